@@ -1,0 +1,64 @@
+// Package pace decides how many rows the next batch takes and how long to rest before it. It computes from measured
+// times alone; it neither sleeps nor reads a clock.
+package pace
+
+import (
+	"fmt"
+	"time"
+)
+
+// Pace is how hard a run works its source.
+type Pace string
+
+const (
+	Gentle    Pace = "gentle"    // the default: batches of about 100 ms, and as long a rest after each
+	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
+)
+
+// Parse reads a pace; the empty text is Gentle.
+func Parse(s string) (Pace, error) {
+	switch p := Pace(s); p {
+	case "":
+		return Gentle, nil
+	case Gentle, Unlimited:
+		return p, nil
+	}
+	return "", fmt.Errorf("%q is not a pace; write gentle or unlimited", s)
+}
+
+// Bounds of a batch in rows.
+const (
+	MinRows = 50
+	MaxRows = 20_000
+)
+
+// Steering holds the size of the next batch. Make it with New.
+type Steering struct {
+	rows   int
+	target time.Duration
+	rest   float64 // of the batch's own time
+}
+
+// New returns a steering that begins with a small batch and finds its size from there.
+func New(p Pace) *Steering {
+	if p == Unlimited {
+		return &Steering{rows: 5_000, target: 400 * time.Millisecond}
+	}
+	return &Steering{rows: 500, target: 100 * time.Millisecond, rest: 1}
+}
+
+// Rows returns how many rows the next batch should take.
+func (s *Steering) Rows() int { return s.rows }
+
+// Done tells how long a batch of rows took, and returns the rest before the next. The size at most doubles or
+// halves from one batch to the next, so that one outlier does not throw it.
+func (s *Steering) Done(rows int, took time.Duration) (rest time.Duration) {
+	if rows > 0 && took > 0 {
+		want := float64(rows) * float64(s.target) / float64(took)
+		want = min(max(want, float64(s.rows)/2), float64(s.rows)*2)
+		if rows >= s.rows || want < float64(s.rows) { // a short last batch says nothing about a larger one
+			s.rows = min(max(int(want), MinRows), MaxRows)
+		}
+	}
+	return time.Duration(float64(took) * s.rest)
+}

@@ -1,0 +1,186 @@
+// Package shape describes a table: its columns, key, indexes and foreign keys, and how the age of its rows can be
+// told. It is what sources report, rules are checked against and manifests keep. It holds no rows and speaks no SQL.
+package shape
+
+import (
+	"strings"
+
+	"ambercellar/internal/core/value"
+)
+
+// Column is one column of a table.
+type Column struct {
+	Name      string     `json:"name"`
+	Type      string     `json:"type"`                // as the database writes it
+	Kind      value.Kind `json:"kind"`                // how its values are carried and archived; Null where the type is not handled
+	AsText    bool       `json:"as_text,omitempty"`   // carried as the database's own exact text (arrays, enums, ranges and their like)
+	Precision int        `json:"precision,omitempty"` // of a Decimal; 0 where it has none
+	Scale     int        `json:"scale,omitempty"`
+	Nullable  bool       `json:"nullable"`
+	Generated bool       `json:"generated,omitempty"` // computed by the database: archived, and left to it on restore
+	Problem   string     `json:"problem,omitempty"`   // why the column cannot be archived; empty where it can
+	Age       AgeKind    `json:"age,omitempty"`       // how it can tell a row's age; empty where it cannot
+}
+
+// AgeKind says how a column tells the age of its row.
+type AgeKind string
+
+const (
+	AgeNone   AgeKind = ""
+	AgeTime   AgeKind = "time"  // a date or timestamp
+	AgeISO    AgeKind = "iso"   // text that holds ISO 8601 dates or timestamps, in UTC where it names no zone
+	AgeNumber AgeKind = "epoch" // an integer; the rule says which unit it counts since 1970-01-01 UTC
+)
+
+// Index is an index of a table.
+type Index struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"` // an expression stands as its text
+	Unique  bool     `json:"unique"`
+	Partial bool     `json:"partial,omitempty"`
+}
+
+// ForeignKey is a reference from Columns of Table to RefColumns of RefTable.
+type ForeignKey struct {
+	Name       string   `json:"name"`
+	Table      string   `json:"table"`
+	Columns    []string `json:"columns"`
+	RefTable   string   `json:"ref_table"`
+	RefColumns []string `json:"ref_columns"`
+	OnDelete   string   `json:"on_delete"` // "no action", "restrict", "cascade", "set null" or "set default"
+}
+
+// Alters says whether deleting a referenced row would delete or change rows of the referencing table.
+func (f ForeignKey) Alters() bool {
+	return f.OnDelete == "cascade" || f.OnDelete == "set null" || f.OnDelete == "set default"
+}
+
+// Table is a table of a source.
+type Table struct {
+	Name         string       `json:"name"` // as rules name it; with its schema where that is not the default one
+	Schema       string       `json:"schema,omitempty"`
+	Base         string       `json:"base"` // the name without schema
+	Columns      []Column     `json:"columns"`
+	Key          []string     `json:"key"` // columns of the primary key, or of a unique key without NULLs; empty where there is neither
+	Indexes      []Index      `json:"indexes"`
+	References   []ForeignKey `json:"references"`
+	ReferencedBy []ForeignKey `json:"referenced_by"`
+	Triggers     []string     `json:"triggers"`  // names of triggers that fire on delete
+	Obstacles    []string     `json:"obstacles"` // why no run may work on the table; empty where one may
+	Notes        []string     `json:"notes"`     // what an administrator should know of it
+	Rows         int64        `json:"rows"`      // the database's estimate; -1 where it has none
+	Bytes        int64        `json:"bytes"`     // of the rows, without indexes; -1 where unknown
+	IndexBytes   int64        `json:"index_bytes"`
+	AgeColumn    string       `json:"age_column,omitempty"` // the column that most likely tells the age
+	Oldest       string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
+	Newest       string       `json:"newest,omitempty"`
+}
+
+// Column returns the column of that name and its position, or nil and -1.
+func (t *Table) Column(name string) (*Column, int) {
+	for i := range t.Columns {
+		if t.Columns[i].Name == name {
+			return &t.Columns[i], i
+		}
+	}
+	return nil, -1
+}
+
+// KeyPositions returns the positions of the key's columns.
+func (t *Table) KeyPositions() []int {
+	out := make([]int, len(t.Key))
+	for i, name := range t.Key {
+		_, out[i] = t.Column(name)
+	}
+	return out
+}
+
+// IndexServes says whether some whole index begins with the column.
+func (t *Table) IndexServes(column string) bool {
+	for _, x := range t.Indexes {
+		if !x.Partial && len(x.Columns) > 0 && x.Columns[0] == column {
+			return true
+		}
+	}
+	return len(t.Key) > 0 && t.Key[0] == column
+}
+
+// likelyAges are endings of names that age columns usually have, the likeliest first.
+var likelyAges = []string{"created_at", "created", "inserted_at", "recorded_at", "logged_at", "occurred_at", "scanned_at", "_at", "_on", "timestamp", "date", "time", "day"}
+
+// GuessAge picks the column that most likely tells the age of rows: a date or timestamp whose name sounds like it,
+// an indexed one before others. It returns the empty text where no column can.
+func GuessAge(t *Table) string {
+	best, bestScore := "", 0
+	for _, c := range t.Columns {
+		score := 0
+		switch c.Age {
+		case AgeTime:
+			score = 40
+		case AgeISO:
+			score = 10
+		default:
+			continue
+		}
+		for i, ending := range likelyAges {
+			if strings.HasSuffix(strings.ToLower(c.Name), ending) {
+				score += 30 - i
+				break
+			}
+		}
+		if c.Age == AgeISO && score == 10 {
+			continue // a text column that sounds like nothing of the kind
+		}
+		if t.IndexServes(c.Name) {
+			score += 20
+		}
+		if !c.Nullable {
+			score += 5
+		}
+		if score > bestScore {
+			best, bestScore = c.Name, score
+		}
+	}
+	return best
+}
+
+// Nearest returns the candidate closest to name in spelling, or the empty text where none is near.
+func Nearest(name string, candidates []string) string {
+	best, bestDistance := "", len(name)/2+1
+	for _, c := range candidates {
+		if d := distance(strings.ToLower(name), strings.ToLower(c)); d < bestDistance {
+			best, bestDistance = c, d
+		}
+	}
+	return best
+}
+
+// distance is the Levenshtein distance of two names.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diagonal := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := diagonal
+			if a[i-1] != b[j-1] {
+				cost++
+			}
+			diagonal = row[j]
+			row[j] = min(cost, row[j]+1, row[j-1]+1)
+		}
+	}
+	return row[len(b)]
+}
+
+// ColumnNames returns the names of the table's columns in order.
+func (t *Table) ColumnNames() []string {
+	out := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		out[i] = c.Name
+	}
+	return out
+}

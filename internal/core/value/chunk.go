@@ -1,0 +1,42 @@
+package value
+
+// Chunk is a piece of a stream of rows: Width values a row, row after row. It owns the bytes that its values
+// alias, and is reused by whoever fills it: who wants to keep a value clones it.
+type Chunk struct {
+	Width  int
+	Values []Value
+	arena  []byte
+}
+
+// Rows returns how many rows the chunk holds.
+func (c *Chunk) Rows() int {
+	if c.Width == 0 {
+		return 0
+	}
+	return len(c.Values) / c.Width
+}
+
+// Row returns row i.
+func (c *Chunk) Row(i int) []Value { return c.Values[i*c.Width : (i+1)*c.Width] }
+
+// Size returns the bytes of variable length that the chunk holds.
+func (c *Chunk) Size() int { return len(c.arena) }
+
+// Reset empties the chunk and keeps its memory.
+func (c *Chunk) Reset() {
+	c.Values = c.Values[:0]
+	if cap(c.arena) > 8<<20 {
+		c.arena = nil // one row of great width must not stay in memory for good
+	}
+	c.arena = c.arena[:0]
+}
+
+// Keep copies b into the chunk's own memory and returns the copy; it is never nil.
+func (c *Chunk) Keep(b []byte) []byte {
+	if len(c.arena)+len(b) > cap(c.arena) {
+		c.arena = make([]byte, 0, max(64<<10, 2*cap(c.arena), len(b))) // values in the old arena stay valid
+	}
+	at := len(c.arena)
+	c.arena = append(c.arena, b...)
+	return c.arena[at:len(c.arena):len(c.arena)]
+}

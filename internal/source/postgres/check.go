@@ -1,0 +1,127 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"ambercellar/internal/source"
+)
+
+// Check connects and reports what the service may do.
+func (s *Source) Check(ctx context.Context) (*source.Report, error) {
+	r := &source.Report{Engine: "PostgreSQL", Journal: "tables in schema ambercellar"}
+	var database string
+	var tls, standby, super, createDB, temp, schema, schemaUse, journal bool
+	err := s.pool.QueryRow(ctx, `SELECT current_setting('server_version'), current_user, current_database(), coalesce((SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()), false),
+		pg_is_in_recovery(), (SELECT rolsuper FROM pg_roles WHERE rolname = current_user), has_database_privilege(current_database(), 'CREATE'), has_database_privilege(current_database(), 'TEMP'),
+		EXISTS (SELECT 1 FROM pg_namespace WHERE nspname = 'ambercellar'),
+		coalesce((SELECT has_schema_privilege(oid, 'USAGE') AND has_schema_privilege(oid, 'CREATE') FROM pg_namespace WHERE nspname = 'ambercellar'), false),
+		to_regclass('ambercellar.batch') IS NOT NULL`).
+		Scan(&r.Version, &r.User, &database, &tls, &standby, &super, &createDB, &temp, &schema, &schemaUse, &journal)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	add := func(level source.Level, table, text, remedy string) {
+		r.Items = append(r.Items, source.Finding{Level: level, Table: table, Text: text, Remedy: remedy})
+	}
+	add(source.Good, "", fmt.Sprintf("connected to database %s as %s", database, r.User), "")
+	r.TLS = "off"
+	if tls {
+		r.TLS = "on"
+	}
+	if standby {
+		add(source.Missing, "", "the server is a standby and takes no changes", "name the primary server in the address")
+	}
+	if super {
+		add(source.Note, "", "the service connects as a superuser; a role with rights on the tables that have rules is enough", "")
+	}
+	user := quote(r.User)
+	switch {
+	case schema && schemaUse:
+		add(source.Good, "", "the journal tables are there or can be made", "")
+	case schema:
+		add(source.Missing, "", "the schema ambercellar exists, and the service may not use it", "GRANT USAGE, CREATE ON SCHEMA ambercellar TO "+user+";")
+	case createDB:
+		add(source.Good, "", "the journal's schema can be made", "")
+	default:
+		add(source.Missing, "", "the journal's schema cannot be made", fmt.Sprintf("CREATE SCHEMA ambercellar AUTHORIZATION %s;  or  GRANT CREATE ON DATABASE %s TO %s;", user, quote(database), user))
+	}
+	if temp {
+		add(source.Good, "", "temporary tables can be made, as restores need", "")
+	} else {
+		add(source.Missing, "", "temporary tables cannot be made, as restores need", fmt.Sprintf("GRANT TEMPORARY ON DATABASE %s TO %s;", quote(database), user))
+	}
+	if err := s.checkTables(ctx, user, add); err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	return r, nil
+}
+
+func (s *Source) checkTables(ctx context.Context, user string, add func(level source.Level, table, text, remedy string)) error {
+	tables, err := s.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	rights := map[string][]string{}
+	var schema, base string
+	var use bool
+	held := make([]bool, 3)
+	rows, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT'), has_table_privilege(c.oid, 'DELETE'), has_table_privilege(c.oid, 'INSERT')
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'f') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
+	if err != nil {
+		return err
+	}
+	_, err = pgx.ForEachRow(rows, []any{&schema, &base, &use, &held[0], &held[1], &held[2]}, func() error {
+		var lacks []string
+		for i, right := range []string{"SELECT", "DELETE", "INSERT"} {
+			if !held[i] {
+				lacks = append(lacks, right)
+			}
+		}
+		if !use {
+			lacks = append(lacks, "USAGE")
+		}
+		rights[schema+"."+base] = lacks
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	ready := 0
+	for _, t := range tables {
+		for _, o := range t.Obstacles {
+			add(source.Refused, t.Name, o, "")
+		}
+		if len(t.Obstacles) > 0 {
+			continue
+		}
+		if len(t.Key) == 0 {
+			add(source.Refused, t.Name, "it has no primary key and no unique key without NULLs, so no row can be told from another", "add a primary key")
+			continue
+		}
+		lacks := rights[t.Schema+"."+t.Base]
+		if len(lacks) == 0 {
+			ready++
+		} else {
+			var grants []string
+			if lacks[len(lacks)-1] == "USAGE" {
+				grants = append(grants, fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %s;", quote(t.Schema), user))
+				lacks = lacks[:len(lacks)-1]
+			}
+			if len(lacks) > 0 {
+				grants = append(grants, fmt.Sprintf("GRANT %s ON %s TO %s;", strings.Join(lacks, ", "), quote(t.Schema)+"."+quote(t.Base), user))
+			}
+			add(source.Note, t.Name, "the service may not work on it", strings.Join(grants, "  "))
+		}
+		for _, n := range t.Notes {
+			add(source.Note, t.Name, n, "")
+		}
+	}
+	if ready > 0 {
+		add(source.Good, "", fmt.Sprintf("%d tables can be read, deleted from and restored to", ready), "")
+	}
+	return nil
+}

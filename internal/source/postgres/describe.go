@@ -1,0 +1,455 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// tablesQuery lists tables, partitions left out, with the sizes of all their partitions together.
+const tablesQuery = `
+SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.relrowsecurity, c.relforcerowsecurity,
+	pg_has_role(c.relowner, 'USAGE'), (SELECT rolbypassrls OR rolsuper FROM pg_roles WHERE rolname = current_user),
+	sum(greatest(l.reltuples, 0))::bigint, bool_or(l.reltuples < 0),
+	sum(CASE WHEN l.relkind IN ('r', 'm') THEN pg_table_size(l.oid) ELSE 0 END)::bigint,
+	sum(CASE WHEN l.relkind IN ('r', 'm') THEN pg_indexes_size(l.oid) ELSE 0 END)::bigint,
+	count(*) - 1, c.relreplident::text,
+	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname WHERE p.schemaname = n.nspname AND p.tablename = c.relname AND u.pubdelete)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+CROSS JOIN LATERAL (SELECT x.* FROM pg_class x WHERE x.oid = c.oid OR c.relkind = 'p' AND x.oid IN (SELECT relid FROM pg_partition_tree(c.oid) WHERE isleaf)) l
+WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'
+	AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'ambercellar') AND n.nspname NOT LIKE 'pg\_%'
+	AND ($1 = '' OR n.nspname || '.' || c.relname = $1 OR n.nspname = 'public' AND c.relname = $1)
+GROUP BY c.oid, n.nspname, c.relname, c.relkind, c.relpersistence, c.relrowsecurity, c.relforcerowsecurity, c.relowner, c.relreplident
+ORDER BY n.nspname <> 'public', n.nspname, c.relname`
+
+// Tables lists all tables that are not the server's or our own.
+func (s *Source) Tables(ctx context.Context) ([]shape.Table, error) {
+	found, err := s.describe(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	out := make([]shape.Table, len(found))
+	for i, t := range found {
+		out[i] = *t
+	}
+	return out, nil
+}
+
+// Table describes one table.
+func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
+	found, err := s.describe(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(found) == 0 || name == "" {
+		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
+	}
+	return found[0], nil
+}
+
+func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, error) {
+	var out []*shape.Table
+	byOID := map[uint32]*shape.Table{}
+	rows, err := s.pool.Query(ctx, tablesQuery, name)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	var oid uint32
+	var kind, persistence, identity string
+	var rls, forced, owner, bypass, unanalysed, published bool
+	var leaves int64
+	t := shape.Table{}
+	_, err = pgx.ForEachRow(rows, []any{&oid, &t.Schema, &t.Base, &kind, &persistence, &rls, &forced, &owner, &bypass, &t.Rows, &unanalysed, &t.Bytes, &t.IndexBytes, &leaves, &identity, &published}, func() error {
+		d := t
+		d.Name = d.Schema + "." + d.Base
+		if d.Schema == "public" {
+			d.Name = d.Base
+		}
+		if unanalysed && d.Rows == 0 {
+			d.Rows = -1
+		}
+		if kind == "f" {
+			d.Obstacles = append(d.Obstacles, "it is a foreign table: a delete there is not part of the transaction here")
+		}
+		if rls && !bypass && (!owner || forced) {
+			d.Obstacles = append(d.Obstacles, "row security would hide rows from the service; give its role BYPASSRLS, or make it the owner without FORCE ROW LEVEL SECURITY")
+		}
+		if persistence == "u" {
+			d.Notes = append(d.Notes, "the table is unlogged: a crash of the server empties it")
+		}
+		if leaves > 0 {
+			d.Notes = append(d.Notes, fmt.Sprintf("partitioned, %d partitions; rows go one by one from each", leaves))
+		}
+		if published {
+			d.Notes = append(d.Notes, "a publication sends its deletes to subscribers")
+			if identity == "n" {
+				d.Obstacles = append(d.Obstacles, "it is published and has replica identity NOTHING, so the server rejects deletes; ALTER TABLE … REPLICA IDENTITY DEFAULT mends it")
+			}
+		}
+		out = append(out, &d)
+		byOID[oid] = &d
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	for _, fill := range []func(context.Context, map[uint32]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers} {
+		if err := fill(ctx, byOID); err != nil {
+			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		}
+	}
+	for _, t := range out {
+		t.AgeColumn = shape.GuessAge(t)
+		s.span(ctx, t)
+	}
+	return out, nil
+}
+
+func oids(tables map[uint32]*shape.Table) []uint32 {
+	out := make([]uint32, 0, len(tables))
+	for o := range tables {
+		out = append(out, o)
+	}
+	return out
+}
+
+// columns resolves domains to their base types, and arrays to their elements'.
+func (s *Source) columns(ctx context.Context, tables map[uint32]*shape.Table) error {
+	rows, err := s.pool.Query(ctx, `
+WITH RECURSIVE base AS (
+	SELECT a.attrelid, a.attnum, a.atttypid AS typ, a.atttypmod AS mod FROM pg_attribute a WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped
+	UNION ALL
+	SELECT b.attrelid, b.attnum, y.typbasetype, CASE WHEN y.typtypmod >= 0 THEN y.typtypmod ELSE b.mod END FROM base b JOIN pg_type y ON y.oid = b.typ WHERE y.typtype = 'd')
+SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), NOT a.attnotnull, a.attgenerated <> '',
+	b.typ, b.mod, y.typtype::text, y.typcategory::text, coalesce(e.oid, 0), coalesce(e.typtype::text, '')
+FROM pg_attribute a JOIN base b ON b.attrelid = a.attrelid AND b.attnum = a.attnum JOIN pg_type y ON y.oid = b.typ AND y.typtype <> 'd'
+LEFT JOIN pg_type e ON e.oid = y.typelem AND y.typcategory = 'A'
+WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`, oids(tables))
+	if err != nil {
+		return err
+	}
+	var rel, typ, elem uint32
+	var mod int32
+	var typtype, category, elemtype string
+	c := shape.Column{}
+	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Name, &c.Type, &c.Nullable, &c.Generated, &typ, &mod, &typtype, &category, &elem, &elemtype}, func() error {
+		d := c
+		classify(&d, typ, mod, typtype, category, elem, elemtype)
+		tables[rel].Columns = append(tables[rel].Columns, d)
+		return nil
+	})
+	return err
+}
+
+// native are the types whose binary form we decode; the numbers are the server's built-in type OIDs.
+var native = map[uint32]value.Kind{16: value.Bool, 20: value.Int, 21: value.Int, 23: value.Int, 700: value.Float32, 701: value.Float64,
+	1700: value.Decimal, 25: value.Text, 1043: value.Text, 1042: value.Text, 19: value.Text, 17: value.Bytes, 1082: value.Date, 1083: value.Time,
+	1114: value.Timestamp, 1184: value.Instant, 2950: value.UUID}
+
+// exactText are further types whose text form gives the same value back: json, jsonb, xml, time with zone, interval,
+// network addresses, bit strings, geometry, text search.
+var exactText = map[uint32]bool{114: true, 3802: true, 142: true, 1266: true, 1186: true, 869: true, 650: true, 829: true, 774: true, 1560: true, 1562: true,
+	600: true, 601: true, 602: true, 603: true, 604: true, 628: true, 718: true, 3614: true, 3615: true}
+
+func classify(c *shape.Column, typ uint32, mod int32, typtype, category string, elem uint32, elemtype string) {
+	if kind, ok := native[typ]; ok {
+		c.Kind = kind
+		switch kind {
+		case value.Decimal:
+			if mod >= 4 {
+				c.Precision = int((mod - 4) >> 16 & 0xffff)
+				c.Scale = int((mod-4)&0x7ff^1024) - 1024
+			}
+		case value.Date, value.Timestamp, value.Instant:
+			c.Age = shape.AgeTime
+		case value.Int:
+			c.Age = shape.AgeNumber
+		}
+		return
+	}
+	_, nativeElem := native[elem]
+	switch {
+	case typtype == "e", typtype == "r", typtype == "m", exactText[typ],
+		category == "A" && (nativeElem || exactText[elem] || elemtype == "e" || elemtype == "r"):
+		c.Kind, c.AsText = value.Text, true
+	default:
+		c.Problem = fmt.Sprintf("values of type %s cannot be archived exactly", c.Type)
+	}
+}
+
+func (s *Source) indexes(ctx context.Context, tables map[uint32]*shape.Table) error {
+	rows, err := s.pool.Query(ctx, `
+SELECT x.indrelid, i.relname, x.indisunique AND x.indimmediate, x.indpred IS NOT NULL, x.indisprimary,
+	ARRAY(SELECT coalesce(a.attname, pg_get_indexdef(x.indexrelid, k.ord::int, true)) FROM unnest(x.indkey) WITH ORDINALITY k(num, ord)
+		LEFT JOIN pg_attribute a ON a.attrelid = x.indrelid AND a.attnum = k.num AND k.num <> 0 WHERE k.ord <= x.indnkeyatts ORDER BY k.ord)::text[]
+FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = ANY($1) AND x.indisvalid
+ORDER BY x.indrelid, x.indisprimary DESC, i.relname`, oids(tables))
+	if err != nil {
+		return err
+	}
+	var rel uint32
+	var primary bool
+	x := shape.Index{}
+	_, err = pgx.ForEachRow(rows, []any{&rel, &x.Name, &x.Unique, &x.Partial, &primary, &x.Columns}, func() error {
+		t, d := tables[rel], x
+		d.Columns = append([]string{}, x.Columns...)
+		t.Indexes = append(t.Indexes, d)
+		if len(t.Key) == 0 && d.Unique && !d.Partial && allNotNull(t, d.Columns) {
+			t.Key = d.Columns
+		}
+		return nil
+	})
+	return err
+}
+
+func allNotNull(t *shape.Table, columns []string) bool {
+	for _, name := range columns {
+		if c, _ := t.Column(name); c == nil || c.Nullable {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *Source) foreignKeys(ctx context.Context, tables map[uint32]*shape.Table) error {
+	rows, err := s.pool.Query(ctx, `
+SELECT k.conrelid, k.confrelid, k.conname,
+	CASE WHEN cn.nspname = 'public' THEN c.relname ELSE cn.nspname || '.' || c.relname END,
+	CASE WHEN pn.nspname = 'public' THEN p.relname ELSE pn.nspname || '.' || p.relname END,
+	ARRAY(SELECT a.attname FROM unnest(k.conkey) WITH ORDINALITY n(num, ord) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = n.num ORDER BY n.ord)::text[],
+	ARRAY(SELECT a.attname FROM unnest(k.confkey) WITH ORDINALITY n(num, ord) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = n.num ORDER BY n.ord)::text[],
+	CASE k.confdeltype WHEN 'a' THEN 'no action' WHEN 'r' THEN 'restrict' WHEN 'c' THEN 'cascade' WHEN 'n' THEN 'set null' ELSE 'set default' END
+FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace cn ON cn.oid = c.relnamespace
+JOIN pg_class p ON p.oid = k.confrelid JOIN pg_namespace pn ON pn.oid = p.relnamespace
+WHERE k.contype = 'f' AND k.conparentid = 0 AND (k.conrelid = ANY($1) OR k.confrelid = ANY($1)) ORDER BY k.conname, k.conrelid`, oids(tables))
+	if err != nil {
+		return err
+	}
+	var from, to uint32
+	k := shape.ForeignKey{}
+	_, err = pgx.ForEachRow(rows, []any{&from, &to, &k.Name, &k.Table, &k.RefTable, &k.Columns, &k.RefColumns, &k.OnDelete}, func() error {
+		d := k
+		d.Columns, d.RefColumns = append([]string{}, k.Columns...), append([]string{}, k.RefColumns...)
+		if t := tables[from]; t != nil {
+			t.References = append(t.References, d)
+		}
+		if t := tables[to]; t != nil {
+			t.ReferencedBy = append(t.ReferencedBy, d)
+		}
+		return nil
+	})
+	return err
+}
+
+// triggers notes what fires on delete; rewrite rules are an obstacle, since they change what a delete does.
+func (s *Source) triggers(ctx context.Context, tables map[uint32]*shape.Table) error {
+	rows, err := s.pool.Query(ctx, `SELECT tgrelid, tgname, false FROM pg_trigger WHERE tgrelid = ANY($1) AND NOT tgisinternal AND tgtype & 8 <> 0 AND tgenabled <> 'D'
+		UNION ALL SELECT ev_class, rulename, true FROM pg_rewrite WHERE ev_class = ANY($1) AND ev_type = '4' AND ev_enabled <> 'D' ORDER BY 2`, oids(tables))
+	if err != nil {
+		return err
+	}
+	var rel uint32
+	var name string
+	var rewrite bool
+	_, err = pgx.ForEachRow(rows, []any{&rel, &name, &rewrite}, func() error {
+		if rewrite {
+			tables[rel].Obstacles = append(tables[rel].Obstacles, fmt.Sprintf("the rewrite rule %s changes what a delete does", name))
+		} else {
+			tables[rel].Triggers = append(tables[rel].Triggers, name)
+		}
+		return nil
+	})
+	return err
+}
+
+// spanBudget bounds the search for the oldest and newest age; with an index it takes no time, without one it is left out.
+const spanBudget = 300 * time.Millisecond
+
+func (s *Source) span(ctx context.Context, t *shape.Table) {
+	if t.AgeColumn == "" || len(t.Obstacles) > 0 || !t.IndexServes(t.AgeColumn) && t.Rows > 1_000_000 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, spanBudget)
+	defer cancel()
+	c, _ := t.Column(t.AgeColumn)
+	age := iso("%s(t."+quote(c.Name)+")", c)
+	query := fmt.Sprintf("SELECT coalesce("+age+", ''), coalesce("+age+", '') FROM %s t WHERE isfinite(t.%s)", "min", "max", table(t), quote(c.Name))
+	s.pool.QueryRow(ctx, query).Scan(&t.Oldest, &t.Newest)
+}
+
+// iso writes an expression of an age column's type as ISO 8601 text.
+func iso(expr string, c *shape.Column) string {
+	switch c.Kind {
+	case value.Instant:
+		return "to_char((" + expr + ") AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"')"
+	case value.Timestamp:
+		return "to_char(" + expr + ", 'YYYY-MM-DD\"T\"HH24:MI:SS')"
+	}
+	return "(" + expr + ")::text"
+}
+
+// due returns the conditions that a row's age is an instant, and that it lies before a time given as SQL.
+func due(t *shape.Table, age rule.Age) (instant string, before func(time.Time) string) {
+	c, _ := t.Column(age.Column)
+	name := "t." + quote(age.Column)
+	if age.Unit != "" {
+		return name + " IS NOT NULL", func(at time.Time) string { return fmt.Sprintf("%s < %d", name, age.Unit.Count(at)) }
+	}
+	return "isfinite(" + name + ")", func(at time.Time) string {
+		at = at.UTC()
+		v := value.Value{Kind: c.Kind, N: at.UnixMicro()}
+		if c.Kind == value.Date { // a day is due when it lies before the cutoff's day
+			v.N = at.Unix() / 86_400
+			if at.Unix()%86_400 < 0 {
+				v.N--
+			}
+		}
+		return fmt.Sprintf("%s < %s AND %s > '-infinity'", name, constant(v, c), name)
+	}
+}
+
+// restoredTable names the table that records the restored rows of t.
+func restoredTable(t *shape.Table) string { return journalSchemaName + "." + quote("restored "+t.Name) }
+
+// restored returns the condition that a row is recorded as restored; empty where none is.
+func (s *Source) restored(ctx context.Context, t *shape.Table) (string, error) {
+	var exists bool
+	if err := s.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", restoredTable(t)).Scan(&exists); err != nil || !exists {
+		return "", err
+	}
+	parts := make([]string, len(t.Key))
+	for i, k := range t.Key {
+		parts[i] = fmt.Sprintf("r.k%d = t.%s", i+1, quote(k))
+	}
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", restoredTable(t), strings.Join(parts, " AND ")), nil
+}
+
+// referenced returns the conditions that a row is referred to by another row.
+func referenced(t *shape.Table) []string {
+	var out []string
+	for _, k := range t.ReferencedBy {
+		parts := make([]string, len(k.Columns))
+		for i := range k.Columns {
+			parts[i] = fmt.Sprintf("c.%s = t.%s", quote(k.Columns[i]), quote(k.RefColumns[i]))
+		}
+		if k.Table == t.Name {
+			same := make([]string, len(t.Key))
+			for i, key := range t.Key {
+				same[i] = fmt.Sprintf("c.%s = t.%s", quote(key), quote(key))
+			}
+			parts = append(parts, "NOT ("+strings.Join(same, " AND ")+")")
+		}
+		schema, base, ok := strings.Cut(k.Table, ".")
+		if !ok {
+			schema, base = "public", k.Table
+		}
+		out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s.%s c WHERE %s)", quote(schema), quote(base), strings.Join(parts, " AND ")))
+	}
+	return out
+}
+
+// selected returns the whole condition under which a row, called t, leaves.
+func (s *Source) selected(ctx context.Context, sel source.Selection) (string, error) {
+	_, before := due(sel.Table, sel.Age)
+	parts := []string{before(sel.Cutoff)}
+	restored, err := s.restored(ctx, sel.Table)
+	if err != nil {
+		return "", err
+	}
+	if restored != "" {
+		parts = append(parts, "NOT "+restored)
+	}
+	for _, r := range referenced(sel.Table) {
+		parts = append(parts, "NOT "+r)
+	}
+	return strings.Join(parts, " AND "), nil
+}
+
+// Survey counts what a selection would take.
+func (s *Source) Survey(ctx context.Context, sel source.Selection, now time.Time, budget time.Duration) (*source.Survey, error) {
+	t := sel.Table
+	c, _ := t.Column(sel.Age.Column)
+	out := &source.Survey{Total: t.Rows}
+	where, err := s.selected(ctx, sel)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	instant, before := due(t, sel.Age)
+	from := " FROM " + table(t) + " t WHERE "
+	age := "t." + quote(sel.Age.Column)
+	// Each question has its share of the budget; one that is not answered in time leaves an estimate or nothing.
+	ask := func(query string, into ...any) (bool, error) {
+		err := s.transaction(ctx, func(tx pgx.Tx) error {
+			if _, err := tx.Exec(ctx, fmt.Sprintf("SET TRANSACTION READ ONLY; SET LOCAL statement_timeout = %d; SET LOCAL enable_hashjoin = on", max(budget.Milliseconds()/2, 100)), pgx.QueryExecModeSimpleProtocol); err != nil {
+				return err
+			}
+			return tx.QueryRow(ctx, query).Scan(into...)
+		})
+		if err == nil || code(err) == queryCanceled || errors.Is(err, pgx.ErrNoRows) {
+			return err == nil, ctx.Err()
+		}
+		return false, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	text := func(expr string) string { return "coalesce(" + iso(expr, c) + ", '')" }
+	if out.Counted, err = ask("SELECT count(*), "+text("min("+age+")")+", "+text("max("+age+")")+from+where, &out.Due, &out.Oldest, &out.LastGoing); err != nil {
+		return nil, err
+	}
+	if !out.Counted {
+		if out.Due, err = s.estimate(ctx, "SELECT 1"+from+before(sel.Cutoff)); err != nil {
+			return nil, err
+		}
+	}
+	questions := []struct {
+		query string
+		into  any
+	}{
+		{"SELECT " + text(age) + from + instant + " AND NOT (" + before(sel.Cutoff) + ") ORDER BY " + age + " LIMIT 1", &out.FirstStays},
+		{"SELECT count(*)" + from + "NOT coalesce(" + instant + ", false)", &out.Ageless},
+		{"SELECT count(*)" + from + instant + " AND NOT (" + before(now.AddDate(0, 0, 1)) + ")", &out.Future},
+	}
+	if restored, err := s.restored(ctx, t); err == nil && restored != "" {
+		questions = append(questions, struct {
+			query string
+			into  any
+		}{"SELECT count(*)" + from + before(sel.Cutoff) + " AND " + restored, &out.Restored})
+	}
+	if refs := referenced(t); len(refs) > 0 {
+		questions = append(questions, struct {
+			query string
+			into  any
+		}{"SELECT count(*)" + from + before(sel.Cutoff) + " AND (" + strings.Join(refs, " OR ") + ")", &out.Referenced})
+	}
+	for _, q := range questions {
+		if _, err := ask(q.query, q.into); err != nil {
+			return nil, err
+		}
+	}
+	if t.Rows > 0 && t.Bytes > 0 {
+		out.Bytes = int64(float64(t.Bytes) / float64(t.Rows) * float64(out.Due))
+	}
+	return out, nil
+}
+
+// estimate asks the planner how many rows it expects.
+func (s *Source) estimate(ctx context.Context, query string) (int64, error) {
+	var plans []struct {
+		Plan struct {
+			Rows float64 `json:"Plan Rows"`
+		} `json:"Plan"`
+	}
+	err := s.pool.QueryRow(ctx, "EXPLAIN (FORMAT JSON) "+query).Scan(&plans)
+	if err != nil || len(plans) == 0 {
+		return 0, err
+	}
+	return int64(plans[0].Plan.Rows), nil
+}

@@ -1,0 +1,170 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+const journalSchemaName = "ambercellar"
+
+// journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
+const journalSchema = `
+CREATE SCHEMA IF NOT EXISTS ambercellar;
+CREATE TABLE IF NOT EXISTS ambercellar.lease (
+	table_name text PRIMARY KEY, holder text, run text, epoch bigint NOT NULL);
+CREATE TABLE IF NOT EXISTS ambercellar.batch (
+	run text NOT NULL, segment bigint NOT NULL, batch bigint NOT NULL, table_name text NOT NULL, retry boolean NOT NULL,
+	row_count bigint NOT NULL, deleted bigint NOT NULL, digest text NOT NULL, left_out text NOT NULL,
+	first bigint NOT NULL, last bigint NOT NULL, position text NOT NULL, at timestamptz NOT NULL, PRIMARY KEY (run, segment, batch));
+CREATE TABLE IF NOT EXISTS ambercellar.chain (
+	table_name text PRIMARY KEY, sequence bigint NOT NULL, hash text NOT NULL);`
+
+// PrepareJournal makes the journal tables where they do not exist.
+func (s *Source) PrepareJournal(ctx context.Context) error {
+	var there bool
+	err := s.pool.QueryRow(ctx, "SELECT to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL").Scan(&there)
+	if err == nil && !there {
+		_, err = s.pool.Exec(ctx, journalSchema, pgx.QueryExecModeSimpleProtocol)
+	}
+	if err != nil {
+		return fmt.Errorf("source %s: the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", s.cfg.Name, err, s.cfg.Name)
+	}
+	return nil
+}
+
+// TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.
+func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (source.Lease, error) {
+	l := source.Lease{Table: table, Holder: holder, Run: run, Epoch: 1}
+	err := s.transaction(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "INSERT INTO ambercellar.lease VALUES ($1, NULL, NULL, 0) ON CONFLICT (table_name) DO NOTHING", table); err != nil {
+			return err
+		}
+		var by, of *string
+		if err := tx.QueryRow(ctx, "SELECT holder, run, epoch + 1 FROM ambercellar.lease WHERE table_name = $1 FOR UPDATE", table).Scan(&by, &of, &l.Epoch); err != nil {
+			return err
+		}
+		if by != nil && *by != holder {
+			return &source.HeldError{Table: table, Holder: *by, Run: *of}
+		}
+		_, err := tx.Exec(ctx, "UPDATE ambercellar.lease SET holder = $2, run = $3, epoch = $4 WHERE table_name = $1", table, holder, run, l.Epoch)
+		return err
+	})
+	return l, err
+}
+
+// ReleaseLease gives the table back, unless another has taken it meanwhile.
+func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
+	_, err := s.pool.Exec(ctx, "UPDATE ambercellar.lease SET holder = NULL, run = NULL WHERE table_name = $1 AND epoch = $2", l.Table, l.Epoch)
+	return err
+}
+
+// texts binds texts; the statements cast them.
+func texts(vs ...string) (params [][]byte, types []uint32) {
+	for _, v := range vs {
+		params, types = append(params, []byte(v)), append(types, typeText)
+	}
+	return params, types
+}
+
+func run(ctx context.Context, pc *pgconn.PgConn, query string, values ...string) error {
+	params, types := texts(values...)
+	return eachRow(ctx, pc, query, params, types, func([][]byte) error { return nil })
+}
+
+func lockLease(ctx context.Context, pc *pgconn.PgConn, l source.Lease) error {
+	held := false
+	params, types := texts(l.Table, l.Holder, fmt.Sprint(l.Epoch))
+	err := eachRow(ctx, pc, "SELECT 1 FROM ambercellar.lease WHERE table_name = $1 AND holder = $2 AND epoch = $3::text::bigint FOR UPDATE", params, types, func([][]byte) error {
+		held = true
+		return nil
+	})
+	if err == nil && !held {
+		return source.ErrLeaseLost
+	}
+	return err
+}
+
+func insertJournalRow(ctx context.Context, pc *pgconn.PgConn, b source.Batch, r *source.JournalRow) error {
+	return run(ctx, pc, `INSERT INTO ambercellar.batch VALUES ($1, $2::text::bigint, $3::text::bigint, $4, $5::text::boolean, $6::text::bigint, 0, '', '',
+		$7::text::bigint, $8::text::bigint, $9, $10::text::timestamptz)`,
+		r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), b.Lease.Table, fmt.Sprint(r.Retry), fmt.Sprint(r.Rows),
+		fmt.Sprint(r.First), fmt.Sprint(r.Last), source.EncodePosition(r.Position), r.At.Format(time.RFC3339Nano))
+}
+
+func updateJournalRow(ctx context.Context, pc *pgconn.PgConn, r *source.JournalRow) error {
+	return run(ctx, pc, "UPDATE ambercellar.batch SET deleted = $4::text::bigint, digest = $5, left_out = $6 WHERE run = $1 AND segment = $2::text::bigint AND batch = $3::text::bigint",
+		r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), fmt.Sprint(r.Deleted), r.Digest.String(), r.LeftOut())
+}
+
+// journal reads the journal rows under a condition on text parameters.
+func journal(ctx context.Context, pc *pgconn.PgConn, where string, values ...string) ([]source.JournalRow, error) {
+	params, types := texts(values...)
+	var out []source.JournalRow
+	where = strings.NewReplacer("$2::bigint", "$2::text::bigint", "$3::bigint", "$3::text::bigint").Replace(where)
+	err := eachRow(ctx, pc, `SELECT run, json_build_object('segment', segment, 'batch', batch, 'retry', retry, 'rows', row_count, 'deleted', deleted,
+		'digest', digest, 'first', first, 'last', last, 'at', at)::text, left_out, position FROM ambercellar.batch WHERE `+where+" ORDER BY segment, batch", params, types, func(f [][]byte) error {
+		var r source.JournalRow
+		err := json.Unmarshal(f[1], &r)
+		r.Run = string(f[0])
+		err = errors.Join(err, r.SetLeftOut(string(f[2])))
+		var bad error
+		r.Position, bad = source.DecodePosition(string(f[3]))
+		if err = errors.Join(err, bad); err != nil {
+			return fmt.Errorf("a journal row of run %s cannot be read: %w", r.Run, err)
+		}
+		out = append(out, r)
+		return nil
+	})
+	return out, err
+}
+
+// Journal returns the rows of a run, or of one of its segments, in order.
+func (s *Source) Journal(ctx context.Context, run string, segment int) (out []source.JournalRow, err error) {
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		out, err = journal(ctx, c.Conn().PgConn(), "run = $1 AND ($2::bigint < 0 OR segment = $2::bigint)", run, fmt.Sprint(segment))
+		return err
+	})
+	return out, err
+}
+
+// PruneJournal removes the rows of a closed segment; the newest of the table stays as anchor.
+func (s *Source) PruneJournal(ctx context.Context, run string, segment int) error {
+	_, err := s.pool.Exec(ctx, `DELETE FROM ambercellar.batch b WHERE b.run = $1 AND b.segment = $2 AND (b.run, b.segment, b.batch) <> (
+		SELECT n.run, n.segment, n.batch FROM ambercellar.batch n WHERE n.table_name = b.table_name ORDER BY n.at DESC, n.segment DESC, n.batch DESC LIMIT 1)`, run, segment)
+	return err
+}
+
+// Head returns the newest link of a table's chain; the zero Head where there is none.
+func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT sequence, hash FROM ambercellar.chain WHERE table_name = $1", table).Scan(&h.Sequence, &h.Hash)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return source.Head{}, nil
+	}
+	return h, err
+}
+
+// SetHead records the newest link of a table's chain.
+func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO ambercellar.chain VALUES ($1, $2, $3) ON CONFLICT (table_name) DO UPDATE SET sequence = excluded.sequence, hash = excluded.hash", table, h.Sequence, h.Hash)
+	return err
+}
+
+// RestoredCount returns how many rows are recorded for a restore.
+func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
+	if found, err := s.restored(ctx, t); err != nil || found == "" {
+		return 0, err
+	}
+	err = s.pool.QueryRow(ctx, "SELECT count(*) FROM "+restoredTable(t)+" WHERE restore = $1", restore).Scan(&n)
+	return n, err
+}

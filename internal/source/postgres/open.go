@@ -1,0 +1,194 @@
+// Package postgres is the source for PostgreSQL, through pgx. It reads with binary COPY and finds a row again by its
+// partition, address and version, with the key beside them. All SQL for PostgreSQL stands here.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ambercellar/internal/source"
+)
+
+// Source is a PostgreSQL database.
+type Source struct {
+	cfg  source.Config
+	pool *pgxpool.Pool
+}
+
+// session is what every session of ours is set to, so that values, names and rights mean the same whatever the
+// server's defaults: row_security off makes a query fail rather than hide rows, and the time-outs see to it that a
+// dead host leaves no locks behind.
+var session = map[string]string{
+	"application_name":                    "ambercellar",
+	"search_path":                         "pg_catalog",
+	"client_encoding":                     "UTF8",
+	"DateStyle":                           "ISO, YMD",
+	"IntervalStyle":                       "postgres",
+	"TimeZone":                            "UTC",
+	"extra_float_digits":                  "1",
+	"bytea_output":                        "hex",
+	"standard_conforming_strings":         "on",
+	"row_security":                        "off",
+	"default_transaction_isolation":       "read committed",
+	"lock_timeout":                        "5s",
+	"idle_in_transaction_session_timeout": "60s",
+	"tcp_keepalives_idle":                 "30",
+	"tcp_keepalives_interval":             "10",
+	"tcp_keepalives_count":                "3",
+	"tcp_user_timeout":                    "60000",
+	// A batch is found by row addresses; these keep the planner from reading the whole table for it.
+	"enable_hashjoin":  "off",
+	"enable_mergejoin": "off",
+	"jit":              "off",
+}
+
+// Open prepares the connections to cfg.Address; the first is made when it is needed.
+func Open(_ context.Context, cfg source.Config) (*Source, error) {
+	pc, err := poolConfig(cfg)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", cfg.Name, err)
+	}
+	pool, err := pgxpool.NewWithConfig(context.Background(), pc)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", cfg.Name, err)
+	}
+	return &Source{cfg: cfg, pool: pool}, nil
+}
+
+func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
+	u, err := url.Parse(cfg.Address)
+	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
+		return nil, errors.New("the address must be a URL like postgres://user@host:5432/database")
+	}
+	if _, has := u.User.Password(); has || u.Query().Has("password") {
+		return nil, errors.New("the address holds a password, which is never stored; name an environment variable or a file for it (-password-env, -password-file)")
+	}
+	q := u.Query()
+	switch cfg.TLS {
+	case "off":
+		q.Set("sslmode", "disable")
+	case "require":
+		q.Set("sslmode", "require")
+	case "verify":
+		q.Set("sslmode", "verify-full")
+	case "":
+		q.Set("sslmode", "verify-full")
+		if host := u.Hostname(); q.Get("host") != "" || host == "" || host == "localhost" || net.ParseIP(host) != nil && net.ParseIP(host).IsLoopback() {
+			q.Set("sslmode", "disable")
+		}
+	default:
+		return nil, fmt.Errorf("tls %q is none of verify, require and off", cfg.TLS)
+	}
+	if cfg.TLSCA != "" {
+		q.Set("sslrootcert", cfg.TLSCA)
+	}
+	u.RawQuery = q.Encode()
+	pc, err := pgxpool.ParseConfig(u.String())
+	if err != nil {
+		return nil, fmt.Errorf("the address cannot be used: %w", err)
+	}
+	pc.ConnConfig.Password = "" // never from the service's own PGPASSWORD
+	pc.MaxConns = int32(max(cfg.Connections, 3))
+	pc.ConnConfig.ConnectTimeout = 10e9
+	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeExec
+	for k, v := range session {
+		pc.ConnConfig.RuntimeParams[k] = v
+	}
+	pc.BeforeConnect = func(_ context.Context, c *pgx.ConnConfig) (err error) {
+		c.Password, err = password(cfg)
+		return err
+	}
+	pc.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
+		id, err := serverIdentity(ctx, c)
+		c.PgConn().CustomData()[identityKey] = id
+		return err
+	}
+	return pc, nil
+}
+
+func password(cfg source.Config) (string, error) {
+	switch {
+	case cfg.PasswordEnv != "":
+		p, ok := os.LookupEnv(cfg.PasswordEnv)
+		if !ok {
+			return "", fmt.Errorf("the environment variable %s, which should hold the password, is not set for the service", cfg.PasswordEnv)
+		}
+		return p, nil
+	case cfg.PasswordFile != "":
+		b, err := os.ReadFile(cfg.PasswordFile)
+		if err != nil {
+			return "", fmt.Errorf("the password file cannot be read: %w", err)
+		}
+		return strings.TrimRight(string(b), "\r\n"), nil
+	}
+	return "", nil
+}
+
+const identityKey = "identity"
+
+// serverIdentity tells one start of one server from every other. Row addresses and versions mean something only as
+// long as it stays the same.
+func serverIdentity(ctx context.Context, c *pgx.Conn) (id string, err error) {
+	err = c.QueryRow(ctx, `SELECT concat_ws(' ', (SELECT system_identifier FROM pg_control_system()), (SELECT timeline_id FROM pg_control_checkpoint()),
+		extract(epoch FROM pg_postmaster_start_time()), pg_is_in_recovery(), (SELECT oid FROM pg_database WHERE datname = current_database()))`).Scan(&id)
+	if err != nil && code(err) == "42501" {
+		err = c.QueryRow(ctx, `SELECT concat_ws(' ', extract(epoch FROM pg_postmaster_start_time()), pg_is_in_recovery(), (SELECT oid FROM pg_database WHERE datname = current_database()))`).Scan(&id)
+	}
+	return id, err
+}
+
+// Reads says that readers disturb no writer and that a row's version tells of every change.
+func (s *Source) Reads() source.ReadTraits { return source.ReadTraits{RowVersions: true} }
+
+// Close closes all connections.
+func (s *Source) Close() error {
+	s.pool.Close()
+	return nil
+}
+
+// code returns the SQLSTATE of an error, or the empty text.
+func code(err error) string {
+	var e *pgconn.PgError
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return ""
+}
+
+// SQLSTATEs (PostgreSQL documentation, appendix A) that decisions hang on.
+const (
+	lockNotAvailable = "55P03"
+	uniqueViolation  = "23505"
+	foreignKey       = "23503"
+	deadlock         = "40P01"
+	serialization    = "40001"
+	queryCanceled    = "57014"
+)
+
+// conn lends a connection to fn.
+func (s *Source) conn(ctx context.Context, fn func(*pgxpool.Conn) error) error {
+	c, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	defer c.Release()
+	return fn(c)
+}
+
+// transaction runs fn between BEGIN and COMMIT.
+func (s *Source) transaction(ctx context.Context, fn func(pgx.Tx) error) error {
+	err := s.conn(ctx, func(c *pgxpool.Conn) error { return pgx.BeginFunc(ctx, c, fn) })
+	if code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization {
+		return fmt.Errorf("%w: %w", source.ErrBusy, err)
+	}
+	return err
+}

@@ -1,0 +1,78 @@
+package postgres
+
+import (
+	"context"
+	"os"
+	"testing"
+
+	"ambercellar/internal/dbtest"
+	"ambercellar/internal/source"
+	"ambercellar/internal/source/sourcetest"
+)
+
+func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
+
+func open(t *testing.T) (source.Source, func(string)) {
+	url := dbtest.Postgres(t)
+	s, err := Open(context.Background(), source.Config{Name: "harbour", Address: url, Connections: 4, TLS: "off"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s, func(statements string) {
+		t.Helper()
+		if err := dbtest.Exec(url, statements); err != nil {
+			t.Fatalf("%v\n%s", err, statements)
+		}
+	}
+}
+
+func TestConformance(t *testing.T) {
+	numbers := []string{"0", "1", "-1"}
+	sourcetest.Run(t, sourcetest.Fixture{
+		Open: func(t *testing.T) (source.Source, func(string)) {
+			s, exec := open(t)
+			exec("CREATE TYPE mood AS ENUM ('calm', 'rough', 'Sehr rauh'); CREATE DOMAIN fare AS numeric(7,2) CHECK (VALUE >= 0); CREATE TYPE pair AS (a int, b int)")
+			return s, exec
+		},
+		AgeType: "timestamptz",
+		Same:    "%[1]s::text IS NOT DISTINCT FROM %[2]s::text AND pg_column_size(%[1]s) IS NOT DISTINCT FROM pg_column_size(%[2]s)",
+		Ageless: []string{"NULL", "'infinity'", "'-infinity'"},
+		Types: []sourcetest.TypeCase{
+			{Type: "smallint", Literals: append(numbers, "-32768", "32767")},
+			{Type: "integer", Literals: append(numbers, "-2147483648", "2147483647")},
+			{Type: "bigint", Literals: append(numbers, "-9223372036854775808", "9223372036854775807")},
+			{Type: "numeric(9,2)", Literals: append(numbers, "0.01", "-9999999.99", "10000", "100.10", "'NaN'")},
+			{Type: "numeric(18,6)", Literals: append(numbers, "999999999999.999999", "0.000001", "-0.10")},
+			{Type: "numeric(38,10)", Literals: append(numbers, "9999999999999999999999999999.9999999999")},
+			{Type: "numeric(4,-2)", Literals: append(numbers, "123400")},
+			{Type: "numeric", Literals: append(numbers, "1.50", "1.5", "0.00", "'NaN'", "'Infinity'", "'-Infinity'", "10::numeric ^ 300 + 0.5", "0.000000000000000000001", "10000", "100000000", "('1' || repeat('0', 999))::numeric")},
+			{Type: "real", Literals: append(numbers, "'-0'", "1.1", "'NaN'", "'Infinity'", "'1e-45'")},
+			{Type: "double precision", Literals: append(numbers, "'-0'", "0.1", "'NaN'", "'-Infinity'", "'4.9e-324'", "1.7976931348623157e308")},
+			{Type: "boolean", Literals: []string{"true", "false"}},
+			{Type: "text", Literals: []string{"''", "'plain'", "E'tab\\tline\\n\\\\.'", "'ÆØÅ 🚢'", "repeat('x', 100000)", "'\\N'"}},
+			{Type: "varchar(20)", Literals: []string{"'  spaces  '"}},
+			{Type: "char(5)", Literals: []string{"'ab'", "''"}},
+			{Type: "bytea", Literals: []string{"''", "'\\x00ff5c'"}},
+			{Type: "date", Literals: []string{"'2024-02-29'", "'infinity'", "'-infinity'", "'0044-03-15 BC'", "'5874897-12-31'", "'0001-01-01'"}},
+			{Type: "time", Literals: []string{"'00:00'", "'24:00'", "'12:34:56.789012'"}},
+			{Type: "timetz", Literals: []string{"'12:34:56.789012+05:30'"}},
+			{Type: "timestamp", Literals: []string{"'2024-02-29 12:34:56.789012'", "'infinity'", "'-infinity'", "'4713-01-01 00:00:00 BC'", "'294276-12-31 23:59:59.999999'", "'1969-12-31 23:59:59.999999'"}},
+			{Type: "timestamptz", Literals: []string{"'2024-03-31 02:30:00+02'", "'infinity'", "'-infinity'", "'0044-03-15 BC'"}},
+			{Type: "interval", Literals: []string{"'1 year -2 months 3 days -04:05:06.789'", "'-1 day +1 hour'"}},
+			{Type: "uuid", Literals: []string{"'00112233-4455-6677-8899-aabbccddeeff'"}},
+			{Type: "json", Literals: []string{`'{"b" : 1,  "a":[1.50, null]}'`}},
+			{Type: "jsonb", Literals: []string{`'{"b":1,"a":[1.50,null,"é"]}'`, `'null'`, `'1e400'`}},
+			{Type: "int[]", Literals: []string{"'{}'", "'{1,NULL,3}'", "'{{1,2},{3,4}}'", "'[2:3]={5,6}'"}},
+			{Type: "text[]", Literals: []string{`'{"a,b","c\"d",NULL,""}'`}},
+			{Type: "float8[]", Literals: []string{"'{0.1,NaN,-0}'"}},
+			{Type: "mood", Literals: []string{"'calm'", "'Sehr rauh'"}},
+			{Type: "mood[]", Literals: []string{"'{calm,\"Sehr rauh\"}'"}},
+			{Type: "fare", Literals: []string{"12.30"}},
+			{Type: "inet", Literals: []string{"'192.0.2.1/24'", "'2001:db8::1'"}},
+			{Type: "bit varying", Literals: []string{"B'0101'", "B''"}},
+			{Type: "tstzrange", Literals: []string{"'[2024-01-01,)'", "'empty'"}},
+		},
+		Refused: []string{"oid", "money", "regclass", "pair", "pair[]"},
+	})
+}

@@ -1,0 +1,236 @@
+// Package source says what the engine asks of a database, in one small interface. Each engine has its own folder
+// below this one, with all of its SQL; an implementation is right when the conformance suite in sourcetest passes.
+// The package decides nothing about rules, archives or runs.
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+)
+
+// Config is how a source is reached. It never holds a password: PasswordEnv or PasswordFile says where one is.
+type Config struct {
+	Name         string `json:"name" db:"name"`
+	Engine       string `json:"engine" db:"engine"`               // "sqlite" or "postgres"
+	Address      string `json:"address" db:"address"`             // a file for SQLite; a URL without password for PostgreSQL
+	PasswordEnv  string `json:"password_env" db:"password_env"`   // environment variable of the service that holds the password
+	PasswordFile string `json:"password_file" db:"password_file"` // file readable by the service that holds the password
+	TLS          string `json:"tls" db:"tls"`                     // "verify" (default off the machine), "require" or "off"
+	TLSCA        string `json:"tls_ca" db:"tls_ca"`               // file of certificates that may sign the server's; empty: the system's
+	Connections  int    `json:"connections" db:"connections"`     // the most that the service opens at a time; at least 3
+}
+
+// Source is one open database. Its methods may be called concurrently unless they say otherwise.
+type Source interface {
+	// Check connects and reports what the service may do there, and how to mend what it may not.
+	Check(ctx context.Context) (*Report, error)
+	// Tables returns every table, without its columns' details but with sizes and the span of its likely age column.
+	Tables(ctx context.Context) ([]shape.Table, error)
+	// Table describes one table; ErrNoTable where there is none of that name.
+	Table(ctx context.Context, name string) (*shape.Table, error)
+	// Survey counts what a selection would take. It changes nothing, and gives estimates once the budget is spent.
+	Survey(ctx context.Context, sel Selection, now time.Time, budget time.Duration) (*Survey, error)
+
+	// ReadSlice reads one slice in order of (age, key) and hands it on in chunks, each valid only during the call.
+	// It takes no row locks and holds no transaction beyond its return.
+	ReadSlice(ctx context.Context, req SliceRequest, sink func(*value.Chunk) error) (*Slice, error)
+	// Locate finds rows again by key that were read before a restart. Rows whose content has another digest now, or
+	// that are gone, get a locator that matches nothing.
+	Locate(ctx context.Context, sel Selection, keys [][]value.Value, digests []value.Digest) (Locators, error)
+	// DeleteBatch deletes, in one transaction with its journal row, those rows that still are what was read. It
+	// returns ErrLeaseLost if another holder has taken the table and ErrLocators if rows must be located again.
+	DeleteBatch(ctx context.Context, b Batch) (*JournalRow, error)
+
+	// PrepareJournal makes the journal tables where they do not exist.
+	PrepareJournal(ctx context.Context) error
+	// TakeLease makes holder the only one to work on a table; HeldError says who else does.
+	TakeLease(ctx context.Context, table, holder, run string) (Lease, error)
+	ReleaseLease(ctx context.Context, l Lease) error
+	// Journal returns the rows of a run (of one segment where it is not negative) in order of segment and batch.
+	Journal(ctx context.Context, run string, segment int) ([]JournalRow, error)
+	// PruneJournal removes the rows of a closed segment, the newest of the table excepted.
+	PruneJournal(ctx context.Context, run string, segment int) error
+	// Head and SetHead keep the newest link of a table's chain of manifests.
+	Head(ctx context.Context, table string) (Head, error)
+	SetHead(ctx context.Context, table string, h Head) error
+
+	// Restore puts rows back in one transaction, in which it also records them as restored. A row whose key is
+	// there already is skipped; every other conflict is an error and nothing of the call stays.
+	Restore(ctx context.Context, req RestoreRequest) (*RestoreOutcome, error)
+	// RestoredCount returns how many rows are recorded for a restore.
+	RestoredCount(ctx context.Context, t *shape.Table, restore string) (int64, error)
+
+	// Reads says how slices are to be read.
+	Reads() ReadTraits
+	Close() error
+}
+
+// ReadTraits is what reading a slice does to a source.
+type ReadTraits struct {
+	BlocksWriters bool // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
+	RowVersions   bool // a locator tells of any change to a row, so that a purge need not read its content
+}
+
+// Errors that callers decide on.
+var (
+	ErrNoTable   = errors.New("there is no such table")
+	ErrLeaseLost = errors.New("another service has taken over the table")
+	ErrLocators  = errors.New("the table was rewritten; its rows must be located again")
+	ErrBusy      = errors.New("the table is locked by others")
+)
+
+// HeldError says who works on a table.
+type HeldError struct{ Table, Holder, Run string }
+
+func (e *HeldError) Error() string {
+	return fmt.Sprintf("table %s is being worked on by service %s (run %s); wait for it, or stop it there", e.Table, e.Holder, e.Run)
+}
+
+// Selection says which rows of a table are due: those whose age lies strictly before Cutoff, less those recorded as
+// restored and those that another table refers to.
+type Selection struct {
+	Table  *shape.Table
+	Age    rule.Age
+	Cutoff time.Time // whole seconds, UTC
+}
+
+// Survey is what a selection would take.
+type Survey struct {
+	Counted    bool   `json:"counted"` // false: Due is the engine's estimate, as counting took too long
+	Due        int64  `json:"due"`
+	Bytes      int64  `json:"bytes"` // estimated from the average width of a row
+	Oldest     string `json:"oldest,omitempty"`
+	LastGoing  string `json:"last_going,omitempty"`  // the newest value that is due
+	FirstStays string `json:"first_stays,omitempty"` // the oldest value that is not
+	Ageless    int64  `json:"ageless"`               // rows whose age is no instant; never due
+	Future     int64  `json:"future"`                // rows dated more than a day after the planning instant
+	Restored   int64  `json:"restored"`              // aged rows left alone because a restore brought them back
+	Referenced int64  `json:"referenced"`            // aged rows left alone because another table refers to them
+	Total      int64  `json:"total"`                 // the table's rows, estimated
+}
+
+// SliceRequest says what a slice takes.
+type SliceRequest struct {
+	Selection
+	After    []value.Value // age and key of the last row of the slice before; nil: from the oldest
+	Columns  []int         // positions of the columns to read; age and key are read besides
+	MaxRows  int
+	MaxBytes int64 // of the rows as read; a slice ends with the first row that reaches it
+}
+
+// Slice is what was read, without the rows.
+type Slice struct {
+	Locators Locators
+	Last     []value.Value // age and key of the last row
+	More     bool          // the slice ended because it was full
+}
+
+// Locators tells of each row of a slice, by ordinal, what finds it again unchanged. What is inside is the source's own.
+type Locators interface{ Len() int }
+
+// Lease is the right to work on a table.
+type Lease struct {
+	Table  string
+	Holder string
+	Run    string
+	Epoch  int64
+}
+
+// Batch is the work of one delete transaction.
+type Batch struct {
+	Selection
+	Lease    Lease
+	Segment  int
+	Number   int
+	Retry    bool  // the ordinals were skipped by an earlier batch
+	Ordinals []int // ascending
+	Locators Locators
+	Digests  []value.Digest // by ordinal, of what was read
+	Columns  []int          // the columns that the digests cover
+	Position []value.Value  // age and key of the last row, kept for runs without segments; may be nil
+	LockWait time.Duration  // for locks of others, before their rows are skipped
+}
+
+// JournalRow is what one batch did. It stands in the source's journal and is committed with the delete itself.
+type JournalRow struct {
+	Run      string        `json:"run"`
+	Segment  int           `json:"segment"`
+	Batch    int           `json:"batch"`
+	Retry    bool          `json:"retry,omitempty"`
+	Rows     int           `json:"rows"`
+	Deleted  int           `json:"deleted"`
+	Digest   value.Set     `json:"digest"` // of the rows that the delete reported
+	Changed  []int         `json:"changed,omitempty"`
+	Vanished []int         `json:"vanished,omitempty"`
+	Skipped  []int         `json:"skipped,omitempty"` // locked by others, or referred to by another table meanwhile
+	First    int           `json:"first"`             // lowest ordinal
+	Last     int           `json:"last"`              // highest ordinal
+	Position []value.Value `json:"-"`
+	At       time.Time     `json:"at"` // by the service's clock
+}
+
+// Head is the newest link of a table's chain.
+type Head struct {
+	Sequence int64
+	Hash     string // SHA-256 of the link's bytes, hexadecimal
+}
+
+// RestoreRequest is one transaction's worth of rows to put back.
+type RestoreRequest struct {
+	Table   *shape.Table
+	Restore string // names the restore in the source's record
+	Columns []int  // the table's column at each position of Rows
+	Rows    *value.Chunk
+}
+
+// RestoreOutcome is what became of them. Digest covers the rows as the database now holds them, by what it returned.
+type RestoreOutcome struct {
+	Inserted int64
+	Skipped  int64
+	Digest   value.Set
+	Present  []bool // by row: its key was there already
+}
+
+// Report is what a check of a source found.
+type Report struct {
+	Engine  string    `json:"engine"`
+	Version string    `json:"version"`
+	User    string    `json:"user,omitempty"`
+	TLS     string    `json:"tls,omitempty"`
+	Journal string    `json:"journal"` // where the journal tables are, or would be
+	Items   []Finding `json:"items"`
+}
+
+// Finding is one line of a report.
+type Finding struct {
+	Level  Level  `json:"level"`
+	Table  string `json:"table,omitempty"`
+	Text   string `json:"text"`
+	Remedy string `json:"remedy,omitempty"` // the statement or setting that mends it
+}
+
+// Level is how much a finding matters.
+type Level string
+
+const (
+	Good    Level = "ok"
+	Note    Level = "note"    // worth knowing
+	Missing Level = "missing" // something that the service needs is not there
+	Refused Level = "refused" // a table that no run may work on
+)
+
+// OK says whether nothing is missing.
+func (r *Report) OK() bool {
+	for _, f := range r.Items {
+		if f.Level == Missing {
+			return false
+		}
+	}
+	return true
+}

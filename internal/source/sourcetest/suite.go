@@ -1,0 +1,586 @@
+// Package sourcetest is the conformance suite of sources: what every implementation must do, on a real database of
+// its engine. A new engine is right when Run passes with its Fixture.
+package sourcetest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// Fixture is what the suite needs to know of an engine.
+type Fixture struct {
+	// Open returns a source on a new, empty database, and a function that runs statements there behind its back.
+	Open func(t *testing.T) (source.Source, func(statements string))
+	// AgeType is the type of a timestamp column.
+	AgeType string
+	// Types are column types with literals; each must come back identical, as the database itself judges by Same.
+	Types []TypeCase
+	// Same is a condition that the values %[1]s and %[2]s are identical, NULLs included.
+	Same string
+	// Ageless are literals of the age column that are no instants.
+	Ageless []string
+	// Refused are column types that cannot be archived.
+	Refused []string
+}
+
+// TypeCase is a column type and literals of it.
+type TypeCase struct {
+	Type     string
+	Literals []string
+}
+
+// Run runs the suite.
+func Run(t *testing.T, f Fixture) {
+	for _, c := range []struct {
+		name string
+		run  func(*testing.T, *world)
+	}{
+		{"a table is described with key, indexes and foreign keys both ways", describes},
+		{"an unknown table is ErrNoTable", unknownTable},
+		{"slices cover exactly the due rows in order of age and key", slicesCover},
+		{"a slice ends at its bytes as well as at its rows", slicesEnd},
+		{"ages that are no instant are never due", agelessStay},
+		{"a survey counts what the slices will take", surveys},
+		{"only rows that are still what was read are deleted", deletesUnchanged},
+		{"a batch that was committed is not done twice", repeatsNothing},
+		{"a lease keeps others out and a lost one deletes nothing", leases},
+		{"rows are located again by content", locates},
+		{"rows that others refer to stay", referencedStay},
+		{"journal and chain keep what they are told", keepsJournal},
+		{"restored rows come back and are left alone", restores},
+		{"a conflict other than the key takes the whole restore back", restoreConflict},
+		{"every type comes back identical", typesReturn},
+		{"types that cannot be archived are named", typesRefused},
+		{"identifiers may hold anything", oddNames},
+		{"a check reports version and rights", checks},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s, exec := f.Open(t)
+			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			t.Cleanup(cancel)
+			if err := s.PrepareJournal(ctx); err != nil {
+				t.Fatal(err)
+			}
+			c.run(t, &world{f: f, s: s, exec: exec, ctx: ctx})
+		})
+	}
+}
+
+// world is one test's database.
+type world struct {
+	f    Fixture
+	s    source.Source
+	exec func(string)
+	ctx  context.Context
+}
+
+var cutoff = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// scans makes table scan with n rows, one an hour ending at the cutoff's year; the first due rows are due.
+func (w *world) scans(t *testing.T, n, due int) source.Selection {
+	t.Helper()
+	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); CREATE TABLE scan (id integer PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at %s, gate text NOT NULL, note text, UNIQUE (gate)); CREATE INDEX scan_age ON scan (scanned_at);", w.f.AgeType))
+	w.exec("INSERT INTO vessel VALUES (1, 'Plover'), (2, 'Dunlin')")
+	var b strings.Builder
+	for i := range n {
+		at := cutoff.Add(time.Duration(i-due) * time.Hour)
+		fmt.Fprintf(&b, "INSERT INTO scan VALUES (%d, %d, '%s', 'g%d', 'note %d');\n", (i*7919)%n+1, i%2+1, at.Format("2006-01-02 15:04:05"), i, i)
+	}
+	w.exec(b.String())
+	return w.selection(t, "scan", "scanned_at")
+}
+
+func (w *world) selection(t *testing.T, table, age string) source.Selection {
+	t.Helper()
+	described, err := w.s.Table(w.ctx, table)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return source.Selection{Table: described, Age: rule.Age{Column: age}, Cutoff: cutoff}
+}
+
+func allColumns(t *shape.Table) []int {
+	out := make([]int, len(t.Columns))
+	for i := range out {
+		out[i] = i
+	}
+	return out
+}
+
+// piece is a slice with its rows and digests.
+type piece struct {
+	*source.Slice
+	rows    [][]value.Value
+	digests []value.Digest
+}
+
+func (w *world) read(t *testing.T, sel source.Selection, after []value.Value, maxRows int, maxBytes int64) piece {
+	t.Helper()
+	var p piece
+	var h value.Hasher
+	slice, err := w.s.ReadSlice(w.ctx, source.SliceRequest{Selection: sel, After: after, Columns: allColumns(sel.Table), MaxRows: maxRows, MaxBytes: maxBytes}, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			p.rows = append(p.rows, value.CloneRow(c.Row(i)))
+			p.digests = append(p.digests, h.Row(c.Row(i)))
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if slice.Locators.Len() != len(p.rows) {
+		t.Fatalf("%d locators for %d rows", slice.Locators.Len(), len(p.rows))
+	}
+	p.Slice = slice
+	return p
+}
+
+func (w *world) lease(t *testing.T, table, holder string) source.Lease {
+	t.Helper()
+	l, err := w.s.TakeLease(w.ctx, table, holder, "run1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+func (w *world) batch(sel source.Selection, p piece, l source.Lease, number int, ordinals ...int) source.Batch {
+	if ordinals == nil {
+		for i := range p.rows {
+			ordinals = append(ordinals, i)
+		}
+	}
+	return source.Batch{Selection: sel, Lease: l, Segment: 1, Number: number, Ordinals: ordinals, Locators: p.Locators, Digests: p.digests, Columns: allColumns(sel.Table), LockWait: 100 * time.Millisecond}
+}
+
+func (w *world) delete(t *testing.T, b source.Batch) *source.JournalRow {
+	t.Helper()
+	row, err := w.s.DeleteBatch(w.ctx, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return row
+}
+
+// due reads how many rows of a table are due, by reading them.
+func (w *world) due(t *testing.T, sel source.Selection) int {
+	t.Helper()
+	return len(w.read(t, sel, nil, 1_000_000, 1<<40).rows)
+}
+
+func expect[T any](t *testing.T, what string, got, want T) {
+	t.Helper()
+	if fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Errorf("%s: got %v, want %v", what, got, want)
+	}
+}
+
+func describes(t *testing.T, w *world) {
+	w.scans(t, 3, 1)
+	scan := w.selection(t, "scan", "scanned_at").Table
+	expect(t, "columns", scan.ColumnNames(), []string{"id", "vessel_id", "scanned_at", "gate", "note"})
+	expect(t, "key", scan.Key, []string{"id"})
+	expect(t, "likely age column", scan.AgeColumn, "scanned_at")
+	expect(t, "age index", scan.IndexServes("scanned_at"), true)
+	expect(t, "no index on note", scan.IndexServes("note"), false)
+	if len(scan.References) != 1 || scan.References[0].RefTable != "vessel" || !slices.Equal(scan.References[0].Columns, []string{"vessel_id"}) || scan.References[0].OnDelete != "no action" {
+		t.Errorf("foreign keys of scan: %+v", scan.References)
+	}
+	vessel, err := w.s.Table(w.ctx, "vessel")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(vessel.ReferencedBy) != 1 || vessel.ReferencedBy[0].Table != "scan" || !slices.Equal(vessel.ReferencedBy[0].RefColumns, []string{"id"}) {
+		t.Errorf("references to vessel: %+v", vessel.ReferencedBy)
+	}
+	tables, err := w.s.Tables(w.ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, x := range tables {
+		names = append(names, x.Name)
+	}
+	expect(t, "tables, the journal's own left out", names, []string{"scan", "vessel"})
+}
+
+func unknownTable(t *testing.T, w *world) {
+	if _, err := w.s.Table(w.ctx, "nowhere"); !errors.Is(err, source.ErrNoTable) {
+		t.Errorf("got %v, want ErrNoTable", err)
+	}
+}
+
+func slicesCover(t *testing.T, w *world) {
+	sel := w.scans(t, 100, 60)
+	w.exec("UPDATE scan SET scanned_at = '2024-12-31 00:00:00' WHERE id IN (SELECT id FROM scan WHERE scanned_at < '2024-12-31 12:00:00')") // many of one age
+	var after []value.Value
+	var ids []int64
+	for i := 0; ; i++ {
+		p := w.read(t, sel, after, 7, 1<<30)
+		for _, r := range p.rows {
+			ids = append(ids, r[0].N)
+		}
+		if !p.More {
+			break
+		}
+		if after = p.Last; i > 20 {
+			t.Fatal("the slices do not end")
+		}
+	}
+	expect(t, "rows read", len(ids), 60)
+	slices.Sort(ids)
+	expect(t, "rows read once each", len(slices.Compact(ids)), 60)
+}
+
+func slicesEnd(t *testing.T, w *world) {
+	sel := w.scans(t, 50, 50)
+	p := w.read(t, sel, nil, 1000, 100)
+	if n := len(p.rows); n == 0 || n > 20 || !p.More {
+		t.Errorf("a slice of 100 bytes took %d rows (more: %v)", n, p.More)
+	}
+	rest := w.read(t, sel, p.Last, 1000, 1<<30)
+	expect(t, "rows in both slices", len(p.rows)+len(rest.rows), 50)
+}
+
+func agelessStay(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 4)
+	for i, lit := range w.f.Ageless {
+		w.exec(fmt.Sprintf("INSERT INTO scan VALUES (%d, 1, %s, 'ageless%d', NULL)", 1000+i, lit, i))
+	}
+	expect(t, "due rows", w.due(t, sel), 4)
+	survey, err := w.s.Survey(w.ctx, sel, cutoff, time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "ageless rows counted", survey.Ageless, int64(len(w.f.Ageless)))
+}
+
+func surveys(t *testing.T, w *world) {
+	sel := w.scans(t, 200, 120)
+	survey, err := w.s.Survey(w.ctx, sel, cutoff.Add(-time.Hour), time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "due", survey.Due, int64(120))
+	expect(t, "counted", survey.Counted, true)
+	expect(t, "rows dated a day ahead and more", survey.Future, int64(200-120-23))
+	expect(t, "ageless", survey.Ageless, int64(0))
+	clean := func(s string) string { return strings.TrimSuffix(strings.Replace(s, "T", " ", 1), "Z") }
+	expect(t, "last value that goes", clean(survey.LastGoing), "2024-12-31 23:00:00")
+	expect(t, "first value that stays", clean(survey.FirstStays), "2025-01-01 00:00:00")
+	expect(t, "nothing was changed", w.due(t, sel), 120)
+}
+
+func deletesUnchanged(t *testing.T, w *world) {
+	sel := w.scans(t, 30, 20)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	changed, vanished, moved := p.rows[3][0].N, p.rows[5][0].N, p.rows[7][0].N
+	w.exec(fmt.Sprintf("UPDATE scan SET note = 'edited' WHERE id = %d; DELETE FROM scan WHERE id = %d; UPDATE scan SET id = 5000 WHERE id = %d", changed, vanished, moved))
+	row := w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
+	expect(t, "deleted", row.Deleted, 17)
+	expect(t, "changed", row.Changed, []int{3})
+	expect(t, "vanished", row.Vanished, []int{5, 7})
+	var want value.Set
+	for i, d := range p.digests {
+		if i != 3 && i != 5 && i != 7 {
+			want.Add(d)
+		}
+	}
+	expect(t, "digest of what the delete reported", row.Digest, want)
+	expect(t, "due rows left: the changed and the one with a new key", w.due(t, sel), 2)
+}
+
+func repeatsNothing(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	b := w.batch(sel, p, w.lease(t, "scan", "me"), 1)
+	first := w.delete(t, b)
+	first.At = time.Time{}
+	id := p.rows[0][0].N
+	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (%d, 1, '2024-01-01 00:00:00', 'again', NULL)", id))
+	second := w.delete(t, b)
+	second.At = time.Time{}
+	expect(t, "the second answer", *second, *first)
+	expect(t, "rows inserted meanwhile stay", w.due(t, sel), 1)
+}
+
+func leases(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	mine := w.lease(t, "scan", "me")
+	_, err := w.s.TakeLease(w.ctx, "scan", "other", "run2")
+	var held *source.HeldError
+	if !errors.As(err, &held) || held.Holder != "me" || held.Run != "run1" {
+		t.Fatalf("a second holder got %v", err)
+	}
+	p := w.read(t, sel, nil, 100, 1<<30)
+	again := w.lease(t, "scan", "me") // a later start of the same service
+	if _, err := w.s.DeleteBatch(w.ctx, w.batch(sel, p, mine, 1)); !errors.Is(err, source.ErrLeaseLost) {
+		t.Errorf("a batch under an old epoch got %v", err)
+	}
+	expect(t, "due rows", w.due(t, sel), 6)
+	if rows, err := w.s.Journal(w.ctx, "run1", -1); err != nil || len(rows) != 0 {
+		t.Errorf("the refused batch left %d journal rows (%v)", len(rows), err)
+	}
+	if err := w.s.ReleaseLease(w.ctx, again); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.s.TakeLease(w.ctx, "scan", "other", "run2"); err != nil {
+		t.Errorf("after the release: %v", err)
+	}
+}
+
+func locates(t *testing.T, w *world) {
+	sel := w.scans(t, 12, 8)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	w.exec(fmt.Sprintf("UPDATE scan SET note = NULL WHERE id = %d; DELETE FROM scan WHERE id = %d", p.rows[2][0].N, p.rows[4][0].N))
+	var keys [][]value.Value
+	for _, r := range p.rows {
+		keys = append(keys, r[:1])
+	}
+	found, err := w.s.Locate(w.ctx, sel, keys, p.digests)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Locators = found
+	row := w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
+	expect(t, "deleted", row.Deleted, 6)
+	expect(t, "changed", row.Changed, []int{2})
+	expect(t, "vanished", row.Vanished, []int{4})
+}
+
+func referencedStay(t *testing.T, w *world) {
+	w.scans(t, 4, 4)
+	w.exec(fmt.Sprintf("CREATE TABLE port (id integer PRIMARY KEY, opened %s, mother integer REFERENCES port (id)); CREATE TABLE berth (id integer PRIMARY KEY, port_id integer REFERENCES port (id))", w.f.AgeType))
+	w.exec("INSERT INTO port VALUES (1, '2020-01-01 00:00:00', NULL), (2, '2020-01-02 00:00:00', 1), (3, '2020-01-03 00:00:00', 3), (4, '2020-01-04 00:00:00', NULL); INSERT INTO berth VALUES (1, 4)")
+	sel := w.selection(t, "port", "opened")
+	p := w.read(t, sel, nil, 100, 1<<30)
+	if len(p.rows) != 2 || p.rows[0][0].N != 2 || p.rows[1][0].N != 3 {
+		t.Fatalf("port 1 is referred to by port 2 and port 4 by a berth, so 2 and 3 are due; got %v", p.rows)
+	}
+	w.exec("INSERT INTO berth VALUES (2, 2)") // between reading and deleting
+	row := w.delete(t, w.batch(sel, p, w.lease(t, "port", "me"), 1))
+	expect(t, "deleted", row.Deleted, 1)
+	expect(t, "skipped", row.Skipped, []int{0})
+	survey, err := w.s.Survey(w.ctx, sel, cutoff, time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "referenced rows in the survey", survey.Referenced, int64(3))
+}
+
+func keepsJournal(t *testing.T, w *world) {
+	sel := w.scans(t, 20, 20)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	l := w.lease(t, "scan", "me")
+	for i := range 4 {
+		b := w.batch(sel, p, l, i+1, i*5, i*5+1, i*5+2)
+		b.Position = []value.Value{value.OfText("2024"), value.Of(int64(i))}
+		if i == 3 {
+			b.Segment = 2
+		}
+		w.delete(t, b)
+	}
+	rows, err := w.s.Journal(w.ctx, "run1", 1)
+	if err != nil || len(rows) != 3 {
+		t.Fatalf("journal of segment 1: %d rows, %v", len(rows), err)
+	}
+	r := rows[2]
+	expect(t, "third batch", []int{r.Batch, r.Rows, r.Deleted, r.First, r.Last}, []int{3, 3, 3, 10, 12})
+	expect(t, "position", source.EncodePosition(r.Position), `["text:2024","int:2"]`)
+	for segment := 1; segment <= 2; segment++ {
+		if err := w.s.PruneJournal(w.ctx, "run1", segment); err != nil {
+			t.Fatal(err)
+		}
+	}
+	rows, err = w.s.Journal(w.ctx, "run1", -1)
+	if err != nil || len(rows) != 1 || rows[0].Segment != 2 {
+		t.Errorf("after pruning only the newest row stays; got %+v, %v", rows, err)
+	}
+	if h, err := w.s.Head(w.ctx, "scan"); err != nil || h != (source.Head{}) {
+		t.Errorf("head of a new chain: %v, %v", h, err)
+	}
+	for i := range 2 {
+		if err := w.s.SetHead(w.ctx, "scan", source.Head{Sequence: int64(i + 1), Hash: fmt.Sprint("h", i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h, err := w.s.Head(w.ctx, "scan")
+	expect(t, "head", fmt.Sprint(h, err), "{2 h1} <nil>")
+}
+
+func chunkOf(rows [][]value.Value) *value.Chunk {
+	c := &value.Chunk{Width: len(rows[0])}
+	for _, r := range rows {
+		c.Values = append(c.Values, r...)
+	}
+	return c
+}
+
+func restores(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
+	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (%d, 2, '2026-01-01 00:00:00', 'newer', 'newer')", p.rows[1][0].N))
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want value.Set
+	for i, d := range p.digests {
+		if i != 1 {
+			want.Add(d)
+		}
+	}
+	expect(t, "inserted and skipped", []int64{out.Inserted, out.Skipped}, []int64{5, 1})
+	expect(t, "digest of the rows as they stand now", out.Digest, want)
+	expect(t, "present before", out.Present, []bool{false, true, false, false, false, false})
+	n, err := w.s.RestoredCount(w.ctx, sel.Table, "r1")
+	expect(t, "recorded", fmt.Sprint(n, err), "5 <nil>")
+	expect(t, "restored rows are not due", w.due(t, sel), 0)
+	survey, err := w.s.Survey(w.ctx, sel, cutoff, time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "restored rows in the survey", survey.Restored, int64(5))
+}
+
+func restoreConflict(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
+	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (7777, 1, '2026-01-01 00:00:00', '%s', NULL)", p.rows[4][3].B)) // takes the gate of a row that is to come back
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows)}); err == nil {
+		t.Error("a conflict on another unique key passed in silence")
+	}
+	w.exec("DELETE FROM scan WHERE id = 7777; DELETE FROM vessel WHERE id = 99")
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "nothing of the failed restore had stayed", out.Inserted, int64(6))
+	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d", p.rows[0][0].N))
+	orphan := value.CloneRow(p.rows[0])
+	orphan[1] = value.Of(12345)
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r2", Columns: allColumns(sel.Table), Rows: chunkOf([][]value.Value{orphan})}); err == nil {
+		t.Error("a row whose parent is missing came back in silence")
+	}
+}
+
+func typesReturn(t *testing.T, w *world) {
+	for i, c := range w.f.Types {
+		name := fmt.Sprintf("typed%d", i)
+		w.exec(fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, at %s, v %s)", name, w.f.AgeType, c.Type))
+		w.exec(fmt.Sprintf("INSERT INTO %s VALUES (0, '2020-01-01 00:00:00', NULL)", name))
+		for j, lit := range c.Literals {
+			w.exec(fmt.Sprintf("INSERT INTO %s VALUES (%d, '2020-01-01 00:00:00', %s)", name, j+1, lit))
+		}
+		w.exec(fmt.Sprintf("CREATE TABLE before_%s AS SELECT * FROM %s", name, name))
+		sel := w.selection(t, name, "at")
+		if col, _ := sel.Table.Column("v"); col.Problem != "" {
+			t.Errorf("type %s: %s", c.Type, col.Problem)
+			continue
+		}
+		p := w.read(t, sel, nil, 100, 1<<30)
+		exact := make([][]value.Value, len(p.rows))
+		for k, r := range p.rows { // as it would come back from an archive
+			for _, v := range r {
+				back, err := value.ParseExact(v.Exact())
+				if err != nil {
+					t.Fatalf("type %s: %v", c.Type, err)
+				}
+				exact[k] = append(exact[k], back)
+			}
+		}
+		if got := w.delete(t, w.batch(sel, p, w.lease(t, name, "me"), 1+i)).Deleted; got != len(c.Literals)+1 {
+			t.Errorf("type %s: %d of %d rows were deleted", c.Type, got, len(c.Literals)+1)
+		}
+		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(exact)})
+		if err != nil {
+			t.Errorf("type %s: %v", c.Type, err)
+			continue
+		}
+		var want value.Set
+		for _, d := range p.digests {
+			want.Add(d)
+		}
+		expect(t, "type "+c.Type+": digest after restore", out.Digest, want)
+		// The database's own judgement, through a unique row that only exists where something differs.
+		same := fmt.Sprintf(w.f.Same, "a.v", "b.v")
+		w.exec(fmt.Sprintf("CREATE TABLE differs_%s AS SELECT a.id FROM %s a JOIN before_%s b ON a.id = b.id WHERE NOT (%s)", name, name, name, same))
+		different := w.selection(t, "differs_"+name, "id")
+		different.Age.Unit = rule.Seconds
+		different.Table.Key = []string{"id"}
+		for _, r := range w.read(t, different, nil, 100, 1<<30).rows {
+			literal := "NULL"
+			if r[0].N > 0 {
+				literal = c.Literals[r[0].N-1]
+			}
+			t.Errorf("type %s: %s came back different", c.Type, literal)
+		}
+	}
+}
+
+func typesRefused(t *testing.T, w *world) {
+	for i, typ := range w.f.Refused {
+		name := fmt.Sprintf("refused%d", i)
+		w.exec(fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, v %s)", name, typ))
+		described, err := w.s.Table(w.ctx, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if described.Columns[1].Problem == "" {
+			t.Errorf("type %s is not refused", typ)
+		}
+	}
+}
+
+func oddNames(t *testing.T, w *world) {
+	q := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+	for i, name := range []string{`Scan "of" day`, `größe; drop table x --`, `select`, `100%s {}`, `a'b`} {
+		key, age, body := name+"$key", name+" at", name+`\body`
+		w.exec(fmt.Sprintf("CREATE TABLE %s (%s integer PRIMARY KEY, %s %s, %s text)", q(name), q(key), q(age), w.f.AgeType, q(body)))
+		w.exec(fmt.Sprintf("INSERT INTO %s VALUES (1, '2020-01-01 00:00:00', 'a'), (2, '2020-01-02 00:00:00', 'b''\\'), (3, '2026-01-01 00:00:00', 'c')", q(name)))
+		sel := w.selection(t, name, age)
+		if _, err := w.s.Survey(w.ctx, sel, cutoff, time.Minute); err != nil {
+			t.Errorf("table %s: %v", name, err)
+		}
+		p := w.read(t, sel, nil, 1, 1<<30)
+		rest := w.read(t, sel, p.Last, 10, 1<<30)
+		expect(t, "rows of "+name, len(p.rows)+len(rest.rows), 2)
+		expect(t, "deleted from "+name, w.delete(t, w.batch(sel, rest, w.lease(t, name, "me"), i+1)).Deleted, 1)
+		found, err := w.s.Locate(w.ctx, sel, [][]value.Value{p.rows[0][:1]}, p.digests)
+		if err != nil || found.Len() != 1 {
+			t.Errorf("table %s: locate: %v", name, err)
+		}
+		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(rest.rows)})
+		if err != nil || out.Inserted != 1 {
+			t.Errorf("table %s: restore: %+v, %v", name, out, err)
+		}
+	}
+}
+
+func checks(t *testing.T, w *world) {
+	w.exec("CREATE TABLE keyless (v text)")
+	r, err := w.s.Check(w.ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Version == "" || !r.OK() {
+		t.Errorf("report: %+v", r)
+	}
+	found := false
+	for _, f := range r.Items {
+		found = found || f.Table == "keyless" && f.Level == source.Refused
+	}
+	expect(t, "a table without key is refused", found, true)
+}

@@ -1,0 +1,332 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// sizeBudget bounds the reading of page statistics, which walks all pages of a table.
+const sizeBudget = 2 * time.Second
+
+// countBudget bounds the counting of one table's rows for a listing.
+const countBudget = 300 * time.Millisecond
+
+// Tables lists the tables of the main schema, the journal's own left out.
+func (s *Source) Tables(ctx context.Context) ([]shape.Table, error) {
+	names, err := s.strings(ctx, `SELECT name FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', 'virtual')
+		AND name NOT LIKE 'sqlite\_%' ESCAPE '\' AND name NOT LIKE 'ambercellar\_%' ESCAPE '\' ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	tables := make([]shape.Table, 0, len(names))
+	sizes := s.sizes(ctx)
+	for _, name := range names {
+		t, err := s.describe(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		s.measure(ctx, t, sizes)
+		tables = append(tables, *t)
+	}
+	return tables, nil
+}
+
+// Table describes one table.
+func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
+	t, err := s.describe(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	s.measure(ctx, t, s.sizes(ctx))
+	return t, nil
+}
+
+func (s *Source) strings(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := s.read.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var v string
+		if err := rows.Scan(&v); err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+func (s *Source) describe(ctx context.Context, name string) (*shape.Table, error) {
+	var kind string
+	var withoutRowid bool
+	name = strings.TrimPrefix(name, "main.")
+	err := s.read.QueryRowContext(ctx, "SELECT name, type, wr FROM pragma_table_list WHERE schema = 'main' AND name = ? COLLATE NOCASE AND type IN ('table', 'virtual', 'view')", name).Scan(&name, &kind, &withoutRowid)
+	if err == sql.ErrNoRows || strings.HasPrefix(name, "ambercellar_") || strings.HasPrefix(name, "sqlite_") {
+		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	t := &shape.Table{Name: name, Base: name, Rows: -1, Bytes: -1, IndexBytes: -1}
+	switch kind {
+	case "virtual":
+		t.Obstacles = append(t.Obstacles, "it is a virtual table: what its module does with a delete cannot be undone by a transaction")
+	case "view":
+		t.Obstacles = append(t.Obstacles, "it is a view; name the table behind it")
+	}
+	primary, err := s.columns(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.indexes(ctx, t, primary, withoutRowid); err != nil {
+		return nil, err
+	}
+	if err := s.foreignKeys(ctx, t); err != nil {
+		return nil, err
+	}
+	triggers, err := s.strings(ctx, "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? COLLATE NOCASE AND sql LIKE '%delete%on%' ORDER BY name", name)
+	t.Triggers = triggers
+	t.AgeColumn = shape.GuessAge(t)
+	return t, err
+}
+
+// columns fills in the columns and returns the primary key's, in its order.
+func (s *Source) columns(ctx context.Context, t *shape.Table) ([]string, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid", t.Name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	byPosition := map[int]string{}
+	for rows.Next() {
+		var c shape.Column
+		var notNull bool
+		var pk, hidden int
+		if err := rows.Scan(&c.Name, &c.Type, &notNull, &pk, &hidden); err != nil {
+			return nil, err
+		}
+		if hidden == 1 {
+			continue // of a virtual table
+		}
+		c.Nullable = !notNull
+		c.Generated = hidden > 1
+		c.Kind, c.Age = affinity(c.Type)
+		t.Columns = append(t.Columns, c)
+		if pk > 0 {
+			byPosition[pk] = c.Name
+		}
+	}
+	var primary []string
+	for i := 1; i <= len(byPosition); i++ {
+		primary = append(primary, byPosition[i])
+	}
+	return primary, rows.Err()
+}
+
+// affinity applies the rules of "Determination Of Column Affinity" (SQLite documentation, Datatypes, section 3.1),
+// and guesses from the declared type what most values will be. Values of other storage classes are carried all the same.
+func affinity(declared string) (value.Kind, shape.AgeKind) {
+	d := strings.ToUpper(declared)
+	has := func(parts ...string) bool {
+		for _, p := range parts {
+			if strings.Contains(d, p) {
+				return true
+			}
+		}
+		return false
+	}
+	switch {
+	case has("INT"):
+		return value.Int, shape.AgeNumber
+	case has("CHAR", "CLOB", "TEXT"):
+		return value.Text, shape.AgeISO
+	case d == "":
+		return value.Text, shape.AgeNone
+	case has("BLOB"):
+		return value.Bytes, shape.AgeNone
+	case has("REAL", "FLOA", "DOUB"):
+		return value.Float64, shape.AgeNone
+	case has("DATE", "TIME"):
+		return value.Text, shape.AgeISO
+	case has("BOOL"):
+		return value.Int, shape.AgeNone
+	case has("DEC", "NUM"):
+		return value.Float64, shape.AgeNone
+	}
+	return value.Text, shape.AgeNone
+}
+
+// indexes fills in the indexes and the key.
+func (s *Source) indexes(ctx context.Context, t *shape.Table, primary []string, withoutRowid bool) error {
+	rows, err := s.read.QueryContext(ctx, `SELECT l.name, l."unique", l.origin, l.partial, coalesce(x.name, '(expression)')
+		FROM pragma_index_list(?) l, pragma_index_xinfo(l.name) x WHERE x.key ORDER BY l.seq, x.seqno`, t.Name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var primaryIndexed bool
+	for rows.Next() {
+		var x shape.Index
+		var origin, column string
+		if err := rows.Scan(&x.Name, &x.Unique, &origin, &x.Partial, &column); err != nil {
+			return err
+		}
+		if n := len(t.Indexes); n > 0 && t.Indexes[n-1].Name == x.Name {
+			t.Indexes[n-1].Columns = append(t.Indexes[n-1].Columns, column)
+			continue
+		}
+		primaryIndexed = primaryIndexed || origin == "pk"
+		x.Columns = []string{column}
+		t.Indexes = append(t.Indexes, x)
+	}
+	t.Key = primary
+	if len(primary) > 0 {
+		rowid := len(primary) == 1 && !primaryIndexed // INTEGER PRIMARY KEY: the rowid itself
+		for _, name := range primary {
+			c, _ := t.Column(name)
+			if rowid || withoutRowid {
+				c.Nullable = false
+			} else if c.Nullable {
+				t.Notes = append(t.Notes, fmt.Sprintf("key column %q may hold NULL; rows that do are never due", name))
+			}
+		}
+		return rows.Err()
+	}
+	for _, x := range t.Indexes {
+		if x.Unique && !x.Partial && allNotNull(t, x.Columns) {
+			t.Key = x.Columns
+			break
+		}
+	}
+	return rows.Err()
+}
+
+func allNotNull(t *shape.Table, columns []string) bool {
+	for _, name := range columns {
+		if c, _ := t.Column(name); c == nil || c.Nullable {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *Source) foreignKeys(ctx context.Context, t *shape.Table) error {
+	rows, err := s.read.QueryContext(ctx, `SELECT m.name, f.id, f."table", f."from", coalesce(f."to", ''), lower(f.on_delete)
+		FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' ORDER BY m.name, f.id, f.seq`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var all []shape.ForeignKey
+	last := ""
+	for rows.Next() {
+		var k shape.ForeignKey
+		var id int
+		var from, to string
+		if err := rows.Scan(&k.Table, &id, &k.RefTable, &from, &to, &k.OnDelete); err != nil {
+			return err
+		}
+		if !strings.EqualFold(k.Table, t.Name) && !strings.EqualFold(k.RefTable, t.Name) {
+			continue
+		}
+		if this := fmt.Sprintf("%s %d", k.Table, id); this != last {
+			k.Name = fmt.Sprintf("%s(%s)", k.Table, from)
+			all = append(all, k)
+			last = this
+		}
+		end := &all[len(all)-1]
+		end.Columns = append(end.Columns, from)
+		if to != "" {
+			end.RefColumns = append(end.RefColumns, to)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows.Close()
+	for _, k := range all {
+		if len(k.RefColumns) == 0 { // the reference names no columns: it means the parent's primary key
+			if k.RefColumns, err = s.strings(ctx, "SELECT name FROM pragma_table_info(?) WHERE pk > 0 ORDER BY pk", k.RefTable); err != nil {
+				return err
+			}
+		}
+		if strings.EqualFold(k.Table, t.Name) {
+			t.References = append(t.References, k)
+		}
+		if strings.EqualFold(k.RefTable, t.Name) {
+			t.ReferencedBy = append(t.ReferencedBy, k)
+		}
+	}
+	return nil
+}
+
+// sizes returns the bytes of every b-tree by name; nothing where reading them takes too long.
+func (s *Source) sizes(ctx context.Context) map[string]int64 {
+	ctx, cancel := context.WithTimeout(ctx, sizeBudget)
+	defer cancel()
+	rows, err := s.read.QueryContext(ctx, "SELECT name, pgsize FROM dbstat WHERE aggregate = TRUE")
+	if err != nil {
+		return nil
+	}
+	defer rows.Close()
+	out := map[string]int64{}
+	for rows.Next() {
+		var name string
+		var bytes int64
+		if rows.Scan(&name, &bytes) != nil {
+			return nil
+		}
+		out[name] = bytes
+	}
+	if rows.Err() != nil {
+		return nil
+	}
+	return out
+}
+
+// measure fills in what a listing shows beyond the shape; what cannot be had quickly stays unknown.
+func (s *Source) measure(ctx context.Context, t *shape.Table, sizes map[string]int64) {
+	if len(t.Obstacles) > 0 {
+		return
+	}
+	quick, cancel := context.WithTimeout(ctx, countBudget)
+	defer cancel()
+	if err := s.read.QueryRowContext(quick, "SELECT count(*) FROM "+quote(t.Name)).Scan(&t.Rows); err != nil {
+		var largest sql.NullInt64
+		if s.read.QueryRowContext(ctx, "SELECT max(rowid) FROM "+quote(t.Name)).Scan(&largest) == nil {
+			t.Rows = largest.Int64
+		}
+	}
+	if sizes != nil {
+		t.Bytes, t.IndexBytes = sizes[t.Name], 0
+		for _, x := range t.Indexes {
+			t.IndexBytes += sizes[x.Name]
+		}
+	}
+	if t.AgeColumn == "" {
+		return
+	}
+	c, _ := t.Column(t.AgeColumn)
+	var oldest, newest sql.NullString
+	age := quote(t.AgeColumn)
+	instant := due(t, rule.Age{Column: c.Name}, "").instant
+	span, cancelSpan := context.WithTimeout(ctx, countBudget)
+	defer cancelSpan()
+	// Two queries: SQLite takes the end of an index for min or max only where one stands alone.
+	if s.read.QueryRowContext(span, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" LIMIT 1").Scan(&oldest) == nil {
+		t.Oldest = oldest.String
+	}
+	if s.read.QueryRowContext(span, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" DESC LIMIT 1").Scan(&newest) == nil {
+		t.Newest = newest.String
+	}
+}

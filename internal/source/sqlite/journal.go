@@ -1,0 +1,149 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
+const journalSchema = `
+CREATE TABLE IF NOT EXISTS ambercellar_lease (
+	table_name TEXT PRIMARY KEY, holder TEXT, run TEXT, epoch INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS ambercellar_batch (
+	run TEXT NOT NULL, segment INTEGER NOT NULL, batch INTEGER NOT NULL, table_name TEXT NOT NULL, retry INTEGER NOT NULL,
+	row_count INTEGER NOT NULL, deleted INTEGER NOT NULL, digest TEXT NOT NULL, left_out TEXT NOT NULL,
+	first INTEGER NOT NULL, last INTEGER NOT NULL, position TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (run, segment, batch));
+CREATE TABLE IF NOT EXISTS ambercellar_chain (
+	table_name TEXT PRIMARY KEY, sequence INTEGER NOT NULL, hash TEXT NOT NULL);`
+
+// PrepareJournal makes the journal tables where they do not exist.
+func (s *Source) PrepareJournal(ctx context.Context) error {
+	err := s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, journalSchema)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("source %s: the journal tables cannot be made: %w", s.cfg.Name, err)
+	}
+	return nil
+}
+
+// TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.
+func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (source.Lease, error) {
+	l := source.Lease{Table: table, Holder: holder, Run: run, Epoch: 1}
+	err := s.immediate(ctx, func(conn *sql.Conn) error {
+		var by, of sql.NullString
+		err := conn.QueryRowContext(ctx, "SELECT holder, run, epoch + 1 FROM ambercellar_lease WHERE table_name = ?", table).Scan(&by, &of, &l.Epoch)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if by.Valid && by.String != holder {
+			return &source.HeldError{Table: table, Holder: by.String, Run: of.String}
+		}
+		_, err = conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_lease VALUES (?, ?, ?, ?)", table, holder, run, l.Epoch)
+		return err
+	})
+	return l, err
+}
+
+// ReleaseLease gives the table back, unless another has taken it meanwhile.
+func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
+	return s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table, l.Epoch)
+		return err
+	})
+}
+
+func checkLease(ctx context.Context, conn *sql.Conn, l source.Lease) error {
+	var epoch int64
+	err := conn.QueryRowContext(ctx, "SELECT epoch FROM ambercellar_lease WHERE table_name = ? AND holder = ?", l.Table, l.Holder).Scan(&epoch)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && epoch != l.Epoch {
+		return source.ErrLeaseLost
+	}
+	return err
+}
+
+func insertJournalRow(ctx context.Context, conn *sql.Conn, b source.Batch, r *source.JournalRow) error {
+	_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?, ?)",
+		r.Run, r.Segment, r.Batch, b.Lease.Table, r.Retry, r.Rows, r.First, r.Last, source.EncodePosition(r.Position), r.At.Format(time.RFC3339Nano))
+	return err
+}
+
+func updateJournalRow(ctx context.Context, conn *sql.Conn, r *source.JournalRow) error {
+	_, err := conn.ExecContext(ctx, "UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? AND segment = ? AND batch = ?",
+		r.Deleted, r.Digest.String(), r.LeftOut(), r.Run, r.Segment, r.Batch)
+	return err
+}
+
+const journalColumns = "SELECT +run, +segment, +batch, +retry, +row_count, +deleted, +digest, +left_out, +first, +last, +position, +at FROM ambercellar_batch "
+
+func scanJournalRow(scan func(...any) error) (*source.JournalRow, error) {
+	var r source.JournalRow
+	var digest, left, position, at string
+	if err := scan(&r.Run, &r.Segment, &r.Batch, &r.Retry, &r.Rows, &r.Deleted, &digest, &left, &r.First, &r.Last, &position, &at); err != nil {
+		return nil, err
+	}
+	err := r.SetLeftOut(left)
+	var errs [3]error
+	r.Digest, errs[0] = value.ParseSet(digest)
+	r.Position, errs[1] = source.DecodePosition(position)
+	r.At, errs[2] = time.Parse(time.RFC3339Nano, at)
+	if err := errors.Join(append(errs[:], err)...); err != nil {
+		return nil, fmt.Errorf("the journal row of run %s, segment %d, batch %d cannot be read: %w", r.Run, r.Segment, r.Batch, err)
+	}
+	return &r, nil
+}
+
+func journalRow(ctx context.Context, conn *sql.Conn, run string, segment, batch int) (*source.JournalRow, error) {
+	return scanJournalRow(conn.QueryRowContext(ctx, journalColumns+"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
+}
+
+// Journal returns the rows of a run, or of one of its segments, in order.
+func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source.JournalRow, error) {
+	rows, err := s.read.QueryContext(ctx, journalColumns+"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []source.JournalRow
+	for rows.Next() {
+		r, err := scanJournalRow(rows.Scan)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *r)
+	}
+	return out, rows.Err()
+}
+
+// PruneJournal removes the rows of a closed segment; the newest of the table stays as anchor.
+func (s *Source) PruneJournal(ctx context.Context, run string, segment int) error {
+	return s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, `DELETE FROM ambercellar_batch WHERE run = ?1 AND segment = ?2 AND rowid <> (
+			SELECT n.rowid FROM ambercellar_batch n WHERE n.table_name = ambercellar_batch.table_name ORDER BY n.at DESC, n.segment DESC, n.batch DESC LIMIT 1)`, run, segment)
+		return err
+	})
+}
+
+// Head returns the newest link of a table's chain; the zero Head where there is none.
+func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?", table).Scan(&h.Sequence, &h.Hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return source.Head{}, nil
+	}
+	return h, err
+}
+
+// SetHead records the newest link of a table's chain.
+func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
+	return s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_chain VALUES (?, ?, ?)", table, h.Sequence, h.Hash)
+		return err
+	})
+}
