@@ -82,6 +82,7 @@ var (
 	ErrNoTable   = errors.New("there is no such table")
 	ErrLeaseLost = errors.New("another service has taken over the table")
 	ErrLocators  = errors.New("the table was rewritten; its rows must be located again")
+	ErrAltered   = errors.New("a restored row is not what was archived; a trigger or a changed column alters it")
 	ErrBusy      = errors.New("the table is locked by others")
 )
 
@@ -164,6 +165,7 @@ type JournalRow struct {
 	Batch    int           `json:"batch"`
 	Retry    bool          `json:"retry,omitempty"`
 	Rows     int           `json:"rows"`
+	Found    value.Set     `json:"found"` // the batch's rows as read; empty for a retry
 	Deleted  int           `json:"deleted"`
 	Digest   value.Set     `json:"digest"` // of the rows that the delete reported
 	Changed  []int         `json:"changed,omitempty"`
@@ -187,6 +189,7 @@ type RestoreRequest struct {
 	Restore string // names the restore in the source's record
 	Columns []int  // the table's column at each position of Rows
 	Rows    *value.Chunk
+	Digests []value.Digest // by row; a row that the table then holds otherwise fails the call
 }
 
 // RestoreOutcome is what became of them. Digest covers the rows as the database now holds them, by what it returned.

@@ -54,9 +54,13 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		}
 		query := fmt.Sprintf("SELECT n.ambercellar_ord, %s %s", strings.Join(expressions(t, req.Columns), ", "), ours)
 		err := eachRow(ctx, pc, query, nil, nil, func(f [][]byte) error {
+			i := binary.BigEndian.Uint64(f[0])
 			d, err := rowDigest(t, req.Columns, f[1:])
+			if err == nil && d != req.Digests[i] {
+				err = source.ErrAltered
+			}
 			out.Digest.Add(d)
-			out.Present[binary.BigEndian.Uint64(f[0])] = false
+			out.Present[i] = false
 			out.Inserted++
 			return err
 		})

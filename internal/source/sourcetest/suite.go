@@ -418,6 +418,14 @@ func keepsJournal(t *testing.T, w *world) {
 	expect(t, "head", fmt.Sprint(h, err), "{2 h1} <nil>")
 }
 
+func digestsOf(rows [][]value.Value) (out []value.Digest) {
+	var h value.Hasher
+	for _, r := range rows {
+		out = append(out, h.Row(r))
+	}
+	return out
+}
+
 func chunkOf(rows [][]value.Value) *value.Chunk {
 	c := &value.Chunk{Width: len(rows[0])}
 	for _, r := range rows {
@@ -431,7 +439,7 @@ func restores(t *testing.T, w *world) {
 	p := w.read(t, sel, nil, 100, 1<<30)
 	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
 	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (%d, 2, '2026-01-01 00:00:00', 'newer', 'newer')", p.rows[1][0].N))
-	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows)})
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -459,11 +467,11 @@ func restoreConflict(t *testing.T, w *world) {
 	p := w.read(t, sel, nil, 100, 1<<30)
 	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
 	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (7777, 1, '2026-01-01 00:00:00', '%s', NULL)", p.rows[4][3].B)) // takes the gate of a row that is to come back
-	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows)}); err == nil {
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}); err == nil {
 		t.Error("a conflict on another unique key passed in silence")
 	}
 	w.exec("DELETE FROM scan WHERE id = 7777; DELETE FROM vessel WHERE id = 99")
-	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows)})
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -471,7 +479,7 @@ func restoreConflict(t *testing.T, w *world) {
 	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d", p.rows[0][0].N))
 	orphan := value.CloneRow(p.rows[0])
 	orphan[1] = value.Of(12345)
-	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r2", Columns: allColumns(sel.Table), Rows: chunkOf([][]value.Value{orphan})}); err == nil {
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r2", Columns: allColumns(sel.Table), Rows: chunkOf([][]value.Value{orphan}), Digests: digestsOf([][]value.Value{orphan})}); err == nil {
 		t.Error("a row whose parent is missing came back in silence")
 	}
 }
@@ -504,7 +512,7 @@ func typesReturn(t *testing.T, w *world) {
 		if got := w.delete(t, w.batch(sel, p, w.lease(t, name, "me"), 1+i)).Deleted; got != len(c.Literals)+1 {
 			t.Errorf("type %s: %d of %d rows were deleted", c.Type, got, len(c.Literals)+1)
 		}
-		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(exact)})
+		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(exact), Digests: digestsOf(exact)})
 		if err != nil {
 			t.Errorf("type %s: %v", c.Type, err)
 			continue
@@ -562,7 +570,7 @@ func oddNames(t *testing.T, w *world) {
 		if err != nil || found.Len() != 1 {
 			t.Errorf("table %s: locate: %v", name, err)
 		}
-		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(rest.rows)})
+		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(rest.rows), Digests: digestsOf(rest.rows)})
 		if err != nil || out.Inserted != 1 {
 			t.Errorf("table %s: restore: %+v, %v", name, out, err)
 		}

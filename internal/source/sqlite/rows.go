@@ -337,6 +337,8 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		}
 		defer record.Close()
 		var keys [][]value.Value
+		ordinals := map[string]int{}
+		read := &keyed{columns: len(req.Columns)}
 		for i := range req.Rows.Rows() {
 			row := req.Rows.Row(i)
 			inserted, err := insertRow(ctx, insert, t, req.Columns, row)
@@ -356,12 +358,15 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 				return err
 			}
 			keys = append(keys, key)
+			ordinals[read.key(key)] = i
 			out.Inserted++
 		}
-		read := &keyed{columns: len(req.Columns)}
 		query := "SELECT " + expressions(t, "t.", append(append([]int{}, req.Columns...), t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE "
 		return inKeys(ctx, conn, t, query, "", keys, func(row []driver.Value) error {
-			d, _, err := read.read(row)
+			d, key, err := read.read(row)
+			if err == nil && d != req.Digests[ordinals[key]] {
+				err = fmt.Errorf("table %s: %w", t.Name, source.ErrAltered)
+			}
 			out.Digest.Add(d)
 			return err
 		})

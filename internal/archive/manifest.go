@@ -1,0 +1,314 @@
+package archive
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+)
+
+// Names of the formats of the JSON files, with their versions.
+const (
+	ManifestFormat = "ambercellar-manifest/1"
+	ClosingFormat  = "ambercellar-closing/1"
+)
+
+// Endings of a segment's files behind their common stem.
+const (
+	rowsEnding     = ".parquet"
+	manifestEnding = ".manifest.json"
+	closingEnding  = ".closing.json"
+	rangeEnding    = ".range.json"
+)
+
+// Link is what the records of one table's chain have in common. A record's own hash is the SHA-256 of its file.
+type Link struct {
+	Sequence int64  `json:"sequence"` // from 1, without gaps, within the table
+	Previous string `json:"previous"` // hash of the record before; empty for the first
+}
+
+// Manifest describes one segment. A segment whose manifest is not in the store does not exist. It names rows by
+// ordinal (from 0, in the order of the file) and never by value.
+type Manifest struct {
+	Format    string         `json:"format"`
+	Segment   string         `json:"segment"` // unique among all segments of all services
+	Stem      string         `json:"stem"`    // of the names of the segment's files in the store
+	Source    string         `json:"source"`
+	Engine    string         `json:"engine"`
+	Table     string         `json:"table"`
+	Rule      string         `json:"rule"`
+	Revision  int            `json:"revision"`
+	Run       string         `json:"run"`
+	Number    int            `json:"number"` // within the run, from 1
+	Cutoff    time.Time      `json:"cutoff"`
+	Age       rule.Age       `json:"age"`
+	Columns   []shape.Column `json:"columns"` // in the table's order
+	Key       []string       `json:"key"`
+	Companion string         `json:"companion"` // column that holds what a row's typed columns cannot, as JSON
+	Written
+	Digest value.Set `json:"digest"` // of all rows, as read from the source and as read back from the store
+	Range  string    `json:"range"`  // hash of the side file with the range of ages and keys; the file itself may be replaced
+	Keep   string    `json:"keep,omitempty"`
+	Stored time.Time `json:"stored"`
+	Link
+}
+
+// Closing says what became of a segment's rows in their table. All ordinals that are not listed were deleted.
+type Closing struct {
+	Format   string    `json:"format"`
+	Segment  string    `json:"segment"`
+	Deleted  int64     `json:"deleted"`
+	Digest   value.Set `json:"digest"` // of the deleted rows, by what the deletes reported
+	Left     value.Set `json:"left"`   // of the rows that were left out
+	Changed  []int     `json:"changed"`
+	Vanished []int     `json:"vanished"`
+	Held     []int     `json:"held"`
+	Skipped  []int     `json:"skipped"`
+	Closed   time.Time `json:"closed"`
+	Link
+}
+
+// LeftOut returns the ordinals that were not deleted, ascending.
+func (c *Closing) LeftOut() []int {
+	out := slices.Concat(c.Changed, c.Vanished, c.Held, c.Skipped)
+	slices.Sort(out)
+	return out
+}
+
+// Range is the side file: what a search needs to know of a segment's values. The salt keeps its hash from telling them.
+type Range struct {
+	Salt     string `json:"salt"`
+	Oldest   string `json:"oldest"` // age of the first row
+	Newest   string `json:"newest"` // age of the last row
+	FirstKey string `json:"first_key"`
+	LastKey  string `json:"last_key"`
+}
+
+// RowsName, ManifestName, ClosingName and RangeName are the names of a segment's files.
+func (m *Manifest) RowsName() string     { return m.Stem + rowsEnding }
+func (m *Manifest) ManifestName() string { return m.Stem + manifestEnding }
+func (m *Manifest) ClosingName() string  { return m.Stem + closingEnding }
+func (m *Manifest) RangeName() string    { return m.Stem + rangeEnding }
+
+// Name gives a manifest its segment id and a stem that no file ever had.
+func (m *Manifest) Name() {
+	m.Format = ManifestFormat
+	m.Segment = ulid.Make().String()
+	m.Stem = fmt.Sprintf("%s/%s/%s/%06d-%s", segmentPath(m.Source), segmentPath(m.Table), m.Run, m.Number, m.Segment)
+}
+
+// segmentPath writes any name as one element of a path.
+func segmentPath(name string) string {
+	p := url.PathEscape(name)
+	if strings.Trim(p, ".") == "" {
+		return "_" + p
+	}
+	return strings.ReplaceAll(p, ":", "%3A")
+}
+
+// Draft is a segment being written.
+type Draft struct {
+	*Writer
+	manifest *Manifest
+	file     store.File
+}
+
+// Create begins the file of a segment. The manifest must have been named.
+func Create(ctx context.Context, st store.Store, m *Manifest) (*Draft, error) {
+	f, err := st.Create(ctx, m.RowsName())
+	if err != nil {
+		return nil, err
+	}
+	m.Companion = companionName(m.Columns)
+	return &Draft{Writer: NewWriter(f, m.Table, m.Columns), manifest: m, file: f}, nil
+}
+
+// Commit completes the file, makes it durable, and notes in the manifest what was written.
+func (d *Draft) Commit() (err error) {
+	if d.manifest.Written, err = d.Writer.Close(); err != nil {
+		d.file.Abort()
+		return err
+	}
+	return d.file.Commit()
+}
+
+// Abort drops the file.
+func (d *Draft) Abort() { d.file.Abort() }
+
+// Verify reads a segment back from its store: its size, its SHA-256, every row, and the digest of all rows. Rows are
+// handed on to sink, which may be nil.
+func Verify(ctx context.Context, st store.Store, m *Manifest, sink func(*value.Chunk) error) error {
+	wrap := func(err error) error { return fmt.Errorf("segment %s (%s): %w", m.Segment, m.RowsName(), err) }
+	f, err := st.Open(ctx, m.RowsName())
+	if err != nil {
+		return wrap(err)
+	}
+	defer f.Close()
+	if f.Size() != m.FileBytes {
+		return wrap(fmt.Errorf("%w: it has %d bytes instead of %d", ErrDamaged, f.Size(), m.FileBytes))
+	}
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(f, 0, f.Size())); err != nil {
+		return wrap(err)
+	}
+	if got := hex.EncodeToString(h.Sum(nil)); got != m.SHA256 {
+		return wrap(fmt.Errorf("%w: its SHA-256 is %s instead of %s", ErrDamaged, got, m.SHA256))
+	}
+	var set value.Set
+	var hasher value.Hasher
+	err = Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			set.Add(hasher.Row(c.Row(i)))
+		}
+		if sink != nil {
+			return sink(c)
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return wrap(err)
+	}
+	if set != m.Digest {
+		return wrap(fmt.Errorf("%w: the digest of its rows is %s instead of %s", ErrDamaged, set, m.Digest))
+	}
+	return nil
+}
+
+// Publish writes the side file and then the manifest, and returns the manifest's hash. From then on the segment exists.
+func Publish(ctx context.Context, st store.Store, m *Manifest, r Range) (hash string, err error) {
+	r.Salt = rand.Text()
+	if m.Range, err = writeJSON(ctx, st, m.RangeName(), r); err != nil {
+		return "", err
+	}
+	return writeJSON(ctx, st, m.ManifestName(), m)
+}
+
+// WriteClosing writes a closing record and returns its hash.
+func WriteClosing(ctx context.Context, st store.Store, m *Manifest, c *Closing) (hash string, err error) {
+	c.Format, c.Segment = ClosingFormat, m.Segment
+	return writeJSON(ctx, st, m.ClosingName(), c)
+}
+
+func writeJSON(ctx context.Context, st store.Store, name string, v any) (hash string, err error) {
+	b, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	b = append(b, '\n')
+	f, err := st.Create(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	if _, err := f.Write(b); err != nil {
+		f.Abort()
+		return "", err
+	}
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:]), f.Commit()
+}
+
+// maxRecord bounds the JSON files that are read: 64 MiB, some millions of ordinals.
+const maxRecord = 64 << 20
+
+func readJSON(ctx context.Context, st store.Store, name string, v any) (hash string, err error) {
+	f, err := st.Open(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	if f.Size() > maxRecord {
+		return "", fmt.Errorf("%s: %w: a record of %d bytes", name, ErrDamaged, f.Size())
+	}
+	b, err := io.ReadAll(io.NewSectionReader(f, 0, f.Size()))
+	if err != nil {
+		return "", err
+	}
+	d := json.NewDecoder(bytes.NewReader(b))
+	if err := d.Decode(v); err != nil {
+		return "", fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+	}
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:]), nil
+}
+
+// LoadManifest reads the manifest under a stem and returns its hash; fs.ErrNotExist where there is none.
+func LoadManifest(ctx context.Context, st store.Store, stem string) (*Manifest, string, error) {
+	m := &Manifest{Stem: stem}
+	hash, err := readJSON(ctx, st, m.ManifestName(), m)
+	if err == nil && (m.Format != ManifestFormat || m.Stem != stem) {
+		err = fmt.Errorf("%s: %w: it is no manifest of this place and version (format %q, stem %q)", stem+manifestEnding, ErrDamaged, m.Format, m.Stem)
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	return m, hash, nil
+}
+
+// LoadClosing reads a segment's closing record and returns its hash; nil where there is none: the segment is open.
+func LoadClosing(ctx context.Context, st store.Store, m *Manifest) (*Closing, string, error) {
+	c := &Closing{}
+	hash, err := readJSON(ctx, st, m.ClosingName(), c)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, "", nil
+	}
+	if err == nil && (c.Format != ClosingFormat || c.Segment != m.Segment) {
+		err = fmt.Errorf("%s: %w: it is no closing record of this segment and version", m.ClosingName(), ErrDamaged)
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	return c, hash, nil
+}
+
+// LoadRange reads a segment's side file; nil where it has been removed.
+func LoadRange(ctx context.Context, st store.Store, m *Manifest) (*Range, error) {
+	r := &Range{}
+	_, err := readJSON(ctx, st, m.RangeName(), r)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return r, err
+}
+
+// Stems lists the stems of all segments that exist in a store.
+func Stems(ctx context.Context, st store.Store) ([]string, error) {
+	objects, err := st.List(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, o := range objects {
+		if stem, ok := strings.CutSuffix(o.Name, manifestEnding); ok {
+			out = append(out, stem)
+		}
+	}
+	return out, nil
+}
+
+// Discard removes the files of a segment that never came to exist. It refuses where there is a manifest.
+func Discard(ctx context.Context, st store.Store, m *Manifest) error {
+	if f, err := st.Open(ctx, m.ManifestName()); err == nil {
+		f.Close()
+		return fmt.Errorf("segment %s has a manifest, so its files stay", m.Segment)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return errors.Join(st.Remove(ctx, m.RowsName()), st.Remove(ctx, m.RangeName()))
+}

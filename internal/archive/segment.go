@@ -1,0 +1,258 @@
+package archive
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+
+	"github.com/parquet-go/parquet-go"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+)
+
+// A row group ends at so many rows or bytes, which bounds what writing and reading hold in memory.
+const (
+	groupRows  = 65_536
+	groupBytes = 16 << 20
+)
+
+// Writer writes one segment as a stream. It is not safe for concurrent use.
+type Writer struct {
+	columns    []shape.Column
+	out        *counting
+	file       *parquet.Writer
+	writers    []*parquet.ColumnWriter
+	buffer     []parquet.Value
+	companions [][]byte
+	groupRows  int
+	groupBytes int
+	rows       int64
+	bytes      int64
+	exact      map[string]int64
+}
+
+// Written is what was written: the file's size and SHA-256, the rows, their size before encoding, and how many
+// values of each column went to the companion column.
+type Written struct {
+	Rows      int64            `json:"rows"`
+	RawBytes  int64            `json:"raw_bytes"`
+	FileBytes int64            `json:"file_bytes"`
+	SHA256    string           `json:"sha256"`
+	Exact     map[string]int64 `json:"exact,omitempty"`
+}
+
+type counting struct {
+	io.Writer
+	n    int64
+	hash hash.Hash
+}
+
+func (c *counting) Write(p []byte) (int, error) {
+	n, err := c.Writer.Write(p)
+	c.n += int64(n)
+	c.hash.Write(p[:n])
+	return n, err
+}
+
+// NewWriter begins a segment of a table's columns.
+func NewWriter(out io.Writer, table string, columns []shape.Column) *Writer {
+	w := &Writer{columns: columns, out: &counting{Writer: out, hash: sha256.New()}, exact: map[string]int64{}}
+	w.file = parquet.NewWriter(w.out, schema(table, columns), parquet.CreatedBy("ambercellar", "1", ""),
+		parquet.PageBufferSize(256<<10), parquet.DictionaryMaxBytes(1<<20), parquet.DataPageStatistics(true))
+	w.writers = w.file.ColumnWriters()
+	return w
+}
+
+// Write appends a chunk of rows, column by column.
+func (w *Writer) Write(chunk *value.Chunk) error {
+	n := chunk.Rows()
+	if n == 0 {
+		return nil
+	}
+	if chunk.Width != len(w.columns) {
+		return fmt.Errorf("archive: a chunk of %d columns for a segment of %d", chunk.Width, len(w.columns))
+	}
+	for len(w.companions) < n {
+		w.companions = append(w.companions, nil)
+	}
+	for i := range n {
+		w.companions[i] = w.companions[i][:0]
+	}
+	for i := range w.columns {
+		c := &w.columns[i]
+		w.buffer = w.buffer[:0]
+		for r := range n {
+			v := &chunk.Values[r*chunk.Width+i]
+			switch {
+			case v.Kind == value.Null:
+				w.buffer = append(w.buffer, parquet.Value{}.Level(0, 0, i))
+			case fits(v, c):
+				w.buffer = append(w.buffer, toParquet(v, c).Level(0, 1, i))
+			default:
+				w.companions[r] = appendCompanion(w.companions[r], c.Name, *v)
+				w.exact[c.Name]++
+				w.buffer = append(w.buffer, parquet.Value{}.Level(0, 0, i))
+			}
+		}
+		if _, err := w.writers[i].WriteRowValues(w.buffer); err != nil {
+			return err
+		}
+	}
+	last := len(w.columns)
+	w.buffer = w.buffer[:0]
+	for _, companion := range w.companions[:n] {
+		if len(companion) == 0 {
+			w.buffer = append(w.buffer, parquet.Value{}.Level(0, 0, last))
+		} else {
+			w.buffer = append(w.buffer, parquet.ByteArrayValue(companion).Level(0, 1, last))
+		}
+	}
+	if _, err := w.writers[last].WriteRowValues(w.buffer); err != nil {
+		return err
+	}
+	size := chunk.Size() + 8*len(chunk.Values)
+	w.rows, w.bytes = w.rows+int64(n), w.bytes+int64(size)
+	w.groupRows, w.groupBytes = w.groupRows+n, w.groupBytes+size
+	if w.groupRows >= groupRows || w.groupBytes >= groupBytes {
+		w.groupRows, w.groupBytes = 0, 0
+		return w.file.Flush()
+	}
+	return nil
+}
+
+// Rows returns how many rows have been written.
+func (w *Writer) Rows() int64 { return w.rows }
+
+// Close writes what is left and the footer.
+func (w *Writer) Close() (Written, error) {
+	if err := w.file.Close(); err != nil {
+		return Written{}, err
+	}
+	return Written{Rows: w.rows, RawBytes: w.bytes, FileBytes: w.out.n, SHA256: hex.EncodeToString(w.out.hash.Sum(nil)), Exact: w.exact}, nil
+}
+
+// ErrDamaged is wrapped by every error that says a stored file is not what was written.
+var ErrDamaged = errors.New("the segment is damaged")
+
+// Read hands on all rows of a segment file in order, in chunks valid only during the call. It trusts nothing that
+// it reads: a file that does not decode to the columns and rows that the manifest tells of is ErrDamaged.
+func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink func(*value.Chunk) error) (err error) {
+	defer func() {
+		if r := recover(); r != nil { // the Parquet library panics on some damaged files
+			err = fmt.Errorf("%w: %v", ErrDamaged, r)
+		}
+	}()
+	f, err := parquet.OpenFile(file, size, parquet.SkipBloomFilters(true), parquet.SkipPageIndex(true), parquet.ReadBufferSize(256<<10))
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	want := schema("", columns).Columns()
+	got := f.Schema().Columns()
+	if len(got) != len(want) {
+		return fmt.Errorf("%w: it has %d columns instead of %d", ErrDamaged, len(got), len(want))
+	}
+	for i := range want {
+		if len(got[i]) != 1 || got[i][0] != want[i][0] {
+			return fmt.Errorf("%w: column %d is %q instead of %q", ErrDamaged, i+1, got[i], want[i])
+		}
+	}
+	if f.NumRows() != rows {
+		return fmt.Errorf("%w: it has %d rows instead of %d", ErrDamaged, f.NumRows(), rows)
+	}
+	for _, g := range f.RowGroups() {
+		if err := readGroup(g, columns, sink); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const readRows = 1024
+
+// readGroup reads the columns of a row group side by side.
+func readGroup(g parquet.RowGroup, columns []shape.Column, sink func(*value.Chunk) error) error {
+	cursors := make([]*cursor, len(columns)+1)
+	for i, c := range g.ColumnChunks() {
+		cursors[i] = &cursor{pages: c.Pages()}
+		defer cursors[i].close()
+	}
+	byName := make(map[string]int, len(columns))
+	for i := range columns {
+		byName[columns[i].Name] = i
+	}
+	chunk := &value.Chunk{Width: len(columns)}
+	values := make([]parquet.Value, readRows)
+	for left := g.NumRows(); left > 0; {
+		n := int(min(left, readRows))
+		left -= int64(n)
+		chunk.Reset()
+		chunk.Values = append(chunk.Values, make([]value.Value, n*len(columns))...)
+		for i := range columns {
+			if err := cursors[i].read(values[:n], func(r int, p parquet.Value) {
+				v := fromParquet(p, &columns[i])
+				if v.B != nil {
+					v.B = chunk.Keep(v.B)
+				}
+				chunk.Values[r*len(columns)+i] = v
+			}); err != nil {
+				return fmt.Errorf("%w: column %q: %w", ErrDamaged, columns[i].Name, err)
+			}
+		}
+		var bad error
+		err := cursors[len(columns)].read(values[:n], func(r int, p parquet.Value) {
+			if !p.IsNull() && bad == nil {
+				bad = readCompanion(p.ByteArray(), byName, chunk.Row(r))
+			}
+		})
+		if err = errors.Join(err, bad); err != nil {
+			return fmt.Errorf("%w: %w", ErrDamaged, err)
+		}
+		if err := sink(chunk); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cursor reads the values of one column, page by page.
+type cursor struct {
+	pages  parquet.Pages
+	page   parquet.Page
+	values parquet.ValueReader
+}
+
+// read hands on as many values as buffer holds; the values are valid only during the call.
+func (c *cursor) read(buffer []parquet.Value, fn func(int, parquet.Value)) error {
+	for at := 0; at < len(buffer); {
+		if c.values == nil {
+			page, err := c.pages.ReadPage()
+			if err != nil {
+				return err
+			}
+			c.page, c.values = page, page.Values()
+		}
+		n, err := c.values.ReadValues(buffer[at:])
+		for i, v := range buffer[at : at+n] {
+			fn(at+i, v)
+		}
+		at += n
+		if err == io.EOF {
+			parquet.Release(c.page)
+			c.page, c.values = nil, nil
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *cursor) close() {
+	if c.page != nil {
+		parquet.Release(c.page)
+	}
+	c.pages.Close()
+}

@@ -1,0 +1,195 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/oklog/ulid/v2"
+	"golang.org/x/sys/unix"
+)
+
+// Directory is a store in a directory of a local or mounted file system.
+type Directory struct{ root string }
+
+// OpenDirectory makes the directory if it does not exist.
+func OpenDirectory(root string) (*Directory, error) {
+	abs, err := filepath.Abs(root)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(abs, 0o750); err != nil {
+		return nil, fmt.Errorf("the store's directory cannot be made: %w", err)
+	}
+	return &Directory{root: abs}, nil
+}
+
+// partial ends the names of files that are not complete; listings leave them out.
+const partial = ".partial"
+
+func (d *Directory) path(name string) (string, error) {
+	if !filepath.IsLocal(filepath.FromSlash(name)) || strings.HasSuffix(name, partial) {
+		return "", fmt.Errorf("%q is no name for a file of a store", name)
+	}
+	return filepath.Join(d.root, filepath.FromSlash(name)), nil
+}
+
+// Create begins a file beside its final place.
+func (d *Directory) Create(_ context.Context, name string) (File, error) {
+	path, err := d.path(name)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Lstat(path); err == nil {
+		return nil, fmt.Errorf("%s: %w", name, ErrExists)
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(path+"."+ulid.Make().String()+partial, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+	if err != nil {
+		return nil, err
+	}
+	return &directoryFile{File: f, final: path, root: d.root}, nil
+}
+
+type directoryFile struct {
+	*os.File
+	final, root string
+	done        bool
+}
+
+// Commit syncs the file, gives it its name with a link, which fails where the name is taken, and syncs the
+// directories up to the store's own.
+func (f *directoryFile) Commit() error {
+	err := f.Sync()
+	err = errors.Join(err, f.Close())
+	if err == nil {
+		err = os.Link(f.Name(), f.final)
+		if errors.Is(err, fs.ErrExist) {
+			err = fmt.Errorf("%s: %w", filepath.Base(f.final), ErrExists)
+		}
+	}
+	f.done = true
+	err = errors.Join(err, os.Remove(f.Name()))
+	for dir := filepath.Dir(f.final); err == nil; dir = filepath.Dir(dir) {
+		err = syncDirectory(dir)
+		if dir == f.root || len(dir) <= len(f.root) {
+			break
+		}
+	}
+	return err
+}
+
+func (f *directoryFile) Abort() {
+	if !f.done {
+		f.Close()
+		os.Remove(f.Name())
+		f.done = true
+	}
+}
+
+func syncDirectory(path string) error {
+	d, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// Open opens a file for reading.
+func (d *Directory) Open(_ context.Context, name string) (Reader, error) {
+	path, err := d.path(name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &directoryReader{File: f, size: st.Size()}, nil
+}
+
+type directoryReader struct {
+	*os.File
+	size int64
+}
+
+func (r *directoryReader) Size() int64 { return r.size }
+
+// List walks the directory.
+func (d *Directory) List(_ context.Context, prefix string) ([]Object, error) {
+	var out []Object
+	err := filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		rel, err := filepath.Rel(d.root, path)
+		if err != nil {
+			return err
+		}
+		name := filepath.ToSlash(rel)
+		if strings.HasSuffix(name, partial) || !strings.HasPrefix(name, prefix) {
+			return nil
+		}
+		st, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err == nil {
+			out = append(out, Object{Name: name, Size: st.Size(), Modified: st.ModTime()})
+		}
+		return err
+	})
+	return out, err
+}
+
+// Remove removes a file and syncs its directory.
+func (d *Directory) Remove(_ context.Context, name string) error {
+	path, err := d.path(name)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(path); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	return syncDirectory(filepath.Dir(path))
+}
+
+// Check tries the store out.
+func (d *Directory) Check(ctx context.Context) error {
+	name := "check-" + ulid.Make().String()
+	f, err := d.Create(ctx, name)
+	if err != nil {
+		return fmt.Errorf("%s is not writable: %w", d.root, err)
+	}
+	_, err = f.Write([]byte("amber"))
+	if err = errors.Join(err, f.Commit()); err != nil {
+		return fmt.Errorf("%s is not writable: %w", d.root, err)
+	}
+	if err := d.Remove(ctx, name); err != nil {
+		return fmt.Errorf("%s: a file cannot be removed: %w", d.root, err)
+	}
+	return nil
+}
+
+// Free asks the file system.
+func (d *Directory) Free(context.Context) int64 {
+	var st unix.Statfs_t
+	if unix.Statfs(d.root, &st) != nil {
+		return -1
+	}
+	return int64(st.Bavail) * st.Bsize
+}

@@ -1,0 +1,50 @@
+// Package store is where segments lie. A store keeps files by name; it never overwrites one, and a file is there
+// whole or not at all. What is in the files is not its business.
+package store
+
+import (
+	"context"
+	"errors"
+	"io"
+	"time"
+)
+
+// Store keeps files under slash-separated names.
+type Store interface {
+	// Create begins a file of a name that no file has; ErrExists otherwise. Nothing is visible before Commit.
+	Create(ctx context.Context, name string) (File, error)
+	// Open opens a file for reading at any place; fs.ErrNotExist where there is none.
+	Open(ctx context.Context, name string) (Reader, error)
+	// List returns the files whose names begin with prefix, in order of name.
+	List(ctx context.Context, prefix string) ([]Object, error)
+	// Remove removes a file; one that is not there is no error.
+	Remove(ctx context.Context, name string) error
+	// Check writes and removes a small file.
+	Check(ctx context.Context) error
+	// Free returns how many bytes the service may still write; -1 where that is unknown.
+	Free(ctx context.Context) int64
+}
+
+// File is a file being written.
+type File interface {
+	io.Writer
+	Commit() error // makes the file durable and visible
+	Abort()        // drops it; does nothing after Commit
+}
+
+// Reader is a file being read.
+type Reader interface {
+	io.ReaderAt
+	io.Closer
+	Size() int64
+}
+
+// Object is a file in a listing.
+type Object struct {
+	Name     string
+	Size     int64
+	Modified time.Time
+}
+
+// ErrExists says that a name is taken.
+var ErrExists = errors.New("a file of that name exists already, and the archive overwrites nothing")

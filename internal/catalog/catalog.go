@@ -1,0 +1,187 @@
+// Package catalog keeps the service's own records: sources, stores, rules and their revisions, plans, runs, segments,
+// restores and the audit log, in one SQLite database. It decides nothing: which state may follow which is the one
+// rule that it enforces. What it knows of segments can be read again from the stores.
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Catalog is the open catalog. It is safe for concurrent use.
+type Catalog struct{ db *sqlx.DB }
+
+// ErrNotFound says that there is no record of that name.
+var ErrNotFound = errors.New("not found")
+
+// Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date.
+func Open(ctx context.Context, path string) (*Catalog, error) {
+	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
+	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
+	if err != nil {
+		return nil, err
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db.DB, files)
+	if err == nil {
+		_, err = provider.Up(ctx)
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("catalog %s: %w", path, err)
+	}
+	return &Catalog{db: db}, nil
+}
+
+// Close closes the catalog.
+func (c *Catalog) Close() error { return c.db.Close() }
+
+// Time is an instant as the catalog writes it: RFC 3339 in UTC with microseconds, so that text order is time order.
+type Time struct{ time.Time }
+
+// At makes a Time.
+func At(t time.Time) Time { return Time{t.UTC().Truncate(time.Microsecond)} }
+
+const timeForm = "2006-01-02T15:04:05.000000Z"
+
+func (t Time) Value() (driver.Value, error) { return t.UTC().Format(timeForm), nil }
+
+func (t *Time) Scan(v any) (err error) {
+	s, ok := v.(string)
+	if !ok {
+		return fmt.Errorf("catalog: a time is a %T", v)
+	}
+	t.Time, err = time.Parse(time.RFC3339Nano, s)
+	return err
+}
+
+// JSON is a value that the catalog keeps as JSON text.
+type JSON[T any] struct{ V T }
+
+func (j JSON[T]) Value() (driver.Value, error) {
+	b, err := json.Marshal(j.V)
+	return string(b), err
+}
+
+func (j *JSON[T]) Scan(v any) error {
+	switch s := v.(type) {
+	case string:
+		return json.Unmarshal([]byte(s), &j.V)
+	case []byte:
+		return json.Unmarshal(s, &j.V)
+	}
+	return fmt.Errorf("catalog: JSON is a %T", v)
+}
+
+func (j JSON[T]) MarshalJSON() ([]byte, error)  { return json.Marshal(j.V) }
+func (j *JSON[T]) UnmarshalJSON(b []byte) error { return json.Unmarshal(b, &j.V) }
+
+// get reads one record; kind and name go into the error.
+func get[T any](ctx context.Context, q sqlx.QueryerContext, kind, name, query string, args ...any) (*T, error) {
+	var out T
+	err := sqlx.GetContext(ctx, q, &out, query, args...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("%s %q: %w", kind, name, ErrNotFound)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s %q: %w", kind, name, err)
+	}
+	return &out, nil
+}
+
+func list[T any](ctx context.Context, q sqlx.QueryerContext, query string, args ...any) ([]T, error) {
+	out := []T{}
+	err := sqlx.SelectContext(ctx, q, &out, query, args...)
+	return out, err
+}
+
+// transaction runs fn in one transaction.
+func (c *Catalog) transaction(ctx context.Context, fn func(*sqlx.Tx) error) error {
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := fn(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+// Setting returns a setting of the service, or the empty text.
+func (c *Catalog) Setting(ctx context.Context, name string) (v string, err error) {
+	err = c.db.GetContext(ctx, &v, "SELECT value FROM setting WHERE name = ?", name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return v, err
+}
+
+// SetSetting keeps a setting of the service.
+func (c *Catalog) SetSetting(ctx context.Context, name, v string) error {
+	_, err := c.db.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, v)
+	return err
+}
+
+// AddSession keeps the hash of a console session's secret.
+func (c *Catalog) AddSession(ctx context.Context, hash string, expires time.Time) error {
+	_, err := c.db.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(time.Now()))
+	if err == nil {
+		_, err = c.db.ExecContext(ctx, "INSERT INTO session VALUES (?, ?)", hash, At(expires))
+	}
+	return err
+}
+
+// HasSession says whether a session stands and has not run out.
+func (c *Catalog) HasSession(ctx context.Context, hash string, now time.Time) (ok bool, err error) {
+	err = c.db.GetContext(ctx, &ok, "SELECT count(*) > 0 FROM session WHERE hash = ? AND expires_at > ?", hash, At(now))
+	return ok, err
+}
+
+// EndSession forgets a session.
+func (c *Catalog) EndSession(ctx context.Context, hash string) error {
+	_, err := c.db.ExecContext(ctx, "DELETE FROM session WHERE hash = ?", hash)
+	return err
+}
+
+// Entry is a line of the audit log.
+type Entry struct {
+	ID      int64  `db:"id" json:"id"`
+	At      Time   `db:"at" json:"at"`
+	Actor   string `db:"actor" json:"actor"`
+	Action  string `db:"action" json:"action"`
+	Subject string `db:"subject" json:"subject"`
+	Detail  string `db:"detail" json:"detail"`
+}
+
+// Note writes a line into the audit log.
+func (c *Catalog) Note(ctx context.Context, actor, action, subject, detail string) error {
+	return note(ctx, c.db, actor, action, subject, detail)
+}
+
+func note(ctx context.Context, x sqlx.ExecerContext, actor, action, subject, detail string) error {
+	_, err := x.ExecContext(ctx, "INSERT INTO audit (at, actor, action, subject, detail) VALUES (?, ?, ?, ?, ?)", At(time.Now()), actor, action, subject, detail)
+	return err
+}
+
+// AuditLog returns the newest lines of the audit log.
+func (c *Catalog) AuditLog(ctx context.Context, limit int) ([]Entry, error) {
+	return list[Entry](ctx, c.db, "SELECT * FROM audit ORDER BY id DESC LIMIT ?", limit)
+}

@@ -1,0 +1,159 @@
+package catalog
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// Store is where segments lie.
+type Store struct {
+	Name string `db:"name" json:"name"`
+	Kind string `db:"kind" json:"kind"` // "directory"
+	Path string `db:"path" json:"path"`
+}
+
+// Rule is the newest revision of a rule.
+type Rule struct {
+	Name      string          `db:"name" json:"name"`
+	Revision  int             `db:"revision" json:"revision"`
+	Source    string          `db:"source" json:"source"`
+	Table     string          `db:"table_name" json:"table"`
+	Text      string          `db:"text" json:"text"`
+	Body      JSON[rule.Rule] `db:"body" json:"body"`
+	AppliedAt Time            `db:"applied_at" json:"applied_at"`
+}
+
+// Revision is one revision of a rule; all are kept.
+type Revision struct {
+	Rule      string         `db:"rule" json:"rule"`
+	Revision  int            `db:"revision" json:"revision"`
+	Text      string         `db:"text" json:"text"`
+	Changes   JSON[[]string] `db:"changes" json:"changes"`
+	AppliedAt Time           `db:"applied_at" json:"applied_at"`
+	AppliedBy string         `db:"applied_by" json:"applied_by"`
+}
+
+// Plan is what a run would do. It is never changed.
+type Plan struct {
+	ID       string              `db:"id" json:"id"`
+	Rule     string              `db:"rule" json:"rule"`
+	Revision int                 `db:"revision" json:"revision"`
+	Source   string              `db:"source" json:"source"`
+	Table    string              `db:"table_name" json:"table"`
+	Cutoff   Time                `db:"cutoff" json:"cutoff"`
+	MadeAt   Time                `db:"made_at" json:"made_at"`
+	Survey   JSON[source.Survey] `db:"survey" json:"survey"`
+	Batches  int64               `db:"batches" json:"batches"`
+	Segments int64               `db:"segments" json:"segments"`
+	Warnings JSON[[]string]      `db:"warnings" json:"warnings"`
+	Shape    JSON[shape.Table]   `db:"shape" json:"-"`
+}
+
+// AddSource keeps a new source.
+func (c *Catalog) AddSource(ctx context.Context, actor string, s source.Config) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, "INSERT INTO source VALUES (:name, :engine, :address, :password_env, :password_file, :tls, :tls_ca, :connections)", s); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address)
+	})
+}
+
+// Sources lists all sources.
+func (c *Catalog) Sources(ctx context.Context) ([]source.Config, error) {
+	return list[source.Config](ctx, c.db, "SELECT * FROM source ORDER BY name")
+}
+
+// Source returns one source.
+func (c *Catalog) Source(ctx context.Context, name string) (*source.Config, error) {
+	return get[source.Config](ctx, c.db, "source", name, "SELECT * FROM source WHERE name = ?", name)
+}
+
+// AddStore keeps a new store.
+func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store VALUES (:name, :kind, :path)", s); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "store add", s.Name, s.Path)
+	})
+}
+
+// Stores lists all stores.
+func (c *Catalog) Stores(ctx context.Context) ([]Store, error) {
+	return list[Store](ctx, c.db, "SELECT * FROM store ORDER BY name")
+}
+
+// Store returns one store.
+func (c *Catalog) Store(ctx context.Context, name string) (*Store, error) {
+	return get[Store](ctx, c.db, "store", name, "SELECT * FROM store WHERE name = ?", name)
+}
+
+const ruleQuery = "SELECT u.name, u.revision, u.source, u.table_name, v.text, v.body, v.applied_at FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision "
+
+// Rules lists all rules.
+func (c *Catalog) Rules(ctx context.Context) ([]Rule, error) {
+	return list[Rule](ctx, c.db, ruleQuery+"ORDER BY u.name")
+}
+
+// Rule returns one rule.
+func (c *Catalog) Rule(ctx context.Context, name string) (*Rule, error) {
+	return get[Rule](ctx, c.db, "rule", name, ruleQuery+"WHERE u.name = ?", name)
+}
+
+// Revisions returns all revisions of a rule, the newest first.
+func (c *Catalog) Revisions(ctx context.Context, name string) ([]Revision, error) {
+	return list[Revision](ctx, c.db, "SELECT rule, revision, text, changes, applied_at, applied_by FROM rule_revision WHERE rule = ? ORDER BY revision DESC", name)
+}
+
+// Applied is a document to keep as the next revision of its rule, with what changed.
+type Applied struct {
+	Document rule.Document
+	Changes  []string
+}
+
+// ApplyRules keeps the next revision of each of the rules, all or none.
+func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, applied []Applied) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		for _, a := range applied {
+			r := a.Document.Rule
+			var revision int
+			err := tx.GetContext(ctx, &revision, `INSERT INTO rule VALUES (?, 1, ?, ?) ON CONFLICT (name) DO UPDATE SET revision = revision + 1,
+				source = excluded.source, table_name = excluded.table_name RETURNING revision`, r.Name, r.Source, r.Table)
+			if err != nil {
+				return fmt.Errorf("rule %s: %w", r.Name, err)
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO rule_revision VALUES (?, ?, ?, ?, ?, ?, ?)",
+				r.Name, revision, a.Document.Text, JSON[rule.Rule]{r}, JSON[[]string]{a.Changes}, At(now), actor); err != nil {
+				return err
+			}
+			if err := note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v", revision, a.Changes)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// AddPlan keeps a plan.
+func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
+	_, err := c.db.NamedExecContext(ctx, "INSERT INTO plan VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :survey, :batches, :segments, :warnings, :shape)", p)
+	return err
+}
+
+// Plan returns one plan.
+func (c *Catalog) Plan(ctx context.Context, id string) (*Plan, error) {
+	return get[Plan](ctx, c.db, "plan", id, "SELECT * FROM plan WHERE id = ?", id)
+}
+
+// Plans lists the newest plans, of one rule where it is named.
+func (c *Catalog) Plans(ctx context.Context, ruleName string, limit int) ([]Plan, error) {
+	return list[Plan](ctx, c.db, "SELECT * FROM plan WHERE ? IN ('', rule) ORDER BY made_at DESC LIMIT ?", ruleName, limit)
+}

@@ -1,0 +1,365 @@
+package catalog
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// RunState is where a run stands.
+type RunState string
+
+const (
+	Queued    RunState = "queued"
+	Running   RunState = "running"
+	Paused    RunState = "paused"
+	Failed    RunState = "failed" // stopped for a reason; can be resumed or cancelled
+	Done      RunState = "done"
+	Cancelled RunState = "cancelled"
+)
+
+// afterRun says which state of a run may follow which.
+var afterRun = map[RunState][]RunState{
+	Queued:  {Running, Paused, Cancelled},
+	Running: {Done, Paused, Failed, Cancelled},
+	Paused:  {Queued, Cancelled, Running},
+	Failed:  {Queued, Cancelled, Running},
+}
+
+// Ended says whether nothing can follow the state.
+func (s RunState) Ended() bool { return len(afterRun[s]) == 0 }
+
+// Ledger is the accounting of a run: copied (purge: found) = deleted + unlinked + changed + vanished + held + skipped.
+type Ledger struct {
+	Copied        int64  `db:"copied" json:"copied"`
+	Deleted       int64  `db:"deleted" json:"deleted"`
+	Unlinked      int64  `db:"unlinked" json:"unlinked"`
+	Changed       int64  `db:"changed" json:"changed"`
+	Vanished      int64  `db:"vanished" json:"vanished"`
+	Held          int64  `db:"held" json:"held"`
+	Skipped       int64  `db:"skipped" json:"skipped"`
+	CopiedDigest  string `db:"copied_digest" json:"copied_digest"`   // of all rows that were read
+	DeletedDigest string `db:"deleted_digest" json:"deleted_digest"` // of the rows that the deletes reported
+	LeftDigest    string `db:"left_digest" json:"left_digest"`       // of the rows that were read and left out
+	Balanced      *bool  `db:"balanced" json:"balanced"`             // null until the run has ended
+}
+
+// LeftOut is how many rows were read and not deleted.
+func (l *Ledger) LeftOut() int64 { return l.Unlinked + l.Changed + l.Vanished + l.Held + l.Skipped }
+
+// Run is the execution of a plan.
+type Run struct {
+	ID        string   `db:"id" json:"id"`
+	Plan      string   `db:"plan" json:"plan"`
+	Rule      string   `db:"rule" json:"rule"`
+	Revision  int      `db:"revision" json:"revision"`
+	Source    string   `db:"source" json:"source"`
+	Table     string   `db:"table_name" json:"table"`
+	Action    string   `db:"action" json:"action"` // archive or purge
+	Store     string   `db:"store" json:"store"`
+	Pace      string   `db:"pace" json:"pace"`
+	Cutoff    Time     `db:"cutoff" json:"cutoff"`
+	Due       int64    `db:"due" json:"due"` // by the plan
+	State     RunState `db:"state" json:"state"`
+	Reason    string   `db:"reason" json:"reason"` // of the state, where there is one
+	CreatedAt Time     `db:"created_at" json:"created_at"`
+	StartedAt *Time    `db:"started_at" json:"started_at"`
+	EndedAt   *Time    `db:"ended_at" json:"ended_at"`
+	Working   int64    `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
+	RawBytes  int64    `db:"raw_bytes" json:"raw_bytes"`
+	FileBytes int64    `db:"file_bytes" json:"file_bytes"`
+	Slices    int      `db:"slices" json:"slices"` // slices whose rows are all accounted for
+	Ledger    `json:"ledger"`
+}
+
+// Batch is what one delete transaction did.
+type Batch struct {
+	Run      string `db:"run" json:"-"`
+	Segment  int    `db:"segment" json:"segment"`
+	Number   int    `db:"number" json:"number"`
+	Retry    bool   `db:"retry" json:"retry"`
+	Rows     int    `db:"row_count" json:"rows"`
+	Deleted  int    `db:"deleted" json:"deleted"`
+	Changed  int    `db:"changed" json:"changed"`
+	Vanished int    `db:"vanished" json:"vanished"`
+	Skipped  int    `db:"skipped" json:"skipped"`
+	Micros   int64  `db:"micros" json:"micros"`
+	At       Time   `db:"at" json:"at"`
+}
+
+// SegmentState is where a segment stands.
+type SegmentState string
+
+const (
+	SegmentWriting   SegmentState = "writing"   // its manifest is not known to be in the store
+	SegmentOpen      SegmentState = "open"      // stored and verified; its rows are being deleted
+	SegmentClosed    SegmentState = "closed"    // its closing record is in the store: rows can be restored
+	SegmentAbandoned SegmentState = "abandoned" // never came to exist
+)
+
+// afterSegment says which state of a segment may follow which.
+var afterSegment = map[SegmentState][]SegmentState{SegmentWriting: {SegmentOpen, SegmentAbandoned}, SegmentOpen: {SegmentClosed}}
+
+// Segment is one archived file of rows.
+type Segment struct {
+	ID           string       `db:"id" json:"id"`
+	Run          string       `db:"run" json:"run"`
+	Number       int          `db:"number" json:"number"`
+	Source       string       `db:"source" json:"source"`
+	Table        string       `db:"table_name" json:"table"`
+	Store        string       `db:"store" json:"store"`
+	Stem         string       `db:"stem" json:"stem"`
+	State        SegmentState `db:"state" json:"state"`
+	Rows         int64        `db:"row_count" json:"rows"`
+	RawBytes     int64        `db:"raw_bytes" json:"raw_bytes"`
+	FileBytes    int64        `db:"file_bytes" json:"file_bytes"`
+	Oldest       string       `db:"oldest" json:"oldest"`
+	Newest       string       `db:"newest" json:"newest"`
+	Deleted      int64        `db:"deleted" json:"deleted"`
+	Changed      int64        `db:"changed" json:"changed"`
+	Vanished     int64        `db:"vanished" json:"vanished"`
+	Held         int64        `db:"held" json:"held"`
+	Skipped      int64        `db:"skipped" json:"skipped"`
+	Digest       string       `db:"digest" json:"digest"`
+	CreatedAt    Time         `db:"created_at" json:"created_at"`
+	ClosedAt     *Time        `db:"closed_at" json:"closed_at"`
+	VerifiedAt   *Time        `db:"verified_at" json:"verified_at"`
+	KeepUntil    *Time        `db:"keep_until" json:"keep_until"` // by the rule's archive.keep; nil: without end
+	Sequence     int64        `db:"sequence" json:"sequence"`     // of the manifest in the table's chain
+	ManifestHash string       `db:"manifest_hash" json:"manifest_hash"`
+	ClosingSeq   int64        `db:"closing_sequence" json:"closing_sequence"`
+	ClosingHash  string       `db:"closing_hash" json:"closing_hash"`
+}
+
+// RestoreState is where a restore stands.
+type RestoreState string
+
+const (
+	Restoring     RestoreState = "running"
+	RestoreDone   RestoreState = "done"
+	RestoreFailed RestoreState = "failed"
+)
+
+// Scope says which archived rows a restore is for: those of a run, of a segment, or of a span of age of a table.
+type Scope struct {
+	Run     string `json:"run,omitempty"`
+	Segment string `json:"segment,omitempty"`
+	From    string `json:"from,omitempty"` // age at or after; ISO 8601
+	To      string `json:"to,omitempty"`   // age before; ISO 8601
+}
+
+// Restore is a request to bring archived rows back.
+type Restore struct {
+	ID        string       `db:"id" json:"id"`
+	Source    string       `db:"source" json:"source"`
+	Table     string       `db:"table_name" json:"table"`
+	Scope     JSON[Scope]  `db:"scope" json:"scope"`
+	Target    string       `db:"target" json:"target"` // "table" or "file"
+	Format    string       `db:"format" json:"format"` // of a file: csv, ndjson or parquet
+	Note      string       `db:"note" json:"note"`
+	State     RestoreState `db:"state" json:"state"`
+	Reason    string       `db:"reason" json:"reason"`
+	CreatedAt Time         `db:"created_at" json:"created_at"`
+	EndedAt   *Time        `db:"ended_at" json:"ended_at"`
+	CreatedBy string       `db:"created_by" json:"created_by"`
+	Segments  int64        `db:"segments" json:"segments"`
+	Found     int64        `db:"found" json:"found"`       // archived rows in the scope
+	Restored  int64        `db:"restored" json:"restored"` // put back, or written to the file
+	Skipped   int64        `db:"skipped" json:"skipped"`   // their key was there already, or a newer archived version
+	Digest    string       `db:"digest" json:"digest"`     // of the restored rows
+	Verified  *bool        `db:"verified" json:"verified"` // counts and digest hold
+	File      string       `db:"file" json:"-"`
+	FileBytes int64        `db:"file_bytes" json:"file_bytes"`
+}
+
+// ErrState is wrapped where a state does not allow what is asked.
+var ErrState = errors.New("the state does not allow it")
+
+// ErrActive says that a table has a run that has not ended.
+var ErrActive = errors.New("the table has a run that has not ended")
+
+// AddRun keeps a new run, unless its table has one that has not ended.
+func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		var other string
+		tx.GetContext(ctx, &other, "SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN ('queued', 'running', 'paused', 'failed')", r.Source, r.Table)
+		if other != "" {
+			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, other, r.Source, r.Table)
+		}
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at)
+			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state, :created_at)`, r)
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "run start", r.ID, fmt.Sprintf("plan %s, rule %s revision %d, cutoff %s", r.Plan, r.Rule, r.Revision, r.Cutoff.Format(time.RFC3339)))
+	})
+}
+
+// Run returns one run.
+func (c *Catalog) Run(ctx context.Context, id string) (*Run, error) {
+	return get[Run](ctx, c.db, "run", id, "SELECT * FROM run WHERE id = ?", id)
+}
+
+// Runs lists the newest runs, of one rule where it is named.
+func (c *Catalog) Runs(ctx context.Context, ruleName string, limit, offset int) ([]Run, error) {
+	return list[Run](ctx, c.db, "SELECT * FROM run WHERE ? IN ('', rule) ORDER BY created_at DESC LIMIT ? OFFSET ?", ruleName, limit, offset)
+}
+
+// RunsIn lists the runs in one of the states, the oldest first.
+func (c *Catalog) RunsIn(ctx context.Context, states ...RunState) ([]Run, error) {
+	query, args, err := sqlx.In("SELECT * FROM run WHERE state IN (?) ORDER BY created_at", states)
+	if err != nil {
+		return nil, err
+	}
+	return list[Run](ctx, c.db, query, args...)
+}
+
+// SetRunState moves a run to another state, if that may follow.
+func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState, reason string) (*Run, error) {
+	var out *Run
+	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		r, err := get[Run](ctx, tx, "run", id, "SELECT * FROM run WHERE id = ?", id)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(afterRun[r.State], to) {
+			return fmt.Errorf("run %s is %s and cannot become %s: %w", id, r.State, to, ErrState)
+		}
+		now := At(time.Now())
+		r.State, r.Reason = to, reason
+		if to == Running && r.StartedAt == nil {
+			r.StartedAt = &now
+		}
+		if to.Ended() {
+			r.EndedAt = &now
+		}
+		if _, err := tx.NamedExecContext(ctx, "UPDATE run SET state = :state, reason = :reason, started_at = :started_at, ended_at = :ended_at WHERE id = :id", r); err != nil {
+			return err
+		}
+		out = r
+		return note(ctx, tx, actor, "run "+string(to), id, reason)
+	})
+	return out, err
+}
+
+// SaveProgress keeps a run's counts and the batches done since the last time.
+func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
+			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, working_micros = :working_micros, slices = :slices WHERE id = :id`, r); err != nil {
+			return err
+		}
+		for _, b := range batches {
+			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO batch VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :skipped, :micros, :at)`, b); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Batches lists the batches of a run, the newest first.
+func (c *Catalog) Batches(ctx context.Context, run string, limit, offset int) ([]Batch, error) {
+	return list[Batch](ctx, c.db, "SELECT * FROM batch WHERE run = ? ORDER BY segment DESC, number DESC LIMIT ? OFFSET ?", run, limit, offset)
+}
+
+// AddSegment keeps a new segment, before the first byte of it is written.
+func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, source, table_name, store, stem, state, created_at)
+		VALUES (:id, :run, :number, :source, :table_name, :store, :stem, :state, :created_at)`, s)
+	return err
+}
+
+// SaveSegment keeps all of a segment and moves it to its state, if that may follow.
+func (c *Catalog) SaveSegment(ctx context.Context, s *Segment) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		before, err := get[Segment](ctx, tx, "segment", s.ID, "SELECT * FROM segment WHERE id = ?", s.ID)
+		if err != nil {
+			return err
+		}
+		if before.State != s.State && !slices.Contains(afterSegment[before.State], s.State) {
+			return fmt.Errorf("segment %s is %s and cannot become %s: %w", s.ID, before.State, s.State, ErrState)
+		}
+		_, err = tx.NamedExecContext(ctx, `UPDATE segment SET state = :state, row_count = :row_count, raw_bytes = :raw_bytes, file_bytes = :file_bytes, oldest = :oldest, newest = :newest,
+			deleted = :deleted, changed = :changed, vanished = :vanished, held = :held, skipped = :skipped, digest = :digest, closed_at = :closed_at, verified_at = :verified_at,
+			keep_until = :keep_until, sequence = :sequence, manifest_hash = :manifest_hash,
+			closing_sequence = :closing_sequence, closing_hash = :closing_hash WHERE id = :id`, s)
+		return err
+	})
+}
+
+// Segment returns one segment.
+func (c *Catalog) Segment(ctx context.Context, id string) (*Segment, error) {
+	return get[Segment](ctx, c.db, "segment", id, "SELECT * FROM segment WHERE id = ?", id)
+}
+
+// SegmentFilter narrows a listing of segments; empty fields do not.
+type SegmentFilter struct{ Run, Source, Table, State string }
+
+// Segments lists segments, the newest first; abandoned ones only where they are asked for.
+func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, limit, offset int) ([]Segment, error) {
+	return list[Segment](ctx, c.db, `SELECT * FROM segment WHERE ? IN ('', run) AND ? IN ('', source) AND ? IN ('', table_name) AND (? = state OR ? = '' AND state <> 'abandoned')
+		ORDER BY created_at DESC, number DESC LIMIT ? OFFSET ?`, f.Run, f.Source, f.Table, f.State, f.State, limit, offset)
+}
+
+// LastLink returns the newest link of a table's chain that the catalog knows of: its sequence, 0 for none, and hash.
+func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence int64, hash string, err error) {
+	var last []struct {
+		Sequence int64  `db:"n"`
+		Hash     string `db:"hash"`
+	}
+	err = c.db.SelectContext(ctx, &last, `SELECT sequence AS n, manifest_hash AS hash FROM segment WHERE source = ?1 AND table_name = ?2
+		UNION ALL SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY n DESC LIMIT 1`, source, table)
+	if err != nil || len(last) == 0 {
+		return 0, "", err
+	}
+	return last[0].Sequence, last[0].Hash, nil
+}
+
+// AddRestore keeps a new restore.
+func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, format, note, state, created_at, created_by)
+			VALUES (:id, :source, :table_name, :scope, :target, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
+			return err
+		}
+		return note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
+	})
+}
+
+// SaveRestore keeps where a restore stands.
+func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
+	_, err := c.db.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored,
+		skipped = :skipped, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes WHERE id = :id`, r)
+	return err
+}
+
+// Restore returns one restore.
+func (c *Catalog) Restore(ctx context.Context, id string) (*Restore, error) {
+	return get[Restore](ctx, c.db, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
+}
+
+// Restores lists the newest restores.
+func (c *Catalog) Restores(ctx context.Context, limit, offset int) ([]Restore, error) {
+	return list[Restore](ctx, c.db, "SELECT * FROM restore ORDER BY created_at DESC LIMIT ? OFFSET ?", limit, offset)
+}
+
+// Totals is what the overview sums up.
+type Totals struct {
+	Segments  int64 `db:"segments" json:"segments"`
+	Rows      int64 `db:"row_count" json:"rows"`
+	RawBytes  int64 `db:"raw_bytes" json:"raw_bytes"`
+	FileBytes int64 `db:"file_bytes" json:"file_bytes"`
+	Purged    int64 `db:"purged" json:"purged"`
+}
+
+// Totals sums up the archive and what was purged.
+func (c *Catalog) Totals(ctx context.Context) (*Totals, error) {
+	return get[Totals](ctx, c.db, "archive", "totals", `SELECT count(*) AS segments, coalesce(sum(deleted), 0) AS row_count, coalesce(sum(raw_bytes), 0) AS raw_bytes,
+		coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run WHERE action = 'purge') AS purged FROM segment WHERE state IN ('open', 'closed')`)
+}
