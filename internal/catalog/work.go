@@ -53,26 +53,28 @@ func (l *Ledger) LeftOut() int64 { return l.Unlinked + l.Changed + l.Vanished + 
 
 // Run is the execution of a plan.
 type Run struct {
-	ID        string   `db:"id" json:"id"`
-	Plan      string   `db:"plan" json:"plan"`
-	Rule      string   `db:"rule" json:"rule"`
-	Revision  int      `db:"revision" json:"revision"`
-	Source    string   `db:"source" json:"source"`
-	Table     string   `db:"table_name" json:"table"`
-	Action    string   `db:"action" json:"action"` // archive or purge
-	Store     string   `db:"store" json:"store"`
-	Pace      string   `db:"pace" json:"pace"`
-	Cutoff    Time     `db:"cutoff" json:"cutoff"`
-	Due       int64    `db:"due" json:"due"` // by the plan
-	State     RunState `db:"state" json:"state"`
-	Reason    string   `db:"reason" json:"reason"` // of the state, where there is one
-	CreatedAt Time     `db:"created_at" json:"created_at"`
-	StartedAt *Time    `db:"started_at" json:"started_at"`
-	EndedAt   *Time    `db:"ended_at" json:"ended_at"`
-	Working   int64    `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
-	RawBytes  int64    `db:"raw_bytes" json:"raw_bytes"`
-	FileBytes int64    `db:"file_bytes" json:"file_bytes"`
-	Slices    int      `db:"slices" json:"slices"` // slices whose rows are all accounted for
+	ID        string       `db:"id" json:"id"`
+	Plan      string       `db:"plan" json:"plan"`
+	Rule      string       `db:"rule" json:"rule"`
+	Revision  int          `db:"revision" json:"revision"`
+	Source    string       `db:"source" json:"source"`
+	Table     string       `db:"table_name" json:"table"`
+	Action    string       `db:"action" json:"action"` // archive or purge
+	Store     string       `db:"store" json:"store"`
+	Pace      string       `db:"pace" json:"pace"`
+	Cutoff    Time         `db:"cutoff" json:"cutoff"`
+	Due       int64        `db:"due" json:"due"` // by the plan
+	State     RunState     `db:"state" json:"state"`
+	Reason    string       `db:"reason" json:"reason"` // of the state, where there is one
+	CreatedAt Time         `db:"created_at" json:"created_at"`
+	StartedAt *Time        `db:"started_at" json:"started_at"`
+	EndedAt   *Time        `db:"ended_at" json:"ended_at"`
+	Working   int64        `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
+	RawBytes  int64        `db:"raw_bytes" json:"raw_bytes"`
+	FileBytes int64        `db:"file_bytes" json:"file_bytes"`
+	Slices    int          `db:"slices" json:"slices"` // slices whose rows are all accounted for
+	Position  string       `db:"position" json:"-"`    // age and key of the last row of the last of them
+	Closed    JSON[Ledger] `db:"closed" json:"-"`      // the ledger of those slices alone
 	Ledger    `json:"ledger"`
 }
 
@@ -251,7 +253,7 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch) err
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
 			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
-			raw_bytes = :raw_bytes, file_bytes = :file_bytes, working_micros = :working_micros, slices = :slices WHERE id = :id`, r); err != nil {
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed WHERE id = :id`, r); err != nil {
 			return err
 		}
 		for _, b := range batches {
@@ -305,6 +307,11 @@ type SegmentFilter struct{ Run, Source, Table, State string }
 func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, limit, offset int) ([]Segment, error) {
 	return list[Segment](ctx, c.db, `SELECT * FROM segment WHERE ? IN ('', run) AND ? IN ('', source) AND ? IN ('', table_name) AND (? = state OR ? = '' AND state <> 'abandoned')
 		ORDER BY created_at DESC, number DESC LIMIT ? OFFSET ?`, f.Run, f.Source, f.Table, f.State, f.State, limit, offset)
+}
+
+// RunSegments lists all segments of a run, abandoned ones among them, in order of their number.
+func (c *Catalog) RunSegments(ctx context.Context, run string) ([]Segment, error) {
+	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE run = ? ORDER BY number", run)
 }
 
 // LastLink returns the newest link of a table's chain that the catalog knows of: its sequence, 0 for none, and hash.
@@ -362,4 +369,9 @@ type Totals struct {
 func (c *Catalog) Totals(ctx context.Context) (*Totals, error) {
 	return get[Totals](ctx, c.db, "archive", "totals", `SELECT count(*) AS segments, coalesce(sum(deleted), 0) AS row_count, coalesce(sum(raw_bytes), 0) AS raw_bytes,
 		coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run WHERE action = 'purge') AS purged FROM segment WHERE state IN ('open', 'closed')`)
+}
+
+// LinkSegment returns the segment whose manifest or closing record is the link of a sequence.
+func (c *Catalog) LinkSegment(ctx context.Context, source, table string, sequence int64) (*Segment, error) {
+	return get[Segment](ctx, c.db, "link of the chain of", source+"."+table, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND (sequence = ? OR closing_sequence = ?)", source, table, sequence, sequence)
 }

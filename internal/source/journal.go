@@ -44,7 +44,7 @@ func DecodePosition(s string) ([]value.Value, error) {
 // NewJournalRow begins the journal row of a batch.
 func NewJournalRow(b Batch) *JournalRow {
 	r := &JournalRow{Run: b.Lease.Run, Segment: b.Segment, Batch: b.Number, Retry: b.Retry, Rows: len(b.Ordinals),
-		First: b.Ordinals[0], Last: b.Ordinals[len(b.Ordinals)-1], Position: b.Position, At: time.Now().UTC()}
+		First: b.Ordinals[0], Last: b.Ordinals[len(b.Ordinals)-1], At: time.Now().UTC()}
 	for _, o := range b.Ordinals {
 		if !b.Retry {
 			r.Found.Add(b.Digests[o])

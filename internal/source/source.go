@@ -154,27 +154,25 @@ type Batch struct {
 	Locators Locators
 	Digests  []value.Digest // by ordinal, of what was read
 	Columns  []int          // the columns that the digests cover
-	Position []value.Value  // age and key of the last row, kept for runs without segments; may be nil
 	LockWait time.Duration  // for locks of others, before their rows are skipped
 }
 
 // JournalRow is what one batch did. It stands in the source's journal and is committed with the delete itself.
 type JournalRow struct {
-	Run      string        `json:"run"`
-	Segment  int           `json:"segment"`
-	Batch    int           `json:"batch"`
-	Retry    bool          `json:"retry,omitempty"`
-	Rows     int           `json:"rows"`
-	Found    value.Set     `json:"found"` // the batch's rows as read; empty for a retry
-	Deleted  int           `json:"deleted"`
-	Digest   value.Set     `json:"digest"` // of the rows that the delete reported
-	Changed  []int         `json:"changed,omitempty"`
-	Vanished []int         `json:"vanished,omitempty"`
-	Skipped  []int         `json:"skipped,omitempty"` // locked by others, or referred to by another table meanwhile
-	First    int           `json:"first"`             // lowest ordinal
-	Last     int           `json:"last"`              // highest ordinal
-	Position []value.Value `json:"-"`
-	At       time.Time     `json:"at"` // by the service's clock
+	Run      string    `json:"run"`
+	Segment  int       `json:"segment"`
+	Batch    int       `json:"batch"`
+	Retry    bool      `json:"retry,omitempty"`
+	Rows     int       `json:"rows"`
+	Found    value.Set `json:"found"` // the batch's rows as read; empty for a retry
+	Deleted  int       `json:"deleted"`
+	Digest   value.Set `json:"digest"` // of the rows that the delete reported
+	Changed  []int     `json:"changed,omitempty"`
+	Vanished []int     `json:"vanished,omitempty"`
+	Skipped  []int     `json:"skipped,omitempty"` // locked by others, or referred to by another table meanwhile
+	First    int       `json:"first"`             // lowest ordinal
+	Last     int       `json:"last"`              // highest ordinal
+	At       time.Time `json:"at"`                // by the service's clock
 }
 
 // Head is the newest link of a table's chain.

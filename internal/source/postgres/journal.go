@@ -26,7 +26,7 @@ CREATE TABLE IF NOT EXISTS ambercellar.lease (
 CREATE TABLE IF NOT EXISTS ambercellar.batch (
 	run text NOT NULL, segment bigint NOT NULL, batch bigint NOT NULL, table_name text NOT NULL, retry boolean NOT NULL,
 	row_count bigint NOT NULL, found text NOT NULL, deleted bigint NOT NULL, digest text NOT NULL, left_out text NOT NULL,
-	first bigint NOT NULL, last bigint NOT NULL, position text NOT NULL, at timestamptz NOT NULL, PRIMARY KEY (run, segment, batch));
+	first bigint NOT NULL, last bigint NOT NULL, at timestamptz NOT NULL, PRIMARY KEY (run, segment, batch));
 CREATE TABLE IF NOT EXISTS ambercellar.chain (
 	table_name text PRIMARY KEY, sequence bigint NOT NULL, hash text NOT NULL);`
 
@@ -96,10 +96,10 @@ func lockLease(ctx context.Context, pc *pgconn.PgConn, l source.Lease) error {
 }
 
 func insertJournalRow(ctx context.Context, pc *pgconn.PgConn, b source.Batch, r *source.JournalRow) error {
-	return run(ctx, pc, `INSERT INTO ambercellar.batch VALUES ($1, $2::text::bigint, $3::text::bigint, $4, $5::text::boolean, $6::text::bigint, $11, 0, '', '',
-		$7::text::bigint, $8::text::bigint, $9, $10::text::timestamptz)`,
+	return run(ctx, pc, `INSERT INTO ambercellar.batch VALUES ($1, $2::text::bigint, $3::text::bigint, $4, $5::text::boolean, $6::text::bigint, $10, 0, '', '',
+		$7::text::bigint, $8::text::bigint, $9::text::timestamptz)`,
 		r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), b.Lease.Table, fmt.Sprint(r.Retry), fmt.Sprint(r.Rows),
-		fmt.Sprint(r.First), fmt.Sprint(r.Last), source.EncodePosition(r.Position), r.At.Format(time.RFC3339Nano), r.Found.String())
+		fmt.Sprint(r.First), fmt.Sprint(r.Last), r.At.Format(time.RFC3339Nano), r.Found.String())
 }
 
 func updateJournalRow(ctx context.Context, pc *pgconn.PgConn, r *source.JournalRow) error {
@@ -113,14 +113,12 @@ func journal(ctx context.Context, pc *pgconn.PgConn, where string, values ...str
 	var out []source.JournalRow
 	where = strings.NewReplacer("$2::bigint", "$2::text::bigint", "$3::bigint", "$3::text::bigint").Replace(where)
 	err := eachRow(ctx, pc, `SELECT run, json_build_object('segment', segment, 'batch', batch, 'retry', retry, 'rows', row_count, 'found', found, 'deleted', deleted,
-		'digest', digest, 'first', first, 'last', last, 'at', at)::text, left_out, position FROM ambercellar.batch WHERE `+where+" ORDER BY segment, batch", params, types, func(f [][]byte) error {
+		'digest', digest, 'first', first, 'last', last, 'at', at)::text, left_out FROM ambercellar.batch WHERE `+where+" ORDER BY segment, batch", params, types, func(f [][]byte) error {
 		var r source.JournalRow
 		err := json.Unmarshal(f[1], &r)
 		r.Run = string(f[0])
 		err = errors.Join(err, r.SetLeftOut(string(f[2])))
-		var bad error
-		r.Position, bad = source.DecodePosition(string(f[3]))
-		if err = errors.Join(err, bad); err != nil {
+		if err != nil {
 			return fmt.Errorf("a journal row of run %s cannot be read: %w", r.Run, err)
 		}
 		out = append(out, r)

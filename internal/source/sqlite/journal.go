@@ -18,7 +18,7 @@ CREATE TABLE IF NOT EXISTS ambercellar_lease (
 CREATE TABLE IF NOT EXISTS ambercellar_batch (
 	run TEXT NOT NULL, segment INTEGER NOT NULL, batch INTEGER NOT NULL, table_name TEXT NOT NULL, retry INTEGER NOT NULL,
 	row_count INTEGER NOT NULL, found TEXT NOT NULL, deleted INTEGER NOT NULL, digest TEXT NOT NULL, left_out TEXT NOT NULL,
-	first INTEGER NOT NULL, last INTEGER NOT NULL, position TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (run, segment, batch));
+	first INTEGER NOT NULL, last INTEGER NOT NULL, at TEXT NOT NULL, PRIMARY KEY (run, segment, batch));
 CREATE TABLE IF NOT EXISTS ambercellar_chain (
 	table_name TEXT PRIMARY KEY, sequence INTEGER NOT NULL, hash TEXT NOT NULL);`
 
@@ -70,8 +70,8 @@ func checkLease(ctx context.Context, conn *sql.Conn, l source.Lease) error {
 }
 
 func insertJournalRow(ctx context.Context, conn *sql.Conn, b source.Batch, r *source.JournalRow) error {
-	_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?, ?)",
-		r.Run, r.Segment, r.Batch, b.Lease.Table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, source.EncodePosition(r.Position), r.At.Format(time.RFC3339Nano))
+	_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
+		r.Run, r.Segment, r.Batch, b.Lease.Table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
 	return err
 }
 
@@ -81,19 +81,18 @@ func updateJournalRow(ctx context.Context, conn *sql.Conn, r *source.JournalRow)
 	return err
 }
 
-const journalColumns = "SELECT +run, +segment, +batch, +retry, +row_count, +found, +deleted, +digest, +left_out, +first, +last, +position, +at FROM ambercellar_batch "
+const journalColumns = "SELECT +run, +segment, +batch, +retry, +row_count, +found, +deleted, +digest, +left_out, +first, +last, +at FROM ambercellar_batch "
 
 func scanJournalRow(scan func(...any) error) (*source.JournalRow, error) {
 	var r source.JournalRow
-	var found, digest, left, position, at string
-	if err := scan(&r.Run, &r.Segment, &r.Batch, &r.Retry, &r.Rows, &found, &r.Deleted, &digest, &left, &r.First, &r.Last, &position, &at); err != nil {
+	var found, digest, left, at string
+	if err := scan(&r.Run, &r.Segment, &r.Batch, &r.Retry, &r.Rows, &found, &r.Deleted, &digest, &left, &r.First, &r.Last, &at); err != nil {
 		return nil, err
 	}
 	err := r.SetLeftOut(left)
-	var errs [4]error
-	r.Found, errs[3] = value.ParseSet(found)
+	var errs [3]error
+	r.Found, errs[1] = value.ParseSet(found)
 	r.Digest, errs[0] = value.ParseSet(digest)
-	r.Position, errs[1] = source.DecodePosition(position)
 	r.At, errs[2] = time.Parse(time.RFC3339Nano, at)
 	if err := errors.Join(append(errs[:], err)...); err != nil {
 		return nil, fmt.Errorf("the journal row of run %s, segment %d, batch %d cannot be read: %w", r.Run, r.Segment, r.Batch, err)

@@ -1,0 +1,447 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// recover brings a run to where it may read its next slice: whatever an earlier execution left half done is finished
+// or taken back. It returns where the next slice begins and its number. A new run has nothing to recover.
+func (r *runner) recover(ctx context.Context) (after []value.Value, number int, err error) {
+	if r.store == nil {
+		return r.recoverPurge(ctx)
+	}
+	segments, err := r.settleSegments(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	for i := range segments {
+		s := &segments[i]
+		number = max(number, s.Number)
+		if s.State == catalog.SegmentAbandoned {
+			continue
+		}
+		w, err := r.reopen(ctx, s)
+		if err != nil {
+			return nil, 0, err
+		}
+		after = w.slice.Last
+		if s.State == catalog.SegmentClosed {
+			continue
+		}
+		r.Log.Info("taking up an open segment", "run", r.run.ID, "segment", s.ID, "rows", s.Rows)
+		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
+		if err != nil {
+			return nil, 0, err
+		}
+		if err := r.deleteSlice(ctx, w, journal); err != nil {
+			return nil, 0, err
+		}
+	}
+	return after, number + 1, nil
+}
+
+// settleSegments finds out how far each segment of the run came, compares the table's chain in source and catalog,
+// and makes the run's ledger that of its closed segments.
+func (r *runner) settleSegments(ctx context.Context) ([]catalog.Segment, error) {
+	segments, err := r.Catalog.RunSegments(ctx, r.run.ID)
+	if err != nil {
+		return nil, err
+	}
+	for i := range segments {
+		if err := r.settleSegment(ctx, &segments[i]); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.settleChain(ctx); err != nil {
+		return nil, err
+	}
+	r.run.Closed.V, r.run.Ledger = catalog.Ledger{}, catalog.Ledger{}
+	r.run.RawBytes, r.run.FileBytes = 0, 0
+	for i := range segments {
+		s := &segments[i]
+		if s.State != catalog.SegmentClosed {
+			continue
+		}
+		r.run.RawBytes += s.RawBytes
+		r.run.FileBytes += s.FileBytes
+		m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		if err != nil {
+			return nil, err
+		}
+		books, _, err := archive.LoadClosing(ctx, r.store, m)
+		if err != nil {
+			return nil, err
+		}
+		if books == nil {
+			return nil, fmt.Errorf("%w: segment %s is closed in the catalog, and its closing record is not in store %s", ErrDisagree, s.ID, r.run.Store)
+		}
+		if books.Digest.Count+books.Left.Count != m.Rows {
+			return nil, fmt.Errorf("%w: the closing record of segment %s covers %d of %d rows", ErrBooks, s.ID, books.Digest.Count+books.Left.Count, m.Rows)
+		}
+		r.addUp(books)
+	}
+	return segments, nil
+}
+
+// settleSegment: a manifest that is in the store counts, and so does a closing record, whether or not the catalog
+// had heard of it before the service stopped.
+func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
+	if s.State == catalog.SegmentWriting {
+		m, hash, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			s.State = catalog.SegmentAbandoned
+			if err := archive.Discard(ctx, r.store, &archive.Manifest{Stem: s.Stem}); err != nil {
+				return err
+			}
+			return r.Catalog.SaveSegment(ctx, s)
+		case err != nil:
+			return err
+		}
+		if span, err := archive.LoadRange(ctx, r.store, m); err == nil && span != nil {
+			s.Oldest, s.Newest = span.Oldest, span.Newest
+		}
+		if err := r.opened(ctx, s, m, hash); err != nil {
+			return err
+		}
+	}
+	if s.State == catalog.SegmentOpen {
+		m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		if errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("%w: segment %s is in the catalog, and its manifest is not in store %s", ErrDisagree, s.ID, r.run.Store)
+		} else if err != nil {
+			return err
+		}
+		books, hash, err := archive.LoadClosing(ctx, r.store, m)
+		if err != nil {
+			return err
+		}
+		if books != nil {
+			return r.closed(ctx, s, books, hash)
+		}
+	}
+	return nil
+}
+
+// settleChain compares the head of the table's chain in the source with the newest link that the catalog knows. The
+// record is written first, the source's head after it, so the source may be one link behind, and nothing else.
+func (r *runner) settleChain(ctx context.Context) error {
+	table := r.sel.Table.Name
+	head, err := r.source.Head(ctx, table)
+	if err != nil {
+		return err
+	}
+	sequence, hash, err := r.Catalog.LastLink(ctx, r.run.Source, table)
+	if err != nil {
+		return err
+	}
+	if sequence == head.Sequence+1 {
+		previous, err := r.previousOf(ctx, sequence)
+		if err != nil {
+			return err
+		}
+		if previous == head.Hash {
+			head = source.Head{Sequence: sequence, Hash: hash}
+			if err := r.source.SetHead(ctx, table, head); err != nil {
+				return err
+			}
+		}
+	}
+	if head.Sequence != sequence || head.Hash != hash {
+		return fmt.Errorf("%w about %s.%s: the source's journal is at link %d of the chain (%.12s), the catalog at link %d (%.12s); "+
+			"the database, or the catalog, was turned back, or another service archives this table; nothing was deleted. "+
+			"If the store is right, `ambercellar store adopt %s` brings the catalog up to it", ErrDisagree, r.run.Source, table, head.Sequence, head.Hash, sequence, hash, r.run.Store)
+	}
+	r.chain.head = head
+	return nil
+}
+
+// previousOf reads from the store what the link of a sequence says of the one before it.
+func (r *runner) previousOf(ctx context.Context, sequence int64) (string, error) {
+	s, err := r.Catalog.LinkSegment(ctx, r.run.Source, r.sel.Table.Name, sequence)
+	if err != nil {
+		return "", err
+	}
+	st, err := r.Store(ctx, s.Store)
+	if err != nil {
+		return "", err
+	}
+	m, _, err := archive.LoadManifest(ctx, st, s.Stem)
+	if err != nil || s.Sequence == sequence {
+		return linkOf(m).Previous, err
+	}
+	books, _, err := archive.LoadClosing(ctx, st, m)
+	if err != nil || books == nil {
+		return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", ErrDisagree, sequence, s.Store))
+	}
+	return books.Previous, nil
+}
+
+func linkOf(m *archive.Manifest) archive.Link {
+	if m == nil {
+		return archive.Link{}
+	}
+	return m.Link
+}
+
+// reopen reads a stored segment again, in place of the slice that it was made from. Locators do not outlive a start
+// of the service, so the rows are found again by key and content.
+func (r *runner) reopen(ctx context.Context, s *catalog.Segment) (*work, error) {
+	m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+	if err != nil {
+		return nil, err
+	}
+	w := &work{number: s.Number, segment: s, archived: archived{manifest: m}}
+	if s.State == catalog.SegmentClosed { // only its end is of interest
+		_, err := r.contents(ctx, w)
+		return w, err
+	}
+	return w, r.locate(ctx, w)
+}
+
+// contents reads a segment from its store: the digests of its rows, the last row's age and key, and all keys.
+func (r *runner) contents(ctx context.Context, w *work) (keys [][]value.Value, err error) {
+	t := r.sel.Table
+	_, age := t.Column(r.sel.Age.Column)
+	positions := t.KeyPositions()
+	var hasher value.Hasher
+	w.digests, w.set = nil, value.Set{}
+	err = archive.Verify(ctx, r.store, w.manifest, func(c *value.Chunk) error {
+		w.digest(c, &hasher)
+		for i := range c.Rows() {
+			key := make([]value.Value, len(positions))
+			for j, p := range positions {
+				key[j] = c.Row(i)[p].Clone()
+			}
+			keys = append(keys, key)
+		}
+		w.slice.Last = []value.Value{c.Row(c.Rows() - 1)[age].Clone()}
+		return ctx.Err()
+	})
+	if err == nil && len(keys) > 0 {
+		w.slice.Last = append(w.slice.Last, keys[len(keys)-1]...)
+	}
+	return keys, err
+}
+
+// locate finds a segment's rows again in the table.
+func (r *runner) locate(ctx context.Context, w *work) error {
+	keys, err := r.contents(ctx, w)
+	if err != nil {
+		return err
+	}
+	w.slice.Locators, err = r.source.Locate(ctx, r.sel, keys, w.digests)
+	return err
+}
+
+// recoverPurge takes what the journal tells of a slice that was not closed into the run's ledger. What is left of that
+// slice is read again.
+func (r *runner) recoverPurge(ctx context.Context) (after []value.Value, number int, err error) {
+	r.run.Ledger = r.run.Closed.V
+	journal, err := r.source.Journal(ctx, r.run.ID, -1)
+	if err != nil {
+		return nil, 0, err
+	}
+	after, err = source.DecodePosition(r.run.Position)
+	if err != nil {
+		return nil, 0, err
+	}
+	books := archive.Closing{}
+	number = r.run.Slices
+	for _, row := range journal {
+		if row.Segment <= r.run.Slices {
+			continue
+		}
+		number = row.Segment
+		books.Deleted += int64(row.Deleted)
+		books.Digest.Merge(row.Digest)
+		books.Left.Merge(row.Found)
+		books.Left.Subtract(row.Digest)
+		if row.Retry {
+			books.Skipped = books.Skipped[:max(len(books.Skipped)-row.Rows, 0)]
+		}
+		books.Changed = append(books.Changed, row.Changed...)
+		books.Vanished = append(books.Vanished, row.Vanished...)
+		books.Skipped = append(books.Skipped, row.Skipped...)
+	}
+	if number > r.run.Slices {
+		r.addUp(&books)
+		r.run.Slices = number
+		if err := r.show(ctx, true); err != nil {
+			return nil, 0, err
+		}
+	}
+	return after, number + 1, nil
+}
+
+// closeAsIs closes what a cancelled run leaves open: rows that no batch has covered count as skipped.
+func (r *runner) closeAsIs(ctx context.Context) error {
+	if r.store == nil {
+		_, _, err := r.recoverPurge(ctx)
+		return err
+	}
+	segments, err := r.settleSegments(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range segments {
+		s := &segments[i]
+		if s.State != catalog.SegmentOpen {
+			continue
+		}
+		m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		if err != nil {
+			return err
+		}
+		w := &work{number: s.Number, segment: s, archived: archived{manifest: m}}
+		if _, err := r.contents(ctx, w); err != nil {
+			return err
+		}
+		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
+		if err != nil {
+			return err
+		}
+		undone, _ := remaining(w, journal)
+		if err := r.closeSlice(ctx, w, undone); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// balance makes the run's ledger from what has been closed, and checks that it adds up.
+func (r *runner) balance(ctx context.Context) error {
+	if r.store != nil {
+		if _, err := r.settleSegments(ctx); err != nil {
+			return err
+		}
+	}
+	l := r.run.Closed.V
+	var sets [3]value.Set
+	for i, text := range []string{l.CopiedDigest, l.DeletedDigest, l.LeftDigest} {
+		if text == "" {
+			text = value.Set{}.String()
+		}
+		set, err := value.ParseSet(text)
+		if err != nil {
+			return err
+		}
+		sets[i] = set
+	}
+	l.CopiedDigest, l.DeletedDigest, l.LeftDigest = sets[0].String(), sets[1].String(), sets[2].String()
+	total := sets[1]
+	total.Merge(sets[2])
+	balanced := l.Copied == l.Deleted+l.LeftOut() && total == sets[0] && sets[0].Count == l.Copied && sets[1].Count == l.Deleted
+	l.Balanced = &balanced
+	r.run.Ledger = l
+	if err := r.show(ctx, true); err != nil {
+		return err
+	}
+	if !balanced {
+		return fmt.Errorf("run %s: %w: %+v", r.run.ID, ErrBooks, l)
+	}
+	return nil
+}
+
+// VerifySegment reads a segment back from its store and checks it, its closing record, and both hashes.
+func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment, error) {
+	s, err := e.Catalog.Segment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	st, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	m, _, err := e.load(ctx, st, s)
+	if err != nil {
+		return nil, err
+	}
+	if err := archive.Verify(ctx, st, m, nil); err != nil {
+		return nil, err
+	}
+	now := catalog.At(e.Now())
+	s.VerifiedAt = &now
+	return s, e.Catalog.SaveSegment(ctx, s)
+}
+
+// load reads a segment's manifest and closing record and checks them against the hashes in the catalog.
+func (e *Engine) load(ctx context.Context, st store.Store, s *catalog.Segment) (*archive.Manifest, *archive.Closing, error) {
+	m, hash, err := archive.LoadManifest(ctx, st, s.Stem)
+	if err != nil {
+		return nil, nil, fmt.Errorf("segment %s: %w", s.ID, err)
+	}
+	if hash != s.ManifestHash {
+		return nil, nil, fmt.Errorf("segment %s: %w: its manifest has the hash %s instead of %s", s.ID, archive.ErrDamaged, hash, s.ManifestHash)
+	}
+	books, hash, err := archive.LoadClosing(ctx, st, m)
+	if err != nil {
+		return nil, nil, fmt.Errorf("segment %s: %w", s.ID, err)
+	}
+	if books != nil && s.State == catalog.SegmentClosed && hash != s.ClosingHash || books == nil && s.State == catalog.SegmentClosed {
+		return nil, nil, fmt.Errorf("segment %s: %w: its closing record has the hash %q instead of %s", s.ID, archive.ErrDamaged, hash, s.ClosingHash)
+	}
+	return m, books, nil
+}
+
+// Adopt brings into the catalog every segment of a store that it does not know: after the catalog was lost or turned
+// back, the store alone tells what was archived. It returns how many there were.
+func (e *Engine) Adopt(ctx context.Context, actor, storeName string) (adopted int, err error) {
+	st, err := e.Store(ctx, storeName)
+	if err != nil {
+		return 0, err
+	}
+	stems, err := archive.Stems(ctx, st)
+	if err != nil {
+		return 0, err
+	}
+	for _, stem := range stems {
+		m, hash, err := archive.LoadManifest(ctx, st, stem)
+		if err != nil {
+			return adopted, err
+		}
+		if _, err := e.Catalog.Segment(ctx, m.Segment); err == nil {
+			continue
+		} else if !errors.Is(err, catalog.ErrNotFound) {
+			return adopted, err
+		}
+		if err := e.adoptSegment(ctx, st, storeName, m, hash); err != nil {
+			return adopted, err
+		}
+		adopted++
+	}
+	return adopted, e.Catalog.Note(ctx, actor, "store adopt", storeName, fmt.Sprintf("%d segments", adopted))
+}
+
+func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName string, m *archive.Manifest, hash string) error {
+	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem,
+		State: catalog.SegmentWriting, CreatedAt: catalog.At(m.Stored)}
+	if err := e.Catalog.AddSegment(ctx, s); err != nil {
+		return err
+	}
+	if span, err := archive.LoadRange(ctx, st, m); err == nil && span != nil {
+		s.Oldest, s.Newest = span.Oldest, span.Newest
+	}
+	s.State, s.Rows, s.RawBytes, s.FileBytes, s.Digest = catalog.SegmentOpen, m.Rows, m.RawBytes, m.FileBytes, m.Digest.String()
+	s.Sequence, s.ManifestHash = m.Sequence, hash
+	if err := e.Catalog.SaveSegment(ctx, s); err != nil {
+		return err
+	}
+	books, hash, err := archive.LoadClosing(ctx, st, m)
+	if err != nil || books == nil {
+		return err
+	}
+	at := catalog.At(books.Closed)
+	s.State, s.ClosedAt, s.ClosingHash, s.ClosingSeq = catalog.SegmentClosed, &at, hash, books.Sequence
+	s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)), int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
+	return e.Catalog.SaveSegment(ctx, s)
+}

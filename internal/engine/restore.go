@@ -1,0 +1,446 @@
+package engine
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/oklog/ulid/v2"
+	_ "modernc.org/sqlite" // the driver "sqlite", for the set of keys seen
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// restoreRows is how many rows one transaction puts back.
+const restoreRows = 2_000
+
+// RestoreRequest is what somebody asks for.
+type RestoreRequest struct {
+	Source string        `json:"source,omitempty"` // with Table, for a span of age; otherwise they follow from the scope
+	Table  string        `json:"table,omitempty"`
+	Scope  catalog.Scope `json:"scope"`
+	Target string        `json:"target"` // "table" or "file"
+	Format string        `json:"format,omitempty"`
+	Note   string        `json:"note,omitempty"`
+}
+
+// RequestRestore checks a request and keeps it as a restore to carry out.
+func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequest) (*catalog.Restore, error) {
+	kinds := 0
+	for _, set := range []bool{q.Scope.Run != "", q.Scope.Segment != "", q.Scope.From != "" || q.Scope.To != ""} {
+		if set {
+			kinds++
+		}
+	}
+	if kinds != 1 {
+		return nil, &RefusedError{Field: "scope", Message: "say which rows: exactly one of a run, a segment, and a span of time", Remedy: "give run, segment, or from and to"}
+	}
+	switch q.Target {
+	case "table":
+		q.Format = ""
+	case "file":
+		if q.Format != "csv" && q.Format != "ndjson" && q.Format != "parquet" {
+			return nil, &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of a restored file", q.Format), Remedy: "write csv, ndjson or parquet"}
+		}
+	default:
+		return nil, &RefusedError{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table or file"}
+	}
+	for field, text := range map[string]string{"from": q.Scope.From, "to": q.Scope.To} {
+		if _, ok := rule.ParseISO(text); text != "" && !ok {
+			return nil, &RefusedError{Field: field, Message: fmt.Sprintf("%q is not a date or time", text), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
+		}
+	}
+	if q.Scope.Run == "" && q.Scope.Segment == "" && (q.Source == "" || q.Table == "") {
+		return nil, &RefusedError{Field: "table", Message: "a span of time needs a source and a table", Remedy: "name both"}
+	}
+	segments, err := e.inScope(ctx, q.Source, q.Table, q.Scope)
+	if err != nil {
+		return nil, err
+	}
+	if len(segments) == 0 {
+		return nil, &RefusedError{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
+	}
+	r := &catalog.Restore{ID: ulid.Make().String(), Source: segments[0].Source, Table: segments[0].Table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format,
+		Note: q.Note, State: catalog.Restoring, CreatedAt: catalog.At(e.Now()), CreatedBy: actor}
+	return r, e.Catalog.AddRestore(ctx, r)
+}
+
+// inScope lists the closed segments that a scope touches, the newest first, so that of two archived versions of one
+// key the newer comes first.
+func (e *Engine) inScope(ctx context.Context, sourceName, table string, scope catalog.Scope) ([]catalog.Segment, error) {
+	if scope.Segment != "" {
+		s, err := e.Catalog.Segment(ctx, scope.Segment)
+		if err != nil {
+			return nil, err
+		}
+		if s.State != catalog.SegmentClosed {
+			return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments give rows", s.ID, s.State), Remedy: "let its run finish, or cancel it"}
+		}
+		return []catalog.Segment{*s}, nil
+	}
+	if scope.Run != "" {
+		if _, err := e.Catalog.Run(ctx, scope.Run); err != nil {
+			return nil, err
+		}
+	}
+	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Run: scope.Run, Source: sourceName, Table: table, State: string(catalog.SegmentClosed)}, 1_000_000, 0)
+	if err != nil {
+		return nil, err
+	}
+	from, _ := rule.ParseISO(scope.From)
+	to, hasTo := rule.ParseISO(scope.To)
+	var out []catalog.Segment
+	for _, s := range all {
+		oldest, ok1 := rule.ParseISO(s.Oldest)
+		newest, ok2 := rule.ParseISO(s.Newest)
+		if ok1 && ok2 && (newest.Before(from) || hasTo && !oldest.Before(to)) {
+			continue
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// Restore carries a restore out. Files are made in directory.
+func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory string) error {
+	q := &restoration{Engine: e, restore: r}
+	err := q.run(ctx, directory)
+	now := catalog.At(e.Now())
+	r.EndedAt = &now
+	if err != nil {
+		r.State, r.Reason = catalog.RestoreFailed, err.Error()
+	} else {
+		yes := true
+		r.State, r.Verified = catalog.RestoreDone, &yes
+	}
+	return errors.Join(err, e.Catalog.SaveRestore(context.WithoutCancel(ctx), r))
+}
+
+// restoration is a restore being carried out.
+type restoration struct {
+	*Engine
+	restore *catalog.Restore
+	expect  value.Set // of the rows that went to the target
+	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) error
+	finish  func(ctx context.Context) error
+	seen    *seenKeys
+}
+
+func (q *restoration) run(ctx context.Context, directory string) error {
+	segments, err := q.inScope(ctx, q.restore.Source, q.restore.Table, q.restore.Scope.V)
+	if err != nil {
+		return err
+	}
+	if q.restore.Target == "table" {
+		err = q.intoTable(ctx)
+	} else {
+		err = q.intoFile(directory, len(segments) > 1)
+	}
+	if err != nil {
+		return err
+	}
+	if q.seen != nil {
+		defer q.seen.close()
+	}
+	for i := range segments {
+		if err := q.segment(ctx, &segments[i]); err != nil {
+			return err
+		}
+	}
+	if err := q.finish(ctx); err != nil {
+		return err
+	}
+	q.restore.Digest = q.expect.String()
+	if q.expect.Count != q.restore.Restored || q.restore.Found != q.restore.Restored+q.restore.Skipped {
+		return fmt.Errorf("%w: %d rows found, %d restored, %d skipped, and the digest covers %d", ErrBooks, q.restore.Found, q.restore.Restored, q.restore.Skipped, q.expect.Count)
+	}
+	return nil
+}
+
+// segment verifies a segment as a whole and then hands on those of its rows that were deleted and lie in the scope.
+func (q *restoration) segment(ctx context.Context, s *catalog.Segment) error {
+	st, err := q.Store(ctx, s.Store)
+	if err != nil {
+		return err
+	}
+	m, books, err := q.load(ctx, st, s)
+	if err != nil {
+		return err
+	}
+	if err := archive.Verify(ctx, st, m, nil); err != nil {
+		return err
+	}
+	q.restore.Segments++
+	return q.rows(ctx, st, m, books)
+}
+
+func (q *restoration) rows(ctx context.Context, st store.Store, m *archive.Manifest, books *archive.Closing) error {
+	left := map[int]bool{}
+	for _, o := range books.LeftOut() {
+		left[o] = true
+	}
+	inSpan, err := span(m, q.restore.Scope.V)
+	if err != nil {
+		return err
+	}
+	f, err := st.Open(ctx, m.RowsName())
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	pick := &value.Chunk{Width: len(m.Columns)}
+	var digests []value.Digest
+	var hasher value.Hasher
+	flush := func() error {
+		if pick.Rows() == 0 {
+			return nil
+		}
+		q.restore.Found += int64(pick.Rows())
+		err := q.deliver(ctx, m, pick, digests)
+		pick.Reset()
+		digests = digests[:0]
+		return errors.Join(err, q.Catalog.SaveRestore(ctx, q.restore))
+	}
+	ordinal := 0
+	err = archive.Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			row := c.Row(i)
+			if !left[ordinal] && inSpan(row) {
+				for _, v := range row {
+					if v.B != nil {
+						v.B = pick.Keep(v.B)
+					}
+					pick.Values = append(pick.Values, v)
+				}
+				digests = append(digests, hasher.Row(row))
+			}
+			ordinal++
+			if pick.Rows() >= restoreRows || pick.Size() >= 8<<20 {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return err
+	}
+	return flush()
+}
+
+// span returns whether a row's age lies in a scope.
+func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, error) {
+	if scope.From == "" && scope.To == "" {
+		return func([]value.Value) bool { return true }, nil
+	}
+	age := -1
+	for i, c := range m.Columns {
+		if c.Name == m.Age.Column {
+			age = i
+		}
+	}
+	if age < 0 {
+		return nil, fmt.Errorf("segment %s: its age column %q is not among its columns", m.Segment, m.Age.Column)
+	}
+	from, _ := rule.ParseISO(scope.From)
+	to, hasTo := rule.ParseISO(scope.To)
+	return func(row []value.Value) bool {
+		at, ok := m.Age.Instant(row[age])
+		return ok && !at.Before(from) && (!hasTo || at.Before(to))
+	}, nil
+}
+
+// intoTable puts rows back into the table that they came from.
+func (q *restoration) intoTable(ctx context.Context) error {
+	src, err := q.Source(ctx, q.restore.Source)
+	if err != nil {
+		return err
+	}
+	if err := src.PrepareJournal(ctx); err != nil {
+		return err
+	}
+	t, err := src.Table(ctx, q.restore.Table)
+	if err != nil {
+		return err
+	}
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) error {
+		columns, err := places(m, t)
+		if err != nil {
+			return err
+		}
+		var out *source.RestoreOutcome
+		err = retry(ctx, q.Log, func() (err error) {
+			out, err = src.Restore(ctx, source.RestoreRequest{Table: t, Restore: q.restore.ID, Columns: columns, Rows: rows, Digests: digests})
+			if err != nil && !errors.Is(err, source.ErrBusy) {
+				return &RefusedError{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		var want value.Set
+		for i, d := range digests {
+			if !out.Present[i] {
+				want.Add(d)
+			}
+		}
+		if out.Digest != want {
+			return fmt.Errorf("%w: the restored rows have the digest %s instead of %s", ErrBooks, out.Digest, want)
+		}
+		q.expect.Merge(out.Digest)
+		q.restore.Restored += out.Inserted
+		q.restore.Skipped += out.Skipped
+		return nil
+	}
+	q.finish = func(ctx context.Context) error {
+		n, err := src.RestoredCount(ctx, t, q.restore.ID)
+		if err == nil && n != q.restore.Restored {
+			err = fmt.Errorf("%w: %d rows were restored and the source's record has %d", ErrBooks, q.restore.Restored, n)
+		}
+		return err
+	}
+	return nil
+}
+
+// places returns which column of the table each column of a segment goes to.
+func places(m *archive.Manifest, t *shape.Table) ([]int, error) {
+	out := make([]int, len(m.Columns))
+	for i, c := range m.Columns {
+		now, at := t.Column(c.Name)
+		if now == nil {
+			return nil, &RefusedError{Message: fmt.Sprintf("table %s has no column %q any more, and the archived rows have one", t.Name, c.Name), Remedy: "restore to a file, or add the column"}
+		}
+		if now.Kind != c.Kind {
+			return nil, &RefusedError{Message: fmt.Sprintf("column %q of table %s is now of type %s and was of type %s", c.Name, t.Name, now.Type, c.Type), Remedy: "restore to a file"}
+		}
+		out[i] = at
+	}
+	return out, nil
+}
+
+// intoFile writes rows to a file of the restore's format and counts it afterwards.
+func (q *restoration) intoFile(directory string, several bool) (err error) {
+	name := fmt.Sprintf("%s.%s", q.restore.ID, q.restore.Format)
+	if err := os.MkdirAll(directory, 0o750); err != nil {
+		return err
+	}
+	q.restore.File = name
+	w, err := newExport(filepath.Join(directory, name), q.restore.Format)
+	if err != nil {
+		return err
+	}
+	if several {
+		if q.seen, err = openSeen(directory); err != nil {
+			return err
+		}
+	}
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) error {
+		keep, kept, err := q.newest(ctx, m, rows, digests)
+		if err != nil {
+			return err
+		}
+		q.restore.Skipped += int64(rows.Rows() - keep.Rows())
+		q.restore.Restored += int64(keep.Rows())
+		for _, d := range kept {
+			q.expect.Add(d)
+		}
+		return w.write(m, keep)
+	}
+	q.finish = func(context.Context) (err error) {
+		q.restore.FileBytes, err = w.close(q.restore.Restored, q.expect)
+		return err
+	}
+	return nil
+}
+
+// newest leaves out rows of which a newer version went to the file before.
+func (q *restoration) newest(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (*value.Chunk, []value.Digest, error) {
+	if q.seen == nil {
+		return rows, digests, nil
+	}
+	var positions []int
+	for _, k := range m.Key {
+		for i, c := range m.Columns {
+			if c.Name == k {
+				positions = append(positions, i)
+			}
+		}
+	}
+	first, err := q.seen.add(ctx, rows, positions)
+	if err != nil {
+		return nil, nil, err
+	}
+	out := &value.Chunk{Width: rows.Width}
+	var kept []value.Digest
+	for i, ok := range first {
+		if ok {
+			out.Values = append(out.Values, rows.Row(i)...)
+			kept = append(kept, digests[i])
+		}
+	}
+	return out, kept, nil
+}
+
+// seenKeys remembers which keys have been written, on disk, so that memory does not grow with the restore.
+type seenKeys struct {
+	db   *sql.DB
+	path string
+}
+
+func openSeen(directory string) (*seenKeys, error) {
+	path := filepath.Join(directory, "seen-"+ulid.Make().String()+".db")
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(off)&_pragma=synchronous(off)")
+	if err == nil {
+		_, err = db.Exec("CREATE TABLE seen (k BLOB PRIMARY KEY) WITHOUT ROWID")
+	}
+	return &seenKeys{db: db, path: path}, err
+}
+
+// add remembers the keys of rows and says which are new.
+func (s *seenKeys) add(ctx context.Context, rows *value.Chunk, positions []int) ([]bool, error) {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	insert, err := tx.PrepareContext(ctx, "INSERT INTO seen VALUES (?) ON CONFLICT DO NOTHING")
+	if err != nil {
+		return nil, err
+	}
+	out := make([]bool, rows.Rows())
+	var key []byte
+	for i := range out {
+		key = key[:0]
+		for _, p := range positions {
+			key = rows.Row(i)[p].AppendCanonical(key)
+		}
+		sum := sha256.Sum256(key)
+		res, err := insert.ExecContext(ctx, sum[:16])
+		if err != nil {
+			return nil, err
+		}
+		n, err := res.RowsAffected()
+		if err != nil {
+			return nil, err
+		}
+		out[i] = n == 1
+	}
+	return out, tx.Commit()
+}
+
+func (s *seenKeys) close() {
+	s.db.Close()
+	os.Remove(s.path)
+}

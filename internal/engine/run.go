@@ -1,0 +1,428 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/period"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// Causes with which the service cancels a run's context. Whatever the cause, the batch in hand is finished first.
+var (
+	ErrPause    = errors.New("paused")
+	ErrCancel   = errors.New("cancelled")
+	ErrShutdown = errors.New("the service is stopping")
+)
+
+// ErrBooks says that a run's books do not balance; it deletes nothing more.
+var ErrBooks = errors.New("the books do not balance")
+
+// ErrDisagree says that source, store and catalog tell different stories of a table.
+var ErrDisagree = errors.New("source, store and catalog disagree")
+
+// runner is one execution of a run, from its start or from where the last execution of it stopped.
+type runner struct {
+	*Engine
+	run     *catalog.Run
+	rule    *rule.Rule
+	sel     source.Selection
+	columns []int // of the table, that are read, digested and archived
+	source  source.Source
+	store   store.Store // nil where the run purges
+	lease   source.Lease
+	chain   chain
+	pace    *pace.Steering
+	begun   time.Time // of this execution
+	worked  int64     // microseconds worked by earlier executions
+	pending []catalog.Batch
+	shown   time.Time
+	saved   time.Time
+}
+
+// Run carries a run out until it has ended or its context is cancelled with one of the causes above. What it returns
+// decides the run's next state: nil is done.
+func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
+	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
+	if err := r.prepare(ctx); err != nil {
+		return err
+	}
+	defer func() {
+		// The lease stays with a run that can still go on, so that nobody else begins in the middle of it.
+		if err == nil || errors.Is(err, ErrCancel) {
+			err = errors.Join(err, r.source.ReleaseLease(context.WithoutCancel(ctx), r.lease))
+		}
+	}()
+	if err := r.move(ctx); err != nil {
+		if cause := context.Cause(ctx); cause != nil && !errors.Is(err, ErrBooks) {
+			err = cause
+		}
+		if !errors.Is(err, ErrCancel) {
+			return errors.Join(err, r.save(context.WithoutCancel(ctx)))
+		}
+		if closing := r.closeAsIs(context.WithoutCancel(ctx)); closing != nil {
+			return closing
+		}
+		if closing := r.balance(context.WithoutCancel(ctx)); closing != nil {
+			return closing
+		}
+		return err
+	}
+	return r.balance(ctx)
+}
+
+// prepare takes everything in hand that the run works with, and the lease.
+func (r *runner) prepare(ctx context.Context) error {
+	plan, err := r.Catalog.Plan(ctx, r.run.Plan)
+	if err != nil {
+		return err
+	}
+	if r.rule, err = r.ruleOf(ctx); err != nil {
+		return err
+	}
+	if r.source, err = r.Source(ctx, r.run.Source); err != nil {
+		return err
+	}
+	if err := r.source.PrepareJournal(ctx); err != nil {
+		return err
+	}
+	t, err := r.source.Table(ctx, r.run.Table)
+	if err != nil {
+		return err
+	}
+	if err := sameShape(&plan.Shape.V, t); err != nil {
+		return err
+	}
+	r.sel = source.Selection{Table: t, Age: r.rule.Age, Cutoff: r.run.Cutoff.Time}
+	for i := range t.Columns {
+		r.columns = append(r.columns, i)
+	}
+	if r.run.Action == string(rule.ThenArchive) {
+		if r.store, err = r.Store(ctx, r.run.Store); err != nil {
+			return err
+		}
+	} else if r.source.Reads().RowVersions {
+		_, age := t.Column(r.rule.Age.Column)
+		r.columns = append([]int{age}, t.KeyPositions()...)
+	}
+	p, err := pace.Parse(r.run.Pace)
+	if err != nil {
+		return err
+	}
+	r.pace = pace.New(p)
+	if r.lease, err = r.source.TakeLease(ctx, t.Name, r.Instance, r.run.ID); err != nil {
+		return err
+	}
+	return nil
+}
+
+func (r *runner) ruleOf(ctx context.Context) (*rule.Rule, error) {
+	revisions, err := r.Catalog.Revisions(ctx, r.run.Rule)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range revisions {
+		if v.Revision == r.run.Revision {
+			docs, _ := rule.Parse("", []byte(v.Text))
+			if len(docs) == 1 {
+				return &docs[0].Rule, nil
+			}
+		}
+	}
+	return nil, fmt.Errorf("revision %d of rule %s cannot be read", r.run.Revision, r.run.Rule)
+}
+
+// sameShape refuses to go on where the table's columns or key are not what the plan saw.
+func sameShape(planned, now *shape.Table) error {
+	describe := func(t *shape.Table) string {
+		s := fmt.Sprint(t.Key)
+		for _, c := range t.Columns {
+			s += fmt.Sprintf(" %q %s %v", c.Name, c.Type, c.Generated)
+		}
+		for _, k := range t.ReferencedBy {
+			s += fmt.Sprintf(" %s %s", k.Name, k.OnDelete)
+		}
+		return s
+	}
+	if a, b := describe(planned), describe(now); a != b {
+		return fmt.Errorf("table %s was altered since the plan was made (it had %s; it has %s); cancel the run and make a new plan", now.Name, a, b)
+	}
+	return nil
+}
+
+// work is one slice on its way: read, and where the run archives, stored and verified.
+type work struct {
+	number  int
+	segment *catalog.Segment // nil where the run purges
+	slice   source.Slice
+	digests []value.Digest
+	set     value.Set // of all rows
+	archived
+}
+
+// move is the way a row goes, slice by slice. The next slice is read, written and verified while the last one is
+// being deleted, unless reading would keep the deletes waiting.
+func (r *runner) move(ctx context.Context) error {
+	after, number, err := r.recover(ctx)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	overlap := !r.source.Reads().BlocksWriters
+	next := r.fetch(ctx, number, after)
+	defer func() {
+		cancel()
+		if next != nil {
+			<-next
+		}
+	}()
+	for next != nil {
+		got := <-next
+		next = nil
+		if got.err != nil || got.work == nil {
+			return got.err
+		}
+		w := got.work
+		number = w.number + 1
+		if overlap && w.slice.More {
+			next = r.fetch(ctx, number, w.slice.Last)
+		}
+		if err := r.deleteSlice(ctx, w, nil); err != nil {
+			return err
+		}
+		if !overlap && w.slice.More {
+			next = r.fetch(ctx, number, w.slice.Last)
+		}
+	}
+	return nil
+}
+
+type fetched struct {
+	work *work
+	err  error
+}
+
+// fetch gets the next slice ready in the background; a nil work means that no row is left.
+func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-chan fetched {
+	out := make(chan fetched, 1)
+	go func() {
+		var w *work
+		err := retry(ctx, r.Log, func() (err error) {
+			if r.store == nil {
+				w, err = r.readSlice(ctx, number, after)
+			} else {
+				w, err = r.archiveSlice(ctx, number, after)
+			}
+			return err
+		})
+		out <- fetched{w, err}
+	}()
+	return out
+}
+
+func (r *runner) request(after []value.Value) source.SliceRequest {
+	req := source.SliceRequest{Selection: r.sel, After: after, Columns: r.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
+	if r.source.Reads().BlocksWriters {
+		req.MaxRows = shortSliceRows
+	}
+	return req
+}
+
+// readSlice reads a slice for a purge: its locators and digests, no copy.
+func (r *runner) readSlice(ctx context.Context, number int, after []value.Value) (*work, error) {
+	w := &work{number: number}
+	var hasher value.Hasher
+	slice, err := r.source.ReadSlice(ctx, r.request(after), func(c *value.Chunk) error {
+		w.digest(c, &hasher)
+		return ctx.Err()
+	})
+	if err != nil || len(w.digests) == 0 {
+		return nil, err
+	}
+	w.slice = *slice
+	return w, nil
+}
+
+// digest adds the digests of a chunk's rows.
+func (w *work) digest(c *value.Chunk, hasher *value.Hasher) {
+	for i := range c.Rows() {
+		d := hasher.Row(c.Row(i))
+		w.digests = append(w.digests, d)
+		w.set.Add(d)
+	}
+}
+
+// How often and how long something that failed for the moment is tried again.
+const (
+	tries     = 6
+	firstWait = 200 * time.Millisecond
+)
+
+// retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass.
+func retry(ctx context.Context, log interface{ Warn(string, ...any) }, fn func() error) error {
+	wait := firstWait
+	for try := 1; ; try++ {
+		err := fn()
+		if err == nil || try == tries || ctx.Err() != nil || !passing(err) {
+			return err
+		}
+		log.Warn("will try again", "error", err, "after", wait)
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(wait):
+		}
+		wait *= 2
+	}
+}
+
+// deleteSlice deletes the rows of a slice in batches, those of earlier executions left out, and closes its books.
+func (r *runner) deleteSlice(ctx context.Context, w *work, journal []source.JournalRow) error {
+	todo, number := remaining(w, journal)
+	var locked []int
+	for len(todo) > 0 {
+		n := min(r.pace.Rows(), len(todo))
+		row, err := r.deleteBatch(ctx, w, number, false, todo[:n])
+		if err != nil {
+			return err
+		}
+		locked = append(locked, row.Skipped...)
+		todo, number = todo[n:], number+1
+	}
+	for round := 0; round < lockedRounds && len(locked) > 0; round++ {
+		if err := rest(ctx, lockedWait); err != nil {
+			return err
+		}
+		row, err := r.deleteBatch(ctx, w, number, true, locked)
+		if err != nil {
+			return err
+		}
+		locked, number = row.Skipped, number+1
+	}
+	return r.closeSlice(ctx, w, nil)
+}
+
+// Rows that others have locked come again at the end of their slice, so often and after such a wait.
+const (
+	lockedRounds = 3
+	lockedWait   = 250 * time.Millisecond
+	lockWait     = 100 * time.Millisecond // before the rows of others' locks are skipped; far below deadlock_timeout
+)
+
+// remaining returns the ordinals that no batch has covered yet, and the number of the next batch.
+func remaining(w *work, journal []source.JournalRow) (todo []int, number int) {
+	number, first := 1, 0
+	for _, row := range journal {
+		number = max(number, row.Batch+1)
+		if !row.Retry {
+			first = max(first, row.Last+1)
+		}
+	}
+	for o := first; o < len(w.digests); o++ {
+		todo = append(todo, o)
+	}
+	return todo, number
+}
+
+func rest(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return ctx.Err()
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+// deleteBatch runs one delete transaction, and rests as the pace says. A transaction that has begun is never cut off.
+func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again bool, ordinals []int) (row *source.JournalRow, err error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	b := source.Batch{Selection: r.sel, Lease: r.lease, Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
+		Locators: w.slice.Locators, Digests: w.digests, Columns: r.columns, LockWait: lockWait}
+	begun := r.Now()
+	err = retry(ctx, r.Log, func() error {
+		row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
+		if errors.Is(err, source.ErrLocators) && w.segment != nil {
+			if err := r.locate(ctx, w); err != nil {
+				return err
+			}
+			b.Locators = w.slice.Locators
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	took := r.Now().Sub(begun)
+	r.count(w, row, took)
+	if err := r.show(ctx, false); err != nil {
+		return nil, err
+	}
+	return row, rest(ctx, r.pace.Done(len(ordinals), took))
+}
+
+// count adds a batch to what is shown of the run; the ledger proper is made from the journal when the slice closes.
+func (r *runner) count(w *work, row *source.JournalRow, took time.Duration) {
+	r.run.Deleted += int64(row.Deleted)
+	r.run.Changed += int64(len(row.Changed))
+	r.run.Vanished += int64(len(row.Vanished))
+	r.run.Skipped += int64(len(row.Skipped))
+	if row.Retry {
+		r.run.Skipped -= int64(row.Rows)
+	}
+	r.pending = append(r.pending, catalog.Batch{Run: r.run.ID, Segment: w.number, Number: row.Batch, Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
+		Changed: len(row.Changed), Vanished: len(row.Vanished), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At)})
+}
+
+// How often progress is shown and kept.
+const (
+	showEvery = 100 * time.Millisecond
+	saveEvery = 500 * time.Millisecond
+)
+
+// show makes progress known.
+func (r *runner) show(ctx context.Context, atOnce bool) error {
+	now := r.Now()
+	r.run.Working = r.worked + now.Sub(r.begun).Microseconds()
+	if r.Progress != nil && (atOnce || now.Sub(r.shown) >= showEvery) {
+		r.shown = now
+		copied := *r.run
+		r.Progress(&copied)
+	}
+	if atOnce || now.Sub(r.saved) >= saveEvery {
+		r.saved = now
+		return r.save(ctx)
+	}
+	return nil
+}
+
+func (r *runner) save(ctx context.Context) error {
+	r.run.Working = r.worked + r.Now().Sub(r.begun).Microseconds()
+	err := r.Catalog.SaveProgress(ctx, r.run, r.pending)
+	if err == nil {
+		r.pending = nil
+	}
+	return err
+}
+
+// keepUntil says until when a segment stays in the archive at least; nil: without end.
+func keepUntil(stored time.Time, keep *period.Period) *catalog.Time {
+	if keep == nil {
+		return nil
+	}
+	t := catalog.At(stored.AddDate(keep.Years, keep.Months, 7*keep.Weeks+keep.Days).
+		Add(time.Duration(keep.Hours)*time.Hour + time.Duration(keep.Minutes)*time.Minute + time.Duration(keep.Seconds)*time.Second))
+	return &t
+}

@@ -1,0 +1,330 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"syscall"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// archived is what a slice has besides when the run archives.
+type archived struct {
+	manifest *archive.Manifest
+}
+
+// passing says whether an error may be gone when the same thing is tried again.
+func passing(err error) bool {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrAltered, ErrBooks, ErrDisagree, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
+		if errors.Is(err, lasting) {
+			return false
+		}
+	}
+	var refused *RefusedError
+	return !errors.As(err, &refused)
+}
+
+var errNoSpace = errors.New("not enough free space in the store")
+
+// archiveSlice reads a slice into a new segment, stores it, reads it back from the store, and only then writes the
+// manifest. Any failure before that leaves nothing that counts.
+func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Value) (w *work, err error) {
+	if err := r.checkSpace(ctx); err != nil {
+		return nil, err
+	}
+	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: r.sel.Table.Name, Rule: r.run.Rule, Revision: r.run.Revision, Run: r.run.ID,
+		Number: number, Cutoff: r.sel.Cutoff, Age: r.sel.Age, Columns: r.sel.Table.Columns, Key: r.sel.Table.Key}
+	if keep := r.rule.Archive.Keep; keep != nil {
+		m.Keep = keep.String()
+	}
+	m.Name()
+	w = &work{number: number, archived: archived{manifest: m}}
+	draft, err := archive.Create(ctx, r.store, m)
+	if err != nil {
+		return nil, fmt.Errorf("store %s: %w", r.run.Store, err)
+	}
+	defer draft.Abort()
+	var hasher value.Hasher
+	var first []value.Value
+	_, age := r.sel.Table.Column(r.sel.Age.Column)
+	slice, err := r.source.ReadSlice(ctx, r.request(after), func(c *value.Chunk) error {
+		if first == nil {
+			first = []value.Value{c.Row(0)[age].Clone()}
+			for _, k := range r.sel.Table.KeyPositions() {
+				first = append(first, c.Row(0)[k].Clone())
+			}
+		}
+		w.digest(c, &hasher)
+		if err := draft.Write(c); err != nil {
+			return fmt.Errorf("store %s: writing a segment: %w", r.run.Store, err)
+		}
+		return ctx.Err()
+	})
+	if err != nil || draft.Rows() == 0 {
+		return nil, err
+	}
+	w.slice = *slice
+	m.Digest = w.set
+	w.segment = &catalog.Segment{ID: m.Segment, Run: r.run.ID, Number: number, Source: m.Source, Table: m.Table, Store: r.run.Store, Stem: m.Stem,
+		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now())}
+	if err := r.Catalog.AddSegment(ctx, w.segment); err != nil {
+		return nil, err
+	}
+	if err := r.publish(ctx, w, draft, archive.Range{Oldest: string(first[0].AppendText(nil)), Newest: string(slice.Last[0].AppendText(nil)),
+		FirstKey: source.EncodePosition(first[1:]), LastKey: source.EncodePosition(slice.Last[1:])}); err != nil {
+		return nil, errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
+	}
+	return w, nil
+}
+
+// publish stores the file, verifies it from the store, and writes the manifest.
+func (r *runner) publish(ctx context.Context, w *work, draft *archive.Draft, span archive.Range) error {
+	m := w.manifest
+	if err := draft.Commit(); err != nil {
+		return fmt.Errorf("store %s: %w", r.run.Store, err)
+	}
+	if m.Written.Rows != int64(len(w.digests)) {
+		return fmt.Errorf("%w: %d rows were read and %d written", ErrBooks, len(w.digests), m.Written.Rows)
+	}
+	if err := r.verify(ctx, w); err != nil {
+		return err
+	}
+	m.Stored = r.Now().UTC()
+	hash, err := r.chain.add(ctx, r, func(link archive.Link) (string, error) {
+		m.Link = link
+		return archive.Publish(ctx, r.store, m, span)
+	})
+	if err != nil {
+		return fmt.Errorf("store %s: %w", r.run.Store, err)
+	}
+	w.segment.Oldest, w.segment.Newest = span.Oldest, span.Newest
+	return r.opened(ctx, w.segment, m, hash)
+}
+
+// verify reads the segment back from its store and matches it row by row with what was read from the source.
+func (r *runner) verify(ctx context.Context, w *work) error {
+	var hasher value.Hasher
+	at := 0
+	return archive.Verify(ctx, r.store, w.manifest, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			if hasher.Row(c.Row(i)) != w.digests[at] {
+				return fmt.Errorf("%w: row %d is not what was written", archive.ErrDamaged, at)
+			}
+			at++
+		}
+		return ctx.Err()
+	})
+}
+
+// opened notes in the catalog that a segment exists.
+func (r *runner) opened(ctx context.Context, s *catalog.Segment, m *archive.Manifest, hash string) error {
+	now := catalog.At(r.Now())
+	s.State, s.Rows, s.RawBytes, s.FileBytes = catalog.SegmentOpen, m.Rows, m.RawBytes, m.FileBytes
+	s.Digest, s.Sequence, s.ManifestHash, s.VerifiedAt = m.Digest.String(), m.Sequence, hash, &now
+	s.KeepUntil = keepUntil(m.Stored, r.rule.Archive.Keep)
+	return r.Catalog.SaveSegment(ctx, s)
+}
+
+// discard takes back a segment that was not published.
+func (r *runner) discard(ctx context.Context, w *work) error {
+	if w.segment.State != catalog.SegmentWriting {
+		return nil
+	}
+	if err := archive.Discard(ctx, r.store, w.manifest); err != nil {
+		return err
+	}
+	w.segment.State = catalog.SegmentAbandoned
+	return r.Catalog.SaveSegment(ctx, w.segment)
+}
+
+func (r *runner) engineName(ctx context.Context) string {
+	c, err := r.Catalog.Source(ctx, r.run.Source)
+	if err != nil {
+		return ""
+	}
+	return c.Engine
+}
+
+// reserve is what must stay free in a store beyond the next segment, for manifests and closing records.
+const reserve = 16 << 20
+
+func (r *runner) checkSpace(ctx context.Context) error {
+	free := r.store.Free(ctx)
+	need := int64(reserve) + min(sliceBytes, max(r.run.Due, 1)*averageBytes(r.sel))
+	if free >= 0 && free < need {
+		return fmt.Errorf("store %s: %w: %d MiB are free and %d MiB needed for the next segment; make room, then resume the run", r.run.Store, errNoSpace, free>>20, need>>20)
+	}
+	return nil
+}
+
+// averageBytes is the table's average row width; 1 KiB where it is unknown.
+func averageBytes(sel source.Selection) int64 {
+	if sel.Table.Rows > 0 && sel.Table.Bytes > 0 {
+		return sel.Table.Bytes/sel.Table.Rows + 1
+	}
+	return 1 << 10
+}
+
+// chain is the table's chain of manifests and closing records. Its head is also kept in the source's journal.
+type chain struct {
+	sync.Mutex
+	head source.Head
+}
+
+// add writes the next record of the chain and moves the head.
+func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (hash string, err error)) (string, error) {
+	c.Lock()
+	defer c.Unlock()
+	hash, err := write(archive.Link{Sequence: c.head.Sequence + 1, Previous: c.head.Hash})
+	if err != nil {
+		return "", err
+	}
+	head := source.Head{Sequence: c.head.Sequence + 1, Hash: hash}
+	if err := r.source.SetHead(ctx, r.sel.Table.Name, head); err != nil {
+		return "", err
+	}
+	c.head = head
+	return hash, r.Catalog.Note(ctx, "service", "chain", r.run.Source+"."+r.sel.Table.Name, fmt.Sprintf("link %d: %s", head.Sequence, hash))
+}
+
+// closeSlice makes a slice's books from the journal, checks that they balance, and closes the segment. undone are
+// ordinals that no batch will cover any more.
+func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
+	journal, err := r.source.Journal(ctx, r.run.ID, w.number)
+	if err != nil {
+		return err
+	}
+	books, err := settle(w, journal, undone)
+	if err != nil {
+		return fmt.Errorf("run %s, slice %d: %w", r.run.ID, w.number, err)
+	}
+	if w.segment != nil {
+		if err := r.closeSegment(ctx, w, books); err != nil {
+			return err
+		}
+		r.run.RawBytes += w.segment.RawBytes
+		r.run.FileBytes += w.segment.FileBytes
+	}
+	r.addUp(books)
+	r.run.Slices, r.run.Position = w.number, source.EncodePosition(w.slice.Last)
+	if err := r.show(ctx, true); err != nil {
+		return err
+	}
+	return r.source.PruneJournal(ctx, r.run.ID, w.number)
+}
+
+// settle computes from journal rows what became of each row of a slice. Later batches overrule earlier ones.
+func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closing, error) {
+	const deleted, changed, vanished, skipped = 1, 2, 3, 4
+	fate := make([]byte, len(w.digests))
+	books := &archive.Closing{Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
+	covered := 0
+	var found value.Set
+	for _, row := range journal {
+		if !row.Retry {
+			covered += row.Rows
+			found.Merge(row.Found)
+			for o := row.First; o <= row.Last && o < len(fate); o++ {
+				fate[o] = deleted
+			}
+		} else {
+			for o := row.First; o <= row.Last && o < len(fate); o++ {
+				if fate[o] == skipped {
+					fate[o] = deleted
+				}
+			}
+		}
+		for code, ordinals := range map[byte][]int{changed: row.Changed, vanished: row.Vanished, skipped: row.Skipped} {
+			for _, o := range ordinals {
+				if o < 0 || o >= len(fate) {
+					return nil, fmt.Errorf("%w: the journal names row %d of %d", ErrBooks, o, len(fate))
+				}
+				fate[o] = code
+			}
+		}
+		books.Deleted += int64(row.Deleted)
+		books.Digest.Merge(row.Digest)
+	}
+	for _, o := range undone {
+		fate[o] = skipped
+		found.Add(w.digests[o])
+	}
+	for o, f := range fate {
+		switch f {
+		case 0:
+			return nil, fmt.Errorf("%w: row %d was never in a batch", ErrBooks, o)
+		case changed:
+			books.Changed = append(books.Changed, o)
+		case vanished:
+			books.Vanished = append(books.Vanished, o)
+		case skipped:
+			books.Skipped = append(books.Skipped, o)
+		}
+		if f != deleted {
+			books.Left.Add(w.digests[o])
+		}
+	}
+	total := books.Digest
+	total.Merge(books.Left)
+	switch {
+	case covered+len(undone) != len(w.digests) || found != w.set:
+		return nil, fmt.Errorf("%w: %d rows were read and the batches took %d", ErrBooks, len(w.digests), covered+len(undone))
+	case books.Deleted != books.Digest.Count:
+		return nil, fmt.Errorf("%w: %d rows were deleted and the digest covers %d", ErrBooks, books.Deleted, books.Digest.Count)
+	case total != w.set:
+		return nil, fmt.Errorf("%w: the digest of what was deleted and what was left out (%s) is not that of what was read (%s)", ErrBooks, total, w.set)
+	}
+	return books, nil
+}
+
+// closeSegment writes the closing record.
+func (r *runner) closeSegment(ctx context.Context, w *work, books *archive.Closing) error {
+	books.Closed = r.Now().UTC()
+	var hash string
+	err := retry(ctx, r.Log, func() (err error) {
+		hash, err = r.chain.add(ctx, r, func(link archive.Link) (string, error) {
+			books.Link = link
+			return archive.WriteClosing(ctx, r.store, w.manifest, books)
+		})
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("store %s: %w", r.run.Store, err)
+	}
+	return r.closed(ctx, w.segment, books, hash)
+}
+
+// closed notes in the catalog that a segment is closed.
+func (r *runner) closed(ctx context.Context, s *catalog.Segment, books *archive.Closing, hash string) error {
+	at := catalog.At(books.Closed)
+	s.State, s.ClosedAt, s.ClosingHash, s.ClosingSeq = catalog.SegmentClosed, &at, hash, books.Sequence
+	s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)), int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
+	return r.Catalog.SaveSegment(ctx, s)
+}
+
+// addUp adds a slice's books to what the run has closed, and makes the run's counts those of its closed slices.
+func (r *runner) addUp(books *archive.Closing) {
+	l := &r.run.Closed.V
+	merge := func(into *string, sets ...value.Set) {
+		sum, _ := value.ParseSet(*into) // the empty text is the empty set
+		for _, s := range sets {
+			sum.Merge(s)
+		}
+		*into = sum.String()
+	}
+	merge(&l.CopiedDigest, books.Digest, books.Left)
+	merge(&l.DeletedDigest, books.Digest)
+	merge(&l.LeftDigest, books.Left)
+	l.Copied += books.Digest.Count + books.Left.Count
+	l.Deleted += books.Deleted
+	l.Changed += int64(len(books.Changed))
+	l.Vanished += int64(len(books.Vanished))
+	l.Held += int64(len(books.Held))
+	l.Skipped += int64(len(books.Skipped))
+	r.run.Ledger = *l
+}
