@@ -52,7 +52,7 @@ type runner struct {
 // decides the run's next state: nil is done.
 func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
-	if err := r.prepare(ctx); err != nil {
+	if err := r.prepare(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
 	defer func() {

@@ -1,0 +1,13 @@
+CREATE TABLE port (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, island TEXT NOT NULL, opened DATE NOT NULL);
+CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, class TEXT NOT NULL, seats INTEGER NOT NULL, built DATE NOT NULL, beacon BLOB NOT NULL);
+CREATE TABLE passenger (id INTEGER PRIMARY KEY, name TEXT NOT NULL, language TEXT NOT NULL, preferences TEXT NOT NULL, joined_at DATETIME NOT NULL);
+CREATE TABLE sailing (id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessel (id), from_port INTEGER NOT NULL REFERENCES port (id), to_port INTEGER NOT NULL REFERENCES port (id),
+	departs_at DATETIME NOT NULL, cancelled BOOLEAN NOT NULL DEFAULT 0);
+CREATE TABLE booking (id INTEGER PRIMARY KEY, passenger_id INTEGER NOT NULL REFERENCES passenger (id), reference TEXT NOT NULL UNIQUE, booked_at DATETIME NOT NULL, state TEXT NOT NULL, seats TEXT NOT NULL);
+CREATE TABLE booking_leg (booking_id INTEGER NOT NULL REFERENCES booking (id), leg INTEGER NOT NULL, sailing_id INTEGER NOT NULL REFERENCES sailing (id), deck TEXT NOT NULL, PRIMARY KEY (booking_id, leg));
+CREATE TABLE payment (id INTEGER PRIMARY KEY, booking_id INTEGER NOT NULL REFERENCES booking (id), amount NUMERIC(9,2) NOT NULL, method TEXT NOT NULL, paid_at DATETIME NOT NULL);
+CREATE TABLE boarding_scan (id INTEGER PRIMARY KEY, booking_id INTEGER NOT NULL REFERENCES booking (id), sailing_id INTEGER NOT NULL REFERENCES sailing (id), gate SMALLINT NOT NULL,
+	scanned_at DATETIME NOT NULL, outcome TEXT NOT NULL, fare NUMERIC(9,2), device TEXT NOT NULL, note TEXT);
+CREATE TABLE engine_reading (id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessel (id), read_at DATETIME NOT NULL, rpm INTEGER NOT NULL, temperature REAL NOT NULL, pressure REAL, alarm BOOLEAN NOT NULL);
+CREATE TABLE notice (id INTEGER PRIMARY KEY, passenger_id INTEGER NOT NULL REFERENCES passenger (id), sent_on DATE NOT NULL, channel TEXT NOT NULL, body TEXT NOT NULL);
+CREATE TABLE fare_change (from_port INTEGER NOT NULL REFERENCES port (id), to_port INTEGER NOT NULL REFERENCES port (id), effective_on DATE NOT NULL, fare NUMERIC(7,2) NOT NULL, PRIMARY KEY (from_port, to_port, effective_on));

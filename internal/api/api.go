@@ -1,0 +1,362 @@
+// Package api is the HTTP interface: routes, errors as problem details, the OpenAPI document, live events, and the
+// embedded console. Each route only translates; what it asks for is done by the service.
+package api
+
+import (
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/service"
+	"ambercellar/internal/source"
+)
+
+// maxBody is the largest request body: a file of rules and a little.
+const maxBody = rule.MaxFile + 64<<10
+
+// API answers HTTP requests for a service.
+type API struct {
+	service  *service.Service
+	log      *slog.Logger
+	console  fs.FS
+	document func() []byte
+}
+
+// New returns the handler of all HTTP requests.
+func New(s *service.Service, log *slog.Logger, console fs.FS) http.Handler {
+	a := &API{service: s, log: log, console: console, document: sync.OnceValue(Document)}
+	gin.SetMode(gin.ReleaseMode)
+	g := gin.New()
+	g.UseRawPath, g.UnescapePathValues = true, true
+	g.Use(a.logged, gin.CustomRecoveryWithWriter(nil, a.recovered), secured)
+	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	g.GET("/readyz", func(c *gin.Context) {
+		if _, err := s.Catalog.Setting(c, "instance"); err != nil {
+			c.String(http.StatusServiceUnavailable, "the catalog does not answer: %v\n", err)
+			return
+		}
+		c.String(http.StatusOK, "ready\n")
+	})
+	for _, r := range a.routes() {
+		handlers := []gin.HandlerFunc{limited}
+		if !r.open {
+			handlers = append(handlers, a.authenticated)
+		}
+		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler())...)
+	}
+	g.NoRoute(a.other)
+	return g
+}
+
+// route is one operation of the interface. The OpenAPI document is made from the same table.
+type route struct {
+	method, path string // path parameters in braces
+	summary      string
+	query        []string // names of query parameters
+	in, out      any      // the types of the request's and the answer's JSON; nil for none
+	status       int
+	open         bool // needs no token
+	do           func(*gin.Context) (any, error)
+	raw          func(*gin.Context) // answers on its own, in place of do
+}
+
+func ginPath(p string) string { return strings.NewReplacer("{", ":", "}", "").Replace(p) }
+
+func (r route) handler() gin.HandlerFunc {
+	if r.raw != nil {
+		return r.raw
+	}
+	return func(c *gin.Context) {
+		out, err := r.do(c)
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		status := r.status
+		if status == 0 {
+			status = http.StatusOK
+		}
+		if out == nil {
+			c.Status(http.StatusNoContent)
+			return
+		}
+		c.JSON(status, out)
+	}
+}
+
+const actor = "administrator"
+
+func (a *API) routes() []route {
+	s := a.service
+	paged := []string{"limit", "offset"}
+	return []route{
+		{method: "GET", path: "/openapi.json", summary: "This document", open: true, raw: func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }},
+		{method: "POST", path: "/session", summary: "Sign in to the console with a token", in: Login{}, out: Session{}, open: true, do: a.signIn},
+		{method: "GET", path: "/session", summary: "Who is signed in", out: Session{}, do: func(*gin.Context) (any, error) { return Session{actor}, nil }},
+		{method: "DELETE", path: "/session", summary: "Sign out", do: a.signOut},
+		{method: "GET", path: "/status", summary: "What is going on and what was archived", out: Status{}, do: a.status},
+
+		{method: "GET", path: "/sources", summary: "All sources", out: Items[source.Config]{}, do: func(c *gin.Context) (any, error) { return all(s.Catalog.Sources(c)) }},
+		{method: "POST", path: "/sources", summary: "Add a source", in: NewSource{}, out: source.Report{}, status: http.StatusCreated, do: a.addSource},
+		{method: "GET", path: "/sources/{source}/check", summary: "Connect to a source and report rights and obstacles", out: source.Report{}, do: a.checkSource},
+		{method: "GET", path: "/sources/{source}/tables", summary: "The tables of a source", out: Items[shape.Table]{}, do: a.tables},
+		{method: "GET", path: "/sources/{source}/tables/{table}", summary: "One table", out: shape.Table{}, do: a.table},
+
+		{method: "GET", path: "/stores", summary: "All stores", out: Items[StoreView]{}, do: a.stores},
+		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: catalog.Store{}, status: http.StatusCreated, do: a.addStore},
+		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know", out: Adopted{}, do: func(c *gin.Context) (any, error) {
+			n, err := s.Adopt(c, actor, c.Param("store"))
+			return Adopted{n}, err
+		}},
+
+		{method: "GET", path: "/rules", summary: "All rules", out: Items[RuleView]{}, do: a.rules},
+		{method: "POST", path: "/rules", summary: "Apply a file of rules: all of them or none", in: RuleFile{}, out: RuleResult{}, do: a.applyRules},
+		{method: "POST", path: "/rules/check", summary: "Check a file of rules and change nothing", in: RuleFile{}, out: RuleResult{}, do: a.checkRules},
+		{method: "GET", path: "/rules/{rule}", summary: "One rule", out: RuleView{}, do: a.rule},
+		{method: "GET", path: "/rules/{rule}/revisions", summary: "All revisions of a rule, the newest first", out: Items[catalog.Revision]{}, do: func(c *gin.Context) (any, error) {
+			if _, err := s.Catalog.Rule(c, c.Param("rule")); err != nil {
+				return nil, err
+			}
+			return all(s.Catalog.Revisions(c, c.Param("rule")))
+		}},
+
+		{method: "GET", path: "/plans", summary: "The newest plans", query: []string{"rule", "limit"}, out: Items[catalog.Plan]{}, do: func(c *gin.Context) (any, error) {
+			limit, _ := page(c)
+			return all(s.Catalog.Plans(c, c.Query("rule"), limit))
+		}},
+		{method: "POST", path: "/plans", summary: "Make a plan of a rule; nothing in the source changes", in: NewPlan{}, out: catalog.Plan{}, status: http.StatusCreated, do: a.makePlan},
+		{method: "GET", path: "/plans/{plan}", summary: "One plan", out: catalog.Plan{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Plan(c, c.Param("plan")) }},
+
+		{method: "GET", path: "/runs", summary: "Runs, the newest first", query: append([]string{"rule"}, paged...), out: Items[RunView]{}, do: func(c *gin.Context) (any, error) {
+			limit, offset := page(c)
+			rs, err := s.Catalog.Runs(c, c.Query("rule"), limit+1, offset)
+			return paging(viewRuns(rs), limit, offset), err
+		}},
+		{method: "POST", path: "/runs", summary: "Start a run of a plan", in: NewRun{}, out: RunView{}, status: http.StatusAccepted, do: a.startRun},
+		{method: "GET", path: "/runs/{run}", summary: "One run", out: RunView{}, do: runView(s.Run)},
+		{method: "GET", path: "/runs/{run}/batches", summary: "The batches of a run, the newest first", query: paged, out: Items[catalog.Batch]{}, do: func(c *gin.Context) (any, error) {
+			if _, err := s.Catalog.Run(c, c.Param("run")); err != nil {
+				return nil, err
+			}
+			limit, offset := page(c)
+			bs, err := s.Catalog.Batches(c, c.Param("run"), limit+1, offset)
+			return paging(bs, limit, offset), err
+		}},
+		{method: "GET", path: "/runs/{run}/events", summary: "A run's counts as they change, as server-sent events named run", raw: a.events},
+		{method: "POST", path: "/runs/{run}/pause", summary: "Stop a run after its batch in hand", out: RunView{}, do: runView(s.Pause)},
+		{method: "POST", path: "/runs/{run}/resume", summary: "Go on with a paused or failed run", out: RunView{}, do: runView(s.Resume)},
+		{method: "POST", path: "/runs/{run}/cancel", summary: "End a run after its batch in hand", out: RunView{}, do: runView(s.Cancel)},
+
+		{method: "GET", path: "/segments", summary: "Segments, the newest first", query: append([]string{"run", "source", "table", "state"}, paged...), out: Items[catalog.Segment]{}, do: func(c *gin.Context) (any, error) {
+			limit, offset := page(c)
+			f := catalog.SegmentFilter{Run: c.Query("run"), Source: c.Query("source"), Table: c.Query("table"), State: c.Query("state")}
+			list, err := s.Catalog.Segments(c, f, limit+1, offset)
+			return paging(list, limit, offset), err
+		}},
+		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Segment(c, c.Param("segment")) }},
+		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c, c.Param("segment")) }},
+
+		{method: "GET", path: "/restores", summary: "Restores, the newest first", query: paged, out: Items[catalog.Restore]{}, do: func(c *gin.Context) (any, error) {
+			limit, offset := page(c)
+			list, err := s.Catalog.Restores(c, limit+1, offset)
+			return paging(list, limit, offset), err
+		}},
+		{method: "POST", path: "/restores", summary: "Bring archived rows back", in: engine.RestoreRequest{}, out: catalog.Restore{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			var q engine.RestoreRequest
+			if err := read(c, &q); err != nil {
+				return nil, err
+			}
+			return s.RequestRestore(c, actor, q)
+		}},
+		{method: "GET", path: "/restores/{restore}", summary: "One restore", out: catalog.Restore{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Restore(c, c.Param("restore")) }},
+		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},
+
+		{method: "GET", path: "/audit", summary: "The newest lines of the audit log", query: []string{"limit"}, out: Items[catalog.Entry]{}, do: func(c *gin.Context) (any, error) {
+			limit, _ := page(c)
+			return all(s.Catalog.AuditLog(c, limit))
+		}},
+	}
+}
+
+// all wraps a list that is never long.
+func all[T any](list []T, err error) (any, error) {
+	fill(&list)
+	return Items[T]{Items: list}, err
+}
+
+const defaultLimit, maxLimit = 50, 500
+
+func page(c *gin.Context) (limit, offset int) {
+	limit, err := strconv.Atoi(c.Query("limit"))
+	if err != nil || limit < 1 {
+		limit = defaultLimit
+	}
+	offset, err = strconv.Atoi(c.Query("offset"))
+	if err != nil || offset < 0 {
+		offset = 0
+	}
+	return min(limit, maxLimit), offset
+}
+
+// paging makes a page of a list that was read one longer than the page.
+func paging[T any](list []T, limit, offset int) Items[T] {
+	fill(&list)
+	if len(list) > limit {
+		next := offset + limit
+		return Items[T]{Items: list[:limit], Next: &next}
+	}
+	return Items[T]{Items: list}
+}
+
+// logged writes a line a request; those that only look are written at the lowest level.
+func (a *API) logged(c *gin.Context) {
+	begun := time.Now()
+	c.Next()
+	level := slog.LevelDebug
+	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		level = slog.LevelInfo
+	}
+	attrs := []any{"method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(begun).Round(time.Microsecond)}
+	if c.Writer.Status() >= 500 {
+		level = slog.LevelError
+	}
+	if e := c.Errors.Last(); e != nil {
+		attrs = append(attrs, "error", e.Err)
+	}
+	a.log.Log(c, level, "request", attrs...)
+}
+
+func (a *API) recovered(c *gin.Context, err any) {
+	a.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", err)
+	fail(c, problem(http.StatusInternalServerError, "internal", "The service failed", "the request could not be answered; the log says more"))
+}
+
+func secured(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+}
+
+func limited(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+}
+
+const cookieName = "ambercellar_session"
+
+// authenticated lets in whoever shows the token, or the cookie of a session. A cookie changes things only for pages of
+// our own, so that no other site can use it.
+func (a *API) authenticated(c *gin.Context) {
+	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		if good, err := a.service.CheckToken(c, bearer); err != nil {
+			fail(c, err)
+		} else if !good {
+			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token; `ambercellar serve -new-token` makes a new one"))
+		}
+		return
+	}
+	secret, err := c.Cookie(cookieName)
+	if err == nil {
+		good, err := a.service.CheckSession(c, secret)
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		if good && sameSite(c.Request) {
+			return
+		}
+	}
+	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in", "send the administrator's token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
+}
+
+func sameSite(r *http.Request) bool {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		return true
+	}
+	u, err := url.Parse(r.Header.Get("Origin"))
+	return err == nil && u.Host == r.Host
+}
+
+func (a *API) signIn(c *gin.Context) (any, error) {
+	var in Login
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	good, err := a.service.CheckToken(c, in.Token)
+	if err != nil {
+		return nil, err
+	}
+	if !good {
+		time.Sleep(300 * time.Millisecond)
+		p := problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token")
+		p.Field, p.Remedy = "token", "it was printed when the service first started; `ambercellar serve -new-token` makes a new one"
+		return nil, p
+	}
+	secret, expires, err := a.service.BeginSession(c)
+	if err != nil {
+		return nil, err
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.Request.TLS != nil})
+	return Session{actor}, nil
+}
+
+func (a *API) signOut(c *gin.Context) (any, error) {
+	if secret, err := c.Cookie(cookieName); err == nil {
+		if err := a.service.EndSession(c, secret); err != nil {
+			return nil, err
+		}
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	return nil, nil
+}
+
+// other answers with the console's files; paths that are none of them are places within the console.
+func (a *API) other(c *gin.Context) {
+	path := strings.TrimPrefix(c.Request.URL.Path, "/")
+	if strings.HasPrefix(path, "api/") {
+		fail(c, problem(http.StatusNotFound, "not-found", "There is nothing here", "the interface has no "+c.Request.Method+" /"+path+"; /api/v1/openapi.json lists what it has"))
+		return
+	}
+	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		fail(c, problem(http.StatusMethodNotAllowed, "method", "The console is only to be read", "send requests to /api/v1"))
+		return
+	}
+	if path == "" {
+		path = "index.html"
+	}
+	f, err := fs.Stat(a.console, path)
+	if err != nil || f.IsDir() {
+		if _, err := fs.Stat(a.console, "index.html"); err != nil {
+			c.String(http.StatusNotFound, "this build holds no console; `make build` makes one that does\n")
+			return
+		}
+		path = "index.html"
+	}
+	if strings.HasPrefix(path, "assets/") {
+		c.Header("Cache-Control", "public, max-age=31536000, immutable") // their names hold a hash of their content
+	} else {
+		c.Header("Cache-Control", "no-cache")
+	}
+	if path == "index.html" { // ServeFileFS would redirect it to /
+		b, err := fs.ReadFile(a.console, path)
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		c.Data(http.StatusOK, "text/html; charset=utf-8", b)
+		return
+	}
+	http.ServeFileFS(c.Writer, c.Request, a.console, path)
+}

@@ -1,0 +1,153 @@
+package api
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/swaggest/jsonschema-go"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/service"
+	"ambercellar/internal/source"
+)
+
+// Document returns the OpenAPI 3.1 document of the interface, made from the table of routes.
+func Document() []byte {
+	schemas := map[string]json.RawMessage{}
+	paths := map[string]map[string]any{}
+	b := &builder{schemas: schemas}
+	for _, r := range (&API{service: &service.Service{}}).routes() {
+		if paths[r.path] == nil {
+			paths[r.path] = map[string]any{}
+		}
+		paths[r.path][strings.ToLower(r.method)] = b.operation(r)
+	}
+	doc := map[string]any{
+		"openapi": "3.1.0",
+		"info":    map[string]any{"title": "Amber Cellar", "version": "1", "description": "Retention rules, plans, runs, archive and restores. Errors are problem details (RFC 9457)."},
+		"servers": []any{map[string]any{"url": "/api/v1"}},
+		"paths":   paths,
+		"components": map[string]any{
+			"schemas":         schemas,
+			"securitySchemes": map[string]any{"token": map[string]any{"type": "http", "scheme": "bearer"}},
+		},
+		"security": []any{map[string]any{"token": []any{}}},
+	}
+	out, err := json.MarshalIndent(doc, "", "  ")
+	if err != nil {
+		panic(err) // of our own types alone
+	}
+	return append(out, '\n')
+}
+
+type builder struct{ schemas map[string]json.RawMessage }
+
+var parameter = regexp.MustCompile(`\{(\w+)\}`)
+
+func (b *builder) operation(r route) map[string]any {
+	op := map[string]any{"summary": r.summary, "operationId": operationID(r)}
+	var parameters []any
+	for _, m := range parameter.FindAllStringSubmatch(r.path, -1) {
+		parameters = append(parameters, map[string]any{"name": m[1], "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
+	}
+	for _, q := range r.query {
+		kind := "string"
+		if q == "limit" || q == "offset" {
+			kind = "integer"
+		}
+		parameters = append(parameters, map[string]any{"name": q, "in": "query", "schema": map[string]any{"type": kind}})
+	}
+	if parameters != nil {
+		op["parameters"] = parameters
+	}
+	if r.open {
+		op["security"] = []any{}
+	}
+	content := func(kind string, v any) map[string]any {
+		return map[string]any{kind: map[string]any{"schema": b.schema(v)}}
+	}
+	if r.in != nil {
+		op["requestBody"] = map[string]any{"required": true, "content": content("application/json", r.in)}
+	}
+	status := r.status
+	answer := map[string]any{"description": "done"}
+	switch {
+	case r.out != nil:
+		answer["content"] = content("application/json", r.out)
+		if status == 0 {
+			status = 200
+		}
+	case r.raw != nil:
+		status = 200
+	default:
+		status = 204
+	}
+	op["responses"] = map[string]any{
+		strconv.Itoa(status): answer,
+		"default":            map[string]any{"description": "a problem", "content": content("application/problem+json", Problem{})},
+	}
+	return op
+}
+
+func operationID(r route) string {
+	words := strings.FieldsFunc(strings.ToLower(r.method)+" "+r.path, func(c rune) bool { return strings.ContainsRune(" /{}.", c) })
+	for i := 1; i < len(words); i++ {
+		words[i] = strings.ToUpper(words[i][:1]) + words[i][1:]
+	}
+	return strings.Join(words, "")
+}
+
+// schema returns a reference to the schema of a value's type, and adds all that it needs to the document.
+func (b *builder) schema(v any) any {
+	r := jsonschema.Reflector{}
+	r.AddTypeMapping(catalog.Time{}, time.Time{})
+	r.AddTypeMapping(catalog.JSON[rule.Rule]{}, rule.Rule{})
+	r.AddTypeMapping(catalog.JSON[source.Survey]{}, source.Survey{})
+	r.AddTypeMapping(catalog.JSON[catalog.Scope]{}, catalog.Scope{})
+	r.AddTypeMapping(catalog.JSON[[]string]{}, []string{})
+	s, err := r.Reflect(v,
+		jsonschema.DefinitionsPrefix("#/components/schemas/"),
+		jsonschema.RootRef,
+		jsonschema.CollectDefinitions(func(name string, s jsonschema.Schema) {
+			text, err := json.Marshal(s)
+			if err != nil {
+				panic(err)
+			}
+			b.schemas[name] = bytes.ReplaceAll(text, []byte(`["array","null"]`), []byte(`"array"`)) // lists are empty rather than missing
+		}),
+		jsonschema.InterceptDefName(func(t reflect.Type, name string) string { return schemaName(t) }),
+		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
+			if p.Processed && !strings.Contains(string(p.Field.Tag.Get("json")), "omitempty") {
+				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
+			}
+			return nil
+		}),
+	)
+	if err != nil {
+		panic(err)
+	}
+	return s
+}
+
+var generic = regexp.MustCompile(`^(\w+)\[(?:.*[./])?(\w+)\]$`)
+
+// schemaName is a type's own name; a page of things is called after them.
+func schemaName(t reflect.Type) string {
+	if m := generic.FindStringSubmatch(t.Name()); m != nil {
+		return fmt.Sprintf("%sOf%s", m[1], m[2])
+	}
+	if t.PkgPath() == "ambercellar/internal/core/rule" && t.Name() == "Problem" {
+		return "RuleProblem"
+	}
+	if t.PkgPath() == "ambercellar/internal/core/rule" && t.Name() == "Rule" {
+		return "RuleBody"
+	}
+	return t.Name()
+}

@@ -1,0 +1,274 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/service"
+	"ambercellar/internal/source"
+)
+
+// runView answers with a run as the interface shows it.
+func runView(do func(context.Context, string) (*catalog.Run, error)) func(*gin.Context) (any, error) {
+	return func(c *gin.Context) (any, error) {
+		r, err := do(c, c.Param("run"))
+		if err != nil {
+			return nil, err
+		}
+		return viewRun(r), nil
+	}
+}
+
+func (a *API) status(c *gin.Context) (any, error) {
+	s := a.service
+	out := Status{Version: service.Version, Instance: s.Instance, Started: catalog.At(s.Started), Now: catalog.At(s.Now()), Active: []RunView{}, Recent: []RunView{}}
+	totals, err := s.Catalog.Totals(c)
+	if err != nil {
+		return nil, err
+	}
+	out.Totals = *totals
+	sources, err := s.Catalog.Sources(c)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := s.Catalog.Rules(c)
+	if err != nil {
+		return nil, err
+	}
+	out.Sources, out.Rules = len(sources), len(rules)
+	active, err := s.Catalog.RunsIn(c, catalog.Queued, catalog.Running, catalog.Paused, catalog.Failed)
+	if err != nil {
+		return nil, err
+	}
+	for i := range active {
+		r, err := s.Run(c, active[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		out.Active = append(out.Active, viewRun(r))
+	}
+	runs, err := s.Catalog.Runs(c, "", 20, 0)
+	for i := range runs {
+		if runs[i].State.Ended() {
+			out.Recent = append(out.Recent, viewRun(&runs[i]))
+		}
+	}
+	return out, err
+}
+
+func (a *API) addSource(c *gin.Context) (any, error) {
+	var in NewSource
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	return a.service.AddSource(c, actor, source.Config(in))
+}
+
+func (a *API) checkSource(c *gin.Context) (any, error) {
+	src, err := a.service.Source(c, c.Param("source"))
+	if err != nil {
+		return nil, err
+	}
+	return src.Check(c)
+}
+
+func (a *API) tables(c *gin.Context) (any, error) {
+	src, err := a.service.Source(c, c.Param("source"))
+	if err != nil {
+		return nil, err
+	}
+	list, err := src.Tables(c)
+	for i := range list {
+		tidy(&list[i])
+	}
+	return all(list, err)
+}
+
+func (a *API) table(c *gin.Context) (any, error) {
+	src, err := a.service.Source(c, c.Param("source"))
+	if err != nil {
+		return nil, err
+	}
+	t, err := src.Table(c, c.Param("table"))
+	if err != nil {
+		return nil, err
+	}
+	return tidy(t), nil
+}
+
+func (a *API) stores(c *gin.Context) (any, error) {
+	list, err := a.service.Catalog.Stores(c)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]StoreView, len(list))
+	for i, s := range list {
+		out[i] = StoreView{Store: s, Free: -1}
+		if st, err := a.service.Store(c, s.Name); err != nil {
+			out[i].Problem = err.Error()
+		} else {
+			out[i].Free = st.Free(c)
+		}
+	}
+	return all(out, nil)
+}
+
+func (a *API) addStore(c *gin.Context) (any, error) {
+	var in NewStore
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	if err := a.service.AddStore(c, actor, catalog.Store{Name: in.Name, Path: in.Path}); err != nil {
+		return nil, err
+	}
+	return a.service.Catalog.Store(c, in.Name)
+}
+
+func (a *API) rules(c *gin.Context) (any, error) {
+	list, err := a.service.Catalog.Rules(c)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]RuleView, len(list))
+	for i := range list {
+		if out[i], err = a.viewRule(c, &list[i]); err != nil {
+			return nil, err
+		}
+	}
+	return all(out, nil)
+}
+
+func (a *API) rule(c *gin.Context) (any, error) {
+	r, err := a.service.Catalog.Rule(c, c.Param("rule"))
+	if err != nil {
+		return nil, err
+	}
+	return a.viewRule(c, r)
+}
+
+func (a *API) viewRule(ctx context.Context, r *catalog.Rule) (RuleView, error) {
+	v := RuleView{Rule: *r}
+	for _, clause := range r.Body.V.Clauses {
+		v.Spoken += clause.Keep.Spoken()
+		if clause.Align != "" {
+			v.Spoken += ", cut at the " + string(clause.Align)
+		}
+	}
+	runs, err := a.service.Catalog.Runs(ctx, r.Name, 1, 0)
+	if err == nil && len(runs) > 0 {
+		last := viewRun(&runs[0])
+		v.LastRun = &last
+	}
+	return v, err
+}
+
+func (a *API) applyRules(c *gin.Context) (any, error) {
+	var in RuleFile
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	applied, problems, err := a.service.ApplyRules(c, actor, in.File, []byte(in.Text))
+	fill(&applied)
+	fill(&problems)
+	return RuleResult{Applied: applied, Problems: problems}, err
+}
+
+func (a *API) checkRules(c *gin.Context) (any, error) {
+	var in RuleFile
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	_, problems, err := a.service.CheckRules(c, in.File, []byte(in.Text))
+	fill(&problems)
+	return RuleResult{Applied: []engine.Applied{}, Problems: problems}, err
+}
+
+func (a *API) makePlan(c *gin.Context) (any, error) {
+	var in NewPlan
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	var before time.Time
+	if in.Before != "" {
+		var ok bool
+		if before, ok = rule.ParseISO(in.Before); !ok {
+			return nil, &engine.RefusedError{Field: "before", Message: fmt.Sprintf("%q is not a date or time", in.Before), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
+		}
+	}
+	return a.service.MakePlan(c, in.Rule, before)
+}
+
+func (a *API) startRun(c *gin.Context) (any, error) {
+	var in NewRun
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	r, err := a.service.StartRun(c, actor, in.Plan)
+	if err != nil {
+		return nil, err
+	}
+	return viewRun(r), nil
+}
+
+// keepAlive is how often a quiet stream of events sends a comment, so that nothing between takes it for dead.
+const keepAlive = 15 * time.Second
+
+// events sends a run's counts as they change. The stream ends when the run stops; a client that comes back later gets
+// one event with where it stands.
+func (a *API) events(c *gin.Context) {
+	r, err := a.service.Run(c, c.Param("run"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.Header("X-Accel-Buffering", "no")
+	send := func(r *catalog.Run) {
+		c.SSEvent("run", viewRun(r))
+		c.Writer.Flush()
+	}
+	send(r)
+	updates, stop := a.service.Listen(r.ID)
+	defer stop()
+	tick := time.NewTicker(keepAlive)
+	defer tick.Stop()
+	for {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-tick.C:
+			if _, err := c.Writer.WriteString(": still here\n\n"); err != nil {
+				return
+			}
+			c.Writer.Flush()
+		case r, ok := <-updates:
+			if !ok {
+				if last, err := a.service.Run(c, c.Param("run")); err == nil {
+					send(last)
+				}
+				c.SSEvent("end", "")
+				return
+			}
+			send(r)
+		}
+	}
+}
+
+func (a *API) restoreFile(c *gin.Context) {
+	path, r, err := a.service.RestoreFile(c, c.Param("restore"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	kind := map[string]string{"csv": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}[r.Format]
+	c.Header("Content-Type", kind)
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s.%s\"", r.ID, r.Format))
+	http.ServeFile(c.Writer, c.Request, path)
+}

@@ -1,0 +1,144 @@
+package api
+
+import (
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine"
+)
+
+// Items is a page of a list.
+type Items[T any] struct {
+	Items []T  `json:"items"`
+	Next  *int `json:"next"` // the offset of the next page; null on the last
+}
+
+// Login is what a console session begins with.
+type Login struct {
+	Token string `json:"token"`
+}
+
+// Session says who is signed in.
+type Session struct {
+	Actor string `json:"actor"`
+}
+
+// Status is what the overview shows.
+type Status struct {
+	Version  string         `json:"version"`
+	Instance string         `json:"instance"`
+	Started  catalog.Time   `json:"started"`
+	Now      catalog.Time   `json:"now"`
+	Totals   catalog.Totals `json:"totals"`
+	Active   []RunView      `json:"active"` // queued, running, paused and failed runs
+	Recent   []RunView      `json:"recent"` // ended runs, the newest first
+	Sources  int            `json:"sources"`
+	Rules    int            `json:"rules"`
+}
+
+// NewSource is a source to add.
+type NewSource struct {
+	Name         string `json:"name"`
+	Engine       string `json:"engine"`
+	Address      string `json:"address"`
+	PasswordEnv  string `json:"password_env,omitempty"`
+	PasswordFile string `json:"password_file,omitempty"`
+	TLS          string `json:"tls,omitempty"`
+	TLSCA        string `json:"tls_ca,omitempty"`
+	Connections  int    `json:"connections,omitempty"`
+}
+
+// NewStore is a store to add.
+type NewStore struct {
+	Name string `json:"name"`
+	Path string `json:"path"`
+}
+
+// StoreView is a store with what is free in it.
+type StoreView struct {
+	catalog.Store
+	Free    int64  `json:"free"` // bytes; -1 where unknown
+	Problem string `json:"problem,omitempty"`
+}
+
+// Adopted says how many segments a store brought into the catalog.
+type Adopted struct {
+	Segments int `json:"segments"`
+}
+
+// RuleFile is a file of rules to check or apply.
+type RuleFile struct {
+	File string `json:"file,omitempty"` // its name, for messages
+	Text string `json:"text"`
+}
+
+// RuleResult says what a check found, or what became of each rule.
+type RuleResult struct {
+	Applied  []engine.Applied `json:"applied"`
+	Problems []rule.Problem   `json:"problems"` // warnings, where the rules were applied
+}
+
+// RuleView is a rule with its newest plan and when it last ran.
+type RuleView struct {
+	catalog.Rule
+	Spoken  string   `json:"spoken"` // the clauses in words
+	LastRun *RunView `json:"last_run"`
+}
+
+// NewPlan asks for a plan.
+type NewPlan struct {
+	Rule   string `json:"rule"`
+	Before string `json:"before,omitempty"` // a cutoff earlier than the rule's; ISO 8601
+}
+
+// NewRun asks for a run of a plan.
+type NewRun struct {
+	Plan string `json:"plan"`
+}
+
+// RunView is a run with what follows from its counts.
+type RunView struct {
+	catalog.Run
+	Done        int64    `json:"done"` // rows dealt with
+	Rate        float64  `json:"rate"` // rows a second while working
+	SecondsLeft *float64 `json:"seconds_left"`
+}
+
+func viewRun(r *catalog.Run) RunView {
+	v := RunView{Run: *r, Done: r.Deleted + r.LeftOut()}
+	if r.Working > 0 {
+		v.Rate = float64(v.Done) / (float64(r.Working) / 1e6)
+	}
+	if r.State == catalog.Running && v.Rate > 0 {
+		left := max(float64(r.Due-v.Done), 0) / v.Rate
+		v.SecondsLeft = &left
+	}
+	return v
+}
+
+func viewRuns(rs []catalog.Run) []RunView {
+	out := make([]RunView, len(rs))
+	for i := range rs {
+		out[i] = viewRun(&rs[i])
+	}
+	return out
+}
+
+// tidy gives lists that are empty rather than missing.
+func tidy(t *shape.Table) *shape.Table {
+	fill(&t.Columns)
+	fill(&t.Key)
+	fill(&t.Indexes)
+	fill(&t.References)
+	fill(&t.ReferencedBy)
+	fill(&t.Triggers)
+	fill(&t.Obstacles)
+	fill(&t.Notes)
+	return t
+}
+
+func fill[T any](list *[]T) {
+	if *list == nil {
+		*list = []T{}
+	}
+}

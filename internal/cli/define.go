@@ -1,0 +1,365 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// commands is the table of all commands, in the order of the work.
+func commands() []command {
+	return []command{
+		{name: "serve", summary: "run the service", flags: serveFlags, run: serve, local: true},
+		{name: "demo", summary: "run the service on made-up data, or the whole example with -once", flags: demoFlags, run: runDemo, local: true},
+		{name: "version", summary: "print the version", run: version, local: true},
+		{name: "openapi", summary: "print the OpenAPI document of the interface", run: openAPI, local: true},
+
+		{name: "source add", args: "NAME", summary: "add a database", flags: sourceFlags, run: sourceAdd},
+		{name: "source list", summary: "list the databases", run: sourceList},
+		{name: "source check", args: "NAME", summary: "connect, and say which rights are there and which lack", run: sourceCheck},
+
+		{name: "store add", args: "NAME", summary: "add a directory for archived segments", flags: func(f *flag.FlagSet) { f.String("path", "", "the directory, as the service sees it") }, run: storeAdd},
+		{name: "store list", summary: "list the stores", run: storeList},
+		{name: "store adopt", args: "NAME", summary: "bring segments of a store into a catalog that does not know them", run: storeAdopt},
+
+		{name: "table list", args: "SOURCE", summary: "list tables with their sizes and the span of their age", run: tableList},
+		{name: "table show", args: "SOURCE TABLE", summary: "show columns, key, indexes and foreign keys", run: tableShow},
+
+		{name: "rule check", summary: "check a file of rules and change nothing", flags: fileFlag, run: ruleCheck},
+		{name: "rule apply", summary: "apply a file of rules: all of them or none", flags: fileFlag, run: ruleApply},
+		{name: "rule list", summary: "list the rules", run: ruleList},
+		{name: "rule show", args: "RULE", summary: "show a rule and its revisions", run: ruleShow},
+
+		{name: "plan make", args: "RULE", summary: "compute what a run would take, and change nothing", flags: func(f *flag.FlagSet) {
+			f.String("before", "", "a cutoff earlier than the rule's, as a date or time")
+		}, run: planMake},
+		{name: "plan show", args: "PLAN", summary: "show a plan", run: planShow},
+
+		{name: "run start", args: "PLAN", summary: "carry out a plan", flags: func(f *flag.FlagSet) { f.Bool("watch", false, "stay and show its progress") }, run: runStart},
+		{name: "run list", summary: "list runs, the newest first", flags: func(f *flag.FlagSet) { f.String("rule", "", "of this rule only") }, run: runList},
+		{name: "run show", args: "RUN", summary: "show a run's ledger and batches", flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") }, run: runShow},
+		{name: "run watch", args: "RUN", summary: "show a run's progress until it stops", run: runWatch},
+		{name: "run pause", args: "RUN", summary: "stop a run after its batch in hand", run: runVerb("pause")},
+		{name: "run resume", args: "RUN", summary: "go on with a paused or failed run", run: runVerb("resume")},
+		{name: "run cancel", args: "RUN", summary: "end a run after its batch in hand; rows not reached stay live", run: runVerb("cancel")},
+
+		{name: "segment list", summary: "list archived segments, the newest first", flags: func(f *flag.FlagSet) {
+			f.String("run", "", "of this run only")
+			f.String("source", "", "of this source only")
+			f.String("table", "", "of this table only")
+		}, run: segmentList},
+		{name: "segment show", args: "SEGMENT", summary: "show a segment", run: segmentShow},
+		{name: "segment verify", args: "SEGMENT", summary: "read a segment back from its store and check every row", run: segmentVerify},
+
+		{name: "restore request", summary: "bring archived rows back, into their table or a file", flags: restoreFlags, run: restoreRequest},
+		{name: "restore list", summary: "list restores, the newest first", run: restoreList},
+		{name: "restore show", args: "RESTORE", summary: "show a restore", run: restoreShow},
+	}
+}
+
+func version(e *env) error {
+	_, err := fmt.Fprintln(e.out, "ambercellar", serviceVersion())
+	return err
+}
+
+func openAPI(e *env) error {
+	_, err := e.out.Write(api.Document())
+	return err
+}
+
+func sourceFlags(f *flag.FlagSet) {
+	f.String("engine", "sqlite", "sqlite or postgres")
+	f.String("address", "", "path of the SQLite file, or URL like postgres://user@host:5432/database (without password)")
+	f.String("password-env", "", "environment variable of the service that holds the password")
+	f.String("password-file", "", "file that holds the password, readable by the service")
+	f.String("tls", "", "verify, require or off; left out, it is verify but for loopback addresses")
+	f.String("tls-ca", "", "file of certificates that may sign the server's")
+	f.Int("connections", 4, "the most connections that the service opens, 3 to 100")
+}
+
+func sourceAdd(e *env) error {
+	connections := 0
+	fmt.Sscan(e.flag("connections"), &connections)
+	address := e.flag("address")
+	if e.flag("engine") == "sqlite" && address != "" {
+		if abs, err := filepath.Abs(address); err == nil {
+			address = abs
+		}
+	}
+	in := api.NewSource{Name: e.args[0], Engine: e.flag("engine"), Address: address, PasswordEnv: e.flag("password-env"), PasswordFile: e.flag("password-file"),
+		TLS: e.flag("tls"), TLSCA: e.flag("tls-ca"), Connections: connections}
+	r, err := client.Post[source.Report](e.ctx, e.client, "/sources", in)
+	if err != nil {
+		return err
+	}
+	if e.format == "table" {
+		fmt.Fprintf(e.out, "source %s added\n", in.Name)
+	}
+	return e.report(&r)
+}
+
+func (e *env) report(r *source.Report) error {
+	if e.format == "table" {
+		fmt.Fprintf(e.out, "%s %s", r.Engine, r.Version)
+		if r.User != "" {
+			fmt.Fprintf(e.out, ", as %s, TLS %s", r.User, r.TLS)
+		}
+		fmt.Fprintf(e.out, "\njournal: %s\n\n", r.Journal)
+	}
+	rows := [][]string{}
+	for _, f := range r.Items {
+		rows = append(rows, []string{string(f.Level), dash(f.Table), f.Text, f.Remedy})
+	}
+	return e.show(r, []string{"level", "table", "finding", "remedy"}, rows)
+}
+
+func sourceList(e *env) error {
+	l, err := client.Get[api.Items[source.Config]](e.ctx, e.client, "/sources")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, s := range l.Items {
+		password := "none"
+		if s.PasswordEnv != "" {
+			password = "from environment " + s.PasswordEnv
+		} else if s.PasswordFile != "" {
+			password = "from file " + s.PasswordFile
+		}
+		rows = append(rows, []string{s.Name, s.Engine, s.Address, password, count(s.Connections)})
+	}
+	return e.show(l, []string{"name", "engine", "address", "password", "connections"}, rows)
+}
+
+func sourceCheck(e *env) error {
+	r, err := client.Get[source.Report](e.ctx, e.client, "/sources/"+url.PathEscape(e.args[0])+"/check")
+	if err != nil {
+		return err
+	}
+	if err := e.report(&r); err != nil {
+		return err
+	}
+	if !r.OK() {
+		return fmt.Errorf("source %s lacks something that the service needs; the lines marked missing say what", e.args[0])
+	}
+	return nil
+}
+
+func storeAdd(e *env) error {
+	path := e.flag("path")
+	if path == "" {
+		return usage("-path is missing")
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	s, err := client.Post[catalog.Store](e.ctx, e.client, "/stores", api.NewStore{Name: e.args[0], Path: abs})
+	if err != nil {
+		return err
+	}
+	return e.facts(s, "store", s.Name, "path", s.Path)
+}
+
+func storeList(e *env) error {
+	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, s := range l.Items {
+		rows = append(rows, []string{s.Name, s.Kind, s.Path, size(s.Free), dash(s.Problem)})
+	}
+	return e.show(l, []string{"name", "kind", "path", "free", "problem"}, rows)
+}
+
+func storeAdopt(e *env) error {
+	a, err := client.Post[api.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
+	if err != nil {
+		return err
+	}
+	return e.facts(a, "segments adopted", count(a.Segments))
+}
+
+func tableList(e *env) error {
+	l, err := client.Get[api.Items[shape.Table]](e.ctx, e.client, "/sources/"+url.PathEscape(e.args[0])+"/tables")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, t := range l.Items {
+		rows = append(rows, []string{t.Name, count(t.Rows), size(t.Bytes), size(t.IndexBytes), dash(t.AgeColumn), dash(t.Oldest), dash(t.Newest)})
+	}
+	return e.show(l, []string{"table", "rows", "data", "indexes", "age", "oldest", "newest"}, rows)
+}
+
+func tableShow(e *env) error {
+	t, err := client.Get[shape.Table](e.ctx, e.client, "/sources/"+url.PathEscape(e.args[0])+"/tables/"+url.PathEscape(e.args[1]))
+	if err != nil {
+		return err
+	}
+	if e.format != "table" {
+		rows := [][]string{}
+		for _, c := range t.Columns {
+			rows = append(rows, []string{c.Name, c.Type, fmt.Sprint(c.Nullable), c.Problem})
+		}
+		return e.show(t, []string{"column", "type", "nullable", "problem"}, rows)
+	}
+	e.facts(t, "table", t.Name, "rows", count(t.Rows), "data", size(t.Bytes), "indexes", size(t.IndexBytes), "key", list(t.Key),
+		"likely age", dash(t.AgeColumn), "from", t.Oldest, "to", t.Newest, "notes", strings.Join(t.Notes, "; "), "refused", strings.Join(t.Obstacles, "; "), "delete triggers", strings.Join(t.Triggers, ", "))
+	rows := [][]string{}
+	for _, c := range t.Columns {
+		state := "archived as " + c.Kind.String()
+		if c.AsText {
+			state = "archived as the database's text"
+		}
+		if c.Problem != "" {
+			state = c.Problem
+		}
+		null := "not null"
+		if c.Nullable {
+			null = ""
+		}
+		rows = append(rows, []string{c.Name, c.Type, null, state, yes(c.Generated)})
+	}
+	fmt.Fprintln(e.out)
+	if err := e.show(t, []string{"column", "type", "null", "archive", "generated"}, rows); err != nil {
+		return err
+	}
+	rows = [][]string{}
+	for _, x := range t.Indexes {
+		rows = append(rows, []string{x.Name, strings.Join(x.Columns, ", "), yes(x.Unique), yes(x.Partial)})
+	}
+	fmt.Fprintln(e.out)
+	if err := e.show(t, []string{"index", "columns", "unique", "partial"}, rows); err != nil {
+		return err
+	}
+	rows = [][]string{}
+	for _, k := range append(append([]shape.ForeignKey{}, t.References...), t.ReferencedBy...) {
+		rows = append(rows, []string{fmt.Sprintf("%s(%s)", k.Table, strings.Join(k.Columns, ", ")), fmt.Sprintf("%s(%s)", k.RefTable, strings.Join(k.RefColumns, ", ")), k.OnDelete})
+	}
+	fmt.Fprintln(e.out)
+	return e.show(t, []string{"foreign key from", "to", "on delete"}, rows)
+}
+
+func fileFlag(f *flag.FlagSet) { f.String("f", "", "the file of rules; - reads standard input") }
+
+func (e *env) ruleFile() (in api.RuleFile, err error) {
+	in.File = e.flag("f")
+	var text []byte
+	switch in.File {
+	case "":
+		return in, usage("-f FILE is missing")
+	case "-":
+		text, err = io.ReadAll(e.in)
+	default:
+		text, err = os.ReadFile(in.File)
+	}
+	in.Text = string(text)
+	return in, err
+}
+
+func ruleCheck(e *env) error {
+	in, err := e.ruleFile()
+	if err != nil {
+		return err
+	}
+	r, err := client.Post[api.RuleResult](e.ctx, e.client, "/rules/check", in)
+	if err != nil {
+		return err
+	}
+	mistakes := 0
+	rows := [][]string{}
+	for _, p := range r.Problems {
+		level := "warning"
+		if !p.Warning {
+			level, mistakes = "mistake", mistakes+1
+		}
+		rows = append(rows, []string{level, p.File, fmt.Sprint(p.Line), fmt.Sprint(p.Column), p.Rule, p.Field, p.Message, p.Remedy})
+	}
+	if e.format == "table" {
+		for _, p := range r.Problems {
+			fmt.Fprintln(e.out, p.Error())
+		}
+		if mistakes == 0 {
+			fmt.Fprintf(e.out, "%s: no mistakes, %d warnings\n", in.File, len(r.Problems))
+		}
+	} else if err := e.show(r, []string{"level", "file", "line", "column", "rule", "field", "message", "remedy"}, rows); err != nil {
+		return err
+	}
+	if mistakes > 0 {
+		return fmt.Errorf("%s: %d mistakes", in.File, mistakes)
+	}
+	return nil
+}
+
+func ruleApply(e *env) error {
+	in, err := e.ruleFile()
+	if err != nil {
+		return err
+	}
+	r, err := client.Post[api.RuleResult](e.ctx, e.client, "/rules", in)
+	if err != nil {
+		return err
+	}
+	for _, p := range r.Problems {
+		fmt.Fprintln(e.err, p.Error())
+	}
+	rows := [][]string{}
+	for _, a := range r.Applied {
+		changes := strings.Join(a.Changes, "; ")
+		if changes == "" {
+			changes = "as it was"
+		}
+		rows = append(rows, []string{a.Rule, count(a.Revision), changes})
+	}
+	return e.show(r, []string{"rule", "revision", "changes"}, rows)
+}
+
+func ruleList(e *env) error {
+	l, err := client.Get[api.Items[api.RuleView]](e.ctx, e.client, "/rules")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, r := range l.Items {
+		last := "never"
+		if r.LastRun != nil {
+			last = fmt.Sprintf("%s (%s, %s rows)", at(r.LastRun.CreatedAt), r.LastRun.State, count(r.LastRun.Ledger.Deleted))
+		}
+		rows = append(rows, []string{r.Name, r.Source + "." + r.Table, string(r.Body.V.Then), r.Spoken, count(r.Revision), last})
+	}
+	return e.show(l, []string{"rule", "table", "then", "keep", "revision", "last run"}, rows)
+}
+
+func ruleShow(e *env) error {
+	r, err := client.Get[api.RuleView](e.ctx, e.client, "/rules/"+url.PathEscape(e.args[0]))
+	if err != nil {
+		return err
+	}
+	v, err := client.Get[api.Items[catalog.Revision]](e.ctx, e.client, "/rules/"+url.PathEscape(e.args[0])+"/revisions")
+	if err != nil {
+		return err
+	}
+	if e.format == "table" {
+		fmt.Fprintf(e.out, "%s\n", r.Text)
+	}
+	rows := [][]string{}
+	for _, x := range v.Items {
+		rows = append(rows, []string{count(x.Revision), at(x.AppliedAt), x.AppliedBy, strings.Join(x.Changes.V, "; ")})
+	}
+	return e.show(struct {
+		api.RuleView
+		Revisions []catalog.Revision `json:"revisions"`
+	}{r, v.Items}, []string{"revision", "applied", "by", "changes"}, rows)
+}

@@ -1,0 +1,375 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"ambercellar/demo"
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/service"
+	"ambercellar/internal/source"
+)
+
+func demoFlags(f *flag.FlagSet) {
+	f.Bool("once", false, "run the whole example on its own, print each step, and exit")
+	f.String("engine", "sqlite", "sqlite, or postgres with -dsn")
+	f.String("dsn", "", "URL of an empty PostgreSQL database, without password")
+	f.String("password-env", "", "environment variable that holds the database's password")
+	f.String("data", "", "directory to work in; left out, demo-data, or with -once one that is removed afterwards")
+	f.String("listen", "127.0.0.1:7420", "address to listen at; with -once a free port is taken")
+	f.String("anchor", "", "day that the data ends with; left out, today")
+}
+
+// demoRun is a demo going on: the service in this process, reached through its own HTTP interface.
+type demoRun struct {
+	*env
+	dir, engine, address string
+	anchor               time.Time
+	service              *service.Service
+	client               *client.Client
+	step                 int
+}
+
+func runDemo(e *env) (err error) {
+	d := &demoRun{env: e, engine: e.flag("engine"), dir: e.flag("data"), anchor: time.Now()}
+	once := e.flag("once") == "true"
+	if text := e.flag("anchor"); text != "" {
+		var ok bool
+		if d.anchor, ok = rule.ParseISO(text); !ok {
+			return usage("-anchor %q is not a date", text)
+		}
+	}
+	switch d.engine {
+	case "sqlite":
+	case "postgres":
+		if d.address = e.flag("dsn"); d.address == "" {
+			return usage("-engine postgres needs -dsn")
+		}
+	default:
+		return usage("-engine %q is neither sqlite nor postgres", d.engine)
+	}
+	if once && d.dir == "" {
+		if d.dir, err = os.MkdirTemp("", "ambercellar-demo-"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(d.dir)
+	} else if d.dir == "" {
+		d.dir = "demo-data"
+	}
+	if d.engine == "sqlite" {
+		d.address = filepath.Join(d.dir, "harbour.db")
+	}
+	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	d.ctx = ctx
+	if once {
+		return d.example()
+	}
+	return d.stay()
+}
+
+// start starts the service and connects to it; the address is the console's, signed in.
+func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait func() error, err error) {
+	s, token, err := service.Open(d.ctx, filepath.Join(d.dir, "service"), log)
+	if err != nil {
+		return "", nil, err
+	}
+	d.service = s
+	if token == "" { // of an earlier start only a hash is left
+		if token, err = s.NewToken(d.ctx); err != nil {
+			return "", nil, errors.Join(err, s.Close())
+		}
+	}
+	l, err := listen(listenAt)
+	if err != nil {
+		if l, err = listen("127.0.0.1:0"); err != nil {
+			return "", nil, errors.Join(err, s.Close())
+		}
+	}
+	done := make(chan error, 1)
+	go func() { done <- answer(d.ctx, s, l, log) }()
+	d.client = &client.Client{Server: "http://" + l.Addr().String(), Token: token}
+	return d.client.Server + "/#token=" + token, func() error { return <-done }, nil
+}
+
+func (d *demoRun) say(format string, args ...any) { fmt.Fprintf(d.out, format+"\n", args...) }
+
+func (d *demoRun) title(text string) {
+	d.step++
+	d.say("\n%d. %s", d.step, text)
+}
+
+// fill makes the data unless it is there already.
+func (d *demoRun) fill() error {
+	if err := os.MkdirAll(d.dir, 0o750); err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(d.dir, "filled")); err == nil {
+		return nil
+	}
+	if d.engine == "sqlite" {
+		for _, ending := range []string{"", "-wal", "-shm"} {
+			os.Remove(d.address + ending)
+		}
+	}
+	begun := time.Now()
+	if err := demo.Fill(d.ctx, d.engine, d.dsnWithPassword(), d.anchor); err != nil {
+		return err
+	}
+	d.say("   11 tables of a ferry operator, 300,000 boarding scans among them, in %.1f s", time.Since(begun).Seconds())
+	return os.WriteFile(filepath.Join(d.dir, "filled"), nil, 0o640)
+}
+
+func (d *demoRun) dsnWithPassword() string {
+	name := d.flag("password-env")
+	if name == "" {
+		return d.address
+	}
+	u, err := url.Parse(d.address)
+	if err != nil {
+		return d.address
+	}
+	u.User = url.UserPassword(u.User.Username(), os.Getenv(name))
+	return u.String()
+}
+
+// define adds the source and applies the rules, unless that was done at an earlier start.
+func (d *demoRun) define() error {
+	list, err := client.Get[api.Items[source.Config]](d.ctx, d.client, "/sources")
+	if err != nil || len(list.Items) > 0 {
+		return err
+	}
+	r, err := client.Post[source.Report](d.ctx, d.client, "/sources", api.NewSource{Name: "harbour", Engine: d.engine, Address: d.address, PasswordEnv: d.flag("password-env")})
+	if err != nil {
+		return err
+	}
+	d.say("   source harbour: %s %s, %d findings, all well", r.Engine, r.Version, len(r.Items))
+	applied, err := client.Post[api.RuleResult](d.ctx, d.client, "/rules", api.RuleFile{File: "rules.yaml", Text: demo.Rules})
+	if err != nil {
+		return err
+	}
+	for _, a := range applied.Applied {
+		d.say("   rule %s applied, revision %d", a.Rule, a.Revision)
+	}
+	return nil
+}
+
+// stay is the demo that runs until it is stopped.
+func (d *demoRun) stay() error {
+	d.say("Amber Cellar demo, in %s", d.dir)
+	if err := d.fill(); err != nil {
+		return err
+	}
+	log := slog.New(slog.NewTextHandler(d.err, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	address, wait, err := d.start(d.flag("listen"), log)
+	if err != nil {
+		return err
+	}
+	if err := d.define(); err != nil {
+		return err
+	}
+	runs, err := client.Get[api.Items[api.RunView]](d.ctx, d.client, "/runs")
+	if err != nil {
+		return err
+	}
+	if len(runs.Items) == 0 { // so that there is something to look at
+		if _, err := d.carryOut("notices"); err != nil {
+			return err
+		}
+	}
+	d.say("\nOpen this address, you are signed in:\n\n  %s\n\nFor the command line:\n\n  export AMBERCELLAR_SERVER=%s AMBERCELLAR_TOKEN=%s\n\nCtrl-C stops it; the data stay in %s.", address, d.client.Server, d.client.Token, d.dir)
+	return wait()
+}
+
+// carryOut plans and runs a rule and waits for its end.
+func (d *demoRun) carryOut(name string) (*api.RunView, error) {
+	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: name})
+	if err != nil {
+		return nil, err
+	}
+	d.say("   plan %s: cutoff %s, %s of %s rows due, last that goes %s, first that stays %s", p.ID, p.Cutoff.Format(time.RFC3339), count(p.Survey.V.Due), count(p.Survey.V.Total), p.Survey.V.LastGoing, p.Survey.V.FirstStays)
+	r, err := client.Post[api.RunView](d.ctx, d.client, "/runs", api.NewRun{Plan: p.ID})
+	if err != nil {
+		return nil, err
+	}
+	if err := d.client.Watch(d.ctx, r.ID, func(v api.RunView) error { r = v; return nil }); err != nil {
+		return nil, err
+	}
+	if r.State != catalog.Done {
+		return nil, fmt.Errorf("run %s is %s: %s", r.ID, r.State, r.Reason)
+	}
+	l := r.Ledger
+	d.say("   run %s: %s rows in %s (%s a second)", r.ID, count(l.Deleted), time.Duration(r.Working*1000).Round(10*time.Millisecond), count(int64(r.Rate)))
+	d.say("   ledger: %s found = %s deleted + %s left out; %s", count(l.Copied), count(l.Deleted), count(r.LeftOut()), balance(l))
+	return &r, nil
+}
+
+// example runs everything once and proves that the books balance.
+func (d *demoRun) example() error {
+	begun := time.Now()
+	d.say("Amber Cellar, the whole example on %s", d.engine)
+	d.title("Make the data")
+	if err := d.fill(); err != nil {
+		return err
+	}
+	d.title("Start the service")
+	ctx, stop := context.WithCancel(d.ctx)
+	defer stop()
+	d.ctx = ctx
+	_, wait, err := d.start("127.0.0.1:0", slog.New(slog.NewTextHandler(io.Discard, nil)))
+	if err != nil {
+		return err
+	}
+	d.say("   listening at %s", d.client.Server)
+	err = d.steps()
+	stop()
+	if err := errors.Join(err, wait()); err != nil {
+		return err
+	}
+	d.say("\nDone in %.1f s.", time.Since(begun).Seconds())
+	return nil
+}
+
+func (d *demoRun) steps() error {
+	d.title("Add the source, apply the rules")
+	if err := d.define(); err != nil {
+		return err
+	}
+	before, err := d.contents("boarding_scan", "scanned_at")
+	if err != nil {
+		return err
+	}
+	d.title("Plan and run rule boarding-scans: archive")
+	run, err := d.carryOut("boarding-scans")
+	if err != nil {
+		return err
+	}
+	d.say("   archive: %s as read, %s in the store%s", size(run.RawBytes), size(run.FileBytes), ratio(run.RawBytes, run.FileBytes))
+	d.title("Plan and run rule engine-readings: purge")
+	if _, err := d.carryOut("engine-readings"); err != nil {
+		return err
+	}
+	d.title("Verify the archive, reading every segment back from the store")
+	segments, err := client.Get[api.Items[catalog.Segment]](d.ctx, d.client, "/segments?run="+run.ID)
+	if err != nil {
+		return err
+	}
+	for _, s := range segments.Items {
+		if _, err := client.Post[catalog.Segment](d.ctx, d.client, "/segments/"+s.ID+"/verify", nil); err != nil {
+			return err
+		}
+		d.say("   segment %s: %s rows, %s to %s, hashes and digest agree", s.ID, count(s.Rows), s.Oldest, s.Newest)
+	}
+	d.title("Prove that the books balance")
+	if err := d.prove(before, run); err != nil {
+		return err
+	}
+	d.title("Restore a week of boarding scans")
+	return d.restoreWeek(before, run)
+}
+
+// prove compares, by count and by digest, what the table held before with what it holds now and what was deleted.
+func (d *demoRun) prove(before value.Set, run *api.RunView) error {
+	after, err := d.contents("boarding_scan", "scanned_at")
+	if err != nil {
+		return err
+	}
+	gone, err := value.ParseSet(run.Ledger.DeletedDigest)
+	if err != nil {
+		return err
+	}
+	total := after
+	total.Merge(gone)
+	d.say("   before:          %s", before)
+	d.say("   live now:        %s", after)
+	d.say("   in the archive:  %s", gone)
+	if total != before {
+		return fmt.Errorf("the books do not balance: live and archive together are %s", total)
+	}
+	d.say("   live + archive = before, to the row and to the bit")
+	return nil
+}
+
+func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
+	to := run.Cutoff.AddDate(0, -2, 0)
+	q := engine.RestoreRequest{Source: "harbour", Table: "boarding_scan", Scope: catalog.Scope{From: to.AddDate(0, 0, -7).Format(time.DateOnly), To: to.Format(time.DateOnly)}, Target: "table", Note: "fare dispute, demo"}
+	r, err := client.Post[catalog.Restore](d.ctx, d.client, "/restores", q)
+	for err == nil && r.State == catalog.Restoring {
+		if err = sleep(d.ctx, 50*time.Millisecond); err == nil {
+			r, err = client.Get[catalog.Restore](d.ctx, d.client, "/restores/"+r.ID)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if r.State != catalog.RestoreDone {
+		return fmt.Errorf("restore %s: %s", r.ID, r.Reason)
+	}
+	d.say("   %s to %s: %s rows found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To, count(r.Found), count(r.Restored), count(r.Skipped))
+	after, err := d.contents("boarding_scan", "scanned_at")
+	if err != nil {
+		return err
+	}
+	gone, err := value.ParseSet(run.Ledger.DeletedDigest)
+	if err != nil {
+		return err
+	}
+	total := after // what a run would look at: restored rows are left out of it
+	total.Merge(gone)
+	if total != before {
+		return fmt.Errorf("the books do not balance after the restore: %s instead of %s", total, before)
+	}
+	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: "boarding-scans"})
+	if err != nil {
+		return err
+	}
+	d.say("   live without the restored rows + archive = before; a new plan finds %s rows due and leaves %s restored ones alone", count(p.Survey.V.Due), count(p.Survey.V.Restored))
+	if p.Survey.V.Due != 0 || p.Survey.V.Restored != r.Restored {
+		return fmt.Errorf("the new plan should find no row due and leave %d alone", r.Restored)
+	}
+	return nil
+}
+
+// contents reads a whole table, past the service's own counting, into a digest.
+func (d *demoRun) contents(table, age string) (set value.Set, err error) {
+	src, err := d.service.Source(d.ctx, "harbour")
+	if err != nil {
+		return set, err
+	}
+	t, err := src.Table(d.ctx, table)
+	if err != nil {
+		return set, err
+	}
+	t.ReferencedBy = nil // all rows, whoever refers to them
+	return wholeTable(d.ctx, src, source.Selection{Table: t, Age: rule.Age{Column: age}, Cutoff: time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)})
+}
+
+func wholeTable(ctx context.Context, src source.Source, sel source.Selection) (set value.Set, err error) {
+	columns := make([]int, len(sel.Table.Columns))
+	for i := range columns {
+		columns[i] = i
+	}
+	var hasher value.Hasher
+	_, err = src.ReadSlice(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 1 << 30, MaxBytes: 1 << 40}, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			set.Add(hasher.Row(c.Row(i)))
+		}
+		return nil
+	})
+	return set, err
+}

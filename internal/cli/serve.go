@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"ambercellar/console"
+	"ambercellar/internal/api"
+	"ambercellar/internal/service"
+)
+
+func serviceVersion() string { return service.Version }
+
+func serveFlags(f *flag.FlagSet) {
+	f.String("data", "ambercellar-data", "directory of the catalog and of restored files")
+	f.String("listen", "127.0.0.1:7420", "address to listen at; loopback unless told otherwise")
+	f.String("tls-cert", "", "certificate file, to serve HTTPS")
+	f.String("tls-key", "", "key file of the certificate")
+	f.Bool("new-token", false, "make a new administrator's token and print it; the old one is void")
+	f.String("log", "text", "form of the log on standard error: text or json")
+	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
+}
+
+func serve(e *env) error {
+	log, err := e.logger()
+	if err != nil {
+		return err
+	}
+	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	s, token, err := service.Open(ctx, e.flag("data"), log)
+	if err != nil {
+		return err
+	}
+	if e.flag("new-token") == "true" {
+		if token, err = s.NewToken(ctx); err != nil {
+			return errors.Join(err, s.Close())
+		}
+	}
+	if token != "" {
+		fmt.Fprintf(e.out, "administrator token: %s\nIt is shown this once and kept only as a hash.\n", token)
+	}
+	l, err := listen(e.flag("listen"))
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	scheme := "http"
+	if cert := e.flag("tls-cert"); cert != "" {
+		pair, err := tls.LoadX509KeyPair(cert, e.flag("tls-key"))
+		if err != nil {
+			return errors.Join(fmt.Errorf("-tls-cert, -tls-key: %w", err), s.Close())
+		}
+		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+	} else if !l.Addr().(*net.TCPAddr).IP.IsLoopback() {
+		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and -tls-key, or put a TLS proxy in front")
+	}
+	fmt.Fprintf(e.out, "listening at %s://%s\n", scheme, l.Addr())
+	return answer(ctx, s, l, log)
+}
+
+func listen(address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("-listen %s: %w", address, err)
+	}
+	return l, nil
+}
+
+// answer serves HTTP until ctx ends, and then shuts down cleanly: batches in hand are finished, runs rest until the
+// next start.
+func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.Logger) error {
+	files, err := console.Files()
+	if err != nil {
+		return err
+	}
+	base, cancel := context.WithCancel(context.Background())
+	srv := &http.Server{Handler: api.New(s, log, files), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return base }}
+	failed := make(chan error, 1)
+	go func() { failed <- srv.Serve(l) }()
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		log.Info("stopping")
+		cancel() // ends streams of events
+		shut, done := context.WithTimeout(context.Background(), 5*time.Second)
+		err = srv.Shutdown(shut)
+		done()
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = srv.Close()
+		}
+	}
+	cancel()
+	if errors.Is(err, http.ErrServerClosed) {
+		err = nil
+	}
+	return errors.Join(err, s.Close())
+}
+
+func (e *env) logger() (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(e.flag("level"))); err != nil {
+		return nil, usage("-level %q is none of debug, info, warn and error", e.flag("level"))
+	}
+	options := &slog.HandlerOptions{Level: level}
+	switch e.flag("log") {
+	case "text":
+		return slog.New(slog.NewTextHandler(e.err, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(e.err, options)), nil
+	}
+	return nil, usage("-log %q is neither text nor json", e.flag("log"))
+}

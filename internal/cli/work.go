@@ -1,0 +1,351 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/engine"
+)
+
+func planMake(e *env) error {
+	p, err := client.Post[catalog.Plan](e.ctx, e.client, "/plans", api.NewPlan{Rule: e.args[0], Before: e.flag("before")})
+	if err != nil {
+		return err
+	}
+	return e.plan(&p)
+}
+
+func planShow(e *env) error {
+	p, err := client.Get[catalog.Plan](e.ctx, e.client, "/plans/"+url.PathEscape(e.args[0]))
+	if err != nil {
+		return err
+	}
+	return e.plan(&p)
+}
+
+func (e *env) plan(p *catalog.Plan) error {
+	s := p.Survey.V
+	how := "counted"
+	if !s.Counted {
+		how = "estimated"
+	}
+	some := func(n int64, text string) string {
+		if n == 0 {
+			return ""
+		}
+		return count(n) + " " + text
+	}
+	segments := ""
+	if p.Segments > 0 {
+		segments = "about " + count(p.Segments)
+	}
+	err := e.facts(p, "plan", p.ID, "rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision), "table", p.Source+"."+p.Table, "made", at(p.MadeAt),
+		"cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of about %s (%s)", count(s.Due), count(s.Total), how),
+		"data", "about "+size(s.Bytes), "oldest", s.Oldest, "last that goes", s.LastGoing, "first that stays", s.FirstStays,
+		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments,
+		"never due", some(s.Ageless, "rows whose age is no instant"), "in the future", some(s.Future, "rows dated more than a day ahead"),
+		"restored", some(s.Restored, "aged rows left alone, as they were restored"), "referenced", some(s.Referenced, "aged rows that another table refers to"))
+	if e.format == "table" {
+		for _, w := range p.Warnings.V {
+			fmt.Fprintln(e.out, "warning:", w)
+		}
+		fmt.Fprintf(e.out, "nothing was changed; `ambercellar run start %s` carries it out\n", p.ID)
+	}
+	return err
+}
+
+func runStart(e *env) error {
+	r, err := client.Post[api.RunView](e.ctx, e.client, "/runs", api.NewRun{Plan: e.args[0]})
+	if err != nil {
+		return err
+	}
+	if e.flag("watch") == "true" {
+		return e.watch(r.ID)
+	}
+	return e.run1(&r)
+}
+
+// run1 prints a run.
+func (e *env) run1(r *api.RunView) error {
+	l := r.Ledger
+	left := ""
+	if r.SecondsLeft != nil {
+		left = span(*r.SecondsLeft)
+	}
+	archived := ""
+	if r.Action == "archive" {
+		archived = fmt.Sprintf("%s in the archive%s", size(r.FileBytes), ratio(r.RawBytes, r.FileBytes))
+	}
+	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
+		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
+		"ledger", fmt.Sprintf("%s found = %s deleted + %s unlinked + %s changed + %s vanished + %s held + %s skipped: %s", count(l.Copied), count(l.Deleted), count(l.Unlinked), count(l.Changed), count(l.Vanished), count(l.Held), count(l.Skipped), balance(l)))
+}
+
+func runList(e *env) error {
+	l, err := client.Get[api.Items[api.RunView]](e.ctx, e.client, "/runs?limit=100&rule="+url.QueryEscape(e.flag("rule")))
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, r := range l.Items {
+		rows = append(rows, []string{r.ID, r.Rule, r.Source + "." + r.Table, r.Action, string(r.State), count(r.Due), count(r.Ledger.Deleted), count(r.LeftOut()), balance(r.Ledger), at(r.CreatedAt)})
+	}
+	return e.show(l, []string{"run", "rule", "table", "action", "state", "due", "deleted", "left out", "books", "created"}, rows)
+}
+
+func runShow(e *env) error {
+	path := "/runs/" + url.PathEscape(e.args[0])
+	r, err := client.Get[api.RunView](e.ctx, e.client, path)
+	if err != nil {
+		return err
+	}
+	if e.format == "json" {
+		return e.run1(&r)
+	}
+	if e.format == "table" {
+		if err := e.run1(&r); err != nil {
+			return err
+		}
+		l := r.Ledger
+		e.facts(r, "digest found", l.CopiedDigest, "digest deleted", l.DeletedDigest, "digest left out", l.LeftDigest)
+		fmt.Fprintln(e.out)
+	}
+	b, err := client.Get[api.Items[catalog.Batch]](e.ctx, e.client, path+"/batches?limit="+e.flag("batches"))
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, x := range b.Items {
+		rows = append(rows, []string{fmt.Sprintf("%d/%d", x.Segment, x.Number), at(x.At), count(x.Rows), count(x.Deleted), count(x.Changed), count(x.Vanished), count(x.Skipped), fmt.Sprintf("%.1f ms", float64(x.Micros)/1000), yes(x.Retry)})
+	}
+	return e.show(b, []string{"batch", "at", "rows", "deleted", "changed", "vanished", "skipped", "took", "again"}, rows)
+}
+
+func runVerb(verb string) func(*env) error {
+	return func(e *env) error {
+		r, err := client.Post[api.RunView](e.ctx, e.client, "/runs/"+url.PathEscape(e.args[0])+"/"+verb, nil)
+		if err != nil {
+			return err
+		}
+		return e.run1(&r)
+	}
+}
+
+func runWatch(e *env) error { return e.watch(e.args[0]) }
+
+// watch shows a run's progress as a bar on a terminal, and as a line every few seconds elsewhere.
+func (e *env) watch(id string) error {
+	var last api.RunView
+	show := plainProgress(e.err)
+	if f, ok := e.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		show = barProgress(f)
+	}
+	err := e.client.Watch(e.ctx, id, func(r api.RunView) error {
+		last = r
+		show(&r)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(e.err)
+	if err := e.run1(&last); err != nil {
+		return err
+	}
+	if last.State == catalog.Failed {
+		return fmt.Errorf("run %s failed: %s", id, last.Reason)
+	}
+	return nil
+}
+
+func progressLine(r *api.RunView) string {
+	left := ""
+	if r.SecondsLeft != nil {
+		left = ", " + span(*r.SecondsLeft) + " left"
+	}
+	return fmt.Sprintf("%s: %s of %s rows, %s rows/s%s", r.State, count(r.Done), count(r.Due), count(int64(r.Rate)), left)
+}
+
+func plainProgress(w io.Writer) func(*api.RunView) {
+	var shown time.Time
+	var state catalog.RunState
+	return func(r *api.RunView) {
+		if r.State == state && time.Since(shown) < 3*time.Second {
+			return
+		}
+		shown, state = time.Now(), r.State
+		fmt.Fprintln(w, progressLine(r))
+	}
+}
+
+func barProgress(w io.Writer) func(*api.RunView) {
+	bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36), progressbar.OptionSetElapsedTime(false), progressbar.OptionSetPredictTime(false),
+		progressbar.OptionShowTotalBytes(false), progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
+	return func(r *api.RunView) {
+		bar.ChangeMax64(max(r.Due, r.Done, 1))
+		bar.Describe(progressLine(r))
+		bar.Set64(r.Done)
+	}
+}
+
+func segmentList(e *env) error {
+	q := url.Values{"limit": {"200"}, "run": {e.flag("run")}, "source": {e.flag("source")}, "table": {e.flag("table")}}
+	l, err := client.Get[api.Items[catalog.Segment]](e.ctx, e.client, "/segments?"+q.Encode())
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, s := range l.Items {
+		rows = append(rows, []string{s.ID, s.Source + "." + s.Table, string(s.State), count(s.Deleted), size(s.FileBytes), dash(s.Oldest), dash(s.Newest), atOrDash(s.KeepUntil)})
+	}
+	return e.show(l, []string{"segment", "table", "state", "rows", "file", "oldest", "newest", "kept until"}, rows)
+}
+
+func segmentShow(e *env) error {
+	s, err := client.Get[catalog.Segment](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0]))
+	if err != nil {
+		return err
+	}
+	return e.segment(&s)
+}
+
+func (e *env) segment(s *catalog.Segment) error {
+	return e.facts(s, "segment", s.ID, "table", s.Source+"."+s.Table, "run", fmt.Sprintf("%s, segment %d", s.Run, s.Number), "state", string(s.State), "store", s.Store, "file", s.Stem+".parquet",
+		"rows", fmt.Sprintf("%s copied = %s deleted + %s changed + %s vanished + %s held + %s skipped", count(s.Rows), count(s.Deleted), count(s.Changed), count(s.Vanished), count(s.Held), count(s.Skipped)),
+		"size", size(s.FileBytes)+ratio(s.RawBytes, s.FileBytes), "oldest", s.Oldest, "newest", s.Newest, "digest", s.Digest, "created", at(s.CreatedAt), "closed", atOrDash(s.ClosedAt), "verified", atOrDash(s.VerifiedAt),
+		"kept until", atOrDash(s.KeepUntil), "chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash), "closing", s.ClosingHash)
+}
+
+func segmentVerify(e *env) error {
+	s, err := client.Post[catalog.Segment](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0])+"/verify", nil)
+	if err != nil {
+		return err
+	}
+	if e.format == "table" {
+		fmt.Fprintf(e.out, "segment %s is what was written: %s rows, file hash, manifest, closing record and digest agree\n", s.ID, count(s.Rows))
+		return nil
+	}
+	return e.segment(&s)
+}
+
+func restoreFlags(f *flag.FlagSet) {
+	f.String("run", "", "rows of this run")
+	f.String("segment", "", "rows of this segment")
+	f.String("source", "", "with -table, -from and -to: the source")
+	f.String("table", "", "with -source, -from and -to: the table")
+	f.String("from", "", "rows whose age is this date or time, or later")
+	f.String("to", "", "rows whose age is before this date or time")
+	f.String("into", "table", "table (the one the rows came from) or file")
+	f.String("format", "csv", "of a file: csv, ndjson or parquet")
+	f.String("out", "", "write the file here once it is made")
+	f.String("note", "", "who asked, and why")
+}
+
+func restoreRequest(e *env) error {
+	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to")},
+		Target: e.flag("into"), Note: e.flag("note")}
+	if q.Target == "file" {
+		q.Format = e.flag("format")
+	} else if e.flag("out") != "" {
+		return usage("-out goes with -into file")
+	}
+	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores", q)
+	if err != nil {
+		return err
+	}
+	for r.State == catalog.Restoring {
+		if err := sleep(e.ctx, 200*time.Millisecond); err != nil {
+			return err
+		}
+		if r, err = client.Get[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(r.ID)); err != nil {
+			return err
+		}
+	}
+	if err := e.restore(&r); err != nil {
+		return err
+	}
+	if r.State == catalog.RestoreFailed {
+		return errors.New(r.Reason)
+	}
+	if out := e.flag("out"); out != "" {
+		return e.download(r.ID, out)
+	}
+	return nil
+}
+
+func (e *env) download(id, path string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+	if err != nil {
+		return err
+	}
+	err = e.client.Download(e.ctx, id, f)
+	if err = errors.Join(err, f.Close()); err == nil {
+		fmt.Fprintln(e.err, "written to", path)
+	}
+	return err
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+func (e *env) restore(r *catalog.Restore) error {
+	verified := "no"
+	if r.Verified != nil && *r.Verified {
+		verified = "counts and digest hold"
+	}
+	file := ""
+	if r.Target == "file" {
+		file = fmt.Sprintf("%s, %s", r.Format, size(r.FileBytes))
+	}
+	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", r.Target, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
+		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
+}
+
+func scopeText(s catalog.Scope) string {
+	var parts []string
+	for _, p := range [][2]string{{"run", s.Run}, {"segment", s.Segment}, {"from", s.From}, {"to", s.To}} {
+		if p[1] != "" {
+			parts = append(parts, p[0]+" "+p[1])
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+func restoreList(e *env) error {
+	l, err := client.Get[api.Items[catalog.Restore]](e.ctx, e.client, "/restores?limit=200")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, r := range l.Items {
+		rows = append(rows, []string{r.ID, r.Source + "." + r.Table, scopeText(r.Scope.V), r.Target, string(r.State), count(r.Restored), count(r.Skipped), at(r.CreatedAt)})
+	}
+	return e.show(l, []string{"restore", "table", "scope", "into", "state", "restored", "skipped", "requested"}, rows)
+}
+
+func restoreShow(e *env) error {
+	r, err := client.Get[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0]))
+	if err != nil {
+		return err
+	}
+	return e.restore(&r)
+}

@@ -1,0 +1,134 @@
+// Package client is the Go client of the service's HTTP interface. It translates calls into requests and problem
+// details into errors, and decides nothing.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"ambercellar/internal/api"
+)
+
+// Client talks to one service.
+type Client struct {
+	Server string // like http://127.0.0.1:7420
+	Token  string
+	HTTP   *http.Client // nil: the default client
+}
+
+// Do sends a request below /api/v1 and decodes its answer into out; in and out may be nil. What the service refuses
+// comes back as *api.Problem.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	resp, err := c.send(ctx, method, path, body)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if out == nil {
+		return nil
+	}
+	return json.NewDecoder(resp.Body).Decode(out)
+}
+
+// Get is Do with GET.
+func Get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
+	return out, c.Do(ctx, http.MethodGet, path, nil, &out)
+}
+
+// Post is Do with POST.
+func Post[T any](ctx context.Context, c *Client, path string, in any) (out T, err error) {
+	return out, c.Do(ctx, http.MethodPost, path, in, &out)
+}
+
+func (c *Client) send(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.Server, "/")+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	req.Header.Set("Authorization", "Bearer "+c.Token)
+	h := c.HTTP
+	if h == nil {
+		h = http.DefaultClient
+	}
+	resp, err := h.Do(req)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) && ctx.Err() == nil {
+			return nil, fmt.Errorf("no service answers at %s: %w; start one with `ambercellar serve`, or name it with -server or AMBERCELLAR_SERVER", c.Server, u.Err)
+		}
+		return nil, err
+	}
+	if resp.StatusCode < 400 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 16<<20))
+	var p api.Problem
+	if json.Unmarshal(b, &p) != nil || p.Type == "" {
+		return nil, fmt.Errorf("%s answered %s, and not as this service does; is the address right?", c.Server, resp.Status)
+	}
+	return nil, &p
+}
+
+// Watch calls fn with a run's counts as they change, until the run stops or fn returns an error.
+func (c *Client) Watch(ctx context.Context, run string, fn func(api.RunView) error) error {
+	resp, err := c.send(ctx, http.MethodGet, "/runs/"+url.PathEscape(run)+"/events", nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 1<<20)
+	event := ""
+	for lines.Scan() {
+		line := lines.Text()
+		if name, ok := strings.CutPrefix(line, "event:"); ok {
+			if event = strings.TrimSpace(name); event == "end" {
+				return nil
+			}
+		}
+		if data, ok := strings.CutPrefix(line, "data:"); ok && event == "run" {
+			var r api.RunView
+			if err := json.Unmarshal([]byte(data), &r); err != nil {
+				return err
+			}
+			if err := fn(r); err != nil {
+				return err
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return err
+	}
+	return fmt.Errorf("the service closed the stream of run %s; `ambercellar run watch %s` takes it up again", run, run)
+}
+
+// Download copies a restore's file to w.
+func (c *Client) Download(ctx context.Context, restore string, w io.Writer) error {
+	resp, err := c.send(ctx, http.MethodGet, "/restores/"+url.PathEscape(restore)+"/file", nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, err = io.Copy(w, resp.Body)
+	return err
+}

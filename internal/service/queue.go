@@ -1,0 +1,269 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine"
+)
+
+// takeUp starts again what an earlier start of the service left unfinished.
+func (s *Service) takeUp(ctx context.Context) error {
+	runs, err := s.Catalog.RunsIn(ctx, catalog.Running, catalog.Queued)
+	if err != nil {
+		return err
+	}
+	for i := range runs {
+		s.Log.Info("taking up a run", "run", runs[i].ID, "rule", runs[i].Rule, "state", runs[i].State)
+		s.launch(&runs[i])
+	}
+	restores, err := s.Catalog.Restores(ctx, 1000, 0)
+	if err != nil {
+		return err
+	}
+	for i := range restores {
+		r := &restores[i]
+		if r.State != catalog.Restoring {
+			continue
+		}
+		now := catalog.At(s.Now())
+		r.State, r.EndedAt = catalog.RestoreFailed, &now
+		r.Reason = "the service stopped while this restore was going on; rows that were put back stay and are recorded; request it again, and they are skipped"
+		if err := s.Catalog.SaveRestore(ctx, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// StartRun makes a run of a plan and puts it into the queue.
+func (s *Service) StartRun(ctx context.Context, actor, plan string) (*catalog.Run, error) {
+	r, err := s.Engine.StartRun(ctx, actor, plan)
+	if err != nil {
+		return nil, err
+	}
+	copied := *r
+	s.launch(r)
+	return &copied, nil
+}
+
+// launch carries a run out in the background.
+func (s *Service) launch(r *catalog.Run) {
+	ctx, cancel := context.WithCancelCause(s.ctx)
+	copied := *r
+	a := &activeRun{cancel: cancel, latest: &copied, listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{})}
+	s.mu.Lock()
+	s.active[r.ID] = a
+	s.mu.Unlock()
+	s.wait.Add(1)
+	go func() {
+		defer s.wait.Done()
+		defer cancel(nil)
+		err := s.carryOut(ctx, r)
+		s.settle(r, err)
+		close(a.done)
+	}()
+}
+
+func (s *Service) carryOut(ctx context.Context, r *catalog.Run) error {
+	select {
+	case s.slots <- struct{}{}:
+		defer func() { <-s.slots }()
+	case <-ctx.Done():
+	}
+	// A run that has begun and is cancelled still has its open segments to close.
+	if ctx.Err() != nil && !(r.State == catalog.Running && errors.Is(context.Cause(ctx), engine.ErrCancel)) {
+		return context.Cause(ctx)
+	}
+	if r.State != catalog.Running {
+		running, err := s.Catalog.SetRunState(ctx, "service", r.ID, catalog.Running, "")
+		if err != nil {
+			return err
+		}
+		r.State, r.StartedAt, r.Reason = running.State, running.StartedAt, ""
+		s.publish(r)
+	}
+	s.Log.Info("run begins", "run", r.ID, "rule", r.Rule, "due", r.Due, "cutoff", r.Cutoff.Time)
+	return s.Engine.Run(ctx, r)
+}
+
+// settle gives a run the state that follows from how it stopped, and tells everyone who listens.
+func (s *Service) settle(r *catalog.Run, err error) {
+	ctx := context.Background()
+	to, reason := catalog.Done, ""
+	switch {
+	case err == nil:
+	case errors.Is(err, engine.ErrShutdown):
+		s.Log.Info("run rests until the next start", "run", r.ID)
+		s.finish(r)
+		return
+	case errors.Is(err, engine.ErrPause):
+		to, reason = catalog.Paused, "paused by the administrator"
+	case errors.Is(err, engine.ErrCancel):
+		to, reason = catalog.Cancelled, "cancelled by the administrator"
+	default:
+		to, reason = catalog.Failed, err.Error()
+		s.Log.Error("run stopped", "run", r.ID, "error", err)
+	}
+	now, err := s.Catalog.SetRunState(ctx, "service", r.ID, to, reason)
+	if err != nil {
+		s.Log.Error("the run's state cannot be kept", "run", r.ID, "state", to, "error", err)
+		return
+	}
+	s.Log.Info("run "+string(to), "run", r.ID, "deleted", now.Deleted, "left out", now.LeftOut())
+	s.finish(now)
+}
+
+// finish shows a run for the last time and lets its listeners go.
+func (s *Service) finish(r *catalog.Run) {
+	s.publish(r)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for l := range s.active[r.ID].listeners {
+		close(l)
+	}
+	delete(s.active, r.ID)
+}
+
+// publish hands a run's newest counts to all who listen. A listener that is slow misses some, never the newest.
+func (s *Service) publish(r *catalog.Run) {
+	copied := *r
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	a := s.active[r.ID]
+	if a == nil {
+		return
+	}
+	a.latest = &copied
+	for l := range a.listeners {
+		select {
+		case <-l:
+		default:
+		}
+		l <- &copied
+	}
+}
+
+// Listen returns a channel that carries a run's newest counts until it stops, and a function to stop listening. Of a
+// run that is not going on, the channel is closed already.
+func (s *Service) Listen(id string) (<-chan *catalog.Run, func()) {
+	l := make(chan *catalog.Run, 1)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	a := s.active[id]
+	if a == nil {
+		close(l)
+		return l, func() {}
+	}
+	a.listeners[l] = true
+	l <- a.latest
+	return l, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(a.listeners, l)
+	}
+}
+
+// Run returns a run with its newest counts.
+func (s *Service) Run(ctx context.Context, id string) (*catalog.Run, error) {
+	r, err := s.Catalog.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.active[id]; a != nil && r.State == catalog.Running && a.latest.State == catalog.Running {
+		latest := *a.latest
+		return &latest, nil
+	}
+	return r, nil
+}
+
+// Pause stops a run after its batch in hand; Resume goes on from there.
+func (s *Service) Pause(ctx context.Context, id string) (*catalog.Run, error) {
+	return s.interrupt(ctx, id, engine.ErrPause)
+}
+
+// Cancel ends a run after its batch in hand. What was archived stays archived; rows not reached stay live.
+func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
+	r, err := s.Catalog.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if r.State == catalog.Paused || r.State == catalog.Failed {
+		// Its open segments are closed by an execution that is cancelled from the start.
+		if r, err = s.Catalog.SetRunState(ctx, "administrator", id, catalog.Running, "being cancelled"); err != nil {
+			return nil, err
+		}
+		s.launch(r)
+	}
+	return s.interrupt(ctx, id, engine.ErrCancel)
+}
+
+// interrupt stops a run for a cause and waits until it has stopped.
+func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catalog.Run, error) {
+	s.mu.Lock()
+	a := s.active[id]
+	s.mu.Unlock()
+	if a == nil {
+		r, err := s.Catalog.Run(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		return nil, fmt.Errorf("run %s is %s: %w", id, r.State, catalog.ErrState)
+	}
+	a.cancel(cause)
+	select {
+	case <-a.done:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	return s.Catalog.Run(ctx, id)
+}
+
+// Resume puts a paused or failed run back into the queue.
+func (s *Service) Resume(ctx context.Context, id string) (*catalog.Run, error) {
+	r, err := s.Catalog.SetRunState(ctx, "administrator", id, catalog.Queued, "")
+	if err != nil {
+		return nil, err
+	}
+	copied := *r
+	s.launch(r)
+	return &copied, nil
+}
+
+// RequestRestore keeps a restore and carries it out in the background.
+func (s *Service) RequestRestore(ctx context.Context, actor string, q engine.RestoreRequest) (*catalog.Restore, error) {
+	r, err := s.Engine.RequestRestore(ctx, actor, q)
+	if err != nil {
+		return nil, err
+	}
+	copied := *r
+	s.wait.Add(1)
+	go func() {
+		defer s.wait.Done()
+		if err := s.Engine.Restore(s.ctx, r, s.restoreDirectory()); err != nil {
+			s.Log.Error("restore failed", "restore", r.ID, "error", err)
+			return
+		}
+		s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
+	}()
+	return &copied, nil
+}
+
+func (s *Service) restoreDirectory() string { return filepath.Join(s.dir, "restores") }
+
+// RestoreFile returns the path of a restore's file.
+func (s *Service) RestoreFile(ctx context.Context, id string) (string, *catalog.Restore, error) {
+	r, err := s.Catalog.Restore(ctx, id)
+	if err != nil {
+		return "", nil, err
+	}
+	if r.State != catalog.RestoreDone || r.File == "" {
+		return "", nil, fmt.Errorf("restore %s (to %s) is %s and has no file: %w", id, r.Target, r.State, catalog.ErrState)
+	}
+	return filepath.Join(s.restoreDirectory(), r.File), r, nil
+}

@@ -1,0 +1,269 @@
+// Package service is the long-running process: it opens the catalog, sources and stores, keeps the queue of runs and
+// restores, takes up what an earlier start left unfinished, and knows who may come in. It moves no row itself (that is
+// the engine's business) and speaks no HTTP.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"regexp"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/source"
+	"ambercellar/internal/source/postgres"
+	"ambercellar/internal/source/sqlite"
+)
+
+// Version of the program; the build sets it.
+var Version = "development"
+
+// openers opens a source by its engine's name. A new engine is added here.
+var openers = map[string]func(context.Context, source.Config) (source.Source, error){
+	"sqlite":   func(ctx context.Context, c source.Config) (source.Source, error) { return sqlite.Open(ctx, c) },
+	"postgres": func(ctx context.Context, c source.Config) (source.Source, error) { return postgres.Open(ctx, c) },
+}
+
+// concurrentRuns is how many runs work at a time; the others wait in the queue.
+const concurrentRuns = 2
+
+// Service is the running service.
+type Service struct {
+	*engine.Engine
+	Started time.Time
+	dir     string
+	lock    *os.File
+	ctx     context.Context
+	stop    context.CancelCauseFunc
+	wait    sync.WaitGroup
+	slots   chan struct{}
+
+	mu      sync.Mutex
+	sources map[string]source.Source
+	stores  map[string]store.Store
+	active  map[string]*activeRun
+}
+
+// activeRun is a run that is queued or running in this process.
+type activeRun struct {
+	cancel    context.CancelCauseFunc
+	latest    *catalog.Run
+	listeners map[chan *catalog.Run]bool
+	done      chan struct{}
+}
+
+// Open opens the service's data directory, makes it where it does not exist, and takes up unfinished runs. At the very
+// first start it returns the administrator's token, which is kept only as a hash; afterwards the empty text.
+func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token string, err error) {
+	if err := os.MkdirAll(dir, 0o750); err != nil {
+		return nil, "", fmt.Errorf("the data directory cannot be made: %w", err)
+	}
+	s = &Service{dir: dir, Started: time.Now(), slots: make(chan struct{}, concurrentRuns),
+		sources: map[string]source.Source{}, stores: map[string]store.Store{}, active: map[string]*activeRun{}}
+	if s.lock, err = lockDirectory(dir); err != nil {
+		return nil, "", err
+	}
+	s.ctx, s.stop = context.WithCancelCause(context.Background())
+	c, err := catalog.Open(ctx, filepath.Join(dir, "catalog.db"))
+	if err != nil {
+		s.lock.Close()
+		return nil, "", err
+	}
+	s.Engine = &engine.Engine{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log, Progress: s.publish}
+	if token, err = s.firstStart(ctx); err == nil {
+		err = s.takeUp(ctx)
+	}
+	if err != nil {
+		s.Close()
+		return nil, "", err
+	}
+	return s, token, nil
+}
+
+// lockDirectory keeps a second service from working on the same data directory.
+func lockDirectory(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o640)
+	if err != nil {
+		return nil, fmt.Errorf("the data directory is not writable: %w", err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("another service is running on the data directory %s; stop it, or name another directory", dir)
+	}
+	return f, nil
+}
+
+// firstStart gives the service its identity, its token and a first store.
+func (s *Service) firstStart(ctx context.Context) (token string, err error) {
+	if s.Instance, err = s.Catalog.Setting(ctx, "instance"); err != nil {
+		return "", err
+	}
+	if s.Instance == "" {
+		host, _ := os.Hostname()
+		s.Instance = host + "-" + rand.Text()[:10]
+		if err := s.Catalog.SetSetting(ctx, "instance", s.Instance); err != nil {
+			return "", err
+		}
+		path, err := filepath.Abs(filepath.Join(s.dir, "cellar"))
+		if err != nil {
+			return "", err
+		}
+		if err := s.Catalog.AddStore(ctx, "service", catalog.Store{Name: "cellar", Kind: "directory", Path: path}); err != nil {
+			return "", err
+		}
+	}
+	known, err := s.Catalog.Setting(ctx, tokenSetting)
+	if err != nil || known != "" {
+		return "", err
+	}
+	return s.NewToken(ctx)
+}
+
+// Close lets batches in hand finish, leaves runs to be taken up at the next start, and closes everything.
+func (s *Service) Close() error {
+	s.stop(engine.ErrShutdown)
+	s.wait.Wait()
+	var err error
+	for _, src := range s.sources {
+		err = errors.Join(err, src.Close())
+	}
+	return errors.Join(err, s.Catalog.Close(), s.lock.Close())
+}
+
+// source opens a source once and keeps it open.
+func (s *Service) source(ctx context.Context, name string) (source.Source, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if src, ok := s.sources[name]; ok {
+		return src, nil
+	}
+	c, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	src, err := openers[c.Engine](ctx, *c)
+	if err != nil {
+		return nil, err
+	}
+	s.sources[name] = src
+	return src, nil
+}
+
+func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if st, ok := s.stores[name]; ok {
+		return st, nil
+	}
+	c, err := s.Catalog.Store(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	st, err := store.OpenDirectory(c.Path)
+	if err != nil {
+		return nil, fmt.Errorf("store %s: %w", name, err)
+	}
+	s.stores[name] = st
+	return st, nil
+}
+
+var plainName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+func checkName(field, name string) error {
+	if !plainName.MatchString(name) {
+		return &engine.RefusedError{Field: field, Message: fmt.Sprintf("%q is not a name", name), Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first"}
+	}
+	return nil
+}
+
+// AddSource connects to a new source, and keeps it if that works.
+func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) (*source.Report, error) {
+	if err := checkName("name", c.Name); err != nil {
+		return nil, err
+	}
+	open, ok := openers[c.Engine]
+	if !ok {
+		return nil, &engine.RefusedError{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows", c.Engine), Remedy: "write sqlite or postgres"}
+	}
+	if c.Address == "" {
+		return nil, &engine.RefusedError{Field: "address", Message: "the address is missing", Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database"}
+	}
+	if c.Connections == 0 {
+		c.Connections = 4
+	}
+	if c.Connections < 3 || c.Connections > 100 {
+		return nil, &engine.RefusedError{Field: "connections", Message: fmt.Sprintf("%d connections are not between 3 and 100", c.Connections), Remedy: "a run needs one to read, one to delete and one to spare"}
+	}
+	if c.PasswordEnv != "" && c.PasswordFile != "" {
+		return nil, &engine.RefusedError{Field: "password_file", Message: "both an environment variable and a file are named for the password", Remedy: "name one"}
+	}
+	if _, err := s.Catalog.Source(ctx, c.Name); err == nil {
+		return nil, &engine.RefusedError{Field: "name", Message: fmt.Sprintf("there is a source %s already", c.Name), Remedy: "give another name"}
+	}
+	if c.Engine == "sqlite" {
+		if abs, err := filepath.Abs(c.Address); err == nil {
+			c.Address = abs
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	src, err := open(ctx, c)
+	if err != nil {
+		return nil, &engine.RefusedError{Field: "address", Message: err.Error()}
+	}
+	report, err := src.Check(ctx)
+	if err != nil {
+		src.Close()
+		return nil, &engine.RefusedError{Field: "address", Message: err.Error(), Remedy: "check the address, the password and that the server takes connections from here"}
+	}
+	if err := s.Catalog.AddSource(ctx, actor, c); err != nil {
+		src.Close()
+		return nil, err
+	}
+	s.mu.Lock()
+	s.sources[c.Name] = src
+	s.mu.Unlock()
+	return report, nil
+}
+
+// AddStore tries a new store out, and keeps it if that works.
+func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store) error {
+	if err := checkName("name", c.Name); err != nil {
+		return err
+	}
+	if c.Path == "" {
+		return &engine.RefusedError{Field: "path", Message: "the path is missing", Remedy: "give the directory in which segments are to lie"}
+	}
+	abs, err := filepath.Abs(c.Path)
+	if err != nil {
+		return err
+	}
+	c.Kind, c.Path = "directory", abs
+	stores, err := s.Catalog.Stores(ctx)
+	if err != nil {
+		return err
+	}
+	for _, other := range stores {
+		if other.Name == c.Name || other.Path == c.Path {
+			return &engine.RefusedError{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name, other.Path), Remedy: "give another name and directory"}
+		}
+	}
+	st, err := store.OpenDirectory(c.Path)
+	if err == nil {
+		err = st.Check(ctx)
+	}
+	if err != nil {
+		return &engine.RefusedError{Field: "path", Message: err.Error(), Remedy: "give the service's user write access to the directory"}
+	}
+	return s.Catalog.AddStore(ctx, actor, c)
+}
