@@ -28,6 +28,9 @@ var sqliteSchema string
 //go:embed postgres.sql
 var postgresSchema string
 
+//go:embed postgres_keys.sql
+var postgresKeys string
+
 //go:embed indexes.sql
 var indexes string
 
@@ -37,11 +40,11 @@ const Days = 1000
 // How many rows the larger tables get.
 const (
 	passengers = 6_000
-	sailings   = 9_000
-	bookings   = 30_000
+	sailings   = 8_000
+	bookings   = 25_000
 	scans      = 300_000
-	readings   = 60_000
-	notices    = 12_000
+	readings   = 50_000
+	notices    = 10_000
 )
 
 // target takes the rows of the tables. What differs between the engines is how a table is filled and what Go value a
@@ -66,7 +69,7 @@ func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 		}
 		defer db.Close()
 		db.SetMaxOpenConns(1)
-		return fill(ctx, &sqliteTarget{db}, sqliteSchema, anchor)
+		return fill(ctx, &sqliteTarget{db}, sqliteSchema, indexes, anchor)
 	case "postgres":
 		c, err := pgx.Connect(ctx, address)
 		if err != nil {
@@ -79,12 +82,12 @@ func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 			schema += fmt.Sprintf("CREATE TABLE engine_reading_%s PARTITION OF engine_reading FOR VALUES FROM ('%s') TO ('%s');\n",
 				from.Format("2006_01"), from.Format(time.DateOnly), from.AddDate(0, 1, 0).Format(time.DateOnly))
 		}
-		return fill(ctx, &postgresTarget{c}, schema, anchor)
+		return fill(ctx, &postgresTarget{c}, schema, postgresKeys+indexes, anchor)
 	}
 	return fmt.Errorf("the demo knows the engines sqlite and postgres, not %q", engine)
 }
 
-func fill(ctx context.Context, to target, schema string, anchor time.Time) error {
+func fill(ctx context.Context, to target, schema, after string, anchor time.Time) error {
 	if err := to.exec(ctx, schema); err != nil {
 		return fmt.Errorf("making the demo's tables (the database must be empty): %w", err)
 	}
@@ -94,7 +97,7 @@ func fill(ctx context.Context, to target, schema string, anchor time.Time) error
 			return fmt.Errorf("filling table %s: %w", table.name, err)
 		}
 	}
-	return to.exec(ctx, indexes)
+	return to.exec(ctx, after)
 }
 
 type generator struct {

@@ -42,7 +42,7 @@ func node(c *shape.Column) parquet.Node {
 		n = parquet.Leaf(parquet.BooleanType)
 	case value.Decimal:
 		if unscaled(c) {
-			n, enc = parquet.Decimal(c.Scale, c.Precision, parquet.Int64Type), &parquet.DeltaBinaryPacked
+			n, enc = parquet.Decimal(c.Scale, c.Precision, decimalType(c)), &parquet.DeltaBinaryPacked
 		} else {
 			n, enc = parquet.String(), &parquet.RLEDictionary
 		}
@@ -67,7 +67,15 @@ func node(c *shape.Column) parquet.Node {
 	return parquet.Optional(n)
 }
 
-// unscaled says whether a decimal column's values are archived as 64-bit numbers.
+// decimalType is the integer that a decimal's precision asks for (Parquet format, LogicalTypes, DECIMAL).
+func decimalType(c *shape.Column) parquet.Type {
+	if c.Precision <= 9 {
+		return parquet.Int32Type
+	}
+	return parquet.Int64Type
+}
+
+// unscaled says whether a decimal column's values are archived as integers.
 func unscaled(c *shape.Column) bool {
 	return c.Precision > 0 && c.Precision <= 18 && c.Scale >= 0 && c.Scale <= c.Precision
 }
@@ -114,6 +122,9 @@ func toParquet(v *value.Value, c *shape.Column) parquet.Value {
 	case value.Date:
 		return parquet.Int32Value(int32(v.N))
 	case value.Decimal:
+		if unscaled(c) && c.Precision <= 9 {
+			return parquet.Int32Value(int32(v.N))
+		}
 		if unscaled(c) {
 			return parquet.Int64Value(v.N)
 		}
@@ -144,6 +155,9 @@ func fromParquet(p parquet.Value, c *shape.Column) value.Value {
 	case value.Decimal:
 		if unscaled(c) {
 			v.N, v.Scale = p.Int64(), uint8(c.Scale)
+			if c.Precision <= 9 {
+				v.N = int64(p.Int32())
+			}
 		} else {
 			v.B = notNil(p.ByteArray())
 		}

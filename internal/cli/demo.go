@@ -250,7 +250,7 @@ func (d *demoRun) steps() error {
 	if err := d.define(); err != nil {
 		return err
 	}
-	before, err := d.contents("boarding_scan", "scanned_at")
+	before, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
 	}
@@ -285,7 +285,7 @@ func (d *demoRun) steps() error {
 
 // prove compares, by count and by digest, what the table held before with what it holds now and what was deleted.
 func (d *demoRun) prove(before value.Set, run *api.RunView) error {
-	after, err := d.contents("boarding_scan", "scanned_at")
+	after, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
 	}
@@ -321,7 +321,7 @@ func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 		return fmt.Errorf("restore %s: %s", r.ID, r.Reason)
 	}
 	d.say("   %s to %s: %s rows found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To, count(r.Found), count(r.Restored), count(r.Skipped))
-	after, err := d.contents("boarding_scan", "scanned_at")
+	after, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
 	}
@@ -346,7 +346,7 @@ func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 }
 
 // contents reads a whole table, past the service's own counting, into a digest.
-func (d *demoRun) contents(table, age string) (set value.Set, err error) {
+func (d *demoRun) contents(table, id string) (set value.Set, err error) {
 	src, err := d.service.Source(d.ctx, "harbour")
 	if err != nil {
 		return set, err
@@ -356,7 +356,8 @@ func (d *demoRun) contents(table, age string) (set value.Set, err error) {
 		return set, err
 	}
 	t.ReferencedBy = nil // all rows, whoever refers to them
-	return wholeTable(d.ctx, src, source.Selection{Table: t, Age: rule.Age{Column: age}, Cutoff: time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)})
+	// Any number is below this one, so all rows come, in order of their number.
+	return wholeTable(d.ctx, src, source.Selection{Table: t, Age: rule.Age{Column: id, Unit: rule.Seconds}, Cutoff: time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)})
 }
 
 func wholeTable(ctx context.Context, src source.Source, sel source.Selection) (set value.Set, err error) {

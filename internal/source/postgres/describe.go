@@ -19,13 +19,13 @@ import (
 const tablesQuery = `
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.relrowsecurity, c.relforcerowsecurity,
 	pg_has_role(c.relowner, 'USAGE'), (SELECT rolbypassrls OR rolsuper FROM pg_roles WHERE rolname = current_user),
-	sum(greatest(l.reltuples, 0))::bigint, bool_or(l.reltuples < 0),
-	sum(CASE WHEN l.relkind IN ('r', 'm') THEN pg_table_size(l.oid) ELSE 0 END)::bigint,
-	sum(CASE WHEN l.relkind IN ('r', 'm') THEN pg_indexes_size(l.oid) ELSE 0 END)::bigint,
-	count(*) - 1, c.relreplident::text,
+	coalesce(sum(greatest(l.reltuples, 0)), 0)::bigint, coalesce(bool_or(l.reltuples < 0), false),
+	coalesce(sum(pg_table_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
+	coalesce(sum(pg_indexes_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
+	CASE WHEN c.relkind = 'p' THEN count(l.oid) ELSE 0 END, c.relreplident::text,
 	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname WHERE p.schemaname = n.nspname AND p.tablename = c.relname AND u.pubdelete)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-CROSS JOIN LATERAL (SELECT x.* FROM pg_class x WHERE x.oid = c.oid OR c.relkind = 'p' AND x.oid IN (SELECT relid FROM pg_partition_tree(c.oid) WHERE isleaf)) l
+LEFT JOIN LATERAL (SELECT x.* FROM pg_class x WHERE CASE WHEN c.relkind = 'p' THEN x.oid IN (SELECT relid FROM pg_partition_tree(c.oid) WHERE isleaf) ELSE x.oid = c.oid END) l ON true
 WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'
 	AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'ambercellar') AND n.nspname NOT LIKE 'pg\_%'
 	AND ($1 = '' OR n.nspname || '.' || c.relname = $1 OR n.nspname = 'public' AND c.relname = $1)

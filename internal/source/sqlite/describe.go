@@ -14,7 +14,7 @@ import (
 )
 
 // sizeBudget bounds the reading of page statistics, which walks all pages of a table.
-const sizeBudget = 2 * time.Second
+const sizeBudget = time.Second
 
 // countBudget bounds the counting of one table's rows for a listing.
 const countBudget = 300 * time.Millisecond
@@ -27,13 +27,12 @@ func (s *Source) Tables(ctx context.Context) ([]shape.Table, error) {
 		return nil, err
 	}
 	tables := make([]shape.Table, 0, len(names))
-	sizes := s.sizes(ctx)
 	for _, name := range names {
 		t, err := s.describe(ctx, name)
 		if err != nil {
 			return nil, err
 		}
-		s.measure(ctx, t, sizes)
+		s.measure(ctx, t)
 		tables = append(tables, *t)
 	}
 	return tables, nil
@@ -45,7 +44,7 @@ func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.measure(ctx, t, s.sizes(ctx))
+	s.measure(ctx, t)
 	return t, nil
 }
 
@@ -270,32 +269,17 @@ func (s *Source) foreignKeys(ctx context.Context, t *shape.Table) error {
 	return nil
 }
 
-// sizes returns the bytes of every b-tree by name; nothing where reading them takes too long.
-func (s *Source) sizes(ctx context.Context) map[string]int64 {
-	ctx, cancel := context.WithTimeout(ctx, sizeBudget)
-	defer cancel()
-	rows, err := s.read.QueryContext(ctx, "SELECT name, pgsize FROM dbstat WHERE aggregate = TRUE")
-	if err != nil {
-		return nil
+// pages returns the bytes of a table's or index's pages; -1 where reading them takes too long.
+func (s *Source) pages(ctx context.Context, name string) int64 {
+	var bytes sql.NullInt64
+	if s.read.QueryRowContext(ctx, "SELECT pgsize FROM dbstat WHERE name = ? AND aggregate = TRUE", name).Scan(&bytes) != nil {
+		return -1
 	}
-	defer rows.Close()
-	out := map[string]int64{}
-	for rows.Next() {
-		var name string
-		var bytes int64
-		if rows.Scan(&name, &bytes) != nil {
-			return nil
-		}
-		out[name] = bytes
-	}
-	if rows.Err() != nil {
-		return nil
-	}
-	return out
+	return bytes.Int64
 }
 
 // measure fills in what a listing shows beyond the shape; what cannot be had quickly stays unknown.
-func (s *Source) measure(ctx context.Context, t *shape.Table, sizes map[string]int64) {
+func (s *Source) measure(ctx context.Context, t *shape.Table) {
 	if len(t.Obstacles) > 0 {
 		return
 	}
@@ -307,10 +291,15 @@ func (s *Source) measure(ctx context.Context, t *shape.Table, sizes map[string]i
 			t.Rows = largest.Int64
 		}
 	}
-	if sizes != nil {
-		t.Bytes, t.IndexBytes = sizes[t.Name], 0
-		for _, x := range t.Indexes {
-			t.IndexBytes += sizes[x.Name]
+	walk, cancelWalk := context.WithTimeout(ctx, sizeBudget)
+	defer cancelWalk()
+	t.Bytes, t.IndexBytes = s.pages(walk, t.Name), 0
+	for _, x := range t.Indexes {
+		if bytes := s.pages(walk, x.Name); bytes < 0 {
+			t.IndexBytes = -1
+			break
+		} else {
+			t.IndexBytes += bytes
 		}
 	}
 	if t.AgeColumn == "" {

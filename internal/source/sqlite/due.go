@@ -15,29 +15,36 @@ import (
 
 // condition is how rows are judged by their age. Both parts name columns through the prefix that they were made with.
 type condition struct {
-	instant string // the age is an instant at all
-	before  string // … and lies before the bound one; takes the values of args
-	args    func(time.Time) []any
+	instant  string // the age is an instant at all
+	before   string // … and lies before the bound one; takes the values of args
+	args     func(time.Time) []any
+	near     string // holds for every row whose age is not before the bound one, and is for the index; takes the values of nearArgs
+	nearArgs func(time.Time) []any
 }
 
-// due returns the condition for a table's age. Text is compared as the instant that it stands for: its first ten
-// characters must be a real date, and what follows is left to SQLite's own date function, which is deterministic for
-// such text. The plain comparison in front of it is for the index; it is a superset, since no zone is further than a
-// day away. A date without a clock is due when its day lies before the cutoff's day.
+// due returns the condition for a table's age. Text is compared as the instant that it stands for: it must be a real
+// date, and a real time behind it, as SQLite's own date functions (deterministic for such text) find. Those functions
+// are dear, so the two usual forms take one call each. The plain comparison in front is for the index; it is a superset,
+// since no zone is further than a day away. A date without a clock is due when its day lies before the cutoff's day.
 func due(t *shape.Table, age rule.Age, prefix string) condition {
 	c := prefix + quote(age.Column)
 	if age.Unit != "" {
 		instant := "typeof(" + c + ") = 'integer'"
-		return condition{instant: instant, before: instant + " AND " + c + " < ?", args: func(at time.Time) []any { return []any{age.Unit.Count(at)} }}
+		return condition{instant: instant, before: instant + " AND " + c + " < ?", near: c + " >= ?",
+			args: func(at time.Time) []any { return []any{age.Unit.Count(at)} }, nearArgs: func(at time.Time) []any { return []any{age.Unit.Count(at)} }}
 	}
-	instant := fmt.Sprintf("typeof(%[1]s) = 'text' AND %[1]s GLOB '[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]*' AND date(substr(%[1]s, 1, 10)) = substr(%[1]s, 1, 10) AND datetime(%[1]s) IS NOT NULL", c)
+	instant := fmt.Sprintf("typeof(%[1]s) = 'text' AND CASE length(%[1]s) WHEN 10 THEN date(%[1]s) = %[1]s WHEN 19 THEN datetime(%[1]s) = replace(%[1]s, 'T', ' ') "+
+		"ELSE date(substr(%[1]s, 1, 10)) = substr(%[1]s, 1, 10) AND datetime(%[1]s) IS NOT NULL END", c)
 	return condition{
 		instant: instant,
-		before:  fmt.Sprintf("%[1]s < ? AND %[2]s AND iif(length(%[1]s) = 10, %[1]s < ?, datetime(%[1]s) < ?)", c, instant),
+		before:  fmt.Sprintf("%[1]s < ? AND %[2]s AND CASE length(%[1]s) WHEN 10 THEN %[1]s < ? WHEN 19 THEN replace(%[1]s, 'T', ' ') < ? ELSE datetime(%[1]s) < ? END", c, instant),
+		near:    c + " > ?",
 		args: func(at time.Time) []any {
 			at = at.UTC()
-			return []any{at.AddDate(0, 0, 2).Format("2006-01-02"), at.Format("2006-01-02"), at.Format("2006-01-02 15:04:05")}
+			clock := at.Format("2006-01-02 15:04:05")
+			return []any{at.AddDate(0, 0, 2).Format("2006-01-02"), at.Format("2006-01-02"), clock, clock}
 		},
+		nearArgs: func(at time.Time) []any { return []any{at.AddDate(0, 0, -2).Format("2006-01-02")} },
 	}
 }
 
@@ -130,9 +137,14 @@ func (s *Source) Survey(ctx context.Context, sel source.Selection, now time.Time
 	if !out.Counted {
 		out.Due = s.interpolate(ctx, sel, t.Rows)
 	}
-	ask("SELECT "+age+from+d.instant+" AND NOT ("+d.before+") ORDER BY "+age+" LIMIT 1", d.args(sel.Cutoff), text(&out.FirstStays))
-	ask("SELECT count(*)"+from+"NOT coalesce(("+d.instant+"), 0)", nil, &out.Ageless)
-	ask("SELECT count(*)"+from+d.instant+" AND NOT ("+d.before+")", d.args(now.AddDate(0, 0, 1)), &out.Future)
+	stays := func(at time.Time) (string, []any) {
+		return from + d.near + " AND " + d.instant + " AND NOT (" + d.before + ")", append(d.nearArgs(at), d.args(at)...)
+	}
+	rest, bound := stays(sel.Cutoff)
+	ask("SELECT "+age+rest+" ORDER BY t."+quote(sel.Age.Column)+" LIMIT 1", bound, text(&out.FirstStays))
+	rest, bound = stays(now.AddDate(0, 0, 1))
+	ask("SELECT count(*)"+rest, bound, &out.Future)
+	ask("SELECT count(*) FROM (SELECT "+d.instant+" AS instant FROM "+quote(t.Name)+" t) WHERE NOT coalesce(instant, 0)", nil, &out.Ageless)
 	if restored, err := s.restored(ctx, t, "t."); err == nil && restored != "" {
 		ask("SELECT count(*)"+from+d.before+" AND "+restored, d.args(sel.Cutoff), &out.Restored)
 	}
