@@ -1,0 +1,38 @@
+# Amber Cellar. Every target installs what it needs on a Debian machine and says what it is doing.
+GO ?= go
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+BIN := build/ambercellar
+
+.PHONY: build demo test bench console check screenshots clean
+build: $(BIN) ## one static binary, console and version in it
+
+$(BIN): console
+	@echo "== building $(BIN), version $(VERSION)"
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X ambercellar/internal/service.Version=$(VERSION)" -o $(BIN) ./cmd/ambercellar
+
+demo: build ## the service on made-up data; prints one address to open
+	@echo "== starting the demo"
+	./$(BIN) demo
+
+console: console/dist/index.html ## the web console
+
+CONSOLE_SOURCES := $(shell find console/src console/public -type f ! -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json docs/openapi.json
+console/dist/index.html: $(CONSOLE_SOURCES)
+	@./tools/need.sh node
+	@echo "== installing the console's packages (npm) and building it"
+	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent check && npm run --silent build
+
+test: build ## all tests, on private servers and in headless Chromium
+	@./tools/need.sh postgresql chromium
+	@echo "== vetting"
+	$(GO) vet ./...
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	@echo "== testing"
+	$(GO) test -timeout 12m ./...
+
+bench: build ## archive and delete beside what a person does by hand; prints a table, writes JSON
+	@./tools/need.sh postgresql zstd
+	$(GO) run ./bench -out bench/out
+
+clean:
+	rm -rf build console/dist/assets console/dist/index.html console/node_modules demo-data bench/out

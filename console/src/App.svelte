@@ -1,0 +1,81 @@
+<script lang="ts">
+  import Router, { router } from "svelte-spa-router";
+  import { ThemeProvider } from "flowbite-svelte";
+  import { ArchiveOutline, ChartPieOutline, DatabaseOutline, FileLinesOutline, MoonOutline, PlayOutline, UndoOutline } from "flowbite-svelte-icons";
+  import { api, onSignedOut, take } from "./api/client";
+  import { toggleTheme } from "./lib/theme";
+  import Overview from "./pages/overview/Overview.svelte";
+  import Tables from "./pages/tables/Tables.svelte";
+  import TableDetail from "./pages/tables/TableDetail.svelte";
+  import Rules from "./pages/rules/Rules.svelte";
+  import RuleDetail from "./pages/rules/RuleDetail.svelte";
+  import ApplyRules from "./pages/rules/ApplyRules.svelte";
+  import Runs from "./pages/runs/Runs.svelte";
+  import RunDetail from "./pages/runs/RunDetail.svelte";
+  import Archive from "./pages/archive/Archive.svelte";
+  import SegmentDetail from "./pages/archive/SegmentDetail.svelte";
+  import Restores from "./pages/restores/Restores.svelte";
+  import RequestRestore from "./pages/restores/RequestRestore.svelte";
+  import SignIn from "./pages/signin/SignIn.svelte";
+
+  const routes = {
+    "/": Overview, "/tables": Tables, "/tables/:source/:table": TableDetail, "/rules": Rules, "/rules/apply": ApplyRules, "/rules/:rule": RuleDetail,
+    "/runs": Runs, "/runs/:run": RunDetail, "/archive": Archive, "/archive/:segment": SegmentDetail, "/restores": Restores, "/restores/request": RequestRestore, "*": Overview,
+  };
+  const places = [
+    { href: "#/", text: "Overview", icon: ChartPieOutline }, { href: "#/tables", text: "Tables", icon: DatabaseOutline }, { href: "#/rules", text: "Rules", icon: FileLinesOutline },
+    { href: "#/runs", text: "Runs", icon: PlayOutline }, { href: "#/archive", text: "Archive", icon: ArchiveOutline }, { href: "#/restores", text: "Restores", icon: UndoOutline },
+  ];
+  // Tables and lists are read all day: less air than the library's defaults.
+  const dense = { tableBodyCell: "px-4 py-1.5 font-normal text-gray-800 dark:text-gray-200", tableHeadCell: "px-4 py-2 font-medium normal-case text-gray-500 dark:text-gray-400" };
+
+  let signedIn = $state<boolean>();
+  onSignedOut(() => (signedIn = false));
+
+  async function begin() {
+    const token = location.hash.match(/^#token=(.+)$/)?.[1];
+    if (token) {
+      history.replaceState(null, "", "#/"); // the token must not stay in the address
+      await take(api.POST("/session", { body: { token: decodeURIComponent(token) } })).catch(() => {});
+    }
+    signedIn = await take(api.GET("/session")).then(() => true, () => false);
+  }
+  begin();
+
+  async function signOut() {
+    await take(api.DELETE("/session")).catch(() => {});
+    signedIn = false;
+  }
+  function isHere(href: string) {
+    const path = href.slice(1);
+    return path === "/" ? router.location === "/" : router.location.startsWith(path);
+  }
+</script>
+
+<ThemeProvider theme={dense}>
+  {#if signedIn === false}
+    <SignIn done={() => (signedIn = true)} />
+  {:else if signedIn}
+    <a href="#main" class="sr-only focus:not-sr-only focus:absolute focus:p-2" onclick={(e) => { e.preventDefault(); document.getElementById("main")?.focus(); }}>Skip to content</a>
+    <div class="flex min-h-screen">
+      <nav aria-label="Main" class="sticky top-0 flex h-screen w-48 shrink-0 flex-col border-e border-gray-200 bg-white px-2 py-4 dark:border-gray-700 dark:bg-gray-800">
+        <a href="#/" class="mb-4 flex items-center gap-2 px-2 font-semibold"><img src="/icon.svg" alt="" class="h-6 w-6" />Amber Cellar</a>
+        <ul class="space-y-0.5">
+          {#each places as p (p.href)}
+            <li>
+              <a href={p.href} aria-current={isHere(p.href) ? "page" : undefined}
+                class="flex items-center gap-2.5 rounded px-2 py-1.5 text-sm {isHere(p.href) ? 'bg-primary-100 font-semibold text-primary-900 dark:bg-primary-900 dark:text-primary-100' : 'text-gray-700 hover:bg-gray-100 dark:text-gray-300 dark:hover:bg-gray-700'}">
+                <p.icon class="h-4 w-4" aria-hidden="true" />{p.text}
+              </a>
+            </li>
+          {/each}
+        </ul>
+        <div class="mt-auto space-y-0.5 text-sm text-gray-600 dark:text-gray-400">
+          <button class="flex w-full items-center gap-2.5 rounded px-2 py-1.5 hover:bg-gray-100 dark:hover:bg-gray-700" onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>
+          <button class="w-full rounded px-2 py-1.5 text-left hover:bg-gray-100 dark:hover:bg-gray-700" onclick={signOut}>Sign out</button>
+        </div>
+      </nav>
+      <main id="main" tabindex="-1" class="min-w-0 flex-1 px-6 py-5 outline-none"><Router {routes} restoreScrollState /></main>
+    </div>
+  {/if}
+</ThemeProvider>

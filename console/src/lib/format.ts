@@ -1,0 +1,44 @@
+// Numbers with units, and times in the viewer's zone.
+const whole = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
+const clock = new Intl.DateTimeFormat("en-CA", { year: "numeric", month: "2-digit", day: "2-digit", hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" });
+
+export function count(n: number): string {
+  return n < 0 ? "unknown" : whole.format(n);
+}
+
+export function size(bytes: number): string {
+  if (bytes < 0) return "unknown";
+  const units = ["B", "KiB", "MiB", "GiB", "TiB"];
+  let i = 0;
+  for (; bytes >= 1024 && i < units.length - 1; i++) bytes /= 1024;
+  return `${i === 0 || bytes >= 100 ? whole.format(bytes) : bytes.toFixed(1)} ${units[i]}`;
+}
+
+export function span(seconds: number): string {
+  const s = Math.round(seconds);
+  if (s < 60) return `${s} s`;
+  if (s < 3600) return `${Math.floor(s / 60)} min ${s % 60} s`;
+  return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
+}
+
+export function local(iso: string): string {
+  return clock.format(new Date(iso)).replace(",", "");
+}
+
+export function utc(iso: string): string {
+  return new Date(iso).toISOString().replace("T", " ").replace(/\.\d+Z$/, " UTC");
+}
+
+export function share(part: number, total: number): number {
+  return total > 0 ? Math.min(100, (100 * part) / total) : 0;
+}
+
+/** short is the end of an identifier, which is the part that differs. */
+export function short(id: string): string {
+  return id.length > 12 ? "…" + id.slice(-8) : id;
+}
+
+/** age shows an age value of a table: dates and times without the T and the zone that is UTC anyway. */
+export function age(text: string): string {
+  return text.replace("T", " ").replace("Z", "") || "–";
+}

@@ -1,0 +1,36 @@
+// What a page loads: the answer, or why there is none. A later load keeps the old answer until the new one is there.
+import { Failed, type Problem } from "../api/client";
+
+export class Loader<T> {
+  data = $state<T>();
+  problem = $state<Problem>();
+  busy = $state(false);
+  #fetch: () => Promise<T>;
+
+  constructor(fetch: () => Promise<T>) {
+    this.#fetch = fetch;
+  }
+
+  async load() {
+    this.busy = true;
+    try {
+      this.data = await this.#fetch();
+      this.problem = undefined;
+    } catch (e) {
+      this.problem = problemOf(e);
+    }
+    this.busy = false;
+  }
+}
+
+export function problemOf(e: unknown): Problem {
+  if (e instanceof Failed) return e.problem;
+  return { type: "", title: "The page failed", status: 0, detail: String(e) };
+}
+
+/** every calls fn now and then again and again, for as long as the page is open. Use it inside $effect. */
+export function every(milliseconds: number, fn: () => void): () => void {
+  fn();
+  const timer = setInterval(() => document.hidden || fn(), milliseconds);
+  return () => clearInterval(timer);
+}

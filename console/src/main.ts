@@ -1,0 +1,8 @@
+import { mount } from "svelte";
+import "./app.css";
+import App from "./App.svelte";
+import { applyTheme } from "./lib/theme";
+
+applyTheme();
+matchMedia("(prefers-color-scheme: dark)").addEventListener("change", applyTheme);
+mount(App, { target: document.getElementById("app")! });

@@ -1,0 +1,55 @@
+<script lang="ts">
+  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, take, type Schemas } from "../../api/client";
+  import { age, count, short, size } from "../../lib/format";
+  import { Loader } from "../../lib/loader.svelte";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import State from "../../lib/State.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+  import When from "../../lib/When.svelte";
+
+  let offset = $state(0);
+  const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 30, offset } } })));
+  const stores = new Loader(() => take(api.GET("/stores")));
+  $effect(() => { void offset; segments.load(); });
+  stores.load();
+</script>
+
+<Page title="Archive" about="Segments: immutable files of archived rows, each with a manifest beside it.">
+  {#snippet actions()}<Button size="sm" href="#/restores/request">Restore rows</Button>{/snippet}
+  <Trouble problem={segments.problem ?? stores.problem} />
+  <Panel title="Stores">
+    <Listing label="Stores" heads={["Store", "Kind", "Where", "#Free"]} items={stores.data?.items}>
+      {#snippet row(s: Schemas["StoreView"])}
+        <TableBodyRow><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell>{s.kind}</TableBodyCell><TableBodyCell class="font-mono text-xs">{s.path}</TableBodyCell><TableBodyCell class="text-right">{s.problem || size(s.free)}</TableBodyCell></TableBodyRow>
+      {/snippet}
+      {#snippet empty()}<Blank title="No store yet" />{/snippet}
+    </Listing>
+  </Panel>
+  <Panel title="Segments">
+    <Listing label="Segments" heads={["Segment", "Table", "State", "#Rows", "#File", "#Smaller by", "Oldest", "Newest", "Stored", "Kept until"]} items={segments.data?.items}>
+      {#snippet row(s: Schemas["Segment"])}
+        <TableBodyRow>
+          <TableBodyCell><a class="text-link font-mono text-xs" href="#/archive/{s.id}" title={s.id}>{short(s.id)}</a></TableBodyCell>
+          <TableBodyCell>{s.source}.{s.table}</TableBodyCell>
+          <TableBodyCell><State state={s.state} /></TableBodyCell>
+          <TableBodyCell class="text-right">{count(s.state === "closed" ? s.deleted : s.rows)}</TableBodyCell>
+          <TableBodyCell class="text-right">{size(s.file_bytes)}</TableBodyCell>
+          <TableBodyCell class="text-right">{s.file_bytes ? `${(s.raw_bytes / s.file_bytes).toFixed(1)}×` : "–"}</TableBodyCell>
+          <TableBodyCell>{age(s.oldest)}</TableBodyCell><TableBodyCell>{age(s.newest)}</TableBodyCell>
+          <TableBodyCell><When at={s.created_at} /></TableBodyCell><TableBodyCell><When at={s.keep_until} none="no end" /></TableBodyCell>
+        </TableBodyRow>
+      {/snippet}
+      {#snippet empty()}<Blank title="The archive is empty">Segments come from runs of rules with <code>then: archive</code>.</Blank>{/snippet}
+    </Listing>
+  </Panel>
+  {#if offset > 0 || segments.data?.next}
+    <div class="flex gap-2">
+      <Button size="xs" color="alternative" disabled={offset === 0} onclick={() => (offset = Math.max(0, offset - 30))}>Newer</Button>
+      <Button size="xs" color="alternative" disabled={!segments.data?.next} onclick={() => (offset = segments.data?.next ?? 0)}>Older</Button>
+    </div>
+  {/if}
+</Page>

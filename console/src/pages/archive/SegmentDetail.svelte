@@ -1,0 +1,60 @@
+<script lang="ts">
+  import { Alert, Button } from "flowbite-svelte";
+  import { api, take, type Problem } from "../../api/client";
+  import { age, count, size } from "../../lib/format";
+  import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Facts from "../../lib/Facts.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import State from "../../lib/State.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+  import When from "../../lib/When.svelte";
+
+  let { params }: { params: { segment: string } } = $props();
+  const segment = new Loader(() => take(api.GET("/segments/{segment}", { params: { path: params } })));
+  $effect(() => { void params; segment.load(); });
+  let s = $derived(segment.data);
+  let problem = $state<Problem>();
+  let verified = $state(false);
+  let busy = $state(false);
+
+  async function verify() {
+    busy = true;
+    problem = undefined;
+    verified = false;
+    try {
+      segment.data = await take(api.POST("/segments/{segment}/verify", { params: { path: params } }));
+      verified = true;
+    } catch (e) {
+      problem = problemOf(e);
+    }
+    busy = false;
+  }
+</script>
+
+<Page title="Segment {params.segment}" about={s ? `${s.source}.${s.table}` : ""} back={{ href: "#/archive", text: "Archive" }}>
+  {#snippet actions()}
+    <Button size="sm" color="alternative" disabled={busy} onclick={verify}>{busy ? "Reading every row …" : "Verify"}</Button>
+    <Button size="sm" disabled={s?.state !== "closed"} href="#/restores/request?segment={params.segment}">Restore</Button>
+  {/snippet}
+  <Trouble problem={segment.problem ?? problem} />
+  {#if verified}<Alert color="green" class="mb-3" role="status">The segment is what was written: file hash, manifest, closing record and the digest of all rows agree.</Alert>{/if}
+  {#if s}
+    {#snippet state()}<State state={s!.state} />{/snippet}
+    {#snippet run()}<a class="text-link" href="#/runs/{s!.run}">{s!.run}</a>{/snippet}
+    {#snippet created()}<When at={s!.created_at} />{/snippet}
+    {#snippet closed()}<When at={s!.closed_at} none="not yet" />{/snippet}
+    {#snippet checked()}<When at={s!.verified_at} none="not yet" />{/snippet}
+    {#snippet keep()}<When at={s!.keep_until} none="without end" />{/snippet}
+    <Panel title="What it holds">
+      <Facts facts={[["State", state], ["Rows copied", count(s.rows)], ["Deleted from the table", count(s.deleted)], ["Changed meanwhile", count(s.changed)], ["Vanished meanwhile", count(s.vanished)], ["Skipped", count(s.skipped)], ["Oldest", age(s.oldest)], ["Newest", age(s.newest)], ["As read", size(s.raw_bytes)], ["File", size(s.file_bytes)], ["Run", run], ["Stored", created], ["Closed", closed], ["Verified", checked], ["Kept", keep]]} />
+    </Panel>
+    <Panel title="Proof">
+      <dl class="space-y-1 px-4 py-3 font-mono text-xs">
+        {#each [["file", `${s.store}: ${s.stem}.parquet`], ["digest of rows", s.digest], [`manifest, link ${s.sequence}`, s.manifest_hash], [s.closing_sequence ? `closing record, link ${s.closing_sequence}` : "closing record", s.closing_hash || "not yet"]] as [name, v] (name)}
+          <div class="flex gap-4"><dt class="w-44 shrink-0 font-sans text-gray-500 dark:text-gray-400">{name}</dt><dd class="break-all">{v}</dd></div>
+        {/each}
+      </dl>
+    </Panel>
+  {/if}
+</Page>

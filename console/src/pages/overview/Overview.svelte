@@ -1,0 +1,74 @@
+<script lang="ts">
+  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, take, type Schemas } from "../../api/client";
+  import { count, share, size, span } from "../../lib/format";
+  import { every, Loader } from "../../lib/loader.svelte";
+  import Bar from "../../lib/Bar.svelte";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import State from "../../lib/State.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+  import When from "../../lib/When.svelte";
+
+  const status = new Loader(() => take(api.GET("/status")));
+  $effect(() => every(2000, () => status.load()));
+  let t = $derived(status.data?.totals);
+  let cards = $derived(t ? [
+    ["Rows in the archive", count(t.rows), `${count(t.segments)} segments`],
+    ["Space moved", size(t.raw_bytes), `as read from the tables`],
+    ["Archive on disk", size(t.file_bytes), t.file_bytes ? `${(t.raw_bytes / t.file_bytes).toFixed(1)} times smaller` : "nothing yet"],
+    ["Rows purged", count(t.purged), "deleted without a copy, by rule"],
+  ] : []);
+</script>
+
+<Page title="Overview" about={status.data ? `${count(status.data.sources)} sources, ${count(status.data.rules)} rules · version ${status.data.version}` : ""}>
+  <Trouble problem={status.problem} />
+  <div class="mb-4 grid gap-3 sm:grid-cols-2 xl:grid-cols-4">
+    {#each cards as [name, v, note] (name)}
+      <div class="rounded-lg border border-gray-200 bg-white px-4 py-3 dark:border-gray-700 dark:bg-gray-800">
+        <div class="text-xs text-gray-500 dark:text-gray-400">{name}</div>
+        <div class="text-2xl font-semibold">{v}</div>
+        <div class="text-xs text-gray-500 dark:text-gray-400">{note}</div>
+      </div>
+    {/each}
+  </div>
+
+  <Panel title="Going on">
+    {#if status.data && status.data.active.length === 0}
+      <Blank title="No run is going on">
+        {#if status.data.rules === 0}Look at <a class="text-link" href="#/tables">Tables</a> to see what takes the space, then <a class="text-link" href="#/rules/apply">apply a rule</a>.
+        {:else}Open a <a class="text-link" href="#/rules">rule</a> and make a plan to see what is due.{/if}
+      </Blank>
+    {/if}
+    {#each status.data?.active ?? [] as r (r.id)}
+      <div class="border-b border-gray-100 px-4 py-3 text-sm last:border-0 dark:border-gray-700/60">
+        <div class="mb-1.5 flex flex-wrap items-center gap-3">
+          <a class="text-link" href="#/runs/{r.id}">{r.rule}</a><State state={r.state} />
+          <span class="text-gray-500 dark:text-gray-400">{r.source}.{r.table}, {r.action}</span>
+          <span class="ms-auto">{count(r.done)} of {count(r.due)} rows{#if r.seconds_left !== null && r.state === "running"}, {span(r.seconds_left)} left{/if}</span>
+        </div>
+        <Bar percent={share(r.done, r.due)} label="progress of run {r.rule}" />
+        {#if r.reason}<p class="mt-1 text-gray-600 dark:text-gray-400">{r.reason}</p>{/if}
+      </div>
+    {/each}
+  </Panel>
+
+  <Panel title="Ended lately">
+    <Listing label="Runs that ended lately" heads={["Rule", "Table", "State", "#Rows deleted", "#Left out", "#In the archive", "Ended"]} items={status.data?.recent}>
+      {#snippet row(r: Schemas["RunView"])}
+        <TableBodyRow>
+          <TableBodyCell><a class="text-link" href="#/runs/{r.id}">{r.rule}</a></TableBodyCell>
+          <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
+          <TableBodyCell><State state={r.state} /></TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.ledger.deleted)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.done - r.ledger.deleted)}</TableBodyCell>
+          <TableBodyCell class="text-right">{r.action === "archive" ? size(r.file_bytes) : "–"}</TableBodyCell>
+          <TableBodyCell><When at={r.ended_at} /></TableBodyCell>
+        </TableBodyRow>
+      {/snippet}
+      {#snippet empty()}<Blank title="No run has ended yet" />{/snippet}
+    </Listing>
+  </Panel>
+</Page>

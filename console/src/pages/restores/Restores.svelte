@@ -1,0 +1,45 @@
+<script lang="ts">
+  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, restoreFile, take, type Schemas } from "../../api/client";
+  import { count, short, size } from "../../lib/format";
+  import { every, Loader } from "../../lib/loader.svelte";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import State from "../../lib/State.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+  import When from "../../lib/When.svelte";
+
+  const restores = new Loader(() => take(api.GET("/restores", { params: { query: { limit: 100 } } })));
+  $effect(() => every(1500, () => restores.load()));
+  function scope(s: Schemas["Scope"]): string {
+    if (s.run) return `run ${short(s.run)}`;
+    if (s.segment) return `segment ${short(s.segment)}`;
+    return [s.from && `from ${s.from}`, s.to && `to ${s.to}`].filter(Boolean).join(" ");
+  }
+</script>
+
+<Page title="Restores" about="Archived rows that were asked for. Rows back in their table are left alone by later runs.">
+  {#snippet actions()}<Button size="sm" href="#/restores/request">Request a restore</Button>{/snippet}
+  <Trouble problem={restores.problem} />
+  <Panel>
+    <Listing label="Restores" heads={["Table", "Which rows", "Into", "State", "#Found", "#Restored", "#Skipped", "Checked", "Note", "Requested"]} items={restores.data?.items}>
+      {#snippet row(r: Schemas["Restore"])}
+        <TableBodyRow>
+          <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
+          <TableBodyCell>{scope(r.scope)}</TableBodyCell>
+          <TableBodyCell>{#if r.target === "file" && r.state === "done"}<a class="text-link" href={restoreFile(r.id)} download>{r.format}, {size(r.file_bytes)}</a>{:else}{r.target === "file" ? r.format : "the table"}{/if}</TableBodyCell>
+          <TableBodyCell><span title={r.reason}><State state={r.state} /></span></TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.found)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.restored)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.skipped)}</TableBodyCell>
+          <TableBodyCell>{r.verified ? "✓ counts, digest" : r.state === "failed" ? r.reason.slice(0, 60) : "–"}</TableBodyCell>
+          <TableBodyCell class="max-w-48 truncate" title={r.note}>{r.note || "–"}</TableBodyCell>
+          <TableBodyCell><When at={r.created_at} /></TableBodyCell>
+        </TableBodyRow>
+      {/snippet}
+      {#snippet empty()}<Blank title="Nothing has been restored yet">Ask for a run, a segment, or a span of time of a table.</Blank>{/snippet}
+    </Listing>
+  </Panel>
+</Page>

@@ -1,0 +1,63 @@
+<script lang="ts">
+  import { push } from "svelte-spa-router";
+  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+  import When from "../../lib/When.svelte";
+  import PlanView from "./PlanView.svelte";
+
+  let { params }: { params: { rule: string } } = $props();
+  const rule = new Loader(() => take(api.GET("/rules/{rule}", { params: { path: params } })));
+  const revisions = new Loader(() => take(api.GET("/rules/{rule}/revisions", { params: { path: params } })));
+  const plans = new Loader(() => take(api.GET("/plans", { params: { query: { rule: params.rule, limit: 1 } } })));
+  $effect(() => { void params; rule.load(); revisions.load(); plans.load(); });
+  let problem = $state<Problem>();
+  let busy = $state(false);
+  let plan = $derived(plans.data?.items[0]);
+
+  async function act(fn: () => Promise<unknown>) {
+    busy = true;
+    problem = undefined;
+    try {
+      await fn();
+    } catch (e) {
+      problem = problemOf(e);
+    }
+    busy = false;
+  }
+  const makePlan = () => act(async () => { await take(api.POST("/plans", { body: { rule: params.rule } })); await plans.load(); });
+  const startRun = () => act(async () => { const r = await take(api.POST("/runs", { body: { plan: plan!.id } })); push(`/runs/${r.id}`); });
+</script>
+
+<Page title={params.rule} about={rule.data?.body.about} back={{ href: "#/rules", text: "Rules" }}>
+  {#snippet actions()}
+    <Button size="sm" color="alternative" href="#/rules/apply?rule={params.rule}">Edit</Button>
+    <Button size="sm" disabled={busy} onclick={makePlan}>{busy ? "Working …" : "Make a plan"}</Button>
+  {/snippet}
+  <Trouble problem={rule.problem ?? problem} />
+  <Panel title="Plan" note={plan ? `of revision ${plan.revision}` : ""}>
+    {#if plan}
+      <PlanView {plan} current={rule.data?.revision} {busy} start={startRun} />
+    {:else if plans.data}
+      <Blank title="No plan yet">A plan counts what the rule would take, and changes nothing.</Blank>
+    {/if}
+  </Panel>
+  <div class="grid gap-x-4 xl:grid-cols-2">
+    <Panel title="Rule" note={rule.data ? `revision ${rule.data.revision}` : ""}>
+      <pre class="overflow-x-auto px-4 py-3 font-mono text-xs leading-5">{rule.data?.text ?? ""}</pre>
+    </Panel>
+    <Panel title="Revisions">
+      <Listing label="Revisions" heads={["#Revision", "Applied", "By", "What changed"]} items={revisions.data?.items}>
+        {#snippet row(v: Schemas["Revision"])}
+          <TableBodyRow><TableBodyCell class="text-right">{v.revision}</TableBodyCell><TableBodyCell><When at={v.applied_at} /></TableBodyCell><TableBodyCell>{v.applied_by}</TableBodyCell><TableBodyCell class="whitespace-normal">{v.changes.join("; ")}</TableBodyCell></TableBodyRow>
+        {/snippet}
+        {#snippet empty()}<Blank title="No revisions" />{/snippet}
+      </Listing>
+    </Panel>
+  </div>
+</Page>

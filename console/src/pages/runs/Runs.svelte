@@ -1,0 +1,47 @@
+<script lang="ts">
+  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, take, type Schemas } from "../../api/client";
+  import { count, share, short } from "../../lib/format";
+  import { every, Loader } from "../../lib/loader.svelte";
+  import Bar from "../../lib/Bar.svelte";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import State from "../../lib/State.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+  import When from "../../lib/When.svelte";
+
+  let offset = $state(0);
+  const runs = new Loader(() => take(api.GET("/runs", { params: { query: { limit: 25, offset } } })));
+  $effect(() => { void offset; return every(3000, () => runs.load()); });
+  const books = (l: Schemas["Ledger"]) => (l.balanced === null ? "open" : l.balanced ? "balanced" : "DO NOT BALANCE");
+</script>
+
+<Page title="Runs" about="Every plan that was carried out, the newest first.">
+  <Trouble problem={runs.problem} />
+  <Panel>
+    <Listing label="Runs" heads={["Run", "Rule", "Action", "State", "Progress", "#Deleted", "#Left out", "Books", "Created"]} items={runs.data?.items}>
+      {#snippet row(r: Schemas["RunView"])}
+        <TableBodyRow>
+          <TableBodyCell><a class="text-link font-mono text-xs" href="#/runs/{r.id}" title={r.id}>{short(r.id)}</a></TableBodyCell>
+          <TableBodyCell><a class="text-link" href="#/rules/{r.rule}">{r.rule}</a></TableBodyCell>
+          <TableBodyCell>{r.action}</TableBodyCell>
+          <TableBodyCell><State state={r.state} /></TableBodyCell>
+          <TableBodyCell class="w-36"><Bar percent={r.state === "done" ? 100 : share(r.done, r.due)} label="progress" /></TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.ledger.deleted)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.done - r.ledger.deleted)}</TableBodyCell>
+          <TableBodyCell>{books(r.ledger)}</TableBodyCell>
+          <TableBodyCell><When at={r.created_at} /></TableBodyCell>
+        </TableBodyRow>
+      {/snippet}
+      {#snippet empty()}<Blank title="No run yet">Open a <a class="text-link" href="#/rules">rule</a>, make a plan, and start it.</Blank>{/snippet}
+    </Listing>
+  </Panel>
+  {#if offset > 0 || runs.data?.next}
+    <div class="flex gap-2">
+      <Button size="xs" color="alternative" disabled={offset === 0} onclick={() => (offset = Math.max(0, offset - 25))}>Newer</Button>
+      <Button size="xs" color="alternative" disabled={!runs.data?.next} onclick={() => (offset = runs.data?.next ?? 0)}>Older</Button>
+    </div>
+  {/if}
+</Page>
