@@ -20,7 +20,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f ! -name schem
 console/dist/index.html: $(CONSOLE_SOURCES)
 	@./tools/need.sh node
 	@echo "== installing the console's packages (npm) and building it"
-	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent check && npm run --silent build
+	cd console && npm install --no-save --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent check && npm run --silent build
 
 test: build ## all tests, on private servers and in headless Chromium
 	@./tools/need.sh postgresql chromium

@@ -27,7 +27,7 @@
     { href: "#/runs", text: "Runs", icon: PlayOutline }, { href: "#/archive", text: "Archive", icon: ArchiveOutline }, { href: "#/restores", text: "Restores", icon: UndoOutline },
   ];
   // Tables and lists are read all day: less air than the library's defaults.
-  const dense = { tableBodyCell: "px-4 py-1.5 font-normal text-gray-800 dark:text-gray-200", tableHeadCell: "px-4 py-2 font-medium normal-case text-gray-500 dark:text-gray-400" };
+  const dense = { tableBodyRow: "border-gray-200 dark:border-gray-700", tableBodyCell: "px-3 py-1.5 first:ps-4 last:pe-4 font-normal text-gray-800 dark:text-gray-200", tableHeadCell: "px-3 py-2 first:ps-4 last:pe-4 font-medium normal-case text-gray-500 dark:text-gray-400" };
 
   let signedIn = $state<boolean>();
   onSignedOut(() => (signedIn = false));

@@ -6,6 +6,10 @@ export function count(n: number): string {
   return n < 0 ? "unknown" : whole.format(n);
 }
 
+export function plural(n: number, thing: string): string {
+  return `${count(n)} ${thing}${n === 1 ? "" : "s"}`;
+}
+
 export function size(bytes: number): string {
   if (bytes < 0) return "unknown";
   const units = ["B", "KiB", "MiB", "GiB", "TiB"];

@@ -30,7 +30,7 @@
     </Listing>
   </Panel>
   <Panel title="Segments">
-    <Listing label="Segments" heads={["Segment", "Table", "State", "#Rows", "#File", "#Smaller by", "Oldest", "Newest", "Stored", "Kept until"]} items={segments.data?.items}>
+    <Listing label="Segments" heads={["Segment", "Table", "State", "#Rows", "#File", "#Smaller", "Oldest", "Newest", "Stored", "Kept until"]} items={segments.data?.items}>
       {#snippet row(s: Schemas["Segment"])}
         <TableBodyRow>
           <TableBodyCell><a class="text-link font-mono text-xs" href="#/archive/{s.id}" title={s.id}>{short(s.id)}</a></TableBodyCell>
@@ -39,8 +39,8 @@
           <TableBodyCell class="text-right">{count(s.state === "closed" ? s.deleted : s.rows)}</TableBodyCell>
           <TableBodyCell class="text-right">{size(s.file_bytes)}</TableBodyCell>
           <TableBodyCell class="text-right">{s.file_bytes ? `${(s.raw_bytes / s.file_bytes).toFixed(1)}×` : "–"}</TableBodyCell>
-          <TableBodyCell>{age(s.oldest)}</TableBodyCell><TableBodyCell>{age(s.newest)}</TableBodyCell>
-          <TableBodyCell><When at={s.created_at} /></TableBodyCell><TableBodyCell><When at={s.keep_until} none="no end" /></TableBodyCell>
+          <TableBodyCell title={s.oldest}>{age(s.oldest).slice(0, 10)}</TableBodyCell><TableBodyCell title={s.newest}>{age(s.newest).slice(0, 10)}</TableBodyCell>
+          <TableBodyCell><When at={s.created_at} day /></TableBodyCell><TableBodyCell><When at={s.keep_until} none="no end" day /></TableBodyCell>
         </TableBodyRow>
       {/snippet}
       {#snippet empty()}<Blank title="The archive is empty">Segments come from runs of rules with <code>then: archive</code>.</Blank>{/snippet}

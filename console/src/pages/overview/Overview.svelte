@@ -1,7 +1,7 @@
 <script lang="ts">
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
-  import { count, share, size, span } from "../../lib/format";
+  import { count, plural, share, size, span } from "../../lib/format";
   import { every, Loader } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
@@ -16,14 +16,14 @@
   $effect(() => every(2000, () => status.load()));
   let t = $derived(status.data?.totals);
   let cards = $derived(t ? [
-    ["Rows in the archive", count(t.rows), `${count(t.segments)} segments`],
+    ["Rows in the archive", count(t.rows), plural(t.segments, "segment")],
     ["Space moved", size(t.raw_bytes), `as read from the tables`],
     ["Archive on disk", size(t.file_bytes), t.file_bytes ? `${(t.raw_bytes / t.file_bytes).toFixed(1)} times smaller` : "nothing yet"],
     ["Rows purged", count(t.purged), "deleted without a copy, by rule"],
   ] : []);
 </script>
 
-<Page title="Overview" about={status.data ? `${count(status.data.sources)} sources, ${count(status.data.rules)} rules · version ${status.data.version}` : ""}>
+<Page title="Overview" about={status.data ? `${plural(status.data.sources, "source")}, ${plural(status.data.rules, "rule")} · version ${status.data.version}` : ""}>
   <Trouble problem={status.problem} />
   <div class="mb-4 grid gap-3 sm:grid-cols-2 xl:grid-cols-4">
     {#each cards as [name, v, note] (name)}

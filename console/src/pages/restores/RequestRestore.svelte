@@ -59,8 +59,8 @@
         {#if kind === "span"}
           <Label for="table">Table</Label><Select id="table" items={tables} bind:value={table} placeholder="choose a table" required />
           <div class="grid grid-cols-2 gap-3">
-            <div><Label for="from">From (its age at or after, UTC)</Label><Input id="from" bind:value={from} placeholder="2025-02-22" /></div>
-            <div><Label for="to">To (its age before, UTC)</Label><Input id="to" bind:value={to} placeholder="2025-03-01" /></div>
+            <div class="space-y-1"><Label for="from">From this day on (UTC)</Label><Input id="from" type="date" bind:value={from} /></div>
+            <div class="space-y-1"><Label for="to">To before this day (UTC)</Label><Input id="to" type="date" bind:value={to} /></div>
           </div>
         {:else if kind === "run"}
           <Label for="run">Run</Label><Select id="run" items={runs} bind:value={run} placeholder="choose a run" required />
@@ -77,7 +77,7 @@
           <p class="text-sm text-gray-600 dark:text-gray-400">A row whose key is in the table already is skipped and counted. Any other conflict stops the restore.</p>
         {/if}
       </fieldset>
-      <div><Label for="note">Who asked, and why</Label><Input id="note" bind:value={note} /></div>
+      <div class="space-y-1"><Label for="note">Who asked, and why</Label><Input id="note" bind:value={note} /></div>
       <Button type="submit" disabled={busy}>Request the restore</Button>
     </form>
   </Panel>

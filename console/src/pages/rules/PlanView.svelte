@@ -5,7 +5,8 @@
   import { age, count, share, size } from "../../lib/format";
   import Facts from "../../lib/Facts.svelte";
   import When from "../../lib/When.svelte";
-  let { plan, current, busy, start }: { plan: Schemas["Plan"]; current: number | undefined; busy: boolean; start: () => void } = $props();
+  let { plan, current, run, busy, start }: { plan: Schemas["Plan"]; current: number | undefined; run?: Schemas["RunView"] | null; busy: boolean; start: () => void } = $props();
+  let carriedOut = $derived(run?.plan === plan.id ? run : undefined);
   let s = $derived(plan.survey);
   let percent = $derived(share(s.due, Math.max(s.total, s.due)));
   let stale = $derived(current !== undefined && current !== plan.revision);
@@ -16,7 +17,8 @@
   <div class="flex flex-wrap items-baseline gap-x-3">
     <span class="text-2xl font-semibold" data-testid="due">{count(s.due)}</span>
     <span class="text-sm text-gray-600 dark:text-gray-400">of {s.counted ? "" : "about "}{count(s.total)} rows are due, about {size(s.bytes)} ({s.counted ? "counted" : "the database's estimate"})</span>
-    <Button size="sm" class="ms-auto" disabled={busy || stale || s.due === 0} onclick={start}>Start the run</Button>
+    {#if carriedOut}<a class="text-link ms-auto text-sm" href="#/runs/{carriedOut.id}">carried out by this run ({carriedOut.state})</a>
+    {:else}<Button size="sm" class="ms-auto" disabled={busy || stale || s.due === 0} onclick={start}>Start the run</Button>{/if}
   </div>
   <div class="mt-3 flex h-4 overflow-hidden rounded bg-gray-200 dark:bg-gray-700" role="img" aria-label="{percent.toFixed(0)} percent of the rows are due">
     <div class="bg-primary-500" style:width="{percent}%"></div>

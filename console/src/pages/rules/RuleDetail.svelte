@@ -42,7 +42,7 @@
   <Trouble problem={rule.problem ?? problem} />
   <Panel title="Plan" note={plan ? `of revision ${plan.revision}` : ""}>
     {#if plan}
-      <PlanView {plan} current={rule.data?.revision} {busy} start={startRun} />
+      <PlanView {plan} current={rule.data?.revision} run={rule.data?.last_run} {busy} start={startRun} />
     {:else if plans.data}
       <Blank title="No plan yet">A plan counts what the rule would take, and changes nothing.</Blank>
     {/if}

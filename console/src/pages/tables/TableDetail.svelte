@@ -28,7 +28,7 @@
     <Listing label="Columns" heads={["Column", "Type", "Null", "Archived as"]} items={t?.columns}>
       {#snippet row(c: Schemas["Column"])}
         <TableBodyRow>
-          <TableBodyCell class="font-medium">{c.name}{#if t?.key.includes(c.name)} <span class="text-xs text-gray-500">key</span>{/if}</TableBodyCell>
+          <TableBodyCell class="font-medium">{c.name}{#if t?.key.includes(c.name)}<span class="ms-2 text-xs text-gray-500 dark:text-gray-400">key</span>{/if}</TableBodyCell>
           <TableBodyCell>{c.type || "(none)"}</TableBodyCell>
           <TableBodyCell>{c.nullable ? "may be NULL" : ""}</TableBodyCell>
           <TableBodyCell>{c.problem || (c.as_text ? "the database's exact text" : c.kind)}{c.generated ? ", computed" : ""}</TableBodyCell>

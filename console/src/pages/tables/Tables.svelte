@@ -47,10 +47,10 @@
               <TableBodyCell class="text-right">{count(t.rows)}</TableBodyCell>
               <TableBodyCell class="text-right">{size(t.bytes)}</TableBodyCell>
               <TableBodyCell class="text-right">{size(t.index_bytes)}</TableBodyCell>
-              <TableBodyCell class="w-32"><Bar percent={share(total(t), most)} label="size of {t.name} beside the largest table" /></TableBodyCell>
+              <TableBodyCell class="w-40 min-w-24"><Bar percent={share(total(t), most)} label="size of {t.name} beside the largest table" /></TableBodyCell>
               <TableBodyCell>{t.age_column ?? "–"}</TableBodyCell>
-              <TableBodyCell>{age(t.oldest ?? "")}</TableBodyCell>
-              <TableBodyCell>{age(t.newest ?? "")}</TableBodyCell>
+              <TableBodyCell title={t.oldest}>{age(t.oldest ?? "").slice(0, 10)}</TableBodyCell>
+              <TableBodyCell title={t.newest}>{age(t.newest ?? "").slice(0, 10)}</TableBodyCell>
               <TableBodyCell>{#if rule}<a class="text-link" href="#/rules/{rule.name}">{rule.name}</a>{:else if t.obstacles.length}<span title={t.obstacles.join("; ")}>refused</span>{:else}–{/if}</TableBodyCell>
             </TableBodyRow>
           {/snippet}

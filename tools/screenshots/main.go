@@ -1,0 +1,77 @@
+// Command screenshots takes the console's pictures for docs/screenshots from a running demo:
+//
+//	screenshots -address 'http://127.0.0.1:7420/#token=…' -out docs/screenshots
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	address := flag.String("address", "", "the address that the demo printed")
+	out := flag.String("out", "docs/screenshots", "directory for the pictures")
+	only := flag.String("only", "", "take only the pictures whose name contains this")
+	dark := flag.Bool("dark", false, "in dark colours")
+	flag.Parse()
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
+	defer cancel()
+	colours := "light"
+	if *dark {
+		colours = "dark"
+	}
+	// The first visit signs in; the second is in the colours that are wanted.
+	must(chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(*address), chromedp.WaitVisible(chromedp.CSS("nav"))))
+	_, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("localStorage.setItem('ambercellar-theme', '%s'), ''", colours)))
+	must(err)
+	must(chromedp.Do(ctx, chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS("nav"))))
+	base, _, _ := strings.Cut(*address, "#")
+	first := func(page, selector string) string {
+		must(chromedp.Do(ctx, chromedp.Navigate(base+page), chromedp.WaitVisible(chromedp.CSS(selector))))
+		href, err := chromedp.Run(ctx, chromedp.AttributeValue(chromedp.CSS(selector), "href"))
+		must(err)
+		return href.Value
+	}
+	shots := []struct{ name, page, wait string }{
+		{"overview", "#/", "main table"},
+		{"tables", "#/tables", "main table"},
+		{"table", "#/tables/harbour/boarding_scan", "main table"},
+		{"rules", "#/rules", "main table"},
+		{"rule", "#/rules/boarding-scans", "main pre"},
+		{"apply-rules", "#/rules/apply", "textarea"},
+		{"runs", "#/runs", "main table"},
+		{"run", first("#/runs", "main tbody a[href^='#/runs/']"), "canvas"},
+		{"archive", "#/archive", "main table"},
+		{"segment", first("#/archive", "main tbody a[href^='#/archive/']"), "main dl"},
+		{"restores", "#/restores", "main section"},
+		{"request-restore", "#/restores/request", "form"},
+	}
+	for _, s := range shots {
+		if !strings.Contains(s.name, *only) {
+			continue
+		}
+		must(chromedp.Do(ctx, chromedp.Navigate(base+s.page), chromedp.WaitVisible(chromedp.CSS(s.wait)), chromedp.Sleep(600*time.Millisecond)))
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		must(err)
+		must(os.WriteFile(filepath.Join(*out, s.name+".png"), png, 0o644))
+	}
+}
+
+func must(err error) {
+	if err != nil {
+		log.Fatal(err)
+	}
+}
