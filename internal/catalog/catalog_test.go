@@ -1,0 +1,134 @@
+package catalog
+
+import (
+	"errors"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+func open(t *testing.T) *Catalog {
+	t.Helper()
+	c, err := Open(t.Context(), filepath.Join(t.TempDir(), "catalog 1%.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	return c
+}
+
+// filled is a catalog with a source, a rule and a plan.
+func filled(t *testing.T) *Catalog {
+	t.Helper()
+	c := open(t)
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: "x", Connections: 4}))
+	must(c.ApplyRules(t.Context(), "me", time.Now(), []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t"}, Text: "a"}, Changes: []string{"new"}}}))
+	must(c.AddPlan(t.Context(), &Plan{ID: "p", Rule: "r", Revision: 1, Source: "harbour", Table: "t", Shape: JSON[shape.Table]{shape.Table{Name: "t"}}}))
+	return c
+}
+
+func TestRulesKeepEveryRevision(t *testing.T) {
+	c := filled(t)
+	if err := c.ApplyRules(t.Context(), "me", time.Now(), []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t2"}, Text: "b"}, Changes: []string{"table"}}}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := c.Rule(t.Context(), "r")
+	if err != nil || r.Revision != 2 || r.Text != "b" || r.Table != "t2" {
+		t.Errorf("the rule is %+v, %v", r, err)
+	}
+	v, err := c.Revisions(t.Context(), "r")
+	if err != nil || len(v) != 2 || v[1].Text != "a" || v[0].Changes.V[0] != "table" {
+		t.Errorf("its revisions are %+v, %v", v, err)
+	}
+	two := []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "s", Source: "harbour", Table: "t3"}}}, {Document: rule.Document{Rule: rule.Rule{Name: "u", Source: "harbour", Table: "t3"}}}}
+	if err := c.ApplyRules(t.Context(), "me", time.Now(), two); err == nil {
+		t.Error("two rules for one table passed")
+	}
+	if _, err := c.Rule(t.Context(), "s"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("half of a refused file stayed: %v", err)
+	}
+}
+
+func TestOnlyAllowedStatesFollow(t *testing.T) {
+	c := filled(t)
+	run := &Run{ID: "1", Plan: "p", Rule: "r", Source: "harbour", Table: "t", State: Queued}
+	if err := c.AddRun(t.Context(), "me", run); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t", State: Queued}); !errors.Is(err, ErrActive) {
+		t.Errorf("a second run of the table: %v", err)
+	}
+	for _, step := range []struct {
+		to RunState
+		ok bool
+	}{{Done, false}, {Running, true}, {Queued, false}, {Paused, true}, {Done, false}, {Queued, true}, {Running, true}, {Failed, true}, {Queued, true}, {Running, true}, {Done, true}, {Running, false}, {Cancelled, false}} {
+		_, err := c.SetRunState(t.Context(), "me", "1", step.to, "")
+		if (err == nil) != step.ok || err != nil && !errors.Is(err, ErrState) {
+			t.Fatalf("to %s: %v, want ok %v", step.to, err, step.ok)
+		}
+	}
+	r, err := c.Run(t.Context(), "1")
+	if err != nil || r.EndedAt == nil || r.StartedAt == nil || !r.State.Ended() {
+		t.Errorf("the ended run is %+v, %v", r, err)
+	}
+	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t", State: Queued}); err != nil {
+		t.Errorf("after the end of the first run: %v", err)
+	}
+}
+
+func TestSegmentsAndTheirChain(t *testing.T) {
+	c := filled(t)
+	s := &Segment{ID: "a", Run: "1", Number: 1, Source: "harbour", Table: "t", Store: "cellar", Stem: "x", State: SegmentWriting}
+	if err := c.AddSegment(t.Context(), s); err != nil {
+		t.Fatal(err)
+	}
+	s.State = SegmentClosed
+	if err := c.SaveSegment(t.Context(), s); !errors.Is(err, ErrState) {
+		t.Errorf("from writing to closed: %v", err)
+	}
+	s.State, s.Sequence, s.ManifestHash = SegmentOpen, 7, "m"
+	if err := c.SaveSegment(t.Context(), s); err != nil {
+		t.Fatal(err)
+	}
+	s.State, s.ClosingSeq, s.ClosingHash = SegmentClosed, 9, "c"
+	if err := c.SaveSegment(t.Context(), s); err != nil {
+		t.Fatal(err)
+	}
+	if n, hash, err := c.LastLink(t.Context(), "harbour", "t"); n != 9 || hash != "c" || err != nil {
+		t.Errorf("the newest link is %d %q, %v", n, hash, err)
+	}
+	if n, _, err := c.LastLink(t.Context(), "harbour", "other"); n != 0 || err != nil {
+		t.Errorf("a table without segments has link %d, %v", n, err)
+	}
+	found, err := c.LinkSegment(t.Context(), "harbour", "t", 7)
+	if err != nil || found.ID != "a" {
+		t.Errorf("link 7 is of %+v, %v", found, err)
+	}
+}
+
+func TestSessionsRunOut(t *testing.T) {
+	c := open(t)
+	now := time.Now()
+	if err := c.AddSession(t.Context(), "h", now.Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		hash string
+		at   time.Time
+		want bool
+	}{{"h", now, true}, {"h", now.Add(2 * time.Hour), false}, {"other", now, false}} {
+		if ok, err := c.HasSession(t.Context(), x.hash, x.at); ok != x.want || err != nil {
+			t.Errorf("session %s at %s: %v, %v", x.hash, x.at, ok, err)
+		}
+	}
+}

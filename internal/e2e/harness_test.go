@@ -1,0 +1,328 @@
+// Package e2e drives the real program: the service as a process on loopback, through its command line, its HTTP
+// interface and its console in headless Chromium, on real databases. It holds tests only.
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+	_ "modernc.org/sqlite"             // the driver "sqlite"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/dbtest"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "ambercellar-e2e-")
+	if err == nil {
+		program = filepath.Join(dir, "ambercellar")
+		var out []byte
+		if out, err = exec.Command("go", "build", "-o", program, "../../cmd/ambercellar").CombinedOutput(); err != nil {
+			err = fmt.Errorf("%w\n%s", err, out)
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "the program cannot be built:", err)
+		os.Exit(1)
+	}
+	status := dbtest.Main(m)
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// process is a running service.
+type process struct {
+	cmd    *exec.Cmd
+	server string
+	log    *strings.Builder
+	exited chan error
+}
+
+// world is a service's data directory, its process, and a database with a table to work on.
+type world struct {
+	t      *testing.T
+	dir    string
+	token  string
+	svc    *process
+	client *client.Client
+	db     *sql.DB
+	engine string
+	dsn    string
+}
+
+// engines runs a test on every engine.
+func engines(t *testing.T, fn func(t *testing.T, w *world)) {
+	for _, engine := range []string{"sqlite", "postgres"} {
+		t.Run(engine, func(t *testing.T) { fn(t, newWorld(t, engine)) })
+	}
+}
+
+// newWorld starts a service and makes an empty database.
+func newWorld(t *testing.T, engine string) *world {
+	t.Helper()
+	w := &world{t: t, dir: t.TempDir(), engine: engine}
+	var err error
+	if engine == "sqlite" {
+		w.dsn = filepath.Join(w.dir, "harbour.db")
+		w.db, err = sql.Open("sqlite", "file:"+(&url.URL{Path: w.dsn}).EscapedPath()+"?_pragma=journal_mode(wal)&_pragma=busy_timeout(10000)&_pragma=synchronous(normal)")
+	} else {
+		w.dsn = dbtest.Postgres(t)
+		w.db, err = sql.Open("pgx", w.dsn)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { w.db.Close() })
+	w.exec("CREATE TABLE first_thing (id integer)")
+	w.start()
+	t.Cleanup(func() {
+		w.stop(syscall.SIGKILL)
+		if t.Failed() {
+			t.Logf("the service's log:\n%s", w.svc.log)
+		}
+	})
+	return w
+}
+
+// start starts the service's process and waits until it listens.
+func (w *world) start() {
+	w.t.Helper()
+	cmd := exec.Command(program, "serve", "-data", filepath.Join(w.dir, "data"), "-listen", "127.0.0.1:0")
+	p := &process{cmd: cmd, log: &strings.Builder{}, exited: make(chan error, 1)}
+	cmd.Stderr = p.log
+	cmd.Env = append(os.Environ(), "HARBOUR_PASSWORD=not-needed")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	lines := bufio.NewScanner(out)
+	for p.server == "" && lines.Scan() {
+		if token, ok := strings.CutPrefix(lines.Text(), "administrator token: "); ok {
+			w.token = token
+		}
+		if at, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
+			p.server = at
+		}
+	}
+	go func() { p.exited <- cmd.Wait() }()
+	if p.server == "" {
+		w.t.Fatalf("the service did not start:\n%s", p.log)
+	}
+	w.svc = p
+	w.client = &client.Client{Server: p.server, Token: w.token}
+}
+
+// stop ends the service's process with a signal and waits for its end.
+func (w *world) stop(signal syscall.Signal) {
+	if w.svc.cmd.ProcessState != nil {
+		return
+	}
+	w.svc.cmd.Process.Signal(signal)
+	select {
+	case <-w.svc.exited:
+	case <-time.After(20 * time.Second):
+		w.svc.cmd.Process.Kill()
+		w.t.Errorf("the service did not end on %s", signal)
+	}
+}
+
+// run runs a command of the program and returns what it printed and its exit status.
+func (w *world) run(args ...string) (stdout, stderr string, status int) {
+	w.t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Env = append(os.Environ(), "AMBERCELLAR_SERVER="+w.svc.server, "AMBERCELLAR_TOKEN="+w.token, "TZ=UTC")
+	var out, err strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &err
+	if e := cmd.Run(); e != nil {
+		if _, ok := e.(*exec.ExitError); !ok {
+			w.t.Fatal(e)
+		}
+	}
+	return out.String(), err.String(), cmd.ProcessState.ExitCode()
+}
+
+// must runs a command that has to succeed and returns what it printed.
+func (w *world) must(args ...string) string {
+	w.t.Helper()
+	out, err, status := w.run(args...)
+	if status != 0 {
+		w.t.Fatalf("ambercellar %s: status %d\n%s%s", strings.Join(args, " "), status, out, err)
+	}
+	return out
+}
+
+// must1 runs a command with -o json and decodes its answer.
+func must1[T any](w *world, args ...string) (out T) {
+	w.t.Helper()
+	text := w.must(append(args, "-o", "json")...)
+	if err := json.Unmarshal([]byte(text), &out); err != nil {
+		w.t.Fatalf("ambercellar %s: %v\n%s", strings.Join(args, " "), err, text)
+	}
+	return out
+}
+
+// refuse runs a command that has to fail with the status and say all of the parts.
+func (w *world) refuse(status int, parts []string, args ...string) {
+	w.t.Helper()
+	out, err, got := w.run(args...)
+	if got != status {
+		w.t.Errorf("ambercellar %s: status %d instead of %d\n%s%s", strings.Join(args, " "), got, status, out, err)
+	}
+	for _, p := range parts {
+		if !strings.Contains(out+err, p) {
+			w.t.Errorf("ambercellar %s does not say %q:\n%s%s", strings.Join(args, " "), p, out, err)
+		}
+	}
+}
+
+func (w *world) exec(statements string) {
+	w.t.Helper()
+	if w.engine == "postgres" {
+		if err := dbtest.Exec(w.dsn, statements); err != nil {
+			w.t.Fatalf("%v\n%.300s", err, statements)
+		}
+		return
+	}
+	if _, err := w.db.Exec(statements); err != nil {
+		w.t.Fatalf("%v\n%.300s", err, statements)
+	}
+}
+
+func (w *world) count(query string) (n int64) {
+	w.t.Helper()
+	if err := w.db.QueryRow(query).Scan(&n); err != nil {
+		w.t.Fatalf("%s: %v", query, err)
+	}
+	return n
+}
+
+// start of the scans' ages; one an hour from there on.
+var firstScan = time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// scans makes table scan with n rows of 2020 and later, all due under a keep of a year, and 100 of this year.
+func (w *world) scans(n int) {
+	w.t.Helper()
+	age, fare := "timestamptz", "numeric(9,2)"
+	if w.engine == "sqlite" {
+		age, fare = "datetime", "numeric"
+	}
+	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); INSERT INTO vessel VALUES (1, 'Heron'); CREATE TABLE scan (id integer PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at %s NOT NULL, fare %s, note text UNIQUE); CREATE INDEX scan_age ON scan (scanned_at)", age, fare))
+	series := "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO scan SELECT g + %d, 1, %s, g * 1.25, 'note ' || (g + %d) FROM s"
+	at := "datetime('%s', '+' || (g %% 20000) || ' hours')"
+	if w.engine == "postgres" {
+		at = "timestamptz '%s+00' + (g %% 20000) * interval '1 hour'"
+	}
+	stamp := func(t time.Time) string { return fmt.Sprintf(at, t.Format("2006-01-02 15:04:05")) }
+	w.exec(fmt.Sprintf(series, n, 0, stamp(firstScan), 0))
+	w.exec(fmt.Sprintf(series, 100, n, stamp(time.Now().UTC().AddDate(0, 0, -10)), n))
+	if w.engine == "postgres" {
+		w.exec("ANALYZE scan")
+	}
+}
+
+// content is a fingerprint of rows, made by the database itself.
+func (w *world) content(where string) (sum string) {
+	w.t.Helper()
+	query := "SELECT coalesce(md5(string_agg(scan::text, '|' ORDER BY id)), '') FROM scan WHERE " + where
+	if w.engine == "sqlite" {
+		query = "SELECT coalesce(group_concat(id || typeof(fare) || quote(fare) || quote(scanned_at) || quote(note), '|' ORDER BY id), '') FROM scan WHERE " + where
+	}
+	if err := w.db.QueryRow(query).Scan(&sum); err != nil {
+		w.t.Fatal(err)
+	}
+	return sum
+}
+
+const scanRule = `rule: scans
+about: for the test
+source: harbour
+table: scan
+age: scanned_at
+clauses:
+  - keep: 1 year
+then: %s
+%s
+pace: %s
+`
+
+// rules writes a file of rules and returns its path.
+func (w *world) rules(text string) string {
+	w.t.Helper()
+	path := filepath.Join(w.dir, "rules.yaml")
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		w.t.Fatal(err)
+	}
+	return path
+}
+
+// define adds the source and applies the scan rule.
+func (w *world) define(then, pace string) {
+	w.t.Helper()
+	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
+	archive := ""
+	if then == "archive" {
+		archive = "archive: {store: cellar, keep: P7Y}"
+	}
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, then, archive, pace)))
+}
+
+// planned makes a plan of the scan rule and starts a run of it.
+func (w *world) planned() api.RunView {
+	w.t.Helper()
+	p := must1[catalog.Plan](w, "plan", "make", "scans")
+	return must1[api.RunView](w, "run", "start", p.ID)
+}
+
+// ended waits until a run has stopped, and returns it.
+func (w *world) ended(id string) api.RunView {
+	w.t.Helper()
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		r := must1[api.RunView](w, "run", "show", id)
+		if r.State != catalog.Running && r.State != catalog.Queued {
+			return r
+		}
+	}
+	w.t.Fatalf("run %s does not end", id)
+	return api.RunView{}
+}
+
+// balanced checks that a run's books balance and what they say.
+func (w *world) balanced(r api.RunView, copied, deleted int64) {
+	w.t.Helper()
+	l := r.Ledger
+	if l.Balanced == nil || !*l.Balanced || l.Copied != copied || l.Deleted != deleted || l.Copied != l.Deleted+r.LeftOut() {
+		w.t.Errorf("run %s (%s %s): ledger %+v; want %d copied, %d deleted, balanced", r.ID, r.State, r.Reason, l, copied, deleted)
+	}
+}
+
+// pgConn is a session of its own, for tests that hold locks.
+func (w *world) pgConn() *pgx.Conn {
+	w.t.Helper()
+	c, err := pgx.Connect(context.Background(), w.dsn)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.t.Cleanup(func() { c.Close(context.Background()) })
+	return c
+}

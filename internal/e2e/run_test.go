@@ -1,0 +1,413 @@
+package e2e
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/parquet-go/parquet-go"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/core/shape"
+)
+
+func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(5000)
+		before := w.content("true")
+		w.define("archive", "unlimited")
+
+		tables := must1[api.Items[shape.Table]](w, "table", "list", "harbour")
+		if len(tables.Items) < 2 || tables.Items[1].Name != "scan" || tables.Items[1].AgeColumn != "scanned_at" || !strings.HasPrefix(tables.Items[1].Oldest, "2020-01-01") {
+			t.Errorf("table list: %+v", tables.Items)
+		}
+		if out := w.must("table", "show", "harbour", "scan"); !strings.Contains(out, "scan(vessel_id)") || !strings.Contains(out, "scan_age") {
+			t.Errorf("table show lacks foreign key or index:\n%s", out)
+		}
+		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		s := p.Survey.V
+		if s.Due != 5000 || !s.Counted || p.Segments != 1 || !strings.HasPrefix(strings.Replace(s.LastGoing, "T", " ", 1), "2020-07-27 08:00:00") {
+			t.Errorf("plan: %+v", p)
+		}
+		if w.content("true") != before {
+			t.Fatal("a plan changed something")
+		}
+		out := w.must("run", "start", p.ID, "-watch")
+		if !strings.Contains(out, "5,000 found = 5,000 deleted") || !strings.Contains(out, "balanced") {
+			t.Errorf("run start -watch:\n%s", out)
+		}
+		if n := w.count("SELECT count(*) FROM scan"); n != 100 {
+			t.Errorf("%d rows are live instead of 100", n)
+		}
+		segments := must1[api.Items[catalog.Segment]](w, "segment", "list")
+		if len(segments.Items) != 1 || segments.Items[0].State != catalog.SegmentClosed || segments.Items[0].Deleted != 5000 || segments.Items[0].KeepUntil == nil {
+			t.Fatalf("segments: %+v", segments.Items)
+		}
+		if out := w.must("segment", "verify", segments.Items[0].ID); !strings.Contains(out, "5,000 rows") {
+			t.Errorf("segment verify: %s", out)
+		}
+		// A day, then everything; rows of the first restore are skipped by the second.
+		day := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-02-01", "-to", "2020-02-02", "-note", "asked for")
+		if day.Restored != 24 || day.Verified == nil || !*day.Verified {
+			t.Errorf("restore of a day: %+v", day)
+		}
+		p2 := must1[catalog.Plan](w, "plan", "make", "scans")
+		if p2.Survey.V.Due != 0 || p2.Survey.V.Restored != 24 {
+			t.Errorf("a plan after the restore finds %d due and %d restored", p2.Survey.V.Due, p2.Survey.V.Restored)
+		}
+		all := must1[catalog.Restore](w, "restore", "request", "-segment", segments.Items[0].ID)
+		if all.Found != 5000 || all.Restored != 4976 || all.Skipped != 24 {
+			t.Errorf("restore of the segment: %+v", all)
+		}
+		if w.content("true") != before {
+			t.Error("the rows that came back are not the rows that went")
+		}
+	})
+}
+
+func TestRestoresIntoFiles(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(300)
+		w.exec(`UPDATE scan SET note = NULL WHERE id = 2; UPDATE scan SET note = '' WHERE id = 3; UPDATE scan SET note = 'say "hi", please' WHERE id = 4`)
+		w.define("archive", "unlimited")
+		r := w.ended(w.planned().ID)
+		w.balanced(r, 300, 300)
+		for _, format := range []string{"csv", "ndjson", "parquet"} {
+			path := filepath.Join(w.dir, "out."+format)
+			got := must1[catalog.Restore](w, "restore", "request", "-run", r.ID, "-into", "file", "-format", format, "-out", path)
+			if got.Restored != 300 || got.Verified == nil {
+				t.Fatalf("%s: %+v", format, got)
+			}
+			b, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			switch format {
+			case "csv":
+				rows, err := csv.NewReader(strings.NewReader(string(b))).ReadAll()
+				if err != nil || len(rows) != 301 || rows[4][4] != `say "hi", please` || rows[1][3] != "1.25" {
+					t.Errorf("csv: %d rows, %v, %q", len(rows), err, rows[:min(5, len(rows))])
+				}
+				if lines := strings.Split(string(b), "\r\n"); !strings.HasSuffix(lines[2], ",") || !strings.HasSuffix(lines[3], `,""`) {
+					t.Errorf("csv does not tell NULL from the empty text: %q, %q", lines[2], lines[3])
+				}
+			case "ndjson":
+				var row map[string]any
+				lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+				if err := json.Unmarshal([]byte(lines[1]), &row); err != nil || len(lines) != 300 || row["note"] != nil || row["id"] != 2.0 {
+					t.Errorf("ndjson: %d lines, %v, %v", len(lines), err, row)
+				}
+			case "parquet":
+				f, err := os.Open(path)
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer f.Close()
+				p, err := parquet.OpenFile(f, int64(len(b)))
+				if err != nil || p.NumRows() != 300 || p.Schema().Columns()[4][0] != "note" {
+					t.Errorf("parquet: %v", err)
+				}
+			}
+		}
+	})
+}
+
+func TestAPurgeDeletesWithoutACopy(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(3000)
+		young := w.content("id > 3000")
+		w.define("purge", "gentle")
+		r := w.ended(w.planned().ID)
+		w.balanced(r, 3000, 3000)
+		if w.content("true") != young {
+			t.Error("the rows that are not due were touched")
+		}
+		if l := must1[api.Items[catalog.Segment]](w, "segment", "list"); len(l.Items) != 0 {
+			t.Errorf("a purge wrote %d segments", len(l.Items))
+		}
+		if again := w.ended(w.planned().ID); again.Ledger.Copied != 0 || again.Ledger.Balanced == nil || !*again.Ledger.Balanced {
+			t.Errorf("a purge with nothing due: %+v", again.Ledger)
+		}
+	})
+}
+
+func TestPauseResumeAndCancel(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(20000)
+		before := w.content("true")
+		w.define("archive", "gentle")
+		r := w.planned()
+		w.someDeleted(r.ID, 500)
+		w.must("run", "pause", r.ID)
+		paused := must1[api.RunView](w, "run", "show", r.ID)
+		live := w.count("SELECT count(*) FROM scan")
+		if paused.State != catalog.Paused || live <= 100 || live >= 20100 {
+			t.Fatalf("paused: state %s, %d rows live", paused.State, live)
+		}
+		w.refuse(1, []string{"has a run that has not ended"}, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans").ID)
+		w.refuse(1, []string{"is paused"}, "run", "pause", r.ID)
+		if open := must1[api.Items[catalog.Segment]](w, "segment", "list"); open.Items[0].State != catalog.SegmentOpen {
+			t.Fatalf("the segment of a paused run is %s", open.Items[0].State)
+		} else {
+			w.refuse(1, []string{"only closed segments give rows"}, "restore", "request", "-segment", open.Items[0].ID)
+		}
+		w.must("run", "resume", r.ID)
+		w.someDeleted(r.ID, 20100-live+500)
+		w.must("run", "cancel", r.ID)
+		cancelled := must1[api.RunView](w, "run", "show", r.ID)
+		live = w.count("SELECT count(*) FROM scan")
+		w.balanced(cancelled, 20000, 20100-live)
+		if cancelled.State != catalog.Cancelled || cancelled.Ledger.Skipped != live-100 {
+			t.Errorf("cancelled: %s, %+v with %d rows live", cancelled.State, cancelled.Ledger, live)
+		}
+		// What the cancelled run left is taken by the next one; then all comes back.
+		next := w.ended(w.planned().ID)
+		w.balanced(next, live-100, live-100)
+		for _, id := range []string{r.ID, next.ID} {
+			w.must("restore", "request", "-run", id)
+		}
+		if w.content("true") != before {
+			t.Error("the rows that came back are not the rows that went")
+		}
+	})
+}
+
+// someDeleted waits until a run has deleted so many rows.
+func (w *world) someDeleted(id string, rows int64) {
+	w.t.Helper()
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		r, err := client.Get[api.RunView](context.Background(), w.client, "/runs/"+id)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		if r.Ledger.Deleted >= rows {
+			return
+		}
+		if r.State.Ended() || r.State == catalog.Failed {
+			w.t.Fatalf("run %s is %s (%s) before it has deleted %d rows", id, r.State, r.Reason, rows)
+		}
+	}
+	w.t.Fatalf("run %s does not get to %d rows", id, rows)
+}
+
+func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
+	for _, then := range []string{"archive", "purge"} {
+		t.Run(then, func(t *testing.T) {
+			engines(t, func(t *testing.T, w *world) {
+				w.scans(20000)
+				before := w.content("true")
+				young := w.content("id > 20000")
+				w.define(then, "gentle")
+				r := w.planned()
+				for _, deleted := range []int64{0, 1000, 4000} { // the first kill hits reading, storing or verifying
+					if deleted > 0 {
+						w.someDeleted(r.ID, deleted)
+					} else {
+						time.Sleep(60 * time.Millisecond)
+					}
+					w.stop(syscall.SIGKILL)
+					w.start()
+				}
+				w.someDeleted(r.ID, 5000)
+				w.stop(syscall.SIGTERM) // and one clean stop
+				w.start()
+				got := w.ended(r.ID)
+				if got.State != catalog.Done {
+					t.Fatalf("the run is %s: %s", got.State, got.Reason)
+				}
+				w.balanced(got, 20000, 20000)
+				if w.content("true") != young {
+					t.Error("other rows are live than those that are not due")
+				}
+				if then == "purge" {
+					return
+				}
+				for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
+					w.must("segment", "verify", s.ID)
+				}
+				w.must("restore", "request", "-run", r.ID)
+				if w.content("true") != before {
+					t.Error("live and archive together are not what the table held: a row is lost, or there twice")
+				}
+			})
+		})
+	}
+}
+
+func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
+	w := newWorld(t, "postgres")
+	w.scans(10000)
+	w.define("archive", "gentle")
+	lock := w.pgConn()
+	if _, err := lock.Exec(t.Context(), "BEGIN; SELECT * FROM scan WHERE id IN (9000, 9001) FOR UPDATE"); err != nil {
+		t.Fatal(err)
+	}
+	r := w.planned()
+	w.someDeleted(r.ID, 200)
+	// The whole slice was read before the first delete, so these rows are copied already.
+	w.exec("UPDATE scan SET note = 'edited while it was on its way' WHERE id = 9500; DELETE FROM scan WHERE id = 9600; UPDATE scan SET id = 77777 WHERE id = 9700")
+	got := w.ended(r.ID)
+	w.balanced(got, 10000, 10000-5)
+	if l := got.Ledger; l.Changed != 1 || l.Vanished != 2 || l.Skipped != 2 {
+		t.Errorf("ledger %+v; want 1 changed, 2 vanished, 2 skipped", l)
+	}
+	if _, err := lock.Exec(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	if n := w.count("SELECT count(*) FROM scan WHERE id IN (9000, 9001, 9500, 77777)"); n != 4 {
+		t.Errorf("%d of the 4 rows that had to stay are there", n)
+	}
+	w.exec("DELETE FROM scan WHERE id = 9500")
+	all := must1[catalog.Restore](w, "restore", "request", "-run", r.ID)
+	if all.Found != 9995 || all.Restored != 9995 {
+		t.Errorf("restore: %+v", all)
+	}
+	if n := w.count("SELECT count(*) FROM scan WHERE id IN (9500, 9600, 9700)"); n != 0 {
+		t.Errorf("%d stale copies came back", n)
+	}
+}
+
+func TestASecondServiceKeepsOut(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(20000)
+		w.define("archive", "gentle")
+		first := w.planned()
+		w.someDeleted(first.ID, 100)
+		w.must("run", "pause", first.ID)
+		other := &world{t: t, dir: t.TempDir(), engine: w.engine, dsn: w.dsn, db: w.db}
+		other.start()
+		t.Cleanup(func() { other.stop(syscall.SIGKILL) })
+		other.define("archive", "unlimited")
+		second := other.ended(other.planned().ID)
+		if second.State != catalog.Failed || !strings.Contains(second.Reason, "is being worked on by service") || !strings.Contains(second.Reason, first.ID) {
+			t.Errorf("the second service's run is %s: %s", second.State, second.Reason)
+		}
+		w.must("run", "cancel", first.ID)
+		// The table is free now; but the other service does not know the chain, and stops until it does.
+		other.must("run", "resume", second.ID)
+		if r := other.ended(second.ID); r.State != catalog.Failed || !strings.Contains(r.Reason, "disagree") {
+			t.Errorf("a catalog that does not know the table's chain: %s, %s", r.State, r.Reason)
+		}
+	})
+}
+
+func TestTheCatalogComesBackFromTheStore(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(1000)
+	before := w.content("true")
+	w.define("archive", "unlimited")
+	r := w.ended(w.planned().ID)
+	w.balanced(r, 1000, 1000)
+	w.stop(syscall.SIGTERM)
+	for _, name := range []string{"catalog.db", "catalog.db-wal", "catalog.db-shm"} {
+		os.Remove(filepath.Join(w.dir, "data", name))
+	}
+	w.start()
+	if out := w.must("store", "adopt", "cellar"); !strings.Contains(out, "1") {
+		t.Errorf("store adopt: %s", out)
+	}
+	w.define("archive", "unlimited")
+	got := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
+	if got.Restored != 1000 || w.content("true") != before {
+		t.Errorf("restore from an adopted store: %+v", got)
+	}
+	if again := w.ended(w.planned().ID); again.State != catalog.Done {
+		t.Errorf("the next run is %s: %s", again.State, again.Reason)
+	}
+}
+
+func TestADamagedSegmentGivesNoRows(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(1000)
+	w.define("archive", "unlimited")
+	w.ended(w.planned().ID)
+	s := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+	path := filepath.Join(w.dir, "data", "cellar", filepath.FromSlash(s.Stem)+".parquet")
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b[len(b)/3] ^= 1
+	if err := os.WriteFile(path, b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	w.refuse(1, []string{"damaged", s.ID}, "segment", "verify", s.ID)
+	w.refuse(1, []string{"damaged"}, "restore", "request", "-segment", s.ID)
+	if n := w.count("SELECT count(*) FROM scan"); n != 100 {
+		t.Errorf("%d rows came back from a damaged segment", n-100)
+	}
+}
+
+func TestRulesKeepTheirRevisionsAndPlansGoStale(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(100)
+	w.define("archive", "gentle")
+	p := must1[catalog.Plan](w, "plan", "make", "scans")
+	file := w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "1 year", "2 years", 1))
+	out := w.must("rule", "apply", "-f", file)
+	if !strings.Contains(out, "keep P1Y → keep P2Y") || !strings.Contains(out, "archive.keep: P7Y → nothing") {
+		t.Errorf("rule apply does not say what changed:\n%s", out)
+	}
+	if out := w.must("rule", "apply", "-f", file); !strings.Contains(out, "as it was") {
+		t.Errorf("the same file again:\n%s", out)
+	}
+	if out := w.must("rule", "show", "scans"); !strings.Contains(out, "keep: 2 years") || !strings.Contains(out, "new") {
+		t.Errorf("rule show:\n%s", out)
+	}
+	w.refuse(1, []string{"is of revision 1", "make a new one"}, "run", "start", p.ID)
+	if n := w.count("SELECT count(*) FROM scan"); n != 200 {
+		t.Errorf("a stale plan took rows: %d are live", n)
+	}
+}
+
+func TestEventsFollowARun(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(5000)
+	w.define("archive", "gentle")
+	r := w.planned()
+	var seen []int64
+	var last api.RunView
+	if err := w.client.Watch(t.Context(), r.ID, func(v api.RunView) error {
+		seen, last = append(seen, v.Done), v
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if len(seen) < 3 || last.State != catalog.Done || last.Done != 5000 {
+		t.Errorf("%d events, the last %s with %d rows", len(seen), last.State, last.Done)
+	}
+	for i := 1; i < len(seen); i++ {
+		if seen[i] < seen[i-1] {
+			t.Errorf("the count goes back: %v", seen)
+		}
+	}
+	if _, err := client.Get[api.RunView](t.Context(), w.client, "/runs/"+url.PathEscape("no such/run")); err == nil {
+		t.Error("a run that is not there was found")
+	}
+}
+
+func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		args := []string{"demo", "-once", "-anchor", "2026-11-01"}
+		if w.engine == "postgres" {
+			w.exec("DROP TABLE first_thing")
+			args = append(args, "-engine", "postgres", "-dsn", w.dsn)
+		}
+		out := w.must(args...)
+		for _, part := range []string{"300,000 boarding scans", "balanced", "live + archive = before, to the row and to the bit", "counts and digest hold", "Done in"} {
+			if !strings.Contains(out, part) {
+				t.Errorf("the example does not say %q:\n%s", part, out)
+			}
+		}
+	})
+}
