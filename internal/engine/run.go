@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"ambercellar/internal/archive/store"
@@ -52,7 +53,7 @@ type runner struct {
 // decides the run's next state: nil is done.
 func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
-	if err := r.prepare(context.WithoutCancel(ctx)); err != nil {
+	if err := r.prepare(context.WithoutCancel(ctx), errors.Is(context.Cause(ctx), ErrCancel)); err != nil {
 		return err
 	}
 	defer func() {
@@ -79,8 +80,9 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	return r.balance(ctx)
 }
 
-// prepare takes everything in hand that the run works with, and the lease.
-func (r *runner) prepare(ctx context.Context) error {
+// prepare takes everything in hand that the run works with, and the lease. A run that is being cancelled deletes
+// nothing more, so it does not matter what has become of its table.
+func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 	plan, err := r.Catalog.Plan(ctx, r.run.Plan)
 	if err != nil {
 		return err
@@ -94,12 +96,16 @@ func (r *runner) prepare(ctx context.Context) error {
 	if err := r.source.PrepareJournal(ctx); err != nil {
 		return err
 	}
-	t, err := r.source.Table(ctx, r.run.Table)
-	if err != nil {
-		return err
-	}
-	if err := sameShape(&plan.Shape.V, t); err != nil {
-		return err
+	t := &plan.Shape.V
+	if !cancelled {
+		now, err := r.source.Table(ctx, r.run.Table)
+		if err != nil {
+			return err
+		}
+		if changes := shape.Differences(t, now); len(changes) > 0 {
+			return fmt.Errorf("table %s was altered since the plan was made (%s); cancel the run and make a new plan", t.Name, strings.Join(changes, "; "))
+		}
+		t = now
 	}
 	r.sel = source.Selection{Table: t, Age: r.rule.Age, Cutoff: r.run.Cutoff.Time}
 	for i := range t.Columns {
@@ -138,24 +144,6 @@ func (r *runner) ruleOf(ctx context.Context) (*rule.Rule, error) {
 		}
 	}
 	return nil, fmt.Errorf("revision %d of rule %s cannot be read", r.run.Revision, r.run.Rule)
-}
-
-// sameShape refuses to go on where the table's columns or key are not what the plan saw.
-func sameShape(planned, now *shape.Table) error {
-	describe := func(t *shape.Table) string {
-		s := fmt.Sprint(t.Key)
-		for _, c := range t.Columns {
-			s += fmt.Sprintf(" %q %s %v", c.Name, c.Type, c.Generated)
-		}
-		for _, k := range t.ReferencedBy {
-			s += fmt.Sprintf(" %s %s", k.Name, k.OnDelete)
-		}
-		return s
-	}
-	if a, b := describe(planned), describe(now); a != b {
-		return fmt.Errorf("table %s was altered since the plan was made (it had %s; it has %s); cancel the run and make a new plan", now.Name, a, b)
-	}
-	return nil
 }
 
 // work is one slice on its way: read, and where the run archives, stored and verified.

@@ -116,7 +116,9 @@ func TestCheckComparesARuleWithItsTable(t *testing.T) {
 			t.ReferencedBy = []shape.ForeignKey{{Name: "k", Table: "claim", OnDelete: "no action"}}
 		}, "table", "stay", true},
 		{"a trigger fires", func(_ *Document, t *shape.Table) { t.Triggers = []string{"shout"} }, "table", "shout", true},
-		{"a type cannot be archived", func(_ *Document, t *shape.Table) { t.Columns[2].Problem = "values of type money cannot be archived exactly" }, "table", `"gate"`, false},
+		{"a type cannot be archived", func(_ *Document, t *shape.Table) {
+			t.Columns[2].Problem = "values of type money cannot be archived exactly"
+		}, "table", `"gate"`, false},
 		{"a table cannot take part", func(_ *Document, t *shape.Table) { t.Obstacles = []string{"it is a view"} }, "table", "view", false},
 		{"the store is misspelt", func(d *Document, _ *shape.Table) { d.Rule.Archive.Store = "celar" }, "archive.store", "did you mean cellar?", false},
 	} {

@@ -3,6 +3,8 @@
 package shape
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"ambercellar/internal/core/value"
@@ -181,6 +183,48 @@ func (t *Table) ColumnNames() []string {
 	out := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
 		out[i] = c.Name
+	}
+	return out
+}
+
+// Differences says in words how a table differs from what it was, in what a run depends on: columns, key, and the
+// foreign keys that refer to it. It returns nothing where it is as it was.
+func Differences(before, after *Table) []string {
+	var out []string
+	for _, b := range before.Columns {
+		a, _ := after.Column(b.Name)
+		switch {
+		case a == nil:
+			out = append(out, fmt.Sprintf("column %q is gone", b.Name))
+		case a.Type != b.Type:
+			out = append(out, fmt.Sprintf("column %q is now of type %s and was of type %s", b.Name, a.Type, b.Type))
+		case a.Generated != b.Generated:
+			out = append(out, fmt.Sprintf("column %q is computed in another way", b.Name))
+		}
+	}
+	for _, a := range after.Columns {
+		if b, _ := before.Column(a.Name); b == nil {
+			out = append(out, fmt.Sprintf("column %q is new", a.Name))
+		}
+	}
+	if len(out) == 0 && !slices.Equal(before.ColumnNames(), after.ColumnNames()) {
+		out = append(out, "the columns stand in another order")
+	}
+	if !slices.Equal(before.Key, after.Key) {
+		out = append(out, fmt.Sprintf("the key is (%s) and was (%s)", strings.Join(after.Key, ", "), strings.Join(before.Key, ", ")))
+	}
+	same := func(a, b ForeignKey) bool {
+		return a.Table == b.Table && a.OnDelete == b.OnDelete && slices.Equal(a.Columns, b.Columns)
+	}
+	for _, a := range after.ReferencedBy {
+		if !slices.ContainsFunc(before.ReferencedBy, func(b ForeignKey) bool { return same(a, b) }) {
+			out = append(out, fmt.Sprintf("%s (%s) now refers to it", a.Table, strings.Join(a.Columns, ", ")))
+		}
+	}
+	for _, b := range before.ReferencedBy {
+		if !slices.ContainsFunc(after.ReferencedBy, func(a ForeignKey) bool { return same(a, b) }) {
+			out = append(out, fmt.Sprintf("%s (%s) no longer refers to it", b.Table, strings.Join(b.Columns, ", ")))
+		}
 	}
 	return out
 }

@@ -1,6 +1,9 @@
 package shape
 
-import "testing"
+import (
+	"fmt"
+	"testing"
+)
 
 func TestTheLikelyAgeColumn(t *testing.T) {
 	for _, c := range []struct {
@@ -24,6 +27,30 @@ func TestNearestFindsMisspellings(t *testing.T) {
 	for in, want := range map[string]string{"boarding_scans": "boarding_scan", "Bookin": "booking", "zzz": "", "sialing": "sailing"} {
 		if got := Nearest(in, names); got != want {
 			t.Errorf("%q: got %q, want %q", in, got, want)
+		}
+	}
+}
+
+func TestDifferencesAreSaidInWords(t *testing.T) {
+	table := func() *Table {
+		return &Table{Columns: []Column{{Name: "id", Type: "integer"}, {Name: "at", Type: "date"}}, Key: []string{"id"}, ReferencedBy: []ForeignKey{{Table: "claim", Columns: []string{"x"}}}}
+	}
+	for _, c := range []struct {
+		change func(*Table)
+		want   string
+	}{
+		{func(*Table) {}, "[]"},
+		{func(t *Table) { t.Columns = t.Columns[:1] }, `[column "at" is gone]`},
+		{func(t *Table) { t.Columns[1].Type = "text" }, `[column "at" is now of type text and was of type date]`},
+		{func(t *Table) { t.Columns = append(t.Columns, Column{Name: "new"}) }, `[column "new" is new]`},
+		{func(t *Table) { t.Columns[0], t.Columns[1] = t.Columns[1], t.Columns[0] }, "[the columns stand in another order]"},
+		{func(t *Table) { t.Key = []string{"at", "id"} }, "[the key is (at, id) and was (id)]"},
+		{func(t *Table) { t.ReferencedBy[0].OnDelete = "cascade" }, "[claim (x) now refers to it claim (x) no longer refers to it]"},
+	} {
+		after := table()
+		c.change(after)
+		if got := fmt.Sprint(Differences(table(), after)); got != c.want {
+			t.Errorf("got %s, want %s", got, c.want)
 		}
 	}
 }

@@ -20,7 +20,6 @@ const journalSchemaName = "ambercellar"
 
 // journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
 const journalSchema = `
-CREATE SCHEMA IF NOT EXISTS ambercellar;
 CREATE TABLE IF NOT EXISTS ambercellar.lease (
 	table_name text PRIMARY KEY, holder text, run text, epoch bigint NOT NULL);
 CREATE TABLE IF NOT EXISTS ambercellar.batch (
@@ -32,9 +31,13 @@ CREATE TABLE IF NOT EXISTS ambercellar.chain (
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
-	var there bool
-	err := s.pool.QueryRow(ctx, "SELECT to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL").Scan(&there)
-	if err == nil && !there {
+	var schema, tables bool
+	err := s.pool.QueryRow(ctx, `SELECT to_regnamespace('ambercellar') IS NOT NULL,
+		to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL`).Scan(&schema, &tables)
+	if err == nil && !schema { // making a schema asks for the right to, even where it is there already
+		_, err = s.pool.Exec(ctx, "CREATE SCHEMA ambercellar")
+	}
+	if err == nil && !tables {
 		_, err = s.pool.Exec(ctx, journalSchema, pgx.QueryExecModeSimpleProtocol)
 	}
 	if err != nil {
