@@ -1,0 +1,220 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+)
+
+// page is a tab of headless Chromium.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+// browse opens a tab.
+func browse(t *testing.T) *page {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-first-run", true))
+	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
+	t.Cleanup(cancel)
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil { // starts the browser, which lives as long as ctx
+		t.Fatalf("headless Chromium is needed: %v", err)
+	}
+	return &page{t: t, ctx: ctx}
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+		png, _ := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		path := filepath.Join(os.TempDir(), "ambercellar-console-test.png")
+		os.WriteFile(path, png, 0o644)
+		p.t.Fatalf("%v\nthe page (a picture is at %s) says:\n%s", err, path, text)
+	}
+}
+
+func (p *page) text() string {
+	p.t.Helper()
+	s, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return s
+}
+
+// sees waits until the page shows all of the parts.
+func (p *page) sees(parts ...string) {
+	p.t.Helper()
+	shown := ""
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		shown = p.text()
+		missing := false
+		for _, part := range parts {
+			missing = missing || !strings.Contains(shown, part)
+		}
+		if !missing {
+			return
+		}
+	}
+	p.t.Fatalf("the page does not show %q:\n%s", parts, shown)
+}
+
+// press clicks the button or link of that text, as a person finds it.
+func (p *page) press(text string) {
+	p.t.Helper()
+	p.do(chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][normalize-space()=%q and not(@disabled)]`, text), chromedp.NodeVisible))
+}
+
+func css(s string) chromedp.CSS { return chromedp.CSS(s) }
+
+func TestTheConsoleFromSignInToRestore(t *testing.T) {
+	if _, err := os.Stat("../../console/dist/index.html"); err != nil {
+		t.Fatal("the console is not built; run `make console` first")
+	}
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(12000)
+		before := w.content("true")
+		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
+		p := browse(t)
+
+		// Sign in, with a wrong token first.
+		p.do(chromedp.Navigate(w.svc.server), chromedp.SendKeys(css("#token"), "amber_wrong"))
+		p.press("Sign in")
+		p.sees("The token is wrong")
+		p.fill("#token", w.token)
+		p.press("Sign in")
+		p.sees("Overview", "No run is going on", "No run has ended yet")
+
+		// From a table to a rule; a mistake first.
+		p.press("Tables")
+		p.sees("harbour", "scan", "scanned_at", "2020-01-01")
+		p.press("scan")
+		p.sees("harbour.scan", "numeric", "vessel (id)", "scan_age")
+		p.press("Write a rule")
+		p.sees("Apply rules")
+		bad := strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "scanned_at", "scaned_at", 1)
+		p.fill("#rules", bad)
+		p.press("Check")
+		p.sees("The rule cannot be applied", "line 5", "did you mean scanned_at?")
+		p.fill("#rules", strings.Replace(bad, "scaned_at", "scanned_at", 1))
+		p.press("Check")
+		p.sees("No mistakes. Nothing was changed yet.")
+		p.press("Apply")
+		p.sees("Rule scans, revision 1: new")
+
+		// A plan changes nothing; the run is watched live to its end.
+		p.press("scans")
+		p.sees("No plan yet")
+		p.press("Make a plan")
+		p.sees("12,000", "rows are due", "last that goes")
+		if w.content("true") != before {
+			t.Fatal("a plan changed something")
+		}
+		p.press("Start the run")
+		p.sees("Run of scans", "running", "Pause")
+		p.press("Pause")
+		p.sees("paused by the administrator", "Resume")
+		p.press("Resume")
+		p.sees("done", "the books balance", "12,000 of 12,000 rows")
+		if n := w.count("SELECT count(*) FROM scan"); n != 100 {
+			t.Errorf("%d rows are live instead of 100", n)
+		}
+
+		// The archive, verified; the restore; the rows are back.
+		p.press("Archive")
+		p.sees("cellar", "closed", "12,000", "2020-01-01")
+		segment := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+		p.do(chromedp.Click(css("a[href='#/archive/" + segment.ID + "']")))
+		p.sees("Proof", segment.Digest)
+		p.press("Verify")
+		p.sees("The segment is what was written")
+		p.press("Restore")
+		p.sees("Request a restore")
+		p.do(chromedp.SendKeys(css("#note"), "asked for by the harbour office"))
+		p.press("Request the restore")
+		p.sees("12,000", "✓ counts, digest", "asked for by the harbour office")
+		if w.content("true") != before {
+			t.Error("the rows that came back are not the rows that went")
+		}
+
+		p.press("Overview")
+		p.sees("Rows in the archive", "12,000", "scans")
+		p.press("Sign out")
+		p.sees("Administrator token")
+	})
+}
+
+// fill puts a text into a field, in place of what stands there, and tells the page.
+func (p *page) fill(selector, text string) {
+	p.t.Helper()
+	p.do(chromedp.WaitVisible(css(selector)))
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; return e.dispatchEvent(new Event("input", {bubbles: true})) })()`, selector, text)
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(10)
+	w.define("archive", "gentle")
+	p := browse(t)
+	p.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
+	p.sees("Overview")
+	at, err := chromedp.Run(p.ctx, chromedp.Location())
+	if err != nil || strings.Contains(at, w.token) {
+		t.Errorf("the token stays in the address %s (%v)", at, err)
+	}
+	// From the top of the page, Tab reaches every place of the navigation in turn, and Enter opens it.
+	var reached []string
+	for range 9 {
+		p.do(chromedp.KeyEvent("\t"))
+		text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.activeElement.innerText.trim()"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if reached = append(reached, text); text == "Rules" {
+			p.do(chromedp.KeyEvent("\r"))
+			break
+		}
+	}
+	if got := strings.Join(reached, ","); got != "Skip to content,Amber Cellar,Overview,Tables,Rules" {
+		t.Errorf("Tab reaches %s", got)
+	}
+	p.sees("What must be kept, how long, and why.", "scans")
+	unnamed, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](`[...document.querySelectorAll("button,a,input,textarea,select")].filter(e => !(e.innerText || e.ariaLabel || e.labels?.length || e.title)).length`))
+	if err != nil || unnamed != 0 {
+		t.Errorf("%v controls have no name for a screen reader (%v)", unnamed, err)
+	}
+	brightness := `(() => { const c = getComputedStyle(document.documentElement).backgroundColor.match(/[\d.]+/g).map(Number); return c[0] })()`
+	light, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](brightness))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.press("Light or dark")
+	dark, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](brightness))
+	if err != nil || dark >= light {
+		t.Errorf("dark is not darker: %v, %v (%v)", light, dark, err)
+	}
+	p.do(chromedp.Navigate(w.svc.server + "/#/runs/nothing-like-it"))
+	p.sees("There is nothing of that name")
+}
