@@ -83,7 +83,7 @@ func TestRowsComeBackBitByBit(t *testing.T) {
 	st := directory(t)
 	m, want := write(t, st)
 	at := 0
-	err := Verify(t.Context(), st, m, func(c *value.Chunk) error {
+	err := Verify(t.Context(), st, m, func(c *value.Chunk, _ []value.Digest) error {
 		for i := range c.Rows() {
 			for j, v := range c.Row(i) {
 				if !bytes.Equal(v.AppendCanonical(nil), want[at][j].AppendCanonical(nil)) {

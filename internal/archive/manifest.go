@@ -153,8 +153,8 @@ func (d *Draft) Commit() (err error) {
 func (d *Draft) Abort() { d.file.Abort() }
 
 // Verify reads a segment back from its store: its size, its SHA-256, every row, and the digest of all rows. Rows are
-// handed on to sink, which may be nil.
-func Verify(ctx context.Context, st store.Store, m *Manifest, sink func(*value.Chunk) error) error {
+// handed on to sink with their digests; it may be nil.
+func Verify(ctx context.Context, st store.Store, m *Manifest, sink func(*value.Chunk, []value.Digest) error) error {
 	wrap := func(err error) error { return fmt.Errorf("segment %s (%s): %w", m.Segment, m.RowsName(), err) }
 	f, err := st.Open(ctx, m.RowsName())
 	if err != nil {
@@ -173,12 +173,16 @@ func Verify(ctx context.Context, st store.Store, m *Manifest, sink func(*value.C
 	}
 	var set value.Set
 	var hasher value.Hasher
+	var digests []value.Digest
 	err = Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
+		digests = digests[:0]
 		for i := range c.Rows() {
-			set.Add(hasher.Row(c.Row(i)))
+			d := hasher.Row(c.Row(i))
+			set.Add(d)
+			digests = append(digests, d)
 		}
 		if sink != nil {
-			return sink(c)
+			return sink(c, digests)
 		}
 		return ctx.Err()
 	})

@@ -9,7 +9,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -30,10 +32,17 @@ func serveFlags(f *flag.FlagSet) {
 	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
 
+// softMemory is where the garbage collector begins to work harder, unless GOMEMLIMIT says otherwise. A run's own data
+// stay far below it.
+const softMemory = 160 << 20
+
 func serve(e *env) error {
 	log, err := e.logger()
 	if err != nil {
 		return err
+	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(softMemory)
 	}
 	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()

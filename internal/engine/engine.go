@@ -30,9 +30,9 @@ type Engine struct {
 	Progress func(*catalog.Run) // hears of every change of a run's counts; may be nil
 }
 
-// A slice is a segment's worth of rows. Two slices at most are in memory at a time.
+// A slice is a segment's worth of rows. Of three slices at most, keys and digests are in memory at a time.
 const (
-	sliceRows      = 200_000
+	sliceRows      = 125_000
 	sliceBytes     = 48 << 20
 	shortSliceRows = 5_000 // where reading keeps writers waiting
 )

@@ -213,10 +213,9 @@ func (r *runner) contents(ctx context.Context, w *work) (keys [][]value.Value, e
 	t := r.sel.Table
 	_, age := t.Column(r.sel.Age.Column)
 	positions := t.KeyPositions()
-	var hasher value.Hasher
 	w.digests, w.set = nil, value.Set{}
-	err = archive.Verify(ctx, r.store, w.manifest, func(c *value.Chunk) error {
-		w.digest(c, &hasher)
+	err = archive.Verify(ctx, r.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
+		w.add(digests)
 		for i := range c.Rows() {
 			key := make([]value.Value, len(positions))
 			for j, p := range positions {

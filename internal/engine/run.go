@@ -156,8 +156,8 @@ type work struct {
 	archived
 }
 
-// move is the way a row goes, slice by slice. The next slice is read, written and verified while the last one is
-// being deleted, unless reading would keep the deletes waiting.
+// move is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the one
+// after that read and written, unless reading would keep the deletes waiting.
 func (r *runner) move(ctx context.Context) error {
 	after, number, err := r.recover(ctx)
 	if err != nil {
@@ -165,32 +165,67 @@ func (r *runner) move(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	overlap := !r.source.Reads().BlocksWriters
-	next := r.fetch(ctx, number, after)
-	defer func() {
+	var next <-chan fetched
+	var ready <-chan error
+	defer func() { // nothing of a run goes on behind its back
 		cancel()
 		if next != nil {
 			<-next
 		}
+		if ready != nil {
+			<-ready
+		}
 	}()
+	next = r.fetch(ctx, number, after)
+	var before *work // the slice before, ready to be deleted
 	for next != nil {
 		got := <-next
 		next = nil
-		if got.err != nil || got.work == nil {
+		if got.err != nil {
 			return got.err
 		}
-		w := got.work
-		number = w.number + 1
-		if overlap && w.slice.More {
-			next = r.fetch(ctx, number, w.slice.Last)
+		if got.work == nil {
+			break
 		}
-		if err := r.deleteSlice(ctx, w, nil); err != nil {
+		w := got.work
+		if overlap && w.slice.More {
+			next = r.fetch(ctx, w.number+1, w.slice.Last)
+		}
+		ready = r.prove(ctx, w)
+		if before != nil {
+			if err := r.deleteSlice(ctx, before, nil); err != nil {
+				return err
+			}
+		}
+		err := <-ready
+		if ready = nil; err != nil {
 			return err
 		}
-		if !overlap && w.slice.More {
-			next = r.fetch(ctx, number, w.slice.Last)
+		before = w
+		if !overlap {
+			if err := r.deleteSlice(ctx, w, nil); err != nil {
+				return err
+			}
+			if before = nil; w.slice.More {
+				next = r.fetch(ctx, w.number+1, w.slice.Last)
+			}
 		}
 	}
+	if before != nil {
+		return r.deleteSlice(ctx, before, nil)
+	}
 	return nil
+}
+
+// prove verifies and publishes a stored segment in the background; a slice that is purged needs no proof.
+func (r *runner) prove(ctx context.Context, w *work) <-chan error {
+	out := make(chan error, 1)
+	if w.segment == nil {
+		out <- nil
+		return out
+	}
+	go func() { out <- r.publish(ctx, w) }()
+	return out
 }
 
 type fetched struct {
@@ -242,8 +277,14 @@ func (r *runner) readSlice(ctx context.Context, number int, after []value.Value)
 // digest adds the digests of a chunk's rows.
 func (w *work) digest(c *value.Chunk, hasher *value.Hasher) {
 	for i := range c.Rows() {
-		d := hasher.Row(c.Row(i))
-		w.digests = append(w.digests, d)
+		w.digests = append(w.digests, hasher.Row(c.Row(i)))
+		w.set.Add(w.digests[len(w.digests)-1])
+	}
+}
+
+func (w *work) add(digests []value.Digest) {
+	w.digests = append(w.digests, digests...)
+	for _, d := range digests {
 		w.set.Add(d)
 	}
 }

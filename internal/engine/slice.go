@@ -16,6 +16,7 @@ import (
 // archived is what a slice has besides when the run archives.
 type archived struct {
 	manifest *archive.Manifest
+	first    []value.Value // age and key of the first row
 }
 
 // passing says whether an error may be gone when the same thing is tried again.
@@ -31,8 +32,8 @@ func passing(err error) bool {
 
 var errNoSpace = errors.New("not enough free space in the store")
 
-// archiveSlice reads a slice into a new segment, stores it, reads it back from the store, and only then writes the
-// manifest. Any failure before that leaves nothing that counts.
+// archiveSlice reads a slice into a new segment and stores its file. The segment does not exist yet: publish verifies
+// it and writes the manifest.
 func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Value) (w *work, err error) {
 	if err := r.checkSpace(ctx); err != nil {
 		return nil, err
@@ -50,13 +51,12 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	}
 	defer draft.Abort()
 	var hasher value.Hasher
-	var first []value.Value
 	_, age := r.sel.Table.Column(r.sel.Age.Column)
 	slice, err := r.source.ReadSlice(ctx, r.request(after), func(c *value.Chunk) error {
-		if first == nil {
-			first = []value.Value{c.Row(0)[age].Clone()}
+		if w.first == nil {
+			w.first = []value.Value{c.Row(0)[age].Clone()}
 			for _, k := range r.sel.Table.KeyPositions() {
-				first = append(first, c.Row(0)[k].Clone())
+				w.first = append(w.first, c.Row(0)[k].Clone())
 			}
 		}
 		w.digest(c, &hasher)
@@ -75,26 +75,30 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	if err := r.Catalog.AddSegment(ctx, w.segment); err != nil {
 		return nil, err
 	}
-	if err := r.publish(ctx, w, draft, archive.Range{Oldest: string(first[0].AppendText(nil)), Newest: string(slice.Last[0].AppendText(nil)),
-		FirstKey: source.EncodePosition(first[1:]), LastKey: source.EncodePosition(slice.Last[1:])}); err != nil {
-		return nil, errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
+	if err := draft.Commit(); err != nil {
+		return nil, errors.Join(fmt.Errorf("store %s: %w", r.run.Store, err), r.discard(context.WithoutCancel(ctx), w))
 	}
 	return w, nil
 }
 
-// publish stores the file, verifies it from the store, and writes the manifest.
-func (r *runner) publish(ctx context.Context, w *work, draft *archive.Draft, span archive.Range) error {
+// publish reads a stored segment back, matches it row by row with what was read from the source, and only then writes
+// the manifest. Any failure before that leaves nothing that counts.
+func (r *runner) publish(ctx context.Context, w *work) (err error) {
 	m := w.manifest
-	if err := draft.Commit(); err != nil {
-		return fmt.Errorf("store %s: %w", r.run.Store, err)
-	}
 	if m.Written.Rows != int64(len(w.digests)) {
 		return fmt.Errorf("%w: %d rows were read and %d written", ErrBooks, len(w.digests), m.Written.Rows)
 	}
-	if err := r.verify(ctx, w); err != nil {
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
+		}
+	}()
+	if err := retry(ctx, r.Log, func() error { return r.verify(ctx, w) }); err != nil {
 		return err
 	}
 	m.Stored = r.Now().UTC()
+	span := archive.Range{Oldest: string(w.first[0].AppendText(nil)), Newest: string(w.slice.Last[0].AppendText(nil)),
+		FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
 	hash, err := r.chain.add(ctx, r, func(link archive.Link) (string, error) {
 		m.Link = link
 		return archive.Publish(ctx, r.store, m, span)
@@ -108,11 +112,10 @@ func (r *runner) publish(ctx context.Context, w *work, draft *archive.Draft, spa
 
 // verify reads the segment back from its store and matches it row by row with what was read from the source.
 func (r *runner) verify(ctx context.Context, w *work) error {
-	var hasher value.Hasher
 	at := 0
-	return archive.Verify(ctx, r.store, w.manifest, func(c *value.Chunk) error {
-		for i := range c.Rows() {
-			if hasher.Row(c.Row(i)) != w.digests[at] {
+	return archive.Verify(ctx, r.store, w.manifest, func(_ *value.Chunk, digests []value.Digest) error {
+		for _, d := range digests {
+			if d != w.digests[at] {
 				return fmt.Errorf("%w: row %d is not what was written", archive.ErrDamaged, at)
 			}
 			at++
@@ -134,6 +137,9 @@ func (r *runner) opened(ctx context.Context, s *catalog.Segment, m *archive.Mani
 func (r *runner) discard(ctx context.Context, w *work) error {
 	if w.segment.State != catalog.SegmentWriting {
 		return nil
+	}
+	if _, _, err := archive.LoadManifest(ctx, r.store, w.manifest.Stem); err == nil {
+		return nil // it exists all the same; the next execution takes it up
 	}
 	if err := archive.Discard(ctx, r.store, w.manifest); err != nil {
 		return err

@@ -45,7 +45,8 @@ CREATE TABLE segment (
 	file_bytes INTEGER NOT NULL DEFAULT 0, oldest TEXT NOT NULL DEFAULT '', newest TEXT NOT NULL DEFAULT '',
 	deleted INTEGER NOT NULL DEFAULT 0, changed INTEGER NOT NULL DEFAULT 0, vanished INTEGER NOT NULL DEFAULT 0, held INTEGER NOT NULL DEFAULT 0,
 	skipped INTEGER NOT NULL DEFAULT 0, digest TEXT NOT NULL DEFAULT '', created_at TEXT NOT NULL, closed_at TEXT, verified_at TEXT, keep_until TEXT,
-	sequence INTEGER NOT NULL DEFAULT 0, manifest_hash TEXT NOT NULL DEFAULT '', closing_sequence INTEGER NOT NULL DEFAULT 0, closing_hash TEXT NOT NULL DEFAULT '', UNIQUE (run, number));
+	sequence INTEGER NOT NULL DEFAULT 0, manifest_hash TEXT NOT NULL DEFAULT '', closing_sequence INTEGER NOT NULL DEFAULT 0, closing_hash TEXT NOT NULL DEFAULT '');
+CREATE INDEX segment_run ON segment (run, number);
 CREATE INDEX segment_table ON segment (source, table_name, state);
 
 CREATE TABLE restore (

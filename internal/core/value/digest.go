@@ -11,25 +11,27 @@ import (
 // Digest is the SHA-256 (FIPS 180-4) of a row's canonical bytes.
 type Digest [sha256.Size]byte
 
-// AppendCanonical appends a value's canonical bytes: one byte for the kind, then fixed-size kinds as 8 bytes
-// big-endian, and all others as a 4-byte big-endian length and their bytes. Decimals are written as their exact
-// text, so that one digest holds for every way of carrying them. Two values are identical, in the sense of this
-// service, exactly when these bytes are equal.
+// AppendCanonical appends a value's canonical bytes: one byte for the kind; then floats as 8 bytes big-endian, whole
+// numbers and times as zigzag variable-length integers, and all others as a variable-length count and their bytes
+// (both as in Protocol Buffers, "Base 128 Varints" and "Signed Integers"). Decimals are written as their exact text, so
+// that one digest holds for every way of carrying them. Two values are identical, in the sense of this service, exactly
+// when these bytes are equal.
 func (v Value) AppendCanonical(dst []byte) []byte {
 	dst = append(dst, byte(v.Kind))
 	switch v.Kind {
 	case Null:
 		return dst
 	case Text, Bytes, UUID:
-		dst = binary.BigEndian.AppendUint32(dst, uint32(len(v.B)))
+		dst = binary.AppendUvarint(dst, uint64(len(v.B)))
 		return append(dst, v.B...)
 	case Decimal:
-		at := len(dst)
-		dst = v.appendDecimal(append(dst, 0, 0, 0, 0))
-		binary.BigEndian.PutUint32(dst[at:], uint32(len(dst)-at-4))
-		return dst
-	default:
+		var digits [64]byte
+		text := v.appendDecimal(digits[:0])
+		return append(binary.AppendUvarint(dst, uint64(len(text))), text...)
+	case Float64, Float32:
 		return binary.BigEndian.AppendUint64(dst, uint64(v.N))
+	default:
+		return binary.AppendVarint(dst, v.N)
 	}
 }
 

@@ -1,0 +1,143 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/dbtest"
+	"ambercellar/internal/source"
+)
+
+func count(ctx context.Context, url string) (n int64, err error) {
+	c, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close(ctx)
+	err = c.QueryRow(ctx, "SELECT count(*) FROM scan").Scan(&n)
+	return n, err
+}
+
+// ours does the same work through a service in a process of its own: archived, verified, deleted, with a ledger.
+func ours(ctx context.Context, s *dbtest.Server, db, dir, program string) (m measure, gone int64, err error) {
+	cmd := exec.CommandContext(ctx, program, "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn")
+	cmd.Stderr = os.Stderr
+	stdout, err := cmd.StdoutPipe()
+	if err != nil {
+		return m, 0, err
+	}
+	if err := cmd.Start(); err != nil {
+		return m, 0, err
+	}
+	defer func() {
+		cmd.Process.Signal(syscall.SIGTERM)
+		cmd.Wait()
+	}()
+	c := &client.Client{}
+	for lines := bufio.NewScanner(stdout); c.Server == "" && lines.Scan(); {
+		if v, ok := strings.CutPrefix(lines.Text(), "administrator token: "); ok {
+			c.Token = v
+		}
+		if v, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
+			c.Server = v
+		}
+	}
+	// The keep is counted from now, the bench's data from its anchor: the cutoff is the same as by hand.
+	at, err := time.Parse(time.DateOnly, anchor)
+	if err != nil {
+		return m, 0, err
+	}
+	cutoff := at.AddDate(0, 0, -keepDays)
+	rule := ("rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\nthen: archive\narchive: {store: cellar}\npace: unlimited\n")
+	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: "postgres", Address: s.URL(db)}); err != nil {
+		return m, 0, err
+	}
+	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: rule}); err != nil {
+		return m, 0, err
+	}
+	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Before: cutoff.Format(time.RFC3339)})
+	if err != nil {
+		return m, 0, err
+	}
+	begun := time.Now()
+	r, err := client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
+	if err != nil {
+		return m, 0, err
+	}
+	done := make(chan []int64)
+	sampling, stop := context.WithCancel(ctx)
+	go func() { done <- sample(sampling, cmd.Process.Pid) }()
+	var lastDone int64
+	lastAt := begun
+	err = c.Watch(ctx, r.ID, func(v api.RunView) error {
+		if r = v; v.Done-lastDone >= v.Due/10 {
+			now := time.Now()
+			m.Rates = append(m.Rates, float64(v.Done-lastDone)/now.Sub(lastAt).Seconds())
+			lastDone, lastAt = v.Done, now
+		}
+		return nil
+	})
+	m.Seconds = time.Since(begun).Seconds()
+	stop()
+	m.Memory = <-done
+	if err == nil && (r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced) {
+		err = fmt.Errorf("the run is %s: %s", r.State, r.Reason)
+	}
+	if err != nil {
+		return m, 0, err
+	}
+	m.PeakMemory, err = resident(cmd.Process.Pid, "VmHWM:")
+	m.Bytes = r.FileBytes
+	return m, r.Ledger.Deleted, errors.Join(err, whole(dir))
+}
+
+// whole checks that the archive lies where it should.
+func whole(dir string) error {
+	found, err := filepath.Glob(filepath.Join(dir, "cellar", "*", "*", "*", "*.closing.json"))
+	if err == nil && len(found) == 0 {
+		err = errors.New("the run left no closed segment")
+	}
+	return err
+}
+
+// sample reads the process's resident memory every 100 ms.
+func sample(ctx context.Context, pid int) (out []int64) {
+	for {
+		select {
+		case <-ctx.Done():
+			return out
+		case <-time.After(100 * time.Millisecond):
+			if n, err := resident(pid, "VmRSS:"); err == nil {
+				out = append(out, n)
+			}
+		}
+	}
+}
+
+func resident(pid int, field string) (int64, error) {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for _, line := range strings.Split(string(b), "\n") {
+		if rest, ok := strings.CutPrefix(line, field); ok {
+			var kib int64
+			_, err := fmt.Sscan(rest, &kib)
+			return kib << 10, err
+		}
+	}
+	return 0, fmt.Errorf("/proc/%d/status has no %s", pid, field)
+}
