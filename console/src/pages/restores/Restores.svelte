@@ -24,14 +24,13 @@
   {#snippet actions()}<Button size="sm" href="#/restores/request">Request a restore</Button>{/snippet}
   <Trouble problem={restores.problem} />
   <Panel>
-    <Listing label="Restores" heads={["Table", "Which rows", "Into", "State", "#Found", "#Restored", "#Skipped", "Checked", "Requested"]} items={restores.data?.items}>
+    <Listing label="Restores" heads={["Table", "Which rows", "Into", "State", "#Restored", "#Skipped", "Checked", "Requested"]} items={restores.data?.items}>
       {#snippet row(r: Schemas["Restore"])}
         <TableBodyRow>
           <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
           <TableBodyCell>{scope(r.scope)}<div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.note}>{r.note}</div>{#if r.state === "failed"}<div class="max-w-96 text-xs whitespace-normal text-red-700 dark:text-red-400">{r.reason}</div>{/if}</TableBodyCell>
           <TableBodyCell>{#if r.target === "file" && r.state === "done"}<a class="text-link" href={restoreFile(r.id)} download>{r.format}, {size(r.file_bytes)}</a>{:else}{r.target === "file" ? r.format : "the table"}{/if}</TableBodyCell>
           <TableBodyCell><span title={r.reason}><State state={r.state} /></span></TableBodyCell>
-          <TableBodyCell class="text-right">{count(r.found)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.restored)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.skipped)}</TableBodyCell>
           <TableBodyCell>{r.verified ? "✓ counts, digest" : "–"}</TableBodyCell>
