@@ -6,7 +6,7 @@ BIN := build/ambercellar
 .PHONY: build demo test bench console check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
-$(BIN): console
+$(BIN): console # always: the Go tool knows best what is stale
 	@echo "== building $(BIN), version $(VERSION)"
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X ambercellar/internal/service.Version=$(VERSION)" -o $(BIN) ./cmd/ambercellar
 
@@ -18,7 +18,7 @@ console: console/dist/index.html ## the web console
 
 CONSOLE_SOURCES := $(shell find console/src console/public -type f ! -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json docs/openapi.json
 console/dist/index.html: $(CONSOLE_SOURCES)
-	@./tools/need.sh node
+	@./tools/need.sh go node
 	@echo "== installing the console's packages (npm) and building it"
 	cd console && npm install --no-save --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent check && npm run --silent build
 
@@ -33,6 +33,10 @@ test: build ## all tests, on private servers and in headless Chromium
 bench: build ## archive and delete beside what a person does by hand; prints a table, writes JSON
 	@./tools/need.sh postgresql zstd
 	$(GO) run ./bench -out bench/out
+
+screenshots: build ## the console's pictures for docs/screenshots, from a demo that runs at ADDRESS
+	@./tools/need.sh chromium
+	$(GO) run ./tools/screenshots -address '$(ADDRESS)' -out docs/screenshots
 
 clean:
 	rm -rf build console/dist/assets console/dist/index.html console/node_modules demo-data bench/out

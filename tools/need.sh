@@ -1,23 +1,26 @@
 #!/usr/bin/env bash
-# Installs Debian packages that are needed and not there: need.sh NAME...
+# Sees to it that tools are there: need.sh NAME... Debian packages that lack are installed; toolchains that Debian has
+# only in older versions are asked for.
 set -euo pipefail
+least() { # least VERSION WANTED
+  [ "$(printf '%s\n%s\n' "$2" "$1" | sort -V | head -n1)" = "$2" ]
+}
 have() {
   case $1 in
+    go) command -v go >/dev/null && least "$(go env GOVERSION | sed 's/^go//')" 1.26 ;;
+    node) command -v npm >/dev/null && least "$(node --version | sed 's/^v//')" 20.19 ;;
     postgresql) compgen -G '/usr/lib/postgresql/*/bin/initdb' >/dev/null ;;
-    chromium) command -v chromium >/dev/null ;;
-    node) command -v npm >/dev/null ;;
     *) command -v "$1" >/dev/null ;;
-  esac
-}
-package() {
-  case $1 in
-    node) echo "nodejs npm" ;;
-    *) echo "$1" ;;
   esac
 }
 missing=()
 for name in "$@"; do
-  have "$name" || missing+=($(package "$name"))
+  have "$name" && continue
+  case $name in
+    go) echo "Go 1.26 or later is needed and not there; get it from your Go distributor, and put it on the PATH" >&2; exit 1 ;;
+    node) echo "Node.js 20.19 or later with npm is needed and not there; get it from your Node.js distributor, and put it on the PATH" >&2; exit 1 ;;
+  esac
+  missing+=("$name")
 done
 [ ${#missing[@]} -eq 0 ] && exit 0
 echo "== installing Debian packages: ${missing[*]}"

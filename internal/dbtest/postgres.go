@@ -69,7 +69,14 @@ func Postgres(t testing.TB) string {
 
 // Start starts a server on a free port of the loopback interface, with settings as NAME=VALUE. As root it runs as
 // the package's own user, since PostgreSQL refuses to run as root.
-func Start(settings ...string) (*Server, error) {
+func Start(settings ...string) (*Server, error) { return start(nil, settings) }
+
+// StartTLS is Start with a server that takes TLS, with a certificate and key in PEM.
+func StartTLS(cert, key []byte, settings ...string) (*Server, error) {
+	return start(map[string][]byte{"server.crt": cert, "server.key": key}, append(settings, "ssl=on"))
+}
+
+func start(files map[string][]byte, settings []string) (*Server, error) {
 	bin, err := binaries()
 	if err != nil {
 		return nil, err
@@ -98,6 +105,16 @@ func Start(settings ...string) (*Server, error) {
 	if out, err := initdb.CombinedOutput(); err != nil {
 		os.RemoveAll(dir)
 		return nil, fmt.Errorf("initdb: %w\n%s", err, out)
+	}
+	for name, content := range files {
+		path := filepath.Join(data, name)
+		err := os.WriteFile(path, content, 0o600)
+		if err == nil && attr.Credential != nil {
+			err = os.Chown(path, int(attr.Credential.Uid), int(attr.Credential.Gid))
+		}
+		if err != nil {
+			return nil, err
+		}
 	}
 	if s.Port, err = freePort(); err != nil {
 		return nil, err

@@ -1,0 +1,134 @@
+package postgres
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/dbtest"
+	"ambercellar/internal/source"
+)
+
+// certificate makes a self-signed one for a name or address.
+func certificate(t *testing.T, host string) (cert, key []byte) {
+	t.Helper()
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: host}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
+	if ip := net.ParseIP(host); ip != nil {
+		template.IPAddresses = []net.IP{ip}
+	} else {
+		template.DNSNames = []string{host}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &k.PublicKey, k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	private, err := x509.MarshalECPrivateKey(k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private})
+}
+
+func TestTheServersCertificateIsVerified(t *testing.T) {
+	cert, key := certificate(t, "127.0.0.1")
+	other, _ := certificate(t, "127.0.0.1")
+	s, err := dbtest.StartTLS(cert, key, "fsync=off")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Stop)
+	dir := t.TempDir()
+	for name, content := range map[string][]byte{"good.pem": cert, "other.pem": other} {
+		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	address := fmt.Sprintf("postgres://postgres@127.0.0.1:%d/postgres", s.Port)
+	for _, c := range []struct {
+		name, address, tls, ca, want string // want: the report's TLS, or part of the error
+	}{
+		{"by the right authority", address, "verify", "good.pem", "on"},
+		{"by another authority", address, "verify", "other.pem", "certificate"},
+		{"for another name", strings.Replace(address, "127.0.0.1", "localhost", 1), "verify", "good.pem", "certificate"},
+		{"not at all, but encrypted", address, "require", "", "on"},
+		{"off", address, "off", "", "off"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			cfg := source.Config{Name: "harbour", Address: c.address, TLS: c.tls}
+			if c.ca != "" {
+				cfg.TLSCA = filepath.Join(dir, c.ca)
+			}
+			src, err := Open(t.Context(), cfg)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer src.Close()
+			r, err := src.Check(t.Context())
+			if err != nil && !strings.Contains(err.Error(), c.want) || err == nil && r.TLS != c.want {
+				t.Errorf("got %+v, %v; want %s", r, err, c.want)
+			}
+		})
+	}
+}
+
+func TestTLSIsVerifiedUnlessTheServerIsOnThisMachine(t *testing.T) {
+	for address, verified := range map[string]bool{"postgres://u@db.example:5432/x": true, "postgres://u@192.0.2.1/x": true, "postgres://u@127.0.0.1/x": false, "postgres://u@localhost/x": false, "postgres:///x?host=/run/postgresql": false} {
+		pc, err := poolConfig(source.Config{Address: address})
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := pc.ConnConfig.TLSConfig
+		if got := c != nil && !c.InsecureSkipVerify && c.ServerName != ""; got != verified {
+			t.Errorf("%s: verified is %v", address, got)
+		}
+		if len(pc.ConnConfig.Fallbacks) > 0 && verified {
+			t.Errorf("%s: it would fall back to something else", address)
+		}
+	}
+}
+
+func TestPasswordsComeFromWhereTheSourceSays(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "password")
+	if err := os.WriteFile(file, []byte("from the file\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("HARBOUR_PASSWORD", "from the environment")
+	t.Setenv("PGPASSWORD", "of somebody else")
+	for _, c := range []struct {
+		cfg  source.Config
+		want string
+	}{{source.Config{PasswordFile: file}, "from the file"}, {source.Config{PasswordEnv: "HARBOUR_PASSWORD"}, "from the environment"}, {source.Config{}, ""}} {
+		c.cfg.Address = "postgres://u@127.0.0.1/x"
+		pc, err := poolConfig(c.cfg)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := pc.BeforeConnect(t.Context(), pc.ConnConfig); err != nil || pc.ConnConfig.Password != c.want {
+			t.Errorf("got %q, %v; want %q", pc.ConnConfig.Password, err, c.want)
+		}
+	}
+}
+
+func TestConnectionsAreLimited(t *testing.T) {
+	for given, want := range map[int]int32{0: 3, 4: 4, 17: 17} {
+		pc, err := poolConfig(source.Config{Address: "postgres://u@127.0.0.1/x", Connections: given})
+		if err != nil || pc.MaxConns != want {
+			t.Errorf("%d connections: at most %d, %v", given, pc.MaxConns, err)
+		}
+	}
+}
