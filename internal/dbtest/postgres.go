@@ -26,6 +26,8 @@ import (
 type Server struct {
 	Port    int
 	dir     string
+	args    []string
+	attr    *syscall.SysProcAttr
 	command *exec.Cmd
 	done    chan error
 }
@@ -123,29 +125,42 @@ func start(files map[string][]byte, settings []string) (*Server, error) {
 	for _, set := range settings {
 		args = append(args, "-c", set)
 	}
+	s.args, s.attr = append([]string{filepath.Join(bin, "postgres")}, args...), attr
+	return s, s.launch()
+}
+
+// launch starts the server's process and waits until it answers.
+func (s *Server) launch() error {
 	var output bytes.Buffer
-	s.command = exec.Command(filepath.Join(bin, "postgres"), args...)
-	s.command.SysProcAttr, s.command.Dir = attr, dir
+	s.command = exec.Command(s.args[0], s.args[1:]...)
+	s.command.SysProcAttr, s.command.Dir = s.attr, s.dir
 	s.command.Stdout, s.command.Stderr = &output, &output
 	if err := s.command.Start(); err != nil {
-		return nil, err
+		return err
 	}
 	go func() { s.done <- s.command.Wait() }()
 	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		err := s.Exec("postgres", "SELECT 1")
 		if err == nil {
-			return s, nil
+			return nil
 		}
 		select {
 		case <-s.done:
-			return nil, fmt.Errorf("the server ended at once:\n%s", output.String())
+			return fmt.Errorf("the server ended at once:\n%s", output.String())
 		default:
 		}
 		if time.Now().After(deadline) {
 			s.Stop()
-			return nil, fmt.Errorf("the server does not answer: %w\n%s", err, output.String())
+			return fmt.Errorf("the server does not answer: %w\n%s", err, output.String())
 		}
 	}
+}
+
+// Restart kills the server as a crash would, and starts it again on the same data and port.
+func (s *Server) Restart() error {
+	s.command.Process.Signal(syscall.SIGQUIT) // immediate shutdown: the next start recovers from its log
+	<-s.done
+	return s.launch()
 }
 
 // URL is the address of a database of the server, for its superuser.
@@ -168,9 +183,6 @@ func Exec(url, statements string) error {
 	_, err = c.PgConn().Exec(ctx, statements).ReadAll()
 	return err
 }
-
-// PID is the process of the server's postmaster.
-func (s *Server) PID() int { return s.command.Process.Pid }
 
 // Stop ends the server and removes its files.
 func (s *Server) Stop() {
