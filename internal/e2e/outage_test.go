@@ -1,0 +1,178 @@
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/dbtest"
+)
+
+// finished resumes a run for as long as it fails for want of its database, and returns it once it has ended.
+func (w *world) finished(id string) api.RunView {
+	w.t.Helper()
+	for range 5 {
+		r := w.ended(id)
+		if r.State != catalog.Failed {
+			return r
+		}
+		w.must("run", "resume", id)
+	}
+	w.t.Fatalf("run %s does not recover", id)
+	return api.RunView{}
+}
+
+func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
+	for _, then := range []string{"archive", "purge"} {
+		t.Run(then, func(t *testing.T) {
+			s, err := dbtest.Start() // with fsync, since it is to crash
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(s.Stop)
+			w := &world{t: t, dir: t.TempDir(), engine: "postgres", dsn: s.URL("postgres")}
+			if w.db, err = sql.Open("pgx", w.dsn); err != nil {
+				t.Fatal(err)
+			}
+			w.start()
+			t.Cleanup(func() {
+				w.stop(9)
+				w.db.Close()
+				if t.Failed() {
+					t.Logf("the service's log:\n%s", w.svc.log)
+				}
+			})
+			w.scans(20000)
+			before := w.content("true")
+			w.define(then, "gentle")
+			r := w.planned()
+			for _, deleted := range []int64{1000, 6000} {
+				w.someDeletedOrFailed(r.ID, deleted)
+				if err := s.Restart(); err != nil {
+					t.Fatal(err)
+				}
+			}
+			got := w.finished(r.ID)
+			if got.State != catalog.Done {
+				t.Fatalf("the run is %s: %s", got.State, got.Reason)
+			}
+			if l := got.Ledger; l.Balanced == nil || !*l.Balanced || l.Deleted != 20000 {
+				t.Errorf("ledger %+v", l)
+			}
+			if n := w.count("SELECT count(*) FROM scan"); n != 100 {
+				t.Errorf("%d rows are live instead of 100", n)
+			}
+			if then == "archive" {
+				w.must("restore", "request", "-run", r.ID)
+				if w.content("true") != before {
+					t.Error("live and archive together are not what the table held")
+				}
+			}
+		})
+	}
+}
+
+// someDeletedOrFailed waits until a run has deleted so many rows, resuming it where it has failed.
+func (w *world) someDeletedOrFailed(id string, rows int64) {
+	w.t.Helper()
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		r := must1[api.RunView](w, "run", "show", id)
+		switch {
+		case r.Ledger.Deleted >= rows:
+			return
+		case r.State == catalog.Failed:
+			w.must("run", "resume", id)
+		case r.State.Ended():
+			w.t.Fatalf("run %s is %s before it has deleted %d rows", id, r.State, rows)
+		}
+	}
+	w.t.Fatalf("run %s does not get to %d rows", id, rows)
+}
+
+func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
+	w := newWorld(t, "postgres")
+	w.scans(20000)
+	before := w.content("true")
+	w.define("archive", "gentle")
+	r := w.planned()
+	ctx, stop := context.WithCancel(t.Context())
+	cut := make(chan int)
+	go func() { // every session of the service, again and again
+		n := 0
+		defer func() { cut <- n }()
+		for ctx.Err() == nil {
+			var ended int
+			if w.db.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'ambercellar') x").Scan(&ended) == nil {
+				n += ended
+			}
+			time.Sleep(300 * time.Millisecond)
+		}
+	}()
+	w.someDeletedOrFailed(r.ID, 4000)
+	stop()
+	if n := <-cut; n == 0 {
+		t.Fatal("no session was cut")
+	}
+	got := w.finished(r.ID)
+	w.balanced(got, 20000, 20000)
+	w.must("restore", "request", "-run", r.ID)
+	if w.content("true") != before {
+		t.Error("live and archive together are not what the table held")
+	}
+}
+
+func TestWritersNeverLoseAnUpdate(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(20000)
+		w.define("archive", "gentle")
+		r := w.planned()
+		ctx, stop := context.WithCancel(t.Context())
+		type edit struct {
+			id   int
+			note string
+		}
+		done := make(chan []edit)
+		go func() { // edits aged rows, the last of the slice first, while they are on their way
+			var edits []edit
+			defer func() { done <- edits }()
+			for id := 20000; id > 0 && ctx.Err() == nil; id -= 7 {
+				note := fmt.Sprintf("edited %d", id)
+				res, err := w.db.ExecContext(ctx, fmt.Sprintf("UPDATE scan SET note = '%s' WHERE id = %d", note, id))
+				if err != nil {
+					continue
+				}
+				if n, _ := res.RowsAffected(); n == 1 {
+					edits = append(edits, edit{id, note})
+				}
+			}
+		}()
+		got := w.ended(r.ID)
+		stop()
+		edits := <-done
+		if got.State != catalog.Done || got.Ledger.Balanced == nil || !*got.Ledger.Balanced || len(edits) == 0 {
+			t.Fatalf("%s %s, ledger %+v, %d edits", got.State, got.Reason, got.Ledger, len(edits))
+		}
+		// An edited row is live with its edit, or went with it: never is the edit lost.
+		w.must("restore", "request", "-run", r.ID)
+		lost := []string{}
+		for _, e := range edits {
+			if w.count(fmt.Sprintf("SELECT count(*) FROM scan WHERE id = %d AND note = '%s'", e.id, e.note)) != 1 {
+				lost = append(lost, e.note)
+			}
+		}
+		if len(lost) > 0 {
+			t.Errorf("%d of %d edits are lost: %s", len(lost), len(edits), strings.Join(lost[:min(5, len(lost))], ", "))
+		}
+		if got.Ledger.Changed == 0 {
+			t.Error("no row changed on its way: the test shows nothing")
+		}
+		if n := w.count("SELECT count(*) FROM scan"); n != 20100 {
+			t.Errorf("%d rows are live after the restore instead of 20,100", n)
+		}
+	})
+}
