@@ -1,8 +1,26 @@
 package api
 
 import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
 	"os"
+	"strings"
 	"testing"
+	"testing/fstest"
+	"time"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/service"
+	"ambercellar/internal/source"
 )
 
 func TestTheOpenAPIDocumentIsTheOneInDocs(t *testing.T) {
@@ -12,5 +30,190 @@ func TestTheOpenAPIDocumentIsTheOneInDocs(t *testing.T) {
 	}
 	if string(Document()) != string(want) {
 		t.Error("docs/openapi.json is not what the routes say; write it anew: go run ./cmd/ambercellar openapi > docs/openapi.json")
+	}
+}
+
+// world is a service behind its HTTP interface, with a console of two files.
+type world struct {
+	t       *testing.T
+	service *service.Service
+	server  *httptest.Server
+	token   string
+}
+
+func newWorld(t *testing.T) *world {
+	t.Helper()
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	s, token, err := service.Open(t.Context(), t.TempDir(), log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := fstest.MapFS{"index.html": {Data: []byte("<p>console</p>")}, "assets/app-1.js": {Data: []byte("1")}}
+	w := &world{t: t, service: s, token: token, server: httptest.NewServer(New(s, log, files))}
+	t.Cleanup(func() {
+		w.server.Close()
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return w
+}
+
+// ask sends a request; header holds names and values in turn.
+func (w *world) ask(method, path, body string, header ...string) (*http.Response, string) {
+	w.t.Helper()
+	req, err := http.NewRequest(method, w.server.URL+path, strings.NewReader(body))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for i := 0; i < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return resp, string(b)
+}
+
+func TestASessionIsACookieThatOnlyOurOwnPagesCanUse(t *testing.T) {
+	w := newWorld(t)
+	resp, body := w.ask("POST", "/api/v1/session", fmt.Sprintf(`{"token":%q}`, w.token))
+	cookies := resp.Cookies()
+	if resp.StatusCode != 200 || len(cookies) != 1 {
+		t.Fatalf("sign-in: %d %s", resp.StatusCode, body)
+	}
+	c := cookies[0]
+	if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || strings.Contains(c.Value, w.token) || time.Until(c.Expires) > 13*time.Hour {
+		t.Errorf("the cookie is %+v", c)
+	}
+	cookie := c.Name + "=" + c.Value
+	rule := `{"text":"x"}`
+	for _, x := range []struct {
+		name, method, path, body string
+		header                   []string
+		status                   int
+	}{
+		{"looking", "GET", "/api/v1/rules", "", []string{"Cookie", cookie}, 200},
+		{"changing from our own page", "POST", "/api/v1/rules/check", rule, []string{"Cookie", cookie, "Origin", w.server.URL}, 200},
+		{"changing from another site", "POST", "/api/v1/rules/check", rule, []string{"Cookie", cookie, "Origin", "http://evil.example"}, 401},
+		{"changing from nowhere", "POST", "/api/v1/rules/check", rule, []string{"Cookie", cookie}, 401},
+		{"another cookie", "GET", "/api/v1/rules", "", []string{"Cookie", c.Name + "=guess"}, 401},
+		{"a token from another site is a token", "POST", "/api/v1/rules/check", rule, []string{"Authorization", "Bearer " + w.token, "Origin", "http://other.example"}, 200},
+		{"signing out", "DELETE", "/api/v1/session", "", []string{"Cookie", cookie, "Origin", w.server.URL}, 204},
+		{"after signing out", "GET", "/api/v1/rules", "", []string{"Cookie", cookie}, 401},
+	} {
+		if resp, body := w.ask(x.method, x.path, x.body, x.header...); resp.StatusCode != x.status {
+			t.Errorf("%s: %d instead of %d: %s", x.name, resp.StatusCode, x.status, body)
+		}
+	}
+}
+
+func TestANewTokenVoidsTheOldOne(t *testing.T) {
+	w := newWorld(t)
+	fresh, err := w.service.NewToken(t.Context())
+	if err != nil || fresh == w.token {
+		t.Fatalf("%q, %v", fresh, err)
+	}
+	for token, want := range map[string]int{w.token: 401, fresh: 200, "": 401, fresh + "x": 401} {
+		if resp, _ := w.ask("GET", "/api/v1/status", "", "Authorization", "Bearer "+token); resp.StatusCode != want {
+			t.Errorf("token %q: %d instead of %d", token, resp.StatusCode, want)
+		}
+	}
+}
+
+func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
+	w := newWorld(t)
+	for _, c := range []struct{ path, body, cache string }{
+		{"/", "<p>console</p>", "no-cache"}, {"/index.html", "<p>console</p>", "no-cache"}, {"/some/place/within", "<p>console</p>", "no-cache"}, {"/assets/app-1.js", "1", "immutable"},
+	} {
+		resp, body := w.ask("GET", c.path, "")
+		h := resp.Header
+		if resp.StatusCode != 200 || body != c.body || !strings.Contains(h.Get("Cache-Control"), c.cache) {
+			t.Errorf("%s: %d %q %q", c.path, resp.StatusCode, body, h.Get("Cache-Control"))
+		}
+		if h.Get("X-Content-Type-Options") != "nosniff" || h.Get("X-Frame-Options") != "DENY" || !strings.Contains(h.Get("Content-Security-Policy"), "default-src 'self'") {
+			t.Errorf("%s comes without its security headers: %v", c.path, h)
+		}
+	}
+	if resp, body := w.ask("POST", "/", ""); resp.StatusCode != 405 || !strings.Contains(body, "urn:ambercellar:problem:method") {
+		t.Errorf("POST to the console: %d %s", resp.StatusCode, body)
+	}
+}
+
+func TestListsComeInPages(t *testing.T) {
+	w := newWorld(t)
+	for i := range 7 {
+		s := &catalog.Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan", Stem: fmt.Sprint(i), State: catalog.SegmentWriting, CreatedAt: catalog.At(time.Unix(int64(i), 0))}
+		if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var seen []string
+	path := "/api/v1/segments?limit=3&offset="
+	for offset := 0; ; {
+		_, body := w.ask("GET", fmt.Sprint(path, offset), "", "Authorization", "Bearer "+w.token)
+		var page Items[catalog.Segment]
+		if err := json.Unmarshal([]byte(body), &page); err != nil {
+			t.Fatalf("%v: %s", err, body)
+		}
+		for _, s := range page.Items {
+			seen = append(seen, s.ID)
+		}
+		if page.Next == nil {
+			break
+		}
+		offset = *page.Next
+	}
+	if got := strings.Join(seen, " "); got != "s6 s5 s4 s3 s2 s1 s0" {
+		t.Errorf("the pages hold %s", got)
+	}
+	for _, odd := range []string{"limit=-1", "limit=x&offset=y", "limit=999999999"} {
+		if resp, _ := w.ask("GET", "/api/v1/segments?"+odd, "", "Authorization", "Bearer "+w.token); resp.StatusCode != 200 {
+			t.Errorf("%s: %d", odd, resp.StatusCode)
+		}
+	}
+}
+
+func TestErrorsBecomeProblemsOfTheirKind(t *testing.T) {
+	for _, c := range []struct {
+		err    error
+		status int
+		kind   string
+	}{
+		{fmt.Errorf("x: %w", catalog.ErrNotFound), 404, "not-found"}, {source.ErrNoTable, 404, "not-found"}, {catalog.ErrActive, 409, "state"}, {&source.HeldError{Table: "t", Holder: "h", Run: "r"}, 409, "held"},
+		{archive.ErrDamaged, 409, "damaged"}, {engine.ErrDisagree, 409, "damaged"}, {context.DeadlineExceeded, 504, "slow"}, {errors.New("source harbour: gone"), 502, "source"}, {errors.New("who knows"), 500, "internal"},
+		{&engine.RefusedError{Field: "f", Message: "m", Remedy: "r"}, 422, "refused"}, {&engine.ProblemsError{Problems: []rule.Problem{{Message: "m"}}}, 422, "rule"},
+	} {
+		p := problemOf(c.err)
+		if p.Status != c.status || p.Type != typePrefix+c.kind || p.Title == "" {
+			t.Errorf("%v: %+v; want %d and %s", c.err, p, c.status, c.kind)
+		}
+	}
+	if p := problemOf(&engine.RefusedError{Field: "f", Message: "m", Remedy: "r"}); p.Field != "f" || p.Detail != "m" || p.Remedy != "r" {
+		t.Errorf("a refusal loses its field or remedy: %+v", p)
+	}
+}
+
+func TestEveryRouteNeedsTheTokenButTheFewThatSaySo(t *testing.T) {
+	w := newWorld(t)
+	open := 0
+	for _, r := range (&API{service: w.service}).routes() {
+		if r.open {
+			open++
+			continue
+		}
+		path := "/api/v1" + parameter.ReplaceAllString(r.path, "x")
+		if resp, _ := w.ask(r.method, path, "{}"); resp.StatusCode != 401 {
+			t.Errorf("%s %s without a token: %d", r.method, path, resp.StatusCode)
+		}
+	}
+	if open != 2 {
+		t.Errorf("%d routes are open; the document and signing in are", open)
 	}
 }

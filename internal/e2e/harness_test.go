@@ -145,6 +145,9 @@ func (w *world) stop(signal syscall.Signal) {
 		w.svc.cmd.Process.Kill()
 		w.t.Errorf("the service did not end on %s", signal)
 	}
+	if log := w.svc.log.String(); strings.Contains(log, "DATA RACE") || strings.Contains(log, "panic:") { // the first where it was built with -race
+		w.t.Errorf("the service's log:\n%s", log)
+	}
 }
 
 // run runs a command of the program and returns what it printed and its exit status.
