@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"strings"
 	"time"
 
@@ -59,7 +60,8 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	defer func() {
 		// The lease stays with a run that can still go on, so that nobody else begins in the middle of it.
 		if err == nil || errors.Is(err, ErrCancel) {
-			err = errors.Join(err, r.source.ReleaseLease(context.WithoutCancel(ctx), r.lease))
+			release := retry(ctx, r.Log, func() error { return r.source.ReleaseLease(context.WithoutCancel(ctx), r.lease) })
+			err = errors.Join(err, release)
 		}
 	}()
 	if err := r.move(ctx); err != nil {
@@ -289,27 +291,36 @@ func (w *work) add(digests []value.Digest) {
 	}
 }
 
-// How often and how long something that failed for the moment is tried again.
+// How often and how long something that failed for the moment is tried again. A table that others have locked is waited
+// for without end, since a run gives way to everybody; a database that does not answer for outage.
 const (
 	tries     = 6
 	firstWait = 200 * time.Millisecond
+	longWait  = 5 * time.Second
+	outage    = 10 * time.Minute
 )
 
-// retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass.
-func retry(ctx context.Context, log interface{ Warn(string, ...any) }, fn func() error) error {
-	wait := firstWait
+// retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass. waiting
+// hears of every failure that is waited for.
+func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...func(error)) error {
+	wait, begun := firstWait, time.Now()
 	for try := 1; ; try++ {
 		err := fn()
-		if err == nil || try == tries || ctx.Err() != nil || !passing(err) {
+		if err == nil || ctx.Err() != nil || !passing(err) {
+			return err
+		}
+		patient := errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) && time.Since(begun) < outage
+		if try >= tries && !patient {
 			return err
 		}
 		log.Warn("will try again", "error", err, "after", wait)
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(wait):
+		for _, tell := range waiting {
+			tell(err)
 		}
-		wait *= 2
+		if rest(ctx, wait) != nil {
+			return err
+		}
+		wait = min(2*wait, longWait)
 	}
 }
 
@@ -380,8 +391,9 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 	}
 	b := source.Batch{Selection: r.sel, Lease: r.lease, Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
 		Locators: w.slice.Locators, Digests: w.digests, Columns: r.columns, LockWait: lockWait}
-	begun := r.Now()
+	tried := r.Now()
 	err = retry(ctx, r.Log, func() error {
+		tried = r.Now()
 		row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
 		if errors.Is(err, source.ErrLocators) && w.segment != nil {
 			if err := r.locate(ctx, w); err != nil {
@@ -390,11 +402,15 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 			b.Locators = w.slice.Locators
 		}
 		return err
+	}, func(err error) {
+		r.run.Reason = "waiting: " + err.Error()
+		r.show(ctx, true)
 	})
 	if err != nil {
 		return nil, err
 	}
-	took := r.Now().Sub(begun)
+	r.run.Reason = ""
+	took := r.Now().Sub(tried)
 	r.count(w, row, took)
 	if err := r.show(ctx, false); err != nil {
 		return nil, err

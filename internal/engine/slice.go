@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
@@ -21,7 +22,7 @@ type archived struct {
 
 // passing says whether an error may be gone when the same thing is tried again.
 func passing(err error) bool {
-	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrAltered, ErrBooks, ErrDisagree, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrAltered, store.ErrExists, ErrBooks, ErrDisagree, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
 		if errors.Is(err, lasting) {
 			return false
 		}
@@ -191,7 +192,7 @@ func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (ha
 		return "", err
 	}
 	head := source.Head{Sequence: c.head.Sequence + 1, Hash: hash}
-	if err := r.source.SetHead(ctx, r.sel.Table.Name, head); err != nil {
+	if err := retry(ctx, r.Log, func() error { return r.source.SetHead(ctx, r.sel.Table.Name, head) }); err != nil {
 		return "", err
 	}
 	c.head = head
@@ -201,7 +202,11 @@ func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (ha
 // closeSlice makes a slice's books from the journal, checks that they balance, and closes the segment. undone are
 // ordinals that no batch will cover any more.
 func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
-	journal, err := r.source.Journal(ctx, r.run.ID, w.number)
+	var journal []source.JournalRow
+	err := retry(ctx, r.Log, func() (err error) {
+		journal, err = r.source.Journal(ctx, r.run.ID, w.number)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -221,7 +226,7 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 	if err := r.show(ctx, true); err != nil {
 		return err
 	}
-	return r.source.PruneJournal(ctx, r.run.ID, w.number)
+	return retry(ctx, r.Log, func() error { return r.source.PruneJournal(ctx, r.run.ID, w.number) })
 }
 
 // settle computes from journal rows what became of each row of a slice. Later batches overrule earlier ones.
@@ -291,13 +296,13 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 // closeSegment writes the closing record.
 func (r *runner) closeSegment(ctx context.Context, w *work, books *archive.Closing) error {
 	books.Closed = r.Now().UTC()
-	var hash string
-	err := retry(ctx, r.Log, func() (err error) {
-		hash, err = r.chain.add(ctx, r, func(link archive.Link) (string, error) {
-			books.Link = link
-			return archive.WriteClosing(ctx, r.store, w.manifest, books)
+	hash, err := r.chain.add(ctx, r, func(link archive.Link) (hash string, err error) {
+		books.Link = link
+		err = retry(ctx, r.Log, func() (err error) {
+			hash, err = archive.WriteClosing(ctx, r.store, w.manifest, books)
+			return err
 		})
-		return err
+		return hash, err
 	})
 	if err != nil {
 		return fmt.Errorf("store %s: %w", r.run.Store, err)

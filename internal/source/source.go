@@ -79,11 +79,12 @@ type ReadTraits struct {
 
 // Errors that callers decide on.
 var (
-	ErrNoTable   = errors.New("there is no such table")
-	ErrLeaseLost = errors.New("another service has taken over the table")
-	ErrLocators  = errors.New("the table was rewritten; its rows must be located again")
-	ErrAltered   = errors.New("a restored row is not what was archived; a trigger or a changed column alters it")
-	ErrBusy      = errors.New("the table is locked by others")
+	ErrNoTable     = errors.New("there is no such table")
+	ErrLeaseLost   = errors.New("another service has taken over the table")
+	ErrLocators    = errors.New("the table was rewritten; its rows must be located again")
+	ErrAltered     = errors.New("a restored row is not what was archived; a trigger or a changed column alters it")
+	ErrUnreachable = errors.New("the database does not answer")
+	ErrBusy        = errors.New("the table is locked by others")
 )
 
 // HeldError says who works on a table.

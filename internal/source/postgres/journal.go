@@ -68,7 +68,7 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 
 // ReleaseLease gives the table back, unless another has taken it meanwhile.
 func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
-	_, err := s.pool.Exec(ctx, "UPDATE ambercellar.lease SET holder = NULL, run = NULL WHERE table_name = $1 AND epoch = $2", l.Table, l.Epoch)
+	err := s.exec(ctx, "UPDATE ambercellar.lease SET holder = NULL, run = NULL WHERE table_name = $1 AND epoch = $2", l.Table, l.Epoch)
 	return err
 }
 
@@ -141,7 +141,7 @@ func (s *Source) Journal(ctx context.Context, run string, segment int) (out []so
 
 // PruneJournal removes the rows of a closed segment; the newest of the table stays as anchor.
 func (s *Source) PruneJournal(ctx context.Context, run string, segment int) error {
-	_, err := s.pool.Exec(ctx, `DELETE FROM ambercellar.batch b WHERE b.run = $1 AND b.segment = $2 AND (b.run, b.segment, b.batch) <> (
+	err := s.exec(ctx, `DELETE FROM ambercellar.batch b WHERE b.run = $1 AND b.segment = $2 AND (b.run, b.segment, b.batch) <> (
 		SELECT n.run, n.segment, n.batch FROM ambercellar.batch n WHERE n.table_name = b.table_name ORDER BY n.at DESC, n.segment DESC, n.batch DESC LIMIT 1)`, run, segment)
 	return err
 }
@@ -157,7 +157,7 @@ func (s *Source) Head(ctx context.Context, table string) (h source.Head, err err
 
 // SetHead records the newest link of a table's chain.
 func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO ambercellar.chain VALUES ($1, $2, $3) ON CONFLICT (table_name) DO UPDATE SET sequence = excluded.sequence, hash = excluded.hash", table, h.Sequence, h.Hash)
+	err := s.exec(ctx, "INSERT INTO ambercellar.chain VALUES ($1, $2, $3) ON CONFLICT (table_name) DO UPDATE SET sequence = excluded.sequence, hash = excluded.hash", table, h.Sequence, h.Hash)
 	return err
 }
 

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"os"
@@ -178,10 +179,26 @@ const (
 func (s *Source) conn(ctx context.Context, fn func(*pgxpool.Conn) error) error {
 	c, err := s.pool.Acquire(ctx)
 	if err != nil {
-		return fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
 	}
 	defer c.Release()
-	return fn(c)
+	return unreachable(fn(c))
+}
+
+// unreachable marks errors that say that the server, or the way to it, is gone: no SQLSTATE at all from a broken
+// connection, or one of the classes 08 and 57P.
+func unreachable(err error) error {
+	var closed *pgconn.ConnectError
+	var network net.Error
+	state := code(err)
+	switch {
+	case err == nil || errors.Is(err, context.Canceled):
+		return err
+	case state == "" && (errors.As(err, &closed) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed")),
+		strings.HasPrefix(state, "08"), strings.HasPrefix(state, "57P"):
+		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	}
+	return err
 }
 
 // transaction runs fn between BEGIN and COMMIT.
@@ -191,4 +208,12 @@ func (s *Source) transaction(ctx context.Context, fn func(pgx.Tx) error) error {
 		return fmt.Errorf("%w: %w", source.ErrBusy, err)
 	}
 	return err
+}
+
+// exec runs one statement on any connection.
+func (s *Source) exec(ctx context.Context, statement string, args ...any) error {
+	return s.conn(ctx, func(c *pgxpool.Conn) error {
+		_, err := c.Exec(ctx, statement, args...)
+		return err
+	})
 }
