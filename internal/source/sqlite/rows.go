@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ambercellar/internal/core/shape"
@@ -236,7 +237,7 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 			return err
 		}
 		var digest value.Set
-		fresh := 0
+		fresh, strange := 0, false
 		clear(gone)
 		err := inKeys(ctx, conn, t, "DELETE FROM "+quote(t.Name)+" AS t WHERE ", unreferenced+returning, wanted, func(row []driver.Value) error {
 			d, key, err := read.read(row)
@@ -244,8 +245,9 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 				return err
 			}
 			o, ok := ordinals[key]
-			if !ok {
-				return fmt.Errorf("table %s: the delete returned a row that was not asked for", t.Name)
+			if !ok { // its key is another one that the column's collation takes for equal
+				strange = true
+				return nil
 			}
 			if d != b.Digests[o] {
 				changed[o], fresh = true, fresh+1
@@ -258,7 +260,7 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 		if err != nil {
 			return err
 		}
-		if fresh == 0 {
+		if fresh == 0 && !strange {
 			out.Deleted, out.Digest = len(gone), digest
 			if _, err := conn.ExecContext(ctx, "RELEASE unchanged"); err != nil {
 				return err
@@ -274,8 +276,28 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 				wanted = append(wanted, keys.key(o))
 			}
 		}
+		if strange {
+			if wanted, err = exactly(ctx, conn, t, wanted); err != nil {
+				return err
+			}
+		}
 	}
 	return s.explain(ctx, conn, b, out, content, ordinals, gone)
+}
+
+// exactly returns those keys that rows of the table have bit by bit, whatever the columns' collation.
+func exactly(ctx context.Context, conn *sql.Conn, t *shape.Table, keys [][]value.Value) ([][]value.Value, error) {
+	read := &keyed{}
+	there := map[string]bool{}
+	query := "SELECT " + expressions(t, "t.", t.KeyPositions()) + " FROM " + quote(t.Name) + " t WHERE "
+	if err := inKeys(ctx, conn, t, query, "", keys, func(row []driver.Value) error {
+		_, key, err := read.read(row)
+		there[key] = true
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(keys, func(k []value.Value) bool { return !there[read.key(k)] }), nil
 }
 
 // explain says of each row that was not deleted why it stays.
@@ -297,8 +319,9 @@ func (s *Source) explain(ctx context.Context, conn *sql.Conn, b source.Batch, ou
 		if err != nil {
 			return err
 		}
-		o := ordinals[key]
-		present[o], same[o] = true, d == b.Digests[o]
+		if o, ok := ordinals[key]; ok {
+			present[o], same[o] = true, d == b.Digests[o]
+		}
 		return nil
 	})
 	if err != nil {
