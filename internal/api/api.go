@@ -42,7 +42,7 @@ func New(s *service.Service, log *slog.Logger, console fs.FS) http.Handler {
 	g.Use(a.logged, gin.CustomRecoveryWithWriter(nil, a.recovered), secured)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", func(c *gin.Context) {
-		if _, err := s.Catalog.Setting(c, "instance"); err != nil {
+		if _, err := s.Catalog.Setting(c.Request.Context(), "instance"); err != nil {
 			c.String(http.StatusServiceUnavailable, "the catalog does not answer: %v\n", err)
 			return
 		}
@@ -78,7 +78,7 @@ func (r route) handler() gin.HandlerFunc {
 		return r.raw
 	}
 	return func(c *gin.Context) {
-		out, err := r.do(c)
+		out, err := r.do(c.Request.Context())
 		if err != nil {
 			fail(c, err)
 			return
@@ -107,7 +107,7 @@ func (a *API) routes() []route {
 		{method: "DELETE", path: "/session", summary: "Sign out", do: a.signOut},
 		{method: "GET", path: "/status", summary: "What is going on and what was archived", out: Status{}, do: a.status},
 
-		{method: "GET", path: "/sources", summary: "All sources", out: Items[source.Config]{}, do: func(c *gin.Context) (any, error) { return all(s.Catalog.Sources(c)) }},
+		{method: "GET", path: "/sources", summary: "All sources", out: Items[source.Config]{}, do: func(c *gin.Context) (any, error) { return all(s.Catalog.Sources(c.Request.Context())) }},
 		{method: "POST", path: "/sources", summary: "Add a source", in: NewSource{}, out: source.Report{}, status: http.StatusCreated, do: a.addSource},
 		{method: "GET", path: "/sources/{source}/check", summary: "Connect to a source and report rights and obstacles", out: source.Report{}, do: a.checkSource},
 		{method: "GET", path: "/sources/{source}/tables", summary: "The tables of a source", out: Items[shape.Table]{}, do: a.tables},
@@ -116,7 +116,7 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/stores", summary: "All stores", out: Items[StoreView]{}, do: a.stores},
 		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: catalog.Store{}, status: http.StatusCreated, do: a.addStore},
 		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know", out: Adopted{}, do: func(c *gin.Context) (any, error) {
-			n, err := s.Adopt(c, actor, c.Param("store"))
+			n, err := s.Adopt(c.Request.Context(), actor, c.Param("store"))
 			return Adopted{n}, err
 		}},
 
@@ -125,32 +125,32 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/rules/check", summary: "Check a file of rules and change nothing", in: RuleFile{}, out: RuleResult{}, do: a.checkRules},
 		{method: "GET", path: "/rules/{rule}", summary: "One rule", out: RuleView{}, do: a.rule},
 		{method: "GET", path: "/rules/{rule}/revisions", summary: "All revisions of a rule, the newest first", out: Items[catalog.Revision]{}, do: func(c *gin.Context) (any, error) {
-			if _, err := s.Catalog.Rule(c, c.Param("rule")); err != nil {
+			if _, err := s.Catalog.Rule(c.Request.Context(), c.Param("rule")); err != nil {
 				return nil, err
 			}
-			return all(s.Catalog.Revisions(c, c.Param("rule")))
+			return all(s.Catalog.Revisions(c.Request.Context(), c.Param("rule")))
 		}},
 
 		{method: "GET", path: "/plans", summary: "The newest plans", query: []string{"rule", "limit"}, out: Items[catalog.Plan]{}, do: func(c *gin.Context) (any, error) {
 			limit, _ := page(c)
-			return all(s.Catalog.Plans(c, c.Query("rule"), limit))
+			return all(s.Catalog.Plans(c.Request.Context(), c.Query("rule"), limit))
 		}},
 		{method: "POST", path: "/plans", summary: "Make a plan of a rule; nothing in the source changes", in: NewPlan{}, out: catalog.Plan{}, status: http.StatusCreated, do: a.makePlan},
-		{method: "GET", path: "/plans/{plan}", summary: "One plan", out: catalog.Plan{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Plan(c, c.Param("plan")) }},
+		{method: "GET", path: "/plans/{plan}", summary: "One plan", out: catalog.Plan{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Plan(c.Request.Context(), c.Param("plan")) }},
 
 		{method: "GET", path: "/runs", summary: "Runs, the newest first", query: append([]string{"rule"}, paged...), out: Items[RunView]{}, do: func(c *gin.Context) (any, error) {
 			limit, offset := page(c)
-			rs, err := s.Catalog.Runs(c, c.Query("rule"), limit+1, offset)
+			rs, err := s.Catalog.Runs(c.Request.Context(), c.Query("rule"), limit+1, offset)
 			return paging(viewRuns(rs), limit, offset), err
 		}},
 		{method: "POST", path: "/runs", summary: "Start a run of a plan", in: NewRun{}, out: RunView{}, status: http.StatusAccepted, do: a.startRun},
 		{method: "GET", path: "/runs/{run}", summary: "One run", out: RunView{}, do: runView(s.Run)},
 		{method: "GET", path: "/runs/{run}/batches", summary: "The batches of a run, the newest first", query: paged, out: Items[catalog.Batch]{}, do: func(c *gin.Context) (any, error) {
-			if _, err := s.Catalog.Run(c, c.Param("run")); err != nil {
+			if _, err := s.Catalog.Run(c.Request.Context(), c.Param("run")); err != nil {
 				return nil, err
 			}
 			limit, offset := page(c)
-			bs, err := s.Catalog.Batches(c, c.Param("run"), limit+1, offset)
+			bs, err := s.Catalog.Batches(c.Request.Context(), c.Param("run"), limit+1, offset)
 			return paging(bs, limit, offset), err
 		}},
 		{method: "GET", path: "/runs/{run}/events", summary: "A run's counts as they change, as server-sent events named run", raw: a.events},
@@ -161,15 +161,15 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/segments", summary: "Segments, the newest first", query: append([]string{"run", "source", "table", "state"}, paged...), out: Items[catalog.Segment]{}, do: func(c *gin.Context) (any, error) {
 			limit, offset := page(c)
 			f := catalog.SegmentFilter{Run: c.Query("run"), Source: c.Query("source"), Table: c.Query("table"), State: c.Query("state")}
-			list, err := s.Catalog.Segments(c, f, limit+1, offset)
+			list, err := s.Catalog.Segments(c.Request.Context(), f, limit+1, offset)
 			return paging(list, limit, offset), err
 		}},
-		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Segment(c, c.Param("segment")) }},
-		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c, c.Param("segment")) }},
+		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Segment(c.Request.Context(), c.Param("segment")) }},
+		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c.Request.Context(), c.Param("segment")) }},
 
 		{method: "GET", path: "/restores", summary: "Restores, the newest first", query: paged, out: Items[catalog.Restore]{}, do: func(c *gin.Context) (any, error) {
 			limit, offset := page(c)
-			list, err := s.Catalog.Restores(c, limit+1, offset)
+			list, err := s.Catalog.Restores(c.Request.Context(), limit+1, offset)
 			return paging(list, limit, offset), err
 		}},
 		{method: "POST", path: "/restores", summary: "Bring archived rows back", in: engine.RestoreRequest{}, out: catalog.Restore{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
@@ -177,14 +177,14 @@ func (a *API) routes() []route {
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
-			return s.RequestRestore(c, actor, q)
+			return s.RequestRestore(c.Request.Context(), actor, q)
 		}},
-		{method: "GET", path: "/restores/{restore}", summary: "One restore", out: catalog.Restore{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Restore(c, c.Param("restore")) }},
+		{method: "GET", path: "/restores/{restore}", summary: "One restore", out: catalog.Restore{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Restore(c.Request.Context(), c.Param("restore")) }},
 		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},
 
 		{method: "GET", path: "/audit", summary: "The newest lines of the audit log", query: []string{"limit"}, out: Items[catalog.Entry]{}, do: func(c *gin.Context) (any, error) {
 			limit, _ := page(c)
-			return all(s.Catalog.AuditLog(c, limit))
+			return all(s.Catalog.AuditLog(c.Request.Context(), limit))
 		}},
 	}
 }
@@ -260,7 +260,7 @@ const cookieName = "ambercellar_session"
 // our own, so that no other site can use it.
 func (a *API) authenticated(c *gin.Context) {
 	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if good, err := a.service.CheckToken(c, bearer); err != nil {
+		if good, err := a.service.CheckToken(c.Request.Context(), bearer); err != nil {
 			fail(c, err)
 		} else if !good {
 			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token; `ambercellar serve -new-token` makes a new one"))
@@ -269,7 +269,7 @@ func (a *API) authenticated(c *gin.Context) {
 	}
 	secret, err := c.Cookie(cookieName)
 	if err == nil {
-		good, err := a.service.CheckSession(c, secret)
+		good, err := a.service.CheckSession(c.Request.Context(), secret)
 		if err != nil {
 			fail(c, err)
 			return
@@ -294,7 +294,7 @@ func (a *API) signIn(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	good, err := a.service.CheckToken(c, in.Token)
+	good, err := a.service.CheckToken(c.Request.Context(), in.Token)
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +304,7 @@ func (a *API) signIn(c *gin.Context) (any, error) {
 		p.Field, p.Remedy = "token", "it was printed when the service first started; `ambercellar serve -new-token` makes a new one"
 		return nil, p
 	}
-	secret, expires, err := a.service.BeginSession(c)
+	secret, expires, err := a.service.BeginSession(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -314,7 +314,7 @@ func (a *API) signIn(c *gin.Context) (any, error) {
 
 func (a *API) signOut(c *gin.Context) (any, error) {
 	if secret, err := c.Cookie(cookieName); err == nil {
-		if err := a.service.EndSession(c, secret); err != nil {
+		if err := a.service.EndSession(c.Request.Context(), secret); err != nil {
 			return nil, err
 		}
 	}

@@ -18,7 +18,7 @@ import (
 // runView answers with a run as the interface shows it.
 func runView(do func(context.Context, string) (*catalog.Run, error)) func(*gin.Context) (any, error) {
 	return func(c *gin.Context) (any, error) {
-		r, err := do(c, c.Param("run"))
+		r, err := do(c.Request.Context(), c.Param("run"))
 		if err != nil {
 			return nil, err
 		}
@@ -29,32 +29,32 @@ func runView(do func(context.Context, string) (*catalog.Run, error)) func(*gin.C
 func (a *API) status(c *gin.Context) (any, error) {
 	s := a.service
 	out := Status{Version: service.Version, Instance: s.Instance, Started: catalog.At(s.Started), Now: catalog.At(s.Now()), Active: []RunView{}, Recent: []RunView{}}
-	totals, err := s.Catalog.Totals(c)
+	totals, err := s.Catalog.Totals(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
 	out.Totals = *totals
-	sources, err := s.Catalog.Sources(c)
+	sources, err := s.Catalog.Sources(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
-	rules, err := s.Catalog.Rules(c)
+	rules, err := s.Catalog.Rules(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
 	out.Sources, out.Rules = len(sources), len(rules)
-	active, err := s.Catalog.RunsIn(c, catalog.Queued, catalog.Running, catalog.Paused, catalog.Failed)
+	active, err := s.Catalog.RunsIn(c.Request.Context(), catalog.Queued, catalog.Running, catalog.Paused, catalog.Failed)
 	if err != nil {
 		return nil, err
 	}
 	for i := range active {
-		r, err := s.Run(c, active[i].ID)
+		r, err := s.Run(c.Request.Context(), active[i].ID)
 		if err != nil {
 			return nil, err
 		}
 		out.Active = append(out.Active, viewRun(r))
 	}
-	runs, err := s.Catalog.Runs(c, "", 20, 0)
+	runs, err := s.Catalog.Runs(c.Request.Context(), "", 20, 0)
 	for i := range runs {
 		if runs[i].State.Ended() {
 			out.Recent = append(out.Recent, viewRun(&runs[i]))
@@ -68,23 +68,23 @@ func (a *API) addSource(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	return a.service.AddSource(c, actor, source.Config(in))
+	return a.service.AddSource(c.Request.Context(), actor, source.Config(in))
 }
 
 func (a *API) checkSource(c *gin.Context) (any, error) {
-	src, err := a.service.Source(c, c.Param("source"))
+	src, err := a.service.Source(c.Request.Context(), c.Param("source"))
 	if err != nil {
 		return nil, err
 	}
-	return src.Check(c)
+	return src.Check(c.Request.Context())
 }
 
 func (a *API) tables(c *gin.Context) (any, error) {
-	src, err := a.service.Source(c, c.Param("source"))
+	src, err := a.service.Source(c.Request.Context(), c.Param("source"))
 	if err != nil {
 		return nil, err
 	}
-	list, err := src.Tables(c)
+	list, err := src.Tables(c.Request.Context())
 	for i := range list {
 		tidy(&list[i])
 	}
@@ -92,11 +92,11 @@ func (a *API) tables(c *gin.Context) (any, error) {
 }
 
 func (a *API) table(c *gin.Context) (any, error) {
-	src, err := a.service.Source(c, c.Param("source"))
+	src, err := a.service.Source(c.Request.Context(), c.Param("source"))
 	if err != nil {
 		return nil, err
 	}
-	t, err := src.Table(c, c.Param("table"))
+	t, err := src.Table(c.Request.Context(), c.Param("table"))
 	if err != nil {
 		return nil, err
 	}
@@ -104,17 +104,17 @@ func (a *API) table(c *gin.Context) (any, error) {
 }
 
 func (a *API) stores(c *gin.Context) (any, error) {
-	list, err := a.service.Catalog.Stores(c)
+	list, err := a.service.Catalog.Stores(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
 	out := make([]StoreView, len(list))
 	for i, s := range list {
 		out[i] = StoreView{Store: s, Free: -1}
-		if st, err := a.service.Store(c, s.Name); err != nil {
+		if st, err := a.service.Store(c.Request.Context(), s.Name); err != nil {
 			out[i].Problem = err.Error()
 		} else {
-			out[i].Free = st.Free(c)
+			out[i].Free = st.Free(c.Request.Context())
 		}
 	}
 	return all(out, nil)
@@ -125,20 +125,20 @@ func (a *API) addStore(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	if err := a.service.AddStore(c, actor, catalog.Store{Name: in.Name, Path: in.Path}); err != nil {
+	if err := a.service.AddStore(c.Request.Context(), actor, catalog.Store{Name: in.Name, Path: in.Path}); err != nil {
 		return nil, err
 	}
-	return a.service.Catalog.Store(c, in.Name)
+	return a.service.Catalog.Store(c.Request.Context(), in.Name)
 }
 
 func (a *API) rules(c *gin.Context) (any, error) {
-	list, err := a.service.Catalog.Rules(c)
+	list, err := a.service.Catalog.Rules(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
 	out := make([]RuleView, len(list))
 	for i := range list {
-		if out[i], err = a.viewRule(c, &list[i]); err != nil {
+		if out[i], err = a.viewRule(c.Request.Context(), &list[i]); err != nil {
 			return nil, err
 		}
 	}
@@ -146,11 +146,11 @@ func (a *API) rules(c *gin.Context) (any, error) {
 }
 
 func (a *API) rule(c *gin.Context) (any, error) {
-	r, err := a.service.Catalog.Rule(c, c.Param("rule"))
+	r, err := a.service.Catalog.Rule(c.Request.Context(), c.Param("rule"))
 	if err != nil {
 		return nil, err
 	}
-	return a.viewRule(c, r)
+	return a.viewRule(c.Request.Context(), r)
 }
 
 func (a *API) viewRule(ctx context.Context, r *catalog.Rule) (RuleView, error) {
@@ -174,7 +174,7 @@ func (a *API) applyRules(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	applied, problems, err := a.service.ApplyRules(c, actor, in.File, []byte(in.Text))
+	applied, problems, err := a.service.ApplyRules(c.Request.Context(), actor, in.File, []byte(in.Text))
 	fill(&applied)
 	fill(&problems)
 	return RuleResult{Applied: applied, Problems: problems}, err
@@ -185,7 +185,7 @@ func (a *API) checkRules(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	_, problems, err := a.service.CheckRules(c, in.File, []byte(in.Text))
+	_, problems, err := a.service.CheckRules(c.Request.Context(), in.File, []byte(in.Text))
 	fill(&problems)
 	return RuleResult{Applied: []engine.Applied{}, Problems: problems}, err
 }
@@ -202,7 +202,7 @@ func (a *API) makePlan(c *gin.Context) (any, error) {
 			return nil, &engine.RefusedError{Field: "before", Message: fmt.Sprintf("%q is not a date or time", in.Before), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
 		}
 	}
-	return a.service.MakePlan(c, in.Rule, before)
+	return a.service.MakePlan(c.Request.Context(), in.Rule, before)
 }
 
 func (a *API) startRun(c *gin.Context) (any, error) {
@@ -210,7 +210,7 @@ func (a *API) startRun(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	r, err := a.service.StartRun(c, actor, in.Plan)
+	r, err := a.service.StartRun(c.Request.Context(), actor, in.Plan)
 	if err != nil {
 		return nil, err
 	}
@@ -223,7 +223,7 @@ const keepAlive = 15 * time.Second
 // events sends a run's counts as they change. The stream ends when the run stops; a client that comes back later gets
 // one event with where it stands.
 func (a *API) events(c *gin.Context) {
-	r, err := a.service.Run(c, c.Param("run"))
+	r, err := a.service.Run(c.Request.Context(), c.Param("run"))
 	if err != nil {
 		fail(c, err)
 		return
@@ -250,7 +250,7 @@ func (a *API) events(c *gin.Context) {
 			c.Writer.Flush()
 		case r, ok := <-updates:
 			if !ok {
-				if last, err := a.service.Run(c, c.Param("run")); err == nil {
+				if last, err := a.service.Run(c.Request.Context(), c.Param("run")); err == nil {
 					send(last)
 				}
 				c.SSEvent("end", "")
@@ -262,7 +262,7 @@ func (a *API) events(c *gin.Context) {
 }
 
 func (a *API) restoreFile(c *gin.Context) {
-	path, r, err := a.service.RestoreFile(c, c.Param("restore"))
+	path, r, err := a.service.RestoreFile(c.Request.Context(), c.Param("restore"))
 	if err != nil {
 		fail(c, err)
 		return

@@ -420,6 +420,9 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 
 // count adds a batch to what is shown of the run; the ledger proper is made from the journal when the slice closes.
 func (r *runner) count(w *work, row *source.JournalRow, took time.Duration) {
+	if !row.Retry {
+		r.run.Copied += int64(row.Rows)
+	}
 	r.run.Deleted += int64(row.Deleted)
 	r.run.Changed += int64(len(row.Changed))
 	r.run.Vanished += int64(len(row.Vanished))

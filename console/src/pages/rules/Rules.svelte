@@ -1,7 +1,6 @@
 <script lang="ts">
   import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
-  import { count } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -19,15 +18,14 @@
   {#snippet actions()}<Button size="sm" href="#/rules/apply">Apply rules</Button>{/snippet}
   <Trouble problem={rules.problem} />
   <Panel>
-    <Listing label="Rules" heads={["Rule", "Table", "Stays live", "Then", "Last run", "#Rows"]} items={rules.data?.items}>
+    <Listing label="Rules" heads={["Rule", "Table", "Stays live", "Then", "Last run"]} items={rules.data?.items}>
       {#snippet row(r: Schemas["RuleView"])}
         <TableBodyRow>
-          <TableBodyCell><a class="text-link" href="#/rules/{r.name}">{r.name}</a><div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.body.about}>{r.body.about}</div></TableBodyCell>
+          <TableBodyCell><a class="text-link" href="#/rules/{r.name}">{r.name}</a><div class="max-w-72 truncate text-xs text-gray-500 dark:text-gray-400" title={r.body.about}>{r.body.about}</div></TableBodyCell>
           <TableBodyCell><a class="text-link" href="#/tables/{r.source}/{encodeURIComponent(r.table)}">{r.source}.{r.table}</a></TableBodyCell>
           <TableBodyCell>{r.spoken}</TableBodyCell>
           <TableBodyCell>{r.body.then}{r.body.archive.store ? ` to ${r.body.archive.store}` : ""}</TableBodyCell>
-          <TableBodyCell>{#if r.last_run}<a class="inline-flex items-center gap-2" href="#/runs/{r.last_run.id}"><State state={r.last_run.state} /><When at={r.last_run.created_at} /></a>{:else}never{/if}</TableBodyCell>
-          <TableBodyCell class="text-right">{r.last_run ? count(r.last_run.ledger.deleted) : "–"}</TableBodyCell>
+          <TableBodyCell>{#if r.last_run}<a class="inline-flex items-center gap-2" href="#/runs/{r.last_run.id}"><State state={r.last_run.state} /><When at={r.last_run.created_at} day /></a>{:else}never{/if}</TableBodyCell>
         </TableBodyRow>
       {/snippet}
       {#snippet empty()}<Blank title="No rule yet">Nothing is ever deleted without one. <a class="text-link" href="#/rules/apply">Apply a rule</a>, or begin at a <a class="text-link" href="#/tables">table</a>.</Blank>{/snippet}
