@@ -78,7 +78,7 @@ func (r route) handler() gin.HandlerFunc {
 		return r.raw
 	}
 	return func(c *gin.Context) {
-		out, err := r.do(c.Request.Context())
+		out, err := r.do(c)
 		if err != nil {
 			fail(c, err)
 			return
@@ -234,7 +234,7 @@ func (a *API) logged(c *gin.Context) {
 	if e := c.Errors.Last(); e != nil {
 		attrs = append(attrs, "error", e.Err)
 	}
-	a.log.Log(c, level, "request", attrs...)
+	a.log.Log(c.Request.Context(), level, "request", attrs...)
 }
 
 func (a *API) recovered(c *gin.Context, err any) {
