@@ -59,7 +59,9 @@ func New(s *service.Service, log *slog.Logger, console fs.FS) http.Handler {
 	return g
 }
 
-// route is one operation of the interface. The OpenAPI document is made from the same table.
+// route is one operation of the interface. The OpenAPI document is made from the same table. Handlers hand on the
+// request's own context, never the router's: that one is used again for other requests while a database may still look
+// at it.
 type route struct {
 	method, path string // path parameters in braces
 	summary      string
