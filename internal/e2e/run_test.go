@@ -143,7 +143,8 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 
 func TestPauseResumeAndCancel(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(20000)
+		const n = 60000 // enough that no command comes after the end
+		w.scans(n)
 		before := w.content("true")
 		w.define("archive", "gentle")
 		r := w.planned()
@@ -151,7 +152,7 @@ func TestPauseResumeAndCancel(t *testing.T) {
 		w.must("run", "pause", r.ID)
 		paused := must1[api.RunView](w, "run", "show", r.ID)
 		live := w.count("SELECT count(*) FROM scan")
-		if paused.State != catalog.Paused || live <= 100 || live >= 20100 {
+		if paused.State != catalog.Paused || live <= 100 || live >= n+100 {
 			t.Fatalf("paused: state %s, %d rows live", paused.State, live)
 		}
 		w.refuse(1, []string{"has a run that has not ended"}, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans").ID)
@@ -162,11 +163,11 @@ func TestPauseResumeAndCancel(t *testing.T) {
 			w.refuse(1, []string{"only closed segments give rows"}, "restore", "request", "-segment", open.Items[0].ID)
 		}
 		w.must("run", "resume", r.ID)
-		w.someDeleted(r.ID, 20100-live+500)
+		w.someDeleted(r.ID, n+100-live+500)
 		w.must("run", "cancel", r.ID)
 		cancelled := must1[api.RunView](w, "run", "show", r.ID)
 		live = w.count("SELECT count(*) FROM scan")
-		w.balanced(cancelled, 20000, 20100-live)
+		w.balanced(cancelled, n, n+100-live)
 		if cancelled.State != catalog.Cancelled || cancelled.Ledger.Skipped != live-100 {
 			t.Errorf("cancelled: %s, %+v with %d rows live", cancelled.State, cancelled.Ledger, live)
 		}
@@ -279,7 +280,7 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 
 func TestASecondServiceKeepsOut(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(20000)
+		w.scans(60000)
 		w.define("archive", "gentle")
 		first := w.planned()
 		w.someDeleted(first.ID, 100)

@@ -54,7 +54,11 @@ type runner struct {
 // decides the run's next state: nil is done.
 func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
-	if err := r.prepare(context.WithoutCancel(ctx), errors.Is(context.Cause(ctx), ErrCancel)); err != nil {
+	cancelled := errors.Is(context.Cause(ctx), ErrCancel)
+	if err := retry(ctx, e.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) }); err != nil {
+		if cause := context.Cause(ctx); cause != nil && !cancelled {
+			return cause
+		}
 		return err
 	}
 	defer func() {
@@ -105,11 +109,12 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 			return err
 		}
 		if changes := shape.Differences(t, now); len(changes) > 0 {
-			return fmt.Errorf("table %s was altered since the plan was made (%s); cancel the run and make a new plan", t.Name, strings.Join(changes, "; "))
+			return &RefusedError{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", t.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
 		}
 		t = now
 	}
 	r.sel = source.Selection{Table: t, Age: r.rule.Age, Cutoff: r.run.Cutoff.Time}
+	r.columns = nil
 	for i := range t.Columns {
 		r.columns = append(r.columns, i)
 	}
@@ -161,7 +166,12 @@ type work struct {
 // move is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the one
 // after that read and written, unless reading would keep the deletes waiting.
 func (r *runner) move(ctx context.Context) error {
-	after, number, err := r.recover(ctx)
+	var after []value.Value
+	var number int
+	err := retry(ctx, r.Log, func() (err error) {
+		after, number, err = r.recover(ctx)
+		return err
+	})
 	if err != nil {
 		return err
 	}

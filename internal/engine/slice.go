@@ -28,7 +28,8 @@ func passing(err error) bool {
 		}
 	}
 	var refused *RefusedError
-	return !errors.As(err, &refused)
+	var held *source.HeldError
+	return !errors.As(err, &refused) && !errors.As(err, &held)
 }
 
 var errNoSpace = errors.New("not enough free space in the store")
