@@ -1,0 +1,123 @@
+package service
+
+import (
+	"database/sql"
+	"errors"
+	"io"
+	"log/slog"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/source"
+)
+
+func open(t *testing.T, dir string) (*Service, string) {
+	t.Helper()
+	s, token, err := Open(t.Context(), dir, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, token
+}
+
+func TestTheTokenIsShownOnceAndKeptHashed(t *testing.T) {
+	dir := t.TempDir()
+	s, token := open(t, dir)
+	instance := s.Instance
+	if ok, err := s.CheckToken(t.Context(), token); !ok || err != nil || len(token) < 30 {
+		t.Errorf("token %q: %v, %v", token, ok, err)
+	}
+	kept, err := s.Catalog.Setting(t.Context(), tokenSetting)
+	if err != nil || strings.Contains(kept, token) || len(kept) != 64 {
+		t.Errorf("what is kept of the token: %q, %v", kept, err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s, again := open(t, dir)
+	defer s.Close()
+	if again != "" || s.Instance != instance {
+		t.Errorf("at its second start the service shows the token %q and is %s instead of %s", again, s.Instance, instance)
+	}
+	if ok, _ := s.CheckToken(t.Context(), token); !ok {
+		t.Error("the token is forgotten")
+	}
+}
+
+func TestASecondServiceOnTheSameDirectoryIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	s, _ := open(t, dir)
+	defer s.Close()
+	if _, _, err := Open(t.Context(), dir, slog.Default()); err == nil || !strings.Contains(err.Error(), "another service") {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestSessionsEndWhenTheyAreEnded(t *testing.T) {
+	s, _ := open(t, t.TempDir())
+	defer s.Close()
+	secret, expires, err := s.BeginSession(t.Context())
+	if err != nil || time.Until(expires) < 11*time.Hour {
+		t.Fatalf("%s, %v", expires, err)
+	}
+	if ok, _ := s.CheckSession(t.Context(), secret); !ok {
+		t.Error("a new session does not stand")
+	}
+	if err := s.EndSession(t.Context(), secret); err != nil {
+		t.Fatal(err)
+	}
+	if ok, _ := s.CheckSession(t.Context(), secret); ok {
+		t.Error("an ended session stands")
+	}
+}
+
+func TestASourceThatCannotBeReachedIsNotKept(t *testing.T) {
+	s, _ := open(t, t.TempDir())
+	defer s.Close()
+	path := filepath.Join(t.TempDir(), "harbour.db")
+	var refused *engine.RefusedError
+	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "address" {
+		t.Errorf("a file that is not there: %v", err)
+	}
+	db, err := sql.Open("sqlite", "file:"+path)
+	if err == nil {
+		_, err = db.Exec("CREATE TABLE scan (id INTEGER PRIMARY KEY)")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if r, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil || !r.OK() {
+		t.Errorf("now it is there: %+v, %v", r, err)
+	}
+	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "name" {
+		t.Errorf("the same name again: %v", err)
+	}
+	kept, err := s.Catalog.Source(t.Context(), "harbour")
+	if err != nil || kept.Connections != 4 || !filepath.IsAbs(kept.Address) {
+		t.Errorf("kept: %+v, %v", kept, err)
+	}
+}
+
+func TestListeningToARunThatIsOverEndsAtOnce(t *testing.T) {
+	s, _ := open(t, t.TempDir())
+	defer s.Close()
+	events, stop := s.Listen("nothing")
+	defer stop()
+	if _, ok := <-events; ok {
+		t.Error("an event of a run that is not there")
+	}
+	for _, verb := range []func() error{
+		func() error { _, err := s.Pause(t.Context(), "nothing"); return err },
+		func() error { _, err := s.Resume(t.Context(), "nothing"); return err },
+		func() error { _, err := s.Cancel(t.Context(), "nothing"); return err },
+	} {
+		if err := verb(); !errors.Is(err, catalog.ErrNotFound) {
+			t.Errorf("got %v, want ErrNotFound", err)
+		}
+	}
+}
