@@ -51,6 +51,7 @@
 
 <Page title="Request a restore" about="Each segment is verified as a whole before a row of it is given back." back={{ href: "#/restores", text: "Restores" }}>
   <Trouble problem={segments.problem ?? problem} />
+  {#if segments.data}<!-- a choice that is given with the address needs its options to be there -->
   <Panel class="max-w-2xl">
     <form onsubmit={submit} class="space-y-4 p-4">
       <fieldset class="space-y-2">
@@ -81,4 +82,5 @@
       <Button type="submit" disabled={busy}>Request the restore</Button>
     </form>
   </Panel>
+  {/if}
 </Page>
