@@ -414,7 +414,9 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 		return err
 	}, func(err error) {
 		r.run.Reason = "waiting: " + err.Error()
-		r.show(ctx, true)
+		if unsaved := r.show(ctx, true); unsaved != nil {
+			r.Log.Warn("the run's progress cannot be kept", "run", r.run.ID, "error", unsaved)
+		}
 	})
 	if err != nil {
 		return nil, err
