@@ -23,7 +23,7 @@ console/dist/index.html: $(CONSOLE_SOURCES)
 	cd console && npm install --no-save --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent check && npm run --silent build
 
 test: build ## all tests, on private servers and in headless Chromium
-	@./tools/need.sh postgresql chromium
+	@./tools/need.sh postgresql mariadb-server chromium
 	@echo "== vetting"
 	$(GO) vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

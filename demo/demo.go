@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
@@ -28,8 +29,11 @@ var sqliteSchema string
 //go:embed postgres.sql
 var postgresSchema string
 
+//go:embed mariadb.sql
+var mariadbSchema string
+
 //go:embed postgres_keys.sql
-var postgresKeys string
+var serverKeys string
 
 //go:embed indexes.sql
 var indexes string
@@ -57,8 +61,8 @@ type target interface {
 	list(parts ...string) any
 }
 
-// Fill makes the harbour's tables in an empty database: engine is sqlite (address: the path of a new file) or
-// postgres (address: a URL). anchor is the day that the data ends with.
+// Fill makes the harbour's tables in an empty database: engine is sqlite (address: the path of a new file), postgres or
+// mariadb (address: a URL). anchor is the day that the data ends with.
 func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 	anchor = anchor.UTC().Truncate(24 * time.Hour)
 	switch engine {
@@ -69,7 +73,7 @@ func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 		}
 		defer db.Close()
 		db.SetMaxOpenConns(1)
-		return fill(ctx, &sqliteTarget{db}, sqliteSchema, indexes, anchor)
+		return fill(ctx, &sqliteTarget{sqlTarget{db, 50}}, sqliteSchema, indexes, anchor)
 	case "postgres":
 		c, err := pgx.Connect(ctx, address)
 		if err != nil {
@@ -82,9 +86,23 @@ func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 			schema += fmt.Sprintf("CREATE TABLE engine_reading_%s PARTITION OF engine_reading FOR VALUES FROM ('%s') TO ('%s');\n",
 				from.Format("2006_01"), from.Format(time.DateOnly), from.AddDate(0, 1, 0).Format(time.DateOnly))
 		}
-		return fill(ctx, &postgresTarget{c}, schema, postgresKeys+indexes, anchor)
+		return fill(ctx, &postgresTarget{c}, schema, serverKeys+indexes, anchor)
+	case "mariadb":
+		db, err := openMariaDB(address)
+		if err != nil {
+			return err
+		}
+		defer db.Close()
+		parts := []string{}
+		for m := Days/30 + 2; m >= 0; m-- {
+			to := time.Date(anchor.Year(), anchor.Month()+3-time.Month(m), 1, 0, 0, 0, 0, time.UTC)
+			parts = append(parts, fmt.Sprintf("PARTITION p%s VALUES LESS THAN ('%s')", to.AddDate(0, -1, 0).Format("2006_01"), to.Format(time.DateOnly)))
+		}
+		// Partitioned tables take no foreign keys there.
+		keys := strings.Replace(serverKeys, "ALTER TABLE engine_reading ADD FOREIGN KEY (vessel_id) REFERENCES vessel (id);\n", "", 1)
+		return fill(ctx, &mariadbTarget{sqlTarget{db, 500}}, strings.Replace(mariadbSchema, "/* one a month */", strings.Join(parts, ", "), 1), keys+strings.Replace(indexes, "ANALYZE;", "ANALYZE TABLE boarding_scan, engine_reading, notice;", 1), anchor)
 	}
-	return fmt.Errorf("the demo knows the engines sqlite and postgres, not %q", engine)
+	return fmt.Errorf("the demo knows the engines sqlite, postgres and mariadb, not %q", engine)
 }
 
 func fill(ctx context.Context, to target, schema, after string, anchor time.Time) error {
@@ -194,17 +212,20 @@ func (g *generator) tables() []filling {
 	}
 }
 
-type sqliteTarget struct{ db *sql.DB }
+// sqlTarget fills tables through database/sql, so many rows with one INSERT.
+type sqlTarget struct {
+	db   *sql.DB
+	many int
+}
 
-func (s *sqliteTarget) exec(ctx context.Context, statements string) error {
+type sqliteTarget struct{ sqlTarget }
+
+func (s *sqlTarget) exec(ctx context.Context, statements string) error {
 	_, err := s.db.ExecContext(ctx, statements)
 	return err
 }
 
-// manyRows is how many rows one INSERT carries.
-const manyRows = 50
-
-func (s *sqliteTarget) fill(ctx context.Context, table string, columns []string, rows int, row func(int) []any) error {
+func (s *sqlTarget) fill(ctx context.Context, table string, columns []string, rows int, row func(int) []any) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -214,12 +235,12 @@ func (s *sqliteTarget) fill(ctx context.Context, table string, columns []string,
 		one := "(?" + strings.Repeat(", ?", len(columns)-1) + ")"
 		return fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", table, strings.Join(columns, ", "), one+strings.Repeat(", "+one, n-1))
 	}
-	many, err := tx.PrepareContext(ctx, statement(manyRows))
+	many, err := tx.PrepareContext(ctx, statement(s.many))
 	if err != nil {
 		return err
 	}
 	defer many.Close()
-	args := make([]any, 0, manyRows*len(columns))
+	args := make([]any, 0, s.many*len(columns))
 	for i := range rows {
 		args = append(args, row(i)...)
 		if len(args) == cap(args) {
@@ -240,6 +261,28 @@ func (s *sqliteTarget) fill(ctx context.Context, table string, columns []string,
 func (s *sqliteTarget) timestamp(t time.Time) any { return t.Format("2006-01-02 15:04:05") }
 func (s *sqliteTarget) date(t time.Time) any      { return t.Format(time.DateOnly) }
 func (s *sqliteTarget) list(parts ...string) any  { return strings.Join(parts, ",") }
+
+type mariadbTarget struct{ sqlTarget }
+
+func (m *mariadbTarget) timestamp(t time.Time) any { return t.Format("2006-01-02 15:04:05") }
+func (m *mariadbTarget) date(t time.Time) any      { return t.Format(time.DateOnly) }
+func (m *mariadbTarget) list(parts ...string) any  { return strings.Join(parts, ",") }
+
+// openMariaDB opens a URL; its password, where it has one, goes no further than this.
+func openMariaDB(address string) (*sql.DB, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	c := mysql.NewConfig()
+	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements = u.User.Username(), "tcp", u.Host, strings.Trim(u.Path, "/"), true
+	c.Passwd, _ = u.User.Password()
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, err
+	}
+	return sql.OpenDB(connector), nil
+}
 
 type postgresTarget struct{ conn *pgx.Conn }
 

@@ -49,7 +49,7 @@ func sqlite(t *testing.T) *sql.DB {
 	return db
 }
 
-func TestTheSameSeedMakesTheSameHarbourOnBothEngines(t *testing.T) {
+func TestTheSameSeedMakesTheSameHarbourOnEveryEngine(t *testing.T) {
 	first := sqlite(t)
 	want := sums(t, first)
 	if !strings.Contains(want, "boarding_scan 300000 ") {
@@ -70,6 +70,18 @@ func TestTheSameSeedMakesTheSameHarbourOnBothEngines(t *testing.T) {
 	if got := sums(t, db); got != want {
 		t.Errorf("PostgreSQL holds\n%s\ninstead of\n%s", got, want)
 	}
+	address := dbtest.MariaDB(t)
+	if err := Fill(t.Context(), "mariadb", address, anchor); err != nil {
+		t.Fatal(err)
+	}
+	maria, err := dbtest.OpenMariaDB(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer maria.Close()
+	if got := sums(t, maria); got != want {
+		t.Errorf("MariaDB holds\n%s\ninstead of\n%s", got, want)
+	}
 	var violations int
 	if err := first.QueryRow("SELECT count(*) FROM pragma_foreign_key_check").Scan(&violations); err != nil || violations != 0 {
 		t.Errorf("%d rows refer to nothing (%v)", violations, err)
@@ -85,11 +97,11 @@ func TestTheSameSeedMakesTheSameHarbourOnBothEngines(t *testing.T) {
 
 func TestTheRulesAreGood(t *testing.T) {
 	docs, problems := rule.Parse("rules.yaml", []byte(Rules))
-	if len(problems) > 0 || len(docs) != 3 {
+	if len(problems) > 0 || len(docs) != 4 {
 		t.Errorf("%d rules, problems %v", len(docs), problems)
 	}
 	for _, d := range docs {
-		if d.Rule.About == "" {
+		if d.Keep == nil && d.Rule.About == "" {
 			t.Errorf("rule %s does not say why", d.Rule.Name)
 		}
 	}

@@ -3,6 +3,7 @@
 package api
 
 import (
+	"context"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -102,7 +103,7 @@ const actor = "administrator"
 func (a *API) routes() []route {
 	s := a.service
 	paged := []string{"limit", "offset"}
-	return []route{
+	return append([]route{
 		{method: "GET", path: "/openapi.json", summary: "This document", open: true, raw: func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }},
 		{method: "POST", path: "/session", summary: "Sign in to the console with a token", in: Login{}, out: Session{}, open: true, do: a.signIn},
 		{method: "GET", path: "/session", summary: "Who is signed in", out: Session{}, do: func(*gin.Context) (any, error) { return Session{actor}, nil }},
@@ -158,6 +159,7 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/runs/{run}/events", summary: "A run's counts as they change, as server-sent events named run", raw: a.events},
 		{method: "POST", path: "/runs/{run}/pause", summary: "Stop a run after its batch in hand", out: RunView{}, do: runView(s.Pause)},
 		{method: "POST", path: "/runs/{run}/resume", summary: "Go on with a paused or failed run", out: RunView{}, do: runView(s.Resume)},
+		{method: "POST", path: "/runs/{run}/delete", summary: "Delete the rows of a run that copied them, those that still are what was copied", out: RunView{}, do: runView(func(ctx context.Context, id string) (*catalog.Run, error) { return s.Delete(ctx, actor, id) })},
 		{method: "POST", path: "/runs/{run}/cancel", summary: "End a run after its batch in hand", out: RunView{}, do: runView(s.Cancel)},
 
 		{method: "GET", path: "/segments", summary: "Segments, the newest first", query: append([]string{"run", "source", "table", "state"}, paged...), out: Items[catalog.Segment]{}, do: func(c *gin.Context) (any, error) {
@@ -188,7 +190,7 @@ func (a *API) routes() []route {
 			limit, _ := page(c)
 			return all(s.Catalog.AuditLog(c.Request.Context(), limit))
 		}},
-	}
+	}, a.protection()...)
 }
 
 // all wraps a list that is never long.

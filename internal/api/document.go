@@ -15,7 +15,6 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/service"
-	"ambercellar/internal/source"
 )
 
 // Document returns the OpenAPI 3.1 document of the interface, made from the table of routes.
@@ -109,7 +108,11 @@ func (b *builder) schema(v any) any {
 	r := jsonschema.Reflector{}
 	r.AddTypeMapping(catalog.Time{}, time.Time{})
 	r.AddTypeMapping(catalog.JSON[rule.Rule]{}, rule.Rule{})
-	r.AddTypeMapping(catalog.JSON[source.Survey]{}, source.Survey{})
+	r.AddTypeMapping(catalog.JSON[rule.Named]{}, rule.Named{})
+	r.AddTypeMapping(catalog.JSON[catalog.Counts]{}, catalog.Counts{})
+	r.AddTypeMapping(catalog.JSON[catalog.PlanDetail]{}, catalog.PlanDetail{})
+	r.AddTypeMapping(catalog.JSON[[]catalog.Pass]{}, []catalog.Pass{})
+	r.AddTypeMapping(rule.Moment{}, "")
 	r.AddTypeMapping(catalog.JSON[catalog.Scope]{}, catalog.Scope{})
 	r.AddTypeMapping(catalog.JSON[[]string]{}, []string{})
 	s, err := r.Reflect(v,
@@ -124,7 +127,7 @@ func (b *builder) schema(v any) any {
 		}),
 		jsonschema.InterceptDefName(func(t reflect.Type, name string) string { return schemaName(t) }),
 		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
-			if p.Processed && !strings.Contains(string(p.Field.Tag.Get("json")), "omitempty") {
+			if p.Processed && !strings.Contains(p.Field.Tag.Get("json"), ",omit") {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 			}
 			return nil

@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/service"
@@ -155,10 +156,22 @@ func (a *API) rule(c *gin.Context) (any, error) {
 
 func (a *API) viewRule(ctx context.Context, r *catalog.Rule) (RuleView, error) {
 	v := RuleView{Rule: *r}
-	for _, clause := range r.Body.V.Clauses {
+	for i, clause := range r.Body.V.Clauses {
+		if i > 0 {
+			v.Spoken += "; "
+		}
+		switch {
+		case clause.Otherwise:
+			v.Spoken += "otherwise "
+		case clause.Where != "":
+			v.Spoken += clause.Where + ": "
+		}
 		v.Spoken += clause.Keep.Spoken()
 		if clause.Align != "" {
 			v.Spoken += ", cut at the " + string(clause.Align)
+		}
+		if clause.Off {
+			v.Spoken += " (not enabled)"
 		}
 	}
 	runs, err := a.service.Catalog.Runs(ctx, r.Name, 1, 0)
@@ -174,7 +187,7 @@ func (a *API) applyRules(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	applied, problems, err := a.service.ApplyRules(c.Request.Context(), actor, in.File, []byte(in.Text))
+	applied, problems, err := a.service.ApplyRules(c.Request.Context(), actor, in.File, []byte(in.Text), in.Reason)
 	fill(&applied)
 	fill(&problems)
 	return RuleResult{Applied: applied, Problems: problems}, err
@@ -185,9 +198,12 @@ func (a *API) checkRules(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	_, problems, err := a.service.CheckRules(c.Request.Context(), in.File, []byte(in.Text))
-	fill(&problems)
-	return RuleResult{Applied: []engine.Applied{}, Problems: problems}, err
+	checked, err := a.service.CheckRules(c.Request.Context(), in.File, []byte(in.Text))
+	if err != nil {
+		return nil, err
+	}
+	fill(&checked.Problems)
+	return RuleResult{Applied: []engine.Applied{}, Problems: checked.Problems}, nil
 }
 
 func (a *API) makePlan(c *gin.Context) (any, error) {
@@ -202,7 +218,16 @@ func (a *API) makePlan(c *gin.Context) (any, error) {
 			return nil, &engine.RefusedError{Field: "before", Message: fmt.Sprintf("%q is not a date or time", in.Before), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
 		}
 	}
-	return a.service.MakePlan(c.Request.Context(), in.Rule, before)
+	q := engine.PlanRequest{Rule: in.Rule, Before: before, Where: in.Where, Keys: in.Keys, Limit: in.Limit, Note: in.Note, Exact: in.Exact, Confirm: in.Confirm, Override: in.Override}
+	if in.Budget != "" {
+		p, err := period.Parse(in.Budget)
+		if err != nil {
+			return nil, &engine.RefusedError{Field: "budget", Message: err.Error()}
+		}
+		now := a.service.Now()
+		q.Budget = now.Sub(p.Before(now, time.UTC))
+	}
+	return a.service.MakePlan(c.Request.Context(), actor, q)
 }
 
 func (a *API) startRun(c *gin.Context) (any, error) {

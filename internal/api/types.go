@@ -68,8 +68,9 @@ type Adopted struct {
 
 // RuleFile is a file of rules to check or apply.
 type RuleFile struct {
-	File string `json:"file,omitempty"` // its name, for messages
-	Text string `json:"text"`
+	File   string `json:"file,omitempty"` // its name, for messages
+	Text   string `json:"text"`
+	Reason string `json:"reason,omitempty"` // for loosening a locked clause
 }
 
 // RuleResult says what a check found, or what became of each rule.
@@ -87,8 +88,46 @@ type RuleView struct {
 
 // NewPlan asks for a plan.
 type NewPlan struct {
-	Rule   string `json:"rule"`
-	Before string `json:"before,omitempty"` // a cutoff earlier than the rule's; ISO 8601
+	Rule     string `json:"rule"`
+	Before   string `json:"before,omitempty"`   // a cutoff earlier than the rule's; ISO 8601
+	Where    string `json:"where,omitempty"`    // a further condition
+	Keys     string `json:"keys,omitempty"`     // FROM..TO
+	Limit    int64  `json:"limit,omitempty"`    // rows
+	Note     string `json:"note,omitempty"`     // what the plan is for
+	Exact    bool   `json:"exact,omitempty"`    // count the rows, rather than estimate
+	Budget   string `json:"budget,omitempty"`   // for counting; an ISO 8601 duration
+	Confirm  bool   `json:"confirm,omitempty"`  // the table's changes since the rule was applied are meant
+	Override string `json:"override,omitempty"` // the reason for going beyond a guard rail
+}
+
+// Comparison says what applying a file of rules would change.
+type Comparison struct {
+	Rules    []engine.Compared `json:"rules"`
+	Problems []rule.Problem    `json:"problems"` // warnings
+}
+
+// Draft is a rule that is being written: as text, or as the form has it.
+type Draft struct {
+	Text string     `json:"text,omitempty"`
+	Rule *rule.Rule `json:"rule,omitempty"`
+}
+
+// Lift is the end of a hold.
+type Lift struct {
+	Reason string `json:"reason"`
+}
+
+// FilterCheck asks whether a filter can be used on a table.
+type FilterCheck struct {
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	Where  string `json:"where"`
+}
+
+// FilterResult is a filter in its printed form, or what is wrong with it.
+type FilterResult struct {
+	Printed  string         `json:"printed,omitempty"`
+	Problems []rule.Problem `json:"problems"`
 }
 
 // NewRun asks for a run of a plan.

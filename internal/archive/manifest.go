@@ -47,26 +47,31 @@ type Link struct {
 // Manifest describes one segment. A segment whose manifest is not in the store does not exist. It names rows by
 // ordinal (from 0, in the order of the file) and never by value.
 type Manifest struct {
-	Format    string         `json:"format"`
-	Segment   string         `json:"segment"` // unique among all segments of all services
-	Stem      string         `json:"stem"`    // of the names of the segment's files in the store
-	Source    string         `json:"source"`
-	Engine    string         `json:"engine"`
-	Table     string         `json:"table"`
-	Rule      string         `json:"rule"`
-	Revision  int            `json:"revision"`
-	Run       string         `json:"run"`
-	Number    int            `json:"number"` // within the run, from 1
-	Cutoff    time.Time      `json:"cutoff"`
-	Age       rule.Age       `json:"age"`
-	Columns   []shape.Column `json:"columns"` // in the table's order
-	Key       []string       `json:"key"`
-	Companion string         `json:"companion"` // column that holds what a row's typed columns cannot, as JSON
+	Format    string            `json:"format"`
+	Segment   string            `json:"segment"` // unique among all segments of all services
+	Stem      string            `json:"stem"`    // of the names of the segment's files in the store
+	Source    string            `json:"source"`
+	Engine    string            `json:"engine"`
+	Table     string            `json:"table"`
+	Rule      string            `json:"rule"`
+	Revision  int               `json:"revision"`
+	Run       string            `json:"run"`
+	Number    int               `json:"number"`           // within the run, from 1
+	Clause    int               `json:"clause,omitempty"` // of the rule's revision, from 0
+	Label     string            `json:"label,omitempty"`  // which rows that clause is for
+	Cutoff    time.Time         `json:"cutoff"`
+	Age       rule.Age          `json:"age"`
+	Columns   []shape.Column    `json:"columns"` // in the table's order
+	Key       []string          `json:"key"`
+	Companion string            `json:"companion"`         // column that holds what a row's typed columns cannot, as JSON
+	Omitted   []string          `json:"omitted,omitempty"` // columns of the table that were left out
+	Masked    map[string]string `json:"masked,omitempty"`  // columns that were archived in another form, with its name
 	Written
-	Digest value.Set `json:"digest"` // of all rows, as read from the source and as read back from the store
-	Range  string    `json:"range"`  // hash of the side file with the range of ages and keys; the file itself may be replaced
-	Keep   string    `json:"keep,omitempty"`
-	Stored time.Time `json:"stored"`
+	Digest value.Set  `json:"digest"`            // of all rows, as read back from the store, and as read from the source where that is the same
+	AsRead *value.Set `json:"as_read,omitempty"` // of all rows as read from the source, where columns were left out or masked; closing records count in it
+	Range  string     `json:"range"`             // hash of the side file with the range of ages and keys; the file itself may be replaced
+	Keep   string     `json:"keep,omitempty"`
+	Stored time.Time  `json:"stored"`
 	Link
 }
 

@@ -21,13 +21,14 @@ type Store struct {
 
 // Rule is the newest revision of a rule.
 type Rule struct {
-	Name      string          `db:"name" json:"name"`
-	Revision  int             `db:"revision" json:"revision"`
-	Source    string          `db:"source" json:"source"`
-	Table     string          `db:"table_name" json:"table"`
-	Text      string          `db:"text" json:"text"`
-	Body      JSON[rule.Rule] `db:"body" json:"body"`
-	AppliedAt Time            `db:"applied_at" json:"applied_at"`
+	Name      string            `db:"name" json:"name"`
+	Revision  int               `db:"revision" json:"revision"`
+	Source    string            `db:"source" json:"source"`
+	Table     string            `db:"table_name" json:"table"`
+	Text      string            `db:"text" json:"text"`
+	Body      JSON[rule.Rule]   `db:"body" json:"body"`
+	AppliedAt Time              `db:"applied_at" json:"applied_at"`
+	Shape     JSON[shape.Table] `db:"shape" json:"-"` // of its table when it was applied
 }
 
 // Revision is one revision of a rule; all are kept.
@@ -36,24 +37,9 @@ type Revision struct {
 	Revision  int            `db:"revision" json:"revision"`
 	Text      string         `db:"text" json:"text"`
 	Changes   JSON[[]string] `db:"changes" json:"changes"`
+	Reason    string         `db:"reason" json:"reason,omitempty"` // why a locked clause was loosened
 	AppliedAt Time           `db:"applied_at" json:"applied_at"`
 	AppliedBy string         `db:"applied_by" json:"applied_by"`
-}
-
-// Plan is what a run would do. It is never changed.
-type Plan struct {
-	ID       string              `db:"id" json:"id"`
-	Rule     string              `db:"rule" json:"rule"`
-	Revision int                 `db:"revision" json:"revision"`
-	Source   string              `db:"source" json:"source"`
-	Table    string              `db:"table_name" json:"table"`
-	Cutoff   Time                `db:"cutoff" json:"cutoff"`
-	MadeAt   Time                `db:"made_at" json:"made_at"`
-	Survey   JSON[source.Survey] `db:"survey" json:"survey"`
-	Batches  int64               `db:"batches" json:"batches"`
-	Segments int64               `db:"segments" json:"segments"`
-	Warnings JSON[[]string]      `db:"warnings" json:"warnings"`
-	Shape    JSON[shape.Table]   `db:"shape" json:"-"`
 }
 
 // AddSource keeps a new source.
@@ -96,7 +82,7 @@ func (c *Catalog) Store(ctx context.Context, name string) (*Store, error) {
 	return get[Store](ctx, c.db, "store", name, "SELECT * FROM store WHERE name = ?", name)
 }
 
-const ruleQuery = "SELECT u.name, u.revision, u.source, u.table_name, v.text, v.body, v.applied_at FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision "
+const ruleQuery = "SELECT u.name, u.revision, u.source, u.table_name, v.text, v.body, v.applied_at, v.shape FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision "
 
 // Rules lists all rules.
 func (c *Catalog) Rules(ctx context.Context) ([]Rule, error) {
@@ -110,19 +96,30 @@ func (c *Catalog) Rule(ctx context.Context, name string) (*Rule, error) {
 
 // Revisions returns all revisions of a rule, the newest first.
 func (c *Catalog) Revisions(ctx context.Context, name string) ([]Revision, error) {
-	return list[Revision](ctx, c.db, "SELECT rule, revision, text, changes, applied_at, applied_by FROM rule_revision WHERE rule = ? ORDER BY revision DESC", name)
+	return list[Revision](ctx, c.db, "SELECT rule, revision, text, changes, applied_at, applied_by, reason FROM rule_revision WHERE rule = ? ORDER BY revision DESC", name)
 }
 
 // Applied is a document to keep as the next revision of its rule, with what changed.
 type Applied struct {
 	Document rule.Document
+	Shape    *shape.Table // of the rule's table
 	Changes  []string
+	Reason   string
 }
 
 // ApplyRules keeps the next revision of each of the rules, all or none.
 func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, applied []Applied) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		for _, a := range applied {
+			if k := a.Document.Keep; k != nil {
+				if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO keep VALUES (?, ?, ?, ?, ?)", k.Name, JSON[rule.Named]{*k}, a.Document.Text, At(now), actor); err != nil {
+					return err
+				}
+				if err := note(ctx, tx, actor, "keep apply", k.Name, fmt.Sprint(a.Changes)); err != nil {
+					return err
+				}
+				continue
+			}
 			r := a.Document.Rule
 			var revision int
 			err := tx.GetContext(ctx, &revision, `INSERT INTO rule VALUES (?, 1, ?, ?) ON CONFLICT (name) DO UPDATE SET revision = revision + 1,
@@ -130,30 +127,14 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 			if err != nil {
 				return fmt.Errorf("rule %s: %w", r.Name, err)
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO rule_revision VALUES (?, ?, ?, ?, ?, ?, ?)",
-				r.Name, revision, a.Document.Text, JSON[rule.Rule]{r}, JSON[[]string]{a.Changes}, At(now), actor); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO rule_revision (rule, revision, text, body, changes, applied_at, applied_by, shape, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+				r.Name, revision, a.Document.Text, JSON[rule.Rule]{r}, JSON[[]string]{a.Changes}, At(now), actor, JSON[*shape.Table]{a.Shape}, a.Reason); err != nil {
 				return err
 			}
-			if err := note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v", revision, a.Changes)); err != nil {
+			if err := note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s", revision, a.Changes, a.Reason)); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
-}
-
-// AddPlan keeps a plan.
-func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
-	_, err := c.db.NamedExecContext(ctx, "INSERT INTO plan VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :survey, :batches, :segments, :warnings, :shape)", p)
-	return err
-}
-
-// Plan returns one plan.
-func (c *Catalog) Plan(ctx context.Context, id string) (*Plan, error) {
-	return get[Plan](ctx, c.db, "plan", id, "SELECT * FROM plan WHERE id = ?", id)
-}
-
-// Plans lists the newest plans, of one rule where it is named.
-func (c *Catalog) Plans(ctx context.Context, ruleName string, limit int) ([]Plan, error) {
-	return list[Plan](ctx, c.db, "SELECT * FROM plan WHERE ? IN ('', rule) ORDER BY made_at DESC LIMIT ?", ruleName, limit)
 }

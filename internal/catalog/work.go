@@ -18,6 +18,7 @@ const (
 	Running   RunState = "running"
 	Paused    RunState = "paused"
 	Failed    RunState = "failed" // stopped for a reason; can be resumed or cancelled
+	Copied    RunState = "copied" // everything is copied and verified; the deleting waits for its own decision
 	Done      RunState = "done"
 	Cancelled RunState = "cancelled"
 )
@@ -25,7 +26,8 @@ const (
 // afterRun says which state of a run may follow which.
 var afterRun = map[RunState][]RunState{
 	Queued:  {Running, Paused, Cancelled},
-	Running: {Done, Paused, Failed, Cancelled},
+	Running: {Done, Paused, Failed, Cancelled, Copied},
+	Copied:  {Queued, Cancelled, Running},
 	Paused:  {Queued, Cancelled, Running},
 	Failed:  {Queued, Cancelled, Running},
 }
@@ -75,7 +77,23 @@ type Run struct {
 	Slices    int          `db:"slices" json:"slices"` // slices whose rows are all accounted for
 	Position  string       `db:"position" json:"-"`    // age and key of the last row of the last of them
 	Closed    JSON[Ledger] `db:"closed" json:"-"`      // the ledger of those slices alone
+	Passes    JSON[[]Pass] `db:"passes" json:"passes"` // one for each clause that takes rows, in order
+	Pass      int          `db:"pass" json:"pass"`     // the one that it is at
+	Limit     int64        `db:"row_limit" json:"limit,omitempty"`
+	Deleting  bool         `db:"deleting" json:"deleting"`   // of a run that copies: it was decided that the rows go
+	DeleteAt  *Time        `db:"delete_at" json:"delete_at"` // when that is decided on its own
 	Ledger    `json:"ledger"`
+}
+
+// Pass is the part of a run that takes the rows of one clause.
+type Pass struct {
+	Clause int    `json:"clause"`
+	Label  string `json:"label"`
+	Then   string `json:"then"`
+	Store  string `json:"store,omitempty"`
+	Cutoff Time   `json:"cutoff"`
+	Due    int64  `json:"due"` // by the plan
+	Ledger Ledger `json:"ledger"`
 }
 
 // Batch is what one delete transaction did.
@@ -88,6 +106,7 @@ type Batch struct {
 	Deleted  int    `db:"deleted" json:"deleted"`
 	Changed  int    `db:"changed" json:"changed"`
 	Vanished int    `db:"vanished" json:"vanished"`
+	Held     int    `db:"held" json:"held"`
 	Skipped  int    `db:"skipped" json:"skipped"`
 	Micros   int64  `db:"micros" json:"micros"`
 	At       Time   `db:"at" json:"at"`
@@ -111,6 +130,7 @@ type Segment struct {
 	ID           string       `db:"id" json:"id"`
 	Run          string       `db:"run" json:"run"`
 	Number       int          `db:"number" json:"number"`
+	Clause       int          `db:"clause" json:"clause"` // of the rule, from 0
 	Source       string       `db:"source" json:"source"`
 	Table        string       `db:"table_name" json:"table"`
 	Store        string       `db:"store" json:"store"`
@@ -188,12 +208,12 @@ var ErrActive = errors.New("the table has a run that has not ended")
 func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		var other string
-		tx.GetContext(ctx, &other, "SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN ('queued', 'running', 'paused', 'failed')", r.Source, r.Table)
+		tx.GetContext(ctx, &other, "SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN ('queued', 'running', 'paused', 'failed', 'copied')", r.Source, r.Table)
 		if other != "" {
 			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, other, r.Source, r.Table)
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at)
-			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state, :created_at)`, r)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at, passes, row_limit)
+			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state, :created_at, :passes, :row_limit)`, r)
 		if err != nil {
 			return err
 		}
@@ -253,11 +273,12 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch) err
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
 			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
-			raw_bytes = :raw_bytes, file_bytes = :file_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed WHERE id = :id`, r); err != nil {
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, deleting = :deleting, delete_at = :delete_at WHERE id = :id`, r); err != nil {
 			return err
 		}
 		for _, b := range batches {
-			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO batch VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :skipped, :micros, :at)`, b); err != nil {
+			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO batch (run, segment, number, retry, row_count, deleted, changed, vanished, held, skipped, micros, at)
+				VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :held, :skipped, :micros, :at)`, b); err != nil {
 				return err
 			}
 		}
@@ -272,8 +293,8 @@ func (c *Catalog) Batches(ctx context.Context, run string, limit, offset int) ([
 
 // AddSegment keeps a new segment, before the first byte of it is written.
 func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, source, table_name, store, stem, state, created_at)
-		VALUES (:id, :run, :number, :source, :table_name, :store, :stem, :state, :created_at)`, s)
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, store, stem, state, created_at)
+		VALUES (:id, :run, :number, :clause, :source, :table_name, :store, :stem, :state, :created_at)`, s)
 	return err
 }
 

@@ -36,14 +36,19 @@ func commands() []command {
 		{name: "table show", args: "SOURCE TABLE", summary: "show columns, key, indexes and foreign keys", run: tableShow},
 
 		{name: "rule check", summary: "check a file of rules and change nothing", flags: fileFlag, run: ruleCheck},
-		{name: "rule apply", summary: "apply a file of rules: all of them or none", flags: fileFlag, run: ruleApply},
+		{name: "rule apply", summary: "apply a file of rules: all of them or none", flags: func(f *flag.FlagSet) {
+			fileFlag(f)
+			f.String("reason", "", "why a locked clause is loosened; it is kept")
+		}, run: ruleApply},
+		{name: "rule compare", summary: "say which rows become due or stop being due if a file were applied", flags: fileFlag, run: ruleCompare},
+		{name: "rule forecast", args: "RULE", summary: "say what runs in the coming months would take", flags: func(f *flag.FlagSet) { f.Int("months", 12, "how many months to look ahead") }, run: ruleForecast},
 		{name: "rule list", summary: "list the rules", run: ruleList},
 		{name: "rule show", args: "RULE", summary: "show a rule and its revisions", run: ruleShow},
 
-		{name: "plan make", args: "RULE", summary: "compute what a run would take, and change nothing", flags: func(f *flag.FlagSet) {
-			f.String("before", "", "a cutoff earlier than the rule's, as a date or time")
-		}, run: planMake},
-		{name: "plan show", args: "PLAN", summary: "show a plan", run: planShow},
+		{name: "keep list", summary: "list the named keeps that rules share", run: keepList},
+
+		{name: "plan make", args: "RULE", summary: "compute what a run would take, and change nothing", flags: planFlags, run: planMake},
+		{name: "plan show", args: "PLAN", summary: "show a plan", flags: planShowFlags, run: planShow},
 
 		{name: "run start", args: "PLAN", summary: "carry out a plan", flags: func(f *flag.FlagSet) { f.Bool("watch", false, "stay and show its progress") }, run: runStart},
 		{name: "run list", summary: "list runs, the newest first", flags: func(f *flag.FlagSet) { f.String("rule", "", "of this rule only") }, run: runList},
@@ -51,7 +56,21 @@ func commands() []command {
 		{name: "run watch", args: "RUN", summary: "show a run's progress until it stops", run: runWatch},
 		{name: "run pause", args: "RUN", summary: "stop a run after its batch in hand", run: runVerb("pause")},
 		{name: "run resume", args: "RUN", summary: "go on with a paused or failed run", run: runVerb("resume")},
+		{name: "run delete", args: "RUN", summary: "delete the rows of a run that copied them, those that still are what was copied", run: runVerb("delete")},
 		{name: "run cancel", args: "RUN", summary: "end a run after its batch in hand; rows not reached stay live", run: runVerb("cancel")},
+
+		{name: "hold place", args: "SOURCE TABLE", summary: "see to it that nothing removes rows or segments until the hold is lifted", flags: holdFlags, run: holdPlace},
+		{name: "hold list", summary: "list the holds that stand", flags: func(f *flag.FlagSet) { f.Bool("all", false, "those that were lifted too") }, run: holdList},
+		{name: "hold show", args: "HOLD", summary: "show a hold", run: holdShow},
+		{name: "hold lift", args: "HOLD", summary: "end a hold", flags: func(f *flag.FlagSet) { f.String("reason", "", "why the hold ends; it is kept") }, run: holdLift},
+
+		{name: "guard show", args: "SOURCE", summary: "show what binds all rules of a source", run: guardShow},
+		{name: "guard set", args: "SOURCE", summary: "set what binds all rules of a source; what is left out is no longer bound", flags: func(f *flag.FlagSet) {
+			f.String("live", "", "rows stay live at least so long, like P30D")
+			f.String("archive", "", "segments stay in the archive at least so long")
+			f.String("only", "", "the only tables that may have a rule, with commas between")
+			f.String("never", "", "tables that may not have a rule")
+		}, run: guardSet},
 
 		{name: "segment list", summary: "list archived segments, the newest first", flags: func(f *flag.FlagSet) {
 			f.String("run", "", "of this run only")
@@ -78,8 +97,8 @@ func openAPI(e *env) error {
 }
 
 func sourceFlags(f *flag.FlagSet) {
-	f.String("engine", "sqlite", "sqlite or postgres")
-	f.String("address", "", "path of the SQLite file, or URL like postgres://user@host:5432/database (without password)")
+	f.String("engine", "sqlite", "sqlite, postgres, or mariadb (for MySQL too)")
+	f.String("address", "", "path of the SQLite file, or URL like postgres://user@host:5432/database or mariadb://user@host:3306/database (without password)")
 	f.String("password-env", "", "environment variable of the service that holds the password")
 	f.String("password-file", "", "file that holds the password, readable by the service")
 	f.String("tls", "", "verify, require or off; left out, it is verify but for loopback addresses")
@@ -308,6 +327,7 @@ func ruleApply(e *env) error {
 	if err != nil {
 		return err
 	}
+	in.Reason = e.flag("reason")
 	r, err := client.Post[api.RuleResult](e.ctx, e.client, "/rules", in)
 	if err != nil {
 		return err
@@ -321,7 +341,11 @@ func ruleApply(e *env) error {
 		if changes == "" {
 			changes = "as it was"
 		}
-		rows = append(rows, []string{a.Rule, count(a.Revision), changes})
+		name, revision := a.Rule, count(a.Revision)
+		if a.Keep {
+			name, revision = "keep "+name, "-"
+		}
+		rows = append(rows, []string{name, revision, changes})
 	}
 	return e.show(r, []string{"rule", "revision", "changes"}, rows)
 }

@@ -27,8 +27,8 @@ import (
 
 func demoFlags(f *flag.FlagSet) {
 	f.Bool("once", false, "run the whole example on its own, print each step, and exit")
-	f.String("engine", "sqlite", "sqlite, or postgres with -dsn")
-	f.String("dsn", "", "URL of an empty PostgreSQL database, without password")
+	f.String("engine", "sqlite", "sqlite; or postgres or mariadb with -dsn")
+	f.String("dsn", "", "URL of an empty PostgreSQL or MariaDB database, without password")
 	f.String("password-env", "", "environment variable that holds the database's password")
 	f.String("data", "", "directory to work in; left out, demo-data, or with -once one that is removed afterwards")
 	f.String("listen", "127.0.0.1:7420", "address to listen at; with -once a free port is taken")
@@ -56,12 +56,12 @@ func runDemo(e *env) (err error) {
 	}
 	switch d.engine {
 	case "sqlite":
-	case "postgres":
+	case "postgres", "mariadb":
 		if d.address = e.flag("dsn"); d.address == "" {
-			return usage("-engine postgres needs -dsn")
+			return usage("-engine %s needs -dsn", d.engine)
 		}
 	default:
-		return usage("-engine %q is neither sqlite nor postgres", d.engine)
+		return usage("-engine %q is none of sqlite, postgres and mariadb", d.engine)
 	}
 	if once && d.dir == "" {
 		if d.dir, err = os.MkdirTemp("", "ambercellar-demo-"); err != nil {
@@ -164,7 +164,11 @@ func (d *demoRun) define() error {
 		return err
 	}
 	for _, a := range applied.Applied {
-		d.say("   rule %s applied, revision %d", a.Rule, a.Revision)
+		if a.Keep {
+			d.say("   keep %s applied", a.Rule)
+		} else {
+			d.say("   rule %s applied, revision %d", a.Rule, a.Revision)
+		}
 	}
 	return nil
 }
@@ -198,11 +202,11 @@ func (d *demoRun) stay() error {
 
 // carryOut plans and runs a rule and waits for its end.
 func (d *demoRun) carryOut(name string) (*api.RunView, error) {
-	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: name})
+	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: name, Exact: true})
 	if err != nil {
 		return nil, err
 	}
-	d.say("   plan %s: cutoff %s, %s of %s rows due, last that goes %s, first that stays %s", p.ID, p.Cutoff.Format(time.RFC3339), count(p.Survey.V.Due), count(p.Survey.V.Total), p.Survey.V.LastGoing, p.Survey.V.FirstStays)
+	d.say("   plan %s: cutoff %s, %s of %s rows due, last that goes %s, first that stays %s", p.ID, p.Cutoff.Format(time.RFC3339), count(p.Counts.V.Due), count(p.Counts.V.Total), p.Counts.V.LastGoing, p.Counts.V.FirstStays)
 	r, err := client.Post[api.RunView](d.ctx, d.client, "/runs", api.NewRun{Plan: p.ID})
 	if err != nil {
 		return nil, err
@@ -334,12 +338,12 @@ func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 	if total != before {
 		return fmt.Errorf("the books do not balance after the restore: %s instead of %s", total, before)
 	}
-	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: "boarding-scans"})
+	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: "boarding-scans", Exact: true})
 	if err != nil {
 		return err
 	}
-	d.say("   live without the restored rows + archive = before; a new plan finds %s rows due and leaves %s restored ones alone", count(p.Survey.V.Due), count(p.Survey.V.Restored))
-	if p.Survey.V.Due != 0 || p.Survey.V.Restored != r.Restored {
+	d.say("   live without the restored rows + archive = before; a new plan finds %s rows due and leaves %s restored ones alone", count(p.Counts.V.Due), count(p.Counts.V.Restored))
+	if p.Counts.V.Due != 0 || p.Counts.V.Restored != r.Restored {
 		return fmt.Errorf("the new plan should find no row due and leave %d alone", r.Restored)
 	}
 	return nil
@@ -357,7 +361,7 @@ func (d *demoRun) contents(table, id string) (set value.Set, err error) {
 	}
 	t.ReferencedBy = nil // all rows, whoever refers to them
 	// Any number is below this one, so all rows come, in order of their number.
-	return wholeTable(d.ctx, src, source.Selection{Table: t, Age: rule.Age{Column: id, Unit: rule.Seconds}, Cutoff: time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)})
+	return wholeTable(d.ctx, src, source.Every(t, rule.Age{Column: id, Unit: rule.Seconds}, time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)))
 }
 
 func wholeTable(ctx context.Context, src source.Source, sel source.Selection) (set value.Set, err error) {

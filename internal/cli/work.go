@@ -20,53 +20,6 @@ import (
 	"ambercellar/internal/engine"
 )
 
-func planMake(e *env) error {
-	p, err := client.Post[catalog.Plan](e.ctx, e.client, "/plans", api.NewPlan{Rule: e.args[0], Before: e.flag("before")})
-	if err != nil {
-		return err
-	}
-	return e.plan(&p)
-}
-
-func planShow(e *env) error {
-	p, err := client.Get[catalog.Plan](e.ctx, e.client, "/plans/"+url.PathEscape(e.args[0]))
-	if err != nil {
-		return err
-	}
-	return e.plan(&p)
-}
-
-func (e *env) plan(p *catalog.Plan) error {
-	s := p.Survey.V
-	how := "counted"
-	if !s.Counted {
-		how = "estimated"
-	}
-	some := func(n int64, text string) string {
-		if n == 0 {
-			return ""
-		}
-		return count(n) + " " + text
-	}
-	segments := ""
-	if p.Segments > 0 {
-		segments = "about " + count(p.Segments)
-	}
-	err := e.facts(p, "plan", p.ID, "rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision), "table", p.Source+"."+p.Table, "made", at(p.MadeAt),
-		"cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of about %s (%s)", count(s.Due), count(s.Total), how),
-		"data", "about "+size(s.Bytes), "oldest", s.Oldest, "last that goes", s.LastGoing, "first that stays", s.FirstStays,
-		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments,
-		"never due", some(s.Ageless, "rows whose age is no instant"), "in the future", some(s.Future, "rows dated more than a day ahead"),
-		"restored", some(s.Restored, "aged rows left alone, as they were restored"), "referenced", some(s.Referenced, "aged rows that another table refers to"))
-	if e.format == "table" {
-		for _, w := range p.Warnings.V {
-			fmt.Fprintln(e.out, "warning:", w)
-		}
-		fmt.Fprintf(e.out, "nothing was changed; `ambercellar run start %s` carries it out\n", p.ID)
-	}
-	return err
-}
-
 func runStart(e *env) error {
 	r, err := client.Post[api.RunView](e.ctx, e.client, "/runs", api.NewRun{Plan: e.args[0]})
 	if err != nil {
@@ -86,8 +39,17 @@ func (e *env) run1(r *api.RunView) error {
 		left = span(*r.SecondsLeft)
 	}
 	archived := ""
-	if r.Action == "archive" {
+	if r.Store != "" {
 		archived = fmt.Sprintf("%s in the archive%s", size(r.FileBytes), ratio(r.RawBytes, r.FileBytes))
+	}
+	passes := ""
+	if len(r.Passes.V) > 1 {
+		for _, p := range r.Passes.V {
+			passes += fmt.Sprintf("clause %s: %s, %s deleted of %s\n", p.Label, p.Then, count(p.Ledger.Deleted), count(p.Ledger.Copied))
+		}
+	}
+	if passes != "" && e.format == "table" {
+		defer fmt.Fprint(e.out, passes)
 	}
 	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
 		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
@@ -129,9 +91,9 @@ func runShow(e *env) error {
 	}
 	rows := [][]string{}
 	for _, x := range b.Items {
-		rows = append(rows, []string{fmt.Sprintf("%d/%d", x.Segment, x.Number), at(x.At), count(x.Rows), count(x.Deleted), count(x.Changed), count(x.Vanished), count(x.Skipped), fmt.Sprintf("%.1f ms", float64(x.Micros)/1000), yes(x.Retry)})
+		rows = append(rows, []string{fmt.Sprintf("%d/%d", x.Segment, x.Number), at(x.At), count(x.Rows), count(x.Deleted), count(x.Changed), count(x.Vanished), count(x.Held), count(x.Skipped), fmt.Sprintf("%.1f ms", float64(x.Micros)/1000), yes(x.Retry)})
 	}
-	return e.show(b, []string{"batch", "at", "rows", "deleted", "changed", "vanished", "skipped", "took", "again"}, rows)
+	return e.show(b, []string{"batch", "at", "rows", "deleted", "changed", "vanished", "held", "skipped", "took", "again"}, rows)
 }
 
 func runVerb(verb string) func(*env) error {

@@ -44,6 +44,9 @@ func Main(m *testing.M) int {
 		if shared.server != nil {
 			shared.server.Stop()
 		}
+		if sharedMaria.server != nil {
+			sharedMaria.server.Stop()
+		}
 	}()
 	return m.Run()
 }

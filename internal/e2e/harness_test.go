@@ -69,7 +69,7 @@ type world struct {
 
 // engines runs a test on every engine.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {
-	for _, engine := range []string{"sqlite", "postgres"} {
+	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) { fn(t, newWorld(t, engine)) })
 	}
 }
@@ -79,12 +79,16 @@ func newWorld(t *testing.T, engine string) *world {
 	t.Helper()
 	w := &world{t: t, dir: t.TempDir(), engine: engine}
 	var err error
-	if engine == "sqlite" {
+	switch engine {
+	case "sqlite":
 		w.dsn = filepath.Join(w.dir, "harbour.db")
 		w.db, err = sql.Open("sqlite", "file:"+(&url.URL{Path: w.dsn}).EscapedPath()+"?_pragma=journal_mode(wal)&_pragma=busy_timeout(10000)&_pragma=synchronous(normal)")
-	} else {
+	case "postgres":
 		w.dsn = dbtest.Postgres(t)
 		w.db, err = sql.Open("pgx", w.dsn)
+	case "mariadb":
+		w.dsn = dbtest.MariaDB(t)
+		w.db, err = dbtest.OpenMariaDB(w.dsn)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -226,16 +230,14 @@ var firstScan = time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
 // scans makes table scan with n rows of 2020 and later, all due under a keep of a year, and 100 of this year.
 func (w *world) scans(n int) {
 	w.t.Helper()
-	age, fare := "timestamptz", "numeric(9,2)"
+	fare := "numeric(9,2)"
 	if w.engine == "sqlite" {
-		age, fare = "datetime", "numeric"
+		fare = "numeric"
 	}
-	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); INSERT INTO vessel VALUES (1, 'Heron'); CREATE TABLE scan (id integer PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at %s NOT NULL, fare %s, note text UNIQUE); CREATE INDEX scan_age ON scan (scanned_at)", age, fare))
-	series := "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO scan SELECT g + %d, 1, %s, g * 1.25, 'note ' || (g + %d) FROM s"
-	at := "datetime('%s', '+' || (g %% 20000) || ' hours')"
-	if w.engine == "postgres" {
-		at = "timestamptz '%s+00' + (g %% 20000) * interval '1 hour'"
-	}
+	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); INSERT INTO vessel VALUES (1, 'Heron'); CREATE TABLE scan (id integer PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at %s NOT NULL, fare %s, note text UNIQUE); CREATE INDEX scan_age ON scan (scanned_at)", w.ageType(), fare))
+	series := "INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g + %d, 1, %s, g * 1.25, 'note ' || (g + %d) FROM s"
+	at := map[string]string{"sqlite": "datetime('%s', '+' || (g %% 20000) || ' hours')", "postgres": "timestamptz '%s+00' + (g %% 20000) * interval '1 hour'",
+		"mariadb": "TIMESTAMP '%s' + INTERVAL (g %% 20000) HOUR"}[w.engine]
 	stamp := func(t time.Time) string { return fmt.Sprintf(at, t.Format("2006-01-02 15:04:05")) }
 	w.exec(fmt.Sprintf(series, n, 0, stamp(firstScan), 0))
 	w.exec(fmt.Sprintf(series, 100, n, stamp(time.Now().UTC().AddDate(0, 0, -10)), n))
@@ -248,6 +250,9 @@ func (w *world) scans(n int) {
 func (w *world) content(where string) (sum string) {
 	w.t.Helper()
 	query := "SELECT coalesce(md5(string_agg(scan::text, '|' ORDER BY id)), '') FROM scan WHERE " + where
+	if w.engine == "mariadb" {
+		query = "SELECT coalesce(md5(group_concat(id, '/', fare, '/', scanned_at, '/', note ORDER BY id SEPARATOR '|')), '') FROM scan WHERE " + where
+	}
 	if w.engine == "sqlite" {
 		query = "SELECT coalesce(group_concat(id || typeof(fare) || quote(fare) || quote(scanned_at) || quote(note), '|' ORDER BY id), '') FROM scan WHERE " + where
 	}
@@ -267,7 +272,13 @@ clauses:
 then: %s
 %s
 pace: %s
+zone: UTC
 `
+
+// ageType is the type of a column that tells an age.
+func (w *world) ageType() string {
+	return map[string]string{"sqlite": "datetime", "postgres": "timestamptz", "mariadb": "datetime"}[w.engine]
+}
 
 // rules writes a file of rules and returns its path.
 func (w *world) rules(text string) string {

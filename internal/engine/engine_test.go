@@ -116,7 +116,7 @@ func newBench(t *testing.T, mode string) *bench {
 	if err := c.AddStore(t.Context(), "me", catalog.Store{Name: "cellar", Path: "x"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := b.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n")); err != nil {
+	if _, _, err := b.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"), ""); err != nil {
 		t.Fatal(err)
 	}
 	return b
@@ -124,7 +124,7 @@ func newBench(t *testing.T, mode string) *bench {
 
 func (b *bench) start(t *testing.T) *catalog.Run {
 	t.Helper()
-	p, err := b.MakePlan(t.Context(), "scans", time.Time{})
+	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -199,14 +199,14 @@ func TestPlansAreRefusedForAClockThatJumps(t *testing.T) {
 	b.start(t)
 	b.now = b.now.AddDate(0, 0, -3)
 	var refused *RefusedError
-	if _, err := b.MakePlan(t.Context(), "scans", time.Time{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "clock") {
+	if _, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "clock") {
 		t.Errorf("a clock that went back: %v", err)
 	}
 }
 
 func TestPlansGrowOld(t *testing.T) {
 	b := newBench(t, "wal")
-	p, err := b.MakePlan(t.Context(), "scans", time.Time{})
+	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}

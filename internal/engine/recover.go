@@ -5,10 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
+	"strings"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
@@ -16,25 +20,34 @@ import (
 // recover brings a run to where it may read its next slice: whatever an earlier execution left half done is finished
 // or taken back. It returns where the next slice begins and its number. A new run has nothing to recover.
 func (r *runner) recover(ctx context.Context) (after []value.Value, number int, err error) {
-	if r.store == nil {
-		return r.recoverPurge(ctx)
-	}
 	segments, err := r.settleSegments(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
+	again := false // rows of the current pass are to be read again from the oldest
 	for i := range segments {
 		s := &segments[i]
 		number = max(number, s.Number)
 		if s.State == catalog.SegmentAbandoned {
 			continue
 		}
-		w, err := r.reopen(ctx, s)
+		p, err := r.passOf(s.Clause)
 		if err != nil {
 			return nil, 0, err
 		}
-		after = w.slice.Last
-		if s.State == catalog.SegmentClosed {
+		r.taken += s.Rows
+		current := p == r.pass
+		if s.State == catalog.SegmentClosed && !current {
+			continue
+		}
+		w, err := r.reopen(ctx, s, p)
+		if err != nil {
+			return nil, 0, err
+		}
+		if current {
+			after = w.slice.Last
+		}
+		if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.run.Deleting {
 			continue
 		}
 		r.Log.Info("taking up an open segment", "run", r.run.ID, "segment", s.ID, "rows", s.Rows)
@@ -42,11 +55,33 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 		if err != nil {
 			return nil, 0, err
 		}
-		if err := r.deleteSlice(ctx, w, journal); err != nil {
+		if w.blind {
+			undone, _ := remaining(w, journal)
+			again = again || current && len(undone) > 0
+			err = r.closeSlice(ctx, w, undone)
+		} else {
+			err = r.deleteSlice(ctx, w, journal)
+		}
+		if err != nil {
 			return nil, 0, err
 		}
 	}
-	return after, number + 1, nil
+	if again {
+		after = nil
+	}
+	if r.pass.store == nil {
+		var purged int
+		if after, purged, err = r.recoverPurge(ctx); err != nil {
+			return nil, 0, err
+		}
+		number = max(number, purged)
+	}
+	for i, p := range r.passes {
+		if p.store == nil {
+			r.taken += r.run.Passes.V[i].Ledger.Copied
+		}
+	}
+	return after, max(number, r.run.Slices) + 1, nil
 }
 
 // settleSegments finds out how far each segment of the run came, compares the table's chain in source and catalog,
@@ -61,53 +96,84 @@ func (r *runner) settleSegments(ctx context.Context) ([]catalog.Segment, error) 
 			return nil, err
 		}
 	}
-	if err := r.settleChain(ctx); err != nil {
-		return nil, err
+	copies := false
+	for i, p := range r.passes {
+		if p.store != nil {
+			copies = true
+			r.run.Passes.V[i].Ledger = catalog.Ledger{}
+		}
 	}
-	r.run.Closed.V, r.run.Ledger = catalog.Ledger{}, catalog.Ledger{}
-	r.run.RawBytes, r.run.FileBytes = 0, 0
+	if copies {
+		if err := r.settleChain(ctx); err != nil {
+			return nil, err
+		}
+		r.run.RawBytes, r.run.FileBytes = 0, 0
+	}
+	r.sumUp()
+	waiting := int64(0)
 	for i := range segments {
 		s := &segments[i]
-		if s.State != catalog.SegmentClosed {
+		if s.State == catalog.SegmentAbandoned {
 			continue
 		}
-		r.run.RawBytes += s.RawBytes
-		r.run.FileBytes += s.FileBytes
-		m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		p, err := r.passOf(s.Clause)
 		if err != nil {
 			return nil, err
 		}
-		books, _, err := archive.LoadClosing(ctx, r.store, m)
+		r.run.RawBytes += s.RawBytes
+		r.run.FileBytes += s.FileBytes
+		if s.State != catalog.SegmentClosed {
+			if p.then == rule.ThenCopy {
+				waiting += s.Rows
+			} else {
+				r.run.RawBytes -= s.RawBytes
+				r.run.FileBytes -= s.FileBytes
+			}
+			continue
+		}
+		m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
+		if err != nil {
+			return nil, err
+		}
+		books, _, err := archive.LoadClosing(ctx, p.store, m)
 		if err != nil {
 			return nil, err
 		}
 		if books == nil {
-			return nil, fmt.Errorf("%w: segment %s is closed in the catalog, and its closing record is not in store %s", ErrDisagree, s.ID, r.run.Store)
+			return nil, fmt.Errorf("%w: segment %s is closed in the catalog, and its closing record is not in store %s", ErrDisagree, s.ID, p.name)
 		}
 		if books.Digest.Count+books.Left.Count != m.Rows {
 			return nil, fmt.Errorf("%w: the closing record of segment %s covers %d of %d rows", ErrBooks, s.ID, books.Digest.Count+books.Left.Count, m.Rows)
 		}
-		r.addUp(books)
+		r.addUp(s.Clause, books)
 	}
+	r.run.Copied += waiting
 	return segments, nil
 }
 
 // settleSegment: a manifest that is in the store counts, and so does a closing record, whether or not the catalog
 // had heard of it before the service stopped.
 func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
+	if s.State == catalog.SegmentAbandoned {
+		return nil
+	}
+	p, err := r.passOf(s.Clause)
+	if err != nil {
+		return err
+	}
 	if s.State == catalog.SegmentWriting {
-		m, hash, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		m, hash, err := archive.LoadManifest(ctx, p.store, s.Stem)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			s.State = catalog.SegmentAbandoned
-			if err := archive.Discard(ctx, r.store, &archive.Manifest{Stem: s.Stem}); err != nil {
+			if err := archive.Discard(ctx, p.store, &archive.Manifest{Stem: s.Stem}); err != nil {
 				return err
 			}
 			return r.Catalog.SaveSegment(ctx, s)
 		case err != nil:
 			return err
 		}
-		if span, err := archive.LoadRange(ctx, r.store, m); err == nil && span != nil {
+		if span, err := archive.LoadRange(ctx, p.store, m); err == nil && span != nil {
 			s.Oldest, s.Newest = span.Oldest, span.Newest
 		}
 		if err := r.opened(ctx, s, m, hash); err != nil {
@@ -115,13 +181,13 @@ func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
 		}
 	}
 	if s.State == catalog.SegmentOpen {
-		m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
 		if errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("%w: segment %s is in the catalog, and its manifest is not in store %s", ErrDisagree, s.ID, r.run.Store)
+			return fmt.Errorf("%w: segment %s is in the catalog, and its manifest is not in store %s", ErrDisagree, s.ID, p.name)
 		} else if err != nil {
 			return err
 		}
-		books, hash, err := archive.LoadClosing(ctx, r.store, m)
+		books, hash, err := archive.LoadClosing(ctx, p.store, m)
 		if err != nil {
 			return err
 		}
@@ -135,7 +201,7 @@ func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
 // settleChain compares the head of the table's chain in the source with the newest link that the catalog knows. The
 // record is written first, the source's head after it, so the source may be one link behind, and nothing else.
 func (r *runner) settleChain(ctx context.Context) error {
-	table := r.sel.Table.Name
+	table := r.table.Name
 	head, err := r.source.Head(ctx, table)
 	if err != nil {
 		return err
@@ -159,7 +225,7 @@ func (r *runner) settleChain(ctx context.Context) error {
 	if head.Sequence != sequence || head.Hash != hash {
 		return fmt.Errorf("%w about %s.%s: the source's journal is at link %d of the chain (%.12s), the catalog at link %d (%.12s); "+
 			"the database, or the catalog, was turned back, or another service archives this table; nothing was deleted. "+
-			"If the store is right, `ambercellar store adopt %s` brings the catalog up to it", ErrDisagree, r.run.Source, table, head.Sequence, head.Hash, sequence, hash, r.run.Store)
+			"If the store is right, `ambercellar store adopt %s` brings the catalog up to it", ErrDisagree, r.run.Source, table, head.Sequence, head.Hash, sequence, hash, r.stores())
 	}
 	r.chain.head = head
 	return nil
@@ -167,7 +233,7 @@ func (r *runner) settleChain(ctx context.Context) error {
 
 // previousOf reads from the store what the link of a sequence says of the one before it.
 func (r *runner) previousOf(ctx context.Context, sequence int64) (string, error) {
-	s, err := r.Catalog.LinkSegment(ctx, r.run.Source, r.sel.Table.Name, sequence)
+	s, err := r.Catalog.LinkSegment(ctx, r.run.Source, r.table.Name, sequence)
 	if err != nil {
 		return "", err
 	}
@@ -195,13 +261,18 @@ func linkOf(m *archive.Manifest) archive.Link {
 
 // reopen reads a stored segment again, in place of the slice that it was made from. Locators do not outlive a start
 // of the service, so the rows are found again by key and content.
-func (r *runner) reopen(ctx context.Context, s *catalog.Segment) (*work, error) {
-	m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+func (r *runner) reopen(ctx context.Context, s *catalog.Segment, p *pass) (*work, error) {
+	m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
 	if err != nil {
 		return nil, err
 	}
-	w := &work{number: s.Number, segment: s, archived: archived{manifest: m}}
-	if s.State == catalog.SegmentClosed { // only its end is of interest
+	w := &work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}
+	if m.AsRead != nil {
+		_, err := r.contents(ctx, w)
+		w.blind, w.set = true, *m.AsRead
+		return w, err
+	}
+	if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.run.Deleting { // only its end is of interest
 		_, err := r.contents(ctx, w)
 		return w, err
 	}
@@ -210,11 +281,16 @@ func (r *runner) reopen(ctx context.Context, s *catalog.Segment) (*work, error) 
 
 // contents reads a segment from its store: the digests of its rows, the last row's age and key, and all keys.
 func (r *runner) contents(ctx context.Context, w *work) (keys [][]value.Value, err error) {
-	t := r.sel.Table
-	_, age := t.Column(r.sel.Age.Column)
-	positions := t.KeyPositions()
+	at := func(name string) int {
+		return slices.IndexFunc(w.manifest.Columns, func(c shape.Column) bool { return c.Name == name })
+	}
+	age := at(r.rule.Age.Column)
+	positions := make([]int, len(r.table.Key))
+	for i, k := range r.table.Key {
+		positions[i] = at(k)
+	}
 	w.digests, w.set = nil, value.Set{}
-	err = archive.Verify(ctx, r.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
+	err = archive.Verify(ctx, w.pass.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
 		w.add(digests)
 		for i := range c.Rows() {
 			key := make([]value.Value, len(positions))
@@ -232,20 +308,30 @@ func (r *runner) contents(ctx context.Context, w *work) (keys [][]value.Value, e
 	return keys, err
 }
 
+// stores names the stores of the run, for a message.
+func (r *runner) stores() string {
+	var names []string
+	for _, p := range r.passes {
+		if p.store != nil && !slices.Contains(names, p.name) {
+			names = append(names, p.name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
 // locate finds a segment's rows again in the table.
 func (r *runner) locate(ctx context.Context, w *work) error {
 	keys, err := r.contents(ctx, w)
 	if err != nil {
 		return err
 	}
-	w.slice.Locators, err = r.source.Locate(ctx, r.sel, keys, w.digests)
+	w.slice.Locators, err = r.source.Locate(ctx, w.pass.sel, keys, w.digests)
 	return err
 }
 
 // recoverPurge takes what the journal tells of a slice that was not closed into the run's ledger. What is left of that
 // slice is read again.
 func (r *runner) recoverPurge(ctx context.Context) (after []value.Value, number int, err error) {
-	r.run.Ledger = r.run.Closed.V
 	journal, err := r.source.Journal(ctx, r.run.ID, -1)
 	if err != nil {
 		return nil, 0, err
@@ -270,24 +356,21 @@ func (r *runner) recoverPurge(ctx context.Context) (after []value.Value, number 
 		}
 		books.Changed = append(books.Changed, row.Changed...)
 		books.Vanished = append(books.Vanished, row.Vanished...)
+		books.Held = append(books.Held, row.Held...)
 		books.Skipped = append(books.Skipped, row.Skipped...)
 	}
 	if number > r.run.Slices {
-		r.addUp(&books)
+		r.addUp(r.pass.clause, &books)
 		r.run.Slices = number
 		if err := r.show(ctx, true); err != nil {
 			return nil, 0, err
 		}
 	}
-	return after, number + 1, nil
+	return after, number, nil
 }
 
 // closeAsIs closes what a cancelled run leaves open: rows that no batch has covered count as skipped.
 func (r *runner) closeAsIs(ctx context.Context) error {
-	if r.store == nil {
-		_, _, err := r.recoverPurge(ctx)
-		return err
-	}
 	segments, err := r.settleSegments(ctx)
 	if err != nil {
 		return err
@@ -297,13 +380,20 @@ func (r *runner) closeAsIs(ctx context.Context) error {
 		if s.State != catalog.SegmentOpen {
 			continue
 		}
-		m, _, err := archive.LoadManifest(ctx, r.store, s.Stem)
+		p, err := r.passOf(s.Clause)
 		if err != nil {
 			return err
 		}
-		w := &work{number: s.Number, segment: s, archived: archived{manifest: m}}
+		m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
+		if err != nil {
+			return err
+		}
+		w := &work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}
 		if _, err := r.contents(ctx, w); err != nil {
 			return err
+		}
+		if m.AsRead != nil {
+			w.blind, w.set = true, *m.AsRead
 		}
 		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
 		if err != nil {
@@ -314,15 +404,17 @@ func (r *runner) closeAsIs(ctx context.Context) error {
 			return err
 		}
 	}
+	if r.pass.store == nil {
+		_, _, err := r.recoverPurge(ctx)
+		return err
+	}
 	return nil
 }
 
 // balance makes the run's ledger from what has been closed, and checks that it adds up.
 func (r *runner) balance(ctx context.Context) error {
-	if r.store != nil {
-		if _, err := r.settleSegments(ctx); err != nil {
-			return err
-		}
+	if _, err := r.settleSegments(ctx); err != nil {
+		return err
 	}
 	l := r.run.Closed.V
 	var sets [3]value.Set
@@ -422,7 +514,7 @@ func (e *Engine) Adopt(ctx context.Context, actor, storeName string) (adopted in
 }
 
 func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName string, m *archive.Manifest, hash string) error {
-	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem,
+	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Clause: m.Clause, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem,
 		State: catalog.SegmentWriting, CreatedAt: catalog.At(m.Stored)}
 	if err := e.Catalog.AddSegment(ctx, s); err != nil {
 		return err

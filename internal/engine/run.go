@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"time"
 
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/period"
@@ -25,6 +25,9 @@ var (
 	ErrShutdown = errors.New("the service is stopping")
 )
 
+// ErrCopied says that a run has copied everything, and that the deleting waits for its own decision.
+var ErrCopied = errors.New("everything is copied; the deleting waits for its own decision")
+
 // ErrBooks says that a run's books do not balance; it deletes nothing more.
 var ErrBooks = errors.New("the books do not balance")
 
@@ -36,10 +39,11 @@ type runner struct {
 	*Engine
 	run     *catalog.Run
 	rule    *rule.Rule
-	sel     source.Selection
-	columns []int // of the table, that are read, digested and archived
+	table   *shape.Table
+	passes  []*pass
+	pass    *pass // the one that the run is at
 	source  source.Source
-	store   store.Store // nil where the run purges
+	taken   int64 // rows read so far, where the plan limits them
 	lease   source.Lease
 	chain   chain
 	pace    *pace.Steering
@@ -68,7 +72,11 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 			err = errors.Join(err, release)
 		}
 	}()
-	if err := r.move(ctx); err != nil {
+	err = r.move(ctx)
+	if errors.Is(err, ErrCopied) {
+		return errors.Join(err, r.save(context.WithoutCancel(ctx)))
+	}
+	if err != nil {
 		if cause := context.Cause(ctx); cause != nil && !errors.Is(err, ErrBooks) {
 			err = cause
 		}
@@ -113,18 +121,9 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		}
 		t = now
 	}
-	r.sel = source.Selection{Table: t, Age: r.rule.Age, Cutoff: r.run.Cutoff.Time}
-	r.columns = nil
-	for i := range t.Columns {
-		r.columns = append(r.columns, i)
-	}
-	if r.run.Action == string(rule.ThenArchive) {
-		if r.store, err = r.Store(ctx, r.run.Store); err != nil {
-			return err
-		}
-	} else if r.source.Reads().RowVersions {
-		_, age := t.Column(r.rule.Age.Column)
-		r.columns = append([]int{age}, t.KeyPositions()...)
+	r.table = t
+	if err := r.makePasses(ctx, plan, t); err != nil {
+		return err
 	}
 	p, err := pace.Parse(r.run.Pace)
 	if err != nil {
@@ -156,15 +155,16 @@ func (r *runner) ruleOf(ctx context.Context) (*rule.Rule, error) {
 // work is one slice on its way: read, and where the run archives, stored and verified.
 type work struct {
 	number  int
-	segment *catalog.Segment // nil where the run purges
+	pass    *pass
+	segment *catalog.Segment // nil where the pass purges
 	slice   source.Slice
-	digests []value.Digest
-	set     value.Set // of all rows
+	digests []value.Digest // of the rows as the source has them
+	set     value.Set      // of all rows
+	blind   bool           // the digests are not known: the rows were cleaned on their way, and the service stopped since
 	archived
 }
 
-// move is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the one
-// after that read and written, unless reading would keep the deletes waiting.
+// move takes up what an earlier execution left, and then carries out pass after pass.
 func (r *runner) move(ctx context.Context) error {
 	var after []value.Value
 	var number int
@@ -172,9 +172,61 @@ func (r *runner) move(ctx context.Context) error {
 		after, number, err = r.recover(ctx)
 		return err
 	})
+	if err != nil || r.run.Deleting {
+		return err
+	}
+	for {
+		if number, err = r.movePass(ctx, number, after); err != nil {
+			return err
+		}
+		if r.run.Pass+1 == len(r.passes) {
+			break
+		}
+		r.run.Pass, r.run.Position, after = r.run.Pass+1, "", nil
+		r.pass = r.passes[r.run.Pass]
+		if err := r.show(ctx, true); err != nil { // kept before the first row of the pass is read
+			return err
+		}
+	}
+	return r.decide(ctx)
+}
+
+// decide ends the copying: where rows were copied alone, their deleting is a decision of its own, made later by hand or
+// on its own when the clause's time has passed.
+func (r *runner) decide(ctx context.Context) error {
+	open, automatic, wait := false, true, time.Duration(0)
+	for _, p := range r.passes {
+		if p.then != rule.ThenCopy {
+			continue
+		}
+		open = true
+		if p.after == nil {
+			automatic = false
+		} else {
+			now := r.Now()
+			wait = max(wait, now.Sub(p.after.Before(now, time.UTC)))
+		}
+	}
+	if !open {
+		return nil
+	}
+	segments, err := r.settleSegments(ctx)
 	if err != nil {
 		return err
 	}
+	if !slices.ContainsFunc(segments, func(s catalog.Segment) bool { return s.State == catalog.SegmentOpen }) {
+		return nil // no row was due
+	}
+	if automatic {
+		at := catalog.At(r.Now().Add(wait))
+		r.run.DeleteAt = &at
+	}
+	return ErrCopied
+}
+
+// movePass is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the
+// one after that read and written, unless reading would keep the deletes waiting. It returns the number of the next slice.
+func (r *runner) movePass(ctx context.Context, number int, after []value.Value) (int, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	overlap := !r.source.Reads().BlocksWriters
 	var next <-chan fetched
@@ -194,29 +246,39 @@ func (r *runner) move(ctx context.Context) error {
 		got := <-next
 		next = nil
 		if got.err != nil {
-			return got.err
+			return number, got.err
 		}
 		if got.work == nil {
 			break
 		}
 		w := got.work
+		number = w.number + 1
+		r.taken += int64(len(w.digests))
 		if overlap && w.slice.More {
 			next = r.fetch(ctx, w.number+1, w.slice.Last)
 		}
 		ready = r.prove(ctx, w)
 		if before != nil {
 			if err := r.deleteSlice(ctx, before, nil); err != nil {
-				return err
+				return number, err
 			}
 		}
 		err := <-ready
 		if ready = nil; err != nil {
-			return err
+			return number, err
 		}
-		before = w
+		if before = w; r.pass.then == rule.ThenCopy {
+			before = nil
+			r.copied(w)
+			if err := r.show(ctx, true); err != nil {
+				return number, err
+			}
+		}
 		if !overlap {
-			if err := r.deleteSlice(ctx, w, nil); err != nil {
-				return err
+			if before != nil {
+				if err := r.deleteSlice(ctx, w, nil); err != nil {
+					return number, err
+				}
 			}
 			if before = nil; w.slice.More {
 				next = r.fetch(ctx, w.number+1, w.slice.Last)
@@ -224,9 +286,16 @@ func (r *runner) move(ctx context.Context) error {
 		}
 	}
 	if before != nil {
-		return r.deleteSlice(ctx, before, nil)
+		return number, r.deleteSlice(ctx, before, nil)
 	}
-	return nil
+	return number, nil
+}
+
+// copied shows rows that were copied and stay for now.
+func (r *runner) copied(w *work) {
+	r.run.Copied += int64(len(w.digests))
+	r.run.RawBytes += w.segment.RawBytes
+	r.run.FileBytes += w.segment.FileBytes
 }
 
 // prove verifies and publishes a stored segment in the background; a slice that is purged needs no proof.
@@ -251,7 +320,10 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-c
 	go func() {
 		var w *work
 		err := retry(ctx, r.Log, func() (err error) {
-			if r.store == nil {
+			if r.full() {
+				return nil
+			}
+			if r.pass.store == nil {
 				w, err = r.readSlice(ctx, number, after)
 			} else {
 				w, err = r.archiveSlice(ctx, number, after)
@@ -264,18 +336,35 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-c
 }
 
 func (r *runner) request(after []value.Value) source.SliceRequest {
-	req := source.SliceRequest{Selection: r.sel, After: after, Columns: r.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
+	req := source.SliceRequest{Selection: r.pass.sel, After: after, Columns: r.pass.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
 	if r.source.Reads().BlocksWriters {
 		req.MaxRows = shortSliceRows
+	}
+	if r.run.Limit > 0 {
+		req.MaxRows = int(min(int64(req.MaxRows), r.run.Limit-r.taken))
 	}
 	return req
 }
 
+// full says whether the run has read as many rows as its plan allows.
+func (r *runner) full() bool { return r.run.Limit > 0 && r.taken >= r.run.Limit }
+
+// unheld adds the holds that stand now to a request, so that held rows are not copied.
+func (r *runner) unheld(ctx context.Context, req source.SliceRequest) (source.SliceRequest, error) {
+	holds, err := r.holdsOn(ctx, r.run.Source, r.table)
+	req.Holds = holds
+	return req, err
+}
+
 // readSlice reads a slice for a purge: its locators and digests, no copy.
 func (r *runner) readSlice(ctx context.Context, number int, after []value.Value) (*work, error) {
-	w := &work{number: number}
+	w := &work{number: number, pass: r.pass}
 	var hasher value.Hasher
-	slice, err := r.source.ReadSlice(ctx, r.request(after), func(c *value.Chunk) error {
+	req, err := r.unheld(ctx, r.request(after))
+	if err != nil {
+		return nil, err
+	}
+	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		return ctx.Err()
 	})
@@ -399,10 +488,16 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	b := source.Batch{Selection: r.sel, Lease: r.lease, Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
-		Locators: w.slice.Locators, Digests: w.digests, Columns: r.columns, LockWait: lockWait}
+	b := source.Batch{Selection: w.pass.sel, Lease: r.lease, Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
+		Locators: w.slice.Locators, Digests: w.digests, Columns: w.pass.columns, LockWait: lockWait}
 	tried := r.Now()
 	err = retry(ctx, r.Log, func() error {
+		gate := r.gate(r.run.Source, r.table.Name)
+		gate.RLock()
+		defer gate.RUnlock()
+		if b.Holds, err = r.holdsOn(context.WithoutCancel(ctx), r.run.Source, r.table); err != nil {
+			return err
+		}
 		tried = r.Now()
 		row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
 		if errors.Is(err, source.ErrLocators) && w.segment != nil {
@@ -432,18 +527,19 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 
 // count adds a batch to what is shown of the run; the ledger proper is made from the journal when the slice closes.
 func (r *runner) count(w *work, row *source.JournalRow, took time.Duration) {
-	if !row.Retry {
+	if !row.Retry && !r.run.Deleting {
 		r.run.Copied += int64(row.Rows)
 	}
 	r.run.Deleted += int64(row.Deleted)
 	r.run.Changed += int64(len(row.Changed))
 	r.run.Vanished += int64(len(row.Vanished))
+	r.run.Held += int64(len(row.Held))
 	r.run.Skipped += int64(len(row.Skipped))
 	if row.Retry {
 		r.run.Skipped -= int64(row.Rows)
 	}
 	r.pending = append(r.pending, catalog.Batch{Run: r.run.ID, Segment: w.number, Number: row.Batch, Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
-		Changed: len(row.Changed), Vanished: len(row.Vanished), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At)})
+		Changed: len(row.Changed), Vanished: len(row.Vanished), Held: len(row.Held), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At)})
 }
 
 // How often progress is shown and kept.

@@ -10,6 +10,8 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
@@ -17,7 +19,8 @@ import (
 // archived is what a slice has besides when the run archives.
 type archived struct {
 	manifest *archive.Manifest
-	first    []value.Value // age and key of the first row
+	first    []value.Value  // age and key of the first row
+	stored   []value.Digest // of the rows as they are archived, where they are cleaned on their way
 }
 
 // passing says whether an error may be gone when the same thing is tried again.
@@ -40,30 +43,47 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	if err := r.checkSpace(ctx); err != nil {
 		return nil, err
 	}
-	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: r.sel.Table.Name, Rule: r.run.Rule, Revision: r.run.Revision, Run: r.run.ID,
-		Number: number, Cutoff: r.sel.Cutoff, Age: r.sel.Age, Columns: r.sel.Table.Columns, Key: r.sel.Table.Key}
-	if keep := r.rule.Archive.Keep; keep != nil {
-		m.Keep = keep.String()
+	p := r.pass
+	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: r.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, Run: r.run.ID,
+		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: p.sel.Terms[0].At, Age: p.sel.Age, Columns: columnsAt(r.table, p.columns), Key: r.table.Key}
+	if p.keep != nil {
+		m.Keep = p.keep.String()
+	}
+	if p.clean != nil {
+		m.Columns, m.Omitted, m.Masked = p.clean.columns, p.clean.omitted, p.clean.maskedNames()
 	}
 	m.Name()
-	w = &work{number: number, archived: archived{manifest: m}}
-	draft, err := archive.Create(ctx, r.store, m)
+	w = &work{number: number, pass: p, archived: archived{manifest: m}}
+	draft, err := archive.Create(ctx, p.store, m)
 	if err != nil {
-		return nil, fmt.Errorf("store %s: %w", r.run.Store, err)
+		return nil, fmt.Errorf("store %s: %w", p.name, err)
 	}
 	defer draft.Abort()
 	var hasher value.Hasher
-	_, age := r.sel.Table.Column(r.sel.Age.Column)
-	slice, err := r.source.ReadSlice(ctx, r.request(after), func(c *value.Chunk) error {
+	_, age := r.table.Column(p.sel.Age.Column)
+	req, err := r.unheld(ctx, r.request(after))
+	if err != nil {
+		return nil, err
+	}
+	var archivedSet value.Set
+	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
 		if w.first == nil {
-			w.first = []value.Value{c.Row(0)[age].Clone()}
-			for _, k := range r.sel.Table.KeyPositions() {
-				w.first = append(w.first, c.Row(0)[k].Clone())
+			w.first = []value.Value{c.Row(0)[p.at(age)].Clone()}
+			for _, k := range r.table.KeyPositions() {
+				w.first = append(w.first, c.Row(0)[p.at(k)].Clone())
 			}
 		}
 		w.digest(c, &hasher)
+		if p.clean != nil {
+			c = p.clean.chunk(c)
+			for i := range c.Rows() {
+				d := hasher.Row(c.Row(i))
+				w.stored = append(w.stored, d)
+				archivedSet.Add(d)
+			}
+		}
 		if err := draft.Write(c); err != nil {
-			return fmt.Errorf("store %s: writing a segment: %w", r.run.Store, err)
+			return fmt.Errorf("store %s: writing a segment: %w", p.name, err)
 		}
 		return ctx.Err()
 	})
@@ -72,13 +92,16 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	}
 	w.slice = *slice
 	m.Digest = w.set
-	w.segment = &catalog.Segment{ID: m.Segment, Run: r.run.ID, Number: number, Source: m.Source, Table: m.Table, Store: r.run.Store, Stem: m.Stem,
+	if p.clean != nil {
+		m.Digest, m.AsRead = archivedSet, &w.set
+	}
+	w.segment = &catalog.Segment{ID: m.Segment, Run: r.run.ID, Number: number, Clause: p.clause, Source: m.Source, Table: m.Table, Store: p.name, Stem: m.Stem,
 		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now())}
 	if err := r.Catalog.AddSegment(ctx, w.segment); err != nil {
 		return nil, err
 	}
 	if err := draft.Commit(); err != nil {
-		return nil, errors.Join(fmt.Errorf("store %s: %w", r.run.Store, err), r.discard(context.WithoutCancel(ctx), w))
+		return nil, errors.Join(fmt.Errorf("store %s: %w", p.name, err), r.discard(context.WithoutCancel(ctx), w))
 	}
 	return w, nil
 }
@@ -103,10 +126,10 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 		FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
 	hash, err := r.chain.add(ctx, r, func(link archive.Link) (string, error) {
 		m.Link = link
-		return archive.Publish(ctx, r.store, m, span)
+		return archive.Publish(ctx, w.pass.store, m, span)
 	})
 	if err != nil {
-		return fmt.Errorf("store %s: %w", r.run.Store, err)
+		return fmt.Errorf("store %s: %w", w.pass.name, err)
 	}
 	w.segment.Oldest, w.segment.Newest = span.Oldest, span.Newest
 	return r.opened(ctx, w.segment, m, hash)
@@ -114,10 +137,13 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 
 // verify reads the segment back from its store and matches it row by row with what was read from the source.
 func (r *runner) verify(ctx context.Context, w *work) error {
-	at := 0
-	return archive.Verify(ctx, r.store, w.manifest, func(_ *value.Chunk, digests []value.Digest) error {
+	at, want := 0, w.digests
+	if w.pass.clean != nil {
+		want = w.stored
+	}
+	return archive.Verify(ctx, w.pass.store, w.manifest, func(_ *value.Chunk, digests []value.Digest) error {
 		for _, d := range digests {
-			if d != w.digests[at] {
+			if d != want[at] {
 				return fmt.Errorf("%w: row %d is not what was written", archive.ErrDamaged, at)
 			}
 			at++
@@ -131,7 +157,11 @@ func (r *runner) opened(ctx context.Context, s *catalog.Segment, m *archive.Mani
 	now := catalog.At(r.Now())
 	s.State, s.Rows, s.RawBytes, s.FileBytes = catalog.SegmentOpen, m.Rows, m.RawBytes, m.FileBytes
 	s.Digest, s.Sequence, s.ManifestHash, s.VerifiedAt = m.Digest.String(), m.Sequence, hash, &now
-	s.KeepUntil = keepUntil(m.Stored, r.rule.Archive.Keep)
+	p, err := r.passOf(s.Clause)
+	if err != nil {
+		return err
+	}
+	s.KeepUntil = keepUntil(m.Stored, p.keep)
 	return r.Catalog.SaveSegment(ctx, s)
 }
 
@@ -140,10 +170,10 @@ func (r *runner) discard(ctx context.Context, w *work) error {
 	if w.segment.State != catalog.SegmentWriting {
 		return nil
 	}
-	if _, _, err := archive.LoadManifest(ctx, r.store, w.manifest.Stem); err == nil {
+	if _, _, err := archive.LoadManifest(ctx, w.pass.store, w.manifest.Stem); err == nil {
 		return nil // it exists all the same; the next execution takes it up
 	}
-	if err := archive.Discard(ctx, r.store, w.manifest); err != nil {
+	if err := archive.Discard(ctx, w.pass.store, w.manifest); err != nil {
 		return err
 	}
 	w.segment.State = catalog.SegmentAbandoned
@@ -162,10 +192,10 @@ func (r *runner) engineName(ctx context.Context) string {
 const reserve = 16 << 20
 
 func (r *runner) checkSpace(ctx context.Context) error {
-	free := r.store.Free(ctx)
-	need := int64(reserve) + min(sliceBytes, max(r.run.Due, 1)*averageBytes(r.sel))
+	free := r.pass.store.Free(ctx)
+	need := int64(reserve) + min(sliceBytes, max(r.run.Due, 1)*averageBytes(r.pass.sel))
 	if free >= 0 && free < need {
-		return fmt.Errorf("store %s: %w: %d MiB are free and %d MiB needed for the next segment; make room, then resume the run", r.run.Store, errNoSpace, free>>20, need>>20)
+		return fmt.Errorf("store %s: %w: %d MiB are free and %d MiB needed for the next segment; make room, then resume the run", r.pass.name, errNoSpace, free>>20, need>>20)
 	}
 	return nil
 }
@@ -193,11 +223,11 @@ func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (ha
 		return "", err
 	}
 	head := source.Head{Sequence: c.head.Sequence + 1, Hash: hash}
-	if err := retry(ctx, r.Log, func() error { return r.source.SetHead(ctx, r.sel.Table.Name, head) }); err != nil {
+	if err := retry(ctx, r.Log, func() error { return r.source.SetHead(ctx, r.table.Name, head) }); err != nil {
 		return "", err
 	}
 	c.head = head
-	return hash, r.Catalog.Note(ctx, "service", "chain", r.run.Source+"."+r.sel.Table.Name, fmt.Sprintf("link %d: %s", head.Sequence, hash))
+	return hash, r.Catalog.Note(ctx, "service", "chain", r.run.Source+"."+r.table.Name, fmt.Sprintf("link %d: %s", head.Sequence, hash))
 }
 
 // closeSlice makes a slice's books from the journal, checks that they balance, and closes the segment. undone are
@@ -219,11 +249,16 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 		if err := r.closeSegment(ctx, w, books); err != nil {
 			return err
 		}
-		r.run.RawBytes += w.segment.RawBytes
-		r.run.FileBytes += w.segment.FileBytes
+		if w.pass.then != rule.ThenCopy {
+			r.run.RawBytes += w.segment.RawBytes
+			r.run.FileBytes += w.segment.FileBytes
+		}
 	}
-	r.addUp(books)
-	r.run.Slices, r.run.Position = w.number, source.EncodePosition(w.slice.Last)
+	r.addUp(w.pass.clause, books)
+	r.run.Slices = max(r.run.Slices, w.number)
+	if w.pass == r.pass {
+		r.run.Position = source.EncodePosition(w.slice.Last)
+	}
 	if err := r.show(ctx, true); err != nil {
 		return err
 	}
@@ -232,7 +267,7 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 
 // settle computes from journal rows what became of each row of a slice. Later batches overrule earlier ones.
 func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closing, error) {
-	const deleted, changed, vanished, skipped = 1, 2, 3, 4
+	const deleted, changed, vanished, skipped, held = 1, 2, 3, 4, 5
 	fate := make([]byte, len(w.digests))
 	books := &archive.Closing{Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
 	covered := 0
@@ -251,7 +286,7 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 				}
 			}
 		}
-		for code, ordinals := range map[byte][]int{changed: row.Changed, vanished: row.Vanished, skipped: row.Skipped} {
+		for code, ordinals := range map[byte][]int{changed: row.Changed, vanished: row.Vanished, skipped: row.Skipped, held: row.Held} {
 			for _, o := range ordinals {
 				if o < 0 || o >= len(fate) {
 					return nil, fmt.Errorf("%w: the journal names row %d of %d", ErrBooks, o, len(fate))
@@ -264,7 +299,9 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 	}
 	for _, o := range undone {
 		fate[o] = skipped
-		found.Add(w.digests[o])
+		if !w.blind {
+			found.Add(w.digests[o])
+		}
 	}
 	for o, f := range fate {
 		switch f {
@@ -274,17 +311,23 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 			books.Changed = append(books.Changed, o)
 		case vanished:
 			books.Vanished = append(books.Vanished, o)
+		case held:
+			books.Held = append(books.Held, o)
 		case skipped:
 			books.Skipped = append(books.Skipped, o)
 		}
-		if f != deleted {
+		if f != deleted && !w.blind {
 			books.Left.Add(w.digests[o])
 		}
+	}
+	if w.blind { // what is left out is known as a whole: what was read less what the deletes reported
+		books.Left = w.set
+		books.Left.Subtract(books.Digest)
 	}
 	total := books.Digest
 	total.Merge(books.Left)
 	switch {
-	case covered+len(undone) != len(w.digests) || found != w.set:
+	case covered+len(undone) != len(w.digests) || found != w.set && !w.blind:
 		return nil, fmt.Errorf("%w: %d rows were read and the batches took %d", ErrBooks, len(w.digests), covered+len(undone))
 	case books.Deleted != books.Digest.Count:
 		return nil, fmt.Errorf("%w: %d rows were deleted and the digest covers %d", ErrBooks, books.Deleted, books.Digest.Count)
@@ -300,13 +343,13 @@ func (r *runner) closeSegment(ctx context.Context, w *work, books *archive.Closi
 	hash, err := r.chain.add(ctx, r, func(link archive.Link) (hash string, err error) {
 		books.Link = link
 		err = retry(ctx, r.Log, func() (err error) {
-			hash, err = archive.WriteClosing(ctx, r.store, w.manifest, books)
+			hash, err = archive.WriteClosing(ctx, w.pass.store, w.manifest, books)
 			return err
 		})
 		return hash, err
 	})
 	if err != nil {
-		return fmt.Errorf("store %s: %w", r.run.Store, err)
+		return fmt.Errorf("store %s: %w", w.pass.name, err)
 	}
 	return r.closed(ctx, w.segment, books, hash)
 }
@@ -319,24 +362,29 @@ func (r *runner) closed(ctx context.Context, s *catalog.Segment, books *archive.
 	return r.Catalog.SaveSegment(ctx, s)
 }
 
-// addUp adds a slice's books to what the run has closed, and makes the run's counts those of its closed slices.
-func (r *runner) addUp(books *archive.Closing) {
-	l := &r.run.Closed.V
-	merge := func(into *string, sets ...value.Set) {
-		sum, _ := value.ParseSet(*into) // the empty text is the empty set
-		for _, s := range sets {
-			sum.Merge(s)
-		}
-		*into = sum.String()
-	}
-	merge(&l.CopiedDigest, books.Digest, books.Left)
-	merge(&l.DeletedDigest, books.Digest)
-	merge(&l.LeftDigest, books.Left)
+// addUp adds a slice's books to what its clause has closed, and makes the run's counts those of its closed slices.
+func (r *runner) addUp(clause int, books *archive.Closing) {
+	l := r.ledger(clause)
+	mergeSets(&l.CopiedDigest, books.Digest.String(), books.Left.String())
+	mergeSets(&l.DeletedDigest, books.Digest.String())
+	mergeSets(&l.LeftDigest, books.Left.String())
 	l.Copied += books.Digest.Count + books.Left.Count
 	l.Deleted += books.Deleted
 	l.Changed += int64(len(books.Changed))
 	l.Vanished += int64(len(books.Vanished))
 	l.Held += int64(len(books.Held))
 	l.Skipped += int64(len(books.Skipped))
-	r.run.Ledger = *l
+	open := r.run.Copied
+	r.sumUp()
+	if r.run.Deleting { // what is not deleted yet is copied all the same
+		r.run.Copied = max(open, r.run.Copied)
+	}
+}
+
+func columnsAt(t *shape.Table, positions []int) []shape.Column {
+	out := make([]shape.Column, len(positions))
+	for i, p := range positions {
+		out[i] = t.Columns[p]
+	}
+	return out
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"time"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
@@ -96,6 +97,11 @@ func (s *Service) settle(r *catalog.Run, err error) {
 	to, reason := catalog.Done, ""
 	switch {
 	case err == nil:
+	case errors.Is(err, engine.ErrCopied):
+		to, reason = catalog.Copied, "copied and verified; nothing is deleted until `ambercellar run delete "+r.ID+"`"
+		if r.DeleteAt != nil {
+			reason = "copied and verified; the rows are deleted on " + r.DeleteAt.Format(time.RFC3339) + ", or earlier by `ambercellar run delete " + r.ID + "`"
+		}
 	case errors.Is(err, engine.ErrShutdown):
 		s.Log.Info("run rests until the next start", "run", r.ID)
 		s.finish(r)
@@ -193,7 +199,7 @@ func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.State == catalog.Paused || r.State == catalog.Failed {
+	if r.State == catalog.Paused || r.State == catalog.Failed || r.State == catalog.Copied {
 		// Its open segments are closed by an execution that is cancelled from the start.
 		if r, err = s.Catalog.SetRunState(ctx, "administrator", id, catalog.Running, "being cancelled"); err != nil {
 			return nil, err
@@ -233,6 +239,56 @@ func (s *Service) Resume(ctx context.Context, id string) (*catalog.Run, error) {
 	copied := *r
 	s.launch(r)
 	return &copied, nil
+}
+
+// Delete decides that the rows of a run that copied them go now: those that still are what was copied.
+func (s *Service) Delete(ctx context.Context, actor, id string) (*catalog.Run, error) {
+	r, err := s.Catalog.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if r.State != catalog.Copied {
+		return nil, fmt.Errorf("run %s is %s; only rows of a run that is copied wait for this: %w", id, r.State, catalog.ErrState)
+	}
+	r.Deleting, r.DeleteAt = true, nil
+	if err := s.Catalog.SaveProgress(ctx, r, nil); err != nil {
+		return nil, err
+	}
+	if r, err = s.Catalog.SetRunState(ctx, actor, id, catalog.Queued, ""); err != nil {
+		return nil, err
+	}
+	copied := *r
+	s.launch(r)
+	return &copied, nil
+}
+
+// watchEvery is how often the service looks for copied rows whose time has come.
+const watchEvery = time.Second
+
+// watchDeletes deletes copied rows when the time that their clause gave has passed.
+func (s *Service) watchDeletes() {
+	defer s.wait.Done()
+	tick := time.NewTicker(watchEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-s.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		runs, err := s.Catalog.RunsIn(s.ctx, catalog.Copied)
+		for _, r := range runs {
+			if r.DeleteAt != nil && !s.Now().Before(r.DeleteAt.Time) {
+				s.Log.Info("the time of copied rows has come", "run", r.ID)
+				if _, err := s.Delete(s.ctx, "service", r.ID); err != nil {
+					s.Log.Error("copied rows cannot be deleted", "run", r.ID, "error", err)
+				}
+			}
+		}
+		if err != nil && s.ctx.Err() == nil {
+			s.Log.Error("copied runs cannot be listed", "error", err)
+		}
+	}
 }
 
 // RequestRestore keeps a restore and carries it out in the background.

@@ -21,6 +21,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/mariadb"
 	"ambercellar/internal/source/postgres"
 	"ambercellar/internal/source/sqlite"
 )
@@ -32,10 +33,14 @@ var Version = "development"
 var openers = map[string]func(context.Context, source.Config) (source.Source, error){
 	"sqlite":   func(ctx context.Context, c source.Config) (source.Source, error) { return sqlite.Open(ctx, c) },
 	"postgres": func(ctx context.Context, c source.Config) (source.Source, error) { return postgres.Open(ctx, c) },
+	"mariadb":  func(ctx context.Context, c source.Config) (source.Source, error) { return mariadb.Open(ctx, c) },
 }
 
 // concurrentRuns is how many runs work at a time; the others wait in the queue.
 const concurrentRuns = 2
+
+// clockSkew is by how much the service's clock may differ from a source's for a plan to be made.
+const clockSkew = time.Minute
 
 // Service is the running service.
 type Service struct {
@@ -79,9 +84,13 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		s.lock.Close()
 		return nil, "", err
 	}
-	s.Engine = &engine.Engine{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log, Progress: s.publish}
+	s.Engine = &engine.Engine{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log, Progress: s.publish, Skew: clockSkew}
 	if token, err = s.firstStart(ctx); err == nil {
 		err = s.takeUp(ctx)
+	}
+	if err == nil {
+		s.wait.Add(1)
+		go s.watchDeletes()
 	}
 	if err != nil {
 		s.Close()
@@ -193,10 +202,10 @@ func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) 
 	}
 	open, ok := openers[c.Engine]
 	if !ok {
-		return nil, &engine.RefusedError{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows", c.Engine), Remedy: "write sqlite or postgres"}
+		return nil, &engine.RefusedError{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows", c.Engine), Remedy: "write sqlite, postgres or mariadb (for MySQL too)"}
 	}
 	if c.Address == "" {
-		return nil, &engine.RefusedError{Field: "address", Message: "the address is missing", Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database"}
+		return nil, &engine.RefusedError{Field: "address", Message: "the address is missing", Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or mariadb://user@host:3306/database"}
 	}
 	if c.Connections == 0 {
 		c.Connections = 4

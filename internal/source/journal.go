@@ -57,12 +57,13 @@ func NewJournalRow(b Batch) *JournalRow {
 type leftOut struct {
 	Changed  []int `json:"changed,omitempty"`
 	Vanished []int `json:"vanished,omitempty"`
+	Held     []int `json:"held,omitempty"`
 	Skipped  []int `json:"skipped,omitempty"`
 }
 
 // LeftOut writes the ordinals that were not deleted, as the journal keeps them.
 func (r *JournalRow) LeftOut() string {
-	b, _ := json.Marshal(leftOut{r.Changed, r.Vanished, r.Skipped}) // numbers always marshal
+	b, _ := json.Marshal(leftOut{r.Changed, r.Vanished, r.Held, r.Skipped}) // numbers always marshal
 	return string(b)
 }
 
@@ -72,6 +73,6 @@ func (r *JournalRow) SetLeftOut(s string) error {
 	if err := json.Unmarshal([]byte(s), &out); err != nil {
 		return fmt.Errorf("ordinals left out %.60q: %w", s, err)
 	}
-	r.Changed, r.Vanished, r.Skipped = out.Changed, out.Vanished, out.Skipped
+	r.Changed, r.Vanished, r.Held, r.Skipped = out.Changed, out.Vanished, out.Held, out.Skipped
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -17,8 +18,8 @@ import (
 // Config is how a source is reached. It never holds a password: PasswordEnv or PasswordFile says where one is.
 type Config struct {
 	Name         string `json:"name" db:"name"`
-	Engine       string `json:"engine" db:"engine"`               // "sqlite" or "postgres"
-	Address      string `json:"address" db:"address"`             // a file for SQLite; a URL without password for PostgreSQL
+	Engine       string `json:"engine" db:"engine"`               // "sqlite", "postgres" or "mariadb"
+	Address      string `json:"address" db:"address"`             // a file for SQLite; a URL without password for a server
 	PasswordEnv  string `json:"password_env" db:"password_env"`   // environment variable of the service that holds the password
 	PasswordFile string `json:"password_file" db:"password_file"` // file readable by the service that holds the password
 	TLS          string `json:"tls" db:"tls"`                     // "verify" (default off the machine), "require" or "off"
@@ -34,8 +35,22 @@ type Source interface {
 	Tables(ctx context.Context) ([]shape.Table, error)
 	// Table describes one table; ErrNoTable where there is none of that name.
 	Table(ctx context.Context, name string) (*shape.Table, error)
-	// Survey counts what a selection would take. It changes nothing, and gives estimates once the budget is spent.
-	Survey(ctx context.Context, sel Selection, now time.Time, budget time.Duration) (*Survey, error)
+	// Clock returns what the database's clock shows, to be compared with the service's. Nothing else asks for it.
+	Clock(ctx context.Context) (time.Time, error)
+	// Estimate says from the database's own statistics how many rows of each term are due. It takes well under a second.
+	Estimate(ctx context.Context, sel Selection) ([]int64, error)
+	// Tally counts the rows whose age lies in a span, by the clause that governs them. One short statement.
+	Tally(ctx context.Context, sel Selection, span Span) ([]Tally, error)
+	// Outside counts what no span holds: rows whose age is no instant.
+	Outside(ctx context.Context, sel Selection) (int64, error)
+	// Ends returns the oldest and the newest age; false where there is none.
+	Ends(ctx context.Context, sel Selection) (oldest, newest time.Time, ok bool, err error)
+	// CountWhere counts the rows that satisfy a filter, to limit at the most.
+	CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (int64, error)
+	// Difference counts the rows that are due, by their clauses alone, in a and not in b, in b and not in a, and in both.
+	Difference(ctx context.Context, a, b Selection) (onlyA, onlyB, both int64, err error)
+	// Statements returns the very statements that a run of the selection sends, for reading.
+	Statements(ctx context.Context, sel Selection, columns []int) ([]Statement, error)
 
 	// ReadSlice reads one slice in order of (age, key) and hands it on in chunks, each valid only during the call.
 	// It takes no row locks and holds no transaction beyond its return.
@@ -94,27 +109,54 @@ func (e *HeldError) Error() string {
 	return fmt.Sprintf("table %s is being worked on by service %s (run %s); wait for it, or stop it there", e.Table, e.Holder, e.Run)
 }
 
-// Selection says which rows of a table are due: those whose age lies strictly before Cutoff, less those recorded as
-// restored and those that another table refers to.
+// Selection says which rows of a table are due: those that one of the terms governs and whose age lies strictly before
+// that term's cutoff, less those that are held, those recorded as restored, and those that another table refers to.
 type Selection struct {
-	Table  *shape.Table
-	Age    rule.Age
-	Cutoff time.Time // whole seconds, UTC
+	Table *shape.Table
+	Age   rule.Age
+	Terms []rule.Term
+	Only  []*filter.Filter // each must be true as well: a plan that takes less than its rule
+	Holds []*filter.Filter // rows for which one is true are held, and never due
 }
 
-// Survey is what a selection would take.
-type Survey struct {
-	Counted    bool   `json:"counted"` // false: Due is the engine's estimate, as counting took too long
-	Due        int64  `json:"due"`
-	Bytes      int64  `json:"bytes"` // estimated from the average width of a row
-	Oldest     string `json:"oldest,omitempty"`
-	LastGoing  string `json:"last_going,omitempty"`  // the newest value that is due
-	FirstStays string `json:"first_stays,omitempty"` // the oldest value that is not
-	Ageless    int64  `json:"ageless"`               // rows whose age is no instant; never due
-	Future     int64  `json:"future"`                // rows dated more than a day after the planning instant
-	Restored   int64  `json:"restored"`              // aged rows left alone because a restore brought them back
-	Referenced int64  `json:"referenced"`            // aged rows left alone because another table refers to them
-	Total      int64  `json:"total"`                 // the table's rows, estimated
+// Every is the selection of all rows older than a cutoff.
+func Every(t *shape.Table, age rule.Age, cutoff time.Time) Selection {
+	return Selection{Table: t, Age: age, Terms: []rule.Term{{Cutoff: rule.Cutoff{At: cutoff}}}}
+}
+
+// Latest returns the latest cutoff of the terms, or false where none has one.
+func (s Selection) Latest() (at time.Time, ok bool) {
+	for _, t := range s.Terms {
+		if !t.Never && !t.None && (!ok || t.At.After(at)) {
+			at, ok = t.At, true
+		}
+	}
+	return at, ok
+}
+
+// Span is a span of age; a zero time is no bound.
+type Span struct{ From, To time.Time }
+
+// Tally is what a span holds of the rows of one clause.
+type Tally struct {
+	Clause     int    // -1: rows that no clause covers
+	Rows       int64  // governed by the clause
+	Due        int64  // that a run would take
+	Held       int64  // due but for a hold
+	Restored   int64  // due but for being recorded as restored
+	Referenced int64  // due but for another table that refers to them
+	Collation  int64  // due or not by the column's own collation, and the other by exact comparison; never taken
+	Oldest     string // age of the oldest row, as ISO 8601 or the number that stands there
+	Newest     string
+	LastGoing  string // the newest age that is due
+	FirstStays string // the oldest that is not before the cutoff
+}
+
+// Statement is a statement as it is sent, with the values that are bound to it.
+type Statement struct {
+	Title  string   `json:"title"`
+	SQL    string   `json:"sql"`
+	Values []string `json:"values"`
 }
 
 // SliceRequest says what a slice takes.
@@ -170,6 +212,7 @@ type JournalRow struct {
 	Digest   value.Set `json:"digest"` // of the rows that the delete reported
 	Changed  []int     `json:"changed,omitempty"`
 	Vanished []int     `json:"vanished,omitempty"`
+	Held     []int     `json:"held,omitempty"`
 	Skipped  []int     `json:"skipped,omitempty"` // locked by others, or referred to by another table meanwhile
 	First    int       `json:"first"`             // lowest ordinal
 	Last     int       `json:"last"`              // highest ordinal

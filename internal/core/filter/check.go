@@ -367,3 +367,12 @@ func colon(zone string) string {
 	}
 	return zone
 }
+
+// Literal returns the value of a filter that compares one column with one literal, and whether it is such.
+func (f *Filter) Literal() (value.Value, bool) {
+	c, ok := f.root.(*Compare)
+	if !ok {
+		return value.Value{}, false
+	}
+	return c.Right.Value, true
+}

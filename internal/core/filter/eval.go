@@ -167,7 +167,10 @@ func columnsCompared(x *CompareColumns, l, r value.Value) Truth {
 	if r.Kind == value.Text {
 		r.B = trimmed(x.Right.Column, r.B)
 	}
-	if l.Kind != r.Kind && !(numeric(l.Kind) && numeric(r.Kind)) {
+	if k := classOf(x.Left.Column); (k == dates || k == timestamps || k == instants) && (l.Kind == value.Text && !late(l) || r.Kind == value.Text && !late(r)) {
+		return Unknown // a date that is none
+	}
+	if l.Kind != r.Kind && !(numeric(l.Kind) && numeric(r.Kind)) && !late(l) && !late(r) {
 		return Unknown
 	}
 	sign, ok := compare(l, r)
@@ -197,14 +200,31 @@ func compare(v, lit value.Value) (sign int, ok bool) {
 				return compareInts(t.Unix()*1_000_000, lit.N), true
 			}
 		}
-		if len(v.B) > 6 && v.B[4] >= '0' && v.B[4] <= '9' && v.B[5] >= '0' && v.B[5] <= '9' {
-			return 1, true // a year of six digits, which is carried as text for lying beyond the count of microseconds
+		if late(v) && lit.N == value.Infinity {
+			return -1, true
 		}
-		return 0, false
+		return 1, late(v)
+	case lit.Kind == value.Text && (v.Kind == value.Timestamp || v.Kind == value.Instant):
+		sign, ok := compare(lit, v)
+		return -sign, ok
 	case v.Kind == lit.Kind && (v.Kind == value.Bool || v.Kind == value.Date || v.Kind == value.Timestamp || v.Kind == value.Instant):
 		return compareInts(v.N, lit.N), true
 	}
 	return 0, false
+}
+
+// late says whether a value is a time in a year of six digits, which is carried as text for lying beyond the count of
+// microseconds; every other finite time is before it.
+func late(v value.Value) bool {
+	if v.Kind != value.Text || len(v.B) < 7 || v.B[6] != '-' {
+		return false
+	}
+	for _, c := range v.B[:6] {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return true
 }
 
 func compareInts(a, b int64) int {

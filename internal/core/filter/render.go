@@ -68,16 +68,6 @@ func (n *Like) Glob() string {
 	return b.String()
 }
 
-// ComparesText says whether the filter compares text by order or equality, or with a pattern, so that a column's
-// collation might judge otherwise.
-func (f *Filter) ComparesText() bool {
-	found := false
-	if f != nil {
-		refs(f.root, func(r *Ref) { found = found || r.Column != nil && r.Column.Kind == value.Text })
-	}
-	return found
-}
-
 // Never says whether no row can satisfy the filter, as far as comparing its parts shows: bounds that exclude each
 // other, two different values at once, NULL together with a comparison. False does not mean that some row can.
 func (f *Filter) Never() bool { return f != nil && never(f.root) }
@@ -232,4 +222,38 @@ func (p *span) allows(v value.Value, lists [][]value.Value) bool {
 		}
 	}
 	return true
+}
+
+// Collates says whether a column's own collation could judge the filter otherwise than the exact comparison does; folds
+// says that the database's LIKE takes letters of different case for equal.
+func (f *Filter) Collates(folds bool) bool { return collates(f.root, folds) }
+
+func collates(n node, folds bool) bool {
+	some := func(parts []node) bool {
+		for _, p := range parts {
+			if collates(p, folds) {
+				return true
+			}
+		}
+		return false
+	}
+	switch x := n.(type) {
+	case *and:
+		return some(x.parts)
+	case *or:
+		return some(x.parts)
+	case *not:
+		return collates(x.part, folds)
+	case *Compare:
+		return x.Left.Column.Collation != "" && x.Right.Value.Kind == value.Text
+	case *CompareColumns:
+		return x.Left.Column.Collation != "" || x.Right.Column.Collation != ""
+	case *In:
+		return x.Left.Column.Collation != ""
+	case *Between:
+		return x.Left.Column.Collation != "" && x.Low.Value.Kind == value.Text
+	case *Like:
+		return folds || x.Left.Column.Collation != ""
+	}
+	return false
 }

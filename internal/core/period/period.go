@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// Period is a length of time in calendar units, as ISO 8601-1:2019 section 5.5.2 writes durations. Months and
-// years are calendar months and years; a day is 24 hours of UTC.
+// Period is a length of time in calendar units, as ISO 8601-1:2019 section 5.5.2 writes durations. Years,
+// months, weeks and days are those of the calendar of a zone; hours, minutes and seconds pass.
 type Period struct {
 	Years, Months, Weeks, Days, Hours, Minutes, Seconds int
 }
@@ -131,18 +131,61 @@ func (p Period) Spoken() string {
 	return strings.Join(parts[:len(parts)-1], ", ") + " and " + parts[len(parts)-1]
 }
 
-// Before returns the instant that lies the period before t, in UTC. Years and months go first, on the calendar:
-// where the earlier month is too short, its last day is taken (31 March less one month is 28 or 29 February).
-// Weeks, days and the clock units follow.
-func (p Period) Before(t time.Time) time.Time {
-	t = t.UTC()
-	months := p.Years*12 + p.Months
+// Before returns the instant that lies the period before t by the calendar and clock of a zone. Years and months go
+// first, on the calendar: where the earlier month is too short, its last day is taken (31 March less one month is 28 or
+// 29 February). Weeks and days follow on the calendar too, so that the clock shows the same time of day; then hours,
+// minutes and seconds as they pass.
+func (p Period) Before(t time.Time, zone *time.Location) time.Time {
+	t = t.In(zone)
 	y, m, d := t.Date()
-	first := time.Date(y, m-time.Month(months), 1, 0, 0, 0, 0, time.UTC)
+	first := time.Date(y, m-time.Month(p.Years*12+p.Months), 1, 0, 0, 0, 0, time.UTC)
 	last := first.AddDate(0, 1, -1).Day()
-	clock := t.Sub(time.Date(y, m, d, 0, 0, 0, 0, time.UTC))
-	t = first.AddDate(0, 0, min(d, last)-1-7*p.Weeks-p.Days).Add(clock)
-	return t.Add(-time.Duration(p.Hours)*time.Hour - time.Duration(p.Minutes)*time.Minute - time.Duration(p.Seconds)*time.Second)
+	day := first.AddDate(0, 0, min(d, last)-1-7*p.Weeks-p.Days)
+	clock := time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute + time.Duration(t.Second())*time.Second + time.Duration(t.Nanosecond())
+	out := t
+	if y2, m2, d2 := day.Date(); y2 != y || m2 != m || d2 != d {
+		out = Local(day.Add(clock), zone)
+	}
+	return out.Add(-time.Duration(p.Hours)*time.Hour - time.Duration(p.Minutes)*time.Minute - time.Duration(p.Seconds)*time.Second)
+}
+
+// Local returns the instant at which a zone's clocks show what wall shows (whose own zone does not matter). A time that
+// they show twice, when they are set back, means the first; one that they jump over means the moment of the jump.
+func Local(wall time.Time, zone *time.Location) time.Time {
+	y, m, d := wall.Date()
+	u := time.Date(y, m, d, wall.Hour(), wall.Minute(), wall.Second(), wall.Nanosecond(), time.UTC)
+	shows := func(t time.Time) bool {
+		_, offset := t.In(zone).Zone()
+		return t.Add(time.Duration(offset) * time.Second).Equal(u)
+	}
+	_, before := u.Add(-26 * time.Hour).In(zone).Zone()
+	_, after := u.Add(26 * time.Hour).In(zone).Zone()
+	early, late := u.Add(-time.Duration(max(before, after))*time.Second), u.Add(-time.Duration(min(before, after))*time.Second)
+	switch {
+	case shows(early):
+		return early.In(zone)
+	case shows(late):
+		return late.In(zone)
+	}
+	_, jump := early.In(zone).ZoneBounds()
+	if jump.IsZero() || jump.After(late) {
+		return late.In(zone)
+	}
+	return jump
+}
+
+// Wall returns what the clocks of a zone show at t, as a time in UTC, for columns that hold clock times without zone.
+// Where they are about to be set back and will show it a second time, it returns the time to which they will be set:
+// a row that bears a time in between may have been written at either, and is not older than t for certain.
+func Wall(t time.Time, zone *time.Location) time.Time {
+	wall := func(t time.Time) time.Time {
+		_, offset := t.In(zone).Zone()
+		return t.UTC().Add(time.Duration(offset) * time.Second)
+	}
+	if _, back := t.In(zone).ZoneBounds(); !back.IsZero() && wall(back).Before(wall(t)) {
+		return wall(back)
+	}
+	return wall(t)
 }
 
 // Align is the calendar boundary at which a cutoff is cut; None leaves it where it falls.
@@ -166,9 +209,9 @@ func ParseAlign(s string) (Align, error) {
 	return None, fmt.Errorf("%q is not a calendar boundary; write day, week, month, quarter or year, or leave align out", s)
 }
 
-// Floor returns the last boundary at or before t, in UTC.
-func (a Align) Floor(t time.Time) time.Time {
-	t = t.UTC()
+// Floor returns the last boundary at or before t in a zone: the first moment of a day there.
+func (a Align) Floor(t time.Time, zone *time.Location) time.Time {
+	t = t.In(zone)
 	y, m, d := t.Date()
 	switch a {
 	case Day:
@@ -183,13 +226,13 @@ func (a Align) Floor(t time.Time) time.Time {
 	default:
 		return t
 	}
-	return time.Date(y, m, d, 0, 0, 0, 0, time.UTC)
+	return Local(time.Date(y, m, d, 0, 0, 0, 0, time.UTC), zone)
 }
 
 // Cutoff returns the instant before which a row is due when a plan is made at now: now less the keep, moved back to
 // the boundary where one is set, and cut to the whole second (downward, so that nothing becomes due early).
-func Cutoff(now time.Time, keep Period, align Align) time.Time {
-	return align.Floor(keep.Before(now)).Truncate(time.Second)
+func Cutoff(now time.Time, keep Period, align Align, zone *time.Location) time.Time {
+	return align.Floor(keep.Before(now, zone), zone).UTC().Truncate(time.Second)
 }
 
 // MarshalText and UnmarshalText carry a period in JSON as ISO 8601.

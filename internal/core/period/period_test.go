@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	_ "time/tzdata" // zones must not depend on the machine
 )
 
 func TestParseReadsISOAndSpokenForms(t *testing.T) {
@@ -82,7 +83,7 @@ func TestCutoffsFallWhereTheCalendarSays(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := Cutoff(at(c.now), keep, c.align); !got.Equal(at(c.want)) {
+		if got := Cutoff(at(c.now), keep, c.align, time.UTC); !got.Equal(at(c.want)) {
 			t.Errorf("%s less %s aligned to %q: got %s, want %s", c.now, c.keep, c.align, got.Format(time.RFC3339Nano), c.want)
 		}
 	}
@@ -91,9 +92,9 @@ func TestCutoffsFallWhereTheCalendarSays(t *testing.T) {
 func TestACutoffNeverLiesAfterTheUnalignedOne(t *testing.T) {
 	keep := Period{Months: 7, Days: 3}
 	for now := at("2020-01-01T11:22:33Z"); now.Year() < 2029; now = now.Add(31 * time.Hour) {
-		plain := keep.Before(now)
+		plain := keep.Before(now, time.UTC)
 		for _, a := range []Align{None, Day, Week, Month, Quarter, Year} {
-			if c := Cutoff(now, keep, a); c.After(plain) {
+			if c := Cutoff(now, keep, a, time.UTC); c.After(plain) {
 				t.Fatalf("at %s aligned to %q the cutoff %s lies after %s", now, a, c, plain)
 			}
 		}
@@ -114,6 +115,72 @@ func TestSpokenSaysItInWords(t *testing.T) {
 		p, _ := Parse(iso)
 		if got := p.Spoken(); got != want {
 			t.Errorf("%s: got %q, want %q", iso, got, want)
+		}
+	}
+}
+
+func zone(t *testing.T, name string) *time.Location {
+	t.Helper()
+	z, err := time.LoadLocation(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return z
+}
+
+func TestCutoffsKeepToTheClocksOfAZone(t *testing.T) {
+	for _, c := range []struct {
+		now, zone, keep string
+		align           Align
+		want            string
+	}{
+		{"2026-11-23T14:05:06Z", "Europe/Athens", "P18M", Month, "2025-04-30T21:00:00Z"}, // midnight of 1 May in summer time
+		{"2026-04-01T21:30:00Z", "Europe/Athens", "P1D", Day, "2026-03-31T21:00:00Z"},    // already 2 April there
+		{"2026-03-30T09:00:00Z", "Europe/Berlin", "P1D", None, "2026-03-29T09:00:00Z"},   // 11:00 to 11:00
+		{"2026-03-29T12:00:00Z", "Europe/Berlin", "P1D", None, "2026-03-28T13:00:00Z"},   // 14:00 to 14:00, 23 hours
+		{"2026-03-29T12:00:00Z", "Europe/Berlin", "PT24H", None, "2026-03-28T12:00:00Z"}, // hours pass
+		{"2026-10-25T12:00:00Z", "Europe/Berlin", "P1D", None, "2026-10-24T11:00:00Z"},   // 25 hours
+		{"2026-04-29T00:30:00Z", "Europe/Berlin", "P1M", None, "2026-03-29T01:00:00Z"},   // 02:30 was jumped over
+		{"2026-11-25T01:30:00Z", "Europe/Berlin", "P1M", None, "2026-10-25T00:30:00Z"},   // 02:30 was shown twice
+		{"2026-11-23T10:00:00Z", "America/New_York", "P1D", Week, "2026-11-16T05:00:00Z"},
+		{"2026-11-23T03:00:00Z", "Pacific/Auckland", "P1D", Year, "2025-12-31T11:00:00Z"},
+		{"2018-11-05T12:00:00Z", "America/Sao_Paulo", "P1D", Day, "2018-11-04T03:00:00Z"}, // the day began at one o'clock
+		{"2026-11-23T14:05:06Z", "Asia/Kathmandu", "PT1S", Day, "2026-11-22T18:15:00Z"},
+	} {
+		keep, err := Parse(c.keep)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := Cutoff(at(c.now), keep, c.align, zone(t, c.zone)); !got.Equal(at(c.want)) {
+			t.Errorf("%s less %s aligned to %q in %s: got %s, want %s", c.now, c.keep, c.align, c.zone, got.Format(time.RFC3339), c.want)
+		}
+	}
+}
+
+func TestClockTimesThatComeTwiceStay(t *testing.T) {
+	berlin := zone(t, "Europe/Berlin")
+	for now, want := range map[string]string{
+		"2026-10-24T23:59:59Z": "2026-10-25T01:59:59Z", "2026-10-25T00:00:00Z": "2026-10-25T02:00:00Z", "2026-10-25T00:30:00Z": "2026-10-25T02:00:00Z",
+		"2026-10-25T01:30:00Z": "2026-10-25T02:30:00Z", "2026-10-25T02:00:00Z": "2026-10-25T03:00:00Z", "2026-03-29T01:00:00Z": "2026-03-29T03:00:00Z",
+	} {
+		if got := Wall(at(now), berlin); !got.Equal(at(want)) {
+			t.Errorf("at %s: got %s, want %s", now, got.Format(time.RFC3339), want)
+		}
+	}
+}
+
+func TestLocalAndWallAreInverse(t *testing.T) {
+	for _, name := range []string{"UTC", "Europe/Berlin", "America/Sao_Paulo", "Australia/Lord_Howe", "Asia/Kolkata"} {
+		z := zone(t, name)
+		for at := at("2017-01-01T00:17:00Z"); at.Year() < 2019; at = at.Add(37 * time.Minute) {
+			_, offset := at.In(z).Zone()
+			back := Local(at.UTC().Add(time.Duration(offset)*time.Second), z)
+			if !back.Equal(at) && at.Sub(back) != time.Hour && at.Sub(back) != 30*time.Minute {
+				t.Fatalf("%s in %s comes back as %s", at, name, back.UTC())
+			}
+			if w := Wall(at, z); w.After(at.Add(time.Duration(offset) * time.Second)) {
+				t.Fatalf("%s in %s: the wall clock %s lies ahead", at, name, w)
+			}
 		}
 	}
 }

@@ -1,10 +1,12 @@
-// Package rule holds the retention rule of one table: its model, its YAML form with the position of every mistake,
-// and the checks of a rule against the table that it names. It opens no file and asks no database: both the text
-// and the table's shape come in.
+// Package rule holds the retention rule of one table: its model, its YAML form with the position of every mistake, the
+// checks of a rule against the table that it names, and which clause governs which rows. It opens no file and asks no
+// database: text, shapes and instants come in.
 package rule
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,69 +16,141 @@ import (
 
 // Rule is the retention rule of one table.
 type Rule struct {
-	Name    string    `json:"name"`
-	About   string    `json:"about,omitempty"` // why the records are kept as long as they are
-	Source  string    `json:"source"`
-	Table   string    `json:"table"`
-	Age     Age       `json:"age"`
-	Clauses []Clause  `json:"clauses"`
-	Then    Then      `json:"then"`
-	Archive Archive   `json:"archive"`
-	Pace    pace.Pace `json:"pace"`
+	Name        string          `json:"name"`
+	About       string          `json:"about,omitempty"` // why the records are kept as long as they are
+	Off         bool            `json:"off,omitempty"`   // not enabled: it can be planned, and not run
+	Source      string          `json:"source"`
+	Table       string          `json:"table"`
+	Age         Age             `json:"age"`
+	Zone        string          `json:"zone,omitempty"`     // IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
+	Modified    string          `json:"modified,omitempty"` // column that tells when writers last touched a row
+	Clauses     []Clause        `json:"clauses"`
+	Then        Then            `json:"then"`
+	DeleteAfter *period.Period  `json:"delete_after,omitempty"` // with copy: how long after the copy the rows are deleted; nil: by hand
+	Archive     Archive         `json:"archive"`
+	Omit        []string        `json:"omit,omitempty"` // columns that are not archived
+	Mask        map[string]Mask `json:"mask,omitempty"` // columns that are archived in another form
+	Confirm     string          `json:"confirm,omitempty"`
+	Pace        pace.Pace       `json:"pace"`
 }
 
-// Age says which column tells how old a row is.
-type Age struct {
-	Column string `json:"column"`
-	Unit   Unit   `json:"unit,omitempty"` // of an integer column
-}
-
-// Unit is what an integer age column counts since 1970-01-01 00:00:00 UTC.
-type Unit string
-
-const (
-	Seconds      Unit = "seconds"
-	Milliseconds Unit = "milliseconds"
-	Microseconds Unit = "microseconds"
-)
-
-// Count returns the number that stands for t.
-func (u Unit) Count(t time.Time) int64 {
-	switch u {
-	case Milliseconds:
-		return t.UnixMilli()
-	case Microseconds:
-		return t.UnixMicro()
-	}
-	return t.Unix()
-}
-
-// Time is the inverse of Count.
-func (u Unit) Time(n int64) time.Time {
-	switch u {
-	case Milliseconds:
-		return time.UnixMilli(n).UTC()
-	case Microseconds:
-		return time.UnixMicro(n).UTC()
-	}
-	return time.Unix(n, 0).UTC()
-}
-
-// Clause is one line of a rule: how long rows stay live.
+// Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
 type Clause struct {
-	Keep      period.Period `json:"keep"`
-	Align     period.Align  `json:"align,omitempty"`
-	Otherwise bool          `json:"otherwise,omitempty"`
-	About     string        `json:"about,omitempty"`
+	Where       string          `json:"where,omitempty"` // a filter; empty: every row
+	Keep        Keep            `json:"keep"`
+	Align       period.Align    `json:"align,omitempty"`
+	Otherwise   bool            `json:"otherwise,omitempty"` // for exactly the rows that no other enabled clause matches
+	Off         bool            `json:"off,omitempty"`
+	Locked      string          `json:"locked,omitempty"` // why only an administrator may shorten or remove the clause
+	About       string          `json:"about,omitempty"`
+	Then        Then            `json:"then,omitempty"`
+	DeleteAfter *period.Period  `json:"delete_after,omitempty"`
+	Archive     *Archive        `json:"archive,omitempty"`
+	Omit        []string        `json:"omit,omitempty"`
+	Mask        map[string]Mask `json:"mask,omitempty"`
 }
+
+// Keep is how long rows stay live: exactly one of its fields is set.
+type Keep struct {
+	Period  period.Period `json:"period,omitzero"`
+	Before  *Moment       `json:"before,omitempty"`  // a fixed cutoff
+	Newest  int           `json:"newest,omitempty"`  // so many of the newest partitions
+	Forever bool          `json:"forever,omitempty"` // never due
+	None    bool          `json:"none,omitempty"`    // due at once
+	Name    string        `json:"name,omitempty"`    // of a keep that is defined once for many rules
+}
+
+// Moment is a day, or an instant where it names a zone or the rule does.
+type Moment struct {
+	Text string
+	at   time.Time // the clock that it shows
+	zone bool      // it names its zone: at is an instant
+}
+
+// MarshalText and UnmarshalText carry a moment in JSON as it was written.
+func (m Moment) MarshalText() ([]byte, error) { return []byte(m.Text), nil }
+func (m *Moment) UnmarshalText(b []byte) (err error) {
+	*m, err = parseMoment(string(b))
+	return err
+}
+
+func parseMoment(s string) (Moment, error) {
+	m := Moment{Text: s}
+	for _, form := range []string{time.RFC3339, "2006-01-02 15:04:05Z07:00"} {
+		if t, err := time.Parse(form, s); err == nil {
+			m.at, m.zone = t, true
+			return m, nil
+		}
+	}
+	for _, form := range []string{time.DateOnly, "2006-01-02T15:04:05", time.DateTime, "2006-01-02T15:04", "2006-01-02 15:04"} {
+		if t, err := time.Parse(form, s); err == nil {
+			m.at = t
+			return m, nil
+		}
+	}
+	return m, fmt.Errorf("%q is no day or time; write one like 2024-01-01 or 2024-01-01T12:00:00Z", s)
+}
+
+// In returns the instant that the moment means in a zone.
+func (m Moment) In(zone *time.Location) time.Time {
+	if m.zone {
+		return m.at.UTC()
+	}
+	return period.Local(m.at, zone).UTC()
+}
+
+// String writes the keep as a rule does.
+func (k Keep) String() string {
+	switch {
+	case k.Forever:
+		return "forever"
+	case k.None:
+		return "none"
+	case k.Before != nil:
+		return "before " + k.Before.Text
+	case k.Newest > 0:
+		return fmt.Sprintf("newest %d partitions", k.Newest)
+	case k.Name != "":
+		return k.Name
+	}
+	return k.Period.String()
+}
+
+// Spoken writes the keep in words.
+func (k Keep) Spoken() string {
+	switch {
+	case k.Before != nil:
+		return "what is before " + k.Before.Text + " goes"
+	case k.Newest > 0:
+		return fmt.Sprintf("the newest %d partitions", k.Newest)
+	case k.Period != period.Period{}:
+		return k.Period.Spoken()
+	}
+	return k.String()
+}
+
+// Named is a keep that is defined once, with its reason, and shared by many rules.
+type Named struct {
+	Name    string        `json:"name"`
+	Period  period.Period `json:"period,omitzero"`
+	Forever bool          `json:"forever,omitempty"`
+	About   string        `json:"about"`
+}
+
+// Keep is what the definition stands for.
+func (n Named) Keep() Keep { return Keep{Period: n.Period, Forever: n.Forever} }
 
 // Then is what happens to rows that are due.
 type Then string
 
 const (
 	ThenArchive Then = "archive" // copied, verified, deleted
+	ThenCopy    Then = "copy"    // copied and verified; deleted by a second decision
 	ThenPurge   Then = "purge"   // deleted without a copy
 )
+
+// Copies says whether rows go to a store.
+func (t Then) Copies() bool { return t == ThenArchive || t == ThenCopy }
 
 // Archive says where the copies go.
 type Archive struct {
@@ -84,10 +158,52 @@ type Archive struct {
 	Keep  *period.Period `json:"keep,omitempty"` // how long a segment stays in the archive at least; nil: without end
 }
 
-// Cutoff returns the instant before which rows are due when a plan is made at now.
-func (r *Rule) Cutoff(now time.Time) time.Time {
-	c := r.Clauses[0]
-	return period.Cutoff(now, c.Keep, c.Align)
+// Mask is how a column is cleaned before it is archived.
+type Mask string
+
+const (
+	MaskBlank Mask = "blank" // NULL, or an empty text where the column takes none
+	MaskHash  Mask = "hash"  // HMAC-SHA-256 under a key that only the service knows, as hexadecimal text
+	MaskYear  Mask = "year"  // the first moment of the year
+	MaskLast4 Mask = "last4" // asterisks, and the last four characters
+)
+
+// Location is the zone whose calendar and clock the rule keeps to.
+func (r *Rule) Location() *time.Location {
+	zone, err := time.LoadLocation(r.Zone)
+	if err != nil {
+		return time.UTC // Parse refuses zones that cannot be loaded
+	}
+	return zone
+}
+
+// Effective is a clause with everything that it takes from the rule filled in.
+func (r *Rule) Effective(i int) Clause {
+	c := r.Clauses[i]
+	if c.Then == "" {
+		c.Then = r.Then
+	}
+	if c.DeleteAfter == nil {
+		c.DeleteAfter = r.DeleteAfter
+	}
+	if c.Archive == nil {
+		c.Archive = &Archive{}
+	}
+	whole := *c.Archive
+	if whole.Store == "" {
+		whole.Store = r.Archive.Store
+	}
+	if whole.Keep == nil {
+		whole.Keep = r.Archive.Keep
+	}
+	c.Archive = &whole
+	if c.Omit == nil {
+		c.Omit = r.Omit
+	}
+	if c.Mask == nil {
+		c.Mask = r.Mask
+	}
+	return c
 }
 
 // Compare says in words what changed from one revision of a rule to the next; nothing where nothing did.
@@ -105,24 +221,24 @@ func Compare(before, after *Rule) []string {
 		}
 		out = append(out, fmt.Sprintf("%s: %s → %s", field, show(a), show(b)))
 	}
+	onOff := map[bool]string{false: "true", true: "false"}
 	note("about", before.About, after.About)
+	note("enabled", onOff[before.Off], onOff[after.Off])
 	note("source", before.Source, after.Source)
 	note("table", before.Table, after.Table)
 	note("age", before.Age.String(), after.Age.String())
+	note("zone", before.Zone, after.Zone)
+	note("modified", before.Modified, after.Modified)
 	note("clauses", before.clauseText(), after.clauseText())
 	note("then", string(before.Then), string(after.Then))
+	note("delete_after", periodText(before.DeleteAfter), periodText(after.DeleteAfter))
 	note("archive.store", before.Archive.Store, after.Archive.Store)
-	note("archive.keep", before.Archive.keepText(), after.Archive.keepText())
+	note("archive.keep", periodText(before.Archive.Keep), periodText(after.Archive.Keep))
+	note("omit", strings.Join(before.Omit, ", "), strings.Join(after.Omit, ", "))
+	note("mask", maskText(before.Mask), maskText(after.Mask))
+	note("confirm", before.Confirm, after.Confirm)
 	note("pace", string(before.Pace), string(after.Pace))
 	return out
-}
-
-// String writes the age as a person would.
-func (a Age) String() string {
-	if a.Unit != "" {
-		return a.Column + " (" + string(a.Unit) + ")"
-	}
-	return a.Column
 }
 
 func (r *Rule) clauseText() string {
@@ -136,8 +252,27 @@ func (r *Rule) clauseText() string {
 // String writes a clause on one line.
 func (c Clause) String() string {
 	s := "keep " + c.Keep.String()
-	if c.Align != period.None {
-		s += ", align " + string(c.Align)
+	add := func(name, text string) {
+		if text != "" {
+			s += ", " + name + " " + text
+		}
+	}
+	add("align", string(c.Align))
+	add("where", c.Where)
+	if c.Otherwise {
+		s += ", otherwise"
+	}
+	add("locked", c.Locked)
+	add("then", string(c.Then))
+	add("delete after", periodText(c.DeleteAfter))
+	if c.Archive != nil {
+		add("store", c.Archive.Store)
+		add("archive keep", periodText(c.Archive.Keep))
+	}
+	add("omit", strings.Join(c.Omit, " "))
+	add("mask", maskText(c.Mask))
+	if c.Off {
+		s += ", not enabled"
 	}
 	if c.About != "" {
 		s += " (" + c.About + ")"
@@ -145,9 +280,68 @@ func (c Clause) String() string {
 	return s
 }
 
-func (a Archive) keepText() string {
-	if a.Keep == nil {
+// Label names a clause as people are shown it: its number and which rows it is for.
+func (r *Rule) Label(i int) string {
+	c := r.Clauses[i]
+	rows := "every row"
+	switch {
+	case c.Otherwise:
+		rows = "every other row"
+	case c.Where != "":
+		rows = c.Where
+	}
+	return fmt.Sprintf("%d: %s", i+1, rows)
+}
+
+func periodText(p *period.Period) string {
+	if p == nil {
 		return ""
 	}
-	return a.Keep.String()
+	return p.String()
+}
+
+func maskText(m map[string]Mask) string {
+	var parts []string
+	for _, column := range slices.Sorted(maps.Keys(m)) {
+		parts = append(parts, column+" "+string(m[column]))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Loosened says which locked clauses of a revision the next one shortens, narrows or removes, in words. Whether that is
+// so for a keep whose length hangs on the calendar is judged at now, with named keeps resolved.
+func Loosened(before, after *Rule, now time.Time, resolve Resolver) []string {
+	if before.Off {
+		return nil
+	}
+	cutoff := func(r *Rule, i int) (Cutoff, error) { return r.cutoff(i, now, resolve) }
+	var out []string
+	for i, c := range before.Clauses {
+		if c.Locked == "" || c.Off {
+			continue
+		}
+		name := "clause " + before.Label(i)
+		at := slices.IndexFunc(after.Clauses, func(d Clause) bool { return d.Where == c.Where && d.Otherwise == c.Otherwise && !d.Off })
+		if at < 0 || before.Table != after.Table || before.Source != after.Source {
+			out = append(out, name+" is removed")
+			continue
+		}
+		old, err1 := cutoff(before, i)
+		now, err2 := cutoff(after, at)
+		d, e := before.Effective(i), after.Effective(at)
+		switch {
+		case after.Clauses[at].Locked == "":
+			out = append(out, name+" is no longer locked")
+		case err1 != nil || err2 != nil || old.Never && !now.Never || !old.Never && !now.Never && now.At.After(old.At):
+			out = append(out, fmt.Sprintf("%s is shortened from %s to %s", name, c.Keep, after.Clauses[at].Keep))
+		case before.Age.String() != after.Age.String():
+			out = append(out, name+" counts from another age")
+		case d.Then.Copies() && !e.Then.Copies():
+			out = append(out, name+" purges instead of archiving")
+		case d.Archive.Keep == nil && e.Archive.Keep != nil && d.Then.Copies(),
+			d.Archive.Keep != nil && e.Archive.Keep != nil && e.Archive.Keep.Before(time.Unix(0, 0), time.UTC).After(d.Archive.Keep.Before(time.Unix(0, 0), time.UTC)):
+			out = append(out, name+" is archived for a shorter time")
+		}
+	}
+	return out
 }

@@ -43,15 +43,15 @@ func parse(t *testing.T, text string) *Document {
 func TestARuleIsReadInFull(t *testing.T) {
 	d := parse(t, good)
 	want := Rule{Name: "boarding-scans", About: "Fare disputes close within eighteen months.", Source: "harbour", Table: "boarding_scan", Age: Age{Column: "scanned_at"},
-		Clauses: []Clause{{Keep: period.Period{Months: 18}, Align: period.Month, Otherwise: true}}, Then: ThenArchive, Archive: Archive{Store: "cellar", Keep: &period.Period{Years: 7}}, Pace: "gentle"}
+		Clauses: []Clause{{Keep: Keep{Period: period.Period{Months: 18}}, Align: period.Month, Otherwise: true}}, Then: ThenArchive, Archive: Archive{Store: "cellar", Keep: &period.Period{Years: 7}}, Pace: "gentle"}
 	if !reflect.DeepEqual(d.Rule, want) {
 		t.Errorf("got %+v, want %+v", d.Rule, want)
 	}
 	if d.Text != good {
 		t.Errorf("the text was kept as %q", d.Text)
 	}
-	if got := d.Rule.Cutoff(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)); got.Format(time.DateOnly) != "2025-05-01" {
-		t.Errorf("cutoff %s", got)
+	if got, err := d.Rule.Cutoffs(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Resolver{}); err != nil || got[0].At.Format(time.DateOnly) != "2025-05-01" {
+		t.Errorf("cutoff %v, %v", got, err)
 	}
 }
 
@@ -125,7 +125,7 @@ func TestCheckComparesARuleWithItsTable(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			d, tab := parse(t, good), table()
 			c.change(d, tab)
-			problems := Check(d, tab, []string{"cellar"})
+			problems := Check(d, Surroundings{Table: tab, Stores: []string{"cellar"}, Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 			if c.part == "" {
 				if len(problems) > 0 {
 					t.Errorf("got %v", problems)
@@ -141,7 +141,7 @@ func TestCheckComparesARuleWithItsTable(t *testing.T) {
 
 func TestCompareSaysWhatChanged(t *testing.T) {
 	a, b := parse(t, good).Rule, parse(t, strings.NewReplacer("18 months", "P2Y", "then: archive", "then: purge", "archive: {store: cellar, keep: P7Y}\n", "").Replace(good)).Rule
-	want := []string{"clauses: keep P18M, align month → keep P2Y, align month", "then: archive → purge", "archive.store: cellar → nothing", "archive.keep: P7Y → nothing"}
+	want := []string{"clauses: keep P18M, align month, otherwise → keep P2Y, align month, otherwise", "then: archive → purge", "archive.store: cellar → nothing", "archive.keep: P7Y → nothing"}
 	if got := Compare(&a, &b); !reflect.DeepEqual(got, want) {
 		t.Errorf("got %q, want %q", got, want)
 	}

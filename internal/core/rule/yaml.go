@@ -3,7 +3,10 @@ package rule
 import (
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
+	"time"
+	_ "time/tzdata" // zones must not depend on the machine
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -22,6 +25,7 @@ type Problem struct {
 	Rule    string `json:"rule,omitempty"`
 	Field   string `json:"field,omitempty"`
 	Message string `json:"message"`
+	Excerpt string `json:"excerpt,omitempty"` // of a filter, with a caret under the place
 	Remedy  string `json:"remedy,omitempty"`
 	Warning bool   `json:"warning,omitempty"` // the rule can be applied all the same
 }
@@ -51,6 +55,9 @@ func (p Problem) Error() string {
 	if p.Remedy != "" {
 		b.WriteString("; " + p.Remedy)
 	}
+	if p.Excerpt != "" {
+		b.WriteString("\n" + p.Excerpt)
+	}
 	return b.String()
 }
 
@@ -64,9 +71,10 @@ func Fatal(problems []Problem) bool {
 	return false
 }
 
-// Document is one rule of a file, with its text and the place of each field.
+// Document is one rule or named keep of a file, with its text and the place of each field.
 type Document struct {
 	Rule   Rule
+	Keep   *Named // set where the document defines a keep, and no rule
 	Text   string // as it stands in the file
 	file   string
 	places map[string][2]int // field → line, column in the file
@@ -77,7 +85,7 @@ const MaxFile = 1 << 20
 
 var separator = regexp.MustCompile(`(?m)^---[ \t]*(?:#.*)?\r?$`)
 
-// Parse reads a file of one rule or several, separated by lines of three dashes. It returns what could be read and
+// Parse reads a file of one or several rules and named keeps, separated by lines of three dashes. It returns what could be read and
 // every mistake in it.
 func Parse(file string, text []byte) ([]Document, []Problem) {
 	if len(text) > MaxFile {
@@ -102,10 +110,14 @@ func Parse(file string, text []byte) ([]Document, []Problem) {
 	}
 	first := map[string]int{}
 	for _, d := range docs {
-		if before, ok := first[d.Rule.Name]; ok && d.Rule.Name != "" {
-			problems = append(problems, d.problem("rule", fmt.Sprintf("the name %q stands on line %d already", d.Rule.Name, before), "give each rule its own name"))
+		kind, name := "rule", d.Rule.Name
+		if d.Keep != nil {
+			kind, name = "keep", d.Keep.Name
+		}
+		if before, ok := first[kind+name]; ok && name != "" {
+			problems = append(problems, d.problem(kind, fmt.Sprintf("the name %q stands on line %d already", name, before), "give each "+kind+" its own name"))
 		} else {
-			first[d.Rule.Name] = d.places["rule"][0]
+			first[kind+name] = d.places[kind][0]
 		}
 	}
 	return docs, problems
@@ -118,8 +130,10 @@ func (d *Document) problem(field, message, remedy string) Problem {
 		parent = parent[:strings.LastIndexAny(parent, ".[")]
 		place = d.places[parent]
 	}
-	if place[0] == 0 {
-		place = d.places["rule"]
+	for _, start := range []string{"rule", "keep"} {
+		if place[0] == 0 {
+			place = d.places[start]
+		}
 	}
 	return Problem{File: d.file, Line: place[0], Column: place[1], Rule: d.Rule.Name, Field: field, Message: message, Remedy: remedy}
 }
@@ -143,7 +157,13 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 	}
 	r := &reader{doc: Document{Text: strings.Trim(text, "\r\n") + "\n", file: file, places: map[string][2]int{}}, lines: lines}
 	r.place("", body)
-	fields := r.mapping("", body, "rule", "about", "source", "table", "age", "clauses", "then", "archive", "pace")
+	if isDefinition(body) {
+		if fields := r.mapping("", body, "keep", "period", "about"); fields != nil {
+			r.definition(fields)
+		}
+		return &r.doc, r.problems
+	}
+	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace")
 	if fields == nil {
 		return nil, r.problems
 	}
@@ -216,9 +236,6 @@ func (r *reader) mapping(at string, n ast.Node, allowed ...string) map[string]as
 			if near := shape.Nearest(name, allowed); near != "" {
 				remedy = "did you mean " + near + "?"
 			}
-			if name == "where" || name == "locked" {
-				remedy = "take it out: this version keeps all rows of a table equally long"
-			}
 			r.fail(field, fmt.Sprintf("%q is not a field of a rule here", name), remedy)
 			continue
 		}
@@ -271,6 +288,37 @@ func (r *reader) text(field string, n ast.Node, required bool, remedy string) st
 
 var ruleName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
+// isDefinition says whether a document defines a named keep.
+func isDefinition(body ast.Node) bool {
+	var pairs []*ast.MappingValueNode
+	switch m := body.(type) {
+	case *ast.MappingNode:
+		pairs = m.Values
+	case *ast.MappingValueNode:
+		pairs = []*ast.MappingValueNode{m}
+	}
+	return len(pairs) > 0 && pairs[0].Key.String() == "keep"
+}
+
+func (r *reader) definition(f map[string]ast.Node) {
+	n := &Named{}
+	r.doc.Keep = n
+	n.Name = r.text("keep", f["keep"], true, "name the keep, for instance `keep: ticket-disputes`")
+	if n.Name != "" && !ruleName.MatchString(n.Name) || n.Name == "forever" || n.Name == "none" {
+		r.fail("keep", fmt.Sprintf("%q is not a name for a keep", n.Name), "use up to 63 small letters, digits and hyphens, a letter or digit first, and neither forever nor none")
+	} else if _, err := period.Parse(n.Name); err == nil {
+		r.fail("keep", fmt.Sprintf("%q is a length of time and cannot be a name", n.Name), "give the keep another name")
+	}
+	n.About = r.text("about", f["about"], true, "say why records are kept so long; it is shown wherever the keep is used")
+	switch text := r.text("period", f["period"], true, keepRemedy); text {
+	case "":
+	case "forever":
+		n.Forever = true
+	default:
+		n.Period = r.period("period", text)
+	}
+}
+
 func (r *reader) rule(f map[string]ast.Node) {
 	out := &r.doc.Rule
 	out.Name = r.text("rule", f["rule"], true, "name the rule, for instance `rule: boarding-scans`")
@@ -278,22 +326,111 @@ func (r *reader) rule(f map[string]ast.Node) {
 		r.fail("rule", fmt.Sprintf("%q is not a name for a rule", out.Name), "use up to 63 small letters, digits and hyphens, a letter or digit first")
 	}
 	out.About = r.text("about", f["about"], false, "")
+	out.Off = !r.flag("enabled", f["enabled"], true)
 	out.Source = r.text("source", f["source"], true, "name the source that holds the table; `ambercellar source list` shows them")
 	out.Table = r.text("table", f["table"], true, "name the table; `ambercellar table list SOURCE` shows them")
-	r.age(f["age"])
-	r.clauses(f["clauses"])
-	switch then := Then(r.text("then", f["then"], true, "write `then: archive` or `then: purge`")); then {
-	case ThenArchive, ThenPurge, "":
-		out.Then = then
-	default:
-		r.fail("then", fmt.Sprintf("%q is not something to do with due rows", then), "write archive or purge")
+	out.Zone = r.text("zone", f["zone"], false, "")
+	if _, err := time.LoadLocation(out.Zone); err != nil || out.Zone == "Local" {
+		r.fail("zone", fmt.Sprintf("%q is no zone", out.Zone), "write an IANA name like Europe/Athens, or UTC")
+		out.Zone = ""
 	}
+	r.age(f["age"])
+	out.Age.Zone = out.Zone
+	out.Modified = r.text("modified", f["modified"], false, "")
+	out.Then = r.then("then", f["then"], true)
+	out.DeleteAfter = r.someTime("delete_after", f["delete_after"])
 	r.archive(f["archive"])
+	out.Omit = r.list("omit", f["omit"])
+	out.Mask = r.mask("mask", f["mask"])
+	out.Confirm = r.text("confirm", f["confirm"], false, "")
+	r.clauses(f["clauses"])
+	r.agree()
 	p, err := pace.Parse(r.text("pace", f["pace"], false, ""))
 	if err != nil {
 		r.fail("pace", err.Error(), "")
 	}
 	out.Pace = p
+}
+
+func (r *reader) then(field string, n ast.Node, required bool) Then {
+	then := Then(r.text(field, n, required, "write archive, copy or purge"))
+	switch then {
+	case ThenArchive, ThenCopy, ThenPurge, "":
+		return then
+	}
+	r.fail(field, fmt.Sprintf("%q is not something to do with due rows", then), "write archive, copy or purge")
+	return ""
+}
+
+func (r *reader) flag(field string, n ast.Node, otherwise bool) bool {
+	switch text := r.text(field, n, false, ""); text {
+	case "":
+		return otherwise
+	case "true", "false":
+		return text == "true"
+	default:
+		r.fail(field, fmt.Sprintf("%q is neither true nor false", text), fmt.Sprintf("write `%s: true` or leave the field out", field[strings.LastIndexByte(field, '.')+1:]))
+		return otherwise
+	}
+}
+
+// list reads a list of names; one name may stand alone.
+func (r *reader) list(field string, n ast.Node) []string {
+	list, ok := n.(*ast.SequenceNode)
+	if !ok {
+		if text := r.text(field, n, false, "write a list like [a, b]"); text != "" {
+			return []string{text}
+		}
+		return nil
+	}
+	out := []string{}
+	for i, item := range list.Values {
+		at := fmt.Sprintf("%s[%d]", field, i)
+		r.place(at, item)
+		if text := r.text(at, item, true, "write a name"); text != "" {
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+func (r *reader) mask(field string, n ast.Node) map[string]Mask {
+	if n == nil {
+		return nil
+	}
+	var pairs []*ast.MappingValueNode
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		pairs = m.Values
+	case *ast.MappingValueNode:
+		pairs = []*ast.MappingValueNode{m}
+	default:
+		r.fail(field, "here must stand columns, each with its mask", "write `mask: {name: blank, card: last4}`")
+		return nil
+	}
+	out := map[string]Mask{}
+	for _, pair := range pairs {
+		column := strings.Trim(pair.Key.String(), `"' `)
+		at := field + "." + column
+		r.place(at, pair.Key)
+		switch m := Mask(r.text(at, pair.Value, true, "write blank, hash, year or last4")); m {
+		case MaskBlank, MaskHash, MaskYear, MaskLast4, "":
+			out[column] = m
+		default:
+			r.fail(at, fmt.Sprintf("%q is not a mask", m), "write blank, hash, year or last4")
+		}
+	}
+	return out
+}
+
+// someTime reads a length of time that may be left out.
+func (r *reader) someTime(field string, n ast.Node) *period.Period {
+	text := r.text(field, n, false, "")
+	if text == "" {
+		return nil
+	}
+	p := r.period(field, text)
+	return &p
 }
 
 func (r *reader) age(n ast.Node) {
@@ -304,7 +441,7 @@ func (r *reader) age(n ast.Node) {
 		r.doc.Rule.Age.Column = r.text("age", n, true, remedy)
 		return
 	}
-	f := r.mapping("age", n, "column", "unit")
+	f := r.mapping("age", n, "column", "unit", "never")
 	r.doc.Rule.Age.Column = r.text("age.column", f["column"], true, remedy)
 	switch u := Unit(r.text("age.unit", f["unit"], false, "")); u {
 	case "", Seconds, Milliseconds, Microseconds:
@@ -312,10 +449,14 @@ func (r *reader) age(n ast.Node) {
 	default:
 		r.fail("age.unit", fmt.Sprintf("%q is not a unit of time", u), "write seconds, milliseconds or microseconds")
 	}
+	r.doc.Rule.Age.Never = r.list("age.never", f["never"])
 }
 
+// maxClauses bounds the clauses of a rule, and with them the length of the statements made of it.
+const maxClauses = 50
+
 func (r *reader) clauses(n ast.Node) {
-	const remedy = "write one clause: `clauses:` and below it `- keep: P18M`"
+	const remedy = "write at least one clause: `clauses:` and below it `- keep: P18M`"
 	list, ok := n.(*ast.SequenceNode)
 	if !ok || len(list.Values) == 0 {
 		if n == nil {
@@ -325,40 +466,93 @@ func (r *reader) clauses(n ast.Node) {
 		}
 		return
 	}
+	if len(list.Values) > maxClauses {
+		r.fail("clauses", fmt.Sprintf("there are %d clauses; the most is %d", len(list.Values), maxClauses), "join conditions with OR")
+		return
+	}
 	for i, item := range list.Values {
 		at := fmt.Sprintf("clauses[%d]", i)
 		r.place(at, item)
-		f := r.mapping(at, item, "keep", "align", "otherwise", "about")
-		if f == nil {
-			continue
-		}
-		if i > 0 {
-			r.fail(at, "a second clause without a condition covers the same rows as the first", "keep the clause with the longest keep and take the others out")
-			continue
-		}
+		f := r.mapping(at, item, "where", "keep", "before", "newest", "align", "otherwise", "enabled", "locked", "about", "then", "delete_after", "archive", "omit", "mask")
 		r.doc.Rule.Clauses = append(r.doc.Rule.Clauses, r.clause(at, f))
 	}
 }
 
+const keepRemedy = "write an ISO 8601 duration like P18M or P90D, words like \"18 months\", or forever"
+
 func (r *reader) clause(at string, f map[string]ast.Node) Clause {
-	var c Clause
-	const remedy = "write an ISO 8601 duration like P18M or P90D, or words like \"18 months\""
-	if text := r.text(at+".keep", f["keep"], true, remedy); text != "" {
-		c.Keep = r.period(at+".keep", text)
+	c := Clause{Where: r.text(at+".where", f["where"], false, ""), Locked: r.text(at+".locked", f["locked"], false, ""), About: r.text(at+".about", f["about"], false, ""),
+		Off: !r.flag(at+".enabled", f["enabled"], true), Otherwise: r.flag(at+".otherwise", f["otherwise"], false)}
+	if _, stands := f["where"]; stands && c.Where == "" {
+		r.fail(at+".where", "the condition is empty", "write one like outcome = 'refused', or leave where out")
 	}
+	r.keep(at, f, &c)
 	var err error
 	if c.Align, err = period.ParseAlign(r.text(at+".align", f["align"], false, "")); err != nil {
 		r.fail(at+".align", err.Error(), "")
 	}
-	switch text := r.text(at+".otherwise", f["otherwise"], false, ""); text {
-	case "", "false":
-	case "true":
-		c.Otherwise = true
-	default:
-		r.fail(at+".otherwise", fmt.Sprintf("%q is neither true nor false", text), "write `otherwise: true` or leave the field out")
+	c.Then = r.then(at+".then", f["then"], false)
+	c.DeleteAfter = r.someTime(at+".delete_after", f["delete_after"])
+	if n := f["archive"]; n != nil {
+		c.Archive = r.archiveFields(at+".archive", n, false)
 	}
-	c.About = r.text(at+".about", f["about"], false, "")
+	c.Omit = r.list(at+".omit", f["omit"])
+	c.Mask = r.mask(at+".mask", f["mask"])
 	return c
+}
+
+var newestForm = regexp.MustCompile(`^(\d+)(?:\s+partitions?)?$`)
+
+// keep reads the one of keep, before and newest that stands.
+func (r *reader) keep(at string, f map[string]ast.Node, c *Clause) {
+	stand := []string{}
+	for _, name := range []string{"keep", "before", "newest"} {
+		if f[name] != nil {
+			stand = append(stand, name)
+		}
+	}
+	if len(stand) != 1 {
+		field, message := at+".keep", "the field is missing"
+		if len(stand) > 1 {
+			message = "the clause says twice how long rows stay (" + strings.Join(stand, ", ") + ")"
+		}
+		r.fail(field, message, keepRemedy+"; or `before: 2024-01-01`, or `newest: 6 partitions`")
+		return
+	}
+	text := r.text(at+"."+stand[0], f[stand[0]], true, keepRemedy)
+	switch {
+	case text == "":
+	case stand[0] == "before":
+		m, err := parseMoment(text)
+		if err != nil {
+			r.fail(at+".before", err.Error(), "")
+		}
+		c.Keep.Before = &m
+	case stand[0] == "newest":
+		m := newestForm.FindStringSubmatch(text)
+		if m != nil {
+			c.Keep.Newest, _ = strconv.Atoi(m[1])
+		}
+		if c.Keep.Newest < 1 {
+			r.fail(at+".newest", fmt.Sprintf("%q is no number of partitions", text), "write `newest: 6 partitions`")
+		}
+	case text == "forever":
+		c.Keep.Forever = true
+	case text == "none":
+		c.Keep.None = true
+	default:
+		p, err := period.Parse(text)
+		if err != nil && ruleName.MatchString(text) && strings.ContainsAny(text, "abcdefghijklmnopqrstuvwxyz") {
+			c.Keep.Name = text
+			return
+		}
+		if err == nil {
+			p = r.period(at+".keep", text)
+		} else {
+			r.fail(at+".keep", err.Error(), "")
+		}
+		c.Keep.Period = p
+	}
 }
 
 func (r *reader) period(field, text string) period.Period {
@@ -367,30 +561,87 @@ func (r *reader) period(field, text string) period.Period {
 	case err != nil:
 		r.fail(field, err.Error(), "")
 	case p.Zero():
-		r.fail(field, "a keep of zero would make every row due", "write how long rows stay, for instance P18M")
+		r.fail(field, "a keep of zero would make every row due", "write how long rows stay, for instance P18M; `keep: none` empties a table")
 	}
 	return p
 }
 
 func (r *reader) archive(n ast.Node) {
-	then := r.doc.Rule.Then
 	if n == nil {
-		if then == ThenArchive {
-			r.fail("archive", "the rule archives, and does not say where to", "add `archive: {store: cellar}`; `ambercellar store list` shows the stores")
-		}
 		return
 	}
-	f := r.mapping("archive", n, "store", "keep")
+	if a := r.archiveFields("archive", n, true); a != nil {
+		r.doc.Rule.Archive = *a
+	}
+}
+
+func (r *reader) archiveFields(field string, n ast.Node, whole bool) *Archive {
+	f := r.mapping(field, n, "store", "keep")
 	if f == nil {
-		return
+		return nil
 	}
-	if then == ThenPurge {
+	a := &Archive{Store: r.text(field+".store", f["store"], whole, "name the store; `ambercellar store list` shows them")}
+	a.Keep = r.someTime(field+".keep", f["keep"])
+	return a
+}
+
+// agree checks what the fields of a rule say about each other.
+func (r *reader) agree() {
+	out := &r.doc.Rule
+	copies, others, on := false, 0, 0
+	same := map[string]int{}
+	for i := range out.Clauses {
+		c, e, at := out.Clauses[i], out.Effective(i), fmt.Sprintf("clauses[%d]", i)
+		copies = copies || e.Then.Copies()
+		if e.Then.Copies() && e.Archive.Store == "" {
+			field := "archive"
+			if c.Then != "" {
+				field = at + ".archive"
+			}
+			r.fail(field, "the rows are copied, and it is not said where to", "add `archive: {store: cellar}`; `ambercellar store list` shows the stores")
+		}
+		if e.Then == ThenPurge && c.Archive != nil {
+			r.fail(at+".archive", "the clause purges, so nothing goes to an archive", "take archive out, or write `then: archive`")
+		}
+		if c.DeleteAfter != nil && e.Then != ThenCopy {
+			r.fail(at+".delete_after", "only rows that are copied first are deleted later", "write `then: copy`, or take delete_after out")
+		}
+		if e.Then == ThenCopy && (len(e.Omit) > 0 || len(e.Mask) > 0) {
+			r.fail(at, "copied rows are compared with live ones before they are deleted later, which needs all their columns", "write `then: archive`, or take omit and mask out")
+		}
+		if c.Keep.None {
+			if e.Then != ThenPurge {
+				r.fail(at+".keep", "`keep: none` empties a table, and stands only with `then: purge`", "write a keep, or `then: purge`")
+			} else if want := "empty " + out.Table; out.Confirm != want {
+				r.fail("confirm", "the rule empties the table, which has to be confirmed in words", "add `confirm: "+want+"`")
+			}
+		}
+		if c.Otherwise && c.Where != "" {
+			r.fail(at+".where", "`otherwise: true` is for the rows that no other clause matches, and needs no condition", "take one of the two out")
+		}
+		if c.Off {
+			continue
+		}
+		on++
+		if c.Otherwise {
+			others++
+		}
+		key := fmt.Sprint(c.Where, "\x00", c.Otherwise)
+		if before, twice := same[key]; twice && others < 2 {
+			r.fail(at, fmt.Sprintf("the clause is for the same rows as clause %d", before+1), "keep the clause with the longest keep and take the other out")
+		}
+		same[key] = i
+	}
+	switch {
+	case others > 1:
+		r.fail("clauses", fmt.Sprintf("%d clauses have `otherwise: true`, and there is one set of other rows", others), "keep one of them")
+	case on == 0 && len(out.Clauses) > 0:
+		r.fail("clauses", "no clause is enabled", "enable one, or write `enabled: false` for the rule")
+	}
+	if len(out.Clauses) > 0 && !copies && out.Archive.Store != "" {
 		r.fail("archive", "the rule purges, so nothing goes to an archive", "take archive out, or write `then: archive`")
-		return
 	}
-	r.doc.Rule.Archive.Store = r.text("archive.store", f["store"], true, "name the store; `ambercellar store list` shows them")
-	if text := r.text("archive.keep", f["keep"], false, ""); text != "" {
-		p := r.period("archive.keep", text)
-		r.doc.Rule.Archive.Keep = &p
+	if out.DeleteAfter != nil && out.Then != ThenCopy {
+		r.fail("delete_after", "only rows that are copied first are deleted later", "write `then: copy`, or take delete_after out")
 	}
 }

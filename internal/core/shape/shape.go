@@ -20,6 +20,7 @@ type Column struct {
 	Scale     int        `json:"scale,omitempty"`
 	Nullable  bool       `json:"nullable"`
 	Generated bool       `json:"generated,omitempty"` // computed by the database: archived, and left to it on restore
+	Collation string     `json:"collation,omitempty"` // of text, where it does not compare code point by code point
 	Problem   string     `json:"problem,omitempty"`   // why the column cannot be archived; empty where it can
 	Age       AgeKind    `json:"age,omitempty"`       // how it can tell a row's age; empty where it cannot
 }
@@ -57,6 +58,14 @@ func (f ForeignKey) Alters() bool {
 	return f.OnDelete == "cascade" || f.OnDelete == "set null" || f.OnDelete == "set default"
 }
 
+// Partition is a part of a table that holds a range of one column's values.
+type Partition struct {
+	Name   string `json:"name"`
+	Column string `json:"column"`
+	From   string `json:"from,omitempty"` // the least value, as the column's text; empty: no bound
+	To     string `json:"to,omitempty"`   // the value before which it ends; empty: no bound
+}
+
 // Table is a table of a source.
 type Table struct {
 	Name         string       `json:"name"` // as rules name it; with its schema where that is not the default one
@@ -67,11 +76,12 @@ type Table struct {
 	Indexes      []Index      `json:"indexes"`
 	References   []ForeignKey `json:"references"`
 	ReferencedBy []ForeignKey `json:"referenced_by"`
-	Triggers     []string     `json:"triggers"`  // names of triggers that fire on delete
-	Obstacles    []string     `json:"obstacles"` // why no run may work on the table; empty where one may
-	Notes        []string     `json:"notes"`     // what an administrator should know of it
-	Rows         int64        `json:"rows"`      // the database's estimate; -1 where it has none
-	Bytes        int64        `json:"bytes"`     // of the rows, without indexes; -1 where unknown
+	Partitions   []Partition  `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
+	Triggers     []string     `json:"triggers"`             // names of triggers that fire on delete
+	Obstacles    []string     `json:"obstacles"`            // why no run may work on the table; empty where one may
+	Notes        []string     `json:"notes"`                // what an administrator should know of it
+	Rows         int64        `json:"rows"`                 // the database's estimate; -1 where it has none
+	Bytes        int64        `json:"bytes"`                // of the rows, without indexes; -1 where unknown
 	IndexBytes   int64        `json:"index_bytes"`
 	AgeColumn    string       `json:"age_column,omitempty"` // the column that most likely tells the age
 	Oldest       string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
@@ -187,43 +197,74 @@ func (t *Table) ColumnNames() []string {
 	return out
 }
 
+// Change is one way in which a table differs from what it was.
+type Change struct {
+	Text  string
+	Stops bool // it changes what would be deleted or archived: somebody has to confirm it
+	Run   bool // a run that began before it cannot go on
+}
+
 // Differences says in words how a table differs from what it was, in what a run depends on: columns, key, and the
 // foreign keys that refer to it. It returns nothing where it is as it was.
 func Differences(before, after *Table) []string {
 	var out []string
+	for _, c := range Drift(before, after) {
+		if c.Run {
+			out = append(out, c.Text)
+		}
+	}
+	return out
+}
+
+// Drift lists every change of a table that somebody who has a rule for it should hear of.
+func Drift(before, after *Table) []Change {
+	var out []Change
+	note := func(stops, run bool, format string, args ...any) {
+		out = append(out, Change{fmt.Sprintf(format, args...), stops, run})
+	}
 	for _, b := range before.Columns {
 		a, _ := after.Column(b.Name)
 		switch {
 		case a == nil:
-			out = append(out, fmt.Sprintf("column %q is gone", b.Name))
+			note(true, true, "column %q is gone", b.Name)
 		case a.Type != b.Type:
-			out = append(out, fmt.Sprintf("column %q is now of type %s and was of type %s", b.Name, a.Type, b.Type))
+			note(true, true, "column %q is now of type %s and was of type %s", b.Name, a.Type, b.Type)
 		case a.Generated != b.Generated:
-			out = append(out, fmt.Sprintf("column %q is computed in another way", b.Name))
+			note(true, true, "column %q is computed in another way", b.Name)
 		}
 	}
 	for _, a := range after.Columns {
 		if b, _ := before.Column(a.Name); b == nil {
-			out = append(out, fmt.Sprintf("column %q is new", a.Name))
+			note(false, true, "column %q is new", a.Name)
 		}
 	}
 	if len(out) == 0 && !slices.Equal(before.ColumnNames(), after.ColumnNames()) {
-		out = append(out, "the columns stand in another order")
+		note(false, true, "the columns stand in another order")
 	}
 	if !slices.Equal(before.Key, after.Key) {
-		out = append(out, fmt.Sprintf("the key is (%s) and was (%s)", strings.Join(after.Key, ", "), strings.Join(before.Key, ", ")))
+		note(true, true, "the key is (%s) and was (%s)", strings.Join(after.Key, ", "), strings.Join(before.Key, ", "))
 	}
 	same := func(a, b ForeignKey) bool {
 		return a.Table == b.Table && a.OnDelete == b.OnDelete && slices.Equal(a.Columns, b.Columns)
 	}
 	for _, a := range after.ReferencedBy {
 		if !slices.ContainsFunc(before.ReferencedBy, func(b ForeignKey) bool { return same(a, b) }) {
-			out = append(out, fmt.Sprintf("%s (%s) now refers to it", a.Table, strings.Join(a.Columns, ", ")))
+			note(true, true, "%s (%s) now refers to it", a.Table, strings.Join(a.Columns, ", "))
 		}
 	}
 	for _, b := range before.ReferencedBy {
 		if !slices.ContainsFunc(after.ReferencedBy, func(a ForeignKey) bool { return same(a, b) }) {
-			out = append(out, fmt.Sprintf("%s (%s) no longer refers to it", b.Table, strings.Join(b.Columns, ", ")))
+			note(true, true, "%s (%s) no longer refers to it", b.Table, strings.Join(b.Columns, ", "))
+		}
+	}
+	for _, name := range after.Triggers {
+		if !slices.Contains(before.Triggers, name) {
+			note(true, false, "the trigger %s is new and fires on delete", name)
+		}
+	}
+	for _, b := range before.Indexes {
+		if !slices.ContainsFunc(after.Indexes, func(a Index) bool { return slices.Equal(a.Columns, b.Columns) }) {
+			note(false, false, "the index %s on (%s) is gone", b.Name, strings.Join(b.Columns, ", "))
 		}
 	}
 	return out

@@ -114,13 +114,10 @@ func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, skipLo
 	if err != nil || name == "" {
 		return err // a partition that is gone took its rows along: explain finds out
 	}
-	arrays, names, on := keyJoin(d.keys.columns, 3)
-	match := fmt.Sprintf("t.ctid = d.tid AND t.xmin = d.ver AND %s AND pg_relation_filenode(%d) = %d", on, leaf, d.keys.leaves[leaf])
-	from := fmt.Sprintf("unnest($1::tid[], $2::xid[], %s) AS d(tid, ver, %s)", arrays, names)
 	if skipLocked {
-		var free []int
-		query := fmt.Sprintf("SELECT t.ctid FROM %s JOIN ONLY %s t ON %s FOR UPDATE OF t SKIP LOCKED", from, name, match)
-		if free, err = d.addressed(ctx, query, ordinals, 1); err != nil {
+		query, values := d.query(leaf, name, true)
+		free, err := d.addressed(ctx, query, values, ordinals, 1)
+		if err != nil {
 			return err
 		}
 		if ordinals = free; len(ordinals) == 0 {
@@ -128,15 +125,8 @@ func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, skipLo
 		}
 		slices.Sort(ordinals)
 	}
-	query := fmt.Sprintf("DELETE FROM ONLY %s AS t USING %s WHERE %s", name, from, match)
-	for _, r := range referenced(d.batch.Table) {
-		query += " AND NOT " + r
-	}
-	keys := make([]string, len(d.keys.columns))
-	for i, c := range d.keys.columns {
-		keys[i] = expression(c)
-	}
-	deleted, err := d.addressed(ctx, query+" RETURNING t.ctid, "+strings.Join(keys, ", "), ordinals, 1+len(keys))
+	query, values := d.query(leaf, name, false)
+	deleted, err := d.addressed(ctx, query, values, ordinals, 1+len(d.keys.columns))
 	if err != nil {
 		return err
 	}
@@ -148,9 +138,33 @@ func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, skipLo
 	return nil
 }
 
+// query deletes rows of one partition by address, version and key, or with lock picks those that nobody has locked. It
+// returns the values that are bound behind the arrays of addresses, versions and keys.
+func (d *deletion) query(leaf uint32, name string, lock bool) (string, []any) {
+	arrays, names, on := keyJoin(d.keys.columns, 3)
+	match := fmt.Sprintf("t.ctid = d.tid AND t.xmin = d.ver AND %s AND pg_relation_filenode(%d) = %d", on, leaf, d.keys.leaves[leaf])
+	from := fmt.Sprintf("unnest($1::tid[], $2::xid[], %s) AS d(tid, ver, %s)", arrays, names)
+	if lock {
+		return fmt.Sprintf("SELECT t.ctid FROM %s JOIN ONLY %s t ON %s FOR UPDATE OF t SKIP LOCKED", from, name, match), nil
+	}
+	query := fmt.Sprintf("DELETE FROM ONLY %s AS t USING %s WHERE %s", name, from, match)
+	for _, r := range referenced(d.batch.Table) {
+		query += " AND NOT " + r
+	}
+	w := newDialect(d.batch.Selection)
+	if held := d.batch.Held(w); held != "" {
+		query += " AND NOT " + held
+	}
+	keys := make([]string, len(d.keys.columns))
+	for i, c := range d.keys.columns {
+		keys[i] = expression(c)
+	}
+	return w.Finish(query+" RETURNING t.ctid, "+strings.Join(keys, ", "), func(n int) string { return numbered(2 + len(keys) + n) })
+}
+
 // addressed runs a statement over ordinals of one partition and returns those whose address, and key where the
 // statement returns it, came back.
-func (d *deletion) addressed(ctx context.Context, query string, ordinals []int, fields int) ([]int, error) {
+func (d *deletion) addressed(ctx context.Context, query string, values []any, ordinals []int, fields int) ([]int, error) {
 	tids, versions := make([][]byte, len(ordinals)), make([][]byte, len(ordinals))
 	keys := make([][]value.Value, len(ordinals))
 	byAddress := make(map[[6]byte]int, len(ordinals))
@@ -164,6 +178,8 @@ func (d *deletion) addressed(ctx context.Context, query string, ordinals []int, 
 	keyParams, keyTypes := keyArrays(d.keys.columns, keys)
 	params := append([][]byte{array(typeTID, tids), array(typeXID, versions)}, keyParams...)
 	types := append([]uint32{arrayTID, arrayXID}, keyTypes...)
+	more, moreTypes := bindTexts(values)
+	params, types = append(params, more...), append(types, moreTypes...)
 	out := make([]int, 0, len(ordinals))
 	var mine, theirs []byte
 	err := eachRow(ctx, d.pc, query, params, types, func(f [][]byte) error {
@@ -229,11 +245,17 @@ func (d *deletion) explain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	held, err := d.held(ctx, left, keys)
+	if err != nil {
+		return err
+	}
 	for _, o := range left {
 		at, present := found[o]
 		switch {
 		case !present:
 			d.row.Vanished = append(d.row.Vanished, o)
+		case at == d.keys.rows[o] && held[o]:
+			d.row.Held = append(d.row.Held, o)
 		case at == d.keys.rows[o]: // the same version still: others have locked it, or another table refers to it
 			d.row.Skipped = append(d.row.Skipped, o)
 		default:
@@ -241,4 +263,33 @@ func (d *deletion) explain(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// held returns which of the rows a hold is true for.
+func (d *deletion) held(ctx context.Context, ordinals []int, keys [][]value.Value) (map[int]bool, error) {
+	w := newDialect(d.batch.Selection)
+	condition := d.batch.Held(w)
+	if condition == "" {
+		return nil, nil
+	}
+	out := map[int]bool{}
+	arrays, names, on := keyJoin(d.keys.columns, 1)
+	params, types := keyArrays(d.keys.columns, keys)
+	query, values := w.Finish(fmt.Sprintf("SELECT d.ord FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s WHERE %s", arrays, names, table(d.batch.Table), on, condition),
+		func(n int) string { return numbered(len(d.keys.columns) + n) })
+	more, moreTypes := bindTexts(values)
+	err := eachRow(ctx, d.pc, query, append(params, more...), append(types, moreTypes...), func(f [][]byte) error {
+		out[ordinals[binary.BigEndian.Uint64(f[0])-1]] = true
+		return nil
+	})
+	return out, err
+}
+
+// bindTexts binds values that conditions have collected; they are texts.
+func bindTexts(values []any) ([][]byte, []uint32) {
+	out := make([]string, len(values))
+	for i, v := range values {
+		out[i] = v.(string)
+	}
+	return texts(out...)
 }

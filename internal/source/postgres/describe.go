@@ -2,14 +2,14 @@ package postgres
 
 import (
 	"context"
-	"errors"
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
@@ -103,7 +103,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
 	}
-	for _, fill := range []func(context.Context, map[uint32]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers} {
+	for _, fill := range []func(context.Context, map[uint32]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers, s.partitions} {
 		if err := fill(ctx, byOID); err != nil {
 			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
 		}
@@ -131,6 +131,7 @@ WITH RECURSIVE base AS (
 	UNION ALL
 	SELECT b.attrelid, b.attnum, y.typbasetype, CASE WHEN y.typtypmod >= 0 THEN y.typtypmod ELSE b.mod END FROM base b JOIN pg_type y ON y.oid = b.typ WHERE y.typtype = 'd')
 SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), NOT a.attnotnull, a.attgenerated <> '',
+	coalesce((SELECT CASE WHEN o.collname = 'default' THEN (SELECT datcollate FROM pg_database WHERE datname = current_database()) ELSE o.collname END FROM pg_collation o WHERE o.oid = a.attcollation), ''),
 	b.typ, b.mod, y.typtype::text, y.typcategory::text, coalesce(e.oid, 0), coalesce(e.typtype::text, '')
 FROM pg_attribute a JOIN base b ON b.attrelid = a.attrelid AND b.attnum = a.attnum JOIN pg_type y ON y.oid = b.typ AND y.typtype <> 'd'
 LEFT JOIN pg_type e ON e.oid = y.typelem AND y.typcategory = 'A'
@@ -142,9 +143,16 @@ WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.at
 	var mod int32
 	var typtype, category, elemtype string
 	c := shape.Column{}
-	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Name, &c.Type, &c.Nullable, &c.Generated, &typ, &mod, &typtype, &category, &elem, &elemtype}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Name, &c.Type, &c.Nullable, &c.Generated, &c.Collation, &typ, &mod, &typtype, &category, &elem, &elemtype}, func() error {
 		d := c
 		classify(&d, typ, mod, typtype, category, elem, elemtype)
+		switch d.Collation {
+		case "C", "POSIX", "C.UTF-8", "C.utf8", "ucs_basic": // these compare code point by code point
+			d.Collation = ""
+		}
+		if padded(&d) {
+			d.Collation = "blanks at the end do not count"
+		}
 		tables[rel].Columns = append(tables[rel].Columns, d)
 		return nil
 	})
@@ -298,26 +306,6 @@ func iso(expr string, c *shape.Column) string {
 	return "(" + expr + ")::text"
 }
 
-// due returns the conditions that a row's age is an instant, and that it lies before a time given as SQL.
-func due(t *shape.Table, age rule.Age) (instant string, before func(time.Time) string) {
-	c, _ := t.Column(age.Column)
-	name := "t." + quote(age.Column)
-	if age.Unit != "" {
-		return name + " IS NOT NULL", func(at time.Time) string { return fmt.Sprintf("%s < %d", name, age.Unit.Count(at)) }
-	}
-	return "isfinite(" + name + ")", func(at time.Time) string {
-		at = at.UTC()
-		v := value.Value{Kind: c.Kind, N: at.UnixMicro()}
-		if c.Kind == value.Date { // a day is due when it lies before the cutoff's day
-			v.N = at.Unix() / 86_400
-			if at.Unix()%86_400 < 0 {
-				v.N--
-			}
-		}
-		return fmt.Sprintf("%s < %s AND %s > '-infinity'", name, constant(v, c), name)
-	}
-}
-
 // restoredTable names the table that records the restored rows of t.
 func restoredTable(t *shape.Table) string { return journalSchemaName + "." + quote("restored "+t.Name) }
 
@@ -358,98 +346,29 @@ func referenced(t *shape.Table) []string {
 	return out
 }
 
-// selected returns the whole condition under which a row, called t, leaves.
-func (s *Source) selected(ctx context.Context, sel source.Selection) (string, error) {
-	_, before := due(sel.Table, sel.Age)
-	parts := []string{before(sel.Cutoff)}
-	restored, err := s.restored(ctx, sel.Table)
-	if err != nil {
-		return "", err
-	}
-	if restored != "" {
-		parts = append(parts, "NOT "+restored)
-	}
-	for _, r := range referenced(sel.Table) {
-		parts = append(parts, "NOT "+r)
-	}
-	return strings.Join(parts, " AND "), nil
-}
+var partitionBounds = regexp.MustCompile(`^FOR VALUES FROM \((?:'([^']*)'|MINVALUE)\) TO \((?:'([^']*)'|MAXVALUE)\)$`)
 
-// Survey counts what a selection would take.
-func (s *Source) Survey(ctx context.Context, sel source.Selection, now time.Time, budget time.Duration) (*source.Survey, error) {
-	t := sel.Table
-	c, _ := t.Column(sel.Age.Column)
-	out := &source.Survey{Total: t.Rows}
-	where, err := s.selected(ctx, sel)
+// partitions lists the partitions of tables that are divided by ranges of one column.
+func (s *Source) partitions(ctx context.Context, tables map[uint32]*shape.Table) error {
+	rows, err := s.pool.Query(ctx, `SELECT p.partrelid, a.attname, c.relname, pg_get_expr(c.relpartbound, c.oid)
+		FROM pg_partitioned_table p JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0] JOIN pg_inherits i ON i.inhparent = p.partrelid JOIN pg_class c ON c.oid = i.inhrelid
+		WHERE p.partrelid = ANY($1) AND p.partstrat = 'r' AND p.partnatts = 1`, oids(tables))
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return err
 	}
-	instant, before := due(t, sel.Age)
-	from := " FROM " + table(t) + " t WHERE "
-	age := "t." + quote(sel.Age.Column)
-	// Each question has its share of the budget; one that is not answered in time leaves an estimate or nothing.
-	ask := func(query string, into ...any) (bool, error) {
-		err := s.transaction(ctx, func(tx pgx.Tx) error {
-			if _, err := tx.Exec(ctx, fmt.Sprintf("SET TRANSACTION READ ONLY; SET LOCAL statement_timeout = %d; SET LOCAL enable_hashjoin = on", max(budget.Milliseconds()/2, 100)), pgx.QueryExecModeSimpleProtocol); err != nil {
-				return err
-			}
-			return tx.QueryRow(ctx, query).Scan(into...)
-		})
-		if err == nil || code(err) == queryCanceled || errors.Is(err, pgx.ErrNoRows) {
-			return err == nil, ctx.Err()
+	var rel uint32
+	var bound string
+	part := shape.Partition{}
+	_, err = pgx.ForEachRow(rows, []any{&rel, &part.Column, &part.Name, &bound}, func() error {
+		if m := partitionBounds.FindStringSubmatch(bound); m != nil { // not the default partition
+			d := part
+			d.From, d.To = m[1], m[2]
+			tables[rel].Partitions = append(tables[rel].Partitions, d)
 		}
-		return false, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil
+	})
+	for _, t := range tables {
+		slices.SortFunc(t.Partitions, func(a, b shape.Partition) int { return strings.Compare(a.From, b.From) })
 	}
-	text := func(expr string) string { return "coalesce(" + iso(expr, c) + ", '')" }
-	if out.Counted, err = ask("SELECT count(*), "+text("min("+age+")")+", "+text("max("+age+")")+from+where, &out.Due, &out.Oldest, &out.LastGoing); err != nil {
-		return nil, err
-	}
-	if !out.Counted {
-		if out.Due, err = s.estimate(ctx, "SELECT 1"+from+before(sel.Cutoff)); err != nil {
-			return nil, err
-		}
-	}
-	questions := []struct {
-		query string
-		into  any
-	}{
-		{"SELECT " + text(age) + from + instant + " AND NOT (" + before(sel.Cutoff) + ") ORDER BY " + age + " LIMIT 1", &out.FirstStays},
-		{"SELECT count(*)" + from + "NOT coalesce(" + instant + ", false)", &out.Ageless},
-		{"SELECT count(*)" + from + instant + " AND NOT (" + before(now.AddDate(0, 0, 1)) + ")", &out.Future},
-	}
-	if restored, err := s.restored(ctx, t); err == nil && restored != "" {
-		questions = append(questions, struct {
-			query string
-			into  any
-		}{"SELECT count(*)" + from + before(sel.Cutoff) + " AND " + restored, &out.Restored})
-	}
-	if refs := referenced(t); len(refs) > 0 {
-		questions = append(questions, struct {
-			query string
-			into  any
-		}{"SELECT count(*)" + from + before(sel.Cutoff) + " AND (" + strings.Join(refs, " OR ") + ")", &out.Referenced})
-	}
-	for _, q := range questions {
-		if _, err := ask(q.query, q.into); err != nil {
-			return nil, err
-		}
-	}
-	if t.Rows > 0 && t.Bytes > 0 {
-		out.Bytes = int64(float64(t.Bytes) / float64(t.Rows) * float64(out.Due))
-	}
-	return out, nil
-}
-
-// estimate asks the planner how many rows it expects.
-func (s *Source) estimate(ctx context.Context, query string) (int64, error) {
-	var plans []struct {
-		Plan struct {
-			Rows float64 `json:"Plan Rows"`
-		} `json:"Plan"`
-	}
-	err := s.pool.QueryRow(ctx, "EXPLAIN (FORMAT JSON) "+query).Scan(&plans)
-	if err != nil || len(plans) == 0 {
-		return 0, err
-	}
-	return int64(plans[0].Plan.Rows), nil
+	return err
 }

@@ -45,7 +45,7 @@ func move(t *testing.T, ddl string) *moving {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m.sel = source.Selection{Table: table, Age: rule.Age{Column: "at"}, Cutoff: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)}
+	m.sel = source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))
 	m.columns = []int{0, 1, 2}
 	var h value.Hasher
 	m.slice, err = s.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns, MaxRows: 1000, MaxBytes: 1 << 30}, func(c *value.Chunk) error {
@@ -282,7 +282,7 @@ func TestARestartOfTheServerVoidsTheLocators(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := &moving{t: t, s: src, columns: []int{0, 1, 2}, sel: source.Selection{Table: table, Age: rule.Age{Column: "at"}, Cutoff: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)}}
+	m := &moving{t: t, s: src, columns: []int{0, 1, 2}, sel: source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))}
 	m.slice, err = src.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns, MaxRows: 1000, MaxBytes: 1 << 30}, func(c *value.Chunk) error {
 		m.digests = append(m.digests, make([]value.Digest, c.Rows())...)
 		return nil

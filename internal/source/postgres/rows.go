@@ -94,25 +94,14 @@ const chunkRows, chunkBytes = 1024, 1 << 20
 // ReadSlice reads one slice through binary COPY.
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
 	t := req.Table
-	age, agePos := t.Column(req.Age.Column)
-	where, err := s.selected(ctx, req.Selection)
+	_, agePos := t.Column(req.Age.Column)
+	keyPos := t.KeyPositions()
+	d := newDialect(req.Selection)
+	query, err := s.sliceQuery(ctx, req, d)
 	if err != nil {
 		return nil, err
 	}
-	order := "t." + quote(age.Name) + ", " + quoteAll("t.", t.Key)
-	if req.After != nil {
-		bounds := []string{constant(req.After[0], age)}
-		for i, k := range t.Key {
-			c, _ := t.Column(k)
-			bounds = append(bounds, constant(req.After[i+1], c))
-		}
-		where += " AND (" + order + ") > (" + strings.Join(bounds, ", ") + ")"
-	}
-	keyPos := t.KeyPositions()
-	list := append([]string{"t.tableoid", "t.ctid", "t.xmin"}, expressions(t, keyPos)...)
-	list = append(append(list, expression(age)), expressions(t, req.Columns)...)
-	query := fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d) TO STDOUT (FORMAT binary)",
-		strings.Join(list, ", "), table(t), where, order, req.MaxRows)
+	query, values := d.Finish(query, setting)
 
 	keys := newLocators(t)
 	out := &source.Slice{Locators: keys}
@@ -156,6 +145,9 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		if _, err := c.Conn().PgConn().Exec(ctx, "BEGIN TRANSACTION READ ONLY").ReadAll(); err != nil {
 			return err
 		}
+		if err := bindSettings(ctx, c.Conn().PgConn(), values); err != nil {
+			return errors.Join(err, run(context.WithoutCancel(ctx), c.Conn().PgConn(), "ROLLBACK"))
+		}
 		if _, err := c.Conn().PgConn().CopyTo(ctx, reader, query); err != nil {
 			c.Conn().Close(context.WithoutCancel(ctx)) // whatever else it would send is not wanted
 			return err
@@ -185,6 +177,29 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		out.Last = append([]value.Value{v}, value.CloneRow(keys.key(n-1))...)
 	}
 	return out, nil
+}
+
+// sliceQuery reads a slice: the locators, the age, and the columns.
+func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
+	t := req.Table
+	age, _ := t.Column(req.Age.Column)
+	where, err := s.selected(ctx, req.Selection, d)
+	if err != nil {
+		return "", err
+	}
+	order := "t." + quote(age.Name) + ", " + quoteAll("t.", t.Key)
+	if req.After != nil {
+		bounds := []string{constant(req.After[0], age)}
+		for i, k := range t.Key {
+			c, _ := t.Column(k)
+			bounds = append(bounds, constant(req.After[i+1], c))
+		}
+		where += " AND (" + order + ") > (" + strings.Join(bounds, ", ") + ")"
+	}
+	list := append([]string{"t.tableoid", "t.ctid", "t.xmin"}, expressions(t, t.KeyPositions())...)
+	list = append(append(list, expression(age)), expressions(t, req.Columns)...)
+	return fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d) TO STDOUT (FORMAT binary)",
+		strings.Join(list, ", "), table(t), where, order, req.MaxRows), nil
 }
 
 // files notes the file that each partition's rows lie in.

@@ -66,7 +66,7 @@ func (s *Source) strings(ctx context.Context, query string, args ...any) ([]stri
 }
 
 func (s *Source) describe(ctx context.Context, name string) (*shape.Table, error) {
-	var kind string
+	var kind, ddl string
 	var withoutRowid bool
 	name = strings.TrimPrefix(name, "main.")
 	err := s.read.QueryRowContext(ctx, "SELECT name, type, wr FROM pragma_table_list WHERE schema = 'main' AND name = ? COLLATE NOCASE AND type IN ('table', 'virtual', 'view')", name).Scan(&name, &kind, &withoutRowid)
@@ -86,6 +86,16 @@ func (s *Source) describe(ctx context.Context, name string) (*shape.Table, error
 	primary, err := s.columns(ctx, t)
 	if err != nil {
 		return nil, err
+	}
+	if err := s.read.QueryRowContext(ctx, "SELECT coalesce(max(sql), '') FROM sqlite_schema WHERE name = ? AND type = 'table'", t.Name).Scan(&ddl); err != nil {
+		return nil, err
+	}
+	if strings.Contains(strings.ToUpper(ddl), "COLLATE") { // which column's it is, the catalog does not say
+		for i := range t.Columns {
+			if t.Columns[i].Kind == value.Text {
+				t.Columns[i].Collation = "as the table declares"
+			}
+		}
 	}
 	if err := s.indexes(ctx, t, primary, withoutRowid); err != nil {
 		return nil, err
@@ -308,7 +318,7 @@ func (s *Source) measure(ctx context.Context, t *shape.Table) {
 	c, _ := t.Column(t.AgeColumn)
 	var oldest, newest sql.NullString
 	age := quote(t.AgeColumn)
-	instant := due(t, rule.Age{Column: c.Name}, "").instant
+	instant := newDialect(source.Selection{Table: t, Age: rule.Age{Column: c.Name}}, "").Instant()
 	span, cancelSpan := context.WithTimeout(ctx, countBudget)
 	defer cancelSpan()
 	// Two queries: SQLite takes the end of an index for min or max only where one stands alone.

@@ -3,49 +3,217 @@ package sqlite
 import (
 	"context"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
 	"fmt"
+	"math/big"
 	"strings"
 	"time"
 
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
-// condition is how rows are judged by their age. Both parts name columns through the prefix that they were made with.
-type condition struct {
-	instant  string // the age is an instant at all
-	before   string // … and lies before the bound one; takes the values of args
-	args     func(time.Time) []any
-	near     string // holds for every row whose age is not before the bound one, and is for the index; takes the values of nearArgs
-	nearArgs func(time.Time) []any
+// dialect writes conditions on the rows of a table, whose columns stand behind prefix.
+type dialect struct {
+	*source.Binder
+	table  *shape.Table
+	age    rule.Age
+	prefix string
 }
 
-// due returns the condition for a table's age. Text is compared as the instant that it stands for: it must be a real
-// date, and a real time behind it, as SQLite's own date functions (deterministic for such text) find. Those functions
-// are dear, so the two usual forms take one call each. The plain comparison in front is for the index; it is a superset,
-// since no zone is further than a day away. A date without a clock is due when its day lies before the cutoff's day.
-func due(t *shape.Table, age rule.Age, prefix string) condition {
-	c := prefix + quote(age.Column)
-	if age.Unit != "" {
-		instant := "typeof(" + c + ") = 'integer'"
-		return condition{instant: instant, before: instant + " AND " + c + " < ?", near: c + " >= ?",
-			args: func(at time.Time) []any { return []any{age.Unit.Count(at)} }, nearArgs: func(at time.Time) []any { return []any{age.Unit.Count(at)} }}
-	}
-	instant := fmt.Sprintf("typeof(%[1]s) = 'text' AND CASE length(%[1]s) WHEN 10 THEN date(%[1]s) = %[1]s WHEN 19 THEN datetime(%[1]s) = replace(%[1]s, 'T', ' ') "+
+func newDialect(sel source.Selection, prefix string) *dialect {
+	return &dialect{Binder: &source.Binder{}, table: sel.Table, age: sel.Age, prefix: prefix}
+}
+
+// Folds: LIKE takes ASCII letters of different case for equal.
+func (d *dialect) Folds() bool { return true }
+
+func (d *dialect) column() string { return d.prefix + quote(d.age.Column) }
+
+// iso is the condition that a column holds text that is a real date, with a real time behind it if any, as SQLite's own
+// date functions (deterministic for such text) find. They are dear, so the two usual forms take one call each.
+func iso(c string) string {
+	return fmt.Sprintf("typeof(%[1]s) = 'text' AND CASE length(%[1]s) WHEN 10 THEN date(%[1]s) = %[1]s WHEN 19 THEN datetime(%[1]s) = replace(%[1]s, 'T', ' ') "+
 		"ELSE date(substr(%[1]s, 1, 10)) = substr(%[1]s, 1, 10) AND datetime(%[1]s) IS NOT NULL END", c)
-	return condition{
-		instant: instant,
-		before:  fmt.Sprintf("%[1]s < ? AND %[2]s AND CASE length(%[1]s) WHEN 10 THEN %[1]s < ? WHEN 19 THEN replace(%[1]s, 'T', ' ') < ? ELSE datetime(%[1]s) < ? END", c, instant),
-		near:    c + " > ?",
-		args: func(at time.Time) []any {
-			at = at.UTC()
-			clock := at.Format("2006-01-02 15:04:05")
-			return []any{at.AddDate(0, 0, 2).Format("2006-01-02"), at.Format("2006-01-02"), clock, clock}
-		},
-		nearArgs: func(at time.Time) []any { return []any{at.AddDate(0, 0, -2).Format("2006-01-02")} },
+}
+
+// zoned is the condition that ISO text names its zone.
+func zoned(c string) string {
+	return fmt.Sprintf("(%[1]s GLOB '*[Zz]' OR %[1]s GLOB '*[+-][0-9][0-9]:[0-9][0-9]')", c)
+}
+
+// Instant is the condition that the age is an instant.
+func (d *dialect) Instant() string {
+	c := d.column()
+	out := iso(c)
+	if d.age.Unit != "" {
+		out = "typeof(" + c + ") = 'integer'"
 	}
+	for _, s := range d.age.Never {
+		col, _ := d.table.Column(d.age.Column)
+		if v, err := rule.NeverValue(col, s); err == nil {
+			if v.Kind == value.Int {
+				out += " AND " + c + " <> " + d.Bind(v.N)
+			} else {
+				out += " AND " + c + " <> " + d.Bind(s)
+			}
+		}
+	}
+	return out
+}
+
+// Before is the condition that the age is an instant before a time. Text is compared as the instant that it stands for:
+// by the clock of the age's zone where it names none. The plain comparison in front is for the index; it is a superset,
+// since no zone is further than a day away. A date without a clock is due when its day lies before the cutoff's day.
+func (d *dialect) Before(at time.Time) string {
+	c := d.column()
+	if d.age.Unit != "" {
+		return c + " < " + d.Bind(d.age.Unit.Count(at)) + " AND " + d.Instant()
+	}
+	wall := period.Wall(at, d.age.Location())
+	clock := wall.Format("2006-01-02 15:04:05")
+	day := at.In(d.age.Location()).Format(time.DateOnly)
+	return fmt.Sprintf("%[1]s < %[2]s AND %[3]s AND CASE length(%[1]s) WHEN 10 THEN %[1]s < %[4]s WHEN 19 THEN replace(%[1]s, 'T', ' ') < %[5]s ELSE datetime(%[1]s) < CASE WHEN %[6]s THEN %[7]s ELSE %[8]s END END",
+		c, d.Bind(at.UTC().AddDate(0, 0, 2).Format(time.DateOnly)), d.Instant(), d.Bind(day), d.Bind(clock), zoned(c), d.Bind(at.UTC().Format("2006-01-02 15:04:05")), d.Bind(clock))
+}
+
+// after holds for every row whose age is not before a time, and for some others: it is for the index.
+func (d *dialect) after(at time.Time) string {
+	if d.age.Unit != "" {
+		return d.column() + " >= " + d.Bind(d.age.Unit.Count(at))
+	}
+	return d.column() + " > " + d.Bind(at.UTC().AddDate(0, 0, -2).Format(time.DateOnly))
+}
+
+// Leaf writes a predicate. A value of another storage class than the column's type is unknown, as in the evaluator.
+func (d *dialect) Leaf(predicate any, collated bool) string {
+	switch p := predicate.(type) {
+	case *filter.IsNull:
+		if p.Not {
+			return d.name(p.Left) + " IS NOT NULL"
+		}
+		return d.name(p.Left) + " IS NULL"
+	case *filter.Flag:
+		return d.ofClass(p.Left, "integer", d.name(p.Left)+" = 1")
+	case *filter.Compare:
+		return d.compare(p.Left, p.Op, p.Right.Value, collated)
+	case *filter.Between:
+		return d.negated(p.Not, d.compare(p.Left, filter.GreaterEqual, p.Low.Value, collated)+" AND "+d.compare(p.Left, filter.LessEqual, p.High.Value, collated))
+	case *filter.In:
+		return d.in(p, collated)
+	case *filter.Like:
+		c := d.name(p.Left)
+		match := c + " GLOB " + d.Bind(p.Glob())
+		if collated {
+			match = c + " LIKE " + d.Bind(p.Escaped('!')) + " ESCAPE '!'"
+		}
+		return d.negated(p.Not, fmt.Sprintf("CASE WHEN typeof(%[1]s) = 'text' AND instr(CAST(%[1]s AS BLOB), x'00') = 0 THEN %[2]s END", c, match))
+	case *filter.CompareColumns:
+		l, r := d.name(p.Left), d.name(p.Right)
+		same := fmt.Sprintf("typeof(%[1]s) = typeof(%[2]s) AND typeof(%[1]s) IN ('integer', 'real', 'text') OR typeof(%[1]s) IN ('integer', 'real') AND typeof(%[2]s) IN ('integer', 'real')", l, r)
+		collate := " COLLATE BINARY"
+		if collated {
+			collate = ""
+		}
+		return fmt.Sprintf("CASE WHEN %s THEN +%s%s %s +%s END", same, l, collate, p.Op, r)
+	}
+	panic(fmt.Sprintf("sqlite: a filter's %T cannot be written", predicate))
+}
+
+func (d *dialect) name(r filter.Ref) string { return d.prefix + quote(r.Name) }
+
+func (d *dialect) negated(not bool, condition string) string {
+	if not {
+		return "NOT (" + condition + ")"
+	}
+	return "(" + condition + ")"
+}
+
+// ofClass is unknown where the value is of another storage class than those listed.
+func (d *dialect) ofClass(r filter.Ref, classes, condition string) string {
+	return fmt.Sprintf("CASE WHEN typeof(%s) IN ('%s') THEN %s END", d.name(r), strings.ReplaceAll(classes, " ", "', '"), condition)
+}
+
+// compare takes affinity away from the column with a plus sign, so that nothing is converted; COLLATE BINARY compares
+// text byte by byte, which in UTF-8 is code point by code point.
+func (d *dialect) compare(r filter.Ref, op filter.Op, v value.Value, collated bool) string {
+	c := d.name(r)
+	switch v.Kind {
+	case value.Text:
+		if collated {
+			return d.ofClass(r, "text", c+" "+op.String()+" "+d.Bind(string(v.B)))
+		}
+		return d.ofClass(r, "text", "+"+c+" COLLATE BINARY "+op.String()+" "+d.Bind(string(v.B)))
+	case value.Timestamp:
+		return fmt.Sprintf("CASE WHEN %s THEN datetime(%s) %s %s END", iso(c), c, op, d.Bind(time.UnixMicro(v.N).UTC().Format("2006-01-02 15:04:05.999999")))
+	case value.Int:
+		return d.ofClass(r, "integer real", "+"+c+" "+op.String()+" "+d.Bind(v.N))
+	case value.Float64:
+		return d.ofClass(r, "integer real", "+"+c+" "+op.String()+" "+d.Bind(v.Float()))
+	case value.Decimal:
+		return d.compareDecimal(r, op, v)
+	}
+	panic(fmt.Sprintf("sqlite: a literal of kind %s cannot be compared", v.Kind))
+}
+
+// compareDecimal compares with a number that no integer equals: integers with what lies on either side of it, so that
+// nothing is lost to rounding, and reals with the nearest real.
+func (d *dialect) compareDecimal(r filter.Ref, op filter.Op, v value.Value) string {
+	exact, _ := new(big.Rat).SetString(string(v.B))
+	near, _ := exact.Float64()
+	whole := "FALSE"
+	floor := new(big.Int).Div(exact.Num(), exact.Denom()) // Euclidean: rounds down, as denominators are positive
+	above, below := "TRUE", "FALSE"
+	if floor.IsInt64() {
+		above, below = fmt.Sprintf("+%s > %d", d.name(r), floor.Int64()), fmt.Sprintf("+%s <= %d", d.name(r), floor.Int64())
+	} else if floor.Sign() > 0 {
+		above, below = below, above
+	}
+	switch op {
+	case filter.NotEqual:
+		whole = "TRUE"
+	case filter.Less, filter.LessEqual:
+		whole = below
+	case filter.Greater, filter.GreaterEqual:
+		whole = above
+	}
+	return fmt.Sprintf("CASE typeof(%[1]s) WHEN 'integer' THEN %[2]s WHEN 'real' THEN +%[1]s %[3]s %[4]s END", d.name(r), whole, op, d.Bind(near))
+}
+
+// in writes a list as such where its values are of one kind.
+func (d *dialect) in(p *filter.In, collated bool) string {
+	kinds := map[value.Kind]bool{}
+	marks := make([]string, len(p.List))
+	for i, l := range p.List {
+		kinds[l.Value.Kind] = true
+		switch l.Value.Kind {
+		case value.Text:
+			marks[i] = d.Bind(string(l.Value.B))
+		case value.Float64:
+			marks[i] = d.Bind(l.Value.Float())
+		default:
+			marks[i] = d.Bind(l.Value.N)
+		}
+	}
+	list := " IN (" + strings.Join(marks, ", ") + ")"
+	switch {
+	case len(kinds) == 1 && kinds[value.Text] && collated:
+		return d.negated(p.Not, d.ofClass(p.Left, "text", d.name(p.Left)+list))
+	case len(kinds) == 1 && kinds[value.Text]:
+		return d.negated(p.Not, d.ofClass(p.Left, "text", "+"+d.name(p.Left)+" COLLATE BINARY"+list))
+	case len(kinds) == 1 && (kinds[value.Int] || kinds[value.Float64]):
+		return d.negated(p.Not, d.ofClass(p.Left, "integer real", "+"+d.name(p.Left)+list))
+	}
+	parts := make([]string, len(p.List))
+	for i, l := range p.List {
+		parts[i] = d.compare(p.Left, filter.Equal, l.Value, collated)
+	}
+	return d.negated(p.Not, strings.Join(parts, " OR "))
 }
 
 // restoredTable names the table that records the restored rows of t.
@@ -90,87 +258,178 @@ func referenced(t *shape.Table, prefix string) []string {
 	return out
 }
 
-// selected returns the whole condition under which a row, called by prefix, leaves, and its values.
-func (s *Source) selected(ctx context.Context, sel source.Selection, prefix string) (string, []any, error) {
-	d := due(sel.Table, sel.Age, prefix)
-	parts := []string{d.before}
+// selected returns the whole condition under which a row, called t, leaves.
+func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect) (string, error) {
+	parts := []string{sel.DueByRule(d)}
 	for _, k := range sel.Table.Key {
 		if c, _ := sel.Table.Column(k); c.Nullable {
-			parts = append(parts, prefix+quote(k)+" IS NOT NULL")
+			parts = append(parts, d.prefix+quote(k)+" IS NOT NULL")
 		}
 	}
-	restored, err := s.restored(ctx, sel.Table, prefix)
+	parts = append(parts, sel.Narrowed(d)...)
+	restored, err := s.restored(ctx, sel.Table, d.prefix)
 	if err != nil {
-		return "", nil, err
+		return "", err
 	}
 	if restored != "" {
 		parts = append(parts, "NOT "+restored)
 	}
-	for _, r := range referenced(sel.Table, prefix) {
+	for _, r := range referenced(sel.Table, d.prefix) {
 		parts = append(parts, "NOT "+r)
 	}
-	return strings.Join(parts, " AND "), d.args(sel.Cutoff), nil
+	return strings.Join(parts, " AND "), nil
 }
 
-// Survey counts what a selection would take.
-func (s *Source) Survey(ctx context.Context, sel source.Selection, now time.Time, budget time.Duration) (*source.Survey, error) {
-	t := sel.Table
-	out := &source.Survey{Total: t.Rows}
-	where, args, err := s.selected(ctx, sel, "t.")
+// Clock returns what the database's clock shows.
+func (s *Source) Clock(ctx context.Context) (time.Time, error) {
+	var text string
+	if err := s.read.QueryRowContext(ctx, "SELECT strftime('%Y-%m-%dT%H:%M:%fZ', 'now')").Scan(&text); err != nil {
+		return time.Time{}, err
+	}
+	return time.Parse(time.RFC3339Nano, text)
+}
+
+// Tally counts a span of age by clause.
+func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Span) ([]source.Tally, error) {
+	d := newDialect(sel, "t.")
+	restored, err := s.restored(ctx, sel.Table, "t.")
 	if err != nil {
 		return nil, err
 	}
-	d := due(t, sel.Age, "t.")
-	from := " FROM " + quote(t.Name) + " t WHERE "
-	age := "+t." + quote(sel.Age.Column)
-	// Each question has its share of the budget; one that is not answered in time leaves an estimate or nothing.
-	ask := func(query string, args []any, into ...any) bool {
-		part, cancel := context.WithTimeout(ctx, budget/2)
-		defer cancel()
-		return s.read.QueryRowContext(part, query, args...).Scan(into...) == nil
+	from := "FROM " + quote(sel.Table.Name) + " t"
+	q := source.TallyQuery{From: from, Age: "+t." + quote(sel.Age.Column), Text: func(e string) string { return e }, Restored: restored}
+	if refs := referenced(sel.Table, "t."); len(refs) > 0 {
+		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
-	text := func(v *string) any { return nullText{v} }
-	out.Counted = ask("SELECT count(*), min("+age+"), max("+age+")"+from+where, args, &out.Due, text(&out.Oldest), text(&out.LastGoing))
-	if err := ctx.Err(); err != nil {
-		return nil, err
+	text := sel.Tally(d, span, q)
+	if !span.From.IsZero() { // for the index
+		text = strings.Replace(text, from+" WHERE ", from+" WHERE "+d.after(span.From)+" AND ", 1)
 	}
-	if !out.Counted {
-		out.Due = s.interpolate(ctx, sel, t.Rows)
+	text, args := d.Finish(text, nil)
+	rows, err := s.read.QueryContext(ctx, text, args...)
+	if err != nil {
+		return nil, fmt.Errorf("table %s: counting: %w", sel.Table.Name, err)
 	}
-	stays := func(at time.Time) (string, []any) {
-		return from + d.near + " AND " + d.instant + " AND NOT (" + d.before + ")", append(d.nearArgs(at), d.args(at)...)
+	defer rows.Close()
+	var out []source.Tally
+	for rows.Next() {
+		var t source.Tally
+		if err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, nullText{&t.Oldest}, nullText{&t.Newest}, nullText{&t.LastGoing}, nullText{&t.FirstStays}); err != nil {
+			return nil, err
+		}
+		out = append(out, t)
 	}
-	rest, bound := stays(sel.Cutoff)
-	ask("SELECT "+age+rest+" ORDER BY t."+quote(sel.Age.Column)+" LIMIT 1", bound, text(&out.FirstStays))
-	rest, bound = stays(now.AddDate(0, 0, 1))
-	ask("SELECT count(*)"+rest, bound, &out.Future)
-	ask("SELECT count(*) FROM (SELECT "+d.instant+" AS instant FROM "+quote(t.Name)+" t) WHERE NOT coalesce(instant, 0)", nil, &out.Ageless)
-	if restored, err := s.restored(ctx, t, "t."); err == nil && restored != "" {
-		ask("SELECT count(*)"+from+d.before+" AND "+restored, d.args(sel.Cutoff), &out.Restored)
+	return out, rows.Err()
+}
+
+// Outside counts rows whose age is no instant.
+func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, err error) {
+	d := newDialect(sel, "")
+	text, args := d.Finish("SELECT count(*) FROM (SELECT "+d.Instant()+" AS instant FROM "+quote(sel.Table.Name)+") WHERE NOT coalesce(instant, 0)", nil)
+	err = s.read.QueryRowContext(ctx, text, args...).Scan(&n)
+	return n, err
+}
+
+// CountWhere counts rows that satisfy a filter, to limit at the most.
+func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
+	d := newDialect(source.Selection{Table: t}, "t.")
+	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d)", quote(t.Name), source.Condition(d, f, false), limit), nil)
+	return n, s.read.QueryRowContext(ctx, text, args...).Scan(&n)
+}
+
+// Ends returns the oldest and newest age that are instants.
+func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
+	d := newDialect(sel, "")
+	text, args := d.Finish("SELECT +"+d.column()+" FROM "+quote(sel.Table.Name)+" WHERE "+d.Instant()+" ORDER BY "+d.column(), nil)
+	read := func(order string) (time.Time, bool, error) {
+		var v any
+		err := s.read.QueryRowContext(ctx, text+order+" LIMIT 1", args...).Scan(&v)
+		if err == sql.ErrNoRows {
+			return time.Time{}, false, nil
+		} else if err != nil {
+			return time.Time{}, false, err
+		}
+		x, err := toValue(v, func(b []byte) []byte { return b })
+		if err != nil {
+			return time.Time{}, false, err
+		}
+		t, ok := sel.Age.Instant(x)
+		return t, ok, nil
 	}
-	if refs := referenced(t, "t."); len(refs) > 0 {
-		ask("SELECT count(*)"+from+d.before+" AND ("+strings.Join(refs, " OR ")+")", d.args(sel.Cutoff), &out.Referenced)
+	if oldest, ok, err = read(""); err == nil && ok {
+		newest, ok, err = read(" DESC")
 	}
-	if t.Rows > 0 && t.Bytes > 0 {
-		out.Bytes = int64(float64(t.Bytes) / float64(t.Rows) * float64(out.Due))
+	return oldest, newest, ok, err
+}
+
+// sampled is how many rows Estimate looks at to learn what share of them a filter takes.
+const sampled = 2000
+
+// Estimate guesses from where the cutoffs lie between the oldest and the newest age, and from a few rows of that span:
+// SQLite keeps no statistics of values.
+func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, error) {
+	out := make([]int64, len(sel.Terms))
+	oldest, newest, ok, err := s.Ends(ctx, sel)
+	if err != nil || !ok {
+		return out, err
+	}
+	for i, t := range sel.Terms {
+		if t.Never || t.None {
+			continue
+		}
+		share := 1.0
+		if length := newest.Sub(oldest); length > 0 {
+			share = min(max(float64(t.At.Sub(oldest))/float64(length), 0), 1)
+		} else if !t.At.After(oldest) {
+			share = 0
+		}
+		d := newDialect(sel, "t.")
+		condition := source.Governed(d, t, false)
+		for _, part := range sel.Narrowed(d) {
+			condition += " AND " + part
+		}
+		if condition != "TRUE" {
+			text, args := d.Finish(fmt.Sprintf("SELECT coalesce(avg(CASE WHEN %s THEN 1.0 ELSE 0.0 END), 0) FROM (SELECT * FROM %s WHERE %s ORDER BY %s LIMIT %d) t",
+				condition, quote(sel.Table.Name), newDialectOn(d, "").Before(t.At), quote(sel.Age.Column), sampled), nil)
+			var part float64
+			if err := s.read.QueryRowContext(ctx, text, args...).Scan(&part); err != nil {
+				return nil, err
+			}
+			share *= part
+		}
+		out[i] = int64(share * float64(max(sel.Table.Rows, 0)))
 	}
 	return out, nil
 }
 
-// interpolate guesses how many rows are due from where the cutoff lies between the table's oldest and newest age.
-func (s *Source) interpolate(ctx context.Context, sel source.Selection, rows int64) int64 {
-	var first, last, cut float64
-	age := quote(sel.Age.Column)
-	expr, args := "julianday(%s("+age+"))", []any{sel.Cutoff.UTC().Format("2006-01-02 15:04:05")}
-	bound := "julianday(?)"
-	if sel.Age.Unit != "" {
-		expr, bound, args = "%s("+age+")", "?", []any{sel.Age.Unit.Count(sel.Cutoff)}
+// newDialectOn is the same table under another prefix, with the same bound values.
+func newDialectOn(d *dialect, prefix string) *dialect {
+	other := *d
+	other.prefix = prefix
+	return &other
+}
+
+// Difference counts what is due in one selection and not in the other.
+func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
+	da := newDialect(a, "t.")
+	db := &dialect{Binder: da.Binder, table: b.Table, age: b.Age, prefix: "t."}
+	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+quote(a.Table.Name)+" t"), nil)
+	err = s.read.QueryRowContext(ctx, text, args...).Scan(&onlyA, &onlyB, &both)
+	return onlyA, onlyB, both, err
+}
+
+// Statements returns the statements of a run.
+func (s *Source) Statements(ctx context.Context, sel source.Selection, columns []int) ([]source.Statement, error) {
+	d := newDialect(sel, "t.")
+	text, err := s.sliceQuery(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 125_000}, d)
+	if err != nil {
+		return nil, err
 	}
-	query := fmt.Sprintf("SELECT (SELECT "+expr+" FROM %s), (SELECT "+expr+" FROM %s), %s", "min", quote(sel.Table.Name), "max", quote(sel.Table.Name), bound)
-	if s.read.QueryRowContext(ctx, query, args...).Scan(&first, &last, &cut) != nil || last <= first {
-		return 0
-	}
-	return int64(min(max((cut-first)/(last-first), 0), 1) * float64(rows))
+	text, args := d.Finish(text, nil)
+	out := []source.Statement{source.Shown("the first slice is read with", text, args)}
+	k := newDialect(sel, "t.")
+	text, args = k.Finish(deleteQuery(sel, k)+"("+quoteAll("", sel.Table.Key)+") IN (VALUES …)"+deleteTail(sel, columns, k), nil)
+	return append(out, source.Shown("each batch deletes by key, and compares what comes back with what was read", text, args)), nil
 }
 
 // nullText scans a text that may be NULL; numbers come as their digits.
@@ -182,6 +441,8 @@ func (n nullText) Scan(v any) error {
 		*n.into = ""
 	case []byte:
 		*n.into = string(x)
+	case time.Time: // the driver's conversion of columns declared as dates, which expressions keep us clear of
+		return fmt.Errorf("an age came as a %T", v)
 	default:
 		*n.into = fmt.Sprint(x)
 	}

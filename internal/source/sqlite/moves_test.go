@@ -35,7 +35,7 @@ func move(t *testing.T, mode, ddl string) *moving {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m.sel = source.Selection{Table: table, Age: rule.Age{Column: "at"}, Cutoff: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)}
+	m.sel = source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))
 	var h value.Hasher
 	m.slice, err = s.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns(), MaxRows: 1000, MaxBytes: 1 << 30}, func(c *value.Chunk) error {
 		for i := range c.Rows() {

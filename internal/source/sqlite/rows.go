@@ -6,22 +6,13 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
-
-// locators holds the keys of a slice's rows: with the digest of the content, that is all that tells a row in SQLite.
-type locators struct {
-	width int
-	keys  []value.Value
-}
-
-func (l *locators) Len() int                { return len(l.keys) / l.width }
-func (l *locators) key(i int) []value.Value { return l.keys[i*l.width : (i+1)*l.width] }
 
 // expressions selects columns so that their values come by storage class.
 func expressions(t *shape.Table, prefix string, columns []int) string {
@@ -37,23 +28,12 @@ const chunkRows, chunkBytes = 1024, 1 << 20
 // ReadSlice reads one slice in order of (age, key).
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
 	t := req.Table
-	_, agePos := t.Column(req.Age.Column)
-	position := append([]int{agePos}, t.KeyPositions()...)
-	where, args, err := s.selected(ctx, req.Selection, "t.")
+	d := newDialect(req.Selection, "t.")
+	query, err := s.sliceQuery(ctx, req, d)
 	if err != nil {
 		return nil, err
 	}
-	order := "t." + quote(req.Age.Column) + ", " + quoteAll("t.", t.Key)
-	if req.After != nil {
-		after, err := fromValues(req.After)
-		if err != nil {
-			return nil, err
-		}
-		where += " AND (" + order + ") > (?" + strings.Repeat(", ?", len(t.Key)) + ")"
-		args = append(args, after...)
-	}
-	query := fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d",
-		expressions(t, "t.", append(append([]int{}, req.Columns...), position...)), quote(t.Name), where, order, req.MaxRows)
+	query, args := d.Finish(query, nil)
 	conn, err := s.read.Conn(ctx)
 	if err != nil {
 		return nil, err
@@ -61,7 +41,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	defer conn.Close()
 
 	out := &source.Slice{}
-	keys := &locators{width: len(t.Key)}
+	keys := bykey.NewLocators(t)
 	out.Locators = keys
 	chunk := &value.Chunk{Width: len(req.Columns)}
 	width, bytes, rows := len(req.Columns), int64(0), 0
@@ -92,7 +72,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 			}
 			last = append(last, x)
 			if i > 0 {
-				keys.keys = append(keys.keys, x)
+				keys.Add(x)
 			}
 		}
 		rows++
@@ -120,13 +100,34 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	return out, nil
 }
 
+// sliceQuery reads a slice: the columns, then age and key.
+func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
+	t := req.Table
+	_, age := t.Column(req.Age.Column)
+	position := append([]int{age}, t.KeyPositions()...)
+	where, err := s.selected(ctx, req.Selection, d)
+	if err != nil {
+		return "", err
+	}
+	order := "t." + quote(req.Age.Column) + ", " + quoteAll("t.", t.Key)
+	if req.After != nil {
+		after, err := fromValues(req.After)
+		if err != nil {
+			return "", err
+		}
+		bounds := make([]string, len(after))
+		for i, v := range after {
+			bounds[i] = d.Bind(v)
+		}
+		where += " AND (" + order + ") > (" + strings.Join(bounds, ", ") + ")"
+	}
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d",
+		expressions(t, "t.", append(append([]int{}, req.Columns...), position...)), quote(t.Name), where, order, req.MaxRows), nil
+}
+
 // Locate needs only the keys: the content is compared when a batch deletes.
 func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.Value, _ []value.Digest) (source.Locators, error) {
-	l := &locators{width: len(sel.Table.Key)}
-	for _, k := range keys {
-		l.keys = append(l.keys, value.CloneRow(k)...)
-	}
-	return l, nil
+	return bykey.Of(sel.Table, keys), nil
 }
 
 // maxBound is how many values one statement binds at the most; SQLite's own limit is 32,766.
@@ -134,54 +135,29 @@ const maxBound = 4000
 
 // inKeys runs a query once for each group of keys: the text before, the condition that the row's key is among them,
 // and the text after it.
-func inKeys(ctx context.Context, conn *sql.Conn, t *shape.Table, before, after string, keys [][]value.Value, fn func([]driver.Value) error) error {
+func inKeys(ctx context.Context, conn *sql.Conn, t *shape.Table, d *dialect, before, after string, keys [][]value.Value, fn func([]driver.Value) error) error {
 	group := max(maxBound/len(t.Key), 1)
 	one := "(?" + strings.Repeat(", ?", len(t.Key)-1) + ")"
 	for len(keys) > 0 {
 		n := min(group, len(keys))
-		args := make([]any, 0, n*len(t.Key))
+		bound := make([]any, 0, n*len(t.Key))
 		for _, k := range keys[:n] {
-			bound, err := fromValues(k)
+			vs, err := fromValues(k)
 			if err != nil {
 				return err
 			}
-			args = append(args, bound...)
+			bound = append(bound, vs...)
 		}
+		first, args := d.Finish(before, nil)
+		last, rest := d.Finish(after, nil)
+		args = append(append(args, bound...), rest...)
 		condition := "(" + quoteAll("", t.Key) + ") IN (VALUES " + one + strings.Repeat(", "+one, n-1) + ")"
-		if err := eachRow(ctx, conn, before+condition+after, args, fn); err != nil {
+		if err := eachRow(ctx, conn, first+condition+last, args, fn); err != nil {
 			return err
 		}
 		keys = keys[n:]
 	}
 	return nil
-}
-
-// keyed computes, of rows that hold their columns and then their key, the digest and a text that identifies the key.
-type keyed struct {
-	hasher  value.Hasher
-	row     []value.Value
-	columns int
-	text    []byte
-}
-
-func (k *keyed) read(row []driver.Value) (value.Digest, string, error) {
-	k.row = k.row[:0]
-	for _, v := range row {
-		x, err := toValue(v, func(b []byte) []byte { return b })
-		if err != nil {
-			return value.Digest{}, "", err
-		}
-		k.row = append(k.row, x)
-	}
-	return k.hasher.Row(k.row[:k.columns]), k.key(k.row[k.columns:]), nil
-}
-
-func (k *keyed) key(vs []value.Value) string {
-	k.text = k.text[:0]
-	for _, v := range vs {
-		k.text = v.AppendCanonical(k.text)
-	}
-	return string(k.text)
 }
 
 // DeleteBatch deletes the rows of a batch under the write lock. The delete returns the rows' content; if any is not
@@ -213,132 +189,66 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 	return out, nil
 }
 
+// deleteQuery and deleteTail are what stands before and behind the keys of a batch's delete.
+func deleteQuery(sel source.Selection, _ *dialect) string {
+	return "DELETE FROM " + quote(sel.Table.Name) + " AS t WHERE "
+}
+
+func deleteTail(sel source.Selection, columns []int, d *dialect) string {
+	out := ""
+	if held := sel.Held(d); held != "" {
+		out += " AND NOT " + held
+	}
+	for _, r := range referenced(sel.Table, "t.") {
+		out += " AND NOT " + r
+	}
+	return out + " RETURNING " + expressions(sel.Table, "", append(append([]int{}, columns...), sel.Table.KeyPositions()...))
+}
+
 func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.Batch, out *source.JournalRow) error {
 	t := b.Table
-	keys := b.Locators.(*locators)
-	read := &keyed{columns: len(b.Columns)}
-	ordinals := make(map[string]int, len(b.Ordinals))
-	wanted := make([][]value.Value, len(b.Ordinals))
-	for i, o := range b.Ordinals {
-		wanted[i] = keys.key(o)
-		ordinals[read.key(wanted[i])] = o
-	}
-	content := expressions(t, "t.", append(append([]int{}, b.Columns...), t.KeyPositions()...))
-	unreferenced := ""
-	for _, r := range referenced(t, "t.") {
-		unreferenced += " AND NOT " + r
-	}
-	returning := " RETURNING " + expressions(t, "", append(append([]int{}, b.Columns...), t.KeyPositions()...))
-
-	changed := map[int]bool{}
-	gone := map[int]bool{}
-	for {
-		if _, err := conn.ExecContext(ctx, "SAVEPOINT unchanged"); err != nil {
-			return err
-		}
-		var digest value.Set
-		fresh, strange := 0, false
-		clear(gone)
-		err := inKeys(ctx, conn, t, "DELETE FROM "+quote(t.Name)+" AS t WHERE ", unreferenced+returning, wanted, func(row []driver.Value) error {
-			d, key, err := read.read(row)
-			if err != nil {
-				return err
-			}
-			o, ok := ordinals[key]
-			if !ok { // its key is another one that the column's collation takes for equal
-				strange = true
-				return nil
-			}
-			if d != b.Digests[o] {
-				changed[o], fresh = true, fresh+1
-				return nil
-			}
-			gone[o] = true
-			digest.Add(d)
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		if fresh == 0 && !strange {
-			out.Deleted, out.Digest = len(gone), digest
-			if _, err := conn.ExecContext(ctx, "RELEASE unchanged"); err != nil {
-				return err
-			}
-			break
-		}
-		if _, err := conn.ExecContext(ctx, "ROLLBACK TO unchanged"); err != nil {
-			return err
-		}
-		wanted = wanted[:0]
-		for _, o := range b.Ordinals {
-			if !changed[o] {
-				wanted = append(wanted, keys.key(o))
-			}
-		}
-		if strange {
-			if wanted, err = exactly(ctx, conn, t, wanted); err != nil {
-				return err
-			}
-		}
-	}
-	return s.explain(ctx, conn, b, out, content, ordinals, gone)
-}
-
-// exactly returns those keys that rows of the table have bit by bit, whatever the columns' collation.
-func exactly(ctx context.Context, conn *sql.Conn, t *shape.Table, keys [][]value.Value) ([][]value.Value, error) {
-	read := &keyed{}
-	there := map[string]bool{}
-	query := "SELECT " + expressions(t, "t.", t.KeyPositions()) + " FROM " + quote(t.Name) + " t WHERE "
-	if err := inKeys(ctx, conn, t, query, "", keys, func(row []driver.Value) error {
-		_, key, err := read.read(row)
-		there[key] = true
-		return err
-	}); err != nil {
-		return nil, err
-	}
-	return slices.DeleteFunc(keys, func(k []value.Value) bool { return !there[read.key(k)] }), nil
-}
-
-// explain says of each row that was not deleted why it stays.
-func (s *Source) explain(ctx context.Context, conn *sql.Conn, b source.Batch, out *source.JournalRow, content string, ordinals map[string]int, gone map[int]bool) error {
-	if len(gone) == len(b.Ordinals) {
-		return nil
-	}
-	var left [][]value.Value
-	for _, o := range b.Ordinals {
-		if !gone[o] {
-			left = append(left, b.Locators.(*locators).key(o))
-		}
-	}
-	same := map[int]bool{}
-	present := map[int]bool{}
-	read := &keyed{columns: len(b.Columns)}
-	err := inKeys(ctx, conn, b.Table, "SELECT "+content+" FROM "+quote(b.Table.Name)+" t WHERE ", "", left, func(row []driver.Value) error {
-		d, key, err := read.read(row)
-		if err != nil {
-			return err
-		}
-		if o, ok := ordinals[key]; ok {
-			present[o], same[o] = true, d == b.Digests[o]
-		}
-		return nil
-	})
-	if err != nil {
+	exec := func(ctx context.Context, statement string) error {
+		_, err := conn.ExecContext(ctx, statement)
 		return err
 	}
-	for _, o := range b.Ordinals {
-		switch {
-		case gone[o]:
-		case !present[o]:
-			out.Vanished = append(out.Vanished, o)
-		case same[o]: // unchanged, so it is another table that refers to it
-			out.Skipped = append(out.Skipped, o)
-		default:
-			out.Changed = append(out.Changed, o)
+	query := func(before, after string, d *dialect) func(context.Context, [][]value.Value, bykey.Rower) error {
+		return func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
+			var row []value.Value
+			return inKeys(ctx, conn, t, d, before, after, keys, func(raw []driver.Value) error {
+				row = row[:0]
+				for _, v := range raw {
+					x, err := toValue(v, func(b []byte) []byte { return b })
+					if err != nil {
+						return err
+					}
+					row = append(row, x)
+				}
+				return report(row)
+			})
 		}
 	}
-	return nil
+	d := newDialect(b.Selection, "t.")
+	content := "SELECT " + expressions(t, "t.", append(append([]int{}, b.Columns...), t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE "
+	remove := query(deleteQuery(b.Selection, d), deleteTail(b.Selection, b.Columns, d), d)
+	ops := bykey.Operations{
+		Delete: func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
+			if err := exec(ctx, "SAVEPOINT unchanged"); err != nil {
+				return err
+			}
+			return remove(ctx, keys, report)
+		},
+		Undo: func(ctx context.Context) error {
+			if err := exec(ctx, "ROLLBACK TO unchanged"); err != nil {
+				return err
+			}
+			return exec(ctx, "RELEASE unchanged")
+		},
+		Read: query(content, "", d),
+	}
+	if held := b.Held(d); held != "" {
+		ops.Held = query(content, " AND "+held, d)
+	}
+	return bykey.Delete(ctx, b, ops, out)
 }
 
 // Restore puts rows back and reads them again from the table to compute their digest.
@@ -361,7 +271,7 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		defer record.Close()
 		var keys [][]value.Value
 		ordinals := map[string]int{}
-		read := &keyed{columns: len(req.Columns)}
+		read := &bykey.Reader{Columns: len(req.Columns)}
 		for i := range req.Rows.Rows() {
 			row := req.Rows.Row(i)
 			inserted, err := insertRow(ctx, insert, t, req.Columns, row)
@@ -381,17 +291,24 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 				return err
 			}
 			keys = append(keys, key)
-			ordinals[read.key(key)] = i
+			ordinals[read.Key(key)] = i
 			out.Inserted++
 		}
 		query := "SELECT " + expressions(t, "t.", append(append([]int{}, req.Columns...), t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE "
-		return inKeys(ctx, conn, t, query, "", keys, func(row []driver.Value) error {
-			d, key, err := read.read(row)
-			if err == nil && d != req.Digests[ordinals[key]] {
-				err = fmt.Errorf("table %s: %w", t.Name, source.ErrAltered)
+		return inKeys(ctx, conn, t, newDialect(source.Selection{Table: t}, "t."), query, "", keys, func(raw []driver.Value) error {
+			row := make([]value.Value, len(raw))
+			for i, v := range raw {
+				var err error
+				if row[i], err = toValue(v, func(b []byte) []byte { return b }); err != nil {
+					return err
+				}
+			}
+			d, key := read.Row(row)
+			if d != req.Digests[ordinals[key]] {
+				return fmt.Errorf("table %s: %w", t.Name, source.ErrAltered)
 			}
 			out.Digest.Add(d)
-			return err
+			return nil
 		})
 	})
 	if err != nil {

@@ -7,7 +7,7 @@
   import When from "../../lib/When.svelte";
   let { plan, current, run, busy, start }: { plan: Schemas["Plan"]; current: number | undefined; run?: Schemas["RunView"] | null; busy: boolean; start: () => void } = $props();
   let carriedOut = $derived(run?.plan === plan.id ? run : undefined);
-  let s = $derived(plan.survey);
+  let s = $derived(plan.counts);
   let percent = $derived(share(s.due, Math.max(s.total, s.due)));
   let stale = $derived(current !== undefined && current !== plan.revision);
   const some = (n: number, what: string) => (n > 0 ? `${count(n)} ${what}` : "");

@@ -1,0 +1,144 @@
+package catalog
+
+import (
+	"context"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// Plan is what a run would do. It is never changed.
+type Plan struct {
+	ID       string            `db:"id" json:"id"`
+	Rule     string            `db:"rule" json:"rule"`
+	Revision int               `db:"revision" json:"revision"`
+	Source   string            `db:"source" json:"source"`
+	Table    string            `db:"table_name" json:"table"`
+	Cutoff   Time              `db:"cutoff" json:"cutoff"` // the latest of its clauses'
+	MadeAt   Time              `db:"made_at" json:"made_at"`
+	Counts   JSON[Counts]      `db:"counts" json:"counts"`
+	Batches  int64             `db:"batches" json:"batches"`
+	Segments int64             `db:"segments" json:"segments"`
+	Warnings JSON[[]string]    `db:"warnings" json:"warnings"`
+	Detail   JSON[PlanDetail]  `db:"detail" json:"detail"`
+	Shape    JSON[shape.Table] `db:"shape" json:"-"`
+}
+
+// NotCounted stands for a number that an estimate does not give.
+const NotCounted = -1
+
+// Counts are the numbers of a plan: counted row by row, or estimated from the database's statistics.
+type Counts struct {
+	Counted    bool          `json:"counted"`
+	From       *Time         `json:"counted_from,omitempty"` // when counting began and ended: rows may have changed in between
+	To         *Time         `json:"counted_to,omitempty"`
+	Due        int64         `json:"due"`
+	Bytes      int64         `json:"bytes"` // estimated from the average width of a row
+	Oldest     string        `json:"oldest,omitempty"`
+	LastGoing  string        `json:"last_going,omitempty"`
+	FirstStays string        `json:"first_stays,omitempty"`
+	Uncovered  int64         `json:"uncovered"`  // rows that no clause covers; kept
+	Ageless    int64         `json:"ageless"`    // rows whose age is no instant; never due
+	Future     int64         `json:"future"`     // rows dated more than a day after the planning instant
+	Held       int64         `json:"held"`       // due but for a hold
+	Restored   int64         `json:"restored"`   // aged rows left alone because a restore brought them back
+	Referenced int64         `json:"referenced"` // aged rows left alone because another table refers to them
+	Collation  int64         `json:"collation"`  // judged otherwise by a column's own collation; left alone
+	Total      int64         `json:"total"`      // the table's rows
+	Clauses    []ClauseCount `json:"clauses"`
+	Spread     []Bucket      `json:"spread"` // over age, the oldest first; empty in an estimate
+}
+
+// ClauseCount is what one clause governs.
+type ClauseCount struct {
+	Clause     int    `json:"clause"` // from 0
+	Rows       int64  `json:"rows"`
+	Due        int64  `json:"due"`
+	Bytes      int64  `json:"bytes"`
+	Held       int64  `json:"held"`
+	Restored   int64  `json:"restored"`
+	Referenced int64  `json:"referenced"`
+	Collation  int64  `json:"collation"`
+	Oldest     string `json:"oldest,omitempty"`
+	Newest     string `json:"newest,omitempty"`
+	LastGoing  string `json:"last_going,omitempty"`
+	FirstStays string `json:"first_stays,omitempty"`
+}
+
+// Bucket is a stretch of age, with the rows of each clause in it.
+type Bucket struct {
+	From    Time    `json:"from"`
+	To      Time    `json:"to"`
+	Rows    int64   `json:"rows"`
+	Due     int64   `json:"due"`
+	Clauses []int64 `json:"clauses"` // rows by clause, in the order of the plan's clauses; uncovered ones last
+}
+
+// PlanDetail is what a plan holds beside its numbers.
+type PlanDetail struct {
+	Note       string             `json:"note,omitempty"`
+	Narrow     Narrow             `json:"narrow"`
+	Clauses    []PlanClause       `json:"clauses"`
+	Statements []source.Statement `json:"statements"`
+	Sample     Sample             `json:"sample"`
+	Expect     Expectation        `json:"expect"`
+	Drift      []string           `json:"drift"`              // how the table differs from what it was when the rule was applied
+	Confirm    bool               `json:"confirm"`            // the drift changes what would be deleted or archived: a run needs it confirmed
+	Guards     []string           `json:"guards"`             // guard rails that the plan breaks
+	Override   string             `json:"override,omitempty"` // the reason for which it may
+}
+
+// Narrow is what a plan asks for beyond its rule; it can only take less.
+type Narrow struct {
+	Before *Time  `json:"before,omitempty"`
+	Where  string `json:"where,omitempty"`
+	Keys   string `json:"keys,omitempty"`  // FROM..TO
+	Limit  int64  `json:"limit,omitempty"` // rows; 0: no limit
+}
+
+// PlanClause is a clause as the plan pins it.
+type PlanClause struct {
+	Clause      int                  `json:"clause"`
+	Label       string               `json:"label"`
+	About       string               `json:"about,omitempty"`
+	Locked      string               `json:"locked,omitempty"`
+	Keep        string               `json:"keep"`
+	Cutoff      *Time                `json:"cutoff"` // null: never due
+	Then        rule.Then            `json:"then"`
+	Store       string               `json:"store,omitempty"`
+	ArchiveKeep string               `json:"archive_keep,omitempty"`
+	DeleteAfter string               `json:"delete_after,omitempty"`
+	Omit        []string             `json:"omit,omitempty"`
+	Mask        map[string]rule.Mask `json:"mask,omitempty"`
+}
+
+// Sample is some of the rows that would go.
+type Sample struct {
+	Columns []string   `json:"columns"`
+	Rows    [][]string `json:"rows"`
+}
+
+// Expectation is what earlier runs of the table let one expect; nil where none has measured it.
+type Expectation struct {
+	Seconds      *float64 `json:"seconds"`
+	ArchiveBytes *int64   `json:"archive_bytes"`
+	LogBytes     *int64   `json:"log_bytes"`
+}
+
+// AddPlan keeps a plan.
+func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments, warnings, detail, shape)
+		VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :counts, :batches, :segments, :warnings, :detail, :shape)`, p)
+	return err
+}
+
+// Plan returns one plan.
+func (c *Catalog) Plan(ctx context.Context, id string) (*Plan, error) {
+	return get[Plan](ctx, c.db, "plan", id, "SELECT * FROM plan WHERE id = ?", id)
+}
+
+// Plans lists the newest plans, of one rule where it is named.
+func (c *Catalog) Plans(ctx context.Context, ruleName string, limit int) ([]Plan, error) {
+	return list[Plan](ctx, c.db, "SELECT * FROM plan WHERE ? IN ('', rule) ORDER BY made_at DESC LIMIT ?", ruleName, limit)
+}

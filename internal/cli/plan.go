@@ -1,0 +1,246 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/engine"
+)
+
+func whereFlags(f *flag.FlagSet) {
+	f.String("where", "", "a condition, like outcome = 'refused'")
+	f.String("where-file", "", "a file that holds the condition, so that no shell changes its quotes; - reads standard input")
+}
+
+// where reads the condition of -where or -where-file.
+func (e *env) where() (string, error) {
+	file := e.flag("where-file")
+	if file == "" {
+		return e.flag("where"), nil
+	}
+	if e.flag("where") != "" {
+		return "", usage("-where and -where-file say the same; give one of them")
+	}
+	text, err := e.read(file)
+	return strings.TrimSpace(string(text)), err
+}
+
+func planShowFlags(f *flag.FlagSet) {
+	f.Bool("sql", false, "show the very statements that a run sends")
+	f.Bool("rows", false, "show some of the rows that would go")
+}
+
+func planFlags(f *flag.FlagSet) {
+	whereFlags(f)
+	planShowFlags(f)
+	f.String("before", "", "a cutoff earlier than the rule's, as a date or time")
+	f.String("keys", "", "only rows whose key lies in FROM..TO")
+	f.Int64("limit", 0, "at most so many rows")
+	f.String("note", "", "what the plan is for")
+	f.Bool("exact", false, "count the rows, in pieces along their age, rather than estimate")
+	f.String("budget", "", "the most time for counting, like PT10M")
+	f.Bool("confirm", false, "the table's changes since the rule was applied are meant")
+	f.String("override", "", "the reason for going beyond a guard rail in this one plan")
+}
+
+func planMake(e *env) error {
+	where, err := e.where()
+	if err != nil {
+		return err
+	}
+	limit, _ := strconv.ParseInt(e.flag("limit"), 10, 64) // the flag is a number already
+	in := api.NewPlan{Rule: e.args[0], Before: e.flag("before"), Where: where, Keys: e.flag("keys"), Limit: limit, Note: e.flag("note"),
+		Exact: e.flag("exact") == "true", Budget: e.flag("budget"), Confirm: e.flag("confirm") == "true", Override: e.flag("override")}
+	p, err := client.Post[catalog.Plan](e.ctx, e.client, "/plans", in)
+	if err != nil {
+		return err
+	}
+	return e.plan(&p)
+}
+
+func planShow(e *env) error {
+	p, err := client.Get[catalog.Plan](e.ctx, e.client, "/plans/"+url.PathEscape(e.args[0]))
+	if err != nil {
+		return err
+	}
+	return e.plan(&p)
+}
+
+// number writes a count of a plan, of which an estimate does not know all.
+func number(n int64) string {
+	if n == catalog.NotCounted {
+		return "not counted"
+	}
+	return count(n)
+}
+
+func (e *env) plan(p *catalog.Plan) error {
+	c, d := p.Counts.V, p.Detail.V
+	how := "estimated from the database's statistics"
+	if c.Counted {
+		how = "counted"
+		if c.From != nil && c.To != nil {
+			how = fmt.Sprintf("counted between %s and %s", c.From.Format("15:04:05"), c.To.Format("15:04:05 UTC"))
+		}
+	}
+	some := func(n int64, text string) string {
+		if n == 0 {
+			return ""
+		}
+		return number(n) + " " + text
+	}
+	segments, narrow := "", []string{}
+	if p.Segments > 0 {
+		segments = "about " + count(p.Segments)
+	}
+	if n := d.Narrow; n.Before != nil {
+		narrow = append(narrow, "before "+n.Before.Format(time.RFC3339))
+	}
+	if d.Narrow.Where != "" {
+		narrow = append(narrow, "where "+d.Narrow.Where)
+	}
+	if d.Narrow.Keys != "" {
+		narrow = append(narrow, "keys "+d.Narrow.Keys)
+	}
+	if d.Narrow.Limit > 0 {
+		narrow = append(narrow, "at most "+count(d.Narrow.Limit)+" rows")
+	}
+	seconds, archive := "unknown before the first run", "unknown before the first run"
+	if d.Expect.Seconds != nil {
+		seconds = "about " + span(*d.Expect.Seconds)
+	}
+	if d.Expect.ArchiveBytes != nil {
+		archive = "about " + size(*d.Expect.ArchiveBytes)
+	}
+	log := "unknown: no run has measured it"
+	if d.Expect.LogBytes != nil {
+		log = "about " + size(*d.Expect.LogBytes)
+	}
+	if p.Segments == 0 {
+		archive = ""
+	}
+	err := e.facts(p, "plan", p.ID, "rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision), "table", p.Source+"."+p.Table, "note", d.Note, "narrowed to", strings.Join(narrow, "; "), "made", at(p.MadeAt),
+		"latest cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of about %s (%s)", count(c.Due), count(c.Total), how),
+		"data", "about "+size(c.Bytes), "oldest", c.Oldest, "last that goes", c.LastGoing, "first that stays", c.FirstStays,
+		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments, "takes", seconds, "archive size", archive, "log volume", log,
+		"uncovered", some(c.Uncovered, "rows that no clause covers"), "never due", some(c.Ageless, "rows whose age is no instant"), "in the future", some(c.Future, "rows dated more than a day ahead"),
+		"held", some(c.Held, "aged rows that a hold protects"), "restored", some(c.Restored, "aged rows left alone, as they were restored"),
+		"referenced", some(c.Referenced, "aged rows that another table refers to"), "by collation", some(c.Collation, "rows that the column's own collation would judge otherwise"))
+	if err != nil || e.format != "table" {
+		return err
+	}
+	fmt.Fprintln(e.out)
+	rows := [][]string{}
+	for i, x := range d.Clauses {
+		cut, n := "never due", catalog.ClauseCount{}
+		if x.Cutoff != nil {
+			cut = x.Cutoff.Format(time.RFC3339)
+		}
+		if i < len(c.Clauses) {
+			n = c.Clauses[i]
+		}
+		rows = append(rows, []string{x.Label, x.Keep, string(x.Then), dash(x.Store), cut, number(n.Rows), number(n.Due), dash(n.LastGoing), dash(n.FirstStays)})
+	}
+	if err := e.show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes", "first that stays"}, rows); err != nil {
+		return err
+	}
+	if e.flag("rows") == "true" {
+		fmt.Fprintln(e.out)
+		if err := e.show(p, d.Sample.Columns, d.Sample.Rows); err != nil {
+			return err
+		}
+	}
+	if e.flag("sql") == "true" {
+		for _, s := range d.Statements {
+			fmt.Fprintf(e.out, "\n-- %s\n%s\n", s.Title, s.SQL)
+			for i, v := range s.Values {
+				fmt.Fprintf(e.out, "--   %d: %s\n", i+1, v)
+			}
+		}
+	}
+	for _, w := range p.Warnings.V {
+		fmt.Fprintln(e.out, "warning:", w)
+	}
+	fmt.Fprintf(e.out, "nothing was changed; `ambercellar run start %s` carries it out\n", p.ID)
+	return nil
+}
+
+func ruleCompare(e *env) error {
+	in, err := e.ruleFile()
+	if err != nil {
+		return err
+	}
+	r, err := client.Post[api.Comparison](e.ctx, e.client, "/rules/compare", in)
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, x := range r.Rules {
+		changes := strings.Join(x.Changes, "; ")
+		if x.New {
+			changes = "new"
+		}
+		rows = append(rows, []string{x.Rule, count(x.Gained), count(x.Lost), count(x.Both), dash(changes)})
+	}
+	if err := e.show(r, []string{"rule", "rows that become due", "stop being due", "due either way", "changes"}, rows); err != nil || e.format != "table" {
+		return err
+	}
+	for _, p := range r.Problems {
+		fmt.Fprintln(e.out, p.Error())
+	}
+	_, err = fmt.Fprintf(e.out, "nothing was changed; `ambercellar rule apply -f %s` applies it\n", in.File)
+	return err
+}
+
+func ruleForecast(e *env) error {
+	l, err := client.Get[api.Items[engine.Forecast]](e.ctx, e.client, "/rules/"+url.PathEscape(e.args[0])+"/forecast?months="+e.flag("months"))
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, f := range l.Items {
+		var cutoffs []string
+		for _, c := range f.Cutoffs {
+			if c == nil {
+				cutoffs = append(cutoffs, "never")
+			} else {
+				cutoffs = append(cutoffs, c.Format(time.DateOnly))
+			}
+		}
+		growth := "-"
+		if f.Growth > 0 {
+			growth = "about " + count(f.Growth)
+		}
+		rows = append(rows, []string{f.At.Format(time.DateOnly), strings.Join(cutoffs, ", "), count(f.Rows), growth})
+	}
+	return e.show(l, []string{"run on", "cutoff of each clause", "rows there today", "rows still to be written"}, rows)
+}
+
+func keepList(e *env) error {
+	l, err := client.Get[api.Items[catalog.Keep]](e.ctx, e.client, "/keeps")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, k := range l.Items {
+		rows = append(rows, []string{k.Name, k.Body.V.Keep().String(), k.Body.V.About, at(k.AppliedAt)})
+	}
+	return e.show(l, []string{"keep", "period", "about", "applied"}, rows)
+}
+
+// read reads a file, or standard input for a hyphen.
+func (e *env) read(file string) ([]byte, error) {
+	if file == "-" {
+		return io.ReadAll(e.in)
+	}
+	return os.ReadFile(file)
+}

@@ -1,0 +1,188 @@
+package rule
+
+import (
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/period"
+)
+
+// Write writes a rule in its YAML form, which Parse reads back to the same rule.
+func Write(r *Rule) string {
+	w := &writer{}
+	w.field(0, "rule", r.Name)
+	w.field(0, "about", r.About)
+	if r.Off {
+		w.plain(0, "enabled", "false")
+	}
+	w.field(0, "source", r.Source)
+	w.field(0, "table", r.Table)
+	if r.Age.Unit == "" && len(r.Age.Never) == 0 {
+		w.field(0, "age", r.Age.Column)
+	} else {
+		parts := []string{"column: " + scalar(r.Age.Column)}
+		if r.Age.Unit != "" {
+			parts = append(parts, "unit: "+string(r.Age.Unit))
+		}
+		if len(r.Age.Never) > 0 {
+			parts = append(parts, "never: "+flow(r.Age.Never))
+		}
+		w.plain(0, "age", "{"+strings.Join(parts, ", ")+"}")
+	}
+	w.field(0, "zone", r.Zone)
+	w.field(0, "modified", r.Modified)
+	w.plain(0, "clauses", " ")
+	for _, c := range r.Clauses {
+		w.clause(c)
+	}
+	w.field(0, "then", string(r.Then))
+	w.period(0, "delete_after", r.DeleteAfter)
+	w.archive(0, r.Archive)
+	w.list(0, "omit", r.Omit)
+	w.masks(0, r.Mask)
+	w.field(0, "confirm", r.Confirm)
+	if r.Pace != "" && r.Pace != pace.Gentle {
+		w.field(0, "pace", string(r.Pace))
+	}
+	return w.String()
+}
+
+type writer struct {
+	strings.Builder
+	item bool // the next field begins an item of a list
+}
+
+// plain writes a field whose value is YAML already; the empty value writes nothing, a blank only the name.
+func (w *writer) plain(depth int, name, v string) {
+	if v == "" {
+		return
+	}
+	indent := strings.Repeat("  ", depth)
+	if w.item {
+		indent, w.item = strings.Repeat("  ", depth-1)+"- ", false
+	}
+	w.WriteString(strings.TrimRight(indent+name+": "+v, " ") + "\n")
+}
+
+func (w *writer) field(depth int, name, v string) {
+	if v != "" {
+		w.plain(depth, name, scalar(v))
+	}
+}
+
+func (w *writer) list(depth int, name string, v []string) {
+	if len(v) > 0 {
+		w.plain(depth, name, flow(v))
+	}
+}
+
+func (w *writer) period(depth int, name string, p *period.Period) {
+	if p != nil {
+		w.field(depth, name, p.String())
+	}
+}
+
+func (w *writer) archive(depth int, a Archive) {
+	var parts []string
+	if a.Store != "" {
+		parts = append(parts, "store: "+scalar(a.Store))
+	}
+	if a.Keep != nil {
+		parts = append(parts, "keep: "+a.Keep.String())
+	}
+	if len(parts) > 0 {
+		w.plain(depth, "archive", "{"+strings.Join(parts, ", ")+"}")
+	}
+}
+
+func (w *writer) masks(depth int, m map[string]Mask) {
+	var parts []string
+	for _, column := range slices.Sorted(maps.Keys(m)) {
+		parts = append(parts, quoted(column)+": "+string(m[column]))
+	}
+	if len(parts) > 0 {
+		w.plain(depth, "mask", "{"+strings.Join(parts, ", ")+"}")
+	}
+}
+
+func (w *writer) clause(c Clause) {
+	w.item = true
+	switch k := c.Keep; {
+	case k.Before != nil:
+		w.field(2, "before", k.Before.Text)
+	case k.Newest > 0:
+		w.plain(2, "newest", strconv.Itoa(k.Newest)+" partitions")
+	default:
+		w.field(2, "keep", k.String())
+	}
+	w.field(2, "where", c.Where)
+	if c.Otherwise {
+		w.plain(2, "otherwise", "true")
+	}
+	w.field(2, "align", string(c.Align))
+	if c.Off {
+		w.plain(2, "enabled", "false")
+	}
+	w.field(2, "locked", c.Locked)
+	w.field(2, "about", c.About)
+	w.field(2, "then", string(c.Then))
+	w.period(2, "delete_after", c.DeleteAfter)
+	if c.Archive != nil {
+		w.archive(2, *c.Archive)
+	}
+	w.list(2, "omit", c.Omit)
+	w.masks(2, c.Mask)
+}
+
+func flow(v []string) string {
+	parts := make([]string, len(v))
+	for i, s := range v {
+		parts[i] = quoted(s)
+	}
+	return "[" + strings.Join(parts, ", ") + "]"
+}
+
+// scalar writes a text as YAML, in quotes unless it is plain letters, digits and a few harmless marks.
+func scalar(s string) string {
+	plain := s != "" && strings.TrimSpace(s) == s
+	for i, c := range s {
+		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_'
+		if !letter && (i == 0 || !(c >= '0' && c <= '9') && !strings.ContainsRune(" .,/-()'=<>", c)) {
+			plain = false
+		}
+	}
+	switch strings.ToLower(s) {
+	case "true", "false", "null", "yes", "no", "on", "off", "y", "n":
+		plain = false
+	}
+	if plain && !strings.Contains(s, " #") && !strings.Contains(s, ": ") {
+		return s
+	}
+	return quoted(s)
+}
+
+// quoted writes a text in YAML's double quotes.
+func quoted(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, c := range s {
+		switch {
+		case c == '"' || c == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(c)
+		case c == '\n':
+			b.WriteString(`\n`)
+		case c == '\t':
+			b.WriteString(`\t`)
+		case c < 0x20 || c == 0x7f:
+			b.WriteString(`\x` + strconv.FormatInt(int64(c)+0x100, 16)[1:])
+		default:
+			b.WriteRune(c)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}

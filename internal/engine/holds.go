@@ -1,0 +1,184 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+
+	"github.com/oklog/ulid/v2"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/shape"
+)
+
+// gate is held for reading by everything that removes rows or segments of a table, for as long as one such step takes.
+func (e *Engine) gate(source, table string) *sync.RWMutex {
+	g, _ := e.gates.LoadOrStore(source+"\x00"+table, &sync.RWMutex{})
+	return g.(*sync.RWMutex)
+}
+
+// HoldRequest is what somebody asks to be held: rows by a filter or by keys, or segments.
+type HoldRequest struct {
+	Source    string   `json:"source"`
+	Table     string   `json:"table"`
+	Where     string   `json:"where,omitempty"`
+	Keys      []string `json:"keys,omitempty"` // of a table whose key has one column
+	Segments  []string `json:"segments,omitempty"`
+	Reference string   `json:"reference"`
+	Reason    string   `json:"reason"`
+}
+
+// Placed is a hold with what it protects now.
+type Placed struct {
+	catalog.Hold
+	Rows int64 `json:"rows"` // live rows that it holds, counted to 100,000
+}
+
+const maxHeldCount = 100_000
+
+// PlaceHold keeps a hold. When it returns, every delete and disposal that began before it has ended, and from then on
+// each asks for the hold.
+func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*Placed, error) {
+	refuse := func(field, message, remedy string) (*Placed, error) {
+		return nil, &RefusedError{Field: field, Message: message, Remedy: remedy}
+	}
+	for field, text := range map[string]string{"reference": q.Reference, "reason": q.Reason} {
+		if strings.TrimSpace(text) == "" {
+			return refuse(field, "the "+field+" is missing", "say which case the hold is for (reference), and why (reason); an auditor will ask")
+		}
+	}
+	kinds := 0
+	for _, set := range []bool{q.Where != "", len(q.Keys) > 0, len(q.Segments) > 0} {
+		if set {
+			kinds++
+		}
+	}
+	if kinds != 1 {
+		return refuse("where", "say what is held: exactly one of a filter, keys, and segments", "`-where TRUE` holds a whole table")
+	}
+	for _, id := range q.Segments {
+		s, err := e.Catalog.Segment(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if q.Source == "" && q.Table == "" {
+			q.Source, q.Table = s.Source, s.Table
+		}
+		if s.Source != q.Source || s.Table != q.Table {
+			return refuse("segments", fmt.Sprintf("segment %s is of table %s.%s and not of %s.%s", id, s.Source, s.Table, q.Source, q.Table), "place a hold for each table")
+		}
+	}
+	src, err := e.Source(ctx, q.Source)
+	if err != nil {
+		return nil, err
+	}
+	t, err := src.Table(ctx, q.Table)
+	if err != nil {
+		return nil, err
+	}
+	h := &catalog.Hold{ID: ulid.Make().String(), Source: q.Source, Table: t.Name, Filter: strings.TrimSpace(q.Where), Segments: catalog.JSON[[]string]{V: q.Segments},
+		Reference: q.Reference, Reason: q.Reason, PlacedAt: catalog.At(e.Now()), PlacedBy: actor}
+	if h.Segments.V == nil {
+		h.Segments.V = []string{}
+	}
+	if len(q.Keys) > 0 {
+		if h.Filter, err = keysFilter(t, q.Keys); err != nil {
+			return nil, err
+		}
+	}
+	placed := &Placed{}
+	if h.Filter != "" {
+		f, bad := filter.Bind(h.Filter, filter.TableScope(t))
+		if len(bad) > 0 {
+			return nil, filterError("where", bad[0])
+		}
+		if f.Never() {
+			return refuse("where", "no row can satisfy this condition: the hold would hold nothing", "mend the condition")
+		}
+		h.Filter = f.String()
+		if placed.Rows, err = src.CountWhere(ctx, t, f, maxHeldCount); err != nil {
+			return nil, err
+		}
+		if placed.Rows == 0 {
+			archived, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: t.Name}, 1, 0)
+			if err != nil {
+				return nil, err
+			}
+			if len(archived) == 0 {
+				return refuse("where", fmt.Sprintf("the condition %s holds nothing: no row of %s satisfies it, and nothing of the table is archived", h.Filter, t.Name), "mend the condition")
+			}
+		}
+	}
+	gate := e.gate(h.Source, h.Table)
+	gate.Lock()
+	defer gate.Unlock()
+	if err := e.Catalog.AddHold(ctx, h); err != nil {
+		return nil, err
+	}
+	placed.Hold = *h
+	return placed, nil
+}
+
+// filterError is a mistake in a filter that did not stand in a file.
+func filterError(field string, e *filter.Error) error {
+	return &RefusedError{Field: field, Message: strings.TrimSuffix(e.Plain(), "; "+e.Remedy) + "\n" + e.Excerpt(), Remedy: e.Remedy}
+}
+
+// keysFilter makes a filter of keys.
+func keysFilter(t *shape.Table, keys []string) (string, error) {
+	if len(t.Key) != 1 {
+		return "", &RefusedError{Field: "keys", Message: fmt.Sprintf("the key of %s has %d columns (%s)", t.Name, len(t.Key), strings.Join(t.Key, ", ")), Remedy: "name the rows with a condition (-where)"}
+	}
+	literals := make([]string, len(keys))
+	for i, k := range keys {
+		literals[i] = keyLiteral(t, k)
+	}
+	return identifier(t.Key[0]) + " IN (" + strings.Join(literals, ", ") + ")", nil
+}
+
+func identifier(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// keyLiteral writes a key as a literal: as it stands where it is compared with a number, else in quotes.
+func keyLiteral(t *shape.Table, key string) string {
+	quoted := "'" + strings.ReplaceAll(key, "'", "''") + "'"
+	if _, bad := filter.Bind(identifier(t.Key[0])+" = "+quoted, filter.TableScope(t)); len(bad) > 0 {
+		return key
+	}
+	return quoted
+}
+
+// holdsOn returns the filters of the holds that stand on a table's rows. A hold that cannot be judged any more holds
+// every row.
+func (e *Engine) holdsOn(ctx context.Context, source string, t *shape.Table) ([]*filter.Filter, error) {
+	holds, err := e.Catalog.TableHolds(ctx, source, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	var out []*filter.Filter
+	for _, h := range holds {
+		if h.Filter == "" {
+			continue
+		}
+		f, bad := filter.Bind(h.Filter, filter.TableScope(t))
+		if len(bad) > 0 {
+			e.Log.Warn("a hold cannot be judged and holds every row", "hold", h.ID, "error", bad[0].Plain())
+			f, bad = filter.Bind("TRUE", filter.TableScope(t))
+		}
+		if len(bad) > 0 {
+			return nil, errors.New(bad[0].Plain())
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// LiftHold ends a hold.
+func (e *Engine) LiftHold(ctx context.Context, actor, id, reason string) (*catalog.Hold, error) {
+	if strings.TrimSpace(reason) == "" {
+		return nil, &RefusedError{Field: "reason", Message: "the reason is missing", Remedy: "say why the hold ends; it is kept"}
+	}
+	return e.Catalog.LiftHold(ctx, actor, id, reason, e.Now())
+}

@@ -1,0 +1,279 @@
+package engine
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/period"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// pass is the part of a run that takes the rows of one clause.
+type pass struct {
+	clause  int
+	then    rule.Then
+	sel     source.Selection // holds are added batch by batch
+	columns []int            // of the table, that are read and digested
+	store   store.Store      // nil where the rows are purged
+	name    string           // of the store
+	keep    *period.Period   // in the archive
+	after   *period.Period   // until copied rows are deleted; nil: by hand
+	clean   *cleaner         // nil where rows are archived as they are
+}
+
+// at returns where a column of the table stands in the rows that are read.
+func (p *pass) at(column int) int { return slices.Index(p.columns, column) }
+
+// passes makes the passes of a run, for a table as it is now.
+func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Table) error {
+	if len(r.run.Passes.V) == 0 { // of a run that an older version began
+		r.run.Passes.V = []catalog.Pass{{Label: r.rule.Label(0), Then: r.run.Action, Store: r.run.Store, Cutoff: r.run.Cutoff, Due: r.run.Due, Ledger: r.run.Closed.V}}
+	}
+	cutoffs := make([]rule.Cutoff, len(r.rule.Clauses))
+	for i := range cutoffs {
+		cutoffs[i] = rule.Cutoff{Never: true}
+	}
+	if len(plan.Detail.V.Clauses) == 0 {
+		cutoffs[0] = rule.Cutoff{At: r.run.Cutoff.Time}
+	}
+	for _, c := range plan.Detail.V.Clauses {
+		if c.Cutoff != nil {
+			cutoffs[c.Clause] = rule.Cutoff{At: c.Cutoff.Time}
+		}
+	}
+	whole, err := selection(r.rule, t, cutoffs, plan.Detail.V.Narrow)
+	if err != nil {
+		return err
+	}
+	r.passes = nil
+	for _, x := range r.run.Passes.V {
+		e := r.rule.Effective(x.Clause)
+		p := &pass{clause: x.Clause, then: rule.Then(x.Then), sel: whole, name: x.Store, keep: e.Archive.Keep, after: e.DeleteAfter}
+		i := slices.IndexFunc(whole.Terms, func(t rule.Term) bool { return t.Clause == x.Clause })
+		if i < 0 {
+			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.run.ID, x.Clause+1, r.run.Revision, r.run.Rule)
+		}
+		p.sel.Terms = []rule.Term{whole.Terms[i]}
+		if err := r.equip(ctx, p, e, t); err != nil {
+			return err
+		}
+		r.passes = append(r.passes, p)
+	}
+	r.pass = r.passes[r.run.Pass]
+	return nil
+}
+
+// equip opens the store of a pass and says which columns it reads. What a row version tells of need not be read for
+// comparing.
+func (r *runner) equip(ctx context.Context, p *pass, e rule.Clause, t *shape.Table) (err error) {
+	versions := r.source.Reads().RowVersions
+	p.columns = readable(t, nil)
+	if !p.then.Copies() {
+		if versions {
+			_, age := t.Column(r.rule.Age.Column)
+			p.columns = append([]int{age}, t.KeyPositions()...)
+		}
+		return nil
+	}
+	if p.store, err = r.Store(ctx, p.name); err != nil {
+		return err
+	}
+	if versions {
+		p.columns = readable(t, e.Omit)
+	}
+	if len(e.Omit)+len(e.Mask) > 0 {
+		key, err := r.maskKey(ctx)
+		if err != nil {
+			return err
+		}
+		p.clean = newCleaner(t, p.columns, e.Omit, e.Mask, key)
+	}
+	return nil
+}
+
+const maskSetting = "mask_key"
+
+// maskKey is the key of masks that hash. It stays in the catalog and goes into no archive.
+func (e *Engine) maskKey(ctx context.Context) ([]byte, error) {
+	text, err := e.Catalog.Setting(ctx, maskSetting)
+	if err != nil {
+		return nil, err
+	}
+	if text == "" {
+		text = rand.Text() + rand.Text()
+		if err := e.Catalog.SetSetting(ctx, maskSetting, text); err != nil {
+			return nil, err
+		}
+	}
+	return []byte(text), nil
+}
+
+// cleaner leaves out and masks columns on the way to the archive.
+type cleaner struct {
+	columns []shape.Column // as they are archived
+	from    []int          // where each stands in the rows that are read
+	masks   []rule.Mask    // of each; empty: as it is
+	omitted []string
+	masked  map[string]rule.Mask
+	key     []byte
+	out     value.Chunk
+}
+
+func newCleaner(t *shape.Table, read []int, omit []string, mask map[string]rule.Mask, key []byte) *cleaner {
+	c := &cleaner{omitted: omit, masked: mask, key: key}
+	for at, i := range read {
+		col := t.Columns[i]
+		if slices.Contains(omit, col.Name) {
+			continue
+		}
+		if mask[col.Name] == rule.MaskHash {
+			col.Kind, col.AsText, col.Age = value.Text, true, shape.AgeNone
+		}
+		c.columns, c.from, c.masks = append(c.columns, col), append(c.from, at), append(c.masks, mask[col.Name])
+	}
+	c.out.Width = len(c.columns)
+	return c
+}
+
+// chunk returns the rows as they are archived; they are valid until its next call.
+func (c *cleaner) chunk(in *value.Chunk) *value.Chunk {
+	c.out.Reset()
+	for i := range in.Rows() {
+		row := in.Row(i)
+		for j, at := range c.from {
+			v := c.mask(row[at], j)
+			if v.B != nil {
+				v.B = c.out.Keep(v.B)
+			}
+			c.out.Values = append(c.out.Values, v)
+		}
+	}
+	return &c.out
+}
+
+func (c *cleaner) mask(v value.Value, j int) value.Value {
+	if v.Kind == value.Null {
+		return v
+	}
+	switch c.masks[j] {
+	case rule.MaskBlank:
+		if v.Kind == value.Text && !c.columns[j].Nullable {
+			return value.OfText("")
+		}
+		return value.Value{}
+	case rule.MaskHash:
+		h := hmac.New(sha256.New, c.key)
+		h.Write([]byte(c.columns[j].Name + "\x00"))
+		h.Write(v.AppendCanonical(nil))
+		return value.OfText(hex.EncodeToString(h.Sum(nil)))
+	case rule.MaskYear:
+		return firstOfYear(v)
+	case rule.MaskLast4:
+		return value.OfText(lastFour(v))
+	}
+	return v
+}
+
+func firstOfYear(v value.Value) value.Value {
+	if v.Kind == value.Text {
+		if t, ok := rule.ParseISO(string(v.B)); ok {
+			return value.OfText(fmt.Sprintf("%04d-01-01", t.Year()))
+		}
+		return value.Value{}
+	}
+	t, ok := v.Instant()
+	if !ok {
+		return v
+	}
+	first := time.Date(t.Year(), 1, 1, 0, 0, 0, 0, time.UTC)
+	if v.Kind == value.Date {
+		return value.Value{Kind: v.Kind, N: (first.Unix() - ((first.Unix()%86_400)+86_400)%86_400) / 86_400}
+	}
+	return value.Value{Kind: v.Kind, N: first.UnixMicro()}
+}
+
+// lastFour keeps the last four characters, and hides how many there were before them. Of so short a text that four are
+// most of it, nothing is kept.
+func lastFour(v value.Value) string {
+	if !utf8.Valid(v.B) || utf8.RuneCount(v.B) < 8 {
+		return "****"
+	}
+	runes := []rune(string(v.B))
+	return "****" + string(runes[len(runes)-4:])
+}
+
+// notes of what was done to the columns, for the manifest.
+func (c *cleaner) maskedNames() map[string]string {
+	out := map[string]string{}
+	for name, m := range c.masked {
+		out[name] = string(m)
+	}
+	return out
+}
+
+// passOf is the pass of a clause.
+func (r *runner) passOf(clause int) (*pass, error) {
+	for _, p := range r.passes {
+		if p.clause == clause {
+			return p, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: run %s has a segment of clause %d and no such clause", ErrDisagree, r.run.ID, clause+1)
+}
+
+// ledger is what has been closed of a clause's pass.
+func (r *runner) ledger(clause int) *catalog.Ledger {
+	for i := range r.run.Passes.V {
+		if r.run.Passes.V[i].Clause == clause {
+			return &r.run.Passes.V[i].Ledger
+		}
+	}
+	return &catalog.Ledger{} // passOf has said so before
+}
+
+// sumUp makes the run's ledger the sum of what its passes have closed.
+func (r *runner) sumUp() {
+	var sum catalog.Ledger
+	for _, p := range r.run.Passes.V {
+		addLedger(&sum, p.Ledger)
+	}
+	r.run.Closed.V, r.run.Ledger = sum, sum
+}
+
+func addLedger(into *catalog.Ledger, l catalog.Ledger) {
+	into.Copied += l.Copied
+	into.Deleted += l.Deleted
+	into.Unlinked += l.Unlinked
+	into.Changed += l.Changed
+	into.Vanished += l.Vanished
+	into.Held += l.Held
+	into.Skipped += l.Skipped
+	for to, from := range map[*string]string{&into.CopiedDigest: l.CopiedDigest, &into.DeletedDigest: l.DeletedDigest, &into.LeftDigest: l.LeftDigest} {
+		mergeSets(to, from)
+	}
+}
+
+// mergeSets adds a set digest to another; the empty text is the empty set.
+func mergeSets(into *string, texts ...string) {
+	sum, _ := value.ParseSet(*into)
+	for _, text := range texts {
+		if strings.Contains(text, ":") {
+			set, _ := value.ParseSet(text)
+			sum.Merge(set)
+		}
+	}
+	*into = sum.String()
+}

@@ -1,0 +1,519 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// How long counting may take: unasked, so that a plan of a small table is exact and one of a large table is there at
+// once; and where an exact plan is asked for, unless another budget is given.
+const (
+	quickBudget = 500 * time.Millisecond
+	ExactBudget = 10 * time.Minute
+)
+
+// PlanRequest asks for a plan of a rule, or of part of what the rule would take.
+type PlanRequest struct {
+	Rule     string        `json:"rule"`
+	Before   time.Time     `json:"before,omitzero"`    // a cutoff earlier than the rule's
+	Where    string        `json:"where,omitempty"`    // a further condition
+	Keys     string        `json:"keys,omitempty"`     // FROM..TO
+	Limit    int64         `json:"limit,omitempty"`    // rows
+	Note     string        `json:"note,omitempty"`     // what the plan is for
+	Exact    bool          `json:"exact,omitempty"`    // count, rather than estimate
+	Budget   time.Duration `json:"budget,omitempty"`   // for counting
+	Confirm  bool          `json:"confirm,omitempty"`  // the table's changes since the rule was applied are meant
+	Override string        `json:"override,omitempty"` // the reason to go beyond a guard rail
+}
+
+// planning is a plan being made.
+type planning struct {
+	*Engine
+	q       PlanRequest
+	now     time.Time
+	record  *catalog.Rule
+	rule    *rule.Rule
+	checked *Checked
+	table   *shape.Table
+	source  source.Source
+	cutoffs []rule.Cutoff
+	sel     source.Selection
+	plan    *catalog.Plan
+}
+
+// MakePlan computes what a run of a rule would do and keeps it. Nothing in the source changes.
+func (e *Engine) MakePlan(ctx context.Context, actor string, q PlanRequest) (*catalog.Plan, error) {
+	p := &planning{Engine: e, q: q, now: e.Now().UTC()}
+	for _, step := range []func(context.Context) error{p.begin, p.compareClocks, p.cut, p.narrow, p.selects, p.guard, p.count, p.show} {
+		if err := step(ctx); err != nil {
+			return nil, err
+		}
+	}
+	p.warn(ctx)
+	if q.Override != "" || q.Confirm {
+		if err := e.Catalog.Note(ctx, actor, "plan override", p.plan.ID, fmt.Sprintf("rule %s; guard rails: %v; table: %v; reason: %s", q.Rule, p.plan.Detail.V.Guards, p.plan.Detail.V.Drift, q.Override)); err != nil {
+			return nil, err
+		}
+	}
+	return p.plan, e.Catalog.AddPlan(ctx, p.plan)
+}
+
+// begin reads the rule, checks it anew, and compares its table with what that was when the rule was applied.
+func (p *planning) begin(ctx context.Context) (err error) {
+	if p.record, err = p.Catalog.Rule(ctx, p.q.Rule); err != nil {
+		return err
+	}
+	if p.checked, err = p.CheckRules(ctx, "", []byte(p.record.Text)); err != nil {
+		return err
+	}
+	if len(p.checked.Documents) != 1 || p.checked.tables[0] == nil {
+		return &ProblemsError{p.checked.Problems}
+	}
+	p.rule, p.table = &p.checked.Documents[0].Rule, p.checked.tables[0]
+	p.plan = &catalog.Plan{ID: ulid.Make().String(), Rule: p.record.Name, Revision: p.record.Revision, Source: p.record.Source, Table: p.table.Name, MadeAt: catalog.At(p.now), Shape: catalog.JSON[shapeTable]{V: *p.table}}
+	d := &p.plan.Detail.V
+	d.Note, d.Override, d.Drift, d.Guards = p.q.Note, strings.TrimSpace(p.q.Override), []string{}, []string{}
+	if before := p.record.Shape.V; before.Base != "" {
+		var stops []string
+		for _, c := range shape.Drift(&before, p.table) {
+			d.Drift = append(d.Drift, c.Text)
+			if c.Stops {
+				stops = append(stops, c.Text)
+			}
+		}
+		if d.Confirm = len(stops) > 0; d.Confirm && !p.q.Confirm {
+			return &RefusedError{Field: "table", Message: fmt.Sprintf("table %s is not what it was when rule %s was applied: %s", p.table.Name, p.rule.Name, strings.Join(stops, "; ")),
+				Remedy: "apply the rule again if it still says what is meant, or confirm the changes for this one plan (-confirm)"}
+		}
+	}
+	var lasting []rule.Problem
+	for _, x := range p.checked.Problems { // breaches of guard rails are judged for the plan itself
+		if !x.Warning && !strings.Contains(x.Message, "the guard rails of source") {
+			lasting = append(lasting, x)
+		}
+	}
+	if len(lasting) > 0 {
+		return &ProblemsError{lasting}
+	}
+	p.source, err = p.Source(ctx, p.record.Source)
+	return err
+}
+
+// compareClocks refuses a plan where a clock is wrong, since a wrong clock would make everything due.
+func (p *planning) compareClocks(ctx context.Context) error {
+	earlier, err := p.Catalog.Plans(ctx, p.rule.Name, 1)
+	if err != nil {
+		return err
+	}
+	if len(earlier) > 0 && p.now.Before(earlier[0].MadeAt.Time) {
+		return &RefusedError{Message: fmt.Sprintf("the service's clock shows %s, which lies before the last plan of this rule (%s)", p.now.Format(time.RFC3339), earlier[0].MadeAt.Format(time.RFC3339)), Remedy: "set the clock right; a wrong clock would make the wrong rows due"}
+	}
+	if p.Skew == 0 {
+		return nil
+	}
+	theirs, err := p.source.Clock(ctx)
+	if err != nil {
+		return fmt.Errorf("source %s: its clock cannot be read: %w", p.rule.Source, err)
+	}
+	if d := p.Now().Sub(theirs).Round(time.Second); d > p.Skew || d < -p.Skew {
+		return &RefusedError{Message: fmt.Sprintf("the service's clock differs from that of source %s by %s, and %s is the most that is allowed", p.rule.Source, d.Abs(), p.Skew), Remedy: "set the wrong one right; a wrong clock would make the wrong rows due"}
+	}
+	return nil
+}
+
+// cut computes the cutoffs, earlier where that was asked for.
+func (p *planning) cut(context.Context) (err error) {
+	if p.cutoffs, err = p.rule.Cutoffs(p.now, p.checked.resolver(p.table)); err != nil {
+		return &RefusedError{Message: err.Error(), Remedy: "change the rule"}
+	}
+	before := p.q.Before.UTC().Truncate(time.Second)
+	if p.q.Before.IsZero() {
+		return nil
+	}
+	latest, any := time.Time{}, false
+	for i, c := range p.cutoffs {
+		if !c.Never && !p.rule.Clauses[i].Off && c.At.After(latest) {
+			latest, any = c.At, true
+		}
+	}
+	switch {
+	case before.After(p.now):
+		return &RefusedError{Field: "before", Message: fmt.Sprintf("the cutoff %s lies in the future, so rows that are not written yet would be due", before.Format(time.RFC3339)), Remedy: "give a time before now, or leave it out and the rule decides"}
+	case any && before.After(latest):
+		return &RefusedError{Field: "before", Message: fmt.Sprintf("the rule keeps rows from %s on, so %s would take more than it allows", latest.Format(time.RFC3339), before.Format(time.RFC3339)), Remedy: "give an earlier time, or change the rule"}
+	}
+	at := catalog.At(before)
+	p.plan.Detail.V.Narrow.Before = &at
+	return nil
+}
+
+// narrow reads the further conditions of the plan.
+func (p *planning) narrow(context.Context) error {
+	n := &p.plan.Detail.V.Narrow
+	n.Where, n.Keys, n.Limit = strings.TrimSpace(p.q.Where), strings.TrimSpace(p.q.Keys), p.q.Limit
+	if n.Limit < 0 {
+		return &RefusedError{Field: "limit", Message: fmt.Sprintf("%d is no number of rows", n.Limit), Remedy: "give a number above zero, or leave it out"}
+	}
+	_, err := narrowing(p.table, *n)
+	return err
+}
+
+// narrowing makes the filters of what a plan asks for beyond its rule.
+func narrowing(t *shape.Table, n catalog.Narrow) (out []*filter.Filter, err error) {
+	if n.Where != "" {
+		f, bad := filter.Bind(n.Where, filter.TableScope(t))
+		if len(bad) > 0 {
+			return nil, filterError("where", bad[0])
+		}
+		if f.Never() {
+			return nil, &RefusedError{Field: "where", Message: "no row can satisfy this condition: its parts exclude each other", Remedy: "mend the condition"}
+		}
+		out = append(out, f)
+	}
+	if n.Keys != "" {
+		from, to, ok := strings.Cut(n.Keys, "..")
+		if !ok || from == "" && to == "" {
+			return nil, &RefusedError{Field: "keys", Message: fmt.Sprintf("%q is no range of keys", n.Keys), Remedy: "write FROM..TO; either may be left out"}
+		}
+		if len(t.Key) != 1 {
+			return nil, &RefusedError{Field: "keys", Message: fmt.Sprintf("the key of %s has %d columns (%s)", t.Name, len(t.Key), strings.Join(t.Key, ", ")), Remedy: "name the rows with a condition (-where)"}
+		}
+		for op, key := range map[string]string{" >= ": from, " <= ": to} {
+			if key == "" {
+				continue
+			}
+			f, bad := filter.Bind(identifier(t.Key[0])+op+keyLiteral(t, key), filter.TableScope(t))
+			if len(bad) > 0 {
+				return nil, &RefusedError{Field: "keys", Message: fmt.Sprintf("%q is no key of %s: %s", key, t.Name, bad[0].Message), Remedy: "write keys as they stand in the column " + t.Key[0]}
+			}
+			out = append(out, f)
+		}
+	}
+	return out, nil
+}
+
+// selects pins each clause, and makes the selection of all of them.
+func (p *planning) selects(ctx context.Context) (err error) {
+	d := &p.plan.Detail.V
+	if d.Narrow.Before != nil {
+		for i := range p.cutoffs {
+			if !p.cutoffs[i].Never && p.cutoffs[i].At.After(d.Narrow.Before.Time) {
+				p.cutoffs[i].At = d.Narrow.Before.Time
+			}
+		}
+	}
+	d.Clauses = []catalog.PlanClause{}
+	for i, c := range p.rule.Clauses {
+		if c.Off {
+			continue
+		}
+		e := p.rule.Effective(i)
+		x := catalog.PlanClause{Clause: i, Label: p.rule.Label(i), About: c.About, Locked: c.Locked, Keep: c.Keep.String(), Then: e.Then, Omit: e.Omit, Mask: e.Mask}
+		if c.Keep.Name != "" {
+			named := p.checked.keeps[c.Keep.Name]
+			x.Keep = fmt.Sprintf("%s (%s)", c.Keep.Name, named.Keep())
+			if x.About == "" {
+				x.About = named.About
+			}
+		}
+		if e.Then.Copies() {
+			x.Store = e.Archive.Store
+			if e.Archive.Keep != nil {
+				x.ArchiveKeep = e.Archive.Keep.String()
+			}
+		}
+		if e.DeleteAfter != nil {
+			x.DeleteAfter = e.DeleteAfter.String()
+		}
+		if !p.cutoffs[i].Never {
+			at := catalog.At(p.cutoffs[i].At)
+			x.Cutoff = &at
+		}
+		d.Clauses = append(d.Clauses, x)
+	}
+	if p.sel, err = selection(p.rule, p.table, p.cutoffs, d.Narrow); err != nil {
+		return err
+	}
+	p.sel.Holds, err = p.holdsOn(ctx, p.rule.Source, p.table)
+	latest, _ := p.sel.Latest()
+	p.plan.Cutoff = catalog.At(latest)
+	return err
+}
+
+// selection is what a rule selects at given cutoffs, narrowed, holds left out.
+func selection(r *rule.Rule, t *shape.Table, cutoffs []rule.Cutoff, n catalog.Narrow) (source.Selection, error) {
+	terms, err := r.Terms(cutoffs, filter.TableScope(t))
+	if err != nil {
+		return source.Selection{}, err
+	}
+	only, err := narrowing(t, n)
+	return source.Selection{Table: t, Age: r.Age, Terms: terms, Only: only}, err
+}
+
+// guard compares the plan with the guard rails of its source.
+func (p *planning) guard(ctx context.Context) error {
+	g, err := p.Catalog.Guard(ctx, p.rule.Source)
+	if err != nil {
+		return err
+	}
+	d := &p.plan.Detail.V
+	for _, b := range guarded(g, p.rule, p.now, p.checked.resolver(p.table)) {
+		d.Guards = append(d.Guards, b.message)
+	}
+	if len(d.Guards) > 0 && d.Override == "" {
+		return &RefusedError{Field: "override", Message: strings.Join(d.Guards, "; "), Remedy: "change the rule, or give the reason for going beyond the guard rail in this one plan (-override), which is kept"}
+	}
+	if len(d.Guards) == 0 {
+		d.Override = ""
+	}
+	return nil
+}
+
+// count fills in the numbers.
+func (p *planning) count(ctx context.Context) error {
+	budget := quickBudget
+	if p.q.Exact {
+		if budget = ExactBudget; p.q.Budget > 0 {
+			budget = p.q.Budget
+		}
+	}
+	counts, err := p.exactly(ctx, budget)
+	if errors.Is(err, errBudget) {
+		if p.q.Exact {
+			return &RefusedError{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
+		}
+		counts, err = p.estimated(ctx)
+	}
+	if err != nil {
+		return fmt.Errorf("plan of rule %s: %w", p.rule.Name, err)
+	}
+	c := counts
+	width := averageBytes(p.sel)
+	if n := p.plan.Detail.V.Narrow.Limit; n > 0 && c.Due > n {
+		c.Due = n
+	}
+	for i := range c.Clauses {
+		c.Clauses[i].Bytes = c.Clauses[i].Due * width
+	}
+	c.Bytes = c.Due * width
+	p.plan.Counts.V = *c
+	p.plan.Batches = divideUp(c.Due, int64(pace.New(p.rule.Pace).Rows()))
+	for i, x := range p.plan.Detail.V.Clauses {
+		if x.Then.Copies() {
+			p.plan.Segments += max(divideUp(c.Clauses[i].Due, sliceRows), divideUp(c.Clauses[i].Bytes, sliceBytes))
+		}
+	}
+	return p.expect(ctx)
+}
+
+func divideUp(a, b int64) int64 { return (a + b - 1) / b }
+
+// expect says what earlier runs of the table let one expect.
+func (p *planning) expect(ctx context.Context) error {
+	runs, err := p.Catalog.Runs(ctx, p.rule.Name, 20, 0)
+	if err != nil {
+		return err
+	}
+	var rows, copied, working, bytes int64
+	for _, r := range runs {
+		if r.Deleted > 0 && r.Working > 0 {
+			rows, working = rows+r.Deleted, working+r.Working
+		}
+		if r.Copied > 0 && r.FileBytes > 0 {
+			copied, bytes = copied+r.Copied, bytes+r.FileBytes
+		}
+	}
+	c, x := p.plan.Counts.V, &p.plan.Detail.V.Expect
+	if rows > 0 {
+		seconds := float64(c.Due) * float64(working) / 1e6 / float64(rows)
+		x.Seconds = &seconds
+	}
+	var archived int64
+	for i, clause := range p.plan.Detail.V.Clauses {
+		if clause.Then.Copies() {
+			archived += c.Clauses[i].Due
+		}
+	}
+	if copied > 0 && archived > 0 {
+		n := int64(float64(min(archived, c.Due)) * float64(bytes) / float64(copied))
+		x.ArchiveBytes = &n
+	}
+	return nil
+}
+
+// sampleRows and sampleText bound what a plan shows of the rows that would go.
+const (
+	sampleRows = 5
+	sampleText = 80
+)
+
+// show fills in the statements and a sample of the rows.
+func (p *planning) show(ctx context.Context) error {
+	d := &p.plan.Detail.V
+	d.Statements, d.Sample = []source.Statement{}, catalog.Sample{Columns: p.table.ColumnNames(), Rows: [][]string{}}
+	for _, term := range p.sel.Terms {
+		if term.Never || term.None {
+			continue
+		}
+		one := p.sel
+		one.Terms = []rule.Term{term}
+		list, err := p.source.Statements(ctx, one, readable(p.table, p.rule.Effective(term.Clause).Omit))
+		if err != nil {
+			return err
+		}
+		for _, s := range list {
+			s.Title = fmt.Sprintf("clause %d: %s", term.Clause+1, s.Title)
+			d.Statements = append(d.Statements, s)
+		}
+	}
+	if p.plan.Counts.V.Due == 0 {
+		return nil
+	}
+	columns := readable(p.table, nil)
+	d.Sample.Columns = nil
+	for _, c := range columns {
+		d.Sample.Columns = append(d.Sample.Columns, p.table.Columns[c].Name)
+	}
+	quick, cancel := context.WithTimeout(ctx, quickBudget)
+	defer cancel()
+	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: columns, MaxRows: sampleRows, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			row := make([]string, c.Width)
+			for j, v := range c.Row(i) {
+				text := []rune(strings.ToValidUTF8(v.String(), "�"))
+				if len(text) > sampleText {
+					text = append(text[:sampleText], '…')
+				}
+				row[j] = string(text)
+			}
+			d.Sample.Rows = append(d.Sample.Rows, row)
+		}
+		return nil
+	})
+	if err != nil && ctx.Err() == nil && quick.Err() != nil {
+		err = nil // a table without an index: the sample is left out
+	}
+	return err
+}
+
+// readable lists the positions of the columns that can be read, but for those that are left out.
+func readable(t *shape.Table, omit []string) (out []int) {
+	for i, c := range t.Columns {
+		skip := c.Problem != ""
+		for _, name := range omit {
+			skip = skip || name == c.Name
+		}
+		if !skip {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// warn says what a careful colleague would.
+func (p *planning) warn(ctx context.Context) {
+	c, d := p.plan.Counts.V, p.plan.Detail.V
+	out := []string{}
+	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	for _, x := range p.checked.Problems {
+		if x.Warning {
+			x.Rule, x.File, x.Line, x.Warning, x.Field = "", "", 0, false, ""
+			out = append(out, x.Error())
+		}
+	}
+	if p.rule.Off {
+		add("the rule is not enabled: it can be planned, and not run")
+	}
+	for _, text := range d.Drift {
+		add("since the rule was applied: %s", text)
+	}
+	for _, text := range d.Guards {
+		add("overridden for this plan: %s", text)
+	}
+	if !c.Counted {
+		add("the numbers are the database's estimate; -exact counts them")
+	}
+	if c.Due == 0 {
+		since := "and none has been since the rule was applied"
+		if runs, err := p.Catalog.Runs(ctx, p.rule.Name, 1000, 0); err == nil {
+			for _, r := range runs {
+				if r.Deleted > 0 {
+					since = "the last run that took rows began " + r.CreatedAt.Format(time.RFC3339)
+					break
+				}
+			}
+		}
+		add("no row is due: a run would do nothing; %s", since)
+	}
+	if c.Total > 0 && c.Due > c.Total/2 {
+		add("%d of about %d rows are due, which is more than half of the table", c.Due, c.Total)
+	}
+	for i, x := range c.Clauses {
+		if c.Counted && x.Rows == 0 {
+			add("clause %s governs no row", d.Clauses[i].Label)
+		}
+	}
+	for i, x := range d.Clauses {
+		if x.Then == rule.ThenPurge && c.Clauses[i].Due > 0 {
+			add("clause %s purges: its rows are deleted without a copy", x.Label)
+		}
+	}
+	if c.Uncovered > 0 {
+		add("%d rows are covered by no clause and stay", c.Uncovered)
+	}
+	if c.Collation > 0 {
+		add("%d rows are due by an exact comparison of text and not by the column's own collation, or the other way round; they get the longer keep and stay, and a check by hand would count otherwise", c.Collation)
+	}
+	if c.Referenced > 0 {
+		add("%d rows that are old enough stay, since other tables refer to them", c.Referenced)
+	}
+	if p.rule.Modified != "" && c.Due > 0 {
+		p.warnOfWriters(ctx, add)
+	}
+	p.plan.Warnings.V = out
+}
+
+// warnOfWriters compares, on the oldest rows that would go, the keep with how long after their age writers still
+// touched them.
+func (p *planning) warnOfWriters(ctx context.Context, add func(string, ...any)) {
+	_, at := p.table.Column(p.rule.Modified)
+	_, age := p.table.Column(p.rule.Age.Column)
+	quick, cancel := context.WithTimeout(ctx, quickBudget)
+	defer cancel()
+	rows, late := 0, 0
+	modified := rule.Age{Column: p.rule.Modified, Zone: p.rule.Zone}
+	shortest := time.Duration(1<<63 - 1)
+	for _, t := range p.sel.Terms {
+		if !t.Never && !t.None {
+			shortest = min(shortest, p.now.Sub(t.At))
+		}
+	}
+	p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: []int{at, age}, MaxRows: 5000, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			m, ok1 := modified.Instant(c.Row(i)[0])
+			a, ok2 := p.rule.Age.Instant(c.Row(i)[1])
+			if ok1 && ok2 {
+				if rows++; m.Sub(a) > shortest {
+					late++
+				}
+			}
+		}
+		return nil
+	})
+	if late > 0 {
+		add("of the %d oldest due rows, %d were still changed (%s) later than the keep after their age: writers may not be done with such rows", rows, late, p.rule.Modified)
+	}
+}

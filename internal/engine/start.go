@@ -1,0 +1,103 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+)
+
+// StartRun makes a run of a plan and keeps it as queued. The plan must be of the rule's newest revision and not old.
+func (e *Engine) StartRun(ctx context.Context, actor, planID string) (*catalog.Run, error) {
+	p, err := e.Catalog.Plan(ctx, planID)
+	if err != nil {
+		return nil, err
+	}
+	r, err := e.Catalog.Rule(ctx, p.Rule)
+	if err != nil {
+		return nil, err
+	}
+	again := fmt.Sprintf("make a new one: `ambercellar plan make %s`", p.Rule)
+	if r.Revision != p.Revision {
+		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("plan %s is of revision %d of rule %s, which is now at revision %d", p.ID, p.Revision, p.Rule, r.Revision), Remedy: again}
+	}
+	if age := e.Now().Sub(p.MadeAt.Time); age > planLife || age < 0 {
+		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("plan %s was made at %s; a plan can be run for %s", p.ID, p.MadeAt.Format(time.RFC3339), planLife), Remedy: again}
+	}
+	body := r.Body.V
+	if body.Off {
+		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("rule %s is not enabled", r.Name), Remedy: "take `enabled: false` out of it and make a new plan"}
+	}
+	keeps, err := e.Catalog.Keeps(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range keeps {
+		if k.AppliedAt.After(p.MadeAt.Time) && slices.ContainsFunc(body.Clauses, func(c rule.Clause) bool { return c.Keep.Name == k.Name }) {
+			return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("the keep %s was changed after plan %s was made", k.Name, p.ID), Remedy: again}
+		}
+	}
+	src, err := e.Source(ctx, r.Source)
+	if err != nil {
+		return nil, err
+	}
+	if err := src.PrepareJournal(ctx); err != nil {
+		return nil, err
+	}
+	passes, err := e.plannedPasses(ctx, p, &body)
+	if err != nil {
+		return nil, err
+	}
+	run := &catalog.Run{ID: ulid.Make().String(), Plan: p.ID, Rule: r.Name, Revision: r.Revision, Source: r.Source, Table: p.Table, Action: action(passes), Pace: string(body.Pace),
+		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(e.Now()), Limit: p.Detail.V.Narrow.Limit, Passes: catalog.JSON[[]catalog.Pass]{V: passes}}
+	for _, x := range passes {
+		if x.Store != "" {
+			run.Store = x.Store
+			break
+		}
+	}
+	return run, e.Catalog.AddRun(ctx, actor, run)
+}
+
+// plannedPasses makes a pass of each clause that can take rows, the clauses in the order of the rule.
+func (e *Engine) plannedPasses(ctx context.Context, p *catalog.Plan, r *rule.Rule) ([]catalog.Pass, error) {
+	out := []catalog.Pass{}
+	for i, c := range p.Detail.V.Clauses {
+		if c.Cutoff == nil {
+			continue
+		}
+		x := catalog.Pass{Clause: c.Clause, Label: c.Label, Then: string(c.Then), Store: c.Store, Cutoff: *c.Cutoff}
+		if i < len(p.Counts.V.Clauses) {
+			x.Due = p.Counts.V.Clauses[i].Due
+		}
+		if c.Store != "" {
+			st, err := e.Store(ctx, c.Store)
+			if err != nil {
+				return nil, err
+			}
+			if err := st.Check(ctx); err != nil {
+				return nil, &RefusedError{Message: fmt.Sprintf("store %s: %v", c.Store, err), Remedy: "give the service's user write access to it, or name another store in the rule"}
+			}
+		}
+		out = append(out, x)
+	}
+	if len(out) == 0 {
+		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("no clause of rule %s ever makes a row due, so there is nothing to run", r.Name), Remedy: "give a clause another keep than forever"}
+	}
+	return out, nil
+}
+
+// action names what a run does: the same for all its passes, or mixed.
+func action(passes []catalog.Pass) string {
+	for _, p := range passes {
+		if p.Then != passes[0].Then {
+			return "mixed"
+		}
+	}
+	return passes[0].Then
+}

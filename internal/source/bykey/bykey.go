@@ -1,0 +1,188 @@
+// Package bykey is what sources share whose rows are told apart by key and content alone: locators that hold keys, and
+// the delete of a batch, in which what the delete reports is compared with what was read before anything is committed.
+// It speaks no SQL; the engine's folder hands it functions that do.
+package bykey
+
+import (
+	"context"
+	"slices"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// Locators holds the keys of a slice's rows.
+type Locators struct {
+	width int
+	keys  []value.Value
+}
+
+// NewLocators begins the locators of a table's slice.
+func NewLocators(t *shape.Table) *Locators { return &Locators{width: len(t.Key)} }
+
+// Len returns how many rows there are.
+func (l *Locators) Len() int { return len(l.keys) / l.width }
+
+// Key returns the key of a row.
+func (l *Locators) Key(i int) []value.Value { return l.keys[i*l.width : (i+1)*l.width] }
+
+// Add appends the key of the next row, or a part of it. The values must stay as they are.
+func (l *Locators) Add(vs ...value.Value) { l.keys = append(l.keys, vs...) }
+
+// Of makes locators of keys.
+func Of(t *shape.Table, keys [][]value.Value) *Locators {
+	l := NewLocators(t)
+	for _, k := range keys {
+		l.Add(value.CloneRow(k)...)
+	}
+	return l
+}
+
+// Rower hands on rows: first the values of a batch's columns, then the key.
+type Rower func(row []value.Value) error
+
+// Operations are what an engine does within one transaction.
+type Operations struct {
+	// Delete deletes the rows of these keys, but for those that are held or that other tables refer to, and reports each.
+	Delete func(ctx context.Context, keys [][]value.Value, report Rower) error
+	// Undo takes the last Delete back.
+	Undo func(ctx context.Context) error
+	// Read reads the rows of these keys; Held only those that are held.
+	Read, Held func(ctx context.Context, keys [][]value.Value, report Rower) error
+}
+
+// Reader computes the digest of a row and a text that identifies its key.
+type Reader struct {
+	Columns int // values before the key
+	hasher  value.Hasher
+	text    []byte
+}
+
+// Row splits a row into the digest of its content and its key.
+func (r *Reader) Row(row []value.Value) (value.Digest, string) {
+	return r.hasher.Row(row[:r.Columns]), r.Key(row[r.Columns:])
+}
+
+// Key returns a text that is the same for identical keys alone.
+func (r *Reader) Key(vs []value.Value) string {
+	r.text = r.text[:0]
+	for _, v := range vs {
+		r.text = v.AppendCanonical(r.text)
+	}
+	return string(r.text)
+}
+
+// Delete deletes the rows of a batch that are what was read, and says in out what became of each. If the delete reports
+// a row that is not what was read, it is taken back and done again without that row.
+func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.JournalRow) error {
+	keys := b.Locators.(*Locators)
+	read := &Reader{Columns: len(b.Columns)}
+	ordinals := make(map[string]int, len(b.Ordinals))
+	wanted := make([][]value.Value, len(b.Ordinals))
+	for i, o := range b.Ordinals {
+		wanted[i] = keys.Key(o)
+		ordinals[read.Key(wanted[i])] = o
+	}
+	changed, gone := map[int]bool{}, map[int]bool{}
+	for {
+		var digest value.Set
+		fresh, strange := 0, false
+		clear(gone)
+		err := ops.Delete(ctx, wanted, func(row []value.Value) error {
+			d, key := read.Row(row)
+			o, ok := ordinals[key]
+			switch {
+			case !ok: // its key is another one that the column's collation takes for equal
+				strange = true
+			case d != b.Digests[o]:
+				changed[o], fresh = true, fresh+1
+			default:
+				gone[o] = true
+				digest.Add(d)
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		if fresh == 0 && !strange {
+			out.Deleted, out.Digest = len(gone), digest
+			break
+		}
+		if err := ops.Undo(ctx); err != nil {
+			return err
+		}
+		wanted = wanted[:0]
+		for _, o := range b.Ordinals {
+			if !changed[o] {
+				wanted = append(wanted, keys.Key(o))
+			}
+		}
+		if strange {
+			if wanted, err = exactly(ctx, ops, read, wanted); err != nil {
+				return err
+			}
+		}
+	}
+	return explain(ctx, b, ops, read, out, ordinals, gone)
+}
+
+// exactly returns those keys that rows of the table have bit by bit, whatever the columns' collation.
+func exactly(ctx context.Context, ops Operations, read *Reader, keys [][]value.Value) ([][]value.Value, error) {
+	there := map[string]bool{}
+	err := ops.Read(ctx, keys, func(row []value.Value) error {
+		_, key := read.Row(row)
+		there[key] = true
+		return nil
+	})
+	return slices.DeleteFunc(keys, func(k []value.Value) bool { return !there[read.Key(k)] }), err
+}
+
+// explain says of each row that was not deleted why it stays.
+func explain(ctx context.Context, b source.Batch, ops Operations, read *Reader, out *source.JournalRow, ordinals map[string]int, gone map[int]bool) error {
+	if len(gone) == len(b.Ordinals) {
+		return nil
+	}
+	var left [][]value.Value
+	for _, o := range b.Ordinals {
+		if !gone[o] {
+			left = append(left, b.Locators.(*Locators).Key(o))
+		}
+	}
+	same, present, held := map[int]bool{}, map[int]bool{}, map[int]bool{}
+	if err := ops.Read(ctx, left, func(row []value.Value) error {
+		d, key := read.Row(row)
+		if o, ok := ordinals[key]; ok {
+			present[o], same[o] = true, d == b.Digests[o]
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	if len(b.Holds) > 0 {
+		if err := ops.Held(ctx, left, func(row []value.Value) error {
+			_, key := read.Row(row)
+			if o, ok := ordinals[key]; ok {
+				held[o] = true
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	for _, o := range b.Ordinals {
+		switch {
+		case gone[o]:
+		case !present[o]:
+			out.Vanished = append(out.Vanished, o)
+		case !same[o]:
+			out.Changed = append(out.Changed, o)
+		case held[o]:
+			out.Held = append(out.Held, o)
+		default: // unchanged, so it is another table that refers to it
+			out.Skipped = append(out.Skipped, o)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,190 @@
+package mariadb
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
+var journalSchema = []string{
+	"CREATE TABLE IF NOT EXISTS ambercellar_lease (table_name varchar(191) PRIMARY KEY, holder varchar(191), run varchar(64), epoch bigint NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_batch (run varchar(64) NOT NULL, segment bigint NOT NULL, batch bigint NOT NULL, table_name varchar(191) NOT NULL, retry boolean NOT NULL," +
+		" row_count bigint NOT NULL, found varchar(100) NOT NULL, deleted bigint NOT NULL, digest varchar(100) NOT NULL, left_out longtext NOT NULL," +
+		" first bigint NOT NULL, last bigint NOT NULL, at varchar(40) NOT NULL, PRIMARY KEY (run, segment, batch), KEY (table_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_chain (table_name varchar(191) PRIMARY KEY, sequence bigint NOT NULL, hash varchar(64) NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+}
+
+// PrepareJournal makes the journal tables where they do not exist.
+func (s *Source) PrepareJournal(ctx context.Context) error {
+	var n int
+	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain')", s.database).Scan(&n)
+	for _, statement := range journalSchema {
+		if err == nil && n < len(journalSchema) {
+			_, err = s.db.ExecContext(ctx, statement)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("source %s: the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", s.cfg.Name, unreachable(err), s.cfg.Name)
+	}
+	return nil
+}
+
+// TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.
+func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (source.Lease, error) {
+	l := source.Lease{Table: table, Holder: holder, Run: run, Epoch: 1}
+	err := s.transaction(ctx, func(c *sql.Conn) error {
+		if _, err := c.ExecContext(ctx, "INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch", table); err != nil {
+			return err
+		}
+		var by, of sql.NullString
+		if err := c.QueryRowContext(ctx, "SELECT holder, run, epoch + 1 FROM ambercellar_lease WHERE table_name = ? FOR UPDATE", table).Scan(&by, &of, &l.Epoch); err != nil {
+			return err
+		}
+		if by.Valid && by.String != holder {
+			return &source.HeldError{Table: table, Holder: by.String, Run: of.String}
+		}
+		_, err := c.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = ?, run = ?, epoch = ? WHERE table_name = ?", holder, run, l.Epoch, table)
+		return err
+	})
+	return l, err
+}
+
+// ReleaseLease gives the table back, unless another has taken it meanwhile.
+func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table, l.Epoch)
+	return unreachable(err)
+}
+
+func lockLease(ctx context.Context, c *sql.Conn, l source.Lease) error {
+	var one int
+	err := c.QueryRowContext(ctx, "SELECT 1 FROM ambercellar_lease WHERE table_name = ? AND holder = ? AND epoch = ? FOR UPDATE", l.Table, l.Holder, l.Epoch).Scan(&one)
+	if errors.Is(err, sql.ErrNoRows) {
+		return source.ErrLeaseLost
+	}
+	return err
+}
+
+func insertJournalRow(ctx context.Context, c *sql.Conn, b source.Batch, r *source.JournalRow) error {
+	_, err := c.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
+		r.Run, r.Segment, r.Batch, b.Lease.Table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
+	return err
+}
+
+func updateJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) error {
+	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? AND segment = ? AND batch = ?",
+		r.Deleted, r.Digest.String(), r.LeftOut(), r.Run, r.Segment, r.Batch)
+	return err
+}
+
+const journalColumns = "SELECT run, segment, batch, retry, row_count, found, deleted, digest, left_out, first, last, at FROM ambercellar_batch "
+
+func scanJournalRow(scan func(...any) error) (*source.JournalRow, error) {
+	var r source.JournalRow
+	var found, digest, left, at string
+	if err := scan(&r.Run, &r.Segment, &r.Batch, &r.Retry, &r.Rows, &found, &r.Deleted, &digest, &left, &r.First, &r.Last, &at); err != nil {
+		return nil, err
+	}
+	err := r.SetLeftOut(left)
+	var errs [3]error
+	r.Found, errs[0] = value.ParseSet(found)
+	r.Digest, errs[1] = value.ParseSet(digest)
+	r.At, errs[2] = time.Parse(time.RFC3339Nano, at)
+	if err := errors.Join(append(errs[:], err)...); err != nil {
+		return nil, fmt.Errorf("the journal row of run %s, segment %d, batch %d cannot be read: %w", r.Run, r.Segment, r.Batch, err)
+	}
+	return &r, nil
+}
+
+func journalRow(ctx context.Context, c *sql.Conn, run string, segment, batch int) (*source.JournalRow, error) {
+	return scanJournalRow(c.QueryRowContext(ctx, journalColumns+"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
+}
+
+// Journal returns the rows of a run, or of one of its segments, in order.
+func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source.JournalRow, error) {
+	rows, err := s.db.QueryContext(ctx, journalColumns+"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	defer rows.Close()
+	var out []source.JournalRow
+	for rows.Next() {
+		r, err := scanJournalRow(rows.Scan)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *r)
+	}
+	return out, unreachable(rows.Err())
+}
+
+// PruneJournal removes the rows of a closed segment; the newest of the table stays as anchor.
+func (s *Source) PruneJournal(ctx context.Context, run string, segment int) error {
+	var table string
+	err := s.db.QueryRowContext(ctx, "SELECT table_name FROM ambercellar_batch WHERE run = ? AND segment = ? LIMIT 1", run, segment).Scan(&table)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	} else if err != nil {
+		return unreachable(err)
+	}
+	var newest string
+	var number, batch int
+	if err := s.db.QueryRowContext(ctx, "SELECT run, segment, batch FROM ambercellar_batch WHERE table_name = ? ORDER BY at DESC, segment DESC, batch DESC LIMIT 1", table).Scan(&newest, &number, &batch); err != nil {
+		return unreachable(err)
+	}
+	_, err = s.db.ExecContext(ctx, "DELETE FROM ambercellar_batch WHERE run = ? AND segment = ? AND NOT (run = ? AND segment = ? AND batch = ?)", run, segment, newest, number, batch)
+	return unreachable(err)
+}
+
+// Head returns the newest link of a table's chain; the zero Head where there is none.
+func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?", table).Scan(&h.Sequence, &h.Hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return source.Head{}, nil
+	}
+	return h, unreachable(err)
+}
+
+// SetHead records the newest link of a table's chain.
+func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
+	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_chain VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE sequence = VALUES(sequence), hash = VALUES(hash)", table, h.Sequence, h.Hash)
+	return unreachable(err)
+}
+
+// restoredTable names the table that records the restored rows of t.
+func restoredTable(t *shape.Table) string {
+	sum := sha256.Sum256([]byte(t.Name))
+	return "ambercellar_restored_" + hex.EncodeToString(sum[:6])
+}
+
+// restored returns the condition that a row of t, called by prefix, is recorded as restored; empty where none is.
+func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (string, error) {
+	var n int
+	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database, restoredTable(t)).Scan(&n)
+	if err != nil || n == 0 {
+		return "", unreachable(err)
+	}
+	parts := make([]string, len(t.Key))
+	for i, k := range t.Key {
+		parts[i] = fmt.Sprintf("r.k%d = %s%s", i+1, prefix, quote(k))
+	}
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")), nil
+}
+
+// RestoredCount returns how many rows are recorded for a restore.
+func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
+	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
+		return 0, err
+	}
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+quote(restoredTable(t))+" WHERE restore_id = ?", restore).Scan(&n)
+	return n, unreachable(err)
+}

@@ -1,0 +1,292 @@
+// Package mariadb is the source for MariaDB and MySQL, through go-sql-driver/mysql. A row is told apart by key and
+// content; where the server can, the delete itself returns the content (MariaDB 10.5 or later), elsewhere rows are
+// locked, read and then deleted. All SQL for MariaDB and MySQL stands here.
+package mariadb
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"ambercellar/internal/source"
+)
+
+// Source is a MariaDB or MySQL database.
+type Source struct {
+	cfg       source.Config
+	db        *sql.DB
+	database  string
+	mariadb   bool
+	returning bool // DELETE … RETURNING is there
+	skips     bool // SELECT … FOR UPDATE SKIP LOCKED is there
+}
+
+// session is what every session of ours is set to, so that values mean the same whatever the server's defaults. Values
+// are taken as they are (restores alone are strict), and zero in an automatic key stays zero.
+const (
+	looseMode  = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
+	strictMode = looseMode + ",STRICT_ALL_TABLES"
+	session    = "SET SESSION time_zone = '+00:00', sql_mode = '" + looseMode + "', lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, group_concat_max_len = 1000000, net_write_timeout = 600"
+	isolation  = "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"
+)
+
+// Open prepares the connections to cfg.Address; the first is made when it is needed.
+func Open(ctx context.Context, cfg source.Config) (*Source, error) {
+	wrap := func(err error) error { return fmt.Errorf("source %s: %w", cfg.Name, err) }
+	c, err := driverConfig(cfg)
+	if err != nil {
+		return nil, wrap(err)
+	}
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, wrap(err)
+	}
+	s := &Source{cfg: cfg, database: c.DBName, db: sql.OpenDB(prepared{connector, cfg, c})}
+	s.db.SetMaxOpenConns(max(cfg.Connections, 3))
+	s.db.SetConnMaxIdleTime(5 * time.Minute)
+	var version string
+	if err := s.db.QueryRowContext(ctx, "SELECT version()").Scan(&version); err != nil {
+		s.db.Close()
+		return nil, wrap(unreachable(err))
+	}
+	s.mariadb = strings.Contains(strings.ToLower(version), "mariadb")
+	major, minor := versionOf(version)
+	s.returning = s.mariadb && (major > 10 || major == 10 && minor >= 5)
+	s.skips = s.mariadb && (major > 10 || major == 10 && minor >= 6) || !s.mariadb && major >= 8
+	return s, nil
+}
+
+var versionForm = regexp.MustCompile(`^(?:5\.5\.5-)?(\d+)\.(\d+)`)
+
+func versionOf(s string) (major, minor int) {
+	if m := versionForm.FindStringSubmatch(s); m != nil {
+		major, _ = strconv.Atoi(m[1])
+		minor, _ = strconv.Atoi(m[2])
+	}
+	return major, minor
+}
+
+func driverConfig(cfg source.Config) (*mysql.Config, error) {
+	u, err := url.Parse(cfg.Address)
+	if err != nil || u.Scheme != "mysql" && u.Scheme != "mariadb" || strings.Trim(u.Path, "/") == "" {
+		return nil, errors.New("the address must be a URL like mariadb://user@host:3306/database")
+	}
+	if _, has := u.User.Password(); has {
+		return nil, errors.New("the address holds a password, which is never stored; name an environment variable or a file for it (-password-env, -password-file)")
+	}
+	c := mysql.NewConfig()
+	c.User, c.DBName, c.Net, c.Addr = u.User.Username(), strings.Trim(u.Path, "/"), "tcp", u.Host
+	if socket := u.Query().Get("socket"); socket != "" {
+		c.Net, c.Addr = "unix", socket
+	} else if u.Port() == "" {
+		c.Addr = net.JoinHostPort(u.Hostname(), "3306")
+	}
+	c.Collation, c.Timeout = "utf8mb4_bin", 10*time.Second
+	c.Logger = silent{}
+	mode := cfg.TLS
+	if mode == "" {
+		mode = "verify"
+		if host := u.Hostname(); c.Net == "unix" || host == "localhost" || net.ParseIP(host) != nil && net.ParseIP(host).IsLoopback() {
+			mode = "off"
+		}
+	}
+	switch mode {
+	case "off":
+	case "require":
+		c.TLS = &tls.Config{InsecureSkipVerify: true}
+	case "verify":
+		c.TLS = &tls.Config{ServerName: u.Hostname()}
+		if cfg.TLSCA != "" {
+			pem, err := os.ReadFile(cfg.TLSCA)
+			if err != nil {
+				return nil, fmt.Errorf("the file of certificates cannot be read: %w", err)
+			}
+			c.TLS.RootCAs = x509.NewCertPool()
+			if !c.TLS.RootCAs.AppendCertsFromPEM(pem) {
+				return nil, fmt.Errorf("the file %s holds no certificate", cfg.TLSCA)
+			}
+		}
+	default:
+		return nil, fmt.Errorf("tls %q is none of verify, require and off", mode)
+	}
+	return c, nil
+}
+
+// silent keeps the driver from writing to the service's standard error; what it has to say comes back as errors.
+type silent struct{}
+
+func (silent) Print(...any) {}
+
+// prepared is a connector that looks the password up anew and sets every session up.
+type prepared struct {
+	driver.Connector
+	cfg    source.Config
+	config *mysql.Config
+}
+
+func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
+	c := p.config.Clone()
+	var err error
+	if c.Passwd, err = password(p.cfg); err != nil {
+		return nil, err
+	}
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := connector.Connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, statement := range []string{session, isolation} {
+		if _, err := conn.(driver.ExecerContext).ExecContext(ctx, statement, nil); err != nil {
+			conn.Close()
+			return nil, err
+		}
+	}
+	return conn, nil
+}
+
+func password(cfg source.Config) (string, error) {
+	switch {
+	case cfg.PasswordEnv != "":
+		p, ok := os.LookupEnv(cfg.PasswordEnv)
+		if !ok {
+			return "", fmt.Errorf("the environment variable %s, which should hold the password, is not set for the service", cfg.PasswordEnv)
+		}
+		return p, nil
+	case cfg.PasswordFile != "":
+		b, err := os.ReadFile(cfg.PasswordFile)
+		if err != nil {
+			return "", fmt.Errorf("the password file cannot be read: %w", err)
+		}
+		return strings.TrimRight(string(b), "\r\n"), nil
+	}
+	return "", nil
+}
+
+// Reads says that readers disturb no writer; there are no row versions to be had.
+func (s *Source) Reads() source.ReadTraits { return source.ReadTraits{} }
+
+// Close closes all connections.
+func (s *Source) Close() error { return s.db.Close() }
+
+// Numbers of server errors (MariaDB documentation, "MariaDB Error Codes") that decisions hang on.
+const (
+	duplicate   = 1062
+	lockTimeout = 1205
+	deadlock    = 1213
+	referred    = 1451
+	shutdown    = 1053
+	killed      = 1927
+	noTable     = 1146
+)
+
+func code(err error) uint16 {
+	var e *mysql.MySQLError
+	if errors.As(err, &e) {
+		return e.Number
+	}
+	return 0
+}
+
+// unreachable marks errors that say that the server, or the way to it, is gone.
+func unreachable(err error) error {
+	var network net.Error
+	switch {
+	case err == nil || errors.Is(err, context.Canceled):
+		return err
+	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network) && code(err) == 0,
+		code(err) == shutdown, code(err) == killed:
+		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	}
+	return err
+}
+
+// conn lends a connection to fn.
+func (s *Source) conn(ctx context.Context, fn func(*sql.Conn) error) error {
+	c, err := s.db.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+	}
+	defer c.Close()
+	return unreachable(fn(c))
+}
+
+// transaction runs fn between START TRANSACTION and COMMIT.
+func (s *Source) transaction(ctx context.Context, fn func(*sql.Conn) error) error {
+	return s.conn(ctx, func(c *sql.Conn) error {
+		if _, err := c.ExecContext(ctx, "START TRANSACTION"); err != nil {
+			return err
+		}
+		if err := fn(c); err != nil {
+			_, back := c.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+			if back != nil { // a session that cannot roll back holds locks: it must go
+				c.Raw(func(any) error { return driver.ErrBadConn })
+			}
+			if n := code(err); n == lockTimeout || n == deadlock {
+				return fmt.Errorf("%w: %w", source.ErrBusy, err)
+			}
+			return err
+		}
+		_, err := c.ExecContext(context.WithoutCancel(ctx), "COMMIT")
+		return err
+	})
+}
+
+// eachRow runs a query through the binary protocol, in which values keep their types, and hands on each row. The bytes
+// are valid during the call only.
+func eachRow(ctx context.Context, c *sql.Conn, query string, args []any, fn func([]driver.Value) error) error {
+	return c.Raw(func(dc any) error {
+		stmt, err := dc.(driver.ConnPrepareContext).PrepareContext(ctx, query)
+		if err != nil {
+			return err
+		}
+		defer stmt.Close()
+		named := make([]driver.NamedValue, len(args))
+		for i, a := range args {
+			named[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
+		}
+		rows, err := stmt.(driver.StmtQueryContext).QueryContext(ctx, named)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		dest := make([]driver.Value, len(rows.Columns()))
+		for {
+			if err := rows.Next(dest); err == io.EOF {
+				return nil
+			} else if err != nil {
+				return err
+			}
+			if err := fn(dest); err != nil {
+				return err
+			}
+		}
+	})
+}
+
+// quote writes an identifier so that the server takes it as nothing else.
+func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func quoteAll(prefix string, names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = prefix + quote(n)
+	}
+	return strings.Join(out, ", ")
+}

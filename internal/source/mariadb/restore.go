@@ -1,0 +1,149 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
+)
+
+// Restore puts rows back whose key is free, and reads them again from the table to compute their digest. If a key is
+// taken between the look and the insert, all is taken back and tried once more.
+func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
+	if err := s.makeRestoredTable(ctx, req.Table); err != nil {
+		return nil, err
+	}
+	out, err := s.restore(ctx, req)
+	if code(err) == duplicate {
+		out, err = s.restore(ctx, req)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("table %s: rows cannot be put back: %w", req.Table.Name, err)
+	}
+	return out, nil
+}
+
+func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
+	t := req.Table
+	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
+	w := &batchWork{Source: s, b: source.Batch{Selection: source.Selection{Table: t}, Columns: req.Columns}}
+	read := &bykey.Reader{Columns: len(req.Columns)}
+	var keys [][]value.Value
+	ordinals := map[string]int{}
+	for i := range req.Rows.Rows() {
+		key := keyOf(t, req.Columns, req.Rows.Row(i))
+		keys = append(keys, key)
+		ordinals[read.Key(key)] = i
+	}
+	err := s.transaction(ctx, func(c *sql.Conn) error {
+		w.conn = c
+		if err := w.exec(ctx, "SET SESSION sql_mode = '"+strictMode+"'"); err != nil {
+			return err
+		}
+		defer w.exec(context.WithoutCancel(ctx), "SET SESSION sql_mode = '"+looseMode+"'")
+		present := map[string]bool{}
+		plain := newDialect(w.b.Selection, "t.")
+		if err := w.read(ctx, keys, plain, "", "", func(row []value.Value) error {
+			_, key := read.Row(row)
+			present[key] = true
+			return nil
+		}); err != nil {
+			return err
+		}
+		insert, err := c.PrepareContext(ctx, insertStatement(t, req.Columns))
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		record, err := c.PrepareContext(ctx, "REPLACE INTO "+quote(restoredTable(t))+" VALUES (?"+strings.Repeat(", ?", len(t.Key))+")")
+		if err != nil {
+			return err
+		}
+		defer record.Close()
+		var inserted [][]value.Value
+		for i, key := range keys {
+			if out.Present[i] = present[read.Key(key)]; out.Present[i] {
+				out.Skipped++
+				continue
+			}
+			var args []any
+			for j, v := range req.Rows.Row(i) {
+				if !t.Columns[req.Columns[j]].Generated {
+					args = append(args, encode(v))
+				}
+			}
+			if _, err := insert.ExecContext(ctx, args...); err != nil {
+				return err
+			}
+			bound := []any{req.Restore}
+			for _, v := range key {
+				bound = append(bound, encode(v))
+			}
+			if _, err := record.ExecContext(ctx, bound...); err != nil {
+				return err
+			}
+			inserted = append(inserted, key)
+		}
+		err = w.read(ctx, inserted, plain, "", "", func(row []value.Value) error {
+			d, key := read.Row(row)
+			i, ok := ordinals[key]
+			if !ok || d != req.Digests[i] {
+				return source.ErrAltered
+			}
+			out.Digest.Add(d)
+			out.Inserted++
+			return nil
+		})
+		if err == nil && out.Inserted != int64(len(inserted)) {
+			err = source.ErrAltered
+		}
+		return err
+	})
+	return out, err
+}
+
+func keyOf(t *shape.Table, columns []int, row []value.Value) []value.Value {
+	key := make([]value.Value, 0, len(t.Key))
+	for _, k := range t.KeyPositions() {
+		for i, c := range columns {
+			if c == k {
+				key = append(key, row[i])
+			}
+		}
+	}
+	return key
+}
+
+func insertStatement(t *shape.Table, columns []int) string {
+	var names []string
+	for _, c := range columns {
+		if !t.Columns[c].Generated {
+			names = append(names, t.Columns[c].Name)
+		}
+	}
+	return fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)", quote(t.Name), quoteAll("", names), strings.Repeat(", ?", len(names)-1))
+}
+
+// makeRestoredTable makes the record of restored rows, with key columns of the table's own types. It cannot be part of
+// a transaction, so it comes before.
+func (s *Source) makeRestoredTable(ctx context.Context, t *shape.Table) error {
+	if there, err := s.restored(ctx, t, ""); err != nil || there != "" {
+		return err
+	}
+	columns, keys := "", make([]string, len(t.Key))
+	for i, k := range t.Key {
+		keys[i] = fmt.Sprintf("k%d", i+1)
+		columns += fmt.Sprintf(", t.%s AS %s", quote(k), keys[i])
+	}
+	_, err := s.db.ExecContext(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (restore_id varchar(64) CHARACTER SET ascii NOT NULL, PRIMARY KEY (%s)) ENGINE=InnoDB SELECT '' AS restore_id%s FROM %s t LIMIT 0",
+		quote(restoredTable(t)), strings.Join(keys, ", "), columns, quote(t.Name)))
+	if err != nil {
+		return fmt.Errorf("table %s: the record of restored rows cannot be made: %w", t.Name, unreachable(err))
+	}
+	return nil
+}

@@ -1,0 +1,339 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"strings"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
+)
+
+func expressions(t *shape.Table, prefix string, columns []int) string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = t.Columns[c].Name
+	}
+	return quoteAll(prefix, names)
+}
+
+const chunkRows, chunkBytes = 1024, 1 << 20
+
+// sliceQuery reads a slice: the columns, then age and key. The position is written out column by column, since the
+// server reads a comparison of rows as a condition for the whole table.
+func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
+	t := req.Table
+	_, age := t.Column(req.Age.Column)
+	position := append([]int{age}, t.KeyPositions()...)
+	where, err := s.selected(ctx, req.Selection, d)
+	if err != nil {
+		return "", err
+	}
+	if req.After != nil {
+		bound := func(i int) string { return typed(d.Bind(encode(req.After[i])), req.After[i]) }
+		last := len(position) - 1
+		after := fmt.Sprintf("%s > %s", d.prefix+quote(t.Columns[position[last]].Name), bound(last))
+		for i := last - 1; i >= 0; i-- {
+			name := d.prefix + quote(t.Columns[position[i]].Name)
+			after = fmt.Sprintf("%s > %s OR %s = %s AND (%s)", name, bound(i), name, bound(i), after)
+		}
+		where += fmt.Sprintf(" AND %s >= %s AND (%s)", d.column(), bound(0), after)
+	}
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", expressions(t, "t.", append(append([]int{}, req.Columns...), position...)),
+		quote(t.Name), where, expressions(t, "t.", position), req.MaxRows), nil
+}
+
+// ReadSlice reads one slice in order of (age, key), as one consistent read without locks.
+func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+	t := req.Table
+	d := newDialect(req.Selection, "t.")
+	query, err := s.sliceQuery(ctx, req, d)
+	if err != nil {
+		return nil, err
+	}
+	query, args := d.Finish(query, nil)
+	_, age := t.Column(req.Age.Column)
+	position := append([]int{age}, t.KeyPositions()...)
+	out := &source.Slice{}
+	keys := bykey.NewLocators(t)
+	out.Locators = keys
+	width, bytes, rows := len(req.Columns), int64(0), 0
+	chunk := &value.Chunk{Width: width}
+	var arena value.Chunk
+	var last []value.Value
+	full := errors.New("full")
+	flush := func() error {
+		if chunk.Rows() == 0 {
+			return nil
+		}
+		defer chunk.Reset()
+		return sink(chunk)
+	}
+	err = s.conn(ctx, func(c *sql.Conn) error {
+		return eachRow(ctx, c, query, args, func(row []driver.Value) error {
+			before := chunk.Size()
+			for i, v := range row[:width] {
+				x, err := decode(v, &t.Columns[req.Columns[i]], chunk.Keep)
+				if err != nil {
+					return err
+				}
+				chunk.Values = append(chunk.Values, x)
+			}
+			last = last[:0]
+			for i, v := range row[width:] {
+				x, err := decode(v, &t.Columns[position[i]], arena.Keep)
+				if err != nil {
+					return err
+				}
+				last = append(last, x)
+				if i > 0 {
+					keys.Add(x)
+				}
+			}
+			rows++
+			bytes += int64(chunk.Size()-before) + int64(8*width)
+			if chunk.Rows() >= chunkRows || chunk.Size() >= chunkBytes {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+			if bytes >= req.MaxBytes {
+				return full
+			}
+			return nil
+		})
+	})
+	if err != nil && !errors.Is(err, full) {
+		return nil, fmt.Errorf("table %s: reading a slice: %w", t.Name, err)
+	}
+	out.More = errors.Is(err, full) || rows >= req.MaxRows
+	if err := flush(); err != nil {
+		return nil, err
+	}
+	if rows > 0 {
+		out.Last = value.CloneRow(last)
+	}
+	return out, nil
+}
+
+// Locate needs only the keys: the content is compared when a batch deletes.
+func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.Value, _ []value.Digest) (source.Locators, error) {
+	return bykey.Of(sel.Table, keys), nil
+}
+
+// maxBound is how many values one statement binds at the most; the server's own limit is 65,535.
+const maxBound = 4000
+
+// among writes the condition that a row's key, behind prefix, is one of keys.
+func among(t *shape.Table, prefix string, keys [][]value.Value) (string, []any) {
+	args := make([]any, 0, len(keys)*len(t.Key))
+	parts := make([]string, len(keys))
+	for i, k := range keys {
+		marks := make([]string, len(k))
+		for j, v := range k {
+			marks[j] = typed("?", v)
+			args = append(args, encode(v))
+		}
+		if parts[i] = strings.Join(marks, ", "); len(k) > 1 {
+			parts[i] = "(" + parts[i] + ")"
+		}
+	}
+	columns := quoteAll(prefix, t.Key)
+	if len(t.Key) > 1 {
+		columns = "(" + columns + ")"
+	}
+	return columns + " IN (" + strings.Join(parts, ", ") + ")", args
+}
+
+// batchWork is one delete transaction.
+type batchWork struct {
+	*Source
+	conn *sql.Conn
+	b    source.Batch
+	skip bool // leave out rows that others have locked
+}
+
+// DeleteBatch deletes the rows of a batch. A plain delete that does not wait for locks goes first; only if it meets some
+// is it tried again without the rows that others have locked.
+func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
+	row, err := s.deleteBatch(ctx, b, false)
+	if errors.Is(err, source.ErrBusy) && s.skips {
+		row, err = s.deleteBatch(ctx, b, true)
+	}
+	return row, err
+}
+
+func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*source.JournalRow, error) {
+	out := source.NewJournalRow(b)
+	var earlier *source.JournalRow
+	err := s.transaction(ctx, func(c *sql.Conn) error {
+		if s.mariadb { // zero: a lock that is not free fails at once; elsewhere a second is the least
+			if _, err := c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = 0"); err != nil {
+				return err
+			}
+			defer c.ExecContext(context.WithoutCancel(ctx), "SET SESSION innodb_lock_wait_timeout = 1")
+		}
+		if err := insertJournalRow(ctx, c, b, out); code(err) == duplicate {
+			earlier, err = journalRow(ctx, c, b.Lease.Run, b.Segment, b.Number)
+			return err
+		} else if err != nil {
+			return err
+		}
+		if err := lockLease(ctx, c, b.Lease); err != nil {
+			return err
+		}
+		w := &batchWork{Source: s, conn: c, b: b, skip: skip}
+		if err := bykey.Delete(ctx, b, w.operations(), out); err != nil {
+			return err
+		}
+		return updateJournalRow(ctx, c, out)
+	})
+	switch {
+	case code(err) == referred: // a row that refers to one of ours came in between
+		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
+	case err != nil && !errors.Is(err, source.ErrLeaseLost):
+		return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)
+	case err != nil:
+		return nil, err
+	case earlier != nil: // an earlier try was committed and its answer got lost
+		return earlier, nil
+	}
+	return out, nil
+}
+
+func (w *batchWork) operations() bykey.Operations {
+	d := newDialect(w.b.Selection, "t.")
+	ops := bykey.Operations{
+		Delete: func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
+			if err := w.exec(ctx, "SAVEPOINT unchanged"); err != nil {
+				return err
+			}
+			if w.skip {
+				var err error
+				if keys, err = w.free(ctx, keys); err != nil {
+					return err
+				}
+			}
+			if w.returning {
+				return w.deleteReturning(ctx, keys, report)
+			}
+			return w.lockAndDelete(ctx, keys, report)
+		},
+		Undo: func(ctx context.Context) error { return w.exec(ctx, "ROLLBACK TO SAVEPOINT unchanged") },
+		Read: func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
+			return w.read(ctx, keys, d, "", "", report)
+		},
+	}
+	if held := w.b.Held(d); held != "" {
+		ops.Held = func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
+			return w.read(ctx, keys, d, " AND "+held, "", report)
+		}
+	}
+	return ops
+}
+
+func (w *batchWork) exec(ctx context.Context, statement string, args ...any) error {
+	_, err := w.conn.ExecContext(ctx, statement, args...)
+	return err
+}
+
+// columns of a batch's rows as they are reported: those that the digests cover, and the key.
+func (w *batchWork) columns() []int {
+	return append(append([]int{}, w.b.Columns...), w.b.Table.KeyPositions()...)
+}
+
+// groups calls fn for groups of keys that fit into one statement.
+func groups(t *shape.Table, keys [][]value.Value, fn func([][]value.Value) error) error {
+	size := max(maxBound/len(t.Key), 1)
+	for len(keys) > 0 {
+		n := min(size, len(keys))
+		if err := fn(keys[:n]); err != nil {
+			return err
+		}
+		keys = keys[n:]
+	}
+	return nil
+}
+
+// reporting hands on rows that hold the batch's columns and key.
+func (w *batchWork) reporting(ctx context.Context, query string, args []any, report bykey.Rower) error {
+	columns := w.columns()
+	row := make([]value.Value, len(columns))
+	return eachRow(ctx, w.conn, query, args, func(raw []driver.Value) (err error) {
+		for i, v := range raw {
+			if row[i], err = decode(v, &w.b.Table.Columns[columns[i]], func(b []byte) []byte { return b }); err != nil {
+				return err
+			}
+		}
+		return report(row)
+	})
+}
+
+func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, condition, lock string, report bykey.Rower) error {
+	t := w.b.Table
+	condition, more := d.Finish(condition, nil)
+	return groups(t, keys, func(group [][]value.Value) error {
+		in, args := among(t, "t.", group)
+		query := "SELECT " + expressions(t, "t.", w.columns()) + " FROM " + quote(t.Name) + " t WHERE " + in + condition + lock
+		return w.reporting(ctx, query, append(args, more...), report)
+	})
+}
+
+// free returns the keys of rows that nobody has locked, and locks them.
+func (w *batchWork) free(ctx context.Context, keys [][]value.Value) ([][]value.Value, error) {
+	there := map[string]bool{}
+	read := &bykey.Reader{Columns: len(w.b.Columns)}
+	err := w.read(ctx, keys, newDialect(w.b.Selection, "t."), "", " FOR UPDATE SKIP LOCKED", func(row []value.Value) error {
+		_, key := read.Row(row)
+		there[key] = true
+		return nil
+	})
+	var out [][]value.Value
+	for _, k := range keys {
+		if there[read.Key(k)] {
+			out = append(out, k)
+		}
+	}
+	return out, err
+}
+
+func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
+	t := w.b.Table
+	prefix := quote(t.Name) + "."
+	d := newDialect(w.b.Selection, prefix)
+	condition, more := d.Finish(unheld(w.b.Selection, d), nil)
+	return groups(t, keys, func(group [][]value.Value) error {
+		in, args := among(t, prefix, group)
+		return w.reporting(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+expressions(t, "", w.columns()), append(args, more...), report)
+	})
+}
+
+// lockAndDelete is for servers whose delete returns nothing: what is locked and read is what is then deleted.
+func (w *batchWork) lockAndDelete(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
+	t := w.b.Table
+	d := newDialect(w.b.Selection, "t.")
+	var locked [][]value.Value
+	err := w.read(ctx, keys, d, unheld(w.b.Selection, d), " FOR UPDATE", func(row []value.Value) error {
+		locked = append(locked, value.CloneRow(row[len(w.b.Columns):]))
+		return report(row)
+	})
+	if err != nil {
+		return err
+	}
+	return groups(t, locked, func(group [][]value.Value) error {
+		in, args := among(t, quote(t.Name)+".", group)
+		res, err := w.conn.ExecContext(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in, args...)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n != int64(len(group)) {
+			return errors.Join(err, fmt.Errorf("%d rows were locked and %d deleted", len(group), n))
+		}
+		return nil
+	})
+}

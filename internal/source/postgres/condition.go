@@ -1,0 +1,347 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/period"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// dialect writes conditions on the rows of a table, which is called t. What a person typed is bound, as text that the
+// statement casts; cutoffs and positions, which only we compute, stand as constants, so that the planner sees them.
+type dialect struct {
+	*source.Binder
+	table *shape.Table
+	age   rule.Age
+}
+
+func newDialect(sel source.Selection) *dialect {
+	return &dialect{Binder: &source.Binder{}, table: sel.Table, age: sel.Age}
+}
+
+// Folds: LIKE tells letters of different case apart.
+func (d *dialect) Folds() bool { return false }
+
+// Instant is the condition that the age is an instant.
+func (d *dialect) Instant() string {
+	name := "t." + quote(d.age.Column)
+	out := "isfinite(" + name + ")"
+	if d.age.Unit != "" {
+		out = name + " IS NOT NULL"
+	}
+	return out + d.sentinels()
+}
+
+func (d *dialect) sentinels() (out string) {
+	c, _ := d.table.Column(d.age.Column)
+	for _, s := range d.age.Never {
+		if v, err := rule.NeverValue(c, s); err == nil {
+			out += " AND t." + quote(c.Name) + " <> " + constant(v, c)
+		}
+	}
+	return out
+}
+
+// Before is the condition that the age is an instant before a time. A day is before it when it lies before its day.
+func (d *dialect) Before(at time.Time) string {
+	c, _ := d.table.Column(d.age.Column)
+	name := "t." + quote(d.age.Column)
+	if d.age.Unit != "" {
+		return fmt.Sprintf("%s < %d", name, d.age.Unit.Count(at)) + d.sentinels()
+	}
+	v := value.Value{Kind: c.Kind, N: at.UnixMicro()}
+	switch c.Kind {
+	case value.Timestamp:
+		v.N = period.Wall(at, d.age.Location()).UnixMicro()
+	case value.Date:
+		y, m, day := at.In(d.age.Location()).Date()
+		v.N = time.Date(y, m, day, 0, 0, 0, 0, time.UTC).Unix() / 86_400
+		if time.Date(y, m, day, 0, 0, 0, 0, time.UTC).Unix() < 0 {
+			v.N = -((-time.Date(y, m, day, 0, 0, 0, 0, time.UTC).Unix() + 86_399) / 86_400)
+		}
+	}
+	return fmt.Sprintf("%s < %s AND %s > '-infinity'", name, constant(v, c), name) + d.sentinels()
+}
+
+// Leaf writes a predicate.
+func (d *dialect) Leaf(predicate any, collated bool) string {
+	switch p := predicate.(type) {
+	case *filter.IsNull:
+		if p.Not {
+			return d.name(p.Left) + " IS NOT NULL"
+		}
+		return d.name(p.Left) + " IS NULL"
+	case *filter.Flag:
+		return d.name(p.Left)
+	case *filter.Compare:
+		return d.expression(p.Left, collated) + " " + p.Op.String() + " " + d.bound(p.Left, p.Right.Value, collated)
+	case *filter.CompareColumns:
+		return d.expression(p.Left, collated) + " " + p.Op.String() + " " + d.expression(p.Right, collated)
+	case *filter.Between:
+		return fmt.Sprintf("%s%s BETWEEN %s AND %s", d.expression(p.Left, collated), negated(p.Not), d.bound(p.Left, p.Low.Value, collated), d.bound(p.Left, p.High.Value, collated))
+	case *filter.In:
+		marks := make([]string, len(p.List))
+		for i, l := range p.List {
+			marks[i] = d.bound(p.Left, l.Value, collated)
+		}
+		return fmt.Sprintf("%s%s IN (%s)", d.expression(p.Left, collated), negated(p.Not), strings.Join(marks, ", "))
+	case *filter.Like:
+		return fmt.Sprintf("%s%s LIKE %s ESCAPE '!'", d.expression(p.Left, collated), negated(p.Not), d.Bind(p.Escaped('!'))+"::text")
+	}
+	panic(fmt.Sprintf("postgres: a filter's %T cannot be written", predicate))
+}
+
+func negated(not bool) string {
+	if not {
+		return " NOT"
+	}
+	return ""
+}
+
+func (d *dialect) name(r filter.Ref) string { return "t." + quote(r.Name) }
+
+// padded says whether a column is a character(n), whose padding blanks a cast to text takes off.
+func padded(c *shape.Column) bool { return strings.HasPrefix(c.Type, "character(") }
+
+// expression is a column as it is compared: text under the collation "C", which orders by code point in UTF-8.
+func (d *dialect) expression(r filter.Ref, collated bool) string {
+	out := d.name(r)
+	if r.Column.Kind != value.Text {
+		return out
+	}
+	if r.Column.AsText || padded(r.Column) && !collated {
+		out += "::text"
+	}
+	if !collated {
+		out = "(" + out + `) COLLATE "C"`
+	}
+	return out
+}
+
+func (d *dialect) bound(r filter.Ref, v value.Value, collated bool) string {
+	cast := ""
+	switch v.Kind {
+	case value.Bool:
+		return strings.ToUpper(v.String())
+	case value.Text:
+		if padded(r.Column) && collated {
+			cast = "::bpchar"
+		}
+	case value.Int:
+		cast = "::bigint"
+	case value.Decimal:
+		cast = "::numeric"
+	case value.Float64:
+		cast = "::float8"
+	case value.Date:
+		cast = "::date"
+	case value.Timestamp:
+		cast = "::timestamp"
+	case value.Instant:
+		cast = "::timestamptz"
+	case value.UUID:
+		cast = "::uuid"
+	}
+	return d.Bind(input(v)) + "::text" + cast
+}
+
+// numbered writes placeholders as PostgreSQL does.
+func numbered(n int) string { return fmt.Sprintf("$%d", n) }
+
+// setting is how a bound value is named where COPY, which takes none, reads it from a setting of the transaction.
+func setting(n int) string { return fmt.Sprintf("(SELECT current_setting('ambercellar.v%d'))", n) }
+
+// bindSettings sets the values for setting, for the transaction that is open.
+func bindSettings(ctx context.Context, pc *pgconn.PgConn, values []any) error {
+	for i, v := range values {
+		if err := run(ctx, pc, "SELECT set_config($1, $2, true)", fmt.Sprintf("ambercellar.v%d", i+1), v.(string)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// selected returns the whole condition under which a row leaves.
+func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect) (string, error) {
+	parts := append([]string{sel.DueByRule(d)}, sel.Narrowed(d)...)
+	restored, err := s.restored(ctx, sel.Table)
+	if err != nil {
+		return "", err
+	}
+	if restored != "" {
+		parts = append(parts, "NOT "+restored)
+	}
+	for _, r := range referenced(sel.Table) {
+		parts = append(parts, "NOT "+r)
+	}
+	return strings.Join(parts, " AND "), nil
+}
+
+// Clock returns what the server's clock shows.
+func (s *Source) Clock(ctx context.Context) (at time.Time, err error) {
+	err = s.conn(ctx, func(c *pgxpool.Conn) error { return c.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&at) })
+	return at.UTC(), err
+}
+
+// counting runs a query in a transaction of its own, read only, in which hash joins are allowed again.
+func (s *Source) counting(ctx context.Context, query string, args []any, each func(pgx.Rows) error) error {
+	return s.transaction(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SET TRANSACTION READ ONLY; SET LOCAL enable_hashjoin = on", pgx.QueryExecModeSimpleProtocol); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			if err := each(rows); err != nil {
+				return err
+			}
+		}
+		return rows.Err()
+	})
+}
+
+// Tally counts a span of age by clause.
+func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Span) ([]source.Tally, error) {
+	d := newDialect(sel)
+	c, _ := sel.Table.Column(sel.Age.Column)
+	restored, err := s.restored(ctx, sel.Table)
+	if err != nil {
+		return nil, err
+	}
+	q := source.TallyQuery{From: "FROM " + table(sel.Table) + " t", Age: "t." + quote(c.Name), Restored: restored, Text: func(e string) string { return "coalesce(" + iso(e, c) + ", '')" }}
+	if refs := referenced(sel.Table); len(refs) > 0 {
+		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
+	}
+	text, args := d.Finish(sel.Tally(d, span, q), numbered)
+	var out []source.Tally
+	err = s.counting(ctx, text, args, func(rows pgx.Rows) error {
+		var t source.Tally
+		err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, &t.Oldest, &t.Newest, &t.LastGoing, &t.FirstStays)
+		out = append(out, t)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("table %s: counting: %w", sel.Table.Name, err)
+	}
+	return out, nil
+}
+
+// Outside counts rows whose age is no instant.
+func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, err error) {
+	d := newDialect(sel)
+	name := "t." + quote(sel.Age.Column)
+	condition := name + " IS NULL"
+	if sel.Age.Unit == "" {
+		condition += fmt.Sprintf(" OR %[1]s = 'infinity' OR %[1]s = '-infinity'", name)
+	}
+	if len(sel.Age.Never) > 0 {
+		condition += " OR NOT (TRUE" + d.sentinels() + ")"
+	}
+	err = s.counting(ctx, "SELECT count(*) FROM "+table(sel.Table)+" t WHERE "+condition, nil, func(rows pgx.Rows) error { return rows.Scan(&n) })
+	return n, err
+}
+
+// CountWhere counts rows that satisfy a filter, to limit at the most.
+func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
+	d := newDialect(source.Selection{Table: t})
+	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", table(t), source.Condition(d, f, false), limit), numbered)
+	return n, s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&n) })
+}
+
+// Ends returns the oldest and newest age that are instants.
+func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
+	d := newDialect(sel)
+	c, _ := sel.Table.Column(sel.Age.Column)
+	name := "t." + quote(c.Name)
+	for i, order := range []string{"", " DESC"} {
+		found := false
+		query := fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c), table(sel.Table), d.Instant(), name, order)
+		err = s.counting(ctx, query, nil, func(rows pgx.Rows) error {
+			var text string
+			if err := rows.Scan(&text); err != nil {
+				return err
+			}
+			v := value.OfText(text)
+			if sel.Age.Unit != "" {
+				v = value.Value{Kind: value.Int}
+				fmt.Sscan(text, &v.N)
+			}
+			at, good := sel.Age.Instant(v)
+			if found = good; i == 0 {
+				oldest = at
+			} else {
+				newest = at
+			}
+			return nil
+		})
+		if err != nil || !found {
+			return oldest, newest, false, err
+		}
+	}
+	return oldest, newest, true, nil
+}
+
+// Estimate asks the planner how many rows it expects.
+func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, error) {
+	out := make([]int64, len(sel.Terms))
+	for i, t := range sel.Terms {
+		if t.Never || t.None {
+			continue
+		}
+		d := newDialect(sel)
+		parts := append([]string{d.Before(t.At), source.Governed(d, t, false)}, sel.Narrowed(d)...)
+		text, args := d.Finish("EXPLAIN (FORMAT JSON) SELECT 1 FROM "+table(sel.Table)+" t WHERE "+strings.Join(parts, " AND "), numbered)
+		var plans []struct {
+			Plan struct {
+				Rows float64 `json:"Plan Rows"`
+			} `json:"Plan"`
+		}
+		err := s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&plans) })
+		if err != nil || len(plans) == 0 {
+			return nil, errors.Join(err, errors.New("the planner gave no estimate"))
+		}
+		out[i] = int64(plans[0].Plan.Rows)
+		if sel.Table.Rows == 0 {
+			out[i] = 0
+		}
+	}
+	return out, nil
+}
+
+// Difference counts what is due in one selection and not in the other.
+func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
+	da := newDialect(a)
+	db := &dialect{Binder: da.Binder, table: b.Table, age: b.Age}
+	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+table(a.Table)+" t"), numbered)
+	err = s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&onlyA, &onlyB, &both) })
+	return onlyA, onlyB, both, err
+}
+
+// Statements returns the statements of a run.
+func (s *Source) Statements(ctx context.Context, sel source.Selection, columns []int) ([]source.Statement, error) {
+	d := newDialect(sel)
+	text, err := s.sliceQuery(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 125_000}, d)
+	if err != nil {
+		return nil, err
+	}
+	text, args := d.Finish(text, setting)
+	out := []source.Statement{source.Shown("the first slice is read with (COPY takes no parameters: values are set for the transaction and read from there)", text, args)}
+	k := &deletion{batch: source.Batch{Selection: sel}, keys: newLocators(sel.Table)}
+	text, args = k.query(0, table(sel.Table), false)
+	return append(out, source.Shown("each batch deletes by row address, version and key, as they were read", text, args)), nil
+}
