@@ -122,11 +122,12 @@ func (p *planning) add(c *catalog.Counts, span source.Span, tallies []source.Tal
 			first(&x.FirstStays, t.FirstStays)
 		}
 		c.Due, c.Held, c.Restored, c.Referenced, c.Collation = c.Due+t.Due, c.Held+t.Held, c.Restored+t.Restored, c.Referenced+t.Referenced, c.Collation+t.Collation
-		last(&c.LastGoing, t.LastGoing)
-		first(&c.FirstStays, t.FirstStays)
-	}
-	for _, t := range tallies {
-		if t.Due > 0 && (c.Oldest == "" || t.Oldest < c.Oldest && len(c.Spread) == 0) {
+		// The ages of one table are written alike, so that the order of the texts is theirs.
+		c.LastGoing = max(c.LastGoing, t.LastGoing)
+		if t.FirstStays != "" && (c.FirstStays == "" || t.FirstStays < c.FirstStays) {
+			c.FirstStays = t.FirstStays
+		}
+		if t.Due > 0 && (c.Oldest == "" || t.Oldest < c.Oldest) {
 			c.Oldest = t.Oldest
 		}
 	}

@@ -228,7 +228,7 @@ func (r *reader) mapping(at string, n ast.Node, allowed ...string) map[string]as
 	}
 	out := map[string]ast.Node{}
 	for _, pair := range pairs {
-		name := strings.Trim(pair.Key.String(), `"' `)
+		name := keyText(pair.Key)
 		field := prefix + name
 		r.place(field, pair.Key)
 		if !contains(allowed, name) {
@@ -247,6 +247,14 @@ func (r *reader) mapping(at string, n ast.Node, allowed ...string) map[string]as
 		r.place(field, pair.Value)
 	}
 	return out
+}
+
+// keyText is the name of a field, without the quotes that it may stand in.
+func keyText(k ast.MapKeyNode) string {
+	if s, ok := k.(*ast.StringNode); ok {
+		return s.Value
+	}
+	return strings.Trim(k.String(), `"' `)
 }
 
 func contains(list []string, s string) bool {
@@ -410,7 +418,7 @@ func (r *reader) mask(field string, n ast.Node) map[string]Mask {
 	}
 	out := map[string]Mask{}
 	for _, pair := range pairs {
-		column := strings.Trim(pair.Key.String(), `"' `)
+		column := keyText(pair.Key)
 		at := field + "." + column
 		r.place(at, pair.Key)
 		switch m := Mask(r.text(at, pair.Value, true, "write blank, hash, year or last4")); m {

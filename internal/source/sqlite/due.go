@@ -24,6 +24,7 @@ type dialect struct {
 	table  *shape.Table
 	age    rule.Age
 	prefix string
+	judged bool // the rows hold, as column judgedAge, what Judge makes of their age
 }
 
 func newDialect(sel source.Selection, prefix string) *dialect {
@@ -47,9 +48,22 @@ func zoned(c string) string {
 	return fmt.Sprintf("(%[1]s GLOB '*[Zz]' OR %[1]s GLOB '*[+-][0-9][0-9]:[0-9][0-9]')", c)
 }
 
+// judgedAge is a column that a count adds to its rows, so that the dear date functions are called once a row: the age's
+// form (D a day, W a clock without zone, U a clock in UTC), and its text in a form that compares; NULL for no instant.
+const judgedAge = "ambercellar_age"
+
+func (d *dialect) judge() string {
+	c := d.column()
+	return fmt.Sprintf("CASE WHEN %[2]s THEN CASE length(%[1]s) WHEN 10 THEN 'D' || %[1]s WHEN 19 THEN 'W' || replace(%[1]s, 'T', ' ') ELSE CASE WHEN %[3]s THEN 'U' ELSE 'W' END || datetime(%[1]s) END END",
+		c, d.Instant(), zoned(c))
+}
+
 // Instant is the condition that the age is an instant.
 func (d *dialect) Instant() string {
 	c := d.column()
+	if d.judged {
+		return d.prefix + judgedAge + " IS NOT NULL"
+	}
 	out := iso(c)
 	if d.age.Unit != "" {
 		out = "typeof(" + c + ") = 'integer'"
@@ -78,6 +92,10 @@ func (d *dialect) Before(at time.Time) string {
 	wall := period.Wall(at, d.age.Location())
 	clock := wall.Format("2006-01-02 15:04:05")
 	day := at.In(d.age.Location()).Format(time.DateOnly)
+	if d.judged {
+		return fmt.Sprintf("%[1]s < CASE substr(%[1]s, 1, 1) WHEN 'D' THEN %[2]s WHEN 'W' THEN %[3]s ELSE %[4]s END", d.prefix+judgedAge,
+			d.Bind("D"+day), d.Bind("W"+clock), d.Bind("U"+at.UTC().Format("2006-01-02 15:04:05")))
+	}
 	return fmt.Sprintf("%[1]s < %[2]s AND %[3]s AND CASE length(%[1]s) WHEN 10 THEN %[1]s < %[4]s WHEN 19 THEN replace(%[1]s, 'T', ' ') < %[5]s ELSE datetime(%[1]s) < CASE WHEN %[6]s THEN %[7]s ELSE %[8]s END END",
 		c, d.Bind(at.UTC().AddDate(0, 0, 2).Format(time.DateOnly)), d.Instant(), d.Bind(day), d.Bind(clock), zoned(c), d.Bind(at.UTC().Format("2006-01-02 15:04:05")), d.Bind(clock))
 }
@@ -297,15 +315,27 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 		return nil, err
 	}
 	from := "FROM " + quote(sel.Table.Name) + " t"
+	if sel.Age.Unit == "" { // LIMIT keeps SQLite from writing the expression out wherever its value is used
+		inner := &dialect{Binder: d.Binder, table: sel.Table, age: sel.Age, prefix: ""}
+		from = "FROM (SELECT *, " + inner.judge() + " AS " + judgedAge + " FROM " + quote(sel.Table.Name)
+		var bounds []string
+		if !span.From.IsZero() {
+			bounds = append(bounds, inner.after(span.From))
+		}
+		if !span.To.IsZero() {
+			bounds = append(bounds, inner.column()+" < "+d.Bind(span.To.UTC().AddDate(0, 0, 2).Format(time.DateOnly)))
+		}
+		if len(bounds) > 0 {
+			from += " WHERE " + strings.Join(bounds, " AND ")
+		}
+		from += " LIMIT -1) t"
+		d.judged = true
+	}
 	q := source.TallyQuery{From: from, Age: "+t." + quote(sel.Age.Column), Text: func(e string) string { return e }, Restored: restored}
 	if refs := referenced(sel.Table, "t."); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
-	text := sel.Tally(d, span, q)
-	if !span.From.IsZero() { // for the index
-		text = strings.Replace(text, from+" WHERE ", from+" WHERE "+d.after(span.From)+" AND ", 1)
-	}
-	text, args := d.Finish(text, nil)
+	text, args := d.Finish(sel.Tally(d, span, q), nil)
 	rows, err := s.read.QueryContext(ctx, text, args...)
 	if err != nil {
 		return nil, fmt.Errorf("table %s: counting: %w", sel.Table.Name, err)

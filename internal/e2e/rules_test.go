@@ -1,0 +1,447 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine"
+)
+
+// apply adds the source and applies a rule for the scans whose clauses and what follows are given.
+func (w *world) apply(clauses string) {
+	w.t.Helper()
+	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
+	w.must("rule", "apply", "-f", w.rules(scansWith(clauses)))
+}
+
+func scansWith(clauses string) string {
+	return "rule: scans\nabout: for the test\nsource: harbour\ntable: scan\nage: scanned_at\nzone: UTC\npace: unlimited\n" + clauses
+}
+
+// run1 makes a plan and runs it to its end.
+func (w *world) run1(args ...string) (catalog.Plan, api.RunView) {
+	w.t.Helper()
+	p := must1[catalog.Plan](w, append([]string{"plan", "make", "scans"}, args...)...)
+	r := must1[api.RunView](w, "run", "start", p.ID)
+	return p, w.ended(r.ID)
+}
+
+func TestEachClauseTakesItsOwnRowsItsOwnWay(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(1000) // fares of 1.25 to 1250; 100 young ones
+		w.exec("UPDATE scan SET fare = NULL WHERE id > 900 AND id <= 1000")
+		w.apply(`clauses:
+  - where: fare < 250
+    keep: forever
+    locked: Harbour Ordinance, section 3
+  - where: fare BETWEEN 200 AND 500
+    keep: 1 year
+    then: purge
+  - keep: P18M
+    otherwise: true
+    archive: {keep: P3Y}
+then: archive
+archive: {store: cellar, keep: P7Y}
+`)
+		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		c := p.Counts.V
+		// below 250: 199 rows and 100 young ones of the same fares, 99 of them below 250 … the counts by hand:
+		kept := w.count("SELECT count(*) FROM scan WHERE fare < 250")
+		purge := w.count("SELECT count(*) FROM scan WHERE fare >= 250 AND fare <= 500 AND id <= 1000")
+		archive := w.count("SELECT count(*) FROM scan WHERE (fare > 500 OR fare IS NULL) AND id <= 1000")
+		if len(c.Clauses) != 3 || c.Clauses[0].Rows != kept || c.Clauses[0].Due != 0 || c.Clauses[1].Due != purge || c.Clauses[2].Due != archive || c.Uncovered != 0 || c.Due != purge+archive {
+			t.Errorf("plan: %+v; by hand %d kept, %d purged, %d archived", c, kept, purge, archive)
+		}
+		out := w.must("plan", "show", p.ID, "-sql", "-rows")
+		for _, part := range []string{"never due", "every other row", "purges: its rows are deleted without a copy", "DELETE", "note 200"} {
+			if !strings.Contains(out, part) {
+				t.Errorf("plan show lacks %q:\n%s", part, out)
+			}
+		}
+		r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
+		w.balanced(r, purge+archive, purge+archive)
+		if len(r.Passes.V) != 2 || r.Passes.V[0].Ledger.Deleted != purge || r.Passes.V[1].Ledger.Deleted != archive || r.Action != "mixed" {
+			t.Errorf("by clause: %+v", r.Passes.V)
+		}
+		if n := w.count("SELECT count(*) FROM scan WHERE fare < 250"); n != kept {
+			t.Errorf("%d rows that are kept forever are live instead of %d", n, kept)
+		}
+		segments := must1[api.Items[catalog.Segment]](w, "segment", "list")
+		if len(segments.Items) != 1 || segments.Items[0].Clause != 2 || segments.Items[0].Rows != archive || segments.Items[0].KeepUntil == nil || segments.Items[0].KeepUntil.Year() != time.Now().Year()+3 {
+			t.Errorf("segments: %+v", segments.Items)
+		}
+	})
+}
+
+func TestALockedClauseIsLoosenedOnlyForAReason(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(10)
+	clauses := "clauses:\n  - where: fare > 5\n    keep: P3Y\n    locked: the law\n  - keep: P1Y\n    otherwise: true\nthen: purge\n"
+	w.apply(clauses)
+	for _, change := range [][2]string{{"P3Y", "P2Y"}, {"    locked: the law\n", ""}, {"fare > 5", "fare > 6"}, {"    locked: the law", "    locked: the law\n    enabled: false"}} {
+		changed := scansWith(strings.Replace(clauses, change[0], change[1], 1))
+		w.refuse(1, []string{"reason", "a locked clause would be loosened", "fare > 5"}, "rule", "apply", "-f", w.rules(changed))
+	}
+	w.must("rule", "apply", "-f", w.rules(scansWith(strings.Replace(clauses, "P3Y", "P4Y", 1)))) // longer needs none
+	w.must("rule", "apply", "-f", w.rules(scansWith(strings.Replace(clauses, "P3Y", "P2Y", 1))), "-reason", "the law was amended in June")
+	if out := w.must("rule", "show", "scans", "-o", "json"); !strings.Contains(out, "the law was amended in June") {
+		t.Errorf("the reason is not kept:\n%s", out)
+	}
+}
+
+func TestCopiedRowsAreDeletedByASecondDecision(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(3000)
+		before := w.content("true")
+		w.apply("clauses:\n  - keep: P1Y\nthen: copy\narchive: {store: cellar}\n")
+		_, r := w.run1()
+		if r.State != catalog.Copied || r.Ledger.Copied != 3000 || r.Ledger.Deleted != 0 {
+			t.Fatalf("after copying: %s %+v", r.State, r.Ledger)
+		}
+		if w.content("true") != before {
+			t.Fatal("a copy changed the table")
+		}
+		w.refuse(1, []string{"has a run that has not ended"[4:]}, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans").ID)
+		w.refuse(1, []string{"no closed segment"}, "restore", "request", "-run", r.ID)
+		w.stop(syscall.SIGKILL)
+		w.start()
+		if got := w.ended(r.ID); got.State != catalog.Copied {
+			t.Fatalf("after a restart the run is %s", got.State)
+		}
+		w.exec("UPDATE scan SET fare = fare + 1 WHERE id = 17; DELETE FROM scan WHERE id = 18")
+		w.must("run", "delete", r.ID)
+		r = w.ended(r.ID)
+		w.balanced(r, 3000, 2998)
+		if r.Ledger.Changed != 1 || r.Ledger.Vanished != 1 || r.State != catalog.Done {
+			t.Errorf("after the deleting: %s %+v", r.State, r.Ledger)
+		}
+		if n := w.count("SELECT count(*) FROM scan"); n != 101 {
+			t.Errorf("%d rows are live instead of 101", n)
+		}
+	})
+}
+
+func TestCopiedRowsAreDeletedWhenTheirTimeHasCome(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(500)
+	w.apply("clauses:\n  - keep: P1Y\nthen: copy\ndelete_after: PT2S\narchive: {store: cellar}\n")
+	_, r := w.run1()
+	if r.DeleteAt == nil && r.State == catalog.Copied {
+		t.Fatalf("no time is set: %+v", r)
+	}
+	for range 100 {
+		if r = must1[api.RunView](w, "run", "show", r.ID); r.State == catalog.Done {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	w.balanced(r, 500, 500)
+	w.must("rule", "apply", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: copy\narchive: {store: cellar}\n")))
+	w.exec("INSERT INTO scan VALUES (9001, 1, '2020-01-01 00:00:00', 1, 'late')")
+	_, r = w.run1()
+	w.must("run", "cancel", r.ID) // nobody wants it: the copies stay, and so do the rows
+	r = w.ended(r.ID)
+	w.balanced(r, 1, 0)
+	if n := w.count("SELECT count(*) FROM scan WHERE id = 9001"); n != 1 || r.Ledger.Skipped != 1 {
+		t.Errorf("%d rows are live, ledger %+v", n, r.Ledger)
+	}
+}
+
+func TestHoldsBeatEverything(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(40000)
+		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
+		file := filepath.Join(w.dir, "case.txt")
+		if err := os.WriteFile(file, []byte("note LIKE 'note 1_'\n  OR note = 'it''s \"odd\"'\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		w.refuse(1, []string{"reference"}, "hold", "place", "harbour", "scan", "-where-file", file, "-reason", "r")
+		w.refuse(1, []string{"where", "there is no column nota", "did you mean note?", "^"}, "hold", "place", "harbour", "scan", "-where", "nota = 'x'", "-reason", "r", "-reference", "c")
+		w.refuse(1, []string{"holds nothing"}, "hold", "place", "harbour", "scan", "-where", "note = 'nobody'", "-reason", "r", "-reference", "c")
+		w.refuse(1, []string{"no row can satisfy this condition"}, "hold", "place", "harbour", "scan", "-where", "id > 5 AND id < 3", "-reason", "r", "-reference", "c")
+		w.refuse(1, []string{"exactly one of"}, "hold", "place", "harbour", "scan", "-reason", "r", "-reference", "c")
+		h := must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where-file", file, "-reason", "inquiry", "-reference", "case 12")
+		keys := must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-keys", "100,200,300", "-reason", "inquiry", "-reference", "case 13")
+		if h.Rows != 10 || keys.Rows != 3 {
+			t.Errorf("held: %d and %d rows", h.Rows, keys.Rows)
+		}
+		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+		if p.Counts.V.Due != 39987 || p.Counts.V.Held != 13 {
+			t.Errorf("plan: %d due, %d held", p.Counts.V.Due, p.Counts.V.Held)
+		}
+		// A hold placed while a run is going on: from the answer on, nothing that it protects goes.
+		w.must("rule", "apply", "-f", w.rules(strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n"), "pace: unlimited", "pace: gentle", 1)))
+		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans").ID)
+		for w.count("SELECT count(*) FROM scan") > 39900 {
+			time.Sleep(5 * time.Millisecond)
+		}
+		must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 30000 AND 39999", "-reason", "raid", "-reference", "case 14")
+		live := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 30000 AND 39999")
+		r = w.ended(r.ID)
+		if n := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 30000 AND 39999"); n != live || n == 0 {
+			t.Errorf("%d of %d rows are left that were live when the hold was placed", n, live)
+		}
+		if n := w.count("SELECT count(*) FROM scan WHERE id IN (100, 200, 300, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19)"); n != 13 {
+			t.Errorf("%d of 13 held rows are live", n)
+		}
+		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Held > live || r.Ledger.Copied != r.Ledger.Deleted+r.Ledger.Held {
+			t.Errorf("run: %s, %+v, %d live under the hold", r.State, r.Ledger, live)
+		}
+		// Lifted with a reason, the rows are due again.
+		w.refuse(1, []string{"reason"}, "hold", "lift", h.ID)
+		w.must("hold", "lift", h.ID, "-reason", "inquiry closed")
+		w.refuse(1, []string{"was lifted at"}, "hold", "lift", h.ID, "-reason", "again")
+		if l := must1[api.Items[catalog.Hold]](w, "hold", "list"); len(l.Items) != 2 {
+			t.Errorf("%d holds stand", len(l.Items))
+		}
+		_, r = w.run1()
+		w.balanced(r, 10, 10)
+	})
+}
+
+func TestGuardRailsBindRulesAndPlans(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(100)
+	w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: P2Y}\n")
+	w.must("guard", "set", "harbour", "-live", "P2Y", "-archive", "P5Y", "-never", "vessel")
+	if out := w.must("guard", "show", "harbour"); !strings.Contains(out, "P2Y") || !strings.Contains(out, "vessel") {
+		t.Errorf("guard show: %s", out)
+	}
+	changed := scansWith("clauses:\n  - keep: P20M\nthen: archive\narchive: {store: cellar, keep: P4Y}\n")
+	w.refuse(1, []string{"live for at least 2 years", "archive for at least 5 years", "clauses[0].keep"}, "rule", "apply", "-f", w.rules(changed))
+	w.refuse(1, []string{"allow no rule for table vessel"}, "rule", "check", "-f", w.rules(strings.NewReplacer("table: scan", "table: vessel", "rule: scans", "rule: v", "scanned_at", "name").Replace(changed)))
+	w.refuse(1, []string{"override", "at least 2 years"}, "plan", "make", "scans")
+	p := must1[catalog.Plan](w, "plan", "make", "scans", "-override", "order of the harbour board")
+	if p.Detail.V.Override == "" || len(p.Detail.V.Guards) == 0 {
+		t.Errorf("the plan keeps neither what it overrides nor why: %+v", p.Detail.V)
+	}
+	w.must("guard", "set", "harbour")
+	must1[catalog.Plan](w, "plan", "make", "scans")
+}
+
+func TestAPlanCanOnlyTakeLessThanItsRule(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(1000)
+		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
+		for _, c := range []struct {
+			args []string
+			due  int64
+		}{
+			{[]string{"-where", "fare > 1000"}, 200},
+			{[]string{"-keys", "11..20"}, 10},
+			{[]string{"-keys", "..5"}, 5},
+			{[]string{"-limit", "7"}, 7},
+			{[]string{"-before", "2020-01-03", "-where", "id <> 5", "-note", "asked for by the office"}, 46},
+		} {
+			p := must1[catalog.Plan](w, append([]string{"plan", "make", "scans"}, c.args...)...)
+			if p.Counts.V.Due != c.due {
+				t.Errorf("%v: %d rows are due instead of %d", c.args, p.Counts.V.Due, c.due)
+			}
+		}
+		w.refuse(1, []string{"where", "is compared with 'x'", "^"}, "plan", "make", "scans", "-where", "id = 'x'")
+		w.refuse(1, []string{"keys", "is no range"}, "plan", "make", "scans", "-keys", "5")
+		w.refuse(1, []string{"keys", "is no key"}, "plan", "make", "scans", "-keys", "a..b")
+		w.refuse(2, []string{"-where and -where-file"}, "plan", "make", "scans", "-where", "id = 1", "-where-file", "x")
+		_, r := w.run1("-where", "fare > 1000", "-limit", "150")
+		w.balanced(r, 150, 150)
+		_, r = w.run1("-where", "fare > 1000")
+		w.balanced(r, 50, 50)
+		if n := w.count("SELECT count(*) FROM scan WHERE fare > 1000"); n != 0 {
+			t.Errorf("%d rows above 1000 are live", n)
+		}
+		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+		if len(p.Counts.V.Spread) == 0 || p.Counts.V.From == nil || p.Counts.V.Due != 800 || p.Detail.V.Expect.Seconds == nil {
+			t.Errorf("an exact plan: %+v", p.Counts.V)
+		}
+		var sum int64
+		for _, b := range p.Counts.V.Spread {
+			sum += b.Rows
+		}
+		if sum != 900 {
+			t.Errorf("the spread holds %d rows instead of 900", sum)
+		}
+	})
+}
+
+func TestChangesOfARuleAreSeenBeforeTheyAreMade(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(1000)
+		w.apply("clauses:\n  - where: fare <= 500\n    keep: forever\n  - keep: disputes\n    otherwise: true\nthen: purge\n---\nkeep: disputes\nperiod: P1Y\nabout: Disputes close within a year.\n")
+		compare := func(text string) engine.Compared {
+			return must1[api.Comparison](w, "rule", "compare", "-f", w.rules(text)).Rules[0]
+		}
+		x := compare(scansWith("clauses:\n  - where: fare <= 250\n    keep: forever\n  - where: fare > 1000\n    keep: forever\n  - keep: disputes\n    otherwise: true\nthen: purge\n"))
+		if x.Gained != 200 || x.Lost != 200 || x.Both != 400 {
+			t.Errorf("compared: %+v", x)
+		}
+		x = compare("keep: disputes\nperiod: P30Y\nabout: Disputes may be opened again.\n")
+		if x.Rule != "scans" || x.Gained != 0 || x.Lost != 600 {
+			t.Errorf("a longer named keep: %+v", x)
+		}
+		forecast := must1[api.Items[engine.Forecast]](w, "rule", "forecast", "scans", "-months", "13")
+		var total int64
+		for _, f := range forecast.Items {
+			total += f.Rows
+		}
+		if len(forecast.Items) != 14 || forecast.Items[0].Rows != 600 || total != 600 { // the young rows' fares are small: kept forever
+			t.Errorf("forecast: %+v", forecast.Items)
+		}
+		w.refuse(1, []string{"months"}, "rule", "forecast", "scans", "-months", "0")
+		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		w.must("rule", "apply", "-f", w.rules("keep: disputes\nperiod: P2Y\nabout: Disputes close within two years.\n"))
+		w.refuse(1, []string{"the keep disputes was changed after"}, "run", "start", p.ID)
+	})
+}
+
+func TestATableThatChangedUnderItsRuleStopsThePlan(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(200)
+		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
+		w.exec("ALTER TABLE scan ADD COLUMN berth integer")
+		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		if !strings.Contains(strings.Join(p.Warnings.V, "\n"), `column "berth" is new`) {
+			t.Errorf("a harmless change is not noted: %v", p.Warnings.V)
+		}
+		w.exec("CREATE TABLE claim (id integer PRIMARY KEY, scan_id integer, FOREIGN KEY (scan_id) REFERENCES scan (id))")
+		w.refuse(1, []string{"is not what it was", "claim (scan_id) now refers to it", "-confirm"}, "plan", "make", "scans")
+		must1[catalog.Plan](w, "plan", "make", "scans", "-confirm")
+		w.exec("INSERT INTO claim VALUES (1, 7)")
+		w.must("rule", "apply", "-f", filepath.Join(w.dir, "rules.yaml")) // as it is: the table as it is now is meant
+		p = must1[catalog.Plan](w, "plan", "make", "scans")
+		if p.Counts.V.Referenced != 1 || p.Counts.V.Due != 199 {
+			t.Errorf("plan: %+v", p.Counts.V)
+		}
+	})
+}
+
+func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(300)
+		w.exec("UPDATE scan SET note = 'card 1234 5678 ' || (1000 + id)")
+		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nomit: [vessel_id]\nmask: {note: last4, fare: hash}\n")
+		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		if !strings.Contains(strings.Join(p.Warnings.V, "\n"), "cannot be restored") {
+			t.Errorf("the plan does not say what cannot be restored: %v", p.Warnings.V)
+		}
+		r := must1[api.RunView](w, "run", "start", p.ID)
+		w.balanced(w.ended(r.ID), 300, 300)
+		file := filepath.Join(w.dir, "rows.csv")
+		w.must("restore", "request", "-run", r.ID, "-into", "file", "-format", "csv", "-out", file)
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		head, rest, _ := strings.Cut(string(text), "\n")
+		if strings.TrimSpace(head) != "id,scanned_at,fare,note" || !strings.Contains(rest, "****1001") || strings.Contains(rest, "card") || strings.Contains(rest, ",1.25,") {
+			t.Errorf("the archive holds\n%s\n%.300s", head, rest)
+		}
+		w.refuse(1, []string{"fare"}, "restore", "request", "-run", r.ID) // a hash is no fare
+		for _, bad := range [][2]string{{"omit: [id]\n", "always archived"}, {"omit: [scanned_at]\n", "always archived"}, {"mask: {fare: year}\n", "has no year"}, {"mask: {fare: last4}\n", "has no characters"}, {"mask: {nothing: blank}\n", "not in harbour.scan"}, {"mask: {note: soot}\n", "is not a mask"}} {
+			w.refuse(1, []string{bad[1]}, "rule", "check", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n"+bad[0])))
+		}
+		w.refuse(1, []string{"needs all their columns"}, "rule", "check", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: copy\narchive: {store: cellar}\nomit: [fare]\n")))
+	})
+}
+
+func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(60000)
+		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n")
+		w.must("rule", "apply", "-f", w.rules(strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n"), "unlimited", "gentle", 1)))
+		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans").ID)
+		for w.count("SELECT count(*) FROM scan") > 59000 {
+			time.Sleep(5 * time.Millisecond)
+		}
+		w.stop(syscall.SIGKILL)
+		gone := 60100 - w.count("SELECT count(*) FROM scan")
+		w.start()
+		w.must("run", "pause", r.ID)
+		w.must("run", "resume", r.ID)
+		r = w.ended(r.ID)
+		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Deleted != 60000 {
+			t.Errorf("run: %s %s %+v", r.State, r.Reason, r.Ledger)
+		}
+		if n := w.count("SELECT count(*) FROM scan"); n != 100 || gone == 0 {
+			t.Errorf("%d rows are live, %d had gone before the crash", n, gone)
+		}
+		if r.Ledger.Copied-r.Ledger.Skipped != 60000 {
+			t.Errorf("archived more than once without saying so: %+v", r.Ledger)
+		}
+	})
+}
+
+func TestRulesForTablesWithAnyName(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		q := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
+		for i, name := range []string{`Scan "of" day`, `größe; DROP TABLE x --`, `Select`, `100%s {}`, `a'b`} {
+			key, age, body := name+" key", name+" At", name+" bödy"
+			w.exec(fmt.Sprintf("CREATE TABLE %s (%s integer PRIMARY KEY, %s %s, %s varchar(40))", q(name), q(key), q(age), w.ageType(), q(body)))
+			w.exec(fmt.Sprintf("INSERT INTO %s VALUES (1, '2020-01-01 00:00:00', 'it''s \"1\"'), (2, '2020-01-02 00:00:00', 'b'), (3, '2020-01-03 00:00:00', 'held'), (4, NULL, 'c')", q(name)))
+			yaml := func(s string) string { b, _ := json.Marshal(s); return string(b) }
+			text := fmt.Sprintf("rule: odd-%d\nsource: harbour\ntable: %s\nage: %s\nzone: UTC\nclauses:\n  - where: %s\n    keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {%s: last4}\npace: unlimited\n",
+				i, yaml(name), yaml(age), yaml(q(body)+" LIKE 'it''s \"_\"' OR "+q(body)+" IN ('held', 'x''); DROP TABLE scan --')"), yaml(body))
+			w.must("rule", "apply", "-f", w.rules(text))
+			w.must("hold", "place", "harbour", name, "-where", q(body)+" = 'held' AND "+q(key)+" > 0", "-reason", "r", "-reference", "c")
+			p := must1[catalog.Plan](w, "plan", "make", fmt.Sprintf("odd-%d", i))
+			if p.Counts.V.Due != 1 || p.Counts.V.Held != 1 || p.Counts.V.Ageless != 1 {
+				t.Errorf("table %s: %+v", name, p.Counts.V)
+			}
+			r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
+			w.balanced(r, 1, 1)
+			if n := w.count("SELECT count(*) FROM " + q(name)); n != 3 {
+				t.Errorf("table %s has %d rows instead of 3", name, n)
+			}
+		}
+	})
+}
+
+func TestBadFiltersAreRefusedWithPositionAndRemedy(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(10)
+	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn)
+	quote := func(s string) string { b, _ := json.Marshal(s); return string(b) }
+	for where, parts := range map[string][]string{
+		"outcom = 'x'":                           {"there is no column outcom", "^"},
+		"fare = 'ten'":                           {"is compared with 'ten'", "without quotes", "       ^"},
+		"note = 'open":                           {"no closing quote"},
+		"fare LIKE '1%'":                         {"LIKE looks at text"},
+		"fare > 5 AND fare < 3":                  {"exclude each other"},
+		"booking.closed = 1":                     {"declares no join booking"},
+		strings.Repeat("x", 100_000):             {"the most is 65536"},
+		strings.Repeat("(", 10_000) + "fare = 1": {"nested deeper than 100 levels"},
+	} {
+		text := scansWith("clauses:\n  - keep: P1Y\n    where: " + quote(where) + "\nthen: purge\n")
+		w.refuse(1, append(parts, "rules.yaml:", "clauses[0].where"), "rule", "check", "-f", w.rules(text))
+	}
+	for clauses, part := range map[string]string{
+		"clauses:\n  - keep: P1Y\n    where: id = 1\n  - keep: P2Y\n    where: id = 1\nthen: purge\n":     "for the same rows as clause 1",
+		"clauses:\n  - keep: P1Y\n    otherwise: true\n  - keep: P2Y\n    otherwise: true\nthen: purge\n": "2 clauses have `otherwise: true`",
+		"clauses:\n  - keep: none\nthen: purge\n":                                                         "confirm: empty scan",
+		"clauses:\n  - keep: none\nthen: archive\narchive: {store: cellar}\n":                             "only with `then: purge`",
+		"clauses:\n  - keep: nowhere-defined\nthen: purge\n":                                              `no keep named "nowhere-defined"`,
+		"clauses:\n  - newest: 6 partitions\nthen: purge\n":                                               "not partitioned by ranges",
+		"clauses:\n  - before: yesterday\nthen: purge\n":                                                  "no day or time",
+		"clauses:\n  - keep: P1Y\n    before: 2024-01-01\nthen: purge\n":                                  "says twice",
+		"clauses:\n  - keep: P1Y\n    enabled: false\nthen: purge\n":                                      "no clause is enabled",
+		"clauses:\n  - keep: P1Y\nthen: purge\ndelete_after: P1D\n":                                       "copied first",
+		"clauses:\n  - keep: P1Y\n    then: archive\nthen: purge\n":                                       "it is not said where to",
+	} {
+		w.refuse(1, []string{part}, "rule", "check", "-f", w.rules(scansWith(clauses)))
+	}
+	// An empty table, confirmed in words.
+	w.must("rule", "apply", "-f", w.rules(scansWith("clauses:\n  - keep: none\nthen: purge\nconfirm: empty scan\n")))
+	_, r := w.run1()
+	w.balanced(r, 110, 110)
+	if n := w.count("SELECT count(*) FROM scan"); n != 0 {
+		t.Errorf("%d rows are live", n)
+	}
+}
