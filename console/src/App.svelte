@@ -1,7 +1,7 @@
 <script lang="ts">
   import Router, { router } from "svelte-spa-router";
   import { ThemeProvider } from "flowbite-svelte";
-  import { ArchiveOutline, ChartPieOutline, DatabaseOutline, FileLinesOutline, MoonOutline, PlayOutline, UndoOutline } from "flowbite-svelte-icons";
+  import { ArchiveOutline, ChartPieOutline, LockOutline, DatabaseOutline, FileLinesOutline, MoonOutline, PlayOutline, UndoOutline } from "flowbite-svelte-icons";
   import { api, onSignedOut, take } from "./api/client";
   import { toggleTheme } from "./lib/theme";
   import Overview from "./pages/overview/Overview.svelte";
@@ -10,6 +10,8 @@
   import Rules from "./pages/rules/Rules.svelte";
   import RuleDetail from "./pages/rules/RuleDetail.svelte";
   import ApplyRules from "./pages/rules/ApplyRules.svelte";
+  import RuleBuilder from "./pages/rules/RuleBuilder.svelte";
+  import Holds from "./pages/holds/Holds.svelte";
   import Runs from "./pages/runs/Runs.svelte";
   import RunDetail from "./pages/runs/RunDetail.svelte";
   import Archive from "./pages/archive/Archive.svelte";
@@ -19,12 +21,12 @@
   import SignIn from "./pages/signin/SignIn.svelte";
 
   const routes = {
-    "/": Overview, "/tables": Tables, "/tables/:source/:table": TableDetail, "/rules": Rules, "/rules/apply": ApplyRules, "/rules/:rule": RuleDetail,
+    "/": Overview, "/tables": Tables, "/tables/:source/:table": TableDetail, "/rules": Rules, "/rules/apply": ApplyRules, "/rules/new": RuleBuilder, "/rules/:rule": RuleDetail, "/rules/:rule/edit": RuleBuilder, "/holds": Holds,
     "/runs": Runs, "/runs/:run": RunDetail, "/archive": Archive, "/archive/:segment": SegmentDetail, "/restores": Restores, "/restores/request": RequestRestore, "*": Overview,
   };
   const places = [
     { href: "#/", text: "Overview", icon: ChartPieOutline }, { href: "#/tables", text: "Tables", icon: DatabaseOutline }, { href: "#/rules", text: "Rules", icon: FileLinesOutline },
-    { href: "#/runs", text: "Runs", icon: PlayOutline }, { href: "#/archive", text: "Archive", icon: ArchiveOutline }, { href: "#/restores", text: "Restores", icon: UndoOutline },
+    { href: "#/runs", text: "Runs", icon: PlayOutline }, { href: "#/archive", text: "Archive", icon: ArchiveOutline }, { href: "#/restores", text: "Restores", icon: UndoOutline }, { href: "#/holds", text: "Holds", icon: LockOutline },
   ];
   // Tables and lists are read all day: less air than the library's defaults.
   const dense = { tableBodyRow: "border-gray-200 dark:border-gray-700", tableBodyCell: "px-3 py-1.5 first:ps-4 last:pe-4 font-normal text-gray-800 dark:text-gray-200", tableHeadCell: "px-3 py-2 first:ps-4 last:pe-4 font-medium normal-case text-gray-500 dark:text-gray-400" };

@@ -152,5 +152,8 @@ func schemaName(t reflect.Type) string {
 	if t.PkgPath() == "ambercellar/internal/core/rule" && t.Name() == "Rule" {
 		return "RuleBody"
 	}
+	if t.PkgPath() == "ambercellar/internal/core/rule" && t.Name() == "Keep" {
+		return "ClauseKeep"
+	}
 	return t.Name()
 }

@@ -93,10 +93,14 @@ func (e *env) plan(p *catalog.Plan) error {
 		}
 	}
 	some := func(n int64, text string) string {
-		if n == 0 {
+		if n == 0 || n == catalog.NotCounted {
 			return ""
 		}
-		return number(n) + " " + text
+		return count(n) + " " + text
+	}
+	uncounted := ""
+	if !c.Counted {
+		uncounted = "uncovered, ageless, future, held, restored and referenced rows; -exact counts them"
 	}
 	segments, narrow := "", []string{}
 	if p.Segments > 0 {
@@ -134,7 +138,7 @@ func (e *env) plan(p *catalog.Plan) error {
 		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments, "takes", seconds, "archive size", archive, "log volume", log,
 		"uncovered", some(c.Uncovered, "rows that no clause covers"), "never due", some(c.Ageless, "rows whose age is no instant"), "in the future", some(c.Future, "rows dated more than a day ahead"),
 		"held", some(c.Held, "aged rows that a hold protects"), "restored", some(c.Restored, "aged rows left alone, as they were restored"),
-		"referenced", some(c.Referenced, "aged rows that another table refers to"), "by collation", some(c.Collation, "rows that the column's own collation would judge otherwise"))
+		"not counted", uncounted, "referenced", some(c.Referenced, "aged rows that another table refers to"), "by collation", some(c.Collation, "rows that the column's own collation would judge otherwise"))
 	if err != nil || e.format != "table" {
 		return err
 	}

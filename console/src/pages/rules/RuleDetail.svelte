@@ -9,6 +9,7 @@
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
+  import ForecastChart from "./ForecastChart.svelte";
   import PlanView from "./PlanView.svelte";
 
   let { params }: { params: { rule: string } } = $props();
@@ -16,6 +17,8 @@
   const revisions = new Loader(() => take(api.GET("/rules/{rule}/revisions", { params: { path: params } })));
   const plans = new Loader(() => take(api.GET("/plans", { params: { query: { rule: params.rule, limit: 1 } } })));
   $effect(() => { void params; rule.load(); revisions.load(); plans.load(); });
+  const forecast = new Loader(() => take(api.GET("/rules/{rule}/forecast", { params: { path: params, query: { months: "12" } } })));
+  $effect(() => { void params; forecast.load(); });
   let problem = $state<Problem>();
   let busy = $state(false);
   let plan = $derived(plans.data?.items[0]);
@@ -30,23 +33,24 @@
     }
     busy = false;
   }
-  const makePlan = () => act(async () => { await take(api.POST("/plans", { body: { rule: params.rule } })); await plans.load(); });
+  const makePlan = (exact: boolean) => act(async () => { await take(api.POST("/plans", { body: { rule: params.rule, exact } })); await plans.load(); });
   const startRun = () => act(async () => { const r = await take(api.POST("/runs", { body: { plan: plan!.id } })); push(`/runs/${r.id}`); });
 </script>
 
 <Page title={params.rule} about={rule.data?.body.about} back={{ href: "#/rules", text: "Rules" }}>
   {#snippet actions()}
-    <Button size="sm" color="alternative" href="#/rules/apply?rule={params.rule}">Edit</Button>
-    <Button size="sm" disabled={busy} onclick={makePlan}>{busy ? "Working …" : "Make a plan"}</Button>
+    <Button size="sm" color="alternative" href="#/rules/{params.rule}/edit">Edit</Button>
+    <Button size="sm" disabled={busy} onclick={() => makePlan(false)}>{busy ? "Working …" : "Make a plan"}</Button>
   {/snippet}
   <Trouble problem={rule.problem ?? problem} />
   <Panel title="Plan" note={plan ? `of revision ${plan.revision}` : ""}>
     {#if plan}
-      <PlanView {plan} current={rule.data?.revision} run={rule.data?.last_run} {busy} start={startRun} />
+      <PlanView {plan} current={rule.data?.revision} run={rule.data?.last_run} {busy} start={startRun} countThem={() => makePlan(true)} />
     {:else if plans.data}
       <Blank title="No plan yet">A plan counts what the rule would take, and changes nothing.</Blank>
     {/if}
   </Panel>
+  {#if forecast.data}<Panel title="Forecast" note="what runs on the first of each month would take"><ForecastChart forecast={forecast.data.items} /></Panel>{/if}
   <div class="grid gap-x-4 xl:grid-cols-2">
     <Panel title="Rule" note={rule.data ? `revision ${rule.data.revision}` : ""}>
       <pre class="overflow-x-auto px-4 py-3 font-mono text-xs leading-5">{rule.data?.text ?? ""}</pre>
@@ -54,7 +58,7 @@
     <Panel title="Revisions">
       <Listing label="Revisions" heads={["#Revision", "Applied", "By", "What changed"]} items={revisions.data?.items}>
         {#snippet row(v: Schemas["Revision"])}
-          <TableBodyRow><TableBodyCell class="text-right">{v.revision}</TableBodyCell><TableBodyCell><When at={v.applied_at} /></TableBodyCell><TableBodyCell>{v.applied_by}</TableBodyCell><TableBodyCell class="whitespace-normal">{v.changes.join("; ")}</TableBodyCell></TableBodyRow>
+          <TableBodyRow><TableBodyCell class="text-right">{v.revision}</TableBodyCell><TableBodyCell><When at={v.applied_at} /></TableBodyCell><TableBodyCell>{v.applied_by}</TableBodyCell><TableBodyCell class="whitespace-normal">{v.changes.join("; ")}{v.reason ? ` (${v.reason})` : ""}</TableBodyCell></TableBodyRow>
         {/snippet}
         {#snippet empty()}<Blank title="No revisions" />{/snippet}
       </Listing>

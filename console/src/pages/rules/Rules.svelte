@@ -15,7 +15,7 @@
 </script>
 
 <Page title="Rules" about="What must be kept, how long, and why.">
-  {#snippet actions()}<Button size="sm" href="#/rules/apply">Apply rules</Button>{/snippet}
+  {#snippet actions()}<Button size="sm" color="alternative" href="#/rules/apply">Apply a file</Button><Button size="sm" href="#/rules/new">New rule</Button>{/snippet}
   <Trouble problem={rules.problem} />
   <Panel>
     <Listing label="Rules" heads={["Rule", "Table", "Stays live", "Then", "Last run"]} items={rules.data?.items}>
@@ -23,12 +23,12 @@
         <TableBodyRow>
           <TableBodyCell><a class="text-link" href="#/rules/{r.name}">{r.name}</a><div class="max-w-72 truncate text-xs text-gray-500 dark:text-gray-400" title={r.body.about}>{r.body.about}</div></TableBodyCell>
           <TableBodyCell><a class="text-link" href="#/tables/{r.source}/{encodeURIComponent(r.table)}">{r.source}.{r.table}</a></TableBodyCell>
-          <TableBodyCell>{r.spoken}</TableBodyCell>
+          <TableBodyCell class="max-w-80 whitespace-normal">{r.spoken}</TableBodyCell>
           <TableBodyCell>{r.body.then}{r.body.archive.store ? ` to ${r.body.archive.store}` : ""}</TableBodyCell>
           <TableBodyCell>{#if r.last_run}<a class="inline-flex items-center gap-2" href="#/runs/{r.last_run.id}"><State state={r.last_run.state} /><When at={r.last_run.created_at} day /></a>{:else}never{/if}</TableBodyCell>
         </TableBodyRow>
       {/snippet}
-      {#snippet empty()}<Blank title="No rule yet">Nothing is ever deleted without one. <a class="text-link" href="#/rules/apply">Apply a rule</a>, or begin at a <a class="text-link" href="#/tables">table</a>.</Blank>{/snippet}
+      {#snippet empty()}<Blank title="No rule yet">Nothing is ever deleted without one. <a class="text-link" href="#/rules/new">Write a rule</a>, or begin at a <a class="text-link" href="#/tables">table</a>.</Blank>{/snippet}
     </Listing>
   </Panel>
 </Page>

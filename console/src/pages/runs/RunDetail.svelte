@@ -1,17 +1,19 @@
 <script lang="ts">
-  import { Alert, Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, watchRun, type Problem, type Schemas } from "../../api/client";
   import { count, share, size, span } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
+  import Passes from "./Passes.svelte";
   import Ledger from "../../lib/Ledger.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
+  import Warning from "../../lib/Warning.svelte";
   import When from "../../lib/When.svelte";
   import BatchChart from "./BatchChart.svelte";
 
@@ -33,7 +35,7 @@
   let again = $state(0);
   $effect(() => { void params.run; void again; return watch(); });
 
-  async function verb(path: "/runs/{run}/pause" | "/runs/{run}/resume" | "/runs/{run}/cancel") {
+  async function verb(path: "/runs/{run}/pause" | "/runs/{run}/resume" | "/runs/{run}/cancel" | "/runs/{run}/delete") {
     problem = undefined;
     asking = false;
     try {
@@ -45,20 +47,29 @@
   }
   let active = $derived(run && ["queued", "running"].includes(run.state));
   let resumable = $derived(run && ["paused", "failed"].includes(run.state));
+  let copied = $derived(run?.state === "copied");
+  let deciding = $state(false);
 </script>
 
 <Page title={run ? `Run of ${run.rule}` : "Run"} about={run ? `${run.action} ${run.source}.${run.table}` : ""} back={{ href: "#/runs", text: "Runs" }}>
   {#snippet actions()}
     {#if active}<Button size="sm" color="alternative" onclick={() => verb("/runs/{run}/pause")}>Pause</Button>{/if}
     {#if resumable}<Button size="sm" onclick={() => verb("/runs/{run}/resume")}>Resume</Button>{/if}
-    {#if active || resumable}<Button size="sm" color="alternative" onclick={() => (asking = true)}>Cancel …</Button>{/if}
+    {#if copied}<Button size="sm" onclick={() => (deciding = true)}>Delete the rows …</Button>{/if}
+    {#if active || resumable || copied}<Button size="sm" color="alternative" onclick={() => (asking = true)}>Cancel …</Button>{/if}
   {/snippet}
   <Trouble problem={first.problem ?? problem} />
+  {#if deciding && copied}
+    <Warning class="mb-4">
+      Everything is copied and verified. Delete the {count(run!.ledger.copied)} rows now? Those that were changed since stay.
+      <span class="ms-3 inline-flex gap-2"><Button size="xs" color="red" onclick={() => { deciding = false; verb("/runs/{run}/delete"); }}>Delete them</Button><Button size="xs" color="alternative" onclick={() => (deciding = false)}>Not yet</Button></span>
+    </Warning>
+  {/if}
   {#if asking}
-    <Alert color="yellow" class="mb-4">
+    <Warning class="mb-4">
       Cancel for good? Rows already archived and deleted stay in the archive; rows not reached stay in the table.
       <span class="ms-3 inline-flex gap-2"><Button size="xs" color="red" onclick={() => verb("/runs/{run}/cancel")}>Cancel the run</Button><Button size="xs" color="alternative" onclick={() => (asking = false)}>Keep it</Button></span>
-    </Alert>
+    </Warning>
   {/if}
   {#if run}
     {#snippet cutoff()}<When at={run!.cutoff} />{/snippet}
@@ -75,17 +86,17 @@
         </div>
         <Bar percent={run.state === "done" ? 100 : share(run.done, run.due)} label="progress of the run" color={run.state === "failed" ? "bg-red-600" : "bg-primary-500"} />
       </div>
-      <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["As read", run.action === "archive" ? size(run.raw_bytes) : ""], ["In the archive", run.action === "archive" ? size(run.file_bytes) : ""], ["Run", run.id]]} />
+      <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["As read", run.store ? size(run.raw_bytes) : ""], ["In the archive", run.store ? size(run.file_bytes) : ""], ["Run", run.id]]} />
     </Panel>
-    <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} /></Panel>
+    <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} />{#if run.passes.length > 1}<Passes {run} />{/if}</Panel>
   {/if}
   <Panel title="Batches" note="the newest 200">
     {#if batches.data?.items.length}<BatchChart batches={batches.data.items} />{/if}
-    <Listing label="Batches" heads={["Batch", "At", "#Rows", "#Deleted", "#Changed", "#Vanished", "#Skipped", "#Took"]} items={batches.data?.items.slice(0, 12)}>
+    <Listing label="Batches" heads={["Batch", "At", "#Rows", "#Deleted", "#Changed", "#Vanished", "#Held", "#Skipped", "#Took"]} items={batches.data?.items.slice(0, 12)}>
       {#snippet row(b: Schemas["Batch"])}
         <TableBodyRow>
           <TableBodyCell>{b.segment}/{b.number}{b.retry ? " again" : ""}</TableBodyCell><TableBodyCell><When at={b.at} /></TableBodyCell>
-          {#each [b.rows, b.deleted, b.changed, b.vanished, b.skipped] as n, i (i)}<TableBodyCell class="text-right">{count(n)}</TableBodyCell>{/each}
+          {#each [b.rows, b.deleted, b.changed, b.vanished, b.held, b.skipped] as n, i (i)}<TableBodyCell class="text-right">{count(n)}</TableBodyCell>{/each}
           <TableBodyCell class="text-right">{(b.micros / 1000).toFixed(1)} ms</TableBodyCell>
         </TableBodyRow>
       {/snippet}

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Alert, Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, size } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";
@@ -9,6 +9,7 @@
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
+  import Warning from "../../lib/Warning.svelte";
 
   let { params }: { params: { source: string; table: string } } = $props();
   const table = new Loader(() => take(api.GET("/sources/{source}/tables/{table}", { params: { path: params } })));
@@ -18,9 +19,9 @@
 </script>
 
 <Page title="{params.source}.{params.table}" back={{ href: "#/tables", text: "Tables" }}>
-  {#snippet actions()}<Button size="sm" href="#/rules/apply?source={encodeURIComponent(params.source)}&table={encodeURIComponent(params.table)}&age={encodeURIComponent(t?.age_column ?? '')}">Write a rule</Button>{/snippet}
+  {#snippet actions()}<Button size="sm" href="#/rules/new?source={encodeURIComponent(params.source)}&table={encodeURIComponent(params.table)}&age={encodeURIComponent(t?.age_column ?? '')}">Write a rule</Button>{/snippet}
   <Trouble problem={table.problem} />
-  {#each t?.obstacles ?? [] as o (o)}<Alert color="yellow" class="mb-3">No rule can work on this table: {o}</Alert>{/each}
+  {#each t?.obstacles ?? [] as o (o)}<Warning class="mb-3">No rule can work on this table: {o}</Warning>{/each}
   {#if t}
     <Panel><Facts facts={[["Rows", count(t.rows)], ["Data", size(t.bytes)], ["Indexes", size(t.index_bytes)], ["Key", t.key.join(", ") || "none"], ["Likely age", t.age_column ?? "none"], ["Oldest", age(t.oldest ?? "")], ["Newest", age(t.newest ?? "")], ["Fires on delete", t.triggers.join(", ")], ["Note", t.notes.join("; ")]]} /></Panel>
   {/if}
