@@ -115,7 +115,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.fill("input[aria-label='Which rows, clause 1']", "fare < 'ten'")
 		p.sees("The rule cannot be saved yet", "is compared with 'ten'", "^")
 		p.fill("input[aria-label='Which rows, clause 1']", "fare < 10")
-		p.sees("rows are covered by no clause")
+		p.sees("1: fare < 10")
 		p.press("Add a clause")
 		p.sees("every row that no other clause matches", "2: every other row")
 		p.do(chromedp.Click(`//*[@role="tab"][.="YAML"]`))

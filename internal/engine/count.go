@@ -11,9 +11,13 @@ import (
 
 var errBudget = errors.New("counting took longer than its budget")
 
-// buckets is into how many stretches of age a table is counted: each is a short statement of its own, and a bar of the
-// picture.
-const buckets = 48
+// Into so many stretches of age a table is counted: each is a short statement of its own, and a bar of the picture. A
+// small table, where the statements themselves would be most of the work, gets fewer.
+const (
+	leastBuckets = 12
+	mostBuckets  = 48
+	bucketRows   = 2_000
+)
 
 // exactly counts the selection in pieces along the age. Rows that are written meanwhile may be counted or not.
 func (p *planning) exactly(ctx context.Context, budget time.Duration) (*catalog.Counts, error) {
@@ -75,7 +79,8 @@ func (p *planning) pieces(ctx context.Context) (*catalog.Counts, error) {
 // spans divides the ages of the table into stretches of equal length; the first and last have no bound on their far
 // side. Without an index on the age each would read the whole table, so there is only one.
 func (p *planning) spans(oldest, newest time.Time) []source.Span {
-	step := newest.Sub(oldest) / buckets
+	buckets := int(min(max(p.table.Rows/bucketRows, leastBuckets), mostBuckets))
+	step := newest.Sub(oldest) / time.Duration(buckets)
 	if !p.table.IndexServes(p.rule.Age.Column) || step < time.Second {
 		return []source.Span{{}}
 	}

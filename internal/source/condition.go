@@ -47,9 +47,11 @@ func (b *Binder) Finish(text string, placeholder func(n int) string) (string, []
 type Dialect interface {
 	// Leaf writes a predicate of a filter: exactly, code point by code point, or as the column's own collation judges.
 	Leaf(predicate any, collated bool) string
-	// Instant is the condition that the age is an instant, and Before that it is one and lies before a time.
+	// Instant is the condition that the age is an instant, Before that it is one and lies before a time, and Since that
+	// it is one and does not.
 	Instant() string
 	Before(at time.Time) string
+	Since(at time.Time) string
 	// Folds says whether LIKE takes letters of different case for equal.
 	Folds() bool
 }
@@ -192,9 +194,9 @@ func (s Selection) Tally(d Dialect, span Span, q TallyQuery) string {
 		}
 		return "CASE " + clause + whens + " ELSE FALSE END"
 	}
-	where := []string{"TRUE"}
+	var where []string
 	if !span.From.IsZero() {
-		where = append(where, d.Instant(), "NOT ("+d.Before(span.From)+")")
+		where = append(where, d.Since(span.From))
 	}
 	if !span.To.IsZero() {
 		where = append(where, d.Before(span.To))

@@ -55,7 +55,12 @@ func (d *dialect) Instant() string {
 }
 
 // Before is the condition that the age is an instant before a time. A day is before it when it lies before its day.
-func (d *dialect) Before(at time.Time) string {
+func (d *dialect) Before(at time.Time) string { return d.bounded("<", at) }
+
+// Since is the condition that the age is an instant at or after a time.
+func (d *dialect) Since(at time.Time) string { return d.bounded(">=", at) }
+
+func (d *dialect) bounded(op string, at time.Time) string {
 	col, _ := d.table.Column(d.age.Column)
 	v := value.Value{Kind: col.Kind, N: at.UnixMicro()}
 	switch {
@@ -67,7 +72,7 @@ func (d *dialect) Before(at time.Time) string {
 		y, m, day := at.In(d.age.Location()).Date()
 		v.N = floorDay(time.Date(y, m, day, 0, 0, 0, 0, time.UTC))
 	}
-	return d.column() + " < " + typed(d.Bind(encode(v)), v) + " AND " + d.Instant()
+	return d.column() + " " + op + " " + typed(d.Bind(encode(v)), v) + " AND " + d.Instant()
 }
 
 // Leaf writes a predicate.

@@ -55,11 +55,16 @@ func (d *dialect) sentinels() (out string) {
 }
 
 // Before is the condition that the age is an instant before a time. A day is before it when it lies before its day.
-func (d *dialect) Before(at time.Time) string {
+func (d *dialect) Before(at time.Time) string { return d.bounded("<", at, "> '-infinity'") }
+
+// Since is the condition that the age is an instant at or after a time.
+func (d *dialect) Since(at time.Time) string { return d.bounded(">=", at, "< 'infinity'") }
+
+func (d *dialect) bounded(op string, at time.Time, finite string) string {
 	c, _ := d.table.Column(d.age.Column)
 	name := "t." + quote(d.age.Column)
 	if d.age.Unit != "" {
-		return fmt.Sprintf("%s < %d", name, d.age.Unit.Count(at)) + d.sentinels()
+		return fmt.Sprintf("%s %s %d", name, op, d.age.Unit.Count(at)) + d.sentinels()
 	}
 	v := value.Value{Kind: c.Kind, N: at.UnixMicro()}
 	switch c.Kind {
@@ -72,7 +77,7 @@ func (d *dialect) Before(at time.Time) string {
 			v.N = -((-time.Date(y, m, day, 0, 0, 0, 0, time.UTC).Unix() + 86_399) / 86_400)
 		}
 	}
-	return fmt.Sprintf("%s < %s AND %s > '-infinity'", name, constant(v, c), name) + d.sentinels()
+	return fmt.Sprintf("%s %s %s AND %s %s", name, op, constant(v, c), name, finite) + d.sentinels()
 }
 
 // Leaf writes a predicate.

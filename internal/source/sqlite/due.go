@@ -100,6 +100,9 @@ func (d *dialect) Before(at time.Time) string {
 		c, d.Bind(at.UTC().AddDate(0, 0, 2).Format(time.DateOnly)), d.Instant(), d.Bind(day), d.Bind(clock), zoned(c), d.Bind(at.UTC().Format("2006-01-02 15:04:05")), d.Bind(clock))
 }
 
+// Since is the condition that the age is an instant at or after a time.
+func (d *dialect) Since(at time.Time) string { return d.Instant() + " AND NOT (" + d.Before(at) + ")" }
+
 // after holds for every row whose age is not before a time, and for some others: it is for the index.
 func (d *dialect) after(at time.Time) string {
 	if d.age.Unit != "" {

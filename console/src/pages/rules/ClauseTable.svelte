@@ -15,7 +15,7 @@
 <Listing label="Clauses" heads={compact ? ["Rows", "Stay", "#Governed", "#Due"] : ["Rows", "Stay", "Cutoff", "Then", "#Governed", "#Due", "Last that goes", "First that stays"]} items={lines}>
   {#snippet row(c: (typeof lines)[number])}
     <TableBodyRow>
-      <TableBodyCell class="min-w-52 max-w-80 whitespace-normal"><span class="font-mono text-xs">{c.label}</span>{#if c.about || c.locked}<div class="text-xs text-gray-500 dark:text-gray-400">{c.about}{c.locked ? ` Locked: ${c.locked}` : ""}</div>{/if}</TableBodyCell>
+      <TableBodyCell class="{compact ? 'min-w-36' : 'min-w-52'} max-w-80 whitespace-normal"><span class="font-mono text-xs">{c.label}</span>{#if c.about || c.locked}<div class="text-xs text-gray-500 dark:text-gray-400">{c.about}{c.locked ? ` Locked: ${c.locked}` : ""}</div>{/if}</TableBodyCell>
       <TableBodyCell>{c.keep}</TableBodyCell>
       {#if !compact}
         <TableBodyCell><When at={c.cutoff} none="never due" day /></TableBodyCell>
