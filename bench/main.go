@@ -1,7 +1,7 @@
 // Command bench measures archiving and deleting with Amber Cellar beside what a careful person does by hand, in turn,
-// on a private PostgreSQL server with durable settings. It prints a table of medians and ratios and writes JSON.
+// on a private PostgreSQL server with durable settings; and planning beside one hand-written statement. It prints a table of medians and ratios and writes JSON.
 //
-//	bench [-rows 2500000] [-rounds 5] [-out bench/out]
+//	bench [-rows 2500000] [-plan-rows 5000000] [-rounds 5] [-only run|plan] [-out bench/out]
 package main
 
 import (
@@ -51,8 +51,18 @@ func main() {
 	rows := flag.Int("rows", 2_500_000, "rows of the table; 40 % of them are archived")
 	rounds := flag.Int("rounds", 5, "rounds of each side, in turn")
 	out := flag.String("out", "bench/out", "directory for the JSON")
+	planRows := flag.Int("plan-rows", 5_000_000, "rows of the table that is planned; 0 leaves the plans out")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
+	only := flag.String("only", "", "run or plan: measure that alone")
 	flag.Parse()
+	if *only != "run" && *planRows > 0 {
+		if err := plans(context.Background(), *planRows, *rounds, *out, *program); err != nil {
+			log.Fatal(err)
+		}
+	}
+	if *only == "plan" {
+		return
+	}
 	if err := run(context.Background(), *rows, *rounds, *out, *program); err != nil {
 		log.Fatal(err)
 	}

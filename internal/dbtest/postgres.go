@@ -176,7 +176,7 @@ func (s *Server) Exec(database, statements string) error { return Exec(s.URL(dat
 
 // Exec runs statements at a URL.
 func Exec(url, statements string) error {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
 	c, err := pgx.Connect(ctx, url)
 	if err != nil {
