@@ -24,6 +24,8 @@ type Fixture struct {
 	Open func(t *testing.T) (source.Source, func(statements string))
 	// AgeType is the type of a timestamp column.
 	AgeType string
+	// ClockType is the type of a timestamp column without zone.
+	ClockType string
 	// Types are column types with literals; each must come back identical, as the database itself judges by Same.
 	Types []TypeCase
 	// Same is a condition that the values %[1]s and %[2]s are identical, NULLs included.
@@ -61,6 +63,12 @@ func Run(t *testing.T, f Fixture) {
 		{"each row is governed by one clause", clausesGovern},
 		{"held rows stay, also those read before the hold", heldStay},
 		{"filters judge as the evaluator does", filtersAgree},
+		{"rows that the column's collation judges otherwise get the longer keep", collationKeeps},
+		{"two selections are compared, and filters counted", compares},
+		{"sentinels are no ages", sentinelsStay},
+		{"clock times are those of the rule's zone", zonesHold},
+		{"epochs and days tell ages too", otherAges},
+		{"what happens between read and delete", between},
 		{"only rows that are still what was read are deleted", deletesUnchanged},
 		{"a batch that was committed is not done twice", repeatsNothing},
 		{"a lease keeps others out and a lost one deletes nothing", leases},
