@@ -445,3 +445,41 @@ func TestBadFiltersAreRefusedWithPositionAndRemedy(t *testing.T) {
 		t.Errorf("%d rows are live", n)
 	}
 }
+
+func TestConditionsLookAtJoinedRowsWhenTheyReadAndWhenTheyDelete(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.scans(300)
+		w.exec("INSERT INTO vessel VALUES (2, 'Tern'); UPDATE scan SET vessel_id = 2 WHERE id <= 100; UPDATE scan SET vessel_id = NULL WHERE id > 100 AND id <= 150")
+		text := "joins: {boat: {table: vessel, on: {vessel_id: id}}}\nclauses:\n  - where: boat.name = 'Tern' AND id > 0\n    keep: P1Y\n  - where: boat.name IS NULL\n    keep: P1Y\n    then: purge\nthen: copy\narchive: {store: cellar}\n"
+		w.apply(text)
+		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		if c := p.Counts.V; c.Clauses[0].Due != 100 || c.Clauses[1].Due != 50 || c.Uncovered != 250 {
+			t.Errorf("plan: %+v", c)
+		}
+		r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
+		if r.State != catalog.Copied || r.Ledger.Deleted != 50 {
+			t.Fatalf("after copying: %s %s %+v", r.State, r.Reason, r.Ledger)
+		}
+		w.exec("UPDATE vessel SET name = 'Arctic Tern' WHERE id = 2") // the rows themselves stay as they are
+		w.must("run", "delete", r.ID)
+		r = w.ended(r.ID)
+		w.balanced(r, 150, 50)
+		if r.Ledger.Skipped != 100 {
+			t.Errorf("the joined rows are not what was planned, and the ledger is %+v", r.Ledger)
+		}
+		w.exec("UPDATE vessel SET name = 'Tern' WHERE id = 2")
+		_, r = w.run1("-where", "boat.name LIKE 'T%'")
+		w.must("run", "delete", r.ID)
+		w.balanced(w.ended(r.ID), 100, 100)
+		for change, parts := range map[string][]string{
+			"boat.name =|bota.name =":       {"there is no column bota.name", "did you mean boat?"},
+			"boat.name =|boat.nmae =":       {"did you mean boat.name?", "^"},
+			"table: vessel|table: ship":     {"joins.boat.table", `no table "ship"`},
+			"vessel_id: id|vessel_id: name": {"cannot be joined", "no unique key"},
+			"vessel_id: id|gangway: id":     {`column "gangway" is not in harbour.scan`},
+		} {
+			old, new, _ := strings.Cut(change, "|")
+			w.refuse(1, parts, "rule", "check", "-f", w.rules(scansWith(strings.Replace(text, old, new, 1))))
+		}
+	})
+}

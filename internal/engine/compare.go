@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
@@ -102,6 +101,10 @@ func (e *Engine) CompareRules(ctx context.Context, file string, text []byte) ([]
 
 func (e *Engine) compareRule(ctx context.Context, before, after *rule.Rule, t *shape.Table, keepsBefore, keepsAfter map[string]rule.Named, now time.Time) (*Compared, error) {
 	x := &Compared{Rule: after.Name, New: before == nil, Changes: []string{}, Before: []ClauseLine{}, After: []ClauseLine{}}
+	src, err := e.Source(ctx, after.Source)
+	if err != nil {
+		return nil, err
+	}
 	selectionOf := func(r *rule.Rule, keeps map[string]rule.Named, lines *[]ClauseLine) (source.Selection, error) {
 		cutoffs, err := r.Cutoffs(now, resolver(keeps, t))
 		if err != nil {
@@ -115,11 +118,15 @@ func (e *Engine) compareRule(ctx context.Context, before, after *rule.Rule, t *s
 			}
 			*lines = append(*lines, l)
 		}
-		terms, err := r.Terms(cutoffs, filter.TableScope(t))
+		joined, err := joinedBy(ctx, src, r)
+		if err != nil {
+			return source.Selection{}, err
+		}
+		terms, err := r.Terms(cutoffs, r.Scope(t, joined))
 		if r.Off {
 			terms = nil
 		}
-		return source.Selection{Table: t, Age: r.Age, Terms: terms}, err
+		return source.Selection{Table: t, Age: r.Age, Terms: terms, Joins: joinsOf(r, joined)}, err
 	}
 	b, err := selectionOf(after, keepsAfter, &x.After)
 	if err != nil {
@@ -134,10 +141,6 @@ func (e *Engine) compareRule(ctx context.Context, before, after *rule.Rule, t *s
 				x.Changes = append(x.Changes, "the rule as it is can make no row due: "+err.Error())
 			}
 		}
-	}
-	src, err := e.Source(ctx, after.Source)
-	if err != nil {
-		return nil, err
 	}
 	x.Lost, x.Gained, x.Both, err = src.Difference(ctx, a, b)
 	return x, err
@@ -166,7 +169,7 @@ func (e *Engine) PreviewRule(ctx context.Context, text string) (*Preview, error)
 	if c.tables[0] == nil || rule.Fatal(c.Problems) {
 		return out, nil
 	}
-	p := &planning{Engine: e, now: e.Now().UTC(), rule: out.Rule, table: c.tables[0], checked: c}
+	p := &planning{Engine: e, now: e.Now().UTC(), rule: out.Rule, table: c.tables[0], joined: c.joined[0], checked: c}
 	p.plan = &catalog.Plan{Rule: out.Rule.Name, Source: out.Rule.Source, Table: p.table.Name, MadeAt: catalog.At(p.now)}
 	d := &p.plan.Detail.V
 	d.Drift, d.Guards, d.Statements, d.Sample = []string{}, []string{}, []source.Statement{}, catalog.Sample{Columns: []string{}, Rows: [][]string{}}
@@ -228,7 +231,7 @@ func (e *Engine) forecast(ctx context.Context, r *rule.Rule, c *Checked, months 
 		y, month, _ := now.In(zone).Date()
 		times = append(times, time.Date(y, month+time.Month(m), 1, 0, 0, 0, 0, zone).UTC())
 	}
-	sel := source.Selection{Table: t, Age: r.Age}
+	sel := source.Selection{Table: t, Age: r.Age, Joins: joinsOf(r, c.joined[0])}
 	last := make([]time.Time, len(r.Clauses))
 	daily := int64(0)
 	out := []Forecast{}
@@ -237,7 +240,7 @@ func (e *Engine) forecast(ctx context.Context, r *rule.Rule, c *Checked, months 
 		if err != nil {
 			return nil, &RefusedError{Message: err.Error(), Remedy: "change the rule"}
 		}
-		if sel.Terms, err = r.Terms(cutoffs, filter.TableScope(t)); err != nil {
+		if sel.Terms, err = r.Terms(cutoffs, r.Scope(t, c.joined[0])); err != nil {
 			return nil, err
 		}
 		if sel.Holds, err = e.holdsOn(ctx, r.Source, t); err != nil {

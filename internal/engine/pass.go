@@ -54,7 +54,11 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 			cutoffs[c.Clause] = rule.Cutoff{At: c.Cutoff.Time}
 		}
 	}
-	whole, err := selection(r.rule, t, cutoffs, plan.Detail.V.Narrow)
+	joined, err := joinedBy(ctx, r.source, r.rule)
+	if err != nil {
+		return err
+	}
+	whole, err := selection(r.rule, t, joined, cutoffs, plan.Detail.V.Narrow)
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,6 +50,7 @@ type planning struct {
 	rule    *rule.Rule
 	checked *Checked
 	table   *shape.Table
+	joined  joinedTables
 	source  source.Source
 	cutoffs []rule.Cutoff
 	sel     source.Selection
@@ -108,6 +111,7 @@ func (p *planning) begin(ctx context.Context) (err error) {
 	if len(lasting) > 0 {
 		return &ProblemsError{lasting}
 	}
+	p.joined = p.checked.joined[0]
 	p.source, err = p.Source(ctx, p.record.Source)
 	return err
 }
@@ -167,14 +171,14 @@ func (p *planning) narrow(context.Context) error {
 	if n.Limit < 0 {
 		return &RefusedError{Field: "limit", Message: fmt.Sprintf("%d is no number of rows", n.Limit), Remedy: "give a number above zero, or leave it out"}
 	}
-	_, err := narrowing(p.table, *n)
+	_, err := narrowing(p.rule, p.table, p.joined, *n)
 	return err
 }
 
 // narrowing makes the filters of what a plan asks for beyond its rule.
-func narrowing(t *shape.Table, n catalog.Narrow) (out []*filter.Filter, err error) {
+func narrowing(r *rule.Rule, t *shape.Table, joined joinedTables, n catalog.Narrow) (out []*filter.Filter, err error) {
 	if n.Where != "" {
-		f, bad := filter.Bind(n.Where, filter.TableScope(t))
+		f, bad := filter.Bind(n.Where, r.Scope(t, joined))
 		if len(bad) > 0 {
 			return nil, filterError("where", bad[0])
 		}
@@ -244,7 +248,7 @@ func (p *planning) selects(ctx context.Context) (err error) {
 		}
 		d.Clauses = append(d.Clauses, x)
 	}
-	if p.sel, err = selection(p.rule, p.table, p.cutoffs, d.Narrow); err != nil {
+	if p.sel, err = selection(p.rule, p.table, p.joined, p.cutoffs, d.Narrow); err != nil {
 		return err
 	}
 	p.sel.Holds, err = p.holdsOn(ctx, p.rule.Source, p.table)
@@ -254,13 +258,42 @@ func (p *planning) selects(ctx context.Context) (err error) {
 }
 
 // selection is what a rule selects at given cutoffs, narrowed, holds left out.
-func selection(r *rule.Rule, t *shape.Table, cutoffs []rule.Cutoff, n catalog.Narrow) (source.Selection, error) {
-	terms, err := r.Terms(cutoffs, filter.TableScope(t))
+func selection(r *rule.Rule, t *shape.Table, joined joinedTables, cutoffs []rule.Cutoff, n catalog.Narrow) (source.Selection, error) {
+	terms, err := r.Terms(cutoffs, r.Scope(t, joined))
 	if err != nil {
 		return source.Selection{}, err
 	}
-	only, err := narrowing(t, n)
-	return source.Selection{Table: t, Age: r.Age, Terms: terms, Only: only}, err
+	only, err := narrowing(r, t, joined, n)
+	return source.Selection{Table: t, Age: r.Age, Terms: terms, Joins: joinsOf(r, joined), Only: only}, err
+}
+
+// joinedTables are the tables that a rule joins, by the name of the join.
+type joinedTables map[string]*shape.Table
+
+// joinedBy describes the tables that a rule joins; those that are not there are left out.
+func joinedBy(ctx context.Context, src source.Source, r *rule.Rule) (joinedTables, error) {
+	out := joinedTables{}
+	for name, j := range r.Joins {
+		t, err := src.Table(ctx, j.Table)
+		if errors.Is(err, source.ErrNoTable) {
+			continue
+		} else if err != nil {
+			return nil, err
+		}
+		out[name] = t
+	}
+	return out, nil
+}
+
+func joinsOf(r *rule.Rule, joined joinedTables) (out []source.Join) {
+	for _, name := range slices.Sorted(maps.Keys(joined)) {
+		j := source.Join{Name: name, Table: joined[name]}
+		for _, ours := range slices.Sorted(maps.Keys(r.Joins[name].On)) {
+			j.On = append(j.On, [2]string{ours, r.Joins[name].On[ours]})
+		}
+		out = append(out, j)
+	}
+	return out
 }
 
 // guard compares the plan with the guard rails of its source.

@@ -19,6 +19,7 @@ type Checked struct {
 	Documents []rule.Document
 	Problems  []rule.Problem
 	tables    []*shape.Table // by document; nil for named keeps and where the table could not be reached
+	joined    []joinedTables // by document
 	keeps     map[string]rule.Named
 }
 
@@ -26,7 +27,7 @@ type Checked struct {
 // and the other rules.
 func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Checked, error) {
 	docs, problems := rule.Parse(file, text)
-	c := &Checked{Documents: docs, Problems: problems, tables: make([]*shape.Table, len(docs))}
+	c := &Checked{Documents: docs, Problems: problems, tables: make([]*shape.Table, len(docs)), joined: make([]joinedTables, len(docs))}
 	known, err := e.Catalog.Rules(ctx)
 	if err != nil {
 		return nil, err
@@ -62,11 +63,20 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 			continue
 		}
 		c.tables[i], d.Rule.Table = t, t.Name
+		if len(d.Rule.Joins) > 0 {
+			src, err := e.Source(ctx, d.Rule.Source)
+			if err != nil {
+				return nil, err
+			}
+			if c.joined[i], err = joinedBy(ctx, src, &d.Rule); err != nil {
+				return nil, err
+			}
+		}
 		if other := taken[d.Rule.Source+"\x00"+t.Name]; other != "" && other != d.Rule.Name {
 			c.Problems = append(c.Problems, d.At("table", fmt.Sprintf("table %s.%s has the rule %s already, and a table has one rule", d.Rule.Source, t.Name, other), "change that rule, or apply this one under its name"))
 		}
 		taken[d.Rule.Source+"\x00"+t.Name] = d.Rule.Name
-		c.Problems = append(c.Problems, rule.Check(d, rule.Surroundings{Table: t, Stores: stores, Keeps: c.keeps, Now: now})...)
+		c.Problems = append(c.Problems, rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Stores: stores, Keeps: c.keeps, Now: now})...)
 		guard, err := e.Catalog.Guard(ctx, d.Rule.Source)
 		if err != nil {
 			return nil, err

@@ -153,6 +153,35 @@ func (s Selection) Held(d Dialect) string {
 	return "(" + strings.Join(parts, " OR ") + ")"
 }
 
+// Rejudged writes the conditions that look at joined rows, which no locator tells of: they must hold when the row is
+// deleted as they did when it was read. Empty where there is none such. Never NULL.
+func (s Selection) Rejudged(d Dialect) string {
+	var parts []string
+	looks := func(f *filter.Filter) bool {
+		for _, r := range f.Columns() {
+			if r.Join != "" {
+				return true
+			}
+		}
+		return false
+	}
+	for _, t := range s.Terms {
+		joins := t.Where != nil && looks(t.Where)
+		for _, x := range t.Except {
+			joins = joins || looks(x)
+		}
+		if joins {
+			parts = append(parts, Governed(d, t, false))
+		}
+	}
+	for _, f := range s.Only {
+		if looks(f) {
+			parts = append(parts, "("+Condition(d, f, false)+") IS TRUE")
+		}
+	}
+	return strings.Join(parts, " AND ")
+}
+
 // TallyQuery is what Tally asks, put together from an engine's pieces.
 type TallyQuery struct {
 	From       string // "FROM table t" and what belongs to it

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"ambercellar/internal/core/filter"
@@ -115,8 +116,33 @@ type Selection struct {
 	Table *shape.Table
 	Age   rule.Age
 	Terms []rule.Term
+	Joins []Join           // that the conditions may name
 	Only  []*filter.Filter // each must be true as well: a plan that takes less than its rule
 	Holds []*filter.Filter // rows for which one is true are held, and never due
+}
+
+// Join reaches at most one row of another table; On holds pairs of our column and theirs.
+type Join struct {
+	Name  string
+	Table *shape.Table
+	On    [][2]string
+}
+
+// Joined writes, as a scalar subquery, the value of a joined column, with an engine's pieces: the other table's name as
+// it stands behind FROM, and how a name is quoted. ours is the prefix of our own columns. It returns false where the
+// selection has no join of that name.
+func (s Selection) Joined(r filter.Ref, from func(*shape.Table) string, quote func(string) string, ours string) (string, bool) {
+	for _, j := range s.Joins {
+		if j.Name != r.Join {
+			continue
+		}
+		var on []string
+		for _, pair := range j.On {
+			on = append(on, "j."+quote(pair[1])+" = "+ours+quote(pair[0]))
+		}
+		return fmt.Sprintf("(SELECT j.%s FROM %s j WHERE %s)", quote(r.Name), from(j.Table), strings.Join(on, " AND ")), true
+	}
+	return "", false
 }
 
 // Every is the selection of all rows older than a cutoff.

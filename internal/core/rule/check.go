@@ -15,6 +15,7 @@ import (
 // Surroundings are what a rule is checked against.
 type Surroundings struct {
 	Table  *shape.Table
+	Joined map[string]*shape.Table // by the name of the join; those that are there
 	Stores []string
 	Keeps  map[string]Named
 	Now    time.Time
@@ -25,6 +26,7 @@ type Surroundings struct {
 func Check(d *Document, s Surroundings) []Problem {
 	c := &checking{Surroundings: s, doc: d, rule: &d.Rule}
 	c.table()
+	c.joins()
 	c.age()
 	c.clauses()
 	c.columns()
@@ -169,7 +171,7 @@ func (c *checking) clauses() {
 }
 
 func (c *checking) where(at, text string) {
-	f, bad := filter.Bind(text, filter.TableScope(c.Table))
+	f, bad := filter.Bind(text, c.rule.Scope(c.Table, c.Joined))
 	for _, e := range bad {
 		p := c.doc.problem(at+".where", strings.TrimSuffix(e.Plain(), "; "+e.Remedy), e.Remedy)
 		p.Excerpt = e.Excerpt()
@@ -188,7 +190,7 @@ func (c *checking) overruled() {
 	if err != nil {
 		return
 	}
-	terms, err := c.rule.Terms(cutoffs, filter.TableScope(c.Table))
+	terms, err := c.rule.Terms(cutoffs, c.rule.Scope(c.Table, c.Joined))
 	if err != nil {
 		return
 	}

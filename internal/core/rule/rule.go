@@ -24,6 +24,7 @@ type Rule struct {
 	Age         Age             `json:"age"`
 	Zone        string          `json:"zone,omitempty"`     // IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
 	Modified    string          `json:"modified,omitempty"` // column that tells when writers last touched a row
+	Joins       map[string]Join `json:"joins,omitempty"`
 	Clauses     []Clause        `json:"clauses"`
 	Then        Then            `json:"then"`
 	DeleteAfter *period.Period  `json:"delete_after,omitempty"` // with copy: how long after the copy the rows are deleted; nil: by hand
@@ -229,6 +230,7 @@ func Compare(before, after *Rule) []string {
 	note("age", before.Age.String(), after.Age.String())
 	note("zone", before.Zone, after.Zone)
 	note("modified", before.Modified, after.Modified)
+	note("joins", joinText(before.Joins), joinText(after.Joins))
 	note("clauses", before.clauseText(), after.clauseText())
 	note("then", string(before.Then), string(after.Then))
 	note("delete_after", periodText(before.DeleteAfter), periodText(after.DeleteAfter))
@@ -239,6 +241,18 @@ func Compare(before, after *Rule) []string {
 	note("confirm", before.Confirm, after.Confirm)
 	note("pace", string(before.Pace), string(after.Pace))
 	return out
+}
+
+func joinText(joins map[string]Join) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(joins)) {
+		var on []string
+		for _, ours := range slices.Sorted(maps.Keys(joins[name].On)) {
+			on = append(on, ours+" = "+joins[name].On[ours])
+		}
+		parts = append(parts, fmt.Sprintf("%s: %s on %s", name, joins[name].Table, strings.Join(on, ", ")))
+	}
+	return strings.Join(parts, "; ")
 }
 
 func (r *Rule) clauseText() string {
@@ -334,6 +348,8 @@ func Loosened(before, after *Rule, now time.Time, resolve Resolver) []string {
 			out = append(out, name+" is no longer locked")
 		case err1 != nil || err2 != nil || old.Never && !now.Never || !old.Never && !now.Never && now.At.After(old.At):
 			out = append(out, fmt.Sprintf("%s is shortened from %s to %s", name, c.Keep, after.Clauses[at].Keep))
+		case joinText(before.Joins) != joinText(after.Joins) && strings.Contains(c.Where, "."):
+			out = append(out, name+" looks at other joined rows")
 		case before.Age.String() != after.Age.String():
 			out = append(out, name+" counts from another age")
 		case d.Then.Copies() && !e.Then.Copies():

@@ -34,6 +34,16 @@ func Write(r *Rule) string {
 	}
 	w.field(0, "zone", r.Zone)
 	w.field(0, "modified", r.Modified)
+	if len(r.Joins) > 0 {
+		w.plain(0, "joins", " ")
+		for _, name := range slices.Sorted(maps.Keys(r.Joins)) {
+			var on []string
+			for _, ours := range slices.Sorted(maps.Keys(r.Joins[name].On)) {
+				on = append(on, quoted(ours)+": "+quoted(r.Joins[name].On[ours]))
+			}
+			w.plain(1, name, "{table: "+quoted(r.Joins[name].Table)+", on: {"+strings.Join(on, ", ")+"}}")
+		}
+	}
 	w.plain(0, "clauses", " ")
 	for _, c := range r.Clauses {
 		w.clause(c)

@@ -163,7 +163,7 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 		}
 		return &r.doc, r.problems
 	}
-	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace")
+	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace")
 	if fields == nil {
 		return nil, r.problems
 	}
@@ -351,6 +351,7 @@ func (r *reader) rule(f map[string]ast.Node) {
 	out.Omit = r.list("omit", f["omit"])
 	out.Mask = r.mask("mask", f["mask"])
 	out.Confirm = r.text("confirm", f["confirm"], false, "")
+	r.joins(f["joins"])
 	r.clauses(f["clauses"])
 	r.agree()
 	p, err := pace.Parse(r.text("pace", f["pace"], false, ""))
@@ -402,18 +403,50 @@ func (r *reader) list(field string, n ast.Node) []string {
 	return out
 }
 
-func (r *reader) mask(field string, n ast.Node) map[string]Mask {
-	if n == nil {
-		return nil
-	}
-	var pairs []*ast.MappingValueNode
+// pairs returns the fields of a mapping whose names are free.
+func (r *reader) pairs(field string, n ast.Node, message, remedy string) []*ast.MappingValueNode {
 	switch m := n.(type) {
+	case nil:
 	case *ast.MappingNode:
-		pairs = m.Values
+		return m.Values
 	case *ast.MappingValueNode:
-		pairs = []*ast.MappingValueNode{m}
+		return []*ast.MappingValueNode{m}
 	default:
-		r.fail(field, "here must stand columns, each with its mask", "write `mask: {name: blank, card: last4}`")
+		r.fail(field, message, remedy)
+	}
+	return nil
+}
+
+func (r *reader) joins(n ast.Node) {
+	const remedy = "write `joins: {booking: {table: booking, on: {booking_id: id}}}`"
+	for _, pair := range r.pairs("joins", n, "here must stand joins, each with its name", remedy) {
+		name := keyText(pair.Key)
+		at := "joins." + name
+		r.place(at, pair.Key)
+		if !ruleName.MatchString(strings.ReplaceAll(name, "_", "-")) {
+			r.fail(at, fmt.Sprintf("%q is not a name for a join", name), "use up to 63 small letters, digits, hyphens and underscores")
+			continue
+		}
+		f := r.mapping(at, pair.Value, "table", "on")
+		j := Join{Table: r.text(at+".table", f["table"], true, "name the other table"), On: map[string]string{}}
+		for _, on := range r.pairs(at+".on", f["on"], "here must stand columns of this table, each with the other table's", remedy) {
+			ours := keyText(on.Key)
+			r.place(at+".on."+ours, on.Key)
+			j.On[ours] = r.text(at+".on."+ours, on.Value, true, "name the other table's column")
+		}
+		if len(j.On) == 0 && f != nil {
+			r.fail(at+".on", "it is not said which columns are equal", remedy)
+		}
+		if r.doc.Rule.Joins == nil {
+			r.doc.Rule.Joins = map[string]Join{}
+		}
+		r.doc.Rule.Joins[name] = j
+	}
+}
+
+func (r *reader) mask(field string, n ast.Node) map[string]Mask {
+	pairs := r.pairs(field, n, "here must stand columns, each with its mask", "write `mask: {name: blank, card: last4}`")
+	if pairs == nil {
 		return nil
 	}
 	out := map[string]Mask{}

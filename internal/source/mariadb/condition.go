@@ -19,13 +19,14 @@ import (
 // dialect writes conditions on the rows of a table, whose columns stand behind prefix.
 type dialect struct {
 	*source.Binder
+	sel    source.Selection
 	table  *shape.Table
 	age    rule.Age
 	prefix string
 }
 
 func newDialect(sel source.Selection, prefix string) *dialect {
-	return &dialect{Binder: &source.Binder{}, table: sel.Table, age: sel.Age, prefix: prefix}
+	return &dialect{Binder: &source.Binder{}, sel: sel, table: sel.Table, age: sel.Age, prefix: prefix}
 }
 
 // Folds: the pattern match follows the column's collation, which shape.Column tells of.
@@ -131,7 +132,12 @@ func timed(c *shape.Column) bool {
 	return c.Kind == value.Date || c.Kind == value.Timestamp || c.Kind == value.Instant
 }
 
-func (d *dialect) name(r filter.Ref) string { return d.prefix + quote(r.Name) }
+func (d *dialect) name(r filter.Ref) string {
+	if text, ok := d.sel.Joined(r, func(t *shape.Table) string { return quote(t.Name) }, quote, d.prefix); ok {
+		return text
+	}
+	return d.prefix + quote(r.Name)
+}
 
 func (d *dialect) negated(not bool, condition string) string {
 	if not {
@@ -355,7 +361,7 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 // Difference counts what is due in one selection and not in the other.
 func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
 	da := newDialect(a, "t.")
-	db := &dialect{Binder: da.Binder, table: b.Table, age: b.Age, prefix: "t."}
+	db := &dialect{Binder: da.Binder, sel: b, table: b.Table, age: b.Age, prefix: "t."}
 	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+quote(a.Table.Name)+" t"), nil)
 	err = s.db.QueryRowContext(ctx, text, args...).Scan(&onlyA, &onlyB, &both)
 	return onlyA, onlyB, both, unreachable(err)
@@ -385,6 +391,9 @@ func unheld(sel source.Selection, d *dialect) string {
 	out := ""
 	if held := sel.Held(d); held != "" {
 		out += " AND NOT " + held
+	}
+	if rejudged := sel.Rejudged(d); rejudged != "" {
+		out += " AND " + rejudged
 	}
 	for _, r := range referenced(sel.Table, d.prefix) {
 		out += " AND NOT " + r

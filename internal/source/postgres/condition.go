@@ -23,12 +23,13 @@ import (
 // statement casts; cutoffs and positions, which only we compute, stand as constants, so that the planner sees them.
 type dialect struct {
 	*source.Binder
+	sel   source.Selection
 	table *shape.Table
 	age   rule.Age
 }
 
 func newDialect(sel source.Selection) *dialect {
-	return &dialect{Binder: &source.Binder{}, table: sel.Table, age: sel.Age}
+	return &dialect{Binder: &source.Binder{}, sel: sel, table: sel.Table, age: sel.Age}
 }
 
 // Folds: LIKE tells letters of different case apart.
@@ -115,7 +116,12 @@ func negated(not bool) string {
 	return ""
 }
 
-func (d *dialect) name(r filter.Ref) string { return "t." + quote(r.Name) }
+func (d *dialect) name(r filter.Ref) string {
+	if text, ok := d.sel.Joined(r, table, quote, "t."); ok {
+		return text
+	}
+	return "t." + quote(r.Name)
+}
 
 // padded says whether a column is a character(n), whose padding blanks a cast to text takes off.
 func padded(c *shape.Column) bool { return strings.HasPrefix(c.Type, "character(") }
@@ -331,7 +337,7 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 // Difference counts what is due in one selection and not in the other.
 func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
 	da := newDialect(a)
-	db := &dialect{Binder: da.Binder, table: b.Table, age: b.Age}
+	db := &dialect{Binder: da.Binder, sel: b, table: b.Table, age: b.Age}
 	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+table(a.Table)+" t"), numbered)
 	err = s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&onlyA, &onlyB, &both) })
 	return onlyA, onlyB, both, err

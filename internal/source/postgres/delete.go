@@ -155,6 +155,9 @@ func (d *deletion) query(leaf uint32, name string, lock bool) (string, []any) {
 	if held := d.batch.Held(w); held != "" {
 		query += " AND NOT " + held
 	}
+	if rejudged := d.batch.Rejudged(w); rejudged != "" {
+		query += " AND " + rejudged
+	}
 	keys := make([]string, len(d.keys.columns))
 	for i, c := range d.keys.columns {
 		keys[i] = expression(c)

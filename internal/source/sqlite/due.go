@@ -21,6 +21,7 @@ import (
 // dialect writes conditions on the rows of a table, whose columns stand behind prefix.
 type dialect struct {
 	*source.Binder
+	sel    source.Selection
 	table  *shape.Table
 	age    rule.Age
 	prefix string
@@ -28,7 +29,7 @@ type dialect struct {
 }
 
 func newDialect(sel source.Selection, prefix string) *dialect {
-	return &dialect{Binder: &source.Binder{}, table: sel.Table, age: sel.Age, prefix: prefix}
+	return &dialect{Binder: &source.Binder{}, sel: sel, table: sel.Table, age: sel.Age, prefix: prefix}
 }
 
 // Folds: LIKE takes ASCII letters of different case for equal.
@@ -146,7 +147,12 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 	panic(fmt.Sprintf("sqlite: a filter's %T cannot be written", predicate))
 }
 
-func (d *dialect) name(r filter.Ref) string { return d.prefix + quote(r.Name) }
+func (d *dialect) name(r filter.Ref) string {
+	if text, ok := d.sel.Joined(r, func(t *shape.Table) string { return quote(t.Name) }, quote, d.prefix); ok {
+		return text
+	}
+	return d.prefix + quote(r.Name)
+}
 
 func (d *dialect) negated(not bool, condition string) string {
 	if not {
@@ -319,7 +325,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	}
 	from := "FROM " + quote(sel.Table.Name) + " t"
 	if sel.Age.Unit == "" { // LIMIT keeps SQLite from writing the expression out wherever its value is used
-		inner := &dialect{Binder: d.Binder, table: sel.Table, age: sel.Age, prefix: ""}
+		inner := &dialect{Binder: d.Binder, sel: sel, table: sel.Table, age: sel.Age, prefix: ""}
 		from = "FROM (SELECT *, " + inner.judge() + " AS " + judgedAge + " FROM " + quote(sel.Table.Name)
 		var bounds []string
 		if !span.From.IsZero() {
@@ -445,7 +451,7 @@ func newDialectOn(d *dialect, prefix string) *dialect {
 // Difference counts what is due in one selection and not in the other.
 func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
 	da := newDialect(a, "t.")
-	db := &dialect{Binder: da.Binder, table: b.Table, age: b.Age, prefix: "t."}
+	db := &dialect{Binder: da.Binder, sel: b, table: b.Table, age: b.Age, prefix: "t."}
 	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+quote(a.Table.Name)+" t"), nil)
 	err = s.read.QueryRowContext(ctx, text, args...).Scan(&onlyA, &onlyB, &both)
 	return onlyA, onlyB, both, err

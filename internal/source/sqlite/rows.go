@@ -199,6 +199,9 @@ func deleteTail(sel source.Selection, columns []int, d *dialect) string {
 	if held := sel.Held(d); held != "" {
 		out += " AND NOT " + held
 	}
+	if rejudged := sel.Rejudged(d); rejudged != "" {
+		out += " AND " + rejudged
+	}
 	for _, r := range referenced(sel.Table, "t.") {
 		out += " AND NOT " + r
 	}
