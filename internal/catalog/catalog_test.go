@@ -1,10 +1,14 @@
 package catalog
 
 import (
+	"database/sql"
 	"errors"
+	"io/fs"
 	"path/filepath"
 	"testing"
 	"time"
+
+	"github.com/pressly/goose/v3"
 
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -131,4 +135,65 @@ func TestSessionsRunOut(t *testing.T) {
 			t.Errorf("session %s at %s: %v, %v", x.hash, x.at, ok, err)
 		}
 	}
+}
+
+// TestACatalogOfTheFirstVersionIsTakenOver makes a catalog as the first version left it, with a plan and a run that
+// waits, and opens it.
+func TestACatalogOfTheFirstVersionIsTakenOver(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "catalog.db")
+	db, err := sql.Open("sqlite", "file:"+path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, mustSub(t))
+	if err == nil {
+		_, err = provider.UpTo(t.Context(), 1)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(`INSERT INTO source VALUES ('harbour', 'sqlite', 'x', '', '', '', '', 4);
+		INSERT INTO plan VALUES ('p', 'scans', 1, 'harbour', 'scan', '2025-01-01T00:00:00Z', '2026-01-01T00:00:00Z', '{"counted":true,"due":7,"total":9}', 1, 1, '[]', '{}');
+		INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at) VALUES ('r', 'p', 'scans', 1, 'harbour', 'scan', 'archive', 'cellar', 'gentle', '2025-01-01T00:00:00Z', 7, 'paused', '2026-01-01T00:00:00Z')`); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	c, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	p, err := c.Plan(t.Context(), "p")
+	if err != nil || p.Counts.V.Due != 7 || !p.Counts.V.Counted || len(p.Detail.V.Clauses) != 0 {
+		t.Errorf("the plan is %+v, %v", p, err)
+	}
+	r, err := c.Run(t.Context(), "r")
+	if err != nil || len(r.Passes.V) != 0 || r.State != Paused || r.Deleting {
+		t.Errorf("the run is %+v, %v", r, err)
+	}
+	if _, err := c.SetRunState(t.Context(), "me", "r", Copied, ""); !errors.Is(err, ErrState) {
+		t.Errorf("a paused run became copied: %v", err)
+	}
+	h := &Hold{ID: "h", Source: "harbour", Table: "scan", Filter: "id = 1", Segments: JSON[[]string]{V: []string{}}, Reference: "c", Reason: "r", PlacedAt: At(time.Now()), PlacedBy: "me"}
+	if err := c.AddHold(t.Context(), h); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := c.TableHolds(t.Context(), "harbour", "scan"); err != nil || len(list) != 1 {
+		t.Errorf("holds: %+v, %v", list, err)
+	}
+	if _, err := c.LiftHold(t.Context(), "me", "h", "over", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := c.Holds(t.Context(), false); err != nil || len(list) != 0 {
+		t.Errorf("after lifting: %+v, %v", list, err)
+	}
+}
+
+func mustSub(t *testing.T) fs.FS {
+	t.Helper()
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return files
 }

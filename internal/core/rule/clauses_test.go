@@ -1,0 +1,237 @@
+package rule
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/core/period"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+)
+
+const full = `rule: boarding-scans
+about: "Why: # \"quoted\" and\nbroken"
+enabled: false
+source: harbour
+table: 'audit.Scan "x"'
+age: {column: made, unit: milliseconds, never: [0, "-1"]}
+zone: Europe/Athens
+modified: touched
+joins:
+  booking: {table: booking, on: {booking_id: id}}
+clauses:
+  - where: outcome = 'refused' AND note LIKE '100!%' ESCAPE '!'
+    keep: P3Y
+    locked: section 12
+    about: evidence
+  - keep: forever
+    where: booking.state = 'open'
+    enabled: false
+  - before: 2024-01-01T00:00:00+02:00
+    where: id < 5
+    then: purge
+  - newest: 6 partitions
+    where: id > 100
+    archive: {store: other, keep: P1Y}
+    omit: [photo]
+  - keep: disputes
+    align: quarter
+    otherwise: true
+    mask: {name: last4}
+then: copy
+delete_after: P7D
+archive: {store: cellar, keep: P7Y}
+pace: unlimited
+`
+
+func TestWhatIsWrittenIsReadBackTheSame(t *testing.T) {
+	docs, _ := Parse("f", []byte(full))
+	if len(docs) != 1 {
+		t.Fatal("the rule is not read")
+	}
+	want := docs[0].Rule
+	text := Write(&want)
+	again, problems := Parse("f", []byte(text))
+	if len(again) != 1 || !reflect.DeepEqual(again[0].Rule, want) {
+		t.Errorf("%v\n%s\nis read as\n%+v\ninstead of\n%+v", problems, text, again, want)
+	}
+}
+
+func FuzzWrite(f *testing.F) {
+	f.Add("scan", "why: not", "outcome = 'x'", "1")
+	f.Add("a\"b\\c", "\n\t- [", "\"q\" = 'it''s #'", "é\u2028")
+	f.Fuzz(func(t *testing.T, table, about, where, never string) {
+		r := Rule{Name: "r", Source: "s", Table: strings.TrimSpace(table), About: strings.TrimSpace(about), Age: Age{Column: "a", Never: []string{strings.TrimSpace(never)}}, Then: ThenPurge, Pace: "gentle",
+			Clauses: []Clause{{Where: strings.TrimSpace(where), Keep: Keep{Period: period.Period{Months: 18}}}}}
+		for _, s := range []string{r.Table, r.About, r.Clauses[0].Where, r.Age.Never[0]} {
+			for _, c := range s {
+				if c == 0xFFFD || c == 0 || c == 0x85 || c == '\r' || c == 0xFEFF {
+					return // not text that a form sends
+				}
+			}
+		}
+		if r.Table == "" || r.Clauses[0].Where == "" || r.Age.Never[0] == "" {
+			return
+		}
+		docs, problems := Parse("f", []byte(Write(&r)))
+		if len(docs) != 1 || !reflect.DeepEqual(docs[0].Rule, r) {
+			t.Errorf("%s\nis read as %+v (%v)", Write(&r), docs, problems)
+		}
+	})
+}
+
+var scanTable = &shape.Table{Name: "scan", Key: []string{"id"}, Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "outcome", Kind: value.Text}, {Name: "at", Kind: value.Instant, Age: shape.AgeTime}}}
+
+func at(s string) time.Time {
+	t, err := time.Parse(time.DateOnly, s)
+	if err != nil {
+		panic(err)
+	}
+	return t
+}
+
+// governor evaluates terms on a row as the databases do.
+func governor(terms []Term, row []value.Value) int {
+	for _, t := range terms {
+		governs := !t.None && (t.Where == nil || t.Where.Eval(row).Only())
+		for _, x := range t.Except {
+			governs = governs && !x.Eval(row).Only()
+		}
+		if governs {
+			return t.Clause
+		}
+	}
+	return -1
+}
+
+func TestTheLongestKeepGoverns(t *testing.T) {
+	row := func(id int64, outcome string) []value.Value {
+		v := value.OfText(outcome)
+		if outcome == "" {
+			v = value.Value{}
+		}
+		return []value.Value{value.Of(id), v, {}}
+	}
+	refused, small, none := Clause{Where: "outcome = 'refused'"}, Clause{Where: "id < 10"}, Clause{Otherwise: true}
+	keep := func(c Clause, text string) Clause {
+		switch text {
+		case "forever":
+			c.Keep.Forever = true
+		case "off":
+			c.Off = true
+			c.Keep.Period = period.Period{Years: 1}
+		default:
+			c.Keep.Period, _ = period.Parse(text)
+		}
+		return c
+	}
+	for _, c := range []struct {
+		name    string
+		clauses []Clause
+		want    []int // who governs: a small refused row, a large refused one, a small other one, a large other one, one of unknown outcome
+	}{
+		{"the longer first", []Clause{keep(refused, "P3Y"), keep(small, "P1Y")}, []int{0, 0, 1, -1, -1}},
+		{"the longer second", []Clause{keep(refused, "P1Y"), keep(small, "P3Y")}, []int{1, 0, 1, -1, -1}},
+		{"forever beats all", []Clause{keep(refused, "P99Y"), keep(small, "forever")}, []int{1, 0, 1, -1, -1}},
+		{"equally long, the first", []Clause{keep(refused, "P1Y"), keep(small, "P12M")}, []int{0, 0, 1, -1, -1}},
+		{"one is off", []Clause{keep(refused, "off"), keep(small, "P1Y")}, []int{1, -1, 1, -1, -1}},
+		{"otherwise, NULLs among them", []Clause{keep(refused, "P3Y"), keep(none, "P9Y")}, []int{0, 0, 1, 1, 1}},
+		{"otherwise of two", []Clause{keep(refused, "P3Y"), keep(none, "P1Y"), keep(small, "P2Y")}, []int{0, 0, 2, 1, 1}},
+		{"every row and some", []Clause{keep(Clause{}, "P2Y"), keep(refused, "P3Y")}, []int{1, 1, 0, 0, 0}},
+		{"every row keeps longer", []Clause{keep(Clause{}, "P4Y"), keep(refused, "P3Y")}, []int{0, 0, 0, 0, 0}},
+		{"nothing is left for otherwise", []Clause{keep(Clause{}, "P1Y"), keep(none, "P3Y")}, []int{0, 0, 0, 0, 0}},
+	} {
+		r := Rule{Clauses: c.clauses}
+		cutoffs, err := r.Cutoffs(at("2026-11-23"), Resolver{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		terms, err := r.Terms(cutoffs, r.Scope(scanTable, nil))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []int
+		for _, x := range [][]value.Value{row(5, "refused"), row(50, "refused"), row(5, "ok"), row(50, "ok"), row(50, "")} {
+			got = append(got, governor(terms, x))
+		}
+		if fmt.Sprint(got) != fmt.Sprint(c.want) {
+			t.Errorf("%s: got %v, want %v", c.name, got, c.want)
+		}
+	}
+}
+
+func TestCutoffsOfEveryKind(t *testing.T) {
+	parse := func(clause string) *Rule {
+		docs, problems := Parse("f", []byte("rule: r\nsource: s\ntable: t\nage: at\nzone: Europe/Athens\nconfirm: empty t\nclauses:\n  - "+clause+"\nthen: purge\n"))
+		if len(docs) != 1 || Fatal(problems) {
+			t.Fatalf("%s: %v", clause, problems)
+		}
+		return &docs[0].Rule
+	}
+	resolve := Resolver{Named: func(name string) (Named, bool) {
+		return Named{Name: name, Period: period.Period{Months: 18}}, name == "disputes"
+	}, Newest: func(n int) (time.Time, error) { return at("2026-11-01").AddDate(0, 1-n, 0), nil }}
+	now := time.Date(2026, 11, 23, 14, 0, 0, 500, time.UTC)
+	for clause, want := range map[string]string{
+		"keep: P11DT20H": "2026-11-11T18:00:00Z", "keep: 18 months": "2025-05-23T13:00:00Z", "keep: disputes\n    align: month": "2025-04-30T21:00:00Z", "keep: none": "2026-11-23T14:00:00Z",
+		"before: 2024-01-01": "2023-12-31T22:00:00Z", "before: 2024-01-01T12:00:00Z": "2024-01-01T12:00:00Z", "before: 2999-01-01": "2026-11-23T14:00:00Z",
+		"newest: 6 partitions": "2026-06-01T00:00:00Z", "keep: forever": "never", "keep: nobody": "error",
+	} {
+		cutoffs, err := parse(clause).Cutoffs(now, resolve)
+		got := "error"
+		if err == nil && cutoffs[0].Never {
+			got = "never"
+		} else if err == nil {
+			got = cutoffs[0].At.Format(time.RFC3339)
+		}
+		if got != want {
+			t.Errorf("%s: got %s, want %s", clause, got, want)
+		}
+	}
+}
+
+func TestLockedClausesThatAreLoosened(t *testing.T) {
+	text := "rule: r\nsource: s\ntable: t\nage: at\nclauses:\n  - keep: P3Y\n    where: id = 1\n    locked: law\n  - keep: P1Y\n    otherwise: true\nthen: archive\narchive: {store: c, keep: P7Y}\n"
+	before := parse(t, text).Rule
+	for change, want := range map[string]string{
+		"": "", "P3Y|P4Y": "", "P1Y\n|PT1S\n": "", "P3Y|1096 days": "", "P3Y|1090 days": "is shortened from P3Y to P1090D", "id = 1|id = 2": "is removed", "    locked: law\n|": "is no longer locked",
+		"keep: P7Y|keep: P6Y": "is archived for a shorter time", "keep: P3Y|before: 2024-01-01": "is shortened", "keep: P3Y|keep: forever": "", "    locked: law\n|    locked: law\n    then: purge\n": "purges instead of archiving", "age: at|age: made": "counts from another age",
+	} {
+		old, new, _ := strings.Cut(change, "|")
+		after := parse(t, strings.Replace(text, old, new, 1)).Rule
+		got := strings.Join(Loosened(&before, &after, at("2026-11-23"), Resolver{}), "; ")
+		if want == "" && got != "" || !strings.Contains(got, want) {
+			t.Errorf("%q: got %q, want %q", change, got, want)
+		}
+	}
+}
+
+func TestOverruledClausesAndColumnsAreSeen(t *testing.T) {
+	surroundings := Surroundings{Table: table(), Stores: []string{"cellar"}, Now: at("2026-11-23"), Keeps: map[string]Named{"disputes": {Name: "disputes", Period: period.Period{Years: 1}}}}
+	head := "rule: r\nsource: harbour\ntable: boarding_scan\nage: scanned_at\nthen: archive\narchive: {store: cellar}\n"
+	for text, part := range map[string]string{
+		"clauses:\n  - keep: P3Y\n  - keep: P1Y\n    where: gate = 'a'\n":   "wholly overruled",
+		"clauses:\n  - keep: P3Y\n  - keep: P1Y\n    otherwise: true\n":     "no other rows are left",
+		"clauses:\n  - keep: dispute\n":                                     "did you mean disputes?",
+		"clauses:\n  - keep: P3Y\nomit: [gate]\n":                           "what stands in gate cannot be restored",
+		"clauses:\n  - keep: P3Y\nomit: [gate]\nmask: {gate: blank}\n":      "left out already",
+		"clauses:\n  - keep: P3Y\nmodified: gaet\n":                         "did you mean gate?",
+		"clauses:\n  - keep: P3Y\njoins: {b: {table: b, on: {gate: id}}}\n": `no table "b"`,
+		"clauses:\n  - keep: P3Y\n    archive: {store: celar}\n":            "clauses[0].archive.store",
+		"clauses:\n  - keep: P3Y\n    where: gate = 'a' AND gate = 'b'\n":   "exclude each other",
+		"clauses:\n  - keep: P3Y\n    where: gate LIKE 'a' OR\n":            "instead of a column or a literal",
+	} {
+		docs, problems := Parse("f", []byte(head+text))
+		problems = append(problems, Check(&docs[0], surroundings)...)
+		var all []string
+		for _, p := range problems {
+			all = append(all, p.Error())
+		}
+		if !strings.Contains(strings.Join(all, "\n"), part) {
+			t.Errorf("%s\ndoes not say %q but\n%s", text, part, strings.Join(all, "\n"))
+		}
+	}
+}
