@@ -483,3 +483,56 @@ func TestConditionsLookAtJoinedRowsWhenTheyReadAndWhenTheyDelete(t *testing.T) {
 		}
 	})
 }
+
+func TestRowsAreDueBecauseTheirDocumentClosed(t *testing.T) {
+	engines(t, func(t *testing.T, w *world) {
+		w.exec(fmt.Sprintf("CREATE TABLE claim (id integer PRIMARY KEY, closed_at %s, title varchar(20)); CREATE TABLE item (id integer PRIMARY KEY, claim_id integer, note varchar(40), closed_at varchar(5))", w.ageType()))
+		for i := range 20 {
+			closed := fmt.Sprintf("'2020-03-%02d 12:00:00'", i+1)
+			switch {
+			case i >= 15:
+				closed = "NULL"
+			case i >= 10:
+				closed = "'" + time.Now().UTC().AddDate(0, 0, -3).Format(time.DateTime) + "'"
+			}
+			w.exec(fmt.Sprintf("INSERT INTO claim VALUES (%d, %s, 'claim %d')", i, closed, i))
+			for j := range 30 {
+				w.exec(fmt.Sprintf("INSERT INTO item VALUES (%d, %d, 'item %d', 'no')", i*100+j, i, j))
+			}
+		}
+		w.exec("INSERT INTO item VALUES (9000, NULL, 'of no claim', 'no'), (9001, 777, 'of a claim that is gone', 'no')")
+		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
+		text := "rule: items\nsource: harbour\ntable: item\nage: claim.closed_at\nzone: UTC\njoins:\n  claim: {table: claim, on: {claim_id: id}}\nclauses:\n  - where: claim.title <> 'claim 9'\n    keep: P1Y\npace: unlimited\nthen: %s\narchive: {store: cellar}\n"
+		w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(text, "archive")))
+		p := must1[catalog.Plan](w, "plan", "make", "items")
+		c := p.Counts.V
+		if c.Due != 270 || c.Ageless != 152 || !strings.HasPrefix(c.Oldest, "2020-03-01") || !strings.HasPrefix(c.LastGoing, "2020-03-09") || !strings.Contains(strings.Join(p.Warnings.V, "\n"), "stands in another table") {
+			t.Errorf("plan: %+v %v", c, p.Warnings.V)
+		}
+		_, r := p, w.ended(must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "items", "-where", "claim.title IN ('claim 0', 'claim 1')").ID).ID)
+		w.balanced(r, 60, 60)
+		segments := must1[api.Items[catalog.Segment]](w, "segment", "list")
+		if len(segments.Items) != 1 || !strings.HasPrefix(segments.Items[0].Oldest, "2020-03-01") || !strings.HasPrefix(segments.Items[0].Newest, "2020-03-02") {
+			t.Errorf("segments: %+v", segments.Items)
+		}
+		w.refuse(1, []string{"stood in another table"}, "restore", "request", "-source", "harbour", "-table", "item", "-from", "2020-03-01", "-to", "2020-03-02", "-into", "file", "-format", "csv")
+		if back := must1[catalog.Restore](w, "restore", "request", "-run", r.ID); back.Restored != 60 {
+			t.Errorf("restore: %+v", back)
+		}
+		// A claim that is opened again between copy and delete keeps its items.
+		w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(text, "copy")))
+		r = w.ended(must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "items").ID).ID)
+		if r.State != catalog.Copied || r.Ledger.Copied != 210 {
+			t.Fatalf("after copying: %s %s %+v", r.State, r.Reason, r.Ledger)
+		}
+		w.exec("UPDATE claim SET closed_at = NULL WHERE id = 5")
+		w.stop(syscall.SIGKILL)
+		w.start()
+		w.must("run", "delete", r.ID)
+		r = w.ended(r.ID)
+		w.balanced(r, 210, 180)
+		if r.Ledger.Skipped != 30 || w.count("SELECT count(*) FROM item WHERE claim_id = 5") != 30 {
+			t.Errorf("ledger %+v", r.Ledger)
+		}
+	})
+}

@@ -81,7 +81,7 @@ func (p *planning) pieces(ctx context.Context) (*catalog.Counts, error) {
 func (p *planning) spans(oldest, newest time.Time) []source.Span {
 	buckets := int(min(max(p.table.Rows/bucketRows, leastBuckets), mostBuckets))
 	step := newest.Sub(oldest) / time.Duration(buckets)
-	if !p.table.IndexServes(p.rule.Age.Column) || step < time.Second {
+	if p.rule.Age.Join != "" || !p.table.IndexServes(p.rule.Age.Column) || step < time.Second {
 		return []source.Span{{}}
 	}
 	out := make([]source.Span, buckets)
@@ -175,7 +175,7 @@ func (p *planning) estimated(ctx context.Context) (*catalog.Counts, error) {
 	if oldest, _, ok, err := p.source.Ends(quick, p.sel); err == nil && ok {
 		c.Oldest = oldest.Format(time.RFC3339)
 	}
-	if latest, ok := p.sel.Latest(); ok && p.table.IndexServes(p.rule.Age.Column) { // the two values on either side of the cutoff
+	if latest, ok := p.sel.Latest(); ok && p.rule.Age.Join == "" && p.table.IndexServes(p.rule.Age.Column) { // the two values on either side of the cutoff
 		for span, into := range map[source.Span]*string{{From: latest.Add(-time.Hour), To: latest}: &c.LastGoing, {From: latest, To: latest.Add(time.Hour)}: &c.FirstStays} {
 			if list, err := p.source.Tally(quick, p.sel, span); err == nil {
 				for _, t := range list {

@@ -34,9 +34,6 @@ type pass struct {
 	clean   *cleaner         // nil where rows are archived as they are
 }
 
-// at returns where a column of the table stands in the rows that are read.
-func (p *pass) at(column int) int { return slices.Index(p.columns, column) }
-
 // passes makes the passes of a run, for a table as it is now.
 func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Table) error {
 	if len(r.run.Passes.V) == 0 { // of a run that an older version began
@@ -87,8 +84,10 @@ func (r *runner) equip(ctx context.Context, p *pass, e rule.Clause, t *shape.Tab
 	p.columns = readable(t, nil)
 	if !p.then.Copies() {
 		if versions {
-			_, age := t.Column(r.rule.Age.Column)
-			p.columns = append([]int{age}, t.KeyPositions()...)
+			p.columns = t.KeyPositions()
+			if _, age := p.sel.AgeColumn(); age >= 0 {
+				p.columns = append([]int{age}, p.columns...)
+			}
 		}
 		return nil
 	}

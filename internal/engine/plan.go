@@ -513,7 +513,7 @@ func (p *planning) warn(ctx context.Context) {
 	if c.Referenced > 0 {
 		add("%d rows that are old enough stay, since other tables refer to them", c.Referenced)
 	}
-	if p.rule.Modified != "" && c.Due > 0 {
+	if p.rule.Modified != "" && p.rule.Age.Join == "" && c.Due > 0 {
 		p.warnOfWriters(ctx, add)
 	}
 	p.plan.Warnings.V = out

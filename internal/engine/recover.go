@@ -284,7 +284,10 @@ func (r *runner) contents(ctx context.Context, w *work) (keys [][]value.Value, e
 	at := func(name string) int {
 		return slices.IndexFunc(w.manifest.Columns, func(c shape.Column) bool { return c.Name == name })
 	}
-	age := at(r.rule.Age.Column)
+	age := -1 // of another table, it is not archived: reading begins again with the oldest row
+	if r.rule.Age.Join == "" {
+		age = at(r.rule.Age.Column)
+	}
 	positions := make([]int, len(r.table.Key))
 	for i, k := range r.table.Key {
 		positions[i] = at(k)
@@ -299,10 +302,12 @@ func (r *runner) contents(ctx context.Context, w *work) (keys [][]value.Value, e
 			}
 			keys = append(keys, key)
 		}
-		w.slice.Last = []value.Value{c.Row(c.Rows() - 1)[age].Clone()}
+		if age >= 0 {
+			w.slice.Last = []value.Value{c.Row(c.Rows() - 1)[age].Clone()}
+		}
 		return ctx.Err()
 	})
-	if err == nil && len(keys) > 0 {
+	if err == nil && len(keys) > 0 && age >= 0 {
 		w.slice.Last = append(w.slice.Last, keys[len(keys)-1]...)
 	}
 	return keys, err

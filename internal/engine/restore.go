@@ -244,6 +244,9 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 	if scope.From == "" && scope.To == "" {
 		return func([]value.Value) bool { return true }, nil
 	}
+	if m.Age.Join != "" {
+		return nil, &RefusedError{Field: "from", Message: fmt.Sprintf("the age of the rows of segment %s stood in another table (%s), and is not archived with them", m.Segment, m.Age), Remedy: "restore a segment or a run"}
+	}
 	age := -1
 	for i, c := range m.Columns {
 		if c.Name == m.Age.Column {

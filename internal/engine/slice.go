@@ -60,19 +60,12 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	}
 	defer draft.Abort()
 	var hasher value.Hasher
-	_, age := r.table.Column(p.sel.Age.Column)
 	req, err := r.unheld(ctx, r.request(after))
 	if err != nil {
 		return nil, err
 	}
 	var archivedSet value.Set
 	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
-		if w.first == nil {
-			w.first = []value.Value{c.Row(0)[p.at(age)].Clone()}
-			for _, k := range r.table.KeyPositions() {
-				w.first = append(w.first, c.Row(0)[p.at(k)].Clone())
-			}
-		}
 		w.digest(c, &hasher)
 		if p.clean != nil {
 			c = p.clean.chunk(c)
@@ -90,7 +83,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	if err != nil || draft.Rows() == 0 {
 		return nil, err
 	}
-	w.slice = *slice
+	w.slice, w.first = *slice, slice.First
 	m.Digest = w.set
 	if p.clean != nil {
 		m.Digest, m.AsRead = archivedSet, &w.set

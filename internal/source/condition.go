@@ -174,6 +174,9 @@ func (s Selection) Rejudged(d Dialect) string {
 			parts = append(parts, Governed(d, t, false))
 		}
 	}
+	if latest, ok := s.Latest(); ok && s.Age.Join != "" {
+		parts = append(parts, "("+d.Before(latest)+") IS TRUE")
+	}
 	for _, f := range s.Only {
 		if looks(f) {
 			parts = append(parts, "("+Condition(d, f, false)+") IS TRUE")

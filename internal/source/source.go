@@ -145,6 +145,23 @@ func (s Selection) Joined(r filter.Ref, from func(*shape.Table) string, quote fu
 	return "", false
 }
 
+// AgeColumn returns the column that tells the age, and its position; -1 where it is one of a joined table.
+func (s Selection) AgeColumn() (*shape.Column, int) {
+	if s.Age.Join == "" {
+		return s.Table.Column(s.Age.Column)
+	}
+	for _, j := range s.Joins {
+		if j.Name == s.Age.Join {
+			c, _ := j.Table.Column(s.Age.Column)
+			return c, -1
+		}
+	}
+	return nil, -1
+}
+
+// AgeRef is the age as a filter would name it.
+func (s Selection) AgeRef() filter.Ref { return filter.Ref{Join: s.Age.Join, Name: s.Age.Column} }
+
 // Every is the selection of all rows older than a cutoff.
 func Every(t *shape.Table, age rule.Age, cutoff time.Time) Selection {
 	return Selection{Table: t, Age: age, Terms: []rule.Term{{Cutoff: rule.Cutoff{At: cutoff}}}}
@@ -197,6 +214,7 @@ type SliceRequest struct {
 // Slice is what was read, without the rows.
 type Slice struct {
 	Locators Locators
+	First    []value.Value // age and key of the first row
 	Last     []value.Value // age and key of the last row
 	More     bool          // the slice ended because it was full
 }

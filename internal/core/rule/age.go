@@ -12,6 +12,7 @@ import (
 // Age says which column tells how old a row is.
 type Age struct {
 	Column string   `json:"column"`
+	Join   string   `json:"join,omitempty"`  // of the rule, where the column is one of a joined table
 	Unit   Unit     `json:"unit,omitempty"`  // of an integer column
 	Never  []string `json:"never,omitempty"` // values that are no age, as the column's text: sentinels like 9999-12-31
 	Zone   string   `json:"zone,omitempty"`  // of clock times without zone; copied from the rule
@@ -29,6 +30,9 @@ func (a Age) Location() *time.Location {
 // String writes the age as a person would.
 func (a Age) String() string {
 	out := a.Column
+	if a.Join != "" {
+		out = a.Join + "." + a.Column
+	}
 	if a.Unit != "" {
 		out += " (" + string(a.Unit) + ")"
 	}

@@ -89,7 +89,18 @@ func (c *checking) age() {
 	if age.Column == "" {
 		return
 	}
-	col := c.column("age", age.Column)
+	var col *shape.Column
+	if age.Join == "" {
+		col = c.column("age", age.Column)
+	} else if other := c.Joined[age.Join]; other != nil {
+		if col, _ = other.Column(age.Column); col == nil {
+			remedy := other.Name + " has the columns " + strings.Join(other.ColumnNames(), ", ")
+			if near := shape.Nearest(age.Column, other.ColumnNames()); near != "" {
+				remedy = "did you mean " + age.Join + "." + near + "?"
+			}
+			c.fail("age", fmt.Sprintf("column %q is not in %s.%s", age.Column, c.rule.Source, other.Name), remedy)
+		}
+	}
 	if col == nil {
 		return
 	}
@@ -109,7 +120,9 @@ func (c *checking) age() {
 			c.fail(fmt.Sprintf("age.never[%d]", i), err.Error(), "write the value as it stands in the column")
 		}
 	}
-	if !t.IndexServes(col.Name) {
+	if age.Join != "" {
+		c.warn("age", fmt.Sprintf("the age stands in another table (%s), so every slice looks at all rows of %s", age, t.Name), "")
+	} else if !t.IndexServes(col.Name) {
 		c.warn("age", fmt.Sprintf("no index of %s begins with %q, so every slice reads the whole table", t.Name, col.Name), fmt.Sprintf("an index on (%s) makes it fast", strings.Join(append([]string{col.Name}, t.Key...), ", ")))
 	}
 	if m := c.rule.Modified; m != "" {
@@ -149,7 +162,7 @@ func (c *checking) clauses() {
 				c.fail(at+".keep", fmt.Sprintf("there is no keep named %q", name), remedy)
 			}
 		}
-		if clause.Keep.Newest > 0 && (len(c.Table.Partitions) == 0 || c.Table.Partitions[0].Column != r.Age.Column) {
+		if clause.Keep.Newest > 0 && (len(c.Table.Partitions) == 0 || r.Age.Join != "" || c.Table.Partitions[0].Column != r.Age.Column) {
 			c.fail(at+".newest", fmt.Sprintf("%s is not partitioned by ranges of its age column %q", c.Table.Name, r.Age.Column), "write a keep like P6M")
 		}
 		if s := e.Archive.Store; e.Then.Copies() && s != "" && !contains(c.Stores, s) {
@@ -232,7 +245,10 @@ func (c *checking) columns() {
 			}
 		}
 	}
-	protected := append(append([]string{}, t.Key...), r.Age.Column)
+	protected := append([]string{}, t.Key...)
+	if r.Age.Join == "" {
+		protected = append(protected, r.Age.Column)
+	}
 	for _, p := range parts {
 		for i, name := range p.omit {
 			if c.column(fmt.Sprintf("%somit[%d]", p.field, i), name) != nil && contains(protected, name) {

@@ -20,10 +20,14 @@ func Write(r *Rule) string {
 	}
 	w.field(0, "source", r.Source)
 	w.field(0, "table", r.Table)
+	column := r.Age.Column
+	if r.Age.Join != "" {
+		column = r.Age.Join + "." + column
+	}
 	if r.Age.Unit == "" && len(r.Age.Never) == 0 {
-		w.field(0, "age", r.Age.Column)
+		w.field(0, "age", column)
 	} else {
-		parts := []string{"column: " + scalar(r.Age.Column)}
+		parts := []string{"column: " + scalar(column)}
 		if r.Age.Unit != "" {
 			parts = append(parts, "unit: "+string(r.Age.Unit))
 		}

@@ -352,6 +352,11 @@ func (r *reader) rule(f map[string]ast.Node) {
 	out.Mask = r.mask("mask", f["mask"])
 	out.Confirm = r.text("confirm", f["confirm"], false, "")
 	r.joins(f["joins"])
+	if join, column, ok := strings.Cut(out.Age.Column, "."); ok {
+		if _, declared := out.Joins[join]; declared {
+			out.Age.Join, out.Age.Column = join, column
+		}
+	}
 	r.clauses(f["clauses"])
 	r.agree()
 	p, err := pace.Parse(r.text("pace", f["pace"], false, ""))

@@ -32,7 +32,7 @@ func newDialect(sel source.Selection, prefix string) *dialect {
 // Folds: the pattern match follows the column's collation, which shape.Column tells of.
 func (d *dialect) Folds() bool { return false }
 
-func (d *dialect) column() string { return d.prefix + quote(d.age.Column) }
+func (d *dialect) column() string { return d.name(d.sel.AgeRef()) }
 
 // real is the condition that a date or time is one: not zero, no zero in it, no day that its month does not have.
 func real(c string) string {
@@ -46,7 +46,7 @@ func (d *dialect) Instant() string {
 	if d.age.Unit != "" {
 		out = c + " IS NOT NULL"
 	}
-	col, _ := d.table.Column(d.age.Column)
+	col, _ := d.sel.AgeColumn()
 	for _, s := range d.age.Never {
 		if v, err := rule.NeverValue(col, s); err == nil {
 			out += " AND " + c + " <> " + typed(d.Bind(encode(v)), v)
@@ -62,7 +62,7 @@ func (d *dialect) Before(at time.Time) string { return d.bounded("<", at) }
 func (d *dialect) Since(at time.Time) string { return d.bounded(">=", at) }
 
 func (d *dialect) bounded(op string, at time.Time) string {
-	col, _ := d.table.Column(d.age.Column)
+	col, _ := d.sel.AgeColumn()
 	v := value.Value{Kind: col.Kind, N: at.UnixMicro()}
 	switch {
 	case d.age.Unit != "":
@@ -245,12 +245,12 @@ func iso(expr string, c *shape.Column) string {
 // Tally counts a span of age by clause.
 func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Span) ([]source.Tally, error) {
 	d := newDialect(sel, "t.")
-	c, _ := sel.Table.Column(sel.Age.Column)
+	c, _ := sel.AgeColumn()
 	restored, err := s.restored(ctx, sel.Table, "t.")
 	if err != nil {
 		return nil, err
 	}
-	q := source.TallyQuery{From: "FROM " + quote(sel.Table.Name) + " t", Age: "t." + quote(c.Name), Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
+	q := source.TallyQuery{From: "FROM " + quote(sel.Table.Name) + " t", Age: newDialect(sel, "t.").column(), Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
 	if refs := referenced(sel.Table, "t."); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
@@ -287,7 +287,7 @@ func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filte
 
 // Ends returns the oldest and newest age that are instants.
 func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
-	c, _ := sel.Table.Column(sel.Age.Column)
+	c, _ := sel.AgeColumn()
 	for i, order := range []string{"", " DESC"} {
 		found := false
 		d := newDialect(sel, "t.")

@@ -28,8 +28,10 @@ const chunkRows, chunkBytes = 1024, 1 << 20
 // server reads a comparison of rows as a condition for the whole table.
 func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
 	t := req.Table
-	_, age := t.Column(req.Age.Column)
-	position := append([]int{age}, t.KeyPositions()...)
+	position := []string{d.column()}
+	for _, k := range t.Key {
+		position = append(position, d.prefix+quote(k))
+	}
 	where, err := s.selected(ctx, req.Selection, d)
 	if err != nil {
 		return "", err
@@ -37,15 +39,18 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	if req.After != nil {
 		bound := func(i int) string { return typed(d.Bind(encode(req.After[i])), req.After[i]) }
 		last := len(position) - 1
-		after := fmt.Sprintf("%s > %s", d.prefix+quote(t.Columns[position[last]].Name), bound(last))
+		after := fmt.Sprintf("%s > %s", position[last], bound(last))
 		for i := last - 1; i >= 0; i-- {
-			name := d.prefix + quote(t.Columns[position[i]].Name)
+			name := position[i]
 			after = fmt.Sprintf("%s > %s OR %s = %s AND (%s)", name, bound(i), name, bound(i), after)
 		}
 		where += fmt.Sprintf(" AND %s >= %s AND (%s)", d.column(), bound(0), after)
 	}
-	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", expressions(t, "t.", append(append([]int{}, req.Columns...), position...)),
-		quote(t.Name), where, expressions(t, "t.", position), req.MaxRows), nil
+	list := strings.Join(position, ", ")
+	if len(req.Columns) > 0 {
+		list = expressions(t, "t.", req.Columns) + ", " + list
+	}
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, quote(t.Name), where, strings.Join(position, ", "), req.MaxRows), nil
 }
 
 // ReadSlice reads one slice in order of (age, key), as one consistent read without locks.
@@ -57,8 +62,11 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return nil, err
 	}
 	query, args := d.Finish(query, nil)
-	_, age := t.Column(req.Age.Column)
-	position := append([]int{age}, t.KeyPositions()...)
+	age, _ := req.AgeColumn()
+	position := []*shape.Column{age}
+	for _, k := range t.KeyPositions() {
+		position = append(position, &t.Columns[k])
+	}
 	out := &source.Slice{}
 	keys := bykey.NewLocators(t)
 	out.Locators = keys
@@ -86,7 +94,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 			}
 			last = last[:0]
 			for i, v := range row[width:] {
-				x, err := decode(v, &t.Columns[position[i]], arena.Keep)
+				x, err := decode(v, position[i], arena.Keep)
 				if err != nil {
 					return err
 				}
@@ -95,7 +103,9 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 					keys.Add(x)
 				}
 			}
-			rows++
+			if rows++; rows == 1 {
+				out.First = value.CloneRow(last)
+			}
 			bytes += int64(chunk.Size()-before) + int64(8*width)
 			if chunk.Rows() >= chunkRows || chunk.Size() >= chunkBytes {
 				if err := flush(); err != nil {

@@ -35,9 +35,11 @@ func newDialect(sel source.Selection) *dialect {
 // Folds: LIKE tells letters of different case apart.
 func (d *dialect) Folds() bool { return false }
 
+func (d *dialect) column() string { return d.name(d.sel.AgeRef()) }
+
 // Instant is the condition that the age is an instant.
 func (d *dialect) Instant() string {
-	name := "t." + quote(d.age.Column)
+	name := d.column()
 	out := "isfinite(" + name + ")"
 	if d.age.Unit != "" {
 		out = name + " IS NOT NULL"
@@ -46,10 +48,10 @@ func (d *dialect) Instant() string {
 }
 
 func (d *dialect) sentinels() (out string) {
-	c, _ := d.table.Column(d.age.Column)
+	c, _ := d.sel.AgeColumn()
 	for _, s := range d.age.Never {
 		if v, err := rule.NeverValue(c, s); err == nil {
-			out += " AND t." + quote(c.Name) + " <> " + constant(v, c)
+			out += " AND " + d.column() + " <> " + constant(v, c)
 		}
 	}
 	return out
@@ -62,8 +64,8 @@ func (d *dialect) Before(at time.Time) string { return d.bounded("<", at, "> '-i
 func (d *dialect) Since(at time.Time) string { return d.bounded(">=", at, "< 'infinity'") }
 
 func (d *dialect) bounded(op string, at time.Time, finite string) string {
-	c, _ := d.table.Column(d.age.Column)
-	name := "t." + quote(d.age.Column)
+	c, _ := d.sel.AgeColumn()
+	name := d.column()
 	if d.age.Unit != "" {
 		return fmt.Sprintf("%s %s %d", name, op, d.age.Unit.Count(at)) + d.sentinels()
 	}
@@ -229,12 +231,12 @@ func (s *Source) counting(ctx context.Context, query string, args []any, each fu
 // Tally counts a span of age by clause.
 func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Span) ([]source.Tally, error) {
 	d := newDialect(sel)
-	c, _ := sel.Table.Column(sel.Age.Column)
+	c, _ := sel.AgeColumn()
 	restored, err := s.restored(ctx, sel.Table)
 	if err != nil {
 		return nil, err
 	}
-	q := source.TallyQuery{From: "FROM " + table(sel.Table) + " t", Age: "t." + quote(c.Name), Restored: restored, Text: func(e string) string { return "coalesce(" + iso(e, c) + ", '')" }}
+	q := source.TallyQuery{From: "FROM " + table(sel.Table) + " t", Age: d.column(), Restored: restored, Text: func(e string) string { return "coalesce(" + iso(e, c) + ", '')" }}
 	if refs := referenced(sel.Table); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
@@ -255,7 +257,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 // Outside counts rows whose age is no instant.
 func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, err error) {
 	d := newDialect(sel)
-	name := "t." + quote(sel.Age.Column)
+	name := d.column()
 	condition := name + " IS NULL"
 	if sel.Age.Unit == "" {
 		condition += fmt.Sprintf(" OR %[1]s = 'infinity' OR %[1]s = '-infinity'", name)
@@ -277,8 +279,8 @@ func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filte
 // Ends returns the oldest and newest age that are instants.
 func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
 	d := newDialect(sel)
-	c, _ := sel.Table.Column(sel.Age.Column)
-	name := "t." + quote(c.Name)
+	c, _ := sel.AgeColumn()
+	name := d.column()
 	for i, order := range []string{"", " DESC"} {
 		found := false
 		query := fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c), table(sel.Table), d.Instant(), name, order)

@@ -94,7 +94,7 @@ const chunkRows, chunkBytes = 1024, 1 << 20
 // ReadSlice reads one slice through binary COPY.
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
 	t := req.Table
-	_, agePos := t.Column(req.Age.Column)
+	ageColumn, _ := req.AgeColumn()
 	keyPos := t.KeyPositions()
 	d := newDialect(req.Selection)
 	query, err := s.sliceQuery(ctx, req, d)
@@ -122,6 +122,13 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		}
 		at := 3 + len(keyPos)
 		lastAge = append(lastAge[:0], fields[at]...)
+		if out.First == nil {
+			v, err := decode(lastAge, ageColumn, func(b []byte) []byte { return append([]byte{}, b...) })
+			if err != nil {
+				return err
+			}
+			out.First = append([]value.Value{v}, value.CloneRow(keys.key(0))...)
+		}
 		for i, raw := range fields[at+1:] {
 			v, err := decode(raw, &t.Columns[req.Columns[i]], chunk.Keep)
 			if err != nil {
@@ -170,7 +177,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	}
 	out.More = out.More || keys.Len() >= req.MaxRows
 	if n := keys.Len(); n > 0 {
-		v, err := decode(lastAge, &t.Columns[agePos], func(b []byte) []byte { return b })
+		v, err := decode(lastAge, ageColumn, func(b []byte) []byte { return b })
 		if err != nil {
 			return nil, err
 		}
@@ -182,12 +189,12 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 // sliceQuery reads a slice: the locators, the age, and the columns.
 func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
 	t := req.Table
-	age, _ := t.Column(req.Age.Column)
+	age, _ := req.AgeColumn()
 	where, err := s.selected(ctx, req.Selection, d)
 	if err != nil {
 		return "", err
 	}
-	order := "t." + quote(age.Name) + ", " + quoteAll("t.", t.Key)
+	order := d.column() + ", " + quoteAll("t.", t.Key)
 	if req.After != nil {
 		bounds := []string{constant(req.After[0], age)}
 		for i, k := range t.Key {
@@ -197,7 +204,7 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		where += " AND (" + order + ") > (" + strings.Join(bounds, ", ") + ")"
 	}
 	list := append([]string{"t.tableoid", "t.ctid", "t.xmin"}, expressions(t, t.KeyPositions())...)
-	list = append(append(list, expression(age)), expressions(t, req.Columns)...)
+	list = append(append(list, d.column()), expressions(t, req.Columns)...)
 	return fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d) TO STDOUT (FORMAT binary)",
 		strings.Join(list, ", "), table(t), where, order, req.MaxRows), nil
 }

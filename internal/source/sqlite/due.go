@@ -35,7 +35,7 @@ func newDialect(sel source.Selection, prefix string) *dialect {
 // Folds: LIKE takes ASCII letters of different case for equal.
 func (d *dialect) Folds() bool { return true }
 
-func (d *dialect) column() string { return d.prefix + quote(d.age.Column) }
+func (d *dialect) column() string { return d.name(d.sel.AgeRef()) }
 
 // iso is the condition that a column holds text that is a real date, with a real time behind it if any, as SQLite's own
 // date functions (deterministic for such text) find. They are dear, so the two usual forms take one call each.
@@ -70,7 +70,7 @@ func (d *dialect) Instant() string {
 		out = "typeof(" + c + ") = 'integer'"
 	}
 	for _, s := range d.age.Never {
-		col, _ := d.table.Column(d.age.Column)
+		col, _ := d.sel.AgeColumn()
 		if v, err := rule.NeverValue(col, s); err == nil {
 			if v.Kind == value.Int {
 				out += " AND " + c + " <> " + d.Bind(v.N)
@@ -148,7 +148,11 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 }
 
 func (d *dialect) name(r filter.Ref) string {
-	if text, ok := d.sel.Joined(r, func(t *shape.Table) string { return quote(t.Name) }, quote, d.prefix); ok {
+	ours := d.prefix
+	if ours == "" { // within the subquery, a bare name would mean the other table's column
+		ours = quote(d.table.Name) + "."
+	}
+	if text, ok := d.sel.Joined(r, func(t *shape.Table) string { return quote(t.Name) }, quote, ours); ok {
 		return text
 	}
 	return d.prefix + quote(r.Name)
@@ -340,7 +344,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 		from += " LIMIT -1) t"
 		d.judged = true
 	}
-	q := source.TallyQuery{From: from, Age: "+t." + quote(sel.Age.Column), Text: func(e string) string { return e }, Restored: restored}
+	q := source.TallyQuery{From: from, Age: "+" + newDialect(sel, "t.").column(), Text: func(e string) string { return e }, Restored: restored}
 	if refs := referenced(sel.Table, "t."); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
@@ -429,7 +433,7 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 		}
 		if condition != "TRUE" {
 			text, args := d.Finish(fmt.Sprintf("SELECT coalesce(avg(CASE WHEN %s THEN 1.0 ELSE 0.0 END), 0) FROM (SELECT * FROM %s WHERE %s ORDER BY %s LIMIT %d) t",
-				condition, quote(sel.Table.Name), newDialectOn(d, "").Before(t.At), quote(sel.Age.Column), sampled), nil)
+				condition, quote(sel.Table.Name), newDialectOn(d, "").Before(t.At), newDialectOn(d, "").column(), sampled), nil)
 			var part float64
 			if err := s.read.QueryRowContext(ctx, text, args...).Scan(&part); err != nil {
 				return nil, err

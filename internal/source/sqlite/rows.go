@@ -75,7 +75,9 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 				keys.Add(x)
 			}
 		}
-		rows++
+		if rows++; rows == 1 {
+			out.First = value.CloneRow(last)
+		}
 		bytes += int64(chunk.Size()-before) + int64(8*width)
 		if chunk.Rows() >= chunkRows || chunk.Size() >= chunkBytes {
 			if err := flush(); err != nil {
@@ -103,13 +105,11 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 // sliceQuery reads a slice: the columns, then age and key.
 func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
 	t := req.Table
-	_, age := t.Column(req.Age.Column)
-	position := append([]int{age}, t.KeyPositions()...)
 	where, err := s.selected(ctx, req.Selection, d)
 	if err != nil {
 		return "", err
 	}
-	order := "t." + quote(req.Age.Column) + ", " + quoteAll("t.", t.Key)
+	order := d.column() + ", " + quoteAll("t.", t.Key)
 	if req.After != nil {
 		after, err := fromValues(req.After)
 		if err != nil {
@@ -121,8 +121,11 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		}
 		where += " AND (" + order + ") > (" + strings.Join(bounds, ", ") + ")"
 	}
-	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d",
-		expressions(t, "t.", append(append([]int{}, req.Columns...), position...)), quote(t.Name), where, order, req.MaxRows), nil
+	list := "+" + d.column() + ", " + expressions(t, "t.", t.KeyPositions())
+	if len(req.Columns) > 0 {
+		list = expressions(t, "t.", req.Columns) + ", " + list
+	}
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, quote(t.Name), where, order, req.MaxRows), nil
 }
 
 // Locate needs only the keys: the content is compared when a batch deletes.
