@@ -114,7 +114,7 @@ func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 		{[]string{"rule", "apply", "-f", "-"}, 1, "-:3:4: rule from-stdin: field table: missing; name it"},
 		{[]string{"rule", "show", "x", "-server", "http://127.0.0.1:1"}, 1, "no service answers at http://127.0.0.1:1"},
 		{[]string{"restore", "request", "-run", "x", "-out", "f"}, 2, "-out goes with -into file"},
-		{[]string{"demo", "-engine", "papyrus"}, 2, "neither sqlite nor postgres"},
+		{[]string{"demo", "-engine", "papyrus"}, 2, "none of sqlite, postgres and mariadb"},
 		{[]string{"demo", "-engine", "postgres"}, 2, "needs -dsn"},
 		{[]string{"serve", "-log", "runes"}, 2, "neither text nor json"},
 		{[]string{"serve", "-level", "loud"}, 2, "none of debug"},

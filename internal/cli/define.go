@@ -40,7 +40,6 @@ func commands() []command {
 			fileFlag(f)
 			f.String("reason", "", "why a locked clause is loosened; it is kept")
 		}, run: ruleApply},
-		{name: "rule compare", summary: "say which rows become due or stop being due if a file were applied", flags: fileFlag, run: ruleCompare},
 		{name: "rule forecast", args: "RULE", summary: "say what runs in the coming months would take", flags: func(f *flag.FlagSet) { f.Int("months", 12, "how many months to look ahead") }, run: ruleForecast},
 		{name: "rule list", summary: "list the rules", run: ruleList},
 		{name: "rule show", args: "RULE", summary: "show a rule and its revisions", run: ruleShow},
@@ -48,6 +47,7 @@ func commands() []command {
 		{name: "keep list", summary: "list the named keeps that rules share", run: keepList},
 
 		{name: "plan make", args: "RULE", summary: "compute what a run would take, and change nothing", flags: planFlags, run: planMake},
+		{name: "plan compare", summary: "say which rows become due or stop being due if a file were applied", flags: fileFlag, run: planCompare},
 		{name: "plan show", args: "PLAN", summary: "show a plan", flags: planShowFlags, run: planShow},
 
 		{name: "run start", args: "PLAN", summary: "carry out a plan", flags: func(f *flag.FlagSet) { f.Bool("watch", false, "stay and show its progress") }, run: runStart},

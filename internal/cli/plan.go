@@ -178,7 +178,7 @@ func (e *env) plan(p *catalog.Plan) error {
 	return nil
 }
 
-func ruleCompare(e *env) error {
+func planCompare(e *env) error {
 	in, err := e.ruleFile()
 	if err != nil {
 		return err

@@ -98,7 +98,7 @@ func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
 		w.refuse(1, []string{"format", "csv, ndjson or parquet"}, "restore", "request", "-run", "x", "-into", "file", "-format", "xls")
 		w.refuse(2, []string{"-o \"xml\""}, "rule", "list", "-o", "xml")
 		w.refuse(2, []string{`"rule paint" is no command`}, "rule", "paint")
-		narrow := must1[catalog.Plan](w, "plan", "make", "scans", "-before", "2020-01-02")
+		narrow := must1[catalog.Plan](w, "plan", "make", "scans", "-exact", "-before", "2020-01-02")
 		if narrow.Counts.V.Due != 23 {
 			t.Errorf("a plan before 2 January takes %d rows instead of the 23 hours before it", narrow.Counts.V.Due)
 		}
@@ -145,7 +145,7 @@ func TestMissingRightsAreNamedWithTheGrant(t *testing.T) {
 	w.must("source", "add", "harbour", "-engine", "postgres", "-address", strings.Replace(w.dsn, "postgres@", "keeper@", 1))
 	w.refuse(1, []string{"missing", `CREATE SCHEMA ambercellar AUTHORIZATION "keeper"`, `GRANT DELETE, INSERT ON "public"."scan" TO "keeper"`, "row security would hide rows", "BYPASSRLS", "replica identity NOTHING"}, "source", "check", "harbour")
 	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle")))
-	p := must1[catalog.Plan](w, "plan", "make", "scans")
+	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
 	w.refuse(1, []string{"journal tables cannot be made", "source check harbour"}, "run", "start", p.ID)
 	w.exec("CREATE SCHEMA ambercellar AUTHORIZATION keeper")
 	r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
@@ -264,7 +264,7 @@ func TestATableAlteredSinceThePlanStopsTheRun(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
 		w.define("archive", "gentle")
-		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
 		w.exec("ALTER TABLE scan ADD COLUMN colour text")
 		r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
 		if r.State != catalog.Failed || !strings.Contains(r.Reason, "was altered since the plan was made") {

@@ -304,7 +304,7 @@ func (w *world) define(then, pace string) {
 // planned makes a plan of the scan rule and starts a run of it.
 func (w *world) planned() api.RunView {
 	w.t.Helper()
-	p := must1[catalog.Plan](w, "plan", "make", "scans")
+	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
 	return must1[api.RunView](w, "run", "start", p.ID)
 }
 

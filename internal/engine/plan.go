@@ -23,7 +23,7 @@ import (
 // How long counting may take: unasked, so that a plan of a small table is exact and one of a large table is there at
 // once; and where an exact plan is asked for, unless another budget is given.
 const (
-	quickBudget = 500 * time.Millisecond
+	quickBudget = 300 * time.Millisecond
 	ExactBudget = 10 * time.Minute
 )
 

@@ -46,6 +46,19 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string) (*catalog.R
 	if err != nil {
 		return nil, err
 	}
+	guard, err := e.Catalog.Guard(ctx, r.Source)
+	if err != nil {
+		return nil, err
+	}
+	named := map[string]rule.Named{}
+	for _, k := range keeps {
+		named[k.Name] = k.Body.V
+	}
+	for _, b := range guarded(guard, &body, p.MadeAt.Time, resolver(named, &p.Shape.V)) {
+		if !slices.Contains(p.Detail.V.Guards, b.message) { // set after the plan was made
+			return nil, &RefusedError{Field: "plan", Message: b.message, Remedy: again}
+		}
+	}
 	if err := src.PrepareJournal(ctx); err != nil {
 		return nil, err
 	}

@@ -182,7 +182,7 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 	out := source.NewJournalRow(b)
 	var earlier *source.JournalRow
 	err := s.transaction(ctx, func(c *sql.Conn) error {
-		if s.mariadb { // zero: a lock that is not free fails at once; elsewhere a second is the least
+		if s.mariadb && !skip { // zero: a lock that is not free fails at once; MySQL takes no less than a second, and SKIP LOCKED fails with zero
 			if _, err := c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = 0"); err != nil {
 				return err
 			}
@@ -257,9 +257,13 @@ func (w *batchWork) columns() []int {
 	return append(append([]int{}, w.b.Columns...), w.b.Table.KeyPositions()...)
 }
 
-// groups calls fn for groups of keys that fit into one statement.
-func groups(t *shape.Table, keys [][]value.Value, fn func([][]value.Value) error) error {
-	size := max(maxBound/len(t.Key), 1)
+// groups calls fn for groups of keys that fit into one statement. Statements that lock take one key each where others
+// have locked rows: the optimizer may read a small table as a whole for a list of keys, and would wait for every row.
+func (w *batchWork) groups(locks bool, keys [][]value.Value, fn func([][]value.Value) error) error {
+	size := max(maxBound/len(w.b.Table.Key), 1)
+	if locks && w.skip {
+		size = 1
+	}
 	for len(keys) > 0 {
 		n := min(size, len(keys))
 		if err := fn(keys[:n]); err != nil {
@@ -287,7 +291,7 @@ func (w *batchWork) reporting(ctx context.Context, query string, args []any, rep
 func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, condition, lock string, report bykey.Rower) error {
 	t := w.b.Table
 	condition, more := d.Finish(condition, nil)
-	return groups(t, keys, func(group [][]value.Value) error {
+	return w.groups(strings.HasSuffix(lock, "FOR UPDATE"), keys, func(group [][]value.Value) error {
 		in, args := among(t, "t.", group)
 		query := "SELECT " + expressions(t, "t.", w.columns()) + " FROM " + quote(t.Name) + " t WHERE " + in + condition + lock
 		return w.reporting(ctx, query, append(args, more...), report)
@@ -317,7 +321,7 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 	prefix := quote(t.Name) + "."
 	d := newDialect(w.b.Selection, prefix)
 	condition, more := d.Finish(unheld(w.b.Selection, d), nil)
-	return groups(t, keys, func(group [][]value.Value) error {
+	return w.groups(true, keys, func(group [][]value.Value) error {
 		in, args := among(t, prefix, group)
 		return w.reporting(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+expressions(t, "", w.columns()), append(args, more...), report)
 	})
@@ -335,7 +339,7 @@ func (w *batchWork) lockAndDelete(ctx context.Context, keys [][]value.Value, rep
 	if err != nil {
 		return err
 	}
-	return groups(t, locked, func(group [][]value.Value) error {
+	return w.groups(true, locked, func(group [][]value.Value) error {
 		in, args := among(t, quote(t.Name)+".", group)
 		res, err := w.conn.ExecContext(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in, args...)
 		if err != nil {

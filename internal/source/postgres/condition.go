@@ -51,7 +51,7 @@ func (d *dialect) sentinels() (out string) {
 	c, _ := d.sel.AgeColumn()
 	for _, s := range d.age.Never {
 		if v, err := rule.NeverValue(c, s); err == nil {
-			out += " AND " + d.column() + " <> " + constant(v, c)
+			out += " AND " + d.column() + " <> " + d.bound(filter.Ref{Column: c}, v, false)
 		}
 	}
 	return out
@@ -265,7 +265,8 @@ func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, er
 	if len(sel.Age.Never) > 0 {
 		condition += " OR NOT (TRUE" + d.sentinels() + ")"
 	}
-	err = s.counting(ctx, "SELECT count(*) FROM "+table(sel.Table)+" t WHERE "+condition, nil, func(rows pgx.Rows) error { return rows.Scan(&n) })
+	text, args := d.Finish("SELECT count(*) FROM "+table(sel.Table)+" t WHERE "+condition, numbered)
+	err = s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&n) })
 	return n, err
 }
 
@@ -278,13 +279,13 @@ func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filte
 
 // Ends returns the oldest and newest age that are instants.
 func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
-	d := newDialect(sel)
 	c, _ := sel.AgeColumn()
-	name := d.column()
 	for i, order := range []string{"", " DESC"} {
 		found := false
-		query := fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c), table(sel.Table), d.Instant(), name, order)
-		err = s.counting(ctx, query, nil, func(rows pgx.Rows) error {
+		d := newDialect(sel)
+		name := d.column()
+		query, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c), table(sel.Table), d.Instant(), name, order), numbered)
+		err = s.counting(ctx, query, args, func(rows pgx.Rows) error {
 			var text string
 			if err := rows.Scan(&text); err != nil {
 				return err

@@ -201,7 +201,7 @@ func (d *dialect) compareDecimal(r filter.Ref, op filter.Op, v value.Value) stri
 	floor := new(big.Int).Div(exact.Num(), exact.Denom()) // Euclidean: rounds down, as denominators are positive
 	above, below := "TRUE", "FALSE"
 	if floor.IsInt64() {
-		above, below = fmt.Sprintf("+%s > %d", d.name(r), floor.Int64()), fmt.Sprintf("+%s <= %d", d.name(r), floor.Int64())
+		above, below = fmt.Sprintf("+%s > %s", d.name(r), d.Bind(floor.Int64())), fmt.Sprintf("+%s <= %s", d.name(r), d.Bind(floor.Int64()))
 	} else if floor.Sign() > 0 {
 		above, below = below, above
 	}
