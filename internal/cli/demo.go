@@ -206,7 +206,11 @@ func (d *demoRun) carryOut(name string) (*api.RunView, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.say("   plan %s: cutoff %s, %s of %s rows due, last that goes %s, first that stays %s", p.ID, p.Cutoff.Format(time.RFC3339), count(p.Counts.V.Due), count(p.Counts.V.Total), p.Counts.V.LastGoing, p.Counts.V.FirstStays)
+	d.say("   plan %s: %s of %s rows due", p.ID, count(p.Counts.V.Due), count(p.Counts.V.Total))
+	for i, c := range p.Detail.V.Clauses {
+		n := p.Counts.V.Clauses[i]
+		d.say("      clause %s: keep %s, cutoff %s, %s due; last that goes %s, first that stays %s", c.Label, c.Keep, c.Cutoff.Format(time.RFC3339), count(n.Due), dash(n.LastGoing), dash(n.FirstStays))
+	}
 	r, err := client.Post[api.RunView](d.ctx, d.client, "/runs", api.NewRun{Plan: p.ID})
 	if err != nil {
 		return nil, err

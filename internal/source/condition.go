@@ -197,6 +197,24 @@ type TallyQuery struct {
 // Tally writes one statement with a row a clause: clause, rows, due, held, restored, referenced, judged otherwise by
 // collation, and the ages oldest, newest, last going, first staying.
 func (s Selection) Tally(d Dialect, span Span, q TallyQuery) string {
+	one := func(state int) string { return fmt.Sprintf("sum(CASE WHEN s = %d THEN 1 ELSE 0 END)", state) }
+	return fmt.Sprintf("SELECT c, count(*), %s, %s, %s, %s, %s, %s, %s, %s, %s FROM (%s) x GROUP BY c", one(1), one(2), one(3), one(4), one(5),
+		q.Text("min(a)"), q.Text("max(a)"), q.Text("max(CASE WHEN s = 1 THEN a END)"), q.Text("min(CASE WHEN b = 0 THEN a END)"), s.Judged(d, span, q))
+}
+
+// States of a row, as Judged numbers them: those that are old enough are due unless something else holds of them.
+const (
+	StateYoung = iota // or outside of what a narrower plan asks for
+	StateDue
+	StateHeld
+	StateRestored
+	StateReferenced
+	StateDoubtful // the column's own collation judges otherwise
+)
+
+// Judged writes one statement with a row a row: c, the clause that governs it (-1: none); a, its age; b, whether that
+// lies before the clause's cutoff; and s, its state.
+func (s Selection) Judged(d Dialect, span Span, q TallyQuery) string {
 	governs := func(collated bool) string {
 		var b strings.Builder
 		for _, t := range s.Terms {
@@ -241,7 +259,6 @@ func (s Selection) Tally(d Dialect, span Span, q TallyQuery) string {
 		plain.Holds = nil
 		only = strings.Join(plain.Narrowed(d), " AND ")
 	}
-	one := func(condition string) string { return "CASE WHEN " + condition + " THEN 1 ELSE 0 END" }
 	other := "FALSE"
 	inner := fmt.Sprintf("SELECT t.*, %s AS ambercellar_c", governs(false))
 	if s.Collates(d) {
@@ -259,9 +276,7 @@ func (s Selection) Tally(d Dialect, span Span, q TallyQuery) string {
 		}
 	}
 	state += " ELSE 1 END"
-	middle := fmt.Sprintf("SELECT t.ambercellar_c AS c, %s AS a, %s AS b, %s AS s FROM (%s) t", q.Age, one(aged("t.ambercellar_c")), state, inner)
-	return fmt.Sprintf("SELECT c, count(*), sum(%s), sum(%s), sum(%s), sum(%s), sum(%s), %s, %s, %s, %s FROM (%s) x GROUP BY c",
-		one("s = 1"), one("s = 2"), one("s = 3"), one("s = 4"), one("s = 5"), q.Text("min(a)"), q.Text("max(a)"), q.Text("max(CASE WHEN s = 1 THEN a END)"), q.Text("min(CASE WHEN b = 0 THEN a END)"), middle)
+	return fmt.Sprintf("SELECT t.ambercellar_c AS c, %s AS a, CASE WHEN %s THEN 1 ELSE 0 END AS b, %s AS s FROM (%s) t", q.Age, aged("t.ambercellar_c"), state, inner)
 }
 
 // beforeIn is Before for rows of a span, which need not be asked where the span says it already.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/hex"
 	"fmt"
 	"math/big"
@@ -344,25 +345,89 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 		from += " LIMIT -1) t"
 		d.judged = true
 	}
-	q := source.TallyQuery{From: from, Age: "+" + newDialect(sel, "t.").column(), Text: func(e string) string { return e }, Restored: restored}
+	q := source.TallyQuery{From: from, Age: "+" + newDialect(sel, "t.").column(), Restored: restored}
 	if refs := referenced(sel.Table, "t."); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
-	text, args := d.Finish(sel.Tally(d, span, q), nil)
-	rows, err := s.read.QueryContext(ctx, text, args...)
+	text, args := d.Finish(sel.Judged(d, span, q), nil)
+	conn, err := s.read.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	found := map[int64]*tally{}
+	// Added up here: SQLite would sort all rows to group them.
+	err = eachRow(ctx, conn, text, args, func(row []driver.Value) error {
+		c, _ := row[0].(int64)
+		before, _ := row[2].(int64)
+		state, _ := row[3].(int64)
+		if found[c] == nil {
+			found[c] = &tally{Tally: source.Tally{Clause: int(c)}}
+		}
+		found[c].add(row[1], before == 1, state)
+		return nil
+	})
 	if err != nil {
 		return nil, fmt.Errorf("table %s: counting: %w", sel.Table.Name, err)
 	}
-	defer rows.Close()
 	var out []source.Tally
-	for rows.Next() {
-		var t source.Tally
-		if err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, nullText{&t.Oldest}, nullText{&t.Newest}, nullText{&t.LastGoing}, nullText{&t.FirstStays}); err != nil {
-			return nil, err
-		}
-		out = append(out, t)
+	for _, t := range found {
+		t.Oldest, t.Newest, t.LastGoing, t.FirstStays = ageText(t.oldest), ageText(t.newest), ageText(t.lastGoing), ageText(t.firstStays)
+		out = append(out, t.Tally)
 	}
-	return out, rows.Err()
+	return out, nil
+}
+
+// tally is a tally being added up; its ages are as the driver returned them.
+type tally struct {
+	source.Tally
+	oldest, newest, lastGoing, firstStays driver.Value
+}
+
+func (t *tally) add(age driver.Value, before bool, state int64) {
+	t.Rows++
+	switch state {
+	case source.StateDue:
+		t.Due++
+		if t.lastGoing == nil || later(age, t.lastGoing) {
+			t.lastGoing = age
+		}
+	case source.StateHeld:
+		t.Held++
+	case source.StateRestored:
+		t.Restored++
+	case source.StateReferenced:
+		t.Referenced++
+	case source.StateDoubtful:
+		t.Collation++
+	}
+	if t.oldest == nil || later(t.oldest, age) {
+		t.oldest = age
+	}
+	if t.newest == nil || later(age, t.newest) {
+		t.newest = age
+	}
+	if !before && (t.firstStays == nil || later(t.firstStays, age)) {
+		t.firstStays = age
+	}
+}
+
+// later orders two ages as SQLite does: numbers by size, text byte by byte.
+func later(a, b driver.Value) bool {
+	if x, ok := a.(int64); ok {
+		y, ok := b.(int64)
+		return ok && x > y
+	}
+	x, _ := a.(string)
+	y, _ := b.(string)
+	return x > y
+}
+
+func ageText(v driver.Value) string {
+	if v == nil {
+		return ""
+	}
+	return fmt.Sprint(v)
 }
 
 // Outside counts rows whose age is no instant.
@@ -473,21 +538,4 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	k := newDialect(sel, "t.")
 	text, args = k.Finish(deleteQuery(sel, k)+"("+quoteAll("", sel.Table.Key)+") IN (VALUES …)"+deleteTail(sel, columns, k), nil)
 	return append(out, source.Shown("each batch deletes by key, and compares what comes back with what was read", text, args)), nil
-}
-
-// nullText scans a text that may be NULL; numbers come as their digits.
-type nullText struct{ into *string }
-
-func (n nullText) Scan(v any) error {
-	switch x := v.(type) {
-	case nil:
-		*n.into = ""
-	case []byte:
-		*n.into = string(x)
-	case time.Time: // the driver's conversion of columns declared as dates, which expressions keep us clear of
-		return fmt.Errorf("an age came as a %T", v)
-	default:
-		*n.into = fmt.Sprint(x)
-	}
-	return nil
 }

@@ -37,7 +37,7 @@
     const taken = draft.clauses.some((c) => c.otherwise || !c.where);
     set({ clauses: [...draft.clauses, taken ? { where: "", keep: { period: "P3Y" } } : { otherwise: true, keep: { period: "P18M" } }] });
   }
-  const thens = [{ value: "archive", name: "archive, then delete" }, { value: "copy", name: "copy; delete by a second decision" }, { value: "purge", name: "purge: delete without a copy" }];
+  const thens = [{ value: "archive", name: "archive" }, { value: "copy", name: "copy, delete later" }, { value: "purge", name: "purge, no copy" }];
   const foreign = (keys: Schemas["ForeignKey"][]) => keys.map((k) => `${k.table} (${k.columns.join(", ")}), on delete ${k.on_delete}`);
 </script>
 
