@@ -132,9 +132,13 @@ func (e *env) plan(p *catalog.Plan) error {
 	if p.Segments == 0 {
 		archive = ""
 	}
+	firstStays := c.FirstStays
+	if len(d.Clauses) > 1 { // each clause has its own
+		firstStays = ""
+	}
 	err := e.facts(p, "plan", p.ID, "rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision), "table", p.Source+"."+p.Table, "note", d.Note, "narrowed to", strings.Join(narrow, "; "), "made", at(p.MadeAt),
 		"latest cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of about %s (%s)", count(c.Due), count(c.Total), how),
-		"data", "about "+size(c.Bytes), "oldest", c.Oldest, "last that goes", c.LastGoing, "first that stays", c.FirstStays,
+		"data", "about "+size(c.Bytes), "oldest", c.Oldest, "last that goes", c.LastGoing, "first that stays", firstStays,
 		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments, "takes", seconds, "archive size", archive, "log volume", log,
 		"uncovered", some(c.Uncovered, "rows that no clause covers"), "never due", some(c.Ageless, "rows whose age is no instant"), "in the future", some(c.Future, "rows dated more than a day ahead"),
 		"held", some(c.Held, "aged rows that a hold protects"), "restored", some(c.Restored, "aged rows left alone, as they were restored"),

@@ -5,4 +5,4 @@
   let { class: extra = "mb-2", children }: { class?: string; children: Snippet } = $props();
 </script>
 
-<Alert color="yellow" class="{extra} text-yellow-950! dark:text-yellow-100!">{@render children()}</Alert>
+<Alert color="yellow" class="{extra} text-yellow-950!">{@render children()}</Alert>

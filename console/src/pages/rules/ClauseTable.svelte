@@ -12,7 +12,7 @@
   let lines = $derived(plan.detail.clauses.map((c, i) => ({ ...c, n: plan.counts.clauses[i] })));
 </script>
 
-<Listing label="Clauses" heads={compact ? ["Rows", "Stay", "#Governed", "#Due"] : ["Rows", "Stay", "Cutoff", "Then", "#Governed", "#Due", "Last that goes", "First that stays"]} items={lines}>
+<Listing label="Clauses" heads={compact ? ["Rows", "Stay", "#Governed", "#Due"] : ["Rows", "Stay", "Cutoff", "Then", "#Governed", "#Due", "Last that goes, first that stays"]} items={lines}>
   {#snippet row(c: (typeof lines)[number])}
     <TableBodyRow>
       <TableBodyCell class="{compact ? 'min-w-36' : 'min-w-52'} max-w-80 whitespace-normal"><span class="font-mono text-xs">{c.label}</span>{#if c.about || c.locked}<div class="text-xs text-gray-500 dark:text-gray-400">{c.about}{c.locked ? ` Locked: ${c.locked}` : ""}</div>{/if}</TableBodyCell>
@@ -24,8 +24,7 @@
       <TableBodyCell class="text-right">{number(c.n?.rows)}</TableBodyCell>
       <TableBodyCell class="text-right font-semibold">{number(c.n?.due)}</TableBodyCell>
       {#if !compact}
-        <TableBodyCell>{age(c.n?.last_going ?? "")}</TableBodyCell>
-        <TableBodyCell>{age(c.n?.first_stays ?? "")}</TableBodyCell>
+        <TableBodyCell>{age(c.n?.last_going ?? "")}<br />{age(c.n?.first_stays ?? "")}</TableBodyCell>
       {/if}
     </TableBodyRow>
   {/snippet}
