@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -26,6 +27,25 @@ type Config struct {
 	TLS          string `json:"tls" db:"tls"`                     // "verify" (default off the machine), "require" or "off"
 	TLSCA        string `json:"tls_ca" db:"tls_ca"`               // file of certificates that may sign the server's; empty: the system's
 	Connections  int    `json:"connections" db:"connections"`     // the most that the service opens at a time; at least 3
+}
+
+// Password looks up the password where the configuration says; the empty text where it names no place.
+func (c Config) Password() (string, error) {
+	switch {
+	case c.PasswordEnv != "":
+		p, ok := os.LookupEnv(c.PasswordEnv)
+		if !ok {
+			return "", fmt.Errorf("the environment variable %s, which should hold the password, is not set for the service", c.PasswordEnv)
+		}
+		return p, nil
+	case c.PasswordFile != "":
+		b, err := os.ReadFile(c.PasswordFile)
+		if err != nil {
+			return "", fmt.Errorf("the password file cannot be read: %w", err)
+		}
+		return strings.TrimRight(string(b), "\r\n"), nil
+	}
+	return "", nil
 }
 
 // Source is one open database. Its methods may be called concurrently unless they say otherwise.

@@ -98,6 +98,16 @@ func (t *Table) Column(name string) (*Column, int) {
 	return nil, -1
 }
 
+// NotNull says whether none of the columns takes NULL.
+func (t *Table) NotNull(columns []string) bool {
+	for _, name := range columns {
+		if c, _ := t.Column(name); c == nil || c.Nullable {
+			return false
+		}
+	}
+	return true
+}
+
 // KeyPositions returns the positions of the key's columns.
 func (t *Table) KeyPositions() []int {
 	out := make([]int, len(t.Key))

@@ -39,6 +39,15 @@ func Of(t *shape.Table, keys [][]value.Value) *Locators {
 	return l
 }
 
+// KeyOf returns the key of a row that holds these columns of its table.
+func KeyOf(t *shape.Table, columns []int, row []value.Value) []value.Value {
+	key := make([]value.Value, 0, len(t.Key))
+	for _, k := range t.KeyPositions() {
+		key = append(key, row[slices.Index(columns, k)])
+	}
+	return key
+}
+
 // Rower hands on rows: first the values of a batch's columns, then the key.
 type Rower func(row []value.Value) error
 

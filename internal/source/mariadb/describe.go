@@ -177,21 +177,12 @@ func (s *Source) indexes(ctx context.Context, name string, tables map[string]*sh
 		})
 	for _, t := range tables {
 		for _, x := range t.Indexes {
-			if len(t.Key) == 0 && x.Unique && !x.Partial && allNotNull(t, x.Columns) {
+			if len(t.Key) == 0 && x.Unique && !x.Partial && t.NotNull(x.Columns) {
 				t.Key = x.Columns
 			}
 		}
 	}
 	return err
-}
-
-func allNotNull(t *shape.Table, columns []string) bool {
-	for _, name := range columns {
-		if c, _ := t.Column(name); c == nil || c.Nullable {
-			return false
-		}
-	}
-	return true
 }
 
 func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string]*shape.Table) error {

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"ambercellar/internal/core/shape"
-	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
@@ -88,25 +87,8 @@ func updateJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) er
 
 const journalColumns = "SELECT run, segment, batch, retry, row_count, found, deleted, digest, left_out, first, last, at FROM ambercellar_batch "
 
-func scanJournalRow(scan func(...any) error) (*source.JournalRow, error) {
-	var r source.JournalRow
-	var found, digest, left, at string
-	if err := scan(&r.Run, &r.Segment, &r.Batch, &r.Retry, &r.Rows, &found, &r.Deleted, &digest, &left, &r.First, &r.Last, &at); err != nil {
-		return nil, err
-	}
-	err := r.SetLeftOut(left)
-	var errs [3]error
-	r.Found, errs[0] = value.ParseSet(found)
-	r.Digest, errs[1] = value.ParseSet(digest)
-	r.At, errs[2] = time.Parse(time.RFC3339Nano, at)
-	if err := errors.Join(append(errs[:], err)...); err != nil {
-		return nil, fmt.Errorf("the journal row of run %s, segment %d, batch %d cannot be read: %w", r.Run, r.Segment, r.Batch, err)
-	}
-	return &r, nil
-}
-
 func journalRow(ctx context.Context, c *sql.Conn, run string, segment, batch int) (*source.JournalRow, error) {
-	return scanJournalRow(c.QueryRowContext(ctx, journalColumns+"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
+	return source.ScanJournalRow(c.QueryRowContext(ctx, journalColumns+"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
 }
 
 // Journal returns the rows of a run, or of one of its segments, in order.
@@ -118,7 +100,7 @@ func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source
 	defer rows.Close()
 	var out []source.JournalRow
 	for rows.Next() {
-		r, err := scanJournalRow(rows.Scan)
+		r, err := source.ScanJournalRow(rows.Scan)
 		if err != nil {
 			return nil, err
 		}

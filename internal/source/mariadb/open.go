@@ -141,7 +141,7 @@ type prepared struct {
 func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 	c := p.config.Clone()
 	var err error
-	if c.Passwd, err = password(p.cfg); err != nil {
+	if c.Passwd, err = p.cfg.Password(); err != nil {
 		return nil, err
 	}
 	connector, err := mysql.NewConnector(c)
@@ -159,24 +159,6 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 		}
 	}
 	return conn, nil
-}
-
-func password(cfg source.Config) (string, error) {
-	switch {
-	case cfg.PasswordEnv != "":
-		p, ok := os.LookupEnv(cfg.PasswordEnv)
-		if !ok {
-			return "", fmt.Errorf("the environment variable %s, which should hold the password, is not set for the service", cfg.PasswordEnv)
-		}
-		return p, nil
-	case cfg.PasswordFile != "":
-		b, err := os.ReadFile(cfg.PasswordFile)
-		if err != nil {
-			return "", fmt.Errorf("the password file cannot be read: %w", err)
-		}
-		return strings.TrimRight(string(b), "\r\n"), nil
-	}
-	return "", nil
 }
 
 // Reads says that readers disturb no writer; there are no row versions to be had.

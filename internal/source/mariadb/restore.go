@@ -36,7 +36,7 @@ func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*sourc
 	var keys [][]value.Value
 	ordinals := map[string]int{}
 	for i := range req.Rows.Rows() {
-		key := keyOf(t, req.Columns, req.Rows.Row(i))
+		key := bykey.KeyOf(t, req.Columns, req.Rows.Row(i))
 		keys = append(keys, key)
 		ordinals[read.Key(key)] = i
 	}
@@ -105,18 +105,6 @@ func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		return err
 	})
 	return out, err
-}
-
-func keyOf(t *shape.Table, columns []int, row []value.Value) []value.Value {
-	key := make([]value.Value, 0, len(t.Key))
-	for _, k := range t.KeyPositions() {
-		for i, c := range columns {
-			if c == k {
-				key = append(key, row[i])
-			}
-		}
-	}
-	return key
 }
 
 func insertStatement(t *shape.Table, columns []int) string {

@@ -212,21 +212,12 @@ ORDER BY x.indrelid, x.indisprimary DESC, i.relname`, oids(tables))
 		t, d := tables[rel], x
 		d.Columns = append([]string{}, x.Columns...)
 		t.Indexes = append(t.Indexes, d)
-		if len(t.Key) == 0 && d.Unique && !d.Partial && allNotNull(t, d.Columns) {
+		if len(t.Key) == 0 && d.Unique && !d.Partial && t.NotNull(d.Columns) {
 			t.Key = d.Columns
 		}
 		return nil
 	})
 	return err
-}
-
-func allNotNull(t *shape.Table, columns []string) bool {
-	for _, name := range columns {
-		if c, _ := t.Column(name); c == nil || c.Nullable {
-			return false
-		}
-	}
-	return true
 }
 
 func (s *Source) foreignKeys(ctx context.Context, tables map[uint32]*shape.Table) error {

@@ -9,7 +9,6 @@ import (
 	"io"
 	"net"
 	"net/url"
-	"os"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -105,7 +104,7 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 		pc.ConnConfig.RuntimeParams[k] = v
 	}
 	pc.BeforeConnect = func(_ context.Context, c *pgx.ConnConfig) (err error) {
-		c.Password, err = password(cfg)
+		c.Password, err = cfg.Password()
 		return err
 	}
 	pc.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
@@ -114,24 +113,6 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 		return err
 	}
 	return pc, nil
-}
-
-func password(cfg source.Config) (string, error) {
-	switch {
-	case cfg.PasswordEnv != "":
-		p, ok := os.LookupEnv(cfg.PasswordEnv)
-		if !ok {
-			return "", fmt.Errorf("the environment variable %s, which should hold the password, is not set for the service", cfg.PasswordEnv)
-		}
-		return p, nil
-	case cfg.PasswordFile != "":
-		b, err := os.ReadFile(cfg.PasswordFile)
-		if err != nil {
-			return "", fmt.Errorf("the password file cannot be read: %w", err)
-		}
-		return strings.TrimRight(string(b), "\r\n"), nil
-	}
-	return "", nil
 }
 
 const identityKey = "identity"

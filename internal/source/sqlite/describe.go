@@ -212,21 +212,12 @@ func (s *Source) indexes(ctx context.Context, t *shape.Table, primary []string, 
 		return rows.Err()
 	}
 	for _, x := range t.Indexes {
-		if x.Unique && !x.Partial && allNotNull(t, x.Columns) {
+		if x.Unique && !x.Partial && t.NotNull(x.Columns) {
 			t.Key = x.Columns
 			break
 		}
 	}
 	return rows.Err()
-}
-
-func allNotNull(t *shape.Table, columns []string) bool {
-	for _, name := range columns {
-		if c, _ := t.Column(name); c == nil || c.Nullable {
-			return false
-		}
-	}
-	return true
 }
 
 func (s *Source) foreignKeys(ctx context.Context, t *shape.Table) error {

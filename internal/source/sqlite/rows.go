@@ -288,7 +288,7 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 				out.Skipped++
 				continue
 			}
-			key := keyOf(t, req.Columns, row)
+			key := bykey.KeyOf(t, req.Columns, row)
 			bound, err := fromValues(key)
 			if err != nil {
 				return err
@@ -321,18 +321,6 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		return nil, err
 	}
 	return out, nil
-}
-
-func keyOf(t *shape.Table, columns []int, row []value.Value) []value.Value {
-	key := make([]value.Value, 0, len(t.Key))
-	for _, k := range t.KeyPositions() {
-		for i, c := range columns {
-			if c == k {
-				key = append(key, row[i])
-			}
-		}
-	}
-	return key
 }
 
 // insertStatement skips a row only for a conflict on the key. OR ABORT overrides conflict clauses of the table's own
