@@ -52,6 +52,8 @@ type Dialect interface {
 	Instant() string
 	Before(at time.Time) string
 	Since(at time.Time) string
+	// Writer returns what conditions on the rows of other tables are written with.
+	Writer() Writer
 	// Folds says whether LIKE takes letters of different case for equal.
 	Folds() bool
 }
@@ -141,14 +143,18 @@ func (s Selection) Narrowed(d Dialect) []string {
 	return parts
 }
 
-// Held writes the condition that a hold is true for a row; empty where there is none. Never NULL.
+// Held writes the condition that a hold is true for a row, or that a related row has to stay; empty where neither can be.
+// Never NULL.
 func (s Selection) Held(d Dialect) string {
-	if len(s.Holds) == 0 {
-		return ""
+	var parts []string
+	for _, h := range s.Holds {
+		parts = append(parts, "("+Condition(d, h, false)+") IS TRUE")
 	}
-	parts := make([]string, len(s.Holds))
-	for i, h := range s.Holds {
-		parts[i] = "(" + Condition(d, h, false) + ") IS TRUE"
+	if len(s.Kin) > 0 {
+		parts = append(parts, s.keptByKin(d)...)
+	}
+	if len(parts) == 0 {
+		return ""
 	}
 	return "(" + strings.Join(parts, " OR ") + ")"
 }

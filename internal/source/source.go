@@ -96,6 +96,14 @@ type Source interface {
 	Head(ctx context.Context, table string) (Head, error)
 	SetHead(ctx context.Context, table string, h Head) error
 
+	// Related hands on the rows that a query asks for, each with its key behind its columns; it takes no locks.
+	Related(ctx context.Context, q Query, report func(row []value.Value) error) error
+	// CountKin counts the rows of the related table at a position that would go along.
+	CountKin(ctx context.Context, sel Selection, kin int) (int64, error)
+	// DeleteFamilies is DeleteBatch for rows that others go along with: a row and what is related to it leave whole or
+	// not at all. It returns the journal row of the batch, and one for each related table that has rows in it.
+	DeleteFamilies(ctx context.Context, b Batch) ([]*JournalRow, error)
+
 	// Restore puts rows back in one transaction, in which it also records them as restored. A row whose key is
 	// there already is skipped; every other conflict is an error and nothing of the call stays.
 	Restore(ctx context.Context, req RestoreRequest) (*RestoreOutcome, error)
@@ -139,6 +147,7 @@ type Selection struct {
 	Joins []Join           // that the conditions may name
 	Only  []*filter.Filter // each must be true as well: a plan that takes less than its rule
 	Holds []*filter.Filter // rows for which one is true are held, and never due
+	Kin   []Kin            // whose rows go along, those of one level before those of the next
 }
 
 // Join reaches at most one row of another table; On holds pairs of our column and theirs.
@@ -240,7 +249,10 @@ type Slice struct {
 }
 
 // Locators tells of each row of a slice, by ordinal, what finds it again unchanged. What is inside is the source's own.
-type Locators interface{ Len() int }
+type Locators interface {
+	Len() int
+	Key(ordinal int) []value.Value
+}
 
 // Lease is the right to work on a table.
 type Lease struct {
@@ -262,6 +274,7 @@ type Batch struct {
 	Digests  []value.Digest // by ordinal, of what was read
 	Columns  []int          // the columns that the digests cover
 	LockWait time.Duration  // for locks of others, before their rows are skipped
+	Families []KinBatch     // in the order of Kin
 }
 
 // JournalRow is what one batch did. It stands in the source's journal and is committed with the delete itself.

@@ -148,6 +148,7 @@ const (
 	ThenArchive Then = "archive" // copied, verified, deleted
 	ThenCopy    Then = "copy"    // copied and verified; deleted by a second decision
 	ThenPurge   Then = "purge"   // deleted without a copy
+	ThenUnlink  Then = "unlink"  // of related rows alone: they stay, and their reference becomes NULL
 )
 
 // Copies says whether rows go to a store.

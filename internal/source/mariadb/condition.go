@@ -20,13 +20,20 @@ import (
 type dialect struct {
 	*source.Binder
 	sel    source.Selection
-	table  *shape.Table
 	age    rule.Age
 	prefix string
 }
 
 func newDialect(sel source.Selection, prefix string) *dialect {
-	return &dialect{Binder: &source.Binder{}, sel: sel, table: sel.Table, age: sel.Age, prefix: prefix}
+	return &dialect{Binder: &source.Binder{}, sel: sel, age: sel.Age, prefix: prefix}
+}
+
+// Writer returns what conditions on the rows of other tables are written with.
+func (d *dialect) Writer() source.Writer {
+	return source.Writer{Prefix: d.prefix, From: func(t *shape.Table) string { return quote(t.Name) }, Quote: quote, Referenced: referenced,
+		Dialect: func(sel source.Selection, prefix string) source.Dialect {
+			return &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: prefix}
+		}}
 }
 
 // Folds: the pattern match follows the column's collation, which shape.Column tells of.
@@ -194,7 +201,7 @@ func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect)
 	if restored != "" {
 		parts = append(parts, "NOT "+restored)
 	}
-	for _, r := range referenced(sel.Table, d.prefix) {
+	for _, r := range sel.Referenced(d) {
 		parts = append(parts, "NOT "+r)
 	}
 	return strings.Join(parts, " AND "), nil
@@ -202,9 +209,9 @@ func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect)
 
 // referenced returns the conditions that a row of t, called by prefix, is referred to by a row: by itself too, since
 // InnoDB refuses to delete such a row.
-func referenced(t *shape.Table, prefix string) []string {
+func referenced(_ *shape.Table, keys []shape.ForeignKey, prefix string) []string {
 	var out []string
-	for _, k := range t.ReferencedBy {
+	for _, k := range keys {
 		parts := make([]string, len(k.Columns))
 		for i := range k.Columns {
 			parts[i] = fmt.Sprintf("c.%s = %s%s", quote(k.Columns[i]), prefix, quote(k.RefColumns[i]))
@@ -251,7 +258,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 		return nil, err
 	}
 	q := source.TallyQuery{From: "FROM " + quote(sel.Table.Name) + " t", Age: newDialect(sel, "t.").column(), Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
-	if refs := referenced(sel.Table, "t."); len(refs) > 0 {
+	if refs := sel.Referenced(d); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
 	text, args := d.Finish(sel.Tally(d, span, q), nil)
@@ -361,7 +368,7 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 // Difference counts what is due in one selection and not in the other.
 func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
 	da := newDialect(a, "t.")
-	db := &dialect{Binder: da.Binder, sel: b, table: b.Table, age: b.Age, prefix: "t."}
+	db := &dialect{Binder: da.Binder, sel: b, age: b.Age, prefix: "t."}
 	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+quote(a.Table.Name)+" t"), nil)
 	err = s.db.QueryRowContext(ctx, text, args...).Scan(&onlyA, &onlyB, &both)
 	return onlyA, onlyB, both, unreachable(err)
@@ -395,7 +402,7 @@ func unheld(sel source.Selection, d *dialect) string {
 	if rejudged := sel.Rejudged(d); rejudged != "" {
 		out += " AND " + rejudged
 	}
-	for _, r := range referenced(sel.Table, d.prefix) {
+	for _, r := range sel.Referenced(d) {
 		out += " AND NOT " + r
 	}
 	return out

@@ -73,9 +73,9 @@ func lockLease(ctx context.Context, c *sql.Conn, l source.Lease) error {
 	return err
 }
 
-func insertJournalRow(ctx context.Context, c *sql.Conn, b source.Batch, r *source.JournalRow) error {
+func insertJournalRow(ctx context.Context, c *sql.Conn, table string, r *source.JournalRow) error {
 	_, err := c.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
-		r.Run, r.Segment, r.Batch, b.Lease.Table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
+		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
 	return err
 }
 

@@ -139,9 +139,9 @@ func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.
 // maxBound is how many values one statement binds at the most; the server's own limit is 65,535.
 const maxBound = 4000
 
-// among writes the condition that a row's key, behind prefix, is one of keys.
-func among(t *shape.Table, prefix string, keys [][]value.Value) (string, []any) {
-	args := make([]any, 0, len(keys)*len(t.Key))
+// among writes the condition that the values of columns, behind prefix, are among those given: a row's key, mostly.
+func among(columns []string, prefix string, keys [][]value.Value) (string, []any) {
+	args := make([]any, 0, len(keys)*len(columns))
 	parts := make([]string, len(keys))
 	for i, k := range keys {
 		marks := make([]string, len(k))
@@ -153,11 +153,11 @@ func among(t *shape.Table, prefix string, keys [][]value.Value) (string, []any) 
 			parts[i] = "(" + parts[i] + ")"
 		}
 	}
-	columns := quoteAll(prefix, t.Key)
-	if len(t.Key) > 1 {
-		columns = "(" + columns + ")"
+	list := quoteAll(prefix, columns)
+	if len(columns) > 1 {
+		list = "(" + list + ")"
 	}
-	return columns + " IN (" + strings.Join(parts, ", ") + ")", args
+	return list + " IN (" + strings.Join(parts, ", ") + ")", args
 }
 
 // batchWork is one delete transaction.
@@ -182,13 +182,12 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 	out := source.NewJournalRow(b)
 	var earlier *source.JournalRow
 	err := s.transaction(ctx, func(c *sql.Conn) error {
-		if s.mariadb && !skip { // zero: a lock that is not free fails at once; MySQL takes no less than a second, and SKIP LOCKED fails with zero
-			if _, err := c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = 0"); err != nil {
-				return err
-			}
-			defer c.ExecContext(context.WithoutCancel(ctx), "SET SESSION innodb_lock_wait_timeout = 1")
+		done, err := s.atOnce(ctx, c, skip)
+		if err != nil {
+			return err
 		}
-		if err := insertJournalRow(ctx, c, b, out); code(err) == duplicate {
+		defer done()
+		if err := insertJournalRow(ctx, c, b.Table.Name, out); code(err) == duplicate {
 			earlier, err = journalRow(ctx, c, b.Lease.Run, b.Segment, b.Number)
 			return err
 		} else if err != nil {
@@ -214,6 +213,16 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 		return earlier, nil
 	}
 	return out, nil
+}
+
+// atOnce makes a lock that is not free fail at once, until the function that it returns is called. MySQL waits no less
+// than a second, and SKIP LOCKED, where locked rows are left out, fails without any waiting.
+func (s *Source) atOnce(ctx context.Context, c *sql.Conn, skip bool) (func(), error) {
+	if !s.mariadb || skip {
+		return func() {}, nil
+	}
+	_, err := c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = 0")
+	return func() { c.ExecContext(context.WithoutCancel(ctx), "SET SESSION innodb_lock_wait_timeout = 1") }, err
 }
 
 func (w *batchWork) operations() bykey.Operations {
@@ -292,7 +301,7 @@ func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, 
 	t := w.b.Table
 	condition, more := d.Finish(condition, nil)
 	return w.groups(strings.HasSuffix(lock, "FOR UPDATE"), keys, func(group [][]value.Value) error {
-		in, args := among(t, "t.", group)
+		in, args := among(t.Key, "t.", group)
 		query := "SELECT " + expressions(t, "t.", w.columns()) + " FROM " + quote(t.Name) + " t WHERE " + in + condition + lock
 		return w.reporting(ctx, query, append(args, more...), report)
 	})
@@ -322,7 +331,7 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 	d := newDialect(w.b.Selection, prefix)
 	condition, more := d.Finish(unheld(w.b.Selection, d), nil)
 	return w.groups(true, keys, func(group [][]value.Value) error {
-		in, args := among(t, prefix, group)
+		in, args := among(t.Key, prefix, group)
 		return w.reporting(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+expressions(t, "", w.columns()), append(args, more...), report)
 	})
 }
@@ -340,7 +349,7 @@ func (w *batchWork) lockAndDelete(ctx context.Context, keys [][]value.Value, rep
 		return err
 	}
 	return w.groups(true, locked, func(group [][]value.Value) error {
-		in, args := among(t, quote(t.Name)+".", group)
+		in, args := among(t.Key, quote(t.Name)+".", group)
 		res, err := w.conn.ExecContext(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in, args...)
 		if err != nil {
 			return err

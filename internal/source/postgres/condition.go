@@ -19,17 +19,24 @@ import (
 	"ambercellar/internal/source"
 )
 
-// dialect writes conditions on the rows of a table, which is called t. What a person typed is bound, as text that the
+// dialect writes conditions on the rows of a table, whose columns stand behind prefix. What a person typed is bound, as text that the
 // statement casts; cutoffs and positions, which only we compute, stand as constants, so that the planner sees them.
 type dialect struct {
 	*source.Binder
-	sel   source.Selection
-	table *shape.Table
-	age   rule.Age
+	sel    source.Selection
+	age    rule.Age
+	prefix string
 }
 
 func newDialect(sel source.Selection) *dialect {
-	return &dialect{Binder: &source.Binder{}, sel: sel, table: sel.Table, age: sel.Age}
+	return &dialect{Binder: &source.Binder{}, sel: sel, age: sel.Age, prefix: "t."}
+}
+
+// Writer returns what conditions on the rows of other tables are written with.
+func (d *dialect) Writer() source.Writer {
+	return source.Writer{Prefix: d.prefix, From: table, Quote: quote, Referenced: referenced, Dialect: func(sel source.Selection, prefix string) source.Dialect {
+		return &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: prefix}
+	}}
 }
 
 // Folds: LIKE tells letters of different case apart.
@@ -119,10 +126,10 @@ func negated(not bool) string {
 }
 
 func (d *dialect) name(r filter.Ref) string {
-	if text, ok := d.sel.Joined(r, table, quote, "t."); ok {
+	if text, ok := d.sel.Joined(r, table, quote, d.prefix); ok {
 		return text
 	}
-	return "t." + quote(r.Name)
+	return d.prefix + quote(r.Name)
 }
 
 // padded says whether a column is a character(n), whose padding blanks a cast to text takes off.
@@ -196,7 +203,7 @@ func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect)
 	if restored != "" {
 		parts = append(parts, "NOT "+restored)
 	}
-	for _, r := range referenced(sel.Table) {
+	for _, r := range sel.Referenced(d) {
 		parts = append(parts, "NOT "+r)
 	}
 	return strings.Join(parts, " AND "), nil
@@ -237,7 +244,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 		return nil, err
 	}
 	q := source.TallyQuery{From: "FROM " + table(sel.Table) + " t", Age: d.column(), Restored: restored, Text: func(e string) string { return "coalesce(" + iso(e, c) + ", '')" }}
-	if refs := referenced(sel.Table); len(refs) > 0 {
+	if refs := sel.Referenced(d); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
 	text, args := d.Finish(sel.Tally(d, span, q), numbered)
@@ -340,7 +347,7 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 // Difference counts what is due in one selection and not in the other.
 func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
 	da := newDialect(a)
-	db := &dialect{Binder: da.Binder, sel: b, table: b.Table, age: b.Age}
+	db := &dialect{Binder: da.Binder, sel: b, age: b.Age, prefix: da.prefix}
 	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+table(a.Table)+" t"), numbered)
 	err = s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&onlyA, &onlyB, &both) })
 	return onlyA, onlyB, both, err

@@ -65,7 +65,7 @@ func (d *deletion) transaction(ctx context.Context, skipLocked bool) (err error)
 			d.pc.Exec(context.WithoutCancel(ctx), "ROLLBACK").ReadAll()
 		}
 	}()
-	if err := insertJournalRow(ctx, d.pc, d.batch, d.row); code(err) == uniqueViolation {
+	if err := insertJournalRow(ctx, d.pc, d.batch.Table.Name, d.row); code(err) == uniqueViolation {
 		// An earlier try was committed and its answer got lost.
 		if _, err := d.pc.Exec(ctx, "ROLLBACK").ReadAll(); err != nil {
 			return err
@@ -148,10 +148,10 @@ func (d *deletion) query(leaf uint32, name string, lock bool) (string, []any) {
 		return fmt.Sprintf("SELECT t.ctid FROM %s JOIN ONLY %s t ON %s FOR UPDATE OF t SKIP LOCKED", from, name, match), nil
 	}
 	query := fmt.Sprintf("DELETE FROM ONLY %s AS t USING %s WHERE %s", name, from, match)
-	for _, r := range referenced(d.batch.Table) {
+	w := newDialect(d.batch.Selection)
+	for _, r := range d.batch.Referenced(w) {
 		query += " AND NOT " + r
 	}
-	w := newDialect(d.batch.Selection)
 	if held := d.batch.Held(w); held != "" {
 		query += " AND NOT " + held
 	}
@@ -175,7 +175,7 @@ func (d *deletion) addressed(ctx context.Context, query string, values []any, or
 		at := &d.keys.rows[o]
 		tids[i] = at.address[:]
 		versions[i] = binary.BigEndian.AppendUint32(nil, at.version)
-		keys[i] = d.keys.key(o)
+		keys[i] = d.keys.Key(o)
 		byAddress[at.address] = o
 	}
 	keyParams, keyTypes := keyArrays(d.keys.columns, keys)
@@ -195,7 +195,7 @@ func (d *deletion) addressed(ctx context.Context, query string, values []any, or
 			if err != nil {
 				return err
 			}
-			mine, theirs = d.keys.key(o)[i].AppendCanonical(mine[:0]), v.AppendCanonical(theirs[:0])
+			mine, theirs = d.keys.Key(o)[i].AppendCanonical(mine[:0]), v.AppendCanonical(theirs[:0])
 			if string(mine) != string(theirs) {
 				return errors.New("the server reported a row under another key than was read")
 			}
@@ -224,7 +224,7 @@ func (d *deletion) explain(ctx context.Context) error {
 	var keys [][]value.Value
 	for _, o := range d.batch.Ordinals {
 		if !d.gone[o] {
-			left, keys = append(left, o), append(keys, d.keys.key(o))
+			left, keys = append(left, o), append(keys, d.keys.Key(o))
 		}
 	}
 	for leaf, file := range d.keys.leaves {

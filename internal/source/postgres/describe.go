@@ -314,17 +314,17 @@ func (s *Source) restored(ctx context.Context, t *shape.Table) (string, error) {
 }
 
 // referenced returns the conditions that a row is referred to by another row.
-func referenced(t *shape.Table) []string {
+func referenced(t *shape.Table, keys []shape.ForeignKey, prefix string) []string {
 	var out []string
-	for _, k := range t.ReferencedBy {
+	for _, k := range keys {
 		parts := make([]string, len(k.Columns))
 		for i := range k.Columns {
-			parts[i] = fmt.Sprintf("c.%s = t.%s", quote(k.Columns[i]), quote(k.RefColumns[i]))
+			parts[i] = fmt.Sprintf("c.%s = %s%s", quote(k.Columns[i]), prefix, quote(k.RefColumns[i]))
 		}
 		if k.Table == t.Name {
 			same := make([]string, len(t.Key))
 			for i, key := range t.Key {
-				same[i] = fmt.Sprintf("c.%s = t.%s", quote(key), quote(key))
+				same[i] = fmt.Sprintf("c.%s = %s%s", quote(key), prefix, quote(key))
 			}
 			parts = append(parts, "NOT ("+strings.Join(same, " AND ")+")")
 		}

@@ -98,10 +98,10 @@ func lockLease(ctx context.Context, pc *pgconn.PgConn, l source.Lease) error {
 	return err
 }
 
-func insertJournalRow(ctx context.Context, pc *pgconn.PgConn, b source.Batch, r *source.JournalRow) error {
+func insertJournalRow(ctx context.Context, pc *pgconn.PgConn, table string, r *source.JournalRow) error {
 	return run(ctx, pc, `INSERT INTO ambercellar.batch VALUES ($1, $2::text::bigint, $3::text::bigint, $4, $5::text::boolean, $6::text::bigint, $10, 0, '', '',
 		$7::text::bigint, $8::text::bigint, $9::text::timestamptz)`,
-		r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), b.Lease.Table, fmt.Sprint(r.Retry), fmt.Sprint(r.Rows),
+		r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), table, fmt.Sprint(r.Retry), fmt.Sprint(r.Rows),
 		fmt.Sprint(r.First), fmt.Sprint(r.Last), r.At.Format(time.RFC3339Nano), r.Found.String())
 }
 

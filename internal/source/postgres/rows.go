@@ -41,7 +41,8 @@ type locator struct {
 
 func (l *locators) Len() int { return len(l.rows) }
 
-func (l *locators) key(i int) []value.Value {
+// Key returns the key of a row.
+func (l *locators) Key(i int) []value.Value {
 	return l.keys[i*len(l.columns) : (i+1)*len(l.columns)]
 }
 
@@ -127,7 +128,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 			if err != nil {
 				return err
 			}
-			out.First = append([]value.Value{v}, value.CloneRow(keys.key(0))...)
+			out.First = append([]value.Value{v}, value.CloneRow(keys.Key(0))...)
 		}
 		for i, raw := range fields[at+1:] {
 			v, err := decode(raw, &t.Columns[req.Columns[i]], chunk.Keep)
@@ -181,7 +182,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		if err != nil {
 			return nil, err
 		}
-		out.Last = append([]value.Value{v}, value.CloneRow(keys.key(n-1))...)
+		out.Last = append([]value.Value{v}, value.CloneRow(keys.Key(n-1))...)
 	}
 	return out, nil
 }

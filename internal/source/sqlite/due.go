@@ -23,14 +23,21 @@ import (
 type dialect struct {
 	*source.Binder
 	sel    source.Selection
-	table  *shape.Table
 	age    rule.Age
 	prefix string
 	judged bool // the rows hold, as column judgedAge, what Judge makes of their age
 }
 
 func newDialect(sel source.Selection, prefix string) *dialect {
-	return &dialect{Binder: &source.Binder{}, sel: sel, table: sel.Table, age: sel.Age, prefix: prefix}
+	return &dialect{Binder: &source.Binder{}, sel: sel, age: sel.Age, prefix: prefix}
+}
+
+// Writer returns what conditions on the rows of other tables are written with.
+func (d *dialect) Writer() source.Writer {
+	return source.Writer{Prefix: d.prefix, From: func(t *shape.Table) string { return quote(t.Name) }, Quote: quote, Referenced: referenced,
+		Dialect: func(sel source.Selection, prefix string) source.Dialect {
+			return &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: prefix}
+		}}
 }
 
 // Folds: LIKE takes ASCII letters of different case for equal.
@@ -151,7 +158,7 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 func (d *dialect) name(r filter.Ref) string {
 	ours := d.prefix
 	if ours == "" { // within the subquery, a bare name would mean the other table's column
-		ours = quote(d.table.Name) + "."
+		ours = quote(d.sel.Table.Name) + "."
 	}
 	if text, ok := d.sel.Joined(r, func(t *shape.Table) string { return quote(t.Name) }, quote, ours); ok {
 		return text
@@ -268,9 +275,9 @@ func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (s
 }
 
 // referenced returns the conditions that a row of t, called by prefix, is referred to by another row.
-func referenced(t *shape.Table, prefix string) []string {
+func referenced(t *shape.Table, keys []shape.ForeignKey, prefix string) []string {
 	var out []string
-	for _, k := range t.ReferencedBy {
+	for _, k := range keys {
 		if len(k.Columns) != len(k.RefColumns) {
 			continue // SQLite itself refuses deletes under such a key
 		}
@@ -306,7 +313,7 @@ func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect)
 	if restored != "" {
 		parts = append(parts, "NOT "+restored)
 	}
-	for _, r := range referenced(sel.Table, d.prefix) {
+	for _, r := range sel.Referenced(d) {
 		parts = append(parts, "NOT "+r)
 	}
 	return strings.Join(parts, " AND "), nil
@@ -330,7 +337,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	}
 	from := "FROM " + quote(sel.Table.Name) + " t"
 	if sel.Age.Unit == "" { // LIMIT keeps SQLite from writing the expression out wherever its value is used
-		inner := &dialect{Binder: d.Binder, sel: sel, table: sel.Table, age: sel.Age, prefix: ""}
+		inner := &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: ""}
 		from = "FROM (SELECT *, " + inner.judge() + " AS " + judgedAge + " FROM " + quote(sel.Table.Name)
 		var bounds []string
 		if !span.From.IsZero() {
@@ -346,7 +353,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 		d.judged = true
 	}
 	q := source.TallyQuery{From: from, Age: "+" + newDialect(sel, "t.").column(), Restored: restored}
-	if refs := referenced(sel.Table, "t."); len(refs) > 0 {
+	if refs := sel.Referenced(d); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
 	text, args := d.Finish(sel.Judged(d, span, q), nil)
@@ -520,7 +527,7 @@ func newDialectOn(d *dialect, prefix string) *dialect {
 // Difference counts what is due in one selection and not in the other.
 func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
 	da := newDialect(a, "t.")
-	db := &dialect{Binder: da.Binder, sel: b, table: b.Table, age: b.Age, prefix: "t."}
+	db := &dialect{Binder: da.Binder, sel: b, age: b.Age, prefix: "t."}
 	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+quote(a.Table.Name)+" t"), nil)
 	err = s.read.QueryRowContext(ctx, text, args...).Scan(&onlyA, &onlyB, &both)
 	return onlyA, onlyB, both, err

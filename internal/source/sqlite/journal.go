@@ -68,9 +68,9 @@ func checkLease(ctx context.Context, conn *sql.Conn, l source.Lease) error {
 	return err
 }
 
-func insertJournalRow(ctx context.Context, conn *sql.Conn, b source.Batch, r *source.JournalRow) error {
+func insertJournalRow(ctx context.Context, conn *sql.Conn, table string, r *source.JournalRow) error {
 	_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
-		r.Run, r.Segment, r.Batch, b.Lease.Table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
+		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
 	return err
 }
 

@@ -136,14 +136,14 @@ func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.
 // maxBound is how many values one statement binds at the most; SQLite's own limit is 32,766.
 const maxBound = 4000
 
-// inKeys runs a query once for each group of keys: the text before, the condition that the row's key is among them,
-// and the text after it.
-func inKeys(ctx context.Context, conn *sql.Conn, t *shape.Table, d *dialect, before, after string, keys [][]value.Value, fn func([]driver.Value) error) error {
-	group := max(maxBound/len(t.Key), 1)
-	one := "(?" + strings.Repeat(", ?", len(t.Key)-1) + ")"
+// among runs a query once for each group of values of some columns, the key's mostly: the text before, the condition
+// that the row's are among them, and the text after it.
+func among(ctx context.Context, conn *sql.Conn, columns []string, d *dialect, before, after string, keys [][]value.Value, fn func([]driver.Value) error) error {
+	group := max(maxBound/len(columns), 1)
+	one := "(?" + strings.Repeat(", ?", len(columns)-1) + ")"
 	for len(keys) > 0 {
 		n := min(group, len(keys))
-		bound := make([]any, 0, n*len(t.Key))
+		bound := make([]any, 0, n*len(columns))
 		for _, k := range keys[:n] {
 			vs, err := fromValues(k)
 			if err != nil {
@@ -154,7 +154,7 @@ func inKeys(ctx context.Context, conn *sql.Conn, t *shape.Table, d *dialect, bef
 		first, args := d.Finish(before, nil)
 		last, rest := d.Finish(after, nil)
 		args = append(append(args, bound...), rest...)
-		condition := "(" + quoteAll("", t.Key) + ") IN (VALUES " + one + strings.Repeat(", "+one, n-1) + ")"
+		condition := "(" + quoteAll("", columns) + ") IN (VALUES " + one + strings.Repeat(", "+one, n-1) + ")"
 		if err := eachRow(ctx, conn, first+condition+last, args, fn); err != nil {
 			return err
 		}
@@ -172,7 +172,7 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 		if err := checkLease(ctx, conn, b.Lease); err != nil {
 			return err
 		}
-		if err := insertJournalRow(ctx, conn, b, out); duplicate(err) {
+		if err := insertJournalRow(ctx, conn, b.Table.Name, out); duplicate(err) {
 			earlier, err = journalRow(ctx, conn, b.Lease.Run, b.Segment, b.Number)
 			return err
 		} else if err != nil {
@@ -205,7 +205,7 @@ func deleteTail(sel source.Selection, columns []int, d *dialect) string {
 	if rejudged := sel.Rejudged(d); rejudged != "" {
 		out += " AND " + rejudged
 	}
-	for _, r := range referenced(sel.Table, "t.") {
+	for _, r := range sel.Referenced(d) {
 		out += " AND NOT " + r
 	}
 	return out + " RETURNING " + expressions(sel.Table, "", append(append([]int{}, columns...), sel.Table.KeyPositions()...))
@@ -219,18 +219,7 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 	}
 	query := func(before, after string, d *dialect) func(context.Context, [][]value.Value, bykey.Rower) error {
 		return func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
-			var row []value.Value
-			return inKeys(ctx, conn, t, d, before, after, keys, func(raw []driver.Value) error {
-				row = row[:0]
-				for _, v := range raw {
-					x, err := toValue(v, func(b []byte) []byte { return b })
-					if err != nil {
-						return err
-					}
-					row = append(row, x)
-				}
-				return report(row)
-			})
+			return among(ctx, conn, t.Key, d, before, after, keys, rower(report))
 		}
 	}
 	d := newDialect(b.Selection, "t.")
@@ -255,6 +244,22 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 		ops.Held = query(content, " AND "+held, d)
 	}
 	return bykey.Delete(ctx, b, ops, out)
+}
+
+// rower hands rows on as values.
+func rower(report bykey.Rower) func([]driver.Value) error {
+	var row []value.Value
+	return func(raw []driver.Value) error {
+		row = row[:0]
+		for _, v := range raw {
+			x, err := toValue(v, func(b []byte) []byte { return b })
+			if err != nil {
+				return err
+			}
+			row = append(row, x)
+		}
+		return report(row)
+	}
 }
 
 // Restore puts rows back and reads them again from the table to compute their digest.
@@ -301,7 +306,7 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 			out.Inserted++
 		}
 		query := "SELECT " + expressions(t, "t.", append(append([]int{}, req.Columns...), t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE "
-		return inKeys(ctx, conn, t, newDialect(source.Selection{Table: t}, "t."), query, "", keys, func(raw []driver.Value) error {
+		return among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", keys, func(raw []driver.Value) error {
 			row := make([]value.Value, len(raw))
 			for i, v := range raw {
 				var err error

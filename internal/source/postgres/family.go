@@ -1,0 +1,208 @@
+package postgres
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
+	"ambercellar/internal/source/family"
+)
+
+// DeleteFamilies deletes rows and what goes along with them. Their content is compared under their locks, so that
+// addresses and versions are not needed.
+func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) (rows []*source.JournalRow, err error) {
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		rows, err = families(ctx, c.Conn().PgConn(), b, false)
+		if code(err) == lockNotAvailable || code(err) == foreignKey {
+			rows, err = families(ctx, c.Conn().PgConn(), b, true)
+		}
+		return err
+	})
+	switch {
+	case err == nil, errors.Is(err, source.ErrLeaseLost):
+		return rows, err
+	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization || code(err) == foreignKey:
+		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
+	}
+	return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)
+}
+
+func families(ctx context.Context, pc *pgconn.PgConn, b source.Batch, skip bool) (rows []*source.JournalRow, err error) {
+	if _, err := pc.Exec(ctx, fmt.Sprintf("BEGIN; SET LOCAL lock_timeout = %d", max(b.LockWait.Milliseconds(), 1))).ReadAll(); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			pc.Exec(context.WithoutCancel(ctx), "ROLLBACK").ReadAll()
+		}
+	}()
+	rows = family.Begin(b)
+	for i, r := range rows {
+		if r == nil {
+			continue
+		}
+		err := insertJournalRow(ctx, pc, family.Table(b, i).Name, r)
+		if code(err) == uniqueViolation { // an earlier try was committed and its answer got lost
+			if _, err := pc.Exec(ctx, "ROLLBACK").ReadAll(); err != nil {
+				return nil, err
+			}
+			return rows, family.Earlier(rows, func(r *source.JournalRow) ([]source.JournalRow, error) {
+				return journal(ctx, pc, "run = $1 AND segment = $2::bigint AND batch = $3::bigint", r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch))
+			})
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	for _, l := range family.Leases(b) {
+		if err := lockLease(ctx, pc, l); err != nil {
+			return nil, err
+		}
+	}
+	if err := family.Delete(ctx, b, skip, operations(pc), rows); err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		if r != nil {
+			if err := updateJournalRow(ctx, pc, r); err != nil {
+				return nil, err
+			}
+		}
+	}
+	_, err = pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
+	return rows, err
+}
+
+func operations(pc *pgconn.PgConn) family.Operations {
+	plain := func(statement string) func(context.Context) error {
+		return func(ctx context.Context) error {
+			_, err := pc.Exec(ctx, statement).ReadAll()
+			return err
+		}
+	}
+	return family.Operations{
+		Mark: plain("SAVEPOINT unchanged"), Undo: plain("ROLLBACK TO SAVEPOINT unchanged"),
+		Rows: func(ctx context.Context, q source.Query, report bykey.Rower) error {
+			return queryRows(ctx, pc, q, report)
+		},
+		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value, report bykey.Rower) error {
+			d := newDialect(sel)
+			condition := ""
+			for _, r := range sel.Referenced(d) {
+				condition += " AND NOT " + r
+			}
+			columns = reported(sel.Table, columns)
+			return among(ctx, pc, d, sel.Table, sel.Table.Key, keys, "DELETE FROM "+table(sel.Table)+" AS t USING ", " WHERE ",
+				condition+" RETURNING "+strings.Join(expressions(sel.Table, columns), ", "), rower(sel.Table, columns, report))
+		},
+		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
+			set := make([]string, len(columns))
+			for i, c := range columns {
+				set[i] = quote(c) + " = NULL"
+			}
+			err = among(ctx, pc, newDialect(sel), sel.Table, sel.Table.Key, keys, "UPDATE "+table(sel.Table)+" AS t SET "+strings.Join(set, ", ")+" FROM ", " WHERE ", " RETURNING 1",
+				func([][]byte) error { n++; return nil })
+			return n, err
+		},
+	}
+}
+
+// reported are the columns of a row as family and Related hand it on: those asked for, then the key.
+func reported(t *shape.Table, columns []int) []int {
+	return append(append([]int{}, columns...), t.KeyPositions()...)
+}
+
+func rower(t *shape.Table, columns []int, report bykey.Rower) func([][]byte) error {
+	row := make([]value.Value, len(columns))
+	return func(f [][]byte) (err error) {
+		for i, raw := range f {
+			if row[i], err = decode(raw, &t.Columns[columns[i]], func(b []byte) []byte { return b }); err != nil {
+				return err
+			}
+		}
+		return report(row)
+	}
+}
+
+// queryRows hands on the rows of a query.
+func queryRows(ctx context.Context, pc *pgconn.PgConn, q source.Query, report bykey.Rower) error {
+	d := newDialect(q.Selection)
+	tail := ""
+	if q.Condition != nil {
+		condition := q.Condition(d)
+		if condition == "" {
+			return nil
+		}
+		tail = " WHERE " + condition
+	}
+	switch q.Lock {
+	case source.LockRows:
+		tail += " FOR UPDATE OF t"
+	case source.LockFree:
+		tail += " FOR UPDATE OF t SKIP LOCKED"
+	}
+	columns := reported(q.Table, q.Columns)
+	return among(ctx, pc, d, q.Table, q.On, q.Values, "SELECT "+strings.Join(expressions(q.Table, columns), ", ")+" FROM "+table(q.Table)+" t JOIN ", " ON ", tail, rower(q.Table, columns, report))
+}
+
+// among runs a statement for groups of values that columns of t have: head, the values as a table, middle, the condition
+// that joins them with t, tail.
+func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, on []string, values [][]value.Value, head, middle, tail string, fn func([][]byte) error) error {
+	columns := make([]*shape.Column, len(on))
+	join := make([]string, len(on))
+	for i, name := range on {
+		columns[i], _ = t.Column(name)
+		cast := baseType(columns[i])
+		if columns[i].Kind == value.Int {
+			cast = "bigint" // the other side of a reference may hold larger numbers
+		}
+		join[i] = fmt.Sprintf("t.%s = d.k%d::%s", quote(name), i+1, cast)
+	}
+	arrays, names, _ := keyJoin(columns, 1)
+	text, bound := d.Finish(fmt.Sprintf("%sunnest(%s) AS d(%s)%s%s%s", head, arrays, names, middle, strings.Join(join, " AND "), tail), func(n int) string { return numbered(len(on) + n) })
+	more, moreTypes := bindTexts(bound)
+	for len(values) > 0 {
+		n := min(locateGroup, len(values))
+		params, types := keyArrays(columns, values[:n])
+		if err := eachRow(ctx, pc, text, append(params, more...), append(types, moreTypes...), fn); err != nil {
+			return err
+		}
+		values = values[n:]
+	}
+	return nil
+}
+
+// Related hands on the rows of a query, without locks.
+func (s *Source) Related(ctx context.Context, q source.Query, report func([]value.Value) error) error {
+	err := s.conn(ctx, func(c *pgxpool.Conn) error { return queryRows(ctx, c.Conn().PgConn(), q, report) })
+	if err != nil {
+		return fmt.Errorf("table %s: reading related rows: %w", q.Table.Name, err)
+	}
+	return nil
+}
+
+// CountKin counts the rows of a related table that would go along.
+func (s *Source) CountKin(ctx context.Context, sel source.Selection, kin int) (n int64, err error) {
+	d := newDialect(sel)
+	where, err := s.selected(ctx, sel, d)
+	if err != nil {
+		return 0, err
+	}
+	text, args := d.Finish("SELECT count(*) FROM "+sel.KinFrom(d.Writer(), kin)+" WHERE "+where, numbered)
+	params, types := bindTexts(args)
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		return eachRow(ctx, c.Conn().PgConn(), text, params, types, func(f [][]byte) error {
+			n = int64(binary.BigEndian.Uint64(f[0]))
+			return nil
+		})
+	})
+	return n, err
+}

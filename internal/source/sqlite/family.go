@@ -1,0 +1,123 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
+	"ambercellar/internal/source/family"
+)
+
+// DeleteFamilies deletes rows and what goes along with them under the write lock.
+func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.JournalRow, error) {
+	rows := family.Begin(b)
+	err := s.immediate(ctx, func(conn *sql.Conn) error {
+		for _, l := range family.Leases(b) {
+			if err := checkLease(ctx, conn, l); err != nil {
+				return err
+			}
+		}
+		for i, r := range rows {
+			if r == nil {
+				continue
+			}
+			if err := insertJournalRow(ctx, conn, family.Table(b, i).Name, r); duplicate(err) { // an earlier try was committed
+				return family.Earlier(rows, func(r *source.JournalRow) ([]source.JournalRow, error) {
+					found, err := journalRow(ctx, conn, r.Run, r.Segment, r.Batch)
+					if err != nil {
+						return nil, err
+					}
+					return []source.JournalRow{*found}, nil
+				})
+			} else if err != nil {
+				return err
+			}
+		}
+		if err := family.Delete(ctx, b, false, operations(conn), rows); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if r != nil {
+				if err := updateJournalRow(ctx, conn, r); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return rows, err
+}
+
+func operations(conn *sql.Conn) family.Operations {
+	exec := func(ctx context.Context, statements ...string) error {
+		for _, statement := range statements {
+			if _, err := conn.ExecContext(ctx, statement); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return family.Operations{
+		Mark: func(ctx context.Context) error { return exec(ctx, "SAVEPOINT unchanged") },
+		Undo: func(ctx context.Context) error { return exec(ctx, "ROLLBACK TO unchanged", "RELEASE unchanged") },
+		Rows: func(ctx context.Context, q source.Query, report bykey.Rower) error {
+			return queryRows(ctx, conn, q, report)
+		},
+		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value, report bykey.Rower) error {
+			d := newDialect(sel, "t.")
+			return among(ctx, conn, sel.Table.Key, d, deleteQuery(sel, d), deleteTail(source.Selection{Table: sel.Table}, columns, d), keys, rower(report))
+		},
+		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
+			set := make([]string, len(columns))
+			for i, name := range columns {
+				set[i] = quote(name) + " = NULL"
+			}
+			err = among(ctx, conn, sel.Table.Key, newDialect(sel, ""), "UPDATE "+quote(sel.Table.Name)+" SET "+strings.Join(set, ", ")+" WHERE ", " RETURNING 1", keys,
+				rower(func([]value.Value) error { n++; return nil }))
+			return n, err
+		},
+	}
+}
+
+// queryRows hands on the rows of a query. Locks need no taking: who writes has them all.
+func queryRows(ctx context.Context, conn *sql.Conn, q source.Query, report bykey.Rower) error {
+	d := newDialect(q.Selection, "t.")
+	tail := ""
+	if q.Condition != nil {
+		condition := q.Condition(d)
+		if condition == "" {
+			return nil
+		}
+		tail = " AND (" + condition + ")"
+	}
+	columns := append(append([]int{}, q.Columns...), q.Table.KeyPositions()...)
+	return among(ctx, conn, q.On, d, "SELECT "+expressions(q.Table, "t.", columns)+" FROM "+quote(q.Table.Name)+" t WHERE ", tail, q.Values, rower(report))
+}
+
+// Related hands on the rows of a query, without locks.
+func (s *Source) Related(ctx context.Context, q source.Query, report func([]value.Value) error) error {
+	conn, err := s.read.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if err := queryRows(ctx, conn, q, report); err != nil {
+		return fmt.Errorf("table %s: reading related rows: %w", q.Table.Name, err)
+	}
+	return nil
+}
+
+// CountKin counts the rows of a related table that would go along.
+func (s *Source) CountKin(ctx context.Context, sel source.Selection, kin int) (n int64, err error) {
+	d := newDialect(sel, "t.")
+	where, err := s.selected(ctx, sel, d)
+	if err != nil {
+		return 0, err
+	}
+	text, args := d.Finish("SELECT count(*) FROM "+sel.KinFrom(d.Writer(), kin)+" WHERE "+where, nil)
+	return n, s.read.QueryRowContext(ctx, text, args...).Scan(&n)
+}
