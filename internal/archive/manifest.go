@@ -63,9 +63,12 @@ type Manifest struct {
 	Age       rule.Age          `json:"age"`
 	Columns   []shape.Column    `json:"columns"` // in the table's order
 	Key       []string          `json:"key"`
-	Companion string            `json:"companion"`         // column that holds what a row's typed columns cannot, as JSON
-	Omitted   []string          `json:"omitted,omitempty"` // columns of the table that were left out
-	Masked    map[string]string `json:"masked,omitempty"`  // columns that were archived in another form, with its name
+	Companion string            `json:"companion"`           // column that holds what a row's typed columns cannot, as JSON
+	Omitted   []string          `json:"omitted,omitempty"`   // columns of the table that were left out
+	Masked    map[string]string `json:"masked,omitempty"`    // columns that were archived in another form, with its name
+	Included  []string          `json:"included,omitempty"`  // columns, the last ones, that stood in joined rows: JOIN.COLUMN
+	GoesWith  *GoesWith         `json:"goes_with,omitempty"` // of related rows: what they refer to
+	Beside    []Beside          `json:"beside,omitempty"`    // joined rows that are kept with the segment
 	Written
 	Digest value.Set  `json:"digest"`            // of all rows, as read back from the store, and as read from the source where that is the same
 	AsRead *value.Set `json:"as_read,omitempty"` // of all rows as read from the source, where columns were left out or masked; closing records count in it
@@ -73,6 +76,24 @@ type Manifest struct {
 	Keep   string     `json:"keep,omitempty"`
 	Stored time.Time  `json:"stored"`
 	Link
+}
+
+// GoesWith says which rows the rows of a segment went along with.
+type GoesWith struct {
+	Table   string      `json:"table"`             // that they refer to
+	Segment string      `json:"segment,omitempty"` // of the rows at the head of the families; empty where those were purged
+	On      [][2]string `json:"on"`                // pairs of the segment's column and the other table's
+}
+
+// Beside describes a file of joined rows that lies beside a segment, one row for each that a row of it refers to.
+type Beside struct {
+	Join    string         `json:"join"`
+	Table   string         `json:"table"`
+	On      [][2]string    `json:"on"` // pairs of the segment's column and the other table's
+	Columns []shape.Column `json:"columns"`
+	Key     []string       `json:"key"`
+	Written
+	Digest value.Set `json:"digest"`
 }
 
 // Closing says what became of a segment's rows in their table. All ordinals that are not listed were deleted.
@@ -111,6 +132,11 @@ func (m *Manifest) RowsName() string     { return m.Stem + rowsEnding }
 func (m *Manifest) ManifestName() string { return m.Stem + manifestEnding }
 func (m *Manifest) ClosingName() string  { return m.Stem + closingEnding }
 func (m *Manifest) RangeName() string    { return m.Stem + rangeEnding }
+
+// BesideName is the name of the file of joined rows of a join.
+func (m *Manifest) BesideName(join string) string {
+	return m.Stem + ".with-" + segmentPath(join) + rowsEnding
+}
 
 // Name gives a manifest its segment id and a stem that no file ever had.
 func (m *Manifest) Name() {

@@ -80,6 +80,7 @@ type PlanDetail struct {
 	Note       string             `json:"note,omitempty"`
 	Narrow     Narrow             `json:"narrow"`
 	Clauses    []PlanClause       `json:"clauses"`
+	Related    []PlanRelated      `json:"related"`
 	Statements []source.Statement `json:"statements"`
 	Sample     Sample             `json:"sample"`
 	Expect     Expectation        `json:"expect"`
@@ -111,6 +112,16 @@ type PlanClause struct {
 	DeleteAfter string               `json:"delete_after,omitempty"`
 	Omit        []string             `json:"omit,omitempty"`
 	Mask        map[string]rule.Mask `json:"mask,omitempty"`
+}
+
+// PlanRelated is a table whose rows go along.
+type PlanRelated struct {
+	Table string    `json:"table"`
+	Above string    `json:"above"` // the table that its rows refer to
+	On    string    `json:"on"`
+	Then  rule.Then `json:"then"`
+	Rows  int64     `json:"rows"`            // that go along with the due rows; -1: not counted
+	Keeps bool      `json:"keeps,omitempty"` // it has a rule of its own: what that keeps, keeps its family
 }
 
 // Sample is some of the rows that would go.

@@ -94,6 +94,16 @@ type Pass struct {
 	Cutoff Time   `json:"cutoff"`
 	Due    int64  `json:"due"` // by the plan
 	Ledger Ledger `json:"ledger"`
+
+	Related []PassRelated `json:"related,omitempty"` // the tables whose rows went along
+}
+
+// PassRelated is what a pass did in a related table.
+type PassRelated struct {
+	Table  string `json:"table"`
+	Then   string `json:"then"`
+	Store  string `json:"store,omitempty"`
+	Ledger Ledger `json:"ledger"`
 }
 
 // Batch is what one delete transaction did.

@@ -169,7 +169,7 @@ func (e *Engine) PreviewRule(ctx context.Context, text string) (*Preview, error)
 	if c.tables[0] == nil || rule.Fatal(c.Problems) {
 		return out, nil
 	}
-	p := &planning{Engine: e, now: e.Now().UTC(), rule: out.Rule, table: c.tables[0], joined: c.joined[0], checked: c}
+	p := &planning{Engine: e, now: e.Now().UTC(), rule: out.Rule, table: c.tables[0], joined: c.joined[0], related: c.related[0], checked: c}
 	p.plan = &catalog.Plan{Rule: out.Rule.Name, Source: out.Rule.Source, Table: p.table.Name, MadeAt: catalog.At(p.now)}
 	d := &p.plan.Detail.V
 	d.Drift, d.Guards, d.Statements, d.Sample = []string{}, []string{}, []source.Statement{}, catalog.Sample{Columns: []string{}, Rows: [][]string{}}

@@ -19,15 +19,17 @@ import (
 
 // Engine works on sources, stores and the catalog. Its fields are set once, before its first use.
 type Engine struct {
-	Catalog  *catalog.Catalog
-	Source   func(ctx context.Context, name string) (source.Source, error)
-	Store    func(ctx context.Context, name string) (store.Store, error)
-	Instance string           // tells this service from every other in the sources' leases
-	Now      func() time.Time // the service's clock
-	Log      *slog.Logger
-	Progress func(*catalog.Run) // hears of every change of a run's counts; may be nil
-	Skew     time.Duration      // by how much the service's clock may differ from a source's; 0: not compared
-	gates    sync.Map           // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
+	Catalog    *catalog.Catalog
+	Source     func(ctx context.Context, name string) (source.Source, error)
+	Store      func(ctx context.Context, name string) (store.Store, error)
+	Instance   string           // tells this service from every other in the sources' leases
+	Now        func() time.Time // the service's clock
+	Log        *slog.Logger
+	Progress   func(*catalog.Run) // hears of every change of a run's counts; may be nil
+	Skew       time.Duration      // by how much the service's clock may differ from a source's; 0: not compared
+	familyRows int                // of a slice with related rows, where it is not found out as the run goes
+	claims     sync.Map           // source and table → chan struct{}: held by the execution that works on the table
+	gates      sync.Map           // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
 }
 
 // A slice is a segment's worth of rows. Of three slices at most, keys and digests are in memory at a time.

@@ -25,6 +25,7 @@ import (
 type pass struct {
 	clause  int
 	then    rule.Then
+	table   *shape.Table
 	sel     source.Selection // holds are added batch by batch
 	columns []int            // of the table, that are read and digested
 	store   store.Store      // nil where the rows are purged
@@ -32,6 +33,9 @@ type pass struct {
 	keep    *period.Period   // in the archive
 	after   *period.Period   // until copied rows are deleted; nil: by hand
 	clean   *cleaner         // nil where rows are archived as they are
+
+	kin      []*pass     // of the related tables, whose rows go along
+	relation *source.Kin // of a related table's pass: how its rows refer to others; nil otherwise
 }
 
 // passes makes the passes of a run, for a table as it is now.
@@ -59,17 +63,26 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 	if err != nil {
 		return err
 	}
+	if whole.Kin, err = r.kinOf(ctx, r.source, r.rule, t, r.related, plan.MadeAt.Time); err != nil {
+		return err
+	}
 	r.passes = nil
 	for _, x := range r.run.Passes.V {
 		e := r.rule.Effective(x.Clause)
-		p := &pass{clause: x.Clause, then: rule.Then(x.Then), sel: whole, name: x.Store, keep: e.Archive.Keep, after: e.DeleteAfter}
+		p := &pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store, keep: e.Archive.Keep, after: e.DeleteAfter}
 		i := slices.IndexFunc(whole.Terms, func(t rule.Term) bool { return t.Clause == x.Clause })
 		if i < 0 {
 			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.run.ID, x.Clause+1, r.run.Revision, r.run.Rule)
 		}
 		p.sel.Terms = []rule.Term{whole.Terms[i]}
+		if err := r.equipKin(ctx, p, e); err != nil {
+			return err
+		}
 		if err := r.equip(ctx, p, e, t); err != nil {
 			return err
+		}
+		for _, k := range p.kin {
+			r.ledger(k) // in the order of the rule
 		}
 		r.passes = append(r.passes, p)
 	}
@@ -80,7 +93,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 // equip opens the store of a pass and says which columns it reads. What a row version tells of need not be read for
 // comparing.
 func (r *runner) equip(ctx context.Context, p *pass, e rule.Clause, t *shape.Table) (err error) {
-	versions := r.source.Reads().RowVersions
+	versions := r.source.Reads().RowVersions && len(p.kin) == 0 // families are compared by content
 	p.columns = readable(t, nil)
 	if !p.then.Copies() {
 		if versions {
@@ -227,22 +240,38 @@ func (c *cleaner) maskedNames() map[string]string {
 	return out
 }
 
-// passOf is the pass of a clause.
-func (r *runner) passOf(clause int) (*pass, error) {
+// passOf is the pass of a clause over a table: the rule's, or a related one.
+func (r *runner) passOf(clause int, table string) (*pass, error) {
 	for _, p := range r.passes {
-		if p.clause == clause {
-			return p, nil
+		if p.clause != clause {
+			continue
+		}
+		for _, x := range append([]*pass{p}, p.kin...) {
+			if x.table.Name == table {
+				return x, nil
+			}
 		}
 	}
-	return nil, fmt.Errorf("%w: run %s has a segment of clause %d and no such clause", ErrDisagree, r.run.ID, clause+1)
+	return nil, fmt.Errorf("%w: run %s has a segment of clause %d and table %s, and takes none such", ErrDisagree, r.run.ID, clause+1, table)
 }
 
-// ledger is what has been closed of a clause's pass.
-func (r *runner) ledger(clause int) *catalog.Ledger {
+// ledger is what has been closed of a pass.
+func (r *runner) ledger(p *pass) *catalog.Ledger {
 	for i := range r.run.Passes.V {
-		if r.run.Passes.V[i].Clause == clause {
-			return &r.run.Passes.V[i].Ledger
+		x := &r.run.Passes.V[i]
+		if x.Clause != p.clause {
+			continue
 		}
+		if p.relation == nil {
+			return &x.Ledger
+		}
+		for j := range x.Related {
+			if x.Related[j].Table == p.table.Name {
+				return &x.Related[j].Ledger
+			}
+		}
+		x.Related = append(x.Related, catalog.PassRelated{Table: p.table.Name, Then: string(p.then), Store: p.name})
+		return &x.Related[len(x.Related)-1].Ledger
 	}
 	return &catalog.Ledger{} // passOf has said so before
 }

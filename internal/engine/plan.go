@@ -51,6 +51,7 @@ type planning struct {
 	checked *Checked
 	table   *shape.Table
 	joined  joinedTables
+	related joinedTables // by the name that the rule gives
 	source  source.Source
 	cutoffs []rule.Cutoff
 	sel     source.Selection
@@ -111,7 +112,7 @@ func (p *planning) begin(ctx context.Context) (err error) {
 	if len(lasting) > 0 {
 		return &ProblemsError{lasting}
 	}
-	p.joined = p.checked.joined[0]
+	p.joined, p.related = p.checked.joined[0], p.checked.related[0]
 	p.source, err = p.Source(ctx, p.record.Source)
 	return err
 }
@@ -251,7 +252,18 @@ func (p *planning) selects(ctx context.Context) (err error) {
 	if p.sel, err = selection(p.rule, p.table, p.joined, p.cutoffs, d.Narrow); err != nil {
 		return err
 	}
-	p.sel.Holds, err = p.holdsOn(ctx, p.rule.Source, p.table)
+	if p.sel.Kin, err = p.kinOf(ctx, p.source, p.rule, p.table, p.related, p.now); err != nil {
+		return err
+	}
+	d.Related = []catalog.PlanRelated{}
+	for _, k := range p.sel.Kin {
+		above := p.table.Name
+		if k.Parent >= 0 {
+			above = p.sel.Kin[k.Parent].Table.Name
+		}
+		d.Related = append(d.Related, catalog.PlanRelated{Table: k.Table.Name, Above: above, On: relationText(k), Then: k.Then, Rows: catalog.NotCounted, Keeps: len(k.Terms) > 0 && k.Then != rule.ThenUnlink})
+	}
+	p.sel, err = p.withHolds(ctx, p.rule.Source, p.sel)
 	latest, _ := p.sel.Latest()
 	p.plan.Cutoff = catalog.At(latest)
 	return err
@@ -349,7 +361,35 @@ func (p *planning) count(ctx context.Context) error {
 			p.plan.Segments += max(divideUp(c.Clauses[i].Due, sliceRows), divideUp(c.Clauses[i].Bytes, sliceBytes))
 		}
 	}
+	if err := p.countKin(ctx, budget); err != nil {
+		return err
+	}
 	return p.expect(ctx)
+}
+
+// countKin counts the related rows that would go along. Where they were not asked for exactly and take too long, or only
+// some of the due rows are wanted, they are not counted.
+func (p *planning) countKin(ctx context.Context, budget time.Duration) error {
+	d := &p.plan.Detail.V
+	if d.Narrow.Limit > 0 || !p.plan.Counts.V.Counted {
+		return nil
+	}
+	timed, cancel := context.WithTimeout(ctx, budget)
+	defer cancel()
+	for i := range p.sel.Kin {
+		n, err := p.source.CountKin(timed, p.sel, i)
+		switch {
+		case err == nil:
+			d.Related[i].Rows = n
+		case timed.Err() == nil || ctx.Err() != nil:
+			return err
+		case p.q.Exact:
+			return &RefusedError{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
+		default:
+			return nil
+		}
+	}
+	return nil
 }
 
 func divideUp(a, b int64) int64 { return (a + b - 1) / b }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 
@@ -28,19 +29,27 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 	for i := range segments {
 		s := &segments[i]
 		number = max(number, s.Number)
-		if s.State == catalog.SegmentAbandoned {
+		if s.State == catalog.SegmentAbandoned || s.Table != r.table.Name {
 			continue
 		}
-		p, err := r.passOf(s.Clause)
+		p, err := r.passOf(s.Clause, s.Table)
 		if err != nil {
 			return nil, 0, err
 		}
 		r.taken += s.Rows
 		current := p == r.pass
+		number = max(number, s.Number+len(p.kin))
+		if s.State == catalog.SegmentClosed && s.Number > r.run.Slices { // closed, and its related rows not counted yet
+			done, err := r.tallyKin(ctx, p, s.Number)
+			if err != nil {
+				return nil, 0, err
+			}
+			done()
+		}
 		if s.State == catalog.SegmentClosed && !current {
 			continue
 		}
-		w, err := r.reopen(ctx, s, p)
+		w, err := r.reopen(ctx, s, p, segments)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -69,6 +78,10 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 	if again {
 		after = nil
 	}
+	// What is left of related rows belongs to slices that never came to be, or that were purged.
+	if err := r.closeOpenKin(ctx, segments, func(s *catalog.Segment) bool { return !r.waits(segments, s) }); err != nil {
+		return nil, 0, err
+	}
 	if r.pass.store == nil {
 		var purged int
 		if after, purged, err = r.recoverPurge(ctx); err != nil {
@@ -96,15 +109,17 @@ func (r *runner) settleSegments(ctx context.Context) ([]catalog.Segment, error) 
 			return nil, err
 		}
 	}
-	copies := false
-	for i, p := range r.passes {
-		if p.store != nil {
-			copies = true
-			r.run.Passes.V[i].Ledger = catalog.Ledger{}
+	copies := map[string]bool{}
+	for _, p := range r.passes {
+		for _, x := range append([]*pass{p}, p.kin...) {
+			if x.store != nil {
+				copies[x.table.Name] = true
+				*r.ledger(x) = catalog.Ledger{}
+			}
 		}
 	}
-	if copies {
-		if err := r.settleChain(ctx); err != nil {
+	for _, table := range slices.Sorted(maps.Keys(copies)) {
+		if err := r.settleChain(ctx, table); err != nil {
 			return nil, err
 		}
 		r.run.RawBytes, r.run.FileBytes = 0, 0
@@ -116,15 +131,17 @@ func (r *runner) settleSegments(ctx context.Context) ([]catalog.Segment, error) 
 		if s.State == catalog.SegmentAbandoned {
 			continue
 		}
-		p, err := r.passOf(s.Clause)
+		p, err := r.passOf(s.Clause, s.Table)
 		if err != nil {
 			return nil, err
 		}
 		r.run.RawBytes += s.RawBytes
 		r.run.FileBytes += s.FileBytes
 		if s.State != catalog.SegmentClosed {
-			if p.then == rule.ThenCopy {
-				waiting += s.Rows
+			if r.copies(s.Clause) {
+				if p.relation == nil {
+					waiting += s.Rows
+				}
 			} else {
 				r.run.RawBytes -= s.RawBytes
 				r.run.FileBytes -= s.FileBytes
@@ -145,7 +162,7 @@ func (r *runner) settleSegments(ctx context.Context) ([]catalog.Segment, error) 
 		if books.Digest.Count+books.Left.Count != m.Rows {
 			return nil, fmt.Errorf("%w: the closing record of segment %s covers %d of %d rows", ErrBooks, s.ID, books.Digest.Count+books.Left.Count, m.Rows)
 		}
-		r.addUp(s.Clause, books)
+		r.addUp(p, numbers(books))
 	}
 	r.run.Copied += waiting
 	return segments, nil
@@ -157,7 +174,7 @@ func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
 	if s.State == catalog.SegmentAbandoned {
 		return nil
 	}
-	p, err := r.passOf(s.Clause)
+	p, err := r.passOf(s.Clause, s.Table)
 	if err != nil {
 		return err
 	}
@@ -200,8 +217,7 @@ func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
 
 // settleChain compares the head of the table's chain in the source with the newest link that the catalog knows. The
 // record is written first, the source's head after it, so the source may be one link behind, and nothing else.
-func (r *runner) settleChain(ctx context.Context) error {
-	table := r.table.Name
+func (r *runner) settleChain(ctx context.Context, table string) error {
 	head, err := r.source.Head(ctx, table)
 	if err != nil {
 		return err
@@ -211,7 +227,7 @@ func (r *runner) settleChain(ctx context.Context) error {
 		return err
 	}
 	if sequence == head.Sequence+1 {
-		previous, err := r.previousOf(ctx, sequence)
+		previous, err := r.previousOf(ctx, table, sequence)
 		if err != nil {
 			return err
 		}
@@ -227,13 +243,13 @@ func (r *runner) settleChain(ctx context.Context) error {
 			"the database, or the catalog, was turned back, or another service archives this table; nothing was deleted. "+
 			"If the store is right, `ambercellar store adopt %s` brings the catalog up to it", ErrDisagree, r.run.Source, table, head.Sequence, head.Hash, sequence, hash, r.stores())
 	}
-	r.chain.head = head
+	r.chainOf(table).head = head
 	return nil
 }
 
 // previousOf reads from the store what the link of a sequence says of the one before it.
-func (r *runner) previousOf(ctx context.Context, sequence int64) (string, error) {
-	s, err := r.Catalog.LinkSegment(ctx, r.run.Source, r.table.Name, sequence)
+func (r *runner) previousOf(ctx context.Context, table string, sequence int64) (string, error) {
+	s, err := r.Catalog.LinkSegment(ctx, r.run.Source, table, sequence)
 	if err != nil {
 		return "", err
 	}
@@ -259,58 +275,101 @@ func linkOf(m *archive.Manifest) archive.Link {
 	return m.Link
 }
 
+// copies says whether the rows of a clause are copied, and deleted by a decision of its own.
+func (r *runner) copies(clause int) bool {
+	p, err := r.passOf(clause, r.table.Name)
+	return err == nil && p.then == rule.ThenCopy
+}
+
+// waits says whether a segment of related rows belongs to an open segment that waits for the decision to delete.
+func (r *runner) waits(segments []catalog.Segment, s *catalog.Segment) bool {
+	return !r.run.Deleting && r.copies(s.Clause) && slices.ContainsFunc(segments, func(head catalog.Segment) bool {
+		p, err := r.passOf(head.Clause, head.Table)
+		return err == nil && head.Table == r.table.Name && head.State == catalog.SegmentOpen && head.Number < s.Number && s.Number <= head.Number+len(p.kin)
+	})
+}
+
 // reopen reads a stored segment again, in place of the slice that it was made from. Locators do not outlive a start
 // of the service, so the rows are found again by key and content.
-func (r *runner) reopen(ctx context.Context, s *catalog.Segment, p *pass) (*work, error) {
-	m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
+func (r *runner) reopen(ctx context.Context, s *catalog.Segment, p *pass, segments []catalog.Segment) (*work, error) {
+	w, err := r.stored(ctx, s, p)
 	if err != nil {
 		return nil, err
 	}
-	w := &work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}
-	if m.AsRead != nil {
-		_, err := r.contents(ctx, w)
-		w.blind, w.set = true, *m.AsRead
-		return w, err
+	if w.manifest.AsRead != nil {
+		w.blind, w.set = true, *w.manifest.AsRead
+		return w, nil
 	}
 	if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.run.Deleting { // only its end is of interest
-		_, err := r.contents(ctx, w)
-		return w, err
+		return w, nil
+	}
+	if len(p.kin) > 0 {
+		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
+		if err != nil {
+			return nil, err
+		}
+		if err := r.reopenKin(ctx, w, segments, journal); err != nil {
+			return nil, err
+		}
 	}
 	return w, r.locate(ctx, w)
 }
 
-// contents reads a segment from its store: the digests of its rows, the last row's age and key, and all keys.
-func (r *runner) contents(ctx context.Context, w *work) (keys [][]value.Value, err error) {
+// contents reads a segment from its store: the digests of its rows, their keys, what refers to them, and the last row's age.
+func (r *runner) contents(ctx context.Context, w *work) error {
 	at := func(name string) int {
 		return slices.IndexFunc(w.manifest.Columns, func(c shape.Column) bool { return c.Name == name })
 	}
-	age := -1 // of another table, it is not archived: reading begins again with the oldest row
-	if r.rule.Age.Join == "" {
+	places := func(names []string) []int {
+		out := make([]int, len(names))
+		for i, name := range names {
+			out[i] = at(name)
+		}
+		return out
+	}
+	pick := func(row []value.Value, places []int) []value.Value {
+		out := make([]value.Value, len(places))
+		for i, p := range places {
+			out[i] = row[p].Clone()
+		}
+		return out
+	}
+	age, member := -1, -1 // an age of another table is not archived: reading begins again with the oldest row
+	var refers []int
+	kin := w.pass.kin
+	if w.pass.relation != nil {
+		refers = places(w.pass.relation.OurColumns())
+		root, err := r.passOf(w.pass.clause, r.table.Name)
+		if err != nil {
+			return err
+		}
+		kin = root.kin
+		member = slices.Index(kin, w.pass)
+	} else if r.rule.Age.Join == "" {
 		age = at(r.rule.Age.Column)
 	}
-	positions := make([]int, len(r.table.Key))
-	for i, k := range r.table.Key {
-		positions[i] = at(k)
-	}
-	w.digests, w.set = nil, value.Set{}
-	err = archive.Verify(ctx, w.pass.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
+	key := places(w.pass.table.Key)
+	note := w.refer(member, w.manifest.Columns, kin)
+	w.digests, w.keys, w.refers, w.set = nil, nil, nil, value.Set{}
+	err := archive.Verify(ctx, w.pass.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
 		w.add(digests)
 		for i := range c.Rows() {
-			key := make([]value.Value, len(positions))
-			for j, p := range positions {
-				key[j] = c.Row(i)[p].Clone()
+			row := c.Row(i)
+			w.keys = append(w.keys, pick(row, key))
+			if refers != nil {
+				w.refers = append(w.refers, pick(row, refers))
 			}
-			keys = append(keys, key)
+			note(row)
 		}
 		if age >= 0 {
 			w.slice.Last = []value.Value{c.Row(c.Rows() - 1)[age].Clone()}
 		}
 		return ctx.Err()
 	})
-	if err == nil && len(keys) > 0 && age >= 0 {
-		w.slice.Last = append(w.slice.Last, keys[len(keys)-1]...)
+	if err == nil && len(w.keys) > 0 && age >= 0 {
+		w.slice.Last = append(w.slice.Last, w.keys[len(w.keys)-1]...)
 	}
-	return keys, err
+	return err
 }
 
 // stores names the stores of the run, for a message.
@@ -326,11 +385,13 @@ func (r *runner) stores() string {
 
 // locate finds a segment's rows again in the table.
 func (r *runner) locate(ctx context.Context, w *work) error {
-	keys, err := r.contents(ctx, w)
-	if err != nil {
-		return err
+	if w.keys == nil {
+		if err := r.contents(ctx, w); err != nil {
+			return err
+		}
 	}
-	w.slice.Locators, err = r.source.Locate(ctx, w.pass.sel, keys, w.digests)
+	var err error
+	w.slice.Locators, err = r.source.Locate(ctx, w.pass.sel, w.keys, w.digests)
 	return err
 }
 
@@ -345,33 +406,31 @@ func (r *runner) recoverPurge(ctx context.Context) (after []value.Value, number 
 	if err != nil {
 		return nil, 0, err
 	}
-	books := archive.Closing{}
 	number = r.run.Slices
+	slices := map[int][]source.JournalRow{} // by the number of the slice's own rows
 	for _, row := range journal {
-		if row.Segment <= r.run.Slices {
+		if row.Segment > r.run.Slices {
+			slices[row.Segment] = append(slices[row.Segment], row)
+			number = max(number, row.Segment)
+		}
+	}
+	if number == r.run.Slices {
+		return after, number, nil
+	}
+	for first := r.run.Slices + 1; first <= number; first++ {
+		if slices[first] == nil {
 			continue
 		}
-		number = row.Segment
-		books.Deleted += int64(row.Deleted)
-		books.Digest.Merge(row.Digest)
-		books.Left.Merge(row.Found)
-		books.Left.Subtract(row.Digest)
-		if row.Retry {
-			books.Skipped = books.Skipped[:max(len(books.Skipped)-row.Rows, 0)]
+		r.addUp(r.pass, tally(slices[first]))
+		for i, k := range r.pass.kin {
+			if k.store == nil {
+				r.addUp(k, tally(slices[first+1+i]))
+			}
 		}
-		books.Changed = append(books.Changed, row.Changed...)
-		books.Vanished = append(books.Vanished, row.Vanished...)
-		books.Held = append(books.Held, row.Held...)
-		books.Skipped = append(books.Skipped, row.Skipped...)
+		first += len(r.pass.kin)
+		r.run.Slices = first
 	}
-	if number > r.run.Slices {
-		r.addUp(r.pass.clause, &books)
-		r.run.Slices = number
-		if err := r.show(ctx, true); err != nil {
-			return nil, 0, err
-		}
-	}
-	return after, number, nil
+	return after, r.run.Slices, r.show(ctx, true)
 }
 
 // closeAsIs closes what a cancelled run leaves open: rows that no batch has covered count as skipped.
@@ -380,25 +439,34 @@ func (r *runner) closeAsIs(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := r.closeOpenKin(ctx, segments, func(*catalog.Segment) bool { return true }); err != nil {
+		return err
+	}
 	for i := range segments {
 		s := &segments[i]
-		if s.State != catalog.SegmentOpen {
+		if s.Table != r.table.Name || s.State == catalog.SegmentAbandoned {
 			continue
 		}
-		p, err := r.passOf(s.Clause)
+		p, err := r.passOf(s.Clause, s.Table)
 		if err != nil {
 			return err
 		}
-		m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
+		if s.State == catalog.SegmentClosed {
+			if s.Number > r.run.Slices {
+				done, err := r.tallyKin(ctx, p, s.Number)
+				if err != nil {
+					return err
+				}
+				done()
+			}
+			continue
+		}
+		w, err := r.stored(ctx, s, p)
 		if err != nil {
 			return err
 		}
-		w := &work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}
-		if _, err := r.contents(ctx, w); err != nil {
-			return err
-		}
-		if m.AsRead != nil {
-			w.blind, w.set = true, *m.AsRead
+		if w.manifest.AsRead != nil {
+			w.blind, w.set = true, *w.manifest.AsRead
 		}
 		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
 		if err != nil {
@@ -422,6 +490,31 @@ func (r *runner) balance(ctx context.Context) error {
 		return err
 	}
 	l := r.run.Closed.V
+	if err := closeLedger(&l); err != nil {
+		return err
+	}
+	r.run.Ledger = l
+	balanced := *l.Balanced
+	for i := range r.run.Passes.V {
+		for j := range r.run.Passes.V[i].Related {
+			x := &r.run.Passes.V[i].Related[j].Ledger
+			if err := closeLedger(x); err != nil {
+				return err
+			}
+			balanced = balanced && *x.Balanced
+		}
+	}
+	if err := r.show(ctx, true); err != nil {
+		return err
+	}
+	if !balanced {
+		return fmt.Errorf("run %s: %w: %+v", r.run.ID, ErrBooks, r.run.Passes.V)
+	}
+	return nil
+}
+
+// closeLedger says whether a ledger adds up.
+func closeLedger(l *catalog.Ledger) error {
 	var sets [3]value.Set
 	for i, text := range []string{l.CopiedDigest, l.DeletedDigest, l.LeftDigest} {
 		if text == "" {
@@ -436,15 +529,8 @@ func (r *runner) balance(ctx context.Context) error {
 	l.CopiedDigest, l.DeletedDigest, l.LeftDigest = sets[0].String(), sets[1].String(), sets[2].String()
 	total := sets[1]
 	total.Merge(sets[2])
-	balanced := l.Copied == l.Deleted+l.LeftOut() && total == sets[0] && sets[0].Count == l.Copied && sets[1].Count == l.Deleted
+	balanced := l.Copied == l.Deleted+l.LeftOut() && total == sets[0] && sets[0].Count == l.Copied && sets[1].Count == l.Deleted+l.Unlinked
 	l.Balanced = &balanced
-	r.run.Ledger = l
-	if err := r.show(ctx, true); err != nil {
-		return err
-	}
-	if !balanced {
-		return fmt.Errorf("run %s: %w: %+v", r.run.ID, ErrBooks, l)
-	}
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/oklog/ulid/v2"
 	_ "modernc.org/sqlite" // the driver "sqlite", for the set of keys seen
@@ -70,7 +71,11 @@ func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequ
 	if len(segments) == 0 {
 		return nil, &RefusedError{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
 	}
-	r := &catalog.Restore{ID: ulid.Make().String(), Source: segments[0].Source, Table: segments[0].Table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format,
+	table := segments[0].Table
+	if run, err := e.Catalog.Run(ctx, segments[0].Run); err == nil && q.Table == "" && q.Scope.Segment == "" {
+		table = run.Table
+	}
+	r := &catalog.Restore{ID: ulid.Make().String(), Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format,
 		Note: q.Note, State: catalog.Restoring, CreatedAt: catalog.At(e.Now()), CreatedBy: actor}
 	return r, e.Catalog.AddRestore(ctx, r)
 }
@@ -131,13 +136,15 @@ type restoration struct {
 	*Engine
 	restore *catalog.Restore
 	expect  value.Set // of the rows that went to the target
+	kin     bool      // what went along with the rows goes back with them
 	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) error
 	finish  func(ctx context.Context) error
 	seen    *seenKeys
 }
 
 func (q *restoration) run(ctx context.Context, directory string) error {
-	segments, err := q.inScope(ctx, q.restore.Source, q.restore.Table, q.restore.Scope.V)
+	q.kin = q.restore.Target == "table"
+	segments, err := q.segments(ctx)
 	if err != nil {
 		return err
 	}
@@ -153,7 +160,7 @@ func (q *restoration) run(ctx context.Context, directory string) error {
 		defer q.seen.close()
 	}
 	for i := range segments {
-		if err := q.segment(ctx, &segments[i]); err != nil {
+		if err := q.family(ctx, &segments[i]); err != nil {
 			return err
 		}
 	}
@@ -167,31 +174,139 @@ func (q *restoration) run(ctx context.Context, directory string) error {
 	return nil
 }
 
-// segment verifies a segment as a whole and then hands on those of its rows that were deleted and lie in the scope.
-func (q *restoration) segment(ctx context.Context, s *catalog.Segment) error {
-	st, err := q.Store(ctx, s.Store)
+// segments lists what is restored: the segments in the scope, and of a whole run that goes back into its tables also those
+// of related rows whose heads were not archived, the parents first.
+func (q *restoration) segments(ctx context.Context) ([]catalog.Segment, error) {
+	scope := q.restore.Scope.V
+	out, err := q.inScope(ctx, q.restore.Source, q.restore.Table, scope)
+	if err != nil || scope.Run == "" || !q.kin {
+		return out, err
+	}
+	run, err := q.Catalog.Run(ctx, scope.Run)
+	if err != nil || run.Table != q.restore.Table {
+		return out, err
+	}
+	all, err := q.Catalog.RunSegments(ctx, scope.Run)
+	for i := range all {
+		if all[i].Table == run.Table || all[i].State != catalog.SegmentClosed {
+			continue
+		}
+		x, err := q.member(ctx, &all[i])
+		if err != nil {
+			return nil, err
+		}
+		if with := x.manifest.GoesWith; with != nil && with.Segment == "" {
+			out = append(out, all[i])
+		}
+	}
+	return out, err
+}
+
+// member is a segment being restored: the rows at the head of families, or rows that went along with them.
+type member struct {
+	segment  *catalog.Segment
+	store    store.Store
+	manifest *archive.Manifest
+	closing  *archive.Closing
+	wanted   func(row []value.Value) bool
+	allowed  map[string]bool // of rows that went along: the references to rows that were picked
+	below    []*member       // whose rows refer to this one's
+}
+
+func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member, err error) {
+	x = &member{segment: s}
+	if x.store, err = q.Store(ctx, s.Store); err != nil {
+		return nil, err
+	}
+	x.manifest, x.closing, err = q.load(ctx, x.store, s)
+	return x, err
+}
+
+// family restores a segment, and after it the segments whose rows went along with its rows: those that refer to a row of
+// another come behind it.
+func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
+	head, err := q.member(ctx, s)
 	if err != nil {
 		return err
 	}
-	m, books, err := q.load(ctx, st, s)
-	if err != nil {
+	if head.wanted, err = span(head.manifest, q.restore.Scope.V); err != nil {
 		return err
 	}
-	if err := archive.Verify(ctx, st, m, nil); err != nil {
+	family := []*member{head}
+	if q.kin && head.manifest.GoesWith == nil {
+		others, err := q.Catalog.RunSegments(ctx, s.Run)
+		if err != nil {
+			return err
+		}
+		for i := range others {
+			o := &others[i]
+			if o.Table == s.Table || o.State != catalog.SegmentClosed || o.Number < s.Number {
+				continue
+			}
+			x, err := q.member(ctx, o)
+			if err != nil {
+				return err
+			}
+			with := x.manifest.GoesWith
+			if with == nil || with.Segment != s.ID {
+				continue
+			}
+			x.allowed = map[string]bool{}
+			for _, above := range family {
+				if above.manifest.Table == with.Table {
+					above.below = append(above.below, x)
+				}
+			}
+			refers := pickColumns(x.manifest.Columns, with.On, 0)
+			x.wanted = func(row []value.Value) bool { return x.allowed[refers(row)] }
+			family = append(family, x)
+		}
+	}
+	for _, x := range family {
+		if err := q.segment(ctx, x); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pickColumns returns a function that writes the values of one side of a reference, so that equal ones are equal texts.
+func pickColumns(columns []shape.Column, on [][2]string, side int) func(row []value.Value) string {
+	at := make([]int, len(on))
+	for i, pair := range on {
+		at[i] = slices.IndexFunc(columns, func(c shape.Column) bool { return c.Name == pair[side] })
+	}
+	var text []byte
+	return func(row []value.Value) string {
+		text = text[:0]
+		for _, i := range at {
+			if i < 0 {
+				return ""
+			}
+			text = row[i].AppendCanonical(text)
+		}
+		return string(text)
+	}
+}
+
+// segment verifies a segment as a whole and then hands on those of its rows that were deleted and are wanted.
+func (q *restoration) segment(ctx context.Context, x *member) error {
+	if err := archive.Verify(ctx, x.store, x.manifest, nil); err != nil {
 		return err
 	}
 	q.restore.Segments++
-	return q.rows(ctx, st, m, books)
+	return q.rows(ctx, x)
 }
 
-func (q *restoration) rows(ctx context.Context, st store.Store, m *archive.Manifest, books *archive.Closing) error {
+func (q *restoration) rows(ctx context.Context, x *member) error {
+	m, st := x.manifest, x.store
 	left := map[int]bool{}
-	for _, o := range books.LeftOut() {
+	for _, o := range x.closing.LeftOut() {
 		left[o] = true
 	}
-	inSpan, err := span(m, q.restore.Scope.V)
-	if err != nil {
-		return err
+	referred := make([]func([]value.Value) string, len(x.below))
+	for i, b := range x.below {
+		referred[i] = pickColumns(m.Columns, b.manifest.GoesWith.On, 1)
 	}
 	f, err := st.Open(ctx, m.RowsName())
 	if err != nil {
@@ -215,7 +330,10 @@ func (q *restoration) rows(ctx context.Context, st store.Store, m *archive.Manif
 	err = archive.Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			row := c.Row(i)
-			if !left[ordinal] && inSpan(row) {
+			if !left[ordinal] && x.wanted(row) {
+				for i, b := range x.below {
+					b.allowed[referred[i](row)] = true
+				}
 				for _, v := range row {
 					if v.B != nil {
 						v.B = pick.Keep(v.B)
@@ -273,11 +391,16 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	if err := src.PrepareJournal(ctx); err != nil {
 		return err
 	}
-	t, err := src.Table(ctx, q.restore.Table)
-	if err != nil {
-		return err
-	}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) error {
+	tables := map[string]*shape.Table{}
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (err error) {
+		t := tables[m.Table]
+		if t == nil {
+			if t, err = src.Table(ctx, m.Table); err != nil {
+				return err
+			}
+			tables[m.Table] = t
+		}
+		rows, digests = own(m, rows, digests)
 		columns, err := places(m, t)
 		if err != nil {
 			return err
@@ -308,19 +431,42 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		return nil
 	}
 	q.finish = func(ctx context.Context) error {
-		n, err := src.RestoredCount(ctx, t, q.restore.ID)
-		if err == nil && n != q.restore.Restored {
-			err = fmt.Errorf("%w: %d rows were restored and the source's record has %d", ErrBooks, q.restore.Restored, n)
+		total := int64(0)
+		for _, t := range tables {
+			n, err := src.RestoredCount(ctx, t, q.restore.ID)
+			if err != nil {
+				return err
+			}
+			total += n
 		}
-		return err
+		if total != q.restore.Restored {
+			return fmt.Errorf("%w: %d rows were restored and the source's record has %d", ErrBooks, q.restore.Restored, total)
+		}
+		return nil
 	}
 	return nil
 }
 
+// own leaves out of rows what stood in joined rows.
+func own(m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (*value.Chunk, []value.Digest) {
+	if len(m.Included) == 0 {
+		return rows, digests
+	}
+	out := &value.Chunk{Width: len(m.Columns) - len(m.Included)}
+	again := make([]value.Digest, rows.Rows())
+	var hasher value.Hasher
+	for i := range again {
+		row := rows.Row(i)[:out.Width]
+		out.Values = append(out.Values, row...)
+		again[i] = hasher.Row(row)
+	}
+	return out, again
+}
+
 // places returns which column of the table each column of a segment goes to.
 func places(m *archive.Manifest, t *shape.Table) ([]int, error) {
-	out := make([]int, len(m.Columns))
-	for i, c := range m.Columns {
+	out := make([]int, len(m.Columns)-len(m.Included))
+	for i, c := range m.Columns[:len(out)] {
 		now, at := t.Column(c.Name)
 		if now == nil {
 			return nil, &RefusedError{Message: fmt.Sprintf("table %s has no column %q any more, and the archived rows have one", t.Name, c.Name), Remedy: "restore to a file, or add the column"}

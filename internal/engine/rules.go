@@ -20,6 +20,7 @@ type Checked struct {
 	Problems  []rule.Problem
 	tables    []*shape.Table // by document; nil for named keeps and where the table could not be reached
 	joined    []joinedTables // by document
+	related   []joinedTables // by document; the related tables, by the name that the rule gives
 	keeps     map[string]rule.Named
 }
 
@@ -27,7 +28,7 @@ type Checked struct {
 // and the other rules.
 func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Checked, error) {
 	docs, problems := rule.Parse(file, text)
-	c := &Checked{Documents: docs, Problems: problems, tables: make([]*shape.Table, len(docs)), joined: make([]joinedTables, len(docs))}
+	c := &Checked{Documents: docs, Problems: problems, tables: make([]*shape.Table, len(docs)), joined: make([]joinedTables, len(docs)), related: make([]joinedTables, len(docs))}
 	known, err := e.Catalog.Rules(ctx)
 	if err != nil {
 		return nil, err
@@ -63,7 +64,7 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 			continue
 		}
 		c.tables[i], d.Rule.Table = t, t.Name
-		if len(d.Rule.Joins) > 0 {
+		if len(d.Rule.Joins)+len(d.Rule.Related) > 0 {
 			src, err := e.Source(ctx, d.Rule.Source)
 			if err != nil {
 				return nil, err
@@ -71,12 +72,20 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 			if c.joined[i], err = joinedBy(ctx, src, &d.Rule); err != nil {
 				return nil, err
 			}
+			if c.related[i], err = relatedTo(ctx, src, &d.Rule); err != nil {
+				return nil, err
+			}
+			for _, x := range d.Rule.Relations() {
+				if related := c.related[i][x.Table]; related != nil {
+					t.Related = append(t.Related, *related)
+				}
+			}
 		}
 		if other := taken[d.Rule.Source+"\x00"+t.Name]; other != "" && other != d.Rule.Name {
 			c.Problems = append(c.Problems, d.At("table", fmt.Sprintf("table %s.%s has the rule %s already, and a table has one rule", d.Rule.Source, t.Name, other), "change that rule, or apply this one under its name"))
 		}
 		taken[d.Rule.Source+"\x00"+t.Name] = d.Rule.Name
-		c.Problems = append(c.Problems, rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Stores: stores, Keeps: c.keeps, Now: now})...)
+		c.Problems = append(c.Problems, rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: stores, Keeps: c.keeps, Now: now})...)
 		guard, err := e.Catalog.Guard(ctx, d.Rule.Source)
 		if err != nil {
 			return nil, err
@@ -147,6 +156,11 @@ func guarded(g catalog.Guard, r *rule.Rule, now time.Time, resolve rule.Resolver
 	const remedy = "lengthen it, or change the guard rail with `ambercellar guard set`"
 	if slices.Contains(g.Never, r.Table) || len(g.Only) > 0 && !slices.Contains(g.Only, r.Table) {
 		out = append(out, breach{"table", fmt.Sprintf("the guard rails of source %s allow no rule for table %s", r.Source, r.Table), "name another table, or change the guard rail with `ambercellar guard set`"})
+	}
+	for _, x := range r.Relations() {
+		if slices.Contains(g.Never, x.Table) && x.Then != rule.ThenUnlink {
+			out = append(out, breach{x.Field + ".table", fmt.Sprintf("the guard rails of source %s allow no rule for table %s", r.Source, x.Table), "unlink its rows, or change the guard rail with `ambercellar guard set`"})
+		}
 	}
 	cutoffs, err := r.Cutoffs(now, resolve)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -43,15 +44,19 @@ type runner struct {
 	passes  []*pass
 	pass    *pass // the one that the run is at
 	source  source.Source
-	taken   int64 // rows read so far, where the plan limits them
-	lease   source.Lease
-	chain   chain
+	taken   int64        // rows read so far, where the plan limits them
+	related joinedTables // by the name that the rule gives
+	leases  map[string]source.Lease
+	family  int // rows of the slice that a slice with related rows should have; 0: not known yet
 	pace    *pace.Steering
 	begun   time.Time // of this execution
 	worked  int64     // microseconds worked by earlier executions
 	pending []catalog.Batch
 	shown   time.Time
 	saved   time.Time
+
+	chainsLock sync.Mutex
+	chains     map[string]*chain // by table
 }
 
 // Run carries a run out until it has ended or its context is cancelled with one of the causes above. What it returns
@@ -59,6 +64,23 @@ type runner struct {
 func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
 	cancelled := errors.Is(context.Cause(ctx), ErrCancel)
+	rules, err := r.ruleOf(context.WithoutCancel(ctx))
+	if err != nil {
+		return err
+	}
+	names := []string{run.Table}
+	for _, x := range rules.Relations() {
+		names = append(names, x.Table)
+	}
+	waiting := ctx
+	if cancelled { // it still has its open segments to close
+		waiting = context.WithoutCancel(ctx)
+	}
+	release, err := e.claim(waiting, run.Source, names)
+	if err != nil {
+		return err
+	}
+	defer release()
 	if err := retry(ctx, e.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) }); err != nil {
 		if cause := context.Cause(ctx); cause != nil && !cancelled {
 			return cause
@@ -68,8 +90,10 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	defer func() {
 		// The lease stays with a run that can still go on, so that nobody else begins in the middle of it.
 		if err == nil || errors.Is(err, ErrCancel) {
-			release := retry(ctx, r.Log, func() error { return r.source.ReleaseLease(context.WithoutCancel(ctx), r.lease) })
-			err = errors.Join(err, release)
+			for _, l := range r.leases {
+				release := retry(ctx, r.Log, func() error { return r.source.ReleaseLease(context.WithoutCancel(ctx), l) })
+				err = errors.Join(err, release)
+			}
 		}
 	}()
 	err = r.move(ctx)
@@ -111,6 +135,9 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		return err
 	}
 	t := &plan.Shape.V
+	if r.related, err = relatedTo(ctx, r.source, r.rule); err != nil {
+		return err
+	}
 	if !cancelled {
 		now, err := r.source.Table(ctx, r.run.Table)
 		if err != nil {
@@ -118,6 +145,15 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		}
 		if changes := shape.Differences(t, now); len(changes) > 0 {
 			return &RefusedError{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", t.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
+		}
+		for _, before := range t.Related {
+			x, err := r.source.Table(ctx, before.Name)
+			if err != nil {
+				return err
+			}
+			if changes := shape.Differences(&before, x); len(changes) > 0 {
+				return &RefusedError{Message: fmt.Sprintf("the related table %s was altered since the plan was made (%s)", before.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
+			}
 		}
 		t = now
 	}
@@ -130,8 +166,11 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		return err
 	}
 	r.pace = pace.New(p)
-	if r.lease, err = r.source.TakeLease(ctx, t.Name, r.Instance, r.run.ID); err != nil {
-		return err
+	r.leases = map[string]source.Lease{}
+	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {
+		if r.leases[name], err = r.source.TakeLease(ctx, name, r.Instance, r.run.ID); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -162,6 +201,9 @@ type work struct {
 	set     value.Set      // of all rows
 	blind   bool           // the digests are not known: the rows were cleaned on their way, and the service stopped since
 	archived
+	kinRows
+	kin    []*work         // what goes along, in the order of the pass's related tables
+	refers [][]value.Value // of archived related rows: what each refers to
 }
 
 // move takes up what an earlier execution left, and then carries out pass after pass.
@@ -252,10 +294,10 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 			break
 		}
 		w := got.work
-		number = w.number + 1
+		number = w.number + 1 + len(w.kin)
 		r.taken += int64(len(w.digests))
 		if overlap && w.slice.More {
-			next = r.fetch(ctx, w.number+1, w.slice.Last)
+			next = r.fetch(ctx, number, w.slice.Last)
 		}
 		ready = r.prove(ctx, w)
 		if before != nil {
@@ -281,7 +323,7 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 				}
 			}
 			if before = nil; w.slice.More {
-				next = r.fetch(ctx, w.number+1, w.slice.Last)
+				next = r.fetch(ctx, number, w.slice.Last)
 			}
 		}
 	}
@@ -294,18 +336,28 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 // copied shows rows that were copied and stay for now.
 func (r *runner) copied(w *work) {
 	r.run.Copied += int64(len(w.digests))
-	r.run.RawBytes += w.segment.RawBytes
-	r.run.FileBytes += w.segment.FileBytes
+	for _, x := range append([]*work{w}, w.kin...) {
+		if x.segment != nil {
+			r.run.RawBytes += x.segment.RawBytes
+			r.run.FileBytes += x.segment.FileBytes
+		}
+	}
 }
 
 // prove verifies and publishes a stored segment in the background; a slice that is purged needs no proof.
 func (r *runner) prove(ctx context.Context, w *work) <-chan error {
 	out := make(chan error, 1)
-	if w.segment == nil {
+	go func() {
+		for _, x := range append(slices.Clone(w.kin), w) { // the head of the families last: where it is, all are
+			if x.segment != nil {
+				if err := r.publish(ctx, x); err != nil {
+					out <- err
+					return
+				}
+			}
+		}
 		out <- nil
-		return out
-	}
-	go func() { out <- r.publish(ctx, w) }()
+	}()
 	return out
 }
 
@@ -337,8 +389,15 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-c
 
 func (r *runner) request(after []value.Value) source.SliceRequest {
 	req := source.SliceRequest{Selection: r.pass.sel, After: after, Columns: r.pass.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
+	if len(r.pass.kin) > 0 {
+		if req.MaxRows = r.family; r.familyRows > 0 {
+			req.MaxRows = r.familyRows
+		} else if r.family == 0 {
+			req.MaxRows = familyFirst
+		}
+	}
 	if r.source.Reads().BlocksWriters {
-		req.MaxRows = shortSliceRows
+		req.MaxRows = min(req.MaxRows, shortSliceRows)
 	}
 	if r.run.Limit > 0 {
 		req.MaxRows = int(min(int64(req.MaxRows), r.run.Limit-r.taken))
@@ -350,9 +409,8 @@ func (r *runner) request(after []value.Value) source.SliceRequest {
 func (r *runner) full() bool { return r.run.Limit > 0 && r.taken >= r.run.Limit }
 
 // unheld adds the holds that stand now to a request, so that held rows are not copied.
-func (r *runner) unheld(ctx context.Context, req source.SliceRequest) (source.SliceRequest, error) {
-	holds, err := r.holdsOn(ctx, r.run.Source, r.table)
-	req.Holds = holds
+func (r *runner) unheld(ctx context.Context, req source.SliceRequest) (_ source.SliceRequest, err error) {
+	req.Selection, err = r.withHolds(ctx, r.run.Source, req.Selection)
 	return req, err
 }
 
@@ -364,15 +422,19 @@ func (r *runner) readSlice(ctx context.Context, number int, after []value.Value)
 	if err != nil {
 		return nil, err
 	}
+	note := w.refer(-1, columnsAt(r.table, r.pass.columns), r.pass.kin)
 	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
+		for i := range c.Rows() {
+			note(c.Row(i))
+		}
 		return ctx.Err()
 	})
 	if err != nil || len(w.digests) == 0 {
 		return nil, err
 	}
 	w.slice = *slice
-	return w, nil
+	return w, r.readKin(ctx, w)
 }
 
 // digest adds the digests of a chunk's rows.
@@ -428,7 +490,7 @@ func (r *runner) deleteSlice(ctx context.Context, w *work, journal []source.Jour
 	todo, number := remaining(w, journal)
 	var locked []int
 	for len(todo) > 0 {
-		n := min(r.pace.Rows(), len(todo))
+		n := w.bite(todo, r.pace.Rows())
 		row, err := r.deleteBatch(ctx, w, number, false, todo[:n])
 		if err != nil {
 			return err
@@ -488,18 +550,23 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	b := source.Batch{Selection: w.pass.sel, Lease: r.lease, Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
+	b := source.Batch{Selection: w.pass.sel, Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
 		Locators: w.slice.Locators, Digests: w.digests, Columns: w.pass.columns, LockWait: lockWait}
 	tried := r.Now()
+	var rows []*source.JournalRow
 	err = retry(ctx, r.Log, func() error {
-		gate := r.gate(r.run.Source, r.table.Name)
-		gate.RLock()
-		defer gate.RUnlock()
-		if b.Holds, err = r.holdsOn(context.WithoutCancel(ctx), r.run.Source, r.table); err != nil {
+		defer r.gates(w.pass)()
+		if b.Selection, err = r.withHolds(context.WithoutCancel(ctx), r.run.Source, w.pass.sel); err != nil {
 			return err
 		}
 		tried = r.Now()
+		if len(w.kin) > 0 {
+			b.Families = w.families(r, b.Selection)
+			rows, err = r.source.DeleteFamilies(context.WithoutCancel(ctx), b)
+			return err
+		}
 		row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
+		rows = []*source.JournalRow{row}
 		if errors.Is(err, source.ErrLocators) && w.segment != nil {
 			if err := r.locate(ctx, w); err != nil {
 				return err
@@ -518,15 +585,21 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 	}
 	r.run.Reason = ""
 	took := r.Now().Sub(tried)
-	r.count(w, row, took)
+	row = rows[0]
+	for _, x := range rows {
+		if x != nil {
+			r.note(x, took)
+		}
+	}
+	r.count(row)
 	if err := r.show(ctx, false); err != nil {
 		return nil, err
 	}
-	return row, rest(ctx, r.pace.Done(len(ordinals), took))
+	return row, rest(ctx, r.pace.Done(w.together(ordinals), took))
 }
 
 // count adds a batch to what is shown of the run; the ledger proper is made from the journal when the slice closes.
-func (r *runner) count(w *work, row *source.JournalRow, took time.Duration) {
+func (r *runner) count(row *source.JournalRow) {
 	if !row.Retry && !r.run.Deleting {
 		r.run.Copied += int64(row.Rows)
 	}
@@ -538,7 +611,11 @@ func (r *runner) count(w *work, row *source.JournalRow, took time.Duration) {
 	if row.Retry {
 		r.run.Skipped -= int64(row.Rows)
 	}
-	r.pending = append(r.pending, catalog.Batch{Run: r.run.ID, Segment: w.number, Number: row.Batch, Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
+}
+
+// note keeps what a batch did, for the list of batches.
+func (r *runner) note(row *source.JournalRow, took time.Duration) {
+	r.pending = append(r.pending, catalog.Batch{Run: r.run.ID, Segment: row.Segment, Number: row.Batch, Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
 		Changed: len(row.Changed), Vanished: len(row.Vanished), Held: len(row.Held), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At)})
 }
 

@@ -44,11 +44,8 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 		return nil, err
 	}
 	p := r.pass
-	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: r.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, Run: r.run.ID,
-		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: p.sel.Terms[0].At, Age: p.sel.Age, Columns: columnsAt(r.table, p.columns), Key: r.table.Key}
-	if p.keep != nil {
-		m.Keep = p.keep.String()
-	}
+	m := r.manifestOf(ctx, p, number)
+	m.Age = p.sel.Age
 	if p.clean != nil {
 		m.Columns, m.Omitted, m.Masked = p.clean.columns, p.clean.omitted, p.clean.maskedNames()
 	}
@@ -65,8 +62,12 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 		return nil, err
 	}
 	var archivedSet value.Set
+	note := w.refer(-1, columnsAt(p.table, p.columns), p.kin)
 	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
+		for i := range c.Rows() {
+			note(c.Row(i))
+		}
 		if p.clean != nil {
 			c = p.clean.chunk(c)
 			for i := range c.Rows() {
@@ -88,15 +89,30 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	if p.clean != nil {
 		m.Digest, m.AsRead = archivedSet, &w.set
 	}
-	w.segment = &catalog.Segment{ID: m.Segment, Run: r.run.ID, Number: number, Clause: p.clause, Source: m.Source, Table: m.Table, Store: p.name, Stem: m.Stem,
-		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now())}
-	if err := r.Catalog.AddSegment(ctx, w.segment); err != nil {
+	if err := r.begin(ctx, w); err != nil {
 		return nil, err
 	}
 	if err := draft.Commit(); err != nil {
 		return nil, errors.Join(fmt.Errorf("store %s: %w", p.name, err), r.discard(context.WithoutCancel(ctx), w))
 	}
+	if err := r.readKin(ctx, w); err != nil {
+		return nil, errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
+	}
 	return w, nil
+}
+
+// manifestOf begins the manifest of a segment.
+func (r *runner) manifestOf(ctx context.Context, p *pass, number int) *archive.Manifest {
+	root := p
+	if p.relation != nil {
+		root = r.pass
+	}
+	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, Run: r.run.ID,
+		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Key: p.table.Key}
+	if p.keep != nil {
+		m.Keep = p.keep.String()
+	}
+	return m
 }
 
 // publish reads a stored segment back, matches it row by row with what was read from the source, and only then writes
@@ -115,9 +131,14 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 		return err
 	}
 	m.Stored = r.Now().UTC()
-	span := archive.Range{Oldest: string(w.first[0].AppendText(nil)), Newest: string(w.slice.Last[0].AppendText(nil)),
-		FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
-	hash, err := r.chain.add(ctx, r, func(link archive.Link) (string, error) {
+	var span archive.Range
+	if w.pass.relation != nil {
+		span = archive.Range{FirstKey: source.EncodePosition(w.keys[0]), LastKey: source.EncodePosition(w.keys[len(w.keys)-1])}
+	} else {
+		span = archive.Range{Oldest: string(w.first[0].AppendText(nil)), Newest: string(w.slice.Last[0].AppendText(nil)),
+			FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
+	}
+	hash, err := r.chainOf(w.pass.table.Name).add(ctx, r, func(link archive.Link) (string, error) {
 		m.Link = link
 		return archive.Publish(ctx, w.pass.store, m, span)
 	})
@@ -150,7 +171,7 @@ func (r *runner) opened(ctx context.Context, s *catalog.Segment, m *archive.Mani
 	now := catalog.At(r.Now())
 	s.State, s.Rows, s.RawBytes, s.FileBytes = catalog.SegmentOpen, m.Rows, m.RawBytes, m.FileBytes
 	s.Digest, s.Sequence, s.ManifestHash, s.VerifiedAt = m.Digest.String(), m.Sequence, hash, &now
-	p, err := r.passOf(s.Clause)
+	p, err := r.passOf(s.Clause, s.Table)
 	if err != nil {
 		return err
 	}
@@ -158,9 +179,14 @@ func (r *runner) opened(ctx context.Context, s *catalog.Segment, m *archive.Mani
 	return r.Catalog.SaveSegment(ctx, s)
 }
 
-// discard takes back a segment that was not published.
+// discard takes back a segment that was not published, and those of the rows that go along with it.
 func (r *runner) discard(ctx context.Context, w *work) error {
-	if w.segment.State != catalog.SegmentWriting {
+	for _, x := range w.kin {
+		if err := r.discard(ctx, x); err != nil {
+			return err
+		}
+	}
+	if w.segment == nil || w.segment.State != catalog.SegmentWriting {
 		return nil
 	}
 	if _, _, err := archive.LoadManifest(ctx, w.pass.store, w.manifest.Stem); err == nil {
@@ -204,23 +230,29 @@ func averageBytes(sel source.Selection) int64 {
 // chain is the table's chain of manifests and closing records. Its head is also kept in the source's journal.
 type chain struct {
 	sync.Mutex
-	head source.Head
+	table string
+	head  source.Head
+	err   error // of a record of which it is not known how far it came: no other can follow before that is settled
 }
 
 // add writes the next record of the chain and moves the head.
-func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (hash string, err error)) (string, error) {
+func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (hash string, err error)) (hash string, err error) {
 	c.Lock()
 	defer c.Unlock()
-	hash, err := write(archive.Link{Sequence: c.head.Sequence + 1, Previous: c.head.Hash})
+	if c.err != nil {
+		return "", c.err
+	}
+	defer func() { c.err = err }()
+	hash, err = write(archive.Link{Sequence: c.head.Sequence + 1, Previous: c.head.Hash})
 	if err != nil {
 		return "", err
 	}
 	head := source.Head{Sequence: c.head.Sequence + 1, Hash: hash}
-	if err := retry(ctx, r.Log, func() error { return r.source.SetHead(ctx, r.table.Name, head) }); err != nil {
+	if err := retry(ctx, r.Log, func() error { return r.source.SetHead(ctx, c.table, head) }); err != nil {
 		return "", err
 	}
 	c.head = head
-	return hash, r.Catalog.Note(ctx, "service", "chain", r.run.Source+"."+r.table.Name, fmt.Sprintf("link %d: %s", head.Sequence, hash))
+	return hash, r.Catalog.Note(ctx, "service", "chain", r.run.Source+"."+c.table, fmt.Sprintf("link %d: %s", head.Sequence, hash))
 }
 
 // closeSlice makes a slice's books from the journal, checks that they balance, and closes the segment. undone are
@@ -238,6 +270,13 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 	if err != nil {
 		return fmt.Errorf("run %s, slice %d: %w", r.run.ID, w.number, err)
 	}
+	if err := r.closeKin(ctx, w, undone); err != nil {
+		return err
+	}
+	done, err := r.tallyKin(ctx, w.pass, w.number)
+	if err != nil {
+		return err
+	}
 	if w.segment != nil {
 		if err := r.closeSegment(ctx, w, books); err != nil {
 			return err
@@ -247,15 +286,20 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 			r.run.FileBytes += w.segment.FileBytes
 		}
 	}
-	r.addUp(w.pass.clause, books)
-	r.run.Slices = max(r.run.Slices, w.number)
+	r.addUp(w.pass, numbers(books))
+	done()
 	if w.pass == r.pass {
 		r.run.Position = source.EncodePosition(w.slice.Last)
 	}
 	if err := r.show(ctx, true); err != nil {
 		return err
 	}
-	return retry(ctx, r.Log, func() error { return r.source.PruneJournal(ctx, r.run.ID, w.number) })
+	for number := w.number; number <= w.number+len(w.pass.kin); number++ {
+		if err := retry(ctx, r.Log, func() error { return r.source.PruneJournal(ctx, r.run.ID, number) }); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // settle computes from journal rows what became of each row of a slice. Later batches overrule earlier ones.
@@ -333,7 +377,7 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 // closeSegment writes the closing record.
 func (r *runner) closeSegment(ctx context.Context, w *work, books *archive.Closing) error {
 	books.Closed = r.Now().UTC()
-	hash, err := r.chain.add(ctx, r, func(link archive.Link) (hash string, err error) {
+	hash, err := r.chainOf(w.pass.table.Name).add(ctx, r, func(link archive.Link) (hash string, err error) {
 		books.Link = link
 		err = retry(ctx, r.Log, func() (err error) {
 			hash, err = archive.WriteClosing(ctx, w.pass.store, w.manifest, books)
@@ -355,18 +399,33 @@ func (r *runner) closed(ctx context.Context, s *catalog.Segment, books *archive.
 	return r.Catalog.SaveSegment(ctx, s)
 }
 
-// addUp adds a slice's books to what its clause has closed, and makes the run's counts those of its closed slices.
-func (r *runner) addUp(clause int, books *archive.Closing) {
-	l := r.ledger(clause)
-	mergeSets(&l.CopiedDigest, books.Digest.String(), books.Left.String())
-	mergeSets(&l.DeletedDigest, books.Digest.String())
-	mergeSets(&l.LeftDigest, books.Left.String())
-	l.Copied += books.Digest.Count + books.Left.Count
-	l.Deleted += books.Deleted
-	l.Changed += int64(len(books.Changed))
-	l.Vanished += int64(len(books.Vanished))
-	l.Held += int64(len(books.Held))
-	l.Skipped += int64(len(books.Skipped))
+// books is what became of the rows of a slice, in numbers.
+type books struct {
+	deleted, changed, vanished, held, skipped int64
+	digest, left                              value.Set
+}
+
+// numbers of a closing record.
+func numbers(c *archive.Closing) *books {
+	return &books{deleted: c.Deleted, changed: int64(len(c.Changed)), vanished: int64(len(c.Vanished)), held: int64(len(c.Held)), skipped: int64(len(c.Skipped)), digest: c.Digest, left: c.Left}
+}
+
+// addUp adds a slice's books to what its pass has closed, and makes the run's counts those of its closed slices.
+func (r *runner) addUp(p *pass, b *books) {
+	l := r.ledger(p)
+	mergeSets(&l.CopiedDigest, b.digest.String(), b.left.String())
+	mergeSets(&l.DeletedDigest, b.digest.String())
+	mergeSets(&l.LeftDigest, b.left.String())
+	l.Copied += b.digest.Count + b.left.Count
+	if p.then == rule.ThenUnlink {
+		l.Unlinked += b.deleted
+	} else {
+		l.Deleted += b.deleted
+	}
+	l.Changed += b.changed
+	l.Vanished += b.vanished
+	l.Held += b.held
+	l.Skipped += b.skipped
 	open := r.run.Copied
 	r.sumUp()
 	if r.run.Deleting { // what is not deleted yet is copied all the same

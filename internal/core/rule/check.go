@@ -14,11 +14,12 @@ import (
 
 // Surroundings are what a rule is checked against.
 type Surroundings struct {
-	Table  *shape.Table
-	Joined map[string]*shape.Table // by the name of the join; those that are there
-	Stores []string
-	Keeps  map[string]Named
-	Now    time.Time
+	Table   *shape.Table
+	Joined  map[string]*shape.Table // by the name of the join; those that are there
+	Related map[string]*shape.Table // by the name that the rule gives; those that are there
+	Stores  []string
+	Keeps   map[string]Named
+	Now     time.Time
 }
 
 // Check compares a rule with its table, the stores and the named keeps that there are. It reports mistakes, and as
@@ -29,7 +30,9 @@ func Check(d *Document, s Surroundings) []Problem {
 	c.joins()
 	c.age()
 	c.clauses()
+	c.related()
 	c.columns()
+	c.kept()
 	return c.out
 }
 
@@ -57,14 +60,6 @@ func (c *checking) table() {
 	}
 	if len(t.Key) == 0 {
 		c.fail("table", fmt.Sprintf("%s has no primary key and no unique key without NULLs, so no row can be told from another", t.Name), "add a primary key")
-	}
-	for _, k := range t.ReferencedBy {
-		if k.Alters() {
-			c.fail("table", fmt.Sprintf("deleting from %s would reach rows of %s (%s) through the foreign key %s (on delete %s)", t.Name, k.Table, strings.Join(k.Columns, ", "), k.Name, k.OnDelete),
-				"those rows would go without a copy; make the key NO ACTION, or write the rule for a table that nothing depends on in this way")
-		} else {
-			c.warn("table", fmt.Sprintf("rows that %s still refers to (%s) stay, whatever their age", k.Table, k.Name), "")
-		}
 	}
 	for _, name := range t.Triggers {
 		c.warn("table", fmt.Sprintf("the trigger %s fires for every row that is deleted", name), "")

@@ -66,13 +66,67 @@ func (c *checking) joins() {
 			}
 			theirs = append(theirs, j.On[ours])
 		}
-		slices.Sort(theirs)
-		unique := func(columns []string) bool {
-			sorted := slices.Sorted(slices.Values(columns))
-			return len(columns) > 0 && slices.Equal(sorted, theirs)
-		}
-		if !unique(other.Key) && !slices.ContainsFunc(other.Indexes, func(x shape.Index) bool { return x.Unique && !x.Partial && unique(x.Columns) }) {
+		if !other.UniqueOn(theirs) {
 			c.fail(field+".on", fmt.Sprintf("no unique key of %s is (%s), so the join could reach several rows", other.Name, strings.Join(theirs, ", ")), "join by the other table's key")
+		}
+	}
+}
+
+// kept checks the joined columns and rows that are archived besides.
+func (c *checking) kept() {
+	copies := slices.ContainsFunc(slices.Collect(func(yield func(Clause) bool) {
+		for i := range c.rule.Clauses {
+			if !yield(c.rule.Effective(i)) {
+				return
+			}
+		}
+	}), func(e Clause) bool { return e.Then.Copies() })
+	scope := c.rule.Scope(c.Table, c.Joined)
+	seen := map[string]bool{}
+	for i, name := range c.rule.Include {
+		field := fmt.Sprintf("include[%d]", i)
+		join, column, ok := strings.Cut(name, ".")
+		if !ok {
+			c.fail(field, fmt.Sprintf("%q is no joined column", name), "write JOIN.COLUMN; the table's own columns are archived anyway")
+			continue
+		}
+		col, _, remedy := scope(join, column)
+		switch {
+		case col == nil:
+			c.fail(field, fmt.Sprintf("there is no column %q to include", name), remedy)
+		case col.Problem != "":
+			c.fail(field, fmt.Sprintf("column %q: %s", name, col.Problem), "take it out")
+		case seen[name]:
+			c.fail(field, "the column stands twice", "keep one of them")
+		case !copies:
+			c.fail(field, "nothing is archived, so nothing can be included", "take the list out")
+		}
+		if own, _ := c.Table.Column(name); own != nil {
+			c.fail(field, fmt.Sprintf("the table has a column %q of its own", name), "give the join another name")
+		}
+		seen[name] = true
+	}
+	for i, name := range c.rule.Copy {
+		field := fmt.Sprintf("copy[%d]", i)
+		j := c.Joined[name]
+		if j == nil {
+			remedy := fmt.Sprintf("declare it: `joins: {%s: {table: …, on: {…}}}`", name)
+			if near := shape.Nearest(name, slices.Sorted(maps.Keys(c.rule.Joins))); near != "" {
+				remedy = "did you mean " + near + "?"
+			}
+			c.fail(field, fmt.Sprintf("there is no join %q", name), remedy)
+			continue
+		}
+		for _, col := range j.Columns {
+			if col.Problem != "" {
+				c.fail(field, fmt.Sprintf("column %q of %s: %s", col.Name, j.Name, col.Problem), "include single columns instead")
+			}
+		}
+		if len(j.Key) == 0 {
+			c.fail(field, fmt.Sprintf("%s has no primary key", j.Name), "include single columns instead")
+		}
+		if !copies {
+			c.fail(field, "nothing is archived, so nothing can be kept with it", "take the list out")
 		}
 	}
 }

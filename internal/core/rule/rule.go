@@ -25,6 +25,9 @@ type Rule struct {
 	Zone        string          `json:"zone,omitempty"`     // IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
 	Modified    string          `json:"modified,omitempty"` // column that tells when writers last touched a row
 	Joins       map[string]Join `json:"joins,omitempty"`
+	Related     []Related       `json:"related,omitempty"`
+	Include     []string        `json:"include,omitempty"` // joined columns, as JOIN.COLUMN, that are archived with the row
+	Copy        []string        `json:"copy,omitempty"`    // joins whose rows are kept beside the segment
 	Clauses     []Clause        `json:"clauses"`
 	Then        Then            `json:"then"`
 	DeleteAfter *period.Period  `json:"delete_after,omitempty"` // with copy: how long after the copy the rows are deleted; nil: by hand
@@ -232,6 +235,9 @@ func Compare(before, after *Rule) []string {
 	note("zone", before.Zone, after.Zone)
 	note("modified", before.Modified, after.Modified)
 	note("joins", joinText(before.Joins), joinText(after.Joins))
+	note("related", relatedText(before.Related), relatedText(after.Related))
+	note("include", strings.Join(before.Include, ", "), strings.Join(after.Include, ", "))
+	note("copy", strings.Join(before.Copy, ", "), strings.Join(after.Copy, ", "))
 	note("clauses", before.clauseText(), after.clauseText())
 	note("then", string(before.Then), string(after.Then))
 	note("delete_after", periodText(before.DeleteAfter), periodText(after.DeleteAfter))

@@ -48,6 +48,9 @@ func Write(r *Rule) string {
 			w.plain(1, name, "{table: "+quoted(r.Joins[name].Table)+", on: {"+strings.Join(on, ", ")+"}}")
 		}
 	}
+	w.related(0, r.Related)
+	w.list(0, "include", r.Include)
+	w.list(0, "copy", r.Copy)
 	w.plain(0, "clauses", " ")
 	for _, c := range r.Clauses {
 		w.clause(c)

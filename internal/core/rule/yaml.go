@@ -163,7 +163,7 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 		}
 		return &r.doc, r.problems
 	}
-	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace")
+	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins", "related", "include", "copy", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace")
 	if fields == nil {
 		return nil, r.problems
 	}
@@ -352,6 +352,8 @@ func (r *reader) rule(f map[string]ast.Node) {
 	out.Mask = r.mask("mask", f["mask"])
 	out.Confirm = r.text("confirm", f["confirm"], false, "")
 	r.joins(f["joins"])
+	out.Related = r.related("related", f["related"], 1)
+	out.Include, out.Copy = r.list("include", f["include"]), r.list("copy", f["copy"])
 	if join, column, ok := strings.Cut(out.Age.Column, "."); ok {
 		if _, declared := out.Joins[join]; declared {
 			out.Age.Join, out.Age.Column = join, column
@@ -683,6 +685,9 @@ func (r *reader) agree() {
 		r.fail("clauses", fmt.Sprintf("%d clauses have `otherwise: true`, and there is one set of other rows", others), "keep one of them")
 	case on == 0 && len(out.Clauses) > 0:
 		r.fail("clauses", "no clause is enabled", "enable one, or write `enabled: false` for the rule")
+	}
+	for _, x := range out.Relations() {
+		copies = copies || x.Then == ThenArchive
 	}
 	if len(out.Clauses) > 0 && !copies && out.Archive.Store != "" {
 		r.fail("archive", "the rule purges, so nothing goes to an archive", "take archive out, or write `then: archive`")

@@ -86,6 +86,7 @@ type Table struct {
 	AgeColumn    string       `json:"age_column,omitempty"` // the column that most likely tells the age
 	Oldest       string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
 	Newest       string       `json:"newest,omitempty"`
+	Related      []Table      `json:"related,omitempty"` // tables that a rule relates to it, where it is kept for a rule
 }
 
 // Column returns the column of that name and its position, or nil and -1.
@@ -106,6 +107,15 @@ func (t *Table) NotNull(columns []string) bool {
 		}
 	}
 	return true
+}
+
+// UniqueOn says whether a whole unique key of the table consists of just these columns, in whatever order.
+func (t *Table) UniqueOn(columns []string) bool {
+	want := slices.Sorted(slices.Values(columns))
+	same := func(list []string) bool {
+		return len(list) > 0 && slices.Equal(slices.Sorted(slices.Values(list)), want)
+	}
+	return same(t.Key) || slices.ContainsFunc(t.Indexes, func(x Index) bool { return x.Unique && !x.Partial && same(x.Columns) })
 }
 
 // KeyPositions returns the positions of the key's columns.
@@ -275,6 +285,16 @@ func Drift(before, after *Table) []Change {
 	for _, b := range before.Indexes {
 		if !slices.ContainsFunc(after.Indexes, func(a Index) bool { return slices.Equal(a.Columns, b.Columns) }) {
 			note(false, false, "the index %s on (%s) is gone", b.Name, strings.Join(b.Columns, ", "))
+		}
+	}
+	for _, b := range before.Related {
+		i := slices.IndexFunc(after.Related, func(a Table) bool { return a.Name == b.Name })
+		if i < 0 {
+			continue // the rule itself has changed, or the table is gone, which is said elsewhere
+		}
+		for _, c := range Drift(&b, &after.Related[i]) {
+			c.Text = "related table " + b.Name + ": " + c.Text
+			out = append(out, c)
 		}
 	}
 	return out
