@@ -345,5 +345,9 @@ func Discard(ctx context.Context, st store.Store, m *Manifest) error {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return errors.Join(st.Remove(ctx, m.RowsName()), st.Remove(ctx, m.RangeName()))
+	beside, err := st.List(ctx, m.Stem+".with-")
+	for _, o := range beside {
+		err = errors.Join(err, st.Remove(ctx, o.Name))
+	}
+	return errors.Join(err, st.Remove(ctx, m.RowsName()), st.Remove(ctx, m.RangeName()))
 }

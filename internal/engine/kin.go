@@ -267,7 +267,6 @@ func (r *runner) readRelated(ctx context.Context, w, x *work, at int, wanted fun
 		}
 		return nil
 	}
-	bytes := 0
 	err := family.Read(ctx, r.source, *k.relation, k.columns, values, func(above int, row []value.Value) error {
 		content := row[:len(columns)]
 		x.digests = append(x.digests, hasher.Row(content))
@@ -290,12 +289,13 @@ func (r *runner) readRelated(ctx context.Context, w, x *work, at int, wanted fun
 				return fmt.Errorf("store %s: %w", k.name, err)
 			}
 		}
-		chunk.Values = append(chunk.Values, content...)
 		for _, v := range content {
-			bytes += len(v.B)
+			if v.B != nil {
+				v.B = chunk.Keep(v.B)
+			}
+			chunk.Values = append(chunk.Values, v)
 		}
-		if chunk.Rows() >= 1024 || bytes >= 1<<20 {
-			bytes = 0
+		if chunk.Rows() >= 1024 || chunk.Size() >= 1<<20 {
 			return errors.Join(flush(), ctx.Err())
 		}
 		return ctx.Err()

@@ -14,6 +14,7 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -33,6 +34,8 @@ type pass struct {
 	keep    *period.Period   // in the archive
 	after   *period.Period   // until copied rows are deleted; nil: by hand
 	clean   *cleaner         // nil where rows are archived as they are
+	include []filter.Ref     // joined columns that are archived with the row
+	beside  []source.Join    // whose rows are kept with the segment
 
 	kin      []*pass     // of the related tables, whose rows go along
 	relation *source.Kin // of a related table's pass: how its rows refer to others; nil otherwise
@@ -78,7 +81,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 		if err := r.equipKin(ctx, p, e); err != nil {
 			return err
 		}
-		if err := r.equip(ctx, p, e, t); err != nil {
+		if err := r.equip(ctx, p, e, t, joined); err != nil {
 			return err
 		}
 		for _, k := range p.kin {
@@ -92,7 +95,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 
 // equip opens the store of a pass and says which columns it reads. What a row version tells of need not be read for
 // comparing.
-func (r *runner) equip(ctx context.Context, p *pass, e rule.Clause, t *shape.Table) (err error) {
+func (r *runner) equip(ctx context.Context, p *pass, e rule.Clause, t *shape.Table, joined joinedTables) (err error) {
 	versions := r.source.Reads().RowVersions && len(p.kin) == 0 // families are compared by content
 	p.columns = readable(t, nil)
 	if !p.then.Copies() {
@@ -110,12 +113,27 @@ func (r *runner) equip(ctx context.Context, p *pass, e rule.Clause, t *shape.Tab
 	if versions {
 		p.columns = readable(t, e.Omit)
 	}
-	if len(e.Omit)+len(e.Mask) > 0 {
+	scope := r.rule.Scope(t, joined)
+	for _, name := range r.rule.Include {
+		join, column, _ := strings.Cut(name, ".")
+		c, _, _ := scope(join, column)
+		if c == nil {
+			return &RefusedError{Field: "include", Message: fmt.Sprintf("there is no column %q to include any more", name), Remedy: "change the rule"}
+		}
+		p.include = append(p.include, filter.Ref{Join: join, Name: column, Column: c})
+	}
+	for _, j := range p.sel.Joins {
+		if slices.Contains(r.rule.Copy, j.Name) {
+			p.beside = append(p.beside, j)
+		}
+	}
+	if len(e.Omit)+len(e.Mask)+len(p.include) > 0 {
 		key, err := r.maskKey(ctx)
 		if err != nil {
 			return err
 		}
 		p.clean = newCleaner(t, p.columns, e.Omit, e.Mask, key)
+		p.clean.include(p.include)
 	}
 	return nil
 }
@@ -139,17 +157,19 @@ func (e *Engine) maskKey(ctx context.Context) ([]byte, error) {
 
 // cleaner leaves out and masks columns on the way to the archive.
 type cleaner struct {
-	columns []shape.Column // as they are archived
-	from    []int          // where each stands in the rows that are read
-	masks   []rule.Mask    // of each; empty: as it is
-	omitted []string
-	masked  map[string]rule.Mask
-	key     []byte
-	out     value.Chunk
+	columns  []shape.Column // as they are archived
+	from     []int          // where each stands in the rows that are read
+	masks    []rule.Mask    // of each; empty: as it is
+	omitted  []string
+	masked   map[string]rule.Mask
+	included []string
+	read     int // columns of the table that are read
+	key      []byte
+	out      value.Chunk
 }
 
 func newCleaner(t *shape.Table, read []int, omit []string, mask map[string]rule.Mask, key []byte) *cleaner {
-	c := &cleaner{omitted: omit, masked: mask, key: key}
+	c := &cleaner{omitted: omit, masked: mask, key: key, read: len(read)}
 	for at, i := range read {
 		col := t.Columns[i]
 		if slices.Contains(omit, col.Name) {
@@ -162,6 +182,18 @@ func newCleaner(t *shape.Table, read []int, omit []string, mask map[string]rule.
 	}
 	c.out.Width = len(c.columns)
 	return c
+}
+
+// include appends joined columns, which are read behind the others.
+func (c *cleaner) include(refs []filter.Ref) {
+	for _, r := range refs {
+		col := *r.Column
+		col.Name, col.Nullable, col.Generated = r.Join+"."+r.Name, true, false
+		c.included = append(c.included, col.Name)
+		c.columns, c.masks = append(c.columns, col), append(c.masks, "")
+		c.from = append(c.from, c.read+len(c.included)-1)
+	}
+	c.out.Width = len(c.columns)
 }
 
 // chunk returns the rows as they are archived; they are valid until its next call.

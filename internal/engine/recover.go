@@ -296,8 +296,7 @@ func (r *runner) reopen(ctx context.Context, s *catalog.Segment, p *pass, segmen
 	if err != nil {
 		return nil, err
 	}
-	if w.manifest.AsRead != nil {
-		w.blind, w.set = true, *w.manifest.AsRead
+	if w.blind {
 		return w, nil
 	}
 	if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.run.Deleting { // only its end is of interest
@@ -351,16 +350,21 @@ func (r *runner) contents(ctx context.Context, w *work) error {
 	key := places(w.pass.table.Key)
 	note := w.refer(member, w.manifest.Columns, kin)
 	w.digests, w.keys, w.refers, w.set = nil, nil, nil, value.Set{}
+	own := len(w.manifest.Columns) - len(w.manifest.Included)
+	var hasher value.Hasher
 	err := archive.Verify(ctx, w.pass.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
-		w.add(digests)
 		for i := range c.Rows() {
 			row := c.Row(i)
+			if own < len(row) {
+				digests[i] = hasher.Row(row[:own])
+			}
 			w.keys = append(w.keys, pick(row, key))
 			if refers != nil {
 				w.refers = append(w.refers, pick(row, refers))
 			}
 			note(row)
 		}
+		w.add(digests)
 		if age >= 0 {
 			w.slice.Last = []value.Value{c.Row(c.Rows() - 1)[age].Clone()}
 		}
@@ -368,6 +372,13 @@ func (r *runner) contents(ctx context.Context, w *work) error {
 	})
 	if err == nil && len(w.keys) > 0 && age >= 0 {
 		w.slice.Last = append(w.slice.Last, w.keys[len(w.keys)-1]...)
+	}
+	if asRead := w.manifest.AsRead; err == nil && asRead != nil {
+		if len(w.manifest.Omitted)+len(w.manifest.Masked) > 0 {
+			w.blind, w.set = true, *asRead
+		} else if w.set != *asRead {
+			return fmt.Errorf("segment %s: %w: the digest of its rows as they were read is %s instead of %s", w.manifest.Segment, archive.ErrDamaged, w.set, asRead)
+		}
 	}
 	return err
 }
@@ -465,9 +476,6 @@ func (r *runner) closeAsIs(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if w.manifest.AsRead != nil {
-			w.blind, w.set = true, *w.manifest.AsRead
-		}
 		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
 		if err != nil {
 			return err
@@ -548,7 +556,7 @@ func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment
 	if err != nil {
 		return nil, err
 	}
-	if err := archive.Verify(ctx, st, m, nil); err != nil {
+	if err := errors.Join(archive.Verify(ctx, st, m, nil), archive.VerifyBeside(ctx, st, m, nil)); err != nil {
 		return nil, err
 	}
 	now := catalog.At(e.Now())

@@ -440,7 +440,7 @@ func (r *runner) readSlice(ctx context.Context, number int, after []value.Value)
 // digest adds the digests of a chunk's rows.
 func (w *work) digest(c *value.Chunk, hasher *value.Hasher) {
 	for i := range c.Rows() {
-		w.digests = append(w.digests, hasher.Row(c.Row(i)))
+		w.digests = append(w.digests, hasher.Row(c.Row(i)[:len(w.pass.columns)]))
 		w.set.Add(w.digests[len(w.digests)-1])
 	}
 }

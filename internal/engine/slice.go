@@ -47,7 +47,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	m := r.manifestOf(ctx, p, number)
 	m.Age = p.sel.Age
 	if p.clean != nil {
-		m.Columns, m.Omitted, m.Masked = p.clean.columns, p.clean.omitted, p.clean.maskedNames()
+		m.Columns, m.Omitted, m.Masked, m.Included = p.clean.columns, p.clean.omitted, p.clean.maskedNames(), p.clean.included
 	}
 	m.Name()
 	w = &work{number: number, pass: p, archived: archived{manifest: m}}
@@ -62,11 +62,14 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 		return nil, err
 	}
 	var archivedSet value.Set
+	req.Include = p.include
 	note := w.refer(-1, columnsAt(p.table, p.columns), p.kin)
+	beside := newBesides(p)
 	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		for i := range c.Rows() {
 			note(c.Row(i))
+			beside.note(c.Row(i))
 		}
 		if p.clean != nil {
 			c = p.clean.chunk(c)
@@ -94,6 +97,9 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	}
 	if err := draft.Commit(); err != nil {
 		return nil, errors.Join(fmt.Errorf("store %s: %w", p.name, err), r.discard(context.WithoutCancel(ctx), w))
+	}
+	if err := beside.write(ctx, r, m); err != nil {
+		return nil, errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
 	}
 	if err := r.readKin(ctx, w); err != nil {
 		return nil, errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
@@ -151,6 +157,9 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 
 // verify reads the segment back from its store and matches it row by row with what was read from the source.
 func (r *runner) verify(ctx context.Context, w *work) error {
+	if err := archive.VerifyBeside(ctx, w.pass.store, w.manifest, nil); err != nil {
+		return err
+	}
 	at, want := 0, w.digests
 	if w.pass.clean != nil {
 		want = w.stored

@@ -236,8 +236,21 @@ type SliceRequest struct {
 	Selection
 	After    []value.Value // age and key of the last row of the slice before; nil: from the oldest
 	Columns  []int         // positions of the columns to read; age and key are read besides
+	Include  []filter.Ref  // joined columns that are read behind them
 	MaxRows  int
 	MaxBytes int64 // of the rows as read; a slice ends with the first row that reaches it
+}
+
+// Shapes are the columns of the rows that a slice reads.
+func (q *SliceRequest) Shapes() []*shape.Column {
+	out := make([]*shape.Column, 0, len(q.Columns)+len(q.Include))
+	for _, c := range q.Columns {
+		out = append(out, &q.Table.Columns[c])
+	}
+	for _, r := range q.Include {
+		out = append(out, r.Column)
+	}
+	return out
 }
 
 // Slice is what was read, without the rows.

@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ambercellar/internal/core/shape"
@@ -47,6 +48,9 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		where += fmt.Sprintf(" AND %s >= %s AND (%s)", d.column(), bound(0), after)
 	}
 	list := strings.Join(position, ", ")
+	for _, r := range slices.Backward(req.Include) {
+		list = d.name(r) + ", " + list
+	}
 	if len(req.Columns) > 0 {
 		list = expressions(t, "t.", req.Columns) + ", " + list
 	}
@@ -70,7 +74,8 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	out := &source.Slice{}
 	keys := bykey.NewLocators(t)
 	out.Locators = keys
-	width, bytes, rows := len(req.Columns), int64(0), 0
+	columns := req.Shapes()
+	width, bytes, rows := len(columns), int64(0), 0
 	chunk := &value.Chunk{Width: width}
 	var arena value.Chunk
 	var last []value.Value
@@ -86,7 +91,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return eachRow(ctx, c, query, args, func(row []driver.Value) error {
 			before := chunk.Size()
 			for i, v := range row[:width] {
-				x, err := decode(v, &t.Columns[req.Columns[i]], chunk.Keep)
+				x, err := decode(v, columns[i], chunk.Keep)
 				if err != nil {
 					return err
 				}

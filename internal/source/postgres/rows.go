@@ -106,7 +106,8 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 
 	keys := newLocators(t)
 	out := &source.Slice{Locators: keys}
-	chunk := &value.Chunk{Width: len(req.Columns)}
+	columns := req.Shapes()
+	chunk := &value.Chunk{Width: len(columns)}
 	bytes := int64(0)
 	full := errors.New("full")
 	var lastAge []byte // of the newest row, in binary form
@@ -131,7 +132,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 			out.First = append([]value.Value{v}, value.CloneRow(keys.Key(0))...)
 		}
 		for i, raw := range fields[at+1:] {
-			v, err := decode(raw, &t.Columns[req.Columns[i]], chunk.Keep)
+			v, err := decode(raw, columns[i], chunk.Keep)
 			if err != nil {
 				return err
 			}
@@ -206,6 +207,11 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	}
 	list := append([]string{"t.tableoid", "t.ctid", "t.xmin"}, expressions(t, t.KeyPositions())...)
 	list = append(append(list, d.column()), expressions(t, req.Columns)...)
+	for _, r := range req.Include {
+		if list = append(list, d.name(r)); r.Column.AsText {
+			list[len(list)-1] += "::text"
+		}
+	}
 	return fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d) TO STDOUT (FORMAT binary)",
 		strings.Join(list, ", "), table(t), where, order, req.MaxRows), nil
 }

@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ambercellar/internal/core/shape"
@@ -43,8 +44,8 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	out := &source.Slice{}
 	keys := bykey.NewLocators(t)
 	out.Locators = keys
-	chunk := &value.Chunk{Width: len(req.Columns)}
-	width, bytes, rows := len(req.Columns), int64(0), 0
+	width, bytes, rows := len(req.Columns)+len(req.Include), int64(0), 0
+	chunk := &value.Chunk{Width: width}
 	var keyArena value.Chunk
 	var last []value.Value
 	full := errors.New("full")
@@ -122,6 +123,9 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		where += " AND (" + order + ") > (" + strings.Join(bounds, ", ") + ")"
 	}
 	list := "+" + d.column() + ", " + expressions(t, "t.", t.KeyPositions())
+	for _, r := range slices.Backward(req.Include) {
+		list = "+" + d.name(r) + ", " + list
+	}
 	if len(req.Columns) > 0 {
 		list = expressions(t, "t.", req.Columns) + ", " + list
 	}
