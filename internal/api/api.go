@@ -168,7 +168,7 @@ func (a *API) routes() []route {
 			list, err := s.Catalog.Segments(c.Request.Context(), f, limit+1, offset)
 			return paging(list, limit, offset), err
 		}},
-		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Segment(c.Request.Context(), c.Param("segment")) }},
+		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: engine.SegmentDetail{}, do: func(c *gin.Context) (any, error) { return s.SegmentDetail(c.Request.Context(), c.Param("segment")) }},
 		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c.Request.Context(), c.Param("segment")) }},
 
 		{method: "GET", path: "/restores", summary: "Restores, the newest first", query: paged, out: Items[catalog.Restore]{}, do: func(c *gin.Context) (any, error) {

@@ -161,6 +161,20 @@ func (e *env) plan(p *catalog.Plan) error {
 	if err := e.show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes", "first that stays"}, rows); err != nil {
 		return err
 	}
+	if len(d.Related) > 0 {
+		fmt.Fprintln(e.out)
+		rows := [][]string{}
+		for _, x := range d.Related {
+			own := "-"
+			if x.Keeps {
+				own = "its own rule keeps families"
+			}
+			rows = append(rows, []string{x.Table, string(x.Then), x.Above, x.On, number(x.Rows), own})
+		}
+		if err := e.show(p, []string{"related table", "then", "goes with", "by", "rows", "kept by"}, rows); err != nil {
+			return err
+		}
+	}
 	if e.flag("rows") == "true" {
 		fmt.Fprintln(e.out)
 		if err := e.show(p, d.Sample.Columns, d.Sample.Rows); err != nil {

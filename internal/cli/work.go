@@ -6,8 +6,10 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -43,9 +45,12 @@ func (e *env) run1(r *api.RunView) error {
 		archived = fmt.Sprintf("%s in the archive%s", size(r.FileBytes), ratio(r.RawBytes, r.FileBytes))
 	}
 	passes := ""
-	if len(r.Passes.V) > 1 {
-		for _, p := range r.Passes.V {
+	for _, p := range r.Passes.V {
+		if len(r.Passes.V) > 1 || len(p.Related) > 0 {
 			passes += fmt.Sprintf("clause %s: %s, %s deleted of %s\n", p.Label, p.Then, count(p.Ledger.Deleted), count(p.Ledger.Copied))
+		}
+		for _, x := range p.Related {
+			passes += fmt.Sprintf("  with %s: %s, %s: %s\n", x.Table, x.Then, ledgerText(x.Ledger), balance(x.Ledger))
 		}
 	}
 	if passes != "" && e.format == "table" {
@@ -53,7 +58,11 @@ func (e *env) run1(r *api.RunView) error {
 	}
 	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
 		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
-		"ledger", fmt.Sprintf("%s found = %s deleted + %s unlinked + %s changed + %s vanished + %s held + %s skipped: %s", count(l.Copied), count(l.Deleted), count(l.Unlinked), count(l.Changed), count(l.Vanished), count(l.Held), count(l.Skipped), balance(l)))
+		"ledger", ledgerText(l)+": "+balance(l))
+}
+
+func ledgerText(l catalog.Ledger) string {
+	return fmt.Sprintf("%s found = %s deleted + %s unlinked + %s changed + %s vanished + %s held + %s skipped", count(l.Copied), count(l.Deleted), count(l.Unlinked), count(l.Changed), count(l.Vanished), count(l.Held), count(l.Skipped))
 }
 
 func runList(e *env) error {
@@ -177,18 +186,31 @@ func segmentList(e *env) error {
 }
 
 func segmentShow(e *env) error {
-	s, err := client.Get[catalog.Segment](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0]))
+	s, err := client.Get[engine.SegmentDetail](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0]))
 	if err != nil {
 		return err
 	}
-	return e.segment(&s)
+	with, masked, beside := "", []string{}, []string{}
+	if g := s.GoesWith; g != nil {
+		with = "rows of " + g.Table
+		if g.Segment != "" {
+			with += ", families of segment " + g.Segment
+		}
+	}
+	for _, column := range slices.Sorted(maps.Keys(s.Masked)) {
+		masked = append(masked, column+" ("+s.Masked[column]+")")
+	}
+	for _, b := range s.Beside {
+		beside = append(beside, fmt.Sprintf("%s rows of %s in %s", count(b.Rows), b.Table, b.File))
+	}
+	return e.segment(s, &s.Segment, "goes with", with, "joined columns", strings.Join(s.Included, ", "), "beside", strings.Join(beside, "; "), "left out", strings.Join(s.Omitted, ", "), "masked", strings.Join(masked, ", "))
 }
 
-func (e *env) segment(s *catalog.Segment) error {
-	return e.facts(s, "segment", s.ID, "table", s.Source+"."+s.Table, "run", fmt.Sprintf("%s, segment %d", s.Run, s.Number), "state", string(s.State), "store", s.Store, "file", s.Stem+".parquet",
+func (e *env) segment(whole any, s *catalog.Segment, more ...string) error {
+	return e.facts(whole, append([]string{"segment", s.ID, "table", s.Source + "." + s.Table, "run", fmt.Sprintf("%s, segment %d", s.Run, s.Number), "state", string(s.State), "store", s.Store, "file", s.Stem + ".parquet",
 		"rows", fmt.Sprintf("%s copied = %s deleted + %s changed + %s vanished + %s held + %s skipped", count(s.Rows), count(s.Deleted), count(s.Changed), count(s.Vanished), count(s.Held), count(s.Skipped)),
-		"size", size(s.FileBytes)+ratio(s.RawBytes, s.FileBytes), "oldest", s.Oldest, "newest", s.Newest, "digest", s.Digest, "created", at(s.CreatedAt), "closed", atOrDash(s.ClosedAt), "verified", atOrDash(s.VerifiedAt),
-		"kept until", atOrDash(s.KeepUntil), "chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash), "closing", s.ClosingHash)
+		"size", size(s.FileBytes) + ratio(s.RawBytes, s.FileBytes), "oldest", s.Oldest, "newest", s.Newest, "digest", s.Digest, "created", at(s.CreatedAt), "closed", atOrDash(s.ClosedAt), "verified", atOrDash(s.VerifiedAt),
+		"kept until", atOrDash(s.KeepUntil), "chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash), "closing", s.ClosingHash}, more...)...)
 }
 
 func segmentVerify(e *env) error {
@@ -200,7 +222,7 @@ func segmentVerify(e *env) error {
 		fmt.Fprintf(e.out, "segment %s is what was written: %s rows, file hash, manifest, closing record and digest agree\n", s.ID, count(s.Rows))
 		return nil
 	}
-	return e.segment(&s)
+	return e.segment(s, &s)
 }
 
 func restoreFlags(f *flag.FlagSet) {

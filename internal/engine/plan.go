@@ -483,17 +483,8 @@ func (p *planning) show(ctx context.Context) error {
 }
 
 // readable lists the positions of the columns that can be read, but for those that are left out.
-func readable(t *shape.Table, omit []string) (out []int) {
-	for i, c := range t.Columns {
-		skip := c.Problem != ""
-		for _, name := range omit {
-			skip = skip || name == c.Name
-		}
-		if !skip {
-			out = append(out, i)
-		}
-	}
-	return out
+func readable(t *shape.Table, omit []string) []int {
+	return slices.DeleteFunc(t.Readable(), func(i int) bool { return slices.Contains(omit, t.Columns[i].Name) })
 }
 
 // warn says what a careful colleague would.

@@ -564,6 +564,48 @@ func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment
 	return s, e.Catalog.SaveSegment(ctx, s)
 }
 
+// SegmentDetail is a segment with what its manifest says of its content.
+type SegmentDetail struct {
+	catalog.Segment
+	Omitted  []string          `json:"omitted"`
+	Masked   map[string]string `json:"masked"`
+	Included []string          `json:"included"`  // columns of joined rows
+	GoesWith *archive.GoesWith `json:"goes_with"` // of related rows
+	Beside   []BesideFile      `json:"beside"`    // joined rows that are kept with the segment
+}
+
+// BesideFile is a file of joined rows beside a segment.
+type BesideFile struct {
+	File  string `json:"file"`
+	Table string `json:"table"`
+	Rows  int64  `json:"rows"`
+	Bytes int64  `json:"bytes"`
+}
+
+// SegmentDetail returns a segment and what its manifest says. Where the store does not give the manifest, that part is
+// empty.
+func (e *Engine) SegmentDetail(ctx context.Context, id string) (*SegmentDetail, error) {
+	s, err := e.Catalog.Segment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out := &SegmentDetail{Segment: *s, Omitted: []string{}, Masked: map[string]string{}, Included: []string{}, Beside: []BesideFile{}}
+	st, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return out, nil
+	}
+	m, _, err := archive.LoadManifest(ctx, st, s.Stem)
+	if err != nil {
+		return out, nil
+	}
+	out.Omitted, out.Included, out.GoesWith = append(out.Omitted, m.Omitted...), append(out.Included, m.Included...), m.GoesWith
+	maps.Copy(out.Masked, m.Masked)
+	for _, b := range m.Beside {
+		out.Beside = append(out.Beside, BesideFile{File: m.BesideName(b.Join), Table: b.Table, Rows: b.Rows, Bytes: b.FileBytes})
+	}
+	return out, nil
+}
+
 // load reads a segment's manifest and closing record and checks them against the hashes in the catalog.
 func (e *Engine) load(ctx context.Context, st store.Store, s *catalog.Segment) (*archive.Manifest, *archive.Closing, error) {
 	m, hash, err := archive.LoadManifest(ctx, st, s.Stem)

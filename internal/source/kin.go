@@ -193,3 +193,40 @@ func (k *KinBatch) Of(root int) (from, to int) {
 	to, _ = slices.BinarySearch(k.Roots, root+1)
 	return from, to
 }
+
+// Step is one statement of a batch of families, for reading.
+type Step struct {
+	Title  string
+	Table  Selection
+	On     []string             // columns by which the rows are found
+	Only   func(Dialect) string // further condition; nil: none
+	Lock   bool                 // rows are locked and read
+	Delete bool                 // rows are deleted
+	Unlink []string             // columns that become NULL
+}
+
+// Steps lists what a batch of families does, in order; steps whose condition is empty are left out.
+func (s Selection) Steps(d func(Selection) Dialect) (out []Step) {
+	add := func(x Step) {
+		if x.Only == nil || x.Only(d(x.Table)) != "" {
+			out = append(out, x)
+		}
+	}
+	own := s
+	own.Kin = nil
+	add(Step{Title: "each batch locks its rows and reads them, to compare them with what was read", Table: own, On: s.Table.Key, Lock: true})
+	add(Step{Title: "those that are held stay", Table: own, On: s.Table.Key, Only: own.Held})
+	for _, k := range s.Kin {
+		add(Step{Title: "the rows of " + k.Table.Name + " that refer to them are locked and read: any that is not what was read keeps its family", Table: k.Selection, On: k.OurColumns(), Lock: true})
+		add(Step{Title: "rows of " + k.Table.Name + " that have to stay keep their family", Table: k.Selection, On: k.OurColumns(), Only: k.Kept})
+	}
+	for _, k := range slices.Backward(s.Kin) {
+		if k.Then == rule.ThenUnlink {
+			add(Step{Title: "rows of " + k.Table.Name + " are unlinked", Table: k.Selection, On: k.Table.Key, Unlink: k.OurColumns()})
+		} else {
+			add(Step{Title: "rows of " + k.Table.Name + " are deleted, unless others refer to them", Table: Selection{Table: k.Table}, On: k.Table.Key, Delete: true})
+		}
+	}
+	add(Step{Title: "at last the rows themselves, unless others refer to them", Table: Selection{Table: s.Table}, On: s.Table.Key, Delete: true})
+	return out
+}

@@ -118,6 +118,16 @@ func (t *Table) UniqueOn(columns []string) bool {
 	return same(t.Key) || slices.ContainsFunc(t.Indexes, func(x Index) bool { return x.Unique && !x.Partial && same(x.Columns) })
 }
 
+// Readable returns the positions of the columns that can be read.
+func (t *Table) Readable() (out []int) {
+	for i, c := range t.Columns {
+		if c.Problem == "" {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
 // KeyPositions returns the positions of the key's columns.
 func (t *Table) KeyPositions() []int {
 	out := make([]int, len(t.Key))

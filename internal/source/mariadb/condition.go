@@ -383,6 +383,30 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	}
 	text, args := d.Finish(text, nil)
 	out := []source.Statement{source.Shown("the first slice is read with", text, args)}
+	if len(sel.Kin) > 0 {
+		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel, "t.") }) {
+			t := x.Table.Table
+			d := newDialect(x.Table, "t.")
+			all := append(t.Readable(), t.KeyPositions()...)
+			text := "SELECT " + expressions(t, "t.", all) + " FROM " + quote(t.Name) + " t WHERE (" + quoteAll("t.", x.On) + ") IN (…)"
+			switch {
+			case x.Only != nil:
+				text += " AND (" + x.Only(d) + ")"
+			case x.Lock:
+				text += " FOR UPDATE"
+			case x.Unlink != nil:
+				text = unlinkText(t, x.Unlink) + "(" + quoteAll("", x.On) + ") IN (…)"
+			case s.returning:
+				d = newDialect(x.Table, quote(t.Name)+".")
+				text = "DELETE FROM " + quote(t.Name) + " WHERE (" + quoteAll("", x.On) + ") IN (…)" + unheld(x.Table, d) + " RETURNING " + expressions(t, "", all)
+			default:
+				text = "DELETE FROM " + quote(t.Name) + " WHERE (" + quoteAll("", x.On) + ") IN (…)"
+			}
+			text, args := d.Finish(text, nil)
+			out = append(out, source.Shown(x.Title, text, args))
+		}
+		return out, nil
+	}
 	k := newDialect(sel, quote(sel.Table.Name)+".")
 	title, query := "each batch deletes by key, and compares what comes back with what was read", "DELETE FROM "
 	returning := " RETURNING " + expressions(sel.Table, "", append(append([]int{}, columns...), sel.Table.KeyPositions()...))

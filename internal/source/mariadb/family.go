@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/bykey"
@@ -98,13 +99,9 @@ func (s *Source) familyOperations(c *sql.Conn, b source.Batch, skip bool) family
 			}
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
-			set := make([]string, len(columns))
-			for i, name := range columns {
-				set[i] = quote(name) + " = NULL"
-			}
 			err = part(sel, nil).groups(true, keys, func(group [][]value.Value) error {
 				in, args := among(sel.Table.Key, "", group)
-				res, err := c.ExecContext(ctx, "UPDATE "+quote(sel.Table.Name)+" SET "+strings.Join(set, ", ")+" WHERE "+in, args...)
+				res, err := c.ExecContext(ctx, unlinkText(sel.Table, columns)+in, args...)
 				if err != nil {
 					return err
 				}
@@ -115,6 +112,15 @@ func (s *Source) familyOperations(c *sql.Conn, b source.Batch, skip bool) family
 			return n, err
 		},
 	}
+}
+
+// unlinkText is what stands before the condition on the keys.
+func unlinkText(t *shape.Table, columns []string) string {
+	set := make([]string, len(columns))
+	for i, name := range columns {
+		set[i] = quote(name) + " = NULL"
+	}
+	return "UPDATE " + quote(t.Name) + " SET " + strings.Join(set, ", ") + " WHERE "
 }
 
 // queryRows hands on the rows of a query. Statements that lock take one value each where others have locked rows, as in

@@ -362,6 +362,23 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	}
 	text, args := d.Finish(text, setting)
 	out := []source.Statement{source.Shown("the first slice is read with (COPY takes no parameters: values are set for the transaction and read from there)", text, args)}
+	if len(sel.Kin) > 0 {
+		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel) }) {
+			d := newDialect(x.Table)
+			all := expressions(x.Table.Table, reported(x.Table.Table, x.Table.Table.Readable()))
+			head, middle, tail := rowsText(x.Table.Table, all, x.Only, x.Lock, false, d)
+			switch {
+			case x.Delete:
+				head, middle, tail = deleteText(x.Table, all, d)
+			case x.Unlink != nil:
+				head, middle, tail = unlinkText(x.Table, x.Unlink)
+			}
+			text, _ := amongText(d, x.Table.Table, x.On, head, middle, tail)
+			text, args := d.Finish(text, func(n int) string { return numbered(len(x.On) + n) })
+			out = append(out, source.Shown(x.Title, text, args))
+		}
+		return out, nil
+	}
 	k := &deletion{batch: source.Batch{Selection: sel}, keys: newLocators(sel.Table)}
 	text, args = k.query(0, table(sel.Table), false)
 	return append(out, source.Shown("each batch deletes by row address, version and key, as they were read", text, args)), nil

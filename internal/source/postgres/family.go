@@ -95,24 +95,46 @@ func operations(pc *pgconn.PgConn) family.Operations {
 		},
 		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value, report bykey.Rower) error {
 			d := newDialect(sel)
-			condition := ""
-			for _, r := range sel.Referenced(d) {
-				condition += " AND NOT " + r
-			}
 			columns = reported(sel.Table, columns)
-			return among(ctx, pc, d, sel.Table, sel.Table.Key, keys, "DELETE FROM "+table(sel.Table)+" AS t USING ", " WHERE ",
-				condition+" RETURNING "+strings.Join(expressions(sel.Table, columns), ", "), rower(sel.Table, columns, report))
+			head, middle, tail := deleteText(sel, expressions(sel.Table, columns), d)
+			return among(ctx, pc, d, sel.Table, sel.Table.Key, keys, head, middle, tail, rower(sel.Table, columns, report))
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
-			set := make([]string, len(columns))
-			for i, c := range columns {
-				set[i] = quote(c) + " = NULL"
-			}
-			err = among(ctx, pc, newDialect(sel), sel.Table, sel.Table.Key, keys, "UPDATE "+table(sel.Table)+" AS t SET "+strings.Join(set, ", ")+" FROM ", " WHERE ", " RETURNING 1",
-				func([][]byte) error { n++; return nil })
+			head, middle, tail := unlinkText(sel, columns)
+			err = among(ctx, pc, newDialect(sel), sel.Table, sel.Table.Key, keys, head, middle, tail, func([][]byte) error { n++; return nil })
 			return n, err
 		},
 	}
+}
+
+// deleteText, unlinkText and rowsText write what stands before the values of a statement, between them and the condition
+// that joins them, and behind that.
+func deleteText(sel source.Selection, returning []string, d *dialect) (head, middle, tail string) {
+	for _, r := range sel.Referenced(d) {
+		tail += " AND NOT " + r
+	}
+	return "DELETE FROM " + table(sel.Table) + " AS t USING ", " WHERE ", tail + " RETURNING " + strings.Join(returning, ", ")
+}
+
+func unlinkText(sel source.Selection, columns []string) (head, middle, tail string) {
+	set := make([]string, len(columns))
+	for i, c := range columns {
+		set[i] = quote(c) + " = NULL"
+	}
+	return "UPDATE " + table(sel.Table) + " AS t SET " + strings.Join(set, ", ") + " FROM ", " WHERE ", " RETURNING 1"
+}
+
+func rowsText(t *shape.Table, columns []string, only func(source.Dialect) string, lock, free bool, d *dialect) (head, middle, tail string) {
+	if only != nil {
+		tail = " WHERE " + only(d)
+	}
+	if lock {
+		tail += " FOR UPDATE OF t"
+	}
+	if free {
+		tail += " SKIP LOCKED"
+	}
+	return "SELECT " + strings.Join(columns, ", ") + " FROM " + table(t) + " t JOIN ", " ON ", tail
 }
 
 // reported are the columns of a row as family and Related hand it on: those asked for, then the key.
@@ -135,27 +157,17 @@ func rower(t *shape.Table, columns []int, report bykey.Rower) func([][]byte) err
 // queryRows hands on the rows of a query.
 func queryRows(ctx context.Context, pc *pgconn.PgConn, q source.Query, report bykey.Rower) error {
 	d := newDialect(q.Selection)
-	tail := ""
-	if q.Condition != nil {
-		condition := q.Condition(d)
-		if condition == "" {
-			return nil
-		}
-		tail = " WHERE " + condition
-	}
-	switch q.Lock {
-	case source.LockRows:
-		tail += " FOR UPDATE OF t"
-	case source.LockFree:
-		tail += " FOR UPDATE OF t SKIP LOCKED"
+	if q.Condition != nil && q.Condition(newDialect(q.Selection)) == "" {
+		return nil
 	}
 	columns := reported(q.Table, q.Columns)
-	return among(ctx, pc, d, q.Table, q.On, q.Values, "SELECT "+strings.Join(expressions(q.Table, columns), ", ")+" FROM "+table(q.Table)+" t JOIN ", " ON ", tail, rower(q.Table, columns, report))
+	head, middle, tail := rowsText(q.Table, expressions(q.Table, columns), q.Condition, q.Lock != source.NoLock, q.Lock == source.LockFree, d)
+	return among(ctx, pc, d, q.Table, q.On, q.Values, head, middle, tail, rower(q.Table, columns, report))
 }
 
-// among runs a statement for groups of values that columns of t have: head, the values as a table, middle, the condition
-// that joins them with t, tail.
-func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, on []string, values [][]value.Value, head, middle, tail string, fn func([][]byte) error) error {
+// amongText puts a statement together: head, values of columns of t as a table, middle, the condition that joins them with
+// t, tail.
+func amongText(d *dialect, t *shape.Table, on []string, head, middle, tail string) (string, []*shape.Column) {
 	columns := make([]*shape.Column, len(on))
 	join := make([]string, len(on))
 	for i, name := range on {
@@ -167,7 +179,13 @@ func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, o
 		join[i] = fmt.Sprintf("t.%s = d.k%d::%s", quote(name), i+1, cast)
 	}
 	arrays, names, _ := keyJoin(columns, 1)
-	text, bound := d.Finish(fmt.Sprintf("%sunnest(%s) AS d(%s)%s%s%s", head, arrays, names, middle, strings.Join(join, " AND "), tail), func(n int) string { return numbered(len(on) + n) })
+	return fmt.Sprintf("%sunnest(%s) AS d(%s)%s%s%s", head, arrays, names, middle, strings.Join(join, " AND "), tail), columns
+}
+
+// among runs a statement for groups of values.
+func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, on []string, values [][]value.Value, head, middle, tail string, fn func([][]byte) error) error {
+	text, columns := amongText(d, t, on, head, middle, tail)
+	text, bound := d.Finish(text, func(n int) string { return numbered(len(on) + n) })
 	more, moreTypes := bindTexts(bound)
 	for len(values) > 0 {
 		n := min(locateGroup, len(values))

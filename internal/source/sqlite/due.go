@@ -542,6 +542,26 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	}
 	text, args := d.Finish(text, nil)
 	out := []source.Statement{source.Shown("the first slice is read with", text, args)}
+	if len(sel.Kin) > 0 {
+		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel, "t.") }) {
+			t := x.Table.Table
+			d := newDialect(x.Table, "t.")
+			all := t.Readable()
+			keys := "(" + quoteAll("", x.On) + ") IN (VALUES …)"
+			text := "SELECT " + expressions(t, "t.", append(all, t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE " + keys
+			switch {
+			case x.Only != nil:
+				text += " AND (" + x.Only(d) + ")"
+			case x.Unlink != nil:
+				text = unlinkText(t, x.Unlink) + keys
+			case x.Delete:
+				text = deleteQuery(x.Table, d) + keys + deleteTail(x.Table, all, d)
+			}
+			text, args := d.Finish(text, nil)
+			out = append(out, source.Shown(x.Title, text, args))
+		}
+		return out, nil
+	}
 	k := newDialect(sel, "t.")
 	text, args = k.Finish(deleteQuery(sel, k)+"("+quoteAll("", sel.Table.Key)+") IN (VALUES …)"+deleteTail(sel, columns, k), nil)
 	return append(out, source.Shown("each batch deletes by key, and compares what comes back with what was read", text, args)), nil

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/bykey"
@@ -72,15 +73,20 @@ func operations(conn *sql.Conn) family.Operations {
 			return among(ctx, conn, sel.Table.Key, d, deleteQuery(sel, d), deleteTail(source.Selection{Table: sel.Table}, columns, d), keys, rower(report))
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
-			set := make([]string, len(columns))
-			for i, name := range columns {
-				set[i] = quote(name) + " = NULL"
-			}
-			err = among(ctx, conn, sel.Table.Key, newDialect(sel, ""), "UPDATE "+quote(sel.Table.Name)+" SET "+strings.Join(set, ", ")+" WHERE ", " RETURNING 1", keys,
+			err = among(ctx, conn, sel.Table.Key, newDialect(sel, ""), unlinkText(sel.Table, columns), " RETURNING 1", keys,
 				rower(func([]value.Value) error { n++; return nil }))
 			return n, err
 		},
 	}
+}
+
+// unlinkText is what stands before the condition on the keys.
+func unlinkText(t *shape.Table, columns []string) string {
+	set := make([]string, len(columns))
+	for i, name := range columns {
+		set[i] = quote(name) + " = NULL"
+	}
+	return "UPDATE " + quote(t.Name) + " SET " + strings.Join(set, ", ") + " WHERE "
 }
 
 // queryRows hands on the rows of a query. Locks need no taking: who writes has them all.
