@@ -222,6 +222,11 @@ func (d *demoRun) carryOut(name string) (*api.RunView, error) {
 		return nil, fmt.Errorf("run %s is %s: %s", r.ID, r.State, r.Reason)
 	}
 	l := r.Ledger
+	for _, p := range r.Passes.V {
+		for _, x := range p.Related {
+			d.say("   with %s: %s; %s", x.Table, ledgerText(x.Ledger), balance(x.Ledger))
+		}
+	}
 	d.say("   run %s: %s rows in %s (%s a second)", r.ID, count(l.Deleted), time.Duration(r.Working*1000).Round(10*time.Millisecond), count(int64(r.Rate)))
 	d.say("   ledger: %s found = %s deleted + %s left out; %s", count(l.Copied), count(l.Deleted), count(r.LeftOut()), balance(l))
 	return &r, nil
@@ -288,7 +293,12 @@ func (d *demoRun) steps() error {
 		return err
 	}
 	d.title("Restore a week of boarding scans")
-	return d.restoreWeek(before, run)
+	if err := d.restoreWeek(before, run); err != nil {
+		return err
+	}
+	d.title("Plan and run rule bookings: with their legs and payments")
+	_, err = d.carryOut("bookings")
+	return err
 }
 
 // prove compares, by count and by digest, what the table held before with what it holds now and what was deleted.

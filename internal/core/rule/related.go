@@ -305,6 +305,9 @@ func (c *checking) reached(at int, t *shape.Table, relations []Relation, tables 
 				return j < 0 || j >= len(k.RefColumns) || k.RefColumns[j] != p[1]
 			})
 		}
+		if k.Unindexed && !covered {
+			c.warn(field, fmt.Sprintf("no index of %s begins with %s, so that the whole table is searched for rows that refer to one that is to go", k.Table, strings.Join(k.Columns, ", ")), "add one")
+		}
 		switch {
 		case covered:
 		case k.Alters() && !named && k.Table != t.Name:

@@ -50,7 +50,8 @@ type ForeignKey struct {
 	Columns    []string `json:"columns"`
 	RefTable   string   `json:"ref_table"`
 	RefColumns []string `json:"ref_columns"`
-	OnDelete   string   `json:"on_delete"` // "no action", "restrict", "cascade", "set null" or "set default"
+	OnDelete   string   `json:"on_delete"`           // "no action", "restrict", "cascade", "set null" or "set default"
+	Unindexed  bool     `json:"unindexed,omitempty"` // no index of the referring table begins with one of the columns
 }
 
 // Alters says whether deleting a referenced row would delete or change rows of the referencing table.

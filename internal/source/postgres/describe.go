@@ -227,7 +227,8 @@ SELECT k.conrelid, k.confrelid, k.conname,
 	CASE WHEN pn.nspname = 'public' THEN p.relname ELSE pn.nspname || '.' || p.relname END,
 	ARRAY(SELECT a.attname FROM unnest(k.conkey) WITH ORDINALITY n(num, ord) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = n.num ORDER BY n.ord)::text[],
 	ARRAY(SELECT a.attname FROM unnest(k.confkey) WITH ORDINALITY n(num, ord) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = n.num ORDER BY n.ord)::text[],
-	CASE k.confdeltype WHEN 'a' THEN 'no action' WHEN 'r' THEN 'restrict' WHEN 'c' THEN 'cascade' WHEN 'n' THEN 'set null' ELSE 'set default' END
+	CASE k.confdeltype WHEN 'a' THEN 'no action' WHEN 'r' THEN 'restrict' WHEN 'c' THEN 'cascade' WHEN 'n' THEN 'set null' ELSE 'set default' END,
+	NOT EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = k.conrelid AND i.indpred IS NULL AND i.indisvalid AND i.indkey[0] = ANY(k.conkey))
 FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace cn ON cn.oid = c.relnamespace
 JOIN pg_class p ON p.oid = k.confrelid JOIN pg_namespace pn ON pn.oid = p.relnamespace
 WHERE k.contype = 'f' AND k.conparentid = 0 AND (k.conrelid = ANY($1) OR k.confrelid = ANY($1)) ORDER BY k.conname, k.conrelid`, oids(tables))
@@ -236,7 +237,7 @@ WHERE k.contype = 'f' AND k.conparentid = 0 AND (k.conrelid = ANY($1) OR k.confr
 	}
 	var from, to uint32
 	k := shape.ForeignKey{}
-	_, err = pgx.ForEachRow(rows, []any{&from, &to, &k.Name, &k.Table, &k.RefTable, &k.Columns, &k.RefColumns, &k.OnDelete}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&from, &to, &k.Name, &k.Table, &k.RefTable, &k.Columns, &k.RefColumns, &k.OnDelete, &k.Unindexed}, func() error {
 		d := k
 		d.Columns, d.RefColumns = append([]string{}, k.Columns...), append([]string{}, k.RefColumns...)
 		if t := tables[from]; t != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -255,6 +256,14 @@ func (s *Source) foreignKeys(ctx context.Context, t *shape.Table) error {
 	}
 	rows.Close()
 	for _, k := range all {
+		first, err := s.strings(ctx, `SELECT x.name FROM pragma_index_list(?1) l, pragma_index_info(l.name) x WHERE x.seqno = 0 AND NOT l.partial AND x.name IS NOT NULL
+			UNION ALL SELECT name FROM pragma_table_info(?1) WHERE pk = 1`, k.Table)
+		if err != nil {
+			return err
+		}
+		k.Unindexed = !slices.ContainsFunc(k.Columns, func(c string) bool {
+			return slices.ContainsFunc(first, func(x string) bool { return strings.EqualFold(x, c) })
+		})
 		if len(k.RefColumns) == 0 { // the reference names no columns: it means the parent's primary key
 			if k.RefColumns, err = s.strings(ctx, "SELECT name FROM pragma_table_info(?) WHERE pk > 0 ORDER BY pk", k.RefTable); err != nil {
 				return err

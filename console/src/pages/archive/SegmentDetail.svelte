@@ -23,7 +23,8 @@
     problem = undefined;
     verified = false;
     try {
-      segment.data = await take(api.POST("/segments/{segment}/verify", { params: { path: params } }));
+      const now = await take(api.POST("/segments/{segment}/verify", { params: { path: params } }));
+      if (segment.data) segment.data = { ...segment.data, ...now };
       verified = true;
     } catch (e) {
       problem = problemOf(e);
@@ -47,11 +48,11 @@
     {#snippet checked()}<When at={s!.verified_at} none="not yet" />{/snippet}
     {#snippet keep()}<When at={s!.keep_until} none="without end" />{/snippet}
     <Panel title="What it holds">
-      <Facts facts={[["State", state], ["Rows copied", count(s.rows)], ["Deleted from the table", count(s.deleted)], ["Changed meanwhile", count(s.changed)], ["Vanished meanwhile", count(s.vanished)], ["Skipped", count(s.skipped)], ["Oldest", age(s.oldest)], ["Newest", age(s.newest)], ["As read", size(s.raw_bytes)], ["File", size(s.file_bytes)], ["Run", run], ["Stored", created], ["Closed", closed], ["Verified", checked], ["Kept", keep]]} />
+      <Facts facts={[["State", state], ["Rows copied", count(s.rows)], ["Deleted from the table", count(s.deleted)], ["Changed meanwhile", count(s.changed)], ["Vanished meanwhile", count(s.vanished)], ["Skipped", count(s.skipped)], ["Oldest", age(s.oldest)], ["Newest", age(s.newest)], ["As read", size(s.raw_bytes)], ["File", size(s.file_bytes)], ["Run", run], ["Stored", created], ["Closed", closed], ["Verified", checked], ["Kept", keep], ["Went along with", s.goes_with ? `rows of ${s.goes_with.table}` : ""], ["Joined columns", s.included.join(", ")], ["Left out", s.omitted.join(", ")], ["Masked", Object.entries(s.masked ?? {}).map(([c, m]) => `${c} (${m})`).join(", ")], ["Kept beside", s.beside.map((b) => `${count(b.rows)} rows of ${b.table}`).join("; ")]]} />
     </Panel>
     <Panel title="Proof">
       <dl class="space-y-1 px-4 py-3 font-mono text-xs">
-        {#each [["file", `${s.store}: ${s.stem}.parquet`], ["digest of rows", s.digest], [`manifest, link ${s.sequence}`, s.manifest_hash], [s.closing_sequence ? `closing record, link ${s.closing_sequence}` : "closing record", s.closing_hash || "not yet"]] as [name, v] (name)}
+        {#each [["file", `${s.store}: ${s.stem}.parquet`], ...s.beside.map((b) => [`rows of ${b.table}`, `${s!.store}: ${b.file}`]), ["digest of rows", s.digest], [`manifest, link ${s.sequence}`, s.manifest_hash], [s.closing_sequence ? `closing record, link ${s.closing_sequence}` : "closing record", s.closing_hash || "not yet"]] as [name, v] (name)}
           <div class="flex gap-4"><dt class="w-44 shrink-0 font-sans text-gray-500 dark:text-gray-400">{name}</dt><dd class="break-all">{v}</dd></div>
         {/each}
       </dl>

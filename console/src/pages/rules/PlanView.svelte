@@ -4,6 +4,7 @@
   import type { Schemas } from "../../api/client";
   import { age, count, share, size, span } from "../../lib/format";
   import ClauseTable from "./ClauseTable.svelte";
+  import RelatedTable from "./RelatedTable.svelte";
   import Spread from "./Spread.svelte";
   import Timeline from "./Timeline.svelte";
   import Facts from "../../lib/Facts.svelte";
@@ -38,6 +39,7 @@
 {#if d.clauses.length && s.spread.length < 2}<Timeline {plan} />{/if}
 <Spread {plan} />
 {#if d.clauses.length}<ClauseTable {plan} />{/if}
+{#if d.related?.length}<RelatedTable {plan} />{/if}
 {#snippet cutoff()}<When at={plan.cutoff} />{/snippet}
 {#snippet made()}<When at={plan.made_at} />{/snippet}
 <Facts facts={[["Latest cutoff", cutoff], ["Made", made], ["Note", d.note], ["Narrowed to", narrowed(d.narrow)], ["Takes", expected], ["Archive size", d.expect.archive_bytes === null ? "" : `about ${size(d.expect.archive_bytes)}`], ["Batches", `about ${count(plan.batches)}`], ["Segments", plan.segments ? `about ${count(plan.segments)}` : d.clauses.some((c) => c.then !== "purge") ? "none" : "none: purge"], ["Held", some(s.held, "aged rows under a hold")], ["Uncovered", some(s.uncovered, "rows")], ["By collation", some(s.collation, "rows judged otherwise")], ["Never due", some(s.ageless, "rows without an instant as age")], ["In the future", some(s.future, "rows dated a day ahead or more")], ["Restored", some(s.restored, "aged rows left alone")], ["Referenced", some(s.referenced, "aged rows that other tables refer to")]]} />

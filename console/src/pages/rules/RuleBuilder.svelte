@@ -10,6 +10,7 @@
   import Trouble from "../../lib/Trouble.svelte";
   import Warning from "../../lib/Warning.svelte";
   import ClauseTable from "./ClauseTable.svelte";
+  import RelatedTable from "./RelatedTable.svelte";
   import RuleForm from "./RuleForm.svelte";
   import Spread from "./Spread.svelte";
   import Timeline from "./Timeline.svelte";
@@ -122,6 +123,7 @@
           <Timeline {plan} />
           <Spread {plan} />
           <ClauseTable {plan} compact />
+          {#if plan.detail.related.length}<RelatedTable {plan} />{/if}
         </Panel>
         {#each plan.warnings as w (w)}<Warning class="mb-2">{w}</Warning>{/each}
       {/if}

@@ -1,10 +1,11 @@
 <script lang="ts">
   // A rule as a form. What there is to choose from comes from the databases.
   import { Button, Input, Label, Select } from "flowbite-svelte";
-  import { api, take, type Schemas } from "../../api/client";
+  import { api, take } from "../../api/client";
   import { Loader } from "../../lib/loader.svelte";
   import ClauseLine from "./ClauseLine.svelte";
-  import type { Clause, Draft } from "./draft";
+  import RelatedLines from "./RelatedLines.svelte";
+  import { copies, type Clause, type Draft } from "./draft";
   let { draft, change }: { draft: Draft; change: (d: Draft) => void } = $props();
 
   const sources = new Loader(() => take(api.GET("/sources")));
@@ -38,7 +39,6 @@
     set({ clauses: [...draft.clauses, taken ? { where: "", keep: { period: "P3Y" } } : { otherwise: true, keep: { period: "P18M" } }] });
   }
   const thens = [{ value: "archive", name: "archive" }, { value: "copy", name: "copy, delete later" }, { value: "purge", name: "purge, no copy" }];
-  const foreign = (keys: Schemas["ForeignKey"][]) => keys.map((k) => `${k.table} (${k.columns.join(", ")}), on delete ${k.on_delete}`);
 </script>
 
 <div class="grid gap-x-4 gap-y-3 px-4 py-3 sm:grid-cols-2">
@@ -61,11 +61,15 @@
 </div>
 <div class="grid gap-x-4 gap-y-3 border-t border-gray-200 px-4 py-3 sm:grid-cols-3 dark:border-gray-700">
   <Label>Due rows<Select size="sm" placeholder="" id="then" items={thens} value={draft.then} onchange={(e) => set({ then: value(e) })} /></Label>
-  {#if draft.then !== "purge" || draft.clauses.some((c) => c.then && c.then !== "purge")}
+  {#if copies(draft)}
     <Label>Store<Select size="sm" placeholder="" id="store" items={names(stores.data?.items, draft.archive.store)} value={draft.archive.store} onchange={(e) => set({ archive: { ...draft.archive, store: value(e) } })} /></Label>
     <Label>In the archive for<Input size="sm" id="archive-keep" placeholder="without end" value={draft.archive.keep ?? ""} oninput={(e) => set({ archive: value(e) ? { ...draft.archive, keep: value(e) } : { store: draft.archive.store } })} /></Label>
   {/if}
 </div>
-{#if table?.referenced_by.length}
-  <div class="border-t border-gray-200 px-4 py-2 text-xs text-gray-600 dark:border-gray-700 dark:text-gray-400">Tables that refer to this one, and whose rows keep theirs: {foreign(table.referenced_by).join("; ")}</div>
+{#if table?.referenced_by.length || draft.related?.length}
+  <fieldset class="border-t border-gray-200 px-4 py-3 dark:border-gray-700">
+    <legend class="sr-only">Related tables</legend>
+    <p class="pb-1 text-xs text-gray-600 dark:text-gray-400">Rows of other tables that refer to these; a row and what goes with it leave whole or not at all</p>
+    <RelatedLines table={draft.table} tables={tables.data?.items ?? []} related={draft.related ?? []} change={(r) => set({ related: r.length ? r : undefined })} />
+  </fieldset>
 {/if}

@@ -3,6 +3,15 @@ import type { Schemas } from "../../api/client";
 
 export type Draft = Schemas["RuleBody"];
 export type Clause = Schemas["Clause"];
+export type Related = Schemas["Related"];
+
+/** keyOf writes which columns of a related table refer to which of the other. */
+export const keyOf = (k: Schemas["ForeignKey"]) => Object.fromEntries(k.columns.map((c, i) => [c, k.ref_columns[i] ?? ""]));
+
+const archives = (list: Related[] | undefined): boolean => (list ?? []).some((r) => r.then === "archive" || archives(r.related));
+
+/** copies says whether a rule has anything archived. */
+export const copies = (d: Draft) => d.then !== "purge" || d.clauses.some((c) => c.then && c.then !== "purge") || archives(d.related);
 
 /** keepKinds are the ways in which a clause says how long rows stay. */
 export const keepKinds = [
@@ -39,7 +48,6 @@ export function blank(source: string, table: string, age: string, store: string)
 
 /** tidy leaves out what says nothing, so that the text stays short. */
 export function tidy(d: Draft): Draft {
-  const copies = d.then !== "purge" || d.clauses.some((c) => c.then && c.then !== "purge");
   const clauses = d.clauses.map((c) => Object.fromEntries(Object.entries(c).filter(([, v]) => v !== "" && v !== false && v !== undefined)) as Clause);
-  return { ...d, clauses, archive: copies ? Object.fromEntries(Object.entries(d.archive).filter(([, v]) => v !== "")) : {} };
+  return { ...d, clauses, archive: copies(d) ? Object.fromEntries(Object.entries(d.archive).filter(([, v]) => v !== "")) : {} };
 }

@@ -88,7 +88,7 @@
       </div>
       <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["As read", run.store ? size(run.raw_bytes) : ""], ["In the archive", run.store ? size(run.file_bytes) : ""], ["Run", run.id]]} />
     </Panel>
-    <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} />{#if run.passes.length > 1}<Passes {run} />{/if}</Panel>
+    <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} />{#if run.passes.length > 1 || run.passes.some((p) => p.related?.length)}<Passes {run} />{/if}</Panel>
   {/if}
   <Panel title="Batches" note="the newest 200">
     {#if batches.data?.items.length}<BatchChart batches={batches.data.items} />{/if}
