@@ -97,7 +97,7 @@ func TestTheSameSeedMakesTheSameHarbourOnEveryEngine(t *testing.T) {
 
 func TestTheRulesAreGood(t *testing.T) {
 	docs, problems := rule.Parse("rules.yaml", []byte(Rules))
-	if len(problems) > 0 || len(docs) != 4 {
+	if len(problems) > 0 || len(docs) != 5 {
 		t.Errorf("%d rules, problems %v", len(docs), problems)
 	}
 	for _, d := range docs {
