@@ -1,9 +1,12 @@
 <script lang="ts">
+  import type { Component } from "svelte";
   import Router, { router } from "svelte-spa-router";
+  import { wrap } from "svelte-spa-router/wrap";
   import { ThemeProvider } from "flowbite-svelte";
   import { ArchiveOutline, ChartPieOutline, LockOutline, DatabaseOutline, FileLinesOutline, MoonOutline, PlayOutline, UndoOutline } from "flowbite-svelte-icons";
   import { api, onSignedOut, take } from "./api/client";
   import { toggleTheme } from "./lib/theme";
+  import Fresh from "./lib/Fresh.svelte";
   import Overview from "./pages/overview/Overview.svelte";
   import Tables from "./pages/tables/Tables.svelte";
   import TableDetail from "./pages/tables/TableDetail.svelte";
@@ -20,9 +23,10 @@
   import RequestRestore from "./pages/restores/RequestRestore.svelte";
   import SignIn from "./pages/signin/SignIn.svelte";
 
+  const fresh = (page: Component<any>) => wrap({ component: Fresh as unknown as Component, props: { page } });
   const routes = {
-    "/": Overview, "/tables": Tables, "/tables/:source/:table": TableDetail, "/rules": Rules, "/rules/apply": ApplyRules, "/rules/new": RuleBuilder, "/rules/:rule": RuleDetail, "/rules/:rule/edit": RuleBuilder, "/holds": Holds,
-    "/runs": Runs, "/runs/:run": RunDetail, "/archive": Archive, "/archive/:segment": SegmentDetail, "/restores": Restores, "/restores/request": RequestRestore, "*": Overview,
+    "/": Overview, "/tables": Tables, "/tables/:source/:table": fresh(TableDetail), "/rules": Rules, "/rules/apply": ApplyRules, "/rules/new": fresh(RuleBuilder), "/rules/:rule": fresh(RuleDetail), "/rules/:rule/edit": fresh(RuleBuilder), "/holds": Holds,
+    "/runs": Runs, "/runs/:run": fresh(RunDetail), "/archive": Archive, "/archive/:segment": fresh(SegmentDetail), "/restores": Restores, "/restores/request": RequestRestore, "*": Overview,
   };
   const places = [
     { href: "#/", text: "Overview", icon: ChartPieOutline }, { href: "#/tables", text: "Tables", icon: DatabaseOutline }, { href: "#/rules", text: "Rules", icon: FileLinesOutline },

@@ -100,7 +100,7 @@ func (e *env) plan(p *catalog.Plan) error {
 	}
 	uncounted := ""
 	if !c.Counted {
-		uncounted = "uncovered, ageless, future, held, restored and referenced rows; -exact counts them"
+		uncounted = "uncovered, ageless, future, held, restored and referenced rows; an exact plan counts them"
 	}
 	segments, narrow := "", []string{}
 	if p.Segments > 0 {

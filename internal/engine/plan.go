@@ -508,7 +508,7 @@ func (p *planning) warn(ctx context.Context) {
 		add("overridden for this plan: %s", text)
 	}
 	if !c.Counted {
-		add("the numbers are the database's estimate; -exact counts them")
+		add("the numbers are the database's estimate; an exact plan counts them")
 	}
 	if c.Due == 0 {
 		since := "and none has been since the rule was applied"

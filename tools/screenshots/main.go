@@ -52,6 +52,7 @@ func main() {
 		{"rules", "#/rules", "main table"},
 		{"rule", "#/rules/boarding-scans", "main pre"},
 		{"write-rule", "#/rules/boarding-scans/edit", "main svg[role=img]"},
+		{"related", "#/rules/bookings/edit", "main svg[role=img]"},
 		{"new-rule", "#/rules/new?source=harbour&table=payment&age=paid_at", "main svg[role=img]"},
 		{"holds", "#/holds", "main table"},
 		{"runs", "#/runs", "main table"},

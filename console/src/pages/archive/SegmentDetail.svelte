@@ -12,7 +12,7 @@
 
   let { params }: { params: { segment: string } } = $props();
   const segment = new Loader(() => take(api.GET("/segments/{segment}", { params: { path: params } })));
-  $effect(() => { void params; segment.load(); });
+  $effect(() => { segment.load(); });
   let s = $derived(segment.data);
   let problem = $state<Problem>();
   let verified = $state(false);

@@ -16,9 +16,9 @@
   const rule = new Loader(() => take(api.GET("/rules/{rule}", { params: { path: params } })));
   const revisions = new Loader(() => take(api.GET("/rules/{rule}/revisions", { params: { path: params } })));
   const plans = new Loader(() => take(api.GET("/plans", { params: { query: { rule: params.rule, limit: 1 } } })));
-  $effect(() => { void params; rule.load(); revisions.load(); plans.load(); });
+  $effect(() => { rule.load(); revisions.load(); plans.load(); });
   const forecast = new Loader(() => take(api.GET("/rules/{rule}/forecast", { params: { path: params, query: { months: "12" } } })));
-  $effect(() => { void params; forecast.load(); });
+  $effect(() => { forecast.load(); });
   let problem = $state<Problem>();
   let busy = $state(false);
   let plan = $derived(plans.data?.items[0]);

@@ -33,7 +33,7 @@
     return () => { clearInterval(timer); stop(); };
   }
   let again = $state(0);
-  $effect(() => { void params.run; void again; return watch(); });
+  $effect(() => { void again; return watch(); });
 
   async function verb(path: "/runs/{run}/pause" | "/runs/{run}/resume" | "/runs/{run}/cancel" | "/runs/{run}/delete") {
     problem = undefined;

@@ -13,7 +13,7 @@
 
   let { params }: { params: { source: string; table: string } } = $props();
   const table = new Loader(() => take(api.GET("/sources/{source}/tables/{table}", { params: { path: params } })));
-  $effect(() => { void params; table.load(); });
+  $effect(() => { table.load(); });
   let t = $derived(table.data);
   let keys = $derived(t ? [...t.references, ...t.referenced_by] : undefined);
 </script>
