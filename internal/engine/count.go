@@ -17,6 +17,7 @@ const (
 	leastBuckets = 12
 	mostBuckets  = 48
 	bucketRows   = 2_000
+	unindexed    = 500_000 // rows; a larger table without an index on its age, or one counted unasked, is counted in one piece
 )
 
 // exactly counts the selection in pieces along the age. Rows that are written meanwhile may be counted or not.
@@ -77,11 +78,13 @@ func (p *planning) pieces(ctx context.Context) (*catalog.Counts, error) {
 }
 
 // spans divides the ages of the table into stretches of equal length; the first and last have no bound on their far
-// side. Without an index on the age each would read the whole table, so there is only one.
+// side. Without an index on the age each
+// reads the whole table, which only a table that is not large is worth, and only where an exact plan is asked for.
 func (p *planning) spans(oldest, newest time.Time) []source.Span {
 	buckets := int(min(max(p.table.Rows/bucketRows, leastBuckets), mostBuckets))
 	step := newest.Sub(oldest) / time.Duration(buckets)
-	if p.rule.Age.Join != "" || !p.table.IndexServes(p.rule.Age.Column) || step < time.Second {
+	indexed := p.rule.Age.Join == "" && p.table.IndexServes(p.rule.Age.Column)
+	if step < time.Second || !indexed && (!p.q.Exact || p.table.Rows > unindexed) {
 		return []source.Span{{}}
 	}
 	out := make([]source.Span, buckets)

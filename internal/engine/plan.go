@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/oklog/ulid/v2"
 
 	"ambercellar/internal/catalog"
@@ -523,7 +524,7 @@ func (p *planning) warn(ctx context.Context) {
 		add("no row is due: a run would do nothing; %s", since)
 	}
 	if c.Total > 0 && c.Due > c.Total/2 {
-		add("%d of about %d rows are due, which is more than half of the table", c.Due, c.Total)
+		add("%s of about %s rows are due, which is more than half of the table", humanize.Comma(c.Due), humanize.Comma(c.Total))
 	}
 	for i, x := range c.Clauses {
 		if c.Counted && x.Rows == 0 {
@@ -536,13 +537,13 @@ func (p *planning) warn(ctx context.Context) {
 		}
 	}
 	if c.Uncovered > 0 {
-		add("%d rows are covered by no clause and stay", c.Uncovered)
+		add("%s rows are covered by no clause and stay", humanize.Comma(c.Uncovered))
 	}
 	if c.Collation > 0 {
-		add("%d rows are due by an exact comparison of text and not by the column's own collation, or the other way round; they get the longer keep and stay, and a check by hand would count otherwise", c.Collation)
+		add("%s rows are due by an exact comparison of text and not by the column's own collation, or the other way round; they get the longer keep and stay, and a check by hand would count otherwise", humanize.Comma(c.Collation))
 	}
 	if c.Referenced > 0 {
-		add("%d rows that are old enough stay, since other tables refer to them", c.Referenced)
+		add("%s rows that are old enough stay, since other tables refer to them", humanize.Comma(c.Referenced))
 	}
 	if p.rule.Modified != "" && p.rule.Age.Join == "" && c.Due > 0 {
 		p.warnOfWriters(ctx, add)

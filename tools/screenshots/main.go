@@ -20,6 +20,7 @@ func main() {
 	address := flag.String("address", "", "the address that the demo printed")
 	out := flag.String("out", "docs/screenshots", "directory for the pictures")
 	only := flag.String("only", "", "take only the pictures whose name contains this")
+	height := flag.Int64("height", 800, "height of the pictures in pixels")
 	dark := flag.Bool("dark", false, "in dark colours")
 	flag.Parse()
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true))
@@ -34,7 +35,7 @@ func main() {
 		colours = "dark"
 	}
 	// The first visit signs in; the second is in the colours that are wanted.
-	must(chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(*address), chromedp.WaitVisible(chromedp.CSS("nav"))))
+	must(chromedp.Do(ctx, chromedp.EmulateViewport(1280, *height), chromedp.Navigate(*address), chromedp.WaitVisible(chromedp.CSS("nav"))))
 	_, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("localStorage.setItem('ambercellar-theme', '%s'), ''", colours)))
 	must(err)
 	must(chromedp.Do(ctx, chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS("nav"))))

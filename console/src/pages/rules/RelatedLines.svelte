@@ -32,9 +32,9 @@
 
 {#each keys as k (k.name + k.table)}
   {@const chosen = of(k)}
-  <div class="flex items-center gap-3 py-1 text-sm" style:padding-left="{depth * 1.5}rem">
-    <span class="min-w-0 flex-1 truncate" title="{k.table} ({k.columns.join(', ')}), on delete {k.on_delete}"><span class="font-mono">{k.table}</span> <span class="text-xs text-gray-600 dark:text-gray-400">({k.columns.join(", ")}), on delete {k.on_delete}</span></span>
-    <Select size="sm" placeholder="" class="w-52" aria-label="Rows of {k.table}" items={choices(k)} value={chosen?.then ?? ""} onchange={(e) => choose(k, (e.target as HTMLSelectElement).value)} />
+  <div class="grid grid-cols-[minmax(0,1fr)_13rem] items-center gap-3 py-1 text-sm" style:padding-left="{depth * 1.5}rem">
+    <span class="truncate" title="{k.table} ({k.columns.join(', ')}), on delete {k.on_delete}"><span class="font-mono">{k.table}</span> <span class="text-xs text-gray-600 dark:text-gray-400">({k.columns.join(", ")}){k.on_delete === "no action" || k.on_delete === "restrict" ? "" : `, on delete ${k.on_delete}`}</span></span>
+    <Select size="sm" placeholder="" class="w-full" aria-label="Rows of {k.table}" items={choices(k)} value={chosen?.then ?? ""} onchange={(e) => choose(k, (e.target as HTMLSelectElement).value)} />
   </div>
   {#if chosen && chosen.then !== "unlink"}
     <Self table={k.table} {tables} related={chosen.related ?? []} depth={depth + 1} above={[...above, table]} change={(r) => change(related.map((x) => (x === chosen ? { ...x, related: r.length ? r : undefined } : x)))} />

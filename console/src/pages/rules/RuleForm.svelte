@@ -67,7 +67,7 @@
   {/if}
 </div>
 {#if table?.referenced_by.length || draft.related?.length}
-  <fieldset class="border-t border-gray-200 px-4 py-3 dark:border-gray-700">
+  <fieldset class="min-w-0 border-t border-gray-200 px-4 py-3 dark:border-gray-700">
     <legend class="sr-only">Related tables</legend>
     <p class="pb-1 text-xs text-gray-600 dark:text-gray-400">Rows of other tables that refer to these; a row and what goes with it leave whole or not at all</p>
     <RelatedLines table={draft.table} tables={tables.data?.items ?? []} related={draft.related ?? []} change={(r) => set({ related: r.length ? r : undefined })} />
