@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -132,6 +133,10 @@ func (e *env) plan(p *catalog.Plan) error {
 	if p.Segments == 0 {
 		archive = ""
 	}
+	ageless := "never due"
+	if slices.ContainsFunc(d.Clauses, func(x catalog.PlanClause) bool { return x.Keep == "none" }) { // which takes them
+		ageless = "without an age"
+	}
 	firstStays := c.FirstStays
 	if len(d.Clauses) > 1 { // each clause has its own
 		firstStays = ""
@@ -140,7 +145,7 @@ func (e *env) plan(p *catalog.Plan) error {
 		"latest cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of about %s (%s)", count(c.Due), count(c.Total), how),
 		"data", "about "+size(c.Bytes), "oldest", c.Oldest, "last that goes", c.LastGoing, "first that stays", firstStays,
 		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments, "takes", seconds, "archive size", archive, "log volume", log,
-		"uncovered", some(c.Uncovered, "rows that no clause covers"), "never due", some(c.Ageless, "rows whose age is no instant"), "in the future", some(c.Future, "rows dated more than a day ahead"),
+		"uncovered", some(c.Uncovered, "rows that no clause covers"), ageless, some(c.Ageless, "rows whose age is no instant"), "in the future", some(c.Future, "rows dated more than a day ahead"),
 		"held", some(c.Held, "aged rows that a hold protects"), "restored", some(c.Restored, "aged rows left alone, as they were restored"),
 		"not counted", uncounted, "referenced", some(c.Referenced, "aged rows that another table refers to"), "by collation", some(c.Collation, "rows that the column's own collation would judge otherwise"))
 	if err != nil || e.format != "table" {

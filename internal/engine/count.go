@@ -47,7 +47,7 @@ func (p *planning) pieces(ctx context.Context) (*catalog.Counts, error) {
 	if err != nil {
 		return nil, err
 	}
-	if some {
+	if some || p.sel.Empties() {
 		for _, span := range p.spans(oldest, newest) {
 			tallies, err := p.source.Tally(ctx, p.sel, span)
 			if err != nil {
@@ -68,7 +68,9 @@ func (p *planning) pieces(ctx context.Context) (*catalog.Counts, error) {
 			c.Future += t.Rows
 		}
 	}
-	c.Total = c.Ageless + c.Uncovered
+	if c.Total = c.Uncovered; !p.sel.Empties() { // otherwise rows without an age are among those of the clauses
+		c.Total += c.Ageless
+	}
 	for _, x := range c.Clauses {
 		c.Total += x.Rows
 	}
@@ -84,7 +86,7 @@ func (p *planning) spans(oldest, newest time.Time) []source.Span {
 	buckets := int(min(max(p.table.Rows/bucketRows, leastBuckets), mostBuckets))
 	step := newest.Sub(oldest) / time.Duration(buckets)
 	indexed := p.rule.Age.Join == "" && p.table.IndexServes(p.rule.Age.Column)
-	if step < time.Second || !indexed && (!p.q.Exact || p.table.Rows > unindexed) {
+	if step < time.Second || p.sel.Empties() || !indexed && (!p.q.Exact || p.table.Rows > unindexed) {
 		return []source.Span{{}}
 	}
 	out := make([]source.Span, buckets)

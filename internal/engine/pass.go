@@ -55,7 +55,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 	}
 	for _, c := range plan.Detail.V.Clauses {
 		if c.Cutoff != nil {
-			cutoffs[c.Clause] = rule.Cutoff{At: c.Cutoff.Time}
+			cutoffs[c.Clause] = rule.Cutoff{At: c.Cutoff.Time, All: r.rule.Clauses[c.Clause].Keep.None && plan.Detail.V.Narrow.Before == nil}
 		}
 	}
 	joined, err := joinedBy(ctx, r.source, r.rule)

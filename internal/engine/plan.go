@@ -219,6 +219,7 @@ func (p *planning) selects(ctx context.Context) (err error) {
 			if !p.cutoffs[i].Never && p.cutoffs[i].At.After(d.Narrow.Before.Time) {
 				p.cutoffs[i].At = d.Narrow.Before.Time
 			}
+			p.cutoffs[i].All = false
 		}
 	}
 	d.Clauses = []catalog.PlanClause{}

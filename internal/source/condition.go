@@ -96,6 +96,14 @@ func (s Selection) DueByRule(d Dialect) string {
 
 func (s Selection) anyTerm(d Dialect, latest time.Time, collated bool) string {
 	var terms []string
+	if s.Empties() {
+		for _, t := range s.Terms {
+			if !t.Never && !t.None {
+				terms = append(terms, "("+Governed(d, t, collated)+" AND "+s.beforeIn(d, t, Span{})+")")
+			}
+		}
+		return "(" + strings.Join(terms, " OR ") + ")"
+	}
 	for _, t := range s.Terms {
 		if t.Never || t.None {
 			continue
@@ -180,7 +188,7 @@ func (s Selection) Rejudged(d Dialect) string {
 			parts = append(parts, Governed(d, t, false))
 		}
 	}
-	if latest, ok := s.Latest(); ok && s.Age.Join != "" {
+	if latest, ok := s.Latest(); ok && s.Age.Join != "" && !s.Empties() {
 		parts = append(parts, "("+d.Before(latest)+") IS TRUE")
 	}
 	for _, f := range s.Only {
@@ -242,7 +250,7 @@ func (s Selection) Judged(d Dialect, span Span, q TallyQuery) string {
 		whens := ""
 		for _, t := range s.Terms {
 			if !t.Never && !t.None {
-				whens += fmt.Sprintf(" WHEN %d THEN %s", t.Clause, s.beforeIn(d, t.At, span))
+				whens += fmt.Sprintf(" WHEN %d THEN %s", t.Clause, s.beforeIn(d, t, span))
 			}
 		}
 		if whens == "" {
@@ -256,7 +264,7 @@ func (s Selection) Judged(d Dialect, span Span, q TallyQuery) string {
 	}
 	if !span.To.IsZero() {
 		where = append(where, d.Before(span.To))
-	} else if span.From.IsZero() {
+	} else if span.From.IsZero() && !s.Empties() {
 		where = append(where, d.Instant())
 	}
 	only := "TRUE"
@@ -271,7 +279,7 @@ func (s Selection) Judged(d Dialect, span Span, q TallyQuery) string {
 		inner += fmt.Sprintf(", %s AS ambercellar_d", governs(true))
 		other = fmt.Sprintf("(%s) <> (%s)", aged("t.ambercellar_c"), aged("t.ambercellar_d"))
 	}
-	inner += " " + q.From + " WHERE " + strings.Join(where, " AND ")
+	inner += " " + q.From + " WHERE " + strings.Join(append(where, "TRUE"), " AND ")
 	state := "CASE WHEN NOT (" + aged("t.ambercellar_c") + ") AND NOT (" + other + ") OR NOT (" + only + ") THEN 0"
 	if other != "FALSE" {
 		state += " WHEN " + other + " THEN 5"
@@ -285,15 +293,18 @@ func (s Selection) Judged(d Dialect, span Span, q TallyQuery) string {
 	return fmt.Sprintf("SELECT t.ambercellar_c AS c, %s AS a, CASE WHEN %s THEN 1 ELSE 0 END AS b, %s AS s FROM (%s) t", q.Age, aged("t.ambercellar_c"), state, inner)
 }
 
-// beforeIn is Before for rows of a span, which need not be asked where the span says it already.
-func (s Selection) beforeIn(d Dialect, at time.Time, span Span) string {
+// beforeIn is the condition that a row of a span is old enough for a term, which need not be asked where the span says it
+// already. Among rows without an age it is never NULL.
+func (s Selection) beforeIn(d Dialect, t rule.Term, span Span) string {
 	switch {
-	case !span.To.IsZero() && !span.To.After(at):
+	case t.All || !span.To.IsZero() && !span.To.After(t.At):
 		return "TRUE"
-	case !span.From.IsZero() && !span.From.Before(at):
+	case !span.From.IsZero() && !span.From.Before(t.At):
 		return "FALSE"
+	case s.Empties():
+		return "(" + d.Before(t.At) + ") IS TRUE"
 	}
-	return d.Before(at)
+	return d.Before(t.At)
 }
 
 // Shown makes a statement for reading; long lists of values are cut.

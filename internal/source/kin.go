@@ -56,7 +56,7 @@ func (k Kin) Kept(d Dialect) string {
 		for _, collated := range []bool{false, true}[:1+truth(k.Collates(d))] {
 			for _, t := range k.Terms {
 				switch {
-				case t.None:
+				case t.None || t.All:
 				case t.Never:
 					parts = append(parts, Governed(d, t, collated))
 				default:

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -194,6 +195,12 @@ func (s Selection) AgeRef() filter.Ref { return filter.Ref{Join: s.Age.Join, Nam
 // Every is the selection of all rows older than a cutoff.
 func Every(t *shape.Table, age rule.Age, cutoff time.Time) Selection {
 	return Selection{Table: t, Age: age, Terms: []rule.Term{{Cutoff: rule.Cutoff{At: cutoff}}}}
+}
+
+// Empties says whether a clause takes its rows whatever their age. Then the age orders nothing: a slice is read in order
+// of the key alone.
+func (s Selection) Empties() bool {
+	return slices.ContainsFunc(s.Terms, func(t rule.Term) bool { return t.All && !t.None })
 }
 
 // Latest returns the latest cutoff of the terms, or false where none has one.

@@ -9,10 +9,12 @@ import (
 	"ambercellar/internal/core/period"
 )
 
-// Cutoff is the instant before which the rows of a clause are due, or that they never are.
+// Cutoff is the instant before which the rows of a clause are due, or that they never are, or that all of them are,
+// those without an age and those dated in the future among them.
 type Cutoff struct {
 	At    time.Time
 	Never bool
+	All   bool
 }
 
 // Resolver answers for what a keep says only by reference. A nil function knows nothing.
@@ -50,7 +52,7 @@ func (r *Rule) cutoff(i int, now time.Time, resolve Resolver) (Cutoff, error) {
 	case keep.Forever:
 		return Cutoff{Never: true}, nil
 	case keep.None:
-		return Cutoff{At: now.UTC().Truncate(time.Second)}, nil
+		return Cutoff{At: now.UTC().Truncate(time.Second), All: true}, nil
 	case keep.Before != nil:
 		at := c.Align.Floor(keep.Before.In(zone), zone).UTC()
 		if at.After(now) {

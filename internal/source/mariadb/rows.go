@@ -33,6 +33,10 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	for _, k := range t.Key {
 		position = append(position, d.prefix+quote(k))
 	}
+	list, first := strings.Join(position, ", "), 0
+	if req.Empties() {
+		first = 1
+	}
 	where, err := s.selected(ctx, req.Selection, d)
 	if err != nil {
 		return "", err
@@ -41,20 +45,19 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		bound := func(i int) string { return typed(d.Bind(encode(req.After[i])), req.After[i]) }
 		last := len(position) - 1
 		after := fmt.Sprintf("%s > %s", position[last], bound(last))
-		for i := last - 1; i >= 0; i-- {
+		for i := last - 1; i >= first; i-- {
 			name := position[i]
 			after = fmt.Sprintf("%s > %s OR %s = %s AND (%s)", name, bound(i), name, bound(i), after)
 		}
-		where += fmt.Sprintf(" AND %s >= %s AND (%s)", d.column(), bound(0), after)
+		where += fmt.Sprintf(" AND %s >= %s AND (%s)", position[first], bound(first), after)
 	}
-	list := strings.Join(position, ", ")
 	for _, r := range slices.Backward(req.Include) {
 		list = d.name(r) + ", " + list
 	}
 	if len(req.Columns) > 0 {
 		list = expressions(t, "t.", req.Columns) + ", " + list
 	}
-	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, quote(t.Name), where, strings.Join(position, ", "), req.MaxRows), nil
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, quote(t.Name), where, strings.Join(position[first:], ", "), req.MaxRows), nil
 }
 
 // ReadSlice reads one slice in order of (age, key), as one consistent read without locks.

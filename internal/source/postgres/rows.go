@@ -196,9 +196,15 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	if err != nil {
 		return "", err
 	}
-	order := d.column() + ", " + quoteAll("t.", t.Key)
+	order := quoteAll("t.", t.Key)
+	if !req.Empties() {
+		order = d.column() + ", " + order
+	}
 	if req.After != nil {
-		bounds := []string{constant(req.After[0], age)}
+		var bounds []string
+		if !req.Empties() {
+			bounds = append(bounds, constant(req.After[0], age))
+		}
 		for i, k := range t.Key {
 			c, _ := t.Column(k)
 			bounds = append(bounds, constant(req.After[i+1], c))

@@ -7,6 +7,7 @@ import (
 
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
@@ -161,4 +162,39 @@ func splitStatements(s string) (out []string) {
 		}
 	}
 	return out
+}
+
+// emptyingTakesEveryAge: rows without an age, dated in the future, or with an endless age go too, in order of the key.
+func emptyingTakesEveryAge(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 4)
+	w.exec("UPDATE scan SET scanned_at = NULL WHERE id IN (2, 5); UPDATE scan SET scanned_at = '2999-01-01 00:00:00' WHERE id = 7")
+	aged := sel
+	aged.Terms = []rule.Term{{Cutoff: sel.Terms[0].Cutoff, Clause: 1, Where: bind(t, sel.Table, "gate = 'g0'")}}
+	early := w.due(t, aged)
+	sel.Terms[0].All = true
+	x, err := w.s.Tally(w.ctx, sel, source.Span{})
+	if err != nil || len(x) != 1 || x[0].Due != 10 || x[0].Rows != 10 {
+		t.Errorf("counted: %+v, %v", x, err)
+	}
+	var after []value.Value
+	var sizes []int
+	deleted := 0
+	l := w.lease(t, "scan", "me")
+	for n := 1; ; n++ {
+		p := w.read(t, sel, after, 3, 1<<20)
+		if len(p.rows) == 0 {
+			break
+		}
+		b := w.batch(sel, p, l, n)
+		deleted += w.delete(t, b).Deleted
+		sizes, after = append(sizes, len(p.rows)), p.Last
+	}
+	expect(t, "read and deleted", fmt.Sprint(sizes, deleted), "[3 3 3 1] 10")
+	// Beside a clause that goes by the age, only the rows of the emptying one go whatever theirs.
+	w.exec("INSERT INTO scan VALUES (1, 1, NULL, 'g0', NULL), (2, 1, NULL, 'x', NULL), (3, 1, '2999-01-01 00:00:00', 'y', NULL)")
+	sel.Terms = append(aged.Terms, rule.Term{Clause: 2, Except: []*filter.Filter{aged.Terms[0].Where}, Cutoff: sel.Terms[0].Cutoff})
+	expect(t, "due beside another clause", fmt.Sprint(early, w.due(t, sel)), fmt.Sprint(early, 2))
+	if x, err = w.s.Tally(w.ctx, sel, source.Span{}); err != nil || len(x) != 2 || x[0].Due+x[1].Due != 2 {
+		t.Errorf("counted beside another clause: %+v, %v", x, err)
+	}
 }

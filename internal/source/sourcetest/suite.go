@@ -66,6 +66,7 @@ func Run(t *testing.T, f Fixture) {
 		{"rows that the column's collation judges otherwise get the longer keep", collationKeeps},
 		{"two selections are compared, and filters counted", compares},
 		{"sentinels are no ages", sentinelsStay},
+		{"a clause without age takes every row", emptyingTakesEveryAge},
 		{"clock times are those of the rule's zone", zonesHold},
 		{"epochs and days tell ages too", otherAges},
 		{"what happens between read and delete", between},

@@ -110,9 +110,12 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	if err != nil {
 		return "", err
 	}
-	order := d.column() + ", " + quoteAll("t.", t.Key)
+	order, position := d.column()+", "+quoteAll("t.", t.Key), req.After
+	if req.Empties() {
+		order, position = quoteAll("t.", t.Key), req.After[min(1, len(req.After)):]
+	}
 	if req.After != nil {
-		after, err := fromValues(req.After)
+		after, err := fromValues(position)
 		if err != nil {
 			return "", err
 		}
