@@ -74,11 +74,12 @@ type Run struct {
 	Working   int64        `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
 	RawBytes  int64        `db:"raw_bytes" json:"raw_bytes"`
 	FileBytes int64        `db:"file_bytes" json:"file_bytes"`
-	Slices    int          `db:"slices" json:"slices"` // slices whose rows are all accounted for
-	Position  string       `db:"position" json:"-"`    // age and key of the last row of the last of them
-	Closed    JSON[Ledger] `db:"closed" json:"-"`      // the ledger of those slices alone
-	Passes    JSON[[]Pass] `db:"passes" json:"passes"` // one for each clause that takes rows, in order
-	Pass      int          `db:"pass" json:"pass"`     // the one that it is at
+	LogBytes  *int64       `db:"log_bytes" json:"log_bytes"` // that the database's log grew by, others' writing included; nil where it is not known
+	Slices    int          `db:"slices" json:"slices"`       // slices whose rows are all accounted for
+	Position  string       `db:"position" json:"-"`          // age and key of the last row of the last of them
+	Closed    JSON[Ledger] `db:"closed" json:"-"`            // the ledger of those slices alone
+	Passes    JSON[[]Pass] `db:"passes" json:"passes"`       // one for each clause that takes rows, in order
+	Pass      int          `db:"pass" json:"pass"`           // the one that it is at
 	Limit     int64        `db:"row_limit" json:"limit,omitempty"`
 	Deleting  bool         `db:"deleting" json:"deleting"`   // of a run that copies: it was decided that the rows go
 	DeleteAt  *Time        `db:"delete_at" json:"delete_at"` // when that is decided on its own
@@ -283,7 +284,7 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch) err
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
 			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
-			raw_bytes = :raw_bytes, file_bytes = :file_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, deleting = :deleting, delete_at = :delete_at WHERE id = :id`, r); err != nil {
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, deleting = :deleting, delete_at = :delete_at WHERE id = :id`, r); err != nil {
 			return err
 		}
 		for _, b := range batches {

@@ -126,7 +126,7 @@ func (e *env) plan(p *catalog.Plan) error {
 	if d.Expect.ArchiveBytes != nil {
 		archive = "about " + size(*d.Expect.ArchiveBytes)
 	}
-	log := "unknown: no run has measured it"
+	log := "unknown before the first run"
 	if d.Expect.LogBytes != nil {
 		log = "about " + size(*d.Expect.LogBytes)
 	}

@@ -40,7 +40,10 @@ func (e *env) run1(r *api.RunView) error {
 	if r.SecondsLeft != nil {
 		left = span(*r.SecondsLeft)
 	}
-	archived := ""
+	archived, logged := "", ""
+	if r.LogBytes != nil {
+		logged = size(*r.LogBytes) + " of the database's, others' writing included"
+	}
 	if r.Store != "" {
 		archived = fmt.Sprintf("%s in the archive%s", size(r.FileBytes), ratio(r.RawBytes, r.FileBytes))
 	}
@@ -57,7 +60,7 @@ func (e *env) run1(r *api.RunView) error {
 		defer fmt.Fprint(e.out, passes)
 	}
 	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
-		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
+		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "log volume", logged, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
 		"ledger", ledgerText(l)+": "+balance(l))
 }
 

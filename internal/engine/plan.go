@@ -402,10 +402,13 @@ func (p *planning) expect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var rows, copied, working, bytes int64
+	var rows, copied, working, bytes, logged, log int64
 	for _, r := range runs {
 		if r.Deleted > 0 && r.Working > 0 {
 			rows, working = rows+r.Deleted, working+r.Working
+		}
+		if r.Deleted > 0 && r.LogBytes != nil {
+			logged, log = logged+r.Deleted, log+*r.LogBytes
 		}
 		if r.Copied > 0 && r.FileBytes > 0 {
 			copied, bytes = copied+r.Copied, bytes+r.FileBytes
@@ -415,6 +418,10 @@ func (p *planning) expect(ctx context.Context) error {
 	if rows > 0 {
 		seconds := float64(c.Due) * float64(working) / 1e6 / float64(rows)
 		x.Seconds = &seconds
+	}
+	if logged > 0 {
+		n := int64(float64(c.Due) * float64(log) / float64(logged))
+		x.LogBytes = &n
 	}
 	var archived int64
 	for i, clause := range p.plan.Detail.V.Clauses {

@@ -52,6 +52,7 @@ type runner struct {
 	begun   time.Time // of this execution
 	worked  int64     // microseconds worked by earlier executions
 	pending []catalog.Batch
+	logAt   *int64 // what the database had logged when it was last asked
 	shown   time.Time
 	saved   time.Time
 
@@ -96,6 +97,7 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 			}
 		}
 	}()
+	r.measureLog(ctx)
 	err = r.move(ctx)
 	if errors.Is(err, ErrCopied) {
 		return errors.Join(err, r.save(context.WithoutCancel(ctx)))
@@ -585,6 +587,7 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 	}
 	r.run.Reason = ""
 	took := r.Now().Sub(tried)
+	r.measureLog(ctx)
 	row = rows[0]
 	for _, x := range rows {
 		if x != nil {
@@ -596,6 +599,24 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 		return nil, err
 	}
 	return row, rest(ctx, r.pace.Done(w.together(ordinals), took))
+}
+
+// measureLog adds what the database's log has grown by since it was last called. Where that fails the run goes on: a batch
+// that cannot be measured is no reason to stop.
+func (r *runner) measureLog(ctx context.Context) {
+	at, known, err := r.source.LogWritten(context.WithoutCancel(ctx))
+	if err != nil || !known {
+		r.logAt = nil
+		return
+	}
+	if r.logAt != nil && at >= *r.logAt { // otherwise the server was started anew
+		grown := at - *r.logAt
+		if r.run.LogBytes != nil {
+			grown += *r.run.LogBytes
+		}
+		r.run.LogBytes = &grown
+	}
+	r.logAt = &at
 }
 
 // count adds a batch to what is shown of the run; the ledger proper is made from the journal when the slice closes.

@@ -59,6 +59,9 @@ type Source interface {
 	Table(ctx context.Context, name string) (*shape.Table, error)
 	// Clock returns what the database's clock shows, to be compared with the service's. Nothing else asks for it.
 	Clock(ctx context.Context) (time.Time, error)
+	// LogWritten returns how many bytes of log the database has written, from some beginning on: by everybody on the
+	// server, since no engine tells it by session. False where it does not tell.
+	LogWritten(ctx context.Context) (bytes int64, known bool, err error)
 	// Estimate says from the database's own statistics how many rows of each term are due. It takes well under a second.
 	Estimate(ctx context.Context, sel Selection) ([]int64, error)
 	// Tally counts the rows whose age lies in a span, by the clause that governs them. One short statement.

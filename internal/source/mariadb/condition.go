@@ -238,6 +238,17 @@ func (s *Source) Clock(ctx context.Context) (at time.Time, err error) {
 	return time.Parse(time.RFC3339Nano, text)
 }
 
+// LogWritten adds up the redo log and the binary log.
+func (s *Source) LogWritten(ctx context.Context) (bytes int64, known bool, err error) {
+	var name string
+	var n int64
+	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Innodb_os_log_written', 'Binlog_bytes_written')", nil, []any{&name, &n}, func() error {
+		bytes, known = bytes+n, true
+		return nil
+	})
+	return bytes, known, err
+}
+
 // iso writes an expression of the age column's type as ISO 8601 text.
 func iso(expr string, c *shape.Column) string {
 	switch c.Kind {

@@ -215,6 +215,18 @@ func (s *Source) Clock(ctx context.Context) (at time.Time, err error) {
 	return at.UTC(), err
 }
 
+// LogWritten is the position of the write-ahead log; a standby has none of its own.
+func (s *Source) LogWritten(ctx context.Context) (bytes int64, known bool, err error) {
+	var at *int64
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		return c.QueryRow(ctx, "SELECT CASE WHEN NOT pg_is_in_recovery() THEN pg_wal_lsn_diff(pg_current_wal_insert_lsn(), '0/0')::bigint END").Scan(&at)
+	})
+	if err != nil || at == nil {
+		return 0, false, err
+	}
+	return *at, true, nil
+}
+
 // counting runs a query in a transaction of its own, read only, in which hash joins are allowed again.
 func (s *Source) counting(ctx context.Context, query string, args []any, each func(pgx.Rows) error) error {
 	return s.transaction(ctx, func(tx pgx.Tx) error {

@@ -84,6 +84,7 @@ func Run(t *testing.T, f Fixture) {
 		{"every type comes back identical", typesReturn},
 		{"types that cannot be archived are named", typesRefused},
 		{"identifiers may hold anything", oddNames},
+		{"what the log grows by is told", measuresLog},
 		{"a check reports version and rights", checks},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -717,4 +718,30 @@ func checks(t *testing.T, w *world) {
 		found = found || f.Table == "keyless" && f.Level == source.Refused
 	}
 	expect(t, "a table without key is refused", found, true)
+}
+
+func measuresLog(t *testing.T, w *world) {
+	sel := w.scans(t, 400, 400)
+	before, known, err := w.s.LogWritten(w.ctx)
+	if err != nil || known == w.s.Reads().BlocksWriters {
+		t.Fatalf("the log is known: %v, %v", known, err)
+	}
+	if !known {
+		return
+	}
+	l := w.lease(t, "scan", "me")
+	grown := int64(0)
+	for n := range 2 {
+		w.delete(t, w.batch(sel, w.read(t, sel, nil, 200, 1<<20), l, n+1))
+		after, _, err := w.s.LogWritten(w.ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if grown = after - before; grown < 200*20*int64(n+1) {
+			t.Errorf("%d batches of 200 rows grew the log by %d bytes", n+1, grown)
+		}
+	}
+	if grown > 64<<20 {
+		t.Errorf("400 rows grew the log by %d bytes", grown)
+	}
 }

@@ -27,7 +27,9 @@ type Source struct {
 	cfg    source.Config
 	read   *sql.DB // any number of readers
 	write  *sql.DB // one connection, whose transactions take the write lock at once
-	blocks bool    // not in WAL mode: readers and the writer keep each other waiting
+	path   string  // of the file, absolute
+	log    logMeter
+	blocks bool // not in WAL mode: readers and the writer keep each other waiting
 }
 
 // busyMillis is how long a statement waits for locks of others. Waiting costs them nothing: SQLite polls.
@@ -44,7 +46,7 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	} else if st.IsDir() {
 		return nil, fmt.Errorf("source %s: %s is a directory; name the database file in it", cfg.Name, path)
 	}
-	s := &Source{cfg: cfg}
+	s := &Source{cfg: cfg, path: path}
 	s.read = sql.OpenDB(connector(path, ""))
 	s.read.SetMaxOpenConns(max(cfg.Connections-1, 2))
 	s.write = sql.OpenDB(connector(path, "immediate"))

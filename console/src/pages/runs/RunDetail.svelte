@@ -86,7 +86,7 @@
         </div>
         <Bar percent={run.state === "done" ? 100 : share(run.done, run.due)} label="progress of the run" color={run.state === "failed" ? "bg-red-600" : "bg-primary-500"} />
       </div>
-      <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["As read", run.store ? size(run.raw_bytes) : ""], ["In the archive", run.store ? size(run.file_bytes) : ""], ["Run", run.id]]} />
+      <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["As read", run.store ? size(run.raw_bytes) : ""], ["In the archive", run.store ? size(run.file_bytes) : ""], ["Log volume", run.log_bytes == null ? "" : size(run.log_bytes)], ["Run", run.id]]} />
     </Panel>
     <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} />{#if run.passes.length > 1 || run.passes.some((p) => p.related?.length)}<Passes {run} />{/if}</Panel>
   {/if}

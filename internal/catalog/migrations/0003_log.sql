@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE run ADD COLUMN log_bytes INTEGER;
