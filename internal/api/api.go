@@ -32,6 +32,7 @@ type API struct {
 	log      *slog.Logger
 	console  fs.FS
 	document func() []byte
+	counting sync.Map // by ticket: Counting
 }
 
 // New returns the handler of all HTTP requests.
@@ -139,6 +140,7 @@ func (a *API) routes() []route {
 			return all(s.Catalog.Plans(c.Request.Context(), c.Query("rule"), limit))
 		}},
 		{method: "POST", path: "/plans", summary: "Make a plan of a rule; nothing in the source changes", in: NewPlan{}, out: catalog.Plan{}, status: http.StatusCreated, do: a.makePlan},
+		{method: "GET", path: "/plans/counting/{ticket}", summary: "How far the counting for a plan is that is being made; closing the request for the plan ends it", out: Counting{}, do: a.countingOf},
 		{method: "GET", path: "/plans/{plan}", summary: "One plan", out: catalog.Plan{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Plan(c.Request.Context(), c.Param("plan")) }},
 
 		{method: "GET", path: "/runs", summary: "Runs, the newest first", query: append([]string{"rule"}, paged...), out: Items[RunView]{}, do: func(c *gin.Context) (any, error) {

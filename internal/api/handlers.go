@@ -227,7 +227,19 @@ func (a *API) makePlan(c *gin.Context) (any, error) {
 		now := a.service.Now()
 		q.Budget = now.Sub(p.Before(now, time.UTC))
 	}
+	if in.Ticket != "" {
+		q.Counted = func(done, pieces int) { a.counting.Store(in.Ticket, Counting{done, pieces}) }
+		defer a.counting.Delete(in.Ticket)
+	}
 	return a.service.MakePlan(c.Request.Context(), actor, q)
+}
+
+func (a *API) countingOf(c *gin.Context) (any, error) {
+	x, ok := a.counting.Load(c.Param("ticket"))
+	if !ok {
+		return nil, fmt.Errorf("no plan of ticket %s is being counted: %w", c.Param("ticket"), catalog.ErrNotFound)
+	}
+	return x, nil
 }
 
 func (a *API) startRun(c *gin.Context) (any, error) {

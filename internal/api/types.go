@@ -98,6 +98,13 @@ type NewPlan struct {
 	Budget   string `json:"budget,omitempty"`   // for counting; an ISO 8601 duration
 	Confirm  bool   `json:"confirm,omitempty"`  // the table's changes since the rule was applied are meant
 	Override string `json:"override,omitempty"` // the reason for going beyond a guard rail
+	Ticket   string `json:"ticket,omitempty"`   // any text of the caller's, under which it can ask how far the counting is
+}
+
+// Counting is how far an exact plan is that is being made.
+type Counting struct {
+	Done   int `json:"done"`
+	Pieces int `json:"pieces"` // statements, each over a stretch of age
 }
 
 // Comparison says what applying a file of rules would change.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"io"
@@ -10,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/oklog/ulid/v2"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
@@ -61,11 +64,39 @@ func planMake(e *env) error {
 	limit, _ := strconv.ParseInt(e.flag("limit"), 10, 64) // the flag is a number already
 	in := api.NewPlan{Rule: e.args[0], Before: e.flag("before"), Where: where, Keys: e.flag("keys"), Limit: limit, Note: e.flag("note"),
 		Exact: e.flag("exact") == "true", Budget: e.flag("budget"), Confirm: e.flag("confirm") == "true", Override: e.flag("override")}
+	stop := func() {}
+	if in.Exact {
+		in.Ticket = ulid.Make().String()
+		stop = e.tellCounting(in.Ticket)
+	}
 	p, err := client.Post[catalog.Plan](e.ctx, e.client, "/plans", in)
+	stop()
 	if err != nil {
 		return err
 	}
 	return e.plan(&p)
+}
+
+const countingShown = time.Second
+
+// tellCounting says now and then how far the counting is, until the returned function is called.
+func (e *env) tellCounting(ticket string) (stop func()) {
+	ctx, cancel := context.WithCancel(e.ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(countingShown):
+			}
+			if x, err := client.Get[api.Counting](ctx, e.client, "/plans/counting/"+ticket); err == nil {
+				fmt.Fprintf(e.err, "counting: %d of %d stretches of age\n", x.Done, x.Pieces)
+			}
+		}
+	}()
+	return func() { cancel(); <-done }
 }
 
 func planShow(e *env) error {

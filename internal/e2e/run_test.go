@@ -62,6 +62,9 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 			t.Errorf("restore of a day: %+v", day)
 		}
 		p2 := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+		if first, now := p.Detail.V.Expect, p2.Detail.V.Expect; first.LogBytes != nil || first.Seconds != nil || now.LogBytes == nil || now.Seconds == nil {
+			t.Errorf("expected before any run: %+v, and after one: %+v", first, now)
+		}
 		if p2.Counts.V.Due != 0 || p2.Counts.V.Restored != 24 {
 			t.Errorf("a plan after the restore finds %d due and %d restored", p2.Counts.V.Due, p2.Counts.V.Restored)
 		}

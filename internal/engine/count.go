@@ -48,7 +48,11 @@ func (p *planning) pieces(ctx context.Context) (*catalog.Counts, error) {
 		return nil, err
 	}
 	if some || p.sel.Empties() {
-		for _, span := range p.spans(oldest, newest) {
+		spans := p.spans(oldest, newest)
+		for i, span := range spans {
+			if p.q.Counted != nil {
+				p.q.Counted(i, len(spans))
+			}
 			tallies, err := p.source.Tally(ctx, p.sel, span)
 			if err != nil {
 				return nil, err

@@ -40,6 +40,8 @@ type PlanRequest struct {
 	Budget   time.Duration `json:"budget,omitempty"`   // for counting
 	Confirm  bool          `json:"confirm,omitempty"`  // the table's changes since the rule was applied are meant
 	Override string        `json:"override,omitempty"` // the reason to go beyond a guard rail
+
+	Counted func(done, pieces int) `json:"-"` // told after each piece of an exact plan; may be nil
 }
 
 // planning is a plan being made.

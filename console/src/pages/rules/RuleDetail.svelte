@@ -3,6 +3,7 @@
   import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -33,7 +34,24 @@
     }
     busy = false;
   }
-  const makePlan = (exact: boolean) => act(async () => { await take(api.POST("/plans", { body: { rule: params.rule, exact } })); await plans.load(); });
+  let counting = $state<Schemas["Counting"]>();
+  let stopCounting: (() => void) | undefined;
+  const makePlan = (exact: boolean) => act(async () => {
+    const ticket = crypto.getRandomValues(new Uint32Array(4)).join("-"), cancel = new AbortController();
+    const timer = exact ? setInterval(async () => (counting = (await api.GET("/plans/counting/{ticket}", { params: { path: { ticket } } })).data ?? counting), 500) : 0;
+    let stopped = false;
+    stopCounting = () => { stopped = true; cancel.abort(); };
+    try {
+      await take(api.POST("/plans", { body: { rule: params.rule, exact, ticket }, signal: cancel.signal }));
+      await plans.load();
+    } catch (e) {
+      if (!stopped) throw e;
+    } finally {
+      clearInterval(timer);
+      counting = undefined;
+    }
+  });
+  $effect(() => () => stopCounting?.()); // leaving the page ends what nobody waits for
   const startRun = () => act(async () => { const r = await take(api.POST("/runs", { body: { plan: plan!.id } })); push(`/runs/${r.id}`); });
 </script>
 
@@ -43,6 +61,13 @@
     <Button size="sm" disabled={busy} onclick={() => makePlan(false)}>{busy ? "Working …" : "Make a plan"}</Button>
   {/snippet}
   <Trouble problem={rule.problem ?? problem} />
+  {#if counting}
+    <div class="mb-4 flex items-center gap-3 text-sm">
+      <span class="shrink-0">Counting: {counting.done} of {counting.pieces} stretches of age</span>
+      <Bar percent={(100 * counting.done) / counting.pieces} label="Counting" />
+      <Button size="xs" color="alternative" onclick={() => stopCounting?.()}>Stop</Button>
+    </div>
+  {/if}
   <Panel title="Plan" note={plan ? `of revision ${plan.revision}` : ""}>
     {#if plan}
       <PlanView {plan} current={rule.data?.revision} run={rule.data?.last_run} {busy} start={startRun} countThem={() => makePlan(true)} />
