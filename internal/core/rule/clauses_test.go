@@ -22,6 +22,16 @@ zone: Europe/Athens
 modified: touched
 joins:
   booking: {table: booking, on: {booking_id: id}}
+related:
+  - table: scan_note
+    on: {scan_id: id, "Gate No": gate}
+    then: archive
+    related:
+      - {table: note_page, then: purge}
+      - {table: 'audit."Odd" note', then: unlink}
+  - {table: survey, then: unlink}
+include: [booking.state, 'booking."Made At"']
+copy: [booking]
 clauses:
   - where: outcome = 'refused' AND note LIKE '100!%' ESCAPE '!'
     keep: P3Y

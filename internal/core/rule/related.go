@@ -281,7 +281,7 @@ func (c *checking) omittedReferences(relations []Relation, tables []*shape.Table
 				}
 			}
 		}
-		if len(relations) > 0 && e.Then.Copies() == false && slices.ContainsFunc(relations, func(x Relation) bool { return x.Then == ThenArchive }) && e.Archive.Store == "" {
+		if len(relations) > 0 && !e.Then.Copies() && slices.ContainsFunc(relations, func(x Relation) bool { return x.Then == ThenArchive }) && e.Archive.Store == "" {
 			c.fail("archive.store", fmt.Sprintf("clause %d purges, and related rows are to be archived", i+1), "name the store for them: `archive: {store: cellar}`")
 		}
 	}
