@@ -1,5 +1,6 @@
 import { mount } from "svelte";
 import "./app.css";
+import "./lib/unsaved";
 import App from "./App.svelte";
 import { applyTheme } from "./lib/theme";
 

@@ -223,6 +223,20 @@ func (p *page) choose(selector, option string) {
 	p.t.Fatalf("%s does not offer %q", selector, option)
 }
 
+// comesTo waits until an expression of the page has a value.
+func (p *page) comesTo(expression, want string) {
+	p.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		got, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](expression))
+		if err != nil || time.Now().After(deadline) {
+			p.t.Fatalf("%s is %q and not %q (%v)", expression, got, want, err)
+		}
+		if got == want {
+			return
+		}
+	}
+}
+
 func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
 	w := newWorld(t, "sqlite")
 	w.scans(10)
@@ -267,4 +281,79 @@ func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
 	}
 	p.do(chromedp.Navigate(w.svc.server + "/#/runs/nothing-like-it"))
 	p.sees("There is nothing of that name")
+}
+
+func TestTheConsoleBuildsARuleWhoseRelatedTablesGoAlong(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.exec(`CREATE TABLE trip (id integer PRIMARY KEY, at datetime NOT NULL, name text); CREATE INDEX trip_at ON trip (at);
+		CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL REFERENCES trip (id) ON DELETE CASCADE, harbour text); CREATE INDEX leg_trip ON leg (trip_id);
+		CREATE TABLE remark (id integer PRIMARY KEY, leg_id integer REFERENCES leg (id), text text); CREATE INDEX remark_leg ON remark (leg_id); CREATE TABLE lamp (id integer PRIMARY KEY, lit datetime);
+		WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 300) INSERT INTO trip SELECT g, datetime('2020-01-01', '+' || g || ' hours'), 'trip ' || g FROM s;
+		INSERT INTO leg SELECT id, (id + 1) / 2, 'pier' FROM trip; INSERT INTO remark SELECT id, id, 'calm' FROM leg WHERE id <= 60`)
+	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn)
+	w.must("rule", "apply", "-f", w.rules("rule: lamps\nsource: harbour\ntable: lamp\nage: lit\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: purge\n"))
+	p := browse(t)
+	p.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
+	p.sees("Overview")
+	p.do(chromedp.Navigate(w.svc.server + "/#/rules/new?source=harbour&table=trip&age=at"))
+
+	// The cascade is refused with what to add; the form offers it, level by level.
+	p.fill("#name", "trips")
+	p.sees("would reach rows of leg", "on delete cascade", "add it")
+	p.choose("select[aria-label='Rows of leg']", "archive")
+	p.sees("270 of about 300 rows would be due today", "240", "30 rows that are old enough stay") // remarks keep their legs, and those their trips
+	p.choose("select[aria-label='Rows of remark']", "unlink")
+	p.sees("300 of about 300 rows would be due today", "leg (leg_id = id)", "unlink")
+	yaml := func() string {
+		t.Helper()
+		p.do(chromedp.Click(`//*[@role="tab"][.="YAML"]`), chromedp.WaitVisible(css("#yaml")))
+		text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.querySelector('#yaml').value"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return text
+	}
+	text := yaml()
+	if !strings.Contains(text, "- table: leg") || !strings.Contains(text, "then: unlink") {
+		t.Errorf("the YAML does not show what the form says:\n%s", text)
+	}
+	p.fill("#yaml", strings.Replace(text, "then: unlink", "then: archive", 1))
+	p.do(chromedp.Click(`//*[@role="tab"][.="Form"]`))
+	p.comesTo("document.querySelector(\"select[aria-label='Rows of remark']\")?.value ?? ''", "archive")
+
+	// What is not saved is not left unasked, by the browser's own button either.
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("window.asked = 0, window.confirm = () => { window.asked++; return false }, true")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("history.back(), true")); err != nil {
+		t.Fatal(err)
+	}
+	p.comesTo("String(window.asked)", "1")
+	p.sees("New rule")
+	if at, err := chromedp.Run(p.ctx, chromedp.Location()); err != nil || !strings.Contains(at, "/rules/new") {
+		t.Errorf("the address is %s (%v)", at, err)
+	}
+	p.press("Save")
+	p.sees("No plan yet", "then: archive")
+
+	// The plan and the run name every table of the family.
+	p.press("Make a plan")
+	p.sees("leg (leg_id = id)", "300", "60")
+	p.press("Start the run")
+	p.sees("Run of trips", "done", "the books balance", "with\u00a0leg", "with\u00a0remark")
+	if n := w.count("SELECT (SELECT count(*) FROM trip) + (SELECT count(*) FROM leg) + (SELECT count(*) FROM remark)"); n != 0 {
+		t.Errorf("%d rows are live", n)
+	}
+	p.press("Archive")
+	p.sees("harbour.trip", "harbour.leg", "harbour.remark")
+
+	// One rule after another: the page shows the one that its address names, and its form is of that rule.
+	p.do(chromedp.Navigate(w.svc.server + "/#/rules/trips/edit"))
+	p.sees("Change rule trips")
+	p.do(chromedp.Navigate(w.svc.server + "/#/rules/lamps/edit"))
+	p.sees("Change rule lamps")
+	p.comesTo("document.querySelector('#name')?.value ?? ''", "lamps")
+	if text := yaml(); !strings.Contains(text, "rule: lamps") {
+		t.Errorf("the text is of another rule:\n%s", text)
+	}
 }

@@ -151,12 +151,12 @@ func TestRelatedTablesThatCannotBeRead(t *testing.T) {
 		deep = "related: [{table: a, then: purge, " + deep + "}]"
 	}
 	for text, want := range map[string]string{
-		"related: leg":                                     "a list of tables",
-		"related: [{then: archive}]":                       "name the related table",
-		"related: [{table: leg}]":                          "write archive, purge or unlink",
-		"related: [{table: leg, then: copy}]":              `"copy" is not something to do`,
-		"related: [{table: leg, then: archive, on: id}]":   "each with the column that it refers to",
-		"related: [{table: leg, then: archive, with: id}]": "with",
+		"related: leg":                                                              "a list of tables",
+		"related: [{then: archive}]":                                                "name the related table",
+		"related: [{table: leg}]":                                                   "write archive, purge or unlink",
+		"related: [{table: leg, then: copy}]":                                       `"copy" is not something to do`,
+		"related: [{table: leg, then: archive, on: id}]":                            "each with the column that it refers to",
+		"related: [{table: leg, then: archive, with: id}]":                          "with",
 		"related: [{table: leg, then: unlink, related: [{table: a, then: purge}]}]": "rows that are unlinked stay",
 		deep: "more than 20 levels",
 	} {

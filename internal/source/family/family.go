@@ -4,7 +4,6 @@
 package family
 
 import (
-	"ambercellar/internal/core/shape"
 	"bytes"
 	"cmp"
 	"context"
@@ -14,6 +13,7 @@ import (
 	"strings"
 
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/bykey"

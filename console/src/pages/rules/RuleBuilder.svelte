@@ -15,7 +15,7 @@
   import Spread from "./Spread.svelte";
   import Timeline from "./Timeline.svelte";
   import { blank, tidy, type Draft } from "./draft";
-  import { guardEdits } from "./unsaved";
+  import { guardEdits } from "../../lib/unsaved";
 
   let { params }: { params?: { rule?: string } } = $props();
   const asked = new URLSearchParams(router.querystring ?? "");
