@@ -118,6 +118,10 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 	if err := e.Catalog.AddHold(ctx, h); err != nil {
 		return nil, err
 	}
+	// Batches of this service are kept out by the gate; the session of one that was killed may still be at work.
+	if err := retry(ctx, e.Log, func() error { return src.Fence(ctx, h.Table) }); err != nil {
+		return nil, fmt.Errorf("hold %s stands and binds every batch from now on, but a batch that began before it may still be going on in source %s: %w; ask the database for open transactions on %s", h.ID, h.Source, err, h.Table)
+	}
 	placed.Hold = *h
 	return placed, nil
 }

@@ -92,6 +92,9 @@ type Source interface {
 	// TakeLease makes holder the only one to work on a table; HeldError says who else does.
 	TakeLease(ctx context.Context, table, holder, run string) (Lease, error)
 	ReleaseLease(ctx context.Context, l Lease) error
+	// Fence returns when every batch of a table that held its lease, whoever began it, has ended: a session of a service
+	// that was killed may still be at work. ErrBusy: not yet.
+	Fence(ctx context.Context, table string) error
 	// Journal returns the rows of a run (of one segment where it is not negative) in order of segment and batch.
 	Journal(ctx context.Context, run string, segment int) ([]JournalRow, error)
 	// PruneJournal removes the rows of a closed segment, the newest of the table excepted.

@@ -58,6 +58,18 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 	return l, err
 }
 
+// Fence waits for the lock that every batch holds to its end.
+func (s *Source) Fence(ctx context.Context, table string) error {
+	err := s.transaction(ctx, func(c *sql.Conn) error {
+		var epoch int64
+		return c.QueryRowContext(ctx, "SELECT epoch FROM ambercellar_lease WHERE table_name = ? FOR UPDATE", table).Scan(&epoch)
+	})
+	if code(err) == noTable || errors.Is(err, sql.ErrNoRows) { // nothing was ever removed
+		return nil
+	}
+	return err
+}
+
 // ReleaseLease gives the table back, unless another has taken it meanwhile.
 func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
 	_, err := s.db.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table, l.Epoch)

@@ -185,3 +185,34 @@ func TestAddressesAndSettingsThatCannotBeUsed(t *testing.T) {
 		}
 	}
 }
+
+func TestAFenceWaitsForTheBatchInHand(t *testing.T) {
+	s, exec := open(t)
+	if err := s.Fence(t.Context(), "scan"); err != nil {
+		t.Errorf("before there is a journal: %v", err)
+	}
+	read(t, s, exec)
+	if err := s.Fence(t.Context(), "other"); err != nil {
+		t.Errorf("of a table without a lease: %v", err)
+	}
+	other := disturber(t, s)
+	if _, err := other.ExecContext(t.Context(), "START TRANSACTION; SELECT 1 FROM ambercellar_lease WHERE table_name = 'scan' FOR UPDATE"); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- s.Fence(t.Context(), "scan") }()
+	select {
+	case err := <-ended:
+		if !errors.Is(err, source.ErrBusy) {
+			t.Fatalf("it ended while the batch was going on: %v", err)
+		}
+		go func() { ended <- s.Fence(t.Context(), "scan") }()
+	case <-time.After(300 * time.Millisecond):
+	}
+	if _, err := other.ExecContext(t.Context(), "COMMIT"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-ended; err != nil {
+		t.Error(err)
+	}
+}

@@ -72,6 +72,18 @@ func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
 	return err
 }
 
+// Fence waits for the lock that every batch holds to its end.
+func (s *Source) Fence(ctx context.Context, table string) error {
+	err := s.transaction(ctx, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "SELECT 1 FROM ambercellar.lease WHERE table_name = $1 FOR UPDATE", table)
+		return err
+	})
+	if n := code(err); n == undefinedTable || n == undefinedSchema { // nothing was ever removed
+		return nil
+	}
+	return err
+}
+
 // texts binds texts; the statements cast them.
 func texts(vs ...string) (params [][]byte, types []uint32) {
 	for _, v := range vs {

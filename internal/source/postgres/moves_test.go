@@ -309,3 +309,40 @@ func TestARestartOfTheServerVoidsTheLocators(t *testing.T) {
 		t.Errorf("%d rows are live instead of 40", n)
 	}
 }
+
+func TestAFenceWaitsForTheBatchInHand(t *testing.T) {
+	m := move(t, fmt.Sprintf(scanTable, "")+scanRows)
+	c, err := pgx.Connect(t.Context(), m.s.(*Source).cfg.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(context.Background())
+	if _, err := c.Exec(t.Context(), "BEGIN; SELECT 1 FROM ambercellar.lease WHERE table_name = 'scan' FOR UPDATE"); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- m.s.Fence(t.Context(), "scan") }()
+	select {
+	case err := <-ended:
+		if !errors.Is(err, source.ErrBusy) {
+			t.Fatalf("it ended while the batch was going on: %v", err)
+		}
+		go func() { ended <- m.s.Fence(t.Context(), "scan") }()
+	case <-time.After(300 * time.Millisecond):
+	}
+	if _, err := c.Exec(t.Context(), "COMMIT"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-ended; err != nil {
+		t.Error(err)
+	}
+	if err := m.s.Fence(t.Context(), "other"); err != nil {
+		t.Errorf("of a table without a lease: %v", err)
+	}
+	if _, err := c.Exec(t.Context(), "DROP SCHEMA ambercellar CASCADE"); err != nil {
+		t.Fatal(err)
+	}
+	if err := m.s.Fence(t.Context(), "scan"); err != nil {
+		t.Errorf("without a journal: %v", err)
+	}
+}

@@ -154,6 +154,8 @@ const (
 	deadlock         = "40P01"
 	serialization    = "40001"
 	queryCanceled    = "57014"
+	undefinedTable   = "42P01"
+	undefinedSchema  = "3F000"
 )
 
 // conn lends a connection to fn.

@@ -129,3 +129,8 @@ func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error
 		return err
 	})
 }
+
+// Fence waits for the lock that every batch holds to its end: there is one for the whole file.
+func (s *Source) Fence(ctx context.Context, _ string) error {
+	return s.immediate(ctx, func(*sql.Conn) error { return nil })
+}
