@@ -62,7 +62,7 @@ func (a *API) protection() []route {
 			if in.Rule != nil {
 				in.Text = rule.Write(in.Rule)
 			}
-			return s.PreviewRule(c.Request.Context(), in.Text)
+			return s.PreviewRule(c.Request.Context(), in.Text, in.Exact)
 		}},
 		{method: "GET", path: "/rules/{rule}/forecast", summary: "What runs of a rule would take in the coming months", query: []string{"months"}, out: Items[engine.Forecast]{}, do: func(c *gin.Context) (any, error) {
 			months := 12

@@ -117,6 +117,8 @@ type Comparison struct {
 type Draft struct {
 	Text string     `json:"text,omitempty"`
 	Rule *rule.Rule `json:"rule,omitempty"`
+
+	Exact bool `json:"exact,omitempty"` // count the rows, for half a minute at the most, rather than estimate
 }
 
 // Lift is the end of a hold.

@@ -154,8 +154,11 @@ type Preview struct {
 	Plan     *catalog.Plan  `json:"plan"` // null where a mistake is in the way
 }
 
-// PreviewRule computes what a rule would do, from its text, in the time of an estimate. Nothing is kept.
-func (e *Engine) PreviewRule(ctx context.Context, text string) (*Preview, error) {
+// previewBudget bounds the counting for a preview; what takes longer stays an estimate.
+const previewBudget = 30 * time.Second
+
+// PreviewRule computes what a rule would do, from its text, in the time of an estimate, or counted. Nothing is kept.
+func (e *Engine) PreviewRule(ctx context.Context, text string, exact bool) (*Preview, error) {
 	out := &Preview{Text: text, Problems: []rule.Problem{}}
 	c, err := e.CheckRules(ctx, "", []byte(text))
 	if err != nil {
@@ -169,7 +172,8 @@ func (e *Engine) PreviewRule(ctx context.Context, text string) (*Preview, error)
 	if c.tables[0] == nil || rule.Fatal(c.Problems) {
 		return out, nil
 	}
-	p := &planning{Engine: e, now: e.Now().UTC(), rule: out.Rule, table: c.tables[0], joined: c.joined[0], related: c.related[0], checked: c}
+	p := &planning{Engine: e, now: e.Now().UTC(), rule: out.Rule, table: c.tables[0], joined: c.joined[0], related: c.related[0], checked: c, draft: true}
+	p.q.Exact, p.q.Budget = exact, previewBudget
 	p.plan = &catalog.Plan{Rule: out.Rule.Name, Source: out.Rule.Source, Table: p.table.Name, MadeAt: catalog.At(p.now)}
 	d := &p.plan.Detail.V
 	d.Drift, d.Guards, d.Statements, d.Sample = []string{}, []string{}, []source.Statement{}, catalog.Sample{Columns: []string{}, Rows: [][]string{}}

@@ -59,6 +59,7 @@ type planning struct {
 	cutoffs []rule.Cutoff
 	sel     source.Selection
 	plan    *catalog.Plan
+	draft   bool // nothing is kept, and what cannot be counted in time is estimated
 }
 
 // MakePlan computes what a run of a rule would do and keeps it. Nothing in the source changes.
@@ -341,7 +342,7 @@ func (p *planning) count(ctx context.Context) error {
 	}
 	counts, err := p.exactly(ctx, budget)
 	if errors.Is(err, errBudget) {
-		if p.q.Exact {
+		if p.q.Exact && !p.draft {
 			return &RefusedError{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
 		}
 		counts, err = p.estimated(ctx)

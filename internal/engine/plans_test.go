@@ -202,15 +202,15 @@ func TestTheForecastFollowsTheRows(t *testing.T) {
 func TestAPreviewKeepsNothing(t *testing.T) {
 	b := newBench(t, "wal")
 	text := "rule: others\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - where: id < 11\n    keep: P1Y\nthen: purge\n"
-	x, err := b.PreviewRule(t.Context(), text)
+	x, err := b.PreviewRule(t.Context(), text, false)
 	if err != nil || x.Rule == nil || x.Plan != nil && x.Plan.Counts.V.Due != 10 {
 		t.Fatalf("preview: %+v, %v", x, err)
 	}
-	x, err = b.PreviewRule(t.Context(), strings.Replace(text, "others", "scans", 1))
+	x, err = b.PreviewRule(t.Context(), strings.Replace(text, "others", "scans", 1), true)
 	if err != nil || x.Plan == nil || x.Plan.Counts.V.Due != 10 || x.Plan.Counts.V.Uncovered != rows-10 {
 		t.Fatalf("preview of the rule as it would be: %+v, %v", x, err)
 	}
-	if x, err = b.PreviewRule(t.Context(), strings.Replace(text, "id < 11", "id < 'a'", 1)); err != nil || x.Plan != nil || len(x.Problems) == 0 {
+	if x, err = b.PreviewRule(t.Context(), strings.Replace(text, "id < 11", "id < 'a'", 1), true); err != nil || x.Plan != nil || len(x.Problems) == 0 {
 		t.Errorf("preview of a mistake: %+v, %v", x, err)
 	}
 	rules, err := b.Catalog.Rules(t.Context())

@@ -52,9 +52,9 @@ func main() {
 		{"table", "#/tables/harbour/boarding_scan", "main table"},
 		{"rules", "#/rules", "main table"},
 		{"rule", "#/rules/boarding-scans", "main pre"},
-		{"write-rule", "#/rules/boarding-scans/edit", "main svg[role=img]"},
-		{"related", "#/rules/bookings/edit", "main svg[role=img]"},
-		{"new-rule", "#/rules/new?source=harbour&table=payment&age=paid_at", "main svg[role=img]"},
+		{"write-rule", "#/rules/boarding-scans/edit", "main canvas"},
+		{"related", "#/rules/bookings/edit", "main canvas"},
+		{"new-rule", "#/rules/new?source=harbour&table=payment&age=paid_at", "main canvas"},
 		{"holds", "#/holds", "main table"},
 		{"runs", "#/runs", "main table"},
 		{"run", first("#/runs", "main tbody a[href^='#/runs/']"), "canvas"},
@@ -67,7 +67,7 @@ func main() {
 		if !strings.Contains(s.name, *only) {
 			continue
 		}
-		must(chromedp.Do(ctx, chromedp.Navigate(base+s.page), chromedp.WaitVisible(chromedp.CSS(s.wait)), chromedp.Sleep(600*time.Millisecond)))
+		must(chromedp.Do(ctx, chromedp.Navigate(base+s.page), chromedp.WaitVisible(chromedp.CSS(s.wait)), chromedp.Sleep(1200*time.Millisecond)))
 		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		must(err)
 		must(os.WriteFile(filepath.Join(*out, s.name+".png"), png, 0o644))

@@ -29,6 +29,8 @@
   let dirty = $state(false);
   let busy = $state(false);
   let timer: ReturnType<typeof setTimeout>;
+  let counting = $state(false);
+  let counter = new AbortController();
   let asking = 0;
 
   async function begin() {
@@ -49,18 +51,28 @@
   begin();
   $effect(() => guardEdits(() => dirty));
 
-  /** look asks what the rule would do; an answer that comes too late is dropped. */
+  $effect(() => () => { clearTimeout(timer); counter.abort(); });
+
+  /** look asks what the rule would do; an answer that comes too late is dropped. What was estimated is counted next, unless somebody types on. */
   async function look(body: Schemas["Draft"]) {
     const turn = ++asking;
+    counter.abort();
+    counter = new AbortController();
+    counting = !!body.exact;
     try {
-      const answer = await take(api.POST("/rules/preview", { body }));
+      const answer = await take(api.POST("/rules/preview", { body, signal: counter.signal }));
       if (turn !== asking) return;
+      counting = false;
+      if (!body.exact && answer.plan && answer.plan.counts.spread.length < 2) timer = setTimeout(() => look({ ...body, exact: true }), 700);
       preview = answer;
+      if (body.exact) return; // what stands in the form and in the text is what was asked about
       problem = compared = undefined;
       if (body.rule) text = answer.text;
       else if (answer.rule) draft = answer.rule;
     } catch (e) {
-      if (turn === asking) problem = problemOf(e);
+      if (turn !== asking) return;
+      counting = false;
+      problem = problemOf(e);
     }
   }
   function later(body: () => Schemas["Draft"]) {
@@ -118,7 +130,7 @@
     <div>
       {#if mistakes.length}<Trouble problem={{ type: "", title: "The rule cannot be saved yet", status: 422, detail: "", problems: mistakes }} />{/if}
       {#if plan}
-        <Panel title="What it would do" note={plan.counts.counted ? "counted" : "estimated from the database's statistics"}>
+        <Panel title="What it would do" note={plan.counts.counted ? "counted" : counting ? "estimated from the database's statistics; counting …" : "estimated from the database's statistics"}>
           <p class="px-4 pt-3 text-sm"><span class="text-2xl font-semibold">{count(plan.counts.due)}</span> of about {count(plan.counts.total)} rows would be due today</p>
           <Timeline {plan} />
           <Spread {plan} />
