@@ -541,3 +541,59 @@ func TestRowsAreDueBecauseTheirDocumentClosed(t *testing.T) {
 		}
 	})
 }
+
+func TestTheNewestPartitionsStayAndThoseMadeAheadDoNotCount(t *testing.T) {
+	for _, engine := range []string{"postgres", "mariadb"} {
+		t.Run(engine, func(t *testing.T) {
+			w := newWorld(t, engine)
+			athens, err := time.LoadLocation("Europe/Athens")
+			if err != nil {
+				t.Fatal(err)
+			}
+			now := time.Now().In(athens)
+			month := func(n int) string {
+				return time.Date(now.Year(), now.Month()+time.Month(n), 1, 0, 0, 0, 0, time.UTC).Format("2006-01-02 15:04:05")
+			}
+			if engine == "postgres" {
+				w.exec("CREATE TABLE reading (id integer NOT NULL, at timestamp NOT NULL, PRIMARY KEY (id, at)) PARTITION BY RANGE (at); CREATE TABLE reading_rest PARTITION OF reading DEFAULT")
+				for n := -5; n <= 3; n++ {
+					w.exec(fmt.Sprintf("CREATE TABLE reading_%d PARTITION OF reading FOR VALUES FROM ('%s') TO ('%s')", n+5, month(n), month(n+1)))
+				}
+			} else {
+				var parts []string
+				for n := -5; n <= 3; n++ {
+					parts = append(parts, fmt.Sprintf("PARTITION reading_%d VALUES LESS THAN ('%s')", n+5, month(n+1)))
+				}
+				w.exec("CREATE TABLE reading (id integer NOT NULL, at datetime NOT NULL, PRIMARY KEY (id, at)) PARTITION BY RANGE COLUMNS (at) (" + strings.Join(parts, ", ") + ", PARTITION reading_rest VALUES LESS THAN (MAXVALUE))")
+			}
+			id := 0
+			for n := -5; n <= 2; n++ { // in each month one row at its very beginning, and one a second before its end
+				at := func(n, seconds int) string {
+					return time.Date(now.Year(), now.Month()+time.Month(n), 1, 0, 0, seconds, 0, time.UTC).Format("2006-01-02 15:04:05")
+				}
+				w.exec(fmt.Sprintf("INSERT INTO reading VALUES (%d, '%s'), (%d, '%s')", id, at(n, 0), id+1, at(n+1, -1)))
+				id += 2
+			}
+			text := "rule: scans\nsource: harbour\ntable: reading\nage: at\nzone: Europe/Athens\nclauses:\n  - newest: 3 partitions\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
+			w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
+			w.must("rule", "apply", "-f", w.rules(text))
+			p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+			if p.Counts.V.Due != 6 || p.Counts.V.Total != 16 {
+				t.Errorf("plan: %+v", p.Counts.V)
+			}
+			if said := strings.Join(p.Warnings.V, "\n"); !strings.Contains(said, "reading_6, reading_7, reading_8") {
+				t.Errorf("the partitions made ahead are not named:\n%s", said)
+			}
+			_, r := w.run1()
+			w.balanced(r, 6, 6)
+			if n := w.count("SELECT count(*) FROM reading WHERE at < '" + month(-2) + "'"); n != 0 {
+				t.Errorf("%d old rows are live", n)
+			}
+			if n := w.count("SELECT count(*) FROM reading"); n != 10 {
+				t.Errorf("%d rows are live", n)
+			}
+			w.must("rule", "apply", "-f", w.rules(strings.Replace(text, "3 part", "7 part", 1)))
+			w.refuse(1, []string{"not more than the 7"}, "plan", "make", "scans")
+		})
+	}
+}

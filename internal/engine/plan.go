@@ -522,6 +522,11 @@ func (p *planning) warn(ctx context.Context) {
 	if !c.Counted {
 		add("the numbers are the database's estimate; an exact plan counts them")
 	}
+	if slices.ContainsFunc(p.rule.Clauses, func(x rule.Clause) bool { return x.Keep.Newest > 0 && !x.Off }) {
+		if ahead := rule.Ahead(p.table.Partitions, p.now, p.rule.Location()); len(ahead) > 0 {
+			add("partitions that have not begun do not count among the newest: %s", strings.Join(ahead, ", "))
+		}
+	}
 	if c.Due == 0 {
 		since := "and none has been since the rule was applied"
 		if runs, err := p.Catalog.Runs(ctx, p.rule.Name, 1000, 0); err == nil {

@@ -134,16 +134,8 @@ func (c *Checked) resolver(t *shape.Table) rule.Resolver { return resolver(c.kee
 func resolver(keeps map[string]rule.Named, t *shape.Table) rule.Resolver {
 	return rule.Resolver{
 		Named: func(name string) (rule.Named, bool) { n, ok := keeps[name]; return n, ok },
-		Newest: func(n int) (time.Time, error) {
-			if n > len(t.Partitions) {
-				return time.Time{}, fmt.Errorf("the table has %d partitions, which is not more than the %d to keep", len(t.Partitions), n)
-			}
-			p := t.Partitions[len(t.Partitions)-n]
-			at, ok := rule.ParseISO(strings.Replace(p.From, "+00", "Z", 1))
-			if !ok {
-				return time.Time{}, fmt.Errorf("partition %s begins at %q, which is no time", p.Name, p.From)
-			}
-			return at, nil
+		Newest: func(n int, now time.Time, zone *time.Location) (time.Time, error) {
+			return rule.Newest(t.Partitions, n, now, zone)
 		},
 	}
 }

@@ -193,7 +193,7 @@ func (c *checking) where(at, text string) {
 // overruled warns of clauses that can never take a row, since a clause for every row keeps at least as long.
 func (c *checking) overruled() {
 	resolve := Resolver{Named: func(name string) (Named, bool) { n, ok := c.Keeps[name]; return n, ok },
-		Newest: func(int) (time.Time, error) { return c.Now, nil }}
+		Newest: func(int, time.Time, *time.Location) (time.Time, error) { return c.Now, nil }}
 	cutoffs, err := c.rule.Cutoffs(c.Now, resolve)
 	if err != nil {
 		return

@@ -183,7 +183,9 @@ func TestCutoffsOfEveryKind(t *testing.T) {
 	}
 	resolve := Resolver{Named: func(name string) (Named, bool) {
 		return Named{Name: name, Period: period.Period{Months: 18}}, name == "disputes"
-	}, Newest: func(n int) (time.Time, error) { return at("2026-11-01").AddDate(0, 1-n, 0), nil }}
+	}, Newest: func(n int, _ time.Time, _ *time.Location) (time.Time, error) {
+		return at("2026-11-01").AddDate(0, 1-n, 0), nil
+	}}
 	now := time.Date(2026, 11, 23, 14, 0, 0, 500, time.UTC)
 	for clause, want := range map[string]string{
 		"keep: P11DT20H": "2026-11-11T18:00:00Z", "keep: 18 months": "2025-05-23T13:00:00Z", "keep: disputes\n    align: month": "2025-04-30T21:00:00Z", "keep: none": "2026-11-23T14:00:00Z",
@@ -243,5 +245,35 @@ func TestOverruledClausesAndColumnsAreSeen(t *testing.T) {
 		if !strings.Contains(strings.Join(all, "\n"), part) {
 			t.Errorf("%s\ndoes not say %q but\n%s", text, part, strings.Join(all, "\n"))
 		}
+	}
+}
+
+func TestPartitionsThatHaveNotBegunAreNotTheNewest(t *testing.T) {
+	athens, err := time.LoadLocation("Europe/Athens")
+	if err != nil {
+		t.Fatal(err)
+	}
+	parts := []shape.Partition{{Name: "first", To: "2026-01-01"}, {Name: "a", From: "2026-01-01", To: "2026-02-01"}, {Name: "b", From: "2026-02-01 00:00:00", To: "2026-03-01 00:00:00"},
+		{Name: "c", From: "2026-03-01 00:00:00+02", To: "x"}, {Name: "d", From: "2026-04-01 00:00:00"}, {Name: "e", From: "2999-01-01"}}
+	now := time.Date(2026, 3, 31, 21, 30, 0, 0, time.UTC) // in Athens, the first of April has begun
+	for n, want := range map[int]string{1: "2026-03-31T21:00:00Z", 2: "2026-02-28T22:00:00Z", 3: "2026-01-31T22:00:00Z", 4: "2025-12-31T22:00:00Z"} {
+		got, err := Newest(parts, n, now, athens)
+		if err != nil || got.UTC().Format(time.RFC3339) != want {
+			t.Errorf("the newest %d begin at %s (%v) instead of %s", n, got, err, want)
+		}
+	}
+	if got, err := Newest(parts, 1, now.Add(-time.Hour), athens); err != nil || got.UTC().Format(time.RFC3339) != "2026-02-28T22:00:00Z" {
+		t.Errorf("an hour before, the newest begins at %s (%v)", got, err)
+	}
+	for _, n := range []int{5, 6, 100} {
+		if _, err := Newest(parts, n, now, athens); err == nil || !strings.Contains(err.Error(), "not more than") {
+			t.Errorf("the newest %d: %v", n, err)
+		}
+	}
+	if _, err := Newest([]shape.Partition{{Name: "odd", From: "blue"}}, 1, now, athens); err == nil || !strings.Contains(err.Error(), "blue") {
+		t.Errorf("a bound that is no time: %v", err)
+	}
+	if got := fmt.Sprint(Ahead(parts, now, athens), Ahead(parts, now.Add(-time.Hour), athens)); got != "[e] [d e]" {
+		t.Errorf("ahead are %s", got)
 	}
 }

@@ -2,11 +2,13 @@ package rule
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"time"
 
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/period"
+	"ambercellar/internal/core/shape"
 )
 
 // Cutoff is the instant before which the rows of a clause are due, or that they never are, or that all of them are,
@@ -20,7 +22,7 @@ type Cutoff struct {
 // Resolver answers for what a keep says only by reference. A nil function knows nothing.
 type Resolver struct {
 	Named  func(name string) (Named, bool)
-	Newest func(partitions int) (time.Time, error) // where the oldest of so many newest partitions begins
+	Newest func(partitions int, now time.Time, zone *time.Location) (time.Time, error) // where the oldest of so many newest partitions begins
 }
 
 // Cutoffs computes the cutoff of every clause for a plan made at now, in whole seconds of UTC.
@@ -63,10 +65,44 @@ func (r *Rule) cutoff(i int, now time.Time, resolve Resolver) (Cutoff, error) {
 		if resolve.Newest == nil {
 			return Cutoff{}, fmt.Errorf("the table's partitions are not known")
 		}
-		at, err := resolve.Newest(keep.Newest)
+		at, err := resolve.Newest(keep.Newest, now, zone)
 		return Cutoff{At: at.UTC().Truncate(time.Second)}, err
 	}
 	return Cutoff{At: period.Cutoff(now, keep.Period, c.Align, zone)}, nil
+}
+
+// Newest returns where the oldest of the n newest partitions begins. Those whose range has not begun, which were made ahead
+// or for a stray date, do not count: else everything might be due. zone is that of bounds that name none.
+func Newest(partitions []shape.Partition, n int, now time.Time, zone *time.Location) (time.Time, error) {
+	begun := []time.Time{}
+	for _, p := range partitions {
+		at, ok := time.Time{}, p.From == "" // without a lower bound it has begun
+		if !ok {
+			if at, ok = parseISO(wholeOffset.ReplaceAllString(p.From, "$1:00"), zone); !ok {
+				return at, fmt.Errorf("partition %s begins at %q, which is no time", p.Name, p.From)
+			}
+		}
+		if !at.After(now) {
+			begun = append(begun, at)
+		}
+	}
+	if n >= len(begun) {
+		return time.Time{}, fmt.Errorf("of the table's %d partitions the range of %d has begun, which is not more than the %d to keep", len(partitions), len(begun), n)
+	}
+	return begun[len(begun)-n], nil
+}
+
+// wholeOffset is an offset from UTC as PostgreSQL writes one of whole hours.
+var wholeOffset = regexp.MustCompile(`(:\d\d[+-]\d\d)$`)
+
+// Ahead names the partitions whose range has not begun.
+func Ahead(partitions []shape.Partition, now time.Time, zone *time.Location) (names []string) {
+	for _, p := range partitions {
+		if at, ok := parseISO(wholeOffset.ReplaceAllString(p.From, "$1:00"), zone); ok && at.After(now) {
+			names = append(names, p.Name)
+		}
+	}
+	return names
 }
 
 // Term says which rows one clause governs, and from when on they are due: those for which Where is true, and none of
