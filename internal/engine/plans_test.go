@@ -249,3 +249,61 @@ func TestGuardRailsBindTheKeepsThatAPlanComesTo(t *testing.T) {
 		}
 	}
 }
+
+func TestAKeepShorterThanWritersNeedIsMentioned(t *testing.T) {
+	b := newBench(t, "wal")
+	b.exec(t, "ALTER TABLE scan ADD COLUMN touched datetime; UPDATE scan SET touched = datetime(at, '+1 day'); UPDATE scan SET touched = datetime(at, '+7 years') WHERE id % 100 = 0")
+	b.apply(t, "modified: touched\nclauses:\n  - keep: P5Y\nthen: archive\narchive: {store: cellar}\n")
+	said := strings.Join(b.plan(t, PlanRequest{Exact: true}).Warnings.V, "\n")
+	if !strings.Contains(said, "of the 3000 oldest due rows, 30 were still changed (touched) later than the keep") {
+		t.Errorf("the warnings are\n%s", said)
+	}
+	b.exec(t, "UPDATE scan SET touched = NULL WHERE id % 100 = 0")
+	if said = strings.Join(b.plan(t, PlanRequest{Exact: true}).Warnings.V, "\n"); strings.Contains(said, "still changed") {
+		t.Errorf("the warnings are\n%s", said)
+	}
+}
+
+func TestHoldsThatCannotBeJudgedHoldEverything(t *testing.T) {
+	b := newBench(t, "wal")
+	b.exec(t, "ALTER TABLE scan ADD COLUMN gate text")
+	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "gate IS NULL AND id < 5", Reference: "case", Reason: "asked"}); err != nil {
+		t.Fatal(err)
+	}
+	b.apply(t, "clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
+	if c := b.plan(t, PlanRequest{Exact: true}).Counts.V; c.Due != rows-4 || c.Held != 4 {
+		t.Errorf("with the column: %+v", c)
+	}
+	b.exec(t, "ALTER TABLE scan DROP COLUMN gate")
+	if c := b.plan(t, PlanRequest{Exact: true, Confirm: true}).Counts.V; c.Due != 0 || c.Held != rows {
+		t.Errorf("without it: %+v", c)
+	}
+}
+
+func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
+	b := newBench(t, "wal")
+	b.exec(t, "UPDATE scan SET at = NULL WHERE id <= 20; UPDATE scan SET at = '2999-01-01' WHERE id BETWEEN 21 AND 40; UPDATE scan SET at = 'never' WHERE id = 41")
+	b.apply(t, "clauses:\n  - keep: none\nthen: purge\nconfirm: empty scan\n")
+	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"7", "30", "500"}, Reference: "case", Reason: "asked"}); err != nil {
+		t.Fatal(err)
+	}
+	p := b.plan(t, PlanRequest{Exact: true})
+	if c := p.Counts.V; c.Due != rows-3 || c.Held != 3 || c.Total != rows || c.Ageless != 21 || c.Uncovered != 0 {
+		t.Errorf("plan: %+v", c)
+	}
+	r, err := b.StartRun(t.Context(), "me", p.ID)
+	if err == nil {
+		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
+	}
+	if err == nil {
+		err = b.Run(t.Context(), r)
+	}
+	if err != nil || r.Deleted != rows-3 || b.live(t) != 3 {
+		t.Errorf("the run: %v, %d deleted, %d live", err, r.Deleted, b.live(t))
+	}
+	// What is narrowed to a time goes by the age again: rows without one stay.
+	b.exec(t, "INSERT INTO scan SELECT id + 10000, at, note FROM (SELECT 1 AS id, NULL AS at, 'x' AS note UNION ALL SELECT 2, '2020-05-05', 'y')")
+	if c := b.plan(t, PlanRequest{Exact: true, Before: b.now.AddDate(-1, 0, 0)}).Counts.V; c.Due != 1 {
+		t.Errorf("narrowed: %+v", c)
+	}
+}
