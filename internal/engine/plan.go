@@ -386,9 +386,12 @@ func (p *planning) countKin(ctx context.Context, budget time.Duration) error {
 		switch {
 		case err == nil:
 			d.Related[i].Rows = n
+			if d.Related[i].Then == rule.ThenArchive {
+				p.plan.Segments += divideUp(n, sliceRows)
+			}
 		case timed.Err() == nil || ctx.Err() != nil:
 			return err
-		case p.q.Exact:
+		case p.q.Exact && !p.draft:
 			return &RefusedError{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
 		default:
 			return nil

@@ -33,7 +33,7 @@
     <div class="bg-primary-500" style:width="{percent}%"></div>
   </div>
   <div class="mt-1 flex justify-between text-xs text-gray-500 dark:text-gray-400">
-    <span>{age(s.oldest ?? "")}</span><span>last that goes {age(s.last_going ?? "")}{#if d.clauses.length < 2} · first that stays {age(s.first_stays ?? "")}{/if}</span>
+    <span>{age(s.oldest ?? "")}</span><span>last that goes {age(s.last_going ?? "")}{#if d.clauses.length < 2}&nbsp;· first that stays {age(s.first_stays ?? "")}{/if}</span>
   </div>
 </div>
 {#if d.clauses.length && s.spread.length < 2}<Timeline {plan} />{/if}
