@@ -113,6 +113,11 @@ type Comparison struct {
 	Problems []rule.Problem    `json:"problems"` // warnings
 }
 
+// NewPace is the pace that a run is to go on at.
+type NewPace struct {
+	Pace string `json:"pace"` // gentle or unlimited
+}
+
 // Draft is a rule that is being written: as text, or as the form has it.
 type Draft struct {
 	Text string     `json:"text,omitempty"`

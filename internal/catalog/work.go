@@ -279,6 +279,27 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 	return out, err
 }
 
+// SetPace changes the pace of a run that has not ended.
+func (c *Catalog) SetPace(ctx context.Context, actor, id, pace string) (*Run, error) {
+	var out *Run
+	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		r, err := get[Run](ctx, tx, "run", id, "SELECT * FROM run WHERE id = ?", id)
+		if err != nil {
+			return err
+		}
+		if r.State.Ended() {
+			return fmt.Errorf("run %s is %s, so its pace is of no use any more: %w", id, r.State, ErrState)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE run SET pace = ? WHERE id = ?", pace, id); err != nil {
+			return err
+		}
+		before := r.Pace
+		r.Pace, out = pace, r
+		return note(ctx, tx, actor, "run pace", id, before+" → "+pace)
+	})
+	return out, err
+}
+
 // SaveProgress keeps a run's counts and the batches done since the last time.
 func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {

@@ -55,6 +55,7 @@ func commands() []command {
 		{name: "run show", args: "RUN", summary: "show a run's ledger and batches", flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") }, run: runShow},
 		{name: "run watch", args: "RUN", summary: "show a run's progress until it stops", run: runWatch},
 		{name: "run pause", args: "RUN", summary: "stop a run after its batch in hand", run: runVerb("pause")},
+		{name: "run pace", args: "RUN PACE", summary: "change a run's pace to gentle or unlimited, from its next batch on", run: runPace},
 		{name: "run resume", args: "RUN", summary: "go on with a paused or failed run", run: runVerb("resume")},
 		{name: "run delete", args: "RUN", summary: "delete the rows of a run that copied them, those that still are what was copied", run: runVerb("delete")},
 		{name: "run cancel", args: "RUN", summary: "end a run after its batch in hand; rows not reached stay live", run: runVerb("cancel")},

@@ -59,7 +59,7 @@ func (e *env) run1(r *api.RunView) error {
 	if passes != "" && e.format == "table" {
 		defer fmt.Fprint(e.out, passes)
 	}
-	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
+	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "pace", r.Pace, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
 		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "log volume", logged, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
 		"ledger", ledgerText(l)+": "+balance(l))
 }
@@ -116,6 +116,14 @@ func runVerb(verb string) func(*env) error {
 		}
 		return e.run1(&r)
 	}
+}
+
+func runPace(e *env) error {
+	r, err := client.Post[api.RunView](e.ctx, e.client, "/runs/"+url.PathEscape(e.args[0])+"/pace", api.NewPace{Pace: e.args[1]})
+	if err != nil {
+		return err
+	}
+	return e.run1(&r)
 }
 
 func runWatch(e *env) error { return e.watch(e.args[0]) }

@@ -415,3 +415,27 @@ func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
 		}
 	})
 }
+
+func TestThePaceChangesWhileARunGoes(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(60000)
+	w.define("purge", "gentle")
+	p := must1[catalog.Plan](w, "plan", "make", "scans")
+	id := must1[api.RunView](w, "run", "start", p.ID).ID
+	for r := must1[api.RunView](w, "run", "show", id); r.Deleted == 0; r = must1[api.RunView](w, "run", "show", id) {
+		if r.State.Ended() {
+			t.Fatalf("the run is %s (%s)", r.State, r.Reason)
+		}
+	}
+	w.refuse(1, []string{"write gentle or unlimited"}, "run", "pace", id, "frantic")
+	if r := must1[api.RunView](w, "run", "pace", id, "unlimited"); r.Pace != "unlimited" {
+		t.Errorf("the answer shows pace %s", r.Pace)
+	}
+	r := w.ended(id)
+	w.balanced(r, 60000, 60000)
+	if r.Pace != "unlimited" {
+		t.Errorf("the run ended at pace %s", r.Pace)
+	}
+	w.refuse(1, []string{"is done"}, "run", "pace", id, "gentle")
+	w.refuse(2, nil, "run", "pace", id)
+}

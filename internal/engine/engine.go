@@ -29,6 +29,7 @@ type Engine struct {
 	Skew       time.Duration      // by how much the service's clock may differ from a source's; 0: not compared
 	familyRows int                // of a slice with related rows, where it is not found out as the run goes
 	claims     sync.Map           // source and table → chan struct{}: held by the execution that works on the table
+	paces      sync.Map           // id of a run → pace.Pace, for its next batch
 	gates      sync.Map           // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
 }
 

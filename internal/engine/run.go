@@ -492,6 +492,7 @@ func (r *runner) deleteSlice(ctx context.Context, w *work, journal []source.Jour
 	todo, number := remaining(w, journal)
 	var locked []int
 	for len(todo) > 0 {
+		r.changePace()
 		n := w.bite(todo, r.pace.Rows())
 		row, err := r.deleteBatch(ctx, w, number, false, todo[:n])
 		if err != nil {
@@ -544,6 +545,27 @@ func rest(ctx context.Context, d time.Duration) error {
 		return ctx.Err()
 	case <-time.After(d):
 		return nil
+	}
+}
+
+// SetPace changes the pace of a run, from its next batch on where it is going.
+func (e *Engine) SetPace(ctx context.Context, actor, id, text string) (*catalog.Run, error) {
+	p, err := pace.Parse(text)
+	if err != nil || text == "" {
+		return nil, &RefusedError{Field: "pace", Message: fmt.Sprintf("%q is not a pace", text), Remedy: "write gentle or unlimited"}
+	}
+	run, err := e.Catalog.SetPace(ctx, actor, id, string(p))
+	if err == nil {
+		e.paces.Store(id, p)
+	}
+	return run, err
+}
+
+// changePace takes up what SetPace was told.
+func (r *runner) changePace() {
+	if p, ok := r.paces.LoadAndDelete(r.run.ID); ok {
+		r.run.Pace = string(p.(pace.Pace))
+		r.pace.Change(p.(pace.Pace))
 	}
 }
 

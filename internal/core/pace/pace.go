@@ -47,6 +47,14 @@ func New(p Pace) *Steering {
 	return &Steering{rows: 500, target: 100 * time.Millisecond, rest: 1}
 }
 
+// Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become
+// gentle is so at once.
+func (s *Steering) Change(p Pace) {
+	next := New(p)
+	next.rows = min(next.rows, s.rows)
+	*s = *next
+}
+
 // Rows returns how many rows the next batch should take.
 func (s *Steering) Rows() int { return s.rows }
 

@@ -46,3 +46,23 @@ func TestParseKnowsThePaces(t *testing.T) {
 		t.Error("furious passed for a pace")
 	}
 }
+
+func TestAnotherPaceBeginsGently(t *testing.T) {
+	s := New(Unlimited)
+	for range 10 {
+		s.Done(s.Rows(), 10*time.Millisecond)
+	}
+	if s.Rows() != MaxRows {
+		t.Fatalf("batches are of %d rows", s.Rows())
+	}
+	s.Change(Gentle)
+	if rest := s.Done(s.Rows(), 100*time.Millisecond); s.Rows() != 500 || rest != 100*time.Millisecond {
+		t.Errorf("gentle batches are of %d rows, with a rest of %s", s.Rows(), rest)
+	}
+	s.Done(s.Rows(), time.Second) // the database is slow
+	small := s.Rows()
+	s.Change(Unlimited)
+	if rest := s.Done(s.Rows(), 100*time.Millisecond); small >= 500 || s.Rows() > 2*small || rest != 0 {
+		t.Errorf("from %d rows it jumps to %d, with a rest of %s", small, s.Rows(), rest)
+	}
+}

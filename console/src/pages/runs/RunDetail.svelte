@@ -45,6 +45,15 @@
       problem = problemOf(e);
     }
   }
+  async function changePace() {
+    problem = undefined;
+    try {
+      const changed = await take(api.POST("/runs/{run}/pace", { params: { path: params }, body: { pace: run!.pace === "gentle" ? "unlimited" : "gentle" } }));
+      run = { ...run!, pace: changed.pace };
+    } catch (e) {
+      problem = problemOf(e);
+    }
+  }
   let active = $derived(run && ["queued", "running"].includes(run.state));
   let resumable = $derived(run && ["paused", "failed"].includes(run.state));
   let copied = $derived(run?.state === "copied");
@@ -53,6 +62,7 @@
 
 <Page title={run ? `Run of ${run.rule}` : "Run"} about={run ? `${run.action} ${run.source}.${run.table}` : ""} back={{ href: "#/runs", text: "Runs" }}>
   {#snippet actions()}
+    {#if active || resumable}<Button size="sm" color="alternative" onclick={changePace}>{run!.pace === "gentle" ? "Go faster" : "Go gently"}</Button>{/if}
     {#if active}<Button size="sm" color="alternative" onclick={() => verb("/runs/{run}/pause")}>Pause</Button>{/if}
     {#if resumable}<Button size="sm" onclick={() => verb("/runs/{run}/resume")}>Resume</Button>{/if}
     {#if copied}<Button size="sm" onclick={() => (deciding = true)}>Delete the rows …</Button>{/if}
