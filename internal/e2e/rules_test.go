@@ -390,9 +390,13 @@ func TestRulesForTablesWithAnyName(t *testing.T) {
 			key, age, body := name+" key", name+" At", name+" bödy"
 			w.exec(fmt.Sprintf("CREATE TABLE %s (%s integer PRIMARY KEY, %s %s, %s varchar(40))", q(name), q(key), q(age), w.ageType(), q(body)))
 			w.exec(fmt.Sprintf("INSERT INTO %s VALUES (1, '2020-01-01 00:00:00', 'it''s \"1\"'), (2, '2020-01-02 00:00:00', 'b'), (3, '2020-01-03 00:00:00', 'held'), (4, NULL, 'c')", q(name)))
+			leg, note, above := name+" Leg", name+" nöte", `re"f `+name
+			for _, child := range []string{leg, note} {
+				w.exec(fmt.Sprintf("CREATE TABLE %s (%s integer PRIMARY KEY, %s integer, FOREIGN KEY (%s) REFERENCES %s (%s)); INSERT INTO %s VALUES (1, 1), (2, 1), (3, 3)", q(child), q(key), q(above), q(above), q(name), q(key), q(child)))
+			}
 			yaml := func(s string) string { b, _ := json.Marshal(s); return string(b) }
-			text := fmt.Sprintf("rule: odd-%d\nsource: harbour\ntable: %s\nage: %s\nzone: UTC\nclauses:\n  - where: %s\n    keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {%s: last4}\npace: unlimited\n",
-				i, yaml(name), yaml(age), yaml(q(body)+" LIKE 'it''s \"_\"' OR "+q(body)+" IN ('held', 'x''); DROP TABLE scan --')"), yaml(body))
+			text := fmt.Sprintf("rule: odd-%d\nsource: harbour\ntable: %s\nage: %s\nzone: UTC\nclauses:\n  - where: %s\n    keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {%s: last4}\npace: unlimited\nrelated:\n  - {table: %s, then: archive}\n  - {table: %s, on: {%s: %s}, then: unlink}\n",
+				i, yaml(name), yaml(age), yaml(q(body)+" LIKE 'it''s \"_\"' OR "+q(body)+" IN ('held', 'x''); DROP TABLE scan --')"), yaml(body), yaml(leg), yaml(note), yaml(above), yaml(key))
 			w.must("rule", "apply", "-f", w.rules(text))
 			w.must("hold", "place", "harbour", name, "-where", q(body)+" = 'held' AND "+q(key)+" > 0", "-reason", "r", "-reference", "c")
 			p := must1[catalog.Plan](w, "plan", "make", fmt.Sprintf("odd-%d", i), "-exact")
@@ -403,6 +407,9 @@ func TestRulesForTablesWithAnyName(t *testing.T) {
 			w.balanced(r, 1, 1)
 			if n := w.count("SELECT count(*) FROM " + q(name)); n != 3 {
 				t.Errorf("table %s has %d rows instead of 3", name, n)
+			}
+			if gone, unlinked := 3-w.count("SELECT count(*) FROM "+q(leg)), w.count("SELECT count(*) FROM "+q(note)+" WHERE "+q(above)+" IS NULL"); gone != 2 || unlinked != 2 {
+				t.Errorf("of table %s, %d related rows are gone and %d unlinked", name, gone, unlinked)
 			}
 		}
 	})

@@ -25,7 +25,7 @@ type Judged struct {
 
 // random filters: so many a run of the suite, over so many rows. The seed is fixed, so that a failure comes again.
 const (
-	randomFilters = 1000
+	randomFilters = 1500
 	randomRows    = 120
 )
 
