@@ -29,6 +29,8 @@
   let dirty = $state(false);
   let busy = $state(false);
   let timer: ReturnType<typeof setTimeout>;
+  // A larger table is counted only when somebody asks: that reads all of it.
+  const countedUnasked = 1_000_000;
   let counting = $state(false);
   let counter = new AbortController();
   let asking = 0;
@@ -63,7 +65,7 @@
       const answer = await take(api.POST("/rules/preview", { body, signal: counter.signal }));
       if (turn !== asking) return;
       counting = false;
-      if (!body.exact && answer.plan && answer.plan.counts.spread.length < 2) timer = setTimeout(() => look({ ...body, exact: true }), 700);
+      if (!body.exact && answer.plan && answer.plan.counts.spread.length < 2 && answer.plan.counts.total <= countedUnasked) timer = setTimeout(() => look({ ...body, exact: true }), 700);
       preview = answer;
       if (body.exact) return; // what stands in the form and in the text is what was asked about
       problem = compared = undefined;
@@ -132,6 +134,7 @@
       {#if plan}
         <Panel title="What it would do" note={plan.counts.counted ? "counted" : counting ? "estimated from the database's statistics; counting …" : "estimated from the database's statistics"}>
           <p class="px-4 pt-3 text-sm"><span class="text-2xl font-semibold">{count(plan.counts.due)}</span> of about {count(plan.counts.total)} rows would be due today</p>
+          {#if plan.counts.total > countedUnasked && !plan.counts.counted}<p class="px-4 pt-2"><Button size="xs" color="alternative" disabled={counting} onclick={() => look({ text, exact: true })}>Count them</Button></p>{/if}
           <Timeline {plan} />
           <Spread {plan} />
           <ClauseTable {plan} compact />
