@@ -173,7 +173,7 @@ func (e *env) plan(p *catalog.Plan) error {
 		firstStays = ""
 	}
 	err := e.facts(p, "plan", p.ID, "rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision), "table", p.Source+"."+p.Table, "note", d.Note, "narrowed to", strings.Join(narrow, "; "), "made", at(p.MadeAt),
-		"latest cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of about %s (%s)", count(c.Due), count(c.Total), how),
+		"latest cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of %s (%s)", count(c.Due), count(c.Total), how),
 		"data", "about "+size(c.Bytes), "oldest", c.Oldest, "last that goes", c.LastGoing, "first that stays", firstStays,
 		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments, "takes", seconds, "archive size", archive, "log volume", log,
 		"uncovered", some(c.Uncovered, "rows that no clause covers"), ageless, some(c.Ageless, "rows whose age is no instant"), "in the future", some(c.Future, "rows dated more than a day ahead"),

@@ -301,9 +301,9 @@ func TestTheConsoleBuildsARuleWhoseRelatedTablesGoAlong(t *testing.T) {
 	p.fill("#name", "trips")
 	p.sees("would reach rows of leg", "on delete cascade", "add it")
 	p.choose("select[aria-label='Rows of leg']", "archive")
-	p.sees("270 of about 300 rows would be due today", "240", "30 rows that are old enough stay") // remarks keep their legs, and those their trips
+	p.sees("270 of 300 rows would be due today", "240", "30 rows that are old enough stay") // remarks keep their legs, and those their trips
 	p.choose("select[aria-label='Rows of remark']", "unlink")
-	p.sees("300 of about 300 rows would be due today", "leg (leg_id = id)", "unlink")
+	p.sees("300 of 300 rows would be due today", "leg (leg_id = id)", "unlink")
 	yaml := func() string {
 		t.Helper()
 		p.do(chromedp.Click(`//*[@role="tab"][.="YAML"]`), chromedp.WaitVisible(css("#yaml")))

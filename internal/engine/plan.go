@@ -543,7 +543,7 @@ func (p *planning) warn(ctx context.Context) {
 		add("no row is due: a run would do nothing; %s", since)
 	}
 	if c.Total > 0 && c.Due > c.Total/2 {
-		add("%s of about %s rows are due, which is more than half of the table", humanize.Comma(c.Due), humanize.Comma(c.Total))
+		add("%s of %s rows are due, which is more than half of the table", humanize.Comma(c.Due), humanize.Comma(c.Total))
 	}
 	for i, x := range c.Clauses {
 		if c.Counted && x.Rows == 0 {

@@ -74,7 +74,7 @@ func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 		t.Errorf("%d bars with %d rows; said %v", len(c.Spread), spread, said)
 	}
 	text := strings.Join(p.Warnings.V, "\n")
-	for _, want := range []string{"499 rows are covered by no clause", "purges: its rows are deleted without a copy", "2,048 of about 3,000 rows are due, which is more than half"} {
+	for _, want := range []string{"499 rows are covered by no clause", "purges: its rows are deleted without a copy", "2,048 of 3,000 rows are due, which is more than half"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no warning %q in\n%s", want, text)
 		}

@@ -177,6 +177,9 @@ func (c *checker) literal(r *Ref, l *Literal) bool {
 			l.Value = value.Of(map[string]int64{"TRUE": 1}[l.text])
 			return true
 		}
+		if l.form != formNumber && truthy(col) {
+			return mismatch("write TRUE, FALSE or a number, without quotes")
+		}
 		if l.form != formNumber {
 			return mismatch("write a number, without quotes")
 		}

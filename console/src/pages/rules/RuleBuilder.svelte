@@ -133,7 +133,7 @@
       {#if mistakes.length}<Trouble problem={{ type: "", title: "The rule cannot be saved yet", status: 422, detail: "", problems: mistakes }} />{/if}
       {#if plan}
         <Panel title="What it would do" note={plan.counts.counted ? "counted" : counting ? "estimated from the database's statistics; counting …" : "estimated from the database's statistics"}>
-          <p class="px-4 pt-3 text-sm"><span class="text-2xl font-semibold">{count(plan.counts.due)}</span> of about {count(plan.counts.total)} rows would be due today</p>
+          <p class="px-4 pt-3 text-sm"><span class="text-2xl font-semibold">{count(plan.counts.due)}</span> of {plan.counts.counted ? "" : "about "}{count(plan.counts.total)} rows would be due today</p>
           {#if plan.counts.total > countedUnasked && !plan.counts.counted}<p class="px-4 pt-2"><Button size="xs" color="alternative" disabled={counting} onclick={() => look({ text, exact: true })}>Count them</Button></p>{/if}
           <Timeline {plan} />
           <Spread {plan} />
