@@ -122,12 +122,15 @@ func newBench(t *testing.T, mode string) *bench {
 	return b
 }
 
+// start begins a run of a plan of the rule scans.
 func (b *bench) start(t *testing.T) *catalog.Run {
 	t.Helper()
-	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	return b.begin(t, b.plan(t, PlanRequest{}))
+}
+
+// begin begins a run of a plan; Run carries it out.
+func (b *bench) begin(t *testing.T, p *catalog.Plan) *catalog.Run {
+	t.Helper()
 	r, err := b.StartRun(t.Context(), "me", p.ID)
 	if err == nil {
 		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")

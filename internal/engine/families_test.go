@@ -94,18 +94,7 @@ const everyWay = "\n  - table: leg\n    then: archive\n    related:\n      - {ta
 
 func (b *bench) startTrips(t *testing.T) *catalog.Run {
 	t.Helper()
-	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "trips", Exact: true})
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := b.StartRun(t.Context(), "me", p.ID)
-	if err == nil {
-		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	return r
+	return b.begin(t, b.plan(t, PlanRequest{Rule: "trips", Exact: true}))
 }
 
 // counted counts trips, legs, boardings, remarks, and the remarks that refer to a trip.

@@ -32,7 +32,9 @@ func (b *bench) exec(t *testing.T, text string) {
 
 func (b *bench) plan(t *testing.T, q PlanRequest) *catalog.Plan {
 	t.Helper()
-	q.Rule = "scans"
+	if q.Rule == "" {
+		q.Rule = "scans"
+	}
 	p, err := b.MakePlan(t.Context(), "me", q)
 	if err != nil {
 		t.Fatal(err)
@@ -80,14 +82,8 @@ func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 		}
 	}
 	// The run does what the plan says.
-	r, err := b.StartRun(t.Context(), "me", p.ID)
-	if err == nil {
-		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
-	}
-	if err == nil {
-		err = b.Run(t.Context(), r)
-	}
-	if err != nil || r.Deleted != c.Due || r.LogBytes == nil {
+	r := b.begin(t, p)
+	if err := b.Run(t.Context(), r); err != nil || r.Deleted != c.Due || r.LogBytes == nil {
 		t.Errorf("the run: %v, %d deleted, log %v", err, r.Deleted, r.LogBytes)
 	}
 }
@@ -291,14 +287,8 @@ func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
 	if c := p.Counts.V; c.Due != rows-3 || c.Held != 3 || c.Total != rows || c.Ageless != 21 || c.Uncovered != 0 {
 		t.Errorf("plan: %+v", c)
 	}
-	r, err := b.StartRun(t.Context(), "me", p.ID)
-	if err == nil {
-		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
-	}
-	if err == nil {
-		err = b.Run(t.Context(), r)
-	}
-	if err != nil || r.Deleted != rows-3 || b.live(t) != 3 {
+	r := b.begin(t, p)
+	if err := b.Run(t.Context(), r); err != nil || r.Deleted != rows-3 || b.live(t) != 3 {
 		t.Errorf("the run: %v, %d deleted, %d live", err, r.Deleted, b.live(t))
 	}
 	// What is narrowed to a time goes by the age again: rows without one stay.

@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -31,9 +30,54 @@ type Operations struct {
 	Unlink func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (int, error)
 }
 
-// Begin makes the journal rows of a batch: the row of the slice, and that of each related table that has rows in it, nil
+// Journal is how an engine keeps, within the same transaction, what a batch did.
+type Journal struct {
+	// Insert adds a journal row; it returns true where it stands there already.
+	Insert func(table string, r *source.JournalRow) (there bool, err error)
+	// Earlier reads the row that stands there: an earlier try was committed and its answer got lost. Nothing follows it.
+	Earlier func(r *source.JournalRow) (*source.JournalRow, error)
+	Update  func(r *source.JournalRow) error
+	Lock    func(l source.Lease) error // and check
+}
+
+// Batch carries a batch out: its journal rows first, so that a retry waits for the fate of an earlier try; then the
+// leases; then the families. It returns the journal row of the slice, and that of each related table that has rows in
+// it, nil for the others. skip leaves families alone of which others have locked a row.
+func Batch(ctx context.Context, b source.Batch, skip bool, j Journal, ops Operations) ([]*source.JournalRow, error) {
+	rows := begin(b)
+	for i, r := range rows {
+		if r == nil {
+			continue
+		}
+		there, err := j.Insert(table(b, i).Name, r)
+		if there {
+			return rows, earlier(rows, j)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	for _, l := range leases(b) {
+		if err := j.Lock(l); err != nil {
+			return nil, err
+		}
+	}
+	if err := remove(ctx, b, skip, ops, rows); err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		if r != nil {
+			if err := j.Update(r); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return rows, nil
+}
+
+// begin makes the journal rows of a batch: the row of the slice, and that of each related table that has rows in it, nil
 // for the others.
-func Begin(b source.Batch) []*source.JournalRow {
+func begin(b source.Batch) []*source.JournalRow {
 	out := []*source.JournalRow{source.NewJournalRow(b)}
 	for i := range b.Families {
 		k := &b.Families[i]
@@ -103,8 +147,8 @@ type deletion struct {
 	out     map[int]fate // of families that stay: held, or skipped
 }
 
-// Delete deletes the families of a batch that are whole and unchanged, and says in rows what became of each row.
-func Delete(ctx context.Context, b source.Batch, skip bool, ops Operations, rows []*source.JournalRow) error {
+// remove deletes the families of a batch that are whole and unchanged, and says in rows what became of each row.
+func remove(ctx context.Context, b source.Batch, skip bool, ops Operations, rows []*source.JournalRow) error {
 	root := &member{sel: b.Selection, columns: b.Columns, key: b.Locators.Key, digests: b.Digests, all: b.Ordinals}
 	root.sel.Kin = nil
 	d := &deletion{batch: b, ops: ops, skip: skip, members: []*member{root}, out: map[int]fate{}}
@@ -461,16 +505,16 @@ func pick(row []value.Value, at []int) ([]value.Value, bool) {
 	return out, true
 }
 
-// Table returns the table of a batch's journal row at a position of what Begin returns.
-func Table(b source.Batch, i int) *shape.Table {
+// table returns the table of a batch's journal row at a position of what begin returns.
+func table(b source.Batch, i int) *shape.Table {
 	if i == 0 {
 		return b.Table
 	}
 	return b.Families[i-1].Table
 }
 
-// Leases returns the leases of a batch's tables, in one order for everybody.
-func Leases(b source.Batch) []source.Lease {
+// leases returns the leases of a batch's tables, in one order for everybody.
+func leases(b source.Batch) []source.Lease {
 	out := []source.Lease{b.Lease}
 	for _, k := range b.Families {
 		out = append(out, k.Lease)
@@ -479,17 +523,17 @@ func Leases(b source.Batch) []source.Lease {
 	return out
 }
 
-// Earlier replaces journal rows by those that an earlier try of the batch has committed.
-func Earlier(rows []*source.JournalRow, load func(*source.JournalRow) ([]source.JournalRow, error)) error {
+// earlier replaces journal rows by those that an earlier try of the batch has committed.
+func earlier(rows []*source.JournalRow, j Journal) error {
 	for i, r := range rows {
 		if r == nil {
 			continue
 		}
-		found, err := load(r)
-		if err != nil || len(found) != 1 {
-			return errors.Join(errors.New("the journal row of a committed batch cannot be read"), err)
+		found, err := j.Earlier(r)
+		if err != nil {
+			return fmt.Errorf("the journal row of a committed batch cannot be read: %w", err)
 		}
-		rows[i] = &found[0]
+		rows[i] = found
 	}
 	return nil
 }
@@ -560,4 +604,13 @@ func Referred(t *shape.Table, columns []int, k source.Kin) func(row []value.Valu
 		}
 		return value.CloneRow(v)
 	}
+}
+
+// Nulls writes the assignments of an unlinking.
+func Nulls(columns []string, quote func(string) string) string {
+	set := make([]string, len(columns))
+	for i, name := range columns {
+		set[i] = quote(name) + " = NULL"
+	}
+	return strings.Join(set, ", ")
 }

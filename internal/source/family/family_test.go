@@ -281,8 +281,8 @@ func TestAFamilyLeavesWholeOrNotAtAllWhateverOthersDo(t *testing.T) {
 			}
 		}
 		before := db.copied()
-		rows := Begin(b)
-		if err := Delete(t.Context(), b, skip, db.operations(), rows); err != nil {
+		rows := begin(b)
+		if err := remove(t.Context(), b, skip, db.operations(), rows); err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
 		fail := func(format string, args ...any) {
@@ -357,8 +357,8 @@ func TestWhatAddsARowInTheMiddleKeepsTheFamily(t *testing.T) {
 	db := newDatabase(rand.New(rand.NewPCG(1, 1)))
 	b := db.read(t)
 	db.middle = func() { db.rows["leg"][99] = row{99, 3, "new"} }
-	rows := Begin(b)
-	if err := Delete(t.Context(), b, false, db.operations(), rows); err != nil {
+	rows := begin(b)
+	if err := remove(t.Context(), b, false, db.operations(), rows); err != nil {
 		t.Fatal(err)
 	}
 	if _, there := db.rows["trip"][3]; !there || len(db.rows["trip"]) != 1 || rows[0].Deleted != 5 {

@@ -6,7 +6,6 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"strings"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -26,45 +25,24 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.
 }
 
 func (s *Source) deleteFamilies(ctx context.Context, b source.Batch, skip bool) (rows []*source.JournalRow, err error) {
-	rows = family.Begin(b)
 	err = s.transaction(ctx, func(c *sql.Conn) error {
 		done, err := s.atOnce(ctx, c, skip)
 		if err != nil {
 			return err
 		}
 		defer done()
-		for i, r := range rows {
-			if r == nil {
-				continue
-			}
-			if err := insertJournalRow(ctx, c, family.Table(b, i).Name, r); code(err) == duplicate { // an earlier try was committed
-				return family.Earlier(rows, func(r *source.JournalRow) ([]source.JournalRow, error) {
-					found, err := journalRow(ctx, c, r.Run, r.Segment, r.Batch)
-					if err != nil {
-						return nil, err
-					}
-					return []source.JournalRow{*found}, nil
-				})
-			} else if err != nil {
-				return err
-			}
-		}
-		for _, l := range family.Leases(b) {
-			if err := lockLease(ctx, c, l); err != nil {
-				return err
-			}
-		}
-		if err := family.Delete(ctx, b, skip, s.familyOperations(c, b, skip), rows); err != nil {
-			return err
-		}
-		for _, r := range rows {
-			if r != nil {
-				if err := updateJournalRow(ctx, c, r); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
+		rows, err = family.Batch(ctx, b, skip, family.Journal{
+			Insert: func(table string, r *source.JournalRow) (bool, error) {
+				err := insertJournalRow(ctx, c, table, r)
+				return code(err) == duplicate, err
+			},
+			Earlier: func(r *source.JournalRow) (*source.JournalRow, error) {
+				return journalRow(ctx, c, r.Run, r.Segment, r.Batch)
+			},
+			Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, c, r) },
+			Lock:   func(l source.Lease) error { return lockLease(ctx, c, l) },
+		}, s.familyOperations(c, b, skip))
+		return err
 	})
 	switch {
 	case code(err) == referred: // a row that refers to one of ours came in between
@@ -116,11 +94,7 @@ func (s *Source) familyOperations(c *sql.Conn, b source.Batch, skip bool) family
 
 // unlinkText is what stands before the condition on the keys.
 func unlinkText(t *shape.Table, columns []string) string {
-	set := make([]string, len(columns))
-	for i, name := range columns {
-		set[i] = quote(name) + " = NULL"
-	}
-	return "UPDATE " + quote(t.Name) + " SET " + strings.Join(set, ", ") + " WHERE "
+	return "UPDATE " + quote(t.Name) + " SET " + family.Nulls(columns, quote) + " WHERE "
 }
 
 // queryRows hands on the rows of a query. Statements that lock take one value each where others have locked rows, as in

@@ -45,37 +45,33 @@ func families(ctx context.Context, pc *pgconn.PgConn, b source.Batch, skip bool)
 			pc.Exec(context.WithoutCancel(ctx), "ROLLBACK").ReadAll()
 		}
 	}()
-	rows = family.Begin(b)
-	for i, r := range rows {
-		if r == nil {
-			continue
-		}
-		err := insertJournalRow(ctx, pc, family.Table(b, i).Name, r)
-		if code(err) == uniqueViolation { // an earlier try was committed and its answer got lost
-			if _, err := pc.Exec(ctx, "ROLLBACK").ReadAll(); err != nil {
+	committed := false
+	rows, err = family.Batch(ctx, b, skip, family.Journal{
+		Insert: func(table string, r *source.JournalRow) (bool, error) {
+			err := insertJournalRow(ctx, pc, table, r)
+			return code(err) == uniqueViolation, err
+		},
+		Earlier: func(r *source.JournalRow) (*source.JournalRow, error) {
+			if !committed { // the insert that failed has spoiled the transaction
+				if _, err := pc.Exec(ctx, "ROLLBACK").ReadAll(); err != nil {
+					return nil, err
+				}
+				committed = true
+			}
+			found, err := journal(ctx, pc, "run = $1 AND segment = $2::bigint AND batch = $3::bigint", r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch))
+			if err == nil && len(found) != 1 {
+				err = fmt.Errorf("%d rows are there", len(found))
+			}
+			if err != nil {
 				return nil, err
 			}
-			return rows, family.Earlier(rows, func(r *source.JournalRow) ([]source.JournalRow, error) {
-				return journal(ctx, pc, "run = $1 AND segment = $2::bigint AND batch = $3::bigint", r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch))
-			})
-		} else if err != nil {
-			return nil, err
-		}
-	}
-	for _, l := range family.Leases(b) {
-		if err := lockLease(ctx, pc, l); err != nil {
-			return nil, err
-		}
-	}
-	if err := family.Delete(ctx, b, skip, operations(pc), rows); err != nil {
-		return nil, err
-	}
-	for _, r := range rows {
-		if r != nil {
-			if err := updateJournalRow(ctx, pc, r); err != nil {
-				return nil, err
-			}
-		}
+			return &found[0], nil
+		},
+		Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, pc, r) },
+		Lock:   func(l source.Lease) error { return lockLease(ctx, pc, l) },
+	}, operations(pc))
+	if err != nil || committed {
+		return rows, err
 	}
 	_, err = pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
 	return rows, err
@@ -117,11 +113,7 @@ func deleteText(sel source.Selection, returning []string, d *dialect) (head, mid
 }
 
 func unlinkText(sel source.Selection, columns []string) (head, middle, tail string) {
-	set := make([]string, len(columns))
-	for i, c := range columns {
-		set[i] = quote(c) + " = NULL"
-	}
-	return "UPDATE " + table(sel.Table) + " AS t SET " + strings.Join(set, ", ") + " FROM ", " WHERE ", " RETURNING 1"
+	return "UPDATE " + table(sel.Table) + " AS t SET " + family.Nulls(columns, quote) + " FROM ", " WHERE ", " RETURNING 1"
 }
 
 func rowsText(t *shape.Table, columns []string, only func(source.Dialect) string, lock, free bool, d *dialect) (head, middle, tail string) {

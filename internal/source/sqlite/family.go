@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"strings"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -15,40 +14,20 @@ import (
 
 // DeleteFamilies deletes rows and what goes along with them under the write lock.
 func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.JournalRow, error) {
-	rows := family.Begin(b)
-	err := s.immediate(ctx, func(conn *sql.Conn) error {
-		for _, l := range family.Leases(b) {
-			if err := checkLease(ctx, conn, l); err != nil {
-				return err
-			}
-		}
-		for i, r := range rows {
-			if r == nil {
-				continue
-			}
-			if err := insertJournalRow(ctx, conn, family.Table(b, i).Name, r); duplicate(err) { // an earlier try was committed
-				return family.Earlier(rows, func(r *source.JournalRow) ([]source.JournalRow, error) {
-					found, err := journalRow(ctx, conn, r.Run, r.Segment, r.Batch)
-					if err != nil {
-						return nil, err
-					}
-					return []source.JournalRow{*found}, nil
-				})
-			} else if err != nil {
-				return err
-			}
-		}
-		if err := family.Delete(ctx, b, false, operations(conn), rows); err != nil {
-			return err
-		}
-		for _, r := range rows {
-			if r != nil {
-				if err := updateJournalRow(ctx, conn, r); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
+	var rows []*source.JournalRow
+	err := s.immediate(ctx, func(conn *sql.Conn) (err error) {
+		rows, err = family.Batch(ctx, b, false, family.Journal{
+			Insert: func(table string, r *source.JournalRow) (bool, error) {
+				err := insertJournalRow(ctx, conn, table, r)
+				return duplicate(err), err
+			},
+			Earlier: func(r *source.JournalRow) (*source.JournalRow, error) {
+				return journalRow(ctx, conn, r.Run, r.Segment, r.Batch)
+			},
+			Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, conn, r) },
+			Lock:   func(l source.Lease) error { return checkLease(ctx, conn, l) },
+		}, operations(conn))
+		return err
 	})
 	return rows, err
 }
@@ -82,11 +61,7 @@ func operations(conn *sql.Conn) family.Operations {
 
 // unlinkText is what stands before the condition on the keys.
 func unlinkText(t *shape.Table, columns []string) string {
-	set := make([]string, len(columns))
-	for i, name := range columns {
-		set[i] = quote(name) + " = NULL"
-	}
-	return "UPDATE " + quote(t.Name) + " SET " + strings.Join(set, ", ") + " WHERE "
+	return "UPDATE " + quote(t.Name) + " SET " + family.Nulls(columns, quote) + " WHERE "
 }
 
 // queryRows hands on the rows of a query. Locks need no taking: who writes has them all.

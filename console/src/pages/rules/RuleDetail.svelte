@@ -38,7 +38,8 @@
   let stopCounting: (() => void) | undefined;
   const makePlan = (exact: boolean) => act(async () => {
     const ticket = crypto.getRandomValues(new Uint32Array(4)).join("-"), cancel = new AbortController();
-    const timer = exact ? setInterval(async () => (counting = (await api.GET("/plans/counting/{ticket}", { params: { path: { ticket } } })).data ?? counting), 500) : 0;
+    let over = false;
+    const timer = exact ? setInterval(() => take(api.GET("/plans/counting/{ticket}", { params: { path: { ticket } } })).then((c) => over || (counting = c), () => {}), 500) : 0; // there is nothing yet, or no more
     let stopped = false;
     stopCounting = () => { stopped = true; cancel.abort(); };
     try {
@@ -48,6 +49,7 @@
       if (!stopped) throw e;
     } finally {
       clearInterval(timer);
+      over = true;
       counting = undefined;
     }
   });

@@ -1,0 +1,190 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/source"
+)
+
+// deleteSlice deletes the rows of a slice in batches, those of earlier executions left out, and closes its books.
+func (r *runner) deleteSlice(ctx context.Context, w *work, journal []source.JournalRow) error {
+	todo, number := remaining(w, journal)
+	var locked []int
+	for len(todo) > 0 {
+		r.changePace()
+		n := w.bite(todo, r.pace.Rows())
+		row, err := r.deleteBatch(ctx, w, number, false, todo[:n])
+		if err != nil {
+			return err
+		}
+		locked = append(locked, row.Skipped...)
+		todo, number = todo[n:], number+1
+	}
+	for round := 0; round < lockedRounds && len(locked) > 0; round++ {
+		if err := rest(ctx, lockedWait); err != nil {
+			return err
+		}
+		row, err := r.deleteBatch(ctx, w, number, true, locked)
+		if err != nil {
+			return err
+		}
+		locked, number = row.Skipped, number+1
+	}
+	return r.closeSlice(ctx, w, nil)
+}
+
+// Rows that others have locked come again at the end of their slice, so often and after such a wait.
+const (
+	lockedRounds = 3
+	lockedWait   = 250 * time.Millisecond
+	lockWait     = 100 * time.Millisecond // before the rows of others' locks are skipped; far below deadlock_timeout
+)
+
+// remaining returns the ordinals that no batch has covered yet, and the number of the next batch.
+func remaining(w *work, journal []source.JournalRow) (todo []int, number int) {
+	number, first := 1, 0
+	for _, row := range journal {
+		number = max(number, row.Batch+1)
+		if !row.Retry {
+			first = max(first, row.Last+1)
+		}
+	}
+	for o := first; o < len(w.digests); o++ {
+		todo = append(todo, o)
+	}
+	return todo, number
+}
+
+func rest(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return ctx.Err()
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+// SetPace changes the pace of a run, from its next batch on where it is going.
+func (e *Engine) SetPace(ctx context.Context, actor, id, text string) (*catalog.Run, error) {
+	p, err := pace.Parse(text)
+	if err != nil || text == "" {
+		return nil, &RefusedError{Field: "pace", Message: fmt.Sprintf("%q is not a pace", text), Remedy: "write gentle or unlimited"}
+	}
+	run, err := e.Catalog.SetPace(ctx, actor, id, string(p))
+	if err == nil {
+		e.paces.Store(id, p)
+	}
+	return run, err
+}
+
+// changePace takes up what SetPace was told.
+func (r *runner) changePace() {
+	if p, ok := r.paces.LoadAndDelete(r.run.ID); ok {
+		r.run.Pace = string(p.(pace.Pace))
+		r.pace.Change(p.(pace.Pace))
+	}
+}
+
+// deleteBatch runs one delete transaction, and rests as the pace says. A transaction that has begun is never cut off.
+func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again bool, ordinals []int) (row *source.JournalRow, err error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	b := source.Batch{Selection: w.pass.sel, Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
+		Locators: w.slice.Locators, Digests: w.digests, Columns: w.pass.columns, LockWait: lockWait}
+	tried := r.Now()
+	var rows []*source.JournalRow
+	err = retry(ctx, r.Log, func() error {
+		defer r.gates(w.pass)()
+		if b.Selection, err = r.withHolds(context.WithoutCancel(ctx), r.run.Source, w.pass.sel); err != nil {
+			return err
+		}
+		tried = r.Now()
+		if len(w.kin) > 0 {
+			b.Families = w.families(r, b.Selection)
+			rows, err = r.source.DeleteFamilies(context.WithoutCancel(ctx), b)
+			return err
+		}
+		row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
+		rows = []*source.JournalRow{row}
+		if errors.Is(err, source.ErrLocators) && w.segment != nil {
+			if err := r.locate(ctx, w); err != nil {
+				return err
+			}
+			b.Locators = w.slice.Locators
+		}
+		return err
+	}, func(err error) {
+		r.run.Reason = "waiting: " + err.Error()
+		if unsaved := r.show(ctx, true); unsaved != nil {
+			r.Log.Warn("the run's progress cannot be kept", "run", r.run.ID, "error", unsaved)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	r.run.Reason = ""
+	took := r.Now().Sub(tried)
+	r.measureLog(ctx)
+	row = rows[0]
+	for _, x := range rows {
+		if x != nil {
+			r.note(x, took)
+		}
+	}
+	r.count(row)
+	if err := r.show(ctx, false); err != nil {
+		return nil, err
+	}
+	return row, rest(ctx, r.pace.Done(w.together(ordinals), took))
+}
+
+// measureLog adds what the database's log has grown by since it was last called. Where that fails the run goes on: a batch
+// that cannot be measured is no reason to stop.
+func (r *runner) measureLog(ctx context.Context) {
+	at, known, err := r.source.LogWritten(context.WithoutCancel(ctx))
+	if err != nil || !known {
+		if r.logAt != nil {
+			r.Log.Warn("the log's growth is not known any more", "run", r.run.ID, "error", err)
+		}
+		r.logAt = nil
+		return
+	}
+	if r.logAt != nil && at >= *r.logAt { // otherwise the server was started anew
+		grown := at - *r.logAt
+		if r.run.LogBytes != nil {
+			grown += *r.run.LogBytes
+		}
+		r.run.LogBytes = &grown
+	}
+	r.logAt = &at
+}
+
+// count adds a batch to what is shown of the run; the ledger proper is made from the journal when the slice closes.
+func (r *runner) count(row *source.JournalRow) {
+	if !row.Retry && !r.run.Deleting {
+		r.run.Copied += int64(row.Rows)
+	}
+	r.run.Deleted += int64(row.Deleted)
+	r.run.Changed += int64(len(row.Changed))
+	r.run.Vanished += int64(len(row.Vanished))
+	r.run.Held += int64(len(row.Held))
+	r.run.Skipped += int64(len(row.Skipped))
+	if row.Retry {
+		r.run.Skipped -= int64(row.Rows)
+	}
+}
+
+// note keeps what a batch did, for the list of batches.
+func (r *runner) note(row *source.JournalRow, took time.Duration) {
+	r.pending = append(r.pending, catalog.Batch{Run: r.run.ID, Segment: row.Segment, Number: row.Batch, Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
+		Changed: len(row.Changed), Vanished: len(row.Vanished), Held: len(row.Held), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At)})
+}
