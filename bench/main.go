@@ -30,8 +30,10 @@ const anchor, keepDays, dueShare = "2026-11-23", 600, 0.4
 // measure is one round of one side.
 type measure struct {
 	Seconds     float64   `json:"seconds"`
+	Processor   float64   `json:"processor_seconds"`      // of the whole machine, server and service and scripts together
 	CopySeconds float64   `json:"copy_seconds,omitempty"` // by hand: until the file is written
 	Bytes       int64     `json:"archive_bytes"`
+	Service     float64   `json:"service_seconds,omitempty"`   // of processors, the service's own
 	PeakMemory  int64     `json:"peak_memory_bytes,omitempty"` // of the service, resident
 	Memory      []int64   `json:"memory_bytes,omitempty"`      // resident, sampled evenly over the run
 	Rates       []float64 `json:"rows_per_second,omitempty"`   // in each tenth of the run
@@ -105,7 +107,9 @@ func run(ctx context.Context, rows, rounds int, out, program string) error {
 			if err := server.Exec("round", "CHECKPOINT; SELECT count(*), max(scanned_at) FROM scan"); err != nil {
 				return err
 			}
+			busy := processor()
 			m, gone, err := side.do(ctx, server, "round", dir)
+			m.Processor = processor() - busy
 			os.RemoveAll(dir)
 			if err != nil {
 				return fmt.Errorf("%s: %w", side.name, err)
@@ -117,7 +121,7 @@ func run(ctx context.Context, rows, rounds int, out, program string) error {
 				return fmt.Errorf("%s deleted %d rows and the first side %d", side.name, gone, r.Due)
 			}
 			r.Rounds[side.name] = append(r.Rounds[side.name], m)
-			fmt.Printf("round %d, %-13s  %6.2f s  %6.1f MB  peak memory %4d MiB\n", round+1, side.name, m.Seconds, float64(m.Bytes)/1e6, m.PeakMemory>>20)
+			fmt.Printf("round %d, %-13s  %6.2f s  %6.2f s of processors  (service %5.2f s)  %6.1f MB  peak memory %4d MiB\n", round+1, side.name, m.Seconds, m.Processor, m.Service, float64(m.Bytes)/1e6, m.PeakMemory>>20)
 		}
 	}
 	return r.finish(out)

@@ -33,7 +33,7 @@ func count(ctx context.Context, url string) (n int64, err error) {
 
 // ours does the same work through a service in a process of its own: archived, verified, deleted, with a ledger.
 func ours(ctx context.Context, s *dbtest.Server, db, dir, program string) (m measure, gone int64, err error) {
-	cmd := exec.CommandContext(ctx, program, "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn")
+	cmd := exec.CommandContext(ctx, program, "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn", "-profile", os.Getenv("PROFILE"))
 	cmd.Stderr = os.Stderr
 	stdout, err := cmd.StdoutPipe()
 	if err != nil {
@@ -99,6 +99,7 @@ func ours(ctx context.Context, s *dbtest.Server, db, dir, program string) (m mea
 	if err != nil {
 		return m, 0, err
 	}
+	m.Service = ownTime(cmd.Process.Pid)
 	m.PeakMemory, err = resident(cmd.Process.Pid, "VmHWM:")
 	m.Bytes = r.FileBytes
 	return m, r.Ledger.Deleted, errors.Join(err, whole(dir))
@@ -140,4 +141,27 @@ func resident(pid int, field string) (int64, error) {
 		}
 	}
 	return 0, fmt.Errorf("/proc/%d/status has no %s", pid, field)
+}
+
+// processor is how long the machine's processors have been busy since it was started, in seconds (proc(5), /proc/stat).
+func processor() float64 {
+	b, _ := os.ReadFile("/proc/stat") // 0 where there is none
+	var name string
+	var user, nice, system, idle, wait, irq, softirq float64
+	fmt.Sscan(string(b), &name, &user, &nice, &system, &idle, &wait, &irq, &softirq)
+	return (user + nice + system + irq + softirq) / 100
+}
+
+// ownTime is the processor time that a process has used, in seconds (proc(5), fields 14 and 15 of /proc/PID/stat).
+func ownTime(pid int) float64 {
+	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)) // 0 where there is none
+	_, rest, _ := strings.Cut(string(b), ") ")
+	f := strings.Fields(rest)
+	if len(f) < 13 {
+		return 0
+	}
+	var user, system float64
+	fmt.Sscan(f[11], &user)
+	fmt.Sscan(f[12], &system)
+	return (user + system) / 100
 }

@@ -28,8 +28,8 @@ const (
 )
 
 // node returns the Parquet column for a table's column. Every column is optional, since what it cannot hold exactly
-// goes to the companion column.
-func node(c *shape.Column) parquet.Node {
+// goes to the companion column. plain asks for no dictionary.
+func node(c *shape.Column, plain bool) parquet.Node {
 	var n parquet.Node
 	var enc encoding.Encoding
 	switch c.Kind {
@@ -61,6 +61,9 @@ func node(c *shape.Column) parquet.Node {
 		n = parquet.UUID()
 	default:
 		n, enc = parquet.String(), &parquet.RLEDictionary
+	}
+	if plain {
+		enc = &parquet.Plain
 	}
 	if enc != nil {
 		n = parquet.Encoded(n, enc)
@@ -184,8 +187,9 @@ func companionName(columns []shape.Column) string {
 	return name
 }
 
-// schema is the Parquet schema of a segment: the table's columns in the table's order, then the companion.
-func schema(table string, columns []shape.Column) *parquet.Schema {
+// schema is the Parquet schema of a segment: the table's columns in the table's order, then the companion. Columns that
+// plain names get no dictionary.
+func schema(table string, columns []shape.Column, plain map[string]bool) *parquet.Schema {
 	root := ordered{Group: parquet.Group{}}
 	add := func(name string, n parquet.Node) {
 		n = parquet.Compressed(n, compression)
@@ -193,7 +197,7 @@ func schema(table string, columns []shape.Column) *parquet.Schema {
 		root.fields = append(root.fields, parquet.Group{name: n}.Fields()[0])
 	}
 	for i := range columns {
-		add(columns[i].Name, node(&columns[i]))
+		add(columns[i].Name, node(&columns[i], plain[columns[i].Name]))
 	}
 	add(companionName(columns), parquet.Optional(parquet.Encoded(parquet.String(), &parquet.RLEDictionary)))
 	return parquet.NewSchema(table, root)

@@ -74,7 +74,9 @@ type Manifest struct {
 	AsRead *value.Set `json:"as_read,omitempty"` // of all rows as read from the source, where columns were left out or masked; closing records count in it
 	Range  string     `json:"range"`             // hash of the side file with the range of ages and keys; the file itself may be replaced
 	Keep   string     `json:"keep,omitempty"`
-	Stored time.Time  `json:"stored"`
+	// The segment ends with all rows of its newest age, and not in the midst of them.
+	WholeAges bool      `json:"whole_ages,omitempty"`
+	Stored    time.Time `json:"stored"`
 	Link
 }
 
@@ -182,49 +184,6 @@ func (d *Draft) Commit() (err error) {
 
 // Abort drops the file.
 func (d *Draft) Abort() { d.file.Abort() }
-
-// Verify reads a segment back from its store: its size, its SHA-256, every row, and the digest of all rows. Rows are
-// handed on to sink with their digests; it may be nil.
-func Verify(ctx context.Context, st store.Store, m *Manifest, sink func(*value.Chunk, []value.Digest) error) error {
-	wrap := func(err error) error { return fmt.Errorf("segment %s (%s): %w", m.Segment, m.RowsName(), err) }
-	f, err := st.Open(ctx, m.RowsName())
-	if err != nil {
-		return wrap(err)
-	}
-	defer f.Close()
-	if f.Size() != m.FileBytes {
-		return wrap(fmt.Errorf("%w: it has %d bytes instead of %d", ErrDamaged, f.Size(), m.FileBytes))
-	}
-	h := sha256.New()
-	if _, err := io.Copy(h, io.NewSectionReader(f, 0, f.Size())); err != nil {
-		return wrap(err)
-	}
-	if got := hex.EncodeToString(h.Sum(nil)); got != m.SHA256 {
-		return wrap(fmt.Errorf("%w: its SHA-256 is %s instead of %s", ErrDamaged, got, m.SHA256))
-	}
-	var set value.Set
-	var hasher value.Hasher
-	var digests []value.Digest
-	err = Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
-		digests = digests[:0]
-		for i := range c.Rows() {
-			d := hasher.Row(c.Row(i))
-			set.Add(d)
-			digests = append(digests, d)
-		}
-		if sink != nil {
-			return sink(c, digests)
-		}
-		return ctx.Err()
-	})
-	if err != nil {
-		return wrap(err)
-	}
-	if set != m.Digest {
-		return wrap(fmt.Errorf("%w: the digest of its rows is %s instead of %s", ErrDamaged, set, m.Digest))
-	}
-	return nil
-}
 
 // Publish writes the side file and then the manifest, and returns the manifest's hash. From then on the segment exists.
 func Publish(ctx context.Context, st store.Store, m *Manifest, r Range) (hash string, err error) {

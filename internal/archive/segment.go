@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"slices"
 
 	"github.com/parquet-go/parquet-go"
 
@@ -22,12 +23,12 @@ const (
 
 // Writer writes one segment as a stream. It is not safe for concurrent use.
 type Writer struct {
+	table      string
 	columns    []shape.Column
 	out        *counting
-	file       *parquet.Writer
+	file       *parquet.Writer // made with the first rows, which tell how columns are best encoded
 	writers    []*parquet.ColumnWriter
-	buffer     []parquet.Value
-	companions [][]byte
+	buffers    [][]parquet.Value // by column
 	groupRows  int
 	groupBytes int
 	rows       int64
@@ -60,11 +61,33 @@ func (c *counting) Write(p []byte) (int, error) {
 
 // NewWriter begins a segment of a table's columns.
 func NewWriter(out io.Writer, table string, columns []shape.Column) *Writer {
-	w := &Writer{columns: columns, out: &counting{Writer: out, hash: sha256.New()}, exact: map[string]int64{}}
-	w.file = parquet.NewWriter(w.out, schema(table, columns), parquet.CreatedBy("ambercellar", "1", ""),
+	return &Writer{table: table, columns: columns, out: &counting{Writer: out, hash: sha256.New()}, buffers: make([][]parquet.Value, len(columns)+1), exact: map[string]int64{}}
+}
+
+// begin begins the file. Text that hardly repeats in the first rows is written plainly: a dictionary of it costs more than
+// it saves.
+func (w *Writer) begin(first *value.Chunk) {
+	plain := map[string]bool{}
+	for i := range w.columns {
+		if first != nil && w.columns[i].Kind == value.Text && !repeats(first, i) {
+			plain[w.columns[i].Name] = true
+		}
+	}
+	w.file = parquet.NewWriter(w.out, schema(w.table, w.columns, plain), parquet.CreatedBy("ambercellar", "1", ""),
 		parquet.PageBufferSize(256<<10), parquet.DictionaryMaxBytes(1<<20), parquet.DataPageStatistics(true))
 	w.writers = w.file.ColumnWriters()
-	return w
+}
+
+// repeats says whether a column's values are, by these rows, fewer than half as many as its rows.
+func repeats(c *value.Chunk, column int) bool {
+	seen, n := map[string]bool{}, 0
+	for i := range c.Rows() {
+		if v := c.Row(i)[column]; v.Kind != value.Null {
+			seen[string(v.B)] = true
+			n++
+		}
+	}
+	return n < 16 || len(seen) < n/2
 }
 
 // Write appends a chunk of rows, column by column.
@@ -76,43 +99,39 @@ func (w *Writer) Write(chunk *value.Chunk) error {
 	if chunk.Width != len(w.columns) {
 		return fmt.Errorf("archive: a chunk of %d columns for a segment of %d", chunk.Width, len(w.columns))
 	}
-	for len(w.companions) < n {
-		w.companions = append(w.companions, nil)
+	if w.file == nil {
+		w.begin(chunk)
 	}
-	for i := range n {
-		w.companions[i] = w.companions[i][:0]
-	}
-	for i := range w.columns {
-		c := &w.columns[i]
-		w.buffer = w.buffer[:0]
-		for r := range n {
-			v := &chunk.Values[r*chunk.Width+i]
-			switch {
-			case v.Kind == value.Null:
-				w.buffer = append(w.buffer, parquet.Value{}.Level(0, 0, i))
-			case fits(v, c):
-				w.buffer = append(w.buffer, toParquet(v, c).Level(0, 1, i))
-			default:
-				w.companions[r] = appendCompanion(w.companions[r], c.Name, *v)
-				w.exact[c.Name]++
-				w.buffer = append(w.buffer, parquet.Value{}.Level(0, 0, i))
-			}
-		}
-		if _, err := w.writers[i].WriteRowValues(w.buffer); err != nil {
-			return err
-		}
+	for i := range w.buffers {
+		w.buffers[i] = slices.Grow(w.buffers[i][:0], n)
 	}
 	last := len(w.columns)
-	w.buffer = w.buffer[:0]
-	for _, companion := range w.companions[:n] {
-		if len(companion) == 0 {
-			w.buffer = append(w.buffer, parquet.Value{}.Level(0, 0, last))
+	for r := range n {
+		var companion []byte
+		row := chunk.Row(r)
+		for i := range row {
+			v, c := &row[i], &w.columns[i]
+			switch {
+			case v.Kind == value.Null:
+				w.buffers[i] = append(w.buffers[i], parquet.Value{}.Level(0, 0, i))
+			case fits(v, c):
+				w.buffers[i] = append(w.buffers[i], toParquet(v, c).Level(0, 1, i))
+			default:
+				companion = appendCompanion(companion, c.Name, *v)
+				w.exact[c.Name]++
+				w.buffers[i] = append(w.buffers[i], parquet.Value{}.Level(0, 0, i))
+			}
+		}
+		if companion == nil {
+			w.buffers[last] = append(w.buffers[last], parquet.Value{}.Level(0, 0, last))
 		} else {
-			w.buffer = append(w.buffer, parquet.ByteArrayValue(companion).Level(0, 1, last))
+			w.buffers[last] = append(w.buffers[last], parquet.ByteArrayValue(companion).Level(0, 1, last))
 		}
 	}
-	if _, err := w.writers[last].WriteRowValues(w.buffer); err != nil {
-		return err
+	for i, values := range w.buffers {
+		if _, err := w.writers[i].WriteRowValues(values); err != nil {
+			return err
+		}
 	}
 	size := chunk.Size() + 8*len(chunk.Values)
 	w.rows, w.bytes = w.rows+int64(n), w.bytes+int64(size)
@@ -129,6 +148,9 @@ func (w *Writer) Rows() int64 { return w.rows }
 
 // Close writes what is left and the footer.
 func (w *Writer) Close() (Written, error) {
+	if w.file == nil {
+		w.begin(nil)
+	}
 	if err := w.file.Close(); err != nil {
 		return Written{}, err
 	}
@@ -150,7 +172,7 @@ func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrDamaged, err)
 	}
-	want := schema("", columns).Columns()
+	want := schema("", columns, nil).Columns()
 	got := f.Schema().Columns()
 	if len(got) != len(want) {
 		return fmt.Errorf("%w: it has %d columns instead of %d", ErrDamaged, len(got), len(want))
@@ -171,7 +193,7 @@ func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink
 	return nil
 }
 
-const readRows = 1024
+const readRows = 256
 
 // readGroup reads the columns of a row group side by side.
 func readGroup(g parquet.RowGroup, columns []shape.Column, sink func(*value.Chunk) error) error {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"runtime/pprof"
 	"syscall"
 	"time"
 
@@ -29,6 +30,7 @@ func serveFlags(f *flag.FlagSet) {
 	f.String("tls-key", "", "key file of the certificate")
 	f.Bool("new-token", false, "make a new administrator's token and print it; the old one is void")
 	f.String("log", "text", "form of the log on standard error: text or json")
+	f.String("profile", "", "file for a CPU profile of the service, written until it stops; for go tool pprof")
 	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
 
@@ -43,6 +45,13 @@ func serve(e *env) error {
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(softMemory)
+	}
+	if file := e.flag("profile"); file != "" {
+		stop, err := profile(file)
+		if err != nil {
+			return err
+		}
+		defer stop()
 	}
 	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
@@ -74,6 +83,21 @@ func serve(e *env) error {
 	}
 	fmt.Fprintf(e.out, "listening at %s://%s\n", scheme, l.Addr())
 	return answer(ctx, s, l, log)
+}
+
+// profile writes where the processor's time goes to a file.
+func profile(file string) (stop func(), err error) {
+	f, err := os.Create(file)
+	if err == nil {
+		err = pprof.StartCPUProfile(f)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("-profile %s: %w", file, err)
+	}
+	return func() {
+		pprof.StopCPUProfile()
+		f.Close()
+	}, nil
 }
 
 func listen(address string) (net.Listener, error) {

@@ -37,7 +37,8 @@ type Engine struct {
 const (
 	sliceRows      = 125_000
 	sliceBytes     = 48 << 20
-	shortSliceRows = 5_000 // where reading keeps writers waiting
+	firstRows      = 25_000 // of a large run's first slice
+	shortSliceRows = 5_000  // where reading keeps writers waiting
 )
 
 // planLife is how long a plan can be run after it was made.

@@ -54,7 +54,7 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 			return nil, 0, err
 		}
 		if current {
-			after = w.slice.Last
+			after = w.slice.Next
 		}
 		if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.run.Deleting {
 			continue
@@ -372,6 +372,9 @@ func (r *runner) contents(ctx context.Context, w *work) error {
 	})
 	if err == nil && len(w.keys) > 0 && age >= 0 {
 		w.slice.Last = append(w.slice.Last, w.keys[len(w.keys)-1]...)
+		if w.slice.Next = w.slice.Last; w.manifest.WholeAges {
+			w.slice.Next = w.slice.Last[:1]
+		}
 	}
 	if asRead := w.manifest.AsRead; err == nil && asRead != nil {
 		if len(w.manifest.Omitted)+len(w.manifest.Masked) > 0 {

@@ -299,7 +299,7 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 		number = w.number + 1 + len(w.kin)
 		r.taken += int64(len(w.digests))
 		if overlap && w.slice.More {
-			next = r.fetch(ctx, number, w.slice.Last)
+			next = r.fetch(ctx, number, w.slice.Next)
 		}
 		ready = r.prove(ctx, w)
 		if before != nil {
@@ -325,7 +325,7 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 				}
 			}
 			if before = nil; w.slice.More {
-				next = r.fetch(ctx, number, w.slice.Last)
+				next = r.fetch(ctx, number, w.slice.Next)
 			}
 		}
 	}
@@ -397,6 +397,9 @@ func (r *runner) request(after []value.Value) source.SliceRequest {
 		} else if r.family == 0 {
 			req.MaxRows = familyFirst
 		}
+	}
+	if after == nil && r.run.Due > 2*sliceRows { // so that deleting begins soon
+		req.MaxRows = min(req.MaxRows, firstRows)
 	}
 	if r.source.Reads().BlocksWriters {
 		req.MaxRows = min(req.MaxRows, shortSliceRows)

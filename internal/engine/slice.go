@@ -88,6 +88,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 		return nil, err
 	}
 	w.slice, w.first = *slice, slice.First
+	m.WholeAges = len(slice.Next) < len(slice.Last)
 	m.Digest = w.set
 	if p.clean != nil {
 		m.Digest, m.AsRead = archivedSet, &w.set
@@ -298,7 +299,7 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 	r.addUp(w.pass, numbers(books))
 	done()
 	if w.pass == r.pass {
-		r.run.Position = source.EncodePosition(w.slice.Last)
+		r.run.Position = source.EncodePosition(w.slice.Next)
 	}
 	if err := r.show(ctx, true); err != nil {
 		return err

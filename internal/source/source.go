@@ -247,7 +247,7 @@ type Statement struct {
 // SliceRequest says what a slice takes.
 type SliceRequest struct {
 	Selection
-	After    []value.Value // age and key of the last row of the slice before; nil: from the oldest
+	After    []value.Value // Next of the slice before; nil: from the oldest
 	Columns  []int         // positions of the columns to read; age and key are read besides
 	Include  []filter.Ref  // joined columns that are read behind them
 	MaxRows  int
@@ -271,6 +271,7 @@ type Slice struct {
 	Locators Locators
 	First    []value.Value // age and key of the first row
 	Last     []value.Value // age and key of the last row
+	Next     []value.Value // where the next slice begins: Last, or the age alone where all rows of that age were read
 	More     bool          // the slice ended because it was full
 }
 

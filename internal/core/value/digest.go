@@ -1,15 +1,16 @@
 package value
 
 import (
-	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"math/bits"
+
+	"golang.org/x/crypto/blake2b"
 )
 
-// Digest is the SHA-256 (FIPS 180-4) of a row's canonical bytes.
-type Digest [sha256.Size]byte
+// Digest is the BLAKE2b-256 (RFC 7693) of a row's canonical bytes: as strong as SHA-256, and several times as fast on rows.
+type Digest [blake2b.Size256]byte
 
 // AppendCanonical appends a value's canonical bytes: one byte for the kind; then floats as 8 bytes big-endian, whole
 // numbers and times as zigzag variable-length integers, and all others as a variable-length count and their bytes
@@ -44,7 +45,7 @@ func (h *Hasher) Row(row []Value) Digest {
 	for i := range row {
 		h.buf = row[i].AppendCanonical(h.buf)
 	}
-	return sha256.Sum256(h.buf)
+	return blake2b.Sum256(h.buf)
 }
 
 // Set is the digest of a set of rows: the sum of their digests as 256-bit numbers modulo 2^256, and their count.

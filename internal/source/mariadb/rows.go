@@ -135,6 +135,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	}
 	if rows > 0 {
 		out.Last = value.CloneRow(last)
+		out.Next = out.Last
 	}
 	return out, nil
 }

@@ -368,7 +368,7 @@ func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, 
 // Statements returns the statements of a run.
 func (s *Source) Statements(ctx context.Context, sel source.Selection, columns []int) ([]source.Statement, error) {
 	d := newDialect(sel)
-	text, err := s.sliceQuery(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 125_000}, d)
+	text, err := s.sliceQuery(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 125_000}, d, &sliceReader{})
 	if err != nil {
 		return nil, err
 	}
@@ -391,7 +391,9 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 		}
 		return out, nil
 	}
-	k := &deletion{batch: source.Batch{Selection: sel}, keys: newLocators(sel.Table)}
-	text, args = k.query(0, table(sel.Table), false)
-	return append(out, source.Shown("each batch deletes by row address, version and key, as they were read", text, args)), nil
+	k := &deletion{batch: source.Batch{Selection: sel}, keys: newLocators(sel.Table, 0)}
+	text, args = k.query(0, table(sel.Table), byAddress)
+	out = append(out, source.Shown("each batch deletes by row address; version and key of every row that this reports are compared before the commit", text, args))
+	text, args = k.query(0, table(sel.Table), byVersion)
+	return append(out, source.Shown("where one of them is another than was read, the batch is taken back and deletes by address, version and key", text, args)), nil
 }

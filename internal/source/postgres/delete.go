@@ -26,9 +26,12 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 			return source.ErrLocators
 		}
 		d := &deletion{pc: pc, batch: b, keys: keys}
-		err := d.transaction(ctx, false)
+		err := d.transaction(ctx, byAddress)
+		if errors.Is(err, errOther) {
+			err = d.transaction(ctx, byVersion)
+		}
 		if code(err) == lockNotAvailable || code(err) == foreignKey {
-			err = d.transaction(ctx, true)
+			err = d.transaction(ctx, unlocked)
 		}
 		out = d.row
 		return err
@@ -44,6 +47,19 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 	return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)
 }
 
+// way is how a batch finds its rows.
+type way int
+
+const (
+	byAddress way = iota // the fastest; what it reports is compared, and the transaction taken back where a row is another
+	byVersion            // by address, version and key, all judged by the server
+	unlocked             // the same, of the rows that nobody has locked
+	picking              // picks the rows that nobody has locked
+)
+
+// errOther says that a row at an address is not the one that was read.
+var errOther = errors.New("the server reported another row than was read")
+
 // deletion is one try of one batch.
 type deletion struct {
 	pc    *pgconn.PgConn
@@ -54,10 +70,10 @@ type deletion struct {
 }
 
 // transaction is the delete transaction: journal row, lease, delete, what became of the rest, commit.
-func (d *deletion) transaction(ctx context.Context, skipLocked bool) (err error) {
+func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 	d.row = source.NewJournalRow(d.batch)
 	d.gone = make(map[int]bool, len(d.batch.Ordinals))
-	if _, err := d.pc.Exec(ctx, fmt.Sprintf("BEGIN; SET LOCAL lock_timeout = %d", max(d.batch.LockWait.Milliseconds(), 1))).ReadAll(); err != nil {
+	if _, err := d.pc.Exec(ctx, fmt.Sprintf("BEGIN; SET LOCAL lock_timeout = %d; SET LOCAL enable_seqscan = off", max(d.batch.LockWait.Milliseconds(), 1))).ReadAll(); err != nil {
 		return err
 	}
 	defer func() {
@@ -93,7 +109,7 @@ func (d *deletion) transaction(ctx context.Context, skipLocked bool) (err error)
 	}
 	slices.Sort(leaves)
 	for _, leaf := range leaves {
-		if err := d.leaf(ctx, leaf, byLeaf[leaf], skipLocked); err != nil {
+		if err := d.leaf(ctx, leaf, byLeaf[leaf], how); err != nil {
 			return err
 		}
 	}
@@ -109,14 +125,14 @@ func (d *deletion) transaction(ctx context.Context, skipLocked bool) (err error)
 
 // leaf deletes the rows that lie in one partition. The condition on the table's file is judged under the lock that
 // the statement itself has taken, so that no rewrite can come in between.
-func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, skipLocked bool) error {
+func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, how way) error {
 	name, err := d.leafName(ctx, leaf)
 	if err != nil || name == "" {
 		return err // a partition that is gone took its rows along: explain finds out
 	}
-	if skipLocked {
-		query, values := d.query(leaf, name, true)
-		free, err := d.addressed(ctx, query, values, ordinals, 1)
+	if how == unlocked {
+		query, values := d.query(leaf, name, picking)
+		free, err := d.addressed(ctx, query, values, ordinals, picking)
 		if err != nil {
 			return err
 		}
@@ -125,8 +141,8 @@ func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, skipLo
 		}
 		slices.Sort(ordinals)
 	}
-	query, values := d.query(leaf, name, false)
-	deleted, err := d.addressed(ctx, query, values, ordinals, 1+len(d.keys.columns))
+	query, values := d.query(leaf, name, how)
+	deleted, err := d.addressed(ctx, query, values, ordinals, how)
 	if err != nil {
 		return err
 	}
@@ -138,16 +154,24 @@ func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, skipLo
 	return nil
 }
 
-// query deletes rows of one partition by address, version and key, or with lock picks those that nobody has locked. It
-// returns the values that are bound behind the arrays of addresses, versions and keys.
-func (d *deletion) query(leaf uint32, name string, lock bool) (string, []any) {
-	arrays, names, on := keyJoin(d.keys.columns, 3)
-	match := fmt.Sprintf("t.ctid = d.tid AND t.xmin = d.ver AND %s AND pg_relation_filenode(%d) = %d", on, leaf, d.keys.leaves[leaf])
-	from := fmt.Sprintf("unnest($1::tid[], $2::xid[], %s) AS d(tid, ver, %s)", arrays, names)
-	if lock {
-		return fmt.Sprintf("SELECT t.ctid FROM %s JOIN ONLY %s t ON %s FOR UPDATE OF t SKIP LOCKED", from, name, match), nil
+// query deletes rows of one partition, or picks those that nobody has locked. It returns the values that are bound behind
+// the arrays of addresses, versions and keys.
+func (d *deletion) query(leaf uint32, name string, how way) (string, []any) {
+	file := fmt.Sprintf("pg_relation_filenode(%d) = %d", leaf, d.keys.leaves[leaf])
+	bound := 2 + len(d.keys.columns)
+	var query string
+	if how == byAddress {
+		bound = 1
+		query = fmt.Sprintf("DELETE FROM ONLY %s AS t WHERE t.ctid = ANY($1::tid[]) AND %s", name, file)
+	} else {
+		arrays, names, on := keyJoin(d.keys.columns, 3)
+		match := fmt.Sprintf("t.ctid = d.tid AND t.xmin = d.ver AND %s AND %s", on, file)
+		from := fmt.Sprintf("unnest($1::tid[], $2::xid[], %s) AS d(tid, ver, %s)", arrays, names)
+		if how == picking {
+			return fmt.Sprintf("SELECT t.ctid FROM %s JOIN ONLY %s t ON %s FOR UPDATE OF t SKIP LOCKED", from, name, match), nil
+		}
+		query = fmt.Sprintf("DELETE FROM ONLY %s AS t USING %s WHERE %s", name, from, match)
 	}
-	query := fmt.Sprintf("DELETE FROM ONLY %s AS t USING %s WHERE %s", name, from, match)
 	w := newDialect(d.batch.Selection)
 	for _, r := range d.batch.Referenced(w) {
 		query += " AND NOT " + r
@@ -158,46 +182,49 @@ func (d *deletion) query(leaf uint32, name string, lock bool) (string, []any) {
 	if rejudged := d.batch.Rejudged(w); rejudged != "" {
 		query += " AND " + rejudged
 	}
-	keys := make([]string, len(d.keys.columns))
-	for i, c := range d.keys.columns {
-		keys[i] = expression(c)
-	}
-	return w.Finish(query+" RETURNING t.ctid, "+strings.Join(keys, ", "), func(n int) string { return numbered(2 + len(keys) + n) })
+	list := append([]string{"t.ctid", "t.xmin"}, expressions(d.batch.Table, d.batch.Table.KeyPositions())...)
+	return w.Finish(query+" RETURNING "+strings.Join(list, ", "), func(n int) string { return numbered(bound + n) })
 }
 
-// addressed runs a statement over ordinals of one partition and returns those whose address, and key where the
-// statement returns it, came back.
-func (d *deletion) addressed(ctx context.Context, query string, values []any, ordinals []int, fields int) ([]int, error) {
-	tids, versions := make([][]byte, len(ordinals)), make([][]byte, len(ordinals))
-	keys := make([][]value.Value, len(ordinals))
-	byAddress := make(map[[6]byte]int, len(ordinals))
-	for i, o := range ordinals {
+// addressed runs a statement over ordinals of one partition and returns those whose address came back. Where the
+// statement deletes, version and key of each must be those that were read.
+func (d *deletion) addressed(ctx context.Context, query string, values []any, ordinals []int, how way) ([]int, error) {
+	byAddressOf := make(map[[6]byte]int, len(ordinals))
+	tids := newArray(typeTID, len(ordinals), 6)
+	for _, o := range ordinals {
 		at := &d.keys.rows[o]
-		tids[i] = at.address[:]
-		versions[i] = binary.BigEndian.AppendUint32(nil, at.version)
-		keys[i] = d.keys.Key(o)
-		byAddress[at.address] = o
+		tids = appendElement(tids, at.address[:])
+		byAddressOf[at.address] = o
 	}
-	keyParams, keyTypes := keyArrays(d.keys.columns, keys)
-	params := append([][]byte{array(typeTID, tids), array(typeXID, versions)}, keyParams...)
-	types := append([]uint32{arrayTID, arrayXID}, keyTypes...)
+	params, types := [][]byte{tids}, []uint32{arrayTID}
+	if how != byAddress {
+		versions := newArray(typeXID, len(ordinals), 4)
+		keys := make([][]value.Value, len(ordinals))
+		for i, o := range ordinals {
+			versions = appendElement(versions, binary.BigEndian.AppendUint32(nil, d.keys.rows[o].version))
+			keys[i] = d.keys.Key(o)
+		}
+		keyParams, keyTypes := keyArrays(d.keys.columns, keys)
+		params, types = append(append(params, versions), keyParams...), append(append(types, arrayXID), keyTypes...)
+	}
 	more, moreTypes := bindTexts(values)
 	params, types = append(params, more...), append(types, moreTypes...)
 	out := make([]int, 0, len(ordinals))
-	var mine, theirs []byte
+	var key []byte
 	err := eachRow(ctx, d.pc, query, params, types, func(f [][]byte) error {
-		o, ok := byAddress[[6]byte(f[0])]
-		if !ok || len(f) != fields {
-			return errors.New("the server reported a row that was not asked for")
+		if len(f) == 0 || len(f[0]) != 6 {
+			return errOther
 		}
-		for i, raw := range f[1:] {
-			v, err := decode(raw, d.keys.columns[i], func(b []byte) []byte { return b })
-			if err != nil {
-				return err
+		o, ok := byAddressOf[[6]byte(f[0])]
+		if !ok {
+			return errOther
+		}
+		if how != picking {
+			if len(f) != 2+len(d.keys.columns) || len(f[1]) != 4 || binary.BigEndian.Uint32(f[1]) != d.keys.rows[o].version {
+				return errOther
 			}
-			mine, theirs = d.keys.Key(o)[i].AppendCanonical(mine[:0]), v.AppendCanonical(theirs[:0])
-			if string(mine) != string(theirs) {
-				return errors.New("the server reported a row under another key than was read")
+			if key = appendKey(key[:0], f[2:]); string(key) != string(d.keys.rawKey(o)) {
+				return errOther
 			}
 		}
 		out = append(out, o)

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/url"
 	"strings"
+	"sync"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -22,6 +23,7 @@ import (
 type Source struct {
 	cfg  source.Config
 	pool *pgxpool.Pool
+	tied sync.Map // tables that turned out to have many rows of one age
 }
 
 // session is what every session of ours is set to, so that values, names and rights mean the same whatever the

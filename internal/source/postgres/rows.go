@@ -1,10 +1,12 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -22,12 +24,13 @@ type locators struct {
 	leaves   map[uint32]uint32 // partition → its file, which a rewrite of the table replaces
 	rows     []locator
 	columns  []*shape.Column // of the key
-	keys     []value.Value   // len(columns) a row
-	arena    value.Chunk
+	keys     []byte          // row after row, as appendKey writes them
+	starts   []int           // where each row's key begins
+	given    [][]value.Value // the keys that Locate was given: rows that it did not find have no other
 }
 
-func newLocators(t *shape.Table) *locators {
-	l := &locators{leaves: map[uint32]uint32{}}
+func newLocators(t *shape.Table, rows int) *locators {
+	l := &locators{leaves: map[uint32]uint32{}, rows: make([]locator, 0, rows), starts: make([]int, 0, rows), keys: make([]byte, 0, 16*rows)}
 	for _, pos := range t.KeyPositions() {
 		l.columns = append(l.columns, &t.Columns[pos])
 	}
@@ -39,11 +42,44 @@ type locator struct {
 	address       [6]byte
 }
 
-func (l *locators) Len() int { return len(l.rows) }
+func (l *locators) Len() int { return len(l.starts) }
+
+// rawKey is the key of a row as appendKey wrote it.
+func (l *locators) rawKey(i int) []byte {
+	if i+1 < len(l.starts) {
+		return l.keys[l.starts[i]:l.starts[i+1]]
+	}
+	return l.keys[l.starts[i]:]
+}
+
+// appendKey adds a key's columns as the server sent them: of each its length, 4 bytes big-endian, and its bytes.
+func appendKey(dst []byte, fields [][]byte) []byte {
+	for _, f := range fields {
+		dst = append(binary.BigEndian.AppendUint32(dst, uint32(len(f))), f...)
+	}
+	return dst
+}
+
+// eachKey hands on the columns of a row's key.
+func (l *locators) eachKey(i int, fn func(column int, raw []byte)) {
+	raw := l.rawKey(i)
+	for c := range l.columns {
+		n := int(binary.BigEndian.Uint32(raw))
+		fn(c, raw[4:4+n:4+n])
+		raw = raw[4+n:]
+	}
+}
 
 // Key returns the key of a row.
 func (l *locators) Key(i int) []value.Value {
-	return l.keys[i*len(l.columns) : (i+1)*len(l.columns)]
+	if l.given != nil {
+		return l.given[i]
+	}
+	out := make([]value.Value, len(l.columns))
+	l.eachKey(i, func(c int, raw []byte) {
+		out[c], _ = decode(raw, l.columns[c], func(b []byte) []byte { return b }) // add has seen that it decodes
+	})
+	return out
 }
 
 // parseLocator takes a row's address out of its first fields: tableoid, ctid, xmin.
@@ -56,20 +92,19 @@ func parseLocator(fields [][]byte) (at locator, err error) {
 	return at, nil
 }
 
-// add takes the locator and key out of the first fields of a row: tableoid, ctid, xmin, then the key's columns.
-func (l *locators) add(fields [][]byte) error {
-	at, err := parseLocator(fields)
-	if err != nil {
-		return err
+// add takes a row's locator.
+func (l *locators) add(at locator, key func(column int) []byte) error {
+	if n := len(l.rows); n == 0 || l.rows[n-1].leaf != at.leaf {
+		l.leaves[at.leaf] = 0
 	}
 	l.rows = append(l.rows, at)
-	l.leaves[at.leaf] = 0
+	l.starts = append(l.starts, len(l.keys))
 	for i, c := range l.columns {
-		k, err := decode(fields[3+i], c, l.arena.Keep)
-		if err != nil {
-			return err
+		raw := key(i)
+		if len(raw) == 0 && c.Kind != value.Text && c.Kind != value.Bytes {
+			return fmt.Errorf("column %q of the key has no value", c.Name)
 		}
-		l.keys = append(l.keys, k)
+		l.keys = append(binary.BigEndian.AppendUint32(l.keys, uint32(len(raw))), raw...)
 	}
 	return nil
 }
@@ -90,106 +125,173 @@ func expressions(t *shape.Table, columns []int) []string {
 	return out
 }
 
-const chunkRows, chunkBytes = 1024, 1 << 20
+const chunkRows, chunkBytes = 256, 1 << 20
 
-// ReadSlice reads one slice through binary COPY.
+// ReadSlice reads one slice through binary COPY. Where few rows share an age, they are read in order of the age alone,
+// which an index gives without sorting, and all rows of the last age together; otherwise in order of age and key.
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
 	t := req.Table
 	ageColumn, _ := req.AgeColumn()
-	keyPos := t.KeyPositions()
+	columns := req.Shapes()
+	r := &sliceReader{keys: newLocators(t, min(req.MaxRows, 1<<17)), columns: columns, chunk: &value.Chunk{Width: len(columns)}, sink: sink, maxBytes: req.MaxBytes, maxRows: req.MaxRows}
+	ageAlone, err := s.agesDiffer(ctx, req)
+	if err != nil {
+		return nil, fmt.Errorf("table %s: %w", t.Name, err)
+	}
+	r.ageAlone = ageAlone
 	d := newDialect(req.Selection)
-	query, err := s.sliceQuery(ctx, req, d)
+	query, err := s.sliceQuery(ctx, req, d, r)
 	if err != nil {
 		return nil, err
 	}
 	query, values := d.Finish(query, setting)
-
-	keys := newLocators(t)
-	out := &source.Slice{Locators: keys}
-	columns := req.Shapes()
-	chunk := &value.Chunk{Width: len(columns)}
-	bytes := int64(0)
-	full := errors.New("full")
-	var lastAge []byte // of the newest row, in binary form
-	flush := func() error {
-		if chunk.Rows() == 0 {
-			return nil
-		}
-		defer chunk.Reset()
-		return sink(chunk)
-	}
-	reader := &copyReader{row: func(fields [][]byte) error {
-		if err := keys.add(fields); err != nil {
-			return err
-		}
-		at := 3 + len(keyPos)
-		lastAge = append(lastAge[:0], fields[at]...)
-		if out.First == nil {
-			v, err := decode(lastAge, ageColumn, func(b []byte) []byte { return append([]byte{}, b...) })
-			if err != nil {
-				return err
-			}
-			out.First = append([]value.Value{v}, value.CloneRow(keys.Key(0))...)
-		}
-		for i, raw := range fields[at+1:] {
-			v, err := decode(raw, columns[i], chunk.Keep)
-			if err != nil {
-				return err
-			}
-			chunk.Values = append(chunk.Values, v)
-			bytes += int64(len(raw)) + 4
-		}
-		if chunk.Rows() >= chunkRows || chunk.Size() >= chunkBytes {
-			if err := flush(); err != nil {
-				return err
-			}
-		}
-		if bytes >= req.MaxBytes {
-			return full
-		}
-		return nil
-	}}
+	out := &source.Slice{Locators: r.keys}
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
-		keys.identity, _ = c.Conn().PgConn().CustomData()[identityKey].(string)
-		if _, err := c.Conn().PgConn().Exec(ctx, "BEGIN TRANSACTION READ ONLY").ReadAll(); err != nil {
+		pc := c.Conn().PgConn()
+		r.keys.identity, _ = pc.CustomData()[identityKey].(string)
+		if _, err := pc.Exec(ctx, "BEGIN TRANSACTION READ ONLY").ReadAll(); err != nil {
 			return err
 		}
-		if err := bindSettings(ctx, c.Conn().PgConn(), values); err != nil {
-			return errors.Join(err, run(context.WithoutCancel(ctx), c.Conn().PgConn(), "ROLLBACK"))
+		if err := bindSettings(ctx, pc, values); err != nil {
+			return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
 		}
-		if _, err := c.Conn().PgConn().CopyTo(ctx, reader, query); err != nil {
+		if _, err := pc.CopyTo(ctx, &copyReader{row: r.row}, query); err != nil {
 			c.Conn().Close(context.WithoutCancel(ctx)) // whatever else it would send is not wanted
 			return err
 		}
-		if err := files(ctx, c.Conn().PgConn(), keys); err != nil { // under the lock that reading has taken
+		if err := files(ctx, pc, r.keys); err != nil { // under the lock that reading has taken
 			return err
 		}
-		_, err := c.Conn().PgConn().Exec(ctx, "COMMIT").ReadAll()
+		_, err := pc.Exec(ctx, "COMMIT").ReadAll()
 		return err
 	})
-	if errors.Is(err, full) { // the stream was cut off, and the addresses may belong to a rewritten file: find out
-		err = s.conn(ctx, func(c *pgxpool.Conn) error { return files(ctx, c.Conn().PgConn(), keys) })
+	if errors.Is(err, errTies) {
+		s.tied.Store(t.Name, true)
+	}
+	if errors.Is(err, errFull) { // the stream was cut off, and the addresses may belong to a rewritten file: find out
+		err = s.conn(ctx, func(c *pgxpool.Conn) error { return files(ctx, c.Conn().PgConn(), r.keys) })
 		out.More = true
+	}
+	if err == nil {
+		err = r.flush()
 	}
 	if err != nil {
 		return nil, fmt.Errorf("table %s: reading a slice: %w", t.Name, err)
 	}
-	if err := flush(); err != nil {
-		return nil, err
-	}
-	out.More = out.More || keys.Len() >= req.MaxRows
-	if n := keys.Len(); n > 0 {
-		v, err := decode(lastAge, ageColumn, func(b []byte) []byte { return b })
+	out.More = out.More || r.keys.Len() >= req.MaxRows
+	if n := r.keys.Len(); n > 0 {
+		if out.First, err = r.position(0, r.firstAge, ageColumn); err == nil {
+			out.Last, err = r.position(n-1, r.lastAge, ageColumn)
+		}
 		if err != nil {
 			return nil, err
 		}
-		out.Last = append([]value.Value{v}, value.CloneRow(keys.Key(n-1))...)
+		if out.Next = out.Last; r.ageAlone {
+			out.Next = out.Last[:1]
+		}
 	}
 	return out, nil
 }
 
-// sliceQuery reads a slice: the locators, the age, and the columns.
-func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
+var (
+	errFull = errors.New("full")
+	errTies = errors.New("many rows have the same age")
+)
+
+// sliceReader takes in the rows of a slice as they arrive.
+type sliceReader struct {
+	keys              *locators
+	columns           []*shape.Column
+	chunk             *value.Chunk
+	sink              func(*value.Chunk) error
+	keyAt, at         []int // of each column of the key, and of each column read: its field
+	ageAt             int
+	ageAlone          bool // all rows of the last age are read
+	bytes, maxBytes   int64
+	maxRows           int
+	firstAge, lastAge []byte // in binary form
+}
+
+// position is the age and key of a row.
+func (r *sliceReader) position(row int, age []byte, c *shape.Column) ([]value.Value, error) {
+	v, err := decode(age, c, func(b []byte) []byte { return b })
+	return append([]value.Value{v}, value.CloneRow(r.keys.Key(row))...), err
+}
+
+func (r *sliceReader) flush() error {
+	if r.chunk.Rows() == 0 {
+		return nil
+	}
+	defer r.chunk.Reset()
+	return r.sink(r.chunk)
+}
+
+func (r *sliceReader) row(fields [][]byte) error {
+	age := fields[r.ageAt]
+	if r.ageAlone && r.keys.Len() > 0 {
+		if full := r.bytes >= r.maxBytes; full && string(age) != string(r.lastAge) {
+			return errFull
+		}
+		if r.keys.Len() > r.maxRows+tiesRows || r.bytes > 2*r.maxBytes {
+			return errTies
+		}
+	}
+	at, err := parseLocator(fields)
+	if err != nil {
+		return err
+	}
+	if err := r.keys.add(at, func(c int) []byte { return fields[r.keyAt[c]] }); err != nil {
+		return err
+	}
+	if age == nil {
+		r.lastAge = nil
+	} else {
+		r.lastAge = append(r.lastAge[:0], age...)
+	}
+	if r.keys.Len() == 1 {
+		r.firstAge = bytes.Clone(age)
+	}
+	for i, f := range r.at {
+		raw := fields[f]
+		v, err := decode(raw, r.columns[i], r.chunk.Keep)
+		if err != nil {
+			return err
+		}
+		r.chunk.Values = append(r.chunk.Values, v)
+		r.bytes += int64(len(raw)) + 4
+	}
+	if r.chunk.Rows() >= chunkRows || r.chunk.Size() >= chunkBytes {
+		if err := r.flush(); err != nil {
+			return err
+		}
+	}
+	if !r.ageAlone && r.bytes >= r.maxBytes {
+		return errFull
+	}
+	return nil
+}
+
+// At most so many rows may share an age, on average, for reading in order of the age alone; and of the last one so many
+// may come beyond the size of a slice.
+const sharedAge, tiesRows = 4, 10_000
+
+// agesDiffer says whether few rows share an age, by the statistics that the server keeps.
+func (s *Source) agesDiffer(ctx context.Context, req source.SliceRequest) (differ bool, err error) {
+	if _, tied := s.tied.Load(req.Table.Name); tied || req.Age.Join != "" || req.Empties() || req.MaxRows < sliceAlone || req.After != nil && len(req.After) > 1 {
+		return false, nil
+	}
+	err = s.pool.QueryRow(ctx, `SELECT current_setting('server_version_num')::int >= 130000 AND coalesce((SELECT bool_and(CASE WHEN s.n_distinct < 0 THEN s.n_distinct <= -1.0 / $2::float8
+		ELSE s.n_distinct > 0 AND s.n_distinct >= c.reltuples / $2::float8 END) FROM pg_stats s JOIN pg_class c ON c.oid = $1::regclass
+		WHERE s.schemaname = (SELECT nspname FROM pg_namespace WHERE oid = c.relnamespace) AND s.tablename = c.relname AND s.attname = $3), false)`,
+		table(req.Table), sharedAge, req.Age.Column).Scan(&differ)
+	return differ, err
+}
+
+// sliceAlone is the size of a slice from which on reading it in order of the age alone pays.
+const sliceAlone = 1000
+
+// sliceQuery reads a slice: the locators, the age, the key and the columns, each expression once.
+func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect, r *sliceReader) (string, error) {
 	t := req.Table
 	age, _ := req.AgeColumn()
 	where, err := s.selected(ctx, req.Selection, d)
@@ -197,29 +299,55 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		return "", err
 	}
 	order := quoteAll("t.", t.Key)
-	if !req.Empties() {
+	switch {
+	case r.ageAlone:
+		order = d.column()
+	case !req.Empties():
 		order = d.column() + ", " + order
 	}
 	if req.After != nil {
 		var bounds []string
+		columns := order
 		if !req.Empties() {
 			bounds = append(bounds, constant(req.After[0], age))
 		}
-		for i, k := range t.Key {
-			c, _ := t.Column(k)
-			bounds = append(bounds, constant(req.After[i+1], c))
+		for i, v := range req.After[1:] {
+			c, _ := t.Column(t.Key[i])
+			bounds = append(bounds, constant(v, c))
 		}
-		where += " AND (" + order + ") > (" + strings.Join(bounds, ", ") + ")"
-	}
-	list := append([]string{"t.tableoid", "t.ctid", "t.xmin"}, expressions(t, t.KeyPositions())...)
-	list = append(append(list, d.column()), expressions(t, req.Columns)...)
-	for _, r := range req.Include {
-		if list = append(list, d.name(r)); r.Column.AsText {
-			list[len(list)-1] += "::text"
+		if len(req.After) == 1 { // all rows of that age have been read
+			columns = d.column()
 		}
+		where += " AND (" + columns + ") > (" + strings.Join(bounds, ", ") + ")"
 	}
-	return fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d) TO STDOUT (FORMAT binary)",
-		strings.Join(list, ", "), table(t), where, order, req.MaxRows), nil
+	list := []string{"t.tableoid", "t.ctid", "t.xmin"}
+	field := func(expression string) int {
+		if i := slices.Index(list, expression); i >= 0 {
+			return i
+		}
+		list = append(list, expression)
+		return len(list) - 1
+	}
+	r.ageAt = field(d.column())
+	for _, e := range expressions(t, t.KeyPositions()) {
+		r.keyAt = append(r.keyAt, field(e))
+	}
+	for _, e := range expressions(t, req.Columns) {
+		r.at = append(r.at, field(e))
+	}
+	for _, i := range req.Include {
+		e := d.name(i)
+		if i.Column.AsText {
+			e += "::text"
+		}
+		r.at = append(r.at, field(e))
+	}
+	limit := fmt.Sprintf("LIMIT %d", req.MaxRows)
+	if r.ageAlone {
+		limit = fmt.Sprintf("FETCH FIRST %d ROWS WITH TIES", req.MaxRows)
+	}
+	return fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE %s ORDER BY %s %s) TO STDOUT (FORMAT binary)",
+		strings.Join(list, ", "), table(t), where, order, limit), nil
 }
 
 // files notes the file that each partition's rows lie in.
@@ -238,23 +366,18 @@ func files(ctx context.Context, c *pgconn.PgConn, l *locators) error {
 	return nil
 }
 
-// array writes values in the server's binary form of a one-dimensional array (array_recv).
-func array(elem uint32, values [][]byte) []byte {
-	size := 20
-	for _, v := range values {
-		size += 4 + len(v)
-	}
-	out := make([]byte, 0, size)
-	out = binary.BigEndian.AppendUint32(out, 1)
-	out = binary.BigEndian.AppendUint32(out, 0)
-	out = binary.BigEndian.AppendUint32(out, elem)
-	out = binary.BigEndian.AppendUint32(out, uint32(len(values)))
-	out = binary.BigEndian.AppendUint32(out, 1)
-	for _, v := range values {
-		out = binary.BigEndian.AppendUint32(out, uint32(len(v)))
-		out = append(out, v...)
+// newArray begins the server's binary form of a one-dimensional array (array_recv) of n elements of so many bytes;
+// appendElement adds each.
+func newArray(elem uint32, n, size int) []byte {
+	out := make([]byte, 0, 20+n*(4+size))
+	for _, head := range []uint32{1, 0, elem, uint32(n), 1} {
+		out = binary.BigEndian.AppendUint32(out, head)
 	}
 	return out
+}
+
+func appendElement(dst, v []byte) []byte {
+	return append(binary.BigEndian.AppendUint32(dst, uint32(len(v))), v...)
 }
 
 // OIDs of built-in types and of their arrays.
@@ -270,11 +393,11 @@ const locateGroup = 2000
 // keyArrays writes keys as one text array a column, to be bound as $1, $2 … behind unnest.
 func keyArrays(columns []*shape.Column, keys [][]value.Value) (params [][]byte, types []uint32) {
 	for i := range columns {
-		texts := make([][]byte, len(keys))
-		for j, k := range keys {
-			texts[j] = []byte(input(k[i]))
+		texts := newArray(typeText, len(keys), 16)
+		for _, k := range keys {
+			texts = appendElement(texts, []byte(input(k[i])))
 		}
-		params, types = append(params, array(typeText, texts)), append(types, arrayText)
+		params, types = append(params, texts), append(types, arrayText)
 	}
 	return params, types
 }
@@ -294,18 +417,17 @@ func keyJoin(columns []*shape.Column, first int) (arrays, names, on string) {
 // Locate finds rows by key and keeps the addresses of those whose content is the same as before.
 func (s *Source) Locate(ctx context.Context, sel source.Selection, keys [][]value.Value, digests []value.Digest) (source.Locators, error) {
 	t := sel.Table
-	out := newLocators(t)
-	out.rows = make([]locator, len(keys))
-	for _, k := range keys {
-		out.keys = append(out.keys, value.CloneRow(k)...)
-	}
+	out := newLocators(t, len(keys))
+	out.given = keys
+	out.rows, out.starts = out.rows[:len(keys)], out.starts[:len(keys)]
+	raws := make([][]byte, len(keys)) // keys as the server sends them
 	all := make([]int, len(t.Columns))
 	for i := range all {
 		all[i] = i
 	}
 	arrays, names, on := keyJoin(out.columns, 1)
-	query := fmt.Sprintf("SELECT d.ord, t.tableoid, t.ctid, t.xmin, %s FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s",
-		strings.Join(expressions(t, all), ", "), arrays, names, table(t), on)
+	query := fmt.Sprintf("SELECT d.ord, t.tableoid, t.ctid, t.xmin, %s, %s FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s",
+		strings.Join(expressions(t, t.KeyPositions()), ", "), strings.Join(expressions(t, all), ", "), arrays, names, table(t), on)
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		pc := c.Conn().PgConn()
 		out.identity, _ = pc.CustomData()[identityKey].(string)
@@ -314,10 +436,11 @@ func (s *Source) Locate(ctx context.Context, sel source.Selection, keys [][]valu
 			params, types := keyArrays(out.columns, group)
 			err := eachRow(ctx, pc, query, params, types, func(f [][]byte) error {
 				ord := from + int(binary.BigEndian.Uint64(f[0])) - 1
-				d, err := rowDigest(t, all, f[4:])
+				d, err := rowDigest(t, all, f[4+len(out.columns):])
 				if err != nil || d != digests[ord] {
 					return err
 				}
+				raws[ord] = appendKey(nil, f[4:4+len(out.columns)])
 				out.rows[ord], err = parseLocator(f[1:])
 				out.leaves[out.rows[ord].leaf] = 0
 				return err
@@ -330,6 +453,10 @@ func (s *Source) Locate(ctx context.Context, sel source.Selection, keys [][]valu
 	})
 	if err != nil {
 		return nil, fmt.Errorf("table %s: locating rows: %w", t.Name, err)
+	}
+	for i, raw := range raws {
+		out.starts[i] = len(out.keys)
+		out.keys = append(out.keys, raw...)
 	}
 	return out, nil
 }

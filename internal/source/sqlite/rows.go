@@ -99,6 +99,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	out.More = err == full || rows >= req.MaxRows
 	if rows > 0 {
 		out.Last = value.CloneRow(last)
+		out.Next = out.Last
 	}
 	return out, nil
 }
