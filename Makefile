@@ -31,7 +31,7 @@ test: build ## all tests, on private servers and in headless Chromium
 	$(GO) test -timeout 12m ./...
 
 bench: build ## archive and delete beside what a person does by hand; prints a table, writes JSON
-	@./tools/need.sh postgresql zstd
+	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 zstd
 	$(GO) run ./bench -out bench/out
 
 screenshots: build ## the console's pictures for docs/screenshots, from a demo that runs at ADDRESS

@@ -1,7 +1,7 @@
-// Command bench measures archiving and deleting with Amber Cellar beside what a careful person does by hand, in turn,
-// on a private PostgreSQL server with durable settings; and planning beside one hand-written statement. It prints a table of medians and ratios and writes JSON.
+// Command bench measures archiving, purging and planning with Amber Cellar beside what a careful person does by hand, in
+// turn, on private servers with durable settings. It prints tables of medians and ratios and writes JSON.
 //
-//	bench [-rows 2500000] [-plan-rows 5000000] [-rounds 5] [-only run|plan] [-out bench/out]
+//	bench [-only postgres-archive,sqlite,plan] [-rounds 5] [-rows N] [-out bench/out]
 package main
 
 import (
@@ -11,180 +11,200 @@ import (
 	"fmt"
 	"log"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
-
-	"ambercellar/internal/dbtest"
 )
 
-// settings are the server's; those that make a commit durable are the defaults, and stated all the same.
-var settings = []string{"fsync=on", "synchronous_commit=on", "full_page_writes=on", "shared_buffers=512MB", "max_wal_size=4GB", "checkpoint_timeout=30min", "autovacuum=off"}
+// dueShare of the rows is due: 400 of 1,000 days.
+const anchor, keepDays = "2026-11-23", 600
 
-// dueShare of the rows is archived: 400 of 1,000 days.
-const anchor, keepDays, dueShare = "2026-11-23", 600, 0.4
+// cutoff is the instant before which rows are due, by hand and for the service.
+func cutoff() time.Time {
+	at, _ := time.Parse(time.DateOnly, anchor)
+	return at.AddDate(0, 0, -keepDays)
+}
+
+// table is the table scan of one engine: rows of about 110 bytes over 1,000 days, three indexes.
+type table interface {
+	// settings are the server's; those that make a commit durable are named even where they are the defaults.
+	settings() []string
+	fill(rows int) error
+	// fresh puts the table back as fill left it, and its pages into the server's memory.
+	fresh() error
+	// address is what the service is told.
+	address() (engine, address string)
+	// archive and purge are the script of a careful administrator: the rows through zstd into a file, and the loop of deletes.
+	archive(ctx context.Context, file string) error
+	purge(ctx context.Context) error
+	count(ctx context.Context) (int64, error)
+	close()
+}
+
+// works are what can be measured, with the rows of the table.
+var works = []struct {
+	name  string
+	rows  int
+	start func() (table, error)
+	purge bool
+}{
+	{"postgres-archive", 5_000_000, startPostgres, false},
+	{"postgres-purge", 5_000_000, startPostgres, true},
+	{"mariadb-archive", 2_500_000, startMariaDB, false},
+	{"mariadb-purge", 2_500_000, startMariaDB, true},
+	{"sqlite-archive", 2_500_000, startSQLite, false},
+	{"sqlite-purge", 2_500_000, startSQLite, true},
+}
 
 // measure is one round of one side.
 type measure struct {
 	Seconds     float64   `json:"seconds"`
-	Processor   float64   `json:"processor_seconds"`      // of the whole machine, server and service and scripts together
-	CopySeconds float64   `json:"copy_seconds,omitempty"` // by hand: until the file is written
-	Bytes       int64     `json:"archive_bytes"`
-	Service     float64   `json:"service_seconds,omitempty"`   // of processors, the service's own
+	CopySeconds float64   `json:"copy_seconds,omitempty"`    // by hand: until the file is written
+	Processor   float64   `json:"processor_seconds"`         // of the whole machine: server, service and scripts together
+	Service     float64   `json:"service_seconds,omitempty"` // of processors, the service's own
+	Bytes       int64     `json:"archive_bytes,omitempty"`
 	PeakMemory  int64     `json:"peak_memory_bytes,omitempty"` // of the service, resident
 	Memory      []int64   `json:"memory_bytes,omitempty"`      // resident, sampled evenly over the run
 	Rates       []float64 `json:"rows_per_second,omitempty"`   // in each tenth of the run
 }
 
 type report struct {
+	Work     string               `json:"work"`
 	When     string               `json:"when"`
 	Machine  string               `json:"machine"`
 	Settings []string             `json:"server_settings"`
 	Rows     int                  `json:"rows"`
-	Due      int64                `json:"rows_archived"`
+	Due      int64                `json:"rows_due"`
 	Rounds   map[string][]measure `json:"rounds"`
 	Ratios   map[string]float64   `json:"ratios_of_medians"`
 }
 
 func main() {
-	rows := flag.Int("rows", 2_500_000, "rows of the table; 40 % of them are archived")
+	rows := flag.Int("rows", 0, "rows of the table, of which 40 % are due; 0: 5 million on PostgreSQL, 2.5 million on the others")
 	rounds := flag.Int("rounds", 5, "rounds of each side, in turn")
 	out := flag.String("out", "bench/out", "directory for the JSON")
-	planRows := flag.Int("plan-rows", 5_000_000, "rows of the table that is planned; 0 leaves the plans out")
+	planRows := flag.Int("plan-rows", 5_000_000, "rows of the table that is planned")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
-	only := flag.String("only", "", "run or plan: measure that alone")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", plan")
 	flag.Parse()
-	if *only != "run" && *planRows > 0 {
-		if err := plans(context.Background(), *planRows, *rounds, *out, *program); err != nil {
+	wanted := func(name string) bool {
+		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
+	}
+	ctx := context.Background()
+	var done []*report
+	for _, w := range works {
+		if !wanted(w.name) {
+			continue
+		}
+		if *rows > 0 {
+			w.rows = *rows
+		}
+		r, err := run(ctx, w.name, w.rows, *rounds, w.start, w.purge, *program)
+		if err == nil {
+			err = r.finish(*out)
+		}
+		if err != nil {
+			log.Fatalf("%s: %v", w.name, err)
+		}
+		done = append(done, r)
+	}
+	if wanted("plan") {
+		if err := plans(ctx, *planRows, *rounds, *out, *program); err != nil {
 			log.Fatal(err)
 		}
 	}
-	if *only == "plan" {
-		return
-	}
-	if err := run(context.Background(), *rows, *rounds, *out, *program); err != nil {
-		log.Fatal(err)
-	}
+	summary(done)
 }
 
-func run(ctx context.Context, rows, rounds int, out, program string) error {
-	fmt.Printf("starting a private PostgreSQL server (%s)\n", strings.Join(settings, ", "))
-	server, err := dbtest.Start(settings...)
+func names() (out []string) {
+	for _, w := range works {
+		out = append(out, w.name)
+	}
+	return out
+}
+
+const byHand, byHandAgain, ours = "by hand", "by hand again", "ours"
+
+func run(ctx context.Context, name string, rows, rounds int, start func() (table, error), purge bool, program string) (*report, error) {
+	t, err := start()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer server.Stop()
-	fmt.Printf("filling a table of %d rows with three indexes\n", rows)
-	if err := fill(server, rows); err != nil {
-		return err
+	defer t.close()
+	fmt.Printf("\n%s: %s\nfilling a table of %d rows with three indexes\n", name, strings.Join(t.settings(), ", "), rows)
+	if err := t.fill(rows); err != nil {
+		return nil, err
 	}
-	r := &report{When: time.Now().UTC().Format(time.RFC3339), Machine: fmt.Sprintf("%d processors, %s/%s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH), Settings: settings, Rows: rows, Rounds: map[string][]measure{}}
-	sides := []struct {
-		name string
-		do   func(context.Context, *dbtest.Server, string, string) (measure, int64, error)
-	}{
-		{"by hand", byHand},
-		{"by hand again", byHand}, // the noise band
-		{"ours", func(ctx context.Context, s *dbtest.Server, db, dir string) (measure, int64, error) {
-			return ours(ctx, s, db, dir, program)
-		}},
-	}
+	r := &report{Work: name, When: time.Now().UTC().Format(time.RFC3339), Machine: fmt.Sprintf("%d processors, %s/%s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH),
+		Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
 	for round := range rounds {
-		for _, side := range sides {
-			dir, err := os.MkdirTemp("", "ambercellar-bench-")
+		for _, side := range []string{byHand, byHandAgain, ours} { // the first two against each other show the noise
+			m, gone, err := once(ctx, t, side, purge, program)
 			if err != nil {
-				return err
-			}
-			if err := server.Exec("postgres", "DROP DATABASE IF EXISTS round"); err != nil {
-				return err
-			}
-			if err := server.Exec("postgres", "CREATE DATABASE round TEMPLATE base"); err != nil {
-				return err
-			}
-			if err := server.Exec("round", "CHECKPOINT; SELECT count(*), max(scanned_at) FROM scan"); err != nil {
-				return err
-			}
-			busy := processor()
-			m, gone, err := side.do(ctx, server, "round", dir)
-			m.Processor = processor() - busy
-			os.RemoveAll(dir)
-			if err != nil {
-				return fmt.Errorf("%s: %w", side.name, err)
+				return nil, fmt.Errorf("%s: %w", side, err)
 			}
 			if r.Due == 0 {
 				r.Due = gone
 			}
 			if gone != r.Due {
-				return fmt.Errorf("%s deleted %d rows and the first side %d", side.name, gone, r.Due)
+				return nil, fmt.Errorf("%s deleted %d rows and the first side %d", side, gone, r.Due)
 			}
-			r.Rounds[side.name] = append(r.Rounds[side.name], m)
-			fmt.Printf("round %d, %-13s  %6.2f s  %6.2f s of processors  (service %5.2f s)  %6.1f MB  peak memory %4d MiB\n", round+1, side.name, m.Seconds, m.Processor, m.Service, float64(m.Bytes)/1e6, m.PeakMemory>>20)
+			r.Rounds[side] = append(r.Rounds[side], m)
+			fmt.Printf("round %d, %-13s  %6.2f s  %6.2f s of processors (service %5.2f s)  %6.1f MB  peak memory %4d MiB\n", round+1, side, m.Seconds, m.Processor, m.Service, float64(m.Bytes)/1e6, m.PeakMemory>>20)
 		}
 	}
-	return r.finish(out)
+	return r, nil
 }
 
-func fill(s *dbtest.Server, rows int) error {
-	if err := s.Exec("postgres", "CREATE DATABASE base"); err != nil {
-		return err
-	}
-	if err := s.Exec("base", fmt.Sprintf(`
-SELECT setseed(0.5);
-CREATE TABLE scan (id bigserial PRIMARY KEY, booking_id bigint NOT NULL, vessel text NOT NULL, gate smallint NOT NULL,
-	scanned_at timestamptz NOT NULL, outcome text NOT NULL, fare numeric(9,2), device uuid, note text);
-INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note)
-SELECT (random() * 1e6)::bigint, (array['Heron', 'Plover', 'Dunlin', 'Curlew', 'Sanderling'])[1 + (random() * 4)::int], (random() * 12)::int,
-	timestamptz '%[2]s' - interval '1000 days' + (g::float8 / %[1]d) * interval '1000 days',
-	(array['ok', 'ok', 'ok', 'ok', 'late', 'refused'])[1 + (random() * 5)::int], (random() * 200)::numeric(9,2), gen_random_uuid(),
-	CASE WHEN random() < 0.2 THEN md5(g::text) END
-FROM generate_series(1, %[1]d) g;
-CREATE INDEX ON scan (scanned_at);
-CREATE INDEX ON scan (booking_id);`, rows, anchor)); err != nil {
-		return err
-	}
-	return s.Exec("base", "VACUUM ANALYZE scan")
-}
-
-// byHand is the script of a careful administrator: CSV through zstd, then deletes of 5,000 rows by row address, each
-// committed.
-func byHand(ctx context.Context, s *dbtest.Server, db, dir string) (m measure, gone int64, err error) {
-	file := filepath.Join(dir, "scan.csv.zst")
-	script := fmt.Sprintf(`set -euo pipefail
-cutoff="timestamptz '%s' - interval '%d days'"
-psql -qX -c "copy (select * from scan where scanned_at < $cutoff) to stdout csv" | zstd -3 -q -f -o %s
-date +%%s.%%N
-psql -qXAt <<SQL
-do \$\$ declare n int; begin loop
-  delete from scan where ctid = any(array(select ctid from scan where scanned_at < $cutoff limit 5000));
-  get diagnostics n = row_count; commit; exit when n = 0;
-end loop; end \$\$;
-SQL`, anchor, keepDays, file)
-	cmd := exec.CommandContext(ctx, "bash", "-c", script)
-	cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", s.Port), "PGUSER=postgres", "PGDATABASE="+db)
-	cmd.Stderr = os.Stderr
-	before, err := count(ctx, s.URL(db))
+// once is one round of one side, on a fresh table; what the disk still has to write of that is written first.
+func once(ctx context.Context, t table, side string, purge bool, program string) (m measure, gone int64, err error) {
+	dir, err := os.MkdirTemp("", "ambercellar-bench-")
 	if err != nil {
 		return m, 0, err
 	}
-	begun := time.Now()
-	text, err := cmd.Output()
-	m.Seconds = time.Since(begun).Seconds()
+	defer os.RemoveAll(dir)
+	if err := t.fresh(); err != nil {
+		return m, 0, err
+	}
+	syscall.Sync()
+	before, err := t.count(ctx)
 	if err != nil {
 		return m, 0, err
 	}
-	var copied float64
-	fmt.Sscan(string(text), &copied)
-	m.CopySeconds = copied - float64(begun.UnixNano())/1e9
-	st, err := os.Stat(file)
+	busy := processor()
+	if side == ours {
+		m, err = byService(ctx, t, dir, purge, program)
+	} else {
+		m, err = handwork(ctx, t, dir, purge)
+	}
 	if err != nil {
 		return m, 0, err
 	}
-	m.Bytes = st.Size()
-	after, err := count(ctx, s.URL(db))
+	m.Processor = processor() - busy
+	after, err := t.count(ctx)
 	return m, before - after, err
+}
+
+func handwork(ctx context.Context, t table, dir string, purge bool) (m measure, err error) {
+	begun := time.Now()
+	if !purge {
+		file := filepath.Join(dir, "scan.zst")
+		if err := t.archive(ctx, file); err != nil {
+			return m, err
+		}
+		m.CopySeconds = time.Since(begun).Seconds()
+		st, err := os.Stat(file)
+		if err != nil {
+			return m, err
+		}
+		m.Bytes = st.Size()
+	}
+	err = t.purge(ctx)
+	m.Seconds = time.Since(begun).Seconds()
+	return m, err
 }
 
 func median(of []measure, what func(measure) float64) float64 {
@@ -199,33 +219,48 @@ func median(of []measure, what func(measure) float64) float64 {
 	return all[len(all)/2]
 }
 
-// finish prints the table and writes the JSON.
+func seconds(m measure) float64 { return m.Seconds }
+func bytes(m measure) float64   { return float64(m.Bytes) }
+func memory(m measure) float64  { return float64(m.PeakMemory) }
+
+// finish works the ratios out and writes the JSON.
 func (r *report) finish(out string) error {
-	seconds := func(m measure) float64 { return m.Seconds }
-	bytes := func(m measure) float64 { return float64(m.Bytes) }
-	memory := func(m measure) float64 { return float64(m.PeakMemory) }
-	hand, again, mine := r.Rounds["by hand"], r.Rounds["by hand again"], r.Rounds["ours"]
-	var firstTenths, lastTenths float64
+	hand, again, mine := r.Rounds[byHand], r.Rounds[byHandAgain], r.Rounds[ours]
+	var firstHalf, secondHalf, firstRate, lastRate float64
 	for _, m := range mine {
-		n := len(m.Memory)
-		if n >= 10 {
-			firstTenths += float64(slices.Max(m.Memory[:n/2]))
-			lastTenths += float64(slices.Max(m.Memory[n/2:]))
+		if n := len(m.Memory); n >= 10 {
+			firstHalf += float64(slices.Max(m.Memory[:n/2]))
+			secondHalf += float64(slices.Max(m.Memory[n/2:]))
+		}
+		if n := len(m.Rates); n >= 4 { // the first and the last tenth are those of beginning and ending
+			firstRate += m.Rates[1]
+			lastRate += m.Rates[n-2]
 		}
 	}
+	both := append(slices.Clone(hand), again...)
 	r.Ratios = map[string]float64{
-		"time, ours to by hand":                        median(mine, seconds) / median(hand, seconds),
+		"time, ours to by hand":                        median(mine, seconds) / median(both, seconds),
 		"time, by hand to by hand":                     median(again, seconds) / median(hand, seconds),
-		"archive bytes, ours to by hand":               median(mine, bytes) / median(hand, bytes),
-		"peak memory, second half to first half, ours": lastTenths / max(firstTenths, 1),
+		"rate, ninth tenth to second":                  lastRate / max(firstRate, 1),
+		"processors, ours to by hand":                  median(mine, func(m measure) float64 { return m.Processor }) / median(both, func(m measure) float64 { return m.Processor }),
+		"peak memory, second half to first half, ours": secondHalf / max(firstHalf, 1),
 	}
-	fmt.Printf("\n%d of %d rows, medians of %d rounds\n\n", r.Due, r.Rows, len(mine))
-	fmt.Printf("%-16s %10s %14s %16s %16s\n", "", "seconds", "archive, MB", "time to by hand", "bytes to by hand")
-	for _, name := range []string{"by hand", "by hand again", "ours"} {
-		s, b := median(r.Rounds[name], seconds), median(r.Rounds[name], bytes)
-		fmt.Printf("%-16s %10.2f %14.1f %16.2f %16.2f\n", name, s, b/1e6, s/median(hand, seconds), b/median(hand, bytes))
+	if median(hand, bytes) > 0 {
+		r.Ratios["archive bytes, ours to by hand"] = median(mine, bytes) / median(hand, bytes)
 	}
-	fmt.Printf("\nours: peak memory %.0f MiB; its second half peaks at %.2f times its first half\n", median(mine, memory)/(1<<20), r.Ratios["peak memory, second half to first half, ours"])
+	fmt.Println()
+	for _, name := range []string{byHand, byHandAgain, ours} {
+		fmt.Printf("%-16s %8.2f s %8.1f MB\n", name, median(r.Rounds[name], seconds), median(r.Rounds[name], bytes)/1e6)
+	}
+	for _, name := range slices.Sorted(func(yield func(string) bool) {
+		for name := range r.Ratios {
+			if !yield(name) {
+				return
+			}
+		}
+	}) {
+		fmt.Printf("%-46s %6.2f\n", name, r.Ratios[name])
+	}
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
@@ -233,7 +268,23 @@ func (r *report) finish(out string) error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(out, "postgres.json")
+	path := filepath.Join(out, r.Work+".json")
 	fmt.Println("written to", path)
 	return os.WriteFile(path, append(b, '\n'), 0o644)
+}
+
+// summary is the table for the README.
+func summary(done []*report) {
+	if len(done) == 0 {
+		return
+	}
+	fmt.Printf("\n| work | rows | by hand | ours | time | noise | bytes | memory |\n|---|---|---|---|---|---|---|---|\n")
+	for _, r := range done {
+		size := "–"
+		if x, ok := r.Ratios["archive bytes, ours to by hand"]; ok {
+			size = fmt.Sprintf("%.2f ×", x)
+		}
+		fmt.Printf("| %s | %d of %d | %.2f s | %.2f s | %.2f × | %.2f × | %s | %.0f MiB |\n", r.Work, r.Due, r.Rows, median(r.Rounds[byHand], seconds), median(r.Rounds[ours], seconds),
+			r.Ratios["time, ours to by hand"], r.Ratios["time, by hand to by hand"], size, median(r.Rounds[ours], memory)/(1<<20))
+	}
 }

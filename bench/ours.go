@@ -12,74 +12,47 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/dbtest"
 	"ambercellar/internal/source"
 )
 
-func count(ctx context.Context, url string) (n int64, err error) {
-	c, err := pgx.Connect(ctx, url)
+// byService does the same work through a service in a process of its own: archived, verified, deleted, with a ledger.
+func byService(ctx context.Context, t table, dir string, purge bool, program string) (m measure, err error) {
+	c, process, stop, err := serve(ctx, program, dir)
 	if err != nil {
-		return 0, err
+		return m, err
 	}
-	defer c.Close(ctx)
-	err = c.QueryRow(ctx, "SELECT count(*) FROM scan").Scan(&n)
-	return n, err
-}
-
-// ours does the same work through a service in a process of its own: archived, verified, deleted, with a ledger.
-func ours(ctx context.Context, s *dbtest.Server, db, dir, program string) (m measure, gone int64, err error) {
-	cmd := exec.CommandContext(ctx, program, "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn", "-profile", os.Getenv("PROFILE"))
-	cmd.Stderr = os.Stderr
-	stdout, err := cmd.StdoutPipe()
-	if err != nil {
-		return m, 0, err
+	defer stop()
+	engine, address := t.address()
+	then := "then: archive\narchive: {store: cellar}\n"
+	if purge {
+		then = "then: purge\n"
 	}
-	if err := cmd.Start(); err != nil {
-		return m, 0, err
+	if engine != "postgres" { // whose column has a zone
+		then += "zone: UTC\n"
 	}
-	defer func() {
-		cmd.Process.Signal(syscall.SIGTERM)
-		cmd.Wait()
-	}()
-	c := &client.Client{}
-	for lines := bufio.NewScanner(stdout); c.Server == "" && lines.Scan(); {
-		if v, ok := strings.CutPrefix(lines.Text(), "administrator token: "); ok {
-			c.Token = v
-		}
-		if v, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
-			c.Server = v
-		}
+	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
+		return m, err
 	}
-	// The keep is counted from now, the bench's data from its anchor: the cutoff is the same as by hand.
-	at, err := time.Parse(time.DateOnly, anchor)
-	if err != nil {
-		return m, 0, err
-	}
-	cutoff := at.AddDate(0, 0, -keepDays)
-	rule := ("rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\nthen: archive\narchive: {store: cellar}\npace: unlimited\n")
-	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: "postgres", Address: s.URL(db)}); err != nil {
-		return m, 0, err
-	}
+	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: unlimited\n" + then
 	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: rule}); err != nil {
-		return m, 0, err
+		return m, err
 	}
-	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Before: cutoff.Format(time.RFC3339)})
+	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Before: cutoff().Format(time.RFC3339)})
 	if err != nil {
-		return m, 0, err
+		return m, err
 	}
+	spent := ownTime(process)
 	begun := time.Now()
 	r, err := client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
 	if err != nil {
-		return m, 0, err
+		return m, err
 	}
 	done := make(chan []int64)
-	sampling, stop := context.WithCancel(ctx)
-	go func() { done <- sample(sampling, cmd.Process.Pid) }()
+	sampling, end := context.WithCancel(ctx)
+	go func() { done <- sample(sampling, process) }()
 	var lastDone int64
 	lastAt := begun
 	err = c.Watch(ctx, r.ID, func(v api.RunView) error {
@@ -91,18 +64,47 @@ func ours(ctx context.Context, s *dbtest.Server, db, dir, program string) (m mea
 		return nil
 	})
 	m.Seconds = time.Since(begun).Seconds()
-	stop()
+	m.Service = ownTime(process) - spent
+	end()
 	m.Memory = <-done
 	if err == nil && (r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced) {
 		err = fmt.Errorf("the run is %s: %s", r.State, r.Reason)
 	}
-	if err != nil {
-		return m, 0, err
+	if err != nil || purge {
+		peak, unknown := resident(process, "VmHWM:")
+		m.PeakMemory = peak
+		return m, errors.Join(err, unknown)
 	}
-	m.Service = ownTime(cmd.Process.Pid)
-	m.PeakMemory, err = resident(cmd.Process.Pid, "VmHWM:")
+	m.PeakMemory, err = resident(process, "VmHWM:")
 	m.Bytes = r.FileBytes
-	return m, r.Ledger.Deleted, errors.Join(err, whole(dir))
+	return m, errors.Join(err, whole(dir))
+}
+
+// serve starts the service and returns a client of it, its process, and a function that stops it. PROFILE names a file for
+// a profile of its processor time.
+func serve(ctx context.Context, program, dir string) (*client.Client, int, func(), error) {
+	cmd := exec.CommandContext(ctx, program, "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn", "-profile", os.Getenv("PROFILE"))
+	cmd.Stderr = os.Stderr
+	stdout, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	c := &client.Client{}
+	for lines := bufio.NewScanner(stdout); c.Server == "" && lines.Scan(); {
+		if v, ok := strings.CutPrefix(lines.Text(), "administrator token: "); ok {
+			c.Token = v
+		}
+		if v, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
+			c.Server = v
+		}
+	}
+	return c, cmd.Process.Pid, func() {
+		cmd.Process.Signal(syscall.SIGTERM)
+		cmd.Wait()
+	}, nil
 }
 
 // whole checks that the archive lies where it should.

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -10,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"ambercellar/internal/api"
@@ -51,13 +49,13 @@ type planReport struct {
 // plans measures the estimate, and the exact plan beside one hand-written statement that gives the same figures.
 func plans(ctx context.Context, rows, rounds int, out, program string) error {
 	fmt.Println("starting a private PostgreSQL server")
-	server, err := dbtest.Start(settings...)
+	server, err := dbtest.Start(postgresSettings...)
 	if err != nil {
 		return err
 	}
 	defer server.Stop()
 	fmt.Printf("filling a table of %d rows with three indexes\n", rows)
-	if err := fill(server, rows); err != nil {
+	if err := (postgres{server}).fill(rows); err != nil {
 		return err
 	}
 	dir, err := os.MkdirTemp("", "ambercellar-bench-")
@@ -65,7 +63,7 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	c, stop, err := serve(ctx, program, dir)
+	c, _, stop, err := serve(ctx, program, dir)
 	if err != nil {
 		return err
 	}
@@ -76,7 +74,7 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: planRule}); err != nil {
 		return err
 	}
-	r := planReport{When: time.Now().UTC().Format(time.RFC3339), Rows: rows, Settings: settings, Seconds: map[string][]float64{}, Ratios: map[string]float64{}}
+	r := planReport{When: time.Now().UTC().Format(time.RFC3339), Rows: rows, Settings: postgresSettings, Seconds: map[string][]float64{}, Ratios: map[string]float64{}}
 	hand := func() (int64, error) { // the number of due rows, to compare
 		cmd := exec.CommandContext(ctx, "psql", "-qXAt", "-F", " ", "-c", handPlan)
 		cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", server.Port), "PGUSER=postgres", "PGDATABASE=base", "PGTZ=UTC")
@@ -136,29 +134,4 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 	path := filepath.Join(out, "plan.json")
 	fmt.Println("written to", path)
 	return os.WriteFile(path, append(b, '\n'), 0o644)
-}
-
-// serve starts the service and returns a client of it, and a function that stops it.
-func serve(ctx context.Context, program, dir string) (*client.Client, func(), error) {
-	cmd := exec.CommandContext(ctx, program, "serve", "-data", dir, "-listen", "127.0.0.1:0")
-	stdout, err := cmd.StdoutPipe()
-	if err == nil {
-		err = cmd.Start()
-	}
-	if err != nil {
-		return nil, nil, err
-	}
-	c := &client.Client{}
-	for lines := bufio.NewScanner(stdout); c.Server == "" && lines.Scan(); {
-		if v, ok := strings.CutPrefix(lines.Text(), "administrator token: "); ok {
-			c.Token = v
-		}
-		if v, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
-			c.Server = v
-		}
-	}
-	return c, func() {
-		cmd.Process.Signal(syscall.SIGTERM)
-		cmd.Wait()
-	}, nil
 }

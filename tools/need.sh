@@ -9,6 +9,7 @@ have() {
   case $1 in
     go) command -v go >/dev/null && least "$(go env GOVERSION | sed 's/^go//')" 1.26 ;;
     node) command -v npm >/dev/null && least "$(node --version | sed 's/^v//')" 20.19 ;;
+    mariadb-client) command -v mariadb >/dev/null ;;
     mariadb-server) [ -x /usr/sbin/mariadbd ] && command -v mariadb-install-db >/dev/null ;;
     postgresql) compgen -G '/usr/lib/postgresql/*/bin/initdb' >/dev/null ;;
     *) command -v "$1" >/dev/null ;;

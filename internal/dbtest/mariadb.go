@@ -3,6 +3,7 @@ package dbtest
 import (
 	"bytes"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -121,6 +122,16 @@ func (s *MariaServer) Restart() error {
 	s.command.Process.Kill()
 	<-s.done
 	return s.launch()
+}
+
+// Data is the directory of the server's files.
+func (s *MariaServer) Data() string { return filepath.Join(s.dir, "data") }
+
+// While stops the server, calls fn, which may exchange its files, and starts the server again.
+func (s *MariaServer) While(fn func() error) error {
+	s.command.Process.Signal(syscall.SIGTERM)
+	<-s.done
+	return errors.Join(fn(), s.launch())
 }
 
 // URL is the address of a database of the server, for its superuser.

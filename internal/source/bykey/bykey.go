@@ -55,6 +55,8 @@ type Rower func(row []value.Value) error
 type Operations struct {
 	// Delete deletes the rows of these keys, but for those that are held or that other tables refer to, and reports each.
 	Delete func(ctx context.Context, keys [][]value.Value, report Rower) error
+	// List, where it is set, says that Delete reported rows that it was not asked for, and must name each key from now on.
+	List func()
 	// Undo takes the last Delete back.
 	Undo func(ctx context.Context) error
 	// Read reads the rows of these keys; Held only those that are held.
@@ -129,12 +131,45 @@ func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.Jou
 			}
 		}
 		if strange {
+			if ops.List != nil {
+				ops.List()
+			}
 			if wanted, err = exactly(ctx, ops, read, wanted); err != nil {
 				return err
 			}
 		}
 	}
 	return explain(ctx, b, ops, read, out, ordinals, gone)
+}
+
+// stretch is from how many consecutive keys on a statement names their first and last instead of each.
+const stretch = 64
+
+// Consecutive returns how many of the keys, from the first, are consecutive whole numbers, if they are enough for naming
+// only the first and the last of them; otherwise 0, and behind it how many come before the next ones that are.
+func Consecutive(keys [][]value.Value) (n, before int) {
+	run := 0 // where the present stretch begins
+	for i, k := range keys {
+		if len(k) != 1 || k[0].Kind != value.Int {
+			return 0, len(keys)
+		}
+		if i == run || k[0].N == keys[i-1][0].N+1 {
+			continue
+		}
+		if i-run >= stretch {
+			break
+		}
+		run = i
+	}
+	for n = run; n < len(keys) && keys[n][0].N == keys[run][0].N+int64(n-run); n++ {
+	}
+	switch {
+	case n-run < stretch:
+		return 0, len(keys)
+	case run == 0:
+		return n, 0
+	}
+	return 0, run
 }
 
 // exactly returns those keys that rows of the table have bit by bit, whatever the columns' collation.

@@ -78,7 +78,7 @@ func (s *Source) familyOperations(c *sql.Conn, b source.Batch, skip bool) family
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
 			err = part(sel, nil).groups(true, keys, func(group [][]value.Value) error {
-				in, args := among(sel.Table.Key, "", group)
+				in, args := amongKeys(sel.Table, "", group)
 				res, err := c.ExecContext(ctx, unlinkText(sel.Table, columns)+in, args...)
 				if err != nil {
 					return err

@@ -169,6 +169,15 @@ func among(columns []string, prefix string, keys [][]value.Value) (string, []any
 	return list + " IN (" + strings.Join(parts, ", ") + ")", args
 }
 
+// amongKeys is among for a table's key. Consecutive whole numbers are named by their first and last: a column that holds
+// them holds nothing in between.
+func amongKeys(t *shape.Table, prefix string, keys [][]value.Value) (string, []any) {
+	if n, _ := bykey.Consecutive(keys); n > 0 && n == len(keys) {
+		return prefix + quote(t.Key[0]) + " BETWEEN ? AND ?", []any{keys[0][0].N, keys[n-1][0].N}
+	}
+	return among(t.Key, prefix, keys)
+}
+
 // batchWork is one delete transaction.
 type batchWork struct {
 	*Source
@@ -283,7 +292,10 @@ func (w *batchWork) groups(locks bool, keys [][]value.Value, fn func([][]value.V
 		size = 1
 	}
 	for len(keys) > 0 {
-		n := min(size, len(keys))
+		n, before := bykey.Consecutive(keys)
+		if n == 0 || size == 1 {
+			n = min(size, max(before, 1), len(keys))
+		}
 		if err := fn(keys[:n]); err != nil {
 			return err
 		}
@@ -310,7 +322,7 @@ func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, 
 	t := w.b.Table
 	condition, more := d.Finish(condition, nil)
 	return w.groups(strings.HasSuffix(lock, "FOR UPDATE"), keys, func(group [][]value.Value) error {
-		in, args := among(t.Key, "t.", group)
+		in, args := amongKeys(t, "t.", group)
 		query := "SELECT " + expressions(t, "t.", w.columns()) + " FROM " + quote(t.Name) + " t WHERE " + in + condition + lock
 		return w.reporting(ctx, query, append(args, more...), report)
 	})
@@ -340,7 +352,7 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 	d := newDialect(w.b.Selection, prefix)
 	condition, more := d.Finish(unheld(w.b.Selection, d), nil)
 	return w.groups(true, keys, func(group [][]value.Value) error {
-		in, args := among(t.Key, prefix, group)
+		in, args := amongKeys(t, prefix, group)
 		return w.reporting(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+expressions(t, "", w.columns()), append(args, more...), report)
 	})
 }
@@ -358,7 +370,7 @@ func (w *batchWork) lockAndDelete(ctx context.Context, keys [][]value.Value, rep
 		return err
 	}
 	return w.groups(true, locked, func(group [][]value.Value) error {
-		in, args := among(t.Key, quote(t.Name)+".", group)
+		in, args := amongKeys(t, quote(t.Name)+".", group)
 		res, err := w.conn.ExecContext(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in, args...)
 		if err != nil {
 			return err

@@ -25,6 +25,7 @@ type dialect struct {
 	sel    source.Selection
 	age    rule.Age
 	prefix string
+	ranges bool // consecutive keys are named by their first and last, which may find more than them
 	judged bool // the rows hold, as column judgedAge, what Judge makes of their age
 }
 

@@ -150,19 +150,27 @@ func among(ctx context.Context, conn *sql.Conn, columns []string, d *dialect, be
 	group := max(maxBound/len(columns), 1)
 	one := "(?" + strings.Repeat(", ?", len(columns)-1) + ")"
 	for len(keys) > 0 {
-		n := min(group, len(keys))
-		bound := make([]any, 0, n*len(columns))
-		for _, k := range keys[:n] {
-			vs, err := fromValues(k)
-			if err != nil {
-				return err
+		condition, bound := "", []any(nil)
+		n, apart := bykey.Consecutive(keys)
+		if n > 0 && d.ranges {
+			condition, bound = quote(columns[0])+" BETWEEN ? AND ?", []any{keys[0][0].N, keys[n-1][0].N}
+		} else {
+			if n = min(group, len(keys)); apart > 0 && d.ranges {
+				n = min(n, apart)
 			}
-			bound = append(bound, vs...)
+			bound = make([]any, 0, n*len(columns))
+			for _, k := range keys[:n] {
+				vs, err := fromValues(k)
+				if err != nil {
+					return err
+				}
+				bound = append(bound, vs...)
+			}
+			condition = "(" + quoteAll("", columns) + ") IN (VALUES " + one + strings.Repeat(", "+one, n-1) + ")"
 		}
 		first, args := d.Finish(before, nil)
 		last, rest := d.Finish(after, nil)
 		args = append(append(args, bound...), rest...)
-		condition := "(" + quoteAll("", columns) + ") IN (VALUES " + one + strings.Repeat(", "+one, n-1) + ")"
 		if err := eachRow(ctx, conn, first+condition+last, args, fn); err != nil {
 			return err
 		}
@@ -231,8 +239,10 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 		}
 	}
 	d := newDialect(b.Selection, "t.")
+	ranged := newDialect(b.Selection, "t.")
+	ranged.ranges = true
 	content := "SELECT " + expressions(t, "t.", append(append([]int{}, b.Columns...), t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE "
-	remove := query(deleteQuery(b.Selection, d), deleteTail(b.Selection, b.Columns, d), d)
+	remove := query(deleteQuery(b.Selection, ranged), deleteTail(b.Selection, b.Columns, ranged), ranged)
 	ops := bykey.Operations{
 		Delete: func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
 			if err := exec(ctx, "SAVEPOINT unchanged"); err != nil {
@@ -246,6 +256,7 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 			}
 			return exec(ctx, "RELEASE unchanged")
 		},
+		List: func() { ranged.ranges = false },
 		Read: query(content, "", d),
 	}
 	if held := b.Held(d); held != "" {
