@@ -45,6 +45,7 @@ type NewSource struct {
 	PasswordFile string `json:"password_file,omitempty"`
 	TLS          string `json:"tls,omitempty"`
 	TLSCA        string `json:"tls_ca,omitempty"`
+	Disk         string `json:"disk,omitempty"`
 	Connections  int    `json:"connections,omitempty"`
 }
 
@@ -155,6 +156,8 @@ type RunView struct {
 	Done        int64    `json:"done"` // rows dealt with
 	Rate        float64  `json:"rate"` // rows a second while working
 	SecondsLeft *float64 `json:"seconds_left"`
+	SecondsLow  *float64 `json:"seconds_low"`  // if it goes on as its faster batches did
+	SecondsHigh *float64 `json:"seconds_high"` // and as its slower ones, rests included
 }
 
 func viewRun(r *catalog.Run) RunView {
@@ -163,8 +166,13 @@ func viewRun(r *catalog.Run) RunView {
 		v.Rate = float64(v.Done) / (float64(r.Working) / 1e6)
 	}
 	if r.State == catalog.Running && v.Rate > 0 {
-		left := max(float64(r.Due-v.Done), 0) / v.Rate
+		rows := max(float64(r.Due-v.Done), 0)
+		left := rows / v.Rate
 		v.SecondsLeft = &left
+		if r.SlowRate > 0 {
+			low, high := rows/r.FastRate, rows/r.SlowRate
+			v.SecondsLow, v.SecondsHigh = &low, &high
+		}
 	}
 	return v
 }

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"ambercellar/internal/core/pace"
 )
 
 // RunState is where a run stands.
@@ -17,8 +19,9 @@ const (
 	Queued    RunState = "queued"
 	Running   RunState = "running"
 	Paused    RunState = "paused"
-	Failed    RunState = "failed" // stopped for a reason; can be resumed or cancelled
-	Copied    RunState = "copied" // everything is copied and verified; the deleting waits for its own decision
+	Resting   RunState = "resting" // until its next window of time opens
+	Failed    RunState = "failed"  // stopped for a reason; can be resumed or cancelled
+	Copied    RunState = "copied"  // everything is copied and verified; the deleting waits for its own decision
 	Done      RunState = "done"
 	Cancelled RunState = "cancelled"
 )
@@ -26,7 +29,8 @@ const (
 // afterRun says which state of a run may follow which.
 var afterRun = map[RunState][]RunState{
 	Queued:  {Running, Paused, Cancelled},
-	Running: {Done, Paused, Failed, Cancelled, Copied},
+	Running: {Done, Paused, Resting, Failed, Cancelled, Copied},
+	Resting: {Queued, Paused, Cancelled, Running},
 	Copied:  {Queued, Cancelled, Running},
 	Paused:  {Queued, Cancelled, Running},
 	Failed:  {Queued, Cancelled, Running},
@@ -83,7 +87,28 @@ type Run struct {
 	Limit     int64        `db:"row_limit" json:"limit,omitempty"`
 	Deleting  bool         `db:"deleting" json:"deleting"`   // of a run that copies: it was decided that the rows go
 	DeleteAt  *Time        `db:"delete_at" json:"delete_at"` // when that is decided on its own
+	ResumeAt  *Time        `db:"resume_at" json:"resume_at"` // of a run that rests: when its next window opens
+
+	WindowFrom     *Time  `db:"window_from" json:"-"`                     // when the window opened in which it last worked
+	WindowBegan    *Time  `db:"window_began" json:"window_began"`         // and when it began to work in it
+	WindowRows     int64  `db:"window_rows" json:"window_rows"`           // rows taken in that window
+	LastWindowRows int64  `db:"last_window_rows" json:"last_window_rows"` // and in the one before
+	WindowsLeft    *int64 `db:"windows_left" json:"windows_left"`         // that it will take, as far as can be told
+
+	Pressure  *pace.Pressure `db:"-" json:"pressure,omitempty"`   // of the database, while the run goes on
+	FastRate  float64        `db:"-" json:"-"`                    // rows a second of the faster ones among the last batches, rests included
+	SlowRate  float64        `db:"-" json:"-"`                    // and of the slower ones
+	BatchRows int            `db:"-" json:"batch_rows,omitempty"` // that the next batch will take
 	Ledger    `json:"ledger"`
+}
+
+// Slowdown is a time in which a run went slower than its pace, or rested, and why.
+type Slowdown struct {
+	Run    string `db:"run" json:"-"`
+	Begun  Time   `db:"begun" json:"begun"`
+	Ended  *Time  `db:"ended" json:"ended"` // nil: still
+	Rests  bool   `db:"rests" json:"rests"` // it rested altogether
+	Reason string `db:"reason" json:"reason"`
 }
 
 // Pass is the part of a run that takes the rows of one clause.
@@ -121,6 +146,8 @@ type Batch struct {
 	Skipped  int    `db:"skipped" json:"skipped"`
 	Micros   int64  `db:"micros" json:"micros"`
 	At       Time   `db:"at" json:"at"`
+	Rest     int64  `db:"rest_micros" json:"rest_micros"` // after it
+	LogBytes *int64 `db:"log_bytes" json:"log_bytes"`     // that the database's log grew by, others' writing included
 }
 
 // SegmentState is where a segment stands.
@@ -219,7 +246,7 @@ var ErrActive = errors.New("the table has a run that has not ended")
 func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		var other string
-		tx.GetContext(ctx, &other, "SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN ('queued', 'running', 'paused', 'failed', 'copied')", r.Source, r.Table)
+		tx.GetContext(ctx, &other, "SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN ('queued', 'running', 'paused', 'resting', 'failed', 'copied')", r.Source, r.Table)
 		if other != "" {
 			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, other, r.Source, r.Table)
 		}
@@ -300,22 +327,33 @@ func (c *Catalog) SetPace(ctx context.Context, actor, id, pace string) (*Run, er
 	return out, err
 }
 
-// SaveProgress keeps a run's counts and the batches done since the last time.
-func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch) error {
+// SaveProgress keeps a run's counts, and the batches done and the times gone slowly since the last time.
+func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slow ...Slowdown) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
 			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
-			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, deleting = :deleting, delete_at = :delete_at WHERE id = :id`, r); err != nil {
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, deleting = :deleting, delete_at = :delete_at,
+			resume_at = :resume_at, window_from = :window_from, window_began = :window_began, window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left WHERE id = :id`, r); err != nil {
 			return err
 		}
 		for _, b := range batches {
-			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO batch (run, segment, number, retry, row_count, deleted, changed, vanished, held, skipped, micros, at)
-				VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :held, :skipped, :micros, :at)`, b); err != nil {
+			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO batch (run, segment, number, retry, row_count, deleted, changed, vanished, held, skipped, micros, at, rest_micros, log_bytes)
+				VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :held, :skipped, :micros, :at, :rest_micros, :log_bytes)`, b); err != nil {
+				return err
+			}
+		}
+		for _, s := range slow {
+			if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO slowdown (run, begun, ended, rests, reason) VALUES (:run, :begun, :ended, :rests, :reason)", s); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// Slowdowns lists the times in which a run went slower than its pace, the newest first.
+func (c *Catalog) Slowdowns(ctx context.Context, run string, limit, offset int) ([]Slowdown, error) {
+	return list[Slowdown](ctx, c.db, "SELECT * FROM slowdown WHERE run = ? ORDER BY begun DESC LIMIT ? OFFSET ?", run, limit, offset)
 }
 
 // Batches lists the batches of a run, the newest first.

@@ -104,6 +104,7 @@ func sourceFlags(f *flag.FlagSet) {
 	f.String("password-file", "", "file that holds the password, readable by the service")
 	f.String("tls", "", "verify, require or off; left out, it is verify but for loopback addresses")
 	f.String("tls-ca", "", "file of certificates that may sign the server's")
+	f.String("disk", "", "directory of the service's machine on whose disk the database's files are, for watching its free space; SQLite's own if left out")
 	f.Int("connections", 4, "the most connections that the service opens, 3 to 100")
 }
 
@@ -117,7 +118,7 @@ func sourceAdd(e *env) error {
 		}
 	}
 	in := api.NewSource{Name: e.args[0], Engine: e.flag("engine"), Address: address, PasswordEnv: e.flag("password-env"), PasswordFile: e.flag("password-file"),
-		TLS: e.flag("tls"), TLSCA: e.flag("tls-ca"), Connections: connections}
+		TLS: e.flag("tls"), TLSCA: e.flag("tls-ca"), Disk: e.flag("disk"), Connections: connections}
 	r, err := client.Post[source.Report](e.ctx, e.client, "/sources", in)
 	if err != nil {
 		return err

@@ -16,8 +16,10 @@ func (r *runner) deleteSlice(ctx context.Context, w *work, journal []source.Jour
 	todo, number := remaining(w, journal)
 	var locked []int
 	for len(todo) > 0 {
-		r.changePace()
-		n := w.bite(todo, r.pace.Rows())
+		if err := r.giveWay(ctx); err != nil {
+			return err
+		}
+		n := w.bite(todo, r.share(r.pace.Rows()))
 		row, err := r.deleteBatch(ctx, w, number, false, todo[:n])
 		if err != nil {
 			return err
@@ -89,7 +91,7 @@ func (e *Engine) SetPace(ctx context.Context, actor, id, text string) (*catalog.
 func (r *runner) changePace() {
 	if p, ok := r.paces.LoadAndDelete(r.run.ID); ok {
 		r.run.Pace = string(p.(pace.Pace))
-		r.pace.Change(p.(pace.Pace))
+		r.pace.Change(p.(pace.Pace), r.source.Reads().SmallBatches)
 	}
 }
 
@@ -131,41 +133,53 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 	if err != nil {
 		return nil, err
 	}
-	r.run.Reason = ""
+	r.run.Reason = r.load.reason
 	took := r.Now().Sub(tried)
-	r.measureLog(ctx)
+	grown := r.measureLog(ctx)
 	row = rows[0]
+	if !again {
+		r.run.WindowRows += int64(len(ordinals))
+	}
+	pause := r.pace.Done(w.together(ordinals), took, r.load.pressure.Slow)
 	for _, x := range rows {
 		if x != nil {
-			r.note(x, took)
+			r.note(x, took, pause, grown)
+			grown = nil // it stands with the first
 		}
 	}
 	r.count(row)
+	if !again {
+		r.load.rated(r.run, float64(len(ordinals))/max((took+pause).Seconds(), 1e-6))
+	}
 	if err := r.show(ctx, false); err != nil {
 		return nil, err
 	}
-	return row, rest(ctx, r.pace.Done(w.together(ordinals), took))
+	return row, rest(ctx, pause)
 }
 
-// measureLog adds what the database's log has grown by since it was last called. Where that fails the run goes on: a batch
-// that cannot be measured is no reason to stop.
-func (r *runner) measureLog(ctx context.Context) {
+// measureLog adds what the database's log has grown by since it was last called, and returns it. Where that fails the run
+// goes on: a batch that cannot be measured is no reason to stop.
+func (r *runner) measureLog(ctx context.Context) (batch *int64) {
 	at, known, err := r.source.LogWritten(context.WithoutCancel(ctx))
 	if err != nil || !known {
 		if r.logAt != nil {
 			r.Log.Warn("the log's growth is not known any more", "run", r.run.ID, "error", err)
 		}
 		r.logAt = nil
-		return
+		return nil
 	}
 	if r.logAt != nil && at >= *r.logAt { // otherwise the server was started anew
 		grown := at - *r.logAt
+		one := grown
+		batch = &one
+		r.load.grown = append(r.load.grown, growth{r.Now(), float64(grown)})
 		if r.run.LogBytes != nil {
 			grown += *r.run.LogBytes
 		}
 		r.run.LogBytes = &grown
 	}
 	r.logAt = &at
+	return batch
 }
 
 // count adds a batch to what is shown of the run; the ledger proper is made from the journal when the slice closes.
@@ -184,7 +198,8 @@ func (r *runner) count(row *source.JournalRow) {
 }
 
 // note keeps what a batch did, for the list of batches.
-func (r *runner) note(row *source.JournalRow, took time.Duration) {
+func (r *runner) note(row *source.JournalRow, took, pause time.Duration, grown *int64) {
 	r.pending = append(r.pending, catalog.Batch{Run: r.run.ID, Segment: row.Segment, Number: row.Batch, Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
-		Changed: len(row.Changed), Vanished: len(row.Vanished), Held: len(row.Held), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At)})
+		Changed: len(row.Changed), Vanished: len(row.Vanished), Held: len(row.Held), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At),
+		Rest: pause.Microseconds(), LogBytes: grown})
 }

@@ -52,6 +52,7 @@ type runner struct {
 	begun   time.Time // of this execution
 	worked  int64     // microseconds worked by earlier executions
 	pending []catalog.Batch
+	load    load
 	logAt   *int64 // what the database had logged when it was last asked
 	shown   time.Time
 	saved   time.Time
@@ -97,8 +98,13 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 			}
 		}
 	}()
+	if r.run.LogBytes != nil {
+		r.load.logBase = *r.run.LogBytes
+	}
+	r.run.ResumeAt, r.run.WindowsLeft = nil, nil
 	r.measureLog(ctx)
 	err = r.move(ctx)
+	r.endSlowdown(r.Now())
 	if errors.Is(err, ErrCopied) {
 		return errors.Join(err, r.save(context.WithoutCancel(ctx)))
 	}
@@ -167,7 +173,7 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 	if err != nil {
 		return err
 	}
-	r.pace = pace.New(p)
+	r.pace = pace.New(p, r.source.Reads().SmallBatches)
 	r.leases = map[string]source.Lease{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {
 		if r.leases[name], err = r.source.TakeLease(ctx, name, r.Instance, r.run.ID); err != nil {
@@ -314,6 +320,10 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 		if before = w; r.pass.then == rule.ThenCopy {
 			before = nil
 			r.copied(w)
+			r.run.WindowRows += int64(len(w.digests))
+			if err := r.giveWay(ctx); err != nil {
+				return number, err
+			}
 			if err := r.show(ctx, true); err != nil {
 				return number, err
 			}
@@ -514,9 +524,9 @@ func (r *runner) show(ctx context.Context, atOnce bool) error {
 
 func (r *runner) save(ctx context.Context) error {
 	r.run.Working = r.worked + r.Now().Sub(r.begun).Microseconds()
-	err := r.Catalog.SaveProgress(ctx, r.run, r.pending)
+	err := r.Catalog.SaveProgress(ctx, r.run, r.pending, r.load.unsaved...)
 	if err == nil {
-		r.pending = nil
+		r.pending, r.load.unsaved = nil, nil
 	}
 	return err
 }

@@ -95,6 +95,8 @@ func (s *Service) carryOut(ctx context.Context, r *catalog.Run) error {
 func (s *Service) settle(r *catalog.Run, err error) {
 	ctx := context.Background()
 	to, reason := catalog.Done, ""
+	var resting *engine.Resting
+	var stopped *engine.Stopped
 	switch {
 	case err == nil:
 	case errors.Is(err, engine.ErrCopied):
@@ -106,6 +108,10 @@ func (s *Service) settle(r *catalog.Run, err error) {
 		s.Log.Info("run rests until the next start", "run", r.ID)
 		s.finish(r)
 		return
+	case errors.As(err, &resting):
+		to, reason = catalog.Resting, resting.Reason
+	case errors.As(err, &stopped):
+		to, reason = catalog.Paused, stopped.Reason
 	case errors.Is(err, engine.ErrPause):
 		to, reason = catalog.Paused, "paused by the administrator"
 	case errors.Is(err, engine.ErrCancel):
@@ -199,7 +205,7 @@ func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.State == catalog.Paused || r.State == catalog.Failed || r.State == catalog.Copied {
+	if r.State == catalog.Paused || r.State == catalog.Failed || r.State == catalog.Copied || r.State == catalog.Resting {
 		// Its open segments are closed by an execution that is cancelled from the start.
 		if r, err = s.Catalog.SetRunState(ctx, "administrator", id, catalog.Running, "being cancelled"); err != nil {
 			return nil, err
@@ -219,6 +225,9 @@ func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catal
 		if err != nil {
 			return nil, err
 		}
+		if r.State == catalog.Resting && errors.Is(cause, engine.ErrPause) { // it does not go on by itself any more
+			return s.Catalog.SetRunState(ctx, "administrator", id, catalog.Paused, "paused by the administrator")
+		}
 		return nil, fmt.Errorf("run %s is %s: %w", id, r.State, catalog.ErrState)
 	}
 	a.cancel(cause)
@@ -232,7 +241,11 @@ func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catal
 
 // Resume puts a paused or failed run back into the queue.
 func (s *Service) Resume(ctx context.Context, id string) (*catalog.Run, error) {
-	r, err := s.Catalog.SetRunState(ctx, "administrator", id, catalog.Queued, "")
+	return s.resume(ctx, "administrator", id)
+}
+
+func (s *Service) resume(ctx context.Context, actor, id string) (*catalog.Run, error) {
+	r, err := s.Catalog.SetRunState(ctx, actor, id, catalog.Queued, "")
 	if err != nil {
 		return nil, err
 	}
@@ -262,11 +275,11 @@ func (s *Service) Delete(ctx context.Context, actor, id string) (*catalog.Run, e
 	return &copied, nil
 }
 
-// watchEvery is how often the service looks for copied rows whose time has come.
+// watchEvery is how often the service looks for copied rows whose time has come, and for windows that open.
 const watchEvery = time.Second
 
-// watchDeletes deletes copied rows when the time that their clause gave has passed.
-func (s *Service) watchDeletes() {
+// watchRuns deletes copied rows when the time that their clause gave has passed, and lets resting runs go on.
+func (s *Service) watchRuns() {
 	defer s.wait.Done()
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
@@ -276,8 +289,17 @@ func (s *Service) watchDeletes() {
 			return
 		case <-tick.C:
 		}
-		runs, err := s.Catalog.RunsIn(s.ctx, catalog.Copied)
+		runs, err := s.Catalog.RunsIn(s.ctx, catalog.Copied, catalog.Resting)
 		for _, r := range runs {
+			if r.State == catalog.Resting {
+				if r.ResumeAt != nil && !s.Now().Before(r.ResumeAt.Time) {
+					s.Log.Info("the window of a resting run opens", "run", r.ID)
+					if _, err := s.resume(s.ctx, "service", r.ID); err != nil {
+						s.Log.Error("a resting run cannot go on", "run", r.ID, "error", err)
+					}
+				}
+				continue
+			}
 			if r.DeleteAt != nil && !s.Now().Before(r.DeleteAt.Time) {
 				s.Log.Info("the time of copied rows has come", "run", r.ID)
 				if _, err := s.Delete(s.ctx, "service", r.ID); err != nil {
@@ -286,7 +308,7 @@ func (s *Service) watchDeletes() {
 			}
 		}
 		if err != nil && s.ctx.Err() == nil {
-			s.Log.Error("copied runs cannot be listed", "error", err)
+			s.Log.Error("waiting runs cannot be listed", "error", err)
 		}
 	}
 }

@@ -90,7 +90,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 	}
 	if err == nil {
 		s.wait.Add(1)
-		go s.watchDeletes()
+		go s.watchRuns()
 	}
 	if err != nil {
 		s.Close()
@@ -206,6 +206,11 @@ func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) 
 	}
 	if c.Address == "" {
 		return nil, &engine.RefusedError{Field: "address", Message: "the address is missing", Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or mariadb://user@host:3306/database"}
+	}
+	if c.Disk != "" {
+		if st, err := os.Stat(c.Disk); err != nil || !st.IsDir() {
+			return nil, &engine.RefusedError{Field: "disk", Message: fmt.Sprintf("%s is no directory that the service can see", c.Disk), Remedy: "name the directory of the database's files as the service's machine has it, or leave it out"}
+		}
 	}
 	if c.Connections == 0 {
 		c.Connections = 4

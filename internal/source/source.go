@@ -27,6 +27,7 @@ type Config struct {
 	PasswordFile string `json:"password_file" db:"password_file"` // file readable by the service that holds the password
 	TLS          string `json:"tls" db:"tls"`                     // "verify" (default off the machine), "require" or "off"
 	TLSCA        string `json:"tls_ca" db:"tls_ca"`               // file of certificates that may sign the server's; empty: the system's
+	Disk         string `json:"disk" db:"disk"`                   // directory of the service's machine on whose disk the database's files are; empty: not known
 	Connections  int    `json:"connections" db:"connections"`     // the most that the service opens at a time; at least 3
 }
 
@@ -62,6 +63,9 @@ type Source interface {
 	// LogWritten returns how many bytes of log the database has written, from some beginning on: by everybody on the
 	// server, since no engine tells it by session. False where it does not tell.
 	LogWritten(ctx context.Context) (bytes int64, known bool, err error)
+	// Signals returns what the database shows of its load, by the names of package pace; those that it does not tell, or
+	// not to us, are left out. Deadlocks are counted from some beginning on.
+	Signals(ctx context.Context, t *shape.Table) (map[string]float64, error)
 	// Estimate says from the database's own statistics how many rows of each term are due. It takes well under a second.
 	Estimate(ctx context.Context, sel Selection) ([]int64, error)
 	// Tally counts the rows whose age lies in a span, by the clause that governs them. One short statement.
@@ -125,6 +129,7 @@ type Source interface {
 // ReadTraits is what reading a slice does to a source.
 type ReadTraits struct {
 	BlocksWriters bool // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
+	SmallBatches  int  // the most rows of a batch at the gentle pace; 0: as many as its time allows
 	RowVersions   bool // a locator tells of any change to a row, so that a purge need not read its content
 }
 
@@ -135,6 +140,7 @@ var (
 	ErrLocators    = errors.New("the table was rewritten; its rows must be located again")
 	ErrAltered     = errors.New("a restored row is not what was archived; a trigger or a changed column alters it")
 	ErrUnreachable = errors.New("the database does not answer")
+	ErrByStatement = errors.New("the binary log is written by statement, which takes no deletes at the isolation level that keeps them out of others' way; SET GLOBAL binlog_format = 'ROW', then resume")
 	ErrBusy        = errors.New("the table is locked by others")
 )
 

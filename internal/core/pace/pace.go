@@ -35,22 +35,27 @@ const (
 // Steering holds the size of the next batch. Make it with New.
 type Steering struct {
 	rows   int
+	most   int
 	target time.Duration
 	rest   float64 // of the batch's own time
 }
 
-// New returns a steering that begins with a small batch and finds its size from there.
-func New(p Pace) *Steering {
+// New returns a steering that begins with a small batch and finds its size from there. gentle is the most rows of a batch
+// at the gentle pace; 0: MaxRows.
+func New(p Pace, gentle int) *Steering {
 	if p == Unlimited {
-		return &Steering{rows: 5_000, target: 400 * time.Millisecond}
+		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
 	}
-	return &Steering{rows: 500, target: 100 * time.Millisecond, rest: 1}
+	if gentle == 0 {
+		gentle = MaxRows
+	}
+	return &Steering{rows: min(500, gentle), most: gentle, target: 100 * time.Millisecond, rest: 1}
 }
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become
 // gentle is so at once.
-func (s *Steering) Change(p Pace) {
-	next := New(p)
+func (s *Steering) Change(p Pace, gentle int) {
+	next := New(p, gentle)
 	next.rows = min(next.rows, s.rows)
 	*s = *next
 }
@@ -58,15 +63,19 @@ func (s *Steering) Change(p Pace) {
 // Rows returns how many rows the next batch should take.
 func (s *Steering) Rows() int { return s.rows }
 
-// Done tells how long a batch of rows took, and returns the rest before the next. The size at most doubles or
-// halves from one batch to the next, so that one outlier does not throw it.
-func (s *Steering) Done(rows int, took time.Duration) (rest time.Duration) {
+// Done tells how long a batch of rows took, and how much pressure slows the run, from 0 to 1. It returns the rest before
+// the next: at the most of pressure, four times the batch's own time more. The size at most doubles or halves from one
+// batch to the next, so that one outlier does not throw it.
+func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.Duration) {
 	if rows > 0 && took > 0 {
 		want := float64(rows) * float64(s.target) / float64(took)
 		want = min(max(want, float64(s.rows)/2), float64(s.rows)*2)
 		if rows >= s.rows || want < float64(s.rows) { // a short last batch says nothing about a larger one
-			s.rows = min(max(int(want), MinRows), MaxRows)
+			s.rows = min(max(int(want), MinRows), s.most)
 		}
 	}
-	return time.Duration(float64(took) * s.rest)
+	return time.Duration(float64(took) * (s.rest + 4*slow))
 }
+
+// Shrink halves the next batch: others have come into trouble with the last one.
+func (s *Steering) Shrink() { s.rows = max(s.rows/2, MinRows) }

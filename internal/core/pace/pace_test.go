@@ -11,9 +11,9 @@ func TestBatchesFindTheirSize(t *testing.T) {
 		perRow time.Duration
 		want   int
 	}{{Gentle, 50 * time.Microsecond, 2000}, {Gentle, 10 * time.Millisecond, MinRows}, {Unlimited, time.Microsecond, MaxRows}, {Unlimited, 100 * time.Microsecond, 4000}} {
-		s := New(c.pace)
+		s := New(c.pace, 0)
 		for range 30 {
-			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow)
+			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow, 0)
 			if (rest > 0) != (c.pace == Gentle) {
 				t.Fatalf("%s rests %s", c.pace, rest)
 			}
@@ -25,14 +25,14 @@ func TestBatchesFindTheirSize(t *testing.T) {
 }
 
 func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
-	s := New(Gentle)
-	s.Done(500, 100*time.Millisecond)
-	s.Done(500, 10*time.Second)
+	s := New(Gentle, 0)
+	s.Done(500, 100*time.Millisecond, 0)
+	s.Done(500, 10*time.Second, 0)
 	if s.Rows() < 250 {
 		t.Errorf("one slow batch made it %d", s.Rows())
 	}
-	s = New(Gentle)
-	s.Done(3, time.Microsecond)
+	s = New(Gentle, 0)
+	s.Done(3, time.Microsecond, 0)
 	if s.Rows() != 500 {
 		t.Errorf("a short last batch made it %d", s.Rows())
 	}
@@ -48,21 +48,73 @@ func TestParseKnowsThePaces(t *testing.T) {
 }
 
 func TestAnotherPaceBeginsGently(t *testing.T) {
-	s := New(Unlimited)
+	s := New(Unlimited, 0)
 	for range 10 {
-		s.Done(s.Rows(), 10*time.Millisecond)
+		s.Done(s.Rows(), 10*time.Millisecond, 0)
 	}
 	if s.Rows() != MaxRows {
 		t.Fatalf("batches are of %d rows", s.Rows())
 	}
-	s.Change(Gentle)
-	if rest := s.Done(s.Rows(), 100*time.Millisecond); s.Rows() != 500 || rest != 100*time.Millisecond {
+	s.Change(Gentle, 0)
+	if rest := s.Done(s.Rows(), 100*time.Millisecond, 0); s.Rows() != 500 || rest != 100*time.Millisecond {
 		t.Errorf("gentle batches are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
-	s.Done(s.Rows(), time.Second) // the database is slow
+	s.Done(s.Rows(), time.Second, 0) // the database is slow
 	small := s.Rows()
-	s.Change(Unlimited)
-	if rest := s.Done(s.Rows(), 100*time.Millisecond); small >= 500 || s.Rows() > 2*small || rest != 0 {
+	s.Change(Unlimited, 0)
+	if rest := s.Done(s.Rows(), 100*time.Millisecond, 0); small >= 500 || s.Rows() > 2*small || rest != 0 {
 		t.Errorf("from %d rows it jumps to %d, with a rest of %s", small, s.Rows(), rest)
+	}
+}
+
+func TestPressureSlowsAndStops(t *testing.T) {
+	three := 3.0
+	for _, c := range []struct {
+		name   string
+		values map[string]float64
+		pace   Pace
+		limits Limits
+		rest   bool
+		slow   float64
+		reason string
+	}{
+		{"nothing is known", nil, Gentle, nil, false, 0, ""},
+		{"all is calm", map[string]float64{Waiting: 1, Probe: 3, Disk: 50 << 30}, Gentle, nil, false, 0, ""},
+		{"past half of a limit a run goes slower", map[string]float64{Replica: 7.5}, Gentle, nil, false, 0.5, "delay of the slowest replica: 7.5 s (at most 10 s)"},
+		{"beyond it the run rests", map[string]float64{Replica: 12, Active: 30}, Gentle, nil, true, 0.5, "delay of the slowest replica: 12 s (at most 10 s)"},
+		{"one session that waits for ours is enough", map[string]float64{Blocked: 1}, Gentle, nil, true, 0, "sessions that wait for one of ours: 1 (at most 0)"},
+		{"dead rows slow alone", map[string]float64{Dead: 9e6}, Gentle, nil, false, 1, "dead rows of the table: 9000000 (at most 2000000)"},
+		{"space on disk is a floor", map[string]float64{Disk: 100 << 20}, Unlimited, nil, true, 0, "free disk space of the database: 100 MiB (at least 1 GiB)"},
+		{"at the unlimited pace only what a rule names holds", map[string]float64{Waiting: 4, Active: 1000}, Unlimited, Limits{Waiting: &three}, true, 0, "sessions that wait for locks: 4 (at most 3)"},
+		{"a rule takes a limit away", map[string]float64{Waiting: 400}, Gentle, Limits{Waiting: nil}, false, 0, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p := Judge(c.values, c.pace, c.limits)
+			if p.Rest != c.rest || p.Slow != c.slow || p.Reason != c.reason {
+				t.Errorf("rest %v, slow %v, %q; want %v, %v, %q", p.Rest, p.Slow, p.Reason, c.rest, c.slow, c.reason)
+			}
+			if len(p.Readings) != len(c.values) {
+				t.Errorf("%d readings of %d values", len(p.Readings), len(c.values))
+			}
+		})
+	}
+}
+
+func TestAmountsKeepTheirUnit(t *testing.T) {
+	for _, c := range []struct {
+		unit Unit
+		text string
+		want float64 // -1: refused
+	}{
+		{Count, "5", 5}, {Count, "5 MB", -1}, {Count, "-5", -1}, {Bytes, "200 MB", 200e6}, {Bytes, "1.5GiB", 1.5 * (1 << 30)}, {Bytes, "300", 300}, {Bytes, "3 s", -1},
+		{Seconds, "2 min", 120}, {Seconds, "500 ms", 0.5}, {Milliseconds, "0.1 s", 100}, {Milliseconds, "20", 20}, {Seconds, "1e9", -1}, {Seconds, "", -1},
+	} {
+		got, err := c.unit.Parse(c.text)
+		if err != nil {
+			got = -1
+		}
+		if got != c.want {
+			t.Errorf("%q in %s: %v, want %v (%v)", c.text, c.unit, got, c.want, err)
+		}
 	}
 }

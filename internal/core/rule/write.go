@@ -64,6 +64,20 @@ func Write(r *Rule) string {
 	if r.Pace != "" && r.Pace != pace.Gentle {
 		w.field(0, "pace", string(r.Pace))
 	}
+	if len(r.Window) == 1 {
+		w.plain(0, "window", strconv.Quote(r.Window[0].String()))
+	} else if len(r.Window) > 1 {
+		parts := make([]string, len(r.Window))
+		for i, x := range r.Window {
+			parts[i] = strconv.Quote(x.String())
+		}
+		w.plain(0, "window", "["+strings.Join(parts, ", ")+"]")
+	}
+	for _, x := range [][2]string{{"budget", r.Budget.String()}, {"log", r.Log.String()}, {"limits", limitText(r.Limits)}} {
+		if x[1] != "" {
+			w.plain(0, x[0], "{"+x[1]+"}")
+		}
+	}
 	return w.String()
 }
 

@@ -41,6 +41,9 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 // TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.
 func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (source.Lease, error) {
 	l := source.Lease{Table: table, Holder: holder, Run: run, Epoch: 1}
+	if err := s.rowBased(ctx); err != nil {
+		return l, err
+	}
 	err := s.transaction(ctx, func(c *sql.Conn) error {
 		if _, err := c.ExecContext(ctx, "INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch", table); err != nil {
 			return err

@@ -1,0 +1,270 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/calendar"
+	"ambercellar/internal/core/pace"
+)
+
+// Resting says that a run stops until its next window opens.
+type Resting struct {
+	Until  time.Time
+	Reason string
+}
+
+func (e *Resting) Error() string { return e.Reason }
+
+// Stopped says that a run pauses until somebody resumes it.
+type Stopped struct{ Reason string }
+
+func (e *Stopped) Error() string { return e.Reason }
+
+// sampleEvery is how often a database is asked for its signals while a run goes on.
+const sampleEvery = time.Second
+
+// load is what a runner knows of its database's load.
+type load struct {
+	values   map[string]float64 // of the signals, as last asked for
+	asked    time.Time
+	pressure pace.Pressure
+	grown    []growth          // of the log, within the last minute
+	logBase  int64             // what the run's log bytes were when this execution began
+	locks    []growth          // deadlocks, as counted by the server, within the last minute
+	reason   string            // why it goes slower, or rests
+	slow     *catalog.Slowdown // that lasts
+	unsaved  []catalog.Slowdown
+	rates    []float64 // of the last batches, in rows a second
+}
+
+// ratedBatches is from how many of the last batches the range of the time left is told.
+const ratedBatches = 50
+
+// rated takes in how fast a batch went: the tenth slowest and the tenth fastest of the last ones make the range.
+func (l *load) rated(run *catalog.Run, rate float64) {
+	if l.rates = append(l.rates, rate); len(l.rates) > ratedBatches {
+		l.rates = l.rates[1:]
+	}
+	sorted := slices.Sorted(slices.Values(l.rates))
+	run.SlowRate, run.FastRate = sorted[len(sorted)/10], sorted[len(sorted)-1-len(sorted)/10]
+}
+
+// growth is a count at an instant.
+type growth struct {
+	at time.Time
+	n  float64
+}
+
+// within drops what is older than a minute; the newest of what is dropped stays as the minute's beginning where keep says so.
+func within(list []growth, now time.Time, keep bool) []growth {
+	first := 0
+	for first < len(list) && now.Sub(list[first].at) > time.Minute {
+		first++
+	}
+	if keep && first > 0 {
+		first--
+	}
+	return list[first:]
+}
+
+// giveWay returns when the next batch may go: within the rule's window and budget, within what may be written to the log,
+// and when the database is not under more pressure than the limits allow.
+func (r *runner) giveWay(ctx context.Context) error {
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		r.changePace()
+		now := r.Now()
+		if err := r.withinWindow(now); err != nil {
+			return err
+		}
+		if err := r.withinLog(); err != nil {
+			return err
+		}
+		r.judge(ctx, now)
+		if !r.load.pressure.Rest {
+			return nil
+		}
+		if err := r.show(ctx, true); err != nil {
+			return err
+		}
+		if err := rest(ctx, sampleEvery); err != nil {
+			return err
+		}
+		r.load.asked = time.Time{}
+	}
+}
+
+// judge asks for the signals, where it is time to, and puts them beside their limits.
+func (r *runner) judge(ctx context.Context, now time.Time) {
+	l := &r.load
+	if now.Sub(l.asked) >= sampleEvery {
+		values, err := r.source.Signals(context.WithoutCancel(ctx), r.table)
+		if err != nil { // the batch will say so too, and wait for the database
+			r.Log.Warn("not all signals of the database can be read", "run", r.run.ID, "error", err)
+		}
+		if n, ok := values[pace.Deadlocks]; ok {
+			l.locks = append(within(l.locks, now, true), growth{now, n})
+			values[pace.Deadlocks] = max(n-l.locks[0].n, 0)
+		}
+		l.values, l.asked = values, now
+	}
+	values := maps.Clone(l.values)
+	if values == nil {
+		values = map[string]float64{}
+	}
+	if r.logAt != nil {
+		l.grown = within(l.grown, now, false)
+		sum := 0.0
+		for _, g := range l.grown {
+			sum += g.n
+		}
+		values[pace.LogMinute] = sum
+	}
+	before := l.pressure
+	l.pressure = pace.Judge(values, pace.Pace(r.run.Pace), r.limits())
+	for _, x := range l.pressure.Readings {
+		if (x.Signal == pace.Blocked || x.Signal == pace.Deadlocks) && x.Level == pace.Over && !before.Rest {
+			r.pace.Shrink()
+		}
+	}
+	r.run.Pressure, r.run.BatchRows = &l.pressure, r.pace.Rows()
+	r.slowed(now)
+}
+
+// deadShare of a table's rows may be dead before a run goes slower for them: more than autovacuum waits for by default.
+const deadShare = 0.3
+
+// limits are the rule's, with the log's and those that hang on the table's size.
+func (r *runner) limits() pace.Limits {
+	out := maps.Clone(r.rule.Limits)
+	if out == nil {
+		out = pace.Limits{}
+	}
+	if r.rule.Log != nil && r.rule.Log.Minute > 0 {
+		minute := float64(r.rule.Log.Minute)
+		out[pace.LogMinute] = &minute
+	}
+	if _, named := out[pace.Dead]; !named && pace.Pace(r.run.Pace) != pace.Unlimited {
+		dead, _ := pace.FindSignal(pace.Dead)
+		limit := max(dead.Limit, deadShare*float64(r.table.Rows))
+		out[pace.Dead] = &limit
+	}
+	return out
+}
+
+// slowed keeps when and why the run goes slower.
+func (r *runner) slowed(now time.Time) {
+	l, p := &r.load, r.load.pressure
+	l.reason = ""
+	if p.Rest {
+		l.reason = "resting: " + p.Reason
+	} else if p.Slow > 0 {
+		l.reason = "slower: " + p.Reason
+	}
+	r.run.Reason = l.reason
+	if l.slow != nil && l.slow.Rests == p.Rest && p.Reason != "" {
+		return // still; the reason stands as it was at first
+	}
+	r.endSlowdown(now)
+	if p.Reason != "" {
+		l.slow = &catalog.Slowdown{Run: r.run.ID, Begun: catalog.At(now), Rests: p.Rest, Reason: p.Reason}
+		l.unsaved = append(l.unsaved, *l.slow)
+	}
+}
+
+func (r *runner) endSlowdown(now time.Time) {
+	if r.load.slow != nil {
+		at := catalog.At(now)
+		r.load.slow.Ended = &at
+		r.load.unsaved = append(r.load.unsaved, *r.load.slow)
+		r.load.slow = nil
+	}
+}
+
+// withinLog stops a run that has made the log grow by as much as its rule allows.
+func (r *runner) withinLog() error {
+	if r.rule.Log == nil || r.rule.Log.Run == 0 || r.run.LogBytes == nil {
+		return nil
+	}
+	if grown := *r.run.LogBytes - r.load.logBase; grown >= r.rule.Log.Run {
+		return &Stopped{fmt.Sprintf("the database's log has grown by %s, and the rule allows %s for a run; `ambercellar run resume %s` allows as much again", pace.Bytes.Spoken(float64(grown)), pace.Bytes.Spoken(float64(r.rule.Log.Run)), r.run.ID)}
+	}
+	return nil
+}
+
+// withinWindow makes a run rest outside its window, or when it has taken what its budget gives it of one.
+func (r *runner) withinWindow(now time.Time) error {
+	windows := r.rule.Windows()
+	if len(windows) == 0 {
+		return nil
+	}
+	zone := r.rule.Location()
+	span, open := calendar.At(windows, now, zone)
+	if !open {
+		return r.restUntil(span, fmt.Sprintf("outside its window (%s)", windowNames(windows)), zone)
+	}
+	if r.run.WindowFrom == nil || !r.run.WindowFrom.Equal(span.From) {
+		from, began := catalog.At(span.From), catalog.At(now)
+		r.run.LastWindowRows, r.run.WindowRows = r.run.WindowRows, 0
+		r.run.WindowFrom, r.run.WindowBegan = &from, &began
+	}
+	b := r.rule.Budget
+	if b == nil {
+		return nil
+	}
+	next := calendar.After(windows, span, zone)
+	if b.Rows > 0 && r.run.WindowRows >= b.Rows {
+		return r.restUntil(next, fmt.Sprintf("it has taken the %d rows of its budget for this window", r.run.WindowRows), zone)
+	}
+	if limit := b.Length(); limit > 0 && now.Sub(r.run.WindowBegan.Time) >= limit {
+		return r.restUntil(next, fmt.Sprintf("it has worked for %s, its budget for this window", b.Time), zone)
+	}
+	return nil
+}
+
+func windowNames(windows []calendar.Window) (out string) {
+	for i, w := range windows {
+		if i > 0 {
+			out += ", "
+		}
+		out += w.String()
+	}
+	return out
+}
+
+// restUntil says when the run goes on, and how many windows it will still take.
+func (r *runner) restUntil(next calendar.Span, why string, zone *time.Location) error {
+	at := catalog.At(next.From)
+	r.run.ResumeAt = &at
+	left, bite := r.run.Due-r.run.Deleted-r.run.LeftOut(), max(r.run.WindowRows, r.run.LastWindowRows)
+	if b := r.rule.Budget; b != nil && b.Rows > 0 {
+		bite = b.Rows
+	}
+	r.run.WindowsLeft = nil
+	more := ""
+	if bite > 0 && left > 0 {
+		n := (left + bite - 1) / bite
+		r.run.WindowsLeft = &n
+		more = fmt.Sprintf("; %d rows are left, for about %d more windows", left, n)
+	}
+	return &Resting{next.From, fmt.Sprintf("%s; it goes on at %s%s", why, next.From.In(zone).Format("2006-01-02 15:04 MST"), more)}
+}
+
+// share is the most rows that the next batch may take, of n: what is left of the budget, and what the log has room for.
+func (r *runner) share(n int) int {
+	if b := r.rule.Budget; b != nil && b.Rows > 0 {
+		n = int(min(int64(n), max(b.Rows-r.run.WindowRows, 1)))
+	}
+	if l := r.rule.Log; l != nil && l.Minute > 0 && r.run.LogBytes != nil && r.run.Deleted > 0 {
+		row := max(float64(*r.run.LogBytes)/float64(r.run.Deleted), 1)
+		n = min(n, max(int(float64(l.Minute)/4/row), pace.MinRows))
+	}
+	return n
+}

@@ -1,0 +1,205 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// loaded is a database that shows what a test says.
+type loaded struct {
+	source.Source
+	signals func() map[string]float64
+	log     func() int64
+}
+
+func (l *loaded) Signals(context.Context, *shape.Table) (map[string]float64, error) {
+	return l.signals(), nil
+}
+
+func (l *loaded) LogWritten(ctx context.Context) (int64, bool, error) {
+	if l.log == nil {
+		return l.Source.LogWritten(ctx)
+	}
+	return l.log(), true, nil
+}
+
+// load puts a database that shows these signals in place of the bench's.
+func (b *bench) load(t *testing.T, signals func() map[string]float64) *loaded {
+	t.Helper()
+	inner, err := b.Source(t.Context(), "harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := &loaded{Source: inner, signals: signals}
+	b.Source = func(context.Context, string) (source.Source, error) { return l, nil }
+	return l
+}
+
+func calm() map[string]float64 { return map[string]float64{pace.Waiting: 0} }
+
+const archiving = "clauses:\n  - before: 2025-01-01\nthen: archive\narchive: {store: cellar}\n"
+
+// goOn executes a run once more, as the service does when it is resumed.
+func (b *bench) goOn(t *testing.T, run *catalog.Run) error {
+	t.Helper()
+	now, err := b.Catalog.Run(t.Context(), run.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	*run = *now
+	return b.Run(t.Context(), run)
+}
+
+func TestABacklogIsWorkedOffOverManyWindows(t *testing.T) {
+	b := newBench(t, "wal")
+	b.load(t, calm)
+	b.apply(t, archiving+"window: 22:00-05:00\nbudget: {rows: 800}\n")
+	run := b.start(t)
+	var bites []string
+	for window := 1; ; window++ {
+		err := b.goOn(t, run)
+		bites = append(bites, fmt.Sprint(rows-b.live(t)))
+		if err == nil {
+			break
+		}
+		var resting *Resting
+		if !errors.As(err, &resting) {
+			t.Fatal(err)
+		}
+		if want := b.now.Truncate(24 * time.Hour).Add(22 * time.Hour); b.now.Before(want) && !resting.Until.Equal(want) || run.ResumeAt == nil || !run.ResumeAt.Equal(resting.Until) {
+			t.Fatalf("at %s it rests until %s", b.now, resting.Until)
+		}
+		if window > 10 {
+			t.Fatal("it never ends")
+		}
+		b.now = resting.Until
+	}
+	// It is noon at first, so nothing is done; then 800 rows a night.
+	if got := strings.Join(bites, " "); got != "0 800 1600 2400 3000" {
+		t.Errorf("after each window %s rows are gone", got)
+	}
+	if run.Balanced == nil || !*run.Balanced || run.Deleted != rows {
+		t.Errorf("the books: %+v", run.Ledger)
+	}
+}
+
+func TestARestingRunSaysWhenItGoesOnAndForHowLong(t *testing.T) {
+	b := newBench(t, "wal")
+	b.load(t, calm)
+	b.apply(t, archiving+"window: mon-fri 12:00-13:00\nbudget: {rows: 1000}\n")
+	run := b.start(t)
+	err := b.goOn(t, run)
+	want := "it has taken the 1000 rows of its budget for this window; it goes on at 2026-11-24 12:00 UTC; 2000 rows are left, for about 2 more windows"
+	if err == nil || !strings.Contains(err.Error(), want) {
+		t.Errorf("it says %v\nwant %s", err, want)
+	}
+	if run.WindowsLeft == nil || *run.WindowsLeft != 2 {
+		t.Errorf("%v windows are left", run.WindowsLeft)
+	}
+}
+
+func TestABudgetOfTimeEndsAWindowToo(t *testing.T) {
+	b := newBench(t, "wal")
+	b.load(t, func() map[string]float64 { b.now = b.now.Add(20 * time.Minute); return calm() })
+	b.apply(t, archiving+"window: 10:00-18:00\nbudget: {time: PT30M}\npace: gentle\n")
+	run := b.start(t)
+	var resting *Resting
+	if err := b.goOn(t, run); !errors.As(err, &resting) || !strings.Contains(err.Error(), "it has worked for PT30M") {
+		t.Fatalf("after half an hour: %v", err)
+	}
+	if gone := rows - b.live(t); gone == 0 || gone == rows {
+		t.Errorf("%d rows are gone", gone)
+	}
+}
+
+func TestARunPausesWhenTheLogHasGrownEnough(t *testing.T) {
+	b := newBench(t, "wal")
+	total := int64(0)
+	l := b.load(t, calm)
+	l.log = func() int64 { total += 80 << 20; return total }
+	b.apply(t, archiving+"pace: gentle\nlog: {run: 60 MB}\n")
+	run := b.start(t)
+	var stopped *Stopped
+	if err := b.goOn(t, run); !errors.As(err, &stopped) || !strings.Contains(err.Error(), "80 MiB") || !strings.Contains(err.Error(), "57.2 MiB") {
+		t.Fatalf("after one batch: %v", err)
+	}
+	first := rows - b.live(t)
+	if err := b.goOn(t, run); !errors.As(err, &stopped) {
+		t.Fatalf("resumed, it goes on to %v", err)
+	}
+	if second := rows - b.live(t); first == 0 || second <= first || second == rows {
+		t.Errorf("%d rows are gone at first and %d after it was resumed", first, second)
+	}
+}
+
+func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
+	b := newBench(t, "wal")
+	asked := 0
+	b.load(t, func() map[string]float64 {
+		b.now = b.now.Add(2 * time.Second) // so that every batch asks
+		switch asked++; asked {
+		case 2:
+			return map[string]float64{pace.Waiting: 9}
+		case 4:
+			return map[string]float64{pace.Waiting: 4}
+		}
+		return calm()
+	})
+	b.apply(t, archiving+"pace: gentle\nlimits: {waiting: 5}\n")
+	run := b.start(t)
+	begun := time.Now()
+	if err := b.goOn(t, run); err != nil {
+		t.Fatal(err)
+	}
+	if time.Since(begun) < sampleEvery {
+		t.Errorf("it did not rest")
+	}
+	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, 10, 0)
+	if err != nil || len(list) != 2 {
+		t.Fatalf("slowed down %d times (%v), want twice", len(list), err)
+	}
+	for i, want := range []string{"sessions that wait for locks: 4 (at most 5)", "sessions that wait for locks: 9 (at most 5)"} {
+		if s := list[i]; s.Reason != want || s.Ended == nil || s.Rests != (i == 1) {
+			t.Errorf("slowdown %+v, want %s", s, want)
+		}
+	}
+	batches, err := b.Catalog.Batches(t.Context(), run.ID, 100, 0)
+	if err != nil || b.live(t) != 0 {
+		t.Fatalf("%d rows are left (%v)", b.live(t), err)
+	}
+	slowest := 0.0
+	for _, x := range batches {
+		slowest = max(slowest, float64(x.Rest)/float64(x.Micros))
+	}
+	if slowest < 3 { // at the gentle pace it is 1; past half of a limit by three fifths, 2.4 more
+		t.Errorf("the longest rest is %.1f times its batch", slowest)
+	}
+}
+
+func TestTheLogOfAMinuteHasABound(t *testing.T) {
+	b := newBench(t, "wal")
+	l := b.load(t, func() map[string]float64 { b.now = b.now.Add(10 * time.Second); return calm() })
+	l.log = func() int64 { return int64(rows-b.live(t)) * 100 << 10 }
+	b.apply(t, archiving+"pace: gentle\nlog: {minute: 100 MiB}\n")
+	run := b.start(t)
+	if err := b.goOn(t, run); err != nil {
+		t.Fatal(err)
+	}
+	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, 10, 0)
+	if err != nil || !slices.ContainsFunc(list, func(s catalog.Slowdown) bool { return s.Rests && strings.Contains(s.Reason, "log written in the last minute") }) {
+		t.Errorf("slowed down: %+v (%v)", list, err)
+	}
+	if b.live(t) != 0 {
+		t.Errorf("%d rows are left", b.live(t))
+	}
+}

@@ -1,0 +1,73 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"strings"
+	"time"
+
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// statusSignals are the server's status variables that signals are read from.
+var statusSignals = map[string]string{"Threads_running": pace.Active, "Innodb_row_lock_current_waits": pace.Waiting, "Innodb_deadlocks": pace.Deadlocks, "Innodb_history_list_length": pace.History}
+
+// Signals asks the server's status, and times a look-up by key. Deadlocks are counted from the server's start. Who waits
+// for whom is told to those alone who hold the PROCESS right.
+func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float64, error) {
+	out := map[string]float64{}
+	begun := time.Now()
+	err := s.conn(ctx, func(c *sql.Conn) error {
+		order := strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")
+		return eachRow(ctx, c, "SELECT "+quoteAll("", t.Key)+" FROM "+quote(t.Name)+" ORDER BY "+order+" DESC LIMIT 1", nil, func([]driver.Value) error { return nil })
+	})
+	if err != nil {
+		return out, err
+	}
+	out[pace.Probe] = source.Milliseconds(time.Since(begun))
+	names := make([]string, 0, len(statusSignals))
+	for name := range statusSignals {
+		names = append(names, "'"+name+"'")
+	}
+	var name string
+	var v float64
+	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ("+strings.Join(names, ", ")+")", nil, []any{&name, &v}, func() error {
+		out[statusSignals[name]] = v
+		return nil
+	})
+	if running, ok := out[pace.Active]; ok {
+		out[pace.Active] = max(running-1-float64(s.db.Stats().InUse), 0) // less the one that asks and those that work for us
+	}
+	if s.mariadb {
+		var blocking int64
+		blocked := 0.0
+		waits := s.each(ctx, "SELECT t.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN information_schema.INNODB_TRX t ON t.trx_id = w.blocking_trx_id", nil, []any{&blocking}, func() error {
+			if _, ours := s.sessions.Load(blocking); ours {
+				blocked++
+			}
+			return nil
+		})
+		if waits == nil { // otherwise the right lacks
+			out[pace.Blocked] = blocked
+		}
+	}
+	source.DiskSignal(s.cfg.Disk, out)
+	return out, err
+}
+
+// rowBased refuses to work where the binary log is written by statement: InnoDB takes no changes then at READ COMMITTED,
+// and at any stricter level our deletes would lock the gaps that others insert into.
+func (s *Source) rowBased(ctx context.Context) error {
+	var log bool
+	var format string
+	if err := s.db.QueryRowContext(ctx, "SELECT @@log_bin, @@binlog_format").Scan(&log, &format); err != nil {
+		return unreachable(err)
+	}
+	if log && format == "STATEMENT" {
+		return source.ErrByStatement
+	}
+	return nil
+}

@@ -1,0 +1,60 @@
+package postgres
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// Signals asks the server's own statistics, and times a look-up by key. What others' sessions do is told to members of
+// pg_read_all_stats alone.
+func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float64, error) {
+	out := map[string]float64{}
+	note := func(name string, v *float64) {
+		if v != nil {
+			out[name] = *v
+		}
+	}
+	err := s.conn(ctx, func(c *pgxpool.Conn) error {
+		begun := time.Now()
+		key := quoteAll("t.", t.Key)
+		if _, err := c.Exec(ctx, "SELECT "+key+" FROM "+table(t)+" t ORDER BY "+descending(t.Key)+" LIMIT 1"); err != nil {
+			return err
+		}
+		out[pace.Probe] = source.Milliseconds(time.Since(begun))
+		var active, waiting, blocked, delay, held, dead *float64
+		err := c.QueryRow(ctx, `WITH s AS (SELECT pid, state, application_name = 'ambercellar' AS ours, wait_event_type = 'Lock' AS waits FROM pg_stat_activity WHERE backend_type = 'client backend'),
+				told AS (SELECT pg_has_role(current_user, 'pg_read_all_stats', 'member') OR current_setting('is_superuser') = 'on' AS yes)
+			SELECT CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE state = 'active' AND NOT ours)::float8 END,
+				CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE waits AND NOT ours)::float8 END,
+				CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE CASE WHEN waits AND NOT ours THEN pg_blocking_pids(pid) && (SELECT array_agg(o.pid) FROM s o WHERE o.ours) END)::float8 END,
+				CASE WHEN told.yes THEN (SELECT max(coalesce(extract(epoch FROM replay_lag), 0)) FROM pg_stat_replication)::float8 END,
+				CASE WHEN NOT pg_is_in_recovery() THEN (SELECT max(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)) FROM pg_replication_slots)::float8 END,
+				(SELECT sum(n_dead_tup) FROM pg_stat_all_tables WHERE relid IN (SELECT relid FROM pg_partition_tree($1::regclass) UNION SELECT $1::regclass))::float8
+			FROM told`, table(t)).Scan(&active, &waiting, &blocked, &delay, &held, &dead)
+		note(pace.Active, active)
+		note(pace.Waiting, waiting)
+		note(pace.Blocked, blocked)
+		note(pace.Replica, delay)
+		note(pace.Slots, held)
+		note(pace.Dead, dead)
+		return err
+	})
+	source.DiskSignal(s.cfg.Disk, out)
+	return out, err
+}
+
+func descending(names []string) (out string) {
+	for i, n := range names {
+		if i > 0 {
+			out += ", "
+		}
+		out += "t." + quote(n) + " DESC"
+	}
+	return out
+}
