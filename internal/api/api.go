@@ -158,6 +158,14 @@ func (a *API) routes() []route {
 			bs, err := s.Catalog.Batches(c.Request.Context(), c.Param("run"), limit+1, offset)
 			return paging(bs, limit, offset), err
 		}},
+		{method: "GET", path: "/runs/{run}/slowdowns", summary: "When and why a run went slower than its pace or rested, the newest first", query: paged, out: Items[catalog.Slowdown]{}, do: func(c *gin.Context) (any, error) {
+			if _, err := s.Catalog.Run(c.Request.Context(), c.Param("run")); err != nil {
+				return nil, err
+			}
+			limit, offset := page(c)
+			list, err := s.Catalog.Slowdowns(c.Request.Context(), c.Param("run"), limit+1, offset)
+			return paging(list, limit, offset), err
+		}},
 		{method: "GET", path: "/runs/{run}/events", summary: "A run's counts as they change, as server-sent events named run", raw: a.events},
 		{method: "POST", path: "/runs/{run}/pause", summary: "Stop a run after its batch in hand", out: RunView{}, do: runView(s.Pause)},
 		{method: "POST", path: "/runs/{run}/pace", summary: "Change a run's pace, from its next batch on", in: NewPace{}, out: RunView{}, do: func(c *gin.Context) (any, error) {
@@ -167,7 +175,7 @@ func (a *API) routes() []route {
 			}
 			return runView(func(ctx context.Context, id string) (*catalog.Run, error) { return s.SetPace(ctx, actor, id, in.Pace) })(c)
 		}},
-		{method: "POST", path: "/runs/{run}/resume", summary: "Go on with a paused or failed run", out: RunView{}, do: runView(s.Resume)},
+		{method: "POST", path: "/runs/{run}/resume", summary: "Go on with a run that is paused, resting or failed", out: RunView{}, do: runView(s.Resume)},
 		{method: "POST", path: "/runs/{run}/delete", summary: "Delete the rows of a run that copied them, those that still are what was copied", out: RunView{}, do: runView(func(ctx context.Context, id string) (*catalog.Run, error) { return s.Delete(ctx, actor, id) })},
 		{method: "POST", path: "/runs/{run}/cancel", summary: "End a run after its batch in hand", out: RunView{}, do: runView(s.Cancel)},
 

@@ -35,6 +35,13 @@ func atOrDash(t *catalog.Time) string {
 	return at(*t)
 }
 
+func sizeOrDash(n *int64) string {
+	if n == nil {
+		return "-"
+	}
+	return size(*n)
+}
+
 // span writes a length of time with two units at most.
 func span(seconds float64) string {
 	d := time.Duration(math.Round(seconds)) * time.Second

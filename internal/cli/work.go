@@ -19,6 +19,7 @@ import (
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/engine"
 )
 
@@ -38,7 +39,16 @@ func (e *env) run1(r *api.RunView) error {
 	l := r.Ledger
 	left := ""
 	if r.SecondsLeft != nil {
-		left = span(*r.SecondsLeft)
+		left = spanOf(r)
+	}
+	if r.ResumeAt != nil {
+		left = "goes on " + at(*r.ResumeAt)
+		if r.WindowsLeft != nil {
+			left += fmt.Sprintf(", windows to go: about %d", *r.WindowsLeft)
+		}
+	}
+	if r.Pressure != nil && e.format == "table" {
+		defer e.signals(r)
 	}
 	archived, logged := "", ""
 	if r.LogBytes != nil {
@@ -103,9 +113,38 @@ func runShow(e *env) error {
 	}
 	rows := [][]string{}
 	for _, x := range b.Items {
-		rows = append(rows, []string{fmt.Sprintf("%d/%d", x.Segment, x.Number), at(x.At), count(x.Rows), count(x.Deleted), count(x.Changed), count(x.Vanished), count(x.Held), count(x.Skipped), fmt.Sprintf("%.1f ms", float64(x.Micros)/1000), yes(x.Retry)})
+		rows = append(rows, []string{fmt.Sprintf("%d/%d", x.Segment, x.Number), at(x.At), count(x.Rows), count(x.Deleted), count(x.Changed), count(x.Vanished), count(x.Held), count(x.Skipped), fmt.Sprintf("%.1f ms", float64(x.Micros)/1000), fmt.Sprintf("%.1f ms", float64(x.Rest)/1000), sizeOrDash(x.LogBytes), yes(x.Retry)})
 	}
-	return e.show(b, []string{"batch", "at", "rows", "deleted", "changed", "vanished", "held", "skipped", "took", "again"}, rows)
+	if e.format == "table" {
+		if err := e.slowdowns(path); err != nil {
+			return err
+		}
+	}
+	return e.show(b, []string{"batch", "at", "rows", "deleted", "changed", "vanished", "held", "skipped", "took", "rest", "log", "again"}, rows)
+}
+
+// slowdowns shows when and why the run went slower than its pace; nothing where it never did.
+func (e *env) slowdowns(path string) error {
+	l, err := client.Get[api.Items[catalog.Slowdown]](e.ctx, e.client, path+"/slowdowns?limit="+e.flag("batches"))
+	if err != nil || len(l.Items) == 0 {
+		return err
+	}
+	rows := [][]string{}
+	for _, s := range l.Items {
+		what, lasted := "slower", "still"
+		if s.Rests {
+			what = "rested"
+		}
+		if s.Ended != nil {
+			lasted = fmt.Sprintf("%.1f s", s.Ended.Sub(s.Begun.Time).Seconds())
+		}
+		rows = append(rows, []string{at(s.Begun), what, lasted, s.Reason})
+	}
+	if err := e.show(l, []string{"from", "went", "for", "reason"}, rows); err != nil {
+		return err
+	}
+	fmt.Fprintln(e.out)
+	return nil
 }
 
 func runVerb(verb string) func(*env) error {
@@ -156,20 +195,75 @@ func (e *env) watch(id string) error {
 func progressLine(r *api.RunView) string {
 	left := ""
 	if r.SecondsLeft != nil {
-		left = ", " + span(*r.SecondsLeft) + " left"
+		left = ", " + spanOf(r) + " left"
+	}
+	if r.Reason != "" {
+		left += ", " + r.Reason
 	}
 	return fmt.Sprintf("%s: %s of %s rows, %s rows/s%s", r.State, count(r.Done), count(r.Due), count(int64(r.Rate)), left)
+}
+
+// spanOf is the time left, as a range where the last batches give one.
+func spanOf(r *api.RunView) string {
+	if r.SecondsLow != nil && r.SecondsHigh != nil && span(*r.SecondsLow) != span(*r.SecondsHigh) {
+		return span(*r.SecondsLow) + " to " + span(*r.SecondsHigh)
+	}
+	return span(*r.SecondsLeft)
+}
+
+// signalLine are the signals of the database on one line, those first that slow the run.
+func signalLine(r *api.RunView) string {
+	if r.Pressure == nil || r.State != catalog.Running {
+		return ""
+	}
+	parts := []string{fmt.Sprintf("batches of %s rows", count(r.BatchRows))}
+	for _, x := range r.Pressure.Readings {
+		parts = append(parts, strings.ReplaceAll(x.Signal, "_", " ")+" "+readingText(x))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func readingText(x pace.Reading) string {
+	text := x.Unit.Spoken(x.Value)
+	if x.Limit != nil {
+		text += "/" + x.Unit.Spoken(*x.Limit)
+	}
+	if x.Level == pace.Near || x.Level == pace.Over {
+		text += " (" + string(x.Level) + ")"
+	}
+	return text
+}
+
+// signals shows each signal with its limit.
+func (e *env) signals(r *api.RunView) {
+	rows := [][]string{}
+	for _, x := range r.Pressure.Readings {
+		limit := "none"
+		if x.Limit != nil {
+			limit = "at most " + x.Unit.Spoken(*x.Limit)
+			if x.Floor {
+				limit = "at least " + x.Unit.Spoken(*x.Limit)
+			}
+		}
+		rows = append(rows, []string{x.Signal, x.Label, x.Unit.Spoken(x.Value), limit, string(x.Level)})
+	}
+	fmt.Fprintln(e.out)
+	e.show(r.Pressure, []string{"signal", "what it is", "value", "limit", "level"}, rows)
 }
 
 func plainProgress(w io.Writer) func(*api.RunView) {
 	var shown time.Time
 	var state catalog.RunState
+	var reason string
 	return func(r *api.RunView) {
-		if r.State == state && time.Since(shown) < 3*time.Second {
+		if r.State == state && r.Reason == reason && time.Since(shown) < 3*time.Second {
 			return
 		}
-		shown, state = time.Now(), r.State
+		shown, state, reason = time.Now(), r.State, r.Reason
 		fmt.Fprintln(w, progressLine(r))
+		if line := signalLine(r); line != "" {
+			fmt.Fprintln(w, "  "+line)
+		}
 	}
 }
 

@@ -253,6 +253,9 @@ func (r *runner) restUntil(next calendar.Span, why string, zone *time.Location) 
 		n := (left + bite - 1) / bite
 		r.run.WindowsLeft = &n
 		more = fmt.Sprintf("; %d rows are left, for about %d more windows", left, n)
+		if n == 1 {
+			more = fmt.Sprintf("; %d rows are left, for one more window", left)
+		}
 	}
 	return &Resting{next.From, fmt.Sprintf("%s; it goes on at %s%s", why, next.From.In(zone).Format("2006-01-02 15:04 MST"), more)}
 }

@@ -196,7 +196,9 @@ func TestTheLogOfAMinuteHasABound(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, 10, 0)
-	if err != nil || !slices.ContainsFunc(list, func(s catalog.Slowdown) bool { return s.Rests && strings.Contains(s.Reason, "log written in the last minute") }) {
+	if err != nil || !slices.ContainsFunc(list, func(s catalog.Slowdown) bool {
+		return s.Rests && strings.Contains(s.Reason, "log written in the last minute")
+	}) {
 		t.Errorf("slowed down: %+v (%v)", list, err)
 	}
 	if b.live(t) != 0 {

@@ -76,6 +76,9 @@ func (p *planning) warn(ctx context.Context) {
 	if c.Referenced > 0 {
 		add("%s rows that are old enough stay, since other tables refer to them", humanize.Comma(c.Referenced))
 	}
+	if p.table.Followed {
+		add("a publication sends the table's deletes on: subscribers and change feeds will delete these rows too; one that is to keep them leaves deletes out (publish = 'insert, update'), or skips the sessions that are named ambercellar")
+	}
 	if p.rule.Modified != "" && p.rule.Age.Join == "" && c.Due > 0 {
 		p.warnOfWriters(ctx, add)
 	}

@@ -18,6 +18,14 @@ export function size(bytes: number): string {
   return `${i === 0 || bytes >= 100 ? whole.format(bytes) : bytes.toFixed(1)} ${units[i]}`;
 }
 
+/** amount writes a signal's value with its unit. */
+export function amount(value: number, unit: string): string {
+  if (unit === "bytes") return size(value);
+  if (unit === "milliseconds") return `${value.toFixed(1)} ms`;
+  if (unit === "seconds") return `${value.toFixed(1)} s`;
+  return count(value);
+}
+
 export function span(seconds: number): string {
   const s = Math.round(seconds);
   if (s < 60) return `${s} s`;

@@ -81,6 +81,7 @@ type Table struct {
 	Triggers     []string     `json:"triggers"`             // names of triggers that fire on delete
 	Obstacles    []string     `json:"obstacles"`            // why no run may work on the table; empty where one may
 	Notes        []string     `json:"notes"`                // what an administrator should know of it
+	Followed     bool         `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
 	Rows         int64        `json:"rows"`                 // the database's estimate; -1 where it has none
 	Bytes        int64        `json:"bytes"`                // of the rows, without indexes; -1 where unknown
 	IndexBytes   int64        `json:"index_bytes"`

@@ -36,7 +36,15 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 		add(source.Missing, "", "the server is read-only, as replicas are, and takes no changes", "name the primary server in the address")
 	}
 	if binlog && format == "STATEMENT" {
-		add(source.Missing, "", "the binary log is written by statement, which InnoDB refuses at the isolation level that the service works at", "SET GLOBAL binlog_format = 'MIXED';")
+		add(source.Missing, "", "the binary log is written by statement, which InnoDB refuses at the isolation level that the service works at", "SET GLOBAL binlog_format = 'ROW';")
+	}
+	if binlog {
+		add(source.Note, "", "the binary log carries the deletes to replicas and change feeds, which lose the rows too unless they leave deletes out", "")
+	}
+	if s.mariadb {
+		if _, err := s.db.ExecContext(ctx, "SELECT 1 FROM information_schema.INNODB_LOCK_WAITS LIMIT 0"); err != nil {
+			add(source.Note, "", "the service is not told who waits for whom: pace cannot follow sessions that wait for one of ours", "GRANT PROCESS ON *.* TO "+"'"+strings.ReplaceAll(r.User, "@", "'@'")+"';")
+		}
 	}
 	if s.returning {
 		add(source.Good, "", "deletes return what they deleted", "")

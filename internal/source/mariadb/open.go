@@ -165,7 +165,11 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 	if rows, err := conn.(driver.QueryerContext).QueryContext(ctx, "SELECT CONNECTION_ID()", nil); err == nil {
 		number := make([]driver.Value, 1)
 		if rows.Next(number) == nil {
-			if n, ok := number[0].(int64); ok {
+			text := fmt.Sprint(number[0])
+			if b, ok := number[0].([]byte); ok {
+				text = string(b)
+			}
+			if n, err := strconv.ParseInt(text, 10, 64); err == nil {
 				p.known.Store(n, true)
 			}
 		}

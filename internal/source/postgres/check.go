@@ -54,6 +54,10 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 	} else {
 		add(source.Missing, "", "temporary tables cannot be made, as restores need", fmt.Sprintf("GRANT TEMPORARY ON DATABASE %s TO %s;", quote(database), user))
 	}
+	var told bool
+	if err := s.pool.QueryRow(ctx, "SELECT pg_has_role(current_user, 'pg_read_all_stats', 'member') OR current_setting('is_superuser') = 'on'").Scan(&told); err == nil && !told {
+		add(source.Note, "", "the service is not told what others' sessions do: pace cannot follow lock waits, active sessions and the delay of replicas", "GRANT pg_monitor TO "+user+";")
+	}
 	if err := s.checkTables(ctx, user, add); err != nil {
 		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
 	}

@@ -90,7 +90,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		if leaves > 0 {
 			d.Notes = append(d.Notes, fmt.Sprintf("partitioned, %d partitions; rows go one by one from each", leaves))
 		}
-		if published {
+		if d.Followed = published; published {
 			d.Notes = append(d.Notes, "a publication sends its deletes to subscribers")
 			if identity == "n" {
 				d.Obstacles = append(d.Obstacles, "it is published and has replica identity NOTHING, so the server rejects deletes; ALTER TABLE … REPLICA IDENTITY DEFAULT mends it")

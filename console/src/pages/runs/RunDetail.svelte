@@ -16,6 +16,9 @@
   import Warning from "../../lib/Warning.svelte";
   import When from "../../lib/When.svelte";
   import BatchChart from "./BatchChart.svelte";
+  import Expected from "./Expected.svelte";
+  import Signals from "./Signals.svelte";
+  import Slowdowns from "./Slowdowns.svelte";
 
   let { params }: { params: { run: string } } = $props();
   let run = $state<Schemas["RunView"]>();
@@ -24,11 +27,14 @@
   const first = new Loader(() => take(api.GET("/runs/{run}", { params: { path: params } })));
   const batches = new Loader(() => take(api.GET("/runs/{run}/batches", { params: { path: params, query: { limit: 200 } } })));
 
+  const slow = new Loader(() => take(api.GET("/runs/{run}/slowdowns", { params: { path: params, query: { limit: 50 } } })));
+
   function watch() {
     first.load().then(() => (run = first.data));
-    const timer = setInterval(() => batches.load(), 1500);
-    batches.load();
-    const end = () => { clearInterval(timer); batches.load(); };
+    const both = () => { batches.load(); slow.load(); };
+    const timer = setInterval(both, 1500);
+    both();
+    const end = () => { clearInterval(timer); both(); };
     const stop = watchRun(params.run, (r) => (run = r), end);
     return () => { clearInterval(timer); stop(); };
   }
@@ -54,7 +60,12 @@
       problem = problemOf(e);
     }
   }
-  let active = $derived(run && ["queued", "running"].includes(run.state));
+  // The range that the last batches give, where they differ.
+  function timeLeft(r: Schemas["RunView"]): string {
+    if (r.seconds_low == null || r.seconds_high == null || span(r.seconds_low) === span(r.seconds_high)) return span(r.seconds_left ?? 0);
+    return `${span(r.seconds_low)} to ${span(r.seconds_high)}`;
+  }
+  let active = $derived(run && ["queued", "running", "resting"].includes(run.state));
   let resumable = $derived(run && ["paused", "failed"].includes(run.state));
   let copied = $derived(run?.state === "copied");
   let deciding = $state(false);
@@ -85,29 +96,33 @@
     {#snippet cutoff()}<When at={run!.cutoff} />{/snippet}
     {#snippet started()}<When at={run!.started_at} none="not yet" />{/snippet}
     {#snippet ended()}<When at={run!.ended_at} none="not yet" />{/snippet}
+    {#snippet resumes()}<When at={run!.resume_at} />{/snippet}
     {#snippet rule()}<a class="text-link" href="#/rules/{run!.rule}">{run!.rule}, revision {run!.revision}</a>{/snippet}
     <Panel>
       <div class="px-4 pt-3" aria-live="polite">
         <div class="mb-2 flex flex-wrap items-center gap-3 text-sm">
           <span data-testid="state"><State state={run.state} /></span>
           <span class="font-medium">{count(run.done)} of {count(run.due)} rows</span>
-          <span class="text-gray-600 dark:text-gray-400">{count(run.rate)} rows/s{#if run.seconds_left !== null && run.state === "running"}, {span(run.seconds_left)} left{/if}</span>
+          <span class="text-gray-600 dark:text-gray-400">{count(run.rate)} rows/s{#if run.seconds_left !== null && run.state === "running"}, {timeLeft(run)} left{/if}</span>
           {#if run.reason}<span class="text-gray-600 dark:text-gray-400">{run.reason}</span>{/if}
         </div>
         <Bar percent={run.state === "done" ? 100 : share(run.done, run.due)} label="progress of the run" color={run.state === "failed" ? "bg-red-600" : "bg-primary-500"} />
       </div>
-      <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["As read", run.store ? size(run.raw_bytes) : ""], ["In the archive", run.store ? size(run.file_bytes) : ""], ["Log volume", run.log_bytes == null ? "" : size(run.log_bytes)], ["Run", run.id]]} />
+      <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["Batch", run.batch_rows ? `${count(run.batch_rows)} rows` : ""], ["Goes on", run.resume_at ? resumes : ""], ["This window", run.window_began ? `${count(run.window_rows)} rows` : ""], ["Windows to go", run.windows_left ? `about ${count(run.windows_left)}` : ""], ["As read", run.store ? size(run.raw_bytes) : ""], ["In the archive", run.store ? size(run.file_bytes) : ""], ["Log volume", run.log_bytes == null ? "" : size(run.log_bytes)], ["Run", run.id]]} />
     </Panel>
     <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} />{#if run.passes.length > 1 || run.passes.some((p) => p.related?.length)}<Passes {run} />{/if}</Panel>
   {/if}
+  {#if run?.pressure && run.state === "running"}<Panel title="Pressure" note="asked for every second; the run follows it"><Signals pressure={run.pressure} /></Panel>{/if}
+  {#if slow.data?.items.length}<Panel title="Slow-downs" note="when the run went slower than its pace, and why"><Slowdowns items={slow.data.items} /></Panel>{/if}
+  {#if run?.state === "done"}<Expected {run} />{/if}
   <Panel title="Batches" note="the newest 200">
     {#if batches.data?.items.length}<BatchChart batches={batches.data.items} />{/if}
-    <Listing label="Batches" heads={["Batch", "At", "#Rows", "#Deleted", "#Changed", "#Vanished", "#Held", "#Skipped", "#Took"]} items={batches.data?.items.slice(0, 12)}>
+    <Listing label="Batches" heads={["Batch", "At", "#Rows", "#Deleted", "#Changed", "#Vanished", "#Held", "#Skipped", "#Took", "#Rest", "#Log"]} items={batches.data?.items.slice(0, 12)}>
       {#snippet row(b: Schemas["Batch"])}
         <TableBodyRow>
           <TableBodyCell>{b.segment}/{b.number}{b.retry ? " again" : ""}</TableBodyCell><TableBodyCell><When at={b.at} /></TableBodyCell>
           {#each [b.rows, b.deleted, b.changed, b.vanished, b.held, b.skipped] as n, i (i)}<TableBodyCell class="text-right">{count(n)}</TableBodyCell>{/each}
-          <TableBodyCell class="text-right">{(b.micros / 1000).toFixed(1)} ms</TableBodyCell>
+          <TableBodyCell class="text-right">{(b.micros / 1000).toFixed(1)} ms</TableBodyCell><TableBodyCell class="text-right">{(b.rest_micros / 1000).toFixed(1)} ms</TableBodyCell><TableBodyCell class="text-right">{b.log_bytes == null ? "–" : size(b.log_bytes)}</TableBodyCell>
         </TableBodyRow>
       {/snippet}
       {#snippet empty()}<Blank title="No batch yet">The first slice is being read, stored and verified.</Blank>{/snippet}

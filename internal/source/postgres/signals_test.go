@@ -1,0 +1,125 @@
+package postgres
+
+import (
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/dbtest"
+	"ambercellar/internal/source"
+)
+
+// workload opens a session of the workload, which ends with the test.
+func workload(t *testing.T, url string) *pgx.Conn {
+	t.Helper()
+	c, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close(t.Context()) })
+	return c
+}
+
+// until asks for the signals until they are as wanted.
+func until(t *testing.T, s *Source, table string, what string, ok func(map[string]float64) bool) {
+	t.Helper()
+	described, err := s.Table(t.Context(), table)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got map[string]float64
+	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		if got, err = s.Signals(t.Context(), described); err != nil {
+			t.Fatal(err)
+		}
+		if ok(got) {
+			return
+		}
+	}
+	t.Fatalf("%s: the signals are %v", what, got)
+}
+
+func TestSignalsTellWhoWaitsAndForWhom(t *testing.T) {
+	url := dbtest.Postgres(t)
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 4, TLS: "off", Disk: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := dbtest.Exec(url, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz); INSERT INTO scan SELECT g, '2020-01-01' FROM generate_series(1, 100) g"); err != nil {
+		t.Fatal(err)
+	}
+	until(t, s, "scan", "nobody waits", func(v map[string]float64) bool {
+		return v[pace.Waiting] == 0 && v[pace.Blocked] == 0 && v[pace.Probe] > 0 && v[pace.Disk] > 0
+	})
+	others, waiter := workload(t, url), workload(t, url)
+	if _, err := others.Exec(t.Context(), "BEGIN; UPDATE scan SET at = at WHERE id = 1", pgx.QueryExecModeSimpleProtocol); err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan error, 1)
+	wait := func(id int) {
+		_, err := waiter.Exec(t.Context(), "UPDATE scan SET at = at WHERE id = $1", pgx.QueryExecModeExec, id)
+		done <- err
+	}
+	go wait(1)
+	until(t, s, "scan", "one waits for another's lock", func(v map[string]float64) bool {
+		return v[pace.Waiting] == 1 && v[pace.Blocked] == 0 && v[pace.Active] >= 1
+	})
+	if _, err := others.Exec(t.Context(), "COMMIT"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	ours, err := s.pool.Acquire(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ours.Release()
+	if _, err := ours.Exec(t.Context(), "BEGIN; UPDATE public.scan SET at = at WHERE id = 2", pgx.QueryExecModeSimpleProtocol); err != nil {
+		t.Fatal(err)
+	}
+	go wait(2)
+	until(t, s, "scan", "one waits for ours", func(v map[string]float64) bool { return v[pace.Waiting] == 1 && v[pace.Blocked] == 1 })
+	if _, err := ours.Exec(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestSignalsThatOnlyMonitorsAreTold(t *testing.T) {
+	url := dbtest.Postgres(t)
+	if err := dbtest.Exec(url, `CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz);
+		DO $$ BEGIN CREATE ROLE mover LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$; GRANT SELECT, DELETE ON scan TO mover`); err != nil {
+		t.Fatal(err)
+	}
+	c, err := pgx.ParseConfig(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: "postgres://mover@127.0.0.1:" + strconv.Itoa(int(c.Port)) + "/" + c.Database, Connections: 4, TLS: "off"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	until(t, s, "scan", "without the right", func(v map[string]float64) bool {
+		_, waiting := v[pace.Waiting]
+		_, dead := v[pace.Dead]
+		return !waiting && dead && v[pace.Probe] > 0
+	})
+	r, err := s.Check(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range r.Items {
+		if f.Remedy == `GRANT pg_monitor TO "mover";` {
+			return
+		}
+	}
+	t.Errorf("the check does not name the right that lacks: %+v", r.Items)
+}
