@@ -3,7 +3,7 @@ GO ?= go
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 BIN := build/ambercellar
 
-.PHONY: build demo test bench console check screenshots clean
+.PHONY: build demo test soak bench console check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
 $(BIN): console # always: the Go tool knows best what is stale
@@ -29,6 +29,10 @@ test: build ## all tests, on private servers and in headless Chromium
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	@echo "== testing"
 	$(GO) test -timeout 12m ./...
+
+soak: ## many rules on many tables with writers, for ten minutes under the race detector; every row is accounted for
+	@./tools/need.sh postgresql mariadb-server gcc
+	AMBERCELLAR_SOAK=10m $(GO) test -race -v -run TestSoak -timeout 30m ./internal/e2e
 
 bench: build ## archive and delete beside what a person does by hand; prints a table, writes JSON
 	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 zstd

@@ -1,7 +1,7 @@
 // Command bench measures archiving, purging and planning with Amber Cellar beside what a careful person does by hand, in
 // turn, on private servers with durable settings. It prints tables of medians and ratios and writes JSON.
 //
-//	bench [-only postgres-archive,sqlite,plan] [-rounds 5] [-rows N] [-out bench/out]
+//	bench [-only postgres-archive,sqlite,plan] [-rounds 5] [-rows N] [-load-rounds 3] [-arm 2m] [-out bench/out]
 package main
 
 import (
@@ -87,8 +87,11 @@ func main() {
 	rounds := flag.Int("rounds", 5, "rounds of each side, in turn")
 	out := flag.String("out", "bench/out", "directory for the JSON")
 	planRows := flag.Int("plan-rows", 5_000_000, "rows of the table that is planned")
+	loadRounds := flag.Int("load-rounds", 3, "rounds of each arm of the loads, in turn")
+	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
+	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", plan")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, plan")
 	flag.Parse()
 	wanted := func(name string) bool {
 		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
@@ -110,6 +113,17 @@ func main() {
 			log.Fatalf("%s: %v", w.name, err)
 		}
 		done = append(done, r)
+	}
+	for _, engine := range []string{"postgres", "mariadb"} {
+		if wanted(engine + "-load") {
+			n := map[string]int{"postgres": 5_000_000, "mariadb": 2_500_000}[engine]
+			if *rows > 0 {
+				n = *rows
+			}
+			if err := loads(ctx, engine, n, *loadRounds, *arm, *share, *out, *program); err != nil {
+				log.Fatalf("%s-load: %v", engine, err)
+			}
+		}
 	}
 	if wanted("plan") {
 		if err := plans(ctx, *planRows, *rounds, *out, *program); err != nil {

@@ -166,6 +166,9 @@ func (s *Server) Restart() error {
 	return s.launch()
 }
 
+// Data is the directory of the server's files.
+func (s *Server) Data() string { return filepath.Join(s.dir, "data") }
+
 // URL is the address of a database of the server, for its superuser.
 func (s *Server) URL(database string) string {
 	return fmt.Sprintf("postgres://postgres@127.0.0.1:%d/%s?sslmode=disable", s.Port, database)

@@ -34,7 +34,7 @@ func TestMain(m *testing.M) {
 	if err == nil {
 		program = filepath.Join(dir, "ambercellar")
 		var out []byte
-		if out, err = exec.Command("go", "build", "-o", program, "../../cmd/ambercellar").CombinedOutput(); err != nil {
+		if out, err = exec.Command("go", append(append([]string{"build"}, buildFlags()...), "-o", program, "../../cmd/ambercellar")...).CombinedOutput(); err != nil {
 			err = fmt.Errorf("%w\n%s", err, out)
 		}
 	}
@@ -45,6 +45,14 @@ func TestMain(m *testing.M) {
 	status := dbtest.Main(m)
 	os.RemoveAll(dir)
 	os.Exit(status)
+}
+
+// buildFlags has the program watch its own goroutines where the soak asks for it.
+func buildFlags() []string {
+	if os.Getenv(soakLength) != "" {
+		return []string{"-race"}
+	}
+	return nil
 }
 
 // process is a running service.

@@ -92,6 +92,7 @@ func (r *runner) changePace() {
 	if p, ok := r.paces.LoadAndDelete(r.run.ID); ok {
 		r.run.Pace = string(p.(pace.Pace))
 		r.pace.Change(p.(pace.Pace), r.source.Reads().SmallBatches)
+		r.setReading()
 	}
 }
 

@@ -134,6 +134,7 @@ func (r *runner) judge(ctx context.Context, now time.Time) {
 			r.pace.Shrink()
 		}
 	}
+	r.setReading()
 	r.run.Pressure, r.run.BatchRows = &l.pressure, r.pace.Rows()
 	r.slowed(now)
 }
@@ -258,6 +259,22 @@ func (r *runner) restUntil(next calendar.Span, why string, zone *time.Location) 
 		}
 	}
 	return &Resting{next.From, fmt.Sprintf("%s; it goes on at %s%s", why, next.From.In(zone).Format("2006-01-02 15:04 MST"), more)}
+}
+
+// breathe lets a reader or verifier rest after each piece of its work, as the pace says. It returns a function to be called
+// after each piece.
+func (r *runner) breathe(ctx context.Context) func() error {
+	begun := time.Now()
+	return func() error {
+		err := rest(ctx, time.Duration(float64(time.Since(begun))*float64(r.reading.Load())/100))
+		begun = time.Now()
+		return err
+	}
+}
+
+// setReading takes up the pace and pressure for what goes on beside the batches.
+func (r *runner) setReading() {
+	r.reading.Store(int64(100 * pace.Breath(pace.Pace(r.run.Pace), r.load.pressure.Slow)))
 }
 
 // share is the most rows that the next batch may take, of n: what is left of the budget, and what the log has room for.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -53,7 +54,8 @@ type runner struct {
 	worked  int64     // microseconds worked by earlier executions
 	pending []catalog.Batch
 	load    load
-	logAt   *int64 // what the database had logged when it was last asked
+	reading atomic.Int64 // rest after reading, in percent of its time
+	logAt   *int64       // what the database had logged when it was last asked
 	shown   time.Time
 	saved   time.Time
 
@@ -174,6 +176,7 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		return err
 	}
 	r.pace = pace.New(p, r.source.Reads().SmallBatches)
+	r.setReading()
 	r.leases = map[string]source.Lease{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {
 		if r.leases[name], err = r.source.TakeLease(ctx, name, r.Instance, r.run.ID); err != nil {
@@ -438,12 +441,13 @@ func (r *runner) readSlice(ctx context.Context, number int, after []value.Value)
 		return nil, err
 	}
 	note := w.refer(-1, columnsAt(r.table, r.pass.columns), r.pass.kin)
+	breathe := r.breathe(ctx)
 	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		for i := range c.Rows() {
 			note(c.Row(i))
 		}
-		return ctx.Err()
+		return breathe()
 	})
 	if err != nil || len(w.digests) == 0 {
 		return nil, err

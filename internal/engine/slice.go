@@ -67,6 +67,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	req.Include = p.include
 	note := w.refer(-1, columnsAt(p.table, p.columns), p.kin)
 	beside := newBesides(p)
+	breathe := r.breathe(ctx)
 	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		for i := range c.Rows() {
@@ -84,7 +85,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 		if err := draft.Write(c); err != nil {
 			return fmt.Errorf("store %s: writing a segment: %w", p.name, err)
 		}
-		return ctx.Err()
+		return breathe()
 	})
 	if err != nil || draft.Rows() == 0 {
 		return nil, err
@@ -163,7 +164,7 @@ func (r *runner) verify(ctx context.Context, w *work) error {
 	if err := archive.VerifyBeside(ctx, w.pass.store, w.manifest, nil); err != nil {
 		return err
 	}
-	at, want := 0, w.digests
+	at, want, breathe := 0, w.digests, r.breathe(ctx)
 	if w.pass.clean != nil {
 		want = w.stored
 	}
@@ -174,7 +175,7 @@ func (r *runner) verify(ctx context.Context, w *work) error {
 			}
 			at++
 		}
-		return ctx.Err()
+		return breathe()
 	})
 }
 

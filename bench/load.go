@@ -1,0 +1,536 @@
+package main
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5/pgconn"
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/dbtest"
+	"ambercellar/internal/source"
+)
+
+// Arms of the measurement: the same workload, with this going on beside it.
+const (
+	armNone   = "no run"
+	armAgain  = "no run again"
+	armOurs   = "ours, gentle"
+	armDelete = "one DELETE"
+	armLoop   = "by-hand loop"
+)
+
+var arms = []string{armNone, armOurs, armLoop, armDelete, armAgain}
+
+// loadKeep days leave four fifths of the rows due, so that a run does not come to its end within an arm.
+const loadKeep = 200
+
+// workload is one database under load.
+type workload struct {
+	table
+	db            *sql.DB
+	rows          int
+	read, update  string // by key
+	insert        string
+	oldest, least string       // what administrators ask an index that still holds what was removed
+	garbage       string       // dead rows, or length of the undo history
+	logSize       func() int64 // of the transaction log's files
+	all           string       // one DELETE of everything that is due
+}
+
+// second is what the workload saw in one second.
+type second struct {
+	Count int     `json:"count"`
+	P50   float64 `json:"p50_ms"`
+	P99   float64 `json:"p99_ms"`
+}
+
+// armResult is one round of one arm.
+type armResult struct {
+	P50, P99, P999 float64
+	Seconds        []second `json:"seconds"`
+	Statements     int      `json:"statements"`
+	Failed         int      `json:"failed"`
+	Deadlocks      int      `json:"deadlocks"`
+	Timeouts       int      `json:"lock_timeouts"`
+	Gone           int64    `json:"rows_gone"`
+	PeakLog        int64    `json:"peak_log_bytes"`
+	PeakGarbage    int64    `json:"peak_garbage"`
+	Oldest         float64  `json:"oldest_row_ms"`      // median while it goes on
+	Least          float64  `json:"smallest_key_ms"`    //
+	OldestLast     float64  `json:"oldest_row_ms_last"` // right after
+	LeastLast      float64  `json:"smallest_key_ms_last"`
+}
+
+type loadReport struct {
+	Work     string                 `json:"work"`
+	When     string                 `json:"when"`
+	Settings []string               `json:"server_settings"`
+	Rate     float64                `json:"statements_per_second"`
+	Share    float64                `json:"share_of_saturation"`
+	Length   float64                `json:"arm_seconds"`
+	Rounds   map[string][]armResult `json:"rounds"`
+}
+
+// loads measures the workload's latency beside each arm.
+func loads(ctx context.Context, engine string, rows, rounds int, length time.Duration, share float64, out, program string) error {
+	w, err := startLoad(engine, rows)
+	if err != nil {
+		return err
+	}
+	defer w.close()
+	fmt.Printf("\n%s-load: %s\nfilling a table of %d rows with three indexes\n", engine, strings.Join(w.settings(), ", "), rows)
+	if err := w.fill(rows); err != nil {
+		return err
+	}
+	r := &loadReport{Work: engine + "-load", When: time.Now().UTC().Format(time.RFC3339), Settings: w.settings(), Share: share, Length: length.Seconds(), Rounds: map[string][]armResult{}}
+	if err := w.begin(); err != nil {
+		return err
+	}
+	most, err := w.saturate(ctx)
+	if err != nil {
+		return err
+	}
+	r.Rate = most * share
+	fmt.Printf("saturated at %.0f statements a second; the load is %.0f\n", most, r.Rate)
+	for round := range rounds {
+		for _, arm := range arms {
+			if err := w.begin(); err != nil {
+				return err
+			}
+			x, err := w.arm(ctx, arm, r.Rate, length, program)
+			if err != nil {
+				return fmt.Errorf("%s: %w", arm, err)
+			}
+			r.Rounds[arm] = append(r.Rounds[arm], *x)
+			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms  p99.9 %8.2f ms  %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
+				round+1, arm, x.P50, x.P99, x.P999, x.Statements, x.Failed, x.Deadlocks, x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
+		}
+	}
+	return r.finish(out)
+}
+
+func startLoad(engine string, rows int) (*workload, error) {
+	w := &workload{rows: rows}
+	due := time.Duration(loadKeep) * 24 * time.Hour
+	at, _ := time.Parse(time.DateOnly, anchor)
+	before := at.Add(-due).Format(time.DateOnly)
+	switch engine {
+	case "postgres":
+		t, err := startPostgres()
+		if err != nil {
+			return nil, err
+		}
+		p := t.(postgres)
+		w.table = t
+		w.read, w.update = "SELECT booking_id, outcome, note FROM scan WHERE id = $1", "UPDATE scan SET note = $2 WHERE id = $1"
+		w.insert = "INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note) VALUES ($1, 'Heron', 3, '2026-11-23 12:00:00+00', 'ok', 12.50, gen_random_uuid(), NULL)"
+		w.oldest, w.least = "SELECT min(scanned_at)::text FROM scan", "SELECT min(id) FROM scan"
+		w.garbage = "SELECT coalesce(sum(n_dead_tup), 0)::bigint FROM pg_stat_user_tables WHERE relname = 'scan'"
+		w.logSize = func() int64 { return sizeOf(filepath.Join(p.Data(), "pg_wal")) }
+		w.all = "DELETE FROM scan WHERE scanned_at < '" + before + "'"
+	case "mariadb":
+		t, err := startMariaDB()
+		if err != nil {
+			return nil, err
+		}
+		m := t.(*maria)
+		w.table = t
+		w.read, w.update = "SELECT booking_id, outcome, note FROM scan WHERE id = ?", "UPDATE scan SET note = ? WHERE id = ?"
+		w.insert = "INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note) VALUES (?, 'Heron', 3, '2026-11-23 12:00:00', 'ok', 12.50, uuid(), NULL)"
+		w.oldest, w.least = "SELECT min(scanned_at) FROM scan", "SELECT min(id) FROM scan"
+		w.garbage = "SELECT variable_value + 0 FROM information_schema.global_status WHERE variable_name = 'Innodb_history_list_length'"
+		w.logSize = func() int64 { return sizeOf(m.Data(), "ib_logfile", "-bin.", "undo") }
+		w.all = "DELETE FROM scan WHERE scanned_at < '" + before + "'"
+	default:
+		return nil, fmt.Errorf("%s takes no concurrent writers", engine)
+	}
+	return w, nil
+}
+
+// sizeOf adds up the files of a directory, of those whose name contains one of the parts where any are given.
+func sizeOf(dir string, parts ...string) (n int64) {
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		if st, err := e.Info(); err == nil && (len(parts) == 0 || slices.ContainsFunc(parts, func(p string) bool { return strings.Contains(e.Name(), p) })) {
+			n += st.Size()
+		}
+	}
+	return n
+}
+
+// begin puts the table back and opens the workload's sessions.
+func (w *workload) begin() (err error) {
+	if w.db != nil {
+		w.db.Close()
+	}
+	if err := w.fresh(); err != nil {
+		return err
+	}
+	syscall.Sync()
+	engine, address := w.address()
+	if engine == "mariadb" {
+		w.db, err = dbtest.OpenMariaDB(address)
+	} else {
+		w.db, err = sql.Open("pgx", address)
+	}
+	if err == nil {
+		w.db.SetMaxOpenConns(48)
+		w.db.SetMaxIdleConns(48)
+	}
+	return err
+}
+
+// statements are prepared once for all sessions.
+type statements struct{ read, update, insert *sql.Stmt }
+
+func (w *workload) prepare() (s statements, err error) {
+	for text, at := range map[string]**sql.Stmt{w.read: &s.read, w.update: &s.update, w.insert: &s.insert} {
+		if *at, err = w.db.Prepare(text); err != nil {
+			return s, err
+		}
+	}
+	return s, nil
+}
+
+// do runs one statement of the mix: a quarter inserts; of the others two thirds reads and one third updates, by key, and of
+// those one third on aged rows, which makes a quarter of all.
+func (w *workload) do(ctx context.Context, s statements, r *rand.Rand) error {
+	x := r.Float64()
+	if x < 0.25 {
+		_, err := s.insert.ExecContext(ctx, r.IntN(1_000_000))
+		return err
+	}
+	due := w.rows * (1000 - loadKeep) / 1000
+	id := due + 1 + r.IntN(w.rows-due)
+	if r.IntN(3) == 0 {
+		id = 1 + r.IntN(due)
+	}
+	if x < 0.75 {
+		var booking int64
+		var outcome string
+		var note sql.NullString
+		err := s.read.QueryRowContext(ctx, id).Scan(&booking, &outcome, &note)
+		if errors.Is(err, sql.ErrNoRows) { // it has been archived
+			return nil
+		}
+		return err
+	}
+	args := []any{id, "seen"}
+	if strings.Contains(w.update, "?") {
+		args = []any{"seen", id}
+	}
+	_, err := s.update.ExecContext(ctx, args...)
+	return err
+}
+
+// saturate finds how many statements a second the server takes with as many sessions as it likes.
+func (w *workload) saturate(ctx context.Context) (float64, error) {
+	s, err := w.prepare()
+	if err != nil {
+		return 0, err
+	}
+	const warm, length = 2 * time.Second, 6 * time.Second
+	var done atomic.Int64
+	var wait sync.WaitGroup
+	begun := time.Now()
+	var failed atomic.Value
+	for i := range 16 {
+		wait.Add(1)
+		go func() {
+			defer wait.Done()
+			r := rand.New(rand.NewPCG(uint64(i), 1))
+			for time.Since(begun) < warm+length {
+				if err := w.do(ctx, s, r); err != nil {
+					failed.Store(err)
+					return
+				}
+				if time.Since(begun) > warm {
+					done.Add(1)
+				}
+			}
+		}()
+	}
+	wait.Wait()
+	if err, ok := failed.Load().(error); ok {
+		return 0, err
+	}
+	return float64(done.Load()) / length.Seconds(), nil
+}
+
+// sampleOf is one statement: when it should have begun, counted from the arm's start, and how long it took from then.
+type sampleOf struct{ at, took time.Duration }
+
+// arm runs the workload at its rate, each statement at its time whether the ones before have ended or not, with what the
+// arm names beside it.
+func (w *workload) arm(ctx context.Context, arm string, rate float64, length time.Duration, program string) (*armResult, error) {
+	s, err := w.prepare()
+	if err != nil {
+		return nil, err
+	}
+	const warm = 4 * time.Second
+	before, err := w.count(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &armResult{}
+	var lock sync.Mutex
+	var samples []sampleOf
+	var wait sync.WaitGroup
+	slots := make(chan *rand.Rand, 400)
+	for i := range cap(slots) {
+		slots <- rand.New(rand.NewPCG(uint64(i), 7))
+	}
+	beside := make(chan error, 1)
+	start, stop, err := w.beside(ctx, arm, program, beside)
+	if err != nil {
+		return nil, err
+	}
+	begun := time.Now()
+	asked := make(chan struct{})
+	var oldest, least []float64
+	started := false
+	for n := 0; ; n++ {
+		due := time.Duration(float64(n) / rate * float64(time.Second))
+		if due >= warm+length {
+			break
+		}
+		if !started && due >= warm {
+			started = true
+			go start()
+			go func() {
+				defer close(asked)
+				for time.Since(begun) < warm+length {
+					w.watch(ctx, out)
+					oldest, least = append(oldest, w.ask(ctx, w.oldest)), append(least, w.ask(ctx, w.least))
+					time.Sleep(time.Second)
+				}
+			}()
+		}
+		time.Sleep(time.Until(begun.Add(due)))
+		r := <-slots
+		wait.Add(1)
+		go func() {
+			defer wait.Done()
+			err := w.do(ctx, s, r)
+			took := time.Since(begun) - due
+			slots <- r
+			lock.Lock()
+			defer lock.Unlock()
+			if due >= warm {
+				samples = append(samples, sampleOf{due - warm, took})
+			}
+			var pg *pgconn.PgError
+			var my *mysql.MySQLError
+			switch {
+			case err == nil:
+			case errors.As(err, &pg) && pg.Code == "40P01", errors.As(err, &my) && my.Number == 1213:
+				out.Deadlocks++
+			case errors.As(err, &pg) && pg.Code == "55P03", errors.As(err, &my) && my.Number == 1205:
+				out.Timeouts++
+			default:
+				out.Failed++
+			}
+		}()
+	}
+	wait.Wait()
+	<-asked
+	stop()
+	if err := <-beside; err != nil {
+		return nil, err
+	}
+	out.OldestLast, out.LeastLast = w.ask(ctx, w.oldest), w.ask(ctx, w.least)
+	out.Oldest, out.Least = middle(oldest), middle(least)
+	after := int64(0)
+	if err := w.db.QueryRowContext(ctx, "SELECT count(*) FROM scan WHERE scanned_at < '2026-11-23'").Scan(&after); err != nil {
+		return nil, err
+	}
+	out.Gone = before - after
+	out.take(samples, length)
+	return out, nil
+}
+
+func middle(list []float64) float64 {
+	if len(list) == 0 {
+		return 0
+	}
+	slices.Sort(list)
+	return list[len(list)/2]
+}
+
+// ask times one query, in milliseconds.
+func (w *workload) ask(ctx context.Context, query string) float64 {
+	begun := time.Now()
+	var v sql.NullString
+	w.db.QueryRowContext(ctx, query).Scan(&v)
+	return time.Since(begun).Seconds() * 1000
+}
+
+func (w *workload) watch(ctx context.Context, out *armResult) {
+	var n int64
+	if w.db.QueryRowContext(ctx, w.garbage).Scan(&n) == nil {
+		out.PeakGarbage = max(out.PeakGarbage, n)
+	}
+	out.PeakLog = max(out.PeakLog, w.logSize())
+}
+
+// take computes the percentiles, of all statements and second by second.
+func (r *armResult) take(samples []sampleOf, length time.Duration) {
+	quantile := func(list []time.Duration, q float64) float64 {
+		if len(list) == 0 {
+			return 0
+		}
+		return list[min(int(q*float64(len(list))), len(list)-1)].Seconds() * 1000
+	}
+	all := make([]time.Duration, len(samples))
+	bySecond := make([][]time.Duration, int(length.Seconds()))
+	for i, s := range samples {
+		all[i] = s.took
+		if at := int(s.at.Seconds()); at < len(bySecond) {
+			bySecond[at] = append(bySecond[at], s.took)
+		}
+	}
+	slices.Sort(all)
+	r.Statements, r.P50, r.P99, r.P999 = len(all), quantile(all, 0.5), quantile(all, 0.99), quantile(all, 0.999)
+	for _, list := range bySecond {
+		slices.Sort(list)
+		r.Seconds = append(r.Seconds, second{len(list), quantile(list, 0.5), quantile(list, 0.99)})
+	}
+}
+
+// beside makes ready what is to go on beside the workload, and returns what starts and what ends it; done hears when it has.
+func (w *workload) beside(ctx context.Context, arm, program string, done chan<- error) (start, stop func(), err error) {
+	switch arm {
+	case armOurs:
+		return w.besideService(ctx, program, done)
+	case armDelete, armLoop:
+		own, cancel := context.WithCancel(ctx)
+		return func() {
+			var err error
+			if arm == armLoop {
+				err = w.loop(own)
+			} else {
+				_, err = w.db.ExecContext(own, w.all)
+			}
+			if own.Err() != nil { // it was ended from here
+				err = nil
+			}
+			done <- err
+		}, cancel, nil
+	}
+	done <- nil
+	return func() {}, func() {}, nil
+}
+
+// loop is the by-hand loop of deletes, of 5,000 rows each.
+func (w *workload) loop(ctx context.Context) error {
+	engine, _ := w.address()
+	text := w.all + " LIMIT 5000"
+	if engine == "postgres" {
+		text = "DELETE FROM scan WHERE ctid = ANY(ARRAY(SELECT ctid FROM scan WHERE" + strings.TrimPrefix(w.all, "DELETE FROM scan WHERE") + " LIMIT 5000))"
+	}
+	for {
+		res, err := w.db.ExecContext(ctx, text)
+		if err != nil {
+			return err
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return nil
+		}
+	}
+}
+
+// besideService archives with the service at its default pace.
+func (w *workload) besideService(ctx context.Context, program string, done chan<- error) (start, end func(), err error) {
+	dir, err := os.MkdirTemp("", "ambercellar-bench-")
+	if err != nil {
+		return nil, nil, err
+	}
+	c, _, stop, err := serve(ctx, program, dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	engine, address := w.address()
+	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\nthen: archive\narchive: {store: cellar}\n"
+	if engine != "postgres" {
+		rule += "zone: UTC\n"
+	}
+	at, _ := time.Parse(time.DateOnly, anchor)
+	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
+		return nil, nil, err
+	}
+	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: rule}); err != nil {
+		return nil, nil, err
+	}
+	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Before: at.AddDate(0, 0, -loadKeep).Format(time.RFC3339)})
+	if err != nil {
+		return nil, nil, err
+	}
+	started := make(chan error, 1)
+	var r api.RunView
+	return func() {
+			var err error
+			r, err = client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
+			started <- err
+		}, func() {
+			err := <-started
+			if err == nil {
+				var now api.RunView
+				if now, err = client.Get[api.RunView](ctx, c, "/runs/"+r.ID); err == nil && now.State != catalog.Running {
+					err = fmt.Errorf("the run is %s: %s", now.State, now.Reason)
+				}
+			}
+			stop()
+			os.RemoveAll(dir)
+			done <- err
+		}, nil
+}
+
+// finish prints the table and writes the JSON and the picture.
+func (r *loadReport) finish(out string) error {
+	p99 := func(arm string) float64 {
+		var list []float64
+		for _, x := range r.Rounds[arm] {
+			list = append(list, x.P99)
+		}
+		return middle(list)
+	}
+	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | p99, median of %d rounds | to no run | failed | deadlocks | lock timeouts | rows gone | peak log | peak garbage | oldest row, during and after | smallest key |\n|---|---|---|---|---|---|---|---|---|---|---|\n",
+		r.Work, r.Rate, 100*r.Share, len(r.Rounds[armNone]))
+	for _, arm := range arms {
+		var sum armResult
+		for _, x := range r.Rounds[arm] {
+			sum.Failed, sum.Deadlocks, sum.Timeouts = sum.Failed+x.Failed, sum.Deadlocks+x.Deadlocks, sum.Timeouts+x.Timeouts
+			sum.PeakLog, sum.PeakGarbage, sum.Gone = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage), max(sum.Gone, x.Gone)
+			sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast = max(sum.Oldest, x.Oldest), max(sum.OldestLast, x.OldestLast), max(sum.Least, x.Least), max(sum.LeastLast, x.LeastLast)
+		}
+		fmt.Printf("| %s | %.2f ms | %.2f × | %d | %d | %d | %d | %d MB | %d | %.1f, %.1f ms | %.1f, %.1f ms |\n", arm, p99(arm), p99(arm)/p99(armNone), sum.Failed, sum.Deadlocks, sum.Timeouts, sum.Gone, sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast)
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	b, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(out, r.Work+".json"), append(b, '\n'), 0o644); err != nil {
+		return err
+	}
+	return r.draw(filepath.Join(out, r.Work+".png"))
+}
