@@ -10,6 +10,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/pace"
+	"ambercellar/internal/source"
 )
 
 // Resting says that a run stops until its next window opens.
@@ -259,6 +260,34 @@ func (r *runner) restUntil(next calendar.Span, why string, zone *time.Location) 
 		}
 	}
 	return &Resting{next.From, fmt.Sprintf("%s; it goes on at %s%s", why, next.From.In(zone).Format("2006-01-02 15:04 MST"), more)}
+}
+
+// tellEvery is how often where a run stands is kept in the source itself.
+const tellEvery = 5 * time.Second
+
+// Tell keeps in the source where a run stands, for those who read it by SQL there. That it cannot be kept is no reason to
+// stop.
+func (e *Engine) Tell(ctx context.Context, run *catalog.Run) {
+	src, err := e.Source(ctx, run.Source)
+	if err == nil {
+		p := source.Progress{Table: run.Table, Rule: run.Rule, Run: run.ID, Action: run.Action, State: string(run.State), Reason: run.Reason, Pace: run.Pace, Cutoff: run.Cutoff.Time,
+			Due: run.Due, Done: run.Deleted + run.LeftOut(), Deleted: run.Deleted, At: e.Now()}
+		if run.ResumeAt != nil {
+			p.ResumesAt = &run.ResumeAt.Time
+		}
+		var revisions []catalog.Revision
+		if revisions, err = e.Catalog.Revisions(ctx, run.Rule); err == nil {
+			for _, v := range revisions {
+				if v.Revision == run.Revision {
+					p.RuleText = v.Text
+				}
+			}
+			err = src.Show(ctx, p)
+		}
+	}
+	if err != nil {
+		e.Log.Debug("where the run stands cannot be kept in the source", "run", run.ID, "error", err)
+	}
 }
 
 // breathe lets a reader or verifier rest after each piece of its work, as the pace says. It returns a function to be called

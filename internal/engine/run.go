@@ -58,6 +58,7 @@ type runner struct {
 	logAt   *int64       // what the database had logged when it was last asked
 	shown   time.Time
 	saved   time.Time
+	told    time.Time
 
 	chainsLock sync.Mutex
 	chains     map[string]*chain // by table
@@ -125,7 +126,7 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 		}
 		return err
 	}
-	return r.balance(ctx)
+	return r.balance(context.WithoutCancel(ctx)) // everything is done: a stop that comes now changes nothing
 }
 
 // prepare takes everything in hand that the run works with, and the lease. A run that is being cancelled deletes
@@ -518,6 +519,10 @@ func (r *runner) show(ctx context.Context, atOnce bool) error {
 		r.shown = now
 		copied := *r.run
 		r.Progress(&copied)
+	}
+	if now.Sub(r.told) >= tellEvery {
+		r.told = now
+		r.Tell(context.WithoutCancel(ctx), r.run)
 	}
 	if atOnce || now.Sub(r.saved) >= saveEvery {
 		r.saved = now

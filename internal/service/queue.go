@@ -125,6 +125,7 @@ func (s *Service) settle(r *catalog.Run, err error) {
 		s.Log.Error("the run's state cannot be kept", "run", r.ID, "state", to, "error", err)
 		return
 	}
+	s.Engine.Tell(ctx, now)
 	s.Log.Info("run "+string(to), "run", r.ID, "deleted", now.Deleted, "left out", now.LeftOut())
 	s.finish(now)
 }

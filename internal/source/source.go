@@ -107,6 +107,9 @@ type Source interface {
 	Head(ctx context.Context, table string) (Head, error)
 	SetHead(ctx context.Context, table string, h Head) error
 
+	// Show keeps where the newest run of a table stands, for those who read it by SQL.
+	Show(ctx context.Context, p Progress) error
+
 	// Related hands on the rows that a query asks for, each with its key behind its columns; it takes no locks.
 	Related(ctx context.Context, q Query, report func(row []value.Value) error) error
 	// CountKin counts the rows of the related table at a position that would go along.

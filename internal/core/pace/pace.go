@@ -38,8 +38,11 @@ func Breath(p Pace, slow float64) float64 {
 // Bounds of a batch in rows.
 const (
 	MinRows = 50
-	MaxRows = 20_000
+	MaxRows = 50_000
 )
+
+// gentleRows is the most rows of a gentle batch where the database asks for no smaller ones.
+const gentleRows = 20_000
 
 // Steering holds the size of the next batch. Make it with New.
 type Steering struct {
@@ -50,13 +53,13 @@ type Steering struct {
 }
 
 // New returns a steering that begins with a small batch and finds its size from there. gentle is the most rows of a batch
-// at the gentle pace; 0: MaxRows.
+// at the gentle pace; 0: gentleRows.
 func New(p Pace, gentle int) *Steering {
 	if p == Unlimited {
 		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
 	}
 	if gentle == 0 {
-		gentle = MaxRows
+		gentle = gentleRows
 	}
 	return &Steering{rows: min(500, gentle), most: gentle, target: 10 * time.Millisecond, rest: 3}
 }

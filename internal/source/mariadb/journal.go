@@ -21,21 +21,38 @@ var journalSchema = []string{
 		" row_count bigint NOT NULL, found varchar(100) NOT NULL, deleted bigint NOT NULL, digest varchar(100) NOT NULL, left_out longtext NOT NULL," +
 		" first bigint NOT NULL, last bigint NOT NULL, at varchar(40) NOT NULL, PRIMARY KEY (run, segment, batch), KEY (table_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
 	"CREATE TABLE IF NOT EXISTS ambercellar_chain (table_name varchar(191) PRIMARY KEY, sequence bigint NOT NULL, hash varchar(64) NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_progress (table_name varchar(191) PRIMARY KEY, rule varchar(100) NOT NULL, run varchar(64) NOT NULL, action varchar(20) NOT NULL, state varchar(20) NOT NULL," +
+		" reason text NOT NULL, pace varchar(20) NOT NULL, cutoff varchar(40) NOT NULL, due bigint NOT NULL, done bigint NOT NULL, deleted bigint NOT NULL, resumes_at varchar(40), updated_at varchar(40) NOT NULL," +
+		" rule_text longtext NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
 }
+
+// progressView cannot be written through, as it is no mere part of the table. It asks for a right of its own, and is left
+// out without.
+const progressView = "CREATE ALGORITHM=TEMPTABLE SQL SECURITY INVOKER VIEW ambercellar_runs AS SELECT " + source.ProgressView + " FROM ambercellar_progress"
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	var n int
-	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain')", s.database).Scan(&n)
+	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain', 'ambercellar_progress')", s.database).Scan(&n)
 	for _, statement := range journalSchema {
 		if err == nil && n < len(journalSchema) {
 			_, err = s.db.ExecContext(ctx, statement)
 		}
 	}
+	if err == nil && n < len(journalSchema) {
+		s.db.ExecContext(ctx, progressView)
+	}
 	if err != nil {
 		return fmt.Errorf("source %s: the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", s.cfg.Name, unreachable(err), s.cfg.Name)
 	}
 	return nil
+}
+
+// Show keeps where the newest run of a table stands.
+func (s *Source) Show(ctx context.Context, p source.Progress) error {
+	values := p.Values()
+	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+strings.Join(source.ProgressColumns, ", ")+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+") ON DUPLICATE KEY UPDATE "+source.ProgressSets("VALUES(", ")"), values...)
+	return unreachable(err)
 }
 
 // TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.

@@ -48,7 +48,7 @@ func TestSignalsTellWhoWaitsForOurs(t *testing.T) {
 			_, err := others.Exec("UPDATE scan SET at = '2022-01-01' WHERE id = 1")
 			done <- err
 		}()
-		for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(200 * time.Millisecond) { // the server makes the list anew when nobody has asked for a tenth of a second
 			v, err := s.Signals(t.Context(), table)
 			if err != nil || v[pace.Blocked] == 1 {
 				return err

@@ -18,7 +18,8 @@ import (
 
 const journalSchemaName = "ambercellar"
 
-// journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
+// journalSchema is the journal: who works on a table, what each batch did, the newest link of each table's chain, and where
+// runs stand. OFFSET keeps the view from being written through.
 const journalSchema = `
 CREATE TABLE IF NOT EXISTS ambercellar.lease (
 	table_name text PRIMARY KEY, holder text, run text, epoch bigint NOT NULL);
@@ -27,13 +28,17 @@ CREATE TABLE IF NOT EXISTS ambercellar.batch (
 	row_count bigint NOT NULL, found text NOT NULL, deleted bigint NOT NULL, digest text NOT NULL, left_out text NOT NULL,
 	first bigint NOT NULL, last bigint NOT NULL, at timestamptz NOT NULL, PRIMARY KEY (run, segment, batch));
 CREATE TABLE IF NOT EXISTS ambercellar.chain (
-	table_name text PRIMARY KEY, sequence bigint NOT NULL, hash text NOT NULL);`
+	table_name text PRIMARY KEY, sequence bigint NOT NULL, hash text NOT NULL);
+CREATE TABLE IF NOT EXISTS ambercellar.progress (
+	table_name text PRIMARY KEY, rule text NOT NULL, run text NOT NULL, action text NOT NULL, state text NOT NULL, reason text NOT NULL, pace text NOT NULL,
+	cutoff text NOT NULL, due bigint NOT NULL, done bigint NOT NULL, deleted bigint NOT NULL, resumes_at text, updated_at text NOT NULL, rule_text text NOT NULL);
+CREATE OR REPLACE VIEW ambercellar.runs AS SELECT ` + source.ProgressView + ` FROM ambercellar.progress OFFSET 0;`
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	var schema, tables bool
 	err := s.pool.QueryRow(ctx, `SELECT to_regnamespace('ambercellar') IS NOT NULL,
-		to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL`).Scan(&schema, &tables)
+		to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL AND to_regclass('ambercellar.runs') IS NOT NULL`).Scan(&schema, &tables)
 	if err == nil && !schema { // making a schema asks for the right to, even where it is there already
 		_, err = s.pool.Exec(ctx, "CREATE SCHEMA ambercellar")
 	}
@@ -171,6 +176,16 @@ func (s *Source) Head(ctx context.Context, table string) (h source.Head, err err
 func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
 	err := s.exec(ctx, "INSERT INTO ambercellar.chain VALUES ($1, $2, $3) ON CONFLICT (table_name) DO UPDATE SET sequence = excluded.sequence, hash = excluded.hash", table, h.Sequence, h.Hash)
 	return err
+}
+
+// Show keeps where the newest run of a table stands.
+func (s *Source) Show(ctx context.Context, p source.Progress) error {
+	values := p.Values()
+	marks := make([]string, len(values))
+	for i := range marks {
+		marks[i] = fmt.Sprintf("$%d", i+1)
+	}
+	return s.exec(ctx, "INSERT INTO ambercellar.progress ("+strings.Join(source.ProgressColumns, ", ")+") VALUES ("+strings.Join(marks, ", ")+") ON CONFLICT (table_name) DO UPDATE SET "+source.ProgressSets("excluded.", ""), values...)
 }
 
 // RestoredCount returns how many rows are recorded for a restore.

@@ -24,6 +24,8 @@ type Fixture struct {
 	Open func(t *testing.T) (source.Source, func(statements string))
 	// AgeType is the type of a timestamp column.
 	AgeType string
+	// JournalSchema is the schema of the journal; empty where its tables stand beside the others.
+	JournalSchema string
 	// ClockType is the type of a timestamp column without zone.
 	ClockType string
 	// Types are column types with literals; each must come back identical, as the database itself judges by Same.
@@ -85,6 +87,7 @@ func Run(t *testing.T, f Fixture) {
 		{"types that cannot be archived are named", typesRefused},
 		{"identifiers may hold anything", oddNames},
 		{"what the log grows by is told", measuresLog},
+		{"where a run stands can be read by SQL", showsProgress},
 		{"a check reports version and rights", checks},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -744,4 +747,25 @@ func measuresLog(t *testing.T, w *world) {
 	if grown > 64<<20 {
 		t.Errorf("400 rows grew the log by %d bytes", grown)
 	}
+}
+
+// showsProgress keeps where a run stands twice, and reads it through the view with a restore of one row's worth of SQL: a
+// table that is made from the view.
+func showsProgress(t *testing.T, w *world) {
+	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	p := source.Progress{Table: "scan", Rule: "scans", Run: "run1", Action: "archive", State: "running", Pace: "gentle", Cutoff: cutoff, Due: 100, Done: 40, Deleted: 39, At: at, RuleText: "rule: 'scans'"}
+	for range 2 {
+		if err := w.s.Show(w.ctx, p); err != nil {
+			t.Fatal(err)
+		}
+		p.State, p.Done, p.ResumesAt = "resting", 120, &at
+	}
+	w.exec("CREATE TABLE seen (id integer PRIMARY KEY, scanned_at " + w.f.AgeType + ", note text)")
+	view := "ambercellar_runs"
+	if w.f.JournalSchema != "" {
+		view = w.f.JournalSchema + ".runs"
+	}
+	w.exec("INSERT INTO seen SELECT 1, '2020-01-01 00:00:00', table_name || '/' || state || '/' || done || '/' || rows_left || '/' || resumes_at || '/' || rule_text FROM " + view)
+	piece := w.read(t, w.selection(t, "seen", "scanned_at"), nil, 10, 1<<20)
+	expect(t, "the view", string(piece.rows[0][2].B), "scan/resting/120/0/2026-11-23T12:00:00Z/rule: 'scans'")
 }

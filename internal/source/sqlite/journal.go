@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"ambercellar/internal/source"
@@ -19,7 +20,11 @@ CREATE TABLE IF NOT EXISTS ambercellar_batch (
 	row_count INTEGER NOT NULL, found TEXT NOT NULL, deleted INTEGER NOT NULL, digest TEXT NOT NULL, left_out TEXT NOT NULL,
 	first INTEGER NOT NULL, last INTEGER NOT NULL, at TEXT NOT NULL, PRIMARY KEY (run, segment, batch));
 CREATE TABLE IF NOT EXISTS ambercellar_chain (
-	table_name TEXT PRIMARY KEY, sequence INTEGER NOT NULL, hash TEXT NOT NULL);`
+	table_name TEXT PRIMARY KEY, sequence INTEGER NOT NULL, hash TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS ambercellar_progress (
+	table_name TEXT PRIMARY KEY, rule TEXT NOT NULL, run TEXT NOT NULL, action TEXT NOT NULL, state TEXT NOT NULL, reason TEXT NOT NULL, pace TEXT NOT NULL,
+	cutoff TEXT NOT NULL, due INTEGER NOT NULL, done INTEGER NOT NULL, deleted INTEGER NOT NULL, resumes_at TEXT, updated_at TEXT NOT NULL, rule_text TEXT NOT NULL);
+CREATE VIEW IF NOT EXISTS ambercellar_runs AS SELECT ` + source.ProgressView + ` FROM ambercellar_progress;`
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
@@ -31,6 +36,15 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 		return fmt.Errorf("source %s: the journal tables cannot be made: %w", s.cfg.Name, err)
 	}
 	return nil
+}
+
+// Show keeps where the newest run of a table stands.
+func (s *Source) Show(ctx context.Context, p source.Progress) error {
+	values := p.Values()
+	return s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+strings.Join(source.ProgressColumns, ", ")+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+") ON CONFLICT (table_name) DO UPDATE SET "+source.ProgressSets("excluded.", ""), values...)
+		return err
+	})
 }
 
 // TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.
