@@ -294,6 +294,9 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 			<-ready
 		}
 	}()
+	if err := r.giveWay(ctx); err != nil { // nothing is read either where the run has to rest
+		return number, err
+	}
 	next = r.fetch(ctx, number, after)
 	var before *work // the slice before, ready to be deleted
 	for next != nil {

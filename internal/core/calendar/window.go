@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -28,9 +29,8 @@ func ParseWindow(s string) (w Window, err error) {
 		return w, fmt.Errorf("%q is no window; write one like 22:00-05:00 or mon-fri 22:00-05:00", s)
 	}
 	for i, at := range []*int{&w.From, &w.To} {
-		var hour, minute int
-		fmt.Sscan(m[2+2*i], &hour)
-		fmt.Sscan(m[3+2*i], &minute)
+		hour, _ := strconv.Atoi(m[2+2*i]) // two digits, by the form
+		minute, _ := strconv.Atoi(m[3+2*i])
 		if hour > 24 || minute > 59 || hour == 24 && (minute > 0 || i == 0) {
 			return w, fmt.Errorf("%q: %s:%s is no time of day", s, m[2+2*i], m[3+2*i])
 		}

@@ -25,6 +25,7 @@ func TestWindowsOpenAndClose(t *testing.T) {
 		{"the weekend has none", []string{"mon-fri 22:00-05:00"}, "2026-11-28 23:00", false, "2026-11-30 22:00 to 2026-12-01 05:00"},
 		{"days over the end of the week", []string{"sat-sun 01:00-02:00"}, "2026-11-23 12:00", false, "2026-11-28 01:00 to 2026-11-28 02:00"},
 		{"the whole day", []string{"sun 00:00-24:00"}, "2026-11-29 23:59", true, "2026-11-29 00:00 to 2026-11-30 00:00"},
+		{"eight and nine are no octal digits", []string{"08:09-09:08"}, "2026-11-23 09:07", true, "2026-11-23 08:09 to 2026-11-23 09:08"},
 		{"the earlier of two", []string{"22:00-23:00", "13:00-14:00"}, "2026-11-23 12:00", false, "2026-11-23 13:00 to 2026-11-23 14:00"},
 		{"the night in which the clock goes back has an hour more", []string{"22:00-05:00"}, "2026-10-25 04:30", true, "2026-10-24 22:00 to 2026-10-25 05:00"},
 	} {
