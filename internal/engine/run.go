@@ -415,7 +415,11 @@ func (r *runner) request(after []value.Value) source.SliceRequest {
 			req.MaxRows = familyFirst
 		}
 	}
-	if after == nil && r.run.Due > 2*sliceRows { // so that deleting begins soon
+	large := int64(2 * sliceRows)
+	if r.reading.Load() > 0 { // reading rests
+		large = 2 * firstRows
+	}
+	if after == nil && r.run.Due > large { // so that deleting begins soon
 		req.MaxRows = min(req.MaxRows, firstRows)
 	}
 	if r.source.Reads().BlocksWriters {
