@@ -146,7 +146,7 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 
 func TestPauseResumeAndCancel(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		const n = 60000 // enough that no command comes after the end
+		const n = 45000 // enough that no command comes after the end, and one slice
 		w.scans(n)
 		before := w.content("true")
 		w.define("archive", "gentle")

@@ -136,7 +136,8 @@ func (r *runner) judge(ctx context.Context, now time.Time) {
 		}
 	}
 	r.setReading()
-	r.run.Pressure, r.run.BatchRows = &l.pressure, r.pace.Rows()
+	shown := l.pressure // others read it while the next is being judged
+	r.run.Pressure, r.run.BatchRows = &shown, r.pace.Rows()
 	r.slowed(now)
 }
 
