@@ -291,17 +291,6 @@ func (e *Engine) Tell(ctx context.Context, run *catalog.Run) {
 	}
 }
 
-// breathe lets a reader or verifier rest after each piece of its work, as the pace says. It returns a function to be called
-// after each piece.
-func (r *runner) breathe(ctx context.Context) func() error {
-	begun := time.Now()
-	return func() error {
-		err := rest(ctx, time.Duration(float64(time.Since(begun))*float64(r.reading.Load())/100))
-		begun = time.Now()
-		return err
-	}
-}
-
 // setReading takes up the pace and pressure for what goes on beside the batches.
 func (r *runner) setReading() {
 	r.reading.Store(int64(100 * pace.Breath(pace.Pace(r.run.Pace), r.load.pressure.Slow)))

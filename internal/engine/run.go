@@ -395,7 +395,7 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-c
 				return nil
 			}
 			if r.pass.store == nil {
-				w, err = r.readSlice(ctx, number, after)
+				w, err = r.purgeSlice(ctx, number, after)
 			} else {
 				w, err = r.archiveSlice(ctx, number, after)
 			}
@@ -440,8 +440,8 @@ func (r *runner) unheld(ctx context.Context, req source.SliceRequest) (_ source.
 	return req, err
 }
 
-// readSlice reads a slice for a purge: its locators and digests, no copy.
-func (r *runner) readSlice(ctx context.Context, number int, after []value.Value) (*work, error) {
+// purgeSlice reads a slice for a purge: its locators and digests, no copy.
+func (r *runner) purgeSlice(ctx context.Context, number int, after []value.Value) (*work, error) {
 	w := &work{number: number, pass: r.pass}
 	var hasher value.Hasher
 	req, err := r.unheld(ctx, r.request(after))
@@ -449,13 +449,12 @@ func (r *runner) readSlice(ctx context.Context, number int, after []value.Value)
 		return nil, err
 	}
 	note := w.refer(-1, columnsAt(r.table, r.pass.columns), r.pass.kin)
-	breathe := r.breathe(ctx)
-	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
+	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		for i := range c.Rows() {
 			note(c.Row(i))
 		}
-		return breathe()
+		return ctx.Err()
 	})
 	if err != nil || len(w.digests) == 0 {
 		return nil, err

@@ -67,8 +67,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	req.Include = p.include
 	note := w.refer(-1, columnsAt(p.table, p.columns), p.kin)
 	beside := newBesides(p)
-	breathe := r.breathe(ctx)
-	slice, err := r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
+	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		for i := range c.Rows() {
 			note(c.Row(i))
@@ -85,7 +84,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 		if err := draft.Write(c); err != nil {
 			return fmt.Errorf("store %s: writing a segment: %w", p.name, err)
 		}
-		return breathe()
+		return ctx.Err()
 	})
 	if err != nil || draft.Rows() == 0 {
 		return nil, err

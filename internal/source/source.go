@@ -288,6 +288,8 @@ type Slice struct {
 type Locators interface {
 	Len() int
 	Key(ordinal int) []value.Value
+	// Append adds the rows that were read next. ErrLocators: they are not of the same start of the server or file.
+	Append(more Locators) error
 }
 
 // Lease is the right to work on a table.

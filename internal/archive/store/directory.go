@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 
 	"github.com/oklog/ulid/v2"
 	"golang.org/x/sys/unix"
@@ -95,8 +94,8 @@ const flushBytes = 1 << 20
 func (f *directoryFile) Write(p []byte) (int, error) {
 	n, err := f.File.Write(p)
 	if f.unflushed += int64(n); f.unflushed >= flushBytes {
-		const begin = 2                                                                        // SYNC_FILE_RANGE_WRITE of sync_file_range(2): it does not wait
-		syscall.SyncFileRange(int(f.Fd()), f.written+int64(n)-f.unflushed, f.unflushed, begin) // where the file system cannot, the sync at the end does it all
+		// It does not wait, and where the file system cannot, the sync at the end does it all.
+		unix.SyncFileRange(int(f.Fd()), f.written+int64(n)-f.unflushed, f.unflushed, unix.SYNC_FILE_RANGE_WRITE)
 		f.unflushed = 0
 	}
 	f.written += int64(n)

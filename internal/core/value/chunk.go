@@ -6,6 +6,7 @@ type Chunk struct {
 	Width  int
 	Values []Value
 	arena  []byte
+	size   int
 }
 
 // Rows returns how many rows the chunk holds.
@@ -20,11 +21,25 @@ func (c *Chunk) Rows() int {
 func (c *Chunk) Row(i int) []Value { return c.Values[i*c.Width : (i+1)*c.Width] }
 
 // Size returns the bytes of variable length that the chunk holds.
-func (c *Chunk) Size() int { return len(c.arena) }
+func (c *Chunk) Size() int { return c.size }
+
+// Weight is about how many bytes the rows take as they are read: what varies in length, and eight for each value.
+func (c *Chunk) Weight() int64 { return int64(c.Size()) + 8*int64(len(c.Values)) }
+
+// Append adds copies of another chunk's rows.
+func (c *Chunk) Append(o *Chunk) {
+	c.Width = o.Width
+	for _, v := range o.Values {
+		if v.B != nil {
+			v.B = c.Keep(v.B)
+		}
+		c.Values = append(c.Values, v)
+	}
+}
 
 // Reset empties the chunk and keeps its memory.
 func (c *Chunk) Reset() {
-	c.Values = c.Values[:0]
+	c.Values, c.size = c.Values[:0], 0
 	if cap(c.arena) > 8<<20 {
 		c.arena = nil // one row of great width must not stay in memory for good
 	}
@@ -37,6 +52,7 @@ func (c *Chunk) Keep(b []byte) []byte {
 		c.arena = make([]byte, 0, max(64<<10, 2*cap(c.arena), len(b))) // values in the old arena stay valid
 	}
 	at := len(c.arena)
+	c.size += len(b)
 	c.arena = append(c.arena, b...)
 	return c.arena[at:len(c.arena):len(c.arena)]
 }

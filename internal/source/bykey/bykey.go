@@ -30,6 +30,12 @@ func (l *Locators) Key(i int) []value.Value { return l.keys[i*l.width : (i+1)*l.
 // Add appends the key of the next row, or a part of it. The values must stay as they are.
 func (l *Locators) Add(vs ...value.Value) { l.keys = append(l.keys, vs...) }
 
+// Append adds the keys of the rows that were read next.
+func (l *Locators) Append(more source.Locators) error {
+	l.keys = append(l.keys, more.(*Locators).keys...)
+	return nil
+}
+
 // Of makes locators of keys.
 func Of(t *shape.Table, keys [][]value.Value) *Locators {
 	l := NewLocators(t)

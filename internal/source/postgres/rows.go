@@ -82,6 +82,26 @@ func (l *locators) Key(i int) []value.Value {
 	return out
 }
 
+// Append adds the rows that were read next.
+func (l *locators) Append(more source.Locators) error {
+	m := more.(*locators)
+	if m.identity != l.identity {
+		return source.ErrLocators
+	}
+	for leaf, file := range m.leaves {
+		if before, known := l.leaves[leaf]; known && before != file {
+			return source.ErrLocators
+		}
+		l.leaves[leaf] = file
+	}
+	at := len(l.keys)
+	l.rows, l.keys = append(l.rows, m.rows...), append(l.keys, m.keys...)
+	for _, start := range m.starts {
+		l.starts = append(l.starts, at+start)
+	}
+	return nil
+}
+
 // parseLocator takes a row's address out of its first fields: tableoid, ctid, xmin.
 func parseLocator(fields [][]byte) (at locator, err error) {
 	if len(fields) < 3 || len(fields[0]) != 4 || len(fields[1]) != 6 || len(fields[2]) != 4 {

@@ -1,0 +1,77 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// A slice that is read at a rest goes in pieces of so many rows or bytes, each in a statement of its own: no snapshot and no
+// connection is held while the reader rests, and a piece that fails is read again alone.
+const (
+	pieceRows  = 2000
+	pieceBytes = 4 << 20
+)
+
+// readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure say.
+func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+	if r.reading.Load() == 0 {
+		return r.source.ReadSlice(ctx, req, sink)
+	}
+	var out *source.Slice
+	rows, bytes := req.MaxRows, req.MaxBytes
+	for {
+		breathe := r.breathe(ctx)
+		piece := req
+		piece.MaxRows, piece.MaxBytes = min(pieceRows, rows), min(pieceBytes, bytes)
+		if out != nil {
+			piece.After = out.Next
+		}
+		var held value.Chunk
+		var got *source.Slice
+		err := retry(ctx, r.Log, func() (err error) {
+			held = value.Chunk{}
+			got, err = r.source.ReadSlice(ctx, piece, func(c *value.Chunk) error {
+				held.Append(c)
+				return ctx.Err()
+			})
+			return err
+		})
+		if err == nil && held.Rows() > 0 {
+			rows, bytes = rows-held.Rows(), bytes-held.Weight()
+			err = sink(&held)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if out == nil {
+			out = got
+		} else {
+			if err := out.Locators.Append(got.Locators); err != nil {
+				return nil, err
+			}
+			if got.Last != nil {
+				out.Last, out.Next = got.Last, got.Next
+			}
+			out.More = got.More
+		}
+		if !got.More || rows <= 0 || bytes <= 0 {
+			return out, nil
+		}
+		if err := breathe(); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// breathe returns a function that rests, after a piece of work that begins now, for as long as the pace says.
+func (r *runner) breathe(ctx context.Context) func() error {
+	begun := time.Now()
+	return func() error {
+		err := rest(ctx, time.Duration(float64(time.Since(begun))*float64(r.reading.Load())/100))
+		begun = time.Now()
+		return err
+	}
+}
