@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"strings"
@@ -55,6 +56,10 @@ then: copy
 delete_after: P7D
 archive: {store: cellar, keep: P7Y}
 pace: unlimited
+window: ["22:00-05:00", "sat,sun 00:00-24:00"]
+budget: {rows: 2000000, time: PT4H}
+log: {minute: 200 MB, run: 1.5 GiB}
+limits: {waiting: 2, replica_delay: 500 ms, active: off}
 `
 
 func TestWhatIsWrittenIsReadBackTheSame(t *testing.T) {
@@ -67,6 +72,14 @@ func TestWhatIsWrittenIsReadBackTheSame(t *testing.T) {
 	again, problems := Parse("f", []byte(text))
 	if len(again) != 1 || !reflect.DeepEqual(again[0].Rule, want) {
 		t.Errorf("%v\n%s\nis read as\n%+v\ninstead of\n%+v", problems, text, again, want)
+	}
+	var carried Rule // as the console's form has it
+	b, err := json.Marshal(&want)
+	if err == nil {
+		err = json.Unmarshal(b, &carried)
+	}
+	if got := Write(&carried); err != nil || got != text {
+		t.Errorf("through JSON it is written as\n%s\ninstead of\n%s\n(%v)", got, text, err)
 	}
 }
 

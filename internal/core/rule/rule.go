@@ -7,11 +7,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
-	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/period"
 )
@@ -42,46 +40,6 @@ type Rule struct {
 	Budget      *Budget         `json:"budget,omitempty"` // of one window
 	Log         *Log            `json:"log,omitempty"`    // what a run may make the database write to its log
 	Limits      pace.Limits     `json:"limits,omitempty"` // of signals, by their names, in the signal's unit; null: none
-}
-
-// Window is a span of the clock, by the rule's zone, in which a run may work.
-type Window struct{ calendar.Window }
-
-// MarshalText and UnmarshalText carry a window in JSON as it is written.
-func (w Window) MarshalText() ([]byte, error) { return []byte(w.String()), nil }
-func (w *Window) UnmarshalText(b []byte) (err error) {
-	w.Window, err = calendar.ParseWindow(string(b))
-	return err
-}
-
-// Windows are the rule's, as calendar takes them.
-func (r *Rule) Windows() []calendar.Window {
-	out := make([]calendar.Window, len(r.Window))
-	for i, w := range r.Window {
-		out[i] = w.Window
-	}
-	return out
-}
-
-// Budget is what a run takes of one window; what is left over waits for the next.
-type Budget struct {
-	Rows int64          `json:"rows,omitempty"` // 0: as many as the time allows
-	Time *period.Period `json:"time,omitempty"` // nil: as long as the window is open
-}
-
-// Length is the budget's time; 0: none.
-func (b *Budget) Length() time.Duration {
-	if b == nil || b.Time == nil {
-		return 0
-	}
-	from := time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC)
-	return from.Sub(b.Time.Before(from, time.UTC))
-}
-
-// Log is how many bytes a run may make the database's log grow by; 0: no limit.
-type Log struct {
-	Minute int64 `json:"minute,omitempty"` // within one minute: a run rests until there is room again
-	Run    int64 `json:"run,omitempty"`    // from its start, or from where it was resumed: then it pauses
 }
 
 // Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
@@ -298,56 +256,6 @@ func Compare(before, after *Rule) []string {
 	note("log", before.Log.String(), after.Log.String())
 	note("limits", limitText(before.Limits), limitText(after.Limits))
 	return out
-}
-
-func windowText(list []Window) string {
-	parts := make([]string, len(list))
-	for i, w := range list {
-		parts[i] = w.String()
-	}
-	return strings.Join(parts, "; ")
-}
-
-// String writes the budget as a rule does, without braces.
-func (b *Budget) String() string {
-	if b == nil {
-		return ""
-	}
-	var parts []string
-	if b.Rows > 0 {
-		parts = append(parts, fmt.Sprintf("rows: %d", b.Rows))
-	}
-	if b.Time != nil {
-		parts = append(parts, "time: "+b.Time.String())
-	}
-	return strings.Join(parts, ", ")
-}
-
-// String writes the limits as a rule does, without braces.
-func (l *Log) String() string {
-	if l == nil {
-		return ""
-	}
-	var parts []string
-	if l.Minute > 0 {
-		parts = append(parts, fmt.Sprintf("minute: %d", l.Minute))
-	}
-	if l.Run > 0 {
-		parts = append(parts, fmt.Sprintf("run: %d", l.Run))
-	}
-	return strings.Join(parts, ", ")
-}
-
-func limitText(limits pace.Limits) string {
-	var parts []string
-	for _, s := range pace.Signals {
-		if v, ok := limits[s.Name]; ok && v == nil {
-			parts = append(parts, s.Name+": off")
-		} else if ok {
-			parts = append(parts, s.Name+": "+strconv.FormatFloat(*v, 'f', -1, 64))
-		}
-	}
-	return strings.Join(parts, ", ")
 }
 
 func joinText(joins map[string]Join) string {

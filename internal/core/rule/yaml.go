@@ -12,7 +12,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
-	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/shape"
@@ -368,78 +367,6 @@ func (r *reader) rule(f map[string]ast.Node) {
 	}
 	out.Pace = p
 	r.hours(f)
-}
-
-// hours reads when and how hard a run may work.
-func (r *reader) hours(f map[string]ast.Node) {
-	out := &r.doc.Rule
-	for i, text := range r.list("window", f["window"]) {
-		w, err := calendar.ParseWindow(text)
-		if err != nil {
-			r.fail(fmt.Sprintf("window[%d]", i), err.Error(), "")
-			continue
-		}
-		out.Window = append(out.Window, Window{w})
-	}
-	if f["budget"] != nil {
-		b := r.mapping("budget", f["budget"], "rows", "time")
-		out.Budget = &Budget{Rows: int64(r.amount("budget.rows", b["rows"], pace.Count)), Time: r.someTime("budget.time", b["time"])}
-		switch {
-		case len(out.Window) == 0:
-			r.fail("budget", "a budget is for one window, and the rule has none", "add `window: 22:00-05:00`")
-		case out.Budget.Rows == 0 && out.Budget.Time == nil:
-			r.fail("budget", "it is not said what a window may take", "write `budget: {rows: 2000000}` or `budget: {time: PT4H}`")
-		}
-	}
-	if f["log"] != nil {
-		l := r.mapping("log", f["log"], "minute", "run")
-		out.Log = &Log{Minute: int64(r.amount("log.minute", l["minute"], pace.Bytes)), Run: int64(r.amount("log.run", l["run"], pace.Bytes))}
-		if *out.Log == (Log{}) {
-			r.fail("log", "it is not said how much a run may write", "write `log: {minute: 200 MB, run: 20 GB}`")
-		}
-	}
-	const remedy = "write `limits: {waiting: 2, replica_delay: 5 s}`"
-	for _, pair := range r.pairs("limits", f["limits"], "here must stand signals, each with its limit", remedy) {
-		name := keyText(pair.Key)
-		at := "limits." + name
-		r.place(at, pair.Key)
-		s, ok := pace.FindSignal(name)
-		if !ok || name == pace.LogMinute {
-			r.fail(at, fmt.Sprintf("there is no signal %q with a limit of its own", name), "write one of "+strings.Join(signalNames(), ", ")+"; what is written to the log is limited by log")
-			continue
-		}
-		if out.Limits == nil {
-			out.Limits = pace.Limits{}
-		}
-		if text := r.text(at, pair.Value, true, remedy); text == "off" || text == "false" {
-			out.Limits[name] = nil
-		} else if text != "" {
-			v := r.amount(at, pair.Value, s.Unit)
-			out.Limits[name] = &v
-		}
-	}
-}
-
-func signalNames() (out []string) {
-	for _, s := range pace.Signals {
-		if s.Name != pace.LogMinute {
-			out = append(out, s.Name)
-		}
-	}
-	return out
-}
-
-// amount reads a value with its unit; a missing one is 0.
-func (r *reader) amount(field string, n ast.Node, unit pace.Unit) float64 {
-	text := r.text(field, n, false, "")
-	if text == "" {
-		return 0
-	}
-	v, err := unit.Parse(text)
-	if err != nil {
-		r.fail(field, err.Error(), "")
-	}
-	return v
 }
 
 func (r *reader) then(field string, n ast.Node, required bool) Then {

@@ -144,19 +144,7 @@ func TestATriggerThatRejectsDeletesStopsTheBatchAsAWhole(t *testing.T) {
 }
 
 func TestAServerThatIsGoneIsUnreachable(t *testing.T) {
-	server, err := dbtest.StartMariaDB()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(server.Stop)
-	if err := dbtest.ExecMariaDB(server.URL("mysql"), "CREATE DATABASE harbour"); err != nil {
-		t.Fatal(err)
-	}
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: server.URL("harbour"), Connections: 4})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
+	server, s := ownServer(t)
 	r := read(t, s, func(q string) {
 		if err := dbtest.ExecMariaDB(server.URL("harbour"), q); err != nil {
 			t.Fatal(err)

@@ -14,17 +14,36 @@ func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
 
 func open(t *testing.T) (*Source, func(string)) {
 	url := dbtest.MariaDB(t)
-	s, err := Open(context.Background(), source.Config{Name: "harbour", Address: url, Connections: 4})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close() })
-	return s, func(statements string) {
+	return openAt(t, url), func(statements string) {
 		t.Helper()
 		if err := dbtest.ExecMariaDB(url, statements); err != nil {
 			t.Fatalf("%v\n%s", err, statements)
 		}
 	}
+}
+
+// ownServer starts a server for one test alone, with settings, and opens a source on it.
+func ownServer(t *testing.T, settings ...string) (*dbtest.MariaServer, *Source) {
+	t.Helper()
+	server, err := dbtest.StartMariaDB(settings...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(server.Stop)
+	if err := dbtest.ExecMariaDB(server.URL("mysql"), "CREATE DATABASE harbour"); err != nil {
+		t.Fatal(err)
+	}
+	return server, openAt(t, server.URL("harbour"))
+}
+
+func openAt(t *testing.T, url string) *Source {
+	t.Helper()
+	s, err := Open(context.Background(), source.Config{Name: "harbour", Address: url, Connections: 4})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
 }
 
 // TestConformance runs the suite as on MariaDB, and once more without the abilities that MySQL lacks.

@@ -13,11 +13,7 @@ import (
 
 func TestSignalsTellWhoWaitsForOurs(t *testing.T) {
 	url := dbtest.MariaDB(t)
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 4})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
+	s := openAt(t, url)
 	if err := dbtest.ExecMariaDB(url, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime); INSERT INTO scan VALUES (1, '2020-01-01'), (2, '2020-01-02')"); err != nil {
 		t.Fatal(err)
 	}
@@ -65,19 +61,7 @@ func TestSignalsTellWhoWaitsForOurs(t *testing.T) {
 }
 
 func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
-	server, err := dbtest.StartMariaDB("log-bin", "binlog-format=STATEMENT", "innodb-flush-log-at-trx-commit=0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer server.Stop()
-	if err := dbtest.ExecMariaDB(server.URL("mysql"), "CREATE DATABASE harbour"); err != nil {
-		t.Fatal(err)
-	}
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: server.URL("harbour"), Connections: 4})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
+	server, s := ownServer(t, "log-bin", "binlog-format=STATEMENT", "innodb-flush-log-at-trx-commit=0")
 	if err := s.PrepareJournal(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -87,11 +71,7 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 	if err := dbtest.ExecMariaDB(server.URL("mysql"), "SET GLOBAL binlog_format = 'ROW'"); err != nil {
 		t.Fatal(err)
 	}
-	again, err := Open(t.Context(), source.Config{Name: "harbour", Address: server.URL("harbour"), Connections: 4})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer again.Close()
+	again := openAt(t, server.URL("harbour"))
 	if _, err := again.TakeLease(t.Context(), "scan", "me", "run"); err != nil {
 		t.Errorf("by row: %v", err)
 	}
