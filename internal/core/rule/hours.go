@@ -174,4 +174,3 @@ func (r *reader) amount(field string, n ast.Node, unit pace.Unit) float64 {
 	}
 	return v
 }
-
