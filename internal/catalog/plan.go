@@ -81,6 +81,9 @@ type PlanDetail struct {
 	Narrow     Narrow             `json:"narrow"`
 	Clauses    []PlanClause       `json:"clauses"`
 	Related    []PlanRelated      `json:"related"`
+	Partitions []PlanPartition    `json:"partitions"`
+	CatchAll   *PlanCatchAll      `json:"catch_all,omitempty"`
+	Emptying   *PlanEmptying      `json:"emptying,omitempty"` // of a rule that empties its table
 	Statements []source.Statement `json:"statements"`
 	Sample     Sample             `json:"sample"`
 	Expect     Expectation        `json:"expect"`
@@ -122,6 +125,32 @@ type PlanRelated struct {
 	Then  rule.Then `json:"then"`
 	Rows  int64     `json:"rows"`            // that go along with the due rows; -1: not counted
 	Keeps bool      `json:"keeps,omitempty"` // it has a rule of its own: what that keeps, keeps its family
+}
+
+// PlanPartition says how a partition's rows leave.
+type PlanPartition struct {
+	Name       string   `json:"name"`
+	From       string   `json:"from,omitempty"` // empty: no bound
+	To         string   `json:"to,omitempty"`
+	Rows       int64    `json:"rows"` // the database's estimate; -1 where it has none
+	Bytes      int64    `json:"bytes"`
+	IndexBytes int64    `json:"index_bytes"`
+	Way        rule.Way `json:"way"`
+	Why        string   `json:"why,omitempty"`
+}
+
+// PlanCatchAll is the partition that takes what no other does.
+type PlanCatchAll struct {
+	Name string `json:"name"`
+	Rows int64  `json:"rows"` // counted to 100,000; -1: not counted
+	Due  int64  `json:"due"`
+}
+
+// PlanEmptying says whether a table can be emptied at once, rather than in batches.
+type PlanEmptying struct {
+	Offered bool     `json:"offered"`
+	Why     string   `json:"why,omitempty"` // not
+	Effects []string `json:"effects"`       // what it locks, resets and passes by
 }
 
 // Sample is some of the rows that would go.

@@ -85,6 +85,8 @@ type Run struct {
 	Passes    JSON[[]Pass] `db:"passes" json:"passes"`       // one for each clause that takes rows, in order
 	Pass      int          `db:"pass" json:"pass"`           // the one that it is at
 	Limit     int64        `db:"row_limit" json:"limit,omitempty"`
+	Parts     JSON[[]Part] `db:"parts" json:"parts"`         // partitions that are to leave as a whole, the oldest first
+	Emptying  bool         `db:"emptying" json:"emptying"`   // the table is to be emptied at once, if that can be done
 	Deleting  bool         `db:"deleting" json:"deleting"`   // of a run that copies: it was decided that the rows go
 	DeleteAt  *Time        `db:"delete_at" json:"delete_at"` // when that is decided on its own
 	ResumeAt  *Time        `db:"resume_at" json:"resume_at"` // of a run that rests: when its next window opens
@@ -123,6 +125,35 @@ type Pass struct {
 
 	Related []PassRelated `json:"related,omitempty"` // the tables whose rows went along
 }
+
+// PartState is where a partition stands that is to leave as a whole.
+type PartState string
+
+const (
+	PartWaiting PartState = "waiting"
+	PartCopying PartState = "copying"
+	PartCopied  PartState = "copied" // all of its rows are copied and verified, where they are archived
+	PartLeft    PartState = "left"   // it was dropped
+	PartRows    PartState = "rows"   // it stays, and its rows go one by one
+)
+
+// Part is a partition that was to leave as a whole when the plan was made.
+type Part struct {
+	Name    string      `json:"name"`
+	From    string      `json:"from,omitempty"`
+	To      string      `json:"to,omitempty"`
+	Rows    int64       `json:"rows"` // by the plan
+	State   PartState   `json:"state"`
+	Reason  string      `json:"reason,omitempty"` // why its rows go one by one
+	Left    int64       `json:"left"`             // rows that left with it
+	Copy    int64       `json:"copy_micros"`      // time for copying and verifying
+	Compare int64       `json:"compare_micros"`   // time for comparing once more, while it was aside
+	Drop    int64       `json:"drop_micros"`      // time for taking it out and dropping it
+	Purges  []PartPurge `json:"purges,omitempty"`
+}
+
+// PartPurge is the number of the journal row of what one clause purges with a partition.
+type PartPurge struct{ Clause, Number int }
 
 // PassRelated is what a pass did in a related table.
 type PassRelated struct {
@@ -171,6 +202,7 @@ type Segment struct {
 	Clause       int          `db:"clause" json:"clause"` // of the rule, from 0
 	Source       string       `db:"source" json:"source"`
 	Table        string       `db:"table_name" json:"table"`
+	Part         string       `db:"part" json:"part,omitempty"` // the partition that its rows were to leave with
 	Store        string       `db:"store" json:"store"`
 	Stem         string       `db:"stem" json:"stem"`
 	State        SegmentState `db:"state" json:"state"`
@@ -250,8 +282,8 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 		if other != "" {
 			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, other, r.Source, r.Table)
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at, passes, row_limit)
-			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state, :created_at, :passes, :row_limit)`, r)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at, passes, row_limit, parts, emptying)
+			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state, :created_at, :passes, :row_limit, :parts, :emptying)`, r)
 		if err != nil {
 			return err
 		}
@@ -332,7 +364,7 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slo
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
 			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
-			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, deleting = :deleting, delete_at = :delete_at,
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, parts = :parts, emptying = :emptying, deleting = :deleting, delete_at = :delete_at,
 			resume_at = :resume_at, window_from = :window_from, window_began = :window_began, window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left WHERE id = :id`, r); err != nil {
 			return err
 		}
@@ -363,8 +395,8 @@ func (c *Catalog) Batches(ctx context.Context, run string, limit, offset int) ([
 
 // AddSegment keeps a new segment, before the first byte of it is written.
 func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, store, stem, state, created_at)
-		VALUES (:id, :run, :number, :clause, :source, :table_name, :store, :stem, :state, :created_at)`, s)
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at)
+		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at)`, s)
 	return err
 }
 

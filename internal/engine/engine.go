@@ -27,6 +27,7 @@ type Engine struct {
 	Log        *slog.Logger
 	Progress   func(*catalog.Run) // hears of every change of a run's counts; may be nil
 	Skew       time.Duration      // by how much the service's clock may differ from a source's; 0: not compared
+	sliceRows  int                // of a slice; 0: as many as there can be
 	familyRows int                // of a slice with related rows, where it is not found out as the run goes
 	claims     sync.Map           // source and table → chan struct{}: held by the execution that works on the table
 	paces      sync.Map           // id of a run → pace.Pace, for its next batch

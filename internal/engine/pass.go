@@ -37,6 +37,8 @@ type pass struct {
 	include []filter.Ref     // joined columns that are archived with the row
 	beside  []source.Join    // whose rows are kept with the segment
 
+	part string // the partition that it reads, where that leaves as a whole
+
 	kin      []*pass     // of the related tables, whose rows go along
 	relation *source.Kin // of a related table's pass: how its rows refer to others; nil otherwise
 }
@@ -69,7 +71,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 	if whole.Kin, err = r.kinOf(ctx, r.source, r.rule, t, r.related, plan.MadeAt.Time); err != nil {
 		return err
 	}
-	r.passes = nil
+	r.passes, r.whole = nil, whole
 	for _, x := range r.run.Passes.V {
 		e := r.rule.Effective(x.Clause)
 		p := &pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store, keep: e.Archive.Keep, after: e.DeleteAfter}

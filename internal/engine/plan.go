@@ -64,7 +64,7 @@ type planning struct {
 // MakePlan computes what a run of a rule would do and keeps it. Nothing in the source changes.
 func (e *Engine) MakePlan(ctx context.Context, actor string, q PlanRequest) (*catalog.Plan, error) {
 	p := &planning{Engine: e, q: q, now: e.Now().UTC()}
-	for _, step := range []func(context.Context) error{p.begin, p.compareClocks, p.cut, p.narrow, p.selects, p.guard, p.count, p.show} {
+	for _, step := range []func(context.Context) error{p.begin, p.compareClocks, p.cut, p.narrow, p.selects, p.guard, p.count, p.partitions, p.empties, p.show} {
 		if err := step(ctx); err != nil {
 			return nil, err
 		}

@@ -37,7 +37,7 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 			return nil, 0, err
 		}
 		r.taken += s.Rows
-		current := p == r.pass
+		current := p == r.pass && s.Part == ""
 		number = max(number, s.Number+len(p.kin))
 		if s.State == catalog.SegmentClosed && s.Number > r.run.Slices { // closed, and its related rows not counted yet
 			done, err := r.tallyKin(ctx, p, s.Number)
@@ -47,6 +47,9 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 			done()
 		}
 		if s.State == catalog.SegmentClosed && !current {
+			continue
+		}
+		if r.leavesWhole(s) { // its turn comes with its partition
 			continue
 		}
 		w, err := r.reopen(ctx, s, p, segments)
@@ -432,7 +435,7 @@ func (r *runner) recoverPurge(ctx context.Context) (after []value.Value, number 
 		return after, number, nil
 	}
 	for first := r.run.Slices + 1; first <= number; first++ {
-		if slices[first] == nil {
+		if slices[first] == nil || r.purgedWhole(first) {
 			continue
 		}
 		r.addUp(r.pass, tally(slices[first]))
@@ -449,6 +452,9 @@ func (r *runner) recoverPurge(ctx context.Context) (after []value.Value, number 
 
 // closeAsIs closes what a cancelled run leaves open: rows that no batch has covered count as skipped.
 func (r *runner) closeAsIs(ctx context.Context) error {
+	if err := r.returnParts(ctx); err != nil {
+		return err
+	}
 	segments, err := r.settleSegments(ctx)
 	if err != nil {
 		return err

@@ -43,10 +43,12 @@ type runner struct {
 	rule    *rule.Rule
 	table   *shape.Table
 	passes  []*pass
-	pass    *pass // the one that the run is at
+	whole   source.Selection // of all passes together
+	pass    *pass            // the one that the run is at
 	source  source.Source
-	taken   int64        // rows read so far, where the plan limits them
-	related joinedTables // by the name that the rule gives
+	taken   int64             // rows read so far, where the plan limits them
+	related joinedTables      // by the name that the rule gives
+	pinned  []shape.Partition // as they were when the plan was made
 	leases  map[string]source.Lease
 	family  int // rows of the slice that a slice with related rows should have; 0: not known yet
 	pace    *pace.Steering
@@ -167,8 +169,11 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 			}
 		}
 		t = now
+		if err := r.othersParts(ctx); err != nil {
+			return err
+		}
 	}
-	r.table = t
+	r.table, r.pinned = t, plan.Shape.V.Partitions
 	if err := r.makePasses(ctx, plan, t); err != nil {
 		return err
 	}
@@ -227,6 +232,12 @@ func (r *runner) move(ctx context.Context) error {
 		return err
 	})
 	if err != nil || r.run.Deleting {
+		return err
+	}
+	if number, err = r.emptyTable(ctx, number); err != nil {
+		return err
+	}
+	if number, err = r.moveParts(ctx, number); err != nil {
 		return err
 	}
 	for {
@@ -419,8 +430,11 @@ func (r *runner) request(after []value.Value) source.SliceRequest {
 	if r.reading.Load() > 0 { // reading rests
 		large = 2 * firstRows
 	}
-	if after == nil && r.run.Due > large { // so that deleting begins soon
+	if after == nil && r.run.Due > large && r.pass.part == "" { // so that deleting begins soon
 		req.MaxRows = min(req.MaxRows, firstRows)
+	}
+	if r.sliceRows > 0 {
+		req.MaxRows = min(req.MaxRows, r.sliceRows)
 	}
 	if r.source.Reads().BlocksWriters {
 		req.MaxRows = min(req.MaxRows, shortSliceRows)

@@ -25,16 +25,17 @@ type archived struct {
 
 // passing says whether an error may be gone when the same thing is tried again.
 func passing(err error) bool {
-	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrAltered, store.ErrExists, ErrBooks, ErrDisagree, source.ErrByStatement, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
 		if errors.Is(err, lasting) {
 			return false
 		}
 	}
 	var refused *RefusedError
+	var differs *errDiffers
 	var held *source.HeldError
 	var resting *Resting
 	var stopped *Stopped
-	return !errors.As(err, &refused) && !errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
+	return !errors.As(err, &refused) && !errors.As(err, &differs) && !errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
 }
 
 var errNoSpace = errors.New("not enough free space in the store")

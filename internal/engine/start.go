@@ -66,8 +66,14 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string) (*catalog.R
 	if err != nil {
 		return nil, err
 	}
+	parts := []catalog.Part{}
+	for _, x := range p.Detail.V.Partitions {
+		if x.Way == rule.WayWhole {
+			parts = append(parts, catalog.Part{Name: x.Name, From: x.From, To: x.To, Rows: x.Rows, State: catalog.PartWaiting})
+		}
+	}
 	run := &catalog.Run{ID: ulid.Make().String(), Plan: p.ID, Rule: r.Name, Revision: r.Revision, Source: r.Source, Table: p.Table, Action: action(passes), Pace: string(body.Pace),
-		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(e.Now()), Limit: p.Detail.V.Narrow.Limit, Passes: catalog.JSON[[]catalog.Pass]{V: passes}}
+		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(e.Now()), Limit: p.Detail.V.Narrow.Limit, Passes: catalog.JSON[[]catalog.Pass]{V: passes}, Parts: catalog.JSON[[]catalog.Part]{V: parts}}
 	for _, x := range passes {
 		if x.Store != "" {
 			run.Store = x.Store

@@ -124,6 +124,8 @@ type Source interface {
 	// RestoredCount returns how many rows are recorded for a restore.
 	RestoredCount(ctx context.Context, t *shape.Table, restore string) (int64, error)
 
+	Parts
+
 	// Reads says how slices are to be read.
 	Reads() ReadTraits
 	Close() error

@@ -78,7 +78,7 @@ func Newest(partitions []shape.Partition, n int, now time.Time, zone *time.Locat
 	for _, p := range partitions {
 		at, ok := time.Time{}, p.From == "" // without a lower bound it has begun
 		if !ok {
-			if at, ok = parseISO(wholeOffset.ReplaceAllString(p.From, "$1:00"), zone); !ok {
+			if at, ok = boundTime(p.From, zone); !ok {
 				return at, fmt.Errorf("partition %s begins at %q, which is no time", p.Name, p.From)
 			}
 		}
@@ -98,7 +98,7 @@ var wholeOffset = regexp.MustCompile(`(:\d\d[+-]\d\d)$`)
 // Ahead names the partitions whose range has not begun.
 func Ahead(partitions []shape.Partition, now time.Time, zone *time.Location) (names []string) {
 	for _, p := range partitions {
-		if at, ok := parseISO(wholeOffset.ReplaceAllString(p.From, "$1:00"), zone); ok && at.After(now) {
+		if at, ok := boundTime(p.From, zone); ok && at.After(now) {
 			names = append(names, p.Name)
 		}
 	}

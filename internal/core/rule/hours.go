@@ -124,6 +124,13 @@ func (r *reader) hours(f map[string]ast.Node) {
 			r.fail("budget", "it is not said what a window may take", "write `budget: {rows: 2000000}` or `budget: {time: PT4H}`")
 		}
 	}
+	switch text := r.text("partitions", f["partitions"], false, ""); text {
+	case "", string(WayWhole):
+	case string(WayRows):
+		out.Partitions = WayRows
+	default:
+		r.fail("partitions", fmt.Sprintf("%q is no way for partitions to leave", text), "write `partitions: rows`, or leave it out, and those that are wholly due leave as a whole")
+	}
 	if f["log"] != nil {
 		l := r.mapping("log", f["log"], "minute", "run")
 		out.Log = &Log{Minute: int64(r.amount("log.minute", l["minute"], pace.Bytes)), Run: int64(r.amount("log.run", l["run"], pace.Bytes))}

@@ -36,10 +36,11 @@ type Rule struct {
 	Mask        map[string]Mask `json:"mask,omitempty"` // columns that are archived in another form
 	Confirm     string          `json:"confirm,omitempty"`
 	Pace        pace.Pace       `json:"pace"`
-	Window      []Window        `json:"window,omitempty"` // when a run may work; none: at any time
-	Budget      *Budget         `json:"budget,omitempty"` // of one window
-	Log         *Log            `json:"log,omitempty"`    // what a run may make the database write to its log
-	Limits      pace.Limits     `json:"limits,omitempty"` // of signals, by their names, in the signal's unit; null: none
+	Window      []Window        `json:"window,omitempty"`     // when a run may work; none: at any time
+	Budget      *Budget         `json:"budget,omitempty"`     // of one window
+	Log         *Log            `json:"log,omitempty"`        // what a run may make the database write to its log
+	Limits      pace.Limits     `json:"limits,omitempty"`     // of signals, by their names, in the signal's unit; null: none
+	Partitions  Way             `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
 }
 
 // Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
@@ -255,6 +256,7 @@ func Compare(before, after *Rule) []string {
 	note("budget", before.Budget.String(), after.Budget.String())
 	note("log", before.Log.String(), after.Log.String())
 	note("limits", limitText(before.Limits), limitText(after.Limits))
+	note("partitions", string(before.Partitions), string(after.Partitions))
 	return out
 }
 

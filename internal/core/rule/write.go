@@ -78,6 +78,7 @@ func Write(r *Rule) string {
 			w.plain(0, x[0], "{"+x[1]+"}")
 		}
 	}
+	w.field(0, "partitions", string(r.Partitions))
 	return w.String()
 }
 

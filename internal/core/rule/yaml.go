@@ -163,7 +163,7 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 		}
 		return &r.doc, r.problems
 	}
-	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins", "related", "include", "copy", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace", "window", "budget", "log", "limits")
+	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins", "related", "include", "copy", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace", "window", "budget", "log", "limits", "partitions")
 	if fields == nil {
 		return nil, r.problems
 	}

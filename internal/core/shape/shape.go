@@ -61,10 +61,15 @@ func (f ForeignKey) Alters() bool {
 
 // Partition is a part of a table that holds a range of one column's values.
 type Partition struct {
-	Name   string `json:"name"`
-	Column string `json:"column"`
-	From   string `json:"from,omitempty"` // the least value, as the column's text; empty: no bound
-	To     string `json:"to,omitempty"`   // the value before which it ends; empty: no bound
+	Name       string `json:"name"`
+	Schema     string `json:"schema,omitempty"` // that it lies in, where partitions are tables
+	Column     string `json:"column"`
+	From       string `json:"from,omitempty"` // the least value, as the column's text; empty: no bound
+	To         string `json:"to,omitempty"`   // the value before which it ends; empty: no bound
+	Rows       int64  `json:"rows"`           // the database's estimate; -1 where it has none
+	Bytes      int64  `json:"bytes"`          // of the rows, without indexes
+	IndexBytes int64  `json:"index_bytes"`
+	Hinders    string `json:"hinders,omitempty"` // why the database, or our rights there, do not let it leave as a whole
 }
 
 // Table is a table of a source.
@@ -78,6 +83,8 @@ type Table struct {
 	References   []ForeignKey `json:"references"`
 	ReferencedBy []ForeignKey `json:"referenced_by"`
 	Partitions   []Partition  `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
+	CatchAll     string       `json:"catch_all,omitempty"`  // the partition that takes what no other does
+	Part         string       `json:"-"`                    // the one partition that is read; empty: all of the table
 	Triggers     []string     `json:"triggers"`             // names of triggers that fire on delete
 	Obstacles    []string     `json:"obstacles"`            // why no run may work on the table; empty where one may
 	Notes        []string     `json:"notes"`                // what an administrator should know of it

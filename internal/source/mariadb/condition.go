@@ -268,7 +268,7 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	if err != nil {
 		return nil, err
 	}
-	q := source.TallyQuery{From: "FROM " + quote(sel.Table.Name) + " t", Age: newDialect(sel, "t.").column(), Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
+	q := source.TallyQuery{From: "FROM " + from(sel.Table) + " t", Age: newDialect(sel, "t.").column(), Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
 	if refs := sel.Referenced(d); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
@@ -292,14 +292,14 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 // Outside counts rows whose age is no instant.
 func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, err error) {
 	d := newDialect(sel, "t.")
-	text, args := d.Finish("SELECT COUNT(*) FROM "+quote(sel.Table.Name)+" t WHERE NOT COALESCE("+d.Instant()+", FALSE)", nil)
+	text, args := d.Finish("SELECT COUNT(*) FROM "+from(sel.Table)+" t WHERE NOT COALESCE("+d.Instant()+", FALSE)", nil)
 	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
 }
 
 // CountWhere counts rows that satisfy a filter, to limit at the most.
 func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
 	d := newDialect(source.Selection{Table: t}, "t.")
-	text, args := d.Finish(fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", quote(t.Name), source.Condition(d, f, false), limit), nil)
+	text, args := d.Finish(fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", from(t), source.Condition(d, f, false), limit), nil)
 	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
 }
 
@@ -309,7 +309,7 @@ func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest
 	for i, order := range []string{"", " DESC"} {
 		found := false
 		d := newDialect(sel, "t.")
-		text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", d.column(), quote(sel.Table.Name), d.Instant(), d.column(), order), nil)
+		text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", d.column(), from(sel.Table), d.Instant(), d.column(), order), nil)
 		err = s.conn(ctx, func(conn *sql.Conn) error {
 			return eachRow(ctx, conn, text, args, func(row []driver.Value) error {
 				v, err := decode(row[0], c, func(b []byte) []byte { return append([]byte{}, b...) })

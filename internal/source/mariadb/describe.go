@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -232,25 +234,35 @@ func (s *Source) triggers(ctx context.Context, name string, tables map[string]*s
 		})
 }
 
-// partitions lists the partitions of tables that are divided by ranges of one column's values.
+// partitions lists the partitions of tables that are divided by ranges of one column's values, or of the days, years or
+// seconds that the server makes of them.
 func (s *Source) partitions(ctx context.Context, name string, tables map[string]*shape.Table) error {
 	var table, part, method, expression, to string
-	return s.each(ctx, `SELECT TABLE_NAME, PARTITION_NAME, PARTITION_METHOD, COALESCE(PARTITION_EXPRESSION, ''), COALESCE(PARTITION_DESCRIPTION, '') FROM information_schema.PARTITIONS
+	var sub sql.NullString
+	var rows, bytes, index int64
+	noted := map[string]bool{}
+	return s.each(ctx, `SELECT TABLE_NAME, PARTITION_NAME, PARTITION_METHOD, COALESCE(PARTITION_EXPRESSION, ''), COALESCE(PARTITION_DESCRIPTION, ''), SUBPARTITION_NAME,
+		COALESCE(TABLE_ROWS, -1), COALESCE(DATA_LENGTH, 0), COALESCE(INDEX_LENGTH, 0) FROM information_schema.PARTITIONS
 		WHERE TABLE_SCHEMA = ? AND PARTITION_NAME IS NOT NULL AND (? = '' OR TABLE_NAME = ?) AND COALESCE(SUBPARTITION_ORDINAL_POSITION, 1) = 1 ORDER BY TABLE_NAME, PARTITION_ORDINAL_POSITION`,
-		[]any{s.database, name, name}, []any{&table, &part, &method, &expression, &to}, func() error {
+		[]any{s.database, name, name}, []any{&table, &part, &method, &expression, &to, &sub, &rows, &bytes, &index}, func() error {
 			t := tables[table]
 			if t == nil {
 				return nil
 			}
-			if len(t.Notes) == 0 {
-				t.Notes = append(t.Notes, "partitioned; rows go one by one from each partition")
+			if !noted[table] {
+				noted[table] = true
+				t.Notes = append(t.Notes, "partitioned")
 			}
-			if method != "RANGE COLUMNS" || strings.Contains(expression, ",") {
+			column, bound, ok := rangeOf(method, expression)
+			if !ok {
 				return nil
 			}
-			p := shape.Partition{Name: part, Column: strings.Trim(expression, "`"), To: strings.Trim(to, "'")}
-			if p.To == "MAXVALUE" {
-				p.To = ""
+			p := shape.Partition{Name: part, Column: column, To: bound(strings.Trim(to, "'")), Rows: rows, Bytes: bytes, IndexBytes: index}
+			if sub.Valid {
+				p.Hinders = "it is divided further"
+			}
+			if to == "MAXVALUE" {
+				p.To, t.CatchAll = "", part
 			}
 			if n := len(t.Partitions); n > 0 {
 				p.From = t.Partitions[n-1].To
@@ -258,6 +270,40 @@ func (s *Source) partitions(ctx context.Context, name string, tables map[string]
 			t.Partitions = append(t.Partitions, p)
 			return nil
 		})
+}
+
+var dividedBy = regexp.MustCompile("(?i)^(to_days|to_seconds|year|unix_timestamp)\\(`([^`]+)`\\)$")
+
+// What TO_DAYS and TO_SECONDS make of 1970-01-01 (MariaDB documentation, "Date & Time Functions").
+const daysTo1970, secondsTo1970 = 719528, 62167219200
+
+// rangeOf tells the column that ranges are of, and how their bounds are read as what the column holds.
+func rangeOf(method, expression string) (column string, bound func(string) string, ok bool) {
+	if strings.Contains(expression, ",") {
+		return "", nil, false
+	}
+	if method == "RANGE COLUMNS" || method == "RANGE" && !strings.ContainsAny(expression, "()+-*/ ") {
+		return strings.Trim(expression, "`"), func(text string) string { return text }, true
+	}
+	m := dividedBy.FindStringSubmatch(expression)
+	if method != "RANGE" || m == nil {
+		return "", nil, false
+	}
+	return m[2], func(text string) string {
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return text
+		}
+		switch strings.ToLower(m[1]) {
+		case "to_days":
+			return time.Unix((n-daysTo1970)*86400, 0).UTC().Format(time.DateOnly)
+		case "to_seconds":
+			return time.Unix(n-secondsTo1970, 0).UTC().Format("2006-01-02 15:04:05")
+		case "year":
+			return fmt.Sprintf("%04d-01-01", n)
+		}
+		return time.Unix(n, 0).UTC().Format(time.RFC3339)
+	}, true
 }
 
 // spanBudget bounds the search for the oldest and newest age; with an index it takes no time, without one it is left out.

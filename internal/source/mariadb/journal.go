@@ -24,6 +24,8 @@ var journalSchema = []string{
 	"CREATE TABLE IF NOT EXISTS ambercellar_progress (table_name varchar(191) PRIMARY KEY, rule varchar(100) NOT NULL, run varchar(64) NOT NULL, action varchar(20) NOT NULL, state varchar(20) NOT NULL," +
 		" reason text NOT NULL, pace varchar(20) NOT NULL, cutoff varchar(40) NOT NULL, due bigint NOT NULL, done bigint NOT NULL, deleted bigint NOT NULL, resumes_at varchar(40), updated_at varchar(40) NOT NULL," +
 		" rule_text longtext NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_departure (table_name varchar(191) NOT NULL, partition_name varchar(191) NOT NULL, run varchar(64) NOT NULL, aside varchar(64) NOT NULL, state varchar(20) NOT NULL," +
+		" detail text NOT NULL, PRIMARY KEY (table_name, partition_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
 }
 
 // progressView cannot be written through, as it is no mere part of the table. It asks for a right of its own, and is left
@@ -33,7 +35,7 @@ const progressView = "CREATE ALGORITHM=TEMPTABLE SQL SECURITY INVOKER VIEW amber
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	var n int
-	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain', 'ambercellar_progress')", s.database).Scan(&n)
+	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain', 'ambercellar_progress', 'ambercellar_departure')", s.database).Scan(&n)
 	for _, statement := range journalSchema {
 		if err == nil && n < len(journalSchema) {
 			_, err = s.db.ExecContext(ctx, statement)

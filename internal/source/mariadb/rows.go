@@ -57,7 +57,7 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	if len(req.Columns) > 0 {
 		list = expressions(t, "t.", req.Columns) + ", " + list
 	}
-	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, quote(t.Name), where, strings.Join(position[first:], ", "), req.MaxRows), nil
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, from(t), where, strings.Join(position[first:], ", "), req.MaxRows), nil
 }
 
 // ReadSlice reads one slice in order of (age, key), as one consistent read without locks.

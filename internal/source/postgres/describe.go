@@ -88,7 +88,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 			d.Notes = append(d.Notes, "the table is unlogged: a crash of the server empties it")
 		}
 		if leaves > 0 {
-			d.Notes = append(d.Notes, fmt.Sprintf("partitioned, %d partitions; rows go one by one from each", leaves))
+			d.Notes = append(d.Notes, fmt.Sprintf("partitioned, %d partitions", leaves))
 		}
 		if d.Followed = published; published {
 			d.Notes = append(d.Notes, "a publication sends its deletes to subscribers")
@@ -338,12 +338,19 @@ func referenced(t *shape.Table, keys []shape.ForeignKey, prefix string) []string
 	return out
 }
 
-var partitionBounds = regexp.MustCompile(`^FOR VALUES FROM \((?:'([^']*)'|MINVALUE)\) TO \((?:'([^']*)'|MAXVALUE)\)$`)
+var partitionBounds = regexp.MustCompile(`^FOR VALUES FROM \((?:'([^']*)'|(\d+)|MINVALUE)\) TO \((?:'([^']*)'|(\d+)|MAXVALUE)\)$`)
 
-// partitions lists the partitions of tables that are divided by ranges of one column.
+// partitions lists the partitions of tables that are divided by ranges of one column, with what hinders them from leaving as
+// a whole.
 func (s *Source) partitions(ctx context.Context, tables map[uint32]*shape.Table) error {
-	rows, err := s.pool.Query(ctx, `SELECT p.partrelid, a.attname, c.relname, pg_get_expr(c.relpartbound, c.oid)
-		FROM pg_partitioned_table p JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0] JOIN pg_inherits i ON i.inhparent = p.partrelid JOIN pg_class c ON c.oid = i.inhrelid
+	rows, err := s.pool.Query(ctx, `SELECT p.partrelid, a.attname, c.relname, n.nspname, pg_get_expr(c.relpartbound, c.oid), CASE WHEN c.reltuples < 0 THEN -1 ELSE c.reltuples END::bigint,
+		pg_table_size(c.oid), pg_indexes_size(c.oid), CASE
+			WHEN current_setting('server_version_num')::int < 140000 THEN 'the server cannot detach a partition while others read the table (it can from version 14 on)'
+			WHEN NOT pg_has_role(t.relowner, 'USAGE') OR NOT pg_has_role(c.relowner, 'USAGE') THEN 'only the owner of the table may detach its partitions, and the service is not that'
+			WHEN p.partdefid <> 0 THEN 'the server detaches no partition beside readers where there is one for all other rows (DEFAULT)'
+			WHEN c.relkind <> 'r' THEN 'it is no plain table itself' ELSE '' END
+		FROM pg_partitioned_table p JOIN pg_class t ON t.oid = p.partrelid JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0] JOIN pg_inherits i ON i.inhparent = p.partrelid
+		JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE p.partrelid = ANY($1) AND p.partstrat = 'r' AND p.partnatts = 1`, oids(tables))
 	if err != nil {
 		return err
@@ -351,16 +358,25 @@ func (s *Source) partitions(ctx context.Context, tables map[uint32]*shape.Table)
 	var rel uint32
 	var bound string
 	part := shape.Partition{}
-	_, err = pgx.ForEachRow(rows, []any{&rel, &part.Column, &part.Name, &bound}, func() error {
-		if m := partitionBounds.FindStringSubmatch(bound); m != nil { // not the default partition
+	_, err = pgx.ForEachRow(rows, []any{&rel, &part.Column, &part.Name, &part.Schema, &bound, &part.Rows, &part.Bytes, &part.IndexBytes, &part.Hinders}, func() error {
+		if m := partitionBounds.FindStringSubmatch(bound); m != nil {
 			d := part
-			d.From, d.To = m[1], m[2]
+			d.From, d.To = m[1]+m[2], m[3]+m[4]
 			tables[rel].Partitions = append(tables[rel].Partitions, d)
+		} else if bound == "DEFAULT" {
+			tables[rel].CatchAll = part.Name
 		}
 		return nil
 	})
 	for _, t := range tables {
-		slices.SortFunc(t.Partitions, func(a, b shape.Partition) int { return strings.Compare(a.From, b.From) })
+		slices.SortFunc(t.Partitions, func(a, b shape.Partition) int {
+			if len(a.From) != len(b.From) && isNumber(a.From) && isNumber(b.From) {
+				return len(a.From) - len(b.From)
+			}
+			return strings.Compare(a.From, b.From)
+		})
 	}
 	return err
 }
+
+func isNumber(s string) bool { return strings.Trim(s, "0123456789") == "" }

@@ -32,13 +32,15 @@ CREATE TABLE IF NOT EXISTS ambercellar.chain (
 CREATE TABLE IF NOT EXISTS ambercellar.progress (
 	table_name text PRIMARY KEY, rule text NOT NULL, run text NOT NULL, action text NOT NULL, state text NOT NULL, reason text NOT NULL, pace text NOT NULL,
 	cutoff text NOT NULL, due bigint NOT NULL, done bigint NOT NULL, deleted bigint NOT NULL, resumes_at text, updated_at text NOT NULL, rule_text text NOT NULL);
+CREATE TABLE IF NOT EXISTS ambercellar.departure (
+	table_name text, partition text, run text NOT NULL, schema_name text NOT NULL, bounds text NOT NULL, checks text[] NOT NULL, PRIMARY KEY (table_name, partition));
 CREATE OR REPLACE VIEW ambercellar.runs AS SELECT ` + source.ProgressView + ` FROM ambercellar.progress OFFSET 0;`
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	var schema, tables bool
 	err := s.pool.QueryRow(ctx, `SELECT to_regnamespace('ambercellar') IS NOT NULL,
-		to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL AND to_regclass('ambercellar.runs') IS NOT NULL`).Scan(&schema, &tables)
+		to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL AND to_regclass('ambercellar.runs') IS NOT NULL AND to_regclass('ambercellar.departure') IS NOT NULL`).Scan(&schema, &tables)
 	if err == nil && !schema { // making a schema asks for the right to, even where it is there already
 		_, err = s.pool.Exec(ctx, "CREATE SCHEMA ambercellar")
 	}

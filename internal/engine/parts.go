@@ -1,0 +1,679 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// A partition that is wholly due leaves as a whole: its rows are copied and verified while it stands where it is; it is
+// taken out of the table, locked, compared with what was copied, and dropped. Where anything differs it goes back, and its
+// rows leave one by one like those of any table.
+
+// errDiffers says that a partition is not, or no more, what can leave as a whole.
+type errDiffers struct{ why string }
+
+func (e *errDiffers) Error() string { return e.why }
+
+// moveParts takes the partitions of the plan out, one after another. It returns the number of the next slice.
+func (r *runner) moveParts(ctx context.Context, number int) (int, error) {
+	for i := range r.run.Parts.V {
+		part := &r.run.Parts.V[i]
+		for part.State != catalog.PartLeft && part.State != catalog.PartRows {
+			if err := r.giveWay(ctx); err != nil {
+				return number, err
+			}
+			next, err := r.movePart(ctx, number, part)
+			number = max(number, next)
+			var differs *errDiffers
+			switch {
+			case errors.As(err, &differs):
+				err = r.handBack(ctx, part, differs.why)
+			case errors.Is(err, source.ErrWhole):
+				err = r.handBack(ctx, part, err.Error())
+			}
+			if errors.Is(err, source.ErrBusy) && ctx.Err() == nil {
+				r.run.Reason = "waiting: " + err.Error()
+				err = rest(ctx, time.Second)
+			}
+			if err == nil {
+				err = r.show(ctx, true)
+			}
+			if err != nil {
+				return number, err
+			}
+		}
+	}
+	return number, nil
+}
+
+// movePart brings a partition a step further.
+func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (int, error) {
+	out, settled, err := r.settlePart(ctx, part)
+	if err != nil || settled {
+		return number, err
+	}
+	begun := r.Now()
+	switch part.State {
+	case catalog.PartWaiting:
+		if err := r.dueWholly(ctx, part); err != nil {
+			return number, err
+		}
+		part.State = catalog.PartCopying
+		return number, nil
+	case catalog.PartCopying:
+		for _, p := range r.passes {
+			if p.store == nil {
+				continue
+			}
+			if number, err = r.copyPart(ctx, p, part, number); err != nil {
+				return number, err
+			}
+		}
+		part.Copy += r.Now().Sub(begun).Microseconds()
+		part.State = catalog.PartCopied
+		return number, nil
+	}
+	if !out {
+		if err := r.detach(ctx, part); err != nil {
+			return number, err
+		}
+	}
+	part.Drop += r.Now().Sub(begun).Microseconds()
+	number, err = r.leave(ctx, number, part)
+	if err != nil && !errors.Is(err, source.ErrUnreachable) {
+		var differs *errDiffers
+		if !errors.As(err, &differs) && !errors.Is(err, source.ErrWhole) { // whatever it was: nobody is to miss the partition meanwhile
+			err = errors.Join(err, r.attach(context.WithoutCancel(ctx), part))
+		}
+	}
+	return number, err
+}
+
+// partTable is a partition to be read: where it stands, or aside.
+func (r *runner) partTable(name string, aside bool) *shape.Table {
+	t := *r.table
+	if !slices.ContainsFunc(t.Partitions, func(p shape.Partition) bool { return p.Name == name }) {
+		t.Partitions = r.pinned
+	}
+	return r.source.Part(&t, name, aside)
+}
+
+// settlePart finds out how far an earlier execution came with a partition: whether it is aside, and whether everything is
+// settled already.
+func (r *runner) settlePart(ctx context.Context, part *catalog.Part) (out, settled bool, err error) {
+	list, err := r.source.Departures(ctx, r.table.Name)
+	if err != nil {
+		return false, false, err
+	}
+	for _, d := range list {
+		if d.Partition != part.Name || d.Run != r.run.ID {
+			continue
+		}
+		if d.Dropping {
+			return true, true, r.dropAgain(ctx, part)
+		}
+		return d.Aside, false, nil
+	}
+	if part.State != catalog.PartCopied {
+		return false, false, nil
+	}
+	segments, err := r.segmentsOf(ctx, part)
+	if err != nil {
+		return false, false, err
+	}
+	numbers := []int{}
+	for _, s := range segments {
+		numbers = append(numbers, s.Number)
+	}
+	for _, x := range part.Purges {
+		numbers = append(numbers, x.Number)
+	}
+	for _, n := range numbers {
+		journal, err := r.source.Journal(ctx, r.run.ID, n)
+		if err != nil {
+			return false, false, err
+		}
+		if len(journal) > 0 { // dropped, and not all of it closed yet
+			return false, true, r.closePart(ctx, part)
+		}
+	}
+	if !slices.ContainsFunc(r.table.Partitions, func(p shape.Partition) bool { return p.Name == part.Name }) {
+		return false, false, &errDiffers{"it is not there any more, and this run did not drop it"}
+	}
+	return false, false, nil
+}
+
+// segmentsOf lists the open segments of a partition.
+func (r *runner) segmentsOf(ctx context.Context, part *catalog.Part) ([]catalog.Segment, error) {
+	all, err := r.Catalog.RunSegments(ctx, r.run.ID)
+	return slices.DeleteFunc(all, func(s catalog.Segment) bool { return s.Part != part.Name || s.State != catalog.SegmentOpen }), err
+}
+
+// leavesWhole says whether an open segment waits for its partition.
+func (r *runner) leavesWhole(s *catalog.Segment) bool {
+	return s.Part != "" && s.State == catalog.SegmentOpen && slices.ContainsFunc(r.run.Parts.V, func(p catalog.Part) bool { return p.Name == s.Part && p.State != catalog.PartRows })
+}
+
+// purgedWhole says whether a number is that of rows that were purged with a partition, whose books moveParts makes.
+func (r *runner) purgedWhole(number int) bool {
+	return slices.ContainsFunc(r.run.Parts.V, func(p catalog.Part) bool {
+		return slices.ContainsFunc(p.Purges, func(x catalog.PartPurge) bool { return x.Number == number })
+	})
+}
+
+// dueWholly checks that nothing keeps a row of a partition, before work is put into it.
+func (r *runner) dueWholly(ctx context.Context, part *catalog.Part) error {
+	sel, err := r.withHolds(ctx, r.run.Source, r.whole)
+	if err != nil {
+		return err
+	}
+	sel.Table = r.partTable(part.Name, false)
+	return retry(ctx, r.Log, func() error { return wholly(ctx, r.source, sel) })
+}
+
+// wholly says why a selection does not take all rows of its table; nil where it does.
+func wholly(ctx context.Context, src source.Source, sel source.Selection) error {
+	tallies, err := src.Tally(ctx, sel, source.Span{})
+	if err != nil {
+		return err
+	}
+	outside := int64(0)
+	if !sel.Empties() {
+		if outside, err = src.Outside(ctx, sel); err != nil {
+			return err
+		}
+	}
+	var uncovered, held, restored, referenced, stays int64
+	for _, t := range tallies {
+		if t.Clause < 0 {
+			uncovered += t.Rows
+			continue
+		}
+		held, restored, referenced = held+t.Held, restored+t.Restored, referenced+t.Referenced
+		stays += t.Rows - t.Due
+	}
+	for _, x := range []struct {
+		rows int64
+		text string
+	}{{held, "%s rows of it are held"}, {restored, "%s rows of it were restored"}, {referenced, "other tables refer to %s rows of it"}, {uncovered, "%s rows of it are covered by no clause"},
+		{outside, "the age of %s rows of it is no instant"}, {stays, "%s rows of it are not due"}} {
+		if x.rows > 0 {
+			return &errDiffers{fmt.Sprintf(x.text, humanize.Comma(x.rows))}
+		}
+	}
+	return nil
+}
+
+// copyPart copies and verifies what a clause archives of a partition. It goes on where an earlier execution stopped.
+func (r *runner) copyPart(ctx context.Context, p *pass, part *catalog.Part, number int) (_ int, err error) {
+	segments, err := r.segmentsOf(ctx, part)
+	if err != nil {
+		return number, err
+	}
+	var after []value.Value
+	for i := range slices.Backward(segments) {
+		if s := &segments[i]; s.Clause == p.clause {
+			w, err := r.stored(ctx, s, p)
+			if err != nil {
+				return number, err
+			}
+			after = w.slice.Next
+			break
+		}
+	}
+	one := *p
+	one.part, one.sel.Table = part.Name, r.partTable(part.Name, false)
+	r.pass = &one
+	defer func() { r.pass = r.passes[r.run.Pass] }()
+	ctx, cancel := context.WithCancel(ctx)
+	var next <-chan fetched
+	defer func() { // nothing of a run goes on behind its back
+		cancel()
+		if next != nil {
+			<-next
+		}
+	}()
+	next = r.fetch(ctx, number, after)
+	for next != nil {
+		got := <-next
+		next = nil
+		if got.err != nil || got.work == nil {
+			return number, got.err
+		}
+		w := got.work
+		number = w.number + 1
+		if w.slice.More {
+			next = r.fetch(ctx, number, w.slice.Next)
+		}
+		if err := <-r.prove(ctx, w); err != nil {
+			return number, err
+		}
+		r.copied(w)
+		r.run.WindowRows += int64(len(w.digests))
+		if err := r.giveWay(ctx); err != nil {
+			return number, err
+		}
+		if err := r.show(ctx, true); err != nil {
+			return number, err
+		}
+	}
+	return number, nil
+}
+
+// Taking a partition out is tried so often while others are at the table; a detach that has begun is waited for without end,
+// since readers do not see the partition any more.
+const (
+	detachTries = 120
+	detachWait  = 500 * time.Millisecond
+)
+
+func (r *runner) detach(ctx context.Context, part *catalog.Part) error {
+	for try := 1; ; try++ {
+		err := retry(ctx, r.Log, func() error {
+			err := r.source.Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, part.Name)
+			if errors.Is(err, source.ErrBusy) { // counted here, not waited for without end
+				err = fmt.Errorf("%w: %w", errOthers, &errDiffers{"others were at the table whenever it was to be taken out: " + err.Error()})
+			}
+			return err
+		})
+		if !errors.Is(err, errOthers) {
+			return err
+		}
+		if try >= detachTries {
+			return err
+		}
+		r.run.Reason = fmt.Sprintf("waiting for others at the table, to take partition %s out", part.Name)
+		if err := r.show(ctx, true); err != nil {
+			return err
+		}
+		if err := rest(ctx, detachWait); err != nil {
+			return errors.Join(err, r.attach(context.WithoutCancel(ctx), part))
+		}
+		r.run.Reason = ""
+	}
+}
+
+var errOthers = errors.New("others are at the table")
+
+// leave compares a partition that is aside with what was copied of it, and drops it.
+func (r *runner) leave(ctx context.Context, number int, part *catalog.Part) (int, error) {
+	begun := r.Now()
+	holds, err := r.holdsOn(ctx, r.run.Source, r.table)
+	if err != nil {
+		return number, err
+	}
+	segments, err := r.segmentsOf(ctx, part)
+	if err != nil {
+		return number, err
+	}
+	var z source.Seized
+	err = retry(ctx, r.Log, func() (err error) {
+		z, err = r.source.Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, part.Name)
+		return err
+	})
+	if err != nil {
+		return number, err
+	}
+	defer z.Release()
+	rows, number, err := r.matches(ctx, z, number, part, segments)
+	if err != nil {
+		return number, err
+	}
+	part.Compare += r.Now().Sub(begun).Microseconds()
+	if err := r.show(ctx, true); err != nil { // which numbers are those of purged rows must be known before they are journalled
+		return number, err
+	}
+	begun = r.Now()
+	defer r.gates(r.passes[0])()
+	now, err := r.holdsOn(ctx, r.run.Source, r.table)
+	if err != nil {
+		return number, err
+	}
+	if fmt.Sprint(now) != fmt.Sprint(holds) {
+		return number, &errDiffers{"the holds on the table changed while it was being compared"}
+	}
+	if err := z.Drop(context.WithoutCancel(ctx), rows); err != nil {
+		return number, err
+	}
+	part.Drop += r.Now().Sub(begun).Microseconds()
+	r.measureLog(ctx)
+	return number, r.closePart(context.WithoutCancel(ctx), part)
+}
+
+// matches compares, clause by clause, what a partition that is locked holds with what was copied, and makes the journal
+// rows of its leaving. A row that belongs to no clause keeps the partition.
+func (r *runner) matches(ctx context.Context, z source.Seized, number int, part *catalog.Part, segments []catalog.Segment) (rows []*source.JournalRow, _ int, err error) {
+	total, err := z.Rows(ctx)
+	if err != nil {
+		return nil, number, err
+	}
+	part.Purges, part.Left = nil, total
+	var covered int64
+	for _, p := range r.passes {
+		found, err := r.setOf(ctx, p, part.Name)
+		if err != nil {
+			return nil, number, err
+		}
+		covered += found.Count
+		if p.store == nil {
+			if found.Count > 0 {
+				rows = append(rows, source.WholeRow(r.run.ID, number, found))
+				part.Purges = append(part.Purges, catalog.PartPurge{Clause: p.clause, Number: number})
+				number++
+			}
+			continue
+		}
+		var copied value.Set
+		for _, s := range segments {
+			if s.Clause != p.clause {
+				continue
+			}
+			_, set, err := r.asRead(ctx, p, &s)
+			if err != nil {
+				return nil, number, err
+			}
+			copied.Merge(set)
+			rows = append(rows, source.WholeRow(r.run.ID, s.Number, set))
+		}
+		switch {
+		case copied.Count != found.Count:
+			return nil, number, &errDiffers{fmt.Sprintf("%s of its rows were copied, and %s are there now", humanize.Comma(copied.Count), humanize.Comma(found.Count))}
+		case copied != found:
+			return nil, number, &errDiffers{"some of its rows were changed after they were copied"}
+		}
+	}
+	if covered != total {
+		return nil, number, &errDiffers{fmt.Sprintf("%s of its rows may not go: they came, or a hold did, after it was looked at", humanize.Comma(total-covered))}
+	}
+	return rows, number, nil
+}
+
+// setOf is the set digest of what a clause takes of a partition that is aside.
+func (r *runner) setOf(ctx context.Context, p *pass, name string) (set value.Set, err error) {
+	sel, err := r.withHolds(ctx, r.run.Source, p.sel)
+	if err != nil {
+		return set, err
+	}
+	sel.Table = r.partTable(name, true)
+	req := source.SliceRequest{Selection: sel, Columns: p.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
+	var hasher value.Hasher
+	for {
+		var slice *source.Slice
+		err := retry(ctx, r.Log, func() (err error) {
+			part := value.Set{}
+			slice, err = r.readSlice(ctx, req, func(c *value.Chunk) error {
+				for i := range c.Rows() {
+					part.Add(hasher.Row(c.Row(i)))
+				}
+				return ctx.Err()
+			})
+			if err == nil {
+				set.Merge(part)
+			}
+			return err
+		})
+		if err != nil || !slice.More || slice.Locators.Len() == 0 {
+			return set, err
+		}
+		req.After = slice.Next
+	}
+}
+
+// asRead is a segment's manifest, and the set digest of its rows as the source had them.
+func (r *runner) asRead(ctx context.Context, p *pass, s *catalog.Segment) (*archive.Manifest, value.Set, error) {
+	m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
+	if err != nil {
+		return nil, value.Set{}, err
+	}
+	if m.AsRead != nil {
+		return m, *m.AsRead, nil
+	}
+	return m, m.Digest, nil
+}
+
+// dropAgain ends a dropping that was cut off after its journal rows were written: what is left of the partition must still
+// be what they say.
+func (r *runner) dropAgain(ctx context.Context, part *catalog.Part) error {
+	segments, err := r.segmentsOf(ctx, part)
+	if err != nil {
+		return err
+	}
+	z, err := r.source.Seize(ctx, r.leases[r.table.Name], r.table, part.Name)
+	if err != nil {
+		return err
+	}
+	defer z.Release()
+	before := *part
+	if _, _, err := r.matches(ctx, z, 0, part, segments); err != nil && !errors.Is(err, source.ErrNoTable) {
+		var differs *errDiffers
+		if rows, counted := z.Rows(ctx); !errors.As(err, &differs) || counted == nil && rows > 0 {
+			return fmt.Errorf("%w about partition %s of %s: it was found to be what was copied, and is not any more (%w)", ErrDisagree, part.Name, r.table.Name, err)
+		}
+	}
+	*part = before
+	if err := z.Drop(ctx, nil); err != nil {
+		return err
+	}
+	return r.closePart(ctx, part)
+}
+
+// closePart closes the books of a partition that was dropped, from the journal.
+func (r *runner) closePart(ctx context.Context, part *catalog.Part) error {
+	segments, err := r.segmentsOf(ctx, part)
+	if err != nil {
+		return err
+	}
+	for i := range segments {
+		s := &segments[i]
+		p, err := r.passOf(s.Clause, s.Table)
+		if err != nil {
+			return err
+		}
+		m, set, err := r.asRead(ctx, p, s)
+		if err != nil {
+			return err
+		}
+		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
+		if err != nil {
+			return err
+		}
+		if len(journal) != 1 || journal[0].Digest != set || int64(journal[0].Deleted) != set.Count {
+			return fmt.Errorf("%w: partition %s was dropped, and the journal does not say so of segment %s", ErrBooks, part.Name, s.ID)
+		}
+		books := &archive.Closing{Deleted: set.Count, Digest: set, Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
+		if err := r.closeSegment(ctx, &work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}, books); err != nil {
+			return err
+		}
+		r.addUp(p, numbers(books))
+		r.run.Slices = max(r.run.Slices, s.Number)
+	}
+	for _, x := range part.Purges {
+		if x.Number <= r.run.Slices {
+			continue
+		}
+		journal, err := r.source.Journal(ctx, r.run.ID, x.Number)
+		if err != nil {
+			return err
+		}
+		p, err := r.passOf(x.Clause, r.table.Name)
+		if err != nil {
+			return err
+		}
+		r.addUp(p, tally(journal))
+	}
+	for _, x := range part.Purges {
+		r.run.Slices = max(r.run.Slices, x.Number)
+	}
+	part.State, r.run.Reason = catalog.PartLeft, ""
+	if err := r.show(ctx, true); err != nil {
+		return err
+	}
+	for _, s := range segments {
+		if err := r.source.PruneJournal(ctx, r.run.ID, s.Number); err != nil {
+			return err
+		}
+	}
+	for _, x := range part.Purges {
+		if err := r.source.PruneJournal(ctx, r.run.ID, x.Number); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// attach puts a partition back into its table, if it is on its way out.
+func (r *runner) attach(ctx context.Context, part *catalog.Part) error {
+	return retry(ctx, r.Log, func() error {
+		list, err := r.source.Departures(ctx, r.table.Name)
+		if err != nil {
+			return err
+		}
+		for _, d := range list {
+			if d.Partition == part.Name && d.Run == r.run.ID && !d.Dropping {
+				t := r.partTable(part.Name, false)
+				t.Base, t.Schema, t.Part = r.table.Base, r.table.Schema, ""
+				return r.source.Return(ctx, r.leases[r.table.Name], t, part.Name)
+			}
+		}
+		return nil
+	})
+}
+
+// handBack lets a partition stay; its rows leave one by one, those first that were copied already.
+func (r *runner) handBack(ctx context.Context, part *catalog.Part, why string) error {
+	if err := r.attach(context.WithoutCancel(ctx), part); err != nil {
+		return err
+	}
+	r.Log.Info("a partition stays, and its rows go one by one", "run", r.run.ID, "partition", part.Name, "reason", why)
+	part.State, part.Reason, part.Left, part.Purges = catalog.PartRows, strings.TrimPrefix(why, source.ErrWhole.Error()+": "), 0, nil
+	if err := r.show(ctx, true); err != nil {
+		return err
+	}
+	segments, err := r.segmentsOf(ctx, part)
+	if err != nil {
+		return err
+	}
+	for i := range segments {
+		s := &segments[i]
+		p, err := r.passOf(s.Clause, s.Table)
+		if err != nil {
+			return err
+		}
+		w, err := r.reopen(ctx, s, p, segments)
+		if err != nil {
+			return err
+		}
+		r.run.Copied -= s.Rows // they count again, batch by batch
+		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
+		if err != nil {
+			return err
+		}
+		if w.blind {
+			undone, _ := remaining(w, journal)
+			err = r.closeSlice(ctx, w, undone)
+		} else {
+			err = r.deleteSlice(ctx, w, journal)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// returnParts puts back what a cancelled run has taken out and not dropped.
+func (r *runner) returnParts(ctx context.Context) error {
+	for i := range r.run.Parts.V {
+		part := &r.run.Parts.V[i]
+		if part.State == catalog.PartLeft || part.State == catalog.PartRows {
+			continue
+		}
+		if _, settled, err := r.settlePart(ctx, part); err != nil {
+			var differs *errDiffers
+			if !errors.As(err, &differs) {
+				return err
+			}
+		} else if settled {
+			continue
+		}
+		if err := r.attach(ctx, part); err != nil {
+			return err
+		}
+		part.State, part.Reason, part.Left = catalog.PartRows, "the run was cancelled", 0
+	}
+	return nil
+}
+
+// othersParts refuses to work on a table of which another run has taken a partition out.
+func (r *runner) othersParts(ctx context.Context) error {
+	list, err := r.source.Departures(ctx, r.run.Table)
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		if d.Run != r.run.ID {
+			return &RefusedError{Message: fmt.Sprintf("run %s has taken partition %s out of table %s and has neither dropped it nor put it back", d.Run, d.Partition, r.run.Table), Remedy: "resume or cancel that run; it settles this first"}
+		}
+	}
+	return nil
+}
+
+// emptyTable removes all rows at once, where the plan's table is to be emptied so and still can be.
+func (r *runner) emptyTable(ctx context.Context, number int) (int, error) {
+	if !r.run.Emptying {
+		return number, nil
+	}
+	list, err := r.source.Departures(ctx, r.table.Name)
+	if err != nil {
+		return number, err
+	}
+	why := ""
+	if len(list) > 0 || r.run.Slices == 0 {
+		why, err = r.emptyNow(ctx, number)
+		if err != nil {
+			return number, err
+		}
+		number++
+	}
+	r.run.Emptying, r.run.Reason = false, why
+	return number, r.show(ctx, true)
+}
+
+func (r *runner) emptyNow(ctx context.Context, number int) (why string, err error) {
+	defer r.gates(r.pass)()
+	sel, err := r.withHolds(ctx, r.run.Source, r.whole)
+	if err != nil {
+		return "", err
+	}
+	var row *source.JournalRow
+	if err = retry(ctx, r.Log, func() error { return wholly(ctx, r.source, sel) }); err == nil {
+		err = retry(ctx, r.Log, func() (err error) {
+			row, err = r.source.Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.pass.columns)
+			return err
+		})
+	}
+	var differs *errDiffers
+	if errors.As(err, &differs) || errors.Is(err, source.ErrWhole) {
+		return "not emptied at once, but in batches: " + strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": "), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	r.measureLog(ctx)
+	r.note(row, 0, 0, nil)
+	r.addUp(r.pass, tally([]source.JournalRow{*row}))
+	r.run.Slices = max(r.run.Slices, row.Segment)
+	return "", nil
+}

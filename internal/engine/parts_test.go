@@ -1,0 +1,271 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// meddled calls out before a partition is taken out, and when it is locked.
+type meddled struct {
+	source.Source
+	detach, seize func()
+}
+
+func (m *meddled) Detach(ctx context.Context, l source.Lease, t *shape.Table, partition string) error {
+	if m.detach != nil {
+		m.detach()
+		m.detach = nil
+	}
+	return m.Source.Detach(ctx, l, t, partition)
+}
+
+func (m *meddled) Seize(ctx context.Context, l source.Lease, t *shape.Table, partition string) (source.Seized, error) {
+	if m.seize != nil {
+		m.seize()
+		m.seize = nil
+	}
+	return m.Source.Seize(ctx, l, t, partition)
+}
+
+func divided(t *testing.T, fn func(t *testing.T, h *harbour)) {
+	for _, engine := range []string{"postgres", "mariadb"} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t, engine)
+			h.readings(t, 250)
+			fn(t, h)
+		})
+	}
+}
+
+// partStates says what became of each partition of a run.
+func partStates(r *catalog.Run) string {
+	var out []string
+	for _, p := range r.Parts.V {
+		text := fmt.Sprintf("%s %s %d", strings.TrimPrefix(p.Name, "reading_"), p.State, p.Left)
+		if p.Reason != "" {
+			text += " (" + p.Reason + ")"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, "; ")
+}
+
+func TestPartitionsLeaveAsAWhole(t *testing.T) {
+	divided(t, func(t *testing.T, h *harbour) {
+		b := h.serve(t, nil)
+		b.rule(t, fmt.Sprintf(readingRule, "archive"))
+		before := h.words(t, h.digest("at < '2026-05-01'"))
+		p := b.plan(t, PlanRequest{Rule: "readings", Exact: true})
+		var ways []string
+		for _, x := range p.Detail.V.Partitions {
+			ways = append(ways, x.Name[8:]+" "+string(x.Way))
+		}
+		if got := strings.Join(ways, ", "); got != "2026_01 whole, 2026_02 whole, 2026_03 whole, 2026_04 whole, 2026_05 stays" || p.Counts.V.Due != 1000 {
+			t.Fatalf("planned: %s; due %d", got, p.Counts.V.Due)
+		}
+		r := b.begin(t, p)
+		if err := b.Run(t.Context(), r); err != nil {
+			t.Fatal(err)
+		}
+		if got := partStates(r); got != "2026_01 left 250; 2026_02 left 250; 2026_03 left 250; 2026_04 left 250" {
+			t.Errorf("parts: %s", got)
+		}
+		if got := h.parts(t); got != "2026_05" || h.count(t, "SELECT count(*) FROM reading") != 250 {
+			t.Errorf("left: %s", got)
+		}
+		if r.Deleted != 1000 || r.Ledger.Copied != 1000 || r.Balanced == nil || !*r.Balanced {
+			t.Errorf("ledger: %+v", r.Ledger)
+		}
+		if list, err := mustSource(t, b).Departures(t.Context(), "reading"); err != nil || len(list) != 0 {
+			t.Errorf("on their way still: %v, %v", list, err)
+		}
+		segments, err := b.Catalog.RunSegments(t.Context(), r.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range segments {
+			if s.State != catalog.SegmentClosed || s.Deleted != s.Rows || s.Part == "" {
+				t.Errorf("segment %d: %+v", s.Number, s)
+			}
+			if _, err := b.VerifySegment(t.Context(), s.ID); err != nil {
+				t.Error(err)
+			}
+		}
+		// What left with its partition comes back like anything: first, room is made for it.
+		if h.engine == "postgres" {
+			h.exec(t, "CREATE TABLE reading_old PARTITION OF reading FOR VALUES FROM (MINVALUE) TO ('2026-05-01')")
+		}
+		b.restore(t, r)
+		if after := h.words(t, h.digest("at < '2026-05-01'")); after != before {
+			t.Error("what came back is not what left")
+		}
+	})
+}
+
+func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
+	for name, c := range map[string]struct {
+		change string
+		when   string
+		want   string // of the first partition
+		ledger string // copied, deleted, changed
+	}{
+		"changed":  {"UPDATE reading SET deck = 'wet' WHERE id = 101", "detach", "rows 0 (some of its rows were changed after they were copied)", "1001 1000 1"},
+		"inserted": {"INSERT INTO reading (id, at, deck) VALUES (7, '2026-01-05 00:00:00', 'late')", "detach", "rows 0 (250 of its rows were copied, and 251 are there now)", "1001 1001 0"},
+		"deleted":  {"DELETE FROM reading WHERE id = 101", "detach", "rows 0 (250 of its rows were copied, and 249 are there now)", "1000 999 0"},
+		"held":     {"hold", "seize", "rows 0 (250 of its rows were copied, and 249 are there now)", "1000 999 0"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			divided(t, func(t *testing.T, h *harbour) {
+				m := &meddled{}
+				b := h.serve(t, func(s source.Source) source.Source { m.Source = s; return m })
+				b.rule(t, fmt.Sprintf(readingRule, "archive"))
+				r := b.begin(t, b.plan(t, PlanRequest{Rule: "readings"}))
+				change := func() {
+					if c.change != "hold" {
+						h.exec(t, c.change)
+					} else if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "reading", Where: "id = 101", Reference: "claim 7", Reason: "for the test"}); err != nil {
+						t.Error(err)
+					}
+				}
+				if c.when == "detach" {
+					m.detach = change
+				} else {
+					m.seize = change
+				}
+				if err := b.Run(t.Context(), r); err != nil {
+					t.Fatal(err)
+				}
+				if got := partStates(r); got != "2026_01 "+c.want+"; 2026_02 left 250; 2026_03 left 250; 2026_04 left 250" {
+					t.Errorf("parts: %s", got)
+				}
+				if got := fmt.Sprintf("%d %d %d", r.Ledger.Copied, r.Ledger.Deleted, r.Ledger.Changed); got != c.ledger || !*r.Balanced {
+					t.Errorf("ledger: %+v", r.Ledger)
+				}
+				if got := h.parts(t); got != "2026_01 2026_05" {
+					t.Errorf("partitions: %s", got)
+				}
+				if n := h.count(t, "SELECT count(*) FROM reading WHERE at < '2026-05-01'"); (name == "held") != (n == 1) {
+					t.Errorf("%d old rows are live", n)
+				}
+				if h.engine == "postgres" && h.words(t, "SELECT string_agg(conname, ' ' ORDER BY conname) FROM pg_constraint WHERE conrelid = 'reading_2026_01'::regclass AND contype = 'c'") != "reading_celsius_check" {
+					t.Error("the constraint that detaching made is still there")
+				}
+			})
+		})
+	}
+}
+
+func TestPurgedPartitionsAreCountedUnderTheirLock(t *testing.T) {
+	divided(t, func(t *testing.T, h *harbour) {
+		b := h.serve(t, nil)
+		b.rule(t, strings.NewReplacer("  - before: 2026-05-01", "  - {before: 2026-04-01, where: deck = 'deck 1'}\n  - {before: 2026-05-01, otherwise: true}", "archive: {store: cellar}\n", "").Replace(fmt.Sprintf(readingRule, "purge")))
+		r := b.begin(t, b.plan(t, PlanRequest{Rule: "readings"}))
+		if err := b.Run(t.Context(), r); err != nil {
+			t.Fatal(err)
+		}
+		kept := h.count(t, "SELECT count(*) FROM reading WHERE deck = 'deck 1' AND at >= '2026-04-01' AND at < '2026-05-01'")
+		if got := partStates(r); got != "2026_01 left 250; 2026_02 left 250; 2026_03 left 250" || h.parts(t) != "2026_04 2026_05" {
+			t.Errorf("parts: %s; there: %s", got, h.parts(t))
+		}
+		if n := h.count(t, "SELECT count(*) FROM reading"); kept == 0 || n != 250+kept || r.Ledger.Deleted != 1250-n || !*r.Balanced {
+			t.Errorf("%d of %d rows are left; ledger %+v", n, kept, r.Ledger)
+		}
+		if x := r.Passes.V; x[0].Ledger.Deleted == 0 || x[0].Ledger.Deleted+x[1].Ledger.Deleted != r.Ledger.Deleted {
+			t.Errorf("passes: %+v", x)
+		}
+	})
+}
+
+func TestOthersAtTheTableKeepAPartitionThereForAWhile(t *testing.T) {
+	divided(t, func(t *testing.T, h *harbour) {
+		m := &meddled{}
+		b := h.serve(t, func(s source.Source) source.Source { m.Source = s; return m })
+		b.rule(t, fmt.Sprintf(readingRule, "archive"))
+		r := b.begin(t, b.plan(t, PlanRequest{Rule: "readings"}))
+		tx, err := h.db.Begin()
+		if err != nil {
+			t.Fatal(err)
+		}
+		waited := false
+		m.detach = func() {
+			var n int
+			if err := tx.QueryRow("SELECT count(*) FROM reading").Scan(&n); err != nil || n != 1250 {
+				t.Error(n, err)
+			}
+		}
+		b.Progress = func(r *catalog.Run) {
+			if !waited && strings.HasPrefix(r.Reason, "waiting") {
+				waited = true
+				tx.Rollback()
+			}
+		}
+		if err := b.Run(t.Context(), r); err != nil {
+			t.Fatal(err)
+		}
+		if got := partStates(r); !waited || got != "2026_01 left 250; 2026_02 left 250; 2026_03 left 250; 2026_04 left 250" || r.Reason != "" {
+			t.Errorf("waited %v; parts: %s; %s", waited, got, r.Reason)
+		}
+	})
+}
+
+func TestPartitionsAreMadeAhead(t *testing.T) {
+	divided(t, func(t *testing.T, h *harbour) {
+		b := h.serve(t, nil)
+		for _, try := range []bool{true, false} {
+			out, err := b.MakeAhead(t.Context(), "me", "harbour", "reading", 3, try)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(out.Partitions) != 3 || out.Partitions[2].Name != "reading_2026_08" || out.Partitions[2].To != "2026-09-01T00:00:00Z" || out.Made == try || len(out.Statements) == 0 {
+				t.Errorf("%+v", out)
+			}
+			want := "2026_01 2026_02 2026_03 2026_04 2026_05"
+			if !try {
+				want += " 2026_06 2026_07 2026_08"
+			}
+			if got := h.parts(t); got != want {
+				t.Errorf("partitions: %s", got)
+			}
+		}
+		h.exec(t, "INSERT INTO reading (id, at) VALUES (99999, '2026-08-31 23:59:59')")
+		if _, err := b.MakeAhead(t.Context(), "me", "harbour", "reading", 0, true); err == nil {
+			t.Error("none are made")
+		}
+	})
+}
+
+func mustSource(t *testing.T, b *bench) source.Source {
+	t.Helper()
+	s, err := b.Source(t.Context(), "harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// restore puts all rows of a run back.
+func (b *bench) restore(t *testing.T, r *catalog.Run) *catalog.Restore {
+	t.Helper()
+	x, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: "table"})
+	if err == nil {
+		err = b.Restore(t.Context(), x, t.TempDir())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return x
+}
+
+// digest is a query for a fingerprint of readings.
+func (h *harbour) digest(where string) string {
+	if h.engine == "postgres" {
+		return "SELECT md5(string_agg(reading::text, '|' ORDER BY id)) FROM reading WHERE " + where
+	}
+	return "SELECT md5(group_concat(id, '/', at, '/', deck, '/', celsius ORDER BY id SEPARATOR '|')) FROM reading WHERE " + where
+}
