@@ -112,6 +112,7 @@ func (b *builder) schema(v any) any {
 	r.AddTypeMapping(catalog.JSON[catalog.Counts]{}, catalog.Counts{})
 	r.AddTypeMapping(catalog.JSON[catalog.PlanDetail]{}, catalog.PlanDetail{})
 	r.AddTypeMapping(catalog.JSON[[]catalog.Pass]{}, []catalog.Pass{})
+	r.AddTypeMapping(catalog.JSON[[]catalog.Part]{}, []catalog.Part{})
 	r.AddTypeMapping(rule.Moment{}, "")
 	r.AddTypeMapping(catalog.JSON[catalog.Scope]{}, catalog.Scope{})
 	r.AddTypeMapping(catalog.JSON[[]string]{}, []string{})

@@ -104,6 +104,14 @@ func (a *API) table(c *gin.Context) (any, error) {
 	return tidy(t), nil
 }
 
+func (a *API) makeAhead(c *gin.Context) (any, error) {
+	var in NewPartitions
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	return a.service.MakeAhead(c.Request.Context(), actor, c.Param("source"), c.Param("table"), in.Ahead, in.Try)
+}
+
 func (a *API) stores(c *gin.Context) (any, error) {
 	list, err := a.service.Catalog.Stores(c.Request.Context())
 	if err != nil {
@@ -247,7 +255,7 @@ func (a *API) startRun(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	r, err := a.service.StartRun(c.Request.Context(), actor, in.Plan)
+	r, err := a.service.StartRun(c.Request.Context(), actor, in.Plan, in.Empty)
 	if err != nil {
 		return nil, err
 	}

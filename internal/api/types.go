@@ -147,7 +147,14 @@ type FilterResult struct {
 
 // NewRun asks for a run of a plan.
 type NewRun struct {
-	Plan string `json:"plan"`
+	Plan  string `json:"plan"`
+	Empty bool   `json:"empty,omitempty"` // remove all rows of the table at once, where the plan offers that
+}
+
+// NewPartitions asks for partitions to be made in advance.
+type NewPartitions struct {
+	Ahead int  `json:"ahead"`         // how many
+	Try   bool `json:"try,omitempty"` // only say what would be sent to the database
 }
 
 // RunView is a run with what follows from its counts.

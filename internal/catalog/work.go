@@ -137,9 +137,10 @@ const (
 	PartRows    PartState = "rows"   // it stays, and its rows go one by one
 )
 
-// Part is a partition that was to leave as a whole when the plan was made.
+// Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be emptied at
+// once.
 type Part struct {
-	Name    string      `json:"name"`
+	Name    string      `json:"name"` // empty: the table
 	From    string      `json:"from,omitempty"`
 	To      string      `json:"to,omitempty"`
 	Rows    int64       `json:"rows"` // by the plan

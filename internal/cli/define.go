@@ -7,12 +7,14 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine"
 	"ambercellar/internal/source"
 )
 
@@ -33,7 +35,11 @@ func commands() []command {
 		{name: "store adopt", args: "NAME", summary: "bring segments of a store into a catalog that does not know them", run: storeAdopt},
 
 		{name: "table list", args: "SOURCE", summary: "list tables with their sizes and the span of their age", run: tableList},
-		{name: "table show", args: "SOURCE TABLE", summary: "show columns, key, indexes and foreign keys", run: tableShow},
+		{name: "table show", args: "SOURCE TABLE", summary: "show columns, key, indexes, foreign keys and partitions", run: tableShow},
+		{name: "table ahead", args: "SOURCE TABLE", summary: "make the next partitions of a table, each as long as its newest", flags: func(f *flag.FlagSet) {
+			f.Int("count", 3, "how many")
+			f.Bool("try", false, "only show what would be sent to the database")
+		}, run: tableAhead},
 
 		{name: "rule check", summary: "check a file of rules and change nothing", flags: fileFlag, run: ruleCheck},
 		{name: "rule apply", summary: "apply a file of rules: all of them or none", flags: func(f *flag.FlagSet) {
@@ -50,7 +56,10 @@ func commands() []command {
 		{name: "plan compare", summary: "say which rows become due or stop being due if a file were applied", flags: fileFlag, run: planCompare},
 		{name: "plan show", args: "PLAN", summary: "show a plan", flags: planShowFlags, run: planShow},
 
-		{name: "run start", args: "PLAN", summary: "carry out a plan", flags: func(f *flag.FlagSet) { f.Bool("watch", false, "stay and show its progress") }, run: runStart},
+		{name: "run start", args: "PLAN", summary: "carry out a plan", flags: func(f *flag.FlagSet) {
+			f.Bool("watch", false, "stay and show its progress")
+			f.Bool("empty", false, "remove all rows of the table at once, where the plan offers that")
+		}, run: runStart},
 		{name: "run list", summary: "list runs, the newest first", flags: func(f *flag.FlagSet) { f.String("rule", "", "of this rule only") }, run: runList},
 		{name: "run show", args: "RUN", summary: "show a run's ledger and batches", flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") }, run: runShow},
 		{name: "run watch", args: "RUN", summary: "show a run's progress until it stops", run: runWatch},
@@ -270,7 +279,36 @@ func tableShow(e *env) error {
 		rows = append(rows, []string{fmt.Sprintf("%s(%s)", k.Table, strings.Join(k.Columns, ", ")), fmt.Sprintf("%s(%s)", k.RefTable, strings.Join(k.RefColumns, ", ")), k.OnDelete})
 	}
 	fmt.Fprintln(e.out)
-	return e.show(t, []string{"foreign key from", "to", "on delete"}, rows)
+	if err := e.show(t, []string{"foreign key from", "to", "on delete"}, rows); err != nil || len(t.Partitions) == 0 {
+		return err
+	}
+	rows = [][]string{}
+	for _, p := range t.Partitions {
+		rows = append(rows, []string{p.Name, dash(p.From), dash(p.To), count(p.Rows), size(p.Bytes), size(p.IndexBytes), dash(p.Hinders)})
+	}
+	fmt.Fprintln(e.out)
+	return e.show(t, []string{"partition by " + t.Partitions[0].Column, "from", "to", "rows", "data", "indexes", "cannot leave as a whole"}, rows)
+}
+
+func tableAhead(e *env) error {
+	n, _ := strconv.Atoi(e.flag("count"))
+	x, err := client.Post[engine.PartitionsAhead](e.ctx, e.client, "/sources/"+url.PathEscape(e.args[0])+"/tables/"+url.PathEscape(e.args[1])+"/partitions", api.NewPartitions{Ahead: n, Try: e.flag("try") == "true"})
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, p := range x.Partitions {
+		rows = append(rows, []string{p.Name, p.From, p.To})
+	}
+	if err := e.show(x, []string{"partition", "from", "to"}, rows); err != nil || e.format != "table" {
+		return err
+	}
+	if x.Made {
+		fmt.Fprintf(e.out, "\n%d partitions were made\n", len(x.Partitions))
+		return nil
+	}
+	fmt.Fprintf(e.out, "\nnothing was changed; this would be sent:\n%s\n", strings.Join(x.Statements, ";\n"))
+	return nil
 }
 
 func fileFlag(f *flag.FlagSet) { f.String("f", "", "the file of rules; - reads standard input") }

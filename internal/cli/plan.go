@@ -17,6 +17,7 @@ import (
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
+	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine"
 )
 
@@ -211,6 +212,9 @@ func (e *env) plan(p *catalog.Plan) error {
 			return err
 		}
 	}
+	if err := e.partitions(p); err != nil {
+		return err
+	}
 	if e.flag("rows") == "true" {
 		fmt.Fprintln(e.out)
 		if err := e.show(p, d.Sample.Columns, d.Sample.Rows); err != nil {
@@ -301,4 +305,36 @@ func (e *env) read(file string) ([]byte, error) {
 		return io.ReadAll(e.in)
 	}
 	return os.ReadFile(file)
+}
+
+// partitions shows how each partition's rows leave, and whether the table can be emptied at once.
+func (e *env) partitions(p *catalog.Plan) error {
+	d := p.Detail.V
+	if x := d.Emptying; x != nil && x.Offered {
+		fmt.Fprintf(e.out, "\nall rows can be removed at once (`ambercellar run start %s -empty`):\n  - %s\n", p.ID, strings.Join(x.Effects, "\n  - "))
+	} else if x != nil {
+		fmt.Fprintf(e.out, "\nthe rows go in batches, not at once: %s\n", x.Why)
+	}
+	if len(d.Partitions) == 0 {
+		return nil
+	}
+	fmt.Fprintln(e.out)
+	rows := [][]string{}
+	for _, x := range d.Partitions {
+		why := x.Why
+		switch x.Way {
+		case rule.WayWhole:
+			why = "its part of every index goes with it"
+		case rule.WayRows:
+			why += "; indexes keep the room of its rows until the database cleans them"
+		}
+		rows = append(rows, []string{x.Name, dash(x.From), dash(x.To), number(x.Rows), size(x.Bytes), size(x.IndexBytes), string(x.Way), dash(why)})
+	}
+	if err := e.show(p, []string{"partition", "from", "to", "rows", "data", "indexes", "leaves", "because"}, rows); err != nil {
+		return err
+	}
+	if x := d.CatchAll; x != nil {
+		fmt.Fprintf(e.out, "partition %s takes what no other does: %s rows, %s of them due\n", x.Name, number(x.Rows), number(x.Due))
+	}
+	return nil
 }

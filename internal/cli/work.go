@@ -24,7 +24,7 @@ import (
 )
 
 func runStart(e *env) error {
-	r, err := client.Post[api.RunView](e.ctx, e.client, "/runs", api.NewRun{Plan: e.args[0]})
+	r, err := client.Post[api.RunView](e.ctx, e.client, "/runs", api.NewRun{Plan: e.args[0], Empty: e.flag("empty") == "true"})
 	if err != nil {
 		return err
 	}
@@ -69,9 +69,35 @@ func (e *env) run1(r *api.RunView) error {
 	if passes != "" && e.format == "table" {
 		defer fmt.Fprint(e.out, passes)
 	}
+	if parts := partsText(r); parts != "" && e.format == "table" {
+		defer fmt.Fprint(e.out, parts)
+	}
 	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "pace", r.Pace, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
 		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "log volume", logged, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
 		"ledger", ledgerText(l)+": "+balance(l))
+}
+
+// partsText says what became of each partition that was to leave as a whole.
+func partsText(r *api.RunView) (out string) {
+	for _, p := range r.Parts.V {
+		if out += "partition " + p.Name + ": "; p.Name == "" {
+			out = "the whole table: "
+		}
+		switch p.State {
+		case catalog.PartLeft:
+			out += fmt.Sprintf("left as a whole, %s rows; ", count(p.Left))
+			if p.Copy > 0 {
+				out += fmt.Sprintf("copied in %s, ", span(float64(p.Copy)/1e6))
+			}
+			out += fmt.Sprintf("compared in %s, taken out and dropped in %s", span(float64(p.Compare)/1e6), span(float64(p.Drop)/1e6))
+		case catalog.PartRows:
+			out += "its rows go one by one: " + p.Reason
+		default:
+			out += string(p.State)
+		}
+		out += "\n"
+	}
+	return out
 }
 
 func ledgerText(l catalog.Ledger) string {

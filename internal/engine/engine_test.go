@@ -131,7 +131,7 @@ func (b *bench) start(t *testing.T) *catalog.Run {
 // begin begins a run of a plan; Run carries it out.
 func (b *bench) begin(t *testing.T, p *catalog.Plan) *catalog.Run {
 	t.Helper()
-	r, err := b.StartRun(t.Context(), "me", p.ID)
+	r, err := b.StartRun(t.Context(), "me", p.ID, false)
 	if err == nil {
 		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
 	}
@@ -215,7 +215,7 @@ func TestPlansGrowOld(t *testing.T) {
 	}
 	b.now = b.now.Add(25 * time.Hour)
 	var refused *RefusedError
-	if _, err := b.StartRun(t.Context(), "me", p.ID); !errors.As(err, &refused) || !strings.Contains(err.Error(), "make a new one") {
+	if _, err := b.StartRun(t.Context(), "me", p.ID, false); !errors.As(err, &refused) || !strings.Contains(err.Error(), "make a new one") {
 		t.Errorf("a plan of yesterday: %v", err)
 	}
 }

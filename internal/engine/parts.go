@@ -639,23 +639,23 @@ func (r *runner) emptyTable(ctx context.Context, number int) (int, error) {
 	if err != nil {
 		return number, err
 	}
-	why := ""
 	if len(list) > 0 || r.run.Slices == 0 {
-		why, err = r.emptyNow(ctx, number)
-		if err != nil {
+		if err := r.emptyNow(ctx, number); err != nil {
 			return number, err
 		}
 		number++
 	}
-	r.run.Emptying, r.run.Reason = false, why
+	r.run.Emptying = false
 	return number, r.show(ctx, true)
 }
 
-func (r *runner) emptyNow(ctx context.Context, number int) (why string, err error) {
+// emptyNow adds what came of it to the run's parts, as one without a name.
+func (r *runner) emptyNow(ctx context.Context, number int) error {
+	begun := r.Now()
 	defer r.gates(r.pass)()
 	sel, err := r.withHolds(ctx, r.run.Source, r.whole)
 	if err != nil {
-		return "", err
+		return err
 	}
 	var row *source.JournalRow
 	if err = retry(ctx, r.Log, func() error { return wholly(ctx, r.source, sel) }); err == nil {
@@ -666,14 +666,16 @@ func (r *runner) emptyNow(ctx context.Context, number int) (why string, err erro
 	}
 	var differs *errDiffers
 	if errors.As(err, &differs) || errors.Is(err, source.ErrWhole) {
-		return "not emptied at once, but in batches: " + strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": "), nil
+		r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartRows, Reason: strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": ")})
+		return nil
 	}
 	if err != nil {
-		return "", err
+		return err
 	}
+	r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartLeft, Left: int64(row.Deleted), Drop: r.Now().Sub(begun).Microseconds()})
 	r.measureLog(ctx)
 	r.note(row, 0, 0, nil)
 	r.addUp(r.pass, tally([]source.JournalRow{*row}))
 	r.run.Slices = max(r.run.Slices, row.Segment)
-	return "", nil
+	return nil
 }

@@ -269,3 +269,89 @@ func (h *harbour) digest(where string) string {
 	}
 	return "SELECT md5(group_concat(id, '/', at, '/', deck, '/', celsius ORDER BY id SEPARATOR '|')) FROM reading WHERE " + where
 }
+
+const emptyRule = "rule: queue\nsource: harbour\ntable: waiting\nage: at\nzone: UTC\nconfirm: empty waiting\nclauses:\n  - keep: none\nthen: purge\npace: unlimited\n"
+
+// queue makes table waiting, with so many rows.
+func (h *harbour) queue(t testing.TB, n int) {
+	t.Helper()
+	kind := map[string]string{"sqlite": "datetime", "postgres": "timestamptz", "mariadb": "datetime"}[h.engine]
+	h.exec(t, "CREATE TABLE waiting (id integer PRIMARY KEY, at "+kind+", note text)", fmt.Sprintf("INSERT INTO waiting WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, CASE WHEN g %% 3 = 0 THEN NULL ELSE '2026-01-01 00:00:00' END%s, 'x' FROM s",
+		n, map[string]string{"postgres": "::timestamptz"}[h.engine]))
+}
+
+func TestATableIsEmptiedAtOnceOnlyWhereThatIsOffered(t *testing.T) {
+	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t, engine)
+			h.queue(t, 500)
+			b := h.serve(t, nil)
+			b.rule(t, emptyRule)
+			p := b.plan(t, PlanRequest{Rule: "queue", Exact: true})
+			x := p.Detail.V.Emptying
+			if x == nil || x.Offered != (engine != "sqlite") || x.Offered != (len(x.Effects) == 2) || p.Counts.V.Due != 500 {
+				t.Fatalf("%+v, due %d", x, p.Counts.V.Due)
+			}
+			if engine == "sqlite" {
+				if _, err := b.StartRun(t.Context(), "me", p.ID, true); err == nil || !strings.Contains(err.Error(), "does not offer to empty table waiting at once: SQLite has no statement") {
+					t.Error(err)
+				}
+				return
+			}
+			if engine == "mariadb" {
+				h.exec(t, "DO SLEEP(3.1)") // a table made just now cannot be told from one emptied just now
+			}
+			r, err := b.StartRun(t.Context(), "me", p.ID, true)
+			if err == nil {
+				r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
+			}
+			if err == nil {
+				h.exec(t, "INSERT INTO waiting VALUES (501, NULL, 'late')") // due like all others
+				err = b.Run(t.Context(), r)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			if n := h.count(t, "SELECT count(*) FROM waiting"); n != 0 || r.Deleted != 501 || !*r.Balanced || r.Reason != "" || r.Emptying {
+				t.Errorf("%d rows are left; ledger %+v; %q", n, r.Ledger, r.Reason)
+			}
+			if batches, err := b.Catalog.Batches(t.Context(), r.ID, 10, 0); err != nil || len(batches) != 1 || batches[0].Deleted != 501 {
+				t.Errorf("batches: %+v, %v", batches, err)
+			}
+			h.exec(t, "INSERT INTO waiting VALUES (1, NULL, 'again')")
+			if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "waiting", Where: "id = 1", Reference: "claim 7", Reason: "for the test"}); err != nil {
+				t.Fatal(err)
+			}
+			if x := b.plan(t, PlanRequest{Rule: "queue"}).Detail.V.Emptying; x.Offered || x.Why != "there is a hold on the table" {
+				t.Errorf("%+v", x)
+			}
+		})
+	}
+}
+
+func TestATableThatOthersUseIsEmptiedInBatches(t *testing.T) {
+	for _, engine := range []string{"postgres", "mariadb"} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t, engine)
+			h.queue(t, 300)
+			b := h.serve(t, nil)
+			b.rule(t, emptyRule)
+			r, err := b.StartRun(t.Context(), "me", b.plan(t, PlanRequest{Rule: "queue"}).ID, true)
+			if err == nil {
+				r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "waiting", Where: "id <= 3", Reference: "claim 7", Reason: "for the test"}); err != nil {
+				t.Fatal(err)
+			}
+			if err := b.Run(t.Context(), r); err != nil {
+				t.Fatal(err)
+			}
+			if n := h.count(t, "SELECT count(*) FROM waiting"); n != 3 || r.Deleted != 297 || partStates(r) != " rows 0 (3 rows of it are held)" {
+				t.Errorf("%d rows are left; ledger %+v; %q", n, r.Ledger, r.Reason)
+			}
+		})
+	}
+}

@@ -12,11 +12,19 @@ import (
 	"ambercellar/internal/core/rule"
 )
 
-// StartRun makes a run of a plan and keeps it as queued. The plan must be of the rule's newest revision and not old.
-func (e *Engine) StartRun(ctx context.Context, actor, planID string) (*catalog.Run, error) {
+// StartRun makes a run of a plan and keeps it as queued. The plan must be of the rule's newest revision and not old; empty
+// asks for all rows to be removed at once, which the plan must offer.
+func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool) (*catalog.Run, error) {
 	p, err := e.Catalog.Plan(ctx, planID)
 	if err != nil {
 		return nil, err
+	}
+	if x := p.Detail.V.Emptying; empty && (x == nil || !x.Offered) {
+		why := "its rule does not empty the table"
+		if x != nil {
+			why = x.Why
+		}
+		return nil, &RefusedError{Field: "empty", Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why), Remedy: "start it without, and the rows go in batches"}
 	}
 	r, err := e.Catalog.Rule(ctx, p.Rule)
 	if err != nil {
@@ -73,7 +81,7 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string) (*catalog.R
 		}
 	}
 	run := &catalog.Run{ID: ulid.Make().String(), Plan: p.ID, Rule: r.Name, Revision: r.Revision, Source: r.Source, Table: p.Table, Action: action(passes), Pace: string(body.Pace),
-		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(e.Now()), Limit: p.Detail.V.Narrow.Limit, Passes: catalog.JSON[[]catalog.Pass]{V: passes}, Parts: catalog.JSON[[]catalog.Part]{V: parts}}
+		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(e.Now()), Limit: p.Detail.V.Narrow.Limit, Emptying: empty, Passes: catalog.JSON[[]catalog.Pass]{V: passes}, Parts: catalog.JSON[[]catalog.Part]{V: parts}}
 	for _, x := range passes {
 		if x.Store != "" {
 			run.Store = x.Store

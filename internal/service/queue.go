@@ -41,8 +41,8 @@ func (s *Service) takeUp(ctx context.Context) error {
 }
 
 // StartRun makes a run of a plan and puts it into the queue.
-func (s *Service) StartRun(ctx context.Context, actor, plan string) (*catalog.Run, error) {
-	r, err := s.Engine.StartRun(ctx, actor, plan)
+func (s *Service) StartRun(ctx context.Context, actor, plan string, empty bool) (*catalog.Run, error) {
+	r, err := s.Engine.StartRun(ctx, actor, plan, empty)
 	if err != nil {
 		return nil, err
 	}

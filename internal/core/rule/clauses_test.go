@@ -60,6 +60,7 @@ window: ["22:00-05:00", "sat,sun 00:00-24:00"]
 budget: {rows: 2000000, time: PT4H}
 log: {minute: 200 MB, run: 1.5 GiB}
 limits: {waiting: 2, replica_delay: 500 ms, active: off}
+partitions: rows
 `
 
 func TestWhatIsWrittenIsReadBackTheSame(t *testing.T) {

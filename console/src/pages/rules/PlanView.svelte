@@ -4,13 +4,14 @@
   import type { Schemas } from "../../api/client";
   import { age, count, share, size, span } from "../../lib/format";
   import ClauseTable from "./ClauseTable.svelte";
+  import PartitionTable from "./PartitionTable.svelte";
   import RelatedTable from "./RelatedTable.svelte";
   import Spread from "./Spread.svelte";
   import Timeline from "./Timeline.svelte";
   import Facts from "../../lib/Facts.svelte";
   import When from "../../lib/When.svelte";
   import Warning from "../../lib/Warning.svelte";
-  let { plan, current, run, busy, start, countThem }: { plan: Schemas["Plan"]; current: number | undefined; run?: Schemas["RunView"] | null; busy: boolean; start: () => void; countThem: () => void } = $props();
+  let { plan, current, run, busy, start, countThem }: { plan: Schemas["Plan"]; current: number | undefined; run?: Schemas["RunView"] | null; busy: boolean; start: (empty?: boolean) => void; countThem: () => void } = $props();
   let carriedOut = $derived(run?.plan === plan.id ? run : undefined);
   let s = $derived(plan.counts);
   let percent = $derived(share(s.due, Math.max(s.total, s.due)));
@@ -27,7 +28,7 @@
     <span class="text-sm text-gray-600 dark:text-gray-400">of {s.counted ? "" : "about "}{count(s.total)} rows are due, about {size(s.bytes)} ({s.counted ? "counted" : "the database's estimate"})</span>
     {#if !s.counted}<Button size="xs" color="alternative" disabled={busy} onclick={countThem}>Count them</Button>{/if}
     {#if carriedOut}<a class="text-link ms-auto text-sm" href="#/runs/{carriedOut.id}">carried out by this run ({carriedOut.state})</a>
-    {:else}<Button size="sm" class="ms-auto" disabled={busy || stale || s.due === 0} onclick={start}>Start the run</Button>{/if}
+    {:else}<Button size="sm" class="ms-auto" disabled={busy || stale || s.due === 0} onclick={() => start()}>Start the run</Button>{/if}
   </div>
   <div class="mt-3 flex h-4 overflow-hidden rounded bg-gray-200 dark:bg-gray-700" role="img" aria-label="{percent.toFixed(0)} percent of the rows are due">
     <div class="bg-primary-500" style:width="{percent}%"></div>
@@ -40,6 +41,15 @@
 <Spread {plan} />
 {#if d.clauses.length}<ClauseTable {plan} />{/if}
 {#if d.related?.length}<RelatedTable {plan} />{/if}
+{#if d.partitions?.length}<PartitionTable detail={d} />{/if}
+{#if d.emptying && !carriedOut}
+  <details class="px-4 py-2 text-sm"><summary class="cursor-pointer font-medium">{d.emptying.offered ? "All rows can be removed at once, rather than in batches" : "The rows go in batches, not at once"}</summary>
+    {#if d.emptying.offered}
+      <ul class="my-2 list-disc ps-5">{#each d.emptying.effects as e (e)}<li>{e}</li>{/each}</ul>
+      <Button size="xs" color="red" disabled={busy || stale || s.due === 0} onclick={() => start(true)}>Start the run and empty the table at once</Button>
+    {:else}<p class="mt-1">{d.emptying.why}</p>{/if}
+  </details>
+{/if}
 {#snippet cutoff()}<When at={plan.cutoff} />{/snippet}
 {#snippet made()}<When at={plan.made_at} />{/snippet}
 <Facts facts={[["Latest cutoff", cutoff], ["Made", made], ["Note", d.note], ["Narrowed to", narrowed(d.narrow)], ["Takes", expected], ["Archive size", d.expect.archive_bytes === null ? "" : `about ${size(d.expect.archive_bytes)}`], ["Log volume", d.expect.log_bytes === null ? "" : `about ${size(d.expect.log_bytes)}`], ["Batches", `about ${count(plan.batches)}`], ["Segments", plan.segments ? `about ${count(plan.segments)}` : d.clauses.some((c) => c.then !== "purge") ? "none" : "none: purge"], ["Held", some(s.held, "aged rows under a hold")], ["Uncovered", some(s.uncovered, "rows")], ["By collation", some(s.collation, "rows judged otherwise")], ["Never due", some(s.ageless, "rows without an instant as age")], ["In the future", some(s.future, "rows dated a day ahead or more")], ["Restored", some(s.restored, "aged rows left alone")], ["Referenced", some(s.referenced, "aged rows that other tables refer to")]]} />

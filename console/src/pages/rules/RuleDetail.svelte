@@ -54,7 +54,7 @@
     }
   });
   $effect(() => () => stopCounting?.()); // leaving the page ends what nobody waits for
-  const startRun = () => act(async () => { const r = await take(api.POST("/runs", { body: { plan: plan!.id } })); push(`/runs/${r.id}`); });
+  const startRun = (empty = false) => act(async () => { const r = await take(api.POST("/runs", { body: { plan: plan!.id, empty } })); push(`/runs/${r.id}`); });
 </script>
 
 <Page title={params.rule} about={rule.data?.body.about} back={{ href: "#/rules", text: "Rules" }}>

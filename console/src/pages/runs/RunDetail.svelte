@@ -6,6 +6,7 @@
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
+  import Parts from "./Parts.svelte";
   import Passes from "./Passes.svelte";
   import Ledger from "../../lib/Ledger.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -112,6 +113,7 @@
     </Panel>
     <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} />{#if run.passes.length > 1 || run.passes.some((p) => p.related?.length)}<Passes {run} />{/if}</Panel>
   {/if}
+  {#if run?.parts?.length}<Panel title="Partitions" note="that were to leave as a whole"><Parts items={run.parts} /></Panel>{/if}
   {#if run?.pressure && run.state === "running"}<Panel title="Pressure" note="asked for every second; the run follows it"><Signals pressure={run.pressure} /></Panel>{/if}
   {#if slow.data?.items.length}<Panel title="Slow-downs" note="when the run went slower than its pace, and why"><Slowdowns items={slow.data.items} /></Panel>{/if}
   {#if run?.state === "done"}<Expected {run} />{/if}

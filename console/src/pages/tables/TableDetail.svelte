@@ -6,6 +6,7 @@
   import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
   import Listing from "../../lib/Listing.svelte";
+  import Partitions from "./Partitions.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
@@ -38,6 +39,7 @@
       {#snippet empty()}<Blank title="No columns" />{/snippet}
     </Listing>
   </Panel>
+  {#if t?.partitions?.length}<Panel title="Partitions" note="by {t.partitions[0].column}"><Partitions source={params.source} table={t} made={() => table.load()} /></Panel>{/if}
   <div class="grid gap-x-4 xl:grid-cols-2">
     <Panel title="Indexes">
       <Listing label="Indexes" heads={["Index", "Columns", "Unique"]} items={t?.indexes}>
