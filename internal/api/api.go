@@ -116,6 +116,8 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/sources/{source}/check", summary: "Connect to a source and report rights and obstacles", out: source.Report{}, do: a.checkSource},
 		{method: "GET", path: "/sources/{source}/tables", summary: "The tables of a source", out: Items[shape.Table]{}, do: a.tables},
 		{method: "GET", path: "/sources/{source}/tables/{table}", summary: "One table", out: shape.Table{}, do: a.table},
+		{method: "GET", path: "/sources/{source}/tables/{table}/reconciliation", summary: "What source, stores and catalog tell of a table, side by side", out: engine.Reconciliation{}, do: a.reconcile},
+		{method: "POST", path: "/sources/{source}/tables/{table}/reconciliation", summary: "Make them agree again", in: NewSettling{}, out: engine.Reconciliation{}, do: a.settle},
 		{method: "POST", path: "/sources/{source}/tables/{table}/partitions", summary: "Make the next partitions of a table, or see how", in: NewPartitions{}, out: engine.PartitionsAhead{}, do: a.makeAhead},
 
 		{method: "GET", path: "/stores", summary: "All stores", out: Items[StoreView]{}, do: a.stores},

@@ -104,6 +104,18 @@ func (a *API) table(c *gin.Context) (any, error) {
 	return tidy(t), nil
 }
 
+func (a *API) reconcile(c *gin.Context) (any, error) {
+	return a.service.Reconcile(c.Request.Context(), c.Param("source"), c.Param("table"))
+}
+
+func (a *API) settle(c *gin.Context) (any, error) {
+	var in NewSettling
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	return a.service.Settle(c.Request.Context(), actor, c.Param("source"), c.Param("table"), in.Reason)
+}
+
 func (a *API) makeAhead(c *gin.Context) (any, error) {
 	var in NewPartitions
 	if err := read(c, &in); err != nil {

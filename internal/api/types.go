@@ -46,6 +46,7 @@ type NewSource struct {
 	TLS          string `json:"tls,omitempty"`
 	TLSCA        string `json:"tls_ca,omitempty"`
 	Disk         string `json:"disk,omitempty"`
+	Origin       string `json:"origin,omitempty"`
 	Connections  int    `json:"connections,omitempty"`
 }
 
@@ -149,6 +150,11 @@ type FilterResult struct {
 type NewRun struct {
 	Plan  string `json:"plan"`
 	Empty bool   `json:"empty,omitempty"` // remove all rows of the table at once, where the plan offers that
+}
+
+// NewSettling asks for source, stores and catalog to be made to agree about a table.
+type NewSettling struct {
+	Reason string `json:"reason"` // what happened; it is kept
 }
 
 // NewPartitions asks for partitions to be made in advance.

@@ -45,7 +45,7 @@ type Revision struct {
 // AddSource keeps a new source.
 func (c *Catalog) AddSource(ctx context.Context, actor string, s source.Config) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO source (name, engine, address, password_env, password_file, tls, tls_ca, connections, disk) VALUES (:name, :engine, :address, :password_env, :password_file, :tls, :tls_ca, :connections, :disk)", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT INTO source (name, engine, address, password_env, password_file, tls, tls_ca, connections, disk, origin) VALUES (:name, :engine, :address, :password_env, :password_file, :tls, :tls_ca, :connections, :disk, :origin)", s); err != nil {
 			return err
 		}
 		return note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -36,6 +37,10 @@ func commands() []command {
 
 		{name: "table list", args: "SOURCE", summary: "list tables with their sizes and the span of their age", run: tableList},
 		{name: "table show", args: "SOURCE TABLE", summary: "show columns, key, indexes, foreign keys and partitions", run: tableShow},
+		{name: "table reconcile", args: "SOURCE TABLE", summary: "compare what source, stores and catalog tell of a table, and settle it", flags: func(f *flag.FlagSet) {
+			f.Bool("settle", false, "make them agree again, in the way that is shown without")
+			f.String("reason", "", "with -settle: what happened; it is kept")
+		}, run: tableReconcile},
 		{name: "table ahead", args: "SOURCE TABLE", summary: "make the next partitions of a table, each as long as its newest", flags: func(f *flag.FlagSet) {
 			f.Int("count", 3, "how many")
 			f.Bool("try", false, "only show what would be sent to the database")
@@ -113,6 +118,7 @@ func sourceFlags(f *flag.FlagSet) {
 	f.String("password-file", "", "file that holds the password, readable by the service")
 	f.String("tls", "", "verify, require or off; left out, it is verify but for loopback addresses")
 	f.String("tls-ca", "", "file of certificates that may sign the server's")
+	f.String("origin", "", "marks our deletes for replicas and change feeds: the name of a replication origin (PostgreSQL), or a number for gtid_domain_id (MariaDB)")
 	f.String("disk", "", "directory of the service's machine on whose disk the database's files are, for watching its free space; SQLite's own if left out")
 	f.Int("connections", 4, "the most connections that the service opens, 3 to 100")
 }
@@ -127,7 +133,7 @@ func sourceAdd(e *env) error {
 		}
 	}
 	in := api.NewSource{Name: e.args[0], Engine: e.flag("engine"), Address: address, PasswordEnv: e.flag("password-env"), PasswordFile: e.flag("password-file"),
-		TLS: e.flag("tls"), TLSCA: e.flag("tls-ca"), Disk: e.flag("disk"), Connections: connections}
+		TLS: e.flag("tls"), TLSCA: e.flag("tls-ca"), Disk: e.flag("disk"), Origin: e.flag("origin"), Connections: connections}
 	r, err := client.Post[source.Report](e.ctx, e.client, "/sources", in)
 	if err != nil {
 		return err
@@ -288,6 +294,49 @@ func tableShow(e *env) error {
 	}
 	fmt.Fprintln(e.out)
 	return e.show(t, []string{"partition by " + t.Partitions[0].Column, "from", "to", "rows", "data", "indexes", "cannot leave as a whole"}, rows)
+}
+
+// errDisagree makes the command's exit status say what its output does.
+var errDisagree = errors.New("source, stores and catalog disagree; runs of the table are stopped")
+
+func tableReconcile(e *env) error {
+	path := "/sources/" + url.PathEscape(e.args[0]) + "/tables/" + url.PathEscape(e.args[1]) + "/reconciliation"
+	var x engine.Reconciliation
+	var err error
+	if e.flag("settle") == "true" {
+		x, err = client.Post[engine.Reconciliation](e.ctx, e.client, path, api.NewSettling{Reason: e.flag("reason")})
+	} else {
+		x, err = client.Get[engine.Reconciliation](e.ctx, e.client, path)
+	}
+	if err != nil {
+		return err
+	}
+	known, lease := "no run has worked on it", fmt.Sprint(x.Epoch)
+	if x.Known != nil {
+		known, lease = x.Known.Identity, fmt.Sprintf("%d, and %d by the catalog", x.Epoch, x.Known.Epoch)
+	}
+	verdict := "source, stores and catalog agree"
+	if !x.Agree {
+		verdict = strings.Join(x.Differences, "; ")
+	}
+	if err := e.facts(x, "table", x.Source+"."+x.Table, "verdict", verdict, "database", dash(x.Identity), "by the catalog", known, "server", x.Server, "lease", lease,
+		"newest link", fmt.Sprintf("%d in the source, %d in the catalog, %d in the stores", x.SourceLink, x.CatalogLink, x.StoreLink), "unknown segments", strings.Join(x.Unknown, ", "), "settling", strings.Join(x.Settling, "; ")); err != nil {
+		return err
+	}
+	if len(x.Reappeared) > 0 && e.format == "table" {
+		rows := [][]string{}
+		for _, r := range x.Reappeared {
+			rows = append(rows, []string{r.Segment, count(r.Deleted), count(r.Live)})
+		}
+		fmt.Fprintln(e.out)
+		if err := e.show(x, []string{"segment", "deleted by its record", "live again"}, rows); err != nil {
+			return err
+		}
+	}
+	if !x.Agree {
+		return errDisagree
+	}
+	return nil
 }
 
 func tableAhead(e *env) error {

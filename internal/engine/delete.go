@@ -105,8 +105,11 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 		Locators: w.slice.Locators, Digests: w.digests, Columns: w.pass.columns, LockWait: lockWait}
 	tried := r.Now()
 	var rows []*source.JournalRow
-	err = retry(ctx, r.Log, func() error {
+	err = r.retry(ctx, func() error {
 		defer r.gates(w.pass)()
+		if err := r.sameHistory(ctx); err != nil {
+			return err
+		}
 		if b.Selection, err = r.withHolds(context.WithoutCancel(ctx), r.run.Source, w.pass.sel); err != nil {
 			return err
 		}
@@ -135,6 +138,7 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 		return nil, err
 	}
 	r.run.Reason = r.load.reason
+	r.newest = rows[0]
 	took := r.Now().Sub(tried)
 	grown := r.measureLog(ctx)
 	row = rows[0]

@@ -78,6 +78,7 @@ type bench struct {
 	store *failing
 	db    *sql.DB
 	now   time.Time
+	close func()
 }
 
 const rows = 3000

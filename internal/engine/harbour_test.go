@@ -30,22 +30,37 @@ func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
 type harbour struct {
 	dir, engine, address string
 	db                   *sql.DB
+	serves               int // services so far
 }
 
 func newHarbour(t *testing.T, engine string) *harbour {
 	t.Helper()
-	h := &harbour{dir: t.TempDir(), engine: engine}
+	dir, address := t.TempDir(), ""
+	switch engine {
+	case "sqlite":
+		address = filepath.Join(dir, "harbour.db")
+	case "postgres":
+		address = dbtest.Postgres(t)
+	case "mariadb":
+		address = dbtest.MariaDB(t)
+	}
+	h := newHarbourAt(t, engine, address)
+	h.dir = dir
+	return h
+}
+
+// newHarbourAt is a database that is there already.
+func newHarbourAt(t *testing.T, engine, address string) *harbour {
+	t.Helper()
+	h := &harbour{engine: engine, address: address}
 	var err error
 	switch engine {
 	case "sqlite":
-		h.address = filepath.Join(h.dir, "harbour.db")
-		h.db, err = sql.Open("sqlite", "file:"+h.address+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)")
+		h.db, err = sql.Open("sqlite", "file:"+address+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)")
 	case "postgres":
-		h.address = dbtest.Postgres(t)
-		h.db, err = sql.Open("pgx", h.address)
+		h.db, err = sql.Open("pgx", address)
 	case "mariadb":
-		h.address = dbtest.MariaDB(t)
-		h.db, err = dbtest.OpenMariaDB(h.address)
+		h.db, err = dbtest.OpenMariaDB(address)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -97,6 +112,7 @@ func openSource(ctx context.Context, engine, address string) (source.Source, err
 // the database.
 func (h *harbour) serve(t *testing.T, wrap func(source.Source) source.Source) *bench {
 	t.Helper()
+	h.serves++
 	c, err := catalog.Open(t.Context(), filepath.Join(h.dir, "catalog.db"))
 	if err != nil {
 		t.Fatal(err)
@@ -109,12 +125,13 @@ func (h *harbour) serve(t *testing.T, wrap func(source.Source) source.Source) *b
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { src.Close(); c.Close() })
+	shut := func() { src.Close(); c.Close() }
+	t.Cleanup(shut)
 	used := src
 	if wrap != nil {
 		used = wrap(src)
 	}
-	b := &bench{store: &failing{Directory: d}, db: h.db, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	b := &bench{store: &failing{Directory: d}, db: h.db, close: shut, now: time.Date(2026, 11, 23, 12, h.serves, 0, 0, time.UTC)}
 	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: func() time.Time { b.now = b.now.Add(time.Millisecond); return b.now },
 		Source: func(context.Context, string) (source.Source, error) { return used, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }, sliceRows: 100}
 	if _, err := c.Source(t.Context(), "harbour"); err == nil {

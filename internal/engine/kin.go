@@ -362,7 +362,7 @@ func (r *runner) closeKin(ctx context.Context, w *work, undone []int) error {
 			continue
 		}
 		var journal []source.JournalRow
-		err := retry(ctx, r.Log, func() (err error) {
+		err := r.retry(ctx, func() (err error) {
 			journal, err = r.source.Journal(ctx, r.run.ID, x.number)
 			return err
 		})
@@ -436,7 +436,7 @@ func (r *runner) tallyKin(ctx context.Context, p *pass, number int) (func(), err
 		if k.store != nil {
 			continue
 		}
-		err := retry(ctx, r.Log, func() error {
+		err := r.retry(ctx, func() error {
 			journal, err := r.source.Journal(ctx, r.run.ID, number+1+i)
 			sums[k] = tally(journal)
 			return err

@@ -61,7 +61,7 @@ func (r *runner) moveParts(ctx context.Context, number int) (int, error) {
 // movePart brings a partition a step further.
 func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (int, error) {
 	out, settled, err := r.settlePart(ctx, part)
-	if err != nil || settled {
+	if number = max(number, r.run.Slices+1); err != nil || settled { // of what an earlier execution journalled, too
 		return number, err
 	}
 	begun := r.Now()
@@ -180,7 +180,7 @@ func (r *runner) dueWholly(ctx context.Context, part *catalog.Part) error {
 		return err
 	}
 	sel.Table = r.partTable(part.Name, false)
-	return retry(ctx, r.Log, func() error { return wholly(ctx, r.source, sel) })
+	return r.retry(ctx, func() error { return wholly(ctx, r.source, sel) })
 }
 
 // wholly says why a selection does not take all rows of its table; nil where it does.
@@ -281,7 +281,7 @@ const (
 
 func (r *runner) detach(ctx context.Context, part *catalog.Part) error {
 	for try := 1; ; try++ {
-		err := retry(ctx, r.Log, func() error {
+		err := r.retry(ctx, func() error {
 			err := r.source.Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, part.Name)
 			if errors.Is(err, source.ErrBusy) { // counted here, not waited for without end
 				err = fmt.Errorf("%w: %w", errOthers, &errDiffers{"others were at the table whenever it was to be taken out: " + err.Error()})
@@ -319,7 +319,7 @@ func (r *runner) leave(ctx context.Context, number int, part *catalog.Part) (int
 		return number, err
 	}
 	var z source.Seized
-	err = retry(ctx, r.Log, func() (err error) {
+	err = r.retry(ctx, func() (err error) {
 		z, err = r.source.Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, part.Name)
 		return err
 	})
@@ -411,7 +411,7 @@ func (r *runner) setOf(ctx context.Context, p *pass, name string) (set value.Set
 	var hasher value.Hasher
 	for {
 		var slice *source.Slice
-		err := retry(ctx, r.Log, func() (err error) {
+		err := r.retry(ctx, func() (err error) {
 			part := value.Set{}
 			slice, err = r.readSlice(ctx, req, func(c *value.Chunk) error {
 				for i := range c.Rows() {
@@ -535,7 +535,7 @@ func (r *runner) closePart(ctx context.Context, part *catalog.Part) error {
 
 // attach puts a partition back into its table, if it is on its way out.
 func (r *runner) attach(ctx context.Context, part *catalog.Part) error {
-	return retry(ctx, r.Log, func() error {
+	return r.retry(ctx, func() error {
 		list, err := r.source.Departures(ctx, r.table.Name)
 		if err != nil {
 			return err
@@ -658,8 +658,8 @@ func (r *runner) emptyNow(ctx context.Context, number int) error {
 		return err
 	}
 	var row *source.JournalRow
-	if err = retry(ctx, r.Log, func() error { return wholly(ctx, r.source, sel) }); err == nil {
-		err = retry(ctx, r.Log, func() (err error) {
+	if err = r.retry(ctx, func() error { return wholly(ctx, r.source, sel) }); err == nil {
+		err = r.retry(ctx, func() (err error) {
 			row, err = r.source.Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.pass.columns)
 			return err
 		})

@@ -31,7 +31,7 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 		}
 		var held value.Chunk
 		var got *source.Slice
-		err := retry(ctx, r.Log, func() (err error) {
+		err := r.retry(ctx, func() (err error) {
 			held = value.Chunk{}
 			got, err = r.source.ReadSlice(ctx, piece, func(c *value.Chunk) error {
 				held.Append(c)

@@ -225,38 +225,40 @@ func (r *runner) settleChain(ctx context.Context, table string) error {
 	if err != nil {
 		return err
 	}
-	sequence, hash, err := r.Catalog.LastLink(ctx, r.run.Source, table)
+	newest, err := r.newestLink(ctx, r.run.Source, table, head)
+	if err == nil && newest != head {
+		err = r.source.SetHead(ctx, table, newest)
+	}
 	if err != nil {
 		return err
 	}
-	if sequence == head.Sequence+1 {
-		previous, err := r.previousOf(ctx, table, sequence)
-		if err != nil {
-			return err
-		}
-		if previous == head.Hash {
-			head = source.Head{Sequence: sequence, Hash: hash}
-			if err := r.source.SetHead(ctx, table, head); err != nil {
-				return err
-			}
-		}
-	}
-	if head.Sequence != sequence || head.Hash != hash {
-		return fmt.Errorf("%w about %s.%s: the source's journal is at link %d of the chain (%.12s), the catalog at link %d (%.12s); "+
-			"the database, or the catalog, was turned back, or another service archives this table; nothing was deleted. "+
-			"If the store is right, `ambercellar store adopt %s` brings the catalog up to it", ErrDisagree, r.run.Source, table, head.Sequence, head.Hash, sequence, hash, r.stores())
-	}
-	r.chainOf(table).head = head
+	r.chainOf(table).head = newest
 	return nil
 }
 
+// newestLink is the newest link that the catalog knows of a table, if the head that the source knows is that, or the one
+// before it.
+func (e *Engine) newestLink(ctx context.Context, sourceName, table string, head source.Head) (newest source.Head, err error) {
+	newest.Sequence, newest.Hash, err = e.Catalog.LastLink(ctx, sourceName, table)
+	if err != nil || newest == head {
+		return newest, err
+	}
+	if newest.Sequence == head.Sequence+1 {
+		previous, err := e.previousOf(ctx, sourceName, table, newest.Sequence)
+		if err != nil || previous == head.Hash {
+			return newest, err
+		}
+	}
+	return newest, &DisagreeError{sourceName, table, fmt.Sprintf("the source's journal is at link %d of the chain (%.12s), the catalog at link %d (%.12s)", head.Sequence, head.Hash, newest.Sequence, newest.Hash)}
+}
+
 // previousOf reads from the store what the link of a sequence says of the one before it.
-func (r *runner) previousOf(ctx context.Context, table string, sequence int64) (string, error) {
-	s, err := r.Catalog.LinkSegment(ctx, r.run.Source, table, sequence)
+func (e *Engine) previousOf(ctx context.Context, sourceName, table string, sequence int64) (string, error) {
+	s, err := e.Catalog.LinkSegment(ctx, sourceName, table, sequence)
 	if err != nil {
 		return "", err
 	}
-	st, err := r.Store(ctx, s.Store)
+	st, err := e.Store(ctx, s.Store)
 	if err != nil {
 		return "", err
 	}

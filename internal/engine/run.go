@@ -50,7 +50,10 @@ type runner struct {
 	related joinedTables      // by the name that the rule gives
 	pinned  []shape.Partition // as they were when the plan was made
 	leases  map[string]source.Lease
-	family  int // rows of the slice that a slice with related rows should have; 0: not known yet
+	history map[string]string  // by table: the identity of the journal that its lease was taken in
+	lost    atomic.Bool        // the database was out of reach since the last batch
+	newest  *source.JournalRow // the newest batch that is known to be committed
+	family  int                // rows of the slice that a slice with related rows should have; 0: not known yet
 	pace    *pace.Steering
 	begun   time.Time // of this execution
 	worked  int64     // microseconds worked by earlier executions
@@ -183,9 +186,9 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 	}
 	r.pace = pace.New(p, r.source.Reads().SmallBatches)
 	r.setReading()
-	r.leases = map[string]source.Lease{}
+	r.leases, r.history = map[string]source.Lease{}, map[string]string{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {
-		if r.leases[name], err = r.source.TakeLease(ctx, name, r.Instance, r.run.ID); err != nil {
+		if err := r.take(ctx, name); err != nil {
 			return err
 		}
 	}
@@ -227,7 +230,7 @@ type work struct {
 func (r *runner) move(ctx context.Context) error {
 	var after []value.Value
 	var number int
-	err := retry(ctx, r.Log, func() (err error) {
+	err := r.retry(ctx, func() (err error) {
 		after, number, err = r.recover(ctx)
 		return err
 	})
@@ -401,7 +404,7 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-c
 	out := make(chan fetched, 1)
 	go func() {
 		var w *work
-		err := retry(ctx, r.Log, func() (err error) {
+		err := r.retry(ctx, func() (err error) {
 			if r.full() {
 				return nil
 			}
@@ -523,6 +526,16 @@ func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...fu
 		}
 		wait = min(2*wait, longWait)
 	}
+}
+
+// retry is the function of that name, for a run: it notes when the database was out of reach, since what answers afterwards
+// may be another one, or an older state of it.
+func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(error)) error {
+	return retry(ctx, r.Log, fn, append(waiting, func(err error) {
+		if errors.Is(err, source.ErrUnreachable) {
+			r.lost.Store(true)
+		}
+	})...)
 }
 
 // How often progress is shown and kept.

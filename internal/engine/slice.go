@@ -137,7 +137,7 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 			err = errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
 		}
 	}()
-	if err := retry(ctx, r.Log, func() error { return r.verify(ctx, w) }); err != nil {
+	if err := r.retry(ctx, func() error { return r.verify(ctx, w) }); err != nil {
 		return err
 	}
 	m.Stored = r.Now().UTC()
@@ -261,7 +261,7 @@ func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (ha
 		return "", err
 	}
 	head := source.Head{Sequence: c.head.Sequence + 1, Hash: hash}
-	if err := retry(ctx, r.Log, func() error { return r.source.SetHead(ctx, c.table, head) }); err != nil {
+	if err := r.retry(ctx, func() error { return r.source.SetHead(ctx, c.table, head) }); err != nil {
 		return "", err
 	}
 	c.head = head
@@ -272,7 +272,7 @@ func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (ha
 // ordinals that no batch will cover any more.
 func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 	var journal []source.JournalRow
-	err := retry(ctx, r.Log, func() (err error) {
+	err := r.retry(ctx, func() (err error) {
 		journal, err = r.source.Journal(ctx, r.run.ID, w.number)
 		return err
 	})
@@ -308,7 +308,7 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 		return err
 	}
 	for number := w.number; number <= w.number+len(w.pass.kin); number++ {
-		if err := retry(ctx, r.Log, func() error { return r.source.PruneJournal(ctx, r.run.ID, number) }); err != nil {
+		if err := r.retry(ctx, func() error { return r.source.PruneJournal(ctx, r.run.ID, number) }); err != nil {
 			return err
 		}
 	}
@@ -392,7 +392,7 @@ func (r *runner) closeSegment(ctx context.Context, w *work, books *archive.Closi
 	books.Closed = r.Now().UTC()
 	hash, err := r.chainOf(w.pass.table.Name).add(ctx, r, func(link archive.Link) (hash string, err error) {
 		books.Link = link
-		err = retry(ctx, r.Log, func() (err error) {
+		err = r.retry(ctx, func() (err error) {
 			hash, err = archive.WriteClosing(ctx, w.pass.store, w.manifest, books)
 			return err
 		})

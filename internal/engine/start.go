@@ -67,6 +67,9 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 			return nil, &RefusedError{Field: "plan", Message: b.message, Remedy: again}
 		}
 	}
+	if err := e.Agree(ctx, r.Source, p.Table); err != nil {
+		return nil, err
+	}
 	if err := src.PrepareJournal(ctx); err != nil {
 		return nil, err
 	}

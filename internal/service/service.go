@@ -89,8 +89,12 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		err = s.takeUp(ctx)
 	}
 	if err == nil {
-		s.wait.Add(1)
+		s.wait.Add(2)
 		go s.watchRuns()
+		go func() {
+			defer s.wait.Done()
+			s.CheckLineages(s.ctx)
+		}()
 	}
 	if err != nil {
 		s.Close()

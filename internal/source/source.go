@@ -28,6 +28,7 @@ type Config struct {
 	TLS          string `json:"tls" db:"tls"`                     // "verify" (default off the machine), "require" or "off"
 	TLSCA        string `json:"tls_ca" db:"tls_ca"`               // file of certificates that may sign the server's; empty: the system's
 	Disk         string `json:"disk" db:"disk"`                   // directory of the service's machine on whose disk the database's files are; empty: not known
+	Origin       string `json:"origin" db:"origin"`               // that our deletes are marked with for replicas and change feeds: a replication origin's name, or a number for gtid_domain_id; empty: none
 	Connections  int    `json:"connections" db:"connections"`     // the most that the service opens at a time; at least 3
 }
 
@@ -103,6 +104,10 @@ type Source interface {
 	Journal(ctx context.Context, run string, segment int) ([]JournalRow, error)
 	// PruneJournal removes the rows of a closed segment, the newest of the table excepted.
 	PruneJournal(ctx context.Context, run string, segment int) error
+	// Lineage tells which database this is, and how far the journal of a table has come; the zero Lineage without journal.
+	Lineage(ctx context.Context, table string) (Lineage, error)
+	// SetEpoch sets the epoch of a table's lease, which nobody may hold.
+	SetEpoch(ctx context.Context, table string, epoch int64) error
 	// Head and SetHead keep the newest link of a table's chain of manifests.
 	Head(ctx context.Context, table string) (Head, error)
 	SetHead(ctx context.Context, table string, h Head) error
@@ -300,6 +305,14 @@ type Lease struct {
 	Holder string
 	Run    string
 	Epoch  int64
+}
+
+// Lineage tells one database, and one moment of its history, from others.
+type Lineage struct {
+	Identity string // of the journal; it was drawn when that was made, and goes wherever the database's data goes
+	Server   string // that answers, as it names itself; empty where it does not tell us
+	Epoch    int64  // of the table's lease
+	Head     Head
 }
 
 // Batch is the work of one delete transaction.

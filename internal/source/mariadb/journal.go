@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
@@ -24,6 +25,7 @@ var journalSchema = []string{
 	"CREATE TABLE IF NOT EXISTS ambercellar_progress (table_name varchar(191) PRIMARY KEY, rule varchar(100) NOT NULL, run varchar(64) NOT NULL, action varchar(20) NOT NULL, state varchar(20) NOT NULL," +
 		" reason text NOT NULL, pace varchar(20) NOT NULL, cutoff varchar(40) NOT NULL, due bigint NOT NULL, done bigint NOT NULL, deleted bigint NOT NULL, resumes_at varchar(40), updated_at varchar(40) NOT NULL," +
 		" rule_text longtext NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_origin (id integer PRIMARY KEY, identity varchar(64) NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
 	"CREATE TABLE IF NOT EXISTS ambercellar_departure (table_name varchar(191) NOT NULL, partition_name varchar(191) NOT NULL, run varchar(64) NOT NULL, aside varchar(64) NOT NULL, state varchar(20) NOT NULL," +
 		" detail text NOT NULL, PRIMARY KEY (table_name, partition_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
 }
@@ -35,11 +37,21 @@ const progressView = "CREATE ALGORITHM=TEMPTABLE SQL SECURITY INVOKER VIEW amber
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	var n int
-	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain', 'ambercellar_progress', 'ambercellar_departure')", s.database).Scan(&n)
+	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain', 'ambercellar_progress', 'ambercellar_departure', 'ambercellar_origin')", s.database).Scan(&n)
 	for _, statement := range journalSchema {
 		if err == nil && n < len(journalSchema) {
 			_, err = s.db.ExecContext(ctx, statement)
 		}
+	}
+	if err == nil {
+		if made, failed := s.holds(ctx, "ambercellar_origin"); failed != nil {
+			err = failed
+		} else if !made {
+			_, err = s.db.ExecContext(ctx, "INSERT INTO ambercellar_origin VALUES (1, ?) ON DUPLICATE KEY UPDATE id = id", rand.Text())
+		}
+	}
+	if code(err) == byStatement {
+		return fmt.Errorf("source %s: %w", s.cfg.Name, source.ErrByStatement)
 	}
 	if err == nil && n < len(journalSchema) {
 		s.db.ExecContext(ctx, progressView)
@@ -168,6 +180,22 @@ func (s *Source) Head(ctx context.Context, table string) (h source.Head, err err
 		return source.Head{}, nil
 	}
 	return h, unreachable(err)
+}
+
+// Lineage tells which database this is: the journal's own identity, and the server's name and number.
+func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT identity, COALESCE((SELECT epoch FROM ambercellar_lease WHERE table_name = ?), 0), COALESCE((SELECT sequence FROM ambercellar_chain WHERE table_name = ?), 0),
+		COALESCE((SELECT hash FROM ambercellar_chain WHERE table_name = ?), ''), CONCAT(@@hostname, ', port ', @@port, ', server_id ', @@server_id) FROM ambercellar_origin`, table, table, table).Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash, &l.Server)
+	if errors.Is(err, sql.ErrNoRows) || code(err) == noTable {
+		return source.Lineage{}, nil
+	}
+	return l, unreachable(err)
+}
+
+// SetEpoch sets the epoch of a lease that nobody holds.
+func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
+	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, ?) ON DUPLICATE KEY UPDATE holder = NULL, run = NULL, epoch = VALUES(epoch)", table, epoch)
+	return unreachable(err)
 }
 
 // SetHead records the newest link of a table's chain.

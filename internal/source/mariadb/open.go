@@ -98,7 +98,11 @@ func driverConfig(cfg source.Config) (*mysql.Config, error) {
 	} else if u.Port() == "" {
 		c.Addr = net.JoinHostPort(u.Hostname(), "3306")
 	}
+	if _, err := strconv.ParseUint(cfg.Origin, 10, 32); cfg.Origin != "" && err != nil {
+		return nil, fmt.Errorf("origin %q is no number for gtid_domain_id", cfg.Origin)
+	}
 	c.Collation, c.Timeout = "utf8mb4_bin", 10*time.Second
+	c.ConnectionAttributes = "program_name:ambercellar"
 	c.Logger = silent{}
 	mode := cfg.TLS
 	if mode == "" {
@@ -156,7 +160,11 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, statement := range []string{session, isolation} {
+	statements := []string{session, isolation}
+	if p.cfg.Origin != "" {
+		statements = append(statements, "SET SESSION gtid_domain_id = "+p.cfg.Origin)
+	}
+	for _, statement := range statements {
 		if _, err := conn.(driver.ExecerContext).ExecContext(ctx, statement, nil); err != nil {
 			conn.Close()
 			return nil, err
@@ -197,6 +205,7 @@ const (
 	shutdown    = 1053
 	killed      = 1927
 	noTable     = 1146
+	byStatement = 1665
 )
 
 func code(err error) uint16 {

@@ -353,8 +353,13 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 	condition, more := d.Finish(unheld(w.b.Selection, d), nil)
 	return w.groups(true, keys, func(group [][]value.Value) error {
 		in, args := amongKeys(t, prefix, group)
-		return w.reporting(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+expressions(t, "", w.columns()), append(args, more...), report)
+		return w.reporting(ctx, w.mark()+"DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+expressions(t, "", w.columns()), append(args, more...), report)
 	})
+}
+
+// mark is a comment that says whose statement it is, for those who read the binary log: with its rows, that keeps the text.
+func (w *batchWork) mark() string {
+	return fmt.Sprintf("/* ambercellar: run %s, segment %d, batch %d */ ", w.b.Lease.Run, w.b.Segment, w.b.Number)
 }
 
 // lockAndDelete is for servers whose delete returns nothing: what is locked and read is what is then deleted.
@@ -371,7 +376,7 @@ func (w *batchWork) lockAndDelete(ctx context.Context, keys [][]value.Value, rep
 	}
 	return w.groups(true, locked, func(group [][]value.Value) error {
 		in, args := amongKeys(t, quote(t.Name)+".", group)
-		res, err := w.conn.ExecContext(ctx, "DELETE FROM "+quote(t.Name)+" WHERE "+in, args...)
+		res, err := w.conn.ExecContext(ctx, w.mark()+"DELETE FROM "+quote(t.Name)+" WHERE "+in, args...)
 		if err != nil {
 			return err
 		}

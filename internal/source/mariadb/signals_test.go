@@ -3,10 +3,13 @@ package mariadb
 import (
 	"database/sql"
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
 	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/dbtest"
 	"ambercellar/internal/source"
 )
@@ -62,8 +65,8 @@ func TestSignalsTellWhoWaitsForOurs(t *testing.T) {
 
 func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 	server, s := ownServer(t, "log-bin", "binlog-format=STATEMENT", "innodb-flush-log-at-trx-commit=0")
-	if err := s.PrepareJournal(t.Context()); err != nil {
-		t.Fatal(err)
+	if err := s.PrepareJournal(t.Context()); !errors.Is(err, source.ErrByStatement) {
+		t.Errorf("making the journal: %v", err)
 	}
 	if _, err := s.TakeLease(t.Context(), "scan", "me", "run"); !errors.Is(err, source.ErrByStatement) {
 		t.Errorf("taking a table in hand: %v", err)
@@ -71,8 +74,56 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 	if err := dbtest.ExecMariaDB(server.URL("mysql"), "SET GLOBAL binlog_format = 'ROW'"); err != nil {
 		t.Fatal(err)
 	}
-	again := openAt(t, server.URL("harbour"))
-	if _, err := again.TakeLease(t.Context(), "scan", "me", "run"); err != nil {
+	again, err := Open(t.Context(), source.Config{Name: "harbour", Address: server.URL("harbour"), Connections: 4, Origin: "7"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	if err := again.PrepareJournal(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	lease, err := again.TakeLease(t.Context(), "scan", "me", "run")
+	if err != nil {
 		t.Errorf("by row: %v", err)
+	}
+	// Those who read the log can tell our deletes by their domain, and by the statement that is kept with the rows.
+	if err := dbtest.ExecMariaDB(server.URL("harbour"), "CREATE TABLE scan (id integer PRIMARY KEY, at datetime); INSERT INTO scan VALUES (1, '2020-01-01'), (2, '2020-01-02')"); err != nil {
+		t.Fatal(err)
+	}
+	table, err := again.Table(t.Context(), "scan")
+	if err != nil {
+		t.Fatal(err)
+	}
+	sel := source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))
+	var digests []value.Digest
+	var h value.Hasher
+	slice, err := again.ReadSlice(t.Context(), source.SliceRequest{Selection: sel, Columns: []int{0, 1}, MaxRows: 10, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			digests = append(digests, h.Row(c.Row(i)))
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if row, err := again.DeleteBatch(t.Context(), source.Batch{Selection: sel, Lease: lease, Segment: 1, Number: 1, Ordinals: []int{0, 1}, Locators: slice.Locators, Digests: digests, Columns: []int{0, 1}, LockWait: time.Second}); err != nil || row.Deleted != 2 {
+		t.Fatal(row, err)
+	}
+	rows, err := again.db.Query("SHOW BINLOG EVENTS")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	var info []string
+	for rows.Next() {
+		var name, kind, text string
+		var from, server, to int64
+		if err := rows.Scan(&name, &from, &kind, &server, &to, &text); err != nil {
+			t.Fatal(err)
+		}
+		info = append(info, text)
+	}
+	if got := strings.Join(info, "\n"); !strings.Contains(got, "/* ambercellar: run run, segment 1, batch 1 */ DELETE FROM `scan`") || !strings.Contains(got, "GTID 7-") || !strings.Contains(got, "GTID 0-") {
+		t.Errorf("the binary log:\n%s", got)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/source"
 )
@@ -54,6 +55,9 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 	} else {
 		add(source.Missing, "", "temporary tables cannot be made, as restores need", fmt.Sprintf("GRANT TEMPORARY ON DATABASE %s TO %s;", quote(database), user))
 	}
+	if s.cfg.Origin != "" {
+		s.checkOrigin(ctx, user, add)
+	}
 	var told bool
 	if err := s.pool.QueryRow(ctx, "SELECT pg_has_role(current_user, 'pg_read_all_stats', 'member') OR current_setting('is_superuser') = 'on'").Scan(&told); err == nil && !told {
 		add(source.Note, "", "the service is not told what others' sessions do: pace cannot follow lock waits, active sessions and the delay of replicas", "GRANT pg_monitor TO "+user+";")
@@ -62,6 +66,26 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
 	}
 	return r, nil
+}
+
+// checkOrigin tries the replication origin that is configured.
+func (s *Source) checkOrigin(ctx context.Context, user string, add func(level source.Level, table, text, remedy string)) {
+	err := s.conn(ctx, func(c *pgxpool.Conn) error {
+		_, err := c.Exec(ctx, s.origin(), pgx.QueryExecModeSimpleProtocol)
+		s.unmark(ctx, c.Conn().PgConn())
+		return err
+	})
+	name := literal(s.cfg.Origin)
+	switch code(err) {
+	case "":
+		add(source.Good, "", "deletes are marked with the replication origin "+s.cfg.Origin, "")
+	case "42501":
+		add(source.Missing, "", "the service may not mark its deletes with the replication origin "+s.cfg.Origin, fmt.Sprintf("GRANT EXECUTE ON FUNCTION pg_replication_origin_session_setup(text), pg_replication_origin_session_reset(), pg_replication_origin_session_is_setup() TO %s;", user))
+	case "55006": // another session of ours is at work with it
+		add(source.Good, "", "the replication origin "+s.cfg.Origin+" is in use", "")
+	default:
+		add(source.Missing, "", "the replication origin "+s.cfg.Origin+" cannot be used: "+err.Error(), "SELECT pg_replication_origin_create("+name+");")
+	}
 }
 
 func (s *Source) checkTables(ctx context.Context, user string, add func(level source.Level, table, text, remedy string)) error {

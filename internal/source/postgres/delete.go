@@ -25,7 +25,8 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 		if id, _ := pc.CustomData()[identityKey].(string); id != keys.identity {
 			return source.ErrLocators
 		}
-		d := &deletion{pc: pc, batch: b, keys: keys}
+		d := &deletion{pc: pc, batch: b, keys: keys, mark: s.origin()}
+		defer s.unmark(ctx, pc)
 		err := d.transaction(ctx, byAddress)
 		if errors.Is(err, errOther) {
 			err = d.transaction(ctx, byVersion)
@@ -67,13 +68,36 @@ type deletion struct {
 	keys  *locators
 	row   *source.JournalRow
 	gone  map[int]bool
+	mark  string
+}
+
+// origin is a statement that marks what the session writes with the replication origin that is configured, so that
+// subscribers can leave it out. A session that has it already is left as it is.
+func (s *Source) origin() string {
+	if s.cfg.Origin == "" {
+		return "SELECT 1"
+	}
+	return "SELECT CASE WHEN NOT pg_replication_origin_session_is_setup() THEN pg_replication_origin_session_setup(" + literal(s.cfg.Origin) + ")::text END"
+}
+
+// unmark takes the origin from the session, since only one session can have it at a time.
+func (s *Source) unmark(ctx context.Context, pc *pgconn.PgConn) {
+	if s.cfg.Origin != "" {
+		pc.Exec(context.WithoutCancel(ctx), "SELECT CASE WHEN pg_replication_origin_session_is_setup() THEN pg_replication_origin_session_reset()::text END").ReadAll()
+	}
+}
+
+// message is a statement that says in the transaction's log whose it is, for change feeds that read messages; it writes
+// nothing where no change feed can.
+func message(b source.Batch) string {
+	return "SELECT pg_logical_emit_message(true, 'ambercellar', " + literal(fmt.Sprintf("run %s, segment %d, batch %d", b.Lease.Run, b.Segment, b.Number)) + ") WHERE current_setting('wal_level') = 'logical'"
 }
 
 // transaction is the delete transaction: journal row, lease, delete, what became of the rest, commit.
 func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 	d.row = source.NewJournalRow(d.batch)
 	d.gone = make(map[int]bool, len(d.batch.Ordinals))
-	if _, err := d.pc.Exec(ctx, fmt.Sprintf("BEGIN; SET LOCAL lock_timeout = %d; SET LOCAL enable_seqscan = off", max(d.batch.LockWait.Milliseconds(), 1))).ReadAll(); err != nil {
+	if _, err := d.pc.Exec(ctx, d.mark+fmt.Sprintf("; BEGIN; SET LOCAL lock_timeout = %d; SET LOCAL enable_seqscan = off; ", max(d.batch.LockWait.Milliseconds(), 1))+message(d.batch)).ReadAll(); err != nil {
 		return err
 	}
 	defer func() {

@@ -21,9 +21,10 @@ import (
 // addresses and versions are not needed.
 func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) (rows []*source.JournalRow, err error) {
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
-		rows, err = families(ctx, c.Conn().PgConn(), b, false)
+		defer s.unmark(ctx, c.Conn().PgConn())
+		rows, err = s.families(ctx, c.Conn().PgConn(), b, false)
 		if code(err) == lockNotAvailable || code(err) == foreignKey {
-			rows, err = families(ctx, c.Conn().PgConn(), b, true)
+			rows, err = s.families(ctx, c.Conn().PgConn(), b, true)
 		}
 		return err
 	})
@@ -36,8 +37,8 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) (rows []*so
 	return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)
 }
 
-func families(ctx context.Context, pc *pgconn.PgConn, b source.Batch, skip bool) (rows []*source.JournalRow, err error) {
-	if _, err := pc.Exec(ctx, fmt.Sprintf("BEGIN; SET LOCAL lock_timeout = %d", max(b.LockWait.Milliseconds(), 1))).ReadAll(); err != nil {
+func (s *Source) families(ctx context.Context, pc *pgconn.PgConn, b source.Batch, skip bool) (rows []*source.JournalRow, err error) {
+	if _, err := pc.Exec(ctx, s.origin()+fmt.Sprintf("; BEGIN; SET LOCAL lock_timeout = %d; ", max(b.LockWait.Milliseconds(), 1))+message(b)).ReadAll(); err != nil {
 		return nil, err
 	}
 	defer func() {

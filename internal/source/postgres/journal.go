@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -34,18 +35,22 @@ CREATE TABLE IF NOT EXISTS ambercellar.progress (
 	cutoff text NOT NULL, due bigint NOT NULL, done bigint NOT NULL, deleted bigint NOT NULL, resumes_at text, updated_at text NOT NULL, rule_text text NOT NULL);
 CREATE TABLE IF NOT EXISTS ambercellar.departure (
 	table_name text, partition text, run text NOT NULL, schema_name text NOT NULL, bounds text NOT NULL, checks text[] NOT NULL, PRIMARY KEY (table_name, partition));
+CREATE TABLE IF NOT EXISTS ambercellar.origin (id integer PRIMARY KEY, identity text NOT NULL);
 CREATE OR REPLACE VIEW ambercellar.runs AS SELECT ` + source.ProgressView + ` FROM ambercellar.progress OFFSET 0;`
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	var schema, tables bool
 	err := s.pool.QueryRow(ctx, `SELECT to_regnamespace('ambercellar') IS NOT NULL,
-		to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL AND to_regclass('ambercellar.runs') IS NOT NULL AND to_regclass('ambercellar.departure') IS NOT NULL`).Scan(&schema, &tables)
+		to_regclass('ambercellar.lease') IS NOT NULL AND to_regclass('ambercellar.batch') IS NOT NULL AND to_regclass('ambercellar.chain') IS NOT NULL AND to_regclass('ambercellar.runs') IS NOT NULL AND to_regclass('ambercellar.departure') IS NOT NULL AND to_regclass('ambercellar.origin') IS NOT NULL`).Scan(&schema, &tables)
 	if err == nil && !schema { // making a schema asks for the right to, even where it is there already
 		_, err = s.pool.Exec(ctx, "CREATE SCHEMA ambercellar")
 	}
 	if err == nil && !tables {
 		_, err = s.pool.Exec(ctx, journalSchema, pgx.QueryExecModeSimpleProtocol)
+	}
+	if err == nil && !tables {
+		_, err = s.pool.Exec(ctx, "INSERT INTO ambercellar.origin VALUES (1, $1) ON CONFLICT DO NOTHING", rand.Text())
 	}
 	if err != nil {
 		return fmt.Errorf("source %s: the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", s.cfg.Name, err, s.cfg.Name)
@@ -172,6 +177,31 @@ func (s *Source) Head(ctx context.Context, table string) (h source.Head, err err
 		return source.Head{}, nil
 	}
 	return h, err
+}
+
+// Lineage tells which database this is: the journal's own identity, and the system's with its timeline where we may see it.
+func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		return c.QueryRow(ctx, `SELECT identity, coalesce((SELECT epoch FROM ambercellar.lease WHERE table_name = $1), 0), coalesce((SELECT sequence FROM ambercellar.chain WHERE table_name = $1), 0),
+			coalesce((SELECT hash FROM ambercellar.chain WHERE table_name = $1), '') FROM ambercellar.origin`, table).Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash)
+	})
+	if n := code(err); errors.Is(err, pgx.ErrNoRows) || n == undefinedTable || n == undefinedSchema {
+		return source.Lineage{}, nil
+	} else if err != nil {
+		return l, err
+	}
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		return c.QueryRow(ctx, "SELECT concat('system ', (SELECT system_identifier FROM pg_control_system()), ', timeline ', (SELECT timeline_id FROM pg_control_checkpoint()))").Scan(&l.Server)
+	})
+	if code(err) == "42501" { // only some may ask that
+		err = nil
+	}
+	return l, err
+}
+
+// SetEpoch sets the epoch of a lease that nobody holds.
+func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
+	return s.exec(ctx, "INSERT INTO ambercellar.lease VALUES ($1, NULL, NULL, $2) ON CONFLICT (table_name) DO UPDATE SET holder = NULL, run = NULL, epoch = excluded.epoch", table, epoch)
 }
 
 // SetHead records the newest link of a table's chain.

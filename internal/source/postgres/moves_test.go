@@ -36,6 +36,11 @@ const scanRows = "INSERT INTO scan SELECT g, timestamptz '2020-01-01' + g * inte
 func move(t *testing.T, ddl string) *moving {
 	t.Helper()
 	s, exec := open(t)
+	return moveAt(t, s, exec, ddl)
+}
+
+func moveAt(t *testing.T, s source.Source, exec func(string), ddl string) *moving {
+	t.Helper()
 	exec(ddl)
 	if err := s.PrepareJournal(t.Context()); err != nil {
 		t.Fatal(err)

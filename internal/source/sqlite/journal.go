@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -24,12 +25,16 @@ CREATE TABLE IF NOT EXISTS ambercellar_chain (
 CREATE TABLE IF NOT EXISTS ambercellar_progress (
 	table_name TEXT PRIMARY KEY, rule TEXT NOT NULL, run TEXT NOT NULL, action TEXT NOT NULL, state TEXT NOT NULL, reason TEXT NOT NULL, pace TEXT NOT NULL,
 	cutoff TEXT NOT NULL, due INTEGER NOT NULL, done INTEGER NOT NULL, deleted INTEGER NOT NULL, resumes_at TEXT, updated_at TEXT NOT NULL, rule_text TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS ambercellar_origin (id INTEGER PRIMARY KEY, identity TEXT NOT NULL);
 CREATE VIEW IF NOT EXISTS ambercellar_runs AS SELECT ` + source.ProgressView + ` FROM ambercellar_progress;`
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	err := s.immediate(ctx, func(conn *sql.Conn) error {
 		_, err := conn.ExecContext(ctx, journalSchema)
+		if err == nil {
+			_, err = conn.ExecContext(ctx, "INSERT INTO ambercellar_origin VALUES (1, ?) ON CONFLICT DO NOTHING", rand.Text())
+		}
 		return err
 	})
 	if err != nil {
@@ -134,6 +139,24 @@ func (s *Source) Head(ctx context.Context, table string) (h source.Head, err err
 		return source.Head{}, nil
 	}
 	return h, err
+}
+
+// Lineage tells which database this is.
+func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
+	err = s.read.QueryRowContext(ctx, `SELECT identity, coalesce((SELECT epoch FROM ambercellar_lease WHERE table_name = ?1), 0), coalesce((SELECT sequence FROM ambercellar_chain WHERE table_name = ?1), 0),
+		coalesce((SELECT hash FROM ambercellar_chain WHERE table_name = ?1), '') FROM ambercellar_origin`, table).Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash)
+	if errors.Is(err, sql.ErrNoRows) || err != nil && strings.Contains(err.Error(), "no such table") {
+		return source.Lineage{}, nil
+	}
+	return l, err
+}
+
+// SetEpoch sets the epoch of a lease that nobody holds.
+func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
+	return s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_lease VALUES (?, NULL, NULL, ?)", table, epoch)
+		return err
+	})
 }
 
 // SetHead records the newest link of a table's chain.

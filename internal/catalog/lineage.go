@@ -1,0 +1,46 @@
+package catalog
+
+import (
+	"context"
+	"errors"
+)
+
+// Lineage is which database a table's rows were last moved from, and how far its journal had come.
+type Lineage struct {
+	Source   string `db:"source" json:"source"`
+	Table    string `db:"table_name" json:"table"`
+	Identity string `db:"identity" json:"identity"` // of the journal, which goes wherever the database's data goes
+	Server   string `db:"server" json:"server"`     // that answered; empty where it does not tell
+	Epoch    int64  `db:"epoch" json:"epoch"`       // of the lease that was last taken
+}
+
+// TableLineage returns what is known of a table; nil where no run has worked on it.
+func (c *Catalog) TableLineage(ctx context.Context, source, table string) (*Lineage, error) {
+	l, err := get[Lineage](ctx, c.db, "table", source+"."+table, "SELECT * FROM lineage WHERE source = ? AND table_name = ?", source, table)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return l, err
+}
+
+// Lineages lists what is known of all tables.
+func (c *Catalog) Lineages(ctx context.Context) (out []Lineage, err error) {
+	return out, c.db.SelectContext(ctx, &out, "SELECT * FROM lineage ORDER BY source, table_name")
+}
+
+// SaveLineage keeps what is known of a table.
+func (c *Catalog) SaveLineage(ctx context.Context, l Lineage) error {
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO lineage VALUES (:source, :table_name, :identity, :server, :epoch)
+		ON CONFLICT (source, table_name) DO UPDATE SET identity = excluded.identity, server = excluded.server, epoch = excluded.epoch`, l)
+	return err
+}
+
+// LinksAfter lists the closed segments of a table whose closing record is a later link than one, in order of their number.
+func (c *Catalog) LinksAfter(ctx context.Context, source, table string, link int64) (out []Segment, err error) {
+	return out, c.db.SelectContext(ctx, &out, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND state = 'closed' AND closing_sequence > ? ORDER BY closing_sequence", source, table, link)
+}
+
+// KnowsStem says whether a segment of that stem is known.
+func (c *Catalog) KnowsStem(ctx context.Context, stem string) (known bool, err error) {
+	return known, c.db.GetContext(ctx, &known, "SELECT EXISTS (SELECT 1 FROM segment WHERE stem = ?)", stem)
+}

@@ -1,0 +1,400 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// DisagreeError says in what source, store and catalog differ about a table. It is ErrDisagree.
+type DisagreeError struct{ Source, Table, Difference string }
+
+func (e *DisagreeError) Error() string {
+	return fmt.Sprintf("%s about %s.%s: %s; the database, or the catalog, was turned back, or another service works on this table; nothing was deleted. `ambercellar table reconcile %s %s` shows it and settles it",
+		ErrDisagree, e.Source, e.Table, e.Difference, e.Source, e.Table)
+}
+
+func (e *DisagreeError) Is(target error) bool { return target == ErrDisagree }
+
+// compareLineage compares what the source says of a table with what the catalog knows. One lease may have been taken of which
+// the catalog never heard, since a stop can come in between.
+func compareLineage(known *catalog.Lineage, now source.Lineage) (differences []string) {
+	if known == nil {
+		return nil
+	}
+	switch {
+	case now.Identity == "":
+		return []string{"the source has no journal any more: it was dropped, or the database was made anew, or turned back to a time before the first run"}
+	case now.Identity != known.Identity:
+		return []string{"the address leads to another database than before, or its journal was made anew"}
+	case now.Epoch < known.Epoch:
+		return []string{fmt.Sprintf("the source's journal is at lease %d of the table and the catalog has seen lease %d: the database was turned back, or a replica took over that had not got everything", now.Epoch, known.Epoch)}
+	case now.Epoch > known.Epoch+1:
+		return []string{fmt.Sprintf("the source's journal is at lease %d of the table and the catalog has seen no more than %d: the catalog was turned back, or another service has worked on the table", now.Epoch, known.Epoch)}
+	}
+	return nil
+}
+
+// Agree says whether source, store and catalog tell the same of a table; a DisagreeError where they do not.
+func (e *Engine) Agree(ctx context.Context, sourceName, table string) error {
+	src, err := e.Source(ctx, sourceName)
+	if err != nil {
+		return err
+	}
+	now, err := src.Lineage(ctx, table)
+	if err != nil {
+		return err
+	}
+	known, err := e.Catalog.TableLineage(ctx, sourceName, table)
+	if err != nil {
+		return err
+	}
+	if list := compareLineage(known, now); len(list) > 0 {
+		return &DisagreeError{sourceName, table, list[0]}
+	}
+	_, err = e.newestLink(ctx, sourceName, table, now.Head)
+	return err
+}
+
+// CheckLineages compares all tables that were ever worked on, at the start of the service, and says in the log what it finds.
+func (e *Engine) CheckLineages(ctx context.Context) {
+	list, err := e.Catalog.Lineages(ctx)
+	if err != nil {
+		e.Log.Warn("what is known of the sources cannot be read", "error", err)
+	}
+	for _, l := range list {
+		if err := e.Agree(ctx, l.Source, l.Table); errors.Is(err, ErrDisagree) {
+			e.Log.Error("runs of a table are stopped", "source", l.Source, "table", l.Table, "error", err)
+		}
+	}
+}
+
+// take takes the lease of a table, if everybody tells the same of it, and keeps what that tells of the database.
+func (r *runner) take(ctx context.Context, table string) error {
+	now, err := r.source.Lineage(ctx, table)
+	if err != nil {
+		return err
+	}
+	known, err := r.Catalog.TableLineage(ctx, r.run.Source, table)
+	if err != nil {
+		return err
+	}
+	if list := compareLineage(known, now); len(list) > 0 {
+		return &DisagreeError{r.run.Source, table, list[0]}
+	}
+	if r.leases[table], err = r.source.TakeLease(ctx, table, r.Instance, r.run.ID); err != nil {
+		return err
+	}
+	if now.Identity == "" { // its journal was made a moment ago
+		if now, err = r.source.Lineage(ctx, table); err != nil {
+			return err
+		}
+	}
+	if known != nil && known.Server != now.Server {
+		if err := r.Catalog.Note(ctx, "service", "another server", r.run.Source+"."+table, fmt.Sprintf("%s answers, and %s did before; its journal goes on where that one's stood", now.Server, known.Server)); err != nil {
+			return err
+		}
+	}
+	r.history[table] = now.Identity
+	return r.Catalog.SaveLineage(ctx, catalog.Lineage{Source: r.run.Source, Table: table, Identity: now.Identity, Server: now.Server, Epoch: r.leases[table].Epoch})
+}
+
+// sameHistory makes sure, after the database was out of reach, that what answers now has everything that was committed before:
+// the lease, and the newest batch.
+func (r *runner) sameHistory(ctx context.Context) error {
+	if !r.lost.Load() {
+		return nil
+	}
+	table := r.table.Name
+	now, err := r.source.Lineage(ctx, table)
+	if err != nil {
+		return err
+	}
+	if now.Identity != r.history[table] || now.Epoch < r.leases[table].Epoch {
+		return &DisagreeError{r.run.Source, table, "what answers after the outage does not know the lease of this run"}
+	}
+	if last := r.newest; last != nil {
+		rows, err := r.source.Journal(ctx, r.run.ID, last.Segment)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(rows, func(x source.JournalRow) bool { return x.Batch == last.Batch }) {
+			return &DisagreeError{r.run.Source, table, fmt.Sprintf("batch %d of slice %d was committed before the outage, and what answers now does not know it", last.Batch, last.Segment)}
+		}
+	}
+	r.lost.Store(false)
+	return nil
+}
+
+// Reconciliation is what source, stores and catalog tell of a table, side by side.
+type Reconciliation struct {
+	Source      string           `json:"source"`
+	Table       string           `json:"table"`
+	Agree       bool             `json:"agree"`
+	Differences []string         `json:"differences"` // in words
+	Known       *catalog.Lineage `json:"known"`       // to the catalog; null: no run has worked on the table
+	Identity    string           `json:"identity"`    // of the source's journal; empty: it has none
+	Server      string           `json:"server"`
+	Epoch       int64            `json:"epoch"`
+	SourceLink  int64            `json:"source_link"`  // the newest link of the chain that the source's journal knows
+	CatalogLink int64            `json:"catalog_link"` // that the catalog knows
+	StoreLink   int64            `json:"store_link"`   // that lies in the stores
+	Unknown     []string         `json:"unknown"`      // segments in the stores that the catalog does not know
+	Reappeared  []Reappeared     `json:"reappeared"`   // segments whose rows were deleted after the moment that the source is at
+	Settling    []string         `json:"settling"`     // what settling does, in words
+}
+
+// Reappeared is a segment whose deletes the source has forgotten.
+type Reappeared struct {
+	Segment string `json:"segment"`
+	Deleted int64  `json:"deleted"` // rows, by its closing record
+	Live    int64  `json:"live"`    // of those, rows whose key is in the table
+}
+
+// Reconcile compares everything that is known of a table, down to which rows are live again. It changes nothing.
+func (e *Engine) Reconcile(ctx context.Context, sourceName, table string) (*Reconciliation, error) {
+	src, err := e.Source(ctx, sourceName)
+	if err != nil {
+		return nil, err
+	}
+	t, err := src.Table(ctx, table)
+	if err != nil {
+		return nil, err
+	}
+	out := &Reconciliation{Source: sourceName, Table: t.Name, Differences: []string{}, Unknown: []string{}, Reappeared: []Reappeared{}, Settling: []string{}}
+	if out.Known, err = e.Catalog.TableLineage(ctx, sourceName, t.Name); err != nil {
+		return nil, err
+	}
+	now, err := src.Lineage(ctx, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	out.Identity, out.Server, out.Epoch, out.SourceLink = now.Identity, now.Server, now.Epoch, now.Head.Sequence
+	out.Differences = append(out.Differences, compareLineage(out.Known, now)...)
+	newest, err := e.newestLink(ctx, sourceName, t.Name, now.Head)
+	var disagree *DisagreeError
+	if errors.As(err, &disagree) {
+		out.Differences = append(out.Differences, disagree.Difference)
+	} else if err != nil {
+		return nil, err
+	}
+	out.CatalogLink, out.StoreLink = newest.Sequence, newest.Sequence
+	if err := e.lookIntoStores(ctx, out); err != nil {
+		return nil, err
+	}
+	segments, err := e.Catalog.LinksAfter(ctx, sourceName, t.Name, out.SourceLink+1) // one may be written and not noted in the source
+	if err != nil {
+		return nil, err
+	}
+	for i := range segments {
+		if len(out.Differences) == 0 {
+			break
+		}
+		live, err := e.liveAgain(ctx, src, &segments[i])
+		if err != nil {
+			return nil, err
+		}
+		out.Reappeared = append(out.Reappeared, Reappeared{Segment: segments[i].ID, Deleted: segments[i].Deleted, Live: live})
+	}
+	out.Agree = len(out.Differences) == 0
+	out.settling()
+	return out, nil
+}
+
+// settling says what Settle would do.
+func (x *Reconciliation) settling() {
+	if x.Agree {
+		return
+	}
+	if n := len(x.Unknown); n > 0 {
+		x.Settling = append(x.Settling, fmt.Sprintf("the catalog takes up %d segments that lie in the stores", n))
+	}
+	var live int64
+	for _, r := range x.Reappeared {
+		live += r.Live
+	}
+	if live > 0 {
+		x.Settling = append(x.Settling, fmt.Sprintf("%s rows that were archived and deleted are live again; they stay, and are due like any: the next run archives them once more, and of two archived versions the newer counts", humanize.Comma(live)))
+	}
+	if link := max(x.StoreLink, x.CatalogLink); link != x.SourceLink {
+		x.Settling = append(x.Settling, fmt.Sprintf("the source's journal is brought to link %d, so that the chain goes on there", link))
+	}
+	x.Settling = append(x.Settling, "the catalog takes the source as it is now; nothing is deleted and no segment is changed")
+}
+
+// lookIntoStores finds segments of the table that the catalog does not know.
+func (e *Engine) lookIntoStores(ctx context.Context, out *Reconciliation) error {
+	stores, err := e.Catalog.Stores(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range stores {
+		st, err := e.Store(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		stems, err := archive.Stems(ctx, st)
+		if err != nil {
+			return fmt.Errorf("store %s: %w", s.Name, err)
+		}
+		for _, stem := range stems {
+			if known, err := e.Catalog.KnowsStem(ctx, stem); err != nil || known {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			m, _, err := archive.LoadManifest(ctx, st, stem)
+			if err != nil {
+				return fmt.Errorf("store %s: %w", s.Name, err)
+			}
+			if m.Source != out.Source || m.Table != out.Table {
+				continue
+			}
+			out.Unknown = append(out.Unknown, m.Segment)
+			out.StoreLink = max(out.StoreLink, m.Sequence)
+			if books, _, err := archive.LoadClosing(ctx, st, m); err != nil {
+				return fmt.Errorf("store %s: %w", s.Name, err)
+			} else if books != nil {
+				out.StoreLink = max(out.StoreLink, books.Sequence)
+			}
+		}
+	}
+	if n := len(out.Unknown); n > 0 {
+		out.Differences = append(out.Differences, fmt.Sprintf("%d segments lie in the stores that the catalog does not know", n))
+	}
+	return nil
+}
+
+// keysAtOnce is how many keys are looked up in one statement.
+const keysAtOnce = 500
+
+// liveAgain counts the rows of a segment, those left out excepted, whose key is in the table.
+func (e *Engine) liveAgain(ctx context.Context, src source.Source, s *catalog.Segment) (live int64, err error) {
+	st, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return 0, err
+	}
+	m, books, err := e.load(ctx, st, s)
+	if err != nil || books == nil {
+		return 0, err
+	}
+	t, err := src.Table(ctx, s.Table)
+	if err != nil {
+		return 0, err
+	}
+	var at []int
+	for _, k := range t.Key {
+		i := slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == k })
+		if i < 0 {
+			return 0, fmt.Errorf("segment %s: column %q of the key is not archived", s.ID, k)
+		}
+		at = append(at, i)
+	}
+	left := books.LeftOut()
+	var keys [][]value.Value
+	look := func() error {
+		if len(keys) == 0 {
+			return nil
+		}
+		err := src.Related(ctx, source.Query{Selection: source.Selection{Table: t}, On: t.Key, Values: keys}, func([]value.Value) error { live++; return nil })
+		keys = keys[:0]
+		return err
+	}
+	ordinal := 0
+	err = archive.Verify(ctx, st, m, func(c *value.Chunk, _ []value.Digest) error {
+		for i := range c.Rows() {
+			if _, out := slices.BinarySearch(left, ordinal); !out {
+				key := make([]value.Value, len(at))
+				for j, p := range at {
+					key[j] = c.Row(i)[p].Clone()
+				}
+				keys = append(keys, key)
+			}
+			ordinal++
+			if len(keys) >= keysAtOnce {
+				if err := look(); err != nil {
+					return err
+				}
+			}
+		}
+		return ctx.Err()
+	})
+	if err == nil {
+		err = look()
+	}
+	return live, err
+}
+
+// Settle makes source, stores and catalog agree about a table again, in the way that Reconcile says. The reason is kept.
+func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason string) (*Reconciliation, error) {
+	if strings.TrimSpace(reason) == "" {
+		return nil, &RefusedError{Field: "reason", Message: "settling needs a reason, which is kept", Remedy: "say what happened to the database or the catalog"}
+	}
+	release, err := e.claim(ctx, sourceName, []string{table})
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	x, err := e.Reconcile(ctx, sourceName, table)
+	if err != nil || x.Agree {
+		return x, err
+	}
+	src, err := e.Source(ctx, sourceName)
+	if err != nil {
+		return nil, err
+	}
+	if err := src.PrepareJournal(ctx); err != nil {
+		return nil, err
+	}
+	if len(x.Unknown) > 0 {
+		stores, err := e.Catalog.Stores(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range stores {
+			if _, err := e.Adopt(ctx, actor, s.Name); err != nil {
+				return nil, err
+			}
+		}
+	}
+	sequence, hash, err := e.Catalog.LastLink(ctx, sourceName, x.Table)
+	if err != nil {
+		return nil, err
+	}
+	if sequence < x.SourceLink {
+		return nil, &RefusedError{Message: fmt.Sprintf("the source's journal knows link %d of the chain, and neither catalog nor stores have more than %d", x.SourceLink, sequence),
+			Remedy: "add the store in which the newer segments lie (`ambercellar store add`), then settle again; if they are lost, that cannot be settled"}
+	}
+	if err := src.SetHead(ctx, x.Table, source.Head{Sequence: sequence, Hash: hash}); err != nil {
+		return nil, err
+	}
+	epoch := x.Epoch
+	if x.Known != nil {
+		epoch = max(epoch, x.Known.Epoch)
+	}
+	if err := src.SetEpoch(ctx, x.Table, epoch+1); err != nil { // whoever still believes to hold the table is shut out
+		return nil, err
+	}
+	now, err := src.Lineage(ctx, x.Table)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.Catalog.SaveLineage(ctx, catalog.Lineage{Source: sourceName, Table: x.Table, Identity: now.Identity, Server: now.Server, Epoch: epoch + 1}); err != nil {
+		return nil, err
+	}
+	if err := e.Catalog.Note(ctx, actor, "table settled", sourceName+"."+x.Table, strings.Join(x.Differences, "; ")+" — "+strings.Join(x.Settling, "; ")+" — reason: "+reason); err != nil {
+		return nil, err
+	}
+	return e.Reconcile(ctx, sourceName, table)
+}
