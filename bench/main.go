@@ -91,7 +91,7 @@ func main() {
 	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, plan")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, wide-postgres, wide-mariadb, wide-sqlite, plan")
 	flag.Parse()
 	wanted := func(name string) bool {
 		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
@@ -123,6 +123,11 @@ func main() {
 			if err := loads(ctx, engine, n, *loadRounds, *arm, *share, *out, *program); err != nil {
 				log.Fatalf("%s-load: %v", engine, err)
 			}
+		}
+	}
+	if wanted("wide-postgres") || wanted("wide-mariadb") || wanted("wide-sqlite") {
+		if err := wides(ctx, *program, wanted); err != nil {
+			log.Fatal(err)
 		}
 	}
 	if wanted("plan") {

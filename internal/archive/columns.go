@@ -30,7 +30,7 @@ type codec struct {
 }
 
 func encoder() *zstd.Encoder {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(4), zstd.WithZeroFrames(true), zstd.WithEncoderCRC(false), zstd.WithAllLitEntropyCompression(true))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2), zstd.WithWindowSize(1<<20), zstd.WithZeroFrames(true), zstd.WithEncoderCRC(false), zstd.WithAllLitEntropyCompression(true))
 	if err != nil {
 		panic(err) // the options above do not depend on anything
 	}

@@ -18,7 +18,7 @@ import (
 // A row group ends at so many rows or bytes, which bounds what writing and reading hold in memory.
 const (
 	groupRows  = 65_536
-	groupBytes = 16 << 20
+	groupBytes = 8 << 20
 )
 
 // Writer writes one segment as a stream. It is not safe for concurrent use.
@@ -65,17 +65,34 @@ func NewWriter(out io.Writer, table string, columns []shape.Column) *Writer {
 }
 
 // begin begins the file. Text that hardly repeats in the first rows is written plainly: a dictionary of it costs more than
-// it saves.
+// it saves. Bytes, long text and the companion column get no least and greatest values: they would be kept whole, several
+// times over.
 func (w *Writer) begin(first *value.Chunk) {
 	plain := map[string]bool{}
+	options := []parquet.WriterOption{parquet.CreatedBy("ambercellar", "1", ""), parquet.PageBufferSize(256 << 10), parquet.DictionaryMaxBytes(1 << 20),
+		parquet.SkipPageBounds(companionName(w.columns)), parquet.SkipPageStatistics(companionName(w.columns))}
 	for i := range w.columns {
-		if first != nil && w.columns[i].Kind == value.Text && !repeats(first, i) {
-			plain[w.columns[i].Name] = true
+		c := &w.columns[i]
+		long := first != nil && widest(first, i) > longText
+		if first != nil && c.Kind == value.Text && (long || !repeats(first, i)) {
+			plain[c.Name] = true
+		}
+		if c.Kind == value.Bytes || long {
+			options = append(options, parquet.SkipPageBounds(c.Name), parquet.SkipPageStatistics(c.Name))
 		}
 	}
-	w.file = parquet.NewWriter(w.out, schema(w.table, w.columns, plain), parquet.CreatedBy("ambercellar", "1", ""),
-		parquet.PageBufferSize(256<<10), parquet.DictionaryMaxBytes(1<<20), parquet.DataPageStatistics(true))
+	w.file = parquet.NewWriter(w.out, append(options, schema(w.table, w.columns, plain))...)
 	w.writers = w.file.ColumnWriters()
+}
+
+// longText is how many bytes a value may have before its column gets no least and greatest values.
+const longText = 4096
+
+func widest(c *value.Chunk, column int) (n int) {
+	for i := range c.Rows() {
+		n = max(n, len(c.Row(i)[column].B))
+	}
+	return n
 }
 
 // repeats says whether a column's values are, by these rows, fewer than half as many as its rows.
@@ -101,6 +118,12 @@ func (w *Writer) Write(chunk *value.Chunk) error {
 	}
 	if w.file == nil {
 		w.begin(chunk)
+	}
+	size := chunk.Size() + 8*len(chunk.Values)
+	if w.groupRows > 0 && w.groupBytes+size > groupBytes {
+		if err := w.flush(); err != nil {
+			return err
+		}
 	}
 	for i := range w.buffers {
 		w.buffers[i] = slices.Grow(w.buffers[i][:0], n)
@@ -133,14 +156,18 @@ func (w *Writer) Write(chunk *value.Chunk) error {
 			return err
 		}
 	}
-	size := chunk.Size() + 8*len(chunk.Values)
 	w.rows, w.bytes = w.rows+int64(n), w.bytes+int64(size)
 	w.groupRows, w.groupBytes = w.groupRows+n, w.groupBytes+size
 	if w.groupRows >= groupRows || w.groupBytes >= groupBytes {
-		w.groupRows, w.groupBytes = 0, 0
-		return w.file.Flush()
+		return w.flush()
 	}
 	return nil
+}
+
+// flush ends the row group.
+func (w *Writer) flush() error {
+	w.groupRows, w.groupBytes = 0, 0
+	return w.file.Flush()
 }
 
 // Rows returns how many rows have been written.
@@ -185,18 +212,19 @@ func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink
 	if f.NumRows() != rows {
 		return fmt.Errorf("%w: it has %d rows instead of %d", ErrDamaged, f.NumRows(), rows)
 	}
-	for _, g := range f.RowGroups() {
-		if err := readGroup(g, columns, sink); err != nil {
+	for i, g := range f.RowGroups() {
+		if err := readGroup(g, f.Metadata().RowGroups[i].TotalByteSize, columns, sink); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-const readRows = 256
+// So many rows are read at a time, or fewer where rows are wide.
+const readRows, readBytes = 256, 2 << 20
 
-// readGroup reads the columns of a row group side by side.
-func readGroup(g parquet.RowGroup, columns []shape.Column, sink func(*value.Chunk) error) error {
+// readGroup reads the columns of a row group of so many bytes side by side.
+func readGroup(g parquet.RowGroup, bytes int64, columns []shape.Column, sink func(*value.Chunk) error) error {
 	cursors := make([]*cursor, len(columns)+1)
 	for i, c := range g.ColumnChunks() {
 		cursors[i] = &cursor{pages: c.Pages()}
@@ -207,9 +235,13 @@ func readGroup(g parquet.RowGroup, columns []shape.Column, sink func(*value.Chun
 		byName[columns[i].Name] = i
 	}
 	chunk := &value.Chunk{Width: len(columns)}
-	values := make([]parquet.Value, readRows)
+	most := int64(readRows)
+	if rows := g.NumRows(); rows > 0 && bytes/rows > readBytes/readRows {
+		most = max(readBytes/(bytes/rows), 1)
+	}
+	values := make([]parquet.Value, most)
 	for left := g.NumRows(); left > 0; {
-		n := int(min(left, readRows))
+		n := int(min(left, most))
 		left -= int64(n)
 		chunk.Reset()
 		chunk.Values = append(chunk.Values, make([]value.Value, n*len(columns))...)

@@ -36,7 +36,7 @@ func serveFlags(f *flag.FlagSet) {
 
 // softMemory is where the garbage collector begins to work harder, unless GOMEMLIMIT says otherwise. A run's own data
 // stay far below it.
-const softMemory = 160 << 20
+const softMemory = 112 << 20
 
 func serve(e *env) error {
 	log, err := e.logger()

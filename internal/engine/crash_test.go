@@ -22,6 +22,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/dbtest"
 	"ambercellar/internal/source"
 )
 
@@ -328,7 +329,7 @@ func TestCrashMatrix(t *testing.T) {
 func (s *scene) kill(t *testing.T, engine string, at int) (points int) {
 	t.Helper()
 	h := newHarbour(t, engine)
-	defer h.db.Close()
+	defer h.drop()
 	s.prepare(t, h)
 	b := h.serve(t, nil)
 	before := s.rows(t, b)
@@ -362,6 +363,17 @@ func (s *scene) kill(t *testing.T, engine string, at int) (points int) {
 		t.Errorf("killed at point %d, %s: what was restored is not what there was", at, where)
 	}
 	return points
+}
+
+// drop removes the database of a server, of which a whole matrix would leave many.
+func (h *harbour) drop() {
+	h.db.Close()
+	switch h.engine {
+	case "postgres":
+		dbtest.Exec(h.elsewhere("postgres"), "DROP DATABASE "+h.database()+" WITH (FORCE)")
+	case "mariadb":
+		dbtest.ExecMariaDB(h.elsewhere("mysql"), "DROP DATABASE "+h.database())
+	}
 }
 
 // rows is the set of live rows of each table.

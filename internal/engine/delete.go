@@ -19,7 +19,7 @@ func (r *runner) deleteSlice(ctx context.Context, w *work, journal []source.Jour
 		if err := r.giveWay(ctx); err != nil {
 			return err
 		}
-		n := w.bite(todo, r.share(r.pace.Rows()))
+		n := w.bite(todo, min(r.share(r.pace.Rows()), r.narrow(w)))
 		row, err := r.deleteBatch(ctx, w, number, false, todo[:n])
 		if err != nil {
 			return err
@@ -38,6 +38,17 @@ func (r *runner) deleteSlice(ctx context.Context, w *work, journal []source.Jour
 		locked, number = row.Skipped, number+1
 	}
 	return r.closeSlice(ctx, w, nil)
+}
+
+// batchBytes is how much content a batch may have where a delete reports it, which the database or we hold in memory.
+const batchBytes = 8 << 20
+
+// narrow is how many rows of a slice a batch may have for their width.
+func (r *runner) narrow(w *work) int {
+	if r.source.Reads().RowVersions || w.bytes == 0 {
+		return len(w.digests)
+	}
+	return int(max(batchBytes*int64(len(w.digests))/w.bytes, 1))
 }
 
 // Rows that others have locked come again at the end of their slice, so often and after such a wait.
@@ -102,7 +113,7 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 		return nil, err
 	}
 	b := source.Batch{Selection: w.pass.sel, Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
-		Locators: w.slice.Locators, Digests: w.digests, Columns: w.pass.columns, LockWait: lockWait}
+		Locators: w.slice.Locators, Digests: w.digests, Columns: w.pass.columns, LockWait: lockWait, Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.digests)), 1)}
 	tried := r.Now()
 	var rows []*source.JournalRow
 	err = r.retry(ctx, func() error {

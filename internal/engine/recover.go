@@ -370,6 +370,7 @@ func (r *runner) contents(ctx context.Context, w *work) error {
 			note(row)
 		}
 		w.add(digests)
+		w.bytes += c.Weight()
 		if age >= 0 {
 			w.slice.Last = []value.Value{c.Row(c.Rows() - 1)[age].Clone()}
 		}

@@ -219,6 +219,7 @@ type work struct {
 	slice   source.Slice
 	digests []value.Digest // of the rows as the source has them
 	set     value.Set      // of all rows
+	bytes   int64          // of all rows, as they were read
 	blind   bool           // the digests are not known: the rows were cleaned on their way, and the service stopped since
 	archived
 	kinRows
@@ -482,6 +483,7 @@ func (r *runner) purgeSlice(ctx context.Context, number int, after []value.Value
 
 // digest adds the digests of a chunk's rows.
 func (w *work) digest(c *value.Chunk, hasher *value.Hasher) {
+	w.bytes += c.Weight()
 	for i := range c.Rows() {
 		w.digests = append(w.digests, hasher.Row(c.Row(i)[:len(w.pass.columns)]))
 		w.set.Add(w.digests[len(w.digests)-1])

@@ -326,6 +326,7 @@ type Batch struct {
 	Locators Locators
 	Digests  []value.Digest // by ordinal, of what was read
 	Columns  []int          // the columns that the digests cover
+	Bytes    int64          // of the rows' content, about; 0: not known
 	LockWait time.Duration  // for locks of others, before their rows are skipped
 	Families []KinBatch     // in the order of Kin
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"hash"
 	"math/bits"
 
 	"golang.org/x/crypto/blake2b"
@@ -39,13 +40,32 @@ func (v Value) AppendCanonical(dst []byte) []byte {
 // Hasher computes row digests and reuses its buffer. Its zero value is ready; it is not safe for concurrent use.
 type Hasher struct{ buf []byte }
 
+// wide is how many bytes a value may have to be copied once more for its digest.
+const wide = 64 << 10
+
 // Row returns the digest of a row: its values' canonical bytes in column order.
-func (h *Hasher) Row(row []Value) Digest {
+func (h *Hasher) Row(row []Value) (d Digest) {
 	h.buf = h.buf[:0]
+	var stream hash.Hash
 	for i := range row {
-		h.buf = row[i].AppendCanonical(h.buf)
+		v := &row[i]
+		if len(v.B) <= wide || v.Kind != Text && v.Kind != Bytes {
+			h.buf = v.AppendCanonical(h.buf)
+			continue
+		}
+		if stream == nil {
+			stream, _ = blake2b.New256(nil) // without a key it cannot fail
+		}
+		stream.Write(binary.AppendUvarint(append(h.buf, byte(v.Kind)), uint64(len(v.B))))
+		stream.Write(v.B)
+		h.buf = h.buf[:0]
 	}
-	return blake2b.Sum256(h.buf)
+	if stream == nil {
+		return blake2b.Sum256(h.buf)
+	}
+	stream.Write(h.buf)
+	stream.Sum(d[:0])
+	return d
 }
 
 // Set is the digest of a set of rows: the sum of their digests as 256-bit numbers modulo 2^256, and their count.

@@ -185,6 +185,9 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 	out := source.NewJournalRow(b)
 	var earlier *source.JournalRow
 	err := s.immediate(ctx, func(conn *sql.Conn) error {
+		if err := keepPages(ctx, conn, b); err != nil {
+			return err
+		}
 		if err := checkLease(ctx, conn, b.Lease); err != nil {
 			return err
 		}
@@ -206,6 +209,20 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 		return earlier, nil
 	}
 	return out, nil
+}
+
+// wideRow is how many bytes rows may have, on average, for pages to be kept: those of wide rows hold nothing but their content,
+// and never serve again.
+const wideRow = 64 << 10
+
+// keepPages sets how many pages the writing connection keeps.
+func keepPages(ctx context.Context, conn *sql.Conn, b source.Batch) error {
+	n := cacheKiB
+	if b.Bytes > wideRow*int64(len(b.Ordinals)) {
+		n = 2 << 10
+	}
+	_, err := conn.ExecContext(ctx, fmt.Sprintf("PRAGMA cache_size = -%d", n))
+	return err
 }
 
 // deleteQuery and deleteTail are what stands before and behind the keys of a batch's delete.

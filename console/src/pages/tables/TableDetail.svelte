@@ -8,6 +8,7 @@
   import Listing from "../../lib/Listing.svelte";
   import Partitions from "./Partitions.svelte";
   import Page from "../../lib/Page.svelte";
+  import Reconciliation from "./Reconciliation.svelte";
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import Warning from "../../lib/Warning.svelte";
@@ -40,6 +41,7 @@
     </Listing>
   </Panel>
   {#if t?.partitions?.length}<Panel title="Partitions" note="by {t.partitions[0].column}"><Partitions source={params.source} table={t} made={() => table.load()} /></Panel>{/if}
+  <Reconciliation source={params.source} table={params.table} />
   <div class="grid gap-x-4 xl:grid-cols-2">
     <Panel title="Indexes">
       <Listing label="Indexes" heads={["Index", "Columns", "Unique"]} items={t?.indexes}>
