@@ -16,7 +16,9 @@ import (
 func TestPartitionsFromPlanToDropAndAhead(t *testing.T) {
 	w := newWorld(t, "postgres")
 	w.exec("CREATE TABLE reading (id bigint NOT NULL, at timestamptz NOT NULL, celsius numeric(5,2), PRIMARY KEY (id, at)) PARTITION BY RANGE (at)")
-	month := func(m int) string { return time.Date(2026, time.Month(m), 1, 0, 0, 0, 0, time.UTC).Format(time.DateOnly) }
+	month := func(m int) string {
+		return time.Date(2026, time.Month(m), 1, 0, 0, 0, 0, time.UTC).Format(time.DateOnly)
+	}
 	for m := 1; m <= 4; m++ {
 		w.exec(fmt.Sprintf("CREATE TABLE reading_2026_%02d PARTITION OF reading FOR VALUES FROM ('%s+00') TO ('%s+00')", m, month(m), month(m+1)))
 		w.exec(fmt.Sprintf("INSERT INTO reading SELECT g, timestamptz '%s+00' + g %% 28 * interval '1 day', g %% 50 FROM generate_series(%d, %d) g", month(m), m*1000, m*1000+499))
