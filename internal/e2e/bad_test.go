@@ -71,10 +71,10 @@ func TestBadRulesAreRefusedWithPlaceAndRemedy(t *testing.T) {
 
 func TestTypesThatCannotBeArchivedAreRefusedByName(t *testing.T) {
 	w := newWorld(t, "postgres")
-	w.exec("CREATE TABLE purse (id integer PRIMARY KEY, made timestamptz, \"How much\" money)")
+	w.exec("CREATE TABLE purse (id integer PRIMARY KEY, made timestamptz, \"How much\" oid)")
 	w.must("source", "add", "harbour", "-engine", "postgres", "-address", w.dsn)
 	rule := strings.NewReplacer("rule: scans", "rule: purse", "table: scan", "table: purse", "scanned_at", "made").Replace(scanRule)
-	w.refuse(1, []string{`column "How much"`, "money"}, "rule", "apply", "-f", w.rules(fmt.Sprintf(rule, "archive", "archive: {store: cellar}", "gentle")))
+	w.refuse(1, []string{`column "How much"`, "oid"}, "rule", "apply", "-f", w.rules(fmt.Sprintf(rule, "archive", "archive: {store: cellar}", "gentle")))
 	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(rule, "purge", "", "gentle")))
 }
 

@@ -141,7 +141,8 @@ func classify(c *shape.Column, kind, charset, collation string, precision, scale
 		}
 	case "json", "enum", "set", "uuid", "inet4", "inet6", "time":
 		c.Kind, c.AsText = value.Text, true
-	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit":
+	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit",
+		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection": // the latter in the server's own form, which it takes back
 		c.Kind = value.Bytes
 	case "date":
 		c.Kind, c.Age = value.Date, shape.AgeTime

@@ -132,7 +132,9 @@ WITH RECURSIVE base AS (
 	SELECT b.attrelid, b.attnum, y.typbasetype, CASE WHEN y.typtypmod >= 0 THEN y.typtypmod ELSE b.mod END FROM base b JOIN pg_type y ON y.oid = b.typ WHERE y.typtype = 'd')
 SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), NOT a.attnotnull, a.attgenerated <> '',
 	coalesce((SELECT CASE WHEN o.collname = 'default' THEN (SELECT datcollate FROM pg_database WHERE datname = current_database()) ELSE o.collname END FROM pg_collation o WHERE o.oid = a.attcollation), ''),
-	b.typ, b.mod, y.typtype::text, y.typcategory::text, coalesce(e.oid, 0), coalesce(e.typtype::text, '')
+	b.typ, b.mod, y.typtype::text, y.typcategory::text, coalesce(e.oid, 0), coalesce(e.typtype::text, ''),
+	ARRAY(SELECT CASE WHEN ft.typtype IN ('e', 'r', 'm') THEN 25 ELSE ft.oid END FROM pg_attribute f JOIN pg_type ft ON ft.oid = f.atttypid
+		WHERE f.attrelid = CASE WHEN y.typtype = 'c' THEN y.typrelid WHEN e.typtype = 'c' THEN e.typrelid END AND f.attnum > 0 AND NOT f.attisdropped)::oid[]
 FROM pg_attribute a JOIN base b ON b.attrelid = a.attrelid AND b.attnum = a.attnum JOIN pg_type y ON y.oid = b.typ AND y.typtype <> 'd'
 LEFT JOIN pg_type e ON e.oid = y.typelem AND y.typcategory = 'A'
 WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`, oids(tables))
@@ -142,10 +144,11 @@ WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.at
 	var rel, typ, elem uint32
 	var mod int32
 	var typtype, category, elemtype string
+	var fields []uint32
 	c := shape.Column{}
-	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Name, &c.Type, &c.Nullable, &c.Generated, &c.Collation, &typ, &mod, &typtype, &category, &elem, &elemtype}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Name, &c.Type, &c.Nullable, &c.Generated, &c.Collation, &typ, &mod, &typtype, &category, &elem, &elemtype, &fields}, func() error {
 		d := c
-		classify(&d, typ, mod, typtype, category, elem, elemtype)
+		classify(&d, typ, mod, typtype, category, elem, elemtype, fields)
 		switch d.Collation {
 		case "C", "POSIX", "C.UTF-8", "C.utf8", "ucs_basic": // these compare code point by code point
 			d.Collation = ""
@@ -165,11 +168,11 @@ var native = map[uint32]value.Kind{16: value.Bool, 20: value.Int, 21: value.Int,
 	1114: value.Timestamp, 1184: value.Instant, 2950: value.UUID}
 
 // exactText are further types whose text form gives the same value back: json, jsonb, xml, time with zone, interval,
-// network addresses, bit strings, geometry, text search.
+// network addresses, bit strings, geometry, text search, single bytes, money, places in the log, snapshots, paths into JSON.
 var exactText = map[uint32]bool{114: true, 3802: true, 142: true, 1266: true, 1186: true, 869: true, 650: true, 829: true, 774: true, 1560: true, 1562: true,
-	600: true, 601: true, 602: true, 603: true, 604: true, 628: true, 718: true, 3614: true, 3615: true}
+	600: true, 601: true, 602: true, 603: true, 604: true, 628: true, 718: true, 3614: true, 3615: true, 18: true, 790: true, 3220: true, 2970: true, 5038: true, 4072: true}
 
-func classify(c *shape.Column, typ uint32, mod int32, typtype, category string, elem uint32, elemtype string) {
+func classify(c *shape.Column, typ uint32, mod int32, typtype, category string, elem uint32, elemtype string, fields []uint32) {
 	if kind, ok := native[typ]; ok {
 		c.Kind = kind
 		switch kind {
@@ -186,9 +189,10 @@ func classify(c *shape.Column, typ uint32, mod int32, typtype, category string, 
 		return
 	}
 	_, nativeElem := native[elem]
+	composite := len(fields) > 0 && !slices.ContainsFunc(fields, func(f uint32) bool { _, ok := native[f]; return !ok && !exactText[f] })
 	switch {
-	case typtype == "e", typtype == "r", typtype == "m", exactText[typ],
-		category == "A" && (nativeElem || exactText[elem] || elemtype == "e" || elemtype == "r"):
+	case typtype == "e", typtype == "r", typtype == "m", exactText[typ], composite,
+		category == "A" && (nativeElem || exactText[elem] || elemtype == "e" || elemtype == "r" || elemtype == "m"):
 		c.Kind, c.AsText = value.Text, true
 	default:
 		c.Problem = fmt.Sprintf("values of type %s cannot be archived exactly", c.Type)

@@ -37,6 +37,7 @@ var session = map[string]string{
 	"IntervalStyle":                       "postgres",
 	"TimeZone":                            "UTC",
 	"extra_float_digits":                  "1",
+	"lc_monetary":                         "C",
 	"bytea_output":                        "hex",
 	"standard_conforming_strings":         "on",
 	"row_security":                        "off",

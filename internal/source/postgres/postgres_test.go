@@ -32,7 +32,7 @@ func TestConformance(t *testing.T) {
 	sourcetest.Run(t, sourcetest.Fixture{
 		Open: func(t *testing.T) (source.Source, func(string)) {
 			s, exec := open(t)
-			exec("CREATE TYPE mood AS ENUM ('calm', 'rough', 'Sehr rauh'); CREATE DOMAIN fare AS numeric(7,2) CHECK (VALUE >= 0); CREATE TYPE pair AS (a int, b int); CREATE COLLATION folded (provider = icu, locale = 'und-u-ks-level2', deterministic = false)")
+			exec("CREATE TYPE mood AS ENUM ('calm', 'rough', 'Sehr rauh'); CREATE DOMAIN fare AS numeric(7,2) CHECK (VALUE >= 0); CREATE TYPE pair AS (a int, b text, c float8, d timestamptz, e mood); CREATE TYPE nest AS (p pair); CREATE DOMAIN many AS int[]; CREATE COLLATION folded (provider = icu, locale = 'und-u-ks-level2', deterministic = false)")
 			return s, exec
 		},
 		JournalSchema: "ambercellar", AgeType: "timestamptz", ClockType: "timestamp", Folded: "varchar(20) COLLATE folded",
@@ -91,7 +91,38 @@ func TestConformance(t *testing.T) {
 			{Type: "inet", Literals: []string{"'192.0.2.1/24'", "'2001:db8::1'"}},
 			{Type: "bit varying", Literals: []string{"B'0101'", "B''"}},
 			{Type: "tstzrange", Literals: []string{"'[2024-01-01,)'", "'empty'"}},
+			{Type: "int4range", Literals: []string{"'[1,5)'", "'(,)'"}},
+			{Type: "numrange", Literals: []string{"'[0.10,1.50]'"}},
+			{Type: "datemultirange", Literals: []string{"'{[2024-01-01,2024-02-01),[2025-01-01,)}'", "'{}'"}},
+			{Type: "int4range[]", Literals: []string{`'{"[1,5)",empty}'`}},
+			{Type: "pair", Literals: []string{`ROW(1, 'a "b", (c)', 0.1, '2024-03-31 02:30:00.123456+02', 'Sehr rauh')::pair`, "ROW(NULL, '', '-0', 'infinity', NULL)::pair", "ROW(NULL, NULL, 'NaN', NULL, NULL)::pair"}},
+			{Type: "pair[]", Literals: []string{`ARRAY[ROW(1, 'x,y', 1e300, NULL, 'calm')::pair, NULL]`}},
+			{Type: "many", Literals: []string{"'{1,2}'"}},
+			{Type: "money", Literals: []string{"0", "'-92233720368547758.08'", "'0.01'"}},
+			{Type: `"char"`, Literals: []string{"'a'", `'\377'`, "''"}},
+			{Type: "name", Literals: []string{"'harbour'", "''"}},
+			{Type: "xml", Literals: []string{"'<a b=\"1\"> x </a>'"}},
+			{Type: "cidr", Literals: []string{"'192.0.2.0/24'", "'2001:db8::/32'"}},
+			{Type: "macaddr", Literals: []string{"'08:00:2b:01:02:03'"}},
+			{Type: "macaddr8", Literals: []string{"'08:00:2b:01:02:03:04:05'"}},
+			{Type: "bit(5)", Literals: []string{"B'01011'"}},
+			{Type: "point", Literals: []string{"'(0.1,-1e-300)'", "'(Infinity,NaN)'"}},
+			{Type: "line", Literals: []string{"'{1,-0.1,3}'"}},
+			{Type: "lseg", Literals: []string{"'[(0.1,2),(3,4)]'"}},
+			{Type: "box", Literals: []string{"'(3,4),(0.1,2)'"}},
+			{Type: "path", Literals: []string{"'((0.1,2),(3,4))'", "'[(0.1,2),(3,4)]'"}},
+			{Type: "polygon", Literals: []string{"'((0.1,2),(3,4),(5,6))'"}},
+			{Type: "circle", Literals: []string{"'<(0.1,2),3.3>'"}},
+			{Type: "tsvector", Literals: []string{"'ab:1A,3 c:2'"}},
+			{Type: "tsquery", Literals: []string{"'a & (b | !c:*)'"}},
+			{Type: "pg_lsn", Literals: []string{"'16/B374D848'"}},
+			{Type: "pg_snapshot", Literals: []string{"'10:20:10,14,15'"}},
+			{Type: "jsonpath", Literals: []string{"'$.a[*] ? (@ > 1.50)'"}},
+			{Type: "numeric[]", Literals: []string{"'{NaN,1.50,Infinity,NULL}'"}},
+			{Type: "bytea[]", Literals: []string{`ARRAY['\x00ff'::bytea, '']`}},
+			{Type: "interval[]", Literals: []string{"'{1 mon -2 days}'"}},
+			{Type: "timestamptz[]", Literals: []string{`'{-infinity,"0044-03-15 00:00:00 BC"}'`}},
 		},
-		Refused: []string{"oid", "money", "regclass", "pair", "pair[]"},
+		Refused: []string{"oid", "regclass", "nest", "xid"},
 	})
 }
