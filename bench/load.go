@@ -462,7 +462,7 @@ func (w *workload) besideService(ctx context.Context, program string, done chan<
 	if err != nil {
 		return nil, nil, err
 	}
-	c, _, stop, err := serve(ctx, program, dir)
+	c, _, stop, err := serve(ctx, program, dir, "nice", "-n", "10", "ionice", "-c", "3")
 	if err != nil {
 		return nil, nil, err
 	}

@@ -91,7 +91,7 @@ func main() {
 	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, wide-postgres, wide-mariadb, wide-sqlite, plan")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, plan")
 	flag.Parse()
 	wanted := func(name string) bool {
 		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
@@ -122,6 +122,17 @@ func main() {
 			}
 			if err := loads(ctx, engine, n, *loadRounds, *arm, *share, *out, *program); err != nil {
 				log.Fatalf("%s-load: %v", engine, err)
+			}
+		}
+	}
+	for _, engine := range []string{"postgres", "mariadb"} {
+		if wanted(engine + "-partition") {
+			n := 2_000_000
+			if *rows > 0 {
+				n = *rows
+			}
+			if err := drops(ctx, engine, n, *rounds, *out, *program); err != nil {
+				log.Fatalf("%s-partition: %v", engine, err)
 			}
 		}
 	}

@@ -81,9 +81,10 @@ func byService(ctx context.Context, t table, dir string, purge bool, program str
 }
 
 // serve starts the service and returns a client of it, its process, and a function that stops it. PROFILE names a file for
-// a profile of its processor time.
-func serve(ctx context.Context, program, dir string) (*client.Client, int, func(), error) {
-	cmd := exec.CommandContext(ctx, program, "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn", "-profile", os.Getenv("PROFILE"))
+// a profile of its processor time. before is what stands before its command.
+func serve(ctx context.Context, program, dir string, before ...string) (*client.Client, int, func(), error) {
+	before = append(before, program)
+	cmd := exec.CommandContext(ctx, before[0], append(before[1:], "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn", "-profile", os.Getenv("PROFILE"))...)
 	cmd.Stderr = os.Stderr
 	stdout, err := cmd.StdoutPipe()
 	if err == nil {

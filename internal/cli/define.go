@@ -290,7 +290,7 @@ func tableShow(e *env) error {
 	}
 	rows = [][]string{}
 	for _, p := range t.Partitions {
-		rows = append(rows, []string{p.Name, dash(p.From), dash(p.To), count(p.Rows), size(p.Bytes), size(p.IndexBytes), dash(p.Hinders)})
+		rows = append(rows, []string{p.Name, dash(day(p.From)), dash(day(p.To)), count(p.Rows), size(p.Bytes), size(p.IndexBytes), dash(p.Hinders)})
 	}
 	fmt.Fprintln(e.out)
 	return e.show(t, []string{"partition by " + t.Partitions[0].Column, "from", "to", "rows", "data", "indexes", "cannot leave as a whole"}, rows)

@@ -307,6 +307,14 @@ func (e *env) read(file string) ([]byte, error) {
 	return os.ReadFile(file)
 }
 
+// leaves says in words how a partition's rows leave.
+var leaves = map[rule.Way]string{rule.WayWhole: "as a whole", rule.WayRows: "row by row", rule.WayStays: "stays"}
+
+// day leaves the time of day out of a bound where it is midnight.
+func day(bound string) string {
+	return strings.TrimSuffix(strings.TrimSuffix(bound, "+00"), " 00:00:00")
+}
+
 // partitions shows how each partition's rows leave, and whether the table can be emptied at once.
 func (e *env) partitions(p *catalog.Plan) error {
 	d := p.Detail.V
@@ -321,18 +329,12 @@ func (e *env) partitions(p *catalog.Plan) error {
 	fmt.Fprintln(e.out)
 	rows := [][]string{}
 	for _, x := range d.Partitions {
-		why := x.Why
-		switch x.Way {
-		case rule.WayWhole:
-			why = "its part of every index goes with it"
-		case rule.WayRows:
-			why += "; indexes keep the room of its rows until the database cleans them"
-		}
-		rows = append(rows, []string{x.Name, dash(x.From), dash(x.To), number(x.Rows), size(x.Bytes), size(x.IndexBytes), string(x.Way), dash(why)})
+		rows = append(rows, []string{x.Name, dash(day(x.From)), dash(day(x.To)), number(x.Rows), size(x.Bytes), size(x.IndexBytes), leaves[x.Way], dash(x.Why)})
 	}
 	if err := e.show(p, []string{"partition", "from", "to", "rows", "data", "indexes", "leaves", "because"}, rows); err != nil {
 		return err
 	}
+	fmt.Fprintln(e.out, "What leaves as a whole takes its part of every index along; rows that go one by one leave room in the indexes, which the database cleans later.")
 	if x := d.CatchAll; x != nil {
 		fmt.Fprintf(e.out, "partition %s takes what no other does: %s rows, %s of them due\n", x.Name, number(x.Rows), number(x.Due))
 	}

@@ -57,6 +57,9 @@ func (e *env) run1(r *api.RunView) error {
 	if r.Store != "" {
 		archived = fmt.Sprintf("%s in the archive%s", size(r.FileBytes), ratio(r.RawBytes, r.FileBytes))
 	}
+	if parts := partsText(r); parts != "" && e.format == "table" {
+		defer fmt.Fprint(e.out, parts)
+	}
 	passes := ""
 	for _, p := range r.Passes.V {
 		if len(r.Passes.V) > 1 || len(p.Related) > 0 {
@@ -68,9 +71,6 @@ func (e *env) run1(r *api.RunView) error {
 	}
 	if passes != "" && e.format == "table" {
 		defer fmt.Fprint(e.out, passes)
-	}
-	if parts := partsText(r); parts != "" && e.format == "table" {
-		defer fmt.Fprint(e.out, parts)
 	}
 	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "pace", r.Pace, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
 		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "log volume", logged, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
@@ -87,9 +87,9 @@ func partsText(r *api.RunView) (out string) {
 		case catalog.PartLeft:
 			out += fmt.Sprintf("left as a whole, %s rows; ", count(p.Left))
 			if p.Copy > 0 {
-				out += fmt.Sprintf("copied in %s, ", span(float64(p.Copy)/1e6))
+				out += fmt.Sprintf("copied in %s, ", brief(p.Copy))
 			}
-			out += fmt.Sprintf("compared in %s, taken out and dropped in %s", span(float64(p.Compare)/1e6), span(float64(p.Drop)/1e6))
+			out += fmt.Sprintf("compared in %s, taken out and dropped in %s", brief(p.Compare), brief(p.Drop))
 		case catalog.PartRows:
 			out += "its rows go one by one: " + p.Reason
 		default:
@@ -98,6 +98,14 @@ func partsText(r *api.RunView) (out string) {
 		out += "\n"
 	}
 	return out
+}
+
+// brief writes microseconds, short times in milliseconds.
+func brief(micros int64) string {
+	if micros < 10_000_000 {
+		return count(micros/1000) + " ms"
+	}
+	return span(float64(micros) / 1e6)
 }
 
 func ledgerText(l catalog.Ledger) string {

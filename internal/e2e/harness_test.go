@@ -75,10 +75,13 @@ type world struct {
 	dsn    string
 }
 
-// engines runs a test on every engine.
+// engines runs a test on every engine, on all of them at a time: a test waits more than it works.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
-		t.Run(engine, func(t *testing.T) { fn(t, newWorld(t, engine)) })
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			fn(t, newWorld(t, engine))
+		})
 	}
 }
 

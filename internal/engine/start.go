@@ -67,8 +67,12 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 			return nil, &RefusedError{Field: "plan", Message: b.message, Remedy: again}
 		}
 	}
-	if err := e.Agree(ctx, r.Source, p.Table); err != nil {
+	if known, err := e.Catalog.TableLineage(ctx, r.Source, p.Table); err != nil {
 		return nil, err
+	} else if known != nil { // otherwise the run finds out, after it has seen who holds the table
+		if err := e.Agree(ctx, r.Source, p.Table); err != nil {
+			return nil, err
+		}
 	}
 	if err := src.PrepareJournal(ctx); err != nil {
 		return nil, err

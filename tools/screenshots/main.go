@@ -63,6 +63,9 @@ func main() {
 		{"restores", "#/restores", "main section"},
 		{"request-restore", "#/restores/request", "form"},
 	}
+	if strings.HasPrefix(*only, "partition") { // which the demo has on PostgreSQL and MariaDB alone
+		shots = []struct{ name, page, wait string }{{"partitions", "#/tables/harbour/engine_reading", "main #ahead"}, {"partition-plan", "#/rules/engine-readings", "main table"}, {"partition-run", first("#/runs", "main tbody a[href^='#/runs/']"), "main table"}}
+	}
 	for _, s := range shots {
 		if !strings.Contains(s.name, *only) {
 			continue

@@ -54,3 +54,8 @@ export function short(id: string): string {
 export function age(text: string): string {
   return text.replace("T", " ").replace("Z", "") || "–";
 }
+
+/** day shows a bound of a partition, without the time of day where that is midnight. */
+export function day(bound: string | undefined): string {
+  return age((bound ?? "").replace(/\+00$/, "").replace(/[ T]00:00:00Z?$/, ""));
+}

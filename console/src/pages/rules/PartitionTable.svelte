@@ -2,14 +2,13 @@
   // How each partition's rows would leave: as a picture of their sizes, and as a list with the reasons.
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import type { Schemas } from "../../api/client";
-  import { age, count, plural, size } from "../../lib/format";
+  import { count, day, plural, size } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   let { detail }: { detail: Schemas["PlanDetail"] } = $props();
   const ways = { whole: { text: "as a whole", color: "bg-primary-500" }, rows: { text: "row by row", color: "bg-amber-400" }, stays: { text: "stays", color: "bg-gray-300 dark:bg-gray-600" } };
   type Part = Schemas["PlanPartition"];
   const way = (p: Part) => ways[p.way as keyof typeof ways];
-  const why = (p: Part) => (p.way === "whole" ? "its part of every index goes with it" : p.way === "rows" ? `${p.why}; indexes keep the room of its rows until the database cleans them` : "");
   let total = $derived(Math.max(1, detail.partitions.reduce((n, p) => n + Math.max(p.bytes, 1), 0)));
   let used = $derived((["whole", "rows", "stays"] as const).map((w) => ({ ...ways[w], items: detail.partitions.filter((p) => p.way === w) })).filter((x) => x.items.length));
 </script>
@@ -27,11 +26,12 @@
   <Listing label="Partitions" heads={["Partition", "From", "To", "#Rows", "#Data", "#Indexes", "Leaves", "Because"]} items={detail.partitions}>
     {#snippet row(p: Part)}
       <TableBodyRow>
-        <TableBodyCell class="font-medium">{p.name}</TableBodyCell><TableBodyCell>{age(p.from ?? "")}</TableBodyCell><TableBodyCell>{age(p.to ?? "")}</TableBodyCell>
+        <TableBodyCell class="font-medium">{p.name}</TableBodyCell><TableBodyCell>{day(p.from)}</TableBodyCell><TableBodyCell>{day(p.to)}</TableBodyCell>
         <TableBodyCell class="text-right">{count(p.rows)}</TableBodyCell><TableBodyCell class="text-right">{size(p.bytes)}</TableBodyCell><TableBodyCell class="text-right">{size(p.index_bytes)}</TableBodyCell>
-        <TableBodyCell>{way(p).text}</TableBodyCell><TableBodyCell class="whitespace-normal">{why(p)}</TableBodyCell>
+        <TableBodyCell>{way(p).text}</TableBodyCell><TableBodyCell class="whitespace-normal">{p.why ?? ""}</TableBodyCell>
       </TableBodyRow>
     {/snippet}
     {#snippet empty()}<Blank title="No partitions" />{/snippet}
   </Listing>
+  <p class="py-2 text-xs text-gray-600 dark:text-gray-400">What leaves as a whole takes its part of every index along; rows that go one by one leave room in the indexes, which the database cleans later.</p>
 </details>

@@ -2,7 +2,7 @@
   // What became of the partitions that were to leave as a whole.
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import type { Schemas } from "../../api/client";
-  import { age, count, span } from "../../lib/format";
+  import { count, day, span } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   let { items }: { items: Schemas["Part"][] } = $props();
@@ -13,7 +13,7 @@
 <Listing label="Partitions of the run" heads={["Partition", "From", "To", "State", "#Rows that left", "#Copied in", "#Compared in", "#Taken out and dropped in"]} {items}>
   {#snippet row(p: Schemas["Part"])}
     <TableBodyRow>
-      <TableBodyCell class="font-medium">{p.name || "the whole table"}</TableBodyCell><TableBodyCell>{age(p.from ?? "")}</TableBodyCell><TableBodyCell>{age(p.to ?? "")}</TableBodyCell>
+      <TableBodyCell class="font-medium">{p.name || "the whole table"}</TableBodyCell><TableBodyCell>{day(p.from)}</TableBodyCell><TableBodyCell>{day(p.to)}</TableBodyCell>
       <TableBodyCell class="whitespace-normal">{states[p.state] ?? p.state}{p.reason ? `: ${p.reason}` : ""}</TableBodyCell><TableBodyCell class="text-right">{p.state === "left" ? count(p.left) : ""}</TableBodyCell>
       {#each [p.copy_micros, p.compare_micros, p.drop_micros] as n, i (i)}<TableBodyCell class="text-right">{took(n)}</TableBodyCell>{/each}
     </TableBodyRow>

@@ -2,7 +2,7 @@
   // A table's partitions, and how the next ones are made in advance.
   import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
-  import { age, count, plural, size } from "../../lib/format";
+  import { count, day, plural, size } from "../../lib/format";
   import { problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -31,7 +31,7 @@
 <Listing label="Partitions" heads={["Partition", "From", "To", "#Rows", "#Data", "#Indexes", "Cannot leave as a whole"]} {items}>
   {#snippet row(p: Schemas["Partition"])}
     <TableBodyRow>
-      <TableBodyCell class="font-medium">{p.name}{#if p.name === catchAll}<span class="ms-2 text-xs text-gray-500 dark:text-gray-400">takes what no other does</span>{/if}</TableBodyCell><TableBodyCell>{age(p.from ?? "")}</TableBodyCell><TableBodyCell>{age(p.to ?? "")}</TableBodyCell>
+      <TableBodyCell class="font-medium">{p.name}{#if p.name === catchAll}<span class="ms-2 text-xs text-gray-500 dark:text-gray-400">takes what no other does</span>{/if}</TableBodyCell><TableBodyCell>{day(p.from)}</TableBodyCell><TableBodyCell>{day(p.to)}</TableBodyCell>
       <TableBodyCell class="text-right">{count(p.rows)}</TableBodyCell><TableBodyCell class="text-right">{size(p.bytes)}</TableBodyCell><TableBodyCell class="text-right">{size(p.index_bytes)}</TableBodyCell><TableBodyCell class="whitespace-normal">{p.hinders ?? ""}</TableBodyCell>
     </TableBodyRow>
   {/snippet}
