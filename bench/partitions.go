@@ -71,7 +71,7 @@ func divided(t table, rows int) error {
 		}
 		return x.Exec("round", fmt.Sprintf(`CREATE TABLE reading (id bigint NOT NULL, scanned_at timestamptz NOT NULL, vessel text, celsius numeric(5,2), note text, PRIMARY KEY (id, scanned_at)) PARTITION BY RANGE (scanned_at);
 			CREATE TABLE reading_old PARTITION OF reading FOR VALUES FROM ('2025-01-01+00') TO ('2025-02-01+00'); CREATE TABLE reading_new PARTITION OF reading FOR VALUES FROM ('2025-02-01+00') TO ('2027-01-01+00'); CREATE INDEX ON reading (scanned_at);
-			INSERT INTO reading SELECT g, timestamptz '2025-01-01+00' + (g::float8 / %[1]d) * interval '30 days', 'Heron', 20.5, md5(g::text) FROM generate_series(1, %[1]d) g; INSERT INTO reading VALUES (0, '2026-01-01', 'Heron', 1, ''); VACUUM ANALYZE reading; CHECKPOINT`, rows))
+			INSERT INTO reading SELECT g, timestamptz '2025-01-01+00' + (g::float8 / %[1]d) * interval '30 days', 'Heron', 20.5, md5(g::text) FROM generate_series(1, %[1]d) g; INSERT INTO reading VALUES (0, '2026-01-01', 'Heron', 1, ''); ANALYZE reading`, rows))
 	case *maria:
 		if err := dbtest.ExecMariaDB(x.URL("mysql"), "DROP DATABASE IF EXISTS bench; CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
 			return err

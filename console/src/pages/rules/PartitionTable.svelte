@@ -18,7 +18,7 @@
     {#each detail.partitions as p (p.name)}<div class="{way(p).color} min-w-1" style:width="{(100 * Math.max(p.bytes, 1)) / total}%" title="{p.name}: {count(p.rows)} rows, {way(p).text}"></div>{/each}
   </div>
   <div class="mt-1 flex flex-wrap gap-4 text-xs text-gray-600 dark:text-gray-400">
-    {#each used as x (x.text)}<span><span class="me-1 inline-block size-2.5 rounded-sm {x.color}"></span>{plural(x.items.length, "partition")} {x.text}</span>{/each}
+    {#each used as x (x.text)}<span><span class="me-1 inline-block size-2.5 rounded-sm {x.color}"></span>{plural(x.items.length, "partition")} {x.items.length === 1 ? x.text : x.text.replace("stays", "stay")}</span>{/each}
     {#if detail.catch_all}<span>{detail.catch_all.name} takes what no other does: {count(detail.catch_all.rows)} rows, {count(detail.catch_all.due)} of them due</span>{/if}
   </div>
 </div>
