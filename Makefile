@@ -3,7 +3,7 @@ GO ?= go
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 BIN := build/ambercellar
 
-.PHONY: build demo test soak bench console check screenshots clean
+.PHONY: build demo test soak matrix bench console check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
 $(BIN): console # always: the Go tool knows best what is stale
@@ -33,6 +33,10 @@ test: build ## all tests, on private servers and in headless Chromium
 soak: ## many rules on many tables with writers, for ten minutes under the race detector; every row is accounted for
 	@./tools/need.sh postgresql mariadb-server gcc
 	AMBERCELLAR_SOAK=10m $(GO) test -race -v -run TestSoak -timeout 30m ./internal/e2e
+
+matrix: ## the crash matrix at all of its points: a process is killed at each, and every row is counted; half an hour
+	@./tools/need.sh postgresql mariadb-server gcc
+	AMBERCELLAR_MATRIX=full $(GO) test -v -run TestCrashMatrix -timeout 90m ./internal/engine
 
 bench: build ## archive and delete beside what a person does by hand; prints a table, writes JSON
 	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 zstd

@@ -78,13 +78,10 @@ func (p *planning) empties(context.Context) error {
 	}
 	c, x := p.plan.Counts.V, &catalog.PlanEmptying{Effects: []string{}}
 	d.Emptying = x
-	engine := ""
-	if cfg, err := p.Catalog.Source(context.Background(), p.rule.Source); err == nil {
-		engine = cfg.Engine
-	}
+	traits := p.source.Reads()
 	switch {
-	case engine == "sqlite":
-		x.Why = "SQLite has no statement that empties a table at once"
+	case traits.CannotEmpty != "":
+		x.Why = traits.CannotEmpty
 	case len(d.Clauses) != 1 || d.Clauses[0].Then != rule.ThenPurge:
 		x.Why = "only a rule with one clause, which purges, lets all rows go without looking at each"
 	case d.Narrow.Where+d.Narrow.Keys != "" || d.Narrow.Limit > 0 || d.Narrow.Before != nil:
@@ -107,11 +104,7 @@ func (p *planning) empties(context.Context) error {
 	if len(p.table.Triggers) > 0 {
 		x.Effects = append(x.Effects, "it passes by the triggers that fire on delete: "+strings.Join(p.table.Triggers, ", "))
 	}
-	if engine == "mariadb" {
-		x.Effects = append(x.Effects, "it sets the table's automatic key back to 1, and replicas and change feeds see one statement, no deleted rows")
-	} else {
-		x.Effects = append(x.Effects, "sequences go on where they are; subscribers are told of it only where their publication sends truncations, and a reader with an older snapshot sees the table empty")
-	}
+	x.Effects = append(x.Effects, traits.EmptyingDoes)
 	return nil
 }
 

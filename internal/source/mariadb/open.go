@@ -191,7 +191,9 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 const gentleRows = 200
 
 // Reads says that readers disturb no writer; there are no row versions to be had.
-func (s *Source) Reads() source.ReadTraits { return source.ReadTraits{SmallBatches: gentleRows} }
+func (s *Source) Reads() source.ReadTraits {
+	return source.ReadTraits{SmallBatches: gentleRows, EmptyingDoes: "it sets the table's automatic key back to 1, and replicas and change feeds see one statement, no deleted rows"}
+}
 
 // Close closes all connections.
 func (s *Source) Close() error { return s.db.Close() }

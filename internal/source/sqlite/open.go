@@ -69,7 +69,7 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 const cacheKiB, checkpointPages = 48 << 10, 4000
 
 func connector(path, lock string) driver.Connector {
-	q := url.Values{"mode": {"rw"}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busyMillis), "foreign_keys(1)", "recursive_triggers(0)", fmt.Sprintf("soft_heap_limit(%d)", heapBytes)}}
+	q := url.Values{"mode": {"rw"}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busyMillis), "foreign_keys(1)", "recursive_triggers(0)"}}
 	if lock != "" { // deleting touches index pages all over the file: it keeps more of them, and copies them back less often
 		q.Set("_txlock", lock)
 		q["_pragma"] = append(q["_pragma"], fmt.Sprintf("cache_size(-%d)", cacheKiB), fmt.Sprintf("wal_autocheckpoint(%d)", checkpointPages))
@@ -84,10 +84,9 @@ func (d dsn) Connect(context.Context) (driver.Conn, error) { return d.Driver().O
 func (d dsn) Driver() driver.Driver                        { return &sqlite3.Driver{} }
 
 // Reads says that readers keep writers waiting unless the database is in WAL mode. SQLite has no row versions.
-// heapBytes is how much SQLite may hold in this process before it gives pages of its caches back.
-const heapBytes = 64 << 20
-
-func (s *Source) Reads() source.ReadTraits { return source.ReadTraits{BlocksWriters: s.blocks} }
+func (s *Source) Reads() source.ReadTraits {
+	return source.ReadTraits{BlocksWriters: s.blocks, CannotEmpty: cannotEmpty}
+}
 
 // Close closes all connections.
 func (s *Source) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }

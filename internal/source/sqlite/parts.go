@@ -9,6 +9,8 @@ import (
 	"ambercellar/internal/source"
 )
 
+const cannotEmpty = "SQLite has no statement that empties a table at once"
+
 var errNoParts = fmt.Errorf("%w: SQLite has no partitions", source.ErrWhole)
 
 // Part is never asked for: no table here has partitions.
@@ -29,5 +31,5 @@ func (s *Source) Ahead(context.Context, *shape.Table, [][2]time.Time, bool) ([]s
 
 // Empty is left to batches: the file's only writer would keep everybody out for as long anyway.
 func (s *Source) Empty(context.Context, source.Lease, *shape.Table, int, []int) (*source.JournalRow, error) {
-	return nil, fmt.Errorf("%w: SQLite has no statement that empties a table at once", source.ErrWhole)
+	return nil, fmt.Errorf("%w: %s", source.ErrWhole, cannotEmpty)
 }

@@ -46,7 +46,7 @@
         animation: false, maintainAspectRatio: false, interaction: { mode: "index", intersect: false },
         datasets: { bar: { categoryPercentage: 1, barPercentage: 0.9 } },
         plugins: { legend: { align: "start", labels: { color: ink, boxWidth: 10, font: { size: 11 } } } },
-        scales: { x: { stacked: true, ticks: { color: ink, maxTicksLimit: 8, maxRotation: 0 }, grid: { display: false } }, y: { stacked: true, beginAtZero: true, ticks: { color: ink, maxTicksLimit: 4 }, grid: { color: grid } } },
+        scales: { x: { stacked: true, ticks: { color: ink, maxTicksLimit: 8, maxRotation: 0 }, grid: { display: false } }, y: { stacked: true, beginAtZero: true, grace: "20%", ticks: { color: ink, maxTicksLimit: 4 }, grid: { color: grid } } },
       },
       plugins: [lines],
     });
