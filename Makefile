@@ -22,13 +22,16 @@ console/dist/index.html: $(CONSOLE_SOURCES)
 	@echo "== installing the console's packages (npm) and building it"
 	cd console && npm install --no-save --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent check && npm run --silent build
 
+# Tests sync a lot, to databases, catalogs and stores that nobody keeps: where there is room, those lie in memory.
+TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" -ge 6000 ] 2>/dev/null && echo /dev/shm || echo $${TMPDIR:-/tmp})
+
 test: build ## all tests, on private servers and in headless Chromium
 	@./tools/need.sh postgresql mariadb-server chromium
 	@echo "== vetting"
 	$(GO) vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
-	@echo "== testing"
-	$(GO) test -timeout 12m ./...
+	@echo "== testing, with temporary files in $(TEST_TMP)"
+	TMPDIR=$(TEST_TMP) $(GO) test -timeout 12m -parallel 3 ./...
 
 soak: ## many rules on many tables with writers, for ten minutes under the race detector; every row is accounted for
 	@./tools/need.sh postgresql mariadb-server gcc

@@ -407,7 +407,7 @@ func (r *runner) setOf(ctx context.Context, p *pass, name string) (set value.Set
 		return set, err
 	}
 	sel.Table = r.partTable(name, true)
-	req := source.SliceRequest{Selection: sel, Columns: p.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
+	req := source.SliceRequest{Selection: sel, Columns: p.columns, AnyOrder: true, MaxRows: sliceRows, MaxBytes: sliceBytes}
 	var hasher value.Hasher
 	for {
 		var slice *source.Slice

@@ -268,6 +268,7 @@ type SliceRequest struct {
 	After    []value.Value // Next of the slice before; nil: from the oldest
 	Columns  []int         // positions of the columns to read; age and key are read besides
 	Include  []filter.Ref  // joined columns that are read behind them
+	AnyOrder bool          // whatever order is cheapest will do
 	MaxRows  int
 	MaxBytes int64 // of the rows as read; a slice ends with the first row that reaches it
 }

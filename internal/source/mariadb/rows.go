@@ -34,7 +34,7 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		position = append(position, d.prefix+quote(k))
 	}
 	list, first := strings.Join(position, ", "), 0
-	if req.Empties() {
+	if req.Empties() || req.AnyOrder { // the key is the order in which rows lie
 		first = 1
 	}
 	where, err := s.selected(ctx, req.Selection, d)
