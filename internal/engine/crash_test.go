@@ -311,7 +311,7 @@ func TestCrashMatrix(t *testing.T) {
 				points := s.kill(t, engine, 0)
 				stride := 1
 				if !full {
-					stride = max(points/3, 1)
+					stride = max(points, 1)
 				}
 				done := 0
 				for at := 1 + rand.IntN(stride); at <= points; at += stride {
