@@ -154,7 +154,10 @@ type Part struct {
 }
 
 // PartPurge is the number of the journal row of what one clause purges with a partition.
-type PartPurge struct{ Clause, Number int }
+type PartPurge struct {
+	Clause int `json:"clause"`
+	Number int `json:"number"`
+}
 
 // PassRelated is what a pass did in a related table.
 type PassRelated struct {

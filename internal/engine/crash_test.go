@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -109,6 +108,11 @@ func (f *fatal) Return(ctx context.Context, l source.Lease, t *shape.Table, part
 
 func (f *fatal) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int, columns []int) (r *source.JournalRow, err error) {
 	err = f.k.around("table emptied", func() error { r, err = f.Source.Empty(ctx, l, t, segment, columns); return err })
+	return r, err
+}
+
+func (f *fatal) Emptied(ctx context.Context, l source.Lease, t *shape.Table, segment int) (r *source.JournalRow, err error) {
+	err = f.k.around("emptying found out", func() error { r, err = f.Source.Emptied(ctx, l, t, segment); return err })
 	return r, err
 }
 
@@ -216,7 +220,12 @@ var scenes = []scene{
 	{name: "purged partitions", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) }, rule: fmt.Sprintf(matrixRule, "reading", "before: 2026-03-01", "purge"), tables: []string{"reading"}, purges: true, gone: 60},
 	{name: "a partition that goes back", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) }, rule: fmt.Sprintf(matrixRule, "reading", "before: 2026-03-01", "archive") + cellar, tables: []string{"reading"}, gone: 59,
 		meddle: "DELETE FROM reading WHERE id = 101"},
-	{name: "empty", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) { h.queue(t, 50) }, rule: strings.Replace(emptyRule, "rule: queue", "rule: matrix", 1), tables: []string{"waiting"}, purges: true, gone: 50, empty: true},
+	{name: "empty", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) {
+		h.queue(t, 50)
+		if h.engine == "mariadb" { // a table made just now cannot be told from one emptied just now
+			h.exec(t, "DO SLEEP(3.1)")
+		}
+	}, rule: strings.Replace(emptyRule, "rule: queue", "rule: matrix", 1), tables: []string{"waiting"}, purges: true, gone: 50, empty: true},
 	{name: "restore", engines: "sqlite postgres mariadb", prepare: scans, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar, tables: []string{"scan"}, restore: true},
 }
 
@@ -358,6 +367,9 @@ func (s *scene) kill(t *testing.T, engine string, at int) (points int) {
 			t.Fatalf("killed at point %d, %s: %v", at, where, err)
 		}
 	}
+	if r, err := again.Catalog.Run(t.Context(), run); s.empty && at == 0 && (err != nil || partStates(r) != " left 50") {
+		t.Errorf("not emptied at once: %s, %v", partStates(r), err)
+	}
 	s.account(t, again, h, run, before, fmt.Sprintf("killed at point %d, %s", at, where))
 	if s.restore && h.words(t, h.allScans()) != content {
 		t.Errorf("killed at point %d, %s: what was restored is not what there was", at, where)
@@ -409,10 +421,9 @@ func (s *scene) rows(t *testing.T, b *bench) map[string]value.Set {
 // is half done.
 func (s *scene) account(t *testing.T, b *bench, h *harbour, run string, before map[string]value.Set, where string) {
 	t.Helper()
-	_, _, line, _ := runtime.Caller(1)
 	fail := func(format string, args ...any) {
 		t.Helper()
-		t.Errorf("line %d: %s: %s", line, where, fmt.Sprintf(format, args...))
+		t.Errorf("%s: %s", where, fmt.Sprintf(format, args...))
 	}
 	r, err := b.Catalog.Run(t.Context(), run)
 	if err != nil {

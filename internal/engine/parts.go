@@ -12,6 +12,7 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
@@ -34,18 +35,16 @@ func (r *runner) moveParts(ctx context.Context, number int) (int, error) {
 			if err := r.giveWay(ctx); err != nil {
 				return number, err
 			}
-			next, err := r.movePart(ctx, number, part)
-			number = max(number, next)
+			err := r.retry(ctx, func() (err error) { // each step finds out where the one before came to
+				number, err = r.movePart(ctx, number, part)
+				return err
+			}, func(err error) { r.run.Reason = "waiting: " + err.Error() })
 			var differs *errDiffers
 			switch {
 			case errors.As(err, &differs):
 				err = r.handBack(ctx, part, differs.why)
 			case errors.Is(err, source.ErrWhole):
 				err = r.handBack(ctx, part, err.Error())
-			}
-			if errors.Is(err, source.ErrBusy) && ctx.Err() == nil {
-				r.run.Reason = "waiting: " + err.Error()
-				err = rest(ctx, time.Second)
 			}
 			if err == nil {
 				err = r.show(ctx, true)
@@ -60,6 +59,9 @@ func (r *runner) moveParts(ctx context.Context, number int) (int, error) {
 
 // movePart brings a partition a step further.
 func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (int, error) {
+	if err := r.sameHistory(ctx); err != nil {
+		return number, err
+	}
 	out, settled, err := r.settlePart(ctx, part)
 	if number = max(number, r.run.Slices+1); err != nil || settled { // of what an earlier execution journalled, too
 		return number, err
@@ -161,6 +163,25 @@ func (r *runner) segmentsOf(ctx context.Context, part *catalog.Part) ([]catalog.
 	return slices.DeleteFunc(all, func(s catalog.Segment) bool { return s.Part != part.Name || s.State != catalog.SegmentOpen }), err
 }
 
+// eachOpen hands on the open segments of a partition, each with its pass and the journal of its rows.
+func (r *runner) eachOpen(ctx context.Context, part *catalog.Part, fn func(*catalog.Segment, *pass, []source.JournalRow) error) error {
+	segments, err := r.segmentsOf(ctx, part)
+	for i := range segments {
+		if err != nil {
+			return err
+		}
+		var p *pass
+		var journal []source.JournalRow
+		if p, err = r.passOf(segments[i].Clause, segments[i].Table); err == nil {
+			journal, err = r.source.Journal(ctx, r.run.ID, segments[i].Number)
+		}
+		if err == nil {
+			err = fn(&segments[i], p, journal)
+		}
+	}
+	return err
+}
+
 // leavesWhole says whether an open segment waits for its partition.
 func (r *runner) leavesWhole(s *catalog.Segment) bool {
 	return s.Part != "" && s.State == catalog.SegmentOpen && slices.ContainsFunc(r.run.Parts.V, func(p catalog.Part) bool { return p.Name == s.Part && p.State != catalog.PartRows })
@@ -233,43 +254,11 @@ func (r *runner) copyPart(ctx context.Context, p *pass, part *catalog.Part, numb
 			break
 		}
 	}
-	one := *p
-	one.part, one.sel.Table = part.Name, r.partTable(part.Name, false)
+	one := *p // it copies alone: the partition takes the rows along
+	one.part, one.sel.Table, one.then = part.Name, r.partTable(part.Name, false), rule.ThenCopy
 	r.pass = &one
 	defer func() { r.pass = r.passes[r.run.Pass] }()
-	ctx, cancel := context.WithCancel(ctx)
-	var next <-chan fetched
-	defer func() { // nothing of a run goes on behind its back
-		cancel()
-		if next != nil {
-			<-next
-		}
-	}()
-	next = r.fetch(ctx, number, after)
-	for next != nil {
-		got := <-next
-		next = nil
-		if got.err != nil || got.work == nil {
-			return number, got.err
-		}
-		w := got.work
-		number = w.number + 1
-		if w.slice.More {
-			next = r.fetch(ctx, number, w.slice.Next)
-		}
-		if err := <-r.prove(ctx, w); err != nil {
-			return number, err
-		}
-		r.copied(w)
-		r.run.WindowRows += int64(len(w.digests))
-		if err := r.giveWay(ctx); err != nil {
-			return number, err
-		}
-		if err := r.show(ctx, true); err != nil {
-			return number, err
-		}
-	}
-	return number, nil
+	return r.movePass(ctx, number, after)
 }
 
 // Taking a partition out is tried so often while others are at the table; a detach that has begun is waited for without end,
@@ -471,21 +460,9 @@ func (r *runner) dropAgain(ctx context.Context, part *catalog.Part) error {
 
 // closePart closes the books of a partition that was dropped, from the journal.
 func (r *runner) closePart(ctx context.Context, part *catalog.Part) error {
-	segments, err := r.segmentsOf(ctx, part)
-	if err != nil {
-		return err
-	}
-	for i := range segments {
-		s := &segments[i]
-		p, err := r.passOf(s.Clause, s.Table)
-		if err != nil {
-			return err
-		}
+	var numbered []int
+	err := r.eachOpen(ctx, part, func(s *catalog.Segment, p *pass, journal []source.JournalRow) error {
 		m, set, err := r.asRead(ctx, p, s)
-		if err != nil {
-			return err
-		}
-		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
 		if err != nil {
 			return err
 		}
@@ -498,6 +475,11 @@ func (r *runner) closePart(ctx context.Context, part *catalog.Part) error {
 		}
 		r.addUp(p, numbers(books))
 		r.run.Slices = max(r.run.Slices, s.Number)
+		numbered = append(numbered, s.Number)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	for _, x := range part.Purges {
 		if x.Number <= r.run.Slices {
@@ -515,18 +497,14 @@ func (r *runner) closePart(ctx context.Context, part *catalog.Part) error {
 	}
 	for _, x := range part.Purges {
 		r.run.Slices = max(r.run.Slices, x.Number)
+		numbered = append(numbered, x.Number)
 	}
 	part.State, r.run.Reason = catalog.PartLeft, ""
 	if err := r.show(ctx, true); err != nil {
 		return err
 	}
-	for _, s := range segments {
-		if err := r.source.PruneJournal(ctx, r.run.ID, s.Number); err != nil {
-			return err
-		}
-	}
-	for _, x := range part.Purges {
-		if err := r.source.PruneJournal(ctx, r.run.ID, x.Number); err != nil {
+	for _, n := range numbered {
+		if err := r.source.PruneJournal(ctx, r.run.ID, n); err != nil {
 			return err
 		}
 	}
@@ -561,40 +539,24 @@ func (r *runner) handBack(ctx context.Context, part *catalog.Part, why string) e
 	if err := r.show(ctx, true); err != nil {
 		return err
 	}
-	segments, err := r.segmentsOf(ctx, part)
-	if err != nil {
+	return r.eachOpen(ctx, part, func(s *catalog.Segment, p *pass, journal []source.JournalRow) error {
+		w, err := r.reopen(ctx, s, p, nil)
+		if err != nil {
+			return err
+		}
+		r.run.Copied = max(r.run.Copied-s.Rows, r.run.Closed.V.Copied) // they count again, batch by batch
+		_, err = r.finish(ctx, w, journal)
 		return err
-	}
-	for i := range segments {
-		s := &segments[i]
-		p, err := r.passOf(s.Clause, s.Table)
-		if err != nil {
-			return err
-		}
-		w, err := r.reopen(ctx, s, p, segments)
-		if err != nil {
-			return err
-		}
-		r.run.Copied -= s.Rows // they count again, batch by batch
-		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
-		if err != nil {
-			return err
-		}
-		if w.blind {
-			undone, _ := remaining(w, journal)
-			err = r.closeSlice(ctx, w, undone)
-		} else {
-			err = r.deleteSlice(ctx, w, journal)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	})
 }
 
 // returnParts puts back what a cancelled run has taken out and not dropped.
 func (r *runner) returnParts(ctx context.Context) error {
+	if r.run.Emptying {
+		if _, err := r.emptied(ctx, r.run.Slices+1); err != nil {
+			return err
+		}
+	}
 	for i := range r.run.Parts.V {
 		part := &r.run.Parts.V[i]
 		if part.State == catalog.PartLeft || part.State == catalog.PartRows {
@@ -623,9 +585,14 @@ func (r *runner) othersParts(ctx context.Context) error {
 		return err
 	}
 	for _, d := range list {
-		if d.Run != r.run.ID {
-			return &RefusedError{Message: fmt.Sprintf("run %s has taken partition %s out of table %s and has neither dropped it nor put it back", d.Run, d.Partition, r.run.Table), Remedy: "resume or cancel that run; it settles this first"}
+		if d.Run == r.run.ID {
+			continue
 		}
+		what := fmt.Sprintf("run %s has taken partition %s out of table %s and has neither dropped it nor put it back", d.Run, d.Partition, r.run.Table)
+		if d.Partition == "" {
+			what = fmt.Sprintf("run %s has begun to empty table %s and has not said whether it did", d.Run, r.run.Table)
+		}
+		return &RefusedError{Message: what, Remedy: "resume or cancel that run; it settles this first"}
 	}
 	return nil
 }
@@ -635,18 +602,37 @@ func (r *runner) emptyTable(ctx context.Context, number int) (int, error) {
 	if !r.run.Emptying {
 		return number, nil
 	}
-	list, err := r.source.Departures(ctx, r.table.Name)
+	done, err := r.emptied(ctx, number)
+	if err == nil && !done && r.run.Slices == 0 {
+		err = r.emptyNow(ctx, number)
+	}
 	if err != nil {
 		return number, err
 	}
-	if len(list) > 0 || r.run.Slices == 0 {
-		if err := r.emptyNow(ctx, number); err != nil {
-			return number, err
-		}
-		number++
-	}
 	r.run.Emptying = false
-	return number, r.show(ctx, true)
+	return number + 1, r.show(ctx, true)
+}
+
+// emptied books an emptying that was cut off, if it happened.
+func (r *runner) emptied(ctx context.Context, number int) (done bool, err error) {
+	var row *source.JournalRow
+	err = r.retry(ctx, func() (err error) {
+		row, err = r.source.Emptied(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number)
+		return err
+	})
+	if err != nil || row == nil {
+		return false, err
+	}
+	r.bookEmptied(row, 0)
+	return true, nil
+}
+
+// bookEmptied takes a table that was emptied into the books.
+func (r *runner) bookEmptied(row *source.JournalRow, took time.Duration) {
+	r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartLeft, Left: int64(row.Deleted), Drop: took.Microseconds()})
+	r.note(row, took, 0, nil)
+	r.addUp(r.pass, tally([]source.JournalRow{*row}))
+	r.run.Slices = max(r.run.Slices, row.Segment)
 }
 
 // emptyNow adds what came of it to the run's parts, as one without a name.
@@ -672,10 +658,7 @@ func (r *runner) emptyNow(ctx context.Context, number int) error {
 	if err != nil {
 		return err
 	}
-	r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartLeft, Left: int64(row.Deleted), Drop: r.Now().Sub(begun).Microseconds()})
+	r.bookEmptied(row, r.Now().Sub(begun))
 	r.measureLog(ctx)
-	r.note(row, 0, 0, nil)
-	r.addUp(r.pass, tally([]source.JournalRow{*row}))
-	r.run.Slices = max(r.run.Slices, row.Segment)
 	return nil
 }

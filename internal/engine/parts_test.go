@@ -14,7 +14,7 @@ import (
 // meddled calls out before a partition is taken out, and when it is locked.
 type meddled struct {
 	source.Source
-	detach, seize func()
+	detach, seize, seized func()
 }
 
 func (m *meddled) Detach(ctx context.Context, l source.Lease, t *shape.Table, partition string) error {
@@ -30,7 +30,12 @@ func (m *meddled) Seize(ctx context.Context, l source.Lease, t *shape.Table, par
 		m.seize()
 		m.seize = nil
 	}
-	return m.Source.Seize(ctx, l, t, partition)
+	z, err := m.Source.Seize(ctx, l, t, partition)
+	if m.seized != nil && err == nil {
+		m.seized()
+		m.seized = nil
+	}
+	return z, err
 }
 
 func divided(t *testing.T, fn func(t *testing.T, h *harbour)) {
@@ -115,10 +120,11 @@ func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
 		want   string // of the first partition
 		ledger string // copied, deleted, changed
 	}{
-		"changed":  {"UPDATE reading SET deck = 'wet' WHERE id = 101", "detach", "rows 0 (some of its rows were changed after they were copied)", "1001 1000 1"},
-		"inserted": {"INSERT INTO reading (id, at, deck) VALUES (7, '2026-01-05 00:00:00', 'late')", "detach", "rows 0 (250 of its rows were copied, and 251 are there now)", "1001 1001 0"},
-		"deleted":  {"DELETE FROM reading WHERE id = 101", "detach", "rows 0 (250 of its rows were copied, and 249 are there now)", "1000 999 0"},
-		"held":     {"hold", "seize", "rows 0 (250 of its rows were copied, and 249 are there now)", "1000 999 0"},
+		"changed":                {"UPDATE reading SET deck = 'wet' WHERE id = 101", "detach", "rows 0 (some of its rows were changed after they were copied)", "1001 1000 1"},
+		"inserted":               {"INSERT INTO reading (id, at, deck) VALUES (7, '2026-01-05 00:00:00', 'late')", "detach", "rows 0 (250 of its rows were copied, and 251 are there now)", "1001 1001 0"},
+		"deleted":                {"DELETE FROM reading WHERE id = 101", "detach", "rows 0 (250 of its rows were copied, and 249 are there now)", "1000 999 0"},
+		"held":                   {"hold", "seize", "rows 0 (250 of its rows were copied, and 249 are there now)", "1000 999 0"},
+		"held when it is locked": {"hold", "seized", "rows 0 (250 of its rows were copied, and 249 are there now)", "1000 999 0"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			divided(t, func(t *testing.T, h *harbour) {
@@ -133,10 +139,13 @@ func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
 						t.Error(err)
 					}
 				}
-				if c.when == "detach" {
+				switch c.when {
+				case "detach":
 					m.detach = change
-				} else {
+				case "seize":
 					m.seize = change
+				default:
+					m.seized = change
 				}
 				if err := b.Run(t.Context(), r); err != nil {
 					t.Fatal(err)
@@ -150,7 +159,7 @@ func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
 				if got := h.parts(t); got != "2026_01 2026_05" {
 					t.Errorf("partitions: %s", got)
 				}
-				if n := h.count(t, "SELECT count(*) FROM reading WHERE at < '2026-05-01'"); (name == "held") != (n == 1) {
+				if n := h.count(t, "SELECT count(*) FROM reading WHERE at < '2026-05-01'"); (c.change == "hold") != (n == 1) {
 					t.Errorf("%d old rows are live", n)
 				}
 				if h.engine == "postgres" && h.words(t, "SELECT string_agg(conname, ' ' ORDER BY conname) FROM pg_constraint WHERE conrelid = 'reading_2026_01'::regclass AND contype = 'c'") != "reading_celsius_check" {

@@ -337,7 +337,7 @@ func (e *Engine) liveAgain(ctx context.Context, src source.Source, s *catalog.Se
 }
 
 // Settle makes source, stores and catalog agree about a table again, in the way that Reconcile says. The reason is kept.
-func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason string) (*Reconciliation, error) {
+func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason string) (out *Reconciliation, err error) {
 	if strings.TrimSpace(reason) == "" {
 		return nil, &RefusedError{Field: "reason", Message: "settling needs a reason, which is kept", Remedy: "say what happened to the database or the catalog"}
 	}
@@ -357,6 +357,13 @@ func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason st
 	if err := src.PrepareJournal(ctx); err != nil {
 		return nil, err
 	}
+	lease, err := src.TakeLease(ctx, x.Table, e.Instance, "settling") // nobody else may be at work on it
+	if err != nil {
+		return nil, err
+	}
+	defer func() { // where it was settled, the epoch of the lease is over, and this does nothing
+		err = errors.Join(err, src.ReleaseLease(context.WithoutCancel(ctx), lease))
+	}()
 	if len(x.Unknown) > 0 {
 		stores, err := e.Catalog.Stores(ctx)
 		if err != nil {
@@ -379,7 +386,7 @@ func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason st
 	if err := src.SetHead(ctx, x.Table, source.Head{Sequence: sequence, Hash: hash}); err != nil {
 		return nil, err
 	}
-	epoch := x.Epoch
+	epoch := lease.Epoch
 	if x.Known != nil {
 		epoch = max(epoch, x.Known.Epoch)
 	}

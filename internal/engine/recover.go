@@ -67,16 +67,11 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 		if err != nil {
 			return nil, 0, err
 		}
-		if w.blind {
-			undone, _ := remaining(w, journal)
-			again = again || current && len(undone) > 0
-			err = r.closeSlice(ctx, w, undone)
-		} else {
-			err = r.deleteSlice(ctx, w, journal)
-		}
+		left, err := r.finish(ctx, w, journal)
 		if err != nil {
 			return nil, 0, err
 		}
+		again = again || current && left
 	}
 	if again {
 		after = nil
@@ -98,6 +93,16 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 		}
 	}
 	return after, max(number, r.run.Slices) + 1, nil
+}
+
+// finish deletes what no batch has taken yet of a slice that was read before, and closes its books. It cannot delete rows
+// whose content is not known any more: they are left, to be read again.
+func (r *runner) finish(ctx context.Context, w *work, journal []source.JournalRow) (left bool, err error) {
+	if !w.blind {
+		return false, r.deleteSlice(ctx, w, journal)
+	}
+	undone, _ := remaining(w, journal)
+	return len(undone) > 0, r.closeSlice(ctx, w, undone)
 }
 
 // settleSegments finds out how far each segment of the run came, compares the table's chain in source and catalog,

@@ -32,6 +32,9 @@ type Parts interface {
 	// Empty removes all rows of a table at once, under a lock that keeps everybody else out, and returns the journal row of
 	// what was there then. ErrWhole: it cannot be done.
 	Empty(ctx context.Context, l Lease, t *shape.Table, segment int, columns []int) (*JournalRow, error)
+	// Emptied finds out what became of an emptying that was cut off: its journal row, or nil where it did not happen, or was
+	// journalled before. Nothing of it is open afterwards.
+	Emptied(ctx context.Context, l Lease, t *shape.Table, segment int) (*JournalRow, error)
 }
 
 // Departure is a partition on its way out, as the journal keeps it.

@@ -401,30 +401,43 @@ func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Tim
 // emptyWithin is how long a table may be locked while its rows are counted before they all go.
 const emptyWithin = 3 * time.Second
 
-// Empty truncates a table under a lock. What was found there is noted before, and journalled after; from when the table was
-// made, which truncating changes, it can be told after a crash which of both happened.
-func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int, columns []int) (*source.JournalRow, error) {
-	made := func() (at string, err error) {
-		err = s.db.QueryRowContext(ctx, "SELECT COALESCE(CREATE_TIME, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database, t.Base).Scan(&at)
-		return at, unreachable(err)
+// made is when a table was made, which truncating it changes.
+func (s *Source) made(ctx context.Context, t *shape.Table) (at string, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(CREATE_TIME, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database, t.Base).Scan(&at)
+	return at, unreachable(err)
+}
+
+// Emptied tells from when the table was made whether it was truncated after that was noted.
+func (s *Source) Emptied(ctx context.Context, l source.Lease, t *shape.Table, segment int) (*source.JournalRow, error) {
+	var noted, run string
+	err := s.db.QueryRowContext(ctx, "SELECT detail, run FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''", t.Name).Scan(&noted, &run)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	} else if err != nil {
+		return nil, unreachable(err)
 	}
-	before, err := made()
+	at, text, _ := strings.Cut(noted, "|")
+	set, err := value.ParseSet(text)
 	if err != nil {
 		return nil, err
 	}
-	var noted, run string
-	err = s.db.QueryRowContext(ctx, "SELECT detail, run FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''", t.Name).Scan(&noted, &run)
-	if err == nil {
-		at, text, _ := strings.Cut(noted, "|")
-		set, err := value.ParseSet(text)
-		if err != nil {
-			return nil, err
-		}
-		if at != before {
-			return s.emptied(ctx, l, t, source.WholeRow(run, segment, set))
-		}
-	} else if !errors.Is(err, sql.ErrNoRows) {
+	now, err := s.made(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	if at == now {
+		_, err := s.db.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''", t.Name)
 		return nil, unreachable(err)
+	}
+	return s.emptied(ctx, l, t, source.WholeRow(run, segment, set))
+}
+
+// Empty truncates a table under a lock. What was found there is noted before, and journalled after: Emptied tells after a
+// crash in between whether the table was truncated.
+func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int, columns []int) (*source.JournalRow, error) {
+	before, err := s.made(ctx, t)
+	if err != nil {
+		return nil, err
 	}
 	var young int
 	if err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND CREATE_TIME > NOW() - INTERVAL 3 SECOND", s.database, t.Base).Scan(&young); err != nil {

@@ -42,7 +42,7 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 		return out, nil
 	case errors.Is(err, source.ErrLocators), errors.Is(err, source.ErrLeaseLost):
 		return nil, err
-	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization:
+	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization || code(err) == inUse:
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
 	}
 	return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)

@@ -23,7 +23,8 @@ SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.r
 	coalesce(sum(pg_table_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
 	coalesce(sum(pg_indexes_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
 	CASE WHEN c.relkind = 'p' THEN count(l.oid) ELSE 0 END, c.relreplident::text,
-	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname WHERE p.schemaname = n.nspname AND p.tablename = c.relname AND u.pubdelete)
+	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname WHERE u.pubdelete
+		AND format('%I.%I', p.schemaname, p.tablename)::regclass::oid IN (SELECT c.oid UNION ALL SELECT relid FROM pg_partition_tree(c.oid)))
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 LEFT JOIN LATERAL (SELECT x.* FROM pg_class x WHERE CASE WHEN c.relkind = 'p' THEN x.oid IN (SELECT relid FROM pg_partition_tree(c.oid) WHERE isleaf) ELSE x.oid = c.oid END) l ON true
 WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'
@@ -352,7 +353,8 @@ func (s *Source) partitions(ctx context.Context, tables map[uint32]*shape.Table)
 			WHEN current_setting('server_version_num')::int < 140000 THEN 'the server cannot detach a partition while others read the table (it can from version 14 on)'
 			WHEN NOT pg_has_role(t.relowner, 'USAGE') OR NOT pg_has_role(c.relowner, 'USAGE') THEN 'only the owner of the table may detach its partitions, and the service is not that'
 			WHEN p.partdefid <> 0 THEN 'the server detaches no partition beside readers where there is one for all other rows (DEFAULT)'
-			WHEN c.relkind <> 'r' THEN 'it is no plain table itself' ELSE '' END
+			WHEN c.relkind <> 'r' THEN 'it is no plain table itself'
+			WHEN EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal AND g.tgtype & 8 <> 0 AND g.tgenabled <> 'D') THEN 'a trigger of its own fires on delete, and not when it is dropped' ELSE '' END
 		FROM pg_partitioned_table p JOIN pg_class t ON t.oid = p.partrelid JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0] JOIN pg_inherits i ON i.inhparent = p.partrelid
 		JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE p.partrelid = ANY($1) AND p.partstrat = 'r' AND p.partnatts = 1`, oids(tables))

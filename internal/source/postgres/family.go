@@ -31,7 +31,7 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) (rows []*so
 	switch {
 	case err == nil, errors.Is(err, source.ErrLeaseLost):
 		return rows, err
-	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization || code(err) == foreignKey:
+	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization || code(err) == foreignKey || code(err) == inUse:
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
 	}
 	return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"errors"
 	"strings"
 	"testing"
 
@@ -47,6 +48,17 @@ func TestDeletesAreMarkedForThoseWhoReadTheLog(t *testing.T) {
 		t.Errorf("with the origin:\n%s", got)
 	}
 	m := moveAt(t, s, exec, scanTable[:strings.Index(scanTable, " %s")]+";"+scanRows)
+	other := workload(t, url)
+	if _, err := other.Exec(t.Context(), "SELECT pg_replication_origin_session_setup('cellar')"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := m.delete(t.Context()); !errors.Is(err, source.ErrBusy) {
+		t.Errorf("while another session has the origin: %v", err)
+	}
+	if _, err := other.Exec(t.Context(), "SELECT pg_replication_origin_session_reset()"); err != nil {
+		t.Fatal(err)
+	}
+	m.batch = 0
 	if row := m.mustDelete(); row.Deleted != 40 {
 		t.Fatal(outcome(row))
 	}

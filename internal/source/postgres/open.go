@@ -160,6 +160,7 @@ const (
 	deadlock         = "40P01"
 	serialization    = "40001"
 	queryCanceled    = "57014"
+	inUse            = "55006" // by another session: a replication origin, or a table whose partition is being detached
 	undefinedTable   = "42P01"
 	undefinedSchema  = "3F000"
 )

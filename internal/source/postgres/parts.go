@@ -142,7 +142,7 @@ func (s *Source) alter(ctx context.Context, statement string) error {
 // busyOrWhole tells errors that pass from those that say that a statement is not possible here.
 func busyOrWhole(err error) error {
 	switch n := code(err); {
-	case n == lockNotAvailable, n == deadlock, n == serialization, n == queryCanceled, n == "55006": // object in use: another detach of the table is not finished
+	case n == lockNotAvailable, n == deadlock, n == serialization, n == queryCanceled, n == inUse:
 		return fmt.Errorf("%w: %w", source.ErrBusy, err)
 	case n != "" && !errors.Is(err, source.ErrUnreachable):
 		return fmt.Errorf("%w: %w", source.ErrWhole, err)
@@ -153,9 +153,9 @@ func busyOrWhole(err error) error {
 // seized is a partition under a lock that a transaction of its own holds.
 type seized struct {
 	*Source
-	conn *pgxpool.Conn
-	d    departure
-	run  string
+	conn  *pgxpool.Conn
+	d     departure
+	lease source.Lease
 }
 
 // Seize locks a partition that is aside, so that it can be read by others and changed by nobody.
@@ -168,12 +168,9 @@ func (s *Source) Seize(ctx context.Context, l source.Lease, t *shape.Table, part
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
 	}
-	z := &seized{Source: s, conn: c, d: d, run: l.Run}
+	z := &seized{Source: s, conn: c, d: d, lease: l}
 	if _, err = c.Exec(ctx, "BEGIN"); err == nil {
 		_, err = c.Exec(ctx, "SET LOCAL idle_in_transaction_session_timeout = 0")
-	}
-	if err == nil {
-		err = lockLease(ctx, c.Conn().PgConn(), l)
 	}
 	if err == nil {
 		_, err = c.Exec(ctx, "SET LOCAL lock_timeout = '"+partLock+"'")
@@ -197,6 +194,9 @@ func (z *seized) Rows(ctx context.Context) (n int64, err error) {
 // Drop drops the partition and journals its rows in the transaction that holds the lock.
 func (z *seized) Drop(ctx context.Context, rows []*source.JournalRow) error {
 	pc := z.conn.Conn().PgConn()
+	if err := lockLease(ctx, pc, z.lease); err != nil { // not before: who places a hold waits for its end
+		return unreachable(err)
+	}
 	for _, r := range rows {
 		if err := insertJournalRow(ctx, pc, z.d.Table, r); err != nil {
 			return unreachable(err)
@@ -356,4 +356,9 @@ func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segm
 		return nil, fmt.Errorf("%w: counting its rows takes longer than %s, for which nobody else could have read it", source.ErrWhole, emptying)
 	}
 	return out, busyOrWhole(err)
+}
+
+// Emptied has nothing to find out: the journal row is of the transaction that empties.
+func (s *Source) Emptied(context.Context, source.Lease, *shape.Table, int) (*source.JournalRow, error) {
+	return nil, nil
 }

@@ -29,6 +29,11 @@ func (s *Source) Ahead(context.Context, *shape.Table, [][2]time.Time, bool) ([]s
 	return nil, nil, errNoParts
 }
 
+// Emptied has nothing to find out.
+func (s *Source) Emptied(context.Context, source.Lease, *shape.Table, int) (*source.JournalRow, error) {
+	return nil, nil
+}
+
 // Empty is left to batches: the file's only writer would keep everybody out for as long anyway.
 func (s *Source) Empty(context.Context, source.Lease, *shape.Table, int, []int) (*source.JournalRow, error) {
 	return nil, fmt.Errorf("%w: %s", source.ErrWhole, cannotEmpty)
