@@ -3,10 +3,13 @@ package engine
 import (
 	"context"
 	"fmt"
+	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
 )
@@ -221,6 +224,75 @@ func TestOthersAtTheTableKeepAPartitionThereForAWhile(t *testing.T) {
 			t.Errorf("waited %v; parts: %s; %s", waited, got, r.Reason)
 		}
 	})
+}
+
+func TestWithoutTheRightsForPartitionsRowsGoOneByOne(t *testing.T) {
+	divided(t, func(t *testing.T, h *harbour) {
+		u, err := url.Parse(h.address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		u.User = url.User("mover")
+		if h.engine == "postgres" {
+			h.exec(t, "DO $$ BEGIN CREATE ROLE mover LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$", "GRANT SELECT, DELETE ON reading TO mover", "GRANT CREATE ON DATABASE "+h.database()+" TO mover")
+		} else {
+			h.exec(t, "CREATE OR REPLACE USER mover", "GRANT SELECT, INSERT, UPDATE, DELETE, CREATE ON "+h.database()+".* TO mover")
+		}
+		whole := h.address
+		h.address = u.String()
+		b := h.serve(t, nil)
+		h.address = whole
+		if h.engine == "postgres" { // a right on the table alone is none on its partitions
+			report, err := mustSource(t, b).Check(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			i := slices.IndexFunc(report.Items, func(f source.Finding) bool { return f.Table == "reading" && f.Remedy != "" })
+			if i < 0 || !strings.Contains(report.Items[i].Remedy, "DELETE") || !strings.Contains(report.Items[i].Remedy, `"reading_2026_01"`) {
+				t.Fatalf("the check: %+v", report.Items)
+			}
+			h.exec(t, report.Items[i].Remedy)
+		}
+		b.rule(t, fmt.Sprintf(readingRule, "archive"))
+		p := b.plan(t, PlanRequest{Rule: "readings"})
+		r := b.begin(t, p)
+		if err := b.Run(t.Context(), r); err != nil {
+			t.Fatal(err)
+		}
+		if why := p.Detail.V.Partitions[0].Why; h.engine == "postgres" && (len(r.Parts.V) > 0 || !strings.Contains(why, "only the owner of the table may detach its partitions")) {
+			t.Errorf("planned: %q; parts: %s", why, partStates(r))
+		}
+		if got := partStates(r); h.engine == "mariadb" && strings.Count(got, "rows 0") != 4 || strings.Count(got, "denied") != len(r.Parts.V) {
+			t.Errorf("parts: %s", got)
+		}
+		if list, err := mustSource(t, b).Departures(t.Context(), "reading"); err != nil || len(list) != 0 || r.Deleted != 1000 || !*r.Balanced || h.parts(t) != "2026_01 2026_02 2026_03 2026_04 2026_05" {
+			t.Errorf("on their way: %v, %v; ledger %+v; partitions %s", list, err, r.Ledger, h.parts(t))
+		}
+	})
+}
+
+func TestPartitionsThatOthersFollowGoRowByRow(t *testing.T) {
+	h := newHarbour(t, "postgres")
+	h.readings(t, 20)
+	h.exec(t, "CREATE FUNCTION keep() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN OLD; END $$", "CREATE TRIGGER kept BEFORE DELETE ON reading_2026_02 FOR EACH ROW EXECUTE FUNCTION keep()",
+		"CREATE TABLE reading_note (id bigint, at timestamptz, FOREIGN KEY (id, at) REFERENCES reading_2026_03 (id, at))")
+	b := h.serve(t, nil)
+	b.rule(t, fmt.Sprintf(readingRule, "archive"))
+	p := b.plan(t, PlanRequest{Rule: "readings"})
+	if x := p.Detail.V.Partitions; x[0].Way != rule.WayWhole || x[1].Way != rule.WayRows || !strings.Contains(x[1].Why, "a trigger of its own") {
+		t.Errorf("planned: %+v", x[:2])
+	}
+	r := b.begin(t, p)
+	if err := b.Run(t.Context(), r); err != nil {
+		t.Fatal(err)
+	}
+	if got := partStates(r); !strings.Contains(got, "2026_01 left 20; 2026_03 rows 0") || r.Deleted != 80 || h.parts(t) != "2026_02 2026_03 2026_05" {
+		t.Errorf("parts: %s; ledger %+v; partitions %s", got, r.Ledger, h.parts(t))
+	}
+	h.exec(t, "CREATE PUBLICATION feed FOR TABLE reading")
+	if x := b.plan(t, PlanRequest{Rule: "readings"}).Detail.V.Partitions; !strings.Contains(x[0].Why, "a publication sends deletes on") {
+		t.Errorf("planned where it is published: %+v", x[0])
+	}
 }
 
 func TestPartitionsAreMadeAhead(t *testing.T) {

@@ -145,7 +145,6 @@ func (s *Source) Detach(ctx context.Context, l source.Lease, t *shape.Table, par
 type seized struct {
 	*Source
 	conn      *sql.Conn
-	number    int64
 	lease     source.Lease
 	table     *shape.Table
 	partition string
@@ -158,9 +157,7 @@ func (s *Source) Seize(ctx context.Context, l source.Lease, t *shape.Table, part
 		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
 	}
 	z := &seized{Source: s, conn: c, lease: l, table: t, partition: partition}
-	if err = c.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&z.number); err == nil {
-		_, err = c.ExecContext(ctx, "LOCK TABLES "+z.name()+" READ")
-	}
+	_, err = c.ExecContext(ctx, "LOCK TABLES "+z.name()+" READ")
 	if code(err) == noTable { // it was dropped before a crash, and the rest is still to be done
 		err = nil
 	}
@@ -338,16 +335,15 @@ func (s *Source) Return(ctx context.Context, l source.Lease, t *shape.Table, par
 			return err
 		}
 	}
-	for _, statement := range []string{"DROP TABLE IF EXISTS " + name, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ?"} {
-		var args []any
-		if strings.Contains(statement, "?") {
-			args = []any{t.Name, partition}
-		}
-		if _, err := s.db.ExecContext(ctx, statement, args...); err != nil {
-			return unreachable(err)
-		}
+	var there int
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database, asideName(t.Name, partition)).Scan(&there)
+	if err == nil && there > 0 { // otherwise the right to make and drop it may be what lacked
+		_, err = s.db.ExecContext(ctx, "DROP TABLE "+name)
 	}
-	return nil
+	if err == nil {
+		_, err = s.db.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ?", t.Name, partition)
+	}
+	return unreachable(err)
 }
 
 // Ahead adds further partitions: behind the newest, or, where a last one takes all other rows, by dividing that, which must

@@ -97,7 +97,8 @@ func (s *Source) checkTables(ctx context.Context, user string, add func(level so
 	var schema, base string
 	var use bool
 	held := make([]bool, 3)
-	rows, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT'), has_table_privilege(c.oid, 'DELETE'), has_table_privilege(c.oid, 'INSERT')
+	rows, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT') AND NOT EXISTS (SELECT 1 FROM pg_partition_tree(c.oid) l WHERE NOT has_table_privilege(l.relid, 'SELECT')),
+		has_table_privilege(c.oid, 'DELETE') AND NOT EXISTS (SELECT 1 FROM pg_partition_tree(c.oid) l WHERE NOT has_table_privilege(l.relid, 'DELETE')), has_table_privilege(c.oid, 'INSERT')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'f') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
 	if err != nil {
 		return err
@@ -140,7 +141,11 @@ func (s *Source) checkTables(ctx context.Context, user string, add func(level so
 				lacks = lacks[:len(lacks)-1]
 			}
 			if len(lacks) > 0 {
-				grants = append(grants, fmt.Sprintf("GRANT %s ON %s TO %s;", strings.Join(lacks, ", "), quote(t.Schema)+"."+quote(t.Base), user))
+				names := []string{quote(t.Schema) + "." + quote(t.Base)}
+				for _, p := range t.Partitions { // rows are deleted from the partition that they lie in
+					names = append(names, quote(p.Schema)+"."+quote(p.Name))
+				}
+				grants = append(grants, fmt.Sprintf("GRANT %s ON %s TO %s;", strings.Join(lacks, ", "), strings.Join(names, ", "), user))
 			}
 			add(source.Note, t.Name, "the service may not work on it", strings.Join(grants, "  "))
 		}
