@@ -85,6 +85,10 @@ func partsText(r *api.RunView) (out string) {
 		}
 		switch p.State {
 		case catalog.PartLeft:
+			if p.Name == "" {
+				out += fmt.Sprintf("emptied at once, %s rows in %s", count(p.Left), brief(p.Drop))
+				break
+			}
 			out += fmt.Sprintf("left as a whole, %s rows; ", count(p.Left))
 			if p.Copy > 0 {
 				out += fmt.Sprintf("copied in %s, ", brief(p.Copy))

@@ -329,6 +329,15 @@ func (w *world) ended(id string) api.RunView {
 	return api.RunView{}
 }
 
+// hurried lets a run go on without rests, once what a test needs the gentle pace for has happened, and returns it ended.
+func (w *world) hurried(id string) api.RunView {
+	w.t.Helper()
+	if _, err, status := w.run("run", "pace", id, "unlimited"); status != 0 && !strings.Contains(err, "is done") {
+		w.t.Fatalf("run pace: %s", err)
+	}
+	return w.ended(id)
+}
+
 // balanced checks that a run's books balance and what they say.
 func (w *world) balanced(r api.RunView, copied, deleted int64) {
 	w.t.Helper()

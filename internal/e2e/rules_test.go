@@ -185,7 +185,7 @@ func TestHoldsBeatEverything(t *testing.T) {
 		}
 		must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 30000 AND 39999", "-reason", "raid", "-reference", "case 14")
 		live := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 30000 AND 39999")
-		r = w.ended(r.ID)
+		r = w.hurried(r.ID)
 		if n := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 30000 AND 39999"); n != live || n == 0 {
 			t.Errorf("%d of %d rows are left that were live when the hold was placed", n, live)
 		}
@@ -357,26 +357,26 @@ func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
 
 func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(60000)
+		w.scans(20000)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n")
 		w.must("rule", "apply", "-f", w.rules(strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n"), "unlimited", "gentle", 1)))
 		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
-		for w.count("SELECT count(*) FROM scan") > 59000 {
+		for w.count("SELECT count(*) FROM scan") > 19500 {
 			time.Sleep(5 * time.Millisecond)
 		}
 		w.stop(syscall.SIGKILL)
-		gone := 60100 - w.count("SELECT count(*) FROM scan")
+		gone := 20100 - w.count("SELECT count(*) FROM scan")
 		w.start()
 		w.must("run", "pause", r.ID)
 		w.must("run", "resume", r.ID)
-		r = w.ended(r.ID)
-		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Deleted != 60000 {
+		r = w.hurried(r.ID)
+		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Deleted != 20000 {
 			t.Errorf("run: %s %s %+v", r.State, r.Reason, r.Ledger)
 		}
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 || gone == 0 {
 			t.Errorf("%d rows are live, %d had gone before the crash", n, gone)
 		}
-		if r.Ledger.Copied-r.Ledger.Skipped != 60000 {
+		if r.Ledger.Copied-r.Ledger.Skipped != 20000 {
 			t.Errorf("archived more than once without saying so: %+v", r.Ledger)
 		}
 	})

@@ -146,7 +146,7 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 
 func TestPauseResumeAndCancel(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		const n = 45000 // enough that no command comes after the end, and one slice
+		const n = 20000 // enough that no command comes after the end, and one slice
 		w.scans(n)
 		before := w.content("true")
 		w.define("archive", "gentle")
@@ -175,7 +175,7 @@ func TestPauseResumeAndCancel(t *testing.T) {
 			t.Errorf("cancelled: %s, %+v with %d rows live", cancelled.State, cancelled.Ledger, live)
 		}
 		// What the cancelled run left is taken by the next one; then all comes back.
-		next := w.ended(w.planned().ID)
+		next := w.hurried(w.planned().ID)
 		w.balanced(next, live-100, live-100)
 		for _, id := range []string{r.ID, next.ID} {
 			w.must("restore", "request", "-run", id)
@@ -213,7 +213,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 				young := w.content("id > 20000")
 				w.define(then, "gentle")
 				r := w.planned()
-				for _, deleted := range []int64{0, 1000, 4000} { // the first kill hits reading, storing or verifying
+				for _, deleted := range []int64{0, 300, 1200} { // the first kill hits reading, storing or verifying
 					if deleted > 0 {
 						w.someDeleted(r.ID, deleted)
 					} else {
@@ -222,10 +222,10 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 					w.stop(syscall.SIGKILL)
 					w.start()
 				}
-				w.someDeleted(r.ID, 5000)
+				w.someDeleted(r.ID, 1500)
 				w.stop(syscall.SIGTERM) // and one clean stop
 				w.start()
-				got := w.ended(r.ID)
+				got := w.hurried(r.ID)
 				if got.State != catalog.Done {
 					t.Fatalf("the run is %s: %s", got.State, got.Reason)
 				}

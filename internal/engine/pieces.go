@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
@@ -70,7 +71,7 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 func (r *runner) breathe(ctx context.Context) func() error {
 	begun := time.Now()
 	return func() error {
-		err := rest(ctx, time.Duration(float64(time.Since(begun))*float64(r.reading.Load())/100))
+		err := rest(ctx, min(time.Duration(float64(time.Since(begun))*float64(r.reading.Load())/100), pace.MaxRest))
 		begun = time.Now()
 		return err
 	}

@@ -26,6 +26,10 @@ func Parse(s string) (Pace, error) {
 	return "", fmt.Errorf("%q is not a pace; write gentle or unlimited", s)
 }
 
+// MaxRest is the longest rest after one batch or one piece of reading: where one took seconds, the machine stalled, and
+// resting many times as long relieves nobody. What others suffer while a run works, its signals tell.
+const MaxRest = 4 * time.Second
+
 // Breath returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it took: at
 // the gentle pace a tenth of a processor is in use. slow is how much pressure slows the run, from 0 to 1.
 func Breath(p Pace, slow float64) float64 {
@@ -76,7 +80,7 @@ func (s *Steering) Change(p Pace, gentle int) {
 func (s *Steering) Rows() int { return s.rows }
 
 // Done tells how long a batch of rows took, and how much pressure slows the run, from 0 to 1. It returns the rest before
-// the next: at the most of pressure, four times the batch's own time more. The size at most doubles or halves from one
+// the next: at the most of pressure, four times the batch's own time more, and never more than MaxRest. The size at most doubles or halves from one
 // batch to the next, so that one outlier does not throw it.
 func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.Duration) {
 	if rows > 0 && took > 0 {
@@ -86,7 +90,7 @@ func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.D
 			s.rows = min(max(int(want), MinRows), s.most)
 		}
 	}
-	return time.Duration(float64(took) * (s.rest + 4*slow))
+	return min(time.Duration(float64(took)*(s.rest+4*slow)), MaxRest)
 }
 
 // Shrink halves the next batch: others have come into trouble with the last one.

@@ -118,7 +118,7 @@ func (c *checking) age() {
 	if age.Join != "" {
 		c.warn("age", fmt.Sprintf("the age stands in another table (%s), so every slice looks at all rows of %s", age, t.Name), "")
 	} else if !t.IndexServes(col.Name) {
-		c.warn("age", fmt.Sprintf("no index of %s begins with %q, so every slice reads the whole table", t.Name, col.Name), fmt.Sprintf("an index on (%s) makes it fast", strings.Join(append([]string{col.Name}, t.Key...), ", ")))
+		c.warn("age", fmt.Sprintf("no index of %s begins with %q, so every slice reads the whole table", t.Name, col.Name), fmt.Sprintf("an index on (%s) makes it fast", strings.Join(append([]string{col.Name}, slices.DeleteFunc(slices.Clone(t.Key), func(k string) bool { return k == col.Name })...), ", ")))
 	}
 	if m := c.rule.Modified; m != "" {
 		if col := c.column("modified", m); col != nil && col.Age != shape.AgeTime && col.Age != shape.AgeISO {

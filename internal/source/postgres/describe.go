@@ -23,8 +23,9 @@ SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.r
 	coalesce(sum(pg_table_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
 	coalesce(sum(pg_indexes_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
 	CASE WHEN c.relkind = 'p' THEN count(l.oid) ELSE 0 END, c.relreplident::text,
-	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname WHERE u.pubdelete
-		AND format('%I.%I', p.schemaname, p.tablename)::regclass::oid IN (SELECT c.oid UNION ALL SELECT relid FROM pg_partition_tree(c.oid)))
+	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname
+		JOIN pg_namespace pn ON pn.nspname = p.schemaname JOIN pg_class pc ON pc.relnamespace = pn.oid AND pc.relname = p.tablename
+		WHERE u.pubdelete AND pc.oid IN (SELECT c.oid UNION ALL SELECT relid FROM pg_partition_tree(c.oid)))
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 LEFT JOIN LATERAL (SELECT x.* FROM pg_class x WHERE CASE WHEN c.relkind = 'p' THEN x.oid IN (SELECT relid FROM pg_partition_tree(c.oid) WHERE isleaf) ELSE x.oid = c.oid END) l ON true
 WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'

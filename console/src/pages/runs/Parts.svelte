@@ -14,7 +14,7 @@
   {#snippet row(p: Schemas["Part"])}
     <TableBodyRow>
       <TableBodyCell class="font-medium">{p.name || "the whole table"}</TableBodyCell><TableBodyCell>{day(p.from)}</TableBodyCell><TableBodyCell>{day(p.to)}</TableBodyCell>
-      <TableBodyCell class="whitespace-normal">{states[p.state] ?? p.state}{p.reason ? `: ${p.reason}` : ""}</TableBodyCell><TableBodyCell class="text-right">{p.state === "left" ? count(p.left) : ""}</TableBodyCell>
+      <TableBodyCell class="whitespace-normal">{p.state === "left" && !p.name ? "emptied at once" : (states[p.state] ?? p.state)}{p.reason ? `: ${p.reason}` : ""}</TableBodyCell><TableBodyCell class="text-right">{p.state === "left" ? count(p.left) : ""}</TableBodyCell>
       {#each [p.copy_micros, p.compare_micros, p.drop_micros] as n, i (i)}<TableBodyCell class="text-right">{took(n)}</TableBodyCell>{/each}
     </TableBodyRow>
   {/snippet}

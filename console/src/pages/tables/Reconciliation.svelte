@@ -40,12 +40,12 @@
         <p class="mt-2 text-sm font-medium">Settling would do this:</p>
         <ul class="list-disc ps-5 text-sm">{#each x.settling as s (s)}<li>{s}</li>{/each}</ul>
         <form class="flex flex-wrap items-end gap-3 py-3" onsubmit={(e) => { e.preventDefault(); settle(); }}>
-          <div class="grow"><Label for="reason" class="mb-1">What happened</Label><Input id="reason" bind:value={reason} size="sm" placeholder="restored from the backup of last night" required /></div>
+          <div class="grow"><Label for="reason" class="mb-1">What happened</Label><Input id="reason" bind:value={reason} size="sm" placeholder="for instance: restored from the backup of last night" required /></div>
           <Button size="sm" type="submit" disabled={busy || reason.trim() === ""}>Settle it</Button>
         </form>
       </div>
     {/if}
-    <Facts facts={[["Database", x.identity || "no journal yet"], ["By the catalog", x.known?.identity ?? "no run has worked on it"], ["Server", x.server], ["Lease in the source", count(x.epoch)], ["Lease by the catalog", x.known ? count(x.known.epoch) : ""], ["Newest link in the source", count(x.source_link)], ["In the catalog", count(x.catalog_link)], ["In the stores", count(x.store_link)]]} />
+    <Facts facts={[["Identity", x.identity || "no journal yet"], ["Identity by the catalog", x.known?.identity ?? "no run yet"], ["Server", x.server], ["Lease in the source", count(x.epoch)], ["Lease by the catalog", x.known ? count(x.known.epoch) : ""], ["Newest link in the source", count(x.source_link)], ["Newest link in the catalog", count(x.catalog_link)], ["Newest link in the stores", count(x.store_link)]]} />
     {#if x.reappeared.length}
       <Listing label="Segments whose rows are live again" heads={["Segment", "#Deleted by its record", "#Live again"]} items={x.reappeared}>
         {#snippet row(r: Schemas["Reappeared"])}<TableBodyRow><TableBodyCell><a class="text-link" href="#/archive/{r.segment}">{r.segment}</a></TableBodyCell><TableBodyCell class="text-right">{count(r.deleted)}</TableBodyCell><TableBodyCell class="text-right">{count(r.live)}</TableBodyCell></TableBodyRow>{/snippet}
