@@ -32,12 +32,19 @@ import (
 
 // killer kills this process at one of its points.
 type killer struct {
-	n, at atomic.Int64
-	dir   string
+	n, at  atomic.Int64
+	dir    string
+	strike func()      // what happens at the point instead
+	broken atomic.Bool // the store answers nothing any more
+	full   atomic.Bool // nothing more fits into it
 }
 
 func (k *killer) point(name string) {
 	if k.n.Add(1) == k.at.Load() {
+		if k.strike != nil {
+			k.strike()
+			return
+		}
 		os.WriteFile(filepath.Join(k.dir, "killed"), []byte(name), 0o644)
 		syscall.Kill(os.Getpid(), syscall.SIGKILL)
 		select {}
@@ -49,6 +56,21 @@ func (k *killer) around(name string, call func() error) error {
 	k.point("before " + name)
 	defer k.point("after " + name)
 	return call()
+}
+
+// answers says whether the store answers, and writes whether it takes more.
+func (k *killer) answers() error {
+	if k.broken.Load() {
+		return errors.New("the store does not answer")
+	}
+	return nil
+}
+
+func (k *killer) writes() error {
+	if k.full.Load() {
+		return syscall.ENOSPC
+	}
+	return k.answers()
 }
 
 // fatal is a database whose calls are points.
@@ -138,16 +160,28 @@ type fatalStore struct {
 
 func (f *fatalStore) Create(ctx context.Context, name string) (w store.File, err error) {
 	kind := filepath.Ext(name)
-	err = f.k.around("file begun "+kind, func() error { w, err = f.Store.Create(ctx, name); return err })
+	err = f.k.around("file begun "+kind, func() error {
+		if err := f.k.writes(); err != nil {
+			return err
+		}
+		w, err = f.Store.Create(ctx, name)
+		return err
+	})
 	return &fatalFile{w, f.k, kind}, err
 }
 
 func (f *fatalStore) Remove(ctx context.Context, name string) error {
-	return f.k.around("file removed", func() error { return f.Store.Remove(ctx, name) })
+	return f.k.around("file removed", func() error { return errors.Join(f.k.answers(), f.Store.Remove(ctx, name)) })
 }
 
 func (f *fatalStore) Open(ctx context.Context, name string) (r store.Reader, err error) {
-	err = f.k.around("file read "+filepath.Ext(name), func() error { r, err = f.Store.Open(ctx, name); return err })
+	err = f.k.around("file read "+filepath.Ext(name), func() error {
+		if err := f.k.answers(); err != nil {
+			return err
+		}
+		r, err = f.Store.Open(ctx, name)
+		return err
+	})
 	return r, err
 }
 
@@ -159,11 +193,19 @@ type fatalFile struct {
 
 func (f *fatalFile) Write(p []byte) (int, error) {
 	f.k.point("file written " + f.kind)
+	if err := f.k.writes(); err != nil {
+		return 0, err
+	}
 	return f.File.Write(p)
 }
 
 func (f *fatalFile) Commit() error {
-	return f.k.around("file there "+f.kind, f.File.Commit)
+	return f.k.around("file there "+f.kind, func() error {
+		if err := f.k.writes(); err != nil {
+			return err
+		}
+		return f.File.Commit()
+	})
 }
 
 // scene is what a process does, and what must be true when it is done.
@@ -187,6 +229,14 @@ func scans(t testing.TB, h *harbour) {
 	at := map[string]string{"sqlite": "datetime('2020-01-01', '+' || g || ' hours')", "postgres": "timestamptz '2020-01-01 00:00:00+00' + g * interval '1 hour'", "mariadb": "TIMESTAMP '2020-01-01 00:00:00' + INTERVAL g HOUR"}[h.engine]
 	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at "+kind+" NOT NULL, note varchar(40))", "CREATE INDEX scan_at ON scan (at)",
 		fmt.Sprintf("INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, %s, 'note' FROM s", matrixRows, at))
+}
+
+// heap is scans without a key, with every row there twice.
+func heap(t testing.TB, h *harbour) {
+	scans(t, h)
+	kind := map[string]string{"sqlite": "datetime", "postgres": "timestamptz"}[h.engine]
+	h.exec(t, "CREATE TABLE pairs (id integer, at "+kind+" NOT NULL, note varchar(40))", "INSERT INTO pairs SELECT * FROM scan WHERE id <= 125", "INSERT INTO pairs SELECT * FROM scan WHERE id <= 125",
+		"DROP TABLE scan", "ALTER TABLE pairs RENAME TO scan", "CREATE INDEX scan_at ON scan (at)")
 }
 
 // allScans is a query for all that table scan holds, restored rows among it.
@@ -226,6 +276,9 @@ var scenes = []scene{
 			h.exec(t, "DO SLEEP(3.1)")
 		}
 	}, rule: strings.Replace(emptyRule, "rule: queue", "rule: matrix", 1), tables: []string{"waiting"}, purges: true, gone: 50, empty: true},
+	{name: "without key", engines: "sqlite postgres", prepare: heap, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar, tables: []string{"scan"}, gone: 238},
+	{name: "purge without key", engines: "sqlite postgres", prepare: heap, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "purge"), tables: []string{"scan"}, purges: true, gone: 238},
+	{name: "restore without key", engines: "sqlite postgres", prepare: heap, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar, tables: []string{"scan"}, restore: true},
 	{name: "restore", engines: "sqlite postgres mariadb", prepare: scans, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar, tables: []string{"scan"}, restore: true},
 }
 

@@ -130,9 +130,12 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 			rows, err = r.source.DeleteFamilies(context.WithoutCancel(ctx), b)
 			return err
 		}
-		row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
-		rows = []*source.JournalRow{row}
-		if errors.Is(err, source.ErrLocators) && w.segment != nil {
+		for range 3 { // found again, rows are tried at once, before the table is rewritten once more
+			row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
+			rows = []*source.JournalRow{row}
+			if !errors.Is(err, source.ErrLocators) || w.segment == nil {
+				break
+			}
 			if err := r.locate(ctx, w); err != nil {
 				return err
 			}

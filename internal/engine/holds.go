@@ -133,6 +133,9 @@ func filterError(field string, e *filter.Error) error {
 
 // keysFilter makes a filter of keys.
 func keysFilter(t *shape.Table, keys []string) (string, error) {
+	if t.ByAddress() {
+		return "", &RefusedError{Field: "keys", Message: t.Name + " has no key", Remedy: "name the rows with a condition (-where)"}
+	}
 	if len(t.Key) != 1 {
 		return "", &RefusedError{Field: "keys", Message: fmt.Sprintf("the key of %s has %d columns (%s)", t.Name, len(t.Key), strings.Join(t.Key, ", ")), Remedy: "name the rows with a condition (-where)"}
 	}

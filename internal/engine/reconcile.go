@@ -294,6 +294,9 @@ func (e *Engine) liveAgain(ctx context.Context, src source.Source, s *catalog.Se
 		return 0, err
 	}
 	var at []int
+	if t.ByAddress() {
+		return 0, nil // no row can be told to be this one
+	}
 	for _, k := range t.Key {
 		i := slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == k })
 		if i < 0 {

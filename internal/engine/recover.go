@@ -354,10 +354,10 @@ func (r *runner) contents(ctx context.Context, w *work) error {
 		}
 		kin = root.kin
 		member = slices.Index(kin, w.pass)
-	} else if r.rule.Age.Join == "" {
+	} else if r.rule.Age.Join == "" && !w.pass.table.ByAddress() { // nor is an address
 		age = at(r.rule.Age.Column)
 	}
-	key := places(w.pass.table.Key)
+	key := places(w.pass.table.OwnKey())
 	note := w.refer(member, w.manifest.Columns, kin)
 	w.digests, w.keys, w.refers, w.set = nil, nil, nil, value.Set{}
 	own := len(w.manifest.Columns) - len(w.manifest.Included)
@@ -415,9 +415,75 @@ func (r *runner) locate(ctx context.Context, w *work) error {
 			return err
 		}
 	}
+	if w.pass.table.ByAddress() {
+		return r.locateByContent(ctx, w)
+	}
 	var err error
 	w.slice.Locators, err = r.source.Locate(ctx, w.pass.sel, w.keys, w.digests)
 	return err
+}
+
+// locateByContent finds a segment's rows again in a table without key, by reading what is due until all are found. Of rows
+// with the same content any will do; the last of them are found first, since batches begin with the first.
+func (r *runner) locateByContent(ctx context.Context, w *work) error {
+	wanted := make(map[value.Digest][]int, len(w.digests))
+	for o, d := range w.digests {
+		wanted[d] = append(wanted[d], o)
+	}
+	var found source.Locators
+	at := make([]int, len(w.digests)) // ordinal → its place among those found
+	for o := range at {
+		at[o] = -1
+	}
+	left := len(at)
+	req := source.SliceRequest{Selection: w.pass.sel, Columns: readable(w.pass.table, nil), MaxRows: sliceRows, MaxBytes: sliceBytes}
+	var hasher value.Hasher
+	for {
+		var places, ordinals []int
+		var slice *source.Slice
+		err := r.retry(ctx, func() (err error) {
+			row := 0
+			places, ordinals = nil, nil
+			slice, err = r.readSlice(ctx, req, func(c *value.Chunk) error {
+				for i := range c.Rows() {
+					d := hasher.Row(c.Row(i))
+					if list := wanted[d]; len(list) > 0 {
+						places, ordinals = append(places, row), append(ordinals, list[len(list)-1])
+						wanted[d] = list[:len(list)-1]
+					}
+					row++
+				}
+				return ctx.Err()
+			})
+			if err != nil { // as it was before this slice
+				for _, o := range slices.Backward(ordinals) {
+					wanted[w.digests[o]] = append(wanted[w.digests[o]], o)
+				}
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		base := 0
+		picked := slice.Locators.Arrange(places)
+		if found == nil {
+			found = picked
+		} else {
+			base = found.Len()
+			if err := found.Append(picked); err != nil {
+				return err
+			}
+		}
+		for i, o := range ordinals {
+			at[o] = base + i
+		}
+		if left -= len(ordinals); left == 0 || !slice.More || slice.Locators.Len() == 0 {
+			w.slice.Locators = found.Arrange(at)
+			return nil
+		}
+		req.After = slice.Next
+	}
 }
 
 // recoverPurge takes what the journal tells of a slice that was not closed into the run's ledger. What is left of that

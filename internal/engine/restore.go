@@ -137,7 +137,7 @@ type restoration struct {
 	restore *catalog.Restore
 	expect  value.Set // of the rows that went to the target
 	kin     bool      // what went along with the rows goes back with them
-	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) error
+	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) error
 	finish  func(ctx context.Context) error
 	seen    *seenKeys
 }
@@ -315,15 +315,16 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 	defer f.Close()
 	pick := &value.Chunk{Width: len(m.Columns)}
 	var digests []value.Digest
+	var ordinals []int
 	var hasher value.Hasher
 	flush := func() error {
 		if pick.Rows() == 0 {
 			return nil
 		}
 		q.restore.Found += int64(pick.Rows())
-		err := q.deliver(ctx, m, pick, digests)
+		err := q.deliver(ctx, m, pick, digests, ordinals)
 		pick.Reset()
-		digests = digests[:0]
+		digests, ordinals = digests[:0], ordinals[:0]
 		return errors.Join(err, q.Catalog.SaveRestore(ctx, q.restore))
 	}
 	ordinal := 0
@@ -340,7 +341,7 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 					}
 					pick.Values = append(pick.Values, v)
 				}
-				digests = append(digests, hasher.Row(row))
+				digests, ordinals = append(digests, hasher.Row(row)), append(ordinals, ordinal)
 			}
 			ordinal++
 			if pick.Rows() >= restoreRows || pick.Size() >= 8<<20 {
@@ -392,7 +393,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		return err
 	}
 	tables := map[string]*shape.Table{}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (err error) {
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) (err error) {
 		t := tables[m.Table]
 		if t == nil {
 			if t, err = src.Table(ctx, m.Table); err != nil {
@@ -407,7 +408,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		}
 		var out *source.RestoreOutcome
 		err = retry(ctx, q.Log, func() (err error) {
-			out, err = src.Restore(ctx, source.RestoreRequest{Table: t, Restore: q.restore.ID, Columns: columns, Rows: rows, Digests: digests})
+			out, err = src.Restore(ctx, source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals, Columns: columns, Rows: rows, Digests: digests})
 			if err != nil && !errors.Is(err, source.ErrBusy) {
 				return &RefusedError{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
 			}
@@ -495,7 +496,7 @@ func (q *restoration) intoFile(directory string, several bool) (err error) {
 			return err
 		}
 	}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) error {
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, _ []int) error {
 		keep, kept, err := q.newest(ctx, m, rows, digests)
 		if err != nil {
 			return err
@@ -516,7 +517,7 @@ func (q *restoration) intoFile(directory string, several bool) (err error) {
 
 // newest leaves out rows of which a newer version went to the file before.
 func (q *restoration) newest(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (*value.Chunk, []value.Digest, error) {
-	if q.seen == nil {
+	if q.seen == nil || len(m.Key) == 0 { // without a key each row is one of its own
 		return rows, digests, nil
 	}
 	var positions []int

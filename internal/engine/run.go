@@ -500,11 +500,12 @@ func (w *work) add(digests []value.Digest) {
 // How often and how long something that failed for the moment is tried again. A table that others have locked is waited
 // for without end, since a run gives way to everybody; a database that does not answer for outage.
 const (
-	tries     = 6
-	firstWait = 200 * time.Millisecond
-	longWait  = 5 * time.Second
-	outage    = 10 * time.Minute
+	tries    = 6
+	longWait = 5 * time.Second
+	outage   = 10 * time.Minute
 )
+
+var firstWait = 200 * time.Millisecond // shorter in tests
 
 // retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass. waiting
 // hears of every failure that is waited for.

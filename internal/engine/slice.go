@@ -118,7 +118,7 @@ func (r *runner) manifestOf(ctx context.Context, p *pass, number int) *archive.M
 		root = r.pass
 	}
 	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, Run: r.run.ID,
-		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Key: p.table.Key}
+		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Key: p.table.OwnKey()}
 	if p.keep != nil {
 		m.Keep = p.keep.String()
 	}
@@ -449,7 +449,7 @@ func (r *runner) addUp(p *pass, b *books) {
 func columnsAt(t *shape.Table, positions []int) []shape.Column {
 	out := make([]shape.Column, len(positions))
 	for i, p := range positions {
-		out[i] = t.Columns[p]
+		out[i] = *t.At(p)
 	}
 	return out
 }

@@ -277,7 +277,7 @@ type SliceRequest struct {
 func (q *SliceRequest) Shapes() []*shape.Column {
 	out := make([]*shape.Column, 0, len(q.Columns)+len(q.Include))
 	for _, c := range q.Columns {
-		out = append(out, &q.Table.Columns[c])
+		out = append(out, q.Table.At(c))
 	}
 	for _, r := range q.Include {
 		out = append(out, r.Column)
@@ -300,6 +300,8 @@ type Locators interface {
 	Key(ordinal int) []value.Value
 	// Append adds the rows that were read next. ErrLocators: they are not of the same start of the server or file.
 	Append(more Locators) error
+	// Arrange returns the locators of these ordinals in this order; -1 stands for a row that is not there.
+	Arrange(ordinals []int) Locators
 }
 
 // Lease is the right to work on a table.
@@ -361,11 +363,13 @@ type Head struct {
 
 // RestoreRequest is one transaction's worth of rows to put back.
 type RestoreRequest struct {
-	Table   *shape.Table
-	Restore string // names the restore in the source's record
-	Columns []int  // the table's column at each position of Rows
-	Rows    *value.Chunk
-	Digests []value.Digest // by row; a row that the table then holds otherwise fails the call
+	Table    *shape.Table
+	Restore  string // names the restore in the source's record
+	Segment  string // that the rows come from
+	Ordinals []int  // of the rows in it: in a table without key they tell what has been put back
+	Columns  []int  // the table's column at each position of Rows
+	Rows     *value.Chunk
+	Digests  []value.Digest // by row; a row that the table then holds otherwise fails the call
 }
 
 // RestoreOutcome is what became of them. Digest covers the rows as the database now holds them, by what it returned.
@@ -373,7 +377,7 @@ type RestoreOutcome struct {
 	Inserted int64
 	Skipped  int64
 	Digest   value.Set
-	Present  []bool // by row: its key was there already
+	Present  []bool // by row: its key was there already; in a table without key, an earlier restore had put it back
 }
 
 // Report is what a check of a source found.

@@ -61,6 +61,15 @@ func (c *checking) table() {
 	if len(t.Key) == 0 {
 		c.fail("table", fmt.Sprintf("%s has no primary key and no unique key without NULLs, so no row can be told from another", t.Name), "add a primary key")
 	}
+	if t.ByAddress() {
+		c.warn("table", fmt.Sprintf("%s has no key: its rows are told apart by their address (%s), a row that others change counts as vanished, and restored rows cannot be told from others, so the next run takes them again", t.Name, strings.Join(t.Key, ", ")), "a primary key is better")
+		if slices.ContainsFunc(c.rule.Clauses, func(x Clause) bool { return x.Then == ThenCopy }) || c.rule.Then == ThenCopy {
+			c.fail("then", fmt.Sprintf("%s has no key, so that its copied rows cannot be found again when their time has come", t.Name), "add a primary key, or archive")
+		}
+		if len(c.rule.Related) > 0 {
+			c.fail("related", fmt.Sprintf("%s has no key, so that no family can be told from another", t.Name), "add a primary key")
+		}
+	}
 	for _, name := range t.Triggers {
 		c.warn("table", fmt.Sprintf("the trigger %s fires for every row that is deleted", name), "")
 	}

@@ -122,7 +122,7 @@ func (c *checking) kept() {
 				c.fail(field, fmt.Sprintf("column %q of %s: %s", col.Name, j.Name, col.Problem), "include single columns instead")
 			}
 		}
-		if len(j.Key) == 0 {
+		if len(j.OwnKey()) == 0 {
 			c.fail(field, fmt.Sprintf("%s has no primary key", j.Name), "include single columns instead")
 		}
 		if !copies {

@@ -40,6 +40,9 @@ func (r *Rule) way(t *shape.Table, p shape.Partition, terms []Term) PartWay {
 	if r.Age.Join != "" || p.Column != r.Age.Column {
 		return PartWay{WayRows, fmt.Sprintf("the table is divided by %s, and the age is %s", p.Column, r.Age.Column)}
 	}
+	if t.ByAddress() {
+		return PartWay{WayRows, "the table has no key, so that a row that goes back could not be told from others"}
+	}
 	from, begins := r.bound(t, p.From)
 	to, ends := r.bound(t, p.To)
 	var least, latest time.Time

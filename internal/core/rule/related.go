@@ -244,7 +244,7 @@ func (c *checking) relation(x Relation, t, above *shape.Table) [][2]string {
 	for _, o := range t.Obstacles {
 		c.fail(x.Field+".table", o, "")
 	}
-	if len(t.Key) == 0 {
+	if len(t.OwnKey()) == 0 {
 		c.fail(x.Field+".table", fmt.Sprintf("%s has no primary key and no unique key without NULLs, so no row can be told from another", t.Name), "add a primary key")
 	}
 	if !t.IndexServes(pairs[0][0]) {

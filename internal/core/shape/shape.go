@@ -78,11 +78,13 @@ type Table struct {
 	Schema       string       `json:"schema,omitempty"`
 	Base         string       `json:"base"` // the name without schema
 	Columns      []Column     `json:"columns"`
-	Key          []string     `json:"key"` // columns of the primary key, or of a unique key without NULLs; empty where there is neither
+	Key          []string     `json:"key"`               // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
+	Address      []Column     `json:"address,omitempty"` // hidden columns that tell where a row lies, in a table without key; empty where the database has none
 	Indexes      []Index      `json:"indexes"`
 	References   []ForeignKey `json:"references"`
 	ReferencedBy []ForeignKey `json:"referenced_by"`
 	Partitions   []Partition  `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
+	Partitioned  bool         `json:"-"`                    // its rows lie in several tables
 	CatchAll     string       `json:"catch_all,omitempty"`  // the partition that takes what no other does
 	Part         string       `json:"-"`                    // the one partition that is read; empty: all of the table
 	Triggers     []string     `json:"triggers"`             // names of triggers that fire on delete
@@ -137,13 +139,47 @@ func (t *Table) Readable() (out []int) {
 	return out
 }
 
-// KeyPositions returns the positions of the key's columns.
+// KeyPositions returns the positions of the key's columns. Hidden ones come behind all others.
 func (t *Table) KeyPositions() []int {
 	out := make([]int, len(t.Key))
 	for i, name := range t.Key {
-		_, out[i] = t.Column(name)
+		if _, out[i] = t.Column(name); t.ByAddress() {
+			out[i] = len(t.Columns) + i
+		}
 	}
 	return out
+}
+
+// ByAddress says whether the table has no key, so that its rows are told apart by where they lie. An address is good for as
+// long as nobody changes or moves the row.
+func (t *Table) ByAddress() bool { return len(t.Address) > 0 }
+
+// UseAddress makes hidden columns the key of a table that has none.
+func (t *Table) UseAddress(columns ...Column) {
+	if len(t.Key) > 0 || len(columns) == 0 {
+		return
+	}
+	t.Address = columns
+	for _, c := range columns {
+		t.Key = append(t.Key, c.Name)
+	}
+	t.Notes = append(t.Notes, "it has no key: rows are told apart by their address ("+strings.Join(t.Key, ", ")+")")
+}
+
+// At returns the column at a position, hidden ones behind all others.
+func (t *Table) At(position int) *Column {
+	if n := len(t.Columns); position >= n {
+		return &t.Address[position-n]
+	}
+	return &t.Columns[position]
+}
+
+// OwnKey returns the columns of the key that are part of the rows; none where rows are told apart by their address.
+func (t *Table) OwnKey() []string {
+	if t.ByAddress() {
+		return []string{}
+	}
+	return t.Key
 }
 
 // IndexServes says whether some whole index begins with the column.

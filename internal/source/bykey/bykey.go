@@ -36,6 +36,19 @@ func (l *Locators) Append(more source.Locators) error {
 	return nil
 }
 
+// Arrange returns the keys of these rows in this order; where a row is not there, NULLs, which no row has.
+func (l *Locators) Arrange(ordinals []int) source.Locators {
+	out := &Locators{width: l.width, keys: make([]value.Value, 0, len(ordinals)*l.width)}
+	for _, o := range ordinals {
+		if o < 0 {
+			out.keys = append(out.keys, make([]value.Value, l.width)...)
+		} else {
+			out.keys = append(out.keys, l.Key(o)...)
+		}
+	}
+	return out
+}
+
 // Of makes locators of keys.
 func Of(t *shape.Table, keys [][]value.Value) *Locators {
 	l := NewLocators(t)

@@ -112,7 +112,8 @@ func TestConformance(t *testing.T) {
 					{Type: "point", Literals: []string{"POINT(0.1, -2)"}},
 					{Type: "polygon", Literals: []string{"ST_GeomFromText('POLYGON((0 0, 0 3, 3 3, 0 0))')"}},
 				},
-				Refused: []string{"varchar(20) CHARACTER SET sjis"},
+				NoAddress: true,
+				Refused:   []string{"varchar(20) CHARACTER SET sjis"},
 				Judged: []sourcetest.Judged{
 					{Name: "n", Type: "bigint", Rows: []string{"0", "1", "-1", "2", "9007199254740993", "9223372036854775807", "-9223372036854775808"},
 						Literals: []string{"0", "1", "-1", "1.5", "-0.5", "9007199254740992", "9223372036854775807", "9223372036854775808", "-1e30", "1e80", "1.5e-40"}},

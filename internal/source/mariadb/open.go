@@ -104,6 +104,7 @@ func driverConfig(cfg source.Config) (*mysql.Config, error) {
 	c.Collation, c.Timeout = "utf8mb4_bin", 10*time.Second
 	c.ConnectionAttributes = "program_name:ambercellar"
 	c.Logger = silent{}
+	c.MaxAllowedPacket = 1<<30 - 1 // what is too long for the server, the server itself refuses
 	mode := cfg.TLS
 	if mode == "" {
 		mode = "verify"

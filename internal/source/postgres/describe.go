@@ -89,7 +89,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		if persistence == "u" {
 			d.Notes = append(d.Notes, "the table is unlogged: a crash of the server empties it")
 		}
-		if leaves > 0 {
+		if d.Partitioned = kind == "p"; leaves > 0 {
 			d.Notes = append(d.Notes, fmt.Sprintf("partitioned, %d partitions", leaves))
 		}
 		if d.Followed = published; published {
@@ -111,6 +111,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		}
 	}
 	for _, t := range out {
+		t.UseAddress(address(t)...)
 		t.AgeColumn = shape.GuessAge(t)
 		s.span(ctx, t)
 	}
@@ -310,6 +311,9 @@ func restoredTable(t *shape.Table) string { return journalSchemaName + "." + quo
 // restored returns the condition that a row is recorded as restored; empty where none is.
 func (s *Source) restored(ctx context.Context, t *shape.Table) (string, error) {
 	var exists bool
+	if t.ByAddress() {
+		return "", nil // nothing tells a restored row from others
+	}
 	if err := s.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", restoredTable(t)).Scan(&exists); err != nil || !exists {
 		return "", err
 	}

@@ -222,7 +222,8 @@ func (s *Source) Show(ctx context.Context, p source.Progress) error {
 
 // RestoredCount returns how many rows are recorded for a restore.
 func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if found, err := s.restored(ctx, t); err != nil || found == "" {
+	var exists bool
+	if err := s.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", restoredTable(t)).Scan(&exists); err != nil || !exists {
 		return 0, err
 	}
 	err = s.pool.QueryRow(ctx, "SELECT count(*) FROM "+restoredTable(t)+" WHERE restore = $1", restore).Scan(&n)

@@ -18,17 +18,14 @@ import (
 // conflicts on the key alone, and then reads what the table now holds to compute its digest.
 func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
 	t := req.Table
+	if t.ByAddress() {
+		return s.restoreKeyless(ctx, req)
+	}
 	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
 	for i := range out.Present {
 		out.Present[i] = true
 	}
-	var names, all []string
-	for _, c := range req.Columns {
-		all = append(all, t.Columns[c].Name)
-		if !t.Columns[c].Generated {
-			names = append(names, t.Columns[c].Name)
-		}
-	}
+	names, all := insertable(req)
 	on := make([]string, len(t.Key))
 	for i, k := range t.Key {
 		on[i] = fmt.Sprintf("t.%s = n.%s", quote(k), quote(k))
@@ -75,6 +72,17 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 	}
 	out.Skipped = int64(len(out.Present)) - out.Inserted
 	return out, nil
+}
+
+// insertable returns the columns that are written, and all that the rows have.
+func insertable(req source.RestoreRequest) (names, all []string) {
+	for _, i := range req.Columns {
+		c := &req.Table.Columns[i]
+		if all = append(all, c.Name); !c.Generated {
+			names = append(names, c.Name)
+		}
+	}
+	return names, all
 }
 
 func restoredKey(t *shape.Table) string {

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -32,7 +33,7 @@ type locators struct {
 func newLocators(t *shape.Table, rows int) *locators {
 	l := &locators{leaves: map[uint32]uint32{}, rows: make([]locator, 0, rows), starts: make([]int, 0, rows), keys: make([]byte, 0, 16*rows)}
 	for _, pos := range t.KeyPositions() {
-		l.columns = append(l.columns, &t.Columns[pos])
+		l.columns = append(l.columns, t.At(pos))
 	}
 	return l
 }
@@ -102,6 +103,24 @@ func (l *locators) Append(more source.Locators) error {
 	return nil
 }
 
+// Arrange returns the locators of these rows in this order.
+func (l *locators) Arrange(ordinals []int) source.Locators {
+	out := &locators{identity: l.identity, leaves: maps.Clone(l.leaves), columns: l.columns}
+	for _, o := range ordinals {
+		out.starts = append(out.starts, len(out.keys))
+		if o < 0 { // leaf 0 and an address that no row has
+			out.rows = append(out.rows, locator{})
+			for _, c := range l.columns {
+				out.keys = appendKey(out.keys, [][]byte{[]byte(nowhere[c.Type])})
+			}
+			continue
+		}
+		out.rows = append(out.rows, l.rows[o])
+		out.keys = append(out.keys, l.rawKey(o)...)
+	}
+	return out
+}
+
 // parseLocator takes a row's address out of its first fields: tableoid, ctid, xmin.
 func parseLocator(fields [][]byte) (at locator, err error) {
 	if len(fields) < 3 || len(fields[0]) != 4 || len(fields[1]) != 6 || len(fields[2]) != 4 {
@@ -140,7 +159,7 @@ func expression(c *shape.Column) string {
 func expressions(t *shape.Table, columns []int) []string {
 	out := make([]string, len(columns))
 	for i, c := range columns {
-		out[i] = expression(&t.Columns[c])
+		out[i] = expression(t.At(c))
 	}
 	return out
 }
@@ -332,8 +351,7 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 			bounds = append(bounds, constant(req.After[0], age))
 		}
 		for i, v := range req.After[1:] {
-			c, _ := t.Column(t.Key[i])
-			bounds = append(bounds, constant(v, c))
+			bounds = append(bounds, constant(v, r.keys.columns[i]))
 		}
 		if len(req.After) == 1 { // all rows of that age have been read
 			columns = d.column()
@@ -403,6 +421,7 @@ func appendElement(dst, v []byte) []byte {
 // OIDs of built-in types and of their arrays.
 const (
 	typeText, arrayText = 25, 1009
+	typeOID, arrayOID   = 26, 1028
 	typeTID, arrayTID   = 27, 1010
 	typeXID, arrayXID   = 28, 1011
 )
@@ -486,7 +505,7 @@ func rowDigest(t *shape.Table, columns []int, fields [][]byte) (value.Digest, er
 	var hasher value.Hasher
 	row := make([]value.Value, len(columns))
 	for i, c := range columns {
-		v, err := decode(fields[i], &t.Columns[c], func(b []byte) []byte { return append([]byte{}, b...) })
+		v, err := decode(fields[i], t.At(c), func(b []byte) []byte { return append([]byte{}, b...) })
 		if err != nil {
 			return value.Digest{}, err
 		}

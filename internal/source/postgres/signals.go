@@ -22,8 +22,11 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	}
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		begun := time.Now()
-		key := quoteAll("t.", t.Key)
-		if _, err := c.Exec(ctx, "SELECT "+key+" FROM "+table(t)+" t ORDER BY "+descending(t.Key)+" LIMIT 1"); err != nil {
+		probe := "SELECT " + quoteAll("t.", t.Key) + " FROM " + table(t) + " t ORDER BY " + descending(t.Key) + " LIMIT 1"
+		if t.ByAddress() {
+			probe = "SELECT 1 FROM " + table(t) + " LIMIT 1"
+		}
+		if _, err := c.Exec(ctx, probe); err != nil {
 			return err
 		}
 		out[pace.Probe] = source.Milliseconds(time.Since(begun))

@@ -40,6 +40,8 @@ type Fixture struct {
 	Folded string
 	// SelfKeeps says that the engine refuses to delete a row that refers to itself.
 	SelfKeeps bool
+	// NoAddress says that the engine has no address that tells rows apart where there is no key.
+	NoAddress bool
 	// Refused are column types that cannot be archived.
 	Refused []string
 }
@@ -77,6 +79,7 @@ func Run(t *testing.T, f Fixture) {
 		{"a batch that was committed is not done twice", repeatsNothing},
 		{"a lease keeps others out and a lost one deletes nothing", leases},
 		{"rows are located again by content", locates},
+		{"rows without a key go by their address", withoutKey},
 		{"rows that others refer to stay", referencedStay},
 		{"families leave whole", familiesLeave},
 		{"a family stays for what happens to any of its rows", familiesStay},
@@ -519,6 +522,56 @@ func locates(t *testing.T, w *world) {
 	expect(t, "vanished", row.Vanished, []int{4})
 }
 
+func withoutKey(t *testing.T, w *world) {
+	w.exec(fmt.Sprintf("CREATE TABLE ping (pinged_at %s NOT NULL, gate varchar(20))", w.f.AgeType))
+	for i := range 22 { // pairs of equal rows, two pairs of each age; the last pair is not due
+		w.exec(fmt.Sprintf("INSERT INTO ping VALUES ('%s', 'g%d')", cutoff.Add(time.Duration(i/4-5)*time.Hour).Format("2006-01-02 15:04:05"), i/2))
+	}
+	sel := w.selection(t, "ping", "pinged_at")
+	if w.f.NoAddress {
+		expect(t, "a key", sel.Table.Key, nil)
+		return
+	}
+	expect(t, "told apart by address", sel.Table.ByAddress(), true)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	expect(t, "rows read", len(p.rows), 20)
+	pieces := 0
+	for after, more := []value.Value(nil), true; more; {
+		piece := w.read(t, sel, after, 3, 1<<30)
+		pieces += len(piece.rows)
+		after, more = piece.Last, piece.More
+	}
+	expect(t, "rows read in slices of three", pieces, 20)
+	w.exec("UPDATE ping SET gate = 'edited' WHERE gate = 'g3'; DELETE FROM ping WHERE gate = 'g5'")
+	lease := w.lease(t, "ping", "me")
+	row := w.delete(t, w.batch(sel, p, lease, 1))
+	expect(t, "deleted", row.Deleted, 16)
+	left := append(slices.Clone(row.Changed), row.Vanished...)
+	slices.Sort(left)
+	expect(t, "changed or vanished", left, []int{6, 7, 10, 11})
+	gone := source.RestoreRequest{Table: sel.Table, Restore: "r1", Segment: "s1", Columns: allColumns(sel.Table)}
+	var rows [][]value.Value
+	for i, r := range p.rows {
+		if !slices.Contains(left, i) {
+			rows, gone.Ordinals, gone.Digests = append(rows, r), append(gone.Ordinals, i), append(gone.Digests, p.digests[i])
+		}
+	}
+	gone.Rows = chunkOf(rows)
+	for _, want := range []int64{16, 0} { // each row is put back once
+		out, err := w.s.Restore(w.ctx, gone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		expect(t, "inserted and skipped", []int64{out.Inserted, out.Skipped}, []int64{want, 16 - want})
+	}
+	expect(t, "due again", w.due(t, sel), 18)
+	again := w.read(t, sel, nil, 100, 1<<30)
+	b := w.batch(sel, again, lease, 2, 0, 1)
+	b.Locators, b.Digests = again.Locators.Arrange([]int{7, -1}), []value.Digest{again.digests[7], {}}
+	row = w.delete(t, b)
+	expect(t, "deleted and not found, arranged", fmt.Sprint(row.Deleted, row.Vanished), "1 [1]")
+}
+
 func referencedStay(t *testing.T, w *world) {
 	w.scans(t, 4, 4)
 	w.exec(fmt.Sprintf("CREATE TABLE port (id integer PRIMARY KEY, opened %s, mother integer REFERENCES port (id)); CREATE TABLE berth (id integer PRIMARY KEY, port_id integer REFERENCES port (id))", w.f.AgeType))
@@ -751,7 +804,7 @@ func checks(t *testing.T, w *world) {
 	for _, f := range r.Items {
 		found = found || f.Table == "keyless" && f.Level == source.Refused
 	}
-	expect(t, "a table without key is refused", found, true)
+	expect(t, "a table without key is refused", found, w.f.NoAddress)
 }
 
 func measuresLog(t *testing.T, w *world) {

@@ -101,6 +101,7 @@ func (s *Source) describe(ctx context.Context, name string) (*shape.Table, error
 	if err := s.indexes(ctx, t, primary, withoutRowid); err != nil {
 		return nil, err
 	}
+	t.UseAddress(address(t, withoutRowid)...)
 	if err := s.foreignKeys(ctx, t); err != nil {
 		return nil, err
 	}

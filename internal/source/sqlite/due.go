@@ -262,10 +262,17 @@ func restoredTable(t *shape.Table) string {
 	return "ambercellar_restored_" + hex.EncodeToString(sum[:6])
 }
 
+func (s *Source) hasTable(ctx context.Context, name string) (found bool, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?)", name).Scan(&found)
+	return found, err
+}
+
 // restored returns the condition that a row of t, called by prefix, is recorded as restored; empty where none is.
 func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (string, error) {
-	var n int
-	if err := s.read.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = ?", restoredTable(t)).Scan(&n); err != nil || n == 0 {
+	if t.ByAddress() {
+		return "", nil // nothing tells a restored row from others
+	}
+	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {
 		return "", err
 	}
 	parts := make([]string, len(t.Key))
@@ -301,9 +308,9 @@ func referenced(t *shape.Table, keys []shape.ForeignKey, prefix string) []string
 // selected returns the whole condition under which a row, called t, leaves.
 func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect) (string, error) {
 	parts := []string{sel.DueByRule(d)}
-	for _, k := range sel.Table.Key {
-		if c, _ := sel.Table.Column(k); c.Nullable {
-			parts = append(parts, d.prefix+quote(k)+" IS NOT NULL")
+	for _, k := range sel.Table.KeyPositions() {
+		if c := sel.Table.At(k); c.Nullable {
+			parts = append(parts, d.prefix+quote(c.Name)+" IS NOT NULL")
 		}
 	}
 	parts = append(parts, sel.Narrowed(d)...)

@@ -19,7 +19,7 @@ import (
 func expressions(t *shape.Table, prefix string, columns []int) string {
 	out := make([]string, len(columns))
 	for i, c := range columns {
-		out[i] = "+" + prefix + quote(t.Columns[c].Name)
+		out[i] = "+" + prefix + quote(t.At(c).Name)
 	}
 	return strings.Join(out, ", ")
 }
@@ -301,6 +301,9 @@ func rower(report bykey.Rower) func([]driver.Value) error {
 // Restore puts rows back and reads them again from the table to compute their digest.
 func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
 	t := req.Table
+	if t.ByAddress() {
+		return s.restoreKeyless(ctx, req)
+	}
 	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
 	err := s.immediate(ctx, func(conn *sql.Conn) error {
 		if err := makeRestoredTable(ctx, conn, t); err != nil {
@@ -373,8 +376,11 @@ func insertStatement(t *shape.Table, columns []int) string {
 			names = append(names, t.Columns[c].Name)
 		}
 	}
-	return fmt.Sprintf("INSERT OR ABORT INTO %s (%s) VALUES (?%s) ON CONFLICT (%s) DO NOTHING",
-		quote(t.Name), quoteAll("", names), strings.Repeat(", ?", len(names)-1), quoteAll("", t.Key))
+	skip := ""
+	if !t.ByAddress() {
+		skip = " ON CONFLICT (" + quoteAll("", t.Key) + ") DO NOTHING"
+	}
+	return fmt.Sprintf("INSERT OR ABORT INTO %s (%s) VALUES (?%s)%s", quote(t.Name), quoteAll("", names), strings.Repeat(", ?", len(names)-1), skip)
 }
 
 func insertRow(ctx context.Context, insert *sql.Stmt, t *shape.Table, columns []int, row []value.Value) (bool, error) {
@@ -413,7 +419,7 @@ func makeRestoredTable(ctx context.Context, conn *sql.Conn, t *shape.Table) erro
 
 // RestoredCount returns how many rows are recorded for a restore.
 func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
+	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {
 		return 0, err
 	}
 	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(restoredTable(t))+" WHERE restore = ?", restore).Scan(&n)

@@ -1,0 +1,186 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/value"
+)
+
+// writers change aged rows at random: each writes rows of its own, and remembers of each the last text that was committed.
+type writers struct {
+	mu    sync.Mutex
+	last  map[int64]string
+	group sync.WaitGroup
+	stop  context.CancelFunc
+}
+
+// write lets n writers loose on table scan, and beside them somebody who rewrites the table again and again.
+func write(t *testing.T, h *harbour, n int, rewrites ...string) *writers {
+	ctx, stop := context.WithCancel(t.Context())
+	w := &writers{last: map[int64]string{}, stop: stop}
+	for number := range n {
+		other := newHarbourAt(t, h.engine, h.address)
+		w.group.Go(func() {
+			for i := 0; ctx.Err() == nil; i++ {
+				id, note := int64(rand.IntN(writtenRows/n)*n+number)+1, fmt.Sprintf("writer %d, %d", number, i)
+				if other.change(ctx, rand.IntN(3) == 0, id, note) == nil {
+					w.mu.Lock()
+					w.last[id] = note
+					w.mu.Unlock()
+				}
+				time.Sleep(time.Millisecond)
+			}
+		})
+	}
+	w.group.Go(func() {
+		other := newHarbourAt(t, h.engine, h.address)
+		for i := 0; ctx.Err() == nil; i++ {
+			other.db.ExecContext(ctx, rewrites[i%len(rewrites)]) // what it fails with does not matter
+			time.Sleep(100 * time.Millisecond)
+		}
+	})
+	return w
+}
+
+const writtenRows = 4000
+
+// change updates a row, or deletes it and inserts it anew. No error: it is committed, and there was such a row.
+func (h *harbour) change(ctx context.Context, anew bool, id int64, note string) error {
+	tx, err := h.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	statements := []string{fmt.Sprintf("UPDATE scan SET note = '%s' WHERE id = %d", note, id)}
+	if anew {
+		at := map[string]string{"sqlite": "'2020-01-01 00:00:00'", "postgres": "'2020-01-01 00:00:00+00'", "mariadb": "'2020-01-01 00:00:00'"}[h.engine]
+		statements = []string{fmt.Sprintf("DELETE FROM scan WHERE id = %d", id), fmt.Sprintf("INSERT INTO scan VALUES (%d, %s, '%s')", id, at, note)}
+	}
+	for i, s := range statements {
+		res, err := tx.ExecContext(ctx, s)
+		if err != nil {
+			return err
+		}
+		if n, _ := res.RowsAffected(); i == 0 && n == 0 {
+			return sql.ErrNoRows
+		}
+	}
+	return tx.Commit()
+}
+
+func TestNoUpdateIsLostWhileTheTableIsRewrittenAgainAndAgain(t *testing.T) {
+	for engine, rewrites := range map[string][]string{"sqlite": {"VACUUM"}, "postgres": {"VACUUM FULL scan", "CLUSTER scan USING scan_at"}, "mariadb": {"OPTIMIZE TABLE scan"}} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t, engine)
+			scans(t, h)
+			for from := 250; from < writtenRows; from *= 2 {
+				h.exec(t, fmt.Sprintf("INSERT INTO scan SELECT id + %d, at, note FROM scan WHERE id + %d <= %d", from, from, writtenRows))
+			}
+			b := h.serve(t, nil)
+			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2021-01-01", "archive") + cellar}
+			run := s.start(t, h, b)
+			w := write(t, h, 2, rewrites...)
+			time.Sleep(20 * time.Millisecond)
+			err := s.work(t, b, run)
+			w.stop()
+			w.group.Wait()
+			if err != nil {
+				t.Fatal(err)
+			}
+			r, err := b.Catalog.Run(t.Context(), run)
+			if err != nil || r.Balanced == nil || !*r.Balanced || r.Deleted == 0 {
+				t.Fatalf("%+v, %v", r, err)
+			}
+			live, archived := h.notes(t), archivedNotes(t, b, run)
+			lost := 0
+			for id := int64(1); id <= writtenRows; id++ {
+				want, written := w.last[id]
+				now, there := live[id]
+				if !there {
+					now, there = archived[id]
+				}
+				if !written {
+					want = "note"
+				}
+				if !there || now != want {
+					if lost++; lost < 5 {
+						t.Errorf("row %d is %q, live or archived (%v), and was written last as %q", id, now, there, want)
+					}
+				}
+			}
+			if len(w.last) == 0 || r.Changed+r.Vanished+r.Skipped == 0 {
+				t.Errorf("%d writes, ledger %+v: the test shows nothing", len(w.last), r.Ledger)
+			}
+			t.Logf("%d rows written, ledger %+v, %d lost", len(w.last), r.Ledger, lost)
+		})
+	}
+}
+
+// notes are the live rows' texts by key.
+func (h *harbour) notes(t *testing.T) map[int64]string {
+	t.Helper()
+	out := map[int64]string{}
+	rows, err := h.db.Query("SELECT id, note FROM scan")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var note string
+		if err := rows.Scan(&id, &note); err != nil {
+			t.Fatal(err)
+		}
+		out[id] = note
+	}
+	return out
+}
+
+// archivedNotes are the texts of the rows that a run deleted after it had archived them; a row that went twice has its newest.
+func archivedNotes(t *testing.T, b *bench, run string) map[int64]string {
+	t.Helper()
+	segments, err := b.Catalog.RunSegments(t.Context(), run)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[int64]string{}
+	for _, s := range segments {
+		if s.State != catalog.SegmentClosed {
+			continue
+		}
+		m, _, err := archive.LoadManifest(t.Context(), b.store, s.Stem)
+		if err != nil {
+			t.Fatal(err)
+		}
+		books, _, err := archive.LoadClosing(t.Context(), b.store, m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		left := map[int]bool{}
+		for _, o := range books.LeftOut() {
+			left[o] = true
+		}
+		ordinal := 0
+		if err := archive.Verify(t.Context(), b.store, m, func(c *value.Chunk, _ []value.Digest) error {
+			for i := range c.Rows() {
+				if row := c.Row(i); !left[ordinal] {
+					out[row[0].N] = strings.Clone(string(row[2].B))
+				}
+				ordinal++
+			}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return out
+}
