@@ -206,6 +206,9 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/restores/{restore}", summary: "One restore", out: catalog.Restore{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Restore(c.Request.Context(), c.Param("restore")) }},
 		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},
 
+		{method: "POST", path: "/search", summary: "Search archived rows: the first of them, 100 where no limit is given", in: engine.SearchRequest{}, out: Found{}, do: a.search},
+		{method: "POST", path: "/search/rows", summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON", query: []string{"format"}, in: engine.SearchRequest{}, raw: a.searchRows},
+
 		{method: "GET", path: "/audit", summary: "The newest lines of the audit log", query: []string{"limit"}, out: Items[catalog.Entry]{}, do: func(c *gin.Context) (any, error) {
 			limit, _ := page(c)
 			return all(s.Catalog.AuditLog(c.Request.Context(), limit))

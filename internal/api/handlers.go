@@ -318,14 +318,15 @@ func (a *API) events(c *gin.Context) {
 	}
 }
 
+var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
+
 func (a *API) restoreFile(c *gin.Context) {
 	path, r, err := a.service.RestoreFile(c.Request.Context(), c.Param("restore"))
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	kind := map[string]string{"csv": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}[r.Format]
-	c.Header("Content-Type", kind)
+	c.Header("Content-Type", fileKinds[r.Format])
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s.%s\"", r.ID, r.Format))
 	http.ServeFile(c.Writer, c.Request, path)
 }

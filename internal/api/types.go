@@ -36,6 +36,20 @@ type Status struct {
 	Rules    int            `json:"rules"`
 }
 
+// Found is what a search found.
+type Found struct {
+	Columns  []string        `json:"columns"`
+	Items    []FoundRow      `json:"items"`
+	Searched engine.Searched `json:"searched"`
+}
+
+// FoundRow is an archived row, with where it stands. A value that is NULL, or of a column that was not there yet, is null.
+type FoundRow struct {
+	Segment string    `json:"segment"`
+	Ordinal int       `json:"ordinal"`
+	Values  []*string `json:"values"`
+}
+
 // NewSource is a source to add.
 type NewSource struct {
 	Name         string `json:"name"`

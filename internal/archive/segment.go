@@ -195,22 +195,9 @@ func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink
 			err = fmt.Errorf("%w: %v", ErrDamaged, r)
 		}
 	}()
-	f, err := parquet.OpenFile(file, size, parquet.SkipBloomFilters(true), parquet.SkipPageIndex(true), parquet.ReadBufferSize(256<<10))
+	f, err := openRows(file, size, columns, rows)
 	if err != nil {
-		return fmt.Errorf("%w: %w", ErrDamaged, err)
-	}
-	want := schema("", columns, nil).Columns()
-	got := f.Schema().Columns()
-	if len(got) != len(want) {
-		return fmt.Errorf("%w: it has %d columns instead of %d", ErrDamaged, len(got), len(want))
-	}
-	for i := range want {
-		if len(got[i]) != 1 || got[i][0] != want[i][0] {
-			return fmt.Errorf("%w: column %d is %q instead of %q", ErrDamaged, i+1, got[i], want[i])
-		}
-	}
-	if f.NumRows() != rows {
-		return fmt.Errorf("%w: it has %d rows instead of %d", ErrDamaged, f.NumRows(), rows)
+		return err
 	}
 	for i, g := range f.RowGroups() {
 		if err := readGroup(g, f.Metadata().RowGroups[i].TotalByteSize, columns, sink); err != nil {
@@ -302,6 +289,15 @@ func (c *cursor) read(buffer []parquet.Value, fn func(int, parquet.Value)) error
 		}
 	}
 	return nil
+}
+
+// seek goes to a row of the column's row group.
+func (c *cursor) seek(row int64) error {
+	if c.page != nil {
+		parquet.Release(c.page)
+		c.page, c.values = nil, nil
+	}
+	return c.pages.SeekToRow(row)
 }
 
 func (c *cursor) close() {

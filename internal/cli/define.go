@@ -95,6 +95,8 @@ func commands() []command {
 		{name: "segment show", args: "SEGMENT", summary: "show a segment", run: segmentShow},
 		{name: "segment verify", args: "SEGMENT", summary: "read a segment back from its store and check every row", run: segmentVerify},
 
+		{name: "search", args: "SOURCE TABLE", summary: "search the archived rows of a table", flags: searchFlags, run: search},
+
 		{name: "restore request", summary: "bring archived rows back, into their table or a file", flags: restoreFlags, run: restoreRequest},
 		{name: "restore list", summary: "list restores, the newest first", run: restoreList},
 		{name: "restore show", args: "RESTORE", summary: "show a restore", run: restoreShow},

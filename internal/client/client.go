@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"ambercellar/internal/api"
+	"ambercellar/internal/engine"
 )
 
 // Client talks to one service.
@@ -120,6 +121,23 @@ func (c *Client) Watch(ctx context.Context, run string, fn func(api.RunView) err
 		return err
 	}
 	return fmt.Errorf("the service closed the stream of run %s; `ambercellar run watch %s` takes it up again", run, run)
+}
+
+// SearchRows copies the archived rows that a search finds to w, as csv or ndjson.
+func (c *Client) SearchRows(ctx context.Context, q engine.SearchRequest, format string, w io.Writer) error {
+	body, err := json.Marshal(q)
+	if err != nil {
+		return err
+	}
+	resp, err := c.send(ctx, http.MethodPost, "/search/rows?format="+url.QueryEscape(format), bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if _, err = io.Copy(w, resp.Body); err != nil {
+		return fmt.Errorf("the answer broke off, so these are not all rows: %w", err)
+	}
+	return nil
 }
 
 // Download copies a restore's file to w.

@@ -91,7 +91,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		t.Fatal("the console is not built; run `make console` first")
 	}
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(12000)
+		w.scans(6000)
 		before := w.content("true")
 		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 		p := browse(t)
@@ -129,7 +129,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.fill("#yaml", strings.Replace(bad, "scaned_at", "scanned_at", 1))
 		p.sees("What it would do", "1: every row")
 		p.press("Compare")
-		p.sees("This rule is new", "12,000 rows become due")
+		p.sees("This rule is new", "6,000 rows become due")
 		p.press("Save")
 
 		// A plan changes nothing; the run is watched live to its end.
@@ -139,7 +139,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		if strings.Contains(p.text(), "Count them") { // on a slow machine the plan is an estimate at first
 			p.press("Count them")
 		}
-		p.sees("12,000", "(counted)")
+		p.sees("6,000", "(counted)")
 		if w.content("true") != before {
 			t.Fatal("a plan changed something")
 		}
@@ -148,15 +148,24 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.press("Pause")
 		p.sees("paused by the administrator", "Resume")
 		p.press("Resume")
-		p.sees("done", "the books balance", "12,000 of 12,000 rows")
+		p.sees("done", "the books balance", "6,000 of 6,000 rows")
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 {
 			t.Errorf("%d rows are live instead of 100", n)
 		}
 
 		// The archive, verified; the restore; the rows are back.
 		p.press("Archive")
-		p.sees("cellar", "closed", "12,000", "2020-01-01")
+		p.sees("cellar", "closed", "6,000", "2020-01-01")
 		segment := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+		p.press("Search rows")
+		p.sees("Search the archive", "Which rows")
+		p.fill("#search-where", "nota = 'note 17'")
+		p.do(chromedp.Click(css("main button[type=submit]"), chromedp.NodeVisible))
+		p.sees("did you mean note?")
+		p.fill("#search-where", "note = 'note 17'")
+		p.do(chromedp.Click(css("main button[type=submit]"), chromedp.NodeVisible))
+		p.sees("1 row", "note 17", "passed over by their bounds", "Save all as CSV")
+		p.press("Archive")
 		p.do(chromedp.Click(css("a[href='#/archive/" + segment.ID + "']")))
 		p.sees("Proof", segment.Digest)
 		p.press("Verify")
@@ -165,7 +174,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.sees("Request a restore")
 		p.do(chromedp.SendKeys(css("#note"), "asked for by the harbour office"))
 		p.press("Request the restore")
-		p.sees("12,000", "✓ counts, digest", "asked for by the harbour office")
+		p.sees("6,000", "✓ counts, digest", "asked for by the harbour office")
 		if w.content("true") != before {
 			t.Error("the rows that came back are not the rows that went")
 		}
@@ -190,7 +199,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.sees("No hold stands")
 
 		p.press("Overview")
-		p.sees("Rows in the archive", "12,000", "scans")
+		p.sees("Rows in the archive", "6,000", "scans")
 		p.press("Sign out")
 		p.sees("Administrator token")
 	})

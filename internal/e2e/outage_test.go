@@ -17,7 +17,7 @@ import (
 func (w *world) finished(id string) api.RunView {
 	w.t.Helper()
 	for range 5 {
-		r := w.ended(id)
+		r := w.hurried(id)
 		if r.State != catalog.Failed {
 			return r
 		}
@@ -47,7 +47,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 					t.Logf("the service's log:\n%s", w.svc.log)
 				}
 			})
-			w.scans(20000)
+			w.scans(8000)
 			before := w.content("true")
 			w.define(then, "gentle")
 			r := w.planned()
@@ -61,7 +61,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 			if got.State != catalog.Done {
 				t.Fatalf("the run is %s: %s", got.State, got.Reason)
 			}
-			if l := got.Ledger; l.Balanced == nil || !*l.Balanced || l.Deleted != 20000 {
+			if l := got.Ledger; l.Balanced == nil || !*l.Balanced || l.Deleted != 8000 {
 				t.Errorf("ledger %+v", l)
 			}
 			if n := w.count("SELECT count(*) FROM scan"); n != 100 {
@@ -96,7 +96,7 @@ func (w *world) someDeletedOrFailed(id string, rows int64) {
 
 func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 	w := newWorld(t, "postgres")
-	w.scans(20000)
+	w.scans(8000)
 	before := w.content("true")
 	w.define("archive", "gentle")
 	r := w.planned()
@@ -119,7 +119,7 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 		t.Fatal("no session was cut")
 	}
 	got := w.finished(r.ID)
-	w.balanced(got, 20000, 20000)
+	w.balanced(got, 8000, 8000)
 	w.must("restore", "request", "-run", r.ID)
 	if w.content("true") != before {
 		t.Error("live and archive together are not what the table held")
@@ -128,30 +128,30 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 
 func TestWritersNeverLoseAnUpdate(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(20000)
+		w.scans(8000)
 		w.define("archive", "gentle")
 		r := w.planned()
 		ctx, stop := context.WithCancel(t.Context())
-		type edit struct {
-			id   int
-			note string
-		}
-		done := make(chan []edit)
-		go func() { // edits aged rows, the last of the slice first, while they are on their way
-			var edits []edit
+		done := make(chan map[int]string)
+		go func() { // edits aged rows, the last of them first, again and again while they are on their way
+			edits := map[int]string{}
 			defer func() { done <- edits }()
-			for id := 20000; id > 0 && ctx.Err() == nil; id -= 7 {
-				note := fmt.Sprintf("edited %d", id)
-				res, err := w.db.ExecContext(ctx, fmt.Sprintf("UPDATE scan SET note = '%s' WHERE id = %d", note, id))
+			for n, id := 0, 4900; ctx.Err() == nil; n++ {
+				if id -= 7; id <= 0 {
+					id = 4900
+				}
+				note := fmt.Sprintf("edit %d of %d", n, id)
+				res, err := w.db.ExecContext(t.Context(), fmt.Sprintf("UPDATE scan SET note = '%s' WHERE id = %d", note, id))
 				if err != nil {
 					continue
 				}
 				if n, _ := res.RowsAffected(); n == 1 {
-					edits = append(edits, edit{id, note})
+					edits[id] = note
 				}
 			}
 		}()
-		got := w.ended(r.ID)
+		w.someDeleted(r.ID, 2000)
+		got := w.hurried(r.ID)
 		stop()
 		edits := <-done
 		if got.State != catalog.Done || got.Ledger.Balanced == nil || !*got.Ledger.Balanced || len(edits) == 0 {
@@ -160,9 +160,9 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 		// An edited row is live with its edit, or went with it: never is the edit lost.
 		w.must("restore", "request", "-run", r.ID)
 		lost := []string{}
-		for _, e := range edits {
-			if w.count(fmt.Sprintf("SELECT count(*) FROM scan WHERE id = %d AND note = '%s'", e.id, e.note)) != 1 {
-				lost = append(lost, e.note)
+		for id, note := range edits {
+			if w.count(fmt.Sprintf("SELECT count(*) FROM scan WHERE id = %d AND note = '%s'", id, note)) != 1 {
+				lost = append(lost, note)
 			}
 		}
 		if len(lost) > 0 {
@@ -171,8 +171,8 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 		if got.Ledger.Changed == 0 {
 			t.Error("no row changed on its way: the test shows nothing")
 		}
-		if n := w.count("SELECT count(*) FROM scan"); n != 20100 {
-			t.Errorf("%d rows are live after the restore instead of 20,100", n)
+		if n := w.count("SELECT count(*) FROM scan"); n != 8100 {
+			t.Errorf("%d rows are live after the restore instead of 8,100", n)
 		}
 	})
 }

@@ -157,7 +157,7 @@ func TestCopiedRowsAreDeletedWhenTheirTimeHasCome(t *testing.T) {
 
 func TestHoldsBeatEverything(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(40000)
+		w.scans(10000)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
 		file := filepath.Join(w.dir, "case.txt")
 		if err := os.WriteFile(file, []byte("note LIKE 'note 1_'\n  OR note = 'it''s \"odd\"'\n"), 0o644); err != nil {
@@ -174,19 +174,19 @@ func TestHoldsBeatEverything(t *testing.T) {
 			t.Errorf("held: %d and %d rows", h.Rows, keys.Rows)
 		}
 		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if p.Counts.V.Due != 39987 || p.Counts.V.Held != 13 {
+		if p.Counts.V.Due != 9987 || p.Counts.V.Held != 13 {
 			t.Errorf("plan: %d due, %d held", p.Counts.V.Due, p.Counts.V.Held)
 		}
 		// A hold placed while a run is going on: from the answer on, nothing that it protects goes.
 		w.must("rule", "apply", "-f", w.rules(strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n"), "pace: unlimited", "pace: gentle", 1)))
 		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
-		for w.count("SELECT count(*) FROM scan") > 39900 {
+		for w.count("SELECT count(*) FROM scan") > 9900 {
 			time.Sleep(5 * time.Millisecond)
 		}
-		must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 30000 AND 39999", "-reason", "raid", "-reference", "case 14")
-		live := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 30000 AND 39999")
+		must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 7500 AND 9999", "-reason", "raid", "-reference", "case 14")
+		live := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 7500 AND 9999")
 		r = w.hurried(r.ID)
-		if n := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 30000 AND 39999"); n != live || n == 0 {
+		if n := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 7500 AND 9999"); n != live || n == 0 {
 			t.Errorf("%d of %d rows are left that were live when the hold was placed", n, live)
 		}
 		if n := w.count("SELECT count(*) FROM scan WHERE id IN (100, 200, 300, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19)"); n != 13 {
@@ -357,26 +357,26 @@ func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
 
 func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(20000)
+		w.scans(8000)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n")
 		w.must("rule", "apply", "-f", w.rules(strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n"), "unlimited", "gentle", 1)))
 		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
-		for w.count("SELECT count(*) FROM scan") > 19500 {
+		for w.count("SELECT count(*) FROM scan") > 7500 {
 			time.Sleep(5 * time.Millisecond)
 		}
 		w.stop(syscall.SIGKILL)
-		gone := 20100 - w.count("SELECT count(*) FROM scan")
+		gone := 8100 - w.count("SELECT count(*) FROM scan")
 		w.start()
 		w.must("run", "pause", r.ID)
 		w.must("run", "resume", r.ID)
 		r = w.hurried(r.ID)
-		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Deleted != 20000 {
+		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Deleted != 8000 {
 			t.Errorf("run: %s %s %+v", r.State, r.Reason, r.Ledger)
 		}
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 || gone == 0 {
 			t.Errorf("%d rows are live, %d had gone before the crash", n, gone)
 		}
-		if r.Ledger.Copied-r.Ledger.Skipped != 20000 {
+		if r.Ledger.Copied-r.Ledger.Skipped != 8000 {
 			t.Errorf("archived more than once without saying so: %+v", r.Ledger)
 		}
 	})

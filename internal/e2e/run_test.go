@@ -56,6 +56,19 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 		if out := w.must("segment", "verify", segments.Items[0].ID); !strings.Contains(out, "5,000 rows") {
 			t.Errorf("segment verify: %s", out)
 		}
+		// What is archived is found again.
+		if out := w.must("search", "harbour", "scan", "-where", "id = 17", "-columns", "id,note"); !strings.Contains(out, segments.Items[0].ID) || !strings.Contains(out, "note 17") || !strings.Contains(out, "rows found: 1;") {
+			t.Errorf("search:\n%s", out)
+		}
+		if out := w.must("search", "harbour", "scan", "-where", "id IN (16, 17)", "-columns", "note", "-rows", "csv"); out != "note\r\n\"note 16\"\r\n\"note 17\"\r\n" {
+			t.Errorf("search -rows csv: %q", out)
+		}
+		if found := must1[api.Found](w, "search", "harbour", "scan"); len(found.Items) != 100 || !found.Searched.More {
+			t.Errorf("without limit a search shows %d rows: %+v", len(found.Items), found.Searched)
+		}
+		w.refuse(1, []string{"where", "did you mean note?", "^"}, "search", "harbour", "scan", "-where", "nota = 'x'")
+		w.refuse(1, []string{"nothing of harbour.vessel is archived"}, "search", "harbour", "vessel")
+		w.refuse(1, []string{"csv or ndjson"}, "search", "harbour", "scan", "-rows", "yaml")
 		// A day, then everything; rows of the first restore are skipped by the second.
 		day := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-02-01", "-to", "2020-02-02", "-note", "asked for")
 		if day.Restored != 24 || day.Verified == nil || !*day.Verified {
@@ -146,7 +159,7 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 
 func TestPauseResumeAndCancel(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		const n = 20000 // enough that no command comes after the end, and one slice
+		const n = 8000 // enough that no command comes after the end, and one slice
 		w.scans(n)
 		before := w.content("true")
 		w.define("archive", "gentle")
@@ -208,9 +221,9 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 	for _, then := range []string{"archive", "purge"} {
 		t.Run(then, func(t *testing.T) {
 			engines(t, func(t *testing.T, w *world) {
-				w.scans(20000)
+				w.scans(8000)
 				before := w.content("true")
-				young := w.content("id > 20000")
+				young := w.content("id > 8000")
 				w.define(then, "gentle")
 				r := w.planned()
 				for _, deleted := range []int64{0, 300, 1200} { // the first kill hits reading, storing or verifying
@@ -229,7 +242,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 				if got.State != catalog.Done {
 					t.Fatalf("the run is %s: %s", got.State, got.Reason)
 				}
-				w.balanced(got, 20000, 20000)
+				w.balanced(got, 8000, 8000)
 				if w.content("true") != young {
 					t.Error("other rows are live than those that are not due")
 				}
@@ -283,7 +296,7 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 
 func TestASecondServiceKeepsOut(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(60000)
+		w.scans(8000)
 		w.define("archive", "gentle")
 		first := w.planned()
 		w.someDeleted(first.ID, 100)
@@ -418,7 +431,7 @@ func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
 
 func TestThePaceChangesWhileARunGoes(t *testing.T) {
 	w := newWorld(t, "sqlite")
-	w.scans(60000)
+	w.scans(20000)
 	w.define("purge", "gentle")
 	p := must1[catalog.Plan](w, "plan", "make", "scans")
 	id := must1[api.RunView](w, "run", "start", p.ID).ID
@@ -432,7 +445,7 @@ func TestThePaceChangesWhileARunGoes(t *testing.T) {
 		t.Errorf("the answer shows pace %s", r.Pace)
 	}
 	r := w.ended(id)
-	w.balanced(r, 60000, 60000)
+	w.balanced(r, 20000, 20000)
 	if r.Pace != "unlimited" {
 		t.Errorf("the run ended at pace %s", r.Pace)
 	}

@@ -40,10 +40,7 @@ func (x *export) write(m *archive.Manifest, rows *value.Chunk) error {
 			x.parquet = archive.NewWriter(x.out, m.Table, m.Columns)
 		}
 		if x.format == "csv" {
-			for i, c := range x.columns {
-				x.csvField([]byte(c.Name), i)
-			}
-			x.out.WriteString("\r\n")
+			x.csvHead()
 		}
 	}
 	if !sameColumns(x.columns, m.Columns) {
@@ -72,6 +69,13 @@ func sameColumns(a, b []shape.Column) bool {
 		}
 	}
 	return true
+}
+
+func (x *export) csvHead() {
+	for i, c := range x.columns {
+		x.csvField([]byte(c.Name), i)
+	}
+	x.out.WriteString("\r\n")
 }
 
 // csvRow: NULL is an empty field, the empty text a pair of quotes.

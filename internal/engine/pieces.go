@@ -12,8 +12,8 @@ import (
 // A slice that is read at a rest goes in pieces of so many rows or bytes, each in a statement of its own: no snapshot and no
 // connection is held while the reader rests, and a piece that fails is read again alone.
 const (
-	pieceRows  = 2000
-	pieceBytes = 4 << 20
+	pieceRows  = 500
+	pieceBytes = 1 << 20
 )
 
 // readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure say.

@@ -11,7 +11,7 @@ import (
 type Pace string
 
 const (
-	Gentle    Pace = "gentle"    // the default: batches of about 10 ms, and three times as long a rest after each
+	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and nine times as long a rest after each
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
@@ -65,7 +65,7 @@ func New(p Pace, gentle int) *Steering {
 	if gentle == 0 {
 		gentle = gentleRows
 	}
-	return &Steering{rows: min(500, gentle), most: gentle, target: 10 * time.Millisecond, rest: 3}
+	return &Steering{rows: min(500, gentle), most: gentle, target: 5 * time.Millisecond, rest: 9}
 }
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become

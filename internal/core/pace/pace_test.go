@@ -10,7 +10,7 @@ func TestBatchesFindTheirSize(t *testing.T) {
 		pace   Pace
 		perRow time.Duration
 		want   int
-	}{{Gentle, 10 * time.Microsecond, 1000}, {Gentle, 10 * time.Millisecond, MinRows}, {Unlimited, time.Microsecond, MaxRows}, {Unlimited, 100 * time.Microsecond, 4000}} {
+	}{{Gentle, 10 * time.Microsecond, 500}, {Gentle, 10 * time.Millisecond, MinRows}, {Unlimited, time.Microsecond, MaxRows}, {Unlimited, 100 * time.Microsecond, 4000}} {
 		s := New(c.pace, 0)
 		for range 30 {
 			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow, 0)
@@ -26,7 +26,7 @@ func TestBatchesFindTheirSize(t *testing.T) {
 
 func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
 	s := New(Gentle, 0)
-	s.Done(500, 10*time.Millisecond, 0)
+	s.Done(500, 5*time.Millisecond, 0)
 	if rest := s.Done(500, 10*time.Second, 1); s.Rows() < 250 || rest != MaxRest {
 		t.Errorf("one slow batch made it %d, with a rest of %s", s.Rows(), rest)
 	}
@@ -55,7 +55,7 @@ func TestAnotherPaceBeginsGently(t *testing.T) {
 		t.Fatalf("batches are of %d rows", s.Rows())
 	}
 	s.Change(Gentle, 0)
-	if rest := s.Done(s.Rows(), 10*time.Millisecond, 0); s.Rows() != 500 || rest != 30*time.Millisecond {
+	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 500 || rest != 45*time.Millisecond {
 		t.Errorf("gentle batches are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
 	s.Done(s.Rows(), time.Second, 0) // the database is slow

@@ -19,7 +19,7 @@
 </script>
 
 <Page title="Archive" about="Segments: immutable files of archived rows, each with a manifest beside it.">
-  {#snippet actions()}<Button size="sm" href="#/restores/request">Restore rows</Button>{/snippet}
+  {#snippet actions()}<Button size="sm" color="alternative" href="#/search">Search rows</Button> <Button size="sm" href="#/restores/request">Restore rows</Button>{/snippet}
   <Trouble problem={segments.problem ?? stores.problem} />
   <Panel title="Stores">
     <Listing label="Stores" heads={["Store", "Kind", "Where", "#Free"]} items={stores.data?.items}>

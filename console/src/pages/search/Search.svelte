@@ -1,0 +1,103 @@
+<script lang="ts">
+  // Archived rows of a table, by a condition in the language of rules.
+  import { router } from "svelte-spa-router";
+  import { Button, Input, Label, Select, Spinner, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { Loader, problemOf } from "../../lib/loader.svelte";
+  import { count, plural, short, size } from "../../lib/format";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+
+  const asked = new URLSearchParams(router.querystring ?? "");
+  let table = $state(asked.get("table") ?? "");
+  let where = $state("");
+  let columns = $state("");
+  let found = $state<Schemas["Found"]>();
+  let problem = $state<Problem>();
+  let busy = $state(false);
+  let saving = $state(false);
+
+  const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 500, state: "closed" } } })));
+  let tables = $derived([...new Set((segments.data?.items ?? []).map((s) => `${s.source}.${s.table}`))].map((name) => ({ value: name, name })));
+  segments.load().then(() => { table ||= tables[0]?.value ?? ""; });
+
+  function request(limit: number): Schemas["SearchRequest"] {
+    const dot = table.indexOf(".");
+    const list = columns.split(",").map((c) => c.trim()).filter(Boolean);
+    return { source: table.slice(0, dot), table: table.slice(dot + 1), where, limit, ...(list.length && { columns: list }) };
+  }
+  async function search(e: SubmitEvent) {
+    e.preventDefault();
+    busy = true;
+    problem = undefined;
+    try {
+      found = await take(api.POST("/search", { body: request(200) }));
+    } catch (e) {
+      found = undefined;
+      problem = problemOf(e);
+    }
+    busy = false;
+  }
+  async function save() {
+    saving = true;
+    problem = undefined;
+    try {
+      const text = await take(api.POST("/search/rows", { params: { query: { format: "csv" } }, body: request(0), parseAs: "blob" }));
+      const link = document.createElement("a");
+      link.href = URL.createObjectURL(text as unknown as Blob);
+      link.download = `${table}.csv`;
+      link.click();
+      URL.revokeObjectURL(link.href);
+    } catch (e) {
+      problem = problemOf(e);
+    }
+    saving = false;
+  }
+</script>
+
+<Page title="Search the archive" about="Rows that left a table and were archived, as they were when they left.">
+  <Trouble problem={segments.problem} />
+  {#if segments.data && tables.length === 0}
+    <Blank title="The archive is empty">Rows get there by runs of rules with <code>then: archive</code>.</Blank>
+  {:else}
+    <Panel>
+      <form onsubmit={search} class="space-y-3 p-4">
+        <div class="grid gap-3 sm:grid-cols-3">
+          <Label>Table<Select size="sm" id="search-table" items={tables} bind:value={table} /></Label>
+          <Label class="sm:col-span-2">Columns to show<Input size="sm" id="search-columns" class="font-mono" bind:value={columns} placeholder="all, or some, separated by commas" spellcheck="false" /></Label>
+        </div>
+        <Label>Which rows<Input size="sm" id="search-where" class="font-mono" bind:value={where} placeholder="a condition, like booking_id = 4711; nothing: every row" spellcheck="false" /></Label>
+        <div class="flex items-center gap-3">
+          <Button size="sm" type="submit" disabled={busy || !table}>{busy ? "Searching …" : "Search"}</Button>
+          {#if found?.items.length}<Button size="sm" color="alternative" disabled={saving} onclick={save}>{saving ? "Reading all of them …" : "Save all as CSV"}</Button>{/if}
+        </div>
+        {#if problem}<div class="overflow-x-auto text-sm [&_*]:whitespace-pre-wrap" role="alert"><Trouble {problem} /></div>{/if}
+      </form>
+    </Panel>
+    {#if busy}
+      <div class="p-8 text-center" aria-busy="true"><Spinner size="6" /><span class="sr-only">searching</span></div>
+    {:else if found}
+      {@const s = found.searched}
+      <p class="text-sm text-gray-600 dark:text-gray-400" role="status">
+        {s.more ? `The first ${plural(s.found, "row")}; there are more.` : plural(s.found, "row")}
+        {s.more ? "" : `Of ${plural(s.segments, "segment")} ${count(s.passed)} passed over by their bounds; ${plural(s.rows, "row")} looked at, ${size(s.bytes)} read.`}
+      </p>
+      <Panel>
+        <div class="overflow-x-auto">
+          <Listing label="Archived rows" heads={[...found.columns, "Segment"]} items={found.items}>
+            {#snippet row(x: Schemas["FoundRow"])}
+              <TableBodyRow>
+                {#each x.values as v, i (i)}<TableBodyCell class="max-w-64 truncate font-mono text-xs" title={v ?? "NULL"}>{#if v === null}<span class="text-gray-500 italic">NULL</span>{:else}{v}{/if}</TableBodyCell>{/each}
+                <TableBodyCell><a class="text-link font-mono text-xs" href="#/archive/{x.segment}" title="row {x.ordinal} of segment {x.segment}">{short(x.segment)}</a></TableBodyCell>
+              </TableBodyRow>
+            {/snippet}
+            {#snippet empty()}<Blank title="No archived row is like that" />{/snippet}
+          </Listing>
+        </div>
+      </Panel>
+    {/if}
+  {/if}
+</Page>

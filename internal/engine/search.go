@@ -1,0 +1,256 @@
+package engine
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+)
+
+// SearchRequest asks for archived rows of a table.
+type SearchRequest struct {
+	Source  string   `json:"source"`
+	Table   string   `json:"table"`
+	Where   string   `json:"where,omitempty"`   // in the language of rules; empty: every row
+	Columns []string `json:"columns,omitempty"` // to be shown; empty: all
+	Limit   int      `json:"limit,omitempty"`   // rows at the most; 0: all
+}
+
+// Hit is an archived row that was searched for.
+type Hit struct {
+	Segment string
+	Ordinal int
+	Row     []value.Value // valid only during the call
+}
+
+// Searched is how much was searched. Rows are those whose content was looked at, Bytes what was read of the stores.
+type Searched struct {
+	Segments int   `json:"segments"`
+	Passed   int   `json:"passed"` // segments passed over by what their footers tell
+	Rows     int64 `json:"rows"`
+	Bytes    int64 `json:"bytes"`
+	Found    int64 `json:"found"`
+	More     bool  `json:"more"` // the limit was reached; there may be more
+}
+
+// searched is a segment that is searched.
+type searched struct {
+	segment  *catalog.Segment
+	manifest *archive.Manifest
+	left     []int // ordinals that stayed in the table
+	search   archive.Search
+	show     []int // positions of the shown columns; behind the segment's own where it has no such column
+	hits     chan Hit
+	done     chan struct{}
+	scanned  archive.Scanned
+	err      error
+}
+
+// searchAhead is how many segments are searched at a time.
+const searchAhead = 3
+
+// Search hands on the archived rows of a table for which a filter is true, segment by segment in the order in which they were
+// archived. Only rows that left the table count. A row from before a column was added has NULL there. head hears of the
+// columns first.
+func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.Column) error, hit func(Hit) error) (*Searched, error) {
+	list, columns, err := e.searchable(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	show := columns
+	if len(q.Columns) > 0 {
+		show = nil
+		for _, name := range q.Columns {
+			i := slices.IndexFunc(columns, func(c shape.Column) bool { return c.Name == name })
+			if i < 0 {
+				return nil, &RefusedError{Field: "columns", Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name), Remedy: "its columns are " + strings.Join(columnNames(columns), ", ")}
+			}
+			show = append(show, columns[i])
+		}
+	}
+	for _, x := range list {
+		if err := x.bind(q, columns, show); err != nil {
+			return nil, err
+		}
+	}
+	if err := head(show); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	slots := make(chan struct{}, searchAhead)
+	go func() {
+		for _, x := range list {
+			slots <- struct{}{}
+			go func() { defer func() { <-slots }(); e.scan(ctx, x) }()
+		}
+	}()
+	out := &Searched{Segments: len(list)}
+	for _, x := range list {
+		for h := range x.hits {
+			if q.Limit > 0 && out.Found >= int64(q.Limit) {
+				out.More = true
+				cancel()
+				return out, nil
+			}
+			out.Found++
+			if err := hit(h); err != nil {
+				return nil, err
+			}
+		}
+		if <-x.done; x.err != nil {
+			return nil, x.err
+		}
+		out.Rows += x.scanned.Rows
+		out.Bytes += x.scanned.Bytes
+		if x.scanned.Passed == x.scanned.Groups {
+			out.Passed++
+		}
+	}
+	return out, nil
+}
+
+// searchable lists the closed segments of a table, the oldest first, and the columns that any of them has: the newest
+// segment's first, as they stand there.
+func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, []shape.Column, error) {
+	if q.Table == "" || q.Source == "" {
+		return nil, nil, &RefusedError{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
+	}
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentClosed)}, -1, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(segments) == 0 {
+		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
+	}
+	var columns []shape.Column
+	var list []*searched
+	for i := range segments { // the newest first
+		s := &segments[i]
+		st, err := e.Store(ctx, s.Store)
+		if err != nil {
+			return nil, nil, err
+		}
+		m, books, err := e.load(ctx, st, s)
+		if err != nil {
+			return nil, nil, err
+		}
+		x := &searched{segment: s, manifest: m, hits: make(chan Hit, 64), done: make(chan struct{})}
+		if books != nil {
+			x.left = books.LeftOut()
+		}
+		for _, c := range m.Columns {
+			if !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
+				columns = append(columns, c)
+			}
+		}
+		list = append(list, x)
+	}
+	slices.Reverse(list)
+	return list, columns, nil
+}
+
+func columnNames(columns []shape.Column) []string {
+	return (&shape.Table{Columns: columns}).ColumnNames()
+}
+
+// bind binds the filter to the segment's columns, as they were when it was written.
+func (x *searched) bind(q SearchRequest, columns, show []shape.Column) error {
+	own := x.manifest.Columns
+	x.search.Absent = 1
+	at := func(name string) int {
+		if i := slices.IndexFunc(own, func(c shape.Column) bool { return c.Name == name }); i >= 0 {
+			return i
+		}
+		return len(own) // NULL in each row
+	}
+	for _, c := range show {
+		i := at(c.Name)
+		if x.show = append(x.show, i); i < len(own) && !slices.Contains(x.search.Columns, i) {
+			x.search.Columns = append(x.search.Columns, i)
+		}
+	}
+	if q.Where == "" {
+		return nil
+	}
+	every := &shape.Table{Columns: columns}
+	known := filter.TableScope(every)
+	f, bad := filter.Bind(q.Where, func(join, name string) (*shape.Column, int, string) {
+		c, _, near := known(join, name)
+		if c == nil {
+			return nil, 0, near
+		}
+		i := at(name)
+		if i < len(own) {
+			c = &own[i]
+		}
+		return c, i, ""
+	})
+	if len(bad) > 0 {
+		return filterError("where", bad[0])
+	}
+	x.search.Filter = f
+	return nil
+}
+
+// scan searches a segment and hands its rows on.
+func (e *Engine) scan(ctx context.Context, x *searched) {
+	defer close(x.done)
+	defer close(x.hits)
+	if x.err = ctx.Err(); x.err != nil {
+		return
+	}
+	st, err := e.Store(ctx, x.segment.Store)
+	if err != nil {
+		x.err = err
+		return
+	}
+	x.scanned, x.err = archive.Scan(ctx, st, x.manifest, x.search, func(ordinal int, row []value.Value) error {
+		if _, left := slices.BinarySearch(x.left, ordinal); left {
+			return nil
+		}
+		shown := make([]value.Value, len(x.show))
+		for i, c := range x.show {
+			shown[i] = row[c].Clone()
+		}
+		select {
+		case x.hits <- Hit{Segment: x.segment.ID, Ordinal: ordinal, Row: shown}:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	})
+}
+
+// SearchRows writes what a search finds as CSV or newline-delimited JSON.
+func (e *Engine) SearchRows(ctx context.Context, q SearchRequest, format string, w io.Writer) (*Searched, error) {
+	if format != "csv" && format != "ndjson" {
+		return nil, &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv or ndjson"}
+	}
+	x := &export{format: format, out: bufio.NewWriterSize(w, 64<<10)}
+	out, err := e.Search(ctx, q, func(columns []shape.Column) error {
+		if x.columns = columns; format == "csv" {
+			x.csvHead()
+		}
+		return nil
+	}, func(h Hit) error {
+		if format == "csv" {
+			x.csvRow(h.Row)
+		} else {
+			x.jsonRow(h.Row)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, x.out.Flush()
+}
