@@ -48,12 +48,12 @@ func search(e *env) error {
 	if err := e.show(found, append([]string{"segment", "row"}, found.Columns...), rows); err != nil || e.format != "table" {
 		return err
 	}
-	more := ""
-	if s := found.Searched; s.More {
-		more = "; there may be more (-limit, or -rows csv for all)"
-	}
 	s := found.Searched
-	_, err = fmt.Fprintf(e.out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: %s; read: %s%s\n", count(s.Found), count(s.Segments), count(s.Passed), count(s.Rows), size(s.Bytes), more)
+	if s.More {
+		_, err = fmt.Fprintf(e.out, "the first %s rows; there may be more (-limit N, or -rows csv for all)\n", count(s.Found))
+		return err
+	}
+	_, err = fmt.Fprintf(e.out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: %s; read: %s\n", count(s.Found), count(s.Segments), count(s.Passed), count(s.Rows), size(s.Bytes))
 	return err
 }
 
