@@ -22,15 +22,18 @@
 
   const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 500, state: "closed" } } })));
   let tables = $derived([...new Set((segments.data?.items ?? []).map((s) => `${s.source}.${s.table}`))].map((name) => ({ value: name, name })));
-  segments.load().then(() => { table ||= tables[0]?.value ?? ""; });
+  segments.load().then(() => {
+    if (table) search(); // who comes with a table wants to see its rows
+    table ||= tables[0]?.value ?? "";
+  });
 
   function request(limit: number): Schemas["SearchRequest"] {
     const dot = table.indexOf(".");
     const list = columns.split(",").map((c) => c.trim()).filter(Boolean);
     return { source: table.slice(0, dot), table: table.slice(dot + 1), where, limit, ...(list.length && { columns: list }) };
   }
-  async function search(e: SubmitEvent) {
-    e.preventDefault();
+  async function search(e?: SubmitEvent) {
+    e?.preventDefault();
     busy = true;
     problem = undefined;
     try {
