@@ -37,9 +37,9 @@ soak: ## many rules on many tables with writers, for ten minutes under the race 
 	@./tools/need.sh postgresql mariadb-server gcc
 	AMBERCELLAR_SOAK=10m $(GO) test -race -v -run TestSoak -timeout 30m ./internal/e2e
 
-matrix: ## the crash matrix at all of its points: a process is killed at each, and every row is counted; half an hour
+matrix: ## crash and failure matrix at all of their points: at each the process is killed or something fails, and every row is counted; hours
 	@./tools/need.sh postgresql mariadb-server gcc
-	AMBERCELLAR_MATRIX=full $(GO) test -v -run TestCrashMatrix -timeout 90m ./internal/engine
+	AMBERCELLAR_MATRIX=full $(GO) test -v -run "TestCrashMatrix|TestFailureMatrix" -timeout 240m ./internal/engine
 
 bench: build ## archive and delete beside what a person does by hand; prints a table, writes JSON
 	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 zstd

@@ -24,7 +24,7 @@ func (a *API) search(c *gin.Context) (any, error) {
 	q.Limit = min(q.Limit, mostFoundRows)
 	out := &Found{Items: []FoundRow{}}
 	searched, err := a.service.Search(c.Request.Context(), q, func(columns []shape.Column) error {
-		out.Columns = (&shape.Table{Columns: columns}).ColumnNames()
+		out.Columns = shape.Names(columns)
 		return nil
 	}, func(h engine.Hit) error {
 		row := FoundRow{Segment: h.Segment, Ordinal: h.Ordinal, Values: make([]*string, len(h.Row))}

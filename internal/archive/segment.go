@@ -200,109 +200,28 @@ func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink
 		return err
 	}
 	for i, g := range f.RowGroups() {
-		if err := readGroup(g, f.Metadata().RowGroups[i].TotalByteSize, columns, sink); err != nil {
+		if err := readGroup(newGroupReader(g, f.Metadata().RowGroups[i].TotalByteSize, columns, true, 0), sink); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// So many rows are read at a time, or fewer where rows are wide.
-const readRows, readBytes = 256, 2 << 20
-
-// readGroup reads the columns of a row group of so many bytes side by side.
-func readGroup(g parquet.RowGroup, bytes int64, columns []shape.Column, sink func(*value.Chunk) error) error {
-	cursors := make([]*cursor, len(columns)+1)
-	for i, c := range g.ColumnChunks() {
-		cursors[i] = &cursor{pages: c.Pages()}
-		defer cursors[i].close()
-	}
-	byName := make(map[string]int, len(columns))
-	for i := range columns {
-		byName[columns[i].Name] = i
-	}
-	chunk := &value.Chunk{Width: len(columns)}
-	most := int64(readRows)
-	if rows := g.NumRows(); rows > 0 && bytes/rows > readBytes/readRows {
-		most = max(readBytes/(bytes/rows), 1)
-	}
-	values := make([]parquet.Value, most)
-	for left := g.NumRows(); left > 0; {
-		n := int(min(left, most))
-		left -= int64(n)
-		chunk.Reset()
-		chunk.Values = append(chunk.Values, make([]value.Value, n*len(columns))...)
-		for i := range columns {
-			if err := cursors[i].read(values[:n], func(r int, p parquet.Value) {
-				v := fromParquet(p, &columns[i])
-				if v.B != nil {
-					v.B = chunk.Keep(v.B)
-				}
-				chunk.Values[r*len(columns)+i] = v
-			}); err != nil {
-				return fmt.Errorf("%w: column %q: %w", ErrDamaged, columns[i].Name, err)
-			}
-		}
-		var bad error
-		err := cursors[len(columns)].read(values[:n], func(r int, p parquet.Value) {
-			if !p.IsNull() && bad == nil {
-				bad = readCompanion(p.ByteArray(), byName, chunk.Row(r))
-			}
-		})
-		if err = errors.Join(err, bad); err != nil {
-			return fmt.Errorf("%w: %w", ErrDamaged, err)
-		}
-		if err := sink(chunk); err != nil {
+// readGroup hands on all rows of a row group.
+func readGroup(x *groupReader, sink func(*value.Chunk) error) error {
+	defer x.close()
+	for {
+		more, err := x.advance()
+		if err != nil || !more {
 			return err
 		}
-	}
-	return nil
-}
-
-// cursor reads the values of one column, page by page.
-type cursor struct {
-	pages  parquet.Pages
-	page   parquet.Page
-	values parquet.ValueReader
-}
-
-// read hands on as many values as buffer holds; the values are valid only during the call.
-func (c *cursor) read(buffer []parquet.Value, fn func(int, parquet.Value)) error {
-	for at := 0; at < len(buffer); {
-		if c.values == nil {
-			page, err := c.pages.ReadPage()
-			if err != nil {
+		for i := range x.columns {
+			if err := x.fill(i); err != nil {
 				return err
 			}
-			c.page, c.values = page, page.Values()
 		}
-		n, err := c.values.ReadValues(buffer[at:])
-		for i, v := range buffer[at : at+n] {
-			fn(at+i, v)
-		}
-		at += n
-		if err == io.EOF {
-			parquet.Release(c.page)
-			c.page, c.values = nil, nil
-		} else if err != nil {
+		if err := sink(&x.block); err != nil {
 			return err
 		}
 	}
-	return nil
-}
-
-// seek goes to a row of the column's row group.
-func (c *cursor) seek(row int64) error {
-	if c.page != nil {
-		parquet.Release(c.page)
-		c.page, c.values = nil, nil
-	}
-	return c.pages.SeekToRow(row)
-}
-
-func (c *cursor) close() {
-	if c.page != nil {
-		parquet.Release(c.page)
-	}
-	c.pages.Close()
 }

@@ -131,13 +131,21 @@ func filterError(field string, e *filter.Error) error {
 	return &RefusedError{Field: field, Message: strings.TrimSuffix(e.Plain(), "; "+e.Remedy) + "\n" + e.Excerpt(), Remedy: e.Remedy}
 }
 
+// singleKey says why rows of a table cannot be named by the values of one column; nil where they can.
+func singleKey(t *shape.Table) error {
+	message := t.Name + " has no key"
+	if key := t.OwnKey(); len(key) == 1 {
+		return nil
+	} else if len(key) > 1 {
+		message = fmt.Sprintf("the key of %s has %d columns (%s)", t.Name, len(key), strings.Join(key, ", "))
+	}
+	return &RefusedError{Field: "keys", Message: message, Remedy: "name the rows with a condition (-where)"}
+}
+
 // keysFilter makes a filter of keys.
 func keysFilter(t *shape.Table, keys []string) (string, error) {
-	if t.ByAddress() {
-		return "", &RefusedError{Field: "keys", Message: t.Name + " has no key", Remedy: "name the rows with a condition (-where)"}
-	}
-	if len(t.Key) != 1 {
-		return "", &RefusedError{Field: "keys", Message: fmt.Sprintf("the key of %s has %d columns (%s)", t.Name, len(t.Key), strings.Join(t.Key, ", ")), Remedy: "name the rows with a condition (-where)"}
+	if err := singleKey(t); err != nil {
+		return "", err
 	}
 	literals := make([]string, len(keys))
 	for i, k := range keys {

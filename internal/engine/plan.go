@@ -196,11 +196,8 @@ func narrowing(r *rule.Rule, t *shape.Table, joined joinedTables, n catalog.Narr
 		if !ok || from == "" && to == "" {
 			return nil, &RefusedError{Field: "keys", Message: fmt.Sprintf("%q is no range of keys", n.Keys), Remedy: "write FROM..TO; either may be left out"}
 		}
-		if t.ByAddress() {
-			return nil, &RefusedError{Field: "keys", Message: t.Name + " has no key", Remedy: "name the rows with a condition (-where)"}
-		}
-		if len(t.Key) != 1 {
-			return nil, &RefusedError{Field: "keys", Message: fmt.Sprintf("the key of %s has %d columns (%s)", t.Name, len(t.Key), strings.Join(t.Key, ", ")), Remedy: "name the rows with a condition (-where)"}
+		if err := singleKey(t); err != nil {
+			return nil, err
 		}
 		for op, key := range map[string]string{" >= ": from, " <= ": to} {
 			if key == "" {

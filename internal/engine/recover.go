@@ -436,7 +436,7 @@ func (r *runner) locateByContent(ctx context.Context, w *work) error {
 		at[o] = -1
 	}
 	left := len(at)
-	req := source.SliceRequest{Selection: w.pass.sel, Columns: readable(w.pass.table, nil), MaxRows: sliceRows, MaxBytes: sliceBytes}
+	req := source.SliceRequest{Selection: w.pass.sel, Columns: w.pass.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
 	var hasher value.Hasher
 	for {
 		var places, ordinals []int

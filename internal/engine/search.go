@@ -28,7 +28,7 @@ type SearchRequest struct {
 type Hit struct {
 	Segment string
 	Ordinal int
-	Row     []value.Value // valid only during the call
+	Row     []value.Value
 }
 
 // Searched is how much was searched. Rows are those whose content was looked at, Bytes what was read of the stores.
@@ -71,7 +71,7 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		for _, name := range q.Columns {
 			i := slices.IndexFunc(columns, func(c shape.Column) bool { return c.Name == name })
 			if i < 0 {
-				return nil, &RefusedError{Field: "columns", Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name), Remedy: "its columns are " + strings.Join(columnNames(columns), ", ")}
+				return nil, &RefusedError{Field: "columns", Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name), Remedy: "its columns are " + strings.Join(shape.Names(columns), ", ")}
 			}
 			show = append(show, columns[i])
 		}
@@ -85,7 +85,18 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
+	out := &Searched{Segments: len(list)}
+	defer func() { // nothing is read of a store any more when the answer is there
+		cancel()
+		for _, x := range list {
+			<-x.done
+			out.Rows += x.scanned.Rows
+			out.Bytes += x.scanned.Bytes
+			if x.err == nil && x.scanned.Passed == x.scanned.Groups {
+				out.Passed++
+			}
+		}
+	}()
 	slots := make(chan struct{}, searchAhead)
 	go func() {
 		for _, x := range list {
@@ -93,12 +104,10 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 			go func() { defer func() { <-slots }(); e.scan(ctx, x) }()
 		}
 	}()
-	out := &Searched{Segments: len(list)}
 	for _, x := range list {
 		for h := range x.hits {
 			if q.Limit > 0 && out.Found >= int64(q.Limit) {
 				out.More = true
-				cancel()
 				return out, nil
 			}
 			out.Found++
@@ -108,11 +117,6 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		}
 		if <-x.done; x.err != nil {
 			return nil, x.err
-		}
-		out.Rows += x.scanned.Rows
-		out.Bytes += x.scanned.Bytes
-		if x.scanned.Passed == x.scanned.Groups {
-			out.Passed++
 		}
 	}
 	return out, nil
@@ -143,10 +147,7 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, 
 		if err != nil {
 			return nil, nil, err
 		}
-		x := &searched{segment: s, manifest: m, hits: make(chan Hit, 64), done: make(chan struct{})}
-		if books != nil {
-			x.left = books.LeftOut()
-		}
+		x := &searched{segment: s, manifest: m, left: books.LeftOut(), hits: make(chan Hit, 64), done: make(chan struct{})}
 		for _, c := range m.Columns {
 			if !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
 				columns = append(columns, c)
@@ -156,10 +157,6 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, 
 	}
 	slices.Reverse(list)
 	return list, columns, nil
-}
-
-func columnNames(columns []shape.Column) []string {
-	return (&shape.Table{Columns: columns}).ColumnNames()
 }
 
 // bind binds the filter to the segment's columns, as they were when it was written.

@@ -88,7 +88,7 @@ func TestNoUpdateIsLostWhileTheTableIsRewrittenAgainAndAgain(t *testing.T) {
 			b := h.serve(t, nil)
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2021-01-01", "archive") + cellar}
 			run := s.start(t, h, b)
-			w := write(t, h, 2, rewrites...)
+			w := write(t, h, 4, rewrites...)
 			time.Sleep(20 * time.Millisecond)
 			err := s.work(t, b, run)
 			w.stop()

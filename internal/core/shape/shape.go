@@ -264,9 +264,12 @@ func distance(a, b string) int {
 }
 
 // ColumnNames returns the names of the table's columns in order.
-func (t *Table) ColumnNames() []string {
-	out := make([]string, len(t.Columns))
-	for i, c := range t.Columns {
+func (t *Table) ColumnNames() []string { return Names(t.Columns) }
+
+// Names returns the names of columns.
+func Names(columns []Column) []string {
+	out := make([]string, len(columns))
+	for i, c := range columns {
 		out[i] = c.Name
 	}
 	return out

@@ -127,9 +127,8 @@ func (s *Source) checkTables(ctx context.Context, user string, add func(level so
 		if len(t.Obstacles) > 0 {
 			continue
 		}
-		if len(t.Key) == 0 {
-			add(source.Refused, t.Name, "it has no primary key and no unique key without NULLs, so no row can be told from another", "add a primary key")
-			continue
+		if t.ByAddress() {
+			add(source.Note, t.Name, "it has no key, so its rows are told apart by their address", "add a primary key")
 		}
 		lacks := rights[t.Schema+"."+t.Base]
 		if len(lacks) == 0 {
