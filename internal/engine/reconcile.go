@@ -158,7 +158,7 @@ type Reconciliation struct {
 type Reappeared struct {
 	Segment string `json:"segment"`
 	Deleted int64  `json:"deleted"` // rows, by its closing record
-	Live    int64  `json:"live"`    // of those, rows whose key is in the table
+	Live    int64  `json:"live"`    // of those, rows whose key is in the table; -1: the table has no key, so nobody can tell
 }
 
 // Reconcile compares everything that is known of a table, down to which rows are live again. It changes nothing.
@@ -220,8 +220,13 @@ func (x *Reconciliation) settling() {
 		x.Settling = append(x.Settling, fmt.Sprintf("the catalog takes up %d segments that lie in the stores", n))
 	}
 	var live int64
+	untold := false
 	for _, r := range x.Reappeared {
-		live += r.Live
+		live += max(r.Live, 0)
+		untold = untold || r.Live < 0
+	}
+	if untold {
+		x.Settling = append(x.Settling, "the table has no key, so nobody can tell which of its archived rows are live again; those that are stay, and the next run archives them once more")
 	}
 	if live > 0 {
 		x.Settling = append(x.Settling, fmt.Sprintf("%s rows that were archived and deleted are live again; they stay, and are due like any: the next run archives them once more, and of two archived versions the newer counts", humanize.Comma(live)))
@@ -295,7 +300,7 @@ func (e *Engine) liveAgain(ctx context.Context, src source.Source, s *catalog.Se
 	}
 	var at []int
 	if t.ByAddress() {
-		return 0, nil // no row can be told to be this one
+		return -1, nil
 	}
 	for _, k := range t.Key {
 		i := slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == k })

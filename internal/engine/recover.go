@@ -10,10 +10,8 @@ import (
 	"strings"
 
 	"ambercellar/internal/archive"
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
@@ -299,104 +297,6 @@ func (r *runner) waits(segments []catalog.Segment, s *catalog.Segment) bool {
 	})
 }
 
-// reopen reads a stored segment again, in place of the slice that it was made from. Locators do not outlive a start
-// of the service, so the rows are found again by key and content.
-func (r *runner) reopen(ctx context.Context, s *catalog.Segment, p *pass, segments []catalog.Segment) (*work, error) {
-	w, err := r.stored(ctx, s, p)
-	if err != nil {
-		return nil, err
-	}
-	if w.blind {
-		return w, nil
-	}
-	if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.run.Deleting { // only its end is of interest
-		return w, nil
-	}
-	if len(p.kin) > 0 {
-		journal, err := r.source.Journal(ctx, r.run.ID, s.Number)
-		if err != nil {
-			return nil, err
-		}
-		if err := r.reopenKin(ctx, w, segments, journal); err != nil {
-			return nil, err
-		}
-	}
-	return w, r.locate(ctx, w)
-}
-
-// contents reads a segment from its store: the digests of its rows, their keys, what refers to them, and the last row's age.
-func (r *runner) contents(ctx context.Context, w *work) error {
-	at := func(name string) int {
-		return slices.IndexFunc(w.manifest.Columns, func(c shape.Column) bool { return c.Name == name })
-	}
-	places := func(names []string) []int {
-		out := make([]int, len(names))
-		for i, name := range names {
-			out[i] = at(name)
-		}
-		return out
-	}
-	pick := func(row []value.Value, places []int) []value.Value {
-		out := make([]value.Value, len(places))
-		for i, p := range places {
-			out[i] = row[p].Clone()
-		}
-		return out
-	}
-	age, member := -1, -1 // an age of another table is not archived: reading begins again with the oldest row
-	var refers []int
-	kin := w.pass.kin
-	if w.pass.relation != nil {
-		refers = places(w.pass.relation.OurColumns())
-		root, err := r.passOf(w.pass.clause, r.table.Name)
-		if err != nil {
-			return err
-		}
-		kin = root.kin
-		member = slices.Index(kin, w.pass)
-	} else if r.rule.Age.Join == "" && !w.pass.table.ByAddress() { // nor is an address
-		age = at(r.rule.Age.Column)
-	}
-	key := places(w.pass.table.OwnKey())
-	note := w.refer(member, w.manifest.Columns, kin)
-	w.digests, w.keys, w.refers, w.set = nil, nil, nil, value.Set{}
-	own := len(w.manifest.Columns) - len(w.manifest.Included)
-	var hasher value.Hasher
-	err := archive.Verify(ctx, w.pass.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
-		for i := range c.Rows() {
-			row := c.Row(i)
-			if own < len(row) {
-				digests[i] = hasher.Row(row[:own])
-			}
-			w.keys = append(w.keys, pick(row, key))
-			if refers != nil {
-				w.refers = append(w.refers, pick(row, refers))
-			}
-			note(row)
-		}
-		w.add(digests)
-		w.bytes += c.Weight()
-		if age >= 0 {
-			w.slice.Last = []value.Value{c.Row(c.Rows() - 1)[age].Clone()}
-		}
-		return ctx.Err()
-	})
-	if err == nil && len(w.keys) > 0 && age >= 0 {
-		w.slice.Last = append(w.slice.Last, w.keys[len(w.keys)-1]...)
-		if w.slice.Next = w.slice.Last; w.manifest.WholeAges {
-			w.slice.Next = w.slice.Last[:1]
-		}
-	}
-	if asRead := w.manifest.AsRead; err == nil && asRead != nil {
-		if len(w.manifest.Omitted)+len(w.manifest.Masked) > 0 {
-			w.blind, w.set = true, *asRead
-		} else if w.set != *asRead {
-			return fmt.Errorf("segment %s: %w: the digest of its rows as they were read is %s instead of %s", w.manifest.Segment, archive.ErrDamaged, w.set, asRead)
-		}
-	}
-	return err
-}
-
 // stores names the stores of the run, for a message.
 func (r *runner) stores() string {
 	var names []string
@@ -406,84 +306,6 @@ func (r *runner) stores() string {
 		}
 	}
 	return strings.Join(names, ", ")
-}
-
-// locate finds a segment's rows again in the table.
-func (r *runner) locate(ctx context.Context, w *work) error {
-	if w.keys == nil {
-		if err := r.contents(ctx, w); err != nil {
-			return err
-		}
-	}
-	if w.pass.table.ByAddress() {
-		return r.locateByContent(ctx, w)
-	}
-	var err error
-	w.slice.Locators, err = r.source.Locate(ctx, w.pass.sel, w.keys, w.digests)
-	return err
-}
-
-// locateByContent finds a segment's rows again in a table without key, by reading what is due until all are found. Of rows
-// with the same content any will do; the last of them are found first, since batches begin with the first.
-func (r *runner) locateByContent(ctx context.Context, w *work) error {
-	wanted := make(map[value.Digest][]int, len(w.digests))
-	for o, d := range w.digests {
-		wanted[d] = append(wanted[d], o)
-	}
-	var found source.Locators
-	at := make([]int, len(w.digests)) // ordinal → its place among those found
-	for o := range at {
-		at[o] = -1
-	}
-	left := len(at)
-	req := source.SliceRequest{Selection: w.pass.sel, Columns: w.pass.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
-	var hasher value.Hasher
-	for {
-		var places, ordinals []int
-		var slice *source.Slice
-		err := r.retry(ctx, func() (err error) {
-			row := 0
-			places, ordinals = nil, nil
-			slice, err = r.readSlice(ctx, req, func(c *value.Chunk) error {
-				for i := range c.Rows() {
-					d := hasher.Row(c.Row(i))
-					if list := wanted[d]; len(list) > 0 {
-						places, ordinals = append(places, row), append(ordinals, list[len(list)-1])
-						wanted[d] = list[:len(list)-1]
-					}
-					row++
-				}
-				return ctx.Err()
-			})
-			if err != nil { // as it was before this slice
-				for _, o := range slices.Backward(ordinals) {
-					wanted[w.digests[o]] = append(wanted[w.digests[o]], o)
-				}
-			}
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		base := 0
-		picked := slice.Locators.Arrange(places)
-		if found == nil {
-			found = picked
-		} else {
-			base = found.Len()
-			if err := found.Append(picked); err != nil {
-				return err
-			}
-		}
-		for i, o := range ordinals {
-			at[o] = base + i
-		}
-		if left -= len(ordinals); left == 0 || !slice.More || slice.Locators.Len() == 0 {
-			w.slice.Locators = found.Arrange(at)
-			return nil
-		}
-		req.After = slice.Next
-	}
 }
 
 // recoverPurge takes what the journal tells of a slice that was not closed into the run's ledger. What is left of that
@@ -625,138 +447,10 @@ func closeLedger(l *catalog.Ledger) error {
 	return nil
 }
 
-// VerifySegment reads a segment back from its store and checks it, its closing record, and both hashes.
-func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment, error) {
-	s, err := e.Catalog.Segment(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	st, err := e.Store(ctx, s.Store)
-	if err != nil {
-		return nil, err
-	}
-	m, _, err := e.load(ctx, st, s)
-	if err != nil {
-		return nil, err
-	}
-	if err := errors.Join(archive.Verify(ctx, st, m, nil), archive.VerifyBeside(ctx, st, m, nil)); err != nil {
-		return nil, err
-	}
-	now := catalog.At(e.Now())
-	s.VerifiedAt = &now
-	return s, e.Catalog.SaveSegment(ctx, s)
-}
-
-// SegmentDetail is a segment with what its manifest says of its content.
-type SegmentDetail struct {
-	catalog.Segment
-	Omitted  []string          `json:"omitted"`
-	Masked   map[string]string `json:"masked"`
-	Included []string          `json:"included"`  // columns of joined rows
-	GoesWith *archive.GoesWith `json:"goes_with"` // of related rows
-	Beside   []BesideFile      `json:"beside"`    // joined rows that are kept with the segment
-}
-
 // BesideFile is a file of joined rows beside a segment.
 type BesideFile struct {
 	File  string `json:"file"`
 	Table string `json:"table"`
 	Rows  int64  `json:"rows"`
 	Bytes int64  `json:"bytes"`
-}
-
-// SegmentDetail returns a segment and what its manifest says. Where the store does not give the manifest, that part is
-// empty.
-func (e *Engine) SegmentDetail(ctx context.Context, id string) (*SegmentDetail, error) {
-	s, err := e.Catalog.Segment(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	out := &SegmentDetail{Segment: *s, Omitted: []string{}, Masked: map[string]string{}, Included: []string{}, Beside: []BesideFile{}}
-	st, err := e.Store(ctx, s.Store)
-	if err != nil {
-		return out, nil
-	}
-	m, _, err := archive.LoadManifest(ctx, st, s.Stem)
-	if err != nil {
-		return out, nil
-	}
-	out.Omitted, out.Included, out.GoesWith = append(out.Omitted, m.Omitted...), append(out.Included, m.Included...), m.GoesWith
-	maps.Copy(out.Masked, m.Masked)
-	for _, b := range m.Beside {
-		out.Beside = append(out.Beside, BesideFile{File: m.BesideName(b.Join), Table: b.Table, Rows: b.Rows, Bytes: b.FileBytes})
-	}
-	return out, nil
-}
-
-// load reads a segment's manifest and closing record and checks them against the hashes in the catalog.
-func (e *Engine) load(ctx context.Context, st store.Store, s *catalog.Segment) (*archive.Manifest, *archive.Closing, error) {
-	m, hash, err := archive.LoadManifest(ctx, st, s.Stem)
-	if err != nil {
-		return nil, nil, fmt.Errorf("segment %s: %w", s.ID, err)
-	}
-	if hash != s.ManifestHash {
-		return nil, nil, fmt.Errorf("segment %s: %w: its manifest has the hash %s instead of %s", s.ID, archive.ErrDamaged, hash, s.ManifestHash)
-	}
-	books, hash, err := archive.LoadClosing(ctx, st, m)
-	if err != nil {
-		return nil, nil, fmt.Errorf("segment %s: %w", s.ID, err)
-	}
-	if books != nil && s.State == catalog.SegmentClosed && hash != s.ClosingHash || books == nil && s.State == catalog.SegmentClosed {
-		return nil, nil, fmt.Errorf("segment %s: %w: its closing record has the hash %q instead of %s", s.ID, archive.ErrDamaged, hash, s.ClosingHash)
-	}
-	return m, books, nil
-}
-
-// Adopt brings into the catalog every segment of a store that it does not know: after the catalog was lost or turned
-// back, the store alone tells what was archived. It returns how many there were.
-func (e *Engine) Adopt(ctx context.Context, actor, storeName string) (adopted int, err error) {
-	st, err := e.Store(ctx, storeName)
-	if err != nil {
-		return 0, err
-	}
-	stems, err := archive.Stems(ctx, st)
-	if err != nil {
-		return 0, err
-	}
-	for _, stem := range stems {
-		m, hash, err := archive.LoadManifest(ctx, st, stem)
-		if err != nil {
-			return adopted, err
-		}
-		if _, err := e.Catalog.Segment(ctx, m.Segment); err == nil {
-			continue
-		} else if !errors.Is(err, catalog.ErrNotFound) {
-			return adopted, err
-		}
-		if err := e.adoptSegment(ctx, st, storeName, m, hash); err != nil {
-			return adopted, err
-		}
-		adopted++
-	}
-	return adopted, e.Catalog.Note(ctx, actor, "store adopt", storeName, fmt.Sprintf("%d segments", adopted))
-}
-
-func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName string, m *archive.Manifest, hash string) error {
-	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Clause: m.Clause, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem,
-		State: catalog.SegmentWriting, CreatedAt: catalog.At(m.Stored)}
-	if err := e.Catalog.AddSegment(ctx, s); err != nil {
-		return err
-	}
-	if span, err := archive.LoadRange(ctx, st, m); err == nil && span != nil {
-		s.Oldest, s.Newest = span.Oldest, span.Newest
-	}
-	s.State, s.Rows, s.RawBytes, s.FileBytes, s.Digest = catalog.SegmentOpen, m.Rows, m.RawBytes, m.FileBytes, m.Digest.String()
-	s.Sequence, s.ManifestHash = m.Sequence, hash
-	if err := e.Catalog.SaveSegment(ctx, s); err != nil {
-		return err
-	}
-	books, hash, err := archive.LoadClosing(ctx, st, m)
-	if err != nil || books == nil {
-		return err
-	}
-	at := catalog.At(books.Closed)
-	s.State, s.ClosedAt, s.ClosingHash, s.ClosingSeq = catalog.SegmentClosed, &at, hash, books.Sequence
-	s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)), int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
-	return e.Catalog.SaveSegment(ctx, s)
 }

@@ -305,16 +305,27 @@ func iso(expr string, c *shape.Column) string {
 	return "(" + expr + ")::text"
 }
 
-// restoredTable names the table that records the restored rows of t.
-func restoredTable(t *shape.Table) string { return journalSchemaName + "." + quote("restored "+t.Name) }
+// restoredTable names the table that records the restored rows of t: their keys, or, where it has none, their places in the
+// segments, in a table of another form.
+func restoredTable(t *shape.Table) string {
+	if t.ByAddress() {
+		return journalSchemaName + "." + quote("put back "+t.Name)
+	}
+	return journalSchemaName + "." + quote("restored "+t.Name)
+}
+
+// recorded says whether any row of t is recorded as restored.
+func (s *Source) recorded(ctx context.Context, t *shape.Table) (yes bool, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", restoredTable(t)).Scan(&yes)
+	return yes, err
+}
 
 // restored returns the condition that a row is recorded as restored; empty where none is.
 func (s *Source) restored(ctx context.Context, t *shape.Table) (string, error) {
-	var exists bool
 	if t.ByAddress() {
 		return "", nil // nothing tells a restored row from others
 	}
-	if err := s.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", restoredTable(t)).Scan(&exists); err != nil || !exists {
+	if yes, err := s.recorded(ctx, t); err != nil || !yes {
 		return "", err
 	}
 	parts := make([]string, len(t.Key))

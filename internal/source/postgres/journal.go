@@ -222,8 +222,7 @@ func (s *Source) Show(ctx context.Context, p source.Progress) error {
 
 // RestoredCount returns how many rows are recorded for a restore.
 func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	var exists bool
-	if err := s.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", restoredTable(t)).Scan(&exists); err != nil || !exists {
+	if yes, err := s.recorded(ctx, t); err != nil || !yes {
 		return 0, err
 	}
 	err = s.pool.QueryRow(ctx, "SELECT count(*) FROM "+restoredTable(t)+" WHERE restore = $1", restore).Scan(&n)

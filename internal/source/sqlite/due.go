@@ -256,9 +256,13 @@ func (d *dialect) in(p *filter.In, collated bool) string {
 	return d.negated(p.Not, strings.Join(parts, " OR "))
 }
 
-// restoredTable names the table that records the restored rows of t.
+// restoredTable names the table that records the restored rows of t: their keys, or, where it has none, their places in the
+// segments, in a table of another form.
 func restoredTable(t *shape.Table) string {
 	sum := sha256.Sum256([]byte(t.Name))
+	if t.ByAddress() {
+		return "ambercellar_put_back_" + hex.EncodeToString(sum[:6])
+	}
 	return "ambercellar_restored_" + hex.EncodeToString(sum[:6])
 }
 

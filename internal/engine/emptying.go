@@ -1,0 +1,77 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/source"
+)
+
+// emptyTable removes all rows at once, where the plan's table is to be emptied so and still can be.
+func (r *runner) emptyTable(ctx context.Context, number int) (int, error) {
+	if !r.run.Emptying {
+		return number, nil
+	}
+	done, err := r.emptied(ctx, number)
+	if err == nil && !done && r.run.Slices == 0 {
+		err = r.emptyNow(ctx, number)
+	}
+	if err != nil {
+		return number, err
+	}
+	r.run.Emptying = false
+	return number + 1, r.show(ctx, true)
+}
+
+// emptied books an emptying that was cut off, if it happened.
+func (r *runner) emptied(ctx context.Context, number int) (done bool, err error) {
+	var row *source.JournalRow
+	err = r.retry(ctx, func() (err error) {
+		row, err = r.source.Emptied(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number)
+		return err
+	})
+	if err != nil || row == nil {
+		return false, err
+	}
+	r.bookEmptied(row, 0)
+	return true, nil
+}
+
+// bookEmptied takes a table that was emptied into the books.
+func (r *runner) bookEmptied(row *source.JournalRow, took time.Duration) {
+	r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartLeft, Left: int64(row.Deleted), Drop: took.Microseconds()})
+	r.note(row, took, 0, nil)
+	r.addUp(r.pass, tally([]source.JournalRow{*row}))
+	r.run.Slices = max(r.run.Slices, row.Segment)
+}
+
+// emptyNow adds what came of it to the run's parts, as one without a name.
+func (r *runner) emptyNow(ctx context.Context, number int) error {
+	begun := r.Now()
+	defer r.gates(r.pass)()
+	sel, err := r.withHolds(ctx, r.run.Source, r.whole)
+	if err != nil {
+		return err
+	}
+	var row *source.JournalRow
+	if err = r.retry(ctx, func() error { return wholly(ctx, r.source, sel) }); err == nil {
+		err = r.retry(ctx, func() (err error) {
+			row, err = r.source.Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.pass.columns)
+			return err
+		})
+	}
+	var differs *errDiffers
+	if errors.As(err, &differs) || errors.Is(err, source.ErrWhole) {
+		r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartRows, Reason: strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": ")})
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	r.bookEmptied(row, r.Now().Sub(begun))
+	r.measureLog(ctx)
+	return nil
+}

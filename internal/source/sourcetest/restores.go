@@ -1,0 +1,140 @@
+package sourcetest
+
+import (
+	"fmt"
+	"testing"
+
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+func digestsOf(rows [][]value.Value) (out []value.Digest) {
+	var h value.Hasher
+	for _, r := range rows {
+		out = append(out, h.Row(r))
+	}
+	return out
+}
+
+func chunkOf(rows [][]value.Value) *value.Chunk {
+	c := &value.Chunk{Width: len(rows[0])}
+	for _, r := range rows {
+		c.Values = append(c.Values, r...)
+	}
+	return c
+}
+
+func restores(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
+	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (%d, 2, '2026-01-01 00:00:00', 'newer', 'newer')", p.rows[1][0].N))
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want value.Set
+	for i, d := range p.digests {
+		if i != 1 {
+			want.Add(d)
+		}
+	}
+	expect(t, "inserted and skipped", []int64{out.Inserted, out.Skipped}, []int64{5, 1})
+	expect(t, "digest of the rows as they stand now", out.Digest, want)
+	expect(t, "present before", out.Present, []bool{false, true, false, false, false, false})
+	n, err := w.s.RestoredCount(w.ctx, sel.Table, "r1")
+	expect(t, "recorded", fmt.Sprint(n, err), "5 <nil>")
+	expect(t, "restored rows are not due", w.due(t, sel), 0)
+	expect(t, "restored rows in the count", w.tally(t, sel)[0].Restored, int64(5))
+}
+
+func restoreConflict(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
+	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (7777, 1, '2026-01-01 00:00:00', '%s', NULL)", p.rows[4][3].B)) // takes the gate of a row that is to come back
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}); err == nil {
+		t.Error("a conflict on another unique key passed in silence")
+	}
+	w.exec("DELETE FROM scan WHERE id = 7777; DELETE FROM vessel WHERE id = 99")
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "nothing of the failed restore had stayed", out.Inserted, int64(6))
+	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d", p.rows[0][0].N))
+	orphan := value.CloneRow(p.rows[0])
+	orphan[1] = value.Of(12345)
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r2", Columns: allColumns(sel.Table), Rows: chunkOf([][]value.Value{orphan}), Digests: digestsOf([][]value.Value{orphan})}); err == nil {
+		t.Error("a row whose parent is missing came back in silence")
+	}
+}
+
+func typesReturn(t *testing.T, w *world) {
+	for i, c := range w.f.Types {
+		name := fmt.Sprintf("typed%d", i)
+		w.exec(fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, at %s, v %s)", name, w.f.AgeType, c.Type))
+		w.exec(fmt.Sprintf("INSERT INTO %s VALUES (0, '2020-01-01 00:00:00', NULL)", name))
+		for j, lit := range c.Literals {
+			w.exec(fmt.Sprintf("INSERT INTO %s VALUES (%d, '2020-01-01 00:00:00', %s)", name, j+1, lit))
+		}
+		w.exec(fmt.Sprintf("CREATE TABLE before_%s AS SELECT * FROM %s", name, name))
+		sel := w.selection(t, name, "at")
+		if col, _ := sel.Table.Column("v"); col.Problem != "" {
+			t.Errorf("type %s: %s", c.Type, col.Problem)
+			continue
+		}
+		p := w.read(t, sel, nil, 100, 1<<30)
+		exact := make([][]value.Value, len(p.rows))
+		for k, r := range p.rows { // as it would come back from an archive
+			for _, v := range r {
+				back, err := value.ParseExact(v.Exact())
+				if err != nil {
+					t.Fatalf("type %s: %v", c.Type, err)
+				}
+				exact[k] = append(exact[k], back)
+			}
+		}
+		if got := w.delete(t, w.batch(sel, p, w.lease(t, name, "me"), 1+i)).Deleted; got != len(c.Literals)+1 {
+			t.Errorf("type %s: %d of %d rows were deleted", c.Type, got, len(c.Literals)+1)
+		}
+		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(exact), Digests: digestsOf(exact)})
+		if err != nil {
+			t.Errorf("type %s: %v", c.Type, err)
+			continue
+		}
+		var want value.Set
+		for _, d := range p.digests {
+			want.Add(d)
+		}
+		expect(t, "type "+c.Type+": digest after restore", out.Digest, want)
+		// The database's own judgement, through a unique row that only exists where something differs.
+		same := fmt.Sprintf(w.f.Same, "a.v", "b.v")
+		w.exec(fmt.Sprintf("CREATE TABLE differs_%s AS SELECT a.id FROM %s a JOIN before_%s b ON a.id = b.id WHERE NOT (%s)", name, name, name, same))
+		different := w.selection(t, "differs_"+name, "id")
+		different.Age.Unit = rule.Seconds
+		different.Table.Key = []string{"id"}
+		for _, r := range w.read(t, different, nil, 100, 1<<30).rows {
+			literal := "NULL"
+			if r[0].N > 0 {
+				literal = c.Literals[r[0].N-1]
+			}
+			t.Errorf("type %s: %s came back different", c.Type, literal)
+		}
+	}
+}
+
+func typesRefused(t *testing.T, w *world) {
+	for i, typ := range w.f.Refused {
+		name := fmt.Sprintf("refused%d", i)
+		w.exec(fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, v %s)", name, typ))
+		described, err := w.s.Table(w.ctx, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if described.Columns[1].Problem == "" {
+			t.Errorf("type %s is not refused", typ)
+		}
+	}
+}
