@@ -69,6 +69,7 @@ func (s *server) harbour(t *testing.T) *harbour {
 		t.Fatal(err)
 	}
 	h := newHarbourAt(t, s.engine, s.address(name))
+	h.db.SetMaxIdleConns(-1) // none that a restart of the server has ended
 	h.dir = t.TempDir()
 	return h
 }

@@ -1,7 +1,9 @@
 package engine
 
 import (
+	"context"
 	"encoding/hex"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +12,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
 )
 
 func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
@@ -100,5 +103,60 @@ func TestOmittedColumnsAreGoneAndJoinedOnesStandBehind(t *testing.T) {
 	}
 	if notes := k.maskedNames(); len(notes) != 1 || notes["name"] != "last4" {
 		t.Errorf("the manifest notes %v", notes)
+	}
+}
+
+// stopping ends the process's work, as a pause does, before the batch or the reading of that number.
+type stopping struct {
+	source.Source
+	batches, reads int
+	stop           func()
+}
+
+func (s *stopping) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
+	if s.batches--; s.batches == 0 {
+		s.stop()
+		return nil, context.Canceled
+	}
+	return s.Source.DeleteBatch(ctx, b)
+}
+
+func (s *stopping) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+	if s.reads--; s.reads == 0 {
+		s.stop()
+		return nil, context.Canceled
+	}
+	return s.Source.ReadSlice(ctx, q, sink)
+}
+
+func TestCleanedRowsThatWereLeftAreReadAgainHoweverOftenTheRunStops(t *testing.T) {
+	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t, engine)
+			scans(t, h)
+			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar + "mask: {note: blank}\n"}
+			run := ""
+			// It stops before the second segment's rows are deleted, and again when that has been closed without them.
+			for i, at := range []stopping{{batches: 2}, {reads: 1}, {}} {
+				ctx, cancel := context.WithCancel(t.Context())
+				at.stop = cancel
+				b := h.serve(t, func(src source.Source) source.Source { at.Source = src; return &at })
+				if run == "" {
+					run = s.start(t, h, b)
+				}
+				r, err := b.Catalog.Run(t.Context(), run)
+				if err == nil {
+					err = b.Run(ctx, r)
+				}
+				cancel()
+				if stopped := err != nil; stopped != (i < 2) {
+					t.Fatalf("time %d: %v", i+1, err)
+				}
+				b.close()
+			}
+			if n := h.count(t, "SELECT count(*) FROM scan"); n != matrixRows-239 {
+				t.Errorf("%d rows are live, want %d", n, matrixRows-239)
+			}
+		})
 	}
 }

@@ -58,6 +58,7 @@ func (r *runner) recover(ctx context.Context) (after []value.Value, number int, 
 			after = w.slice.Next
 		}
 		if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.run.Deleting {
+			again = again || w.blind && s.Skipped > 0 // an earlier recovery may have left them, and have been stopped right after
 			continue
 		}
 		r.Log.Info("taking up an open segment", "run", r.run.ID, "segment", s.ID, "rows", s.Rows)

@@ -96,7 +96,7 @@ func Run(t *testing.T, f Fixture) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s, exec := f.Open(t)
-			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute) // nothing hangs
 			t.Cleanup(cancel)
 			if err := s.PrepareJournal(ctx); err != nil {
 				t.Fatal(err)
