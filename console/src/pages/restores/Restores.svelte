@@ -34,7 +34,7 @@
           <TableBodyCell class="text-right">{count(r.restored)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.skipped)}</TableBodyCell>
           <TableBodyCell>{r.verified ? "✓ counts, digest" : "–"}</TableBodyCell>
-          <TableBodyCell><When at={r.created_at} /></TableBodyCell>
+          <TableBodyCell><When at={r.created_at} day /></TableBodyCell>
         </TableBodyRow>
       {/snippet}
       {#snippet empty()}<Blank title="Nothing has been restored yet">Ask for a run, a segment, or a span of time of a table.</Blank>{/snippet}
