@@ -253,7 +253,7 @@ func tableShow(e *env) error {
 		}
 		return e.show(t, []string{"column", "type", "nullable", "problem"}, rows)
 	}
-	e.facts(t, "table", t.Name, "rows", count(t.Rows), "data", size(t.Bytes), "indexes", size(t.IndexBytes), "key", list(t.Key),
+	e.facts(t, "table", t.Name, "rows", count(t.Rows), "data", size(t.Bytes), "indexes", size(t.IndexBytes), "key", list(t.OwnKey()),
 		"likely age", dash(t.AgeColumn), "from", t.Oldest, "to", t.Newest, "notes", strings.Join(t.Notes, "; "), "refused", strings.Join(t.Obstacles, "; "), "delete triggers", strings.Join(t.Triggers, ", "))
 	rows := [][]string{}
 	for _, c := range t.Columns {

@@ -127,9 +127,6 @@ func (s *Source) checkTables(ctx context.Context, user string, add func(level so
 		if len(t.Obstacles) > 0 {
 			continue
 		}
-		if t.ByAddress() {
-			add(source.Note, t.Name, "it has no key, so its rows are told apart by their address", "add a primary key")
-		}
 		lacks := rights[t.Schema+"."+t.Base]
 		if len(lacks) == 0 {
 			ready++

@@ -46,8 +46,8 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 		for _, o := range t.Obstacles {
 			add(source.Refused, t.Name, o, "")
 		}
-		if t.ByAddress() {
-			add(source.Note, t.Name, "it has no key, so its rows are told apart by their address", "add a primary key")
+		for _, n := range t.Notes {
+			add(source.Note, t.Name, n, "")
 		}
 		if len(t.Obstacles) == 0 && len(t.Key) == 0 {
 			add(source.Refused, t.Name, "it has no primary key and no unique key without NULLs, so no row can be told from another", "add a primary key")

@@ -25,7 +25,7 @@
   <Trouble problem={table.problem} />
   {#each t?.obstacles ?? [] as o (o)}<Warning class="mb-3">No rule can work on this table: {o}</Warning>{/each}
   {#if t}
-    <Panel><Facts facts={[["Rows", count(t.rows)], ["Data", size(t.bytes)], ["Indexes", size(t.index_bytes)], ["Key", t.key.join(", ") || "none"], ["Likely age", t.age_column ?? "none"], ["Oldest", age(t.oldest ?? "")], ["Newest", age(t.newest ?? "")], ["Fires on delete", t.triggers.join(", ")], ["Note", t.notes.join("; ")]]} /></Panel>
+    <Panel><Facts facts={[["Rows", count(t.rows)], ["Data", size(t.bytes)], ["Indexes", size(t.index_bytes)], ["Key", (t.address ? "" : t.key.join(", ")) || "none"], ["Likely age", t.age_column ?? "none"], ["Oldest", age(t.oldest ?? "")], ["Newest", age(t.newest ?? "")], ["Fires on delete", t.triggers.join(", ")], ["Note", t.notes.join("; ")]]} /></Panel>
   {/if}
   <Panel title="Columns">
     <Listing label="Columns" heads={["Column", "Type", "Null", "Archived as"]} items={t?.columns}>
