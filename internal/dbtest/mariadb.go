@@ -83,7 +83,11 @@ func StartMariaDB(settings ...string) (*MariaServer, error) {
 	if s.Port, err = freePort(); err != nil {
 		return nil, err
 	}
-	s.args = []string{daemon, "--no-defaults", user, "--datadir=" + data, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
+	temporary := filepath.Join(dir, "tmp") // its own: a server that starts removes all temporary tables that it finds
+	if err := os.Mkdir(temporary, 0o700); err != nil {
+		return nil, err
+	}
+	s.args = []string{daemon, "--no-defaults", user, "--datadir=" + data, "--tmpdir=" + temporary, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
 		"--socket=" + filepath.Join(dir, "s"), "--pid-file=" + filepath.Join(dir, "pid"), "--skip-name-resolve"}
 	for _, set := range settings {
 		s.args = append(s.args, "--"+set)
