@@ -122,6 +122,8 @@ func (a *API) routes() []route {
 
 		{method: "GET", path: "/stores", summary: "All stores", out: Items[StoreView]{}, do: a.stores},
 		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: catalog.Store{}, status: http.StatusCreated, do: a.addStore},
+		{method: "PATCH", path: "/stores/{store}", summary: "Change a store's second store, or how it is scrubbed", in: service.StoreChange{}, out: catalog.Store{}, do: a.setStore},
+		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it", do: a.checkStore},
 		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know", out: Adopted{}, do: func(c *gin.Context) (any, error) {
 			n, err := s.Adopt(c.Request.Context(), actor, c.Param("store"))
 			return Adopted{n}, err
@@ -191,6 +193,23 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: engine.SegmentDetail{}, do: func(c *gin.Context) (any, error) { return s.SegmentDetail(c.Request.Context(), c.Param("segment")) }},
 		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c.Request.Context(), c.Param("segment")) }},
 
+		{method: "GET", path: "/verifications", summary: "Verifications of segments, the newest first", query: paged, out: Items[catalog.Verification]{}, do: func(c *gin.Context) (any, error) {
+			limit, offset := page(c)
+			list, err := s.Catalog.Verifications(c.Request.Context(), limit+1, offset)
+			return paging(list, limit, offset), err
+		}},
+		{method: "POST", path: "/verifications", summary: "Read the segments of stores or a table back and check everything: files, rows, records and their chains", in: engine.VerificationRequest{}, out: catalog.Verification{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			var q engine.VerificationRequest
+			if err := read(c, &q); err != nil {
+				return nil, err
+			}
+			return s.RequestVerification(c.Request.Context(), actor, q)
+		}},
+		{method: "GET", path: "/verifications/{verification}", summary: "One verification", out: catalog.Verification{}, do: func(c *gin.Context) (any, error) {
+			return s.Catalog.Verification(c.Request.Context(), c.Param("verification"))
+		}},
+		{method: "GET", path: "/catalog/backup", summary: "The catalog as it is at this moment, as an SQLite file", raw: a.backup},
+
 		{method: "GET", path: "/restores", summary: "Restores, the newest first", query: paged, out: Items[catalog.Restore]{}, do: func(c *gin.Context) (any, error) {
 			limit, offset := page(c)
 			list, err := s.Catalog.Restores(c.Request.Context(), limit+1, offset)
@@ -202,6 +221,13 @@ func (a *API) routes() []route {
 				return nil, err
 			}
 			return s.RequestRestore(c.Request.Context(), actor, q)
+		}},
+		{method: "POST", path: "/restores/preview", summary: "What a restore would do; nothing is changed", in: engine.RestoreRequest{}, out: engine.RestorePreview{}, do: func(c *gin.Context) (any, error) {
+			var q engine.RestoreRequest
+			if err := read(c, &q); err != nil {
+				return nil, err
+			}
+			return s.PreviewRestore(c.Request.Context(), q)
 		}},
 		{method: "GET", path: "/restores/{restore}", summary: "One restore", out: catalog.Restore{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Restore(c.Request.Context(), c.Param("restore")) }},
 		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},

@@ -12,6 +12,7 @@ import (
 
 	"github.com/swaggest/jsonschema-go"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/service"
@@ -116,6 +117,9 @@ func (b *builder) schema(v any) any {
 	r.AddTypeMapping(rule.Moment{}, "")
 	r.AddTypeMapping(catalog.JSON[catalog.Scope]{}, catalog.Scope{})
 	r.AddTypeMapping(catalog.JSON[[]string]{}, []string{})
+	r.AddTypeMapping(catalog.JSON[catalog.Scrub]{}, catalog.Scrub{})
+	r.AddTypeMapping(catalog.JSON[store.Bucket]{}, store.Bucket{})
+	r.AddTypeMapping(catalog.JSON[[]catalog.FoundInStore]{}, []catalog.FoundInStore{})
 	s, err := r.Reflect(v,
 		jsonschema.DefinitionsPrefix("#/components/schemas/"),
 		jsonschema.RootRef,

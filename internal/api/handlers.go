@@ -35,6 +35,9 @@ func (a *API) status(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out.Totals = *totals
+	if out.Damaged, err = s.Catalog.Damaged(c.Request.Context()); err != nil {
+		return nil, err
+	}
 	sources, err := s.Catalog.Sources(c.Request.Context())
 	if err != nil {
 		return nil, err
@@ -137,6 +140,11 @@ func (a *API) stores(c *gin.Context) (any, error) {
 		} else {
 			out[i].Free = st.Free(c.Request.Context())
 		}
+		totals, err := a.service.Catalog.StoreTotals(c.Request.Context(), &s)
+		if err != nil {
+			return nil, err
+		}
+		out[i].Totals = *totals
 	}
 	return all(out, nil)
 }
@@ -146,7 +154,11 @@ func (a *API) addStore(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	if err := a.service.AddStore(c.Request.Context(), actor, catalog.Store{Name: in.Name, Path: in.Path}); err != nil {
+	s := catalog.Store{Name: in.Name, Path: in.Path, Second: in.Second}
+	if in.Bucket != nil {
+		s.Bucket.V = *in.Bucket
+	}
+	if err := a.service.AddStore(c.Request.Context(), actor, s); err != nil {
 		return nil, err
 	}
 	return a.service.Catalog.Store(c.Request.Context(), in.Name)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -25,15 +26,16 @@ type Session struct {
 
 // Status is what the overview shows.
 type Status struct {
-	Version  string         `json:"version"`
-	Instance string         `json:"instance"`
-	Started  catalog.Time   `json:"started"`
-	Now      catalog.Time   `json:"now"`
-	Totals   catalog.Totals `json:"totals"`
-	Active   []RunView      `json:"active"` // queued, running, paused and failed runs
-	Recent   []RunView      `json:"recent"` // ended runs, the newest first
-	Sources  int            `json:"sources"`
-	Rules    int            `json:"rules"`
+	Version  string            `json:"version"`
+	Instance string            `json:"instance"`
+	Started  catalog.Time      `json:"started"`
+	Now      catalog.Time      `json:"now"`
+	Totals   catalog.Totals    `json:"totals"`
+	Active   []RunView         `json:"active"`  // queued, running, paused and failed runs
+	Recent   []RunView         `json:"recent"`  // ended runs, the newest first
+	Damaged  []catalog.Segment `json:"damaged"` // segments that were last found to be damaged
+	Sources  int               `json:"sources"`
+	Rules    int               `json:"rules"`
 }
 
 // Found is what a search found.
@@ -66,15 +68,18 @@ type NewSource struct {
 
 // NewStore is a store to add.
 type NewStore struct {
-	Name string `json:"name"`
-	Path string `json:"path"`
+	Name   string        `json:"name"`
+	Path   string        `json:"path,omitempty"`   // of a directory
+	Bucket *store.Bucket `json:"bucket,omitempty"` // of an object store
+	Second string        `json:"second,omitempty"` // the store for second copies
 }
 
-// StoreView is a store with what is free in it.
+// StoreView is a store with what lies in it and what is free.
 type StoreView struct {
 	catalog.Store
-	Free    int64  `json:"free"` // bytes; -1 where unknown
-	Problem string `json:"problem,omitempty"`
+	Totals  catalog.StoreTotals `json:"totals"`
+	Free    int64               `json:"free"` // bytes; -1 where unknown
+	Problem string              `json:"problem,omitempty"`
 }
 
 // Adopted says how many segments a store brought into the catalog.

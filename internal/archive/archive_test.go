@@ -43,7 +43,7 @@ func rows() [][]value.Value {
 	return append(out, odd, edge, make([]value.Value, len(odd)))
 }
 
-func write(t *testing.T, st store.Store) (*Manifest, [][]value.Value) {
+func write(t *testing.T, st store.Store, without ...int) (*Manifest, [][]value.Value) {
 	t.Helper()
 	m := &Manifest{Source: "harbour", Table: "scan/../..", Run: "r1", Number: 1, Columns: columns(), Key: []string{"z"}}
 	m.Name()
@@ -54,6 +54,9 @@ func write(t *testing.T, st store.Store) (*Manifest, [][]value.Value) {
 	var h value.Hasher
 	chunk := &value.Chunk{Width: len(m.Columns)}
 	all := rows()
+	if len(without) > 0 { // so many rows, so that files differ
+		all = all[without[0]:]
+	}
 	for i, r := range all {
 		chunk.Values = append(chunk.Values, r...)
 		m.Digest.Add(h.Row(r))

@@ -55,6 +55,7 @@ type Manifest struct {
 	Table     string            `json:"table"`
 	Rule      string            `json:"rule"`
 	Revision  int               `json:"revision"`
+	RuleText  string            `json:"rule_text,omitempty"` // of that revision, as it was applied
 	Run       string            `json:"run"`
 	Number    int               `json:"number"`           // within the run, from 1
 	Clause    int               `json:"clause,omitempty"` // of the rule's revision, from 0

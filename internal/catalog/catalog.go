@@ -32,7 +32,7 @@ var ErrNotFound = errors.New("not found")
 // Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date.
 func Open(ctx context.Context, path string) (*Catalog, error) {
 	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
-	db, err := sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
+	db, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
 	if err != nil {
 		return nil, err
 	}
@@ -50,6 +50,8 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	}
 	return &Catalog{db: db}, nil
 }
+
+func fileAddress(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPath() }
 
 // Close closes the catalog.
 func (c *Catalog) Close() error { return c.db.Close() }

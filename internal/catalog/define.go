@@ -7,16 +7,33 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
 )
 
+// Kinds of stores.
+const (
+	StoreDirectory = "directory"
+	StoreBucket    = "bucket" // of an S3-compatible object store
+)
+
 // Store is where segments lie.
 type Store struct {
-	Name string `db:"name" json:"name"`
-	Kind string `db:"kind" json:"kind"` // "directory"
-	Path string `db:"path" json:"path"`
+	Name   string             `db:"name" json:"name"`
+	Kind   string             `db:"kind" json:"kind"`
+	Path   string             `db:"path" json:"path"`     // the directory, or the address of bucket and prefix
+	Second string             `db:"second" json:"second"` // the store in which every segment has a second copy; empty: none
+	Scrub  JSON[Scrub]        `db:"scrub" json:"scrub"`
+	Bucket JSON[store.Bucket] `db:"bucket" json:"bucket"`
+}
+
+// Scrub is how the segments of a store are verified again and again.
+type Scrub struct {
+	Every  string `json:"every,omitempty"`  // ISO 8601: a segment is verified again when that has passed; empty: never on its own
+	Rate   int64  `json:"rate,omitempty"`   // bytes a second at the most; 0: as fast as it goes
+	Window string `json:"window,omitempty"` // the time of day, in UTC, in which that is done; empty: any
 }
 
 // Rule is the newest revision of a rule.
@@ -65,10 +82,20 @@ func (c *Catalog) Source(ctx context.Context, name string) (*source.Config, erro
 // AddStore keeps a new store.
 func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store VALUES (:name, :kind, :path)", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store (name, kind, path, second, scrub, bucket) VALUES (:name, :kind, :path, :second, :scrub, :bucket)", s); err != nil {
 			return err
 		}
 		return note(ctx, tx, actor, "store add", s.Name, s.Path)
+	})
+}
+
+// SetStore keeps what was changed of a store: its second store, and how it is scrubbed.
+func (c *Catalog) SetStore(ctx context.Context, actor string, s Store) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, "UPDATE store SET second = :second, scrub = :scrub WHERE name = :name", s); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "store set", s.Name, fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every, s.Scrub.V.Rate, s.Scrub.V.Window))
 	})
 }
 

@@ -193,10 +193,11 @@ const (
 	SegmentOpen      SegmentState = "open"      // stored and verified; its rows are being deleted
 	SegmentClosed    SegmentState = "closed"    // its closing record is in the store: rows can be restored
 	SegmentAbandoned SegmentState = "abandoned" // never came to exist
+	SegmentDisposed  SegmentState = "disposed"  // its disposal record is in the store: its rows are destroyed
 )
 
 // afterSegment says which state of a segment may follow which.
-var afterSegment = map[SegmentState][]SegmentState{SegmentWriting: {SegmentOpen, SegmentAbandoned}, SegmentOpen: {SegmentClosed}}
+var afterSegment = map[SegmentState][]SegmentState{SegmentWriting: {SegmentOpen, SegmentAbandoned}, SegmentOpen: {SegmentClosed}, SegmentClosed: {SegmentDisposed}}
 
 // Segment is one archived file of rows.
 type Segment struct {
@@ -229,6 +230,13 @@ type Segment struct {
 	ManifestHash string       `db:"manifest_hash" json:"manifest_hash"`
 	ClosingSeq   int64        `db:"closing_sequence" json:"closing_sequence"`
 	ClosingHash  string       `db:"closing_hash" json:"closing_hash"`
+	Second       string       `db:"second" json:"second"`       // the second store, where it lies there too
+	SecondAt     *Time        `db:"second_at" json:"second_at"` // since when
+	Damage       string       `db:"damage" json:"damage"`       // what was last found to be wrong with it
+	Disposal     string       `db:"disposal" json:"disposal"`   // that it was destroyed by, or is being
+	DisposedAt   *Time        `db:"disposed_at" json:"disposed_at"`
+	DisposalSeq  int64        `db:"disposal_sequence" json:"disposal_sequence"`
+	DisposalHash string       `db:"disposal_hash" json:"disposal_hash"`
 }
 
 // RestoreState is where a restore stands.
@@ -240,36 +248,46 @@ const (
 	RestoreFailed RestoreState = "failed"
 )
 
-// Scope says which archived rows a restore is for: those of a run, of a segment, or of a span of age of a table.
+// Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
 type Scope struct {
-	Run     string `json:"run,omitempty"`
-	Segment string `json:"segment,omitempty"`
-	From    string `json:"from,omitempty"` // age at or after; ISO 8601
-	To      string `json:"to,omitempty"`   // age before; ISO 8601
+	Run     string  `json:"run,omitempty"`
+	Segment string  `json:"segment,omitempty"`
+	From    string  `json:"from,omitempty"`  // age at or after; ISO 8601
+	To      string  `json:"to,omitempty"`    // age before; ISO 8601
+	Where   string  `json:"where,omitempty"` // in the language of rules
+	Rows    []RowAt `json:"rows,omitempty"`  // single rows, as a search names them
+}
+
+// RowAt is where an archived row lies.
+type RowAt struct {
+	Segment string `json:"segment"`
+	Ordinal int    `json:"ordinal"` // from 0, in the order of the file
 }
 
 // Restore is a request to bring archived rows back.
 type Restore struct {
-	ID        string       `db:"id" json:"id"`
-	Source    string       `db:"source" json:"source"`
-	Table     string       `db:"table_name" json:"table"`
-	Scope     JSON[Scope]  `db:"scope" json:"scope"`
-	Target    string       `db:"target" json:"target"` // "table" or "file"
-	Format    string       `db:"format" json:"format"` // of a file: csv, ndjson or parquet
-	Note      string       `db:"note" json:"note"`
-	State     RestoreState `db:"state" json:"state"`
-	Reason    string       `db:"reason" json:"reason"`
-	CreatedAt Time         `db:"created_at" json:"created_at"`
-	EndedAt   *Time        `db:"ended_at" json:"ended_at"`
-	CreatedBy string       `db:"created_by" json:"created_by"`
-	Segments  int64        `db:"segments" json:"segments"`
-	Found     int64        `db:"found" json:"found"`       // archived rows in the scope
-	Restored  int64        `db:"restored" json:"restored"` // put back, or written to the file
-	Skipped   int64        `db:"skipped" json:"skipped"`   // their key was there already, or a newer archived version
-	Digest    string       `db:"digest" json:"digest"`     // of the restored rows
-	Verified  *bool        `db:"verified" json:"verified"` // counts and digest hold
-	File      string       `db:"file" json:"-"`
-	FileBytes int64        `db:"file_bytes" json:"file_bytes"`
+	ID           string       `db:"id" json:"id"`
+	Source       string       `db:"source" json:"source"`
+	Table        string       `db:"table_name" json:"table"`
+	Scope        JSON[Scope]  `db:"scope" json:"scope"`
+	Target       string       `db:"target" json:"target"`                         // "table", "side" or "file"
+	TargetSource string       `db:"target_source" json:"target_source,omitempty"` // of side: the source of the table that is made
+	TargetTable  string       `db:"target_table" json:"target_table,omitempty"`   // of side: the table that is made
+	Format       string       `db:"format" json:"format"`                         // of a file: csv, ndjson or parquet
+	Note         string       `db:"note" json:"note"`
+	State        RestoreState `db:"state" json:"state"`
+	Reason       string       `db:"reason" json:"reason"`
+	CreatedAt    Time         `db:"created_at" json:"created_at"`
+	EndedAt      *Time        `db:"ended_at" json:"ended_at"`
+	CreatedBy    string       `db:"created_by" json:"created_by"`
+	Segments     int64        `db:"segments" json:"segments"`
+	Found        int64        `db:"found" json:"found"`       // archived rows in the scope
+	Restored     int64        `db:"restored" json:"restored"` // put back, or written to the file
+	Skipped      int64        `db:"skipped" json:"skipped"`   // their key was there already, or a newer archived version
+	Digest       string       `db:"digest" json:"digest"`     // of the restored rows
+	Verified     *bool        `db:"verified" json:"verified"` // counts and digest hold
+	File         string       `db:"file" json:"-"`
+	FileBytes    int64        `db:"file_bytes" json:"file_bytes"`
 }
 
 // ErrState is wrapped where a state does not allow what is asked.
@@ -417,7 +435,8 @@ func (c *Catalog) SaveSegment(ctx context.Context, s *Segment) error {
 		_, err = tx.NamedExecContext(ctx, `UPDATE segment SET state = :state, row_count = :row_count, raw_bytes = :raw_bytes, file_bytes = :file_bytes, oldest = :oldest, newest = :newest,
 			deleted = :deleted, changed = :changed, vanished = :vanished, held = :held, skipped = :skipped, digest = :digest, closed_at = :closed_at, verified_at = :verified_at,
 			keep_until = :keep_until, sequence = :sequence, manifest_hash = :manifest_hash,
-			closing_sequence = :closing_sequence, closing_hash = :closing_hash WHERE id = :id`, s)
+			closing_sequence = :closing_sequence, closing_hash = :closing_hash,
+			disposal = :disposal, disposed_at = :disposed_at, disposal_sequence = :disposal_sequence, disposal_hash = :disposal_hash WHERE id = :id`, s)
 		return err
 	})
 }
@@ -448,7 +467,8 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 		Hash     string `db:"hash"`
 	}
 	err = c.db.SelectContext(ctx, &last, `SELECT sequence AS n, manifest_hash AS hash FROM segment WHERE source = ?1 AND table_name = ?2
-		UNION ALL SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY n DESC LIMIT 1`, source, table)
+		UNION ALL SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2
+		UNION ALL SELECT disposal_sequence, disposal_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY n DESC LIMIT 1`, source, table)
 	if err != nil || len(last) == 0 {
 		return 0, "", err
 	}
@@ -458,8 +478,8 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 // AddRestore keeps a new restore.
 func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, format, note, state, created_at, created_by)
-			VALUES (:id, :source, :table_name, :scope, :target, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, format, note, state, created_at, created_by)
+			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
 			return err
 		}
 		return note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
@@ -498,7 +518,7 @@ func (c *Catalog) Totals(ctx context.Context) (*Totals, error) {
 		coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run WHERE action = 'purge') AS purged FROM segment WHERE state IN ('open', 'closed')`)
 }
 
-// LinkSegment returns the segment whose manifest or closing record is the link of a sequence.
+// LinkSegment returns the segment of which a record is the link of a sequence.
 func (c *Catalog) LinkSegment(ctx context.Context, source, table string, sequence int64) (*Segment, error) {
-	return get[Segment](ctx, c.db, "link of the chain of", source+"."+table, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND (sequence = ? OR closing_sequence = ?)", source, table, sequence, sequence)
+	return get[Segment](ctx, c.db, "link of the chain of", source+"."+table, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND ? IN (sequence, closing_sequence, disposal_sequence)", source, table, sequence)
 }

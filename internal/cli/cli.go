@@ -125,8 +125,9 @@ func (e *env) run(cmd *command, args []string) error {
 		e.args = append(e.args, args[0])
 		args = args[1:]
 	}
-	if want := len(strings.Fields(cmd.args)); len(e.args) != want {
-		return usage("it takes %d arguments and was given %d; usage: ambercellar %s %s", want, len(e.args), cmd.name, cmd.args)
+	most := len(strings.Fields(cmd.args))
+	if least := most - strings.Count(cmd.args, "["); len(e.args) < least || len(e.args) > most {
+		return usage("it takes %d arguments and was given %d; usage: ambercellar %s %s", most, len(e.args), cmd.name, cmd.args)
 	}
 	e.flags = f
 	if !cmd.local {

@@ -24,6 +24,7 @@ func commands() []command {
 	return []command{
 		{name: "serve", summary: "run the service", flags: serveFlags, run: serve, local: true},
 		{name: "demo", summary: "run the service on made-up data, or the whole example with -once", flags: demoFlags, run: runDemo, local: true},
+		{name: "standin s3", summary: "serve a stand-in for an S3-compatible object store, for demonstrations and tests", flags: standinFlags, run: standinObjects, local: true},
 		{name: "version", summary: "print the version", run: version, local: true},
 		{name: "openapi", summary: "print the OpenAPI document of the interface", run: openAPI, local: true},
 
@@ -31,8 +32,10 @@ func commands() []command {
 		{name: "source list", summary: "list the databases", run: sourceList},
 		{name: "source check", args: "NAME", summary: "connect, and say which rights are there and which lack", run: sourceCheck},
 
-		{name: "store add", args: "NAME", summary: "add a directory for archived segments", flags: func(f *flag.FlagSet) { f.String("path", "", "the directory, as the service sees it") }, run: storeAdd},
-		{name: "store list", summary: "list the stores", run: storeList},
+		{name: "store add", args: "NAME", summary: "add a directory, or a bucket of an S3-compatible object store, for archived segments", flags: storeFlags, run: storeAdd},
+		{name: "store set", args: "NAME", summary: "change a store's second store, or how it is scrubbed", flags: storeSetFlags, run: storeSet},
+		{name: "store check", args: "NAME", summary: "write to a store, read it back, list and remove it", run: storeCheck},
+		{name: "store list", summary: "list the stores and what lies in them", run: storeList},
 		{name: "store adopt", args: "NAME", summary: "bring segments of a store into a catalog that does not know them", run: storeAdopt},
 
 		{name: "table list", args: "SOURCE", summary: "list tables with their sizes and the span of their age", run: tableList},
@@ -93,7 +96,12 @@ func commands() []command {
 			f.String("table", "", "of this table only")
 		}, run: segmentList},
 		{name: "segment show", args: "SEGMENT", summary: "show a segment", run: segmentShow},
-		{name: "segment verify", args: "SEGMENT", summary: "read a segment back from its store and check every row", run: segmentVerify},
+		{name: "segment verify", args: "[SEGMENT]", summary: "read segments back from their stores and check every row; with -store also without a service", flags: verifyFlags, run: segmentVerify},
+		{name: "catalog backup", summary: "write the service's own records, as they are at this moment, into a file", flags: catalogBackupFlags, run: catalogBackup},
+		{name: "catalog restore", args: "FILE", summary: "put a backup in the place of a catalog, while the service is stopped", flags: catalogRestoreFlags, run: catalogRestore, local: true},
+		{name: "catalog rebuild", summary: "take up every segment of all stores that the catalog does not know", run: catalogRebuild},
+		{name: "verification list", summary: "list verifications, the newest first", run: verificationList},
+		{name: "verification show", args: "VERIFICATION", summary: "show what a verification found", run: verificationShow},
 
 		{name: "search", args: "SOURCE TABLE", summary: "search the archived rows of a table", flags: searchFlags, run: search},
 
@@ -191,42 +199,6 @@ func sourceCheck(e *env) error {
 		return fmt.Errorf("source %s lacks something that the service needs; the lines marked missing say what", e.args[0])
 	}
 	return nil
-}
-
-func storeAdd(e *env) error {
-	path := e.flag("path")
-	if path == "" {
-		return usage("-path is missing")
-	}
-	abs, err := filepath.Abs(path)
-	if err != nil {
-		return err
-	}
-	s, err := client.Post[catalog.Store](e.ctx, e.client, "/stores", api.NewStore{Name: e.args[0], Path: abs})
-	if err != nil {
-		return err
-	}
-	return e.facts(s, "store", s.Name, "path", s.Path)
-}
-
-func storeList(e *env) error {
-	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
-	if err != nil {
-		return err
-	}
-	rows := [][]string{}
-	for _, s := range l.Items {
-		rows = append(rows, []string{s.Name, s.Kind, s.Path, size(s.Free), dash(s.Problem)})
-	}
-	return e.show(l, []string{"name", "kind", "path", "free", "problem"}, rows)
-}
-
-func storeAdopt(e *env) error {
-	a, err := client.Post[api.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
-	if err != nil {
-		return err
-	}
-	return e.facts(a, "segments adopted", count(a.Segments))
 }
 
 func tableList(e *env) error {

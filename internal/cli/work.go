@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -356,18 +357,6 @@ func (e *env) segment(whole any, s *catalog.Segment, more ...string) error {
 		"kept until", atOrDash(s.KeepUntil), "chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash), "closing", s.ClosingHash}, more...)...)
 }
 
-func segmentVerify(e *env) error {
-	s, err := client.Post[catalog.Segment](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0])+"/verify", nil)
-	if err != nil {
-		return err
-	}
-	if e.format == "table" {
-		fmt.Fprintf(e.out, "segment %s is what was written: %s rows, file hash, manifest, closing record and digest agree\n", s.ID, count(s.Rows))
-		return nil
-	}
-	return e.segment(s, &s)
-}
-
 func restoreFlags(f *flag.FlagSet) {
 	f.String("run", "", "rows of this run")
 	f.String("segment", "", "rows of this segment")
@@ -375,19 +364,36 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("table", "", "with -source, -from and -to: the table")
 	f.String("from", "", "rows whose age is this date or time, or later")
 	f.String("to", "", "rows whose age is before this date or time")
-	f.String("into", "table", "table (the one the rows came from) or file")
+	f.String("where", "", "with -source and -table: rows for which this is true, in the language of rules")
+	f.Var(&several{}, "row", "a single row, as SEGMENT:NUMBER of a search; may be given again")
+	f.String("into", "table", "table (the one the rows came from), side (a new table, made to fit) or file")
+	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
+	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
+	f.String("conflicts", "", "with -into table: skip rows whose key is there already, or fail before anything is written; left out: skip")
+	f.Bool("try", false, "only say what it would do")
 	f.String("format", "csv", "of a file: csv, ndjson or parquet")
 	f.String("out", "", "write the file here once it is made")
 	f.String("note", "", "who asked, and why")
 }
 
 func restoreRequest(e *env) error {
-	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to")},
-		Target: e.flag("into"), Note: e.flag("note")}
+	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where")},
+		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), Note: e.flag("note")}
+	for _, row := range strings.Fields(e.flag("row")) {
+		segment, ordinal, ok := strings.Cut(row, ":")
+		n, err := strconv.Atoi(ordinal)
+		if !ok || err != nil {
+			return usage("-row %q: write SEGMENT:NUMBER, as a search shows them", row)
+		}
+		q.Scope.Rows = append(q.Scope.Rows, catalog.RowAt{Segment: segment, Ordinal: n})
+	}
 	if q.Target == "file" {
 		q.Format = e.flag("format")
 	} else if e.flag("out") != "" {
 		return usage("-out goes with -into file")
+	}
+	if e.flag("try") == "true" {
+		return e.restorePreview(q)
 	}
 	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores", q)
 	if err != nil {
@@ -408,19 +414,40 @@ func restoreRequest(e *env) error {
 		return errors.New(r.Reason)
 	}
 	if out := e.flag("out"); out != "" {
-		return e.download(r.ID, out)
+		return e.save("/restores/"+url.PathEscape(r.ID)+"/file", out)
 	}
 	return nil
 }
 
-func (e *env) download(id, path string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+func (e *env) restorePreview(q engine.RestoreRequest) error {
+	p, err := client.Post[engine.RestorePreview](e.ctx, e.client, "/restores/preview", q)
 	if err != nil {
 		return err
 	}
-	err = e.client.Download(e.ctx, id, f)
+	there := ""
+	switch {
+	case q.Target != engine.TargetTable:
+	case p.Untold:
+		there = "the table has no key, so nobody can tell"
+	default:
+		there = fmt.Sprintf("%s of these rows", count(p.Conflicts))
+	}
+	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s segments (%s)", count(p.Rows), p.Source, p.Table, count(p.Segments), size(p.Bytes)), "into", p.Into, "key there already", there, "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
+		return err
+	}
+	fmt.Fprintln(e.out, "nothing was changed")
+	return nil
+}
+
+// save writes what the service serves at a path into a new file.
+func (e *env) save(path, file string) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+	if err != nil {
+		return err
+	}
+	err = e.client.Download(e.ctx, path, f)
 	if err = errors.Join(err, f.Close()); err == nil {
-		fmt.Fprintln(e.err, "written to", path)
+		fmt.Fprintln(e.err, "written to", file)
 	}
 	return err
 }
@@ -440,19 +467,26 @@ func (e *env) restore(r *catalog.Restore) error {
 		verified = "counts and digest hold"
 	}
 	file := ""
-	if r.Target == "file" {
+	into := r.Target
+	switch r.Target {
+	case engine.TargetFile:
 		file = fmt.Sprintf("%s, %s", r.Format, size(r.FileBytes))
+	case engine.TargetSide:
+		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
 	}
-	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", r.Target, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
+	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", into, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
 		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
 }
 
 func scopeText(s catalog.Scope) string {
 	var parts []string
-	for _, p := range [][2]string{{"run", s.Run}, {"segment", s.Segment}, {"from", s.From}, {"to", s.To}} {
+	for _, p := range [][2]string{{"run", s.Run}, {"segment", s.Segment}, {"from", s.From}, {"to", s.To}, {"where", s.Where}} {
 		if p[1] != "" {
 			parts = append(parts, p[0]+" "+p[1])
 		}
+	}
+	if n := len(s.Rows); n > 0 {
+		parts = append(parts, count(n)+" single rows")
 	}
 	return strings.Join(parts, " ")
 }

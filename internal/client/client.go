@@ -140,9 +140,14 @@ func (c *Client) SearchRows(ctx context.Context, q engine.SearchRequest, format 
 	return nil
 }
 
-// Download copies a restore's file to w.
-func (c *Client) Download(ctx context.Context, restore string, w io.Writer) error {
-	resp, err := c.send(ctx, http.MethodGet, "/restores/"+url.PathEscape(restore)+"/file", nil)
+// Patch is Do with PATCH.
+func Patch[T any](ctx context.Context, c *Client, path string, in any) (out T, err error) {
+	return out, c.Do(ctx, http.MethodPatch, path, in, &out)
+}
+
+// Download copies the file that is served below /api/v1 at a path to w.
+func (c *Client) Download(ctx context.Context, path string, w io.Writer) error {
+	resp, err := c.send(ctx, http.MethodGet, path, nil)
 	if err != nil {
 		return err
 	}

@@ -72,10 +72,10 @@ func TestRefusalsComeBackAsProblems(t *testing.T) {
 func TestAFileIsDownloadedAsItIs(t *testing.T) {
 	want := strings.Repeat("a,b\r\n", 10000)
 	var got bytes.Buffer
-	if err := serve(t, 200, "text/csv", want).Download(t.Context(), "r", &got); err != nil || got.String() != want {
+	if err := serve(t, 200, "text/csv", want).Download(t.Context(), "/restores/r/file", &got); err != nil || got.String() != want {
 		t.Errorf("%d of %d bytes, %v", got.Len(), len(want), err)
 	}
-	if err := serve(t, 409, "application/problem+json", `{"type":"urn:x","detail":"no file"}`).Download(t.Context(), "r", &got); err == nil {
+	if err := serve(t, 409, "application/problem+json", `{"type":"urn:x","detail":"no file"}`).Download(t.Context(), "/restores/r/file", &got); err == nil {
 		t.Error("a file that is not there was downloaded")
 	}
 }

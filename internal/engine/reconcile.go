@@ -11,7 +11,6 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
@@ -273,6 +272,11 @@ func (e *Engine) lookIntoStores(ctx context.Context, out *Reconciliation) error 
 			} else if books != nil {
 				out.StoreLink = max(out.StoreLink, books.Sequence)
 			}
+			if d, _, err := archive.LoadDisposal(ctx, st, m); err != nil {
+				return fmt.Errorf("store %s: %w", s.Name, err)
+			} else if d != nil {
+				out.StoreLink = max(out.StoreLink, d.Sequence)
+			}
 		}
 	}
 	if n := len(out.Unknown); n > 0 {
@@ -302,46 +306,27 @@ func (e *Engine) liveAgain(ctx context.Context, src source.Source, s *catalog.Se
 	if t.ByAddress() {
 		return -1, nil
 	}
-	for _, k := range t.Key {
-		i := slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == k })
-		if i < 0 {
-			return 0, fmt.Errorf("segment %s: column %q of the key is not archived", s.ID, k)
-		}
-		at = append(at, i)
+	keys := &conflicts{source: src, table: t}
+	if at, err = keys.keyOf(m); err != nil {
+		return 0, err
 	}
 	left := books.LeftOut()
-	var keys [][]value.Value
-	look := func() error {
-		if len(keys) == 0 {
-			return nil
-		}
-		err := src.Related(ctx, source.Query{Selection: source.Selection{Table: t}, On: t.Key, Values: keys}, func([]value.Value) error { live++; return nil })
-		keys = keys[:0]
-		return err
-	}
 	ordinal := 0
 	err = archive.Verify(ctx, st, m, func(c *value.Chunk, _ []value.Digest) error {
 		for i := range c.Rows() {
 			if _, out := slices.BinarySearch(left, ordinal); !out {
-				key := make([]value.Value, len(at))
-				for j, p := range at {
-					key[j] = c.Row(i)[p].Clone()
-				}
-				keys = append(keys, key)
-			}
-			ordinal++
-			if len(keys) >= keysAtOnce {
-				if err := look(); err != nil {
+				if err := keys.add(ctx, c.Row(i), at); err != nil {
 					return err
 				}
 			}
+			ordinal++
 		}
 		return ctx.Err()
 	})
 	if err == nil {
-		err = look()
+		err = keys.look(ctx)
 	}
-	return live, err
+	return keys.found, err
 }
 
 // Settle makes source, stores and catalog agree about a table again, in the way that Reconcile says. The reason is kept.

@@ -270,6 +270,13 @@ func (e *Engine) previousOf(ctx context.Context, sourceName, table string, seque
 	if err != nil || s.Sequence == sequence {
 		return linkOf(m).Previous, err
 	}
+	if s.DisposalSeq == sequence {
+		d, _, err := archive.LoadDisposal(ctx, st, m)
+		if err != nil || d == nil {
+			return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", ErrDisagree, sequence, s.Store))
+		}
+		return d.Previous, nil
+	}
 	books, _, err := archive.LoadClosing(ctx, st, m)
 	if err != nil || books == nil {
 		return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", ErrDisagree, sequence, s.Store))

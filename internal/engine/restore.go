@@ -25,59 +25,123 @@ import (
 // restoreRows is how many rows one transaction puts back.
 const restoreRows = 2_000
 
+// Targets of restores.
+const (
+	TargetTable = "table" // the one that the rows came from
+	TargetSide  = "side"  // a new table, made to fit
+	TargetFile  = "file"
+)
+
 // RestoreRequest is what somebody asks for.
 type RestoreRequest struct {
-	Source string        `json:"source,omitempty"` // with Table, for a span of age; otherwise they follow from the scope
-	Table  string        `json:"table,omitempty"`
-	Scope  catalog.Scope `json:"scope"`
-	Target string        `json:"target"` // "table" or "file"
-	Format string        `json:"format,omitempty"`
-	Note   string        `json:"note,omitempty"`
+	Source       string        `json:"source,omitempty"` // with Table, for a span of age or a filter; otherwise they follow from the scope
+	Table        string        `json:"table,omitempty"`
+	Scope        catalog.Scope `json:"scope"`
+	Target       string        `json:"target"`                  // "table", "side" or "file"
+	TargetTable  string        `json:"target_table,omitempty"`  // of side: the table that is made
+	TargetSource string        `json:"target_source,omitempty"` // of side: the source that it is made in; empty: the one that the rows came from
+	Format       string        `json:"format,omitempty"`
+	Conflicts    string        `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, or "fail" before anything is written; empty: skip
+	Note         string        `json:"note,omitempty"`
 }
+
+// mostPicked is how many rows can be picked one by one.
+const mostPicked = 10_000
 
 // RequestRestore checks a request and keeps it as a restore to carry out.
 func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequest) (*catalog.Restore, error) {
+	r, _, err := e.checkRestore(ctx, &q)
+	if err != nil {
+		return nil, err
+	}
+	r.ID, r.State, r.CreatedAt, r.CreatedBy = ulid.Make().String(), catalog.Restoring, catalog.At(e.Now()), actor
+	if q.Conflicts == "fail" {
+		p, err := e.PreviewRestore(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		if p.Conflicts > 0 {
+			return nil, &RefusedError{Field: "conflicts", Message: fmt.Sprintf("the keys of %d of %d rows are in table %s already", p.Conflicts, p.Rows, p.Table), Remedy: "let them be skipped, or restore to a side table"}
+		}
+	}
+	return r, e.Catalog.AddRestore(ctx, r)
+}
+
+// checkRestore checks a request, and lists the segments that it is for, the newest first.
+func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.Restore, []catalog.Segment, error) {
+	if err := checkScope(q); err != nil {
+		return nil, nil, err
+	}
+	segments, err := e.inScope(ctx, q.Source, q.Table, q.Scope)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(segments) == 0 {
+		return nil, nil, &RefusedError{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
+	}
+	table := segments[0].Table
+	if run, err := e.Catalog.Run(ctx, segments[0].Run); err == nil && q.Table == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 {
+		table = run.Table
+	}
+	if q.Scope.Where != "" {
+		columns, err := e.archivedColumns(ctx, q.Source, q.Table)
+		if err == nil {
+			_, err = bindArchived(q.Scope.Where, columns, columns)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable}
+	if r.Target == TargetSide {
+		if err := e.checkSide(ctx, r, segments); err != nil {
+			return nil, nil, err
+		}
+	}
+	return r, segments, nil
+}
+
+// checkScope checks what can be told of a request alone.
+func checkScope(q *RestoreRequest) error {
 	kinds := 0
-	for _, set := range []bool{q.Scope.Run != "", q.Scope.Segment != "", q.Scope.From != "" || q.Scope.To != ""} {
+	for _, set := range []bool{q.Scope.Run != "", q.Scope.Segment != "", q.Scope.From != "" || q.Scope.To != "" || q.Scope.Where != "", len(q.Scope.Rows) > 0} {
 		if set {
 			kinds++
 		}
 	}
 	if kinds != 1 {
-		return nil, &RefusedError{Field: "scope", Message: "say which rows: exactly one of a run, a segment, and a span of time", Remedy: "give run, segment, or from and to"}
+		return &RefusedError{Field: "scope", Message: "say which rows: exactly one of a run, a segment, single rows, and a span of time or a filter", Remedy: "give run, segment, rows, or where, from and to"}
+	}
+	if q.Target != TargetFile {
+		q.Format = ""
 	}
 	switch q.Target {
-	case "table":
-		q.Format = ""
-	case "file":
+	case TargetTable, TargetSide:
+	case TargetFile:
 		if q.Format != "csv" && q.Format != "ndjson" && q.Format != "parquet" {
-			return nil, &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of a restored file", q.Format), Remedy: "write csv, ndjson or parquet"}
+			return &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of a restored file", q.Format), Remedy: "write csv, ndjson or parquet"}
 		}
 	default:
-		return nil, &RefusedError{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table or file"}
+		return &RefusedError{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table, side or file"}
+	}
+	if q.Target != TargetSide && (q.TargetTable != "" || q.TargetSource != "") {
+		return &RefusedError{Field: "target_table", Message: "a table to be made is named, and the rows are not to go to a side table", Remedy: "write side as the target, or name none"}
+	}
+	if !slices.Contains([]string{"", "skip", "fail"}, q.Conflicts) || q.Conflicts == "fail" && q.Target != TargetTable {
+		return &RefusedError{Field: "conflicts", Message: fmt.Sprintf("%q is nothing that can be done about rows that are there already", q.Conflicts), Remedy: "write skip, or for the table that the rows came from, fail"}
 	}
 	for field, text := range map[string]string{"from": q.Scope.From, "to": q.Scope.To} {
 		if _, ok := rule.ParseISO(text); text != "" && !ok {
-			return nil, &RefusedError{Field: field, Message: fmt.Sprintf("%q is not a date or time", text), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
+			return &RefusedError{Field: field, Message: fmt.Sprintf("%q is not a date or time", text), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
 		}
 	}
-	if q.Scope.Run == "" && q.Scope.Segment == "" && (q.Source == "" || q.Table == "") {
-		return nil, &RefusedError{Field: "table", Message: "a span of time needs a source and a table", Remedy: "name both"}
+	if len(q.Scope.Rows) > mostPicked {
+		return &RefusedError{Field: "rows", Message: fmt.Sprintf("%d single rows are more than %d", len(q.Scope.Rows), mostPicked), Remedy: "choose them by a filter"}
 	}
-	segments, err := e.inScope(ctx, q.Source, q.Table, q.Scope)
-	if err != nil {
-		return nil, err
+	if q.Scope.Run == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 && (q.Source == "" || q.Table == "") {
+		return &RefusedError{Field: "table", Message: "a span of time or a filter needs a source and a table", Remedy: "name both"}
 	}
-	if len(segments) == 0 {
-		return nil, &RefusedError{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
-	}
-	table := segments[0].Table
-	if run, err := e.Catalog.Run(ctx, segments[0].Run); err == nil && q.Table == "" && q.Scope.Segment == "" {
-		table = run.Table
-	}
-	r := &catalog.Restore{ID: ulid.Make().String(), Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format,
-		Note: q.Note, State: catalog.Restoring, CreatedAt: catalog.At(e.Now()), CreatedBy: actor}
-	return r, e.Catalog.AddRestore(ctx, r)
+	return nil
 }
 
 // inScope lists the closed segments that a scope touches, the newest first, so that of two archived versions of one
@@ -92,6 +156,9 @@ func (e *Engine) inScope(ctx context.Context, sourceName, table string, scope ca
 			return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments give rows", s.ID, s.State), Remedy: "let its run finish, or cancel it"}
 		}
 		return []catalog.Segment{*s}, nil
+	}
+	if len(scope.Rows) > 0 {
+		return e.segmentsOf(ctx, scope.Rows)
 	}
 	if scope.Run != "" {
 		if _, err := e.Catalog.Run(ctx, scope.Run); err != nil {
@@ -113,6 +180,26 @@ func (e *Engine) inScope(ctx context.Context, sourceName, table string, scope ca
 		}
 		out = append(out, s)
 	}
+	return out, nil
+}
+
+// segmentsOf lists the segments that single rows lie in, the newest first. All are of one table.
+func (e *Engine) segmentsOf(ctx context.Context, rows []catalog.RowAt) ([]catalog.Segment, error) {
+	var out []catalog.Segment
+	for _, r := range rows {
+		if slices.ContainsFunc(out, func(s catalog.Segment) bool { return s.ID == r.Segment }) {
+			continue
+		}
+		one, err := e.inScope(ctx, "", "", catalog.Scope{Segment: r.Segment})
+		if err != nil {
+			return nil, err
+		}
+		if len(out) > 0 && (one[0].Source != out[0].Source || one[0].Table != out[0].Table) {
+			return nil, &RefusedError{Field: "rows", Message: fmt.Sprintf("they are of several tables: %s.%s and %s.%s", out[0].Source, out[0].Table, one[0].Source, one[0].Table), Remedy: "restore those of each table on their own"}
+		}
+		out = append(out, one[0])
+	}
+	slices.SortFunc(out, func(a, b catalog.Segment) int { return b.CreatedAt.Compare(a.CreatedAt.Time) })
 	return out, nil
 }
 
@@ -140,15 +227,16 @@ type restoration struct {
 	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) error
 	finish  func(ctx context.Context) error
 	seen    *seenKeys
+	columns []shape.Column // that any segment of the table has, where there is a filter
 }
 
 func (q *restoration) run(ctx context.Context, directory string) error {
-	q.kin = q.restore.Target == "table"
+	q.kin = q.restore.Target != TargetFile
 	segments, err := q.segments(ctx)
 	if err != nil {
 		return err
 	}
-	if q.restore.Target == "table" {
+	if q.kin {
 		err = q.intoTable(ctx)
 	} else {
 		err = q.intoFile(directory, len(segments) > 1)
@@ -208,18 +296,25 @@ type member struct {
 	store    store.Store
 	manifest *archive.Manifest
 	closing  *archive.Closing
-	wanted   func(row []value.Value) bool
+	wanted   func(ordinal int, row []value.Value) bool
 	allowed  map[string]bool // of rows that went along: the references to rows that were picked
 	below    []*member       // whose rows refer to this one's
 }
 
 func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member, err error) {
 	x = &member{segment: s}
-	if x.store, err = q.Store(ctx, s.Store); err != nil {
-		return nil, err
+	for _, name := range []string{s.Store, s.Second} { // the second copy where the first does not give its records
+		if name == "" && x.manifest == nil && err != nil {
+			return nil, err
+		}
+		if x.store, err = q.Store(ctx, name); err == nil {
+			x.manifest, x.closing, err = q.load(ctx, x.store, s)
+		}
+		if err == nil {
+			return x, nil
+		}
 	}
-	x.manifest, x.closing, err = q.load(ctx, x.store, s)
-	return x, err
+	return nil, err
 }
 
 // family restores a segment, and after it the segments whose rows went along with its rows: those that refer to a row of
@@ -229,9 +324,16 @@ func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 	if err != nil {
 		return err
 	}
-	if head.wanted, err = span(head.manifest, q.restore.Scope.V); err != nil {
+	p, err := q.pick(ctx, head.manifest)
+	if err != nil {
 		return err
 	}
+	if p.narrow() {
+		if any, err := p.any(ctx, head); err != nil || !any {
+			return err
+		}
+	}
+	head.wanted = p.wants
 	family := []*member{head}
 	if q.kin && head.manifest.GoesWith == nil {
 		others, err := q.Catalog.RunSegments(ctx, s.Run)
@@ -258,7 +360,7 @@ func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 				}
 			}
 			refers := pickColumns(x.manifest.Columns, with.On, 0)
-			x.wanted = func(row []value.Value) bool { return x.allowed[refers(row)] }
+			x.wanted = func(_ int, row []value.Value) bool { return x.allowed[refers(row)] }
 			family = append(family, x)
 		}
 	}
@@ -268,6 +370,18 @@ func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 		}
 	}
 	return nil
+}
+
+// pick makes out which rows of a segment the restore is for.
+func (q *restoration) pick(ctx context.Context, m *archive.Manifest) (*picked, error) {
+	scope := q.restore.Scope.V
+	if q.columns == nil && scope.Where != "" {
+		var err error
+		if q.columns, err = q.archivedColumns(ctx, q.restore.Source, m.Table); err != nil {
+			return nil, err
+		}
+	}
+	return pick(m, scope, q.columns)
 }
 
 // pickColumns returns a function that writes the values of one side of a reference, so that equal ones are equal texts.
@@ -289,9 +403,10 @@ func pickColumns(columns []shape.Column, on [][2]string, side int) func(row []va
 	}
 }
 
-// segment verifies a segment as a whole and then hands on those of its rows that were deleted and are wanted.
-func (q *restoration) segment(ctx context.Context, x *member) error {
-	if err := archive.Verify(ctx, x.store, x.manifest, nil); err != nil {
+// segment verifies a segment as a whole, in its second store where it is damaged, and then hands on those of its rows that
+// were deleted and are wanted.
+func (q *restoration) segment(ctx context.Context, x *member) (err error) {
+	if x.store, _, _, err = q.whole(ctx, x.segment); err != nil {
 		return err
 	}
 	q.restore.Segments++
@@ -331,7 +446,7 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 	err = archive.Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			row := c.Row(i)
-			if !left[ordinal] && x.wanted(row) {
+			if !left[ordinal] && x.wanted(ordinal, row) {
 				for i, b := range x.below {
 					b.allowed[referred[i](row)] = true
 				}
@@ -383,9 +498,14 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 	}, nil
 }
 
-// intoTable puts rows back into the table that they came from.
+// intoTable puts rows back into the tables that they came from, or into new ones that are made to fit.
 func (q *restoration) intoTable(ctx context.Context) error {
-	src, err := q.Source(ctx, q.restore.Source)
+	side := q.restore.Target == TargetSide
+	name := q.restore.Source
+	if side {
+		name = q.restore.TargetSource
+	}
+	src, err := q.Source(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -396,7 +516,13 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) (err error) {
 		t := tables[m.Table]
 		if t == nil {
-			if t, err = src.Table(ctx, m.Table); err != nil {
+			into := m.Table
+			if side {
+				if into, err = q.makeSide(ctx, src, m); err != nil {
+					return err
+				}
+			}
+			if t, err = src.Table(ctx, into); err != nil {
 				return err
 			}
 			tables[m.Table] = t

@@ -39,31 +39,32 @@ var ErrDisagree = errors.New("source, store and catalog disagree")
 // runner is one execution of a run, from its start or from where the last execution of it stopped.
 type runner struct {
 	*Engine
-	run     *catalog.Run
-	rule    *rule.Rule
-	table   *shape.Table
-	passes  []*pass
-	whole   source.Selection // of all passes together
-	pass    *pass            // the one that the run is at
-	source  source.Source
-	taken   int64             // rows read so far, where the plan limits them
-	related joinedTables      // by the name that the rule gives
-	pinned  []shape.Partition // as they were when the plan was made
-	leases  map[string]source.Lease
-	history map[string]string  // by table: the identity of the journal that its lease was taken in
-	lost    atomic.Bool        // the database was out of reach since the last batch
-	newest  *source.JournalRow // the newest batch that is known to be committed
-	family  int                // rows of the slice that a slice with related rows should have; 0: not known yet
-	pace    *pace.Steering
-	begun   time.Time // of this execution
-	worked  int64     // microseconds worked by earlier executions
-	pending []catalog.Batch
-	load    load
-	reading atomic.Int64 // rest after reading, in percent of its time
-	logAt   *int64       // what the database had logged when it was last asked
-	shown   time.Time
-	saved   time.Time
-	told    time.Time
+	run      *catalog.Run
+	rule     *rule.Rule
+	ruleText string // as it was applied
+	table    *shape.Table
+	passes   []*pass
+	whole    source.Selection // of all passes together
+	pass     *pass            // the one that the run is at
+	source   source.Source
+	taken    int64             // rows read so far, where the plan limits them
+	related  joinedTables      // by the name that the rule gives
+	pinned   []shape.Partition // as they were when the plan was made
+	leases   map[string]source.Lease
+	history  map[string]string  // by table: the identity of the journal that its lease was taken in
+	lost     atomic.Bool        // the database was out of reach since the last batch
+	newest   *source.JournalRow // the newest batch that is known to be committed
+	family   int                // rows of the slice that a slice with related rows should have; 0: not known yet
+	pace     *pace.Steering
+	begun    time.Time // of this execution
+	worked   int64     // microseconds worked by earlier executions
+	pending  []catalog.Batch
+	load     load
+	reading  atomic.Int64 // rest after reading, in percent of its time
+	logAt    *int64       // what the database had logged when it was last asked
+	shown    time.Time
+	saved    time.Time
+	told     time.Time
 
 	chainsLock sync.Mutex
 	chains     map[string]*chain // by table
@@ -204,6 +205,7 @@ func (r *runner) ruleOf(ctx context.Context) (*rule.Rule, error) {
 		if v.Revision == r.run.Revision {
 			docs, _ := rule.Parse("", []byte(v.Text))
 			if len(docs) == 1 {
+				r.ruleText = v.Text
 				return &docs[0].Rule, nil
 			}
 		}

@@ -10,7 +10,6 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 )
@@ -178,24 +177,9 @@ func (x *searched) bind(q SearchRequest, columns, show []shape.Column) error {
 	if q.Where == "" {
 		return nil
 	}
-	every := &shape.Table{Columns: columns}
-	known := filter.TableScope(every)
-	f, bad := filter.Bind(q.Where, func(join, name string) (*shape.Column, int, string) {
-		c, _, near := known(join, name)
-		if c == nil {
-			return nil, 0, near
-		}
-		i := at(name)
-		if i < len(own) {
-			c = &own[i]
-		}
-		return c, i, ""
-	})
-	if len(bad) > 0 {
-		return filterError("where", bad[0])
-	}
-	x.search.Filter = f
-	return nil
+	var err error
+	x.search.Filter, err = bindArchived(q.Where, own, columns)
+	return err
 }
 
 // scan searches a segment and hands its rows on.

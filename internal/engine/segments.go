@@ -9,6 +9,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/period"
 )
 
 // VerifySegment reads a segment back from its store and checks it, its closing record, and both hashes.
@@ -136,5 +137,17 @@ func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName str
 	at := catalog.At(books.Closed)
 	s.State, s.ClosedAt, s.ClosingHash, s.ClosingSeq = catalog.SegmentClosed, &at, hash, books.Sequence
 	s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)), int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
+	if keep, err := period.Parse(m.Keep); m.Keep != "" && err == nil {
+		s.KeepUntil = keepUntil(m.Stored, &keep)
+	}
+	if err := e.Catalog.SaveSegment(ctx, s); err != nil {
+		return err
+	}
+	d, hash, err := archive.LoadDisposal(ctx, st, m)
+	if err != nil || d == nil {
+		return err
+	}
+	gone := catalog.At(d.At)
+	s.State, s.Disposal, s.DisposedAt, s.DisposalSeq, s.DisposalHash = catalog.SegmentDisposed, d.Disposal, &gone, d.Sequence, hash
 	return e.Catalog.SaveSegment(ctx, s)
 }

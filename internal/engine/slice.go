@@ -117,7 +117,7 @@ func (r *runner) manifestOf(ctx context.Context, p *pass, number int) *archive.M
 	if p.relation != nil {
 		root = r.pass
 	}
-	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, Run: r.run.ID,
+	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, RuleText: r.ruleText, Run: r.run.ID,
 		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Key: p.table.OwnKey()}
 	if p.keep != nil {
 		m.Keep = p.keep.String()

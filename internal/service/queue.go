@@ -21,6 +21,21 @@ func (s *Service) takeUp(ctx context.Context) error {
 		s.Log.Info("taking up a run", "run", runs[i].ID, "rule", runs[i].Rule, "state", runs[i].State)
 		s.launch(&runs[i])
 	}
+	verifications, err := s.Catalog.Verifications(ctx, 1000, 0)
+	if err != nil {
+		return err
+	}
+	for i := range verifications {
+		v := &verifications[i]
+		if v.State != catalog.Verifying {
+			continue
+		}
+		now := catalog.At(s.Now())
+		v.State, v.EndedAt, v.Reason = catalog.VerificationFailed, &now, "the service stopped while it went on; ask for it again"
+		if err := s.Catalog.SaveVerification(ctx, v); err != nil {
+			return err
+		}
+	}
 	restores, err := s.Catalog.Restores(ctx, 1000, 0)
 	if err != nil {
 		return err

@@ -89,8 +89,9 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		err = s.takeUp(ctx)
 	}
 	if err == nil {
-		s.wait.Add(2)
+		s.wait.Add(3)
 		go s.watchRuns()
+		go s.tend()
 		go func() {
 			defer s.wait.Done()
 			s.CheckLineages(s.ctx)
@@ -131,7 +132,7 @@ func (s *Service) firstStart(ctx context.Context) (token string, err error) {
 		if err != nil {
 			return "", err
 		}
-		if err := s.Catalog.AddStore(ctx, "service", catalog.Store{Name: "cellar", Kind: "directory", Path: path}); err != nil {
+		if err := s.Catalog.AddStore(ctx, "service", catalog.Store{Name: "cellar", Kind: catalog.StoreDirectory, Path: path, Scrub: usualScrub}); err != nil {
 			return "", err
 		}
 	}
@@ -182,13 +183,23 @@ func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	st, err := store.OpenDirectory(c.Path)
+	st, err := openStore(c)
 	if err != nil {
 		return nil, fmt.Errorf("store %s: %w", name, err)
 	}
 	s.stores[name] = st
 	return st, nil
 }
+
+func openStore(c *catalog.Store) (store.Store, error) {
+	if c.Kind == catalog.StoreBucket {
+		return store.OpenBucket(c.Bucket.V)
+	}
+	return store.OpenDirectory(c.Path)
+}
+
+// usualScrub is how a store is scrubbed where nothing else was said: each segment once a month, at night, slowly.
+var usualScrub = catalog.JSON[catalog.Scrub]{V: catalog.Scrub{Every: "P30D", Rate: 32 << 20, Window: "01:00-05:00"}}
 
 var plainName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
@@ -259,29 +270,50 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store) e
 	if err := checkName("name", c.Name); err != nil {
 		return err
 	}
-	if c.Path == "" {
-		return &engine.RefusedError{Field: "path", Message: "the path is missing", Remedy: "give the directory in which segments are to lie"}
+	if (c.Path == "") == (c.Bucket.V == store.Bucket{}) {
+		return &engine.RefusedError{Field: "path", Message: "it takes either a directory or a bucket", Remedy: "give the directory in which segments are to lie, or endpoint and name of a bucket"}
 	}
-	abs, err := filepath.Abs(c.Path)
-	if err != nil {
+	if c.Kind = catalog.StoreBucket; c.Path != "" {
+		abs, err := filepath.Abs(c.Path)
+		if err != nil {
+			return err
+		}
+		c.Kind, c.Path = catalog.StoreDirectory, abs
+	} else if field, message := c.Bucket.V.Problem(); field != "" {
+		return &engine.RefusedError{Field: field, Message: message}
+	} else {
+		c.Path = c.Bucket.V.String()
+	}
+	if c.Scrub.V == (catalog.Scrub{}) {
+		c.Scrub = usualScrub
+	}
+	if err := checkScrub(&c.Scrub.V); err != nil {
 		return err
 	}
-	c.Kind, c.Path = "directory", abs
+	if err := s.checkSecond(ctx, &c); err != nil {
+		return err
+	}
 	stores, err := s.Catalog.Stores(ctx)
 	if err != nil {
 		return err
 	}
 	for _, other := range stores {
 		if other.Name == c.Name || other.Path == c.Path {
-			return &engine.RefusedError{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name, other.Path), Remedy: "give another name and directory"}
+			return &engine.RefusedError{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name, other.Path), Remedy: "give another name and place"}
 		}
 	}
-	st, err := store.OpenDirectory(c.Path)
+	st, err := openStore(&c)
 	if err == nil {
-		err = st.Check(ctx)
+		try, cancel := context.WithTimeout(ctx, 30*time.Second)
+		defer cancel()
+		err = st.Check(try)
 	}
 	if err != nil {
-		return &engine.RefusedError{Field: "path", Message: err.Error(), Remedy: "give the service's user write access to the directory"}
+		remedy := "give the service's user write access to the directory"
+		if c.Kind == catalog.StoreBucket {
+			remedy = "check the endpoint, the bucket, and the credentials in the service's environment or the file that is named"
+		}
+		return &engine.RefusedError{Field: "path", Message: err.Error(), Remedy: remedy}
 	}
 	return s.Catalog.AddStore(ctx, actor, c)
 }

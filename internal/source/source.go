@@ -126,6 +126,8 @@ type Source interface {
 	// Restore puts rows back in one transaction, in which it also records them as restored. A row whose key is
 	// there already is skipped; every other conflict is an error and nothing of the call stays.
 	Restore(ctx context.Context, req RestoreRequest) (*RestoreOutcome, error)
+	// MakeTable makes a table that rows of such columns and key fit into; it fails where there is one of that name.
+	MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error
 	// RestoredCount returns how many rows are recorded for a restore.
 	RestoredCount(ctx context.Context, t *shape.Table, restore string) (int64, error)
 

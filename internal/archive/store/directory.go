@@ -187,19 +187,7 @@ func (d *Directory) Remove(_ context.Context, name string) error {
 
 // Check tries the store out.
 func (d *Directory) Check(ctx context.Context) error {
-	name := "check-" + ulid.Make().String()
-	f, err := d.Create(ctx, name)
-	if err != nil {
-		return fmt.Errorf("%s is not writable: %w", d.root, err)
-	}
-	_, err = f.Write([]byte("amber"))
-	if err = errors.Join(err, f.Commit()); err != nil {
-		return fmt.Errorf("%s is not writable: %w", d.root, err)
-	}
-	if err := d.Remove(ctx, name); err != nil {
-		return fmt.Errorf("%s: a file cannot be removed: %w", d.root, err)
-	}
-	return nil
+	return tryOut(ctx, d, d.root)
 }
 
 // Free asks the file system.

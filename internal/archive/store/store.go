@@ -19,7 +19,7 @@ type Store interface {
 	List(ctx context.Context, prefix string) ([]Object, error)
 	// Remove removes a file; one that is not there is no error.
 	Remove(ctx context.Context, name string) error
-	// Check writes and removes a small file.
+	// Check writes a small file, reads it back, finds it in the listing, and removes it.
 	Check(ctx context.Context) error
 	// Free returns how many bytes the service may still write; -1 where that is unknown.
 	Free(ctx context.Context) int64

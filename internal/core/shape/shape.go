@@ -74,30 +74,31 @@ type Partition struct {
 
 // Table is a table of a source.
 type Table struct {
-	Name         string       `json:"name"` // as rules name it; with its schema where that is not the default one
-	Schema       string       `json:"schema,omitempty"`
-	Base         string       `json:"base"` // the name without schema
-	Columns      []Column     `json:"columns"`
-	Key          []string     `json:"key"`               // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
-	Address      []Column     `json:"address,omitempty"` // hidden columns that tell where a row lies, in a table without key; empty where the database has none
-	Indexes      []Index      `json:"indexes"`
-	References   []ForeignKey `json:"references"`
-	ReferencedBy []ForeignKey `json:"referenced_by"`
-	Partitions   []Partition  `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
-	Partitioned  bool         `json:"-"`                    // its rows lie in several tables
-	CatchAll     string       `json:"catch_all,omitempty"`  // the partition that takes what no other does
-	Part         string       `json:"-"`                    // the one partition that is read; empty: all of the table
-	Triggers     []string     `json:"triggers"`             // names of triggers that fire on delete
-	Obstacles    []string     `json:"obstacles"`            // why no run may work on the table; empty where one may
-	Notes        []string     `json:"notes"`                // what an administrator should know of it
-	Followed     bool         `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
-	Rows         int64        `json:"rows"`                 // the database's estimate; -1 where it has none
-	Bytes        int64        `json:"bytes"`                // of the rows, without indexes; -1 where unknown
-	IndexBytes   int64        `json:"index_bytes"`
-	AgeColumn    string       `json:"age_column,omitempty"` // the column that most likely tells the age
-	Oldest       string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
-	Newest       string       `json:"newest,omitempty"`
-	Related      []Table      `json:"related,omitempty"` // tables that a rule relates to it, where it is kept for a rule
+	Name           string       `json:"name"` // as rules name it; with its schema where that is not the default one
+	Schema         string       `json:"schema,omitempty"`
+	Base           string       `json:"base"` // the name without schema
+	Columns        []Column     `json:"columns"`
+	Key            []string     `json:"key"`               // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
+	Address        []Column     `json:"address,omitempty"` // hidden columns that tell where a row lies, in a table without key; empty where the database has none
+	Indexes        []Index      `json:"indexes"`
+	References     []ForeignKey `json:"references"`
+	ReferencedBy   []ForeignKey `json:"referenced_by"`
+	Partitions     []Partition  `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
+	Partitioned    bool         `json:"-"`                    // its rows lie in several tables
+	CatchAll       string       `json:"catch_all,omitempty"`  // the partition that takes what no other does
+	Part           string       `json:"-"`                    // the one partition that is read; empty: all of the table
+	Triggers       []string     `json:"triggers"`             // names of triggers that fire on delete
+	InsertTriggers []string     `json:"insert_triggers"`      // and of those that fire on insert
+	Obstacles      []string     `json:"obstacles"`            // why no run may work on the table; empty where one may
+	Notes          []string     `json:"notes"`                // what an administrator should know of it
+	Followed       bool         `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
+	Rows           int64        `json:"rows"`                 // the database's estimate; -1 where it has none
+	Bytes          int64        `json:"bytes"`                // of the rows, without indexes; -1 where unknown
+	IndexBytes     int64        `json:"index_bytes"`
+	AgeColumn      string       `json:"age_column,omitempty"` // the column that most likely tells the age
+	Oldest         string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
+	Newest         string       `json:"newest,omitempty"`
+	Related        []Table      `json:"related,omitempty"` // tables that a rule relates to it, where it is kept for a rule
 }
 
 // Column returns the column of that name and its position, or nil and -1.

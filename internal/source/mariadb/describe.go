@@ -225,10 +225,14 @@ func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string
 }
 
 func (s *Source) triggers(ctx context.Context, name string, tables map[string]*shape.Table) error {
-	var table, trigger string
-	return s.each(ctx, "SELECT EVENT_OBJECT_TABLE, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_MANIPULATION = 'DELETE' AND (? = '' OR EVENT_OBJECT_TABLE = ?) ORDER BY TRIGGER_NAME",
-		[]any{s.database, name, name}, []any{&table, &trigger}, func() error {
-			if t := tables[table]; t != nil {
+	var table, trigger, event string
+	return s.each(ctx, "SELECT EVENT_OBJECT_TABLE, TRIGGER_NAME, EVENT_MANIPULATION FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_MANIPULATION IN ('DELETE', 'INSERT') AND (? = '' OR EVENT_OBJECT_TABLE = ?) ORDER BY TRIGGER_NAME",
+		[]any{s.database, name, name}, []any{&table, &trigger, &event}, func() error {
+			switch t := tables[table]; {
+			case t == nil:
+			case event == "INSERT":
+				t.InsertTriggers = append(t.InsertTriggers, trigger)
+			default:
 				t.Triggers = append(t.Triggers, trigger)
 			}
 			return nil

@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 
 	"ambercellar/internal/core/shape"
@@ -135,3 +137,26 @@ func (s *Source) makeRestoredTable(ctx context.Context, t *shape.Table) error {
 	}
 	return nil
 }
+
+// MakeTable makes a table without what computes or checks values: rows come as they were. Text is compared exactly in it.
+func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error {
+	parts := make([]string, len(columns), len(columns)+1)
+	for i, c := range columns {
+		parts[i] = quote(c.Name) + " " + c.Type
+		if textType.MatchString(c.Type) {
+			parts[i] += " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+		}
+		if slices.Contains(key, c.Name) {
+			parts[i] += " NOT NULL"
+		} else {
+			parts[i] += " NULL"
+		}
+	}
+	if len(key) > 0 {
+		parts = append(parts, "PRIMARY KEY ("+quoteAll("", key)+")")
+	}
+	_, err := s.db.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s (%s) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4", quote(name), strings.Join(parts, ", ")))
+	return unreachable(err)
+}
+
+var textType = regexp.MustCompile(`(?i)^(char|varchar|tinytext|text|mediumtext|longtext|enum|set)\b`)

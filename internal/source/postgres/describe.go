@@ -258,21 +258,26 @@ WHERE k.contype = 'f' AND k.conparentid = 0 AND (k.conrelid = ANY($1) OR k.confr
 	return err
 }
 
-// triggers notes what fires on delete; rewrite rules are an obstacle, since they change what a delete does.
+// triggers notes what fires on delete, and on insert; rewrite rules are an obstacle, since they change what a delete does.
 func (s *Source) triggers(ctx context.Context, tables map[uint32]*shape.Table) error {
-	rows, err := s.pool.Query(ctx, `SELECT tgrelid, tgname, false FROM pg_trigger WHERE tgrelid = ANY($1) AND NOT tgisinternal AND tgtype & 8 <> 0 AND tgenabled <> 'D'
-		UNION ALL SELECT ev_class, rulename, true FROM pg_rewrite WHERE ev_class = ANY($1) AND ev_type = '4' AND ev_enabled <> 'D' ORDER BY 2`, oids(tables))
+	rows, err := s.pool.Query(ctx, `SELECT tgrelid, tgname, tgtype & 8 <> 0, tgtype & 4 <> 0, false FROM pg_trigger WHERE tgrelid = ANY($1) AND NOT tgisinternal AND tgenabled <> 'D'
+		UNION ALL SELECT ev_class, rulename, false, false, true FROM pg_rewrite WHERE ev_class = ANY($1) AND ev_type = '4' AND ev_enabled <> 'D' ORDER BY 2`, oids(tables))
 	if err != nil {
 		return err
 	}
 	var rel uint32
 	var name string
-	var rewrite bool
-	_, err = pgx.ForEachRow(rows, []any{&rel, &name, &rewrite}, func() error {
+	var onDelete, onInsert, rewrite bool
+	_, err = pgx.ForEachRow(rows, []any{&rel, &name, &onDelete, &onInsert, &rewrite}, func() error {
+		t := tables[rel]
 		if rewrite {
-			tables[rel].Obstacles = append(tables[rel].Obstacles, fmt.Sprintf("the rewrite rule %s changes what a delete does", name))
-		} else {
-			tables[rel].Triggers = append(tables[rel].Triggers, name)
+			t.Obstacles = append(t.Obstacles, fmt.Sprintf("the rewrite rule %s changes what a delete does", name))
+		}
+		if onDelete {
+			t.Triggers = append(t.Triggers, name)
+		}
+		if onInsert {
+			t.InsertTriggers = append(t.InsertTriggers, name)
 		}
 		return nil
 	})

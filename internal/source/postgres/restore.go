@@ -122,3 +122,20 @@ func copyText(rows *value.Chunk) []byte {
 	}
 	return b.Bytes()
 }
+
+// MakeTable makes a table without what computes or checks values: rows come as they were.
+func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error {
+	parts := make([]string, len(columns), len(columns)+1)
+	for i, c := range columns {
+		parts[i] = quote(c.Name) + " " + c.Type
+	}
+	if len(key) > 0 {
+		parts = append(parts, "PRIMARY KEY ("+quoteAll("", key)+")")
+	}
+	schema, base, ok := strings.Cut(name, ".")
+	if !ok {
+		schema, base = "public", name
+	}
+	_, err := s.pool.Exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (%s)", quote(schema), quote(base), strings.Join(parts, ", ")))
+	return err
+}

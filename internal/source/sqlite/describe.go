@@ -105,8 +105,11 @@ func (s *Source) describe(ctx context.Context, name string) (*shape.Table, error
 	if err := s.foreignKeys(ctx, t); err != nil {
 		return nil, err
 	}
-	triggers, err := s.strings(ctx, "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? COLLATE NOCASE AND sql LIKE '%delete%on%' ORDER BY name", name)
-	t.Triggers = triggers
+	const triggers = "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? COLLATE NOCASE AND sql LIKE ? ORDER BY name"
+	if t.Triggers, err = s.strings(ctx, triggers, name, "%delete%on%"); err != nil {
+		return nil, err
+	}
+	t.InsertTriggers, err = s.strings(ctx, triggers, name, "%insert%on%")
 	t.AgeColumn = shape.GuessAge(t)
 	return t, err
 }

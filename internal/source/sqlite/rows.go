@@ -405,6 +405,21 @@ func insertRow(ctx context.Context, insert *sql.Stmt, t *shape.Table, columns []
 
 // makeRestoredTable makes the record of restored rows, with key columns typed like the table's own so that the
 // comparison uses the record's index.
+// MakeTable makes a table without what computes or checks values: rows come as they were.
+func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error {
+	parts := make([]string, len(columns), len(columns)+1)
+	for i, c := range columns {
+		parts[i] = quote(c.Name) + " " + c.Type
+	}
+	if len(key) > 0 {
+		parts = append(parts, "PRIMARY KEY ("+quoteAll("", key)+")")
+	}
+	return s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s (%s)", quote(name), strings.Join(parts, ", ")))
+		return err
+	})
+}
+
 func makeRestoredTable(ctx context.Context, conn *sql.Conn, t *shape.Table) error {
 	columns := []string{"restore TEXT NOT NULL"}
 	keys := make([]string, len(t.Key))

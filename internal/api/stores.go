@@ -1,0 +1,49 @@
+package api
+
+import (
+	"net/http"
+	"os"
+
+	"github.com/gin-gonic/gin"
+
+	"ambercellar/internal/engine"
+	"ambercellar/internal/service"
+)
+
+func (a *API) setStore(c *gin.Context) (any, error) {
+	var in service.StoreChange
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	if err := a.service.SetStore(c.Request.Context(), actor, c.Param("store"), in); err != nil {
+		return nil, err
+	}
+	return a.service.Catalog.Store(c.Request.Context(), c.Param("store"))
+}
+
+func (a *API) checkStore(c *gin.Context) (any, error) {
+	if _, err := a.service.Catalog.Store(c.Request.Context(), c.Param("store")); err != nil {
+		return nil, err
+	}
+	st, err := a.service.Store(c.Request.Context(), c.Param("store"))
+	if err == nil {
+		err = st.Check(c.Request.Context())
+	}
+	if err != nil {
+		return nil, &engine.RefusedError{Message: err.Error(), Remedy: "mend that at the store; the service needs to write, read, list and remove there"}
+	}
+	return nil, nil
+}
+
+// backup sends the catalog as it is. It is made whole, and checked, before the first byte is sent.
+func (a *API) backup(c *gin.Context) {
+	path, err := a.service.Backup(c.Request.Context(), actor)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	defer os.Remove(path)
+	c.Header("Content-Type", "application/vnd.sqlite3")
+	c.Header("Content-Disposition", `attachment; filename="ambercellar-catalog.db"`)
+	http.ServeFile(c.Writer, c.Request, path)
+}

@@ -1,0 +1,531 @@
+package archive
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/core/value"
+)
+
+// Place is a store with the name that findings call it by.
+type Place struct {
+	Name  string
+	Store store.Store
+}
+
+// Kinds of findings.
+const (
+	FindDamaged = "damaged" // a file is not what was written
+	FindMissing = "missing" // a file that a record tells of is not there
+	FindSwapped = "swapped" // a file holds what belongs to another segment
+	FindChain   = "chain"   // the records of a table do not follow each other
+	FindBooks   = "books"   // a closing record does not add up
+	FindOpen    = "open"    // a segment has no closing record yet
+	FindExtra   = "extra"   // a file is named like a segment's and belongs to none
+	FindForeign = "foreign" // a file is none of ours
+)
+
+// Finding is something that is wrong with a store, or worth knowing.
+type Finding struct {
+	Wrong   bool   `json:"wrong"` // false: it is only worth knowing
+	Kind    string `json:"kind"`
+	Store   string `json:"store"`
+	Table   string `json:"table,omitempty"` // SOURCE.TABLE
+	Segment string `json:"segment,omitempty"`
+	File    string `json:"file,omitempty"`
+	Message string `json:"message"`
+}
+
+// Examining says what is examined, and who hears of it. Chains are always examined as a whole.
+type Examining struct {
+	Wanted func(*Manifest) bool                   // segments whose rows are read; nil: all
+	Paused func(ctx context.Context, n int) error // hears of each piece of so many bytes that was read of rows; may wait
+	Step   func(Examined)                         // hears how far it is; may be nil
+	Find   func(Finding)                          // hears of each finding
+	Seen   func(place string, m *Manifest)        // hears of each segment that there is; may be nil
+	Good   func(place string, m *Manifest)        // hears of each segment whose files at a place are what was written; may be nil
+}
+
+// Examined is how much was examined.
+type Examined struct {
+	Segments int       `json:"segments"` // whose rows were read, or were to be read
+	Of       int       `json:"of"`       // segments that are to be examined
+	Rows     int64     `json:"rows"`
+	Bytes    int64     `json:"bytes"`
+	OfBytes  int64     `json:"of_bytes"`
+	Wrong    int       `json:"wrong"` // findings
+	Chains   []Chained `json:"chains"`
+}
+
+// Chained is the chain of one table, as it was found.
+type Chained struct {
+	Source   string `json:"source"`
+	Table    string `json:"table"`
+	Records  int    `json:"records"`
+	Segments int    `json:"segments"`
+	Last     int64  `json:"last"` // sequence of the newest record; the places alone cannot tell whether there was one after it
+	Head     string `json:"head"` // its hash
+}
+
+// record is a link of a chain that lies at a place.
+type record struct {
+	Link
+	hash, file, place string
+	segment           string
+}
+
+// kept is a segment at a place.
+type kept struct {
+	place    Place
+	manifest *Manifest
+	hash     string
+	closing  *Closing // nil: there is none
+	unread   bool     // there is one, and it cannot be read
+	disposal *Disposal
+}
+
+type examiner struct {
+	Examining
+	out      Examined
+	segments []kept
+	chains   map[[2]string][]record
+	bySum    map[string]*Manifest // by the SHA-256 of the file of rows
+}
+
+// Examine reads what lies at some places, and trusts nothing: that the records of each table form one chain, that each
+// segment's files are those that its manifest tells of, and that its closing record adds up. A copy of a segment at a second
+// place counts as such. Places alone cannot tell whether the newest records of a chain were removed. An error is returned
+// only where a place does not answer.
+func Examine(ctx context.Context, places []Place, q Examining) (*Examined, error) {
+	x := &examiner{Examining: q, chains: map[[2]string][]record{}, bySum: map[string]*Manifest{}}
+	x.out.Chains = []Chained{}
+	for _, p := range places {
+		if err := x.collect(ctx, p); err != nil {
+			return nil, fmt.Errorf("store %s: %w", p.Name, err)
+		}
+	}
+	x.links()
+	slices.SortStableFunc(x.segments, func(a, b kept) int {
+		return cmp.Or(cmp.Compare(a.manifest.Source, b.manifest.Source), cmp.Compare(a.manifest.Table, b.manifest.Table), cmp.Compare(a.manifest.Sequence, b.manifest.Sequence))
+	})
+	wanted := x.segments[:0:0]
+	for _, s := range x.segments {
+		if q.Wanted == nil || q.Wanted(s.manifest) {
+			wanted = append(wanted, s)
+			if s.disposal == nil {
+				x.out.OfBytes += s.manifest.FileBytes
+			}
+		}
+	}
+	x.out.Of = len(wanted)
+	for i := range wanted {
+		if err := x.segment(ctx, &wanted[i]); err != nil {
+			return nil, fmt.Errorf("store %s: %w", wanted[i].place.Name, err)
+		}
+		x.out.Segments++
+		x.step()
+	}
+	return &x.out, nil
+}
+
+func (x *examiner) step() {
+	if x.Step != nil {
+		x.Step(x.out)
+	}
+}
+
+func (x *examiner) find(f Finding) {
+	if f.Wrong {
+		x.out.Wrong++
+	}
+	x.Find(f)
+}
+
+// ours are the names of files that the archive writes: SOURCE/TABLE/RUN/NUMBER-SEGMENT and an ending.
+var ours = regexp.MustCompile(`^([^/]+/[^/]+/[^/]+/\d{6,}-[0-9A-HJKMNP-TV-Z]{26})(\.parquet|\.manifest\.json|\.closing\.json|\.range\.json|\.disposed\.json|\.with-[^/]+\.parquet)$`)
+
+// collect reads the records at a place.
+func (x *examiner) collect(ctx context.Context, p Place) error {
+	objects, err := p.Store.List(ctx, "")
+	if err != nil {
+		return err
+	}
+	there := map[string]bool{}
+	stems := map[string][]string{}
+	for _, o := range objects {
+		there[o.Name] = true
+		m := ours.FindStringSubmatch(o.Name)
+		if m == nil {
+			x.find(Finding{Kind: FindForeign, Store: p.Name, File: o.Name, Message: "this file is none of the archive's; it is left alone"})
+			continue
+		}
+		stems[m[1]] = append(stems[m[1]], o.Name)
+	}
+	for _, stem := range slices.Sorted(maps.Keys(stems)) {
+		files := stems[stem]
+		if !there[stem+manifestEnding] {
+			wrong := there[stem+closingEnding] || there[stem+disposalEnding]
+			kind, message := FindExtra, "there is no manifest beside these files, so they are no segment: one that is being written, or what is left of one that never came to be"
+			if wrong {
+				kind, message = FindMissing, "the segment's manifest is not there, although a later record of it is"
+			}
+			x.find(Finding{Wrong: wrong, Kind: kind, Store: p.Name, File: stem + manifestEnding, Message: message})
+			continue
+		}
+		if err := x.records(ctx, p, stem, files); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// records reads the records of one segment.
+func (x *examiner) records(ctx context.Context, p Place, stem string, files []string) error {
+	m, hash, err := LoadManifest(ctx, p.Store, stem)
+	if errors.Is(err, ErrDamaged) {
+		x.find(Finding{Wrong: true, Kind: FindDamaged, Store: p.Name, File: stem + manifestEnding, Message: strings.TrimPrefix(err.Error(), stem+manifestEnding+": ")})
+		return nil
+	} else if err != nil {
+		return err
+	}
+	s := kept{place: p, manifest: m, hash: hash}
+	chain := [2]string{m.Source, m.Table}
+	add := func(l Link, hash, file string) {
+		x.chains[chain] = append(x.chains[chain], record{Link: l, hash: hash, file: file, place: p.Name, segment: m.Segment})
+	}
+	add(m.Link, hash, m.ManifestName())
+	bad := func(kind, file string, err error) {
+		x.find(Finding{Wrong: true, Kind: kind, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: strings.TrimPrefix(err.Error(), file+": ")})
+	}
+	s.closing, hash, err = LoadClosing(ctx, p.Store, m)
+	switch {
+	case errors.Is(err, ErrDamaged):
+		s.unread = true
+		bad(FindDamaged, m.ClosingName(), err)
+	case err != nil:
+		return err
+	case s.closing != nil:
+		add(s.closing.Link, hash, m.ClosingName())
+	}
+	s.disposal, hash, err = LoadDisposal(ctx, p.Store, m)
+	switch {
+	case errors.Is(err, ErrDamaged):
+		bad(FindDamaged, m.DisposalName(), err)
+	case err != nil:
+		return err
+	case s.disposal != nil:
+		add(s.disposal.Link, hash, m.DisposalName())
+	}
+	for _, f := range files {
+		if strings.Contains(f[len(stem):], ".with-") && !slices.ContainsFunc(m.Beside, func(b Beside) bool { return m.BesideName(b.Join) == f }) {
+			x.find(Finding{Kind: FindExtra, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: f, Message: "the segment's manifest does not tell of this file"})
+		}
+	}
+	if x.Seen != nil {
+		x.Seen(p.Name, m)
+	}
+	x.segments = append(x.segments, s)
+	x.bySum[m.SHA256] = m
+	return nil
+}
+
+// links examines the chain of each table.
+func (x *examiner) links() {
+	for table, list := range x.chains {
+		slices.SortFunc(list, func(a, b record) int { return cmp.Or(cmp.Compare(a.Sequence, b.Sequence), cmp.Compare(a.hash, b.hash)) })
+		list = slices.CompactFunc(list, func(a, b record) bool { return a.Sequence == b.Sequence && a.hash == b.hash && a.file == b.file }) // second copies
+		name := table[0] + "." + table[1]
+		wrong := func(r record, format string, args ...any) {
+			x.find(Finding{Wrong: true, Kind: FindChain, Store: r.place, Table: name, Segment: r.segment, File: r.file, Message: fmt.Sprintf(format, args...)})
+		}
+		at, head := int64(0), ""
+		c := Chained{Source: table[0], Table: table[1], Records: len(list)}
+		for len(list) > 0 {
+			same := 1
+			for same < len(list) && list[same].Sequence == list[0].Sequence {
+				same++
+			}
+			r := follows(list[:same], list[same:], head)
+			for _, other := range list[:same] {
+				if other != r {
+					wrong(other, "there are %d records of link %d; this one is not the one that the others follow", same, r.Sequence)
+				}
+			}
+			list = list[same:]
+			switch {
+			case r.Sequence < 1:
+				wrong(r, "%d is no place in a chain", r.Sequence)
+				continue
+			case r.Sequence == at+2:
+				wrong(r, "link %d is missing: no record at these places has it", at+1)
+			case r.Sequence > at+1:
+				wrong(r, "links %d to %d are missing: no record at these places has them", at+1, r.Sequence-1)
+			case r.Previous != head:
+				wrong(r, "link %d follows a record with the hash %.12s, but link %d has the hash %.12s: one of the two was changed", r.Sequence, orNone(r.Previous), at, orNone(head))
+			}
+			at, head = r.Sequence, r.hash
+			if strings.HasSuffix(r.file, manifestEnding) {
+				c.Segments++
+			}
+		}
+		c.Last, c.Head = at, head
+		x.out.Chains = append(x.out.Chains, c)
+	}
+	slices.SortFunc(x.out.Chains, func(a, b Chained) int { return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Table, b.Table)) })
+}
+
+// follows picks from the records of one link the one that those of the next link follow, or that follows the one before.
+func follows(these, later []record, head string) record {
+	for _, r := range these {
+		for _, next := range later {
+			if next.Sequence == r.Sequence+1 && next.Previous == r.hash {
+				return r
+			}
+		}
+	}
+	for _, r := range these {
+		if r.Previous == head {
+			return r
+		}
+	}
+	return these[0]
+}
+
+func orNone(hash string) string {
+	if hash == "" {
+		return "(none)"
+	}
+	return hash
+}
+
+// segment examines one segment's files at a place.
+func (x *examiner) segment(ctx context.Context, s *kept) error {
+	m := s.manifest
+	good := true
+	find := func(wrong bool, kind, file, message string) {
+		good = good && !wrong
+		x.find(Finding{Wrong: wrong, Kind: kind, Store: s.place.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: message})
+	}
+	// judge tells a damaged file from one that is missing or was swapped; it returns an error only where the place does not answer.
+	judge := func(file string, err error) error {
+		switch {
+		case err == nil:
+			return nil
+		case errors.Is(err, fs.ErrNotExist):
+			find(true, FindMissing, file, "the file is not there")
+			return nil
+		case !errors.Is(err, ErrDamaged):
+			return err
+		}
+		if other, err := x.owner(ctx, s.place, file); err != nil {
+			return err
+		} else if other != nil && other.Segment != m.Segment {
+			find(true, FindSwapped, file, fmt.Sprintf("the file holds the rows of segment %s (%s)", other.Segment, other.RowsName()))
+			return nil
+		}
+		find(true, FindDamaged, file, strings.TrimPrefix(err.Error(), fmt.Sprintf("segment %s (%s): ", m.Segment, file)))
+		return nil
+	}
+	if s.disposal != nil {
+		for _, file := range []string{m.RowsName(), m.RangeName()} {
+			if f, err := s.place.Store.Open(ctx, file); err == nil {
+				f.Close()
+				find(true, FindExtra, file, "the segment was disposed of on "+s.disposal.At.Format("2006-01-02")+", and this file of it is still there")
+			} else if !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
+		return nil
+	}
+	var left []int
+	var leftSet value.Set
+	switch {
+	case s.unread:
+	case s.closing == nil:
+		find(false, FindOpen, m.ClosingName(), "the segment has no closing record yet: its rows are being deleted, or wait for that, and none is given out")
+	default:
+		left = s.closing.LeftOut()
+	}
+	ordinal := 0
+	paced := Place{s.place.Name, s.place.Store}
+	if x.Paused != nil {
+		paced.Store = &pacedStore{Store: s.place.Store, pause: x.Paused}
+	}
+	before := x.out.Bytes
+	err := Verify(ctx, paced.Store, m, func(c *value.Chunk, digests []value.Digest) error {
+		for _, d := range digests {
+			if len(left) > 0 && left[0] == ordinal {
+				leftSet.Add(d)
+				left = left[1:]
+			}
+			ordinal++
+		}
+		x.out.Bytes = before + m.FileBytes*int64(ordinal)/max(m.Rows, 1)
+		x.step()
+		return ctx.Err()
+	})
+	x.out.Rows += int64(ordinal)
+	x.out.Bytes = before + m.FileBytes
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	intact := err == nil
+	if err := judge(m.RowsName(), err); err != nil {
+		return err
+	}
+	for i := range m.Beside {
+		b := &m.Beside[i]
+		if err := judge(m.BesideName(b.Join), verifyBeside(ctx, paced.Store, m, b, nil)); err != nil {
+			return err
+		}
+	}
+	switch sum, err := FileSum(ctx, s.place.Store, m.RangeName()); {
+	case errors.Is(err, fs.ErrNotExist):
+		find(false, FindMissing, m.RangeName(), "the side file with the range of ages and keys is not there; searches read more without it")
+	case err != nil:
+		return err
+	case sum != m.Range:
+		find(true, FindDamaged, m.RangeName(), fmt.Sprintf("the side file has the SHA-256 %.12s instead of %.12s", sum, m.Range))
+	}
+	if s.closing != nil {
+		if err := s.closing.balance(m, left, leftSet, intact && m.AsRead == nil); err != nil {
+			find(true, FindBooks, m.ClosingName(), err.Error())
+		}
+	}
+	if good && x.Good != nil {
+		x.Good(s.place.Name, m)
+	}
+	return nil
+}
+
+// balance says whether a closing record adds up: beyond are ordinals that the segment does not have, left the digest of the
+// rows that were left out, where it was counted.
+func (c *Closing) balance(m *Manifest, beyond []int, left value.Set, counted bool) error {
+	whole := m.Digest
+	if m.AsRead != nil {
+		whole = *m.AsRead
+	}
+	sum := c.Digest
+	sum.Merge(c.Left)
+	out := int64(len(c.LeftOut()))
+	switch {
+	case counted && len(beyond) > 0:
+		return fmt.Errorf("it names row %d, and the segment has %d", beyond[0], m.Rows)
+	case c.Deleted+out != m.Rows || c.Digest.Count != c.Deleted || c.Left.Count != out:
+		return fmt.Errorf("%d deleted and %d left out are not the segment's %d rows", c.Deleted, out, m.Rows)
+	case sum != whole:
+		return errors.New("the digests of the deleted rows and of those left out do not add up to the segment's")
+	case counted && left != c.Left:
+		return errors.New("the rows that it names as left out have another digest than it says")
+	}
+	return nil
+}
+
+// owner returns the manifest whose file of rows a file is.
+func (x *examiner) owner(ctx context.Context, p Place, file string) (*Manifest, error) {
+	sum, err := FileSum(ctx, p.Store, file)
+	if err != nil {
+		return nil, err
+	}
+	return x.bySum[sum], nil
+}
+
+// FileSum returns the SHA-256 of a file, as hexadecimal text.
+func FileSum(ctx context.Context, st store.Store, name string) (string, error) {
+	f, err := st.Open(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	_, err = io.Copy(h, io.NewSectionReader(f, 0, f.Size()))
+	return hex.EncodeToString(h.Sum(nil)), err
+}
+
+// pacedStore waits as it is told after each piece that is read.
+type pacedStore struct {
+	store.Store
+	pause func(context.Context, int) error
+}
+
+func (p *pacedStore) Open(ctx context.Context, name string) (store.Reader, error) {
+	f, err := p.Store.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return &pacedReader{Reader: f, ctx: ctx, pause: p.pause}, nil
+}
+
+type pacedReader struct {
+	store.Reader
+	ctx   context.Context
+	pause func(context.Context, int) error
+}
+
+func (r *pacedReader) ReadAt(b []byte, at int64) (int, error) {
+	n, err := r.Reader.ReadAt(b, at)
+	if wait := r.pause(r.ctx, n); wait != nil {
+		return n, wait
+	}
+	return n, err
+}
+
+// CopyFile copies a file from one store to another, where it must not exist, and returns the SHA-256 of what was copied.
+func CopyFile(ctx context.Context, from, to store.Store, name string) (sum string, err error) {
+	f, err := from.Open(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	w, err := to.Create(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(w, h), io.NewSectionReader(f, 0, f.Size())); err != nil {
+		w.Abort()
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), w.Commit()
+}
+
+// SameFile says whether the file of a name is the same in two stores, byte by byte.
+func SameFile(ctx context.Context, a, b store.Store, name string) (bool, error) {
+	one, err := FileSum(ctx, a, name)
+	if err != nil {
+		return false, err
+	}
+	other, err := FileSum(ctx, b, name)
+	return one == other, err
+}
+
+// Files lists the names of all files of a segment that should lie in a store, by its records.
+func (m *Manifest) Files(closing *Closing, disposal *Disposal) []string {
+	var out []string
+	if disposal == nil {
+		out = append(out, m.RowsName())
+		for _, b := range m.Beside {
+			out = append(out, m.BesideName(b.Join))
+		}
+		out = append(out, m.RangeName())
+	}
+	out = append(out, m.ManifestName())
+	if closing != nil {
+		out = append(out, m.ClosingName())
+	}
+	if disposal != nil {
+		out = append(out, m.DisposalName())
+	}
+	return out
+}

@@ -1,0 +1,437 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/minio/minio-go/v7/pkg/encrypt"
+	"github.com/oklog/ulid/v2"
+)
+
+// Bucket says where the bucket of an S3-compatible object store is, and how it is spoken to.
+type Bucket struct {
+	Endpoint    string `json:"endpoint,omitempty"`         // http://HOST:PORT or https://HOST
+	Name        string `json:"name,omitempty"`             // of the bucket
+	Prefix      string `json:"prefix,omitempty"`           // of the names of all files
+	Region      string `json:"region,omitempty"`           // empty: us-east-1
+	Style       string `json:"style,omitempty"`            // how the bucket is addressed: path or host; empty: path
+	Credentials string `json:"credentials_file,omitempty"` // an INI file with aws_access_key_id and aws_secret_access_key; empty: the environment
+	Profile     string `json:"profile,omitempty"`          // section of that file; empty: default
+	CA          string `json:"ca_file,omitempty"`          // PEM file of the authority that signed the server's certificate; empty: the system's
+	Encryption  string `json:"encryption,omitempty"`       // by the object store: AES256, or aws:kms; empty: as the bucket has it
+	KeyID       string `json:"key_id,omitempty"`           // of the key for aws:kms
+}
+
+// String is the bucket's address.
+func (b Bucket) String() string {
+	return strings.TrimRight(b.Endpoint, "/") + "/" + path.Join(b.Name, b.Prefix)
+}
+
+// Problem says which field cannot be right, and why; both are empty where there is nothing to say.
+func (b Bucket) Problem() (field, message string) {
+	u, err := url.Parse(b.Endpoint)
+	switch {
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.User != nil:
+		return "endpoint", fmt.Sprintf("%q is no endpoint; write one like https://objects.example:9000", b.Endpoint)
+	case len(b.Name) < 3 || strings.ContainsAny(b.Name, "/ "):
+		return "bucket", fmt.Sprintf("%q is no name of a bucket", b.Name)
+	case strings.HasPrefix(b.Prefix, "/") || strings.Contains(b.Prefix, "..") || strings.Contains(b.Prefix, "//"):
+		return "prefix", fmt.Sprintf("%q is no prefix; write one like archive/harbour", b.Prefix)
+	case !slices.Contains([]string{"", "path", "host"}, b.Style):
+		return "style", fmt.Sprintf("%q is none of path and host", b.Style)
+	case !slices.Contains([]string{"", "AES256", "aws:kms"}, b.Encryption):
+		return "encryption", fmt.Sprintf("%q is none of AES256 and aws:kms", b.Encryption)
+	case b.Encryption == "aws:kms" && b.KeyID == "":
+		return "key_id", "aws:kms needs the id of a key"
+	}
+	return "", ""
+}
+
+// Objects is a store in a bucket.
+type Objects struct {
+	bucket Bucket
+	client *minio.Client
+	sse    encrypt.ServerSide
+}
+
+// OpenBucket makes a store of a bucket. It does not speak to it yet.
+func OpenBucket(b Bucket) (*Objects, error) {
+	if field, message := b.Problem(); field != "" {
+		return nil, fmt.Errorf("%s: %s", field, message)
+	}
+	u, err := url.Parse(b.Endpoint)
+	if err != nil {
+		return nil, err
+	}
+	transport, err := minio.DefaultTransport(u.Scheme == "https")
+	if err != nil {
+		return nil, err
+	}
+	if b.CA != "" {
+		pem, err := os.ReadFile(b.CA)
+		if err != nil {
+			return nil, err
+		}
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("%s holds no certificate", b.CA)
+		}
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	style := minio.BucketLookupPath
+	if b.Style == "host" {
+		style = minio.BucketLookupDNS
+	}
+	region := b.Region
+	if region == "" {
+		region = "us-east-1"
+	}
+	o := &Objects{bucket: b}
+	switch b.Encryption {
+	case "AES256":
+		o.sse = encrypt.NewSSE()
+	case "aws:kms":
+		if o.sse, err = encrypt.NewSSEKMS(b.KeyID, nil); err != nil {
+			return nil, err
+		}
+	}
+	who := credentials.NewEnvAWS()
+	if b.Credentials != "" {
+		who = credentials.NewFileAWSCredentials(b.Credentials, b.Profile)
+	}
+	o.client, err = minio.New(u.Host, &minio.Options{Creds: who, Secure: u.Scheme == "https", Region: region, BucketLookup: style, Transport: transport, TrailingHeaders: false})
+	return o, err
+}
+
+func (o *Objects) key(name string) (string, error) {
+	if name == "" || strings.HasPrefix(name, "/") || path.Clean(name) != name || strings.HasPrefix(name, "..") {
+		return "", fmt.Errorf("%q is no name for a file of a store", name)
+	}
+	return path.Join(o.bucket.Prefix, name), nil
+}
+
+// told turns what the object store answers into what a store says.
+func (o *Objects) told(name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	r := minio.ToErrorResponse(err)
+	switch {
+	case r.Code == "NoSuchKey" || r.Code == "NoSuchObject" || r.Code == "NotFound" && r.BucketName == "" || r.StatusCode == http.StatusNotFound && r.Code != "NoSuchBucket":
+		return fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	case r.StatusCode == http.StatusPreconditionFailed:
+		return fmt.Errorf("%s: %w", name, ErrExists)
+	case r.Code == "NoSuchBucket":
+		return fmt.Errorf("there is no bucket %s at %s; make it, or mend the store's address", o.bucket.Name, o.bucket.Endpoint)
+	case r.StatusCode == http.StatusForbidden || r.Code == "AccessDenied" || r.Code == "InvalidAccessKeyId" || r.Code == "SignatureDoesNotMatch" || r.Code == "ExpiredToken":
+		return fmt.Errorf("%s refuses it (%s: %s); check the credentials and what they may do in bucket %s", o.bucket.Endpoint, r.Code, r.Message, o.bucket.Name)
+	}
+	return fmt.Errorf("%s: %w", o.bucket, err)
+}
+
+// partBytes is the size of one part of a file that is sent in parts; each is in memory while it is sent. A file has 10,000
+// parts at the most, so 80 GiB.
+const partBytes = 8 << 20
+
+// Create begins a file. It is sent in parts while it is written, and there when all have arrived.
+func (o *Objects) Create(ctx context.Context, name string) (File, error) {
+	key, err := o.key(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := o.free(ctx, name, key); err != nil {
+		return nil, err
+	}
+	return &objectFile{objects: o, ctx: ctx, name: name, key: key}, nil
+}
+
+// free says whether a name is free; ErrExists where it is not.
+func (o *Objects) free(ctx context.Context, name, key string) error {
+	if _, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{}); err == nil {
+		return fmt.Errorf("%s: %w", name, ErrExists)
+	} else if err := o.told(name, err); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// objectFile keeps what is written until it is more than one part; from then on, parts are sent while the file is written.
+type objectFile struct {
+	objects   *Objects
+	ctx       context.Context
+	name, key string
+	begun     []byte
+	written   int64
+	pipe      *io.PipeWriter // once it is more than a part
+	done      chan struct{}
+	err       error // once done
+}
+
+// put sends the file, of a size that may be unknown (-1).
+func (f *objectFile) put(r io.Reader, size int64) error {
+	o := f.objects
+	options := minio.PutObjectOptions{ContentType: "application/octet-stream", PartSize: partBytes, ServerSideEncryption: o.sse, SendContentMd5: true}
+	options.SetMatchETagExcept("*") // nothing is overwritten, whoever wrote it meanwhile
+	info, err := o.client.PutObject(f.ctx, o.bucket.Name, f.key, r, size, options)
+	if err = o.told(f.name, err); err == nil && info.Size != f.written {
+		err = fmt.Errorf("%s: %s has kept %d bytes of %d", f.name, o.bucket, info.Size, f.written)
+	}
+	return err
+}
+
+func (f *objectFile) Write(p []byte) (int, error) {
+	if f.pipe == nil && len(f.begun)+len(p) <= partBytes {
+		f.begun = append(f.begun, p...)
+		f.written += int64(len(p))
+		return len(p), nil
+	}
+	if f.pipe == nil {
+		if err := f.send(); err != nil {
+			return 0, err
+		}
+	}
+	n, err := f.pipe.Write(p)
+	f.written += int64(n)
+	return n, f.why(err)
+}
+
+// send begins to send parts, with what was kept.
+func (f *objectFile) send() error {
+	r, w := io.Pipe()
+	f.pipe, f.done = w, make(chan struct{})
+	go func() {
+		defer close(f.done)
+		f.err = f.put(r, -1)
+		r.CloseWithError(io.ErrClosedPipe) // whoever still writes hears of it
+	}()
+	_, err := w.Write(f.begun)
+	f.begun = nil
+	return f.why(err)
+}
+
+// why is the reason for which writing to the pipe failed.
+func (f *objectFile) why(err error) error {
+	if err == nil {
+		return nil
+	}
+	<-f.done
+	return errors.Join(f.err, err)
+}
+
+func (f *objectFile) Commit() error {
+	if f.pipe == nil {
+		return f.put(bytes.NewReader(f.begun), f.written)
+	}
+	// The library hands the condition on only with files of one part. Names are never used twice, so a look must do here.
+	if err := f.objects.free(f.ctx, f.name, f.key); err != nil {
+		f.Abort()
+		return err
+	}
+	f.pipe.Close()
+	<-f.done
+	return f.err
+}
+
+var errAborted = errors.New("the file was given up")
+
+func (f *objectFile) Abort() {
+	if f.pipe != nil {
+		f.pipe.CloseWithError(errAborted)
+		<-f.done
+	}
+}
+
+// Open opens a file for reading.
+func (o *Objects) Open(ctx context.Context, name string) (Reader, error) {
+	key, err := o.key(name)
+	if err != nil {
+		return nil, err
+	}
+	info, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{})
+	if err != nil {
+		return nil, o.told(name, err)
+	}
+	return &objectReader{objects: o, ctx: ctx, name: name, key: key, etag: info.ETag, size: info.Size}, nil
+}
+
+// objectReader fetches what is read in pieces, which grow while they are read one after the other.
+type objectReader struct {
+	objects   *Objects
+	ctx       context.Context
+	name, key string
+	etag      string
+	size      int64
+
+	mu     sync.Mutex
+	piece  []byte
+	from   int64
+	ahead  int
+	budget int64
+}
+
+// The least and the most that is fetched at a time, unless more is asked for.
+const leastPiece, mostPiece = 32 << 10, 4 << 20
+
+func (r *objectReader) Size() int64 { return r.size }
+
+func (r *objectReader) ReadAt(p []byte, at int64) (n int, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for n < len(p) {
+		if at+int64(n) >= r.size {
+			return n, io.EOF
+		}
+		if i := at + int64(n) - r.from; i >= 0 && i < int64(len(r.piece)) {
+			n += copy(p[n:], r.piece[i:])
+			continue
+		}
+		if err := r.fetch(at+int64(n), len(p)-n); err != nil {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+// fetch gets the piece that begins at a place.
+func (r *objectReader) fetch(at int64, want int) error {
+	if at == r.from+int64(len(r.piece)) && len(r.piece) > 0 {
+		r.ahead = min(r.ahead*4, mostPiece)
+	} else {
+		r.ahead = leastPiece
+	}
+	n := min(int64(max(want, r.ahead)), r.size-at)
+	options := minio.GetObjectOptions{}
+	if err := options.SetRange(at, at+n-1); err != nil {
+		return err
+	}
+	if err := options.SetMatchETag(r.etag); err != nil {
+		return err
+	}
+	core := minio.Core{Client: r.objects.client}
+	body, _, _, err := core.GetObject(r.ctx, r.objects.bucket.Name, r.key, options)
+	if err != nil {
+		return r.objects.told(r.name, err)
+	}
+	defer body.Close()
+	if int64(cap(r.piece)) < n {
+		r.piece = make([]byte, n)
+	}
+	r.piece, r.from = r.piece[:n], at
+	if _, err := io.ReadFull(body, r.piece); err != nil {
+		r.piece = r.piece[:0]
+		return fmt.Errorf("%s: %s broke off: %w", r.name, r.objects.bucket, err)
+	}
+	return nil
+}
+
+func (r *objectReader) Close() error { return nil }
+
+// List lists the bucket, page by page.
+func (o *Objects) List(ctx context.Context, prefix string) ([]Object, error) {
+	own := ""
+	if o.bucket.Prefix != "" {
+		own = strings.TrimRight(o.bucket.Prefix, "/") + "/"
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var out []Object
+	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: own + prefix, Recursive: true}) {
+		if x.Err != nil {
+			return nil, o.told(prefix, x.Err)
+		}
+		out = append(out, Object{Name: strings.TrimPrefix(x.Key, own), Size: x.Size, Modified: x.LastModified})
+	}
+	slices.SortFunc(out, func(a, b Object) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// Remove removes a file, and every version of it where the bucket keeps versions.
+func (o *Objects) Remove(ctx context.Context, name string) error {
+	key, err := o.key(name)
+	if err != nil {
+		return err
+	}
+	versions, err := o.client.GetBucketVersioning(ctx, o.bucket.Name)
+	if err != nil || !versions.Enabled() && !versions.Suspended() {
+		err := o.told(name, o.client.RemoveObject(ctx, o.bucket.Name, key, minio.RemoveObjectOptions{}))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: key, Recursive: true, WithVersions: true}) {
+		if x.Err != nil {
+			return o.told(name, x.Err)
+		}
+		if x.Key != key {
+			continue
+		}
+		if err := o.client.RemoveObject(ctx, o.bucket.Name, key, minio.RemoveObjectOptions{VersionID: x.VersionID}); err != nil {
+			return o.told(name, err)
+		}
+	}
+	return nil
+}
+
+// Check tries the store out.
+func (o *Objects) Check(ctx context.Context) error {
+	return tryOut(ctx, o, o.bucket.String())
+}
+
+// Free is not known of an object store.
+func (o *Objects) Free(context.Context) int64 { return -1 }
+
+// tryOut writes a small file, reads it back, finds it in the listing, and removes it.
+func tryOut(ctx context.Context, st Store, where string) error {
+	name, text := "check-"+ulid.Make().String(), "amber"
+	f, err := st.Create(ctx, name)
+	if err != nil {
+		return fmt.Errorf("%s is not writable: %w", where, err)
+	}
+	_, err = f.Write([]byte(text))
+	if err = errors.Join(err, f.Commit()); err != nil {
+		return fmt.Errorf("%s is not writable: %w", where, err)
+	}
+	r, err := st.Open(ctx, name)
+	if err != nil {
+		return fmt.Errorf("%s: a file that was written cannot be opened: %w", where, err)
+	}
+	got, err := io.ReadAll(io.NewSectionReader(r, 0, r.Size()))
+	r.Close()
+	if err == nil && string(got) != text {
+		err = fmt.Errorf("%q was written and %q read back", text, got)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", where, err)
+	}
+	if list, err := st.List(ctx, name); err != nil || len(list) != 1 {
+		return errors.Join(err, fmt.Errorf("%s: the listing does not show a file that was written", where))
+	}
+	if err := st.Remove(ctx, name); err != nil {
+		return fmt.Errorf("%s: a file cannot be removed: %w", where, err)
+	}
+	if r, err := st.Open(ctx, name); err == nil {
+		r.Close()
+		return fmt.Errorf("%s: a file that was removed is still there", where)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s: %w", where, err)
+	}
+	return nil
+}

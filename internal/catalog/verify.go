@@ -1,0 +1,163 @@
+package catalog
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ambercellar/internal/archive"
+)
+
+// VerificationState is where a verification stands.
+type VerificationState string
+
+const (
+	Verifying          VerificationState = "running"
+	VerificationDone   VerificationState = "done" // whatever it found
+	VerificationFailed VerificationState = "failed"
+)
+
+// Verification is a reading of segments to see that they are what was written.
+type Verification struct {
+	ID        string               `db:"id" json:"id"`
+	Store     string               `db:"store" json:"store"`      // empty: all stores
+	Source    string               `db:"source" json:"source"`    // with Table; empty: all
+	Table     string               `db:"table_name" json:"table"` //
+	Older     *Time                `db:"older" json:"older"`      // only segments that were not verified since then; null: all
+	Repair    bool                 `db:"repair" json:"repair"`    // what is damaged is replaced from the other copy, where that is whole
+	State     VerificationState    `db:"state" json:"state"`
+	Reason    string               `db:"reason" json:"reason"` // why it failed
+	CreatedAt Time                 `db:"created_at" json:"created_at"`
+	CreatedBy string               `db:"created_by" json:"created_by"`
+	EndedAt   *Time                `db:"ended_at" json:"ended_at"`
+	Segments  int                  `db:"segments" json:"segments"`
+	Of        int                  `db:"of_segments" json:"of"`
+	Rows      int64                `db:"row_count" json:"rows"`
+	Bytes     int64                `db:"bytes" json:"bytes"`
+	OfBytes   int64                `db:"of_bytes" json:"of_bytes"`
+	Wrong     int                  `db:"wrong" json:"wrong"`
+	Repaired  int                  `db:"repaired" json:"repaired"`
+	Findings  JSON[[]FoundInStore] `db:"findings" json:"findings"`
+}
+
+// FoundInStore is a finding of a verification.
+type FoundInStore struct {
+	archive.Finding
+	Repaired string `json:"repaired,omitempty"` // what it was replaced from
+}
+
+// AddVerification keeps a new verification.
+func (c *Catalog) AddVerification(ctx context.Context, v *Verification) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO verification (id, store, source, table_name, older, repair, state, created_at, created_by)
+			VALUES (:id, :store, :source, :table_name, :older, :repair, :state, :created_at, :created_by)`, v); err != nil {
+			return err
+		}
+		return note(ctx, tx, v.CreatedBy, "segments verify", v.ID, fmt.Sprintf("store %q, table %q", v.Store, v.Source+"."+v.Table))
+	})
+}
+
+// SaveVerification keeps where a verification stands.
+func (c *Catalog) SaveVerification(ctx context.Context, v *Verification) error {
+	_, err := c.db.NamedExecContext(ctx, `UPDATE verification SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, of_segments = :of_segments, row_count = :row_count,
+		bytes = :bytes, of_bytes = :of_bytes, wrong = :wrong, repaired = :repaired, findings = :findings WHERE id = :id`, v)
+	return err
+}
+
+// Verification returns one verification.
+func (c *Catalog) Verification(ctx context.Context, id string) (*Verification, error) {
+	return get[Verification](ctx, c.db, "verification", id, "SELECT * FROM verification WHERE id = ?", id)
+}
+
+// Verifications lists verifications, the newest first.
+func (c *Catalog) Verifications(ctx context.Context, limit, offset int) ([]Verification, error) {
+	return list[Verification](ctx, c.db, "SELECT * FROM verification ORDER BY created_at DESC, id DESC LIMIT ? OFFSET ?", limit, offset)
+}
+
+// Judged keeps that a segment was found to be what was written, or what is wrong with it.
+func (c *Catalog) Judged(ctx context.Context, segment, damage string, at time.Time) error {
+	_, err := c.db.ExecContext(ctx, "UPDATE segment SET damage = ?, verified_at = CASE WHEN ? = '' THEN ? ELSE verified_at END WHERE id = ?", damage, damage, At(at), segment)
+	return err
+}
+
+// Damaged lists the segments that were last found to be damaged.
+func (c *Catalog) Damaged(ctx context.Context) ([]Segment, error) {
+	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE damage <> '' AND state IN ('open', 'closed') ORDER BY created_at")
+}
+
+// WithoutSecond lists the closed segments, the oldest first, whose store has a second one in which they do not lie yet.
+func (c *Catalog) WithoutSecond(ctx context.Context, limit int) ([]Segment, error) {
+	return list[Segment](ctx, c.db, `SELECT segment.* FROM segment JOIN store ON store.name = segment.store
+		WHERE store.second <> '' AND segment.second <> store.second AND segment.state = 'closed' ORDER BY segment.created_at LIMIT ?`, limit)
+}
+
+// SetSecond keeps that a segment lies in a second store too.
+func (c *Catalog) SetSecond(ctx context.Context, segment, second string, at time.Time) error {
+	_, err := c.db.ExecContext(ctx, "UPDATE segment SET second = ?, second_at = ? WHERE id = ?", second, At(at), segment)
+	return err
+}
+
+// UnverifiedSince counts the closed segments of a store that were not verified since a moment.
+func (c *Catalog) UnverifiedSince(ctx context.Context, store string, since time.Time) (n int, err error) {
+	return n, c.db.GetContext(ctx, &n, "SELECT count(*) FROM segment WHERE store = ? AND state = 'closed' AND coalesce(verified_at, '') < ?", store, At(since))
+}
+
+// StoreTotals is what lies in a store.
+type StoreTotals struct {
+	Segments   int64 `db:"segments" json:"segments"`
+	FileBytes  int64 `db:"file_bytes" json:"file_bytes"`
+	Unseconded int64 `db:"unseconded" json:"unseconded"` // segments that do not lie in the second store yet
+	Damaged    int64 `db:"damaged" json:"damaged"`
+	Verified   *Time `db:"verified" json:"verified"` // the segment that was not verified for the longest time was so then; null: none has been
+}
+
+// StoreTotals sums up what lies in a store.
+func (c *Catalog) StoreTotals(ctx context.Context, s *Store) (*StoreTotals, error) {
+	return get[StoreTotals](ctx, c.db, "store", s.Name, `SELECT count(*) AS segments, coalesce(sum(file_bytes), 0) AS file_bytes, count(*) FILTER (WHERE ?2 <> '' AND second <> ?2) AS unseconded,
+		count(*) FILTER (WHERE damage <> '') AS damaged, min(verified_at) AS verified FROM segment WHERE store = ?1 AND state IN ('open', 'closed')`, s.Name, s.Second)
+}
+
+// Backup writes the catalog as it is at this moment into a new file, while the service goes on, and checks that file.
+func (c *Catalog) Backup(ctx context.Context, path string) error {
+	if _, err := c.db.ExecContext(ctx, "VACUUM INTO ?", path); err != nil {
+		return fmt.Errorf("the catalog cannot be written to %s: %w", path, err)
+	}
+	if err := CheckFile(ctx, path); err != nil {
+		os.Remove(path)
+		return err
+	}
+	return nil
+}
+
+// CheckFile says whether a file is a whole catalog that this version can open.
+func CheckFile(ctx context.Context, path string) error {
+	if _, err := os.Stat(path); err != nil {
+		return err
+	}
+	db, err := sqlx.Open("sqlite", fileAddress(path)+"?mode=ro")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	var verdict string
+	if err := db.GetContext(ctx, &verdict, "PRAGMA quick_check(1)"); err != nil {
+		return fmt.Errorf("%s is no whole SQLite database: %w", path, err)
+	} else if verdict != "ok" {
+		return fmt.Errorf("%s is damaged: %s", path, verdict)
+	}
+	var newest int64
+	if err := db.GetContext(ctx, &newest, "SELECT max(version_id) FROM goose_db_version"); err != nil {
+		return fmt.Errorf("%s is no catalog: %w", path, err)
+	}
+	files, err := migrations.ReadDir("migrations")
+	if err != nil {
+		return err
+	}
+	if known := int64(len(files)); newest > known {
+		return fmt.Errorf("%s was written by a newer version of the service (its tables are at %d, this version knows %d)", path, newest, known)
+	}
+	return nil
+}

@@ -1,0 +1,207 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"net/url"
+	"path/filepath"
+
+	"github.com/dustin/go-humanize"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/service"
+)
+
+func storeFlags(f *flag.FlagSet) {
+	f.String("path", "", "a directory, as the service sees it")
+	f.String("endpoint", "", "of an object store: http://HOST:PORT or https://HOST")
+	f.String("bucket", "", "with -endpoint: the bucket, which must exist")
+	f.String("prefix", "", "with -endpoint: of the names of all files")
+	f.String("region", "", "with -endpoint: the bucket's region; left out: us-east-1")
+	f.String("style", "", "with -endpoint: how the bucket is addressed, path or host; left out: path")
+	f.String("credentials-file", "", "with -endpoint: an INI file, as the service sees it, with aws_access_key_id and aws_secret_access_key; left out: the service's environment")
+	f.String("profile", "", "with -credentials-file: its section; left out: default")
+	f.String("ca-file", "", "with -endpoint: PEM file of the authority that signed the server's certificate")
+	f.String("encryption", "", "with -endpoint: AES256 or aws:kms, done by the object store")
+	f.String("key-id", "", "with -encryption aws:kms: the key")
+	f.String("second", "", "the store in which every segment gets a second copy")
+}
+
+func storeAdd(e *env) error {
+	in := api.NewStore{Name: e.args[0], Second: e.flag("second")}
+	switch path, endpoint := e.flag("path"), e.flag("endpoint"); {
+	case (path == "") == (endpoint == ""):
+		return usage("give either -path, or -endpoint and -bucket")
+	case path != "":
+		abs, err := filepath.Abs(path)
+		if err != nil {
+			return err
+		}
+		in.Path = abs
+	default:
+		in.Bucket = &store.Bucket{Endpoint: endpoint, Name: e.flag("bucket"), Prefix: e.flag("prefix"), Region: e.flag("region"), Style: e.flag("style"), Credentials: e.flag("credentials-file"),
+			Profile: e.flag("profile"), CA: e.flag("ca-file"), Encryption: e.flag("encryption"), KeyID: e.flag("key-id")}
+	}
+	s, err := client.Post[catalog.Store](e.ctx, e.client, "/stores", in)
+	if err != nil {
+		return err
+	}
+	return e.store(&s)
+}
+
+func (e *env) store(s *catalog.Store) error {
+	scrub := "never on its own"
+	if x := s.Scrub.V; x.Every != "" {
+		scrub = "each segment every " + x.Every
+		if x.Rate > 0 {
+			scrub += ", " + size(x.Rate) + "/s at the most"
+		}
+		if x.Window != "" {
+			scrub += ", " + x.Window + " UTC"
+		}
+	}
+	return e.facts(s, "store", s.Name, "kind", s.Kind, "path", s.Path, "second store", s.Second, "verified again", scrub)
+}
+
+func storeSetFlags(f *flag.FlagSet) {
+	f.String("second", "", "the store in which every segment gets a second copy; none: no second copies any more")
+	f.String("scrub-every", "", "how often each segment is verified again, like P30D; never: not on its own")
+	f.String("scrub-rate", "", "bytes a second that are read for it, like 32MiB; 0: as fast as it goes")
+	f.String("scrub-window", "", "when, in UTC, like 01:00-05:00; any: at any time")
+}
+
+func storeSet(e *env) error {
+	path := "/stores/" + url.PathEscape(e.args[0])
+	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
+	if err != nil {
+		return err
+	}
+	change := service.StoreChange{}
+	for _, s := range l.Items {
+		if s.Name == e.args[0] {
+			change.Scrub = &s.Scrub.V
+		}
+	}
+	set := map[string]bool{}
+	e.flags.Visit(func(f *flag.Flag) { set[f.Name] = true })
+	value := func(flag, none string) string {
+		if v := e.flag(flag); v != none {
+			return v
+		}
+		return ""
+	}
+	if set["second"] {
+		second := value("second", "none")
+		change.Second = &second
+	}
+	if change.Scrub != nil {
+		if set["scrub-every"] {
+			change.Scrub.Every = value("scrub-every", "never")
+		}
+		if set["scrub-window"] {
+			change.Scrub.Window = value("scrub-window", "any")
+		}
+		if set["scrub-rate"] {
+			n, err := humanize.ParseBytes(e.flag("scrub-rate"))
+			if err != nil {
+				return usage("-scrub-rate %q is no number of bytes; write one like 32MiB", e.flag("scrub-rate"))
+			}
+			change.Scrub.Rate = int64(n)
+		}
+	}
+	s, err := client.Patch[catalog.Store](e.ctx, e.client, path, change)
+	if err != nil {
+		return err
+	}
+	return e.store(&s)
+}
+
+func storeCheck(e *env) error {
+	if err := e.client.Do(e.ctx, "POST", "/stores/"+url.PathEscape(e.args[0])+"/check", nil, nil); err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "store %s: a file was written, read back, listed and removed\n", e.args[0])
+	return nil
+}
+
+func storeList(e *env) error {
+	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, s := range l.Items {
+		free := "unknown"
+		if s.Free >= 0 {
+			free = size(s.Free)
+		}
+		second := dash(s.Second)
+		if n := s.Totals.Unseconded; n > 0 {
+			second += fmt.Sprintf(" (%s to copy)", count(n))
+		}
+		rows = append(rows, []string{s.Name, s.Kind, s.Path, count(s.Totals.Segments), size(s.Totals.FileBytes), free, second, atOrDash(s.Totals.Verified), count(s.Totals.Damaged), dash(s.Problem)})
+	}
+	return e.show(l, []string{"name", "kind", "path", "segments", "size", "free", "second store", "all verified since", "damaged", "problem"}, rows)
+}
+
+func storeAdopt(e *env) error {
+	a, err := client.Post[api.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
+	if err != nil {
+		return err
+	}
+	return e.facts(a, "segments adopted", count(a.Segments))
+}
+
+func catalogBackupFlags(f *flag.FlagSet) {
+	f.String("out", "", "the file to write; it must not exist")
+}
+
+func catalogBackup(e *env) error {
+	out := e.flag("out")
+	if out == "" {
+		return usage("-out is missing: the file to write")
+	}
+	if err := e.save("/catalog/backup", out); err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "the catalog was written to %s; `ambercellar catalog restore -data DIR %s` puts it back while the service is stopped\n", out, out)
+	return nil
+}
+
+func catalogRestoreFlags(f *flag.FlagSet) {
+	f.String("data", "ambercellar-data", "the service's data directory; no service may run on it")
+}
+
+func catalogRestore(e *env) error {
+	before, err := service.RestoreCatalog(e.ctx, e.flag("data"), e.args[0])
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "%s is the catalog of %s now\n", e.args[0], e.flag("data"))
+	if before != "" {
+		fmt.Fprintf(e.out, "the one before is %s\n", before)
+	}
+	fmt.Fprintln(e.out, "segments that were made since the backup come back by `ambercellar catalog rebuild` once the service runs; tables whose source is further than the catalog stop until `ambercellar table reconcile` settles them")
+	return nil
+}
+
+func catalogRebuild(e *env) error {
+	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
+	if err != nil {
+		return err
+	}
+	rows, failed := [][]string{}, error(nil)
+	for _, s := range l.Items {
+		a, err := client.Post[api.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(s.Name)+"/adopt", nil)
+		problem := ""
+		if err != nil {
+			problem, failed = err.Error(), errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
+		}
+		rows = append(rows, []string{s.Name, count(a.Segments), dash(problem)})
+	}
+	return errors.Join(e.show(l, []string{"store", "segments taken up", "problem"}, rows), failed)
+}

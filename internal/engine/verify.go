@@ -1,0 +1,431 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+)
+
+// VerificationRequest says which segments are to be verified.
+type VerificationRequest struct {
+	Store  string `json:"store,omitempty"`  // empty: all stores
+	Source string `json:"source,omitempty"` // with Table; empty: all tables
+	Table  string `json:"table,omitempty"`
+	Repair bool   `json:"repair,omitempty"` // replace what is damaged from the other copy, where that is whole
+}
+
+// RequestVerification checks a request and keeps it as a verification to carry out. older: only segments that were not
+// verified since then.
+func (e *Engine) RequestVerification(ctx context.Context, actor string, q VerificationRequest, older *catalog.Time) (*catalog.Verification, error) {
+	if (q.Source == "") != (q.Table == "") {
+		return nil, &RefusedError{Field: "table", Message: "a table needs its source, and a source its table", Remedy: "name both, or neither"}
+	}
+	if q.Store != "" {
+		if _, err := e.Catalog.Store(ctx, q.Store); err != nil {
+			return nil, err
+		}
+	}
+	v := &catalog.Verification{ID: ulid.Make().String(), Store: q.Store, Source: q.Source, Table: q.Table, Older: older, Repair: q.Repair, State: catalog.Verifying,
+		CreatedAt: catalog.At(e.Now()), CreatedBy: actor, Findings: catalog.JSON[[]catalog.FoundInStore]{V: []catalog.FoundInStore{}}}
+	return v, e.Catalog.AddVerification(ctx, v)
+}
+
+// lookEvery is how often the counts of a verification are kept.
+const lookEvery = 500 * time.Millisecond
+
+// Verify carries a verification out, at so many bytes a second at the most; 0: as fast as it goes. What it finds is kept with
+// it, and with the segments.
+func (e *Engine) Verify(ctx context.Context, v *catalog.Verification, rate int64) error {
+	err := e.verify(ctx, v, rate)
+	now := catalog.At(e.Now())
+	v.EndedAt, v.State = &now, catalog.VerificationDone
+	if err != nil {
+		v.State, v.Reason = catalog.VerificationFailed, err.Error()
+	}
+	return errors.Join(err, e.Catalog.SaveVerification(context.WithoutCancel(ctx), v))
+}
+
+func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64) error {
+	places, err := e.places(ctx, v.Store)
+	if err != nil {
+		return err
+	}
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: v.Source, Table: v.Table}, -1, 0)
+	if err != nil {
+		return err
+	}
+	known := make(map[string]*catalog.Segment, len(segments))
+	for i := range segments {
+		known[segments[i].ID] = &segments[i]
+	}
+	good := map[string]int{} // copies of a segment that are what was written
+	met := map[string]bool{} // store and segment
+	saved := e.Now()
+	got, err := archive.Examine(ctx, places, archive.Examining{
+		Wanted: func(m *archive.Manifest) bool {
+			s := known[m.Segment]
+			if v.Table != "" && (m.Source != v.Source || m.Table != v.Table) || s != nil && s.State == catalog.SegmentWriting {
+				return false
+			}
+			return v.Older == nil || s == nil || s.VerifiedAt == nil || s.VerifiedAt.Before(v.Older.Time)
+		},
+		Paused: throttle(rate),
+		Step: func(x archive.Examined) {
+			v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = x.Segments, x.Of, x.Rows, x.Bytes, x.OfBytes
+			if e.Now().Sub(saved) > lookEvery {
+				saved = e.Now()
+				e.Catalog.SaveVerification(ctx, v) // only to be looked at; the last one counts
+			}
+		},
+		Find: func(f archive.Finding) {
+			if v.Table != "" && f.Table != v.Source+"."+v.Table {
+				return
+			}
+			v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Finding: f})
+		},
+		Good: func(_ string, m *archive.Manifest) { good[m.Segment]++ },
+		Seen: func(place string, m *archive.Manifest) { met[place+"\x00"+m.Segment] = true },
+	})
+	if err != nil {
+		return err
+	}
+	v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = got.Segments, got.Of, got.Rows, got.Bytes, got.OfBytes
+	if err := e.unmet(ctx, v, segments, places, met); err != nil {
+		return err
+	}
+	for i := range v.Findings.V {
+		f := &v.Findings.V[i]
+		if !f.Wrong {
+			continue
+		}
+		v.Wrong++
+		if v.Repair {
+			if f.Repaired, err = e.repair(ctx, known[f.Segment], f.Finding); err != nil {
+				return fmt.Errorf("store %s, %s: %w", f.Store, f.File, err)
+			}
+		}
+		if f.Repaired != "" {
+			v.Repaired++
+			if err := e.Catalog.Note(ctx, v.CreatedBy, "segment repair", f.Segment, fmt.Sprintf("%s in store %s, %s, was replaced from store %s", f.File, f.Store, f.Kind, f.Repaired)); err != nil {
+				return err
+			}
+		}
+	}
+	if v.Repaired > 0 {
+		if err := e.again(ctx, v, places); err != nil {
+			return err
+		}
+	}
+	slices.SortStableFunc(v.Findings.V, func(a, b catalog.FoundInStore) int {
+		return cmp.Or(order(a), order(b), cmp.Compare(a.Table, b.Table), cmp.Compare(a.File, b.File))
+	})
+	return e.judge(ctx, v, known, good)
+}
+
+// again looks which chains are whole, now that records were replaced.
+func (e *Engine) again(ctx context.Context, v *catalog.Verification, places []archive.Place) error {
+	still := map[string]bool{}
+	_, err := archive.Examine(ctx, places, archive.Examining{
+		Wanted: func(*archive.Manifest) bool { return false },
+		Find: func(f archive.Finding) {
+			if f.Kind == archive.FindChain {
+				still[f.Store+"\x00"+f.File] = true
+			}
+		},
+	})
+	for i := range v.Findings.V {
+		f := &v.Findings.V[i]
+		if err == nil && f.Kind == archive.FindChain && !still[f.Store+"\x00"+f.File] {
+			f.Repaired = "the records before it"
+			v.Repaired++
+		}
+	}
+	return err
+}
+
+// order puts what is wrong before what is worth knowing.
+func order(f catalog.FoundInStore) int {
+	if f.Wrong {
+		return 0
+	}
+	return 1
+}
+
+// places are the stores of a name, or all.
+func (e *Engine) places(ctx context.Context, name string) ([]archive.Place, error) {
+	stores, err := e.Catalog.Stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []archive.Place
+	for _, s := range stores {
+		if name != "" && s.Name != name {
+			continue
+		}
+		st, err := e.Store(ctx, s.Name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, archive.Place{Name: s.Name, Store: st})
+	}
+	return out, nil
+}
+
+// throttle returns a function that waits so that no more than rate bytes a second are read; nil where there is no limit.
+func throttle(rate int64) func(context.Context, int) error {
+	if rate <= 0 {
+		return nil
+	}
+	begun, read := time.Now(), int64(0)
+	return func(ctx context.Context, n int) error {
+		read += int64(n)
+		wait := time.Duration(float64(read)/float64(rate)*float64(time.Second)) - time.Since(begun)
+		if wait < 10*time.Millisecond {
+			return nil
+		}
+		select {
+		case <-time.After(wait):
+			return nil
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// unmet finds what the catalog knows and the stores do not have: the stores alone cannot tell that the end of a chain is gone.
+func (e *Engine) unmet(ctx context.Context, v *catalog.Verification, segments []catalog.Segment, places []archive.Place, met map[string]bool) error {
+	for i := range segments {
+		s := &segments[i]
+		if s.State == catalog.SegmentWriting || s.State == catalog.SegmentAbandoned {
+			continue
+		}
+		for _, p := range places {
+			if p.Name != s.Store && p.Name != s.Second {
+				continue
+			}
+			bad := func(kind, file, message string) {
+				f := archive.Finding{Wrong: true, Kind: kind, Store: p.Name, Table: s.Source + "." + s.Table, Segment: s.ID, File: file, Message: message}
+				if !slices.ContainsFunc(v.Findings.V, func(x catalog.FoundInStore) bool { return x.Wrong && x.Store == p.Name && x.File == file }) {
+					v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Finding: f})
+				}
+			}
+			m := &archive.Manifest{Stem: s.Stem}
+			if !met[p.Name+"\x00"+s.ID] {
+				bad(archive.FindMissing, m.ManifestName(), "the catalog knows this segment, and its manifest is not there, or is not its own")
+				continue
+			}
+			for _, r := range []struct {
+				hash, file string
+			}{{s.ManifestHash, m.ManifestName()}, {s.ClosingHash, m.ClosingName()}, {s.DisposalHash, m.DisposalName()}} {
+				if r.hash == "" {
+					continue
+				}
+				switch sum, err := archive.FileSum(ctx, p.Store, r.file); {
+				case errors.Is(err, fs.ErrNotExist):
+					bad(archive.FindMissing, r.file, "the catalog knows this record, and it is not there")
+				case err != nil:
+					return err
+				case sum != r.hash:
+					bad(archive.FindDamaged, r.file, fmt.Sprintf("the record has the SHA-256 %.12s, and the catalog knows it by %.12s", sum, r.hash))
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// judge keeps with each segment whether it is what was written.
+func (e *Engine) judge(ctx context.Context, v *catalog.Verification, known map[string]*catalog.Segment, good map[string]int) error {
+	damage := map[string]string{}
+	for _, f := range v.Findings.V {
+		if f.Wrong && f.Repaired == "" && f.Segment != "" && damage[f.Segment] == "" {
+			damage[f.Segment] = fmt.Sprintf("%s in store %s: %s", f.File, f.Store, f.Message)
+		}
+	}
+	for id, text := range damage {
+		if known[id] == nil {
+			continue
+		}
+		e.Log.Error("a segment is damaged", "segment", id, "damage", text)
+		if err := e.Catalog.Judged(ctx, id, text, e.Now()); err != nil {
+			return err
+		}
+	}
+	for id := range good {
+		if known[id] != nil && damage[id] == "" {
+			if err := e.Catalog.Judged(ctx, id, "", e.Now()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// repair replaces a file of a segment from the other store in which it lies, if the file there is what was written. It
+// returns the name of that store, or nothing where there is none.
+func (e *Engine) repair(ctx context.Context, s *catalog.Segment, f archive.Finding) (string, error) {
+	if s == nil || s.Second == "" || f.Store != s.Store && f.Store != s.Second || f.Kind == archive.FindBooks || f.Kind == archive.FindExtra || f.Kind == archive.FindChain {
+		return "", nil
+	}
+	from := s.Second
+	if f.Store == s.Second {
+		from = s.Store
+	}
+	source, err := e.Store(ctx, from)
+	if err != nil {
+		return "", err
+	}
+	target, err := e.Store(ctx, f.Store)
+	if err != nil {
+		return "", err
+	}
+	want, err := e.written(ctx, source, s, f.File)
+	if err != nil || want == "" {
+		return "", err
+	}
+	if sum, err := archive.FileSum(ctx, source, f.File); err != nil || sum != want {
+		if errors.Is(err, fs.ErrNotExist) || err == nil {
+			return "", nil
+		}
+		return "", err
+	}
+	if err := target.Remove(ctx, f.File); err != nil {
+		return "", err
+	}
+	if _, err := archive.CopyFile(ctx, source, target, f.File); err != nil {
+		return "", err
+	}
+	if sum, err := archive.FileSum(ctx, target, f.File); err != nil || sum != want {
+		return "", errors.Join(err, fmt.Errorf("%w: the file that was put in its place was read back as another", archive.ErrDamaged))
+	}
+	return from, nil
+}
+
+// written returns the SHA-256 that a file of a segment was written with, by the catalog and by a manifest that is the one that
+// the catalog knows; nothing where nobody can tell.
+func (e *Engine) written(ctx context.Context, st store.Store, s *catalog.Segment, file string) (string, error) {
+	m := &archive.Manifest{Stem: s.Stem}
+	switch file {
+	case m.ManifestName():
+		return s.ManifestHash, nil
+	case m.ClosingName():
+		return s.ClosingHash, nil
+	case m.DisposalName():
+		return s.DisposalHash, nil
+	}
+	m, hash, err := archive.LoadManifest(ctx, st, s.Stem)
+	if errors.Is(err, archive.ErrDamaged) || errors.Is(err, fs.ErrNotExist) || err == nil && hash != s.ManifestHash {
+		return "", nil
+	} else if err != nil {
+		return "", err
+	}
+	switch file {
+	case m.RowsName():
+		return m.SHA256, nil
+	case m.RangeName():
+		return m.Range, nil
+	}
+	for _, b := range m.Beside {
+		if m.BesideName(b.Join) == file {
+			return b.SHA256, nil
+		}
+	}
+	return "", nil
+}
+
+// CopySeconds copies closed segments into the second stores of theirs, reads them back there, and notes that. It returns
+// how many it copied; one that cannot be copied does not keep others waiting.
+func (e *Engine) CopySeconds(ctx context.Context) (copied int, err error) {
+	list, err := e.Catalog.WithoutSecond(ctx, 1000)
+	if err != nil {
+		return 0, err
+	}
+	for i := range list {
+		if ctx.Err() != nil {
+			return copied, ctx.Err()
+		}
+		if one := e.copySecond(ctx, &list[i]); one != nil {
+			err = errors.Join(err, fmt.Errorf("segment %s: %w", list[i].ID, one))
+			continue
+		}
+		copied++
+	}
+	return copied, err
+}
+
+func (e *Engine) copySecond(ctx context.Context, s *catalog.Segment) error {
+	own, err := e.Catalog.Store(ctx, s.Store)
+	if err != nil {
+		return err
+	}
+	from, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return err
+	}
+	to, err := e.Store(ctx, own.Second)
+	if err != nil {
+		return fmt.Errorf("store %s: %w", own.Second, err)
+	}
+	m, books, err := e.load(ctx, from, s)
+	if err != nil {
+		return err
+	}
+	for _, file := range m.Files(books, nil) {
+		_, err := archive.CopyFile(ctx, from, to, file)
+		if errors.Is(err, store.ErrExists) { // from a copying that was interrupted
+			var same bool
+			if same, err = archive.SameFile(ctx, from, to, file); err == nil && !same {
+				err = fmt.Errorf("store %s has another file %s already, and the archive overwrites nothing", own.Second, file)
+			}
+		} else if errors.Is(err, fs.ErrNotExist) && file == m.RangeName() { // it may have been removed
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(archive.Verify(ctx, to, m, nil), archive.VerifyBeside(ctx, to, m, nil)); err != nil {
+		return fmt.Errorf("the second copy, read back: %w", err)
+	}
+	return e.Catalog.SetSecond(ctx, s.ID, own.Second, e.Now())
+}
+
+// whole opens a segment where it is what was written: in its store, or in the second one. Rows are read there once.
+func (e *Engine) whole(ctx context.Context, s *catalog.Segment) (store.Store, *archive.Manifest, *archive.Closing, error) {
+	st, m, books, err := e.wholeIn(ctx, s, s.Store)
+	if err == nil || s.Second == "" || ctx.Err() != nil {
+		return st, m, books, err
+	}
+	e.Log.Error("a segment is read from its second copy", "segment", s.ID, "error", err)
+	st, m, books, second := e.wholeIn(ctx, s, s.Second)
+	return st, m, books, errors.Join(second, ifBoth(second, err))
+}
+
+func ifBoth(second, first error) error {
+	if second == nil {
+		return nil
+	}
+	return first
+}
+
+func (e *Engine) wholeIn(ctx context.Context, s *catalog.Segment, name string) (store.Store, *archive.Manifest, *archive.Closing, error) {
+	st, err := e.Store(ctx, name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	m, books, err := e.load(ctx, st, s)
+	if err == nil {
+		err = archive.Verify(ctx, st, m, nil)
+	}
+	return st, m, books, err
+}

@@ -1,0 +1,183 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/calendar"
+	"ambercellar/internal/core/period"
+	"ambercellar/internal/engine"
+)
+
+// tendEvery is how often the service looks for segments that need a second copy, or to be verified again.
+const tendEvery = 2 * time.Second
+
+// tend keeps the archive in order: second copies are made, and segments are verified again when their time has come. One
+// thing goes on at a time, beside runs and restores.
+func (s *Service) tend() {
+	defer s.wait.Done()
+	said := ""
+	for {
+		select {
+		case <-s.ctx.Done():
+			return
+		case <-time.After(tendEvery):
+		}
+		n, err := s.CopySeconds(s.ctx)
+		if n > 0 {
+			s.Log.Info("second copies made", "segments", n)
+		}
+		err = errors.Join(err, s.scrubAll(s.ctx))
+		if err == nil || s.ctx.Err() != nil {
+			said = ""
+			continue
+		}
+		if err.Error() != said { // once, and again when it is another thing
+			said = err.Error()
+			s.Log.Error("the archive cannot be tended", "error", err)
+		}
+	}
+}
+
+// scrubAll verifies, store by store, the segments whose time has come, in the store's window.
+func (s *Service) scrubAll(ctx context.Context) error {
+	stores, err := s.Catalog.Stores(ctx)
+	for i := range stores {
+		if one := s.scrub(ctx, &stores[i]); one != nil {
+			err = errors.Join(err, fmt.Errorf("scrubbing store %s: %w", stores[i].Name, one))
+		}
+	}
+	return err
+}
+
+func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
+	how := st.Scrub.V
+	if how.Every == "" {
+		return nil
+	}
+	every, err := period.Parse(how.Every)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if how.Window != "" {
+		w, err := calendar.ParseWindow(how.Window)
+		if err != nil {
+			return err
+		}
+		span, open := calendar.At([]calendar.Window{w}, s.Now(), time.UTC)
+		if !open {
+			return nil
+		}
+		ctx, cancel = context.WithDeadlineCause(ctx, span.To, errWindow)
+		defer cancel()
+	}
+	since := every.Before(s.Now(), time.UTC)
+	if n, err := s.Catalog.UnverifiedSince(ctx, st.Name, since); err != nil || n == 0 {
+		return err
+	}
+	older := catalog.At(since)
+	v, err := s.Engine.RequestVerification(ctx, "service", engine.VerificationRequest{Store: st.Name, Repair: true}, &older)
+	if err != nil {
+		return err
+	}
+	err = s.Engine.Verify(ctx, v, how.Rate)
+	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, errWindow) { // it goes on in the next window, with what is left
+		return nil
+	}
+	s.Log.Info("store scrubbed", "store", st.Name, "segments", v.Segments, "wrong", v.Wrong, "repaired", v.Repaired)
+	return err
+}
+
+var errWindow = errors.New("the window for scrubbing closed; what is left follows in the next one")
+
+// RequestVerification keeps a verification and carries it out in the background.
+func (s *Service) RequestVerification(ctx context.Context, actor string, q engine.VerificationRequest) (*catalog.Verification, error) {
+	v, err := s.Engine.RequestVerification(ctx, actor, q, nil)
+	if err != nil {
+		return nil, err
+	}
+	copied := *v
+	s.wait.Add(1)
+	go func() {
+		defer s.wait.Done()
+		if err := s.Engine.Verify(s.ctx, v, 0); err != nil {
+			s.Log.Error("a verification failed", "verification", v.ID, "error", err)
+		}
+	}()
+	return &copied, nil
+}
+
+// StoreChange is what is to be changed of a store; nil: as it was.
+type StoreChange struct {
+	Second *string        `json:"second,omitempty"` // the store for second copies; empty: none any more
+	Scrub  *catalog.Scrub `json:"scrub,omitempty"`
+}
+
+// SetStore changes a store's second store, or how it is scrubbed.
+func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChange) error {
+	st, err := s.Catalog.Store(ctx, name)
+	if err != nil {
+		return err
+	}
+	if c.Second != nil {
+		st.Second = *c.Second
+		if err := s.checkSecond(ctx, st); err != nil {
+			return err
+		}
+	}
+	if c.Scrub != nil {
+		st.Scrub.V = *c.Scrub
+		if err := checkScrub(&st.Scrub.V); err != nil {
+			return err
+		}
+	}
+	return s.Catalog.SetStore(ctx, actor, *st)
+}
+
+func (s *Service) checkSecond(ctx context.Context, st *catalog.Store) error {
+	if st.Second == "" {
+		return nil
+	}
+	refuse := func(message, remedy string) error {
+		return &engine.RefusedError{Field: "second", Message: message, Remedy: remedy}
+	}
+	if st.Second == st.Name {
+		return refuse("a store is no second store of its own", "name another store, on other disks")
+	}
+	second, err := s.Catalog.Store(ctx, st.Second)
+	if errors.Is(err, catalog.ErrNotFound) {
+		return refuse(fmt.Sprintf("there is no store %s", st.Second), "add it first (`ambercellar store add`)")
+	} else if err != nil {
+		return err
+	}
+	if second.Second != "" {
+		return refuse(fmt.Sprintf("store %s has a second store itself (%s)", second.Name, second.Second), "name a store that has none")
+	}
+	return nil
+}
+
+func checkScrub(c *catalog.Scrub) error {
+	if c.Every != "" {
+		p, err := period.Parse(c.Every)
+		if err != nil {
+			return &engine.RefusedError{Field: "scrub.every", Message: err.Error()}
+		}
+		c.Every = p.String()
+	}
+	if c.Rate < 0 {
+		return &engine.RefusedError{Field: "scrub.rate", Message: fmt.Sprintf("%d bytes a second is no rate", c.Rate), Remedy: "give bytes a second, or 0 for no limit"}
+	}
+	if c.Window != "" {
+		w, err := calendar.ParseWindow(c.Window)
+		if err != nil {
+			return &engine.RefusedError{Field: "scrub.window", Message: err.Error()}
+		}
+		c.Window = w.String()
+	}
+	return nil
+}

@@ -1,0 +1,106 @@
+// Package standin has small simulated stand-ins for what the service works with and does not run itself: an S3-compatible
+// object store. They are for the demo and for tests, and keep nothing safe.
+package standin
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3afero"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
+)
+
+// Objects says what a stand-in object store has.
+type Objects struct {
+	Directory string   // where it keeps objects; empty: in memory
+	Buckets   []string // that are made where they do not exist
+	AccessKey string   // the id of the only key that is let in, whatever its secret; empty: everyone is
+}
+
+// Handler returns the stand-in as an HTTP handler. Buckets are addressed by path.
+func (o Objects) Handler() (http.Handler, error) {
+	var backend gofakes3.Backend = s3mem.New()
+	if o.Directory != "" {
+		files, err := s3afero.FsPath(o.Directory, s3afero.FsPathCreate)
+		if err == nil {
+			backend, err = s3afero.MultiBucket(files)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the stand-in cannot keep objects in %s: %w", o.Directory, err)
+		}
+	}
+	for _, b := range o.Buckets {
+		if there, err := backend.BucketExists(b); err != nil || there {
+			if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if err := backend.CreateBucket(b); err != nil {
+			return nil, fmt.Errorf("bucket %s: %w", b, err)
+		}
+	}
+	inner := gofakes3.New(backend, gofakes3.WithIntegrityCheck(true)).Server()
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if o.AccessKey != "" && !strings.Contains(r.Header.Get("Authorization"), "Credential="+o.AccessKey+"/") {
+			refuse(w, http.StatusForbidden, "InvalidAccessKeyId", "The access key id is not known here.")
+			return
+		}
+		if size, err := strconv.ParseInt(r.Header.Get("X-Amz-Decoded-Content-Length"), 10, 64); err == nil && strings.HasPrefix(r.Header.Get("X-Amz-Content-Sha256"), "STREAMING-") {
+			r.Body = &unframed{in: bufio.NewReader(r.Body), body: r.Body}
+			r.ContentLength = size
+			r.Header.Set("Content-Length", strconv.FormatInt(size, 10))
+			r.Header.Set("X-Amz-Content-Sha256", "UNSIGNED-PAYLOAD")
+		}
+		inner.ServeHTTP(w, r)
+	}), nil
+}
+
+// unframed takes the content out of a body of signed chunks: each has its length in hexadecimal and a signature on a line
+// before it, and an empty line behind it; the last one is empty.
+type unframed struct {
+	in   *bufio.Reader
+	body io.Closer
+	left int64 // of the chunk
+	done bool
+}
+
+func (u *unframed) Read(p []byte) (int, error) {
+	if u.left == 0 && !u.done {
+		line, err := u.in.ReadString('\n')
+		if err != nil {
+			return 0, io.ErrUnexpectedEOF
+		}
+		length, _, _ := strings.Cut(strings.TrimSpace(line), ";")
+		if u.left, err = strconv.ParseInt(length, 16, 64); err != nil || u.left < 0 {
+			return 0, fmt.Errorf("%q is no length of a chunk", length)
+		}
+		u.done = u.left == 0
+	}
+	if u.done {
+		io.Copy(io.Discard, u.in) // what follows the last chunk
+		return 0, io.EOF
+	}
+	n, err := u.in.Read(p[:min(int64(len(p)), u.left)])
+	if u.left -= int64(n); u.left == 0 && err == nil {
+		_, err = u.in.Discard(2)
+	}
+	if err == io.EOF {
+		err = io.ErrUnexpectedEOF
+	}
+	return n, err
+}
+
+func (u *unframed) Close() error { return u.body.Close() }
+
+// refuse answers as the protocol has it.
+func refuse(w http.ResponseWriter, status int, code, message string) {
+	w.Header().Set("Content-Type", "application/xml")
+	w.WriteHeader(status)
+	fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><Error><Code>%s</Code><Message>%s</Message></Error>`, code, message)
+}
