@@ -3,7 +3,7 @@
   import Router, { router } from "svelte-spa-router";
   import { wrap } from "svelte-spa-router/wrap";
   import { ThemeProvider } from "flowbite-svelte";
-  import { ArchiveOutline, ChartPieOutline, LockOutline, DatabaseOutline, FileLinesOutline, MoonOutline, PlayOutline, SearchOutline, UndoOutline } from "flowbite-svelte-icons";
+  import { ArchiveOutline, ChartPieOutline, LockOutline, DatabaseOutline, FileLinesOutline, MoonOutline, PlayOutline, SearchOutline, TrashBinOutline, UndoOutline } from "flowbite-svelte-icons";
   import { api, onSignedOut, take } from "./api/client";
   import { toggleTheme } from "./lib/theme";
   import Fresh from "./lib/Fresh.svelte";
@@ -21,17 +21,18 @@
   import SegmentDetail from "./pages/archive/SegmentDetail.svelte";
   import Restores from "./pages/restores/Restores.svelte";
   import RequestRestore from "./pages/restores/RequestRestore.svelte";
+  import Disposals from "./pages/disposals/Disposals.svelte";
   import Search from "./pages/search/Search.svelte";
   import SignIn from "./pages/signin/SignIn.svelte";
 
   const fresh = (page: Component<any>) => wrap({ component: Fresh as unknown as Component, props: { page } });
   const routes = {
     "/": Overview, "/tables": Tables, "/tables/:source/:table": fresh(TableDetail), "/rules": Rules, "/rules/apply": ApplyRules, "/rules/new": fresh(RuleBuilder), "/rules/:rule": fresh(RuleDetail), "/rules/:rule/edit": fresh(RuleBuilder), "/holds": Holds,
-    "/runs": Runs, "/runs/:run": fresh(RunDetail), "/archive": Archive, "/archive/:segment": fresh(SegmentDetail), "/search": Search, "/restores": Restores, "/restores/request": RequestRestore, "*": Overview,
+    "/runs": Runs, "/runs/:run": fresh(RunDetail), "/archive": Archive, "/archive/:segment": fresh(SegmentDetail), "/search": Search, "/disposals": Disposals, "/restores": Restores, "/restores/request": RequestRestore, "*": Overview,
   };
   const places = [
     { href: "#/", text: "Overview", icon: ChartPieOutline }, { href: "#/tables", text: "Tables", icon: DatabaseOutline }, { href: "#/rules", text: "Rules", icon: FileLinesOutline },
-    { href: "#/runs", text: "Runs", icon: PlayOutline }, { href: "#/archive", text: "Archive", icon: ArchiveOutline }, { href: "#/search", text: "Search", icon: SearchOutline }, { href: "#/restores", text: "Restores", icon: UndoOutline }, { href: "#/holds", text: "Holds", icon: LockOutline },
+    { href: "#/runs", text: "Runs", icon: PlayOutline }, { href: "#/archive", text: "Archive", icon: ArchiveOutline }, { href: "#/search", text: "Search", icon: SearchOutline }, { href: "#/restores", text: "Restores", icon: UndoOutline }, { href: "#/disposals", text: "Disposals", icon: TrashBinOutline }, { href: "#/holds", text: "Holds", icon: LockOutline },
   ];
   // Tables and lists are read all day: less air than the library's defaults.
   const dense = { tableBodyRow: "border-gray-200 dark:border-gray-700", tableBodyCell: "px-3 py-1.5 first:ps-4 last:pe-4 font-normal text-gray-800 dark:text-gray-200", tableHeadCell: "px-3 py-2 first:ps-4 last:pe-4 font-medium normal-case text-gray-500 dark:text-gray-400" };

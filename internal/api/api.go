@@ -124,6 +124,7 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: catalog.Store{}, status: http.StatusCreated, do: a.addStore},
 		{method: "PATCH", path: "/stores/{store}", summary: "Change a store's second store, or how it is scrubbed", in: service.StoreChange{}, out: catalog.Store{}, do: a.setStore},
 		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it", do: a.checkStore},
+		{method: "POST", path: "/stores/{store}/sweep", summary: "List what interrupted runs left behind in a store, and remove it where that is asked for", in: NewSweep{}, out: engine.Swept{}, do: a.sweep},
 		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know", out: Adopted{}, do: func(c *gin.Context) (any, error) {
 			n, err := s.Adopt(c.Request.Context(), actor, c.Param("store"))
 			return Adopted{n}, err
@@ -208,6 +209,26 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/verifications/{verification}", summary: "One verification", out: catalog.Verification{}, do: func(c *gin.Context) (any, error) {
 			return s.Catalog.Verification(c.Request.Context(), c.Param("verification"))
 		}},
+		{method: "GET", path: "/disposals", summary: "Disposals, the newest first", query: paged, out: Items[catalog.Disposal]{}, do: func(c *gin.Context) (any, error) {
+			limit, offset := page(c)
+			list, err := s.Catalog.Disposals(c.Request.Context(), limit+1, offset)
+			return paging(list, limit, offset), err
+		}},
+		{method: "POST", path: "/disposals", summary: "Find out which segments have been in the archive long enough; nothing is destroyed", in: NewDisposal{}, out: catalog.Disposal{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
+			var in NewDisposal
+			if err := read(c, &in); err != nil {
+				return nil, err
+			}
+			return s.PlanDisposal(c.Request.Context(), actor, in.Rule, in.Table, in.Note)
+		}},
+		{method: "GET", path: "/disposals/{disposal}", summary: "One disposal", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Disposal(c.Request.Context(), c.Param("disposal")) }},
+		{method: "POST", path: "/disposals/{disposal}/start", summary: "Decide that its segments are destroyed now, and go on with one that stopped", out: catalog.Disposal{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			return s.StartDisposal(c.Request.Context(), actor, c.Param("disposal"))
+		}},
+		{method: "POST", path: "/disposals/{disposal}/cancel", summary: "Decide against it", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
+			return s.Catalog.SetDisposalState(c.Request.Context(), actor, c.Param("disposal"), catalog.DisposalCancelled, "", catalog.At(s.Now()))
+		}},
+		{method: "GET", path: "/disposals/{disposal}/certificate", summary: "What was destroyed, by which rule and by whose decision", query: []string{"format"}, out: engine.Certificate{}, raw: a.certificate},
 		{method: "GET", path: "/catalog/backup", summary: "The catalog as it is at this moment, as an SQLite file", raw: a.backup},
 
 		{method: "GET", path: "/restores", summary: "Restores, the newest first", query: paged, out: Items[catalog.Restore]{}, do: func(c *gin.Context) (any, error) {
@@ -233,6 +254,13 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},
 
 		{method: "POST", path: "/search", summary: "Search archived rows: the first of them, 100 where no limit is given", in: engine.SearchRequest{}, out: Found{}, do: a.search},
+		{method: "POST", path: "/search/summary", summary: "Count and sum up archived rows, by groups", in: engine.SummaryRequest{}, out: engine.Summary{}, do: func(c *gin.Context) (any, error) {
+			var q engine.SummaryRequest
+			if err := read(c, &q); err != nil {
+				return nil, err
+			}
+			return s.Summarise(c.Request.Context(), q)
+		}},
 		{method: "POST", path: "/search/rows", summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON", query: []string{"format"}, in: engine.SearchRequest{}, raw: a.searchRows},
 
 		{method: "GET", path: "/audit", summary: "The newest lines of the audit log", query: []string{"limit"}, out: Items[catalog.Entry]{}, do: func(c *gin.Context) (any, error) {

@@ -3,9 +3,11 @@ package api
 import (
 	"net/http"
 	"os"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/core/period"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/service"
 )
@@ -46,4 +48,19 @@ func (a *API) backup(c *gin.Context) {
 	c.Header("Content-Type", "application/vnd.sqlite3")
 	c.Header("Content-Disposition", `attachment; filename="ambercellar-catalog.db"`)
 	http.ServeFile(c.Writer, c.Request, path)
+}
+
+func (a *API) sweep(c *gin.Context) (any, error) {
+	var in NewSweep
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	if in.Older == "" {
+		in.Older = "P1D"
+	}
+	older, err := period.Parse(in.Older)
+	if err != nil {
+		return nil, &engine.RefusedError{Field: "older", Message: err.Error()}
+	}
+	return a.service.Sweep(c.Request.Context(), actor, c.Param("store"), older.Before(a.service.Now(), time.UTC), in.Remove)
 }

@@ -82,6 +82,19 @@ type StoreView struct {
 	Problem string              `json:"problem,omitempty"`
 }
 
+// NewDisposal asks which segments of a rule may be destroyed.
+type NewDisposal struct {
+	Rule  string `json:"rule"`
+	Table string `json:"table,omitempty"` // whose related rows the rule archived; empty: the rule's own
+	Note  string `json:"note,omitempty"`
+}
+
+// NewSweep asks for what interrupted runs left behind.
+type NewSweep struct {
+	Older  string `json:"older,omitempty"`  // ISO 8601: only files that were not touched for so long; empty: P1D
+	Remove bool   `json:"remove,omitempty"` // false: they are only listed
+}
+
 // Adopted says how many segments a store brought into the catalog.
 type Adopted struct {
 	Segments int `json:"segments"`

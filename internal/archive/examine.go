@@ -155,6 +155,16 @@ func (x *examiner) find(f Finding) {
 // ours are the names of files that the archive writes: SOURCE/TABLE/RUN/NUMBER-SEGMENT and an ending.
 var ours = regexp.MustCompile(`^([^/]+/[^/]+/[^/]+/\d{6,}-[0-9A-HJKMNP-TV-Z]{26})(\.parquet|\.manifest\.json|\.closing\.json|\.range\.json|\.disposed\.json|\.with-[^/]+\.parquet)$`)
 
+// Ours returns the stem of the segment that a file is named as belonging to, and the run of that; false where a file is named
+// otherwise.
+func Ours(name string) (stem, run string, ok bool) {
+	m := ours.FindStringSubmatch(name)
+	if m == nil {
+		return "", "", false
+	}
+	return m[1], strings.Split(m[1], "/")[2], true
+}
+
 // collect reads the records at a place.
 func (x *examiner) collect(ctx context.Context, p Place) error {
 	objects, err := p.Store.List(ctx, "")

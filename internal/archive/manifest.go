@@ -75,6 +75,8 @@ type Manifest struct {
 	AsRead *value.Set `json:"as_read,omitempty"` // of all rows as read from the source, where columns were left out or masked; closing records count in it
 	Range  string     `json:"range"`             // hash of the side file with the range of ages and keys; the file itself may be replaced
 	Keep   string     `json:"keep,omitempty"`
+	// What Keep counts from: the age of the newest row, or, where empty, the moment at which the segment was stored.
+	KeepFrom rule.KeepFrom `json:"keep_from,omitempty"`
 	// The segment ends with all rows of its newest age, and not in the midst of them.
 	WholeAges bool      `json:"whole_ages,omitempty"`
 	Stored    time.Time `json:"stored"`

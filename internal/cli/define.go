@@ -5,9 +5,11 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -26,6 +28,7 @@ func commands() []command {
 		{name: "demo", summary: "run the service on made-up data, or the whole example with -once", flags: demoFlags, run: runDemo, local: true},
 		{name: "standin s3", summary: "serve a stand-in for an S3-compatible object store, for demonstrations and tests", flags: standinFlags, run: standinObjects, local: true},
 		{name: "version", summary: "print the version", run: version, local: true},
+		{name: "schema", args: "FORMAT", summary: "print the JSON Schema of a format: manifest, closing, range, disposal or certificate", run: printSchema, local: true},
 		{name: "openapi", summary: "print the OpenAPI document of the interface", run: openAPI, local: true},
 
 		{name: "source add", args: "NAME", summary: "add a database", flags: sourceFlags, run: sourceAdd},
@@ -35,6 +38,7 @@ func commands() []command {
 		{name: "store add", args: "NAME", summary: "add a directory, or a bucket of an S3-compatible object store, for archived segments", flags: storeFlags, run: storeAdd},
 		{name: "store set", args: "NAME", summary: "change a store's second store, or how it is scrubbed", flags: storeSetFlags, run: storeSet},
 		{name: "store check", args: "NAME", summary: "write to a store, read it back, list and remove it", run: storeCheck},
+		{name: "store sweep", args: "NAME", summary: "list what interrupted runs left behind in a store, and remove it with -remove", flags: storeSweepFlags, run: storeSweep},
 		{name: "store list", summary: "list the stores and what lies in them", run: storeList},
 		{name: "store adopt", args: "NAME", summary: "bring segments of a store into a catalog that does not know them", run: storeAdopt},
 
@@ -97,6 +101,12 @@ func commands() []command {
 		}, run: segmentList},
 		{name: "segment show", args: "SEGMENT", summary: "show a segment", run: segmentShow},
 		{name: "segment verify", args: "[SEGMENT]", summary: "read segments back from their stores and check every row; with -store also without a service", flags: verifyFlags, run: segmentVerify},
+		{name: "disposal plan", args: "RULE", summary: "find out which segments of a rule have been in the archive long enough; nothing is destroyed", flags: disposalFlags, run: disposalPlan},
+		{name: "disposal start", args: "DISPOSAL", summary: "decide that the segments of a disposal are destroyed now, and wait for it", run: disposalStart},
+		{name: "disposal cancel", args: "DISPOSAL", summary: "decide against a disposal", run: disposalCancel},
+		{name: "disposal list", summary: "list disposals, the newest first", run: disposalList},
+		{name: "disposal show", args: "DISPOSAL", summary: "show a disposal", run: disposalShow},
+		{name: "disposal certificate", args: "DISPOSAL", summary: "write the certificate of a disposal, as JSON or PDF", flags: certificateFlags, run: disposalCertificate},
 		{name: "catalog backup", summary: "write the service's own records, as they are at this moment, into a file", flags: catalogBackupFlags, run: catalogBackup},
 		{name: "catalog restore", args: "FILE", summary: "put a backup in the place of a catalog, while the service is stopped", flags: catalogRestoreFlags, run: catalogRestore, local: true},
 		{name: "catalog rebuild", summary: "take up every segment of all stores that the catalog does not know", run: catalogRebuild},
@@ -113,6 +123,19 @@ func commands() []command {
 
 func version(e *env) error {
 	_, err := fmt.Fprintln(e.out, "ambercellar", serviceVersion())
+	return err
+}
+
+// printSchema prints the JSON Schema of one of the archive's formats.
+func printSchema(e *env) error {
+	text, err := api.FormatSchema(e.args[0])
+	if err != nil {
+		return err
+	}
+	if text == nil {
+		return usage("%q is none of %s", e.args[0], strings.Join(slices.Sorted(maps.Keys(api.Formats)), ", "))
+	}
+	_, err = e.out.Write(text)
 	return err
 }
 

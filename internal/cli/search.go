@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"ambercellar/internal/api"
@@ -15,6 +16,9 @@ func searchFlags(f *flag.FlagSet) {
 	f.String("columns", "", "columns to show, separated by commas; left out: all")
 	f.Int("limit", 0, "rows at the most; left out: 100 in a table, all of them with -rows")
 	f.String("rows", "", "write the rows alone, as a stream: csv or ndjson")
+	f.Bool("live", false, "rows of the table itself too, saying where each lies")
+	f.String("group-by", "", "count and sum up by these columns, separated by commas, instead of showing rows")
+	f.String("of", "", "with or without -group-by: what to make of rows, like count,sum(fare),min(scanned_at),max(scanned_at)")
 }
 
 func search(e *env) error {
@@ -27,6 +31,10 @@ func search(e *env) error {
 		q.Columns = strings.Split(list, ",")
 	}
 	fmt.Sscan(e.flag("limit"), &q.Limit)
+	q.Live = e.flag("live") == "true"
+	if e.flag("group-by") != "" || e.flag("of") != "" {
+		return e.summary(q)
+	}
 	if format := e.flag("rows"); format != "" {
 		return e.client.SearchRows(e.ctx, q, format, e.out)
 	}
@@ -37,6 +45,9 @@ func search(e *env) error {
 	rows := make([][]string, len(found.Items))
 	for i, x := range found.Items {
 		rows[i] = []string{x.Segment, fmt.Sprint(x.Ordinal)}
+		if x.Segment == "" {
+			rows[i] = []string{"(live)", ""}
+		}
 		for _, v := range x.Values {
 			text := "NULL"
 			if v != nil {
@@ -70,4 +81,43 @@ func printable(text string) string {
 		out = string(r[:most-1]) + "…"
 	}
 	return out
+}
+
+var measureForm = regexp.MustCompile(`^(count|sum|min|max)(?:\((.+)\))?$`)
+
+// summary counts and sums up what a search finds.
+func (e *env) summary(q engine.SearchRequest) error {
+	if q.Live || len(q.Columns) > 0 || e.flag("rows") != "" {
+		return usage("-group-by and -of go without -live, -columns and -rows")
+	}
+	in := engine.SummaryRequest{Source: q.Source, Table: q.Table, Where: q.Where}
+	if list := e.flag("group-by"); list != "" {
+		in.GroupBy = strings.Split(list, ",")
+	}
+	of := e.flag("of")
+	if of == "" {
+		of = "count"
+	}
+	for _, text := range strings.Split(of, ",") {
+		m := measureForm.FindStringSubmatch(strings.TrimSpace(text))
+		if m == nil || (m[1] == "count") != (m[2] == "") {
+			return usage("-of %q: write count, sum(COLUMN), min(COLUMN) or max(COLUMN), separated by commas", text)
+		}
+		in.Of = append(in.Of, engine.Measure{Of: m[1], Column: m[2]})
+	}
+	s, err := client.Post[engine.Summary](e.ctx, e.client, "/search/summary", in)
+	if err != nil {
+		return err
+	}
+	rows := make([][]string, len(s.Groups))
+	for i, g := range s.Groups {
+		for _, v := range g {
+			text := "NULL"
+			if v != nil {
+				text = printable(*v)
+			}
+			rows[i] = append(rows[i], text)
+		}
+	}
+	return e.show(s, s.Columns, rows)
 }

@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
+	"ambercellar/internal/engine"
 	"ambercellar/internal/service"
 )
 
@@ -204,4 +205,32 @@ func catalogRebuild(e *env) error {
 		rows = append(rows, []string{s.Name, count(a.Segments), dash(problem)})
 	}
 	return errors.Join(e.show(l, []string{"store", "segments taken up", "problem"}, rows), failed)
+}
+
+func storeSweepFlags(f *flag.FlagSet) {
+	f.String("older", "P1D", "only files that were not touched for so long")
+	f.Bool("remove", false, "remove what goes; left out: it is only listed")
+}
+
+func storeSweep(e *env) error {
+	s, err := client.Post[engine.Swept](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/sweep", api.NewSweep{Older: e.flag("older"), Remove: e.flag("remove") == "true"})
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, f := range s.Files {
+		what := "stays"
+		switch {
+		case f.Removed:
+			what = "removed"
+		case f.Goes:
+			what = "goes"
+		}
+		rows = append(rows, []string{what, f.File, size(f.Bytes), at(f.Modified), f.Reason})
+	}
+	if err := e.show(s, []string{"what", "file", "size", "touched", "why"}, rows); err != nil || e.format != "table" {
+		return err
+	}
+	fmt.Fprintf(e.out, "files looked at: %s; left behind: %s (%s); removed: %s\n", count(s.Looked), count(s.Going), size(s.Bytes), count(s.Removed))
+	return nil
 }

@@ -109,6 +109,17 @@ func bytesProgress(w io.Writer) func(done, all int64, text string) {
 	}
 }
 
+// countProgress shows now and then how many of all things are done.
+func countProgress(w io.Writer) func(done, all int, what string) {
+	shown := time.Now()
+	return func(done, all int, what string) {
+		if time.Since(shown) > time.Second {
+			shown = time.Now()
+			fmt.Fprintf(w, "%s of %s %s\n", count(done), count(all), what)
+		}
+	}
+}
+
 func findingRows(list []catalog.FoundInStore) [][]string {
 	rows := [][]string{}
 	for _, f := range list {

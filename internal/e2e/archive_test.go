@@ -328,3 +328,74 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		}
 	})
 }
+
+// TestSegmentsAreDisposedOfByDecision: nothing goes before it is decided; then it is gone from both stores, the chain and the
+// books stay, and a certificate tells what was destroyed.
+func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
+	objectKeys(t)
+	w := newWorld(t, "sqlite")
+	w.scans(3000)
+	w.bucket("attic")
+	w.must("store", "set", "cellar", "-second", "attic", "-scrub-every", "never")
+	w.define("archive", "unlimited")
+	w.refuse(1, []string{"nothing of harbour.scan is archived"}, "disposal", "plan", "scans")
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar, keep: PT1S}", "unlimited")))
+	w.in("2020-02-01", "2020-03-01", "")
+	w.must("hold", "place", "harbour", "scan", "-where", "id = 1000", "-reference", "case 4", "-reason", "inquiry")
+	w.eventually("second copies", func() bool {
+		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
+	})
+	time.Sleep(time.Second)
+	out := w.must("disposal", "plan", "scans", "-note", "the seventh year is over")
+	if !strings.Contains(out, "nothing was destroyed") || !strings.Contains(out, "hold") || !strings.Contains(out, "cellar, attic") {
+		t.Errorf("the plan:\n%s", out)
+	}
+	w.must("segment", "verify", "-all")
+	d := must1[api.Items[catalog.Disposal]](w, "disposal", "list").Items[0]
+	if len(d.Items.V) != 2 || len(d.Stays.V) != 1 || d.State != catalog.DisposalPlanned {
+		t.Fatalf("%+v", d)
+	}
+	w.refuse(1, []string{"is planned, and a certificate is of what was done"}, "disposal", "certificate", d.ID)
+	if out := w.must("disposal", "start", d.ID); strings.Count(out, "destroyed 2") != 2 {
+		t.Errorf("%s", out)
+	}
+	for _, ending := range []string{".parquet", ".range.json"} {
+		left, err := filepath.Glob(filepath.Join(w.dir, "data", "cellar", "harbour", "scan", "*", "*"+ending))
+		if err != nil || len(left) != 1 {
+			t.Errorf("there is %v, %v", left, err)
+		}
+	}
+	if out := w.must("segment", "verify", "-all"); !strings.Contains(out, "6 segments") {
+		t.Errorf("%s", out)
+	}
+	gone := d.Items.V[0].Segment
+	if s := must1[engine.SegmentDetail](w, "segment", "show", gone); s.State != catalog.SegmentDisposed || s.Disposal != d.ID || s.DisposalHash == "" {
+		t.Errorf("%+v", s)
+	}
+	w.refuse(1, []string{"was destroyed by disposal"}, "segment", "verify", gone)
+	w.refuse(1, []string{"is disposed; only closed segments give rows"}, "restore", "request", "-segment", gone)
+	if found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id IN (5, 1000, 2900)"); len(found.Items) != 1 {
+		t.Errorf("found: %+v", found)
+	}
+	c := must1[engine.Certificate](w, "disposal", "certificate", d.ID)
+	if c.Segments != 2 || c.Rows != d.Items.V[0].Rows+d.Items.V[1].Rows || c.DecidedBy != "administrator" || c.Note != "the seventh year is over" || c.Destroyed[0].Record == "" || c.Oldest == "" {
+		t.Errorf("the certificate: %+v", c)
+	}
+	pdf := filepath.Join(w.dir, "certificate.pdf")
+	w.must("disposal", "certificate", d.ID, "-format", "pdf", "-out", pdf)
+	if b, err := os.ReadFile(pdf); err != nil || !bytes.HasPrefix(b, []byte("%PDF-")) || len(b) < 2000 {
+		t.Errorf("the certificate as PDF has %d bytes, %v", len(b), err)
+	}
+	// The chain goes on, and a lost catalog knows what was disposed of.
+	w.exec("INSERT INTO scan (id, vessel_id, scanned_at, note) VALUES (90001, 1, '2020-05-05', 'late')")
+	w.in("")
+	w.must("segment", "verify", "-all")
+	if out := w.must("table", "reconcile", "harbour", "scan"); !strings.Contains(out, "agree") {
+		t.Errorf("%s", out)
+	}
+	w.must("disposal", "plan", "scans")
+	second := must1[api.Items[catalog.Disposal]](w, "disposal", "list").Items[0]
+	w.must("disposal", "cancel", second.ID)
+	w.refuse(1, []string{"is cancelled"}, "disposal", "start", second.ID)
+	w.refuse(2, []string{"none of json and pdf"}, "disposal", "certificate", d.ID, "-format", "xml")
+}

@@ -24,18 +24,19 @@ import (
 
 // pass is the part of a run that takes the rows of one clause.
 type pass struct {
-	clause  int
-	then    rule.Then
-	table   *shape.Table
-	sel     source.Selection // holds are added batch by batch
-	columns []int            // of the table, that are read and digested
-	store   store.Store      // nil where the rows are purged
-	name    string           // of the store
-	keep    *period.Period   // in the archive
-	after   *period.Period   // until copied rows are deleted; nil: by hand
-	clean   *cleaner         // nil where rows are archived as they are
-	include []filter.Ref     // joined columns that are archived with the row
-	beside  []source.Join    // whose rows are kept with the segment
+	clause   int
+	then     rule.Then
+	table    *shape.Table
+	sel      source.Selection // holds are added batch by batch
+	columns  []int            // of the table, that are read and digested
+	store    store.Store      // nil where the rows are purged
+	name     string           // of the store
+	keep     *period.Period   // in the archive
+	keepFrom rule.KeepFrom    // what that counts from
+	after    *period.Period   // until copied rows are deleted; nil: by hand
+	clean    *cleaner         // nil where rows are archived as they are
+	include  []filter.Ref     // joined columns that are archived with the row
+	beside   []source.Join    // whose rows are kept with the segment
 
 	part string // the partition that it reads, where that leaves as a whole
 
@@ -74,7 +75,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 	r.passes, r.whole = nil, whole
 	for _, x := range r.run.Passes.V {
 		e := r.rule.Effective(x.Clause)
-		p := &pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store, keep: e.Archive.Keep, after: e.DeleteAfter}
+		p := &pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store, keep: e.Archive.Keep, keepFrom: e.Archive.From, after: e.DeleteAfter}
 		i := slices.IndexFunc(whole.Terms, func(t rule.Term) bool { return t.Clause == x.Clause })
 		if i < 0 {
 			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.run.ID, x.Clause+1, r.run.Revision, r.run.Rule)

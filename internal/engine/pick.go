@@ -131,6 +131,8 @@ type RestorePreview struct {
 
 // PreviewRestore says what a restore would do. It changes nothing.
 func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*RestorePreview, error) {
+	e.reading.RLock()
+	defer e.reading.RUnlock()
 	r, segments, err := e.checkRestore(ctx, &q)
 	if err != nil {
 		return nil, err

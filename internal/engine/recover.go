@@ -225,6 +225,9 @@ func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
 // settleChain compares the head of the table's chain in the source with the newest link that the catalog knows. The
 // record is written first, the source's head after it, so the source may be one link behind, and nothing else.
 func (r *runner) settleChain(ctx context.Context, table string) error {
+	if err := r.settleDisposals(ctx, r.run.Source, table); err != nil {
+		return err
+	}
 	head, err := r.source.Head(ctx, table)
 	if err != nil {
 		return err

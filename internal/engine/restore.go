@@ -206,7 +206,9 @@ func (e *Engine) segmentsOf(ctx context.Context, rows []catalog.RowAt) ([]catalo
 // Restore carries a restore out. Files are made in directory.
 func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory string) error {
 	q := &restoration{Engine: e, restore: r}
+	e.reading.RLock()
 	err := q.run(ctx, directory)
+	e.reading.RUnlock()
 	now := catalog.At(e.Now())
 	r.EndedAt = &now
 	if err != nil {
@@ -473,10 +475,12 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 	return flush()
 }
 
+func everyRow([]value.Value) bool { return true }
+
 // span returns whether a row's age lies in a scope.
 func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, error) {
 	if scope.From == "" && scope.To == "" {
-		return func([]value.Value) bool { return true }, nil
+		return everyRow, nil
 	}
 	if m.Age.Join != "" {
 		return nil, &RefusedError{Field: "from", Message: fmt.Sprintf("the age of the rows of segment %s stood in another table (%s), and is not archived with them", m.Segment, m.Age), Remedy: "restore a segment or a run"}

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/period"
@@ -579,6 +580,18 @@ func (r *runner) save(ctx context.Context) error {
 }
 
 // keepUntil says until when a segment stays in the archive at least; nil: without end.
+// keptUntil is when the keep of a segment is over that counts from its storing, or from its newest age; nil: never.
+func keptUntil(m *archive.Manifest, newest string, from rule.KeepFrom, keep *period.Period) *catalog.Time {
+	if from != rule.FromAge {
+		return keepUntil(m.Stored, keep)
+	}
+	at, ok := rule.ParseISO(newest)
+	if !ok { // an age that is no time has no end that could be told
+		return nil
+	}
+	return keepUntil(at, keep)
+}
+
 func keepUntil(stored time.Time, keep *period.Period) *catalog.Time {
 	if keep == nil {
 		return nil

@@ -7,9 +7,11 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 )
@@ -21,11 +23,12 @@ type SearchRequest struct {
 	Where   string   `json:"where,omitempty"`   // in the language of rules; empty: every row
 	Columns []string `json:"columns,omitempty"` // to be shown; empty: all
 	Limit   int      `json:"limit,omitempty"`   // rows at the most; 0: all
+	Live    bool     `json:"live,omitempty"`    // rows of the table itself too, before those of the archive; needs a limit
 }
 
-// Hit is an archived row that was searched for.
+// Hit is a row that was searched for.
 type Hit struct {
-	Segment string
+	Segment string // empty: it is in the table
 	Ordinal int
 	Row     []value.Value
 }
@@ -37,6 +40,7 @@ type Searched struct {
 	Rows     int64 `json:"rows"`
 	Bytes    int64 `json:"bytes"`
 	Found    int64 `json:"found"`
+	Live     int64 `json:"live"` // of those found, rows of the table itself
 	More     bool  `json:"more"` // the limit was reached; there may be more
 }
 
@@ -60,9 +64,17 @@ const searchAhead = 3
 // archived. Only rows that left the table count. A row from before a column was added has NULL there. head hears of the
 // columns first.
 func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.Column) error, hit func(Hit) error) (*Searched, error) {
+	e.reading.RLock()
+	defer e.reading.RUnlock()
 	list, columns, err := e.searchable(ctx, q)
 	if err != nil {
 		return nil, err
+	}
+	var live *shape.Table
+	if q.Live {
+		if live, columns, err = e.searchedLive(ctx, q, columns); err != nil {
+			return nil, err
+		}
 	}
 	show := columns
 	if len(q.Columns) > 0 {
@@ -83,8 +95,13 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 	if err := head(show); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithCancel(ctx)
 	out := &Searched{Segments: len(list)}
+	if live != nil {
+		if err := e.searchLive(ctx, q, live, columns, show, out, hit); err != nil || out.More {
+			return out, err
+		}
+	}
+	ctx, cancel := context.WithCancel(ctx)
 	defer func() { // nothing is read of a store any more when the answer is there
 		cancel()
 		for _, x := range list {
@@ -121,6 +138,83 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 	return out, nil
 }
 
+// liveBudget is how long the search of the table itself may take: it is the workload's, and a condition without index reads it all.
+const liveBudget = 15 * time.Second
+
+// searchedLive describes the table itself, and adds its columns to those of the archive.
+func (e *Engine) searchedLive(ctx context.Context, q SearchRequest, columns []shape.Column) (*shape.Table, []shape.Column, error) {
+	if q.Limit <= 0 {
+		return nil, nil, &RefusedError{Field: "limit", Message: "a search of the table itself needs a limit", Remedy: "give one; the table is the workload's"}
+	}
+	src, err := e.Source(ctx, q.Source)
+	if err != nil {
+		return nil, nil, err
+	}
+	t, err := src.Table(ctx, q.Table)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, c := range t.Columns {
+		if c.Problem == "" && !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
+			columns = append(columns, c)
+		}
+	}
+	return t, columns, nil
+}
+
+// searchLive hands on the rows of the table itself. A column that it does not have any more is NULL.
+func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table, columns, show []shape.Column, out *Searched, hit func(Hit) error) error {
+	var f *filter.Filter
+	if q.Where != "" {
+		every := &shape.Table{Columns: columns}
+		bound, bad := filter.Bind(q.Where, filter.TableScope(every))
+		if len(bad) > 0 {
+			return filterError("where", bad[0])
+		}
+		for _, r := range bound.Columns() {
+			if c, _ := t.Column(r.Name); c == nil {
+				return &RefusedError{Field: "where", Message: fmt.Sprintf("table %s has no column %q any more, so its own rows cannot be judged by it", t.Name, r.Name), Remedy: "search the archive alone"}
+			}
+		}
+		if bound, bad = filter.Bind(q.Where, filter.TableScope(t)); len(bad) > 0 {
+			return filterError("where", bad[0])
+		}
+		f = bound
+	}
+	var read, to []int
+	for i, c := range show {
+		if own, at := t.Column(c.Name); own != nil && own.Problem == "" {
+			read, to = append(read, at), append(to, i)
+		}
+	}
+	if len(read) == 0 {
+		return nil
+	}
+	src, err := e.Source(ctx, q.Source)
+	if err != nil {
+		return err
+	}
+	within, cancel := context.WithTimeout(ctx, liveBudget)
+	defer cancel()
+	err = src.RowsWhere(within, t, f, read, q.Limit+1, func(row []value.Value) error {
+		if out.Found >= int64(q.Limit) {
+			out.More = true
+			return nil
+		}
+		shown := make([]value.Value, len(show))
+		for i, v := range row {
+			shown[to[i]] = v.Clone()
+		}
+		out.Found++
+		out.Live++
+		return hit(Hit{Row: shown})
+	})
+	if err != nil && within.Err() != nil && ctx.Err() == nil {
+		return &RefusedError{Field: "live", Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that", liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
+	}
+	return err
+}
+
 // searchable lists the closed segments of a table, the oldest first, and the columns that any of them has: the newest
 // segment's first, as they stand there.
 func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, []shape.Column, error) {
@@ -131,7 +225,7 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, 
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(segments) == 0 {
+	if len(segments) == 0 && !q.Live {
 		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
 	}
 	var columns []shape.Column

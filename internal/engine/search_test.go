@@ -9,6 +9,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
 )
 
 // found is what a search finds, a line for each row.
@@ -28,6 +29,73 @@ func (b *bench) found(t *testing.T, q SearchRequest) (string, *Searched) {
 		t.Fatal(err)
 	}
 	return strings.Join(lines, "|"), s
+}
+
+// summaries counts and sums up the archived rows: ids 1 to 191, notes but for one, a gate from 151 on.
+func (b *bench) summaries(t *testing.T) {
+	t.Helper()
+	text := func(v *string) string {
+		if v == nil {
+			return "NULL"
+		}
+		return *v
+	}
+	for _, c := range []struct {
+		q    SummaryRequest
+		want string
+	}{
+		{SummaryRequest{Of: []Measure{{Of: "count"}}}, "191"},
+		{SummaryRequest{Of: []Measure{{"sum", "id"}, {"min", "id"}, {"max", "id"}, {"min", "note"}}}, "18336 1 191 it's odd"},
+		{SummaryRequest{Of: []Measure{{Of: "count"}, {"min", "id"}, {"max", "gate"}}, GroupBy: []string{"gate"}}, "NULL 150 1 NULL|north 41 151 north"},
+		{SummaryRequest{Of: []Measure{{Of: "count"}}, GroupBy: []string{"note", "gate"}, Where: "id IN (120, 121, 152)"}, "NULL NULL 1|it's odd NULL 1|note north 1"},
+		{SummaryRequest{Of: []Measure{{Of: "count"}, {"sum", "id"}}, Where: "id > 5000"}, "0 NULL"},
+		{SummaryRequest{Of: []Measure{{Of: "count"}}, GroupBy: []string{"id"}, Where: "id > 5000"}, ""},
+	} {
+		c.q.Source, c.q.Table = "harbour", "scan"
+		s, err := b.Summarise(t.Context(), c.q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var lines []string
+		for _, g := range s.Groups {
+			var line []string
+			for _, v := range g {
+				line = append(line, text(v))
+			}
+			lines = append(lines, strings.Join(line, " "))
+		}
+		if got := strings.Join(lines, "|"); got != c.want {
+			t.Errorf("%+v: %s, want %s", c.q, got, c.want)
+		}
+	}
+	for says, q := range map[string]SummaryRequest{"has no sum": {Of: []Measure{{"sum", "note"}}}, "not said what": {}, "is nothing that can be made": {Of: []Measure{{"median", "id"}}}, "has a column \"berth\"": {Of: []Measure{{"max", "berth"}}}} {
+		q.Source, q.Table = "harbour", "scan"
+		if _, err := b.Summarise(t.Context(), q); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%+v: %v", q, err)
+		}
+	}
+}
+
+// TestSumsAreExact: decimals are added as decimals, beyond what an integer holds.
+func TestSumsAreExact(t *testing.T) {
+	var x tallied
+	for _, v := range []value.Value{{Kind: value.Decimal, N: 10, Scale: 2}, {Kind: value.Decimal, N: 20, Scale: 2}, {Kind: value.Decimal, B: []byte("99999999999999999999.125")}, {}, value.Of(1 << 62)} {
+		x.add("sum", v)
+	}
+	if got := x.text("sum"); got == nil || *got != "104611686018427387903.425" {
+		t.Errorf("%v", *got)
+	}
+	x.add("sum", value.Value{Kind: value.Decimal, B: []byte("NaN")})
+	if got := x.text("sum"); got != nil {
+		t.Errorf("with NaN: %s", *got)
+	}
+	var f tallied
+	for range 4 {
+		f.add("sum", value.OfFloat(0.5))
+	}
+	if got := f.text("sum"); *got != "2" {
+		t.Errorf("of floats: %s", *got)
+	}
 }
 
 func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
@@ -83,7 +151,20 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 			if _, err := b.SearchRows(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Columns: []string{"id", "gate"}, Where: "id > 190"}, "ndjson", &text); err != nil || text.String() != "{\"id\":191,\"gate\":\"north\"}\n" {
 				t.Errorf("as JSON: %q, %v", text.String(), err)
 			}
-			for text, q := range map[string]SearchRequest{"there is no column nota": {Where: "nota = 'x'"}, "has a column \"gat\"": {Columns: []string{"gat"}}, "is compared with": {Where: "note = 5"}} {
+			b.summaries(t)
+			// The table itself too: rows that are there, then those of the archive.
+			var lines []string
+			s2, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: "id IN (7, 195, 999)", Columns: []string{"id", "gate"}, Limit: 10, Live: true}, func([]shape.Column) error { return nil }, func(h Hit) error {
+				lines = append(lines, fmt.Sprint(h.Segment == "", " ", h.Row[0], " ", h.Row[1]))
+				return nil
+			})
+			if err != nil || s2.Live != 1 || s2.Found != 2 || strings.Join(lines, "|") != "true 195 north|false 7 NULL" {
+				t.Errorf("live and archived: %v, %+v, %v", lines, s2, err)
+			}
+			if _, s := b.found(t, SearchRequest{Columns: []string{"id"}, Limit: 3, Live: true}); s.Live != 3 || !s.More {
+				t.Errorf("live, limited: %+v", s)
+			}
+			for text, q := range map[string]SearchRequest{"needs a limit": {Live: true}, "there is no column nota": {Where: "nota = 'x'"}, "has a column \"gat\"": {Columns: []string{"gat"}}, "is compared with": {Where: "note = 5"}} {
 				q.Source, q.Table = "harbour", "scan"
 				var refused *RefusedError
 				if _, err := b.Search(t.Context(), q, func([]shape.Column) error { return nil }, func(Hit) error { return nil }); !errors.As(err, &refused) || !strings.Contains(err.Error(), text) {

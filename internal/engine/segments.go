@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 
 	"ambercellar/internal/archive"
@@ -26,9 +27,21 @@ func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(archive.Verify(ctx, st, m, nil), archive.VerifyBeside(ctx, st, m, nil)); err != nil {
+	if s.State == catalog.SegmentDisposed {
+		return nil, fmt.Errorf("segment %s was destroyed by disposal %s: %w", s.ID, s.Disposal, catalog.ErrState)
+	}
+	e.reading.RLock()
+	err = errors.Join(archive.Verify(ctx, st, m, nil), archive.VerifyBeside(ctx, st, m, nil))
+	e.reading.RUnlock()
+	if errors.Is(err, archive.ErrDamaged) || errors.Is(err, fs.ErrNotExist) {
+		return nil, errors.Join(err, e.Catalog.Judged(ctx, s.ID, err.Error(), e.Now()))
+	} else if err != nil {
 		return nil, err
 	}
+	if err := e.Catalog.Judged(ctx, s.ID, "", e.Now()); err != nil {
+		return nil, err
+	}
+	s.Damage = ""
 	now := catalog.At(e.Now())
 	s.VerifiedAt = &now
 	return s, e.Catalog.SaveSegment(ctx, s)
@@ -138,7 +151,7 @@ func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName str
 	s.State, s.ClosedAt, s.ClosingHash, s.ClosingSeq = catalog.SegmentClosed, &at, hash, books.Sequence
 	s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)), int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
 	if keep, err := period.Parse(m.Keep); m.Keep != "" && err == nil {
-		s.KeepUntil = keepUntil(m.Stored, &keep)
+		s.KeepUntil = keptUntil(m, s.Newest, m.KeepFrom, &keep)
 	}
 	if err := e.Catalog.SaveSegment(ctx, s); err != nil {
 		return err

@@ -120,7 +120,7 @@ func (r *runner) manifestOf(ctx context.Context, p *pass, number int) *archive.M
 	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, RuleText: r.ruleText, Run: r.run.ID,
 		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Key: p.table.OwnKey()}
 	if p.keep != nil {
-		m.Keep = p.keep.String()
+		m.Keep, m.KeepFrom = p.keep.String(), p.keepFrom
 	}
 	return m
 }
@@ -188,7 +188,7 @@ func (r *runner) opened(ctx context.Context, s *catalog.Segment, m *archive.Mani
 	if err != nil {
 		return err
 	}
-	s.KeepUntil = keepUntil(m.Stored, p.keep)
+	s.KeepUntil = keptUntil(m, s.Newest, p.keepFrom, p.keep)
 	return r.Catalog.SaveSegment(ctx, s)
 }
 

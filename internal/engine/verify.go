@@ -46,7 +46,9 @@ const lookEvery = 500 * time.Millisecond
 // Verify carries a verification out, at so many bytes a second at the most; 0: as fast as it goes. What it finds is kept with
 // it, and with the segments.
 func (e *Engine) Verify(ctx context.Context, v *catalog.Verification, rate int64) error {
+	e.reading.RLock()
 	err := e.verify(ctx, v, rate)
+	e.reading.RUnlock()
 	now := catalog.At(e.Now())
 	v.EndedAt, v.State = &now, catalog.VerificationDone
 	if err != nil {
@@ -364,6 +366,8 @@ func (e *Engine) CopySeconds(ctx context.Context) (copied int, err error) {
 }
 
 func (e *Engine) copySecond(ctx context.Context, s *catalog.Segment) error {
+	e.reading.RLock()
+	defer e.reading.RUnlock()
 	own, err := e.Catalog.Store(ctx, s.Store)
 	if err != nil {
 		return err

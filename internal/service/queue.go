@@ -21,6 +21,14 @@ func (s *Service) takeUp(ctx context.Context) error {
 		s.Log.Info("taking up a run", "run", runs[i].ID, "rule", runs[i].Rule, "state", runs[i].State)
 		s.launch(&runs[i])
 	}
+	disposals, err := s.Catalog.DisposalsIn(ctx, catalog.Disposing)
+	if err != nil {
+		return err
+	}
+	for i := range disposals {
+		s.Log.Info("taking up a disposal", "disposal", disposals[i].ID)
+		s.dispose(&disposals[i])
+	}
 	verifications, err := s.Catalog.Verifications(ctx, 1000, 0)
 	if err != nil {
 		return err

@@ -77,6 +77,9 @@ type Source interface {
 	Ends(ctx context.Context, sel Selection) (oldest, newest time.Time, ok bool, err error)
 	// CountWhere counts the rows that satisfy a filter, to limit at the most.
 	CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (int64, error)
+	// RowsWhere hands on rows that satisfy a filter (nil: every row), to limit at the most; it takes no locks. Each is valid
+	// only during the call.
+	RowsWhere(ctx context.Context, t *shape.Table, f *filter.Filter, columns []int, limit int, report func(row []value.Value) error) error
 	// Difference counts the rows that are due, by their clauses alone, in a and not in b, in b and not in a, and in both.
 	Difference(ctx context.Context, a, b Selection) (onlyA, onlyB, both int64, err error)
 	// Statements returns the very statements that a run of the selection sends, for reading.

@@ -343,10 +343,7 @@ func (r *objectReader) Close() error { return nil }
 
 // List lists the bucket, page by page.
 func (o *Objects) List(ctx context.Context, prefix string) ([]Object, error) {
-	own := ""
-	if o.bucket.Prefix != "" {
-		own = strings.TrimRight(o.bucket.Prefix, "/") + "/"
-	}
+	own := o.own()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var out []Object
@@ -358,6 +355,43 @@ func (o *Objects) List(ctx context.Context, prefix string) ([]Object, error) {
 	}
 	slices.SortFunc(out, func(a, b Object) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+// Unfinished lists the sendings in parts that were never completed.
+func (o *Objects) Unfinished(ctx context.Context) ([]Unfinished, error) {
+	own := o.own()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var out []Unfinished
+	for x := range o.client.ListIncompleteUploads(ctx, o.bucket.Name, own, true) {
+		if x.Err != nil {
+			return nil, o.told("", x.Err)
+		}
+		out = append(out, Unfinished{Object{Name: strings.TrimPrefix(x.Key, own), Size: x.Size, Modified: x.Initiated}, x.UploadID})
+	}
+	return out, nil
+}
+
+// RemoveUnfinished gives the sending up.
+func (o *Objects) RemoveUnfinished(ctx context.Context, u Unfinished) error {
+	key, err := o.key(u.Name)
+	if err != nil {
+		return err
+	}
+	core := minio.Core{Client: o.client}
+	err = o.told(u.Name, core.AbortMultipartUpload(ctx, o.bucket.Name, key, u.ID))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// own is what the names of all files begin with in the bucket.
+func (o *Objects) own() string {
+	if o.bucket.Prefix == "" {
+		return ""
+	}
+	return strings.TrimRight(o.bucket.Prefix, "/") + "/"
 }
 
 // Remove removes a file, and every version of it where the bucket keeps versions.

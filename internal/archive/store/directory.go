@@ -171,6 +171,49 @@ func (d *Directory) List(_ context.Context, prefix string) ([]Object, error) {
 	return out, err
 }
 
+// Unfinished walks the directory.
+func (d *Directory) Unfinished(_ context.Context) ([]Unfinished, error) {
+	var out []Unfinished
+	err := filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(path, partial) {
+			return err
+		}
+		rel, err := filepath.Rel(d.root, path)
+		if err != nil {
+			return err
+		}
+		name := strings.TrimSuffix(filepath.ToSlash(rel), partial)
+		dot := strings.LastIndexByte(name, '.')
+		if dot < 0 || len(name)-dot-1 != ulid.EncodedSize {
+			return nil
+		}
+		st, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err == nil {
+			out = append(out, Unfinished{Object{Name: name[:dot], Size: st.Size(), Modified: st.ModTime()}, name[dot+1:]})
+		}
+		return err
+	})
+	return out, err
+}
+
+// RemoveUnfinished removes the file.
+func (d *Directory) RemoveUnfinished(_ context.Context, u Unfinished) error {
+	if _, err := ulid.ParseStrict(u.ID); err != nil {
+		return fmt.Errorf("%q is no unfinished file", u.ID)
+	}
+	path, err := d.path(u.Name)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(path + "." + u.ID + partial); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
 // Remove removes a file and syncs its directory.
 func (d *Directory) Remove(_ context.Context, name string) error {
 	path, err := d.path(name)

@@ -19,6 +19,10 @@ type Store interface {
 	List(ctx context.Context, prefix string) ([]Object, error)
 	// Remove removes a file; one that is not there is no error.
 	Remove(ctx context.Context, name string) error
+	// Unfinished lists files that were begun and never committed, by the names that they were to have.
+	Unfinished(ctx context.Context) ([]Unfinished, error)
+	// RemoveUnfinished removes one of them.
+	RemoveUnfinished(ctx context.Context, u Unfinished) error
 	// Check writes a small file, reads it back, finds it in the listing, and removes it.
 	Check(ctx context.Context) error
 	// Free returns how many bytes the service may still write; -1 where that is unknown.
@@ -44,6 +48,12 @@ type Object struct {
 	Name     string
 	Size     int64
 	Modified time.Time
+}
+
+// Unfinished is a file that was begun and not committed.
+type Unfinished struct {
+	Object
+	ID string // tells it from others of the name
 }
 
 // ErrExists says that a name is taken.

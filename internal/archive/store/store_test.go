@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/minio/minio-go/v7"
+
 	"ambercellar/internal/standin"
 )
 
@@ -199,6 +201,31 @@ func TestLargeFilesGoInParts(t *testing.T) {
 	}
 	if n, err := r.ReadAt(few, int64(len(text))-10); n != 10 || err != io.EOF {
 		t.Errorf("over the end: %d bytes, %v", n, err)
+	}
+}
+
+// TestWhatWasBegunIsListedAndTakenAway: a sending in parts that nobody completed is no file, and can be given up.
+func TestWhatWasBegunIsListedAndTakenAway(t *testing.T) {
+	st := bucket(t, func(h http.Handler) http.Handler { return h }, Bucket{Prefix: "amber"})
+	core := minio.Core{Client: st.client}
+	id, err := core.NewMultipartUpload(t.Context(), "cellar", "amber/a/b", minio.PutObjectOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := st.Unfinished(t.Context())
+	if err != nil || len(list) != 1 || list[0].Name != "a/b" || list[0].ID != id {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	if files, err := st.List(t.Context(), ""); err != nil || len(files) != 0 {
+		t.Errorf("%v, %v", files, err)
+	}
+	for range 2 {
+		if err := st.RemoveUnfinished(t.Context(), list[0]); err != nil {
+			t.Error(err)
+		}
+	}
+	if list, err := st.Unfinished(t.Context()); err != nil || len(list) != 0 {
+		t.Errorf("%+v, %v", list, err)
 	}
 }
 

@@ -184,6 +184,9 @@ func numeric(k value.Kind) bool {
 	return k == value.Int || k == value.Decimal || k == value.Float64 || k == value.Float32
 }
 
+// Order orders two values as filters do; false where they have no order.
+func Order(a, b value.Value) (sign int, ok bool) { return compare(a, b) }
+
 // compare orders a value against a literal, or against a value of the same type; false where they have no order: one is
 // NULL, or the value is of another storage class than its column's type. NaN equals itself and is greater than all else.
 func compare(v, lit value.Value) (sign int, ok bool) {

@@ -166,7 +166,16 @@ func (t Then) Copies() bool { return t == ThenArchive || t == ThenCopy }
 type Archive struct {
 	Store string         `json:"store,omitempty"`
 	Keep  *period.Period `json:"keep,omitempty"` // how long a segment stays in the archive at least; nil: without end
+	From  KeepFrom       `json:"from,omitempty"` // what that counts from; empty: FromArchived
 }
+
+// KeepFrom is what the keep of a segment counts from.
+type KeepFrom string
+
+const (
+	FromArchived KeepFrom = "archived" // the moment at which it was archived
+	FromAge      KeepFrom = "age"      // the age of its newest row
+)
 
 // Mask is how a column is cleaned before it is archived.
 type Mask string
@@ -205,6 +214,9 @@ func (r *Rule) Effective(i int) Clause {
 	}
 	if whole.Keep == nil {
 		whole.Keep = r.Archive.Keep
+	}
+	if whole.From == "" {
+		whole.From = r.Archive.From
 	}
 	c.Archive = &whole
 	if c.Omit == nil {
@@ -248,6 +260,7 @@ func Compare(before, after *Rule) []string {
 	note("delete_after", periodText(before.DeleteAfter), periodText(after.DeleteAfter))
 	note("archive.store", before.Archive.Store, after.Archive.Store)
 	note("archive.keep", periodText(before.Archive.Keep), periodText(after.Archive.Keep))
+	note("archive.from", string(before.Archive.From), string(after.Archive.From))
 	note("omit", strings.Join(before.Omit, ", "), strings.Join(after.Omit, ", "))
 	note("mask", maskText(before.Mask), maskText(after.Mask))
 	note("confirm", before.Confirm, after.Confirm)
@@ -299,6 +312,7 @@ func (c Clause) String() string {
 	if c.Archive != nil {
 		add("store", c.Archive.Store)
 		add("archive keep", periodText(c.Archive.Keep))
+		add("counted from", string(c.Archive.From))
 	}
 	add("omit", strings.Join(c.Omit, " "))
 	add("mask", maskText(c.Mask))
@@ -374,6 +388,8 @@ func Loosened(before, after *Rule, now time.Time, resolve Resolver) []string {
 		case d.Archive.Keep == nil && e.Archive.Keep != nil && d.Then.Copies(),
 			d.Archive.Keep != nil && e.Archive.Keep != nil && e.Archive.Keep.Before(time.Unix(0, 0), time.UTC).After(d.Archive.Keep.Before(time.Unix(0, 0), time.UTC)):
 			out = append(out, name+" is archived for a shorter time")
+		case d.Archive.From != FromAge && e.Archive.From == FromAge && d.Then.Copies():
+			out = append(out, name+" is archived for a shorter time, as that counts from the age of its rows")
 		}
 	}
 	return out

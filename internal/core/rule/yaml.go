@@ -625,12 +625,18 @@ func (r *reader) archive(n ast.Node) {
 }
 
 func (r *reader) archiveFields(field string, n ast.Node, whole bool) *Archive {
-	f := r.mapping(field, n, "store", "keep")
+	f := r.mapping(field, n, "store", "keep", "from")
 	if f == nil {
 		return nil
 	}
 	a := &Archive{Store: r.text(field+".store", f["store"], whole, "name the store; `ambercellar store list` shows them")}
 	a.Keep = r.someTime(field+".keep", f["keep"])
+	if n := f["from"]; n != nil {
+		a.From = KeepFrom(r.text(field+".from", n, true, "write archived or age"))
+		if a.From != FromArchived && a.From != FromAge && a.From != "" {
+			r.fail(field+".from", fmt.Sprintf("%q is nothing that the keep of a segment can count from", a.From), "write archived or age")
+		}
+	}
 	return a
 }
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Badge, Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, short, size } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";
@@ -10,6 +10,7 @@
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
+  import Verifications from "./Verifications.svelte";
 
   let offset = $state(0);
   const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 30, offset } } })));
@@ -22,21 +23,26 @@
   {#snippet actions()}<Button size="sm" color="alternative" href="#/search">Search rows</Button> <Button size="sm" href="#/restores/request">Restore rows</Button>{/snippet}
   <Trouble problem={segments.problem ?? stores.problem} />
   <Panel title="Stores">
-    <Listing label="Stores" heads={["Store", "Kind", "Where", "#Free"]} items={stores.data?.items}>
+    <Listing label="Stores" heads={["Store", "Kind", "Where", "#Segments", "#Size", "#Free", "Second copies", "All verified since", "#Damaged"]} items={stores.data?.items}>
       {#snippet row(s: Schemas["StoreView"])}
-        <TableBodyRow><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell>{s.kind}</TableBodyCell><TableBodyCell class="font-mono text-xs">{s.path}</TableBodyCell><TableBodyCell class="text-right">{s.problem || size(s.free)}</TableBodyCell></TableBodyRow>
+        <TableBodyRow><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell>{s.kind}</TableBodyCell><TableBodyCell class="max-w-64 truncate font-mono text-xs" title={s.path}>{s.path}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(s.totals.segments)}</TableBodyCell><TableBodyCell class="text-right">{size(s.totals.file_bytes)}</TableBodyCell><TableBodyCell class="text-right">{#if s.problem}<span class="text-red-700 dark:text-red-400" title={s.problem}>not reached</span>{:else}{size(s.free)}{/if}</TableBodyCell>
+          <TableBodyCell>{#if s.second}in {s.second}{#if s.totals.unseconded > 0}, {count(s.totals.unseconded)} to copy{/if}{:else}none{/if}</TableBodyCell>
+          <TableBodyCell><When at={s.totals.verified} none="–" day /></TableBodyCell>
+          <TableBodyCell class="text-right {s.totals.damaged > 0 ? 'font-semibold text-red-700 dark:text-red-400' : ''}">{count(s.totals.damaged)}</TableBodyCell></TableBodyRow>
       {/snippet}
       {#snippet empty()}<Blank title="No store yet" />{/snippet}
     </Listing>
   </Panel>
+  <Verifications seconds={!!stores.data?.items.some((s) => s.second)} done={() => { stores.load(); segments.load(); }} />
   <Panel title="Segments">
     <Listing label="Segments" heads={["Segment", "Table", "State", "#Rows", "#File", "#Smaller", "Oldest", "Newest", "Stored", "Kept until"]} items={segments.data?.items}>
       {#snippet row(s: Schemas["Segment"])}
         <TableBodyRow>
           <TableBodyCell><a class="text-link font-mono text-xs" href="#/archive/{s.id}" title={s.id}>{short(s.id)}</a></TableBodyCell>
           <TableBodyCell>{s.source}.{s.table}</TableBodyCell>
-          <TableBodyCell><State state={s.state} /></TableBodyCell>
-          <TableBodyCell class="text-right">{count(s.state === "closed" ? s.deleted : s.rows)}</TableBodyCell>
+          <TableBodyCell><State state={s.state} />{#if s.damage}{' '}<span title={s.damage}><Badge color="red">damaged</Badge></span>{/if}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(s.state === "closed" || s.state === "disposed" ? s.deleted : s.rows)}</TableBodyCell>
           <TableBodyCell class="text-right">{size(s.file_bytes)}</TableBodyCell>
           <TableBodyCell class="text-right">{s.file_bytes ? `${(s.raw_bytes / s.file_bytes).toFixed(1)}×` : "–"}</TableBodyCell>
           <TableBodyCell title={s.oldest}>{age(s.oldest).slice(0, 10)}</TableBodyCell><TableBodyCell title={s.newest}>{age(s.newest).slice(0, 10)}</TableBodyCell>

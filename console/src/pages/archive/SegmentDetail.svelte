@@ -35,10 +35,12 @@
 
 <Page title="Segment {params.segment}" about={s ? `${s.source}.${s.table}` : ""} back={{ href: "#/archive", text: "Archive" }}>
   {#snippet actions()}
-    <Button size="sm" color="alternative" disabled={busy} onclick={verify}>{busy ? "Reading every row …" : "Verify"}</Button>
+    <Button size="sm" color="alternative" disabled={busy || s?.state === "disposed"} onclick={verify}>{busy ? "Reading every row …" : "Verify"}</Button>
     <Button size="sm" disabled={s?.state !== "closed"} href="#/restores/request?segment={params.segment}">Restore</Button>
   {/snippet}
   <Trouble problem={segment.problem ?? problem} />
+  {#if s?.damage && !verified}<Alert color="red" class="mb-3" role="alert"><p class="font-semibold">This segment is damaged.</p><p class="break-words">{s.damage}</p>{#if s.second}<p>It is read from its second copy in {s.second}; verifying with repair, on the page before, replaces what is damaged.</p>{:else}<p>There is no second copy. Bring the file back from a backup of the store, then verify it.</p>{/if}</Alert>{/if}
+  {#if s?.state === "disposed"}<Alert color="gray" class="mb-3">Its rows were destroyed by <a class="text-link" href="#/disposals">disposal {s.disposal}</a>; manifest, closing record and the record of that remain.</Alert>{/if}
   {#if verified}<Alert color="green" class="mb-3" role="status">The segment is what was written: file hash, manifest, closing record and the digest of all rows agree.</Alert>{/if}
   {#if s}
     {#snippet state()}<State state={s!.state} />{/snippet}
@@ -46,13 +48,14 @@
     {#snippet created()}<When at={s!.created_at} />{/snippet}
     {#snippet closed()}<When at={s!.closed_at} none="not yet" />{/snippet}
     {#snippet checked()}<When at={s!.verified_at} none="not yet" />{/snippet}
+    {#snippet second()}{#if s!.second}in {s!.second}, since <When at={s!.second_at} day />{:else}none{/if}{/snippet}
     {#snippet keep()}<When at={s!.keep_until} none="without end" />{/snippet}
     <Panel title="What it holds">
-      <Facts facts={[["State", state], ["Rows copied", count(s.rows)], ["Deleted from the table", count(s.deleted)], ["Changed meanwhile", count(s.changed)], ["Vanished meanwhile", count(s.vanished)], ["Skipped", count(s.skipped)], ["Oldest", age(s.oldest)], ["Newest", age(s.newest)], ["As read", size(s.raw_bytes)], ["File", size(s.file_bytes)], ["Run", run], ["Stored", created], ["Closed", closed], ["Verified", checked], ["Kept", keep], ["Went along with", s.goes_with ? `rows of ${s.goes_with.table}` : ""], ["Joined columns", s.included.join(", ")], ["Left out", s.omitted.join(", ")], ["Masked", Object.entries(s.masked ?? {}).map(([c, m]) => `${c} (${m})`).join(", ")], ["Kept beside", s.beside.map((b) => `${count(b.rows)} rows of ${b.table}`).join("; ")]]} />
+      <Facts facts={[["State", state], ["Rows copied", count(s.rows)], ["Deleted from the table", count(s.deleted)], ["Changed meanwhile", count(s.changed)], ["Vanished meanwhile", count(s.vanished)], ["Skipped", count(s.skipped)], ["Oldest", age(s.oldest)], ["Newest", age(s.newest)], ["As read", size(s.raw_bytes)], ["File", size(s.file_bytes)], ["Run", run], ["Stored", created], ["Closed", closed], ["Verified", checked], ["Kept", keep], ["Second copy", second], ["Went along with", s.goes_with ? `rows of ${s.goes_with.table}` : ""], ["Joined columns", s.included.join(", ")], ["Left out", s.omitted.join(", ")], ["Masked", Object.entries(s.masked ?? {}).map(([c, m]) => `${c} (${m})`).join(", ")], ["Kept beside", s.beside.map((b) => `${count(b.rows)} rows of ${b.table}`).join("; ")]]} />
     </Panel>
     <Panel title="Proof">
       <dl class="space-y-1 px-4 py-3 font-mono text-xs">
-        {#each [["file", `${s.store}: ${s.stem}.parquet`], ...s.beside.map((b) => [`rows of ${b.table}`, `${s!.store}: ${b.file}`]), ["digest of rows", s.digest], [`manifest, link ${s.sequence}`, s.manifest_hash], [s.closing_sequence ? `closing record, link ${s.closing_sequence}` : "closing record", s.closing_hash || "not yet"]] as [name, v] (name)}
+        {#each [["file", `${s.store}: ${s.stem}.parquet`], ...s.beside.map((b) => [`rows of ${b.table}`, `${s!.store}: ${b.file}`]), ["digest of rows", s.digest], [`manifest, link ${s.sequence}`, s.manifest_hash], [s.closing_sequence ? `closing record, link ${s.closing_sequence}` : "closing record", s.closing_hash || "not yet"], ...(s.disposal_hash ? [[`disposal record, link ${s.disposal_sequence}`, s.disposal_hash]] : [])] as [name, v] (name)}
           <div class="flex gap-4"><dt class="w-44 shrink-0 font-sans text-gray-500 dark:text-gray-400">{name}</dt><dd class="break-all">{v}</dd></div>
         {/each}
       </dl>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Alert, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { count, plural, share, size, span } from "../../lib/format";
   import { every, Loader } from "../../lib/loader.svelte";
@@ -25,6 +25,12 @@
 
 <Page title="Overview" about={status.data ? `${plural(status.data.sources, "source")}, ${plural(status.data.rules, "rule")} · version ${status.data.version}` : ""}>
   <Trouble problem={status.problem} />
+  {#if status.data?.damaged.length}
+    <Alert color="red" class="mb-4" role="alert">
+      <p class="font-semibold">{plural(status.data.damaged.length, "segment")} of the archive {status.data.damaged.length === 1 ? "is" : "are"} not what was written.</p>
+      <ul class="mt-1 list-disc ps-5">{#each status.data.damaged.slice(0, 5) as s (s.id)}<li><a class="text-link" href="#/archive/{s.id}">{s.source}.{s.table}, {s.oldest.slice(0, 10)} to {s.newest.slice(0, 10)}</a>: {s.second ? `there is a second copy in ${s.second}` : "there is no second copy"}</li>{/each}</ul>
+    </Alert>
+  {/if}
   <div class="mb-4 grid gap-3 sm:grid-cols-2 xl:grid-cols-4">
     {#each cards as [name, v, note] (name)}
       <div class="rounded-lg border border-gray-200 bg-white px-4 py-3 dark:border-gray-700 dark:bg-gray-800">

@@ -2,20 +2,26 @@
   import { push, router } from "svelte-spa-router";
   import { Button, Input, Label, Radio, Select } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { count, plural, size } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
 
   const asked = new URLSearchParams(router.querystring ?? "");
-  let kind = $state(asked.get("segment") ? "segment" : asked.get("run") ? "run" : "span");
+  const picked: string[] = asked.get("rows") ? JSON.parse(sessionStorage.getItem("picked") ?? "[]") : [];
+  let kind = $state(picked.length ? "rows" : asked.get("segment") ? "segment" : asked.get("run") ? "run" : "span");
   let segment = $state(asked.get("segment") ?? "");
   let run = $state(asked.get("run") ?? "");
   let table = $state("");
+  let where = $state("");
   let from = $state("");
   let to = $state("");
   let target = $state("table");
   let format = $state("csv");
+  let conflicts = $state("skip");
+  let side = $state("");
+  let preview = $state<Schemas["RestorePreview"]>();
   let note = $state("");
   let problem = $state<Problem>();
   let busy = $state(false);
@@ -27,21 +33,33 @@
   let tables = $derived(unique(closed.map((s) => `${s.source}.${s.table}`)));
   let runs = $derived(unique(closed.map((s) => s.run)));
 
+  // What was shown is of another request as soon as a field changes.
+  $effect(() => { void [kind, segment, run, table, where, from, to, target, conflicts, side]; preview = undefined; });
+
+  function request(): Schemas["RestoreRequest"] {
+    const body: Schemas["RestoreRequest"] = { scope: {}, target, note };
+    if (target === "file") body.format = format;
+    if (target === "table") body.conflicts = conflicts;
+    if (target === "side" && side) body.target_table = side;
+    if (kind === "rows") body.scope.rows = picked.map((p) => { const [segment, ordinal] = p.split(":"); return { segment, ordinal: Number(ordinal) }; });
+    else if (kind === "segment") body.scope.segment = segment;
+    else if (kind === "run") body.scope.run = run;
+    else {
+      const dot = table.indexOf(".");
+      Object.assign(body, { source: table.slice(0, dot), table: table.slice(dot + 1), scope: { ...(where && { where }), ...(from && { from }), ...(to && { to }) } });
+    }
+    return body;
+  }
   async function submit(e: SubmitEvent) {
     e.preventDefault();
     busy = true;
     problem = undefined;
-    const body: Schemas["RestoreRequest"] = { scope: {}, target, note };
-    if (target === "file") body.format = format;
-    if (kind === "segment") body.scope.segment = segment;
-    else if (kind === "run") body.scope.run = run;
-    else {
-      const dot = table.indexOf(".");
-      Object.assign(body, { source: table.slice(0, dot), table: table.slice(dot + 1), scope: { ...(from && { from }), ...(to && { to }) } });
-    }
     try {
-      await take(api.POST("/restores", { body }));
-      push("/restores");
+      if (!preview) preview = await take(api.POST("/restores/preview", { body: request() }));
+      else {
+        await take(api.POST("/restores", { body: request() }));
+        push("/restores");
+      }
     } catch (e) {
       problem = problemOf(e);
     }
@@ -56,30 +74,42 @@
     <form onsubmit={submit} class="space-y-4 p-4">
       <fieldset class="space-y-2">
         <legend class="mb-1 text-sm font-semibold">Which rows</legend>
-        <div class="flex gap-6"><Radio name="kind" value="span" bind:group={kind}>a span of time</Radio><Radio name="kind" value="run" bind:group={kind}>a run</Radio><Radio name="kind" value="segment" bind:group={kind}>a segment</Radio></div>
+        <div class="flex gap-6">{#if picked.length}<Radio name="kind" value="rows" bind:group={kind}>{plural(picked.length, "picked row")}</Radio>{/if}<Radio name="kind" value="span" bind:group={kind}>a condition or span of time</Radio><Radio name="kind" value="run" bind:group={kind}>a run</Radio><Radio name="kind" value="segment" bind:group={kind}>a segment</Radio></div>
         {#if kind === "span"}
           <Label for="table">Table</Label><Select id="table" items={tables} bind:value={table} placeholder="choose a table" required />
+          <div class="space-y-1"><Label for="where">Condition</Label><Input id="where" class="font-mono" bind:value={where} placeholder="like booking_id = 4711; nothing: every row" spellcheck="false" /></div>
           <div class="grid grid-cols-2 gap-3">
             <div class="space-y-1"><Label for="from">From this day on (UTC)</Label><Input id="from" type="date" bind:value={from} /></div>
             <div class="space-y-1"><Label for="to">To before this day (UTC)</Label><Input id="to" type="date" bind:value={to} /></div>
           </div>
         {:else if kind === "run"}
           <Label for="run">Run</Label><Select id="run" items={runs} bind:value={run} placeholder="choose a run" required />
-        {:else}
+        {:else if kind === "segment"}
           <Label for="segment">Segment</Label><Select id="segment" items={closed.map((s) => ({ value: s.id, name: `${s.source}.${s.table}, ${s.oldest.slice(0, 10)} to ${s.newest.slice(0, 10)} (${s.id.slice(-8)})` }))} bind:value={segment} placeholder="choose a segment" required />
         {/if}
       </fieldset>
       <fieldset class="space-y-2">
         <legend class="mb-1 text-sm font-semibold">Where to</legend>
-        <div class="flex gap-6"><Radio name="target" value="table" bind:group={target}>into their table</Radio><Radio name="target" value="file" bind:group={target}>into a file</Radio></div>
+        <div class="flex gap-6"><Radio name="target" value="table" bind:group={target}>into their table</Radio><Radio name="target" value="side" bind:group={target}>into a side table</Radio><Radio name="target" value="file" bind:group={target}>into a file</Radio></div>
         {#if target === "file"}
           <Label for="format">Format</Label><Select id="format" items={[{ value: "csv", name: "CSV" }, { value: "ndjson", name: "JSON, a line a row" }, { value: "parquet", name: "Parquet" }]} bind:value={format} />
+        {:else if target === "side"}
+          <div class="space-y-1"><Label for="side">Name of the new table</Label><Input id="side" class="font-mono" bind:value={side} placeholder="the table's own and the time" spellcheck="false" /></div>
+          <p class="text-sm text-gray-600 dark:text-gray-400">A new table beside the old one, with columns and key as they were then. Nothing else is touched; drop it when you are done.</p>
         {:else}
-          <p class="text-sm text-gray-600 dark:text-gray-400">A row whose key is in the table already is skipped and counted. Any other conflict stops the restore.</p>
+          <div class="space-y-1"><Label for="conflicts">Rows whose key is in the table already</Label><Select id="conflicts" items={[{ value: "skip", name: "are skipped and counted" }, { value: "fail", name: "stop the restore before anything is written" }]} bind:value={conflicts} /></div>
+          <p class="text-sm text-gray-600 dark:text-gray-400">Any other conflict stops the restore.</p>
         {/if}
       </fieldset>
       <div class="space-y-1"><Label for="note">Who asked, and why</Label><Input id="note" bind:value={note} /></div>
-      <Button type="submit" disabled={busy}>Request the restore</Button>
+      {#if preview}
+        <div class="rounded border border-gray-200 px-3 py-2 text-sm dark:border-gray-700" role="status" data-testid="preview">
+          <p><b>{plural(preview.rows, "row")}</b> of {preview.source}.{preview.table}, in {plural(preview.segments, "segment")} ({size(preview.bytes)}), go into {preview.into}.</p>
+          {#if target === "table"}<p>{preview.untold ? "The table has no key, so nobody can tell which of them are there already." : `The keys of ${count(preview.conflicts)} of them are in the table already.`}</p>{/if}
+          {#if preview.triggers.length}<p>Triggers that fire for each row: {preview.triggers.join(", ")}.</p>{/if}
+        </div>
+      {/if}
+      <Button type="submit" disabled={busy || preview?.rows === 0}>{preview ? `Restore ${plural(preview.rows, "row")}` : busy ? "Looking …" : "See what comes back"}</Button>
     </form>
   </Panel>
   {/if}

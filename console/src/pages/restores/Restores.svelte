@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, restoreFile, take, type Schemas } from "../../api/client";
-  import { count, short, size } from "../../lib/format";
+  import { count, plural, short, size } from "../../lib/format";
   import { every, Loader } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -16,7 +16,8 @@
   function scope(s: Schemas["Scope"]): string {
     if (s.run) return `run ${short(s.run)}`;
     if (s.segment) return `segment ${short(s.segment)}`;
-    return [s.from && `from ${s.from}`, s.to && `to ${s.to}`].filter(Boolean).join(" ");
+    if (s.rows?.length) return plural(s.rows.length, "picked row");
+    return [s.where && `where ${s.where}`, s.from && `from ${s.from}`, s.to && `to ${s.to}`].filter(Boolean).join(" ");
   }
 </script>
 
@@ -28,8 +29,8 @@
       {#snippet row(r: Schemas["Restore"])}
         <TableBodyRow>
           <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
-          <TableBodyCell>{scope(r.scope)}<div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.note}>{r.note}</div>{#if r.state === "failed"}<div class="max-w-96 text-xs whitespace-normal text-red-700 dark:text-red-400">{r.reason}</div>{/if}</TableBodyCell>
-          <TableBodyCell>{#if r.target === "file" && r.state === "done"}<a class="text-link" href={restoreFile(r.id)} download>{r.format}, {size(r.file_bytes)}</a>{:else}{r.target === "file" ? r.format : "the table"}{/if}</TableBodyCell>
+          <TableBodyCell class="max-w-96 whitespace-normal">{scope(r.scope)}<div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.note}>{r.note}</div>{#if r.state === "failed"}<div class="max-w-96 text-xs whitespace-normal text-red-700 dark:text-red-400">{r.reason}</div>{/if}</TableBodyCell>
+          <TableBodyCell>{#if r.target === "file" && r.state === "done"}<a class="text-link" href={restoreFile(r.id)} download>{r.format}, {size(r.file_bytes)}</a>{:else}{r.target === "file" ? r.format : r.target === "side" ? `side table ${r.target_source}.${r.target_table}` : "the table"}{/if}</TableBodyCell>
           <TableBodyCell><span title={r.reason}><State state={r.state} /></span></TableBodyCell>
           <TableBodyCell class="text-right">{count(r.restored)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.skipped)}</TableBodyCell>

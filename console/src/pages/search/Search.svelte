@@ -1,7 +1,7 @@
 <script lang="ts">
   // Archived rows of a table, by a condition in the language of rules.
-  import { router } from "svelte-spa-router";
-  import { Button, Input, Label, Select, Spinner, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { push, router } from "svelte-spa-router";
+  import { Button, Checkbox, Input, Label, Select, Spinner, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import { count, plural, short, size } from "../../lib/format";
@@ -19,6 +19,7 @@
   let problem = $state<Problem>();
   let busy = $state(false);
   let saving = $state(false);
+  let picked = $state<string[]>([]);
 
   const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 500, state: "closed" } } })));
   let tables = $derived([...new Set((segments.data?.items ?? []).map((s) => `${s.source}.${s.table}`))].map((name) => ({ value: name, name })));
@@ -36,6 +37,7 @@
     e?.preventDefault();
     busy = true;
     problem = undefined;
+    picked = [];
     try {
       found = await take(api.POST("/search", { body: request(200) }));
     } catch (e) {
@@ -43,6 +45,14 @@
       problem = problemOf(e);
     }
     busy = false;
+  }
+  const mark = (x: Schemas["FoundRow"]) => `${x.segment}:${x.ordinal}`;
+  function pick(x: Schemas["FoundRow"], yes: boolean) {
+    picked = yes ? [...picked, mark(x)] : picked.filter((p) => p !== mark(x));
+  }
+  function restorePicked() {
+    sessionStorage.setItem("picked", JSON.stringify(picked)); // too many for an address
+    push("/restores/request?rows=picked");
   }
   async function save() {
     saving = true;
@@ -75,7 +85,8 @@
         <Label>Which rows<Input size="sm" id="search-where" class="font-mono" bind:value={where} placeholder="a condition, like booking_id = 4711; nothing: every row" spellcheck="false" /></Label>
         <div class="flex items-center gap-3">
           <Button size="sm" type="submit" disabled={busy || !table}>{busy ? "Searching …" : "Search"}</Button>
-          {#if found?.items.length}<Button size="sm" color="alternative" disabled={saving} onclick={save}>{saving ? "Reading all of them …" : "Save all as CSV"}</Button>{/if}
+          {#if found?.items.length}<Button size="sm" color="alternative" disabled={saving} onclick={save}>{saving ? "Reading all of them …" : "Save all as CSV"}</Button>
+            <Button size="sm" color="alternative" disabled={picked.length === 0} onclick={restorePicked}>{picked.length ? `Restore ${plural(picked.length, "picked row")}` : "Restore picked rows"}</Button>{/if}
         </div>
         {#if problem}<div class="overflow-x-auto text-sm [&_*]:whitespace-pre-wrap" role="alert"><Trouble {problem} /></div>{/if}
       </form>
@@ -90,9 +101,10 @@
       </p>
       <Panel>
         <div class="overflow-x-auto">
-          <Listing label="Archived rows" heads={[...found.columns, "Segment"]} items={found.items}>
+          <Listing label="Archived rows" heads={["Pick", ...found.columns, "Segment"]} items={found.items}>
             {#snippet row(x: Schemas["FoundRow"])}
               <TableBodyRow>
+                <TableBodyCell><Checkbox aria-label="pick row {x.ordinal} of segment {short(x.segment)}" checked={picked.includes(mark(x))} onchange={(e: Event) => pick(x, (e.currentTarget as HTMLInputElement).checked)} /></TableBodyCell>
                 {#each x.values as v, i (i)}<TableBodyCell class="max-w-64 truncate font-mono text-xs" title={v ?? "NULL"}>{#if v === null}<span class="text-gray-500 italic">NULL</span>{:else}{v}{/if}</TableBodyCell>{/each}
                 <TableBodyCell><a class="text-link font-mono text-xs" href="#/archive/{x.segment}" title="row {x.ordinal} of segment {x.segment}">{short(x.segment)}</a></TableBodyCell>
               </TableBodyRow>

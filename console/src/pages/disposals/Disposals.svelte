@@ -1,0 +1,125 @@
+<script lang="ts">
+  // Destroying segments whose time in the archive is over: found out first, decided on, then done, and certified.
+  import { Button, Input, Label, Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { age, count, plural, share, short, size } from "../../lib/format";
+  import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import Bar from "../../lib/Bar.svelte";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import State from "../../lib/State.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+  import When from "../../lib/When.svelte";
+
+  const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50 } } })));
+  const rules = new Loader(() => take(api.GET("/rules")));
+  rules.load();
+  $effect(() => every(1500, () => disposals.load()));
+  let governing = $derived((rules.data?.items ?? []).filter((r) => r.body.archive?.store).map((r) => ({ value: r.name, name: r.name })));
+  let rule = $state("");
+  let note = $state("");
+  let open = $state("");
+  let deciding = $state("");
+  let typed = $state("");
+  let problem = $state<Problem>();
+  let busy = $state(false);
+  $effect(() => { rule ||= governing[0]?.value ?? ""; });
+
+  async function doing(what: () => Promise<unknown>) {
+    busy = true;
+    problem = undefined;
+    try {
+      await what();
+    } catch (e) {
+      problem = problemOf(e);
+    }
+    await disposals.load();
+    busy = false;
+  }
+  const plan = () => doing(async () => {
+    open = (await take(api.POST("/disposals", { body: { rule, note } }))).id;
+  });
+  const start = (id: string) => doing(async () => {
+    await take(api.POST("/disposals/{disposal}/start", { params: { path: { disposal: id } } }));
+    deciding = typed = "";
+  });
+  const cancel = (id: string) => doing(() => take(api.POST("/disposals/{disposal}/cancel", { params: { path: { disposal: id } } })));
+  const rows = (d: Schemas["Disposal"]) => d.items.reduce((n, x) => n + x.rows, 0);
+  const bytes = (d: Schemas["Disposal"]) => d.items.reduce((n, x) => n + x.bytes, 0);
+  const gone = (d: Schemas["Disposal"]) => d.items.filter((x) => x.destroyed).length;
+  const certificate = (id: string, format: string) => `/api/v1/disposals/${encodeURIComponent(id)}/certificate?format=${format}`;
+</script>
+
+<Page title="Disposals" about="Archived rows are destroyed when their time in the archive is over, by somebody's decision, and a certificate remains.">
+  <Trouble problem={disposals.problem ?? rules.problem ?? problem} />
+  <Panel title="What is due">
+    {#if rules.data && governing.length === 0}
+      <Blank title="No rule archives">Only segments of a rule with <code>archive.keep</code> are ever destroyed.</Blank>
+    {:else}
+      <form class="grid items-end gap-3 p-4 sm:grid-cols-[14rem_1fr_auto]" onsubmit={(e) => { e.preventDefault(); plan(); }}>
+        <Label>Rule<Select size="sm" id="disposal-rule" items={governing} bind:value={rule} /></Label>
+        <Label>Note, for the certificate<Input size="sm" id="disposal-note" bind:value={note} /></Label>
+        <Button size="sm" type="submit" disabled={busy || !rule}>Find out; nothing is destroyed</Button>
+      </form>
+    {/if}
+  </Panel>
+  <Panel>
+    <Listing label="Disposals" heads={["Table", "Rule", "State", "#Segments", "#Rows", "#Size", "Planned", "Decided", ""]} items={disposals.data?.items}>
+      {#snippet row(d: Schemas["Disposal"])}
+        <TableBodyRow>
+          <TableBodyCell>{d.source}.{d.table}</TableBodyCell>
+          <TableBodyCell><a class="text-link" href="#/rules/{d.rule}">{d.rule}</a> <span class="text-xs text-gray-500 dark:text-gray-400">revision {d.revision}, {d.keep}</span></TableBodyCell>
+          <TableBodyCell><span title={d.reason}><State state={d.state} /></span></TableBodyCell>
+          <TableBodyCell class="text-right">{count(d.items.length)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(rows(d))}</TableBodyCell>
+          <TableBodyCell class="text-right">{size(bytes(d))}</TableBodyCell>
+          <TableBodyCell><When at={d.created_at} /></TableBodyCell>
+          <TableBodyCell>{#if d.decided_at}<When at={d.decided_at} /> by {d.decided_by}{:else}–{/if}</TableBodyCell>
+          <TableBodyCell class="text-right"><button class="text-link text-xs" aria-expanded={open === d.id} onclick={() => (open = open === d.id ? "" : d.id)}>{open === d.id ? "less" : "more"}</button></TableBodyCell>
+        </TableBodyRow>
+        {#if open === d.id}
+          <TableBodyRow><td colspan="9" class="space-y-3 px-4 py-3 text-sm" data-testid="disposal">
+            {#if d.reason}<p class="text-red-700 dark:text-red-400" role="alert">{d.reason}</p>{/if}
+            {#if d.state === "running"}<Bar percent={share(gone(d), d.items.length)} label="progress of the disposal" />{/if}
+            {#if d.items.length}
+              <table class="w-full text-left text-xs">
+                <thead class="text-gray-500 dark:text-gray-400"><tr><th class="py-1 font-medium">Segment</th><th class="text-right font-medium">Rows</th><th class="text-right font-medium">File</th><th class="ps-4 font-medium">Ages</th><th class="font-medium">Time over</th><th class="font-medium">What becomes of it</th></tr></thead>
+                <tbody>
+                  {#each d.items as x (x.segment)}
+                    <tr class="border-t border-gray-100 dark:border-gray-700/60"><td class="py-1"><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a></td><td class="text-right">{count(x.rows)}</td><td class="text-right">{size(x.bytes)}</td><td class="ps-4">{age(x.oldest).slice(0, 10)} to {age(x.newest).slice(0, 10)}</td><td><When at={x.due} day /></td>
+                      <td>{#if x.destroyed}destroyed <When at={x.destroyed} />{:else if x.left}left: {x.left}{:else if d.state === "cancelled"}stays{:else}goes, from {x.stores.join(" and ")}{/if}</td></tr>
+                  {/each}
+                </tbody>
+              </table>
+            {:else}<p class="text-gray-600 dark:text-gray-400">No segment may be destroyed yet.</p>{/if}
+            {#if d.stays.length}
+              <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">{plural(d.stays.length, "segment")} of the table stay</summary>
+                <ul class="mt-1 space-y-0.5 text-xs">{#each d.stays as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}</ul>
+              </details>
+            {/if}
+            <div class="flex flex-wrap items-center gap-3">
+              {#if (d.state === "planned" || d.state === "failed") && d.items.length}
+                {#if deciding === d.id}
+                  <form class="flex flex-wrap items-center gap-2" onsubmit={(e) => { e.preventDefault(); start(d.id); }}>
+                    <Label for="confirm-{d.id}">This cannot be taken back. To destroy {plural(rows(d), "row")}, type the table's name, <b>{d.table}</b>:</Label>
+                    <Input size="sm" class="w-48" id="confirm-{d.id}" bind:value={typed} autocomplete="off" />
+                    <Button size="xs" color="red" type="submit" disabled={busy || typed !== d.table}>Destroy them</Button>
+                    <Button size="xs" color="alternative" onclick={() => (deciding = typed = "")}>Not now</Button>
+                  </form>
+                {:else}
+                  <Button size="xs" color="red" onclick={() => (deciding = d.id)}>{d.state === "failed" ? "Go on …" : "Destroy …"}</Button>
+                  <Button size="xs" color="alternative" disabled={busy} onclick={() => cancel(d.id)}>Decide against it</Button>
+                {/if}
+              {/if}
+              {#if d.state === "done"}<a class="text-link" href={certificate(d.id, "pdf")} download>Certificate as PDF</a> <a class="text-link" href={certificate(d.id, "json")} download="certificate-{d.id}.json">as JSON</a>{/if}
+              {#if d.note}<span class="text-gray-600 dark:text-gray-400">{d.note}</span>{/if}
+            </div>
+          </td></TableBodyRow>
+        {/if}
+      {/snippet}
+      {#snippet empty()}<Blank title="Nothing was disposed of yet">Segments stay at least as long as <code>archive.keep</code> of their rule says, and until somebody decides that they go.</Blank>{/snippet}
+    </Listing>
+  </Panel>
+</Page>

@@ -1,0 +1,110 @@
+package api
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/go-pdf/fpdf"
+
+	"ambercellar/internal/engine"
+)
+
+func (a *API) certificate(c *gin.Context) {
+	x, err := a.service.Certificate(c.Request.Context(), c.Param("disposal"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	switch format := c.DefaultQuery("format", "json"); format {
+	case "json":
+		c.IndentedJSON(http.StatusOK, x)
+	case "pdf":
+		c.Header("Content-Type", "application/pdf")
+		c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="certificate-%s.pdf"`, x.Disposal))
+		if err := writeCertificate(c.Writer, x); err != nil {
+			c.Error(err)
+		}
+	default:
+		fail(c, &engine.RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of a certificate", format), Remedy: "write json or pdf"})
+	}
+}
+
+// writeCertificate writes a certificate as PDF, A4, with a table of all segments.
+func writeCertificate(w io.Writer, x *engine.Certificate) error {
+	p := fpdf.New("P", "mm", "A4", "")
+	text := p.UnicodeTranslatorFromDescriptor("") // the fonts that every reader has know the letters of western Europe
+	p.SetTitle("Certificate of disposal "+x.Disposal, true)
+	p.SetCreator("Amber Cellar", true)
+	p.SetCreationDate(x.Issued.Time)
+	p.SetModificationDate(x.Issued.Time)
+	p.SetMargins(18, 18, 18)
+	p.SetAutoPageBreak(true, 20)
+	p.AliasNbPages("")
+	p.SetFooterFunc(func() {
+		p.SetY(-15)
+		p.SetFont("Helvetica", "", 8)
+		p.CellFormat(0, 6, text(fmt.Sprintf("Disposal %s, page %d of {nb}", x.Disposal, p.PageNo())), "", 0, "C", false, 0, "")
+	})
+	p.AddPage()
+	p.SetFont("Helvetica", "B", 18)
+	p.CellFormat(0, 10, "Certificate of disposal", "", 1, "", false, 0, "")
+	p.SetFont("Helvetica", "", 10)
+	p.Ln(2)
+	p.MultiCell(0, 5, text(fmt.Sprintf("The archived rows named below were destroyed because their time in the archive was over. Their files were removed from every store in which they lay. "+
+		"Their manifests and closing records, which name no values, and a record of this disposal stay in the chain of table %s.%s.", x.Source, x.Table)), "", "", false)
+	p.Ln(3)
+	fact := func(name, value string) {
+		p.SetFont("Helvetica", "", 9)
+		p.SetTextColor(90, 90, 90)
+		p.CellFormat(42, 6, text(name), "", 0, "", false, 0, "")
+		p.SetTextColor(0, 0, 0)
+		p.SetFont("Helvetica", "", 10)
+		p.MultiCell(0, 6, text(value), "", "", false)
+	}
+	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+	fact("Table", x.Source+"."+x.Table)
+	fact("Rule", fmt.Sprintf("%s, revision %d: kept for %s", x.Rule, x.Revision, x.Keep))
+	fact("Planned", fmt.Sprintf("%s by %s", at(x.PlannedAt.Time), x.PlannedBy))
+	fact("Decided", fmt.Sprintf("%s by %s", at(x.DecidedAt.Time), x.DecidedBy))
+	fact("Carried out", at(x.Issued.Time)+" by the service "+x.Instance)
+	if x.Note != "" {
+		fact("Note", x.Note)
+	}
+	fact("Destroyed", fmt.Sprintf("%d segments with %d rows in %d bytes, of ages from %s to %s", x.Segments, x.Rows, x.Bytes, orDash(x.Oldest), orDash(x.Newest)))
+	p.Ln(4)
+	for i, s := range x.Destroyed {
+		if p.GetY() > 245 {
+			p.AddPage()
+		}
+		p.SetFont("Helvetica", "B", 10)
+		p.CellFormat(0, 6, text(fmt.Sprintf("%d.  Segment %s", i+1, s.Segment)), "T", 1, "", false, 0, "")
+		p.SetFont("Helvetica", "", 9)
+		p.MultiCell(0, 4.5, text(fmt.Sprintf("%d rows of ages from %s to %s; archived %s, kept for %s, until %s; destroyed %s in %v", s.Rows, s.Oldest, s.Newest, at(s.Stored.Time), s.Keep, at(s.Due.Time), at(s.Destroyed.Time), s.Stores)), "", "", false)
+		p.SetFont("Courier", "", 7)
+		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest}, {fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
+			p.CellFormat(36, 4, text(line[0]), "", 0, "", false, 0, "")
+			p.MultiCell(0, 4, text(line[1]), "", "", false)
+		}
+		p.Ln(1)
+	}
+	if len(x.Left) > 0 {
+		p.Ln(3)
+		p.SetFont("Helvetica", "B", 10)
+		p.CellFormat(0, 6, "Planned, and not destroyed", "T", 1, "", false, 0, "")
+		p.SetFont("Helvetica", "", 9)
+		for _, s := range x.Left {
+			p.MultiCell(0, 5, text(fmt.Sprintf("Segment %s: %s", s.Segment, s.Left)), "", "", false)
+		}
+	}
+	return p.Output(w)
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}

@@ -1,0 +1,135 @@
+package catalog
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// DisposalState is where a disposal stands.
+type DisposalState string
+
+const (
+	DisposalPlanned   DisposalState = "planned"   // nothing is destroyed before somebody decides it
+	Disposing         DisposalState = "running"   // decided; segments are being destroyed
+	DisposalDone      DisposalState = "done"      // what could be destroyed is
+	DisposalFailed    DisposalState = "failed"    // stopped for a reason; can be started again
+	DisposalCancelled DisposalState = "cancelled" // decided against
+)
+
+// afterDisposal says which state of a disposal may follow which.
+var afterDisposal = map[DisposalState][]DisposalState{
+	DisposalPlanned: {Disposing, DisposalCancelled},
+	Disposing:       {DisposalDone, DisposalFailed},
+	DisposalFailed:  {Disposing, DisposalCancelled},
+}
+
+// Disposal is the decision to destroy segments of one table whose time in the archive is over.
+type Disposal struct {
+	ID        string               `db:"id" json:"id"`
+	Source    string               `db:"source" json:"source"`
+	Table     string               `db:"table_name" json:"table"`
+	Rule      string               `db:"rule" json:"rule"`
+	Revision  int                  `db:"revision" json:"revision"` // of the rule that governs now
+	Keep      string               `db:"keep" json:"keep"`         // by that revision, at least
+	State     DisposalState        `db:"state" json:"state"`
+	Reason    string               `db:"reason" json:"reason"`
+	Note      string               `db:"note" json:"note"`
+	CreatedAt Time                 `db:"created_at" json:"created_at"`
+	CreatedBy string               `db:"created_by" json:"created_by"`
+	DecidedAt *Time                `db:"decided_at" json:"decided_at"`
+	DecidedBy string               `db:"decided_by" json:"decided_by"`
+	EndedAt   *Time                `db:"ended_at" json:"ended_at"`
+	Items     JSON[[]DisposalItem] `db:"items" json:"items"` // segments that are to be destroyed
+	Stays     JSON[[]DisposalStay] `db:"stays" json:"stays"` // segments of the table that stay, and why
+}
+
+// DisposalItem is a segment that is to be destroyed.
+type DisposalItem struct {
+	Segment   string   `json:"segment"`
+	Rows      int64    `json:"rows"`
+	Bytes     int64    `json:"bytes"`
+	Oldest    string   `json:"oldest"`
+	Newest    string   `json:"newest"`
+	Stored    Time     `json:"stored"`
+	Due       Time     `json:"due"` // when its time was over
+	Keep      string   `json:"keep"`
+	SHA256    string   `json:"sha256"` // of the file
+	Digest    string   `json:"digest"` // of its rows
+	Stores    []string `json:"stores"` // in which it lies
+	Destroyed *Time    `json:"destroyed"`
+	Record    string   `json:"record,omitempty"`   // SHA-256 of the disposal record
+	Sequence  int64    `json:"sequence,omitempty"` // of that record in the table's chain
+	Left      string   `json:"left,omitempty"`     // why it was not destroyed after all
+}
+
+// DisposalStay is a segment that stays.
+type DisposalStay struct {
+	Segment string `json:"segment"`
+	Due     *Time  `json:"due"` // when its time is over; null: never
+	Reason  string `json:"reason"`
+}
+
+// AddDisposal keeps a new disposal.
+func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, source, table_name, rule, revision, keep, state, note, created_at, created_by, items, stays)
+			VALUES (:id, :source, :table_name, :rule, :revision, :keep, :state, :note, :created_at, :created_by, :items, :stays)`, d); err != nil {
+			return err
+		}
+		return note(ctx, tx, d.CreatedBy, "disposal plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
+	})
+}
+
+// SaveDisposal keeps what became of a disposal's segments.
+func (c *Catalog) SaveDisposal(ctx context.Context, d *Disposal) error {
+	_, err := c.db.NamedExecContext(ctx, "UPDATE disposal SET items = :items WHERE id = :id", d)
+	return err
+}
+
+// SetDisposalState moves a disposal to another state, if that may follow.
+func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to DisposalState, reason string, now Time) (*Disposal, error) {
+	var out *Disposal
+	err := c.transaction(ctx, func(tx *sqlx.Tx) (err error) {
+		if out, err = get[Disposal](ctx, tx, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id); err != nil {
+			return err
+		}
+		if !slices.Contains(afterDisposal[out.State], to) {
+			return fmt.Errorf("disposal %s is %s and cannot become %s: %w", id, out.State, to, ErrState)
+		}
+		if to == Disposing && out.DecidedAt == nil {
+			out.DecidedAt, out.DecidedBy = &now, actor
+		}
+		if to == DisposalDone || to == DisposalCancelled {
+			out.EndedAt = &now
+		}
+		out.State, out.Reason = to, reason
+		if _, err := tx.NamedExecContext(ctx, "UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = :decided_by, ended_at = :ended_at WHERE id = :id", out); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "disposal "+string(to), id, reason)
+	})
+	return out, err
+}
+
+// Disposal returns one disposal.
+func (c *Catalog) Disposal(ctx context.Context, id string) (*Disposal, error) {
+	return get[Disposal](ctx, c.db, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id)
+}
+
+// Disposals lists disposals, the newest first.
+func (c *Catalog) Disposals(ctx context.Context, limit, offset int) ([]Disposal, error) {
+	return list[Disposal](ctx, c.db, "SELECT * FROM disposal ORDER BY created_at DESC, id DESC LIMIT ? OFFSET ?", limit, offset)
+}
+
+// DisposalsIn lists the disposals in a state.
+func (c *Catalog) DisposalsIn(ctx context.Context, state DisposalState) ([]Disposal, error) {
+	return list[Disposal](ctx, c.db, "SELECT * FROM disposal WHERE state = ? ORDER BY created_at", state)
+}
+
+// BeingDisposed lists the segments of a table whose destruction was begun and has not ended.
+func (c *Catalog) BeingDisposed(ctx context.Context, source, table string) ([]Segment, error) {
+	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND disposal <> '' AND disposed_at IS NULL ORDER BY sequence", source, table)
+}

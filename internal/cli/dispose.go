@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/engine"
+)
+
+func disposalFlags(f *flag.FlagSet) {
+	f.String("table", "", "a table whose related rows the rule archived; left out: the rule's own")
+	f.String("note", "", "what it is for; it stands on the certificate")
+}
+
+func disposalPlan(e *env) error {
+	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/disposals", api.NewDisposal{Rule: e.args[0], Table: e.flag("table"), Note: e.flag("note")})
+	if err != nil {
+		return err
+	}
+	if err := e.disposal(&d); err != nil || e.format != "table" {
+		return err
+	}
+	if len(d.Items.V) > 0 {
+		fmt.Fprintf(e.out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
+	}
+	return nil
+}
+
+func (e *env) disposal(d *catalog.Disposal) error {
+	var rows, bytes int64
+	destroyed := 0
+	for _, x := range d.Items.V {
+		rows, bytes = rows+x.Rows, bytes+x.Bytes
+		if x.Destroyed != nil {
+			destroyed++
+		}
+	}
+	decided := ""
+	if d.DecidedAt != nil {
+		decided = at(*d.DecidedAt) + " by " + d.DecidedBy
+	}
+	if err := e.facts(d, "disposal", d.ID, "table", d.Source+"."+d.Table, "rule", fmt.Sprintf("%s, revision %d: kept for %s at least", d.Rule, d.Revision, d.Keep), "state", string(d.State), "reason", d.Reason, "note", d.Note,
+		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s rows in %s; %s destroyed so far", count(len(d.Items.V)), count(rows), size(bytes), count(destroyed))); err != nil || e.format != "table" {
+		return err
+	}
+	list := [][]string{}
+	for _, x := range d.Items.V {
+		state := "goes"
+		switch {
+		case x.Destroyed != nil:
+			state = "destroyed " + at(*x.Destroyed)
+		case x.Left != "":
+			state = "left: " + x.Left
+		case d.State == catalog.DisposalCancelled:
+			state = "stays"
+		}
+		list = append(list, []string{x.Segment, count(x.Rows), size(x.Bytes), x.Oldest, x.Newest, at(x.Due), strings.Join(x.Stores, ", "), state})
+	}
+	for _, x := range d.Stays.V {
+		list = append(list, []string{x.Segment, "", "", "", "", atOrDash(x.Due), "", "stays: " + x.Reason})
+	}
+	fmt.Fprintln(e.out)
+	return e.show(d, []string{"segment", "rows", "file", "oldest", "newest", "time over", "stores", "what becomes of it"}, list)
+}
+
+func disposalStart(e *env) error {
+	path := "/disposals/" + url.PathEscape(e.args[0])
+	d, err := client.Post[catalog.Disposal](e.ctx, e.client, path+"/start", nil)
+	if err != nil {
+		return err
+	}
+	show := countProgress(e.err)
+	for d.State == catalog.Disposing {
+		if err := sleep(e.ctx, 200*time.Millisecond); err != nil {
+			return err
+		}
+		if d, err = client.Get[catalog.Disposal](e.ctx, e.client, path); err != nil {
+			return err
+		}
+		done := 0
+		for _, x := range d.Items.V {
+			if x.Destroyed != nil {
+				done++
+			}
+		}
+		show(done, len(d.Items.V), "segments destroyed")
+	}
+	if err := e.disposal(&d); err != nil {
+		return err
+	}
+	if d.State == catalog.DisposalFailed {
+		return errors.New(d.Reason)
+	}
+	return nil
+}
+
+func disposalCancel(e *env) error {
+	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/disposals/"+url.PathEscape(e.args[0])+"/cancel", nil)
+	if err != nil {
+		return err
+	}
+	return e.disposal(&d)
+}
+
+func disposalShow(e *env) error {
+	d, err := client.Get[catalog.Disposal](e.ctx, e.client, "/disposals/"+url.PathEscape(e.args[0]))
+	if err != nil {
+		return err
+	}
+	return e.disposal(&d)
+}
+
+func disposalList(e *env) error {
+	l, err := client.Get[api.Items[catalog.Disposal]](e.ctx, e.client, "/disposals?limit=200")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, d := range l.Items {
+		var n int64
+		for _, x := range d.Items.V {
+			n += x.Rows
+		}
+		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Rule, string(d.State), count(len(d.Items.V)), count(n), at(d.CreatedAt), dash(d.DecidedBy)})
+	}
+	return e.show(l, []string{"disposal", "table", "rule", "state", "segments", "rows", "planned", "decided by"}, rows)
+}
+
+func certificateFlags(f *flag.FlagSet) {
+	f.String("format", "json", "json or pdf")
+	f.String("out", "", "the file to write; left out: JSON goes to standard output")
+}
+
+func disposalCertificate(e *env) error {
+	format, out := e.flag("format"), e.flag("out")
+	if format != "json" && format != "pdf" {
+		return usage("-format %q is none of json and pdf", format)
+	}
+	path := "/disposals/" + url.PathEscape(e.args[0]) + "/certificate"
+	switch {
+	case out != "":
+		return e.save(path+"?format="+format, out)
+	case format == "pdf":
+		return usage("-out is missing: the file to write")
+	}
+	x, err := client.Get[engine.Certificate](e.ctx, e.client, path)
+	if err != nil {
+		return err
+	}
+	e.format = "json"
+	return e.show(x, nil, nil)
+}

@@ -1,0 +1,472 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/period"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/source"
+)
+
+// PlanDisposal finds out which segments of a rule's table have been in the archive long enough, and which stay, and why. It
+// keeps that as a disposal that somebody has to decide on; nothing is destroyed. table is one whose related rows the rule
+// archived; empty: the rule's own.
+func (e *Engine) PlanDisposal(ctx context.Context, actor, ruleName, table, note string) (*catalog.Disposal, error) {
+	r, err := e.Catalog.Rule(ctx, ruleName)
+	if err != nil {
+		return nil, err
+	}
+	d := &catalog.Disposal{ID: ulid.Make().String(), Source: r.Source, Table: r.Table, Rule: r.Name, Revision: r.Revision, State: catalog.DisposalPlanned, Note: note,
+		CreatedAt: catalog.At(e.Now()), CreatedBy: actor}
+	if table != "" {
+		d.Table = table
+	}
+	keep, err := governing(&r.Body.V)
+	if err != nil {
+		return nil, err
+	}
+	d.Keep = keep.String()
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}, -1, 0)
+	if err != nil {
+		return nil, err
+	}
+	if len(segments) == 0 {
+		return nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source, d.Table), Remedy: "`segment list` shows what is"}
+	}
+	slices.Reverse(segments)
+	d.Items.V, d.Stays.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}
+	for i := range segments {
+		s := &segments[i]
+		if s.State == catalog.SegmentDisposed {
+			continue
+		}
+		item, stay, err := e.disposable(ctx, &r.Body.V, s, keep)
+		if err != nil {
+			return nil, err
+		}
+		if stay != nil {
+			d.Stays.V = append(d.Stays.V, *stay)
+		} else {
+			d.Items.V = append(d.Items.V, *item)
+		}
+	}
+	return d, e.Catalog.AddDisposal(ctx, d)
+}
+
+// governing is how long every segment of a rule's table stays by the rule as it is now: the longest of the keeps of its clauses
+// that archive, so that a clause that was moved or reworded never shortens another's.
+func governing(r *rule.Rule) (period.Period, error) {
+	var longest *period.Period
+	for i := range r.Clauses {
+		c := r.Effective(i)
+		if !c.Then.Copies() {
+			continue
+		}
+		if c.Archive.Keep == nil {
+			return period.Period{}, &RefusedError{Field: "rule", Message: fmt.Sprintf("rule %s keeps what it archives without end (%s has no archive.keep)", r.Name, r.Label(i)), Remedy: "give every clause that archives an archive.keep"}
+		}
+		if longest == nil || longer(*c.Archive.Keep, *longest) {
+			longest = c.Archive.Keep
+		}
+	}
+	if longest == nil {
+		return period.Period{}, &RefusedError{Field: "rule", Message: fmt.Sprintf("rule %s archives nothing, so nothing says how long its segments stay; they are kept", r.Name), Remedy: "a rule that archives, with archive.keep, governs the segments of its table"}
+	}
+	return *longest, nil
+}
+
+func longer(a, b period.Period) bool {
+	epoch := time.Unix(0, 0)
+	return a.Before(epoch, time.UTC).Before(b.Before(epoch, time.UTC))
+}
+
+// disposable says of a segment that its time is over, or why it stays: the keep under which it was archived and that of the
+// rule as it is now must both be over, its run must have ended, and no hold may stand on any of its rows.
+func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
+	}
+	if s.State != catalog.SegmentClosed {
+		return stays(nil, "it is %s: what became of its rows is not settled", s.State)
+	}
+	if run, err := e.Catalog.Run(ctx, s.Run); err == nil && !run.State.Ended() {
+		return stays(nil, "its run %s is %s", run.ID, run.State)
+	} else if err != nil && !errors.Is(err, catalog.ErrNotFound) {
+		return nil, nil, err
+	}
+	st, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, books, err := e.load(ctx, st, s)
+	if err != nil {
+		return stays(nil, "its records cannot be read: %v", err)
+	}
+	if m.Rule != r.Name {
+		if _, err := e.Catalog.Rule(ctx, m.Rule); errors.Is(err, catalog.ErrNotFound) {
+			return stays(nil, "its rule %s is not there any more, so nothing governs it: it is kept", m.Rule)
+		}
+		return stays(nil, "rule %s archived it, and governs it", m.Rule)
+	}
+	if m.Keep == "" {
+		return stays(nil, "it was archived without an end (revision %d of rule %s)", m.Revision, m.Rule)
+	}
+	own, err := period.Parse(m.Keep)
+	if err != nil {
+		return stays(nil, "its keep %q cannot be read", m.Keep)
+	}
+	due, now := keptUntil(m, s.Newest, m.KeepFrom, &own), keptUntil(m, s.Newest, r.Archive.From, &keep)
+	if due == nil || now == nil {
+		return stays(nil, "its keep counts from the age of its rows, and its newest age %q is no time", s.Newest)
+	}
+	if now.After(due.Time) {
+		due = now
+	}
+	if due.After(e.Now()) {
+		return stays(due, "it is kept until %s", due.Format(time.DateOnly))
+	}
+	held, err := e.heldBy(ctx, s, m, books)
+	if err != nil {
+		return nil, nil, err
+	}
+	if held != nil {
+		return stays(due, "hold %s (%s) stands on it", held.ID, held.Reference)
+	}
+	stores := []string{s.Store}
+	if s.Second != "" {
+		stores = append(stores, s.Second)
+	}
+	return &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest, Stored: catalog.At(m.Stored), Due: *due, Keep: m.Keep, SHA256: m.SHA256,
+		Digest: m.Digest.String(), Stores: stores}, nil, nil
+}
+
+// heldBy returns a hold that stands on a segment, or on any row of it; nil where there is none. A condition that cannot be
+// judged on archived rows holds them all.
+func (e *Engine) heldBy(ctx context.Context, s *catalog.Segment, m *archive.Manifest, books *archive.Closing) (*catalog.Hold, error) {
+	holds, err := e.Catalog.TableHolds(ctx, s.Source, s.Table)
+	if err != nil || len(holds) == 0 {
+		return nil, err
+	}
+	for i := range holds {
+		h := &holds[i]
+		if slices.Contains(h.Segments.V, s.ID) {
+			return h, nil
+		}
+		if h.Filter == "" {
+			continue
+		}
+		f, err := bindArchived(h.Filter, m.Columns, m.Columns)
+		if err != nil || m.Masked != nil && touches(f, m) {
+			return h, nil
+		}
+		st, err := e.Store(ctx, s.Store)
+		if err != nil {
+			return nil, err
+		}
+		x := &member{segment: s, store: st, manifest: m, closing: books}
+		if any, err := (&picked{filter: f, span: everyRow, absent: len(m.Columns)}).any(ctx, x); err != nil || any {
+			return h, err
+		}
+	}
+	return nil, nil
+}
+
+// touches says whether a filter looks at a column that was archived in another form, so that it cannot be judged.
+func touches(f *filter.Filter, m *archive.Manifest) bool {
+	for _, c := range f.Columns() {
+		if c.Index < len(m.Columns) && m.Masked[m.Columns[c.Index].Name] != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// Dispose carries a disposal out that was decided on. It can be called again after it stopped anywhere.
+func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
+	claiming, cancel := context.WithTimeoutCause(ctx, claimWait, &RefusedError{Message: fmt.Sprintf("a run is at work on table %s.%s", d.Source, d.Table), Remedy: "wait until it has ended, or pause it; then start the disposal again"})
+	defer cancel()
+	release, err := e.claim(claiming, d.Source, []string{d.Table})
+	if err != nil {
+		return err
+	}
+	defer release()
+	src, err := e.Source(ctx, d.Source)
+	if err != nil {
+		return err
+	}
+	if err := src.PrepareJournal(ctx); err != nil {
+		return err
+	}
+	lease, err := src.TakeLease(ctx, d.Table, e.Instance, "disposal "+d.ID)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err := src.ReleaseLease(context.WithoutCancel(ctx), lease); err != nil {
+			e.Log.Error("a lease cannot be released", "table", d.Table, "error", err)
+		}
+	}()
+	if err := e.settleDisposals(ctx, d.Source, d.Table); err != nil {
+		return err
+	}
+	head, err := src.Head(ctx, d.Table)
+	if err != nil {
+		return err
+	}
+	newest, err := e.newestLink(ctx, d.Source, d.Table, head)
+	if err != nil {
+		return err
+	}
+	if newest != head {
+		if err := src.SetHead(ctx, d.Table, newest); err != nil {
+			return err
+		}
+	}
+	r, err := e.Catalog.Rule(ctx, d.Rule)
+	if err != nil {
+		return err
+	}
+	for i := range d.Items.V {
+		if err := context.Cause(ctx); err != nil {
+			return err
+		}
+		item := &d.Items.V[i]
+		if item.Destroyed != nil {
+			continue
+		}
+		if newest, err = e.destroy(ctx, d, item, r, src, newest); err != nil {
+			return fmt.Errorf("segment %s: %w", item.Segment, err)
+		}
+		if err := e.Catalog.SaveDisposal(ctx, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// claimWait is how long a disposal waits for a table that a run is at work on.
+const claimWait = 3 * time.Second
+
+// destroy destroys one segment: its disposal record first, which the catalog and then the source hear of, then its files. It
+// returns the newest link of the table's chain.
+func (e *Engine) destroy(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule, src source.Source, newest source.Head) (source.Head, error) {
+	s, err := e.Catalog.Segment(ctx, item.Segment)
+	if err != nil {
+		return newest, err
+	}
+	st, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return newest, err
+	}
+	m, _, err := archive.LoadManifest(ctx, st, s.Stem)
+	if err != nil {
+		return newest, err
+	}
+	item.Left = ""
+	if s.State == catalog.SegmentClosed {
+		if newest, err = e.record(ctx, d, item, r, s, m, src, newest); err != nil || item.Left != "" {
+			return newest, err
+		}
+	} else if s.State != catalog.SegmentDisposed || s.Disposal != d.ID {
+		item.Left = fmt.Sprintf("it is %s", s.State)
+		if s.Disposal != "" {
+			item.Left += " by disposal " + s.Disposal
+		}
+		return newest, nil
+	}
+	item.Record, item.Sequence = s.DisposalHash, s.DisposalSeq
+	if err := e.removeFiles(ctx, s, m); err != nil {
+		return newest, err
+	}
+	now := catalog.At(e.Now())
+	item.Destroyed, s.DisposedAt = &now, &now
+	return newest, e.Catalog.SaveSegment(ctx, s)
+}
+
+// record decides once more that a segment may go, and writes its disposal record. A hold that is placed meanwhile waits for that.
+func (e *Engine) record(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule, s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
+	gate := e.gate(s.Source, s.Table)
+	gate.RLock()
+	defer gate.RUnlock()
+	keep, err := governing(&r.Body.V)
+	if err != nil {
+		item.Left = err.Error()
+		return newest, nil
+	}
+	_, stay, err := e.disposable(ctx, &r.Body.V, s, keep)
+	if err != nil {
+		return newest, err
+	}
+	if stay != nil {
+		item.Left = stay.Reason
+		return newest, nil
+	}
+	s.Disposal = d.ID
+	if err := e.Catalog.SaveSegment(ctx, s); err != nil { // from here on it is known that there may be a record
+		return newest, err
+	}
+	st, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return newest, err
+	}
+	x := &archive.Disposal{Disposal: d.ID, Rule: r.Name, Revision: r.Revision, Keep: item.Keep, Due: item.Due.Time, By: d.DecidedBy, At: e.Now(), Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
+	hash, err := archive.WriteDisposal(ctx, st, m, x)
+	if err != nil {
+		return newest, err
+	}
+	s.State, s.DisposalSeq, s.DisposalHash = catalog.SegmentDisposed, x.Sequence, hash
+	if err := e.Catalog.SaveSegment(ctx, s); err != nil {
+		return newest, err
+	}
+	newest = source.Head{Sequence: x.Sequence, Hash: hash}
+	if err := retry(ctx, e.Log, func() error { return src.SetHead(ctx, s.Table, newest) }); err != nil {
+		return newest, err
+	}
+	return newest, e.Catalog.Note(ctx, d.DecidedBy, "chain", s.Source+"."+s.Table, fmt.Sprintf("link %d: %s", newest.Sequence, newest.Hash))
+}
+
+// removeFiles removes a segment's files from the stores that it lies in, once nobody reads archived rows, and leaves the record
+// of that in each.
+func (e *Engine) removeFiles(ctx context.Context, s *catalog.Segment, m *archive.Manifest) error {
+	if err := e.unread(ctx); err != nil {
+		return err
+	}
+	defer e.reading.Unlock()
+	first, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return err
+	}
+	if s.Second != "" {
+		second, err := e.Store(ctx, s.Second)
+		if err != nil {
+			return err
+		}
+		if _, err := archive.CopyFile(ctx, first, second, m.DisposalName()); err != nil && !errors.Is(err, store.ErrExists) {
+			return fmt.Errorf("store %s: %w", s.Second, err)
+		}
+		if err := archive.Destroy(ctx, second, m); err != nil {
+			return fmt.Errorf("store %s: %w", s.Second, err)
+		}
+	}
+	return archive.Destroy(ctx, first, m)
+}
+
+// unread takes the archive when nobody reads from it. Readers never wait for it.
+func (e *Engine) unread(ctx context.Context) error {
+	for begun := e.Now(); !e.reading.TryLock(); {
+		if e.Now().Sub(begun) > readersWait {
+			return &RefusedError{Message: "a restore, search or verification has been reading the archive all the while", Remedy: "start the disposal again later; what is destroyed so far stays so"}
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	return nil
+}
+
+// readersWait is how long a disposal waits for those who read.
+const readersWait = 10 * time.Minute
+
+// settleDisposals finds out which disposal records were written that the catalog has not heard of, when the service was stopped
+// in between. Whoever adds to a table's chain asks for it first.
+func (e *Engine) settleDisposals(ctx context.Context, sourceName, table string) error {
+	begun, err := e.Catalog.BeingDisposed(ctx, sourceName, table)
+	if err != nil {
+		return err
+	}
+	for i := range begun {
+		s := &begun[i]
+		if s.State != catalog.SegmentClosed {
+			continue
+		}
+		st, err := e.Store(ctx, s.Store)
+		if err != nil {
+			return err
+		}
+		m, _, err := archive.LoadManifest(ctx, st, s.Stem)
+		if err != nil {
+			return err
+		}
+		x, hash, err := archive.LoadDisposal(ctx, st, m)
+		if err != nil {
+			return err
+		}
+		if x == nil { // it never came to be
+			s.Disposal = ""
+		} else {
+			s.State, s.Disposal, s.DisposalSeq, s.DisposalHash = catalog.SegmentDisposed, x.Disposal, x.Sequence, hash
+		}
+		if err := e.Catalog.SaveSegment(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Certificate is what remains of a disposal: what was destroyed, by which rule, by whose decision.
+type Certificate struct {
+	Format    string                 `json:"format"`
+	Disposal  string                 `json:"disposal"`
+	Source    string                 `json:"source"`
+	Table     string                 `json:"table"`
+	Rule      string                 `json:"rule"`
+	Revision  int                    `json:"revision"`
+	Keep      string                 `json:"keep"`
+	Note      string                 `json:"note"`
+	PlannedBy string                 `json:"planned_by"`
+	PlannedAt catalog.Time           `json:"planned_at"`
+	DecidedBy string                 `json:"decided_by"`
+	DecidedAt catalog.Time           `json:"decided_at"`
+	Segments  int                    `json:"segments"` // destroyed
+	Rows      int64                  `json:"rows"`
+	Bytes     int64                  `json:"bytes"` // of files, in each store
+	Oldest    string                 `json:"oldest"`
+	Newest    string                 `json:"newest"`
+	Destroyed []catalog.DisposalItem `json:"destroyed"`
+	Left      []catalog.DisposalItem `json:"left"` // what was to be destroyed and was not, with the reason
+	Issued    catalog.Time           `json:"issued"`
+	Instance  string                 `json:"instance"` // the service that did it
+}
+
+// CertificateFormat is the name of the format of certificates, with its version.
+const CertificateFormat = "ambercellar-certificate/1"
+
+// Certificate makes the certificate of a disposal that has been carried out.
+func (e *Engine) Certificate(ctx context.Context, id string) (*Certificate, error) {
+	d, err := e.Catalog.Disposal(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if d.State != catalog.DisposalDone {
+		return nil, fmt.Errorf("disposal %s is %s, and a certificate is of what was done: %w", id, d.State, catalog.ErrState)
+	}
+	out := &Certificate{Format: CertificateFormat, Disposal: d.ID, Source: d.Source, Table: d.Table, Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
+		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{}, Issued: *d.EndedAt, Instance: e.Instance}
+	for _, item := range d.Items.V {
+		if item.Destroyed == nil {
+			out.Left = append(out.Left, item)
+			continue
+		}
+		out.Destroyed = append(out.Destroyed, item)
+		out.Segments++
+		out.Rows += item.Rows
+		out.Bytes += item.Bytes
+		if out.Oldest == "" || item.Oldest < out.Oldest {
+			out.Oldest = item.Oldest
+		}
+		out.Newest = max(out.Newest, item.Newest)
+	}
+	return out, nil
+}

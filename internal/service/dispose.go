@@ -1,0 +1,53 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine"
+)
+
+// disposalLife is how long a disposal can be decided on after it was planned.
+const disposalLife = 7 * 24 * time.Hour
+
+// StartDisposal decides that the segments of a disposal are destroyed, and carries that out in the background.
+func (s *Service) StartDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
+	d, err := s.Catalog.Disposal(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if d.State == catalog.DisposalPlanned && s.Now().Sub(d.CreatedAt.Time) > disposalLife {
+		return nil, &engine.RefusedError{Message: "this disposal was planned on " + d.CreatedAt.Format(time.DateOnly) + " and is too old to be decided on", Remedy: "plan it again"}
+	}
+	if d.State == catalog.DisposalPlanned && len(d.Items.V) == 0 {
+		return nil, &engine.RefusedError{Message: "no segment may be destroyed yet, so there is nothing to decide", Remedy: "`ambercellar disposal show " + id + "` says until when each one stays"}
+	}
+	if d, err = s.Catalog.SetDisposalState(ctx, actor, id, catalog.Disposing, "", catalog.At(s.Now())); err != nil {
+		return nil, err
+	}
+	copied := *d
+	s.dispose(d)
+	return &copied, nil
+}
+
+// dispose carries a disposal out in the background. One that the end of the service stops is taken up at its next start.
+func (s *Service) dispose(d *catalog.Disposal) {
+	s.wait.Add(1)
+	go func() {
+		defer s.wait.Done()
+		err := s.Engine.Dispose(s.ctx, d)
+		if errors.Is(err, engine.ErrShutdown) || s.ctx.Err() != nil {
+			return
+		}
+		to, reason := catalog.DisposalDone, ""
+		if err != nil {
+			to, reason = catalog.DisposalFailed, err.Error()
+			s.Log.Error("disposal stopped", "disposal", d.ID, "error", err)
+		}
+		if _, err := s.Catalog.SetDisposalState(context.Background(), "service", d.ID, to, reason, catalog.At(s.Now())); err != nil {
+			s.Log.Error("the disposal's state cannot be kept", "disposal", d.ID, "error", err)
+		}
+	}()
+}
