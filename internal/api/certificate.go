@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/gin-gonic/gin"
 	"github.com/go-pdf/fpdf"
 
@@ -73,7 +75,7 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 	if x.Note != "" {
 		fact("Note", x.Note)
 	}
-	fact("Destroyed", fmt.Sprintf("%d segments with %d rows in %d bytes, of ages from %s to %s", x.Segments, x.Rows, x.Bytes, orDash(x.Oldest), orDash(x.Newest)))
+	fact("Destroyed", fmt.Sprintf("segments: %d, with %s rows in %s bytes, of ages from %s to %s", x.Segments, humanize.Comma(x.Rows), humanize.Comma(x.Bytes), orDash(x.Oldest), orDash(x.Newest)))
 	p.Ln(4)
 	for i, s := range x.Destroyed {
 		if p.GetY() > 245 {
@@ -82,7 +84,7 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 		p.SetFont("Helvetica", "B", 10)
 		p.CellFormat(0, 6, text(fmt.Sprintf("%d.  Segment %s", i+1, s.Segment)), "T", 1, "", false, 0, "")
 		p.SetFont("Helvetica", "", 9)
-		p.MultiCell(0, 4.5, text(fmt.Sprintf("%d rows of ages from %s to %s; archived %s, kept for %s, until %s; destroyed %s in %v", s.Rows, s.Oldest, s.Newest, at(s.Stored.Time), s.Keep, at(s.Due.Time), at(s.Destroyed.Time), s.Stores)), "", "", false)
+		p.MultiCell(0, 4.5, text(fmt.Sprintf("%s rows of ages from %s to %s; archived %s, kept for %s, until %s; destroyed %s in %s", humanize.Comma(s.Rows), s.Oldest, s.Newest, at(s.Stored.Time), s.Keep, at(s.Due.Time), at(s.Destroyed.Time), strings.Join(s.Stores, " and "))), "", "", false)
 		p.SetFont("Courier", "", 7)
 		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest}, {fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
 			p.CellFormat(36, 4, text(line[0]), "", 0, "", false, 0, "")

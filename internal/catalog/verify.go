@@ -110,6 +110,7 @@ type StoreTotals struct {
 	Segments   int64 `db:"segments" json:"segments"`
 	FileBytes  int64 `db:"file_bytes" json:"file_bytes"`
 	Unseconded int64 `db:"unseconded" json:"unseconded"` // segments that do not lie in the second store yet
+	Seconds    int64 `db:"seconds" json:"seconds"`       // second copies of another store's segments
 	Damaged    int64 `db:"damaged" json:"damaged"`
 	Verified   *Time `db:"verified" json:"verified"` // the segment that was not verified for the longest time was so then; null: none has been
 }
@@ -117,6 +118,7 @@ type StoreTotals struct {
 // StoreTotals sums up what lies in a store.
 func (c *Catalog) StoreTotals(ctx context.Context, s *Store) (*StoreTotals, error) {
 	return get[StoreTotals](ctx, c.db, "store", s.Name, `SELECT count(*) AS segments, coalesce(sum(file_bytes), 0) AS file_bytes, count(*) FILTER (WHERE ?2 <> '' AND second <> ?2) AS unseconded,
+		(SELECT count(*) FROM segment WHERE second = ?1 AND state IN ('open', 'closed')) AS seconds,
 		count(*) FILTER (WHERE damage <> '') AS damaged, min(verified_at) AS verified FROM segment WHERE store = ?1 AND state IN ('open', 'closed')`, s.Name, s.Second)
 }
 

@@ -144,9 +144,9 @@ func storeList(e *env) error {
 		if n := s.Totals.Unseconded; n > 0 {
 			second += fmt.Sprintf(" (%s to copy)", count(n))
 		}
-		rows = append(rows, []string{s.Name, s.Kind, s.Path, count(s.Totals.Segments), size(s.Totals.FileBytes), free, second, atOrDash(s.Totals.Verified), count(s.Totals.Damaged), dash(s.Problem)})
+		rows = append(rows, []string{s.Name, s.Kind, s.Path, count(s.Totals.Segments), size(s.Totals.FileBytes), free, count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), count(s.Totals.Damaged), dash(s.Problem)})
 	}
-	return e.show(l, []string{"name", "kind", "path", "segments", "size", "free", "second store", "all verified since", "damaged", "problem"}, rows)
+	return e.show(l, []string{"name", "kind", "path", "segments", "size", "free", "copies of others", "second store", "all verified since", "damaged", "problem"}, rows)
 }
 
 func storeAdopt(e *env) error {

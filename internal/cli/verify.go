@@ -102,7 +102,7 @@ func bytesProgress(w io.Writer) func(done, all int64, text string) {
 	}
 	var shown time.Time
 	return func(done, all int64, text string) {
-		if time.Since(shown) > 3*time.Second {
+		if all > 0 && time.Since(shown) > 3*time.Second {
 			shown = time.Now()
 			fmt.Fprintf(w, "%s, %s of %s read\n", text, size(done), size(all))
 		}

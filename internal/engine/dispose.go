@@ -133,7 +133,7 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 		due = now
 	}
 	if due.After(e.Now()) {
-		return stays(due, "it is kept until %s", due.Format(time.DateOnly))
+		return stays(due, "it is kept until %s", due.Format("2006-01-02 15:04:05 UTC"))
 	}
 	held, err := e.heldBy(ctx, s, m, books)
 	if err != nil {

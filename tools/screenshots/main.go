@@ -56,11 +56,11 @@ func main() {
 		{"related", "#/rules/bookings/edit", "main canvas"},
 		{"new-rule", "#/rules/new?source=harbour&table=payment&age=paid_at", "main canvas"},
 		{"holds", "#/holds", "main table"},
-		{"runs", "#/runs", "main table"},
 		{"run", first("#/runs", "main tbody a[href^='#/runs/']"), "canvas"},
 		{"archive", "#/archive", "main table"},
 		{"segment", first("#/archive", "main tbody a[href^='#/archive/']"), "main dl"},
 		{"restores", "#/restores", "main section"},
+		{"disposals", "#/disposals", "main table"},
 		{"search", "#/search?table=harbour.notice", "main table"},
 	}
 	if strings.HasPrefix(*only, "partition") { // which the demo has on PostgreSQL and MariaDB alone

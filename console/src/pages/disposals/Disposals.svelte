@@ -16,7 +16,13 @@
   const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50 } } })));
   const rules = new Loader(() => take(api.GET("/rules")));
   rules.load();
-  $effect(() => every(1500, () => disposals.load()));
+  let opened = false;
+  $effect(() => every(1500, async () => {
+    await disposals.load();
+    const newest = disposals.data?.items[0];
+    if (newest && !opened && ["planned", "running", "failed"].includes(newest.state)) open ||= newest.id; // it waits for somebody
+    opened = true;
+  }));
   let governing = $derived((rules.data?.items ?? []).filter((r) => r.body.archive?.store).map((r) => ({ value: r.name, name: r.name })));
   let rule = $state("");
   let note = $state("");
@@ -75,8 +81,8 @@
           <TableBodyCell class="text-right">{count(d.items.length)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(rows(d))}</TableBodyCell>
           <TableBodyCell class="text-right">{size(bytes(d))}</TableBodyCell>
-          <TableBodyCell><When at={d.created_at} /></TableBodyCell>
-          <TableBodyCell>{#if d.decided_at}<When at={d.decided_at} /> by {d.decided_by}{:else}–{/if}</TableBodyCell>
+          <TableBodyCell><When at={d.created_at} day /></TableBodyCell>
+          <TableBodyCell>{#if d.decided_at}<When at={d.decided_at} day /><div class="text-xs text-gray-500 dark:text-gray-400">by {d.decided_by}</div>{:else}–{/if}</TableBodyCell>
           <TableBodyCell class="text-right"><button class="text-link text-xs" aria-expanded={open === d.id} onclick={() => (open = open === d.id ? "" : d.id)}>{open === d.id ? "less" : "more"}</button></TableBodyCell>
         </TableBodyRow>
         {#if open === d.id}
@@ -95,7 +101,7 @@
               </table>
             {:else}<p class="text-gray-600 dark:text-gray-400">No segment may be destroyed yet.</p>{/if}
             {#if d.stays.length}
-              <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">{plural(d.stays.length, "segment")} of the table stay</summary>
+              <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">What stays of the table: {plural(d.stays.length, "segment")}</summary>
                 <ul class="mt-1 space-y-0.5 text-xs">{#each d.stays as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}</ul>
               </details>
             {/if}
