@@ -251,6 +251,13 @@ func (a *API) routes() []route {
 			return s.PreviewRestore(c.Request.Context(), q)
 		}},
 		{method: "GET", path: "/restores/{restore}", summary: "One restore", out: catalog.Restore{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Restore(c.Request.Context(), c.Param("restore")) }},
+		{method: "POST", path: "/restores/{restore}/keep", summary: "Change how long the rows of a restore stay", in: NewKeeping{}, out: catalog.Restore{}, do: func(c *gin.Context) (any, error) {
+			var in NewKeeping
+			if err := read(c, &in); err != nil {
+				return nil, err
+			}
+			return s.KeepRestored(c.Request.Context(), actor, c.Param("restore"), in.For)
+		}},
 		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},
 
 		{method: "POST", path: "/search", summary: "Search archived rows: the first of them, 100 where no limit is given", in: engine.SearchRequest{}, out: Found{}, do: a.search},

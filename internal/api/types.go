@@ -82,6 +82,11 @@ type StoreView struct {
 	Problem string              `json:"problem,omitempty"`
 }
 
+// NewKeeping says how long the rows of a restore stay from now on.
+type NewKeeping struct {
+	For string `json:"for"` // ISO 8601; empty: for good
+}
+
 // NewDisposal asks which segments of a rule may be destroyed.
 type NewDisposal struct {
 	Rule  string `json:"rule"`

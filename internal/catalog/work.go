@@ -104,6 +104,24 @@ type Run struct {
 	Ledger    `json:"ledger"`
 }
 
+// Clone copies a run with everything that it holds, so that the copy can be read while the run goes on.
+func (r *Run) Clone() *Run {
+	out := *r
+	out.Passes.V, out.Parts.V = slices.Clone(r.Passes.V), slices.Clone(r.Parts.V)
+	for i := range out.Passes.V {
+		out.Passes.V[i].Related = slices.Clone(out.Passes.V[i].Related)
+	}
+	for i := range out.Parts.V {
+		out.Parts.V[i].Purges = slices.Clone(out.Parts.V[i].Purges)
+	}
+	if r.Pressure != nil {
+		p := *r.Pressure
+		p.Readings = slices.Clone(p.Readings)
+		out.Pressure = &p
+	}
+	return &out
+}
+
 // Slowdown is a time in which a run went slower than its pace, or rested, and why.
 type Slowdown struct {
 	Run    string `db:"run" json:"-"`
@@ -243,9 +261,10 @@ type Segment struct {
 type RestoreState string
 
 const (
-	Restoring     RestoreState = "running"
-	RestoreDone   RestoreState = "done"
-	RestoreFailed RestoreState = "failed"
+	Restoring      RestoreState = "running"
+	RestoreDone    RestoreState = "done"
+	RestoreFailed  RestoreState = "failed"
+	RestoreExpired RestoreState = "expired" // its rows were for a time, and are gone again
 )
 
 // Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
@@ -288,6 +307,11 @@ type Restore struct {
 	Verified     *bool        `db:"verified" json:"verified"` // counts and digest hold
 	File         string       `db:"file" json:"-"`
 	FileBytes    int64        `db:"file_bytes" json:"file_bytes"`
+	Lasts        string       `db:"lasts" json:"lasts,omitempty"` // ISO 8601: the rows go again when that has passed; empty: they stay
+	ExpiresAt    *Time        `db:"expires_at" json:"expires_at"` // when they go
+	ExpiredAt    *Time        `db:"expired_at" json:"expired_at"` // when they went
+	TakenBack    int64        `db:"taken_back" json:"taken_back"` // rows that went
+	Stayed       int64        `db:"stayed" json:"stayed"`         // rows that had been changed, and stayed
 }
 
 // ErrState is wrapped where a state does not allow what is asked.
@@ -478,8 +502,8 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 // AddRestore keeps a new restore.
 func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, format, note, state, created_at, created_by)
-			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, lasts, format, note, state, created_at, created_by)
+			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :lasts, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
 			return err
 		}
 		return note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
@@ -489,8 +513,39 @@ func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 // SaveRestore keeps where a restore stands.
 func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
 	_, err := c.db.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored,
-		skipped = :skipped, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes WHERE id = :id`, r)
+		skipped = :skipped, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
+		lasts = CASE WHEN state = 'running' THEN :lasts ELSE lasts END, expires_at = CASE WHEN state = 'running' THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
 	return err
+}
+
+// SetExpiry changes when the rows of a restore go again; nil: they stay for good. Only a restore whose rows are there can be changed.
+func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Time) (*Restore, error) {
+	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		r, err := get[Restore](ctx, tx, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
+		if err != nil {
+			return err
+		}
+		if r.State != RestoreDone || r.Target != "table" {
+			return fmt.Errorf("restore %s (to %s) is %s: %w", id, r.Target, r.State, ErrState)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE restore SET lasts = ?, expires_at = ? WHERE id = ?", lasts, at, id); err != nil {
+			return err
+		}
+		until := "for good"
+		if at != nil {
+			until = "until " + at.Format(time.RFC3339)
+		}
+		return note(ctx, tx, actor, "restore keep", id, until)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return c.Restore(ctx, id)
+}
+
+// Expiring lists the restores whose rows are there for a time: of one table where it is named.
+func (c *Catalog) Expiring(ctx context.Context, source string) ([]Restore, error) {
+	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE state IN ('running', 'done') AND lasts <> '' AND ? IN ('', source) ORDER BY expires_at", source)
 }
 
 // Restore returns one restore.

@@ -116,6 +116,7 @@ func commands() []command {
 		{name: "search", args: "SOURCE TABLE", summary: "search the archived rows of a table", flags: searchFlags, run: search},
 
 		{name: "restore request", summary: "bring archived rows back, into their table or a file", flags: restoreFlags, run: restoreRequest},
+		{name: "restore keep", args: "RESTORE", summary: "change how long the rows of a restore stay: for so long from now on, or for good", flags: func(f *flag.FlagSet) { f.String("for", "", "like P5D; left out: for good") }, run: restoreKeep},
 		{name: "restore list", summary: "list restores, the newest first", run: restoreList},
 		{name: "restore show", args: "RESTORE", summary: "show a restore", run: restoreShow},
 	}

@@ -370,6 +370,7 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
 	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
 	f.String("conflicts", "", "with -into table: skip rows whose key is there already, or fail before anything is written; left out: skip")
+	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they were changed")
 	f.Bool("try", false, "only say what it would do")
 	f.String("format", "csv", "of a file: csv, ndjson or parquet")
 	f.String("out", "", "write the file here once it is made")
@@ -378,7 +379,7 @@ func restoreFlags(f *flag.FlagSet) {
 
 func restoreRequest(e *env) error {
 	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where")},
-		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), Note: e.flag("note")}
+		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), For: e.flag("for"), Note: e.flag("note")}
 	for _, row := range strings.Fields(e.flag("row")) {
 		segment, ordinal, ok := strings.Cut(row, ":")
 		n, err := strconv.Atoi(ordinal)
@@ -417,6 +418,25 @@ func restoreRequest(e *env) error {
 		return e.save("/restores/"+url.PathEscape(r.ID)+"/file", out)
 	}
 	return nil
+}
+
+func restoreKeep(e *env) error {
+	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0])+"/keep", api.NewKeeping{For: e.flag("for")})
+	if err != nil {
+		return err
+	}
+	return e.restore(&r)
+}
+
+// staying says how long the rows of a restore stay.
+func staying(r *catalog.Restore) string {
+	switch {
+	case r.ExpiredAt != nil:
+		return fmt.Sprintf("gone again since %s: %s taken back, %s had been changed and stay", at(*r.ExpiredAt), count(r.TakenBack), count(r.Stayed))
+	case r.ExpiresAt != nil:
+		return "for " + r.Lasts + ", until " + at(*r.ExpiresAt)
+	}
+	return ""
 }
 
 func (e *env) restorePreview(q engine.RestoreRequest) error {
@@ -475,7 +495,7 @@ func (e *env) restore(r *catalog.Restore) error {
 		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
 	}
 	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", into, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
-		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
+		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "rows stay", staying(r), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
 }
 
 func scopeText(s catalog.Scope) string {

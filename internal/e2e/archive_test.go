@@ -321,6 +321,22 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		if two := must1[catalog.Restore](w, args...); two.Restored != 2 || w.count("SELECT count(*) FROM scan WHERE id IN (10, 2000)") != 2 {
 			t.Errorf("two rows of a search: %+v", two)
 		}
+		// For a time: the rows go again by themselves.
+		timed := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id BETWEEN 200 AND 219", "-for", "PT2S")
+		if timed.Restored != 20 || timed.ExpiresAt == nil || w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") != 20 {
+			t.Errorf("for a time: %+v", timed)
+		}
+		w.exec("UPDATE scan SET note = 'seen 205' WHERE id = 205")
+		w.eventually("rows that were restored for a time are gone", func() bool { return w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") == 1 })
+		w.eventually("the restore is expired", func() bool {
+			r := must1[catalog.Restore](w, "restore", "show", timed.ID)
+			return r.State == catalog.RestoreExpired && r.TakenBack == 19 && r.Stayed == 1
+		})
+		if out := w.must("restore", "show", timed.ID); !strings.Contains(out, "19 taken back, 1 had been changed and stay") {
+			t.Errorf("%s", out)
+		}
+		w.refuse(1, []string{"is expired"}, "restore", "keep", timed.ID, "-for", "P5D")
+		w.exec("DELETE FROM scan WHERE id = 205")
 		w.exec("DELETE FROM scan WHERE note = 'another 40'")
 		must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id > 0")
 		if w.content("true") != before {

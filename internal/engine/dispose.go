@@ -135,6 +135,11 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 	if due.After(e.Now()) {
 		return stays(due, "it is kept until %s", due.Format("2006-01-02 15:04:05 UTC"))
 	}
+	if r, err := e.neededBy(ctx, s); err != nil {
+		return nil, nil, err
+	} else if r != nil {
+		return stays(due, "restore %s has put rows of it back for a time, which compares them with it in the end", r.ID)
+	}
 	held, err := e.heldBy(ctx, s, m, books)
 	if err != nil {
 		return nil, nil, err
@@ -148,6 +153,24 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 	}
 	return &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest, Stored: catalog.At(m.Stored), Due: *due, Keep: m.Keep, SHA256: m.SHA256,
 		Digest: m.Digest.String(), Stores: stores}, nil, nil
+}
+
+// neededBy returns a restore for a time that may have put rows of a segment back; nil where there is none.
+func (e *Engine) neededBy(ctx context.Context, s *catalog.Segment) (*catalog.Restore, error) {
+	list, err := e.Catalog.Expiring(ctx, s.Source)
+	for i := range list {
+		r := &list[i]
+		in, err := e.inScope(ctx, r.Source, r.Table, r.Scope.V)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range in {
+			if x.ID == s.ID || x.Run == s.Run { // related rows went with those of another segment of the run
+				return r, nil
+			}
+		}
+	}
+	return nil, err
 }
 
 // heldBy returns a hold that stands on a segment, or on any row of it; nil where there is none. A condition that cannot be
@@ -207,7 +230,7 @@ func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
 	if err := src.PrepareJournal(ctx); err != nil {
 		return err
 	}
-	lease, err := src.TakeLease(ctx, d.Table, e.Instance, "disposal "+d.ID)
+	lease, _, err := e.takeTable(ctx, src, d.Source, d.Table, d.ID)
 	if err != nil {
 		return err
 	}

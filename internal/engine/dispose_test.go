@@ -249,6 +249,25 @@ func TestADisposalGoesOnWhereItStopped(t *testing.T) {
 	}
 }
 
+// TestDisposalsFollowEachOther: each takes the lease of the table, and the catalog hears of it.
+func TestDisposalsFollowEachOther(t *testing.T) {
+	b, s := archivedScans(t, "PT1S")
+	b.now = b.now.Add(time.Minute)
+	for i := range s {
+		d := b.decide(t)
+		d.Items.V = d.Items.V[:1]
+		if err := b.Dispose(t.Context(), d); err != nil {
+			t.Fatalf("disposal %d: %v", i+1, err)
+		}
+	}
+	if wrong, disposed := b.sound(t); len(wrong) > 0 || disposed != 3 {
+		t.Errorf("%d disposed of, and wrong: %v", disposed, wrong)
+	}
+	if x, err := b.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
+		t.Errorf("%+v, %v", x, err)
+	}
+}
+
 // TestNothingIsDestroyedUnderAReader: a disposal waits for whoever reads, and readers do not wait for it.
 func TestNothingIsDestroyedUnderAReader(t *testing.T) {
 	b, s := archivedScans(t, "PT1S")

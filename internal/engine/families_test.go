@@ -163,6 +163,17 @@ func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 	if got := b.counted(t); some.Restored != 3+6+18 || got != "[3 6 18 60 0]" {
 		t.Errorf("three trips came back as %d rows: %s", some.Restored, got)
 	}
+	// Two more for a time: they go again with all that came with them, the rows that refer to others first.
+	timed := restored(RestoreRequest{Source: "harbour", Table: "trip", Scope: catalog.Scope{From: "2020-01-01T10:00:00", To: "2020-01-01T12:00:00"}, For: "P1D"})
+	if got := b.counted(t); timed.Restored != 2+4+12 || got != "[5 10 30 60 0]" {
+		t.Errorf("two trips came back as %d rows: %s", timed.Restored, got)
+	}
+	if err := b.TakeBack(t.Context(), timed); err != nil {
+		t.Fatal(err)
+	}
+	if got := b.counted(t); timed.TakenBack != 18 || timed.Stayed != 0 || got != "[3 6 18 60 0]" {
+		t.Errorf("of two trips %d rows went again: %s", timed.TakenBack, got)
+	}
 	all := restored(RestoreRequest{Scope: catalog.Scope{Run: r.ID}})
 	if got := b.counted(t); all.Restored != 540-27 || all.Skipped != 27 || got != "[60 120 360 60 0]" {
 		t.Errorf("the run came back as %d rows, %d skipped: %s", all.Restored, all.Skipped, got)

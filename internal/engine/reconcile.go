@@ -78,34 +78,41 @@ func (e *Engine) CheckLineages(ctx context.Context) {
 	}
 }
 
-// take takes the lease of a table, if everybody tells the same of it, and keeps what that tells of the database.
-func (r *runner) take(ctx context.Context, table string) error {
-	now, err := r.source.Lineage(ctx, table)
+// takeTable takes the lease of a table, if everybody tells the same of it, and keeps what that tells of the database. It
+// returns the identity of the source's journal, too.
+func (e *Engine) takeTable(ctx context.Context, src source.Source, sourceName, table, run string) (source.Lease, string, error) {
+	now, err := src.Lineage(ctx, table)
 	if err != nil {
-		return err
+		return source.Lease{}, "", err
 	}
-	known, err := r.Catalog.TableLineage(ctx, r.run.Source, table)
+	known, err := e.Catalog.TableLineage(ctx, sourceName, table)
 	if err != nil {
-		return err
+		return source.Lease{}, "", err
 	}
 	if list := compareLineage(known, now); len(list) > 0 {
-		return &DisagreeError{r.run.Source, table, list[0]}
+		return source.Lease{}, "", &DisagreeError{sourceName, table, list[0]}
 	}
-	if r.leases[table], err = r.source.TakeLease(ctx, table, r.Instance, r.run.ID); err != nil {
-		return err
+	lease, err := src.TakeLease(ctx, table, e.Instance, run)
+	if err != nil {
+		return lease, "", err
 	}
 	if now.Identity == "" { // its journal was made a moment ago
-		if now, err = r.source.Lineage(ctx, table); err != nil {
-			return err
+		if now, err = src.Lineage(ctx, table); err != nil {
+			return lease, "", err
 		}
 	}
 	if known != nil && known.Server != now.Server {
-		if err := r.Catalog.Note(ctx, "service", "another server", r.run.Source+"."+table, fmt.Sprintf("%s answers, and %s did before; its journal goes on where that one's stood", now.Server, known.Server)); err != nil {
-			return err
+		if err := e.Catalog.Note(ctx, "service", "another server", sourceName+"."+table, fmt.Sprintf("%s answers, and %s did before; its journal goes on where that one's stood", now.Server, known.Server)); err != nil {
+			return lease, "", err
 		}
 	}
-	r.history[table] = now.Identity
-	return r.Catalog.SaveLineage(ctx, catalog.Lineage{Source: r.run.Source, Table: table, Identity: now.Identity, Server: now.Server, Epoch: r.leases[table].Epoch})
+	return lease, now.Identity, e.Catalog.SaveLineage(ctx, catalog.Lineage{Source: sourceName, Table: table, Identity: now.Identity, Server: now.Server, Epoch: lease.Epoch})
+}
+
+// take takes the lease of a table for the run.
+func (r *runner) take(ctx context.Context, table string) (err error) {
+	r.leases[table], r.history[table], err = r.takeTable(ctx, r.source, r.run.Source, table, r.run.ID)
+	return err
 }
 
 // sameHistory makes sure, after the database was out of reach, that what answers now has everything that was committed before:

@@ -42,6 +42,7 @@ type RestoreRequest struct {
 	TargetSource string        `json:"target_source,omitempty"` // of side: the source that it is made in; empty: the one that the rows came from
 	Format       string        `json:"format,omitempty"`
 	Conflicts    string        `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, or "fail" before anything is written; empty: skip
+	For          string        `json:"for,omitempty"`       // of table: how long the rows stay before they go again, ISO 8601; empty: for good
 	Note         string        `json:"note,omitempty"`
 }
 
@@ -53,6 +54,14 @@ func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequ
 	r, _, err := e.checkRestore(ctx, &q)
 	if err != nil {
 		return nil, err
+	}
+	if r.Lasts, r.ExpiresAt, err = lasting(q.For, e.Now()); err != nil {
+		return nil, err
+	}
+	if q.For != "" {
+		if err := e.canGoAgain(ctx, r); err != nil {
+			return nil, err
+		}
 	}
 	r.ID, r.State, r.CreatedAt, r.CreatedBy = ulid.Make().String(), catalog.Restoring, catalog.At(e.Now()), actor
 	if q.Conflicts == "fail" {
@@ -212,10 +221,13 @@ func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory stri
 	now := catalog.At(e.Now())
 	r.EndedAt = &now
 	if err != nil {
-		r.State, r.Reason = catalog.RestoreFailed, err.Error()
+		r.State, r.Reason, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, err.Error(), "", nil
 	} else {
 		yes := true
 		r.State, r.Verified = catalog.RestoreDone, &yes
+		if r.Lasts != "" { // the time begins when the rows are there
+			_, r.ExpiresAt, _ = lasting(r.Lasts, e.Now()) // it was read before
+		}
 	}
 	return errors.Join(err, e.Catalog.SaveRestore(context.WithoutCancel(ctx), r))
 }
@@ -226,6 +238,7 @@ type restoration struct {
 	restore *catalog.Restore
 	expect  value.Set // of the rows that went to the target
 	kin     bool      // what went along with the rows goes back with them
+	quiet   bool      // its counts are not kept
 	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) error
 	finish  func(ctx context.Context) error
 	seen    *seenKeys
@@ -322,17 +335,29 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 // family restores a segment, and after it the segments whose rows went along with its rows: those that refer to a row of
 // another come behind it.
 func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
+	family, err := q.familyOf(ctx, s)
+	for _, x := range family {
+		if err := q.segment(ctx, x); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+// familyOf lists a segment and those whose rows went along with its rows, each behind the one that it refers to; none where no row
+// of it is wanted.
+func (q *restoration) familyOf(ctx context.Context, s *catalog.Segment) ([]*member, error) {
 	head, err := q.member(ctx, s)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	p, err := q.pick(ctx, head.manifest)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if p.narrow() {
 		if any, err := p.any(ctx, head); err != nil || !any {
-			return err
+			return nil, err
 		}
 	}
 	head.wanted = p.wants
@@ -340,7 +365,7 @@ func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 	if q.kin && head.manifest.GoesWith == nil {
 		others, err := q.Catalog.RunSegments(ctx, s.Run)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for i := range others {
 			o := &others[i]
@@ -349,7 +374,7 @@ func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 			}
 			x, err := q.member(ctx, o)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			with := x.manifest.GoesWith
 			if with == nil || with.Segment != s.ID {
@@ -366,12 +391,7 @@ func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 			family = append(family, x)
 		}
 	}
-	for _, x := range family {
-		if err := q.segment(ctx, x); err != nil {
-			return err
-		}
-	}
-	return nil
+	return family, nil
 }
 
 // pick makes out which rows of a segment the restore is for.
@@ -442,7 +462,10 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		err := q.deliver(ctx, m, pick, digests, ordinals)
 		pick.Reset()
 		digests, ordinals = digests[:0], ordinals[:0]
-		return errors.Join(err, q.Catalog.SaveRestore(ctx, q.restore))
+		if err != nil || q.quiet {
+			return err
+		}
+		return q.Catalog.SaveRestore(ctx, q.restore)
 	}
 	ordinal := 0
 	err = archive.Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {

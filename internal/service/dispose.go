@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -28,6 +29,7 @@ func (s *Service) StartDisposal(ctx context.Context, actor, id string) (*catalog
 		return nil, err
 	}
 	copied := *d
+	copied.Items.V = slices.Clone(d.Items.V)
 	s.dispose(d)
 	return &copied, nil
 }

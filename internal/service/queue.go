@@ -69,16 +69,15 @@ func (s *Service) StartRun(ctx context.Context, actor, plan string, empty bool) 
 	if err != nil {
 		return nil, err
 	}
-	copied := *r
+	copied := r.Clone()
 	s.launch(r)
-	return &copied, nil
+	return copied, nil
 }
 
 // launch carries a run out in the background.
 func (s *Service) launch(r *catalog.Run) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
-	copied := *r
-	a := &activeRun{cancel: cancel, latest: &copied, listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{})}
+	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{})}
 	s.mu.Lock()
 	s.active[r.ID] = a
 	s.mu.Unlock()
@@ -166,20 +165,20 @@ func (s *Service) finish(r *catalog.Run) {
 
 // publish hands a run's newest counts to all who listen. A listener that is slow misses some, never the newest.
 func (s *Service) publish(r *catalog.Run) {
-	copied := *r
+	copied := r.Clone()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	a := s.active[r.ID]
 	if a == nil {
 		return
 	}
-	a.latest = &copied
+	a.latest = copied
 	for l := range a.listeners {
 		select {
 		case <-l:
 		default:
 		}
-		l <- &copied
+		l <- copied
 	}
 }
 
@@ -273,9 +272,9 @@ func (s *Service) resume(ctx context.Context, actor, id string) (*catalog.Run, e
 	if err != nil {
 		return nil, err
 	}
-	copied := *r
+	copied := r.Clone()
 	s.launch(r)
-	return &copied, nil
+	return copied, nil
 }
 
 // Delete decides that the rows of a run that copied them go now: those that still are what was copied.
@@ -294,9 +293,9 @@ func (s *Service) Delete(ctx context.Context, actor, id string) (*catalog.Run, e
 	if r, err = s.Catalog.SetRunState(ctx, actor, id, catalog.Queued, ""); err != nil {
 		return nil, err
 	}
-	copied := *r
+	copied := r.Clone()
 	s.launch(r)
-	return &copied, nil
+	return copied, nil
 }
 
 // watchEvery is how often the service looks for copied rows whose time has come, and for windows that open.

@@ -19,7 +19,7 @@ const tendEvery = 2 * time.Second
 // thing goes on at a time, beside runs and restores.
 func (s *Service) tend() {
 	defer s.wait.Done()
-	said := ""
+	said, tried := "", map[string]time.Time{}
 	for {
 		select {
 		case <-s.ctx.Done():
@@ -30,7 +30,7 @@ func (s *Service) tend() {
 		if n > 0 {
 			s.Log.Info("second copies made", "segments", n)
 		}
-		err = errors.Join(err, s.scrubAll(s.ctx))
+		err = errors.Join(err, s.takeBack(s.ctx, tried), s.scrubAll(s.ctx))
 		if err == nil || s.ctx.Err() != nil {
 			said = ""
 			continue
@@ -40,6 +40,29 @@ func (s *Service) tend() {
 			s.Log.Error("the archive cannot be tended", "error", err)
 		}
 	}
+}
+
+// takeBackAgain is how long a restore whose rows could not be taken back waits before that is tried again.
+const takeBackAgain = time.Minute
+
+// takeBack takes back the rows of restores whose time is over.
+func (s *Service) takeBack(ctx context.Context, tried map[string]time.Time) error {
+	list, err := s.Catalog.Expiring(ctx, "")
+	for i := range list {
+		r := &list[i]
+		if r.State != catalog.RestoreDone || r.ExpiresAt == nil || s.Now().Before(r.ExpiresAt.Time) || s.Now().Sub(tried[r.ID]) < takeBackAgain {
+			continue
+		}
+		tried[r.ID] = s.Now()
+		one := s.Engine.TakeBack(ctx, r)
+		if one == nil {
+			s.Log.Info("restore expired", "restore", r.ID, "taken back", r.TakenBack, "stay", r.Stayed)
+			continue
+		}
+		r.Reason = "its time is over, and its rows could not be taken back yet: " + one.Error()
+		err = errors.Join(err, fmt.Errorf("restore %s: %w", r.ID, one), s.Catalog.SaveRestore(ctx, r))
+	}
+	return err
 }
 
 // scrubAll verifies, store by store, the segments whose time has come, in the store's window.

@@ -173,6 +173,7 @@ type Query struct {
 	On        []string
 	Values    [][]value.Value
 	Condition func(Dialect) string // further; nil: none
+	Restored  string               // only rows that this restore put back, by the record of it; empty: all
 	Lock      Lock
 }
 

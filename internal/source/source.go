@@ -131,6 +131,8 @@ type Source interface {
 	Restore(ctx context.Context, req RestoreRequest) (*RestoreOutcome, error)
 	// MakeTable makes a table that rows of such columns and key fit into; it fails where there is one of that name.
 	MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error
+	// ForgetRestored removes the records of a restore: its rows are rows like any from then on.
+	ForgetRestored(ctx context.Context, t *shape.Table, restore string) error
 	// RestoredCount returns how many rows are recorded for a restore.
 	RestoredCount(ctx context.Context, t *shape.Table, restore string) (int64, error)
 

@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"strings"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -143,6 +144,14 @@ func queryRows(ctx context.Context, c *sql.Conn, q source.Query, single bool, re
 
 // Related hands on the rows of a query, without locks.
 func (s *Source) Related(ctx context.Context, q source.Query, report func([]value.Value) error) error {
+	if q.Restored != "" {
+		text, err := s.restored(ctx, q.Table, "t.")
+		if err != nil || text == "" {
+			return err
+		}
+		text = strings.TrimSuffix(text, ")") + " AND r.restore_id = " + "'" + strings.ReplaceAll(q.Restored, "'", "''") + "')"
+		q.Condition = func(source.Dialect) string { return text }
+	}
 	err := s.conn(ctx, func(c *sql.Conn) error { return queryRows(ctx, c, q, false, report) })
 	if err != nil {
 		return fmt.Errorf("table %s: reading related rows: %w", q.Table.Name, err)

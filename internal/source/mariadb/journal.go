@@ -224,6 +224,15 @@ func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (s
 	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")), nil
 }
 
+// ForgetRestored removes the records of a restore.
+func (s *Source) ForgetRestored(ctx context.Context, t *shape.Table, restore string) error {
+	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, "DELETE FROM "+quote(restoredTable(t))+" WHERE restore_id = ?", restore)
+	return unreachable(err)
+}
+
 // RestoredCount returns how many rows are recorded for a restore.
 func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
 	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {

@@ -193,6 +193,14 @@ func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, o
 
 // Related hands on the rows of a query, without locks.
 func (s *Source) Related(ctx context.Context, q source.Query, report func([]value.Value) error) error {
+	if q.Restored != "" {
+		text, err := s.restored(ctx, q.Table)
+		if err != nil || text == "" {
+			return err
+		}
+		text = strings.TrimSuffix(text, ")") + " AND r.restore = " + literal(q.Restored) + ")"
+		q.Condition = func(source.Dialect) string { return text }
+	}
 	err := s.conn(ctx, func(c *pgxpool.Conn) error { return queryRows(ctx, c.Conn().PgConn(), q, report) })
 	if err != nil {
 		return fmt.Errorf("table %s: reading related rows: %w", q.Table.Name, err)

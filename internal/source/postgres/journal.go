@@ -220,6 +220,15 @@ func (s *Source) Show(ctx context.Context, p source.Progress) error {
 	return s.exec(ctx, "INSERT INTO ambercellar.progress ("+strings.Join(source.ProgressColumns, ", ")+") VALUES ("+strings.Join(marks, ", ")+") ON CONFLICT (table_name) DO UPDATE SET "+source.ProgressSets("excluded.", ""), values...)
 }
 
+// ForgetRestored removes the records of a restore.
+func (s *Source) ForgetRestored(ctx context.Context, t *shape.Table, restore string) error {
+	if yes, err := s.recorded(ctx, t); err != nil || !yes {
+		return err
+	}
+	_, err := s.pool.Exec(ctx, "DELETE FROM "+restoredTable(t)+" WHERE restore = $1", restore)
+	return err
+}
+
 // RestoredCount returns how many rows are recorded for a restore.
 func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
 	if yes, err := s.recorded(ctx, t); err != nil || !yes {

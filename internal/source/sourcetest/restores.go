@@ -47,6 +47,51 @@ func restores(t *testing.T, w *world) {
 	expect(t, "recorded", fmt.Sprint(n, err), "5 <nil>")
 	expect(t, "restored rows are not due", w.due(t, sel), 0)
 	expect(t, "restored rows in the count", w.tally(t, sel)[0].Restored, int64(5))
+	var keys [][]value.Value
+	for _, r := range p.rows {
+		keys = append(keys, []value.Value{r[0]})
+	}
+	count := func(restore string) (n int) {
+		err := w.s.Related(w.ctx, source.Query{Selection: source.Selection{Table: sel.Table}, On: sel.Table.Key, Values: keys, Restored: restore}, func([]value.Value) error { n++; return nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	expect(t, "rows that each restore put back", []int{count(""), count("r1"), count("r2'")}, []int{6, 5, 0})
+	for _, restore := range []string{"r2", "r1"} {
+		if err := w.s.ForgetRestored(w.ctx, sel.Table, restore); err != nil {
+			t.Fatal(err)
+		}
+	}
+	expect(t, "rows of a restore that is forgotten", count("r1"), 0)
+	expect(t, "they are due again", w.due(t, sel), 5)
+}
+
+// tables are made as rows need them, and never in the place of another.
+func tables(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	if err := w.s.MakeTable(w.ctx, "scan_aside", sel.Table.Columns, sel.Table.Key); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.s.MakeTable(w.ctx, "scan_aside", sel.Table.Columns, sel.Table.Key); err == nil {
+		t.Error("a table was made in the place of another")
+	}
+	side, err := w.s.Table(w.ctx, "scan_aside")
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: side, Restore: "s1", Columns: allColumns(side), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want value.Set
+	for _, d := range digestsOf(p.rows) {
+		want.Add(d)
+	}
+	expect(t, "rows put aside", out.Digest, want)
+	expect(t, "the key of the table that was made", side.Key, sel.Table.Key)
 }
 
 func restoreConflict(t *testing.T, w *world) {

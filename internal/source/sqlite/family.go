@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"strings"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -81,6 +82,14 @@ func queryRows(ctx context.Context, conn *sql.Conn, q source.Query, report bykey
 
 // Related hands on the rows of a query, without locks.
 func (s *Source) Related(ctx context.Context, q source.Query, report func([]value.Value) error) error {
+	if q.Restored != "" {
+		text, err := s.restored(ctx, q.Table, "t.")
+		if err != nil || text == "" {
+			return err
+		}
+		text = strings.TrimSuffix(text, ")") + " AND r.restore = " + "'" + strings.ReplaceAll(q.Restored, "'", "''") + "')"
+		q.Condition = func(source.Dialect) string { return text }
+	}
 	conn, err := s.read.Conn(ctx)
 	if err != nil {
 		return err

@@ -432,6 +432,17 @@ func makeRestoredTable(ctx context.Context, conn *sql.Conn, t *shape.Table) erro
 	return err
 }
 
+// ForgetRestored removes the records of a restore.
+func (s *Source) ForgetRestored(ctx context.Context, t *shape.Table, restore string) error {
+	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {
+		return err
+	}
+	return s.immediate(ctx, func(conn *sql.Conn) error {
+		_, err := conn.ExecContext(ctx, "DELETE FROM "+quote(restoredTable(t))+" WHERE restore = ?", restore)
+		return err
+	})
+}
+
 // RestoredCount returns how many rows are recorded for a restore.
 func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
 	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {

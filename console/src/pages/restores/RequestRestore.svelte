@@ -21,6 +21,7 @@
   let format = $state("csv");
   let conflicts = $state("skip");
   let side = $state("");
+  let lasts = $state("");
   let preview = $state<Schemas["RestorePreview"]>();
   let note = $state("");
   let problem = $state<Problem>();
@@ -40,6 +41,7 @@
     const body: Schemas["RestoreRequest"] = { scope: {}, target, note };
     if (target === "file") body.format = format;
     if (target === "table") body.conflicts = conflicts;
+    if (target === "table" && lasts) body.for = lasts;
     if (target === "side" && side) body.target_table = side;
     if (kind === "rows") body.scope.rows = picked.map((p) => { const [segment, ordinal] = p.split(":"); return { segment, ordinal: Number(ordinal) }; });
     else if (kind === "segment") body.scope.segment = segment;
@@ -98,6 +100,7 @@
           <p class="text-sm text-gray-600 dark:text-gray-400">A new table beside the old one, with columns and key as they were then. Nothing else is touched; drop it when you are done.</p>
         {:else}
           <div class="space-y-1"><Label for="conflicts">Rows whose key is in the table already</Label><Select id="conflicts" items={[{ value: "skip", name: "are skipped and counted" }, { value: "fail", name: "stop the restore before anything is written" }]} bind:value={conflicts} /></div>
+          <div class="space-y-1"><Label for="lasts">They stay</Label><Select id="lasts" items={[{ value: "", name: "for good" }, ...[1, 2, 7, 30].map((n) => ({ value: `P${n}D`, name: `for ${plural(n, "day")}, then go again unless they were changed` }))]} bind:value={lasts} placeholder="" /></div>
           <p class="text-sm text-gray-600 dark:text-gray-400">Any other conflict stops the restore.</p>
         {/if}
       </fieldset>

@@ -1,8 +1,8 @@
 <script lang="ts">
   import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
-  import { api, restoreFile, take, type Schemas } from "../../api/client";
+  import { api, restoreFile, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, short, size } from "../../lib/format";
-  import { every, Loader } from "../../lib/loader.svelte";
+  import { every, Loader, problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -13,6 +13,16 @@
 
   const restores = new Loader(() => take(api.GET("/restores", { params: { query: { limit: 100 } } })));
   $effect(() => every(1500, () => restores.load()));
+  let problem = $state<Problem>();
+  async function keep(id: string, lasts: string) {
+    problem = undefined;
+    try {
+      await take(api.POST("/restores/{restore}/keep", { params: { path: { restore: id } }, body: { for: lasts } }));
+      await restores.load();
+    } catch (e) {
+      problem = problemOf(e);
+    }
+  }
   function scope(s: Schemas["Scope"]): string {
     if (s.run) return `run ${short(s.run)}`;
     if (s.segment) return `segment ${short(s.segment)}`;
@@ -23,9 +33,9 @@
 
 <Page title="Restores" about="Archived rows that were asked for. Rows back in their table are left alone by later runs.">
   {#snippet actions()}<Button size="sm" href="#/restores/request">Request a restore</Button>{/snippet}
-  <Trouble problem={restores.problem} />
+  <Trouble problem={restores.problem ?? problem} />
   <Panel>
-    <Listing label="Restores" heads={["Table", "Which rows", "Into", "State", "#Restored", "#Skipped", "Checked", "Requested"]} items={restores.data?.items}>
+    <Listing label="Restores" heads={["Table", "Which rows", "Into", "State", "#Restored", "#Skipped", "Checked", "Stay", "Requested"]} items={restores.data?.items}>
       {#snippet row(r: Schemas["Restore"])}
         <TableBodyRow>
           <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
@@ -35,6 +45,12 @@
           <TableBodyCell class="text-right">{count(r.restored)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.skipped)}</TableBodyCell>
           <TableBodyCell>{r.verified ? "✓ counts, digest" : "–"}</TableBodyCell>
+          <TableBodyCell>
+            {#if r.expired_at}<span title="{count(r.taken_back)} rows taken back; {count(r.stayed)} had been changed and stay">gone since <When at={r.expired_at} day /></span>{#if r.stayed}<div class="text-xs">{count(r.stayed)} changed, stay</div>{/if}
+            {:else if r.expires_at && r.state === "done"}until <When at={r.expires_at} />
+              <div class="flex gap-2 text-xs"><button class="text-link" onclick={() => keep(r.id, "P2D")}>2 days from now</button><button class="text-link" onclick={() => keep(r.id, "")}>for good</button></div>
+            {:else if r.target === "table"}for good{:else}–{/if}
+          </TableBodyCell>
           <TableBodyCell><When at={r.created_at} day /></TableBodyCell>
         </TableBodyRow>
       {/snippet}
