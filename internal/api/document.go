@@ -119,6 +119,7 @@ func (b *builder) schema(v any) any {
 	r.AddTypeMapping(catalog.JSON[[]string]{}, []string{})
 	r.AddTypeMapping(catalog.JSON[[]catalog.DisposalItem]{}, []catalog.DisposalItem{})
 	r.AddTypeMapping(catalog.JSON[[]catalog.DisposalStay]{}, []catalog.DisposalStay{})
+	r.AddTypeMapping(catalog.JSON[catalog.Fit]{}, catalog.Fit{})
 	r.AddTypeMapping(catalog.JSON[catalog.Scrub]{}, catalog.Scrub{})
 	r.AddTypeMapping(catalog.JSON[store.Bucket]{}, store.Bucket{})
 	r.AddTypeMapping(catalog.JSON[[]catalog.FoundInStore]{}, []catalog.FoundInStore{})

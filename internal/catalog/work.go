@@ -277,6 +277,12 @@ type Scope struct {
 	Rows    []RowAt `json:"rows,omitempty"`  // single rows, as a search names them
 }
 
+// Fit is how archived rows go into a table that was altered since.
+type Fit struct {
+	Rename   map[string]string `json:"rename,omitempty"`    // archived columns that are called otherwise now
+	LeaveOut []string          `json:"leave_out,omitempty"` // archived columns that have no place any more
+}
+
 // RowAt is where an archived row lies.
 type RowAt struct {
 	Segment string `json:"segment"`
@@ -307,6 +313,7 @@ type Restore struct {
 	Verified     *bool        `db:"verified" json:"verified"` // counts and digest hold
 	File         string       `db:"file" json:"-"`
 	FileBytes    int64        `db:"file_bytes" json:"file_bytes"`
+	Fit          JSON[Fit]    `db:"fit" json:"fit"`
 	Lasts        string       `db:"lasts" json:"lasts,omitempty"` // ISO 8601: the rows go again when that has passed; empty: they stay
 	ExpiresAt    *Time        `db:"expires_at" json:"expires_at"` // when they go
 	ExpiredAt    *Time        `db:"expired_at" json:"expired_at"` // when they went
@@ -502,8 +509,8 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 // AddRestore keeps a new restore.
 func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, lasts, format, note, state, created_at, created_by)
-			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :lasts, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, fit, lasts, format, note, state, created_at, created_by)
+			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :fit, :lasts, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
 			return err
 		}
 		return note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))

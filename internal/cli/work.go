@@ -370,6 +370,8 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
 	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
 	f.String("conflicts", "", "with -into table: skip rows whose key is there already, or fail before anything is written; left out: skip")
+	f.Var(&several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; may be given again")
+	f.String("leave-out", "", "with -into table: archived columns that have no place any more, separated by commas")
 	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they were changed")
 	f.Bool("try", false, "only say what it would do")
 	f.String("format", "csv", "of a file: csv, ndjson or parquet")
@@ -387,6 +389,19 @@ func restoreRequest(e *env) error {
 			return usage("-row %q: write SEGMENT:NUMBER, as a search shows them", row)
 		}
 		q.Scope.Rows = append(q.Scope.Rows, catalog.RowAt{Segment: segment, Ordinal: n})
+	}
+	for _, pair := range strings.Fields(e.flag("rename")) {
+		old, now, ok := strings.Cut(pair, "=")
+		if !ok {
+			return usage("-rename %q: write OLD=NEW", pair)
+		}
+		if q.Fit.Rename == nil {
+			q.Fit.Rename = map[string]string{}
+		}
+		q.Fit.Rename[old] = now
+	}
+	if list := e.flag("leave-out"); list != "" {
+		q.Fit.LeaveOut = strings.Split(list, ",")
 	}
 	if q.Target == "file" {
 		q.Format = e.flag("format")

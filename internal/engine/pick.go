@@ -171,8 +171,13 @@ func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*Restore
 		}
 		var key []int
 		if c != nil {
-			if key, err = c.keyOf(m.manifest); err != nil {
+			f, err := fitOf(m.manifest, c.table, r.Fit.V)
+			if err != nil {
 				return nil, err
+			}
+			for _, k := range c.table.Key {
+				_, column := c.table.Column(k)
+				key = append(key, f.from[slices.Index(f.to, column)])
 			}
 		}
 		before := out.Rows

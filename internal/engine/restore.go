@@ -42,6 +42,7 @@ type RestoreRequest struct {
 	TargetSource string        `json:"target_source,omitempty"` // of side: the source that it is made in; empty: the one that the rows came from
 	Format       string        `json:"format,omitempty"`
 	Conflicts    string        `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, or "fail" before anything is written; empty: skip
+	Fit          catalog.Fit   `json:"fit,omitzero"`        // of table: how rows go into a table that was altered since
 	For          string        `json:"for,omitempty"`       // of table: how long the rows stay before they go again, ISO 8601; empty: for good
 	Note         string        `json:"note,omitempty"`
 }
@@ -101,11 +102,15 @@ func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.
 			return nil, nil, err
 		}
 	}
-	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable}
-	if r.Target == TargetSide {
-		if err := e.checkSide(ctx, r, segments); err != nil {
-			return nil, nil, err
-		}
+	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable, Fit: catalog.JSON[catalog.Fit]{V: q.Fit}}
+	switch r.Target {
+	case TargetSide:
+		err = e.checkSide(ctx, r, segments)
+	case TargetTable:
+		err = e.checkFit(ctx, r, segments)
+	}
+	if err != nil {
+		return nil, nil, err
 	}
 	return r, segments, nil
 }
@@ -132,6 +137,9 @@ func checkScope(q *RestoreRequest) error {
 		}
 	default:
 		return &RefusedError{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table, side or file"}
+	}
+	if q.Target != TargetTable && (len(q.Fit.Rename) > 0 || len(q.Fit.LeaveOut) > 0) {
+		return &RefusedError{Field: "fit", Message: "columns can be renamed or left out only on the way back into the table", Remedy: "a side table and a file have the columns as they were then"}
 	}
 	if q.Target != TargetSide && (q.TargetTable != "" || q.TargetSource != "") {
 		return &RefusedError{Field: "target_table", Message: "a table to be made is named, and the rows are not to go to a side table", Remedy: "write side as the target, or name none"}
@@ -554,11 +562,12 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			}
 			tables[m.Table] = t
 		}
-		rows, digests = own(m, rows, digests)
-		columns, err := places(m, t)
+		f, err := fitOf(m, t, q.restore.Fit.V)
 		if err != nil {
 			return err
 		}
+		rows, digests = f.apply(rows, digests)
+		columns := f.to
 		var out *source.RestoreOutcome
 		err = retry(ctx, q.Log, func() (err error) {
 			out, err = src.Restore(ctx, source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals, Columns: columns, Rows: rows, Digests: digests})
@@ -599,38 +608,6 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		return nil
 	}
 	return nil
-}
-
-// own leaves out of rows what stood in joined rows.
-func own(m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (*value.Chunk, []value.Digest) {
-	if len(m.Included) == 0 {
-		return rows, digests
-	}
-	out := &value.Chunk{Width: len(m.Columns) - len(m.Included)}
-	again := make([]value.Digest, rows.Rows())
-	var hasher value.Hasher
-	for i := range again {
-		row := rows.Row(i)[:out.Width]
-		out.Values = append(out.Values, row...)
-		again[i] = hasher.Row(row)
-	}
-	return out, again
-}
-
-// places returns which column of the table each column of a segment goes to.
-func places(m *archive.Manifest, t *shape.Table) ([]int, error) {
-	out := make([]int, len(m.Columns)-len(m.Included))
-	for i, c := range m.Columns[:len(out)] {
-		now, at := t.Column(c.Name)
-		if now == nil {
-			return nil, &RefusedError{Message: fmt.Sprintf("table %s has no column %q any more, and the archived rows have one", t.Name, c.Name), Remedy: "restore to a file, or add the column"}
-		}
-		if now.Kind != c.Kind {
-			return nil, &RefusedError{Message: fmt.Sprintf("column %q of table %s is now of type %s and was of type %s", c.Name, t.Name, now.Type, c.Type), Remedy: "restore to a file"}
-		}
-		out[i] = at
-	}
-	return out, nil
 }
 
 // intoFile writes rows to a file of the restore's format and counts it afterwards.

@@ -305,25 +305,45 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 	})
 }
 
-// SearchRows writes what a search finds as CSV or newline-delimited JSON.
+// SearchRows writes what a search finds as CSV, newline-delimited JSON or Parquet.
 func (e *Engine) SearchRows(ctx context.Context, q SearchRequest, format string, w io.Writer) (*Searched, error) {
-	if format != "csv" && format != "ndjson" {
-		return nil, &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv or ndjson"}
+	if format != "csv" && format != "ndjson" && format != "parquet" {
+		return nil, &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv, ndjson or parquet"}
 	}
 	x := &export{format: format, out: bufio.NewWriterSize(w, 64<<10)}
+	var chunk *value.Chunk
+	flush := func() error {
+		err := x.parquet.Write(chunk)
+		chunk.Reset()
+		return err
+	}
 	out, err := e.Search(ctx, q, func(columns []shape.Column) error {
-		if x.columns = columns; format == "csv" {
+		switch x.columns = columns; format {
+		case "csv":
 			x.csvHead()
+		case "parquet":
+			x.parquet = archive.NewWriter(x.out, q.Table, columns)
+			chunk = &value.Chunk{Width: len(columns)}
 		}
 		return nil
 	}, func(h Hit) error {
-		if format == "csv" {
+		switch format {
+		case "csv":
 			x.csvRow(h.Row)
-		} else {
+		case "ndjson":
 			x.jsonRow(h.Row)
+		default:
+			if chunk.Values = append(chunk.Values, h.Row...); chunk.Rows() >= 1000 {
+				return flush()
+			}
 		}
 		return nil
 	})
+	if err == nil && format == "parquet" {
+		if err = flush(); err == nil {
+			_, err = x.parquet.Close()
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

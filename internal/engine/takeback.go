@@ -191,14 +191,15 @@ func (b *takeback) take(ctx context.Context, families [][]*member) (func(), erro
 // remove removes the rows of a chunk that this restore put back and that are unchanged, in batches.
 func (b *takeback) remove(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, _ []int) error {
 	t := b.tables[m.Table]
-	rows, digests = own(m, rows, digests)
-	columns, err := places(m, t)
+	f, err := fitOf(m, t, b.restore.Fit.V)
 	if err != nil {
 		return err
 	}
-	at, err := (&conflicts{table: t}).keyOf(m)
-	if err != nil {
-		return err
+	rows, digests = f.apply(rows, digests)
+	columns, at := f.to, make([]int, len(t.Key))
+	for i, k := range t.Key {
+		_, column := t.Column(k)
+		at[i] = slices.Index(columns, column)
 	}
 	keys := make([][]value.Value, rows.Rows())
 	for i := range keys {

@@ -147,6 +147,7 @@ type Source interface {
 type ReadTraits struct {
 	BlocksWriters bool   // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
 	SmallBatches  int    // the most rows of a batch at the gentle pace; 0: as many as its time allows
+	LooseTypes    bool   // the type of a column bounds none of its values
 	CannotEmpty   string // why a table cannot be emptied at once; empty: it can
 	EmptyingDoes  string // what that resets and passes by, in words
 	RowVersions   bool   // a locator tells of any change to a row, so that a purge need not read its content
