@@ -1,21 +1,26 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"image/color"
+	"os"
+	"path/filepath"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 )
 
-// draw draws the latency over time, of the last round, one line an arm.
+// draw draws the latency over time, one line an arm: of each second, the median of its rounds, so that one stall of a disk is
+// not all that is seen.
 func (r *loadReport) draw(file string) error {
 	p := plot.New()
-	p.Title.Text = fmt.Sprintf("%s: p99 of %.0f statements a second, second by second", r.Work, r.Rate)
+	p.Title.Text = fmt.Sprintf("%s: p99 of %.0f statements a second, second by second, median of %d rounds", r.Work, r.Rate, len(r.Rounds[armNone]))
 	p.X.Label.Text, p.Y.Label.Text = "seconds", "p99, ms (logarithmic)"
 	p.Y.Scale, p.Y.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: -1}
-	p.Legend.Top = true
+	p.Legend.Top, p.Legend.YOffs = true, vg.Points(14) // above the lines
+	p.Title.Padding = vg.Points(22)
 	p.Add(plotter.NewGrid())
 	colours := map[string]color.Color{armNone: color.Gray{150}, armOurs: color.RGBA{217, 119, 6, 255}, armLoop: color.RGBA{37, 99, 235, 255}, armDelete: color.RGBA{185, 28, 28, 255}}
 	for _, arm := range arms {
@@ -24,9 +29,15 @@ func (r *loadReport) draw(file string) error {
 			continue
 		}
 		var points plotter.XYs
-		for i, s := range rounds[len(rounds)-1].Seconds {
-			if s.P99 > 0 {
-				points = append(points, plotter.XY{X: float64(i), Y: s.P99})
+		for i := range rounds[0].Seconds {
+			var seen []float64
+			for _, round := range rounds {
+				if i < len(round.Seconds) && round.Seconds[i].P99 > 0 {
+					seen = append(seen, round.Seconds[i].P99)
+				}
+			}
+			if len(seen) > 0 {
+				points = append(points, plotter.XY{X: float64(i), Y: middle(seen)})
 			}
 		}
 		line, err := plotter.NewLine(points)
@@ -38,4 +49,17 @@ func (r *loadReport) draw(file string) error {
 		p.Legend.Add(arm, line)
 	}
 	return p.Save(24*vg.Centimeter, 12*vg.Centimeter, file)
+}
+
+// redrawn draws a load that was measured before.
+func redrawn(file, out string) error {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	r := &loadReport{}
+	if err := json.Unmarshal(text, r); err != nil {
+		return err
+	}
+	return r.draw(filepath.Join(out, r.Work+".png"))
 }

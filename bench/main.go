@@ -91,10 +91,17 @@ func main() {
 	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, plan")
+	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, plan")
 	flag.Parse()
 	wanted := func(name string) bool {
 		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
+	}
+	if *redraw != "" {
+		if err := redrawn(*redraw, *out); err != nil {
+			log.Fatal(err)
+		}
+		return
 	}
 	ctx := context.Background()
 	var done []*report
@@ -139,6 +146,15 @@ func main() {
 	if wanted("wide-postgres") || wanted("wide-mariadb") || wanted("wide-sqlite") {
 		if err := wides(ctx, *program, wanted); err != nil {
 			log.Fatal(err)
+		}
+	}
+	if wanted("search") {
+		n := 10_000_000
+		if *rows > 0 {
+			n = *rows
+		}
+		if err := searches(ctx, n, *rounds, *out, *program); err != nil {
+			log.Fatalf("search: %v", err)
 		}
 	}
 	if wanted("plan") {

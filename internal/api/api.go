@@ -15,6 +15,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -123,7 +124,7 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/stores", summary: "All stores", out: Items[StoreView]{}, do: a.stores},
 		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: catalog.Store{}, status: http.StatusCreated, do: a.addStore},
 		{method: "PATCH", path: "/stores/{store}", summary: "Change a store's second store, or how it is scrubbed", in: service.StoreChange{}, out: catalog.Store{}, do: a.setStore},
-		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it", do: a.checkStore},
+		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it, and say what the place does with files on its own", out: Items[store.Habit]{}, do: a.checkStore},
 		{method: "POST", path: "/stores/{store}/sweep", summary: "List what interrupted runs left behind in a store, and remove it where that is asked for", in: NewSweep{}, out: engine.Swept{}, do: a.sweep},
 		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know", out: Adopted{}, do: func(c *gin.Context) (any, error) {
 			n, err := s.Adopt(c.Request.Context(), actor, c.Param("store"))

@@ -35,6 +35,7 @@ func (a *API) status(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out.Totals = *totals
+	out.Disagree = s.Disagreements()
 	if out.Damaged, err = s.Catalog.Damaged(c.Request.Context()); err != nil {
 		return nil, err
 	}

@@ -34,7 +34,7 @@ func (a *API) checkStore(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, &engine.RefusedError{Message: err.Error(), Remedy: "mend that at the store; the service needs to write, read, list and remove there"}
 	}
-	return nil, nil
+	return all(st.Habits(c.Request.Context()))
 }
 
 // backup sends the catalog as it is. It is made whole, and checked, before the first byte is sent.

@@ -6,6 +6,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/service"
 )
 
 // Items is a page of a list.
@@ -26,16 +27,17 @@ type Session struct {
 
 // Status is what the overview shows.
 type Status struct {
-	Version  string            `json:"version"`
-	Instance string            `json:"instance"`
-	Started  catalog.Time      `json:"started"`
-	Now      catalog.Time      `json:"now"`
-	Totals   catalog.Totals    `json:"totals"`
-	Active   []RunView         `json:"active"`  // queued, running, paused and failed runs
-	Recent   []RunView         `json:"recent"`  // ended runs, the newest first
-	Damaged  []catalog.Segment `json:"damaged"` // segments that were last found to be damaged
-	Sources  int               `json:"sources"`
-	Rules    int               `json:"rules"`
+	Version  string                 `json:"version"`
+	Instance string                 `json:"instance"`
+	Started  catalog.Time           `json:"started"`
+	Now      catalog.Time           `json:"now"`
+	Totals   catalog.Totals         `json:"totals"`
+	Active   []RunView              `json:"active"`   // queued, running, paused and failed runs
+	Recent   []RunView              `json:"recent"`   // ended runs, the newest first
+	Damaged  []catalog.Segment      `json:"damaged"`  // segments that were last found to be damaged
+	Disagree []service.Disagreement `json:"disagree"` // tables whose runs are stopped
+	Sources  int                    `json:"sources"`
+	Rules    int                    `json:"rules"`
 }
 
 // Found is what a search found.

@@ -122,11 +122,23 @@ func storeSet(e *env) error {
 }
 
 func storeCheck(e *env) error {
-	if err := e.client.Do(e.ctx, "POST", "/stores/"+url.PathEscape(e.args[0])+"/check", nil, nil); err != nil {
+	l, err := client.Post[api.Items[store.Habit]](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/check", nil)
+	if err != nil {
 		return err
 	}
-	fmt.Fprintf(e.out, "store %s: a file was written, read back, listed and removed\n", e.args[0])
-	return nil
+	rows := [][]string{{"well", "a file was written, read back, listed and removed"}}
+	harms := 0
+	for _, h := range l.Items {
+		verdict := "note"
+		if h.Harms {
+			verdict, harms = "HARMS", harms+1
+		}
+		rows = append(rows, []string{verdict, h.Message})
+	}
+	if err := e.show(l, []string{"verdict", "what"}, rows); err != nil || harms == 0 {
+		return err
+	}
+	return fmt.Errorf("store %s: what the place does on its own would harm the archive", e.args[0])
 }
 
 func storeList(e *env) error {

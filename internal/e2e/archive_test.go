@@ -189,54 +189,53 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 // catalog is made again from it.
 func TestSegmentsLieInAnObjectStore(t *testing.T) {
 	objectKeys(t)
-	engines(t, func(t *testing.T, w *world) {
-		w.scans(3000)
-		before := w.content("true")
-		w.refuse(1, []string{"endpoint", "is no endpoint"}, "store", "add", "attic", "-endpoint", "attic:9000", "-bucket", "attic")
-		address := w.bucket("attic")
-		w.refuse(2, []string{"either -path, or -endpoint"}, "store", "add", "loft")
-		w.refuse(1, []string{"there is a store attic"}, "store", "add", "attic", "-endpoint", "http://127.0.0.1:1", "-bucket", "attic")
-		w.define("archive", "unlimited")
-		w.must("rule", "apply", "-f", w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: P7Y}", "unlimited"), "keep: 1 year", "keep: 1 year\n    where: id <> 17", 1)))
-		w.in("2020-03-01", "")
-		if n := w.count("SELECT count(*) FROM scan"); n != 101 {
-			t.Errorf("%d rows are live", n)
-		}
-		w.must("segment", "verify", "-all")
-		if out := w.must("segment", "verify", "-store", address); !strings.Contains(out, "2 segments, 2,999 rows") {
-			t.Errorf("%s", out)
-		}
-		found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id = 2500")
-		if len(found.Items) != 1 || found.Searched.Passed != 1 {
-			t.Errorf("found: %+v", found)
-		}
-		row := fmt.Sprintf("%s:%d", found.Items[0].Segment, found.Items[0].Ordinal)
-		one := must1[catalog.Restore](w, "restore", "request", "-row", row)
-		if one.Restored != 1 || w.count("SELECT count(*) FROM scan WHERE id = 2500") != 1 {
-			t.Errorf("one row: %+v", one)
-		}
-		// The catalog is lost.
-		w.stop(syscall.SIGTERM)
-		backup := filepath.Join(w.dir, "catalog-of-before.db")
-		if err := os.Rename(filepath.Join(w.dir, "data", "catalog.db"), backup); err != nil {
-			t.Fatal(err)
-		}
-		w.start()
-		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
-		u, prefix, _ := strings.Cut(address, "/attic/")
-		w.must("store", "add", "attic", "-endpoint", u, "-bucket", "attic", "-prefix", prefix)
-		if out := w.must("catalog", "rebuild"); !strings.Contains(out, "attic") {
-			t.Errorf("%s", out)
-		}
-		segments := must1[api.Items[catalog.Segment]](w, "segment", "list").Items
-		if len(segments) != 2 || segments[0].KeepUntil == nil || segments[0].State != catalog.SegmentClosed {
-			t.Errorf("the rebuilt catalog: %+v", segments)
-		}
-		r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
-		if r.Restored != 2998 || r.Skipped != 1 || w.content("true") != before {
-			t.Errorf("after the catalog was lost: %+v", r)
-		}
-	})
+	w := newWorld(t, "sqlite")
+	w.scans(3000)
+	before := w.content("true")
+	w.refuse(1, []string{"endpoint", "is no endpoint"}, "store", "add", "attic", "-endpoint", "attic:9000", "-bucket", "attic")
+	address := w.bucket("attic")
+	w.refuse(2, []string{"either -path, or -endpoint"}, "store", "add", "loft")
+	w.refuse(1, []string{"there is a store attic"}, "store", "add", "attic", "-endpoint", "http://127.0.0.1:1", "-bucket", "attic")
+	w.define("archive", "unlimited")
+	w.must("rule", "apply", "-f", w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: P7Y}", "unlimited"), "keep: 1 year", "keep: 1 year\n    where: id <> 17", 1)))
+	w.in("2020-03-01", "")
+	if n := w.count("SELECT count(*) FROM scan"); n != 101 {
+		t.Errorf("%d rows are live", n)
+	}
+	w.must("segment", "verify", "-all")
+	if out := w.must("segment", "verify", "-store", address); !strings.Contains(out, "2 segments, 2,999 rows") {
+		t.Errorf("%s", out)
+	}
+	found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id = 2500")
+	if len(found.Items) != 1 || found.Searched.Passed != 1 {
+		t.Errorf("found: %+v", found)
+	}
+	row := fmt.Sprintf("%s:%d", found.Items[0].Segment, found.Items[0].Ordinal)
+	one := must1[catalog.Restore](w, "restore", "request", "-row", row)
+	if one.Restored != 1 || w.count("SELECT count(*) FROM scan WHERE id = 2500") != 1 {
+		t.Errorf("one row: %+v", one)
+	}
+	// The catalog is lost.
+	w.stop(syscall.SIGTERM)
+	backup := filepath.Join(w.dir, "catalog-of-before.db")
+	if err := os.Rename(filepath.Join(w.dir, "data", "catalog.db"), backup); err != nil {
+		t.Fatal(err)
+	}
+	w.start()
+	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
+	u, prefix, _ := strings.Cut(address, "/attic/")
+	w.must("store", "add", "attic", "-endpoint", u, "-bucket", "attic", "-prefix", prefix)
+	if out := w.must("catalog", "rebuild"); !strings.Contains(out, "attic") {
+		t.Errorf("%s", out)
+	}
+	segments := must1[api.Items[catalog.Segment]](w, "segment", "list").Items
+	if len(segments) != 2 || segments[0].KeepUntil == nil || segments[0].State != catalog.SegmentClosed {
+		t.Errorf("the rebuilt catalog: %+v", segments)
+	}
+	r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
+	if r.Restored != 2998 || r.Skipped != 1 || w.content("true") != before {
+		t.Errorf("after the catalog was lost: %+v", r)
+	}
 }
 
 // TestTheCatalogIsBackedUpWhileTheServiceRuns: a backup taken at any moment is whole, is checked before it is put back, and

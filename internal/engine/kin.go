@@ -132,6 +132,18 @@ func (e *Engine) claim(ctx context.Context, sourceName string, tables []string) 
 	return release, nil
 }
 
+// tryClaim claims a table if nobody works on it; nil: somebody does.
+func (e *Engine) tryClaim(sourceName, table string) (release func()) {
+	x, _ := e.claims.LoadOrStore(sourceName+"\x00"+table, make(chan struct{}, 1))
+	c := x.(chan struct{})
+	select {
+	case c <- struct{}{}:
+		return func() { <-c }
+	default:
+		return nil
+	}
+}
+
 // tables are the names of the tables that a pass works on: its own first.
 func (p *pass) tables() []string {
 	out := []string{p.table.Name}

@@ -65,17 +65,25 @@ func (e *Engine) Agree(ctx context.Context, sourceName, table string) error {
 	return err
 }
 
-// CheckLineages compares all tables that were ever worked on, at the start of the service, and says in the log what it finds.
-func (e *Engine) CheckLineages(ctx context.Context) {
+// CheckLineages compares all tables that were ever worked on, says in the log what it finds, and returns it.
+func (e *Engine) CheckLineages(ctx context.Context) (found []*DisagreeError) {
 	list, err := e.Catalog.Lineages(ctx)
 	if err != nil {
 		e.Log.Warn("what is known of the sources cannot be read", "error", err)
 	}
 	for _, l := range list {
-		if err := e.Agree(ctx, l.Source, l.Table); errors.Is(err, ErrDisagree) {
-			e.Log.Error("runs of a table are stopped", "source", l.Source, "table", l.Table, "error", err)
+		release := e.tryClaim(l.Source, l.Table)
+		if release == nil { // what works on it has compared it, and is changing both sides
+			continue
 		}
+		var d *DisagreeError
+		if err := e.Agree(ctx, l.Source, l.Table); errors.As(err, &d) {
+			e.Log.Error("runs of a table are stopped", "source", l.Source, "table", l.Table, "error", err)
+			found = append(found, d)
+		}
+		release()
 	}
+	return found
 }
 
 // takeTable takes the lease of a table, if everybody tells the same of it, and keeps what that tells of the database. It

@@ -139,6 +139,7 @@ func (s *Service) settle(r *catalog.Run, err error) {
 	case errors.Is(err, engine.ErrCancel):
 		to, reason = catalog.Cancelled, "cancelled by the administrator"
 	default:
+		s.disagrees(err)
 		to, reason = catalog.Failed, err.Error()
 		s.Log.Error("run stopped", "run", r.ID, "error", err)
 	}

@@ -53,10 +53,11 @@ type Service struct {
 	wait    sync.WaitGroup
 	slots   chan struct{}
 
-	mu      sync.Mutex
-	sources map[string]source.Source
-	stores  map[string]store.Store
-	active  map[string]*activeRun
+	mu       sync.Mutex
+	sources  map[string]source.Source
+	stores   map[string]store.Store
+	active   map[string]*activeRun
+	disagree map[[2]string]string // by source and table: what is different
 }
 
 // activeRun is a run that is queued or running in this process.
@@ -74,7 +75,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		return nil, "", fmt.Errorf("the data directory cannot be made: %w", err)
 	}
 	s = &Service{dir: dir, Started: time.Now(), slots: make(chan struct{}, concurrentRuns),
-		sources: map[string]source.Source{}, stores: map[string]store.Store{}, active: map[string]*activeRun{}}
+		sources: map[string]source.Source{}, stores: map[string]store.Store{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
 	if s.lock, err = lockDirectory(dir); err != nil {
 		return nil, "", err
 	}
@@ -92,10 +93,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		s.wait.Add(3)
 		go s.watchRuns()
 		go s.tend()
-		go func() {
-			defer s.wait.Done()
-			s.CheckLineages(s.ctx)
-		}()
+		go s.watchLineages()
 	}
 	if err != nil {
 		s.Close()

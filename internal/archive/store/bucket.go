@@ -429,6 +429,55 @@ func (o *Objects) Check(ctx context.Context) error {
 	return tryOut(ctx, o, o.bucket.String())
 }
 
+// Habits asks the bucket for its versioning, its object lock, and its rules for ageing files. What it does not tell is said.
+func (o *Objects) Habits(ctx context.Context) ([]Habit, error) {
+	out := []Habit{}
+	untold := func(what string, err error) {
+		out = append(out, Habit{false, fmt.Sprintf("the bucket does not tell its %s (%v)", what, minio.ToErrorResponse(err).Code)})
+	}
+	versions, err := o.client.GetBucketVersioning(ctx, o.bucket.Name)
+	switch {
+	case err != nil:
+		untold("versioning", err)
+	case versions.Enabled():
+		out = append(out, Habit{false, "the bucket keeps every version of a file; a disposal removes all of them"})
+	case versions.Suspended():
+		out = append(out, Habit{false, "the bucket kept versions of files for a time; a disposal removes all of them"})
+	}
+	_, mode, days, unit, err := o.client.GetObjectLockConfig(ctx, o.bucket.Name)
+	switch code := minio.ToErrorResponse(err).Code; {
+	case code == "ObjectLockConfigurationNotFoundError" || err == nil && mode == nil:
+	case err != nil:
+		untold("object lock", err)
+	case days != nil && unit != nil:
+		out = append(out, Habit{true, fmt.Sprintf("the bucket locks every file for %d %s (%s): nothing can be disposed of before that, whatever a rule says", *days, strings.ToLower(string(*unit)), strings.ToLower(string(*mode)))})
+	}
+	rules, err := o.client.GetBucketLifecycle(ctx, o.bucket.Name)
+	if code := minio.ToErrorResponse(err).Code; err != nil && code != "NoSuchLifecycleConfiguration" {
+		untold("rules for ageing files", err)
+	}
+	if err != nil {
+		return out, ctx.Err()
+	}
+	for _, r := range rules.Rules {
+		about := r.Prefix
+		if about == "" {
+			about = r.RuleFilter.Prefix
+		}
+		if own := o.own(); r.Status != "Enabled" || !strings.HasPrefix(own, about) && !strings.HasPrefix(about, own) {
+			continue
+		}
+		name := fmt.Sprintf("the bucket's rule %q", r.ID)
+		if !r.Expiration.IsDaysNull() || !r.Expiration.IsDateNull() {
+			out = append(out, Habit{true, fmt.Sprintf("%s removes files of its own accord (after %d days): segments would vanish; take it away, or keep it from %s", name, r.Expiration.Days, o.bucket)})
+		}
+		if !r.Transition.IsDaysNull() || !r.Transition.IsDateNull() {
+			out = append(out, Habit{true, fmt.Sprintf("%s moves files to storage class %s (after %d days): they may have to be retrieved before they can be read; keep it from %s", name, r.Transition.StorageClass, r.Transition.Days, o.bucket)})
+		}
+	}
+	return out, nil
+}
+
 // Free is not known of an object store.
 func (o *Objects) Free(context.Context) int64 { return -1 }
 

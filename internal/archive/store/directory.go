@@ -233,6 +233,9 @@ func (d *Directory) Check(ctx context.Context) error {
 	return tryOut(ctx, d, d.root)
 }
 
+// Habits: a directory does nothing on its own.
+func (d *Directory) Habits(context.Context) ([]Habit, error) { return []Habit{}, nil }
+
 // Free asks the file system.
 func (d *Directory) Free(context.Context) int64 {
 	var st unix.Statfs_t

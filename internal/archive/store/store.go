@@ -25,6 +25,8 @@ type Store interface {
 	RemoveUnfinished(ctx context.Context, u Unfinished) error
 	// Check writes a small file, reads it back, finds it in the listing, and removes it.
 	Check(ctx context.Context) error
+	// Habits tells what the place does with files on its own.
+	Habits(ctx context.Context) ([]Habit, error)
 	// Free returns how many bytes the service may still write; -1 where that is unknown.
 	Free(ctx context.Context) int64
 }
@@ -54,6 +56,12 @@ type Object struct {
 type Unfinished struct {
 	Object
 	ID string // tells it from others of the name
+}
+
+// Habit is something that a place does with files on its own.
+type Habit struct {
+	Harms   bool   `json:"harms"` // segments would vanish, could not be read, or could not be destroyed
+	Message string `json:"message"`
 }
 
 // ErrExists says that a name is taken.

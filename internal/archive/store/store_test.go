@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"math/rand/v2"
@@ -201,6 +202,39 @@ func TestLargeFilesGoInParts(t *testing.T) {
 	}
 	if n, err := r.ReadAt(few, int64(len(text))-10); n != 10 || err != io.EOF {
 		t.Errorf("over the end: %d bytes, %v", n, err)
+	}
+}
+
+// TestABucketTellsItsHabits: what a bucket does on its own is said, and what of it harms.
+func TestABucketTellsItsHabits(t *testing.T) {
+	answers := map[string]string{
+		"versioning":  `<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>`,
+		"object-lock": `<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled><Rule><DefaultRetention><Mode>COMPLIANCE</Mode><Days>400</Days></DefaultRetention></Rule></ObjectLockConfiguration>`,
+		"lifecycle": `<LifecycleConfiguration><Rule><ID>tidy</ID><Status>Enabled</Status><Filter><Prefix></Prefix></Filter><Expiration><Days>30</Days></Expiration></Rule>
+			<Rule><ID>cool</ID><Status>Enabled</Status><Filter><Prefix>amber/</Prefix></Filter><Transition><Days>9</Days><StorageClass>GLACIER</StorageClass></Transition></Rule>
+			<Rule><ID>off</ID><Status>Disabled</Status><Filter><Prefix></Prefix></Filter><Expiration><Days>1</Days></Expiration></Rule>
+			<Rule><ID>elsewhere</ID><Status>Enabled</Status><Filter><Prefix>logs/</Prefix></Filter><Expiration><Days>1</Days></Expiration></Rule></LifecycleConfiguration>`,
+	}
+	st := bucket(t, func(h http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			for what, text := range answers {
+				if r.URL.Query().Has(what) {
+					w.Header().Set("Content-Type", "application/xml")
+					io.WriteString(w, text)
+					return
+				}
+			}
+			h.ServeHTTP(w, r)
+		})
+	}, Bucket{Prefix: "amber"})
+	list, err := st.Habits(t.Context())
+	if err != nil || len(list) != 4 {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	for i, want := range []string{"false the bucket keeps every version", "true the bucket locks every file for 400 days (compliance)", "true the bucket's rule \"tidy\" removes files", "true the bucket's rule \"cool\" moves files to storage class GLACIER"} {
+		if got := fmt.Sprint(list[i].Harms, " ", list[i].Message); !strings.HasPrefix(got, want) {
+			t.Errorf("%s, want %s", got, want)
+		}
 	}
 }
 

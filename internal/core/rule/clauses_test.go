@@ -54,7 +54,7 @@ clauses:
     mask: {name: last4}
 then: copy
 delete_after: P7D
-archive: {store: cellar, keep: P7Y}
+archive: {store: cellar, keep: P7Y, from: age}
 pace: unlimited
 window: ["22:00-05:00", "sat,sun 00:00-24:00"]
 budget: {rows: 2000000, time: PT4H}
@@ -247,6 +247,7 @@ func TestOverruledClausesAndColumnsAreSeen(t *testing.T) {
 		"clauses:\n  - keep: P3Y\nmodified: gaet\n":                         "did you mean gate?",
 		"clauses:\n  - keep: P3Y\njoins: {b: {table: b, on: {gate: id}}}\n": `no table "b"`,
 		"clauses:\n  - keep: P3Y\n    archive: {store: celar}\n":            "clauses[0].archive.store",
+		"clauses:\n  - keep: P3Y\n    archive: {from: sometime}\n":          "clauses[0].archive.from",
 		"clauses:\n  - keep: P3Y\n    where: gate = 'a' AND gate = 'b'\n":   "exclude each other",
 		"clauses:\n  - keep: P3Y\n    where: gate LIKE 'a' OR\n":            "instead of a column or a literal",
 	} {

@@ -125,6 +125,9 @@ func (w *writer) archive(depth int, a Archive) {
 	if a.Keep != nil {
 		parts = append(parts, "keep: "+a.Keep.String())
 	}
+	if a.From != "" {
+		parts = append(parts, "from: "+string(a.From))
+	}
 	if len(parts) > 0 {
 		w.plain(depth, "archive", "{"+strings.Join(parts, ", ")+"}")
 	}

@@ -25,6 +25,12 @@
 
 <Page title="Overview" about={status.data ? `${plural(status.data.sources, "source")}, ${plural(status.data.rules, "rule")} · version ${status.data.version}` : ""}>
   <Trouble problem={status.problem} />
+  {#if status.data?.disagree.length}
+    <Alert color="red" class="mb-4" role="alert">
+      <p class="font-semibold">Runs of {plural(status.data.disagree.length, "table")} are stopped: source, stores and catalog tell different stories.</p>
+      <ul class="mt-1 list-disc ps-5">{#each status.data.disagree as d (d.source + d.table)}<li><a class="text-link" href="#/tables/{d.source}/{encodeURIComponent(d.table)}">{d.source}.{d.table}</a>: {d.difference}</li>{/each}</ul>
+    </Alert>
+  {/if}
   {#if status.data?.damaged.length}
     <Alert color="red" class="mb-4" role="alert">
       <p class="font-semibold">{plural(status.data.damaged.length, "segment")} of the archive {status.data.damaged.length === 1 ? "is" : "are"} not what was written.</p>

@@ -5,6 +5,7 @@
   import { Loader } from "../../lib/loader.svelte";
   import ClauseLine from "./ClauseLine.svelte";
   import RelatedLines from "./RelatedLines.svelte";
+  import RunFields from "./RunFields.svelte";
   import { copies, type Clause, type Draft } from "./draft";
   let { draft, change }: { draft: Draft; change: (d: Draft) => void } = $props();
 
@@ -64,8 +65,10 @@
   {#if copies(draft)}
     <Label>Store<Select size="sm" placeholder="" id="store" items={names(stores.data?.items, draft.archive.store)} value={draft.archive.store} onchange={(e) => set({ archive: { ...draft.archive, store: value(e) } })} /></Label>
     <Label>In the archive for<Input size="sm" id="archive-keep" placeholder="without end" value={draft.archive.keep ?? ""} oninput={(e) => set({ archive: value(e) ? { ...draft.archive, keep: value(e) } : { store: draft.archive.store } })} /></Label>
+    {#if draft.archive.keep}<Label>Counted from<Select size="sm" placeholder="" id="archive-from" items={[{ value: "", name: "the moment of archiving" }, { value: "age", name: "the age of the newest row" }]} value={draft.archive.from === "age" ? "age" : ""} onchange={(e) => set({ archive: { ...draft.archive, from: value(e) || undefined } })} /></Label>{/if}
   {/if}
 </div>
+<RunFields {draft} {set} parted={!!table?.partitions?.length} />
 {#if table?.referenced_by.length || draft.related?.length}
   <fieldset class="min-w-0 border-t border-gray-200 px-4 py-3 dark:border-gray-700">
     <legend class="sr-only">Related tables</legend>

@@ -1,0 +1,266 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/standin"
+)
+
+// searchSegments is how many segments the searched archive has.
+const searchSegments = 100
+
+// searchMeasure is what one kind of search took: medians, in seconds.
+type searchMeasure struct {
+	Lookup      float64 `json:"lookup_seconds"` // one row, by its key
+	Scan        float64 `json:"scan_seconds"`   // every row, by a condition that no bound helps with
+	ByHand      float64 `json:"by_hand_seconds,omitempty"`
+	LookupBytes int64   `json:"lookup_bytes"` // fetched from the store
+	ScanBytes   int64   `json:"scan_bytes"`
+	Stored      int64   `json:"stored_bytes"`
+	PeakMemory  int64   `json:"peak_memory_bytes"`
+}
+
+// searches measures searching an archive of so many rows: in a directory beside grep over the same rows as CSV, and in a
+// stand-in object store, with the bytes that are fetched from it.
+func searches(ctx context.Context, rows, rounds int, out, program string) error {
+	dir, err := os.MkdirTemp("", "ambercellar-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	cellar, csv := filepath.Join(dir, "cellar"), filepath.Join(dir, "rows.csv.zst")
+	st, err := store.OpenDirectory(cellar)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("\nsearch: an archive of %d rows in %d segments\n", rows, searchSegments)
+	if err := fillArchive(ctx, st, csv, rows); err != nil {
+		return err
+	}
+	results := map[string]*searchMeasure{}
+	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"), api.NewStore{Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
+		return err
+	}
+	var byHand []float64
+	for range rounds {
+		begun := time.Now()
+		text, err := exec.CommandContext(ctx, "sh", "-c", "zstd -dc '"+csv+"' | grep -c ',seal lost$'").Output()
+		if err != nil || strings.TrimSpace(string(text)) != fmt.Sprint(rows/lostEvery) {
+			return fmt.Errorf("grep counted %q, %w", text, err)
+		}
+		byHand = append(byHand, time.Since(begun).Seconds())
+	}
+	results["directory"].ByHand = middle(byHand)
+
+	var fetched atomic.Int64
+	h, err := standin.Objects{Buckets: []string{"filled"}}.Handler()
+	if err != nil {
+		return err
+	}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h.ServeHTTP(&countedResponse{ResponseWriter: w, n: &fetched}, r)
+	}))
+	defer server.Close()
+	os.Setenv("AWS_ACCESS_KEY_ID", "bench")
+	os.Setenv("AWS_SECRET_ACCESS_KEY", "bench")
+	bucket := store.Bucket{Endpoint: server.URL, Name: "filled"}
+	objects, err := store.OpenBucket(bucket)
+	if err != nil {
+		return err
+	}
+	files, err := st.List(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		if _, err := archive.CopyFile(ctx, st, objects, f.Name); err != nil {
+			return err
+		}
+	}
+	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"), api.NewStore{Name: "filled", Bucket: &bucket}, rows, rounds, &fetched); err != nil {
+		return err
+	}
+	fmt.Printf("\n| search of %d rows | look-up by key | full scan | look-up to scan | grep by hand | scan to grep | look-up fetches | scan fetches | stored | memory |\n|---|---|---|---|---|---|---|---|---|---|\n", rows)
+	for _, name := range []string{"directory", "object store"} {
+		m := results[name]
+		hand, ratio := "–", "–"
+		if m.ByHand > 0 {
+			hand, ratio = fmt.Sprintf("%.2f s", m.ByHand), fmt.Sprintf("%.2f ×", m.Scan/m.ByHand)
+		}
+		fmt.Printf("| %s | %.3f s | %.2f s | 1/%.0f | %s | %s | %.1f MB | %.1f MB | %.1f MB | %d MiB |\n", name, m.Lookup, m.Scan, m.Scan/m.Lookup, hand, ratio, float64(m.LookupBytes)/1e6, float64(m.ScanBytes)/1e6, float64(m.Stored)/1e6, m.PeakMemory>>20)
+	}
+	text, err := json.MarshalIndent(results, "", "  ")
+	if err == nil {
+		err = os.MkdirAll(out, 0o755)
+	}
+	if err == nil {
+		err = os.WriteFile(filepath.Join(out, "search.json"), append(text, '\n'), 0o644)
+	}
+	return err
+}
+
+type countedResponse struct {
+	http.ResponseWriter
+	n *atomic.Int64
+}
+
+func (c *countedResponse) Write(p []byte) (int, error) {
+	c.n.Add(int64(len(p)))
+	return c.ResponseWriter.Write(p)
+}
+
+// lostEvery is of how many rows one has the note that the scan looks for.
+const lostEvery = 10_000
+
+// fillArchive writes the segments and, through zstd -3, the same rows as CSV.
+func fillArchive(ctx context.Context, st store.Store, csv string, rows int) error {
+	zstd := exec.CommandContext(ctx, "zstd", "-q", "-3", "-o", csv)
+	in, err := zstd.StdinPipe()
+	if err == nil {
+		err = zstd.Start()
+	}
+	if err != nil {
+		return err
+	}
+	text := bufio.NewWriterSize(in, 1<<20)
+	columns := []shape.Column{{Name: "id", Type: "bigint", Kind: value.Int}, {Name: "booking_id", Type: "bigint", Kind: value.Int}, {Name: "scanned_at", Type: "timestamp", Kind: value.Timestamp, Age: shape.AgeTime},
+		{Name: "fare", Type: "numeric(9,2)", Kind: value.Decimal, Precision: 9, Scale: 2}, {Name: "outcome", Type: "varchar(10)", Kind: value.Text}, {Name: "note", Type: "varchar(40)", Kind: value.Text}}
+	random := rand.New(rand.NewPCG(1, 2))
+	outcomes := []string{"ok", "ok", "ok", "late", "refused"}
+	link := archive.Link{Sequence: 1}
+	at := time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
+	id := int64(0)
+	for n := range searchSegments {
+		m := &archive.Manifest{Source: "bench", Engine: "sqlite", Table: "scan", Rule: "scan", Revision: 1, Run: "01K00000000000000000000000", Number: n + 1, Columns: columns, Key: []string{"id"}, Link: link, Stored: at}
+		m.Age.Column = "scanned_at"
+		m.Name()
+		d, err := archive.Create(ctx, st, m)
+		if err != nil {
+			return err
+		}
+		chunk := &value.Chunk{Width: len(columns)}
+		var hasher value.Hasher
+		var line []byte
+		first := at
+		for range rows / searchSegments {
+			id++
+			at = at.Add(7 * time.Second)
+			note := fmt.Sprintf("gate %d of quay %d", random.IntN(40), random.IntN(9))
+			if id%lostEvery == 0 {
+				note = "seal lost"
+			}
+			row := []value.Value{value.Of(id), value.Of(random.Int64N(int64(rows))), {Kind: value.Timestamp, N: at.UnixMicro()}, {Kind: value.Decimal, N: random.Int64N(20_000), Scale: 2}, value.OfText(outcomes[random.IntN(len(outcomes))]), value.OfText(note)}
+			m.Digest.Add(hasher.Row(row))
+			chunk.Values = append(chunk.Values, row...)
+			line = line[:0]
+			for i, v := range row {
+				if i > 0 {
+					line = append(line, ',')
+				}
+				line = v.AppendText(line)
+			}
+			if _, err := text.Write(append(line, '\n')); err != nil {
+				return err
+			}
+			if chunk.Rows() == 1000 {
+				if err := d.Write(chunk); err != nil {
+					return err
+				}
+				chunk.Reset()
+			}
+		}
+		if err := d.Write(chunk); err != nil {
+			return err
+		}
+		if err := d.Commit(); err != nil {
+			return err
+		}
+		hash, err := archive.Publish(ctx, st, m, archive.Range{Oldest: first.Format("2006-01-02 15:04:05"), Newest: at.Format("2006-01-02 15:04:05")})
+		if err != nil {
+			return err
+		}
+		if hash, err = archive.WriteClosing(ctx, st, m, &archive.Closing{Deleted: m.Rows, Digest: m.Digest, Closed: at, Link: archive.Link{Sequence: link.Sequence + 1, Previous: hash}}); err != nil {
+			return err
+		}
+		link = archive.Link{Sequence: link.Sequence + 2, Previous: hash}
+	}
+	if err := text.Flush(); err != nil {
+		return err
+	}
+	in.Close()
+	return zstd.Wait()
+}
+
+// searched measures one store through a service of its own. fetched counts what is fetched from it; nil: the service tells.
+func searched(ctx context.Context, program, dir string, s api.NewStore, rows, rounds int, fetched *atomic.Int64) (*searchMeasure, error) {
+	c, process, stop, err := serve(ctx, program, dir)
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	if _, err := client.Post[catalog.Store](ctx, c, "/stores", s); err != nil {
+		return nil, err
+	}
+	adopted, err := client.Post[api.Adopted](ctx, c, "/stores/"+s.Name+"/adopt", nil)
+	if err != nil || adopted.Segments != searchSegments {
+		return nil, fmt.Errorf("%d segments were taken up, %w", adopted.Segments, err)
+	}
+	m := &searchMeasure{}
+	totals, err := client.Get[api.Items[api.StoreView]](ctx, c, "/stores")
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range totals.Items {
+		m.Stored += x.Totals.FileBytes
+	}
+	ask := func(where string, want int) (seconds float64, bytes int64, err error) {
+		if fetched != nil {
+			fetched.Store(0)
+		}
+		begun := time.Now()
+		f, err := client.Post[api.Found](ctx, c, "/search", engine.SearchRequest{Source: "bench", Table: "scan", Where: where, Limit: 10_000})
+		if err == nil && len(f.Items) != want {
+			err = fmt.Errorf("%s: %d rows were found instead of %d", where, len(f.Items), want)
+		}
+		bytes = f.Searched.Bytes
+		if fetched != nil {
+			bytes = fetched.Load()
+		}
+		return time.Since(begun).Seconds(), bytes, err
+	}
+	var lookups, scans []float64
+	for round := range rounds {
+		seconds, bytes, err := ask(fmt.Sprintf("id = %d", rows/7*(round+1)/rounds+1), 1)
+		if err != nil {
+			return nil, err
+		}
+		lookups, m.LookupBytes = append(lookups, seconds), bytes
+		if seconds, bytes, err = ask("note = 'seal lost'", rows/lostEvery); err != nil {
+			return nil, err
+		}
+		scans, m.ScanBytes = append(scans, seconds), bytes
+	}
+	m.Lookup, m.Scan = middle(lookups), middle(scans)
+	m.PeakMemory, err = resident(process, "VmHWM:")
+	return m, err
+}

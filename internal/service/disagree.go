@@ -1,0 +1,75 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"ambercellar/internal/engine"
+)
+
+// Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are stopped.
+type Disagreement struct {
+	Source     string `json:"source"`
+	Table      string `json:"table"`
+	Difference string `json:"difference"`
+}
+
+// compareEvery is how often all tables that were ever worked on are compared.
+const compareEvery = 5 * time.Minute
+
+// watchLineages compares all tables at the start and then now and again.
+func (s *Service) watchLineages() {
+	defer s.wait.Done()
+	for {
+		found := s.CheckLineages(s.ctx)
+		s.mu.Lock()
+		clear(s.disagree)
+		for _, d := range found {
+			s.disagree[[2]string{d.Source, d.Table}] = d.Difference
+		}
+		s.mu.Unlock()
+		select {
+		case <-s.ctx.Done():
+			return
+		case <-time.After(compareEvery):
+		}
+	}
+}
+
+// disagrees keeps what a run found out about its table, if it is that.
+func (s *Service) disagrees(err error) {
+	var d *engine.DisagreeError
+	if errors.As(err, &d) {
+		s.mu.Lock()
+		s.disagree[[2]string{d.Source, d.Table}] = d.Difference
+		s.mu.Unlock()
+	}
+}
+
+// Settle makes source, stores and catalog agree about a table again.
+func (s *Service) Settle(ctx context.Context, actor, source, table, reason string) (*engine.Reconciliation, error) {
+	x, err := s.Engine.Settle(ctx, actor, source, table, reason)
+	if err == nil && x.Agree {
+		s.mu.Lock()
+		delete(s.disagree, [2]string{source, x.Table})
+		s.mu.Unlock()
+	}
+	return x, err
+}
+
+// Disagreements lists the tables whose runs are stopped, as they were last compared.
+func (s *Service) Disagreements() []Disagreement {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []Disagreement{}
+	for table, difference := range s.disagree {
+		out = append(out, Disagreement{table[0], table[1], difference})
+	}
+	slices.SortFunc(out, func(a, b Disagreement) int {
+		return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Table, b.Table))
+	})
+	return out
+}
