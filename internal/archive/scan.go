@@ -19,6 +19,39 @@ type Search struct {
 	Filter  *filter.Filter // bound so that indexes are positions among the segment's columns; nil: every row
 	Columns []int          // positions of the columns that are read of a row that is wanted
 	Absent  int            // values that are NULL in each row, behind the columns: of columns that the segment does not have
+	Bounds  *Bounds        // what an earlier search learnt of the segment; nil: nothing
+}
+
+// Bounds are what the footer of a segment's file tells: the rows of each row group, and the least and greatest values of its
+// columns. They never change, as the file never does.
+type Bounds struct{ groups []groupBounds }
+
+type groupBounds struct {
+	rows    int64
+	columns []filter.Bound
+}
+
+// possibly says whether a row group can hold a row for which a filter is true; nil: every row.
+func (g *groupBounds) possibly(f *filter.Filter) bool {
+	return f == nil || f.Over(func(c int) filter.Bound {
+		if c >= len(g.columns) { // a column that the segment does not have
+			return filter.Bound{}
+		}
+		return g.columns[c]
+	}).Possibly()
+}
+
+// boundsOf reads them from the footer.
+func boundsOf(file *parquet.File, m *Manifest) *Bounds {
+	b := &Bounds{}
+	for _, g := range file.RowGroups() {
+		x := groupBounds{rows: g.NumRows(), columns: make([]filter.Bound, len(m.Columns))}
+		for c := range x.columns {
+			x.columns[c] = boundOf(g, m, c)
+		}
+		b.groups = append(b.groups, x)
+	}
+	return b
 }
 
 // Scanned is what a search read: row groups passed over by their bounds, rows that the filter was asked about, and bytes.
@@ -27,12 +60,18 @@ type Scanned struct {
 	Passed int   `json:"passed"`
 	Rows   int64 `json:"rows"`
 	Bytes  int64 `json:"bytes"`
+
+	Bounds *Bounds `json:"-"` // for the next search
 }
 
 // Scan hands on the rows of a segment that a search wants, in order, with their ordinals; a row is valid only during the call.
 // It reads no more of the file than its footer and what it needs: the filter's columns of the row groups that can hold such
 // rows, and the other columns where there is one. What it reads is checked to decode, and not against the manifest's hash.
 func Scan(ctx context.Context, st store.Store, m *Manifest, s Search, sink func(ordinal int, row []value.Value) error) (out Scanned, err error) {
+	if out.Bounds = s.Bounds; s.Bounds != nil && !slices.ContainsFunc(s.Bounds.groups, func(g groupBounds) bool { return g.possibly(s.Filter) }) {
+		out.Groups, out.Passed = len(s.Bounds.groups), len(s.Bounds.groups)
+		return out, nil
+	}
 	f, err := st.Open(ctx, m.RowsName())
 	if err != nil {
 		return out, segmentError(m, err)
@@ -52,6 +91,9 @@ func Scan(ctx context.Context, st store.Store, m *Manifest, s Search, sink func(
 	if err != nil {
 		return out, segmentError(m, err)
 	}
+	if out.Bounds == nil {
+		out.Bounds = boundsOf(file, m)
+	}
 	companion := false
 	for _, n := range m.Exact {
 		companion = companion || n > 0
@@ -59,7 +101,7 @@ func Scan(ctx context.Context, st store.Store, m *Manifest, s Search, sink func(
 	ordinal := 0
 	for i, g := range file.RowGroups() {
 		out.Groups++
-		if s.Filter != nil && !s.Filter.Over(func(c int) filter.Bound { return boundOf(g, m, c) }).Possibly() {
+		if !out.Bounds.groups[i].possibly(s.Filter) {
 			out.Passed++
 			ordinal += int(g.NumRows())
 			continue
@@ -91,9 +133,6 @@ func (r *metered) ReadAt(p []byte, at int64) (int, error) {
 // boundOf is what the footer tells of a column's values in a row group. Values that stand in the companion column are not
 // in its bounds; neither is NaN, and of decimals kept as text the order is not theirs.
 func boundOf(g parquet.RowGroup, m *Manifest, column int) filter.Bound {
-	if column >= len(m.Columns) { // a column that the segment does not have
-		return filter.Bound{}
-	}
 	c := &m.Columns[column]
 	chunk, ok := g.ColumnChunks()[column].(*parquet.FileColumnChunk)
 	if !ok || m.Exact[c.Name] > 0 || c.Kind == value.Float64 || c.Kind == value.Float32 || c.Kind == value.Decimal && !unscaled(c) {

@@ -319,7 +319,12 @@ func (w *world) planned() api.RunView {
 // ended waits until a run has stopped, and returns it.
 func (w *world) ended(id string) api.RunView {
 	w.t.Helper()
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	return w.endedWithin(id, 90*time.Second)
+}
+
+func (w *world) endedWithin(id string, most time.Duration) api.RunView {
+	w.t.Helper()
+	for deadline := time.Now().Add(most); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		r := must1[api.RunView](w, "run", "show", id)
 		if r.State != catalog.Running && r.State != catalog.Queued {
 			return r

@@ -31,8 +31,12 @@ type Engine struct {
 	familyRows int                // of a slice with related rows, where it is not found out as the run goes
 	claims     sync.Map           // source and table → chan struct{}: held by the execution that works on the table
 	paces      sync.Map           // id of a run → pace.Pace, for its next batch
-	reading    sync.RWMutex       // whoever reads archived rows holds it for reading, what destroys them for writing
-	gates      sync.Map           // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
+	recent     struct {           // what searches keep of segments
+		sync.Mutex
+		segments map[string]*learnt
+	}
+	reading sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
+	gates   sync.Map     // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
 }
 
 // A slice is a segment's worth of rows. Of three slices at most, keys and digests are in memory at a time.

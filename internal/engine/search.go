@@ -7,9 +7,11 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
@@ -47,6 +49,7 @@ type Searched struct {
 // searched is a segment that is searched.
 type searched struct {
 	segment  *catalog.Segment
+	known    *learnt
 	manifest *archive.Manifest
 	left     []int // ordinals that stayed in the table
 	search   archive.Search
@@ -215,6 +218,49 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 	return err
 }
 
+// learnt is what searches keep of a segment in memory: its records, and what its footer tells. None of that ever changes while the
+// hashes in the catalog are the same.
+type learnt struct {
+	manifestHash, closingHash string
+	manifest                  *archive.Manifest
+	left                      []int // ordinals that stayed in the table
+	bounds                    atomic.Pointer[archive.Bounds]
+}
+
+// Of so many segments is kept what searches learnt, and of those only where few rows stayed in the table.
+const mostLearnt, mostLeft = 2_000, 10_000
+
+// learnt returns what is known of a segment, and reads its records where nothing is.
+func (e *Engine) learnt(ctx context.Context, st store.Store, s *catalog.Segment) (*learnt, error) {
+	e.recent.Lock()
+	k := e.recent.segments[s.ID]
+	e.recent.Unlock()
+	if k != nil && k.manifestHash == s.ManifestHash && k.closingHash == s.ClosingHash {
+		return k, nil
+	}
+	m, books, err := e.load(ctx, st, s)
+	if err != nil {
+		return nil, err
+	}
+	k = &learnt{manifestHash: s.ManifestHash, closingHash: s.ClosingHash, manifest: m, left: books.LeftOut()}
+	if len(k.left) > mostLeft {
+		return k, nil
+	}
+	e.recent.Lock()
+	defer e.recent.Unlock()
+	if e.recent.segments == nil {
+		e.recent.segments = map[string]*learnt{}
+	}
+	for id := range e.recent.segments { // any: the order of a map is none
+		if len(e.recent.segments) < mostLearnt {
+			break
+		}
+		delete(e.recent.segments, id)
+	}
+	e.recent.segments[s.ID] = k
+	return k, nil
+}
+
 // searchable lists the closed segments of a table, the oldest first, and the columns that any of them has: the newest
 // segment's first, as they stand there.
 func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, []shape.Column, error) {
@@ -236,11 +282,12 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, 
 		if err != nil {
 			return nil, nil, err
 		}
-		m, books, err := e.load(ctx, st, s)
+		k, err := e.learnt(ctx, st, s)
 		if err != nil {
 			return nil, nil, err
 		}
-		x := &searched{segment: s, manifest: m, left: books.LeftOut(), hits: make(chan Hit, 64), done: make(chan struct{})}
+		m := k.manifest
+		x := &searched{segment: s, known: k, manifest: m, left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
 		for _, c := range m.Columns {
 			if !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
 				columns = append(columns, c)
@@ -288,6 +335,8 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 		x.err = err
 		return
 	}
+	x.search.Bounds = x.known.bounds.Load()
+	defer func() { x.known.bounds.Store(x.scanned.Bounds) }()
 	x.scanned, x.err = archive.Scan(ctx, st, x.manifest, x.search, func(ordinal int, row []value.Value) error {
 		if _, left := slices.BinarySearch(x.left, ordinal); left {
 			return nil

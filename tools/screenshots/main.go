@@ -50,7 +50,6 @@ func main() {
 		{"overview", "#/", "main table"},
 		{"tables", "#/tables", "main table"},
 		{"table", "#/tables/harbour/boarding_scan", "main table"},
-		{"rules", "#/rules", "main table"},
 		{"rule", "#/rules/boarding-scans", "main pre"},
 		{"write-rule", "#/rules/boarding-scans/edit", "main canvas"},
 		{"related", "#/rules/bookings/edit", "main canvas"},
