@@ -25,8 +25,8 @@
   <Panel title="Stores">
     <Listing label="Stores" heads={["Store", "Kind", "Where", "#Segments", "#Size", "#Free", "Second copies", "All verified since", "#Damaged"]} items={stores.data?.items}>
       {#snippet row(s: Schemas["StoreView"])}
-        <TableBodyRow><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell>{s.kind}</TableBodyCell><TableBodyCell class="max-w-64 truncate font-mono text-xs" title={s.path}>{s.path}</TableBodyCell>
-          <TableBodyCell class="text-right">{count(s.totals.segments)}{#if s.totals.seconds}{' '}<span class="text-xs text-gray-500 dark:text-gray-400">+ {count(s.totals.seconds)} as second copies</span>{/if}</TableBodyCell><TableBodyCell class="text-right">{size(s.totals.file_bytes)}</TableBodyCell><TableBodyCell class="text-right">{#if s.problem}<span class="text-red-700 dark:text-red-400" title={s.problem}>not reached</span>{:else}{size(s.free)}{/if}</TableBodyCell>
+        <TableBodyRow><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell>{s.kind}</TableBodyCell><TableBodyCell class="max-w-56 truncate font-mono text-xs" title={s.path}>{s.path}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(s.totals.segments)}{#if s.totals.seconds}<div class="text-xs text-gray-500 dark:text-gray-400" title="segments of other stores that have their second copy here">+ {count(s.totals.seconds)} copies</div>{/if}</TableBodyCell><TableBodyCell class="text-right">{size(s.totals.file_bytes)}</TableBodyCell><TableBodyCell class="text-right">{#if s.problem}<span class="text-red-700 dark:text-red-400" title={s.problem}>not reached</span>{:else}{size(s.free)}{/if}</TableBodyCell>
           <TableBodyCell>{#if s.second}in {s.second}{#if s.totals.unseconded > 0}, {count(s.totals.unseconded)} to copy{/if}{:else}none{/if}</TableBodyCell>
           <TableBodyCell><When at={s.totals.verified} none="–" day /></TableBodyCell>
           <TableBodyCell class="text-right {s.totals.damaged > 0 ? 'font-semibold text-red-700 dark:text-red-400' : ''}">{count(s.totals.damaged)}</TableBodyCell></TableBodyRow>

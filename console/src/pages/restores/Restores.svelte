@@ -35,19 +35,18 @@
   {#snippet actions()}<Button size="sm" href="#/restores/request">Request a restore</Button>{/snippet}
   <Trouble problem={restores.problem ?? problem} />
   <Panel>
-    <Listing label="Restores" heads={["Table", "Which rows", "Into", "State", "#Restored", "#Skipped", "Checked", "Stay", "Requested"]} items={restores.data?.items}>
+    <Listing label="Restores" heads={["Table", "Which rows", "Into", "State", "#Restored", "#Skipped", "Stay", "Requested"]} items={restores.data?.items}>
       {#snippet row(r: Schemas["Restore"])}
         <TableBodyRow>
           <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
-          <TableBodyCell class="max-w-96 whitespace-normal">{scope(r.scope)}<div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.note}>{r.note}</div>{#if r.state === "failed"}<div class="max-w-96 text-xs whitespace-normal text-red-700 dark:text-red-400">{r.reason}</div>{/if}</TableBodyCell>
+          <TableBodyCell class="max-w-96 min-w-56 whitespace-normal">{scope(r.scope)}<div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.note}>{r.note}</div>{#if r.state === "failed"}<div class="max-w-96 text-xs whitespace-normal text-red-700 dark:text-red-400">{r.reason}</div>{/if}</TableBodyCell>
           <TableBodyCell>{#if r.target === "file" && r.state === "done"}<a class="text-link" href={restoreFile(r.id)} download>{r.format}, {size(r.file_bytes)}</a>{:else}{r.target === "file" ? r.format : r.target === "side" ? `side table ${r.target_source}.${r.target_table}` : "the table"}{/if}</TableBodyCell>
-          <TableBodyCell><span title={r.reason}><State state={r.state} /></span></TableBodyCell>
+          <TableBodyCell><span title={r.reason}><State state={r.state} /></span>{#if r.verified}<div class="text-xs text-gray-500 dark:text-gray-400" title="what the target holds is what was archived">✓ counts, digest</div>{/if}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.restored)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.skipped)}</TableBodyCell>
-          <TableBodyCell>{r.verified ? "✓ counts, digest" : "–"}</TableBodyCell>
           <TableBodyCell>
             {#if r.expired_at}<span title="{count(r.taken_back)} rows taken back; {count(r.stayed)} had been changed and stay">gone since <When at={r.expired_at} day /></span>{#if r.stayed}<div class="text-xs">{count(r.stayed)} changed, stay</div>{/if}
-            {:else if r.expires_at && r.state === "done"}until <When at={r.expires_at} />
+            {:else if r.expires_at && r.state === "done"}until <When at={r.expires_at} day />
               <div class="flex gap-2 text-xs"><button class="text-link" onclick={() => keep(r.id, "P2D")}>2 days from now</button><button class="text-link" onclick={() => keep(r.id, "")}>for good</button></div>
             {:else if r.target === "table"}for good{:else}–{/if}
           </TableBodyCell>
