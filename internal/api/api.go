@@ -126,6 +126,7 @@ func (a *API) routes() []route {
 		{method: "PATCH", path: "/stores/{store}", summary: "Change a store's second store, or how it is scrubbed", in: service.StoreChange{}, out: catalog.Store{}, do: a.setStore},
 		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it, and say what the place does with files on its own", out: Items[store.Habit]{}, do: a.checkStore},
 		{method: "POST", path: "/stores/{store}/sweep", summary: "List what interrupted runs left behind in a store, and remove it where that is asked for", in: NewSweep{}, out: engine.Swept{}, do: a.sweep},
+		{method: "POST", path: "/stores/{store}/reseal", summary: "Seal every file of a store with the newest of its keys", out: service.Resealed{}, do: func(c *gin.Context) (any, error) { return s.Reseal(c.Request.Context(), actor, c.Param("store")) }},
 		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know", out: Adopted{}, do: func(c *gin.Context) (any, error) {
 			n, err := s.Adopt(c.Request.Context(), actor, c.Param("store"))
 			return Adopted{n}, err
@@ -195,6 +196,34 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: engine.SegmentDetail{}, do: func(c *gin.Context) (any, error) { return s.SegmentDetail(c.Request.Context(), c.Param("segment")) }},
 		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c.Request.Context(), c.Param("segment")) }},
 
+		{method: "POST", path: "/segments/{segment}/move", summary: "Move the rows of a segment to another store, or back to that of its records", in: NewMove{}, out: catalog.Segment{}, do: func(c *gin.Context) (any, error) {
+			var in NewMove
+			if err := read(c, &in); err != nil {
+				return nil, err
+			}
+			return s.MoveSegment(c.Request.Context(), actor, c.Param("segment"), in.To)
+		}},
+
+		{method: "GET", path: "/retrievals", summary: "Retrievals from cold storage, the newest first", query: paged, out: Items[catalog.Retrieval]{}, do: func(c *gin.Context) (any, error) {
+			limit, offset := page(c)
+			list, err := s.Catalog.Retrievals(c.Request.Context(), limit+1, offset)
+			return paging(list, limit, offset), err
+		}},
+		{method: "POST", path: "/retrievals", summary: "Fetch segments from cold storage for some days", in: engine.RetrievalRequest{}, out: Items[catalog.Retrieval]{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			var q engine.RetrievalRequest
+			if err := read(c, &q); err != nil {
+				return nil, err
+			}
+			return all(s.Retrieve(c.Request.Context(), actor, q))
+		}},
+		{method: "POST", path: "/retrievals/preview", summary: "What lies in cold storage of what somebody asks for, and what it takes to fetch it", in: engine.RetrievalRequest{}, out: engine.Chilled{}, do: func(c *gin.Context) (any, error) {
+			var q engine.RetrievalRequest
+			if err := read(c, &q); err != nil {
+				return nil, err
+			}
+			return s.ColdOf(c.Request.Context(), q)
+		}},
+
 		{method: "GET", path: "/verifications", summary: "Verifications of segments, the newest first", query: paged, out: Items[catalog.Verification]{}, do: func(c *gin.Context) (any, error) {
 			limit, offset := page(c)
 			list, err := s.Catalog.Verifications(c.Request.Context(), limit+1, offset)
@@ -225,6 +254,9 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/disposals/{disposal}", summary: "One disposal", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Disposal(c.Request.Context(), c.Param("disposal")) }},
 		{method: "POST", path: "/disposals/{disposal}/start", summary: "Decide that its segments are destroyed now, and go on with one that stopped", out: catalog.Disposal{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
 			return s.StartDisposal(c.Request.Context(), actor, c.Param("disposal"))
+		}},
+		{method: "POST", path: "/disposals/{disposal}/approve", summary: "Approve a disposal that waits for it; it is still to be started", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
+			return s.Catalog.ApproveDisposal(c.Request.Context(), actor, c.Param("disposal"), catalog.At(s.Now()))
 		}},
 		{method: "POST", path: "/disposals/{disposal}/cancel", summary: "Decide against it", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
 			return s.Catalog.SetDisposalState(c.Request.Context(), actor, c.Param("disposal"), catalog.DisposalCancelled, "", catalog.At(s.Now()))
@@ -259,7 +291,18 @@ func (a *API) routes() []route {
 			}
 			return s.KeepRestored(c.Request.Context(), actor, c.Param("restore"), in.For)
 		}},
+		{method: "POST", path: "/restores/{restore}/approve", summary: "Approve a restore that waits for it", out: catalog.Restore{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			return s.DecideRestore(c.Request.Context(), actor, c.Param("restore"), true, "")
+		}},
+		{method: "POST", path: "/restores/{restore}/refuse", summary: "Refuse a restore that waits for an approval", in: NewRefusal{}, out: catalog.Restore{}, do: func(c *gin.Context) (any, error) {
+			var in NewRefusal
+			if err := read(c, &in); err != nil {
+				return nil, err
+			}
+			return s.DecideRestore(c.Request.Context(), actor, c.Param("restore"), false, in.Reason)
+		}},
 		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},
+		{method: "GET", path: "/restores/{restore}/replaced", summary: "The rows that a restore replaced, as they were, as newline-delimited JSON", raw: a.replacedFile},
 
 		{method: "POST", path: "/search", summary: "Search archived rows: the first of them, 100 where no limit is given", in: engine.SearchRequest{}, out: Found{}, do: a.search},
 		{method: "POST", path: "/search/summary", summary: "Count and sum up archived rows, by groups", in: engine.SummaryRequest{}, out: engine.Summary{}, do: func(c *gin.Context) (any, error) {

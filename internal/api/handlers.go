@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -156,6 +157,12 @@ func (a *API) addStore(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	s := catalog.Store{Name: in.Name, Path: in.Path, Second: in.Second}
+	if in.Seal != nil {
+		s.Seal.V = *in.Seal
+	}
+	if in.Tariff != nil {
+		s.Tariff.V = *in.Tariff
+	}
 	if in.Bucket != nil {
 		s.Bucket.V = *in.Bucket
 	}
@@ -332,6 +339,17 @@ func (a *API) events(c *gin.Context) {
 }
 
 var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
+
+func (a *API) replacedFile(c *gin.Context) {
+	path, err := a.service.ReplacedFile(c.Request.Context(), c.Param("restore"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.Header("Content-Type", fileKinds["ndjson"])
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s\"", filepath.Base(path)))
+	http.ServeFile(c.Writer, c.Request, path)
+}
 
 func (a *API) restoreFile(c *gin.Context) {
 	path, r, err := a.service.RestoreFile(c.Request.Context(), c.Param("restore"))

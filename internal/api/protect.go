@@ -84,6 +84,11 @@ func (a *API) setGuard(c *gin.Context) (any, error) {
 	if err := read(c, &g); err != nil {
 		return nil, err
 	}
+	for _, what := range g.Approve {
+		if what != catalog.ApproveRestores && what != catalog.ApproveDisposals {
+			return nil, &engine.RefusedError{Field: "approve", Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what), Remedy: "write restores, disposals, or both"}
+		}
+	}
 	ctx, name := c.Request.Context(), c.Param("source")
 	if _, err := a.service.Catalog.Source(ctx, name); err != nil {
 		return nil, err

@@ -74,6 +74,9 @@ type NewStore struct {
 	Path   string        `json:"path,omitempty"`   // of a directory
 	Bucket *store.Bucket `json:"bucket,omitempty"` // of an object store
 	Second string        `json:"second,omitempty"` // the store for second copies
+
+	Seal   *store.Seal     `json:"seal,omitempty"`   // where the keys are with which its files are encrypted; left out: they are not
+	Tariff *catalog.Tariff `json:"tariff,omitempty"` // of a bucket whose files go cold
 }
 
 // StoreView is a store with what lies in it and what is free.
@@ -94,6 +97,16 @@ type NewDisposal struct {
 	Rule  string `json:"rule"`
 	Table string `json:"table,omitempty"` // whose related rows the rule archived; empty: the rule's own
 	Note  string `json:"note,omitempty"`
+}
+
+// NewMove says where the rows of a segment are to lie.
+type NewMove struct {
+	To string `json:"to"`
+}
+
+// NewRefusal says why a restore is refused.
+type NewRefusal struct {
+	Reason string `json:"reason"`
 }
 
 // NewSweep asks for what interrupted runs left behind.

@@ -32,6 +32,7 @@ const (
 	FindChain   = "chain"   // the records of a table do not follow each other
 	FindBooks   = "books"   // a closing record does not add up
 	FindOpen    = "open"    // a segment has no closing record yet
+	FindCold    = "cold"    // rows are in cold storage, and were not read
 	FindExtra   = "extra"   // a file is named like a segment's and belongs to none
 	FindForeign = "foreign" // a file is none of ours
 )
@@ -93,6 +94,7 @@ type kept struct {
 	closing  *Closing // nil: there is none
 	unread   bool     // there is one, and it cannot be read
 	disposal *Disposal
+	files    []string // at the place
 }
 
 type examiner struct {
@@ -101,6 +103,28 @@ type examiner struct {
 	segments []kept
 	chains   map[[2]string][]record
 	bySum    map[string]*Manifest // by the SHA-256 of the file of rows
+	alone    []alone
+}
+
+// alone are files of rows at a place where there is no manifest beside them. It may lie at another place.
+type alone struct {
+	place Place
+	stem  string
+	files []string
+}
+
+// rowsOf returns the place at which the rows of a segment lie: that of its records, or another.
+func (x *examiner) rowsOf(s *kept) Place {
+	file := s.manifest.RowsName()
+	if slices.Contains(s.files, file) {
+		return s.place
+	}
+	for _, a := range x.alone {
+		if a.stem == s.manifest.Stem && slices.Contains(a.files, file) {
+			return a.place
+		}
+	}
+	return s.place
 }
 
 // Examine reads what lies at some places, and trusts nothing: that the records of each table form one chain, that each
@@ -113,6 +137,11 @@ func Examine(ctx context.Context, places []Place, q Examining) (*Examined, error
 	for _, p := range places {
 		if err := x.collect(ctx, p); err != nil {
 			return nil, fmt.Errorf("store %s: %w", p.Name, err)
+		}
+	}
+	for _, a := range x.alone {
+		if !slices.ContainsFunc(x.segments, func(s kept) bool { return s.manifest.Stem == a.stem }) {
+			x.find(Finding{Kind: FindExtra, Store: a.place.Name, File: a.stem + manifestEnding, Message: "there is no manifest beside these files, so they are no segment: one that is being written, one whose records lie in another store, or what is left of one that never came to be"})
 		}
 	}
 	x.links()
@@ -185,12 +214,11 @@ func (x *examiner) collect(ctx context.Context, p Place) error {
 	for _, stem := range slices.Sorted(maps.Keys(stems)) {
 		files := stems[stem]
 		if !there[stem+manifestEnding] {
-			wrong := there[stem+closingEnding] || there[stem+disposalEnding]
-			kind, message := FindExtra, "there is no manifest beside these files, so they are no segment: one that is being written, or what is left of one that never came to be"
-			if wrong {
-				kind, message = FindMissing, "the segment's manifest is not there, although a later record of it is"
+			if there[stem+closingEnding] || there[stem+disposalEnding] {
+				x.find(Finding{Wrong: true, Kind: FindMissing, Store: p.Name, File: stem + manifestEnding, Message: "the segment's manifest is not there, although a later record of it is"})
+			} else {
+				x.alone = append(x.alone, alone{p, stem, files})
 			}
-			x.find(Finding{Wrong: wrong, Kind: kind, Store: p.Name, File: stem + manifestEnding, Message: message})
 			continue
 		}
 		if err := x.records(ctx, p, stem, files); err != nil {
@@ -209,7 +237,7 @@ func (x *examiner) records(ctx context.Context, p Place, stem string, files []st
 	} else if err != nil {
 		return err
 	}
-	s := kept{place: p, manifest: m, hash: hash}
+	s := kept{place: p, manifest: m, hash: hash, files: files}
 	chain := [2]string{m.Source, m.Table}
 	add := func(l Link, hash, file string) {
 		x.chains[chain] = append(x.chains[chain], record{Link: l, hash: hash, file: file, place: p.Name, segment: m.Segment})
@@ -322,10 +350,14 @@ func orNone(hash string) string {
 // segment examines one segment's files at a place.
 func (x *examiner) segment(ctx context.Context, s *kept) error {
 	m := s.manifest
-	good := true
+	good, rows := true, x.rowsOf(s)
 	find := func(wrong bool, kind, file, message string) {
-		good = good && !wrong
-		x.find(Finding{Wrong: wrong, Kind: kind, Store: s.place.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: message})
+		good = good && !wrong && kind != FindCold
+		where := s.place.Name
+		if strings.HasSuffix(file, rowsEnding) {
+			where = rows.Name
+		}
+		x.find(Finding{Wrong: wrong, Kind: kind, Store: where, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: message})
 	}
 	// judge tells a damaged file from one that is missing or was swapped; it returns an error only where the place does not answer.
 	judge := func(file string, err error) error {
@@ -335,10 +367,13 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 		case errors.Is(err, fs.ErrNotExist):
 			find(true, FindMissing, file, "the file is not there")
 			return nil
+		case errors.Is(err, store.ErrCold):
+			find(false, FindCold, file, "these rows are in cold storage and were not read; they can be once they were retrieved")
+			return nil
 		case !errors.Is(err, ErrDamaged):
 			return err
 		}
-		if other, err := x.owner(ctx, s.place, file); err != nil {
+		if other, err := x.owner(ctx, rows, file); err != nil {
 			return err
 		} else if other != nil && other.Segment != m.Segment {
 			find(true, FindSwapped, file, fmt.Sprintf("the file holds the rows of segment %s (%s)", other.Segment, other.RowsName()))
@@ -349,8 +384,10 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 	}
 	if s.disposal != nil {
 		for _, file := range []string{m.RowsName(), m.RangeName()} {
-			if f, err := s.place.Store.Open(ctx, file); err == nil {
-				f.Close()
+			if f, err := WithRows(s.place.Store, rows.Store).Open(ctx, file); err == nil || errors.Is(err, store.ErrCold) {
+				if f != nil {
+					f.Close()
+				}
 				find(true, FindExtra, file, "the segment was disposed of on "+s.disposal.At.Format("2006-01-02")+", and this file of it is still there")
 			} else if !errors.Is(err, fs.ErrNotExist) {
 				return err
@@ -368,12 +405,12 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 		left = s.closing.LeftOut()
 	}
 	ordinal := 0
-	paced := Place{s.place.Name, s.place.Store}
+	paced := WithRows(s.place.Store, rows.Store)
 	if x.Paused != nil {
-		paced.Store = &pacedStore{Store: s.place.Store, pause: x.Paused}
+		paced = &pacedStore{Store: paced, pause: x.Paused}
 	}
 	before := x.out.Bytes
-	err := Verify(ctx, paced.Store, m, func(c *value.Chunk, digests []value.Digest) error {
+	err := Verify(ctx, paced, m, func(c *value.Chunk, digests []value.Digest) error {
 		for _, d := range digests {
 			if len(left) > 0 && left[0] == ordinal {
 				leftSet.Add(d)
@@ -396,7 +433,7 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 	}
 	for i := range m.Beside {
 		b := &m.Beside[i]
-		if err := judge(m.BesideName(b.Join), verifyBeside(ctx, paced.Store, m, b, nil)); err != nil {
+		if err := judge(m.BesideName(b.Join), verifyBeside(ctx, paced, m, b, nil)); err != nil {
 			return err
 		}
 	}

@@ -73,8 +73,10 @@ type Manifest struct {
 	Written
 	Digest value.Set  `json:"digest"`            // of all rows, as read back from the store, and as read from the source where that is the same
 	AsRead *value.Set `json:"as_read,omitempty"` // of all rows as read from the source, where columns were left out or masked; closing records count in it
-	Range  string     `json:"range"`             // hash of the side file with the range of ages and keys; the file itself may be replaced
-	Keep   string     `json:"keep,omitempty"`
+	// The side file has a filter of the keys.
+	KeyFilter bool   `json:"key_filter,omitempty"`
+	Range     string `json:"range"` // hash of the side file with the range of ages and keys; the file itself may be replaced
+	Keep      string `json:"keep,omitempty"`
 	// What Keep counts from: the age of the newest row, or, where empty, the moment at which the segment was stored.
 	KeepFrom rule.KeepFrom `json:"keep_from,omitempty"`
 	// The segment ends with all rows of its newest age, and not in the midst of them.
@@ -130,6 +132,9 @@ type Range struct {
 	Newest   string `json:"newest"` // age of the last row
 	FirstKey string `json:"first_key"`
 	LastKey  string `json:"last_key"`
+
+	Columns map[string][2]string `json:"columns,omitempty"` // the least and the greatest value, as KIND:TEXT; columns of which none is known are missing
+	Keys    *KeyFilter           `json:"keys,omitempty"`    // where the range of the keys tells little
 }
 
 // RowsName, ManifestName, ClosingName and RangeName are the names of a segment's files.

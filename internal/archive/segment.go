@@ -3,7 +3,6 @@ package archive
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -11,6 +10,7 @@ import (
 
 	"github.com/parquet-go/parquet-go"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 )
@@ -185,7 +185,7 @@ func (w *Writer) Close() (Written, error) {
 }
 
 // ErrDamaged is wrapped by every error that says a stored file is not what was written.
-var ErrDamaged = errors.New("the segment is damaged")
+var ErrDamaged = store.ErrDamaged
 
 // Read hands on all rows of a segment file in order, in chunks valid only during the call. It trusts nothing that
 // it reads: a file that does not decode to the columns and rows that the manifest tells of is ErrDamaged.

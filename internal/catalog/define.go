@@ -27,7 +27,29 @@ type Store struct {
 	Second string             `db:"second" json:"second"` // the store in which every segment has a second copy; empty: none
 	Scrub  JSON[Scrub]        `db:"scrub" json:"scrub"`
 	Bucket JSON[store.Bucket] `db:"bucket" json:"bucket"`
+	Seal   JSON[store.Seal]   `db:"seal" json:"seal"`     // where the keys are with which its files are encrypted
+	Tariff JSON[Tariff]       `db:"tariff" json:"tariff"` // of a bucket whose files go cold: what retrievals take
 }
+
+// Cold says whether files of the store go cold.
+func (s *Store) Cold() bool { return s.Bucket.V.Class != "" }
+
+// Tariff is what it takes to retrieve files of a cold store. Object stores do not tell it, so the administrator does.
+type Tariff struct {
+	Of       map[store.Priority]Rate `json:"of,omitempty"`
+	Currency string                  `json:"currency,omitempty"`
+	Days     int                     `json:"days,omitempty"`   // how long a retrieved copy stays where nothing else is said; 0: UsualDays
+	Budget   int64                   `json:"budget,omitempty"` // bytes in 30 days that the service retrieves on its own, to verify them; 0: none
+}
+
+// Rate is what a retrieval takes at one priority.
+type Rate struct {
+	Wait  string  `json:"wait"`  // ISO 8601, from asking until the copy is there
+	Price float64 `json:"price"` // of a GiB
+}
+
+// UsualDays is how long a retrieved copy stays where nothing else is said.
+const UsualDays = 3
 
 // Scrub is how the segments of a store are verified again and again.
 type Scrub struct {
@@ -82,17 +104,17 @@ func (c *Catalog) Source(ctx context.Context, name string) (*source.Config, erro
 // AddStore keeps a new store.
 func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store (name, kind, path, second, scrub, bucket) VALUES (:name, :kind, :path, :second, :scrub, :bucket)", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store (name, kind, path, second, scrub, bucket, seal, tariff) VALUES (:name, :kind, :path, :second, :scrub, :bucket, :seal, :tariff)", s); err != nil {
 			return err
 		}
 		return note(ctx, tx, actor, "store add", s.Name, s.Path)
 	})
 }
 
-// SetStore keeps what was changed of a store: its second store, and how it is scrubbed.
+// SetStore keeps what was changed of a store: its second store, how it is scrubbed, its keys, and what retrievals take.
 func (c *Catalog) SetStore(ctx context.Context, actor string, s Store) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "UPDATE store SET second = :second, scrub = :scrub WHERE name = :name", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "UPDATE store SET second = :second, scrub = :scrub, seal = :seal, tariff = :tariff WHERE name = :name", s); err != nil {
 			return err
 		}
 		return note(ctx, tx, actor, "store set", s.Name, fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every, s.Scrub.V.Rate, s.Scrub.V.Window))

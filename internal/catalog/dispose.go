@@ -28,22 +28,24 @@ var afterDisposal = map[DisposalState][]DisposalState{
 
 // Disposal is the decision to destroy segments of one table whose time in the archive is over.
 type Disposal struct {
-	ID        string               `db:"id" json:"id"`
-	Source    string               `db:"source" json:"source"`
-	Table     string               `db:"table_name" json:"table"`
-	Rule      string               `db:"rule" json:"rule"`
-	Revision  int                  `db:"revision" json:"revision"` // of the rule that governs now
-	Keep      string               `db:"keep" json:"keep"`         // by that revision, at least
-	State     DisposalState        `db:"state" json:"state"`
-	Reason    string               `db:"reason" json:"reason"`
-	Note      string               `db:"note" json:"note"`
-	CreatedAt Time                 `db:"created_at" json:"created_at"`
-	CreatedBy string               `db:"created_by" json:"created_by"`
-	DecidedAt *Time                `db:"decided_at" json:"decided_at"`
-	DecidedBy string               `db:"decided_by" json:"decided_by"`
-	EndedAt   *Time                `db:"ended_at" json:"ended_at"`
-	Items     JSON[[]DisposalItem] `db:"items" json:"items"` // segments that are to be destroyed
-	Stays     JSON[[]DisposalStay] `db:"stays" json:"stays"` // segments of the table that stay, and why
+	ID         string               `db:"id" json:"id"`
+	Source     string               `db:"source" json:"source"`
+	Table      string               `db:"table_name" json:"table"`
+	Rule       string               `db:"rule" json:"rule"`
+	Revision   int                  `db:"revision" json:"revision"` // of the rule that governs now
+	Keep       string               `db:"keep" json:"keep"`         // by that revision, at least
+	State      DisposalState        `db:"state" json:"state"`
+	Reason     string               `db:"reason" json:"reason"`
+	Note       string               `db:"note" json:"note"`
+	CreatedAt  Time                 `db:"created_at" json:"created_at"`
+	CreatedBy  string               `db:"created_by" json:"created_by"`
+	DecidedAt  *Time                `db:"decided_at" json:"decided_at"`
+	DecidedBy  string               `db:"decided_by" json:"decided_by"`
+	EndedAt    *Time                `db:"ended_at" json:"ended_at"`
+	ApprovedBy string               `db:"approved_by" json:"approved_by"`
+	ApprovedAt *Time                `db:"approved_at" json:"approved_at"`
+	Items      JSON[[]DisposalItem] `db:"items" json:"items"` // segments that are to be destroyed
+	Stays      JSON[[]DisposalStay] `db:"stays" json:"stays"` // segments of the table that stay, and why
 }
 
 // DisposalItem is a segment that is to be destroyed.
@@ -87,6 +89,27 @@ func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 func (c *Catalog) SaveDisposal(ctx context.Context, d *Disposal) error {
 	_, err := c.db.NamedExecContext(ctx, "UPDATE disposal SET items = :items WHERE id = :id", d)
 	return err
+}
+
+// ApproveDisposal keeps that somebody approved a planned disposal.
+func (c *Catalog) ApproveDisposal(ctx context.Context, actor, id string, now Time) (*Disposal, error) {
+	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		d, err := get[Disposal](ctx, tx, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id)
+		if err != nil {
+			return err
+		}
+		if d.State != DisposalPlanned {
+			return fmt.Errorf("disposal %s is %s and waits for no approval: %w", id, d.State, ErrState)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE disposal SET approved_by = ?, approved_at = ? WHERE id = ?", actor, now, id); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "disposal approve", id, "")
+	})
+	if err != nil {
+		return nil, err
+	}
+	return c.Disposal(ctx, id)
 }
 
 // SetDisposalState moves a disposal to another state, if that may follow.

@@ -95,7 +95,14 @@ type Guard struct {
 	Archive *period.Period `json:"archive,omitempty"` // segments stay in the archive at least so long
 	Only    []string       `json:"only,omitempty"`    // the tables that may have a rule; empty: all
 	Never   []string       `json:"never,omitempty"`   // the tables that may not
+	Approve []string       `json:"approve,omitempty"` // what has to be approved before it is carried out: restores, disposals
 }
+
+// What can be made to need an approval.
+const (
+	ApproveRestores  = "restores"
+	ApproveDisposals = "disposals"
+)
 
 // Guard returns the guard rails of a source; the zero Guard where none are set.
 func (c *Catalog) Guard(ctx context.Context, source string) (g Guard, err error) {

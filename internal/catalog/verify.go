@@ -91,7 +91,7 @@ func (c *Catalog) Damaged(ctx context.Context) ([]Segment, error) {
 // WithoutSecond lists the closed segments, the oldest first, whose store has a second one in which they do not lie yet.
 func (c *Catalog) WithoutSecond(ctx context.Context, limit int) ([]Segment, error) {
 	return list[Segment](ctx, c.db, `SELECT segment.* FROM segment JOIN store ON store.name = segment.store
-		WHERE store.second <> '' AND segment.second <> store.second AND segment.state = 'closed' ORDER BY segment.created_at LIMIT ?`, limit)
+		WHERE coalesce(nullif(segment.want_second, ''), store.second) NOT IN ('', segment.second) AND segment.state = 'closed' AND segment.leaving = '' AND segment.cold = 0 ORDER BY segment.created_at LIMIT ?`, limit)
 }
 
 // SetSecond keeps that a segment lies in a second store too.
@@ -100,24 +100,28 @@ func (c *Catalog) SetSecond(ctx context.Context, segment, second string, at time
 	return err
 }
 
-// UnverifiedSince counts the closed segments of a store that were not verified since a moment.
-func (c *Catalog) UnverifiedSince(ctx context.Context, store string, since time.Time) (n int, err error) {
-	return n, c.db.GetContext(ctx, &n, "SELECT count(*) FROM segment WHERE store = ? AND state = 'closed' AND coalesce(verified_at, '') < ?", store, At(since))
+// UnverifiedSince counts the closed segments whose rows lie in a store and can be read, and that were not verified since a moment.
+func (c *Catalog) UnverifiedSince(ctx context.Context, store string, since, now time.Time) (n int, err error) {
+	return n, c.db.GetContext(ctx, &n, "SELECT count(*) FROM segment WHERE coalesce(nullif(rows_store, ''), store) = ? AND state = 'closed' AND coalesce(verified_at, '') < ? AND (cold = 0 OR warm_until > ?)", store, At(since), At(now))
 }
 
 // StoreTotals is what lies in a store.
 type StoreTotals struct {
-	Segments   int64 `db:"segments" json:"segments"`
+	Segments   int64 `db:"segments" json:"segments"` // whose records lie here
 	FileBytes  int64 `db:"file_bytes" json:"file_bytes"`
 	Unseconded int64 `db:"unseconded" json:"unseconded"` // segments that do not lie in the second store yet
 	Seconds    int64 `db:"seconds" json:"seconds"`       // second copies of another store's segments
+	Away       int64 `db:"away" json:"away"`             // of its segments, those whose rows lie in another store
+	Guests     int64 `db:"guests" json:"guests"`         // segments of other stores whose rows lie here
+	GuestBytes int64 `db:"guest_bytes" json:"guest_bytes"`
 	Damaged    int64 `db:"damaged" json:"damaged"`
 	Verified   *Time `db:"verified" json:"verified"` // the segment that was not verified for the longest time was so then; null: none has been
 }
 
 // StoreTotals sums up what lies in a store.
 func (c *Catalog) StoreTotals(ctx context.Context, s *Store) (*StoreTotals, error) {
-	return get[StoreTotals](ctx, c.db, "store", s.Name, `SELECT count(*) AS segments, coalesce(sum(file_bytes), 0) AS file_bytes, count(*) FILTER (WHERE ?2 <> '' AND second <> ?2) AS unseconded,
+	return get[StoreTotals](ctx, c.db, "store", s.Name, `SELECT count(*) AS segments, coalesce(sum(file_bytes), 0) AS file_bytes, count(*) FILTER (WHERE coalesce(nullif(want_second, ''), ?2) NOT IN ('', second)) AS unseconded, count(*) FILTER (WHERE rows_store <> '') AS away,
+		(SELECT count(*) FROM segment WHERE rows_store = ?1 AND state IN ('open', 'closed')) AS guests, (SELECT coalesce(sum(file_bytes), 0) FROM segment WHERE rows_store = ?1 AND state IN ('open', 'closed')) AS guest_bytes,
 		(SELECT count(*) FROM segment WHERE second = ?1 AND state IN ('open', 'closed')) AS seconds,
 		count(*) FILTER (WHERE damage <> '') AS damaged, min(verified_at) AS verified FROM segment WHERE store = ?1 AND state IN ('open', 'closed')`, s.Name, s.Second)
 }

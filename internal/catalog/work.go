@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/core/pace"
 )
 
@@ -255,16 +256,40 @@ type Segment struct {
 	DisposedAt   *Time        `db:"disposed_at" json:"disposed_at"`
 	DisposalSeq  int64        `db:"disposal_sequence" json:"disposal_sequence"`
 	DisposalHash string       `db:"disposal_hash" json:"disposal_hash"`
+	RowsStore    string       `db:"rows_store" json:"rows_store"`   // where its rows lie, if not with its records in Store
+	Leaving      string       `db:"leaving" json:"-"`               // a store that its rows have left, and whose files of them are still to be removed
+	Cold         bool         `db:"cold" json:"cold"`               // its rows have to be retrieved before they can be read
+	WarmUntil    *Time        `db:"warm_until" json:"warm_until"`   // a retrieved copy is there until then
+	WantSecond   string       `db:"want_second" json:"want_second"` // the store for its second copy, by its rule; empty: as its store says
+	ColdStore    string       `db:"cold_store" json:"cold_store"`   // where its rows are to move, by its rule
+	ColdAt       *Time        `db:"cold_at" json:"cold_at"`         // and when
+	Rewrites     string       `db:"rewrites" json:"rewrites"`       // the segment of whose rows it holds those that stayed when the others were destroyed
+}
+
+// RowsIn is the store in which its rows lie.
+func (s *Segment) RowsIn() string {
+	if s.RowsStore != "" {
+		return s.RowsStore
+	}
+	return s.Store
+}
+
+// Asleep says whether its rows cannot be read before they are retrieved. A second copy is warm.
+func (s *Segment) Asleep(now time.Time) bool {
+	return s.Cold && s.Second == "" && (s.WarmUntil == nil || !now.Before(s.WarmUntil.Time))
 }
 
 // RestoreState is where a restore stands.
 type RestoreState string
 
 const (
+	RestoreAsked   RestoreState = "asked"      // somebody has to approve it
+	Retrieving     RestoreState = "retrieving" // rows of it are in cold storage, and were asked for
 	Restoring      RestoreState = "running"
 	RestoreDone    RestoreState = "done"
 	RestoreFailed  RestoreState = "failed"
 	RestoreExpired RestoreState = "expired" // its rows were for a time, and are gone again
+	RestoreRefused RestoreState = "refused" // somebody decided against it
 )
 
 // Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
@@ -275,6 +300,9 @@ type Scope struct {
 	To      string  `json:"to,omitempty"`    // age before; ISO 8601
 	Where   string  `json:"where,omitempty"` // in the language of rules
 	Rows    []RowAt `json:"rows,omitempty"`  // single rows, as a search names them
+
+	Priority store.Priority `json:"priority,omitempty"` // of retrievals, where rows of it are in cold storage
+	Days     int            `json:"days,omitempty"`     // that retrieved copies stay
 }
 
 // Fit is how archived rows go into a table that was altered since.
@@ -319,6 +347,14 @@ type Restore struct {
 	ExpiredAt    *Time        `db:"expired_at" json:"expired_at"` // when they went
 	TakenBack    int64        `db:"taken_back" json:"taken_back"` // rows that went
 	Stayed       int64        `db:"stayed" json:"stayed"`         // rows that had been changed, and stayed
+	Conflicts    string       `db:"conflicts" json:"conflicts"`   // what becomes of rows whose key is there: "skip", "fail" or "replace"
+	Replaced     int64        `db:"replaced" json:"replaced"`     // of the restored rows, those that took the place of another
+	Pace         string       `db:"pace" json:"pace"`
+	Of           int64        `db:"of_rows" json:"of"` // rows of the segments that are read, for telling how far it is; 0: not known yet
+	ApprovedBy   string       `db:"approved_by" json:"approved_by"`
+	ApprovedAt   *Time        `db:"approved_at" json:"approved_at"`
+	Tell         string       `db:"tell" json:"tell"` // who is told when it is ready: a mail address or a URL
+	ToldAt       *Time        `db:"told_at" json:"told_at"`
 }
 
 // ErrState is wrapped where a state does not allow what is asked.
@@ -448,8 +484,8 @@ func (c *Catalog) Batches(ctx context.Context, run string, limit, offset int) ([
 
 // AddSegment keeps a new segment, before the first byte of it is written.
 func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at)
-		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at)`, s)
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, rewrites)
+		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at, :rows_store, :cold, :rewrites)`, s)
 	return err
 }
 
@@ -465,7 +501,7 @@ func (c *Catalog) SaveSegment(ctx context.Context, s *Segment) error {
 		}
 		_, err = tx.NamedExecContext(ctx, `UPDATE segment SET state = :state, row_count = :row_count, raw_bytes = :raw_bytes, file_bytes = :file_bytes, oldest = :oldest, newest = :newest,
 			deleted = :deleted, changed = :changed, vanished = :vanished, held = :held, skipped = :skipped, digest = :digest, closed_at = :closed_at, verified_at = :verified_at,
-			keep_until = :keep_until, sequence = :sequence, manifest_hash = :manifest_hash,
+			keep_until = :keep_until, want_second = :want_second, cold_store = :cold_store, cold_at = :cold_at, sequence = :sequence, manifest_hash = :manifest_hash,
 			closing_sequence = :closing_sequence, closing_hash = :closing_hash,
 			disposal = :disposal, disposed_at = :disposed_at, disposal_sequence = :disposal_sequence, disposal_hash = :disposal_hash WHERE id = :id`, s)
 		return err
@@ -509,8 +545,8 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 // AddRestore keeps a new restore.
 func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, fit, lasts, format, note, state, created_at, created_by)
-			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :fit, :lasts, :format, :note, :state, :created_at, :created_by)`, r); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, fit, lasts, format, note, state, created_at, created_by, conflicts, pace, tell)
+			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :fit, :lasts, :format, :note, :state, :created_at, :created_by, :conflicts, :pace, :tell)`, r); err != nil {
 			return err
 		}
 		return note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
@@ -520,8 +556,8 @@ func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 // SaveRestore keeps where a restore stands.
 func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
 	_, err := c.db.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored,
-		skipped = :skipped, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
-		lasts = CASE WHEN state = 'running' THEN :lasts ELSE lasts END, expires_at = CASE WHEN state = 'running' THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
+		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, told_at = :told_at, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
+		lasts = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :lasts ELSE lasts END, expires_at = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
 	return err
 }
 
@@ -550,9 +586,48 @@ func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Ti
 	return c.Restore(ctx, id)
 }
 
+// DecideRestore keeps that a restore which waits for an approval got it, and which state follows, or that it was refused.
+func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to RestoreState, reason string, at Time) (*Restore, error) {
+	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		r, err := get[Restore](ctx, tx, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
+		if err != nil {
+			return err
+		}
+		if r.State != RestoreAsked {
+			return fmt.Errorf("restore %s is %s and waits for no decision: %w", id, r.State, ErrState)
+		}
+		what := "restore approve"
+		if r.State, r.ApprovedBy, r.ApprovedAt = to, actor, &at; to == RestoreRefused {
+			what, r.Reason, r.EndedAt = "restore refuse", reason, &at
+		}
+		if _, err := tx.NamedExecContext(ctx, "UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, approved_by = :approved_by, approved_at = :approved_at WHERE id = :id", r); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, what, id, reason)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return c.Restore(ctx, id)
+}
+
+// RestoresIn lists the restores in a state, the oldest first.
+func (c *Catalog) RestoresIn(ctx context.Context, states ...RestoreState) ([]Restore, error) {
+	query, args, err := sqlx.In("SELECT * FROM restore WHERE state IN (?) ORDER BY created_at", states)
+	if err != nil {
+		return nil, err
+	}
+	return list[Restore](ctx, c.db, query, args...)
+}
+
+// Untold lists the restores that have ended and of which somebody is still to be told.
+func (c *Catalog) Untold(ctx context.Context) ([]Restore, error) {
+	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE tell <> '' AND told_at IS NULL AND state IN ('done', 'failed', 'refused', 'expired') ORDER BY created_at")
+}
+
 // Expiring lists the restores whose rows are there for a time: of one table where it is named.
 func (c *Catalog) Expiring(ctx context.Context, source string) ([]Restore, error) {
-	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE state IN ('running', 'done') AND lasts <> '' AND ? IN ('', source) ORDER BY expires_at", source)
+	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE state IN ('asked', 'retrieving', 'running', 'done') AND lasts <> '' AND ? IN ('', source) ORDER BY expires_at", source)
 }
 
 // Restore returns one restore.

@@ -40,6 +40,8 @@ func commands() []command {
 		{name: "store check", args: "NAME", summary: "write to a store, read it back, list and remove it", run: storeCheck},
 		{name: "store sweep", args: "NAME", summary: "list what interrupted runs left behind in a store, and remove it with -remove", flags: storeSweepFlags, run: storeSweep},
 		{name: "store list", summary: "list the stores and what lies in them", run: storeList},
+		{name: "store key", summary: "make a key for sealed stores, in a file of keys", flags: storeKeyFlags, run: storeKey, local: true},
+		{name: "store reseal", args: "NAME", summary: "seal every file of a store with the newest of its keys", run: storeReseal},
 		{name: "store adopt", args: "NAME", summary: "bring segments of a store into a catalog that does not know them", run: storeAdopt},
 
 		{name: "table list", args: "SOURCE", summary: "list tables with their sizes and the span of their age", run: tableList},
@@ -92,6 +94,7 @@ func commands() []command {
 			f.String("archive", "", "segments stay in the archive at least so long")
 			f.String("only", "", "the only tables that may have a rule, with commas between")
 			f.String("never", "", "tables that may not have a rule")
+			f.String("approve", "", "what has to be approved before it is carried out: restores, disposals, or both with a comma between")
 		}, run: guardSet},
 
 		{name: "segment list", summary: "list archived segments, the newest first", flags: func(f *flag.FlagSet) {
@@ -101,8 +104,12 @@ func commands() []command {
 		}, run: segmentList},
 		{name: "segment show", args: "SEGMENT", summary: "show a segment", run: segmentShow},
 		{name: "segment verify", args: "[SEGMENT]", summary: "read segments back from their stores and check every row; with -store also without a service", flags: verifyFlags, run: segmentVerify},
+		{name: "segment move", args: "SEGMENT", summary: "move the rows of a segment to another store, or back to that of its records", flags: func(f *flag.FlagSet) { f.String("to", "", "the store") }, run: segmentMove},
+		{name: "segment retrieve", args: "[SEGMENT,…]", summary: "fetch segments from cold storage for some days", flags: retrieveFlags, run: segmentRetrieve},
+		{name: "retrieval list", summary: "list retrievals from cold storage, the newest first", run: retrievalList},
 		{name: "disposal plan", args: "RULE", summary: "find out which segments of a rule have been in the archive long enough; nothing is destroyed", flags: disposalFlags, run: disposalPlan},
 		{name: "disposal start", args: "DISPOSAL", summary: "decide that the segments of a disposal are destroyed now, and wait for it", run: disposalStart},
+		{name: "disposal approve", args: "DISPOSAL", summary: "approve a disposal where that is demanded; it is still to be started", run: disposalApprove},
 		{name: "disposal cancel", args: "DISPOSAL", summary: "decide against a disposal", run: disposalCancel},
 		{name: "disposal list", summary: "list disposals, the newest first", run: disposalList},
 		{name: "disposal show", args: "DISPOSAL", summary: "show a disposal", run: disposalShow},
@@ -117,6 +124,9 @@ func commands() []command {
 
 		{name: "restore request", summary: "bring archived rows back, into their table or a file", flags: restoreFlags, run: restoreRequest},
 		{name: "restore keep", args: "RESTORE", summary: "change how long the rows of a restore stay: for so long from now on, or for good", flags: func(f *flag.FlagSet) { f.String("for", "", "like P5D; left out: for good") }, run: restoreKeep},
+		{name: "restore approve", args: "RESTORE", summary: "approve a restore that waits for it", run: restoreApprove},
+		{name: "restore refuse", args: "RESTORE", summary: "refuse a restore that waits for an approval", flags: func(f *flag.FlagSet) { f.String("reason", "", "why; the asker is told") }, run: restoreRefuse},
+		{name: "restore replaced", args: "RESTORE", summary: "write the rows that a restore replaced, as they were", flags: func(f *flag.FlagSet) { f.String("out", "", "the file to write") }, run: restoreReplaced},
 		{name: "restore list", summary: "list restores, the newest first", run: restoreList},
 		{name: "restore show", args: "RESTORE", summary: "show a restore", run: restoreShow},
 	}

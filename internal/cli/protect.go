@@ -120,7 +120,7 @@ func (e *env) guard(g *catalog.Guard) error {
 	if len(g.Only) > 0 {
 		only = strings.Join(g.Only, ", ")
 	}
-	return e.facts(g, "source", e.args[0], "live at least", text(g.Live), "in the archive at least", text(g.Archive), "tables with rules", only, "tables without", strings.Join(g.Never, ", "))
+	return e.facts(g, "source", e.args[0], "live at least", text(g.Live), "in the archive at least", text(g.Archive), "tables with rules", only, "tables without", strings.Join(g.Never, ", "), "approved first", strings.Join(g.Approve, ", "))
 }
 
 func guardShow(e *env) error {
@@ -132,7 +132,7 @@ func guardShow(e *env) error {
 }
 
 func guardSet(e *env) error {
-	g := catalog.Guard{Only: names(e.flag("only")), Never: names(e.flag("never"))}
+	g := catalog.Guard{Only: names(e.flag("only")), Never: names(e.flag("never")), Approve: names(e.flag("approve"))}
 	for name, into := range map[string]**period.Period{"live": &g.Live, "archive": &g.Archive} {
 		if text := e.flag(name); text != "" {
 			p, err := period.Parse(text)

@@ -60,6 +60,7 @@ func search(e *env) error {
 		return err
 	}
 	s := found.Searched
+	e.coldNote(s.Cold, q.Source, q.Table)
 	if s.More {
 		_, err = fmt.Fprintf(e.out, "the first %s rows; there may be more (-limit N, or -rows csv for all)\n", count(s.Found))
 		return err

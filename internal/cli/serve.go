@@ -31,6 +31,9 @@ func serveFlags(f *flag.FlagSet) {
 	f.Bool("new-token", false, "make a new administrator's token and print it; the old one is void")
 	f.String("log", "text", "form of the log on standard error: text or json")
 	f.String("profile", "", "file for a CPU profile of the service, written until it stops; for go tool pprof")
+	f.String("smtp", "", "HOST:PORT of the mail server through which askers of restores are told; left out: no mail is sent")
+	f.String("mail-from", "", "with -smtp: the sender's address")
+	f.String("mail-password-env", "", "with -smtp: environment variable with the sender's password; left out: no signing in")
 	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
 
@@ -53,12 +56,17 @@ func serve(e *env) error {
 		}
 		defer stop()
 	}
+	mailing := service.Mail{Server: e.flag("smtp"), From: e.flag("mail-from"), PasswordEnv: e.flag("mail-password-env")}
+	if problem := mailing.Problem(); problem != "" {
+		return usage("-smtp, -mail-from: %s", problem)
+	}
 	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	s, token, err := service.Open(ctx, e.flag("data"), log)
 	if err != nil {
 		return err
 	}
+	s.Mail = mailing
 	if e.flag("new-token") == "true" {
 		if token, err = s.NewToken(ctx); err != nil {
 			return errors.Join(err, s.Close())

@@ -7,10 +7,13 @@ import (
 	"fmt"
 	"net/http"
 	"os/signal"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/standin"
 )
 
@@ -19,13 +22,27 @@ func standinFlags(f *flag.FlagSet) {
 	f.String("dir", "", "directory for the objects; left out: in memory")
 	f.String("bucket", "cellar", "buckets to make, separated by commas")
 	f.String("access-key", "", "id of the only key that is let in; left out: everyone is")
+	f.String("wait", "low=30s,normal=8s,high=1s", "how long a retrieval from a cold storage class takes, by priority")
+	f.String("price", "low=0.002,normal=0.01,high=0.03", "what it costs for a GiB; "+standin.BillPath+" tells the bill")
+	f.Duration("day", 24*time.Hour, "how long a day is, after so many of which a retrieved copy goes away again")
 }
 
 // standinObjects serves an object store for demonstrations and tests.
 func standinObjects(e *env) error {
 	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	h, err := standin.Objects{Directory: e.flag("dir"), Buckets: strings.Split(e.flag("bucket"), ","), AccessKey: e.flag("access-key")}.Handler()
+	cold := &standin.Cold{}
+	var err error
+	if cold.Wait, err = byPriority(e.flag("wait"), time.ParseDuration); err != nil {
+		return usage("-wait: %v", err)
+	}
+	if cold.Price, err = byPriority(e.flag("price"), func(s string) (float64, error) { return strconv.ParseFloat(s, 64) }); err != nil {
+		return usage("-price: %v", err)
+	}
+	if cold.Day, err = time.ParseDuration(e.flag("day")); err != nil || cold.Day <= 0 {
+		return usage("-day: %q is no length of time", e.flag("day"))
+	}
+	h, err := standin.Objects{Directory: e.flag("dir"), Buckets: strings.Split(e.flag("bucket"), ","), AccessKey: e.flag("access-key"), Cold: cold}.Handler()
 	if err != nil {
 		return err
 	}
@@ -45,4 +62,24 @@ func standinObjects(e *env) error {
 		return err
 	}
 	return nil
+}
+
+// byPriority reads a list like low=1,normal=2,high=3.
+func byPriority[T any](text string, read func(string) (T, error)) (map[string]T, error) {
+	out := map[string]T{}
+	if text == "" {
+		return out, nil
+	}
+	for _, part := range strings.Split(text, ",") {
+		name, value, _ := strings.Cut(part, "=")
+		if !slices.Contains(store.Priorities, store.Priority(name)) {
+			return nil, fmt.Errorf("%q is none of the priorities low, normal and high", name)
+		}
+		v, err := read(value)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		out[name] = v
+	}
+	return out, nil
 }

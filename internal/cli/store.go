@@ -30,10 +30,33 @@ func storeFlags(f *flag.FlagSet) {
 	f.String("encryption", "", "with -endpoint: AES256 or aws:kms, done by the object store")
 	f.String("key-id", "", "with -encryption aws:kms: the key")
 	f.String("second", "", "the store in which every segment gets a second copy")
+	f.String("class", "", "with -endpoint: the storage class into which files are let go cold, GLACIER or DEEP_ARCHIVE; segments move there, none is written there")
+	sealFlags(f)
+	tariffFlags(f)
+}
+
+func sealFlags(f *flag.FlagSet) {
+	f.String("key-file", "", "seal the store: file of age keys, as the service sees it (`ambercellar store key` makes one)")
+	f.String("key-env", "", "seal the store: environment variable of the service that holds the keys")
+}
+
+// seal is what these flags say; nil where none was given.
+func (e *env) seal() *store.Seal {
+	s := store.Seal{File: e.flag("key-file"), Env: e.flag("key-env")}
+	if !s.Sealed() {
+		return nil
+	}
+	if abs, err := filepath.Abs(s.File); err == nil && s.File != "" {
+		s.File = abs
+	}
+	return &s
 }
 
 func storeAdd(e *env) error {
-	in := api.NewStore{Name: e.args[0], Second: e.flag("second")}
+	in := api.NewStore{Name: e.args[0], Second: e.flag("second"), Seal: e.seal(), Tariff: &catalog.Tariff{}}
+	if err := e.tariff(in.Tariff, e.given()); err != nil {
+		return err
+	}
 	switch path, endpoint := e.flag("path"), e.flag("endpoint"); {
 	case (path == "") == (endpoint == ""):
 		return usage("give either -path, or -endpoint and -bucket")
@@ -45,7 +68,7 @@ func storeAdd(e *env) error {
 		in.Path = abs
 	default:
 		in.Bucket = &store.Bucket{Endpoint: endpoint, Name: e.flag("bucket"), Prefix: e.flag("prefix"), Region: e.flag("region"), Style: e.flag("style"), Credentials: e.flag("credentials-file"),
-			Profile: e.flag("profile"), CA: e.flag("ca-file"), Encryption: e.flag("encryption"), KeyID: e.flag("key-id")}
+			Profile: e.flag("profile"), CA: e.flag("ca-file"), Encryption: e.flag("encryption"), KeyID: e.flag("key-id"), Class: e.flag("class")}
 	}
 	s, err := client.Post[catalog.Store](e.ctx, e.client, "/stores", in)
 	if err != nil {
@@ -65,7 +88,25 @@ func (e *env) store(s *catalog.Store) error {
 			scrub += ", " + x.Window + " UTC"
 		}
 	}
-	return e.facts(s, "store", s.Name, "kind", s.Kind, "path", s.Path, "second store", s.Second, "verified again", scrub)
+	sealed, cold := "", ""
+	if x := s.Seal.V; x.Sealed() {
+		sealed = "with the keys in " + x.File
+		if x.Env != "" {
+			sealed = "with the keys in the variable " + x.Env
+		}
+	}
+	if s.Cold() {
+		cold = "files go cold (" + s.Bucket.V.Class + ")"
+		for _, p := range store.Priorities {
+			if r, ok := s.Tariff.V.Of[p]; ok {
+				cold += fmt.Sprintf("; %s: %s, %g %s a GiB", p, r.Wait, r.Price, s.Tariff.V.Currency)
+			}
+		}
+		if b := s.Tariff.V.Budget; b > 0 {
+			cold += "; up to " + size(b) + " in 30 days retrieved to verify"
+		}
+	}
+	return e.facts(s, "store", s.Name, "kind", s.Kind, "path", s.Path, "second store", s.Second, "sealed", sealed, "cold", cold, "verified again", scrub)
 }
 
 func storeSetFlags(f *flag.FlagSet) {
@@ -73,6 +114,8 @@ func storeSetFlags(f *flag.FlagSet) {
 	f.String("scrub-every", "", "how often each segment is verified again, like P30D; never: not on its own")
 	f.String("scrub-rate", "", "bytes a second that are read for it, like 32MiB; 0: as fast as it goes")
 	f.String("scrub-window", "", "when, in UTC, like 01:00-05:00; any: at any time")
+	sealFlags(f)
+	tariffFlags(f)
 }
 
 func storeSet(e *env) error {
@@ -82,31 +125,42 @@ func storeSet(e *env) error {
 		return err
 	}
 	change := service.StoreChange{}
+	given := e.given()
 	for _, s := range l.Items {
-		if s.Name == e.args[0] {
-			change.Scrub = &s.Scrub.V
+		if s.Name != e.args[0] {
+			continue
+		}
+		change.Scrub = &s.Scrub.V
+		for _, name := range []string{"wait", "price", "currency", "days", "verify-budget"} {
+			if given(name) {
+				change.Tariff = &s.Tariff.V
+			}
 		}
 	}
-	set := map[string]bool{}
-	e.flags.Visit(func(f *flag.Flag) { set[f.Name] = true })
+	if change.Tariff != nil {
+		if err := e.tariff(change.Tariff, given); err != nil {
+			return err
+		}
+	}
+	change.Seal = e.seal()
 	value := func(flag, none string) string {
 		if v := e.flag(flag); v != none {
 			return v
 		}
 		return ""
 	}
-	if set["second"] {
+	if given("second") {
 		second := value("second", "none")
 		change.Second = &second
 	}
 	if change.Scrub != nil {
-		if set["scrub-every"] {
+		if given("scrub-every") {
 			change.Scrub.Every = value("scrub-every", "never")
 		}
-		if set["scrub-window"] {
+		if given("scrub-window") {
 			change.Scrub.Window = value("scrub-window", "any")
 		}
-		if set["scrub-rate"] {
+		if given("scrub-rate") {
 			n, err := humanize.ParseBytes(e.flag("scrub-rate"))
 			if err != nil {
 				return usage("-scrub-rate %q is no number of bytes; write one like 32MiB", e.flag("scrub-rate"))
@@ -156,9 +210,23 @@ func storeList(e *env) error {
 		if n := s.Totals.Unseconded; n > 0 {
 			second += fmt.Sprintf(" (%s to copy)", count(n))
 		}
-		rows = append(rows, []string{s.Name, s.Kind, s.Path, count(s.Totals.Segments), size(s.Totals.FileBytes), free, count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), count(s.Totals.Damaged), dash(s.Problem)})
+		kind, here := s.Kind, count(s.Totals.Segments)
+		if s.Seal.V.Sealed() {
+			kind += ", sealed"
+		}
+		if s.Cold() {
+			kind += ", cold"
+		}
+		if n := s.Totals.Away; n > 0 {
+			here += fmt.Sprintf(" (%s with rows elsewhere)", count(n))
+		}
+		guests := count(s.Totals.Guests)
+		if s.Totals.Guests > 0 {
+			guests += " (" + size(s.Totals.GuestBytes) + ")"
+		}
+		rows = append(rows, []string{s.Name, kind, s.Path, here, size(s.Totals.FileBytes), guests, free, count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), count(s.Totals.Damaged), dash(s.Problem)})
 	}
-	return e.show(l, []string{"name", "kind", "path", "segments", "size", "free", "copies of others", "second store", "all verified since", "damaged", "problem"}, rows)
+	return e.show(l, []string{"name", "kind", "path", "segments", "size", "rows of others", "free", "copies of others", "second store", "all verified since", "damaged", "problem"}, rows)
 }
 
 func storeAdopt(e *env) error {

@@ -34,6 +34,7 @@ func verifyFlags(f *flag.FlagSet) {
 	f.String("table", "", "the segments of this table, as SOURCE.TABLE")
 	f.String("in", "", "the segments in this store")
 	f.Bool("repair", false, "with -all, -table or -in: replace what is damaged from the other copy, where that is whole")
+	f.String("key-file", "", "with -store: the keys of sealed stores")
 	f.Var(&several{}, "store", "without a service: what lies in this directory, or at this address of a bucket (https://HOST/BUCKET/PREFIX); may be given again")
 }
 
@@ -200,6 +201,9 @@ func (e *env) verifyStores(addresses []string, sourceName, table string) error {
 	var places []archive.Place
 	for _, a := range addresses {
 		st, err := openPlace(e.ctx, a)
+		if keys := e.flag("key-file"); err == nil && keys != "" {
+			st, err = store.OpenSealed(st, store.Seal{File: keys})
+		}
 		if err != nil {
 			return err
 		}

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"ambercellar/internal/api"
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/pace"
@@ -354,7 +355,22 @@ func (e *env) segment(whole any, s *catalog.Segment, more ...string) error {
 	return e.facts(whole, append([]string{"segment", s.ID, "table", s.Source + "." + s.Table, "run", fmt.Sprintf("%s, segment %d", s.Run, s.Number), "state", string(s.State), "store", s.Store, "file", s.Stem + ".parquet",
 		"rows", fmt.Sprintf("%s copied = %s deleted + %s changed + %s vanished + %s held + %s skipped", count(s.Rows), count(s.Deleted), count(s.Changed), count(s.Vanished), count(s.Held), count(s.Skipped)),
 		"size", size(s.FileBytes) + ratio(s.RawBytes, s.FileBytes), "oldest", s.Oldest, "newest", s.Newest, "digest", s.Digest, "created", at(s.CreatedAt), "closed", atOrDash(s.ClosedAt), "verified", atOrDash(s.VerifiedAt),
-		"kept until", atOrDash(s.KeepUntil), "chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash), "closing", s.ClosingHash}, more...)...)
+		"kept until", atOrDash(s.KeepUntil), "rows lie in", whereabouts(s), "chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash), "closing", s.ClosingHash}, more...)...)
+}
+
+// whereabouts says where the rows of a segment lie, if not with its records, and whether they can be read.
+func whereabouts(s *catalog.Segment) string {
+	switch {
+	case s.RowsStore == "" && s.ColdAt != nil:
+		return fmt.Sprintf("%s; they move to %s on %s", s.Store, s.ColdStore, at(*s.ColdAt))
+	case s.RowsStore == "":
+		return ""
+	case !s.Cold:
+		return s.RowsStore
+	case s.WarmUntil != nil && time.Now().Before(s.WarmUntil.Time):
+		return fmt.Sprintf("%s, cold; a copy can be read until %s", s.RowsStore, at(*s.WarmUntil))
+	}
+	return s.RowsStore + ", cold: they have to be retrieved before they can be read"
 }
 
 func restoreFlags(f *flag.FlagSet) {
@@ -369,7 +385,13 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("into", "table", "table (the one the rows came from), side (a new table, made to fit) or file")
 	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
 	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
-	f.String("conflicts", "", "with -into table: skip rows whose key is there already, or fail before anything is written; left out: skip")
+	f.String("conflicts", "", "with -into table: skip rows whose key is there already, fail before anything is written, or replace what is there, which is kept in a file; left out: skip")
+	f.String("keys", "", "with -source and -table: rows with these keys, separated by commas, of a table whose key has one column")
+	f.String("priority", "", "of retrievals, where rows are in cold storage: low, normal or high; left out: normal")
+	f.Int("days", 0, "how many days retrieved copies stay; left out: as the store has it")
+	f.String("pace", "", "gentle or unlimited; left out: gentle")
+	f.String("tell", "", "who is told when it is ready: a mail address, or a URL that is sent it as JSON")
+	f.Bool("wait", true, "wait for it; -wait=false does not")
 	f.Var(&several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; may be given again")
 	f.String("leave-out", "", "with -into table: archived columns that have no place any more, separated by commas")
 	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they were changed")
@@ -381,7 +403,12 @@ func restoreFlags(f *flag.FlagSet) {
 
 func restoreRequest(e *env) error {
 	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where")},
-		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), For: e.flag("for"), Note: e.flag("note")}
+		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), For: e.flag("for"), Note: e.flag("note"),
+		Priority: store.Priority(e.flag("priority")), Pace: e.flag("pace"), Tell: e.flag("tell")}
+	fmt.Sscan(e.flag("days"), &q.Days)
+	if list := e.flag("keys"); list != "" {
+		q.Keys = strings.Split(list, ",")
+	}
 	for _, row := range strings.Fields(e.flag("row")) {
 		segment, ordinal, ok := strings.Cut(row, ":")
 		n, err := strconv.Atoi(ordinal)
@@ -415,13 +442,19 @@ func restoreRequest(e *env) error {
 	if err != nil {
 		return err
 	}
-	for r.State == catalog.Restoring {
+	show := countProgress(e.err)
+	for e.flag("wait") == "true" && (r.State == catalog.Restoring || r.State == catalog.Retrieving) {
 		if err := sleep(e.ctx, 200*time.Millisecond); err != nil {
 			return err
 		}
 		if r, err = client.Get[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(r.ID)); err != nil {
 			return err
 		}
+		what := "rows looked at"
+		if r.State == catalog.Retrieving {
+			what = r.Reason
+		}
+		show(int(r.Found), int(r.Of), what)
 	}
 	if err := e.restore(&r); err != nil {
 		return err
@@ -467,11 +500,25 @@ func (e *env) restorePreview(q engine.RestoreRequest) error {
 	default:
 		there = fmt.Sprintf("%s of these rows", count(p.Conflicts))
 	}
-	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s segments (%s)", count(p.Rows), p.Source, p.Table, count(p.Segments), size(p.Bytes)), "into", p.Into, "key there already", there, "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
+	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s segments (%s)", count(p.Rows), p.Source, p.Table, count(p.Segments), size(p.Bytes)), "into", p.Into, "key there already", there, "approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval], "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
 		return err
+	}
+	if c := p.Cold; c != nil {
+		fmt.Fprintf(e.out, "in cold storage, and not counted: %s segments with %s rows (%s)\n", count(len(c.Segments)), count(c.Rows), size(c.Bytes))
+		for _, o := range c.Offers {
+			fmt.Fprintf(e.out, "  to retrieve them at %s priority: %s\n", o.Priority, offered(o))
+		}
 	}
 	fmt.Fprintln(e.out, "nothing was changed")
 	return nil
+}
+
+func restoreReplaced(e *env) error {
+	out := e.flag("out")
+	if out == "" {
+		return usage("-out is missing: the file to write")
+	}
+	return e.save("/restores/"+url.PathEscape(e.args[0])+"/replaced", out)
 }
 
 // save writes what the service serves at a path into a new file.
@@ -510,7 +557,31 @@ func (e *env) restore(r *catalog.Restore) error {
 		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
 	}
 	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", into, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
-		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "rows stay", staying(r), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
+		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "replaced", replaced(r), "approved", approved(r), "told", told(r), "rows stay", staying(r), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
+}
+
+func replaced(r *catalog.Restore) string {
+	if r.Replaced == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s of the restored rows took the place of others, which `ambercellar restore replaced %s -out FILE` writes", count(r.Replaced), r.ID)
+}
+
+func approved(r *catalog.Restore) string {
+	if r.ApprovedAt == nil {
+		return ""
+	}
+	return r.ApprovedBy + ", " + at(*r.ApprovedAt)
+}
+
+func told(r *catalog.Restore) string {
+	if r.Tell == "" {
+		return ""
+	}
+	if r.ToldAt == nil {
+		return r.Tell + ", not yet"
+	}
+	return r.Tell + ", " + at(*r.ToldAt)
 }
 
 func scopeText(s catalog.Scope) string {

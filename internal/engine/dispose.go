@@ -99,12 +99,15 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 	if s.State != catalog.SegmentClosed {
 		return stays(nil, "it is %s: what became of its rows is not settled", s.State)
 	}
+	if s.Leaving != "" {
+		return stays(nil, "it is on its way from store %s to store %s", s.Leaving, s.RowsIn())
+	}
 	if run, err := e.Catalog.Run(ctx, s.Run); err == nil && !run.State.Ended() {
 		return stays(nil, "its run %s is %s", run.ID, run.State)
 	} else if err != nil && !errors.Is(err, catalog.ErrNotFound) {
 		return nil, nil, err
 	}
-	st, err := e.Store(ctx, s.Store)
+	st, err := e.storeOf(ctx, s)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -148,6 +151,9 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 		return stays(due, "hold %s (%s) stands on it", held.ID, held.Reference)
 	}
 	stores := []string{s.Store}
+	if s.RowsStore != "" {
+		stores = append(stores, s.RowsStore)
+	}
 	if s.Second != "" {
 		stores = append(stores, s.Second)
 	}
@@ -192,7 +198,10 @@ func (e *Engine) heldBy(ctx context.Context, s *catalog.Segment, m *archive.Mani
 		if err != nil || m.Masked != nil && touches(f, m) {
 			return h, nil
 		}
-		st, err := e.Store(ctx, s.Store)
+		if s.Asleep(e.Now()) { // nobody can tell whether it stands on any row
+			return h, nil
+		}
+		st, err := e.readableStore(ctx, s)
 		if err != nil {
 			return nil, err
 		}
@@ -365,7 +374,7 @@ func (e *Engine) removeFiles(ctx context.Context, s *catalog.Segment, m *archive
 		return err
 	}
 	defer e.reading.Unlock()
-	first, err := e.Store(ctx, s.Store)
+	first, err := e.storeOf(ctx, s)
 	if err != nil {
 		return err
 	}
@@ -397,6 +406,15 @@ func (e *Engine) unread(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// WhenUnread does something with files of stores while nobody reads archived rows.
+func (e *Engine) WhenUnread(ctx context.Context, do func() error) error {
+	if err := e.unread(ctx); err != nil {
+		return err
+	}
+	defer e.reading.Unlock()
+	return do()
 }
 
 // readersWait is how long a disposal waits for those who read.

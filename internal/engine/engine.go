@@ -34,6 +34,7 @@ type Engine struct {
 	recent     struct {           // what searches keep of segments
 		sync.Mutex
 		segments map[string]*learnt
+		keyBytes int // of their filters of keys
 	}
 	reading sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
 	gates   sync.Map     // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing

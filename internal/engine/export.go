@@ -33,6 +33,27 @@ func newExport(path, format string) (*export, error) {
 	return &export{path: path, format: format, file: f, out: bufio.NewWriterSize(f, 256<<10)}, nil
 }
 
+// appendExport makes a file of newline-delimited JSON that is complete at every moment; again goes on with one that is there.
+func appendExport(path string, again bool) (*export, error) {
+	flags := os.O_RDWR | os.O_CREATE | os.O_APPEND
+	if !again {
+		flags |= os.O_TRUNC
+	}
+	f, err := os.OpenFile(path, flags, 0o640)
+	if err != nil {
+		return nil, fmt.Errorf("the file for what is replaced cannot be made: %w", err)
+	}
+	return &export{path: path, format: "ndjson", file: f, out: bufio.NewWriterSize(f, 256<<10)}, nil
+}
+
+// sync makes what was written so far durable.
+func (x *export) sync() error {
+	if err := x.out.Flush(); err != nil {
+		return err
+	}
+	return x.file.Sync()
+}
+
 func (x *export) write(m *archive.Manifest, rows *value.Chunk) error {
 	if x.columns == nil {
 		x.columns = m.Columns

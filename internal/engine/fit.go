@@ -99,7 +99,7 @@ func (e *Engine) checkFit(ctx context.Context, r *catalog.Restore, segments []ca
 		if err != nil {
 			return err
 		}
-		if src.Reads().LooseTypes {
+		if src.Reads().LooseTypes || segments[i].Asleep(e.Now()) { // these are looked at when they were retrieved
 			continue
 		}
 		if err := q.narrowed(ctx, x, t, f); err != nil {

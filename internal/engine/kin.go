@@ -156,7 +156,8 @@ func (p *pass) tables() []string {
 // equipKin makes the passes of the related tables, which go along with those of the pass.
 func (r *runner) equipKin(ctx context.Context, p *pass, e rule.Clause) error {
 	for i, k := range p.sel.Kin {
-		x := &pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table, columns: readable(k.Table, nil), relation: &p.sel.Kin[i], keep: e.Archive.Keep, keepFrom: e.Archive.From}
+		x := &pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table, columns: readable(k.Table, nil), relation: &p.sel.Kin[i], keep: e.Archive.Keep, keepFrom: e.Archive.From,
+			second: e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter}
 		if k.Then == rule.ThenArchive {
 			x.name = e.Archive.Store
 			var err error

@@ -33,10 +33,13 @@ type pass struct {
 	name     string           // of the store
 	keep     *period.Period   // in the archive
 	keepFrom rule.KeepFrom    // what that counts from
-	after    *period.Period   // until copied rows are deleted; nil: by hand
-	clean    *cleaner         // nil where rows are archived as they are
-	include  []filter.Ref     // joined columns that are archived with the row
-	beside   []source.Join    // whose rows are kept with the segment
+
+	second, coldStore string // for second copies, and to which segments move
+	coldAfter         *period.Period
+	after             *period.Period // until copied rows are deleted; nil: by hand
+	clean             *cleaner       // nil where rows are archived as they are
+	include           []filter.Ref   // joined columns that are archived with the row
+	beside            []source.Join  // whose rows are kept with the segment
 
 	part string // the partition that it reads, where that leaves as a whole
 
@@ -75,7 +78,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 	r.passes, r.whole = nil, whole
 	for _, x := range r.run.Passes.V {
 		e := r.rule.Effective(x.Clause)
-		p := &pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store, keep: e.Archive.Keep, keepFrom: e.Archive.From, after: e.DeleteAfter}
+		p := &pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store, keep: e.Archive.Keep, keepFrom: e.Archive.From, second: e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter, after: e.DeleteAfter}
 		i := slices.IndexFunc(whole.Terms, func(t rule.Term) bool { return t.Clause == x.Clause })
 		if i < 0 {
 			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.run.ID, x.Clause+1, r.run.Revision, r.run.Rule)

@@ -127,6 +127,8 @@ type RestorePreview struct {
 	Untold    bool     `json:"untold"`    // the target has no key, so nobody can tell conflicts
 	Into      string   `json:"into"`      // in words
 	Triggers  []string `json:"triggers"`  // of the target, that fire for each row
+	Approval  bool     `json:"approval"`  // somebody has to approve it first
+	Cold      *Chilled `json:"cold"`      // what has to be retrieved first, whose rows are not counted; null: nothing
 }
 
 // PreviewRestore says what a restore would do. It changes nothing.
@@ -159,8 +161,19 @@ func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*Restore
 	if out.Untold {
 		c = nil
 	}
+	guard, err := e.Catalog.Guard(ctx, r.Source)
+	if err != nil {
+		return nil, err
+	}
+	out.Approval = slices.Contains(guard.Approve, catalog.ApproveRestores)
+	if out.Cold, err = e.coldFor(ctx, r, segments); err != nil {
+		return nil, err
+	}
 	x := &restoration{Engine: e, restore: r}
 	for i := range segments {
+		if segments[i].Asleep(e.Now()) {
+			continue
+		}
 		m, err := x.member(ctx, &segments[i])
 		if err != nil {
 			return nil, err

@@ -305,7 +305,10 @@ const keysAtOnce = 500
 
 // liveAgain counts the rows of a segment, those left out excepted, whose key is in the table.
 func (e *Engine) liveAgain(ctx context.Context, src source.Source, s *catalog.Segment) (live int64, err error) {
-	st, err := e.Store(ctx, s.Store)
+	if s.Asleep(e.Now()) {
+		return -1, nil
+	}
+	st, err := e.readableStore(ctx, s)
 	if err != nil {
 		return 0, err
 	}

@@ -3,12 +3,17 @@ package engine
 import (
 	"context"
 	"fmt"
+	"net/mail"
+	"net/url"
 	"slices"
 
 	"github.com/oklog/ulid/v2"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
 )
 
 // Targets of restores.
@@ -27,10 +32,16 @@ type RestoreRequest struct {
 	TargetTable  string        `json:"target_table,omitempty"`  // of side: the table that is made
 	TargetSource string        `json:"target_source,omitempty"` // of side: the source that it is made in; empty: the one that the rows came from
 	Format       string        `json:"format,omitempty"`
-	Conflicts    string        `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, or "fail" before anything is written; empty: skip
+	Conflicts    string        `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, "fail" before anything is written, or "replace" them; empty: skip
 	Fit          catalog.Fit   `json:"fit,omitzero"`        // of table: how rows go into a table that was altered since
 	For          string        `json:"for,omitempty"`       // of table: how long the rows stay before they go again, ISO 8601; empty: for good
 	Note         string        `json:"note,omitempty"`
+
+	Keys     []string       `json:"keys,omitempty"`     // in place of a filter, of a table whose key has one column
+	Priority store.Priority `json:"priority,omitempty"` // of retrievals, where rows are in cold storage; empty: normal
+	Days     int            `json:"days,omitempty"`     // that retrieved copies stay; 0: as the store's tariff says
+	Pace     string         `json:"pace,omitempty"`     // gentle or unlimited; empty: gentle
+	Tell     string         `json:"tell,omitempty"`     // who is told when it is ready: a mail address, or a URL that is sent it as JSON
 }
 
 // mostPicked is how many rows can be picked one by one.
@@ -38,7 +49,11 @@ const mostPicked = 10_000
 
 // RequestRestore checks a request and keeps it as a restore to carry out.
 func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequest) (*catalog.Restore, error) {
-	r, _, err := e.checkRestore(ctx, &q)
+	r, segments, err := e.checkRestore(ctx, &q)
+	if err != nil {
+		return nil, err
+	}
+	cold, err := e.coldFor(ctx, r, segments)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +66,17 @@ func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequ
 		}
 	}
 	r.ID, r.State, r.CreatedAt, r.CreatedBy = ulid.Make().String(), catalog.Restoring, catalog.At(e.Now()), actor
-	if q.Conflicts == "fail" {
+	guard, err := e.Catalog.Guard(ctx, r.Source)
+	if err != nil {
+		return nil, err
+	}
+	if cold != nil {
+		r.State, r.Reason = catalog.Retrieving, fmt.Sprintf("%d segments are being retrieved from cold storage", len(cold.Segments))
+	}
+	if slices.Contains(guard.Approve, catalog.ApproveRestores) {
+		r.State, r.Reason = catalog.RestoreAsked, "it waits for an approval: `ambercellar restore approve "+r.ID+"`"
+	}
+	if q.Conflicts == "fail" && cold == nil {
 		p, err := e.PreviewRestore(ctx, q)
 		if err != nil {
 			return nil, err
@@ -60,11 +85,141 @@ func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequ
 			return nil, &RefusedError{Field: "conflicts", Message: fmt.Sprintf("the keys of %d of %d rows are in table %s already", p.Conflicts, p.Rows, p.Table), Remedy: "let them be skipped, or restore to a side table"}
 		}
 	}
+	if r.State == catalog.Retrieving {
+		if err := e.retrieveFor(ctx, actor, r, cold); err != nil {
+			return nil, err
+		}
+	}
 	return r, e.Catalog.AddRestore(ctx, r)
+}
+
+// retrieveFor asks for the cold segments of a restore.
+func (e *Engine) retrieveFor(ctx context.Context, actor string, r *catalog.Restore, cold *Chilled) error {
+	q := RetrievalRequest{Priority: r.Scope.V.Priority, Days: r.Scope.V.Days, Note: "restore " + r.ID}
+	for _, s := range cold.Segments {
+		q.Segments = append(q.Segments, s.Segment)
+	}
+	_, err := e.Retrieve(ctx, actor, q)
+	return err
+}
+
+// ApproveRestore decides that a restore which waits for it is carried out, and asks for what it needs from cold storage.
+func (e *Engine) ApproveRestore(ctx context.Context, actor, id string) (*catalog.Restore, error) {
+	r, err := e.Catalog.Restore(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if r.State != catalog.RestoreAsked {
+		return nil, fmt.Errorf("restore %s is %s and waits for no decision: %w", id, r.State, catalog.ErrState)
+	}
+	segments, err := e.inScope(ctx, r.Source, r.Table, r.Scope.V)
+	if err != nil {
+		return nil, err
+	}
+	cold, err := e.coldFor(ctx, r, segments)
+	if err != nil {
+		return nil, err
+	}
+	to := catalog.Restoring
+	if cold != nil {
+		to = catalog.Retrieving
+		if err := e.retrieveFor(ctx, actor, r, cold); err != nil {
+			return nil, err
+		}
+	}
+	return e.Catalog.DecideRestore(ctx, actor, id, to, "", catalog.At(e.Now()))
+}
+
+// coldFor sums up the segments that a restore needs and that are in cold storage: of those in its scope the ones that may hold rows of
+// it, and those of related rows that went along with theirs. nil where there are none.
+func (e *Engine) coldFor(ctx context.Context, r *catalog.Restore, segments []catalog.Segment) (*Chilled, error) {
+	var need []catalog.Segment
+	var columns []shape.Column
+	for i := range segments {
+		s := &segments[i]
+		related, err := e.relatedSegments(ctx, r, s)
+		if err != nil {
+			return nil, err
+		}
+		asleep := slices.DeleteFunc(append(related, *s), func(s catalog.Segment) bool { return !s.Asleep(e.Now()) })
+		if len(asleep) == 0 {
+			continue
+		}
+		if r.Scope.V.Where != "" {
+			if columns == nil {
+				if columns, err = e.archivedColumns(ctx, r.Source, r.Table); err != nil {
+					return nil, err
+				}
+			}
+			possibly, err := e.mayHold(ctx, s, r.Scope.V.Where, columns)
+			if err != nil {
+				return nil, err
+			}
+			if !possibly {
+				continue
+			}
+		}
+		need = append(need, asleep...)
+	}
+	return e.chill(ctx, need)
+}
+
+// StillCold says what a restore that waits for cold storage is waiting for; nothing where all that it needs can be read. An error says
+// that it waits for something that does not come.
+func (e *Engine) StillCold(ctx context.Context, r *catalog.Restore) (string, error) {
+	segments, err := e.inScope(ctx, r.Source, r.Table, r.Scope.V)
+	if err != nil {
+		return "", err
+	}
+	cold, err := e.coldFor(ctx, r, segments)
+	if err != nil || cold == nil {
+		return "", err
+	}
+	var latest *catalog.Time
+	for _, s := range cold.Segments {
+		if s.ExpectedAt == nil {
+			return "", &RefusedError{Message: fmt.Sprintf("segment %s is in cold storage, and is not being retrieved any more", s.Segment), Remedy: "`ambercellar retrieval list` says why; ask for the restore again"}
+		}
+		if latest == nil || s.ExpectedAt.After(latest.Time) {
+			latest = s.ExpectedAt
+		}
+	}
+	return fmt.Sprintf("%d segments are being retrieved from cold storage, expected by %s", len(cold.Segments), latest.UTC().Format("2006-01-02 15:04:05 UTC")), nil
+}
+
+// mayHold says whether a segment may hold rows of a filter, by its records alone.
+func (e *Engine) mayHold(ctx context.Context, s *catalog.Segment, where string, columns []shape.Column) (bool, error) {
+	st, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return false, err
+	}
+	k, err := e.learnt(ctx, st, s)
+	if err != nil {
+		return false, err
+	}
+	x := &searched{segment: s, known: k, manifest: k.manifest}
+	if x.search.Filter, err = bindArchived(where, k.manifest.Columns, columns); err != nil {
+		return false, err
+	}
+	return e.possibly(ctx, x)
+}
+
+// relatedSegments lists the closed segments whose rows went along with those of a segment, where a restore takes them.
+func (e *Engine) relatedSegments(ctx context.Context, r *catalog.Restore, s *catalog.Segment) ([]catalog.Segment, error) {
+	if r.Target == TargetFile {
+		return nil, nil
+	}
+	all, err := e.Catalog.RunSegments(ctx, s.Run)
+	return slices.DeleteFunc(all, func(o catalog.Segment) bool {
+		return o.Table == s.Table || o.State != catalog.SegmentClosed || o.Number < s.Number
+	}), err
 }
 
 // checkRestore checks a request, and lists the segments that it is for, the newest first.
 func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.Restore, []catalog.Segment, error) {
+	if err := e.keysToFilter(ctx, q); err != nil {
+		return nil, nil, err
+	}
 	if err := checkScope(q); err != nil {
 		return nil, nil, err
 	}
@@ -88,7 +243,7 @@ func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.
 			return nil, nil, err
 		}
 	}
-	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable, Fit: catalog.JSON[catalog.Fit]{V: q.Fit}}
+	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable, Fit: catalog.JSON[catalog.Fit]{V: q.Fit}, Conflicts: q.Conflicts, Pace: q.Pace, Tell: q.Tell}
 	switch r.Target {
 	case TargetSide:
 		err = e.checkSide(ctx, r, segments)
@@ -130,9 +285,30 @@ func checkScope(q *RestoreRequest) error {
 	if q.Target != TargetSide && (q.TargetTable != "" || q.TargetSource != "") {
 		return &RefusedError{Field: "target_table", Message: "a table to be made is named, and the rows are not to go to a side table", Remedy: "write side as the target, or name none"}
 	}
-	if !slices.Contains([]string{"", "skip", "fail"}, q.Conflicts) || q.Conflicts == "fail" && q.Target != TargetTable {
-		return &RefusedError{Field: "conflicts", Message: fmt.Sprintf("%q is nothing that can be done about rows that are there already", q.Conflicts), Remedy: "write skip, or for the table that the rows came from, fail"}
+	if q.Conflicts == "" {
+		q.Conflicts = ConflictsSkip
 	}
+	if !slices.Contains([]string{ConflictsSkip, ConflictsFail, ConflictsReplace}, q.Conflicts) || q.Conflicts != ConflictsSkip && q.Target != TargetTable {
+		return &RefusedError{Field: "conflicts", Message: fmt.Sprintf("%q is nothing that can be done about rows that are there already", q.Conflicts), Remedy: "write skip, or for the table that the rows came from, fail or replace"}
+	}
+	if q.Conflicts == ConflictsReplace && q.For != "" {
+		return &RefusedError{Field: "conflicts", Message: "rows that take the place of others cannot go again by themselves: nothing would be in their place", Remedy: "restore for good, or to a side table"}
+	}
+	if q.Priority != "" && !slices.Contains(store.Priorities, q.Priority) {
+		return &RefusedError{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority), Remedy: "write one of them"}
+	}
+	if q.Days < 0 || q.Days > 365 {
+		return &RefusedError{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
+	}
+	p, err := pace.Parse(q.Pace)
+	if err != nil {
+		return &RefusedError{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace), Remedy: "write gentle or unlimited"}
+	}
+	q.Pace = string(p)
+	if err := checkTell(q.Tell); err != nil {
+		return err
+	}
+	q.Scope.Priority, q.Scope.Days = q.Priority, q.Days
 	for field, text := range map[string]string{"from": q.Scope.From, "to": q.Scope.To} {
 		if _, ok := rule.ParseISO(text); text != "" && !ok {
 			return &RefusedError{Field: field, Message: fmt.Sprintf("%q is not a date or time", text), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
@@ -145,6 +321,45 @@ func checkScope(q *RestoreRequest) error {
 		return &RefusedError{Field: "table", Message: "a span of time or a filter needs a source and a table", Remedy: "name both"}
 	}
 	return nil
+}
+
+// What becomes of rows whose key is in the table already.
+const (
+	ConflictsSkip    = "skip"
+	ConflictsFail    = "fail"
+	ConflictsReplace = "replace"
+)
+
+// keysToFilter makes a filter of the keys that a request names.
+func (e *Engine) keysToFilter(ctx context.Context, q *RestoreRequest) error {
+	if len(q.Keys) == 0 {
+		return nil
+	}
+	if q.Scope.Where != "" || q.Source == "" || q.Table == "" {
+		return &RefusedError{Field: "keys", Message: "keys are of one table, and stand in place of a filter", Remedy: "name source and table, and no filter"}
+	}
+	list, columns, err := e.searchable(ctx, SearchRequest{Source: q.Source, Table: q.Table})
+	if err != nil {
+		return err
+	}
+	t := &shape.Table{Name: q.Table, Columns: columns, Key: list[len(list)-1].manifest.Key}
+	q.Scope.Where, err = keysFilter(t, q.Keys)
+	q.Keys = nil
+	return err
+}
+
+// checkTell checks who is to be told.
+func checkTell(tell string) error {
+	if tell == "" {
+		return nil
+	}
+	if u, err := url.Parse(tell); err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" {
+		return nil
+	}
+	if a, err := mail.ParseAddress(tell); err == nil && a.Address == tell {
+		return nil
+	}
+	return &RefusedError{Field: "tell", Message: fmt.Sprintf("%q is neither a mail address nor a URL", tell), Remedy: "write one like keeper@harbour.example, or https://desk.harbour.example/restores"}
 }
 
 // inScope lists the closed segments that a scope touches, the newest first, so that of two archived versions of one

@@ -4,26 +4,35 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
+	"sync/atomic"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
-// restoreRows is how many rows one transaction puts back.
-const restoreRows = 2_000
+// A transaction of a restore puts back so many rows at the most, or fewer where they are wide.
+const restoreRows, restoreBytes = 50_000, 8 << 20
 
-// Restore carries a restore out. Files are made in directory.
+// Restore carries a restore out, or goes on with one that was interrupted: what that has put back counts. Files are made in
+// directory. One that the end of the service interrupts is left as it is, and can be carried out again.
 func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory string) error {
-	q := &restoration{Engine: e, restore: r}
+	q := &restoration{Engine: e, restore: r, directory: directory, again: r.Segments > 0 || r.Found > 0}
+	r.Segments, r.Found, r.Restored, r.Skipped, r.Digest, r.Reason = 0, 0, 0, 0, "", ""
 	e.reading.RLock()
-	err := q.run(ctx, directory)
+	err := q.run(ctx)
 	e.reading.RUnlock()
+	if err != nil && errors.Is(context.Cause(ctx), ErrShutdown) {
+		return ErrShutdown
+	}
 	now := catalog.At(e.Now())
 	r.EndedAt = &now
 	if err != nil {
@@ -42,6 +51,13 @@ func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory stri
 type restoration struct {
 	*Engine
 	restore *catalog.Restore
+
+	directory string         // for files
+	again     bool           // an earlier try has put rows back, or may have
+	pace      *pace.Steering // of rows that go into a table
+	batch     atomic.Int64   // rows of the next transaction, by the pace
+	replaced  *export        // what was replaced, once something is
+
 	expect  value.Set // of the rows that went to the target
 	kin     bool      // what went along with the rows goes back with them
 	quiet   bool      // its counts are not kept
@@ -51,22 +67,37 @@ type restoration struct {
 	columns []shape.Column // that any segment of the table has, where there is a filter
 }
 
-func (q *restoration) run(ctx context.Context, directory string) error {
+func (q *restoration) run(ctx context.Context) error {
 	q.kin = q.restore.Target != TargetFile
 	segments, err := q.segments(ctx)
+	if err != nil {
+		return err
+	}
+	if q.restore.Target == TargetTable { // much can have happened since it was asked for
+		err = q.checkFit(ctx, q.restore, segments)
+	}
 	if err != nil {
 		return err
 	}
 	if q.kin {
 		err = q.intoTable(ctx)
 	} else {
-		err = q.intoFile(directory, len(segments) > 1)
+		err = q.intoFile(q.directory, len(segments) > 1)
 	}
 	if err != nil {
 		return err
 	}
 	if q.seen != nil {
 		defer q.seen.close()
+	}
+	defer func() {
+		if q.replaced != nil {
+			q.replaced.file.Close() // each row was synced before it was replaced
+		}
+	}()
+	q.restore.Of = 0
+	for i := range segments {
+		q.restore.Of += segments[i].Rows
 	}
 	for i := range segments {
 		if err := q.family(ctx, &segments[i]); err != nil {
@@ -124,12 +155,15 @@ type member struct {
 
 func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member, err error) {
 	x = &member{segment: s}
-	for _, name := range []string{s.Store, s.Second} { // the second copy where the first does not give its records
-		if name == "" {
+	for _, open := range []func() (store.Store, error){
+		func() (store.Store, error) { return q.readableStore(ctx, s) },
+		func() (store.Store, error) { return q.Store(ctx, s.Second) }, // where the first does not give its records
+	} {
+		if err != nil && s.Second == "" {
 			break
 		}
 		var one error
-		if x.store, one = q.Store(ctx, name); one == nil {
+		if x.store, one = open(); one == nil {
 			x.manifest, x.closing, one = q.load(ctx, x.store, s)
 		}
 		if one == nil {
@@ -258,22 +292,17 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		return err
 	}
 	defer f.Close()
-	pick := &value.Chunk{Width: len(m.Columns)}
-	var digests []value.Digest
-	var ordinals []int
+	w := q.handOver(ctx, m)
+	defer w.end()
+	pick := &handful{Chunk: value.Chunk{Width: len(m.Columns)}}
 	var hasher value.Hasher
 	flush := func() error {
 		if pick.Rows() == 0 {
 			return nil
 		}
-		q.restore.Found += int64(pick.Rows())
-		err := q.deliver(ctx, m, pick, digests, ordinals)
-		pick.Reset()
-		digests, ordinals = digests[:0], ordinals[:0]
-		if err != nil || q.quiet {
-			return err
-		}
-		return q.Catalog.SaveRestore(ctx, q.restore)
+		err := w.give(pick)
+		pick = &handful{Chunk: value.Chunk{Width: len(m.Columns)}}
+		return err
 	}
 	ordinal := 0
 	err = archive.Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
@@ -289,10 +318,10 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 					}
 					pick.Values = append(pick.Values, v)
 				}
-				digests, ordinals = append(digests, hasher.Row(row)), append(ordinals, ordinal)
+				pick.digests, pick.ordinals = append(pick.digests, hasher.Row(row)), append(pick.ordinals, ordinal)
 			}
 			ordinal++
-			if pick.Rows() >= restoreRows || pick.Size() >= 8<<20 {
+			if pick.Rows() >= q.most() || pick.Size() >= restoreBytes {
 				if err := flush(); err != nil {
 					return err
 				}
@@ -300,10 +329,72 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		}
 		return ctx.Err()
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		err = flush()
 	}
-	return flush()
+	return errors.Join(err, w.end())
+}
+
+// handful is what is delivered at a time.
+type handful struct {
+	value.Chunk
+	digests  []value.Digest
+	ordinals []int
+}
+
+// handing delivers rows while the next are read.
+type handing struct {
+	next chan *handful
+	done chan struct{}
+	err  error // once done
+	over bool
+}
+
+// handOver begins to deliver rows of a segment.
+func (q *restoration) handOver(ctx context.Context, m *archive.Manifest) *handing {
+	w := &handing{next: make(chan *handful), done: make(chan struct{})}
+	go func() {
+		defer close(w.done)
+		for h := range w.next {
+			q.restore.Found += int64(h.Rows())
+			w.err = q.deliver(ctx, m, &h.Chunk, h.digests, h.ordinals)
+			if w.err == nil && !q.quiet {
+				w.err = q.Catalog.SaveRestore(ctx, q.restore)
+			}
+			if w.err != nil {
+				return
+			}
+		}
+	}()
+	return w
+}
+
+// give hands rows over, once those before are delivered.
+func (w *handing) give(h *handful) error {
+	select {
+	case w.next <- h:
+		return nil
+	case <-w.done:
+		return w.err
+	}
+}
+
+// end waits until all are delivered.
+func (w *handing) end() error {
+	if !w.over {
+		w.over = true
+		close(w.next)
+	}
+	<-w.done
+	return w.err
+}
+
+// most is how many rows are delivered at a time.
+func (q *restoration) most() int {
+	if q.pace == nil {
+		return 2_000
+	}
+	return min(int(q.batch.Load()), restoreRows)
 }
 
 func everyRow([]value.Value) bool { return true }
@@ -347,13 +438,19 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	if err := src.PrepareJournal(ctx); err != nil {
 		return err
 	}
+	p, err := pace.Parse(q.restore.Pace)
+	if err != nil {
+		return err
+	}
+	q.pace = pace.New(p, src.Reads().SmallBatches)
+	q.batch.Store(int64(q.pace.Rows()))
 	tables := map[string]*shape.Table{}
 	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) (err error) {
 		t := tables[m.Table]
 		if t == nil {
 			into := m.Table
 			if side {
-				if into, err = q.makeSide(ctx, src, m); err != nil {
+				if into, err = q.makeSide(ctx, src, m); err != nil { // or finds the one that it made before
 					return err
 				}
 			}
@@ -369,8 +466,13 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		rows, digests = f.apply(rows, digests)
 		columns := f.to
 		var out *source.RestoreOutcome
+		request := source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals, Columns: columns, Rows: rows, Digests: digests}
+		if q.restore.Conflicts == ConflictsReplace {
+			request.Replace = func(there *value.Chunk) error { return q.keepReplaced(t, columns, there) }
+		}
+		begun := q.Now()
 		err = retry(ctx, q.Log, func() (err error) {
-			out, err = src.Restore(ctx, source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals, Columns: columns, Rows: rows, Digests: digests})
+			out, err = src.Restore(ctx, request)
 			if err != nil && !errors.Is(err, source.ErrBusy) {
 				return &RefusedError{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
 			}
@@ -391,7 +493,15 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		q.expect.Merge(out.Digest)
 		q.restore.Restored += out.Inserted
 		q.restore.Skipped += out.Skipped
-		return nil
+		q.restore.Replaced += out.Replaced
+		if q.again && out.Skipped > 0 {
+			if err := q.putBackBefore(ctx, src, t, columns, rows, digests, out); err != nil {
+				return err
+			}
+		}
+		pause := q.pace.Done(rows.Rows(), q.Now().Sub(begun), 0)
+		q.batch.Store(int64(q.pace.Rows()))
+		return rest(ctx, pause)
 	}
 	q.finish = func(ctx context.Context) error {
 		total := int64(0)
@@ -408,4 +518,64 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		return nil
 	}
 	return nil
+}
+
+// putBackBefore finds out which of the rows that are there already an earlier try of this restore has put back: they count as
+// restored. What they held was compared with the archive in the transaction that put them back.
+func (q *restoration) putBackBefore(ctx context.Context, src source.Source, t *shape.Table, columns []int, rows *value.Chunk, digests []value.Digest, out *source.RestoreOutcome) error {
+	if t.ByAddress() { // a mark tells that some restore put the row back, not which one
+		return &RefusedError{Message: "the service stopped while this restore was going on, and the table has no key", Remedy: "rows that were put back stay and are recorded; request it again, and they are skipped"}
+	}
+	at := make([]int, len(t.Key))
+	for i, k := range t.Key {
+		_, column := t.Column(k)
+		at[i] = slices.Index(columns, column)
+	}
+	text := func(key []value.Value) string {
+		var b []byte
+		for _, v := range key {
+			b = v.AppendCanonical(b)
+		}
+		return string(b)
+	}
+	var keys [][]value.Value
+	places := map[string]int{}
+	for i := range rows.Rows() {
+		if !out.Present[i] {
+			continue
+		}
+		key := make([]value.Value, len(at))
+		for j, c := range at {
+			key[j] = rows.Row(i)[c]
+		}
+		keys, places[text(key)] = append(keys, key), i
+	}
+	return src.Related(ctx, source.Query{Selection: source.Selection{Table: t}, On: t.Key, Values: keys, Restored: q.restore.ID}, func(key []value.Value) error {
+		if i, ok := places[text(key)]; ok {
+			q.restore.Restored++
+			q.restore.Skipped--
+			q.expect.Add(digests[i])
+		}
+		return nil
+	})
+}
+
+// ReplacedFile is the name of the file, among those of restores, with the rows that a restore replaced, as they were.
+func ReplacedFile(restore string) string { return restore + "-replaced.ndjson" }
+
+// keepReplaced keeps rows that restored ones are about to replace in a file, durably, before they are.
+func (q *restoration) keepReplaced(t *shape.Table, columns []int, there *value.Chunk) (err error) {
+	if q.replaced == nil {
+		if err := os.MkdirAll(q.directory, 0o750); err != nil {
+			return err
+		}
+		if q.replaced, err = appendExport(filepath.Join(q.directory, ReplacedFile(q.restore.ID)), q.again); err != nil {
+			return err
+		}
+	}
+	q.replaced.columns = columnsAt(t, columns)
+	for i := range there.Rows() {
+		q.replaced.jsonRow(there.Row(i))
+	}
+	return q.replaced.sync()
 }

@@ -33,7 +33,7 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 	if err != nil {
 		return nil, err
 	}
-	stores, err := e.storeNames(ctx)
+	stores, cold, err := e.storeNames(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 			c.Problems = append(c.Problems, d.At("table", fmt.Sprintf("table %s.%s has the rule %s already, and a table has one rule", d.Rule.Source, t.Name, other), "change that rule, or apply this one under its name"))
 		}
 		taken[d.Rule.Source+"\x00"+t.Name] = d.Rule.Name
-		c.Problems = append(c.Problems, rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: stores, Keeps: c.keeps, Now: now})...)
+		c.Problems = append(c.Problems, rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: stores, Cold: cold, Keeps: c.keeps, Now: now})...)
 		guard, err := e.Catalog.Guard(ctx, d.Rule.Source)
 		if err != nil {
 			return nil, err
@@ -173,13 +173,15 @@ func guarded(g catalog.Guard, r *rule.Rule, now time.Time, resolve rule.Resolver
 	return out
 }
 
-func (e *Engine) storeNames(ctx context.Context) ([]string, error) {
+// storeNames lists all stores, and of them those that let files go cold.
+func (e *Engine) storeNames(ctx context.Context) (names, cold []string, err error) {
 	stores, err := e.Catalog.Stores(ctx)
-	names := make([]string, len(stores))
-	for i, s := range stores {
-		names[i] = s.Name
+	for _, s := range stores {
+		if names = append(names, s.Name); s.Cold() {
+			cold = append(cold, s.Name)
+		}
 	}
-	return names, err
+	return names, cold, err
 }
 
 func (e *Engine) nearestTable(ctx context.Context, src source.Source, r rule.Rule) string {

@@ -3,6 +3,7 @@ package engine
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -43,7 +44,9 @@ type Searched struct {
 	Bytes    int64 `json:"bytes"`
 	Found    int64 `json:"found"`
 	Live     int64 `json:"live"` // of those found, rows of the table itself
-	More     bool  `json:"more"` // the limit was reached; there may be more
+
+	Cold *Chilled `json:"cold"` // segments in cold storage that may hold such rows and were not searched; null: none
+	More bool     `json:"more"` // the limit was reached; there may be more
 }
 
 // searched is a segment that is searched.
@@ -99,6 +102,9 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		return nil, err
 	}
 	out := &Searched{Segments: len(list)}
+	if list, err = e.awake(ctx, list, out); err != nil {
+		return nil, err
+	}
 	if live != nil {
 		if err := e.searchLive(ctx, q, live, columns, show, out, hit); err != nil || out.More {
 			return out, err
@@ -137,6 +143,83 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		if <-x.done; x.err != nil {
 			return nil, x.err
 		}
+	}
+	return out, nil
+}
+
+// awake leaves out the segments whose rows are in cold storage, and says which of them may hold rows that are searched for.
+func (e *Engine) awake(ctx context.Context, list []*searched, out *Searched) ([]*searched, error) {
+	var can []*searched
+	var cold []catalog.Segment
+	for _, x := range list {
+		if !x.segment.Asleep(e.Now()) {
+			can = append(can, x)
+			continue
+		}
+		possibly, err := e.possibly(ctx, x)
+		if err != nil {
+			return nil, err
+		}
+		if possibly {
+			cold = append(cold, *x.segment)
+		} else {
+			out.Passed++
+		}
+	}
+	var err error
+	out.Cold, err = e.chill(ctx, cold)
+	return can, err
+}
+
+// possibly says whether a segment may hold rows that are searched for, by its records and its side file alone.
+func (e *Engine) possibly(ctx context.Context, x *searched) (bool, error) {
+	if x.search.Filter == nil {
+		return true, nil
+	}
+	side, err := e.sideOf(ctx, x)
+	if err != nil || side == nil {
+		return err == nil, err
+	}
+	return side.bounds.Possibly(x.search.Filter) && side.keys.Possibly(x.manifest, x.search.Filter), nil
+}
+
+// sideFile is what the side file of a segment tells.
+type sideFile struct {
+	bounds *archive.Bounds
+	keys   *archive.Keys
+}
+
+// mostKeyBytes is how much of filters of keys searches keep in memory.
+const mostKeyBytes = 32 << 20
+
+// sideOf reads a segment's side file, once; nil where there is none, or where it cannot be read: it is only for speed.
+func (e *Engine) sideOf(ctx context.Context, x *searched) (*sideFile, error) {
+	if s := x.known.side.Load(); s != nil {
+		return s, nil
+	}
+	st, err := e.Store(ctx, x.segment.Store)
+	if err != nil {
+		return nil, err
+	}
+	r, err := archive.LoadRange(ctx, st, x.manifest)
+	if errors.Is(err, archive.ErrDamaged) || err == nil && r == nil {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	out := &sideFile{}
+	if out.bounds, err = r.Bounds(x.manifest); err != nil {
+		return nil, nil
+	}
+	if r.Keys != nil {
+		if out.keys, err = r.Keys.Open(); err != nil {
+			return nil, nil
+		}
+	}
+	e.recent.Lock()
+	defer e.recent.Unlock()
+	if n := out.keys.Bytes(); e.recent.keyBytes+n <= mostKeyBytes && x.known.side.CompareAndSwap(nil, out) {
+		e.recent.keyBytes += n
 	}
 	return out, nil
 }
@@ -225,6 +308,7 @@ type learnt struct {
 	manifest                  *archive.Manifest
 	left                      []int // ordinals that stayed in the table
 	bounds                    atomic.Pointer[archive.Bounds]
+	side                      atomic.Pointer[sideFile]
 }
 
 // Of so many segments is kept what searches learnt, and of those only where few rows stayed in the table.
@@ -254,6 +338,9 @@ func (e *Engine) learnt(ctx context.Context, st store.Store, s *catalog.Segment)
 	for id := range e.recent.segments { // any: the order of a map is none
 		if len(e.recent.segments) < mostLearnt {
 			break
+		}
+		if side := e.recent.segments[id].side.Load(); side != nil {
+			e.recent.keyBytes -= side.keys.Bytes()
 		}
 		delete(e.recent.segments, id)
 	}
@@ -330,10 +417,19 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 	if x.err = ctx.Err(); x.err != nil {
 		return
 	}
-	st, err := e.Store(ctx, x.segment.Store)
+	st, err := e.readableStore(ctx, x.segment)
 	if err != nil {
 		x.err = err
 		return
+	}
+	if f := x.search.Filter; f != nil && x.manifest.KeyFilter && x.manifest.NamesKey(f) {
+		if possibly, err := e.possibly(ctx, x); err != nil {
+			x.err = err
+			return
+		} else if !possibly {
+			x.scanned.Groups, x.scanned.Passed = 1, 1
+			return
+		}
 	}
 	x.search.Bounds = x.known.bounds.Load()
 	defer func() { x.known.bounds.Store(x.scanned.Bounds) }()

@@ -19,7 +19,7 @@ func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment
 	if err != nil {
 		return nil, err
 	}
-	st, err := e.Store(ctx, s.Store)
+	st, err := e.storeOf(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -29,6 +29,9 @@ func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment
 	}
 	if s.State == catalog.SegmentDisposed {
 		return nil, fmt.Errorf("segment %s was destroyed by disposal %s: %w", s.ID, s.Disposal, catalog.ErrState)
+	}
+	if s.Cold && (s.WarmUntil == nil || e.Now().After(s.WarmUntil.Time)) {
+		return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage and cannot be read", s.ID), Remedy: "`ambercellar segment retrieve " + s.ID + "` fetches them for some days"}
 	}
 	e.reading.RLock()
 	err = errors.Join(archive.Verify(ctx, st, m, nil), archive.VerifyBeside(ctx, st, m, nil))

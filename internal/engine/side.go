@@ -60,6 +60,11 @@ func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archiv
 	if m.Table != q.restore.Table {
 		name += "_" + m.Table[strings.LastIndex(m.Table, ".")+1:]
 	}
+	if q.again {
+		if _, err := src.Table(ctx, name); err == nil { // by an earlier try
+			return name, nil
+		}
+	}
 	columns := make([]shape.Column, 0, len(m.Columns))
 	for _, c := range m.Columns[:len(m.Columns)-len(m.Included)] {
 		columns = append(columns, c)

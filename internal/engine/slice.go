@@ -137,7 +137,11 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 			err = errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
 		}
 	}()
-	if err := r.retry(ctx, func() error { return r.verify(ctx, w) }); err != nil {
+	var described *archive.Description
+	if err := r.retry(ctx, func() (err error) {
+		described, err = r.verify(ctx, w)
+		return err
+	}); err != nil {
 		return err
 	}
 	m.Stored = r.Now().UTC()
@@ -148,6 +152,7 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 		span = archive.Range{Oldest: string(w.first[0].AppendText(nil)), Newest: string(w.slice.Last[0].AppendText(nil)),
 			FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
 	}
+	described.Into(&span)
 	hash, err := r.chainOf(w.pass.table.Name).add(ctx, r, func(link archive.Link) (string, error) {
 		m.Link = link
 		return archive.Publish(ctx, w.pass.store, m, span)
@@ -159,22 +164,27 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 	return r.opened(ctx, w.segment, m, hash)
 }
 
-// verify reads the segment back from its store and matches it row by row with what was read from the source.
-func (r *runner) verify(ctx context.Context, w *work) error {
+// verify reads the segment back from its store, matches it row by row with what was read from the source, and describes it.
+func (r *runner) verify(ctx context.Context, w *work) (*archive.Description, error) {
 	if err := archive.VerifyBeside(ctx, w.pass.store, w.manifest, nil); err != nil {
-		return err
+		return nil, err
+	}
+	described, err := archive.Describe(ctx, w.pass.store, w.manifest)
+	if err != nil {
+		return nil, err
 	}
 	at, want, breathe := 0, w.digests, r.breathe(ctx)
 	if w.pass.clean != nil {
 		want = w.stored
 	}
-	return archive.Verify(ctx, w.pass.store, w.manifest, func(_ *value.Chunk, digests []value.Digest) error {
+	return described, archive.Verify(ctx, w.pass.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
 		for _, d := range digests {
 			if d != want[at] {
 				return fmt.Errorf("%w: row %d is not what was written", archive.ErrDamaged, at)
 			}
 			at++
 		}
+		described.Rows(c)
 		return breathe()
 	})
 }
@@ -189,6 +199,9 @@ func (r *runner) opened(ctx context.Context, s *catalog.Segment, m *archive.Mani
 		return err
 	}
 	s.KeepUntil = keptUntil(m, s.Newest, p.keepFrom, p.keep)
+	if s.WantSecond, s.ColdStore = p.second, p.coldStore; p.coldStore != "" {
+		s.ColdAt = keepUntil(m.Stored, p.coldAfter)
+	}
 	return r.Catalog.SaveSegment(ctx, s)
 }
 

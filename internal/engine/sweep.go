@@ -85,6 +85,12 @@ func (e *Engine) Sweep(ctx context.Context, actor, storeName string, older time.
 	for _, o := range objects {
 		if stem, _, ok := archive.Ours(o.Name); ok && segments[stem] {
 			continue
+		} else if ok { // rows whose records lie in another store
+			if has, err := e.Catalog.HasRowsIn(ctx, stem, storeName); err != nil {
+				return nil, err
+			} else if has {
+				continue
+			}
 		}
 		if err := judge(o, "no manifest tells of it; ", func(ctx context.Context) error { return st.Remove(ctx, o.Name) }); err != nil {
 			return nil, err

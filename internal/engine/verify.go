@@ -70,6 +70,10 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 	for i := range segments {
 		known[segments[i].ID] = &segments[i]
 	}
+	named := places
+	if places, err = e.alsoWith(ctx, v.Store, segments, places); err != nil {
+		return err
+	}
 	good := map[string]int{} // copies of a segment that are what was written
 	met := map[string]bool{} // store and segment
 	saved := e.Now()
@@ -77,6 +81,12 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 		Wanted: func(m *archive.Manifest) bool {
 			s := known[m.Segment]
 			if v.Table != "" && (m.Source != v.Source || m.Table != v.Table) || s != nil && s.State == catalog.SegmentWriting {
+				return false
+			}
+			if v.Store != "" && s != nil && s.Store != v.Store && s.RowsIn() != v.Store && s.Second != v.Store {
+				return false
+			}
+			if v.Older != nil && s != nil && s.RowsIn() != v.Store && v.Store != "" { // what is verified again by time are rows
 				return false
 			}
 			return v.Older == nil || s == nil || s.VerifiedAt == nil || s.VerifiedAt.Before(v.Older.Time)
@@ -90,7 +100,10 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 			}
 		},
 		Find: func(f archive.Finding) {
-			if v.Table != "" && f.Table != v.Source+"."+v.Table {
+			if v.Table != "" && f.Table != v.Source+"."+v.Table || !slices.ContainsFunc(places, func(p archive.Place) bool { return p.Name == f.Store }) {
+				return
+			}
+			if s := known[f.Segment]; v.Store != "" && f.Store != v.Store && (s == nil || s.RowsIn() != v.Store) { // of a store that is looked at for its records alone
 				return
 			}
 			v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Finding: f})
@@ -102,7 +115,7 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 		return err
 	}
 	v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = got.Segments, got.Of, got.Rows, got.Bytes, got.OfBytes
-	if err := e.unmet(ctx, v, segments, places, met); err != nil {
+	if err := e.unmet(ctx, v, segments, named, met); err != nil {
 		return err
 	}
 	for i := range v.Findings.V {
@@ -183,6 +196,29 @@ func (e *Engine) places(ctx context.Context, name string) ([]archive.Place, erro
 	return out, nil
 }
 
+// alsoWith adds the stores in which segments have rows whose records lie in a store of a name, and those that have the records of
+// rows that lie there: neither can be judged without the other.
+func (e *Engine) alsoWith(ctx context.Context, name string, segments []catalog.Segment, places []archive.Place) ([]archive.Place, error) {
+	out := slices.Clone(places)
+	for i := range segments {
+		s := &segments[i]
+		if name == "" || s.RowsStore == "" || s.Store != name && s.RowsStore != name {
+			continue
+		}
+		for _, other := range []string{s.Store, s.RowsStore} {
+			if slices.ContainsFunc(out, func(p archive.Place) bool { return p.Name == other }) {
+				continue
+			}
+			st, err := e.Store(ctx, other)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, archive.Place{Name: other, Store: st})
+		}
+	}
+	return out, nil
+}
+
 // throttle returns a function that waits so that no more than rate bytes a second are read; nil where there is no limit.
 func throttle(rate int64) func(context.Context, int) error {
 	if rate <= 0 {
@@ -212,7 +248,7 @@ func (e *Engine) unmet(ctx context.Context, v *catalog.Verification, segments []
 			continue
 		}
 		for _, p := range places {
-			if p.Name != s.Store && p.Name != s.Second {
+			if p.Name != s.Store && p.Name != s.Second { // where its rows alone lie, they were looked for
 				continue
 			}
 			bad := func(kind, file, message string) {
@@ -276,14 +312,15 @@ func (e *Engine) judge(ctx context.Context, v *catalog.Verification, known map[s
 // repair replaces a file of a segment from the other store in which it lies, if the file there is what was written. It
 // returns the name of that store, or nothing where there is none.
 func (e *Engine) repair(ctx context.Context, s *catalog.Segment, f archive.Finding) (string, error) {
-	if s == nil || s.Second == "" || f.Store != s.Store && f.Store != s.Second || f.Kind == archive.FindBooks || f.Kind == archive.FindExtra || f.Kind == archive.FindChain {
+	if s == nil || s.Second == "" || f.Store != s.Store && f.Store != s.Second && f.Store != s.RowsStore || f.Kind == archive.FindBooks || f.Kind == archive.FindExtra || f.Kind == archive.FindChain {
 		return "", nil
 	}
 	from := s.Second
+	source, err := e.Store(ctx, from)
 	if f.Store == s.Second {
 		from = s.Store
+		source, err = e.storeOf(ctx, s)
 	}
-	source, err := e.Store(ctx, from)
 	if err != nil {
 		return "", err
 	}
@@ -296,7 +333,7 @@ func (e *Engine) repair(ctx context.Context, s *catalog.Segment, f archive.Findi
 		return "", err
 	}
 	if sum, err := archive.FileSum(ctx, source, f.File); err != nil || sum != want {
-		if errors.Is(err, fs.ErrNotExist) || err == nil {
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, store.ErrCold) || err == nil {
 			return "", nil
 		}
 		return "", err
@@ -309,6 +346,11 @@ func (e *Engine) repair(ctx context.Context, s *catalog.Segment, f archive.Findi
 	}
 	if sum, err := archive.FileSum(ctx, target, f.File); err != nil || sum != want {
 		return "", errors.Join(err, fmt.Errorf("%w: the file that was put in its place was read back as another", archive.ErrDamaged))
+	}
+	if cold := store.AsCold(target); cold != nil && f.Store == s.RowsStore && s.Cold {
+		if err := cold.Cool(ctx, f.File); err != nil {
+			return "", err
+		}
 	}
 	return from, nil
 }
@@ -368,50 +410,52 @@ func (e *Engine) CopySeconds(ctx context.Context) (copied int, err error) {
 func (e *Engine) copySecond(ctx context.Context, s *catalog.Segment) error {
 	e.reading.RLock()
 	defer e.reading.RUnlock()
-	own, err := e.Catalog.Store(ctx, s.Store)
+	second := s.WantSecond
+	if second == "" {
+		own, err := e.Catalog.Store(ctx, s.Store)
+		if err != nil {
+			return err
+		}
+		second = own.Second
+	}
+	if second == s.Store || second == s.RowsStore {
+		return fmt.Errorf("store %s has it already, and two copies in one place are one", second)
+	}
+	from, err := e.storeOf(ctx, s)
 	if err != nil {
 		return err
 	}
-	from, err := e.Store(ctx, s.Store)
+	to, err := e.Store(ctx, second)
 	if err != nil {
-		return err
-	}
-	to, err := e.Store(ctx, own.Second)
-	if err != nil {
-		return fmt.Errorf("store %s: %w", own.Second, err)
+		return fmt.Errorf("store %s: %w", second, err)
 	}
 	m, books, err := e.load(ctx, from, s)
 	if err != nil {
 		return err
 	}
 	for _, file := range m.Files(books, nil) {
-		_, err := archive.CopyFile(ctx, from, to, file)
-		if errors.Is(err, store.ErrExists) { // from a copying that was interrupted
-			var same bool
-			if same, err = archive.SameFile(ctx, from, to, file); err == nil && !same {
-				err = fmt.Errorf("store %s has another file %s already, and the archive overwrites nothing", own.Second, file)
-			}
-		} else if errors.Is(err, fs.ErrNotExist) && file == m.RangeName() { // it may have been removed
+		err := copyOnce(ctx, from, to, file)
+		if errors.Is(err, fs.ErrNotExist) && file == m.RangeName() { // it may have been removed
 			err = nil
 		}
 		if err != nil {
-			return err
+			return fmt.Errorf("store %s: %w", second, err)
 		}
 	}
 	if err := errors.Join(archive.Verify(ctx, to, m, nil), archive.VerifyBeside(ctx, to, m, nil)); err != nil {
 		return fmt.Errorf("the second copy, read back: %w", err)
 	}
-	return e.Catalog.SetSecond(ctx, s.ID, own.Second, e.Now())
+	return e.Catalog.SetSecond(ctx, s.ID, second, e.Now())
 }
 
 // whole opens a segment where it is what was written: in its store, or in the second one. Rows are read there once.
 func (e *Engine) whole(ctx context.Context, s *catalog.Segment) (store.Store, *archive.Manifest, *archive.Closing, error) {
-	st, m, books, err := e.wholeIn(ctx, s, s.Store)
-	if err == nil || s.Second == "" || ctx.Err() != nil {
+	st, m, books, err := e.wholeIn(ctx, s, func() (store.Store, error) { return e.readableStore(ctx, s) })
+	if err == nil || s.Second == "" || s.Cold || ctx.Err() != nil {
 		return st, m, books, err
 	}
 	e.Log.Error("a segment is read from its second copy", "segment", s.ID, "error", err)
-	st, m, books, second := e.wholeIn(ctx, s, s.Second)
+	st, m, books, second := e.wholeIn(ctx, s, func() (store.Store, error) { return e.Store(ctx, s.Second) })
 	return st, m, books, errors.Join(second, ifBoth(second, err))
 }
 
@@ -422,8 +466,8 @@ func ifBoth(second, first error) error {
 	return first
 }
 
-func (e *Engine) wholeIn(ctx context.Context, s *catalog.Segment, name string) (store.Store, *archive.Manifest, *archive.Closing, error) {
-	st, err := e.Store(ctx, name)
+func (e *Engine) wholeIn(ctx context.Context, s *catalog.Segment, open func() (store.Store, error)) (store.Store, *archive.Manifest, *archive.Closing, error) {
+	st, err := open()
 	if err != nil {
 		return nil, nil, nil, err
 	}

@@ -25,6 +25,13 @@ func (s *Service) StartDisposal(ctx context.Context, actor, id string) (*catalog
 	if d.State == catalog.DisposalPlanned && len(d.Items.V) == 0 {
 		return nil, &engine.RefusedError{Message: "no segment may be destroyed yet, so there is nothing to decide", Remedy: "`ambercellar disposal show " + id + "` says until when each one stays"}
 	}
+	guard, err := s.Catalog.Guard(ctx, d.Source)
+	if err != nil {
+		return nil, err
+	}
+	if d.ApprovedAt == nil && slices.Contains(guard.Approve, catalog.ApproveDisposals) {
+		return nil, &engine.RefusedError{Message: "the guard rails of source " + d.Source + " demand that a disposal is approved before it is started", Remedy: "`ambercellar disposal approve " + id + "`"}
+	}
 	if d, err = s.Catalog.SetDisposalState(ctx, actor, id, catalog.Disposing, "", catalog.At(s.Now())); err != nil {
 		return nil, err
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -44,23 +46,12 @@ func (s *Service) takeUp(ctx context.Context) error {
 			return err
 		}
 	}
-	restores, err := s.Catalog.Restores(ctx, 1000, 0)
-	if err != nil {
-		return err
-	}
+	restores, err := s.Catalog.RestoresIn(ctx, catalog.Restoring)
 	for i := range restores {
-		r := &restores[i]
-		if r.State != catalog.Restoring {
-			continue
-		}
-		now := catalog.At(s.Now())
-		r.State, r.EndedAt = catalog.RestoreFailed, &now
-		r.Reason = "the service stopped while this restore was going on; rows that were put back stay and are recorded; request it again, and they are skipped"
-		if err := s.Catalog.SaveRestore(ctx, r); err != nil {
-			return err
-		}
+		s.Log.Info("taking up a restore", "restore", restores[i].ID)
+		s.restore(&restores[i])
 	}
-	return nil
+	return err
 }
 
 // StartRun makes a run of a plan and puts it into the queue.
@@ -344,19 +335,88 @@ func (s *Service) RequestRestore(ctx context.Context, actor string, q engine.Res
 		return nil, err
 	}
 	copied := *r
-	s.wait.Add(1)
-	go func() {
-		defer s.wait.Done()
-		if err := s.Engine.Restore(s.ctx, r, s.restoreDirectory()); err != nil {
-			s.Log.Error("restore failed", "restore", r.ID, "error", err)
-			return
-		}
-		s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
-	}()
+	if r.State == catalog.Restoring {
+		s.restore(r)
+	}
 	return &copied, nil
 }
 
+// restore carries a restore out in the background. One that the end of the service interrupts is taken up at its next start.
+func (s *Service) restore(r *catalog.Restore) {
+	s.wait.Add(1)
+	go func() {
+		defer s.wait.Done()
+		err := s.Engine.Restore(s.ctx, r, s.restoreDirectory())
+		switch {
+		case errors.Is(err, engine.ErrShutdown):
+			s.Log.Info("restore rests until the next start", "restore", r.ID)
+		case err != nil:
+			s.Log.Error("restore failed", "restore", r.ID, "error", err)
+		default:
+			s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
+		}
+	}()
+}
+
+// DecideRestore approves a restore that waits for that, or refuses it for a reason.
+func (s *Service) DecideRestore(ctx context.Context, actor, id string, approve bool, reason string) (*catalog.Restore, error) {
+	if !approve {
+		if strings.TrimSpace(reason) == "" {
+			return nil, &engine.RefusedError{Field: "reason", Message: "a refusal needs a reason, which the asker is told", Remedy: "say why"}
+		}
+		return s.Catalog.DecideRestore(ctx, actor, id, catalog.RestoreRefused, reason, catalog.At(s.Now()))
+	}
+	r, err := s.Engine.ApproveRestore(ctx, actor, id)
+	if err != nil {
+		return nil, err
+	}
+	copied := *r
+	if r.State == catalog.Restoring {
+		s.restore(r)
+	}
+	return &copied, nil
+}
+
+// goOnRetrieved carries out restores whose rows have arrived from cold storage.
+func (s *Service) goOnRetrieved(ctx context.Context) error {
+	list, err := s.Catalog.RestoresIn(ctx, catalog.Retrieving)
+	for i := range list {
+		r := &list[i]
+		wait, one := s.Engine.StillCold(ctx, r)
+		if one == nil && wait != "" {
+			if wait == r.Reason {
+				continue
+			}
+			r.Reason = wait
+		} else if one != nil {
+			now := catalog.At(s.Now())
+			r.State, r.Reason, r.EndedAt = catalog.RestoreFailed, one.Error(), &now
+		} else {
+			r.State, r.Reason = catalog.Restoring, ""
+		}
+		if one := s.Catalog.SaveRestore(ctx, r); one != nil {
+			err = errors.Join(err, one)
+		} else if r.State == catalog.Restoring {
+			s.restore(r)
+		}
+	}
+	return err
+}
+
 func (s *Service) restoreDirectory() string { return filepath.Join(s.dir, "restores") }
+
+// ReplacedFile returns the path of the file with the rows that a restore replaced.
+func (s *Service) ReplacedFile(ctx context.Context, id string) (string, error) {
+	r, err := s.Catalog.Restore(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(s.restoreDirectory(), engine.ReplacedFile(r.ID))
+	if _, err := os.Stat(path); err != nil {
+		return "", fmt.Errorf("restore %s replaced no row: %w", id, catalog.ErrState)
+	}
+	return path, nil
+}
 
 // RestoreFile returns the path of a restore's file.
 func (s *Service) RestoreFile(ctx context.Context, id string) (string, *catalog.Restore, error) {
@@ -364,7 +424,7 @@ func (s *Service) RestoreFile(ctx context.Context, id string) (string, *catalog.
 	if err != nil {
 		return "", nil, err
 	}
-	if r.State != catalog.RestoreDone || r.File == "" {
+	if r.State != catalog.RestoreDone && r.State != catalog.RestoreExpired || r.File == "" {
 		return "", nil, fmt.Errorf("restore %s (to %s) is %s and has no file: %w", id, r.Target, r.State, catalog.ErrState)
 	}
 	return filepath.Join(s.restoreDirectory(), r.File), r, nil

@@ -46,6 +46,7 @@ const clockSkew = time.Minute
 type Service struct {
 	*engine.Engine
 	Started time.Time
+	Mail    Mail // set before anybody is told of anything
 	dir     string
 	lock    *os.File
 	ctx     context.Context
@@ -190,10 +191,17 @@ func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
 }
 
 func openStore(c *catalog.Store) (store.Store, error) {
+	var st store.Store
+	var err error
 	if c.Kind == catalog.StoreBucket {
-		return store.OpenBucket(c.Bucket.V)
+		st, err = store.OpenBucket(c.Bucket.V)
+	} else {
+		st, err = store.OpenDirectory(c.Path)
 	}
-	return store.OpenDirectory(c.Path)
+	if err != nil || !c.Seal.V.Sealed() {
+		return st, err
+	}
+	return store.OpenSealed(st, c.Seal.V)
 }
 
 // usualScrub is how a store is scrubbed where nothing else was said: each segment once a month, at night, slowly.
@@ -290,6 +298,14 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store) e
 	}
 	if err := s.checkSecond(ctx, &c); err != nil {
 		return err
+	}
+	if c.Cold() && c.Second != "" {
+		return &engine.RefusedError{Field: "second", Message: "a store whose files go cold cannot be copied from", Remedy: "have second copies of the store that segments come from"}
+	}
+	if c.Cold() {
+		if err := checkTariff(&c.Tariff.V); err != nil {
+			return err
+		}
 	}
 	stores, err := s.Catalog.Stores(ctx)
 	if err != nil {

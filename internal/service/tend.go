@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/period"
@@ -30,7 +32,15 @@ func (s *Service) tend() {
 		if n > 0 {
 			s.Log.Info("second copies made", "segments", n)
 		}
-		err = errors.Join(err, s.takeBack(s.ctx, tried), s.scrubAll(s.ctx))
+		n, one := s.SettleMoves(s.ctx)
+		if n > 0 {
+			s.Log.Info("segments moved to cold stores", "segments", n)
+		}
+		arrived, other := s.LookAfterRetrievals(s.ctx)
+		if arrived > 0 {
+			s.Log.Info("retrieved segments are there", "segments", arrived)
+		}
+		err = errors.Join(err, one, other, s.goOnRetrieved(s.ctx), s.tellReady(s.ctx), s.takeBack(s.ctx, tried), s.scrubAll(s.ctx))
 		if err == nil || s.ctx.Err() != nil {
 			said = ""
 			continue
@@ -100,7 +110,12 @@ func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
 		defer cancel()
 	}
 	since := every.Before(s.Now(), time.UTC)
-	if n, err := s.Catalog.UnverifiedSince(ctx, st.Name, since); err != nil || n == 0 {
+	if n, err := s.RetrieveToVerify(ctx, st, since); err != nil {
+		return err
+	} else if n > 0 {
+		s.Log.Info("cold segments are retrieved to be verified", "store", st.Name, "segments", n)
+	}
+	if n, err := s.Catalog.UnverifiedSince(ctx, st.Name, since, s.Now()); err != nil || n == 0 {
 		return err
 	}
 	older := catalog.At(since)
@@ -137,8 +152,10 @@ func (s *Service) RequestVerification(ctx context.Context, actor string, q engin
 
 // StoreChange is what is to be changed of a store; nil: as it was.
 type StoreChange struct {
-	Second *string        `json:"second,omitempty"` // the store for second copies; empty: none any more
-	Scrub  *catalog.Scrub `json:"scrub,omitempty"`
+	Second *string         `json:"second,omitempty"` // the store for second copies; empty: none any more
+	Scrub  *catalog.Scrub  `json:"scrub,omitempty"`
+	Seal   *store.Seal     `json:"seal,omitempty"`   // where the keys are; files that are there already are sealed by a reseal
+	Tariff *catalog.Tariff `json:"tariff,omitempty"` // of a store whose files go cold
 }
 
 // SetStore changes a store's second store, or how it is scrubbed.
@@ -159,7 +176,59 @@ func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChang
 			return err
 		}
 	}
-	return s.Catalog.SetStore(ctx, actor, *st)
+	if c.Tariff != nil {
+		if st.Tariff.V = *c.Tariff; !st.Cold() {
+			return &engine.RefusedError{Field: "tariff", Message: "files of store " + name + " do not go cold, so nothing is retrieved", Remedy: "leave it out"}
+		}
+		if err := checkTariff(c.Tariff); err != nil {
+			return err
+		}
+	}
+	if c.Seal == nil {
+		return s.Catalog.SetStore(ctx, actor, *st)
+	}
+	if st.Seal.V.Sealed() && !c.Seal.Sealed() {
+		return &engine.RefusedError{Field: "seal", Message: "store " + name + " is sealed, and its files could not be read without their keys", Remedy: "add an unsealed store and move the segments there"}
+	}
+	st.Seal.V = *c.Seal
+	opened, err := openStore(st)
+	if err != nil {
+		return &engine.RefusedError{Field: "seal", Message: err.Error()}
+	}
+	if err := s.Catalog.SetStore(ctx, actor, *st); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.stores[name] = opened
+	s.mu.Unlock()
+	return nil
+}
+
+func checkTariff(t *catalog.Tariff) error {
+	refuse := func(field, message, remedy string) error {
+		return &engine.RefusedError{Field: "tariff." + field, Message: message, Remedy: remedy}
+	}
+	for p, r := range t.Of {
+		if !slices.Contains(store.Priorities, p) {
+			return refuse("of", fmt.Sprintf("%q is none of the priorities low, normal and high", p), "write one of them")
+		}
+		wait, err := period.Parse(r.Wait)
+		if err != nil {
+			return refuse("of."+string(p)+".wait", err.Error(), "")
+		}
+		if r.Price < 0 {
+			return refuse("of."+string(p)+".price", fmt.Sprintf("%g is no price of a GiB", r.Price), "write 0 or more")
+		}
+		r.Wait = wait.String()
+		t.Of[p] = r
+	}
+	if t.Days < 0 || t.Days > 365 {
+		return refuse("days", fmt.Sprintf("a copy cannot stay for %d days", t.Days), "write 1 to 365, or 0 for the usual")
+	}
+	if t.Budget < 0 {
+		return refuse("budget", "a budget cannot be less than nothing", "write bytes in 30 days, or 0 for none")
+	}
+	return nil
 }
 
 func (s *Service) checkSecond(ctx context.Context, st *catalog.Store) error {
@@ -177,6 +246,9 @@ func (s *Service) checkSecond(ctx context.Context, st *catalog.Store) error {
 		return refuse(fmt.Sprintf("there is no store %s", st.Second), "add it first (`ambercellar store add`)")
 	} else if err != nil {
 		return err
+	}
+	if second.Cold() {
+		return refuse(fmt.Sprintf("store %s lets its files go cold, and a second copy has to be there when it is needed", second.Name), "name a warm store")
 	}
 	if second.Second != "" {
 		return refuse(fmt.Sprintf("store %s has a second store itself (%s)", second.Name, second.Second), "name a store that has none")

@@ -378,11 +378,17 @@ type RestoreRequest struct {
 	Columns  []int  // the table's column at each position of Rows
 	Rows     *value.Chunk
 	Digests  []value.Digest // by row; a row that the table then holds otherwise fails the call
+
+	// Replace hears, in the transaction, of the rows that are there under keys of others, as they are, before the restored ones take
+	// their place; where it fails nothing is changed. nil: rows whose key is taken are skipped. One that is there already as it is to
+	// be is skipped in any case. Not in tables without key.
+	Replace func(*value.Chunk) error
 }
 
 // RestoreOutcome is what became of them. Digest covers the rows as the database now holds them, by what it returned.
 type RestoreOutcome struct {
-	Inserted int64
+	Inserted int64 // that the table has now, those that replaced another among them
+	Replaced int64
 	Skipped  int64
 	Digest   value.Set
 	Present  []bool // by row: its key was there already; in a table without key, an earlier restore had put it back

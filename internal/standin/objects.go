@@ -20,6 +20,7 @@ type Objects struct {
 	Directory string   // where it keeps objects; empty: in memory
 	Buckets   []string // that are made where they do not exist
 	AccessKey string   // the id of the only key that is let in, whatever its secret; empty: everyone is
+	Cold      *Cold    // how objects of a cold storage class behave; nil: as UsualCold says
 }
 
 // Handler returns the stand-in as an HTTP handler. Buckets are addressed by path.
@@ -45,7 +46,14 @@ func (o Objects) Handler() (http.Handler, error) {
 			return nil, fmt.Errorf("bucket %s: %w", b, err)
 		}
 	}
-	inner := gofakes3.New(backend, gofakes3.WithIntegrityCheck(true)).Server()
+	how := UsualCold
+	if o.Cold != nil {
+		how = *o.Cold
+	}
+	inner, err := newColdRoom(how, gofakes3.New(backend, gofakes3.WithIntegrityCheck(true)).Server(), o.Directory)
+	if err != nil {
+		return nil, err
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if o.AccessKey != "" && !strings.Contains(r.Header.Get("Authorization"), "Credential="+o.AccessKey+"/") {
 			refuse(w, http.StatusForbidden, "InvalidAccessKeyId", "The access key id is not known here.")

@@ -35,6 +35,7 @@ type Bucket struct {
 	CA          string `json:"ca_file,omitempty"`          // PEM file of the authority that signed the server's certificate; empty: the system's
 	Encryption  string `json:"encryption,omitempty"`       // by the object store: AES256, or aws:kms; empty: as the bucket has it
 	KeyID       string `json:"key_id,omitempty"`           // of the key for aws:kms
+	Class       string `json:"class,omitempty"`            // storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
 }
 
 // String is the bucket's address.
@@ -58,6 +59,8 @@ func (b Bucket) Problem() (field, message string) {
 		return "encryption", fmt.Sprintf("%q is none of AES256 and aws:kms", b.Encryption)
 	case b.Encryption == "aws:kms" && b.KeyID == "":
 		return "key_id", "aws:kms needs the id of a key"
+	case b.Class != "" && !slices.Contains(coldClasses, b.Class):
+		return "class", fmt.Sprintf("%q is none of the classes whose files are retrieved before they are read: %s", b.Class, strings.Join(coldClasses, ", "))
 	}
 	return "", ""
 }
@@ -134,6 +137,8 @@ func (o *Objects) told(name string, err error) error {
 	switch {
 	case r.Code == "NoSuchKey" || r.Code == "NoSuchObject" || r.Code == "NotFound" && r.BucketName == "" || r.StatusCode == http.StatusNotFound && r.Code != "NoSuchBucket":
 		return fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	case r.Code == "InvalidObjectState":
+		return fmt.Errorf("%s: %w", name, ErrCold)
 	case r.StatusCode == http.StatusPreconditionFailed:
 		return fmt.Errorf("%s: %w", name, ErrExists)
 	case r.Code == "NoSuchBucket":
@@ -265,6 +270,9 @@ func (o *Objects) Open(ctx context.Context, name string) (Reader, error) {
 	info, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{})
 	if err != nil {
 		return nil, o.told(name, err)
+	}
+	if !warmth(info).Readable() {
+		return nil, fmt.Errorf("%s: %w", name, ErrCold)
 	}
 	return &objectReader{objects: o, ctx: ctx, name: name, key: key, etag: info.ETag, size: info.Size}, nil
 }

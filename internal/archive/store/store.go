@@ -64,5 +64,8 @@ type Habit struct {
 	Message string `json:"message"`
 }
 
+// ErrDamaged is wrapped by every error that says a stored file is not what was written.
+var ErrDamaged = errors.New("the segment is damaged")
+
 // ErrExists says that a name is taken.
 var ErrExists = errors.New("a file of that name exists already, and the archive overwrites nothing")

@@ -52,6 +52,16 @@ func stores(t *testing.T, fn func(t *testing.T, st Store)) {
 		})
 	})
 	t.Run("bucket", func(t *testing.T) { fn(t, bucket(t, func(h http.Handler) http.Handler { return h }, Bucket{})) })
+	t.Run("sealed directory", func(t *testing.T) {
+		st, err := OpenDirectory(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		fn(t, sealed(t, st, newKey(t)))
+	})
+	t.Run("sealed bucket", func(t *testing.T) {
+		fn(t, sealed(t, bucket(t, func(h http.Handler) http.Handler { return h }, Bucket{}), newKey(t)))
+	})
 	t.Run("prefix", func(t *testing.T) {
 		fn(t, bucket(t, func(h http.Handler) http.Handler { return h }, Bucket{Prefix: "archive/harbour"}))
 	})
@@ -60,9 +70,14 @@ func stores(t *testing.T, fn func(t *testing.T, st Store)) {
 // bucket opens a bucket of a stand-in behind a handler.
 func bucket(t *testing.T, front func(http.Handler) http.Handler, b Bucket) *Objects {
 	t.Helper()
+	return bucketOf(t, standin.Objects{Buckets: []string{"cellar"}, AccessKey: "ferry"}, front, b)
+}
+
+func bucketOf(t *testing.T, o standin.Objects, front func(http.Handler) http.Handler, b Bucket) *Objects {
+	t.Helper()
 	t.Setenv("AWS_ACCESS_KEY_ID", "ferry")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
-	h, err := standin.Objects{Buckets: []string{"cellar"}, AccessKey: "ferry"}.Handler()
+	h, err := o.Handler()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -87,3 +87,45 @@ func spanned(b Bound, op Op, lit value.Value) Truth {
 	}
 	return out
 }
+
+// Among returns the values one of which a column, by its index, has in every row for which the filter is true; false where it may
+// have others.
+func (f *Filter) Among(index int) (values []value.Value, ok bool) { return among(f.root, index) }
+
+func among(n node, index int) (out []value.Value, ok bool) {
+	switch x := n.(type) {
+	case *and:
+		for _, p := range x.parts {
+			if v, one := among(p, index); one && (!ok || len(v) < len(out)) {
+				out, ok = v, true
+			}
+		}
+		return out, ok
+	case *or:
+		for _, p := range x.parts {
+			v, one := among(p, index)
+			if !one {
+				return nil, false
+			}
+			out = append(out, v...)
+		}
+		return out, len(x.parts) > 0
+	case *Compare:
+		if x.Op == Equal && names(&x.Left, index) {
+			return []value.Value{x.Right.Value}, true
+		}
+	case *In:
+		if !x.Not && names(&x.Left, index) {
+			for i := range x.List {
+				out = append(out, x.List[i].Value)
+			}
+			return out, len(out) > 0
+		}
+	}
+	return nil, false
+}
+
+// names says whether a reference is to a column whose values are equal only where they are the same.
+func names(r *Ref, index int) bool {
+	return r.Index == index && (r.Column.Kind == value.Int || r.Column.Kind == value.UUID || r.Column.Kind == value.Bytes || r.Column.Kind == value.Text && !strings.HasPrefix(r.Column.Type, "char"))
+}

@@ -18,6 +18,7 @@ type Surroundings struct {
 	Joined  map[string]*shape.Table // by the name of the join; those that are there
 	Related map[string]*shape.Table // by the name that the rule gives; those that are there
 	Stores  []string
+	Cold    []string // of them, those that let files go cold
 	Keeps   map[string]Named
 	Now     time.Time
 }
@@ -169,17 +170,14 @@ func (c *checking) clauses() {
 		if clause.Keep.Newest > 0 && (len(c.Table.Partitions) == 0 || r.Age.Join != "" || c.Table.Partitions[0].Column != r.Age.Column) {
 			c.fail(at+".newest", fmt.Sprintf("%s is not partitioned by ranges of its age column %q", c.Table.Name, r.Age.Column), "write a keep like P6M")
 		}
-		if s := e.Archive.Store; e.Then.Copies() && s != "" && !contains(c.Stores, s) {
-			field, remedy := at+".archive.store", "add it with `ambercellar store add`"
-			if clause.Archive == nil || clause.Archive.Store == "" {
-				field = "archive.store"
+		if e.Then.Copies() {
+			own := clause.Archive
+			if own == nil {
+				own = &Archive{}
 			}
-			if near := shape.Nearest(s, c.Stores); near != "" {
-				remedy = "did you mean " + near + "?"
-			}
-			if !slices.ContainsFunc(c.out, func(p Problem) bool { return p.Field == field }) {
-				c.fail(field, fmt.Sprintf("there is no store %q", s), remedy)
-			}
+			c.store(at, "store", e.Archive.Store, own.Store != "")
+			c.store(at, "second", e.Archive.Second, own.Second != "")
+			c.store(at, "cold_store", e.Archive.ColdStore, own.ColdStore != "")
 		}
 	}
 	if !Fatal(c.out) {
@@ -219,6 +217,30 @@ func (c *checking) overruled() {
 		case t.None && clause.Keep.Newest == 0:
 			c.warn(fmt.Sprintf("clauses[%d]", t.Clause), "the clause is wholly overruled: one without condition keeps every row at least as long", "give that one a condition, or take this one out")
 		}
+	}
+}
+
+// store checks a store that the archive of a clause names, itself or by what it takes from the rule.
+func (c *checking) store(at, field, name string, own bool) {
+	if name == "" {
+		return
+	}
+	where := "archive." + field
+	if own {
+		where = at + "." + where
+	}
+	if slices.ContainsFunc(c.out, func(p Problem) bool { return p.Field == where }) {
+		return
+	}
+	switch {
+	case !contains(c.Stores, name):
+		remedy := "add it with `ambercellar store add`"
+		if near := shape.Nearest(name, c.Stores); near != "" {
+			remedy = "did you mean " + near + "?"
+		}
+		c.fail(where, fmt.Sprintf("there is no store %q", name), remedy)
+	case field != "cold_store" && contains(c.Cold, name):
+		c.fail(where, fmt.Sprintf("store %q lets its files go cold, and what is written there could not be read back", name), "name a warm store here, and this one as cold_store with cold_after")
 	}
 }
 

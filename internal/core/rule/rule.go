@@ -167,6 +167,10 @@ type Archive struct {
 	Store string         `json:"store,omitempty"`
 	Keep  *period.Period `json:"keep,omitempty"` // how long a segment stays in the archive at least; nil: without end
 	From  KeepFrom       `json:"from,omitempty"` // what that counts from; empty: FromArchived
+
+	Second    string         `json:"second,omitempty"`     // the store in which segments get a second copy; empty: as their store says
+	ColdStore string         `json:"cold_store,omitempty"` // the store to which the rows of segments move when they are
+	ColdAfter *period.Period `json:"cold_after,omitempty"` // so long in the archive
 }
 
 // KeepFrom is what the keep of a segment counts from.
@@ -218,6 +222,15 @@ func (r *Rule) Effective(i int) Clause {
 	if whole.From == "" {
 		whole.From = r.Archive.From
 	}
+	if whole.Second == "" {
+		whole.Second = r.Archive.Second
+	}
+	if whole.ColdStore == "" {
+		whole.ColdStore = r.Archive.ColdStore
+	}
+	if whole.ColdAfter == nil {
+		whole.ColdAfter = r.Archive.ColdAfter
+	}
 	c.Archive = &whole
 	if c.Omit == nil {
 		c.Omit = r.Omit
@@ -261,6 +274,9 @@ func Compare(before, after *Rule) []string {
 	note("archive.store", before.Archive.Store, after.Archive.Store)
 	note("archive.keep", periodText(before.Archive.Keep), periodText(after.Archive.Keep))
 	note("archive.from", string(before.Archive.From), string(after.Archive.From))
+	note("archive.second", before.Archive.Second, after.Archive.Second)
+	note("archive.cold_store", before.Archive.ColdStore, after.Archive.ColdStore)
+	note("archive.cold_after", periodText(before.Archive.ColdAfter), periodText(after.Archive.ColdAfter))
 	note("omit", strings.Join(before.Omit, ", "), strings.Join(after.Omit, ", "))
 	note("mask", maskText(before.Mask), maskText(after.Mask))
 	note("confirm", before.Confirm, after.Confirm)
@@ -313,6 +329,9 @@ func (c Clause) String() string {
 		add("store", c.Archive.Store)
 		add("archive keep", periodText(c.Archive.Keep))
 		add("counted from", string(c.Archive.From))
+		add("second copy", c.Archive.Second)
+		add("cold store", c.Archive.ColdStore)
+		add("cold after", periodText(c.Archive.ColdAfter))
 	}
 	add("omit", strings.Join(c.Omit, " "))
 	add("mask", maskText(c.Mask))

@@ -128,6 +128,15 @@ func (w *writer) archive(depth int, a Archive) {
 	if a.From != "" {
 		parts = append(parts, "from: "+string(a.From))
 	}
+	if a.Second != "" {
+		parts = append(parts, "second: "+scalar(a.Second))
+	}
+	if a.ColdStore != "" {
+		parts = append(parts, "cold_store: "+scalar(a.ColdStore))
+	}
+	if a.ColdAfter != nil {
+		parts = append(parts, "cold_after: "+a.ColdAfter.String())
+	}
 	if len(parts) > 0 {
 		w.plain(depth, "archive", "{"+strings.Join(parts, ", ")+"}")
 	}

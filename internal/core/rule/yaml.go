@@ -625,7 +625,7 @@ func (r *reader) archive(n ast.Node) {
 }
 
 func (r *reader) archiveFields(field string, n ast.Node, whole bool) *Archive {
-	f := r.mapping(field, n, "store", "keep", "from")
+	f := r.mapping(field, n, "store", "keep", "from", "second", "cold_store", "cold_after")
 	if f == nil {
 		return nil
 	}
@@ -637,6 +637,13 @@ func (r *reader) archiveFields(field string, n ast.Node, whole bool) *Archive {
 			r.fail(field+".from", fmt.Sprintf("%q is nothing that the keep of a segment can count from", a.From), "write archived or age")
 		}
 	}
+	if n := f["second"]; n != nil {
+		a.Second = r.text(field+".second", n, true, "name the store for second copies")
+	}
+	if n := f["cold_store"]; n != nil {
+		a.ColdStore = r.text(field+".cold_store", n, true, "name the store to which segments move")
+	}
+	a.ColdAfter = r.someTime(field+".cold_after", f["cold_after"])
 	return a
 }
 
@@ -654,6 +661,13 @@ func (r *reader) agree() {
 				field = at + ".archive"
 			}
 			r.fail(field, "the rows are copied, and it is not said where to", "add `archive: {store: cellar}`; `ambercellar store list` shows the stores")
+		}
+		if a := e.Archive; e.Then.Copies() && (a.ColdStore == "") != (a.ColdAfter == nil) {
+			field := "archive"
+			if c.Archive != nil && (c.Archive.ColdStore != "" || c.Archive.ColdAfter != nil) {
+				field = at + ".archive"
+			}
+			r.fail(field, "cold_store and cold_after go together", "write both, like `cold_store: vault, cold_after: P90D`, or neither")
 		}
 		if e.Then == ThenPurge && c.Archive != nil {
 			r.fail(at+".archive", "the clause purges, so nothing goes to an archive", "take archive out, or write `then: archive`")

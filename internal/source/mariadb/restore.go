@@ -48,14 +48,30 @@ func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*sourc
 			return err
 		}
 		defer w.exec(context.WithoutCancel(ctx), "SET SESSION sql_mode = '"+looseMode+"'")
-		present := map[string]bool{}
+		present, others := map[string]bool{}, map[string]bool{} // others are not what was archived, and are replaced
 		plain := newDialect(w.b.Selection, "t.")
-		if err := w.read(ctx, keys, plain, "", "", func(row []value.Value) error {
-			_, key := read.Row(row)
-			present[key] = true
+		lock := ""
+		if req.Replace != nil {
+			lock = " FOR UPDATE"
+		}
+		there := &value.Chunk{Width: len(req.Columns)}
+		if err := w.read(ctx, keys, plain, "", lock, func(row []value.Value) error {
+			d, key := read.Row(row)
+			if present[key] = true; req.Replace != nil && d != req.Digests[ordinals[key]] {
+				others[key] = true
+				for _, v := range row[:len(req.Columns)] {
+					there.Values = append(there.Values, v.Clone())
+				}
+			}
 			return nil
 		}); err != nil {
 			return err
+		}
+		if there.Rows() > 0 {
+			if err := req.Replace(there); err != nil {
+				return err
+			}
+			out.Replaced = int64(there.Rows())
 		}
 		insert, err := c.PrepareContext(ctx, insertStatement(t, req.Columns))
 		if err != nil {
@@ -69,17 +85,23 @@ func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		defer record.Close()
 		var inserted [][]value.Value
 		for i, key := range keys {
-			if out.Present[i] = present[read.Key(key)]; out.Present[i] {
+			replaced := others[read.Key(key)]
+			if out.Present[i] = present[read.Key(key)] && !replaced; out.Present[i] {
 				out.Skipped++
 				continue
 			}
-			var args []any
-			for j, v := range req.Rows.Row(i) {
-				if !t.Columns[req.Columns[j]].Generated {
-					args = append(args, encode(v))
+			if replaced {
+				err = replaceRow(ctx, c, t, req.Columns, req.Rows.Row(i), key)
+			} else {
+				var args []any
+				for j, v := range req.Rows.Row(i) {
+					if !t.Columns[req.Columns[j]].Generated {
+						args = append(args, encode(v))
+					}
 				}
+				_, err = insert.ExecContext(ctx, args...)
 			}
-			if _, err := insert.ExecContext(ctx, args...); err != nil {
+			if err != nil {
 				return err
 			}
 			bound := []any{req.Restore}
@@ -107,6 +129,26 @@ func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		return err
 	})
 	return out, err
+}
+
+// replaceRow gives the row under a key the restored values. Those of the key, and what the server computes, stay.
+func replaceRow(ctx context.Context, c *sql.Conn, t *shape.Table, columns []int, row, key []value.Value) error {
+	var sets []string
+	var args []any
+	for j, v := range row {
+		if column := t.Columns[columns[j]]; !column.Generated && !slices.Contains(t.Key, column.Name) {
+			sets, args = append(sets, quote(column.Name)+" = ?"), append(args, encode(v))
+		}
+	}
+	if len(sets) == 0 {
+		return nil
+	}
+	on := make([]string, len(key))
+	for i, v := range key {
+		on[i], args = quote(t.Key[i])+" = ?", append(args, encode(v))
+	}
+	_, err := c.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s WHERE %s", quote(t.Name), strings.Join(sets, ", "), strings.Join(on, " AND ")), args...)
+	return err
 }
 
 func insertStatement(t *shape.Table, columns []int) string {

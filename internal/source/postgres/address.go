@@ -69,7 +69,9 @@ func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) 
 		if err != nil {
 			return err
 		}
-		if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(fresh)), fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
+		staged := req
+		staged.Rows = fresh
+		if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(staged, true)), fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
 			return err
 		}
 		// What the table then holds under the addresses that the insert reported, after all triggers.

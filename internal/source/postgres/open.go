@@ -161,6 +161,7 @@ const (
 	serialization    = "40001"
 	queryCanceled    = "57014"
 	inUse            = "55006" // by another session: a replication origin, or a table whose partition is being detached
+	notSupported     = "0A000" // COPY into a view, or where policies say which rows may be written
 	undefinedTable   = "42P01"
 	undefinedSchema  = "3F000"
 )

@@ -4,23 +4,124 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
-// Restore puts rows back: through COPY into a temporary table of the same types, from there with a skip for
-// conflicts on the key alone, and then reads what the table now holds to compute its digest.
-func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
-	t := req.Table
-	if t.ByAddress() {
+// Restore puts rows back. They are copied straight into the table, and only where the key of one is taken does all of it happen
+// once more through a temporary table of the same types, with a skip for conflicts on the key alone. In both ways what the table
+// then holds is read to compute its digest.
+func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (out *source.RestoreOutcome, err error) {
+	if req.Table.ByAddress() {
 		return s.restoreKeyless(ctx, req)
 	}
+	err = s.transaction(ctx, func(tx pgx.Tx) error {
+		out, err = s.copyIn(ctx, tx.Conn().PgConn(), req)
+		return err
+	})
+	if c := code(err); c == uniqueViolation || c == notSupported || errors.Is(err, errStage) {
+		err = s.transaction(ctx, func(tx pgx.Tx) error {
+			out, err = s.stageIn(ctx, tx.Conn().PgConn(), req)
+			return err
+		})
+	}
+	if err != nil {
+		return nil, fmt.Errorf("table %s: rows cannot be put back: %w", req.Table.Name, err)
+	}
+	out.Skipped = int64(len(out.Present)) - out.Inserted
+	return out, nil
+}
+
+// errStage says that rows do not go straight into the table.
+var errStage = errors.New("rows have to go through a temporary table")
+
+// copyIn copies rows straight into the table and its record of restored rows.
+func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome, error) {
+	t := req.Table
+	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
+	if err := run(ctx, pc, restoredSchema(t)); err != nil {
+		return nil, err
+	}
+	names, _ := insertable(req)
+	if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(req, false)), fmt.Sprintf("COPY %s (%s) FROM STDIN", table(t), quoteAll("", names))); err != nil {
+		return nil, err
+	}
+	at, columns := make([]int, len(t.Key)), make([]*shape.Column, len(t.Key))
+	for i, k := range t.Key {
+		var column int
+		columns[i], column = t.Column(k)
+		at[i] = slices.Index(req.Columns, column)
+	}
+	keys := make([][]value.Value, req.Rows.Rows())
+	var marks bytes.Buffer
+	for i := range keys {
+		keys[i] = make([]value.Value, len(at))
+		copyEscapes.WriteString(&marks, req.Restore)
+		for j, c := range at {
+			keys[i][j] = req.Rows.Row(i)[c]
+			marks.WriteByte('\t')
+			copyEscapes.WriteString(&marks, input(keys[i][j]))
+		}
+		marks.WriteByte('\n')
+	}
+	arrays, keyNames, on := keyJoin(columns, 1)
+	params, types := keyArrays(columns, keys)
+	query := fmt.Sprintf("SELECT d.ord, %s FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s WHERE t.xmin = pg_current_xact_id()::xid",
+		strings.Join(expressions(t, req.Columns), ", "), arrays, keyNames, table(t), on)
+	if err := s.readRestored(ctx, pc, query, params, types, req, out, -1); err != nil {
+		return nil, err
+	}
+	if out.Inserted != int64(len(keys)) { // a trigger of the table has kept rows out
+		return nil, errStage
+	}
+	_, err := pc.CopyFrom(ctx, &marks, fmt.Sprintf("COPY %s FROM STDIN", restoredTable(t)))
+	return out, err
+}
+
+// readRestored reads rows that were put back, each behind its place among them counted from base.
+func (s *Source) readRestored(ctx context.Context, pc *pgconn.PgConn, query string, params [][]byte, types []uint32, req source.RestoreRequest, out *source.RestoreOutcome, base int) error {
+	row := make([]value.Value, len(req.Columns))
+	var hasher value.Hasher
+	var kept []byte
+	keep := func(b []byte) []byte {
+		from := len(kept)
+		kept = append(kept, b...)
+		return kept[from:len(kept):len(kept)]
+	}
+	return eachRow(ctx, pc, query, params, types, func(f [][]byte) error {
+		i := int(binary.BigEndian.Uint64(f[0])) + base
+		kept = kept[:0]
+		for j, c := range req.Columns {
+			v, err := decode(f[1+j], req.Table.At(c), keep)
+			if err != nil {
+				return err
+			}
+			row[j] = v
+		}
+		d := hasher.Row(row)
+		if i < 0 || i >= len(req.Digests) || d != req.Digests[i] {
+			return source.ErrAltered
+		}
+		out.Digest.Add(d)
+		out.Present[i] = false
+		out.Inserted++
+		return nil
+	})
+}
+
+// stageIn puts rows back through a temporary table.
+func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome, error) {
+	t := req.Table
 	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
 	for i := range out.Present {
 		out.Present[i] = true
@@ -30,48 +131,80 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 	for i, k := range t.Key {
 		on[i] = fmt.Sprintf("t.%s = n.%s", quote(k), quote(k))
 	}
-	// Rows of this transaction that stand under one of our keys: what has been inserted, and nothing else.
-	ours := fmt.Sprintf("FROM pg_temp.ambercellar_in n JOIN %s t ON %s WHERE t.xmin = pg_current_xact_id()::xid", table(t), strings.Join(on, " AND "))
-	err := s.transaction(ctx, func(tx pgx.Tx) error {
-		pc := tx.Conn().PgConn()
-		for _, q := range []string{
-			fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH NO DATA", quoteAll("", all), table(t)),
-			restoredSchema(t),
-		} {
-			if err := run(ctx, pc, q); err != nil {
+	joined := fmt.Sprintf("FROM pg_temp.ambercellar_in n JOIN %s t ON %s", table(t), strings.Join(on, " AND "))
+	// Rows of this transaction that stand under one of our keys: what has been inserted or replaced, and nothing else.
+	ours := joined + " WHERE t.xmin = pg_current_xact_id()::xid"
+	for _, q := range []string{
+		fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH NO DATA", quoteAll("", all), table(t)),
+		restoredSchema(t),
+	} {
+		if err := run(ctx, pc, q); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(req, true)), fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
+		return nil, err
+	}
+	if req.Replace != nil {
+		if err := s.replace(ctx, pc, req, names, joined, strings.Join(on, " AND "), out); err != nil {
+			return nil, err
+		}
+	}
+	if err := run(ctx, pc, fmt.Sprintf("INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM pg_temp.ambercellar_in ORDER BY ambercellar_ord ON CONFLICT (%s) DO NOTHING",
+		table(t), quoteAll("", names), quoteAll("", names), quoteAll("", t.Key))); err != nil {
+		return nil, err
+	}
+	query := fmt.Sprintf("SELECT n.ambercellar_ord, %s %s", strings.Join(expressions(t, req.Columns), ", "), ours)
+	if err := s.readRestored(ctx, pc, query, nil, nil, req, out, 0); err != nil {
+		return nil, err
+	}
+	return out, run(ctx, pc, fmt.Sprintf("INSERT INTO %s SELECT $1, %s %s ON CONFLICT (%s) DO UPDATE SET restore = excluded.restore",
+		restoredTable(t), quoteAll("t.", t.Key), ours, restoredKey(t)), req.Restore)
+}
+
+// replace puts the restored rows in the place of those that are there under their keys and are others. Columns that the server
+// computes, and those of the key, are left as they are.
+func (s *Source) replace(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest, names []string, joined, on string, out *source.RestoreOutcome) error {
+	t := req.Table
+	there := &value.Chunk{Width: len(req.Columns)}
+	ordinals := newArray(typeInt8, len(req.Digests), 8)
+	var hasher value.Hasher
+	err := eachRow(ctx, pc, fmt.Sprintf("SELECT n.ambercellar_ord, %s %s FOR UPDATE OF t", strings.Join(expressions(t, req.Columns), ", "), joined), nil, nil, func(f [][]byte) error {
+		i := binary.BigEndian.Uint64(f[0])
+		row := make([]value.Value, len(req.Columns))
+		for j, c := range req.Columns {
+			v, err := decode(f[1+j], t.At(c), there.Keep)
+			if err != nil {
 				return err
 			}
+			row[j] = v
 		}
-		if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(req.Rows)), fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
-			return err
+		if hasher.Row(row) == req.Digests[i] {
+			return nil
 		}
-		if err := run(ctx, pc, fmt.Sprintf("INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM pg_temp.ambercellar_in ORDER BY ambercellar_ord ON CONFLICT (%s) DO NOTHING",
-			table(t), quoteAll("", names), quoteAll("", names), quoteAll("", t.Key))); err != nil {
-			return err
-		}
-		query := fmt.Sprintf("SELECT n.ambercellar_ord, %s %s", strings.Join(expressions(t, req.Columns), ", "), ours)
-		err := eachRow(ctx, pc, query, nil, nil, func(f [][]byte) error {
-			i := binary.BigEndian.Uint64(f[0])
-			d, err := rowDigest(t, req.Columns, f[1:])
-			if err == nil && d != req.Digests[i] {
-				err = source.ErrAltered
-			}
-			out.Digest.Add(d)
-			out.Present[i] = false
-			out.Inserted++
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		return run(ctx, pc, fmt.Sprintf("INSERT INTO %s SELECT $1, %s %s ON CONFLICT (%s) DO UPDATE SET restore = excluded.restore",
-			restoredTable(t), quoteAll("t.", t.Key), ours, restoredKey(t)), req.Restore)
+		there.Values = append(there.Values, row...)
+		ordinals = appendElement(ordinals, f[0])
+		return nil
 	})
-	if err != nil {
-		return nil, fmt.Errorf("table %s: rows cannot be put back: %w", t.Name, err)
+	if err != nil || there.Rows() == 0 {
+		return err
 	}
-	out.Skipped = int64(len(out.Present)) - out.Inserted
-	return out, nil
+	if err := req.Replace(there); err != nil {
+		return err
+	}
+	out.Replaced = int64(there.Rows())
+	var sets []string
+	for _, n := range names {
+		if !slices.Contains(t.Key, n) {
+			sets = append(sets, fmt.Sprintf("%s = n.%s", quote(n), quote(n)))
+		}
+	}
+	if len(sets) == 0 {
+		return nil
+	}
+	binary.BigEndian.PutUint32(ordinals[12:], uint32(there.Rows()))
+	return eachRow(ctx, pc, fmt.Sprintf("UPDATE %s AS t SET %s FROM pg_temp.ambercellar_in n WHERE %s AND n.ambercellar_ord = ANY($1::bigint[])", table(t), strings.Join(sets, ", "), on),
+		[][]byte{ordinals}, []uint32{arrayInt8}, func([][]byte) error { return nil })
 }
 
 // insertable returns the columns that are written, and all that the rows have.
@@ -105,14 +238,22 @@ func restoredSchema(t *shape.Table) string {
 
 var copyEscapes = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`, "\t", `\t`)
 
-// copyText writes rows in COPY's text format, each with its ordinal in front.
-func copyText(rows *value.Chunk) []byte {
+// copyText writes rows in COPY's text format: each with its ordinal in front and all of its columns, or those alone that can be written.
+func copyText(req source.RestoreRequest, staged bool) []byte {
 	var b bytes.Buffer
-	for i := range rows.Rows() {
-		fmt.Fprintf(&b, "%d", i)
-		for _, v := range rows.Row(i) {
-			b.WriteByte('\t')
-			if v.Kind == value.Null {
+	for i := range req.Rows.Rows() {
+		first := !staged
+		if staged {
+			b.WriteString(strconv.Itoa(i))
+		}
+		for j, v := range req.Rows.Row(i) {
+			if !staged && req.Table.Columns[req.Columns[j]].Generated {
+				continue
+			}
+			if !first {
+				b.WriteByte('\t')
+			}
+			if first = false; v.Kind == value.Null {
 				b.WriteString(`\N`)
 			} else {
 				copyEscapes.WriteString(&b, input(v))

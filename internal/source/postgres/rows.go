@@ -420,6 +420,7 @@ func appendElement(dst, v []byte) []byte {
 
 // OIDs of built-in types and of their arrays.
 const (
+	typeInt8, arrayInt8 = 20, 1016
 	typeText, arrayText = 25, 1009
 	typeOID, arrayOID   = 26, 1028
 	typeTID, arrayTID   = 27, 1010

@@ -325,6 +325,12 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		for i := range req.Rows.Rows() {
 			row := req.Rows.Row(i)
 			inserted, err := insertRow(ctx, insert, t, req.Columns, row)
+			if err == nil && !inserted && req.Replace != nil {
+				inserted, err = replaceRow(ctx, conn, req, row, req.Digests[i])
+				if inserted {
+					out.Replaced++
+				}
+			}
 			if err != nil {
 				return fmt.Errorf("table %s: a row cannot be put back: %w", t.Name, err)
 			}
@@ -365,6 +371,52 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		return nil, err
 	}
 	return out, nil
+}
+
+// replaceRow gives the row that is there under the key of another the restored values, unless it has them; that of the key, and
+// what the database computes, stay. It says whether it did.
+func replaceRow(ctx context.Context, conn *sql.Conn, req source.RestoreRequest, row []value.Value, digest value.Digest) (bool, error) {
+	t := req.Table
+	key := bykey.KeyOf(t, req.Columns, row)
+	there := &value.Chunk{Width: len(req.Columns)}
+	query := "SELECT " + expressions(t, "t.", req.Columns) + " FROM " + quote(t.Name) + " t WHERE "
+	err := among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", [][]value.Value{key}, func(raw []driver.Value) error {
+		for _, v := range raw {
+			x, err := toValue(v, there.Keep)
+			if err != nil {
+				return err
+			}
+			there.Values = append(there.Values, x)
+		}
+		return nil
+	})
+	var hasher value.Hasher
+	if err != nil || there.Rows() != 1 || hasher.Row(there.Row(0)) == digest {
+		return false, err
+	}
+	if err := req.Replace(there); err != nil {
+		return false, err
+	}
+	var sets []string
+	var values []value.Value
+	for j, v := range row {
+		if c := t.Columns[req.Columns[j]]; !c.Generated && !slices.Contains(t.Key, c.Name) {
+			sets, values = append(sets, quote(c.Name)+" = ?"), append(values, v)
+		}
+	}
+	if len(sets) == 0 {
+		return true, nil
+	}
+	on := make([]string, len(key))
+	for i := range key {
+		on[i] = quote(t.Key[i]) + " = ?"
+	}
+	args, err := fromValues(append(values, key...))
+	if err != nil {
+		return false, err
+	}
+	_, err = conn.ExecContext(ctx, fmt.Sprintf("UPDATE OR ABORT %s SET %s WHERE %s", quote(t.Name), strings.Join(sets, ", "), strings.Join(on, " AND ")), args...)
+	return true, err
 }
 
 // insertStatement skips a row only for a conflict on the key. OR ABORT overrides conflict clauses of the table's own

@@ -1,0 +1,125 @@
+package catalog
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ambercellar/internal/archive/store"
+)
+
+// RetrievalState is where a retrieval stands.
+type RetrievalState string
+
+const (
+	RetrievalAsked  RetrievalState = "retrieving" // the store was asked, and has no copy yet
+	RetrievalReady  RetrievalState = "ready"      // a copy is there, for a time
+	RetrievalOver   RetrievalState = "over"       // the copy is gone again
+	RetrievalFailed RetrievalState = "failed"
+)
+
+// Retrieval is the fetching of one segment's rows from cold storage, for a time.
+type Retrieval struct {
+	ID         string         `db:"id" json:"id"`
+	Segment    string         `db:"segment" json:"segment"`
+	Store      string         `db:"store" json:"store"`
+	Priority   store.Priority `db:"priority" json:"priority"`
+	Days       int            `db:"days" json:"days"` // that the copy stays
+	Bytes      int64          `db:"bytes" json:"bytes"`
+	Price      *float64       `db:"price" json:"price"` // by the store's tariff; null: not known
+	Currency   string         `db:"currency" json:"currency,omitempty"`
+	State      RetrievalState `db:"state" json:"state"`
+	Reason     string         `db:"reason" json:"reason"`
+	Note       string         `db:"note" json:"note"` // what it is for
+	CreatedAt  Time           `db:"created_at" json:"created_at"`
+	CreatedBy  string         `db:"created_by" json:"created_by"`
+	ExpectedAt *Time          `db:"expected_at" json:"expected_at"` // by the tariff
+	ReadyAt    *Time          `db:"ready_at" json:"ready_at"`
+	Until      *Time          `db:"until" json:"until"`
+}
+
+// AddRetrieval keeps a new retrieval.
+func (c *Catalog) AddRetrieval(ctx context.Context, r *Retrieval) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO retrieval VALUES (:id, :segment, :store, :priority, :days, :bytes, :price, :currency, :state, :reason, :note, :created_at, :created_by, :expected_at, :ready_at, :until)`, r); err != nil {
+			return err
+		}
+		return note(ctx, tx, r.CreatedBy, "segment retrieve", r.Segment, fmt.Sprintf("from store %s at %s priority for %d days: %s", r.Store, r.Priority, r.Days, r.Note))
+	})
+}
+
+// SaveRetrieval keeps where a retrieval stands, and with it until when its segment can be read.
+func (c *Catalog) SaveRetrieval(ctx context.Context, r *Retrieval) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, "UPDATE retrieval SET state = :state, reason = :reason, ready_at = :ready_at, until = :until WHERE id = :id", r); err != nil {
+			return err
+		}
+		if r.State != RetrievalReady {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE segment SET warm_until = ? WHERE id = ?", r.Until, r.Segment)
+		return err
+	})
+}
+
+// Retrieval returns one retrieval.
+func (c *Catalog) Retrieval(ctx context.Context, id string) (*Retrieval, error) {
+	return get[Retrieval](ctx, c.db, "retrieval", id, "SELECT * FROM retrieval WHERE id = ?", id)
+}
+
+// Retrievals lists retrievals, the newest first.
+func (c *Catalog) Retrievals(ctx context.Context, limit, offset int) ([]Retrieval, error) {
+	return list[Retrieval](ctx, c.db, "SELECT * FROM retrieval ORDER BY created_at DESC, id DESC LIMIT ? OFFSET ?", limit, offset)
+}
+
+// RetrievalsIn lists the retrievals in a state, the oldest first.
+func (c *Catalog) RetrievalsIn(ctx context.Context, state RetrievalState) ([]Retrieval, error) {
+	return list[Retrieval](ctx, c.db, "SELECT * FROM retrieval WHERE state = ? ORDER BY created_at", state)
+}
+
+// RetrievedSince sums up the bytes that somebody has retrieved from a store since a moment.
+func (c *Catalog) RetrievedSince(ctx context.Context, store, actor string, since time.Time) (bytes int64, err error) {
+	return bytes, c.db.GetContext(ctx, &bytes, "SELECT coalesce(sum(bytes), 0) FROM retrieval WHERE store = ? AND created_by = ? AND created_at >= ?", store, actor, At(since))
+}
+
+// Moved keeps that a segment's rows lie in another store now, and that their files in the one before are to be removed.
+func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from string) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, "UPDATE segment SET rows_store = :rows_store, leaving = :leaving, cold = 0, warm_until = NULL WHERE id = :id", s); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "segment move", s.ID, fmt.Sprintf("its rows from store %s to store %s", from, s.RowsIn()))
+	})
+}
+
+// Settled keeps that nothing of a segment's rows is left in the store that they left, and whether they are cold.
+func (c *Catalog) Settled(ctx context.Context, segment string, cold bool) error {
+	_, err := c.db.ExecContext(ctx, "UPDATE segment SET leaving = '', cold = ? WHERE id = ?", cold, segment)
+	return err
+}
+
+// Unsettled lists the segments whose rows have left a store in which files of them may be left.
+func (c *Catalog) Unsettled(ctx context.Context) ([]Segment, error) {
+	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE leaving <> '' AND state = 'closed' ORDER BY created_at")
+}
+
+// ToCool lists the closed segments whose time to move to a cold store has come by their rule, the oldest first. One waits until it
+// has its second copy, where it is to have one.
+func (c *Catalog) ToCool(ctx context.Context, now time.Time, limit int) ([]Segment, error) {
+	return list[Segment](ctx, c.db, `SELECT segment.* FROM segment JOIN store ON store.name = segment.store WHERE segment.state = 'closed' AND segment.rows_store = '' AND segment.cold_store <> ''
+		AND segment.cold_at <= ? AND segment.leaving = '' AND segment.damage = '' AND coalesce(nullif(segment.want_second, ''), store.second) IN ('', segment.second) ORDER BY segment.cold_at LIMIT ?`, At(now), limit)
+}
+
+// ColdUnverified lists the cold segments of a store that cannot be read and were not verified since a moment, those first that were
+// not verified for the longest time.
+func (c *Catalog) ColdUnverified(ctx context.Context, store string, since, now time.Time) ([]Segment, error) {
+	return list[Segment](ctx, c.db, `SELECT * FROM segment WHERE rows_store = ? AND state = 'closed' AND cold = 1 AND coalesce(warm_until, '') <= ? AND coalesce(verified_at, '') < ?
+		AND NOT EXISTS (SELECT 1 FROM retrieval WHERE retrieval.segment = segment.id AND retrieval.state = 'retrieving') ORDER BY verified_at`, store, At(now), At(since))
+}
+
+// HasRowsIn says whether rows of a segment of that stem lie in a store, or may, by the catalog.
+func (c *Catalog) HasRowsIn(ctx context.Context, stem, store string) (has bool, err error) {
+	return has, c.db.GetContext(ctx, &has, "SELECT EXISTS (SELECT 1 FROM segment WHERE stem = ? AND ? IN (store, rows_store, leaving, second) AND state IN ('open', 'closed'))", stem, store)
+}

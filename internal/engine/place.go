@@ -1,0 +1,191 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+)
+
+// storeOf opens the store of a segment: of its records, and of its rows where those lie elsewhere.
+func (e *Engine) storeOf(ctx context.Context, s *catalog.Segment) (store.Store, error) {
+	records, err := e.Store(ctx, s.Store)
+	if err != nil || s.RowsStore == "" {
+		return records, err
+	}
+	rows, err := e.Store(ctx, s.RowsStore)
+	if err != nil {
+		return nil, err
+	}
+	return archive.WithRows(records, rows), nil
+}
+
+// readableStore opens the store in which the rows of a segment can be read now: its second one where they are cold in the first.
+func (e *Engine) readableStore(ctx context.Context, s *catalog.Segment) (store.Store, error) {
+	if s.Cold && s.Second != "" {
+		return e.Store(ctx, s.Second)
+	}
+	return e.storeOf(ctx, s)
+}
+
+// MoveSegment moves the rows of a closed segment to another store, or back to that in which its records lie; those stay where they
+// are. What arrived is read back, row by row, before the catalog says so, and only then do the files that were left go: where a cold
+// store is the target, its files are let go cold after that.
+func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalog.Segment, error) {
+	s, err := e.Catalog.Segment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.canMove(ctx, s, to); err != nil {
+		return nil, err
+	}
+	from := s.RowsIn()
+	if err := e.copyRows(ctx, s, to); err != nil {
+		if errors.Is(err, store.ErrCold) {
+			return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
+		}
+		return nil, fmt.Errorf("segment %s: %w", id, err)
+	}
+	if s.RowsStore = to; to == s.Store {
+		s.RowsStore = ""
+	}
+	s.Leaving = from
+	if err := e.Catalog.Moved(ctx, actor, s, from); err != nil {
+		return nil, err
+	}
+	if err := e.settleMove(ctx, s); err != nil {
+		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by itself: %w", id, to, err)
+	}
+	return e.Catalog.Segment(ctx, id)
+}
+
+func (e *Engine) canMove(ctx context.Context, s *catalog.Segment, to string) error {
+	target, err := e.Catalog.Store(ctx, to)
+	switch {
+	case errors.Is(err, catalog.ErrNotFound):
+		return &RefusedError{Field: "to", Message: fmt.Sprintf("there is no store %s", to), Remedy: "`ambercellar store list` shows which there are"}
+	case err != nil:
+		return err
+	case s.State != catalog.SegmentClosed:
+		return &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments move", s.ID, s.State), Remedy: "let its run finish first"}
+	case s.Damage != "":
+		return &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is damaged: %s", s.ID, s.Damage), Remedy: "mend it first (`ambercellar segment verify -all -repair`)"}
+	case s.Leaving != "":
+		return &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is on its way from store %s already", s.ID, s.Leaving), Remedy: "wait until that is done"}
+	case s.RowsIn() == to:
+		return &RefusedError{Field: "to", Message: fmt.Sprintf("the rows of segment %s lie in store %s already", s.ID, to), Remedy: "name another store"}
+	case s.Second == to:
+		return &RefusedError{Field: "to", Message: fmt.Sprintf("segment %s has its second copy in store %s", s.ID, to), Remedy: "name another store; two copies in one place are one"}
+	case to != s.Store && target.Second != "":
+		return &RefusedError{Field: "to", Message: fmt.Sprintf("store %s has a second store itself (%s)", to, target.Second), Remedy: "name a store that has none"}
+	}
+	return nil
+}
+
+// copyRows copies a segment's files of rows into a store and reads them back there.
+func (e *Engine) copyRows(ctx context.Context, s *catalog.Segment, to string) error {
+	e.reading.RLock()
+	defer e.reading.RUnlock()
+	records, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return err
+	}
+	from, err := e.readableStore(ctx, s)
+	if err != nil {
+		return err
+	}
+	target, err := e.Store(ctx, to)
+	if err != nil {
+		return err
+	}
+	m, _, err := e.load(ctx, records, s)
+	if err != nil {
+		return err
+	}
+	for _, file := range m.RowFiles() {
+		if err := copyOnce(ctx, archive.RowsOf(from), target, file); err != nil {
+			return fmt.Errorf("store %s: %w", to, err)
+		}
+	}
+	arrived := archive.WithRows(records, target)
+	if err := errors.Join(archive.Verify(ctx, arrived, m, nil), archive.VerifyBeside(ctx, arrived, m, nil)); err != nil {
+		return fmt.Errorf("what arrived, read back: %w", err)
+	}
+	return nil
+}
+
+// copyOnce copies a file; one that is there from a copying that was interrupted must be the same.
+func copyOnce(ctx context.Context, from, to store.Store, file string) error {
+	_, err := archive.CopyFile(ctx, from, to, file)
+	if !errors.Is(err, store.ErrExists) {
+		return err
+	}
+	same, err := archive.SameFile(ctx, from, to, file)
+	if err == nil && !same {
+		err = fmt.Errorf("there is another file %s already, and the archive overwrites nothing", file)
+	}
+	return err
+}
+
+// settleMove does what follows a move: a cold store's files are let go cold, and the files that were left are removed. It can be
+// done again after it stopped anywhere.
+func (e *Engine) settleMove(ctx context.Context, s *catalog.Segment) error {
+	st, err := e.storeOf(ctx, s)
+	if err != nil {
+		return err
+	}
+	m, _, err := archive.LoadManifest(ctx, st, s.Stem)
+	if err != nil {
+		return err
+	}
+	cold := store.AsCold(archive.RowsOf(st))
+	if cold != nil {
+		for _, file := range m.RowFiles() {
+			if err := cold.Cool(ctx, file); err != nil {
+				return fmt.Errorf("store %s: %w", s.RowsIn(), err)
+			}
+		}
+	}
+	if err := e.unread(ctx); err != nil {
+		return err
+	}
+	defer e.reading.Unlock()
+	left, err := e.Store(ctx, s.Leaving)
+	if err != nil {
+		return err
+	}
+	for _, file := range m.RowFiles() {
+		if err := left.Remove(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("store %s: %w", s.Leaving, err)
+		}
+	}
+	return e.Catalog.Settled(ctx, s.ID, cold != nil)
+}
+
+// SettleMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It returns how many
+// it moved; one that cannot be moved does not keep others waiting.
+func (e *Engine) SettleMoves(ctx context.Context) (moved int, err error) {
+	begun, err := e.Catalog.Unsettled(ctx)
+	for i := range begun {
+		if one := e.settleMove(ctx, &begun[i]); one != nil {
+			err = errors.Join(err, fmt.Errorf("segment %s: %w", begun[i].ID, one))
+		}
+	}
+	due, listing := e.Catalog.ToCool(ctx, e.Now(), 1000)
+	err = errors.Join(err, listing)
+	for i := range due {
+		if ctx.Err() != nil {
+			return moved, ctx.Err()
+		}
+		if _, one := e.MoveSegment(ctx, "service", due[i].ID, due[i].ColdStore); one != nil {
+			err = errors.Join(err, one)
+			continue
+		}
+		moved++
+	}
+	return moved, err
+}
