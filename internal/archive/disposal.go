@@ -32,7 +32,27 @@ type Disposal struct {
 	SHA256   string    `json:"sha256"` // of the file
 	By       string    `json:"by"`
 	At       time.Time `json:"at"`
+	// Where only a part of the rows was destroyed: the segment that holds those that stayed.
+	Successor *Successor `json:"successor,omitempty"`
 	Link
+}
+
+// Successor is the file of rows that stayed when others of a segment were destroyed. It was read back before the disposal record
+// was written; its manifest follows in the chain.
+type Successor struct {
+	Segment string `json:"segment"`
+	Stem    string `json:"stem"`
+	Written
+	Digest value.Set `json:"digest"`
+}
+
+// Manifest is the manifest of the successor of a segment, but for its place in the chain and its side file.
+func (s *Successor) Manifest(m *Manifest) *Manifest {
+	out := *m
+	out.Segment, out.Stem, out.Rewrites, out.Origin = s.Segment, s.Stem, m.Segment, m.First()
+	out.Written, out.Digest, out.AsRead, out.WholeAges, out.KeyFilter = s.Written, s.Digest, nil, false, false
+	out.Range, out.Link = "", Link{}
+	return &out
 }
 
 // DisposalName is the name of a segment's disposal record.

@@ -82,7 +82,18 @@ type Manifest struct {
 	// The segment ends with all rows of its newest age, and not in the midst of them.
 	WholeAges bool      `json:"whole_ages,omitempty"`
 	Stored    time.Time `json:"stored"`
+	// Of a segment that holds the rows which stayed when others of a segment were destroyed: that segment, and the first of them.
+	Rewrites string `json:"rewrites,omitempty"`
+	Origin   string `json:"origin,omitempty"`
 	Link
+}
+
+// First is the segment as which its rows were archived at first, by which those that went along with them know it.
+func (m *Manifest) First() string {
+	if m.Origin != "" {
+		return m.Origin
+	}
+	return m.Segment
 }
 
 // GoesWith says which rows the rows of a segment went along with.
@@ -153,6 +164,12 @@ func (m *Manifest) Name() {
 	m.Format = ManifestFormat
 	m.Segment = ulid.Make().String()
 	m.Stem = fmt.Sprintf("%s/%s/%s/%06d-%s", segmentPath(m.Source), segmentPath(m.Table), m.Run, m.Number, m.Segment)
+}
+
+// Succeed gives the file of rows that stay of a segment a name that no file ever had.
+func (m *Manifest) Succeed() *Successor {
+	id := ulid.Make().String()
+	return &Successor{Segment: id, Stem: strings.TrimSuffix(m.Stem, m.Segment) + id}
 }
 
 // segmentPath writes any name as one element of a path.

@@ -65,6 +65,9 @@ type DisposalItem struct {
 	Record    string   `json:"record,omitempty"`   // SHA-256 of the disposal record
 	Sequence  int64    `json:"sequence,omitempty"` // of that record in the table's chain
 	Left      string   `json:"left,omitempty"`     // why it was not destroyed after all
+	Kept      int64    `json:"kept,omitempty"`     // of its rows, those that stay, in a segment of their own
+	Why       string   `json:"why,omitempty"`      // why they stay
+	Successor string   `json:"successor,omitempty"`
 }
 
 // DisposalStay is a segment that stays.

@@ -274,6 +274,17 @@ func (s *Segment) RowsIn() string {
 	return s.Store
 }
 
+// Stores lists the stores in which it lies, in whole or in part.
+func (s *Segment) Stores() []string {
+	out := []string{s.Store}
+	for _, name := range []string{s.RowsStore, s.Second} {
+		if name != "" {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // Asleep says whether its rows cannot be read before they are retrieved. A second copy is warm.
 func (s *Segment) Asleep(now time.Time) bool {
 	return s.Cold && s.Second == "" && (s.WarmUntil == nil || !now.Before(s.WarmUntil.Time))
@@ -484,8 +495,8 @@ func (c *Catalog) Batches(ctx context.Context, run string, limit, offset int) ([
 
 // AddSegment keeps a new segment, before the first byte of it is written.
 func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, rewrites)
-		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at, :rows_store, :cold, :rewrites)`, s)
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, warm_until, rewrites)
+		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at, :rows_store, :cold, :warm_until, :rewrites)`, s)
 	return err
 }
 

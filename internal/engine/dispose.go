@@ -135,30 +135,25 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 	if now.After(due.Time) {
 		due = now
 	}
-	if due.After(e.Now()) {
-		return stays(due, "it is kept until %s", due.Format("2006-01-02 15:04:05 UTC"))
-	}
 	if r, err := e.neededBy(ctx, s); err != nil {
 		return nil, nil, err
 	} else if r != nil {
 		return stays(due, "restore %s has put rows of it back for a time, which compares them with it in the end", r.ID)
 	}
-	held, err := e.heldBy(ctx, s, m, books)
+	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest, Stored: catalog.At(m.Stored), Due: *due, Keep: m.Keep, SHA256: m.SHA256,
+		Digest: m.Digest.String(), Stores: s.Stores()}
+	p := &parting{engine: e, segment: s, manifest: m, books: books, terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
+	if p.filters, p.whole, err = e.holdsOver(ctx, s, m); err != nil {
+		return nil, nil, err
+	}
+	reason, err := p.decide(ctx, item)
 	if err != nil {
 		return nil, nil, err
 	}
-	if held != nil {
-		return stays(due, "hold %s (%s) stands on it", held.ID, held.Reference)
+	if reason != "" {
+		return stays(due, "%s", reason)
 	}
-	stores := []string{s.Store}
-	if s.RowsStore != "" {
-		stores = append(stores, s.RowsStore)
-	}
-	if s.Second != "" {
-		stores = append(stores, s.Second)
-	}
-	return &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest, Stored: catalog.At(m.Stored), Due: *due, Keep: m.Keep, SHA256: m.SHA256,
-		Digest: m.Digest.String(), Stores: stores}, nil, nil
+	return item, nil, nil
 }
 
 // neededBy returns a restore for a time that may have put rows of a segment back; nil where there is none.
@@ -179,38 +174,31 @@ func (e *Engine) neededBy(ctx context.Context, s *catalog.Segment) (*catalog.Res
 	return nil, err
 }
 
-// heldBy returns a hold that stands on a segment, or on any row of it; nil where there is none. A condition that cannot be
-// judged on archived rows holds them all.
-func (e *Engine) heldBy(ctx context.Context, s *catalog.Segment, m *archive.Manifest, books *archive.Closing) (*catalog.Hold, error) {
+// holdsOver returns the filters of the holds that may stand on rows of a segment, and a hold that stands on all of them: on the
+// segment itself, or by a condition that cannot be judged on archived rows.
+func (e *Engine) holdsOver(ctx context.Context, s *catalog.Segment, m *archive.Manifest) (filters []heldFilter, whole *catalog.Hold, err error) {
 	holds, err := e.Catalog.TableHolds(ctx, s.Source, s.Table)
-	if err != nil || len(holds) == 0 {
-		return nil, err
-	}
 	for i := range holds {
 		h := &holds[i]
-		if slices.Contains(h.Segments.V, s.ID) {
-			return h, nil
+		if slices.Contains(h.Segments.V, s.ID) || slices.Contains(h.Segments.V, m.First()) || slices.Contains(h.Segments.V, m.Rewrites) {
+			return nil, h, nil
 		}
 		if h.Filter == "" {
 			continue
 		}
 		f, err := bindArchived(h.Filter, m.Columns, m.Columns)
 		if err != nil || m.Masked != nil && touches(f, m) {
-			return h, nil
+			return nil, h, nil
 		}
-		if s.Asleep(e.Now()) { // nobody can tell whether it stands on any row
-			return h, nil
-		}
-		st, err := e.readableStore(ctx, s)
-		if err != nil {
-			return nil, err
-		}
-		x := &member{segment: s, store: st, manifest: m, closing: books}
-		if any, err := (&picked{filter: f, span: everyRow, absent: len(m.Columns)}).any(ctx, x); err != nil || any {
-			return h, err
-		}
+		filters = append(filters, heldFilter{h, f})
 	}
-	return nil, nil
+	return filters, nil, err
+}
+
+// heldFilter is a hold with its condition, bound to the columns of a segment.
+type heldFilter struct {
+	hold   *catalog.Hold
+	filter *filter.Filter
 }
 
 // touches says whether a filter looks at a column that was archived in another form, so that it cannot be judged.
@@ -248,21 +236,9 @@ func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
 			e.Log.Error("a lease cannot be released", "table", d.Table, "error", err)
 		}
 	}()
-	if err := e.settleDisposals(ctx, d.Source, d.Table); err != nil {
-		return err
-	}
-	head, err := src.Head(ctx, d.Table)
+	newest, err := e.settleHead(ctx, src, d.Source, d.Table)
 	if err != nil {
 		return err
-	}
-	newest, err := e.newestLink(ctx, d.Source, d.Table, head)
-	if err != nil {
-		return err
-	}
-	if newest != head {
-		if err := src.SetHead(ctx, d.Table, newest); err != nil {
-			return err
-		}
 	}
 	r, err := e.Catalog.Rule(ctx, d.Rule)
 	if err != nil {
@@ -286,6 +262,31 @@ func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
 	return nil
 }
 
+// settleHead brings the head of a table's chain in the source to the newest link, where it is one behind, and returns it.
+func (e *Engine) settleHead(ctx context.Context, src source.Source, sourceName, table string) (newest source.Head, err error) {
+	if err := e.settleDisposals(ctx, sourceName, table); err != nil {
+		return newest, err
+	}
+	for {
+		head, err := src.Head(ctx, table)
+		if err != nil {
+			return newest, err
+		}
+		if newest, err = e.newestLink(ctx, sourceName, table, head); err != nil {
+			return newest, err
+		}
+		if newest != head {
+			if err := src.SetHead(ctx, table, newest); err != nil {
+				return newest, err
+			}
+		}
+		more, err := e.settleSuccessor(ctx, sourceName, table)
+		if err != nil || !more {
+			return newest, err
+		}
+	}
+}
+
 // claimWait is how long a disposal waits for a table that a run is at work on.
 const claimWait = 3 * time.Second
 
@@ -306,7 +307,7 @@ func (e *Engine) destroy(ctx context.Context, d *catalog.Disposal, item *catalog
 	}
 	item.Left = ""
 	if s.State == catalog.SegmentClosed {
-		if newest, err = e.record(ctx, d, item, r, s, m, src, newest); err != nil || item.Left != "" {
+		if newest, err = e.part(ctx, d, item, r, s, m, src, newest); err != nil || item.Left != "" {
 			return newest, err
 		}
 	} else if s.State != catalog.SegmentDisposed || s.Disposal != d.ID {
@@ -317,12 +318,31 @@ func (e *Engine) destroy(ctx context.Context, d *catalog.Disposal, item *catalog
 		return newest, nil
 	}
 	item.Record, item.Sequence = s.DisposalHash, s.DisposalSeq
+	if newest, err = e.settleHead(ctx, src, s.Source, s.Table); err != nil { // with the records of what stays, after an interruption
+		return newest, err
+	}
 	if err := e.removeFiles(ctx, s, m); err != nil {
 		return newest, err
 	}
 	now := catalog.At(e.Now())
 	item.Destroyed, s.DisposedAt = &now, &now
 	return newest, e.Catalog.SaveSegment(ctx, s)
+}
+
+// part writes the disposal record of a segment. Where rows of it stay, those stand in a segment of their own before anybody reads the
+// archive again.
+func (e *Engine) part(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule, s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
+	if item.Kept > 0 {
+		if err := e.unread(ctx); err != nil {
+			return newest, err
+		}
+		defer e.reading.Unlock()
+	}
+	newest, err := e.record(ctx, d, item, r, s, m, src, newest)
+	if err != nil || item.Left != "" || item.Successor == "" {
+		return newest, err
+	}
+	return e.settleHead(ctx, src, s.Source, s.Table)
 }
 
 // record decides once more that a segment may go, and writes its disposal record. A hold that is placed meanwhile waits for that.
@@ -335,13 +355,21 @@ func (e *Engine) record(ctx context.Context, d *catalog.Disposal, item *catalog.
 		item.Left = err.Error()
 		return newest, nil
 	}
-	_, stay, err := e.disposable(ctx, &r.Body.V, s, keep)
+	again, stay, err := e.disposable(ctx, &r.Body.V, s, keep)
 	if err != nil {
 		return newest, err
 	}
 	if stay != nil {
 		item.Left = stay.Reason
 		return newest, nil
+	}
+	item.Kept, item.Why, item.Successor = again.Kept, again.Why, ""
+	var successor *archive.Successor
+	if item.Kept > 0 {
+		if successor, err = e.rewrite(ctx, &r.Body.V, s, m, keep); err != nil {
+			return newest, err
+		}
+		item.Kept, item.Successor = successor.Rows, successor.Segment
 	}
 	s.Disposal = d.ID
 	if err := e.Catalog.SaveSegment(ctx, s); err != nil { // from here on it is known that there may be a record
@@ -351,7 +379,7 @@ func (e *Engine) record(ctx context.Context, d *catalog.Disposal, item *catalog.
 	if err != nil {
 		return newest, err
 	}
-	x := &archive.Disposal{Disposal: d.ID, Rule: r.Name, Revision: r.Revision, Keep: item.Keep, Due: item.Due.Time, By: d.DecidedBy, At: e.Now(), Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
+	x := &archive.Disposal{Disposal: d.ID, Rule: r.Name, Revision: r.Revision, Keep: item.Keep, Due: item.Due.Time, By: d.DecidedBy, At: e.Now(), Successor: successor, Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
 	hash, err := archive.WriteDisposal(ctx, st, m, x)
 	if err != nil {
 		return newest, err
@@ -470,9 +498,10 @@ type Certificate struct {
 	PlannedAt catalog.Time           `json:"planned_at"`
 	DecidedBy string                 `json:"decided_by"`
 	DecidedAt catalog.Time           `json:"decided_at"`
-	Segments  int                    `json:"segments"` // destroyed
-	Rows      int64                  `json:"rows"`
-	Bytes     int64                  `json:"bytes"` // of files, in each store
+	Segments  int                    `json:"segments"` // of which all files were destroyed
+	Rows      int64                  `json:"rows"`     // destroyed
+	Kept      int64                  `json:"kept"`     // of the same segments, that stay in segments of their own
+	Bytes     int64                  `json:"bytes"`    // of files, in each store
 	Oldest    string                 `json:"oldest"`
 	Newest    string                 `json:"newest"`
 	Destroyed []catalog.DisposalItem `json:"destroyed"`
@@ -502,7 +531,8 @@ func (e *Engine) Certificate(ctx context.Context, id string) (*Certificate, erro
 		}
 		out.Destroyed = append(out.Destroyed, item)
 		out.Segments++
-		out.Rows += item.Rows
+		out.Rows += item.Rows - item.Kept
+		out.Kept += item.Kept
 		out.Bytes += item.Bytes
 		if out.Oldest == "" || item.Oldest < out.Oldest {
 			out.Oldest = item.Oldest

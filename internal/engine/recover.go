@@ -225,17 +225,7 @@ func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
 // settleChain compares the head of the table's chain in the source with the newest link that the catalog knows. The
 // record is written first, the source's head after it, so the source may be one link behind, and nothing else.
 func (r *runner) settleChain(ctx context.Context, table string) error {
-	if err := r.settleDisposals(ctx, r.run.Source, table); err != nil {
-		return err
-	}
-	head, err := r.source.Head(ctx, table)
-	if err != nil {
-		return err
-	}
-	newest, err := r.newestLink(ctx, r.run.Source, table, head)
-	if err == nil && newest != head {
-		err = r.source.SetHead(ctx, table, newest)
-	}
+	newest, err := r.settleHead(ctx, r.source, r.run.Source, table)
 	if err != nil {
 		return err
 	}

@@ -219,7 +219,7 @@ func (q *restoration) familyOf(ctx context.Context, s *catalog.Segment) ([]*memb
 				return nil, err
 			}
 			with := x.manifest.GoesWith
-			if with == nil || with.Segment != s.ID {
+			if with == nil || with.Segment != head.manifest.First() {
 				continue
 			}
 			x.allowed = map[string]bool{}

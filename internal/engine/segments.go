@@ -132,9 +132,50 @@ func (e *Engine) Adopt(ctx context.Context, actor, storeName string) (adopted in
 	return adopted, e.Catalog.Note(ctx, actor, "store adopt", storeName, fmt.Sprintf("%d segments", adopted))
 }
 
+// findRows looks in which store the rows of a segment lie, where they are not with its records.
+func (e *Engine) findRows(ctx context.Context, records store.Store, s *catalog.Segment, m *archive.Manifest) error {
+	if f, err := records.Open(ctx, m.RowsName()); err == nil {
+		return f.Close()
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	places, err := e.places(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, p := range places {
+		f, err := p.Store.Open(ctx, m.RowsName())
+		switch {
+		case errors.Is(err, store.ErrCold):
+			s.RowsStore, s.Cold = p.Name, true
+			return nil
+		case errors.Is(err, fs.ErrNotExist):
+			continue
+		case err != nil:
+			return fmt.Errorf("store %s: %w", p.Name, err)
+		}
+		f.Close()
+		if s.RowsStore = p.Name; store.AsCold(p.Store) != nil { // a copy that was retrieved: it is cold all the same
+			w, err := store.AsCold(p.Store).Warmth(ctx, m.RowsName())
+			if err != nil {
+				return err
+			}
+			if s.Cold = w.Cold; w.Until != nil {
+				until := catalog.At(*w.Until)
+				s.WarmUntil = &until
+			}
+		}
+		return nil
+	}
+	return nil // they are lost, or a store is not there yet: verifying says so
+}
+
 func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName string, m *archive.Manifest, hash string) error {
 	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Clause: m.Clause, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem,
-		State: catalog.SegmentWriting, CreatedAt: catalog.At(m.Stored)}
+		State: catalog.SegmentWriting, CreatedAt: catalog.At(m.Stored), Rewrites: m.Rewrites}
+	if err := e.findRows(ctx, st, s, m); err != nil {
+		return err
+	}
 	if err := e.Catalog.AddSegment(ctx, s); err != nil {
 		return err
 	}
