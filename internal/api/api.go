@@ -175,6 +175,7 @@ func (a *API) routes() []route {
 			return paging(list, limit, offset), err
 		}},
 		{method: "GET", path: "/runs/{run}/events", summary: "A run's counts as they change, as server-sent events named run", raw: a.events},
+		{method: "GET", path: "/runs/{run}/ledger", summary: "The accounting of a run, with the records that it rests on, for whoever wants to check it", out: engine.RunLedger{}, do: func(c *gin.Context) (any, error) { return s.Ledger(c.Request.Context(), c.Param("run")) }},
 		{method: "POST", path: "/runs/{run}/pause", summary: "Stop a run after its batch in hand", out: RunView{}, do: runView(s.Pause)},
 		{method: "POST", path: "/runs/{run}/pace", summary: "Change a run's pace, from its next batch on", in: NewPace{}, out: RunView{}, do: func(c *gin.Context) (any, error) {
 			var in NewPace

@@ -14,7 +14,7 @@ import (
 )
 
 // Formats are the JSON files that outlive the service, by name.
-var Formats = map[string]any{"manifest": archive.Manifest{}, "closing": archive.Closing{}, "range": archive.Range{}, "disposal": archive.Disposal{}, "certificate": engine.Certificate{}}
+var Formats = map[string]any{"manifest": archive.Manifest{}, "closing": archive.Closing{}, "range": archive.Range{}, "disposal": archive.Disposal{}, "certificate": engine.Certificate{}, "ledger": engine.RunLedger{}}
 
 // FormatSchema returns the JSON Schema (draft 7) of one of them; nil where there is none of that name.
 func FormatSchema(name string) ([]byte, error) {

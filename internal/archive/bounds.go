@@ -184,6 +184,9 @@ func (k *Keys) Possibly(m *Manifest, f *filter.Filter) bool {
 	return false
 }
 
+// Column is what is known of all values of a column.
+func (b *Bounds) Column(column int) filter.Bound { return b.whole(column) }
+
 // whole is what the bounds of all row groups together tell of a column.
 func (b *Bounds) whole(column int) (out filter.Bound) {
 	for i, g := range b.groups {

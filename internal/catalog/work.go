@@ -538,6 +538,26 @@ func (c *Catalog) RunSegments(ctx context.Context, run string) ([]Segment, error
 	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE run = ? ORDER BY number", run)
 }
 
+// SegmentSums is what the segments of a table sum up to, in rows that left the table.
+type SegmentSums struct {
+	Archived int64 `db:"archived"`
+	Disposed int64 `db:"disposed"`
+	Adopted  int64 `db:"adopted"` // of both, those of runs that the catalog does not know
+}
+
+// SegmentSums sums up the segments of a table. Of a segment that was parted, the rows that stayed are in its successor.
+func (c *Catalog) SegmentSums(ctx context.Context, source, table string) (*SegmentSums, error) {
+	return get[SegmentSums](ctx, c.db, "table", source+"."+table, `SELECT coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed')), 0) AS archived,
+		coalesce(sum(deleted) FILTER (WHERE state = 'disposed'), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> ''), 0) AS disposed,
+		coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed', 'disposed') AND rewrites = '' AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = segment.run)), 0) AS adopted
+		FROM segment WHERE source = ? AND table_name = ?`, source, table)
+}
+
+// RunsOf lists all runs of a source.
+func (c *Catalog) RunsOf(ctx context.Context, source string) ([]Run, error) {
+	return list[Run](ctx, c.db, "SELECT * FROM run WHERE source = ? ORDER BY created_at", source)
+}
+
 // LastLink returns the newest link of a table's chain that the catalog knows of: its sequence, 0 for none, and hash.
 func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence int64, hash string, err error) {
 	var last []struct {

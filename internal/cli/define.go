@@ -28,7 +28,7 @@ func commands() []command {
 		{name: "demo", summary: "run the service on made-up data, or the whole example with -once", flags: demoFlags, run: runDemo, local: true},
 		{name: "standin s3", summary: "serve a stand-in for an S3-compatible object store, for demonstrations and tests", flags: standinFlags, run: standinObjects, local: true},
 		{name: "version", summary: "print the version", run: version, local: true},
-		{name: "schema", args: "FORMAT", summary: "print the JSON Schema of a format: manifest, closing, range, disposal or certificate", run: printSchema, local: true},
+		{name: "schema", args: "FORMAT", summary: "print the JSON Schema of a format: manifest, closing, range, disposal, certificate or ledger", run: printSchema, local: true},
 		{name: "openapi", summary: "print the OpenAPI document of the interface", run: openAPI, local: true},
 
 		{name: "source add", args: "NAME", summary: "add a database", flags: sourceFlags, run: sourceAdd},
@@ -79,6 +79,8 @@ func commands() []command {
 		{name: "run watch", args: "RUN", summary: "show a run's progress until it stops", run: runWatch},
 		{name: "run pause", args: "RUN", summary: "stop a run after its batch in hand", run: runVerb("pause")},
 		{name: "run pace", args: "RUN PACE", summary: "change a run's pace to gentle or unlimited, from its next batch on", run: runPace},
+		{name: "run ledger", args: "RUN", summary: "write the accounting of a run that has ended, with the records that it rests on", flags: func(f *flag.FlagSet) { f.String("out", "", "the file to write; left out: to standard output") }, run: runLedger},
+		{name: "run check", args: "LEDGER", summary: "check an exported ledger with nothing but what lies in stores, without a service", flags: runCheckFlags, run: runCheck, local: true},
 		{name: "run resume", args: "RUN", summary: "go on with a paused or failed run", run: runVerb("resume")},
 		{name: "run delete", args: "RUN", summary: "delete the rows of a run that copied them, those that still are what was copied", run: runVerb("delete")},
 		{name: "run cancel", args: "RUN", summary: "end a run after its batch in hand; rows not reached stay live", run: runVerb("cancel")},
@@ -331,6 +333,7 @@ func tableReconcile(e *env) error {
 		"newest link", fmt.Sprintf("%d in the source, %d in the catalog, %d in the stores", x.SourceLink, x.CatalogLink, x.StoreLink), "unknown segments", strings.Join(x.Unknown, ", "), "settling", strings.Join(x.Settling, "; ")); err != nil {
 		return err
 	}
+	e.totals(x.Totals)
 	if len(x.Reappeared) > 0 && e.format == "table" {
 		rows := [][]string{}
 		for _, r := range x.Reappeared {

@@ -65,6 +65,9 @@ func search(e *env) error {
 		_, err = fmt.Fprintf(e.out, "the first %s rows; there may be more (-limit N, or -rows csv for all)\n", count(s.Found))
 		return err
 	}
+	if s.Superseded > 0 {
+		fmt.Fprintf(e.out, "passed over: %s rows of which a newer version is archived\n", count(s.Superseded))
+	}
 	_, err = fmt.Fprintf(e.out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: %s; read: %s\n", count(s.Found), count(s.Segments), count(s.Passed), count(s.Rows), size(s.Bytes))
 	return err
 }
@@ -88,10 +91,10 @@ var measureForm = regexp.MustCompile(`^(count|sum|min|max)(?:\((.+)\))?$`)
 
 // summary counts and sums up what a search finds.
 func (e *env) summary(q engine.SearchRequest) error {
-	if q.Live || len(q.Columns) > 0 || e.flag("rows") != "" {
-		return usage("-group-by and -of go without -live, -columns and -rows")
+	if len(q.Columns) > 0 || e.flag("rows") != "" {
+		return usage("-group-by and -of go without -columns and -rows")
 	}
-	in := engine.SummaryRequest{Source: q.Source, Table: q.Table, Where: q.Where}
+	in := engine.SummaryRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live}
 	if list := e.flag("group-by"); list != "" {
 		in.GroupBy = strings.Split(list, ",")
 	}

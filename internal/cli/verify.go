@@ -196,18 +196,26 @@ type examined struct {
 	Findings []archive.Finding `json:"findings"`
 }
 
-// verifyStores verifies what lies in stores, with nothing but what lies there.
-func (e *env) verifyStores(addresses []string, sourceName, table string) error {
-	var places []archive.Place
+// openPlaces opens stores without a service.
+func (e *env) openPlaces(addresses []string) (places []archive.Place, err error) {
 	for _, a := range addresses {
 		st, err := openPlace(e.ctx, a)
 		if keys := e.flag("key-file"); err == nil && keys != "" {
 			st, err = store.OpenSealed(st, store.Seal{File: keys})
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 		places = append(places, archive.Place{Name: a, Store: st})
+	}
+	return places, nil
+}
+
+// verifyStores verifies what lies in stores, with nothing but what lies there.
+func (e *env) verifyStores(addresses []string, sourceName, table string) error {
+	places, err := e.openPlaces(addresses)
+	if err != nil {
+		return err
 	}
 	show := bytesProgress(e.err)
 	out := examined{Findings: []archive.Finding{}}

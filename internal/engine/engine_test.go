@@ -74,6 +74,7 @@ func (l lyingReader) ReadAt(p []byte, off int64) (int, error) {
 
 // bench is an engine over a real database, store and catalog.
 type bench struct {
+	cellar string // the directory of the store
 	*Engine
 	store *failing
 	db    *sql.DB
@@ -108,7 +109,7 @@ func newBench(t *testing.T, mode string) *bench {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { src.Close(); c.Close(); db.Close() })
-	b := &bench{store: &failing{Directory: d}, db: db, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	b := &bench{store: &failing{Directory: d}, cellar: filepath.Join(dir, "cellar"), db: db, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: func() time.Time { b.now = b.now.Add(time.Millisecond); return b.now },
 		Source: func(context.Context, string) (source.Source, error) { return src, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }}
 	if err := c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite"}); err != nil {

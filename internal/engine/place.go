@@ -24,6 +24,8 @@ func (e *Engine) storeOf(ctx context.Context, s *catalog.Segment) (store.Store, 
 	return archive.WithRows(records, rows), nil
 }
 
+func isCold(err error) bool { return errors.Is(err, store.ErrCold) }
+
 // readableStore opens the store in which the rows of a segment can be read now: its second one where they are cold in the first.
 func (e *Engine) readableStore(ctx context.Context, s *catalog.Segment) (store.Store, error) {
 	if s.Cold && s.Second != "" {

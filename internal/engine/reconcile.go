@@ -4,13 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
@@ -166,6 +171,25 @@ type Reconciliation struct {
 	Unknown     []string         `json:"unknown"`      // segments in the stores that the catalog does not know
 	Reappeared  []Reappeared     `json:"reappeared"`   // segments whose rows were deleted after the moment that the source is at
 	Settling    []string         `json:"settling"`     // what settling does, in words
+	Totals      *TableTotals     `json:"totals"`       // of all rows that ever were; null where nothing was ever archived or purged
+}
+
+// TableTotals is what has become of a table's rows, over all runs. Records are what counts each of them once:
+// live + archived - again - restored.
+type TableTotals struct {
+	Live     int64 `json:"live"`     // rows in the table now
+	Counted  bool  `json:"counted"`  // they were counted; false: that took too long, and it is the database's estimate
+	Archived int64 `json:"archived"` // rows in the archive that left the table, as often as they did
+	Again    int64 `json:"again"`    // of these, versions of which a newer one is archived too
+	Untold   int   `json:"untold"`   // segments in cold storage that may have such
+	Restored int64 `json:"restored"` // live rows that were put back, and are in the archive too
+	Records  int64 `json:"records"`
+	Purged   int64 `json:"purged"`
+	Disposed int64 `json:"disposed"` // archived once, and destroyed since
+	Erased   int64 `json:"erased"`
+	ByRuns   int64 `json:"by_runs"` // rows that runs have deleted, by their ledgers
+	Adopted  int64 `json:"adopted"` // rows archived by runs that this catalog does not know
+	AddsUp   bool  `json:"adds_up"` // by runs + adopted = archived + disposed + purged + erased
 }
 
 // Reappeared is a segment whose deletes the source has forgotten.
@@ -222,7 +246,89 @@ func (e *Engine) Reconcile(ctx context.Context, sourceName, table string) (*Reco
 	}
 	out.Agree = len(out.Differences) == 0
 	out.settling()
+	out.Totals, err = e.totals(ctx, src, sourceName, t)
+	return out, err
+}
+
+// liveCount is how long it may take to count the rows of a table.
+const liveCount = 10 * time.Second
+
+// totals adds up what has become of a table's rows.
+func (e *Engine) totals(ctx context.Context, src source.Source, sourceName string, t *shape.Table) (*TableTotals, error) {
+	out := &TableTotals{Live: t.Rows}
+	sums, err := e.Catalog.SegmentSums(ctx, sourceName, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	out.Archived, out.Disposed, out.Adopted = sums.Archived, sums.Disposed, sums.Adopted
+	runs, err := e.Catalog.RunsOf(ctx, sourceName)
+	if err != nil {
+		return nil, err
+	}
+	for i := range runs {
+		byRun(&runs[i], t.Name, out)
+	}
+	if out.ByRuns == 0 && out.Adopted == 0 {
+		return nil, nil
+	}
+	if every, bad := filter.Bind("TRUE", filter.TableScope(t)); len(bad) == 0 {
+		within, cancel := context.WithTimeout(ctx, liveCount)
+		n, err := src.CountWhere(within, t, every, math.MaxInt64)
+		cancel()
+		if out.Counted = err == nil; err == nil {
+			out.Live = n
+		} else if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+	if !t.ByAddress() {
+		list, err := e.restoredInto(ctx, src, t)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range list {
+			n, err := src.RestoredCount(ctx, t, r.ID)
+			if err != nil {
+				return nil, err
+			}
+			out.Restored += n
+		}
+	}
+	if out.Archived > 0 {
+		segments, _, err := e.searchable(ctx, SearchRequest{Source: sourceName, Table: t.Name})
+		var none *RefusedError
+		if err != nil && !errors.As(err, &none) { // none is closed yet
+			return nil, err
+		}
+		again, err := e.superseded(ctx, segments)
+		if err != nil {
+			return nil, err
+		}
+		out.Again, out.Untold = again.rows, again.untold
+	}
+	out.Records = out.Live + out.Archived - out.Again - out.Restored
+	out.AddsUp = out.ByRuns+out.Adopted == out.Archived+out.Disposed+out.Purged+out.Erased
 	return out, nil
+}
+
+// byRun adds what a run has deleted of a table.
+func byRun(r *catalog.Run, table string, out *TableTotals) {
+	add := func(then string, l *catalog.Ledger) {
+		if out.ByRuns += l.Deleted; rule.Then(then) == rule.ThenPurge {
+			out.Purged += l.Deleted
+		}
+	}
+	for i := range r.Passes.V {
+		p := &r.Passes.V[i]
+		if r.Table == table {
+			add(p.Then, &p.Ledger)
+		}
+		for j := range p.Related {
+			if x := &p.Related[j]; x.Table == table {
+				add(x.Then, &x.Ledger)
+			}
+		}
+	}
 }
 
 // settling says what Settle would do.

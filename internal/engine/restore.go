@@ -531,13 +531,6 @@ func (q *restoration) putBackBefore(ctx context.Context, src source.Source, t *s
 		_, column := t.Column(k)
 		at[i] = slices.Index(columns, column)
 	}
-	text := func(key []value.Value) string {
-		var b []byte
-		for _, v := range key {
-			b = v.AppendCanonical(b)
-		}
-		return string(b)
-	}
 	var keys [][]value.Value
 	places := map[string]int{}
 	for i := range rows.Rows() {
@@ -548,10 +541,10 @@ func (q *restoration) putBackBefore(ctx context.Context, src source.Source, t *s
 		for j, c := range at {
 			key[j] = rows.Row(i)[c]
 		}
-		keys, places[text(key)] = append(keys, key), i
+		keys, places[canonical(key)] = append(keys, key), i
 	}
 	return src.Related(ctx, source.Query{Selection: source.Selection{Table: t}, On: t.Key, Values: keys, Restored: q.restore.ID}, func(key []value.Value) error {
-		if i, ok := places[text(key)]; ok {
+		if i, ok := places[canonical(key)]; ok {
 			q.restore.Restored++
 			q.restore.Skipped--
 			q.expect.Add(digests[i])

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -27,6 +28,8 @@ type SearchRequest struct {
 	Columns []string `json:"columns,omitempty"` // to be shown; empty: all
 	Limit   int      `json:"limit,omitempty"`   // rows at the most; 0: all
 	Live    bool     `json:"live,omitempty"`    // rows of the table itself too, before those of the archive; needs a limit
+	whole   bool     // of the table too, without a limit
+	keyed   bool     // hits have their keys
 }
 
 // Hit is a row that was searched for.
@@ -34,6 +37,7 @@ type Hit struct {
 	Segment string // empty: it is in the table
 	Ordinal int
 	Row     []value.Value
+	key     []value.Value // of a row of the archive, where the search needs it
 }
 
 // Searched is how much was searched. Rows are those whose content was looked at, Bytes what was read of the stores.
@@ -47,6 +51,8 @@ type Searched struct {
 
 	Cold *Chilled `json:"cold"` // segments in cold storage that may hold such rows and were not searched; null: none
 	More bool     `json:"more"` // the limit was reached; there may be more
+
+	Superseded int64 `json:"superseded"` // rows that were passed over, since a newer version of them is archived
 }
 
 // searched is a segment that is searched.
@@ -56,6 +62,7 @@ type searched struct {
 	manifest *archive.Manifest
 	left     []int // ordinals that stayed in the table
 	search   archive.Search
+	key      []int // positions of the key
 	show     []int // positions of the shown columns; behind the segment's own where it has no such column
 	hits     chan Hit
 	done     chan struct{}
@@ -102,6 +109,12 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		return nil, err
 	}
 	out := &Searched{Segments: len(list)}
+	var passed *supersededRows // known beforehand where all rows are wanted
+	if q.Limit <= 0 {
+		if passed, err = e.superseded(ctx, list); err != nil {
+			return nil, err
+		}
+	}
 	if list, err = e.awake(ctx, list, out); err != nil {
 		return nil, err
 	}
@@ -129,19 +142,45 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 			go func() { defer func() { <-slots }(); e.scan(ctx, x) }()
 		}
 	}()
+	var kept []Hit // where the limit bounds them, to be compared with newer segments
 	for _, x := range list {
 		for h := range x.hits {
-			if q.Limit > 0 && out.Found >= int64(q.Limit) {
+			switch {
+			case passed == nil && out.Found+int64(len(kept)) >= int64(q.Limit):
 				out.More = true
-				return out, nil
+			case passed == nil:
+				kept = append(kept, h)
+			case passed.has(h.Segment, h.Ordinal):
+				out.Superseded++
+			default:
+				out.Found++
+				if err := hit(h); err != nil {
+					return nil, err
+				}
 			}
-			out.Found++
-			if err := hit(h); err != nil {
-				return nil, err
+			if out.More {
+				break
 			}
+		}
+		if out.More {
+			break
 		}
 		if <-x.done; x.err != nil {
 			return nil, x.err
+		}
+	}
+	old, err := e.older(ctx, list, kept)
+	if err != nil {
+		return nil, err
+	}
+	for i, h := range kept {
+		if old[i] {
+			out.Superseded++
+			continue
+		}
+		out.Found++
+		if err := hit(h); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil
@@ -229,7 +268,7 @@ const liveBudget = 15 * time.Second
 
 // searchedLive describes the table itself, and adds its columns to those of the archive.
 func (e *Engine) searchedLive(ctx context.Context, q SearchRequest, columns []shape.Column) (*shape.Table, []shape.Column, error) {
-	if q.Limit <= 0 {
+	if q.Limit <= 0 && !q.whole {
 		return nil, nil, &RefusedError{Field: "limit", Message: "a search of the table itself needs a limit", Remedy: "give one; the table is the workload's"}
 	}
 	src, err := e.Source(ctx, q.Source)
@@ -282,8 +321,12 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 	}
 	within, cancel := context.WithTimeout(ctx, liveBudget)
 	defer cancel()
-	err = src.RowsWhere(within, t, f, read, q.Limit+1, func(row []value.Value) error {
-		if out.Found >= int64(q.Limit) {
+	most := math.MaxInt32
+	if q.Limit > 0 {
+		most = q.Limit + 1
+	}
+	err = src.RowsWhere(within, t, f, read, most, func(row []value.Value) error {
+		if q.Limit > 0 && out.Found >= int64(q.Limit) {
 			out.More = true
 			return nil
 		}
@@ -390,6 +433,10 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, 
 func (x *searched) bind(q SearchRequest, columns, show []shape.Column) error {
 	own := x.manifest.Columns
 	x.search.Absent = 1
+	if q.Limit > 0 || q.keyed { // to tell versions of one row
+		x.key = keyColumns(x.manifest)
+		x.search.Columns = append(x.search.Columns, x.key...)
+	}
 	at := func(name string) int {
 		if i := slices.IndexFunc(own, func(c shape.Column) bool { return c.Name == name }); i >= 0 {
 			return i
@@ -441,8 +488,12 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 		for i, c := range x.show {
 			shown[i] = row[c].Clone()
 		}
+		h := Hit{Segment: x.segment.ID, Ordinal: ordinal, Row: shown}
+		for _, c := range x.key {
+			h.key = append(h.key, row[c].Clone())
+		}
 		select {
-		case x.hits <- Hit{Segment: x.segment.ID, Ordinal: ordinal, Row: shown}:
+		case x.hits <- h:
 			return nil
 		case <-ctx.Done():
 			return ctx.Err()

@@ -8,9 +8,11 @@ import (
 	"slices"
 	"strings"
 
+	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
 )
 
 // SummaryRequest asks for counts and sums of archived rows.
@@ -20,6 +22,7 @@ type SummaryRequest struct {
 	Where   string    `json:"where,omitempty"`    // in the language of rules; empty: every row
 	GroupBy []string  `json:"group_by,omitempty"` // columns; none: one group of all rows
 	Of      []Measure `json:"of"`
+	Live    bool      `json:"live,omitempty"` // rows of the table itself too; a row that was put back counts once
 }
 
 // Measure is what is made of the rows of a group: count, or sum, min or max of a column. NULLs do not count, as in SQL.
@@ -62,7 +65,7 @@ type group struct {
 // Summarise counts and sums up archived rows. Sums of integers and decimals are exact; a value that is no number makes the sum of
 // its group NULL. Groups come in the order of their columns.
 func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, error) {
-	search := SearchRequest{Source: q.Source, Table: q.Table, Where: q.Where}
+	search := SearchRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live, whole: true}
 	out := &Summary{Columns: slices.Clone(q.GroupBy), Groups: [][]*string{}}
 	at := func(name string) int {
 		i := slices.Index(search.Columns, name)
@@ -97,14 +100,7 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 	}
 	groups := map[string]*group{}
 	var text []byte
-	searched, err := e.Search(ctx, search, func(columns []shape.Column) error {
-		for i, m := range q.Of {
-			if c := columns[of[i]]; m.Of == "sum" && c.Kind != value.Int && c.Kind != value.Decimal && c.Kind != value.Float64 && c.Kind != value.Float32 {
-				return &RefusedError{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum", c.Name, c.Type), Remedy: "ask for min or max"}
-			}
-		}
-		return nil
-	}, func(h Hit) error {
+	take := func(h Hit) error {
 		text = text[:0]
 		for _, k := range keys {
 			text = h.Row[k].AppendCanonical(text)
@@ -124,7 +120,31 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 			g.of[i].add(m.Of, h.Row[of[i]*min(1, len(m.Column))])
 		}
 		return nil
+	}
+	var back *putBack
+	if q.Live {
+		var err error
+		if back, err = e.putBackOf(ctx, q.Source, q.Table, take); err != nil {
+			return nil, err
+		}
+		search.keyed = back != nil
+	}
+	searched, err := e.Search(ctx, search, func(columns []shape.Column) error {
+		for i, m := range q.Of {
+			if c := columns[of[i]]; m.Of == "sum" && c.Kind != value.Int && c.Kind != value.Decimal && c.Kind != value.Float64 && c.Kind != value.Float32 {
+				return &RefusedError{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum", c.Name, c.Type), Remedy: "ask for min or max"}
+			}
+		}
+		return nil
+	}, func(h Hit) error {
+		if back != nil && h.Segment != "" {
+			return back.add(ctx, h)
+		}
+		return take(h)
 	})
+	if err == nil && back != nil {
+		err = back.flush(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -232,4 +252,103 @@ func (x *tallied) text(of string) *string {
 		text = string(value.OfFloat(whole + x.float).AppendText(nil))
 	}
 	return &text
+}
+
+// putBack leaves out archived rows that restores have put back, so that those that are live count once.
+type putBack struct {
+	engine *Engine
+	table  *shape.Table
+	source source.Source
+	in     map[string]bool // segments of which rows were put back
+	hits   []Hit
+	take   func(Hit) error
+}
+
+// putBackOf returns nil where no row of a table that is live now was put back.
+func (e *Engine) putBackOf(ctx context.Context, sourceName, table string, take func(Hit) error) (*putBack, error) {
+	src, err := e.Source(ctx, sourceName)
+	if err != nil {
+		return nil, err
+	}
+	t, err := src.Table(ctx, table)
+	if err != nil {
+		return nil, err
+	}
+	if t.ByAddress() { // nobody can tell
+		return nil, nil
+	}
+	b := &putBack{engine: e, table: t, source: src, in: map[string]bool{}, take: take}
+	list, err := e.restoredInto(ctx, src, t)
+	for i := range list {
+		r := &list[i]
+		segments, err := e.inScope(ctx, r.Source, r.Table, r.Scope.V)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range segments {
+			b.in[s.ID] = true
+		}
+	}
+	if len(list) == 0 {
+		b = nil
+	}
+	return b, err
+}
+
+// restoredInto lists the restores that have put rows into a table which are recorded as theirs still.
+func (e *Engine) restoredInto(ctx context.Context, src source.Source, t *shape.Table) (out []catalog.Restore, err error) {
+	all, err := e.Catalog.RestoresIn(ctx, catalog.RestoreDone, catalog.RestoreFailed, catalog.Restoring)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range all {
+		if r.Target != TargetTable || r.Table != t.Name {
+			continue
+		}
+		n, err := src.RestoredCount(ctx, t, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			out = append(out, r)
+		}
+	}
+	return out, nil
+}
+
+func (b *putBack) add(ctx context.Context, h Hit) error {
+	if !b.in[h.Segment] || h.key == nil {
+		return b.take(h)
+	}
+	if b.hits = append(b.hits, h); len(b.hits) >= keysAtOnce {
+		return b.flush(ctx)
+	}
+	return nil
+}
+
+func (b *putBack) flush(ctx context.Context) error {
+	if len(b.hits) == 0 {
+		return nil
+	}
+	keys := make([][]value.Value, len(b.hits))
+	for i, h := range b.hits {
+		keys[i] = h.key
+	}
+	live := map[string]bool{}
+	err := b.source.Related(ctx, source.Query{Selection: source.Selection{Table: b.table}, On: b.table.Key, Values: keys}, func(key []value.Value) error {
+		live[canonical(key)] = true
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, h := range b.hits {
+		if !live[canonical(h.key)] {
+			if err := b.take(h); err != nil {
+				return err
+			}
+		}
+	}
+	b.hits = b.hits[:0]
+	return nil
 }

@@ -1,0 +1,267 @@
+package engine
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"os"
+	"slices"
+	"strings"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+)
+
+// A record that was put back and archived again, or whose key was used again, lies in several segments. The newest version counts.
+
+// keyColumns are the places of the key among a segment's columns; nil where it has none.
+func keyColumns(m *archive.Manifest) []int {
+	var out []int
+	for _, k := range m.Key {
+		at := slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == k })
+		if at < 0 {
+			return nil
+		}
+		out = append(out, at)
+	}
+	return out
+}
+
+// older says of hits, which come in the order in which they were archived, those whose key a newer segment has too.
+func (e *Engine) older(ctx context.Context, list []*searched, hits []Hit) (map[int]bool, error) {
+	at := map[string]int{}
+	for i, x := range list {
+		at[x.segment.ID] = i
+	}
+	out := map[int]bool{}
+	for i, x := range list {
+		asked, text := map[string][]int{}, []string{}
+		for j, h := range hits {
+			if h.Segment == "" || h.key == nil || at[h.Segment] >= i || out[j] {
+				continue
+			}
+			condition := keyCondition(x.manifest.Key, h.key)
+			if condition == "" || len(text) >= keysAtOnce {
+				continue
+			}
+			if may, err := e.mayHaveKey(ctx, x, condition); err != nil {
+				return nil, err
+			} else if may {
+				k := canonical(h.key)
+				if asked[k] == nil {
+					text = append(text, condition)
+				}
+				asked[k] = append(asked[k], j)
+			}
+		}
+		if len(text) == 0 {
+			continue
+		}
+		if err := e.withKeys(ctx, x, strings.Join(text, " OR "), func(key []value.Value) {
+			for _, j := range asked[canonical(key)] {
+				out[j] = true
+			}
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// mayHaveKey says whether a segment can have a key, by what is known of it in memory and its filter of keys.
+func (e *Engine) mayHaveKey(ctx context.Context, x *searched, condition string) (bool, error) {
+	f, err := bindArchived(condition, x.manifest.Columns, x.manifest.Columns)
+	if err != nil {
+		return false, nil // it has another key: the rows are no versions of each other
+	}
+	if b := x.known.bounds.Load(); b != nil && !b.Possibly(f) {
+		return false, nil
+	}
+	if !x.manifest.KeyFilter {
+		return true, nil
+	}
+	side, err := e.sideOf(ctx, x)
+	return err == nil && (side == nil || side.keys.Possibly(x.manifest, f)), err
+}
+
+// withKeys hands on the keys of a segment's rows for which a condition is true.
+func (e *Engine) withKeys(ctx context.Context, x *searched, condition string, report func([]value.Value)) error {
+	f, err := bindArchived(condition, x.manifest.Columns, x.manifest.Columns)
+	if err != nil {
+		return nil
+	}
+	st, err := e.readableStore(ctx, x.segment)
+	if err != nil {
+		return err
+	}
+	columns := keyColumns(x.manifest)
+	key := make([]value.Value, len(columns))
+	_, err = archive.Scan(ctx, st, x.manifest, archive.Search{Filter: f, Columns: columns, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
+		if _, left := slices.BinarySearch(x.left, ordinal); left {
+			return nil
+		}
+		for i, c := range columns {
+			key[i] = row[c]
+		}
+		report(key)
+		return nil
+	})
+	return err
+}
+
+// keyCondition writes a condition that is true for the rows with a key; nothing where a value of it cannot be written.
+func keyCondition(names []string, key []value.Value) string {
+	if len(names) != len(key) {
+		return ""
+	}
+	parts := make([]string, len(key))
+	for i, v := range key {
+		literal := ""
+		switch v.Kind {
+		case value.Int, value.Decimal:
+			literal = string(v.AppendText(nil))
+		case value.Text:
+			literal = "'" + strings.ReplaceAll(string(v.B), "'", "''") + "'"
+		case value.UUID:
+			literal = "'" + hex.EncodeToString(v.B) + "'"
+		case value.Date:
+			literal = "DATE '" + string(v.AppendText(nil)) + "'"
+		default:
+			return ""
+		}
+		parts[i] = `"` + strings.ReplaceAll(names[i], `"`, `""`) + `" = ` + literal
+	}
+	return "(" + strings.Join(parts, " AND ") + ")"
+}
+
+// supersededRows are the ordinals, by segment, of archived rows of which a newer version is archived too.
+type supersededRows struct {
+	ordinals map[string]map[int]bool
+	rows     int64
+	untold   int // segments in cold storage that may have versions of the others' rows
+}
+
+func (s *supersededRows) has(segment string, ordinal int) bool { return s.ordinals[segment][ordinal] }
+
+// superseded finds them among all rows of segments, which come the oldest first. Only segments are read whose keys lie between each
+// other's; of those, keys are kept on disk.
+func (e *Engine) superseded(ctx context.Context, list []*searched) (out *supersededRows, err error) {
+	out = &supersededRows{ordinals: map[string]map[int]bool{}}
+	crossed := make([]bool, len(list)) // its keys lie between those of another
+	spans := make([]filter.Bound, len(list))
+	for i, x := range list {
+		if spans[i], err = e.keySpan(ctx, x); err != nil {
+			return nil, err
+		}
+		for j := range i {
+			if overlap(spans[i], spans[j]) {
+				crossed[i], crossed[j] = true, true
+			}
+		}
+	}
+	if !slices.Contains(crossed, true) {
+		return out, nil
+	}
+	dir, err := os.MkdirTemp("", "ambercellar-keys-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	seen, err := openSeen(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer seen.close()
+	for i, x := range slices.Backward(list) {
+		columns := keyColumns(x.manifest)
+		if !crossed[i] || columns == nil {
+			continue
+		}
+		if x.segment.Asleep(e.Now()) {
+			out.untold++
+			continue
+		}
+		if err := e.seenIn(ctx, x, columns, seen, out); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// seenIn notes the keys of a segment, and which of them newer segments have.
+func (e *Engine) seenIn(ctx context.Context, x *searched, columns []int, seen *seenKeys, out *supersededRows) error {
+	st, err := e.readableStore(ctx, x.segment)
+	if err != nil {
+		return err
+	}
+	chunk := &value.Chunk{Width: len(columns)}
+	var ordinals []int
+	places := make([]int, len(columns))
+	for i := range places {
+		places[i] = i
+	}
+	flush := func() error {
+		fresh, err := seen.add(ctx, chunk, places)
+		if err != nil {
+			return err
+		}
+		for i, first := range fresh {
+			if first {
+				continue
+			}
+			if out.ordinals[x.segment.ID] == nil {
+				out.ordinals[x.segment.ID] = map[int]bool{}
+			}
+			out.ordinals[x.segment.ID][ordinals[i]] = true
+			out.rows++
+		}
+		chunk.Reset()
+		ordinals = ordinals[:0]
+		return nil
+	}
+	_, err = archive.Scan(ctx, st, x.manifest, archive.Search{Columns: columns, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
+		if _, left := slices.BinarySearch(x.left, ordinal); left {
+			return nil
+		}
+		for _, c := range columns {
+			v := row[c]
+			if v.B != nil {
+				v.B = chunk.Keep(v.B)
+			}
+			chunk.Values = append(chunk.Values, v)
+		}
+		if ordinals = append(ordinals, ordinal); len(ordinals) >= 10_000 {
+			return flush()
+		}
+		return nil
+	})
+	return errors.Join(err, flush())
+}
+
+// keySpan is between which values the first column of a segment's key lies; not known where nothing tells.
+func (e *Engine) keySpan(ctx context.Context, x *searched) (filter.Bound, error) {
+	columns := keyColumns(x.manifest)
+	if columns == nil {
+		return filter.Bound{}, nil
+	}
+	if b := x.known.bounds.Load(); b != nil {
+		return b.Column(columns[0]), nil
+	}
+	side, err := e.sideOf(ctx, x)
+	if err != nil || side == nil {
+		return filter.Bound{}, err
+	}
+	return side.bounds.Column(columns[0]), nil
+}
+
+// overlap says whether two spans can share a value; where one is not known they can.
+func overlap(a, b filter.Bound) bool {
+	if !a.Known || !b.Known {
+		return true
+	}
+	one, ok1 := filter.Order(a.Greatest, b.Least)
+	other, ok2 := filter.Order(b.Greatest, a.Least)
+	return !ok1 || !ok2 || one >= 0 && other >= 0
+}
