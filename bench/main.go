@@ -92,7 +92,7 @@ func main() {
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, plan")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan")
 	flag.Parse()
 	wanted := func(name string) bool {
 		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
@@ -155,6 +155,15 @@ func main() {
 		}
 		if err := searches(ctx, n, *rounds, *out, *program); err != nil {
 			log.Fatalf("search: %v", err)
+		}
+	}
+	if wanted("restore") {
+		n := 2_500_000
+		if *rows > 0 {
+			n = *rows
+		}
+		if err := restores(ctx, n, *rounds, *out, *program); err != nil {
+			log.Fatalf("restore: %v", err)
 		}
 	}
 	if wanted("plan") {

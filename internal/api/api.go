@@ -188,9 +188,9 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/runs/{run}/delete", summary: "Delete the rows of a run that copied them, those that still are what was copied", out: RunView{}, do: runView(func(ctx context.Context, id string) (*catalog.Run, error) { return s.Delete(ctx, actor, id) })},
 		{method: "POST", path: "/runs/{run}/cancel", summary: "End a run after its batch in hand", out: RunView{}, do: runView(s.Cancel)},
 
-		{method: "GET", path: "/segments", summary: "Segments, the newest first", query: append([]string{"run", "source", "table", "state"}, paged...), out: Items[catalog.Segment]{}, do: func(c *gin.Context) (any, error) {
+		{method: "GET", path: "/segments", summary: "Segments, the newest first", query: append([]string{"run", "source", "table", "state", "ungoverned"}, paged...), out: Items[catalog.Segment]{}, do: func(c *gin.Context) (any, error) {
 			limit, offset := page(c)
-			f := catalog.SegmentFilter{Run: c.Query("run"), Source: c.Query("source"), Table: c.Query("table"), State: c.Query("state")}
+			f := catalog.SegmentFilter{Run: c.Query("run"), Source: c.Query("source"), Table: c.Query("table"), State: c.Query("state"), Ungoverned: c.Query("ungoverned") == "true"}
 			list, err := s.Catalog.Segments(c.Request.Context(), f, limit+1, offset)
 			return paging(list, limit, offset), err
 		}},

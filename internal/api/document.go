@@ -22,7 +22,7 @@ import (
 func Document() []byte {
 	schemas := map[string]json.RawMessage{}
 	paths := map[string]map[string]any{}
-	b := &builder{schemas: schemas}
+	b := &builder{schemas: schemas, types: map[string]reflect.Type{}}
 	for _, r := range (&API{service: &service.Service{}}).routes() {
 		if paths[r.path] == nil {
 			paths[r.path] = map[string]any{}
@@ -47,7 +47,10 @@ func Document() []byte {
 	return append(out, '\n')
 }
 
-type builder struct{ schemas map[string]json.RawMessage }
+type builder struct {
+	schemas map[string]json.RawMessage
+	types   map[string]reflect.Type // that the schemas are of
+}
 
 var parameter = regexp.MustCompile(`\{(\w+)\}`)
 
@@ -122,6 +125,8 @@ func (b *builder) schema(v any) any {
 	r.AddTypeMapping(catalog.JSON[catalog.Fit]{}, catalog.Fit{})
 	r.AddTypeMapping(catalog.JSON[catalog.Scrub]{}, catalog.Scrub{})
 	r.AddTypeMapping(catalog.JSON[store.Bucket]{}, store.Bucket{})
+	r.AddTypeMapping(catalog.JSON[store.Seal]{}, store.Seal{})
+	r.AddTypeMapping(catalog.JSON[catalog.Tariff]{}, catalog.Tariff{})
 	r.AddTypeMapping(catalog.JSON[[]catalog.FoundInStore]{}, []catalog.FoundInStore{})
 	s, err := r.Reflect(v,
 		jsonschema.DefinitionsPrefix("#/components/schemas/"),
@@ -133,7 +138,14 @@ func (b *builder) schema(v any) any {
 			}
 			b.schemas[name] = bytes.ReplaceAll(text, []byte(`["array","null"]`), []byte(`"array"`)) // lists are empty rather than missing
 		}),
-		jsonschema.InterceptDefName(func(t reflect.Type, name string) string { return schemaName(t) }),
+		jsonschema.InterceptDefName(func(t reflect.Type, name string) string {
+			name = schemaName(t)
+			if other := b.types[name]; other != nil && other != t {
+				panic(fmt.Sprintf("both %s and %s would be called %s in the document", other, t, name)) // of our own types alone
+			}
+			b.types[name] = t
+			return name
+		}),
 		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
 			if p.Processed && !strings.Contains(p.Field.Tag.Get("json"), ",omit") {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
@@ -149,19 +161,16 @@ func (b *builder) schema(v any) any {
 
 var generic = regexp.MustCompile(`^(\w+)\[(?:.*[./])?(\w+)\]$`)
 
+// otherNames are the names of types whose own is taken by a type of another package.
+var otherNames = map[string]string{"rule.Problem": "RuleProblem", "rule.Rule": "RuleBody", "rule.Keep": "ClauseKeep", "store.Bucket": "StoreBucket", "source.Level": "FindingLevel", "rule.Unit": "AgeUnit", "source.Finding": "SourceFinding"}
+
 // schemaName is a type's own name; a page of things is called after them.
 func schemaName(t reflect.Type) string {
 	if m := generic.FindStringSubmatch(t.Name()); m != nil {
 		return fmt.Sprintf("%sOf%s", m[1], m[2])
 	}
-	if t.PkgPath() == "ambercellar/internal/core/rule" && t.Name() == "Problem" {
-		return "RuleProblem"
-	}
-	if t.PkgPath() == "ambercellar/internal/core/rule" && t.Name() == "Rule" {
-		return "RuleBody"
-	}
-	if t.PkgPath() == "ambercellar/internal/core/rule" && t.Name() == "Keep" {
-		return "ClauseKeep"
+	if name, ok := otherNames[t.String()]; ok {
+		return name
 	}
 	return t.Name()
 }

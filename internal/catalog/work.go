@@ -263,6 +263,7 @@ type Segment struct {
 	WantSecond   string       `db:"want_second" json:"want_second"` // the store for its second copy, by its rule; empty: as its store says
 	ColdStore    string       `db:"cold_store" json:"cold_store"`   // where its rows are to move, by its rule
 	ColdAt       *Time        `db:"cold_at" json:"cold_at"`         // and when
+	Rule         string       `db:"rule" json:"rule"`               // that archived it
 	Rewrites     string       `db:"rewrites" json:"rewrites"`       // the segment of whose rows it holds those that stayed when the others were destroyed
 }
 
@@ -495,8 +496,8 @@ func (c *Catalog) Batches(ctx context.Context, run string, limit, offset int) ([
 
 // AddSegment keeps a new segment, before the first byte of it is written.
 func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, warm_until, rewrites)
-		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at, :rows_store, :cold, :warm_until, :rewrites)`, s)
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, warm_until, rewrites, rule)
+		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at, :rows_store, :cold, :warm_until, :rewrites, :rule)`, s)
 	return err
 }
 
@@ -525,12 +526,16 @@ func (c *Catalog) Segment(ctx context.Context, id string) (*Segment, error) {
 }
 
 // SegmentFilter narrows a listing of segments; empty fields do not.
-type SegmentFilter struct{ Run, Source, Table, State string }
+type SegmentFilter struct {
+	Run, Source, Table, State string
+	Ungoverned                bool // those alone whose rule is not there any more
+}
 
 // Segments lists segments, the newest first; abandoned ones only where they are asked for.
 func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, limit, offset int) ([]Segment, error) {
 	return list[Segment](ctx, c.db, `SELECT * FROM segment WHERE ? IN ('', run) AND ? IN ('', source) AND ? IN ('', table_name) AND (? = state OR ? = '' AND state <> 'abandoned')
-		ORDER BY created_at DESC, number DESC LIMIT ? OFFSET ?`, f.Run, f.Source, f.Table, f.State, f.State, limit, offset)
+		AND (? = 0 OR state <> 'disposed' AND NOT EXISTS (SELECT 1 FROM rule WHERE rule.name = segment.rule))
+		ORDER BY created_at DESC, number DESC LIMIT ? OFFSET ?`, f.Run, f.Source, f.Table, f.State, f.State, f.Ungoverned, limit, offset)
 }
 
 // RunSegments lists all segments of a run, abandoned ones among them, in order of their number.

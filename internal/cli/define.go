@@ -103,6 +103,7 @@ func commands() []command {
 			f.String("run", "", "of this run only")
 			f.String("source", "", "of this source only")
 			f.String("table", "", "of this table only")
+			f.Bool("ungoverned", false, "those alone whose rule is not there any more: they are kept without end")
 		}, run: segmentList},
 		{name: "segment show", args: "SEGMENT", summary: "show a segment", run: segmentShow},
 		{name: "segment verify", args: "[SEGMENT]", summary: "read segments back from their stores and check every row; with -store also without a service", flags: verifyFlags, run: segmentVerify},

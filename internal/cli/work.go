@@ -318,7 +318,7 @@ func barProgress(w io.Writer) func(*api.RunView) {
 }
 
 func segmentList(e *env) error {
-	q := url.Values{"limit": {"200"}, "run": {e.flag("run")}, "source": {e.flag("source")}, "table": {e.flag("table")}}
+	q := url.Values{"limit": {"200"}, "run": {e.flag("run")}, "source": {e.flag("source")}, "table": {e.flag("table")}, "ungoverned": {e.flag("ungoverned")}}
 	l, err := client.Get[api.Items[catalog.Segment]](e.ctx, e.client, "/segments?"+q.Encode())
 	if err != nil {
 		return err

@@ -36,12 +36,13 @@ func (q *restoration) intoFile(directory string, several bool) (err error) {
 		if err != nil {
 			return err
 		}
-		q.restore.Skipped += int64(rows.Rows() - keep.Rows())
-		q.restore.Restored += int64(keep.Rows())
 		for _, d := range kept {
 			q.expect.Add(d)
 		}
-		return w.write(m, keep)
+		if err := w.write(m, keep); err != nil {
+			return err
+		}
+		return q.counted(ctx, int64(rows.Rows()), int64(keep.Rows()), int64(rows.Rows()-keep.Rows()))
 	}
 	q.finish = func(context.Context) (err error) {
 		q.restore.FileBytes, err = w.close(q.restore.Restored, q.expect)

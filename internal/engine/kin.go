@@ -333,7 +333,7 @@ func (r *runner) readRelated(ctx context.Context, w, x *work, at int, wanted fun
 func (r *runner) begin(ctx context.Context, w *work) error {
 	m := w.manifest
 	w.segment = &catalog.Segment{ID: m.Segment, Run: r.run.ID, Number: w.number, Clause: w.pass.clause, Source: m.Source, Table: m.Table, Part: w.pass.part, Store: w.pass.name, Stem: m.Stem,
-		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now())}
+		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now()), Rule: r.run.Rule}
 	return r.Catalog.AddSegment(ctx, w.segment)
 }
 

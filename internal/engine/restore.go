@@ -7,7 +7,9 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"sync/atomic"
+	"time"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
@@ -54,6 +56,10 @@ type restoration struct {
 
 	directory string         // for files
 	again     bool           // an earlier try has put rows back, or may have
+	hands     int            // how many handfuls are delivered at a time; 0: one
+	flows     bool           // rows of one segment are read while those of another are delivered
+	handing   *handing       // that delivers
+	books     sync.Mutex     // over what delivering changes
 	pace      *pace.Steering // of rows that go into a table
 	batch     atomic.Int64   // rows of the next transaction, by the pace
 	replaced  *export        // what was replaced, once something is
@@ -64,7 +70,8 @@ type restoration struct {
 	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) error
 	finish  func(ctx context.Context) error
 	seen    *seenKeys
-	columns []shape.Column // that any segment of the table has, where there is a filter
+	proving map[string]<-chan proven // by segment: what is being verified ahead of its turn
+	columns []shape.Column           // that any segment of the table has, where there is a filter
 }
 
 func (q *restoration) run(ctx context.Context) error {
@@ -95,14 +102,27 @@ func (q *restoration) run(ctx context.Context) error {
 			q.replaced.file.Close() // each row was synced before it was replaced
 		}
 	}()
-	q.restore.Of = 0
+	q.flows, q.restore.Of = true, 0
 	for i := range segments {
 		q.restore.Of += segments[i].Rows
 	}
-	for i := range segments {
-		if err := q.family(ctx, &segments[i]); err != nil {
-			return err
+	ctx, cancel := context.WithCancel(ctx)
+	defer func() { // nothing is read any more when it has ended
+		cancel()
+		for _, p := range q.proving {
+			<-p
 		}
+	}()
+	for i := range segments {
+		if i+1 < len(segments) && allRows(q.restore.Scope.V) {
+			q.prove(ctx, &segments[i+1])
+		}
+		if err := q.family(ctx, &segments[i]); err != nil {
+			return errors.Join(err, q.delivered())
+		}
+	}
+	if err := q.delivered(); err != nil {
+		return err
 	}
 	if err := q.finish(ctx); err != nil {
 		return err
@@ -112,6 +132,30 @@ func (q *restoration) run(ctx context.Context) error {
 		return fmt.Errorf("%w: %d rows found, %d restored, %d skipped, and the digest covers %d", ErrBooks, q.restore.Found, q.restore.Restored, q.restore.Skipped, q.expect.Count)
 	}
 	return nil
+}
+
+// proven is a segment that was verified as a whole, in one of its stores.
+type proven struct {
+	store   store.Store
+	digests []value.Digest
+	err     error
+}
+
+// allRows says whether rows of all segments in a scope are wanted.
+func allRows(s catalog.Scope) bool { return s.Where == "" && len(s.Rows) == 0 }
+
+// prove verifies a segment while the one before it is put back.
+func (q *restoration) prove(ctx context.Context, s *catalog.Segment) {
+	out := make(chan proven, 1)
+	if q.proving == nil {
+		q.proving = map[string]<-chan proven{}
+	}
+	q.proving[s.ID] = out
+	go func() {
+		var digests []value.Digest
+		st, _, _, err := q.whole(ctx, s, &digests)
+		out <- proven{st, digests, err}
+	}()
 }
 
 // segments lists what is restored: the segments in the scope, and of a whole run that goes back into its tables also those
@@ -148,6 +192,7 @@ type member struct {
 	store    store.Store
 	manifest *archive.Manifest
 	closing  *archive.Closing
+	digests  []value.Digest // of all rows, once it was verified
 	wanted   func(ordinal int, row []value.Value) bool
 	allowed  map[string]bool // of rows that went along: the references to rows that were picked
 	below    []*member       // whose rows refer to this one's
@@ -178,7 +223,12 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 // another come behind it.
 func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 	family, err := q.familyOf(ctx, s)
-	for _, x := range family {
+	for i, x := range family {
+		if i > 0 { // its rows refer to rows that must be there
+			if err := q.delivered(); err != nil {
+				return err
+			}
+		}
 		if err := q.segment(ctx, x); err != nil {
 			return err
 		}
@@ -270,10 +320,19 @@ func pickColumns(columns []shape.Column, on [][2]string, side int) func(row []va
 // segment verifies a segment as a whole, in its second store where it is damaged, and then hands on those of its rows that
 // were deleted and are wanted.
 func (q *restoration) segment(ctx context.Context, x *member) (err error) {
-	if x.store, _, _, err = q.whole(ctx, x.segment); err != nil {
+	if p := q.proving[x.segment.ID]; p != nil {
+		delete(q.proving, x.segment.ID)
+		got := <-p
+		x.store, x.digests, err = got.store, got.digests, got.err
+	} else {
+		x.store, _, _, err = q.whole(ctx, x.segment, &x.digests)
+	}
+	if err != nil {
 		return err
 	}
+	q.books.Lock()
 	q.restore.Segments++
+	q.books.Unlock()
 	return q.rows(ctx, x)
 }
 
@@ -292,16 +351,14 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		return err
 	}
 	defer f.Close()
-	w := q.handOver(ctx, m)
-	defer w.end()
-	pick := &handful{Chunk: value.Chunk{Width: len(m.Columns)}}
-	var hasher value.Hasher
+	w := q.hand(ctx)
+	pick := &handful{Chunk: value.Chunk{Width: len(m.Columns)}, manifest: m}
 	flush := func() error {
 		if pick.Rows() == 0 {
 			return nil
 		}
 		err := w.give(pick)
-		pick = &handful{Chunk: value.Chunk{Width: len(m.Columns)}}
+		pick = &handful{Chunk: value.Chunk{Width: len(m.Columns)}, manifest: m}
 		return err
 	}
 	ordinal := 0
@@ -318,7 +375,7 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 					}
 					pick.Values = append(pick.Values, v)
 				}
-				pick.digests, pick.ordinals = append(pick.digests, hasher.Row(row)), append(pick.ordinals, ordinal)
+				pick.digests, pick.ordinals = append(pick.digests, x.digests[ordinal]), append(pick.ordinals, ordinal)
 			}
 			ordinal++
 			if pick.Rows() >= q.most() || pick.Size() >= restoreBytes {
@@ -332,61 +389,84 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 	if err == nil {
 		err = flush()
 	}
-	return errors.Join(err, w.end())
+	if err != nil || !q.flows {
+		err = errors.Join(err, q.delivered())
+	}
+	return err
 }
 
 // handful is what is delivered at a time.
 type handful struct {
 	value.Chunk
+	manifest *archive.Manifest
 	digests  []value.Digest
 	ordinals []int
 }
 
-// handing delivers rows while the next are read.
+// handing delivers rows while the next are read, some handfuls at a time.
 type handing struct {
-	next chan *handful
-	done chan struct{}
-	err  error // once done
-	over bool
+	next   chan *handful
+	failed chan struct{} // closed when one was not delivered
+	once   sync.Once
+	err    error // once failed is closed
+	wait   sync.WaitGroup
 }
 
-// handOver begins to deliver rows of a segment.
-func (q *restoration) handOver(ctx context.Context, m *archive.Manifest) *handing {
-	w := &handing{next: make(chan *handful), done: make(chan struct{})}
-	go func() {
-		defer close(w.done)
-		for h := range w.next {
-			q.restore.Found += int64(h.Rows())
-			w.err = q.deliver(ctx, m, &h.Chunk, h.digests, h.ordinals)
-			if w.err == nil && !q.quiet {
-				w.err = q.Catalog.SaveRestore(ctx, q.restore)
+// hand is what delivers; it is begun where nothing does.
+func (q *restoration) hand(ctx context.Context) *handing {
+	if q.handing != nil {
+		return q.handing
+	}
+	w := &handing{next: make(chan *handful), failed: make(chan struct{})}
+	q.handing = w
+	for range max(q.hands, 1) {
+		w.wait.Go(func() {
+			for h := range w.next {
+				select {
+				case <-w.failed:
+					continue
+				default:
+				}
+				if err := q.deliver(ctx, h.manifest, &h.Chunk, h.digests, h.ordinals); err != nil {
+					w.once.Do(func() { w.err = err; close(w.failed) })
+				}
 			}
-			if w.err != nil {
-				return
-			}
-		}
-	}()
+		})
+	}
 	return w
 }
 
-// give hands rows over, once those before are delivered.
+// give hands rows over, once somebody is there to deliver them.
 func (w *handing) give(h *handful) error {
 	select {
 	case w.next <- h:
 		return nil
-	case <-w.done:
+	case <-w.failed:
 		return w.err
 	}
 }
 
-// end waits until all are delivered.
-func (w *handing) end() error {
-	if !w.over {
-		w.over = true
-		close(w.next)
+// delivered waits until all that was handed over is delivered.
+func (q *restoration) delivered() error {
+	w := q.handing
+	if w == nil {
+		return nil
 	}
-	<-w.done
+	q.handing = nil
+	close(w.next)
+	w.wait.Wait()
 	return w.err
+}
+
+// counted adds what became of rows that were delivered, and keeps it.
+func (q *restoration) counted(ctx context.Context, found, restored, skipped int64) error {
+	q.restore.Found += found
+	q.restore.Restored += restored
+	q.restore.Skipped += skipped
+	if q.quiet {
+		return nil
+	}
+	return q.Catalog.SaveRestore(ctx, q.restore)
 }
 
 // most is how many rows are delivered at a time.
@@ -445,19 +525,30 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	q.pace = pace.New(p, src.Reads().SmallBatches)
 	q.batch.Store(int64(q.pace.Rows()))
 	tables := map[string]*shape.Table{}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) (err error) {
-		t := tables[m.Table]
-		if t == nil {
+	if p == pace.Unlimited && src.Reads().ParallelWrites {
+		q.hands = 2
+	}
+	into := func(ctx context.Context, m *archive.Manifest) (t *shape.Table, err error) {
+		q.books.Lock()
+		defer q.books.Unlock()
+		if t = tables[m.Table]; t == nil {
 			into := m.Table
 			if side {
 				if into, err = q.makeSide(ctx, src, m); err != nil { // or finds the one that it made before
-					return err
+					return nil, err
 				}
 			}
 			if t, err = src.Table(ctx, into); err != nil {
-				return err
+				return nil, err
 			}
 			tables[m.Table] = t
+		}
+		return t, nil
+	}
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) (err error) {
+		t, err := into(ctx, m)
+		if err != nil {
+			return err
 		}
 		f, err := fitOf(m, t, q.restore.Fit.V)
 		if err != nil {
@@ -474,6 +565,8 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		err = retry(ctx, q.Log, func() (err error) {
 			out, err = src.Restore(ctx, request)
 			if err != nil && !errors.Is(err, source.ErrBusy) {
+				q.books.Lock()
+				defer q.books.Unlock()
 				return &RefusedError{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
 			}
 			return err
@@ -490,20 +583,33 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		if out.Digest != want {
 			return fmt.Errorf("%w: the restored rows have the digest %s instead of %s", ErrBooks, out.Digest, want)
 		}
-		q.expect.Merge(out.Digest)
-		q.restore.Restored += out.Inserted
-		q.restore.Skipped += out.Skipped
-		q.restore.Replaced += out.Replaced
-		if q.again && out.Skipped > 0 {
-			if err := q.putBackBefore(ctx, src, t, columns, rows, digests, out); err != nil {
-				return err
+		pause, err := func() (time.Duration, error) {
+			q.books.Lock()
+			defer q.books.Unlock()
+			q.expect.Merge(out.Digest)
+			q.restore.Replaced += out.Replaced
+			if q.again && out.Skipped > 0 {
+				if err := q.putBackBefore(ctx, src, t, columns, rows, digests, out); err != nil {
+					return 0, err
+				}
 			}
+			pause := q.pace.Done(rows.Rows(), q.Now().Sub(begun), 0)
+			q.batch.Store(int64(q.pace.Rows()))
+			return pause, q.counted(ctx, int64(rows.Rows()), out.Inserted, out.Skipped)
+		}()
+		if err != nil {
+			return err
 		}
-		pause := q.pace.Done(rows.Rows(), q.Now().Sub(begun), 0)
-		q.batch.Store(int64(q.pace.Rows()))
 		return rest(ctx, pause)
 	}
 	q.finish = func(ctx context.Context) error {
+		if sequenced, ok := src.(source.Sequenced); ok {
+			for _, t := range tables {
+				if err := sequenced.MoveSequences(ctx, t); err != nil { // the rows are there all the same
+					q.Log.Warn("rows were put back, and a sequence may give their numbers again", "restore", q.restore.ID, "error", err)
+				}
+			}
+		}
 		total := int64(0)
 		for _, t := range tables {
 			n, err := src.RestoredCount(ctx, t, q.restore.ID)
@@ -558,6 +664,8 @@ func ReplacedFile(restore string) string { return restore + "-replaced.ndjson" }
 
 // keepReplaced keeps rows that restored ones are about to replace in a file, durably, before they are.
 func (q *restoration) keepReplaced(t *shape.Table, columns []int, there *value.Chunk) (err error) {
+	q.books.Lock()
+	defer q.books.Unlock()
 	if q.replaced == nil {
 		if err := os.MkdirAll(q.directory, 0o750); err != nil {
 			return err

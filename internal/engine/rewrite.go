@@ -267,7 +267,7 @@ func (e *Engine) succeed(ctx context.Context, st store.Store, s *catalog.Segment
 	known, err := e.Catalog.Segment(ctx, fresh.Segment)
 	if errors.Is(err, catalog.ErrNotFound) {
 		known = &catalog.Segment{ID: fresh.Segment, Run: s.Run, Number: s.Number, Clause: s.Clause, Source: s.Source, Table: s.Table, Part: s.Part, Store: s.Store, Stem: fresh.Stem,
-			State: catalog.SegmentWriting, CreatedAt: s.CreatedAt, Rewrites: s.ID}
+			State: catalog.SegmentWriting, CreatedAt: s.CreatedAt, Rewrites: s.ID, Rule: s.Rule}
 		err = e.Catalog.AddSegment(ctx, known)
 	}
 	if err != nil {

@@ -172,7 +172,7 @@ func (e *Engine) findRows(ctx context.Context, records store.Store, s *catalog.S
 
 func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName string, m *archive.Manifest, hash string) error {
 	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Clause: m.Clause, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem,
-		State: catalog.SegmentWriting, CreatedAt: catalog.At(m.Stored), Rewrites: m.Rewrites}
+		State: catalog.SegmentWriting, CreatedAt: catalog.At(m.Stored), Rewrites: m.Rewrites, Rule: m.Rule}
 	if err := e.findRows(ctx, st, s, m); err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/value"
 )
 
 // VerificationRequest says which segments are to be verified.
@@ -448,14 +449,14 @@ func (e *Engine) copySecond(ctx context.Context, s *catalog.Segment) error {
 	return e.Catalog.SetSecond(ctx, s.ID, second, e.Now())
 }
 
-// whole opens a segment where it is what was written: in its store, or in the second one. Rows are read there once.
-func (e *Engine) whole(ctx context.Context, s *catalog.Segment) (store.Store, *archive.Manifest, *archive.Closing, error) {
-	st, m, books, err := e.wholeIn(ctx, s, func() (store.Store, error) { return e.readableStore(ctx, s) })
+// whole opens a segment where it is what was written: in its store, or in the second one. Rows are read there once, and their digests kept.
+func (e *Engine) whole(ctx context.Context, s *catalog.Segment, digests *[]value.Digest) (store.Store, *archive.Manifest, *archive.Closing, error) {
+	st, m, books, err := e.wholeIn(ctx, s, digests, func() (store.Store, error) { return e.readableStore(ctx, s) })
 	if err == nil || s.Second == "" || s.Cold || ctx.Err() != nil {
 		return st, m, books, err
 	}
 	e.Log.Error("a segment is read from its second copy", "segment", s.ID, "error", err)
-	st, m, books, second := e.wholeIn(ctx, s, func() (store.Store, error) { return e.Store(ctx, s.Second) })
+	st, m, books, second := e.wholeIn(ctx, s, digests, func() (store.Store, error) { return e.Store(ctx, s.Second) })
 	return st, m, books, errors.Join(second, ifBoth(second, err))
 }
 
@@ -466,14 +467,18 @@ func ifBoth(second, first error) error {
 	return first
 }
 
-func (e *Engine) wholeIn(ctx context.Context, s *catalog.Segment, open func() (store.Store, error)) (store.Store, *archive.Manifest, *archive.Closing, error) {
+func (e *Engine) wholeIn(ctx context.Context, s *catalog.Segment, digests *[]value.Digest, open func() (store.Store, error)) (store.Store, *archive.Manifest, *archive.Closing, error) {
 	st, err := open()
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	m, books, err := e.load(ctx, st, s)
 	if err == nil {
-		err = archive.Verify(ctx, st, m, nil)
+		*digests = (*digests)[:0]
+		err = archive.Verify(ctx, st, m, func(_ *value.Chunk, d []value.Digest) error {
+			*digests = append(*digests, d...)
+			return nil
+		})
 	}
 	return st, m, books, err
 }

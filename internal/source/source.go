@@ -145,12 +145,13 @@ type Source interface {
 
 // ReadTraits is what reading a slice does to a source.
 type ReadTraits struct {
-	BlocksWriters bool   // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
-	SmallBatches  int    // the most rows of a batch at the gentle pace; 0: as many as its time allows
-	LooseTypes    bool   // the type of a column bounds none of its values
-	CannotEmpty   string // why a table cannot be emptied at once; empty: it can
-	EmptyingDoes  string // what that resets and passes by, in words
-	RowVersions   bool   // a locator tells of any change to a row, so that a purge need not read its content
+	BlocksWriters  bool   // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
+	SmallBatches   int    // the most rows of a batch at the gentle pace; 0: as many as its time allows
+	LooseTypes     bool   // the type of a column bounds none of its values
+	CannotEmpty    string // why a table cannot be emptied at once; empty: it can
+	EmptyingDoes   string // what that resets and passes by, in words
+	RowVersions    bool   // a locator tells of any change to a row, so that a purge need not read its content
+	ParallelWrites bool   // transactions that write different rows of a table hardly keep each other waiting
 }
 
 // Errors that callers decide on.
@@ -367,6 +368,12 @@ type JournalRow struct {
 type Head struct {
 	Sequence int64
 	Hash     string // SHA-256 of the link's bytes, hexadecimal
+}
+
+// Sequenced is a source whose sequences do not follow rows that come with numbers of their own.
+type Sequenced interface {
+	// MoveSequences moves the sequences that number rows of a table beyond the greatest number in it; never back.
+	MoveSequences(ctx context.Context, t *shape.Table) error
 }
 
 // RestoreRequest is one transaction's worth of rows to put back.

@@ -45,6 +45,21 @@ export function share(part: number, total: number): number {
   return total > 0 ? Math.min(100, (100 * part) / total) : 0;
 }
 
+/** money writes a price; null: nobody knows it. */
+export function money(amount: number | null | undefined, currency = ""): string {
+  if (amount === null || amount === undefined) return "price unknown";
+  const text = amount !== 0 && amount < 0.01 ? "less than 0.01" : amount.toFixed(2);
+  return `${text} ${currency}`.trim();
+}
+
+/** lasting says an ISO 8601 length of time in words, where it has one unit. */
+export function lasting(iso: string | undefined): string {
+  const m = /^P(?:T(\d+)([HMS])|(\d+)([DWMY]))$/.exec(iso ?? "");
+  if (!m) return iso || "unknown time";
+  const names: Record<string, string> = m[1] ? { H: "hour", M: "minute", S: "second" } : { D: "day", W: "week", M: "month", Y: "year" };
+  return plural(Number(m[1] ?? m[3]), names[(m[2] ?? m[4])!]!);
+}
+
 /** short is the end of an identifier, which is the part that differs. */
 export function short(id: string): string {
   return id.length > 12 ? "…" + id.slice(-8) : id;

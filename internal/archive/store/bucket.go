@@ -137,6 +137,8 @@ func (o *Objects) told(name string, err error) error {
 	switch {
 	case r.Code == "NoSuchKey" || r.Code == "NoSuchObject" || r.Code == "NotFound" && r.BucketName == "" || r.StatusCode == http.StatusNotFound && r.Code != "NoSuchBucket":
 		return fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	case r.Code == "RequestTimeTooSkewed":
+		return fmt.Errorf("%s does not believe this machine's clock (%s); set it right", o.bucket.Endpoint, r.Message)
 	case r.Code == "InvalidObjectState":
 		return fmt.Errorf("%s: %w", name, ErrCold)
 	case r.StatusCode == http.StatusPreconditionFailed:
@@ -426,10 +428,19 @@ func (o *Objects) Remove(ctx context.Context, name string) error {
 			continue
 		}
 		if err := o.client.RemoveObject(ctx, o.bucket.Name, key, minio.RemoveObjectOptions{VersionID: x.VersionID}); err != nil {
-			return o.told(name, err)
+			return errors.Join(o.lockedUntil(ctx, name, key, x.VersionID), o.told(name, err))
 		}
 	}
 	return nil
+}
+
+// lockedUntil says until when a version of a file cannot be removed; nil where no lock keeps it.
+func (o *Objects) lockedUntil(ctx context.Context, name, key, version string) error {
+	_, until, err := o.client.GetObjectRetention(ctx, o.bucket.Name, key, version)
+	if err != nil || until == nil {
+		return nil
+	}
+	return fmt.Errorf("%s: version %s is locked until %s, and cannot be destroyed before that", name, version, until.UTC().Format("2006-01-02 15:04:05 UTC"))
 }
 
 // Check tries the store out.

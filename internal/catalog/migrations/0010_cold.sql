@@ -28,3 +28,6 @@ ALTER TABLE restore ADD COLUMN told_at TEXT;
 
 ALTER TABLE disposal ADD COLUMN approved_by TEXT NOT NULL DEFAULT '';
 ALTER TABLE disposal ADD COLUMN approved_at TEXT;
+
+ALTER TABLE segment ADD COLUMN rule TEXT NOT NULL DEFAULT '';
+UPDATE segment SET rule = coalesce((SELECT run.rule FROM run WHERE run.id = segment.run), '');

@@ -1,7 +1,6 @@
 package postgres
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -71,7 +70,7 @@ func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) 
 		}
 		staged := req
 		staged.Rows = fresh
-		if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(staged, true)), fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
+		if _, err := pc.CopyFrom(ctx, &copyText{req: staged, staged: true}, fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
 			return err
 		}
 		// What the table then holds under the addresses that the insert reported, after all triggers.

@@ -133,7 +133,7 @@ func serverIdentity(ctx context.Context, c *pgx.Conn) (id string, err error) {
 
 // Reads says that readers disturb no writer and that a row's version tells of every change.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{RowVersions: true,
+	return source.ReadTraits{RowVersions: true, ParallelWrites: true,
 		EmptyingDoes: "sequences go on where they are; subscribers are told of it only where their publication sends truncations, and a reader with an older snapshot sees the table empty"}
 }
 

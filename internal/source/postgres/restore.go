@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -53,7 +54,12 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 		return nil, err
 	}
 	names, _ := insertable(req)
-	if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(req, false)), fmt.Sprintf("COPY %s (%s) FROM STDIN", table(t), quoteAll("", names))); err != nil {
+	var rows io.Reader = &copyText{req: req}
+	form := ""
+	if binaryRows(req) {
+		rows, form = &copyBinary{req: req}, " (FORMAT binary)"
+	}
+	if _, err := pc.CopyFrom(ctx, rows, fmt.Sprintf("COPY %s (%s) FROM STDIN%s", table(t), quoteAll("", names), form)); err != nil {
 		return nil, err
 	}
 	at, columns := make([]int, len(t.Key)), make([]*shape.Column, len(t.Key))
@@ -63,16 +69,20 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 		at[i] = slices.Index(req.Columns, column)
 	}
 	keys := make([][]value.Value, req.Rows.Rows())
-	var marks bytes.Buffer
+	var marks []byte
+	restore := value.OfText(req.Restore)
 	for i := range keys {
 		keys[i] = make([]value.Value, len(at))
-		copyEscapes.WriteString(&marks, req.Restore)
+		marks = appendEscaped(marks, restore)
 		for j, c := range at {
 			keys[i][j] = req.Rows.Row(i)[c]
-			marks.WriteByte('\t')
-			copyEscapes.WriteString(&marks, input(keys[i][j]))
+			marks = appendEscaped(append(marks, '\t'), keys[i][j])
 		}
-		marks.WriteByte('\n')
+		marks = append(marks, '\n')
+	}
+	// The planner is not to read the whole table for the rows of one batch.
+	if _, err := pc.Exec(ctx, "SET LOCAL enable_seqscan = off; SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off").ReadAll(); err != nil {
+		return nil, err
 	}
 	arrays, keyNames, on := keyJoin(columns, 1)
 	params, types := keyArrays(columns, keys)
@@ -84,7 +94,7 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 	if out.Inserted != int64(len(keys)) { // a trigger of the table has kept rows out
 		return nil, errStage
 	}
-	_, err := pc.CopyFrom(ctx, &marks, fmt.Sprintf("COPY %s FROM STDIN", restoredTable(t)))
+	_, err := pc.CopyFrom(ctx, bytes.NewReader(marks), fmt.Sprintf("COPY %s FROM STDIN", restoredTable(t)))
 	return out, err
 }
 
@@ -142,7 +152,7 @@ func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 			return nil, err
 		}
 	}
-	if _, err := pc.CopyFrom(ctx, bytes.NewReader(copyText(req, true)), fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
+	if _, err := pc.CopyFrom(ctx, &copyText{req: req, staged: true}, fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
 		return nil, err
 	}
 	if req.Replace != nil {
@@ -236,32 +246,74 @@ func restoredSchema(t *shape.Table) string {
 	return fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s, PRIMARY KEY (%s))", restoredTable(t), strings.Join(columns, ", "), restoredKey(t))
 }
 
-var copyEscapes = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`, "\t", `\t`)
+// copyText writes rows in COPY's text format, as they are asked for: each with its ordinal in front and all of its columns, or those
+// alone that can be written.
+type copyText struct {
+	req    source.RestoreRequest
+	staged bool
+	next   int
+	buf    []byte
+	left   []byte // of buf
+}
 
-// copyText writes rows in COPY's text format: each with its ordinal in front and all of its columns, or those alone that can be written.
-func copyText(req source.RestoreRequest, staged bool) []byte {
-	var b bytes.Buffer
-	for i := range req.Rows.Rows() {
-		first := !staged
-		if staged {
-			b.WriteString(strconv.Itoa(i))
+func (c *copyText) Read(p []byte) (n int, err error) {
+	for len(c.left) == 0 {
+		if c.next >= c.req.Rows.Rows() {
+			return 0, io.EOF
 		}
-		for j, v := range req.Rows.Row(i) {
-			if !staged && req.Table.Columns[req.Columns[j]].Generated {
-				continue
-			}
-			if !first {
-				b.WriteByte('\t')
-			}
-			if first = false; v.Kind == value.Null {
-				b.WriteString(`\N`)
-			} else {
-				copyEscapes.WriteString(&b, input(v))
-			}
+		c.buf = c.buf[:0]
+		for ; c.next < c.req.Rows.Rows() && len(c.buf) < 64<<10; c.next++ {
+			c.row()
 		}
-		b.WriteByte('\n')
+		c.left = c.buf
 	}
-	return b.Bytes()
+	n = copy(p, c.left)
+	c.left = c.left[n:]
+	return n, nil
+}
+
+func (c *copyText) row() {
+	first := true
+	if c.staged {
+		c.buf, first = strconv.AppendInt(c.buf, int64(c.next), 10), false
+	}
+	for j, v := range c.req.Rows.Row(c.next) {
+		if !c.staged && c.req.Table.Columns[c.req.Columns[j]].Generated {
+			continue
+		}
+		if !first {
+			c.buf = append(c.buf, '\t')
+		}
+		if first = false; v.Kind == value.Null {
+			c.buf = append(c.buf, '\\', 'N')
+			continue
+		}
+		c.buf = appendEscaped(c.buf, v)
+	}
+	c.buf = append(c.buf, '\n')
+}
+
+// appendEscaped appends a value as COPY's text format has it.
+func appendEscaped(dst []byte, v value.Value) []byte {
+	if v.Kind == value.Int {
+		return strconv.AppendInt(dst, v.N, 10)
+	}
+	text := input(v)
+	for i := range len(text) {
+		switch b := text[i]; b {
+		case '\\':
+			dst = append(dst, '\\', '\\')
+		case '\n':
+			dst = append(dst, '\\', 'n')
+		case '\r':
+			dst = append(dst, '\\', 'r')
+		case '\t':
+			dst = append(dst, '\\', 't')
+		default:
+			dst = append(dst, b)
+		}
+	}
+	return dst
 }
 
 // MakeTable makes a table without what computes or checks values: rows come as they were.
@@ -279,4 +331,20 @@ func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Col
 	}
 	_, err := s.pool.Exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (%s)", quote(schema), quote(base), strings.Join(parts, ", ")))
 	return err
+}
+
+// MoveSequences moves the sequences of serial and identity columns on.
+func (s *Source) MoveSequences(ctx context.Context, t *shape.Table) error {
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		if c.Kind != value.Int {
+			continue
+		}
+		_, err := s.pool.Exec(ctx, fmt.Sprintf(`SELECT setval(s.q, s.top) FROM (SELECT pg_get_serial_sequence($1, $2)::regclass AS q, (SELECT max(%s) FROM %s) AS top) s
+			WHERE s.q IS NOT NULL AND s.top > coalesce(pg_sequence_last_value(s.q), 0)`, quote(c.Name), table(t)), table(t), c.Name)
+		if err != nil {
+			return fmt.Errorf("table %s: the sequence of column %q cannot be moved on: %w", t.Name, c.Name, err)
+		}
+	}
+	return nil
 }

@@ -430,9 +430,22 @@ const (
 // locateGroup is how many keys one statement looks up.
 const locateGroup = 2000
 
-// keyArrays writes keys as one text array a column, to be bound as $1, $2 … behind unnest.
+// wholeKey says whether a key column's values travel as whole numbers; all others travel as text.
+func wholeKey(c *shape.Column) bool {
+	return c.Kind == value.Int && slices.Contains([]string{"bigint", "integer", "smallint"}, c.Type)
+}
+
+// keyArrays writes keys as one array a column, to be bound as $1, $2 … behind unnest.
 func keyArrays(columns []*shape.Column, keys [][]value.Value) (params [][]byte, types []uint32) {
-	for i := range columns {
+	for i, c := range columns {
+		if wholeKey(c) {
+			numbers := newArray(typeInt8, len(keys), 8)
+			for _, k := range keys {
+				numbers = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(numbers, 8), uint64(k[i].N))
+			}
+			params, types = append(params, numbers), append(types, arrayInt8)
+			continue
+		}
 		texts := newArray(typeText, len(keys), 16)
 		for _, k := range keys {
 			texts = appendElement(texts, []byte(input(k[i])))
@@ -447,8 +460,13 @@ func keyArrays(columns []*shape.Column, keys [][]value.Value) (params [][]byte, 
 func keyJoin(columns []*shape.Column, first int) (arrays, names, on string) {
 	var a, n, o []string
 	for i, c := range columns {
-		a = append(a, fmt.Sprintf("$%d::text[]", first+i))
 		n = append(n, fmt.Sprintf("k%d", i+1))
+		if wholeKey(c) {
+			a = append(a, fmt.Sprintf("$%d::bigint[]", first+i))
+			o = append(o, fmt.Sprintf("t.%s = d.k%d", quote(c.Name), i+1))
+			continue
+		}
+		a = append(a, fmt.Sprintf("$%d::text[]", first+i))
 		o = append(o, fmt.Sprintf("t.%s = d.k%d::%s", quote(c.Name), i+1, baseType(c)))
 	}
 	return strings.Join(a, ", "), strings.Join(n, ", "), strings.Join(o, " AND ")

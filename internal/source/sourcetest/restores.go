@@ -1,7 +1,9 @@
 package sourcetest
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"testing"
 
 	"ambercellar/internal/core/rule"
@@ -66,6 +68,41 @@ func restores(t *testing.T, w *world) {
 	}
 	expect(t, "rows of a restore that is forgotten", count("r1"), 0)
 	expect(t, "they are due again", w.due(t, sel), 5)
+}
+
+func replaces(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d; UPDATE scan SET note = 'another' WHERE id IN (%d, %d)", p.rows[0][0].N, p.rows[1][0].N, p.rows[2][0].N))
+	request := source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}
+	refusal := errors.New("not now")
+	request.Replace = func(*value.Chunk) error { return refusal }
+	if _, err := w.s.Restore(w.ctx, request); !errors.Is(err, refusal) {
+		t.Errorf("who hears of it did not want it: %v", err)
+	}
+	var heard []string
+	request.Replace = func(c *value.Chunk) error {
+		for i := range c.Rows() {
+			heard = append(heard, fmt.Sprintf("%d %s", c.Row(i)[0].N, c.Row(i)[4].B))
+		}
+		return nil
+	}
+	out, err := w.s.Restore(w.ctx, request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	slices.Sort(heard)
+	want := []string{fmt.Sprintf("%d another", p.rows[1][0].N), fmt.Sprintf("%d another", p.rows[2][0].N)}
+	slices.Sort(want)
+	expect(t, "rows that were heard of", heard, want)
+	expect(t, "inserted, replaced, skipped", []int64{out.Inserted, out.Replaced, out.Skipped}, []int64{3, 2, 3})
+	expect(t, "present as they are to be", out.Present, []bool{false, false, false, true, true, true})
+	again := w.read(t, w.selection(t, "scan", "scanned_at"), nil, 100, 1<<30)
+	expect(t, "rows that are due: those that were not restored", len(again.rows), 3)
+	request.Replace = func(*value.Chunk) error { t.Error("rows that are as they are to be were replaced"); return nil }
+	if out, err = w.s.Restore(w.ctx, request); err != nil || out.Inserted != 0 || out.Skipped != 6 {
+		t.Errorf("once more: %+v, %v", out, err)
+	}
 }
 
 // tables are made as rows need them, and never in the place of another.

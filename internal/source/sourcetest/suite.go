@@ -87,6 +87,7 @@ func Run(t *testing.T, f Fixture) {
 		{"journal and chain keep what they are told", keepsJournal},
 		{"restored rows come back and are left alone", restores},
 		{"a conflict other than the key takes the whole restore back", restoreConflict},
+		{"restored rows replace what is there where they are to, and what they replace is heard of first", replaces},
 		{"a table is made that rows fit into", tables},
 		{"every type comes back identical", typesReturn},
 		{"types that cannot be archived are named", typesRefused},

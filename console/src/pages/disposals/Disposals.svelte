@@ -51,8 +51,9 @@
     await take(api.POST("/disposals/{disposal}/start", { params: { path: { disposal: id } } }));
     deciding = typed = "";
   });
+  const approve = (id: string) => doing(() => take(api.POST("/disposals/{disposal}/approve", { params: { path: { disposal: id } } })));
   const cancel = (id: string) => doing(() => take(api.POST("/disposals/{disposal}/cancel", { params: { path: { disposal: id } } })));
-  const rows = (d: Schemas["Disposal"]) => d.items.reduce((n, x) => n + x.rows, 0);
+  const rows = (d: Schemas["Disposal"]) => d.items.reduce((n, x) => n + x.rows - (x.kept ?? 0), 0);
   const bytes = (d: Schemas["Disposal"]) => d.items.reduce((n, x) => n + x.bytes, 0);
   const gone = (d: Schemas["Disposal"]) => d.items.filter((x) => x.destroyed).length;
   const certificate = (id: string, format: string) => `/api/v1/disposals/${encodeURIComponent(id)}/certificate?format=${format}`;
@@ -95,7 +96,7 @@
                 <tbody>
                   {#each d.items as x (x.segment)}
                     <tr class="border-t border-gray-100 dark:border-gray-700/60"><td class="py-1"><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a></td><td class="text-right">{count(x.rows)}</td><td class="text-right">{size(x.bytes)}</td><td class="ps-4">{age(x.oldest).slice(0, 10)} to {age(x.newest).slice(0, 10)}</td><td><When at={x.due} day /></td>
-                      <td>{#if x.destroyed}destroyed <When at={x.destroyed} />{:else if x.left}left: {x.left}{:else if d.state === "cancelled"}stays{:else}goes, from {x.stores.join(" and ")}{/if}</td></tr>
+                      <td>{#if x.destroyed}destroyed <When at={x.destroyed} />{:else if x.left}left: {x.left}{:else if d.state === "cancelled"}stays{:else}goes, from {x.stores.join(" and ")}{/if}{#if x.kept}<div title={x.why}>{count(x.kept)} of its rows stay{#if x.successor}, in <a class="text-link font-mono" href="#/archive/{x.successor}" title={x.successor}>{short(x.successor)}</a>{/if}: {x.why}</div>{/if}</td></tr>
                   {/each}
                 </tbody>
               </table>
@@ -115,11 +116,13 @@
                     <Button size="xs" color="alternative" onclick={() => (deciding = typed = "")}>Not now</Button>
                   </form>
                 {:else}
+                  {#if d.state === "planned" && !d.approved_at}<Button size="xs" color="alternative" disabled={busy} onclick={() => approve(d.id)}>Approve</Button>{/if}
                   <Button size="xs" color="red" onclick={() => (deciding = d.id)}>{d.state === "failed" ? "Go on …" : "Destroy …"}</Button>
                   <Button size="xs" color="alternative" disabled={busy} onclick={() => cancel(d.id)}>Decide against it</Button>
                 {/if}
               {/if}
               {#if d.state === "done"}<a class="text-link" href={certificate(d.id, "pdf")} download>Certificate as PDF</a> <a class="text-link" href={certificate(d.id, "json")} download="certificate-{d.id}.json">as JSON</a>{/if}
+              {#if d.approved_at}<span class="text-gray-600 dark:text-gray-400">approved by {d.approved_by}, <When at={d.approved_at} day /></span>{/if}
               {#if d.note}<span class="text-gray-600 dark:text-gray-400">{d.note}</span>{/if}
             </div>
           </td></TableBodyRow>

@@ -4,6 +4,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, size } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Cold from "../../lib/Cold.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
@@ -22,6 +23,8 @@
   let conflicts = $state("skip");
   let side = $state("");
   let lasts = $state("");
+  let priority = $state("normal");
+  let tell = $state("");
   let preview = $state<Schemas["RestorePreview"]>();
   let note = $state("");
   let problem = $state<Problem>();
@@ -39,9 +42,11 @@
 
   function request(): Schemas["RestoreRequest"] {
     const body: Schemas["RestoreRequest"] = { scope: {}, target, note };
+    if (tell) body.tell = tell;
+    if (preview?.cold) body.priority = priority;
     if (target === "file") body.format = format;
     if (target === "table") body.conflicts = conflicts;
-    if (target === "table" && lasts) body.for = lasts;
+    if (target === "table" && lasts && conflicts !== "replace") body.for = lasts;
     if (target === "side" && side) body.target_table = side;
     if (kind === "rows") body.scope.rows = picked.map((p) => { const [segment, ordinal] = p.split(":"); return { segment, ordinal: Number(ordinal) }; });
     else if (kind === "segment") body.scope.segment = segment;
@@ -99,20 +104,26 @@
           <div class="space-y-1"><Label for="side">Name of the new table</Label><Input id="side" class="font-mono" bind:value={side} placeholder="the table's own and the time" spellcheck="false" /></div>
           <p class="text-sm text-gray-600 dark:text-gray-400">A new table beside the old one, with columns and key as they were then. Nothing else is touched; drop it when you are done.</p>
         {:else}
-          <div class="space-y-1"><Label for="conflicts">Rows whose key is in the table already</Label><Select id="conflicts" items={[{ value: "skip", name: "are skipped and counted" }, { value: "fail", name: "stop the restore before anything is written" }]} bind:value={conflicts} /></div>
-          <div class="space-y-1"><Label for="lasts">They stay</Label><Select id="lasts" items={[{ value: "", name: "for good" }, ...[1, 2, 7, 30].map((n) => ({ value: `P${n}D`, name: `for ${plural(n, "day")}, then go again unless they were changed` }))]} bind:value={lasts} placeholder="" /></div>
+          <div class="space-y-1"><Label for="conflicts">Rows whose key is in the table already</Label><Select id="conflicts" items={[{ value: "skip", name: "are skipped and counted" }, { value: "fail", name: "stop the restore before anything is written" }, { value: "replace", name: "are replaced; what was there is kept in a file" }]} bind:value={conflicts} /></div>
+          {#if conflicts !== "replace"}<div class="space-y-1"><Label for="lasts">They stay</Label><Select id="lasts" items={[{ value: "", name: "for good" }, ...[1, 2, 7, 30].map((n) => ({ value: `P${n}D`, name: `for ${plural(n, "day")}, then go again unless they were changed` }))]} bind:value={lasts} placeholder="" /></div>{/if}
           <p class="text-sm text-gray-600 dark:text-gray-400">Any other conflict stops the restore.</p>
         {/if}
       </fieldset>
       <div class="space-y-1"><Label for="note">Who asked, and why</Label><Input id="note" bind:value={note} /></div>
+      <div class="space-y-1"><Label for="tell">Who is told when it is ready</Label><Input id="tell" bind:value={tell} placeholder="a mail address, or a URL; nobody if left out" spellcheck="false" /></div>
       {#if preview}
         <div class="rounded border border-gray-200 px-3 py-2 text-sm dark:border-gray-700" role="status" data-testid="preview">
           <p><b>{plural(preview.rows, "row")}</b> of {preview.source}.{preview.table}, in {plural(preview.segments, "segment")} ({size(preview.bytes)}), go into {preview.into}.</p>
           {#if target === "table"}<p>{preview.untold ? "The table has no key, so nobody can tell which of them are there already." : `The keys of ${count(preview.conflicts)} of them are in the table already.`}</p>{/if}
           {#if preview.triggers.length}<p>Triggers that fire for each row: {preview.triggers.join(", ")}.</p>{/if}
+          {#if preview.approval}<p>Somebody has to approve it before it is carried out.</p>{/if}
         </div>
+        {#if preview.cold}
+          <Cold cold={preview.cold} />
+          <div class="space-y-1"><Label for="priority">Retrieved at</Label><Select id="priority" items={["low", "normal", "high"].map((p) => ({ value: p, name: `${p} priority` }))} bind:value={priority} placeholder="" /></div>
+        {/if}
       {/if}
-      <Button type="submit" disabled={busy || preview?.rows === 0}>{preview ? `Restore ${plural(preview.rows, "row")}` : busy ? "Looking …" : "See what comes back"}</Button>
+      <Button type="submit" disabled={busy || (preview?.rows === 0 && !preview.cold)}>{preview ? (preview.cold ? "Retrieve and restore" : `Restore ${plural(preview.rows, "row")}`) : busy ? "Looking …" : "See what comes back"}</Button>
     </form>
   </Panel>
   {/if}

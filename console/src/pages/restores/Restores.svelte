@@ -1,8 +1,9 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, restoreFile, take, type Problem, type Schemas } from "../../api/client";
-  import { count, plural, short, size } from "../../lib/format";
+  import { count, plural, share, short, size } from "../../lib/format";
   import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -23,6 +24,20 @@
       problem = problemOf(e);
     }
   }
+  async function decide(id: string, approve: boolean) {
+    problem = undefined;
+    const params = { path: { restore: id } };
+    try {
+      if (approve) await take(api.POST("/restores/{restore}/approve", { params }));
+      else await take(api.POST("/restores/{restore}/refuse", { params, body: { reason } }));
+      refusing = reason = "";
+      await restores.load();
+    } catch (e) {
+      problem = problemOf(e);
+    }
+  }
+  let refusing = $state("");
+  let reason = $state("");
   function scope(s: Schemas["Scope"]): string {
     if (s.run) return `run ${short(s.run)}`;
     if (s.segment) return `segment ${short(s.segment)}`;
@@ -39,10 +54,18 @@
       {#snippet row(r: Schemas["Restore"])}
         <TableBodyRow>
           <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
-          <TableBodyCell class="max-w-96 min-w-56 whitespace-normal">{scope(r.scope)}<div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.note}>{r.note}</div>{#if r.state === "failed"}<div class="max-w-96 text-xs whitespace-normal text-red-700 dark:text-red-400">{r.reason}</div>{/if}</TableBodyCell>
+          <TableBodyCell class="max-w-96 min-w-56 whitespace-normal">{scope(r.scope)}<div class="max-w-64 truncate text-xs text-gray-500 dark:text-gray-400" title={r.note}>{r.note}</div>{#if r.reason && r.state !== "done"}<div class="max-w-96 text-xs whitespace-normal {r.state === 'failed' ? 'text-red-700 dark:text-red-400' : ''}">{r.reason}</div>{/if}
+            {#if r.state === "running" && r.of > 0}<div class="mt-1 max-w-64"><Bar percent={share(r.found, r.of)} label="progress of the restore" /></div>{/if}
+            {#if r.state === "asked"}
+              {#if refusing === r.id}
+                <form class="mt-1 flex items-center gap-2" onsubmit={(e) => { e.preventDefault(); decide(r.id, false); }}><Input size="sm" aria-label="why it is refused" placeholder="why" bind:value={reason} /><Button size="xs" color="red" type="submit" disabled={!reason.trim()}>Refuse</Button></form>
+              {:else}
+                <div class="mt-1 flex gap-2"><Button size="xs" onclick={() => decide(r.id, true)}>Approve</Button><Button size="xs" color="alternative" onclick={() => { refusing = r.id; reason = ""; }}>Refuse …</Button></div>
+              {/if}
+            {/if}</TableBodyCell>
           <TableBodyCell>{#if r.target === "file" && r.state === "done"}<a class="text-link" href={restoreFile(r.id)} download>{r.format}, {size(r.file_bytes)}</a>{:else}{r.target === "file" ? r.format : r.target === "side" ? `side table ${r.target_source}.${r.target_table}` : "the table"}{/if}</TableBodyCell>
-          <TableBodyCell><span title={r.reason}><State state={r.state} /></span>{#if r.verified}<div class="text-xs text-gray-500 dark:text-gray-400" title="what the target holds is what was archived">✓ counts, digest</div>{/if}</TableBodyCell>
-          <TableBodyCell class="text-right">{count(r.restored)}</TableBodyCell>
+          <TableBodyCell><span title={r.reason}><State state={r.state} /></span>{#if r.verified}<div class="text-xs text-gray-500 dark:text-gray-400" title="what the target holds is what was archived">✓ counts, digest</div>{/if}{#if r.tell}<div class="text-xs text-gray-500 dark:text-gray-400" title="{r.tell} is told">{r.told_at ? "asker told" : "asker will be told"}</div>{/if}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(r.restored)}{#if r.replaced}<div class="text-xs"><a class="text-link" href="/api/v1/restores/{encodeURIComponent(r.id)}/replaced" download title="the rows that were there, as they were">{count(r.replaced)} replaced</a></div>{/if}</TableBodyCell>
           <TableBodyCell class="text-right">{count(r.skipped)}</TableBodyCell>
           <TableBodyCell>
             {#if r.expired_at}<span title="{count(r.taken_back)} rows taken back; {count(r.stayed)} had been changed and stay">gone since <When at={r.expired_at} day /></span>{#if r.stayed}<div class="text-xs">{count(r.stayed)} changed, stay</div>{/if}

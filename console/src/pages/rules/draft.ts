@@ -49,5 +49,5 @@ export function blank(source: string, table: string, age: string, store: string)
 /** tidy leaves out what says nothing, so that the text stays short. */
 export function tidy(d: Draft): Draft {
   const clauses = d.clauses.map((c) => Object.fromEntries(Object.entries(c).filter(([, v]) => v !== "" && v !== false && v !== undefined)) as Clause);
-  return { ...d, clauses, archive: copies(d) ? Object.fromEntries(Object.entries(d.archive).filter(([, v]) => v !== "")) : {} };
+  return { ...d, clauses, archive: copies(d) ? Object.fromEntries(Object.entries(d.archive).filter(([, v]) => v !== "" && v !== undefined)) : {} };
 }

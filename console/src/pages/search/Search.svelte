@@ -5,6 +5,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import { count, plural, short, size } from "../../lib/format";
+  import Cold from "../../lib/Cold.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -15,6 +16,7 @@
   let table = $state(asked.get("table") ?? "");
   let where = $state("");
   let columns = $state("");
+  let live = $state(false);
   let found = $state<Schemas["Found"]>();
   let problem = $state<Problem>();
   let busy = $state(false);
@@ -31,7 +33,7 @@
   function request(limit: number): Schemas["SearchRequest"] {
     const dot = table.indexOf(".");
     const list = columns.split(",").map((c) => c.trim()).filter(Boolean);
-    return { source: table.slice(0, dot), table: table.slice(dot + 1), where, limit, ...(list.length && { columns: list }) };
+    return { source: table.slice(0, dot), table: table.slice(dot + 1), where, limit, ...(live && limit > 0 && { live }), ...(list.length && { columns: list }) };
   }
   async function search(e?: SubmitEvent) {
     e?.preventDefault();
@@ -83,6 +85,7 @@
           <Label class="sm:col-span-2">Columns to show<Input size="sm" id="search-columns" class="font-mono" bind:value={columns} placeholder="all, or some, separated by commas" spellcheck="false" /></Label>
         </div>
         <Label>Which rows<Input size="sm" id="search-where" class="font-mono" bind:value={where} placeholder="a condition, like booking_id = 4711; nothing: every row" spellcheck="false" /></Label>
+        <Checkbox id="search-live" bind:checked={live}>rows of the table itself too, for 15 seconds at the most</Checkbox>
         <div class="flex items-center gap-3">
           <Button size="sm" type="submit" disabled={busy || !table}>{busy ? "Searching …" : "Search"}</Button>
           {#if found?.items.length}<Button size="sm" color="alternative" disabled={saving} onclick={save}>{saving ? "Reading all of them …" : "Save all as CSV"}</Button>
@@ -98,15 +101,17 @@
       <p class="text-sm text-gray-600 dark:text-gray-400" role="status">
         {s.more ? `The first ${plural(s.found, "row")}; there are more.` : plural(s.found, "row")}
         {s.more ? "" : `Of ${plural(s.segments, "segment")} ${count(s.passed)} passed over by their bounds; ${plural(s.rows, "row")} looked at, ${size(s.bytes)} read.`}
+        {s.superseded ? `${plural(s.superseded, "row")} of which a newer version is archived ${s.superseded === 1 ? "was" : "were"} passed over.` : ""}
       </p>
+      {#if s.cold}<Cold cold={s.cold} ask />{/if}
       <Panel>
         <div class="overflow-x-auto">
           <Listing label="Archived rows" heads={["Pick", ...found.columns, "Segment"]} items={found.items}>
             {#snippet row(x: Schemas["FoundRow"])}
               <TableBodyRow>
-                <TableBodyCell><Checkbox aria-label="pick row {x.ordinal} of segment {short(x.segment)}" checked={picked.includes(mark(x))} onchange={(e: Event) => pick(x, (e.currentTarget as HTMLInputElement).checked)} /></TableBodyCell>
+                <TableBodyCell>{#if x.segment}<Checkbox aria-label="pick row {x.ordinal} of segment {short(x.segment)}" checked={picked.includes(mark(x))} onchange={(e: Event) => pick(x, (e.currentTarget as HTMLInputElement).checked)} />{/if}</TableBodyCell>
                 {#each x.values as v, i (i)}<TableBodyCell class="max-w-64 truncate font-mono text-xs" title={v ?? "NULL"}>{#if v === null}<span class="text-gray-500 italic">NULL</span>{:else}{v}{/if}</TableBodyCell>{/each}
-                <TableBodyCell><a class="text-link font-mono text-xs" href="#/archive/{x.segment}" title="row {x.ordinal} of segment {x.segment}">{short(x.segment)}</a></TableBodyCell>
+                <TableBodyCell>{#if x.segment}<a class="text-link font-mono text-xs" href="#/archive/{x.segment}" title="row {x.ordinal} of segment {x.segment}">{short(x.segment)}</a>{:else}<span class="text-xs">in the table</span>{/if}</TableBodyCell>
               </TableBodyRow>
             {/snippet}
             {#snippet empty()}<Blank title="No archived row is like that" />{/snippet}

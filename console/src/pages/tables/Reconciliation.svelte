@@ -2,7 +2,7 @@
   // What source, stores and catalog tell of a table, and how a difference is settled.
   import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
-  import { count } from "../../lib/format";
+  import { count, plural } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
@@ -46,6 +46,14 @@
       </div>
     {/if}
     <Facts facts={[["Identity", x.identity || "no journal yet"], ["Identity by the catalog", x.known?.identity ?? "no run yet"], ["Server", x.server], ["Lease in the source", count(x.epoch)], ["Lease by the catalog", x.known ? count(x.known.epoch) : ""], ["Newest link in the source", count(x.source_link)], ["Newest link in the catalog", count(x.catalog_link)], ["Newest link in the stores", count(x.store_link)]]} />
+    {#if x.totals}
+      {@const t = x.totals}
+      <div class="space-y-1 border-t border-gray-200 px-4 py-3 text-sm dark:border-gray-700" data-testid="totals">
+        <p><b>{plural(t.records, "record")}</b>{t.counted ? "" : ", about"}: {count(t.live)} live + {count(t.archived)} archived − {count(t.again)} archived again later − {count(t.restored)} put back</p>
+        <p>{plural(t.by_runs + t.adopted, "row")} deleted by runs = {count(t.archived)} archived + {count(t.disposed)} disposed of + {count(t.purged)} purged + {count(t.erased)} erased{#if t.adds_up}: <span class="text-green-700 dark:text-green-400">adds up</span>{:else}: <b class="text-red-700 dark:text-red-400">does not add up</b>{/if}</p>
+        {#if t.untold}<p>{plural(t.untold, "segment")} in cold storage may have versions of rows that are archived again.</p>{/if}
+      </div>
+    {/if}
     {#if x.reappeared.length}
       <Listing label="Segments whose rows are live again" heads={["Segment", "#Deleted by its record", "#Live again"]} items={x.reappeared}>
         {#snippet row(r: Schemas["Reappeared"])}<TableBodyRow><TableBodyCell><a class="text-link" href="#/archive/{r.segment}">{r.segment}</a></TableBodyCell><TableBodyCell class="text-right">{count(r.deleted)}</TableBodyCell><TableBodyCell class="text-right">{count(r.live)}</TableBodyCell></TableBodyRow>{/snippet}
