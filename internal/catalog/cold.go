@@ -84,10 +84,11 @@ func (c *Catalog) RetrievedSince(ctx context.Context, store, actor string, since
 	return bytes, c.db.GetContext(ctx, &bytes, "SELECT coalesce(sum(bytes), 0) FROM retrieval WHERE store = ? AND created_by = ? AND created_at >= ?", store, actor, At(since))
 }
 
-// Moved keeps that a segment's rows lie in another store now, and that their files in the one before are to be removed.
+// Moved keeps that a segment's rows lie in another store now, and that their files in the one before are to be removed. One that was
+// brought back to its records stays there: its rule does not send it away again.
 func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "UPDATE segment SET rows_store = :rows_store, leaving = :leaving, cold = 0, warm_until = NULL WHERE id = :id", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "UPDATE segment SET rows_store = :rows_store, leaving = :leaving, cold = 0, warm_until = NULL, cold_at = CASE WHEN :rows_store = '' THEN NULL ELSE cold_at END WHERE id = :id", s); err != nil {
 			return err
 		}
 		return note(ctx, tx, actor, "segment move", s.ID, fmt.Sprintf("its rows from store %s to store %s", from, s.RowsIn()))

@@ -187,6 +187,9 @@ func (d *demoRun) stay() error {
 	if err := d.define(); err != nil {
 		return err
 	}
+	if err := d.vault(); err != nil {
+		return err
+	}
 	runs, err := client.Get[api.Items[api.RunView]](d.ctx, d.client, "/runs")
 	if err != nil {
 		return err
@@ -263,6 +266,9 @@ func (d *demoRun) steps() error {
 	if err := d.define(); err != nil {
 		return err
 	}
+	if err := d.vault(); err != nil {
+		return err
+	}
 	before, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
@@ -297,8 +303,11 @@ func (d *demoRun) steps() error {
 		return err
 	}
 	d.title("Plan and run rule bookings: with their legs and payments")
-	_, err = d.carryOut("bookings")
-	return err
+	if _, err = d.carryOut("bookings"); err != nil {
+		return err
+	}
+	d.title("Let a segment go cold, and look for a row of it")
+	return d.coldly("boarding_scan", "id = 1")
 }
 
 // prove compares, by count and by digest, what the table held before with what it holds now and what was deleted.

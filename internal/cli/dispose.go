@@ -37,7 +37,7 @@ func (e *env) disposal(d *catalog.Disposal) error {
 	var rows, bytes int64
 	destroyed := 0
 	for _, x := range d.Items.V {
-		rows, bytes = rows+x.Rows, bytes+x.Bytes
+		rows, bytes = rows+x.Rows-x.Kept, bytes+x.Bytes
 		if x.Destroyed != nil {
 			destroyed++
 		}
@@ -47,7 +47,7 @@ func (e *env) disposal(d *catalog.Disposal) error {
 		decided = at(*d.DecidedAt) + " by " + d.DecidedBy
 	}
 	if err := e.facts(d, "disposal", d.ID, "table", d.Source+"."+d.Table, "rule", fmt.Sprintf("%s, revision %d: kept for %s at least", d.Rule, d.Revision, d.Keep), "state", string(d.State), "reason", d.Reason, "note", d.Note,
-		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s rows in %s; %s destroyed so far", count(len(d.Items.V)), count(rows), size(bytes), count(destroyed))); err != nil || e.format != "table" {
+		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "approved", approval(d), "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s rows in %s; %s destroyed so far", count(len(d.Items.V)), count(rows), size(bytes), count(destroyed))); err != nil || e.format != "table" {
 		return err
 	}
 	list := [][]string{}
@@ -61,6 +61,17 @@ func (e *env) disposal(d *catalog.Disposal) error {
 		case d.State == catalog.DisposalCancelled:
 			state = "stays"
 		}
+		if x.Kept > 0 {
+			rows := "rows stay"
+			if x.Kept == 1 {
+				rows = "row stays"
+			}
+			state += fmt.Sprintf("; %s %s", count(x.Kept), rows)
+			if x.Successor != "" {
+				state += " in " + x.Successor
+			}
+			state += ": " + x.Why
+		}
 		list = append(list, []string{x.Segment, count(x.Rows), size(x.Bytes), x.Oldest, x.Newest, at(x.Due), strings.Join(x.Stores, ", "), state})
 	}
 	for _, x := range d.Stays.V {
@@ -68,6 +79,13 @@ func (e *env) disposal(d *catalog.Disposal) error {
 	}
 	fmt.Fprintln(e.out)
 	return e.show(d, []string{"segment", "rows", "file", "oldest", "newest", "time over", "stores", "what becomes of it"}, list)
+}
+
+func approval(d *catalog.Disposal) string {
+	if d.ApprovedAt == nil {
+		return ""
+	}
+	return at(*d.ApprovedAt) + " by " + d.ApprovedBy
 }
 
 func disposalStart(e *env) error {

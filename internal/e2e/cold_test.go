@@ -22,7 +22,6 @@ import (
 // vault adds a sealed store whose files go cold, in a stand-in with a day of that length, and returns the address of its bill.
 func (w *world) vault(day time.Duration) (bill string) {
 	w.t.Helper()
-	objectKeys(w.t)
 	h, err := standin.Objects{Buckets: []string{"vault"}, AccessKey: "ferry", Cold: &standin.Cold{Day: day, Wait: map[string]time.Duration{"low": 3 * time.Second, "normal": time.Second, "high": 100 * time.Millisecond},
 		Price: map[string]float64{"low": 1, "normal": 2, "high": 3}}}.Handler()
 	if err != nil {
@@ -37,7 +36,8 @@ func (w *world) vault(day time.Duration) (bill string) {
 	w.t.Cleanup(s.Close)
 	keys := filepath.Join(w.dir, "vault.keys")
 	w.must("store", "key", "-out", keys)
-	w.must("store", "add", "vault", "-endpoint", s.URL, "-bucket", "vault", "-class", "GLACIER", "-key-file", keys, "-wait", "low=PT3S,normal=PT1S,high=PT1S", "-price", "low=1,normal=2,high=3", "-currency", "EUR", "-days", "1", "-scrub-every", "never")
+	w.must("store", "add", "vault", "-endpoint", s.URL, "-bucket", "vault", "-class", "GLACIER", "-key-file", keys, "-wait", "low=PT3S,normal=PT1S,high=PT1S", "-price", "low=1,normal=2,high=3", "-currency", "EUR", "-days", "1")
+	w.must("store", "set", "vault", "-scrub-every", "never")
 	return s.URL + standin.BillPath
 }
 
@@ -45,6 +45,7 @@ func (w *world) vault(day time.Duration) (bill string) {
 // price and wait; a restore waits for what it needs and tells the asker; verifying is planned within a budget; a lost catalog is made
 // again; and a segment can be moved back.
 func TestSegmentsGoColdAndComeBack(t *testing.T) {
+	objectKeys(t)
 	w := newWorld(t, "sqlite")
 	w.scans(4000)
 	before := w.content("true")
@@ -185,7 +186,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	}
 	w.start()
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
-	w.must("store", "add", "vault", "-endpoint", strings.TrimSuffix(bill, standin.BillPath), "-bucket", "vault", "-class", "GLACIER", "-key-file", vault, "-scrub-every", "never")
+	w.must("store", "add", "vault", "-endpoint", strings.TrimSuffix(bill, standin.BillPath), "-bucket", "vault", "-class", "GLACIER", "-key-file", vault)
 	w.must("catalog", "rebuild")
 	if n := cold(); n != 2 {
 		t.Errorf("%d segments are known to be cold", n)
@@ -207,6 +208,7 @@ func TestRestoresAreApprovedReplaceAndGoOn(t *testing.T) {
 		w.scans(6000)
 		before := w.content("true")
 		w.define("archive", "unlimited")
+		w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar, keep: PT1S}", "unlimited")))
 		w.in("")
 		w.must("guard", "set", "harbour", "-approve", "restores,disposals")
 		w.refuse(1, []string{"nothing that can be made to need an approval"}, "guard", "set", "harbour", "-approve", "everything")
@@ -220,6 +222,7 @@ func TestRestoresAreApprovedReplaceAndGoOn(t *testing.T) {
 		r = must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5")
 		w.must("restore", "approve", r.ID)
 		w.eventually("the approved restore is done", func() bool { return must1[catalog.Restore](w, "restore", "show", r.ID).State == catalog.RestoreDone })
+		time.Sleep(time.Second) // their time in the archive
 		d := must1[catalog.Disposal](w, "disposal", "plan", "scans")
 		w.refuse(1, []string{"is approved before it is started"}, "disposal", "start", d.ID)
 		w.must("guard", "set", "harbour")

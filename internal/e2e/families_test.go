@@ -133,7 +133,7 @@ func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
 				w.must("segment", "verify", s.ID)
 			}
 		}
-		w.must("restore", "request", "-run", run.ID)
+		w.must("restore", "request", "-pace", "unlimited", "-run", run.ID)
 		if whole := fmt.Sprint(n, 2*n+added, 4*n, left); w.family() != whole {
 			t.Errorf("after the restore there are %s, want %s", w.family(), whole)
 		}
@@ -194,7 +194,7 @@ func TestWhatMakesARowUnderstandableIsArchivedWithIt(t *testing.T) {
 			t.Errorf("segment show:\n%s", out)
 		}
 		file := filepath.Join(w.dir, "rows.csv")
-		w.must("restore", "request", "-run", r.ID, "-into", "file", "-format", "csv", "-out", file)
+		w.must("restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file", "-format", "csv", "-out", file)
 		text, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)
@@ -203,7 +203,7 @@ func TestWhatMakesARowUnderstandableIsArchivedWithIt(t *testing.T) {
 		if len(lines) != 2001 || !strings.Contains(lines[0], "vessel.name") || strings.Count(string(text), "Tern") != 499 || strings.Count(string(text), "Heron") != 1400 {
 			t.Errorf("%d lines, the first of them: %.300s", len(lines), text)
 		}
-		w.must("restore", "request", "-run", r.ID)
+		w.must("restore", "request", "-pace", "unlimited", "-run", r.ID)
 		w.exec("UPDATE scan SET vessel_id = 1")
 		if w.content("true") != before {
 			t.Error("the rows are not what they were")

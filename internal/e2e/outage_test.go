@@ -68,7 +68,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 				t.Errorf("%d rows are live instead of 100", n)
 			}
 			if then == "archive" {
-				w.must("restore", "request", "-run", r.ID)
+				w.must("restore", "request", "-pace", "unlimited", "-run", r.ID)
 				if w.content("true") != before {
 					t.Error("live and archive together are not what the table held")
 				}
@@ -120,7 +120,7 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 	}
 	got := w.finished(r.ID)
 	w.balanced(got, 8000, 8000)
-	w.must("restore", "request", "-run", r.ID)
+	w.must("restore", "request", "-pace", "unlimited", "-run", r.ID)
 	if w.content("true") != before {
 		t.Error("live and archive together are not what the table held")
 	}
@@ -158,7 +158,7 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 			t.Fatalf("%s %s, ledger %+v, %d edits", got.State, got.Reason, got.Ledger, len(edits))
 		}
 		// An edited row is live with its edit, or went with it: never is the edit lost.
-		w.must("restore", "request", "-run", r.ID)
+		w.must("restore", "request", "-pace", "unlimited", "-run", r.ID)
 		lost := []string{}
 		for id, note := range edits {
 			if w.count(fmt.Sprintf("SELECT count(*) FROM scan WHERE id = %d AND note = '%s'", id, note)) != 1 {

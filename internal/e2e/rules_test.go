@@ -110,7 +110,7 @@ func TestCopiedRowsAreDeletedByASecondDecision(t *testing.T) {
 			t.Fatal("a copy changed the table")
 		}
 		w.refuse(1, []string{"has a run that has not ended"[4:]}, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
-		w.refuse(1, []string{"no closed segment"}, "restore", "request", "-run", r.ID)
+		w.refuse(1, []string{"no closed segment"}, "restore", "request", "-pace", "unlimited", "-run", r.ID)
 		w.stop(syscall.SIGKILL)
 		w.start()
 		if got := w.ended(r.ID); got.State != catalog.Copied {
@@ -338,7 +338,7 @@ func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
 		r := must1[api.RunView](w, "run", "start", p.ID)
 		w.balanced(w.ended(r.ID), 300, 300)
 		file := filepath.Join(w.dir, "rows.csv")
-		w.must("restore", "request", "-run", r.ID, "-into", "file", "-format", "csv", "-out", file)
+		w.must("restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file", "-format", "csv", "-out", file)
 		text, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)
@@ -347,7 +347,7 @@ func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
 		if strings.TrimSpace(head) != "id,scanned_at,fare,note" || !strings.Contains(rest, "****1001") || strings.Contains(rest, "card") || strings.Contains(rest, ",1.25,") {
 			t.Errorf("the archive holds\n%s\n%.300s", head, rest)
 		}
-		w.refuse(1, []string{"fare"}, "restore", "request", "-run", r.ID) // a hash is no fare
+		w.refuse(1, []string{"fare"}, "restore", "request", "-pace", "unlimited", "-run", r.ID) // a hash is no fare
 		for _, bad := range [][2]string{{"omit: [id]\n", "always archived"}, {"omit: [scanned_at]\n", "always archived"}, {"mask: {fare: year}\n", "has no year"}, {"mask: {fare: last4}\n", "has no characters"}, {"mask: {nothing: blank}\n", "not in harbour.scan"}, {"mask: {note: soot}\n", "is not a mask"}} {
 			w.refuse(1, []string{bad[1]}, "rule", "check", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n"+bad[0])))
 		}
@@ -528,7 +528,7 @@ func TestRowsAreDueBecauseTheirDocumentClosed(t *testing.T) {
 			t.Errorf("segments: %+v", segments.Items)
 		}
 		w.refuse(1, []string{"stood in another table"}, "restore", "request", "-source", "harbour", "-table", "item", "-from", "2020-03-01", "-to", "2020-03-02", "-into", "file", "-format", "csv")
-		if back := must1[catalog.Restore](w, "restore", "request", "-run", r.ID); back.Restored != 60 {
+		if back := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID); back.Restored != 60 {
 			t.Errorf("restore: %+v", back)
 		}
 		// A claim that is opened again between copy and delete keeps its items.

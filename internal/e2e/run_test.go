@@ -81,7 +81,7 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 		if p2.Counts.V.Due != 0 || p2.Counts.V.Restored != 24 {
 			t.Errorf("a plan after the restore finds %d due and %d restored", p2.Counts.V.Due, p2.Counts.V.Restored)
 		}
-		all := must1[catalog.Restore](w, "restore", "request", "-segment", segments.Items[0].ID)
+		all := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-segment", segments.Items[0].ID)
 		if all.Found != 5000 || all.Restored != 4976 || all.Skipped != 24 {
 			t.Errorf("restore of the segment: %+v", all)
 		}
@@ -100,7 +100,7 @@ func TestRestoresIntoFiles(t *testing.T) {
 		w.balanced(r, 300, 300)
 		for _, format := range []string{"csv", "ndjson", "parquet"} {
 			path := filepath.Join(w.dir, "out."+format)
-			got := must1[catalog.Restore](w, "restore", "request", "-run", r.ID, "-into", "file", "-format", format, "-out", path)
+			got := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file", "-format", format, "-out", path)
 			if got.Restored != 300 || got.Verified == nil {
 				t.Fatalf("%s: %+v", format, got)
 			}
@@ -191,7 +191,7 @@ func TestPauseResumeAndCancel(t *testing.T) {
 		next := w.hurried(w.planned().ID)
 		w.balanced(next, live-100, live-100)
 		for _, id := range []string{r.ID, next.ID} {
-			w.must("restore", "request", "-run", id)
+			w.must("restore", "request", "-pace", "unlimited", "-run", id)
 		}
 		if w.content("true") != before {
 			t.Error("the rows that came back are not the rows that went")
@@ -252,7 +252,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 				for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
 					w.must("segment", "verify", s.ID)
 				}
-				w.must("restore", "request", "-run", r.ID)
+				w.must("restore", "request", "-pace", "unlimited", "-run", r.ID)
 				if w.content("true") != before {
 					t.Error("live and archive together are not what the table held: a row is lost, or there twice")
 				}
@@ -285,7 +285,7 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 		t.Errorf("%d of the 4 rows that had to stay are there", n)
 	}
 	w.exec("DELETE FROM scan WHERE id = 9500")
-	all := must1[catalog.Restore](w, "restore", "request", "-run", r.ID)
+	all := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID)
 	if all.Found != 9995 || all.Restored != 9995 {
 		t.Errorf("restore: %+v", all)
 	}
@@ -334,7 +334,7 @@ func TestTheCatalogComesBackFromTheStore(t *testing.T) {
 		t.Errorf("store adopt: %s", out)
 	}
 	w.define("archive", "unlimited")
-	got := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
+	got := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
 	if got.Restored != 1000 || w.content("true") != before {
 		t.Errorf("restore from an adopted store: %+v", got)
 	}

@@ -40,7 +40,7 @@ type RestoreRequest struct {
 	Keys     []string       `json:"keys,omitempty"`     // in place of a filter, of a table whose key has one column
 	Priority store.Priority `json:"priority,omitempty"` // of retrievals, where rows are in cold storage; empty: normal
 	Days     int            `json:"days,omitempty"`     // that retrieved copies stay; 0: as the store's tariff says
-	Pace     string         `json:"pace,omitempty"`     // gentle or unlimited; empty: gentle
+	Pace     string         `json:"pace,omitempty"`     // gentle or unlimited; empty: that of the table's rule
 	Tell     string         `json:"tell,omitempty"`     // who is told when it is ready: a mail address, or a URL that is sent it as JSON
 }
 
@@ -244,6 +244,11 @@ func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.
 		}
 	}
 	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable, Fit: catalog.JSON[catalog.Fit]{V: q.Fit}, Conflicts: q.Conflicts, Pace: q.Pace, Tell: q.Tell}
+	if r.Pace == "" {
+		if r.Pace, err = e.paceOf(ctx, r.Source, r.Table); err != nil {
+			return nil, nil, err
+		}
+	}
 	switch r.Target {
 	case TargetSide:
 		err = e.checkSide(ctx, r, segments)
@@ -300,11 +305,9 @@ func checkScope(q *RestoreRequest) error {
 	if q.Days < 0 || q.Days > 365 {
 		return &RefusedError{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
 	}
-	p, err := pace.Parse(q.Pace)
-	if err != nil {
+	if _, err := pace.Parse(q.Pace); err != nil {
 		return &RefusedError{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace), Remedy: "write gentle or unlimited"}
 	}
-	q.Pace = string(p)
 	if err := checkTell(q.Tell); err != nil {
 		return err
 	}
@@ -321,6 +324,17 @@ func checkScope(q *RestoreRequest) error {
 		return &RefusedError{Field: "table", Message: "a span of time or a filter needs a source and a table", Remedy: "name both"}
 	}
 	return nil
+}
+
+// paceOf is the pace of the rule of a table; gentle where it has none.
+func (e *Engine) paceOf(ctx context.Context, sourceName, table string) (string, error) {
+	rules, err := e.Catalog.Rules(ctx)
+	for _, r := range rules {
+		if r.Source == sourceName && r.Table == table && r.Body.V.Pace != "" {
+			return string(r.Body.V.Pace), err
+		}
+	}
+	return string(pace.Gentle), err
 }
 
 // What becomes of rows whose key is in the table already.

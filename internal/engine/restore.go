@@ -80,6 +80,9 @@ func (q *restoration) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if segments, err = q.possible(ctx, segments); err != nil {
+		return err
+	}
 	if q.restore.Target == TargetTable { // much can have happened since it was asked for
 		err = q.checkFit(ctx, q.restore, segments)
 	}
@@ -156,6 +159,32 @@ func (q *restoration) prove(ctx context.Context, s *catalog.Segment) {
 		st, _, _, err := q.whole(ctx, s, &digests)
 		out <- proven{st, digests, err}
 	}()
+}
+
+// possible leaves out the segments in cold storage that cannot hold a row of the restore, by what is known of them; they were not
+// retrieved for it.
+func (q *restoration) possible(ctx context.Context, segments []catalog.Segment) ([]catalog.Segment, error) {
+	where := q.restore.Scope.V.Where
+	var out []catalog.Segment
+	for i := range segments {
+		if s := &segments[i]; where != "" && s.Asleep(q.Now()) {
+			if q.columns == nil {
+				var err error
+				if q.columns, err = q.archivedColumns(ctx, q.restore.Source, q.restore.Table); err != nil {
+					return nil, err
+				}
+			}
+			may, err := q.mayHold(ctx, s, where, q.columns)
+			if err != nil {
+				return nil, err
+			}
+			if !may {
+				continue
+			}
+		}
+		out = append(out, segments[i])
+	}
+	return out, nil
 }
 
 // segments lists what is restored: the segments in the scope, and of a whole run that goes back into its tables also those

@@ -12,6 +12,7 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/shape"
 )
 
 // TestSweepingTakesOnlyWhatRunsLeft: files of a known run that has ended, without manifest or never completed, and old enough;
@@ -84,5 +85,77 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 	}
 	if s, err = b.Sweep(t.Context(), "me", "cellar", older, true); err != nil || s.Going != 0 {
 		t.Errorf("once more: %+v, %v", s, err)
+	}
+}
+
+// TestNothingIsSweptThatIsInUse: sweeping again and again, however young the files, while a run writes segments, a restore and a search
+// read them and a segment moves, takes nothing of theirs.
+func TestNothingIsSweptThatIsInUse(t *testing.T) {
+	b, _ := newVault(t)
+	b.Engine.Now = time.Now // it is asked from many sides
+	b.sliceRows = 100
+	soon := time.Now().Add(time.Hour)
+	sweeping := func(what string, work func() error) {
+		t.Helper()
+		done := make(chan error, 1)
+		go func() { done <- work() }()
+		for n := 0; ; n++ {
+			for _, name := range []string{"cellar", "vault"} {
+				s, err := b.Sweep(t.Context(), "me", name, soon, true)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if s.Removed > 0 {
+					t.Fatalf("%s: %+v", what, s.Files)
+				}
+			}
+			select {
+			case err := <-done:
+				if err != nil {
+					t.Fatalf("%s: %v", what, err)
+				}
+				if n < 3 {
+					t.Logf("%s: swept only %d times meanwhile", what, n)
+				}
+				return
+			default:
+			}
+		}
+	}
+	gone := b.live(t)
+	run := b.start(t)
+	sweeping("a run", func() error { return b.Run(t.Context(), run) })
+	if _, err := b.Catalog.SetRunState(t.Context(), "service", run.ID, catalog.Done, ""); err != nil {
+		t.Fatal(err)
+	}
+	gone -= b.live(t)
+	if n := b.archivedRows(t, ""); n != gone || gone == 0 {
+		t.Fatalf("%d of %d rows are in the archive", n, gone)
+	}
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	if err != nil || len(list) < 10 {
+		t.Fatalf("%d segments, %v", len(list), err)
+	}
+	sweeping("a move", func() error {
+		for _, s := range list[:5] {
+			if _, err := b.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	sweeping("a search", func() error {
+		_, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+		return err
+	})
+	sweeping("a restore", func() error {
+		r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Run: run.ID}, Target: TargetTable, Pace: "unlimited"})
+		if err == nil {
+			err = b.Restore(t.Context(), r, t.TempDir())
+		}
+		return err
+	})
+	if n := b.live(t); n != rows {
+		t.Errorf("%d rows are back", n)
 	}
 }

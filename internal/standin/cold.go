@@ -131,6 +131,12 @@ func (c *coldRoom) put(w http.ResponseWriter, r *http.Request, key string, now t
 		}
 	}
 	class := r.Header.Get(classHeader)
+	if strings.Trim(r.Header.Get("X-Amz-Copy-Source"), "/") == key { // the objects would be copied over themselves while they are read
+		c.keep(key, kept{Class: class})
+		w.Header().Set("Content-Type", "application/xml")
+		fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><CopyObjectResult><ETag>%s</ETag><LastModified>%s</LastModified></CopyObjectResult>`, c.head(r, key).Get("ETag"), now.UTC().Format("2006-01-02T15:04:05.000Z"))
+		return
+	}
 	r.Header.Del(classHeader)
 	got := &statusWriter{ResponseWriter: w, status: http.StatusOK}
 	c.inner.ServeHTTP(got, r)
@@ -190,16 +196,18 @@ func (c *coldRoom) retrieve(w http.ResponseWriter, r *http.Request, key string, 
 	w.WriteHeader(status)
 }
 
-// size asks the objects how large one is.
-func (c *coldRoom) size(r *http.Request, key string) int64 {
-	head, err := http.NewRequestWithContext(r.Context(), http.MethodHead, "/"+key, nil)
-	if err != nil {
-		return 0
-	}
+// head asks the objects about one.
+func (c *coldRoom) head(r *http.Request, key string) http.Header {
 	got := &sizeWriter{header: http.Header{}}
-	c.inner.ServeHTTP(got, head)
-	var n int64
-	fmt.Sscan(got.header.Get("Content-Length"), &n)
+	if head, err := http.NewRequestWithContext(r.Context(), http.MethodHead, "/"+key, nil); err == nil {
+		c.inner.ServeHTTP(got, head)
+	}
+	return got.header
+}
+
+// size asks the objects how large one is.
+func (c *coldRoom) size(r *http.Request, key string) (n int64) {
+	fmt.Sscan(c.head(r, key).Get("Content-Length"), &n)
 	return n
 }
 

@@ -76,18 +76,27 @@ func (o *Objects) Cool(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	w, err := o.Warmth(ctx, name)
-	if err != nil || w.Cold {
-		return err
+	before, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{})
+	if err != nil {
+		return o.told(name, err)
+	}
+	if warmth(before).Cold {
+		return nil
 	}
 	to := minio.CopyDestOptions{Bucket: o.bucket.Name, Object: key, Encryption: o.sse, ReplaceMetadata: true, UserMetadata: map[string]string{"X-Amz-Storage-Class": o.bucket.Class}}
 	if _, err := o.client.CopyObject(ctx, to, minio.CopySrcOptions{Bucket: o.bucket.Name, Object: key}); err != nil {
 		return o.told(name, err)
 	}
-	if w, err = o.Warmth(ctx, name); err == nil && !w.Cold {
-		err = fmt.Errorf("%s: %s keeps it in its usual class, though it was asked for %s", name, o.bucket, o.bucket.Class)
+	after, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{})
+	switch {
+	case err != nil:
+		return o.told(name, err)
+	case after.Size != before.Size:
+		return fmt.Errorf("%s: %w: %s has %d bytes of it since it went cold, and had %d", name, ErrDamaged, o.bucket, after.Size, before.Size)
+	case !warmth(after).Cold:
+		return fmt.Errorf("%s: %s keeps it in its usual class, though it was asked for %s", name, o.bucket, o.bucket.Class)
 	}
-	return errors.Join(err, o.removeOlder(ctx, name, key))
+	return o.removeOlder(ctx, name, key)
 }
 
 // removeOlder removes the versions of a file but the newest, where the bucket keeps versions: they are in a warm class still.

@@ -39,7 +39,6 @@ func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) 
 	err := s.transaction(ctx, func(tx pgx.Tx) error {
 		pc := tx.Conn().PgConn()
 		for _, q := range []string{
-			"CREATE TABLE IF NOT EXISTS " + restoredTable(t) + " (restore text NOT NULL, segment text, ordinal bigint, PRIMARY KEY (segment, ordinal))",
 			fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH NO DATA", quoteAll("", all), table(t)),
 			"CREATE TEMP TABLE ambercellar_marks (ord bigint, ordinal bigint) ON COMMIT DROP",
 		} {

@@ -24,6 +24,8 @@ type Source struct {
 	cfg  source.Config
 	pool *pgxpool.Pool
 	tied sync.Map // tables that turned out to have many rows of one age
+
+	making sync.Mutex // of records of restored rows
 }
 
 // session is what every session of ours is set to, so that values, names and rights mean the same whatever the

@@ -13,6 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -23,6 +24,9 @@ import (
 // once more through a temporary table of the same types, with a skip for conflicts on the key alone. In both ways what the table
 // then holds is read to compute its digest.
 func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (out *source.RestoreOutcome, err error) {
+	if err := s.makeRestored(ctx, req.Table); err != nil {
+		return nil, err
+	}
 	if req.Table.ByAddress() {
 		return s.restoreKeyless(ctx, req)
 	}
@@ -43,6 +47,28 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (out *s
 	return out, nil
 }
 
+// makeRestored makes the record of a table's restored rows where there is none, in a transaction of its own: of two that make it at
+// the same time, the server fails one.
+func (s *Source) makeRestored(ctx context.Context, t *shape.Table) error {
+	s.making.Lock()
+	defer s.making.Unlock()
+	statement := restoredSchema(t)
+	if t.ByAddress() {
+		statement = "CREATE TABLE IF NOT EXISTS " + restoredTable(t) + " (restore text NOT NULL, segment text, ordinal bigint, PRIMARY KEY (segment, ordinal))"
+	}
+	make := func() error {
+		return s.conn(ctx, func(c *pgxpool.Conn) error { return run(ctx, c.Conn().PgConn(), statement) })
+	}
+	err := make()
+	if code(err) == uniqueViolation { // by another service
+		err = make()
+	}
+	if err != nil {
+		return fmt.Errorf("table %s: the record of restored rows cannot be made: %w", t.Name, err)
+	}
+	return nil
+}
+
 // errStage says that rows do not go straight into the table.
 var errStage = errors.New("rows have to go through a temporary table")
 
@@ -50,9 +76,6 @@ var errStage = errors.New("rows have to go through a temporary table")
 func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome, error) {
 	t := req.Table
 	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
-	if err := run(ctx, pc, restoredSchema(t)); err != nil {
-		return nil, err
-	}
 	names, _ := insertable(req)
 	var rows io.Reader = &copyText{req: req}
 	form := ""
@@ -144,13 +167,8 @@ func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 	joined := fmt.Sprintf("FROM pg_temp.ambercellar_in n JOIN %s t ON %s", table(t), strings.Join(on, " AND "))
 	// Rows of this transaction that stand under one of our keys: what has been inserted or replaced, and nothing else.
 	ours := joined + " WHERE t.xmin = pg_current_xact_id()::xid"
-	for _, q := range []string{
-		fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH NO DATA", quoteAll("", all), table(t)),
-		restoredSchema(t),
-	} {
-		if err := run(ctx, pc, q); err != nil {
-			return nil, err
-		}
+	if err := run(ctx, pc, fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH NO DATA", quoteAll("", all), table(t))); err != nil {
+		return nil, err
 	}
 	if _, err := pc.CopyFrom(ctx, &copyText{req: req, staged: true}, fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
 		return nil, err

@@ -200,6 +200,8 @@ func (s *Source) immediate(ctx context.Context, fn func(conn *sql.Conn) error) e
 	}
 	defer conn.Close()
 	if _, err := conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		// One that was interrupted may have begun all the same; where it has not, this fails, and nothing follows from that.
+		conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		if busy(err) {
 			return fmt.Errorf("%w: %w", source.ErrBusy, err)
 		}
