@@ -36,6 +36,7 @@ type Engine struct {
 		segments map[string]*learnt
 		keyBytes int // of their filters of keys
 	}
+	inHand  sync.Map     // store and stem → true: files are being written there whose segment is not known there yet
 	reading sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
 	gates   sync.Map     // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
 }

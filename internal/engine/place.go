@@ -46,6 +46,7 @@ func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalo
 		return nil, err
 	}
 	from := s.RowsIn()
+	defer e.takeInHand(to, s.Stem)()
 	if err := e.copyRows(ctx, s, to); err != nil {
 		if errors.Is(err, store.ErrCold) {
 			return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}

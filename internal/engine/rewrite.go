@@ -163,7 +163,7 @@ func (p *parting) count(ctx context.Context, st store.Store) (goes, stays int64,
 
 // rewrite writes the rows of a segment that stay into a file of their own, beside its records, and reads that back. It is no
 // segment before the disposal record of the other names it.
-func (e *Engine) rewrite(ctx context.Context, r *rule.Rule, s *catalog.Segment, m *archive.Manifest, keep period.Period) (*archive.Successor, error) {
+func (e *Engine) rewrite(ctx context.Context, r *rule.Rule, s *catalog.Segment, m *archive.Manifest, keep period.Period) (_ *archive.Successor, err error) {
 	st, err := e.readableStore(ctx, s)
 	if err != nil {
 		return nil, err
@@ -185,6 +185,12 @@ func (e *Engine) rewrite(ctx context.Context, r *rule.Rule, s *catalog.Segment, 
 		return nil, errors.Join(err, ifHeld(p.whole))
 	}
 	successor := m.Succeed()
+	done := e.takeInHand(s.Store, successor.Stem)
+	defer func() {
+		if err != nil {
+			done()
+		}
+	}()
 	fresh := successor.Manifest(m)
 	draft, err := archive.Create(ctx, records, fresh)
 	if err != nil {
@@ -381,5 +387,9 @@ func (e *Engine) succeedClosing(ctx context.Context, st store.Store, s, known *c
 	}
 	at := catalog.At(books.Closed)
 	known.State, known.ClosedAt, known.ClosingHash, known.ClosingSeq, known.Deleted = catalog.SegmentClosed, &at, hash, books.Sequence, books.Deleted
-	return e.Catalog.SaveSegment(ctx, known)
+	if err := e.Catalog.SaveSegment(ctx, known); err != nil {
+		return err
+	}
+	e.inHand.Delete(known.Store + "\x00" + known.Stem)
+	return nil
 }

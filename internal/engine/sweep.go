@@ -85,7 +85,11 @@ func (e *Engine) Sweep(ctx context.Context, actor, storeName string, older time.
 	for _, o := range objects {
 		if stem, _, ok := archive.Ours(o.Name); ok && segments[stem] {
 			continue
-		} else if ok { // rows whose records lie in another store
+		} else if ok {
+			if e.isInHand(storeName, stem) { // asked before the catalog, which knows of it when it is not in hand any more
+				continue
+			}
+			// Rows whose records lie in another store.
 			if has, err := e.Catalog.HasRowsIn(ctx, stem, storeName); err != nil {
 				return nil, err
 			} else if has {
@@ -101,6 +105,19 @@ func (e *Engine) Sweep(ctx context.Context, actor, storeName string, older time.
 	}
 	slices.SortStableFunc(out.Files, func(a, b SweptFile) int { return strings.Compare(a.File, b.File) })
 	return out, err
+}
+
+// takeInHand keeps sweeping from files that are written into a store for a segment that is not known to lie there yet. The function that is
+// returned is called once it is, or when the files are given up.
+func (e *Engine) takeInHand(store, stem string) func() {
+	key := store + "\x00" + stem
+	e.inHand.Store(key, true)
+	return func() { e.inHand.Delete(key) }
+}
+
+func (e *Engine) isInHand(store, stem string) bool {
+	_, ok := e.inHand.Load(store + "\x00" + stem)
+	return ok
 }
 
 // leftOver says whether a file that belongs to no segment goes, and why or why not.

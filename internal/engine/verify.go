@@ -422,6 +422,7 @@ func (e *Engine) copySecond(ctx context.Context, s *catalog.Segment) error {
 	if second == s.Store || second == s.RowsStore {
 		return fmt.Errorf("store %s has it already, and two copies in one place are one", second)
 	}
+	defer e.takeInHand(second, s.Stem)()
 	from, err := e.storeOf(ctx, s)
 	if err != nil {
 		return err

@@ -52,16 +52,16 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (out *s
 func (s *Source) makeRestored(ctx context.Context, t *shape.Table) error {
 	s.making.Lock()
 	defer s.making.Unlock()
-	statement := restoredSchema(t)
-	if t.ByAddress() {
-		statement = "CREATE TABLE IF NOT EXISTS " + restoredTable(t) + " (restore text NOT NULL, segment text, ordinal bigint, PRIMARY KEY (segment, ordinal))"
+	statement := "CREATE TABLE IF NOT EXISTS " + restoredTable(t) + " (restore text NOT NULL, segment text, ordinal bigint, PRIMARY KEY (segment, ordinal))"
+	if !t.ByAddress() {
+		statement = restoredSchema(t)
 	}
-	make := func() error {
+	create := func() error {
 		return s.conn(ctx, func(c *pgxpool.Conn) error { return run(ctx, c.Conn().PgConn(), statement) })
 	}
-	err := make()
-	if code(err) == uniqueViolation { // by another service
-		err = make()
+	err := create()
+	if code(err) == uniqueViolation { // another service has made it meanwhile
+		err = create()
 	}
 	if err != nil {
 		return fmt.Errorf("table %s: the record of restored rows cannot be made: %w", t.Name, err)
