@@ -9,7 +9,6 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/core/pace"
 )
 
@@ -291,84 +290,6 @@ func (s *Segment) Asleep(now time.Time) bool {
 	return s.Cold && s.Second == "" && (s.WarmUntil == nil || !now.Before(s.WarmUntil.Time))
 }
 
-// RestoreState is where a restore stands.
-type RestoreState string
-
-const (
-	RestoreAsked   RestoreState = "asked"      // somebody has to approve it
-	Retrieving     RestoreState = "retrieving" // rows of it are in cold storage, and were asked for
-	Restoring      RestoreState = "running"
-	RestoreDone    RestoreState = "done"
-	RestoreFailed  RestoreState = "failed"
-	RestoreExpired RestoreState = "expired" // its rows were for a time, and are gone again
-	RestoreRefused RestoreState = "refused" // somebody decided against it
-)
-
-// Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
-type Scope struct {
-	Run     string  `json:"run,omitempty"`
-	Segment string  `json:"segment,omitempty"`
-	From    string  `json:"from,omitempty"`  // age at or after; ISO 8601
-	To      string  `json:"to,omitempty"`    // age before; ISO 8601
-	Where   string  `json:"where,omitempty"` // in the language of rules
-	Rows    []RowAt `json:"rows,omitempty"`  // single rows, as a search names them
-
-	Priority store.Priority `json:"priority,omitempty"` // of retrievals, where rows of it are in cold storage
-	Days     int            `json:"days,omitempty"`     // that retrieved copies stay
-}
-
-// Fit is how archived rows go into a table that was altered since.
-type Fit struct {
-	Rename   map[string]string `json:"rename,omitempty"`    // archived columns that are called otherwise now
-	LeaveOut []string          `json:"leave_out,omitempty"` // archived columns that have no place any more
-}
-
-// RowAt is where an archived row lies.
-type RowAt struct {
-	Segment string `json:"segment"`
-	Ordinal int    `json:"ordinal"` // from 0, in the order of the file
-}
-
-// Restore is a request to bring archived rows back.
-type Restore struct {
-	ID           string       `db:"id" json:"id"`
-	Source       string       `db:"source" json:"source"`
-	Table        string       `db:"table_name" json:"table"`
-	Scope        JSON[Scope]  `db:"scope" json:"scope"`
-	Target       string       `db:"target" json:"target"`                         // "table", "side" or "file"
-	TargetSource string       `db:"target_source" json:"target_source,omitempty"` // of side: the source of the table that is made
-	TargetTable  string       `db:"target_table" json:"target_table,omitempty"`   // of side: the table that is made
-	Format       string       `db:"format" json:"format"`                         // of a file: csv, ndjson or parquet
-	Note         string       `db:"note" json:"note"`
-	State        RestoreState `db:"state" json:"state"`
-	Reason       string       `db:"reason" json:"reason"`
-	CreatedAt    Time         `db:"created_at" json:"created_at"`
-	EndedAt      *Time        `db:"ended_at" json:"ended_at"`
-	CreatedBy    string       `db:"created_by" json:"created_by"`
-	Segments     int64        `db:"segments" json:"segments"`
-	Found        int64        `db:"found" json:"found"`       // archived rows in the scope
-	Restored     int64        `db:"restored" json:"restored"` // put back, or written to the file
-	Skipped      int64        `db:"skipped" json:"skipped"`   // their key was there already, or a newer archived version
-	Digest       string       `db:"digest" json:"digest"`     // of the restored rows
-	Verified     *bool        `db:"verified" json:"verified"` // counts and digest hold
-	File         string       `db:"file" json:"-"`
-	FileBytes    int64        `db:"file_bytes" json:"file_bytes"`
-	Fit          JSON[Fit]    `db:"fit" json:"fit"`
-	Lasts        string       `db:"lasts" json:"lasts,omitempty"` // ISO 8601: the rows go again when that has passed; empty: they stay
-	ExpiresAt    *Time        `db:"expires_at" json:"expires_at"` // when they go
-	ExpiredAt    *Time        `db:"expired_at" json:"expired_at"` // when they went
-	TakenBack    int64        `db:"taken_back" json:"taken_back"` // rows that went
-	Stayed       int64        `db:"stayed" json:"stayed"`         // rows that had been changed, and stayed
-	Conflicts    string       `db:"conflicts" json:"conflicts"`   // what becomes of rows whose key is there: "skip", "fail" or "replace"
-	Replaced     int64        `db:"replaced" json:"replaced"`     // of the restored rows, those that took the place of another
-	Pace         string       `db:"pace" json:"pace"`
-	Of           int64        `db:"of_rows" json:"of"` // rows of the segments that are read, for telling how far it is; 0: not known yet
-	ApprovedBy   string       `db:"approved_by" json:"approved_by"`
-	ApprovedAt   *Time        `db:"approved_at" json:"approved_at"`
-	Tell         string       `db:"tell" json:"tell"` // who is told when it is ready: a mail address or a URL
-	ToldAt       *Time        `db:"told_at" json:"told_at"`
-}
-
 // ErrState is wrapped where a state does not allow what is asked.
 var ErrState = errors.New("the state does not allow it")
 
@@ -576,104 +497,6 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 		return 0, "", err
 	}
 	return last[0].Sequence, last[0].Hash, nil
-}
-
-// AddRestore keeps a new restore.
-func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
-	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, fit, lasts, format, note, state, created_at, created_by, conflicts, pace, tell)
-			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :fit, :lasts, :format, :note, :state, :created_at, :created_by, :conflicts, :pace, :tell)`, r); err != nil {
-			return err
-		}
-		return note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
-	})
-}
-
-// SaveRestore keeps where a restore stands.
-func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
-	_, err := c.db.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored,
-		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, told_at = :told_at, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
-		lasts = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :lasts ELSE lasts END, expires_at = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
-	return err
-}
-
-// SetExpiry changes when the rows of a restore go again; nil: they stay for good. Only a restore whose rows are there can be changed.
-func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Time) (*Restore, error) {
-	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
-		r, err := get[Restore](ctx, tx, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
-		if err != nil {
-			return err
-		}
-		if r.State != RestoreDone || r.Target != "table" {
-			return fmt.Errorf("restore %s (to %s) is %s: %w", id, r.Target, r.State, ErrState)
-		}
-		if _, err := tx.ExecContext(ctx, "UPDATE restore SET lasts = ?, expires_at = ? WHERE id = ?", lasts, at, id); err != nil {
-			return err
-		}
-		until := "for good"
-		if at != nil {
-			until = "until " + at.Format(time.RFC3339)
-		}
-		return note(ctx, tx, actor, "restore keep", id, until)
-	})
-	if err != nil {
-		return nil, err
-	}
-	return c.Restore(ctx, id)
-}
-
-// DecideRestore keeps that a restore which waits for an approval got it, and which state follows, or that it was refused.
-func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to RestoreState, reason string, at Time) (*Restore, error) {
-	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
-		r, err := get[Restore](ctx, tx, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
-		if err != nil {
-			return err
-		}
-		if r.State != RestoreAsked {
-			return fmt.Errorf("restore %s is %s and waits for no decision: %w", id, r.State, ErrState)
-		}
-		what := "restore approve"
-		if r.State, r.ApprovedBy, r.ApprovedAt = to, actor, &at; to == RestoreRefused {
-			what, r.Reason, r.EndedAt = "restore refuse", reason, &at
-		}
-		if _, err := tx.NamedExecContext(ctx, "UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, approved_by = :approved_by, approved_at = :approved_at WHERE id = :id", r); err != nil {
-			return err
-		}
-		return note(ctx, tx, actor, what, id, reason)
-	})
-	if err != nil {
-		return nil, err
-	}
-	return c.Restore(ctx, id)
-}
-
-// RestoresIn lists the restores in a state, the oldest first.
-func (c *Catalog) RestoresIn(ctx context.Context, states ...RestoreState) ([]Restore, error) {
-	query, args, err := sqlx.In("SELECT * FROM restore WHERE state IN (?) ORDER BY created_at", states)
-	if err != nil {
-		return nil, err
-	}
-	return list[Restore](ctx, c.db, query, args...)
-}
-
-// Untold lists the restores that have ended and of which somebody is still to be told.
-func (c *Catalog) Untold(ctx context.Context) ([]Restore, error) {
-	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE tell <> '' AND told_at IS NULL AND state IN ('done', 'failed', 'refused', 'expired') ORDER BY created_at")
-}
-
-// Expiring lists the restores whose rows are there for a time: of one table where it is named.
-func (c *Catalog) Expiring(ctx context.Context, source string) ([]Restore, error) {
-	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE state IN ('asked', 'retrieving', 'running', 'done') AND lasts <> '' AND ? IN ('', source) ORDER BY expires_at", source)
-}
-
-// Restore returns one restore.
-func (c *Catalog) Restore(ctx context.Context, id string) (*Restore, error) {
-	return get[Restore](ctx, c.db, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
-}
-
-// Restores lists the newest restores.
-func (c *Catalog) Restores(ctx context.Context, limit, offset int) ([]Restore, error) {
-	return list[Restore](ctx, c.db, "SELECT * FROM restore ORDER BY created_at DESC LIMIT ? OFFSET ?", limit, offset)
 }
 
 // Totals is what the overview sums up.

@@ -107,3 +107,61 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 		t.Errorf("there is %v, %v", left, err)
 	}
 }
+
+// TestTheConsoleApprovesAndRetrieves: rows move to cold storage and are retrieved from pages, a restore waits for its approval, a refusal
+// needs its reason, and what became of a table's rows adds up.
+func TestTheConsoleApprovesAndRetrieves(t *testing.T) {
+	objectKeys(t)
+	w := newWorld(t, "sqlite")
+	w.scans(2000)
+	w.vault(time.Hour)
+	w.define("archive", "unlimited")
+	w.in("2020-02-01", "")
+	w.must("guard", "set", "harbour", "-approve", "restores")
+	p := browse(t)
+	p.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
+	p.sees("Overview", "2,000")
+	first := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[1]
+	p.do(chromedp.Navigate(w.svc.server + "/#/archive/" + first.ID))
+	p.sees("Where its rows lie", "They lie in cellar")
+	p.choose("select[aria-label='store to move the rows to']", "vault")
+	p.press("Move")
+	p.sees("vault, cold", "1 segment in cold storage", "They have to be retrieved first")
+
+	// A search names it, and has it fetched.
+	p.press("Search")
+	p.sees("Search the archive")
+	p.fill("#search-where", "id IN (10, 1900)")
+	p.do(chromedp.Click(css("main button[type=submit]"), chromedp.NodeVisible))
+	p.sees("1 row", "note 1900", "1 segment in cold storage", "low priority: 3 seconds, less than 0.01 EUR")
+	p.do(chromedp.Click(css("button[aria-label='Retrieve at high priority']"), chromedp.NodeVisible))
+	p.sees("1 retrieval asked for")
+	p.press("Archive")
+	p.sees("Retrieved from cold storage", "high", "ready", "sealed")
+
+	// A restore waits for somebody.
+	for _, note := range []string{"wanted", "not wanted"} {
+		p.press("Restore rows")
+		p.sees("Which rows")
+		p.choose("#table", "harbour.scan")
+		p.fill("#where", "id = 10")
+		p.fill("#note", note)
+		p.press("See what comes back")
+		p.sees("1 row of harbour.scan", "Somebody has to approve it")
+		p.press("Restore 1 row")
+		p.sees("asked", note, "Approve")
+		if note == "wanted" {
+			p.press("Approve")
+			p.sees("✓ counts, digest")
+			p.press("Archive")
+			p.sees("Retrieved from cold storage")
+			continue
+		}
+		p.press("Refuse …")
+		p.fill("input[aria-label='why it is refused']", "nobody may see it")
+		p.press("Refuse")
+		p.sees("refused", "nobody may see it")
+	}
+	p.do(chromedp.Navigate(w.svc.server + "/#/tables/harbour/scan"))
+	p.sees("2,100 records", "101 live + 2,000 archived − 0 archived again later − 1 put back", "adds up")
+}

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -424,88 +422,6 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 	return err
 }
 
-// handful is what is delivered at a time.
-type handful struct {
-	value.Chunk
-	manifest *archive.Manifest
-	digests  []value.Digest
-	ordinals []int
-}
-
-// handing delivers rows while the next are read, some handfuls at a time.
-type handing struct {
-	next   chan *handful
-	failed chan struct{} // closed when one was not delivered
-	once   sync.Once
-	err    error // once failed is closed
-	wait   sync.WaitGroup
-}
-
-// hand is what delivers; it is begun where nothing does.
-func (q *restoration) hand(ctx context.Context) *handing {
-	if q.handing != nil {
-		return q.handing
-	}
-	w := &handing{next: make(chan *handful), failed: make(chan struct{})}
-	q.handing = w
-	for range max(q.hands, 1) {
-		w.wait.Go(func() {
-			for h := range w.next {
-				select {
-				case <-w.failed:
-					continue
-				default:
-				}
-				if err := q.deliver(ctx, h.manifest, &h.Chunk, h.digests, h.ordinals); err != nil {
-					w.once.Do(func() { w.err = err; close(w.failed) })
-				}
-			}
-		})
-	}
-	return w
-}
-
-// give hands rows over, once somebody is there to deliver them.
-func (w *handing) give(h *handful) error {
-	select {
-	case w.next <- h:
-		return nil
-	case <-w.failed:
-		return w.err
-	}
-}
-
-// delivered waits until all that was handed over is delivered.
-func (q *restoration) delivered() error {
-	w := q.handing
-	if w == nil {
-		return nil
-	}
-	q.handing = nil
-	close(w.next)
-	w.wait.Wait()
-	return w.err
-}
-
-// counted adds what became of rows that were delivered, and keeps it.
-func (q *restoration) counted(ctx context.Context, found, restored, skipped int64) error {
-	q.restore.Found += found
-	q.restore.Restored += restored
-	q.restore.Skipped += skipped
-	if q.quiet {
-		return nil
-	}
-	return q.Catalog.SaveRestore(ctx, q.restore)
-}
-
-// most is how many rows are delivered at a time.
-func (q *restoration) most() int {
-	if q.pace == nil {
-		return 2_000
-	}
-	return min(int(q.batch.Load()), restoreRows)
-}
-
 func everyRow([]value.Value) bool { return true }
 
 // span returns whether a row's age lies in a scope.
@@ -653,59 +569,4 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		return nil
 	}
 	return nil
-}
-
-// putBackBefore finds out which of the rows that are there already an earlier try of this restore has put back: they count as
-// restored. What they held was compared with the archive in the transaction that put them back.
-func (q *restoration) putBackBefore(ctx context.Context, src source.Source, t *shape.Table, columns []int, rows *value.Chunk, digests []value.Digest, out *source.RestoreOutcome) error {
-	if t.ByAddress() { // a mark tells that some restore put the row back, not which one
-		return &RefusedError{Message: "the service stopped while this restore was going on, and the table has no key", Remedy: "rows that were put back stay and are recorded; request it again, and they are skipped"}
-	}
-	at := make([]int, len(t.Key))
-	for i, k := range t.Key {
-		_, column := t.Column(k)
-		at[i] = slices.Index(columns, column)
-	}
-	var keys [][]value.Value
-	places := map[string]int{}
-	for i := range rows.Rows() {
-		if !out.Present[i] {
-			continue
-		}
-		key := make([]value.Value, len(at))
-		for j, c := range at {
-			key[j] = rows.Row(i)[c]
-		}
-		keys, places[canonical(key)] = append(keys, key), i
-	}
-	return src.Related(ctx, source.Query{Selection: source.Selection{Table: t}, On: t.Key, Values: keys, Restored: q.restore.ID}, func(key []value.Value) error {
-		if i, ok := places[canonical(key)]; ok {
-			q.restore.Restored++
-			q.restore.Skipped--
-			q.expect.Add(digests[i])
-		}
-		return nil
-	})
-}
-
-// ReplacedFile is the name of the file, among those of restores, with the rows that a restore replaced, as they were.
-func ReplacedFile(restore string) string { return restore + "-replaced.ndjson" }
-
-// keepReplaced keeps rows that restored ones are about to replace in a file, durably, before they are.
-func (q *restoration) keepReplaced(t *shape.Table, columns []int, there *value.Chunk) (err error) {
-	q.books.Lock()
-	defer q.books.Unlock()
-	if q.replaced == nil {
-		if err := os.MkdirAll(q.directory, 0o750); err != nil {
-			return err
-		}
-		if q.replaced, err = appendExport(filepath.Join(q.directory, ReplacedFile(q.restore.ID)), q.again); err != nil {
-			return err
-		}
-	}
-	q.replaced.columns = columnsAt(t, columns)
-	for i := range there.Rows() {
-		q.replaced.jsonRow(there.Row(i))
-	}
-	return q.replaced.sync()
 }

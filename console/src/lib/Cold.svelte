@@ -30,7 +30,7 @@
   {:else}
     <ul class="mt-1 flex flex-wrap gap-x-6 gap-y-1">
       {#each cold.offers as o (o.priority)}
-        <li class="flex items-center gap-2"><span>{o.priority} priority: {lasting(o.wait)}, {money(o.price, o.currency)}</span>{#if ask}<Button size="xs" color="alternative" disabled={busy} onclick={() => retrieve(o.priority)}>Retrieve<span class="sr-only"> at {o.priority} priority</span></Button>{/if}</li>
+        <li class="flex items-center gap-2"><span>{o.priority} priority: {lasting(o.wait)}, {money(o.price, o.currency)}</span>{#if ask}<Button size="xs" color="alternative" disabled={busy} aria-label="Retrieve at {o.priority} priority" onclick={() => retrieve(o.priority)}>Retrieve</Button>{/if}</li>
       {/each}
     </ul>
   {/if}

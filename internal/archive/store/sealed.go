@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"filippo.io/age"
 )
@@ -85,6 +86,9 @@ type SealedStore struct {
 	inner    Store
 	keys     []sealKey
 	overhead int64 // of an empty file
+
+	looked  sync.Once
+	strange map[string]string // names of files that are sealed with keys that are not known, and these keys
 }
 
 // OpenSealed seals a store.
@@ -201,14 +205,21 @@ func (s *SealedStore) unseal(f Reader, name string) (Reader, error) {
 
 // unknownKey tells a file that is not there from one whose key is not known.
 func (s *SealedStore) unknownKey(ctx context.Context, name string, otherwise error) error {
-	list, err := s.inner.List(ctx, name+".")
-	if err != nil {
-		return otherwise
-	}
-	for _, o := range list {
-		if m := sealForm.FindStringSubmatch(o.Name); m != nil && m[1] == name {
-			return fmt.Errorf("%s is sealed with key %s, which is none of the store's keys; add that key to them again", name, m[2])
+	s.looked.Do(func() { // once: nobody but who has other keys writes such files
+		s.strange = map[string]string{}
+		list, err := s.inner.List(ctx, "")
+		if err != nil {
+			return
 		}
+		for _, o := range list {
+			m := sealForm.FindStringSubmatch(o.Name)
+			if m != nil && !slices.ContainsFunc(s.keys, func(k sealKey) bool { return k.id == m[2] }) {
+				s.strange[m[1]] = m[2]
+			}
+		}
+	})
+	if key, ok := s.strange[name]; ok {
+		return fmt.Errorf("%s is sealed with key %s, which is none of the store's keys; add that key to them again", name, key)
 	}
 	return otherwise
 }
@@ -276,13 +287,11 @@ func (s *SealedStore) List(ctx context.Context, prefix string) ([]Object, error)
 	return slices.CompactFunc(out, func(a, b Object) bool { return a.Name == b.Name }), nil
 }
 
-// Remove removes a file, with whatever key it was sealed.
+// Remove removes a file, with whichever of the keys it was sealed.
 func (s *SealedStore) Remove(ctx context.Context, name string) error {
-	list, err := s.inner.List(ctx, name)
-	for _, o := range list {
-		if s.shown(o).Name == name {
-			err = errors.Join(err, s.inner.Remove(ctx, o.Name))
-		}
+	err := s.inner.Remove(ctx, name)
+	for _, k := range s.keys {
+		err = errors.Join(err, s.inner.Remove(ctx, k.sealed(name)))
 	}
 	return err
 }

@@ -1,0 +1,263 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
+	"ambercellar/internal/engine"
+)
+
+func restoreFlags(f *flag.FlagSet) {
+	f.String("run", "", "rows of this run")
+	f.String("segment", "", "rows of this segment")
+	f.String("source", "", "with -table, -from and -to: the source")
+	f.String("table", "", "with -source, -from and -to: the table")
+	f.String("from", "", "rows whose age is this date or time, or later")
+	f.String("to", "", "rows whose age is before this date or time")
+	f.String("where", "", "with -source and -table: rows for which this is true, in the language of rules")
+	f.Var(&several{}, "row", "a single row, as SEGMENT:NUMBER of a search; may be given again")
+	f.String("into", "table", "table (the one the rows came from), side (a new table, made to fit) or file")
+	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
+	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
+	f.String("conflicts", "", "with -into table: skip rows whose key is there already, fail before anything is written, or replace what is there, which is kept in a file; left out: skip")
+	f.String("keys", "", "with -source and -table: rows with these keys, separated by commas, of a table whose key has one column")
+	f.String("priority", "", "of retrievals, where rows are in cold storage: low, normal or high; left out: normal")
+	f.Int("days", 0, "how many days retrieved copies stay; left out: as the store has it")
+	f.String("pace", "", "gentle or unlimited; left out: that of the table's rule")
+	f.String("tell", "", "who is told when it is ready: a mail address, or a URL that is sent it as JSON")
+	f.Bool("wait", true, "wait for it; -wait=false does not")
+	f.Var(&several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; may be given again")
+	f.String("leave-out", "", "with -into table: archived columns that have no place any more, separated by commas")
+	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they were changed")
+	f.Bool("try", false, "only say what it would do")
+	f.String("format", "csv", "of a file: csv, ndjson or parquet")
+	f.String("out", "", "write the file here once it is made")
+	f.String("note", "", "who asked, and why")
+}
+
+func restoreRequest(e *env) error {
+	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where")},
+		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), For: e.flag("for"), Note: e.flag("note"),
+		Priority: store.Priority(e.flag("priority")), Pace: e.flag("pace"), Tell: e.flag("tell")}
+	fmt.Sscan(e.flag("days"), &q.Days)
+	if list := e.flag("keys"); list != "" {
+		q.Keys = strings.Split(list, ",")
+	}
+	for _, row := range strings.Fields(e.flag("row")) {
+		segment, ordinal, ok := strings.Cut(row, ":")
+		n, err := strconv.Atoi(ordinal)
+		if !ok || err != nil {
+			return usage("-row %q: write SEGMENT:NUMBER, as a search shows them", row)
+		}
+		q.Scope.Rows = append(q.Scope.Rows, catalog.RowAt{Segment: segment, Ordinal: n})
+	}
+	for _, pair := range strings.Fields(e.flag("rename")) {
+		old, now, ok := strings.Cut(pair, "=")
+		if !ok {
+			return usage("-rename %q: write OLD=NEW", pair)
+		}
+		if q.Fit.Rename == nil {
+			q.Fit.Rename = map[string]string{}
+		}
+		q.Fit.Rename[old] = now
+	}
+	if list := e.flag("leave-out"); list != "" {
+		q.Fit.LeaveOut = strings.Split(list, ",")
+	}
+	if q.Target == "file" {
+		q.Format = e.flag("format")
+	} else if e.flag("out") != "" {
+		return usage("-out goes with -into file")
+	}
+	if e.flag("try") == "true" {
+		return e.restorePreview(q)
+	}
+	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores", q)
+	if err != nil {
+		return err
+	}
+	show := countProgress(e.err)
+	for e.flag("wait") == "true" && (r.State == catalog.Restoring || r.State == catalog.Retrieving) {
+		if err := sleep(e.ctx, 200*time.Millisecond); err != nil {
+			return err
+		}
+		if r, err = client.Get[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(r.ID)); err != nil {
+			return err
+		}
+		what := "rows looked at"
+		if r.State == catalog.Retrieving {
+			what = r.Reason
+		}
+		show(int(r.Found), int(r.Of), what)
+	}
+	if err := e.restore(&r); err != nil {
+		return err
+	}
+	if r.State == catalog.RestoreFailed {
+		return errors.New(r.Reason)
+	}
+	if out := e.flag("out"); out != "" {
+		return e.save("/restores/"+url.PathEscape(r.ID)+"/file", out)
+	}
+	return nil
+}
+
+func restoreKeep(e *env) error {
+	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0])+"/keep", api.NewKeeping{For: e.flag("for")})
+	if err != nil {
+		return err
+	}
+	return e.restore(&r)
+}
+
+// staying says how long the rows of a restore stay.
+func staying(r *catalog.Restore) string {
+	switch {
+	case r.ExpiredAt != nil:
+		return fmt.Sprintf("gone again since %s: %s taken back, %s had been changed and stay", at(*r.ExpiredAt), count(r.TakenBack), count(r.Stayed))
+	case r.ExpiresAt != nil:
+		return "for " + r.Lasts + ", until " + at(*r.ExpiresAt)
+	}
+	return ""
+}
+
+func (e *env) restorePreview(q engine.RestoreRequest) error {
+	p, err := client.Post[engine.RestorePreview](e.ctx, e.client, "/restores/preview", q)
+	if err != nil {
+		return err
+	}
+	there := ""
+	switch {
+	case q.Target != engine.TargetTable:
+	case p.Untold:
+		there = "the table has no key, so nobody can tell"
+	default:
+		there = fmt.Sprintf("%s of these rows", count(p.Conflicts))
+	}
+	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s segments (%s)", count(p.Rows), p.Source, p.Table, count(p.Segments), size(p.Bytes)), "into", p.Into, "key there already", there, "approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval], "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
+		return err
+	}
+	if c := p.Cold; c != nil {
+		fmt.Fprintf(e.out, "in cold storage, and not counted: %s segments with %s rows (%s)\n", count(len(c.Segments)), count(c.Rows), size(c.Bytes))
+		for _, o := range c.Offers {
+			fmt.Fprintf(e.out, "  to retrieve them at %s priority: %s\n", o.Priority, offered(o))
+		}
+	}
+	fmt.Fprintln(e.out, "nothing was changed")
+	return nil
+}
+
+func restoreReplaced(e *env) error {
+	out := e.flag("out")
+	if out == "" {
+		return usage("-out is missing: the file to write")
+	}
+	return e.save("/restores/"+url.PathEscape(e.args[0])+"/replaced", out)
+}
+
+// save writes what the service serves at a path into a new file.
+func (e *env) save(path, file string) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+	if err != nil {
+		return err
+	}
+	err = e.client.Download(e.ctx, path, f)
+	if err = errors.Join(err, f.Close()); err == nil {
+		fmt.Fprintln(e.err, "written to", file)
+	}
+	return err
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+func (e *env) restore(r *catalog.Restore) error {
+	verified := "no"
+	if r.Verified != nil && *r.Verified {
+		verified = "counts and digest hold"
+	}
+	file := ""
+	into := r.Target
+	switch r.Target {
+	case engine.TargetFile:
+		file = fmt.Sprintf("%s, %s", r.Format, size(r.FileBytes))
+	case engine.TargetSide:
+		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
+	}
+	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", into, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
+		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "replaced", replaced(r), "approved", approved(r), "told", told(r), "rows stay", staying(r), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
+}
+
+func replaced(r *catalog.Restore) string {
+	if r.Replaced == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s of the restored rows took the place of others, which `ambercellar restore replaced %s -out FILE` writes", count(r.Replaced), r.ID)
+}
+
+func approved(r *catalog.Restore) string {
+	if r.ApprovedAt == nil {
+		return ""
+	}
+	return r.ApprovedBy + ", " + at(*r.ApprovedAt)
+}
+
+func told(r *catalog.Restore) string {
+	if r.Tell == "" {
+		return ""
+	}
+	if r.ToldAt == nil {
+		return r.Tell + ", not yet"
+	}
+	return r.Tell + ", " + at(*r.ToldAt)
+}
+
+func scopeText(s catalog.Scope) string {
+	var parts []string
+	for _, p := range [][2]string{{"run", s.Run}, {"segment", s.Segment}, {"from", s.From}, {"to", s.To}, {"where", s.Where}} {
+		if p[1] != "" {
+			parts = append(parts, p[0]+" "+p[1])
+		}
+	}
+	if n := len(s.Rows); n > 0 {
+		parts = append(parts, count(n)+" single rows")
+	}
+	return strings.Join(parts, " ")
+}
+
+func restoreList(e *env) error {
+	l, err := client.Get[api.Items[catalog.Restore]](e.ctx, e.client, "/restores?limit=200")
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, r := range l.Items {
+		rows = append(rows, []string{r.ID, r.Source + "." + r.Table, scopeText(r.Scope.V), r.Target, string(r.State), count(r.Restored), count(r.Skipped), at(r.CreatedAt)})
+	}
+	return e.show(l, []string{"restore", "table", "scope", "into", "state", "restored", "skipped", "requested"}, rows)
+}
+
+func restoreShow(e *env) error {
+	r, err := client.Get[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0]))
+	if err != nil {
+		return err
+	}
+	return e.restore(&r)
+}

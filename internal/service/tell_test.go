@@ -1,0 +1,102 @@
+package service
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/catalog"
+)
+
+// postOffice is a mail server that takes one letter.
+func postOffice(t *testing.T) (address string, letter <-chan string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	out := make(chan string, 1)
+	go func() {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer c.Close()
+		fmt.Fprint(c, "220 post.harbour.example\r\n")
+		var text strings.Builder
+		inside := false
+		for lines := bufio.NewScanner(c); lines.Scan(); {
+			line := lines.Text()
+			switch word, _, _ := strings.Cut(strings.ToUpper(line), " "); {
+			case inside && line == ".":
+				inside = false
+				fmt.Fprint(c, "250 taken\r\n")
+				out <- text.String()
+			case inside:
+				fmt.Fprintln(&text, line)
+			case word == "DATA":
+				inside = true
+				fmt.Fprint(c, "354 go on\r\n")
+			case word == "QUIT":
+				fmt.Fprint(c, "221 goodbye\r\n")
+				return
+			default:
+				fmt.Fprintln(&text, line)
+				fmt.Fprint(c, "250 well\r\n")
+			}
+		}
+	}()
+	return l.Addr().String(), out
+}
+
+// TestAskersAreTold: by mail and by a URL, what became of the restore; and who cannot be told is an error that names why.
+func TestAskersAreTold(t *testing.T) {
+	address, letter := postOffice(t)
+	s := &Service{Mail: Mail{Server: address, From: "cellar@harbour.example"}}
+	until := catalog.At(time.Date(2026, 12, 1, 8, 30, 0, 0, time.UTC))
+	r := &catalog.Restore{ID: "R1", Source: "harbour", Table: "boarding_scan", State: catalog.RestoreDone, Restored: 1844, Skipped: 3, Note: "fare dispute", ExpiresAt: &until, Tell: "keeper@harbour.example"}
+	if err := s.tell(t.Context(), r); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case text := <-letter:
+		for _, want := range []string{"MAIL FROM:<cellar@harbour.example>", "RCPT TO:<keeper@harbour.example>", "Subject: Restore of harbour.boarding_scan is done", "1844 rows are there, 3 were skipped", "They go again on 2026-12-01 08:30 UTC", "Note: fare dispute"} {
+			if !strings.Contains(text, want) {
+				t.Errorf("the letter does not say %q:\n%s", want, text)
+			}
+		}
+	case <-time.After(10 * time.Second):
+		t.Fatal("no letter came")
+	}
+	var told catalog.Restore
+	desk := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if json.NewDecoder(q.Body).Decode(&told) != nil || told.State == catalog.RestoreFailed {
+			w.WriteHeader(http.StatusTeapot)
+		}
+	}))
+	defer desk.Close()
+	r.Tell = desk.URL
+	if err := s.tell(t.Context(), r); err != nil || told.ID != "R1" {
+		t.Errorf("%+v, %v", told, err)
+	}
+	r.State = catalog.RestoreFailed
+	if err := s.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "418") {
+		t.Errorf("a desk that does not take it: %v", err)
+	}
+	r.Tell = "keeper@harbour.example"
+	if err := (&Service{}).tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "-smtp") {
+		t.Errorf("without a mail server: %v", err)
+	}
+	for m, want := range map[Mail]string{{}: "", {Server: "post"}: "no HOST:PORT", {Server: "post:x", From: "a@b"}: "no port", {Server: "post:25"}: "sender's address"} {
+		if got := m.Problem(); want == "" && got != "" || !strings.Contains(got, want) {
+			t.Errorf("%+v: %q", m, got)
+		}
+	}
+}
