@@ -33,6 +33,7 @@ func runCheckFlags(f *flag.FlagSet) {
 
 // runCheck checks an exported ledger against stores, without a service.
 func runCheck(e *env) error {
+	e.format = "table"
 	if e.flag("store") == "" {
 		return usage("-store is missing: where the segments lie")
 	}

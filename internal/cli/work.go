@@ -362,6 +362,8 @@ func whereabouts(s *catalog.Segment) string {
 		return ""
 	case !s.Cold:
 		return s.RowsStore
+	case s.Second != "":
+		return fmt.Sprintf("%s, cold; they are read from the second copy in %s", s.RowsStore, s.Second)
 	case s.WarmUntil != nil && time.Now().Before(s.WarmUntil.Time):
 		return fmt.Sprintf("%s, cold; a copy can be read until %s", s.RowsStore, at(*s.WarmUntil))
 	}

@@ -45,6 +45,7 @@ type LedgerPart struct {
 type LedgerSegment struct {
 	Segment      string `json:"segment"`
 	Store        string `json:"store"`
+	RowsStore    string `json:"rows_store,omitempty"` // where its rows lay when this was made, if not with its records
 	Stem         string `json:"stem"`
 	Rows         int64  `json:"rows"`
 	Deleted      int64  `json:"deleted"`
@@ -74,7 +75,7 @@ func (e *Engine) Ledger(ctx context.Context, id string) (*RunLedger, error) {
 		p := LedgerPart{Table: table, Clause: clause, Label: label, Then: then, Ledger: l, Segments: []LedgerSegment{}}
 		for _, s := range segments {
 			if s.Table == table && s.Clause == clause && s.Rewrites == "" && (s.State == catalog.SegmentClosed || s.State == catalog.SegmentDisposed) {
-				p.Segments = append(p.Segments, LedgerSegment{Segment: s.ID, Store: s.Store, Stem: s.Stem, Rows: s.Rows, Deleted: s.Deleted, Sequence: s.Sequence, ManifestHash: s.ManifestHash,
+				p.Segments = append(p.Segments, LedgerSegment{Segment: s.ID, Store: s.Store, RowsStore: s.RowsStore, Stem: s.Stem, Rows: s.Rows, Deleted: s.Deleted, Sequence: s.Sequence, ManifestHash: s.ManifestHash,
 					ClosingSeq: s.ClosingSeq, ClosingHash: s.ClosingHash, DisposalHash: s.DisposalHash})
 			}
 		}
@@ -218,6 +219,8 @@ func (c *ledgerCheck) rows(ctx context.Context, s *LedgerSegment, m *archive.Man
 	switch {
 	case last == nil && s.DisposalHash != "":
 		c.out.Gone++
+	case last == nil && s.RowsStore != "":
+		c.wrong("segment %s: its rows are at none of these places; they lay in store %s when the ledger was made", s.Segment, s.RowsStore)
 	case last == nil:
 		c.wrong("segment %s: its rows are at none of these places", s.Segment)
 	case isCold(last):

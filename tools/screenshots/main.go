@@ -60,7 +60,7 @@ func main() {
 		{"segment", first("#/archive", "main tbody a[href^='#/archive/']"), "main dl"},
 		{"restores", "#/restores", "main section"},
 		{"disposals", "#/disposals", "main table"},
-		{"search", "#/search?table=harbour.notice", "main table"},
+		{"search", "#/search?table=harbour.payment", "main table"},
 	}
 	if strings.HasPrefix(*only, "partition") { // which the demo has on PostgreSQL and MariaDB alone
 		shots = []struct{ name, page, wait string }{{"partitions", "#/tables/harbour/engine_reading", "main #ahead"}, {"partition-plan", "#/rules/engine-readings", "main table"}, {"partition-run", first("#/runs", "main tbody a[href^='#/runs/']"), "main table"}}

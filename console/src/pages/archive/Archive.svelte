@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Badge, Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
-  import { age, count, short, size } from "../../lib/format";
+  import { age, count, plural, short, size } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -27,7 +27,7 @@
     <Listing label="Stores" heads={["Store", "Kind", "Where", "#Segments", "#Size", "#Free", "Second copies", "All verified since", "#Damaged"]} items={stores.data?.items}>
       {#snippet row(s: Schemas["StoreView"])}
         <TableBodyRow><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell>{s.kind}{#if s.seal.key_file || s.seal.key_env}<div class="text-xs text-gray-500 dark:text-gray-400" title="its files are encrypted">sealed</div>{/if}{#if s.bucket.class}<div class="text-xs text-gray-500 dark:text-gray-400" title="its files go cold: {s.bucket.class}">cold</div>{/if}</TableBodyCell><TableBodyCell class="max-w-56 truncate font-mono text-xs" title={s.path}>{s.path}</TableBodyCell>
-          <TableBodyCell class="text-right">{count(s.totals.segments)}{#if s.totals.seconds}<div class="text-xs text-gray-500 dark:text-gray-400" title="segments of other stores that have their second copy here">+ {count(s.totals.seconds)} copies</div>{/if}{#if s.totals.guests}<div class="text-xs text-gray-500 dark:text-gray-400" title="segments of other stores whose rows lie here">rows of {count(s.totals.guests)} others</div>{/if}</TableBodyCell><TableBodyCell class="text-right">{size(s.totals.file_bytes + s.totals.guest_bytes)}</TableBodyCell><TableBodyCell class="text-right">{#if s.problem}<span class="text-red-700 dark:text-red-400" title={s.problem}>not reached</span>{:else}{size(s.free)}{/if}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(s.totals.segments)}{#if s.totals.seconds}<div class="text-xs text-gray-500 dark:text-gray-400" title="segments of other stores that have their second copy here">+ {count(s.totals.seconds)} copies</div>{/if}{#if s.totals.guests}<div class="text-xs text-gray-500 dark:text-gray-400" title="segments of other stores whose rows lie here">rows of {plural(s.totals.guests, "other")}</div>{/if}</TableBodyCell><TableBodyCell class="text-right">{size(s.totals.file_bytes + s.totals.guest_bytes)}</TableBodyCell><TableBodyCell class="text-right">{#if s.problem}<span class="text-red-700 dark:text-red-400" title={s.problem}>not reached</span>{:else}{size(s.free)}{/if}</TableBodyCell>
           <TableBodyCell>{#if s.second}in {s.second}{#if s.totals.unseconded > 0}, {count(s.totals.unseconded)} to copy{/if}{:else}none{/if}</TableBodyCell>
           <TableBodyCell><When at={s.totals.verified} none="–" day /></TableBodyCell>
           <TableBodyCell class="text-right {s.totals.damaged > 0 ? 'font-semibold text-red-700 dark:text-red-400' : ''}">{count(s.totals.damaged)}</TableBodyCell></TableBodyRow>
@@ -43,7 +43,7 @@
         <TableBodyRow>
           <TableBodyCell><a class="text-link font-mono text-xs" href="#/archive/{s.id}" title={s.id}>{short(s.id)}</a></TableBodyCell>
           <TableBodyCell>{s.source}.{s.table}</TableBodyCell>
-          <TableBodyCell><State state={s.state} />{#if s.damage}{' '}<span title={s.damage}><Badge color="red">damaged</Badge></span>{/if}{#if s.cold && s.state === "closed"}{' '}<span title={s.warm_until ? "a copy of its rows was retrieved" : "its rows have to be retrieved before they can be read"}><State state="cold" /></span>{/if}</TableBodyCell>
+          <TableBodyCell><State state={s.state} />{#if s.damage}{' '}<span title={s.damage}><Badge color="red">damaged</Badge></span>{/if}{#if s.cold && s.state === "closed"}<div class="text-xs text-gray-500 dark:text-gray-400" title={s.warm_until ? "a copy of its rows was retrieved" : "its rows have to be retrieved before they can be read"}>cold</div>{/if}</TableBodyCell>
           <TableBodyCell class="text-right">{count(s.state === "closed" || s.state === "disposed" ? s.deleted : s.rows)}</TableBodyCell>
           <TableBodyCell class="text-right">{size(s.file_bytes)}</TableBodyCell>
           <TableBodyCell class="text-right">{s.file_bytes ? `${(s.raw_bytes / s.file_bytes).toFixed(1)}×` : "–"}</TableBodyCell>

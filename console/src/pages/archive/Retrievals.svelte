@@ -26,9 +26,9 @@
         <TableBodyCell>{r.priority}</TableBodyCell>
         <TableBodyCell class="text-right">{size(r.bytes)}</TableBodyCell>
         <TableBodyCell class="text-right">{money(r.price, r.currency)}</TableBodyCell>
-        <TableBodyCell>{#if r.until}until <When at={r.until} />{:else if r.expected_at}expected <When at={r.expected_at} />{:else}–{/if}</TableBodyCell>
-        <TableBodyCell class="max-w-64 truncate" title={r.note}>{r.note || "–"}</TableBodyCell>
-        <TableBodyCell><When at={r.created_at} day /> <span class="text-xs text-gray-500 dark:text-gray-400">by {r.created_by}</span></TableBodyCell>
+        <TableBodyCell>{#if r.until}until <When at={r.until} day />{:else if r.expected_at}expected <When at={r.expected_at} />{:else}–{/if}</TableBodyCell>
+        <TableBodyCell class="max-w-40 truncate" title={r.note}>{r.note || "–"}</TableBodyCell>
+        <TableBodyCell><When at={r.created_at} day /><div class="text-xs text-gray-500 dark:text-gray-400">by {r.created_by}</div></TableBodyCell>
       </TableBodyRow>
     {/snippet}
     {#snippet empty()}<Blank title="Nothing was retrieved yet">Searches name the segments in cold storage that may hold a row, and restores ask for what they need.</Blank>{/snippet}

@@ -15,7 +15,7 @@
   const segment = new Loader(() => take(api.GET("/segments/{segment}", { params: { path: params } })));
   $effect(() => { segment.load(); });
   let s = $derived(segment.data);
-  let asleep = $derived(!!s?.cold && !(s.warm_until && new Date(s.warm_until) > new Date()));
+  let asleep = $derived(!!s?.cold && !s.second && !(s.warm_until && new Date(s.warm_until) > new Date()));
   const stores = new Loader(() => take(api.GET("/stores")));
   stores.load();
   let others = $derived((stores.data?.items ?? []).filter((x) => s && x.name !== (s.rows_store || s.store) && x.name !== s.second).map((x) => ({ value: x.name, name: x.name + (x.bucket.class ? " (cold)" : "") })));
@@ -70,11 +70,12 @@
     {#snippet checked()}<When at={s!.verified_at} none="not yet" />{/snippet}
     {#snippet second()}{#if s!.second}in {s!.second}, since <When at={s!.second_at} day />{:else}none{/if}{/snippet}
     {#snippet keep()}<When at={s!.keep_until} none="without end" />{/snippet}
-    {#snippet rows()}{s!.rows_store || s!.store}{#if s!.cold}, cold{#if !asleep}; a copy can be read until <When at={s!.warm_until} />{/if}{:else if s!.cold_at && !s!.rows_store}; they move to {s!.cold_store} on <When at={s!.cold_at} day />{/if}{/snippet}
+    {#snippet rows()}{s!.rows_store || s!.store}{#if s!.cold}, cold{#if s!.second}; they are read from the second copy in {s!.second}{/if}{:else if s!.cold_at && !s!.rows_store}; they move to {s!.cold_store} on <When at={s!.cold_at} day />{/if}{/snippet}
+    {#snippet warm()}<When at={s!.warm_until} />{/snippet}
     {#snippet rewrites()}{#if s!.rewrites}the rows that stayed of <a class="text-link" href="#/archive/{s!.rewrites}">{s!.rewrites}</a>{/if}{/snippet}
     {#if cold}<div class="mb-3"><Cold {cold} ask /></div>{/if}
     <Panel title="What it holds">
-      <Facts facts={[["State", state], ["Rows copied", count(s.rows)], ["Deleted from the table", count(s.deleted)], ["Changed meanwhile", count(s.changed)], ["Vanished meanwhile", count(s.vanished)], ["Skipped", count(s.skipped)], ["Oldest", age(s.oldest)], ["Newest", age(s.newest)], ["As read", size(s.raw_bytes)], ["File", size(s.file_bytes)], ["Run", run], ["Stored", created], ["Closed", closed], ["Verified", checked], ["Kept", keep], ["Second copy", second], ["Rows lie in", rows], ...(s.rewrites ? [["Holds", rewrites] as [string, typeof rewrites]] : []), ["Went along with", s.goes_with ? `rows of ${s.goes_with.table}` : ""], ["Joined columns", s.included.join(", ")], ["Left out", s.omitted.join(", ")], ["Masked", Object.entries(s.masked ?? {}).map(([c, m]) => `${c} (${m})`).join(", ")], ["Kept beside", s.beside.map((b) => `${count(b.rows)} rows of ${b.table}`).join("; ")]]} />
+      <Facts facts={[["State", state], ["Rows copied", count(s.rows)], ["Deleted from the table", count(s.deleted)], ["Changed meanwhile", count(s.changed)], ["Vanished meanwhile", count(s.vanished)], ["Skipped", count(s.skipped)], ["Oldest", age(s.oldest)], ["Newest", age(s.newest)], ["As read", size(s.raw_bytes)], ["File", size(s.file_bytes)], ["Run", run], ["Stored", created], ["Closed", closed], ["Verified", checked], ["Kept", keep], ["Second copy", second], ["Rows lie in", rows], ...(s.cold && s.warm_until && !s.second ? [["Retrieved copy until", warm] as [string, typeof warm]] : []), ...(s.rewrites ? [["Holds", rewrites] as [string, typeof rewrites]] : []), ["Went along with", s.goes_with ? `rows of ${s.goes_with.table}` : ""], ["Joined columns", s.included.join(", ")], ["Left out", s.omitted.join(", ")], ["Masked", Object.entries(s.masked ?? {}).map(([c, m]) => `${c} (${m})`).join(", ")], ["Kept beside", s.beside.map((b) => `${count(b.rows)} rows of ${b.table}`).join("; ")]]} />
     </Panel>
     {#if s.state === "closed" && others.length}
       <Panel title="Where its rows lie">
