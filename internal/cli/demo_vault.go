@@ -88,8 +88,9 @@ func (d *demoRun) coldly(table, where string) error {
 	if found.Searched.Cold == nil {
 		return errors.New("the search should name the segment that it cannot look into")
 	}
+	d.say("   a search for %s names it, and what it takes to read it:", where)
 	for _, o := range found.Searched.Cold.Offers {
-		d.say("   a search for %s names it; at %s priority: %s", where, o.Priority, offered(o))
+		d.say("      %s priority: %s", o.Priority, offered(o))
 	}
 	r, err := client.Post[catalog.Restore](d.ctx, d.client, "/restores", engine.RestoreRequest{Source: "harbour", Table: table, Scope: catalog.Scope{Where: where}, Target: engine.TargetFile, Format: "csv", Priority: store.High})
 	for err == nil && (r.State == catalog.Retrieving || r.State == catalog.Restoring) {
@@ -103,7 +104,7 @@ func (d *demoRun) coldly(table, where string) error {
 	if err != nil {
 		return err
 	}
-	d.say("   retrieved at high priority and restored to a file: %s rows", count(r.Restored))
+	d.say("   retrieved at high priority and restored to a file; rows: %s", count(r.Restored))
 	return nil
 }
 

@@ -320,9 +320,13 @@ func segmentList(e *env) error {
 	}
 	rows := [][]string{}
 	for _, s := range l.Items {
-		rows = append(rows, []string{s.ID, s.Source + "." + s.Table, string(s.State), count(s.Deleted), size(s.FileBytes), dash(s.Oldest), dash(s.Newest), atOrDash(s.KeepUntil)})
+		in := s.RowsIn()
+		if s.Cold {
+			in += ", cold"
+		}
+		rows = append(rows, []string{s.ID, s.Source + "." + s.Table, string(s.State), in, count(s.Deleted), size(s.FileBytes), dash(s.Oldest), dash(s.Newest), atOrDash(s.KeepUntil)})
 	}
-	return e.show(l, []string{"segment", "table", "state", "rows", "file", "oldest", "newest", "kept until"}, rows)
+	return e.show(l, []string{"segment", "table", "state", "store", "rows", "file", "oldest", "newest", "kept until"}, rows)
 }
 
 func segmentShow(e *env) error {
