@@ -55,6 +55,25 @@ func (b *bench) decide(t *testing.T) *catalog.Disposal {
 	return d
 }
 
+// stumble disposes with a store that fails at its n-th step, and has a run take the chain further, whatever the disposal left. It says
+// whether the disposal came to its end without failing.
+func (b *bench) stumble(t *testing.T, d *catalog.Disposal, n int) (through bool) {
+	t.Helper()
+	whole := b.Store
+	weak := &stumbling{Store: b.store, left: n}
+	b.Store = func(context.Context, string) (store.Store, error) { return weak, nil }
+	err := b.Dispose(t.Context(), d)
+	b.Store = whole
+	if err == nil && n > 10 {
+		return true
+	}
+	b.exec(t, "INSERT INTO scan VALUES (9001, '2020-05-05', 'late')")
+	if err := b.Run(t.Context(), b.begin(t, b.plan(t, PlanRequest{}))); err != nil {
+		t.Fatalf("step %d, a run after it: %v", n, err)
+	}
+	return false
+}
+
 // sound says what is wrong with the store, and how many segments of it were disposed of.
 func (b *bench) sound(t *testing.T) (wrong []string, disposed int) {
 	t.Helper()
@@ -207,21 +226,10 @@ func TestADisposalGoesOnWhereItStopped(t *testing.T) {
 		b, s := archivedScans(t, "PT1S")
 		b.now = b.now.Add(time.Minute)
 		d := b.decide(t)
-		whole := b.Store
-		weak := &stumbling{Store: b.store, left: n}
-		b.Store = func(context.Context, string) (store.Store, error) { return weak, nil }
-		err := b.Dispose(t.Context(), d)
-		b.Store = whole
-		if err == nil && n > 10 {
+		if b.stumble(t, d, n) {
 			break
 		}
 		steps++
-		// A run takes the chain further, whatever the disposal left; then the disposal goes on.
-		b.exec(t, "INSERT INTO scan VALUES (9001, '2020-05-05', 'late')")
-		r := b.begin(t, b.plan(t, PlanRequest{}))
-		if err := b.Run(t.Context(), r); err != nil {
-			t.Fatalf("step %d, a run after it: %v", n, err)
-		}
 		again, err := b.Catalog.Disposal(t.Context(), d.ID)
 		if err == nil {
 			err = b.Dispose(t.Context(), again)

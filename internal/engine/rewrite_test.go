@@ -1,13 +1,11 @@
 package engine
 
 import (
-	"context"
 	"fmt"
 	"strings"
 	"testing"
 	"time"
 
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 )
 
@@ -113,20 +111,10 @@ func TestPartingGoesOnWhereItStopped(t *testing.T) {
 		}
 		d := b.decide(t)
 		d.Items.V = d.Items.V[:1]
-		whole := b.Store
-		weak := &stumbling{Store: b.store, left: n}
-		b.Store = func(context.Context, string) (store.Store, error) { return weak, nil }
-		err := b.Dispose(t.Context(), d)
-		b.Store = whole
-		if err == nil && n > 10 {
+		if b.stumble(t, d, n) {
 			break
 		}
 		steps++
-		b.exec(t, "INSERT INTO scan VALUES (9001, '2020-05-05', 'late')")
-		r := b.begin(t, b.plan(t, PlanRequest{}))
-		if err := b.Run(t.Context(), r); err != nil {
-			t.Fatalf("step %d, a run after it: %v", n, err)
-		}
 		if err := b.Dispose(t.Context(), d); err != nil {
 			t.Fatalf("step %d, again: %v", n, err)
 		}

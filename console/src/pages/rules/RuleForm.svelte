@@ -60,7 +60,7 @@
   {/each}
   <div class="px-4 pb-3"><Button size="xs" color="alternative" onclick={addClause}>Add a clause</Button></div>
 </div>
-<div class="grid gap-x-4 gap-y-3 border-t border-gray-200 px-4 py-3 sm:grid-cols-3 dark:border-gray-700">
+<div class="grid gap-x-4 gap-y-3 border-t border-gray-200 px-4 py-3 sm:grid-cols-2 dark:border-gray-700">
   <Label>Due rows<Select size="sm" placeholder="" id="then" items={thens} value={draft.then} onchange={(e) => set({ then: value(e) })} /></Label>
   {#if copies(draft)}
     <Label>Store<Select size="sm" placeholder="" id="store" items={names(stores.data?.items, draft.archive.store)} value={draft.archive.store} onchange={(e) => set({ archive: { ...draft.archive, store: value(e) } })} /></Label>
