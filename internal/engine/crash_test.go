@@ -102,6 +102,20 @@ func (f *fatal) DeleteBatch(ctx context.Context, b source.Batch) (r *source.Jour
 	return r, err
 }
 
+func (f *fatal) PurgesUnread(sel source.Selection) bool {
+	p, ok := f.Source.(source.Purger)
+	return ok && p.PurgesUnread(sel)
+}
+
+func (f *fatal) PurgeStatement(ctx context.Context, q source.PurgeRequest) (source.Statement, error) {
+	return f.Source.(source.Purger).PurgeStatement(ctx, q)
+}
+
+func (f *fatal) Purge(ctx context.Context, q source.PurgeRequest) (r *source.JournalRow, next []value.Value, err error) {
+	err = f.k.around("batch purged", func() error { r, next, err = f.Source.(source.Purger).Purge(ctx, q); return err })
+	return r, next, err
+}
+
 func (f *fatal) DeleteFamilies(ctx context.Context, b source.Batch) (r []*source.JournalRow, err error) {
 	err = f.k.around("families deleted", func() error { r, err = f.Source.DeleteFamilies(ctx, b); return err })
 	return r, err

@@ -107,40 +107,52 @@ func (r *runner) changePace() {
 	}
 }
 
-// deleteBatch runs one delete transaction, and rests as the pace says. A transaction that has begun is never cut off.
-func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again bool, ordinals []int) (row *source.JournalRow, err error) {
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
-	b := source.Batch{Selection: w.pass.sel, Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
+// deleteBatch runs one delete transaction, and rests as the pace says.
+func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again bool, ordinals []int) (*source.JournalRow, error) {
+	b := source.Batch{Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
 		Locators: w.slice.Locators, Digests: w.digests, Columns: w.pass.columns, LockWait: lockWait, Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.digests)), 1)}
-	tried := r.Now()
-	var rows []*source.JournalRow
-	err = r.retry(ctx, func() error {
-		defer r.gates(w.pass)()
-		if err := r.sameHistory(ctx); err != nil {
-			return err
-		}
-		if b.Selection, err = r.withHolds(context.WithoutCancel(ctx), r.run.Source, w.pass.sel); err != nil {
-			return err
-		}
-		tried = r.Now()
+	return r.transact(ctx, w, again, func(sel source.Selection) (rows []*source.JournalRow, err error) {
+		b.Selection = sel
 		if len(w.kin) > 0 {
 			b.Families = w.families(r, b.Selection)
-			rows, err = r.source.DeleteFamilies(context.WithoutCancel(ctx), b)
-			return err
+			return r.source.DeleteFamilies(context.WithoutCancel(ctx), b)
 		}
 		for range 3 { // found again, rows are tried at once, before the table is rewritten once more
+			var row *source.JournalRow
 			row, err = r.source.DeleteBatch(context.WithoutCancel(ctx), b)
 			rows = []*source.JournalRow{row}
 			if !errors.Is(err, source.ErrLocators) || w.segment == nil {
 				break
 			}
 			if err := r.locate(ctx, w); err != nil {
-				return err
+				return nil, err
 			}
 			b.Locators = w.slice.Locators
 		}
+		return rows, err
+	})
+}
+
+// transact carries out one delete transaction of a slice, again while it fails for reasons that may pass, books it, and rests
+// as the pace says. fn gets the slice's selection with the holds that stand now, and returns the transaction's journal rows,
+// those of the slice first; none: there was nothing to do, and nothing is booked. A transaction that has begun is never cut off.
+func (r *runner) transact(ctx context.Context, w *work, again bool, fn func(source.Selection) ([]*source.JournalRow, error)) (*source.JournalRow, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	tried := r.Now()
+	var rows []*source.JournalRow
+	err := r.retry(ctx, func() error {
+		defer r.gates(w.pass)()
+		if err := r.sameHistory(ctx); err != nil {
+			return err
+		}
+		sel, err := r.withHolds(context.WithoutCancel(ctx), r.run.Source, w.pass.sel)
+		if err != nil {
+			return err
+		}
+		tried = r.Now()
+		rows, err = fn(sel)
 		return err
 	}, func(err error) {
 		r.run.Reason = "waiting: " + err.Error()
@@ -148,18 +160,24 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 			r.Log.Warn("the run's progress cannot be kept", "run", r.run.ID, "error", unsaved)
 		}
 	})
-	if err != nil {
+	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
 	r.run.Reason = r.load.reason
-	r.newest = rows[0]
+	row := rows[0]
+	r.newest = row
 	took := r.Now().Sub(tried)
 	grown := r.measureLog(ctx)
-	row = rows[0]
 	if !again {
-		r.run.WindowRows += int64(len(ordinals))
+		r.run.WindowRows += int64(row.Rows)
 	}
-	pause := r.pace.Done(w.together(ordinals), took, r.load.pressure.Slow)
+	together := 0
+	for _, x := range rows {
+		if x != nil {
+			together += x.Rows
+		}
+	}
+	pause := r.pace.Done(together, took, r.load.pressure.Slow)
 	for _, x := range rows {
 		if x != nil {
 			r.note(x, took, pause, grown)
@@ -168,7 +186,7 @@ func (r *runner) deleteBatch(ctx context.Context, w *work, number int, again boo
 	}
 	r.count(row)
 	if !again {
-		r.load.rated(r.run, float64(len(ordinals))/max((took+pause).Seconds(), 1e-6))
+		r.load.rated(r.run, float64(row.Rows)/max((took+pause).Seconds(), 1e-6))
 	}
 	if err := r.show(ctx, false); err != nil {
 		return nil, err

@@ -461,6 +461,14 @@ func (p *planning) show(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if from := purger(p.source, p.rule.Effective(term.Clause).Then, one); from != nil {
+			shown, err := from.PurgeStatement(ctx, source.PurgeRequest{Selection: one, Rows: pace.MaxRows})
+			if err != nil {
+				return err
+			}
+			list[0].Title = "where others have locked rows, some are " + strings.TrimPrefix(list[0].Title, "the first slice is ")
+			list = append([]source.Statement{shown}, list...)
+		}
 		for _, s := range list {
 			s.Title = fmt.Sprintf("clause %d: %s", term.Clause+1, s.Title)
 			d.Statements = append(d.Statements, s)

@@ -299,6 +299,9 @@ func (r *runner) decide(ctx context.Context) error {
 // movePass is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the
 // one after that read and written, unless reading would keep the deletes waiting. It returns the number of the next slice.
 func (r *runner) movePass(ctx context.Context, number int, after []value.Value) (int, error) {
+	if from := r.unread(); from != nil {
+		return r.purgePass(ctx, from, number, after)
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	overlap := !r.source.Reads().BlocksWriters
 	var next <-chan fetched
@@ -315,7 +318,7 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 	if err := r.giveWay(ctx); err != nil { // nothing is read either where the run has to rest
 		return number, err
 	}
-	next = r.fetch(ctx, number, after)
+	next = r.fetch(ctx, number, after, sliceRows)
 	var before *work // the slice before, ready to be deleted
 	for next != nil {
 		got := <-next
@@ -330,7 +333,7 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 		number = w.number + 1 + len(w.kin)
 		r.taken += int64(len(w.digests))
 		if overlap && w.slice.More {
-			next = r.fetch(ctx, number, w.slice.Next)
+			next = r.fetch(ctx, number, w.slice.Next, sliceRows)
 		}
 		ready = r.prove(ctx, w)
 		if before != nil {
@@ -360,7 +363,7 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 				}
 			}
 			if before = nil; w.slice.More {
-				next = r.fetch(ctx, number, w.slice.Next)
+				next = r.fetch(ctx, number, w.slice.Next, sliceRows)
 			}
 		}
 	}
@@ -403,8 +406,8 @@ type fetched struct {
 	err  error
 }
 
-// fetch gets the next slice ready in the background; a nil work means that no row is left.
-func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-chan fetched {
+// fetch gets the next slice ready in the background, of so many rows at the most; a nil work means that no row is left.
+func (r *runner) fetch(ctx context.Context, number int, after []value.Value, rows int) <-chan fetched {
 	out := make(chan fetched, 1)
 	go func() {
 		var w *work
@@ -413,7 +416,7 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value) <-c
 				return nil
 			}
 			if r.pass.store == nil {
-				w, err = r.purgeSlice(ctx, number, after)
+				w, err = r.purgeSlice(ctx, number, after, rows)
 			} else {
 				w, err = r.archiveSlice(ctx, number, after)
 			}
@@ -462,13 +465,14 @@ func (r *runner) unheld(ctx context.Context, req source.SliceRequest) (_ source.
 }
 
 // purgeSlice reads a slice for a purge: its locators and digests, no copy.
-func (r *runner) purgeSlice(ctx context.Context, number int, after []value.Value) (*work, error) {
+func (r *runner) purgeSlice(ctx context.Context, number int, after []value.Value, rows int) (*work, error) {
 	w := &work{number: number, pass: r.pass}
 	var hasher value.Hasher
 	req, err := r.unheld(ctx, r.request(after))
 	if err != nil {
 		return nil, err
 	}
+	req.MaxRows = min(req.MaxRows, rows)
 	note := w.refer(-1, columnsAt(r.table, r.pass.columns), r.pass.kin)
 	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)

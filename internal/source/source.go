@@ -154,6 +154,29 @@ type ReadTraits struct {
 	ParallelWrites bool   // transactions that write different rows of a table hardly keep each other waiting
 }
 
+// Purger is a source that finds and deletes in one statement, so that what is purged need not be read before.
+type Purger interface {
+	// PurgesUnread says whether the rows of a selection can be purged so.
+	PurgesUnread(sel Selection) bool
+	// Purge deletes the next rows of a selection, in order of (age, key), in one transaction with its journal row; it returns
+	// that, and where the next batch begins. No row is left where the journal row has none; it is not kept then. ErrBusy: others
+	// have locked rows among them, and nothing was deleted. Where an earlier call did the same batch and its answer got lost,
+	// that one's journal row comes back, and the place is nil.
+	Purge(ctx context.Context, q PurgeRequest) (row *JournalRow, next []value.Value, err error)
+	// PurgeStatement returns the very statement that Purge sends, for reading.
+	PurgeStatement(ctx context.Context, q PurgeRequest) (Statement, error)
+}
+
+// PurgeRequest is one batch of rows that are found and deleted in one statement.
+type PurgeRequest struct {
+	Selection
+	Lease   Lease
+	Segment int
+	Number  int
+	After   []value.Value // where the batch before ended; nil: from the oldest
+	Rows    int           // at the most
+}
+
 // Errors that callers decide on.
 var (
 	ErrNoTable     = errors.New("there is no such table")

@@ -131,6 +131,15 @@ func updateJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) er
 	return err
 }
 
+// completeJournalRow is updateJournalRow for a batch whose rows were not known when it began.
+func completeJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) error {
+	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET row_count = ?, found = ?, last = ? WHERE run = ? AND segment = ? AND batch = ?", r.Rows, r.Found.String(), r.Last, r.Run, r.Segment, r.Batch)
+	if err == nil {
+		err = updateJournalRow(ctx, c, r)
+	}
+	return err
+}
+
 const journalColumns = "SELECT run, segment, batch, retry, row_count, found, deleted, digest, left_out, first, last, at FROM ambercellar_batch "
 
 func journalRow(ctx context.Context, c *sql.Conn, run string, segment, batch int) (*source.JournalRow, error) {

@@ -109,6 +109,41 @@ func TestLockedRowsAreSkippedAtOnceAndComeAgain(t *testing.T) {
 	}
 }
 
+func TestAPurgeGivesWayToLocksOfOthers(t *testing.T) {
+	s, exec := open(t)
+	r := read(t, s, exec)
+	other := disturber(t, s)
+	if _, err := other.ExecContext(t.Context(), "START TRANSACTION; UPDATE scan SET note = 'not yet' WHERE id = 13"); err != nil {
+		t.Fatal(err)
+	}
+	q := source.PurgeRequest{Selection: r.sel, Lease: r.lease, Segment: 1, Number: 1, Rows: 10}
+	row, next, err := s.Purge(t.Context(), q)
+	if err != nil || row.Deleted != 10 {
+		t.Fatalf("the rows before it: %+v, %v", row, err)
+	}
+	q.Number, q.After = 2, next
+	begun := time.Now()
+	if _, _, err := s.Purge(t.Context(), q); !errors.Is(err, source.ErrBusy) {
+		t.Errorf("got %v, want ErrBusy", err)
+	}
+	if took := time.Since(begun); took > 2*time.Second {
+		t.Errorf("it waited %s for a lock of others", took)
+	}
+	if j, err := s.Journal(t.Context(), "run", -1); err != nil || len(j) != 1 {
+		t.Errorf("the journal holds %+v, %v", j, err)
+	}
+	n := 0
+	if err := s.db.QueryRow("SELECT COUNT(*) FROM scan").Scan(&n); err != nil || n != 10 {
+		t.Errorf("%d rows are live, %v", n, err)
+	}
+	if _, err := other.ExecContext(t.Context(), "COMMIT"); err != nil {
+		t.Fatal(err)
+	}
+	if row, _, err := s.Purge(t.Context(), q); err != nil || row.Deleted != 10 {
+		t.Errorf("once the lock is gone: %+v, %v", row, err)
+	}
+}
+
 func TestATableThatIsLockedAsAWholeIsBusy(t *testing.T) {
 	s, exec := open(t)
 	r := read(t, s, exec)

@@ -28,36 +28,55 @@ const chunkRows, chunkBytes = 1024, 1 << 20
 // sliceQuery reads a slice: the columns, then age and key. The position is written out column by column, since the
 // server reads a comparison of rows as a condition for the whole table.
 func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
-	t := req.Table
-	position := []string{d.column()}
-	for _, k := range t.Key {
-		position = append(position, d.prefix+quote(k))
-	}
-	list, first := strings.Join(position, ", "), 0
-	if req.Empties() || req.AnyOrder { // the key is the order in which rows lie
-		first = 1
-	}
-	where, err := s.selected(ctx, req.Selection, d)
+	where, position, order, err := s.next(ctx, req.Selection, req.After, d, req.AnyOrder)
 	if err != nil {
 		return "", err
 	}
-	if req.After != nil {
-		bound := func(i int) string { return typed(d.Bind(encode(req.After[i])), req.After[i]) }
-		last := len(position) - 1
-		after := fmt.Sprintf("%s > %s", position[last], bound(last))
-		for i := last - 1; i >= first; i-- {
-			name := position[i]
-			after = fmt.Sprintf("%s > %s OR %s = %s AND (%s)", name, bound(i), name, bound(i), after)
-		}
-		where += fmt.Sprintf(" AND %s >= %s AND (%s)", position[first], bound(first), after)
-	}
+	list := strings.Join(position, ", ")
 	for _, r := range slices.Backward(req.Include) {
 		list = d.name(r) + ", " + list
 	}
 	if len(req.Columns) > 0 {
-		list = expressions(t, "t.", req.Columns) + ", " + list
+		list = expressions(req.Table, "t.", req.Columns) + ", " + list
 	}
-	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, from(t), where, strings.Join(position[first:], ", "), req.MaxRows), nil
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, from(req.Table), where, order, req.MaxRows), nil
+}
+
+// next writes the condition of a selection's rows behind a position, the expressions of that (age and key), and their order:
+// that of the key alone where the age orders nothing, or is not to, since it is the one in which rows lie.
+func (s *Source) next(ctx context.Context, sel source.Selection, after []value.Value, d *dialect, anyOrder bool) (where string, position []string, order string, err error) {
+	position = []string{d.column()}
+	for _, k := range sel.Table.Key {
+		position = append(position, d.prefix+quote(k))
+	}
+	first := 0
+	if sel.Empties() || anyOrder {
+		first = 1
+	}
+	if where, err = s.selected(ctx, sel, d); err != nil {
+		return "", nil, "", err
+	}
+	if after != nil {
+		bound := func(i int) string { return typed(d.Bind(encode(after[i])), after[i]) }
+		last := len(position) - 1
+		beyond := fmt.Sprintf("%s > %s", position[last], bound(last))
+		for i := last - 1; i >= first; i-- {
+			name := position[i]
+			beyond = fmt.Sprintf("%s > %s OR %s = %s AND (%s)", name, bound(i), name, bound(i), beyond)
+		}
+		where += fmt.Sprintf(" AND %s >= %s AND (%s)", position[first], bound(first), beyond)
+	}
+	return where, position, strings.Join(position[first:], ", "), nil
+}
+
+// positionOf are the columns of a position: age and key.
+func positionOf(sel source.Selection) []*shape.Column {
+	age, _ := sel.AgeColumn()
+	out := []*shape.Column{age}
+	for _, k := range sel.Table.KeyPositions() {
+		out = append(out, &sel.Table.Columns[k])
+	}
+	return out
 }
 
 // ReadSlice reads one slice in order of (age, key), as one consistent read without locks.
@@ -69,11 +88,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return nil, err
 	}
 	query, args := d.Finish(query, nil)
-	age, _ := req.AgeColumn()
-	position := []*shape.Column{age}
-	for _, k := range t.KeyPositions() {
-		position = append(position, &t.Columns[k])
-	}
+	position := positionOf(req.Selection)
 	out := &source.Slice{}
 	keys := bykey.NewLocators(t)
 	out.Locators = keys
@@ -358,8 +373,10 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 }
 
 // mark is a comment that says whose statement it is, for those who read the binary log: with its rows, that keeps the text.
-func (w *batchWork) mark() string {
-	return fmt.Sprintf("/* ambercellar: run %s, segment %d, batch %d */ ", w.b.Lease.Run, w.b.Segment, w.b.Number)
+func (w *batchWork) mark() string { return mark(w.b.Lease.Run, w.b.Segment, w.b.Number) }
+
+func mark(run string, segment, batch int) string {
+	return fmt.Sprintf("/* ambercellar: run %s, segment %d, batch %d */ ", run, segment, batch)
 }
 
 // lockAndDelete is for servers whose delete returns nothing: what is locked and read is what is then deleted.

@@ -40,6 +40,8 @@ type Fixture struct {
 	Folded string
 	// SelfKeeps says that the engine refuses to delete a row that refers to itself.
 	SelfKeeps bool
+	// PurgesUnread says that the source finds and deletes in one statement.
+	PurgesUnread bool
 	// NoAddress says that the engine has no address that tells rows apart where there is no key.
 	NoAddress bool
 	// Refused are column types that cannot be archived.
@@ -75,6 +77,8 @@ func Run(t *testing.T, f Fixture) {
 		{"epochs and days tell ages too", otherAges},
 		{"what happens between read and delete", between},
 		{"only rows that are still what was read are deleted", deletesUnchanged},
+		{"what is purged unread is what is due at that moment", purgesUnread},
+		{"a clause without age purges in order of the key", emptiesUnread},
 		{"a slice that was read in pieces is deleted as one", piecesJoin},
 		{"a batch that was committed is not done twice", repeatsNothing},
 		{"a lease keeps others out and a lost one deletes nothing", leases},

@@ -1,0 +1,102 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// PurgesUnread: where the delete can return what it took, and asks no other table than the journal's. What others refer to is
+// read first, so that no row of theirs is locked for long.
+func (s *Source) PurgesUnread(sel source.Selection) bool {
+	t := sel.Table
+	return s.mariadb && s.returning && len(t.Key) > 0 && t.Part == "" && len(sel.Joins)+len(sel.Kin)+len(t.ReferencedBy) == 0
+}
+
+// PurgeStatement is the one that Purge sends.
+func (s *Source) PurgeStatement(ctx context.Context, q source.PurgeRequest) (source.Statement, error) {
+	query, args, err := s.purgeQuery(ctx, q)
+	return source.Shown("each batch finds and deletes in one statement, the next one behind the last row of the one before", query, args), err
+}
+
+func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string, []any, error) {
+	d := newDialect(q.Selection, quote(q.Table.Name)+".")
+	where, position, order, err := s.next(ctx, q.Selection, q.After, d, false)
+	if err != nil {
+		return "", nil, err
+	}
+	query, args := d.Finish(fmt.Sprintf("DELETE FROM %s WHERE %s ORDER BY %s LIMIT %d RETURNING %s", quote(q.Table.Name), where, order, q.Rows, strings.Join(position, ", ")), nil)
+	return query, args, nil
+}
+
+// Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers age and
+// key: there was no earlier reading that the content could differ from.
+func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value, err error) {
+	query, args, err := s.purgeQuery(ctx, q)
+	if err != nil {
+		return nil, nil, err
+	}
+	query = mark(q.Lease.Run, q.Segment, q.Number) + query
+	columns := positionOf(q.Selection)
+	out := &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number, At: time.Now().UTC()}
+	var earlier *source.JournalRow
+	none := errors.New("no row is left")
+	err = s.transaction(ctx, func(c *sql.Conn) error {
+		done, err := s.atOnce(ctx, c, false)
+		if err != nil {
+			return err
+		}
+		defer done()
+		if err := insertJournalRow(ctx, c, q.Table.Name, out); code(err) == duplicate {
+			earlier, err = journalRow(ctx, c, q.Lease.Run, q.Segment, q.Number)
+			return err
+		} else if err != nil {
+			return err
+		}
+		if err := lockLease(ctx, c, q.Lease); err != nil {
+			return err
+		}
+		var hasher value.Hasher
+		last := make([]value.Value, len(columns))
+		var arena value.Chunk
+		if err := eachRow(ctx, c, query, args, func(raw []driver.Value) (err error) {
+			arena.Reset()
+			for i, v := range raw {
+				if last[i], err = decode(v, columns[i], arena.Keep); err != nil {
+					return err
+				}
+			}
+			out.Digest.Add(hasher.Row(last))
+			return nil
+		}); err != nil {
+			return err
+		}
+		if out.Digest.Count == 0 {
+			return none
+		}
+		next = value.CloneRow(last)
+		n := int(out.Digest.Count)
+		out.Rows, out.Deleted, out.Found, out.Last = n, n, out.Digest, n-1
+		return completeJournalRow(ctx, c, out)
+	})
+	switch {
+	case errors.Is(err, none):
+		return out, nil, nil
+	case code(err) == referred:
+		return nil, nil, fmt.Errorf("table %s: %w: %w", q.Table.Name, source.ErrBusy, err)
+	case err != nil && !errors.Is(err, source.ErrLeaseLost):
+		return nil, nil, fmt.Errorf("table %s: purging a batch: %w", q.Table.Name, err)
+	case err != nil:
+		return nil, nil, err
+	case earlier != nil: // an earlier try was committed and its answer got lost
+		return earlier, nil, nil
+	}
+	return out, next, nil
+}
