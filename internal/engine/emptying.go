@@ -48,6 +48,9 @@ func (r *runner) bookEmptied(row *source.JournalRow, took time.Duration) {
 	r.run.Slices = max(r.run.Slices, row.Segment)
 }
 
+// emptyTries is how often the lock on a table that is to be emptied is asked for, within about half a minute.
+const emptyTries = 10
+
 // emptyNow adds what came of it to the run's parts, as one without a name.
 func (r *runner) emptyNow(ctx context.Context, number int) error {
 	begun := r.Now()
@@ -58,8 +61,12 @@ func (r *runner) emptyNow(ctx context.Context, number int) error {
 	}
 	var row *source.JournalRow
 	if err = r.retry(ctx, func() error { return wholly(ctx, r.source, sel) }); err == nil {
+		tries := 0
 		err = r.retry(ctx, func() (err error) {
 			row, err = r.source.Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.pass.columns)
+			if tries++; errors.Is(err, source.ErrBusy) && tries >= emptyTries {
+				return &errDiffers{"others were at the table whenever it was to be emptied: " + err.Error()}
+			}
 			return err
 		})
 	}
