@@ -246,7 +246,7 @@ func (e *env) coldNote(c *engine.Chilled, sourceName, table string) {
 	if c == nil {
 		return
 	}
-	fmt.Fprintf(e.out, "not searched: %s segments in cold storage that may hold such rows (%s rows, %s)\n", count(len(c.Segments)), count(c.Rows), size(c.Bytes))
+	fmt.Fprintf(e.out, "not searched: %s in cold storage that may hold such rows (%s, %s)\n", things(len(c.Segments), "segment"), things(c.Rows, "row"), size(c.Bytes))
 	for _, o := range c.Offers {
 		fmt.Fprintf(e.out, "  to retrieve them at %s priority: %s\n", o.Priority, offered(o))
 	}

@@ -460,7 +460,7 @@ func ruleList(e *env) error {
 	for _, r := range l.Items {
 		last := "never"
 		if r.LastRun != nil {
-			last = fmt.Sprintf("%s (%s, %s rows)", at(r.LastRun.CreatedAt), r.LastRun.State, count(r.LastRun.Ledger.Deleted))
+			last = fmt.Sprintf("%s (%s, %s)", at(r.LastRun.CreatedAt), r.LastRun.State, things(r.LastRun.Ledger.Deleted, "row"))
 		}
 		rows = append(rows, []string{r.Name, r.Source + "." + r.Table, string(r.Body.V.Then), r.Spoken, count(r.Revision), last})
 	}

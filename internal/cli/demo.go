@@ -209,7 +209,7 @@ func (d *demoRun) carryOut(name string) (*api.RunView, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.say("   plan %s: %s of %s rows due", p.ID, count(p.Counts.V.Due), count(p.Counts.V.Total))
+	d.say("   plan %s: %s of %s due", p.ID, count(p.Counts.V.Due), things(p.Counts.V.Total, "row"))
 	for i, c := range p.Detail.V.Clauses {
 		n := p.Counts.V.Clauses[i]
 		d.say("      clause %s: keep %s, cutoff %s, %s due; last that goes %s, first that stays %s", c.Label, c.Keep, c.Cutoff.Format(time.RFC3339), count(n.Due), dash(n.LastGoing), dash(n.FirstStays))
@@ -230,7 +230,7 @@ func (d *demoRun) carryOut(name string) (*api.RunView, error) {
 			d.say("   with %s: %s; %s", x.Table, ledgerText(x.Ledger), balance(x.Ledger))
 		}
 	}
-	d.say("   run %s: %s rows in %s (%s a second)", r.ID, count(l.Deleted), time.Duration(r.Working*1000).Round(10*time.Millisecond), count(int64(r.Rate)))
+	d.say("   run %s: %s in %s (%s a second)", r.ID, things(l.Deleted, "row"), time.Duration(r.Working*1000).Round(10*time.Millisecond), count(int64(r.Rate)))
 	d.say("   ledger: %s found = %s deleted + %s left out; %s", count(l.Copied), count(l.Deleted), count(r.LeftOut()), balance(l))
 	return &r, nil
 }
@@ -292,7 +292,7 @@ func (d *demoRun) steps() error {
 		if _, err := client.Post[catalog.Segment](d.ctx, d.client, "/segments/"+s.ID+"/verify", nil); err != nil {
 			return err
 		}
-		d.say("   segment %s: %s rows, %s to %s, hashes and digest agree", s.ID, count(s.Rows), s.Oldest, s.Newest)
+		d.say("   segment %s: %s, %s to %s, hashes and digest agree", s.ID, things(s.Rows, "row"), s.Oldest, s.Newest)
 	}
 	d.title("Prove that the books balance")
 	if err := d.prove(before, run); err != nil {
@@ -347,7 +347,7 @@ func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 	if r.State != catalog.RestoreDone {
 		return fmt.Errorf("restore %s: %s", r.ID, r.Reason)
 	}
-	d.say("   %s to %s: %s rows found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To, count(r.Found), count(r.Restored), count(r.Skipped))
+	d.say("   %s to %s: %s found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To, things(r.Found, "row"), count(r.Restored), count(r.Skipped))
 	after, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
@@ -365,7 +365,7 @@ func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 	if err != nil {
 		return err
 	}
-	d.say("   live without the restored rows + archive = before; a new plan finds %s rows due and leaves %s restored ones alone", count(p.Counts.V.Due), count(p.Counts.V.Restored))
+	d.say("   live without the restored rows + archive = before; a new plan finds %s due and leaves %s restored ones alone", things(p.Counts.V.Due, "row"), count(p.Counts.V.Restored))
 	if p.Counts.V.Due != 0 || p.Counts.V.Restored != r.Restored {
 		return fmt.Errorf("the new plan should find no row due and leave %d alone", r.Restored)
 	}

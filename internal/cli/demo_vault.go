@@ -80,7 +80,7 @@ func (d *demoRun) coldly(table, where string) error {
 	if err != nil {
 		return err
 	}
-	d.say("   segment %s: %s rows lie in the vault, sealed and cold; its records stay in the cellar", s.ID, count(s.Rows))
+	d.say("   segment %s: %s lie in the vault, sealed and cold; its records stay in the cellar", s.ID, things(s.Rows, "row"))
 	found, err := client.Post[api.Found](d.ctx, d.client, "/search", engine.SearchRequest{Source: "harbour", Table: table, Where: where})
 	if err != nil {
 		return err

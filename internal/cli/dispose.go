@@ -47,7 +47,7 @@ func (e *env) disposal(d *catalog.Disposal) error {
 		decided = at(*d.DecidedAt) + " by " + d.DecidedBy
 	}
 	if err := e.facts(d, "disposal", d.ID, "table", d.Source+"."+d.Table, "rule", fmt.Sprintf("%s, revision %d: kept for %s at least", d.Rule, d.Revision, d.Keep), "state", string(d.State), "reason", d.Reason, "note", d.Note,
-		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "approved", approval(d), "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s rows in %s; %s destroyed so far", count(len(d.Items.V)), count(rows), size(bytes), count(destroyed))); err != nil || e.format != "table" {
+		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "approved", approval(d), "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", count(len(d.Items.V)), things(rows, "row"), size(bytes), count(destroyed))); err != nil || e.format != "table" {
 		return err
 	}
 	list := [][]string{}

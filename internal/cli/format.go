@@ -89,3 +89,11 @@ func ratio(a, b int64) string {
 	}
 	return fmt.Sprintf(" (%.1f times smaller)", float64(a)/float64(b))
 }
+
+// things writes how many there are of something whose plural ends in s.
+func things[T ~int | ~int64](n T, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return count(n) + " " + what + "s"
+}

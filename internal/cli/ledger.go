@@ -57,8 +57,8 @@ func runCheck(e *env) error {
 	if len(got.Wrong) > 0 {
 		verdict = strings.Join(got.Wrong, "\n")
 	}
-	if err := e.facts(got, "run", l.Run, "table", l.Source+"."+l.Table, "parts", count(got.Parts), "segments", count(got.Segments), "rows read back", count(got.Rows), "rows destroyed since", fmt.Sprintf("of %s segments", count(got.Gone)),
-		"in cold storage", fmt.Sprintf("rows of %s segments, whose records alone were checked", count(got.Cold)), "verdict", verdict); err != nil {
+	if err := e.facts(got, "run", l.Run, "table", l.Source+"."+l.Table, "parts", count(got.Parts), "segments", count(got.Segments), "rows read back", count(got.Rows), "rows destroyed since", fmt.Sprintf("of %s", things(got.Gone, "segment")),
+		"in cold storage", fmt.Sprintf("rows of %s, whose records alone were checked", things(got.Cold, "segment")), "verdict", verdict); err != nil {
 		return err
 	}
 	if len(got.Wrong) > 0 {
@@ -83,6 +83,6 @@ func (e *env) totals(t *engine.TableTotals) {
 	}
 	fmt.Fprintf(e.out, "deleted   %s by runs + %s by runs of before this catalog = %s archived + %s disposed + %s purged + %s erased, %s\n", count(t.ByRuns), count(t.Adopted), count(t.Archived), count(t.Disposed), count(t.Purged), count(t.Erased), adds)
 	if t.Untold > 0 {
-		fmt.Fprintf(e.out, "          %s segments in cold storage may have versions of rows that are archived again; they were not looked into\n", count(t.Untold))
+		fmt.Fprintf(e.out, "          %s in cold storage may have versions of rows that are archived again; they were not looked into\n", things(t.Untold, "segment"))
 	}
 }

@@ -145,11 +145,11 @@ func (e *env) restorePreview(q engine.RestoreRequest) error {
 	default:
 		there = fmt.Sprintf("%s of these rows", count(p.Conflicts))
 	}
-	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s segments (%s)", count(p.Rows), p.Source, p.Table, count(p.Segments), size(p.Bytes)), "into", p.Into, "key there already", there, "approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval], "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
+	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", count(p.Rows), p.Source, p.Table, things(p.Segments, "segment"), size(p.Bytes)), "into", p.Into, "key there already", there, "approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval], "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
 		return err
 	}
 	if c := p.Cold; c != nil {
-		fmt.Fprintf(e.out, "in cold storage, and not counted: %s segments with %s rows (%s)\n", count(len(c.Segments)), count(c.Rows), size(c.Bytes))
+		fmt.Fprintf(e.out, "in cold storage, and not counted: %s with %s (%s)\n", things(len(c.Segments), "segment"), things(c.Rows, "row"), size(c.Bytes))
 		for _, o := range c.Offers {
 			fmt.Fprintf(e.out, "  to retrieve them at %s priority: %s\n", o.Priority, offered(o))
 		}
@@ -202,7 +202,7 @@ func (e *env) restore(r *catalog.Restore) error {
 		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
 	}
 	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", into, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
-		"rows", fmt.Sprintf("%s found in %s segments = %s restored + %s skipped", count(r.Found), count(r.Segments), count(r.Restored), count(r.Skipped)), "replaced", replaced(r), "approved", approved(r), "told", told(r), "rows stay", staying(r), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
+		"rows", fmt.Sprintf("%s found in %s = %s restored + %s skipped", count(r.Found), things(r.Segments, "segment"), count(r.Restored), count(r.Skipped)), "replaced", replaced(r), "approved", approved(r), "told", told(r), "rows stay", staying(r), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
 }
 
 func replaced(r *catalog.Restore) string {

@@ -62,11 +62,11 @@ func search(e *env) error {
 	s := found.Searched
 	e.coldNote(s.Cold, q.Source, q.Table)
 	if s.More {
-		_, err = fmt.Fprintf(e.out, "the first %s rows; there may be more (-limit N, or -rows csv for all)\n", count(s.Found))
+		_, err = fmt.Fprintf(e.out, "the first %s; there may be more (-limit N, or -rows csv for all)\n", things(s.Found, "row"))
 		return err
 	}
 	if s.Superseded > 0 {
-		fmt.Fprintf(e.out, "passed over: %s rows of which a newer version is archived\n", count(s.Superseded))
+		fmt.Fprintf(e.out, "passed over: %s of which a newer version is archived\n", things(s.Superseded, "row"))
 	}
 	_, err = fmt.Fprintf(e.out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: %s; read: %s\n", count(s.Found), count(s.Segments), count(s.Passed), count(s.Rows), size(s.Bytes))
 	return err

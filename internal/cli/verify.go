@@ -72,7 +72,7 @@ func segmentVerify(e *env) error {
 		if v, err = client.Get[catalog.Verification](e.ctx, e.client, "/verifications/"+url.PathEscape(v.ID)); err != nil {
 			return err
 		}
-		show(v.Bytes, v.OfBytes, fmt.Sprintf("%s of %s segments", count(v.Segments), count(v.Of)))
+		show(v.Bytes, v.OfBytes, fmt.Sprintf("%s of %s", count(v.Segments), things(v.Of, "segment")))
 	}
 	fmt.Fprintln(e.err)
 	return e.verification(&v)
@@ -84,7 +84,7 @@ func (e *env) verifyOne(id string) error {
 		return err
 	}
 	if e.format == "table" {
-		fmt.Fprintf(e.out, "segment %s is what was written: %s rows, file hash, manifest, closing record and digest agree\n", s.ID, count(s.Rows))
+		fmt.Fprintf(e.out, "segment %s is what was written: %s, file hash, manifest, closing record and digest agree\n", s.ID, things(s.Rows, "row"))
 		return nil
 	}
 	return e.segment(s, &s)
@@ -150,7 +150,7 @@ func (e *env) verification(v *catalog.Verification) error {
 		what += ", segments not verified since " + at(*v.Older)
 	}
 	if err := e.facts(v, "verification", v.ID, "of", what, "state", string(v.State), "reason", v.Reason, "asked by", v.CreatedBy, "begun", at(v.CreatedAt), "ended", atOrDash(v.EndedAt),
-		"read", fmt.Sprintf("%s segments, %s rows, %s", count(v.Segments), count(v.Rows), size(v.Bytes)), "wrong", fmt.Sprintf("%s, of which %s repaired", count(v.Wrong), count(v.Repaired))); err != nil {
+		"read", fmt.Sprintf("%s, %s, %s", things(v.Segments, "segment"), things(v.Rows, "row"), size(v.Bytes)), "wrong", fmt.Sprintf("%s, of which %s repaired", count(v.Wrong), count(v.Repaired))); err != nil {
 		return err
 	}
 	if e.format == "table" && len(v.Findings.V) > 0 {
@@ -227,7 +227,7 @@ func (e *env) verifyStores(addresses []string, sourceName, table string) error {
 			}
 		},
 		Step: func(x archive.Examined) {
-			show(x.Bytes, x.OfBytes, fmt.Sprintf("%s of %s segments", count(x.Segments), count(x.Of)))
+			show(x.Bytes, x.OfBytes, fmt.Sprintf("%s of %s", count(x.Segments), things(x.Of, "segment")))
 		},
 	})
 	if err != nil {
@@ -255,8 +255,7 @@ func (e *env) verifyStores(addresses []string, sourceName, table string) error {
 			fmt.Fprintln(e.out)
 			e.show(out, findingHeads, findingRows(found))
 		}
-		fmt.Fprintf(e.out, "\nread: %s segments, %s rows, %s\na store alone cannot tell whether the newest records of a table were removed: compare each newest record with the source's journal, the audit log, or `segment verify -all` of the service\n",
-			count(got.Segments), count(got.Rows), size(got.Bytes))
+		fmt.Fprintf(e.out, "\nread: %s, %s, %s\na store alone cannot tell whether the newest records of a table were removed: compare each newest record with the source's journal, the audit log, or `segment verify -all` of the service\n", things(got.Segments, "segment"), things(got.Rows, "row"), size(got.Bytes))
 	}
 	if wrong > 0 {
 		return fmt.Errorf("not everything is what was written: %s wrong", count(wrong))

@@ -70,7 +70,7 @@ func (e *env) run1(r *api.RunView) error {
 		defer fmt.Fprint(e.out, passes)
 	}
 	return e.facts(r, "run", r.ID, "rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision), "table", r.Source+"."+r.Table, "action", r.Action, "pace", r.Pace, "cutoff", at(r.Cutoff), "state", string(r.State), "reason", r.Reason,
-		"due by plan", count(r.Due), "done", fmt.Sprintf("%s rows, %s a second", count(r.Done), count(int64(r.Rate))), "time left", left, "written", archived, "log volume", logged, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
+		"due by plan", count(r.Due), "done", fmt.Sprintf("%s, %s a second", things(r.Done, "row"), count(int64(r.Rate))), "time left", left, "written", archived, "log volume", logged, "started", atOrDash(r.StartedAt), "ended", atOrDash(r.EndedAt),
 		"ledger", ledgerText(l)+": "+balance(l))
 }
 
@@ -83,10 +83,10 @@ func partsText(r *api.RunView) (out string) {
 		switch p.State {
 		case catalog.PartLeft:
 			if p.Name == "" {
-				out += fmt.Sprintf("emptied at once, %s rows in %s", count(p.Left), brief(p.Drop))
+				out += fmt.Sprintf("emptied at once, %s in %s", things(p.Left, "row"), brief(p.Drop))
 				break
 			}
-			out += fmt.Sprintf("left as a whole, %s rows; ", count(p.Left))
+			out += fmt.Sprintf("left as a whole, %s; ", things(p.Left, "row"))
 			if p.Copy > 0 {
 				out += fmt.Sprintf("copied in %s, ", brief(p.Copy))
 			}
@@ -235,7 +235,7 @@ func progressLine(r *api.RunView) string {
 	if r.Reason != "" {
 		left += ", " + r.Reason
 	}
-	return fmt.Sprintf("%s: %s of %s rows, %s rows/s%s", r.State, count(r.Done), count(r.Due), count(int64(r.Rate)), left)
+	return fmt.Sprintf("%s: %s of %s, %s rows/s%s", r.State, count(r.Done), things(r.Due, "row"), count(int64(r.Rate)), left)
 }
 
 // spanOf is the time left, as a range where the last batches give one.
@@ -251,7 +251,7 @@ func signalLine(r *api.RunView) string {
 	if r.Pressure == nil || r.State != catalog.Running {
 		return ""
 	}
-	parts := []string{fmt.Sprintf("batches of %s rows", count(r.BatchRows))}
+	parts := []string{fmt.Sprintf("batches of %s", things(r.BatchRows, "row"))}
 	for _, x := range r.Pressure.Readings {
 		parts = append(parts, strings.ReplaceAll(x.Signal, "_", " ")+" "+readingText(x))
 	}
@@ -345,7 +345,7 @@ func segmentShow(e *env) error {
 		masked = append(masked, column+" ("+s.Masked[column]+")")
 	}
 	for _, b := range s.Beside {
-		beside = append(beside, fmt.Sprintf("%s rows of %s in %s", count(b.Rows), b.Table, b.File))
+		beside = append(beside, fmt.Sprintf("%s of %s in %s", things(b.Rows, "row"), b.Table, b.File))
 	}
 	return e.segment(s, &s.Segment, "goes with", with, "joined columns", strings.Join(s.Included, ", "), "beside", strings.Join(beside, "; "), "left out", strings.Join(s.Omitted, ", "), "masked", strings.Join(masked, ", "))
 }

@@ -83,7 +83,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	// Only the segment that can hold the row is named, by what lies warm.
 	where := "id = 1500"
 	out := w.must("search", "harbour", "scan", "-where", where)
-	if !strings.Contains(out, "not searched: 1 segments in cold storage") || !strings.Contains(out, "low priority: PT3S, less than 0.01 EUR") {
+	if !strings.Contains(out, "not searched: 1 segment in cold storage") || !strings.Contains(out, "low priority: PT3S, less than 0.01 EUR") {
 		t.Errorf("the search says:\n%s", out)
 	}
 	if found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id = 99999"); found.Searched.Cold != nil || found.Searched.Passed != 3 {
@@ -119,7 +119,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	}
 	w.refuse(1, []string{"neither a mail address nor a URL"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-tell", "desk")
 	r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-keys", "1500", "-priority", "high", "-wait=false", "-tell", desk.URL)
-	if r.State != catalog.Retrieving || !strings.Contains(r.Reason, "1 segments are being retrieved") {
+	if r.State != catalog.Retrieving || !strings.Contains(r.Reason, "1 segment is being retrieved") {
 		t.Fatalf("the restore: %+v", r)
 	}
 	// It goes on although the service is killed meanwhile.

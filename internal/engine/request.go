@@ -71,7 +71,7 @@ func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequ
 		return nil, err
 	}
 	if cold != nil {
-		r.State, r.Reason = catalog.Retrieving, fmt.Sprintf("%d segments are being retrieved from cold storage", len(cold.Segments))
+		r.State, r.Reason = catalog.Retrieving, beingRetrieved(cold)
 	}
 	if slices.Contains(guard.Approve, catalog.ApproveRestores) {
 		r.State, r.Reason = catalog.RestoreAsked, "it waits for an approval: `ambercellar restore approve "+r.ID+"`"
@@ -91,6 +91,13 @@ func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequ
 		}
 	}
 	return r, e.Catalog.AddRestore(ctx, r)
+}
+
+func beingRetrieved(cold *Chilled) string {
+	if len(cold.Segments) == 1 {
+		return "1 segment is being retrieved from cold storage"
+	}
+	return fmt.Sprintf("%d segments are being retrieved from cold storage", len(cold.Segments))
 }
 
 // retrieveFor asks for the cold segments of a restore.
@@ -184,7 +191,7 @@ func (e *Engine) StillCold(ctx context.Context, r *catalog.Restore) (string, err
 			latest = s.ExpectedAt
 		}
 	}
-	return fmt.Sprintf("%d segments are being retrieved from cold storage, expected by %s", len(cold.Segments), latest.UTC().Format("2006-01-02 15:04:05 UTC")), nil
+	return fmt.Sprintf("%s, expected by %s", beingRetrieved(cold), latest.UTC().Format("2006-01-02 15:04:05 UTC")), nil
 }
 
 // mayHold says whether a segment may hold rows of a filter, by its records alone.
