@@ -3,6 +3,7 @@ package archive
 import (
 	"context"
 	"strings"
+	"time"
 
 	"ambercellar/internal/archive/store"
 )
@@ -45,6 +46,10 @@ func (p *placed) Open(ctx context.Context, name string) (store.Reader, error) {
 }
 
 func (p *placed) Remove(ctx context.Context, name string) error { return p.of(name).Remove(ctx, name) }
+
+func (p *placed) KeptUntil(ctx context.Context, name string) (time.Time, error) {
+	return p.of(name).KeptUntil(ctx, name)
+}
 
 // RowFiles lists the names of a segment's files that hold rows.
 func (m *Manifest) RowFiles() []string {

@@ -24,6 +24,7 @@ func standinFlags(f *flag.FlagSet) {
 	f.String("access-key", "", "id of the only key that is let in; left out: everyone is")
 	f.String("wait", "low=30s,normal=8s,high=1s", "how long a retrieval from a cold storage class takes, by priority")
 	f.String("price", "low=0.002,normal=0.01,high=0.03", "what it costs for a GiB; "+standin.BillPath+" tells the bill")
+	f.Duration("lock", 0, "keep every version of an object for so long after it was put, whoever removes it; only in memory")
 	f.Duration("day", 24*time.Hour, "how long a day is, after so many of which a retrieved copy goes away again")
 }
 
@@ -42,7 +43,11 @@ func standinObjects(e *env) error {
 	if cold.Day, err = time.ParseDuration(e.flag("day")); err != nil || cold.Day <= 0 {
 		return usage("-day: %q is no length of time", e.flag("day"))
 	}
-	h, err := standin.Objects{Directory: e.flag("dir"), Buckets: strings.Split(e.flag("bucket"), ","), AccessKey: e.flag("access-key"), Cold: cold}.Handler()
+	lock, err := time.ParseDuration(e.flag("lock"))
+	if err != nil || lock < 0 {
+		return usage("-lock: %q is no length of time", e.flag("lock"))
+	}
+	h, err := standin.Objects{Lock: lock, Directory: e.flag("dir"), Buckets: strings.Split(e.flag("bucket"), ","), AccessKey: e.flag("access-key"), Cold: cold}.Handler()
 	if err != nil {
 		return err
 	}

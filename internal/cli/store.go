@@ -180,7 +180,7 @@ func storeCheck(e *env) error {
 	if err != nil {
 		return err
 	}
-	rows := [][]string{{"well", "a file was written, read back, listed and removed"}}
+	rows := [][]string{{"well", "a file was written, read back and listed, and removed unless the place locks it"}}
 	harms := 0
 	for _, h := range l.Items {
 		verdict := "note"

@@ -3,6 +3,8 @@ package e2e
 import (
 	"bytes"
 	"fmt"
+	"io"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -342,6 +344,51 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 			t.Error("the rows that came back are not the rows that went")
 		}
 	})
+}
+
+// TestALockedBucketKeepsSegmentsAndSaysUntilWhen: the check of the store says that it locks files, a disposal leaves them as long as it
+// does, and then removes every version.
+func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
+	objectKeys(t)
+	w := newWorld(t, "sqlite")
+	w.scans(1500)
+	h, err := standin.Objects{Buckets: []string{"attic"}, AccessKey: "ferry", Lock: 6 * time.Second}.Handler()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := httptest.NewServer(h)
+	t.Cleanup(s.Close)
+	w.must("store", "add", "attic", "-endpoint", s.URL, "-bucket", "attic")
+	w.refuse(1, []string{"the bucket locks every file for 1 days (compliance), that which tried it out among them: nothing can be disposed of before that, whatever a rule says"}, "store", "check", "attic")
+	w.define("archive", "unlimited")
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: PT1S}", "unlimited")))
+	w.in("")
+	time.Sleep(time.Second)
+	d := must1[catalog.Disposal](w, "disposal", "plan", "scans")
+	if len(d.Items.V) != 0 || len(d.Stays.V) != 1 || !strings.Contains(d.Stays.V[0].Reason, "store attic itself keeps a version of its files until 2") || d.Stays.V[0].Due == nil {
+		t.Fatalf("%+v, %+v", d.Items.V, d.Stays.V)
+	}
+	time.Sleep(time.Until(d.Stays.V[0].Due.Time) + 100*time.Millisecond)
+	d = must1[catalog.Disposal](w, "disposal", "plan", "scans")
+	w.must("disposal", "start", d.ID)
+	if c := must1[engine.Certificate](w, "disposal", "certificate", d.ID); c.Segments != 1 || len(c.Left) != 0 {
+		t.Errorf("%+v", c)
+	}
+	req, err := http.NewRequest(http.MethodGet, s.URL+"/attic?versions", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Credential=ferry/")
+	got, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer got.Body.Close()
+	listed, _ := io.ReadAll(got.Body)
+	out := string(listed)
+	if strings.Contains(out, ".parquet") || !strings.Contains(out, ".disposed.json") {
+		t.Errorf("%s", out)
+	}
 }
 
 // TestSegmentsAreDisposedOfByDecision: nothing goes before it is decided; then it is gone from both stores, the chain and the

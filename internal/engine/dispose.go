@@ -153,7 +153,33 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 	if reason != "" {
 		return stays(due, "%s", reason)
 	}
+	if until, name, err := e.lockedUntil(ctx, s, m); err != nil {
+		return nil, nil, err
+	} else if until.After(e.Now()) {
+		at := catalog.At(until)
+		return stays(&at, "store %s itself keeps a version of its files until %s, whatever a rule says", name, until.UTC().Format("2006-01-02 15:04:05 UTC"))
+	}
 	return item, nil, nil
+}
+
+// lockedUntil says until when a store keeps files of a segment from being removed, and which; the zero time: none does.
+func (e *Engine) lockedUntil(ctx context.Context, s *catalog.Segment, m *archive.Manifest) (until time.Time, where string, err error) {
+	for _, place := range s.Stores() {
+		st, err := e.Store(ctx, place)
+		if err != nil {
+			return until, "", err
+		}
+		for _, name := range append(m.RowFiles(), m.RangeName()) {
+			one, err := st.KeptUntil(ctx, name)
+			if err != nil {
+				return until, "", fmt.Errorf("store %s: %w", place, err)
+			}
+			if one.After(until) {
+				until, where = one, place
+			}
+		}
+	}
+	return until, where, nil
 }
 
 // neededBy returns a restore for a time that may have put rows of a segment back; nil where there is none.

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -110,7 +111,14 @@ func newBench(t *testing.T, mode string) *bench {
 	}
 	t.Cleanup(func() { src.Close(); c.Close(); db.Close() })
 	b := &bench{store: &failing{Directory: d}, cellar: filepath.Join(dir, "cellar"), db: db, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
-	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: func() time.Time { b.now = b.now.Add(time.Millisecond); return b.now },
+	var clock sync.Mutex
+	tick := func() time.Time {
+		clock.Lock()
+		defer clock.Unlock()
+		b.now = b.now.Add(time.Millisecond)
+		return b.now
+	}
+	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: tick,
 		Source: func(context.Context, string) (source.Source, error) { return src, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }}
 	if err := c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite"}); err != nil {
 		t.Fatal(err)

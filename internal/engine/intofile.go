@@ -32,6 +32,8 @@ func (q *restoration) intoFile(directory string, several bool) (err error) {
 		}
 	}
 	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, _ []int) error {
+		q.books.Lock() // the next segment is being taken up meanwhile
+		defer q.books.Unlock()
 		keep, kept, err := q.newest(ctx, m, rows, digests)
 		if err != nil {
 			return err

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3afero"
@@ -17,10 +18,11 @@ import (
 
 // Objects says what a stand-in object store has.
 type Objects struct {
-	Directory string   // where it keeps objects; empty: in memory
-	Buckets   []string // that are made where they do not exist
-	AccessKey string   // the id of the only key that is let in, whatever its secret; empty: everyone is
-	Cold      *Cold    // how objects of a cold storage class behave; nil: as UsualCold says
+	Directory string        // where it keeps objects; empty: in memory
+	Buckets   []string      // that are made where they do not exist
+	AccessKey string        // the id of the only key that is let in, whatever its secret; empty: everyone is
+	Lock      time.Duration // for which every version of an object is kept after it was put; 0: nothing is locked, and no versions are kept
+	Cold      *Cold         // how objects of a cold storage class behave; nil: as UsualCold says
 }
 
 // Handler returns the stand-in as an HTTP handler. Buckets are addressed by path.
@@ -50,7 +52,15 @@ func (o Objects) Handler() (http.Handler, error) {
 	if o.Cold != nil {
 		how = *o.Cold
 	}
-	inner, err := newColdRoom(how, gofakes3.New(backend, gofakes3.WithIntegrityCheck(true)).Server(), o.Directory)
+	var inner http.Handler = gofakes3.New(backend, gofakes3.WithIntegrityCheck(true)).Server()
+	if o.Lock > 0 {
+		locks, err := newLocks(o.Lock, backend, o.Buckets, inner)
+		if err != nil {
+			return nil, err
+		}
+		inner = locks
+	}
+	cold, err := newColdRoom(how, inner, o.Directory)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +75,7 @@ func (o Objects) Handler() (http.Handler, error) {
 			r.Header.Set("Content-Length", strconv.FormatInt(size, 10))
 			r.Header.Set("X-Amz-Content-Sha256", "UNSIGNED-PAYLOAD")
 		}
-		inner.ServeHTTP(w, r)
+		cold.ServeHTTP(w, r)
 	}), nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/oklog/ulid/v2"
 	"golang.org/x/sys/unix"
@@ -232,6 +233,9 @@ func (d *Directory) Remove(_ context.Context, name string) error {
 func (d *Directory) Check(ctx context.Context) error {
 	return tryOut(ctx, d, d.root)
 }
+
+// KeptUntil: a directory keeps nothing.
+func (d *Directory) KeptUntil(context.Context, string) (time.Time, error) { return time.Time{}, nil }
 
 // Habits: a directory does nothing on its own.
 func (d *Directory) Habits(context.Context) ([]Habit, error) { return []Habit{}, nil }

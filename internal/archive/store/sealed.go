@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"filippo.io/age"
 )
@@ -294,6 +295,21 @@ func (s *SealedStore) Remove(ctx context.Context, name string) error {
 		err = errors.Join(err, s.inner.Remove(ctx, k.sealed(name)))
 	}
 	return err
+}
+
+// KeptUntil asks for the file under each of the keys.
+func (s *SealedStore) KeptUntil(ctx context.Context, name string) (time.Time, error) {
+	until, err := s.inner.KeptUntil(ctx, name)
+	for _, k := range s.keys {
+		if err != nil {
+			break
+		}
+		var one time.Time
+		if one, err = s.inner.KeptUntil(ctx, k.sealed(name)); one.After(until) {
+			until = one
+		}
+	}
+	return until, err
 }
 
 // Unfinished lists files that were begun and never committed.

@@ -19,6 +19,8 @@ type Store interface {
 	List(ctx context.Context, prefix string) ([]Object, error)
 	// Remove removes a file; one that is not there is no error.
 	Remove(ctx context.Context, name string) error
+	// KeptUntil says until when the place keeps anybody from removing a file, or a version of it; the zero time: it does not.
+	KeptUntil(ctx context.Context, name string) (time.Time, error)
 	// Unfinished lists files that were begun and never committed, by the names that they were to have.
 	Unfinished(ctx context.Context) ([]Unfinished, error)
 	// RemoveUnfinished removes one of them.

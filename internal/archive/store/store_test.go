@@ -253,6 +253,49 @@ func TestABucketTellsItsHabits(t *testing.T) {
 	}
 }
 
+// TestLockedVersionsSayUntilWhenTheyStay: a bucket that locks every version keeps them, and says until when; then all of them go.
+func TestLockedVersionsSayUntilWhenTheyStay(t *testing.T) {
+	plain := bucketOf(t, standin.Objects{Buckets: []string{"cellar"}, AccessKey: "ferry", Lock: 3 * time.Second}, func(h http.Handler) http.Handler { return h }, Bucket{})
+	for name, st := range map[string]Store{"plain": plain, "sealed": sealed(t, plain, newKey(t))} {
+		t.Run(name, func(t *testing.T) {
+			begun := time.Now()
+			if err := put(t, st, name+"/rows", "the first version"); err != nil {
+				t.Fatal(err)
+			}
+			lies := ""
+			for x := range plain.client.ListObjects(t.Context(), "cellar", minio.ListObjectsOptions{Prefix: name, Recursive: true}) {
+				lies = x.Key
+			}
+			if _, err := plain.client.PutObject(t.Context(), "cellar", lies, strings.NewReader("somebody else's"), 15, minio.PutObjectOptions{}); err != nil {
+				t.Fatal(err)
+			}
+			until, err := st.KeptUntil(t.Context(), name+"/rows")
+			if err != nil || until.Before(begun.Add(3*time.Second)) || until.After(time.Now().Add(3*time.Second)) {
+				t.Errorf("kept until %s, begun at %s, %v", until, begun, err)
+			}
+			if until, err := st.KeptUntil(t.Context(), name+"/other"); err != nil || !until.IsZero() {
+				t.Errorf("a file that is not there is kept until %s, %v", until, err)
+			}
+			if err := st.Remove(t.Context(), name+"/rows"); err == nil || strings.Count(err.Error(), "is locked until "+until.UTC().Format("2006-01-02 15:04")) != 2 {
+				t.Errorf("removing it: %v", err)
+			}
+			if list, err := st.Habits(t.Context()); err != nil || !strings.Contains(fmt.Sprint(list), "the bucket locks every file for 1 days (compliance), that which") {
+				t.Errorf("%+v, %v", list, err)
+			}
+			time.Sleep(time.Until(until) + 50*time.Millisecond)
+			if until, err := st.KeptUntil(t.Context(), name+"/rows"); err != nil || until.After(time.Now()) {
+				t.Errorf("after the lock it is kept until %s, %v", until, err)
+			}
+			if err := st.Remove(t.Context(), name+"/rows"); err != nil {
+				t.Error(err)
+			}
+			for x := range plain.client.ListObjects(t.Context(), "cellar", minio.ListObjectsOptions{Prefix: name, Recursive: true, WithVersions: true}) {
+				t.Errorf("version %s of %s is left", x.VersionID, x.Key)
+			}
+		})
+	}
+}
+
 // TestWhatWasBegunIsListedAndTakenAway: a sending in parts that nobody completed is no file, and can be given up.
 func TestWhatWasBegunIsListedAndTakenAway(t *testing.T) {
 	st := bucket(t, func(h http.Handler) http.Handler { return h }, Bucket{Prefix: "amber"})

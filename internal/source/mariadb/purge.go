@@ -36,8 +36,8 @@ func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string,
 	return query, args, nil
 }
 
-// Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers age and
-// key: there was no earlier reading that the content could differ from.
+// Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers the key:
+// there was no earlier reading that the content could differ from. Ages come back for the last row's sake.
 func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value, err error) {
 	query, args, err := s.purgeQuery(ctx, q)
 	if err != nil {
@@ -66,20 +66,31 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		var hasher value.Hasher
 		last := make([]value.Value, len(columns))
 		var arena value.Chunk
+		var age driver.Value
+		var text []byte
 		if err := eachRow(ctx, c, query, args, func(raw []driver.Value) (err error) {
 			arena.Reset()
-			for i, v := range raw {
-				if last[i], err = decode(v, columns[i], arena.Keep); err != nil {
+			if b, ok := raw[0].([]byte); ok { // valid during the call only, and decoded once
+				text = append(text[:0], b...)
+				age = text
+			} else {
+				age = raw[0]
+			}
+			for i, v := range raw[1:] {
+				if last[i+1], err = decode(v, columns[i+1], arena.Keep); err != nil {
 					return err
 				}
 			}
-			out.Digest.Add(hasher.Row(last))
+			out.Digest.Add(hasher.Row(last[1:]))
 			return nil
 		}); err != nil {
 			return err
 		}
 		if out.Digest.Count == 0 {
 			return none
+		}
+		if last[0], err = decode(age, columns[0], arena.Keep); err != nil {
+			return err
 		}
 		next = value.CloneRow(last)
 		n := int(out.Digest.Count)
