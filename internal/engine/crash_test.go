@@ -107,6 +107,10 @@ func (f *fatal) PurgesUnread(sel source.Selection) bool {
 	return ok && p.PurgesUnread(sel)
 }
 
+func (f *fatal) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value, error) {
+	return f.Source.(source.Purger).PlaceAhead(ctx, sel, after, n)
+}
+
 func (f *fatal) PurgeStatement(ctx context.Context, q source.PurgeRequest) (source.Statement, error) {
 	return f.Source.(source.Purger).PurgeStatement(ctx, q)
 }

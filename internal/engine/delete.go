@@ -155,6 +155,8 @@ func (r *runner) transact(ctx context.Context, w *work, again bool, fn func(sour
 		rows, err = fn(sel)
 		return err
 	}, func(err error) {
+		r.booking.Lock()
+		defer r.booking.Unlock()
 		r.run.Reason = "waiting: " + err.Error()
 		if unsaved := r.show(ctx, true); unsaved != nil {
 			r.Log.Warn("the run's progress cannot be kept", "run", r.run.ID, "error", unsaved)
@@ -163,10 +165,22 @@ func (r *runner) transact(ctx context.Context, w *work, again bool, fn func(sour
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
+	pause, err := r.booked(ctx, rows, again, r.Now().Sub(tried))
+	if err != nil {
+		return nil, err
+	}
+	return rows[0], rest(ctx, pause)
+}
+
+// booked books the journal rows of a transaction, those of the slice first, and returns how long to rest after it.
+func (r *runner) booked(ctx context.Context, rows []*source.JournalRow, again bool, took time.Duration) (pause time.Duration, err error) {
+	r.booking.Lock()
+	defer r.booking.Unlock()
 	r.run.Reason = r.load.reason
 	row := rows[0]
-	r.newest = row
-	took := r.Now().Sub(tried)
+	if r.newest == nil || !row.At.Before(r.newest.At) { // the journal keeps that, whatever else is pruned
+		r.newest = row
+	}
 	grown := r.measureLog(ctx)
 	if !again {
 		r.run.WindowRows += int64(row.Rows)
@@ -177,7 +191,7 @@ func (r *runner) transact(ctx context.Context, w *work, again bool, fn func(sour
 			together += x.Rows
 		}
 	}
-	pause := r.pace.Done(together, took, r.load.pressure.Slow)
+	pause = r.pace.Done(together, took, r.load.pressure.Slow)
 	for _, x := range rows {
 		if x != nil {
 			r.note(x, took, pause, grown)
@@ -186,12 +200,9 @@ func (r *runner) transact(ctx context.Context, w *work, again bool, fn func(sour
 	}
 	r.count(row)
 	if !again {
-		r.load.rated(r.run, float64(row.Rows)/max((took+pause).Seconds(), 1e-6))
+		r.load.rated(r.run, float64(row.Rows*max(r.hands, 1))/max((took+pause).Seconds(), 1e-6))
 	}
-	if err := r.show(ctx, false); err != nil {
-		return nil, err
-	}
-	return row, rest(ctx, pause)
+	return pause, r.show(ctx, false)
 }
 
 // measureLog adds what the database's log has grown by since it was last called, and returns it. Where that fails the run

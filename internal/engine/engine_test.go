@@ -81,6 +81,15 @@ type bench struct {
 	db    *sql.DB
 	now   time.Time
 	close func()
+	clock sync.Mutex
+}
+
+// tick is the bench's clock, which goes on a little whenever it is read.
+func (b *bench) tick() time.Time {
+	b.clock.Lock()
+	defer b.clock.Unlock()
+	b.now = b.now.Add(time.Millisecond)
+	return b.now
 }
 
 const rows = 3000
@@ -111,14 +120,7 @@ func newBench(t *testing.T, mode string) *bench {
 	}
 	t.Cleanup(func() { src.Close(); c.Close(); db.Close() })
 	b := &bench{store: &failing{Directory: d}, cellar: filepath.Join(dir, "cellar"), db: db, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
-	var clock sync.Mutex
-	tick := func() time.Time {
-		clock.Lock()
-		defer clock.Unlock()
-		b.now = b.now.Add(time.Millisecond)
-		return b.now
-	}
-	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: tick,
+	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: b.tick,
 		Source: func(context.Context, string) (source.Source, error) { return src, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }}
 	if err := c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite"}); err != nil {
 		t.Fatal(err)

@@ -132,7 +132,7 @@ func (h *harbour) serve(t *testing.T, wrap func(source.Source) source.Source) *b
 		used = wrap(src)
 	}
 	b := &bench{store: &failing{Directory: d}, db: h.db, close: shut, now: time.Date(2026, 11, 23, 12, h.serves, 0, 0, time.UTC)}
-	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: func() time.Time { b.now = b.now.Add(time.Millisecond); return b.now },
+	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: b.tick,
 		Source: func(context.Context, string) (source.Source, error) { return used, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }, sliceRows: 100}
 	if _, err := c.Source(t.Context(), "harbour"); err == nil {
 		return b

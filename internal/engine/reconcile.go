@@ -142,7 +142,10 @@ func (r *runner) sameHistory(ctx context.Context) error {
 	if now.Identity != r.history[table] || now.Epoch < r.leases[table].Epoch {
 		return &DisagreeError{r.run.Source, table, "what answers after the outage does not know the lease of this run"}
 	}
-	if last := r.newest; last != nil {
+	r.booking.Lock()
+	last := r.newest
+	r.booking.Unlock()
+	if last != nil {
 		rows, err := r.source.Journal(ctx, r.run.ID, last.Segment)
 		if err != nil {
 			return err

@@ -48,6 +48,8 @@ type runner struct {
 	whole    source.Selection // of all passes together
 	pass     *pass            // the one that the run is at
 	source   source.Source
+	booking  sync.Mutex        // of what follows, while transactions go side by side
+	hands    int               // how many do; 0 and 1: one
 	taken    int64             // rows read so far, where the plan limits them
 	related  joinedTables      // by the name that the rule gives
 	pinned   []shape.Partition // as they were when the plan was made

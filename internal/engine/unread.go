@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
@@ -30,58 +31,144 @@ func purger(s source.Source, then rule.Then, sel source.Selection) source.Purger
 	return nil
 }
 
-// purgePass is movePass for rows that are not read first.
+// purgePass is movePass for rows that are not read first: stretch by stretch, two of them side by side where the pace knows no
+// bounds. Each stretch is a slice for the books, and they are closed in order.
 func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (int, error) {
-	for {
-		w := &work{number: number, pass: r.pass, slice: source.Slice{Next: after}}
-		stopped, err := r.purgeUnread(ctx, from, w)
-		if err != nil {
+	var open []*stretch
+	ctx, cancel := context.WithCancel(ctx)
+	defer func() { // nothing of a run goes on behind its back
+		cancel()
+		for _, x := range open {
+			<-x.done
+		}
+	}()
+	for more := true; more || len(open) > 0; {
+		for more && len(open) < r.sideBySide() {
+			x := &stretch{work: &work{number: number, pass: r.pass, slice: source.Slice{Next: after}}, done: make(chan struct{})}
+			if r.sideBySide() > 1 {
+				rows := r.stretchRows()
+				if len(open) == 0 { // so that they do not come to their ends together
+					rows /= 2
+				}
+				if err := r.retry(ctx, func() (err error) { x.to, err = from.PlaceAhead(ctx, r.pass.sel, after, rows); return err }); err != nil {
+					return number, err
+				}
+				x.rows = rows
+			}
+			after, number, more = x.to, number+1, x.to != nil
+			open = append(open, x)
+			r.beside(len(open))
+			go func() {
+				defer close(x.done)
+				x.stopped, x.err = r.purgeStretch(ctx, from, x)
+			}()
+		}
+		x := open[0]
+		<-x.done
+		open = open[1:]
+		r.beside(len(open))
+		if x.err != nil {
+			return number, x.err
+		}
+		if err := r.closeUnread(ctx, x); err != nil {
 			return number, err
 		}
-		if w.set.Count > 0 {
-			if err := r.closeUnread(ctx, w); err != nil {
+		switch {
+		case x.stopped == nil && x.to == nil: // it has as many as a slice may have
+			after, more = x.slice.Next, true
+			continue
+		case x.stopped == nil || x.stopped == errNoMore:
+			continue
+		}
+		for len(open) > 0 { // what stopped it is dealt with alone, and the way goes on from its place
+			<-open[0].done
+			if err := open[0].err; err != nil {
 				return number, err
 			}
-			number++
+			open[0].slice.Next = x.slice.Next
+			if err := r.closeUnread(ctx, open[0]); err != nil {
+				return number, err
+			}
+			open = open[1:]
+			r.beside(len(open))
 		}
-		after = w.slice.Next
-		if errors.Is(stopped, source.ErrBusy) {
-			r.Log.Info("others are at rows that are due", "run", r.run.ID, "slice", number, "error", stopped)
+		after, more = x.slice.Next, true
+		if errors.Is(x.stopped, source.ErrBusy) {
+			r.Log.Info("others are at rows that are due", "run", r.run.ID, "slice", x.number, "error", x.stopped)
+			var err error
 			if number, err = r.purgeRead(ctx, number, &after); err != nil {
 				return number, err
 			}
-			stopped = nil
-			if after == nil {
-				return number, nil
-			}
-		}
-		if errors.Is(stopped, errNoMore) {
-			return number, nil
+			more = after != nil
 		}
 	}
+	return number, nil
 }
 
-var errNoMore = errors.New("no row is left that is due")
+// stretch is a slice whose rows are purged unread, and how far that is.
+type stretch struct {
+	*work
+	to      []value.Value // where it ends; nil: with the last row that is due
+	rows    int           // that it may have at the most, if it ends somewhere
+	done    chan struct{} // closed when nothing more of it is going on
+	stopped error
+	err     error
+}
 
-// purgeUnread deletes a slice's worth of rows in batches. It says why it stopped before: at others' locks, or since no row was
-// left. Where the next rows begin, and the digest of those that are gone, stand in the slice.
-func (r *runner) purgeUnread(ctx context.Context, from source.Purger, w *work) (stopped, err error) {
-	for batch := 1; w.set.Count < sliceRows; batch++ {
-		if err := r.giveWay(ctx); err != nil {
+// errNoMore says that no row of a stretch is left, errAlone that it is to go on without another beside it.
+var (
+	errNoMore = errors.New("no row is left that is due")
+	errAlone  = errors.New("the pace has changed")
+)
+
+// stretchRows is how many rows a stretch has at the most.
+func (r *runner) stretchRows() int {
+	if r.sliceRows > 0 {
+		return r.sliceRows
+	}
+	return sliceRows
+}
+
+// beside notes how many stretches are being purged.
+func (r *runner) beside(n int) {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	r.hands = n
+}
+
+// sideBySide is how many stretches are purged at a time. What counts rows or bytes as they go leaves nothing to a second one.
+func (r *runner) sideBySide() int {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	if pace.Pace(r.run.Pace) != pace.Unlimited || r.run.Limit > 0 || r.rule.Budget != nil || r.rule.Log != nil || r.pass.sel.Empties() {
+		return 1
+	}
+	return 2
+}
+
+// purgeStretch deletes the rows of a stretch in batches. It says why it stopped before: at others' locks, or since no row was left.
+// Where the next rows begin, and the digest of those that are gone, stand in the slice.
+func (r *runner) purgeStretch(ctx context.Context, from source.Purger, x *stretch) (stopped, err error) {
+	busy := 0
+	for batch := 1; x.to != nil || x.set.Count < int64(r.stretchRows()); {
+		q := source.PurgeRequest{Lease: r.leases[r.table.Name], Segment: x.number, Number: batch, After: x.slice.Next, UpTo: x.to}
+		if q.Rows, err = r.nextBite(ctx); err != nil {
 			return nil, err
 		}
-		if r.full() {
+		if x.to != nil {
+			if r.sideBySide() == 1 {
+				return errAlone, nil
+			}
+			// A statement that finds as many as it may looks at no row behind them, which a neighbour may have in hand.
+			if q.Rows = min(q.Rows, x.rows-int(x.set.Count)); q.Rows == 0 {
+				return nil, nil
+			}
+		}
+		if q.Rows == 0 {
 			return errNoMore, nil
 		}
-		q := source.PurgeRequest{Lease: r.leases[r.table.Name], Segment: w.number, Number: batch, After: w.slice.Next, Rows: r.share(r.pace.Rows())}
-		if t := r.table; t.Rows > 0 && t.Bytes > 0 { // wide rows make a batch's transaction large
-			q.Rows = int(min(int64(q.Rows), max(batchBytes*t.Rows/t.Bytes, 1)))
-		}
-		if r.run.Limit > 0 {
-			q.Rows = int(min(int64(q.Rows), r.run.Limit-r.taken))
-		}
 		var next []value.Value
-		row, err := r.transact(ctx, w, false, func(sel source.Selection) ([]*source.JournalRow, error) {
+		row, err := r.transact(ctx, x.work, false, func(sel source.Selection) ([]*source.JournalRow, error) {
 			q.Selection = sel
 			row, last, err := from.Purge(context.WithoutCancel(ctx), q)
 			if stopped = nil; errors.Is(err, source.ErrBusy) {
@@ -94,42 +181,91 @@ func (r *runner) purgeUnread(ctx context.Context, from source.Purger, w *work) (
 			next = last
 			return []*source.JournalRow{row}, nil
 		})
-		if err != nil || stopped != nil {
-			return stopped, err
-		}
-		if row == nil {
+		switch {
+		case err != nil:
+			return nil, err
+		case stopped != nil && x.to != nil && busy < busyTries: // by the neighbour, perhaps
+			busy++
+			if err := rest(ctx, lockWait); err != nil {
+				return nil, err
+			}
+			continue
+		case stopped != nil:
+			return stopped, nil
+		case row == nil:
 			return errNoMore, nil
 		}
-		w.set.Merge(row.Digest)
-		r.taken += int64(row.Rows)
+		busy = 0
+		batch++
+		x.set.Merge(row.Digest)
+		r.took(row)
 		if next != nil { // otherwise it was deleted by a try whose answer got lost: the next batch looks from the same place
-			w.slice.Next = next
+			x.slice.Next = next
 		}
 	}
 	return nil, nil
 }
 
+// took counts rows for a plan that limits them.
+func (r *runner) took(row *source.JournalRow) {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	r.taken += int64(row.Rows)
+}
+
+// busyTries is how often a batch beside another is tried before the locks that it meets are taken for those of others.
+const busyTries = 3
+
+// nextBite waits until the next batch may go, and returns how many rows it may have; 0: the run has as many as its plan allows.
+func (r *runner) nextBite(ctx context.Context) (int, error) {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	if err := r.giveWay(ctx); err != nil {
+		return 0, err
+	}
+	if r.full() {
+		return 0, nil
+	}
+	n := r.share(r.pace.Rows())
+	if t := r.table; t.Rows > 0 && t.Bytes > 0 { // wide rows make a batch's transaction large
+		n = int(min(int64(n), max(batchBytes*t.Rows/t.Bytes, 1)))
+	}
+	if r.run.Limit > 0 {
+		n = int(min(int64(n), r.run.Limit-r.taken))
+	}
+	return n, nil
+}
+
 // closeUnread books a slice whose rows were purged unread: the journal must tell of just those that the deletes reported.
-func (r *runner) closeUnread(ctx context.Context, w *work) error {
+func (r *runner) closeUnread(ctx context.Context, x *stretch) error {
+	if x.set.Count == 0 {
+		return nil
+	}
 	var journal []source.JournalRow
 	err := r.retry(ctx, func() (err error) {
-		journal, err = r.source.Journal(ctx, r.run.ID, w.number)
+		journal, err = r.source.Journal(ctx, r.run.ID, x.number)
 		return err
 	})
 	if err != nil {
 		return err
 	}
 	books := tally(journal)
-	if books.digest != w.set || books.deleted != w.set.Count || books.left.Count != 0 {
-		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d of the same digest", r.run.ID, w.number, ErrBooks, w.set.Count, books.deleted)
+	if books.digest != x.set || books.deleted != x.set.Count || books.left.Count != 0 {
+		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d, or of others", r.run.ID, x.number, ErrBooks, x.set.Count, books.deleted)
 	}
-	r.addUp(w.pass, books)
-	r.run.Slices = max(r.run.Slices, w.number)
-	r.run.Position = source.EncodePosition(w.slice.Next)
-	if err := r.show(ctx, true); err != nil {
+	if err := r.bookUnread(ctx, x, books); err != nil {
 		return err
 	}
-	return r.retry(ctx, func() error { return r.source.PruneJournal(ctx, r.run.ID, w.number) })
+	return r.retry(ctx, func() error { return r.source.PruneJournal(ctx, r.run.ID, x.number) })
+}
+
+func (r *runner) bookUnread(ctx context.Context, x *stretch, books *books) error {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	r.addUp(x.pass, books)
+	r.run.Slices = max(r.run.Slices, x.number)
+	r.run.Position = source.EncodePosition(x.slice.Next)
+	return r.show(ctx, true)
 }
 
 // purgeRead purges one slice whose rows are read first. after becomes where the next begins, or nil where none is left.

@@ -163,6 +163,9 @@ type Purger interface {
 	// have locked rows among them, and nothing was deleted. Where an earlier call did the same batch and its answer got lost,
 	// that one's journal row comes back, and the place is nil.
 	Purge(ctx context.Context, q PurgeRequest) (row *JournalRow, next []value.Value, err error)
+	// PlaceAhead returns the place of the n-th of a selection's rows behind another place, whatever conditions beside the age say of
+	// them; nil where there are fewer. It reads an index alone where the age has one.
+	PlaceAhead(ctx context.Context, sel Selection, after []value.Value, n int) ([]value.Value, error)
 	// PurgeStatement returns the very statement that Purge sends, for reading.
 	PurgeStatement(ctx context.Context, q PurgeRequest) (Statement, error)
 }
@@ -174,6 +177,7 @@ type PurgeRequest struct {
 	Segment int
 	Number  int
 	After   []value.Value // where the batch before ended; nil: from the oldest
+	UpTo    []value.Value // the last place that is looked at; nil: to the end
 	Rows    int           // at the most
 }
 

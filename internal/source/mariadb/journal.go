@@ -110,9 +110,18 @@ func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
 	return unreachable(err)
 }
 
+// lockLease keeps the lease of a table to one transaction; shareLease lets others of the same holder work beside it.
 func lockLease(ctx context.Context, c *sql.Conn, l source.Lease) error {
+	return holdLease(ctx, c, l, "FOR UPDATE")
+}
+
+func shareLease(ctx context.Context, c *sql.Conn, l source.Lease) error {
+	return holdLease(ctx, c, l, "LOCK IN SHARE MODE")
+}
+
+func holdLease(ctx context.Context, c *sql.Conn, l source.Lease, lock string) error {
 	var one int
-	err := c.QueryRowContext(ctx, "SELECT 1 FROM ambercellar_lease WHERE table_name = ? AND holder = ? AND epoch = ? FOR UPDATE", l.Table, l.Holder, l.Epoch).Scan(&one)
+	err := c.QueryRowContext(ctx, "SELECT 1 FROM ambercellar_lease WHERE table_name = ? AND holder = ? AND epoch = ? "+lock, l.Table, l.Holder, l.Epoch).Scan(&one)
 	if errors.Is(err, sql.ErrNoRows) {
 		return source.ErrLeaseLost
 	}

@@ -32,8 +32,58 @@ func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string,
 	if err != nil {
 		return "", nil, err
 	}
+	if q.UpTo != nil {
+		where += d.upTo(position, q.UpTo)
+	}
 	query, args := d.Finish(fmt.Sprintf("DELETE FROM %s WHERE %s ORDER BY %s LIMIT %d RETURNING %s", quote(q.Table.Name), where, order, q.Rows, strings.Join(position, ", ")), nil)
 	return query, args, nil
+}
+
+// upTo is the condition that a position is not behind another.
+func (d *dialect) upTo(position []string, to []value.Value) string {
+	bound := func(i int) string { return typed(d.Bind(encode(to[i])), to[i]) }
+	last := len(position) - 1
+	within := fmt.Sprintf("%s <= %s", position[last], bound(last))
+	for i := last - 1; i >= 0; i-- {
+		within = fmt.Sprintf("%s < %s OR %s = %s AND (%s)", position[i], bound(i), position[i], bound(i), within)
+	}
+	return fmt.Sprintf(" AND %s <= %s AND (%s)", position[0], bound(0), within)
+}
+
+// PlaceAhead looks along the index of the age.
+func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) (out []value.Value, err error) {
+	latest, ok := sel.Latest()
+	if !ok || sel.Empties() {
+		return nil, nil
+	}
+	every := source.Every(sel.Table, sel.Age, latest)
+	d := newDialect(every, "t.")
+	where, position, order, err := s.next(ctx, every, after, d, false)
+	if err != nil {
+		return nil, err
+	}
+	query, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(position, ", "), from(sel.Table), where, order, n-1), nil)
+	columns := positionOf(sel)
+	var arena value.Chunk
+	err = s.conn(ctx, func(c *sql.Conn) error {
+		return eachRow(ctx, c, query, args, func(raw []driver.Value) error {
+			for i, v := range raw {
+				x, err := decode(v, columns[i], arena.Keep)
+				if err != nil {
+					return err
+				}
+				out = append(out, x)
+			}
+			return nil
+		})
+	})
+	if err != nil {
+		return nil, fmt.Errorf("table %s: looking ahead: %w", sel.Table.Name, err)
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	return value.CloneRow(out), nil
 }
 
 // Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers the key:
@@ -60,7 +110,7 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		} else if err != nil {
 			return err
 		}
-		if err := lockLease(ctx, c, q.Lease); err != nil {
+		if err := shareLease(ctx, c, q.Lease); err != nil {
 			return err
 		}
 		var hasher value.Hasher

@@ -29,6 +29,20 @@ func purgesUnread(t *testing.T, w *world) {
 		w.exec(sql)
 	}
 	lease := w.lease(t, "scan", "me")
+	tenth, err := p.PlaceAhead(w.ctx, sel, nil, 10)
+	if err != nil || len(tenth) != 2 {
+		t.Fatalf("the tenth row is at %v, %v", tenth, err)
+	}
+	if place, err := p.PlaceAhead(w.ctx, sel, tenth, 40); err != nil || place != nil { // one of 50 is not due any more
+		t.Errorf("39 rows behind it there is %v, %v", place, err)
+	}
+	if place, err := p.PlaceAhead(w.ctx, sel, tenth, 39); err != nil || place == nil {
+		t.Errorf("the last row that is due: %v, %v", place, err)
+	}
+	row, last, err := p.Purge(w.ctx, source.PurgeRequest{Selection: sel, Lease: lease, Segment: 2, Number: 1, UpTo: tenth, Rows: 100})
+	if err != nil || row.Deleted != 9 || last[1].N != tenth[1].N { // one of ten is held
+		t.Errorf("up to the tenth: %+v, ends at %v, %v", row, last, err)
+	}
 	q := source.PurgeRequest{Selection: sel, Lease: lease, Segment: 1, Rows: 7}
 	var total value.Set
 	for q.Number = 1; ; q.Number++ {
@@ -52,7 +66,7 @@ func purgesUnread(t *testing.T, w *world) {
 		}
 		q.After = next
 	}
-	expect(t, "rows purged", total.Count, 48)
+	expect(t, "rows purged", total.Count, 39)
 	journal, err := w.s.Journal(w.ctx, "run1", 1)
 	if err != nil {
 		t.Fatal(err)
@@ -63,7 +77,7 @@ func purgesUnread(t *testing.T, w *world) {
 		expect(t, "found and deleted", row.Found, row.Digest)
 	}
 	expect(t, "the journal's digest", told, total)
-	expect(t, "batches of the journal", len(journal), 7)
+	expect(t, "batches of the journal", len(journal), 6)
 	sel.Holds = nil
 	expect(t, "due rows that stay: the held one and the one that came late", w.due(t, sel), 2)
 	w.lease(t, "scan", "me") // a later start of the same service
@@ -93,6 +107,9 @@ func emptiesUnread(t *testing.T, w *world) {
 	q := source.PurgeRequest{Selection: sel, Lease: w.lease(t, "waiting", "me"), Segment: 1, Rows: 5}
 	if x, err := p.PurgeStatement(w.ctx, q); err != nil || !strings.HasPrefix(x.SQL, "DELETE FROM") || !strings.Contains(x.SQL, "LIMIT 5") {
 		t.Errorf("it is shown as %+v, %v", x, err)
+	}
+	if place, err := p.PlaceAhead(w.ctx, sel, nil, 3); err != nil || place != nil {
+		t.Errorf("what has no age has no place ahead: %v, %v", place, err)
 	}
 	sizes := []int{}
 	for q.Number = 1; q.Number < 10; q.Number++ {
