@@ -252,6 +252,13 @@ func (a *API) routes() []route {
 			}
 			return s.PlanDisposal(c.Request.Context(), actor, in.Rule, in.Table, in.Note)
 		}},
+		{method: "POST", path: "/erasures", summary: "Find out which segments hold rows of a condition, whatever their time in the archive; a disposal of kind erasure, and nothing is destroyed", in: engine.ErasureRequest{}, out: catalog.Disposal{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
+			var in engine.ErasureRequest
+			if err := read(c, &in); err != nil {
+				return nil, err
+			}
+			return s.PlanErasure(c.Request.Context(), actor, in)
+		}},
 		{method: "GET", path: "/disposals/{disposal}", summary: "One disposal", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Disposal(c.Request.Context(), c.Param("disposal")) }},
 		{method: "POST", path: "/disposals/{disposal}/start", summary: "Decide that its segments are destroyed now, and go on with one that stopped", out: catalog.Disposal{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
 			return s.StartDisposal(c.Request.Context(), actor, c.Param("disposal"))

@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/go-pdf/fpdf"
 
+	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
 )
 
@@ -38,7 +39,11 @@ func (a *API) certificate(c *gin.Context) {
 func writeCertificate(w io.Writer, x *engine.Certificate) error {
 	p := fpdf.New("P", "mm", "A4", "")
 	text := p.UnicodeTranslatorFromDescriptor("") // the fonts that every reader has know the letters of western Europe
-	p.SetTitle("Certificate of disposal "+x.Disposal, true)
+	kind, why := "disposal", "The archived rows named below were destroyed because their time in the archive was over. Their files were removed from every store in which they lay."
+	if x.Kind == catalog.KindErasure {
+		kind, why = "erasure", "Rows of the archived segments named below were destroyed on request, whatever their time in the archive. The files that held them were removed from every store in which they lay; rows that were not meant were written anew before."
+	}
+	p.SetTitle("Certificate of "+kind+" "+x.Disposal, true)
 	p.SetCreator("Amber Cellar", true)
 	p.SetCreationDate(x.Issued.Time)
 	p.SetModificationDate(x.Issued.Time)
@@ -48,15 +53,14 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 	p.SetFooterFunc(func() {
 		p.SetY(-15)
 		p.SetFont("Helvetica", "", 8)
-		p.CellFormat(0, 6, text(fmt.Sprintf("Disposal %s, page %d of {nb}", x.Disposal, p.PageNo())), "", 0, "C", false, 0, "")
+		p.CellFormat(0, 6, text(fmt.Sprintf("%s %s, page %d of {nb}", strings.ToUpper(kind[:1])+kind[1:], x.Disposal, p.PageNo())), "", 0, "C", false, 0, "")
 	})
 	p.AddPage()
 	p.SetFont("Helvetica", "B", 18)
-	p.CellFormat(0, 10, "Certificate of disposal", "", 1, "", false, 0, "")
+	p.CellFormat(0, 10, "Certificate of "+kind, "", 1, "", false, 0, "")
 	p.SetFont("Helvetica", "", 10)
 	p.Ln(2)
-	p.MultiCell(0, 5, text(fmt.Sprintf("The archived rows named below were destroyed because their time in the archive was over. Their files were removed from every store in which they lay. "+
-		"Their manifests and closing records, which name no values, and a record of this disposal stay in the chain of table %s.%s.", x.Source, x.Table)), "", "", false)
+	p.MultiCell(0, 5, text(fmt.Sprintf("%s Their manifests and closing records, which name no values, and a record of this %s stay in the chain of table %s.%s.", why, kind, x.Source, x.Table)), "", "", false)
 	p.Ln(3)
 	fact := func(name, value string) {
 		p.SetFont("Helvetica", "", 9)
@@ -68,7 +72,9 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 	}
 	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 	fact("Table", x.Source+"."+x.Table)
-	fact("Rule", fmt.Sprintf("%s, revision %d: kept for %s", x.Rule, x.Revision, x.Keep))
+	if x.Rule != "" {
+		fact("Rule", fmt.Sprintf("%s, revision %d: kept for %s", x.Rule, x.Revision, x.Keep))
+	}
 	fact("Planned", fmt.Sprintf("%s by %s", at(x.PlannedAt.Time), x.PlannedBy))
 	fact("Decided", fmt.Sprintf("%s by %s", at(x.DecidedAt.Time), x.DecidedBy))
 	fact("Carried out", at(x.Issued.Time)+" by the service "+x.Instance)
@@ -84,7 +90,7 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 		p.SetFont("Helvetica", "B", 10)
 		p.CellFormat(0, 6, text(fmt.Sprintf("%d.  Segment %s", i+1, s.Segment)), "T", 1, "", false, 0, "")
 		p.SetFont("Helvetica", "", 9)
-		p.MultiCell(0, 4.5, text(fmt.Sprintf("%s rows of ages from %s to %s; archived %s, kept for %s, until %s; destroyed %s in %s", humanize.Comma(s.Rows), s.Oldest, s.Newest, at(s.Stored.Time), s.Keep, at(s.Due.Time), at(s.Destroyed.Time), strings.Join(s.Stores, " and "))), "", "", false)
+		p.MultiCell(0, 4.5, text(fmt.Sprintf("%s rows of ages from %s to %s; archived %s, kept for %s, until %s; destroyed %s in %s", humanize.Comma(s.Rows-s.Kept), s.Oldest, s.Newest, at(s.Stored.Time), s.Keep, at(s.Due.Time), at(s.Destroyed.Time), strings.Join(s.Stores, " and "))), "", "", false)
 		p.SetFont("Courier", "", 7)
 		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest}, {fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
 			p.CellFormat(36, 4, text(line[0]), "", 0, "", false, 0, "")

@@ -16,16 +16,17 @@ const DisposalFormat = "ambercellar-disposal/1"
 
 const disposalEnding = ".disposed.json"
 
-// Disposal is the record that a segment's rows were destroyed, because their time in the archive was over. It is written
+// Disposal is the record that a segment's rows were destroyed, because their time in the archive was over, or for an erasure. It is written
 // before the first file is removed: from then on the segment gives no rows any more. Manifest and closing record stay.
 type Disposal struct {
 	Format   string    `json:"format"`
 	Segment  string    `json:"segment"`
-	Disposal string    `json:"disposal"` // the decision that it belongs to
+	Disposal string    `json:"disposal"`          // the decision that it belongs to
+	Erasure  bool      `json:"erasure,omitempty"` // single rows were destroyed, whatever their time; no rule has to do with that
 	Rule     string    `json:"rule"`
 	Revision int       `json:"revision"` // of the rule that governed the segment when that was decided
 	Keep     string    `json:"keep"`     // by that rule
-	Due      time.Time `json:"due"`      // when its time was over
+	Due      time.Time `json:"due"`      // when its time was over, or the erasure decided
 	Rows     int64     `json:"rows"`
 	Digest   value.Set `json:"digest"` // of all rows of the file, as the manifest has it
 	Bytes    int64     `json:"bytes"`

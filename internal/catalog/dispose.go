@@ -26,9 +26,17 @@ var afterDisposal = map[DisposalState][]DisposalState{
 	DisposalFailed:  {Disposing, DisposalCancelled},
 }
 
-// Disposal is the decision to destroy segments of one table whose time in the archive is over.
+// Kinds of disposals.
+const (
+	KindDisposal = "disposal" // of segments whose time in the archive is over
+	KindErasure  = "erasure"  // of the rows of a condition
+)
+
+// Disposal is the decision to destroy segments of one table whose time in the archive is over, or single rows of them.
 type Disposal struct {
 	ID         string               `db:"id" json:"id"`
+	Kind       string               `db:"kind" json:"kind"`
+	Erases     string               `db:"erases" json:"erases,omitempty"` // of an erasure: the condition of its rows, until it is carried out or decided against
 	Source     string               `db:"source" json:"source"`
 	Table      string               `db:"table_name" json:"table"`
 	Rule       string               `db:"rule" json:"rule"`
@@ -80,11 +88,11 @@ type DisposalStay struct {
 // AddDisposal keeps a new disposal.
 func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, source, table_name, rule, revision, keep, state, note, created_at, created_by, items, stays)
-			VALUES (:id, :source, :table_name, :rule, :revision, :keep, :state, :note, :created_at, :created_by, :items, :stays)`, d); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, reason, note, created_at, created_by, items, stays)
+			VALUES (:id, :kind, :erases, :source, :table_name, :rule, :revision, :keep, :state, :reason, :note, :created_at, :created_by, :items, :stays)`, d); err != nil {
 			return err
 		}
-		return note(ctx, tx, d.CreatedBy, "disposal plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
+		return note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
 	})
 }
 
@@ -107,7 +115,7 @@ func (c *Catalog) ApproveDisposal(ctx context.Context, actor, id string, now Tim
 		if _, err := tx.ExecContext(ctx, "UPDATE disposal SET approved_by = ?, approved_at = ? WHERE id = ?", actor, now, id); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "disposal approve", id, "")
+		return note(ctx, tx, actor, d.Kind+" approve", id, "")
 	})
 	if err != nil {
 		return nil, err
@@ -129,13 +137,13 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 			out.DecidedAt, out.DecidedBy = &now, actor
 		}
 		if to == DisposalDone || to == DisposalCancelled {
-			out.EndedAt = &now
+			out.EndedAt, out.Erases = &now, ""
 		}
 		out.State, out.Reason = to, reason
-		if _, err := tx.NamedExecContext(ctx, "UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = :decided_by, ended_at = :ended_at WHERE id = :id", out); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = :decided_by, ended_at = :ended_at, erases = :erases WHERE id = :id", out); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "disposal "+string(to), id, reason)
+		return note(ctx, tx, actor, out.Kind+" "+string(to), id, reason)
 	})
 	return out, err
 }

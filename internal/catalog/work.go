@@ -254,6 +254,7 @@ type Segment struct {
 	Disposal     string       `db:"disposal" json:"disposal"`   // that it was destroyed by, or is being
 	DisposedAt   *Time        `db:"disposed_at" json:"disposed_at"`
 	DisposalSeq  int64        `db:"disposal_sequence" json:"disposal_sequence"`
+	Erased       bool         `db:"erased" json:"erased"` // it was destroyed for an erasure: what stayed of it is in another segment
 	DisposalHash string       `db:"disposal_hash" json:"disposal_hash"`
 	RowsStore    string       `db:"rows_store" json:"rows_store"`   // where its rows lie, if not with its records in Store
 	Leaving      string       `db:"leaving" json:"-"`               // a store that its rows have left, and whose files of them are still to be removed
@@ -436,7 +437,7 @@ func (c *Catalog) SaveSegment(ctx context.Context, s *Segment) error {
 			deleted = :deleted, changed = :changed, vanished = :vanished, held = :held, skipped = :skipped, digest = :digest, closed_at = :closed_at, verified_at = :verified_at,
 			keep_until = :keep_until, want_second = :want_second, cold_store = :cold_store, cold_at = :cold_at, sequence = :sequence, manifest_hash = :manifest_hash,
 			closing_sequence = :closing_sequence, closing_hash = :closing_hash,
-			disposal = :disposal, disposed_at = :disposed_at, disposal_sequence = :disposal_sequence, disposal_hash = :disposal_hash WHERE id = :id`, s)
+			erased = :erased, disposal = :disposal, disposed_at = :disposed_at, disposal_sequence = :disposal_sequence, disposal_hash = :disposal_hash WHERE id = :id`, s)
 		return err
 	})
 }
@@ -468,13 +469,15 @@ func (c *Catalog) RunSegments(ctx context.Context, run string) ([]Segment, error
 type SegmentSums struct {
 	Archived int64 `db:"archived"`
 	Disposed int64 `db:"disposed"`
+	Erased   int64 `db:"erased"`
 	Adopted  int64 `db:"adopted"` // of both, those of runs that the catalog does not know
 }
 
 // SegmentSums sums up the segments of a table. Of a segment that was parted, the rows that stayed are in its successor.
 func (c *Catalog) SegmentSums(ctx context.Context, source, table string) (*SegmentSums, error) {
 	return get[SegmentSums](ctx, c.db, "table", source+"."+table, `SELECT coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed')), 0) AS archived,
-		coalesce(sum(deleted) FILTER (WHERE state = 'disposed'), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> ''), 0) AS disposed,
+		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND NOT erased), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND NOT (SELECT o.erased FROM segment o WHERE o.id = segment.rewrites)), 0) AS disposed,
+		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND erased), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND (SELECT o.erased FROM segment o WHERE o.id = segment.rewrites)), 0) AS erased,
 		coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed', 'disposed') AND rewrites = '' AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = segment.run)), 0) AS adopted
 		FROM segment WHERE source = ? AND table_name = ?`, source, table)
 }

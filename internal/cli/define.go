@@ -114,6 +114,7 @@ func commands() []command {
 		{name: "disposal start", args: "DISPOSAL", summary: "decide that the segments of a disposal are destroyed now, and wait for it", run: disposalStart},
 		{name: "disposal approve", args: "DISPOSAL", summary: "approve a disposal where that is demanded; it is still to be started", run: disposalApprove},
 		{name: "disposal cancel", args: "DISPOSAL", summary: "decide against a disposal", run: disposalCancel},
+		{name: "erasure plan", args: "SOURCE TABLE", summary: "find out which segments hold rows of a condition, whatever their time in the archive; nothing is destroyed", flags: erasureFlags, run: erasurePlan},
 		{name: "disposal list", summary: "list disposals, the newest first", run: disposalList},
 		{name: "disposal show", args: "DISPOSAL", summary: "show a disposal", run: disposalShow},
 		{name: "disposal certificate", args: "DISPOSAL", summary: "write the certificate of a disposal, as JSON or PDF", flags: certificateFlags, run: disposalCertificate},

@@ -33,6 +33,29 @@ func disposalPlan(e *env) error {
 	return nil
 }
 
+func erasureFlags(f *flag.FlagSet) {
+	f.String("where", "", "the rows, like passenger_id = 7")
+	f.String("keys", "", "the rows by their keys, with commas between, in place of a condition")
+	f.String("note", "", "what it is for; it stays, on the certificate too, so it should name nobody")
+}
+
+func erasurePlan(e *env) error {
+	q := engine.ErasureRequest{Source: e.args[0], Table: e.args[1], Where: e.flag("where"), Keys: names(e.flag("keys")), Note: e.flag("note")}
+	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/erasures", q)
+	if err != nil {
+		return err
+	}
+	if err := e.disposal(&d); err != nil || e.format != "table" {
+		return err
+	}
+	if len(d.Items.V) == 0 {
+		fmt.Fprintln(e.out, "\nno segment holds such rows that could be erased")
+		return nil
+	}
+	fmt.Fprintf(e.out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
+	return nil
+}
+
 func (e *env) disposal(d *catalog.Disposal) error {
 	var rows, bytes int64
 	destroyed := 0
@@ -46,7 +69,11 @@ func (e *env) disposal(d *catalog.Disposal) error {
 	if d.DecidedAt != nil {
 		decided = at(*d.DecidedAt) + " by " + d.DecidedBy
 	}
-	if err := e.facts(d, "disposal", d.ID, "table", d.Source+"."+d.Table, "rule", fmt.Sprintf("%s, revision %d: kept for %s at least", d.Rule, d.Revision, d.Keep), "state", string(d.State), "reason", d.Reason, "note", d.Note,
+	rule := fmt.Sprintf("%s, revision %d: kept for %s at least", d.Rule, d.Revision, d.Keep)
+	if d.Kind == catalog.KindErasure {
+		rule = ""
+	}
+	if err := e.facts(d, d.Kind, d.ID, "table", d.Source+"."+d.Table, "rule", rule, "erases", d.Erases, "state", string(d.State), "reason", d.Reason, "note", d.Note,
 		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "approved", approval(d), "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", count(len(d.Items.V)), things(rows, "row"), size(bytes), count(destroyed))); err != nil || e.format != "table" {
 		return err
 	}
@@ -146,9 +173,9 @@ func disposalList(e *env) error {
 		for _, x := range d.Items.V {
 			n += x.Rows
 		}
-		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Rule, string(d.State), count(len(d.Items.V)), count(n), at(d.CreatedAt), dash(d.DecidedBy)})
+		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, dash(d.Rule), string(d.State), count(len(d.Items.V)), count(n), at(d.CreatedAt), dash(d.DecidedBy)})
 	}
-	return e.show(l, []string{"disposal", "table", "rule", "state", "segments", "rows", "planned", "decided by"}, rows)
+	return e.show(l, []string{"disposal", "table", "kind", "rule", "state", "segments", "rows", "planned", "decided by"}, rows)
 }
 
 func certificateFlags(f *flag.FlagSet) {

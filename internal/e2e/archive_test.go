@@ -346,6 +346,57 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 	})
 }
 
+// TestRowsAreErasedOnRequest: from the first store and the second, by decision and with an approval where that is demanded; what is left
+// verifies without the service, and its books add up.
+func TestRowsAreErasedOnRequest(t *testing.T) {
+	objectKeys(t)
+	w := newWorld(t, "sqlite")
+	w.scans(3000)
+	w.bucket("attic")
+	w.must("store", "set", "cellar", "-second", "attic", "-scrub-every", "never")
+	w.define("archive", "unlimited")
+	w.refuse(1, []string{"nothing of harbour.scan is archived"}, "erasure", "plan", "harbour", "scan", "-where", "id = 7")
+	w.in("2020-02-01", "2020-03-01", "")
+	w.eventually("second copies", func() bool {
+		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
+	})
+	w.refuse(1, []string{"say which rows"}, "erasure", "plan", "harbour", "scan")
+	w.refuse(1, []string{"nobody"}, "erasure", "plan", "harbour", "scan", "-where", "nobody = 7")
+	out := w.must("erasure", "plan", "harbour", "scan", "-keys", "7,1500", "-note", "request 12")
+	for _, want := range []string{"nothing was destroyed", `erases    "id" IN (7, 1500)`, "rows stay: they are not meant", "cellar, attic"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the plan does not say %q:\n%s", want, out)
+		}
+	}
+	d := must1[api.Items[catalog.Disposal]](w, "disposal", "list").Items[0]
+	w.must("guard", "set", "harbour", "-approve", "disposals")
+	w.refuse(1, []string{"is approved before it is started"}, "disposal", "start", d.ID)
+	w.must("disposal", "approve", d.ID)
+	w.must("disposal", "start", d.ID)
+	if out := w.must("search", "harbour", "scan", "-where", "id IN (7, 1500)"); strings.Contains(out, "note") {
+		t.Errorf("%s", out)
+	}
+	if c := must1[engine.Certificate](w, "disposal", "certificate", d.ID); c.Kind != catalog.KindErasure || c.Rows != 2 || c.Kept == 0 || c.Note != "request 12" {
+		t.Errorf("%+v", c)
+	}
+	w.must("disposal", "certificate", d.ID, "-format", "pdf", "-out", filepath.Join(w.dir, "erasure.pdf"))
+	if out := w.must("disposal", "show", d.ID); strings.Contains(out, "1500") {
+		t.Errorf("the keys are told still:\n%s", out)
+	}
+	w.eventually("second copies of what stays", func() bool {
+		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
+	})
+	w.must("segment", "verify", "-all")
+	w.must("segment", "verify", "-store", filepath.Join(w.dir, "data", "cellar"))
+	if out := w.must("table", "reconcile", "harbour", "scan"); !strings.Contains(out, "+ 2 erased, which adds up") {
+		t.Errorf("%s", out)
+	}
+	w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "id > 0")
+	if n := w.count("SELECT count(*) FROM scan WHERE id IN (7, 1500)"); n != 0 {
+		t.Errorf("%d erased rows came back", n)
+	}
+}
+
 // TestALockedBucketKeepsSegmentsAndSaysUntilWhen: the check of the store says that it locks files, a disposal leaves them as long as it
 // does, and then removes every version.
 func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {

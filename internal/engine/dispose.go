@@ -26,7 +26,7 @@ func (e *Engine) PlanDisposal(ctx context.Context, actor, ruleName, table, note 
 	if err != nil {
 		return nil, err
 	}
-	d := &catalog.Disposal{ID: ulid.Make().String(), Source: r.Source, Table: r.Table, Rule: r.Name, Revision: r.Revision, State: catalog.DisposalPlanned, Note: note,
+	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindDisposal, Source: r.Source, Table: r.Table, Rule: r.Name, Revision: r.Revision, State: catalog.DisposalPlanned, Note: note,
 		CreatedAt: catalog.At(e.Now()), CreatedBy: actor}
 	if table != "" {
 		d.Table = table
@@ -96,16 +96,10 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
 	}
-	if s.State != catalog.SegmentClosed {
-		return stays(nil, "it is %s: what became of its rows is not settled", s.State)
-	}
-	if s.Leaving != "" {
-		return stays(nil, "it is on its way from store %s to store %s", s.Leaving, s.RowsIn())
-	}
-	if run, err := e.Catalog.Run(ctx, s.Run); err == nil && !run.State.Ended() {
-		return stays(nil, "its run %s is %s", run.ID, run.State)
-	} else if err != nil && !errors.Is(err, catalog.ErrNotFound) {
+	if reason, err := e.unsettled(ctx, s); err != nil {
 		return nil, nil, err
+	} else if reason != "" {
+		return stays(nil, "%s", reason)
 	}
 	st, err := e.storeOf(ctx, s)
 	if err != nil {
@@ -266,9 +260,11 @@ func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
 	if err != nil {
 		return err
 	}
-	r, err := e.Catalog.Rule(ctx, d.Rule)
-	if err != nil {
-		return err
+	var r *catalog.Rule
+	if d.Kind == catalog.KindDisposal {
+		if r, err = e.Catalog.Rule(ctx, d.Rule); err != nil {
+			return err
+		}
 	}
 	for i := range d.Items.V {
 		if err := context.Cause(ctx); err != nil {
@@ -376,23 +372,15 @@ func (e *Engine) record(ctx context.Context, d *catalog.Disposal, item *catalog.
 	gate := e.gate(s.Source, s.Table)
 	gate.RLock()
 	defer gate.RUnlock()
-	keep, err := governing(&r.Body.V)
-	if err != nil {
-		item.Left = err.Error()
-		return newest, nil
-	}
-	again, stay, err := e.disposable(ctx, &r.Body.V, s, keep)
-	if err != nil {
+	again, p, left, err := e.decideAgain(ctx, d, r, s)
+	if err != nil || left != "" {
+		item.Left = left
 		return newest, err
-	}
-	if stay != nil {
-		item.Left = stay.Reason
-		return newest, nil
 	}
 	item.Kept, item.Why, item.Successor = again.Kept, again.Why, ""
 	var successor *archive.Successor
 	if item.Kept > 0 {
-		if successor, err = e.rewrite(ctx, &r.Body.V, s, m, keep); err != nil {
+		if successor, err = e.rewrite(ctx, p); err != nil {
 			return newest, err
 		}
 		item.Kept, item.Successor = successor.Rows, successor.Segment
@@ -405,12 +393,15 @@ func (e *Engine) record(ctx context.Context, d *catalog.Disposal, item *catalog.
 	if err != nil {
 		return newest, err
 	}
-	x := &archive.Disposal{Disposal: d.ID, Rule: r.Name, Revision: r.Revision, Keep: item.Keep, Due: item.Due.Time, By: d.DecidedBy, At: e.Now(), Successor: successor, Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
+	x := &archive.Disposal{Disposal: d.ID, Erasure: d.Kind == catalog.KindErasure, Rule: d.Rule, Keep: item.Keep, Due: item.Due.Time, By: d.DecidedBy, At: e.Now(), Successor: successor, Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
+	if r != nil {
+		x.Revision = r.Revision
+	}
 	hash, err := archive.WriteDisposal(ctx, st, m, x)
 	if err != nil {
 		return newest, err
 	}
-	s.State, s.DisposalSeq, s.DisposalHash = catalog.SegmentDisposed, x.Sequence, hash
+	s.State, s.DisposalSeq, s.DisposalHash, s.Erased = catalog.SegmentDisposed, x.Sequence, hash, x.Erasure
 	if err := e.Catalog.SaveSegment(ctx, s); err != nil {
 		return newest, err
 	}
@@ -419,6 +410,41 @@ func (e *Engine) record(ctx context.Context, d *catalog.Disposal, item *catalog.
 		return newest, err
 	}
 	return newest, e.Catalog.Note(ctx, d.DecidedBy, "chain", s.Source+"."+s.Table, fmt.Sprintf("link %d: %s", newest.Sequence, newest.Hash))
+}
+
+// decideAgain says of a segment what becomes of it now, and which of its rows stay, or why all of them do.
+func (e *Engine) decideAgain(ctx context.Context, d *catalog.Disposal, r *catalog.Rule, s *catalog.Segment) (item *catalog.DisposalItem, p *parting, left string, err error) {
+	var stay *catalog.DisposalStay
+	if d.Kind == catalog.KindErasure {
+		columns, err := e.archivedColumns(ctx, s.Source, s.Table)
+		if err == nil {
+			item, stay, err = e.erasable(ctx, d, s, columns)
+		}
+		if err == nil && item != nil {
+			p, err = e.erasing(ctx, d, s, columns)
+		}
+		if err != nil {
+			return nil, nil, "", err
+		}
+	} else {
+		keep, err := governing(&r.Body.V)
+		if err != nil {
+			return nil, nil, err.Error(), nil
+		}
+		if item, stay, err = e.disposable(ctx, &r.Body.V, s, keep); err == nil && item != nil {
+			p, err = e.disposing(ctx, &r.Body.V, s, keep)
+		}
+		if err != nil {
+			return nil, nil, "", err
+		}
+	}
+	switch {
+	case stay != nil:
+		return nil, nil, stay.Reason, nil
+	case item == nil:
+		return nil, nil, "it holds no such row", nil
+	}
+	return item, p, "", nil
 }
 
 // removeFiles removes a segment's files from the stores that it lies in, once nobody reads archived rows, and leaves the record
@@ -501,7 +527,7 @@ func (e *Engine) settleDisposals(ctx context.Context, sourceName, table string) 
 		if x == nil { // it never came to be
 			s.Disposal = ""
 		} else {
-			s.State, s.Disposal, s.DisposalSeq, s.DisposalHash = catalog.SegmentDisposed, x.Disposal, x.Sequence, hash
+			s.State, s.Disposal, s.DisposalSeq, s.DisposalHash, s.Erased = catalog.SegmentDisposed, x.Disposal, x.Sequence, hash, x.Erasure
 		}
 		if err := e.Catalog.SaveSegment(ctx, s); err != nil {
 			return err
@@ -513,6 +539,7 @@ func (e *Engine) settleDisposals(ctx context.Context, sourceName, table string) 
 // Certificate is what remains of a disposal: what was destroyed, by which rule, by whose decision.
 type Certificate struct {
 	Format    string                 `json:"format"`
+	Kind      string                 `json:"kind"` // disposal or erasure
 	Disposal  string                 `json:"disposal"`
 	Source    string                 `json:"source"`
 	Table     string                 `json:"table"`
@@ -548,7 +575,7 @@ func (e *Engine) Certificate(ctx context.Context, id string) (*Certificate, erro
 	if d.State != catalog.DisposalDone {
 		return nil, fmt.Errorf("disposal %s is %s, and a certificate is of what was done: %w", id, d.State, catalog.ErrState)
 	}
-	out := &Certificate{Format: CertificateFormat, Disposal: d.ID, Source: d.Source, Table: d.Table, Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
+	out := &Certificate{Format: CertificateFormat, Kind: d.Kind, Disposal: d.ID, Source: d.Source, Table: d.Table, Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
 		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{}, Issued: *d.EndedAt, Instance: e.Instance}
 	for _, item := range d.Items.V {
 		if item.Destroyed == nil {

@@ -263,7 +263,7 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 	if err != nil {
 		return nil, err
 	}
-	out.Archived, out.Disposed, out.Adopted = sums.Archived, sums.Disposed, sums.Adopted
+	out.Archived, out.Disposed, out.Erased, out.Adopted = sums.Archived, sums.Disposed, sums.Erased, sums.Adopted
 	runs, err := e.Catalog.RunsOf(ctx, sourceName)
 	if err != nil {
 		return nil, err

@@ -11,6 +11,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -35,6 +36,8 @@ type parting struct {
 	filters  []heldFilter
 	whole    *catalog.Hold // that stands on all rows; nil: none does
 	held     *catalog.Hold // that was found to stand on a row
+
+	erase *filter.Filter // of an erasure: the rows that go, whatever their time; nil otherwise
 }
 
 // decide says why the segment stays as a whole, or notes in the item how many of its rows do; nothing where it may go as a whole.
@@ -100,7 +103,11 @@ func (p *parting) columns() (out []int) {
 	if at := p.age(); at >= 0 {
 		out = append(out, at)
 	}
-	for _, f := range p.filters {
+	filters := p.filters
+	if p.erase != nil {
+		filters = append(slices.Clone(filters), heldFilter{filter: p.erase})
+	}
+	for _, f := range filters {
 		for _, c := range f.filter.Columns() {
 			if c.Index < len(p.manifest.Columns) && !slices.Contains(out, c.Index) {
 				out = append(out, c.Index)
@@ -126,6 +133,9 @@ func (p *parting) stays(row []value.Value) bool {
 			p.held = f.hold
 			return true
 		}
+	}
+	if p.erase != nil {
+		return !p.erase.Eval(row).Only()
 	}
 	now := p.engine.Now()
 	for _, t := range p.terms {
@@ -163,7 +173,11 @@ func (p *parting) count(ctx context.Context, st store.Store) (goes, stays int64,
 
 // rewrite writes the rows of a segment that stay into a file of their own, beside its records, and reads that back. It is no
 // segment before the disposal record of the other names it.
-func (e *Engine) rewrite(ctx context.Context, r *rule.Rule, s *catalog.Segment, m *archive.Manifest, keep period.Period) (_ *archive.Successor, err error) {
+func (e *Engine) rewrite(ctx context.Context, p *parting) (_ *archive.Successor, err error) {
+	s, m := p.segment, p.manifest
+	if p.whole != nil {
+		return nil, ifHeld(p.whole)
+	}
 	st, err := e.readableStore(ctx, s)
 	if err != nil {
 		return nil, err
@@ -171,18 +185,6 @@ func (e *Engine) rewrite(ctx context.Context, r *rule.Rule, s *catalog.Segment, 
 	records, err := e.Store(ctx, s.Store)
 	if err != nil {
 		return nil, err
-	}
-	_, books, err := e.load(ctx, records, s)
-	if err != nil {
-		return nil, err
-	}
-	own, err := period.Parse(m.Keep)
-	if err != nil {
-		return nil, err
-	}
-	p := &parting{engine: e, segment: s, manifest: m, books: books, terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
-	if p.filters, p.whole, err = e.holdsOver(ctx, s, m); err != nil || p.whole != nil {
-		return nil, errors.Join(err, ifHeld(p.whole))
 	}
 	successor := m.Succeed()
 	done := e.takeInHand(s.Store, successor.Stem)
@@ -197,7 +199,7 @@ func (e *Engine) rewrite(ctx context.Context, r *rule.Rule, s *catalog.Segment, 
 		return nil, fmt.Errorf("store %s: %w", s.Store, err)
 	}
 	defer draft.Abort()
-	left := books.LeftOut()
+	left := p.books.LeftOut()
 	out := &value.Chunk{Width: len(m.Columns)}
 	var set value.Set
 	ordinal := 0
@@ -224,6 +226,25 @@ func (e *Engine) rewrite(ctx context.Context, r *rule.Rule, s *catalog.Segment, 
 		return nil, errors.Join(fmt.Errorf("what stays, read back: %w", err), records.Remove(context.WithoutCancel(ctx), fresh.RowsName()))
 	}
 	return successor, nil
+}
+
+// disposing is the parting of a segment by time, and by holds.
+func (e *Engine) disposing(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period) (*parting, error) {
+	records, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	m, books, err := e.load(ctx, records, s)
+	if err != nil {
+		return nil, err
+	}
+	own, err := period.Parse(m.Keep)
+	if err != nil {
+		return nil, err
+	}
+	p := &parting{engine: e, segment: s, manifest: m, books: books, terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
+	p.filters, p.whole, err = e.holdsOver(ctx, s, m)
+	return p, err
 }
 
 func ifHeld(h *catalog.Hold) error {

@@ -205,6 +205,6 @@ func (e *Engine) adoptSegment(ctx context.Context, st store.Store, storeName str
 		return err
 	}
 	gone := catalog.At(d.At)
-	s.State, s.Disposal, s.DisposedAt, s.DisposalSeq, s.DisposalHash = catalog.SegmentDisposed, d.Disposal, &gone, d.Sequence, hash
+	s.State, s.Disposal, s.DisposedAt, s.DisposalSeq, s.DisposalHash, s.Erased = catalog.SegmentDisposed, d.Disposal, &gone, d.Sequence, hash, d.Erasure
 	return e.Catalog.SaveSegment(ctx, s)
 }

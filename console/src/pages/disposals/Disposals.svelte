@@ -1,5 +1,5 @@
 <script lang="ts">
-  // Destroying segments whose time in the archive is over: found out first, decided on, then done, and certified.
+  // Destroying segments whose time in the archive is over, or single rows on request: found out first, decided on, then done, and certified.
   import { Button, Input, Label, Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { age, count, plural, share, short, size } from "../../lib/format";
@@ -15,7 +15,10 @@
 
   const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50 } } })));
   const rules = new Loader(() => take(api.GET("/rules")));
+  const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 500, state: "closed" } } })));
   rules.load();
+  segments.load();
+  let archived = $derived([...new Set((segments.data?.items ?? []).map((s) => `${s.source}.${s.table}`))].sort().map((t) => ({ value: t, name: t })));
   let opened = false;
   $effect(() => every(1500, async () => {
     await disposals.load();
@@ -26,12 +29,16 @@
   let governing = $derived((rules.data?.items ?? []).filter((r) => r.body.archive?.store).map((r) => ({ value: r.name, name: r.name })));
   let rule = $state("");
   let note = $state("");
+  let table = $state("");
+  let where = $state("");
+  let why = $state("");
   let open = $state("");
   let deciding = $state("");
   let typed = $state("");
   let problem = $state<Problem>();
   let busy = $state(false);
   $effect(() => { rule ||= governing[0]?.value ?? ""; });
+  $effect(() => { table ||= archived[0]?.value ?? ""; });
 
   async function doing(what: () => Promise<unknown>) {
     busy = true;
@@ -47,6 +54,11 @@
   const plan = () => doing(async () => {
     open = (await take(api.POST("/disposals", { body: { rule, note } }))).id;
   });
+  const erase = () => doing(async () => {
+    const [source, ...name] = table.split(".");
+    open = (await take(api.POST("/erasures", { body: { source: source ?? "", table: name.join("."), where, note: why } }))).id;
+    where = why = "";
+  });
   const start = (id: string) => doing(async () => {
     await take(api.POST("/disposals/{disposal}/start", { params: { path: { disposal: id } } }));
     deciding = typed = "";
@@ -59,8 +71,8 @@
   const certificate = (id: string, format: string) => `/api/v1/disposals/${encodeURIComponent(id)}/certificate?format=${format}`;
 </script>
 
-<Page title="Disposals" about="Archived rows are destroyed when their time in the archive is over, by somebody's decision, and a certificate remains.">
-  <Trouble problem={disposals.problem ?? rules.problem ?? problem} />
+<Page title="Disposals" about="Archived rows are destroyed when their time in the archive is over, or on request, by somebody's decision, and a certificate remains.">
+  <Trouble problem={disposals.problem ?? rules.problem ?? segments.problem ?? problem} />
   <Panel title="What is due">
     {#if rules.data && governing.length === 0}
       <Blank title="No rule archives">Only segments of a rule with <code>archive.keep</code> are ever destroyed.</Blank>
@@ -72,12 +84,22 @@
       </form>
     {/if}
   </Panel>
+  {#if archived.length}
+    <Panel title="Erase rows on request" note="of one person, whatever their time; holds stand above it">
+      <form class="grid items-end gap-3 p-4 sm:grid-cols-[14rem_1fr_1fr_auto]" onsubmit={(e) => { e.preventDefault(); erase(); }}>
+        <Label>Table<Select size="sm" id="erasure-table" items={archived} bind:value={table} /></Label>
+        <Label>Rows<Input size="sm" id="erasure-where" placeholder="passenger_id = 7" bind:value={where} autocomplete="off" /></Label>
+        <Label>Note, which stays and names nobody<Input size="sm" id="erasure-note" bind:value={why} /></Label>
+        <Button size="sm" type="submit" disabled={busy || !table || !where}>Find such rows; nothing is destroyed</Button>
+      </form>
+    </Panel>
+  {/if}
   <Panel>
     <Listing label="Disposals" heads={["Table", "Rule", "State", "#Segments", "#Rows", "#Size", "Planned", "Decided", ""]} items={disposals.data?.items}>
       {#snippet row(d: Schemas["Disposal"])}
         <TableBodyRow>
           <TableBodyCell>{d.source}.{d.table}</TableBodyCell>
-          <TableBodyCell><a class="text-link" href="#/rules/{d.rule}">{d.rule}</a> <span class="text-xs text-gray-500 dark:text-gray-400">revision {d.revision}, {d.keep}</span></TableBodyCell>
+          <TableBodyCell>{#if d.kind === "erasure"}erasure{#if d.erases} <code class="block text-xs text-gray-500 dark:text-gray-400">{d.erases}</code>{/if}{:else}<a class="text-link" href="#/rules/{d.rule}">{d.rule}</a> <span class="text-xs text-gray-500 dark:text-gray-400">revision {d.revision}, {d.keep}</span>{/if}</TableBodyCell>
           <TableBodyCell><span title={d.reason}><State state={d.state} /></span></TableBodyCell>
           <TableBodyCell class="text-right">{count(d.items.length)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(rows(d))}</TableBodyCell>
@@ -88,7 +110,7 @@
         </TableBodyRow>
         {#if open === d.id}
           <TableBodyRow><td colspan="9" class="space-y-3 px-4 py-3 text-sm" data-testid="disposal">
-            {#if d.reason}<p class="text-red-700 dark:text-red-400" role="alert">{d.reason}</p>{/if}
+            {#if d.reason}<p class={d.state === "failed" ? "text-red-700 dark:text-red-400" : ""} role={d.state === "failed" ? "alert" : undefined}>{d.reason}</p>{/if}
             {#if d.state === "running"}<Bar percent={share(gone(d), d.items.length)} label="progress of the disposal" />{/if}
             {#if d.items.length}
               <table class="w-full text-left text-xs">
@@ -100,7 +122,7 @@
                   {/each}
                 </tbody>
               </table>
-            {:else}<p class="text-gray-600 dark:text-gray-400">No segment may be destroyed yet.</p>{/if}
+            {:else}<p class="text-gray-600 dark:text-gray-400">{d.kind === "erasure" ? "No segment holds such rows that could be erased." : "No segment may be destroyed yet."}</p>{/if}
             {#if d.stays.length}
               <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">What stays of the table: {plural(d.stays.length, "segment")}</summary>
                 <ul class="mt-1 space-y-0.5 text-xs">{#each d.stays as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}</ul>
