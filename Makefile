@@ -37,7 +37,7 @@ soak: ## many rules on many tables with writers, for ten minutes under the race 
 	@./tools/need.sh postgresql mariadb-server gcc
 	AMBERCELLAR_SOAK=10m $(GO) test -race -v -run TestSoak -timeout 30m ./internal/e2e
 
-matrix: ## crash and failure matrix at all of their points: at each the process is killed or something fails, and every row is counted; hours
+matrix: ## crash and failure matrix at all of their points: at each the process is killed (a quarter of an hour) or something fails (hours), and every row is counted
 	@./tools/need.sh postgresql mariadb-server gcc
 	AMBERCELLAR_MATRIX=full $(GO) test -v -run "TestCrashMatrix|TestFailureMatrix" -timeout 240m ./internal/engine
 

@@ -86,10 +86,10 @@
   </Panel>
   {#if archived.length}
     <Panel title="Erase rows on request" note="of one person, whatever their time; holds stand above it">
-      <form class="grid items-end gap-3 p-4 sm:grid-cols-[14rem_1fr_1fr_auto]" onsubmit={(e) => { e.preventDefault(); erase(); }}>
+      <form class="grid items-end gap-3 p-4 sm:grid-cols-[12rem_1fr_1fr_auto]" onsubmit={(e) => { e.preventDefault(); erase(); }}>
         <Label>Table<Select size="sm" id="erasure-table" items={archived} bind:value={table} /></Label>
-        <Label>Rows<Input size="sm" id="erasure-where" placeholder="passenger_id = 7" bind:value={where} autocomplete="off" /></Label>
-        <Label>Note, which stays and names nobody<Input size="sm" id="erasure-note" bind:value={why} /></Label>
+        <Label>Rows<Input size="sm" id="erasure-where" placeholder="like passenger_id = 7" class="placeholder:text-gray-400" bind:value={where} autocomplete="off" /></Label>
+        <Label>Note; it stays, so name nobody<Input size="sm" id="erasure-note" bind:value={why} /></Label>
         <Button size="sm" type="submit" disabled={busy || !table || !where}>Find such rows; nothing is destroyed</Button>
       </form>
     </Panel>
@@ -129,7 +129,7 @@
               </details>
             {/if}
             <div class="flex flex-wrap items-center gap-3">
-              {#if (d.state === "planned" || d.state === "failed") && d.items.length}
+              {#if d.state === "planned" || d.state === "failed"}
                 {#if deciding === d.id}
                   <form class="flex flex-wrap items-center gap-2" onsubmit={(e) => { e.preventDefault(); start(d.id); }}>
                     <Label for="confirm-{d.id}">This cannot be taken back. To destroy {plural(rows(d), "row")}, type the table's name, <b>{d.table}</b>:</Label>
@@ -138,8 +138,8 @@
                     <Button size="xs" color="alternative" onclick={() => (deciding = typed = "")}>Not now</Button>
                   </form>
                 {:else}
-                  {#if d.state === "planned" && !d.approved_at}<Button size="xs" color="alternative" disabled={busy} onclick={() => approve(d.id)}>Approve</Button>{/if}
-                  <Button size="xs" color="red" onclick={() => (deciding = d.id)}>{d.state === "failed" ? "Go on …" : "Destroy …"}</Button>
+                  {#if d.state === "planned" && d.items.length && !d.approved_at}<Button size="xs" color="alternative" disabled={busy} onclick={() => approve(d.id)}>Approve</Button>{/if}
+                  {#if d.items.length}<Button size="xs" color="red" onclick={() => (deciding = d.id)}>{d.state === "failed" ? "Go on …" : "Destroy …"}</Button>{/if}
                   <Button size="xs" color="alternative" disabled={busy} onclick={() => cancel(d.id)}>Decide against it</Button>
                 {/if}
               {/if}
