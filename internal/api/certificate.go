@@ -81,7 +81,7 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 	if x.Note != "" {
 		fact("Note", x.Note)
 	}
-	fact("Destroyed", fmt.Sprintf("segments: %d, with %s rows in %s bytes, of ages from %s to %s", x.Segments, humanize.Comma(x.Rows), humanize.Comma(x.Bytes), orDash(x.Oldest), orDash(x.Newest)))
+	fact("Destroyed", fmt.Sprintf("rows: %s; files: %d, of %s bytes in each store; ages in them: %s to %s", humanize.Comma(x.Rows), x.Segments, humanize.Comma(x.Bytes), orDash(x.Oldest), orDash(x.Newest)))
 	p.Ln(4)
 	for i, s := range x.Destroyed {
 		if p.GetY() > 245 {
@@ -90,7 +90,7 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 		p.SetFont("Helvetica", "B", 10)
 		p.CellFormat(0, 6, text(fmt.Sprintf("%d.  Segment %s", i+1, s.Segment)), "T", 1, "", false, 0, "")
 		p.SetFont("Helvetica", "", 9)
-		p.MultiCell(0, 4.5, text(fmt.Sprintf("%s rows of ages from %s to %s; archived %s, kept for %s, until %s; destroyed %s in %s", humanize.Comma(s.Rows-s.Kept), s.Oldest, s.Newest, at(s.Stored.Time), s.Keep, at(s.Due.Time), at(s.Destroyed.Time), strings.Join(s.Stores, " and "))), "", "", false)
+		p.MultiCell(0, 4.5, text(destroyedText(x, &s)), "", "", false)
 		p.SetFont("Courier", "", 7)
 		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest}, {fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
 			p.CellFormat(36, 4, text(line[0]), "", 0, "", false, 0, "")
@@ -108,6 +108,24 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 		}
 	}
 	return p.Output(w)
+}
+
+// destroyedText says of one segment what was destroyed of it, and what stays.
+func destroyedText(x *engine.Certificate, s *catalog.DisposalItem) string {
+	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+	out := humanize.Comma(s.Rows) + " rows"
+	if s.Kept > 0 {
+		out = fmt.Sprintf("%s of its %s rows", humanize.Comma(s.Rows-s.Kept), humanize.Comma(s.Rows))
+	}
+	out += fmt.Sprintf(" (the segment's ages: %s to %s); archived %s", s.Oldest, s.Newest, at(s.Stored.Time))
+	if x.Kind != catalog.KindErasure {
+		out += fmt.Sprintf(", kept for %s, until %s", s.Keep, at(s.Due.Time))
+	}
+	out += fmt.Sprintf("; destroyed %s in %s", at(s.Destroyed.Time), strings.Join(s.Stores, " and "))
+	if s.Successor != "" {
+		out += fmt.Sprintf("; the other %s stay in segment %s", humanize.Comma(s.Kept), s.Successor)
+	}
+	return out
 }
 
 func orDash(s string) string {

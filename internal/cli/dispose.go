@@ -171,7 +171,7 @@ func disposalList(e *env) error {
 	for _, d := range l.Items {
 		var n int64
 		for _, x := range d.Items.V {
-			n += x.Rows
+			n += x.Rows - x.Kept
 		}
 		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, dash(d.Rule), string(d.State), count(len(d.Items.V)), count(n), at(d.CreatedAt), dash(d.DecidedBy)})
 	}
