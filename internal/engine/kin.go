@@ -374,11 +374,7 @@ func (r *runner) closeKin(ctx context.Context, w *work, undone []int) error {
 		if x.segment == nil || x.segment.State == catalog.SegmentClosed { // the latter by an earlier execution, which came no further
 			continue
 		}
-		var journal []source.JournalRow
-		err := r.retry(ctx, func() (err error) {
-			journal, err = r.source.Journal(ctx, r.run.ID, x.number)
-			return err
-		})
+		journal, err := r.journalOf(ctx, x.number)
 		if err != nil {
 			return err
 		}

@@ -284,11 +284,7 @@ func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (ha
 // closeSlice makes a slice's books from the journal, checks that they balance, and closes the segment. undone are
 // ordinals that no batch will cover any more.
 func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
-	var journal []source.JournalRow
-	err := r.retry(ctx, func() (err error) {
-		journal, err = r.source.Journal(ctx, r.run.ID, w.number)
-		return err
-	})
+	journal, err := r.journalOf(ctx, w.number)
 	if err != nil {
 		return err
 	}
@@ -326,6 +322,15 @@ func (r *runner) closeSlice(ctx context.Context, w *work, undone []int) error {
 		}
 	}
 	return nil
+}
+
+// journalOf reads the journal of a slice.
+func (r *runner) journalOf(ctx context.Context, number int) (journal []source.JournalRow, err error) {
+	err = r.retry(ctx, func() (err error) {
+		journal, err = r.source.Journal(ctx, r.run.ID, number)
+		return err
+	})
+	return journal, err
 }
 
 // settle computes from journal rows what became of each row of a slice. Later batches overrule earlier ones.

@@ -241,11 +241,7 @@ func (r *runner) closeUnread(ctx context.Context, x *stretch) error {
 	if x.set.Count == 0 {
 		return nil
 	}
-	var journal []source.JournalRow
-	err := r.retry(ctx, func() (err error) {
-		journal, err = r.source.Journal(ctx, r.run.ID, x.number)
-		return err
-	})
+	journal, err := r.journalOf(ctx, x.number)
 	if err != nil {
 		return err
 	}
