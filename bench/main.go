@@ -90,6 +90,7 @@ func main() {
 	loadRounds := flag.Int("load-rounds", 3, "rounds of each arm of the loads, in turn")
 	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
+	alone := flag.Bool("alone", false, "measure ours alone, and how its rate and memory hold over a run: at 25 million rows each tenth of a run is a million")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
 	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan")
@@ -112,7 +113,15 @@ func main() {
 		if *rows > 0 {
 			w.rows = *rows
 		}
-		r, err := run(ctx, w.name, w.rows, *rounds, w.start, w.purge, *program)
+		sides := []string{byHand, byHandAgain, ours} // the first two against each other show the noise
+		if *alone {
+			sides = sides[2:]
+		}
+		r, err := run(ctx, w.name, w.rows, *rounds, w.start, w.purge, *program, sides)
+		if err == nil && *alone {
+			r.hold()
+			continue
+		}
 		if err == nil {
 			err = r.finish(*out)
 		}
@@ -183,7 +192,7 @@ func names() (out []string) {
 
 const byHand, byHandAgain, ours = "by hand", "by hand again", "ours"
 
-func run(ctx context.Context, name string, rows, rounds int, start func() (table, error), purge bool, program string) (*report, error) {
+func run(ctx context.Context, name string, rows, rounds int, start func() (table, error), purge bool, program string, sides []string) (*report, error) {
 	t, err := start()
 	if err != nil {
 		return nil, err
@@ -196,7 +205,7 @@ func run(ctx context.Context, name string, rows, rounds int, start func() (table
 	r := &report{Work: name, When: time.Now().UTC().Format(time.RFC3339), Machine: fmt.Sprintf("%d processors, %s/%s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH),
 		Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
 	for round := range rounds {
-		for _, side := range []string{byHand, byHandAgain, ours} { // the first two against each other show the noise
+		for _, side := range sides {
 			m, gone, err := once(ctx, t, side, purge, program)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", side, err)
@@ -212,6 +221,20 @@ func run(ctx context.Context, name string, rows, rounds int, start func() (table
 		}
 	}
 	return r, nil
+}
+
+// hold prints how rate and memory hold over each run.
+func (r *report) hold() {
+	for i, m := range r.Rounds[ours] {
+		fmt.Printf("round %d, rows a second in each tenth of %d:", i+1, r.Due)
+		for _, x := range m.Rates {
+			fmt.Printf(" %.0f", x)
+		}
+		if n := len(m.Rates); n > 2 {
+			fmt.Printf("; last to first %.2f, last to second %.2f", m.Rates[n-1]/m.Rates[0], m.Rates[n-1]/m.Rates[1])
+		}
+		fmt.Printf("\nresident memory at the most: %d MiB in the first half, %d in the second\n", slices.Max(m.Memory[:len(m.Memory)/2])>>20, slices.Max(m.Memory[len(m.Memory)/2:])>>20)
+	}
 }
 
 // once is one round of one side, on a fresh table; what the disk still has to write of that is written first.

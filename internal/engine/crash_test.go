@@ -102,9 +102,9 @@ func (f *fatal) DeleteBatch(ctx context.Context, b source.Batch) (r *source.Jour
 	return r, err
 }
 
-func (f *fatal) PurgesUnread(sel source.Selection) bool {
+func (f *fatal) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
 	p, ok := f.Source.(source.Purger)
-	return ok && p.PurgesUnread(sel)
+	return ok && p.PurgesUnread(ctx, q)
 }
 
 func (f *fatal) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value, error) {

@@ -461,8 +461,9 @@ func (p *planning) show(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if from := purger(p.source, p.rule.Effective(term.Clause).Then, one); from != nil {
-			shown, err := from.PurgeStatement(ctx, source.PurgeRequest{Selection: one, Rows: pace.MaxRows})
+		q := source.PurgeRequest{Selection: one, Rows: pace.MaxRows}
+		if from, ok := p.source.(source.Purger); ok && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesUnread(ctx, q) {
+			shown, err := from.PurgeStatement(ctx, q)
 			if err != nil {
 				return err
 			}

@@ -302,7 +302,10 @@ func (r *runner) decide(ctx context.Context) error {
 // one after that read and written, unless reading would keep the deletes waiting. It returns the number of the next slice.
 func (r *runner) movePass(ctx context.Context, number int, after []value.Value) (int, error) {
 	if from := r.unread(); from != nil {
-		return r.purgePass(ctx, from, number, after)
+		left, err := false, error(nil)
+		if number, after, left, err = r.purgePass(ctx, from, number, after); err != nil || !left {
+			return number, err
+		}
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	overlap := !r.source.Reads().BlocksWriters

@@ -15,25 +15,18 @@ import (
 // what it takes, and nothing can come in between. Rows that others have locked make it give way; from there a slice is read
 // and deleted like any other, which leaves them out and comes again.
 
-// unread is the source that purges the present pass unread; nil where its rows are to be read first.
+// unread is the source that may purge the present pass unread; nil where its rows are to be read first.
 func (r *runner) unread() source.Purger {
-	if r.pass.part != "" {
-		return nil
-	}
-	return purger(r.source, r.pass.then, r.pass.sel)
-}
-
-// purger is a source that purges what a clause does this with unread; nil where the rows are read first.
-func purger(s source.Source, then rule.Then, sel source.Selection) source.Purger {
-	if p, ok := s.(source.Purger); ok && then == rule.ThenPurge && p.PurgesUnread(sel) {
+	if p, ok := r.source.(source.Purger); ok && r.pass.then == rule.ThenPurge && r.pass.part == "" {
 		return p
 	}
 	return nil
 }
 
 // purgePass is movePass for rows that are not read first: stretch by stretch, two of them side by side where the pace knows no
-// bounds. Each stretch is a slice for the books, and they are closed in order.
-func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (int, error) {
+// bounds. Each stretch is a slice for the books, and they are closed in order. It returns the number of the next slice, and whether rows
+// are left behind a place for movePass: the database would not find them by an index.
+func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (_ int, _ []value.Value, left bool, _ error) {
 	var open []*stretch
 	ctx, cancel := context.WithCancel(ctx)
 	defer func() { // nothing of a run goes on behind its back
@@ -44,6 +37,10 @@ func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, 
 	}()
 	for more := true; more || len(open) > 0; {
 		for more && len(open) < r.sideBySide() {
+			if !from.PurgesUnread(ctx, source.PurgeRequest{Selection: r.pass.sel, After: after, Rows: r.firstBite()}) {
+				left, more = true, false
+				break
+			}
 			x := &stretch{work: &work{number: number, pass: r.pass, slice: source.Slice{Next: after}}, done: make(chan struct{})}
 			if r.sideBySide() > 1 {
 				rows := r.stretchRows()
@@ -51,7 +48,7 @@ func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, 
 					rows /= 2
 				}
 				if err := r.retry(ctx, func() (err error) { x.to, err = from.PlaceAhead(ctx, r.pass.sel, after, rows); return err }); err != nil {
-					return number, err
+					return number, nil, false, err
 				}
 				x.rows = rows
 			}
@@ -63,19 +60,22 @@ func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, 
 				x.stopped, x.err = r.purgeStretch(ctx, from, x)
 			}()
 		}
+		if len(open) == 0 {
+			break
+		}
 		x := open[0]
 		<-x.done
 		open = open[1:]
 		r.beside(len(open))
 		if x.err != nil {
-			return number, x.err
+			return number, nil, false, x.err
 		}
 		if err := r.closeUnread(ctx, x); err != nil {
-			return number, err
+			return number, nil, false, err
 		}
 		switch {
 		case x.stopped == nil && x.to == nil: // it has as many as a slice may have
-			after, more = x.slice.Next, true
+			after, more, left = x.slice.Next, true, false
 			continue
 		case x.stopped == nil || x.stopped == errNoMore:
 			continue
@@ -83,26 +83,33 @@ func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, 
 		for len(open) > 0 { // what stopped it is dealt with alone, and the way goes on from its place
 			<-open[0].done
 			if err := open[0].err; err != nil {
-				return number, err
+				return number, nil, false, err
 			}
 			open[0].slice.Next = x.slice.Next
 			if err := r.closeUnread(ctx, open[0]); err != nil {
-				return number, err
+				return number, nil, false, err
 			}
 			open = open[1:]
 			r.beside(len(open))
 		}
-		after, more = x.slice.Next, true
+		after, more, left = x.slice.Next, true, false
 		if errors.Is(x.stopped, source.ErrBusy) {
 			r.Log.Info("others are at rows that are due", "run", r.run.ID, "slice", x.number, "error", x.stopped)
 			var err error
 			if number, err = r.purgeRead(ctx, number, &after); err != nil {
-				return number, err
+				return number, nil, false, err
 			}
 			more = after != nil
 		}
 	}
-	return number, nil
+	return number, after, left, nil
+}
+
+// firstBite is how many rows the next batch would have.
+func (r *runner) firstBite() int {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	return r.pace.Rows()
 }
 
 // stretch is a slice whose rows are purged unread, and how far that is.

@@ -156,8 +156,8 @@ type ReadTraits struct {
 
 // Purger is a source that finds and deletes in one statement, so that what is purged need not be read before.
 type Purger interface {
-	// PurgesUnread says whether the rows of a selection can be purged so.
-	PurgesUnread(sel Selection) bool
+	// PurgesUnread says whether rows can be purged so, and an index leads the statement along them.
+	PurgesUnread(ctx context.Context, q PurgeRequest) bool
 	// Purge deletes the next rows of a selection, in order of (age, key), in one transaction with its journal row; it returns
 	// that, and where the next batch begins. No row is left where the journal row has none; it is not kept then. ErrBusy: others
 	// have locked rows among them, and nothing was deleted. Where an earlier call did the same batch and its answer got lost,

@@ -239,3 +239,31 @@ func TestAFenceWaitsForTheBatchInHand(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// A statement that would sort all rows that are due for every batch is not sent: without an index of the age they are read first.
+func TestOnlyAnIndexLeadsAPurge(t *testing.T) {
+	s, exec := open(t)
+	exec("CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)")
+	exec("INSERT INTO scan SELECT seq, '2020-01-01 00:00:00' + INTERVAL seq MINUTE, 'note' FROM seq_1_to_40000")
+	for _, due := range []int{200, 20_000, 40_000} {
+		for _, rows := range []int{100, 5_000, 20_000} {
+			for _, index := range []bool{false, true} {
+				if index {
+					exec("CREATE INDEX scan_at ON scan (at)")
+				}
+				exec("ANALYZE TABLE scan")
+				table, err := s.Table(t.Context(), "scan")
+				if err != nil {
+					t.Fatal(err)
+				}
+				sel := source.Every(table, rule.Age{Column: "at"}, time.Date(2020, 1, 1, 0, due+1, 0, 0, time.UTC))
+				if got := s.PurgesUnread(t.Context(), source.PurgeRequest{Selection: sel, Rows: rows}); got != index {
+					t.Errorf("%d due, batches of %d, with an index %v: purged unread %v", due, rows, index, got)
+				}
+				if index {
+					exec("DROP INDEX scan_at ON scan")
+				}
+			}
+		}
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,11 +14,31 @@ import (
 	"ambercellar/internal/source"
 )
 
-// PurgesUnread: where the delete can return what it took, and asks no other table than the journal's. What others refer to is
-// read first, so that no row of theirs is locked for long.
-func (s *Source) PurgesUnread(sel source.Selection) bool {
-	t := sel.Table
-	return s.mariadb && s.returning && len(t.Key) > 0 && t.Part == "" && len(sel.Joins)+len(sel.Kin)+len(t.ReferencedBy) == 0
+// PurgesUnread: where the delete can return what it took, asks no other table than the journal's, and does not sort more rows than
+// few: it would look at all rows that are due, and lock them, for every batch. What others refer to is read first, so that no
+// row of theirs is locked for long.
+func (s *Source) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
+	t := q.Table
+	if !s.mariadb || !s.returning || len(t.Key) == 0 || t.Part != "" || len(q.Joins)+len(q.Kin)+len(t.ReferencedBy) > 0 {
+		return false
+	}
+	query, args, err := s.purgeQuery(ctx, q)
+	if err != nil {
+		return false
+	}
+	query, _, _ = strings.Cut(query, " RETURNING ")
+	const fewRows = 5_000
+	sorts := false
+	err = s.conn(ctx, func(c *sql.Conn) error {
+		return eachRow(ctx, c, "EXPLAIN "+query, args, func(raw []driver.Value) error {
+			rows, extra := fmt.Sprintf("%s", raw[len(raw)-2]), fmt.Sprintf("%s", raw[len(raw)-1])
+			if n, err := strconv.ParseInt(rows, 10, 64); err != nil || n > fewRows {
+				sorts = sorts || strings.Contains(extra, "filesort") || strings.Contains(extra, "temporary")
+			}
+			return nil
+		})
+	})
+	return err == nil && !sorts
 }
 
 // PurgeStatement is the one that Purge sends.
