@@ -51,7 +51,7 @@ func (e *Engine) Sweep(ctx context.Context, actor, storeName string, older time.
 	if err != nil {
 		return nil, err
 	}
-	unfinished, err := st.Unfinished(ctx)
+	unfinished, err := e.givenUp(ctx, st, storeName)
 	if err != nil {
 		return nil, err
 	}
@@ -118,6 +118,26 @@ func (e *Engine) takeInHand(store, stem string) func() {
 func (e *Engine) isInHand(store, stem string) bool {
 	_, ok := e.inHand.Load(store + "\x00" + stem)
 	return ok
+}
+
+// givenUp lists the files that were begun and that nobody is writing now: not in hand once they were seen, and there still after that.
+// One that is being written is in hand all the while.
+func (e *Engine) givenUp(ctx context.Context, st store.Store, storeName string) ([]store.Unfinished, error) {
+	seen, err := st.Unfinished(ctx)
+	if err != nil {
+		return nil, err
+	}
+	seen = slices.DeleteFunc(seen, func(u store.Unfinished) bool {
+		stem, _, ok := archive.Ours(u.Name)
+		return ok && e.isInHand(storeName, stem)
+	})
+	if len(seen) == 0 {
+		return nil, nil
+	}
+	still, err := st.Unfinished(ctx)
+	return slices.DeleteFunc(seen, func(u store.Unfinished) bool {
+		return !slices.ContainsFunc(still, func(x store.Unfinished) bool { return x.Name == u.Name && x.ID == u.ID })
+	}), err
 }
 
 // leftOver says whether a file that belongs to no segment goes, and why or why not.
