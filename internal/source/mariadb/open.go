@@ -232,6 +232,14 @@ func unreachable(err error) error {
 	return err
 }
 
+// gone marks an error that says that there is no such table.
+func gone(err error) error {
+	if code(err) == noTable {
+		return fmt.Errorf("%w: %w", source.ErrNoTable, err)
+	}
+	return err
+}
+
 // conn lends a connection to fn.
 func (s *Source) conn(ctx context.Context, fn func(*sql.Conn) error) error {
 	c, err := s.db.Conn(ctx)

@@ -173,7 +173,7 @@ func (z *seized) name() string { return quote(asideName(z.table.Name, z.partitio
 // Rows counts the partition's rows.
 func (z *seized) Rows(ctx context.Context) (n int64, err error) {
 	err = z.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+z.name()).Scan(&n)
-	return n, unreachable(err)
+	return n, gone(unreachable(err))
 }
 
 // Drop journals the rows and notes that dropping has begun, in one transaction; then it drops the table, and the partition

@@ -142,7 +142,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		})
 	})
 	if err != nil && !errors.Is(err, full) {
-		return nil, fmt.Errorf("table %s: reading a slice: %w", t.Name, err)
+		return nil, fmt.Errorf("table %s: reading a slice: %w", t.Name, gone(err))
 	}
 	out.More = errors.Is(err, full) || rows >= req.MaxRows
 	if err := flush(); err != nil {

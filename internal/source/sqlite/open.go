@@ -66,7 +66,7 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 
 // Of the writing connection: its page cache, and the pages of the write-ahead log from which on a commit copies them back
 // into the database.
-const cacheKiB, checkpointPages = 48 << 10, 4000
+const cacheKiB, checkpointPages = 40 << 10, 4000
 
 func connector(path, lock string) driver.Connector {
 	q := url.Values{"mode": {"rw"}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busyMillis), "foreign_keys(1)", "recursive_triggers(0)"}}
