@@ -1,7 +1,7 @@
 // Command bench measures archiving, purging and planning with Amber Cellar beside what a careful person does by hand, in
 // turn, on private servers with durable settings. It prints tables of medians and ratios and writes JSON.
 //
-//	bench [-only postgres-archive,sqlite,plan] [-rounds 5] [-rows N] [-load-rounds 3] [-arm 2m] [-out bench/out]
+//	bench [-only postgres-archive,sqlite,plan] [-rounds 5] [-rows N] [-keep-days 600] [-load-rounds 3] [-arm 2m] [-out bench/out]
 package main
 
 import (
@@ -19,8 +19,10 @@ import (
 	"time"
 )
 
-// dueShare of the rows is due: 400 of 1,000 days.
-const anchor, keepDays = "2026-11-23", 600
+// The rows lie in 1,000 days before anchor, of which keepDays are kept.
+const anchor = "2026-11-23"
+
+var keepDays = 600
 
 // cutoff is the instant before which rows are due, by hand and for the service.
 func cutoff() time.Time {
@@ -83,14 +85,15 @@ type report struct {
 }
 
 func main() {
-	rows := flag.Int("rows", 0, "rows of the table, of which 40 % are due; 0: 5 million on PostgreSQL, 2.5 million on the others")
+	rows := flag.Int("rows", 0, "rows of the table; 0: 5 million on PostgreSQL, 2.5 million on the others")
 	rounds := flag.Int("rounds", 5, "rounds of each side, in turn")
 	out := flag.String("out", "bench/out", "directory for the JSON")
 	planRows := flag.Int("plan-rows", 5_000_000, "rows of the table that is planned")
 	loadRounds := flag.Int("load-rounds", 3, "rounds of each arm of the loads, in turn")
 	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
-	alone := flag.Bool("alone", false, "measure ours alone, and how its rate and memory hold over a run: at 25 million rows each tenth of a run is a million")
+	alone := flag.Bool("alone", false, "measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each tenth of a run is a million")
+	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
 	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan")
