@@ -91,6 +91,9 @@ func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (
 		if err := r.detach(ctx, part); err != nil {
 			return number, err
 		}
+		if err := r.stillSame(context.WithoutCancel(ctx)); err != nil { // otherwise there is more to its rows than was copied
+			return number, errors.Join(err, r.attach(context.WithoutCancel(ctx), part))
+		}
 	}
 	part.Drop += r.Now().Sub(begun).Microseconds()
 	number, err = r.leave(ctx, number, part)
@@ -103,9 +106,11 @@ func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (
 	return number, err
 }
 
-// partTable is a partition to be read: where it stands, or aside.
+// partTable is a partition to be read: where it stands, or aside. It has no sign: the table as a whole is looked at when the
+// partition has been taken out.
 func (r *runner) partTable(name string, aside bool) *shape.Table {
 	t := *r.table
+	t.Sign = nil
 	if !slices.ContainsFunc(t.Partitions, func(p shape.Partition) bool { return p.Name == name }) {
 		t.Partitions = r.pinned
 	}

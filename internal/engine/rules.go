@@ -115,6 +115,7 @@ func (e *Engine) tableOf(ctx context.Context, d *rule.Document) (*shape.Table, *
 	} else if err != nil {
 		return problem("source", err.Error(), fmt.Sprintf("`ambercellar source check %s` says more", d.Rule.Source))
 	}
+	t.Sign = nil // nothing is deleted by what is only checked or planned
 	return t, nil, nil
 }
 

@@ -159,23 +159,14 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		return err
 	}
 	if !cancelled {
-		now, err := r.source.Table(ctx, r.run.Table)
-		if err != nil {
-			return err
-		}
-		if changes := shape.Differences(t, now); len(changes) > 0 {
-			return &RefusedError{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", t.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
-		}
-		for _, before := range t.Related {
-			x, err := r.source.Table(ctx, before.Name)
-			if err != nil {
+		for i := range t.Related {
+			if _, err := unaltered(ctx, r.source, &t.Related[i]); err != nil {
 				return err
 			}
-			if changes := shape.Differences(&before, x); len(changes) > 0 {
-				return &RefusedError{Message: fmt.Sprintf("the related table %s was altered since the plan was made (%s)", before.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
-			}
 		}
-		t = now
+		if t, err = unaltered(ctx, r.source, t); err != nil {
+			return err
+		}
 		if err := r.othersParts(ctx); err != nil {
 			return err
 		}
@@ -197,6 +188,33 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		}
 	}
 	return nil
+}
+
+// unaltered describes a table anew, and refuses to go on where it is not what it was in all that matters to a run.
+func unaltered(ctx context.Context, src source.Source, before *shape.Table) (*shape.Table, error) {
+	now, err := src.Table(ctx, before.Name)
+	if errors.Is(err, source.ErrNoTable) {
+		return nil, &RefusedError{Message: fmt.Sprintf("table %s is not there any more: it was dropped or renamed since the plan was made", before.Name), Remedy: "cancel the run"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if changes := shape.Differences(before, now); len(changes) > 0 {
+		return nil, &RefusedError{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", before.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
+	}
+	before.Sign.Renew(now.Sign)
+	return now, nil
+}
+
+// stillSame is unaltered for all tables that a run works on while it goes.
+func (r *runner) stillSame(ctx context.Context) error {
+	_, err := unaltered(ctx, r.source, r.table)
+	for _, k := range r.whole.Kin {
+		if err == nil {
+			_, err = unaltered(ctx, r.source, k.Table)
+		}
+	}
+	return err
 }
 
 func (r *runner) ruleOf(ctx context.Context) (*rule.Rule, error) {
@@ -544,9 +562,21 @@ func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...fu
 }
 
 // retry is the function of that name, for a run: it notes when the database was out of reach, since what answers afterwards
-// may be another one, or an older state of it.
+// may be another one, or an older state of it; and behind whatever else fails, it looks whether the tables are still what they were.
 func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(error)) error {
-	return retry(ctx, r.Log, fn, append(waiting, func(err error) {
+	return retry(ctx, r.Log, func() error {
+		err := fn()
+		telling := errors.Is(err, source.ErrNoTable) || errors.Is(err, source.ErrDenied)
+		if err == nil || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) {
+			return err
+		}
+		var refused *RefusedError
+		if why := r.stillSame(context.WithoutCancel(ctx)); errors.As(why, &refused) {
+			r.Log.Warn("a table is not what it was", "run", r.run.ID, "error", err)
+			return why
+		}
+		return err
+	}, append(waiting, func(err error) {
 		if errors.Is(err, source.ErrUnreachable) {
 			r.lost.Store(true)
 		}

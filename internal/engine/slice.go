@@ -25,7 +25,7 @@ type archived struct {
 
 // passing says whether an error may be gone when the same thing is tried again.
 func passing(err error) bool {
-	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
 		if errors.Is(err, lasting) {
 			return false
 		}

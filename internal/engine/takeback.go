@@ -264,6 +264,11 @@ func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, key
 		if errors.Is(err, source.ErrLocators) {
 			return fmt.Errorf("%w: %w", source.ErrBusy, err)
 		}
+		if errors.Is(err, source.ErrReshaped) {
+			if _, changed := unaltered(ctx, b.source, t); changed != nil {
+				return fmt.Errorf("table %s: %w, while rows were taken back", t.Name, err)
+			}
+		}
 		if err != nil {
 			return err
 		}

@@ -184,6 +184,8 @@ type PurgeRequest struct {
 // Errors that callers decide on.
 var (
 	ErrNoTable     = errors.New("there is no such table")
+	ErrReshaped    = errors.New("the table was altered meanwhile")
+	ErrDenied      = errors.New("our account has no right to that; `ambercellar source check` names the grant that is missing")
 	ErrLeaseLost   = errors.New("another service has taken over the table")
 	ErrLocators    = errors.New("the table was rewritten; its rows must be located again")
 	ErrAltered     = errors.New("a restored row is not what was archived; a trigger or a changed column alters it")

@@ -86,6 +86,7 @@ type Table struct {
 	Partitions     []Partition  `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
 	Partitioned    bool         `json:"-"`                    // its rows lie in several tables
 	CatchAll       string       `json:"catch_all,omitempty"`  // the partition that takes what no other does
+	Sign           *Sign        `json:"-"`                    // by which the database tells that it was not altered since; nil where nobody asked
 	Part           string       `json:"-"`                    // the one partition that is read; empty: all of the table
 	Triggers       []string     `json:"triggers"`             // names of triggers that fire on delete
 	InsertTriggers []string     `json:"insert_triggers"`      // and of those that fire on insert

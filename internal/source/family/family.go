@@ -38,6 +38,7 @@ type Journal struct {
 	Earlier func(r *source.JournalRow) (*source.JournalRow, error)
 	Update  func(r *source.JournalRow) error
 	Lock    func(l source.Lease) error // and check
+	Same    func(t *shape.Table) error // source.ErrReshaped where a table that the batch deleted from was altered since it was described
 }
 
 // Batch carries a batch out: its journal rows first, so that a retry waits for the fate of an earlier try; then the
@@ -65,8 +66,11 @@ func Batch(ctx context.Context, b source.Batch, skip bool, j Journal, ops Operat
 	if err := remove(ctx, b, skip, ops, rows); err != nil {
 		return nil, err
 	}
-	for _, r := range rows {
+	for i, r := range rows {
 		if r != nil {
+			if err := j.Same(table(b, i)); err != nil {
+				return nil, err
+			}
 			if err := j.Update(r); err != nil {
 				return nil, err
 			}

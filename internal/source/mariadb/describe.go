@@ -83,6 +83,13 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	if err != nil {
 		return nil, err
 	}
+	if name != "" && len(out) == 1 {
+		if words, err := s.signOf(ctx, s.db, out[0]); err == nil {
+			out[0].Sign = shape.NewSign(words)
+		} else if code(err) == 0 { // otherwise we may not see it, and no run can work on it
+			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+		}
+	}
 	for _, fill := range []func(context.Context, string, map[string]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers, s.partitions} {
 		if err := fill(ctx, name, tables); err != nil {
 			return nil, err

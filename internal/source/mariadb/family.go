@@ -42,13 +42,14 @@ func (s *Source) deleteFamilies(ctx context.Context, b source.Batch, skip bool) 
 			},
 			Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, c, r) },
 			Lock:   func(l source.Lease) error { return lockLease(ctx, c, l) },
+			Same:   func(t *shape.Table) error { return s.unaltered(ctx, c, t) },
 		}, s.familyOperations(c, b, skip))
 		return err
 	})
 	switch {
 	case code(err) == referred: // a row that refers to one of ours came in between
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
-	case err != nil && !errors.Is(err, source.ErrLeaseLost):
+	case err != nil && !errors.Is(err, source.ErrLeaseLost) && !errors.Is(err, source.ErrReshaped):
 		return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)
 	}
 	return rows, err

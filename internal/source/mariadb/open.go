@@ -17,6 +17,7 @@ import (
 	"os"
 	"regexp"
 	"strconv"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -211,6 +212,9 @@ const (
 	byStatement = 1665
 )
 
+// denied are the errors that say that a right is missing: to a database, table, column, administrative statement or routine.
+var denied = []uint16{1044, 1142, 1143, 1227, 1370}
+
 func code(err error) uint16 {
 	var e *mysql.MySQLError
 	if errors.As(err, &e) {
@@ -219,7 +223,7 @@ func code(err error) uint16 {
 	return 0
 }
 
-// unreachable marks errors that say that the server, or the way to it, is gone.
+// unreachable marks errors that say that the server, or the way to it, is gone, and those that say that a right is missing.
 func unreachable(err error) error {
 	var network net.Error
 	switch {
@@ -228,6 +232,8 @@ func unreachable(err error) error {
 	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network) && code(err) == 0,
 		code(err) == shutdown, code(err) == killed:
 		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	case slices.Contains(denied, code(err)) && !errors.Is(err, source.ErrDenied):
+		return fmt.Errorf("%w: %w", source.ErrDenied, err)
 	}
 	return err
 }

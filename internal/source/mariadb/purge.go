@@ -157,6 +157,9 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		}); err != nil {
 			return err
 		}
+		if err := s.unaltered(ctx, c, q.Table); err != nil {
+			return err
+		}
 		if out.Digest.Count == 0 {
 			return none
 		}
@@ -173,7 +176,7 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		return out, nil, nil
 	case code(err) == referred:
 		return nil, nil, fmt.Errorf("table %s: %w: %w", q.Table.Name, source.ErrBusy, err)
-	case err != nil && !errors.Is(err, source.ErrLeaseLost):
+	case err != nil && !errors.Is(err, source.ErrLeaseLost) && !errors.Is(err, source.ErrReshaped):
 		return nil, nil, fmt.Errorf("table %s: purging a batch: %w", q.Table.Name, err)
 	case err != nil:
 		return nil, nil, err

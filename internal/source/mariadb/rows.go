@@ -106,7 +106,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return sink(chunk)
 	}
 	err = s.conn(ctx, func(c *sql.Conn) error {
-		return eachRow(ctx, c, query, args, func(row []driver.Value) error {
+		err := eachRow(ctx, c, query, args, func(row []driver.Value) error {
 			before := chunk.Size()
 			for i, v := range row[:width] {
 				x, err := decode(v, columns[i], chunk.Keep)
@@ -140,6 +140,10 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 			}
 			return nil
 		})
+		if err != nil {
+			return err
+		}
+		return s.unaltered(ctx, c, t)
 	})
 	if err != nil && !errors.Is(err, full) {
 		return nil, fmt.Errorf("table %s: reading a slice: %w", t.Name, gone(err))
@@ -233,12 +237,15 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 		if err := bykey.Delete(ctx, b, w.operations(), out); err != nil {
 			return err
 		}
+		if err := s.unaltered(ctx, c, b.Table); err != nil {
+			return err
+		}
 		return updateJournalRow(ctx, c, out)
 	})
 	switch {
 	case code(err) == referred: // a row that refers to one of ours came in between
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
-	case err != nil && !errors.Is(err, source.ErrLeaseLost):
+	case err != nil && !errors.Is(err, source.ErrLeaseLost) && !errors.Is(err, source.ErrReshaped):
 		return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)
 	case err != nil:
 		return nil, err

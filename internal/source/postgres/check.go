@@ -79,7 +79,7 @@ func (s *Source) checkOrigin(ctx context.Context, user string, add func(level so
 	switch code(err) {
 	case "":
 		add(source.Good, "", "deletes are marked with the replication origin "+s.cfg.Origin, "")
-	case "42501":
+	case denied:
 		add(source.Missing, "", "the service may not mark its deletes with the replication origin "+s.cfg.Origin, fmt.Sprintf("GRANT EXECUTE ON FUNCTION pg_replication_origin_session_setup(text), pg_replication_origin_session_reset(), pg_replication_origin_session_is_setup() TO %s;", user))
 	case inUse: // another session of ours is at work with it
 		add(source.Good, "", "the replication origin "+s.cfg.Origin+" is in use", "")

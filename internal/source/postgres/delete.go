@@ -40,7 +40,7 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 	switch {
 	case err == nil:
 		return out, nil
-	case errors.Is(err, source.ErrLocators), errors.Is(err, source.ErrLeaseLost):
+	case errors.Is(err, source.ErrLocators), errors.Is(err, source.ErrLeaseLost), errors.Is(err, source.ErrReshaped):
 		return nil, err
 	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization || code(err) == inUse:
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
@@ -138,6 +138,9 @@ func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 		}
 	}
 	if err := d.explain(ctx); err != nil {
+		return err
+	}
+	if err := unaltered(ctx, d.pc, d.batch.Table); err != nil {
 		return err
 	}
 	if err := updateJournalRow(ctx, d.pc, d.row); err != nil {

@@ -105,6 +105,11 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
 	}
+	if name != "" && len(out) == 1 {
+		if err := s.sign(ctx, out[0]); err != nil {
+			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		}
+	}
 	for _, fill := range []func(context.Context, map[uint32]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers, s.partitions} {
 		if err := fill(ctx, byOID); err != nil {
 			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)

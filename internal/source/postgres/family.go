@@ -29,7 +29,7 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) (rows []*so
 		return err
 	})
 	switch {
-	case err == nil, errors.Is(err, source.ErrLeaseLost):
+	case err == nil, errors.Is(err, source.ErrLeaseLost), errors.Is(err, source.ErrReshaped):
 		return rows, err
 	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization || code(err) == foreignKey || code(err) == inUse:
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
@@ -70,6 +70,7 @@ func (s *Source) families(ctx context.Context, pc *pgconn.PgConn, b source.Batch
 		},
 		Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, pc, r) },
 		Lock:   func(l source.Lease) error { return lockLease(ctx, pc, l) },
+		Same:   func(t *shape.Table) error { return unaltered(ctx, pc, t) },
 	}, operations(pc))
 	if err != nil || committed {
 		return rows, err

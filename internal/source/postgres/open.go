@@ -127,7 +127,7 @@ const identityKey = "identity"
 func serverIdentity(ctx context.Context, c *pgx.Conn) (id string, err error) {
 	err = c.QueryRow(ctx, `SELECT concat_ws(' ', (SELECT system_identifier FROM pg_control_system()), (SELECT timeline_id FROM pg_control_checkpoint()),
 		extract(epoch FROM pg_postmaster_start_time()), pg_is_in_recovery(), (SELECT oid FROM pg_database WHERE datname = current_database()))`).Scan(&id)
-	if err != nil && code(err) == "42501" {
+	if err != nil && code(err) == denied {
 		err = c.QueryRow(ctx, `SELECT concat_ws(' ', extract(epoch FROM pg_postmaster_start_time()), pg_is_in_recovery(), (SELECT oid FROM pg_database WHERE datname = current_database()))`).Scan(&id)
 	}
 	return id, err
@@ -165,6 +165,7 @@ const (
 	inUse            = "55006" // by another session: a replication origin, or a table whose partition is being detached
 	notSupported     = "0A000" // COPY into a view, or where policies say which rows may be written
 	undefinedTable   = "42P01"
+	denied           = "42501"
 	undefinedSchema  = "3F000"
 )
 
@@ -179,7 +180,7 @@ func (s *Source) conn(ctx context.Context, fn func(*pgxpool.Conn) error) error {
 }
 
 // unreachable marks errors that say that the server, or the way to it, is gone: no SQLSTATE at all from a broken
-// connection, or one of the classes 08 and 57P.
+// connection, or one of the classes 08 and 57P; and those that say that a right is missing.
 func unreachable(err error) error {
 	var closed *pgconn.ConnectError
 	var network net.Error
@@ -190,6 +191,8 @@ func unreachable(err error) error {
 	case state == "" && (errors.As(err, &closed) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed")),
 		strings.HasPrefix(state, "08"), strings.HasPrefix(state, "57P"):
 		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	case state == denied && !errors.Is(err, source.ErrDenied):
+		return fmt.Errorf("%w: %w", source.ErrDenied, err)
 	}
 	return err
 }

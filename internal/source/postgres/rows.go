@@ -201,6 +201,9 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		if err := files(ctx, pc, r.keys); err != nil { // under the lock that reading has taken
 			return err
 		}
+		if err := unaltered(ctx, pc, t); err != nil {
+			return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
+		}
 		_, err := pc.Exec(ctx, "COMMIT").ReadAll()
 		return err
 	})

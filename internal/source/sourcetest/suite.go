@@ -77,6 +77,7 @@ func Run(t *testing.T, f Fixture) {
 		{"epochs and days tell ages too", otherAges},
 		{"what happens between read and delete", between},
 		{"only rows that are still what was read are deleted", deletesUnchanged},
+		{"a table that was altered is described again before anything goes", reshaped},
 		{"what is purged unread is what is due at that moment", purgesUnread},
 		{"a clause without age purges in order of the key", emptiesUnread},
 		{"a slice that was read in pieces is deleted as one", piecesJoin},

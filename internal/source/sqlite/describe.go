@@ -41,10 +41,15 @@ func (s *Source) Tables(ctx context.Context) ([]shape.Table, error) {
 
 // Table describes one table.
 func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
+	sign, err := s.sign(ctx, strings.TrimPrefix(name, "main."))
+	if err != nil {
+		return nil, err
+	}
 	t, err := s.describe(ctx, name)
 	if err != nil {
 		return nil, err
 	}
+	t.Sign = sign
 	s.measure(ctx, t)
 	return t, nil
 }

@@ -27,6 +27,7 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.
 			},
 			Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, conn, r) },
 			Lock:   func(l source.Lease) error { return checkLease(ctx, conn, l) },
+			Same:   func(t *shape.Table) error { return unaltered(ctx, conn, t) },
 		}, operations(conn))
 		return err
 	})

@@ -93,6 +93,9 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	if err != nil && err != full {
 		return nil, err
 	}
+	if err := unaltered(ctx, conn, t); err != nil {
+		return nil, err
+	}
 	if err := flush(); err != nil {
 		return nil, err
 	}
@@ -198,6 +201,9 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 			return err
 		}
 		if err := s.deleteUnchanged(ctx, conn, b, out); err != nil {
+			return err
+		}
+		if err := unaltered(ctx, conn, b.Table); err != nil {
 			return err
 		}
 		return updateJournalRow(ctx, conn, out)
