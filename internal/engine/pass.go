@@ -64,11 +64,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 			cutoffs[c.Clause] = rule.Cutoff{At: c.Cutoff.Time, All: r.rule.Clauses[c.Clause].Keep.None && plan.Detail.V.Narrow.Before == nil}
 		}
 	}
-	joined, err := joinedBy(ctx, r.source, r.rule)
-	if err != nil {
-		return err
-	}
-	whole, err := selection(r.rule, t, joined, cutoffs, plan.Detail.V.Narrow)
+	whole, err := selection(r.rule, t, r.joined, cutoffs, plan.Detail.V.Narrow)
 	if err != nil {
 		return err
 	}
@@ -87,7 +83,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 		if err := r.equipKin(ctx, p, e); err != nil {
 			return err
 		}
-		if err := r.equip(ctx, p, e, t, joined); err != nil {
+		if err := r.equip(ctx, p, e, t, r.joined); err != nil {
 			return err
 		}
 		for _, k := range p.kin {

@@ -75,6 +75,10 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 			if c.related[i], err = relatedTo(ctx, src, &d.Rule); err != nil {
 				return nil, err
 			}
+			t.Joined = map[string]shape.Table{}
+			for name, x := range c.joined[i] {
+				t.Joined[name] = *x
+			}
 			for _, x := range d.Rule.Relations() {
 				if related := c.related[i][x.Table]; related != nil {
 					t.Related = append(t.Related, *related)

@@ -52,9 +52,11 @@ type runner struct {
 	hands    int               // how many do; 0 and 1: one
 	taken    int64             // rows read so far, where the plan limits them
 	related  joinedTables      // by the name that the rule gives
+	joined   joinedTables      // likewise
 	pinned   []shape.Partition // as they were when the plan was made
 	leases   map[string]source.Lease
 	history  map[string]string  // by table: the identity of the journal that its lease was taken in
+	closing  atomic.Bool        // it is being cancelled, and what has become of its tables does not matter any more
 	lost     atomic.Bool        // the database was out of reach since the last batch
 	newest   *source.JournalRow // the newest batch that is known to be committed
 	family   int                // rows of the slice that a slice with related rows should have; 0: not known yet
@@ -78,6 +80,7 @@ type runner struct {
 func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
 	cancelled := errors.Is(context.Cause(ctx), ErrCancel)
+	r.closing.Store(cancelled)
 	rules, err := r.ruleOf(context.WithoutCancel(ctx))
 	if err != nil {
 		return err
@@ -127,6 +130,7 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 		if !errors.Is(err, ErrCancel) {
 			return errors.Join(err, r.save(context.WithoutCancel(ctx)))
 		}
+		r.closing.Store(true)
 		if closing := r.closeAsIs(context.WithoutCancel(ctx)); closing != nil {
 			return closing
 		}
@@ -155,10 +159,15 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		return err
 	}
 	t := &plan.Shape.V
-	if r.related, err = relatedTo(ctx, r.source, r.rule); err != nil {
-		return err
-	}
-	if !cancelled {
+	if cancelled {
+		r.related, r.joined = asPlanned(t, r.rule)
+	} else {
+		if r.related, err = relatedTo(ctx, r.source, r.rule); err != nil {
+			return err
+		}
+		if r.joined, err = joinedBy(ctx, r.source, r.rule); err != nil {
+			return err
+		}
 		for i := range t.Related {
 			if _, err := unaltered(ctx, r.source, &t.Related[i]); err != nil {
 				return err
@@ -193,11 +202,8 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 // unaltered describes a table anew, and refuses to go on where it is not what it was in all that matters to a run.
 func unaltered(ctx context.Context, src source.Source, before *shape.Table) (*shape.Table, error) {
 	now, err := src.Table(ctx, before.Name)
-	if errors.Is(err, source.ErrNoTable) {
-		return nil, &RefusedError{Message: fmt.Sprintf("table %s is not there any more: it was dropped or renamed since the plan was made", before.Name), Remedy: "cancel the run"}
-	}
 	if err != nil {
-		return nil, err
+		return nil, dropped(before, err)
 	}
 	if changes := shape.Differences(before, now); len(changes) > 0 {
 		return nil, &RefusedError{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", before.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
@@ -206,12 +212,26 @@ func unaltered(ctx context.Context, src source.Source, before *shape.Table) (*sh
 	return now, nil
 }
 
-// stillSame is unaltered for all tables that a run works on while it goes.
+// dropped is an error of describing a table, as a run says it.
+func dropped(t *shape.Table, err error) error {
+	if errors.Is(err, source.ErrNoTable) {
+		return &RefusedError{Message: fmt.Sprintf("table %s is not there any more: it was dropped or renamed since the plan was made", t.Name), Remedy: "cancel the run"}
+	}
+	return err
+}
+
+// stillSame is unaltered for all tables that a run works on while it goes; those that it joins must be there.
 func (r *runner) stillSame(ctx context.Context) error {
 	_, err := unaltered(ctx, r.source, r.table)
 	for _, k := range r.whole.Kin {
 		if err == nil {
 			_, err = unaltered(ctx, r.source, k.Table)
+		}
+	}
+	for _, t := range r.joined { // of which nothing goes
+		if err == nil {
+			_, err = r.source.Table(ctx, t.Name)
+			err = dropped(t, err)
 		}
 	}
 	return err
@@ -567,7 +587,7 @@ func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(err
 	return retry(ctx, r.Log, func() error {
 		err := fn()
 		telling := errors.Is(err, source.ErrNoTable) || errors.Is(err, source.ErrDenied)
-		if err == nil || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) {
+		if err == nil || r.closing.Load() || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) {
 			return err
 		}
 		var refused *RefusedError

@@ -99,7 +99,9 @@ type Table struct {
 	AgeColumn      string       `json:"age_column,omitempty"` // the column that most likely tells the age
 	Oldest         string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
 	Newest         string       `json:"newest,omitempty"`
-	Related        []Table      `json:"related,omitempty"` // tables that a rule relates to it, where it is kept for a rule
+	Related        []Table      `json:"related,omitempty"` // tables that a rule relates to it, in the rule's order, where it is kept for a rule
+
+	Joined map[string]Table `json:"joined,omitempty"` // tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
 }
 
 // Column returns the column of that name and its position, or nil and -1.
