@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
@@ -201,6 +203,75 @@ func TestAStoreThatIsFullStopsTheRunAndCostsNothing(t *testing.T) {
 		w.must("run", "resume", r.ID)
 		w.balanced(w.ended(r.ID), 20000, 20000)
 	})
+}
+
+// When there is no room for the service's own records, a run stops and says so, what it became is kept once there is room, and
+// nothing is lost of what it did.
+func TestADataDirectoryThatIsFullCostsNothing(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Log("not root: the small file system cannot be mounted here")
+		return
+	}
+	for _, then := range []string{"archive", "purge"} {
+		t.Run(then, func(t *testing.T) {
+			w := newWorld(t, "sqlite")
+			w.stop(syscall.SIGTERM)
+			data := filepath.Join(w.dir, "data")
+			if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=32m"); err != nil {
+				t.Logf("this machine mounts no file systems: %v", err)
+				w.start()
+				return
+			}
+			t.Cleanup(func() { syscall.Unmount(data, syscall.MNT_DETACH) })
+			w.start()
+			w.scans(8000)
+			before := w.content("true")
+			w.define(then, "gentle")
+			r := w.planned()
+			w.someDeleted(r.ID, 300)
+			filler := filepath.Join(data, "filler")
+			fill(t, filler)
+			for deadline := time.Now().Add(60 * time.Second); !strings.Contains(r.Reason, "cannot be kept"); time.Sleep(50 * time.Millisecond) {
+				if r = must1[api.RunView](w, "run", "show", r.ID); r.State.Ended() || time.Now().After(deadline) {
+					t.Fatalf("without room the run is %s: %s", r.State, r.Reason)
+				}
+			}
+			if err := os.Remove(filler); err != nil {
+				t.Fatal(err)
+			}
+			if r = w.ended(r.ID); r.State != catalog.Failed || r.Reason == "" {
+				t.Fatalf("with room the run is %s: %s", r.State, r.Reason)
+			}
+			w.must("run", "resume", r.ID)
+			w.balanced(w.hurried(r.ID), 8000, 8000)
+			if n := w.count("SELECT count(*) FROM scan"); n != 100 {
+				t.Errorf("%d rows are live instead of 100", n)
+			}
+			if then == "archive" {
+				w.must("restore", "request", "-pace", "unlimited", "-run", r.ID)
+				if w.content("true") != before {
+					t.Error("live and archive together are not what the table held")
+				}
+			}
+		})
+	}
+}
+
+// fill writes a file until the disk takes no byte more.
+func fill(t *testing.T, path string) {
+	t.Helper()
+	f, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for size := 1 << 20; size > 0; {
+		if _, err := f.Write(make([]byte, size)); errors.Is(err, syscall.ENOSPC) {
+			size /= 2
+		} else if err != nil {
+			t.Fatal(err)
+		}
+	}
 }
 
 func TestTheHTTPInterfaceRefusesWithProblemDetails(t *testing.T) {

@@ -34,20 +34,6 @@ func relatedTo(ctx context.Context, src source.Source, r *rule.Rule) (joinedTabl
 	return out, nil
 }
 
-// asPlanned are the related and joined tables of a rule as they were when its plan was made.
-func asPlanned(t *shape.Table, r *rule.Rule) (related, joined joinedTables) {
-	related, joined = joinedTables{}, joinedTables{}
-	for i, x := range r.Relations() {
-		if i < len(t.Related) {
-			related[x.Table] = &t.Related[i]
-		}
-	}
-	for name, x := range t.Joined {
-		joined[name] = &x
-	}
-	return related, joined
-}
-
 // kinOf makes the related tables of a rule's selection. A related table that has an enabled rule of its own keeps, at now,
 // what that rule keeps; holds are not filled in.
 func (e *Engine) kinOf(ctx context.Context, src source.Source, r *rule.Rule, t *shape.Table, related joinedTables, now time.Time) ([]source.Kin, error) {

@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -197,44 +195,6 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		}
 	}
 	return nil
-}
-
-// unaltered describes a table anew, and refuses to go on where it is not what it was in all that matters to a run.
-func unaltered(ctx context.Context, src source.Source, before *shape.Table) (*shape.Table, error) {
-	now, err := src.Table(ctx, before.Name)
-	if err != nil {
-		return nil, dropped(before, err)
-	}
-	if changes := shape.Differences(before, now); len(changes) > 0 {
-		return nil, &RefusedError{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", before.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
-	}
-	before.Sign.Renew(now.Sign)
-	return now, nil
-}
-
-// dropped is an error of describing a table, as a run says it.
-func dropped(t *shape.Table, err error) error {
-	if errors.Is(err, source.ErrNoTable) {
-		return &RefusedError{Message: fmt.Sprintf("table %s is not there any more: it was dropped or renamed since the plan was made", t.Name), Remedy: "cancel the run"}
-	}
-	return err
-}
-
-// stillSame is unaltered for all tables that a run works on while it goes; those that it joins must be there.
-func (r *runner) stillSame(ctx context.Context) error {
-	_, err := unaltered(ctx, r.source, r.table)
-	for _, k := range r.whole.Kin {
-		if err == nil {
-			_, err = unaltered(ctx, r.source, k.Table)
-		}
-	}
-	for _, t := range r.joined { // of which nothing goes
-		if err == nil {
-			_, err = r.source.Table(ctx, t.Name)
-			err = dropped(t, err)
-		}
-	}
-	return err
 }
 
 func (r *runner) ruleOf(ctx context.Context) (*rule.Rule, error) {
@@ -547,62 +507,6 @@ func (w *work) add(digests []value.Digest) {
 	}
 }
 
-// How often and how long something that failed for the moment is tried again. A table that others have locked is waited
-// for without end, since a run gives way to everybody; a database that does not answer for outage.
-const (
-	tries    = 6
-	longWait = 5 * time.Second
-	outage   = 10 * time.Minute
-)
-
-var firstWait = 200 * time.Millisecond // shorter in tests
-
-// retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass. waiting
-// hears of every failure that is waited for.
-func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...func(error)) error {
-	wait, begun := firstWait, time.Now()
-	for try := 1; ; try++ {
-		err := fn()
-		if err == nil || ctx.Err() != nil || !passing(err) {
-			return err
-		}
-		patient := errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) && time.Since(begun) < outage
-		if try >= tries && !patient {
-			return err
-		}
-		log.Warn("will try again", "error", err, "after", wait)
-		for _, tell := range waiting {
-			tell(err)
-		}
-		if rest(ctx, wait) != nil {
-			return err
-		}
-		wait = min(2*wait, longWait)
-	}
-}
-
-// retry is the function of that name, for a run: it notes when the database was out of reach, since what answers afterwards
-// may be another one, or an older state of it; and behind whatever else fails, it looks whether the tables are still what they were.
-func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(error)) error {
-	return retry(ctx, r.Log, func() error {
-		err := fn()
-		telling := errors.Is(err, source.ErrNoTable) || errors.Is(err, source.ErrDenied)
-		if err == nil || r.closing.Load() || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) {
-			return err
-		}
-		var refused *RefusedError
-		if why := r.stillSame(context.WithoutCancel(ctx)); errors.As(why, &refused) {
-			r.Log.Warn("a table is not what it was", "run", r.run.ID, "error", err)
-			return why
-		}
-		return err
-	}, append(waiting, func(err error) {
-		if errors.Is(err, source.ErrUnreachable) {
-			r.lost.Store(true)
-		}
-	})...)
-}
-
 // How often progress is shown and kept.
 const (
 	showEvery = 100 * time.Millisecond
@@ -638,7 +542,6 @@ func (r *runner) save(ctx context.Context) error {
 	return err
 }
 
-// keepUntil says until when a segment stays in the archive at least; nil: without end.
 // keptUntil is when the keep of a segment is over that counts from its storing, or from its newest age; nil: never.
 func keptUntil(m *archive.Manifest, newest string, from rule.KeepFrom, keep *period.Period) *catalog.Time {
 	if from != rule.FromAge {
@@ -651,6 +554,7 @@ func keptUntil(m *archive.Manifest, newest string, from rule.KeepFrom, keep *per
 	return keepUntil(at, keep)
 }
 
+// keepUntil says until when a segment stays in the archive at least; nil: without end.
 func keepUntil(stored time.Time, keep *period.Period) *catalog.Time {
 	if keep == nil {
 		return nil

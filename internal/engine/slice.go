@@ -5,10 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"sync"
-	"syscall"
 
 	"ambercellar/internal/archive"
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -21,21 +19,6 @@ type archived struct {
 	manifest *archive.Manifest
 	first    []value.Value  // age and key of the first row
 	stored   []value.Digest // of the rows as they are archived, where they are cleaned on their way
-}
-
-// passing says whether an error may be gone when the same thing is tried again.
-func passing(err error) bool {
-	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
-		if errors.Is(err, lasting) {
-			return false
-		}
-	}
-	var refused *RefusedError
-	var differs *errDiffers
-	var held *source.HeldError
-	var resting *Resting
-	var stopped *Stopped
-	return !errors.As(err, &refused) && !errors.As(err, &differs) && !errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
 }
 
 var errNoSpace = errors.New("not enough free space in the store")

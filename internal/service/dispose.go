@@ -55,8 +55,9 @@ func (s *Service) dispose(d *catalog.Disposal) {
 			to, reason = catalog.DisposalFailed, err.Error()
 			s.Log.Error("disposal stopped", "disposal", d.ID, "error", err)
 		}
-		if _, err := s.Catalog.SetDisposalState(context.Background(), "service", d.ID, to, reason, catalog.At(s.Now())); err != nil {
-			s.Log.Error("the disposal's state cannot be kept", "disposal", d.ID, "error", err)
-		}
+		s.insist("disposal "+d.ID, func() error {
+			_, err := s.Catalog.SetDisposalState(context.Background(), "service", d.ID, to, reason, catalog.At(s.Now()))
+			return err
+		})
 	}()
 }

@@ -134,15 +134,45 @@ func (s *Service) settle(r *catalog.Run, err error) {
 		to, reason = catalog.Failed, err.Error()
 		s.Log.Error("run stopped", "run", r.ID, "error", err)
 	}
-	now, err := s.Catalog.SetRunState(ctx, "service", r.ID, to, reason)
+	var now *catalog.Run
+	err = s.insist("run "+r.ID, func() (err error) {
+		if now, err = s.Catalog.SetRunState(ctx, "service", r.ID, to, reason); err != nil {
+			r.Reason = fmt.Sprintf("it is %s, which cannot be kept: %v", to, err)
+			s.publish(r)
+		}
+		return err
+	})
 	if err != nil {
-		s.Log.Error("the run's state cannot be kept", "run", r.ID, "state", to, "error", err)
+		s.finish(r)
 		return
 	}
 	s.Engine.Tell(ctx, now)
 	s.Log.Info("run "+string(to), "run", r.ID, "deleted", now.Deleted, "left out", now.LeftOut())
 	s.finish(now)
 }
+
+// insist keeps in the catalog what became of something, for as long as that takes: the disk of the data directory may be full. It
+// gives up where the service ends, whose next start takes the thing up again.
+func (s *Service) insist(what string, keep func() error) error {
+	for wait := firstWait; ; wait = min(2*wait, longWait) {
+		err := keep()
+		if err == nil {
+			return nil
+		}
+		s.Log.Error("what became of it cannot be kept", "of", what, "error", err)
+		if errors.Is(err, catalog.ErrState) || s.ctx.Err() != nil {
+			return err
+		}
+		select {
+		case <-s.ctx.Done():
+			return err
+		case <-time.After(wait):
+		}
+	}
+}
+
+// Waits between tries to keep something.
+const firstWait, longWait = time.Second, 30 * time.Second
 
 // finish shows a run for the last time and lets its listeners go.
 func (s *Service) finish(r *catalog.Run) {
@@ -352,6 +382,7 @@ func (s *Service) restore(r *catalog.Restore) {
 			s.Log.Info("restore rests until the next start", "restore", r.ID)
 		case err != nil:
 			s.Log.Error("restore failed", "restore", r.ID, "error", err)
+			s.insist("restore "+r.ID, func() error { return s.Catalog.SaveRestore(context.Background(), r) }) // it was tried once
 		default:
 			s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
 		}

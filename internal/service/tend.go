@@ -145,6 +145,7 @@ func (s *Service) RequestVerification(ctx context.Context, actor string, q engin
 		defer s.wait.Done()
 		if err := s.Engine.Verify(s.ctx, v, 0); err != nil {
 			s.Log.Error("a verification failed", "verification", v.ID, "error", err)
+			s.insist("verification "+v.ID, func() error { return s.Catalog.SaveVerification(context.Background(), v) }) // it was tried once
 		}
 	}()
 	return &copied, nil

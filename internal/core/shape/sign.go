@@ -2,7 +2,7 @@ package shape
 
 import "sync/atomic"
 
-// Sign is what a database says in few words of how a table is shaped: columns, unique keys, triggers, references. While the words
+// Sign is what a database says in few words of how a table is shaped, its columns and what refers to it. While the words
 // stay, so has the shape; where they are others, the table has to be described again to know. A nil Sign says nothing. Several
 // goroutines may use one.
 type Sign struct{ words atomic.Pointer[string] }

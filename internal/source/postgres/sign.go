@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -9,13 +10,20 @@ import (
 	"ambercellar/internal/source"
 )
 
-// signQuery is what the server's catalog says of a table's columns, unique indexes, rewrite rules and row security, and of the
-// triggers on it and its partitions: a foreign key that refers to a table shows there too.
+// signQuery reads of a table which versions of the server's catalog rows describe its columns, rewrite rules and row security, and the
+// foreign keys that refer to it, which are triggers there. It is asked with every batch, so it is short: rows go by their address and
+// version, whatever becomes of the key.
 const signQuery = `SELECT concat_ws(' ', c.oid, c.relhasrules, c.relrowsecurity,
-	(SELECT md5(string_agg(concat_ws(' ', attnum, attname, atttypid, atttypmod, attcollation, attnotnull, attgenerated, attisdropped), ',' ORDER BY attnum)) FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0),
-	(SELECT md5(string_agg(indexrelid::text, ',' ORDER BY indexrelid)) FROM pg_index WHERE indrelid = c.oid AND indisunique),
-	(SELECT md5(string_agg(concat_ws(' ', oid, tgenabled), ',' ORDER BY oid)) FROM pg_trigger WHERE tgrelid = c.oid OR c.relkind = 'p' AND tgrelid IN (SELECT relid FROM pg_partition_tree(c.oid))))
+	(SELECT string_agg(concat(ctid, xmin), ',' ORDER BY attnum) FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0),
+	(SELECT string_agg(concat(oid, xmin), ',' ORDER BY oid) FROM pg_trigger WHERE %s))
 	FROM pg_class c WHERE c.oid = $1::text::regclass`
+
+func signOf(t *shape.Table) string {
+	if t.Partitioned { // what refers to a partition of it, too
+		return fmt.Sprintf(signQuery, "tgrelid IN (SELECT relid FROM pg_partition_tree(c.oid))")
+	}
+	return fmt.Sprintf(signQuery, "tgrelid = c.oid")
+}
 
 // unaltered checks, within a transaction that has deleted from a table, that it is shaped as it was described: what would alter
 // it has to wait for that transaction.
@@ -25,7 +33,7 @@ func unaltered(ctx context.Context, pc *pgconn.PgConn, t *shape.Table) error {
 	}
 	words := ""
 	params, types := texts(table(t))
-	if err := eachRow(ctx, pc, signQuery, params, types, func(raw [][]byte) error {
+	if err := eachRow(ctx, pc, signOf(t), params, types, func(raw [][]byte) error {
 		words = string(raw[0])
 		return nil
 	}); err != nil {
@@ -40,7 +48,7 @@ func unaltered(ctx context.Context, pc *pgconn.PgConn, t *shape.Table) error {
 // sign gives a table that is about to be described its sign.
 func (s *Source) sign(ctx context.Context, t *shape.Table) error {
 	var words string
-	err := s.pool.QueryRow(ctx, signQuery, table(t)).Scan(&words)
+	err := s.pool.QueryRow(ctx, signOf(t), table(t)).Scan(&words)
 	t.Sign = shape.NewSign(words)
 	return unreachable(err)
 }

@@ -1,0 +1,84 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"syscall"
+	"time"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/source"
+)
+
+// How often and how long something that failed for the moment is tried again. A table that others have locked is waited
+// for without end, since a run gives way to everybody; a database that does not answer for outage.
+const (
+	tries    = 6
+	longWait = 5 * time.Second
+	outage   = 10 * time.Minute
+)
+
+var firstWait = 200 * time.Millisecond // shorter in tests
+
+// retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass. waiting
+// hears of every failure that is waited for.
+func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...func(error)) error {
+	wait, begun := firstWait, time.Now()
+	for try := 1; ; try++ {
+		err := fn()
+		if err == nil || ctx.Err() != nil || !passing(err) {
+			return err
+		}
+		patient := errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) && time.Since(begun) < outage
+		if try >= tries && !patient {
+			return err
+		}
+		log.Warn("will try again", "error", err, "after", wait)
+		for _, tell := range waiting {
+			tell(err)
+		}
+		if rest(ctx, wait) != nil {
+			return err
+		}
+		wait = min(2*wait, longWait)
+	}
+}
+
+// retry is the function of that name, for a run: it notes when the database was out of reach, since what answers afterwards
+// may be another one, or an older state of it; and behind whatever else fails, it looks whether the tables are still what they were.
+func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(error)) error {
+	return retry(ctx, r.Log, func() error {
+		err := fn()
+		telling := errors.Is(err, source.ErrNoTable) || errors.Is(err, source.ErrDenied)
+		if err == nil || r.closing.Load() || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) {
+			return err
+		}
+		var refused *RefusedError
+		if why := r.stillSame(context.WithoutCancel(ctx)); errors.As(why, &refused) {
+			r.Log.Warn("a table is not what it was", "run", r.run.ID, "error", err)
+			return why
+		}
+		return err
+	}, append(waiting, func(err error) {
+		if errors.Is(err, source.ErrUnreachable) {
+			r.lost.Store(true)
+		}
+	})...)
+}
+
+// passing says whether an error may be gone when the same thing is tried again.
+func passing(err error) bool {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
+		if errors.Is(err, lasting) {
+			return false
+		}
+	}
+	var refused *RefusedError
+	var differs *errDiffers
+	var held *source.HeldError
+	var resting *Resting
+	var stopped *Stopped
+	return !errors.As(err, &refused) && !errors.As(err, &differs) && !errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
+}
