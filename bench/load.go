@@ -31,8 +31,8 @@ import (
 const (
 	armNone   = "no run"
 	armAgain  = "no run again"
-	armOurs   = "ours, gentle"
-	armPurge  = "ours, purging gently"
+	armOurs   = "gentle run"
+	armPurge  = "gentle purge"
 	armDelete = "one DELETE"
 	armLoop   = "by-hand loop"
 )
@@ -124,7 +124,7 @@ func loads(ctx context.Context, engine string, rows, rounds int, length time.Dur
 				return fmt.Errorf("%s: %w", arm, err)
 			}
 			r.Rounds[arm] = append(r.Rounds[arm], *x)
-			fmt.Printf("round %d, %-20s p50 %6.2f ms  p99 %7.2f ms  p99.9 %8.2f ms  %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
+			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms  p99.9 %8.2f ms  %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
 				round+1, arm, x.P50, x.P99, x.P999, x.Statements, x.Failed, x.Deadlocks, x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
 		}
 	}
@@ -376,7 +376,7 @@ func middle(list []float64) float64 {
 		return 0
 	}
 	slices.Sort(list)
-	return list[len(list)/2]
+	return (list[(len(list)-1)/2] + list[len(list)/2]) / 2
 }
 
 // ask times one query, in milliseconds.
@@ -511,23 +511,30 @@ func (w *workload) besideService(ctx context.Context, program, then string, done
 
 // finish prints the table and writes the JSON and the picture.
 func (r *loadReport) finish(out string) error {
-	p99 := func(arm string) float64 {
-		var list []float64
-		for _, x := range r.Rounds[arm] {
-			list = append(list, x.P99)
+	p99 := func(arms ...string) (list []float64) { // sorted
+		for _, arm := range arms {
+			for _, x := range r.Rounds[arm] {
+				list = append(list, x.P99)
+			}
 		}
-		return middle(list)
+		slices.Sort(list)
+		return list
 	}
-	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | rounds | p99, median | to no run | failed | deadlocks | lock timeouts | rows gone | peak log | peak garbage | oldest row, during and after | smallest key |\n|---|---|---|---|---|---|---|---|---|---|---|---|\n",
+	quiet := middle(p99(armNone, armAgain))
+	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | rounds | p99, median | of single rounds | to no run | failed | deadlocks | lock timeouts | rows gone | peak log | peak garbage | oldest row, during and after | smallest key |\n|---|---|---|---|---|---|---|---|---|---|---|---|---|\n",
 		r.Work, r.Rate, 100*r.Share)
 	for _, arm := range arms {
+		seen := p99(arm)
+		if len(seen) == 0 {
+			continue
+		}
 		var sum armResult
 		for _, x := range r.Rounds[arm] {
 			sum.Failed, sum.Deadlocks, sum.Timeouts = sum.Failed+x.Failed, sum.Deadlocks+x.Deadlocks, sum.Timeouts+x.Timeouts
 			sum.PeakLog, sum.PeakGarbage, sum.Gone = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage), max(sum.Gone, x.Gone)
 			sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast = max(sum.Oldest, x.Oldest), max(sum.OldestLast, x.OldestLast), max(sum.Least, x.Least), max(sum.LeastLast, x.LeastLast)
 		}
-		fmt.Printf("| %s | %d | %.2f ms | %.2f × | %d | %d | %d | %d | %d MB | %d | %.1f, %.1f ms | %.1f, %.1f ms |\n", arm, len(r.Rounds[arm]), p99(arm), p99(arm)/p99(armNone), sum.Failed, sum.Deadlocks, sum.Timeouts, sum.Gone, sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast)
+		fmt.Printf("| %s | %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %d | %d MB | %d | %.1f, %.1f ms | %.1f, %.1f ms |\n", arm, len(seen), middle(seen), seen[0], seen[len(seen)-1], middle(seen)/quiet, sum.Failed, sum.Deadlocks, sum.Timeouts, sum.Gone, sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast)
 	}
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err

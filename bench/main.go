@@ -91,6 +91,7 @@ func main() {
 	planRows := flag.Int("plan-rows", 5_000_000, "rows of the table that is planned")
 	loadRounds := flag.Int("load-rounds", 3, "rounds of each arm of the loads, in turn")
 	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
+	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", "))
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
 	alone := flag.Bool("alone", false, "measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each tenth of a run is a million")
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
@@ -106,6 +107,9 @@ func main() {
 			log.Fatal(err)
 		}
 		return
+	}
+	if *some != "" {
+		arms = strings.Split(*some, ",")
 	}
 	ctx := context.Background()
 	var done []*report
