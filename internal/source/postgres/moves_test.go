@@ -176,7 +176,7 @@ func TestEqualAddressesInSeveralPartitionsAreToldApart(t *testing.T) {
 }
 
 func TestARewrittenTableVoidsTheLocators(t *testing.T) {
-	for _, rewrite := range []string{"VACUUM FULL scan", "CLUSTER scan USING scan_pkey", "ALTER TABLE scan ALTER COLUMN note TYPE text USING note || ''"} {
+	for _, rewrite := range []string{"VACUUM FULL scan", "CLUSTER scan USING scan_pkey", "ALTER TABLE scan SET UNLOGGED"} {
 		t.Run(rewrite, func(t *testing.T) {
 			m := move(t, fmt.Sprintf(scanTable, "")+scanRows)
 			m.exec("UPDATE scan SET note = 'edited' WHERE id = 7; DELETE FROM scan WHERE id = 9")
