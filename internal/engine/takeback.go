@@ -266,7 +266,7 @@ func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, key
 		}
 		if errors.Is(err, source.ErrReshaped) {
 			if _, changed := unaltered(ctx, b.source, t); changed != nil {
-				return fmt.Errorf("table %s: %w, while rows were taken back", t.Name, err)
+				return &RefusedError{Message: fmt.Sprintf("table %s was altered while rows were taken back", t.Name), Remedy: "the others go at the next try"}
 			}
 		}
 		if err != nil {
