@@ -46,7 +46,7 @@ const (
 	sliceRows      = 125_000
 	sliceBytes     = 48 << 20
 	firstRows      = 25_000 // of a large run's first slice
-	shortSliceRows = 5_000  // where reading keeps writers waiting
+	shortSliceRows = 5_000  // of that at the gentle pace, and of all where reading keeps writers waiting
 )
 
 // planLife is how long a plan can be run after it was made.

@@ -24,7 +24,6 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 	var out *source.Slice
 	rows, bytes := req.MaxRows, req.MaxBytes
 	for {
-		breathe := r.breathe(ctx)
 		piece := req
 		piece.MaxRows, piece.MaxBytes = min(pieceRows, rows), min(pieceBytes, bytes)
 		if out != nil {
@@ -32,8 +31,9 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 		}
 		var held value.Chunk
 		var got *source.Slice
+		var breathe func() error
 		err := r.retry(ctx, func() (err error) {
-			held = value.Chunk{}
+			held, breathe = value.Chunk{}, r.breathe(ctx) // what was waited for before is no work to rest from
 			got, err = r.source.ReadSlice(ctx, piece, func(c *value.Chunk) error {
 				held.Append(c)
 				return ctx.Err()

@@ -205,3 +205,29 @@ func TestTheLogOfAMinuteHasABound(t *testing.T) {
 		t.Errorf("%d rows are left", b.live(t))
 	}
 }
+
+// A large run's first slices are small, so that deleting begins soon; a gentle run's grow with what it has read.
+func TestTheFirstSlicesOfALargeRunAreSmall(t *testing.T) {
+	sizes := func(p pace.Pace, due int64) (out []int) {
+		r := &runner{run: &catalog.Run{Pace: string(p), Due: due}, pass: &pass{}}
+		r.setReading()
+		for read, n := 0, 0; len(out) < 8; read += n {
+			n = r.ramp(read)
+			out = append(out, n)
+		}
+		return out
+	}
+	for _, c := range []struct {
+		pace pace.Pace
+		due  int64
+		want string
+	}{
+		{pace.Gentle, 2_000_000, "[5000 5000 10000 20000 40000 80000 125000 125000]"},
+		{pace.Unlimited, 2_000_000, "[25000 125000 125000 125000 125000 125000 125000 125000]"},
+		{pace.Gentle, 50_000, "[125000 125000 125000 125000 125000 125000 125000 125000]"},
+	} {
+		if got := fmt.Sprint(sizes(c.pace, c.due)); got != c.want {
+			t.Errorf("%s, %d rows due: slices of %s, want %s", c.pace, c.due, got, c.want)
+		}
+	}
+}

@@ -321,7 +321,8 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 	if err := r.giveWay(ctx); err != nil { // nothing is read either where the run has to rest
 		return number, err
 	}
-	next = r.fetch(ctx, number, after, sliceRows)
+	read := 0
+	next = r.fetch(ctx, number, after, r.ramp(read))
 	var before *work // the slice before, ready to be deleted
 	for next != nil {
 		got := <-next
@@ -335,8 +336,9 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 		w := got.work
 		number = w.number + 1 + len(w.kin)
 		r.taken += int64(len(w.digests))
+		read += len(w.digests)
 		if overlap && w.slice.More {
-			next = r.fetch(ctx, number, w.slice.Next, sliceRows)
+			next = r.fetch(ctx, number, w.slice.Next, r.ramp(read))
 		}
 		ready = r.prove(ctx, w)
 		if before != nil {
@@ -366,7 +368,7 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 				}
 			}
 			if before = nil; w.slice.More {
-				next = r.fetch(ctx, number, w.slice.Next, sliceRows)
+				next = r.fetch(ctx, number, w.slice.Next, r.ramp(read))
 			}
 		}
 	}
@@ -421,7 +423,7 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value, row
 			if r.pass.store == nil {
 				w, err = r.purgeSlice(ctx, number, after, rows)
 			} else {
-				w, err = r.archiveSlice(ctx, number, after)
+				w, err = r.archiveSlice(ctx, number, after, rows)
 			}
 			return err
 		})
@@ -430,21 +432,28 @@ func (r *runner) fetch(ctx context.Context, number int, after []value.Value, row
 	return out
 }
 
-func (r *runner) request(after []value.Value) source.SliceRequest {
-	req := source.SliceRequest{Selection: r.pass.sel, After: after, Columns: r.pass.columns, MaxRows: sliceRows, MaxBytes: sliceBytes}
+// ramp is how many rows the next slice may have, of a run that has read so many since it went on: the first slices are small, so
+// that deleting begins soon; and where reading rests, each is as large as all before it, so that it never waits for long.
+func (r *runner) ramp(read int) int {
+	switch rests := r.reading.Load() > 0; {
+	case r.pass.part != "" || r.run.Due <= 2*firstRows || !rests && (r.run.Due <= 2*sliceRows || read > 0):
+		return sliceRows
+	case !rests:
+		return firstRows
+	default:
+		return min(max(read, shortSliceRows), sliceRows)
+	}
+}
+
+// request asks for a slice of so many rows at the most.
+func (r *runner) request(after []value.Value, rows int) source.SliceRequest {
+	req := source.SliceRequest{Selection: r.pass.sel, After: after, Columns: r.pass.columns, MaxRows: rows, MaxBytes: sliceBytes}
 	if len(r.pass.kin) > 0 {
-		if req.MaxRows = r.family; r.familyRows > 0 {
+		if req.MaxRows = min(r.family, rows); r.familyRows > 0 {
 			req.MaxRows = r.familyRows
 		} else if r.family == 0 {
 			req.MaxRows = familyFirst
 		}
-	}
-	large := int64(2 * sliceRows)
-	if r.reading.Load() > 0 { // reading rests
-		large = 2 * firstRows
-	}
-	if after == nil && r.run.Due > large && r.pass.part == "" { // so that deleting begins soon
-		req.MaxRows = min(req.MaxRows, firstRows)
 	}
 	if r.sliceRows > 0 {
 		req.MaxRows = min(req.MaxRows, r.sliceRows)
@@ -471,11 +480,10 @@ func (r *runner) unheld(ctx context.Context, req source.SliceRequest) (_ source.
 func (r *runner) purgeSlice(ctx context.Context, number int, after []value.Value, rows int) (*work, error) {
 	w := &work{number: number, pass: r.pass}
 	var hasher value.Hasher
-	req, err := r.unheld(ctx, r.request(after))
+	req, err := r.unheld(ctx, r.request(after, rows))
 	if err != nil {
 		return nil, err
 	}
-	req.MaxRows = min(req.MaxRows, rows)
 	note := w.refer(-1, columnsAt(r.table, r.pass.columns), r.pass.kin)
 	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)

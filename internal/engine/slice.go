@@ -23,9 +23,9 @@ type archived struct {
 
 var errNoSpace = errors.New("not enough free space in the store")
 
-// archiveSlice reads a slice into a new segment and stores its file. The segment does not exist yet: publish verifies
+// archiveSlice reads a slice of so many rows at the most into a new segment and stores its file. The segment does not exist yet: publish verifies
 // it and writes the manifest.
-func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Value) (w *work, err error) {
+func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Value, rows int) (w *work, err error) {
 	if err := r.checkSpace(ctx); err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 	}
 	defer draft.Abort()
 	var hasher value.Hasher
-	req, err := r.unheld(ctx, r.request(after))
+	req, err := r.unheld(ctx, r.request(after, rows))
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,7 @@ import (
 // Source is a PostgreSQL database.
 type Source struct {
 	cfg  source.Config
-	pool *pgxpool.Pool
+	pool pool
 	tied sync.Map // tables that turned out to have many rows of one age
 
 	making sync.Mutex // of records of restored rows
@@ -62,11 +62,11 @@ func Open(_ context.Context, cfg source.Config) (*Source, error) {
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", cfg.Name, err)
 	}
-	pool, err := pgxpool.NewWithConfig(context.Background(), pc)
+	p, err := pgxpool.NewWithConfig(context.Background(), pc)
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", cfg.Name, err)
 	}
-	return &Source{cfg: cfg, pool: pool}, nil
+	return &Source{cfg: cfg, pool: pool{p}}, nil
 }
 
 func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
@@ -173,10 +173,10 @@ const (
 func (s *Source) conn(ctx context.Context, fn func(*pgxpool.Conn) error) error {
 	c, err := s.pool.Acquire(ctx)
 	if err != nil {
-		return fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+		return fmt.Errorf("source %s: %w", s.cfg.Name, err)
 	}
 	defer c.Release()
-	return unreachable(fn(c))
+	return s.pool.marked(fn(c))
 }
 
 // unreachable marks errors that say that the server, or the way to it, is gone: no SQLSTATE at all from a broken
@@ -186,7 +186,7 @@ func unreachable(err error) error {
 	var network net.Error
 	state := code(err)
 	switch {
-	case err == nil || errors.Is(err, context.Canceled):
+	case err == nil || errors.Is(err, context.Canceled) || errors.Is(err, source.ErrUnreachable):
 		return err
 	case state == "" && (errors.As(err, &closed) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed")),
 		strings.HasPrefix(state, "08"), strings.HasPrefix(state, "57P"):

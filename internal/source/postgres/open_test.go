@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"math/big"
 	"net"
@@ -129,6 +130,40 @@ func TestConnectionsAreLimited(t *testing.T) {
 		pc, err := poolConfig(source.Config{Address: "postgres://u@127.0.0.1/x", Connections: given})
 		if err != nil || pc.MaxConns != want {
 			t.Errorf("%d connections: at most %d, %v", given, pc.MaxConns, err)
+		}
+	}
+}
+
+// Where every session is cut off, one statement hears of it: the next has a new connection, however many old ones there were.
+func TestOneDeadConnectionTellsOfTheOthers(t *testing.T) {
+	src, exec := open(t)
+	s := src.(*Source)
+	if err := s.PrepareJournal(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for name, ask := range map[string]func() error{
+		"a row":         func() error { _, err := s.Lineage(t.Context(), "scan"); return err },
+		"rows":          func() error { _, err := s.Tables(t.Context()); return err },
+		"a statement":   func() error { return s.SetHead(t.Context(), "scan", source.Head{Sequence: 1, Hash: "x"}) },
+		"a transaction": func() error { return s.SetEpoch(t.Context(), "scan", 1) },
+	} {
+		var idle []interface{ Release() }
+		for range 4 {
+			c, err := s.pool.Acquire(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			idle = append(idle, c)
+		}
+		for _, c := range idle {
+			c.Release()
+		}
+		exec("SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'ambercellar'")
+		if err := ask(); !errors.Is(err, source.ErrUnreachable) {
+			t.Errorf("%s: on a dead connection: %v", name, err)
+		}
+		if err := ask(); err != nil {
+			t.Errorf("%s: tried again: %v", name, err)
 		}
 	}
 }

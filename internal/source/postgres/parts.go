@@ -166,7 +166,7 @@ func (s *Source) Seize(ctx context.Context, l source.Lease, t *shape.Table, part
 	}
 	c, err := s.pool.Acquire(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
 	}
 	z := &seized{Source: s, conn: c, d: d, lease: l}
 	if _, err = c.Exec(ctx, "BEGIN"); err == nil {
@@ -180,7 +180,7 @@ func (s *Source) Seize(ctx context.Context, l source.Lease, t *shape.Table, part
 	}
 	if err != nil {
 		z.Release()
-		return nil, busyOrWhole(unreachable(err))
+		return nil, busyOrWhole(z.pool.marked(err))
 	}
 	return z, nil
 }
@@ -188,30 +188,30 @@ func (s *Source) Seize(ctx context.Context, l source.Lease, t *shape.Table, part
 // Rows counts the partition's rows.
 func (z *seized) Rows(ctx context.Context) (n int64, err error) {
 	err = z.conn.QueryRow(ctx, "SELECT count(*) FROM "+z.d.name()).Scan(&n)
-	return n, unreachable(err)
+	return n, z.pool.marked(err)
 }
 
 // Drop drops the partition and journals its rows in the transaction that holds the lock.
 func (z *seized) Drop(ctx context.Context, rows []*source.JournalRow) error {
 	pc := z.conn.Conn().PgConn()
 	if err := lockLease(ctx, pc, z.lease); err != nil { // not before: who places a hold waits for its end
-		return unreachable(err)
+		return z.pool.marked(err)
 	}
 	for _, r := range rows {
 		if err := insertJournalRow(ctx, pc, z.d.Table, r); err != nil {
-			return unreachable(err)
+			return z.pool.marked(err)
 		}
 		if err := updateJournalRow(ctx, pc, r); err != nil {
-			return unreachable(err)
+			return z.pool.marked(err)
 		}
 	}
 	for _, statement := range []string{"DELETE FROM ambercellar.departure WHERE table_name = " + literal(z.d.Table) + " AND partition = " + literal(z.d.Partition), "DROP TABLE " + z.d.name()} {
 		if _, err := z.conn.Exec(ctx, statement); err != nil {
-			return busyOrWhole(unreachable(err))
+			return busyOrWhole(z.pool.marked(err))
 		}
 	}
 	_, err := z.conn.Exec(context.WithoutCancel(ctx), "COMMIT")
-	return unreachable(err)
+	return z.pool.marked(err)
 }
 
 // Release ends the transaction.

@@ -50,5 +50,5 @@ func (s *Source) sign(ctx context.Context, t *shape.Table) error {
 	var words string
 	err := s.pool.QueryRow(ctx, signOf(t), table(t)).Scan(&words)
 	t.Sign = shape.NewSign(words)
-	return unreachable(err)
+	return err
 }
