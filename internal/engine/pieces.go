@@ -9,12 +9,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// A slice that is read at a rest goes in pieces of so many rows or bytes, each in a statement of its own: no snapshot and no
-// connection is held while the reader rests, and a piece that fails is read again alone.
-const (
-	pieceRows  = 500
-	pieceBytes = 1 << 20
-)
+// A slice that is read at a rest goes in pieces of as many rows as can be read in a moment, and of so many bytes at the most, each in
+// a statement of its own: no snapshot and no connection is held while the reader rests, and a piece that fails is read again alone.
+const pieceBytes = 1 << 20
 
 // readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure say.
 func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
@@ -22,18 +19,18 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return r.source.ReadSlice(ctx, req, sink)
 	}
 	var out *source.Slice
-	rows, bytes := req.MaxRows, req.MaxBytes
+	rows, bytes, pieces := req.MaxRows, req.MaxBytes, pace.Pieces()
 	for {
 		piece := req
-		piece.MaxRows, piece.MaxBytes = min(pieceRows, rows), min(pieceBytes, bytes)
+		piece.MaxRows, piece.MaxBytes = min(pieces.Rows(), rows), min(pieceBytes, bytes)
 		if out != nil {
 			piece.After = out.Next
 		}
 		var held value.Chunk
 		var got *source.Slice
-		var breathe func() error
+		var begun time.Time
 		err := r.retry(ctx, func() (err error) {
-			held, breathe = value.Chunk{}, r.breathe(ctx) // what was waited for before is no work to rest from
+			held, begun = value.Chunk{}, time.Now() // what was waited for before is no work to rest from
 			got, err = r.source.ReadSlice(ctx, piece, func(c *value.Chunk) error {
 				held.Append(c)
 				return ctx.Err()
@@ -61,17 +58,24 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 		if !got.More || rows <= 0 || bytes <= 0 {
 			return out, nil
 		}
-		if err := breathe(); err != nil {
+		took := time.Since(begun)
+		pieces.Done(held.Rows(), took, 0)
+		if err := r.restFrom(ctx, took); err != nil {
 			return nil, err
 		}
 	}
+}
+
+// restFrom rests after a piece of reading or verifying that took so long, as the pace says.
+func (r *runner) restFrom(ctx context.Context, took time.Duration) error {
+	return rest(ctx, min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest))
 }
 
 // breathe returns a function that rests, after a piece of work that begins now, for as long as the pace says.
 func (r *runner) breathe(ctx context.Context) func() error {
 	begun := time.Now()
 	return func() error {
-		err := rest(ctx, min(time.Duration(float64(time.Since(begun))*float64(r.reading.Load())/100), pace.MaxRest))
+		err := r.restFrom(ctx, time.Since(begun))
 		begun = time.Now()
 		return err
 	}

@@ -11,7 +11,7 @@ import (
 type Pace string
 
 const (
-	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and nine times as long a rest after each
+	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and nine or nineteen times as long a rest after each
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
@@ -57,15 +57,22 @@ type Steering struct {
 }
 
 // New returns a steering that begins with a small batch and finds its size from there. gentle is the most rows of a batch
-// at the gentle pace; 0: gentleRows.
+// at the gentle pace, where the database asks for small ones; 0: gentleRows. Small batches make up for it with longer rests.
 func New(p Pace, gentle int) *Steering {
-	if p == Unlimited {
+	switch {
+	case p == Unlimited:
 		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
+	case gentle == 0:
+		return &Steering{rows: 500, most: gentleRows, target: 5 * time.Millisecond, rest: 9}
+	default:
+		return &Steering{rows: min(500, gentle), most: gentle, target: 5 * time.Millisecond, rest: 19}
 	}
-	if gentle == 0 {
-		gentle = gentleRows
-	}
-	return &Steering{rows: min(500, gentle), most: gentle, target: 5 * time.Millisecond, rest: 9}
+}
+
+// Pieces returns a steering of what is read at a rest: pieces so short that whoever comes meanwhile hardly waits. How long to
+// rest after each, Breath says.
+func Pieces() *Steering {
+	return &Steering{rows: 2 * MinRows, most: 10 * MinRows, target: 1500 * time.Microsecond}
 }
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become

@@ -24,6 +24,27 @@ func TestBatchesFindTheirSize(t *testing.T) {
 	}
 }
 
+func TestSmallBatchesRestLonger(t *testing.T) {
+	for most, want := range map[int]time.Duration{0: 45 * time.Millisecond, 200: 95 * time.Millisecond} {
+		s := New(Gentle, most)
+		if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); rest != want {
+			t.Errorf("batches of at most %d rows: a rest of %s after 5 ms, want %s", most, rest, want)
+		}
+	}
+}
+
+func TestPiecesStayShort(t *testing.T) {
+	for perRow, want := range map[time.Duration]int{time.Microsecond: 500, 10 * time.Microsecond: 150, time.Millisecond: 50} {
+		s := Pieces()
+		for range 10 {
+			s.Done(s.Rows(), time.Duration(s.Rows())*perRow, 0)
+		}
+		if s.Rows() != want {
+			t.Errorf("at %s a row: pieces of %d rows, want %d", perRow, s.Rows(), want)
+		}
+	}
+}
+
 func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
 	s := New(Gentle, 0)
 	s.Done(500, 5*time.Millisecond, 0)
