@@ -9,8 +9,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// A slice that is read at a rest goes in pieces of as many rows as can be read in a moment, and of so many bytes at the most, each in
-// a statement of its own: no snapshot and no connection is held while the reader rests, and a piece that fails is read again alone.
+// A slice that is read at a rest goes in pieces, each in a statement of its own: no snapshot and no connection is held while the
+// reader rests, and a piece that fails is read again alone. It has as many rows as can be read in a moment, and at the most so many bytes
+// for 500 of them.
 const pieceBytes = 1 << 20
 
 // readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure say.
@@ -19,10 +20,12 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return r.source.ReadSlice(ctx, req, sink)
 	}
 	var out *source.Slice
-	rows, bytes, pieces := req.MaxRows, req.MaxBytes, pace.Pieces()
+	rows, bytes := req.MaxRows, req.MaxBytes
+	pieces := r.pieceSize()
 	for {
 		piece := req
-		piece.MaxRows, piece.MaxBytes = min(pieces.Rows(), rows), min(pieceBytes, bytes)
+		piece.MaxRows = min(pieces.Rows(), rows)
+		piece.MaxBytes = min(pieceBytes*int64(max(pieces.Rows()/500, 1)), 8*pieceBytes, bytes)
 		if out != nil {
 			piece.After = out.Next
 		}
@@ -59,11 +62,21 @@ func (r *runner) readSlice(ctx context.Context, req source.SliceRequest, sink fu
 			return out, nil
 		}
 		took := time.Since(begun)
-		pieces.Done(held.Rows(), took, 0)
+		pieces.Done(held.Rows(), took)
+		learned := pieces
+		r.pieces.Store(&learned)
 		if err := r.restFrom(ctx, took); err != nil {
 			return nil, err
 		}
 	}
+}
+
+// pieceSize is what the last piece has taught.
+func (r *runner) pieceSize() pace.Pieces {
+	if p := r.pieces.Load(); p != nil {
+		return *p
+	}
+	return pace.NewPieces()
 }
 
 // restFrom rests after a piece of reading or verifying that took so long, as the pace says.

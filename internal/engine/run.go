@@ -63,8 +63,9 @@ type runner struct {
 	worked   int64     // microseconds worked by earlier executions
 	pending  []catalog.Batch
 	load     load
-	reading  atomic.Int64 // rest after reading, in percent of its time
-	logAt    *int64       // what the database had logged when it was last asked
+	reading  atomic.Int64                // rest after reading, in percent of its time
+	pieces   atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
+	logAt    *int64                      // what the database had logged when it was last asked
 	shown    time.Time
 	saved    time.Time
 	told     time.Time

@@ -69,12 +69,6 @@ func New(p Pace, gentle int) *Steering {
 	}
 }
 
-// Pieces returns a steering of what is read at a rest: pieces so short that whoever comes meanwhile hardly waits. How long to
-// rest after each, Breath says.
-func Pieces() *Steering {
-	return &Steering{rows: 2 * MinRows, most: 10 * MinRows, target: 1500 * time.Microsecond}
-}
-
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become
 // gentle is so at once.
 func (s *Steering) Change(p Pace, gentle int) {

@@ -34,14 +34,41 @@ func TestSmallBatchesRestLonger(t *testing.T) {
 }
 
 func TestPiecesStayShort(t *testing.T) {
-	for perRow, want := range map[time.Duration]int{time.Microsecond: 500, 10 * time.Microsecond: 150, time.Millisecond: 50} {
-		s := Pieces()
-		for range 10 {
-			s.Done(s.Rows(), time.Duration(s.Rows())*perRow, 0)
+	for _, c := range []struct {
+		name          string
+		fixed, perRow time.Duration
+		least, most   int
+	}{
+		{"quick rows", 0, time.Microsecond, 500, 500},
+		{"rows", 0, 10 * time.Microsecond, 150, 150},
+		{"slow rows", 0, 200 * time.Microsecond, MinRows, MinRows},
+		{"rows that each wait for a disk", 0, 5 * time.Millisecond, MinRows, MinRows},
+		{"a statement with a cost of its own", time.Millisecond, 10 * time.Microsecond, MinRows, MinRows},
+		{"a day's rows are sorted for each piece", 50 * time.Millisecond, 5 * time.Microsecond, 6_400, 25_600},
+		{"the table is read for each piece", time.Second, 10 * time.Microsecond, MaxRows, MaxRows},
+	} {
+		p := NewPieces()
+		for n := range 40 {
+			p.Done(p.Rows(), c.fixed+time.Duration(p.Rows())*c.perRow)
+			if n > 20 && (p.Rows() < c.least || p.Rows() > c.most) {
+				t.Errorf("%s: pieces of %d rows, want %d to %d", c.name, p.Rows(), c.least, c.most)
+			}
 		}
-		if s.Rows() != want {
-			t.Errorf("at %s a row: pieces of %d rows, want %d", perRow, s.Rows(), want)
-		}
+	}
+}
+
+func TestPiecesAreShortAgainAfterAStall(t *testing.T) {
+	p := NewPieces()
+	for range 5 {
+		p.Done(p.Rows(), time.Second)
+	}
+	p.Done(7, time.Second) // a short last piece
+	large := p.Rows()
+	for range 10 {
+		p.Done(p.Rows(), time.Duration(p.Rows())*10*time.Microsecond)
+	}
+	if large != 800 || p.Rows() != 150 {
+		t.Errorf("pieces of %d rows, and of %d after it", large, p.Rows())
 	}
 }
 
