@@ -2,56 +2,60 @@ package pace
 
 import "time"
 
-// Bounds of a piece that is read at a rest.
-const (
-	pieceRows   = 500
-	pieceTarget = 1500 * time.Microsecond
-	pieceSlow   = 10 * pieceTarget
-)
+// pieceTarget is how long a piece takes where its rows are what takes the time.
+const pieceTarget = 1500 * time.Microsecond
 
 // Pieces holds how many rows of a slice are read at a time where reading rests in between. Make it with NewPieces.
 //
-// A piece is steered to so short a time that whoever comes meanwhile hardly waits. Where even a small one takes long, its rows may
-// not be what takes the time: the database reads or sorts much more to find them, as it does without an index by age. There pieces
-// become as large as makes a row cheaper.
+// A piece is steered to so short a time that whoever comes meanwhile hardly waits. But a statement costs something whatever its
+// rows, and much where the database reads or sorts a lot to find them, as without an index by age: pieces are larger where that
+// makes a row cheaper by a third, which means that they take at most two and a half times what a statement without rows would.
 type Pieces struct {
-	rows int
-	last piece // of another size than the next one, where pieces take long
+	size int                 // a piece has MinRows << size rows
+	each [pieceSizes]float64 // seconds that a row takes at each size; 0: not known
+	told int                 // pieces since others than the present size were forgotten
 }
 
-type piece struct {
-	rows int
-	each float64 // seconds a row
-}
+// pieceSizes are from MinRows to about MaxRows.
+const pieceSizes = 11
 
 // NewPieces begins with a small piece.
-func NewPieces() Pieces { return Pieces{rows: 2 * MinRows} }
+func NewPieces() Pieces { return Pieces{size: 1} }
 
 // Rows returns how many rows the next piece should have.
-func (p *Pieces) Rows() int { return p.rows }
+func (p *Pieces) Rows() int { return MinRows << p.size }
 
 // Done tells how long a piece of rows took.
 func (p *Pieces) Done(rows int, took time.Duration) {
-	if rows < p.rows || took <= 0 { // a short last piece says nothing
+	if rows < p.Rows() || took <= 0 { // a short last piece says nothing
 		return
 	}
-	if took <= pieceSlow {
-		want := int(float64(rows) * float64(pieceTarget) / float64(took))
-		p.rows, p.last = min(max(want, rows/2, MinRows), 2*rows, pieceRows), piece{}
-		return
-	}
-	this := piece{rows, took.Seconds() / float64(rows)}
-	small, large := this, p.last
-	if small.rows > large.rows {
-		small, large = large, small
-	}
-	switch {
-	case small.rows > 0 && large.each < 0.75*small.each, p.last.rows == 0 && rows <= MinRows:
-		p.rows = min(2*rows, MaxRows)
+	each := &p.each[p.size]
+	switch now := took.Seconds() / float64(rows); {
+	case *each == 0:
+		*each = now
+	case now > *each: // one that was held up is no reason
+		*each += (min(now, 2**each) - *each) / 4
 	default:
-		p.rows = max(rows/2, MinRows)
+		*each += (now - *each) / 2
 	}
-	if p.rows != rows {
-		p.last = this
+	if p.told++; p.told == 20 { // what is known of other sizes may not hold any more
+		known := *each
+		p.each, p.told = [pieceSizes]float64{}, 0
+		*each = known
+	}
+	larger, unknown := false, false
+	if p.size+1 < pieceSizes {
+		next := p.each[p.size+1]
+		larger, unknown = next > 0 && next < 0.7**each, next == 0
+	}
+	length, target := *each*float64(rows), pieceTarget.Seconds()
+	switch {
+	case larger:
+		p.size++
+	case length > target && p.size > 0 && p.each[p.size-1] <= 1.4**each:
+		p.size--
+	case unknown && (length > target || length <= target/2):
+		p.size++
 	}
 }
