@@ -11,7 +11,7 @@ import (
 type Pace string
 
 const (
-	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and nine or nineteen times as long a rest after each
+	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and nineteen times as long a rest after each
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
@@ -57,16 +57,15 @@ type Steering struct {
 }
 
 // New returns a steering that begins with a small batch and finds its size from there. gentle is the most rows of a batch
-// at the gentle pace, where the database asks for small ones; 0: gentleRows. Small batches make up for it with longer rests.
+// at the gentle pace; 0: gentleRows.
 func New(p Pace, gentle int) *Steering {
-	switch {
-	case p == Unlimited:
+	if p == Unlimited {
 		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
-	case gentle == 0:
-		return &Steering{rows: 500, most: gentleRows, target: 5 * time.Millisecond, rest: 9}
-	default:
-		return &Steering{rows: min(500, gentle), most: gentle, target: 5 * time.Millisecond, rest: 19}
 	}
+	if gentle == 0 {
+		gentle = gentleRows
+	}
+	return &Steering{rows: min(500, gentle), most: gentle, target: 5 * time.Millisecond, rest: 19}
 }
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become
@@ -81,8 +80,8 @@ func (s *Steering) Change(p Pace, gentle int) {
 func (s *Steering) Rows() int { return s.rows }
 
 // Done tells how long a batch of rows took, and how much pressure slows the run, from 0 to 1. It returns the rest before
-// the next: at the most of pressure, four times the batch's own time more, and never more than MaxRest. The size at most doubles or halves from one
-// batch to the next, so that one outlier does not throw it.
+// the next: at the most of pressure, as long again (without a rest otherwise, four times the batch's own time), and never more than
+// MaxRest. The size at most doubles or halves from one batch to the next, so that one outlier does not throw it.
 func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.Duration) {
 	if rows > 0 && took > 0 {
 		want := float64(rows) * float64(s.target) / float64(took)
@@ -91,7 +90,7 @@ func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.D
 			s.rows = min(max(int(want), MinRows), s.most)
 		}
 	}
-	return min(time.Duration(float64(took)*(s.rest+4*slow)), MaxRest)
+	return min(time.Duration(float64(took)*(s.rest+max(s.rest, 4)*slow)), MaxRest)
 }
 
 // Shrink halves the next batch: others have come into trouble with the last one.

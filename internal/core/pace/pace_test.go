@@ -24,11 +24,15 @@ func TestBatchesFindTheirSize(t *testing.T) {
 	}
 }
 
-func TestSmallBatchesRestLonger(t *testing.T) {
-	for most, want := range map[int]time.Duration{0: 45 * time.Millisecond, 200: 95 * time.Millisecond} {
-		s := New(Gentle, most)
-		if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); rest != want {
-			t.Errorf("batches of at most %d rows: a rest of %s after 5 ms, want %s", most, rest, want)
+func TestPressureMakesRestsLonger(t *testing.T) {
+	for _, c := range []struct {
+		pace Pace
+		slow float64
+		want time.Duration
+	}{{Gentle, 0, 95 * time.Millisecond}, {Gentle, 1, 190 * time.Millisecond}, {Unlimited, 0, 0}, {Unlimited, 0.5, 10 * time.Millisecond}} {
+		s := New(c.pace, 0)
+		if rest := s.Done(s.Rows(), 5*time.Millisecond, c.slow); rest != c.want {
+			t.Errorf("%s at a pressure of %v: a rest of %s, want %s", c.pace, c.slow, rest, c.want)
 		}
 	}
 }
@@ -103,7 +107,7 @@ func TestAnotherPaceBeginsGently(t *testing.T) {
 		t.Fatalf("batches are of %d rows", s.Rows())
 	}
 	s.Change(Gentle, 0)
-	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 500 || rest != 45*time.Millisecond {
+	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 500 || rest != 95*time.Millisecond {
 		t.Errorf("gentle batches are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
 	s.Done(s.Rows(), time.Second, 0) // the database is slow
