@@ -31,12 +31,12 @@ func Parse(s string) (Pace, error) {
 const MaxRest = 4 * time.Second
 
 // Breath returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it took: at
-// the gentle pace a fortieth of a processor is in use for each. slow is how much pressure slows the run, from 0 to 1.
+// the gentle pace a twentieth of a processor is in use for each. slow is how much pressure slows the run, from 0 to 1.
 func Breath(p Pace, slow float64) float64 {
 	if p == Unlimited {
 		return 8 * slow
 	}
-	return 39 * (1 + slow)
+	return 19 * (1 + slow)
 }
 
 // Bounds of a batch in rows.
