@@ -110,7 +110,7 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 			if w.db.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'ambercellar') x").Scan(&ended) == nil {
 				n += ended
 			}
-			time.Sleep(500 * time.Millisecond)
+			time.Sleep(300 * time.Millisecond)
 		}
 	}()
 	w.someDeletedOrFailed(r.ID, 2000)
