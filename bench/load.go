@@ -66,6 +66,8 @@ type second struct {
 // armResult is one round of one arm.
 type armResult struct {
 	P50, P99, P999 float64
+	ReadsP99       float64  `json:"reads_p99_ms"`
+	WritesP99      float64  `json:"writes_p99_ms"`
 	Seconds        []second `json:"seconds"`
 	Statements     int      `json:"statements"`
 	Failed         int      `json:"failed"`
@@ -124,8 +126,8 @@ func loads(ctx context.Context, engine string, rows, rounds int, length time.Dur
 				return fmt.Errorf("%s: %w", arm, err)
 			}
 			r.Rounds[arm] = append(r.Rounds[arm], *x)
-			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms  p99.9 %8.2f ms  %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
-				round+1, arm, x.P50, x.P99, x.P999, x.Statements, x.Failed, x.Deadlocks, x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
+			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms (reads %.2f, writes %.2f)  p99.9 %8.2f ms  %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
+				round+1, arm, x.P50, x.P99, x.ReadsP99, x.WritesP99, x.P999, x.Statements, x.Failed, x.Deadlocks, x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
 		}
 	}
 	return r.finish(out)
@@ -214,13 +216,13 @@ func (w *workload) prepare() (s statements, err error) {
 	return s, nil
 }
 
-// do runs one statement of the mix: a quarter inserts; of the others two thirds reads and one third updates, by key, and of
+// do runs one statement of the mix and tells whether it was a read: a quarter inserts; of the others two thirds reads and one third updates, by key, and of
 // those one third on aged rows, which makes a quarter of all.
-func (w *workload) do(ctx context.Context, s statements, r *rand.Rand) error {
+func (w *workload) do(ctx context.Context, s statements, r *rand.Rand) (read bool, err error) {
 	x := r.Float64()
 	if x < 0.25 {
 		_, err := s.insert.ExecContext(ctx, r.IntN(1_000_000))
-		return err
+		return false, err
 	}
 	due := w.rows * (1000 - loadKeep) / 1000
 	id := due + 1 + r.IntN(w.rows-due)
@@ -233,16 +235,16 @@ func (w *workload) do(ctx context.Context, s statements, r *rand.Rand) error {
 		var note sql.NullString
 		err := s.read.QueryRowContext(ctx, id).Scan(&booking, &outcome, &note)
 		if errors.Is(err, sql.ErrNoRows) { // it has been archived
-			return nil
+			err = nil
 		}
-		return err
+		return true, err
 	}
 	args := []any{id, "seen"}
 	if strings.Contains(w.update, "?") {
 		args = []any{"seen", id}
 	}
-	_, err := s.update.ExecContext(ctx, args...)
-	return err
+	_, err = s.update.ExecContext(ctx, args...)
+	return false, err
 }
 
 // saturate finds how many statements a second the server takes with as many sessions as it likes.
@@ -262,7 +264,7 @@ func (w *workload) saturate(ctx context.Context) (float64, error) {
 			defer wait.Done()
 			r := rand.New(rand.NewPCG(uint64(i), 1))
 			for time.Since(begun) < warm+length {
-				if err := w.do(ctx, s, r); err != nil {
+				if _, err := w.do(ctx, s, r); err != nil {
 					failed.Store(err)
 					return
 				}
@@ -279,8 +281,12 @@ func (w *workload) saturate(ctx context.Context) (float64, error) {
 	return float64(done.Load()) / length.Seconds(), nil
 }
 
-// sampleOf is one statement: when it should have begun, counted from the arm's start, and how long it took from then.
-type sampleOf struct{ at, took time.Duration }
+// sampleOf is one statement: when it should have begun, counted from the arm's start, how long it took from then, and whether
+// it only read.
+type sampleOf struct {
+	at, took time.Duration
+	read     bool
+}
 
 // arm runs the workload at its rate, each statement at its time whether the ones before have ended or not, with what the
 // arm names beside it.
@@ -333,13 +339,13 @@ func (w *workload) arm(ctx context.Context, arm string, rate float64, length tim
 		wait.Add(1)
 		go func() {
 			defer wait.Done()
-			err := w.do(ctx, s, r)
+			read, err := w.do(ctx, s, r)
 			took := time.Since(begun) - due
 			slots <- r
 			lock.Lock()
 			defer lock.Unlock()
 			if due >= warm {
-				samples = append(samples, sampleOf{due - warm, took})
+				samples = append(samples, sampleOf{due - warm, took, read})
 			}
 			var pg *pgconn.PgError
 			var my *mysql.MySQLError
@@ -404,15 +410,24 @@ func (r *armResult) take(samples []sampleOf, length time.Duration) {
 		return list[min(int(q*float64(len(list))), len(list)-1)].Seconds() * 1000
 	}
 	all := make([]time.Duration, len(samples))
+	var reads, writes []time.Duration
 	bySecond := make([][]time.Duration, int(length.Seconds()))
 	for i, s := range samples {
 		all[i] = s.took
+		if s.read {
+			reads = append(reads, s.took)
+		} else {
+			writes = append(writes, s.took)
+		}
 		if at := int(s.at.Seconds()); at < len(bySecond) {
 			bySecond[at] = append(bySecond[at], s.took)
 		}
 	}
 	slices.Sort(all)
 	r.Statements, r.P50, r.P99, r.P999 = len(all), quantile(all, 0.5), quantile(all, 0.99), quantile(all, 0.999)
+	slices.Sort(reads)
+	slices.Sort(writes)
+	r.ReadsP99, r.WritesP99 = quantile(reads, 0.99), quantile(writes, 0.99)
 	for _, list := range bySecond {
 		slices.Sort(list)
 		r.Seconds = append(r.Seconds, second{len(list), quantile(list, 0.5), quantile(list, 0.99)})
