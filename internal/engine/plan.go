@@ -359,7 +359,7 @@ func (p *planning) count(ctx context.Context) error {
 	}
 	c.Bytes = c.Due * width
 	p.plan.Counts.V = *c
-	p.plan.Batches = divideUp(c.Due, int64(pace.New(p.rule.Pace, p.source.Reads().SmallBatches).Rows()))
+	p.plan.Batches = divideUp(c.Due, int64(pace.New(p.rule.Pace, p.source.Reads().Gentle).Rows()))
 	for i, x := range p.plan.Detail.V.Clauses {
 		if x.Then.Copies() {
 			p.plan.Segments += max(divideUp(c.Clauses[i].Due, sliceRows), divideUp(c.Clauses[i].Bytes, sliceBytes))

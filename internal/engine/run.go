@@ -187,7 +187,7 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 	if err != nil {
 		return err
 	}
-	r.pace = pace.New(p, r.source.Reads().SmallBatches)
+	r.pace = pace.New(p, r.source.Reads().Gentle)
 	r.setReading()
 	r.leases, r.history = map[string]source.Lease{}, map[string]string{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -145,13 +146,13 @@ type Source interface {
 
 // ReadTraits is what reading a slice does to a source.
 type ReadTraits struct {
-	BlocksWriters  bool   // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
-	SmallBatches   int    // the most rows of a batch at the gentle pace; 0: as many as its time allows
-	LooseTypes     bool   // the type of a column bounds none of its values
-	CannotEmpty    string // why a table cannot be emptied at once; empty: it can
-	EmptyingDoes   string // what that resets and passes by, in words
-	RowVersions    bool   // a locator tells of any change to a row, so that a purge need not read its content
-	ParallelWrites bool   // transactions that write different rows of a table hardly keep each other waiting
+	BlocksWriters  bool         // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
+	Gentle         pace.Manners // of the gentle pace
+	LooseTypes     bool         // the type of a column bounds none of its values
+	CannotEmpty    string       // why a table cannot be emptied at once; empty: it can
+	EmptyingDoes   string       // what that resets and passes by, in words
+	RowVersions    bool         // a locator tells of any change to a row, so that a purge need not read its content
+	ParallelWrites bool         // transactions that write different rows of a table hardly keep each other waiting
 }
 
 // Purger is a source that finds and deletes in one statement, so that what is purged need not be read before.

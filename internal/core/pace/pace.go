@@ -3,6 +3,7 @@
 package pace
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 )
@@ -11,7 +12,7 @@ import (
 type Pace string
 
 const (
-	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and nineteen times as long a rest after each
+	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and many times as long a rest after each
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
@@ -45,8 +46,17 @@ const (
 	MaxRows = 50_000
 )
 
-// gentleRows is the most rows of a gentle batch where the database asks for no smaller ones.
-const gentleRows = 20_000
+// Manners is what the gentle pace keeps to on a kind of database. A field of zero: gentleRows, gentleRest.
+type Manners struct {
+	Rows int     // the most rows of a batch
+	Rest float64 // how long to rest after a batch, in multiples of the time that it took
+}
+
+// gentleRows and gentleRest are for databases that ask for nothing else.
+const (
+	gentleRows = 20_000
+	gentleRest = 19
+)
 
 // Steering holds the size of the next batch. Make it with New.
 type Steering struct {
@@ -56,22 +66,19 @@ type Steering struct {
 	rest   float64 // of the batch's own time
 }
 
-// New returns a steering that begins with a small batch and finds its size from there. gentle is the most rows of a batch
-// at the gentle pace; 0: gentleRows.
-func New(p Pace, gentle int) *Steering {
+// New returns a steering that begins with a small batch and finds its size from there, with the manners of the gentle pace.
+func New(p Pace, m Manners) *Steering {
 	if p == Unlimited {
 		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
 	}
-	if gentle == 0 {
-		gentle = gentleRows
-	}
-	return &Steering{rows: min(500, gentle), most: gentle, target: 5 * time.Millisecond, rest: 19}
+	m = Manners{cmp.Or(m.Rows, gentleRows), cmp.Or(m.Rest, gentleRest)}
+	return &Steering{rows: min(500, m.Rows), most: m.Rows, target: 5 * time.Millisecond, rest: m.Rest}
 }
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become
 // gentle is so at once.
-func (s *Steering) Change(p Pace, gentle int) {
-	next := New(p, gentle)
+func (s *Steering) Change(p Pace, m Manners) {
+	next := New(p, m)
 	next.rows = min(next.rows, s.rows)
 	*s = *next
 }

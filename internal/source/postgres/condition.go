@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/core/filter"
@@ -183,14 +182,12 @@ func numbered(n int) string { return fmt.Sprintf("$%d", n) }
 // setting is how a bound value is named where COPY, which takes none, reads it from a setting of the transaction.
 func setting(n int) string { return fmt.Sprintf("(SELECT current_setting('ambercellar.v%d'))", n) }
 
-// bindSettings sets the values for setting, for the transaction that is open.
-func bindSettings(ctx context.Context, pc *pgconn.PgConn, values []any) error {
+// bindSettings returns the statements that set the values for setting, for the transaction that is open.
+func bindSettings(values []any) (statements string) {
 	for i, v := range values {
-		if err := run(ctx, pc, "SELECT set_config($1, $2, true)", fmt.Sprintf("ambercellar.v%d", i+1), v.(string)); err != nil {
-			return err
-		}
+		statements += fmt.Sprintf("SELECT set_config('ambercellar.v%d', %s, true); ", i+1, literal(v.(string)))
 	}
-	return nil
+	return statements
 }
 
 // selected returns the whole condition under which a row leaves.

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -97,15 +98,21 @@ func message(b source.Batch) string {
 func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 	d.row = source.NewJournalRow(d.batch)
 	d.gone = make(map[int]bool, len(d.batch.Ordinals))
-	if _, err := d.pc.Exec(ctx, d.mark+fmt.Sprintf("; BEGIN; SET LOCAL lock_timeout = %d; SET LOCAL enable_seqscan = off; ", max(d.batch.LockWait.Milliseconds(), 1))+message(d.batch)).ReadAll(); err != nil {
-		return err
+	byLeaf := map[uint32][]int{}
+	for _, o := range d.batch.Ordinals {
+		byLeaf[d.keys.rows[o].leaf] = append(byLeaf[d.keys.rows[o].leaf], o)
 	}
+	delete(byLeaf, 0)
+	leaves := slices.Sorted(maps.Keys(byLeaf))
+	names, named := namesOf(leaves)
+	held, lease := leased(d.batch.Lease)
 	defer func() {
 		if err != nil {
 			d.pc.Exec(context.WithoutCancel(ctx), "ROLLBACK").ReadAll()
 		}
 	}()
-	if err := insertJournalRow(ctx, d.pc, d.batch.Table.Name, d.row); code(err) == uniqueViolation {
+	if err := together(ctx, d.pc, step{query: d.mark}, step{query: "BEGIN"}, step{query: fmt.Sprintf("SET LOCAL lock_timeout = %d", max(d.batch.LockWait.Milliseconds(), 1))},
+		step{query: "SET LOCAL enable_seqscan = off"}, step{query: message(d.batch)}, journalInsert(d.batch.Table.Name, d.row), lease, named); code(err) == uniqueViolation {
 		// An earlier try was committed and its answer got lost.
 		if _, err := d.pc.Exec(ctx, "ROLLBACK").ReadAll(); err != nil {
 			return err
@@ -119,31 +126,24 @@ func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 	} else if err != nil {
 		return err
 	}
-	if err := lockLease(ctx, d.pc, d.batch.Lease); err != nil {
+	if err := held(); err != nil {
 		return err
 	}
-	byLeaf := map[uint32][]int{}
-	for _, o := range d.batch.Ordinals {
-		byLeaf[d.keys.rows[o].leaf] = append(byLeaf[d.keys.rows[o].leaf], o)
-	}
-	delete(byLeaf, 0)
-	leaves := make([]uint32, 0, len(byLeaf))
-	for leaf := range byLeaf {
-		leaves = append(leaves, leaf)
-	}
-	slices.Sort(leaves)
 	for _, leaf := range leaves {
-		if err := d.leaf(ctx, leaf, byLeaf[leaf], how); err != nil {
-			return err
+		if name := names[leaf]; name != "" { // a partition that is gone took its rows along: explain finds out
+			if err := d.leaf(ctx, leaf, name, byLeaf[leaf], how); err != nil {
+				return err
+			}
 		}
 	}
 	if err := d.explain(ctx); err != nil {
 		return err
 	}
-	if err := unaltered(ctx, d.pc, d.batch.Table); err != nil {
+	same, sign := sameShape(d.batch.Table)
+	if err := together(ctx, d.pc, sign, journalUpdate(d.row)); err != nil {
 		return err
 	}
-	if err := updateJournalRow(ctx, d.pc, d.row); err != nil {
+	if err := same(); err != nil {
 		return err
 	}
 	_, err = d.pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
@@ -152,11 +152,7 @@ func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 
 // leaf deletes the rows that lie in one partition. The condition on the table's file is judged under the lock that
 // the statement itself has taken, so that no rewrite can come in between.
-func (d *deletion) leaf(ctx context.Context, leaf uint32, ordinals []int, how way) error {
-	name, err := d.leafName(ctx, leaf)
-	if err != nil || name == "" {
-		return err // a partition that is gone took its rows along: explain finds out
-	}
+func (d *deletion) leaf(ctx context.Context, leaf uint32, name string, ordinals []int, how way) error {
 	if how == unlocked {
 		query, values := d.query(leaf, name, picking)
 		free, err := d.addressed(ctx, query, values, ordinals, picking)
@@ -260,13 +256,18 @@ func (d *deletion) addressed(ctx context.Context, query string, values []any, or
 	return out, err
 }
 
-func (d *deletion) leafName(ctx context.Context, leaf uint32) (name string, err error) {
-	err = eachRow(ctx, d.pc, "SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1::text::oid",
-		[][]byte{[]byte(fmt.Sprint(leaf))}, []uint32{typeText}, func(f [][]byte) error {
-			name = string(f[0])
+// namesOf finds the qualified names of partitions; one that is gone has none.
+func namesOf(leaves []uint32) (map[uint32]string, step) {
+	names := map[uint32]string{}
+	list := strings.NewReplacer("[", "{", "]", "}", " ", ",").Replace(fmt.Sprint(leaves))
+	return names, step{query: "SELECT c.oid, quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY($1::text::oid[])",
+		values: []string{list}, fixed: true, row: func(f [][]byte) error {
+			if len(f[0]) != 4 {
+				return errors.New("the server sent a partition's number in another form than was asked for")
+			}
+			names[binary.BigEndian.Uint32(f[0])] = string(f[1])
 			return nil
-		})
-	return name, err
+		}}
 }
 
 // explain says of each row that was not deleted why it stays.
@@ -283,7 +284,7 @@ func (d *deletion) explain(ctx context.Context) error {
 	}
 	for leaf, file := range d.keys.leaves {
 		now := &locators{leaves: map[uint32]uint32{leaf: 0}}
-		if err := files(ctx, d.pc, now); err != nil {
+		if err := together(ctx, d.pc, files(now)); err != nil {
 			return err
 		}
 		if leaf != 0 && now.leaves[leaf] != 0 && now.leaves[leaf] != file {

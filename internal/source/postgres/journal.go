@@ -110,28 +110,46 @@ func run(ctx context.Context, pc *pgconn.PgConn, query string, values ...string)
 }
 
 func lockLease(ctx context.Context, pc *pgconn.PgConn, l source.Lease) error {
-	held := false
-	params, types := texts(l.Table, l.Holder, fmt.Sprint(l.Epoch))
-	err := eachRow(ctx, pc, "SELECT 1 FROM ambercellar.lease WHERE table_name = $1 AND holder = $2 AND epoch = $3::text::bigint FOR UPDATE", params, types, func([][]byte) error {
-		held = true
-		return nil
-	})
-	if err == nil && !held {
-		return source.ErrLeaseLost
+	held, asked := leased(l)
+	if err := together(ctx, pc, asked); err != nil {
+		return err
 	}
-	return err
+	return held()
+}
+
+// leased is lockLease as a step among others: held tells what it has found.
+func leased(l source.Lease) (held func() error, asked step) {
+	found := false
+	return func() error {
+			if !found {
+				return source.ErrLeaseLost
+			}
+			return nil
+		}, step{query: "SELECT 1 FROM ambercellar.lease WHERE table_name = $1 AND holder = $2 AND epoch = $3::text::bigint FOR UPDATE", values: []string{l.Table, l.Holder, fmt.Sprint(l.Epoch)},
+			fixed: true, row: func([][]byte) error {
+				found = true
+				return nil
+			}}
 }
 
 func insertJournalRow(ctx context.Context, pc *pgconn.PgConn, table string, r *source.JournalRow) error {
-	return run(ctx, pc, `INSERT INTO ambercellar.batch VALUES ($1, $2::text::bigint, $3::text::bigint, $4, $5::text::boolean, $6::text::bigint, $10, 0, '', '',
-		$7::text::bigint, $8::text::bigint, $9::text::timestamptz)`,
-		r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), table, fmt.Sprint(r.Retry), fmt.Sprint(r.Rows),
-		fmt.Sprint(r.First), fmt.Sprint(r.Last), r.At.Format(time.RFC3339Nano), r.Found.String())
+	return together(ctx, pc, journalInsert(table, r))
+}
+
+func journalInsert(table string, r *source.JournalRow) step {
+	return step{query: `INSERT INTO ambercellar.batch VALUES ($1, $2::text::bigint, $3::text::bigint, $4, $5::text::boolean, $6::text::bigint, $10, 0, '', '',
+		$7::text::bigint, $8::text::bigint, $9::text::timestamptz)`, fixed: true,
+		values: []string{r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), table, fmt.Sprint(r.Retry), fmt.Sprint(r.Rows),
+			fmt.Sprint(r.First), fmt.Sprint(r.Last), r.At.Format(time.RFC3339Nano), r.Found.String()}}
 }
 
 func updateJournalRow(ctx context.Context, pc *pgconn.PgConn, r *source.JournalRow) error {
-	return run(ctx, pc, "UPDATE ambercellar.batch SET deleted = $4::text::bigint, digest = $5, left_out = $6 WHERE run = $1 AND segment = $2::text::bigint AND batch = $3::text::bigint",
-		r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), fmt.Sprint(r.Deleted), r.Digest.String(), r.LeftOut())
+	return together(ctx, pc, journalUpdate(r))
+}
+
+func journalUpdate(r *source.JournalRow) step {
+	return step{query: "UPDATE ambercellar.batch SET deleted = $4::text::bigint, digest = $5, left_out = $6 WHERE run = $1 AND segment = $2::text::bigint AND batch = $3::text::bigint", fixed: true,
+		values: []string{r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), fmt.Sprint(r.Deleted), r.Digest.String(), r.LeftOut()}}
 }
 
 // journal reads the journal rows under a condition on text parameters.

@@ -188,30 +188,21 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
 		pc := c.Conn().PgConn()
 		r.keys.identity, _ = pc.CustomData()[identityKey].(string)
-		if _, err := pc.Exec(ctx, "BEGIN TRANSACTION READ ONLY").ReadAll(); err != nil {
-			return err
-		}
-		if err := bindSettings(ctx, pc, values); err != nil {
-			return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
-		}
-		if _, err := pc.CopyTo(ctx, &copyReader{row: r.row}, query); err != nil {
+		if _, err := pc.CopyTo(ctx, &copyReader{row: r.row}, "BEGIN TRANSACTION READ ONLY; "+bindSettings(values)+query); err != nil {
 			c.Conn().Close(context.WithoutCancel(ctx)) // whatever else it would send is not wanted
 			return err
 		}
-		if err := files(ctx, pc, r.keys); err != nil { // under the lock that reading has taken
-			return err
-		}
-		if err := unaltered(ctx, pc, t); err != nil {
+		same, sign := sameShape(t) // it and the files, under the lock that reading has taken
+		if err := together(ctx, pc, files(r.keys), sign, step{query: "COMMIT"}); err != nil {
 			return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
 		}
-		_, err := pc.Exec(ctx, "COMMIT").ReadAll()
-		return err
+		return same()
 	})
 	if errors.Is(err, errTies) {
 		s.tied.Store(t.Name, true)
 	}
 	if errors.Is(err, errFull) { // the stream was cut off, and the addresses may belong to a rewritten file: find out
-		err = s.conn(ctx, func(c *pgxpool.Conn) error { return files(ctx, c.Conn().PgConn(), r.keys) })
+		err = s.conn(ctx, func(c *pgxpool.Conn) error { return together(ctx, c.Conn().PgConn(), files(r.keys)) })
 		out.More = true
 	}
 	if err == nil {
@@ -391,20 +382,22 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 		strings.Join(list, ", "), table(t), where, order, limit), nil
 }
 
-// files notes the file that each partition's rows lie in.
-func files(ctx context.Context, c *pgconn.PgConn, l *locators) error {
+// files notes the file that each partition's rows lie in; 0: it has none.
+func files(l *locators) step {
+	var list []string
 	for leaf := range l.leaves {
-		res := c.ExecParams(ctx, "SELECT pg_relation_filenode($1::oid)::text", [][]byte{[]byte(fmt.Sprint(leaf))}, nil, nil, nil).Read()
-		if res.Err != nil {
-			return res.Err
-		}
-		var file uint32
-		if len(res.Rows) == 1 && res.Rows[0][0] != nil {
-			fmt.Sscan(string(res.Rows[0][0]), &file)
-		}
-		l.leaves[leaf] = file
+		list = append(list, fmt.Sprint(leaf))
+		l.leaves[leaf] = 0
 	}
-	return nil
+	return step{query: "SELECT l, pg_relation_filenode(l) FROM unnest($1::text::oid[]) l", values: []string{"{" + strings.Join(list, ",") + "}"}, fixed: true, row: func(raw [][]byte) error {
+		if len(raw[0]) != 4 || raw[1] != nil && len(raw[1]) != 4 {
+			return errors.New("the server sent a table's file in another form than was asked for")
+		}
+		if raw[1] != nil {
+			l.leaves[binary.BigEndian.Uint32(raw[0])] = binary.BigEndian.Uint32(raw[1])
+		}
+		return nil
+	}}
 }
 
 // newArray begins the server's binary form of a one-dimensional array (array_recv) of n elements of so many bytes;
@@ -510,7 +503,7 @@ func (s *Source) Locate(ctx context.Context, sel source.Selection, keys [][]valu
 				return err
 			}
 		}
-		return files(ctx, pc, out)
+		return together(ctx, pc, files(out))
 	})
 	if err != nil {
 		return nil, fmt.Errorf("table %s: locating rows: %w", t.Name, err)

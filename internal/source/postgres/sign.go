@@ -28,21 +28,25 @@ func signOf(t *shape.Table) string {
 // unaltered checks, within a transaction that has deleted from a table, that it is shaped as it was described: what would alter
 // it has to wait for that transaction.
 func unaltered(ctx context.Context, pc *pgconn.PgConn, t *shape.Table) error {
-	if t.Sign == nil {
-		return nil
-	}
-	words := ""
-	params, types := texts(table(t))
-	if err := eachRow(ctx, pc, signOf(t), params, types, func(raw [][]byte) error {
-		words = string(raw[0])
-		return nil
-	}); err != nil {
+	same, asked := sameShape(t)
+	if err := together(ctx, pc, asked); err != nil {
 		return err
 	}
-	if !t.Sign.Is(words) {
-		return source.ErrReshaped
-	}
-	return nil
+	return same()
+}
+
+// sameShape is unaltered as a step among others: same tells what it has found.
+func sameShape(t *shape.Table) (same func() error, asked step) {
+	words := ""
+	return func() error {
+			if t.Sign != nil && !t.Sign.Is(words) {
+				return source.ErrReshaped
+			}
+			return nil
+		}, step{query: signOf(t), values: []string{table(t)}, fixed: true, row: func(raw [][]byte) error {
+			words = string(raw[0])
+			return nil
+		}}
 }
 
 // sign gives a table that is about to be described its sign.

@@ -38,7 +38,7 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 				CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE CASE WHEN waits AND NOT ours THEN pg_blocking_pids(pid) && (SELECT array_agg(o.pid) FROM s o WHERE o.ours) END)::float8 END,
 				CASE WHEN told.yes THEN (SELECT max(coalesce(extract(epoch FROM replay_lag), 0)) FROM pg_stat_replication)::float8 END,
 				CASE WHEN NOT pg_is_in_recovery() THEN (SELECT max(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)) FROM pg_replication_slots)::float8 END,
-				(SELECT sum(n_dead_tup) FROM pg_stat_all_tables WHERE relid IN (SELECT relid FROM pg_partition_tree($1::regclass) UNION SELECT $1::regclass))::float8
+				(SELECT sum(pg_stat_get_dead_tuples(relid)) FROM (SELECT relid FROM pg_partition_tree($1::regclass) UNION SELECT $1::regclass) p)::float8
 			FROM told`, table(t)).Scan(&active, &waiting, &blocked, &delay, &held, &dead)
 		note(pace.Active, active)
 		note(pace.Waiting, waiting)
