@@ -32,12 +32,13 @@ func Parse(s string) (Pace, error) {
 const MaxRest = 4 * time.Second
 
 // Breath returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it took: at
-// the gentle pace a twentieth of a processor is in use for each. slow is how much pressure slows the run, from 0 to 1.
-func Breath(p Pace, slow float64) float64 {
+// the gentle pace a twentieth of a processor is in use for each, or as much less as the manners say. slow is how much pressure
+// slows the run, from 0 to 1.
+func Breath(p Pace, m Manners, slow float64) float64 {
 	if p == Unlimited {
 		return 8 * slow
 	}
-	return 19 * (1 + slow)
+	return cmp.Or(m.Breath, gentleRest) * (1 + slow)
 }
 
 // Bounds of a batch in rows.
@@ -46,10 +47,11 @@ const (
 	MaxRows = 50_000
 )
 
-// Manners is what the gentle pace keeps to on a kind of database. A field of zero: gentleRows, gentleRest.
+// Manners is what the gentle pace keeps to on a kind of database. A field of zero: gentleRows, or gentleRest.
 type Manners struct {
-	Rows int     // the most rows of a batch
-	Rest float64 // how long to rest after a batch, in multiples of the time that it took
+	Rows   int     // the most rows of a batch
+	Rest   float64 // how long to rest after a batch, in multiples of the time that it took
+	Breath float64 // the same after reading or verifying a piece of a slice
 }
 
 // gentleRows and gentleRest are for databases that ask for nothing else.
@@ -71,8 +73,8 @@ func New(p Pace, m Manners) *Steering {
 	if p == Unlimited {
 		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
 	}
-	m = Manners{cmp.Or(m.Rows, gentleRows), cmp.Or(m.Rest, gentleRest)}
-	return &Steering{rows: min(500, m.Rows), most: m.Rows, target: 5 * time.Millisecond, rest: m.Rest}
+	most := cmp.Or(m.Rows, gentleRows)
+	return &Steering{rows: min(500, most), most: most, target: 5 * time.Millisecond, rest: cmp.Or(m.Rest, gentleRest)}
 }
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become

@@ -89,6 +89,19 @@ func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
 	}
 }
 
+func TestReadingRestsAsThePaceAndTheDatabaseAsk(t *testing.T) {
+	for _, c := range []struct {
+		pace    Pace
+		manners Manners
+		slow    float64
+		want    float64
+	}{{Gentle, Manners{}, 0, 19}, {Gentle, Manners{Rest: 59, Breath: 39}, 0, 39}, {Gentle, Manners{Breath: 39}, 1, 78}, {Unlimited, Manners{Breath: 39}, 0, 0}, {Unlimited, Manners{}, 0.5, 4}} {
+		if got := Breath(c.pace, c.manners, c.slow); got != c.want {
+			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace, c.manners, c.slow, got, c.want)
+		}
+	}
+}
+
 func TestParseKnowsThePaces(t *testing.T) {
 	if p, err := Parse(""); err != nil || p != Gentle {
 		t.Errorf("the default is %q, %v", p, err)

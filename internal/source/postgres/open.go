@@ -134,13 +134,13 @@ func serverIdentity(ctx context.Context, c *pgx.Conn) (id string, err error) {
 	return id, err
 }
 
-// gentleRest is how long a run rests after a batch at the gentle pace, in multiples of the time that it took. What is written
-// meanwhile waits longer for its commit, so batches come seldom; they have many hundred rows all the same.
-const gentleRest = 39
+// gentle has long rests: of what is written while a batch or a piece goes on, more is late here than elsewhere, and batches have
+// many hundred rows all the same.
+var gentle = pace.Manners{Rest: 59, Breath: 39}
 
 // Reads says that readers disturb no writer and that a row's version tells of every change.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{Gentle: pace.Manners{Rest: gentleRest}, RowVersions: true, ParallelWrites: true,
+	return source.ReadTraits{Gentle: gentle, RowVersions: true, ParallelWrites: true,
 		EmptyingDoes: "sequences go on where they are; subscribers are told of it only where their publication sends truncations, and a reader with an older snapshot sees the table empty"}
 }
 
