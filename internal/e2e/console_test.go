@@ -148,6 +148,8 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.press("Pause")
 		p.sees("paused by the administrator", "Resume")
 		p.press("Resume")
+		p.sees("running", "Pause")
+		w.hurried(must1[struct{ Items []catalog.Run }](w, "run", "list").Items[0].ID)
 		p.sees("done", "the books balance", "6,000 of 6,000 rows")
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 {
 			t.Errorf("%d rows are live instead of 100", n)

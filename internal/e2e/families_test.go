@@ -110,7 +110,8 @@ func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
 		time.Sleep(300 * time.Millisecond)
 		w.stop(syscall.SIGKILL)
 		w.start()
-		done := w.ended(run.ID)
+		time.Sleep(2 * time.Second)
+		done := w.hurried(run.ID)
 		close(stop)
 		writing.Wait()
 		if done.State != catalog.Done {

@@ -51,7 +51,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 			before := w.content("true")
 			w.define(then, "gentle")
 			r := w.planned()
-			for _, deleted := range []int64{300, 2000} {
+			for _, deleted := range []int64{300, 1000} {
 				w.someDeletedOrFailed(r.ID, deleted)
 				if err := s.Restart(); err != nil {
 					t.Fatal(err)
@@ -113,7 +113,7 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 			time.Sleep(300 * time.Millisecond)
 		}
 	}()
-	w.someDeletedOrFailed(r.ID, 2000)
+	w.someDeletedOrFailed(r.ID, 1000)
 	stop()
 	if n := <-cut; n == 0 {
 		t.Fatal("no session was cut")

@@ -102,7 +102,7 @@ func (e *Engine) SetPace(ctx context.Context, actor, id, text string) (*catalog.
 func (r *runner) changePace() {
 	if p, ok := r.paces.LoadAndDelete(r.run.ID); ok {
 		r.run.Pace = string(p.(pace.Pace))
-		r.pace.Change(p.(pace.Pace), r.source.Reads().Gentle)
+		r.pace.Change(p.(pace.Pace), r.manners)
 		r.setReading()
 	}
 }

@@ -293,7 +293,7 @@ func (e *Engine) Tell(ctx context.Context, run *catalog.Run) {
 
 // setReading takes up the pace and pressure for what goes on beside the batches.
 func (r *runner) setReading() {
-	r.reading.Store(int64(100 * pace.Breath(pace.Pace(r.run.Pace), r.source.Reads().Gentle, r.load.pressure.Slow)))
+	r.reading.Store(int64(100 * pace.Breath(pace.Pace(r.run.Pace), r.manners, r.load.pressure.Slow)))
 }
 
 // share is the most rows that the next batch may take, of n: what is left of the budget, and what the log has room for.

@@ -467,7 +467,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	q.pace = pace.New(p, src.Reads().Gentle)
+	q.pace = pace.New(p, pace.Manners{Rows: src.Reads().Gentle.Rows}) // somebody waits for what is restored
 	q.batch.Store(int64(q.pace.Rows()))
 	tables := map[string]*shape.Table{}
 	if p == pace.Unlimited && src.Reads().ParallelWrites {

@@ -59,8 +59,9 @@ type runner struct {
 	newest   *source.JournalRow // the newest batch that is known to be committed
 	family   int                // rows of the slice that a slice with related rows should have; 0: not known yet
 	pace     *pace.Steering
-	begun    time.Time // of this execution
-	worked   int64     // microseconds worked by earlier executions
+	manners  pace.Manners // of the source
+	begun    time.Time    // of this execution
+	worked   int64        // microseconds worked by earlier executions
 	pending  []catalog.Batch
 	load     load
 	reading  atomic.Int64                // rest after reading, in percent of its time
@@ -187,7 +188,8 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 	if err != nil {
 		return err
 	}
-	r.pace = pace.New(p, r.source.Reads().Gentle)
+	r.manners = r.source.Reads().Gentle
+	r.pace = pace.New(p, r.manners)
 	r.setReading()
 	r.leases, r.history = map[string]source.Lease{}, map[string]string{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {
