@@ -63,7 +63,7 @@ func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
 	if err := <-waited; err != nil {
 		t.Fatal(err)
 	}
-	got := w.ended(r.ID)
+	got := w.hurried(r.ID)
 	w.balanced(got, 20000, 20000)
 	p.sees("done", "Beside the plan", "20,000")
 	list, err := client.Get[api.Items[catalog.Slowdown]](t.Context(), w.client, "/runs/"+r.ID+"/slowdowns")

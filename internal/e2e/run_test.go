@@ -273,7 +273,7 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 	w.someDeleted(r.ID, 200)
 	// The whole slice was read before the first delete, so these rows are copied already.
 	w.exec("UPDATE scan SET note = 'edited while it was on its way' WHERE id = 9500; DELETE FROM scan WHERE id = 9600; UPDATE scan SET id = 77777 WHERE id = 9700")
-	got := w.ended(r.ID)
+	got := w.hurried(r.ID)
 	w.balanced(got, 10000, 10000-5)
 	if l := got.Ledger; l.Changed != 1 || l.Vanished != 2 || l.Skipped != 2 {
 		t.Errorf("ledger %+v; want 1 changed, 2 vanished, 2 skipped", l)
