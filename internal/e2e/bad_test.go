@@ -208,12 +208,14 @@ func TestAStoreThatIsFullStopsTheRunAndCostsNothing(t *testing.T) {
 // When there is no room for the service's own records, a run stops and says so, what it became is kept once there is room, and
 // nothing is lost of what it did.
 func TestADataDirectoryThatIsFullCostsNothing(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Log("not root: the small file system cannot be mounted here")
 		return
 	}
 	for _, then := range []string{"archive", "purge"} {
 		t.Run(then, func(t *testing.T) {
+			t.Parallel()
 			w := newWorld(t, "sqlite")
 			w.stop(syscall.SIGTERM)
 			data := filepath.Join(w.dir, "data")

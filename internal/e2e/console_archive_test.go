@@ -17,6 +17,7 @@ import (
 // TestTheConsoleProvesPicksAndDisposes: verify everything, see what is damaged, pick rows of a search and bring them back, and
 // destroy what is over by a decision that has to be typed.
 func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(2000)
 	w.define("archive", "unlimited")

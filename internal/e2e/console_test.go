@@ -251,6 +251,7 @@ func (p *page) comesTo(expression, want string) {
 }
 
 func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(10)
 	w.define("archive", "gentle")
@@ -297,6 +298,7 @@ func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
 }
 
 func TestTheConsoleBuildsARuleWhoseRelatedTablesGoAlong(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.exec(`CREATE TABLE trip (id integer PRIMARY KEY, at datetime NOT NULL, name text); CREATE INDEX trip_at ON trip (at);
 		CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL REFERENCES trip (id) ON DELETE CASCADE, harbour text); CREATE INDEX leg_trip ON leg (trip_id);

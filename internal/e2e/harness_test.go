@@ -7,6 +7,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"net/url"
 	"os"
@@ -42,6 +43,8 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, "the program cannot be built:", err)
 		os.Exit(1)
 	}
+	flag.Parse()
+	flag.Set("test.parallel", "3") // the engines
 	status := dbtest.Main(m)
 	os.RemoveAll(dir)
 	os.Exit(status)
@@ -75,10 +78,14 @@ type world struct {
 	dsn    string
 }
 
-// engines runs a test on every engine, one after the other: gentle runs give way to whatever else the machine does.
+// engines runs a test on every engine, side by side: each has a server of its own, and gentle runs mostly rest. Tests of
+// one server never run side by side, for a run gives way to what it sees on its server.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
-		t.Run(engine, func(t *testing.T) { fn(t, newWorld(t, engine)) })
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			fn(t, newWorld(t, engine))
+		})
 	}
 }
 

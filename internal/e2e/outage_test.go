@@ -28,8 +28,10 @@ func (w *world) finished(id string) api.RunView {
 }
 
 func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
+	t.Parallel()
 	for _, then := range []string{"archive", "purge"} {
 		t.Run(then, func(t *testing.T) {
+			t.Parallel()
 			s, err := dbtest.Start() // with fsync, since it is to crash
 			if err != nil {
 				t.Fatal(err)
@@ -51,7 +53,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 			before := w.content("true")
 			w.define(then, "gentle")
 			r := w.planned()
-			for _, deleted := range []int64{300, 1000} {
+			for _, deleted := range []int64{300, 2000} {
 				w.someDeletedOrFailed(r.ID, deleted)
 				if err := s.Restart(); err != nil {
 					t.Fatal(err)
@@ -113,7 +115,7 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 			time.Sleep(300 * time.Millisecond)
 		}
 	}()
-	w.someDeletedOrFailed(r.ID, 1000)
+	w.someDeletedOrFailed(r.ID, 2000)
 	stop()
 	if n := <-cut; n == 0 {
 		t.Fatal("no session was cut")

@@ -388,6 +388,7 @@ func TestRulesKeepTheirRevisionsAndPlansGoStale(t *testing.T) {
 }
 
 func TestEventsFollowARun(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(5000)
 	w.define("archive", "gentle")
@@ -430,6 +431,7 @@ func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
 }
 
 func TestThePaceChangesWhileARunGoes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(20000)
 	w.define("purge", "gentle")
