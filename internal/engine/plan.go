@@ -462,7 +462,8 @@ func (p *planning) show(ctx context.Context) error {
 			return err
 		}
 		q := source.PurgeRequest{Selection: one, Rows: pace.MaxRows}
-		if from, ok := p.source.(source.Purger); ok && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesUnread(ctx, q) {
+		gently := p.source.Reads().ReadsGently && p.rule.Pace != pace.Unlimited
+		if from, ok := p.source.(source.Purger); ok && !gently && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesUnread(ctx, q) {
 			shown, err := from.PurgeStatement(ctx, q)
 			if err != nil {
 				return err

@@ -17,15 +17,18 @@ import (
 
 // unread is the source that may purge the present pass unread; nil where its rows are to be read first.
 func (r *runner) unread() source.Purger {
-	if p, ok := r.source.(source.Purger); ok && r.pass.then == rule.ThenPurge && r.pass.part == "" {
-		return p
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	if r.pass.then != rule.ThenPurge || r.pass.part != "" || r.source.Reads().ReadsGently && pace.Pace(r.run.Pace) != pace.Unlimited {
+		return nil
 	}
-	return nil
+	p, _ := r.source.(source.Purger)
+	return p
 }
 
 // purgePass is movePass for rows that are not read first: stretch by stretch, two of them side by side where the pace knows no
 // bounds. Each stretch is a slice for the books, and they are closed in order. It returns the number of the next slice, and whether rows
-// are left behind a place for movePass: the database would not find them by an index.
+// are left behind a place for movePass: the database would not find them by an index, or the pace has become one that they are read at.
 func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (_ int, _ []value.Value, left bool, _ error) {
 	var open []*stretch
 	ctx, cancel := context.WithCancel(ctx)
@@ -37,7 +40,7 @@ func (r *runner) purgePass(ctx context.Context, from source.Purger, number int, 
 	}()
 	for more := true; more || len(open) > 0; {
 		for more && len(open) < r.sideBySide() {
-			if !from.PurgesUnread(ctx, source.PurgeRequest{Selection: r.pass.sel, After: after, Rows: r.firstBite()}) {
+			if r.unread() == nil || !from.PurgesUnread(ctx, source.PurgeRequest{Selection: r.pass.sel, After: after, Rows: r.firstBite()}) {
 				left, more = true, false
 				break
 			}

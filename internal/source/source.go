@@ -153,11 +153,12 @@ type ReadTraits struct {
 	EmptyingDoes   string       // what that resets and passes by, in words
 	RowVersions    bool         // a locator tells of any change to a row, so that a purge need not read its content
 	ParallelWrites bool         // transactions that write different rows of a table hardly keep each other waiting
+	ReadsGently    bool         // at the gentle pace what is purged is read first, in small pieces: others feel that less
 }
 
 // Purger is a source that finds and deletes in one statement, so that what is purged need not be read before.
 type Purger interface {
-	// PurgesUnread says whether rows can be purged so, and an index leads the statement along them.
+	// PurgesUnread says whether rows can be purged so, and an index leads the statement along them. At the gentle pace, ReadTraits has a say too.
 	PurgesUnread(ctx context.Context, q PurgeRequest) bool
 	// Purge deletes the next rows of a selection, in order of (age, key), in one transaction with its journal row; it returns
 	// that, and where the next batch begins. No row is left where the journal row has none; it is not kept then. ErrBusy: others

@@ -61,6 +61,7 @@ func TestConformance(t *testing.T) {
 					return s, exec
 				},
 				PurgesUnread: !plain,
+				PurgeEnds:    "LIMIT 5",
 				AgeType:      "datetime",
 				ClockType:    "datetime",
 				Same:         "%[1]s <=> %[2]s AND CAST(%[1]s AS BINARY) <=> CAST(%[2]s AS BINARY)",

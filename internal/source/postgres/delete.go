@@ -90,8 +90,8 @@ func (s *Source) unmark(ctx context.Context, pc *pgconn.PgConn) {
 
 // message is a statement that says in the transaction's log whose it is, for change feeds that read messages; it writes
 // nothing where no change feed can.
-func message(b source.Batch) string {
-	return "SELECT pg_logical_emit_message(true, 'ambercellar', " + literal(fmt.Sprintf("run %s, segment %d, batch %d", b.Lease.Run, b.Segment, b.Number)) + ") WHERE current_setting('wal_level') = 'logical'"
+func message(l source.Lease, segment, batch int) string {
+	return "SELECT pg_logical_emit_message(true, 'ambercellar', " + literal(fmt.Sprintf("run %s, segment %d, batch %d", l.Run, segment, batch)) + ") WHERE current_setting('wal_level') = 'logical'"
 }
 
 // transaction is the delete transaction: journal row, lease, delete, what became of the rest, commit.
@@ -112,16 +112,16 @@ func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 		}
 	}()
 	if err := together(ctx, d.pc, step{query: d.mark}, step{query: "BEGIN"}, step{query: fmt.Sprintf("SET LOCAL lock_timeout = %d", max(d.batch.LockWait.Milliseconds(), 1))},
-		step{query: "SET LOCAL enable_seqscan = off"}, step{query: message(d.batch)}, journalInsert(d.batch.Table.Name, d.row), lease, named); code(err) == uniqueViolation {
+		step{query: "SET LOCAL enable_seqscan = off"}, step{query: message(d.batch.Lease, d.batch.Segment, d.batch.Number)}, journalInsert(d.batch.Table.Name, d.row), lease, named); code(err) == uniqueViolation {
 		// An earlier try was committed and its answer got lost.
 		if _, err := d.pc.Exec(ctx, "ROLLBACK").ReadAll(); err != nil {
 			return err
 		}
-		rows, err := journal(ctx, d.pc, "run = $1 AND segment = $2::bigint AND batch = $3::bigint", d.row.Run, fmt.Sprint(d.row.Segment), fmt.Sprint(d.row.Batch))
-		if err != nil || len(rows) != 1 {
-			return errors.Join(errors.New("the journal row of a committed batch cannot be read"), err)
+		earlier, err := journalRow(ctx, d.pc, d.row)
+		if err != nil {
+			return err
 		}
-		d.row = &rows[0]
+		d.row = earlier
 		return nil
 	} else if err != nil {
 		return err

@@ -38,7 +38,7 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) (rows []*so
 }
 
 func (s *Source) families(ctx context.Context, pc *pgconn.PgConn, b source.Batch, skip bool) (rows []*source.JournalRow, err error) {
-	if _, err := pc.Exec(ctx, s.origin()+fmt.Sprintf("; BEGIN; SET LOCAL lock_timeout = %d; ", max(b.LockWait.Milliseconds(), 1))+message(b)).ReadAll(); err != nil {
+	if _, err := pc.Exec(ctx, s.origin()+fmt.Sprintf("; BEGIN; SET LOCAL lock_timeout = %d; ", max(b.LockWait.Milliseconds(), 1))+message(b.Lease, b.Segment, b.Number)).ReadAll(); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -59,14 +59,7 @@ func (s *Source) families(ctx context.Context, pc *pgconn.PgConn, b source.Batch
 				}
 				committed = true
 			}
-			found, err := journal(ctx, pc, "run = $1 AND segment = $2::bigint AND batch = $3::bigint", r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch))
-			if err == nil && len(found) != 1 {
-				err = fmt.Errorf("%d rows are there", len(found))
-			}
-			if err != nil {
-				return nil, err
-			}
-			return &found[0], nil
+			return journalRow(ctx, pc, r)
 		},
 		Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, pc, r) },
 		Lock:   func(l source.Lease) error { return lockLease(ctx, pc, l) },

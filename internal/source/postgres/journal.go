@@ -118,14 +118,19 @@ func lockLease(ctx context.Context, pc *pgconn.PgConn, l source.Lease) error {
 }
 
 // leased is lockLease as a step among others: held tells what it has found.
-func leased(l source.Lease) (held func() error, asked step) {
+func leased(l source.Lease) (held func() error, asked step) { return leaseHeld(l, "FOR UPDATE") }
+
+// leaseShared is leased for transactions that go side by side.
+func leaseShared(l source.Lease) (held func() error, asked step) { return leaseHeld(l, "FOR SHARE") }
+
+func leaseHeld(l source.Lease, lock string) (held func() error, asked step) {
 	found := false
 	return func() error {
 			if !found {
 				return source.ErrLeaseLost
 			}
 			return nil
-		}, step{query: "SELECT 1 FROM ambercellar.lease WHERE table_name = $1 AND holder = $2 AND epoch = $3::text::bigint FOR UPDATE", values: []string{l.Table, l.Holder, fmt.Sprint(l.Epoch)},
+		}, step{query: "SELECT 1 FROM ambercellar.lease WHERE table_name = $1 AND holder = $2 AND epoch = $3::text::bigint " + lock, values: []string{l.Table, l.Holder, fmt.Sprint(l.Epoch)},
 			fixed: true, row: func([][]byte) error {
 				found = true
 				return nil
@@ -150,6 +155,21 @@ func updateJournalRow(ctx context.Context, pc *pgconn.PgConn, r *source.JournalR
 func journalUpdate(r *source.JournalRow) step {
 	return step{query: "UPDATE ambercellar.batch SET deleted = $4::text::bigint, digest = $5, left_out = $6 WHERE run = $1 AND segment = $2::text::bigint AND batch = $3::text::bigint", fixed: true,
 		values: []string{r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), fmt.Sprint(r.Deleted), r.Digest.String(), r.LeftOut()}}
+}
+
+// journalComplete completes the row of a batch that was not known before it was deleted.
+func journalComplete(r *source.JournalRow) step {
+	return step{query: "UPDATE ambercellar.batch SET row_count = $4::text::bigint, found = $5, deleted = $4::text::bigint, digest = $5, last = $6::text::bigint, left_out = $7 WHERE run = $1 AND segment = $2::text::bigint AND batch = $3::text::bigint", fixed: true,
+		values: []string{r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch), fmt.Sprint(r.Deleted), r.Digest.String(), fmt.Sprint(r.Last), r.LeftOut()}}
+}
+
+// journalRow reads the journal row of a batch that was committed.
+func journalRow(ctx context.Context, pc *pgconn.PgConn, r *source.JournalRow) (*source.JournalRow, error) {
+	rows, err := journal(ctx, pc, "run = $1 AND segment = $2::bigint AND batch = $3::bigint", r.Run, fmt.Sprint(r.Segment), fmt.Sprint(r.Batch))
+	if err != nil || len(rows) != 1 {
+		return nil, errors.Join(errors.New("the journal row of a committed batch cannot be read"), err)
+	}
+	return &rows[0], nil
 }
 
 // journal reads the journal rows under a condition on text parameters.

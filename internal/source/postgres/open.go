@@ -140,7 +140,7 @@ var gentle = pace.Manners{Rest: 59, Breath: 39}
 
 // Reads says that readers disturb no writer and that a row's version tells of every change.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{Gentle: gentle, RowVersions: true, ParallelWrites: true,
+	return source.ReadTraits{Gentle: gentle, RowVersions: true, ParallelWrites: true, ReadsGently: true,
 		EmptyingDoes: "sequences go on where they are; subscribers are told of it only where their publication sends truncations, and a reader with an older snapshot sees the table empty"}
 }
 

@@ -105,7 +105,7 @@ func emptiesUnread(t *testing.T, w *world) {
 	sel := w.selection(t, "waiting", "at")
 	sel.Terms = []rule.Term{{Cutoff: rule.Cutoff{All: true}}}
 	q := source.PurgeRequest{Selection: sel, Lease: w.lease(t, "waiting", "me"), Segment: 1, Rows: 5}
-	if x, err := p.PurgeStatement(w.ctx, q); err != nil || !strings.HasPrefix(x.SQL, "DELETE FROM") || !strings.Contains(x.SQL, "LIMIT 5") {
+	if x, err := p.PurgeStatement(w.ctx, q); err != nil || !strings.HasPrefix(x.SQL, "DELETE FROM") || !strings.Contains(x.SQL, w.f.PurgeEnds) {
 		t.Errorf("it is shown as %+v, %v", x, err)
 	}
 	if place, err := p.PlaceAhead(w.ctx, sel, nil, 3); err != nil || place != nil {

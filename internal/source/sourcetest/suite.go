@@ -42,6 +42,7 @@ type Fixture struct {
 	SelfKeeps bool
 	// PurgesUnread says that the source finds and deletes in one statement.
 	PurgesUnread bool
+	PurgeEnds    string // where such a statement of five rows ends, in a table whose fifth row by (line, seat) is ('line 0', 16)
 	// NoAddress says that the engine has no address that tells rows apart where there is no key.
 	NoAddress bool
 	// Refused are column types that cannot be archived.

@@ -1,0 +1,269 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
+)
+
+// PurgesUnread: where an index leads along the age or the rows are few, and nothing but the row itself decides whether it goes. What
+// others refer to and what triggers see is read first, so that a row that stays is named; so is what lies in several tables. A
+// replication origin is one session's alone, and two stretches may be purged side by side.
+func (s *Source) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
+	t := q.Table
+	if s.cfg.Origin != "" || len(t.Key) == 0 || len(t.Address) > 0 || t.Part != "" || t.Partitioned || len(q.Joins)+len(q.Kin)+len(t.ReferencedBy)+len(t.Triggers) > 0 {
+		return false
+	}
+	var plain, few bool
+	const fewPages = 64
+	if err := s.conn(ctx, func(c *pgxpool.Conn) error {
+		return c.QueryRow(ctx, "SELECT relkind = 'r' AND NOT relhassubclass AND NOT relhasrules AND NOT relrowsecurity, pg_relation_size(oid) <= $2 * current_setting('block_size')::bigint FROM pg_class WHERE oid = $1::regclass",
+			table(t), fewPages).Scan(&plain, &few)
+	}); err != nil || !plain {
+		return false
+	}
+	if few || q.Empties() {
+		return true
+	}
+	if !slices.ContainsFunc(t.Indexes, func(x shape.Index) bool { return !x.Partial && len(x.Columns) > 0 && x.Columns[0] == q.Age.Column }) {
+		return false
+	}
+	differ, err := s.agesDiffer(ctx, source.SliceRequest{Selection: q.Selection, MaxRows: sliceAlone})
+	return err == nil && differ
+}
+
+// stretch is the condition on the rows behind a place and not behind another, and the columns of a place: age and key.
+func (s *Source) stretch(ctx context.Context, sel source.Selection, after, upTo []value.Value, d *dialect) (where string, position []string, order string, err error) {
+	if where, err = s.selected(ctx, sel, d); err != nil {
+		return "", nil, "", err
+	}
+	columns := positionOf(sel)
+	position = []string{d.column()}
+	for _, k := range sel.Table.Key {
+		position = append(position, "t."+quote(k))
+	}
+	first := 0
+	if sel.Empties() {
+		first = 1
+	}
+	order = strings.Join(position[first:], ", ")
+	for _, bound := range []struct {
+		op    string
+		place []value.Value
+	}{{">", after}, {"<=", upTo}} {
+		if bound.place == nil {
+			continue
+		}
+		var values []string
+		for i := first; i < len(bound.place); i++ {
+			values = append(values, constant(bound.place[i], columns[i]))
+		}
+		where += fmt.Sprintf(" AND (%s) %s (%s)", strings.Join(position[first:len(bound.place)], ", "), bound.op, strings.Join(values, ", "))
+	}
+	return where, position, order, nil
+}
+
+// positionOf are the columns of a place: age and key.
+func positionOf(sel source.Selection) []*shape.Column {
+	age, _ := sel.AgeColumn()
+	out := []*shape.Column{age}
+	for _, k := range sel.Table.KeyPositions() {
+		out = append(out, sel.Table.At(k))
+	}
+	return out
+}
+
+// PlaceAhead looks along the index of the age.
+func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value, error) {
+	latest, ok := sel.Latest()
+	if !ok || sel.Empties() {
+		return nil, nil
+	}
+	return s.place(ctx, source.Every(sel.Table, sel.Age, latest), after, nil, n)
+}
+
+// place is that of the n-th row behind a place and not behind another; 0: of the last. It is nil where there is none.
+func (s *Source) place(ctx context.Context, sel source.Selection, after, upTo []value.Value, n int) (out []value.Value, err error) {
+	d := newDialect(sel)
+	where, position, order, err := s.stretch(ctx, sel, after, upTo, d)
+	if err != nil {
+		return nil, err
+	}
+	skip := n - 1
+	if n == 0 {
+		order, skip = strings.ReplaceAll(order, ", ", " DESC, ")+" DESC", 0
+	}
+	for i, k := range sel.Table.KeyPositions() {
+		position[i+1] = expression(sel.Table.At(k))
+	}
+	query, values := d.Finish(fmt.Sprintf("SELECT %s FROM ONLY %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(position, ", "), table(sel.Table), where, order, skip), numbered)
+	columns := positionOf(sel)
+	params, types := bindTexts(values)
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		pc := c.Conn().PgConn()
+		if err := together(ctx, pc, step{query: "BEGIN TRANSACTION READ ONLY"}, step{query: "SET LOCAL enable_seqscan = off"}); err != nil {
+			return err
+		}
+		err := eachRow(ctx, pc, query, params, types, func(f [][]byte) error {
+			for i, raw := range f {
+				v, err := decode(raw, columns[i], func(b []byte) []byte { return append([]byte{}, b...) })
+				if err != nil {
+					return err
+				}
+				out = append(out, v)
+			}
+			return nil
+		})
+		return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
+	})
+	if err != nil {
+		return nil, fmt.Errorf("table %s: looking ahead: %w", sel.Table.Name, err)
+	}
+	return out, nil
+}
+
+// PurgeStatement is the one that Purge sends for the first rows.
+func (s *Source) PurgeStatement(ctx context.Context, q source.PurgeRequest) (source.Statement, error) {
+	place, err := s.place(ctx, q.Selection, q.After, q.UpTo, q.Rows)
+	if err != nil {
+		return source.Statement{}, err
+	}
+	if place != nil {
+		q.UpTo = place
+	}
+	query, values, err := s.purgeQuery(ctx, q)
+	return source.Shown("each batch finds and deletes in one statement, up to the place of its last row, which is looked up before; the next begins behind it", query, values), err
+}
+
+func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string, []any, error) {
+	d := newDialect(q.Selection)
+	where, _, _, err := s.stretch(ctx, q.Selection, q.After, q.UpTo, d)
+	if err != nil {
+		return "", nil, err
+	}
+	query, values := d.Finish(fmt.Sprintf("DELETE FROM ONLY %s AS t WHERE %s RETURNING %s", table(q.Table), where, strings.Join(expressions(q.Table, q.Table.KeyPositions()), ", ")), numbered)
+	return query, values, nil
+}
+
+// Purge deletes the next rows by one statement, which judges each row as it stands at that moment: one that others change while it
+// waits for them is judged again. Its digest covers the key: there was no earlier reading that the content could differ from. The batch
+// ends at a place that is looked up before, so that a row that moves meanwhile moves nothing but itself.
+func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value, err error) {
+	for {
+		place, err := s.place(ctx, q.Selection, q.After, q.UpTo, q.Rows)
+		if err == nil && place == nil {
+			place, err = s.place(ctx, q.Selection, q.After, q.UpTo, 0)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		p := &unread{PurgeRequest: q, out: &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number, At: time.Now().UTC()}}
+		if p.UpTo = place; place != nil {
+			if p.query, p.values, err = s.purgeQuery(ctx, p.PurgeRequest); err != nil {
+				return nil, nil, err
+			}
+		}
+		err = s.conn(ctx, func(c *pgxpool.Conn) error { return p.transaction(ctx, c.Conn().PgConn()) })
+		switch n := code(err); {
+		case errors.Is(err, source.ErrUnreachable):
+			return nil, nil, err
+		case n == lockNotAvailable || n == deadlock || n == serialization || n == inUse || n == foreignKey:
+			return nil, nil, fmt.Errorf("table %s: %w: %w", q.Table.Name, source.ErrBusy, err)
+		case errors.Is(err, source.ErrLeaseLost), errors.Is(err, source.ErrReshaped):
+			return nil, nil, err
+		case err != nil:
+			return nil, nil, fmt.Errorf("table %s: purging a batch: %w", q.Table.Name, err)
+		case p.earlier != nil:
+			return p.earlier, nil, nil
+		case place == nil || p.out.Rows > 0:
+			return p.out, place, nil
+		}
+		q.After = place // others have changed or deleted every one of them since it was looked up
+	}
+}
+
+// unread is one batch of rows that are purged without having been read.
+type unread struct {
+	source.PurgeRequest
+	query   string
+	values  []any
+	out     *source.JournalRow
+	earlier *source.JournalRow // an earlier try of the batch was committed and its answer got lost
+}
+
+// A purge waits so long for rows that others have locked, before they are read and left out: far below deadlock_timeout. For an earlier try
+// of its own, which the server may still be at after the connection was cut, it waits longer.
+const (
+	purgeWait   = 100 * time.Millisecond
+	earlierWait = 10 * time.Second
+)
+
+// transaction is the delete transaction: journal row, lease, delete, what went, commit. Nothing stays of one that deletes nothing.
+func (p *unread) transaction(ctx context.Context, pc *pgconn.PgConn) (err error) {
+	stays := false
+	defer func() {
+		if !stays {
+			pc.Exec(context.WithoutCancel(ctx), "ROLLBACK").ReadAll()
+		}
+	}()
+	wait := func(d time.Duration) step {
+		return step{query: fmt.Sprintf("SET LOCAL lock_timeout = %d", d.Milliseconds())}
+	}
+	held, lease := leaseShared(p.Lease)
+	err = together(ctx, pc, step{query: "BEGIN"}, wait(earlierWait), step{query: message(p.Lease, p.Segment, p.Number)}, journalInsert(p.Table.Name, p.out), lease, wait(purgeWait), step{query: "SET LOCAL enable_seqscan = off"})
+	switch code(err) {
+	case uniqueViolation:
+		if err := run(ctx, pc, "ROLLBACK"); err != nil {
+			return err
+		}
+		p.earlier, err = journalRow(ctx, pc, p.out)
+		return err
+	case lockNotAvailable:
+		return fmt.Errorf("%w: an earlier try of this batch is still going on: %w", source.ErrUnreachable, err)
+	}
+	if err != nil {
+		return err
+	}
+	if err := held(); err != nil || p.query == "" {
+		return err
+	}
+	columns := positionOf(p.Selection)[1:]
+	var hasher value.Hasher
+	var arena value.Chunk
+	key := make([]value.Value, len(columns))
+	params, types := bindTexts(p.values)
+	if err := eachRow(ctx, pc, p.query, params, types, func(f [][]byte) (err error) {
+		arena.Reset()
+		for i, raw := range f {
+			if key[i], err = decode(raw, columns[i], arena.Keep); err != nil {
+				return err
+			}
+		}
+		p.out.Digest.Add(hasher.Row(key))
+		return nil
+	}); err != nil || p.out.Digest.Count == 0 {
+		return err
+	}
+	n := int(p.out.Digest.Count)
+	p.out.Rows, p.out.Deleted, p.out.Found, p.out.Last = n, n, p.out.Digest, n-1
+	same, sign := sameShape(p.Table)
+	if err := together(ctx, pc, sign, journalComplete(p.out)); err != nil {
+		return err
+	}
+	if err := same(); err != nil {
+		return err
+	}
+	stays = true
+	_, err = pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
+	return err
+}
