@@ -144,6 +144,33 @@ func TestAPurgeGivesWayToLocksOfOthers(t *testing.T) {
 	}
 }
 
+// The server may still be at a batch whose connection was cut: it is asked again later, and what it did is not done again.
+func TestAPurgeIsNotDoneBesideAnEarlierTryOfItself(t *testing.T) {
+	s, exec := open(t)
+	r := read(t, s, exec)
+	other := disturber(t, s)
+	earlier := fmt.Sprintf("START TRANSACTION; INSERT INTO ambercellar_batch VALUES ('run', 1, 1, 'scan', false, 0, '%[1]s', 0, '%[1]s', '%[2]s', 0, 0, '2026-01-01T00:00:00Z')", value.Set{}, (&source.JournalRow{}).LeftOut())
+	q := source.PurgeRequest{Selection: r.sel, Lease: r.lease, Segment: 1, Number: 1, Rows: 10}
+	live := func() (n int) {
+		if err := s.db.QueryRow("SELECT COUNT(*) FROM scan").Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if _, err := other.ExecContext(t.Context(), earlier); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := s.Purge(t.Context(), q); !errors.Is(err, source.ErrUnreachable) || errors.Is(err, source.ErrBusy) || live() != 20 {
+		t.Errorf("got %v, want ErrUnreachable; %d rows are live", err, live())
+	}
+	if _, err := other.ExecContext(t.Context(), "COMMIT"); err != nil {
+		t.Fatal(err)
+	}
+	if row, next, err := s.Purge(t.Context(), q); err != nil || next != nil || row.Batch != 1 || live() != 20 {
+		t.Errorf("once that is committed: %+v, next %v, %v, %d rows are live", row, next, err, live())
+	}
+}
+
 func TestATableThatIsLockedAsAWholeIsBusy(t *testing.T) {
 	s, exec := open(t)
 	r := read(t, s, exec)

@@ -120,20 +120,25 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 	var earlier *source.JournalRow
 	none := errors.New("no row is left")
 	err = s.transaction(ctx, func(c *sql.Conn) error {
+		switch err := insertJournalRow(ctx, c, q.Table.Name, out); code(err) {
+		case duplicate:
+			earlier, err = journalRow(ctx, c, q.Lease.Run, q.Segment, q.Number)
+			return err
+		case lockTimeout: // the server is still at it, after the connection was cut
+			return fmt.Errorf("%w: an earlier try of this batch is still going on: %v", source.ErrUnreachable, err)
+		default:
+			if err != nil {
+				return err
+			}
+		}
+		if err := shareLease(ctx, c, q.Lease); err != nil {
+			return err
+		}
 		done, err := s.atOnce(ctx, c, false)
 		if err != nil {
 			return err
 		}
 		defer done()
-		if err := insertJournalRow(ctx, c, q.Table.Name, out); code(err) == duplicate {
-			earlier, err = journalRow(ctx, c, q.Lease.Run, q.Segment, q.Number)
-			return err
-		} else if err != nil {
-			return err
-		}
-		if err := shareLease(ctx, c, q.Lease); err != nil {
-			return err
-		}
 		var hasher value.Hasher
 		last := make([]value.Value, len(columns))
 		var arena value.Chunk

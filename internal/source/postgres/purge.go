@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -32,31 +31,44 @@ func (s *Source) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
 	}); err != nil || !plain {
 		return false
 	}
-	if few || q.Empties() {
+	if few {
 		return true
 	}
-	if !slices.ContainsFunc(t.Indexes, func(x shape.Index) bool { return !x.Partial && len(x.Columns) > 0 && x.Columns[0] == q.Age.Column }) {
+	if !q.Empties() {
+		if differ, err := s.agesDiffer(ctx, source.SliceRequest{Selection: q.Selection, MaxRows: sliceAlone}); err != nil || !differ {
+			return false
+		}
+	}
+	query, values, err := s.placeQuery(ctx, q.Selection, q.After, q.UpTo, q.Rows)
+	if err != nil {
 		return false
 	}
-	differ, err := s.agesDiffer(ctx, source.SliceRequest{Selection: q.Selection, MaxRows: sliceAlone})
-	return err == nil && differ
+	along := false
+	err = s.looking(ctx, "EXPLAIN "+query, values, func(f [][]byte) error {
+		node := strings.TrimSpace(strings.ReplaceAll(string(f[0]), "->", ""))
+		along = along || strings.HasPrefix(node, "Index ")
+		if strings.HasPrefix(node, "Sort  (") {
+			return errSorts
+		}
+		return nil
+	})
+	return err == nil && along
 }
 
+// errSorts says that the server would sort all rows that are due to find the next ones.
+var errSorts = errors.New("no index leads along the rows")
+
 // stretch is the condition on the rows behind a place and not behind another, and the columns of a place: age and key.
-func (s *Source) stretch(ctx context.Context, sel source.Selection, after, upTo []value.Value, d *dialect) (where string, position []string, order string, err error) {
+func (s *Source) stretch(ctx context.Context, sel source.Selection, after, upTo []value.Value, d *dialect) (where string, position []string, err error) {
 	if where, err = s.selected(ctx, sel, d); err != nil {
-		return "", nil, "", err
+		return "", nil, err
 	}
 	columns := positionOf(sel)
 	position = []string{d.column()}
 	for _, k := range sel.Table.Key {
 		position = append(position, "t."+quote(k))
 	}
-	first := 0
-	if sel.Empties() {
-		first = 1
-	}
-	order = strings.Join(position[first:], ", ")
+	first := firstOf(sel)
 	for _, bound := range []struct {
 		op    string
 		place []value.Value
@@ -70,7 +82,15 @@ func (s *Source) stretch(ctx context.Context, sel source.Selection, after, upTo 
 		}
 		where += fmt.Sprintf(" AND (%s) %s (%s)", strings.Join(position[first:len(bound.place)], ", "), bound.op, strings.Join(values, ", "))
 	}
-	return where, position, order, nil
+	return where, position, nil
+}
+
+// firstOf is the first column of a place that tells the order: a clause that takes its rows whatever their age goes by the key alone.
+func firstOf(sel source.Selection) int {
+	if sel.Empties() {
+		return 1
+	}
+	return 0
 }
 
 // positionOf are the columns of a place: age and key.
@@ -94,42 +114,56 @@ func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []v
 
 // place is that of the n-th row behind a place and not behind another; 0: of the last. It is nil where there is none.
 func (s *Source) place(ctx context.Context, sel source.Selection, after, upTo []value.Value, n int) (out []value.Value, err error) {
-	d := newDialect(sel)
-	where, position, order, err := s.stretch(ctx, sel, after, upTo, d)
+	query, values, err := s.placeQuery(ctx, sel, after, upTo, n)
 	if err != nil {
 		return nil, err
 	}
-	skip := n - 1
-	if n == 0 {
-		order, skip = strings.ReplaceAll(order, ", ", " DESC, ")+" DESC", 0
-	}
-	for i, k := range sel.Table.KeyPositions() {
-		position[i+1] = expression(sel.Table.At(k))
-	}
-	query, values := d.Finish(fmt.Sprintf("SELECT %s FROM ONLY %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(position, ", "), table(sel.Table), where, order, skip), numbered)
 	columns := positionOf(sel)
-	params, types := bindTexts(values)
-	err = s.conn(ctx, func(c *pgxpool.Conn) error {
-		pc := c.Conn().PgConn()
-		if err := together(ctx, pc, step{query: "BEGIN TRANSACTION READ ONLY"}, step{query: "SET LOCAL enable_seqscan = off"}); err != nil {
-			return err
-		}
-		err := eachRow(ctx, pc, query, params, types, func(f [][]byte) error {
-			for i, raw := range f {
-				v, err := decode(raw, columns[i], func(b []byte) []byte { return append([]byte{}, b...) })
-				if err != nil {
-					return err
-				}
-				out = append(out, v)
+	err = s.looking(ctx, query, values, func(f [][]byte) error {
+		for i, raw := range f {
+			v, err := decode(raw, columns[i], func(b []byte) []byte { return append([]byte{}, b...) })
+			if err != nil {
+				return err
 			}
-			return nil
-		})
-		return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
+			out = append(out, v)
+		}
+		return nil
 	})
 	if err != nil {
 		return nil, fmt.Errorf("table %s: looking ahead: %w", sel.Table.Name, err)
 	}
 	return out, nil
+}
+
+func (s *Source) placeQuery(ctx context.Context, sel source.Selection, after, upTo []value.Value, n int) (string, []any, error) {
+	d := newDialect(sel)
+	where, position, err := s.stretch(ctx, sel, after, upTo, d)
+	if err != nil {
+		return "", nil, err
+	}
+	skip, way := n-1, ""
+	if n == 0 {
+		skip, way = 0, " DESC"
+	}
+	order := strings.Join(position[firstOf(sel):], way+", ") + way
+	for i, k := range sel.Table.KeyPositions() {
+		position[i+1] = expression(sel.Table.At(k))
+	}
+	query, values := d.Finish(fmt.Sprintf("SELECT %s FROM ONLY %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(position, ", "), table(sel.Table), where, order, skip), numbered)
+	return query, values, nil
+}
+
+// looking carries out a query that changes nothing, along indexes.
+func (s *Source) looking(ctx context.Context, query string, values []any, report func([][]byte) error) error {
+	params, types := bindTexts(values)
+	return s.conn(ctx, func(c *pgxpool.Conn) error {
+		pc := c.Conn().PgConn()
+		err := together(ctx, pc, step{query: "BEGIN TRANSACTION READ ONLY"}, step{query: "SET LOCAL enable_seqscan = off"})
+		if err == nil {
+			err = eachRow(ctx, pc, query, params, types, report)
+		}
+		return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
+	})
 }
 
 // PurgeStatement is the one that Purge sends for the first rows.
@@ -147,7 +181,7 @@ func (s *Source) PurgeStatement(ctx context.Context, q source.PurgeRequest) (sou
 
 func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string, []any, error) {
 	d := newDialect(q.Selection)
-	where, _, _, err := s.stretch(ctx, q.Selection, q.After, q.UpTo, d)
+	where, _, err := s.stretch(ctx, q.Selection, q.After, q.UpTo, d)
 	if err != nil {
 		return "", nil, err
 	}
@@ -175,6 +209,8 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		}
 		err = s.conn(ctx, func(c *pgxpool.Conn) error { return p.transaction(ctx, c.Conn().PgConn()) })
 		switch n := code(err); {
+		case errors.Is(err, errMore):
+			continue
 		case errors.Is(err, source.ErrUnreachable):
 			return nil, nil, err
 		case n == lockNotAvailable || n == deadlock || n == serialization || n == inUse || n == foreignKey:
@@ -191,6 +227,9 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		q.After = place // others have changed or deleted every one of them since it was looked up
 	}
 }
+
+// errMore says that others have put rows before the place that was looked up, so that the batch would have more than it may.
+var errMore = errors.New("more rows are there than were looked up")
 
 // unread is one batch of rows that are purged without having been read.
 type unread struct {
@@ -255,6 +294,9 @@ func (p *unread) transaction(ctx context.Context, pc *pgconn.PgConn) (err error)
 		return err
 	}
 	n := int(p.out.Digest.Count)
+	if n > p.PurgeRequest.Rows {
+		return errMore
+	}
 	p.out.Rows, p.out.Deleted, p.out.Found, p.out.Last = n, n, p.out.Digest, n-1
 	same, sign := sameShape(p.Table)
 	if err := together(ctx, pc, sign, journalComplete(p.out)); err != nil {
