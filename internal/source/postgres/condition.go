@@ -64,12 +64,14 @@ func (d *dialect) sentinels() (out string) {
 }
 
 // Before is the condition that the age is an instant before a time. A day is before it when it lies before its day.
-func (d *dialect) Before(at time.Time) string { return d.bounded("<", at, "> '-infinity'") }
+func (d *dialect) Before(at time.Time) string { return d.bounded("<", at, "'-infinity'") }
 
 // Since is the condition that the age is an instant at or after a time.
-func (d *dialect) Since(at time.Time) string { return d.bounded(">=", at, "< 'infinity'") }
+func (d *dialect) Since(at time.Time) string { return d.bounded(">=", at, "'infinity'") }
 
-func (d *dialect) bounded(op string, at time.Time, finite string) string {
+// bounded leaves the infinity out that lies beyond the bound: by <>, since the planner would look up the smallest age for a >, and
+// pass all that the index still holds of rows that are gone, for every statement.
+func (d *dialect) bounded(op string, at time.Time, infinity string) string {
 	c, _ := d.sel.AgeColumn()
 	name := d.column()
 	if d.age.Unit != "" {
@@ -86,7 +88,7 @@ func (d *dialect) bounded(op string, at time.Time, finite string) string {
 			v.N = -((-time.Date(y, m, day, 0, 0, 0, 0, time.UTC).Unix() + 86_399) / 86_400)
 		}
 	}
-	return fmt.Sprintf("%s %s %s AND %s %s", name, op, constant(v, c), name, finite) + d.sentinels()
+	return fmt.Sprintf("%s %s %s AND %s <> %s", name, op, constant(v, c), name, infinity) + d.sentinels()
 }
 
 // Leaf writes a predicate.

@@ -39,7 +39,7 @@ func (s *Source) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
 			return false
 		}
 	}
-	query, values, err := s.placeQuery(ctx, q.Selection, q.After, q.UpTo, q.Rows)
+	query, values, err := s.placeQuery(ctx, q.Selection, places, q.Rows, bound{">", q.After}, bound{"<=", q.UpTo})
 	if err != nil {
 		return false
 	}
@@ -58,8 +58,14 @@ func (s *Source) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
 // errSorts says that the server would sort all rows that are due to find the next ones.
 var errSorts = errors.New("no index leads along the rows")
 
-// stretch is the condition on the rows behind a place and not behind another, and the columns of a place: age and key.
-func (s *Source) stretch(ctx context.Context, sel source.Selection, after, upTo []value.Value, d *dialect) (where string, position []string, err error) {
+// bound is where rows lie to a place, or to its first columns. Without a place it is none.
+type bound struct {
+	op    string
+	place []value.Value
+}
+
+// stretch is the condition on the rows within bounds, and the columns of a place: age and key.
+func (s *Source) stretch(ctx context.Context, sel source.Selection, d *dialect, bounds ...bound) (where string, position []string, err error) {
 	if where, err = s.selected(ctx, sel, d); err != nil {
 		return "", nil, err
 	}
@@ -69,18 +75,15 @@ func (s *Source) stretch(ctx context.Context, sel source.Selection, after, upTo 
 		position = append(position, "t."+quote(k))
 	}
 	first := firstOf(sel)
-	for _, bound := range []struct {
-		op    string
-		place []value.Value
-	}{{">", after}, {"<=", upTo}} {
-		if bound.place == nil {
+	for _, b := range bounds {
+		if len(b.place) == 0 {
 			continue
 		}
 		var values []string
-		for i := first; i < len(bound.place); i++ {
-			values = append(values, constant(bound.place[i], columns[i]))
+		for i := first; i < len(b.place); i++ {
+			values = append(values, constant(b.place[i], columns[i]))
 		}
-		where += fmt.Sprintf(" AND (%s) %s (%s)", strings.Join(position[first:len(bound.place)], ", "), bound.op, strings.Join(values, ", "))
+		where += fmt.Sprintf(" AND (%s) %s (%s)", strings.Join(position[first:len(b.place)], ", "), b.op, strings.Join(values, ", "))
 	}
 	return where, position, nil
 }
@@ -112,9 +115,36 @@ func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []v
 	return s.place(ctx, source.Every(sel.Table, sel.Age, latest), after, nil, n)
 }
 
-// place is that of the n-th row behind a place and not behind another; 0: of the last. It is nil where there is none.
+// place is that of the n-th row behind a place and not behind another, or of one a little before it; 0: of the last. It is nil where
+// there are fewer.
 func (s *Source) place(ctx context.Context, sel source.Selection, after, upTo []value.Value, n int) (out []value.Value, err error) {
-	query, values, err := s.placeQuery(ctx, sel, after, upTo, n)
+	if n > 0 && !sel.Empties() { // an index of the age tells that without the rows
+		age, err := s.lookUp(ctx, sel, ages, n, bound{">", after}, bound{"<=", upTo[:min(len(upTo), 1)]})
+		if err != nil || age == nil {
+			return nil, err
+		}
+		if !sameAge(age, after) && !sameAge(age, upTo) {
+			if out, err = s.lookUp(ctx, sel, places, 1, bound{">=", age}, bound{"<=", age}); err != nil || out != nil {
+				return out, err
+			}
+		}
+	}
+	return s.lookUp(ctx, sel, places, n, bound{">", after}, bound{"<=", upTo})
+}
+
+func sameAge(a, b []value.Value) bool {
+	return len(a) > 0 && len(b) > 0 && string(a[0].AppendCanonical(nil)) == string(b[0].AppendCanonical(nil))
+}
+
+// What is looked up of a row.
+const (
+	places = iota // its age and key
+	ages          // its age alone
+)
+
+// lookUp returns the place of the n-th row within bounds, or its age alone; n 0: of the last row.
+func (s *Source) lookUp(ctx context.Context, sel source.Selection, what, n int, bounds ...bound) (out []value.Value, err error) {
+	query, values, err := s.placeQuery(ctx, sel, what, n, bounds...)
 	if err != nil {
 		return nil, err
 	}
@@ -135,21 +165,32 @@ func (s *Source) place(ctx context.Context, sel source.Selection, after, upTo []
 	return out, nil
 }
 
-func (s *Source) placeQuery(ctx context.Context, sel source.Selection, after, upTo []value.Value, n int) (string, []any, error) {
+func (s *Source) placeQuery(ctx context.Context, sel source.Selection, what, n int, bounds ...bound) (string, []any, error) {
 	d := newDialect(sel)
-	where, position, err := s.stretch(ctx, sel, after, upTo, d)
+	skip, way := fmt.Sprint(n-1), ""
+	if n == 0 {
+		skip, way = "0", " DESC"
+	}
+	if after := bounds[0].place; what == ages && len(after) > 1 { // the index has no key: rows of that age that are passed are counted off
+		passed, _, err := s.stretch(ctx, sel, d, bound{">=", after[:1]}, bound{"<=", after})
+		if err != nil {
+			return "", nil, err
+		}
+		skip += fmt.Sprintf(" + (SELECT count(*) FROM ONLY %s t WHERE %s)", table(sel.Table), passed)
+		bounds[0] = bound{">=", after[:1]}
+	}
+	where, position, err := s.stretch(ctx, sel, d, bounds...)
 	if err != nil {
 		return "", nil, err
 	}
-	skip, way := n-1, ""
-	if n == 0 {
-		skip, way = 0, " DESC"
+	if what == ages {
+		position = position[:1]
 	}
 	order := strings.Join(position[firstOf(sel):], way+", ") + way
-	for i, k := range sel.Table.KeyPositions() {
+	for i, k := range sel.Table.KeyPositions()[:len(position)-1] {
 		position[i+1] = expression(sel.Table.At(k))
 	}
-	query, values := d.Finish(fmt.Sprintf("SELECT %s FROM ONLY %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(position, ", "), table(sel.Table), where, order, skip), numbered)
+	query, values := d.Finish(fmt.Sprintf("SELECT %s FROM ONLY %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %s", strings.Join(position, ", "), table(sel.Table), where, order, skip), numbered)
 	return query, values, nil
 }
 
@@ -181,7 +222,7 @@ func (s *Source) PurgeStatement(ctx context.Context, q source.PurgeRequest) (sou
 
 func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string, []any, error) {
 	d := newDialect(q.Selection)
-	where, _, err := s.stretch(ctx, q.Selection, q.After, q.UpTo, d)
+	where, _, err := s.stretch(ctx, q.Selection, d, bound{">", q.After}, bound{"<=", q.UpTo})
 	if err != nil {
 		return "", nil, err
 	}
