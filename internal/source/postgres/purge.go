@@ -207,15 +207,22 @@ func (s *Source) looking(ctx context.Context, query string, values []any, report
 	})
 }
 
+// end is the place that a batch goes up to; nil where it has no row.
+func (s *Source) end(ctx context.Context, q source.PurgeRequest) ([]value.Value, error) {
+	place, err := s.place(ctx, q.Selection, q.After, q.UpTo, q.Rows)
+	if err == nil && place == nil {
+		place, err = s.place(ctx, q.Selection, q.After, q.UpTo, 0)
+	}
+	return place, err
+}
+
 // PurgeStatement is the one that Purge sends for the first rows.
 func (s *Source) PurgeStatement(ctx context.Context, q source.PurgeRequest) (source.Statement, error) {
-	place, err := s.place(ctx, q.Selection, q.After, q.UpTo, q.Rows)
+	place, err := s.end(ctx, q)
 	if err != nil {
 		return source.Statement{}, err
 	}
-	if place != nil {
-		q.UpTo = place
-	}
+	q.UpTo = place
 	query, values, err := s.purgeQuery(ctx, q)
 	return source.Shown("each batch finds and deletes in one statement, up to the place of its last row, which is looked up before; the next begins behind it", query, values), err
 }
@@ -235,10 +242,7 @@ func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string,
 // ends at a place that is looked up before, so that a row that moves meanwhile moves nothing but itself.
 func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value, err error) {
 	for {
-		place, err := s.place(ctx, q.Selection, q.After, q.UpTo, q.Rows)
-		if err == nil && place == nil {
-			place, err = s.place(ctx, q.Selection, q.After, q.UpTo, 0)
-		}
+		place, err := s.end(ctx, q)
 		if err != nil {
 			return nil, nil, err
 		}
