@@ -2,13 +2,15 @@
 GO ?= go
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 BIN := build/ambercellar
+# The program and its tests are compiled alike, so that on a new machine what they share is compiled once.
+COMPILE := CGO_ENABLED=0 GOFLAGS=-trimpath
 
 .PHONY: build demo test soak matrix bench console check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
 $(BIN): console # always: the Go tool knows best what is stale
 	@echo "== building $(BIN), version $(VERSION)"
-	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X ambercellar/internal/service.Version=$(VERSION)" -o $(BIN) ./cmd/ambercellar
+	$(COMPILE) $(GO) build -ldflags "-s -w -X ambercellar/internal/service.Version=$(VERSION)" -o $(BIN) ./cmd/ambercellar
 
 demo: build ## the service on made-up data; prints one address to open
 	@echo "== starting the demo"
@@ -28,10 +30,10 @@ TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" 
 test: build ## all tests, on private servers and in headless Chromium
 	@./tools/need.sh postgresql mariadb-server chromium
 	@echo "== vetting"
-	$(GO) vet ./...
+	$(COMPILE) $(GO) vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	@echo "== testing, with temporary files in $(TEST_TMP)"
-	TMPDIR=$(TEST_TMP) $(GO) test -timeout 13m ./...
+	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 13m ./...
 
 soak: ## many rules on many tables with writers, for ten minutes under the race detector; every row is accounted for
 	@./tools/need.sh postgresql mariadb-server gcc

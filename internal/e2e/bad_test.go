@@ -11,7 +11,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
@@ -233,11 +232,12 @@ func TestADataDirectoryThatIsFullCostsNothing(t *testing.T) {
 			w.someDeleted(r.ID, 300)
 			filler := filepath.Join(data, "filler")
 			fill(t, filler)
-			for deadline := time.Now().Add(60 * time.Second); !strings.Contains(r.Reason, "cannot be kept"); time.Sleep(50 * time.Millisecond) {
-				if r = must1[api.RunView](w, "run", "show", r.ID); r.State.Ended() || time.Now().After(deadline) {
+			r = w.until(r.ID, "does not say that there is no room", func(r api.RunView) bool {
+				if r.State.Ended() {
 					t.Fatalf("without room the run is %s: %s", r.State, r.Reason)
 				}
-			}
+				return strings.Contains(r.Reason, "cannot be kept")
+			})
 			if err := os.Remove(filler); err != nil {
 				t.Fatal(err)
 			}

@@ -326,19 +326,44 @@ func (w *world) planned() api.RunView {
 // ended waits until a run has stopped, and returns it.
 func (w *world) ended(id string) api.RunView {
 	w.t.Helper()
-	return w.endedWithin(id, 90*time.Second)
+	return w.endedWithin(id, 2*time.Minute)
 }
 
 func (w *world) endedWithin(id string, most time.Duration) api.RunView {
 	w.t.Helper()
+	return w.untilWithin(id, "does not end", most, func(r api.RunView) bool { return r.State != catalog.Running && r.State != catalog.Queued })
+}
+
+// shown is a run as it stands. It asks through the client and starts no process, so that what waits for a run leaves the
+// machine to it.
+func (w *world) shown(id string) api.RunView {
+	w.t.Helper()
+	r, err := client.Get[api.RunView](context.Background(), w.client, "/runs/"+id)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return r
+}
+
+// until waits until a run is as wanted.
+func (w *world) until(id, what string, ok func(api.RunView) bool) api.RunView {
+	w.t.Helper()
+	return w.untilWithin(id, what, 2*time.Minute, ok)
+}
+
+func (w *world) untilWithin(id, what string, most time.Duration, ok func(api.RunView) bool) (r api.RunView) {
+	w.t.Helper()
 	for deadline := time.Now().Add(most); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
-		r := must1[api.RunView](w, "run", "show", id)
-		if r.State != catalog.Running && r.State != catalog.Queued {
+		if r = w.shown(id); ok(r) {
 			return r
 		}
 	}
-	w.t.Fatalf("run %s does not end", id)
-	return api.RunView{}
+	reason := ""
+	if r.Pressure != nil {
+		reason = r.Pressure.Reason
+	}
+	w.t.Fatalf("run %s %s: it is %s (%s), has deleted %d rows; pressure: %q", id, what, r.State, r.Reason, r.Ledger.Deleted, reason)
+	return r
 }
 
 // hurried lets a run go on without rests, once what a test needs the gentle pace for has happened, and returns it ended.

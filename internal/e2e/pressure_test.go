@@ -14,19 +14,6 @@ import (
 	"ambercellar/internal/client"
 )
 
-// until waits until a run is as wanted.
-func (w *world) until(id, what string, ok func(api.RunView) bool) api.RunView {
-	w.t.Helper()
-	var r api.RunView
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
-		if r = must1[api.RunView](w, "run", "show", id); ok(r) {
-			return r
-		}
-	}
-	w.t.Fatalf("%s: the run is %s: %s", what, r.State, r.Reason)
-	return r
-}
-
 func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
 	w := newWorld(t, "postgres")
 	w.scans(20000)

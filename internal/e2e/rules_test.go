@@ -137,12 +137,7 @@ func TestCopiedRowsAreDeletedWhenTheirTimeHasCome(t *testing.T) {
 	if r.DeleteAt == nil && r.State == catalog.Copied {
 		t.Fatalf("no time is set: %+v", r)
 	}
-	for range 100 {
-		if r = must1[api.RunView](w, "run", "show", r.ID); r.State == catalog.Done {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
+	r = w.until(r.ID, "does not delete when its time has come", func(r api.RunView) bool { return r.State == catalog.Done })
 	w.balanced(r, 500, 500)
 	w.must("rule", "apply", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: copy\narchive: {store: cellar}\n")))
 	w.exec("INSERT INTO scan VALUES (9001, 1, '2020-01-01 00:00:00', 1, 'late')")

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -202,19 +201,12 @@ func TestPauseResumeAndCancel(t *testing.T) {
 // someDeleted waits until a run has deleted so many rows.
 func (w *world) someDeleted(id string, rows int64) {
 	w.t.Helper()
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		r, err := client.Get[api.RunView](context.Background(), w.client, "/runs/"+id)
-		if err != nil {
-			w.t.Fatal(err)
-		}
-		if r.Ledger.Deleted >= rows {
-			return
-		}
-		if r.State.Ended() || r.State == catalog.Failed {
+	w.until(id, fmt.Sprintf("does not get to %d rows", rows), func(r api.RunView) bool {
+		if r.Ledger.Deleted < rows && (r.State.Ended() || r.State == catalog.Failed) {
 			w.t.Fatalf("run %s is %s (%s) before it has deleted %d rows", id, r.State, r.Reason, rows)
 		}
-	}
-	w.t.Fatalf("run %s does not get to %d rows", id, rows)
+		return r.Ledger.Deleted >= rows
+	})
 }
 
 func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {

@@ -79,9 +79,32 @@ func (r *runner) pieceSize() pace.Pieces {
 	return pace.NewPieces()
 }
 
-// restFrom rests after a piece of reading or verifying that took so long, as the pace says.
+// restFrom rests after a piece of reading or verifying that took so long, as the pace says, and for as long as pressure makes
+// the run rest.
 func (r *runner) restFrom(ctx context.Context, took time.Duration) error {
-	return rest(ctx, min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest))
+	err := rest(ctx, min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest))
+	for err == nil && int64(time.Since(processBegun)) < r.resting.Load() {
+		err = rest(ctx, sampleEvery/4)
+	}
+	return err
+}
+
+// watching waits for what is read or verified in the background. Meanwhile it asks for the signals, follows them and the pace that is
+// asked for, and shows both.
+func watching[T any](ctx context.Context, r *runner, from <-chan T) (got T, err error) {
+	for {
+		select {
+		case got = <-from:
+			return got, nil
+		case <-time.After(sampleEvery):
+		}
+		r.changePace()
+		r.load.asked = time.Time{}
+		r.judge(ctx, r.Now())
+		if err := r.show(ctx, false); err != nil {
+			return got, err
+		}
+	}
 }
 
 // breathe returns a function that rests, after a piece of work that begins now, for as long as the pace says.

@@ -27,7 +27,7 @@ type Stopped struct{ Reason string }
 func (e *Stopped) Error() string { return e.Reason }
 
 // sampleEvery is how often a database is asked for its signals while a run goes on.
-const sampleEvery = time.Second
+var sampleEvery = time.Second // changed by tests
 
 // load is what a runner knows of its database's load.
 type load struct {
@@ -291,9 +291,18 @@ func (e *Engine) Tell(ctx context.Context, run *catalog.Run) {
 	}
 }
 
-// setReading takes up the pace and pressure for what goes on beside the batches.
+// processBegun is what instants of the monotonic clock are counted from.
+var processBegun = time.Now()
+
+// setReading takes up the pace and pressure for what goes on beside the batches. A rest holds until the signals are asked for
+// again, and a little longer: never for good, where nobody does.
 func (r *runner) setReading() {
 	r.reading.Store(int64(100 * pace.Breath(pace.Pace(r.run.Pace), r.manners, r.load.pressure.Slow)))
+	until := time.Duration(0)
+	if r.load.pressure.Rest {
+		until = time.Since(processBegun) + 3*sampleEvery
+	}
+	r.resting.Store(int64(until))
 }
 
 // share is the most rows that the next batch may take, of n: what is left of the budget, and what the log has room for.

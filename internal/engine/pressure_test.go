@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
@@ -229,5 +231,67 @@ func TestTheFirstSlicesOfALargeRunAreSmall(t *testing.T) {
 		if got := fmt.Sprint(sizes(c.pace, c.due)); got != c.want {
 			t.Errorf("%s, %d rows due: slices of %s, want %s", c.pace, c.due, got, c.want)
 		}
+	}
+}
+
+// dragging is a database from which each piece is read in a while.
+type dragging struct {
+	*loaded
+	pieces atomic.Int64
+}
+
+func (d *dragging) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+	d.pieces.Add(1)
+	q.MaxRows = min(q.MaxRows, 50)
+	time.Sleep(5 * time.Millisecond)
+	return d.Source.ReadSlice(ctx, q, sink)
+}
+
+// TestReadingGivesWayToo: also while nothing is deleted, the signals are asked for and shown, reading rests under pressure, and a new
+// pace holds from then on.
+func TestReadingGivesWayToo(t *testing.T) {
+	defer func(d time.Duration) { sampleEvery = d }(sampleEvery)
+	sampleEvery = 40 * time.Millisecond
+	b := newBench(t, "wal")
+	var waiting atomic.Int64
+	d := &dragging{loaded: b.load(t, func() map[string]float64 { return map[string]float64{pace.Waiting: float64(waiting.Load())} })}
+	b.Source = func(context.Context, string) (source.Source, error) { return d, nil }
+	var shown atomic.Pointer[catalog.Run]
+	b.Progress = func(r *catalog.Run) { shown.Store(r) }
+	b.apply(t, "clauses:\n  - before: 2025-01-01\nthen: copy\narchive: {store: cellar}\npace: gentle\n")
+	run := b.start(t)
+	ended := make(chan error, 1)
+	go func() { ended <- b.goOn(t, run) }()
+	until := func(what string, ok func() bool) {
+		t.Helper()
+		for begun := time.Now(); !ok(); time.Sleep(5 * time.Millisecond) {
+			if time.Since(begun) > 20*time.Second {
+				t.Fatal(what)
+			}
+		}
+	}
+	until("nothing is read", func() bool { return d.pieces.Load() >= 2 })
+	waiting.Store(1000)
+	until("pressure is not shown while the first slice is read", func() bool {
+		r := shown.Load()
+		return r != nil && r.Pressure != nil && r.Pressure.Rest && strings.HasPrefix(r.Reason, "resting: ")
+	})
+	time.Sleep(3 * sampleEvery) // the piece that was going on, and its own rest
+	before := d.pieces.Load()
+	time.Sleep(10 * sampleEvery)
+	if now := d.pieces.Load(); now > before+1 || now >= rows/50 {
+		t.Errorf("%d pieces were read while the run rested", now-before)
+	}
+	waiting.Store(0)
+	until("reading does not go on", func() bool { return d.pieces.Load() > before+1 })
+	if _, err := b.SetPace(t.Context(), "me", run.ID, "unlimited"); err != nil {
+		t.Fatal(err)
+	}
+	begun, left := time.Now(), rows/50-d.pieces.Load()
+	if err := <-ended; !errors.Is(err, ErrCopied) {
+		t.Fatal(err)
+	}
+	if gentle := time.Duration(left) * 19 * 5 * time.Millisecond; left > 20 && time.Since(begun) > gentle/2 {
+		t.Errorf("%d pieces took %s at the unlimited pace, and would take %s with their rests", left, time.Since(begun), gentle)
 	}
 }

@@ -65,6 +65,7 @@ type runner struct {
 	pending  []catalog.Batch
 	load     load
 	reading  atomic.Int64                // rest after reading, in percent of its time
+	resting  atomic.Int64                // until when what goes on beside the batches rests, in nanoseconds since the process began
 	pieces   atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
 	logAt    *int64                      // what the database had logged when it was last asked
 	shown    time.Time
@@ -328,7 +329,10 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 	next = r.fetch(ctx, number, after, r.ramp(read))
 	var before *work // the slice before, ready to be deleted
 	for next != nil {
-		got := <-next
+		got, err := watching(ctx, r, next)
+		if err != nil {
+			return number, err
+		}
 		next = nil
 		if got.err != nil {
 			return number, got.err
@@ -349,9 +353,12 @@ func (r *runner) movePass(ctx context.Context, number int, after []value.Value) 
 				return number, err
 			}
 		}
-		err := <-ready
-		if ready = nil; err != nil {
+		bad, err := watching(ctx, r, ready)
+		if err != nil {
 			return number, err
+		}
+		if ready = nil; bad != nil {
+			return number, bad
 		}
 		if before = w; r.pass.then == rule.ThenCopy {
 			before = nil
