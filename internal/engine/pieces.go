@@ -96,7 +96,7 @@ func watching[T any](ctx context.Context, r *runner, from <-chan T) (got T, err 
 		select {
 		case got = <-from:
 			return got, nil
-		case <-time.After(sampleEvery):
+		case <-time.After(watchEvery):
 		}
 		r.changePace()
 		r.load.asked = time.Time{}

@@ -27,7 +27,10 @@ type Stopped struct{ Reason string }
 func (e *Stopped) Error() string { return e.Reason }
 
 // sampleEvery is how often a database is asked for its signals while a run goes on.
-var sampleEvery = time.Second // changed by tests
+const sampleEvery = time.Second
+
+// watchEvery is the same while nothing is deleted. Tests change it.
+var watchEvery = sampleEvery
 
 // load is what a runner knows of its database's load.
 type load struct {

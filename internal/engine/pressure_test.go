@@ -47,6 +47,13 @@ func (b *bench) load(t *testing.T, signals func() map[string]float64) *loaded {
 	return l
 }
 
+// watch says how often a test's run asks for the signals while nothing is deleted.
+func watch(t *testing.T, every time.Duration) {
+	before := watchEvery
+	t.Cleanup(func() { watchEvery = before })
+	watchEvery = every
+}
+
 func calm() map[string]float64 { return map[string]float64{pace.Waiting: 0} }
 
 const archiving = "clauses:\n  - before: 2025-01-01\nthen: archive\narchive: {store: cellar}\n"
@@ -111,6 +118,7 @@ func TestARestingRunSaysWhenItGoesOnAndForHowLong(t *testing.T) {
 }
 
 func TestABudgetOfTimeEndsAWindowToo(t *testing.T) {
+	watch(t, time.Hour) // its samples are counted, or move the clock
 	b := newBench(t, "wal")
 	b.load(t, func() map[string]float64 { b.now = b.now.Add(20 * time.Minute); return calm() })
 	b.apply(t, archiving+"window: 10:00-18:00\nbudget: {time: PT30M}\npace: gentle\n")
@@ -145,6 +153,7 @@ func TestARunPausesWhenTheLogHasGrownEnough(t *testing.T) {
 }
 
 func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
+	watch(t, time.Hour) // its samples are counted, or move the clock
 	b := newBench(t, "wal")
 	asked := 0
 	b.load(t, func() map[string]float64 {
@@ -189,6 +198,7 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 }
 
 func TestTheLogOfAMinuteHasABound(t *testing.T) {
+	watch(t, time.Hour) // its samples are counted, or move the clock
 	b := newBench(t, "wal")
 	l := b.load(t, func() map[string]float64 { b.now = b.now.Add(10 * time.Second); return calm() })
 	l.log = func() int64 { return int64(rows-b.live(t)) * 100 << 10 }
@@ -250,8 +260,7 @@ func (d *dragging) ReadSlice(ctx context.Context, q source.SliceRequest, sink fu
 // TestReadingGivesWayToo: also while nothing is deleted, the signals are asked for and shown, reading rests under pressure, and a new
 // pace holds from then on.
 func TestReadingGivesWayToo(t *testing.T) {
-	defer func(d time.Duration) { sampleEvery = d }(sampleEvery)
-	sampleEvery = 40 * time.Millisecond
+	watch(t, 40*time.Millisecond)
 	b := newBench(t, "wal")
 	var waiting atomic.Int64
 	d := &dragging{loaded: b.load(t, func() map[string]float64 { return map[string]float64{pace.Waiting: float64(waiting.Load())} })}
@@ -276,9 +285,9 @@ func TestReadingGivesWayToo(t *testing.T) {
 		r := shown.Load()
 		return r != nil && r.Pressure != nil && r.Pressure.Rest && strings.HasPrefix(r.Reason, "resting: ")
 	})
-	time.Sleep(3 * sampleEvery) // the piece that was going on, and its own rest
+	time.Sleep(3 * watchEvery) // the piece that was going on, and its own rest
 	before := d.pieces.Load()
-	time.Sleep(10 * sampleEvery)
+	time.Sleep(10 * watchEvery)
 	if now := d.pieces.Load(); now > before+1 || now >= rows/50 {
 		t.Errorf("%d pieces were read while the run rested", now-before)
 	}
