@@ -218,7 +218,7 @@ type NewPartitions struct {
 // RunView is a run with what follows from its counts.
 type RunView struct {
 	catalog.Run
-	Done        int64    `json:"done"` // rows dealt with
+	Done        int64    `json:"done"` // rows dealt with: copied, while it only copies
 	Rate        float64  `json:"rate"` // rows a second while working
 	SecondsLeft *float64 `json:"seconds_left"`
 	SecondsLow  *float64 `json:"seconds_low"`  // if it goes on as its faster batches did
@@ -226,7 +226,7 @@ type RunView struct {
 }
 
 func viewRun(r *catalog.Run) RunView {
-	v := RunView{Run: *r, Done: r.Deleted + r.LeftOut()}
+	v := RunView{Run: *r, Done: r.Done()}
 	if r.Working > 0 {
 		v.Rate = float64(v.Done) / (float64(r.Working) / 1e6)
 	}

@@ -104,6 +104,15 @@ type Run struct {
 	Ledger    `json:"ledger"`
 }
 
+// Done is how many rows a run has dealt with: those that were copied, as long as copying is all that it does, and otherwise those
+// that are gone or were left out.
+func (r *Run) Done() int64 {
+	if r.Action == "copy" && !r.Deleting {
+		return max(r.Copied, r.LeftOut())
+	}
+	return r.Deleted + r.LeftOut()
+}
+
 // Clone copies a run with everything that it holds, so that the copy can be read while the run goes on.
 func (r *Run) Clone() *Run {
 	out := *r

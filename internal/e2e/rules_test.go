@@ -103,7 +103,7 @@ func TestCopiedRowsAreDeletedByASecondDecision(t *testing.T) {
 		before := w.content("true")
 		w.apply("clauses:\n  - keep: P1Y\nthen: copy\narchive: {store: cellar}\n")
 		_, r := w.run1()
-		if r.State != catalog.Copied || r.Ledger.Copied != 3000 || r.Ledger.Deleted != 0 {
+		if r.State != catalog.Copied || r.Ledger.Copied != 3000 || r.Ledger.Deleted != 0 || r.Done != 3000 {
 			t.Fatalf("after copying: %s %+v", r.State, r.Ledger)
 		}
 		if w.content("true") != before {
@@ -120,8 +120,8 @@ func TestCopiedRowsAreDeletedByASecondDecision(t *testing.T) {
 		w.must("run", "delete", r.ID)
 		r = w.ended(r.ID)
 		w.balanced(r, 3000, 2998)
-		if r.Ledger.Changed != 1 || r.Ledger.Vanished != 1 || r.State != catalog.Done {
-			t.Errorf("after the deleting: %s %+v", r.State, r.Ledger)
+		if r.Ledger.Changed != 1 || r.Ledger.Vanished != 1 || r.State != catalog.Done || r.Done != 3000 {
+			t.Errorf("after the deleting: %s, %d done, %+v", r.State, r.Done, r.Ledger)
 		}
 		if n := w.count("SELECT count(*) FROM scan"); n != 101 {
 			t.Errorf("%d rows are live instead of 101", n)

@@ -249,7 +249,7 @@ func windowNames(windows []calendar.Window) (out string) {
 func (r *runner) restUntil(next calendar.Span, why string, zone *time.Location) error {
 	at := catalog.At(next.From)
 	r.run.ResumeAt = &at
-	left, bite := r.run.Due-r.run.Deleted-r.run.LeftOut(), max(r.run.WindowRows, r.run.LastWindowRows)
+	left, bite := r.run.Due-r.run.Done(), max(r.run.WindowRows, r.run.LastWindowRows)
 	if b := r.rule.Budget; b != nil && b.Rows > 0 {
 		bite = b.Rows
 	}
@@ -275,7 +275,7 @@ func (e *Engine) Tell(ctx context.Context, run *catalog.Run) {
 	src, err := e.Source(ctx, run.Source)
 	if err == nil {
 		p := source.Progress{Table: run.Table, Rule: run.Rule, Run: run.ID, Action: run.Action, State: string(run.State), Reason: run.Reason, Pace: run.Pace, Cutoff: run.Cutoff.Time,
-			Due: run.Due, Done: run.Deleted + run.LeftOut(), Deleted: run.Deleted, At: e.Now()}
+			Due: run.Due, Done: run.Done(), Deleted: run.Deleted, At: e.Now()}
 		if run.ResumeAt != nil {
 			p.ResumesAt = &run.ResumeAt.Time
 		}

@@ -297,8 +297,8 @@ func TestReadingGivesWayToo(t *testing.T) {
 		t.Fatal(err)
 	}
 	begun, left := time.Now(), rows/50-d.pieces.Load()
-	if err := <-ended; !errors.Is(err, ErrCopied) {
-		t.Fatal(err)
+	if err := <-ended; !errors.Is(err, ErrCopied) || run.Done() != rows {
+		t.Fatalf("%d rows done: %v", run.Done(), err)
 	}
 	if gentle := time.Duration(left) * 19 * 5 * time.Millisecond; left > 20 && time.Since(begun) > gentle/2 {
 		t.Errorf("%d pieces took %s at the unlimited pace, and would take %s with their rests", left, time.Since(begun), gentle)

@@ -45,6 +45,11 @@ export function share(part: number, total: number): number {
   return total > 0 ? Math.min(100, (100 * part) / total) : 0;
 }
 
+/** leftOut is how many of a run's rows did not leave their table. */
+export function leftOut(l: { unlinked: number; changed: number; vanished: number; held: number; skipped: number }): number {
+  return l.unlinked + l.changed + l.vanished + l.held + l.skipped;
+}
+
 /** money writes a price; null: nobody knows it. */
 export function money(amount: number | null | undefined, currency = ""): string {
   if (amount === null || amount === undefined) return "price unknown";

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Alert, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
-  import { count, plural, share, size, span } from "../../lib/format";
+  import { count, leftOut, plural, share, size, span } from "../../lib/format";
   import { every, Loader } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
@@ -75,7 +75,7 @@
           <TableBodyCell>{r.source}.{r.table}</TableBodyCell>
           <TableBodyCell><State state={r.state} /></TableBodyCell>
           <TableBodyCell class="text-right">{count(r.ledger.deleted)}</TableBodyCell>
-          <TableBodyCell class="text-right">{count(r.done - r.ledger.deleted)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(leftOut(r.ledger))}</TableBodyCell>
           <TableBodyCell class="text-right">{r.action === "archive" ? size(r.file_bytes) : "–"}</TableBodyCell>
           <TableBodyCell><When at={r.ended_at} /></TableBodyCell>
         </TableBodyRow>

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
-  import { count, share, short } from "../../lib/format";
+  import { count, leftOut, share, short } from "../../lib/format";
   import { every, Loader } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
@@ -30,7 +30,7 @@
           <TableBodyCell><State state={r.state} /></TableBodyCell>
           <TableBodyCell class="w-36"><Bar percent={r.state === "done" ? 100 : share(r.done, r.due)} label="progress" /></TableBodyCell>
           <TableBodyCell class="text-right">{count(r.ledger.deleted)}</TableBodyCell>
-          <TableBodyCell class="text-right">{count(r.done - r.ledger.deleted)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(leftOut(r.ledger))}</TableBodyCell>
           <TableBodyCell>{books(r.ledger)}</TableBodyCell>
           <TableBodyCell><When at={r.created_at} /></TableBodyCell>
         </TableBodyRow>
