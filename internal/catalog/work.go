@@ -108,7 +108,7 @@ type Run struct {
 // that are gone or were left out.
 func (r *Run) Done() int64 {
 	if r.Action == "copy" && !r.Deleting {
-		return max(r.Copied, r.LeftOut())
+		return r.Copied
 	}
 	return r.Deleted + r.LeftOut()
 }

@@ -152,7 +152,7 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 				}
 			}
 		}()
-		w.someDeleted(r.ID, 500)
+		w.someDeleted(r.ID, 2000)
 		got := w.hurried(r.ID)
 		stop()
 		edits := <-done
