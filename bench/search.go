@@ -50,7 +50,7 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 	}
 	defer os.RemoveAll(dir)
 	cellar, csv := filepath.Join(dir, "cellar"), filepath.Join(dir, "rows.csv.zst")
-	st, err := store.OpenDirectory(cellar)
+	st, err := store.MakeDirectory(cellar)
 	if err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 		return err
 	}
 	results := map[string]*searchMeasure{}
-	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"), api.NewStore{Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
+	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"), api.NewStore{Existing: true, Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
 		return err
 	}
 	var byHand []float64
@@ -98,7 +98,7 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 			return err
 		}
 	}
-	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"), api.NewStore{Name: "filled", Bucket: &bucket}, rows, rounds, &fetched); err != nil {
+	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"), api.NewStore{Existing: true, Name: "filled", Bucket: &bucket}, rows, rounds, &fetched); err != nil {
 		return err
 	}
 	fmt.Printf("\n| search of %d rows | first look-up by key | later ones | full scan | look-up to scan, first and later | grep by hand | scan to grep | look-up fetches | scan fetches | stored | memory |\n|---|---|---|---|---|---|---|---|---|---|---|\n", rows)
@@ -222,7 +222,7 @@ func searched(ctx context.Context, program, dir string, s api.NewStore, rows, ro
 	if _, err := client.Post[catalog.Store](ctx, c, "/stores", s); err != nil {
 		return nil, err
 	}
-	adopted, err := client.Post[api.Adopted](ctx, c, "/stores/"+s.Name+"/adopt", nil)
+	adopted, err := client.Post[engine.Adopted](ctx, c, "/stores/"+s.Name+"/adopt", nil)
 	if err != nil || adopted.Segments != searchSegments {
 		return nil, fmt.Errorf("%d segments were taken up, %w", adopted.Segments, err)
 	}

@@ -127,9 +127,8 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it, and say what the place does with files on its own", out: Items[store.Habit]{}, do: a.checkStore},
 		{method: "POST", path: "/stores/{store}/sweep", summary: "List what interrupted runs left behind in a store, and remove it where that is asked for", in: NewSweep{}, out: engine.Swept{}, do: a.sweep},
 		{method: "POST", path: "/stores/{store}/reseal", summary: "Seal every file of a store with the newest of its keys", out: service.Resealed{}, do: func(c *gin.Context) (any, error) { return s.Reseal(c.Request.Context(), actor, c.Param("store")) }},
-		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know", out: Adopted{}, do: func(c *gin.Context) (any, error) {
-			n, err := s.Adopt(c.Request.Context(), actor, c.Param("store"))
-			return Adopted{n}, err
+		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know, and find out anew where the rows of those lie that it knows", out: engine.Adopted{}, do: func(c *gin.Context) (any, error) {
+			return s.Adopt(c.Request.Context(), actor, c.Param("store"))
 		}},
 
 		{method: "GET", path: "/rules", summary: "All rules", out: Items[RuleView]{}, do: a.rules},

@@ -166,7 +166,7 @@ func (a *API) addStore(c *gin.Context) (any, error) {
 	if in.Bucket != nil {
 		s.Bucket.V = *in.Bucket
 	}
-	if err := a.service.AddStore(c.Request.Context(), actor, s); err != nil {
+	if err := a.service.AddStore(c.Request.Context(), actor, s, in.Existing); err != nil {
 		return nil, err
 	}
 	return a.service.Catalog.Store(c.Request.Context(), in.Name)

@@ -77,6 +77,8 @@ type NewStore struct {
 
 	Seal   *store.Seal     `json:"seal,omitempty"`   // where the keys are with which its files are encrypted; left out: they are not
 	Tariff *catalog.Tariff `json:"tariff,omitempty"` // of a bucket whose files go cold
+
+	Existing bool `json:"existing,omitempty"` // the place comes from elsewhere: it is a store already, or holds segments
 }
 
 // StoreView is a store with what lies in it and what is free.
@@ -113,11 +115,6 @@ type NewRefusal struct {
 type NewSweep struct {
 	Older  string `json:"older,omitempty"`  // ISO 8601: only files that were not touched for so long; empty: P1D
 	Remove bool   `json:"remove,omitempty"` // false: they are only listed
-}
-
-// Adopted says how many segments a store brought into the catalog.
-type Adopted struct {
-	Segments int `json:"segments"`
 }
 
 // RuleFile is a file of rules to check or apply.

@@ -75,7 +75,7 @@ func write(t *testing.T, st store.Store, without ...int) (*Manifest, [][]value.V
 
 func directory(t *testing.T) *store.Directory {
 	t.Helper()
-	st, err := store.OpenDirectory(t.TempDir())
+	st, err := store.MakeDirectory(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -223,7 +223,7 @@ func TestASegmentExistsOnceItsManifestDoes(t *testing.T) {
 
 func TestAManifestOfAnotherPlaceIsRefused(t *testing.T) {
 	root := t.TempDir()
-	st, err := store.OpenDirectory(root)
+	st, err := store.MakeDirectory(root)
 	if err != nil {
 		t.Fatal(err)
 	}

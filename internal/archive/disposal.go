@@ -81,17 +81,3 @@ func LoadDisposal(ctx context.Context, st store.Store, m *Manifest) (*Disposal, 
 	}
 	return d, hash, nil
 }
-
-// Destroy removes the files of a segment that tell its rows or their values. It refuses where there is no disposal record.
-func Destroy(ctx context.Context, st store.Store, m *Manifest) error {
-	if d, _, err := LoadDisposal(ctx, st, m); err != nil {
-		return err
-	} else if d == nil {
-		return fmt.Errorf("segment %s has no disposal record, so its files stay", m.Segment)
-	}
-	err := errors.Join(st.Remove(ctx, m.RowsName()), st.Remove(ctx, m.RangeName()))
-	for _, b := range m.Beside {
-		err = errors.Join(err, st.Remove(ctx, m.BesideName(b.Join)))
-	}
-	return err
-}

@@ -203,6 +203,9 @@ func (x *examiner) collect(ctx context.Context, p Place) error {
 	there := map[string]bool{}
 	stems := map[string][]string{}
 	for _, o := range objects {
+		if o.Name == store.IdentityName {
+			continue
+		}
 		there[o.Name] = true
 		m := ours.FindStringSubmatch(o.Name)
 		if m == nil {

@@ -63,7 +63,7 @@ func foreign(t *testing.T, column arrow.Array, row int) (v value.Value, ok bool)
 // by value; what no Parquet type can hold is NULL there and stands in the companion column.
 func TestAnotherReaderSeesTheSameRows(t *testing.T) {
 	root := t.TempDir()
-	st, err := store.OpenDirectory(root)
+	st, err := store.MakeDirectory(root)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -166,6 +166,9 @@ func (m *Manifest) Name() {
 	m.Stem = fmt.Sprintf("%s/%s/%s/%06d-%s", segmentPath(m.Source), segmentPath(m.Table), m.Run, m.Number, m.Segment)
 }
 
+// TablePrefix is what the names of all files of a table's segments begin with.
+func TablePrefix(source, table string) string { return segmentPath(source) + "/" + segmentPath(table) + "/" }
+
 // Succeed gives the file of rows that stay of a segment a name that no file ever had.
 func (m *Manifest) Succeed() *Successor {
 	id := ulid.Make().String()

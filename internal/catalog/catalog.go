@@ -115,6 +115,19 @@ func list[T any](ctx context.Context, q sqlx.QueryerContext, query string, args 
 	return out, err
 }
 
+// changed says whether an update found its record as it had to be: ErrState where it changed no row.
+func changed(r sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil {
+		return err
+	} else if n == 0 {
+		return fmt.Errorf("it was changed by something else meanwhile: %w", ErrState)
+	}
+	return nil
+}
+
 // transaction runs fn in one transaction.
 func (c *Catalog) transaction(ctx context.Context, fn func(*sqlx.Tx) error) error {
 	tx, err := c.db.BeginTxx(ctx, nil)

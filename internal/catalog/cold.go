@@ -88,17 +88,17 @@ func (c *Catalog) RetrievedSince(ctx context.Context, store, actor string, since
 // brought back to its records stays there: its rule does not send it away again.
 func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "UPDATE segment SET rows_store = :rows_store, leaving = :leaving, cold = 0, warm_until = NULL, cold_at = CASE WHEN :rows_store = '' THEN NULL ELSE cold_at END WHERE id = :id", s); err != nil {
-			return err
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE segment SET rows_store = :rows_store, leaving = :leaving, cold = 0, warm_until = NULL, cold_at = CASE WHEN :rows_store = '' THEN NULL ELSE cold_at END
+			WHERE id = :id AND state = 'closed' AND disposal = '' AND leaving = '' AND coalesce(nullif(rows_store, ''), store) = :leaving`, s)); err != nil {
+			return fmt.Errorf("segment %s: %w", s.ID, err)
 		}
 		return note(ctx, tx, actor, "segment move", s.ID, fmt.Sprintf("its rows from store %s to store %s", from, s.RowsIn()))
 	})
 }
 
 // Settled keeps that nothing of a segment's rows is left in the store that they left, and whether they are cold.
-func (c *Catalog) Settled(ctx context.Context, segment string, cold bool) error {
-	_, err := c.db.ExecContext(ctx, "UPDATE segment SET leaving = '', cold = ? WHERE id = ?", cold, segment)
-	return err
+func (c *Catalog) Settled(ctx context.Context, segment, left string, cold bool) error {
+	return changed(c.db.ExecContext(ctx, "UPDATE segment SET leaving = '', cold = ? WHERE id = ? AND leaving = ?", cold, segment, left))
 }
 
 // Unsettled lists the segments whose rows have left a store in which files of them may be left.
@@ -118,9 +118,4 @@ func (c *Catalog) ToCool(ctx context.Context, now time.Time, limit int) ([]Segme
 func (c *Catalog) ColdUnverified(ctx context.Context, store string, since, now time.Time) ([]Segment, error) {
 	return list[Segment](ctx, c.db, `SELECT * FROM segment WHERE rows_store = ? AND state = 'closed' AND cold = 1 AND coalesce(warm_until, '') <= ? AND coalesce(verified_at, '') < ?
 		AND NOT EXISTS (SELECT 1 FROM retrieval WHERE retrieval.segment = segment.id AND retrieval.state = 'retrieving') ORDER BY verified_at`, store, At(now), At(since))
-}
-
-// HasRowsIn says whether rows of a segment of that stem lie in a store, or may, by the catalog.
-func (c *Catalog) HasRowsIn(ctx context.Context, stem, store string) (has bool, err error) {
-	return has, c.db.GetContext(ctx, &has, "SELECT EXISTS (SELECT 1 FROM segment WHERE stem = ? AND ? IN (store, rows_store, leaving, second) AND state IN ('open', 'closed'))", stem, store)
 }

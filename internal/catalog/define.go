@@ -29,6 +29,8 @@ type Store struct {
 	Bucket JSON[store.Bucket] `db:"bucket" json:"bucket"`
 	Seal   JSON[store.Seal]   `db:"seal" json:"seal"`     // where the keys are with which its files are encrypted
 	Tariff JSON[Tariff]       `db:"tariff" json:"tariff"` // of a bucket whose files go cold: what retrievals take
+
+	Identity string `db:"identity" json:"identity"` // of its place, which is known by that; empty: it was not looked at since an older version added it
 }
 
 // Cold says whether files of the store go cold.
@@ -104,7 +106,7 @@ func (c *Catalog) Source(ctx context.Context, name string) (*source.Config, erro
 // AddStore keeps a new store.
 func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store (name, kind, path, second, scrub, bucket, seal, tariff) VALUES (:name, :kind, :path, :second, :scrub, :bucket, :seal, :tariff)", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store (name, kind, path, second, scrub, bucket, seal, tariff, identity) VALUES (:name, :kind, :path, :second, :scrub, :bucket, :seal, :tariff, :identity)", s); err != nil {
 			return err
 		}
 		return note(ctx, tx, actor, "store add", s.Name, s.Path)
@@ -118,6 +120,16 @@ func (c *Catalog) SetStore(ctx context.Context, actor string, s Store) error {
 			return err
 		}
 		return note(ctx, tx, actor, "store set", s.Name, fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every, s.Scrub.V.Rate, s.Scrub.V.Window))
+	})
+}
+
+// SetIdentity keeps the identity that the place of a store has, where none was known.
+func (c *Catalog) SetIdentity(ctx context.Context, actor, name, identity string) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := changed(tx.ExecContext(ctx, "UPDATE store SET identity = ? WHERE name = ? AND identity = ''", identity, name)); err != nil {
+			return fmt.Errorf("store %s: %w", name, err)
+		}
+		return note(ctx, tx, actor, "store identity", name, identity)
 	})
 }
 

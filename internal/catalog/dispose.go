@@ -52,8 +52,9 @@ type Disposal struct {
 	EndedAt    *Time                `db:"ended_at" json:"ended_at"`
 	ApprovedBy string               `db:"approved_by" json:"approved_by"`
 	ApprovedAt *Time                `db:"approved_at" json:"approved_at"`
-	Items      JSON[[]DisposalItem] `db:"items" json:"items"` // segments that are to be destroyed
-	Stays      JSON[[]DisposalStay] `db:"stays" json:"stays"` // segments of the table that stay, and why
+	Items      JSON[[]DisposalItem] `db:"items" json:"items"`     // segments that are to be destroyed
+	Stays      JSON[[]DisposalStay] `db:"stays" json:"stays"`     // segments of the table that stay, and why
+	Remains    JSON[[]string]       `db:"remains" json:"remains"` // what may hold such rows still, where, and why
 }
 
 // DisposalItem is a segment that is to be destroyed.
@@ -76,6 +77,8 @@ type DisposalItem struct {
 	Kept      int64    `json:"kept,omitempty"`     // of its rows, those that stay, in a segment of their own
 	Why       string   `json:"why,omitempty"`      // why they stay
 	Successor string   `json:"successor,omitempty"`
+	Searched  []string `json:"searched,omitempty"` // the stores that were listed and found without it
+	Remains   []string `json:"remains,omitempty"`  // what may hold it still, and why
 }
 
 // DisposalStay is a segment that stays.
@@ -88,8 +91,8 @@ type DisposalStay struct {
 // AddDisposal keeps a new disposal.
 func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, reason, note, created_at, created_by, items, stays)
-			VALUES (:id, :kind, :erases, :source, :table_name, :rule, :revision, :keep, :state, :reason, :note, :created_at, :created_by, :items, :stays)`, d); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, reason, note, created_at, created_by, items, stays, remains)
+			VALUES (:id, :kind, :erases, :source, :table_name, :rule, :revision, :keep, :state, :reason, :note, :created_at, :created_by, :items, :stays, :remains)`, d); err != nil {
 			return err
 		}
 		return note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
@@ -98,7 +101,7 @@ func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 
 // SaveDisposal keeps what became of a disposal's segments.
 func (c *Catalog) SaveDisposal(ctx context.Context, d *Disposal) error {
-	_, err := c.db.NamedExecContext(ctx, "UPDATE disposal SET items = :items WHERE id = :id", d)
+	_, err := c.db.NamedExecContext(ctx, "UPDATE disposal SET items = :items, remains = :remains WHERE id = :id", d)
 	return err
 }
 

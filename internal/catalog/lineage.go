@@ -40,7 +40,11 @@ func (c *Catalog) LinksAfter(ctx context.Context, source, table string, link int
 	return out, c.db.SelectContext(ctx, &out, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND state = 'closed' AND closing_sequence > ? ORDER BY closing_sequence", source, table, link)
 }
 
-// KnowsStem says whether a segment of that stem is known.
-func (c *Catalog) KnowsStem(ctx context.Context, stem string) (known bool, err error) {
-	return known, c.db.GetContext(ctx, &known, "SELECT EXISTS (SELECT 1 FROM segment WHERE stem = ?)", stem)
+// StemSegment returns the segment of a stem; nil where none is known.
+func (c *Catalog) StemSegment(ctx context.Context, stem string) (*Segment, error) {
+	s, err := get[Segment](ctx, c.db, "segment at", stem, "SELECT * FROM segment WHERE stem = ?", stem)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return s, err
 }

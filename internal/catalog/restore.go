@@ -86,6 +86,7 @@ type Restore struct {
 	ApprovedAt   *Time        `db:"approved_at" json:"approved_at"`
 	Tell         string       `db:"tell" json:"tell"` // who is told when it is ready: a mail address or a URL
 	ToldAt       *Time        `db:"told_at" json:"told_at"`
+	Begun        bool         `db:"begun" json:"begun"` // rows may have been put back or replaced
 }
 
 // AddRestore keeps a new restore.
@@ -101,7 +102,7 @@ func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 
 // SaveRestore keeps where a restore stands.
 func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
-	_, err := c.db.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored,
+	_, err := c.db.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored, begun = :begun,
 		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, told_at = :told_at, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
 		lasts = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :lasts ELSE lasts END, expires_at = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
 	return err

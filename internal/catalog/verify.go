@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -79,8 +80,8 @@ func (c *Catalog) Verifications(ctx context.Context, limit, offset int) ([]Verif
 
 // Judged keeps that a segment was found to be what was written, or what is wrong with it.
 func (c *Catalog) Judged(ctx context.Context, segment, damage string, at time.Time) error {
-	_, err := c.db.ExecContext(ctx, "UPDATE segment SET damage = ?, verified_at = CASE WHEN ? = '' THEN ? ELSE verified_at END WHERE id = ?", damage, damage, At(at), segment)
-	return err
+	_, err := c.db.ExecContext(ctx, "UPDATE segment SET damage = ?, verified_at = CASE WHEN ? = '' THEN ? ELSE verified_at END WHERE id = ? AND state IN ('open', 'closed')", damage, damage, At(at), segment)
+	return err // one that was destroyed meanwhile is judged no more
 }
 
 // Damaged lists the segments that were last found to be damaged.
@@ -94,15 +95,23 @@ func (c *Catalog) WithoutSecond(ctx context.Context, limit int) ([]Segment, erro
 		WHERE coalesce(nullif(segment.want_second, ''), store.second) NOT IN ('', segment.second) AND segment.state = 'closed' AND segment.leaving = '' AND segment.cold = 0 ORDER BY segment.created_at LIMIT ?`, limit)
 }
 
-// SetSecond keeps that a segment lies in a second store too.
+// SetSecond keeps that a segment lies in a second store too; ErrState where it is being destroyed.
 func (c *Catalog) SetSecond(ctx context.Context, segment, second string, at time.Time) error {
-	_, err := c.db.ExecContext(ctx, "UPDATE segment SET second = ?, second_at = ? WHERE id = ?", second, At(at), segment)
-	return err
+	return changed(c.db.ExecContext(ctx, "UPDATE segment SET second = ?, second_at = ? WHERE id = ? AND state = 'closed' AND disposal = ''", second, At(at), segment))
 }
 
 // UnverifiedSince counts the closed segments whose rows lie in a store and can be read, and that were not verified since a moment.
 func (c *Catalog) UnverifiedSince(ctx context.Context, store string, since, now time.Time) (n int, err error) {
 	return n, c.db.GetContext(ctx, &n, "SELECT count(*) FROM segment WHERE coalesce(nullif(rows_store, ''), store) = ? AND state = 'closed' AND coalesce(verified_at, '') < ? AND (cold = 0 OR warm_until > ?)", store, At(since), At(now))
+}
+
+// NewestIn returns the newest segment of which files lie in a store, by the catalog; nil where there is none.
+func (c *Catalog) NewestIn(ctx context.Context, store string) (*Segment, error) {
+	s, err := get[Segment](ctx, c.db, "segment in store", store, "SELECT * FROM segment WHERE (? IN (store, second) AND state IN ('open', 'closed', 'disposed') OR rows_store = ? AND state = 'closed') ORDER BY created_at DESC LIMIT 1", store, store)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return s, err
 }
 
 // StoreTotals is what lies in a store.

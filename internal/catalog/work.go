@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -59,37 +60,38 @@ func (l *Ledger) LeftOut() int64 { return l.Unlinked + l.Changed + l.Vanished + 
 
 // Run is the execution of a plan.
 type Run struct {
-	ID        string       `db:"id" json:"id"`
-	Plan      string       `db:"plan" json:"plan"`
-	Rule      string       `db:"rule" json:"rule"`
-	Revision  int          `db:"revision" json:"revision"`
-	Source    string       `db:"source" json:"source"`
-	Table     string       `db:"table_name" json:"table"`
-	Action    string       `db:"action" json:"action"` // archive or purge
-	Store     string       `db:"store" json:"store"`
-	Pace      string       `db:"pace" json:"pace"`
-	Cutoff    Time         `db:"cutoff" json:"cutoff"`
-	Due       int64        `db:"due" json:"due"` // by the plan
-	State     RunState     `db:"state" json:"state"`
-	Reason    string       `db:"reason" json:"reason"` // of the state, where there is one
-	CreatedAt Time         `db:"created_at" json:"created_at"`
-	StartedAt *Time        `db:"started_at" json:"started_at"`
-	EndedAt   *Time        `db:"ended_at" json:"ended_at"`
-	Working   int64        `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
-	RawBytes  int64        `db:"raw_bytes" json:"raw_bytes"`
-	FileBytes int64        `db:"file_bytes" json:"file_bytes"`
-	LogBytes  *int64       `db:"log_bytes" json:"log_bytes"` // that the database's log grew by, others' writing included; nil where it is not known
-	Slices    int          `db:"slices" json:"slices"`       // slices whose rows are all accounted for
-	Position  string       `db:"position" json:"-"`          // age and key of the last row of the last of them
-	Closed    JSON[Ledger] `db:"closed" json:"-"`            // the ledger of those slices alone
-	Passes    JSON[[]Pass] `db:"passes" json:"passes"`       // one for each clause that takes rows, in order
-	Pass      int          `db:"pass" json:"pass"`           // the one that it is at
-	Limit     int64        `db:"row_limit" json:"limit,omitempty"`
-	Parts     JSON[[]Part] `db:"parts" json:"parts"`         // partitions that are to leave as a whole, the oldest first
-	Emptying  bool         `db:"emptying" json:"emptying"`   // the table is to be emptied at once, if that can be done
-	Deleting  bool         `db:"deleting" json:"deleting"`   // of a run that copies: it was decided that the rows go
-	DeleteAt  *Time        `db:"delete_at" json:"delete_at"` // when that is decided on its own
-	ResumeAt  *Time        `db:"resume_at" json:"resume_at"` // of a run that rests: when its next window opens
+	ID         string       `db:"id" json:"id"`
+	Plan       string       `db:"plan" json:"plan"`
+	Rule       string       `db:"rule" json:"rule"`
+	Revision   int          `db:"revision" json:"revision"`
+	Source     string       `db:"source" json:"source"`
+	Table      string       `db:"table_name" json:"table"`
+	Action     string       `db:"action" json:"action"` // archive or purge
+	Store      string       `db:"store" json:"store"`
+	Pace       string       `db:"pace" json:"pace"`
+	Cutoff     Time         `db:"cutoff" json:"cutoff"`
+	Due        int64        `db:"due" json:"due"` // by the plan
+	State      RunState     `db:"state" json:"state"`
+	Reason     string       `db:"reason" json:"reason"` // of the state, where there is one
+	CreatedAt  Time         `db:"created_at" json:"created_at"`
+	StartedAt  *Time        `db:"started_at" json:"started_at"`
+	EndedAt    *Time        `db:"ended_at" json:"ended_at"`
+	Working    int64        `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
+	RawBytes   int64        `db:"raw_bytes" json:"raw_bytes"`
+	FileBytes  int64        `db:"file_bytes" json:"file_bytes"`
+	LogBytes   *int64       `db:"log_bytes" json:"log_bytes"` // that the database's log grew by, others' writing included; nil where it is not known
+	Slices     int          `db:"slices" json:"slices"`       // slices whose rows are all accounted for
+	Position   string       `db:"position" json:"-"`          // age and key of the last row of the last of them
+	Closed     JSON[Ledger] `db:"closed" json:"-"`            // the ledger of those slices alone
+	Passes     JSON[[]Pass] `db:"passes" json:"passes"`       // one for each clause that takes rows, in order
+	Pass       int          `db:"pass" json:"pass"`           // the one that it is at
+	Limit      int64        `db:"row_limit" json:"limit,omitempty"`
+	Parts      JSON[[]Part] `db:"parts" json:"parts"`           // partitions that are to leave as a whole, the oldest first
+	Emptying   bool         `db:"emptying" json:"emptying"`     // the table is to be emptied at once, if that can be done
+	Cancelling bool         `db:"cancelling" json:"cancelling"` // it was decided that it ends: it deletes nothing more, whoever takes it up
+	Deleting   bool         `db:"deleting" json:"deleting"`     // of a run that copies: it was decided that the rows go
+	DeleteAt   *Time        `db:"delete_at" json:"delete_at"`   // when that is decided on its own
+	ResumeAt   *Time        `db:"resume_at" json:"resume_at"`   // of a run that rests: when its next window opens
 
 	WindowFrom     *Time  `db:"window_from" json:"-"`                     // when the window opened in which it last worked
 	WindowBegan    *Time  `db:"window_began" json:"window_began"`         // and when it began to work in it
@@ -370,6 +372,25 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 	return out, err
 }
 
+// Cancelling keeps that a run is to end. From then on it deletes nothing more, however often the service is started anew.
+func (c *Catalog) Cancelling(ctx context.Context, actor, id string) (*Run, error) {
+	var out *Run
+	err := c.transaction(ctx, func(tx *sqlx.Tx) (err error) {
+		if out, err = get[Run](ctx, tx, "run", id, "SELECT * FROM run WHERE id = ?", id); err != nil {
+			return err
+		}
+		if out.State.Ended() {
+			return fmt.Errorf("run %s is %s: %w", id, out.State, ErrState)
+		}
+		out.Cancelling = true
+		if _, err := tx.ExecContext(ctx, "UPDATE run SET cancelling = 1 WHERE id = ?", id); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "run cancel", id, "")
+	})
+	return out, err
+}
+
 // SetPace changes the pace of a run that has not ended.
 func (c *Catalog) SetPace(ctx context.Context, actor, id, pace string) (*Run, error) {
 	var out *Run
@@ -449,6 +470,26 @@ func (c *Catalog) SaveSegment(ctx context.Context, s *Segment) error {
 			erased = :erased, disposal = :disposal, disposed_at = :disposed_at, disposal_sequence = :disposal_sequence, disposal_hash = :disposal_hash WHERE id = :id`, s)
 		return err
 	})
+}
+
+// segmentColumns are those of a segment that is taken up from its store.
+const segmentColumns = "id, run, number, clause, source, table_name, part, store, stem, state, row_count, raw_bytes, file_bytes, oldest, newest, deleted, changed, vanished, held, skipped, digest, created_at, closed_at, keep_until, sequence, manifest_hash, " +
+	"closing_sequence, closing_hash, disposal, disposed_at, disposal_sequence, disposal_hash, erased, rows_store, second, second_at, cold, warm_until, rewrites, rule"
+
+// Adopt keeps a segment that was found in a store, in one step.
+func (c *Catalog) Adopt(ctx context.Context, s *Segment) error {
+	_, err := c.db.NamedExecContext(ctx, "INSERT INTO segment ("+segmentColumns+") VALUES (:"+strings.ReplaceAll(segmentColumns, ", ", ", :")+")", s)
+	return err
+}
+
+// TakeUp keeps what the store of a known segment tells of it, in one step: after the catalog was turned back, or an adoption interrupted,
+// any state may follow any other.
+func (c *Catalog) TakeUp(ctx context.Context, s *Segment) error {
+	var set []string
+	for _, name := range strings.Split(segmentColumns, ", ") {
+		set = append(set, name+" = :"+name)
+	}
+	return changed(c.db.NamedExecContext(ctx, "UPDATE segment SET "+strings.Join(set, ", ")+" WHERE id = :id", s))
 }
 
 // Segment returns one segment.

@@ -31,6 +31,7 @@ func storeFlags(f *flag.FlagSet) {
 	f.String("key-id", "", "with -encryption aws:kms: the key")
 	f.String("second", "", "the store in which every segment gets a second copy")
 	f.String("class", "", "with -endpoint: the storage class into which files are let go cold, GLACIER or DEEP_ARCHIVE; segments move there, none is written there")
+	f.Bool("existing", false, "the place comes from elsewhere and is a store already, or holds segments; no other service may write there")
 	sealFlags(f)
 	tariffFlags(f)
 }
@@ -53,7 +54,7 @@ func (e *env) seal() *store.Seal {
 }
 
 func storeAdd(e *env) error {
-	in := api.NewStore{Name: e.args[0], Second: e.flag("second"), Seal: e.seal(), Tariff: &catalog.Tariff{}}
+	in := api.NewStore{Name: e.args[0], Second: e.flag("second"), Seal: e.seal(), Tariff: &catalog.Tariff{}, Existing: e.flag("existing") == "true"}
 	if err := e.tariff(in.Tariff, e.given()); err != nil {
 		return err
 	}
@@ -106,7 +107,7 @@ func (e *env) store(s *catalog.Store) error {
 			cold += "; up to " + size(b) + " in 30 days retrieved to verify"
 		}
 	}
-	return e.facts(s, "store", s.Name, "kind", s.Kind, "path", s.Path, "second store", s.Second, "sealed", sealed, "cold", cold, "verified again", scrub)
+	return e.facts(s, "store", s.Name, "kind", s.Kind, "path", s.Path, "identity", s.Identity, "second store", s.Second, "sealed", sealed, "cold", cold, "verified again", scrub)
 }
 
 func storeSetFlags(f *flag.FlagSet) {
@@ -230,11 +231,11 @@ func storeList(e *env) error {
 }
 
 func storeAdopt(e *env) error {
-	a, err := client.Post[api.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
+	a, err := client.Post[engine.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
 	if err != nil {
 		return err
 	}
-	return e.facts(a, "segments adopted", count(a.Segments))
+	return e.facts(a, "segments adopted", count(a.Segments), "segments renewed", count(a.Renewed))
 }
 
 func catalogBackupFlags(f *flag.FlagSet) {
@@ -277,14 +278,14 @@ func catalogRebuild(e *env) error {
 	}
 	rows, failed := [][]string{}, error(nil)
 	for _, s := range l.Items {
-		a, err := client.Post[api.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(s.Name)+"/adopt", nil)
+		a, err := client.Post[engine.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(s.Name)+"/adopt", nil)
 		problem := ""
 		if err != nil {
 			problem, failed = err.Error(), errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
 		}
-		rows = append(rows, []string{s.Name, count(a.Segments), dash(problem)})
+		rows = append(rows, []string{s.Name, count(a.Segments), count(a.Renewed), dash(problem)})
 	}
-	return errors.Join(e.show(l, []string{"store", "segments taken up", "problem"}, rows), failed)
+	return errors.Join(e.show(l, []string{"store", "segments taken up", "renewed", "problem"}, rows), failed)
 }
 
 func storeSweepFlags(f *flag.FlagSet) {

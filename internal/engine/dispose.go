@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -44,7 +46,7 @@ func (e *Engine) PlanDisposal(ctx context.Context, actor, ruleName, table, note 
 		return nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source, d.Table), Remedy: "`segment list` shows what is"}
 	}
 	slices.Reverse(segments)
-	d.Items.V, d.Stays.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}
+	d.Items.V, d.Stays.V, d.Remains.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}, []string{}
 	for i := range segments {
 		s := &segments[i]
 		if s.State == catalog.SegmentDisposed {
@@ -281,7 +283,10 @@ func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
 			return err
 		}
 	}
-	return nil
+	if !slices.ContainsFunc(d.Items.V, func(item catalog.DisposalItem) bool { return item.Destroyed != nil }) {
+		return nil
+	}
+	return e.clearTable(ctx, d)
 }
 
 // settleHead brings the head of a table's chain in the source to the newest link, where it is one behind, and returns it.
@@ -343,7 +348,7 @@ func (e *Engine) destroy(ctx context.Context, d *catalog.Disposal, item *catalog
 	if newest, err = e.settleHead(ctx, src, s.Source, s.Table); err != nil { // with the records of what stays, after an interruption
 		return newest, err
 	}
-	if err := e.removeFiles(ctx, s, m); err != nil {
+	if err := e.removeFiles(ctx, item, s.ID, m); err != nil {
 		return newest, err
 	}
 	now := catalog.At(e.Now())
@@ -360,7 +365,12 @@ func (e *Engine) part(ctx context.Context, d *catalog.Disposal, item *catalog.Di
 		}
 		defer e.reading.Unlock()
 	}
-	newest, err := e.record(ctx, d, item, r, s, m, src, newest)
+	now, err := e.Catalog.Segment(ctx, s.ID) // it may have been moved while the lock was waited for
+	if err != nil {
+		return newest, err
+	}
+	*s = *now
+	newest, err = e.record(ctx, d, item, r, s, m, src, newest)
 	if err != nil || item.Left != "" || item.Successor == "" {
 		return newest, err
 	}
@@ -447,30 +457,125 @@ func (e *Engine) decideAgain(ctx context.Context, d *catalog.Disposal, r *catalo
 	return item, p, "", nil
 }
 
-// removeFiles removes a segment's files from the stores that it lies in, once nobody reads archived rows, and leaves the record
-// of that in each.
-func (e *Engine) removeFiles(ctx context.Context, s *catalog.Segment, m *archive.Manifest) error {
+// removeFiles removes every file of a segment that tells its rows or their values from every store, once nobody reads, copies or moves
+// anything: whole files and those that were begun, wherever a copy was ever made. Then each store is listed once more. A store that does
+// not answer stops it where the segment is known to lie there, and is named as what remains where it is not.
+func (e *Engine) removeFiles(ctx context.Context, item *catalog.DisposalItem, id string, m *archive.Manifest) error {
 	if err := e.unread(ctx); err != nil {
 		return err
 	}
 	defer e.reading.Unlock()
-	first, err := e.storeOf(ctx, s)
+	s, err := e.Catalog.Segment(ctx, id) // as it is now: a second copy may have been made meanwhile
 	if err != nil {
 		return err
 	}
-	if s.Second != "" {
-		second, err := e.Store(ctx, s.Second)
-		if err != nil {
-			return err
+	records, err := e.Store(ctx, s.Store)
+	if err != nil {
+		return err
+	}
+	if d, hash, err := archive.LoadDisposal(ctx, records, m); err != nil {
+		return err
+	} else if d == nil || hash != s.DisposalHash {
+		return fmt.Errorf("segment %s has no disposal record that the catalog knows, so its files stay", s.ID)
+	}
+	stores, err := e.Catalog.Stores(ctx)
+	if err != nil {
+		return err
+	}
+	item.Searched, item.Remains = []string{}, nil
+	for _, c := range stores {
+		st, err := e.Store(ctx, c.Name)
+		if err == nil {
+			err = clearOf(ctx, records, st, m)
 		}
-		if _, err := archive.CopyFile(ctx, first, second, m.DisposalName()); err != nil && !errors.Is(err, store.ErrExists) {
-			return fmt.Errorf("store %s: %w", s.Second, err)
-		}
-		if err := archive.Destroy(ctx, second, m); err != nil {
-			return fmt.Errorf("store %s: %w", s.Second, err)
+		switch {
+		case err == nil:
+			item.Searched = append(item.Searched, c.Name)
+		case s.Leaving == c.Name || slices.Contains(s.Stores(), c.Name) || errors.Is(err, errStillThere):
+			return fmt.Errorf("store %s: %w", c.Name, err)
+		default:
+			item.Remains = append(item.Remains, fmt.Sprintf("store %s could not be searched for an old copy: %v", c.Name, err))
 		}
 	}
-	return archive.Destroy(ctx, first, m)
+	return nil
+}
+
+// errStillThere says that a file that was removed is still listed.
+var errStillThere = errors.New("a file that was removed is still there")
+
+// clearOf removes a segment's files from one store, and leaves the record of that where it had a copy.
+func clearOf(ctx context.Context, records, st store.Store, m *archive.Manifest) error {
+	whole, begun, err := filesOf(ctx, st, m)
+	if err != nil {
+		return err
+	}
+	if f, err := st.Open(ctx, m.ManifestName()); err == nil {
+		f.Close()
+		if err := copyOnce(ctx, records, st, m.DisposalName()); err != nil {
+			return err
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, name := range whole {
+		if err := st.Remove(ctx, name); err != nil {
+			return err
+		}
+	}
+	for _, u := range begun {
+		if err := st.RemoveUnfinished(ctx, u); err != nil {
+			return err
+		}
+	}
+	if whole, begun, err = filesOf(ctx, st, m); err != nil {
+		return err
+	}
+	for _, u := range begun {
+		whole = append(whole, u.Name)
+	}
+	if len(whole) > 0 {
+		return fmt.Errorf("%w: %s", errStillThere, strings.Join(whole, ", "))
+	}
+	return nil
+}
+
+// filesOf lists the files of a segment in a store that tell rows or values, and those that were begun and never completed.
+func filesOf(ctx context.Context, st store.Store, m *archive.Manifest) (whole []string, begun []store.Unfinished, err error) {
+	list, err := st.List(ctx, m.Stem)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, o := range list {
+		if stem, _, ok := archive.Ours(o.Name); ok && stem == m.Stem && o.Name != m.ManifestName() && o.Name != m.ClosingName() && o.Name != m.DisposalName() {
+			whole = append(whole, o.Name)
+		}
+	}
+	begun, err = st.Unfinished(ctx, m.Stem)
+	return whole, begun, err
+}
+
+// clearTable removes from every store what runs of a table left behind that came to no segment: it may hold rows that were destroyed. What
+// cannot be told to be left over stays, and is named.
+func (e *Engine) clearTable(ctx context.Context, d *catalog.Disposal) error {
+	stores, err := e.Catalog.Stores(ctx)
+	if err != nil {
+		return err
+	}
+	d.Remains.V = []string{}
+	prefix := archive.TablePrefix(d.Source, d.Table)
+	for _, c := range stores {
+		swept, err := e.sweepBelow(ctx, d.DecidedBy, c.Name, prefix, e.Now().Add(time.Hour), true)
+		if err != nil {
+			d.Remains.V = append(d.Remains.V, fmt.Sprintf("store %s could not be searched for what runs left behind: %v", c.Name, err))
+			continue
+		}
+		for _, f := range swept.Files {
+			if !f.Removed {
+				d.Remains.V = append(d.Remains.V, fmt.Sprintf("store %s, %s: %s", c.Name, f.File, f.Reason))
+			}
+		}
+	}
+	return e.Catalog.SaveDisposal(ctx, d)
 }
 
 // unread takes the archive when nobody reads from it. Readers never wait for it.
@@ -486,6 +591,23 @@ func (e *Engine) unread(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// WhileRead does something with files of stores while none of them can be destroyed.
+func (e *Engine) WhileRead(_ context.Context, do func() error) error {
+	e.reading.RLock()
+	defer e.reading.RUnlock()
+	return do()
+}
+
+// HoldsFile says whether a file of a store belongs to a segment of this catalog.
+func (e *Engine) HoldsFile(ctx context.Context, storeName, file string) (bool, error) {
+	stem, _, ok := archive.Ours(file)
+	if !ok {
+		return false, nil
+	}
+	s, err := e.Catalog.StemSegment(ctx, stem)
+	return err == nil && s != nil && (s.Leaving == storeName || slices.Contains(s.Stores(), storeName)), err
 }
 
 // WhenUnread does something with files of stores while nobody reads archived rows.
@@ -558,7 +680,8 @@ type Certificate struct {
 	Oldest    string                 `json:"oldest"`
 	Newest    string                 `json:"newest"`
 	Destroyed []catalog.DisposalItem `json:"destroyed"`
-	Left      []catalog.DisposalItem `json:"left"` // what was to be destroyed and was not, with the reason
+	Left      []catalog.DisposalItem `json:"left"`    // what was to be destroyed and was not, with the reason
+	Remains   []string               `json:"remains"` // what may hold such rows still, where, and why
 	Issued    catalog.Time           `json:"issued"`
 	Instance  string                 `json:"instance"` // the service that did it
 }
@@ -576,13 +699,16 @@ func (e *Engine) Certificate(ctx context.Context, id string) (*Certificate, erro
 		return nil, fmt.Errorf("disposal %s is %s, and a certificate is of what was done: %w", id, d.State, catalog.ErrState)
 	}
 	out := &Certificate{Format: CertificateFormat, Kind: d.Kind, Disposal: d.ID, Source: d.Source, Table: d.Table, Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
-		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{}, Issued: *d.EndedAt, Instance: e.Instance}
+		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{}, Remains: slices.Concat([]string{}, d.Remains.V), Issued: *d.EndedAt, Instance: e.Instance}
 	for _, item := range d.Items.V {
 		if item.Destroyed == nil {
 			out.Left = append(out.Left, item)
 			continue
 		}
 		out.Destroyed = append(out.Destroyed, item)
+		for _, r := range item.Remains {
+			out.Remains = append(out.Remains, "segment "+item.Segment+": "+r)
+		}
 		out.Segments++
 		out.Rows += item.Rows - item.Kept
 		out.Kept += item.Kept

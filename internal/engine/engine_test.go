@@ -114,7 +114,7 @@ func newBench(t *testing.T, mode string) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d, err := store.OpenDirectory(filepath.Join(dir, "cellar"))
+	d, err := store.MakeDirectory(filepath.Join(dir, "cellar"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -121,7 +121,7 @@ func (h *harbour) serve(t *testing.T, wrap func(source.Source) source.Source) *b
 	if err != nil {
 		t.Fatal(err)
 	}
-	d, err := store.OpenDirectory(filepath.Join(h.dir, "cellar"))
+	d, err := store.MakeDirectory(filepath.Join(h.dir, "cellar"))
 	if err != nil {
 		t.Fatal(err)
 	}

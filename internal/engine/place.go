@@ -42,17 +42,14 @@ func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalo
 	if err != nil {
 		return nil, err
 	}
-	if err := e.canMove(ctx, s, to); err != nil {
-		return nil, err
-	}
-	from := s.RowsIn()
 	defer e.takeInHand(to, s.Stem)()
-	if err := e.copyRows(ctx, s, to); err != nil {
+	if s, err = e.copyRows(ctx, id, to); err != nil {
 		if errors.Is(err, store.ErrCold) {
 			return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
 		}
 		return nil, fmt.Errorf("segment %s: %w", id, err)
 	}
+	from := s.RowsIn()
 	if s.RowsStore = to; to == s.Store {
 		s.RowsStore = ""
 	}
@@ -60,7 +57,7 @@ func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalo
 	if err := e.Catalog.Moved(ctx, actor, s, from); err != nil {
 		return nil, err
 	}
-	if err := e.settleMove(ctx, s); err != nil {
+	if err := e.settleMove(ctx, id); err != nil {
 		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by itself: %w", id, to, err)
 	}
 	return e.Catalog.Segment(ctx, id)
@@ -89,36 +86,44 @@ func (e *Engine) canMove(ctx context.Context, s *catalog.Segment, to string) err
 	return nil
 }
 
-// copyRows copies a segment's files of rows into a store and reads them back there.
-func (e *Engine) copyRows(ctx context.Context, s *catalog.Segment, to string) error {
+// copyRows copies a segment's files of rows into a store and reads them back there. It looks at the segment while nothing can be
+// destroyed, and returns it as it was then.
+func (e *Engine) copyRows(ctx context.Context, id, to string) (*catalog.Segment, error) {
 	e.reading.RLock()
 	defer e.reading.RUnlock()
+	s, err := e.Catalog.Segment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.canMove(ctx, s, to); err != nil {
+		return nil, err
+	}
 	records, err := e.Store(ctx, s.Store)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	from, err := e.readableStore(ctx, s)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	target, err := e.Store(ctx, to)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	m, _, err := e.load(ctx, records, s)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, file := range m.RowFiles() {
 		if err := copyOnce(ctx, archive.RowsOf(from), target, file); err != nil {
-			return fmt.Errorf("store %s: %w", to, err)
+			return nil, fmt.Errorf("store %s: %w", to, err)
 		}
 	}
 	arrived := archive.WithRows(records, target)
 	if err := errors.Join(archive.Verify(ctx, arrived, m, nil), archive.VerifyBeside(ctx, arrived, m, nil)); err != nil {
-		return fmt.Errorf("what arrived, read back: %w", err)
+		return nil, fmt.Errorf("what arrived, read back: %w", err)
 	}
-	return nil
+	return s, nil
 }
 
 // copyOnce copies a file; one that is there from a copying that was interrupted must be the same.
@@ -134,18 +139,42 @@ func copyOnce(ctx context.Context, from, to store.Store, file string) error {
 	return err
 }
 
-// settleMove does what follows a move: a cold store's files are let go cold, and the files that were left are removed. It can be
-// done again after it stopped anywhere.
-func (e *Engine) settleMove(ctx context.Context, s *catalog.Segment) error {
+// settleMove does what follows a move: the files that were left are removed, and a cold store's files are let go cold. What is
+// removed was found where the rows are said to be, by its SHA-256, under the same lock. It can be done again after it stopped anywhere.
+func (e *Engine) settleMove(ctx context.Context, id string) error {
+	if err := e.unread(ctx); err != nil {
+		return err
+	}
+	defer e.reading.Unlock()
+	s, err := e.Catalog.Segment(ctx, id)
+	if err != nil || s.Leaving == "" || s.State != catalog.SegmentClosed {
+		return err
+	}
 	st, err := e.storeOf(ctx, s)
 	if err != nil {
 		return err
 	}
-	m, _, err := archive.LoadManifest(ctx, st, s.Stem)
+	m, _, err := e.load(ctx, st, s)
 	if err != nil {
 		return err
 	}
-	cold := store.AsCold(archive.RowsOf(st))
+	left, err := e.Store(ctx, s.Leaving)
+	if err != nil {
+		return err
+	}
+	rows := archive.RowsOf(st)
+	if err := heldBy(ctx, rows, m); err != nil {
+		return fmt.Errorf("store %s does not hold its rows, so those in store %s stay: %w", s.RowsIn(), s.Leaving, err)
+	}
+	for _, file := range m.RowFiles() {
+		if err := left.Remove(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("store %s: %w", s.Leaving, err)
+		}
+	}
+	if err := heldBy(ctx, rows, m); err != nil { // two names for one place, which nothing has told
+		return fmt.Errorf("store %s: %w", s.RowsIn(), err)
+	}
+	cold := store.AsCold(rows)
 	if cold != nil {
 		for _, file := range m.RowFiles() {
 			if err := cold.Cool(ctx, file); err != nil {
@@ -153,20 +182,28 @@ func (e *Engine) settleMove(ctx context.Context, s *catalog.Segment) error {
 			}
 		}
 	}
-	if err := e.unread(ctx); err != nil {
-		return err
-	}
-	defer e.reading.Unlock()
-	left, err := e.Store(ctx, s.Leaving)
-	if err != nil {
-		return err
+	return e.Catalog.Settled(ctx, s.ID, s.Leaving, cold != nil)
+}
+
+// heldBy says whether a store holds the files of rows of a segment, by their SHA-256. A file that went cold was read back before that.
+func heldBy(ctx context.Context, st store.Store, m *archive.Manifest) error {
+	sums := map[string]string{m.RowsName(): m.SHA256}
+	for _, b := range m.Beside {
+		sums[m.BesideName(b.Join)] = b.SHA256
 	}
 	for _, file := range m.RowFiles() {
-		if err := left.Remove(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("store %s: %w", s.Leaving, err)
+		sum, err := archive.FileSum(ctx, st, file)
+		if isCold(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if sum != sums[file] {
+			return fmt.Errorf("%s: %w: it has the SHA-256 %.12s instead of %.12s", file, archive.ErrDamaged, sum, sums[file])
 		}
 	}
-	return e.Catalog.Settled(ctx, s.ID, cold != nil)
+	return nil
 }
 
 // SettleMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It returns how many
@@ -174,7 +211,7 @@ func (e *Engine) settleMove(ctx context.Context, s *catalog.Segment) error {
 func (e *Engine) SettleMoves(ctx context.Context) (moved int, err error) {
 	begun, err := e.Catalog.Unsettled(ctx)
 	for i := range begun {
-		if one := e.settleMove(ctx, &begun[i]); one != nil {
+		if one := e.settleMove(ctx, begun[i].ID); one != nil {
 			err = errors.Join(err, fmt.Errorf("segment %s: %w", begun[i].ID, one))
 		}
 	}

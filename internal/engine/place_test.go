@@ -17,7 +17,7 @@ import (
 func newVault(t *testing.T) (*bench, *store.Directory) {
 	t.Helper()
 	b := newBench(t, "wal")
-	vault, err := store.OpenDirectory(filepath.Join(t.TempDir(), "vault"))
+	vault, err := store.MakeDirectory(filepath.Join(t.TempDir(), "vault"))
 	if err == nil {
 		err = b.Catalog.AddStore(t.Context(), "me", catalog.Store{Name: "vault", Path: "y"})
 	}

@@ -172,6 +172,7 @@ type Reconciliation struct {
 	CatalogLink int64            `json:"catalog_link"` // that the catalog knows
 	StoreLink   int64            `json:"store_link"`   // that lies in the stores
 	Unknown     []string         `json:"unknown"`      // segments in the stores that the catalog does not know
+	Displaced   []string         `json:"displaced"`    // segments whose rows are not in the store in which the catalog has them
 	Reappeared  []Reappeared     `json:"reappeared"`   // segments whose rows were deleted after the moment that the source is at
 	Settling    []string         `json:"settling"`     // what settling does, in words
 	Totals      *TableTotals     `json:"totals"`       // of all rows that ever were; null where nothing was ever archived or purged
@@ -212,7 +213,7 @@ func (e *Engine) Reconcile(ctx context.Context, sourceName, table string) (*Reco
 	if err != nil {
 		return nil, err
 	}
-	out := &Reconciliation{Source: sourceName, Table: t.Name, Differences: []string{}, Unknown: []string{}, Reappeared: []Reappeared{}, Settling: []string{}}
+	out := &Reconciliation{Source: sourceName, Table: t.Name, Differences: []string{}, Unknown: []string{}, Displaced: []string{}, Reappeared: []Reappeared{}, Settling: []string{}}
 	if out.Known, err = e.Catalog.TableLineage(ctx, sourceName, t.Name); err != nil {
 		return nil, err
 	}
@@ -342,6 +343,9 @@ func (x *Reconciliation) settling() {
 	if n := len(x.Unknown); n > 0 {
 		x.Settling = append(x.Settling, fmt.Sprintf("the catalog takes up %d segments that lie in the stores", n))
 	}
+	if n := len(x.Displaced); n > 0 {
+		x.Settling = append(x.Settling, fmt.Sprintf("the catalog finds out from the stores where the rows of %d segments are", n))
+	}
 	var live int64
 	untold := false
 	for _, r := range x.Reappeared {
@@ -376,7 +380,7 @@ func (e *Engine) lookIntoStores(ctx context.Context, out *Reconciliation) error 
 			return fmt.Errorf("store %s: %w", s.Name, err)
 		}
 		for _, stem := range stems {
-			if known, err := e.Catalog.KnowsStem(ctx, stem); err != nil || known {
+			if known, err := e.Catalog.StemSegment(ctx, stem); err != nil || known != nil {
 				if err != nil {
 					return err
 				}
@@ -405,6 +409,43 @@ func (e *Engine) lookIntoStores(ctx context.Context, out *Reconciliation) error 
 	}
 	if n := len(out.Unknown); n > 0 {
 		out.Differences = append(out.Differences, fmt.Sprintf("%d segments lie in the stores that the catalog does not know", n))
+	}
+	return e.lookForRows(ctx, out)
+}
+
+// lookForRows finds segments whose rows are not where the catalog has them, and those of which a record tells that they were destroyed.
+func (e *Engine) lookForRows(ctx context.Context, out *Reconciliation) error {
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: out.Source, Table: out.Table}, -1, 0)
+	if err != nil {
+		return err
+	}
+	gone := 0
+	for i := range segments {
+		s := &segments[i]
+		if s.State != catalog.SegmentClosed && s.State != catalog.SegmentOpen {
+			continue
+		}
+		m := &archive.Manifest{Stem: s.Stem, Segment: s.ID}
+		if there, err := e.rowsIn(ctx, s.RowsIn(), m); err != nil {
+			return err
+		} else if there {
+			continue
+		}
+		out.Displaced = append(out.Displaced, s.ID)
+		st, err := e.Store(ctx, s.Store)
+		if err != nil {
+			return err
+		}
+		if d, _, err := archive.LoadDisposal(ctx, st, m); err == nil && d != nil {
+			out.StoreLink = max(out.StoreLink, d.Sequence)
+			gone++
+		}
+	}
+	if n := len(out.Displaced) - gone; n > 0 {
+		out.Differences = append(out.Differences, fmt.Sprintf("the rows of %d segments are not in the store in which the catalog has them", n))
+	}
+	if gone > 0 {
+		out.Differences = append(out.Differences, fmt.Sprintf("%d segments were destroyed, by their records, and the catalog does not know that", gone))
 	}
 	return nil
 }
@@ -484,7 +525,7 @@ func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason st
 	defer func() { // where it was settled, the epoch of the lease is over, and this does nothing
 		err = errors.Join(err, src.ReleaseLease(context.WithoutCancel(ctx), lease))
 	}()
-	if len(x.Unknown) > 0 {
+	if len(x.Unknown)+len(x.Displaced) > 0 {
 		stores, err := e.Catalog.Stores(ctx)
 		if err != nil {
 			return nil, err

@@ -25,7 +25,7 @@ const restoreRows, restoreBytes = 50_000, 8 << 20
 // Restore carries a restore out, or goes on with one that was interrupted: what that has put back counts. Files are made in
 // directory. One that the end of the service interrupts is left as it is, and can be carried out again.
 func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory string) error {
-	q := &restoration{Engine: e, restore: r, directory: directory, again: r.Segments > 0 || r.Found > 0}
+	q := &restoration{Engine: e, restore: r, directory: directory, again: r.Begun || r.Segments > 0 || r.Found > 0}
 	r.Segments, r.Found, r.Restored, r.Skipped, r.Digest, r.Reason = 0, 0, 0, 0, "", ""
 	e.reading.RLock()
 	err := q.run(ctx)

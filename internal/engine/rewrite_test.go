@@ -62,8 +62,8 @@ func TestASegmentIsParted(t *testing.T) {
 	if again, err := b.PlanDisposal(t.Context(), "me", "scans", "", ""); err != nil || len(again.Items.V) != 0 || !strings.Contains(again.Stays.V[0].Reason, "case 9") {
 		t.Errorf("%+v, %v", again, err)
 	}
-	if n, err := b.Adopt(t.Context(), "me", "cellar"); err != nil || n != 0 {
-		t.Errorf("%d adopted, %v", n, err)
+	if n, err := b.Adopt(t.Context(), "me", "cellar"); err != nil || n != (Adopted{}) {
+		t.Errorf("%+v adopted, %v", n, err)
 	}
 }
 

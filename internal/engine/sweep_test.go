@@ -20,7 +20,7 @@ import (
 func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 	b := newBench(t, "wal")
 	root := t.TempDir()
-	d, err := store.OpenDirectory(root)
+	d, err := store.MakeDirectory(root)
 	if err != nil {
 		t.Fatal(err)
 	}

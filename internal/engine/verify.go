@@ -411,6 +411,10 @@ func (e *Engine) CopySeconds(ctx context.Context) (copied int, err error) {
 func (e *Engine) copySecond(ctx context.Context, s *catalog.Segment) error {
 	e.reading.RLock()
 	defer e.reading.RUnlock()
+	s, err := e.Catalog.Segment(ctx, s.ID) // it may have been destroyed or moved since it was listed
+	if err != nil || s.State != catalog.SegmentClosed || s.Disposal != "" || s.Leaving != "" {
+		return err
+	}
 	second := s.WantSecond
 	if second == "" {
 		own, err := e.Catalog.Store(ctx, s.Store)

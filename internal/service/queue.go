@@ -72,6 +72,9 @@ func (s *Service) launch(r *catalog.Run) {
 	s.mu.Lock()
 	s.active[r.ID] = a
 	s.mu.Unlock()
+	if r.Cancelling { // since before the service stopped, perhaps
+		cancel(engine.ErrCancel)
+	}
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
@@ -89,7 +92,7 @@ func (s *Service) carryOut(ctx context.Context, r *catalog.Run) error {
 	case <-ctx.Done():
 	}
 	// A run that has begun and is cancelled still has its open segments to close.
-	if ctx.Err() != nil && !(r.State == catalog.Running && errors.Is(context.Cause(ctx), engine.ErrCancel)) {
+	if ctx.Err() != nil && !(r.StartedAt != nil && errors.Is(context.Cause(ctx), engine.ErrCancel)) {
 		return context.Cause(ctx)
 	}
 	if r.State != catalog.Running {
@@ -246,7 +249,7 @@ func (s *Service) Pause(ctx context.Context, id string) (*catalog.Run, error) {
 
 // Cancel ends a run after its batch in hand. What was archived stays archived; rows not reached stay live.
 func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
-	r, err := s.Catalog.Run(ctx, id)
+	r, err := s.Catalog.Cancelling(ctx, "administrator", id)
 	if err != nil {
 		return nil, err
 	}

@@ -14,10 +14,12 @@ type Resealed struct {
 	Sealed int   `json:"sealed"` // files that are sealed with it now, and were not before
 	Bytes  int64 `json:"bytes"`  // of those, as they lay there
 	Cold   int   `json:"cold"`   // files that could not be read, since they are in cold storage
+
+	Strange int `json:"strange"` // files that belong to no segment of this catalog, and were left as they are
 }
 
-// Reseal seals every file of a store with the newest of its keys, one after the other, so that older keys can be thrown away
-// afterwards. It can be asked for again where it was interrupted.
+// Reseal seals every file of this catalog's segments in a store with the newest of the store's keys, one after the other, so that
+// older keys can be thrown away afterwards. It can be asked for again where it was interrupted.
 func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, error) {
 	st, err := s.store(ctx, name)
 	if err != nil {
@@ -33,7 +35,18 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 	}
 	out := &Resealed{}
 	for _, o := range stale {
-		err := sealed.Reseal(ctx, o.Name, func(remove func() error) error { return s.WhenUnread(ctx, remove) })
+		ours, err := s.HoldsFile(ctx, name, sealed.Shown(o.Name))
+		if err != nil {
+			return out, err
+		}
+		if !ours { // of another service, or of nobody that is known here
+			out.Strange++
+			continue
+		}
+		err = s.WhileRead(ctx, func() error { return sealed.SealAnew(ctx, o.Name) })
+		if err == nil {
+			err = s.WhenUnread(ctx, func() error { return sealed.RemoveStale(ctx, o.Name) })
+		}
 		if errors.Is(err, store.ErrCold) {
 			out.Cold++
 			continue
@@ -44,5 +57,5 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 		out.Sealed++
 		out.Bytes += o.Size
 	}
-	return out, s.Catalog.Note(ctx, actor, "store reseal", name, fmt.Sprintf("%d files sealed anew, %d in cold storage", out.Sealed, out.Cold))
+	return out, s.Catalog.Note(ctx, actor, "store reseal", name, fmt.Sprintf("%d files sealed anew, %d in cold storage, %d of others left alone", out.Sealed, out.Cold, out.Strange))
 }

@@ -17,7 +17,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/source"
@@ -54,9 +53,11 @@ type Service struct {
 	wait    sync.WaitGroup
 	slots   chan struct{}
 
+	adding sync.Mutex // of stores: two of one place are not added side by side
+
 	mu       sync.Mutex
 	sources  map[string]source.Source
-	stores   map[string]store.Store
+	stores   map[string]*openedStore
 	active   map[string]*activeRun
 	disagree map[[2]string]string // by source and table: what is different
 }
@@ -76,7 +77,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		return nil, "", fmt.Errorf("the data directory cannot be made: %w", err)
 	}
 	s = &Service{dir: dir, Started: time.Now(), slots: make(chan struct{}, concurrentRuns),
-		sources: map[string]source.Source{}, stores: map[string]store.Store{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
+		sources: map[string]source.Source{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
 	if s.lock, err = lockDirectory(dir); err != nil {
 		return nil, "", err
 	}
@@ -91,7 +92,8 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		err = s.takeUp(ctx)
 	}
 	if err == nil {
-		s.wait.Add(3)
+		s.wait.Add(4)
+		go s.identifyAll()
 		go s.watchRuns()
 		go s.tend()
 		go s.watchLineages()
@@ -131,7 +133,7 @@ func (s *Service) firstStart(ctx context.Context) (token string, err error) {
 		if err != nil {
 			return "", err
 		}
-		if err := s.Catalog.AddStore(ctx, "service", catalog.Store{Name: "cellar", Kind: catalog.StoreDirectory, Path: path, Scrub: usualScrub}); err != nil {
+		if err := s.firstStore(ctx, path); err != nil {
 			return "", err
 		}
 	}
@@ -170,38 +172,6 @@ func (s *Service) source(ctx context.Context, name string) (source.Source, error
 	}
 	s.sources[name] = src
 	return src, nil
-}
-
-func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if st, ok := s.stores[name]; ok {
-		return st, nil
-	}
-	c, err := s.Catalog.Store(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	st, err := openStore(c)
-	if err != nil {
-		return nil, fmt.Errorf("store %s: %w", name, err)
-	}
-	s.stores[name] = st
-	return st, nil
-}
-
-func openStore(c *catalog.Store) (store.Store, error) {
-	var st store.Store
-	var err error
-	if c.Kind == catalog.StoreBucket {
-		st, err = store.OpenBucket(c.Bucket.V)
-	} else {
-		st, err = store.OpenDirectory(c.Path)
-	}
-	if err != nil || !c.Seal.V.Sealed() {
-		return st, err
-	}
-	return store.OpenSealed(st, c.Seal.V)
 }
 
 // usualScrub is how a store is scrubbed where nothing else was said: each segment once a month, at night, slowly.
@@ -269,65 +239,4 @@ func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) 
 	s.sources[c.Name] = src
 	s.mu.Unlock()
 	return report, nil
-}
-
-// AddStore tries a new store out, and keeps it if that works.
-func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store) error {
-	if err := checkName("name", c.Name); err != nil {
-		return err
-	}
-	if (c.Path == "") == (c.Bucket.V == store.Bucket{}) {
-		return &engine.RefusedError{Field: "path", Message: "it takes either a directory or a bucket", Remedy: "give the directory in which segments are to lie, or endpoint and name of a bucket"}
-	}
-	if c.Kind = catalog.StoreBucket; c.Path != "" {
-		abs, err := filepath.Abs(c.Path)
-		if err != nil {
-			return err
-		}
-		c.Kind, c.Path = catalog.StoreDirectory, abs
-	} else if field, message := c.Bucket.V.Problem(); field != "" {
-		return &engine.RefusedError{Field: field, Message: message}
-	} else {
-		c.Path = c.Bucket.V.String()
-	}
-	if c.Scrub.V == (catalog.Scrub{}) {
-		c.Scrub = usualScrub
-	}
-	if err := checkScrub(&c.Scrub.V); err != nil {
-		return err
-	}
-	if err := s.checkSecond(ctx, &c); err != nil {
-		return err
-	}
-	if c.Cold() && c.Second != "" {
-		return &engine.RefusedError{Field: "second", Message: "a store whose files go cold cannot be copied from", Remedy: "have second copies of the store that segments come from"}
-	}
-	if c.Cold() {
-		if err := checkTariff(&c.Tariff.V); err != nil {
-			return err
-		}
-	}
-	stores, err := s.Catalog.Stores(ctx)
-	if err != nil {
-		return err
-	}
-	for _, other := range stores {
-		if other.Name == c.Name || other.Path == c.Path {
-			return &engine.RefusedError{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name, other.Path), Remedy: "give another name and place"}
-		}
-	}
-	st, err := openStore(&c)
-	if err == nil {
-		try, cancel := context.WithTimeout(ctx, 30*time.Second)
-		defer cancel()
-		err = st.Check(try)
-	}
-	if err != nil {
-		remedy := "give the service's user write access to the directory"
-		if c.Kind == catalog.StoreBucket {
-			remedy = "check the endpoint, the bucket, and the credentials in the service's environment or the file that is named"
-		}
-		return &engine.RefusedError{Field: "path", Message: err.Error(), Remedy: remedy}
-	}
-	return s.Catalog.AddStore(ctx, actor, c)
 }

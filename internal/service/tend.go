@@ -192,15 +192,14 @@ func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChang
 		return &engine.RefusedError{Field: "seal", Message: "store " + name + " is sealed, and its files could not be read without their keys", Remedy: "add an unsealed store and move the segments there"}
 	}
 	st.Seal.V = *c.Seal
-	opened, err := openStore(st)
-	if err != nil {
+	if _, err := openStore(st); err != nil {
 		return &engine.RefusedError{Field: "seal", Message: err.Error()}
 	}
 	if err := s.Catalog.SetStore(ctx, actor, *st); err != nil {
 		return err
 	}
 	s.mu.Lock()
-	s.stores[name] = opened
+	delete(s.stores, name) // it is opened anew, with these keys
 	s.mu.Unlock()
 	return nil
 }

@@ -369,12 +369,12 @@ func (o *Objects) List(ctx context.Context, prefix string) ([]Object, error) {
 }
 
 // Unfinished lists the sendings in parts that were never completed.
-func (o *Objects) Unfinished(ctx context.Context) ([]Unfinished, error) {
+func (o *Objects) Unfinished(ctx context.Context, prefix string) ([]Unfinished, error) {
 	own := o.own()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var out []Unfinished
-	for x := range o.client.ListIncompleteUploads(ctx, o.bucket.Name, own, true) {
+	for x := range o.client.ListIncompleteUploads(ctx, o.bucket.Name, own+prefix, true) {
 		if x.Err != nil {
 			return nil, o.told("", x.Err)
 		}
@@ -411,8 +411,11 @@ func (o *Objects) Remove(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	versions, err := o.client.GetBucketVersioning(ctx, o.bucket.Name)
-	if err != nil || !versions.Enabled() && !versions.Suspended() {
+	versioned, err := o.versioned(ctx)
+	if err != nil {
+		return err
+	}
+	if !versioned {
 		err := o.told(name, o.client.RemoveObject(ctx, o.bucket.Name, key, minio.RemoveObjectOptions{}))
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
@@ -438,6 +441,19 @@ func (o *Objects) Remove(ctx context.Context, name string) error {
 		}
 	}
 	return kept
+}
+
+// versioned says whether the bucket keeps, or has kept, more than one version of a file. Where it does not tell, nothing may be
+// removed: a version that nobody sees would stay, and be taken for destroyed.
+func (o *Objects) versioned(ctx context.Context) (bool, error) {
+	v, err := o.client.GetBucketVersioning(ctx, o.bucket.Name)
+	if r := minio.ToErrorResponse(err); r.Code == "NotImplemented" || r.StatusCode == http.StatusNotImplemented {
+		return false, nil // it knows no versions at all
+	}
+	if err != nil {
+		return false, fmt.Errorf("bucket %s does not tell whether it keeps versions of files, so nothing is removed from it; let the service ask (s3:GetBucketVersioning): %w", o.bucket.Name, o.told("", err))
+	}
+	return v.Enabled() || v.Suspended(), nil
 }
 
 // lockedUntil says until when a version of a file cannot be removed; the zero time where no lock keeps it.

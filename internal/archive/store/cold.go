@@ -101,9 +101,8 @@ func (o *Objects) Cool(ctx context.Context, name string) error {
 
 // removeOlder removes the versions of a file but the newest, where the bucket keeps versions: they are in a warm class still.
 func (o *Objects) removeOlder(ctx context.Context, name, key string) error {
-	versions, err := o.client.GetBucketVersioning(ctx, o.bucket.Name)
-	if err != nil || !versions.Enabled() && !versions.Suspended() {
-		return nil // what does not tell has none that could be named
+	if versioned, err := o.versioned(ctx); err != nil || !versioned {
+		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

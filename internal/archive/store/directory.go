@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	slashes "path"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -15,18 +17,35 @@ import (
 )
 
 // Directory is a store in a directory of a local or mounted file system.
-type Directory struct{ root string }
+type Directory struct {
+	root string
 
-// OpenDirectory makes the directory if it does not exist.
+	guard    sync.Mutex
+	identity string      // that must lie there; empty: it is not looked at
+	seen     os.FileInfo // of the file that it was last read from
+}
+
+// OpenDirectory opens a directory that is there; ErrAway where there is none. It is never made here: where a disk is not mounted,
+// a directory made in its place would take segments that nobody finds again.
 func OpenDirectory(root string) (*Directory, error) {
 	abs, err := filepath.Abs(root)
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(abs, 0o750); err != nil {
-		return nil, fmt.Errorf("the store's directory cannot be made: %w", err)
+	if st, err := os.Stat(abs); err != nil {
+		return nil, fmt.Errorf("%w: %w; is its disk mounted?", ErrAway, err)
+	} else if !st.IsDir() {
+		return nil, fmt.Errorf("%s is no directory", abs)
 	}
 	return &Directory{root: abs}, nil
+}
+
+// MakeDirectory opens a directory, and makes it where there is none.
+func MakeDirectory(root string) (*Directory, error) {
+	if err := os.MkdirAll(root, 0o750); err != nil {
+		return nil, fmt.Errorf("the store's directory cannot be made: %w", err)
+	}
+	return OpenDirectory(root)
 }
 
 // partial ends the names of files that are not complete; listings leave them out.
@@ -35,6 +54,9 @@ const partial = ".partial"
 func (d *Directory) path(name string) (string, error) {
 	if !filepath.IsLocal(filepath.FromSlash(name)) || strings.HasSuffix(name, partial) {
 		return "", fmt.Errorf("%q is no name for a file of a store", name)
+	}
+	if err := d.here(); err != nil {
+		return "", err
 	}
 	return filepath.Join(d.root, filepath.FromSlash(name)), nil
 }
@@ -145,10 +167,22 @@ type directoryReader struct {
 
 func (r *directoryReader) Size() int64 { return r.size }
 
+// below is the directory in which all names with a prefix lie; the store's own where there is no such.
+func (d *Directory) below(prefix string) string {
+	dir := filepath.Join(d.root, filepath.FromSlash(slashes.Dir(prefix)))
+	if st, err := os.Stat(dir); err != nil || !st.IsDir() || !filepath.IsLocal(filepath.FromSlash(slashes.Dir(prefix))) {
+		return d.root
+	}
+	return dir
+}
+
 // List walks the directory.
 func (d *Directory) List(_ context.Context, prefix string) ([]Object, error) {
+	if err := d.here(); err != nil {
+		return nil, err
+	}
 	var out []Object
-	err := filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+	err := filepath.WalkDir(d.below(prefix), func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return err
 		}
@@ -173,9 +207,12 @@ func (d *Directory) List(_ context.Context, prefix string) ([]Object, error) {
 }
 
 // Unfinished walks the directory.
-func (d *Directory) Unfinished(_ context.Context) ([]Unfinished, error) {
+func (d *Directory) Unfinished(_ context.Context, prefix string) ([]Unfinished, error) {
+	if err := d.here(); err != nil {
+		return nil, err
+	}
 	var out []Unfinished
-	err := filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+	err := filepath.WalkDir(d.below(prefix), func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.HasSuffix(path, partial) {
 			return err
 		}
@@ -185,7 +222,7 @@ func (d *Directory) Unfinished(_ context.Context) ([]Unfinished, error) {
 		}
 		name := strings.TrimSuffix(filepath.ToSlash(rel), partial)
 		dot := strings.LastIndexByte(name, '.')
-		if dot < 0 || len(name)-dot-1 != ulid.EncodedSize {
+		if !strings.HasPrefix(name, prefix) || dot < 0 || len(name)-dot-1 != ulid.EncodedSize {
 			return nil
 		}
 		st, err := e.Info()
@@ -242,6 +279,9 @@ func (d *Directory) Habits(context.Context) ([]Habit, error) { return []Habit{},
 
 // Free asks the file system.
 func (d *Directory) Free(context.Context) int64 {
+	if d.here() != nil {
+		return -1
+	}
 	var st unix.Statfs_t
 	if unix.Statfs(d.root, &st) != nil {
 		return -1

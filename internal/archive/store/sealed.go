@@ -313,8 +313,8 @@ func (s *SealedStore) KeptUntil(ctx context.Context, name string) (time.Time, er
 }
 
 // Unfinished lists files that were begun and never committed.
-func (s *SealedStore) Unfinished(ctx context.Context) ([]Unfinished, error) {
-	list, err := s.inner.Unfinished(ctx)
+func (s *SealedStore) Unfinished(ctx context.Context, prefix string) ([]Unfinished, error) {
+	list, err := s.inner.Unfinished(ctx, prefix)
 	for i := range list {
 		list[i].ID += "@" + list[i].Name
 		list[i].Object = s.shown(list[i].Object)
@@ -347,9 +347,12 @@ func (s *SealedStore) Stale(ctx context.Context) ([]Object, error) {
 	return slices.DeleteFunc(list, func(o Object) bool { return strings.HasSuffix(o.Name, s.keys[0].sealed("")) }), err
 }
 
-// Reseal seals one file of those anew: it is written with the newest key, read back, and only then is the old one removed, by
-// remove, which may wait until nobody reads it. It can be called again after it stopped anywhere.
-func (s *SealedStore) Reseal(ctx context.Context, lies string, remove func(func() error) error) error {
+// Shown is the name under which a file that lies in the other store is known here.
+func (s *SealedStore) Shown(lies string) string { return s.shown(Object{Name: lies}).Name }
+
+// SealAnew writes one file of those again, sealed with the newest key, and reads that back. The old one stays until RemoveStale. It
+// can be called again after it stopped anywhere.
+func (s *SealedStore) SealAnew(ctx context.Context, lies string) error {
 	name := s.shown(Object{Name: lies}).Name
 	var old Reader
 	f, err := s.inner.Open(ctx, lies)
@@ -374,10 +377,19 @@ func (s *SealedStore) Reseal(ctx context.Context, lies string, remove func(func(
 	if err == nil {
 		err = s.same(ctx, name, old)
 	}
-	if err != nil {
+	return err
+}
+
+// RemoveStale removes a file that SealAnew has written again; where that is not there, it stays.
+func (s *SealedStore) RemoveStale(ctx context.Context, lies string) error {
+	f, err := s.inner.Open(ctx, s.keys[0].sealed(s.Shown(lies)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // it was destroyed meanwhile, and the old one with it, or is still to be sealed anew
+	} else if err != nil {
 		return err
 	}
-	return remove(func() error { return s.inner.Remove(ctx, lies) })
+	f.Close()
+	return s.inner.Remove(ctx, lies)
 }
 
 func (s *SealedStore) copySealed(w File, from Reader) error {

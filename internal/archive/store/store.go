@@ -21,8 +21,8 @@ type Store interface {
 	Remove(ctx context.Context, name string) error
 	// KeptUntil says until when the place keeps anybody from removing a file, or a version of it; the zero time: it does not.
 	KeptUntil(ctx context.Context, name string) (time.Time, error)
-	// Unfinished lists files that were begun and never committed, by the names that they were to have.
-	Unfinished(ctx context.Context) ([]Unfinished, error)
+	// Unfinished lists files that were begun and never committed, by the names that they were to have, which begin with prefix.
+	Unfinished(ctx context.Context, prefix string) ([]Unfinished, error)
 	// RemoveUnfinished removes one of them.
 	RemoveUnfinished(ctx context.Context, u Unfinished) error
 	// Check writes a small file, reads it back, finds it in the listing, and removes it.

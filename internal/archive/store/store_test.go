@@ -39,7 +39,7 @@ func put(t *testing.T, st Store, name, text string) error {
 func stores(t *testing.T, fn func(t *testing.T, st Store)) {
 	t.Run("directory", func(t *testing.T) {
 		root := t.TempDir()
-		st, err := OpenDirectory(root)
+		st, err := MakeDirectory(root)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -53,7 +53,7 @@ func stores(t *testing.T, fn func(t *testing.T, st Store)) {
 	})
 	t.Run("bucket", func(t *testing.T) { fn(t, bucket(t, func(h http.Handler) http.Handler { return h }, Bucket{})) })
 	t.Run("sealed directory", func(t *testing.T) {
-		st, err := OpenDirectory(t.TempDir())
+		st, err := MakeDirectory(t.TempDir())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -304,7 +304,7 @@ func TestWhatWasBegunIsListedAndTakenAway(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := st.Unfinished(t.Context())
+	list, err := st.Unfinished(t.Context(), "")
 	if err != nil || len(list) != 1 || list[0].Name != "a/b" || list[0].ID != id {
 		t.Fatalf("%+v, %v", list, err)
 	}
@@ -316,7 +316,7 @@ func TestWhatWasBegunIsListedAndTakenAway(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	if list, err := st.Unfinished(t.Context()); err != nil || len(list) != 0 {
+	if list, err := st.Unfinished(t.Context(), ""); err != nil || len(list) != 0 {
 		t.Errorf("%+v, %v", list, err)
 	}
 }
@@ -419,7 +419,7 @@ func TestWhatABucketIsToldGoesWithTheFile(t *testing.T) {
 
 func TestCheckSaysWhetherTheStoreIsWritable(t *testing.T) {
 	root := t.TempDir()
-	st, err := OpenDirectory(root)
+	st, err := MakeDirectory(root)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -435,7 +435,7 @@ func TestCheckSaysWhetherTheStoreIsWritable(t *testing.T) {
 	if err := st.Check(t.Context()); err == nil {
 		t.Error("a store whose directory became a file passes")
 	}
-	if _, err := OpenDirectory(filepath.Join(root, "below")); err == nil {
+	if _, err := MakeDirectory(filepath.Join(root, "below")); err == nil {
 		t.Error("a directory below a file was made")
 	}
 }
