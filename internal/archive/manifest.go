@@ -146,6 +146,31 @@ type Range struct {
 
 	Columns map[string][2]string `json:"columns,omitempty"` // the least and the greatest value, as KIND:TEXT; columns of which none is known are missing
 	Keys    *KeyFilter           `json:"keys,omitempty"`    // where the range of the keys tells little
+
+	// Of one that was lost and made again from the rows, whose hash the manifest does not have: the SHA-256 of the rest, as compact JSON.
+	Remade string `json:"remade,omitempty"`
+}
+
+// sum is what Remade holds of a side file that was made again.
+func (r Range) sum() string {
+	r.Remade = ""
+	b, _ := json.Marshal(r) // texts always marshal
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// Remade says whether the side file of a segment is one that was made again, after the first was lost, and is as it was made.
+func Remade(ctx context.Context, st store.Store, m *Manifest) bool {
+	r, err := LoadRange(ctx, st, m)
+	return err == nil && r != nil && r.Remade != ""
+}
+
+// WriteRange writes a side file that was lost, made again from the rows.
+func WriteRange(ctx context.Context, st store.Store, m *Manifest, r Range) error {
+	r.Salt = rand.Text()
+	r.Remade = r.sum()
+	_, err := writeJSON(ctx, st, m.RangeName(), r)
+	return err
 }
 
 // RowsName, ManifestName, ClosingName and RangeName are the names of a segment's files.
@@ -167,7 +192,9 @@ func (m *Manifest) Name() {
 }
 
 // TablePrefix is what the names of all files of a table's segments begin with.
-func TablePrefix(source, table string) string { return segmentPath(source) + "/" + segmentPath(table) + "/" }
+func TablePrefix(source, table string) string {
+	return segmentPath(source) + "/" + segmentPath(table) + "/"
+}
 
 // Succeed gives the file of rows that stay of a segment a name that no file ever had.
 func (m *Manifest) Succeed() *Successor {
@@ -299,12 +326,15 @@ func LoadClosing(ctx context.Context, st store.Store, m *Manifest) (*Closing, st
 	return c, hash, nil
 }
 
-// LoadRange reads a segment's side file; nil where it has been removed.
+// LoadRange reads a segment's side file; nil where it has been removed. One that is not what was written could hide rows: ErrDamaged.
 func LoadRange(ctx context.Context, st store.Store, m *Manifest) (*Range, error) {
 	r := &Range{}
-	_, err := readJSON(ctx, st, m.RangeName(), r)
+	hash, err := readJSON(ctx, st, m.RangeName(), r)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
+	}
+	if err == nil && hash != m.Range && (r.Remade == "" || r.Remade != r.sum()) {
+		err = fmt.Errorf("%s: %w: it has the SHA-256 %.12s instead of %.12s", m.RangeName(), ErrDamaged, hash, m.Range)
 	}
 	return r, err
 }

@@ -226,7 +226,8 @@ func TestSegmentsLieInAnObjectStore(t *testing.T) {
 	w.start()
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 	u, prefix, _ := strings.Cut(address, "/attic/")
-	w.must("store", "add", "attic", "-endpoint", u, "-bucket", "attic", "-prefix", prefix)
+	w.refuse(1, []string{"is a store already", "-existing"}, "store", "add", "attic", "-endpoint", u, "-bucket", "attic", "-prefix", prefix)
+	w.must("store", "add", "attic", "-endpoint", u, "-bucket", "attic", "-prefix", prefix, "-existing")
 	if out := w.must("catalog", "rebuild"); !strings.Contains(out, "attic") {
 		t.Errorf("%s", out)
 	}

@@ -186,7 +186,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	}
 	w.start()
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
-	w.must("store", "add", "vault", "-endpoint", strings.TrimSuffix(bill, standin.BillPath), "-bucket", "vault", "-class", "GLACIER", "-key-file", vault)
+	w.must("store", "add", "vault", "-endpoint", strings.TrimSuffix(bill, standin.BillPath), "-bucket", "vault", "-class", "GLACIER", "-key-file", vault, "-existing")
 	w.must("catalog", "rebuild")
 	if n := cold(); n != 2 {
 		t.Errorf("%d segments are known to be cold", n)

@@ -10,7 +10,6 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"ambercellar/internal/archive"
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
@@ -155,11 +154,7 @@ func (e *Engine) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.S
 	if s.Asleep(e.Now()) {
 		return stays(nil, "it may hold such rows, and is in cold storage; retrieve it, and plan again")
 	}
-	st, err := e.readableStore(ctx, s)
-	if err != nil {
-		return nil, nil, err
-	}
-	found, err := p.find(ctx, st)
+	found, err := p.find(ctx)
 	switch {
 	case err != nil:
 		return nil, nil, err
@@ -222,9 +217,9 @@ type foundRows struct {
 	kept   int64 // rows that stay in the archive, the held ones among them
 }
 
-func (p *parting) find(ctx context.Context, st store.Store) (out foundRows, err error) {
+func (p *parting) find(ctx context.Context) (out foundRows, err error) {
 	left := p.books.LeftOut()
-	_, err = archive.Scan(ctx, st, p.manifest, archive.Search{Columns: p.columns(), Absent: 1}, func(ordinal int, row []value.Value) error {
+	_, err = p.engine.scanRows(ctx, p.segment, p.manifest, archive.Search{Columns: p.columns(), Absent: 1}, func(ordinal int, row []value.Value) error {
 		_, stayed := slices.BinarySearch(left, ordinal)
 		meant := p.erase.Eval(row).Only()
 		switch {

@@ -129,7 +129,7 @@ func (q *restoration) narrowed(ctx context.Context, x *member, t *shape.Table, f
 	if err != nil {
 		return err
 	}
-	_, err = p.each(ctx, x, at, func(ordinal int, row []value.Value) error {
+	_, err = p.each(ctx, q.Engine, x, at, func(ordinal int, row []value.Value) error {
 		for i, c := range at {
 			if v := row[c]; v.Kind != value.Null && !holds[i](v) {
 				now := t.Columns[f.to[slices.Index(f.from, c)]]

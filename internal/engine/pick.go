@@ -67,11 +67,11 @@ func (p *picked) wants(ordinal int, row []value.Value) bool {
 func (p *picked) narrow() bool { return p.filter != nil || p.rows != nil }
 
 // each hands on the rows of a segment that are wanted and had left their table, with the values at reads; the others are NULL.
-func (p *picked) each(ctx context.Context, x *member, reads []int, sink func(ordinal int, row []value.Value) error) (archive.Scanned, error) {
+func (p *picked) each(ctx context.Context, e *Engine, x *member, reads []int, sink func(ordinal int, row []value.Value) error) (archive.Scanned, error) {
 	left := x.closing.LeftOut()
 	columns := slices.Concat(p.reads, reads)
 	slices.Sort(columns)
-	return archive.Scan(ctx, x.store, x.manifest, archive.Search{Filter: p.filter, Columns: slices.Compact(columns), Absent: 1}, func(ordinal int, row []value.Value) error {
+	return e.scanRows(ctx, x.segment, x.manifest, archive.Search{Filter: p.filter, Columns: slices.Compact(columns), Absent: 1}, func(ordinal int, row []value.Value) error {
 		if _, out := slices.BinarySearch(left, ordinal); out || p.rows != nil && !p.rows[ordinal] || !p.span(row) {
 			return nil
 		}
@@ -82,8 +82,8 @@ func (p *picked) each(ctx context.Context, x *member, reads []int, sink func(ord
 var errFound = errors.New("found")
 
 // any says whether a segment has a row that is wanted.
-func (p *picked) any(ctx context.Context, x *member) (bool, error) {
-	_, err := p.each(ctx, x, nil, func(int, []value.Value) error { return errFound })
+func (p *picked) any(ctx context.Context, e *Engine, x *member) (bool, error) {
+	_, err := p.each(ctx, e, x, nil, func(int, []value.Value) error { return errFound })
 	if errors.Is(err, errFound) {
 		return true, nil
 	}
@@ -194,7 +194,7 @@ func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*Restore
 			}
 		}
 		before := out.Rows
-		if _, err := p.each(ctx, m, key, func(_ int, row []value.Value) error {
+		if _, err := p.each(ctx, e, m, key, func(_ int, row []value.Value) error {
 			if out.Rows++; c == nil {
 				return nil
 			}

@@ -196,11 +196,7 @@ func (e *Engine) StillCold(ctx context.Context, r *catalog.Restore) (string, err
 
 // mayHold says whether a segment may hold rows of a filter, by its records alone.
 func (e *Engine) mayHold(ctx context.Context, s *catalog.Segment, where string, columns []shape.Column) (bool, error) {
-	st, err := e.Store(ctx, s.Store)
-	if err != nil {
-		return false, err
-	}
-	k, err := e.learnt(ctx, st, s)
+	k, err := e.learnt(ctx, s)
 	if err != nil {
 		return false, err
 	}

@@ -275,7 +275,7 @@ func (q *restoration) familyOf(ctx context.Context, s *catalog.Segment) ([]*memb
 		return nil, err
 	}
 	if p.narrow() {
-		if any, err := p.any(ctx, head); err != nil || !any {
+		if any, err := p.any(ctx, q.Engine, head); err != nil || !any {
 			return nil, err
 		}
 	}

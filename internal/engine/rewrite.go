@@ -61,11 +61,7 @@ func (p *parting) decide(ctx context.Context, item *catalog.DisposalItem) (reaso
 		}
 		return until, nil
 	}
-	st, err := p.engine.readableStore(ctx, p.segment)
-	if err != nil {
-		return "", err
-	}
-	goes, stays, err := p.count(ctx, st)
+	goes, stays, err := p.count(ctx)
 	switch {
 	case err != nil:
 		return "", err
@@ -158,9 +154,9 @@ func (p *parting) stays(row []value.Value) bool {
 	return false
 }
 
-func (p *parting) count(ctx context.Context, st store.Store) (goes, stays int64, err error) {
+func (p *parting) count(ctx context.Context) (goes, stays int64, err error) {
 	left := p.books.LeftOut()
-	_, err = archive.Scan(ctx, st, p.manifest, archive.Search{Columns: p.columns(), Absent: 1}, func(ordinal int, row []value.Value) error {
+	_, err = p.engine.scanRows(ctx, p.segment, p.manifest, archive.Search{Columns: p.columns(), Absent: 1}, func(ordinal int, row []value.Value) error {
 		if _, out := slices.BinarySearch(left, ordinal); !out && p.stays(row) {
 			stays++
 		} else {

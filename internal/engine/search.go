@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"ambercellar/internal/archive"
-	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
@@ -358,14 +357,14 @@ type learnt struct {
 const mostLearnt, mostLeft = 2_000, 10_000
 
 // learnt returns what is known of a segment, and reads its records where nothing is.
-func (e *Engine) learnt(ctx context.Context, st store.Store, s *catalog.Segment) (*learnt, error) {
+func (e *Engine) learnt(ctx context.Context, s *catalog.Segment) (*learnt, error) {
 	e.recent.Lock()
 	k := e.recent.segments[s.ID]
 	e.recent.Unlock()
 	if k != nil && k.manifestHash == s.ManifestHash && k.closingHash == s.ClosingHash {
 		return k, nil
 	}
-	m, books, err := e.load(ctx, st, s)
+	m, books, err := e.recordsOf(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -408,11 +407,7 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, 
 	var list []*searched
 	for i := range segments { // the newest first
 		s := &segments[i]
-		st, err := e.Store(ctx, s.Store)
-		if err != nil {
-			return nil, nil, err
-		}
-		k, err := e.learnt(ctx, st, s)
+		k, err := e.learnt(ctx, s)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -464,11 +459,6 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 	if x.err = ctx.Err(); x.err != nil {
 		return
 	}
-	st, err := e.readableStore(ctx, x.segment)
-	if err != nil {
-		x.err = err
-		return
-	}
 	if f := x.search.Filter; f != nil && x.manifest.KeyFilter && x.manifest.NamesKey(f) {
 		if possibly, err := e.possibly(ctx, x); err != nil {
 			x.err = err
@@ -480,7 +470,7 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 	}
 	x.search.Bounds = x.known.bounds.Load()
 	defer func() { x.known.bounds.Store(x.scanned.Bounds) }()
-	x.scanned, x.err = archive.Scan(ctx, st, x.manifest, x.search, func(ordinal int, row []value.Value) error {
+	x.scanned, x.err = e.scanRows(ctx, x.segment, x.manifest, x.search, func(ordinal int, row []value.Value) error {
 		if _, left := slices.BinarySearch(x.left, ordinal); left {
 			return nil
 		}

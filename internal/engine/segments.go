@@ -2,49 +2,13 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 )
-
-// VerifySegment reads a segment back from its store and checks it, its closing record, and both hashes.
-func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment, error) {
-	s, err := e.Catalog.Segment(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	st, err := e.storeOf(ctx, s)
-	if err != nil {
-		return nil, err
-	}
-	m, _, err := e.load(ctx, st, s)
-	if err != nil {
-		return nil, err
-	}
-	if s.State == catalog.SegmentDisposed {
-		return nil, fmt.Errorf("segment %s was destroyed by disposal %s: %w", s.ID, s.Disposal, catalog.ErrState)
-	}
-	if s.Cold && (s.WarmUntil == nil || e.Now().After(s.WarmUntil.Time)) {
-		return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage and cannot be read", s.ID), Remedy: "`ambercellar segment retrieve " + s.ID + "` fetches them for some days"}
-	}
-	e.reading.RLock()
-	err = errors.Join(archive.Verify(ctx, st, m, nil), archive.VerifyBeside(ctx, st, m, nil))
-	e.reading.RUnlock()
-	if errors.Is(err, archive.ErrDamaged) || errors.Is(err, fs.ErrNotExist) {
-		return nil, errors.Join(err, e.Catalog.Judged(ctx, s.ID, err.Error(), e.Now()))
-	} else if err != nil {
-		return nil, err
-	}
-	if err := e.Catalog.Judged(ctx, s.ID, "", e.Now()); err != nil {
-		return nil, err
-	}
-	return e.Catalog.Segment(ctx, s.ID)
-}
 
 // SegmentDetail is a segment with what its manifest says of its content.
 type SegmentDetail struct {

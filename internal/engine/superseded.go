@@ -92,13 +92,9 @@ func (e *Engine) withKeys(ctx context.Context, x *searched, condition string, re
 	if err != nil {
 		return nil
 	}
-	st, err := e.readableStore(ctx, x.segment)
-	if err != nil {
-		return err
-	}
 	columns := keyColumns(x.manifest)
 	key := make([]value.Value, len(columns))
-	_, err = archive.Scan(ctx, st, x.manifest, archive.Search{Filter: f, Columns: columns, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
+	_, err = e.scanRows(ctx, x.segment, x.manifest, archive.Search{Filter: f, Columns: columns, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
 		if _, left := slices.BinarySearch(x.left, ordinal); left {
 			return nil
 		}
@@ -192,10 +188,6 @@ func (e *Engine) superseded(ctx context.Context, list []*searched) (out *superse
 
 // seenIn notes the keys of a segment, and which of them newer segments have.
 func (e *Engine) seenIn(ctx context.Context, x *searched, columns []int, seen *seenKeys, out *supersededRows) error {
-	st, err := e.readableStore(ctx, x.segment)
-	if err != nil {
-		return err
-	}
 	chunk := &value.Chunk{Width: len(columns)}
 	var ordinals []int
 	places := make([]int, len(columns))
@@ -221,7 +213,7 @@ func (e *Engine) seenIn(ctx context.Context, x *searched, columns []int, seen *s
 		ordinals = ordinals[:0]
 		return nil
 	}
-	_, err = archive.Scan(ctx, st, x.manifest, archive.Search{Columns: columns, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
+	_, err := e.scanRows(ctx, x.segment, x.manifest, archive.Search{Columns: columns, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
 		if _, left := slices.BinarySearch(x.left, ordinal); left {
 			return nil
 		}

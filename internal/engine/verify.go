@@ -67,73 +67,45 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 	if err != nil {
 		return err
 	}
-	known := make(map[string]*catalog.Segment, len(segments))
-	for i := range segments {
-		known[segments[i].ID] = &segments[i]
-	}
 	named := places
 	if places, err = e.alsoWith(ctx, v.Store, segments, places); err != nil {
 		return err
 	}
-	good := map[string]int{} // copies of a segment that are what was written
-	met := map[string]bool{} // store and segment
-	saved := e.Now()
-	got, err := archive.Examine(ctx, places, archive.Examining{
+	j := &judging{Engine: e, v: v, pause: throttle(rate), bySum: map[string]string{}, known: map[string]*catalog.Segment{}, stems: map[string]bool{}, saved: e.Now()}
+	for i := range segments {
+		j.known[segments[i].ID], j.stems[segments[i].Stem] = &segments[i], true
+	}
+	got, err := archive.Examine(ctx, places, archive.Examining{ // chains, and what the catalog does not know
 		Wanted: func(m *archive.Manifest) bool {
-			s := known[m.Segment]
-			if v.Table != "" && (m.Source != v.Source || m.Table != v.Table) || s != nil && s.State == catalog.SegmentWriting {
-				return false
-			}
-			if v.Store != "" && s != nil && s.Store != v.Store && s.RowsIn() != v.Store && s.Second != v.Store {
-				return false
-			}
-			if v.Older != nil && s != nil && s.RowsIn() != v.Store && v.Store != "" { // what is verified again by time are rows
-				return false
-			}
-			return v.Older == nil || s == nil || s.VerifiedAt == nil || s.VerifiedAt.Before(v.Older.Time)
+			return j.known[m.Segment] == nil && (v.Table == "" || m.Source == v.Source && m.Table == v.Table)
 		},
-		Paused: throttle(rate),
+		Paused: j.pause,
 		Step: func(x archive.Examined) {
 			v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = x.Segments, x.Of, x.Rows, x.Bytes, x.OfBytes
-			if e.Now().Sub(saved) > lookEvery {
-				saved = e.Now()
-				e.Catalog.SaveVerification(ctx, v) // only to be looked at; the last one counts
-			}
+			j.show(ctx)
 		},
 		Find: func(f archive.Finding) {
-			if v.Table != "" && f.Table != v.Source+"."+v.Table || !slices.ContainsFunc(places, func(p archive.Place) bool { return p.Name == f.Store }) {
+			if v.Table != "" && f.Table != v.Source+"."+v.Table || !slices.ContainsFunc(named, func(p archive.Place) bool { return p.Name == f.Store }) {
 				return
 			}
-			if s := known[f.Segment]; v.Store != "" && f.Store != v.Store && (s == nil || s.RowsIn() != v.Store) { // of a store that is looked at for its records alone
-				return
+			if stem, _, _ := archive.Ours(f.File); f.Kind != archive.FindChain && (j.known[f.Segment] != nil || j.stems[stem]) {
+				return // it is judged for itself
 			}
 			v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Finding: f})
 		},
-		Good: func(_ string, m *archive.Manifest) { good[m.Segment]++ },
-		Seen: func(place string, m *archive.Manifest) { met[place+"\x00"+m.Segment] = true },
+		Seen: func(_ string, m *archive.Manifest) { j.bySum[m.SHA256] = m.Segment },
 	})
 	if err != nil {
 		return err
 	}
 	v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = got.Segments, got.Of, got.Rows, got.Bytes, got.OfBytes
-	if err := e.unmet(ctx, v, segments, named, met); err != nil {
+	if err := j.all(ctx, segments); err != nil {
 		return err
 	}
 	for i := range v.Findings.V {
-		f := &v.Findings.V[i]
-		if !f.Wrong {
-			continue
-		}
-		v.Wrong++
-		if v.Repair {
-			if f.Repaired, err = e.repair(ctx, known[f.Segment], f.Finding); err != nil {
-				return fmt.Errorf("store %s, %s: %w", f.Store, f.File, err)
-			}
-		}
-		if f.Repaired != "" {
-			v.Repaired++
-			if err := e.Catalog.Note(ctx, v.CreatedBy, "segment repair", f.Segment, fmt.Sprintf("%s in store %s, %s, was replaced from store %s", f.File, f.Store, f.Kind, f.Repaired)); err != nil {
-				return err
+		if f := &v.Findings.V[i]; f.Wrong {
+			if v.Wrong++; f.Repaired != "" {
+				v.Repaired++
 			}
 		}
 	}
@@ -145,7 +117,7 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 	slices.SortStableFunc(v.Findings.V, func(a, b catalog.FoundInStore) int {
 		return cmp.Or(order(a), order(b), cmp.Compare(a.Table, b.Table), cmp.Compare(a.File, b.File))
 	})
-	return e.judge(ctx, v, known, good)
+	return j.keep(ctx)
 }
 
 // again looks which chains are whole, now that records were replaced.
@@ -239,153 +211,6 @@ func throttle(rate int64) func(context.Context, int) error {
 			return context.Cause(ctx)
 		}
 	}
-}
-
-// unmet finds what the catalog knows and the stores do not have: the stores alone cannot tell that the end of a chain is gone.
-func (e *Engine) unmet(ctx context.Context, v *catalog.Verification, segments []catalog.Segment, places []archive.Place, met map[string]bool) error {
-	for i := range segments {
-		s := &segments[i]
-		if s.State == catalog.SegmentWriting || s.State == catalog.SegmentAbandoned {
-			continue
-		}
-		for _, p := range places {
-			if p.Name != s.Store && p.Name != s.Second { // where its rows alone lie, they were looked for
-				continue
-			}
-			bad := func(kind, file, message string) {
-				f := archive.Finding{Wrong: true, Kind: kind, Store: p.Name, Table: s.Source + "." + s.Table, Segment: s.ID, File: file, Message: message}
-				if !slices.ContainsFunc(v.Findings.V, func(x catalog.FoundInStore) bool { return x.Wrong && x.Store == p.Name && x.File == file }) {
-					v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Finding: f})
-				}
-			}
-			m := &archive.Manifest{Stem: s.Stem}
-			if !met[p.Name+"\x00"+s.ID] {
-				bad(archive.FindMissing, m.ManifestName(), "the catalog knows this segment, and its manifest is not there, or is not its own")
-				continue
-			}
-			for _, r := range []struct {
-				hash, file string
-			}{{s.ManifestHash, m.ManifestName()}, {s.ClosingHash, m.ClosingName()}, {s.DisposalHash, m.DisposalName()}} {
-				if r.hash == "" {
-					continue
-				}
-				switch sum, err := archive.FileSum(ctx, p.Store, r.file); {
-				case errors.Is(err, fs.ErrNotExist):
-					bad(archive.FindMissing, r.file, "the catalog knows this record, and it is not there")
-				case err != nil:
-					return err
-				case sum != r.hash:
-					bad(archive.FindDamaged, r.file, fmt.Sprintf("the record has the SHA-256 %.12s, and the catalog knows it by %.12s", sum, r.hash))
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// judge keeps with each segment whether it is what was written.
-func (e *Engine) judge(ctx context.Context, v *catalog.Verification, known map[string]*catalog.Segment, good map[string]int) error {
-	damage := map[string]string{}
-	for _, f := range v.Findings.V {
-		if f.Wrong && f.Repaired == "" && f.Segment != "" && damage[f.Segment] == "" {
-			damage[f.Segment] = fmt.Sprintf("%s in store %s: %s", f.File, f.Store, f.Message)
-		}
-	}
-	for id, text := range damage {
-		if known[id] == nil {
-			continue
-		}
-		e.Log.Error("a segment is damaged", "segment", id, "damage", text)
-		if err := e.Catalog.Judged(ctx, id, text, e.Now()); err != nil {
-			return err
-		}
-	}
-	for id := range good {
-		if known[id] != nil && damage[id] == "" {
-			if err := e.Catalog.Judged(ctx, id, "", e.Now()); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// repair replaces a file of a segment from the other store in which it lies, if the file there is what was written. It
-// returns the name of that store, or nothing where there is none.
-func (e *Engine) repair(ctx context.Context, s *catalog.Segment, f archive.Finding) (string, error) {
-	if s == nil || s.Second == "" || f.Store != s.Store && f.Store != s.Second && f.Store != s.RowsStore || f.Kind == archive.FindBooks || f.Kind == archive.FindExtra || f.Kind == archive.FindChain {
-		return "", nil
-	}
-	from := s.Second
-	source, err := e.Store(ctx, from)
-	if f.Store == s.Second {
-		from = s.Store
-		source, err = e.storeOf(ctx, s)
-	}
-	if err != nil {
-		return "", err
-	}
-	target, err := e.Store(ctx, f.Store)
-	if err != nil {
-		return "", err
-	}
-	want, err := e.written(ctx, source, s, f.File)
-	if err != nil || want == "" {
-		return "", err
-	}
-	if sum, err := archive.FileSum(ctx, source, f.File); err != nil || sum != want {
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, store.ErrCold) || err == nil {
-			return "", nil
-		}
-		return "", err
-	}
-	if err := target.Remove(ctx, f.File); err != nil {
-		return "", err
-	}
-	if _, err := archive.CopyFile(ctx, source, target, f.File); err != nil {
-		return "", err
-	}
-	if sum, err := archive.FileSum(ctx, target, f.File); err != nil || sum != want {
-		return "", errors.Join(err, fmt.Errorf("%w: the file that was put in its place was read back as another", archive.ErrDamaged))
-	}
-	if cold := store.AsCold(target); cold != nil && f.Store == s.RowsStore && s.Cold {
-		if err := cold.Cool(ctx, f.File); err != nil {
-			return "", err
-		}
-	}
-	return from, nil
-}
-
-// written returns the SHA-256 that a file of a segment was written with, by the catalog and by a manifest that is the one that
-// the catalog knows; nothing where nobody can tell.
-func (e *Engine) written(ctx context.Context, st store.Store, s *catalog.Segment, file string) (string, error) {
-	m := &archive.Manifest{Stem: s.Stem}
-	switch file {
-	case m.ManifestName():
-		return s.ManifestHash, nil
-	case m.ClosingName():
-		return s.ClosingHash, nil
-	case m.DisposalName():
-		return s.DisposalHash, nil
-	}
-	m, hash, err := archive.LoadManifest(ctx, st, s.Stem)
-	if errors.Is(err, archive.ErrDamaged) || errors.Is(err, fs.ErrNotExist) || err == nil && hash != s.ManifestHash {
-		return "", nil
-	} else if err != nil {
-		return "", err
-	}
-	switch file {
-	case m.RowsName():
-		return m.SHA256, nil
-	case m.RangeName():
-		return m.Range, nil
-	}
-	for _, b := range m.Beside {
-		if m.BesideName(b.Join) == file {
-			return b.SHA256, nil
-		}
-	}
-	return "", nil
 }
 
 // CopySeconds copies closed segments into the second stores of theirs, reads them back there, and notes that. It returns

@@ -32,6 +32,9 @@ func OpenDirectory(root string) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
+	if real, err := filepath.EvalSymlinks(abs); err == nil { // a walk does not follow a link that it begins with
+		abs = real
+	}
 	if st, err := os.Stat(abs); err != nil {
 		return nil, fmt.Errorf("%w: %w; is its disk mounted?", ErrAway, err)
 	} else if !st.IsDir() {

@@ -1,0 +1,550 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"time"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/value"
+)
+
+// judging judges every file of every copy of the segments that the catalog knows: whether it lies where it should, and is what was
+// written, by the hashes that the catalog and the manifest have. What is wrong is replaced from another copy where that is asked for.
+type judging struct {
+	*Engine
+	v     *catalog.Verification
+	pause func(context.Context, int) error
+	bySum map[string]string // segments by the SHA-256 of their rows
+	known map[string]*catalog.Segment
+	stems map[string]bool
+	saved time.Time
+	good  []string // segments whose copies are all what was written
+}
+
+// part is what of a segment should lie in one store.
+type part struct {
+	name          string
+	store         store.Store
+	records, rows bool
+}
+
+// partsOf lists where the files of a segment should lie: its records with or without its rows, its rows, and its second copy.
+func (e *Engine) partsOf(ctx context.Context, s *catalog.Segment) ([]part, error) {
+	list := []part{{name: s.Store, records: true, rows: s.RowsStore == ""}}
+	if s.RowsStore != "" {
+		list = append(list, part{name: s.RowsStore, rows: true})
+	}
+	if s.Second != "" {
+		list = append(list, part{name: s.Second, records: true, rows: true})
+	}
+	for i := range list {
+		st, err := e.Store(ctx, list[i].name)
+		if err != nil {
+			return nil, err
+		}
+		list[i].store = st
+	}
+	return list, nil
+}
+
+// wanted says whether a segment is to be judged, and which stores of it: empty is all.
+func (j *judging) wanted(s *catalog.Segment) bool {
+	v := j.v
+	switch {
+	case s.State == catalog.SegmentWriting || s.State == catalog.SegmentAbandoned:
+		return false
+	case v.Store != "" && !slices.Contains(s.Stores(), v.Store):
+		return false
+	case v.Older == nil:
+		return true
+	case v.Store != "" && s.RowsIn() != v.Store: // what is verified again by time are rows
+		return false
+	}
+	return s.VerifiedAt == nil || s.VerifiedAt.Before(v.Older.Time)
+}
+
+// all judges the segments, one after the other. A store that does not answer keeps no others from being judged.
+func (j *judging) all(ctx context.Context, segments []catalog.Segment) (err error) {
+	var list []*catalog.Segment
+	for i := range segments {
+		s := &segments[i]
+		if !j.wanted(s) {
+			continue
+		}
+		list = append(list, s)
+		j.v.Of += len(j.here(s))
+		if s.State != catalog.SegmentDisposed {
+			j.v.OfBytes += s.FileBytes
+		}
+	}
+	slices.Reverse(list) // the oldest first
+	for _, s := range list {
+		if one := j.segment(ctx, s); one != nil {
+			err = errors.Join(err, fmt.Errorf("segment %s: %w", s.ID, one))
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+	}
+	return err
+}
+
+// here lists the stores with records of a segment that are judged.
+func (j *judging) here(s *catalog.Segment) (out []string) {
+	for _, name := range []string{s.Store, s.Second} {
+		if name != "" && (j.v.Store == "" || name == j.v.Store || name == s.Store && s.RowsIn() == j.v.Store) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// show keeps the counts of the verification, now and then.
+func (j *judging) show(ctx context.Context) {
+	if j.Now().Sub(j.saved) <= lookEvery {
+		return
+	}
+	j.saved = j.Now()
+	if err := j.Catalog.SaveVerification(ctx, j.v); err != nil { // only to be looked at; the last one counts
+		j.Log.Warn("how far a verification is cannot be kept", "verification", j.v.ID, "error", err)
+	}
+}
+
+// segment judges one segment as it is now, and repairs it.
+func (j *judging) segment(ctx context.Context, s *catalog.Segment) error {
+	now, err := j.Catalog.Segment(ctx, s.ID)
+	if err != nil {
+		return err
+	}
+	*s = *now
+	x := &judged{Engine: j.Engine, segment: s, pause: j.pause, bySum: j.bySum}
+	before := j.v.Bytes
+	x.read = func(rows int64) {
+		j.v.Rows += rows
+		j.show(ctx)
+	}
+	x.skips = func(name string) bool {
+		return j.v.Store != "" && !slices.Contains(j.here(s), name) && name != j.v.Store
+	}
+	if err := x.judge(ctx); err != nil {
+		return err
+	}
+	j.v.Segments += len(j.here(s))
+	if j.v.Bytes = before; s.State != catalog.SegmentDisposed {
+		j.v.Bytes += s.FileBytes
+	}
+	for i := range x.found {
+		f := catalog.FoundInStore{Finding: x.found[i]}
+		if j.v.Store != "" && f.Store != j.v.Store && s.RowsIn() != j.v.Store {
+			continue
+		}
+		if f.Wrong && j.v.Repair {
+			if f.Repaired, err = x.repair(ctx, f.Finding); err != nil {
+				return fmt.Errorf("store %s, %s: %w", f.Store, f.File, err)
+			}
+			if f.Repaired != "" {
+				if err := j.Catalog.Note(ctx, j.v.CreatedBy, "segment repair", s.ID, fmt.Sprintf("%s in store %s, %s, was replaced from %s", f.File, f.Store, f.Kind, f.Repaired)); err != nil {
+					return err
+				}
+			}
+		}
+		j.v.Findings.V = append(j.v.Findings.V, f)
+	}
+	if !x.cold && s.State != catalog.SegmentDisposed {
+		j.good = append(j.good, s.ID)
+	}
+	j.show(ctx)
+	return nil
+}
+
+// keep keeps with each segment whether it is what was written.
+func (j *judging) keep(ctx context.Context) error {
+	damage := map[string]string{}
+	for _, f := range j.v.Findings.V {
+		if f.Wrong && f.Repaired == "" && f.Segment != "" && damage[f.Segment] == "" {
+			damage[f.Segment] = fmt.Sprintf("%s in store %s: %s", f.File, f.Store, f.Message)
+		}
+	}
+	for id, text := range damage {
+		if j.known[id] == nil {
+			continue
+		}
+		j.Log.Error("a segment is damaged", "segment", id, "damage", text)
+		if err := j.Catalog.Judged(ctx, id, text, j.Now()); err != nil {
+			return err
+		}
+	}
+	for _, id := range j.good {
+		if damage[id] == "" {
+			if err := j.Catalog.Judged(ctx, id, "", j.Now()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// judged is one segment being judged.
+type judged struct {
+	*Engine
+	segment *catalog.Segment
+	pause   func(context.Context, int) error
+	bySum   map[string]string
+	read    func(rows int64)       // hears of rows that were read; may be nil
+	skips   func(name string) bool // stores that are not looked at; may be nil
+
+	parts    []part
+	manifest *archive.Manifest
+	books    *archive.Closing
+	found    []archive.Finding
+	cold     bool // rows of it are in cold storage, and were not read
+}
+
+func (x *judged) find(wrong bool, kind string, p part, file, message string) {
+	x.found = append(x.found, archive.Finding{Wrong: wrong, Kind: kind, Store: p.name, Table: x.segment.Source + "." + x.segment.Table, Segment: x.segment.ID, File: file, Message: message})
+}
+
+// judge looks at every file of every copy. An error says that a store does not answer.
+func (x *judged) judge(ctx context.Context) (err error) {
+	if x.parts, err = x.partsOf(ctx, x.segment); err != nil {
+		return err
+	}
+	if err := x.records(ctx); err != nil {
+		return err
+	}
+	if x.manifest == nil { // none of its manifests tells what its files should be
+		return nil
+	}
+	if x.segment.State == catalog.SegmentDisposed {
+		return x.gone(ctx)
+	}
+	for _, p := range x.parts {
+		if x.skip(p) {
+			continue
+		}
+		if p.records {
+			if err := x.side(ctx, p); err != nil {
+				return err
+			}
+		}
+		if p.rows {
+			if err := x.rows(ctx, p); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (x *judged) skip(p part) bool { return x.skips != nil && x.skips(p.name) }
+
+// record looks at one record of one copy: it must have the hash by which the catalog knows it.
+func (x *judged) record(ctx context.Context, p part, file, hash string) (good bool, err error) {
+	sum, err := archive.FileSum(ctx, p.store, file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		x.find(true, archive.FindMissing, p, file, "the catalog knows this record of the segment, and it is not there")
+		return false, nil
+	case errors.Is(err, archive.ErrDamaged):
+		x.find(true, archive.FindDamaged, p, file, err.Error())
+		return false, nil
+	case err != nil:
+		return false, err
+	case sum != hash:
+		x.find(true, archive.FindDamaged, p, file, fmt.Sprintf("the record has the SHA-256 %.12s, and the catalog knows it by %.12s", sum, hash))
+		return false, nil
+	}
+	return true, nil
+}
+
+// records looks at the records of all copies, and takes manifest and closing record from a good one.
+func (x *judged) records(ctx context.Context) error {
+	s, names := x.segment, &archive.Manifest{Stem: x.segment.Stem}
+	for _, p := range x.parts {
+		if !p.records {
+			continue
+		}
+		good, err := x.record(ctx, p, names.ManifestName(), s.ManifestHash)
+		if err != nil {
+			return err
+		}
+		if good && x.manifest == nil {
+			if x.manifest, _, err = archive.LoadManifest(ctx, p.store, s.Stem); err != nil {
+				return err
+			}
+		}
+		if s.DisposalHash != "" {
+			if _, err := x.record(ctx, p, names.DisposalName(), s.DisposalHash); err != nil {
+				return err
+			}
+		}
+	}
+	if x.manifest == nil {
+		return nil
+	}
+	for _, p := range x.parts {
+		if !p.records {
+			continue
+		}
+		if s.ClosingHash == "" {
+			x.find(false, archive.FindOpen, p, names.ClosingName(), "the segment has no closing record yet: its rows are being deleted, or wait for that")
+			continue
+		}
+		good, err := x.record(ctx, p, names.ClosingName(), s.ClosingHash)
+		if err != nil {
+			return err
+		}
+		if good && x.books == nil {
+			if x.books, _, err = archive.LoadClosing(ctx, p.store, x.manifest); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// gone looks whether files of rows, or that tell values, are left of a segment that was destroyed.
+func (x *judged) gone(ctx context.Context) error {
+	for _, p := range x.parts {
+		if x.skip(p) {
+			continue
+		}
+		whole, _, err := filesOf(ctx, p.store, x.manifest)
+		if err != nil {
+			return err
+		}
+		for _, file := range whole {
+			x.find(true, archive.FindExtra, p, file, "the segment was destroyed by disposal "+x.segment.Disposal+", and this file of it is still there")
+		}
+	}
+	return nil
+}
+
+// side looks at the side file of one copy.
+func (x *judged) side(ctx context.Context, p part) error {
+	m := x.manifest
+	sum, err := archive.FileSum(ctx, p.store, m.RangeName())
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		x.find(true, archive.FindMissing, p, m.RangeName(), "the side file with the range of ages and keys is not there; searches read more without it")
+	case err != nil && !errors.Is(err, archive.ErrDamaged):
+		return err
+	case err != nil || sum != m.Range && !archive.Remade(ctx, p.store, m):
+		x.find(true, archive.FindDamaged, p, m.RangeName(), fmt.Sprintf("the side file has the SHA-256 %.12s instead of %.12s", sum, m.Range))
+	}
+	return nil
+}
+
+// rows reads the rows of one copy, and compares the closing record with them.
+func (x *judged) rows(ctx context.Context, p part) error {
+	m, st := x.manifest, p.store
+	if x.pause != nil {
+		st = archive.Paced(st, x.pause)
+	}
+	var left []int
+	if x.books != nil {
+		left = x.books.LeftOut()
+	}
+	var leftSet value.Set
+	ordinal := 0
+	err := archive.Verify(ctx, st, m, func(_ *value.Chunk, digests []value.Digest) error {
+		for _, d := range digests {
+			if len(left) > 0 && left[0] == ordinal {
+				leftSet.Add(d)
+				left = left[1:]
+			}
+			ordinal++
+		}
+		if x.read != nil {
+			x.read(int64(len(digests)))
+		}
+		return ctx.Err()
+	})
+	intact := err == nil
+	if err := x.file(ctx, p, m.RowsName(), err); err != nil {
+		return err
+	}
+	for i := range m.Beside {
+		one := *m
+		one.Beside = m.Beside[i : i+1]
+		if err := x.file(ctx, p, m.BesideName(m.Beside[i].Join), archive.VerifyBeside(ctx, st, &one, nil)); err != nil {
+			return err
+		}
+	}
+	if x.books == nil {
+		return nil
+	}
+	if err := x.books.Balance(m, left, leftSet, intact && m.AsRead == nil); err != nil {
+		x.find(true, archive.FindBooks, p, m.ClosingName(), err.Error())
+	}
+	return nil
+}
+
+// file notes what reading a file of rows came to.
+func (x *judged) file(ctx context.Context, p part, file string, err error) error {
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case errors.Is(err, fs.ErrNotExist):
+		x.find(true, archive.FindMissing, p, file, "the file is not there")
+	case errors.Is(err, store.ErrCold):
+		x.cold = true
+		x.find(false, archive.FindCold, p, file, "these rows are in cold storage and were not read; they can be once they were retrieved")
+	case !errors.Is(err, archive.ErrDamaged):
+		return err
+	default:
+		sum, _ := archive.FileSum(ctx, p.store, file) // of one that cannot be read nobody can tell whose it is
+		if other := x.bySum[sum]; other != "" && other != x.segment.ID {
+			x.find(true, archive.FindSwapped, p, file, "the file holds the rows of segment "+other)
+		} else {
+			x.find(true, archive.FindDamaged, p, file, err.Error())
+		}
+	}
+	return nil
+}
+
+// repair puts a file that is missing or not what was written in its place, from another copy that is. A side file of which there is none
+// is made again from the rows. It returns where it was replaced from; nothing where there is nothing to replace it with.
+func (x *judged) repair(ctx context.Context, f archive.Finding) (string, error) {
+	if f.Kind != archive.FindMissing && f.Kind != archive.FindDamaged && f.Kind != archive.FindSwapped {
+		return "", nil
+	}
+	x.mending.Lock()
+	defer x.mending.Unlock()
+	want := x.sumOf(f.File)
+	var target *part
+	for i := range x.parts {
+		if x.parts[i].name == f.Store {
+			target = &x.parts[i]
+		}
+	}
+	if target == nil || want == "" {
+		return "", nil
+	}
+	for _, p := range x.parts {
+		if p.name == f.Store {
+			continue
+		}
+		sum, err := archive.FileSum(ctx, p.store, f.File)
+		if err != nil || sum != want {
+			if ctx.Err() != nil {
+				return "", context.Cause(ctx)
+			}
+			continue // this copy cannot mend it
+		}
+		return "store " + p.name, x.replace(ctx, p.store, target, f.File, want)
+	}
+	if x.manifest != nil && f.File == x.manifest.RangeName() {
+		return x.remake(ctx, target)
+	}
+	return "", nil
+}
+
+// replace puts a file into a store from another, and reads it back.
+func (x *judged) replace(ctx context.Context, from store.Store, to *part, file, want string) error {
+	if err := to.store.Remove(ctx, file); err != nil {
+		return err
+	}
+	if _, err := archive.CopyFile(ctx, from, to.store, file); err != nil {
+		return err
+	}
+	if sum, err := archive.FileSum(ctx, to.store, file); err != nil || sum != want {
+		return errors.Join(err, fmt.Errorf("%w: the file that was put in its place was read back as another", archive.ErrDamaged))
+	}
+	if cold := store.AsCold(to.store); cold != nil && to.name == x.segment.RowsStore && x.segment.Cold {
+		return cold.Cool(ctx, file)
+	}
+	return nil
+}
+
+// remake makes the side file of a segment again, from rows that are what was written.
+func (x *judged) remake(ctx context.Context, to *part) (string, error) {
+	m := x.manifest
+	for _, p := range x.parts {
+		if !p.rows || archive.Verify(ctx, p.store, m, nil) != nil {
+			continue
+		}
+		again := *m // whether it has a filter of keys is noted there, and the manifest does not change
+		span, described, err := spanOf(ctx, p.store, x.segment, &again)
+		if err != nil {
+			return "", err
+		}
+		described.Into(&span)
+		if !m.KeyFilter {
+			span.Keys = nil
+		}
+		if err := to.store.Remove(ctx, m.RangeName()); err != nil {
+			return "", err
+		}
+		return "the rows in store " + p.name, archive.WriteRange(ctx, to.store, m, span)
+	}
+	return "", ctx.Err()
+}
+
+// sumOf is the SHA-256 that a file of the segment was written with; empty where nobody can tell.
+func (x *judged) sumOf(file string) string {
+	s, m := x.segment, x.manifest
+	names := &archive.Manifest{Stem: s.Stem}
+	switch file {
+	case names.ManifestName():
+		return s.ManifestHash
+	case names.ClosingName():
+		return s.ClosingHash
+	case names.DisposalName():
+		return s.DisposalHash
+	}
+	if m == nil {
+		return ""
+	}
+	switch file {
+	case m.RowsName():
+		return m.SHA256
+	case m.RangeName():
+		return m.Range
+	}
+	for _, b := range m.Beside {
+		if m.BesideName(b.Join) == file {
+			return b.SHA256
+		}
+	}
+	return ""
+}
+
+// VerifySegment judges every file of every copy of a segment.
+func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment, error) {
+	e.reading.RLock()
+	defer e.reading.RUnlock()
+	s, err := e.Catalog.Segment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case s.State == catalog.SegmentDisposed:
+		return nil, fmt.Errorf("segment %s was destroyed by disposal %s: %w", s.ID, s.Disposal, catalog.ErrState)
+	case s.State != catalog.SegmentOpen && s.State != catalog.SegmentClosed:
+		return nil, fmt.Errorf("segment %s is %s: %w", s.ID, s.State, catalog.ErrState)
+	case s.Asleep(e.Now()):
+		return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage and cannot be read", s.ID), Remedy: "`ambercellar segment retrieve " + s.ID + "` fetches them for some days"}
+	}
+	x := &judged{Engine: e, segment: s}
+	if err := x.judge(ctx); err != nil {
+		return nil, fmt.Errorf("segment %s: %w", s.ID, err)
+	}
+	for _, f := range x.found {
+		if f.Wrong {
+			text := fmt.Sprintf("%s in store %s: %s", f.File, f.Store, f.Message)
+			return nil, errors.Join(fmt.Errorf("segment %s: %w: %s", s.ID, archive.ErrDamaged, text), e.Catalog.Judged(ctx, s.ID, text, e.Now()))
+		}
+	}
+	if err := e.Catalog.Judged(ctx, s.ID, "", e.Now()); err != nil {
+		return nil, err
+	}
+	return e.Catalog.Segment(ctx, s.ID)
+}

@@ -1,0 +1,250 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+)
+
+// shelves is a bench whose segments have second copies, in stores whose files a test can reach.
+type shelves struct {
+	*bench
+	roots map[string]string
+}
+
+// newShelves makes the stores cellar, with second copies in attic, and vault; those that are named are sealed.
+func newShelves(t *testing.T, sealed ...string) *shelves {
+	t.Helper()
+	x := &shelves{bench: newBench(t, "wal"), roots: map[string]string{}}
+	stores := map[string]store.Store{}
+	for _, name := range []string{"cellar", "attic", "vault"} {
+		x.roots[name] = filepath.Join(t.TempDir(), name)
+		d, err := store.MakeDirectory(x.roots[name])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if stores[name] = d; slices.Contains(sealed, name) {
+			key, _, err := store.NewSealKey()
+			if err != nil {
+				t.Fatal(err)
+			}
+			variable := "KEYS_" + strings.ToUpper(name)
+			t.Setenv(variable, key)
+			if stores[name], err = store.OpenSealed(d, store.Seal{Env: variable}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if name != "cellar" {
+			if err := x.Catalog.AddStore(t.Context(), "me", catalog.Store{Name: name, Path: name}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if err := x.Catalog.SetStore(t.Context(), "me", catalog.Store{Name: "cellar", Second: "attic"}); err != nil {
+		t.Fatal(err)
+	}
+	x.Store = func(_ context.Context, name string) (store.Store, error) {
+		if stores[name] == nil {
+			return nil, catalog.ErrNotFound
+		}
+		return stores[name], nil
+	}
+	return x
+}
+
+// path is where a file of a store lies, sealed or not; empty where it does not.
+func (x *shelves) path(t *testing.T, name, file string) string {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join(x.roots[name], file) + "*")
+	if err != nil || len(found) > 1 {
+		t.Fatal(found, err)
+	}
+	if len(found) == 0 {
+		return ""
+	}
+	return found[0]
+}
+
+// restored counts the rows that a restore into a file finds.
+func (x *shelves) restored(t *testing.T) int64 {
+	t.Helper()
+	r, err := x.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 0"}, Target: TargetFile, Format: "csv"})
+	if err == nil {
+		err = x.Restore(t.Context(), r, t.TempDir())
+	}
+	if err != nil {
+		t.Errorf("restoring: %v", err)
+		return -1
+	}
+	return r.Restored
+}
+
+// damages are the ways in which a file comes to harm.
+var damages = map[string]func(b []byte) []byte{
+	"missing": func([]byte) []byte { return nil },
+	"cut":     func(b []byte) []byte { return b[:len(b)/2] },
+	"flipped": func(b []byte) []byte { b = bytes.Clone(b); b[len(b)/3] ^= 1; return b },
+	"empty":   func([]byte) []byte { return []byte{} },
+	"changed": func(b []byte) []byte { // it parses as before
+		if !bytes.HasPrefix(b, []byte("{")) {
+			return nil
+		}
+		return append(bytes.Clone(b), '\n')
+	},
+}
+
+// TestEveryFileOfEveryCopyIsJudgedAndMended: each file of each copy of a segment comes to harm in each way. Verifying names that file in
+// that store, searches and restores read the other copy, and repairing puts it back where it lay.
+func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
+	for name, layout := range map[string]struct {
+		sealed        []string
+		moved, parted bool
+	}{
+		"plain": {}, "moved": {moved: true}, "sealed": {sealed: []string{"cellar", "attic"}}, "parted": {parted: true}, "moved to a sealed store": {moved: true, sealed: []string{"vault"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			x := newShelves(t, layout.sealed...)
+			x.rule(t, fmt.Sprintf(disposedRule, "PT1S"))
+			x.finish(t, PlanRequest{})
+			if layout.parted {
+				if _, err := x.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id <= 500", Reference: "case 9", Reason: "inquiry"}); err != nil {
+					t.Fatal(err)
+				}
+				x.now = x.now.Add(time.Minute)
+				if err := x.Dispose(t.Context(), x.decide(t)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if _, err := x.CopySeconds(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			list, err := x.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, -1, 0)
+			if err != nil || len(list) != 1 || list[0].Second != "attic" {
+				t.Fatal(list, err)
+			}
+			s := &list[0]
+			if layout.moved {
+				if s, err = x.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
+					t.Fatal(err)
+				}
+			}
+			all := x.archivedRows(t, "")
+			if got := x.wrong(t, false); len(got) > 0 || x.restored(t) != int64(all) {
+				t.Fatalf("before anything came to harm: %v", got)
+			}
+			m := &archive.Manifest{Stem: s.Stem}
+			records := []string{m.ManifestName(), m.ClosingName(), m.RangeName()}
+			where := map[string][]string{"attic": append([]string{m.RowsName()}, records...), "cellar": records}
+			where[s.RowsIn()] = append([]string{m.RowsName()}, where[s.RowsIn()]...)
+			for place, files := range where {
+				for _, file := range files {
+					path := x.path(t, place, file)
+					content, err := os.ReadFile(path)
+					if err != nil {
+						t.Fatal(err)
+					}
+					for way, harm := range damages {
+						x.harmed(t, s, fmt.Sprintf("%s of %s in %s", way, strings.TrimPrefix(file, s.Stem), place), place, file, path, content, harm(content), int64(all))
+					}
+				}
+			}
+		})
+	}
+}
+
+// harmed does harm to one file, and sees what comes of it.
+func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, path string, content, harm []byte, all int64) {
+	t.Helper()
+	err := os.Remove(path)
+	if err == nil && harm != nil {
+		err = os.WriteFile(path, harm, 0o640)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	x.recent.segments, x.recent.checked, x.recent.keyBytes = nil, nil, 0 // as after a start
+	found := x.wrong(t, false)
+	if n := len(found); n == 0 || !slices.ContainsFunc(found, func(f string) bool { return strings.HasSuffix(f, " "+place+" "+file) }) {
+		t.Errorf("%s: verifying finds %v", what, found)
+	}
+	for _, f := range found {
+		if !strings.HasSuffix(f, " "+place+" "+file) && !strings.HasPrefix(f, "chain ") {
+			t.Errorf("%s: verifying finds %s too", what, f)
+		}
+	}
+	if now, err := x.Catalog.Segment(t.Context(), s.ID); err != nil || now.Damage == "" {
+		t.Errorf("%s: the segment is not marked as damaged, %v", what, err)
+	}
+	if _, err := x.VerifySegment(t.Context(), s.ID); err == nil {
+		t.Errorf("%s: the segment verifies", what)
+	}
+	if n := x.archivedRows(t, ""); int64(n) != all {
+		t.Errorf("%s: a search finds %d of %d rows", what, n, all)
+	}
+	if n := x.archivedRows(t, "id = 77"); n != 1 {
+		t.Errorf("%s: a search by key finds %d rows", what, n)
+	}
+	if n := x.restored(t); n != all {
+		t.Errorf("%s: a restore finds %d of %d rows", what, n, all)
+	}
+	if left := x.wrong(t, true); len(left) != 0 {
+		t.Errorf("%s: repairing left %v", what, left)
+	}
+	if left := x.wrong(t, false); len(left) != 0 {
+		t.Errorf("%s: after repairing verifying finds %v", what, left)
+	}
+	if _, err := x.VerifySegment(t.Context(), s.ID); err != nil {
+		t.Errorf("%s: after repairing: %v", what, err)
+	}
+	if now := x.path(t, place, file); now == "" {
+		t.Errorf("%s: the file did not come back where it lay", what)
+	} else if b, err := os.ReadFile(now); err != nil || !strings.HasSuffix(now, ".age") && !bytes.Equal(b, content) {
+		t.Errorf("%s: the file came back as another, %v", what, err)
+	}
+}
+
+// TestALostSideFileIsMadeAgain from the rows, where no copy has it, and is told from one that came to harm.
+func TestALostSideFileIsMadeAgain(t *testing.T) {
+	b := newBench(t, "wal")
+	b.finish(t, PlanRequest{})
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(b.cellar, list[0].Stem+".range.json")
+	if err := os.Remove(path); err != nil {
+		t.Fatal(err)
+	}
+	if got := b.wrong(t, false); len(got) != 1 || !strings.HasPrefix(got[0], "missing cellar ") {
+		t.Errorf("%v", got)
+	}
+	if got := b.wrong(t, true); len(got) != 0 {
+		t.Errorf("repairing left %v", got)
+	}
+	if got := b.wrong(t, false); len(got) != 0 {
+		t.Errorf("%v", got)
+	}
+	if n := b.archivedRows(t, "id = 77"); n != 1 {
+		t.Errorf("%d rows", n)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, bytes.Replace(text, []byte("2020-01-01 00:01:00"), []byte("2020-01-01 00:01:01"), 1), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	if got := b.wrong(t, false); len(got) != 1 || !strings.HasPrefix(got[0], "damaged cellar ") {
+		t.Errorf("a changed one: %v", got)
+	}
+}
