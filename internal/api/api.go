@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -42,7 +43,7 @@ func New(s *service.Service, log *slog.Logger, console fs.FS) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.UseRawPath, g.UnescapePathValues = true, true
-	g.Use(a.logged, gin.CustomRecoveryWithWriter(nil, a.recovered), secured)
+	g.Use(a.logged, a.recovering, secured)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", func(c *gin.Context) {
 		if _, err := s.Catalog.Setting(c.Request.Context(), "instance"); err != nil {
@@ -376,8 +377,28 @@ func (a *API) logged(c *gin.Context) {
 	a.log.Log(c.Request.Context(), level, "request", attrs...)
 }
 
+// recovering answers a request whose handler panicked. Where a part of the answer is on its way, the connection breaks off instead, so
+// that no reader takes what it has for the whole.
+func (a *API) recovering(c *gin.Context) {
+	defer func() {
+		err := recover()
+		switch {
+		case err == nil:
+		case err == http.ErrAbortHandler:
+			a.log.Error("an answer was broken off", "path", c.Request.URL.Path, "error", c.Errors.Last())
+			panic(http.ErrAbortHandler)
+		case c.Writer.Written():
+			a.log.Error("a request panicked in the middle of its answer", "path", c.Request.URL.Path, "panic", err, "stack", string(debug.Stack()))
+			panic(http.ErrAbortHandler)
+		default:
+			a.recovered(c, err)
+		}
+	}()
+	c.Next()
+}
+
 func (a *API) recovered(c *gin.Context, err any) {
-	a.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", err)
+	a.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", err, "stack", string(debug.Stack()))
 	fail(c, problem(http.StatusInternalServerError, "internal", "The service failed", "the request could not be answered; the log says more"))
 }
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"net/http"
@@ -25,11 +26,13 @@ func (a *API) certificate(c *gin.Context) {
 	case "json":
 		c.IndentedJSON(http.StatusOK, x)
 	case "pdf":
-		c.Header("Content-Type", "application/pdf")
 		c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="certificate-%s.pdf"`, x.Disposal))
-		if err := writeCertificate(c.Writer, x); err != nil {
-			c.Error(err)
+		var b bytes.Buffer
+		if err := writeCertificate(&b, x); err != nil {
+			fail(c, err)
+			return
 		}
+		c.Data(http.StatusOK, "application/pdf", b.Bytes())
 	default:
 		fail(c, &engine.RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of a certificate", format), Remedy: "write json or pdf"})
 	}
@@ -97,6 +100,15 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 			p.MultiCell(0, 4, text(line[1]), "", "", false)
 		}
 		p.Ln(1)
+	}
+	if len(x.Remains) > 0 {
+		p.Ln(3)
+		p.SetFont("Helvetica", "B", 10)
+		p.CellFormat(0, 6, "What may hold such rows still", "T", 1, "", false, 0, "")
+		p.SetFont("Helvetica", "", 9)
+		for _, line := range x.Remains {
+			p.MultiCell(0, 5, text(line), "", "", false)
+		}
 	}
 	if len(x.Left) > 0 {
 		p.Ln(3)

@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"strconv"
 
 	"github.com/gin-gonic/gin"
 
@@ -44,16 +45,24 @@ func (a *API) search(c *gin.Context) (any, error) {
 	return out, nil
 }
 
-// begun is a response that knows whether some of it is on its way.
+// begun is a response that knows how much of it is on its way.
 type begun struct {
 	gin.ResponseWriter
-	yes bool
+	sent int64
 }
 
 func (b *begun) Write(p []byte) (int, error) {
-	b.yes = true
-	return b.ResponseWriter.Write(p)
+	n, err := b.ResponseWriter.Write(p)
+	b.sent += int64(n)
+	return n, err
 }
+
+// What a stream of rows ends with, as trailers (RFC 9110, section 6.5): a stream without them was cut off.
+const (
+	TrailerRows       = "Ambercellar-Rows"       // that it has
+	TrailerBytes      = "Ambercellar-Bytes"      // likewise
+	TrailerIncomplete = "Ambercellar-Incomplete" // why these are not all rows that were asked for; missing: they are
+)
 
 func (a *API) searchRows(c *gin.Context) {
 	var q engine.SearchRequest
@@ -63,11 +72,21 @@ func (a *API) searchRows(c *gin.Context) {
 	}
 	format := c.DefaultQuery("format", "ndjson")
 	c.Header("Content-Type", fileKinds[format])
+	c.Header("Trailer", TrailerRows+", "+TrailerBytes+", "+TrailerIncomplete)
 	w := &begun{ResponseWriter: c.Writer}
-	if _, err := a.service.SearchRows(c.Request.Context(), q, format, w); err != nil && w.yes {
+	searched, err := a.service.SearchRows(c.Request.Context(), q, format, w)
+	if err != nil && w.sent > 0 {
 		c.Error(err)
 		panic(http.ErrAbortHandler) // what was sent is not all: the connection breaks off, and the reader hears of it
 	} else if err != nil {
+		c.Writer.Header().Del("Trailer")
 		fail(c, err)
+		return
+	}
+	w.Flush() // also where there is no row: trailers need an answer that has begun
+	c.Header(TrailerRows, strconv.FormatInt(searched.Found, 10))
+	c.Header(TrailerBytes, strconv.FormatInt(w.sent, 10))
+	if why := searched.Incomplete(); why != "" {
+		c.Header(TrailerIncomplete, why)
 	}
 }

@@ -167,13 +167,25 @@ func restoreReplaced(e *env) error {
 }
 
 // save writes what the service serves at a path into a new file.
+// save downloads a file. It gets its name when all of it has arrived: what has that name is whole.
 func (e *env) save(path, file string) error {
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+	if _, err := os.Lstat(file); err == nil {
+		return fmt.Errorf("%s exists already; name another file, or remove it", file)
+	}
+	part := file + ".part"
+	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
 	if err != nil {
 		return err
 	}
+	defer os.Remove(part)
 	err = e.client.Download(e.ctx, path, f)
+	if err == nil {
+		err = f.Sync()
+	}
 	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Link(part, file) // which fails where somebody was faster
+	}
+	if err == nil {
 		fmt.Fprintln(e.err, "written to", file)
 	}
 	return err

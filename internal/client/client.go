@@ -12,6 +12,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"ambercellar/internal/api"
@@ -134,8 +135,18 @@ func (c *Client) SearchRows(ctx context.Context, q engine.SearchRequest, format 
 		return err
 	}
 	defer resp.Body.Close()
-	if _, err = io.Copy(w, resp.Body); err != nil {
+	n, err := io.Copy(w, resp.Body)
+	if err != nil {
 		return fmt.Errorf("the answer broke off, so these are not all rows: %w", err)
+	}
+	switch sent := resp.Trailer.Get(api.TrailerBytes); {
+	case sent == "":
+		return errors.New("the answer ended without saying how many rows it has, so these are not all rows: it was cut off on the way")
+	case sent != strconv.FormatInt(n, 10):
+		return fmt.Errorf("%d bytes arrived and %s were sent, so these are not all rows", n, sent)
+	}
+	if why := resp.Trailer.Get(api.TrailerIncomplete); why != "" {
+		return fmt.Errorf("these are not all rows: %s", why)
 	}
 	return nil
 }
@@ -152,6 +163,8 @@ func (c *Client) Download(ctx context.Context, path string, w io.Writer) error {
 		return err
 	}
 	defer resp.Body.Close()
-	_, err = io.Copy(w, resp.Body)
-	return err
+	if _, err = io.Copy(w, resp.Body); err != nil {
+		return fmt.Errorf("the file broke off on the way: %w", err)
+	}
+	return nil
 }

@@ -37,10 +37,11 @@ type Engine struct {
 		checked  map[string]bool // store and stem: a file of rows that was what was written when it was first read
 		keyBytes int             // of their filters of keys
 	}
-	inHand  sync.Map     // store and stem → true: files are being written there whose segment is not known there yet
-	reading sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
-	mending sync.Mutex   // one file at a time is replaced
-	gates   sync.Map     // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
+	inHand     sync.Map     // store and stem → true: files are being written there whose segment is not known there yet
+	reading    sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
+	takingBack sync.Map     // id of a restore → true: its rows are being taken back
+	mending    sync.Mutex   // one file at a time is replaced
+	gates      sync.Map     // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
 }
 
 // A slice is a segment's worth of rows. Of three slices at most, keys and digests are in memory at a time.

@@ -22,7 +22,7 @@ type export struct {
 	out          *bufio.Writer
 	parquet      *archive.Writer
 	columns      []shape.Column // of the first segment; later ones must have the same
-	buf          []byte
+	buf, line    []byte
 }
 
 func newExport(path, format string) (*export, error) {
@@ -31,19 +31,6 @@ func newExport(path, format string) (*export, error) {
 		return nil, fmt.Errorf("the restored file cannot be made: %w", err)
 	}
 	return &export{path: path, format: format, file: f, out: bufio.NewWriterSize(f, 256<<10)}, nil
-}
-
-// appendExport makes a file of newline-delimited JSON that is complete at every moment; again goes on with one that is there.
-func appendExport(path string, again bool) (*export, error) {
-	flags := os.O_RDWR | os.O_CREATE | os.O_APPEND
-	if !again {
-		flags |= os.O_TRUNC
-	}
-	f, err := os.OpenFile(path, flags, 0o640)
-	if err != nil {
-		return nil, fmt.Errorf("the file for what is replaced cannot be made: %w", err)
-	}
-	return &export{path: path, format: "ndjson", file: f, out: bufio.NewWriterSize(f, 256<<10)}, nil
 }
 
 // sync makes what was written so far durable.
@@ -129,29 +116,34 @@ func (x *export) csvField(text []byte, i int) {
 
 // jsonRow writes numbers and booleans as such, NULL as null, and everything else as text: decimals too, since JSON
 // readers round them.
-func (x *export) jsonRow(row []value.Value) {
+func (x *export) jsonRow(row []value.Value) { x.out.Write(x.jsonLine(row)) }
+
+// jsonLine is that row; it is valid until the next call.
+func (x *export) jsonLine(row []value.Value) []byte {
+	line := x.line[:0]
 	for i, v := range row {
 		name, _ := json.Marshal(x.columns[i].Name) // strings always marshal
 		if i == 0 {
-			x.out.WriteByte('{')
+			line = append(line, '{')
 		} else {
-			x.out.WriteByte(',')
+			line = append(line, ',')
 		}
-		x.out.Write(name)
-		x.out.WriteByte(':')
+		line = append(line, name...)
+		line = append(line, ':')
 		x.buf = v.AppendText(x.buf[:0])
 		number := v.Kind == value.Int || v.Kind == value.Bool || (v.Kind == value.Float64 || v.Kind == value.Float32) && !math.IsInf(v.Float(), 0) && !math.IsNaN(v.Float())
 		switch {
 		case v.Kind == value.Null:
-			x.out.WriteString("null")
+			line = append(line, "null"...)
 		case number:
-			x.out.Write(x.buf)
+			line = append(line, x.buf...)
 		default:
 			text, _ := json.Marshal(string(x.buf))
-			x.out.Write(text)
+			line = append(line, text...)
 		}
 	}
-	x.out.WriteString("}\n")
+	x.line = append(line, "}\n"...)
+	return x.line
 }
 
 // close completes the file, reads it back, and checks that it holds so many rows; of Parquet, the digest as well.

@@ -1,9 +1,11 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -91,7 +93,7 @@ func openSeen(directory string) (*seenKeys, error) {
 	path := filepath.Join(directory, "seen-"+ulid.Make().String()+".db")
 	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(off)&_pragma=synchronous(off)")
 	if err == nil {
-		_, err = db.Exec("CREATE TABLE seen (k BLOB PRIMARY KEY) WITHOUT ROWID")
+		_, err = db.Exec("CREATE TABLE seen (k BLOB PRIMARY KEY, d BLOB, meant INTEGER) WITHOUT ROWID")
 	}
 	return &seenKeys{db: db, path: path}, err
 }
@@ -103,7 +105,7 @@ func (s *seenKeys) add(ctx context.Context, rows *value.Chunk, positions []int) 
 		return nil, err
 	}
 	defer tx.Rollback()
-	insert, err := tx.PrepareContext(ctx, "INSERT INTO seen VALUES (?) ON CONFLICT DO NOTHING")
+	insert, err := tx.PrepareContext(ctx, "INSERT INTO seen (k) VALUES (?) ON CONFLICT DO NOTHING")
 	if err != nil {
 		return nil, err
 	}
@@ -124,6 +126,61 @@ func (s *seenKeys) add(ctx context.Context, rows *value.Chunk, positions []int) 
 			return nil, err
 		}
 		out[i] = n == 1
+	}
+	return out, tx.Commit()
+}
+
+// put remembers one text and says whether it is new.
+func (s *seenKeys) put(ctx context.Context, text []byte) (bool, error) {
+	sum := sha256.Sum256(text)
+	res, err := s.db.ExecContext(ctx, "INSERT INTO seen (k) VALUES (?) ON CONFLICT DO NOTHING", sum[:16])
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n == 1, err
+}
+
+// version is a row of one segment: its key, what it holds, and whether it is one of those that are asked for.
+type version struct {
+	key    []byte
+	digest value.Digest
+	meant  bool
+}
+
+// older remembers versions of rows, the newest first, and says which of them do not count: a newer one is asked for too, or holds
+// something else.
+func (s *seenKeys) older(ctx context.Context, list []version) ([]bool, error) {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	look, err := tx.PrepareContext(ctx, "SELECT d, meant FROM seen WHERE k = ?")
+	if err != nil {
+		return nil, err
+	}
+	keep, err := tx.PrepareContext(ctx, "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)")
+	if err != nil {
+		return nil, err
+	}
+	out := make([]bool, len(list))
+	for i, v := range list {
+		sum := sha256.Sum256(v.key)
+		var newer []byte
+		var meant bool
+		err := look.QueryRowContext(ctx, sum[:16]).Scan(&newer, &meant)
+		switch {
+		case err == nil:
+			out[i] = meant || !bytes.Equal(newer, v.digest[:])
+		case !errors.Is(err, sql.ErrNoRows):
+			return nil, err
+		}
+		if errors.Is(err, sql.ErrNoRows) || !out[i] && v.meant {
+			if _, err := keep.ExecContext(ctx, sum[:16], v.digest[:], v.meant); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return out, tx.Commit()
 }

@@ -249,7 +249,7 @@ func (x *judged) record(ctx context.Context, p part, file, hash string) (good bo
 	sum, err := archive.FileSum(ctx, p.store, file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		x.find(true, archive.FindMissing, p, file, "the catalog knows this record of the segment, and it is not there")
+		x.find(true, archive.FindMissing, p, file, "the catalog knows this segment, and this record of it is not there")
 		return false, nil
 	case errors.Is(err, archive.ErrDamaged):
 		x.find(true, archive.FindDamaged, p, file, err.Error())
@@ -439,7 +439,7 @@ func (x *judged) repair(ctx context.Context, f archive.Finding) (string, error) 
 			}
 			continue // this copy cannot mend it
 		}
-		return "store " + p.name, x.replace(ctx, p.store, target, f.File, want)
+		return p.name, x.replace(ctx, p.store, target, f.File, want)
 	}
 	if x.manifest != nil && f.File == x.manifest.RangeName() {
 		return x.remake(ctx, target)

@@ -1,7 +1,11 @@
 package engine
 
 import (
+	"bufio"
 	"context"
+	"errors"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -47,21 +51,97 @@ func (q *restoration) putBackBefore(ctx context.Context, src source.Source, t *s
 // ReplacedFile is the name of the file, among those of restores, with the rows that a restore replaced, as they were.
 func ReplacedFile(restore string) string { return restore + "-replaced.ndjson" }
 
+// replacedRows is the file of the rows that a restore replaces: newline-delimited JSON that is only ever appended to and complete at every
+// moment. A row stands there before it is replaced, and once, however often its transaction is tried.
+type replacedRows struct {
+	out  *export
+	seen *seenKeys // lines
+	rows int64
+}
+
+// openReplaced opens the file of a restore, and learns what earlier tries have written. A line that a kill has cut is taken away: its row was
+// not replaced, since that waits for the line.
+func (q *restoration) openReplaced(ctx context.Context) (*replacedRows, error) {
+	if err := os.MkdirAll(q.directory, 0o750); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(q.directory, ReplacedFile(q.restore.ID))
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o640)
+	if err != nil {
+		return nil, fmt.Errorf("the file for what is replaced cannot be made: %w", err)
+	}
+	x := &replacedRows{out: &export{path: path, format: "ndjson", file: f, out: bufio.NewWriterSize(f, 256<<10)}}
+	if x.seen, err = openSeen(q.directory); err == nil {
+		err = x.learn(ctx)
+	}
+	if err == nil {
+		err = syncDirectory(q.directory)
+	}
+	if err != nil {
+		x.close()
+		return nil, err
+	}
+	return x, nil
+}
+
+// learn reads the lines that are there.
+func (x *replacedRows) learn(ctx context.Context) error {
+	whole := int64(0)
+	for in := bufio.NewReaderSize(x.out.file, 256<<10); ; {
+		line, err := in.ReadBytes('\n')
+		if err == io.EOF {
+			return x.out.file.Truncate(whole)
+		} else if err != nil {
+			return err
+		}
+		whole += int64(len(line))
+		if _, err := x.seen.put(ctx, line); err != nil {
+			return err
+		}
+		x.rows++
+	}
+}
+
+// add writes rows of a table that are not there yet.
+func (x *replacedRows) add(ctx context.Context, t *shape.Table, columns []int, rows *value.Chunk) error {
+	x.out.columns = columnsAt(t, columns)
+	for i := range rows.Rows() {
+		line := x.out.jsonLine(rows.Row(i))
+		fresh, err := x.seen.put(ctx, line)
+		if err == nil && fresh {
+			x.rows++
+			_, err = x.out.out.Write(line)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return x.out.sync()
+}
+
+func (x *replacedRows) close() {
+	x.out.file.Close() // each row was synced before it was replaced
+	if x.seen != nil {
+		x.seen.close()
+	}
+}
+
 // keepReplaced keeps rows that restored ones are about to replace in a file, durably, before they are.
-func (q *restoration) keepReplaced(t *shape.Table, columns []int, there *value.Chunk) (err error) {
+func (q *restoration) keepReplaced(ctx context.Context, t *shape.Table, columns []int, there *value.Chunk) (err error) {
 	q.books.Lock()
 	defer q.books.Unlock()
 	if q.replaced == nil {
-		if err := os.MkdirAll(q.directory, 0o750); err != nil {
-			return err
-		}
-		if q.replaced, err = appendExport(filepath.Join(q.directory, ReplacedFile(q.restore.ID)), q.again); err != nil {
+		if q.replaced, err = q.openReplaced(ctx); err != nil {
 			return err
 		}
 	}
-	q.replaced.columns = columnsAt(t, columns)
-	for i := range there.Rows() {
-		q.replaced.jsonRow(there.Row(i))
+	return q.replaced.add(ctx, t, columns, there)
+}
+
+func syncDirectory(path string) error {
+	d, err := os.Open(path)
+	if err != nil {
+		return err
 	}
-	return q.replaced.sync()
+	return errors.Join(d.Sync(), d.Close())
 }

@@ -288,12 +288,12 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 		}
 	}
 	if !t.ByAddress() {
-		list, err := e.restoredInto(ctx, src, t)
+		list, err := e.restoredInto(ctx, sourceName, src, t)
 		if err != nil {
 			return nil, err
 		}
 		for _, r := range list {
-			n, err := src.RestoredCount(ctx, t, r.ID)
+			n, err := src.RestoredLive(ctx, t, r.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -306,7 +306,7 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 		if err != nil && !errors.As(err, &none) { // none is closed yet
 			return nil, err
 		}
-		again, err := e.superseded(ctx, segments)
+		again, err := e.superseded(ctx, segments, nil)
 		if err != nil {
 			return nil, err
 		}

@@ -26,7 +26,7 @@ const restoreRows, restoreBytes = 50_000, 8 << 20
 // directory. One that the end of the service interrupts is left as it is, and can be carried out again.
 func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory string) error {
 	q := &restoration{Engine: e, restore: r, directory: directory, again: r.Begun || r.Segments > 0 || r.Found > 0}
-	r.Segments, r.Found, r.Restored, r.Skipped, r.Digest, r.Reason = 0, 0, 0, 0, "", ""
+	r.Segments, r.Found, r.Restored, r.Skipped, r.Replaced, r.Digest, r.Reason = 0, 0, 0, 0, 0, "", ""
 	e.reading.RLock()
 	err := q.run(ctx)
 	e.reading.RUnlock()
@@ -60,7 +60,8 @@ type restoration struct {
 	books     sync.Mutex     // over what delivering changes
 	pace      *pace.Steering // of rows that go into a table
 	batch     atomic.Int64   // rows of the next transaction, by the pace
-	replaced  *export        // what was replaced, once something is
+	replaced  *replacedRows  // what was replaced, once something is
+	stale     stale          // rows of which a newer version is archived
 
 	expect  value.Set // of the rows that went to the target
 	kin     bool      // what went along with the rows goes back with them
@@ -88,7 +89,10 @@ func (q *restoration) run(ctx context.Context) error {
 		return err
 	}
 	if q.kin {
-		err = q.intoTable(ctx)
+		if err = q.intoTable(ctx); err == nil && !q.restore.Begun { // kept before the first row is put back or replaced
+			q.restore.Begun = true
+			err = q.Catalog.SaveRestore(ctx, q.restore)
+		}
 	} else {
 		err = q.intoFile(q.directory, len(segments) > 1)
 	}
@@ -98,9 +102,15 @@ func (q *restoration) run(ctx context.Context) error {
 	if q.seen != nil {
 		defer q.seen.close()
 	}
+	if q.again && q.kin && q.restore.Conflicts == ConflictsReplace {
+		if q.replaced, err = q.openReplaced(ctx); err != nil {
+			return err
+		}
+		q.restore.Replaced = q.replaced.rows
+	}
 	defer func() {
 		if q.replaced != nil {
-			q.replaced.file.Close() // each row was synced before it was replaced
+			q.replaced.close()
 		}
 	}()
 	q.flows, q.restore.Of = true, 0
@@ -250,6 +260,11 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 // another come behind it.
 func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 	family, err := q.familyOf(ctx, s)
+	q.books.Lock()
+	for _, x := range family[min(1, len(family)):] { // of the head it is counted
+		q.restore.Of += x.segment.Rows
+	}
+	q.books.Unlock()
 	for i, x := range family {
 		if i > 0 { // its rows refer to rows that must be there
 			if err := q.delivered(); err != nil {
@@ -384,18 +399,23 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		if pick.Rows() == 0 {
 			return nil
 		}
-		err := w.give(pick)
+		h, err := q.fresh(ctx, m, pick)
 		pick = &handful{Chunk: value.Chunk{Width: len(m.Columns)}, manifest: m}
-		return err
+		if err != nil || h.Rows() == 0 {
+			return err
+		}
+		for i := range h.Rows() { // what went along with the others came, or will, with their newer versions
+			for j, b := range x.below {
+				b.allowed[referred[j](h.Row(i))] = true
+			}
+		}
+		return w.give(h)
 	}
 	ordinal := 0
 	err = archive.Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			row := c.Row(i)
 			if !left[ordinal] && x.wanted(ordinal, row) {
-				for i, b := range x.below {
-					b.allowed[referred[i](row)] = true
-				}
 				for _, v := range row {
 					if v.B != nil {
 						v.B = pick.Keep(v.B)
@@ -420,6 +440,27 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		err = errors.Join(err, q.delivered())
 	}
 	return err
+}
+
+// fresh leaves out the rows of which a newer version is archived, and counts them as skipped.
+func (q *restoration) fresh(ctx context.Context, m *archive.Manifest, h *handful) (*handful, error) {
+	old, err := q.staleOf(ctx, m, h)
+	if err != nil || !slices.Contains(old, true) {
+		return h, err
+	}
+	out := &handful{Chunk: value.Chunk{Width: h.Width}, manifest: m}
+	passed := int64(0)
+	for i := range h.Rows() {
+		if old[i] {
+			passed++
+			continue
+		}
+		out.Values = append(out.Values, h.Row(i)...) // their bytes stay with the other
+		out.digests, out.ordinals = append(out.digests, h.digests[i]), append(out.ordinals, h.ordinals[i])
+	}
+	q.books.Lock()
+	defer q.books.Unlock()
+	return out, q.counted(ctx, passed, 0, passed)
 }
 
 func everyRow([]value.Value) bool { return true }
@@ -504,7 +545,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		var out *source.RestoreOutcome
 		request := source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals, Columns: columns, Rows: rows, Digests: digests}
 		if q.restore.Conflicts == ConflictsReplace {
-			request.Replace = func(there *value.Chunk) error { return q.keepReplaced(t, columns, there) }
+			request.Replace = func(there *value.Chunk) error { return q.keepReplaced(ctx, t, columns, there) }
 		}
 		begun := q.Now()
 		err = retry(ctx, q.Log, func() (err error) {
@@ -532,7 +573,9 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			q.books.Lock()
 			defer q.books.Unlock()
 			q.expect.Merge(out.Digest)
-			q.restore.Replaced += out.Replaced
+			if q.replaced != nil {
+				q.restore.Replaced = q.replaced.rows
+			}
 			if q.again && out.Skipped > 0 {
 				if err := q.putBackBefore(ctx, src, t, columns, rows, digests, out); err != nil {
 					return 0, err

@@ -54,6 +54,14 @@ type Searched struct {
 	Superseded int64 `json:"superseded"` // rows that were passed over, since a newer version of them is archived
 }
 
+// Incomplete says why the answer may lack rows that were asked for; empty: it has all of them.
+func (s *Searched) Incomplete() string {
+	if s.Cold == nil || len(s.Cold.Segments) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d segments in cold storage may hold such rows and were not searched", len(s.Cold.Segments))
+}
+
 // searched is a segment that is searched.
 type searched struct {
 	segment  *catalog.Segment
@@ -110,7 +118,7 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 	out := &Searched{Segments: len(list)}
 	var passed *supersededRows // known beforehand where all rows are wanted
 	if q.Limit <= 0 {
-		if passed, err = e.superseded(ctx, list); err != nil {
+		if passed, err = e.superseded(ctx, list, nil); err != nil {
 			return nil, err
 		}
 	}

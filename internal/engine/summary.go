@@ -259,7 +259,7 @@ type putBack struct {
 	engine *Engine
 	table  *shape.Table
 	source source.Source
-	in     map[string]bool // segments of which rows were put back
+	in     map[string]bool // segments of which rows were put back; nil: any
 	hits   []Hit
 	take   func(Hit) error
 }
@@ -278,9 +278,16 @@ func (e *Engine) putBackOf(ctx context.Context, sourceName, table string, take f
 		return nil, nil
 	}
 	b := &putBack{engine: e, table: t, source: src, in: map[string]bool{}, take: take}
-	list, err := e.restoredInto(ctx, src, t)
+	list, err := e.restoredInto(ctx, sourceName, src, t)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
 	for i := range list {
 		r := &list[i]
+		if r.Table != t.Name { // its rows went along with those of another table, from whichever segments
+			b.in = nil
+			break
+		}
 		segments, err := e.inScope(ctx, r.Source, r.Table, r.Scope.V)
 		if err != nil {
 			return nil, err
@@ -289,20 +296,20 @@ func (e *Engine) putBackOf(ctx context.Context, sourceName, table string, take f
 			b.in[s.ID] = true
 		}
 	}
-	if len(list) == 0 {
-		b = nil
-	}
-	return b, err
+	return b, nil
 }
 
 // restoredInto lists the restores that have put rows into a table which are recorded as theirs still.
-func (e *Engine) restoredInto(ctx context.Context, src source.Source, t *shape.Table) (out []catalog.Restore, err error) {
+func (e *Engine) restoredInto(ctx context.Context, sourceName string, src source.Source, t *shape.Table) (out []catalog.Restore, err error) {
 	all, err := e.Catalog.RestoresIn(ctx, catalog.RestoreDone, catalog.RestoreFailed, catalog.Restoring)
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range all {
-		if r.Target != TargetTable || r.Table != t.Name {
+		if r.Source != sourceName {
+			continue
+		}
+		if r.Target != TargetTable {
 			continue
 		}
 		n, err := src.RestoredCount(ctx, t, r.ID)
@@ -317,7 +324,7 @@ func (e *Engine) restoredInto(ctx context.Context, src source.Source, t *shape.T
 }
 
 func (b *putBack) add(ctx context.Context, h Hit) error {
-	if !b.in[h.Segment] || h.key == nil {
+	if b.in != nil && !b.in[h.Segment] || h.key == nil {
 		return b.take(h)
 	}
 	if b.hits = append(b.hits, h); len(b.hits) >= keysAtOnce {

@@ -38,32 +38,44 @@ func (e *Engine) older(ctx context.Context, list []*searched, hits []Hit) (map[i
 	out := map[int]bool{}
 	for i, x := range list {
 		asked, text := map[string][]int{}, []string{}
+		look := func() error {
+			if len(text) == 0 {
+				return nil
+			}
+			err := e.withKeys(ctx, x, strings.Join(text, " OR "), func(key []value.Value) {
+				for _, j := range asked[canonical(key)] {
+					out[j] = true
+				}
+			})
+			asked, text = map[string][]int{}, text[:0]
+			return err
+		}
 		for j, h := range hits {
 			if h.Segment == "" || h.key == nil || at[h.Segment] >= i || out[j] {
 				continue
 			}
 			condition := keyCondition(x.manifest.Key, h.key)
-			if condition == "" || len(text) >= keysAtOnce {
+			if condition == "" {
 				continue
 			}
-			if may, err := e.mayHaveKey(ctx, x, condition); err != nil {
+			may, err := e.mayHaveKey(ctx, x, condition)
+			if err != nil {
 				return nil, err
-			} else if may {
-				k := canonical(h.key)
-				if asked[k] == nil {
-					text = append(text, condition)
+			}
+			if !may {
+				continue
+			}
+			k := canonical(h.key)
+			if asked[k] == nil {
+				text = append(text, condition)
+			}
+			if asked[k] = append(asked[k], j); len(text) >= keysAtOnce {
+				if err := look(); err != nil {
+					return nil, err
 				}
-				asked[k] = append(asked[k], j)
 			}
 		}
-		if len(text) == 0 {
-			continue
-		}
-		if err := e.withKeys(ctx, x, strings.Join(text, " OR "), func(key []value.Value) {
-			for _, j := range asked[canonical(key)] {
-				out[j] = true
-			}
-		}); err != nil {
+		if err := look(); err != nil {
 			return nil, err
 		}
 	}
@@ -139,11 +151,14 @@ type supersededRows struct {
 	untold   int // segments in cold storage that may have versions of the others' rows
 }
 
-func (s *supersededRows) has(segment string, ordinal int) bool { return s.ordinals[segment][ordinal] }
+func (s *supersededRows) has(segment string, ordinal int) bool {
+	return s != nil && s.ordinals[segment][ordinal]
+}
 
 // superseded finds them among all rows of segments, which come the oldest first. Only segments are read whose keys lie between each
-// other's; of those, keys are kept on disk.
-func (e *Engine) superseded(ctx context.Context, list []*searched) (out *supersededRows, err error) {
+// other's; of those, keys are kept on disk. meant says which segments are asked for by name; of their rows a newer version elsewhere counts
+// only where it holds something else, for a row that was put back and archived again is the same. nil: all segments are asked for.
+func (e *Engine) superseded(ctx context.Context, list []*searched, meant func(*searched) bool) (out *supersededRows, err error) {
 	out = &supersededRows{ordinals: map[string]map[int]bool{}}
 	crossed := make([]bool, len(list)) // its keys lie between those of another
 	spans := make([]filter.Bound, len(list))
@@ -179,7 +194,7 @@ func (e *Engine) superseded(ctx context.Context, list []*searched) (out *superse
 			out.untold++
 			continue
 		}
-		if err := e.seenIn(ctx, x, columns, seen, out); err != nil {
+		if err := e.seenIn(ctx, x, columns, seen, out, meant); err != nil {
 			return nil, err
 		}
 	}
@@ -187,20 +202,38 @@ func (e *Engine) superseded(ctx context.Context, list []*searched) (out *superse
 }
 
 // seenIn notes the keys of a segment, and which of them newer segments have.
-func (e *Engine) seenIn(ctx context.Context, x *searched, columns []int, seen *seenKeys, out *supersededRows) error {
+func (e *Engine) seenIn(ctx context.Context, x *searched, columns []int, seen *seenKeys, out *supersededRows, meant func(*searched) bool) error {
 	chunk := &value.Chunk{Width: len(columns)}
 	var ordinals []int
+	var versions []version
+	var hasher value.Hasher
+	all, read := []int{}, columns
+	if meant != nil {
+		for i := range x.manifest.Columns[:len(x.manifest.Columns)-len(x.manifest.Included)] {
+			all = append(all, i)
+		}
+		read = all
+	}
 	places := make([]int, len(columns))
 	for i := range places {
 		places[i] = i
 	}
 	flush := func() error {
-		fresh, err := seen.add(ctx, chunk, places)
+		var old []bool
+		var err error
+		if meant != nil {
+			old, err = seen.older(ctx, versions)
+			versions = versions[:0]
+		} else if old, err = seen.add(ctx, chunk, places); err == nil {
+			for i := range old {
+				old[i] = !old[i]
+			}
+		}
 		if err != nil {
 			return err
 		}
-		for i, first := range fresh {
-			if first {
+		for i, older := range old {
+			if !older {
 				continue
 			}
 			if out.ordinals[x.segment.ID] == nil {
@@ -213,9 +246,16 @@ func (e *Engine) seenIn(ctx context.Context, x *searched, columns []int, seen *s
 		ordinals = ordinals[:0]
 		return nil
 	}
-	_, err := e.scanRows(ctx, x.segment, x.manifest, archive.Search{Columns: columns, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
+	_, err := e.scanRows(ctx, x.segment, x.manifest, archive.Search{Columns: read, Absent: 1, Bounds: x.known.bounds.Load()}, func(ordinal int, row []value.Value) error {
 		if _, left := slices.BinarySearch(x.left, ordinal); left {
 			return nil
+		}
+		if meant != nil {
+			v := version{meant: meant(x), digest: hasher.Row(row[:len(all)])}
+			for _, c := range columns {
+				v.key = row[c].AppendCanonical(v.key)
+			}
+			versions = append(versions, v)
 		}
 		for _, c := range columns {
 			v := row[c]

@@ -37,6 +37,9 @@ func (e *Engine) KeepRestored(ctx context.Context, actor, id, text string) (*cat
 	if err != nil {
 		return nil, err
 	}
+	if _, busy := e.takingBack.Load(id); busy {
+		return nil, &RefusedError{Field: "restore", Message: fmt.Sprintf("the time of restore %s is over, and its rows are being taken back", id), Remedy: "request them again"}
+	}
 	if at != nil {
 		r, err := e.Catalog.Restore(ctx, id)
 		if err != nil {
@@ -71,14 +74,28 @@ func (e *Engine) canGoAgain(ctx context.Context, r *catalog.Restore) error {
 func (e *Engine) TakeBack(ctx context.Context, r *catalog.Restore) error {
 	e.reading.RLock()
 	defer e.reading.RUnlock()
+	now, err := e.Catalog.Restore(ctx, r.ID) // as it is now: somebody may have kept its rows
+	if err != nil {
+		return err
+	}
+	if now.State != catalog.RestoreDone || now.ExpiresAt == nil || e.Now().Before(now.ExpiresAt.Time) {
+		return nil
+	}
+	*r = *now
+	if _, busy := e.takingBack.LoadOrStore(r.ID, true); busy {
+		return nil
+	}
+	defer e.takingBack.Delete(r.ID)
 	scratch := *r
 	b := &takeback{restoration: restoration{Engine: e, restore: &scratch, kin: true, quiet: true}, asked: r, tables: map[string]*shape.Table{}, leases: map[string]source.Lease{}}
 	if err := b.run(ctx); err != nil {
 		return err
 	}
-	now := catalog.At(e.Now())
-	r.State, r.ExpiredAt = catalog.RestoreExpired, &now
-	r.Stayed = max(r.Restored-r.TakenBack, 0)
+	at := catalog.At(e.Now())
+	r.State, r.ExpiredAt, r.Stayed = catalog.RestoreExpired, &at, b.stayed
+	if b.again { // what an earlier try has taken back and not noted is told by what is there
+		r.TakenBack = max(r.Restored-b.stayed, 0)
+	}
 	return errors.Join(e.Catalog.SaveRestore(ctx, r), e.Catalog.Note(ctx, "service", "restore expired", r.ID, fmt.Sprintf("%d rows were taken back, %d stay", r.TakenBack, r.Stayed)))
 }
 
@@ -89,7 +106,8 @@ type takeback struct {
 	asked  *catalog.Restore
 	tables map[string]*shape.Table
 	leases map[string]source.Lease
-	number int // of the newest batch
+	number int   // of the newest batch
+	stayed int64 // rows that are there still, in the end
 }
 
 func (b *takeback) run(ctx context.Context) error {
@@ -130,6 +148,13 @@ func (b *takeback) run(ctx context.Context) error {
 				return err
 			}
 		}
+	}
+	for _, t := range b.tables {
+		n, err := b.source.RestoredLive(ctx, t, b.restore.ID)
+		if err != nil {
+			return err
+		}
+		b.stayed += n
 	}
 	for _, t := range b.tables {
 		if err := b.source.ForgetRestored(ctx, t, b.restore.ID); err != nil {
@@ -182,6 +207,7 @@ func (b *takeback) take(ctx context.Context, families [][]*member) (func(), erro
 		release()
 		return nil, err
 	}
+	b.again = len(journal) > 0 || b.asked.TakenBack > 0
 	for _, row := range journal {
 		b.number = max(b.number, row.Batch)
 	}

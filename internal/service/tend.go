@@ -66,6 +66,9 @@ func (s *Service) takeBack(ctx context.Context, tried map[string]time.Time) erro
 		tried[r.ID] = s.Now()
 		one := s.Engine.TakeBack(ctx, r)
 		if one == nil {
+			if r.State != catalog.RestoreExpired { // somebody keeps its rows
+				continue
+			}
 			s.Log.Info("restore expired", "restore", r.ID, "taken back", r.TakenBack, "stay", r.Stayed)
 			continue
 		}

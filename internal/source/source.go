@@ -136,6 +136,8 @@ type Source interface {
 	ForgetRestored(ctx context.Context, t *shape.Table, restore string) error
 	// RestoredCount returns how many rows are recorded for a restore.
 	RestoredCount(ctx context.Context, t *shape.Table, restore string) (int64, error)
+	// RestoredLive returns how many of them have their key in the table still; in a table without key, how many are recorded.
+	RestoredLive(ctx context.Context, t *shape.Table, restore string) (int64, error)
 
 	Parts
 

@@ -375,6 +375,9 @@ func (o *Objects) Unfinished(ctx context.Context, prefix string) ([]Unfinished, 
 	defer cancel()
 	var out []Unfinished
 	for x := range o.client.ListIncompleteUploads(ctx, o.bucket.Name, own+prefix, true) {
+		if minio.ToErrorResponse(x.Err).Code == "NoSuchUpload" { // there is none
+			break
+		}
 		if x.Err != nil {
 			return nil, o.told("", x.Err)
 		}

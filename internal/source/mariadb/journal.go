@@ -259,3 +259,16 @@ func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore stri
 	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+quote(restoredTable(t))+" WHERE restore_id = ?", restore).Scan(&n)
 	return n, unreachable(err)
 }
+
+// RestoredLive returns how many of them are in the table still.
+func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
+	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
+		return 0, err
+	}
+	parts := make([]string, len(t.Key))
+	for i, k := range t.Key {
+		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
+	}
+	err = s.db.QueryRowContext(ctx, fmt.Sprintf("SELECT COUNT(*) FROM %s r WHERE r.restore_id = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)", quote(restoredTable(t)), from(t), strings.Join(parts, " AND ")), restore).Scan(&n)
+	return n, unreachable(err)
+}

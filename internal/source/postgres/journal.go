@@ -275,3 +275,19 @@ func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore stri
 	err = s.pool.QueryRow(ctx, "SELECT count(*) FROM "+restoredTable(t)+" WHERE restore = $1", restore).Scan(&n)
 	return n, err
 }
+
+// RestoredLive returns how many of them are in the table still.
+func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
+	if t.ByAddress() {
+		return s.RestoredCount(ctx, t, restore)
+	}
+	if yes, err := s.recorded(ctx, t); err != nil || !yes {
+		return 0, err
+	}
+	parts := make([]string, len(t.Key))
+	for i, k := range t.Key {
+		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
+	}
+	err = s.pool.QueryRow(ctx, fmt.Sprintf("SELECT count(*) FROM %s r WHERE r.restore = $1 AND EXISTS (SELECT 1 FROM %s t WHERE %s)", restoredTable(t), table(t), strings.Join(parts, " AND ")), restore).Scan(&n)
+	return n, err
+}

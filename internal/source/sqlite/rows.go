@@ -509,3 +509,19 @@ func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore stri
 	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(restoredTable(t))+" WHERE restore = ?", restore).Scan(&n)
 	return n, err
 }
+
+// RestoredLive returns how many of them are in the table still.
+func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
+	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found || t.ByAddress() {
+		if found && err == nil {
+			return s.RestoredCount(ctx, t, restore)
+		}
+		return 0, err
+	}
+	parts := make([]string, len(t.Key))
+	for i, k := range t.Key {
+		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
+	}
+	err = s.read.QueryRowContext(ctx, fmt.Sprintf("SELECT count(*) FROM %s r WHERE r.restore = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)", quote(restoredTable(t)), quote(t.Name), strings.Join(parts, " AND ")), restore).Scan(&n)
+	return n, err
+}

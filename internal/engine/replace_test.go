@@ -1,0 +1,183 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/source"
+)
+
+// halting is a database behind whose n-th batch of restored rows the service ends: before the batch was committed, or right after.
+type halting struct {
+	source.Source
+	left  int
+	after bool
+	end   context.CancelCauseFunc
+}
+
+func (h *halting) Restore(ctx context.Context, q source.RestoreRequest) (*source.RestoreOutcome, error) {
+	if h.left--; h.left > 0 {
+		return h.Source.Restore(ctx, q)
+	}
+	if h.after {
+		if out, err := h.Source.Restore(ctx, q); err != nil {
+			return out, err
+		}
+	} else if q.Replace != nil { // what is about to be replaced was kept, and is not replaced
+		replace := q.Replace
+		defer func() { q.Replace = replace }()
+	}
+	h.end(ErrShutdown)
+	return nil, ErrShutdown
+}
+
+// TestARestoreThatReplacesGoesOnWhereItStopped: wherever the service ends, each replaced row stands once in the file, no live row is in neither
+// table nor file, and the counts are right.
+func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
+	for _, conflicts := range []string{ConflictsReplace, ConflictsSkip} {
+		for _, after := range []bool{false, true} {
+			stopped := 0
+			for n := 1; n < 6; n++ {
+				b := newBench(t, "wal")
+				b.finish(t, PlanRequest{})
+				b.exec(t, "INSERT INTO scan SELECT value, '2026-11-01', 'live ' || value FROM json_each('["+numbersTo(750)+"]')")
+				inner := mustSource(t, b)
+				r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id <= 1000"}, Target: TargetTable, Conflicts: conflicts, Pace: "gentle"})
+				if err != nil {
+					t.Fatal(err)
+				}
+				dir := t.TempDir()
+				ctx, end := context.WithCancelCause(t.Context())
+				h := &halting{Source: inner, left: n, after: after, end: end}
+				b.Source = func(context.Context, string) (source.Source, error) { return h, nil }
+				err = b.Restore(ctx, r, dir)
+				end(nil)
+				b.Source = func(context.Context, string) (source.Source, error) { return inner, nil }
+				what := fmt.Sprintf("%s, batch %d, committed %v", conflicts, n, after)
+				through := err == nil
+				if !through {
+					stopped++
+					if file := filepath.Join(dir, ReplacedFile(r.ID)); conflicts == ConflictsReplace && n%2 == 0 { // the kill cuts a line
+						f, err := os.OpenFile(file, os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o640)
+						if err != nil {
+							t.Fatal(err)
+						}
+						f.WriteString(`{"id":9`)
+						f.Close()
+					}
+					if r, err = b.Catalog.Restore(t.Context(), r.ID); err == nil {
+						err = b.Restore(t.Context(), r, dir)
+					}
+					if err != nil {
+						t.Fatalf("%s: %v", what, err)
+					}
+				}
+				restored, replaced := int64(1000), int64(750)
+				if conflicts == ConflictsSkip {
+					restored, replaced = 250, 0
+				}
+				if r.Found != 1000 || r.Restored != restored || r.Skipped != 1000-restored || r.Replaced != replaced {
+					t.Fatalf("%s: %+v", what, r)
+				}
+				text, _ := os.ReadFile(filepath.Join(dir, ReplacedFile(r.ID)))
+				lines := slices.Sorted(slices.Values(strings.Split(strings.TrimSpace(string(text)), "\n")))
+				if conflicts == ConflictsReplace && (len(lines) != 750 || len(slices.Compact(lines)) != 750 || bytes.Count(text, []byte("live ")) != 750) {
+					t.Fatalf("%s: %d rows were kept, %d different ones", what, len(lines), len(slices.Compact(lines)))
+				}
+				var live int64
+				if err := b.db.QueryRow("SELECT count(*) FROM scan WHERE note LIKE 'live %'").Scan(&live); err != nil || live != 750-replaced {
+					t.Fatalf("%s: %d live rows, %v", what, live, err)
+				}
+				if left, _ := filepath.Glob(filepath.Join(dir, "seen-*")); len(left) != 0 {
+					t.Errorf("%s: left %v", what, left)
+				}
+				if through {
+					break
+				}
+			}
+			if stopped < 3 {
+				t.Errorf("%s, committed %v: only %d batches", conflicts, after, stopped)
+			}
+		}
+	}
+}
+
+func numbersTo(n int) string {
+	var out []string
+	for i := range n {
+		out = append(out, fmt.Sprint(i+1))
+	}
+	return strings.Join(out, ",")
+}
+
+// TestAnOldVersionNeverComesBack: keys were archived twice. Whatever a restore does about rows that are there, by condition, by run and with the
+// service ending in the midst of it, the newer version is what comes back.
+func TestAnOldVersionNeverComesBack(t *testing.T) {
+	for _, conflicts := range []string{ConflictsSkip, ConflictsReplace, ConflictsFail} {
+		for name, scope := range map[string]func(first, second string) catalog.Scope{
+			"few rows by a condition": func(string, string) catalog.Scope { return catalog.Scope{Where: "id <= 500"} },
+			"all by age":              func(string, string) catalog.Scope { return catalog.Scope{From: "2019-01-01"} },
+			"the first run":           func(first, _ string) catalog.Scope { return catalog.Scope{Run: first} },
+			"the second run":          func(_, second string) catalog.Scope { return catalog.Scope{Run: second} },
+		} {
+			b := newBench(t, "wal")
+			first := b.finish(t, PlanRequest{})
+			b.exec(t, "INSERT INTO scan SELECT value, '2020-06-01', 'newer ' || value FROM json_each('["+numbersTo(500)+"]')")
+			second := b.finish(t, PlanRequest{})
+			q := RestoreRequest{Scope: scope(first.ID, second.ID), Target: TargetTable, Conflicts: conflicts}
+			if q.Scope.Run == "" {
+				q.Source, q.Table = "harbour", "scan"
+			}
+			r, err := b.RequestRestore(t.Context(), "me", q)
+			if err == nil {
+				ctx, end := context.WithCancelCause(t.Context())
+				inner := mustSource(t, b)
+				h := &halting{Source: inner, left: 2, after: true, end: end}
+				b.Source = func(context.Context, string) (source.Source, error) { return h, nil }
+				if err = b.Restore(ctx, r, t.TempDir()); err != nil {
+					if r, err = b.Catalog.Restore(t.Context(), r.ID); err == nil {
+						h.left = 1 << 30
+						err = b.Restore(t.Context(), r, t.TempDir())
+					}
+				}
+				end(nil)
+			}
+			if err != nil {
+				t.Fatalf("%s, %s: %v", conflicts, name, err)
+			}
+			var old, newer int64
+			if err := b.db.QueryRow("SELECT count(*) FILTER (WHERE id <= 500 AND note LIKE 'note %'), count(*) FILTER (WHERE note LIKE 'newer %') FROM scan").Scan(&old, &newer); err != nil {
+				t.Fatal(err)
+			}
+			want := int64(500)
+			if name == "the first run" {
+				want = 0
+			}
+			if old != 0 || newer != want {
+				t.Errorf("%s, %s: %d old versions and %d newer ones came back: %+v", conflicts, name, old, newer, r)
+			}
+		}
+	}
+	// A row that was put back and archived again is the same in both: either run gives it.
+	b := newBench(t, "wal")
+	first := b.finish(t, PlanRequest{})
+	r := b.restore(t, first)
+	table, err := mustSource(t, b).Table(t.Context(), "scan")
+	if err == nil {
+		err = mustSource(t, b).ForgetRestored(t.Context(), table, r.ID)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.finish(t, PlanRequest{})
+	if again := b.restore(t, first); again.Restored != rows {
+		t.Errorf("%+v", again)
+	}
+}

@@ -1,0 +1,127 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/value"
+)
+
+// Restores into tables leave out every archived row of which a newer version is archived: whatever becomes of rows whose key is there, and
+// however often a restore is taken up, an old version never takes the place of a newer one.
+
+// stale is what a restore knows of newer versions.
+type stale struct {
+	lists  map[string][]*searched     // by table: all segments of it, the oldest first
+	whole  map[string]*supersededRows // by table, once all of its keys were compared
+	looked int                        // rows that were looked up by their keys
+}
+
+// mostLooked is how many rows of a restore are looked up by their keys in newer segments, before all keys are compared at once.
+const mostLooked = 10_000
+
+// staleOf says of rows that are about to be put back which of them have a newer version in the archive; nil: none has.
+func (q *restoration) staleOf(ctx context.Context, m *archive.Manifest, h *handful) ([]bool, error) {
+	if !q.kin || q.quiet || len(m.Key) == 0 {
+		return nil, nil
+	}
+	list, err := q.versionsOf(ctx, m.Table)
+	if err != nil || len(list) < 2 {
+		return nil, err
+	}
+	scope := q.restore.Scope.V
+	if scope.Run == "" && scope.Segment == "" && q.stale.whole[m.Table] == nil && q.stale.looked+h.Rows() <= mostLooked {
+		if hits, ok := hitsOf(m, h); ok {
+			q.stale.looked += h.Rows()
+			old, err := q.older(ctx, list, hits)
+			if err != nil {
+				return nil, err
+			}
+			out := make([]bool, len(hits))
+			for i := range out {
+				out[i] = old[i]
+			}
+			return out, nil
+		}
+	}
+	all, err := q.staleIn(ctx, m.Table, list)
+	if err != nil || all.rows == 0 {
+		return nil, err
+	}
+	out := make([]bool, len(h.ordinals))
+	for i, o := range h.ordinals {
+		out[i] = all.has(m.Segment, o)
+	}
+	return out, nil
+}
+
+// hitsOf are rows as a search finds them; false where their keys cannot be searched for.
+func hitsOf(m *archive.Manifest, h *handful) ([]Hit, bool) {
+	columns := keyColumns(m)
+	hits := make([]Hit, h.Rows())
+	for i := range hits {
+		key := make([]value.Value, len(columns))
+		for j, c := range columns {
+			key[j] = h.Row(i)[c]
+		}
+		if hits[i] = (Hit{Segment: m.Segment, Ordinal: h.ordinals[i], key: key}); keyCondition(m.Key, key) == "" {
+			return nil, false
+		}
+	}
+	return hits, true
+}
+
+// versionsOf lists the segments of a table, the oldest first. It is told once of a restore which of them could not be looked into.
+func (q *restoration) versionsOf(ctx context.Context, table string) ([]*searched, error) {
+	if list, ok := q.stale.lists[table]; ok {
+		return list, nil
+	}
+	list, _, err := q.searchable(ctx, SearchRequest{Source: q.restore.Source, Table: table})
+	if err != nil {
+		return nil, err
+	}
+	if q.stale.lists == nil {
+		q.stale.lists, q.stale.whole = map[string][]*searched{}, map[string]*supersededRows{}
+	}
+	cold := 0
+	awake := slices.DeleteFunc(slices.Clone(list), func(x *searched) bool {
+		if x.segment.Asleep(q.Now()) {
+			cold++
+			return true
+		}
+		return false
+	})
+	if cold > 0 {
+		q.restore.Reason = fmt.Sprintf("newer versions of these rows in cold storage (%d segments) were not looked for", cold)
+	}
+	q.stale.lists[table] = awake
+	return awake, nil
+}
+
+// staleIn compares all keys of a table's segments. Of rows that are asked for by their run or segment, a newer version elsewhere counts only
+// where it holds something else: a row that was put back and archived again is the same.
+func (q *restoration) staleIn(ctx context.Context, table string, list []*searched) (*supersededRows, error) {
+	if s := q.stale.whole[table]; s != nil {
+		return s, nil
+	}
+	var meant func(*searched) bool
+	if scope := q.restore.Scope.V; scope.Run != "" || scope.Segment != "" {
+		in, err := q.inScope(ctx, q.restore.Source, q.restore.Table, scope)
+		if err != nil {
+			return nil, err
+		}
+		meant = func(x *searched) bool {
+			return slices.ContainsFunc(in, func(s catalog.Segment) bool {
+				return s.ID == x.segment.ID || s.Run == x.segment.Run && s.Table != x.segment.Table // what went along with its rows
+			})
+		}
+	}
+	out, err := q.superseded(ctx, list, meant)
+	if err == nil {
+		q.stale.whole[table] = out
+	}
+	return out, err
+}
