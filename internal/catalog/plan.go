@@ -81,6 +81,7 @@ type PlanDetail struct {
 	Narrow     Narrow             `json:"narrow"`
 	Clauses    []PlanClause       `json:"clauses"`
 	Related    []PlanRelated      `json:"related"`
+	Pinned     []PinnedRule       `json:"pinned"` // the rules of related tables, as they were; null: the plan is of an older version
 	Partitions []PlanPartition    `json:"partitions"`
 	CatchAll   *PlanCatchAll      `json:"catch_all,omitempty"`
 	Emptying   *PlanEmptying      `json:"emptying,omitempty"` // of a rule that empties its table
@@ -125,6 +126,21 @@ type PlanRelated struct {
 	Then  rule.Then `json:"then"`
 	Rows  int64     `json:"rows"`            // that go along with the due rows; -1: not counted
 	Keeps bool      `json:"keeps,omitempty"` // it has a rule of its own: what that keeps, keeps its family
+}
+
+// PinnedRule is the rule of a related table as a plan found it: what that keeps, keeps its family, whatever becomes of the rule until the run.
+type PinnedRule struct {
+	Table    string         `json:"table"`
+	Rule     string         `json:"rule"`
+	Revision int            `json:"revision"`
+	Cutoffs  []PinnedCutoff `json:"cutoffs"` // by clause
+}
+
+// PinnedCutoff is the cutoff of one clause.
+type PinnedCutoff struct {
+	At    *Time `json:"at,omitempty"`
+	Never bool  `json:"never,omitempty"` // nothing is due
+	All   bool  `json:"all,omitempty"`   // everything is due
 }
 
 // PlanPartition says how a partition's rows leave.

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -55,6 +56,12 @@ const emptyTries = 10
 func (r *runner) emptyNow(ctx context.Context, number int) error {
 	begun := r.Now()
 	defer r.gates(r.pass)()
+	if holds, err := r.Catalog.TableHolds(ctx, r.run.Source, r.table.Name); err != nil {
+		return err
+	} else if len(holds) > 0 { // placed since the plan was made; none can be placed until this has ended
+		r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartRows, Reason: fmt.Sprintf("hold %s (%s) stands on the table", holds[0].ID, holds[0].Reference)})
+		return nil
+	}
 	sel, err := r.withHolds(ctx, r.run.Source, r.whole)
 	if err != nil {
 		return err

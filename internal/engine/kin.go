@@ -34,12 +34,11 @@ func relatedTo(ctx context.Context, src source.Source, r *rule.Rule) (joinedTabl
 	return out, nil
 }
 
-// kinOf makes the related tables of a rule's selection. A related table that has an enabled rule of its own keeps, at now,
-// what that rule keeps; holds are not filled in.
-func (e *Engine) kinOf(ctx context.Context, src source.Source, r *rule.Rule, t *shape.Table, related joinedTables, now time.Time) ([]source.Kin, error) {
-	relations := r.Relations()
-	if len(relations) == 0 {
-		return nil, nil
+// pinRelated looks up the enabled rules of the tables related to a rule's, with their cutoffs at now.
+func (e *Engine) pinRelated(ctx context.Context, r *rule.Rule, related joinedTables, now time.Time) ([]catalog.PinnedRule, error) {
+	out := []catalog.PinnedRule{}
+	if len(r.Relations()) == 0 {
+		return out, nil
 	}
 	rules, err := e.Catalog.Rules(ctx)
 	if err != nil {
@@ -49,8 +48,44 @@ func (e *Engine) kinOf(ctx context.Context, src source.Source, r *rule.Rule, t *
 	if err != nil {
 		return nil, err
 	}
+	for _, x := range r.Relations() {
+		own := related[x.Table]
+		if own == nil {
+			continue // whoever binds it says so
+		}
+		for i := range rules {
+			body := &rules[i].Body.V
+			if rules[i].Source != r.Source || rules[i].Table != own.Name || body.Off {
+				continue
+			}
+			cutoffs, err := body.Cutoffs(now, resolver(keeps, own))
+			if err != nil {
+				return nil, unjudged(body, own, err)
+			}
+			p := catalog.PinnedRule{Table: own.Name, Rule: rules[i].Name, Revision: rules[i].Revision}
+			for _, c := range cutoffs {
+				pinned := catalog.PinnedCutoff{Never: c.Never, All: c.All}
+				if !c.At.IsZero() {
+					at := catalog.Time{Time: c.At}
+					pinned.At = &at
+				}
+				p.Cutoffs = append(p.Cutoffs, pinned)
+			}
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+func unjudged(body *rule.Rule, own *shape.Table, err error) error {
+	return &RefusedError{Field: "related", Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err), Remedy: "mend that rule"}
+}
+
+// kinOf makes the related tables of a rule's selection. A related table that had an enabled rule of its own when the plan was made keeps what
+// that rule kept then; holds are not filled in.
+func (e *Engine) kinOf(ctx context.Context, src source.Source, r *rule.Rule, t *shape.Table, related joinedTables, pinned []catalog.PinnedRule) ([]source.Kin, error) {
 	var out []source.Kin
-	for _, x := range relations {
+	for _, x := range r.Relations() {
 		own, above := related[x.Table], t
 		if own == nil {
 			return nil, &RefusedError{Field: "related", Message: fmt.Sprintf("there is no table %q any more", x.Table), Remedy: "change the rule"}
@@ -63,27 +98,57 @@ func (e *Engine) kinOf(ctx context.Context, src source.Source, r *rule.Rule, t *
 			return nil, &RefusedError{Field: "related", Message: err.Error(), Remedy: "change the rule"}
 		}
 		k := source.Kin{Selection: source.Selection{Table: own}, Parent: x.Parent, On: on, Then: x.Then}
-		for i := range rules {
-			body := &rules[i].Body.V
-			if rules[i].Source != r.Source || rules[i].Table != own.Name || body.Off {
-				continue
+		for i := range pinned {
+			if pinned[i].Table == own.Name {
+				if err := e.judgeKin(ctx, src, &k, &pinned[i]); err != nil {
+					return nil, err
+				}
 			}
-			joined, err := joinedBy(ctx, src, body)
-			if err != nil {
-				return nil, err
-			}
-			cutoffs, err := body.Cutoffs(now, resolver(keeps, own))
-			if err != nil {
-				return nil, &RefusedError{Field: "related", Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err), Remedy: "mend that rule"}
-			}
-			if k.Terms, err = body.Terms(cutoffs, body.Scope(own, joined)); err != nil {
-				return nil, &RefusedError{Field: "related", Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err), Remedy: "mend that rule"}
-			}
-			k.Age, k.Joins = body.Age, joinsOf(body, joined)
 		}
 		out = append(out, k)
 	}
 	return out, nil
+}
+
+// judgeKin gives a related table the terms of its pinned rule.
+func (e *Engine) judgeKin(ctx context.Context, src source.Source, k *source.Kin, p *catalog.PinnedRule) error {
+	body, _, err := e.revision(ctx, p.Rule, p.Revision)
+	if err != nil {
+		return err
+	}
+	joined, err := joinedBy(ctx, src, body)
+	if err != nil {
+		return err
+	}
+	cutoffs := make([]rule.Cutoff, len(p.Cutoffs))
+	for i, c := range p.Cutoffs {
+		cutoffs[i] = rule.Cutoff{Never: c.Never, All: c.All}
+		if c.At != nil {
+			cutoffs[i].At = c.At.Time
+		}
+	}
+	if k.Terms, err = body.Terms(cutoffs, body.Scope(k.Table, joined)); err != nil {
+		return unjudged(body, k.Table, err)
+	}
+	k.Age, k.Joins = body.Age, joinsOf(body, joined)
+	return nil
+}
+
+// revision reads a revision of a rule, and its text as it was applied.
+func (e *Engine) revision(ctx context.Context, name string, revision int) (*rule.Rule, string, error) {
+	revisions, err := e.Catalog.Revisions(ctx, name)
+	if err != nil {
+		return nil, "", err
+	}
+	for _, v := range revisions {
+		if v.Revision != revision {
+			continue
+		}
+		if docs, _ := rule.Parse("", []byte(v.Text)); len(docs) == 1 {
+			return &docs[0].Rule, v.Text, nil
+		}
+	}
+	return nil, "", fmt.Errorf("revision %d of rule %s cannot be read", revision, name)
 }
 
 // withHolds fills in the holds that stand on a selection's table and on those related to it.

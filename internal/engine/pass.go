@@ -68,7 +68,13 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 	if err != nil {
 		return err
 	}
-	if whole.Kin, err = r.kinOf(ctx, r.source, r.rule, t, r.related, plan.MadeAt.Time); err != nil {
+	pinned := plan.Detail.V.Pinned
+	if pinned == nil { // of an older version
+		if pinned, err = r.pinRelated(ctx, r.rule, r.related, plan.MadeAt.Time); err != nil {
+			return err
+		}
+	}
+	if whole.Kin, err = r.kinOf(ctx, r.source, r.rule, t, r.related, pinned); err != nil {
 		return err
 	}
 	r.passes, r.whole = nil, whole

@@ -256,7 +256,10 @@ func (p *planning) selects(ctx context.Context) (err error) {
 	if p.sel, err = selection(p.rule, p.table, p.joined, p.cutoffs, d.Narrow); err != nil {
 		return err
 	}
-	if p.sel.Kin, err = p.kinOf(ctx, p.source, p.rule, p.table, p.related, p.now); err != nil {
+	if d.Pinned, err = p.pinRelated(ctx, p.rule, p.related, p.now); err != nil {
+		return err
+	}
+	if p.sel.Kin, err = p.kinOf(ctx, p.source, p.rule, p.table, p.related, d.Pinned); err != nil {
 		return err
 	}
 	d.Related = []catalog.PlanRelated{}

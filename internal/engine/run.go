@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -201,21 +200,9 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 	return nil
 }
 
-func (r *runner) ruleOf(ctx context.Context) (*rule.Rule, error) {
-	revisions, err := r.Catalog.Revisions(ctx, r.run.Rule)
-	if err != nil {
-		return nil, err
-	}
-	for _, v := range revisions {
-		if v.Revision == r.run.Revision {
-			docs, _ := rule.Parse("", []byte(v.Text))
-			if len(docs) == 1 {
-				r.ruleText = v.Text
-				return &docs[0].Rule, nil
-			}
-		}
-	}
-	return nil, fmt.Errorf("revision %d of rule %s cannot be read", r.run.Revision, r.run.Rule)
+func (r *runner) ruleOf(ctx context.Context) (out *rule.Rule, err error) {
+	out, r.ruleText, err = r.revision(ctx, r.run.Rule, r.run.Revision)
+	return out, err
 }
 
 // work is one slice on its way: read, and where the run archives, stored and verified.

@@ -26,6 +26,11 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 		}
 		return nil, &RefusedError{Field: "empty", Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why), Remedy: "start it without, and the rows go in batches"}
 	}
+	if holds, err := e.Catalog.TableHolds(ctx, p.Source, p.Table); err != nil {
+		return nil, err
+	} else if empty && len(holds) > 0 {
+		return nil, &RefusedError{Field: "empty", Message: fmt.Sprintf("hold %s (%s) stands on table %s, which cannot be emptied at once beside it", holds[0].ID, holds[0].Reference, p.Table), Remedy: "start it without -empty, and the rows that are not held go in batches"}
+	}
 	r, err := e.Catalog.Rule(ctx, p.Rule)
 	if err != nil {
 		return nil, err
