@@ -344,6 +344,18 @@ func (c *Catalog) RunsIn(ctx context.Context, states ...RunState) ([]Run, error)
 	return list[Run](ctx, c.db, query, args...)
 }
 
+// OpenRuns lists the runs of which rows may be on their way out of a table: those that have not ended, and those of open segments whose run
+// the catalog does not know.
+func (c *Catalog) OpenRuns(ctx context.Context, source, table string) ([]string, error) {
+	return list[string](ctx, c.db, `SELECT id FROM run WHERE source = ?1 AND state NOT IN ('done', 'cancelled') AND (table_name = ?2 OR EXISTS (SELECT 1 FROM segment WHERE segment.run = run.id AND segment.table_name = ?2))
+		UNION SELECT run FROM segment WHERE source = ?1 AND table_name = ?2 AND state = 'open' AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = segment.run)`, source, table)
+}
+
+// RunsSince lists the runs of a source that were made at a moment or later.
+func (c *Catalog) RunsSince(ctx context.Context, source string, since Time) ([]string, error) {
+	return list[string](ctx, c.db, "SELECT id FROM run WHERE source = ? AND created_at >= ?", source, since)
+}
+
 // SetRunState moves a run to another state, if that may follow.
 func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState, reason string) (*Run, error) {
 	var out *Run
@@ -523,13 +535,17 @@ type SegmentSums struct {
 	Adopted  int64 `db:"adopted"` // of both, those of runs that the catalog does not know
 }
 
-// SegmentSums sums up the segments of a table. Of a segment that was parted, the rows that stayed are in its successor.
-func (c *Catalog) SegmentSums(ctx context.Context, source, table string) (*SegmentSums, error) {
+// SegmentSums sums up the segments of a table, those of some runs aside. Of a segment that was parted, the rows that stayed are in its successor.
+func (c *Catalog) SegmentSums(ctx context.Context, source, table string, aside []string) (*SegmentSums, error) {
+	runs, err := JSON[[]string]{append([]string{}, aside...)}.Value()
+	if err != nil {
+		return nil, err
+	}
 	return get[SegmentSums](ctx, c.db, "table", source+"."+table, `SELECT coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed')), 0) AS archived,
 		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND NOT erased), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND NOT (SELECT o.erased FROM segment o WHERE o.id = segment.rewrites)), 0) AS disposed,
 		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND erased), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND (SELECT o.erased FROM segment o WHERE o.id = segment.rewrites)), 0) AS erased,
 		coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed', 'disposed') AND rewrites = '' AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = segment.run)), 0) AS adopted
-		FROM segment WHERE source = ? AND table_name = ?`, source, table)
+		FROM segment WHERE source = ? AND table_name = ? AND run NOT IN (SELECT value FROM json_each(?))`, source, table, runs)
 }
 
 // RunsOf lists all runs of a source.

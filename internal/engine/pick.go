@@ -110,9 +110,9 @@ func bindArchived(where string, own, columns []shape.Column) (*filter.Filter, er
 	return f, nil
 }
 
-// archivedColumns are the columns that any closed segment of a table has: the newest segment's first, as they stand there.
+// archivedColumns are the columns that any segment of a table has: the newest segment's first, as they stand there.
 func (e *Engine) archivedColumns(ctx context.Context, sourceName, table string) ([]shape.Column, error) {
-	_, columns, err := e.searchable(ctx, SearchRequest{Source: sourceName, Table: table})
+	_, columns, _, err := e.searchableNow(ctx, SearchRequest{Source: sourceName, Table: table})
 	return columns, err
 }
 

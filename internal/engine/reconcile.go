@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -13,7 +12,6 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -259,10 +257,27 @@ func (e *Engine) Reconcile(ctx context.Context, sourceName, table string) (*Reco
 // liveCount is how long it may take to count the rows of a table.
 const liveCount = 10 * time.Second
 
-// totals adds up what has become of a table's rows.
+// totals adds up what has become of a table's rows, all of it at one moment: what runs that go on have deleted is archived.
 func (e *Engine) totals(ctx context.Context, src source.Source, sourceName string, t *shape.Table) (*TableTotals, error) {
 	out := &TableTotals{Live: t.Rows}
-	sums, err := e.Catalog.SegmentSums(ctx, sourceName, t.Name)
+	within, cancel := context.WithTimeout(ctx, liveCount)
+	live, m, err := e.liveCounted(within, src, sourceName, t)
+	cancel()
+	switch {
+	case err == nil:
+		out.Live, out.Counted = live, true
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	default:
+		if m, err = e.readMoment(ctx, sourceName, t.Name); err != nil {
+			return nil, err
+		}
+	}
+	going := m.runs
+	if m.untold != "" {
+		going = nil
+	}
+	sums, err := e.Catalog.SegmentSums(ctx, sourceName, t.Name, going)
 	if err != nil {
 		return nil, err
 	}
@@ -272,20 +287,16 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 		return nil, err
 	}
 	for i := range runs {
-		byRun(&runs[i], t.Name, out)
+		byRun(&runs[i], t.Name, out, !slices.Contains(going, runs[i].ID))
+	}
+	for _, run := range going {
+		known := slices.ContainsFunc(runs, func(r catalog.Run) bool { return r.ID == run })
+		if err := e.addInFlight(ctx, out, run, t.Name, m, known); err != nil {
+			return nil, err
+		}
 	}
 	if out.ByRuns == 0 && out.Adopted == 0 {
 		return nil, nil
-	}
-	if every, bad := filter.Bind("TRUE", filter.TableScope(t)); len(bad) == 0 {
-		within, cancel := context.WithTimeout(ctx, liveCount)
-		n, err := src.CountWhere(within, t, every, math.MaxInt64)
-		cancel()
-		if out.Counted = err == nil; err == nil {
-			out.Live = n
-		} else if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
 	}
 	if !t.ByAddress() {
 		list, err := e.restoredInto(ctx, sourceName, src, t)
@@ -301,7 +312,7 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 		}
 	}
 	if out.Archived > 0 {
-		segments, _, err := e.searchable(ctx, SearchRequest{Source: sourceName, Table: t.Name})
+		segments, _, err := e.searchable(ctx, SearchRequest{Source: sourceName, Table: t.Name}, m)
 		var none *RefusedError
 		if err != nil && !errors.As(err, &none) { // none is closed yet
 			return nil, err
@@ -317,10 +328,44 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 	return out, nil
 }
 
-// byRun adds what a run has deleted of a table.
-func byRun(r *catalog.Run, table string, out *TableTotals) {
+// addInFlight adds the rows that a run had deleted at a moment and archived before.
+func (e *Engine) addInFlight(ctx context.Context, out *TableTotals, run, table string, m *moment, known bool) error {
+	segments, err := e.Catalog.RunSegments(ctx, run)
+	if err != nil {
+		return err
+	}
+	segments = slices.DeleteFunc(segments, func(s catalog.Segment) bool {
+		return s.Table != table || s.State != catalog.SegmentOpen && s.State != catalog.SegmentClosed
+	})
+	m.number(segments)
+	for i := range segments {
+		s := &segments[i]
+		gone := int64(0)
+		switch m.of(s) {
+		case allTold:
+			gone = s.Deleted
+		case someTold:
+			if _, gone, err = m.left(s, s.Rows); err != nil {
+				return err
+			}
+		}
+		if out.Archived += gone; known {
+			out.ByRuns += gone
+		} else {
+			out.Adopted += gone
+		}
+	}
+	return nil
+}
+
+// byRun adds what a run has deleted of a table; of one that goes on only what it has purged.
+func byRun(r *catalog.Run, table string, out *TableTotals, whole bool) {
 	add := func(then string, l *catalog.Ledger) {
-		if out.ByRuns += l.Deleted; rule.Then(then) == rule.ThenPurge {
+		purges := rule.Then(then) == rule.ThenPurge
+		if purges || whole {
+			out.ByRuns += l.Deleted
+		}
+		if purges {
 			out.Purged += l.Deleted
 		}
 	}

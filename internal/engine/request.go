@@ -226,7 +226,7 @@ func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.
 	if err := checkScope(q); err != nil {
 		return nil, nil, err
 	}
-	segments, err := e.inScope(ctx, q.Source, q.Table, q.Scope)
+	segments, _, err := e.inScopeNow(ctx, q.Source, q.Table, q.Scope)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -355,7 +355,7 @@ func (e *Engine) keysToFilter(ctx context.Context, q *RestoreRequest) error {
 	if q.Scope.Where != "" || q.Source == "" || q.Table == "" {
 		return &RefusedError{Field: "keys", Message: "keys are of one table, and stand in place of a filter", Remedy: "name source and table, and no filter"}
 	}
-	list, columns, err := e.searchable(ctx, SearchRequest{Source: q.Source, Table: q.Table})
+	list, columns, _, err := e.searchableNow(ctx, SearchRequest{Source: q.Source, Table: q.Table})
 	if err != nil {
 		return err
 	}
@@ -377,6 +377,55 @@ func checkTell(tell string) error {
 		return nil
 	}
 	return &RefusedError{Field: "tell", Message: fmt.Sprintf("%q is neither a mail address nor a URL", tell), Remedy: "write one like keeper@harbour.example, or https://desk.harbour.example/restores"}
+}
+
+// inScopeNow lists the segments that a scope touches: the closed ones, and before them those of a run that goes on from which rows have left.
+func (e *Engine) inScopeNow(ctx context.Context, sourceName, table string, scope catalog.Scope) ([]catalog.Segment, *moment, error) {
+	if scope.Segment != "" {
+		s, err := e.Catalog.Segment(ctx, scope.Segment)
+		if err != nil {
+			return nil, nil, err
+		}
+		sourceName, table = s.Source, s.Table
+	}
+	if scope.Run != "" {
+		r, err := e.Catalog.Run(ctx, scope.Run)
+		if err != nil {
+			return nil, nil, err
+		}
+		if sourceName = r.Source; table == "" {
+			table = r.Table
+		}
+	}
+	if table == "" { // single rows, which a search has named
+		out, err := e.inScope(ctx, sourceName, table, scope)
+		return out, nil, err
+	}
+	m, err := e.readMoment(ctx, sourceName, table)
+	if err != nil {
+		return nil, nil, err
+	}
+	open, err := e.inFlight(ctx, sourceName, table, m)
+	if err != nil {
+		return nil, nil, err
+	}
+	open = slices.DeleteFunc(open, func(s catalog.Segment) bool {
+		return scope.Segment != "" && s.ID != scope.Segment || scope.Run != "" && s.Run != scope.Run || !inSpan(&s, scope)
+	})
+	if scope.Segment != "" && len(open) > 0 {
+		return open, m, nil
+	}
+	closed, err := e.inScope(ctx, sourceName, table, scope)
+	return append(open, closed...), m, err
+}
+
+// inSpan says whether a segment can have rows of a scope, by the ages that it spans.
+func inSpan(s *catalog.Segment, scope catalog.Scope) bool {
+	from, _ := rule.ParseISO(scope.From)
+	to, hasTo := rule.ParseISO(scope.To)
+	oldest, ok1 := rule.ParseISO(s.Oldest)
+	newest, ok2 := rule.ParseISO(s.Newest)
+	return !ok1 || !ok2 || !newest.Before(from) && (!hasTo || oldest.Before(to))
 }
 
 // inScope lists the closed segments that a scope touches, the newest first, so that of two archived versions of one
@@ -404,18 +453,7 @@ func (e *Engine) inScope(ctx context.Context, sourceName, table string, scope ca
 	if err != nil {
 		return nil, err
 	}
-	from, _ := rule.ParseISO(scope.From)
-	to, hasTo := rule.ParseISO(scope.To)
-	var out []catalog.Segment
-	for _, s := range all {
-		oldest, ok1 := rule.ParseISO(s.Oldest)
-		newest, ok2 := rule.ParseISO(s.Newest)
-		if ok1 && ok2 && (newest.Before(from) || hasTo && !oldest.Before(to)) {
-			continue
-		}
-		out = append(out, s)
-	}
-	return out, nil
+	return slices.DeleteFunc(all, func(s catalog.Segment) bool { return !inSpan(&s, scope) }), nil
 }
 
 // segmentsOf lists the segments that single rows lie in, the newest first. All are of one table.

@@ -69,6 +69,7 @@ type restoration struct {
 	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) error
 	finish  func(ctx context.Context) error
 	seen    *seenKeys
+	moment  *moment                  // what a run that goes on has deleted when the restore began
 	proving map[string]<-chan proven // by segment: what is being verified ahead of its turn
 	columns []shape.Column           // that any segment of the table has, where there is a filter
 }
@@ -199,7 +200,12 @@ func (q *restoration) possible(ctx context.Context, segments []catalog.Segment) 
 // of related rows whose heads were not archived, the parents first.
 func (q *restoration) segments(ctx context.Context) ([]catalog.Segment, error) {
 	scope := q.restore.Scope.V
-	out, err := q.inScope(ctx, q.restore.Source, q.restore.Table, scope)
+	out, m, err := q.inScopeNow(ctx, q.restore.Source, q.restore.Table, scope)
+	if q.moment = m; m != nil && err == nil && m.untold != "" {
+		var open []catalog.Segment
+		open, err = q.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.restore.Source, Table: q.restore.Table, State: string(catalog.SegmentOpen)}, -1, 0)
+		q.restore.Reason = m.untoldRows(open)
+	}
 	if err != nil || scope.Run == "" || !q.kin {
 		return out, err
 	}
@@ -209,7 +215,7 @@ func (q *restoration) segments(ctx context.Context) ([]catalog.Segment, error) {
 	}
 	all, err := q.Catalog.RunSegments(ctx, scope.Run)
 	for i := range all {
-		if all[i].Table == run.Table || all[i].State != catalog.SegmentClosed {
+		if all[i].Table == run.Table || !q.gives(&all[i]) {
 			continue
 		}
 		x, err := q.member(ctx, &all[i])
@@ -233,6 +239,12 @@ type member struct {
 	wanted   func(ordinal int, row []value.Value) bool
 	allowed  map[string]bool // of rows that went along: the references to rows that were picked
 	below    []*member       // whose rows refer to this one's
+	left     value.Set       // of an open segment: the rows that have left, by what the deletes reported
+}
+
+// gives says whether rows of a segment can be put back: it is closed, or the journal tells which of them have left their table.
+func (q *restoration) gives(s *catalog.Segment) bool {
+	return s.State == catalog.SegmentClosed || s.State == catalog.SegmentOpen && q.moment.of(s) == someTold && q.moment != nil
 }
 
 func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member, err error) {
@@ -247,6 +259,9 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 		var one error
 		if x.store, one = open(); one == nil {
 			x.manifest, x.closing, one = q.load(ctx, x.store, s)
+		}
+		if one == nil && s.State == catalog.SegmentOpen {
+			x.closing, x.left, one = q.moment.booksAt(s, x.manifest)
 		}
 		if one == nil {
 			return x, nil
@@ -303,7 +318,7 @@ func (q *restoration) familyOf(ctx context.Context, s *catalog.Segment) ([]*memb
 		}
 		for i := range others {
 			o := &others[i]
-			if o.Table == s.Table || o.State != catalog.SegmentClosed || o.Number < s.Number {
+			if o.Table == s.Table || !q.gives(o) || o.Number < s.Number {
 				continue
 			}
 			x, err := q.member(ctx, o)
@@ -369,6 +384,9 @@ func (q *restoration) segment(ctx context.Context, x *member) (err error) {
 	} else {
 		x.store, _, _, err = q.whole(ctx, x.segment, &x.digests)
 	}
+	if err == nil && x.segment.State == catalog.SegmentOpen {
+		err = x.matches()
+	}
 	if err != nil {
 		return err
 	}
@@ -376,6 +394,24 @@ func (q *restoration) segment(ctx context.Context, x *member) (err error) {
 	q.restore.Segments++
 	q.books.Unlock()
 	return q.rows(ctx, x)
+}
+
+// matches says whether the rows of an open segment that the journal names as gone are those that the deletes reported.
+func (x *member) matches() error {
+	if x.manifest.AsRead != nil { // they were cleaned on their way, so nobody can compare them
+		return nil
+	}
+	var sum value.Set
+	left := x.closing.LeftOut()
+	for o, d := range x.digests {
+		if _, stays := slices.BinarySearch(left, o); !stays {
+			sum.Add(d)
+		}
+	}
+	if sum != x.left && x.left.Count > 0 { // none is told of a partition that is out of its table and not dropped yet
+		return fmt.Errorf("segment %s: %w: the rows that have left have the digest %s, and the deletes reported %s", x.segment.ID, ErrBooks, sum, x.left)
+	}
+	return nil
 }
 
 func (q *restoration) rows(ctx context.Context, x *member) error {

@@ -153,7 +153,7 @@ func (e *Engine) retrievable(ctx context.Context, q RetrievalRequest) ([]catalog
 	if q.Table == "" {
 		return out, nil
 	}
-	list, columns, err := e.searchable(ctx, SearchRequest{Source: q.Source, Table: q.Table})
+	list, columns, err := e.searchable(ctx, SearchRequest{Source: q.Source, Table: q.Table}, nil)
 	if err != nil {
 		return nil, err
 	}

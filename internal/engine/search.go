@@ -17,6 +17,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/source"
 )
 
 // SearchRequest asks for archived rows of a table.
@@ -52,14 +53,22 @@ type Searched struct {
 	More bool     `json:"more"` // the limit was reached; there may be more
 
 	Superseded int64 `json:"superseded"` // rows that were passed over, since a newer version of them is archived
+
+	Untold string `json:"untold,omitempty"` // what a run that goes on may have archived, and the source does not tell; empty: nothing
 }
 
 // Incomplete says why the answer may lack rows that were asked for; empty: it has all of them.
 func (s *Searched) Incomplete() string {
-	if s.Cold == nil || len(s.Cold.Segments) == 0 {
-		return ""
+	var why []string
+	if s.Cold != nil && len(s.Cold.Segments) == 1 {
+		why = append(why, "1 segment in cold storage may hold such rows and was not searched")
+	} else if s.Cold != nil && len(s.Cold.Segments) > 1 {
+		why = append(why, fmt.Sprintf("%d segments in cold storage may hold such rows and were not searched", len(s.Cold.Segments)))
 	}
-	return fmt.Sprintf("%d segments in cold storage may hold such rows and were not searched", len(s.Cold.Segments))
+	if s.Untold != "" {
+		why = append(why, s.Untold)
+	}
+	return strings.Join(why, "; ")
 }
 
 // searched is a segment that is searched.
@@ -86,7 +95,7 @@ const searchAhead = 3
 func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.Column) error, hit func(Hit) error) (*Searched, error) {
 	e.reading.RLock()
 	defer e.reading.RUnlock()
-	list, columns, err := e.searchable(ctx, q)
+	list, columns, m, err := e.searchableNow(ctx, q)
 	if err != nil {
 		return nil, err
 	}
@@ -107,15 +116,34 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 			show = append(show, columns[i])
 		}
 	}
-	for _, x := range list {
-		if err := x.bind(q, columns, show); err != nil {
-			return nil, err
+	out := &Searched{}
+	begin := func() error {
+		for _, x := range list {
+			if err := x.bind(q, columns, show); err != nil {
+				return err
+			}
 		}
+		out.Segments = len(list)
+		return head(show)
 	}
-	if err := head(show); err != nil {
-		return nil, err
+	if live == nil {
+		out.Untold, err = e.untold(ctx, q, m)
+		if err == nil {
+			err = begin()
+		}
+	} else {
+		err = e.searchLive(ctx, q, live, columns, show, out, hit, func(at *moment) (err error) {
+			if len(at.runs) > 0 { // what has left is told at the moment at which the table is read
+				if list, _, err = e.searchable(ctx, q, at); err != nil {
+					return err
+				}
+			}
+			return begin()
+		})
 	}
-	out := &Searched{Segments: len(list)}
+	if err != nil || out.More {
+		return out, err
+	}
 	var passed *supersededRows // known beforehand where all rows are wanted
 	if q.Limit <= 0 {
 		if passed, err = e.superseded(ctx, list, nil); err != nil {
@@ -124,11 +152,6 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 	}
 	if list, err = e.awake(ctx, list, out); err != nil {
 		return nil, err
-	}
-	if live != nil {
-		if err := e.searchLive(ctx, q, live, columns, show, out, hit); err != nil || out.More {
-			return out, err
-		}
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer func() { // nothing is read of a store any more when the answer is there
@@ -295,7 +318,7 @@ func (e *Engine) searchedLive(ctx context.Context, q SearchRequest, columns []sh
 }
 
 // searchLive hands on the rows of the table itself. A column that it does not have any more is NULL.
-func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table, columns, show []shape.Column, out *Searched, hit func(Hit) error) error {
+func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table, columns, show []shape.Column, out *Searched, hit func(Hit) error, begin func(*moment) error) error {
 	var f *filter.Filter
 	if q.Where != "" {
 		every := &shape.Table{Columns: columns}
@@ -319,9 +342,6 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 			read, to = append(read, at), append(to, i)
 		}
 	}
-	if len(read) == 0 {
-		return nil
-	}
 	src, err := e.Source(ctx, q.Source)
 	if err != nil {
 		return err
@@ -332,19 +352,26 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 	if q.Limit > 0 {
 		most = q.Limit + 1
 	}
-	err = src.RowsWhere(within, t, f, read, most, func(row []value.Value) error {
+	if len(read) == 0 { // nothing of a row is shown, and it counts all the same
+		_, key := t.Column(t.Columns[0].Name)
+		read, to = []int{key}, []int{-1}
+	}
+	report := func(row []value.Value) error {
 		if q.Limit > 0 && out.Found >= int64(q.Limit) {
 			out.More = true
 			return nil
 		}
 		shown := make([]value.Value, len(show))
 		for i, v := range row {
-			shown[to[i]] = v.Clone()
+			if to[i] >= 0 {
+				shown[to[i]] = v.Clone()
+			}
 		}
 		out.Found++
 		out.Live++
 		return hit(Hit{Row: shown})
-	})
+	}
+	_, err = e.liveAt(within, src, q.Source, source.LiveQuery{Table: t, Filter: f, Columns: read, Limit: most, Row: report}, begin)
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
 		return &RefusedError{Field: "live", Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that", liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
 	}
@@ -376,7 +403,10 @@ func (e *Engine) learnt(ctx context.Context, s *catalog.Segment) (*learnt, error
 	if err != nil {
 		return nil, err
 	}
-	k = &learnt{manifestHash: s.ManifestHash, closingHash: s.ClosingHash, manifest: m, left: books.LeftOut()}
+	k = &learnt{manifestHash: s.ManifestHash, closingHash: s.ClosingHash, manifest: m}
+	if books != nil {
+		k.left = books.LeftOut()
+	}
 	if len(k.left) > mostLeft {
 		return k, nil
 	}
@@ -398,15 +428,43 @@ func (e *Engine) learnt(ctx context.Context, s *catalog.Segment) (*learnt, error
 	return k, nil
 }
 
-// searchable lists the closed segments of a table, the oldest first, and the columns that any of them has: the newest
-// segment's first, as they stand there.
-func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, []shape.Column, error) {
+// searchableNow is searchable as the journal tells it now.
+func (e *Engine) searchableNow(ctx context.Context, q SearchRequest) ([]*searched, []shape.Column, *moment, error) {
+	m, err := e.readMoment(ctx, q.Source, q.Table)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	list, columns, err := e.searchable(ctx, q, m)
+	return list, columns, m, err
+}
+
+// untold says which rows a search cannot find, since the source does not tell what has left.
+func (e *Engine) untold(ctx context.Context, q SearchRequest, m *moment) (string, error) {
+	if m == nil || m.untold == "" {
+		return "", nil
+	}
+	open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, -1, 0)
+	return m.untoldRows(open), err
+}
+
+// searchable lists the segments of a table from which rows have left it, the oldest first, and the columns that any of them has: the newest
+// segment's first, as they stand there. m tells of segments that are not closed, or were not at that moment; nil: the closed ones alone.
+func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]*searched, []shape.Column, error) {
 	if q.Table == "" || q.Source == "" {
 		return nil, nil, &RefusedError{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
 	}
 	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentClosed)}, -1, 0)
 	if err != nil {
 		return nil, nil, err
+	}
+	if m != nil && len(m.runs) > 0 {
+		open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, -1, 0)
+		if err != nil {
+			return nil, nil, err
+		}
+		segments = append(open, segments...) // of the newest run
+		m.number(segments)
+		segments = slices.DeleteFunc(segments, func(s catalog.Segment) bool { return m.of(&s) == noneGone })
 	}
 	if len(segments) == 0 && !q.Live {
 		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
@@ -419,9 +477,13 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest) ([]*searched, 
 		if err != nil {
 			return nil, nil, err
 		}
-		m := k.manifest
-		x := &searched{segment: s, known: k, manifest: m, left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
-		for _, c := range m.Columns {
+		x := &searched{segment: s, known: k, manifest: k.manifest, left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
+		if m.of(s) == someTold {
+			if x.left, _, err = m.left(s, k.manifest.Rows); err != nil {
+				return nil, nil, err
+			}
+		}
+		for _, c := range k.manifest.Columns {
 			if !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
 				columns = append(columns, c)
 			}

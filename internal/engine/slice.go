@@ -316,40 +316,54 @@ func (r *runner) journalOf(ctx context.Context, number int) (journal []source.Jo
 	return journal, err
 }
 
-// settle computes from journal rows what became of each row of a slice. Later batches overrule earlier ones.
+// What became of a row of a slice.
+const (
+	rowDeleted = iota + 1
+	rowChanged
+	rowVanished
+	rowSkipped
+	rowHeld
+)
+
+// fates computes from journal rows what became of each row of a slice; 0: no batch has covered it yet. Later batches overrule earlier ones.
+func fates(fate []byte, journal []source.JournalRow) error {
+	for _, row := range journal {
+		for o := row.First; o <= row.Last && o < len(fate); o++ {
+			if !row.Retry || fate[o] == rowSkipped {
+				fate[o] = rowDeleted
+			}
+		}
+		for code, ordinals := range map[byte][]int{rowChanged: row.Changed, rowVanished: row.Vanished, rowSkipped: row.Skipped, rowHeld: row.Held} {
+			for _, o := range ordinals {
+				if o < 0 || o >= len(fate) {
+					return fmt.Errorf("%w: the journal names row %d of %d", ErrBooks, o, len(fate))
+				}
+				fate[o] = code
+			}
+		}
+	}
+	return nil
+}
+
+// settle computes from journal rows what became of each row of a slice.
 func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closing, error) {
-	const deleted, changed, vanished, skipped, held = 1, 2, 3, 4, 5
 	fate := make([]byte, len(w.digests))
 	books := &archive.Closing{Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
 	covered := 0
 	var found value.Set
+	if err := fates(fate, journal); err != nil {
+		return nil, err
+	}
 	for _, row := range journal {
 		if !row.Retry {
 			covered += row.Rows
 			found.Merge(row.Found)
-			for o := row.First; o <= row.Last && o < len(fate); o++ {
-				fate[o] = deleted
-			}
-		} else {
-			for o := row.First; o <= row.Last && o < len(fate); o++ {
-				if fate[o] == skipped {
-					fate[o] = deleted
-				}
-			}
-		}
-		for code, ordinals := range map[byte][]int{changed: row.Changed, vanished: row.Vanished, skipped: row.Skipped, held: row.Held} {
-			for _, o := range ordinals {
-				if o < 0 || o >= len(fate) {
-					return nil, fmt.Errorf("%w: the journal names row %d of %d", ErrBooks, o, len(fate))
-				}
-				fate[o] = code
-			}
 		}
 		books.Deleted += int64(row.Deleted)
 		books.Digest.Merge(row.Digest)
 	}
 	for _, o := range undone {
-		fate[o] = skipped
+		fate[o] = rowSkipped
 		if !w.blind {
 			found.Add(w.digests[o])
 		}
@@ -358,16 +372,16 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 		switch f {
 		case 0:
 			return nil, fmt.Errorf("%w: row %d was never in a batch", ErrBooks, o)
-		case changed:
+		case rowChanged:
 			books.Changed = append(books.Changed, o)
-		case vanished:
+		case rowVanished:
 			books.Vanished = append(books.Vanished, o)
-		case held:
+		case rowHeld:
 			books.Held = append(books.Held, o)
-		case skipped:
+		case rowSkipped:
 			books.Skipped = append(books.Skipped, o)
 		}
-		if f != deleted && !w.blind {
+		if f != rowDeleted && !w.blind {
 			books.Left.Add(w.digests[o])
 		}
 	}

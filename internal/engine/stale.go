@@ -79,7 +79,7 @@ func (q *restoration) versionsOf(ctx context.Context, table string) ([]*searched
 	if list, ok := q.stale.lists[table]; ok {
 		return list, nil
 	}
-	list, _, err := q.searchable(ctx, SearchRequest{Source: q.restore.Source, Table: table})
+	list, _, _, err := q.searchableNow(ctx, SearchRequest{Source: q.restore.Source, Table: table})
 	if err != nil {
 		return nil, err
 	}

@@ -92,7 +92,10 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 		out.Columns = append(out.Columns, m.String())
 	}
 	if len(search.Columns) == 0 { // of each row something must be read
-		columns, err := e.archivedColumns(ctx, q.Source, q.Table)
+		_, columns, _, err := e.searchableNow(ctx, SearchRequest{Source: q.Source, Table: q.Table, Live: q.Live})
+		if err == nil && q.Live {
+			_, columns, err = e.searchedLive(ctx, search, columns)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -281,6 +284,12 @@ func (e *Engine) putBackOf(ctx context.Context, sourceName, table string, take f
 	list, err := e.restoredInto(ctx, sourceName, src, t)
 	if err != nil || len(list) == 0 {
 		return nil, err
+	}
+	if open, err := e.Catalog.OpenRuns(ctx, sourceName, table); err != nil {
+		return nil, err
+	} else if len(open) > 0 { // rows may have come back from segments that are not closed
+		b.in = nil
+		return b, nil
 	}
 	for i := range list {
 		r := &list[i]

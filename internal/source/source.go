@@ -81,6 +81,9 @@ type Source interface {
 	// RowsWhere hands on rows that satisfy a filter (nil: every row), to limit at the most; it takes no locks. Each is valid
 	// only during the call.
 	RowsWhere(ctx context.Context, t *shape.Table, f *filter.Filter, columns []int, limit int, report func(row []value.Value) error) error
+	// LiveRows hands on what the journal tells of runs and then the rows of a table, both as they are at one and the same moment: a row is
+	// in the one or in the other, whatever a run deletes meanwhile. It returns how many rows there were, and takes no locks.
+	LiveRows(ctx context.Context, q LiveQuery) (int64, error)
 	// Difference counts the rows that are due, by their clauses alone, in a and not in b, in b and not in a, and in both.
 	Difference(ctx context.Context, a, b Selection) (onlyA, onlyB, both int64, err error)
 	// Statements returns the very statements that a run of the selection sends, for reading.
@@ -144,6 +147,17 @@ type Source interface {
 	// Reads says how slices are to be read.
 	Reads() ReadTraits
 	Close() error
+}
+
+// LiveQuery asks for the rows of a table and the journal of runs at one moment.
+type LiveQuery struct {
+	Table   *shape.Table
+	Filter  *filter.Filter // nil: every row
+	Columns []int          // of the rows that are handed on
+	Limit   int            // rows at the most
+	Runs    []string
+	Journal func([]JournalRow) error  // hears of the journal of these runs, before the first row; in order of run, segment and batch
+	Row     func([]value.Value) error // each is valid only during the call; nil: rows are counted alone
 }
 
 // ReadTraits is what reading a slice does to a source.

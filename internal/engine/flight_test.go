@@ -1,0 +1,202 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
+)
+
+// watched is a database that tells of its batches.
+type watched struct {
+	source.Source
+	batch func()
+}
+
+func (w *watched) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
+	row, err := w.Source.DeleteBatch(ctx, b)
+	if err == nil {
+		w.batch()
+	}
+	return row, err
+}
+
+func (w *watched) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.JournalRow, error) {
+	rows, err := w.Source.DeleteFamilies(ctx, b)
+	if err == nil {
+		w.batch()
+	}
+	return rows, err
+}
+
+func (w *watched) PruneJournal(ctx context.Context, run string, segment int) error {
+	w.batch() // its segment is closed, and the journal tells of it still
+	err := w.Source.PruneJournal(ctx, run, segment)
+	w.batch()
+	return err
+}
+
+// counts counts a table's records in every way that there is: live and archived by one question, live by the database and archived by a
+// search, and by what is told of the table.
+func (b *bench) counts(t *testing.T, h *harbour, table string, total int64, exact bool) {
+	t.Helper()
+	s, err := b.Summarise(t.Context(), SummaryRequest{Source: "harbour", Table: table, Of: []Measure{{Of: "count"}}, Live: true})
+	if err != nil || *s.Groups[0][0] != fmt.Sprint(total) {
+		t.Errorf("%s: %+v rows by one question, want %d, %v", table, s, total, err)
+	}
+	x, err := b.Reconcile(t.Context(), "harbour", table)
+	if err != nil || x.Totals != nil && (x.Totals.Records != total || !x.Totals.AddsUp) {
+		t.Errorf("%s: %+v, %v", table, x.Totals, err)
+	}
+	if !exact {
+		return
+	}
+	live := h.count(t, "SELECT count(*) FROM "+table)
+	archived, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: table, Live: true, whole: true}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+	if err != nil || archived.Live != live || archived.Found != total {
+		t.Errorf("%s: %d live rows, and a search finds %+v of %d, %v", table, live, archived, total, err)
+	}
+}
+
+// TestARowIsAlwaysInTheAnswer: at a hundred moments of a run, and while it goes on beside, every row is live or archived, in searches, counts
+// and what is told of a table; and what has left can be restored.
+func TestARowIsAlwaysInTheAnswer(t *testing.T) {
+	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
+		for _, what := range []string{"scan", "trip"} {
+			t.Run(engine+" "+what, func(t *testing.T) {
+				h := newHarbour(t, engine)
+				tables, total := []string{"scan"}, map[string]int64{"scan": matrixRows}
+				s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar}
+				if what == "trip" {
+					journeys(t, h)
+					tables, total = []string{"trip", "leg"}, map[string]int64{"trip": 40, "leg": 80}
+					s.rule = fmt.Sprintf(matrixRule, "trip", "before: 2020-01-20", "archive") + cellar + "related:\n  - {table: leg, then: archive}\n"
+				} else {
+					scans(t, h)
+				}
+				moments := 0
+				var b *bench
+				w := &watched{}
+				b = h.serve(t, func(src source.Source) source.Source { w.Source = src; return w })
+				w.batch = func() {}
+				b.sliceRows, b.familyRows = 20, 7
+				run := s.start(t, h, b)
+				restored := false
+				w.batch = func() {
+					moments++
+					for _, table := range tables {
+						b.counts(t, h, table, total[table], true)
+					}
+					if moments == 7 && !restored {
+						restored = true
+						r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: tables[0], Scope: catalog.Scope{Where: "id > 0"}, Target: TargetFile, Format: "csv"})
+						if err == nil {
+							err = b.Restore(t.Context(), r, t.TempDir())
+						}
+						if gone := total[tables[0]] - h.count(t, "SELECT count(*) FROM "+tables[0]); err != nil || r.Restored != gone {
+							t.Errorf("of %d rows that have left, a restore gives %+v, %v", gone, r, err)
+						}
+					}
+				}
+				r, err := b.Catalog.Run(t.Context(), run)
+				if err == nil {
+					b.SetPace(t.Context(), "me", run, "unlimited")
+					err = b.Run(t.Context(), r)
+				}
+				if err != nil {
+					t.Fatal(err)
+				}
+				w.batch = func() {}
+				if _, err := b.Catalog.SetRunState(t.Context(), "service", run, catalog.Done, ""); err != nil {
+					t.Fatal(err)
+				}
+				for _, table := range tables {
+					b.counts(t, h, table, total[table], true)
+				}
+				if moments < 15 || !restored {
+					t.Errorf("only %d moments", moments)
+				}
+			})
+		}
+	}
+}
+
+// TestAnswersHoldWhileARunGoesOn: the same, asked without stopping the run.
+func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
+	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t, engine)
+			scans(t, h)
+			h.exec(t, "INSERT INTO scan SELECT id + 1000, at, note FROM scan", "INSERT INTO scan SELECT id + 2000, at, note FROM scan", "INSERT INTO scan SELECT id + 4000, at, note FROM scan")
+			b := h.serve(t, func(src source.Source) source.Source {
+				return &watched{Source: src, batch: func() { time.Sleep(2 * time.Millisecond) }}
+			})
+			b.Engine.Now = time.Now
+			b.sliceRows = 100
+			s := &scene{rule: strings.Replace(fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive")+cellar, "unlimited", "gentle", 1)}
+			run := s.start(t, h, b)
+			done := make(chan error, 1)
+			go func() {
+				r, err := b.Catalog.Run(context.Background(), run)
+				if err == nil {
+					err = b.Run(context.Background(), r)
+				}
+				done <- err
+			}()
+			for asked := 0; ; asked++ {
+				b.counts(t, h, "scan", 8*matrixRows, false)
+				if t.Failed() {
+					t.Fatalf("after %d questions", asked)
+				}
+				if asked == 60 {
+					if _, err := b.SetPace(t.Context(), "me", run, "unlimited"); err != nil {
+						t.Fatal(err)
+					}
+				}
+				select {
+				case err := <-done:
+					if err != nil {
+						t.Fatal(err)
+					}
+					if asked < 10 {
+						t.Logf("asked only %d times", asked)
+					}
+					return
+				default:
+				}
+			}
+		})
+	}
+}
+
+// TestASearchSaysWhatItCannotTell: a run has stopped in the midst of a segment, and its database does not answer.
+func TestASearchSaysWhatItCannotTell(t *testing.T) {
+	b := newBench(t, "wal")
+	b.sliceRows = 1000
+	r := b.start(t)
+	inner := mustSource(t, b)
+	batches := 0
+	ctx, stop := context.WithCancelCause(t.Context())
+	w := &watched{Source: inner, batch: func() {
+		if batches++; batches == 3 {
+			stop(ErrPause)
+		}
+	}}
+	b.Source = func(context.Context, string) (source.Source, error) { return w, nil }
+	if err := b.Run(ctx, r); err == nil {
+		t.Fatal("it was not stopped")
+	}
+	if n := b.archivedRows(t, "") + b.live(t); n != rows {
+		t.Errorf("%d of %d rows are live or archived", n, rows)
+	}
+	b.Source = func(context.Context, string) (source.Source, error) { return nil, source.ErrUnreachable }
+	_, s := b.found(t, SearchRequest{Source: "harbour", Table: "scan", Limit: 10})
+	if s == nil || !strings.Contains(s.Incomplete(), "is not told, since the source does not answer") {
+		t.Errorf("%+v", s)
+	}
+}
