@@ -49,7 +49,7 @@ func (a *API) status(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out.Sources, out.Rules = len(sources), len(rules)
-	active, err := s.Catalog.RunsIn(c.Request.Context(), catalog.Queued, catalog.Running, catalog.Paused, catalog.Failed)
+	active, err := s.Catalog.RunsIn(c.Request.Context(), catalog.ActiveRuns()...)
 	if err != nil {
 		return nil, err
 	}

@@ -32,7 +32,7 @@ type Status struct {
 	Started  catalog.Time           `json:"started"`
 	Now      catalog.Time           `json:"now"`
 	Totals   catalog.Totals         `json:"totals"`
-	Active   []RunView              `json:"active"`   // queued, running, paused and failed runs
+	Active   []RunView              `json:"active"`   // runs that have not ended
 	Recent   []RunView              `json:"recent"`   // ended runs, the newest first
 	Damaged  []catalog.Segment      `json:"damaged"`  // segments that were last found to be damaged
 	Disagree []service.Disagreement `json:"disagree"` // tables whose runs are stopped

@@ -294,5 +294,9 @@ func FooterBounds(ctx context.Context, st store.Store, m *Manifest) (*Bounds, er
 	if err != nil {
 		return nil, segmentError(m, err)
 	}
-	return boundsOf(file, m), nil
+	b, err := boundsOf(file, m)
+	if err != nil {
+		return nil, segmentError(m, err)
+	}
+	return b, nil
 }

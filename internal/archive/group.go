@@ -11,8 +11,27 @@ import (
 	"ambercellar/internal/core/value"
 )
 
+// decoding calls what reads a foreign file with the Parquet library, which panics on some damaged ones. Nothing of ours that could fail for
+// reasons of its own is called within: a mistake of ours must not be taken for damage.
+func decoding(read func() error) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%w: %v", ErrDamaged, r)
+		}
+	}()
+	return read()
+}
+
 // openRows opens a segment file and compares its columns and rows with what the manifest tells.
-func openRows(file io.ReaderAt, size int64, columns []shape.Column, rows int64) (*parquet.File, error) {
+func openRows(file io.ReaderAt, size int64, columns []shape.Column, rows int64) (f *parquet.File, err error) {
+	err = decoding(func() error {
+		f, err = openParquet(file, size, columns, rows)
+		return err
+	})
+	return f, err
+}
+
+func openParquet(file io.ReaderAt, size int64, columns []shape.Column, rows int64) (*parquet.File, error) {
 	f, err := parquet.OpenFile(file, size, parquet.SkipBloomFilters(true), parquet.SkipPageIndex(true), parquet.ReadBufferSize(256<<10))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
@@ -123,6 +142,10 @@ func (x *groupReader) fill(column int) error {
 
 // read hands on a column's values of the block.
 func (x *groupReader) read(column int, fn func(int, parquet.Value)) error {
+	return decoding(func() error { return x.readColumn(column, fn) })
+}
+
+func (x *groupReader) readColumn(column int, fn func(int, parquet.Value)) error {
 	chunk := x.group.ColumnChunks()[column]
 	if x.lanes[column] == nil {
 		x.lanes[column] = &lane{cursor: cursor{pages: chunk.Pages()}}

@@ -42,16 +42,18 @@ func (g *groupBounds) possibly(f *filter.Filter) bool {
 }
 
 // boundsOf reads them from the footer.
-func boundsOf(file *parquet.File, m *Manifest) *Bounds {
+func boundsOf(file *parquet.File, m *Manifest) (*Bounds, error) {
 	b := &Bounds{}
-	for _, g := range file.RowGroups() {
-		x := groupBounds{rows: g.NumRows(), columns: make([]filter.Bound, len(m.Columns))}
-		for c := range x.columns {
-			x.columns[c] = boundOf(g, m, c)
+	return b, decoding(func() error {
+		for _, g := range file.RowGroups() {
+			x := groupBounds{rows: g.NumRows(), columns: make([]filter.Bound, len(m.Columns))}
+			for c := range x.columns {
+				x.columns[c] = boundOf(g, m, c)
+			}
+			b.groups = append(b.groups, x)
 		}
-		b.groups = append(b.groups, x)
-	}
-	return b
+		return nil
+	})
 }
 
 // Scanned is what a search read: row groups passed over by their bounds, rows that the filter was asked about, and bytes.
@@ -78,12 +80,7 @@ func Scan(ctx context.Context, st store.Store, m *Manifest, s Search, sink func(
 	}
 	defer f.Close()
 	reader := &metered{ReaderAt: f}
-	defer func() {
-		out.Bytes = reader.n
-		if r := recover(); r != nil { // the Parquet library panics on some damaged files
-			err = segmentError(m, fmt.Errorf("%w: %v", ErrDamaged, r))
-		}
-	}()
+	defer func() { out.Bytes = reader.n }()
 	if f.Size() != m.FileBytes {
 		return out, segmentError(m, fmt.Errorf("%w: it has %d bytes instead of %d", ErrDamaged, f.Size(), m.FileBytes))
 	}
@@ -92,7 +89,9 @@ func Scan(ctx context.Context, st store.Store, m *Manifest, s Search, sink func(
 		return out, segmentError(m, err)
 	}
 	if out.Bounds == nil {
-		out.Bounds = boundsOf(file, m)
+		if out.Bounds, err = boundsOf(file, m); err != nil {
+			return out, segmentError(m, err)
+		}
 	}
 	companion := false
 	for _, n := range m.Exact {

@@ -189,12 +189,7 @@ var ErrDamaged = store.ErrDamaged
 
 // Read hands on all rows of a segment file in order, in chunks valid only during the call. It trusts nothing that
 // it reads: a file that does not decode to the columns and rows that the manifest tells of is ErrDamaged.
-func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink func(*value.Chunk) error) (err error) {
-	defer func() {
-		if r := recover(); r != nil { // the Parquet library panics on some damaged files
-			err = fmt.Errorf("%w: %v", ErrDamaged, r)
-		}
-	}()
+func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink func(*value.Chunk) error) error {
 	f, err := openRows(file, size, columns, rows)
 	if err != nil {
 		return err

@@ -10,16 +10,6 @@ import (
 	"ambercellar/internal/archive/store"
 )
 
-// RetrievalState is where a retrieval stands.
-type RetrievalState string
-
-const (
-	RetrievalAsked  RetrievalState = "retrieving" // the store was asked, and has no copy yet
-	RetrievalReady  RetrievalState = "ready"      // a copy is there, for a time
-	RetrievalOver   RetrievalState = "over"       // the copy is gone again
-	RetrievalFailed RetrievalState = "failed"
-)
-
 // Retrieval is the fetching of one segment's rows from cold storage, for a time.
 type Retrieval struct {
 	ID         string         `db:"id" json:"id"`
@@ -53,6 +43,9 @@ func (c *Catalog) AddRetrieval(ctx context.Context, r *Retrieval) error {
 // SaveRetrieval keeps where a retrieval stands, and with it until when its segment can be read.
 func (c *Catalog) SaveRetrieval(ctx context.Context, r *Retrieval) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := afterRetrieval.check(tx, "retrieval", r.ID, r.State); err != nil {
+			return err
+		}
 		if _, err := tx.NamedExecContext(ctx, "UPDATE retrieval SET state = :state, reason = :reason, ready_at = :ready_at, until = :until WHERE id = :id", r); err != nil {
 			return err
 		}

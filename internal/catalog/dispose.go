@@ -3,28 +3,9 @@ package catalog
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"github.com/jmoiron/sqlx"
 )
-
-// DisposalState is where a disposal stands.
-type DisposalState string
-
-const (
-	DisposalPlanned   DisposalState = "planned"   // nothing is destroyed before somebody decides it
-	Disposing         DisposalState = "running"   // decided; segments are being destroyed
-	DisposalDone      DisposalState = "done"      // what could be destroyed is
-	DisposalFailed    DisposalState = "failed"    // stopped for a reason; can be started again
-	DisposalCancelled DisposalState = "cancelled" // decided against
-)
-
-// afterDisposal says which state of a disposal may follow which.
-var afterDisposal = map[DisposalState][]DisposalState{
-	DisposalPlanned: {Disposing, DisposalCancelled},
-	Disposing:       {DisposalDone, DisposalFailed},
-	DisposalFailed:  {Disposing, DisposalCancelled},
-}
 
 // Kinds of disposals.
 const (
@@ -133,13 +114,16 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 		if out, err = get[Disposal](ctx, tx, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id); err != nil {
 			return err
 		}
-		if !slices.Contains(afterDisposal[out.State], to) {
-			return fmt.Errorf("disposal %s is %s and cannot become %s: %w", id, out.State, to, ErrState)
+		if out.State == to {
+			return fmt.Errorf("disposal %s is %s already: %w", id, to, ErrState)
+		}
+		if err := afterDisposal.refuse("disposal", id, out.State, to); err != nil {
+			return err
 		}
 		if to == Disposing && out.DecidedAt == nil {
 			out.DecidedAt, out.DecidedBy = &now, actor
 		}
-		if to == DisposalDone || to == DisposalCancelled {
+		if afterDisposal.ended(to) {
 			out.EndedAt, out.Erases = &now, ""
 		}
 		out.State, out.Reason = to, reason

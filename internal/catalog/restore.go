@@ -10,19 +10,6 @@ import (
 	"ambercellar/internal/archive/store"
 )
 
-// RestoreState is where a restore stands.
-type RestoreState string
-
-const (
-	RestoreAsked   RestoreState = "asked"      // somebody has to approve it
-	Retrieving     RestoreState = "retrieving" // rows of it are in cold storage, and were asked for
-	Restoring      RestoreState = "running"
-	RestoreDone    RestoreState = "done"
-	RestoreFailed  RestoreState = "failed"
-	RestoreExpired RestoreState = "expired" // its rows were for a time, and are gone again
-	RestoreRefused RestoreState = "refused" // somebody decided against it
-)
-
 // Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
 type Scope struct {
 	Run     string  `json:"run,omitempty"`
@@ -102,10 +89,20 @@ func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 
 // SaveRestore keeps where a restore stands.
 func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
-	_, err := c.db.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored, begun = :begun,
-		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, told_at = :told_at, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := afterRestore.check(tx, "restore", r.ID, r.State); err != nil {
+			return err
+		}
+		_, err := tx.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored, begun = :begun,
+		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
 		lasts = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :lasts ELSE lasts END, expires_at = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
-	return err
+		return err
+	})
+}
+
+// Told keeps that whoever is to be told of a restore was told, or that it is not tried any more.
+func (c *Catalog) Told(ctx context.Context, id string, at Time) error {
+	return changed(c.db.ExecContext(ctx, "UPDATE restore SET told_at = ? WHERE id = ?", at, id))
 }
 
 // SetExpiry changes when the rows of a restore go again; nil: they stay for good. Only a restore whose rows are there can be changed.
@@ -142,6 +139,9 @@ func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to Restor
 		}
 		if r.State != RestoreAsked {
 			return fmt.Errorf("restore %s is %s and waits for no decision: %w", id, r.State, ErrState)
+		}
+		if err := afterRestore.refuse("restore", id, r.State, to); err != nil {
+			return err
 		}
 		what := "restore approve"
 		if r.State, r.ApprovedBy, r.ApprovedAt = to, actor, &at; to == RestoreRefused {

@@ -12,15 +12,6 @@ import (
 	"ambercellar/internal/archive"
 )
 
-// VerificationState is where a verification stands.
-type VerificationState string
-
-const (
-	Verifying          VerificationState = "running"
-	VerificationDone   VerificationState = "done" // whatever it found
-	VerificationFailed VerificationState = "failed"
-)
-
 // Verification is a reading of segments to see that they are what was written.
 type Verification struct {
 	ID        string               `db:"id" json:"id"`
@@ -63,9 +54,14 @@ func (c *Catalog) AddVerification(ctx context.Context, v *Verification) error {
 
 // SaveVerification keeps where a verification stands.
 func (c *Catalog) SaveVerification(ctx context.Context, v *Verification) error {
-	_, err := c.db.NamedExecContext(ctx, `UPDATE verification SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, of_segments = :of_segments, row_count = :row_count,
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := afterVerification.check(tx, "verification", v.ID, v.State); err != nil {
+			return err
+		}
+		_, err := tx.NamedExecContext(ctx, `UPDATE verification SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, of_segments = :of_segments, row_count = :row_count,
 		bytes = :bytes, of_bytes = :of_bytes, wrong = :wrong, repaired = :repaired, findings = :findings WHERE id = :id`, v)
-	return err
+		return err
+	})
 }
 
 // Verification returns one verification.

@@ -13,33 +13,6 @@ import (
 	"ambercellar/internal/core/pace"
 )
 
-// RunState is where a run stands.
-type RunState string
-
-const (
-	Queued    RunState = "queued"
-	Running   RunState = "running"
-	Paused    RunState = "paused"
-	Resting   RunState = "resting" // until its next window of time opens
-	Failed    RunState = "failed"  // stopped for a reason; can be resumed or cancelled
-	Copied    RunState = "copied"  // everything is copied and verified; the deleting waits for its own decision
-	Done      RunState = "done"
-	Cancelled RunState = "cancelled"
-)
-
-// afterRun says which state of a run may follow which.
-var afterRun = map[RunState][]RunState{
-	Queued:  {Running, Paused, Cancelled},
-	Running: {Done, Paused, Resting, Failed, Cancelled, Copied},
-	Resting: {Queued, Paused, Cancelled, Running},
-	Copied:  {Queued, Cancelled, Running},
-	Paused:  {Queued, Cancelled, Running},
-	Failed:  {Queued, Cancelled, Running},
-}
-
-// Ended says whether nothing can follow the state.
-func (s RunState) Ended() bool { return len(afterRun[s]) == 0 }
-
 // Ledger is the accounting of a run: copied (purge: found) = deleted + unlinked + changed + vanished + held + skipped.
 type Ledger struct {
 	Copied        int64  `db:"copied" json:"copied"`
@@ -155,17 +128,6 @@ type Pass struct {
 	Related []PassRelated `json:"related,omitempty"` // the tables whose rows went along
 }
 
-// PartState is where a partition stands that is to leave as a whole.
-type PartState string
-
-const (
-	PartWaiting PartState = "waiting"
-	PartCopying PartState = "copying"
-	PartCopied  PartState = "copied" // all of its rows are copied and verified, where they are archived
-	PartLeft    PartState = "left"   // it was dropped
-	PartRows    PartState = "rows"   // it stays, and its rows go one by one
-)
-
 // Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be emptied at
 // once.
 type Part struct {
@@ -213,20 +175,6 @@ type Batch struct {
 	Rest     int64  `db:"rest_micros" json:"rest_micros"` // after it
 	LogBytes *int64 `db:"log_bytes" json:"log_bytes"`     // that the database's log grew by, others' writing included
 }
-
-// SegmentState is where a segment stands.
-type SegmentState string
-
-const (
-	SegmentWriting   SegmentState = "writing"   // its manifest is not known to be in the store
-	SegmentOpen      SegmentState = "open"      // stored and verified; its rows are being deleted
-	SegmentClosed    SegmentState = "closed"    // its closing record is in the store: rows can be restored
-	SegmentAbandoned SegmentState = "abandoned" // never came to exist
-	SegmentDisposed  SegmentState = "disposed"  // its disposal record is in the store: its rows are destroyed
-)
-
-// afterSegment says which state of a segment may follow which.
-var afterSegment = map[SegmentState][]SegmentState{SegmentWriting: {SegmentOpen, SegmentAbandoned}, SegmentOpen: {SegmentClosed}, SegmentClosed: {SegmentDisposed}}
 
 // Segment is one archived file of rows.
 type Segment struct {
@@ -311,12 +259,18 @@ var ErrActive = errors.New("the table has a run that has not ended")
 // AddRun keeps a new run, unless its table has one that has not ended.
 func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		var other string
-		tx.GetContext(ctx, &other, "SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN ('queued', 'running', 'paused', 'resting', 'failed', 'copied')", r.Source, r.Table)
-		if other != "" {
-			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, other, r.Source, r.Table)
+		query, args, err := sqlx.In("SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN (?)", r.Source, r.Table, ActiveRuns())
+		if err != nil {
+			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at, passes, row_limit, parts, emptying)
+		others, err := list[string](ctx, tx, query, args...)
+		if err != nil {
+			return err
+		}
+		if len(others) > 0 {
+			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, others[0], r.Source, r.Table)
+		}
+		_, err = tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at, passes, row_limit, parts, emptying)
 			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state, :created_at, :passes, :row_limit, :parts, :emptying)`, r)
 		if err != nil {
 			return err
@@ -364,8 +318,11 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 		if err != nil {
 			return err
 		}
-		if !slices.Contains(afterRun[r.State], to) {
-			return fmt.Errorf("run %s is %s and cannot become %s: %w", id, r.State, to, ErrState)
+		if r.State == to { // it happened already, and the ledger of it stands
+			return fmt.Errorf("run %s is %s already: %w", id, to, ErrState)
+		}
+		if err := afterRun.refuse("run", id, r.State, to); err != nil {
+			return err
 		}
 		now := At(time.Now())
 		r.State, r.Reason = to, reason
@@ -472,8 +429,8 @@ func (c *Catalog) SaveSegment(ctx context.Context, s *Segment) error {
 		if err != nil {
 			return err
 		}
-		if before.State != s.State && !slices.Contains(afterSegment[before.State], s.State) {
-			return fmt.Errorf("segment %s is %s and cannot become %s: %w", s.ID, before.State, s.State, ErrState)
+		if err := afterSegment.refuse("segment", s.ID, before.State, s.State); err != nil {
+			return err
 		}
 		_, err = tx.NamedExecContext(ctx, `UPDATE segment SET state = :state, row_count = :row_count, raw_bytes = :raw_bytes, file_bytes = :file_bytes, oldest = :oldest, newest = :newest,
 			deleted = :deleted, changed = :changed, vanished = :vanished, held = :held, skipped = :skipped, digest = :digest, closed_at = :closed_at, verified_at = :verified_at,

@@ -61,6 +61,9 @@ func search(e *env) error {
 	}
 	s := found.Searched
 	e.coldNote(s.Cold, q.Source, q.Table)
+	if s.Untold != "" {
+		fmt.Fprintln(e.out, "these may not be all rows:", s.Untold)
+	}
 	if s.More {
 		_, err = fmt.Fprintf(e.out, "the first %s; there may be more (-limit N, or -rows csv for all)\n", things(s.Found, "row"))
 		return err

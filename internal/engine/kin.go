@@ -356,7 +356,7 @@ func (r *runner) readRelated(ctx context.Context, w, x *work, at int, wanted fun
 			return ctx.Err()
 		}
 		if draft == nil {
-			x.manifest = r.manifestOf(ctx, k, x.number)
+			x.manifest = r.manifestOf(k, x.number)
 			x.manifest.GoesWith = &archive.GoesWith{Table: w.above(k).pass.table.Name, On: k.relation.On}
 			if w.manifest != nil {
 				x.manifest.GoesWith.Segment = w.manifest.Segment

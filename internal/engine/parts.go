@@ -31,7 +31,7 @@ func (e *errDiffers) Error() string { return e.why }
 func (r *runner) moveParts(ctx context.Context, number int) (int, error) {
 	for i := range r.run.Parts.V {
 		part := &r.run.Parts.V[i]
-		for part.State != catalog.PartLeft && part.State != catalog.PartRows {
+		for !part.State.Ended() {
 			if err := r.giveWay(ctx); err != nil {
 				return number, err
 			}
@@ -72,8 +72,7 @@ func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (
 		if err := r.dueWholly(ctx, part); err != nil {
 			return number, err
 		}
-		part.State = catalog.PartCopying
-		return number, nil
+		return number, part.Become(catalog.PartCopying)
 	case catalog.PartCopying:
 		for _, p := range r.passes {
 			if p.store == nil {
@@ -84,8 +83,7 @@ func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (
 			}
 		}
 		part.Copy += r.Now().Sub(begun).Microseconds()
-		part.State = catalog.PartCopied
-		return number, nil
+		return number, part.Become(catalog.PartCopied)
 	}
 	if !out {
 		if err := r.detach(ctx, part); err != nil {
@@ -471,8 +469,8 @@ func (r *runner) closePart(ctx context.Context, part *catalog.Part) error {
 		r.run.Slices = max(r.run.Slices, x.Number)
 		numbered = append(numbered, x.Number)
 	}
-	part.State, r.run.Reason = catalog.PartLeft, ""
-	if err := r.show(ctx, true); err != nil {
+	r.run.Reason = ""
+	if err := errors.Join(part.Become(catalog.PartLeft), r.show(ctx, true)); err != nil {
 		return err
 	}
 	for _, n := range numbered {
@@ -507,8 +505,8 @@ func (r *runner) handBack(ctx context.Context, part *catalog.Part, why string) e
 		return err
 	}
 	r.Log.Info("a partition stays, and its rows go one by one", "run", r.run.ID, "partition", part.Name, "reason", why)
-	part.State, part.Reason, part.Left, part.Purges = catalog.PartRows, strings.TrimPrefix(why, source.ErrWhole.Error()+": "), 0, nil
-	if err := r.show(ctx, true); err != nil {
+	part.Reason, part.Left, part.Purges = strings.TrimPrefix(why, source.ErrWhole.Error()+": "), 0, nil
+	if err := errors.Join(part.Become(catalog.PartRows), r.show(ctx, true)); err != nil {
 		return err
 	}
 	return r.eachOpen(ctx, part, func(s *catalog.Segment, p *pass, journal []source.JournalRow) error {
@@ -531,7 +529,7 @@ func (r *runner) returnParts(ctx context.Context) error {
 	}
 	for i := range r.run.Parts.V {
 		part := &r.run.Parts.V[i]
-		if part.State == catalog.PartLeft || part.State == catalog.PartRows {
+		if part.State.Ended() {
 			continue
 		}
 		if _, settled, err := r.settlePart(ctx, part); err != nil {
@@ -545,7 +543,10 @@ func (r *runner) returnParts(ctx context.Context) error {
 		if err := r.attach(ctx, part); err != nil {
 			return err
 		}
-		part.State, part.Reason, part.Left = catalog.PartRows, "the run was cancelled", 0
+		if err := part.Become(catalog.PartRows); err != nil {
+			return err
+		}
+		part.Reason, part.Left = "the run was cancelled", 0
 	}
 	return nil
 }

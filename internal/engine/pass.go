@@ -338,14 +338,20 @@ func addLedger(into *catalog.Ledger, l catalog.Ledger) {
 	}
 }
 
-// mergeSets adds a set digest to another; the empty text is the empty set.
+// mergeSets adds set digests to another; the empty text is the empty set. One that cannot be read stays in place of the sum, so that closing
+// the ledger says so: a digest must never be taken for the empty set.
 func mergeSets(into *string, texts ...string) {
-	sum, _ := value.ParseSet(*into)
-	for _, text := range texts {
-		if strings.Contains(text, ":") {
-			set, _ := value.ParseSet(text)
-			sum.Merge(set)
+	var sum value.Set
+	for _, text := range append([]string{*into}, texts...) {
+		if text == "" {
+			continue
 		}
+		set, err := value.ParseSet(text)
+		if err != nil {
+			*into = text
+			return
+		}
+		sum.Merge(set)
 	}
 	*into = sum.String()
 }

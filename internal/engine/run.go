@@ -40,6 +40,7 @@ type runner struct {
 	run      *catalog.Run
 	rule     *rule.Rule
 	ruleText string // as it was applied
+	engine   string // of the source
 	table    *shape.Table
 	passes   []*pass
 	whole    source.Selection // of all passes together
@@ -155,6 +156,11 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 	if r.source, err = r.Source(ctx, r.run.Source); err != nil {
 		return err
 	}
+	config, err := r.Catalog.Source(ctx, r.run.Source)
+	if err != nil {
+		return err
+	}
+	r.engine = config.Engine
 	if err := r.source.PrepareJournal(ctx); err != nil {
 		return err
 	}

@@ -30,7 +30,7 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 		return nil, err
 	}
 	p := r.pass
-	m := r.manifestOf(ctx, p, number)
+	m := r.manifestOf(p, number)
 	m.Age = p.sel.Age
 	if p.clean != nil {
 		m.Columns, m.Omitted, m.Masked, m.Included = p.clean.columns, p.clean.omitted, p.clean.maskedNames(), p.clean.included
@@ -95,12 +95,12 @@ func (r *runner) archiveSlice(ctx context.Context, number int, after []value.Val
 }
 
 // manifestOf begins the manifest of a segment.
-func (r *runner) manifestOf(ctx context.Context, p *pass, number int) *archive.Manifest {
+func (r *runner) manifestOf(p *pass, number int) *archive.Manifest {
 	root := p
 	if p.relation != nil {
 		root = r.pass
 	}
-	m := &archive.Manifest{Source: r.run.Source, Engine: r.engineName(ctx), Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, RuleText: r.ruleText, Run: r.run.ID,
+	m := &archive.Manifest{Source: r.run.Source, Engine: r.engine, Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, RuleText: r.ruleText, Run: r.run.ID,
 		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Key: p.table.OwnKey()}
 	if p.keep != nil {
 		m.Keep, m.KeepFrom = p.keep.String(), p.keepFrom
@@ -206,14 +206,6 @@ func (r *runner) discard(ctx context.Context, w *work) error {
 	}
 	w.segment.State = catalog.SegmentAbandoned
 	return r.Catalog.SaveSegment(ctx, w.segment)
-}
-
-func (r *runner) engineName(ctx context.Context) string {
-	c, err := r.Catalog.Source(ctx, r.run.Source)
-	if err != nil {
-		return ""
-	}
-	return c.Engine
 }
 
 // reserve is what must stay free in a store beyond the next segment, for manifests and closing records.

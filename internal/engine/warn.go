@@ -44,7 +44,9 @@ func (p *planning) warn(ctx context.Context) {
 	}
 	if c.Due == 0 {
 		since := "and none has been since the rule was applied"
-		if runs, err := p.Catalog.Runs(ctx, p.rule.Name, 1000, 0); err == nil {
+		if runs, err := p.Catalog.Runs(ctx, p.rule.Name, 1000, 0); err != nil {
+			since = "and whether one ever was cannot be told: " + err.Error()
+		} else {
 			for _, r := range runs {
 				if r.Deleted > 0 {
 					since = "the last run that took rows began " + r.CreatedAt.Format(time.RFC3339)
@@ -100,7 +102,7 @@ func (p *planning) warnOfWriters(ctx context.Context, add func(string, ...any)) 
 			shortest = min(shortest, p.now.Sub(t.At))
 		}
 	}
-	p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: []int{at, age}, MaxRows: 5000, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
+	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: []int{at, age}, MaxRows: 5000, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			m, ok1 := modified.Instant(c.Row(i)[0])
 			a, ok2 := p.rule.Age.Instant(c.Row(i)[1])
@@ -112,6 +114,9 @@ func (p *planning) warnOfWriters(ctx context.Context, add func(string, ...any)) 
 		}
 		return nil
 	})
+	if err != nil && late == 0 {
+		add("whether writers are done with rows that are due (%s) was not found out: %v", p.rule.Modified, err)
+	}
 	if late > 0 {
 		add("of the %d oldest due rows, %d were still changed (%s) later than the keep after their age: writers may not be done with such rows", rows, late, p.rule.Modified)
 	}

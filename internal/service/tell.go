@@ -55,9 +55,7 @@ func (s *Service) tellReady(ctx context.Context) error {
 			err = errors.Join(err, fmt.Errorf("restore %s: %s cannot be told: %w", r.ID, r.Tell, one))
 			continue
 		}
-		now := catalog.At(s.Now())
-		r.ToldAt = &now
-		err = errors.Join(err, s.Catalog.SaveRestore(ctx, r))
+		err = errors.Join(err, s.Catalog.Told(ctx, r.ID, catalog.At(s.Now())))
 	}
 	return err
 }

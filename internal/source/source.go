@@ -78,9 +78,6 @@ type Source interface {
 	Ends(ctx context.Context, sel Selection) (oldest, newest time.Time, ok bool, err error)
 	// CountWhere counts the rows that satisfy a filter, to limit at the most.
 	CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (int64, error)
-	// RowsWhere hands on rows that satisfy a filter (nil: every row), to limit at the most; it takes no locks. Each is valid
-	// only during the call.
-	RowsWhere(ctx context.Context, t *shape.Table, f *filter.Filter, columns []int, limit int, report func(row []value.Value) error) error
 	// LiveRows hands on what the journal tells of runs and then the rows of a table, both as they are at one and the same moment: a row is
 	// in the one or in the other, whatever a run deletes meanwhile. It returns how many rows there were, and takes no locks.
 	LiveRows(ctx context.Context, q LiveQuery) (int64, error)

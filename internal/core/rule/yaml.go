@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -138,13 +139,23 @@ func (d *Document) problem(field, message, remedy string) Problem {
 	return Problem{File: d.file, Line: place[0], Column: place[1], Rule: d.Rule.Name, Field: field, Message: message, Remedy: remedy}
 }
 
-func parseOne(file, text string, lines int) (doc *Document, problems []Problem) {
+// parseTree reads YAML. The library panics on some malformed input; what we make of its tree does not.
+func parseTree(text string) (tree *ast.File, err error) {
 	defer func() {
-		if r := recover(); r != nil { // the YAML library panics on some malformed input
-			doc, problems = nil, []Problem{{File: file, Line: lines + 1, Column: 1, Message: "this is not YAML that can be read", Remedy: "compare it with the example in docs/rules.md"}}
+		if r := recover(); r != nil {
+			tree, err = nil, errUnreadable
 		}
 	}()
-	tree, err := parser.ParseBytes([]byte(text), 0)
+	return parser.ParseBytes([]byte(text), 0)
+}
+
+var errUnreadable = errors.New("this is not YAML that can be read")
+
+func parseOne(file, text string, lines int) (doc *Document, problems []Problem) {
+	tree, err := parseTree(text)
+	if errors.Is(err, errUnreadable) {
+		return nil, []Problem{{File: file, Line: lines + 1, Column: 1, Message: err.Error(), Remedy: "compare it with the example in docs/rules.md"}}
+	}
 	if err != nil {
 		return nil, []Problem{syntaxProblem(file, lines, err)}
 	}

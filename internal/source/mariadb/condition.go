@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -303,26 +304,6 @@ func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filte
 	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
 }
 
-// RowsWhere hands on rows that satisfy a filter.
-func (s *Source) RowsWhere(ctx context.Context, t *shape.Table, f *filter.Filter, columns []int, limit int, report func([]value.Value) error) error {
-	d, where := newDialect(source.Selection{Table: t}, "t."), "1 = 1"
-	if f != nil {
-		where = source.Condition(d, f, false)
-	}
-	text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s LIMIT %d", expressions(t, "t.", columns), from(t), where, limit), nil)
-	row := make([]value.Value, len(columns))
-	return s.conn(ctx, func(conn *sql.Conn) error {
-		return eachRow(ctx, conn, text, args, func(raw []driver.Value) (err error) {
-			for i, v := range raw {
-				if row[i], err = decode(v, &t.Columns[columns[i]], func(b []byte) []byte { return b }); err != nil {
-					return err
-				}
-			}
-			return report(row)
-		})
-	})
-}
-
 // Ends returns the oldest and newest age that are instants.
 func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
 	c, _ := sel.AgeColumn()
@@ -368,7 +349,11 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 			return nil, unreachable(err)
 		}
 		expected := 0.0
-		names, _ := rows.Columns()
+		names, err := rows.Columns()
+		if err != nil {
+			rows.Close()
+			return nil, unreachable(err)
+		}
 		for rows.Next() {
 			cells := make([]sql.NullString, len(names))
 			into := make([]any, len(names))
@@ -390,7 +375,9 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 			}
 			expected += count * share / 100
 		}
-		rows.Close()
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil { // an answer that was cut off is no estimate
+			return nil, unreachable(err)
+		}
 		out[i] = int64(expected)
 	}
 	return out, nil

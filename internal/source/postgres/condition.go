@@ -295,19 +295,6 @@ func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filte
 	return n, s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&n) })
 }
 
-// RowsWhere hands on rows that satisfy a filter.
-func (s *Source) RowsWhere(ctx context.Context, t *shape.Table, f *filter.Filter, columns []int, limit int, report func([]value.Value) error) error {
-	d, where := newDialect(source.Selection{Table: t}), "true"
-	if f != nil {
-		where = source.Condition(d, f, false)
-	}
-	text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s LIMIT %d", strings.Join(expressions(t, columns), ", "), table(t), where, limit), numbered)
-	params, types := bindTexts(args)
-	return s.conn(ctx, func(c *pgxpool.Conn) error {
-		return eachRow(ctx, c.Conn().PgConn(), text, params, types, rower(t, columns, report))
-	})
-}
-
 // Ends returns the oldest and newest age that are instants.
 func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
 	c, _ := sel.AgeColumn()

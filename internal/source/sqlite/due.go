@@ -12,7 +12,6 @@ import (
 
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
-	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
@@ -222,29 +221,6 @@ func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filte
 	d := newDialect(source.Selection{Table: t}, "t.")
 	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d)", quote(t.Name), source.Condition(d, f, false), limit), nil)
 	return n, s.read.QueryRowContext(ctx, text, args...).Scan(&n)
-}
-
-// RowsWhere hands on rows that satisfy a filter.
-func (s *Source) RowsWhere(ctx context.Context, t *shape.Table, f *filter.Filter, columns []int, limit int, report func([]value.Value) error) error {
-	d, where := newDialect(source.Selection{Table: t}, "t."), "TRUE"
-	if f != nil {
-		where = source.Condition(d, f, false)
-	}
-	text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s LIMIT %d", expressions(t, "t.", columns), quote(t.Name), where, limit), nil)
-	conn, err := s.read.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	row := make([]value.Value, len(columns))
-	return eachRow(ctx, conn, text, args, func(raw []driver.Value) (err error) {
-		for i, v := range raw {
-			if row[i], err = toValue(v, func(b []byte) []byte { return b }); err != nil {
-				return err
-			}
-		}
-		return report(row)
-	})
 }
 
 // Ends returns the oldest and newest age that are instants.
