@@ -5,6 +5,7 @@ package bykey
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"ambercellar/internal/core/shape"
@@ -115,6 +116,7 @@ func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.Jou
 		ordinals[read.Key(wanted[i])] = o
 	}
 	changed, gone := map[int]bool{}, map[int]bool{}
+	alone := false // each key is named, and each of them was there
 	for {
 		var digest value.Set
 		fresh, strange := 0, false
@@ -150,11 +152,18 @@ func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.Jou
 			}
 		}
 		if strange {
+			before := len(wanted)
 			if ops.List != nil {
 				ops.List()
 			}
 			if wanted, err = exactly(ctx, ops, read, wanted); err != nil {
 				return err
+			}
+			if fresh == 0 && len(wanted) == before {
+				if alone { // nothing was left out since then, so it would never end
+					return errors.New("the database takes two keys of the table for equal that are not, and would delete a row that was not read; give the table a key that tells them apart")
+				}
+				alone = true
 			}
 		}
 	}

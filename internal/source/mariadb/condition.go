@@ -98,6 +98,9 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 		return d.compare(p.Left, p.Op, p.Right.Value, collated)
 	case *filter.CompareColumns:
 		condition := d.expression(p.Left, collated) + " " + p.Op.String() + " " + d.expression(p.Right, collated)
+		if enumeration(p.Left.Column) || enumeration(p.Right.Column) { // index 0 equals itself, and no text
+			condition = fmt.Sprintf("CASE WHEN (%s) = (%s) THEN %s %s %s END", d.unlabelled(p.Left), d.unlabelled(p.Right), d.paired(p.Left), p.Op, d.paired(p.Right))
+		}
 		if timed(p.Left.Column) {
 			condition = fmt.Sprintf("CASE WHEN %s AND %s THEN %s END", real(d.name(p.Left)), real(d.name(p.Right)), condition)
 		}
@@ -122,9 +125,25 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 		if collated {
 			exact = d.name(p.Left)
 		}
-		return d.negated(p.Not, fmt.Sprintf("CASE WHEN LOCATE(0x00, CAST(%s AS BINARY)) = 0 THEN %s LIKE %s ESCAPE '!' END", c, exact, d.Bind(p.Escaped('!'))))
+		return d.negated(p.Not, fmt.Sprintf("CASE WHEN LOCATE(0x00, %s) = 0 THEN %s LIKE %s ESCAPE '!' END", d.expression(p.Left, false), exact, d.Bind(p.Escaped('!'))))
 	}
 	panic(fmt.Sprintf("mariadb: a filter's %T cannot be written", predicate))
+}
+
+// unlabelled is the condition that a column is index 0 of an enumeration.
+func (d *dialect) unlabelled(r filter.Ref) string {
+	if enumeration(r.Column) {
+		return d.name(r) + " + 0 = 0"
+	}
+	return d.name(r) + " IS NULL AND NULL"
+}
+
+// paired is a column as it is compared with another one that may be an enumeration.
+func (d *dialect) paired(r filter.Ref) string {
+	if enumeration(r.Column) {
+		return readable(r.Column, d.name(r))
+	}
+	return d.expression(r, false)
 }
 
 func onlyInts(list []filter.Literal) bool {
@@ -160,7 +179,11 @@ func (d *dialect) expression(r filter.Ref, collated bool) string {
 	if r.Column.Kind != value.Text || collated && !r.Column.AsText {
 		return d.name(r)
 	}
-	return "CAST(CONVERT(" + d.name(r) + " USING utf8mb4) AS BINARY)"
+	text := "CAST(CONVERT(" + d.name(r) + " USING utf8mb4) AS BINARY)"
+	if enumeration(r.Column) { // index 0 is no text, and equals none
+		return "CASE WHEN " + d.name(r) + " + 0 <> 0 THEN " + text + " END"
+	}
+	return text
 }
 
 func (d *dialect) bound(r filter.Ref, v value.Value, collated bool) string {

@@ -162,6 +162,17 @@ func classify(c *shape.Column, kind, charset, collation string, precision, scale
 	}
 }
 
+// alike says whether two rows can have keys that the server takes for equal and that are not: beside an empty label of an enumeration, its
+// index 0. Such a key finds no row for certain.
+func alike(t *shape.Table, columns []string) bool {
+	return slices.ContainsFunc(columns, func(name string) bool {
+		c, _ := t.Column(name)
+		return c != nil && enumeration(c) && emptyLabel.MatchString(c.Type)
+	})
+}
+
+var emptyLabel = regexp.MustCompile(`[(,]''[,)]`)
+
 func (s *Source) indexes(ctx context.Context, name string, tables map[string]*shape.Table) error {
 	var table, index string
 	var column sql.NullString
@@ -187,7 +198,7 @@ func (s *Source) indexes(ctx context.Context, name string, tables map[string]*sh
 		})
 	for _, t := range tables {
 		for _, x := range t.Indexes {
-			if len(t.Key) == 0 && x.Unique && !x.Partial && t.NotNull(x.Columns) {
+			if len(t.Key) == 0 && x.Unique && !x.Partial && t.NotNull(x.Columns) && !alike(t, x.Columns) {
 				t.Key = x.Columns
 			}
 		}

@@ -62,7 +62,7 @@ func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string,
 
 // upTo is the condition that a position is not behind another.
 func (d *dialect) upTo(position []string, to []value.Value) string {
-	bound := func(i int) string { return typed(d.Bind(encode(to[i])), to[i]) }
+	bound := func(i int) string { return d.place(i, to[i]) }
 	last := len(position) - 1
 	within := fmt.Sprintf("%s <= %s", position[last], bound(last))
 	for i := last - 1; i >= 0; i-- {

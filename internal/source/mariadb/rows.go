@@ -15,12 +15,22 @@ import (
 	"ambercellar/internal/source/bykey"
 )
 
+// expressions lists columns as their values are read.
 func expressions(t *shape.Table, prefix string, columns []int) string {
 	names := make([]string, len(columns))
 	for i, c := range columns {
-		names[i] = t.Columns[c].Name
+		names[i] = readable(&t.Columns[c], prefix+quote(t.Columns[c].Name))
 	}
-	return quoteAll(prefix, names)
+	return strings.Join(names, ", ")
+}
+
+// readable writes an expression of a column's value as decode expects it. The server shows index 0 of an enumeration, its error value, as
+// the empty text, which can be a label too; so it is read as a byte that no label has. Their order is that of the bytes then, as for text.
+func readable(c *shape.Column, name string) string {
+	if !enumeration(c) {
+		return name
+	}
+	return fmt.Sprintf("IF(%s + 0 = 0, x'%x', CAST(CONVERT(%s USING utf8mb4) AS BINARY))", name, noLabel, name)
 }
 
 const chunkRows, chunkBytes = 1024, 1 << 20
@@ -47,7 +57,8 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 func (s *Source) next(ctx context.Context, sel source.Selection, after []value.Value, d *dialect, anyOrder bool) (where string, position []string, order string, err error) {
 	position = []string{d.column()}
 	for _, k := range sel.Table.Key {
-		position = append(position, d.prefix+quote(k))
+		column, _ := sel.Table.Column(k)
+		position = append(position, readable(column, d.prefix+quote(k)))
 	}
 	first := 0
 	if sel.Empties() || anyOrder {
@@ -57,7 +68,7 @@ func (s *Source) next(ctx context.Context, sel source.Selection, after []value.V
 		return "", nil, "", err
 	}
 	if after != nil {
-		bound := func(i int) string { return typed(d.Bind(encode(after[i])), after[i]) }
+		bound := func(i int) string { return d.place(i, after[i]) }
 		last := len(position) - 1
 		beyond := fmt.Sprintf("%s > %s", position[last], bound(last))
 		for i := last - 1; i >= first; i-- {
@@ -67,6 +78,17 @@ func (s *Source) next(ctx context.Context, sel source.Selection, after []value.V
 		where += fmt.Sprintf(" AND %s >= %s AND (%s)", position[first], bound(first), beyond)
 	}
 	return where, position, strings.Join(position[first:], ", "), nil
+}
+
+// place writes the value of a position as its expression is compared with it.
+func (d *dialect) place(i int, v value.Value) string {
+	if !enumeration(positionOf(d.sel)[i]) {
+		return typed(d.Bind(encode(v)), v)
+	}
+	if v.Kind == value.Int {
+		v = value.Value{Kind: value.Bytes, B: []byte(noLabel)}
+	}
+	return "CAST(" + d.Bind(encode(v)) + " AS BINARY)"
 }
 
 // positionOf are the columns of a position: age and key.
@@ -167,25 +189,55 @@ func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.
 // maxBound is how many values one statement binds at the most; the server's own limit is 65,535.
 const maxBound = 4000
 
-// among writes the condition that the values of columns, behind prefix, are among those given: a row's key, mostly.
+// among writes the condition that the values of columns, behind prefix, are among those given: a row's key, mostly. Values of one kind
+// each are listed together: beside a number, the server would compare labels of an enumeration as numbers too.
 func among(columns []string, prefix string, keys [][]value.Value) (string, []any) {
 	args := make([]any, 0, len(keys)*len(columns))
-	parts := make([]string, len(keys))
-	for i, k := range keys {
-		marks := make([]string, len(k))
-		for j, v := range k {
-			marks[j] = typed("?", v)
-			args = append(args, encode(v))
-		}
-		if parts[i] = strings.Join(marks, ", "); len(k) > 1 {
-			parts[i] = "(" + parts[i] + ")"
-		}
-	}
 	list := quoteAll(prefix, columns)
 	if len(columns) > 1 {
 		list = "(" + list + ")"
 	}
-	return list + " IN (" + strings.Join(parts, ", ") + ")", args
+	kinds := func(k []value.Value) (out string) {
+		for _, v := range k {
+			out += string(rune('a' + v.Kind))
+		}
+		return out
+	}
+	var conditions []string
+	for _, kind := range distinct(keys, kinds) {
+		var parts []string
+		for _, k := range keys {
+			if kinds(k) != kind {
+				continue
+			}
+			marks := make([]string, len(k))
+			for j, v := range k {
+				marks[j] = typed("?", v)
+				args = append(args, encode(v))
+			}
+			part := strings.Join(marks, ", ")
+			if len(k) > 1 {
+				part = "(" + part + ")"
+			}
+			parts = append(parts, part)
+		}
+		conditions = append(conditions, list+" IN ("+strings.Join(parts, ", ")+")")
+	}
+	if len(conditions) == 1 {
+		return conditions[0], args
+	}
+	return "(" + strings.Join(conditions, " OR ") + ")", args
+}
+
+// distinct lists what the keys are, each once.
+func distinct(keys [][]value.Value, of func([]value.Value) string) []string {
+	var out []string
+	for _, k := range keys {
+		if x := of(k); !slices.Contains(out, x) {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // amongKeys is among for a table's key. Consecutive whole numbers are named by their first and last: a column that holds

@@ -26,9 +26,20 @@ func decode(v driver.Value, c *shape.Column, keep func([]byte) []byte) (value.Va
 	case float64:
 		return value.OfFloat(x), nil
 	case []byte:
+		if string(x) == noLabel && enumeration(c) {
+			return value.Of(0), nil
+		}
 		return decodeBytes(x, c, keep), nil
 	}
 	return value.Value{}, fmt.Errorf("column %q: the driver returned a %T", c.Name, v)
+}
+
+// noLabel stands for index 0 of an enumeration: no text in UTF-8 has this byte.
+const noLabel = "\xff"
+
+// enumeration says whether a column's values are labels, or index 0, which no label has: a number among texts.
+func enumeration(c *shape.Column) bool {
+	return len(c.Type) > 5 && strings.EqualFold(c.Type[:5], "enum(")
 }
 
 func decodeBytes(b []byte, c *shape.Column, keep func([]byte) []byte) value.Value {
