@@ -196,6 +196,7 @@ func (c *checker) literal(r *Ref, l *Literal) bool {
 			return mismatch(fmt.Sprintf("write a text in single quotes, like %s", quote(l.text)))
 		}
 		l.Value = value.OfText(l.text)
+		l.Value.B = trimmed(col, l.Value.B)
 	case bools:
 		if l.form != formBool {
 			return mismatch("write TRUE or FALSE")

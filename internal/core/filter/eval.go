@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"math"
 	"math/big"
-	"strings"
 	"time"
 
 	"ambercellar/internal/core/shape"
@@ -141,9 +140,9 @@ func negatedIf(not bool, t Truth) Truth {
 	return t
 }
 
-// trimmed takes off the blanks that pad a value of a character(n) column: they are its storage, not its content.
+// trimmed takes off the blanks that pad a value of a char(n) column: they are its storage, not its content.
 func trimmed(c *shape.Column, b []byte) []byte {
-	if strings.HasPrefix(c.Type, "character(") {
+	if c.Padded() {
 		return bytes.TrimRight(b, " ")
 	}
 	return b

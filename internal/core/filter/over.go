@@ -1,8 +1,6 @@
 package filter
 
 import (
-	"strings"
-
 	"ambercellar/internal/core/value"
 )
 
@@ -60,7 +58,7 @@ func over(n node, bound func(int) Bound) Truth {
 
 // boundOf leaves out columns whose values a filter compares otherwise than by their order in storage.
 func boundOf(r *Ref, bound func(int) Bound) Bound {
-	if r.Index < 0 || strings.HasPrefix(r.Column.Type, "character(") {
+	if r.Index < 0 || r.Column.Padded() {
 		return Bound{}
 	}
 	return bound(r.Index)
@@ -127,5 +125,5 @@ func among(n node, index int) (out []value.Value, ok bool) {
 
 // names says whether a reference is to a column whose values are equal only where they are the same.
 func names(r *Ref, index int) bool {
-	return r.Index == index && (r.Column.Kind == value.Int || r.Column.Kind == value.UUID || r.Column.Kind == value.Bytes || r.Column.Kind == value.Text && !strings.HasPrefix(r.Column.Type, "char"))
+	return r.Index == index && (r.Column.Kind == value.Int || r.Column.Kind == value.UUID || r.Column.Kind == value.Bytes || r.Column.Kind == value.Text && !r.Column.Padded())
 }

@@ -16,7 +16,7 @@ func render(n node, leaf func(any) string) string {
 		for i, p := range parts {
 			texts[i] = render(p, leaf)
 		}
-		return "(" + strings.Join(texts, word) + ")"
+		return "(" + Chain(texts, word) + ")"
 	}
 	switch x := n.(type) {
 	case *and:
@@ -29,6 +29,19 @@ func render(n node, leaf func(any) string) string {
 		return x.print(0)
 	}
 	return leaf(n)
+}
+
+// chained is how many conditions stand side by side at the most.
+const chained = 100
+
+// Chain joins conditions by AND or OR. Databases read a AND b AND c as a tree that is as deep as there are conditions, and bound its depth
+// (SQLite: 1,000 levels), so many of them are joined by halves.
+func Chain(parts []string, word string) string {
+	if len(parts) <= chained {
+		return strings.Join(parts, word)
+	}
+	half := len(parts) / 2
+	return "(" + Chain(parts[:half], word) + ")" + word + "(" + Chain(parts[half:], word) + ")"
 }
 
 // Escaped writes the pattern with another escape character, for databases that have one of their own.

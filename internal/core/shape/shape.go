@@ -104,6 +104,13 @@ type Table struct {
 	Joined map[string]Table `json:"joined,omitempty"` // tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
 }
 
+// Padded says whether blanks at the end of a column's values are padding, and do not count where values are compared: those of char(n),
+// by whatever name.
+func (c *Column) Padded() bool {
+	t := strings.ToLower(c.Type)
+	return c.Kind == value.Text && (strings.HasPrefix(t, "char(") || strings.HasPrefix(t, "character("))
+}
+
 // Column returns the column of that name and its position, or nil and -1.
 func (t *Table) Column(name string) (*Column, int) {
 	for i := range t.Columns {

@@ -118,7 +118,7 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 		for i, l := range p.List {
 			parts[i] = d.compare(p.Left, filter.Equal, l.Value, collated)
 		}
-		return d.negated(p.Not, strings.Join(parts, " OR "))
+		return d.negated(p.Not, filter.Chain(parts, " OR "))
 	case *filter.Like:
 		c := "CONVERT(" + d.name(p.Left) + " USING utf8mb4)"
 		exact := c + " COLLATE utf8mb4_bin"

@@ -113,8 +113,8 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 			marks[i] = d.bound(p.Left, l.Value, collated)
 		}
 		return fmt.Sprintf("%s%s IN (%s)", d.expression(p.Left, collated), negated(p.Not), strings.Join(marks, ", "))
-	case *filter.Like:
-		return fmt.Sprintf("%s%s LIKE %s ESCAPE '!'", d.expression(p.Left, collated), negated(p.Not), d.Bind(p.Escaped('!'))+"::text")
+	case *filter.Like: // which compares exactly under every collation that it can be asked under
+		return fmt.Sprintf("%s%s LIKE %s ESCAPE '!'", d.expression(p.Left, false), negated(p.Not), d.Bind(p.Escaped('!'))+"::text")
 	}
 	panic(fmt.Sprintf("postgres: a filter's %T cannot be written", predicate))
 }
@@ -134,7 +134,7 @@ func (d *dialect) name(r filter.Ref) string {
 }
 
 // padded says whether a column is a character(n), whose padding blanks a cast to text takes off.
-func padded(c *shape.Column) bool { return strings.HasPrefix(c.Type, "character(") }
+func padded(c *shape.Column) bool { return c.Padded() }
 
 // expression is a column as it is compared: text under the collation "C", which orders by code point in UTF-8.
 func (d *dialect) expression(r filter.Ref, collated bool) string {

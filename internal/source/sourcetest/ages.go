@@ -2,6 +2,7 @@ package sourcetest
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -27,6 +28,26 @@ func collationKeeps(t *testing.T, w *world) {
 	x = w.tally(t, sel)[0]
 	expect(t, "due and judged otherwise, of what is not", []int64{x.Due, x.Collation}, []int64{2, 1})
 	expect(t, "rows read", w.due(t, sel), 2)
+	sel.Terms[0].Where, sel.Terms[0].Except = bind(t, sel.Table, "name LIKE 'h%'"), nil
+	if n := w.due(t, sel); n > 1 {
+		t.Errorf("LIKE took %d rows for one that begins so", n)
+	}
+}
+
+// longConditions have as many terms as their text can hold.
+func longConditions(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	for word, want := range map[string]int64{" AND ": 9, " OR ": 10} {
+		text := strings.Repeat("id<>7"+word, 6_000) + "id<>7"
+		if word == " OR " {
+			text = strings.Repeat("id=7"+word, 6_000) + "id<>7"
+		}
+		n, err := w.s.CountWhere(w.ctx, sel.Table, bind(t, sel.Table, text), 1000)
+		expect(t, "rows by 6,001 terms joined by"+word, fmt.Sprint(n, err), fmt.Sprint(want, " <nil>"))
+	}
+	mixed := "id IN (7" + strings.Repeat(", 7.5", 4_900) + ")"
+	n, err := w.s.CountWhere(w.ctx, sel.Table, bind(t, sel.Table, mixed), 1000)
+	expect(t, "rows by a list of 4,901 numbers", fmt.Sprint(n, err), "1 <nil>")
 }
 
 func compares(t *testing.T, w *world) {

@@ -71,6 +71,7 @@ func Run(t *testing.T, f Fixture) {
 		{"held rows stay, also those read before the hold", heldStay},
 		{"filters judge as the evaluator does", filtersAgree},
 		{"rows that the column's collation judges otherwise get the longer keep", collationKeeps},
+		{"conditions can be as long as their text", longConditions},
 		{"two selections are compared, and filters counted", compares},
 		{"sentinels are no ages", sentinelsStay},
 		{"a clause without age takes every row", emptyingTakesEveryAge},

@@ -21,6 +21,7 @@ type dialect struct {
 	age    rule.Age
 	prefix string
 	ranges bool // consecutive keys are named by their first and last, which may find more than them
+	own    bool // columns are compared by their own collation, as they are
 	judged bool // the rows hold, as column judgedAge, what Judge makes of their age
 }
 
@@ -39,7 +40,11 @@ func (d *dialect) Writer() source.Writer {
 // Folds: LIKE takes ASCII letters of different case for equal.
 func (d *dialect) Folds() bool { return true }
 
-func (d *dialect) column() string { return d.name(d.sel.AgeRef()) }
+func (d *dialect) column() string {
+	plain := *d
+	plain.own = true
+	return plain.name(d.sel.AgeRef())
+}
 
 // iso is the condition that a column holds text that is a real date, with a real time behind it if any, as SQLite's own
 // date functions (deterministic for such text) find. They are dear, so the two usual forms take one call each.
@@ -118,6 +123,10 @@ func (d *dialect) after(at time.Time) string {
 
 // Leaf writes a predicate. A value of another storage class than the column's type is unknown, as in the evaluator.
 func (d *dialect) Leaf(predicate any, collated bool) string {
+	if collated {
+		own := *d
+		own.own, d = true, &own
+	}
 	switch p := predicate.(type) {
 	case *filter.IsNull:
 		if p.Not {
@@ -157,9 +166,17 @@ func (d *dialect) name(r filter.Ref) string {
 		ours = quote(d.sel.Table.Name) + "."
 	}
 	if text, ok := d.sel.Joined(r, func(t *shape.Table) string { return quote(t.Name) }, quote, ours); ok {
-		return text
+		return d.unpadded(r, text)
 	}
-	return d.prefix + quote(r.Name)
+	return d.unpadded(r, d.prefix+quote(r.Name))
+}
+
+// unpadded takes off blanks that do not count. An expression has no collation, so that one which compares by the column's own keeps them.
+func (d *dialect) unpadded(r filter.Ref, name string) string {
+	if d.own || !r.Column.Padded() {
+		return name
+	}
+	return fmt.Sprintf("CASE typeof(%[1]s) WHEN 'text' THEN rtrim(%[1]s, ' ') ELSE %[1]s END", name)
 }
 
 func (d *dialect) negated(not bool, condition string) string {
@@ -248,7 +265,7 @@ func (d *dialect) in(p *filter.In, collated bool) string {
 	for i, l := range p.List {
 		parts[i] = d.compare(p.Left, filter.Equal, l.Value, collated)
 	}
-	return d.negated(p.Not, strings.Join(parts, " OR "))
+	return d.negated(p.Not, filter.Chain(parts, " OR "))
 }
 
 // newDialectOn is the same table under another prefix, with the same bound values.

@@ -50,6 +50,7 @@ func TestConformance(t *testing.T) {
 						Literals: []string{"0", "1", "-1", "2", "1.5", "-0.5", "9007199254740992", "9007199254740993", "9223372036854775807", "9223372036854775808", "-1e30", "2.5e300"}},
 					{Name: "f", Type: "REAL", Rows: []string{"0", "0.1", "-1.5", "1e300", "-1e-300", "9e999", "-9e999", "9007199254740993", "'x'"}, Literals: []string{"0", "0.1", "-1.5", "0.30000000000000004", "1e300", "9007199254740992"}},
 					{Name: "d", Type: "NUMERIC(9,2)", Rows: []string{"0", "12.5", "12.50", "9007199254740993", "'12.5'", "'abc'", "x''"}, Literals: []string{"12.5", "0", "-1", "9007199254740993", "12.49999999"}},
+					{Name: "c", Type: "char(5)", Text: true, Rows: []string{"'ab'", "'ab  '", "''", "' '", "'é'", "7", "x'6162'"}, Literals: []string{"'ab'", "'ab '", "''", "'é'"}},
 					{Name: "s", Type: "TEXT", Text: true, Rows: []string{"''", "'a'", "'A'", "'a '", "'é'", "'aé'", "'100%'", "'_'", "'[x]'", "'a*'", "'a?'", "'it''s'", "'ß!'", "'z' || char(0) || 'a'", "char(128674)", "char(65535)", "x'61'", "7"},
 						Literals: []string{"''", "'a'", "'A'", "'a '", "'é'", "'z'", "'it''s'", "'7'", "'\U0001F6A2'", "'\uFFFF'"}},
 					{Name: "l", Type: "TEXT COLLATE NOCASE", Text: true, Rows: []string{"'Plover'", "'plover'", "'PLOVER '", "'dunlin'"}, Literals: []string{"'plover'", "'Plover'", "'DUNLIN'"}},
