@@ -176,14 +176,22 @@ func Local(wall time.Time, zone *time.Location) time.Time {
 
 // Wall returns what the clocks of a zone show at t, as a time in UTC, for columns that hold clock times without zone.
 // Where they are about to be set back and will show it a second time, it returns the time to which they will be set:
-// a row that bears a time in between may have been written at either, and is not older than t for certain.
+// a row that bears a time in between may have been written at either, and is not older than t for certain. Where they were set forward
+// at t, it returns the time from which they were: times that they jumped over mean t, and are not older.
 func Wall(t time.Time, zone *time.Location) time.Time {
 	wall := func(t time.Time) time.Time {
 		_, offset := t.In(zone).Zone()
 		return t.UTC().Add(time.Duration(offset) * time.Second)
 	}
-	if _, back := t.In(zone).ZoneBounds(); !back.IsZero() && wall(back).Before(wall(t)) {
+	since, back := t.In(zone).ZoneBounds()
+	if !back.IsZero() && wall(back).Before(wall(t)) {
 		return wall(back)
+	}
+	if since.Equal(t) {
+		_, before := t.Add(-1).In(zone).Zone()
+		if forward := t.UTC().Add(time.Duration(before) * time.Second); forward.Before(wall(t)) {
+			return forward
+		}
 	}
 	return wall(t)
 }

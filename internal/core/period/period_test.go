@@ -157,11 +157,12 @@ func TestCutoffsKeepToTheClocksOfAZone(t *testing.T) {
 	}
 }
 
-func TestClockTimesThatComeTwiceStay(t *testing.T) {
+func TestClockTimesThatComeTwiceOrNeverStay(t *testing.T) {
 	berlin := zone(t, "Europe/Berlin")
 	for now, want := range map[string]string{
 		"2026-10-24T23:59:59Z": "2026-10-25T01:59:59Z", "2026-10-25T00:00:00Z": "2026-10-25T02:00:00Z", "2026-10-25T00:30:00Z": "2026-10-25T02:00:00Z",
-		"2026-10-25T01:30:00Z": "2026-10-25T02:30:00Z", "2026-10-25T02:00:00Z": "2026-10-25T03:00:00Z", "2026-03-29T01:00:00Z": "2026-03-29T03:00:00Z",
+		"2026-10-25T01:30:00Z": "2026-10-25T02:30:00Z", "2026-10-25T02:00:00Z": "2026-10-25T03:00:00Z", "2026-03-29T01:00:00Z": "2026-03-29T02:00:00Z",
+		"2026-03-29T00:59:59Z": "2026-03-29T01:59:59Z", "2026-03-29T01:00:01Z": "2026-03-29T03:00:01Z",
 	} {
 		if got := Wall(at(now), berlin); !got.Equal(at(want)) {
 			t.Errorf("at %s: got %s, want %s", now, got.Format(time.RFC3339), want)

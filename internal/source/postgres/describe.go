@@ -56,7 +56,15 @@ func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
 	if len(found) == 0 || name == "" {
 		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
 	}
+	if len(found) > 1 {
+		return nil, fmt.Errorf("%w that %q names alone: %s", source.ErrNoTable, name, sameName(found[0], found[1]))
+	}
 	return found[0], nil
+}
+
+// sameName tells of two tables that are called the same: a name with a dot in it can be that of a table or of a table in a schema.
+func sameName(a, b *shape.Table) string {
+	return fmt.Sprintf("table %s of schema %s and table %s of schema %s are both called %q here; rename one of them", quote(a.Base), quote(a.Schema), quote(b.Base), quote(b.Schema), a.Name)
 }
 
 func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, error) {
@@ -104,6 +112,13 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	})
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	named := map[string]*shape.Table{}
+	for _, t := range out {
+		if other := named[t.Name]; other != nil {
+			t.Obstacles, other.Obstacles = append(t.Obstacles, sameName(other, t)), append(other.Obstacles, sameName(other, t))
+		}
+		named[t.Name] = t
 	}
 	if name != "" && len(out) == 1 {
 		if err := s.sign(ctx, out[0]); err != nil {

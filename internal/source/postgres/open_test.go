@@ -167,3 +167,25 @@ func TestOneDeadConnectionTellsOfTheOthers(t *testing.T) {
 		}
 	}
 }
+
+// A dot can stand in a name or between two. Where both would be called the same, neither is taken for the other.
+func TestTwoTablesOfOneNameAreRefused(t *testing.T) {
+	src, exec := open(t)
+	exec(`CREATE SCHEMA dot; CREATE TABLE "dot.ted" (id integer PRIMARY KEY, mine text); CREATE TABLE dot.other (id integer PRIMARY KEY)`)
+	if one, err := src.Table(t.Context(), "dot.ted"); err != nil || one.Schema != "public" || len(one.Obstacles) != 0 {
+		t.Fatalf("alone: %+v, %v", one, err)
+	}
+	exec("CREATE TABLE dot.ted (id integer PRIMARY KEY, theirs text)")
+	if one, err := src.Table(t.Context(), "dot.ted"); !errors.Is(err, source.ErrNoTable) || !strings.Contains(err.Error(), "rename") {
+		t.Errorf("one of two was taken: %+v, %v", one, err)
+	}
+	all, err := src.Tables(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range all {
+		if (len(x.Obstacles) > 0) != (x.Name == "dot.ted") {
+			t.Errorf("%s.%s: obstacles %v", x.Schema, x.Base, x.Obstacles)
+		}
+	}
+}
