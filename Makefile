@@ -5,7 +5,7 @@ BIN := build/ambercellar
 # The program and its tests are compiled alike, so that on a new machine what they share is compiled once.
 COMPILE := CGO_ENABLED=0 GOFLAGS=-trimpath
 
-.PHONY: build demo test soak matrix bench console check screenshots clean
+.PHONY: build demo test race soak matrix bench console check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
 $(BIN): console # always: the Go tool knows best what is stale
@@ -34,6 +34,16 @@ test: build ## all tests, on private servers and in headless Chromium
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	@echo "== testing, with temporary files in $(TEST_TMP)"
 	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 13m ./...
+	@./tools/need.sh gcc
+	@echo "== testing what goes on at the same time, under the race detector"
+	TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 5m -run '$(RACED)' ./internal/engine
+
+# What the race detector looks at in every run of the tests: answers that are asked for while a run goes.
+RACED := ^TestAnswersHoldWhileARunGoesOn$$/sqlite
+
+race: ## engine, service and sources under the race detector
+	@./tools/need.sh postgresql mariadb-server gcc
+	TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 60m ./internal/engine ./internal/service ./internal/source/... ./internal/archive/...
 
 soak: ## many rules on many tables with writers, for ten minutes under the race detector; every row is accounted for
 	@./tools/need.sh postgresql mariadb-server gcc

@@ -64,6 +64,19 @@ func (w *world) eventually(what string, holds func() bool) {
 	w.t.Fatalf("%s: not after a minute", what)
 }
 
+// outlived waits until the time in the archive of all that is archived is over.
+func (w *world) outlived() {
+	w.t.Helper()
+	w.eventually("the time in the archive of all segments is over", func() bool {
+		for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
+			if s.State == catalog.SegmentClosed && (s.KeepUntil == nil || !time.Now().After(s.KeepUntil.Time)) {
+				return false
+			}
+		}
+		return true
+	})
+}
+
 // TestTheArchiveIsProvenAndMended: segments get a second copy in an object store; whatever is done to the files of one store is
 // named exactly, with the service and without it, mended from the other, and read from there as long as it is not.
 func TestTheArchiveIsProvenAndMended(t *testing.T) {
@@ -415,12 +428,12 @@ func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
 	w.define("archive", "unlimited")
 	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: PT1S}", "unlimited")))
 	w.in("")
-	time.Sleep(time.Second)
+	w.outlived()
 	d := must1[catalog.Disposal](w, "disposal", "plan", "scans")
 	if len(d.Items.V) != 0 || len(d.Stays.V) != 1 || !strings.Contains(d.Stays.V[0].Reason, "store attic itself keeps a version of its files until 2") || d.Stays.V[0].Due == nil {
 		t.Fatalf("%+v, %+v", d.Items.V, d.Stays.V)
 	}
-	time.Sleep(time.Until(d.Stays.V[0].Due.Time) + 100*time.Millisecond)
+	w.eventually("the lock is over", func() bool { return time.Now().After(d.Stays.V[0].Due.Time) })
 	d = must1[catalog.Disposal](w, "disposal", "plan", "scans")
 	w.must("disposal", "start", d.ID)
 	if c := must1[engine.Certificate](w, "disposal", "certificate", d.ID); c.Segments != 1 || len(c.Left) != 0 {
@@ -459,7 +472,7 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	w.eventually("second copies", func() bool {
 		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
 	})
-	time.Sleep(time.Second)
+	w.outlived()
 	out := w.must("disposal", "plan", "scans", "-note", "the seventh year is over")
 	if !strings.Contains(out, "nothing was destroyed") || !strings.Contains(out, "1 row stays: hold") || !strings.Contains(out, "cellar, attic") {
 		t.Errorf("the plan:\n%s", out)

@@ -222,7 +222,7 @@ func TestRestoresAreApprovedReplaceAndGoOn(t *testing.T) {
 		r = must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5")
 		w.must("restore", "approve", r.ID)
 		w.eventually("the approved restore is done", func() bool { return must1[catalog.Restore](w, "restore", "show", r.ID).State == catalog.RestoreDone })
-		time.Sleep(time.Second) // their time in the archive
+		w.outlived()
 		d := must1[catalog.Disposal](w, "disposal", "plan", "scans")
 		w.refuse(1, []string{"is approved before it is started"}, "disposal", "start", d.ID)
 		w.must("guard", "set", "harbour")

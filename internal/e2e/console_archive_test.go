@@ -87,7 +87,7 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 	p.sees("The segment is what was written")
 
 	// Found out, decided, done, certified.
-	time.Sleep(time.Second)
+	w.outlived()
 	p.press("Disposals")
 	p.sees("Nothing was disposed of yet", "Find out; nothing is destroyed")
 	p.fill("#erasure-where", "id = 5")

@@ -107,10 +107,12 @@ func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
 				}
 			}
 		})
-		time.Sleep(300 * time.Millisecond)
+		w.someDeleted(run.ID, 1)
 		w.stop(syscall.SIGKILL)
 		w.start()
-		time.Sleep(2 * time.Second)
+		w.until(run.ID, "goes on beside the writer", func(r api.RunView) bool {
+			return r.State.Ended() || w.count("SELECT count(*) FROM leg WHERE pier = 'late'") >= 20
+		})
 		done := w.hurried(run.ID)
 		close(stop)
 		writing.Wait()

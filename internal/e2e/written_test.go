@@ -13,7 +13,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
@@ -129,7 +128,7 @@ func TestWriteAnArchive(t *testing.T) {
 		run("scan-"+kind, "2020-02-01")
 		run("scan-"+kind, "2020-03-01")
 		w.must("hold", "place", kind, "scan", "-where", "id IN (40, 41)", "-reference", "case 4", "-reason", "inquiry")
-		time.Sleep(1100 * time.Millisecond)
+		w.outlived()
 		w.must("disposal", "start", must1[catalog.Disposal](w, "disposal", "plan", "scan-"+kind).ID)
 		run("scan-"+kind, "2020-04-01")
 		moved := must1[api.Items[catalog.Segment]](w, "segment", "list", "-source", kind, "-table", "scan").Items[0]

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -382,23 +383,49 @@ func TestCrashChild(t *testing.T) {
 	}
 }
 
+// seeded returns what a test draws its points with. The seed is shown, and AMBERCELLAR_SEED gives it.
+func seeded(t *testing.T) *rand.Rand {
+	t.Helper()
+	seed := rand.Uint64()
+	if text := os.Getenv("AMBERCELLAR_SEED"); text != "" {
+		var err error
+		if seed, err = strconv.ParseUint(text, 10, 64); err != nil {
+			t.Fatalf("AMBERCELLAR_SEED: %v", err)
+		}
+	}
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("AMBERCELLAR_SEED=%d draws the same points again", seed)
+		}
+	})
+	t.Logf("seed %d", seed)
+	return rand.New(rand.NewPCG(seed, 0))
+}
+
 func TestCrashMatrix(t *testing.T) {
 	full := os.Getenv("AMBERCELLAR_MATRIX") == "full"
 	for i := range scenes {
 		s := &scenes[i]
 		for _, engine := range strings.Fields(s.engines) {
 			t.Run(s.name+" "+engine, func(t *testing.T) {
+				draw := seeded(t)
 				points := s.kill(t, engine, 0)
+				if points == 0 {
+					t.Fatal("the process came through no point at all, so there is nothing to kill it at")
+				}
 				stride := 1
 				if !full {
-					stride = max(points, 1)
+					stride = points
 				}
 				done := 0
-				for at := 1 + rand.IntN(stride); at <= points; at += stride {
-					s.kill(t, engine, at)
-					done++
+				for at := 1 + draw.IntN(stride); at <= points; at += stride {
+					if s.kill(t, engine, at) == 0 {
+						done++
+					}
 				}
-				t.Logf("killed at %d of %d points", done, points)
+				if t.Logf("killed at %d of %d points", done, points); full && done == 0 {
+					t.Fatal("the process was killed at no point")
+				}
 			})
 		}
 	}
