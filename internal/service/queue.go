@@ -46,6 +46,13 @@ func (s *Service) takeUp(ctx context.Context) error {
 			return err
 		}
 	}
+	stale, err := filepath.Glob(filepath.Join(s.restoreDirectory(), "seen-*")) // of tries that were killed; each makes its own
+	for _, file := range stale {
+		err = errors.Join(err, os.Remove(file))
+	}
+	if err != nil {
+		return err
+	}
 	restores, err := s.Catalog.RestoresIn(ctx, catalog.Restoring)
 	for i := range restores {
 		s.Log.Info("taking up a restore", "restore", restores[i].ID)

@@ -118,7 +118,7 @@
                 <tbody>
                   {#each d.items as x (x.segment)}
                     <tr class="border-t border-gray-100 dark:border-gray-700/60"><td class="py-1"><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a></td><td class="text-right">{count(x.rows)}</td><td class="text-right">{size(x.bytes)}</td><td class="ps-4">{age(x.oldest).slice(0, 10)} to {age(x.newest).slice(0, 10)}</td><td><When at={x.due} day /></td>
-                      <td>{#if x.destroyed}destroyed <When at={x.destroyed} />{:else if x.left}left: {x.left}{:else if d.state === "cancelled"}stays{:else}goes, from {x.stores.join(" and ")}{/if}{#if x.kept}<div title={x.why}>{count(x.kept)} of its rows stay{#if x.successor}, in <a class="text-link font-mono" href="#/archive/{x.successor}" title={x.successor}>{short(x.successor)}</a>{/if}: {x.why}</div>{/if}</td></tr>
+                      <td>{#if x.destroyed}destroyed <When at={x.destroyed} />{:else if x.left}left: {x.left}{:else if d.state === "cancelled"}stays{:else}goes, from {x.stores.join(" and ")}{/if}{#each x.remains ?? [] as left (left)}<div class="text-amber-800 dark:text-amber-300">what may hold it still: {left}</div>{/each}{#if x.kept}<div title={x.why}>{count(x.kept)} of its rows stay{#if x.successor}, in <a class="text-link font-mono" href="#/archive/{x.successor}" title={x.successor}>{short(x.successor)}</a>{/if}: {x.why}</div>{/if}</td></tr>
                   {/each}
                 </tbody>
               </table>

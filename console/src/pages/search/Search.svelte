@@ -103,6 +103,7 @@
         {s.more ? "" : `Of ${plural(s.segments, "segment")} ${count(s.passed)} passed over by their bounds; ${plural(s.rows, "row")} looked at, ${size(s.bytes)} read.`}
         {s.superseded ? `${plural(s.superseded, "row")} of which a newer version is archived ${s.superseded === 1 ? "was" : "were"} passed over.` : ""}
       </p>
+      {#if s.untold}<p class="my-2 text-sm text-amber-800 dark:text-amber-300" role="alert">{s.untold}</p>{/if}
       {#if s.cold}<div class="my-3"><Cold cold={s.cold} ask /></div>{/if}
       <Panel>
         <div class="overflow-x-auto">
