@@ -121,6 +121,30 @@ func (a *API) settle(c *gin.Context) (any, error) {
 	return a.service.Settle(c.Request.Context(), actor, c.Param("source"), c.Param("table"), in.Reason)
 }
 
+func (a *API) columnNames(c *gin.Context) (any, error) {
+	return all(a.service.Catalog.FormerNames(c.Request.Context(), c.Param("source"), c.Param("table")))
+}
+
+func (a *API) tellName(c *gin.Context) (any, error) {
+	var in NewName
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	return all(a.service.TellName(c.Request.Context(), actor, catalog.FormerName{Source: c.Param("source"), Table: c.Param("table"), Name: in.Name, Was: in.Was}))
+}
+
+func (a *API) forgetName(c *gin.Context) (any, error) {
+	var in NewName
+	if err := read(c, &in); err != nil {
+		return nil, err
+	}
+	n := catalog.FormerName{Source: c.Param("source"), Table: c.Param("table"), Name: in.Name, Was: in.Was}
+	if err := a.service.Catalog.ForgetName(c.Request.Context(), actor, n); err != nil {
+		return nil, err
+	}
+	return a.columnNames(c)
+}
+
 func (a *API) makeAhead(c *gin.Context) (any, error) {
 	var in NewPartitions
 	if err := read(c, &in); err != nil {

@@ -212,6 +212,12 @@ type NewPartitions struct {
 	Try   bool `json:"try,omitempty"` // only say what would be sent to the database
 }
 
+// NewName tells what a column of a table was called before.
+type NewName struct {
+	Name string `json:"name"`          // as it is called now, or was called next
+	Was  string `json:"was,omitempty"` // as it was called before; left out: it was added, and had no other name
+}
+
 // RunView is a run with what follows from its counts.
 type RunView struct {
 	catalog.Run

@@ -90,6 +90,15 @@ func commands() []command {
 		{name: "hold show", args: "HOLD", summary: "show a hold", run: holdShow},
 		{name: "hold lift", args: "HOLD", summary: "end a hold", flags: func(f *flag.FlagSet) { f.String("reason", "", "why the hold ends; it is kept") }, run: holdLift},
 
+		{name: "column tell", args: "SOURCE TABLE COLUMN", summary: "say what a column was called before it was renamed, so that it is found in older segments", flags: func(f *flag.FlagSet) {
+			f.String("was", "", "the name that it had before")
+			f.Bool("added", false, "it had none: it was added, and is NULL in older rows")
+		}, run: columnTell},
+		{name: "column list", args: "SOURCE TABLE", summary: "list what was told of the names of a table's columns", run: columnList},
+		{name: "column forget", args: "SOURCE TABLE COLUMN", summary: "take back what was told of a column", flags: func(f *flag.FlagSet) {
+			f.String("was", "", "the name that it was told to have had; left out: that it was added")
+		}, run: columnForget},
+
 		{name: "guard show", args: "SOURCE", summary: "show what binds all rules of a source", run: guardShow},
 		{name: "guard set", args: "SOURCE", summary: "set what binds all rules of a source; what is left out is no longer bound", flags: func(f *flag.FlagSet) {
 			f.String("live", "", "rows stay live at least so long, like P30D")

@@ -61,6 +61,9 @@ func search(e *env) error {
 	}
 	s := found.Searched
 	e.coldNote(s.Cold, q.Source, q.Table)
+	for i := range s.Lacking {
+		fmt.Fprintln(e.out, s.Lacking[i].Say(q.Source, q.Table))
+	}
 	if s.Untold != "" {
 		fmt.Fprintln(e.out, "these may not be all rows:", s.Untold)
 	}

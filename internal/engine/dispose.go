@@ -199,6 +199,10 @@ func (e *Engine) neededBy(ctx context.Context, s *catalog.Segment) (*catalog.Res
 // holdsOver returns the filters of the holds that may stand on rows of a segment, and a hold that stands on all of them: on the
 // segment itself, or by a condition that cannot be judged on archived rows.
 func (e *Engine) holdsOver(ctx context.Context, s *catalog.Segment, m *archive.Manifest) (filters []heldFilter, whole *catalog.Hold, err error) {
+	own, err := e.named(ctx, m)
+	if err != nil {
+		return nil, nil, err
+	}
 	holds, err := e.Catalog.TableHolds(ctx, s.Source, s.Table)
 	for i := range holds {
 		h := &holds[i]
@@ -208,7 +212,7 @@ func (e *Engine) holdsOver(ctx context.Context, s *catalog.Segment, m *archive.M
 		if h.Filter == "" {
 			continue
 		}
-		f, err := bindArchived(h.Filter, m.Columns, m.Columns)
+		f, err := bindArchived(h.Filter, own, own)
 		if err != nil || m.Masked != nil && touches(f, m) {
 			return nil, h, nil
 		}

@@ -143,6 +143,11 @@ func (e *Engine) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.S
 	} else if err != nil {
 		return nil, nil, err
 	}
+	if missing, err := e.lacks(ctx, p.manifest, d.Erases); err != nil {
+		return nil, nil, err
+	} else if missing != "" {
+		return stays(nil, "it has no column %[1]s, and nobody can tell whether it holds such rows; `ambercellar column tell %[2]s %[3]s %[1]s` says what it was called then, or that it was added; then plan again", missing, d.Source, d.Table)
+	}
 	if possibly, err := e.mayHold(ctx, s, d.Erases, columns); err != nil {
 		return nil, nil, err
 	} else if !possibly {
@@ -203,7 +208,11 @@ func (e *Engine) erasing(ctx context.Context, d *catalog.Disposal, s *catalog.Se
 		return nil, err
 	}
 	p := &parting{engine: e, segment: s, manifest: m, books: books}
-	if p.erase, err = bindArchived(d.Erases, m.Columns, columns); err != nil {
+	own, err := e.named(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	if p.erase, err = bindArchived(d.Erases, own, columns); err != nil {
 		return nil, err
 	}
 	p.filters, p.whole, err = e.holdsOver(ctx, s, m)

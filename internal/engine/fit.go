@@ -95,7 +95,7 @@ func (e *Engine) checkFit(ctx context.Context, r *catalog.Restore, segments []ca
 		if err != nil {
 			return err
 		}
-		f, err := fitOf(x.manifest, t, r.Fit.V)
+		f, err := q.fitNow(ctx, x.manifest, t, r.Fit.V)
 		if err != nil {
 			return err
 		}

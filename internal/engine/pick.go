@@ -24,8 +24,9 @@ type picked struct {
 	wide   []value.Value
 }
 
-// pick makes out which rows of a segment a scope is for. columns are those that any segment of the table has.
-func pick(m *archive.Manifest, scope catalog.Scope, columns []shape.Column) (*picked, error) {
+// pick makes out which rows of a segment a scope is for. own are its columns under the names that they have now, columns those that any
+// segment of the table has.
+func pick(m *archive.Manifest, scope catalog.Scope, own, columns []shape.Column) (*picked, error) {
 	p := &picked{absent: len(m.Columns)}
 	var err error
 	if p.span, err = span(m, scope); err != nil {
@@ -43,7 +44,7 @@ func pick(m *archive.Manifest, scope catalog.Scope, columns []shape.Column) (*pi
 		}
 	}
 	if scope.Where != "" {
-		p.filter, err = bindArchived(scope.Where, m.Columns, columns)
+		p.filter, err = bindArchived(scope.Where, own, columns)
 	}
 	return p, err
 }
@@ -184,7 +185,7 @@ func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*Restore
 		}
 		var key []int
 		if c != nil {
-			f, err := fitOf(m.manifest, c.table, r.Fit.V)
+			f, err := x.fitNow(ctx, m.manifest, c.table, r.Fit.V)
 			if err != nil {
 				return nil, err
 			}

@@ -201,7 +201,11 @@ func (e *Engine) mayHold(ctx context.Context, s *catalog.Segment, where string, 
 		return false, err
 	}
 	x := &searched{segment: s, known: k, manifest: k.manifest}
-	if x.search.Filter, err = bindArchived(where, k.manifest.Columns, columns); err != nil {
+	own, err := e.named(ctx, k.manifest)
+	if err != nil {
+		return false, err
+	}
+	if x.search.Filter, err = bindArchived(where, own, columns); err != nil {
 		return false, err
 	}
 	return e.possibly(ctx, x)

@@ -261,7 +261,14 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 			x.manifest, x.closing, one = q.load(ctx, x.store, s)
 		}
 		if one == nil && s.State == catalog.SegmentOpen {
-			x.closing, x.left, one = q.moment.booksAt(s, x.manifest)
+			if q.moment == nil { // a request is only looked at
+				q.moment, one = q.readMoment(ctx, s.Source, s.Table)
+			}
+			if one == nil && q.gives(s) {
+				x.closing, x.left, one = q.moment.booksAt(s, x.manifest)
+			} else if one == nil {
+				one = &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is open, and the source does not tell which of its rows have left", s.ID), Remedy: "let its run finish, or cancel it"}
+			}
 		}
 		if one == nil {
 			return x, nil
@@ -352,7 +359,11 @@ func (q *restoration) pick(ctx context.Context, m *archive.Manifest) (*picked, e
 			return nil, err
 		}
 	}
-	return pick(m, scope, q.columns)
+	own, err := q.named(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	return pick(m, scope, own, q.columns)
 }
 
 // pickColumns returns a function that writes the values of one side of a reference, so that equal ones are equal texts.
@@ -572,7 +583,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		f, err := fitOf(m, t, q.restore.Fit.V)
+		f, err := q.fitNow(ctx, m, t, q.restore.Fit.V)
 		if err != nil {
 			return err
 		}

@@ -54,6 +54,8 @@ type Searched struct {
 
 	Superseded int64 `json:"superseded"` // rows that were passed over, since a newer version of them is archived
 
+	Lacking []Lacking `json:"lacking,omitempty"` // columns that it asks for and that some of the segments do not have
+
 	Untold string `json:"untold,omitempty"` // what a run that goes on may have archived, and the source does not tell; empty: nothing
 }
 
@@ -76,7 +78,8 @@ type searched struct {
 	segment  *catalog.Segment
 	known    *learnt
 	manifest *archive.Manifest
-	left     []int // ordinals that stayed in the table
+	own      []shape.Column // the manifest's, under the names that they have now
+	left     []int          // ordinals that stayed in the table
 	search   archive.Search
 	key      []int // positions of the key
 	show     []int // positions of the shown columns; behind the segment's own where it has no such column
@@ -123,7 +126,11 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 				return err
 			}
 		}
-		out.Segments = len(list)
+		names, err := e.Catalog.FormerNames(ctx, q.Source, q.Table)
+		if err != nil {
+			return err
+		}
+		out.Segments, out.Lacking = len(list), lacking(q, list, names)
 		return head(show)
 	}
 	if live == nil {
@@ -469,6 +476,10 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 	if len(segments) == 0 && !q.Live {
 		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
 	}
+	names, err := e.Catalog.FormerNames(ctx, q.Source, q.Table)
+	if err != nil {
+		return nil, nil, err
+	}
 	var columns []shape.Column
 	var list []*searched
 	for i := range segments { // the newest first
@@ -477,13 +488,13 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 		if err != nil {
 			return nil, nil, err
 		}
-		x := &searched{segment: s, known: k, manifest: k.manifest, left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
+		x := &searched{segment: s, known: k, manifest: k.manifest, own: names.Now(k.manifest.Columns), left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
 		if m.of(s) == someTold {
 			if x.left, _, err = m.left(s, k.manifest.Rows); err != nil {
 				return nil, nil, err
 			}
 		}
-		for _, c := range k.manifest.Columns {
+		for _, c := range x.own {
 			if !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
 				columns = append(columns, c)
 			}
@@ -496,7 +507,7 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 
 // bind binds the filter to the segment's columns, as they were when it was written.
 func (x *searched) bind(q SearchRequest, columns, show []shape.Column) error {
-	own := x.manifest.Columns
+	own := x.own
 	x.search.Absent = 1
 	if q.Limit > 0 || q.keyed { // to tell versions of one row
 		x.key = keyColumns(x.manifest)

@@ -217,7 +217,7 @@ func (b *takeback) take(ctx context.Context, families [][]*member) (func(), erro
 // remove removes the rows of a chunk that this restore put back and that are unchanged, in batches.
 func (b *takeback) remove(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, _ []int) error {
 	t := b.tables[m.Table]
-	f, err := fitOf(m, t, b.restore.Fit.V)
+	f, err := b.fitNow(ctx, m, t, b.restore.Fit.V)
 	if err != nil {
 		return err
 	}

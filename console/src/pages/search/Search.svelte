@@ -103,6 +103,9 @@
         {s.more ? "" : `Of ${plural(s.segments, "segment")} ${count(s.passed)} passed over by their bounds; ${plural(s.rows, "row")} looked at, ${size(s.bytes)} read.`}
         {s.superseded ? `${plural(s.superseded, "row")} of which a newer version is archived ${s.superseded === 1 ? "was" : "were"} passed over.` : ""}
       </p>
+      {#each s.lacking ?? [] as l (l.column)}
+        <p class="my-2 text-sm text-amber-800 dark:text-amber-300" role="status">{plural(l.segments.length, "segment")} with {plural(l.rows, "row")} {l.segments.length === 1 ? "has" : "have"} no column {l.column}, which counts as NULL there. <code class="text-xs">ambercellar column tell {table.replace(".", " ")} {l.column}</code> says what it was called then (-was NAME), or that it was added (-added).</p>
+      {/each}
       {#if s.untold}<p class="my-2 text-sm text-amber-800 dark:text-amber-300" role="alert">{s.untold}</p>{/if}
       {#if s.cold}<div class="my-3"><Cold cold={s.cold} ask /></div>{/if}
       <Panel>
