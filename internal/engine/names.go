@@ -83,8 +83,7 @@ func lacking(q SearchRequest, list []*searched, names catalog.FormerNames) []Lac
 		}
 		l := Lacking{Column: name}
 		for _, x := range list {
-			has := slices.ContainsFunc(x.own, func(c shape.Column) bool { return c.Name == name }) || slices.Contains(x.manifest.Omitted, name)
-			if !has {
+			if !slices.ContainsFunc(x.own, func(c shape.Column) bool { return c.Name == name }) { // that were left out among them
 				l.Segments, l.Rows = append(l.Segments, x.segment.ID), l.Rows+x.segment.Deleted
 			}
 		}

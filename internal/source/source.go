@@ -153,7 +153,7 @@ type LiveQuery struct {
 	Columns []int          // of the rows that are handed on
 	Limit   int            // rows at the most
 	Runs    []string
-	Journal func([]JournalRow) error  // hears of the journal of these runs, before the first row; in order of run, segment and batch
+	Journal func([]JournalRow) error  // hears of the journal of these runs, before the first row; in order of run, segment and batch; nil: nobody does
 	Row     func([]value.Value) error // each is valid only during the call; nil: rows are counted alone
 }
 

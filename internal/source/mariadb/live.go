@@ -20,7 +20,7 @@ func (s *Source) LiveRows(ctx context.Context, q source.LiveQuery) (n int64, err
 		}
 		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") // it has changed nothing
 		journal, err := journalOf(ctx, conn, q.Runs)
-		if err == nil {
+		if err == nil && q.Journal != nil {
 			err = q.Journal(journal)
 		}
 		if err != nil {

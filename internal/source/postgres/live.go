@@ -35,8 +35,10 @@ func (s *Source) LiveRows(ctx context.Context, q source.LiveQuery) (n int64, err
 			}
 			rows = append(rows, some...)
 		}
-		if err := q.Journal(rows); err != nil {
-			return err
+		if q.Journal != nil {
+			if err := q.Journal(rows); err != nil {
+				return err
+			}
 		}
 		d, where := newDialect(source.Selection{Table: q.Table}), "true"
 		if q.Filter != nil {

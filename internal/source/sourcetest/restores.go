@@ -220,3 +220,62 @@ func typesRefused(t *testing.T, w *world) {
 		}
 	}
 }
+
+// liveRows sees the journal and the rows of a table at one moment: a row is in the one or in the other, whatever is deleted in between.
+func liveRows(t *testing.T, w *world) {
+	sel := w.scans(t, 40, 30)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	l := w.lease(t, "scan", "me")
+	w.delete(t, w.batch(sel, p, l, 1, 0, 1, 2, 3, 4, 5, 6, 7, 8, 9))
+	all, err := w.s.CountWhere(w.ctx, sel.Table, bind(t, sel.Table, "TRUE"), 1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	told, rows := 0, 0
+	n, err := w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 1000, Runs: []string{"run1"},
+		Journal: func(journal []source.JournalRow) error {
+			for _, row := range journal {
+				told += row.Deleted
+			}
+			if !w.s.Reads().BlocksWriters { // else it would wait for us
+				w.delete(t, w.batch(sel, p, l, 2, 10, 11, 12, 13, 14))
+			}
+			return nil
+		},
+		Row: func(row []value.Value) error {
+			rows++
+			return nil
+		}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "told by the journal, counted and handed on", []int64{int64(told), n, int64(rows)}, []int64{10, all, all})
+	n, err = w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Filter: bind(t, sel.Table, "id < 0"), Columns: []int{0}, Limit: 1000})
+	expect(t, "by a condition, without a journal", fmt.Sprint(n, err), "0 <nil>")
+	n, err = w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 3, Row: func([]value.Value) error { return nil }})
+	expect(t, "to a limit", fmt.Sprint(n, err), "3 <nil>")
+	failed := errors.New("the reader has had enough")
+	if _, err := w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 1000, Row: func([]value.Value) error { return failed }}); !errors.Is(err, failed) {
+		t.Errorf("a reader that fails: %v", err)
+	}
+}
+
+// restoredLive counts the restored rows that are there still.
+func restoredLive(t *testing.T, w *world) {
+	sel := w.scans(t, 10, 6)
+	p := w.read(t, sel, nil, 100, 1<<30)
+	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}); err != nil {
+		t.Fatal(err)
+	}
+	live := func() string {
+		n, err := w.s.RestoredLive(w.ctx, sel.Table, "r1")
+		return fmt.Sprint(n, err)
+	}
+	expect(t, "all of them", live(), "6 <nil>")
+	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d", p.rows[2][0].N))
+	w.exec(fmt.Sprintf("UPDATE scan SET id = 4711 WHERE id = %d", p.rows[3][0].N))
+	expect(t, "without one that was deleted and one that has another key", live(), "4 <nil>")
+	n, err := w.s.RestoredLive(w.ctx, sel.Table, "another")
+	expect(t, "of a restore that nobody knows", fmt.Sprint(n, err), "0 <nil>")
+}

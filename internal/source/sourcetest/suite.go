@@ -73,6 +73,8 @@ func Run(t *testing.T, f Fixture) {
 		{"rows that the column's collation judges otherwise get the longer keep", collationKeeps},
 		{"conditions can be as long as their text", longConditions},
 		{"two selections are compared, and filters counted", compares},
+		{"a row is in the journal or in the table at every moment", liveRows},
+		{"restored rows that are there still are counted", restoredLive},
 		{"sentinels are no ages", sentinelsStay},
 		{"a clause without age takes every row", emptyingTakesEveryAge},
 		{"clock times are those of the rule's zone", zonesHold},
