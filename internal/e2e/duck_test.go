@@ -1,0 +1,113 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+)
+
+// duck runs queries in an engine that knows nothing of this service, in a directory, and returns their rows.
+func duck(t *testing.T, dir string, queries []string) [][]map[string]any {
+	t.Helper()
+	install := exec.Command("npm", "install", "--no-audit", "--no-fund", "--loglevel=error", "@duckdb/node-api@1.5.6-r.1")
+	install.Dir = t.TempDir()
+	if out, err := install.CombinedOutput(); err != nil {
+		t.Fatalf("npm install: %v\n%s", err, out)
+	}
+	script := filepath.Join(install.Dir, "ask.mjs")
+	if err := os.WriteFile(script, []byte(`import { DuckDBInstance } from "@duckdb/node-api";
+import { readFileSync } from "node:fs";
+const c = await (await DuckDBInstance.create(":memory:")).connect();
+const out = [];
+for (const q of JSON.parse(readFileSync(0, "utf8"))) out.push((await c.runAndReadAll(q)).getRowObjectsJson());
+console.log(JSON.stringify(out));
+`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	asked, err := json.Marshal(queries)
+	if err != nil {
+		t.Fatal(err)
+	}
+	node := exec.Command("node", script)
+	node.Dir, node.Stdin = dir, strings.NewReader(string(asked))
+	text, err := node.Output()
+	if err != nil {
+		if exit, ok := err.(*exec.ExitError); ok {
+			t.Fatalf("%v\n%s", err, exit.Stderr)
+		}
+		t.Fatal(err)
+	}
+	var rows [][]map[string]any
+	if err := json.Unmarshal(text, &rows); err != nil {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	return rows
+}
+
+// The queries that docs/archive.md shows are right, as an engine of others reads the files: where the table was altered, where rows stayed in
+// it, and where a value has no Parquet type.
+func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
+	page, err := os.ReadFile("../../docs/archive.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var queries []string
+	for _, block := range regexp.MustCompile("(?s)```sql\n(.*?)```").FindAllStringSubmatch(string(page), -1) {
+		if text, ok := strings.CutPrefix(block[1], "-- DuckDB\n"); ok {
+			text, _, _ = strings.Cut(text, "-- ClickHouse")
+			queries = append(queries, strings.TrimSpace(text))
+		}
+	}
+	if len(queries) != 4 {
+		t.Fatalf("the page shows %d queries", len(queries))
+	}
+	w := newWorld(t, "postgres")
+	w.exec(`CREATE TABLE boarding_scan (id integer PRIMARY KEY, at timestamptz NOT NULL, note text, fare numeric(9,2), outcome text);
+		INSERT INTO boarding_scan SELECT g, timestamptz '2020-01-01 00:00+00' + g * interval '1 hour', 'note ' || g % 2, CASE g % 100 WHEN 7 THEN 'NaN' ELSE g::numeric END, CASE WHEN g % 3 = 0 THEN 'late' ELSE 'boarded' END FROM generate_series(1, 500) g`)
+	w.must("source", "add", "harbour", "-engine", "postgres", "-address", w.dsn, "-tls", "off")
+	w.must("rule", "apply", "-f", w.rules("rule: scans\nsource: harbour\ntable: boarding_scan\nage: at\nzone: UTC\nclauses:\n  - before: 2020-02-01\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"))
+	w.in("2020-01-11")
+	w.exec("ALTER TABLE boarding_scan RENAME COLUMN note TO remark; ALTER TABLE boarding_scan DROP COLUMN outcome; ALTER TABLE boarding_scan ADD outcome text; ALTER TABLE boarding_scan ADD gate text; UPDATE boarding_scan SET outcome = 'turned away'")
+	// Rows that others have locked to the end are copied, and stay.
+	lock := w.pgConn()
+	if _, err := lock.Exec(t.Context(), "BEGIN; SELECT 1 FROM boarding_scan WHERE id IN (300, 301) FOR UPDATE"); err != nil {
+		t.Fatal(err)
+	}
+	p := must1[catalog.Plan](w, "plan", "make", "scans", "-confirm")
+	r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
+	if r.State != catalog.Done || r.Ledger.Skipped != 2 {
+		t.Fatalf("the run beside a lock: %s, %+v", r.State, r.Ledger)
+	}
+	got := duck(t, filepath.Join(w.dir, "data"), queries)
+	say := func(rows []map[string]any, columns ...string) (out []string) {
+		for _, row := range rows {
+			var parts []string
+			for _, c := range columns {
+				parts = append(parts, fmt.Sprint(row[c]))
+			}
+			out = append(out, strings.Join(parts, " "))
+		}
+		return out
+	}
+	for i, c := range []struct {
+		columns []string
+		want    string
+	}{
+		{[]string{"outcome", "n"}, "[boarded 160 late 79 turned away 261]"},
+		{[]string{"remark", "n"}, "[note 0 250 note 1 250]"},
+		{[]string{"archived"}, "[498]"},
+		{[]string{"id", "fare"}, "[7 NaN 107 NaN 207 NaN 307 NaN 407 NaN]"},
+	} {
+		if have := fmt.Sprint(say(got[i], c.columns...)); have != c.want {
+			t.Errorf("%s\n gives %s, want %s", queries[i], have, c.want)
+		}
+	}
+}
