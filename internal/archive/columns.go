@@ -52,6 +52,23 @@ const (
 func node(c *shape.Column, plain bool) parquet.Node {
 	var n parquet.Node
 	var enc encoding.Encoding
+	switch k := carrierOf(c); k {
+	case wide:
+		return parquet.Optional(parquet.Decimal(c.Scale, c.Precision, parquet.FixedLenByteArrayType(wideBytes)))
+	case unsigned:
+		return parquet.Optional(parquet.Encoded(parquet.Uint(64), &parquet.DeltaBinaryPacked))
+	case uuidText:
+		return parquet.Optional(parquet.UUID())
+	case timeText:
+		return parquet.Optional(parquet.Encoded(parquet.TimeAdjusted(parquet.Microsecond, false), &parquet.DeltaBinaryPacked))
+	case oneBit:
+		return parquet.Optional(parquet.Leaf(parquet.BooleanType))
+	case jsonText:
+		if plain {
+			return parquet.Optional(parquet.Encoded(parquet.JSON(), &parquet.DeltaLengthByteArray))
+		}
+		return parquet.Optional(parquet.Encoded(parquet.JSON(), &parquet.RLEDictionary))
+	}
 	switch c.Kind {
 	case value.Int:
 		n, enc = parquet.Int(64), &parquet.DeltaBinaryPacked

@@ -124,8 +124,9 @@ func (x *groupReader) advance() (bool, error) {
 // fill reads a column of the block.
 func (x *groupReader) fill(column int) error {
 	c := &x.columns[column]
+	k := carrierIn(c, x.group.ColumnChunks()[column].Type())
 	err := x.read(column, func(r int, p parquet.Value) {
-		v := fromParquet(p, c)
+		v := k.uncarry(p, c)
 		if v.B != nil {
 			v.B = x.block.Keep(v.B)
 		}

@@ -26,7 +26,8 @@ import (
 
 // Names of the formats of the JSON files, with their versions.
 const (
-	ManifestFormat = "ambercellar-manifest/1"
+	ManifestFormat = "ambercellar-manifest/2"
+	firstFormat    = "ambercellar-manifest/1" // whose files carry more types as text; see carrier
 	ClosingFormat  = "ambercellar-closing/1"
 )
 
@@ -301,7 +302,7 @@ func readJSON(ctx context.Context, st store.Store, name string, v any) (hash str
 func LoadManifest(ctx context.Context, st store.Store, stem string) (*Manifest, string, error) {
 	m := &Manifest{Stem: stem}
 	hash, err := readJSON(ctx, st, m.ManifestName(), m)
-	if err == nil && (m.Format != ManifestFormat || m.Stem != stem) {
+	if err == nil && (m.Format != ManifestFormat && m.Format != firstFormat || m.Stem != stem) {
 		err = fmt.Errorf("%s: %w: it is no manifest of this place and version (format %q, stem %q)", stem+manifestEnding, ErrDamaged, m.Format, m.Stem)
 	}
 	if err != nil {

@@ -137,11 +137,12 @@ func boundOf(g parquet.RowGroup, m *Manifest, column int) filter.Bound {
 	if !ok || m.Exact[c.Name] > 0 || c.Kind == value.Float64 || c.Kind == value.Float32 || c.Kind == value.Decimal && !unscaled(c) {
 		return filter.Bound{}
 	}
+	k := carrierIn(c, chunk.Type())
 	least, greatest, ok := chunk.Bounds()
 	if !ok {
 		return filter.Bound{}
 	}
-	return filter.Bound{Least: fromParquet(least, c).Clone(), Greatest: fromParquet(greatest, c).Clone(), Nulls: true, Known: true}
+	return filter.Bound{Least: k.uncarry(least, c).Clone(), Greatest: k.uncarry(greatest, c).Clone(), Nulls: true, Known: true}
 }
 
 // scanGroup searches one row group: of each block first the filter's columns, then the others where a row is wanted. first is

@@ -34,6 +34,7 @@ type Writer struct {
 	rows       int64
 	bytes      int64
 	exact      map[string]int64
+	carriers   []carrier
 }
 
 // Written is what was written: the file's size and SHA-256, the rows, their size before encoding, and how many
@@ -61,7 +62,7 @@ func (c *counting) Write(p []byte) (int, error) {
 
 // NewWriter begins a segment of a table's columns.
 func NewWriter(out io.Writer, table string, columns []shape.Column) *Writer {
-	return &Writer{table: table, columns: columns, out: &counting{Writer: out, hash: sha256.New()}, buffers: make([][]parquet.Value, len(columns)+1), exact: map[string]int64{}}
+	return &Writer{table: table, columns: columns, carriers: carriers(columns), out: &counting{Writer: out, hash: sha256.New()}, buffers: make([][]parquet.Value, len(columns)+1), exact: map[string]int64{}}
 }
 
 // begin begins the file. Text that hardly repeats in the first rows is written plainly: a dictionary of it costs more than
@@ -77,7 +78,7 @@ func (w *Writer) begin(first *value.Chunk) {
 		if first != nil && c.Kind == value.Text && (long || !repeats(first, i)) {
 			plain[c.Name] = true
 		}
-		if c.Kind == value.Bytes || long {
+		if c.Kind == value.Bytes || long || w.carriers[i].unordered() {
 			options = append(options, parquet.SkipPageBounds(c.Name), parquet.SkipPageStatistics(c.Name))
 		}
 	}
@@ -137,9 +138,11 @@ func (w *Writer) Write(chunk *value.Chunk) error {
 			switch {
 			case v.Kind == value.Null:
 				w.buffers[i] = append(w.buffers[i], parquet.Value{}.Level(0, 0, i))
-			case fits(v, c):
-				w.buffers[i] = append(w.buffers[i], toParquet(v, c).Level(0, 1, i))
 			default:
+				if p, ok := w.carriers[i].carry(v, c); ok {
+					w.buffers[i] = append(w.buffers[i], p.Level(0, 1, i))
+					continue
+				}
 				companion = appendCompanion(companion, c.Name, *v)
 				w.exact[c.Name]++
 				w.buffers[i] = append(w.buffers[i], parquet.Value{}.Level(0, 0, i))
