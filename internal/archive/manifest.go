@@ -226,7 +226,7 @@ func Create(ctx context.Context, st store.Store, m *Manifest) (*Draft, error) {
 		return nil, err
 	}
 	m.Companion = companionName(m.Columns)
-	return &Draft{Writer: NewWriter(f, m.Table, m.Columns), manifest: m, file: f}, nil
+	return &Draft{Writer: NewWriter(f, m.Table, m.Carried()), manifest: m, file: f}, nil
 }
 
 // Commit completes the file, makes it durable, and notes in the manifest what was written.
@@ -368,4 +368,15 @@ func Discard(ctx context.Context, st store.Store, m *Manifest) error {
 		err = errors.Join(err, st.Remove(ctx, o.Name))
 	}
 	return errors.Join(err, st.Remove(ctx, m.RowsName()), st.Remove(ctx, m.RangeName()))
+}
+
+// Carried are the columns as their values lie in the file: those that were archived in another form are not of their type any more.
+func (m *Manifest) Carried() []shape.Column {
+	out := slices.Clone(m.Columns)
+	for i := range out {
+		if m.Masked[out[i].Name] != "" {
+			out[i].Type = ""
+		}
+	}
+	return out
 }

@@ -45,7 +45,7 @@ func (x *export) write(m *archive.Manifest, rows *value.Chunk) error {
 	if x.columns == nil {
 		x.columns = m.Columns
 		if x.format == "parquet" {
-			x.parquet = archive.NewWriter(x.out, m.Table, m.Columns)
+			x.parquet = archive.NewWriter(x.out, m.Table, m.Carried())
 		}
 		if x.format == "csv" {
 			x.csvHead()
