@@ -145,7 +145,11 @@ func (e *env) restorePreview(q engine.RestoreRequest) error {
 	default:
 		there = fmt.Sprintf("%s of these rows", count(p.Conflicts))
 	}
-	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", count(p.Rows), p.Source, p.Table, things(p.Segments, "segment"), size(p.Bytes)), "into", p.Into, "key there already", there, "approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval], "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
+	stale := ""
+	if p.Stale > 0 {
+		stale = fmt.Sprintf("%s more of which a newer version is archived", count(p.Stale))
+	}
+	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", count(p.Rows), p.Source, p.Table, things(p.Segments, "segment"), size(p.Bytes)), "left out", stale, "into", p.Into, "key there already", there, "approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval], "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
 		return err
 	}
 	if c := p.Cold; c != nil {

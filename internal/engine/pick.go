@@ -123,6 +123,7 @@ type RestorePreview struct {
 	Table     string   `json:"table"`
 	Segments  int      `json:"segments"`  // that have rows for it
 	Rows      int64    `json:"rows"`      // archived rows in the scope, those of related tables aside
+	Stale     int64    `json:"stale"`     // further ones, of which a newer version is archived: they do not go into a table
 	Bytes     int64    `json:"bytes"`     // of segments that are read
 	Conflicts int64    `json:"conflicts"` // of the rows, those whose key is in the target already
 	Untold    bool     `json:"untold"`    // the target has no key, so nobody can tell conflicts
@@ -170,7 +171,7 @@ func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*Restore
 	if out.Cold, err = e.coldFor(ctx, r, segments); err != nil {
 		return nil, err
 	}
-	x := &restoration{Engine: e, restore: r}
+	x := &restoration{Engine: e, restore: r, kin: r.Target == TargetTable}
 	for i := range segments {
 		if segments[i].Asleep(e.Now()) {
 			continue
@@ -195,12 +196,32 @@ func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*Restore
 			}
 		}
 		before := out.Rows
-		if _, err := p.each(ctx, e, m, key, func(_ int, row []value.Value) error {
-			if out.Rows++; c == nil {
-				return nil
+		looked := &handful{Chunk: value.Chunk{Width: len(m.manifest.Columns)}, manifest: m.manifest}
+		look := func() error {
+			old, err := x.staleOf(ctx, m.manifest, looked)
+			for i := 0; err == nil && i < looked.Rows(); i++ {
+				switch {
+				case old != nil && old[i]:
+					out.Stale++
+				case c == nil:
+					out.Rows++
+				default:
+					out.Rows++
+					err = c.add(ctx, looked.Row(i), key)
+				}
 			}
-			return c.add(ctx, row, key)
-		}); err != nil {
+			looked.Reset()
+			looked.ordinals = looked.ordinals[:0]
+			return err
+		}
+		_, err = p.each(ctx, e, m, slices.Concat(key, keyColumns(m.manifest)), func(ordinal int, row []value.Value) error {
+			looked.Values, looked.ordinals = append(looked.Values, value.CloneRow(row[:looked.Width])...), append(looked.ordinals, ordinal)
+			if looked.Rows() >= previewRows {
+				return look()
+			}
+			return nil
+		})
+		if err = errors.Join(err, look()); err != nil {
 			return nil, err
 		}
 		if out.Rows > before {
@@ -214,6 +235,9 @@ func (e *Engine) PreviewRestore(ctx context.Context, q RestoreRequest) (*Restore
 	}
 	return out, err
 }
+
+// previewRows is how many rows of a preview are compared with newer versions at a time.
+const previewRows = 1000
 
 // conflicts counts archived rows whose key is in their table.
 type conflicts struct {

@@ -135,6 +135,10 @@ func TestAnOldVersionNeverComesBack(t *testing.T) {
 			if q.Scope.Run == "" {
 				q.Source, q.Table = "harbour", "scan"
 			}
+			shown, err := b.PreviewRestore(t.Context(), q)
+			if err != nil {
+				t.Fatalf("%s, %s: %v", conflicts, name, err)
+			}
 			r, err := b.RequestRestore(t.Context(), "me", q)
 			if err == nil {
 				ctx, end := context.WithCancelCause(t.Context())
@@ -159,6 +163,9 @@ func TestAnOldVersionNeverComesBack(t *testing.T) {
 			want := int64(500)
 			if name == "the first run" {
 				want = 0
+			}
+			if now, err := b.Catalog.Restore(t.Context(), r.ID); err != nil || shown.Rows != now.Restored || shown.Rows+shown.Stale != now.Found {
+				t.Errorf("%s, %s: %d rows and %d stale ones were shown beforehand, and it is %+v, %v", conflicts, name, shown.Rows, shown.Stale, now, err)
 			}
 			if old != 0 || newer != want {
 				t.Errorf("%s, %s: %d old versions and %d newer ones came back: %+v", conflicts, name, old, newer, r)

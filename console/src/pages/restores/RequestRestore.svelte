@@ -115,6 +115,7 @@
         <div class="rounded border border-gray-200 px-3 py-2 text-sm dark:border-gray-700" role="status" data-testid="preview">
           <p><b>{plural(preview.rows, "row")}</b> of {preview.source}.{preview.table}, in {plural(preview.segments, "segment")} ({size(preview.bytes)}), go into {preview.into}.</p>
           {#if target === "table"}<p>{preview.untold ? "The table has no key, so nobody can tell which of them are there already." : `The keys of ${count(preview.conflicts)} of them are in the table already.`}</p>{/if}
+          {#if preview.stale}<p>{plural(preview.stale, "further row")} of which a newer version is archived {preview.stale === 1 ? "is" : "are"} left out.</p>{/if}
           {#if preview.triggers.length}<p>Triggers that fire for each row: {preview.triggers.join(", ")}.</p>{/if}
           {#if preview.approval}<p>Somebody has to approve it before it is carried out.</p>{/if}
         </div>
