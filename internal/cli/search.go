@@ -60,13 +60,7 @@ func search(e *env) error {
 		return err
 	}
 	s := found.Searched
-	e.coldNote(s.Cold, q.Source, q.Table)
-	for i := range s.Lacking {
-		fmt.Fprintln(e.out, s.Lacking[i].Say(q.Source, q.Table))
-	}
-	if s.Untold != "" {
-		fmt.Fprintln(e.out, "these may not be all rows:", s.Untold)
-	}
+	e.gaps(&s, q.Source, q.Table)
 	if s.More {
 		_, err = fmt.Fprintf(e.out, "the first %s; there may be more (-limit N, or -rows csv for all)\n", things(s.Found, "row"))
 		return err
@@ -129,5 +123,20 @@ func (e *env) summary(q engine.SearchRequest) error {
 			rows[i] = append(rows[i], text)
 		}
 	}
-	return e.show(s, s.Columns, rows)
+	if err := e.show(s, s.Columns, rows); err != nil || e.format != "table" {
+		return err
+	}
+	e.gaps(&s.Searched, q.Source, q.Table)
+	return nil
+}
+
+// gaps says what an answer may lack.
+func (e *env) gaps(s *engine.Searched, source, table string) {
+	e.coldNote(s.Cold, source, table)
+	for i := range s.Lacking {
+		fmt.Fprintln(e.out, s.Lacking[i].Say(source, table))
+	}
+	if s.Untold != "" {
+		fmt.Fprintln(e.out, "these may not be all rows:", s.Untold)
+	}
 }

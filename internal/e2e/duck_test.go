@@ -110,4 +110,29 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 			t.Errorf("%s\n gives %s, want %s", queries[i], have, c.want)
 		}
 	}
+
+	// What the page says of renamed columns, by the command.
+	if out := w.must("search", "harbour", "boarding_scan", "-where", "remark = 'note 1'", "-columns", "id"); !strings.Contains(out, "has no column remark, which counts as NULL there; `ambercellar column tell harbour boarding_scan remark`") || strings.Contains(out, "has no column id") {
+		t.Errorf("a search by the new name:\n%s", out)
+	}
+	if out := w.must("search", "harbour", "boarding_scan", "-where", "remark = 'note 1'", "-of", "count"); !strings.Contains(out, "has no column remark") {
+		t.Errorf("counted with a gap that nobody is told of:\n%s", out)
+	}
+	w.refuse(1, []string{"was", "did you mean note?"}, "column", "tell", "harbour", "boarding_scan", "remark", "-was", "nota")
+	w.refuse(1, []string{"one of -was and -added"}, "column", "tell", "harbour", "boarding_scan", "remark")
+	w.refuse(1, []string{"not found"}, "column", "forget", "harbour", "boarding_scan", "remark", "-was", "note")
+	if out := w.must("column", "tell", "harbour", "boarding_scan", "remark", "-was", "note"); !strings.Contains(out, "note") || !strings.Contains(out, "WAS CALLED") {
+		t.Errorf("column tell:\n%s", out)
+	}
+	if out := w.must("search", "harbour", "boarding_scan", "-where", "remark = 'note 1'", "-of", "count"); !strings.Contains(out, "250") && !strings.Contains(out, "249") {
+		t.Errorf("counted by the new name:\n%s", out)
+	}
+	if l := must1[api.Items[catalog.FormerName]](w, "column", "list", "harbour", "boarding_scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy == "" {
+		t.Errorf("column list: %+v", l.Items)
+	}
+	w.must("column", "forget", "harbour", "boarding_scan", "remark", "-was", "note")
+	w.must("column", "tell", "harbour", "boarding_scan", "gate", "-added")
+	if out := w.must("search", "harbour", "boarding_scan", "-where", "gate IS NULL", "-columns", "id", "-limit", "3"); strings.Contains(out, "has no column gate") {
+		t.Errorf("a column that was added:\n%s", out)
+	}
 }
