@@ -68,7 +68,10 @@ func (l *Lacking) Say(source, table string) string {
 
 // lacking lists what the segments of a search do not have of the columns that it asks for.
 func lacking(q SearchRequest, list []*searched, names catalog.FormerNames) []Lacking {
-	asked := slices.Clone(q.Columns)
+	var asked []string
+	if !q.any {
+		asked = slices.Clone(q.Columns)
+	}
 	if f, err := filter.Parse(q.Where); q.Where != "" && err == nil {
 		for _, r := range f.Columns() {
 			if r.Join == "" {

@@ -30,6 +30,7 @@ type SearchRequest struct {
 	Live    bool     `json:"live,omitempty"`    // rows of the table itself too, before those of the archive; needs a limit
 	whole   bool     // of the table too, without a limit
 	keyed   bool     // hits have their keys
+	any     bool     // whichever column is shown, nobody asked for it
 }
 
 // Hit is a row that was searched for.

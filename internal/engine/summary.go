@@ -99,7 +99,7 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 		if err != nil {
 			return nil, err
 		}
-		search.Columns = []string{columns[0].Name}
+		search.Columns, search.any = []string{columns[0].Name}, true
 	}
 	groups := map[string]*group{}
 	var text []byte
