@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/shape"
 )
 
 // shelves is a bench whose segments have second copies, in stores whose files a test can reach.
@@ -22,8 +23,36 @@ type shelves struct {
 	roots map[string]string
 }
 
-// newShelves makes the stores cellar, with second copies in attic, and vault; those that are named are sealed.
-func newShelves(t *testing.T, sealed ...string) *shelves {
+// frozen is a directory whose files can be let go cold, and are not read then.
+type frozen struct {
+	*store.Directory
+	cold map[string]bool
+}
+
+func (f *frozen) Open(ctx context.Context, name string) (store.Reader, error) {
+	x, err := f.Directory.Open(ctx, name)
+	if err == nil && f.cold[name] {
+		x.Close()
+		return nil, fmt.Errorf("%s: %w", name, store.ErrCold)
+	}
+	return x, err
+}
+
+func (f *frozen) Remove(ctx context.Context, name string) error {
+	delete(f.cold, name)
+	return f.Directory.Remove(ctx, name)
+}
+
+func (f *frozen) Cool(_ context.Context, name string) error { f.cold[name] = true; return nil }
+
+func (f *frozen) Warmth(_ context.Context, name string) (store.Warmth, error) {
+	return store.Warmth{Cold: f.cold[name]}, nil
+}
+
+func (f *frozen) Retrieve(context.Context, string, store.Priority, int) error { return nil }
+
+// newShelves makes the stores cellar, with second copies in attic, and vault; those that are named are sealed, and vault is cold, perhaps.
+func newShelves(t *testing.T, cold bool, sealed ...string) *shelves {
 	t.Helper()
 	x := &shelves{bench: newBench(t, "wal"), roots: map[string]string{}}
 	stores := map[string]store.Store{}
@@ -33,7 +62,10 @@ func newShelves(t *testing.T, sealed ...string) *shelves {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if stores[name] = d; slices.Contains(sealed, name) {
+		if stores[name] = d; cold && name == "vault" {
+			stores[name] = &frozen{d, map[string]bool{}}
+		}
+		if slices.Contains(sealed, name) {
 			key, _, err := store.NewSealKey()
 			if err != nil {
 				t.Fatal(err)
@@ -107,13 +139,13 @@ var damages = map[string]func(b []byte) []byte{
 // that store, searches and restores read the other copy, and repairing puts it back where it lay.
 func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 	for name, layout := range map[string]struct {
-		sealed        []string
-		moved, parted bool
+		sealed              []string
+		moved, parted, cold bool
 	}{
-		"plain": {}, "moved": {moved: true}, "sealed": {sealed: []string{"cellar", "attic"}}, "parted": {parted: true}, "moved to a sealed store": {moved: true, sealed: []string{"vault"}},
+		"plain": {}, "moved": {moved: true}, "sealed": {sealed: []string{"cellar", "attic"}}, "parted": {parted: true}, "cold": {moved: true, cold: true}, "moved to a sealed store": {moved: true, sealed: []string{"vault"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			x := newShelves(t, layout.sealed...)
+			x := newShelves(t, layout.cold, layout.sealed...)
 			x.rule(t, fmt.Sprintf(disposedRule, "PT1S"))
 			x.finish(t, PlanRequest{})
 			if layout.parted {
@@ -154,11 +186,47 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 						t.Fatal(err)
 					}
 					for way, harm := range damages {
+						if layout.cold && place == "vault" && harm(content) != nil {
+							continue // nobody can tell before it is retrieved
+						}
+						if layout.cold && place == "attic" && file == m.RowsName() { // the only copy that can be read
+							x.unread(t, s, way+" of the rows in attic", path, content, harm(content))
+							continue
+						}
 						x.harmed(t, s, fmt.Sprintf("%s of %s in %s", way, strings.TrimPrefix(file, s.Stem), place), place, file, path, content, harm(content), int64(all))
 					}
 				}
 			}
 		})
+	}
+}
+
+// unread does harm to the only copy of rows that is not cold: that is found, and nobody gets an answer that looks whole.
+func (x *shelves) unread(t *testing.T, s *catalog.Segment, what, path string, content, harm []byte) {
+	t.Helper()
+	err := os.Remove(path)
+	if err == nil && harm != nil {
+		err = os.WriteFile(path, harm, 0o640)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	x.recent.segments, x.recent.checked, x.recent.keyBytes = nil, nil, 0
+	if got, err := x.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(Hit) error { return nil }); err == nil && got.Incomplete() == "" {
+		t.Errorf("%s: a search finds %d rows, and nothing is wrong", what, got.Found)
+	}
+	if len(x.wrong(t, false)) == 0 {
+		t.Errorf("%s: verifying finds nothing", what)
+	}
+	if left := x.wrong(t, true); len(left) == 0 {
+		t.Errorf("%s: it was mended from rows that nobody can read", what)
+	}
+	os.Remove(path)
+	if err := os.WriteFile(path, content, 0o640); err != nil {
+		t.Fatal(err)
+	}
+	if left := x.wrong(t, false); len(left) != 0 {
+		t.Errorf("%s: after the file was brought back by hand verifying finds %v", what, left)
 	}
 }
 

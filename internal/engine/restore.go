@@ -258,7 +258,9 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 		}
 		var one error
 		if x.store, one = open(); one == nil {
-			x.manifest, x.closing, one = q.load(ctx, x.store, s)
+			if x.manifest, x.closing, one = q.load(ctx, x.store, s); one != nil { // any copy's will do: they are what the catalog's hashes say
+				x.manifest, x.closing, one = q.recordsOf(ctx, s)
+			}
 		}
 		if one == nil && s.State == catalog.SegmentOpen {
 			if q.moment == nil { // a request is only looked at
