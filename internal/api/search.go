@@ -3,6 +3,7 @@ package api
 import (
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -62,6 +63,7 @@ const (
 	TrailerRows       = "Ambercellar-Rows"       // that it has
 	TrailerBytes      = "Ambercellar-Bytes"      // likewise
 	TrailerIncomplete = "Ambercellar-Incomplete" // why these are not all rows that were asked for; missing: they are
+	TrailerNote       = "Ambercellar-Note"       // of columns that some segments do not have; missing: they all have them
 )
 
 func (a *API) searchRows(c *gin.Context) {
@@ -72,7 +74,7 @@ func (a *API) searchRows(c *gin.Context) {
 	}
 	format := c.DefaultQuery("format", "ndjson")
 	c.Header("Content-Type", fileKinds[format])
-	c.Header("Trailer", TrailerRows+", "+TrailerBytes+", "+TrailerIncomplete)
+	c.Header("Trailer", TrailerRows+", "+TrailerBytes+", "+TrailerIncomplete+", "+TrailerNote)
 	w := &begun{ResponseWriter: c.Writer}
 	searched, err := a.service.SearchRows(c.Request.Context(), q, format, w)
 	if err != nil && w.sent > 0 {
@@ -88,5 +90,12 @@ func (a *API) searchRows(c *gin.Context) {
 	c.Header(TrailerBytes, strconv.FormatInt(w.sent, 10))
 	if why := searched.Incomplete(); why != "" {
 		c.Header(TrailerIncomplete, why)
+	}
+	var notes []string
+	for i := range searched.Lacking {
+		notes = append(notes, searched.Lacking[i].Say(q.Source, q.Table))
+	}
+	if len(notes) > 0 {
+		c.Header(TrailerNote, strings.Join(notes, "; "))
 	}
 }

@@ -36,7 +36,11 @@ func search(e *env) error {
 		return e.summary(q)
 	}
 	if format := e.flag("rows"); format != "" {
-		return e.client.SearchRows(e.ctx, q, format, e.out)
+		note, err := e.client.SearchRows(e.ctx, q, format, e.out)
+		if err == nil && note != "" {
+			fmt.Fprintln(e.err, note)
+		}
+		return err
 	}
 	found, err := client.Post[api.Found](e.ctx, e.client, "/search", q)
 	if err != nil {

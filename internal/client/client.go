@@ -124,31 +124,31 @@ func (c *Client) Watch(ctx context.Context, run string, fn func(api.RunView) err
 	return fmt.Errorf("the service closed the stream of run %s; `ambercellar run watch %s` takes it up again", run, run)
 }
 
-// SearchRows copies the archived rows that a search finds to w, as csv or ndjson.
-func (c *Client) SearchRows(ctx context.Context, q engine.SearchRequest, format string, w io.Writer) error {
+// SearchRows copies the archived rows that a search finds to w, as csv, ndjson or parquet. It returns what is to be known of them besides.
+func (c *Client) SearchRows(ctx context.Context, q engine.SearchRequest, format string, w io.Writer) (note string, err error) {
 	body, err := json.Marshal(q)
 	if err != nil {
-		return err
+		return "", err
 	}
 	resp, err := c.send(ctx, http.MethodPost, "/search/rows?format="+url.QueryEscape(format), bytes.NewReader(body))
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer resp.Body.Close()
 	n, err := io.Copy(w, resp.Body)
 	if err != nil {
-		return fmt.Errorf("the answer broke off, so these are not all rows: %w", err)
+		return "", fmt.Errorf("the answer broke off, so these are not all rows: %w", err)
 	}
 	switch sent := resp.Trailer.Get(api.TrailerBytes); {
 	case sent == "":
-		return errors.New("the answer ended without saying how many rows it has, so these are not all rows: it was cut off on the way")
+		return "", errors.New("the answer ended without saying how many rows it has, so these are not all rows: it was cut off on the way")
 	case sent != strconv.FormatInt(n, 10):
-		return fmt.Errorf("%d bytes arrived and %s were sent, so these are not all rows", n, sent)
+		return "", fmt.Errorf("%d bytes arrived and %s were sent, so these are not all rows", n, sent)
 	}
 	if why := resp.Trailer.Get(api.TrailerIncomplete); why != "" {
-		return fmt.Errorf("these are not all rows: %s", why)
+		return "", fmt.Errorf("these are not all rows: %s", why)
 	}
-	return nil
+	return resp.Trailer.Get(api.TrailerNote), nil
 }
 
 // Patch is Do with PATCH.

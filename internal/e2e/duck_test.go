@@ -118,6 +118,9 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 	if out := w.must("search", "harbour", "boarding_scan", "-where", "remark = 'note 1'", "-of", "count"); !strings.Contains(out, "has no column remark") {
 		t.Errorf("counted with a gap that nobody is told of:\n%s", out)
 	}
+	if out, note, status := w.run("search", "harbour", "boarding_scan", "-where", "remark = 'note 1'", "-rows", "csv"); status != 0 || !strings.Contains(note, "has no column remark") || strings.Contains(out, "has no column") {
+		t.Errorf("a stream of rows with a gap: status %d, %q", status, note)
+	}
 	w.refuse(1, []string{"was", "did you mean note?"}, "column", "tell", "harbour", "boarding_scan", "remark", "-was", "nota")
 	w.refuse(1, []string{"one of -was and -added"}, "column", "tell", "harbour", "boarding_scan", "remark")
 	w.refuse(1, []string{"not found"}, "column", "forget", "harbour", "boarding_scan", "remark", "-was", "note")
