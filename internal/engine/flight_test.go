@@ -174,29 +174,47 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 	}
 }
 
-// TestASearchSaysWhatItCannotTell: a run has stopped in the midst of a segment, and its database does not answer.
+// midway is a database that stops a run after the first batch of a segment.
+type midway struct {
+	source.Source
+	segment int
+	stop    func()
+}
+
+func (s *midway) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
+	row, err := s.Source.DeleteBatch(ctx, b)
+	if b.Segment == s.segment {
+		s.stop()
+	}
+	return row, err
+}
+
+// TestASearchSaysWhatItCannotTell: a run has stopped in the midst of its first segment, or of a later one, and its database does not answer.
 func TestASearchSaysWhatItCannotTell(t *testing.T) {
-	b := newBench(t, "wal")
-	b.sliceRows = 1000
-	r := b.start(t)
-	inner := mustSource(t, b)
-	batches := 0
-	ctx, stop := context.WithCancelCause(t.Context())
-	w := &watched{Source: inner, batch: func() {
-		if batches++; batches == 3 {
-			stop(ErrPause)
+	const says = "is not told, since the source does not answer"
+	for _, segment := range []int{1, 2} {
+		b := newBench(t, "wal")
+		b.sliceRows = 1000
+		r := b.start(t)
+		r.Pace = "gentle" // so that a batch is no whole segment
+		inner := mustSource(t, b)
+		ctx, stop := context.WithCancelCause(t.Context())
+		b.Source = func(context.Context, string) (source.Source, error) {
+			return &midway{inner, segment, func() { stop(ErrPause) }}, nil
 		}
-	}}
-	b.Source = func(context.Context, string) (source.Source, error) { return w, nil }
-	if err := b.Run(ctx, r); err == nil {
-		t.Fatal("it was not stopped")
-	}
-	if n := b.archivedRows(t, "") + b.live(t); n != rows {
-		t.Errorf("%d of %d rows are live or archived", n, rows)
-	}
-	b.Source = func(context.Context, string) (source.Source, error) { return nil, source.ErrUnreachable }
-	_, s := b.found(t, SearchRequest{Source: "harbour", Table: "scan", Limit: 10})
-	if s == nil || !strings.Contains(s.Incomplete(), "is not told, since the source does not answer") {
-		t.Errorf("%+v", s)
+		if err := b.Run(ctx, r); err == nil {
+			t.Fatal("it was not stopped")
+		}
+		if n := b.archivedRows(t, "") + b.live(t); n != rows {
+			t.Errorf("%d of %d rows are live or archived", n, rows)
+		}
+		b.Source = func(context.Context, string) (source.Source, error) { return nil, source.ErrUnreachable }
+		s, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Limit: 10}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+		switch {
+		case segment == 1 && (err == nil || !strings.Contains(err.Error(), says)):
+			t.Errorf("of open segments alone: %+v, %v", s, err)
+		case segment == 2 && (err != nil || !strings.Contains(s.Incomplete(), says)):
+			t.Errorf("of a closed segment and an open one: %+v, %v", s, err)
+		}
 	}
 }

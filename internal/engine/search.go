@@ -474,6 +474,15 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 		m.number(segments)
 		segments = slices.DeleteFunc(segments, func(s catalog.Segment) bool { return m.of(&s) == noneGone })
 	}
+	if len(segments) == 0 && !q.Live && m != nil && m.untold != "" {
+		open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, -1, 0)
+		if err != nil {
+			return nil, nil, err
+		}
+		if why := m.untoldRows(open); why != "" {
+			return nil, nil, &RefusedError{Field: "table", Message: why, Remedy: "ask again when it does"}
+		}
+	}
 	if len(segments) == 0 && !q.Live {
 		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
 	}
