@@ -147,20 +147,28 @@ func TestOneDeadConnectionTellsOfTheOthers(t *testing.T) {
 		"a statement":   func() error { return s.SetHead(t.Context(), "scan", source.Head{Sequence: 1, Hash: "x"}) },
 		"a transaction": func() error { return s.SetEpoch(t.Context(), "scan", 1) },
 	} {
-		var idle []interface{ Release() }
-		for range 4 {
-			c, err := s.pool.Acquire(t.Context())
-			if err != nil {
-				t.Fatal(err)
+		for tries := 0; ; tries++ {
+			var idle []interface{ Release() }
+			for range 4 {
+				c, err := s.pool.Acquire(t.Context())
+				if err != nil {
+					t.Fatal(err)
+				}
+				idle = append(idle, c)
 			}
-			idle = append(idle, c)
-		}
-		for _, c := range idle {
-			c.Release()
-		}
-		exec("SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'ambercellar'")
-		if err := ask(); !errors.Is(err, source.ErrUnreachable) {
-			t.Errorf("%s: on a dead connection: %v", name, err)
+			for _, c := range idle {
+				c.Release()
+			}
+			since := time.Now()
+			exec("SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'ambercellar'")
+			err := ask()
+			if err == nil && time.Since(since) > 900*time.Millisecond && tries < 20 {
+				continue // the pool tries out a connection first that was idle for a second
+			}
+			if !errors.Is(err, source.ErrUnreachable) {
+				t.Errorf("%s: on a dead connection: %v", name, err)
+			}
+			break
 		}
 		if err := ask(); err != nil {
 			t.Errorf("%s: tried again: %v", name, err)
