@@ -5,15 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/memory"
-	"github.com/apache/arrow-go/v18/parquet/file"
-	"github.com/apache/arrow-go/v18/parquet/pqarrow"
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/core/filter"
@@ -115,7 +111,6 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 	if told != odd {
 		t.Errorf("%d values stand in the companion column instead of %d: %v", told, odd, m.Exact)
 	}
-	first := writeCarried(t, directory(t), was, rows)
 	same := func(what string, st store.Store, m *Manifest) {
 		t.Helper()
 		at := 0
@@ -136,7 +131,7 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 	}
 	same("as it is written now", st, m)
 	old := directory(t)
-	first = writeCarried(t, old, was, rows)
+	first := writeCarried(t, old, was, rows)
 	first.Columns = now
 	same("as the first format had it", old, first)
 
@@ -164,25 +159,7 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 		}
 	}
 
-	f, err := os.Open(filepath.Join(root, filepath.FromSlash(m.RowsName())))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	p, err := file.NewParquetReader(f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer p.Close()
-	r, err := pqarrow.NewFileReader(p, pqarrow.ArrowReadProperties{BatchSize: 512}, memory.DefaultAllocator)
-	if err != nil {
-		t.Fatal(err)
-	}
-	table, err := r.ReadTable(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer table.Release()
+	table := foreignTable(t, filepath.Join(root, filepath.FromSlash(m.RowsName())))
 	for i, c := range carried {
 		column := table.Column(i)
 		if got := column.DataType().String(); !strings.Contains(got, c.arrow) {

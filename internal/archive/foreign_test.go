@@ -4,7 +4,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"math"
-	"os"
 	"path/filepath"
 	"testing"
 
@@ -59,21 +58,10 @@ func foreign(t *testing.T, column arrow.Array, row int) (v value.Value, ok bool)
 	return v, false
 }
 
-// TestAnotherReaderSeesTheSameRows: a Parquet library other than the one that writes reads every row of a segment, with its types, value
-// by value; what no Parquet type can hold is NULL there and stands in the companion column.
-func TestAnotherReaderSeesTheSameRows(t *testing.T) {
-	root := t.TempDir()
-	st, err := store.MakeDirectory(root)
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, want := write(t, st)
-	f, err := os.Open(filepath.Join(root, filepath.FromSlash(m.RowsName())))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	p, err := file.NewParquetReader(f)
+// foreignTable reads a segment file with a Parquet library other than the one that writes.
+func foreignTable(t *testing.T, path string) arrow.Table {
+	t.Helper()
+	p, err := file.OpenParquetFile(path, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -86,7 +74,20 @@ func TestAnotherReaderSeesTheSameRows(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer table.Release()
+	t.Cleanup(table.Release)
+	return table
+}
+
+// TestAnotherReaderSeesTheSameRows: a Parquet library other than the one that writes reads every row of a segment, with its types, value
+// by value; what no Parquet type can hold is NULL there and stands in the companion column.
+func TestAnotherReaderSeesTheSameRows(t *testing.T) {
+	root := t.TempDir()
+	st, err := store.MakeDirectory(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, want := write(t, st)
+	table := foreignTable(t, filepath.Join(root, filepath.FromSlash(m.RowsName())))
 	if table.NumRows() != int64(len(want)) || int(table.NumCols()) != len(m.Columns)+1 {
 		t.Fatalf("%d rows of %d columns", table.NumRows(), table.NumCols())
 	}
