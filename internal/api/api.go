@@ -122,7 +122,7 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/sources/{source}/tables/{table}/reconciliation", summary: "Make them agree again", in: NewSettling{}, out: engine.Reconciliation{}, do: a.settle},
 		{method: "POST", path: "/sources/{source}/tables/{table}/partitions", summary: "Make the next partitions of a table, or see how", in: NewPartitions{}, out: engine.PartitionsAhead{}, do: a.makeAhead},
 
-		{method: "GET", path: "/sources/{source}/tables/{table}/names", summary: "What is told of the names that a table's columns have had", out: Items[catalog.FormerName]{}, do: a.columnNames},
+		{method: "GET", path: "/sources/{source}/tables/{table}/names", summary: "The names that a table's columns have had, as they were told or as the database knows them", out: Items[catalog.FormerName]{}, do: a.columnNames},
 		{method: "POST", path: "/sources/{source}/tables/{table}/names", summary: "Tell what a column was called before", in: NewName{}, out: Items[catalog.FormerName]{}, do: a.tellName},
 		{method: "POST", path: "/sources/{source}/tables/{table}/names/forget", summary: "Take back what was told of a column's name", in: NewName{}, out: Items[catalog.FormerName]{}, do: a.forgetName},
 

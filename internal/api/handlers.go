@@ -122,7 +122,7 @@ func (a *API) settle(c *gin.Context) (any, error) {
 }
 
 func (a *API) columnNames(c *gin.Context) (any, error) {
-	return all(a.service.Catalog.FormerNames(c.Request.Context(), c.Param("source"), c.Param("table")))
+	return all(a.service.ColumnNames(c.Request.Context(), c.Param("source"), c.Param("table")))
 }
 
 func (a *API) tellName(c *gin.Context) (any, error) {

@@ -62,7 +62,7 @@ func verifyBeside(ctx context.Context, st store.Store, m *Manifest, b *Beside, s
 	}
 	var set value.Set
 	var hasher value.Hasher
-	err = Read(f, f.Size(), b.Columns, b.Rows, func(c *value.Chunk) error {
+	err = Read(f, f.Size(), b.Laid(b.Columns), b.Rows, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			set.Add(hasher.Row(c.Row(i)))
 		}

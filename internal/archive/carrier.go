@@ -2,8 +2,10 @@ package archive
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"math/big"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -26,6 +28,7 @@ const (
 	timeText         // a time that the database tells as text, within a day: TIME in microseconds
 	jsonText         // JSON
 	oneBit           // a bit: BOOLEAN
+	plainWKB         // a geometry: its well-known binary form (OGC 06-103r4); the number of its reference system stands apart, in the companion
 )
 
 const wideBytes = 16
@@ -46,8 +49,73 @@ func carrierOf(c *shape.Column) carrier {
 		return jsonText
 	case c.Kind == value.Bytes && t == "bit(1)":
 		return oneBit
+	case isGeometry(c):
+		return plainWKB
 	}
 	return byKind
+}
+
+// geometries are the types whose values MariaDB and MySQL tell as the number of a reference system (SRID), 4 bytes, the least first, and then
+// the well-known binary form.
+var geometries = []string{"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection"}
+
+const sridBytes = 4
+
+func isGeometry(c *shape.Column) bool {
+	return c.Kind == value.Bytes && slices.Contains(geometries, strings.ToLower(c.Type))
+}
+
+// Laid are columns as their values lie in the file: before the third format, geometries lay in the database's own form.
+func (w *Written) Laid(columns []shape.Column) []shape.Column {
+	if w.WKB || !slices.ContainsFunc(columns, func(c shape.Column) bool { return isGeometry(&c) }) {
+		return columns
+	}
+	out := slices.Clone(columns)
+	for i := range out {
+		if isGeometry(&out[i]) {
+			out[i].Type = ""
+		}
+	}
+	return out
+}
+
+// wellKnown says whether a value is an SRID and something that begins as a well-known binary form does: the order of its bytes, and the number
+// of one of seven types.
+func wellKnown(b []byte) bool {
+	if len(b) < sridBytes+5 {
+		return false
+	}
+	kind := b[sridBytes+1:]
+	switch b[sridBytes] {
+	case 0:
+		return binary.BigEndian.Uint32(kind)-1 < 7
+	case 1:
+		return binary.LittleEndian.Uint32(kind)-1 < 7
+	}
+	return false
+}
+
+// apart is what stands in the companion beside a value that the column carries; empty: nothing. That is the SRID of a geometry, where it has one.
+func (k carrier) apart(v *value.Value) string {
+	if k != plainWKB || v.Kind != value.Bytes {
+		return ""
+	}
+	if srid := binary.LittleEndian.Uint32(v.B); srid != 0 {
+		return sridForm + strconv.FormatUint(uint64(srid), 10)
+	}
+	return ""
+}
+
+// sridForm begins what stands in the companion for the SRID of a geometry.
+const sridForm = "srid:"
+
+// together puts a carried value and what stood apart from it together again.
+func (k carrier) together(v, apart value.Value) value.Value {
+	if k == plainWKB && v.Kind == value.Bytes && apart.Kind == value.Int && len(v.B) >= sridBytes {
+		binary.LittleEndian.PutUint32(v.B, uint32(apart.N))
+		return v
+	}
+	return apart
 }
 
 // carrierIn is how a column lies in a file, by the type that it has there.
@@ -102,6 +170,10 @@ func (k carrier) carry(v *value.Value, c *shape.Column) (parquet.Value, bool) {
 			n, ok := parseTime(v.B, fraction(c))
 			return parquet.Int64Value(n), ok
 		}
+	case plainWKB:
+		if v.Kind == value.Bytes && wellKnown(v.B) {
+			return parquet.ByteArrayValue(v.B[sridBytes:]), true
+		}
 	case oneBit:
 		if v.Kind == value.Bytes && len(v.B) == 1 && v.B[0] <= 1 {
 			return parquet.BooleanValue(v.B[0] == 1), true
@@ -127,6 +199,8 @@ func (k carrier) uncarry(p parquet.Value, c *shape.Column) value.Value {
 		return value.Value{Kind: value.Text, B: fmt.Appendf(nil, "%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])}
 	case k == timeText && p.Kind() == parquet.Int64:
 		return value.Value{Kind: value.Text, B: timeBytes(p.Int64(), fraction(c))}
+	case k == plainWKB:
+		return value.Value{Kind: value.Bytes, B: append(make([]byte, sridBytes, sridBytes+len(p.ByteArray())), p.ByteArray()...)}
 	case k == oneBit && p.Kind() == parquet.Boolean:
 		if p.Boolean() {
 			return value.Value{Kind: value.Bytes, B: []byte{1}}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -42,6 +43,9 @@ var carried = []struct {
 		[]string{`text:{"b" : 1,  "a":[1.50, null]}`, "text:null"}, []string{"texthex:ff"}, []string{"doc = 'null'"}},
 	{shape.Column{Name: "flag", Type: "bit(1)", Kind: value.Bytes}, shape.Column{Name: "flag", Kind: value.Bytes}, "bool",
 		[]string{"bytes:00", "bytes:01"}, []string{"bytes:02", "bytes:0001"}, []string{"flag IS NOT NULL"}},
+	{shape.Column{Name: "berth", Type: "point", Kind: value.Bytes}, shape.Column{Name: "berth", Kind: value.Bytes}, "binary",
+		[]string{"bytes:000000000101000000000000000000f03f0000000000000040", "bytes:0000000000000000013ff00000000000004000000000000000"},
+		[]string{"bytes:e61000000101000000000000000000f03f0000000000000040", "bytes:ffffffff0107000000", "bytes:0000000002", "bytes:000000000108000000", "bytes:", "int:7"}, []string{"berth IS NOT NULL"}},
 }
 
 func carriedRows(t *testing.T) (now, was []shape.Column, rows [][]value.Value, odd int64) {
@@ -130,9 +134,14 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 		}
 	}
 	same("as it is written now", st, m)
+	if !m.WKB {
+		t.Error("the manifest does not say that geometries lie in their well-known binary form")
+	}
 	old := directory(t)
 	first := writeCarried(t, old, was, rows)
-	first.Columns = now
+	if first.Columns = now; first.WKB {
+		t.Error("the manifest says that geometries lie in their well-known binary form")
+	}
 	same("as the first format had it", old, first)
 
 	for _, c := range carried {
@@ -175,6 +184,13 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 				}
 			}
 		}
+		if b, ok := column.Data().Chunk(0).(*array.Binary); ok && c.column.Name == "berth" {
+			for row := range b.Len() {
+				if v := rows[row][i]; v.Kind == value.Bytes && wellKnown(v.B) && !bytes.Equal(b.Value(row), v.B[4:]) {
+					t.Errorf("row %d, %s: another library reads %x, not %s", row, c.column.Name, b.Value(row), v.Exact())
+				}
+			}
+		}
 		if u, ok := column.Data().Chunk(0).(*array.Uint64); ok {
 			for row := range u.Len() {
 				if !u.IsNull(row) && fmt.Sprint(u.Value(row)) != rows[row][i].String() {
@@ -202,5 +218,17 @@ func TestMaskedColumnsAreCarriedAsTheyAre(t *testing.T) {
 	}
 	if err := Verify(t.Context(), st, m, nil); err != nil || len(m.Exact) != 0 {
 		t.Errorf("in the companion: %v; %v", m.Exact, err)
+	}
+}
+
+// docs/archive.md says how the reference system of a geometry stands apart from it.
+func TestThePageTellsOfReferenceSystems(t *testing.T) {
+	page, err := os.ReadFile("../../docs/archive.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := value.ParseExact("bytes:e61000000101000000000000000000f03f0000000000000040")
+	if apart := plainWKB.apart(&v); err != nil || !strings.Contains(string(page), fmt.Sprintf("%q", apart)) {
+		t.Errorf("the page does not show %q, %v", apart, err)
 	}
 }

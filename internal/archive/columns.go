@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/zstd"
@@ -249,9 +251,9 @@ type ordered struct {
 func (o ordered) Fields() []parquet.Field { return o.fields }
 
 // appendCompanion adds one value to a row's companion: a JSON object of column names and exact values.
-func appendCompanion(dst []byte, column string, v value.Value) []byte {
+func appendCompanion(dst []byte, column, exact string) []byte {
 	name, _ := json.Marshal(column) // strings always marshal
-	text, _ := json.Marshal(v.Exact())
+	text, _ := json.Marshal(exact)
 	if len(dst) == 0 {
 		dst = append(dst, '{')
 	} else {
@@ -271,11 +273,19 @@ func readCompanion(text []byte, byName map[string]int, row []value.Value) error 
 		if !ok {
 			return fmt.Errorf("companion column: there is no column %q", name)
 		}
-		v, err := value.ParseExact(exact)
+		v, err := parseCompanion(exact)
 		if err != nil {
 			return fmt.Errorf("companion column: %w", err)
 		}
 		row[i] = v
 	}
 	return nil
+}
+
+func parseCompanion(exact string) (value.Value, error) {
+	if srid, ok := strings.CutPrefix(exact, sridForm); ok {
+		n, err := strconv.ParseUint(srid, 10, 32)
+		return value.Of(int64(n)), err
+	}
+	return value.ParseExact(exact)
 }

@@ -131,7 +131,7 @@ func (x *groupReader) fill(column int) error {
 			v.B = x.block.Keep(v.B)
 		}
 		if e := x.exact[r]; e != nil && e[column].Kind != value.Null {
-			v = e[column]
+			v = k.together(v, e[column])
 		}
 		x.block.Values[r*x.block.Width+column] = v
 	})

@@ -26,10 +26,12 @@ import (
 
 // Names of the formats of the JSON files, with their versions.
 const (
-	ManifestFormat = "ambercellar-manifest/2"
-	firstFormat    = "ambercellar-manifest/1" // whose files carry more types as text; see carrier
+	ManifestFormat = "ambercellar-manifest/3"
 	ClosingFormat  = "ambercellar-closing/1"
 )
+
+// readFormats are those of manifests that are read; docs/formats/versions.md says how they differ.
+var readFormats = []string{ManifestFormat, "ambercellar-manifest/2", "ambercellar-manifest/1"}
 
 // Endings of a segment's files behind their common stem.
 const (
@@ -63,7 +65,8 @@ type Manifest struct {
 	Label     string            `json:"label,omitempty"`  // which rows that clause is for
 	Cutoff    time.Time         `json:"cutoff"`
 	Age       rule.Age          `json:"age"`
-	Columns   []shape.Column    `json:"columns"` // in the table's order
+	Columns   []shape.Column    `json:"columns"`            // in the table's order
+	Numbered  string            `json:"numbered,omitempty"` // where the numbers of columns hold; as a table has it
 	Key       []string          `json:"key"`
 	Companion string            `json:"companion"`           // column that holds what a row's typed columns cannot, as JSON
 	Omitted   []string          `json:"omitted,omitempty"`   // columns of the table that were left out
@@ -302,7 +305,7 @@ func readJSON(ctx context.Context, st store.Store, name string, v any) (hash str
 func LoadManifest(ctx context.Context, st store.Store, stem string) (*Manifest, string, error) {
 	m := &Manifest{Stem: stem}
 	hash, err := readJSON(ctx, st, m.ManifestName(), m)
-	if err == nil && (m.Format != ManifestFormat && m.Format != firstFormat || m.Stem != stem) {
+	if err == nil && (!slices.Contains(readFormats, m.Format) || m.Stem != stem) {
 		err = fmt.Errorf("%s: %w: it is no manifest of this place and version (format %q, stem %q)", stem+manifestEnding, ErrDamaged, m.Format, m.Stem)
 	}
 	if err != nil {

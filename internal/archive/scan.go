@@ -106,7 +106,7 @@ func Scan(ctx context.Context, st store.Store, m *Manifest, s Search, sink func(
 			continue
 		}
 		out.Rows += g.NumRows()
-		x := newGroupReader(g, file.Metadata().RowGroups[i].TotalByteSize, m.Columns, companion, s.Absent)
+		x := newGroupReader(g, file.Metadata().RowGroups[i].TotalByteSize, m.Laid(m.Columns), companion, s.Absent)
 		if err := scanGroup(ctx, x, s, ordinal, sink); errors.Is(err, ErrDamaged) {
 			return out, segmentError(m, err)
 		} else if err != nil {

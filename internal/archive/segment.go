@@ -45,6 +45,7 @@ type Written struct {
 	FileBytes int64            `json:"file_bytes"`
 	SHA256    string           `json:"sha256"`
 	Exact     map[string]int64 `json:"exact,omitempty"`
+	WKB       bool             `json:"wkb,omitempty"` // geometries lie in their well-known binary form, and their SRIDs in the companion column
 }
 
 type counting struct {
@@ -141,9 +142,13 @@ func (w *Writer) Write(chunk *value.Chunk) error {
 			default:
 				if p, ok := w.carriers[i].carry(v, c); ok {
 					w.buffers[i] = append(w.buffers[i], p.Level(0, 1, i))
+					if apart := w.carriers[i].apart(v); apart != "" {
+						companion = appendCompanion(companion, c.Name, apart)
+						w.exact[c.Name]++
+					}
 					continue
 				}
-				companion = appendCompanion(companion, c.Name, *v)
+				companion = appendCompanion(companion, c.Name, v.Exact())
 				w.exact[c.Name]++
 				w.buffers[i] = append(w.buffers[i], parquet.Value{}.Level(0, 0, i))
 			}
@@ -184,7 +189,7 @@ func (w *Writer) Close() (Written, error) {
 	if err := w.file.Close(); err != nil {
 		return Written{}, err
 	}
-	return Written{Rows: w.rows, RawBytes: w.bytes, FileBytes: w.out.n, SHA256: hex.EncodeToString(w.out.hash.Sum(nil)), Exact: w.exact}, nil
+	return Written{Rows: w.rows, RawBytes: w.bytes, FileBytes: w.out.n, SHA256: hex.EncodeToString(w.out.hash.Sum(nil)), Exact: w.exact, WKB: slices.Contains(w.carriers, plainWKB)}, nil
 }
 
 // ErrDamaged is wrapped by every error that says a stored file is not what was written.

@@ -56,7 +56,7 @@ func readBack(ctx context.Context, st store.Store, m *Manifest, sink func(*value
 	if got := hex.EncodeToString(h.Sum(nil)); got != m.SHA256 {
 		return segmentError(m, fmt.Errorf("%w: its SHA-256 is %s instead of %s", ErrDamaged, got, m.SHA256))
 	}
-	err = Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
+	err = Read(f, f.Size(), m.Laid(m.Columns), m.Rows, func(c *value.Chunk) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}

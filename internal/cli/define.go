@@ -94,7 +94,7 @@ func commands() []command {
 			f.String("was", "", "the name that it had before")
 			f.Bool("added", false, "it had none: it was added, and is NULL in older rows")
 		}, run: columnTell},
-		{name: "column list", args: "SOURCE TABLE", summary: "list what was told of the names of a table's columns", run: columnList},
+		{name: "column list", args: "SOURCE TABLE", summary: "list the names that a table's columns have had, as told or as the database knows them", run: columnList},
 		{name: "column forget", args: "SOURCE TABLE COLUMN", summary: "take back what was told of a column", flags: func(f *flag.FlagSet) {
 			f.String("was", "", "the name that it was told to have had; left out: that it was added")
 		}, run: columnForget},

@@ -41,12 +41,12 @@ func writtenTables(kind string) string {
 	special := map[string]string{
 		"sqlite":   "fare numeric, weight numeric, photo blob",
 		"postgres": "fare numeric(9,2), weight numeric(30,10), tag uuid, doc jsonb, photo bytea, ok boolean, clock time, day date, ratio double precision",
-		"mariadb":  "fare decimal(9,2), weight decimal(30,10), tag uuid, doc json, photo blob, ok bit(1), clock time, day date, ratio double, large bigint unsigned, outcome enum('let in', 'refused')",
+		"mariadb":  "fare decimal(9,2), weight decimal(30,10), tag uuid, doc json, photo blob, ok bit(1), clock time, day date, ratio double, large bigint unsigned, outcome enum('let in', 'refused'), berth point",
 	}[kind]
 	values := map[string]string{
 		"sqlite":   "g * 1.25, g * 1000000000.5, x'00ff'",
 		"postgres": "g * 1.25, g * 12345678901.0000000001, ('00000000-0000-4000-8000-' || lpad(g::text, 12, '0'))::uuid, ('{\"g\": ' || g || '}')::jsonb, '\\x00ff', g % 2 = 0, time '01:00' + g * interval '1 minute', date '2020-01-01' + g, g / 3.0",
-		"mariadb":  "g * 1.25, g * 12345678901.0000000001, concat('00000000-0000-4000-8000-', lpad(g, 12, '0')), concat('{\"g\": ', g, '}'), x'00ff', g % 2, maketime(1, g % 60, 0), '2020-01-01' + INTERVAL g DAY, g / 3.0, 18446744073709551615 - g, if(g % 2 = 0, 'let in', 'refused')",
+		"mariadb":  "g * 1.25, g * 12345678901.0000000001, concat('00000000-0000-4000-8000-', lpad(g, 12, '0')), concat('{\"g\": ', g, '}'), x'00ff', g % 2, maketime(1, g % 60, 0), '2020-01-01' + INTERVAL g DAY, g / 3.0, 18446744073709551615 - g, if(g % 2 = 0, 'let in', 'refused'), ST_GeomFromText(concat('POINT(', g, ' 1)'), if(g % 3 = 0, 4326, 0))",
 	}[kind]
 	day := map[string]string{"sqlite": "datetime('2020-01-01', '+' || g || ' days')", "postgres": "timestamptz '2020-01-01 00:00:00+00' + g * interval '1 day'", "mariadb": "TIMESTAMP '2020-01-01 00:00:00' + INTERVAL g DAY"}[kind]
 	series := "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 150) SELECT "

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
@@ -24,11 +25,48 @@ func nearest(name string, candidates []string, otherwise string) string {
 
 // named returns the columns of a segment under the names that they have now.
 func (e *Engine) named(ctx context.Context, m *archive.Manifest) ([]shape.Column, error) {
-	names, err := e.Catalog.FormerNames(ctx, m.Source, m.Table)
+	names, err := e.Catalog.ColumnNames(ctx, m.Source, m.Table)
 	if err != nil {
 		return nil, err
 	}
-	return names.Now(m.Columns), nil
+	return names.Now(m.Numbered, m.Columns), nil
+}
+
+// saw keeps which names the columns of tables have now, where their database tells which is which whatever it is called.
+func (e *Engine) saw(ctx context.Context, source string, tables ...*shape.Table) error {
+	for _, t := range tables {
+		if _, err := e.Catalog.SeeColumns(ctx, source, t, e.Now()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lookBudget is how long a search waits for a database that may know under which name it knew a column before.
+const lookBudget = 2 * time.Second
+
+// look asks the database how the columns of a table are called now, and says whether that is news. A database that does not answer has none.
+func (e *Engine) look(ctx context.Context, source, table string) (news bool, err error) {
+	soon, cancel := context.WithTimeout(ctx, lookBudget)
+	defer cancel()
+	src, err := e.Source(soon, source)
+	if err != nil {
+		return false, ctx.Err()
+	}
+	t, err := src.Table(soon, table)
+	if err != nil {
+		return false, ctx.Err()
+	}
+	return e.Catalog.SeeColumns(ctx, source, t, e.Now())
+}
+
+// ColumnNames lists the former names of a table's columns: those that were told, and those that the database knows.
+func (e *Engine) ColumnNames(ctx context.Context, source, table string) ([]catalog.FormerName, error) {
+	if _, err := e.look(ctx, source, table); err != nil {
+		return nil, err
+	}
+	names, err := e.Catalog.ColumnNames(ctx, source, table)
+	return names.All(), err
 }
 
 // fitNow is fitOf with the names that the columns have now, where a restore says nothing else.
@@ -37,16 +75,25 @@ func (e *Engine) fitNow(ctx context.Context, m *archive.Manifest, t *shape.Table
 	if err != nil {
 		return nil, err
 	}
-	rename := map[string]string{}
+	rename, leaveOut := map[string]string{}, slices.Clone(how.LeaveOut)
 	for i, c := range m.Columns {
-		if now, _ := t.Column(own[i].Name); now != nil && own[i].Name != c.Name {
+		now, _ := t.Column(own[i].Name)
+		if now != nil && own[i].Name != c.Name {
 			rename[c.Name] = own[i].Name
+		}
+		left := slices.Contains(how.LeaveOut, own[i].Name)
+		if left {
+			leaveOut = append(leaveOut, c.Name)
+		}
+		if !left && now == nil && strings.HasSuffix(own[i].Name, catalog.Dropped) && how.Rename[c.Name] == "" && !slices.Contains(how.LeaveOut, c.Name) {
+			return nil, &RefusedError{Field: "fit", Message: fmt.Sprintf("column %q of the archived rows was dropped from table %s, and another has its name now", c.Name, t.Name),
+				Remedy: fmt.Sprintf("leave it out, as %q, or restore to a side table or a file", own[i].Name)}
 		}
 	}
 	for was, name := range how.Rename {
 		rename[was] = name
 	}
-	return fitOf(m, t, catalog.Fit{Rename: rename, LeaveOut: how.LeaveOut})
+	return fitOf(m, t, catalog.Fit{Rename: rename, LeaveOut: leaveOut})
 }
 
 // Lacking are the segments of a search that have no column of a name that the search asks for. Whether the column was added later, and is
@@ -67,7 +114,7 @@ func (l *Lacking) Say(source, table string) string {
 }
 
 // lacking lists what the segments of a search do not have of the columns that it asks for.
-func lacking(q SearchRequest, list []*searched, names catalog.FormerNames) []Lacking {
+func lacking(q SearchRequest, list []*searched, names catalog.ColumnNames) []Lacking {
 	var asked []string
 	if !q.any {
 		asked = slices.Clone(q.Columns)
@@ -81,12 +128,13 @@ func lacking(q SearchRequest, list []*searched, names catalog.FormerNames) []Lac
 	}
 	var out []Lacking
 	for i, name := range asked {
-		if slices.Contains(asked[:i], name) || names.Added(name) {
+		if slices.Contains(asked[:i], name) {
 			continue
 		}
 		l := Lacking{Column: name}
 		for _, x := range list {
-			if !slices.ContainsFunc(x.own, func(c shape.Column) bool { return c.Name == name }) { // that were left out among them
+			there := slices.ContainsFunc(x.own, func(c shape.Column) bool { return c.Name == name })
+			if m := x.manifest; !there && (len(m.Omitted) > 0 || !names.Added(name, m.Numbered, m.Columns)) {
 				l.Segments, l.Rows = append(l.Segments, x.segment.ID), l.Rows+x.segment.Deleted
 			}
 		}
@@ -99,11 +147,11 @@ func lacking(q SearchRequest, list []*searched, names catalog.FormerNames) []Lac
 
 // lacks returns the first column of a condition that a segment does not have, and of which nobody said that it was added; empty: none.
 func (e *Engine) lacks(ctx context.Context, m *archive.Manifest, where string) (string, error) {
-	names, err := e.Catalog.FormerNames(ctx, m.Source, m.Table)
+	names, err := e.Catalog.ColumnNames(ctx, m.Source, m.Table)
 	if err != nil {
 		return "", err
 	}
-	l := lacking(SearchRequest{Where: where}, []*searched{{segment: &catalog.Segment{}, manifest: m, own: names.Now(m.Columns)}}, names)
+	l := lacking(SearchRequest{Where: where}, []*searched{{segment: &catalog.Segment{}, manifest: m, own: names.Now(m.Numbered, m.Columns)}}, names)
 	if len(l) == 0 {
 		return "", nil
 	}
@@ -112,7 +160,7 @@ func (e *Engine) lacks(ctx context.Context, m *archive.Manifest, where string) (
 
 // TellName keeps that a column of a table was called otherwise once, or that it had no name before: it was added. Searches, counts, restores
 // and erasures find it in older segments then.
-func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerName) (catalog.FormerNames, error) {
+func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerName) ([]catalog.FormerName, error) {
 	if strings.TrimSpace(n.Name) == "" || n.Name == n.Was {
 		return nil, &RefusedError{Field: "name", Message: "a column has a name, and was called otherwise before", Remedy: "name the column as it is called now, and as it was called"}
 	}
@@ -123,10 +171,11 @@ func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerNam
 	if n.Was != "" && !slices.Contains(columns, n.Was) {
 		return nil, &RefusedError{Field: "was", Message: fmt.Sprintf("no archived row of %s has a column %q", n.Table, n.Was), Remedy: nearest(n.Was, columns, "its columns are "+strings.Join(columns, ", "))}
 	}
-	names, err := e.Catalog.FormerNames(ctx, n.Source, n.Table)
+	known, err := e.Catalog.ColumnNames(ctx, n.Source, n.Table)
 	if err != nil {
 		return nil, err
 	}
+	names := known.Told
 	for _, k := range names {
 		switch {
 		case k.Was != "" && k.Was == n.Was && k.Name != n.Name:
@@ -148,7 +197,7 @@ func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerNam
 	if err := e.Catalog.TellName(ctx, n); err != nil {
 		return nil, err
 	}
-	return e.Catalog.FormerNames(ctx, n.Source, n.Table)
+	return e.ColumnNames(ctx, n.Source, n.Table)
 }
 
 // archivedColumnsAsWritten lists the names that columns of a table have in its segments.

@@ -196,7 +196,7 @@ func newCleaner(t *shape.Table, read []int, omit []string, mask map[string]rule.
 func (c *cleaner) include(refs []filter.Ref) {
 	for _, r := range refs {
 		col := *r.Column
-		col.Name, col.Nullable, col.Generated = r.Join+"."+r.Name, true, false
+		col.Name, col.Nullable, col.Generated, col.Number = r.Join+"."+r.Name, true, false, 0
 		c.included = append(c.included, col.Name)
 		c.columns, c.masks = append(c.columns, col), append(c.masks, "")
 		c.from = append(c.from, c.read+len(c.included)-1)

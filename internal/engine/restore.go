@@ -72,6 +72,9 @@ type restoration struct {
 	moment  *moment                  // what a run that goes on has deleted when the restore began
 	proving map[string]<-chan proven // by segment: what is being verified ahead of its turn
 	columns []shape.Column           // that any segment of the table has, where there is a filter
+	sides   map[string]*sideShape    // by table: what the side tables are made like
+
+	unpicked bool // families are listed whether or not a row of them is wanted
 }
 
 func (q *restoration) run(ctx context.Context) error {
@@ -83,8 +86,11 @@ func (q *restoration) run(ctx context.Context) error {
 	if segments, err = q.possible(ctx, segments); err != nil {
 		return err
 	}
-	if q.restore.Target == TargetTable { // much can have happened since it was asked for
+	switch q.restore.Target { // much can have happened since it was asked for
+	case TargetTable:
 		err = q.checkFit(ctx, q.restore, segments)
+	case TargetSide:
+		q.sides, _, err = q.sideShapes(ctx, segments)
 	}
 	if err != nil {
 		return err
@@ -313,7 +319,7 @@ func (q *restoration) familyOf(ctx context.Context, s *catalog.Segment) ([]*memb
 	if err != nil {
 		return nil, err
 	}
-	if p.narrow() {
+	if p.narrow() && !q.unpicked {
 		if any, err := p.any(ctx, q.Engine, head); err != nil || !any {
 			return nil, err
 		}
@@ -461,7 +467,7 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		return w.give(h)
 	}
 	ordinal := 0
-	err = archive.Read(f, f.Size(), m.Columns, m.Rows, func(c *value.Chunk) error {
+	err = archive.Read(f, f.Size(), m.Laid(m.Columns), m.Rows, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			row := c.Row(i)
 			if !left[ordinal] && x.wanted(ordinal, row) {
@@ -575,6 +581,11 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			}
 			if t, err = src.Table(ctx, into); err != nil {
 				return nil, err
+			}
+			if !side {
+				if err := q.saw(ctx, name, t); err != nil {
+					return nil, err
+				}
 			}
 			tables[m.Table] = t
 		}

@@ -75,6 +75,11 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 			if c.related[i], err = relatedTo(ctx, src, &d.Rule); err != nil {
 				return nil, err
 			}
+			for _, x := range c.related[i] {
+				if err := e.saw(ctx, d.Rule.Source, x); err != nil {
+					return nil, err
+				}
+			}
 			t.Joined = map[string]shape.Table{}
 			for name, x := range c.joined[i] {
 				t.Joined[name] = *x
@@ -120,7 +125,7 @@ func (e *Engine) tableOf(ctx context.Context, d *rule.Document) (*shape.Table, *
 		return problem("source", err.Error(), fmt.Sprintf("`ambercellar source check %s` says more", d.Rule.Source))
 	}
 	t.Sign = nil // nothing is deleted by what is only checked or planned
-	return t, nil, nil
+	return t, nil, e.saw(ctx, d.Rule.Source, t)
 }
 
 // keeps returns the named keeps of the catalog.

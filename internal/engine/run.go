@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -180,6 +181,9 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 			}
 		}
 		if t, err = unaltered(ctx, r.source, t); err != nil {
+			return err
+		}
+		if err := r.saw(ctx, r.run.Source, append(slices.Collect(maps.Values(r.related)), t)...); err != nil {
 			return err
 		}
 		if err := r.othersParts(ctx); err != nil {

@@ -127,7 +127,7 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 				return err
 			}
 		}
-		names, err := e.Catalog.FormerNames(ctx, q.Source, q.Table)
+		names, err := e.Catalog.ColumnNames(ctx, q.Source, q.Table)
 		if err != nil {
 			return err
 		}
@@ -486,11 +486,6 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 	if len(segments) == 0 && !q.Live {
 		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
 	}
-	names, err := e.Catalog.FormerNames(ctx, q.Source, q.Table)
-	if err != nil {
-		return nil, nil, err
-	}
-	var columns []shape.Column
 	var list []*searched
 	for i := range segments { // the newest first
 		s := &segments[i]
@@ -498,21 +493,45 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 		if err != nil {
 			return nil, nil, err
 		}
-		x := &searched{segment: s, known: k, manifest: k.manifest, own: names.Now(k.manifest.Columns), left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
+		x := &searched{segment: s, known: k, manifest: k.manifest, left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
 		if m.of(s) == someTold {
 			if x.left, _, err = m.left(s, k.manifest.Rows); err != nil {
 				return nil, nil, err
 			}
 		}
+		list = append(list, x)
+	}
+	names, err := e.Catalog.ColumnNames(ctx, q.Source, q.Table)
+	if err != nil {
+		return nil, nil, err
+	}
+	columns := callNow(list, names)
+	numbered := func(x *searched) bool { return x.manifest.Numbered != "" }
+	if slices.ContainsFunc(list, numbered) && (q.Live || len(lacking(q, list, names)) > 0) {
+		if news, err := e.look(ctx, q.Source, q.Table); err != nil {
+			return nil, nil, err
+		} else if news {
+			if names, err = e.Catalog.ColumnNames(ctx, q.Source, q.Table); err != nil {
+				return nil, nil, err
+			}
+			columns = callNow(list, names)
+		}
+	}
+	slices.Reverse(list)
+	return list, columns, nil
+}
+
+// callNow gives the columns of segments the names that they have now, and returns all of them, in the order in which they come up.
+func callNow(list []*searched, names catalog.ColumnNames) (columns []shape.Column) {
+	for _, x := range list {
+		x.own = names.Now(x.manifest.Numbered, x.manifest.Columns)
 		for _, c := range x.own {
 			if !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
 				columns = append(columns, c)
 			}
 		}
-		list = append(list, x)
 	}
-	slices.Reverse(list)
-	return list, columns, nil
+	return columns
 }
 
 // bind binds the filter to the segment's columns, as they were when it was written.

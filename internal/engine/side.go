@@ -1,13 +1,18 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
 )
@@ -50,11 +55,169 @@ func (e *Engine) checkSide(ctx context.Context, r *catalog.Restore, segments []c
 	} else if !errors.Is(err, source.ErrNoTable) {
 		return err
 	}
+	return (&restoration{Engine: e, restore: r, kin: true}).fitsBeside(ctx, src, segments)
+}
+
+// sideShape is what a side table is made like.
+type sideShape struct {
+	columns []shape.Column
+	key     []string
+}
+
+// sideShapes tells, by table, what the side tables for rows of segments are made like: columns that any segment has, under the names that they
+// have now, of the types that they had in the newest segment with them.
+func (q *restoration) sideShapes(ctx context.Context, segments []catalog.Segment) (map[string]*sideShape, map[string][]*member, error) {
+	q.unpicked = true
+	members, err := q.byTable(ctx, segments)
+	q.unpicked = false
+	if err == nil && !slices.ContainsFunc(slices.Collect(maps.Values(members)), differ) { // as nearly always: no file has to be looked into
+		for table := range members {
+			members[table] = members[table][:1]
+		}
+	} else if err == nil {
+		members, err = q.byTable(ctx, segments)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	out := map[string]*sideShape{}
+	for table, list := range members {
+		slices.SortStableFunc(list, func(a, b *member) int { return cmp.Compare(b.manifest.Sequence, a.manifest.Sequence) })
+		made := &sideShape{}
+		for i, x := range list {
+			if err := q.addTo(ctx, made, x.manifest, i == 0); err != nil {
+				return nil, nil, err
+			}
+		}
+		for i := range made.columns { // of rows from before it was added, or after it was dropped, it is NULL
+			if c := &made.columns[i]; !slices.Contains(made.key, c.Name) {
+				c.Nullable = true
+			}
+		}
+		out[table] = made
+	}
+	return out, members, nil
+}
+
+// byTable lists the segments of families by their tables.
+func (q *restoration) byTable(ctx context.Context, segments []catalog.Segment) (map[string][]*member, error) {
+	out := map[string][]*member{}
+	for i := range segments {
+		family, err := q.familyOf(ctx, &segments[i])
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range family {
+			out[x.manifest.Table] = append(out[x.manifest.Table], x)
+		}
+	}
+	return out, nil
+}
+
+// differ says whether the rows of segments are shaped otherwise than those of the first.
+func differ(list []*member) bool {
+	first := list[0].manifest
+	return slices.ContainsFunc(list[1:], func(x *member) bool {
+		m := x.manifest
+		typed := func(a, b shape.Column) bool { return a.Type == b.Type && a.Number == b.Number }
+		return !sameColumns(m.Columns, first.Columns) || !slices.EqualFunc(m.Columns, first.Columns, typed) || !slices.Equal(m.Key, first.Key) ||
+			!maps.Equal(m.Masked, first.Masked) || m.Numbered != first.Numbered || len(m.Included) != len(first.Included)
+	})
+}
+
+// addTo adds to a side table what the rows of one more segment need, an older one.
+func (q *restoration) addTo(ctx context.Context, made *sideShape, m *archive.Manifest, first bool) error {
+	names, err := q.named(ctx, m)
+	if err != nil {
+		return err
+	}
+	own := names[:len(m.Columns)-len(m.Included)]
+	for i, c := range own {
+		if m.Masked[m.Columns[i].Name] == string(rule.MaskHash) {
+			c.Type = "varchar(64)" // what stands there is a hash, whatever the column's type was
+		}
+		at := slices.IndexFunc(made.columns, func(k shape.Column) bool { return k.Name == c.Name })
+		if at < 0 {
+			made.columns = append(made.columns, c)
+		} else if k := &made.columns[at]; k.Kind == c.Kind {
+			k.Type = wider(k.Type, c.Type)
+		} else {
+			return &RefusedError{Field: "target", Message: fmt.Sprintf("column %q of %s is of type %s in segment %s, and of type %s in a newer one", c.Name, m.Table, c.Type, m.Segment, k.Type),
+				Remedy: apartRemedy}
+		}
+	}
+	key := keyAsNow(m, own)
+	if first {
+		made.key = key
+	}
+	if slices.Equal(key, made.key) {
+		return nil
+	}
+	return &RefusedError{Field: "target", Message: fmt.Sprintf("the rows of segment %s of %s have the key (%s), and those of newer ones (%s)", m.Segment, m.Table, strings.Join(key, ", "), strings.Join(made.key, ", ")),
+		Remedy: apartRemedy}
+}
+
+const apartRemedy = "restore its run or segment to a side table of its own, or to a file"
+
+// wider is the one of two types of texts, or of whole numbers, that holds the values of both; where neither is known to, the first.
+func wider(a, b string) string {
+	length := func(t string) int {
+		if m := lengthForm.FindStringSubmatch(t); m != nil {
+			n, _ := strconv.Atoi(m[1]) // digits, by the form
+			return n
+		}
+		return 0
+	}
+	if length(a) > 0 && length(b) > length(a) {
+		return b
+	}
+	sizes := []string{"tinyint", "smallint", "mediumint", "int", "integer", "bigint"}
+	size := func(t string) int { return slices.Index(sizes, firstWord.FindString(strings.ToLower(t))) }
+	if unsigned := func(t string) bool { return strings.Contains(strings.ToLower(t), "unsigned") }; size(a) >= 0 && size(b) > size(a) && unsigned(a) == unsigned(b) {
+		return b
+	}
+	return a
+}
+
+// keyAsNow is the key of a segment's rows under the names that its columns have now.
+func keyAsNow(m *archive.Manifest, own []shape.Column) (key []string) {
+	for _, k := range m.Key {
+		if i := slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == k }); i >= 0 && i < len(own) {
+			key = append(key, own[i].Name)
+		}
+	}
+	return key
+}
+
+// fitsBeside checks that the rows of segments fit into the side tables that would be made for them, before one is made.
+func (q *restoration) fitsBeside(ctx context.Context, target source.Source, segments []catalog.Segment) error {
+	shapes, members, err := q.sideShapes(ctx, segments)
+	if err != nil {
+		return err
+	}
+	for table, list := range members {
+		t := &shape.Table{Name: "the side table for " + table, Columns: shapes[table].columns, Key: shapes[table].key}
+		for _, x := range list {
+			f, err := q.fitNow(ctx, x.manifest, t, catalog.Fit{})
+			if err != nil {
+				return err
+			}
+			if target.Reads().LooseTypes || x.segment.Asleep(q.Now()) { // these are looked at when they were retrieved
+				continue
+			}
+			var refused *RefusedError
+			if err := q.narrowed(ctx, x, t, f); errors.As(err, &refused) {
+				return &RefusedError{Field: "target", Message: refused.Message, Remedy: apartRemedy}
+			} else if err != nil {
+				return err
+			}
+		}
+	}
 	return nil
 }
 
-// makeSide makes the side table for the rows of a segment's table, with columns and key as they were then, and returns its
-// name. That of related rows is named after the first and their own.
+// makeSide makes the side table for the rows of a segment's table, and returns its name. That of related rows is named after the first and
+// their own.
 func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archive.Manifest) (string, error) {
 	name := q.restore.TargetTable
 	if m.Table != q.restore.Table {
@@ -65,11 +228,11 @@ func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archiv
 			return name, nil
 		}
 	}
-	columns := make([]shape.Column, 0, len(m.Columns))
-	for _, c := range m.Columns[:len(m.Columns)-len(m.Included)] {
-		columns = append(columns, c)
+	made := q.sides[m.Table]
+	if made == nil {
+		return "", fmt.Errorf("%w: segment %s of %s came up after the side tables were thought out", ErrBooks, m.Segment, m.Table)
 	}
-	if err := src.MakeTable(ctx, name, columns, m.Key); err != nil {
+	if err := src.MakeTable(ctx, name, made.columns, made.key); err != nil {
 		return "", &RefusedError{Message: fmt.Sprintf("the side table %s cannot be made: %v", name, err), Remedy: "give the service's user the right to make tables there, or restore to a file"}
 	}
 	return name, nil

@@ -23,6 +23,7 @@ type Column struct {
 	Collation string     `json:"collation,omitempty"` // of text, where it does not compare code point by code point
 	Problem   string     `json:"problem,omitempty"`   // why the column cannot be archived; empty where it can
 	Age       AgeKind    `json:"age,omitempty"`       // how it can tell a row's age; empty where it cannot
+	Number    int        `json:"number,omitempty"`    // by which the database knows the column, whatever it is called; 0 where there is none
 }
 
 // AgeKind says how a column tells the age of its row.
@@ -78,8 +79,9 @@ type Table struct {
 	Schema         string       `json:"schema,omitempty"`
 	Base           string       `json:"base"` // the name without schema
 	Columns        []Column     `json:"columns"`
-	Key            []string     `json:"key"`               // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
-	Address        []Column     `json:"address,omitempty"` // hidden columns that tell where a row lies, in a table without key; empty where the database has none
+	Numbered       string       `json:"numbered,omitempty"` // where the numbers of columns hold: this table of this server; empty: nowhere
+	Key            []string     `json:"key"`                // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
+	Address        []Column     `json:"address,omitempty"`  // hidden columns that tell where a row lies, in a table without key; empty where the database has none
 	Indexes        []Index      `json:"indexes"`
 	References     []ForeignKey `json:"references"`
 	ReferencedBy   []ForeignKey `json:"referenced_by"`

@@ -130,12 +130,32 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
 		}
 	}
+	where, err := s.numbersHold(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+	}
+	for oid, t := range byOID {
+		if where != "" {
+			t.Numbered = fmt.Sprintf("%s/%d", where, oid)
+		}
+	}
 	for _, t := range out {
 		t.UseAddress(address(t)...)
 		t.AgeColumn = shape.GuessAge(t)
 		s.span(ctx, t)
 	}
 	return out, nil
+}
+
+// numbersHold says where the numbers of tables and columns mean something: one cluster, on one timeline of its log, one database. A server that
+// was put back to an earlier moment gives the same numbers to others, and is on another timeline. Empty: the server does not tell.
+func (s *Source) numbersHold(ctx context.Context) (where string, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT CASE WHEN pg_is_in_recovery() THEN '' ELSE concat_ws('/', (SELECT system_identifier FROM pg_control_system()),
+		left(pg_walfile_name(pg_current_wal_insert_lsn()), 8), (SELECT oid FROM pg_database WHERE datname = current_database())) END`).Scan(&where)
+	if err != nil && code(err) == denied {
+		return "", nil
+	}
+	return where, err
 }
 
 func oids(tables map[uint32]*shape.Table) []uint32 {
@@ -153,7 +173,7 @@ WITH RECURSIVE base AS (
 	SELECT a.attrelid, a.attnum, a.atttypid AS typ, a.atttypmod AS mod FROM pg_attribute a WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped
 	UNION ALL
 	SELECT b.attrelid, b.attnum, y.typbasetype, CASE WHEN y.typtypmod >= 0 THEN y.typtypmod ELSE b.mod END FROM base b JOIN pg_type y ON y.oid = b.typ WHERE y.typtype = 'd')
-SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), NOT a.attnotnull, a.attgenerated <> '',
+SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), NOT a.attnotnull, a.attgenerated <> '',
 	coalesce((SELECT CASE WHEN o.collname = 'default' THEN (SELECT datcollate FROM pg_database WHERE datname = current_database()) ELSE o.collname END FROM pg_collation o WHERE o.oid = a.attcollation), ''),
 	b.typ, b.mod, y.typtype::text, y.typcategory::text, coalesce(e.oid, 0), coalesce(e.typtype::text, ''),
 	ARRAY(SELECT CASE WHEN ft.typtype IN ('e', 'r', 'm') THEN 25 ELSE ft.oid END FROM pg_attribute f JOIN pg_type ft ON ft.oid = f.atttypid
@@ -169,7 +189,7 @@ WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.at
 	var typtype, category, elemtype string
 	var fields []uint32
 	c := shape.Column{}
-	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Name, &c.Type, &c.Nullable, &c.Generated, &c.Collation, &typ, &mod, &typtype, &category, &elem, &elemtype, &fields}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Number, &c.Name, &c.Type, &c.Nullable, &c.Generated, &c.Collation, &typ, &mod, &typtype, &category, &elem, &elemtype, &fields}, func() error {
 		d := c
 		classify(&d, typ, mod, typtype, category, elem, elemtype, fields)
 		switch d.Collation {
