@@ -244,3 +244,27 @@ func TestAManifestOfAnotherPlaceIsRefused(t *testing.T) {
 		}
 	}
 }
+
+// A mistake in what takes the rows is not damage of the file: it is not caught on the way.
+func TestAMistakeOfTheReaderIsNotDamage(t *testing.T) {
+	now, _, rows, _ := carriedRows(t)
+	st := directory(t)
+	m := writeCarried(t, st, now, rows)
+	caught := func(read func() error) (err error, mistake any) {
+		defer func() { mistake = recover() }()
+		return read(), nil
+	}
+	for name, read := range map[string]func() error{
+		"verify": func() error {
+			return Verify(t.Context(), st, m, func(*value.Chunk, []value.Digest) error { panic("a mistake") })
+		},
+		"scan": func() error {
+			_, err := Scan(t.Context(), st, m, Search{Columns: []int{0}, Absent: 1}, func(int, []value.Value) error { panic("a mistake") })
+			return err
+		},
+	} {
+		if err, mistake := caught(read); mistake != "a mistake" {
+			t.Errorf("%s took a mistake for %v, %v", name, err, mistake)
+		}
+	}
+}

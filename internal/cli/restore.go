@@ -170,7 +170,6 @@ func restoreReplaced(e *env) error {
 	return e.save("/restores/"+url.PathEscape(e.args[0])+"/replaced", out)
 }
 
-// save writes what the service serves at a path into a new file.
 // save downloads a file. It gets its name when all of it has arrived: what has that name is whole.
 func (e *env) save(path, file string) error {
 	if _, err := os.Lstat(file); err == nil {

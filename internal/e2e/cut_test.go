@@ -117,6 +117,47 @@ func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
 	}
 }
 
+// Every download that is cut off, at whatever place, is an error, and leaves no file: a ledger, a certificate in both forms, a backup, and rows that
+// were replaced.
+func TestADownloadThatWasCutOffIsAnError(t *testing.T) {
+	w := newWorld(t, "sqlite")
+	w.scans(2_000)
+	w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S}\n")
+	r := w.ended(w.planned().ID)
+	w.exec("INSERT INTO scan (id, scanned_at, note) SELECT 7, '2020-01-01 00:00:00', 'again'")
+	back := must1[catalog.Restore](w, "restore", "request", "-run", r.ID, "-conflicts", "replace")
+	w.outlived()
+	d := must1[catalog.Disposal](w, "disposal", "start", must1[catalog.Disposal](w, "disposal", "plan", "scans").ID)
+	w.eventually("the disposal is done", func() bool { return must1[catalog.Disposal](w, "disposal", "show", d.ID).State == catalog.DisposalDone })
+	straight := w.svc.server
+	for name, command := range map[string][]string{
+		"ledger": {"run", "ledger", r.ID}, "certificate": {"disposal", "certificate", d.ID}, "paper": {"disposal", "certificate", d.ID, "-format", "pdf"},
+		"backup": {"catalog", "backup"}, "replaced": {"restore", "replaced", back.ID},
+	} {
+		file := filepath.Join(w.dir, name)
+		command = append(command, "-out", file)
+		w.must(command...)
+		whole, err := os.Stat(file)
+		if err == nil {
+			err = os.Remove(file)
+		}
+		if err != nil || whole.Size() == 0 {
+			t.Fatalf("%s: %v, %v", name, whole, err)
+		}
+		for _, share := range []int64{0, 10, 50, 99} {
+			w.svc.server = cutter(t, straight, max(whole.Size()*share/100, 1))
+			if _, stderr, status := w.run(command...); status == 0 || stderr == "" {
+				t.Errorf("%s, cut at %d %% of %d bytes: status %d, %q", name, share, whole.Size(), status, stderr)
+			}
+			if left, err := filepath.Glob(file + "*"); err != nil || len(left) != 0 {
+				t.Errorf("%s, cut at %d %%: there is %v, %v", name, share, left, err)
+			}
+		}
+		w.svc.server = straight
+		w.must(command...)
+	}
+}
+
 // A run that was being cancelled when the service died is cancelled at the next start, and deletes nothing more.
 func TestACancelledRunStaysCancelled(t *testing.T) {
 	w := newWorld(t, "sqlite")
