@@ -12,6 +12,7 @@ type Lineage struct {
 	Identity string `db:"identity" json:"identity"` // of the journal, which goes wherever the database's data goes
 	Server   string `db:"server" json:"server"`     // that answered; empty where it does not tell
 	Epoch    int64  `db:"epoch" json:"epoch"`       // of the lease that was last taken
+	Settled  int64  `db:"settled" json:"settled"`   // the epoch that began when source and catalog were last settled; 0: never
 }
 
 // TableLineage returns what is known of a table; nil where no run has worked on it.
@@ -28,10 +29,10 @@ func (c *Catalog) Lineages(ctx context.Context) (out []Lineage, err error) {
 	return out, c.db.SelectContext(ctx, &out, "SELECT * FROM lineage ORDER BY source, table_name")
 }
 
-// SaveLineage keeps what is known of a table.
+// SaveLineage keeps what is known of a table. That it was settled once stays.
 func (c *Catalog) SaveLineage(ctx context.Context, l Lineage) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO lineage VALUES (:source, :table_name, :identity, :server, :epoch)
-		ON CONFLICT (source, table_name) DO UPDATE SET identity = excluded.identity, server = excluded.server, epoch = excluded.epoch`, l)
+	_, err := c.db.NamedExecContext(ctx, `INSERT INTO lineage VALUES (:source, :table_name, :identity, :server, :epoch, :settled)
+		ON CONFLICT (source, table_name) DO UPDATE SET identity = excluded.identity, server = excluded.server, epoch = excluded.epoch, settled = max(settled, excluded.settled)`, l)
 	return err
 }
 

@@ -172,9 +172,10 @@ func (n ColumnNames) Added(name, numbered string, columns []shape.Column) bool {
 	return false
 }
 
-// SeeColumns keeps the names that columns of a table have now, by their numbers, and says whether one of them is new.
-func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table, now time.Time) (news bool, err error) {
-	if t.Numbered == "" {
+// SeeColumns keeps the names that columns of a table have now, by their numbers, and says whether that is news. agree is asked before a number
+// is believed to have another name: false where the database may be another one, or was turned back. Then nothing is kept.
+func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table, numbered string, now time.Time, agree func() (bool, error)) (news bool, err error) {
+	if numbered == "" {
 		return false, nil
 	}
 	known, err := c.ColumnNames(ctx, source, t.Name)
@@ -183,11 +184,11 @@ func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table,
 	}
 	var write []SeenColumn
 	for _, x := range t.Columns {
-		was := known.last(t.Numbered, x.Number)
+		was := known.last(numbered, x.Number)
 		if was != nil && was.Name == x.Name && !was.Gone {
 			continue
 		}
-		s := SeenColumn{Source: source, Table: t.Name, Numbered: t.Numbered, Number: x.Number, Name: x.Name, First: At(now), Since: At(now)}
+		s := SeenColumn{Source: source, Table: t.Name, Numbered: numbered, Number: x.Number, Name: x.Name, First: At(now), Since: At(now)}
 		for _, k := range known.Seen {
 			if k.Numbered == s.Numbered && k.Number == s.Number && k.Name == s.Name {
 				s.First = k.First
@@ -197,13 +198,18 @@ func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table,
 	}
 	for i := range known.Seen {
 		s := known.Seen[i]
-		if there := slices.ContainsFunc(t.Columns, func(x shape.Column) bool { return x.Number == s.Number }); s.Numbered == t.Numbered && !there && !s.Gone {
+		if there := slices.ContainsFunc(t.Columns, func(x shape.Column) bool { return x.Number == s.Number }); s.Numbered == numbered && !there && !s.Gone {
 			s.Gone = true
 			write = append(write, s)
 		}
 	}
 	if len(write) == 0 {
 		return false, nil
+	}
+	if slices.ContainsFunc(write, func(s SeenColumn) bool { return known.last(numbered, s.Number) != nil }) {
+		if agreed, err := agree(); err != nil || !agreed {
+			return false, err
+		}
 	}
 	return true, c.transaction(ctx, func(tx *sqlx.Tx) error {
 		for _, s := range write {
@@ -255,7 +261,7 @@ func (c *Catalog) ForgetName(ctx context.Context, actor string, n FormerName) er
 			return err
 		}
 		if k, err := res.RowsAffected(); err != nil || k == 0 {
-			return fmt.Errorf("that %s of %s.%s %w", n.said(), n.Source, n.Table, ErrNotFound)
+			return fmt.Errorf("what was told of %s.%s, that %s: %w", n.Source, n.Table, n.said(), ErrNotFound)
 		}
 		return note(ctx, tx, actor, "column forget", n.Source+"."+n.Table, n.said())
 	})

@@ -703,7 +703,7 @@ func (e *Engine) Certificate(ctx context.Context, id string) (*Certificate, erro
 		return nil, fmt.Errorf("disposal %s is %s, and a certificate is of what was done: %w", id, d.State, catalog.ErrState)
 	}
 	out := &Certificate{Format: CertificateFormat, Kind: d.Kind, Disposal: d.ID, Source: d.Source, Table: d.Table, Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
-		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{}, Remains: slices.Concat([]string{}, d.Remains.V), Issued: *d.EndedAt, Instance: e.Instance}
+		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{}, Remains: append([]string{}, d.Remains.V...), Issued: *d.EndedAt, Instance: e.Instance}
 	for _, item := range d.Items.V {
 		if item.Destroyed == nil {
 			out.Left = append(out.Left, item)

@@ -86,7 +86,7 @@ func (e *Engine) checkFit(ctx context.Context, r *catalog.Restore, segments []ca
 	if err != nil {
 		return &RefusedError{Field: "table", Message: err.Error(), Remedy: "restore to a side table or a file"}
 	}
-	if err := e.saw(ctx, r.Source, t); err != nil {
+	if _, err := e.saw(ctx, r.Source, t); err != nil {
 		return err
 	}
 	q := &restoration{Engine: e, restore: r}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -32,10 +33,51 @@ func (e *Engine) named(ctx context.Context, m *archive.Manifest) ([]shape.Column
 	return names.Now(m.Numbered, m.Columns), nil
 }
 
-// saw keeps which names the columns of tables have now, where their database tells which is which whatever it is called.
-func (e *Engine) saw(ctx context.Context, source string, tables ...*shape.Table) error {
+// numbering says where the numbers of a table's columns hold: where the database says so, and since it was last settled that it is the one
+// that the catalog knows. Before, it may have been turned back, and may have given numbers to other columns.
+func (e *Engine) numbering(ctx context.Context, source string, t *shape.Table) (string, error) {
+	if t.Numbered == "" {
+		return "", nil
+	}
+	known, err := e.Catalog.TableLineage(ctx, source, t.Name)
+	if err != nil || known == nil || known.Settled == 0 {
+		return t.Numbered, err
+	}
+	return fmt.Sprintf("%s/%d", t.Numbered, known.Settled), nil
+}
+
+// saw keeps which names the columns of tables have now, where their database tells which is which whatever it is called, and says whether that
+// is news.
+func (e *Engine) saw(ctx context.Context, source string, tables ...*shape.Table) (news bool, err error) {
 	for _, t := range tables {
-		if _, err := e.Catalog.SeeColumns(ctx, source, t, e.Now()); err != nil {
+		numbered, err := e.numbering(ctx, source, t)
+		if err != nil {
+			return news, err
+		}
+		one, err := e.Catalog.SeeColumns(ctx, source, t, numbered, e.Now(), func() (bool, error) {
+			var disagree *DisagreeError
+			err := e.Agree(ctx, source, t.Name)
+			if errors.As(err, &disagree) {
+				return false, nil
+			}
+			return true, err
+		})
+		if err != nil {
+			return news, err
+		}
+		news = news || one
+	}
+	return news, nil
+}
+
+// number keeps the names of the columns of a run's tables, and where their numbers hold, for the manifests.
+func (r *runner) number(ctx context.Context, tables []*shape.Table) (err error) {
+	r.numbered = map[string]string{}
+	for _, t := range tables {
+		if _, err := r.saw(ctx, r.run.Source, t); err != nil {
+			return err
+		}
+		if r.numbered[t.Name], err = r.numbering(ctx, r.run.Source, t); err != nil {
 			return err
 		}
 	}
@@ -57,7 +99,10 @@ func (e *Engine) look(ctx context.Context, source, table string) (news bool, err
 	if err != nil {
 		return false, ctx.Err()
 	}
-	return e.Catalog.SeeColumns(ctx, source, t, e.Now())
+	if news, err = e.saw(soon, source, t); err != nil && soon.Err() != nil {
+		return false, ctx.Err()
+	}
+	return news, err
 }
 
 // ColumnNames lists the former names of a table's columns: those that were told, and those that the database knows.

@@ -182,6 +182,45 @@ func TestTheDatabaseKnowsItsColumns(t *testing.T) {
 	find("hatch = 'deck' AND deck = 'gate'", 9)
 }
 
+// A database that was turned back gives a number to another column than before. Nothing is concluded from its numbers until somebody has settled
+// that it is the one that the catalog knows, and then nothing about what was archived before.
+func TestNumbersOfADatabaseThatWasTurnedBack(t *testing.T) {
+	h := newHarbour(t, "postgres")
+	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamp NOT NULL, gate varchar(20))", "INSERT INTO scan SELECT g, timestamp '2020-01-01' + g * interval '1 day', 'gate' FROM generate_series(1, 9) g")
+	b := h.serve(t, nil)
+	b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2021-01-01", "archive")+cellar)
+	b.archived(t, time.Date(2020, 1, 3, 0, 0, 0, 0, time.UTC))
+	at := h.count(t, "SELECT epoch FROM ambercellar.lease WHERE table_name = 'scan'")
+	h.exec(t, "ALTER TABLE scan ADD seat varchar(20)", "UPDATE scan SET seat = 'seat'")
+	b.archived(t, time.Date(2020, 1, 6, 0, 0, 0, 0, time.UTC))
+	// As it was before the column was added, and then another was.
+	h.exec(t, "ALTER TABLE scan RENAME COLUMN seat TO berth", fmt.Sprintf("UPDATE ambercellar.lease SET epoch = %d WHERE table_name = 'scan'", at))
+	find := func(where string, want int64, lacking int) {
+		t.Helper()
+		got, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+		if err != nil || got.Found != want || len(got.Lacking) != lacking {
+			t.Errorf("%s: %+v, %v; want %d rows", where, got, err, want)
+		}
+	}
+	names := func() {
+		t.Helper()
+		if list, err := b.ColumnNames(t.Context(), "harbour", "scan"); err != nil || len(list) != 0 {
+			t.Errorf("seen: %v, %v", list, err)
+		}
+	}
+	names()
+	find("seat = 'seat'", 3, 0)
+	if _, err := b.Settle(t.Context(), "me", "harbour", "scan", "it was turned back"); err != nil {
+		t.Fatal(err)
+	}
+	names()
+	find("seat = 'seat'", 3, 0)
+	b.archived(t, time.Time{})
+	names()
+	find("seat = 'seat'", 3, 1)
+	find("berth = 'seat'", 5, 1)
+}
+
 // A side table has the columns of all segments that go into it, under the names that they have now; what does not go together is refused before
 // a table is made.
 func TestASideTableTakesRowsFromBeforeAndAfter(t *testing.T) {

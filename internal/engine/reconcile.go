@@ -605,7 +605,7 @@ func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason st
 	if err != nil {
 		return nil, err
 	}
-	if err := e.Catalog.SaveLineage(ctx, catalog.Lineage{Source: sourceName, Table: x.Table, Identity: now.Identity, Server: now.Server, Epoch: epoch + 1}); err != nil {
+	if err := e.Catalog.SaveLineage(ctx, catalog.Lineage{Source: sourceName, Table: x.Table, Identity: now.Identity, Server: now.Server, Epoch: epoch + 1, Settled: epoch + 1}); err != nil {
 		return nil, err
 	}
 	if err := e.Catalog.Note(ctx, actor, "table settled", sourceName+"."+x.Table, strings.Join(x.Differences, "; ")+" — "+strings.Join(x.Settling, "; ")+" — reason: "+reason); err != nil {

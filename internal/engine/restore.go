@@ -583,7 +583,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 				return nil, err
 			}
 			if !side {
-				if err := q.saw(ctx, name, t); err != nil {
+				if _, err := q.saw(ctx, name, t); err != nil {
 					return nil, err
 				}
 			}

@@ -76,7 +76,7 @@ func (e *Engine) CheckRules(ctx context.Context, file string, text []byte) (*Che
 				return nil, err
 			}
 			for _, x := range c.related[i] {
-				if err := e.saw(ctx, d.Rule.Source, x); err != nil {
+				if _, err := e.saw(ctx, d.Rule.Source, x); err != nil {
 					return nil, err
 				}
 			}
@@ -125,7 +125,8 @@ func (e *Engine) tableOf(ctx context.Context, d *rule.Document) (*shape.Table, *
 		return problem("source", err.Error(), fmt.Sprintf("`ambercellar source check %s` says more", d.Rule.Source))
 	}
 	t.Sign = nil // nothing is deleted by what is only checked or planned
-	return t, nil, e.saw(ctx, d.Rule.Source, t)
+	_, err = e.saw(ctx, d.Rule.Source, t)
+	return t, nil, err
 }
 
 // keeps returns the named keeps of the catalog.

@@ -54,6 +54,7 @@ type runner struct {
 	joined   joinedTables      // likewise
 	pinned   []shape.Partition // as they were when the plan was made
 	leases   map[string]source.Lease
+	numbered map[string]string  // by table: where the numbers of its columns hold
 	history  map[string]string  // by table: the identity of the journal that its lease was taken in
 	closing  atomic.Bool        // it is being cancelled, and what has become of its tables does not matter any more
 	lost     atomic.Bool        // the database was out of reach since the last batch
@@ -183,7 +184,7 @@ func (r *runner) prepare(ctx context.Context, cancelled bool) error {
 		if t, err = unaltered(ctx, r.source, t); err != nil {
 			return err
 		}
-		if err := r.saw(ctx, r.run.Source, append(slices.Collect(maps.Values(r.related)), t)...); err != nil {
+		if err := r.number(ctx, append(slices.Collect(maps.Values(r.related)), t)); err != nil {
 			return err
 		}
 		if err := r.othersParts(ctx); err != nil {

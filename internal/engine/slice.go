@@ -101,7 +101,7 @@ func (r *runner) manifestOf(p *pass, number int) *archive.Manifest {
 		root = r.pass
 	}
 	m := &archive.Manifest{Source: r.run.Source, Engine: r.engine, Table: p.table.Name, Rule: r.run.Rule, Revision: r.run.Revision, RuleText: r.ruleText, Run: r.run.ID,
-		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Numbered: p.table.Numbered, Key: p.table.OwnKey()}
+		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: columnsAt(p.table, p.columns), Numbered: r.numbered[p.table.Name], Key: p.table.OwnKey()}
 	if p.keep != nil {
 		m.Keep, m.KeepFrom = p.keep.String(), p.keepFrom
 	}
