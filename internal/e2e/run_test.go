@@ -10,7 +10,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/parquet-go/parquet-go"
 
@@ -225,7 +224,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 					if deleted > 0 {
 						w.someDeleted(r.ID, deleted)
 					} else {
-						time.Sleep(60 * time.Millisecond)
+						w.eventually("the run is at work", func() bool { return must1[api.RunView](w, "run", "show", r.ID).State == catalog.Running })
 					}
 					w.stop(syscall.SIGKILL)
 					w.start()

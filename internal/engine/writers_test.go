@@ -25,6 +25,23 @@ type writers struct {
 	stop  context.CancelFunc
 }
 
+// eventually waits until something holds, for half a minute at the most.
+func eventually(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(30 * time.Second); !holds(); time.Sleep(time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("not within 30 s: " + what)
+		}
+	}
+}
+
+// committed says how many rows writers have changed.
+func (w *writers) committed() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return len(w.last)
+}
+
 // write lets n writers loose on table scan, and beside them somebody who rewrites the table again and again.
 func write(t *testing.T, h *harbour, n int, rewrites ...string) *writers {
 	ctx, stop := context.WithCancel(t.Context())
@@ -91,7 +108,7 @@ func TestNoUpdateIsLostWhileTheTableIsRewrittenAgainAndAgain(t *testing.T) {
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2021-01-01", "archive") + cellar}
 			run := s.start(t, h, b)
 			w := write(t, h, 4, rewrites...)
-			time.Sleep(20 * time.Millisecond)
+			eventually(t, "writers are at work", func() bool { return w.committed() >= 4 })
 			err := s.work(t, b, run)
 			w.stop()
 			w.group.Wait()
@@ -250,7 +267,11 @@ func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 					}
 				})
 			}
-			time.Sleep(50 * time.Millisecond)
+			eventually(t, "writers are at work", func() bool {
+				mu.Lock()
+				defer mu.Unlock()
+				return len(saved)+int(removed) >= 4
+			})
 			err := s.work(t, b, run)
 			stop()
 			group.Wait()
