@@ -67,7 +67,7 @@ const (
 )
 
 var afterRun = flow[RunState]{
-	Queued:  {Running, Paused, Cancelled},
+	Queued:  {Running, Paused, Failed, Cancelled},
 	Running: {Done, Paused, Resting, Failed, Cancelled, Copied},
 	Resting: {Queued, Paused, Cancelled, Running},
 	Copied:  {Queued, Cancelled, Running},

@@ -87,10 +87,18 @@ func (s *Service) launch(r *catalog.Run) {
 		defer s.wait.Done()
 		defer cancel(nil)
 		err := s.carryOut(ctx, r)
-		s.settle(r, err)
+		now := s.settle(a, r, err)
 		close(a.done)
+		if now != nil {
+			soon, cancel := context.WithTimeout(s.ctx, tellBudget) // the database may be what it stopped for
+			defer cancel()
+			s.Engine.Tell(soon, now)
+		}
 	}()
 }
+
+// tellBudget is how long the source has to take in what became of a run.
+const tellBudget = 10 * time.Second
 
 func (s *Service) carryOut(ctx context.Context, r *catalog.Run) error {
 	select {
@@ -111,11 +119,16 @@ func (s *Service) carryOut(ctx context.Context, r *catalog.Run) error {
 		s.publish(r)
 	}
 	s.Log.Info("run begins", "run", r.ID, "rule", r.Rule, "due", r.Due, "cutoff", r.Cutoff.Time)
-	return s.Engine.Run(ctx, r)
+	err := s.Engine.Run(ctx, r)
+	if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, engine.ErrPause) || errors.Is(cause, engine.ErrShutdown)) {
+		return cause // before it had begun with anything
+	}
+	return err
 }
 
-// settle gives a run the state that follows from how it stopped, and tells everyone who listens.
-func (s *Service) settle(r *catalog.Run, err error) {
+// settle gives a run the state that follows from how its execution stopped, and tells everyone who listens. It returns the run as it is then, nil
+// where that could not be kept. From the moment at which it is kept, the run can be taken up again, as an execution of its own.
+func (s *Service) settle(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	ctx := context.Background()
 	to, reason := catalog.Done, ""
 	var resting *engine.Resting
@@ -129,8 +142,8 @@ func (s *Service) settle(r *catalog.Run, err error) {
 		}
 	case errors.Is(err, engine.ErrShutdown):
 		s.Log.Info("run rests until the next start", "run", r.ID)
-		s.finish(r)
-		return
+		s.finish(a, r)
+		return nil
 	case errors.As(err, &resting):
 		to, reason = catalog.Resting, resting.Reason
 	case errors.As(err, &stopped):
@@ -153,12 +166,12 @@ func (s *Service) settle(r *catalog.Run, err error) {
 		return err
 	})
 	if err != nil {
-		s.finish(r)
-		return
+		s.finish(a, r)
+		return nil
 	}
-	s.Engine.Tell(ctx, now)
 	s.Log.Info("run "+string(to), "run", r.ID, "deleted", now.Deleted, "left out", now.LeftOut())
-	s.finish(now)
+	s.finish(a, now)
+	return now
 }
 
 // insist keeps in the catalog what became of something, for as long as that takes: the disk of the data directory may be full. It
@@ -184,33 +197,40 @@ func (s *Service) insist(what string, keep func() error) error {
 // Waits between tries to keep something.
 const firstWait, longWait = time.Second, 30 * time.Second
 
-// finish shows a run for the last time and lets its listeners go.
-func (s *Service) finish(r *catalog.Run) {
-	s.publish(r)
+// finish shows an execution of a run for the last time and lets its listeners go. Another one may have begun meanwhile.
+func (s *Service) finish(a *activeRun, r *catalog.Run) {
+	copied := r.Clone()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for l := range s.active[r.ID].listeners {
+	a.show(copied)
+	for l := range a.listeners {
 		close(l)
 	}
-	delete(s.active, r.ID)
+	a.listeners = map[chan *catalog.Run]bool{}
+	if s.active[r.ID] == a {
+		delete(s.active, r.ID)
+	}
 }
 
-// publish hands a run's newest counts to all who listen. A listener that is slow misses some, never the newest.
+// publish hands a run's newest counts to all who listen.
 func (s *Service) publish(r *catalog.Run) {
 	copied := r.Clone()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	a := s.active[r.ID]
-	if a == nil {
-		return
+	if a := s.active[r.ID]; a != nil {
+		a.show(copied)
 	}
-	a.latest = copied
+}
+
+// show hands a run's newest counts to those who listen to an execution. A listener that is slow misses some, never the newest.
+func (a *activeRun) show(r *catalog.Run) {
+	a.latest = r
 	for l := range a.listeners {
 		select {
 		case <-l:
 		default:
 		}
-		l <- copied
+		l <- r
 	}
 }
 

@@ -1,0 +1,118 @@
+package service
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	_ "modernc.org/sqlite"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/source"
+)
+
+// harbour gives a service a source with aged rows, and a plan for them.
+func harbour(t *testing.T, s *Service, dir string, rows int) *catalog.Plan {
+	t.Helper()
+	path := filepath.Join(dir, "harbour.db")
+	db, err := sql.Open("sqlite", "file:"+path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(fmt.Sprintf(`CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text); CREATE INDEX scan_at ON scan (at);
+		INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, '2020-01-01 00:00:00', 'note' FROM s`, rows)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil {
+		t.Fatal(err)
+	}
+	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n"
+	if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+		t.Fatal(problems, err)
+	}
+	p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// A run is paused and resumed by several at once, while somebody listens: each execution ends by itself and takes nothing of the next with it.
+func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
+	dir := t.TempDir()
+	s, _ := open(t, filepath.Join(dir, "data"))
+	defer s.Close()
+	p := harbour(t, s, dir, 4000)
+	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	resumed := 0
+	end := time.Now().Add(2 * time.Second)
+	for range 2 {
+		group.Go(func() {
+			for ; time.Now().Before(end); time.Sleep(time.Millisecond) {
+				if _, err := s.Resume(t.Context(), r.ID); err == nil {
+					mu.Lock()
+					resumed++
+					mu.Unlock()
+				} else if !errors.Is(err, catalog.ErrState) {
+					t.Error(err)
+				}
+			}
+		})
+		group.Go(func() {
+			for ; time.Now().Before(end); time.Sleep(3 * time.Millisecond) {
+				if _, err := s.Pause(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
+					t.Error(err)
+				}
+			}
+		})
+		group.Go(func() {
+			for ; time.Now().Before(end); time.Sleep(time.Millisecond) {
+				events, stop := s.Listen(r.ID)
+				for range events {
+					if time.Now().After(end) {
+						break
+					}
+				}
+				stop()
+			}
+		})
+	}
+	group.Wait()
+	if t.Logf("resumed %d times", resumed); resumed < 5 {
+		t.Errorf("resumed %d times", resumed)
+	}
+	if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		now, err := s.Run(t.Context(), r.ID)
+		if err != nil || time.Now().After(deadline) {
+			t.Fatalf("%+v, %v", now, err)
+		}
+		if now.State == catalog.Paused {
+			if _, err := s.Resume(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
+				t.Fatal(err)
+			}
+		}
+		if now.State == catalog.Done {
+			if now.Deleted != 4000 || now.Ledger.Balanced == nil || !*now.Ledger.Balanced {
+				t.Errorf("%+v", now.Ledger)
+			}
+			return
+		}
+		if now.State == catalog.Failed {
+			t.Fatal(now.Reason)
+		}
+	}
+}
