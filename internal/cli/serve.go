@@ -144,8 +144,20 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 	if errors.Is(err, http.ErrServerClosed) {
 		err = nil
 	}
-	return errors.Join(err, s.Close())
+	closed := make(chan error, 1)
+	go func() { closed <- s.Close() }()
+	select {
+	case one := <-closed:
+		return errors.Join(err, one)
+	case <-time.After(closeBudget): // as if it had been killed, which loses nothing
+		log.Error("a database or store does not answer, and is not waited for any longer; what is in hand is taken up at the next start")
+		return err
+	}
 }
+
+// closeBudget is how long what is in hand may take to come to its end, before the process ends all the same: less than what whoever stops
+// services waits for.
+const closeBudget = 20 * time.Second
 
 func (e *env) logger() (*slog.Logger, error) {
 	var level slog.Level

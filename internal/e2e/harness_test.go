@@ -160,7 +160,7 @@ func (w *world) stop(signal syscall.Signal) {
 	w.svc.cmd.Process.Signal(signal)
 	select {
 	case <-w.svc.exited:
-	case <-time.After(20 * time.Second):
+	case <-time.After(30 * time.Second):
 		w.svc.cmd.Process.Kill()
 		w.t.Errorf("the service did not end on %s", signal)
 	}

@@ -56,7 +56,7 @@ type Service struct {
 	adding sync.Mutex // of stores: two of one place are not added side by side
 
 	mu       sync.Mutex
-	sources  map[string]source.Source
+	sources  map[string]*openedSource
 	stores   map[string]*openedStore
 	active   map[string]*activeRun
 	disagree map[[2]string]string // by source and table: what is different
@@ -77,7 +77,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		return nil, "", fmt.Errorf("the data directory cannot be made: %w", err)
 	}
 	s = &Service{dir: dir, Started: time.Now(), slots: make(chan struct{}, concurrentRuns),
-		sources: map[string]source.Source{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
+		sources: map[string]*openedSource{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
 	if s.lock, err = lockDirectory(dir); err != nil {
 		return nil, "", err
 	}
@@ -149,29 +149,12 @@ func (s *Service) Close() error {
 	s.stop(engine.ErrShutdown)
 	s.wait.Wait()
 	var err error
-	for _, src := range s.sources {
-		err = errors.Join(err, src.Close())
+	for _, o := range s.sources {
+		if o.source != nil {
+			err = errors.Join(err, o.source.Close())
+		}
 	}
 	return errors.Join(err, s.Catalog.Close(), s.lock.Close())
-}
-
-// source opens a source once and keeps it open.
-func (s *Service) source(ctx context.Context, name string) (source.Source, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if src, ok := s.sources[name]; ok {
-		return src, nil
-	}
-	c, err := s.Catalog.Source(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	src, err := openers[c.Engine](ctx, *c)
-	if err != nil {
-		return nil, err
-	}
-	s.sources[name] = src
-	return src, nil
 }
 
 // usualScrub is how a store is scrubbed where nothing else was said: each segment once a month, at night, slowly.
@@ -236,7 +219,7 @@ func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) 
 		return nil, err
 	}
 	s.mu.Lock()
-	s.sources[c.Name] = src
+	s.sources[c.Name] = &openedSource{turn: make(chan struct{}, 1), source: src}
 	s.mu.Unlock()
 	return report, nil
 }

@@ -26,6 +26,7 @@ import (
 
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/silence"
 )
 
 // Source is a MariaDB or MySQL database.
@@ -155,6 +156,8 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 	if c.Passwd, err = p.cfg.Password(); err != nil {
 		return nil, err
 	}
+	plain := c.Clone()
+	c.DialFunc = silence.Watch((&net.Dialer{Timeout: c.Timeout, KeepAlive: 30 * time.Second}).DialContext, func(ctx context.Context, _, _ string) error { return signsIn(ctx, plain) })
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err
@@ -187,6 +190,22 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 		rows.Close()
 	}
 	return conn, nil
+}
+
+// signsIn says whether a server answers on a new connection. Whoever leaves before signing in counts as a fault there, so this does; a refusal is
+// an answer too.
+func signsIn(ctx context.Context, c *mysql.Config) error {
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return err
+	}
+	conn, err := connector.Connect(ctx)
+	if code(err) != 0 {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	return conn.Close()
 }
 
 // gentleRows is the most rows of a batch at the gentle pace: of two transactions that lock each other out InnoDB gives up

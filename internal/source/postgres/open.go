@@ -18,6 +18,7 @@ import (
 
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/silence"
 )
 
 // Source is a PostgreSQL database.
@@ -106,6 +107,7 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 	pc.MaxConns = int32(max(cfg.Connections, 3))
 	pc.ConnConfig.ConnectTimeout = 10e9
 	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeExec
+	pc.ConnConfig.DialFunc = silence.Watch(pc.ConnConfig.DialFunc, answers)
 	for k, v := range session {
 		pc.ConnConfig.RuntimeParams[k] = v
 	}
@@ -119,6 +121,23 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 		return err
 	}
 	return pc, nil
+}
+
+// answers asks a server whether it would encrypt, which it answers before anything else (PostgreSQL documentation, "SSL Session Encryption").
+func answers(ctx context.Context, network, address string) error {
+	c, err := (&net.Dialer{}).DialContext(ctx, network, address)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if until, ok := ctx.Deadline(); ok {
+		c.SetDeadline(until)
+	}
+	if _, err := c.Write([]byte{0, 0, 0, 8, 4, 210, 22, 47}); err != nil {
+		return err
+	}
+	_, err = io.ReadFull(c, make([]byte, 1))
+	return err
 }
 
 const identityKey = "identity"

@@ -1,0 +1,173 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/dbtest"
+)
+
+// frost passes connections on, until it freezes them: then it accepts, and nothing comes through any more.
+type frost struct {
+	frozen atomic.Bool
+	at     string // where it listens
+}
+
+func newFrost(t *testing.T, server string) *frost {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	f := &frost{at: l.Addr().String()}
+	pass := func(to, from net.Conn) {
+		defer to.Close()
+		b := make([]byte, 32<<10)
+		for {
+			n, err := from.Read(b)
+			for f.frozen.Load() {
+				time.Sleep(20 * time.Millisecond)
+			}
+			if n > 0 {
+				if _, err := to.Write(b[:n]); err != nil {
+					return
+				}
+			}
+			if err != nil {
+				return
+			}
+		}
+	}
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				for f.frozen.Load() {
+					time.Sleep(20 * time.Millisecond)
+				}
+				far, err := net.Dial("tcp", server)
+				if err != nil {
+					near.Close()
+					return
+				}
+				go pass(far, near)
+				pass(near, far)
+			}()
+		}
+	}()
+	return f
+}
+
+// Databases that accept connections and say nothing keep nobody waiting but those who want something of them, and those not for long; and they
+// do not keep the service from ending.
+func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	w.scans(3000)
+	w.define("archive", "unlimited")
+	far := map[string]*frost{}
+	rules := ""
+	for _, engine := range []string{"postgres", "mariadb"} {
+		dsn, run := dbtest.Postgres, dbtest.Exec
+		if engine == "mariadb" {
+			dsn, run = dbtest.MariaDB, dbtest.ExecMariaDB
+		}
+		address := dsn(t)
+		at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[engine]
+		if err := run(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL, note varchar(40)); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 20000) SELECT g, '2020-01-01 00:00:00', 'note' FROM s", at)); err != nil {
+			t.Fatal(err)
+		}
+		u, err := url.Parse(address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := newFrost(t, u.Host)
+		u.Host, far[engine] = f.at, f
+		w.must("source", "add", engine, "-engine", engine, "-address", u.String(), "-tls", "off")
+		rules += fmt.Sprintf("---\nrule: far-%[1]s\nsource: %[1]s\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n", engine)
+	}
+	w.must("rule", "apply", "-f", w.rules(strings.TrimPrefix(rules, "---\n")))
+	runs := map[string]string{}
+	for engine := range far {
+		runs[engine] = must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "far-"+engine).ID).ID
+	}
+	for _, id := range runs {
+		w.someDeleted(id, 50)
+	}
+	freeze := func(yes bool) {
+		for _, f := range far {
+			f.frozen.Store(yes)
+		}
+	}
+	within := func(most time.Duration, what string, fn func()) {
+		t.Helper()
+		begun := time.Now()
+		fn()
+		took := time.Since(begun)
+		if t.Logf("%s: %s", what, took.Round(time.Millisecond)); took > most {
+			t.Errorf("%s took %s", what, took)
+		}
+	}
+	near := func() {
+		t.Helper()
+		within(5*time.Second, "what names none of them", func() {
+			for _, command := range [][]string{{"status"}, {"run", "list"}, {"source", "list"}, {"segment", "list"}, {"table", "list", "harbour"}, {"search", "harbour", "scan", "-limit", "1"}} {
+				w.run(append(command, "-o", "json")...)
+			}
+		})
+	}
+	freeze(true)
+	near()
+	var group sync.WaitGroup
+	within(40*time.Second, "pausing runs and asking for tables", func() {
+		for engine, id := range runs {
+			group.Go(func() {
+				if _, stderr, status := w.run("run", "pause", id); status != 0 {
+					t.Errorf("pausing the run on %s: %s", engine, stderr)
+				}
+			})
+			group.Go(func() {
+				if _, stderr, status := w.run("table", "list", engine); status == 0 || !strings.Contains(stderr, "does not answer") {
+					t.Errorf("tables of %s: status %d, %s", engine, status, stderr)
+				}
+			})
+		}
+		near()
+		group.Wait()
+	})
+	within(30*time.Second, "a run of another source", func() {
+		r := w.ended(w.planned().ID)
+		w.balanced(r, 3000, 3000)
+	})
+	for _, id := range runs {
+		w.must("run", "resume", id)
+	}
+	within(28*time.Second, "the end of the service", func() { w.stop(syscall.SIGTERM) })
+	within(10*time.Second, "its start", func() { w.start() })
+	near()
+	w.stop(syscall.SIGKILL)
+	freeze(false)
+	w.start()
+	for engine, id := range runs {
+		r := w.hurried(id)
+		for r.State == catalog.Failed || r.State == catalog.Paused {
+			w.must("run", "resume", id)
+			r = w.hurried(id)
+		}
+		t.Logf("%s: %s", engine, r.State)
+		w.balanced(r, 20000, 20000)
+	}
+}
