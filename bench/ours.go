@@ -15,6 +15,7 @@ import (
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
+	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
 
@@ -95,8 +96,12 @@ func serve(ctx context.Context, program, dir string, before ...string) (*client.
 	}
 	c := &client.Client{}
 	for lines := bufio.NewScanner(stdout); c.Server == "" && lines.Scan(); {
-		if v, ok := strings.CutPrefix(lines.Text(), "administrator token: "); ok {
-			c.Token = v
+		if strings.HasPrefix(lines.Text(), "the administrator's token is in ") {
+			b, err := os.ReadFile(filepath.Join(dir, service.TokenFile))
+			if err != nil {
+				return nil, 0, nil, err
+			}
+			c.Token = strings.TrimSpace(string(b))
 		}
 		if v, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
 			c.Server = v

@@ -4,6 +4,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -35,15 +36,17 @@ type API struct {
 	console  fs.FS
 	document func() []byte
 	counting sync.Map // by ticket: Counting
+	hosts    []string // names under which the service is asked, beside addresses and those of this machine
+	tries    tries
 }
 
-// New returns the handler of all HTTP requests.
-func New(s *service.Service, log *slog.Logger, console fs.FS) http.Handler {
-	a := &API{service: s, log: log, console: console, document: sync.OnceValue(Document)}
+// New returns the handler of all HTTP requests. hosts are further names under which the service may be asked.
+func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) http.Handler {
+	a := &API{service: s, log: log, console: console, document: sync.OnceValue(Document), hosts: append(hosts, ownNames()...)}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.UseRawPath, g.UnescapePathValues = true, true
-	g.Use(a.logged, a.recovering, secured)
+	g.Use(a.logged, a.recovering, secured, a.named)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", func(c *gin.Context) {
 		if _, err := s.Catalog.Setting(c.Request.Context(), "instance"); err != nil {
@@ -414,8 +417,17 @@ func secured(c *gin.Context) {
 	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
 }
 
+// limited bounds the size of a request's body, and how long it may stand still.
 func limited(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	if c.Request.Body == nil || c.Request.Body == http.NoBody {
+		return
+	}
+	b := &body{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, maxBody), control: http.NewResponseController(c.Writer)}
+	c.Request.Body = b
+	c.Next()
+	if !b.over { // what nobody has read is read by the server, before the next request
+		b.control.SetReadDeadline(time.Now().Add(bodyStall))
+	}
 }
 
 const cookieName = "ambercellar_session"
@@ -463,16 +475,21 @@ func (a *API) signIn(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if !good {
-		time.Sleep(300 * time.Millisecond)
+		if wait := a.tries.failed(c.RemoteIP(), time.Now()); wait > 0 {
+			c.Header("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
+			p := problem(http.StatusTooManyRequests, "token", "Too many wrong tokens", fmt.Sprintf("%d wrong tokens came from %s", mostTries, c.RemoteIP()))
+			p.Field, p.Remedy = "token", fmt.Sprintf("wait for %s; the right token is taken at any time", wait.Round(time.Second))
+			return nil, p
+		}
 		p := problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token")
-		p.Field, p.Remedy = "token", "it was printed when the service first started; `ambercellar serve -new-token` makes a new one"
+		p.Field, p.Remedy = "token", "it was written into a file of the data directory when the service first started; `ambercellar serve -new-token` makes a new one"
 		return nil, p
 	}
 	secret, expires, err := a.service.BeginSession(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.Request.TLS != nil})
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: overTLS(c.Request)})
 	return Session{actor}, nil
 }
 
@@ -486,15 +503,14 @@ func (a *API) signOut(c *gin.Context) (any, error) {
 	return nil, nil
 }
 
-// other answers with the console's files; paths that are none of them are places within the console.
+// other answers with the console's files. Places within the console stand behind the # of its address, so that every other path is none.
 func (a *API) other(c *gin.Context) {
 	path := strings.TrimPrefix(c.Request.URL.Path, "/")
-	if strings.HasPrefix(path, "api/") {
-		fail(c, problem(http.StatusNotFound, "not-found", "There is nothing here", "the interface has no "+c.Request.Method+" /"+path+"; /api/v1/openapi.json lists what it has"))
-		return
+	nothing := func(detail string) {
+		fail(c, problem(http.StatusNotFound, "not-found", "There is nothing here", detail))
 	}
-	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-		fail(c, problem(http.StatusMethodNotAllowed, "method", "The console is only to be read", "send requests to /api/v1"))
+	if strings.HasPrefix(path, "api/") {
+		nothing("the interface has no " + c.Request.Method + " /" + path + "; /api/v1/openapi.json lists what it has")
 		return
 	}
 	if path == "" {
@@ -506,7 +522,12 @@ func (a *API) other(c *gin.Context) {
 			c.String(http.StatusNotFound, "this build holds no console; `make build` makes one that does\n")
 			return
 		}
-		path = "index.html"
+		nothing("there is no /" + path + "; the console is at /, the interface at /api/v1")
+		return
+	}
+	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		fail(c, problem(http.StatusMethodNotAllowed, "method", "The console is only to be read", "send requests to /api/v1"))
+		return
 	}
 	if strings.HasPrefix(path, "assets/") {
 		c.Header("Cache-Control", "public, max-age=31536000, immutable") // their names hold a hash of their content

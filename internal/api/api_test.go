@@ -49,7 +49,9 @@ func newWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	files := fstest.MapFS{"index.html": {Data: []byte("<p>console</p>")}, "assets/app-1.js": {Data: []byte("1")}}
-	w := &world{t: t, service: s, token: token, server: httptest.NewServer(New(s, log, files))}
+	w := &world{t: t, service: s, token: token, server: httptest.NewUnstartedServer(New(s, log, files, "cellar.example"))}
+	w.server.Listener = Listener{w.server.Listener}
+	w.server.Start()
 	t.Cleanup(func() {
 		w.server.Close()
 		if err := s.Close(); err != nil {
@@ -130,7 +132,7 @@ func TestANewTokenVoidsTheOldOne(t *testing.T) {
 func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
 	w := newWorld(t)
 	for _, c := range []struct{ path, body, cache string }{
-		{"/", "<p>console</p>", "no-cache"}, {"/index.html", "<p>console</p>", "no-cache"}, {"/some/place/within", "<p>console</p>", "no-cache"}, {"/assets/app-1.js", "1", "immutable"},
+		{"/", "<p>console</p>", "no-cache"}, {"/index.html", "<p>console</p>", "no-cache"}, {"/assets/app-1.js", "1", "immutable"},
 	} {
 		resp, body := w.ask("GET", c.path, "")
 		h := resp.Header
@@ -139,6 +141,11 @@ func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
 		}
 		if h.Get("X-Content-Type-Options") != "nosniff" || h.Get("X-Frame-Options") != "DENY" || !strings.Contains(h.Get("Content-Security-Policy"), "default-src 'self'") {
 			t.Errorf("%s comes without its security headers: %v", c.path, h)
+		}
+	}
+	for _, path := range []string{"/some/place", "/metrics", "/api", "/api/v2", "/api/v1/nothing", "/assets/", "/assets/app-2.js", "/index.html/more"} {
+		if resp, body := w.ask("GET", path, ""); resp.StatusCode != 404 || !strings.Contains(body, "urn:ambercellar:problem:not-found") {
+			t.Errorf("%s, which is nowhere: %d %s", path, resp.StatusCode, body)
 		}
 	}
 	if resp, body := w.ask("POST", "/", ""); resp.StatusCode != 405 || !strings.Contains(body, "urn:ambercellar:problem:method") {

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -32,6 +33,9 @@ var ErrNotFound = errors.New("not found")
 // Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date.
 func Open(ctx context.Context, path string) (*Catalog, error) {
 	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
+	if err := private(path); err != nil {
+		return nil, fmt.Errorf("catalog %s: %w", path, err)
+	}
 	db, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
 	if err != nil {
 		return nil, err
@@ -49,6 +53,21 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}
 	return &Catalog{db: db}, nil
+}
+
+// private makes a database's file where it does not exist, and sees to it that nobody but its owner reads it and what SQLite keeps beside it.
+func private(path string) error {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(f.Chmod(0o600), f.Close())
+	for _, ending := range []string{"-wal", "-shm"} { // new ones are made like the file itself
+		if one := os.Chmod(path+ending, 0o600); !errors.Is(one, os.ErrNotExist) {
+			err = errors.Join(err, one)
+		}
+	}
+	return err
 }
 
 func fileAddress(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPath() }
@@ -153,6 +172,17 @@ func (c *Catalog) Setting(ctx context.Context, name string) (v string, err error
 func (c *Catalog) SetSetting(ctx context.Context, name, v string) error {
 	_, err := c.db.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, v)
 	return err
+}
+
+// SetToken keeps the hash of the administrator's token, and ends all sessions that were begun with another.
+func (c *Catalog) SetToken(ctx context.Context, name, hash string) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, hash); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM session")
+		return err
+	})
 }
 
 // AddSession keeps the hash of a console session's secret.

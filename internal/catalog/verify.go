@@ -133,7 +133,11 @@ func (c *Catalog) StoreTotals(ctx context.Context, s *Store) (*StoreTotals, erro
 
 // Backup writes the catalog as it is at this moment into a new file, while the service goes on, and checks that file.
 func (c *Catalog) Backup(ctx context.Context, path string) error {
-	if _, err := c.db.ExecContext(ctx, "VACUUM INTO ?", path); err != nil {
+	err := private(path)
+	if err == nil {
+		_, err = c.db.ExecContext(ctx, "VACUUM INTO ?", path)
+	}
+	if err != nil {
 		return fmt.Errorf("the catalog cannot be written to %s: %w", path, err)
 	}
 	if err := CheckFile(ctx, path); err != nil {

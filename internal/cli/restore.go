@@ -176,7 +176,7 @@ func (e *env) save(path, file string) error {
 		return fmt.Errorf("%s exists already; name another file, or remove it", file)
 	}
 	part := file + ".part"
-	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"runtime/pprof"
+	"strings"
 	"syscall"
 	"time"
 
@@ -28,12 +29,13 @@ func serveFlags(f *flag.FlagSet) {
 	f.String("listen", "127.0.0.1:7420", "address to listen at; loopback unless told otherwise")
 	f.String("tls-cert", "", "certificate file, to serve HTTPS")
 	f.String("tls-key", "", "key file of the certificate")
-	f.Bool("new-token", false, "make a new administrator's token and print it; the old one is void")
+	f.Bool("new-token", false, "make a new administrator's token and write it to a file in the data directory; the old one and all sessions are void")
 	f.String("log", "text", "form of the log on standard error: text or json")
 	f.String("profile", "", "file for a CPU profile of the service, written until it stops; for go tool pprof")
 	f.String("smtp", "", "HOST:PORT of the mail server through which askers of restores are told; left out: no mail is sent")
 	f.String("mail-from", "", "with -smtp: the sender's address")
 	f.String("mail-password-env", "", "with -smtp: environment variable with the sender's password; left out: no signing in")
+	f.String("hosts", "", "names, with commas between, under which the service is asked, beside its addresses and the machine's name")
 	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
 
@@ -73,7 +75,11 @@ func serve(e *env) error {
 		}
 	}
 	if token != "" {
-		fmt.Fprintf(e.out, "administrator token: %s\nIt is shown this once and kept only as a hash.\n", token)
+		file, err := s.WriteToken(token)
+		if err != nil {
+			return errors.Join(fmt.Errorf("the administrator's token cannot be written: %w", err), s.Close())
+		}
+		fmt.Fprintf(e.out, "the administrator's token is in %s, for its owner alone; keep it elsewhere and remove the file: the service itself keeps only a hash\n", file)
 	}
 	l, err := listen(e.flag("listen"))
 	if err != nil {
@@ -90,7 +96,13 @@ func serve(e *env) error {
 		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and -tls-key, or put a TLS proxy in front")
 	}
 	fmt.Fprintf(e.out, "listening at %s://%s\n", scheme, l.Addr())
-	return answer(ctx, s, l, log)
+	var hosts []string
+	for _, name := range strings.Split(strings.ToLower(e.flag("hosts")), ",") {
+		if name = strings.TrimSpace(name); name != "" {
+			hosts = append(hosts, name)
+		}
+	}
+	return answer(ctx, s, l, log, hosts...)
 }
 
 // profile writes where the processor's time goes to a file.
@@ -113,18 +125,18 @@ func listen(address string) (net.Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("-listen %s: %w", address, err)
 	}
-	return l, nil
+	return api.Listener{Listener: l}, nil
 }
 
 // answer serves HTTP until ctx ends, and then shuts down cleanly: batches in hand are finished, runs rest until the
 // next start.
-func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.Logger) error {
+func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.Logger, hosts ...string) error {
 	files, err := console.Files()
 	if err != nil {
 		return err
 	}
 	base, cancel := context.WithCancel(context.Background())
-	srv := &http.Server{Handler: api.New(s, log, files), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	srv := &http.Server{Handler: api.New(s, log, files, hosts...), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return base }}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()

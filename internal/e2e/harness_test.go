@@ -26,6 +26,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/service"
 )
 
 var program string
@@ -137,8 +138,12 @@ func (w *world) start(flags ...string) {
 	}
 	lines := bufio.NewScanner(out)
 	for p.server == "" && lines.Scan() {
-		if token, ok := strings.CutPrefix(lines.Text(), "administrator token: "); ok {
-			w.token = token
+		if strings.HasPrefix(lines.Text(), "the administrator's token is in ") {
+			b, err := os.ReadFile(filepath.Join(w.dir, "data", service.TokenFile))
+			if err != nil {
+				w.t.Fatal(err)
+			}
+			w.token = strings.TrimSpace(string(b))
 		}
 		if at, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
 			p.server = at

@@ -13,6 +13,7 @@ import (
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/client"
 	"ambercellar/internal/dbtest"
 )
 
@@ -124,7 +125,10 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	near := func() {
 		t.Helper()
 		within(5*time.Second, "what names none of them", func() {
-			for _, command := range [][]string{{"status"}, {"run", "list"}, {"source", "list"}, {"segment", "list"}, {"table", "list", "harbour"}, {"search", "harbour", "scan", "-limit", "1"}} {
+			if _, err := client.Get[api.Status](t.Context(), w.client, "/status"); err != nil {
+				t.Error(err)
+			}
+			for _, command := range [][]string{{"run", "list"}, {"source", "list"}, {"segment", "list"}, {"table", "list", "harbour"}, {"search", "harbour", "scan", "-limit", "1"}} {
 				w.run(append(command, "-o", "json")...)
 			}
 		})

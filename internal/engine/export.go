@@ -26,7 +26,7 @@ type export struct {
 }
 
 func newExport(path, format string) (*export, error) {
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o640)
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the restored file cannot be made: %w", err)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -135,8 +136,13 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 			h := newHarbour(t, engine)
 			scans(t, h)
 			h.exec(t, "INSERT INTO scan SELECT id + 1000, at, note FROM scan", "INSERT INTO scan SELECT id + 2000, at, note FROM scan", "INSERT INTO scan SELECT id + 4000, at, note FROM scan")
+			var asked, batches atomic.Int64
 			b := h.serve(t, func(src source.Source) source.Source {
-				return &watched{Source: src, batch: func() { time.Sleep(2 * time.Millisecond) }}
+				return &watched{Source: src, batch: func() { // the first batches wait for a question each, which goes on beside the next
+					for n := batches.Add(1); n <= 30 && asked.Load() < n && t.Context().Err() == nil; {
+						time.Sleep(time.Millisecond)
+					}
+				}}
 			})
 			b.Engine.Now = time.Now
 			b.sliceRows = 100
@@ -150,12 +156,12 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 				}
 				done <- err
 			}()
-			for asked := 0; ; asked++ {
+			for ; ; asked.Add(1) {
 				b.counts(t, h, "scan", 8*matrixRows, false)
 				if t.Failed() {
-					t.Fatalf("after %d questions", asked)
+					t.Fatalf("after %d questions", asked.Load())
 				}
-				if asked == 60 {
+				if asked.Load() == 60 {
 					if _, err := b.SetPace(t.Context(), "me", run, "unlimited"); err != nil {
 						t.Fatal(err)
 					}
@@ -165,8 +171,8 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 					if err != nil {
 						t.Fatal(err)
 					}
-					if t.Logf("asked %d times", asked); asked < 20 {
-						t.Errorf("the run was over after %d questions", asked)
+					if t.Logf("asked %d times", asked.Load()); asked.Load() < 20 {
+						t.Errorf("the run was over after %d questions", asked.Load())
 					}
 					return
 				default:

@@ -20,7 +20,7 @@ import (
 // intoFile writes rows to a file of the restore's format and counts it afterwards.
 func (q *restoration) intoFile(directory string, several bool) (err error) {
 	name := fmt.Sprintf("%s.%s", q.restore.ID, q.restore.Format)
-	if err := os.MkdirAll(directory, 0o750); err != nil {
+	if err := os.MkdirAll(directory, 0o700); err != nil {
 		return err
 	}
 	q.restore.File = name

@@ -62,11 +62,11 @@ type replacedRows struct {
 // openReplaced opens the file of a restore, and learns what earlier tries have written. A line that a kill has cut is taken away: its row was
 // not replaced, since that waits for the line.
 func (q *restoration) openReplaced(ctx context.Context) (*replacedRows, error) {
-	if err := os.MkdirAll(q.directory, 0o750); err != nil {
+	if err := os.MkdirAll(q.directory, 0o700); err != nil {
 		return nil, err
 	}
 	path := filepath.Join(q.directory, ReplacedFile(q.restore.ID))
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o640)
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the file for what is replaced cannot be made: %w", err)
 	}

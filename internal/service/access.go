@@ -6,6 +6,9 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/hex"
+	"errors"
+	"os"
+	"path/filepath"
 	"time"
 )
 
@@ -21,10 +24,31 @@ func hash(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// NewToken makes a new administrator's token; the one before is void.
+// NewToken makes a new administrator's token; the one before is void, and so are all sessions.
 func (s *Service) NewToken(ctx context.Context) (string, error) {
 	token := "amber_" + rand.Text()
-	return token, s.Catalog.SetSetting(ctx, tokenSetting, hash(token))
+	return token, s.Catalog.SetToken(ctx, tokenSetting, hash(token))
+}
+
+// TokenFile is the file in the data directory that a new token is written to, for its owner alone.
+const TokenFile = "administrator-token"
+
+// WriteToken writes a new token into its file, in the place of one before, and returns the file's path.
+func (s *Service) WriteToken(token string) (path string, err error) {
+	path = filepath.Join(s.dir, TokenFile)
+	fresh := path + ".new"
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", err
+	}
+	f, err := os.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return "", err
+	}
+	_, err = f.WriteString(token + "\n")
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(fresh, path)
+	}
+	return path, err
 }
 
 // CheckToken says whether a token is the administrator's.

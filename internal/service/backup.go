@@ -28,7 +28,7 @@ func RestoreCatalog(ctx context.Context, dir, backup string) (before string, err
 	if err := catalog.CheckFile(ctx, backup); err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(dir, 0o750); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
 	}
 	lock, err := lockDirectory(dir)
@@ -61,7 +61,7 @@ func copyFile(from, to string) error {
 		return err
 	}
 	defer r.Close()
-	w, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o640)
+	w, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}

@@ -73,8 +73,13 @@ type activeRun struct {
 // Open opens the service's data directory, makes it where it does not exist, and takes up unfinished runs. At the very
 // first start it returns the administrator's token, which is kept only as a hash; afterwards the empty text.
 func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token string, err error) {
-	if err := os.MkdirAll(dir, 0o750); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, "", fmt.Errorf("the data directory cannot be made: %w", err)
+	}
+	if st, err := os.Stat(dir); err == nil && st.Mode().Perm()&0o077 != 0 {
+		if err := os.Chmod(dir, 0o700); err != nil {
+			return nil, "", fmt.Errorf("others can look into the data directory %s, and that cannot be changed: %w; `chmod 700` it as its owner", dir, err)
+		}
 	}
 	s = &Service{dir: dir, Started: time.Now(), slots: make(chan struct{}, concurrentRuns),
 		sources: map[string]*openedSource{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
@@ -107,7 +112,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 
 // lockDirectory keeps a second service from working on the same data directory.
 func lockDirectory(dir string) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o640)
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the data directory is not writable: %w", err)
 	}

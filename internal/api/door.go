@@ -1,0 +1,138 @@
+package api
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// ownNames are those of the machine.
+func ownNames() []string {
+	names := []string{"localhost"}
+	if name, err := os.Hostname(); err == nil {
+		names = append(names, strings.ToLower(name))
+	}
+	return names
+}
+
+// named turns requests away that ask for another host: a page of somebody else whose name was made to lead here. An address is no such name.
+func (a *API) named(c *gin.Context) {
+	host := strings.ToLower(c.Request.Host)
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
+	if net.ParseIP(host) == nil && !slices.Contains(a.hosts, host) {
+		p := problem(http.StatusMisdirectedRequest, "host", "The service is not known by this name", fmt.Sprintf("the request asks for %q", host))
+		p.Remedy = "use its address, or name the host where it is started (`ambercellar serve -hosts NAME,…`)"
+		fail(c, p)
+	}
+}
+
+// overTLS says whether a request came over TLS, here or at the proxy in front.
+func overTLS(r *http.Request) bool {
+	return r.TLS != nil || strings.EqualFold(r.Header.Get("X-Forwarded-Proto"), "https")
+}
+
+// tries counts wrong tokens by the address that they come from. The right one is never turned away, so that nobody can lock others out.
+type tries struct {
+	sync.Mutex
+	by map[string]*try
+}
+
+type try struct {
+	wrong int
+	last  time.Time
+}
+
+// So many wrong tokens in a row are told to be wrong; after them, an address hears nothing before it was quiet for a while. mostAddresses bounds
+// what is kept.
+const (
+	mostTries     = 5
+	quietFor      = 30 * time.Second
+	mostAddresses = 10_000
+)
+
+// failed notes a wrong token and returns how long its sender has to wait; 0: not at all.
+func (t *tries) failed(address string, now time.Time) time.Duration {
+	t.Lock()
+	defer t.Unlock()
+	if t.by == nil {
+		t.by = map[string]*try{}
+	}
+	x := t.by[address]
+	if x == nil || now.Sub(x.last) > quietFor {
+		if len(t.by) >= mostAddresses {
+			for other := range t.by { // any: the order of a map is none
+				delete(t.by, other)
+				break
+			}
+		}
+		x = &try{}
+		t.by[address] = x
+	}
+	if x.wrong++; x.wrong <= mostTries {
+		x.last = now
+		return 0
+	}
+	return max(quietFor-now.Sub(x.last), time.Second)
+}
+
+// A body of a request, and a reader of an answer, may stand still for so long.
+var bodyStall, writeStall = 20 * time.Second, time.Minute
+
+// body is the body of a request, which has to go on coming.
+type body struct {
+	io.ReadCloser
+	control *http.ResponseController
+	over    bool
+}
+
+func (b *body) Read(p []byte) (int, error) {
+	b.control.SetReadDeadline(time.Now().Add(bodyStall))
+	n, err := b.ReadCloser.Read(p)
+	if b.over = err == io.EOF; b.over || err == nil {
+		b.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
+}
+
+// Listener is a listener whose connections are given up where nobody reads what is written to them: a reader that stands still would keep
+// files from being moved and destroyed.
+type Listener struct{ net.Listener }
+
+// Accept waits for the next connection.
+func (l Listener) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return &moving{c}, nil
+}
+
+type moving struct{ net.Conn }
+
+const pieceBytes = 64 << 10
+
+func (m *moving) Write(b []byte) (written int, err error) {
+	for first := true; first || len(b) > 0; first = false {
+		piece := b[:min(len(b), pieceBytes)]
+		if err := m.Conn.SetWriteDeadline(time.Now().Add(writeStall)); err != nil {
+			return written, err
+		}
+		n, err := m.Conn.Write(piece)
+		if written += n; err != nil {
+			return written, err
+		}
+		b = b[len(piece):]
+	}
+	return written, nil
+}
