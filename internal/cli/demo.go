@@ -90,6 +90,9 @@ func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait
 		return "", nil, err
 	}
 	d.service = s
+	if name := d.flag("password-env"); name != "" {
+		s.Secrets.Prefix = name
+	}
 	if token == "" { // of an earlier start only a hash is left
 		if token, err = s.NewToken(d.ctx); err != nil {
 			return "", nil, errors.Join(err, s.Close())

@@ -36,6 +36,9 @@ func serveFlags(f *flag.FlagSet) {
 	f.String("mail-from", "", "with -smtp: the sender's address")
 	f.String("mail-password-env", "", "with -smtp: environment variable with the sender's password; left out: no signing in")
 	f.String("hosts", "", "names, with commas between, under which the service is asked, beside its addresses and the machine's name")
+	f.String("secrets", service.UsualSecrets.Dir, "directory of files that sources may name for their passwords; empty: none")
+	f.String("secret-prefix", service.UsualSecrets.Prefix, "what the names of environment variables begin with that sources and stores may name for secrets")
+	f.String("tell-hosts", "", "hosts, with commas between, whose URLs may be told of restores; left out: none")
 	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
 
@@ -62,6 +65,9 @@ func serve(e *env) error {
 	if problem := mailing.Problem(); problem != "" {
 		return usage("-smtp, -mail-from: %s", problem)
 	}
+	if e.flag("secret-prefix") == "" {
+		return usage("-secret-prefix is empty: then every variable of the service could be had through the interface")
+	}
 	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	s, token, err := service.Open(ctx, e.flag("data"), log)
@@ -69,6 +75,8 @@ func serve(e *env) error {
 		return err
 	}
 	s.Mail = mailing
+	s.TellHosts = names(strings.ToLower(e.flag("tell-hosts")))
+	s.Secrets = service.Secrets{Dir: e.flag("secrets"), Prefix: e.flag("secret-prefix")}
 	if e.flag("new-token") == "true" {
 		if token, err = s.NewToken(ctx); err != nil {
 			return errors.Join(err, s.Close())
@@ -96,13 +104,7 @@ func serve(e *env) error {
 		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and -tls-key, or put a TLS proxy in front")
 	}
 	fmt.Fprintf(e.out, "listening at %s://%s\n", scheme, l.Addr())
-	var hosts []string
-	for _, name := range strings.Split(strings.ToLower(e.flag("hosts")), ",") {
-		if name = strings.TrimSpace(name); name != "" {
-			hosts = append(hosts, name)
-		}
-	}
-	return answer(ctx, s, l, log, hosts...)
+	return answer(ctx, s, l, log, names(strings.ToLower(e.flag("hosts")))...)
 }
 
 // profile writes where the processor's time goes to a file.

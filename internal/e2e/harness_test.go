@@ -124,7 +124,7 @@ func newWorld(t *testing.T, engine string) *world {
 // start starts the service's process and waits until it listens.
 func (w *world) start(flags ...string) {
 	w.t.Helper()
-	cmd := exec.Command(program, append([]string{"serve", "-data", filepath.Join(w.dir, "data"), "-listen", "127.0.0.1:0"}, flags...)...)
+	cmd := exec.Command(program, append([]string{"serve", "-data", filepath.Join(w.dir, "data"), "-listen", "127.0.0.1:0", "-tell-hosts", "127.0.0.1"}, flags...)...)
 	p := &process{cmd: cmd, log: &strings.Builder{}, exited: make(chan error, 1)}
 	cmd.Stderr = p.log
 	cmd.Env = append(os.Environ(), "HARBOUR_PASSWORD=not-needed")

@@ -89,11 +89,11 @@ func TestWriteAnArchive(t *testing.T) {
 	}
 	w := newWorld(t, "sqlite")
 	for _, name := range []string{"attic", "vault"} {
-		w.must("store", "add", name, "-path", filepath.Join(w.dir, "data", name))
+		w.must("store", "add", name, "-path", filepath.Join(w.dir, name))
 	}
-	keys := filepath.Join(w.dir, "data", "keys")
+	keys := filepath.Join(w.dir, "keys")
 	w.must("store", "key", "-out", keys)
-	w.must("store", "add", "crypt", "-path", filepath.Join(w.dir, "data", "crypt"), "-key-file", keys)
+	w.must("store", "add", "crypt", "-path", filepath.Join(w.dir, "crypt"), "-key-file", keys)
 	w.must("store", "set", "cellar", "-second", "attic", "-scrub-every", "never")
 	told := written{Root: w.dir, Tables: map[string]int64{}, Rows: map[string]string{}}
 	run := func(rule, before string) {

@@ -390,6 +390,11 @@ func (s *Service) watchRuns() {
 
 // RequestRestore keeps a restore and carries it out in the background.
 func (s *Service) RequestRestore(ctx context.Context, actor string, q engine.RestoreRequest) (*catalog.Restore, error) {
+	if strings.Contains(q.Tell, "://") {
+		if err := s.mayTell(q.Tell); err != nil {
+			return nil, err
+		}
+	}
 	r, err := s.Engine.RequestRestore(ctx, actor, q)
 	if err != nil {
 		return nil, err

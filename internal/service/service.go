@@ -46,12 +46,15 @@ type Service struct {
 	*engine.Engine
 	Started time.Time
 	Mail    Mail // set before anybody is told of anything
-	dir     string
-	lock    *os.File
-	ctx     context.Context
-	stop    context.CancelCauseFunc
-	wait    sync.WaitGroup
-	slots   chan struct{}
+	Secrets Secrets
+
+	TellHosts []string // whose URLs may be told of restores; HOST or HOST:PORT
+	dir       string
+	lock      *os.File
+	ctx       context.Context
+	stop      context.CancelCauseFunc
+	wait      sync.WaitGroup
+	slots     chan struct{}
 
 	adding sync.Mutex // of stores: two of one place are not added side by side
 
@@ -81,7 +84,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 			return nil, "", fmt.Errorf("others can look into the data directory %s, and that cannot be changed: %w; `chmod 700` it as its owner", dir, err)
 		}
 	}
-	s = &Service{dir: dir, Started: time.Now(), slots: make(chan struct{}, concurrentRuns),
+	s = &Service{dir: dir, Started: time.Now(), Secrets: UsualSecrets, slots: make(chan struct{}, concurrentRuns),
 		sources: map[string]*openedSource{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
 	if s.lock, err = lockDirectory(dir); err != nil {
 		return nil, "", err
@@ -207,6 +210,9 @@ func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) 
 		if abs, err := filepath.Abs(c.Address); err == nil {
 			c.Address = abs
 		}
+	}
+	if err := s.reachable(c); err != nil {
+		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()

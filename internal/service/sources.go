@@ -57,6 +57,11 @@ func (s *Service) source(ctx context.Context, name string) (source.Source, error
 	if err != nil {
 		return nil, err
 	}
+	if c.Engine == "sqlite" { // a link may lead elsewhere by now
+		if err := s.notOurs("address", c.Address); err != nil {
+			return nil, err
+		}
+	}
 	within, cancel := context.WithTimeout(ctx, openBudget)
 	defer cancel()
 	src, err := openers[c.Engine](within, *c)

@@ -242,6 +242,14 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, e
 			return err
 		}
 	}
+	if c.Kind == catalog.StoreDirectory {
+		if err := s.notOurs("path", c.Path); err != nil {
+			return err
+		}
+	}
+	if err := s.sealable(c.Seal.V); err != nil {
+		return err
+	}
 	stores, err := s.Catalog.Stores(ctx)
 	if err != nil {
 		return err

@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +18,7 @@ import (
 	"github.com/wneessen/go-mail"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine"
 )
 
 // Mail says through which SMTP server (RFC 5321) mail goes out. Where the environment variable of PasswordEnv is set, the service
@@ -64,6 +67,9 @@ func (s *Service) tell(ctx context.Context, r *catalog.Restore) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	if strings.Contains(r.Tell, "://") {
+		if err := s.mayTell(r.Tell); err != nil {
+			return err
+		}
 		return tellURL(ctx, r)
 	}
 	if s.Mail.Server == "" {
@@ -98,8 +104,8 @@ func (s *Service) tell(ctx context.Context, r *catalog.Restore) error {
 func letter(r *catalog.Restore) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Restore %s of table %s of source %s is %s.\n\n", r.ID, r.Table, r.Source, r.State)
-	if r.Reason != "" {
-		fmt.Fprintf(&b, "Reason: %s\n", r.Reason)
+	if r.State != catalog.RestoreDone {
+		fmt.Fprintf(&b, "`ambercellar restore show %s` says why.\n", r.ID) // a reason can name values
 	}
 	if r.State == catalog.RestoreDone {
 		fmt.Fprintf(&b, "%d rows are there, %d were skipped.\n", r.Restored, r.Skipped)
@@ -113,9 +119,34 @@ func letter(r *catalog.Restore) string {
 	return b.String()
 }
 
-// tellURL sends a restore as JSON.
+// Told is what a URL is sent of a restore, as JSON. It has neither its condition nor its reason, which can name values.
+type Told struct {
+	ID        string               `json:"id"`
+	Source    string               `json:"source"`
+	Table     string               `json:"table"`
+	State     catalog.RestoreState `json:"state"`
+	Target    string               `json:"target"`
+	Restored  int64                `json:"restored"`
+	Skipped   int64                `json:"skipped"`
+	EndedAt   *catalog.Time        `json:"ended_at"`
+	ExpiresAt *catalog.Time        `json:"expires_at"`
+}
+
+// mayTell refuses a URL of a host that the start of the service does not name: what can be reached from here is not for everybody who may ask.
+func (s *Service) mayTell(to string) error {
+	u, err := url.Parse(to)
+	if err != nil || u.Host == "" || slices.Contains(s.TellHosts, u.Host) || slices.Contains(s.TellHosts, u.Hostname()) {
+		return err
+	}
+	return &engine.RefusedError{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host), Remedy: "name the host where the service is started (`ambercellar serve -tell-hosts HOST,…`), or write a mail address"}
+}
+
+// direct follows no redirects: they lead where nobody allowed it.
+var direct = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+
+// tellURL sends what became of a restore.
 func tellURL(ctx context.Context, r *catalog.Restore) error {
-	body, err := json.Marshal(r)
+	body, err := json.Marshal(Told{r.ID, r.Source, r.Table, r.State, r.Target, r.Restored, r.Skipped, r.EndedAt, r.ExpiresAt})
 	if err != nil {
 		return err
 	}
@@ -124,7 +155,7 @@ func tellURL(ctx context.Context, r *catalog.Restore) error {
 		return err
 	}
 	q.Header.Set("Content-Type", "application/json")
-	answer, err := http.DefaultClient.Do(q)
+	answer, err := direct.Do(q)
 	if err != nil {
 		return err
 	}

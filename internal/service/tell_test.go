@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -58,7 +59,7 @@ func postOffice(t *testing.T) (address string, letter <-chan string) {
 
 // TestAskersAreTold: by mail and by a URL, what became of the restore; and who cannot be told is an error that names why.
 func TestAskersAreTold(t *testing.T) {
-	address, letter := postOffice(t)
+	address, letters := postOffice(t)
 	s := &Service{Mail: Mail{Server: address, From: "cellar@harbour.example"}}
 	until := catalog.At(time.Date(2026, 12, 1, 8, 30, 0, 0, time.UTC))
 	r := &catalog.Restore{ID: "R1", Source: "harbour", Table: "boarding_scan", State: catalog.RestoreDone, Restored: 1844, Skipped: 3, Note: "fare dispute", ExpiresAt: &until, Tell: "keeper@harbour.example"}
@@ -66,7 +67,7 @@ func TestAskersAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	select {
-	case text := <-letter:
+	case text := <-letters:
 		for _, want := range []string{"MAIL FROM:<cellar@harbour.example>", "RCPT TO:<keeper@harbour.example>", "Subject: Restore of harbour.boarding_scan is done", "1844 rows are there, 3 were skipped", "They go again on 2026-12-01 08:30 UTC", "Note: fare dispute"} {
 			if !strings.Contains(text, want) {
 				t.Errorf("the letter does not say %q:\n%s", want, text)
@@ -75,20 +76,40 @@ func TestAskersAreTold(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("no letter came")
 	}
-	var told catalog.Restore
+	var told Told
 	desk := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		if json.NewDecoder(q.Body).Decode(&told) != nil || told.State == catalog.RestoreFailed {
+		body, err := io.ReadAll(q.Body)
+		if strings.Contains(string(body), "somebody") {
+			t.Errorf("it is sent %s", body)
+		}
+		switch {
+		case q.URL.Path == "/elsewhere":
+			t.Error("it went on to where it was sent")
+		case q.URL.Path == "/moved":
+			http.Redirect(w, q, "/elsewhere", http.StatusTemporaryRedirect)
+		case err != nil || json.Unmarshal(body, &told) != nil || told.State == catalog.RestoreFailed:
 			w.WriteHeader(http.StatusTeapot)
 		}
 	}))
 	defer desk.Close()
-	r.Tell = desk.URL
+	r.Tell, r.Scope.V.Where, r.Reason = desk.URL, "passenger = 'somebody'", "somebody's row"
+	if err := s.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "nothing is sent to 127.0.0.1") {
+		t.Errorf("a host that nobody allowed: %v", err)
+	}
+	s.TellHosts = []string{"127.0.0.1"}
 	if err := s.tell(t.Context(), r); err != nil || told.ID != "R1" {
 		t.Errorf("%+v, %v", told, err)
 	}
 	r.State = catalog.RestoreFailed
 	if err := s.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "418") {
 		t.Errorf("a desk that does not take it: %v", err)
+	}
+	r.Tell = desk.URL + "/moved"
+	if err := s.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "307") {
+		t.Errorf("a desk that sends it elsewhere: %v", err)
+	}
+	if text := letter(r); strings.Contains(text, "somebody") || !strings.Contains(text, "restore show R1") {
+		t.Errorf("the letter of one that failed:\n%s", text)
 	}
 	r.Tell = "keeper@harbour.example"
 	if err := (&Service{}).tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "-smtp") {

@@ -194,6 +194,9 @@ func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChang
 	if st.Seal.V.Sealed() && !c.Seal.Sealed() {
 		return &engine.RefusedError{Field: "seal", Message: "store " + name + " is sealed, and its files could not be read without their keys", Remedy: "add an unsealed store and move the segments there"}
 	}
+	if err := s.sealable(*c.Seal); err != nil {
+		return err
+	}
 	st.Seal.V = *c.Seal
 	if _, err := openStore(st); err != nil {
 		return &engine.RefusedError{Field: "seal", Message: err.Error()}

@@ -91,7 +91,7 @@ func driverConfig(cfg source.Config) (*mysql.Config, error) {
 	if err != nil || u.Scheme != "mysql" && u.Scheme != "mariadb" || strings.Trim(u.Path, "/") == "" {
 		return nil, errors.New("the address must be a URL like mariadb://user@host:3306/database")
 	}
-	if _, has := u.User.Password(); has {
+	if _, has := u.User.Password(); has || u.Query().Has("password") {
 		return nil, errors.New("the address holds a password, which is never stored; name an environment variable or a file for it (-password-env, -password-file)")
 	}
 	c := mysql.NewConfig()
@@ -111,8 +111,9 @@ func driverConfig(cfg source.Config) (*mysql.Config, error) {
 	mode := cfg.TLS
 	if mode == "" {
 		mode = "verify"
-		if host := u.Hostname(); c.Net == "unix" || host == "localhost" || net.ParseIP(host) != nil && net.ParseIP(host).IsLoopback() {
+		if c.Net == "unix" || source.OnThisMachine(u.Hostname()) {
 			mode = "off"
+			c.DialFunc = source.LocalOnly((&net.Dialer{Timeout: c.Timeout, KeepAlive: 30 * time.Second}).DialContext)
 		}
 	}
 	switch mode {
@@ -157,7 +158,10 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 		return nil, err
 	}
 	plain := c.Clone()
-	c.DialFunc = silence.Watch((&net.Dialer{Timeout: c.Timeout, KeepAlive: 30 * time.Second}).DialContext, func(ctx context.Context, _, _ string) error { return signsIn(ctx, plain) })
+	if plain.DialFunc == nil {
+		plain.DialFunc = (&net.Dialer{Timeout: c.Timeout, KeepAlive: 30 * time.Second}).DialContext
+	}
+	c.DialFunc = silence.Watch(plain.DialFunc, func(ctx context.Context, _, _ string) error { return signsIn(ctx, plain) })
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err

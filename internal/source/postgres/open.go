@@ -3,6 +3,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -76,10 +77,16 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
 		return nil, errors.New("the address must be a URL like postgres://user@host:5432/database")
 	}
-	if _, has := u.User.Password(); has || u.Query().Has("password") {
+	q := u.Query()
+	if _, has := u.User.Password(); has || q.Has("password") || q.Has("sslpassword") {
 		return nil, errors.New("the address holds a password, which is never stored; name an environment variable or a file for it (-password-env, -password-file)")
 	}
-	q := u.Query()
+	for _, name := range []string{"passfile", "service", "servicefile", "sslkey", "sslcert", "require_auth"} {
+		if q.Has(name) {
+			return nil, fmt.Errorf("the address must not have %s; TLS is chosen by -tls and -tls-ca, and a password by -password-env or -password-file", name)
+		}
+	}
+	local := false
 	switch cfg.TLS {
 	case "off":
 		q.Set("sslmode", "disable")
@@ -89,7 +96,7 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 		q.Set("sslmode", "verify-full")
 	case "":
 		q.Set("sslmode", "verify-full")
-		if host := u.Hostname(); q.Get("host") != "" || host == "" || host == "localhost" || net.ParseIP(host) != nil && net.ParseIP(host).IsLoopback() {
+		if local = source.OnThisMachine(cmp.Or(q.Get("host"), u.Hostname())); local {
 			q.Set("sslmode", "disable")
 		}
 	default:
@@ -107,7 +114,14 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 	pc.MaxConns = int32(max(cfg.Connections, 3))
 	pc.ConnConfig.ConnectTimeout = 10e9
 	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeExec
-	pc.ConnConfig.DialFunc = silence.Watch(pc.ConnConfig.DialFunc, answers)
+	dial := pc.ConnConfig.DialFunc
+	if local {
+		dial = source.LocalOnly(dial)
+	}
+	if q.Get("sslmode") == "disable" {
+		pc.ConnConfig.RequireAuth = "!password"
+	}
+	pc.ConnConfig.DialFunc = silence.Watch(dial, answers)
 	for k, v := range session {
 		pc.ConnConfig.RuntimeParams[k] = v
 	}

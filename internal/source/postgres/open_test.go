@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -124,6 +125,69 @@ func TestPasswordsComeFromWhereTheSourceSays(t *testing.T) {
 		}
 	}
 }
+
+// A server that asks for the password in clear does not get it without TLS. TLS is left out for this machine alone, whatever an address is made
+// to look like; and an address names no files with secrets.
+func TestAPasswordGoesNowhereInClear(t *testing.T) {
+	t.Setenv("HARBOUR_PASSWORD", "s3cret")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	got := make(chan []byte, 10)
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			c.SetDeadline(time.Now().Add(5 * time.Second))
+			b := make([]byte, 1024)
+			if _, err := c.Read(b); err == nil {
+				c.Write([]byte{'R', 0, 0, 0, 8, 0, 0, 0, 3}) // AuthenticationCleartextPassword
+				n, _ := c.Read(b)
+				got <- b[:n]
+			}
+			c.Close()
+		}
+	}()
+	for _, mode := range []string{"", "off"} {
+		src, err := Open(t.Context(), source.Config{Name: "harbour", Address: "postgres://u@" + l.Addr().String() + "/x", PasswordEnv: "HARBOUR_PASSWORD", TLS: mode})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := src.Check(t.Context()); err == nil {
+			t.Error("it signed in")
+		}
+		if b := <-got; strings.Contains(string(b), "s3cret") {
+			t.Errorf("tls %q: the server was given %q", mode, b)
+		}
+		src.Close()
+	}
+	for address, verified := range map[string]bool{"postgres://u@harbour.example/x": true, "postgres://u@127.0.0.1,harbour.example/x": true, "postgres://u@127.0.0.1/x?host=harbour.example": true,
+		"postgres://u@/x?host=/run/postgresql": false, "postgres://u@127.0.0.1/x": false, "postgres://u@[::1]/x": false, "postgres://u@localhost/x": false, "postgres://u@localhost.example/x": true} {
+		pc, err := poolConfig(source.Config{Address: address})
+		if err != nil || (pc.ConnConfig.TLSConfig != nil) != verified {
+			t.Errorf("%s: TLS %v, %v", address, pc.ConnConfig.TLSConfig != nil, err)
+		}
+	}
+	for _, address := range []string{"postgres://u:x@127.0.0.1/x", "postgres://u@127.0.0.1/x?password=x", "postgres://u@127.0.0.1/x?passfile=/etc/shadow", "postgres://u@127.0.0.1/x?servicefile=/etc/shadow&service=x"} {
+		if _, err := poolConfig(source.Config{Address: address}); err == nil {
+			t.Errorf("%s is taken", address)
+		}
+	}
+	elsewhere := func(context.Context, string, string) (net.Conn, error) { return far{}, nil }
+	if c, err := source.LocalOnly(elsewhere)(t.Context(), "tcp", "localhost:5432"); err == nil {
+		t.Errorf("a name of this machine that leads elsewhere: %v", c)
+	}
+}
+
+// far is a connection to another machine.
+type far struct{ net.Conn }
+
+func (far) RemoteAddr() net.Addr { return &net.TCPAddr{IP: net.IPv4(192, 0, 2, 7), Port: 5432} }
+func (far) Close() error         { return nil }
 
 func TestConnectionsAreLimited(t *testing.T) {
 	for given, want := range map[int]int32{0: 3, 4: 4, 17: 17} {
