@@ -235,7 +235,9 @@ func (n ColumnNames) All() []FormerName {
 	for i := range n.Seen {
 		s := &n.Seen[i]
 		for k := range n.Seen[:i] {
-			if was := &n.Seen[k]; was.Numbered == s.Numbered && was.Number == s.Number && was.Name != s.Name {
+			was := &n.Seen[k]
+			known := func(t FormerName) bool { return t.Name == s.Name && t.Was == was.Name }
+			if was.Numbered == s.Numbered && was.Number == s.Number && was.Name != s.Name && !slices.ContainsFunc(out, known) {
 				out = append(out, FormerName{Source: s.Source, Table: s.Table, Name: s.Name, Was: was.Name, ToldAt: s.Since, ToldBy: seenBy})
 			}
 		}

@@ -85,14 +85,15 @@ func runDemo(e *env) (err error) {
 
 // start starts the service and connects to it; the address is the console's, signed in.
 func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait func() error, err error) {
-	s, token, err := service.Open(d.ctx, filepath.Join(d.dir, "service"), log)
+	s, token, err := service.Open(d.ctx, filepath.Join(d.dir, "service"), log, func(s *service.Service) {
+		if name := d.flag("password-env"); name != "" {
+			s.Secrets.Prefix = name
+		}
+	})
 	if err != nil {
 		return "", nil, err
 	}
 	d.service = s
-	if name := d.flag("password-env"); name != "" {
-		s.Secrets.Prefix = name
-	}
 	if token == "" { // of an earlier start only a hash is left
 		if token, err = s.NewToken(d.ctx); err != nil {
 			return "", nil, errors.Join(err, s.Close())

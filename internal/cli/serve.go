@@ -70,13 +70,13 @@ func serve(e *env) error {
 	}
 	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	s, token, err := service.Open(ctx, e.flag("data"), log)
+	s, token, err := service.Open(ctx, e.flag("data"), log, func(s *service.Service) {
+		s.Mail, s.TellHosts = mailing, names(strings.ToLower(e.flag("tell-hosts")))
+		s.Secrets = service.Secrets{Dir: e.flag("secrets"), Prefix: e.flag("secret-prefix")}
+	})
 	if err != nil {
 		return err
 	}
-	s.Mail = mailing
-	s.TellHosts = names(strings.ToLower(e.flag("tell-hosts")))
-	s.Secrets = service.Secrets{Dir: e.flag("secrets"), Prefix: e.flag("secret-prefix")}
 	if e.flag("new-token") == "true" {
 		if token, err = s.NewToken(ctx); err != nil {
 			return errors.Join(err, s.Close())

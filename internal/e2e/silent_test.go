@@ -102,16 +102,10 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	}
 	w.must("rule", "apply", "-f", w.rules(strings.TrimPrefix(rules, "---\n")))
 	runs := map[string]string{}
-	for engine := range far {
+	for engine, f := range far {
 		runs[engine] = must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "far-"+engine).ID).ID
-	}
-	for _, id := range runs {
-		w.someDeleted(id, 50)
-	}
-	freeze := func(yes bool) {
-		for _, f := range far {
-			f.frozen.Store(yes)
-		}
+		w.someDeleted(runs[engine], 50)
+		f.frozen.Store(true)
 	}
 	within := func(most time.Duration, what string, fn func()) {
 		t.Helper()
@@ -133,7 +127,6 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 			}
 		})
 	}
-	freeze(true)
 	near()
 	var group sync.WaitGroup
 	within(40*time.Second, "pausing runs and asking for tables", func() {
@@ -163,7 +156,9 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	within(10*time.Second, "its start", func() { w.start() })
 	near()
 	w.stop(syscall.SIGKILL)
-	freeze(false)
+	for _, f := range far {
+		f.frozen.Store(false)
+	}
 	w.start()
 	for engine, id := range runs {
 		r := w.hurried(id)

@@ -37,7 +37,9 @@ func TestRowsGoBackIntoAnAlteredTable(t *testing.T) {
 				}
 			}
 			h.exec(t, "ALTER TABLE scan RENAME COLUMN note TO remark", "ALTER TABLE scan ADD gate varchar(10) DEFAULT 'north'")
-			refused(`has no column "note" any more`, catalog.Fit{})
+			if engine != "postgres" { // which knows the column by its number
+				refused(`has no column "note" any more`, catalog.Fit{})
+			}
 			refused(`has no column "notes" that "note" could go to`, catalog.Fit{Rename: map[string]string{"note": "notes"}})
 			refused(`column "id" of table scan is now of type`, catalog.Fit{Rename: map[string]string{"note": "id"}})
 			refused(`nothing for column "id"`, catalog.Fit{Rename: map[string]string{"note": "remark"}, LeaveOut: []string{"id"}})

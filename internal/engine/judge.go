@@ -24,7 +24,6 @@ type judging struct {
 	known map[string]*catalog.Segment
 	stems map[string]bool
 	saved time.Time
-	good  []string // segments whose copies are all what was written
 }
 
 // part is what of a segment should lie in one store.
@@ -83,7 +82,14 @@ func (j *judging) all(ctx context.Context, segments []catalog.Segment) (err erro
 			j.v.OfBytes += s.FileBytes
 		}
 	}
-	slices.Reverse(list) // the oldest first
+	since := func(s *catalog.Segment) time.Time {
+		if s.VerifiedAt == nil {
+			return time.Time{}
+		}
+		return s.VerifiedAt.Time
+	}
+	slices.Reverse(list) // the oldest first, of those that were verified at the same time or never
+	slices.SortStableFunc(list, func(a, b *catalog.Segment) int { return since(a).Compare(since(b)) })
 	for _, s := range list {
 		if one := j.segment(ctx, s); one != nil {
 			err = errors.Join(err, fmt.Errorf("segment %s: %w", s.ID, one))
@@ -139,6 +145,7 @@ func (j *judging) segment(ctx context.Context, s *catalog.Segment) error {
 	if j.v.Bytes = before; s.State != catalog.SegmentDisposed {
 		j.v.Bytes += s.FileBytes
 	}
+	kept := 0
 	for i := range x.found {
 		f := catalog.FoundInStore{Finding: x.found[i]}
 		if j.v.Store != "" && f.Store != j.v.Store && s.RowsIn() != j.v.Store {
@@ -155,34 +162,40 @@ func (j *judging) segment(ctx context.Context, s *catalog.Segment) error {
 			}
 		}
 		j.v.Findings.V = append(j.v.Findings.V, f)
-	}
-	if !x.cold && s.State != catalog.SegmentDisposed {
-		j.good = append(j.good, s.ID)
+		kept++
 	}
 	j.show(ctx)
-	return nil
+	damage := damageOf(j.v.Findings.V[len(j.v.Findings.V)-kept:])[s.ID]
+	if damage == "" && (x.cold || s.State == catalog.SegmentDisposed) { // nothing was read that could be good
+		return nil
+	}
+	return j.keep(ctx, s.ID, damage) // at once: what ends in the midst has judged these all the same
 }
 
-// keep keeps with each segment whether it is what was written.
-func (j *judging) keep(ctx context.Context) error {
+// damageOf tells what is wrong with segments, by findings that nothing has mended.
+func damageOf(findings []catalog.FoundInStore) map[string]string {
 	damage := map[string]string{}
-	for _, f := range j.v.Findings.V {
+	for _, f := range findings {
 		if f.Wrong && f.Repaired == "" && f.Segment != "" && damage[f.Segment] == "" {
 			damage[f.Segment] = fmt.Sprintf("%s in store %s: %s", f.File, f.Store, f.Message)
 		}
 	}
-	for id, text := range damage {
-		if j.known[id] == nil {
-			continue
-		}
-		j.Log.Error("a segment is damaged", "segment", id, "damage", text)
-		if err := j.Catalog.Judged(ctx, id, text, j.Now()); err != nil {
-			return err
-		}
+	return damage
+}
+
+// keep keeps with a segment whether it is what was written. damage empty: it is.
+func (j *judging) keep(ctx context.Context, id, damage string) error {
+	if damage != "" {
+		j.Log.Error("a segment is damaged", "segment", id, "damage", damage)
 	}
-	for _, id := range j.good {
-		if damage[id] == "" {
-			if err := j.Catalog.Judged(ctx, id, "", j.Now()); err != nil {
+	return j.Catalog.Judged(context.WithoutCancel(ctx), id, damage, j.Now())
+}
+
+// chains keeps with segments what is wrong with the chains that they are in.
+func (j *judging) chains(ctx context.Context) error {
+	for id, damage := range damageOf(slices.DeleteFunc(slices.Clone(j.v.Findings.V), func(f catalog.FoundInStore) bool { return f.Kind != archive.FindChain })) {
+		if j.known[id] != nil {
+			if err := j.keep(ctx, id, damage); err != nil {
 				return err
 			}
 		}

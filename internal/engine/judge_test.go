@@ -316,3 +316,77 @@ func TestALostSideFileIsMadeAgain(t *testing.T) {
 		t.Errorf("a changed one: %v", got)
 	}
 }
+
+// What a verification has judged is kept at once, the longest unlooked-at first: one that ends in the midst goes on with what is left.
+func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
+	b := newBench(t, "wal")
+	b.sliceRows = 500
+	r := b.start(t)
+	if err := b.Run(t.Context(), r); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Done, ""); err != nil {
+		t.Fatal(err)
+	}
+	verified := func() (ids []string) {
+		t.Helper()
+		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range list {
+			if s.VerifiedAt != nil {
+				ids = append(ids, s.ID)
+			}
+		}
+		if len(list) < 4 {
+			t.Fatalf("only %d segments", len(list))
+		}
+		return ids
+	}
+	older := catalog.At(b.Now().Add(time.Hour))
+	for night := 1; len(verified()) < 4; night++ {
+		before := len(verified())
+		ctx, stop := context.WithCancel(t.Context())
+		v, err := b.RequestVerification(ctx, "service", VerificationRequest{Store: "cellar"}, &older)
+		if err != nil {
+			t.Fatal(err)
+		}
+		done := make(chan error, 1)
+		go func() { done <- b.Verify(ctx, v, 20_000) }() // slowly
+		eventually(t, "one more segment is judged", func() bool { return len(verified()) > before })
+		stop()
+		if err := <-done; err == nil {
+			break // it was through
+		}
+		if night > 20 {
+			t.Fatal("it does not get on")
+		}
+	}
+	older = catalog.At(b.Now().Add(time.Hour))
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	looked := b.Now().Add(time.Minute)
+	for i := range list[1:] { // the first of the list was looked at longest ago
+		if err := b.Catalog.Judged(t.Context(), list[i+1].ID, "", looked); err != nil {
+			t.Fatal(err)
+		}
+	}
+	j := &judging{Engine: b.Engine, v: &catalog.Verification{Older: &older}, known: map[string]*catalog.Segment{}}
+	if list, err = b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0); err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	j.pause = func(context.Context, int) error { stop(); return nil } // while the first is read
+	if err := j.all(ctx, list); err == nil || len(j.v.Findings.V) != 0 {
+		t.Errorf("%v, %+v", err, j.v.Findings.V)
+	}
+	for _, s := range list[1:] {
+		now, err := b.Catalog.Segment(t.Context(), s.ID)
+		if err != nil || !now.VerifiedAt.Equal(catalog.At(looked).Time) {
+			t.Errorf("segment %s was looked at before the one that waited longer: %v, %v", s.ID, now.VerifiedAt, err)
+		}
+	}
+}

@@ -117,7 +117,7 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 	slices.SortStableFunc(v.Findings.V, func(a, b catalog.FoundInStore) int {
 		return cmp.Or(order(a), order(b), cmp.Compare(a.Table, b.Table), cmp.Compare(a.File, b.File))
 	})
-	return j.keep(ctx)
+	return j.chains(ctx)
 }
 
 // again looks which chains are whole, now that records were replaced.

@@ -4,6 +4,9 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -115,4 +118,57 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 			t.Fatal(now.Reason)
 		}
 	}
+}
+
+// Whoever does not answer when told of a restore keeps neither second copies nor others who are told waiting.
+func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
+	dir := t.TempDir()
+	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.TellHosts = []string{"127.0.0.1"} })
+	defer s.Close()
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	told := make(chan bool, 1)
+	desk := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { told <- true }))
+	defer desk.Close()
+	p := harbour(t, s, dir, 400)
+	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: filepath.Join(dir, "attic")}, false); err != nil {
+		t.Fatal(err)
+	}
+	attic := "attic"
+	if err := s.SetStore(t.Context(), "me", "cellar", StoreChange{Second: &attic}); err != nil {
+		t.Fatal(err)
+	}
+	now := catalog.At(time.Now())
+	for i, to := range []string{"http://" + silent.Addr().String(), desk.URL} {
+		r := &catalog.Restore{ID: fmt.Sprint("r", i), Source: "harbour", Table: "scan", Target: "file", State: catalog.RestoreRefused, CreatedAt: now, EndedAt: &now, Tell: to}
+		if err := s.Catalog.AddRestore(t.Context(), r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	if err == nil {
+		_, err = s.SetPace(t.Context(), "me", r.ID, "unlimited")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	begun := time.Now()
+	<-told
+	for {
+		list, err := s.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(list) > 0 && list[0].Second == "attic" {
+			break
+		}
+		if time.Since(begun) > 15*time.Second {
+			t.Fatalf("no second copy after %s: %+v", time.Since(begun), list)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	s.stop(engine.ErrShutdown) // the one that is silent is not waited for
 }

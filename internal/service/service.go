@@ -45,7 +45,7 @@ const clockSkew = time.Minute
 type Service struct {
 	*engine.Engine
 	Started time.Time
-	Mail    Mail // set before anybody is told of anything
+	Mail    Mail
 	Secrets Secrets
 
 	TellHosts []string // whose URLs may be told of restores; HOST or HOST:PORT
@@ -75,7 +75,9 @@ type activeRun struct {
 
 // Open opens the service's data directory, makes it where it does not exist, and takes up unfinished runs. At the very
 // first start it returns the administrator's token, which is kept only as a hash; afterwards the empty text.
-func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token string, err error) {
+//
+// set says how the service differs from the usual, before anything goes on.
+func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Service)) (s *Service, token string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, "", fmt.Errorf("the data directory cannot be made: %w", err)
 	}
@@ -95,16 +97,22 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (s *Service, token 
 		s.lock.Close()
 		return nil, "", err
 	}
+	for _, fn := range set {
+		fn(s)
+	}
 	s.Engine = &engine.Engine{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log, Progress: s.publish, Skew: clockSkew}
 	if token, err = s.firstStart(ctx); err == nil {
 		err = s.takeUp(ctx)
 	}
 	if err == nil {
-		s.wait.Add(4)
+		s.wait.Add(3)
 		go s.identifyAll()
 		go s.watchRuns()
-		go s.tend()
 		go s.watchLineages()
+		for name, do := range s.chores() {
+			s.wait.Add(1)
+			go s.tend(name, do)
+		}
 	}
 	if err != nil {
 		s.Close()

@@ -15,9 +15,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-func open(t *testing.T, dir string) (*Service, string) {
+func open(t *testing.T, dir string, set ...func(*Service)) (*Service, string) {
 	t.Helper()
-	s, token, err := Open(t.Context(), dir, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	s, token, err := Open(t.Context(), dir, slog.New(slog.NewTextHandler(io.Discard, nil)), set...)
 	if err != nil {
 		t.Fatal(err)
 	}

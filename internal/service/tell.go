@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/wneessen/go-mail"
+	"golang.org/x/sync/errgroup"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
@@ -51,17 +52,27 @@ const tellFor = 24 * time.Hour
 // tellReady tells whoever asked for a restore that it is ready, or that nothing came of it. What cannot be told is tried again.
 func (s *Service) tellReady(ctx context.Context) error {
 	list, err := s.Catalog.Untold(ctx)
+	failed := make([]error, len(list))
+	var group errgroup.Group
+	group.SetLimit(tellAtOnce) // one that does not answer keeps no others waiting
 	for i := range list {
-		r := &list[i]
-		one := s.tell(ctx, r)
-		if one != nil && (r.EndedAt == nil || s.Now().Sub(r.EndedAt.Time) < tellFor) {
-			err = errors.Join(err, fmt.Errorf("restore %s: %s cannot be told: %w", r.ID, r.Tell, one))
-			continue
-		}
-		err = errors.Join(err, s.Catalog.Told(ctx, r.ID, catalog.At(s.Now())))
+		group.Go(func() error {
+			r := &list[i]
+			one := s.tell(ctx, r)
+			if one != nil && (r.EndedAt == nil || s.Now().Sub(r.EndedAt.Time) < tellFor) {
+				failed[i] = fmt.Errorf("restore %s: %s cannot be told: %w", r.ID, r.Tell, one)
+			} else {
+				failed[i] = s.Catalog.Told(ctx, r.ID, catalog.At(s.Now()))
+			}
+			return nil
+		})
 	}
-	return err
+	group.Wait()
+	return errors.Join(append(failed, err)...)
 }
+
+// tellAtOnce is how many are told side by side.
+const tellAtOnce = 8
 
 func (s *Service) tell(ctx context.Context, r *catalog.Restore) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"ambercellar/internal/archive/store"
@@ -14,40 +15,53 @@ import (
 	"ambercellar/internal/engine"
 )
 
-// tendEvery is how often the service looks for segments that need a second copy, or to be verified again.
-const tendEvery = 2 * time.Second
+// tendEvery is how often the service looks whether there is something to be done; after something failed, it waits longer, up to tendRarely.
+const tendEvery, tendRarely = 2 * time.Second, 30 * time.Second
 
-// tend keeps the archive in order: second copies are made, and segments are verified again when their time has come. One
-// thing goes on at a time, beside runs and restores.
-func (s *Service) tend() {
+// chores keep the archive in order, beside runs and restores. Each goes on by itself: one that takes hours, or waits for what does not answer,
+// keeps none of the others waiting.
+func (s *Service) chores() map[string]func(context.Context) error {
+	tried := map[string]time.Time{}
+	counted := func(what string, do func(context.Context) (int, error)) func(context.Context) error {
+		return func(ctx context.Context) error {
+			n, err := do(ctx)
+			if n > 0 {
+				s.Log.Info(what, "segments", n)
+			}
+			return err
+		}
+	}
+	return map[string]func(context.Context) error{
+		"second copies": counted("second copies made", s.CopySeconds),
+		"moves":         counted("segments moved to cold stores", s.SettleMoves),
+		"retrievals": func(ctx context.Context) error {
+			return errors.Join(counted("retrieved segments are there", s.LookAfterRetrievals)(ctx), s.goOnRetrieved(ctx))
+		},
+		"telling":     s.tellReady,
+		"taking back": func(ctx context.Context) error { return s.takeBack(ctx, tried) },
+		"scrubbing":   s.scrubAll,
+	}
+}
+
+// tend does one chore again and again.
+func (s *Service) tend(name string, do func(context.Context) error) {
 	defer s.wait.Done()
-	said, tried := "", map[string]time.Time{}
+	said, wait := "", tendEvery
 	for {
 		select {
 		case <-s.ctx.Done():
 			return
-		case <-time.After(tendEvery):
+		case <-time.After(wait):
 		}
-		n, err := s.CopySeconds(s.ctx)
-		if n > 0 {
-			s.Log.Info("second copies made", "segments", n)
-		}
-		n, one := s.SettleMoves(s.ctx)
-		if n > 0 {
-			s.Log.Info("segments moved to cold stores", "segments", n)
-		}
-		arrived, other := s.LookAfterRetrievals(s.ctx)
-		if arrived > 0 {
-			s.Log.Info("retrieved segments are there", "segments", arrived)
-		}
-		err = errors.Join(err, one, other, s.goOnRetrieved(s.ctx), s.tellReady(s.ctx), s.takeBack(s.ctx, tried), s.scrubAll(s.ctx))
+		err := do(s.ctx)
 		if err == nil || s.ctx.Err() != nil {
-			said = ""
+			said, wait = "", tendEvery
 			continue
 		}
+		wait = min(2*wait, tendRarely)
 		if err.Error() != said { // once, and again when it is another thing
 			said = err.Error()
-			s.Log.Error("the archive cannot be tended", "error", err)
+			s.Log.Error("the archive cannot be tended", "chore", name, "error", err)
 		}
 	}
 }
@@ -78,15 +92,20 @@ func (s *Service) takeBack(ctx context.Context, tried map[string]time.Time) erro
 	return err
 }
 
-// scrubAll verifies, store by store, the segments whose time has come, in the store's window.
+// scrubAll verifies the segments whose time has come, all stores side by side, each in its window.
 func (s *Service) scrubAll(ctx context.Context) error {
 	stores, err := s.Catalog.Stores(ctx)
+	failed := make([]error, len(stores))
+	var group sync.WaitGroup
 	for i := range stores {
-		if one := s.scrub(ctx, &stores[i]); one != nil {
-			err = errors.Join(err, fmt.Errorf("scrubbing store %s: %w", stores[i].Name, one))
-		}
+		group.Go(func() {
+			if one := s.scrub(ctx, &stores[i]); one != nil {
+				failed[i] = fmt.Errorf("scrubbing store %s: %w", stores[i].Name, one)
+			}
+		})
 	}
-	return err
+	group.Wait()
+	return errors.Join(append(failed, err)...)
 }
 
 func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
