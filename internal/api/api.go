@@ -158,6 +158,8 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/plans/counting/{ticket}", summary: "How far the counting for a plan is that is being made; closing the request for the plan ends it", out: Counting{}, do: a.countingOf},
 		{method: "GET", path: "/plans/{plan}", summary: "One plan", out: catalog.Plan{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Plan(c.Request.Context(), c.Param("plan")) }},
 
+		{method: "GET", path: "/plans/{plan}/sample", summary: "Some of the rows that a plan would take, read anew", out: catalog.Sample{}, do: func(c *gin.Context) (any, error) { return s.Sample(c.Request.Context(), c.Param("plan")) }},
+
 		{method: "GET", path: "/runs", summary: "Runs, the newest first", query: append([]string{"rule"}, paged...), out: Items[RunView]{}, do: func(c *gin.Context) (any, error) {
 			limit, offset := page(c)
 			rs, err := s.Catalog.Runs(c.Request.Context(), c.Query("rule"), limit+1, offset)

@@ -32,7 +32,7 @@ var ErrNotFound = errors.New("not found")
 
 // Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date.
 func Open(ctx context.Context, path string) (*Catalog, error) {
-	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
+	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)", "secure_delete(1)"}, "_txlock": {"immediate"}}
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}

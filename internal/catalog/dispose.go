@@ -126,6 +126,11 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 		if afterDisposal.ended(to) {
 			out.EndedAt, out.Erases = &now, ""
 		}
+		if out.Kind == KindErasure && to == DisposalDone {
+			if err := forgetConditions(ctx, tx, out.Source, out.Table); err != nil {
+				return err
+			}
+		}
 		out.State, out.Reason = to, reason
 		if _, err := tx.NamedExecContext(ctx, "UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = :decided_by, ended_at = :ended_at, erases = :erases WHERE id = :id", out); err != nil {
 			return err
@@ -153,4 +158,25 @@ func (c *Catalog) DisposalsIn(ctx context.Context, state DisposalState) ([]Dispo
 // BeingDisposed lists the segments of a table whose destruction was begun and has not ended.
 func (c *Catalog) BeingDisposed(ctx context.Context, source, table string) ([]Segment, error) {
 	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND disposal <> '' AND disposed_at IS NULL ORDER BY sequence", source, table)
+}
+
+// forgetConditions takes the conditions and keys that people gave out of what is over and done with, for a table of which rows were erased: they
+// can name who was. Holds that stand, and what has not ended, keep theirs.
+func forgetConditions(ctx context.Context, tx *sqlx.Tx, source, table string) error {
+	for _, statement := range []string{
+		`UPDATE audit SET detail = replace(detail, (SELECT filter FROM hold WHERE id = subject), '(forgotten)') WHERE action = 'hold place'
+			AND subject IN (SELECT id FROM hold WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL AND filter <> '')`,
+		"UPDATE hold SET filter = '(forgotten)' WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL AND filter <> ''",
+		`UPDATE restore SET scope = json_set(scope, '$.where', '(forgotten)'), reason = CASE WHEN reason = '' THEN '' ELSE '(forgotten)' END WHERE source = ?1 AND table_name = ?2
+			AND json_extract(scope, '$.where') <> '' AND (state IN ('failed', 'refused', 'expired') OR state = 'done' AND expires_at IS NULL)`,
+		`UPDATE plan SET detail = json_set(detail, '$.narrow.where', '(forgotten)', '$.statements', json('[]')) WHERE source = ?1 AND table_name = ?2 AND json_extract(detail, '$.narrow.where') <> ''
+			AND NOT EXISTS (SELECT 1 FROM run WHERE run.plan = plan.id AND run.state NOT IN ('done', 'cancelled'))`,
+		`UPDATE plan SET detail = json_set(detail, '$.narrow.keys', '(forgotten)', '$.statements', json('[]')) WHERE source = ?1 AND table_name = ?2 AND json_extract(detail, '$.narrow.keys') <> ''
+			AND NOT EXISTS (SELECT 1 FROM run WHERE run.plan = plan.id AND run.state NOT IN ('done', 'cancelled'))`,
+	} {
+		if _, err := tx.ExecContext(ctx, statement, source, table); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -86,7 +86,6 @@ type PlanDetail struct {
 	CatchAll   *PlanCatchAll      `json:"catch_all,omitempty"`
 	Emptying   *PlanEmptying      `json:"emptying,omitempty"` // of a rule that empties its table
 	Statements []source.Statement `json:"statements"`
-	Sample     Sample             `json:"sample"`
 	Expect     Expectation        `json:"expect"`
 	Drift      []string           `json:"drift"`              // how the table differs from what it was when the rule was applied
 	Confirm    bool               `json:"confirm"`            // the drift changes what would be deleted or archived: a run needs it confirmed
@@ -169,7 +168,7 @@ type PlanEmptying struct {
 	Effects []string `json:"effects"`       // what it locks, resets and passes by
 }
 
-// Sample is some of the rows that would go.
+// Sample is some of the rows that would go, as they are when they are asked for. It is kept nowhere.
 type Sample struct {
 	Columns []string   `json:"columns"`
 	Rows    [][]string `json:"rows"`

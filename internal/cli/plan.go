@@ -216,8 +216,12 @@ func (e *env) plan(p *catalog.Plan) error {
 		return err
 	}
 	if e.flag("rows") == "true" {
+		sample, err := client.Get[catalog.Sample](e.ctx, e.client, "/plans/"+url.PathEscape(p.ID)+"/sample")
+		if err != nil {
+			return err
+		}
 		fmt.Fprintln(e.out)
-		if err := e.show(p, d.Sample.Columns, d.Sample.Rows); err != nil {
+		if err := e.show(sample, sample.Columns, sample.Rows); err != nil {
 			return err
 		}
 	}

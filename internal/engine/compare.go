@@ -176,7 +176,7 @@ func (e *Engine) PreviewRule(ctx context.Context, text string, exact bool) (*Pre
 	p.q.Exact, p.q.Budget = exact, previewBudget
 	p.plan = &catalog.Plan{Rule: out.Rule.Name, Source: out.Rule.Source, Table: p.table.Name, MadeAt: catalog.At(p.now)}
 	d := &p.plan.Detail.V
-	d.Drift, d.Guards, d.Statements, d.Sample = []string{}, []string{}, []source.Statement{}, catalog.Sample{Columns: []string{}, Rows: [][]string{}}
+	d.Drift, d.Guards, d.Statements = []string{}, []string{}, []source.Statement{}
 	if p.source, err = e.Source(ctx, out.Rule.Source); err != nil {
 		return nil, err
 	}

@@ -52,19 +52,7 @@ func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Ta
 	if len(r.run.Passes.V) == 0 { // of a run that an older version began
 		r.run.Passes.V = []catalog.Pass{{Label: r.rule.Label(0), Then: r.run.Action, Store: r.run.Store, Cutoff: r.run.Cutoff, Due: r.run.Due, Ledger: r.run.Closed.V}}
 	}
-	cutoffs := make([]rule.Cutoff, len(r.rule.Clauses))
-	for i := range cutoffs {
-		cutoffs[i] = rule.Cutoff{Never: true}
-	}
-	if len(plan.Detail.V.Clauses) == 0 {
-		cutoffs[0] = rule.Cutoff{At: r.run.Cutoff.Time}
-	}
-	for _, c := range plan.Detail.V.Clauses {
-		if c.Cutoff != nil {
-			cutoffs[c.Clause] = rule.Cutoff{At: c.Cutoff.Time, All: r.rule.Clauses[c.Clause].Keep.None && plan.Detail.V.Narrow.Before == nil}
-		}
-	}
-	whole, err := selection(r.rule, t, r.joined, cutoffs, plan.Detail.V.Narrow)
+	whole, err := selection(r.rule, t, r.joined, cutoffsOf(plan, r.rule), plan.Detail.V.Narrow)
 	if err != nil {
 		return err
 	}

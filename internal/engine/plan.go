@@ -16,7 +16,6 @@ import (
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
-	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
@@ -444,16 +443,10 @@ func (p *planning) expect(ctx context.Context) error {
 	return nil
 }
 
-// sampleRows and sampleText bound what a plan shows of the rows that would go.
-const (
-	sampleRows = 5
-	sampleText = 80
-)
-
-// show fills in the statements and a sample of the rows.
+// show fills in the statements.
 func (p *planning) show(ctx context.Context) error {
 	d := &p.plan.Detail.V
-	d.Statements, d.Sample = []source.Statement{}, catalog.Sample{Columns: p.table.ColumnNames(), Rows: [][]string{}}
+	d.Statements = []source.Statement{}
 	for _, term := range p.sel.Terms {
 		if term.Never || term.None {
 			continue
@@ -479,34 +472,7 @@ func (p *planning) show(ctx context.Context) error {
 			d.Statements = append(d.Statements, s)
 		}
 	}
-	if p.plan.Counts.V.Due == 0 {
-		return nil
-	}
-	columns := readable(p.table, nil)
-	d.Sample.Columns = nil
-	for _, c := range columns {
-		d.Sample.Columns = append(d.Sample.Columns, p.table.Columns[c].Name)
-	}
-	quick, cancel := context.WithTimeout(ctx, quickBudget)
-	defer cancel()
-	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: columns, MaxRows: sampleRows, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
-		for i := range c.Rows() {
-			row := make([]string, c.Width)
-			for j, v := range c.Row(i) {
-				text := []rune(strings.ToValidUTF8(v.String(), "�"))
-				if len(text) > sampleText {
-					text = append(text[:sampleText], '…')
-				}
-				row[j] = string(text)
-			}
-			d.Sample.Rows = append(d.Sample.Rows, row)
-		}
-		return nil
-	})
-	if err != nil && ctx.Err() == nil && quick.Err() != nil {
-		err = nil // a table without an index: the sample is left out
-	}
-	return err
+	return nil
 }
 
 // readable lists the positions of the columns that can be read, but for those that are left out.

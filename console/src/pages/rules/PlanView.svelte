@@ -1,7 +1,8 @@
 <script lang="ts">
   // A plan in numbers and as a picture: which part of the table goes, where the cut lies, what stays for which reason.
   import { Button } from "flowbite-svelte";
-  import type { Schemas } from "../../api/client";
+  import { api, take, type Schemas } from "../../api/client";
+  import { Loader } from "../../lib/loader.svelte";
   import { age, count, share, size, span } from "../../lib/format";
   import ClauseTable from "./ClauseTable.svelte";
   import PartitionTable from "./PartitionTable.svelte";
@@ -9,6 +10,7 @@
   import Spread from "./Spread.svelte";
   import Timeline from "./Timeline.svelte";
   import Facts from "../../lib/Facts.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
   import Warning from "../../lib/Warning.svelte";
   let { plan, current, run, busy, start, countThem }: { plan: Schemas["Plan"]; current: number | undefined; run?: Schemas["RunView"] | null; busy: boolean; start: (empty?: boolean) => void; countThem: () => void } = $props();
@@ -19,6 +21,11 @@
   const some = (n: number, what: string) => (n > 0 ? `${count(n)} ${what}` : n < 0 ? "not counted" : "");
   const narrowed = (n: Schemas["Narrow"]) => [n.before && `before ${n.before}`, n.where && `where ${n.where}`, n.keys && `keys ${n.keys}`, n.limit && `at most ${count(n.limit)} rows`].filter(Boolean).join("; ");
   let d = $derived(plan.detail);
+  const sample = new Loader(() => take(api.GET("/plans/{plan}/sample", { params: { path: { plan: plan.id } } }))); // read anew when somebody looks
+  function look(open: boolean) {
+    sample.data = undefined;
+    if (open) sample.load();
+  }
   let expected = $derived(d.expect.seconds === null ? "unknown before the first run" : span(d.expect.seconds));
 </script>
 
@@ -56,10 +63,15 @@
 <div class="px-4 pb-3">
   {#if stale}<Warning class="mb-2">The rule has changed since; make a new plan before you start a run.</Warning>{/if}
   {#each plan.warnings as w (w)}<Warning class="mb-2">{w}</Warning>{/each}
-  {#if d.sample.rows.length}
-    <details class="mb-2 text-sm"><summary class="cursor-pointer font-medium">Some of the rows that would go</summary>
-      <div class="overflow-x-auto"><table class="mt-2 text-xs"><thead><tr>{#each d.sample.columns as c (c)}<th class="pe-4 text-left font-medium">{c}</th>{/each}</tr></thead><tbody>{#each d.sample.rows as r, i (i)}<tr>{#each r as v, j (j)}<td class="pe-4 whitespace-nowrap">{v}</td>{/each}</tr>{/each}</tbody></table></div>
-    </details>
+  {#if s.due !== 0}
+    {#key plan.id}<details class="mb-2 text-sm" ontoggle={(e) => look(e.currentTarget.open)}><summary class="cursor-pointer font-medium">Some of the rows that would go</summary>
+      <Trouble problem={sample.problem} />
+      {#if sample.data}
+        {#if sample.data.rows.length}
+          <div class="overflow-x-auto"><table class="mt-2 text-xs"><thead><tr>{#each sample.data.columns as c (c)}<th class="pe-4 text-left font-medium">{c}</th>{/each}</tr></thead><tbody>{#each sample.data.rows as r, i (i)}<tr>{#each r as v, j (j)}<td class="pe-4 whitespace-nowrap">{v}</td>{/each}</tr>{/each}</tbody></table></div>
+        {:else}<p class="mt-1 text-gray-600 dark:text-gray-400">None of them is there any more.</p>{/if}
+      {:else if !sample.problem}<p class="mt-1 text-gray-600 dark:text-gray-400">They are being read …</p>{/if}
+    </details>{/key}
   {/if}
   {#if d.statements.length}
     <details class="text-sm"><summary class="cursor-pointer font-medium">The very SQL that will run</summary>
