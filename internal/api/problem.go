@@ -8,10 +8,12 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"syscall"
 
 	"github.com/gin-gonic/gin"
 
 	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine"
@@ -43,6 +45,7 @@ func problemOf(err error) *Problem {
 	var refused *engine.RefusedError
 	var rules *engine.ProblemsError
 	var held *source.HeldError
+	var ofSource *source.Error
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &p):
@@ -58,20 +61,54 @@ func problemOf(err error) *Problem {
 	case errors.As(err, &tooLarge):
 		p = problem(http.StatusRequestEntityTooLarge, "too-large", "The request is too large", fmt.Sprintf("a request may have %d bytes", tooLarge.Limit))
 		return p
-	case errors.Is(err, catalog.ErrNotFound), errors.Is(err, source.ErrNoTable):
-		return problem(http.StatusNotFound, "not-found", "There is nothing of that name", err.Error())
-	case errors.Is(err, catalog.ErrActive), errors.Is(err, catalog.ErrState):
-		return problem(http.StatusConflict, "state", "The state does not allow it", err.Error())
 	case errors.As(err, &held):
 		return problem(http.StatusConflict, "held", "Another service works on the table", err.Error())
-	case errors.Is(err, archive.ErrDamaged), errors.Is(err, engine.ErrDisagree), errors.Is(err, engine.ErrBooks):
-		return problem(http.StatusConflict, "damaged", "What is stored is not what was written", err.Error())
-	case errors.Is(err, context.DeadlineExceeded):
-		return problem(http.StatusGatewayTimeout, "slow", "The source did not answer in time", err.Error())
-	case strings.HasPrefix(err.Error(), "source "):
-		return problem(http.StatusBadGateway, "source", "The source does not answer as it should", err.Error())
+	}
+	for _, a := range answers {
+		if errors.Is(err, a.to) {
+			p = problem(a.status, a.kind, a.title, err.Error())
+			p.Remedy = a.remedy
+			return p
+		}
+	}
+	if errors.As(err, &ofSource) {
+		p = problem(http.StatusBadGateway, "source", "The source does not answer as it should", err.Error())
+		p.Remedy = "`ambercellar source check " + ofSource.Source + "` says more"
+		return p
 	}
 	return problem(http.StatusInternalServerError, "internal", "The service failed", err.Error())
+}
+
+// answers say what becomes of errors that callers decide on, the first that fits: the status, the kind, and what to do. What stands in no line
+// of it is a fault of the service, or an error of a source's own.
+var answers = []struct {
+	to          error
+	status      int
+	kind, title string
+	remedy      string
+}{
+	{catalog.ErrNotFound, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
+	{source.ErrNoTable, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
+	{catalog.ErrActive, http.StatusConflict, "state", "The state does not allow it", ""},
+	{catalog.ErrState, http.StatusConflict, "state", "The state does not allow it", ""},
+	{source.ErrBusy, http.StatusServiceUnavailable, "busy", "Others have locked what this needs", "try it again; somebody holds a lock for long"},
+	{source.ErrUnreachable, http.StatusServiceUnavailable, "source-away", "The database does not answer", "try it again when it does; runs wait for it by themselves"},
+	{source.ErrDenied, http.StatusBadGateway, "denied", "The database does not allow it", "`ambercellar source check` names the grant that is missing"},
+	{source.ErrReshaped, http.StatusConflict, "altered", "The table was altered meanwhile", "ask again"},
+	{source.ErrLeaseLost, http.StatusConflict, "held", "Another service works on the table", "stop it there"},
+	{source.ErrLocators, http.StatusConflict, "altered", "The table was rewritten meanwhile", "ask again"},
+	{source.ErrAltered, http.StatusConflict, "altered", "Rows would not come back as they were", "restore to a side table or a file"},
+	{source.ErrByStatement, http.StatusBadGateway, "source", "The source does not answer as it should", "set its binary log to rows"},
+	{source.ErrWhole, http.StatusConflict, "state", "The state does not allow it", ""},
+	{store.ErrAway, http.StatusServiceUnavailable, "store-away", "The store is not there", "mount it, or mend its path; `ambercellar store list` shows where it should be"},
+	{store.ErrCold, http.StatusConflict, "cold", "The rows are in cold storage", "retrieve them first (`ambercellar segment retrieve`)"},
+	{store.ErrExists, http.StatusConflict, "damaged", "What is stored is not what was written", ""},
+	{archive.ErrDamaged, http.StatusConflict, "damaged", "What is stored is not what was written", "`ambercellar segment verify -all -repair` mends it from the other copy, where there is one"},
+	{engine.ErrDisagree, http.StatusConflict, "damaged", "What is stored is not what was written", "`ambercellar table reconcile` says what is different, and settles it"},
+	{engine.ErrBooks, http.StatusConflict, "damaged", "What is stored is not what was written", ""},
+	{syscall.ENOSPC, http.StatusInsufficientStorage, "full", "A disk is full", "make room on it"},
+	{syscall.EDQUOT, http.StatusInsufficientStorage, "full", "A disk is full", "make room on it"},
+	{context.DeadlineExceeded, http.StatusGatewayTimeout, "slow", "The source did not answer in time", "ask for less, or try it again"},
 }
 
 func fail(c *gin.Context, err error) {

@@ -133,7 +133,7 @@ func (p *planning) compareClocks(ctx context.Context) error {
 	}
 	theirs, err := p.source.Clock(ctx)
 	if err != nil {
-		return fmt.Errorf("source %s: its clock cannot be read: %w", p.rule.Source, err)
+		return source.Of(p.rule.Source, fmt.Errorf("its clock cannot be read: %w", err))
 	}
 	if d := p.Now().Sub(theirs).Round(time.Second); d > p.Skew || d < -p.Skew {
 		return &RefusedError{Message: fmt.Sprintf("the service's clock differs from that of source %s by %s, and %s is the most that is allowed", p.rule.Source, d.Abs(), p.Skew), Remedy: "set the wrong one right; a wrong clock would make the wrong rows due"}

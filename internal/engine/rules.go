@@ -115,14 +115,14 @@ func (e *Engine) tableOf(ctx context.Context, d *rule.Document) (*shape.Table, *
 	src, err := e.Source(ctx, d.Rule.Source)
 	if errors.Is(err, catalog.ErrNotFound) {
 		return problem("source", fmt.Sprintf("there is no source %q", d.Rule.Source), "add it with `ambercellar source add`; `ambercellar source list` shows those that there are")
-	} else if err != nil {
-		return problem("source", err.Error(), fmt.Sprintf("`ambercellar source check %s` says more", d.Rule.Source))
+	} else if err != nil { // that is no fault of the rule
+		return nil, nil, err
 	}
 	t, err := src.Table(ctx, d.Rule.Table)
 	if errors.Is(err, source.ErrNoTable) {
 		return problem("table", fmt.Sprintf("there is no table %q in source %s", d.Rule.Table, d.Rule.Source), e.nearestTable(ctx, src, d.Rule))
 	} else if err != nil {
-		return problem("source", err.Error(), fmt.Sprintf("`ambercellar source check %s` says more", d.Rule.Source))
+		return nil, nil, err
 	}
 	t.Sign = nil // nothing is deleted by what is only checked or planned
 	_, err = e.saw(ctx, d.Rule.Source, t)

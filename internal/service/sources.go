@@ -45,7 +45,7 @@ func (s *Service) source(ctx context.Context, name string) (source.Source, error
 	case o.turn <- struct{}{}:
 		defer func() { <-o.turn }()
 	case <-ctx.Done():
-		return nil, fmt.Errorf("source %s: %w: it is being opened, and does not answer", name, source.ErrUnreachable)
+		return nil, source.Of(name, fmt.Errorf("%w: it is being opened", source.ErrUnreachable))
 	}
 	if o.source != nil {
 		return o.source, nil
@@ -70,7 +70,7 @@ func (s *Service) source(ctx context.Context, name string) (source.Source, error
 		return src, nil
 	}
 	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-		err = fmt.Errorf("source %s: %w: it was not opened within %s", name, source.ErrUnreachable, openBudget)
+		err = source.Of(name, fmt.Errorf("%w: it was not opened within %s", source.ErrUnreachable, openBudget))
 	}
 	if ctx.Err() == nil { // the asker has waited for it
 		o.pause = min(max(2*o.pause, firstPause), longestOne)

@@ -209,6 +209,23 @@ var (
 	ErrBusy        = errors.New("the table is locked by others")
 )
 
+// Error is an error that came up with a source.
+type Error struct {
+	Source string
+	Err    error
+}
+
+// Of says of an error with which source it came up; nil of none.
+func Of(name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return &Error{name, err}
+}
+
+func (e *Error) Error() string { return "source " + e.Source + ": " + e.Err.Error() }
+func (e *Error) Unwrap() error { return e.Err }
+
 // HeldError says who works on a table.
 type HeldError struct{ Table, Holder, Run string }
 

@@ -97,7 +97,8 @@ type Table struct {
 	Followed       bool         `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
 	Rows           int64        `json:"rows"`                 // the database's estimate; -1 where it has none
 	Bytes          int64        `json:"bytes"`                // of the rows, without indexes; -1 where unknown
-	IndexBytes     int64        `json:"index_bytes"`
+	IndexBytes     int64        `json:"index_bytes"`          // likewise
+	Locked         bool         `json:"locked,omitempty"`     // by others, so that it could not be looked at
 	AgeColumn      string       `json:"age_column,omitempty"` // the column that most likely tells the age
 	Oldest         string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
 	Newest         string       `json:"newest,omitempty"`

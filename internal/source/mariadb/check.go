@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"strings"
@@ -22,7 +23,7 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 		err = s.db.QueryRowContext(ctx, "SHOW SESSION STATUS LIKE 'Ssl_cipher'").Scan(&name, &cipher)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+		return nil, source.Of(s.cfg.Name, unreachable(err))
 	}
 	r.TLS = "off"
 	if cipher != "" {
@@ -52,7 +53,7 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 		add(source.Note, "", "the server's DELETE returns nothing: rows are locked and read before they are deleted, which costs one more statement a batch", "")
 	}
 	if err := s.rights(ctx, r.User, add); err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	return r, nil
 }
@@ -70,6 +71,17 @@ func (s *Source) rights(ctx context.Context, user string, add func(level source.
 	if err != nil {
 		return err
 	}
+	quick, err := s.db.Conn(ctx)
+	if err == nil {
+		_, err = quick.ExecContext(ctx, "SET SESSION lock_wait_timeout = 1") // the least that all servers take
+	}
+	if err != nil {
+		return source.Of(s.cfg.Name, unreachable(err))
+	}
+	defer func() {
+		quick.Raw(func(any) error { return driver.ErrBadConn }) // it waits for less than others
+		quick.Close()
+	}()
 	ready := 0
 	for _, t := range tables {
 		for _, o := range t.Obstacles {
@@ -83,10 +95,18 @@ func (s *Source) rights(ctx context.Context, user string, add func(level source.
 			continue
 		}
 		var lacks []string
+		locked := false
 		for right, try := range map[string]string{"SELECT": "SELECT 1 FROM %s LIMIT 0", "DELETE": "EXPLAIN DELETE FROM %s WHERE FALSE"} { // neither reads nor changes a row
-			if _, err := s.db.ExecContext(ctx, fmt.Sprintf(try, quote(t.Name))); err != nil {
+			_, err := quick.ExecContext(ctx, fmt.Sprintf(try, quote(t.Name)))
+			if locked = code(err) == lockTimeout; locked {
+				break
+			} else if err != nil {
 				lacks = append(lacks, right)
 			}
+		}
+		if locked {
+			add(source.Note, t.Name, "others have locked it; what the service may do there is not known", "")
+			continue
 		}
 		if len(lacks) > 0 {
 			add(source.Note, t.Name, "the service may not work on it", fmt.Sprintf("GRANT SELECT, INSERT, DELETE ON %s.%s TO %s;", quote(s.database), quote(t.Name), account))

@@ -44,7 +44,7 @@ func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
 func (s *Source) each(ctx context.Context, query string, args []any, into []any, fn func() error) error {
 	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
-		return fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+		return source.Of(s.cfg.Name, unreachable(err))
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -87,7 +87,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		if words, err := s.signOf(ctx, s.db, out[0]); err == nil {
 			out[0].Sign = shape.NewSign(words)
 		} else if code(err) == 0 { // otherwise we may not see it, and no run can work on it
-			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+			return nil, source.Of(s.cfg.Name, unreachable(err))
 		}
 	}
 	for _, fill := range []func(context.Context, string, map[string]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers, s.partitions} {

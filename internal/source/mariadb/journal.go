@@ -51,13 +51,13 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 		}
 	}
 	if code(err) == byStatement {
-		return fmt.Errorf("source %s: %w", s.cfg.Name, source.ErrByStatement)
+		return source.Of(s.cfg.Name, source.ErrByStatement)
 	}
 	if err == nil && n < len(journalSchema) {
 		s.db.ExecContext(ctx, progressView)
 	}
 	if err != nil {
-		return fmt.Errorf("source %s: the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", s.cfg.Name, unreachable(err), s.cfg.Name)
+		return source.Of(s.cfg.Name, fmt.Errorf("the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", unreachable(err), s.cfg.Name))
 	}
 	return nil
 }

@@ -51,7 +51,7 @@ const (
 
 // Open prepares the connections to cfg.Address; the first is made when it is needed.
 func Open(ctx context.Context, cfg source.Config) (*Source, error) {
-	wrap := func(err error) error { return fmt.Errorf("source %s: %w", cfg.Name, err) }
+	wrap := func(err error) error { return source.Of(cfg.Name, err) }
 	c, err := driverConfig(cfg)
 	if err != nil {
 		return nil, wrap(err)
@@ -256,6 +256,8 @@ func unreachable(err error) error {
 	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network) && code(err) == 0,
 		code(err) == shutdown, code(err) == killed:
 		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	case code(err) == lockTimeout && !errors.Is(err, source.ErrBusy):
+		return fmt.Errorf("%w: %w", source.ErrBusy, err)
 	case slices.Contains(denied, code(err)) && !errors.Is(err, source.ErrDenied):
 		return fmt.Errorf("%w: %w", source.ErrDenied, err)
 	}
@@ -274,7 +276,7 @@ func gone(err error) error {
 func (s *Source) conn(ctx context.Context, fn func(*sql.Conn) error) error {
 	c, err := s.db.Conn(ctx)
 	if err != nil {
-		return fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+		return source.Of(s.cfg.Name, unreachable(err))
 	}
 	defer c.Close()
 	return unreachable(fn(c))

@@ -154,7 +154,7 @@ type seized struct {
 func (s *Source) Seize(ctx context.Context, l source.Lease, t *shape.Table, partition string) (source.Seized, error) {
 	c, err := s.db.Conn(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, unreachable(err))
+		return nil, source.Of(s.cfg.Name, unreachable(err))
 	}
 	z := &seized{Source: s, conn: c, lease: l, table: t, partition: partition}
 	_, err = c.ExecContext(ctx, "LOCK TABLES "+z.name()+" READ")

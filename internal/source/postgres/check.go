@@ -23,7 +23,7 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 		to_regclass('ambercellar.batch') IS NOT NULL`).
 		Scan(&r.Version, &r.User, &database, &tls, &standby, &super, &createDB, &temp, &schema, &schemaUse, &journal)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	add := func(level source.Level, table, text, remedy string) {
 		r.Items = append(r.Items, source.Finding{Level: level, Table: table, Text: text, Remedy: remedy})
@@ -63,7 +63,7 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 		add(source.Note, "", "the service is not told what others' sessions do: pace cannot follow lock waits, active sessions and the delay of replicas", "GRANT pg_monitor TO "+user+";")
 	}
 	if err := s.checkTables(ctx, user, add); err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	return r, nil
 }
@@ -97,8 +97,8 @@ func (s *Source) checkTables(ctx context.Context, user string, add func(level so
 	var schema, base string
 	var use bool
 	held := make([]bool, 3)
-	rows, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT') AND NOT EXISTS (SELECT 1 FROM pg_partition_tree(c.oid) l WHERE NOT has_table_privilege(l.relid, 'SELECT')),
-		has_table_privilege(c.oid, 'DELETE') AND NOT EXISTS (SELECT 1 FROM pg_partition_tree(c.oid) l WHERE NOT has_table_privilege(l.relid, 'DELETE')), has_table_privilege(c.oid, 'INSERT')
+	rows, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT') AND NOT EXISTS (SELECT 1 FROM (` + partsOf + `) l WHERE NOT has_table_privilege(l.oid, 'SELECT')),
+		has_table_privilege(c.oid, 'DELETE') AND NOT EXISTS (SELECT 1 FROM (` + partsOf + `) l WHERE NOT has_table_privilege(l.oid, 'DELETE')), has_table_privilege(c.oid, 'INSERT')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'f') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
 	if err != nil {
 		return err

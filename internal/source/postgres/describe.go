@@ -15,19 +15,25 @@ import (
 	"ambercellar/internal/source"
 )
 
+// partsOf lists a table c and its partitions, from the catalogue alone: the server's own function for that waits for locks.
+const partsOf = `WITH RECURSIVE tree AS (SELECT c.oid UNION ALL SELECT i.inhrelid FROM tree JOIN pg_inherits i ON i.inhparent = tree.oid WHERE c.relkind = 'p') SELECT oid FROM tree`
+
 // tablesQuery lists tables, partitions left out, with the sizes of all their partitions together.
 const tablesQuery = `
+WITH locks AS (SELECT relation FROM pg_locks WHERE mode = 'AccessExclusiveLock' AND locktype = 'relation' AND pid <> pg_backend_pid() AND $1 = ''),
+	locked AS (SELECT relation AS oid FROM locks UNION SELECT x.indrelid FROM pg_index x JOIN locks k ON k.relation = x.indexrelid) -- whose sizes would have to be waited for: in a list they are not, of one table they are
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.relrowsecurity, c.relforcerowsecurity,
 	pg_has_role(c.relowner, 'USAGE'), (SELECT rolbypassrls OR rolsuper FROM pg_roles WHERE rolname = current_user),
 	coalesce(sum(greatest(l.reltuples, 0)), 0)::bigint, coalesce(bool_or(l.reltuples < 0), false),
-	coalesce(sum(pg_table_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
-	coalesce(sum(pg_indexes_size(l.oid)) FILTER (WHERE l.relkind = 'r'), 0)::bigint,
+	coalesce(sum(CASE WHEN l.relkind = 'r' AND l.oid NOT IN (SELECT oid FROM locked) THEN pg_table_size(l.oid) END), 0)::bigint,
+	coalesce(sum(CASE WHEN l.relkind = 'r' AND l.oid NOT IN (SELECT oid FROM locked) THEN pg_indexes_size(l.oid) END), 0)::bigint,
+	coalesce(bool_or(l.oid IN (SELECT oid FROM locked)), false),
 	CASE WHEN c.relkind = 'p' THEN count(l.oid) ELSE 0 END, c.relreplident::text,
 	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname
 		JOIN pg_namespace pn ON pn.nspname = p.schemaname JOIN pg_class pc ON pc.relnamespace = pn.oid AND pc.relname = p.tablename
-		WHERE u.pubdelete AND pc.oid IN (SELECT c.oid UNION ALL SELECT relid FROM pg_partition_tree(c.oid)))
+		WHERE u.pubdelete AND pc.oid IN (` + partsOf + `))
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-LEFT JOIN LATERAL (SELECT x.* FROM pg_class x WHERE CASE WHEN c.relkind = 'p' THEN x.oid IN (SELECT relid FROM pg_partition_tree(c.oid) WHERE isleaf) ELSE x.oid = c.oid END) l ON true
+LEFT JOIN LATERAL (SELECT x.* FROM pg_class x WHERE CASE WHEN c.relkind = 'p' THEN x.relkind <> 'p' AND x.oid IN (` + partsOf + `) ELSE x.oid = c.oid END) l ON true
 WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'
 	AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'ambercellar') AND n.nspname NOT LIKE 'pg\_%'
 	AND ($1 = '' OR n.nspname || '.' || c.relname = $1 OR n.nspname = 'public' AND c.relname = $1)
@@ -72,14 +78,14 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	byOID := map[uint32]*shape.Table{}
 	rows, err := s.pool.Query(ctx, tablesQuery, name)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	var oid uint32
 	var kind, persistence, identity string
-	var rls, forced, owner, bypass, unanalysed, published bool
+	var rls, forced, owner, bypass, unanalysed, locked, published bool
 	var leaves int64
 	t := shape.Table{}
-	_, err = pgx.ForEachRow(rows, []any{&oid, &t.Schema, &t.Base, &kind, &persistence, &rls, &forced, &owner, &bypass, &t.Rows, &unanalysed, &t.Bytes, &t.IndexBytes, &leaves, &identity, &published}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&oid, &t.Schema, &t.Base, &kind, &persistence, &rls, &forced, &owner, &bypass, &t.Rows, &unanalysed, &t.Bytes, &t.IndexBytes, &locked, &leaves, &identity, &published}, func() error {
 		d := t
 		d.Name = d.Schema + "." + d.Base
 		if d.Schema == "public" {
@@ -87,6 +93,10 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		}
 		if unanalysed && d.Rows == 0 {
 			d.Rows = -1
+		}
+		if locked {
+			d.Locked, d.Bytes, d.IndexBytes = true, -1, -1
+			d.Notes = append(d.Notes, "others have locked it: its size and its ages are not known")
 		}
 		if kind == "f" {
 			d.Obstacles = append(d.Obstacles, "it is a foreign table: a delete there is not part of the transaction here")
@@ -111,7 +121,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		return nil
 	})
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	named := map[string]*shape.Table{}
 	for _, t := range out {
@@ -122,17 +132,17 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	}
 	if name != "" && len(out) == 1 {
 		if err := s.sign(ctx, out[0]); err != nil {
-			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+			return nil, source.Of(s.cfg.Name, err)
 		}
 	}
 	for _, fill := range []func(context.Context, map[uint32]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers, s.partitions} {
 		if err := fill(ctx, byOID); err != nil {
-			return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+			return nil, source.Of(s.cfg.Name, err)
 		}
 	}
 	where, err := s.numbersHold(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	for oid, t := range byOID {
 		if where != "" {
@@ -156,6 +166,17 @@ func (s *Source) numbersHold(ctx context.Context) (where string, err error) {
 		return "", nil
 	}
 	return where, err
+}
+
+// onlyLocked are the tables that others have locked, or the others.
+func onlyLocked(tables map[uint32]*shape.Table, locked bool) map[uint32]*shape.Table {
+	out := map[uint32]*shape.Table{}
+	for oid, t := range tables {
+		if t.Locked == locked {
+			out[oid] = t
+		}
+	}
+	return out
 }
 
 func oids(tables map[uint32]*shape.Table) []uint32 {
@@ -245,10 +266,10 @@ func classify(c *shape.Column, typ uint32, mod int32, typtype, category string, 
 func (s *Source) indexes(ctx context.Context, tables map[uint32]*shape.Table) error {
 	rows, err := s.pool.Query(ctx, `
 SELECT x.indrelid, i.relname, x.indisunique AND x.indimmediate, x.indpred IS NOT NULL, x.indisprimary,
-	ARRAY(SELECT coalesce(a.attname, pg_get_indexdef(x.indexrelid, k.ord::int, true)) FROM unnest(x.indkey) WITH ORDINALITY k(num, ord)
+	ARRAY(SELECT coalesce(a.attname, CASE WHEN x.indrelid = ANY($2) THEN '(an expression)' ELSE pg_get_indexdef(x.indexrelid, k.ord::int, true) END) FROM unnest(x.indkey) WITH ORDINALITY k(num, ord)
 		LEFT JOIN pg_attribute a ON a.attrelid = x.indrelid AND a.attnum = k.num AND k.num <> 0 WHERE k.ord <= x.indnkeyatts ORDER BY k.ord)::text[]
 FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = ANY($1) AND x.indisvalid
-ORDER BY x.indrelid, x.indisprimary DESC, i.relname`, oids(tables))
+ORDER BY x.indrelid, x.indisprimary DESC, i.relname`, oids(tables), oids(onlyLocked(tables, true)))
 	if err != nil {
 		return err
 	}
@@ -328,7 +349,7 @@ func (s *Source) triggers(ctx context.Context, tables map[uint32]*shape.Table) e
 const spanBudget = 300 * time.Millisecond
 
 func (s *Source) span(ctx context.Context, t *shape.Table) {
-	if t.AgeColumn == "" || len(t.Obstacles) > 0 || !t.IndexServes(t.AgeColumn) && t.Rows > 1_000_000 {
+	if t.AgeColumn == "" || t.Locked || len(t.Obstacles) > 0 || !t.IndexServes(t.AgeColumn) && t.Rows > 1_000_000 {
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, spanBudget)
@@ -418,7 +439,7 @@ func (s *Source) partitions(ctx context.Context, tables map[uint32]*shape.Table)
 			WHEN EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal AND g.tgtype & 8 <> 0 AND g.tgenabled <> 'D') THEN 'a trigger of its own fires on delete, and not when it is dropped' ELSE '' END
 		FROM pg_partitioned_table p JOIN pg_class t ON t.oid = p.partrelid JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0] JOIN pg_inherits i ON i.inhparent = p.partrelid
 		JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE p.partrelid = ANY($1) AND p.partstrat = 'r' AND p.partnatts = 1`, oids(tables))
+		WHERE p.partrelid = ANY($1) AND p.partstrat = 'r' AND p.partnatts = 1`, oids(onlyLocked(tables, false)))
 	if err != nil {
 		return err
 	}

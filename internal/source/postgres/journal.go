@@ -53,7 +53,7 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 		_, err = s.pool.Exec(ctx, "INSERT INTO ambercellar.origin VALUES (1, $1) ON CONFLICT DO NOTHING", rand.Text())
 	}
 	if err != nil {
-		return fmt.Errorf("source %s: the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", s.cfg.Name, err, s.cfg.Name)
+		return source.Of(s.cfg.Name, fmt.Errorf("the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", err, s.cfg.Name))
 	}
 	return nil
 }

@@ -63,11 +63,11 @@ var session = map[string]string{
 func Open(_ context.Context, cfg source.Config) (*Source, error) {
 	pc, err := poolConfig(cfg)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", cfg.Name, err)
+		return nil, source.Of(cfg.Name, err)
 	}
 	p, err := pgxpool.NewWithConfig(context.Background(), pc)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", cfg.Name, err)
+		return nil, source.Of(cfg.Name, err)
 	}
 	return &Source{cfg: cfg, pool: pool{p}}, nil
 }
@@ -211,7 +211,7 @@ const (
 func (s *Source) conn(ctx context.Context, fn func(*pgxpool.Conn) error) error {
 	c, err := s.pool.Acquire(ctx)
 	if err != nil {
-		return fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return source.Of(s.cfg.Name, err)
 	}
 	defer c.Release()
 	return s.pool.marked(fn(c))
@@ -229,6 +229,8 @@ func unreachable(err error) error {
 	case state == "" && (errors.As(err, &closed) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed")),
 		strings.HasPrefix(state, "08"), strings.HasPrefix(state, "57P"):
 		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	case state == lockNotAvailable && !errors.Is(err, source.ErrBusy):
+		return fmt.Errorf("%w: %w", source.ErrBusy, err)
 	case state == denied && !errors.Is(err, source.ErrDenied):
 		return fmt.Errorf("%w: %w", source.ErrDenied, err)
 	}

@@ -166,7 +166,7 @@ func (s *Source) Seize(ctx context.Context, l source.Lease, t *shape.Table, part
 	}
 	c, err := s.pool.Acquire(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	z := &seized{Source: s, conn: c, d: d, lease: l}
 	if _, err = c.Exec(ctx, "BEGIN"); err == nil {

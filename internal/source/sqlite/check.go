@@ -16,7 +16,7 @@ var errUndo = errors.New("undo")
 func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 	r := &source.Report{Engine: "SQLite", TLS: "none: a file", Journal: "tables ambercellar_lease, ambercellar_batch and ambercellar_chain in the same file"}
 	if err := s.read.QueryRowContext(ctx, "SELECT sqlite_version()").Scan(&r.Version); err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.cfg.Name, err)
+		return nil, source.Of(s.cfg.Name, err)
 	}
 	add := func(level source.Level, table, text, remedy string) {
 		r.Items = append(r.Items, source.Finding{Level: level, Table: table, Text: text, Remedy: remedy})

@@ -39,12 +39,12 @@ const busyMillis = 2000
 func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	path, err := filepath.Abs(cfg.Address)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", cfg.Name, err)
+		return nil, source.Of(cfg.Name, err)
 	}
 	if st, err := os.Stat(path); err != nil {
-		return nil, fmt.Errorf("source %s: the database file cannot be reached: %w; check the path as the service sees it", cfg.Name, err)
+		return nil, source.Of(cfg.Name, fmt.Errorf("%w: the database file cannot be reached: %w; check the path as the service sees it", source.ErrUnreachable, err))
 	} else if st.IsDir() {
-		return nil, fmt.Errorf("source %s: %s is a directory; name the database file in it", cfg.Name, path)
+		return nil, source.Of(cfg.Name, fmt.Errorf("%s is a directory; name the database file in it", path))
 	}
 	s := &Source{cfg: cfg, path: path}
 	s.read = sql.OpenDB(connector(path, ""))
@@ -54,11 +54,11 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	var mode string
 	if err := s.read.QueryRowContext(ctx, "PRAGMA journal_mode").Scan(&mode); err != nil {
 		s.Close()
-		return nil, fmt.Errorf("source %s: %s cannot be read as a SQLite database: %w", cfg.Name, path, err)
+		return nil, source.Of(cfg.Name, fmt.Errorf("%s cannot be read as a SQLite database: %w", path, err))
 	}
 	if err := s.read.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(new(int)); err != nil {
 		s.Close()
-		return nil, fmt.Errorf("source %s: %s cannot be read as a SQLite database: %w", cfg.Name, path, err)
+		return nil, source.Of(cfg.Name, fmt.Errorf("%s cannot be read as a SQLite database: %w", path, err))
 	}
 	s.blocks = !strings.EqualFold(mode, "wal")
 	return s, nil
