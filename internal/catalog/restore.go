@@ -18,6 +18,7 @@ type Scope struct {
 	To      string  `json:"to,omitempty"`    // age before; ISO 8601
 	Where   string  `json:"where,omitempty"` // in the language of rules
 	Rows    []RowAt `json:"rows,omitempty"`  // single rows, as a search names them
+	All     bool    `json:"all,omitempty"`   // every archived row of the table
 
 	Priority store.Priority `json:"priority,omitempty"` // of retrievals, where rows of it are in cold storage
 	Days     int            `json:"days,omitempty"`     // that retrieved copies stay

@@ -1,12 +1,10 @@
 package cli
 
 import (
-	"errors"
 	"flag"
 	"fmt"
 	"net/url"
 	"strings"
-	"time"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
@@ -123,10 +121,7 @@ func disposalStart(e *env) error {
 	}
 	show := countProgress(e.err)
 	for d.State == catalog.Disposing {
-		if err := sleep(e.ctx, 200*time.Millisecond); err != nil {
-			return err
-		}
-		if d, err = client.Get[catalog.Disposal](e.ctx, e.client, path); err != nil {
+		if d, err = follow[catalog.Disposal](e, "disposal", d.ID, path); err != nil {
 			return err
 		}
 		done := 0
@@ -141,7 +136,7 @@ func disposalStart(e *env) error {
 		return err
 	}
 	if d.State == catalog.DisposalFailed {
-		return errors.New(d.Reason)
+		return fmt.Errorf("%s %s failed", d.Kind, d.ID) // why stands above
 	}
 	return nil
 }

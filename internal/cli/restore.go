@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -31,6 +32,7 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
 	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
 	f.String("conflicts", "", "with -into table: skip rows whose key is there already, fail before anything is written, or replace what is there, which is kept in a file; left out: skip")
+	f.Bool("all-rows", false, "with -source and -table: every archived row")
 	f.String("keys", "", "with -source and -table: rows with these keys, separated by commas, of a table whose key has one column")
 	f.String("priority", "", "of retrievals, where rows are in cold storage: low, normal or high; left out: normal")
 	f.Int("days", 0, "how many days retrieved copies stay; left out: as the store has it")
@@ -47,7 +49,7 @@ func restoreFlags(f *flag.FlagSet) {
 }
 
 func restoreRequest(e *env) error {
-	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where")},
+	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where"), All: e.flag("all-rows") == "true"},
 		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), For: e.flag("for"), Note: e.flag("note"),
 		Priority: store.Priority(e.flag("priority")), Pace: e.flag("pace"), Tell: e.flag("tell")}
 	fmt.Sscan(e.flag("days"), &q.Days)
@@ -80,6 +82,11 @@ func restoreRequest(e *env) error {
 	} else if e.flag("out") != "" {
 		return usage("-out goes with -into file")
 	}
+	if out := e.flag("out"); out != "" { // rather than when all is done
+		if err := free(out); err != nil {
+			return err
+		}
+	}
 	if e.flag("try") == "true" {
 		return e.restorePreview(q)
 	}
@@ -89,10 +96,7 @@ func restoreRequest(e *env) error {
 	}
 	show := countProgress(e.err)
 	for e.flag("wait") == "true" && (r.State == catalog.Restoring || r.State == catalog.Retrieving) {
-		if err := sleep(e.ctx, 200*time.Millisecond); err != nil {
-			return err
-		}
-		if r, err = client.Get[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(r.ID)); err != nil {
+		if r, err = follow[catalog.Restore](e, "restore", r.ID, "/restores/"+url.PathEscape(r.ID)); err != nil {
 			return err
 		}
 		what := "rows looked at"
@@ -105,7 +109,7 @@ func restoreRequest(e *env) error {
 		return err
 	}
 	if r.State == catalog.RestoreFailed {
-		return errors.New(r.Reason)
+		return fmt.Errorf("restore %s failed", r.ID) // why stands above
 	}
 	if out := e.flag("out"); out != "" {
 		return e.save("/restores/"+url.PathEscape(r.ID)+"/file", out)
@@ -170,10 +174,23 @@ func restoreReplaced(e *env) error {
 	return e.save("/restores/"+url.PathEscape(e.args[0])+"/replaced", out)
 }
 
-// save downloads a file. It gets its name when all of it has arrived: what has that name is whole.
-func (e *env) save(path, file string) error {
+// free says whether a file can be made.
+func free(file string) error {
 	if _, err := os.Lstat(file); err == nil {
 		return fmt.Errorf("%s exists already; name another file, or remove it", file)
+	}
+	if st, err := os.Stat(filepath.Dir(file)); err != nil {
+		return fmt.Errorf("%s cannot be made: %w", file, err)
+	} else if !st.IsDir() {
+		return fmt.Errorf("%s cannot be made: %s is no directory", file, filepath.Dir(file))
+	}
+	return nil
+}
+
+// save downloads a file. It gets its name when all of it has arrived: what has that name is whole.
+func (e *env) save(path, file string) error {
+	if err := free(file); err != nil {
+		return err
 	}
 	part := file + ".part"
 	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -253,6 +270,9 @@ func scopeText(s catalog.Scope) string {
 	}
 	if n := len(s.Rows); n > 0 {
 		parts = append(parts, count(n)+" single rows")
+	}
+	if s.All {
+		parts = append(parts, "every row")
 	}
 	return strings.Join(parts, " ")
 }

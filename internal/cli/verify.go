@@ -66,10 +66,7 @@ func segmentVerify(e *env) error {
 	}
 	show := bytesProgress(e.err)
 	for v.State == catalog.Verifying {
-		if err := sleep(e.ctx, 200*time.Millisecond); err != nil {
-			return err
-		}
-		if v, err = client.Get[catalog.Verification](e.ctx, e.client, "/verifications/"+url.PathEscape(v.ID)); err != nil {
+		if v, err = follow[catalog.Verification](e, "verification", v.ID, "/verifications/"+url.PathEscape(v.ID)); err != nil {
 			return err
 		}
 		show(v.Bytes, v.OfBytes, fmt.Sprintf("%s of %s", count(v.Segments), things(v.Of, "segment")))

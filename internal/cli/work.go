@@ -209,10 +209,12 @@ func (e *env) watch(id string) error {
 	if f, ok := e.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		show = barProgress(f)
 	}
-	err := e.client.Watch(e.ctx, id, func(r api.RunView) error {
-		last = r
-		show(&r)
-		return nil
+	err := e.patiently("run", id, func() error {
+		return e.client.Watch(e.ctx, id, func(r api.RunView) error {
+			last = r
+			show(&r)
+			return nil
+		})
 	})
 	if err != nil {
 		return err
@@ -222,7 +224,7 @@ func (e *env) watch(id string) error {
 		return err
 	}
 	if last.State == catalog.Failed {
-		return fmt.Errorf("run %s failed: %s", id, last.Reason)
+		return fmt.Errorf("run %s failed", id) // why stands above
 	}
 	return nil
 }
@@ -351,7 +353,7 @@ func segmentShow(e *env) error {
 }
 
 func (e *env) segment(whole any, s *catalog.Segment, more ...string) error {
-	return e.facts(whole, append([]string{"segment", s.ID, "table", s.Source + "." + s.Table, "run", fmt.Sprintf("%s, segment %d", s.Run, s.Number), "state", string(s.State), "store", s.Store, "file", s.Stem + ".parquet",
+	return e.facts(whole, append([]string{"segment", s.ID, "table", s.Source + "." + s.Table, "run", fmt.Sprintf("%s, segment %d", s.Run, s.Number), "state", string(s.State), "store", s.Store, "second copy in", s.Second, "file", s.Stem + ".parquet",
 		"rows", fmt.Sprintf("%s copied = %s deleted + %s changed + %s vanished + %s held + %s skipped", count(s.Rows), count(s.Deleted), count(s.Changed), count(s.Vanished), count(s.Held), count(s.Skipped)),
 		"size", size(s.FileBytes) + ratio(s.RawBytes, s.FileBytes), "oldest", s.Oldest, "newest", s.Newest, "digest", s.Digest, "created", at(s.CreatedAt), "closed", atOrDash(s.ClosedAt), "verified", atOrDash(s.VerifiedAt),
 		"kept until", atOrDash(s.KeepUntil), "rows lie in", whereabouts(s), "chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash), "closing", s.ClosingHash}, more...)...)

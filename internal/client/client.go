@@ -75,7 +75,7 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader) 
 	if err != nil {
 		var u *url.Error
 		if errors.As(err, &u) && ctx.Err() == nil {
-			return nil, fmt.Errorf("no service answers at %s: %w; start one with `ambercellar serve`, or name it with -server or AMBERCELLAR_SERVER", c.Server, u.Err)
+			return nil, &AwayError{fmt.Errorf("no service answers at %s: %w; start one with `ambercellar serve`, or name it with -server or AMBERCELLAR_SERVER", c.Server, u.Err)}
 		}
 		return nil, err
 	}
@@ -118,11 +118,17 @@ func (c *Client) Watch(ctx context.Context, run string, fn func(api.RunView) err
 			}
 		}
 	}
-	if err := lines.Err(); err != nil {
+	if err := lines.Err(); err != nil && ctx.Err() != nil {
 		return err
 	}
-	return fmt.Errorf("the service closed the stream of run %s; `ambercellar run watch %s` takes it up again", run, run)
+	return &AwayError{fmt.Errorf("the service closed the stream of run %s; `ambercellar run watch %s` takes it up again", run, run)}
 }
+
+// AwayError says that the service does not answer, or does no more.
+type AwayError struct{ Err error }
+
+func (e *AwayError) Error() string { return e.Err.Error() }
+func (e *AwayError) Unwrap() error { return e.Err }
 
 // SearchRows copies the archived rows that a search finds to w, as csv, ndjson or parquet. It returns what is to be known of them besides.
 func (c *Client) SearchRows(ctx context.Context, q engine.SearchRequest, format string, w io.Writer) (note string, err error) {

@@ -237,6 +237,15 @@ func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.
 	if len(segments) == 0 {
 		return nil, nil, &RefusedError{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
 	}
+	if q.Scope.From != "" || q.Scope.To != "" { // rather than when it is under way
+		k, err := e.learnt(ctx, &segments[0])
+		if err == nil {
+			_, err = span(k.manifest, q.Scope)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+	}
 	table := segments[0].Table
 	if run, err := e.Catalog.Run(ctx, segments[0].Run); err == nil && q.Table == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 {
 		table = run.Table
@@ -271,13 +280,13 @@ func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.
 // checkScope checks what can be told of a request alone.
 func checkScope(q *RestoreRequest) error {
 	kinds := 0
-	for _, set := range []bool{q.Scope.Run != "", q.Scope.Segment != "", q.Scope.From != "" || q.Scope.To != "" || q.Scope.Where != "", len(q.Scope.Rows) > 0} {
+	for _, set := range []bool{q.Scope.Run != "", q.Scope.Segment != "", q.Scope.From != "" || q.Scope.To != "" || q.Scope.Where != "", len(q.Scope.Rows) > 0, q.Scope.All} {
 		if set {
 			kinds++
 		}
 	}
 	if kinds != 1 {
-		return &RefusedError{Field: "scope", Message: "say which rows: exactly one of a run, a segment, single rows, and a span of time or a filter", Remedy: "give run, segment, rows, or where, from and to"}
+		return &RefusedError{Field: "scope", Message: "say which rows: exactly one of a run, a segment, single rows, a span of time or a filter, and all", Remedy: "give run, segment, rows, or where, from and to, or all"}
 	}
 	if q.Target != TargetFile {
 		q.Format = ""

@@ -535,7 +535,7 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 		}
 	}
 	if age < 0 {
-		return nil, fmt.Errorf("segment %s: its age column %q is not among its columns", m.Segment, m.Age.Column)
+		return nil, &RefusedError{Field: "from", Message: fmt.Sprintf("rows of %s have no age of their own in segment %s", m.Table, m.Segment), Remedy: "write a condition instead (where), or restore the rows that they went along with"}
 	}
 	from, _ := rule.ParseISO(scope.From)
 	to, hasTo := rule.ParseISO(scope.To)

@@ -97,8 +97,8 @@ func (s *Source) checkTables(ctx context.Context, user string, add func(level so
 	var schema, base string
 	var use bool
 	held := make([]bool, 3)
-	rows, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT') AND NOT EXISTS (SELECT 1 FROM (` + partsOf + `) l WHERE NOT has_table_privilege(l.oid, 'SELECT')),
-		has_table_privilege(c.oid, 'DELETE') AND NOT EXISTS (SELECT 1 FROM (` + partsOf + `) l WHERE NOT has_table_privilege(l.oid, 'DELETE')), has_table_privilege(c.oid, 'INSERT')
+	rows, err := s.pool.Query(ctx, `SELECT n.nspname, c.relname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT') AND NOT EXISTS (SELECT 1 FROM (`+partsOf+`) l WHERE NOT has_table_privilege(l.oid, 'SELECT')),
+		has_table_privilege(c.oid, 'DELETE') AND NOT EXISTS (SELECT 1 FROM (`+partsOf+`) l WHERE NOT has_table_privilege(l.oid, 'DELETE')), has_table_privilege(c.oid, 'INSERT')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'f') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
 	if err != nil {
 		return err

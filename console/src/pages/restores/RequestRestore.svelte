@@ -53,7 +53,7 @@
     else if (kind === "run") body.scope.run = run;
     else {
       const dot = table.indexOf(".");
-      Object.assign(body, { source: table.slice(0, dot), table: table.slice(dot + 1), scope: { ...(where && { where }), ...(from && { from }), ...(to && { to }) } });
+      Object.assign(body, { source: table.slice(0, dot), table: table.slice(dot + 1), scope: { ...(where && { where }), ...(from && { from }), ...(to && { to }), ...(!where && !from && !to && { all: true }) } });
     }
     return body;
   }

@@ -41,6 +41,7 @@
   function scope(s: Schemas["Scope"]): string {
     if (s.run) return `run ${short(s.run)}`;
     if (s.segment) return `segment ${short(s.segment)}`;
+    if (s.all) return "every row";
     if (s.rows?.length) return plural(s.rows.length, "picked row");
     return [s.where && `where ${s.where}`, s.from && `from ${s.from}`, s.to && `to ${s.to}`].filter(Boolean).join(" ");
   }
