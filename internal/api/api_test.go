@@ -194,7 +194,7 @@ func TestErrorsBecomeProblemsOfTheirKind(t *testing.T) {
 		kind   string
 	}{
 		{fmt.Errorf("x: %w", catalog.ErrNotFound), 404, "not-found"}, {source.ErrNoTable, 404, "not-found"}, {catalog.ErrActive, 409, "state"}, {&source.HeldError{Table: "t", Holder: "h", Run: "r"}, 409, "held"},
-		{archive.ErrDamaged, 409, "damaged"}, {engine.ErrDisagree, 409, "damaged"}, {context.DeadlineExceeded, 504, "slow"}, {errors.New("source harbour: gone"), 502, "source"}, {errors.New("who knows"), 500, "internal"},
+		{archive.ErrDamaged, 409, "damaged"}, {engine.ErrDisagree, 409, "damaged"}, {context.DeadlineExceeded, 504, "slow"}, {source.Of("harbour", errors.New("gone")), 502, "source"}, {errors.New("who knows"), 500, "internal"},
 		{&engine.RefusedError{Field: "f", Message: "m", Remedy: "r"}, 422, "refused"}, {&engine.ProblemsError{Problems: []rule.Problem{{Message: "m"}}}, 422, "rule"},
 	} {
 		p := problemOf(c.err)
