@@ -1,0 +1,136 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/dbtest"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/source"
+	"ambercellar/internal/source/silence"
+)
+
+// A run whose database does not answer any more can be paused, and whoever asks that database for something hears of it, all within the time that
+// silence is borne.
+func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
+	quiet := silence.Quiet
+	t.Cleanup(func() { silence.Quiet = quiet })
+	silence.Quiet = time.Second
+	for _, kind := range []string{"postgres", "mariadb"} {
+		t.Run(kind, func(t *testing.T) {
+			address, exec := dbtest.Postgres(t), dbtest.Exec
+			if kind == "mariadb" {
+				address, exec = dbtest.MariaDB(t), dbtest.ExecMariaDB
+			}
+			at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[kind]
+			if err := exec(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 20000) SELECT g, '2020-01-01 00:00:00' FROM s", at)); err != nil {
+				t.Fatal(err)
+			}
+			u, err := url.Parse(address)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var frozen atomic.Bool
+			u.Host = freezer(t, u.Host, &frozen)
+			s, _ := open(t, filepath.Join(t.TempDir(), "data"))
+			defer s.Close()
+			defer frozen.Store(false)
+			if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
+				t.Fatal(err)
+			}
+			const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n"
+			if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+				t.Fatal(problems, err)
+			}
+			p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+			if err != nil {
+				t.Fatal(err)
+			}
+			r, err := s.StartRun(t.Context(), "me", p.ID, false)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+				now, err := s.Run(t.Context(), r.ID)
+				if err != nil || time.Since(begun) > 30*time.Second {
+					t.Fatalf("%+v, %v", now, err)
+				}
+				if now.Deleted > 50 {
+					break
+				}
+			}
+			frozen.Store(true)
+			begun := time.Now()
+			if now, err := s.Pause(t.Context(), r.ID); err != nil || now.State != catalog.Paused {
+				t.Errorf("%+v, %v", now, err)
+			}
+			src, err := s.Source(t.Context(), "harbour")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := src.Tables(t.Context()); !errors.Is(err, source.ErrUnreachable) {
+				t.Errorf("its tables: %v", err)
+			}
+			if took := time.Since(begun); took > 30*time.Second {
+				t.Errorf("it took %s", took)
+			} else {
+				t.Log(took)
+			}
+		})
+	}
+}
+
+// freezer passes connections on while they are not frozen.
+func freezer(t *testing.T, server string, frozen *atomic.Bool) (address string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	wait := func() {
+		for frozen.Load() {
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
+	pass := func(to, from net.Conn) {
+		defer to.Close()
+		b := make([]byte, 32<<10)
+		for {
+			n, err := from.Read(b)
+			wait()
+			if _, failed := to.Write(b[:n]); err != nil || failed != nil {
+				return
+			}
+		}
+	}
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				wait()
+				far, err := net.Dial("tcp", server)
+				if err != nil {
+					near.Close()
+					return
+				}
+				go pass(far, near)
+				pass(near, far)
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
