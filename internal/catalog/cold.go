@@ -96,19 +96,25 @@ func (c *Catalog) Settled(ctx context.Context, segment, left string, cold bool) 
 
 // Unsettled lists the segments whose rows have left a store in which files of them may be left.
 func (c *Catalog) Unsettled(ctx context.Context) ([]Segment, error) {
-	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE leaving <> '' AND state = 'closed' ORDER BY created_at")
+	return list[Segment](ctx, c.db, unsettledQuery)
 }
+
+const unsettledQuery = "SELECT * FROM segment WHERE leaving <> '' AND state = 'closed' ORDER BY created_at"
 
 // ToCool lists the closed segments whose time to move to a cold store has come by their rule, the oldest first. One waits until it
 // has its second copy, where it is to have one.
 func (c *Catalog) ToCool(ctx context.Context, now time.Time, limit int) ([]Segment, error) {
-	return list[Segment](ctx, c.db, `SELECT segment.* FROM segment JOIN store ON store.name = segment.store WHERE segment.state = 'closed' AND segment.rows_store = '' AND segment.cold_store <> ''
-		AND segment.cold_at <= ? AND segment.leaving = '' AND segment.damage = '' AND coalesce(nullif(segment.want_second, ''), store.second) IN ('', segment.second) ORDER BY segment.cold_at LIMIT ?`, At(now), limit)
+	return list[Segment](ctx, c.db, coolQuery, At(now), limit)
 }
+
+const coolQuery = `SELECT segment.* FROM segment JOIN store ON store.name = segment.store WHERE segment.state = 'closed' AND segment.rows_store = '' AND segment.cold_store <> ''
+	AND segment.cold_at <= ? AND segment.leaving = '' AND segment.damage = '' AND coalesce(nullif(segment.want_second, ''), store.second) IN ('', segment.second) ORDER BY segment.cold_at LIMIT ?`
 
 // ColdUnverified lists the cold segments of a store that cannot be read and were not verified since a moment, those first that were
 // not verified for the longest time.
 func (c *Catalog) ColdUnverified(ctx context.Context, store string, since, now time.Time) ([]Segment, error) {
-	return list[Segment](ctx, c.db, `SELECT * FROM segment WHERE rows_store = ? AND state = 'closed' AND cold = 1 AND coalesce(warm_until, '') <= ? AND coalesce(verified_at, '') < ?
-		AND NOT EXISTS (SELECT 1 FROM retrieval WHERE retrieval.segment = segment.id AND retrieval.state = 'retrieving') ORDER BY verified_at`, store, At(now), At(since))
+	return list[Segment](ctx, c.db, coldQuery, store, At(now), At(since))
 }
+
+const coldQuery = `SELECT * FROM segment WHERE rows_store = ? AND state = 'closed' AND cold = 1 AND coalesce(warm_until, '') <= ? AND coalesce(verified_at, '') < ?
+	AND NOT EXISTS (SELECT 1 FROM retrieval WHERE retrieval.segment = segment.id AND retrieval.state = 'retrieving') ORDER BY verified_at`

@@ -170,13 +170,17 @@ func (c *Catalog) RestoresIn(ctx context.Context, states ...RestoreState) ([]Res
 
 // Untold lists the restores that have ended and of which somebody is still to be told.
 func (c *Catalog) Untold(ctx context.Context) ([]Restore, error) {
-	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE tell <> '' AND told_at IS NULL AND state IN ('done', 'failed', 'refused', 'expired') ORDER BY created_at")
+	return list[Restore](ctx, c.db, untoldQuery)
 }
+
+const untoldQuery = "SELECT * FROM restore WHERE tell <> '' AND told_at IS NULL AND state IN ('done', 'failed', 'refused', 'expired') ORDER BY created_at"
 
 // Expiring lists the restores whose rows are there for a time: of one table where it is named.
 func (c *Catalog) Expiring(ctx context.Context, source string) ([]Restore, error) {
-	return list[Restore](ctx, c.db, "SELECT * FROM restore WHERE state IN ('asked', 'retrieving', 'running', 'done') AND lasts <> '' AND ? IN ('', source) ORDER BY expires_at", source)
+	return list[Restore](ctx, c.db, expiringQuery, source)
 }
+
+const expiringQuery = "SELECT * FROM restore WHERE state IN ('asked', 'retrieving', 'running', 'done') AND lasts <> '' AND ? IN ('', source) ORDER BY expires_at"
 
 // Restore returns one restore.
 func (c *Catalog) Restore(ctx context.Context, id string) (*Restore, error) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -82,32 +83,68 @@ func (c *Catalog) Judged(ctx context.Context, segment, damage string, at time.Ti
 
 // Damaged lists the segments that were last found to be damaged.
 func (c *Catalog) Damaged(ctx context.Context) ([]Segment, error) {
-	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE damage <> '' AND state IN ('open', 'closed') ORDER BY created_at")
+	return list[Segment](ctx, c.db, damagedQuery)
 }
 
+const damagedQuery = "SELECT * FROM segment WHERE damage <> '' AND state IN ('open', 'closed') ORDER BY created_at"
+
 // WithoutSecond lists the closed segments, the oldest first, whose store has a second one in which they do not lie yet.
-func (c *Catalog) WithoutSecond(ctx context.Context, limit int) ([]Segment, error) {
-	return list[Segment](ctx, c.db, `SELECT segment.* FROM segment JOIN store ON store.name = segment.store
-		WHERE coalesce(nullif(segment.want_second, ''), store.second) NOT IN ('', segment.second) AND segment.state = 'closed' AND segment.leaving = '' AND segment.cold = 0 ORDER BY segment.created_at LIMIT ?`, limit)
+func (c *Catalog) WithoutSecond(ctx context.Context, limit int) (out []Segment, err error) {
+	kinds, err := list[struct{ Store, Second, Want string }](ctx, c.db, lackingQuery)
+	for _, k := range kinds {
+		one, failed := list[Segment](ctx, c.db, copiesQuery, k.Store, k.Want, k.Second, limit)
+		if failed != nil {
+			return nil, failed
+		}
+		out = append(out, one...)
+	}
+	slices.SortFunc(out, func(a, b Segment) int { return a.CreatedAt.Compare(b.CreatedAt.Time) })
+	return out[:min(len(out), limit)], err
 }
+
+// Kinds of segments that lie in a store and not in the second one that they should lie in, and the segments of one kind.
+const (
+	lackingQuery = `SELECT x.store, x.second, x.want_second AS want FROM segment_sum x JOIN store ON store.name = x.store
+		WHERE x.segments > 0 AND coalesce(nullif(x.want_second, ''), store.second) NOT IN ('', x.second)`
+	copiesQuery = "SELECT * FROM segment WHERE store = ? AND want_second = ? AND second = ? AND state = 'closed' AND leaving = '' AND cold = 0 ORDER BY created_at LIMIT ?"
+)
 
 // SetSecond keeps that a segment lies in a second store too; ErrState where it is being destroyed.
 func (c *Catalog) SetSecond(ctx context.Context, segment, second string, at time.Time) error {
 	return changed(c.db.ExecContext(ctx, "UPDATE segment SET second = ?, second_at = ? WHERE id = ? AND state = 'closed' AND disposal = ''", second, At(at), segment))
 }
 
-// UnverifiedSince counts the closed segments whose rows lie in a store and can be read, and that were not verified since a moment.
-func (c *Catalog) UnverifiedSince(ctx context.Context, store string, since, now time.Time) (n int, err error) {
-	return n, c.db.GetContext(ctx, &n, "SELECT count(*) FROM segment WHERE coalesce(nullif(rows_store, ''), store) = ? AND state = 'closed' AND coalesce(verified_at, '') < ? AND (cold = 0 OR warm_until > ?)", store, At(since), At(now))
+// Unverified says whether there are closed segments whose rows lie in a store and can be read, and that were not verified since a moment.
+func (c *Catalog) Unverified(ctx context.Context, store string, since, now time.Time) (yes bool, err error) {
+	if err = c.db.GetContext(ctx, &yes, unverifiedQuery, store, At(since)); err == nil && !yes {
+		err = c.db.GetContext(ctx, &yes, warmQuery, store, At(since), At(now))
+	}
+	return yes, err
 }
 
+const (
+	unverifiedQuery = "SELECT EXISTS (SELECT 1 FROM segment WHERE coalesce(nullif(rows_store, ''), store) = ? AND state = 'closed' AND coalesce(verified_at, '') < ? AND cold = 0)"
+	warmQuery       = "SELECT EXISTS (SELECT 1 FROM segment WHERE rows_store = ? AND state = 'closed' AND cold = 1 AND coalesce(verified_at, '') < ? AND warm_until > ?)"
+)
+
 // NewestIn returns the newest segment of which files lie in a store, by the catalog; nil where there is none.
-func (c *Catalog) NewestIn(ctx context.Context, store string) (*Segment, error) {
-	s, err := get[Segment](ctx, c.db, "segment in store", store, "SELECT * FROM segment WHERE (? IN (store, second) AND state IN ('open', 'closed', 'disposed') OR rows_store = ? AND state = 'closed') ORDER BY created_at DESC LIMIT 1", store, store)
-	if errors.Is(err, ErrNotFound) {
-		return nil, nil
+func (c *Catalog) NewestIn(ctx context.Context, store string) (newest *Segment, err error) {
+	for _, query := range newestQueries {
+		s, err := get[Segment](ctx, c.db, "segment in store", store, query, store)
+		if err != nil && !errors.Is(err, ErrNotFound) {
+			return nil, err
+		}
+		if err == nil && (newest == nil || s.CreatedAt.After(newest.CreatedAt.Time)) {
+			newest = s
+		}
 	}
-	return s, err
+	return newest, nil
+}
+
+var newestQueries = []string{
+	"SELECT * FROM segment WHERE store = ? AND state IN ('open', 'closed', 'disposed') ORDER BY created_at DESC LIMIT 1",
+	"SELECT * FROM segment WHERE second = ? AND second <> '' AND state IN ('open', 'closed', 'disposed') ORDER BY created_at DESC LIMIT 1",
+	"SELECT * FROM segment WHERE rows_store = ? AND rows_store <> '' AND state = 'closed' ORDER BY created_at DESC LIMIT 1",
 }
 
 // StoreTotals is what lies in a store.
@@ -123,13 +160,17 @@ type StoreTotals struct {
 	Verified   *Time `db:"verified" json:"verified"` // the segment that was not verified for the longest time was so then; null: none has been
 }
 
-// StoreTotals sums up what lies in a store.
+// StoreTotals tells what lies in a store.
 func (c *Catalog) StoreTotals(ctx context.Context, s *Store) (*StoreTotals, error) {
-	return get[StoreTotals](ctx, c.db, "store", s.Name, `SELECT count(*) AS segments, coalesce(sum(file_bytes), 0) AS file_bytes, count(*) FILTER (WHERE coalesce(nullif(want_second, ''), ?2) NOT IN ('', second)) AS unseconded, count(*) FILTER (WHERE rows_store <> '') AS away,
-		(SELECT count(*) FROM segment WHERE rows_store = ?1 AND state IN ('open', 'closed')) AS guests, (SELECT coalesce(sum(file_bytes), 0) FROM segment WHERE rows_store = ?1 AND state IN ('open', 'closed')) AS guest_bytes,
-		(SELECT count(*) FROM segment WHERE second = ?1 AND state IN ('open', 'closed')) AS seconds,
-		count(*) FILTER (WHERE damage <> '') AS damaged, min(verified_at) AS verified FROM segment WHERE store = ?1 AND state IN ('open', 'closed')`, s.Name, s.Second)
+	return get[StoreTotals](ctx, c.db, "store", s.Name, storeQuery, s.Name, s.Second)
 }
+
+const storeQuery = `SELECT coalesce(sum(segments) FILTER (WHERE store = ?1), 0) AS segments, coalesce(sum(file_bytes) FILTER (WHERE store = ?1), 0) AS file_bytes,
+	coalesce(sum(segments) FILTER (WHERE store = ?1 AND coalesce(nullif(want_second, ''), ?2) NOT IN ('', second)), 0) AS unseconded,
+	coalesce(sum(segments) FILTER (WHERE store = ?1 AND rows_store <> ''), 0) AS away, coalesce(sum(segments) FILTER (WHERE rows_store = ?1), 0) AS guests,
+	coalesce(sum(file_bytes) FILTER (WHERE rows_store = ?1), 0) AS guest_bytes, coalesce(sum(segments) FILTER (WHERE second = ?1), 0) AS seconds,
+	coalesce(sum(segments) FILTER (WHERE store = ?1 AND damaged), 0) AS damaged,
+	(SELECT verified_at FROM segment WHERE store = ?1 AND state IN ('open', 'closed') AND verified_at IS NOT NULL ORDER BY verified_at LIMIT 1) AS verified FROM segment_sum`
 
 // Backup writes the catalog as it is at this moment into a new file, while the service goes on, and checks that file.
 func (c *Catalog) Backup(ctx context.Context, path string) error {

@@ -286,7 +286,15 @@ func (c *Catalog) Run(ctx context.Context, id string) (*Run, error) {
 
 // Runs lists the newest runs, of one rule where it is named.
 func (c *Catalog) Runs(ctx context.Context, ruleName string, limit, offset int) ([]Run, error) {
-	return list[Run](ctx, c.db, "SELECT * FROM run WHERE ? IN ('', rule) ORDER BY created_at DESC LIMIT ? OFFSET ?", ruleName, limit, offset)
+	query, args := runsQuery(ruleName, limit, offset)
+	return list[Run](ctx, c.db, query, args...)
+}
+
+func runsQuery(ruleName string, limit, offset int) (string, []any) {
+	if ruleName == "" {
+		return "SELECT * FROM run ORDER BY created_at DESC LIMIT ? OFFSET ?", []any{limit, offset}
+	}
+	return "SELECT * FROM run WHERE rule = ? ORDER BY created_at DESC LIMIT ? OFFSET ?", []any{ruleName, limit, offset}
 }
 
 // RunsIn lists the runs in one of the states, the oldest first.
@@ -474,9 +482,25 @@ type SegmentFilter struct {
 
 // Segments lists segments, the newest first; abandoned ones only where they are asked for.
 func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, limit, offset int) ([]Segment, error) {
-	return list[Segment](ctx, c.db, `SELECT * FROM segment WHERE ? IN ('', run) AND ? IN ('', source) AND ? IN ('', table_name) AND (? = state OR ? = '' AND state <> 'abandoned')
-		AND (? = 0 OR state <> 'disposed' AND NOT EXISTS (SELECT 1 FROM rule WHERE rule.name = segment.rule))
-		ORDER BY created_at DESC, number DESC LIMIT ? OFFSET ?`, f.Run, f.Source, f.Table, f.State, f.State, f.Ungoverned, limit, offset)
+	query, args := f.query(limit, offset)
+	return list[Segment](ctx, c.db, query, args...)
+}
+
+// query asks for what the filter names, and nothing else, so that an index can serve it.
+func (f SegmentFilter) query(limit, offset int) (string, []any) {
+	where, args := []string{"state <> 'abandoned'"}, []any{}
+	if f.State != "" {
+		where, args = []string{"state = ?"}, []any{f.State}
+	}
+	for _, x := range [][2]string{{"run", f.Run}, {"source", f.Source}, {"table_name", f.Table}} {
+		if x[1] != "" {
+			where, args = append(where, x[0]+" = ?"), append(args, x[1])
+		}
+	}
+	if f.Ungoverned {
+		where = append(where, "state <> 'disposed' AND NOT EXISTS (SELECT 1 FROM rule WHERE rule.name = segment.rule)")
+	}
+	return "SELECT * FROM segment WHERE " + strings.Join(where, " AND ") + " ORDER BY created_at DESC, number DESC LIMIT ? OFFSET ?", append(args, limit, offset)
 }
 
 // RunSegments lists all segments of a run, abandoned ones among them, in order of their number.
@@ -516,14 +540,17 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 		Sequence int64  `db:"n"`
 		Hash     string `db:"hash"`
 	}
-	err = c.db.SelectContext(ctx, &last, `SELECT sequence AS n, manifest_hash AS hash FROM segment WHERE source = ?1 AND table_name = ?2
-		UNION ALL SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2
-		UNION ALL SELECT disposal_sequence, disposal_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY n DESC LIMIT 1`, source, table)
+	err = c.db.SelectContext(ctx, &last, lastLinkQuery, source, table)
 	if err != nil || len(last) == 0 {
 		return 0, "", err
 	}
 	return last[0].Sequence, last[0].Hash, nil
 }
+
+// lastLinkQuery takes the newest of each kind of record by its index.
+const lastLinkQuery = `SELECT * FROM (SELECT sequence AS n, manifest_hash AS hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY sequence DESC LIMIT 1)
+	UNION ALL SELECT * FROM (SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY closing_sequence DESC LIMIT 1)
+	UNION ALL SELECT * FROM (SELECT disposal_sequence, disposal_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY disposal_sequence DESC LIMIT 1) ORDER BY n DESC LIMIT 1`
 
 // Totals is what the overview sums up.
 type Totals struct {
@@ -536,11 +563,16 @@ type Totals struct {
 
 // Totals sums up the archive and what was purged.
 func (c *Catalog) Totals(ctx context.Context) (*Totals, error) {
-	return get[Totals](ctx, c.db, "archive", "totals", `SELECT count(*) AS segments, coalesce(sum(deleted), 0) AS row_count, coalesce(sum(raw_bytes), 0) AS raw_bytes,
-		coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run WHERE action = 'purge') AS purged FROM segment WHERE state IN ('open', 'closed')`)
+	return get[Totals](ctx, c.db, "archive", "totals", totalsQuery)
 }
+
+const totalsQuery = `SELECT coalesce(sum(segments), 0) AS segments, coalesce(sum(deleted), 0) AS row_count, coalesce(sum(raw_bytes), 0) AS raw_bytes,
+	coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run WHERE action = 'purge') AS purged FROM segment_sum`
 
 // LinkSegment returns the segment of which a record is the link of a sequence.
 func (c *Catalog) LinkSegment(ctx context.Context, source, table string, sequence int64) (*Segment, error) {
-	return get[Segment](ctx, c.db, "link of the chain of", source+"."+table, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND ? IN (sequence, closing_sequence, disposal_sequence)", source, table, sequence)
+	return get[Segment](ctx, c.db, "link of the chain of", source+"."+table, linkQuery, source, table, sequence)
 }
+
+const linkQuery = `SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND sequence = ?3 UNION ALL SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND closing_sequence = ?3
+	UNION ALL SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND disposal_sequence = ?3 LIMIT 1`

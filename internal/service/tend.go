@@ -137,7 +137,7 @@ func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
 	} else if n > 0 {
 		s.Log.Info("cold segments are retrieved to be verified", "store", st.Name, "segments", n)
 	}
-	if n, err := s.Catalog.UnverifiedSince(ctx, st.Name, since, s.Now()); err != nil || n == 0 {
+	if some, err := s.Catalog.Unverified(ctx, st.Name, since, s.Now()); err != nil || !some {
 		return err
 	}
 	older := catalog.At(since)
