@@ -40,15 +40,7 @@ func (a *API) status(c *gin.Context) (any, error) {
 	if out.Damaged, err = s.Catalog.Damaged(c.Request.Context()); err != nil {
 		return nil, err
 	}
-	sources, err := s.Catalog.Sources(c.Request.Context())
-	if err != nil {
-		return nil, err
-	}
-	rules, err := s.Catalog.Rules(c.Request.Context())
-	if err != nil {
-		return nil, err
-	}
-	out.Sources, out.Rules = len(sources), len(rules)
+	out.Sources, out.Rules = totals.Sources, totals.Rules
 	active, err := s.Catalog.RunsIn(c.Request.Context(), catalog.ActiveRuns()...)
 	if err != nil {
 		return nil, err

@@ -559,6 +559,8 @@ type Totals struct {
 	RawBytes  int64 `db:"raw_bytes" json:"raw_bytes"`
 	FileBytes int64 `db:"file_bytes" json:"file_bytes"`
 	Purged    int64 `db:"purged" json:"purged"`
+	Sources   int   `db:"sources" json:"-"`
+	Rules     int   `db:"rules" json:"-"`
 }
 
 // Totals sums up the archive and what was purged.
@@ -567,7 +569,8 @@ func (c *Catalog) Totals(ctx context.Context) (*Totals, error) {
 }
 
 const totalsQuery = `SELECT coalesce(sum(segments), 0) AS segments, coalesce(sum(deleted), 0) AS row_count, coalesce(sum(raw_bytes), 0) AS raw_bytes,
-	coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run WHERE action = 'purge') AS purged FROM segment_sum`
+	coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run WHERE action = 'purge') AS purged,
+	(SELECT count(*) FROM source) AS sources, (SELECT count(*) FROM rule) AS rules FROM segment_sum`
 
 // LinkSegment returns the segment of which a record is the link of a sequence.
 func (c *Catalog) LinkSegment(ctx context.Context, source, table string, sequence int64) (*Segment, error) {
