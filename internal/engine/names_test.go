@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/source"
 )
 
 // A column that was renamed is one column: rows from before are found by the name that it has now, once that is told; before, a search says
@@ -276,5 +278,47 @@ func TestASideTableTakesRowsFromBeforeAndAfter(t *testing.T) {
 				t.Error("the side table was made")
 			}
 		})
+	}
+}
+
+// A side table that an interrupted restore has made keeps its names, whatever is told of its columns before the restore goes on.
+func TestASideTableKeepsItsNamesWhileItIsFilled(t *testing.T) {
+	h := newHarbour(t, "sqlite")
+	scans(t, h)
+	b := h.serve(t, nil)
+	b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive")+cellar)
+	b.archived(t, time.Date(2020, 1, 3, 0, 0, 0, 0, time.UTC))
+	h.exec(t, "ALTER TABLE scan RENAME COLUMN note TO remark")
+	b.archived(t, time.Time{})
+	tell := func(name, was string) {
+		t.Helper()
+		if _, err := b.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: name, Was: was}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	tell("remark", "note")
+	r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{All: true}, Target: TargetSide, TargetTable: "aside"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	inner := mustSource(t, b)
+	ctx, stop := context.WithCancelCause(t.Context())
+	b.Source = func(context.Context, string) (source.Source, error) {
+		return &halting{Source: inner, left: 1, after: true, end: stop}, nil
+	}
+	if err := b.Restore(ctx, r, t.TempDir()); !errors.Is(err, ErrShutdown) {
+		t.Fatalf("it was not stopped: %v", err)
+	}
+	b.Source = func(context.Context, string) (source.Source, error) { return inner, nil }
+	tell("comment", "remark")
+	all, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, err = b.Catalog.Restore(t.Context(), r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Restore(t.Context(), r, t.TempDir()); err != nil || r.Restored != all.Found || h.count(t, "SELECT count(*) FROM aside WHERE remark = 'note'") != all.Found {
+		t.Errorf("%d of %d rows, %v", r.Restored, all.Found, err)
 	}
 }

@@ -596,7 +596,12 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		f, err := q.fitNow(ctx, m, t, q.restore.Fit.V)
+		var f *fit
+		if side {
+			f, err = q.fitBeside(ctx, m, t)
+		} else {
+			f, err = q.fitNow(ctx, m, t, q.restore.Fit.V)
+		}
 		if err != nil {
 			return err
 		}

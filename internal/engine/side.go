@@ -237,3 +237,25 @@ func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archiv
 	}
 	return name, nil
 }
+
+// fitBeside finds the columns of a side table for those of a segment, by their places: an earlier try may have made it when columns had other
+// names.
+func (q *restoration) fitBeside(ctx context.Context, m *archive.Manifest, t *shape.Table) (*fit, error) {
+	made := q.sides[m.Table].columns
+	if len(made) != len(t.Columns) {
+		return nil, &RefusedError{Message: fmt.Sprintf("the side table %s was altered since it was made", t.Name), Remedy: "restore to another one"}
+	}
+	own, err := q.named(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	rename := map[string]string{}
+	for i, c := range m.Columns[:len(m.Columns)-len(m.Included)] {
+		at := slices.IndexFunc(made, func(k shape.Column) bool { return k.Name == own[i].Name })
+		if at < 0 {
+			return nil, fmt.Errorf("%w: column %q of segment %s has no place in the side table", ErrBooks, c.Name, m.Segment)
+		}
+		rename[c.Name] = t.Columns[at].Name
+	}
+	return fitOf(m, t, catalog.Fit{Rename: rename})
+}
