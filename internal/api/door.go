@@ -30,6 +30,9 @@ func (a *API) named(c *gin.Context) {
 		host = name
 	}
 	host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
+	if path := c.Request.URL.Path; path == "/healthz" || path == "/readyz" { // which tell nothing, to whoever watches over it
+		return
+	}
 	if net.ParseIP(host) == nil && !slices.Contains(a.hosts, host) {
 		p := problem(http.StatusMisdirectedRequest, "host", "The service is not known by this name", fmt.Sprintf("the request asks for %q", host))
 		p.Remedy = "use its address, or name the host where it is started (`ambercellar serve -hosts NAME,…`)"

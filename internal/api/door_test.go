@@ -32,6 +32,18 @@ func TestTheServiceAnswersUnderItsOwnNames(t *testing.T) {
 			t.Errorf("host %q: %d instead of %d: %s", host, resp.StatusCode, want, body)
 		}
 	}
+	for _, path := range []string{"/healthz", "/readyz"} {
+		req, err := http.NewRequest("GET", w.server.URL+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Host = "watcher.example"
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil || resp.StatusCode != 200 {
+			t.Errorf("%s for whoever watches: %v, %v", path, resp, err)
+		}
+		resp.Body.Close()
+	}
 }
 
 // Whoever tries tokens has to wait after a few; the right one is taken all the same. A new token ends the sessions of the old one. Over TLS, here

@@ -132,11 +132,20 @@ func (n ColumnNames) byNumber(scopes []string, columns []shape.Column) []shape.C
 		if out[i].Number == 0 {
 			continue
 		}
+		known := func(s SeenColumn) bool {
+			return s.Numbered == scopes[0] && s.Number == out[i].Number && s.Name == out[i].Name
+		}
+		if !slices.ContainsFunc(n.Seen, known) {
+			continue // a name that was never seen is newer than all that were: the catalog was turned back
+		}
 		if s := n.last(scopes[0], out[i].Number); s != nil {
 			out[i].Name, gone[i] = s.Name, s.Gone
 		}
 		for _, later := range scopes[1:] { // whose numbers are others: the column is the one that had its name there at first
 			at := -1
+			if gone[i] { // and was not taken along
+				break
+			}
 			for k, s := range n.Seen {
 				if s.Numbered == later && s.Name == out[i].Name && (at < 0 || s.First.Before(n.Seen[at].First.Time)) {
 					at = k
