@@ -232,3 +232,26 @@ func TestThePageTellsOfReferenceSystems(t *testing.T) {
 		t.Errorf("the page does not show %q, %v", apart, err)
 	}
 }
+
+// What stays of a segment that was written before geometries lay in their well-known binary form is written as it is done now, and says so.
+func TestWhatStaysOfAnOlderSegmentIsWrittenAsNow(t *testing.T) {
+	now, was, rows, _ := carriedRows(t)
+	st := directory(t)
+	m := writeCarried(t, st, was, rows)
+	m.Columns, m.Format = now, readFormats[1]
+	s := m.Succeed()
+	fresh := s.Manifest(m)
+	d, err := Create(t.Context(), st, fresh)
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = Verify(t.Context(), st, m, func(c *value.Chunk, _ []value.Digest) error { return d.Write(c) })
+	if err = errors.Join(err, d.Commit()); err != nil {
+		t.Fatal(err)
+	}
+	s.Written, s.Digest = fresh.Written, m.Digest
+	stays := s.Manifest(m)
+	if err := Verify(t.Context(), st, stays, nil); err != nil || !stays.WKB || m.WKB || stays.Format != ManifestFormat || m.Format != readFormats[1] {
+		t.Errorf("%v; it is of format %s, with well-known forms %v", err, stays.Format, stays.WKB)
+	}
+}

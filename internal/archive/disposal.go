@@ -50,6 +50,7 @@ type Successor struct {
 // Manifest is the manifest of the successor of a segment, but for its place in the chain and its side file.
 func (s *Successor) Manifest(m *Manifest) *Manifest {
 	out := *m
+	out.Format = ManifestFormat // in which it is written, whatever the other has
 	out.Segment, out.Stem, out.Rewrites, out.Origin = s.Segment, s.Stem, m.Segment, m.First()
 	out.Written, out.Digest, out.AsRead, out.WholeAges, out.KeyFilter = s.Written, s.Digest, nil, false, false
 	out.Range, out.Link = "", Link{}

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -289,6 +290,17 @@ func readWritten(t *testing.T, path string) {
 			t.Errorf("%s into a side table: %+v", table, r)
 		}
 	}
+	// A segment is parted, and what stays is what stood there.
+	for _, source := range []string{"sqlite"} { // whose database is there as it was
+		d := must1[catalog.Disposal](w, "erasure", "plan", source, "scan", "-where", "id = 99")
+		w.must("disposal", "start", d.ID)
+		lines := strings.SplitAfter(told.Rows[source+".scan"], "\n")
+		kept := slices.DeleteFunc(slices.Clone(lines), func(line string) bool { return strings.HasPrefix(line, "99,") })
+		if got := w.must("search", source, "scan", "-rows", "csv"); len(kept) != len(lines)-1 || !sameLines(got, strings.Join(kept, "")) {
+			t.Errorf("%s.scan after one row was erased, %d lines instead of %d:\n%.400s", source, strings.Count(got, "\n"), len(kept), got)
+		}
+	}
+	w.must("segment", "verify", "-all")
 	// The database of one of them is there as it was: rows come back into their table, the copied run goes on, and another one begins.
 	if r := must1[catalog.Restore](w, "restore", "request", "-source", "sqlite", "-table", "trip", "-where", "id < 20"); r.Restored != 2*19 {
 		t.Errorf("families into their tables: %+v", r)
@@ -306,4 +318,9 @@ func readWritten(t *testing.T, path string) {
 	if x := must1[engine.Reconciliation](w, "table", "reconcile", "sqlite", "scan"); !x.Agree {
 		t.Errorf("%+v", x)
 	}
+}
+
+// sameLines says whether two texts have the same lines, in whatever order.
+func sameLines(a, b string) bool {
+	return slices.Equal(slices.Sorted(strings.Lines(a)), slices.Sorted(strings.Lines(b)))
 }
