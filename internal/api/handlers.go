@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -354,7 +355,7 @@ func (a *API) events(c *gin.Context) {
 	}
 }
 
-var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
+var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "csv-safe": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
 
 func (a *API) replacedFile(c *gin.Context) {
 	path, err := a.service.ReplacedFile(c.Request.Context(), c.Param("restore"))
@@ -374,6 +375,6 @@ func (a *API) restoreFile(c *gin.Context) {
 		return
 	}
 	c.Header("Content-Type", fileKinds[r.Format])
-	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s.%s\"", r.ID, r.Format))
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s.%s\"", r.ID, strings.TrimSuffix(r.Format, "-safe")))
 	http.ServeFile(c.Writer, c.Request, path)
 }

@@ -43,7 +43,7 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("leave-out", "", "with -into table: archived columns that have no place any more, separated by commas")
 	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they were changed")
 	f.Bool("try", false, "only say what it would do")
-	f.String("format", "csv", "of a file: csv, ndjson or parquet")
+	f.String("format", "csv", "of a file: csv, csv-safe (no text is a formula in a spreadsheet), ndjson or parquet")
 	f.String("out", "", "write the file here once it is made")
 	f.String("note", "", "who asked, and why")
 }

@@ -15,7 +15,7 @@ func searchFlags(f *flag.FlagSet) {
 	whereFlags(f)
 	f.String("columns", "", "columns to show, separated by commas; left out: all")
 	f.Int("limit", 0, "rows at the most; left out: 100 in a table, all of them with -rows")
-	f.String("rows", "", "write the rows alone, as a stream: csv, ndjson or parquet")
+	f.String("rows", "", "write the rows alone, as a stream: csv, csv-safe (no text is a formula in a spreadsheet), ndjson or parquet")
 	f.Bool("live", false, "rows of the table itself too, saying where each lies")
 	f.String("group-by", "", "count and sum up by these columns, separated by commas, instead of showing rows")
 	f.String("of", "", "with or without -group-by: what to make of rows, like count,sum(fare),min(scanned_at),max(scanned_at)")

@@ -8,7 +8,9 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/core/shape"
@@ -47,7 +49,7 @@ func (x *export) write(m *archive.Manifest, rows *value.Chunk) error {
 		if x.format == "parquet" {
 			x.parquet = archive.NewWriter(x.out, m.Table, m.Carried())
 		}
-		if x.format == "csv" {
+		if isCSV(x.format) {
 			x.csvHead()
 		}
 	}
@@ -58,7 +60,7 @@ func (x *export) write(m *archive.Manifest, rows *value.Chunk) error {
 		return x.parquet.Write(rows)
 	}
 	for i := range rows.Rows() {
-		if x.format == "csv" {
+		if isCSV(x.format) {
 			x.csvRow(rows.Row(i))
 		} else {
 			x.jsonRow(rows.Row(i))
@@ -86,16 +88,43 @@ func (x *export) csvHead() {
 	x.out.WriteString("\r\n")
 }
 
+// Formats of rows in files and streams. Those that others open with a spreadsheet can be had so that no text is a formula there.
+const (
+	formatCSV     = "csv"
+	formatSafeCSV = "csv-safe"
+	formatLines   = "ndjson"
+	formatParquet = "parquet"
+)
+
+// checkFormat refuses what is no format of rows.
+func checkFormat(format string) error {
+	if slices.Contains([]string{formatCSV, formatSafeCSV, formatLines, formatParquet}, format) {
+		return nil
+	}
+	return &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv, csv-safe, ndjson or parquet"}
+}
+
+func isCSV(format string) bool { return format == formatCSV || format == formatSafeCSV }
+
+// loneNull stands for NULL where a row has one column alone: an empty line would be none to many readers. The text is quoted there.
+const loneNull = "NULL"
+
 // csvRow: NULL is an empty field, the empty text a pair of quotes.
 func (x *export) csvRow(row []value.Value) {
 	for i, v := range row {
 		if v.Kind == value.Null {
 			if i > 0 {
 				x.out.WriteByte(',')
+			} else if len(row) == 1 {
+				x.out.WriteString(loneNull)
 			}
 			continue
 		}
-		x.buf = v.AppendText(x.buf[:0])
+		x.buf = x.buf[:0]
+		if x.format == formatSafeCSV && v.Kind == value.Text && len(v.B) > 0 && strings.IndexByte("=+-@\t\r", v.B[0]) >= 0 {
+			x.buf = append(x.buf, '\'') // which spreadsheets take for the mark of a text
+		}
+		x.buf = v.AppendText(x.buf)
 		x.csvField(x.buf, i)
 	}
 	x.out.WriteString("\r\n")
@@ -105,7 +134,7 @@ func (x *export) csvField(text []byte, i int) {
 	if i > 0 {
 		x.out.WriteByte(',')
 	}
-	if len(text) > 0 && !strings.ContainsAny(string(text), "\",\r\n ") {
+	if len(text) > 0 && !strings.ContainsAny(string(text), "\",\r\n ") && !(len(x.columns) == 1 && string(text) == loneNull) {
 		x.out.Write(text)
 		return
 	}
@@ -115,7 +144,7 @@ func (x *export) csvField(text []byte, i int) {
 }
 
 // jsonRow writes numbers and booleans as such, NULL as null, and everything else as text: decimals too, since JSON
-// readers round them.
+// readers round them. Text that is not UTF-8, which no JSON holds, is an object with its bytes in hexadecimal.
 func (x *export) jsonRow(row []value.Value) { x.out.Write(x.jsonLine(row)) }
 
 // jsonLine is that row; it is valid until the next call.
@@ -137,6 +166,8 @@ func (x *export) jsonLine(row []value.Value) []byte {
 			line = append(line, "null"...)
 		case number:
 			line = append(line, x.buf...)
+		case !utf8.Valid(x.buf):
+			line = fmt.Appendf(line, `{"texthex":"%x"}`, x.buf)
 		default:
 			text, _ := json.Marshal(string(x.buf))
 			line = append(line, text...)
@@ -177,7 +208,7 @@ func (x *export) close(rows int64, want value.Set) (size int64, err error) {
 func (x *export) readBack(size, rows int64) (n int64, set value.Set, err error) {
 	switch {
 	case x.columns == nil:
-	case x.format == "csv":
+	case isCSV(x.format):
 		r := csv.NewReader(bufio.NewReaderSize(x.file, 256<<10))
 		r.ReuseRecord, r.FieldsPerRecord = true, len(x.columns)
 		for n = -1; ; n++ {

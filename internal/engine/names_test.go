@@ -322,3 +322,52 @@ func TestASideTableKeepsItsNamesWhileItIsFilled(t *testing.T) {
 		t.Errorf("%d of %d rows, %v", r.Restored, all.Found, err)
 	}
 }
+
+// A restore into a side table that failed in the midst can be asked for again, into the table that it made; nobody else's table is taken.
+func TestASideTableThatWasLeftIsGoneOnWith(t *testing.T) {
+	h := newHarbour(t, "sqlite")
+	scans(t, h)
+	b := h.serve(t, nil)
+	b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive")+cellar)
+	b.archived(t, time.Date(2020, 1, 3, 0, 0, 0, 0, time.UTC))
+	b.archived(t, time.Time{})
+	ask := RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{All: true}, Target: TargetSide, TargetTable: "aside"}
+	r, err := b.RequestRestore(t.Context(), "me", ask)
+	if err != nil {
+		t.Fatal(err)
+	}
+	inner := mustSource(t, b)
+	b.Source = func(context.Context, string) (source.Source, error) { return &fewRestores{Source: inner, left: 1}, nil }
+	if err := b.Restore(t.Context(), r, t.TempDir()); err == nil || r.State != catalog.RestoreFailed {
+		t.Fatalf("it did not fail: %+v, %v", r, err)
+	}
+	b.Source = func(context.Context, string) (source.Source, error) { return inner, nil }
+	there := h.count(t, "SELECT count(*) FROM aside")
+	if r, err = b.RequestRestore(t.Context(), "me", ask); err == nil {
+		err = b.Restore(t.Context(), r, t.TempDir())
+	}
+	if all := h.count(t, "SELECT count(*) FROM aside"); err != nil || there == 0 || r.Skipped != there || r.Restored+r.Skipped != all || all != 119 {
+		t.Errorf("%d rows were there, and %d are, %+v, %v", there, all, r, err)
+	}
+	var refused *RefusedError
+	for _, theirs := range []string{"theirs", "aside"} { // another one, and one that somebody has made in the place of ours
+		h.exec(t, "DROP TABLE IF EXISTS "+theirs, fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, name text)", theirs))
+		ask.TargetTable = theirs
+		if _, err := b.RequestRestore(t.Context(), "me", ask); !errors.As(err, &refused) || !strings.Contains(err.Error(), "has a table "+theirs+" already") {
+			t.Errorf("somebody else's table: %v", err)
+		}
+	}
+}
+
+// fewRestores is a database that takes so many batches of restored rows, and no more.
+type fewRestores struct {
+	source.Source
+	left int
+}
+
+func (f *fewRestores) Restore(ctx context.Context, q source.RestoreRequest) (*source.RestoreOutcome, error) {
+	if f.left--; f.left < 0 {
+		return nil, errors.New("a fault")
+	}
+	return f.Source.Restore(ctx, q)
+}

@@ -294,8 +294,8 @@ func checkScope(q *RestoreRequest) error {
 	switch q.Target {
 	case TargetTable, TargetSide:
 	case TargetFile:
-		if q.Format != "csv" && q.Format != "ndjson" && q.Format != "parquet" {
-			return &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of a restored file", q.Format), Remedy: "write csv, ndjson or parquet"}
+		if err := checkFormat(q.Format); err != nil {
+			return err
 		}
 	default:
 		return &RefusedError{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table, side or file"}

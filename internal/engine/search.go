@@ -603,8 +603,8 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 
 // SearchRows writes what a search finds as CSV, newline-delimited JSON or Parquet.
 func (e *Engine) SearchRows(ctx context.Context, q SearchRequest, format string, w io.Writer) (*Searched, error) {
-	if format != "csv" && format != "ndjson" && format != "parquet" {
-		return nil, &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv, ndjson or parquet"}
+	if err := checkFormat(format); err != nil {
+		return nil, err
 	}
 	x := &export{format: format, out: bufio.NewWriterSize(w, 64<<10)}
 	var chunk *value.Chunk
@@ -615,7 +615,7 @@ func (e *Engine) SearchRows(ctx context.Context, q SearchRequest, format string,
 	}
 	out, err := e.Search(ctx, q, func(columns []shape.Column) error {
 		switch x.columns = columns; format {
-		case "csv":
+		case formatCSV, formatSafeCSV:
 			x.csvHead()
 		case "parquet":
 			x.parquet = archive.NewWriter(x.out, q.Table, columns)
@@ -624,7 +624,7 @@ func (e *Engine) SearchRows(ctx context.Context, q SearchRequest, format string,
 		return nil
 	}, func(h Hit) error {
 		switch format {
-		case "csv":
+		case formatCSV, formatSafeCSV:
 			x.csvRow(h.Row)
 		case "ndjson":
 			x.jsonRow(h.Row)

@@ -50,12 +50,34 @@ func (e *Engine) checkSide(ctx context.Context, r *catalog.Restore, segments []c
 	if err != nil {
 		return err
 	}
-	if _, err := src.Table(ctx, r.TargetTable); err == nil {
+	if t, err := src.Table(ctx, r.TargetTable); err == nil {
+		left, err := e.leftBeside(ctx, r)
+		if err != nil {
+			return err
+		}
+		q := &restoration{Engine: e, restore: r, kin: true}
+		shapes, _, err := q.sideShapes(ctx, segments)
+		if err != nil {
+			return err
+		}
+		made := shapes[r.Table]
+		if left && !t.ByAddress() && made != nil && slices.Equal(shape.Names(made.columns), t.ColumnNames()) && slices.Equal(made.key, t.Key) { // it goes on there
+			return q.fitsBeside(ctx, src, segments)
+		}
 		return &RefusedError{Field: "target_table", Message: fmt.Sprintf("source %s has a table %s already", r.TargetSource, r.TargetTable), Remedy: "give another name; a side table is always a new one"}
 	} else if !errors.Is(err, source.ErrNoTable) {
 		return err
 	}
 	return (&restoration{Engine: e, restore: r, kin: true}).fitsBeside(ctx, src, segments)
+}
+
+// leftBeside says whether a side table was made by a restore that failed, and nobody else has asked for since: its rows count as skipped when they
+// are asked for again.
+func (e *Engine) leftBeside(ctx context.Context, r *catalog.Restore) (bool, error) {
+	failed, err := e.Catalog.RestoresIn(ctx, catalog.RestoreFailed)
+	return slices.ContainsFunc(failed, func(x catalog.Restore) bool {
+		return x.Target == TargetSide && x.TargetSource == r.TargetSource && x.TargetTable == r.TargetTable && x.Source == r.Source && x.Table == r.Table && x.Begun
+	}), err
 }
 
 // sideShape is what a side table is made like.
@@ -223,7 +245,11 @@ func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archiv
 	if m.Table != q.restore.Table {
 		name += "_" + m.Table[strings.LastIndex(m.Table, ".")+1:]
 	}
-	if q.again {
+	left, err := q.leftBeside(ctx, q.restore)
+	if err != nil {
+		return "", err
+	}
+	if q.again || left {
 		if _, err := src.Table(ctx, name); err == nil { // by an earlier try
 			return name, nil
 		}

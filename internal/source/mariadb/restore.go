@@ -1,8 +1,10 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -199,9 +201,12 @@ func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Col
 	parts := make([]string, len(columns), len(columns)+1)
 	for i, c := range columns {
 		parts[i] = quote(c.Name) + " " + c.Type
-		if labelled.MatchString(c.Type) && strings.Contains(c.Type, "?") {
-			// The server names a label with characters beyond the basic plane with question marks, and would make a type of those.
+		if labelled.MatchString(c.Type) && strings.ContainsAny(c.Type, "?\\") {
+			// The server names a label with characters beyond the basic plane with question marks, and would make a type of those; a backslash
+			// would be more than itself.
 			parts[i] = quote(c.Name) + map[bool]string{true: " varchar(255)", false: " longtext"}[enumeration(&c)] + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+		} else if err := shape.CheckType(c.Type); err != nil || c.Type == "" {
+			return fmt.Errorf("column %q: %w", c.Name, cmp.Or(err, errors.New("it has no type")))
 		} else if textType.MatchString(c.Type) {
 			parts[i] += " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 		}

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -338,6 +339,9 @@ func appendEscaped(dst []byte, v value.Value) []byte {
 func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error {
 	parts := make([]string, len(columns), len(columns)+1)
 	for i, c := range columns {
+		if err := shape.CheckType(c.Type); err != nil || c.Type == "" {
+			return fmt.Errorf("column %q: %w", c.Name, cmp.Or(err, errors.New("it has no type")))
+		}
 		parts[i] = quote(c.Name) + " " + c.Type
 	}
 	if len(key) > 0 {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
 	"ambercellar/internal/core/rule"
@@ -111,6 +112,11 @@ func tables(t *testing.T, w *world) {
 	p := w.read(t, sel, nil, 100, 1<<30)
 	if err := w.s.MakeTable(w.ctx, "scan_aside", sel.Table.Columns, sel.Table.Key); err != nil {
 		t.Fatal(err)
+	}
+	foreign := slices.Clone(sel.Table.Columns) // as a manifest could have it that somebody has written
+	foreign[len(foreign)-1].Type = "integer); DROP TABLE scan; --"
+	if err := w.s.MakeTable(w.ctx, "scan_foreign", foreign, sel.Table.Key); err == nil || !strings.Contains(err.Error(), "is no type") {
+		t.Errorf("a type that is none: %v", err)
 	}
 	if err := w.s.MakeTable(w.ctx, "scan_aside", sel.Table.Columns, sel.Table.Key); err == nil {
 		t.Error("a table was made in the place of another")

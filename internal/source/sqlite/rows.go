@@ -467,6 +467,9 @@ func insertRow(ctx context.Context, insert *sql.Stmt, t *shape.Table, columns []
 func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error {
 	parts := make([]string, len(columns), len(columns)+1)
 	for i, c := range columns {
+		if err := shape.CheckType(c.Type); err != nil {
+			return fmt.Errorf("column %q: %w", c.Name, err)
+		}
 		parts[i] = quote(c.Name) + " " + c.Type
 	}
 	if len(key) > 0 {

@@ -99,7 +99,7 @@
         <legend class="mb-1 text-sm font-semibold">Where to</legend>
         <div class="flex gap-6"><Radio name="target" value="table" bind:group={target}>into their table</Radio><Radio name="target" value="side" bind:group={target}>into a side table</Radio><Radio name="target" value="file" bind:group={target}>into a file</Radio></div>
         {#if target === "file"}
-          <Label for="format">Format</Label><Select id="format" items={[{ value: "csv", name: "CSV" }, { value: "ndjson", name: "JSON, a line a row" }, { value: "parquet", name: "Parquet" }]} bind:value={format} />
+          <Label for="format">Format</Label><Select id="format" items={[{ value: "csv", name: "CSV" }, { value: "csv-safe", name: "CSV for spreadsheets: no text is a formula" }, { value: "ndjson", name: "JSON, a line a row" }, { value: "parquet", name: "Parquet" }]} bind:value={format} />
         {:else if target === "side"}
           <div class="space-y-1"><Label for="side">Name of the new table</Label><Input id="side" class="font-mono" bind:value={side} placeholder="the table's own and the time" spellcheck="false" /></div>
           <p class="text-sm text-gray-600 dark:text-gray-400">A new table beside the old one, with columns and key as they were then. Nothing else is touched; drop it when you are done.</p>
