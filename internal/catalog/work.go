@@ -478,6 +478,7 @@ func (c *Catalog) Segment(ctx context.Context, id string) (*Segment, error) {
 type SegmentFilter struct {
 	Run, Source, Table, State string
 	Ungoverned                bool // those alone whose rule is not there any more
+	Archived                  bool // open and closed ones, in place of a state
 }
 
 // Segments lists segments, the newest first; abandoned ones only where they are asked for.
@@ -491,6 +492,9 @@ func (f SegmentFilter) query(limit, offset int) (string, []any) {
 	where, args := []string{"state <> 'abandoned'"}, []any{}
 	if f.State != "" {
 		where, args = []string{"state = ?"}, []any{f.State}
+	}
+	if f.Archived {
+		where, args = []string{"state IN ('open', 'closed')"}, []any{}
 	}
 	for _, x := range [][2]string{{"run", f.Run}, {"source", f.Source}, {"table_name", f.Table}} {
 		if x[1] != "" {

@@ -2,8 +2,11 @@ package engine
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
+	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -225,4 +228,40 @@ func TestASearchSaysWhatItCannotTell(t *testing.T) {
 			t.Errorf("of a closed segment and an open one: %+v, %v", s, err)
 		}
 	}
+}
+
+// A segment that is closed while an answer looks which there are is in it, once.
+func TestASegmentThatIsClosedMeanwhileIsInTheAnswer(t *testing.T) {
+	h := newHarbour(t, "sqlite")
+	scans(t, h)
+	b := h.serve(t, nil)
+	b.sliceRows = 40
+	b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive")+cellar)
+	b.archived(t, time.Time{})
+	all, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	if err != nil || len(all) < 3 {
+		t.Fatal(len(all), err)
+	}
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(h.dir, "catalog.db")+"?_pragma=busy_timeout(10000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	ctx, stop := context.WithCancel(t.Context())
+	var group sync.WaitGroup
+	group.Go(func() {
+		for ctx.Err() == nil {
+			db.ExecContext(ctx, "UPDATE segment SET state = CASE state WHEN 'open' THEN 'closed' ELSE 'open' END WHERE id = ?", all[1].ID)
+		}
+	})
+	for range 300 {
+		m := &moment{runs: []string{all[0].Run}, rows: map[string]map[int][]source.JournalRow{all[1].Run: {all[1].Number: {{Batch: 1}}}}, newest: map[[2]string]int{{all[0].Run, "scan"}: 1000}}
+		list, _, err := b.searchable(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, m)
+		if err != nil || len(list) != len(all) {
+			t.Errorf("%d of %d segments, %v", len(list), len(all), err)
+			break
+		}
+	}
+	stop()
+	group.Wait()
 }

@@ -429,6 +429,9 @@ func (e *Engine) inScopeNow(ctx context.Context, sourceName, table string, scope
 		return open, m, nil
 	}
 	closed, err := e.inScope(ctx, sourceName, table, scope)
+	open = slices.DeleteFunc(open, func(s catalog.Segment) bool { // one that was closed meanwhile is in both answers
+		return slices.ContainsFunc(closed, func(c catalog.Segment) bool { return c.ID == s.ID })
+	})
 	return append(open, closed...), m, err
 }
 

@@ -461,24 +461,25 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 	if q.Table == "" || q.Source == "" {
 		return nil, nil, &RefusedError{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
 	}
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentClosed)}, -1, 0)
+	// Open and closed ones by one question: one that is closed between two would be in neither answer.
+	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, Archived: true}, -1, 0)
 	if err != nil {
 		return nil, nil, err
 	}
-	if m != nil && len(m.runs) > 0 {
-		open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, -1, 0)
-		if err != nil {
-			return nil, nil, err
+	var open, segments []catalog.Segment
+	for _, s := range all {
+		if s.State == catalog.SegmentOpen {
+			open = append(open, s)
+		} else {
+			segments = append(segments, s)
 		}
-		segments = append(open, segments...) // of the newest run
+	}
+	if m != nil && len(m.runs) > 0 {
+		segments = append(slices.Clone(open), segments...) // of the newest run
 		m.number(segments)
 		segments = slices.DeleteFunc(segments, func(s catalog.Segment) bool { return m.of(&s) == noneGone })
 	}
 	if len(segments) == 0 && !q.Live && m != nil && m.untold != "" {
-		open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, -1, 0)
-		if err != nil {
-			return nil, nil, err
-		}
 		if why := m.untoldRows(open); why != "" {
 			return nil, nil, &RefusedError{Field: "table", Message: why, Remedy: "ask again when it does"}
 		}
