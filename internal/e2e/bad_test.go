@@ -103,7 +103,7 @@ func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
 		w.refuse(1, []string{"scope", "exactly one of"}, "restore", "request")
 		w.refuse(1, []string{"no closed segment in this scope"}, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
 		w.refuse(1, []string{"from", "is not a date"}, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "x")
-		w.refuse(1, []string{"format", "csv, ndjson or parquet"}, "restore", "request", "-run", "x", "-into", "file", "-format", "xls")
+		w.refuse(1, []string{"format", "csv, csv-safe, ndjson or parquet"}, "restore", "request", "-run", "x", "-into", "file", "-format", "xls")
 		w.refuse(2, []string{"-o \"xml\""}, "rule", "list", "-o", "xml")
 		w.refuse(2, []string{`"rule paint" is no command`}, "rule", "paint")
 		narrow := must1[catalog.Plan](w, "plan", "make", "scans", "-exact", "-before", "2020-01-02")

@@ -66,7 +66,7 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 		}
 		w.refuse(1, []string{"where", "did you mean note?", "^"}, "search", "harbour", "scan", "-where", "nota = 'x'")
 		w.refuse(1, []string{"nothing of harbour.vessel is archived"}, "search", "harbour", "vessel")
-		w.refuse(1, []string{"csv, ndjson or parquet"}, "search", "harbour", "scan", "-rows", "yaml")
+		w.refuse(1, []string{"csv, csv-safe, ndjson or parquet"}, "search", "harbour", "scan", "-rows", "yaml")
 		// A day, then everything; rows of the first restore are skipped by the second.
 		day := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-02-01", "-to", "2020-02-02", "-note", "asked for")
 		if day.Restored != 24 || day.Verified == nil || !*day.Verified {
