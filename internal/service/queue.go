@@ -100,7 +100,12 @@ func (s *Service) launch(r *catalog.Run) {
 // tellBudget is how long the source has to take in what became of a run.
 const tellBudget = 10 * time.Second
 
-func (s *Service) carryOut(ctx context.Context, r *catalog.Run) error {
+func (s *Service) carryOut(ctx context.Context, r *catalog.Run) (err error) {
+	defer func() { // stopped before it had begun with anything
+		if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, engine.ErrPause) || errors.Is(cause, engine.ErrShutdown)) {
+			err = cause
+		}
+	}()
 	select {
 	case s.slots <- struct{}{}:
 		defer func() { <-s.slots }()
@@ -119,11 +124,7 @@ func (s *Service) carryOut(ctx context.Context, r *catalog.Run) error {
 		s.publish(r)
 	}
 	s.Log.Info("run begins", "run", r.ID, "rule", r.Rule, "due", r.Due, "cutoff", r.Cutoff.Time)
-	err := s.Engine.Run(ctx, r)
-	if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, engine.ErrPause) || errors.Is(cause, engine.ErrShutdown)) {
-		return cause // before it had begun with anything
-	}
-	return err
+	return s.Engine.Run(ctx, r)
 }
 
 // settle gives a run the state that follows from how its execution stopped, and tells everyone who listens. It returns the run as it is then, nil
