@@ -41,9 +41,9 @@ test: build ## all tests, on private servers and in headless Chromium
 # What the race detector looks at in every run of the tests: answers that are asked for while a run goes.
 RACED := ^TestAnswersHoldWhileARunGoesOn$$/sqlite
 
-race: ## engine, service and sources under the race detector
+race: ## engine, service, interface and sources under the race detector
 	@./tools/need.sh postgresql mariadb-server gcc
-	TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 60m ./internal/engine ./internal/service ./internal/source/... ./internal/archive/...
+	TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 90m ./internal/engine ./internal/service ./internal/api ./internal/source/... ./internal/archive/...
 
 soak: ## many rules on many tables with writers, for ten minutes under the race detector; every row is accounted for
 	@./tools/need.sh postgresql mariadb-server gcc
