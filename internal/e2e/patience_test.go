@@ -1,18 +1,16 @@
 package e2e
 
 import (
-	"io"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"syscall"
 	"testing"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/dbtest"
 )
 
 // A command that waits for what goes on in the service waits for the service, too, when that ends and starts again, and says what it waits for.
@@ -21,8 +19,9 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	w.scans(8000)
 	w.define("archive", "gentle")
 	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-	front, relay := w.svc.server, &turning{}
-	w.svc.server = relay.listen(t, front)
+	front := w.svc.server
+	relay := dbtest.NewRelay(t, strings.TrimPrefix(front, "http://"))
+	w.svc.server = "http://" + relay.Address
 	cmd := exec.Command(program, "run", "start", p.ID, "-watch")
 	cmd.Env = append(os.Environ(), "AMBERCELLAR_SERVER="+w.svc.server, "AMBERCELLAR_TOKEN="+w.token)
 	var out, stderr strings.Builder
@@ -40,9 +39,9 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	})
 	w.someDeleted(id, 200)
 	w.stop(syscall.SIGTERM)
-	relay.to.Store("")
+	relay.To("")
 	w.start()
-	relay.to.Store(strings.TrimPrefix(w.svc.server, "http://"))
+	relay.To(strings.TrimPrefix(w.svc.server, "http://"))
 	w.must("run", "pace", id, "unlimited")
 	if err := cmd.Wait(); err != nil || !strings.Contains(stderr.String(), "run "+id+" goes on there") || !strings.Contains(out.String(), "8,000 deleted") {
 		t.Errorf("%v\n%s\n%s", err, out.String(), stderr.String())
@@ -63,36 +62,4 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	if out := w.must("restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into", "file"); !strings.Contains(out, "every row") || !strings.Contains(out, "8,000 restored") {
 		t.Errorf("all rows:\n%s", out)
 	}
-}
-
-// turning passes connections on to where it is told, and to nowhere in between.
-type turning struct{ to atomic.Value }
-
-func (r *turning) listen(t *testing.T, server string) string {
-	t.Helper()
-	r.to.Store(strings.TrimPrefix(server, "http://"))
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			near, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer near.Close()
-				far, err := net.Dial("tcp", r.to.Load().(string))
-				if err != nil {
-					return
-				}
-				defer far.Close()
-				go io.Copy(far, near)
-				io.Copy(near, far)
-			}()
-		}
-	}()
-	return "http://" + l.Addr().String()
 }

@@ -2,10 +2,8 @@ package e2e
 
 import (
 	"fmt"
-	"net"
 	"net/url"
 	"strings"
-	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -16,61 +14,6 @@ import (
 	"ambercellar/internal/dbtest"
 )
 
-// frost passes connections on, until it freezes them: then it accepts, and nothing comes through any more.
-type frost struct {
-	frozen atomic.Bool
-	at     string // where it listens
-}
-
-func newFrost(t *testing.T, server string) *frost {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	f := &frost{at: l.Addr().String()}
-	pass := func(to, from net.Conn) {
-		defer to.Close()
-		b := make([]byte, 32<<10)
-		for {
-			n, err := from.Read(b)
-			for f.frozen.Load() {
-				time.Sleep(20 * time.Millisecond)
-			}
-			if n > 0 {
-				if _, err := to.Write(b[:n]); err != nil {
-					return
-				}
-			}
-			if err != nil {
-				return
-			}
-		}
-	}
-	go func() {
-		for {
-			near, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				for f.frozen.Load() {
-					time.Sleep(20 * time.Millisecond)
-				}
-				far, err := net.Dial("tcp", server)
-				if err != nil {
-					near.Close()
-					return
-				}
-				go pass(far, near)
-				pass(near, far)
-			}()
-		}
-	}()
-	return f
-}
-
 // Databases that accept connections and say nothing keep nobody waiting but those who want something of them, and they do not keep the service from
 // ending.
 func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
@@ -78,7 +21,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	w := newWorld(t, "sqlite")
 	w.scans(3000)
 	w.define("archive", "unlimited")
-	far := map[string]*frost{}
+	far := map[string]*dbtest.Relay{}
 	rules := ""
 	for _, engine := range []string{"postgres", "mariadb"} {
 		dsn, run := dbtest.Postgres, dbtest.Exec
@@ -94,8 +37,8 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		f := newFrost(t, u.Host)
-		u.Host, far[engine] = f.at, f
+		f := dbtest.NewRelay(t, u.Host)
+		u.Host, far[engine] = f.Address, f
 		w.must("source", "add", engine, "-engine", engine, "-address", u.String(), "-tls", "off")
 		rules += fmt.Sprintf("---\nrule: far-%[1]s\nsource: %[1]s\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n", engine)
 	}
@@ -113,7 +56,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	for engine, f := range far {
 		runs[engine] = must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "far-"+engine).ID).ID
 		w.someDeleted(runs[engine], 50)
-		f.frozen.Store(true)
+		f.Frozen.Store(true)
 		if len(runs) == 1 {
 			within(30*time.Second, "a run of another source", func() {
 				r := w.ended(w.planned().ID)
@@ -138,7 +81,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	near()
 	w.stop(syscall.SIGKILL)
 	for _, f := range far {
-		f.frozen.Store(false)
+		f.Frozen.Store(false)
 	}
 	w.start()
 	for engine, id := range runs {

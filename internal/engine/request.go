@@ -286,7 +286,7 @@ func checkScope(q *RestoreRequest) error {
 		}
 	}
 	if kinds != 1 {
-		return &RefusedError{Field: "scope", Message: "say which rows: exactly one of a run, a segment, single rows, a span of time or a filter, and all", Remedy: "give run, segment, rows, or where, from and to, or all"}
+		return &RefusedError{Field: "scope", Message: "say which rows, by exactly one of these: a run, a segment, single rows, a span of time or a filter, or all", Remedy: "give run, segment, rows, or where, from and to, or all"}
 	}
 	if q.Target != TargetFile {
 		q.Format = ""

@@ -111,11 +111,6 @@ func (q *restoration) sideShapes(ctx context.Context, segments []catalog.Segment
 				return nil, nil, err
 			}
 		}
-		for i := range made.columns { // of rows from before it was added, or after it was dropped, it is NULL
-			if c := &made.columns[i]; !slices.Contains(made.key, c.Name) {
-				c.Nullable = true
-			}
-		}
 		out[table] = made
 	}
 	return out, members, nil

@@ -3,11 +3,9 @@ package service
 import (
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -38,11 +36,11 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			var frozen atomic.Bool
-			u.Host = freezer(t, u.Host, &frozen)
+			relay := dbtest.NewRelay(t, u.Host)
+			u.Host = relay.Address
 			s, _ := open(t, filepath.Join(t.TempDir(), "data"))
 			defer s.Close()
-			defer frozen.Store(false)
+			defer relay.Frozen.Store(false)
 			if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
 				t.Fatal(err)
 			}
@@ -67,7 +65,7 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 					break
 				}
 			}
-			frozen.Store(true)
+			relay.Frozen.Store(true)
 			begun := time.Now()
 			if now, err := s.Pause(t.Context(), r.ID); err != nil || now.State != catalog.Paused {
 				t.Errorf("%+v, %v", now, err)
@@ -86,51 +84,6 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 			}
 		})
 	}
-}
-
-// freezer passes connections on while they are not frozen.
-func freezer(t *testing.T, server string, frozen *atomic.Bool) (address string) {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	wait := func() {
-		for frozen.Load() {
-			time.Sleep(10 * time.Millisecond)
-		}
-	}
-	pass := func(to, from net.Conn) {
-		defer to.Close()
-		b := make([]byte, 32<<10)
-		for {
-			n, err := from.Read(b)
-			wait()
-			if _, failed := to.Write(b[:n]); err != nil || failed != nil {
-				return
-			}
-		}
-	}
-	go func() {
-		for {
-			near, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				wait()
-				far, err := net.Dial("tcp", server)
-				if err != nil {
-					near.Close()
-					return
-				}
-				go pass(far, near)
-				pass(near, far)
-			}()
-		}
-	}()
-	return l.Addr().String()
 }
 
 func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
