@@ -12,15 +12,34 @@ import (
 	"ambercellar/internal/source"
 )
 
-// How often and how long something that failed for the moment is tried again. A table that others have locked is waited
-// for without end, since a run gives way to everybody; a database that does not answer for outage.
+// How often and how long something that failed for the moment is tried again. A table that others have locked is waited for without end, since a
+// run gives way to everybody; a database or a store that does not answer for outage, after which the work lets go of what it holds, and is taken up
+// when that is back.
 const (
 	tries    = 6
 	longWait = 5 * time.Second
-	outage   = 10 * time.Minute
 )
 
-var firstWait = 200 * time.Millisecond // shorter in tests
+var firstWait, outage = 200 * time.Millisecond, time.Minute // shorter in tests
+
+// Waiting says that work has let go of everything until what it needs answers again.
+type Waiting struct{ Reason string }
+
+func (e *Waiting) Error() string { return e.Reason }
+
+// away says of an error that a database or a store does not answer.
+func away(err error) bool { return errors.Is(err, source.ErrUnreachable) || store.Away(err) }
+
+// waits tells of an error that is waited for.
+func waits(err error) string {
+	switch {
+	case store.Away(err):
+		return "waiting for a store: " + err.Error()
+	case errors.Is(err, source.ErrUnreachable):
+		return "waiting for the database: " + err.Error()
+	}
+	return "waiting: " + err.Error()
+}
 
 // retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass. waiting
 // hears of every failure that is waited for.
@@ -31,8 +50,8 @@ func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...fu
 		if err == nil || ctx.Err() != nil || !passing(err) {
 			return err
 		}
-		patient := errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) && time.Since(begun) < outage
-		if try >= tries && !patient {
+		patient := errors.Is(err, source.ErrBusy) || away(err) && time.Since(begun) < outage
+		if try >= tries && !patient || away(err) && !patient {
 			return err
 		}
 		log.Warn("will try again", "error", err, "after", wait)
@@ -49,10 +68,16 @@ func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...fu
 // retry is the function of that name, for a run: it notes when the database was out of reach, since what answers afterwards
 // may be another one, or an older state of it; and behind whatever else fails, it looks whether the tables are still what they were.
 func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(error)) error {
+	waited := false
+	defer func() {
+		if waited {
+			r.tellWait("")
+		}
+	}()
 	return retry(ctx, r.Log, func() error {
 		err := fn()
 		telling := errors.Is(err, source.ErrNoTable) || errors.Is(err, source.ErrDenied)
-		if err == nil || r.closing.Load() || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || errors.Is(err, source.ErrUnreachable) {
+		if err == nil || r.closing.Load() || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || away(err) {
 			return err
 		}
 		var refused *RefusedError
@@ -65,12 +90,21 @@ func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(err
 		if errors.Is(err, source.ErrUnreachable) {
 			r.lost.Store(true)
 		}
+		waited = true
+		r.tellWait(waits(err))
 	})...)
+}
+
+// tellWait shows what the run waits for; empty: it goes on.
+func (r *runner) tellWait(reason string) {
+	if r.Waits != nil {
+		r.Waits(r.run.ID, reason)
+	}
 }
 
 // passing says whether an error may be gone when the same thing is tried again.
 func passing(err error) bool {
-	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, store.ErrFull, store.ErrForbidden, store.ErrMisspoken, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
 		if errors.Is(err, lasting) {
 			return false
 		}
@@ -80,5 +114,6 @@ func passing(err error) bool {
 	var held *source.HeldError
 	var resting *Resting
 	var stopped *Stopped
-	return !errors.As(err, &refused) && !errors.As(err, &differs) && !errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
+	var waiting *Waiting
+	return !errors.As(err, &waiting) && !errors.As(err, &refused) && !errors.As(err, &differs) && !errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
 }

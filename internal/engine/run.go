@@ -80,7 +80,17 @@ type runner struct {
 
 // Run carries a run out until it has ended or its context is cancelled with one of the causes above. What it returns
 // decides the run's next state: nil is done.
-func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
+func (e *Engine) Run(ctx context.Context, run *catalog.Run) error {
+	err := e.carryOut(ctx, run)
+	if !away(err) || !passing(err) {
+		return err
+	}
+	run.ResumeAt, run.WindowsLeft = nil, nil
+	e.Log.Warn("a run lets go until what it needs answers again", "run", run.ID, "error", err)
+	return errors.Join(&Waiting{waits(err)}, e.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
+}
+
+func (e *Engine) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
 	cancelled := errors.Is(context.Cause(ctx), ErrCancel)
 	r.closing.Store(cancelled)
@@ -101,7 +111,15 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) (err error) {
 		return err
 	}
 	defer release()
-	if err := retry(ctx, e.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) }); err != nil {
+	var waited bool
+	err = retry(ctx, e.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) }, func(err error) {
+		waited = true
+		r.tellWait(waits(err))
+	})
+	if waited {
+		r.tellWait("")
+	}
+	if err != nil {
 		if cause := context.Cause(ctx); cause != nil && !cancelled {
 			return cause
 		}

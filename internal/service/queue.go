@@ -134,6 +134,7 @@ func (s *Service) settle(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	to, reason := catalog.Done, ""
 	var resting *engine.Resting
 	var stopped *engine.Stopped
+	var waiting *engine.Waiting
 	switch {
 	case err == nil:
 	case errors.Is(err, engine.ErrCopied):
@@ -147,6 +148,8 @@ func (s *Service) settle(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 		return nil
 	case errors.As(err, &resting):
 		to, reason = catalog.Resting, resting.Reason
+	case errors.As(err, &waiting):
+		to, reason = catalog.Resting, waiting.Reason+"; it goes on by itself when that is back"
 	case errors.As(err, &stopped):
 		to, reason = catalog.Paused, stopped.Reason
 	case errors.Is(err, engine.ErrPause):
@@ -223,8 +226,23 @@ func (s *Service) publish(r *catalog.Run) {
 	}
 }
 
+// waits shows what a run waits for; empty: it goes on.
+func (s *Service) waits(run, reason string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.active[run]; a != nil && a.waits != reason {
+		a.waits = reason
+		latest := a.latest.Clone()
+		latest.Reason = reason
+		a.show(latest)
+	}
+}
+
 // show hands a run's newest counts to those who listen to an execution. A listener that is slow misses some, never the newest.
 func (a *activeRun) show(r *catalog.Run) {
+	if a.waits != "" && r.State == catalog.Running {
+		r.Reason = a.waits
+	}
 	a.latest = r
 	for l := range a.listeners {
 		select {
@@ -291,6 +309,9 @@ func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 	return s.interrupt(ctx, id, engine.ErrCancel)
 }
 
+// interruptBudget is how long whoever stops a run waits until it has stopped. It stops all the same where what it is in the midst of takes longer.
+const interruptBudget = 40 * time.Second
+
 // interrupt stops a run for a cause and waits until it has stopped.
 func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catalog.Run, error) {
 	s.mu.Lock()
@@ -311,8 +332,27 @@ func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catal
 	case <-a.done:
 	case <-ctx.Done():
 		return nil, ctx.Err()
+	case <-time.After(interruptBudget):
+		r, err := s.Run(ctx, id)
+		if err == nil {
+			r.Reason = "it stops as soon as the step that it is in the midst of comes back"
+			if a := s.waitsFor(id); a != "" {
+				r.Reason += "; " + a
+			}
+		}
+		return r, err
 	}
 	return s.Catalog.Run(ctx, id)
+}
+
+// waitsFor tells what a run waits for just now.
+func (s *Service) waitsFor(id string) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.active[id]; a != nil {
+		return a.waits
+	}
+	return ""
 }
 
 // Resume puts a paused or failed run back into the queue.
@@ -368,7 +408,9 @@ func (s *Service) watchRuns() {
 		runs, err := s.Catalog.RunsIn(s.ctx, catalog.Copied, catalog.Resting)
 		for _, r := range runs {
 			if r.State == catalog.Resting {
-				if r.ResumeAt != nil && !s.Now().Before(r.ResumeAt.Time) {
+				if r.ResumeAt == nil {
+					s.lookOut(&r)
+				} else if !s.Now().Before(r.ResumeAt.Time) {
 					s.Log.Info("the window of a resting run opens", "run", r.ID)
 					if _, err := s.resume(s.ctx, "service", r.ID); err != nil {
 						s.Log.Error("a resting run cannot go on", "run", r.ID, "error", err)

@@ -62,6 +62,7 @@ type Service struct {
 	sources  map[string]*openedSource
 	stores   map[string]*openedStore
 	active   map[string]*activeRun
+	looking  map[string]*lookout // by run: of those that wait for what does not answer
 	disagree map[[2]string]string // by source and table: what is different
 }
 
@@ -71,6 +72,7 @@ type activeRun struct {
 	latest    *catalog.Run
 	listeners map[chan *catalog.Run]bool
 	done      chan struct{}
+	waits     string // what it waits for just now; empty: nothing
 }
 
 // Open opens the service's data directory, makes it where it does not exist, and takes up unfinished runs. At the very
@@ -87,7 +89,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 		}
 	}
 	s = &Service{dir: dir, Started: time.Now(), Secrets: UsualSecrets, slots: make(chan struct{}, concurrentRuns),
-		sources: map[string]*openedSource{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, disagree: map[[2]string]string{}}
+		sources: map[string]*openedSource{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, looking: map[string]*lookout{}, disagree: map[[2]string]string{}}
 	if s.lock, err = lockDirectory(dir); err != nil {
 		return nil, "", err
 	}
@@ -100,7 +102,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 	for _, fn := range set {
 		fn(s)
 	}
-	s.Engine = &engine.Engine{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log, Progress: s.publish, Skew: clockSkew}
+	s.Engine = &engine.Engine{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log, Progress: s.publish, Waits: s.waits, Skew: clockSkew}
 	if token, err = s.firstStart(ctx); err == nil {
 		err = s.takeUp(ctx)
 	}

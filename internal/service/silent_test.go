@@ -13,7 +13,7 @@ import (
 	"ambercellar/internal/dbtest"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/source"
-	"ambercellar/internal/source/silence"
+	"ambercellar/internal/silence"
 )
 
 // A run whose database does not answer any more can be paused, and whoever asks that database for something hears of it, all within the time that

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -69,6 +70,7 @@ func (b Bucket) Problem() (field, message string) {
 // Objects is a store in a bucket.
 type Objects struct {
 	bucket Bucket
+	region string // that requests are signed for
 	client *minio.Client
 	sse    encrypt.ServerSide
 }
@@ -105,7 +107,7 @@ func OpenBucket(b Bucket) (*Objects, error) {
 	if region == "" {
 		region = "us-east-1"
 	}
-	o := &Objects{bucket: b}
+	o := &Objects{bucket: b, region: region}
 	switch b.Encryption {
 	case "AES256":
 		o.sse = encrypt.NewSSE()
@@ -118,9 +120,12 @@ func OpenBucket(b Bucket) (*Objects, error) {
 	if b.Credentials != "" {
 		who = credentials.NewFileAWSCredentials(b.Credentials, b.Profile)
 	}
-	o.client, err = minio.New(u.Host, &minio.Options{Creds: who, Secure: u.Scheme == "https", Region: region, BucketLookup: style, Transport: transport, TrailingHeaders: false})
+	o.client, err = minio.New(u.Host, &minio.Options{Creds: who, Secure: u.Scheme == "https", Region: region, BucketLookup: style, Transport: newWire(transport, b.Endpoint), MaxRetries: blips})
 	return o, err
 }
+
+// blips is how often a request is made at the most, within a second or two; who needs the store for longer waits for it by itself.
+const blips = 4
 
 func (o *Objects) key(name string) (string, error) {
 	if name == "" || strings.HasPrefix(name, "/") || path.Clean(name) != name || strings.HasPrefix(name, "..") {
@@ -129,27 +134,102 @@ func (o *Objects) key(name string) (string, error) {
 	return path.Join(o.bucket.Prefix, name), nil
 }
 
+// answers of object stores that are told in words of our own. What is not here is told as it came.
+var answers = map[string]struct {
+	kind error
+	tell func(o *Objects, r minio.ErrorResponse) string
+}{
+	"RequestTimeTooSkewed": {ErrMisspoken, func(o *Objects, r minio.ErrorResponse) string {
+		return "it does not believe this machine's clock (" + r.Message + "); set the clock right, here or there"
+	}},
+	"AuthorizationHeaderMalformed": {ErrMisspoken, wrongRegion},
+	"InvalidRegion":                {ErrMisspoken, wrongRegion},
+	"PermanentRedirect":            {ErrMisspoken, wrongPlace},
+	"IncorrectEndpoint":            {ErrMisspoken, wrongPlace},
+	"TemporaryRedirect":            {ErrMisspoken, wrongPlace},
+	"InvalidBucketName":            {ErrMisspoken, wrongStyle},
+	"MethodNotAllowed":             {ErrMisspoken, wrongStyle},
+	"NoSuchBucket": {ErrMisspoken, func(o *Objects, _ minio.ErrorResponse) string {
+		return fmt.Sprintf("there is no bucket %s; make it, mend the store's address, or address buckets in the other style (-style host or path)", o.bucket.Name)
+	}},
+	"QuotaExceeded":                  {ErrFull, full},
+	"XMinioAdminBucketQuotaExceeded": {ErrFull, full},
+	"XMinioStorageFull":              {ErrFull, full},
+	"InsufficientStorage":            {ErrFull, full},
+	"ServiceQuotaExceeded":           {ErrFull, full},
+	"EntityTooLarge":                 {ErrFull, func(*Objects, minio.ErrorResponse) string { return "it takes no files of this size" }},
+}
+
+func wrongRegion(o *Objects, r minio.ErrorResponse) string {
+	if r.Region != "" {
+		return fmt.Sprintf("bucket %s is in region %s; add the store with -region %s", o.bucket.Name, r.Region, r.Region)
+	}
+	return fmt.Sprintf("bucket %s is in another region (%s); add the store with its -region", o.bucket.Name, r.Message)
+}
+
+func wrongPlace(o *Objects, r minio.ErrorResponse) string {
+	return fmt.Sprintf("bucket %s is spoken to at another endpoint, or in the other style (%s); mend -endpoint, -region or -style", o.bucket.Name, r.Message)
+}
+
+func wrongStyle(o *Objects, r minio.ErrorResponse) string {
+	other := "host"
+	if o.bucket.Style == "host" {
+		other = "path"
+	}
+	return fmt.Sprintf("it finds no bucket in the request (%s); perhaps it wants buckets addressed in the other style (-style %s)", r.Message, other)
+}
+
+func full(o *Objects, r minio.ErrorResponse) string {
+	return fmt.Sprintf("bucket %s takes nothing more (%s); raise its quota, or make room", o.bucket.Name, r.Message)
+}
+
 // told turns what the object store answers into what a store says.
 func (o *Objects) told(name string, err error) error {
 	if err == nil {
 		return nil
 	}
-	r := minio.ToErrorResponse(err)
+	var r minio.ErrorResponse
+	if !errors.As(err, &r) {
+		switch {
+		case errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded):
+			return fmt.Errorf("%s: %w", o.bucket, err)
+		case o.bucket.Style == "host" && isNotFound(err):
+			return fmt.Errorf("%w: there is no machine of the name %s.%s; if the object store addresses buckets by path, add the store with -style path: %w", ErrUnreachable, o.bucket.Name, strings.TrimPrefix(strings.TrimPrefix(o.bucket.Endpoint, "https://"), "http://"), err)
+		case errors.As(err, new(*tls.CertificateVerificationError)):
+			return fmt.Errorf("%s: %w: its certificate is not believed: %w; name the authority that signed it (-ca-file)", o.bucket.Endpoint, ErrMisspoken, err)
+		case unanswered(err):
+			return fmt.Errorf("%w: %s: %w", ErrUnreachable, o.bucket, err)
+		}
+		return fmt.Errorf("%s: %w", o.bucket, err)
+	}
+	if said, ok := answers[r.Code]; ok {
+		return fmt.Errorf("%s: %w: %s", o.bucket.Endpoint, said.kind, said.tell(o, r))
+	}
 	switch {
-	case r.Code == "NoSuchKey" || r.Code == "NoSuchObject" || r.Code == "NotFound" && r.BucketName == "" || r.StatusCode == http.StatusNotFound && r.Code != "NoSuchBucket":
+	case r.Code == "NoSuchKey" || r.Code == "NoSuchObject" || r.Code == "NotFound" && r.BucketName == "" || r.StatusCode == http.StatusNotFound:
 		return fmt.Errorf("%s: %w", name, fs.ErrNotExist)
-	case r.Code == "RequestTimeTooSkewed":
-		return fmt.Errorf("%s does not believe this machine's clock (%s); set it right", o.bucket.Endpoint, r.Message)
 	case r.Code == "InvalidObjectState":
 		return fmt.Errorf("%s: %w", name, ErrCold)
 	case r.StatusCode == http.StatusPreconditionFailed:
 		return fmt.Errorf("%s: %w", name, ErrExists)
-	case r.Code == "NoSuchBucket":
-		return fmt.Errorf("there is no bucket %s at %s; make it, or mend the store's address", o.bucket.Name, o.bucket.Endpoint)
-	case r.StatusCode == http.StatusForbidden || r.Code == "AccessDenied" || r.Code == "InvalidAccessKeyId" || r.Code == "SignatureDoesNotMatch" || r.Code == "ExpiredToken":
-		return fmt.Errorf("%s refuses it (%s: %s); check the credentials and what they may do in bucket %s", o.bucket.Endpoint, r.Code, r.Message, o.bucket.Name)
+	case r.StatusCode == http.StatusInsufficientStorage:
+		return fmt.Errorf("%s: %w: %s", o.bucket.Endpoint, ErrFull, full(o, r))
+	case r.StatusCode == http.StatusMovedPermanently || r.StatusCode == http.StatusTemporaryRedirect:
+		return fmt.Errorf("%s: %w: %s", o.bucket.Endpoint, ErrMisspoken, wrongPlace(o, r))
+	case r.StatusCode == http.StatusBadRequest && r.Region != "" && r.Region != o.region:
+		return fmt.Errorf("%s: %w: %s", o.bucket.Endpoint, ErrMisspoken, wrongRegion(o, r))
+	case r.StatusCode == http.StatusForbidden || r.StatusCode == http.StatusUnauthorized || r.Code == "AccessDenied" || r.Code == "InvalidAccessKeyId" || r.Code == "SignatureDoesNotMatch" || r.Code == "ExpiredToken":
+		return fmt.Errorf("%s: %w (%s: %s); check the credentials and what they may do in bucket %s: write, read, list and remove files", o.bucket.Endpoint, ErrForbidden, r.Code, r.Message, o.bucket.Name)
+	case r.StatusCode >= http.StatusInternalServerError || r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusRequestTimeout:
+		return fmt.Errorf("%w: %s: %w", ErrUnreachable, o.bucket, err)
 	}
 	return fmt.Errorf("%s: %w", o.bucket, err)
+}
+
+// isNotFound says whether a name leads to no machine.
+func isNotFound(err error) bool {
+	var dns *net.DNSError
+	return errors.As(err, &dns) && dns.IsNotFound
 }
 
 // partBytes is the size of one part of a file that is sent in parts; each is in memory while it is sent. A file has 10,000
@@ -345,7 +425,10 @@ func (r *objectReader) fetch(at int64, want int) error {
 	r.piece, r.from = r.piece[:n], at
 	if _, err := io.ReadFull(body, r.piece); err != nil {
 		r.piece = r.piece[:0]
-		return fmt.Errorf("%s: %s broke off: %w", r.name, r.objects.bucket, err)
+		if r.ctx.Err() != nil {
+			return context.Cause(r.ctx)
+		}
+		return fmt.Errorf("%s: %w: %s broke off: %w", r.name, ErrUnreachable, r.objects.bucket, err)
 	}
 	return nil
 }

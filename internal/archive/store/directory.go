@@ -5,11 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	slashes "path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -19,6 +22,7 @@ import (
 // Directory is a store in a directory of a local or mounted file system.
 type Directory struct {
 	root string
+	hung hung
 
 	guard    sync.Mutex
 	identity string      // that must lie there; empty: it is not looked at
@@ -32,15 +36,18 @@ func OpenDirectory(root string) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	if real, err := filepath.EvalSymlinks(abs); err == nil { // a walk does not follow a link that it begins with
-		abs = real
-	}
-	if st, err := os.Stat(abs); err != nil {
-		return nil, fmt.Errorf("%w: %w; is its disk mounted?", ErrAway, err)
-	} else if !st.IsDir() {
-		return nil, fmt.Errorf("%s is no directory", abs)
-	}
-	return &Directory{root: abs}, nil
+	return within(context.Background(), &hung{}, patience, abs, func() (*Directory, error) {
+		real := abs
+		if linked, err := filepath.EvalSymlinks(abs); err == nil { // a walk does not follow a link that it begins with
+			real = linked
+		}
+		if st, err := os.Stat(real); err != nil {
+			return nil, fmt.Errorf("%w: %w; is its disk mounted?", ErrAway, err)
+		} else if !st.IsDir() {
+			return nil, fmt.Errorf("%s is no directory", real)
+		}
+		return &Directory{root: real}, nil
+	}, nil)
 }
 
 // MakeDirectory opens a directory, and makes it where there is none.
@@ -64,53 +71,83 @@ func (d *Directory) path(name string) (string, error) {
 	return filepath.Join(d.root, filepath.FromSlash(name)), nil
 }
 
+// read does a step that changes nothing, and can be left at any moment.
+func read[T any](ctx context.Context, d *Directory, step func() (T, error), late func(T)) (T, error) {
+	return within(ctx, &d.hung, patience, d.root, step, late)
+}
+
+// change does a step that is waited for even where the context ends, since it might happen after all.
+func (d *Directory) change(ctx context.Context, step func() error, undo func()) error {
+	_, err := within(context.WithoutCancel(ctx), &d.hung, patience, d.root, func() (struct{}, error) { return struct{}{}, step() }, func(struct{}) {
+		if undo != nil {
+			undo()
+		}
+	})
+	return err
+}
+
 // Create begins a file beside its final place.
-func (d *Directory) Create(_ context.Context, name string) (File, error) {
-	path, err := d.path(name)
+func (d *Directory) Create(ctx context.Context, name string) (File, error) {
+	f, err := read(ctx, d, func() (*directoryFile, error) {
+		path, err := d.path(name)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := os.Lstat(path); err == nil {
+			return nil, fmt.Errorf("%s: %w", name, ErrExists)
+		}
+		if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
+			return nil, err
+		}
+		f, err := os.OpenFile(path+"."+ulid.Make().String()+partial, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+		if err != nil {
+			return nil, err
+		}
+		return &directoryFile{File: f, final: path, directory: d, ctx: ctx}, nil
+	}, (*directoryFile).drop)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := os.Lstat(path); err == nil {
-		return nil, fmt.Errorf("%s: %w", name, ErrExists)
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
-		return nil, err
-	}
-	f, err := os.OpenFile(path+"."+ulid.Make().String()+partial, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
-	if err != nil {
-		return nil, err
-	}
-	return &directoryFile{File: f, final: path, root: d.root}, nil
+	return f, nil
 }
 
 type directoryFile struct {
 	*os.File
-	final, root string
-	done        bool
-	written     int64
-	unflushed   int64 // of it, that the disk was not told to write yet
+	final     string
+	directory *Directory
+	ctx       context.Context
+	done      bool
+	written   int64
+	unflushed int64 // of it, that the disk was not told to write yet
 }
 
 // Commit syncs the file, gives it its name with a link, which fails where the name is taken, and syncs the
 // directories up to the store's own.
 func (f *directoryFile) Commit() error {
-	err := f.Sync()
-	err = errors.Join(err, f.Close())
-	if err == nil {
-		err = os.Link(f.Name(), f.final)
-		if errors.Is(err, fs.ErrExist) {
-			err = fmt.Errorf("%s: %w", filepath.Base(f.final), ErrExists)
-		}
+	d := f.directory
+	_, err := within(f.ctx, &d.hung, longPatience, d.root, func() (struct{}, error) { return struct{}{}, f.Sync() }, nil)
+	if err != nil {
+		f.Abort()
+		return err
 	}
 	f.done = true
-	err = errors.Join(err, os.Remove(f.Name()))
-	for dir := filepath.Dir(f.final); err == nil; dir = filepath.Dir(dir) {
-		err = syncDirectory(dir)
-		if dir == f.root || len(dir) <= len(f.root) {
-			break
+	return d.change(f.ctx, func() error {
+		err := f.Close()
+		if err == nil {
+			err = os.Link(f.Name(), f.final)
+			if errors.Is(err, fs.ErrExist) {
+				err = fmt.Errorf("%s: %w", filepath.Base(f.final), ErrExists)
+			}
 		}
-	}
-	return err
+		err = errors.Join(err, os.Remove(f.Name()))
+		for dir := filepath.Dir(f.final); err == nil; dir = filepath.Dir(dir) {
+			err = syncDirectory(dir)
+			if dir == d.root || len(dir) <= len(d.root) {
+				break
+			}
+		}
+		return err
+	}, func() { os.Remove(f.final) })
 }
 
 // flushBytes is how much is written before the disk is told to begin with it, so that the file's own sync at the end
@@ -118,22 +155,38 @@ func (f *directoryFile) Commit() error {
 const flushBytes = 1 << 20
 
 func (f *directoryFile) Write(p []byte) (int, error) {
-	n, err := f.File.Write(p)
-	if f.unflushed += int64(n); f.unflushed >= flushBytes {
-		// It does not wait, and where the file system cannot, the sync at the end does it all.
-		unix.SyncFileRange(int(f.Fd()), f.written+int64(n)-f.unflushed, f.unflushed, unix.SYNC_FILE_RANGE_WRITE)
-		f.unflushed = 0
-	}
-	f.written += int64(n)
+	own := buffers.Get().(*[]byte) // whoever calls may use its own again, though this has not come back
+	*own = append((*own)[:0], p...)
+	n, err := read(f.ctx, f.directory, func() (int, error) {
+		defer buffers.Put(own)
+		n, err := f.File.Write(*own)
+		if f.unflushed += int64(n); f.unflushed >= flushBytes {
+			// It does not wait, and where the file system cannot, the sync at the end does it all.
+			unix.SyncFileRange(int(f.Fd()), f.written+int64(n)-f.unflushed, f.unflushed, unix.SYNC_FILE_RANGE_WRITE)
+			f.unflushed = 0
+		}
+		f.written += int64(n)
+		return n, err
+	}, nil)
 	return n, err
 }
 
+// buffers are those through which bytes go to and from files.
+var buffers = sync.Pool{New: func() any { return new([]byte) }}
+
 func (f *directoryFile) Abort() {
 	if !f.done {
-		f.Close()
-		os.Remove(f.Name())
 		f.done = true
+		f.directory.change(f.ctx, func() error {
+			f.drop()
+			return nil
+		}, nil)
 	}
+}
+
+func (f *directoryFile) drop() {
+	f.Close()
+	os.Remove(f.Name())
 }
 
 func syncDirectory(path string) error {
@@ -146,26 +199,55 @@ func syncDirectory(path string) error {
 }
 
 // Open opens a file for reading.
-func (d *Directory) Open(_ context.Context, name string) (Reader, error) {
-	path, err := d.path(name)
+func (d *Directory) Open(ctx context.Context, name string) (Reader, error) {
+	f, err := read(ctx, d, func() (*directoryReader, error) {
+		path, err := d.path(name)
+		if err != nil {
+			return nil, err
+		}
+		f, err := os.Open(path)
+		if err != nil {
+			return nil, err
+		}
+		st, err := f.Stat()
+		if err != nil {
+			f.Close()
+			return nil, err
+		}
+		return &directoryReader{File: f, size: st.Size(), directory: d, ctx: ctx}, nil
+	}, func(f *directoryReader) { f.Close() })
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	st, err := f.Stat()
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	return &directoryReader{File: f, size: st.Size()}, nil
+	return f, nil
 }
 
 type directoryReader struct {
 	*os.File
-	size int64
+	size      int64
+	directory *Directory
+	ctx       context.Context
+}
+
+// ReadAt reads into a buffer of its own, since a file system may come back when nobody waits for it any more.
+func (r *directoryReader) ReadAt(p []byte, at int64) (int, error) {
+	type piece struct {
+		buffer *[]byte
+		n      int
+		err    error
+	}
+	got, err := read(r.ctx, r.directory, func() (piece, error) {
+		own := buffers.Get().(*[]byte)
+		*own = slices.Grow((*own)[:0], len(p))[:len(p)]
+		n, err := r.File.ReadAt(*own, at)
+		return piece{own, n, err}, nil
+	}, nil)
+	if err != nil {
+		return 0, err
+	}
+	copy(p, (*got.buffer)[:got.n])
+	buffers.Put(got.buffer)
+	return got.n, got.err
 }
 
 func (r *directoryReader) Size() int64 { return r.size }
@@ -179,13 +261,52 @@ func (d *Directory) below(prefix string) string {
 	return dir
 }
 
-// List walks the directory.
-func (d *Directory) List(_ context.Context, prefix string) ([]Object, error) {
-	if err := d.here(); err != nil {
-		return nil, err
+// walk goes through the files that may have a prefix. A directory may have a great many: as long as it gets on, it is waited for.
+func (d *Directory) walk(ctx context.Context, prefix string, each fs.WalkDirFunc) error {
+	var seen atomic.Int64
+	ended := errors.New("ended")
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	stop := make(chan struct{})
+	defer close(stop)
+	go func() {
+		tick := time.NewTicker(patience)
+		defer tick.Stop()
+		for before := int64(-1); ; {
+			select {
+			case <-stop:
+				return
+			case <-tick.C:
+			}
+			now := seen.Load()
+			if now == before {
+				cancel(fmt.Errorf("%w: %s has not come back for %s", ErrUnreachable, d.root, patience))
+				return
+			}
+			before = now
+		}
+	}()
+	_, err := within(ctx, &d.hung, math.MaxInt64, d.root, func() (struct{}, error) {
+		if err := d.here(); err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, filepath.WalkDir(d.below(prefix), func(path string, e fs.DirEntry, err error) error {
+			if seen.Add(1); ctx.Err() != nil {
+				return ended
+			}
+			return each(path, e, err)
+		})
+	}, nil)
+	if cause := context.Cause(ctx); err != nil && cause != nil {
+		return cause
 	}
+	return err
+}
+
+// List walks the directory.
+func (d *Directory) List(ctx context.Context, prefix string) ([]Object, error) {
 	var out []Object
-	err := filepath.WalkDir(d.below(prefix), func(path string, e fs.DirEntry, err error) error {
+	err := d.walk(ctx, prefix, func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return err
 		}
@@ -206,16 +327,16 @@ func (d *Directory) List(_ context.Context, prefix string) ([]Object, error) {
 		}
 		return err
 	})
-	return out, err
+	if err != nil { // the walk may still be going on
+		return nil, err
+	}
+	return out, nil
 }
 
 // Unfinished walks the directory.
-func (d *Directory) Unfinished(_ context.Context, prefix string) ([]Unfinished, error) {
-	if err := d.here(); err != nil {
-		return nil, err
-	}
+func (d *Directory) Unfinished(ctx context.Context, prefix string) ([]Unfinished, error) {
 	var out []Unfinished
-	err := filepath.WalkDir(d.below(prefix), func(path string, e fs.DirEntry, err error) error {
+	err := d.walk(ctx, prefix, func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.HasSuffix(path, partial) {
 			return err
 		}
@@ -237,36 +358,43 @@ func (d *Directory) Unfinished(_ context.Context, prefix string) ([]Unfinished, 
 		}
 		return err
 	})
-	return out, err
+	if err != nil { // the walk may still be going on
+		return nil, err
+	}
+	return out, nil
 }
 
 // RemoveUnfinished removes the file.
-func (d *Directory) RemoveUnfinished(_ context.Context, u Unfinished) error {
+func (d *Directory) RemoveUnfinished(ctx context.Context, u Unfinished) error {
 	if _, err := ulid.ParseStrict(u.ID); err != nil {
 		return fmt.Errorf("%q is no unfinished file", u.ID)
 	}
-	path, err := d.path(u.Name)
-	if err != nil {
-		return err
-	}
-	if err := os.Remove(path + "." + u.ID + partial); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
+	return d.change(ctx, func() error {
+		path, err := d.path(u.Name)
+		if err != nil {
+			return err
+		}
+		if err := os.Remove(path + "." + u.ID + partial); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}, nil)
 }
 
 // Remove removes a file and syncs its directory.
-func (d *Directory) Remove(_ context.Context, name string) error {
-	path, err := d.path(name)
-	if err != nil {
-		return err
-	}
-	if err := os.Remove(path); errors.Is(err, fs.ErrNotExist) {
-		return nil
-	} else if err != nil {
-		return err
-	}
-	return syncDirectory(filepath.Dir(path))
+func (d *Directory) Remove(ctx context.Context, name string) error {
+	return d.change(ctx, func() error {
+		path, err := d.path(name)
+		if err != nil {
+			return err
+		}
+		if err := os.Remove(path); errors.Is(err, fs.ErrNotExist) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		return syncDirectory(filepath.Dir(path))
+	}, nil)
 }
 
 // Check tries the store out.
@@ -281,13 +409,17 @@ func (d *Directory) KeptUntil(context.Context, string) (time.Time, error) { retu
 func (d *Directory) Habits(context.Context) ([]Habit, error) { return []Habit{}, nil }
 
 // Free asks the file system.
-func (d *Directory) Free(context.Context) int64 {
-	if d.here() != nil {
+func (d *Directory) Free(ctx context.Context) int64 {
+	free, err := read(ctx, d, func() (int64, error) {
+		if err := d.here(); err != nil {
+			return -1, err
+		}
+		var st unix.Statfs_t
+		err := unix.Statfs(d.root, &st)
+		return int64(st.Bavail) * st.Bsize, err
+	}, nil)
+	if err != nil {
 		return -1
 	}
-	var st unix.Statfs_t
-	if unix.Statfs(d.root, &st) != nil {
-		return -1
-	}
-	return int64(st.Bavail) * st.Bsize
+	return free
 }

@@ -19,7 +19,7 @@ import (
 
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/source"
-	"ambercellar/internal/source/silence"
+	"ambercellar/internal/silence"
 )
 
 // Source is a PostgreSQL database.

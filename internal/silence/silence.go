@@ -1,4 +1,4 @@
-// Package silence tells a database server that works on something for a long time from one that hangs. Both are silent on the connection that
+// Package silence tells a server, of a database or an object store, that works on something for a long time from one that hangs. Both are silent on the connection that
 // waits; the one that works answers on a new one.
 package silence
 

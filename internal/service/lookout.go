@@ -1,0 +1,84 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+)
+
+// lookout looks whether what a run waits for answers again.
+type lookout struct {
+	going bool
+	next  time.Time
+	pause time.Duration
+}
+
+// How long a look may take, and how much time passes between looks, which grows.
+const lookBudget, firstLook, longestLook = 30 * time.Second, 2 * time.Second, 30 * time.Second
+
+// lookOut lets a run go on that waits for what does not answer, once all that it works with does. It does not keep whoever calls waiting.
+func (s *Service) lookOut(r *catalog.Run) {
+	s.mu.Lock()
+	l := s.looking[r.ID]
+	if l == nil {
+		l = &lookout{}
+		s.looking[r.ID] = l
+	}
+	due := !l.going && !time.Now().Before(l.next)
+	if due {
+		l.going = true
+	}
+	s.mu.Unlock()
+	if !due {
+		return
+	}
+	s.wait.Add(1)
+	go func() {
+		defer s.wait.Done()
+		ctx, cancel := context.WithTimeout(s.ctx, lookBudget)
+		defer cancel()
+		err := s.answers(ctx, r)
+		s.mu.Lock()
+		l.going = false
+		l.pause = min(max(2*l.pause, firstLook), longestLook)
+		l.next = time.Now().Add(l.pause)
+		if err == nil {
+			delete(s.looking, r.ID)
+		}
+		s.mu.Unlock()
+		if err != nil {
+			s.Log.Debug("what a run waits for is not back", "run", r.ID, "error", err)
+			return
+		}
+		s.Log.Info("what a run waited for is back", "run", r.ID)
+		if _, err := s.resume(s.ctx, "service", r.ID); err != nil && s.ctx.Err() == nil {
+			s.Log.Warn("a run that waited cannot go on", "run", r.ID, "error", err)
+		}
+	}()
+}
+
+// answers says whether the source and the stores of a run answer.
+func (s *Service) answers(ctx context.Context, r *catalog.Run) error {
+	src, err := s.source(ctx, r.Source)
+	if err == nil {
+		_, err = src.Head(ctx, r.Table)
+	}
+	if err != nil {
+		return err
+	}
+	for _, p := range r.Passes.V {
+		if p.Store == "" {
+			continue
+		}
+		st, err := s.store(ctx, p.Store)
+		if err == nil {
+			_, err = store.Identify(ctx, st)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
