@@ -130,8 +130,8 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/sources/{source}/tables/{table}/names/forget", summary: "Take back what was told of a column's name", in: NewName{}, out: Items[catalog.FormerName]{}, do: a.forgetName},
 
 		{method: "GET", path: "/stores", summary: "All stores", out: Items[StoreView]{}, do: a.stores},
-		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: catalog.Store{}, status: http.StatusCreated, do: a.addStore},
-		{method: "PATCH", path: "/stores/{store}", summary: "Change a store's second store, or how it is scrubbed", in: service.StoreChange{}, out: catalog.Store{}, do: a.setStore},
+		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: StoreKept{}, status: http.StatusCreated, do: a.addStore},
+		{method: "PATCH", path: "/stores/{store}", summary: "Change a store's second store, or how it is scrubbed", in: service.StoreChange{}, out: StoreKept{}, do: a.setStore},
 		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it, and say what the place does with files on its own", out: Items[store.Habit]{}, do: a.checkStore},
 		{method: "POST", path: "/stores/{store}/sweep", summary: "List what interrupted runs left behind in a store, and remove it where that is asked for", in: NewSweep{}, out: engine.Swept{}, do: a.sweep},
 		{method: "POST", path: "/stores/{store}/reseal", summary: "Seal every file of a store with the newest of its keys", out: service.Resealed{}, do: func(c *gin.Context) (any, error) { return s.Reseal(c.Request.Context(), actor, c.Param("store")) }},

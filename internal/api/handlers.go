@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -152,19 +153,23 @@ func (a *API) stores(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out := make([]StoreView, len(list))
+	var group sync.WaitGroup
+	defer group.Wait()
 	for i, s := range list {
-		out[i] = StoreView{Store: s, Free: -1}
-		if st, err := a.service.Store(c.Request.Context(), s.Name); err != nil {
-			out[i].Problem = err.Error()
-		} else {
-			out[i].Free = st.Free(c.Request.Context())
-		}
+		out[i].Store, out[i].Warnings = s, service.StoreWarnings(&s, list)
+		group.Go(func() {
+			var err error
+			if out[i].Free, err = a.service.StoreState(c.Request.Context(), s.Name); err != nil {
+				out[i].Problem = err.Error()
+			}
+		})
 		totals, err := a.service.Catalog.StoreTotals(c.Request.Context(), &s)
 		if err != nil {
 			return nil, err
 		}
 		out[i].Totals = *totals
 	}
+	group.Wait()
 	return all(out, nil)
 }
 
@@ -186,7 +191,7 @@ func (a *API) addStore(c *gin.Context) (any, error) {
 	if err := a.service.AddStore(c.Request.Context(), actor, s, in.Existing); err != nil {
 		return nil, err
 	}
-	return a.service.Catalog.Store(c.Request.Context(), in.Name)
+	return a.storeKept(c.Request.Context(), in.Name)
 }
 
 func (a *API) rules(c *gin.Context) (any, error) {

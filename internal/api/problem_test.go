@@ -26,6 +26,7 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 		"source.ErrLocators": source.ErrLocators, "source.ErrAltered": source.ErrAltered, "source.ErrUnreachable": source.ErrUnreachable, "source.ErrByStatement": source.ErrByStatement,
 		"source.ErrBusy": source.ErrBusy, "source.ErrWhole": source.ErrWhole, "catalog.ErrNotFound": catalog.ErrNotFound, "catalog.ErrState": catalog.ErrState, "catalog.ErrActive": catalog.ErrActive,
 		"archive.ErrDamaged": archive.ErrDamaged, "store.ErrDamaged": store.ErrDamaged, "store.ErrExists": store.ErrExists, "store.ErrAway": store.ErrAway, "store.ErrCold": store.ErrCold,
+		"store.ErrUnreachable": store.ErrUnreachable, "store.ErrFull": store.ErrFull, "store.ErrForbidden": store.ErrForbidden, "store.ErrMisspoken": store.ErrMisspoken,
 		"engine.ErrBooks": engine.ErrBooks, "engine.ErrDisagree": engine.ErrDisagree,
 	}
 	steering := map[string]bool{"engine.ErrPause": true, "engine.ErrCancel": true, "engine.ErrShutdown": true, "engine.ErrCopied": true}

@@ -1,12 +1,15 @@
 package api
 
 import (
+	"context"
+	"fmt"
 	"net/http"
 	"os"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/service"
@@ -20,7 +23,20 @@ func (a *API) setStore(c *gin.Context) (any, error) {
 	if err := a.service.SetStore(c.Request.Context(), actor, c.Param("store"), in); err != nil {
 		return nil, err
 	}
-	return a.service.Catalog.Store(c.Request.Context(), c.Param("store"))
+	return a.storeKept(c.Request.Context(), c.Param("store"))
+}
+
+func (a *API) storeKept(ctx context.Context, name string) (*StoreKept, error) {
+	list, err := a.service.Catalog.Stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if s := &list[i]; s.Name == name {
+			return &StoreKept{*s, service.StoreWarnings(s, list)}, nil
+		}
+	}
+	return nil, fmt.Errorf("store %s: %w", name, catalog.ErrNotFound)
 }
 
 func (a *API) checkStore(c *gin.Context) (any, error) {

@@ -87,6 +87,14 @@ type StoreView struct {
 	Totals  catalog.StoreTotals `json:"totals"`
 	Free    int64               `json:"free"` // bytes; -1 where unknown
 	Problem string              `json:"problem,omitempty"`
+
+	Warnings []string `json:"warnings"` // of how it is set up
+}
+
+// StoreKept is a store as it is from now on.
+type StoreKept struct {
+	catalog.Store
+	Warnings []string `json:"warnings"`
 }
 
 // NewKeeping says how long the rows of a restore stay from now on.

@@ -81,13 +81,25 @@ func (c *Catalog) RetrievedSince(ctx context.Context, store, actor string, since
 // brought back to its records stays there: its rule does not send it away again.
 func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.NamedExecContext(ctx, `UPDATE segment SET rows_store = :rows_store, leaving = :leaving, cold = 0, warm_until = NULL, cold_at = CASE WHEN :rows_store = '' THEN NULL ELSE cold_at END
+		if err := changed(tx.NamedExecContext(ctx, `UPDATE segment SET rows_store = :rows_store, leaving = :leaving, moving = '', cold = 0, warm_until = NULL, cold_at = CASE WHEN :rows_store = '' THEN NULL ELSE cold_at END
 			WHERE id = :id AND state = 'closed' AND disposal = '' AND leaving = '' AND coalesce(nullif(rows_store, ''), store) = :leaving`, s)); err != nil {
 			return fmt.Errorf("segment %s: %w", s.ID, err)
 		}
 		return note(ctx, tx, actor, "segment move", s.ID, fmt.Sprintf("its rows from store %s to store %s", from, s.RowsIn()))
 	})
 }
+
+// Moving keeps that a segment's rows are to be moved to a store; empty: not any more.
+func (c *Catalog) Moving(ctx context.Context, segment, to string) error {
+	return changed(c.db.ExecContext(ctx, "UPDATE segment SET moving = ? WHERE id = ?", to, segment))
+}
+
+// Moves lists the segments whose rows are being moved to a store, and are not there yet.
+func (c *Catalog) Moves(ctx context.Context) ([]Segment, error) {
+	return list[Segment](ctx, c.db, movesQuery)
+}
+
+const movesQuery = "SELECT * FROM segment WHERE moving <> '' ORDER BY created_at"
 
 // Settled keeps that nothing of a segment's rows is left in the store that they left, and whether they are cold.
 func (c *Catalog) Settled(ctx context.Context, segment, left string, cold bool) error {

@@ -216,6 +216,7 @@ type Segment struct {
 	Erased       bool         `db:"erased" json:"erased"` // it was destroyed for an erasure: what stayed of it is in another segment
 	DisposalHash string       `db:"disposal_hash" json:"disposal_hash"`
 	RowsStore    string       `db:"rows_store" json:"rows_store"`   // where its rows lie, if not with its records in Store
+	Moving       string       `db:"moving" json:"moving,omitempty"` // the store to which its rows are being moved
 	Leaving      string       `db:"leaving" json:"-"`               // a store that its rows have left, and whose files of them are still to be removed
 	Cold         bool         `db:"cold" json:"cold"`               // its rows have to be retrieved before they can be read
 	WarmUntil    *Time        `db:"warm_until" json:"warm_until"`   // a retrieved copy is there until then

@@ -47,6 +47,9 @@ type env struct {
 	format, server string
 }
 
+// warn tells what the answer's reader should know beside it, where a program that reads the answer does not stumble over it.
+func (e *env) warn(text string) { fmt.Fprintln(e.err, "warning:", text) }
+
 // usageError ends the program with status 2.
 type usageError struct{ text string }
 

@@ -22,6 +22,10 @@ func standinFlags(f *flag.FlagSet) {
 	f.String("dir", "", "directory for the objects; left out: in memory")
 	f.String("bucket", "cellar", "buckets to make, separated by commas")
 	f.String("access-key", "", "id of the only key that is let in; left out: everyone is")
+	f.String("region", "", "whose signatures are taken; left out: of any")
+	f.Duration("clock", 0, "by how much its clock is ahead")
+	f.Int64("quota", 0, "bytes that may be put, in all; 0: no end")
+	f.String("deny", "", "methods of HTTP that the key may not use, separated by commas")
 	f.String("wait", "low=30s,normal=8s,high=1s", "how long a retrieval from a cold storage class takes, by priority")
 	f.String("price", "low=0.002,normal=0.01,high=0.03", "what it costs for a GiB; "+standin.BillPath+" tells the bill")
 	f.Duration("lock", 0, "keep every version of an object for so long after it was put, whoever removes it; only in memory")
@@ -47,7 +51,16 @@ func standinObjects(e *env) error {
 	if err != nil || lock < 0 {
 		return usage("-lock: %q is no length of time", e.flag("lock"))
 	}
-	h, err := standin.Objects{Lock: lock, Directory: e.flag("dir"), Buckets: strings.Split(e.flag("bucket"), ","), AccessKey: e.flag("access-key"), Cold: cold}.Handler()
+	o := standin.Objects{Region: e.flag("region")}
+	if deny := e.flag("deny"); deny != "" {
+		o.Deny = strings.Split(deny, ",")
+	}
+	if o.Clock, err = time.ParseDuration(e.flag("clock")); err != nil {
+		return usage("-clock: %q is no length of time", e.flag("clock"))
+	}
+	fmt.Sscan(e.flag("quota"), &o.Quota)
+	o.Lock, o.Directory, o.Buckets, o.AccessKey, o.Cold = lock, e.flag("dir"), strings.Split(e.flag("bucket"), ","), e.flag("access-key"), cold
+	h, err := o.Handler()
 	if err != nil {
 		return err
 	}

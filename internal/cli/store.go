@@ -71,14 +71,14 @@ func storeAdd(e *env) error {
 		in.Bucket = &store.Bucket{Endpoint: endpoint, Name: e.flag("bucket"), Prefix: e.flag("prefix"), Region: e.flag("region"), Style: e.flag("style"), Credentials: e.flag("credentials-file"),
 			Profile: e.flag("profile"), CA: e.flag("ca-file"), Encryption: e.flag("encryption"), KeyID: e.flag("key-id"), Class: e.flag("class")}
 	}
-	s, err := client.Post[catalog.Store](e.ctx, e.client, "/stores", in)
+	s, err := client.Post[api.StoreKept](e.ctx, e.client, "/stores", in)
 	if err != nil {
 		return err
 	}
 	return e.store(&s)
 }
 
-func (e *env) store(s *catalog.Store) error {
+func (e *env) store(s *api.StoreKept) error {
 	scrub := "never on its own"
 	if x := s.Scrub.V; x.Every != "" {
 		scrub = "each segment every " + x.Every
@@ -106,6 +106,9 @@ func (e *env) store(s *catalog.Store) error {
 		if b := s.Tariff.V.Budget; b > 0 {
 			cold += "; up to " + size(b) + " in 30 days retrieved to verify"
 		}
+	}
+	for _, w := range s.Warnings {
+		e.warn(w)
 	}
 	return e.facts(s, "store", s.Name, "kind", s.Kind, "path", s.Path, "identity", s.Identity, "second store", s.Second, "sealed", sealed, "cold", cold, "verified again", scrub)
 }
@@ -169,7 +172,7 @@ func storeSet(e *env) error {
 			change.Scrub.Rate = int64(n)
 		}
 	}
-	s, err := client.Patch[catalog.Store](e.ctx, e.client, path, change)
+	s, err := client.Patch[api.StoreKept](e.ctx, e.client, path, change)
 	if err != nil {
 		return err
 	}
@@ -226,6 +229,9 @@ func storeList(e *env) error {
 			guests += " (" + size(s.Totals.GuestBytes) + ")"
 		}
 		rows = append(rows, []string{s.Name, kind, s.Path, here, size(s.Totals.FileBytes), guests, free, count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), count(s.Totals.Damaged), dash(s.Problem)})
+		for _, w := range s.Warnings {
+			defer e.warn(w)
+		}
 	}
 	return e.show(l, []string{"name", "kind", "path", "segments", "size", "rows of others", "free", "copies of others", "second store", "all verified since", "damaged", "problem"}, rows)
 }

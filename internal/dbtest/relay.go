@@ -3,6 +3,7 @@ package dbtest
 import (
 	"io"
 	"net"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -13,6 +14,9 @@ type Relay struct {
 	Address string       // where it listens
 	Frozen  atomic.Bool  // it accepts, and nothing comes through
 	to      atomic.Value // the server's address; empty: it is away
+	cut     atomic.Bool
+	mu      sync.Mutex
+	open    map[net.Conn]bool
 }
 
 // NewRelay starts a relay to a server's HOST:PORT. It ends with the test.
@@ -23,7 +27,7 @@ func NewRelay(t testing.TB, server string) *Relay {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
-	r := &Relay{Address: l.Addr().String()}
+	r := &Relay{Address: l.Addr().String(), open: map[net.Conn]bool{}}
 	r.To(server)
 	go func() {
 		for {
@@ -40,8 +44,31 @@ func NewRelay(t testing.TB, server string) *Relay {
 // To sends connections that are made from now on to another server; empty: to none.
 func (r *Relay) To(server string) { r.to.Store(server) }
 
+// Cut ends all connections, and every new one, until it is told otherwise.
+func (r *Relay) Cut(away bool) {
+	r.cut.Store(away)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for c := range r.open {
+		if away {
+			c.Close()
+		}
+	}
+}
+
 func (r *Relay) serve(near net.Conn) {
-	defer near.Close()
+	r.mu.Lock()
+	r.open[near] = true
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		delete(r.open, near)
+		r.mu.Unlock()
+		near.Close()
+	}()
+	if r.cut.Load() {
+		return
+	}
 	r.wait()
 	far, err := net.Dial("tcp", r.to.Load().(string))
 	if err != nil {

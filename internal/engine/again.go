@@ -13,14 +13,17 @@ import (
 )
 
 // How often and how long something that failed for the moment is tried again. A table that others have locked is waited for without end, since a
-// run gives way to everybody; a database or a store that does not answer for outage, after which the work lets go of what it holds, and is taken up
+// run gives way to everybody; a database or a store that does not answer for Outage, after which the work lets go of what it holds, and is taken up
 // when that is back.
 const (
 	tries    = 6
 	longWait = 5 * time.Second
 )
 
-var firstWait, outage = 200 * time.Millisecond, time.Minute // shorter in tests
+var firstWait = 200 * time.Millisecond // shorter in tests
+
+// Outage is how long a run waits in the middle of its work for a database or a store that does not answer. Shorter in tests.
+var Outage = time.Minute
 
 // Waiting says that work has let go of everything until what it needs answers again.
 type Waiting struct{ Reason string }
@@ -50,7 +53,7 @@ func retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...fu
 		if err == nil || ctx.Err() != nil || !passing(err) {
 			return err
 		}
-		patient := errors.Is(err, source.ErrBusy) || away(err) && time.Since(begun) < outage
+		patient := errors.Is(err, source.ErrBusy) || away(err) && time.Since(begun) < Outage
 		if try >= tries && !patient || away(err) && !patient {
 			return err
 		}

@@ -237,8 +237,17 @@ func touches(f *filter.Filter, m *archive.Manifest) bool {
 	return false
 }
 
-// Dispose carries a disposal out that was decided on. It can be called again after it stopped anywhere.
+// Dispose carries a disposal out that was decided on. It can be called again after it stopped anywhere; Waiting says that something does not
+// answer.
 func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
+	err := e.disposeOf(ctx, d)
+	if away(err) && passing(err) {
+		return &Waiting{waits(err)}
+	}
+	return err
+}
+
+func (e *Engine) disposeOf(ctx context.Context, d *catalog.Disposal) error {
 	claiming, cancel := context.WithTimeoutCause(ctx, claimWait, &RefusedError{Message: fmt.Sprintf("a run is at work on table %s.%s", d.Source, d.Table), Remedy: "wait until it has ended, or pause it; then start the disposal again"})
 	defer cancel()
 	release, err := e.claim(claiming, d.Source, []string{d.Table})

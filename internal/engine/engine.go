@@ -40,6 +40,7 @@ type Engine struct {
 	}
 	inHand     sync.Map     // store and stem → true: files are being written there whose segment is not known there yet
 	reading    sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
+	moving     sync.Map     // id of a segment → true: its rows are being moved
 	takingBack sync.Map     // id of a restore → true: its rows are being taken back
 	mending    sync.Mutex   // one file at a time is replaced
 	gates      sync.Map     // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing

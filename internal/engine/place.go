@@ -36,18 +36,52 @@ func (e *Engine) readableStore(ctx context.Context, s *catalog.Segment) (store.S
 
 // MoveSegment moves the rows of a closed segment to another store, or back to that in which its records lie; those stay where they
 // are. What arrived is read back, row by row, before the catalog says so, and only then do the files that were left go: where a cold
-// store is the target, its files are let go cold after that.
+// store is the target, its files are let go cold after that. A move that is interrupted, by whatever, is taken up again.
 func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalog.Segment, error) {
+	if _, busy := e.moving.LoadOrStore(id, true); busy {
+		return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are being moved just now", id), Remedy: "wait until that is done"}
+	}
+	defer e.moving.Delete(id)
 	s, err := e.Catalog.Segment(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	defer e.takeInHand(to, s.Stem)()
-	if s, err = e.copyRows(ctx, id, to); err != nil {
-		if errors.Is(err, store.ErrCold) {
-			return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
+	if s.Moving != "" && s.RowsIn() == to && s.Leaving == "" { // they are to stay after all
+		if err := e.Catalog.Moving(ctx, id, ""); err != nil {
+			return nil, err
 		}
-		return nil, fmt.Errorf("segment %s: %w", id, err)
+		return e.Catalog.Segment(ctx, id)
+	}
+	if err := e.canMove(ctx, s, to); err != nil {
+		var refused *RefusedError
+		if s.Moving == to && errors.As(err, &refused) { // it could be when it was asked for
+			err = errors.Join(err, e.Catalog.Moving(ctx, id, ""))
+		}
+		return nil, err
+	}
+	if s.Moving != to {
+		if err := e.Catalog.Moving(ctx, id, to); err != nil {
+			return nil, err
+		}
+	}
+	moved, err := e.move(ctx, actor, s, to)
+	if err == nil || ctx.Err() != nil {
+		return moved, err
+	}
+	if away(err) {
+		return nil, fmt.Errorf("segment %s: it is tried again by itself (`ambercellar segment move %s -to %s` leaves its rows where they are): %w", id, id, s.RowsIn(), err)
+	}
+	if isCold(err) {
+		err = &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
+	}
+	return nil, errors.Join(fmt.Errorf("segment %s: %w", id, err), e.Catalog.Moving(ctx, id, ""))
+}
+
+func (e *Engine) move(ctx context.Context, actor string, s *catalog.Segment, to string) (*catalog.Segment, error) {
+	defer e.takeInHand(to, s.Stem)()
+	s, err := e.copyRows(ctx, s.ID, to)
+	if err != nil {
+		return nil, err
 	}
 	from := s.RowsIn()
 	if s.RowsStore = to; to == s.Store {
@@ -57,10 +91,10 @@ func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalo
 	if err := e.Catalog.Moved(ctx, actor, s, from); err != nil {
 		return nil, err
 	}
-	if err := e.settleMove(ctx, id); err != nil {
-		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by itself: %w", id, to, err)
+	if err := e.settleMove(ctx, s.ID); err != nil {
+		e.Log.Warn("rows were moved, and what is left to do is done by itself", "segment", s.ID, "store", to, "error", err)
 	}
-	return e.Catalog.Segment(ctx, id)
+	return e.Catalog.Segment(ctx, s.ID)
 }
 
 func (e *Engine) canMove(ctx context.Context, s *catalog.Segment, to string) error {
@@ -213,6 +247,26 @@ func (e *Engine) SettleMoves(ctx context.Context) (moved int, err error) {
 	for i := range begun {
 		if one := e.settleMove(ctx, begun[i].ID); one != nil {
 			err = errors.Join(err, fmt.Errorf("segment %s: %w", begun[i].ID, one))
+		}
+	}
+	wanted, listing := e.Catalog.Moves(ctx)
+	err = errors.Join(err, listing)
+	for i := range wanted {
+		s := &wanted[i]
+		if s.State != catalog.SegmentClosed || s.Disposal != "" {
+			err = errors.Join(err, e.Catalog.Moving(ctx, s.ID, ""))
+			continue
+		}
+		if _, busy := e.moving.Load(s.ID); busy { // whoever asked for it is at it
+			continue
+		}
+		if done, one := e.MoveSegment(ctx, "service", s.ID, s.Moving); one != nil {
+			err = errors.Join(err, one)
+		} else if done.RowsIn() == s.Moving {
+			moved++
+		}
+		if ctx.Err() != nil {
+			return moved, ctx.Err()
 		}
 	}
 	due, listing := e.Catalog.ToCool(ctx, e.Now(), 1000)

@@ -23,7 +23,7 @@ import (
 const restoreRows, restoreBytes = 50_000, 8 << 20
 
 // Restore carries a restore out, or goes on with one that was interrupted: what that has put back counts. Files are made in
-// directory. One that the end of the service interrupts is left as it is, and can be carried out again.
+// directory. One that the end of the service interrupts, or that waits for what does not answer, is left as it is, and can be carried out again.
 func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory string) error {
 	q := &restoration{Engine: e, restore: r, directory: directory, again: r.Begun || r.Segments > 0 || r.Found > 0}
 	r.Segments, r.Found, r.Restored, r.Skipped, r.Replaced, r.Digest, r.Reason = 0, 0, 0, 0, 0, "", ""
@@ -32,6 +32,10 @@ func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory stri
 	e.reading.RUnlock()
 	if err != nil && errors.Is(context.Cause(ctx), ErrShutdown) {
 		return ErrShutdown
+	}
+	if away(err) && passing(err) {
+		r.Reason = waits(err)
+		return errors.Join(&Waiting{r.Reason}, e.Catalog.SaveRestore(context.WithoutCancel(ctx), r))
 	}
 	now := catalog.At(e.Now())
 	r.EndedAt = &now
@@ -613,15 +617,20 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			request.Replace = func(there *value.Chunk) error { return q.keepReplaced(ctx, t, columns, there) }
 		}
 		begun := q.Now()
+		unsure := false // whether a try whose connection broke has put the rows back
 		err = retry(ctx, q.Log, func() (err error) {
 			out, err = src.Restore(ctx, request)
-			if err != nil && !errors.Is(err, source.ErrBusy) {
-				q.books.Lock()
-				defer q.books.Unlock()
-				return &RefusedError{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
+			switch {
+			case err == nil || errors.Is(err, source.ErrBusy):
+				return err
+			case errors.Is(err, source.ErrUnreachable) && !t.ByAddress():
+				unsure = true
+				return err
 			}
-			return err
-		})
+			q.books.Lock()
+			defer q.books.Unlock()
+			return &RefusedError{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
+		}, q.waiting(ctx))
 		if err != nil {
 			return err
 		}
@@ -641,7 +650,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			if q.replaced != nil {
 				q.restore.Replaced = q.replaced.rows
 			}
-			if q.again && out.Skipped > 0 {
+			if (q.again || unsure) && out.Skipped > 0 {
 				if err := q.putBackBefore(ctx, src, t, columns, rows, digests, out); err != nil {
 					return 0, err
 				}
@@ -677,4 +686,17 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		return nil
 	}
 	return nil
+}
+
+// waiting returns what shows what a restore waits for, until its counts are shown next.
+func (q *restoration) waiting(ctx context.Context) func(error) {
+	return func(err error) {
+		q.books.Lock()
+		defer q.books.Unlock()
+		shown := *q.restore
+		shown.Reason = waits(err)
+		if err := q.Catalog.SaveRestore(ctx, &shown); err != nil {
+			q.Log.Warn("what a restore waits for cannot be kept", "restore", shown.ID, "error", err)
+		}
+	}
 }

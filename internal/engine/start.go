@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -10,6 +11,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/source"
 )
 
 // StartRun makes a run of a plan and keeps it as queued. The plan must be of the rule's newest revision and not old; empty
@@ -79,7 +81,7 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 			return nil, err
 		}
 	}
-	if err := src.PrepareJournal(ctx); err != nil {
+	if err := src.PrepareJournal(ctx); err != nil && !errors.Is(err, source.ErrBusy) { // the run waits for who is at it, and does this itself
 		return nil, err
 	}
 	passes, err := e.plannedPasses(ctx, p, &body)

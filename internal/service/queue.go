@@ -78,6 +78,7 @@ func (s *Service) launch(r *catalog.Run) {
 	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{})}
 	s.mu.Lock()
 	s.active[r.ID] = a
+	delete(s.looking, r.ID)
 	s.mu.Unlock()
 	if r.Cancelling { // since before the service stopped, perhaps
 		cancel(engine.ErrCancel)
@@ -449,12 +450,37 @@ func (s *Service) RequestRestore(ctx context.Context, actor string, q engine.Res
 	return &copied, nil
 }
 
+// waitPatience is how long a restore or a disposal waits for what does not answer before it fails. It can be asked for again: what was done stays.
+const waitPatience = 10 * time.Minute
+
+// patiently carries something out again and again while what it needs does not answer. It returns engine.Waiting where that took too long.
+func (s *Service) patiently(patience time.Duration, do func() error) error {
+	var waiting *engine.Waiting
+	for wait, begun := firstLook, time.Now(); ; wait = min(2*wait, longestLook) {
+		err := do()
+		if !errors.As(err, &waiting) || time.Since(begun) > patience {
+			return err
+		}
+		select {
+		case <-s.ctx.Done():
+			return engine.ErrShutdown
+		case <-time.After(wait):
+		}
+	}
+}
+
 // restore carries a restore out in the background. One that the end of the service interrupts is taken up at its next start.
 func (s *Service) restore(r *catalog.Restore) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		err := s.Engine.Restore(s.ctx, r, s.restoreDirectory())
+		err := s.patiently(waitPatience, func() error { return s.Engine.Restore(s.ctx, r, s.restoreDirectory()) })
+		var waiting *engine.Waiting
+		if errors.As(err, &waiting) {
+			now := catalog.At(s.Now())
+			r.State, r.EndedAt, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, &now, "", nil
+			r.Reason = fmt.Sprintf("it has waited for %s; what was put back stays, and a new request skips it: %s", waitPatience, waiting.Reason)
+		}
 		switch {
 		case errors.Is(err, engine.ErrShutdown):
 			s.Log.Info("restore rests until the next start", "restore", r.ID)

@@ -62,7 +62,7 @@ type Service struct {
 	sources  map[string]*openedSource
 	stores   map[string]*openedStore
 	active   map[string]*activeRun
-	looking  map[string]*lookout // by run: of those that wait for what does not answer
+	looking  map[string]*lookout  // by run: of those that wait for what does not answer
 	disagree map[[2]string]string // by source and table: what is different
 }
 

@@ -12,16 +12,15 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest"
 	"ambercellar/internal/engine"
-	"ambercellar/internal/source"
 	"ambercellar/internal/silence"
+	"ambercellar/internal/source"
 )
 
 // A run whose database does not answer any more can be paused, and whoever asks that database for something hears of it, all within the time that
 // silence is borne.
 func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
-	quiet := silence.Quiet
-	t.Cleanup(func() { silence.Quiet = quiet })
-	silence.Quiet = time.Second
+	quiet, patient := silence.Bear(time.Second, 5*time.Second)
+	t.Cleanup(func() { silence.Bear(quiet, patient) })
 	for _, kind := range []string{"postgres", "mariadb"} {
 		t.Run(kind, func(t *testing.T) {
 			address, exec := dbtest.Postgres(t), dbtest.Exec

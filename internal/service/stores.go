@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"sync"
 	"time"
 
 	"ambercellar/internal/archive"
@@ -17,9 +16,9 @@ import (
 
 // openedStore is a store that was opened once. Each has a lock of its own, since a place that does not answer keeps others waiting.
 type openedStore struct {
-	sync.Mutex
-	store  store.Store // nil: not yet, or not any more
-	looked time.Time   // at its identity
+	turn   chan struct{} // holds one while somebody looks at what follows
+	store  store.Store   // nil: not yet, or not any more
+	looked time.Time     // at its identity
 }
 
 // lookAgain is how old a look at the identity of a bucket may be. A directory is looked at whenever it is used.
@@ -30,12 +29,16 @@ func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
 	s.mu.Lock()
 	o := s.stores[name]
 	if o == nil {
-		o = &openedStore{}
+		o = &openedStore{turn: make(chan struct{}, 1)}
 		s.stores[name] = o
 	}
 	s.mu.Unlock()
-	o.Lock()
-	defer o.Unlock()
+	select {
+	case o.turn <- struct{}{}:
+		defer func() { <-o.turn }()
+	case <-ctx.Done():
+		return nil, fmt.Errorf("store %s: %w: it is being looked at", name, store.ErrUnreachable)
+	}
 	if o.store != nil && time.Since(o.looked) < lookAgain {
 		return o.store, nil
 	}
@@ -60,6 +63,26 @@ func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
 	}
 	o.store, o.looked = st, time.Now()
 	return st, nil
+}
+
+// glance is how long a store may take to answer somebody who wants to see all stores.
+const glance = 2 * time.Second
+
+// StoreState says whether a store answers and is what it was, and how many bytes are free in it; -1: not known.
+func (s *Service) StoreState(ctx context.Context, name string) (free int64, err error) {
+	within, cancel := context.WithTimeout(ctx, glance)
+	defer cancel()
+	st, err := s.store(within, name)
+	if err == nil {
+		_, err = store.Identify(within, st)
+	}
+	if err == nil {
+		return st.Free(within), nil
+	}
+	if within.Err() != nil && ctx.Err() == nil {
+		err = fmt.Errorf("%w: it has not answered within %s", store.ErrUnreachable, glance)
+	}
+	return -1, err
 }
 
 // sameStore says whether what answers at a store's place is that store.
@@ -327,4 +350,16 @@ func (s *Service) newPlace(ctx context.Context, c *catalog.Store, existing bool)
 	}
 	c.Identity = id.Store
 	return st, fresh, nil
+}
+
+// StoreWarnings tells what is unsafe about how a store is set up, of all those that there are.
+func StoreWarnings(c *catalog.Store, all []catalog.Store) []string {
+	out := []string{}
+	for i := range all {
+		second := &all[i]
+		if c.Seal.V.Sealed() && second.Name == c.Second && !second.Seal.V.Sealed() {
+			out = append(out, fmt.Sprintf("store %s is sealed, and its second store %s is not: whoever gets at that reads every row; seal it too (`ambercellar store set %s -key-file FILE`, then `ambercellar store reseal %s`)", c.Name, second.Name, second.Name, second.Name))
+		}
+	}
+	return out
 }

@@ -9,13 +9,21 @@ import (
 	"net"
 	"os"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
 
-// Quiet is how long a connection may wait for an answer before the server is asked whether it is there at all; patience is how long that may
-// take. So a server that hangs is noticed after 20 s.
-var Quiet, patience = 15 * time.Second, 5 * time.Second
+// How long a connection may wait for an answer before the server is asked whether it is there at all, and how long that may take. So a server that
+// hangs is noticed after 20 s.
+var quiet, patience atomic.Int64
+
+func init() { Bear(15*time.Second, 5*time.Second) }
+
+// Bear says how long silence is borne from now on, and returns what was the case before. Tests shorten it.
+func Bear(quietFor, patientFor time.Duration) (time.Duration, time.Duration) {
+	return time.Duration(quiet.Swap(int64(quietFor))), time.Duration(patience.Swap(int64(patientFor)))
+}
 
 // A Dialer makes a connection, as net.Dialer does.
 type Dialer = func(ctx context.Context, network, address string) (net.Conn, error)
@@ -28,7 +36,7 @@ func Watch(dial Dialer, there func(ctx context.Context, network, address string)
 			return nil, err
 		}
 		return &conn{Conn: c, there: func() error {
-			ctx, cancel := context.WithTimeout(context.Background(), patience)
+			ctx, cancel := context.WithTimeout(context.Background(), time.Duration(patience.Load()))
 			defer cancel()
 			return there(ctx, network, address)
 		}}, nil
@@ -47,14 +55,13 @@ type conn struct {
 // Error says that a server is silent.
 type Error struct {
 	After time.Duration // of silence
-	Why   error         // why it is taken to be away
+	Why   error         // why it is taken to be away; that its own time ran out is not the time of who waits, so it is not unwrapped
 }
 
 func (e *Error) Error() string {
 	return fmt.Sprintf("the server has been silent for %s and does not answer on a new connection: %v", e.After.Round(time.Second), e.Why)
 }
 
-func (e *Error) Unwrap() error   { return e.Why }
 func (e *Error) Timeout() bool   { return false } // nobody asked for one
 func (e *Error) Temporary() bool { return false }
 
@@ -73,7 +80,7 @@ func (c *conn) patiently(b []byte, outer *time.Time, set func(time.Time) error, 
 	begun := time.Now()
 	for {
 		c.mu.Lock()
-		until, own := *outer, time.Now().Add(Quiet)
+		until, own := *outer, time.Now().Add(time.Duration(quiet.Load()))
 		if until.IsZero() || until.After(own) {
 			until = own
 		}

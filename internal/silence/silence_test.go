@@ -47,9 +47,9 @@ func greeting(c net.Conn) error {
 }
 
 func TestAServerThatWorksIsWaitedForAndOneThatHangsIsNot(t *testing.T) {
-	quiet, patient := Quiet, patience
-	t.Cleanup(func() { Quiet, patience = quiet, patient })
-	Quiet, patience = 50*time.Millisecond, 200*time.Millisecond
+	const Quiet, Patience = 50 * time.Millisecond, 200 * time.Millisecond
+	before, patient := Bear(Quiet, Patience)
+	t.Cleanup(func() { Bear(before, patient) })
 	var hangs atomic.Bool
 	address, say := server(t, &hangs)
 	var net0 net.Dialer
@@ -59,7 +59,7 @@ func TestAServerThatWorksIsWaitedForAndOneThatHangsIsNot(t *testing.T) {
 			return err
 		}
 		defer c.Close()
-		c.SetDeadline(time.Now().Add(patience))
+		c.SetDeadline(time.Now().Add(Patience))
 		return greeting(c)
 	})(context.Background(), "tcp", address)
 	if err == nil {

@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/johannesboyne/gofakes3"
@@ -22,6 +24,10 @@ type Objects struct {
 	Buckets   []string      // that are made where they do not exist
 	AccessKey string        // the id of the only key that is let in, whatever its secret; empty: everyone is
 	Lock      time.Duration // for which every version of an object is kept after it was put; 0: nothing is locked, and no versions are kept
+	Region    string        // whose signatures are taken; empty: of any
+	Clock     time.Duration // by how much its clock is ahead: of a quarter of an hour and more, it does not believe those who ask
+	Quota     int64         // bytes that may be put, in all; 0: no end
+	Deny      []string      // methods of HTTP that the key may not use
 	Cold      *Cold         // how objects of a cold storage class behave; nil: as UsualCold says
 }
 
@@ -64,7 +70,24 @@ func (o Objects) Handler() (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
+	var put atomic.Int64
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if signed, err := time.Parse("20060102T150405Z", r.Header.Get("X-Amz-Date")); err == nil && time.Now().Add(o.Clock).Sub(signed).Abs() > mostSkew {
+			refuse(w, http.StatusForbidden, "RequestTimeTooSkewed", "The difference between the request time and the current time is too large.")
+			return
+		}
+		if scope := strings.Split(r.Header.Get("Authorization"), "/"); o.Region != "" && len(scope) > 2 && scope[2] != o.Region {
+			refuse(w, http.StatusBadRequest, "AuthorizationHeaderMalformed", fmt.Sprintf("The region '%s' is wrong; expecting '%s'", scope[2], o.Region), "Region", o.Region)
+			return
+		}
+		if slices.Contains(o.Deny, r.Method) {
+			refuse(w, http.StatusForbidden, "AccessDenied", "Access Denied.")
+			return
+		}
+		if o.Quota > 0 && r.Method == http.MethodPut && put.Add(max(r.ContentLength, 0)) > o.Quota {
+			refuse(w, http.StatusForbidden, "QuotaExceeded", "The bucket's quota is used up.")
+			return
+		}
 		if o.AccessKey != "" && !strings.Contains(r.Header.Get("Authorization"), "Credential="+o.AccessKey+"/") {
 			refuse(w, http.StatusForbidden, "InvalidAccessKeyId", "The access key id is not known here.")
 			return
@@ -116,9 +139,16 @@ func (u *unframed) Read(p []byte) (int, error) {
 
 func (u *unframed) Close() error { return u.body.Close() }
 
-// refuse answers as the protocol has it.
-func refuse(w http.ResponseWriter, status int, code, message string) {
+// mostSkew is by how much the clock of who asks may differ, as the protocol has it.
+const mostSkew = 15 * time.Minute
+
+// refuse answers as the protocol has it, with more elements as pairs of name and value.
+func refuse(w http.ResponseWriter, status int, code, message string, more ...string) {
 	w.Header().Set("Content-Type", "application/xml")
 	w.WriteHeader(status)
-	fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><Error><Code>%s</Code><Message>%s</Message></Error>`, code, message)
+	fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><Error><Code>%s</Code><Message>%s</Message>`, code, message)
+	for i := 0; i+1 < len(more); i += 2 {
+		fmt.Fprintf(w, "<%[1]s>%[2]s</%[1]s>", more[i], more[i+1])
+	}
+	fmt.Fprint(w, "</Error>")
 }

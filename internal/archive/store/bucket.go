@@ -248,9 +248,27 @@ func (o *Objects) Create(ctx context.Context, name string) (File, error) {
 	return &objectFile{objects: o, ctx: ctx, name: name, key: key}, nil
 }
 
+// stat asks after a file. An object store answers that without a word on why it will not; what asks in another way is told.
+func (o *Objects) stat(ctx context.Context, key string) (minio.ObjectInfo, error) {
+	info, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{})
+	var r minio.ErrorResponse
+	if !errors.As(err, &r) || r.StatusCode == http.StatusNotFound || r.StatusCode < 300 || r.StatusCode >= 500 {
+		return info, err
+	}
+	asking, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for x := range o.client.ListObjects(asking, o.bucket.Name, minio.ListObjectsOptions{Prefix: o.own(), MaxKeys: 1}) {
+		if x.Err != nil && errors.As(x.Err, &r) {
+			return info, x.Err
+		}
+		break
+	}
+	return info, err
+}
+
 // free says whether a name is free; ErrExists where it is not.
 func (o *Objects) free(ctx context.Context, name, key string) error {
-	if _, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{}); err == nil {
+	if _, err := o.stat(ctx, key); err == nil {
 		return fmt.Errorf("%s: %w", name, ErrExists)
 	} else if err := o.told(name, err); !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -350,7 +368,7 @@ func (o *Objects) Open(ctx context.Context, name string) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	info, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{})
+	info, err := o.stat(ctx, key)
 	if err != nil {
 		return nil, o.told(name, err)
 	}

@@ -25,8 +25,8 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"ambercellar/internal/core/pace"
-	"ambercellar/internal/source"
 	"ambercellar/internal/silence"
+	"ambercellar/internal/source"
 )
 
 // Source is a MariaDB or MySQL database.

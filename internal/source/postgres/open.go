@@ -18,8 +18,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/core/pace"
-	"ambercellar/internal/source"
 	"ambercellar/internal/silence"
+	"ambercellar/internal/source"
 )
 
 // Source is a PostgreSQL database.

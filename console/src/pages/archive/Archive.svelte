@@ -9,6 +9,7 @@
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
+  import Warning from "../../lib/Warning.svelte";
   import When from "../../lib/When.svelte";
   import Retrievals from "./Retrievals.svelte";
   import Verifications from "./Verifications.svelte";
@@ -23,6 +24,10 @@
 <Page title="Archive" about="Segments: immutable files of archived rows, each with a manifest beside it.">
   {#snippet actions()}<Button size="sm" color="alternative" href="#/search">Search rows</Button> <Button size="sm" href="#/restores/request">Restore rows</Button>{/snippet}
   <Trouble problem={segments.problem ?? stores.problem} />
+  {#each stores.data?.items ?? [] as s (s.name)}
+    {#if s.problem}<Warning><span class="font-semibold">Store {s.name} cannot be reached:</span> {s.problem}</Warning>{/if}
+    {#each s.warnings as w (w)}<Warning>{w}</Warning>{/each}
+  {/each}
   <Panel title="Stores">
     <Listing label="Stores" heads={["Store", "Kind", "Where", "#Segments", "#Size", "#Free", "Second copies", "All verified since", "#Damaged"]} items={stores.data?.items}>
       {#snippet row(s: Schemas["StoreView"])}

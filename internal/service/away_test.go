@@ -1,0 +1,294 @@
+package service
+
+import (
+	"database/sql"
+	"fmt"
+	"net/http/httptest"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/dbtest"
+	"ambercellar/internal/engine"
+	"ambercellar/internal/silence"
+	"ambercellar/internal/source"
+	"ambercellar/internal/standin"
+)
+
+// farStore is a bucket behind a relay, and a plan whose rows go there.
+func farStore(t *testing.T, s *Service, dir string, rows int) (*dbtest.Relay, *catalog.Plan) {
+	t.Helper()
+	t.Setenv("AWS_ACCESS_KEY_ID", "ferry")
+	t.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
+	h, err := standin.Objects{Buckets: []string{"attic"}}.Handler()
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(h)
+	t.Cleanup(server.Close)
+	relay := dbtest.NewRelay(t, strings.TrimPrefix(server.URL, "http://"))
+	t.Cleanup(func() { relay.Frozen.Store(false) })
+	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Bucket: catalog.JSON[store.Bucket]{V: store.Bucket{Endpoint: "http://" + relay.Address, Name: "attic"}}}, false); err != nil {
+		t.Fatal(err)
+	}
+	harbour(t, s, dir, rows)
+	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: attic}\npace: gentle\n"
+	if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+		t.Fatal(problems, err)
+	}
+	p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return relay, p
+}
+
+// until waits until a run is as it should be.
+func (s *Service) until(t *testing.T, id, what string, within time.Duration, is func(r *catalog.Run) bool) *catalog.Run {
+	t.Helper()
+	for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		r, err := s.Run(t.Context(), id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if is(r) {
+			return r
+		}
+		if time.Since(begun) > within {
+			t.Fatalf("%s: after %s it is %s: %s", what, within, r.State, r.Reason)
+		}
+	}
+}
+
+func hasty(t *testing.T) {
+	quiet, patient := silence.Bear(300*time.Millisecond, 300*time.Millisecond)
+	outage := engine.Outage
+	engine.Outage = 5 * time.Second
+	t.Cleanup(func() {
+		silence.Bear(quiet, patient)
+		engine.Outage = outage
+	})
+}
+
+// A store that hangs, or is not there, is waited for: the run says so, is paused at once, lets go of everything after a while, and goes on by itself when the
+// store is back. Nothing is lost and nothing is taken twice.
+func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
+	hasty(t)
+	for name, gone := range map[string]func(r *dbtest.Relay, away bool){
+		"it hangs":        func(r *dbtest.Relay, away bool) { r.Frozen.Store(away) },
+		"nothing answers": func(r *dbtest.Relay, away bool) { r.Cut(away) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			s, _ := open(t, filepath.Join(dir, "data"))
+			defer s.Close()
+			relay, p := farStore(t, s, dir, 6000)
+			defer gone(relay, false)
+			r, err := s.StartRun(t.Context(), "me", p.ID, false)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.until(t, r.ID, "some are deleted", time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
+			gone(relay, true)
+			if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+				t.Fatal(err)
+			}
+			s.until(t, r.ID, "it says what it waits for", 20*time.Second, func(r *catalog.Run) bool {
+				return r.State == catalog.Running && strings.HasPrefix(r.Reason, "waiting for a store: ")
+			})
+			begun := time.Now()
+			if _, err := s.StoreState(t.Context(), "attic"); err == nil || time.Since(begun) > 2*glance {
+				t.Errorf("the store's state, after %s: %v", time.Since(begun), err)
+			}
+			begun = time.Now()
+			now, err := s.Pause(t.Context(), r.ID)
+			if err != nil || now.State != catalog.Paused || time.Since(begun) > 10*time.Second {
+				t.Fatalf("paused after %s: %+v, %v", time.Since(begun), now, err)
+			}
+			if _, err := s.Resume(t.Context(), r.ID); err != nil {
+				t.Fatal(err)
+			}
+			now = s.until(t, r.ID, "it lets go", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
+			if now.ResumeAt != nil || !strings.Contains(now.Reason, "it goes on by itself when that is back") {
+				t.Errorf("it rests until %v: %s", now.ResumeAt, now.Reason)
+			}
+			time.Sleep(3 * time.Second) // it is looked for, in vain
+			if now, err := s.Run(t.Context(), r.ID); err != nil || now.State != catalog.Resting {
+				t.Fatalf("%+v, %v", now, err)
+			}
+			gone(relay, false)
+			now = s.until(t, r.ID, "it goes on by itself", 90*time.Second, func(r *catalog.Run) bool { return r.State.Ended() })
+			if now.State != catalog.Done || now.Deleted != 6000 || now.Balanced == nil || !*now.Balanced {
+				t.Fatalf("%+v", now)
+			}
+			restored, err := s.RequestRestore(t.Context(), "me", engine.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: engine.TargetTable, Pace: "unlimited"})
+			if err != nil {
+				t.Fatal(err)
+			}
+			gone(relay, true)
+			time.Sleep(time.Second)
+			gone(relay, false)
+			for begun := time.Now(); ; time.Sleep(10 * time.Millisecond) {
+				x, err := s.Catalog.Restore(t.Context(), restored.ID)
+				if err != nil || x.State == catalog.RestoreFailed || time.Since(begun) > time.Minute {
+					t.Fatalf("%+v, %v", x, err)
+				}
+				if x.State == catalog.RestoreDone {
+					if x.Restored != 6000 {
+						t.Errorf("%+v", x)
+					}
+					break
+				}
+			}
+		})
+	}
+}
+
+// A service whose store hangs ends all the same, and a run that is at it goes on at the next start.
+func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
+	hasty(t)
+	dir := t.TempDir()
+	s, _ := open(t, filepath.Join(dir, "data"))
+	relay, p := farStore(t, s, dir, 4000)
+	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.until(t, r.ID, "some are deleted", time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
+	relay.Frozen.Store(true)
+	if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+		t.Fatal(err)
+	}
+	s.until(t, r.ID, "it waits", 20*time.Second, func(r *catalog.Run) bool { return strings.HasPrefix(r.Reason, "waiting for a store: ") })
+	begun := time.Now()
+	if err := s.Close(); err != nil || time.Since(begun) > 10*time.Second {
+		t.Errorf("it ended after %s: %v", time.Since(begun), err)
+	}
+	relay.Frozen.Store(false)
+	s, _ = open(t, filepath.Join(dir, "data"))
+	defer s.Close()
+	now := s.until(t, r.ID, "it goes on", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })
+	if now.State != catalog.Done || now.Deleted != 4000 {
+		t.Errorf("%+v", now)
+	}
+}
+
+// A restore whose database is away for a while, in the middle of it, goes on, and counts each row once.
+func TestARestoreWaitsForItsDatabase(t *testing.T) {
+	hasty(t)
+	for _, kind := range []string{"postgres", "mariadb"} {
+		t.Run(kind, func(t *testing.T) {
+			address, exec := dbtest.Postgres(t), dbtest.Exec
+			if kind == "mariadb" {
+				address, exec = dbtest.MariaDB(t), dbtest.ExecMariaDB
+			}
+			at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[kind]
+			if err := exec(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 3000) SELECT g, '2020-01-01 00:00:00' FROM s", at)); err != nil {
+				t.Fatal(err)
+			}
+			u, err := url.Parse(address)
+			if err != nil {
+				t.Fatal(err)
+			}
+			relay := dbtest.NewRelay(t, u.Host)
+			u.Host = relay.Address
+			s, _ := open(t, filepath.Join(t.TempDir(), "data"))
+			defer s.Close()
+			defer relay.Cut(false)
+			if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
+				t.Fatal(err)
+			}
+			const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
+			if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+				t.Fatal(problems, err)
+			}
+			p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+			if err != nil {
+				t.Fatal(err)
+			}
+			r, err := s.StartRun(t.Context(), "me", p.ID, false)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
+			asked, err := s.RequestRestore(t.Context(), "me", engine.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: engine.TargetTable, Pace: "gentle"})
+			if err != nil {
+				t.Fatal(err)
+			}
+			cuts, said := 0, false
+			for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+				x, err := s.Catalog.Restore(t.Context(), asked.ID)
+				if err != nil || x.State == catalog.RestoreFailed || time.Since(begun) > 2*time.Minute {
+					t.Fatalf("after %d cuts: %+v, %v", cuts, x, err)
+				}
+				if x.State == catalog.RestoreDone {
+					if cuts < 3 || !said || x.Restored != 3000 || x.Skipped != 0 {
+						t.Errorf("after %d cuts, said so %v: %+v", cuts, said, x)
+					}
+					break
+				}
+				if x.Restored >= int64(500*(cuts+1)) && cuts < 3 {
+					relay.Cut(true)
+					for wait := time.Now(); time.Since(wait) < time.Duration(1+4*cuts)*time.Second && !said; time.Sleep(5 * time.Millisecond) {
+						x, err := s.Catalog.Restore(t.Context(), asked.ID)
+						said = err == nil && strings.HasPrefix(x.Reason, "waiting for the database: ")
+					}
+					relay.Cut(false)
+					cuts++
+				}
+			}
+			src, err := s.Source(t.Context(), "harbour")
+			if err != nil {
+				t.Fatal(err)
+			}
+			table, err := src.Table(t.Context(), "scan")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if n, err := src.RestoredCount(t.Context(), table, asked.ID); err != nil || n != 3000 {
+				t.Errorf("%d rows are recorded as restored, %v", n, err)
+			}
+		})
+	}
+}
+
+// A SQLite database that others write to without a pause keeps a run waiting, and does not fail its start.
+func TestARunOfABusySQLiteDatabaseIsStarted(t *testing.T) {
+	dir := t.TempDir()
+	s, _ := open(t, filepath.Join(dir, "data"))
+	defer s.Close()
+	p := harbour(t, s, dir, 2000)
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "harbour.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	locked, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := locked.ExecContext(t.Context(), "BEGIN IMMEDIATE"); err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.until(t, r.ID, "it says what it waits for", 30*time.Second, func(r *catalog.Run) bool {
+		return r.State == catalog.Running && strings.HasPrefix(r.Reason, "waiting: ")
+	})
+	if _, err := locked.ExecContext(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+		t.Fatal(err)
+	}
+	now := s.until(t, r.ID, "it goes on", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })
+	if now.State != catalog.Done || now.Deleted != 2000 {
+		t.Errorf("%+v", now)
+	}
+}
