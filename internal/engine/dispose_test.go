@@ -176,7 +176,7 @@ type stumbling struct {
 	left int
 }
 
-var errStumbled = errors.New("the store does not answer")
+var errStumbled = fmt.Errorf("stumbled: %w", store.ErrUnreachable)
 
 func (s *stumbling) step() error {
 	if s.left--; s.left < 0 {

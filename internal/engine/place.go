@@ -65,18 +65,20 @@ func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalo
 		}
 	}
 	moved, err := e.move(ctx, actor, s, to)
-	if err == nil || ctx.Err() != nil {
+	switch {
+	case moved != nil && err != nil:
+		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by itself: %w", id, to, err)
+	case err == nil || ctx.Err() != nil:
 		return moved, err
-	}
-	if away(err) {
+	case away(err):
 		return nil, fmt.Errorf("segment %s: it is tried again by itself (`ambercellar segment move %s -to %s` leaves its rows where they are): %w", id, id, s.RowsIn(), err)
-	}
-	if isCold(err) {
+	case isCold(err):
 		err = &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
 	}
 	return nil, errors.Join(fmt.Errorf("segment %s: %w", id, err), e.Catalog.Moving(ctx, id, ""))
 }
 
+// move returns the segment, even with an error, once the catalog says that its rows are in the other store.
 func (e *Engine) move(ctx context.Context, actor string, s *catalog.Segment, to string) (*catalog.Segment, error) {
 	defer e.takeInHand(to, s.Stem)()
 	s, err := e.copyRows(ctx, s.ID, to)
@@ -92,7 +94,7 @@ func (e *Engine) move(ctx context.Context, actor string, s *catalog.Segment, to 
 		return nil, err
 	}
 	if err := e.settleMove(ctx, s.ID); err != nil {
-		e.Log.Warn("rows were moved, and what is left to do is done by itself", "segment", s.ID, "store", to, "error", err)
+		return s, err
 	}
 	return e.Catalog.Segment(ctx, s.ID)
 }
