@@ -97,7 +97,7 @@ func main() {
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size")
 	flag.Parse()
 	wanted := func(name string) bool {
 		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
@@ -187,8 +187,16 @@ func main() {
 			log.Fatal(err)
 		}
 	}
+	if wanted("size") {
+		if err := sizes(ctx, *out, *program); err != nil {
+			log.Fatalf("size: %v", err)
+		}
+	}
 	summary(done)
 }
+
+// machine is what everything was measured on.
+var machine = fmt.Sprintf("%d processors, %s/%s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH)
 
 func names() (out []string) {
 	for _, w := range works {
@@ -209,7 +217,7 @@ func run(ctx context.Context, name string, rows, rounds int, start func() (table
 	if err := t.fill(rows); err != nil {
 		return nil, err
 	}
-	r := &report{Work: name, When: time.Now().UTC().Format(time.RFC3339), Machine: fmt.Sprintf("%d processors, %s/%s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH),
+	r := &report{Work: name, When: time.Now().UTC().Format(time.RFC3339), Machine: machine,
 		Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
 	for round := range rounds {
 		for _, side := range sides {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"syscall"
 	"time"
 
@@ -39,7 +38,7 @@ func restores(ctx context.Context, rows, rounds int, out, program string) error 
 	if err != nil {
 		return err
 	}
-	r := &report{Work: "postgres-restore", When: time.Now().UTC().Format(time.RFC3339), Machine: fmt.Sprintf("%d processors, %s/%s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH), Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
+	r := &report{Work: "postgres-restore", When: time.Now().UTC().Format(time.RFC3339), Machine: machine, Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
 	for round := range rounds {
 		for _, side := range []string{byHand, byHandAgain, ours} {
 			m, n, err := restoredOnce(ctx, p, side, program)

@@ -26,9 +26,14 @@ var firstWait = 200 * time.Millisecond // shorter in tests
 var Outage = time.Minute
 
 // Waiting says that work has let go of everything until what it needs answers again.
-type Waiting struct{ Reason string }
+type Waiting struct {
+	Reason string
+	why    error
+}
 
 func (e *Waiting) Error() string { return e.Reason }
+
+func (e *Waiting) Unwrap() error { return e.why }
 
 // away says of an error that a database or a store does not answer.
 func away(err error) bool { return errors.Is(err, source.ErrUnreachable) || store.Away(err) }

@@ -242,7 +242,7 @@ func touches(f *filter.Filter, m *archive.Manifest) bool {
 func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
 	err := e.disposeOf(ctx, d)
 	if away(err) && passing(err) {
-		return &Waiting{waits(err)}
+		return &Waiting{waits(err), err}
 	}
 	return err
 }

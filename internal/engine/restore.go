@@ -35,7 +35,7 @@ func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory stri
 	}
 	if away(err) && passing(err) {
 		r.Reason = waits(err)
-		return errors.Join(&Waiting{r.Reason}, e.Catalog.SaveRestore(context.WithoutCancel(ctx), r))
+		return errors.Join(&Waiting{r.Reason, err}, e.Catalog.SaveRestore(context.WithoutCancel(ctx), r))
 	}
 	now := catalog.At(e.Now())
 	r.EndedAt = &now

@@ -87,7 +87,7 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) error {
 	}
 	run.ResumeAt, run.WindowsLeft = nil, nil
 	e.Log.Warn("a run lets go until what it needs answers again", "run", run.ID, "error", err)
-	return errors.Join(&Waiting{waits(err)}, e.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
+	return errors.Join(&Waiting{waits(err), err}, e.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
 }
 
 func (e *Engine) carryOut(ctx context.Context, run *catalog.Run) (err error) {

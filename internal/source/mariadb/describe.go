@@ -97,8 +97,8 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	}
 	for _, t := range out {
 		t.AgeColumn = shape.GuessAge(t)
-		s.span(ctx, t)
 	}
+	source.EachWithin(ctx, len(out), func(ctx context.Context, i int) { s.span(ctx, out[i]) })
 	return out, nil
 }
 

@@ -21,6 +21,8 @@ const partsOf = `WITH RECURSIVE tree AS (SELECT c.oid UNION ALL SELECT i.inhreli
 // tablesQuery lists tables, partitions left out, with the sizes of all their partitions together.
 const tablesQuery = `
 WITH locks AS (SELECT relation FROM pg_locks WHERE mode = 'AccessExclusiveLock' AND locktype = 'relation' AND pid <> pg_backend_pid() AND $1 = ''),
+	published AS MATERIALIZED (SELECT pc.oid FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname
+		JOIN pg_namespace pn ON pn.nspname = p.schemaname JOIN pg_class pc ON pc.relnamespace = pn.oid AND pc.relname = p.tablename WHERE u.pubdelete),
 	locked AS (SELECT relation AS oid FROM locks UNION SELECT x.indrelid FROM pg_index x JOIN locks k ON k.relation = x.indexrelid) -- whose sizes would have to be waited for: in a list they are not, of one table they are
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.relrowsecurity, c.relforcerowsecurity,
 	pg_has_role(c.relowner, 'USAGE'), (SELECT rolbypassrls OR rolsuper FROM pg_roles WHERE rolname = current_user),
@@ -29,11 +31,10 @@ SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.r
 	coalesce(sum(CASE WHEN l.relkind = 'r' AND l.oid NOT IN (SELECT oid FROM locked) THEN pg_indexes_size(l.oid) END), 0)::bigint,
 	coalesce(bool_or(l.oid IN (SELECT oid FROM locked)), false),
 	CASE WHEN c.relkind = 'p' THEN count(l.oid) ELSE 0 END, c.relreplident::text,
-	EXISTS (SELECT 1 FROM pg_publication_tables p JOIN pg_publication u ON u.pubname = p.pubname
-		JOIN pg_namespace pn ON pn.nspname = p.schemaname JOIN pg_class pc ON pc.relnamespace = pn.oid AND pc.relname = p.tablename
-		WHERE u.pubdelete AND pc.oid IN (` + partsOf + `))
+	EXISTS (SELECT 1 FROM published p WHERE p.oid IN (` + partsOf + `))
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-LEFT JOIN LATERAL (SELECT x.* FROM pg_class x WHERE CASE WHEN c.relkind = 'p' THEN x.relkind <> 'p' AND x.oid IN (` + partsOf + `) ELSE x.oid = c.oid END) l ON true
+LEFT JOIN LATERAL (SELECT x.* FROM pg_class x WHERE c.relkind <> 'p' AND x.oid = c.oid
+	UNION ALL SELECT x.* FROM (` + partsOf + `) part JOIN pg_class x ON x.oid = part.oid WHERE c.relkind = 'p' AND x.relkind <> 'p') l ON true
 WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'
 	AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'ambercellar') AND n.nspname NOT LIKE 'pg\_%'
 	AND ($1 = '' OR n.nspname || '.' || c.relname = $1 OR n.nspname = 'public' AND c.relname = $1)
@@ -152,8 +153,8 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	for _, t := range out {
 		t.UseAddress(address(t)...)
 		t.AgeColumn = shape.GuessAge(t)
-		s.span(ctx, t)
 	}
+	source.EachWithin(ctx, len(out), func(ctx context.Context, i int) { s.span(ctx, out[i]) })
 	return out, nil
 }
 
@@ -190,16 +191,17 @@ func oids(tables map[uint32]*shape.Table) []uint32 {
 // columns resolves domains to their base types, and arrays to their elements'.
 func (s *Source) columns(ctx context.Context, tables map[uint32]*shape.Table) error {
 	rows, err := s.pool.Query(ctx, `
-WITH RECURSIVE base AS (
-	SELECT a.attrelid, a.attnum, a.atttypid AS typ, a.atttypmod AS mod FROM pg_attribute a WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped
+WITH RECURSIVE step AS (
+	SELECT y.oid AS domain, y.typbasetype AS typ, y.typtypmod AS mod FROM pg_type y WHERE y.typtype = 'd'
 	UNION ALL
-	SELECT b.attrelid, b.attnum, y.typbasetype, CASE WHEN y.typtypmod >= 0 THEN y.typtypmod ELSE b.mod END FROM base b JOIN pg_type y ON y.oid = b.typ WHERE y.typtype = 'd')
+	SELECT s.domain, y.typbasetype, CASE WHEN y.typtypmod >= 0 THEN y.typtypmod ELSE s.mod END FROM step s JOIN pg_type y ON y.oid = s.typ WHERE y.typtype = 'd'),
+	base AS (SELECT s.domain, s.typ, s.mod FROM step s JOIN pg_type y ON y.oid = s.typ WHERE y.typtype <> 'd')
 SELECT a.attrelid, a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), NOT a.attnotnull, a.attgenerated <> '',
 	coalesce((SELECT CASE WHEN o.collname = 'default' THEN (SELECT datcollate FROM pg_database WHERE datname = current_database()) ELSE o.collname END FROM pg_collation o WHERE o.oid = a.attcollation), ''),
-	b.typ, b.mod, y.typtype::text, y.typcategory::text, coalesce(e.oid, 0), coalesce(e.typtype::text, ''),
+	y.oid, coalesce(b.mod, a.atttypmod), y.typtype::text, y.typcategory::text, coalesce(e.oid, 0), coalesce(e.typtype::text, ''),
 	ARRAY(SELECT CASE WHEN ft.typtype IN ('e', 'r', 'm') THEN 25 ELSE ft.oid END FROM pg_attribute f JOIN pg_type ft ON ft.oid = f.atttypid
 		WHERE f.attrelid = CASE WHEN y.typtype = 'c' THEN y.typrelid WHEN e.typtype = 'c' THEN e.typrelid END AND f.attnum > 0 AND NOT f.attisdropped)::oid[]
-FROM pg_attribute a JOIN base b ON b.attrelid = a.attrelid AND b.attnum = a.attnum JOIN pg_type y ON y.oid = b.typ AND y.typtype <> 'd'
+FROM pg_attribute a LEFT JOIN base b ON b.domain = a.atttypid JOIN pg_type y ON y.oid = coalesce(b.typ, a.atttypid)
 LEFT JOIN pg_type e ON e.oid = y.typelem AND y.typcategory = 'A'
 WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`, oids(tables))
 	if err != nil {

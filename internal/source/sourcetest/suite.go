@@ -62,6 +62,7 @@ func Run(t *testing.T, f Fixture) {
 		run  func(*testing.T, *world)
 	}{
 		{"a table is described with key, indexes and foreign keys both ways", describes},
+		{"all tables together are described as each is by itself", listedAsDescribed},
 		{"an unknown table is ErrNoTable", unknownTable},
 		{"slices cover exactly the due rows in order of age and key", slicesCover},
 		{"a slice ends at its bytes as well as at its rows", slicesEnd},
@@ -291,6 +292,34 @@ func describes(t *testing.T, w *world) {
 		names = append(names, x.Name)
 	}
 	expect(t, "tables, the journal's own left out", names, []string{"scan", "vessel"})
+}
+
+// listedAsDescribed: all tables together are described as each is by itself, with references in all directions.
+func listedAsDescribed(t *testing.T, w *world) {
+	w.scans(t, 3, 1)
+	w.exec(`CREATE TABLE quay (line integer NOT NULL, berth integer NOT NULL, of_vessel integer, PRIMARY KEY (line, berth));
+		CREATE TABLE "Odd name" (id integer PRIMARY KEY, line integer, berth integer, parent integer, label varchar(20) NOT NULL, FOREIGN KEY (line, berth) REFERENCES quay (line, berth), FOREIGN KEY (parent) REFERENCES "Odd name" (id));
+		CREATE UNIQUE INDEX by_label ON "Odd name" (label);
+		CREATE TABLE bare (at ` + w.f.AgeType + `, note varchar(20));
+		CREATE TABLE chit (label varchar(20) NOT NULL, vessel_id integer REFERENCES vessel (id));
+		CREATE UNIQUE INDEX chit_label ON chit (label)`)
+	tables, err := w.s.Tables(w.ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "tables", len(tables), 6)
+	for i := range tables {
+		alone, err := w.s.Table(w.ctx, tables[i].Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		listed := &tables[i]
+		for what, pair := range map[string][2]any{"columns": {listed.Columns, alone.Columns}, "key": {listed.Key, alone.Key}, "indexes": {listed.Indexes, alone.Indexes}, "references": {listed.References, alone.References},
+			"referred to by": {listed.ReferencedBy, alone.ReferencedBy}, "age": {listed.AgeColumn, alone.AgeColumn}, "obstacles": {listed.Obstacles, alone.Obstacles}, "notes": {listed.Notes, alone.Notes},
+			"triggers": {listed.Triggers, alone.Triggers}, "address": {listed.Address, alone.Address}, "ages": {listed.Oldest + listed.Newest, alone.Oldest + alone.Newest}} {
+			expect(t, listed.Name+", "+what, pair[0], pair[1])
+		}
+	}
 }
 
 func unknownTable(t *testing.T, w *world) {

@@ -17,26 +17,38 @@ import (
 // sizeBudget bounds the reading of page statistics, which walks all pages of a table.
 const sizeBudget = time.Second
 
-// countBudget bounds the counting of one table's rows for a listing.
+// countBudget bounds the counting of one table's rows.
 const countBudget = 300 * time.Millisecond
+
+// listBudget bounds the same for all tables of a listing together; what cannot be had by then follows when a table is looked at by itself. leastBudget is what
+// one table of many has of it.
+const listBudget, leastBudget = time.Second, 20 * time.Millisecond
 
 // Tables lists the tables of the main schema, the journal's own left out.
 func (s *Source) Tables(ctx context.Context) ([]shape.Table, error) {
-	names, err := s.strings(ctx, `SELECT name FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', 'virtual')
-		AND name NOT LIKE 'sqlite\_%' ESCAPE '\' AND name NOT LIKE 'ambercellar\_%' ESCAPE '\' ORDER BY name`)
+	found, err := s.describe(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	tables := make([]shape.Table, 0, len(names))
-	for _, name := range names {
-		t, err := s.describe(ctx, name)
-		if err != nil {
-			return nil, err
+	bytes := s.allPages(ctx)
+	tables := make([]shape.Table, len(found))
+	whole, cancel := context.WithTimeout(ctx, listBudget)
+	defer cancel()
+	for i, t := range found {
+		if len(t.Obstacles) == 0 {
+			s.count(whole, min(countBudget, max(leastBudget, listBudget/time.Duration(2*len(found)))), t)
+			s.span(whole, t)
+			t.Bytes, t.IndexBytes = -1, -1
+			if bytes != nil {
+				t.Bytes, t.IndexBytes = bytes[t.Name], 0
+				for _, x := range t.Indexes {
+					t.IndexBytes += bytes[x.Name]
+				}
+			}
 		}
-		s.measure(ctx, t)
-		tables = append(tables, *t)
+		tables[i] = *t
 	}
-	return tables, nil
+	return tables, ctx.Err()
 }
 
 // Table describes one table.
@@ -45,10 +57,14 @@ func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := s.describe(ctx, name)
+	found, err := s.describe(ctx, strings.TrimPrefix(name, "main."))
 	if err != nil {
 		return nil, err
 	}
+	if name == "" || len(found) == 0 {
+		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
+	}
+	t := found[0]
 	t.Sign = sign
 	s.measure(ctx, t)
 	return t, nil
@@ -71,85 +87,120 @@ func (s *Source) strings(ctx context.Context, query string, args ...any) ([]stri
 	return out, rows.Err()
 }
 
-func (s *Source) describe(ctx context.Context, name string) (*shape.Table, error) {
-	var kind, ddl string
-	var withoutRowid bool
-	name = strings.TrimPrefix(name, "main.")
-	err := s.read.QueryRowContext(ctx, "SELECT name, type, wr FROM pragma_table_list WHERE schema = 'main' AND name = ? COLLATE NOCASE AND type IN ('table', 'virtual', 'view')", name).Scan(&name, &kind, &withoutRowid)
-	if err == sql.ErrNoRows || strings.HasPrefix(name, "ambercellar_") || strings.HasPrefix(name, "sqlite_") {
-		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
-	}
-	if err != nil {
-		return nil, err
-	}
-	t := &shape.Table{Name: name, Base: name, Rows: -1, Bytes: -1, IndexBytes: -1}
-	switch kind {
-	case "virtual":
-		t.Obstacles = append(t.Obstacles, "it is a virtual table: what its module does with a delete cannot be undone by a transaction")
-	case "view":
-		t.Obstacles = append(t.Obstacles, "it is a view; name the table behind it")
-	}
-	primary, err := s.columns(ctx, t)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.read.QueryRowContext(ctx, "SELECT coalesce(max(sql), '') FROM sqlite_schema WHERE name = ? AND type = 'table'", t.Name).Scan(&ddl); err != nil {
-		return nil, err
-	}
-	if strings.Contains(strings.ToUpper(ddl), "COLLATE") { // which column's it is, the catalog does not say
-		for i := range t.Columns {
-			if t.Columns[i].Kind == value.Text {
-				t.Columns[i].Collation = "as the table declares"
-			}
-		}
-	}
-	if err := s.indexes(ctx, t, primary, withoutRowid); err != nil {
-		return nil, err
-	}
-	t.UseAddress(address(t, withoutRowid)...)
-	if err := s.foreignKeys(ctx, t); err != nil {
-		return nil, err
-	}
-	const triggers = "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? COLLATE NOCASE AND sql LIKE ? ORDER BY name"
-	if t.Triggers, err = s.strings(ctx, triggers, name, "%delete%on%"); err != nil {
-		return nil, err
-	}
-	t.InsertTriggers, err = s.strings(ctx, triggers, name, "%insert%on%")
-	t.AgeColumn = shape.GuessAge(t)
-	return t, err
+// described is a table while it is made out.
+type described struct {
+	*shape.Table
+	withoutRowid   bool
+	collated       bool     // its definition names a collation
+	primary        []string // in its order
+	primaryIndexed bool
 }
 
-// columns fills in the columns and returns the primary key's, in its order.
-func (s *Source) columns(ctx context.Context, t *shape.Table) ([]string, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid", t.Name)
+// ours says of a name in any case whether the table is one of the journal's, or SQLite's own.
+const ours = `(m.name LIKE 'sqlite\_%' ESCAPE '\' OR m.name LIKE 'ambercellar\_%' ESCAPE '\')`
+
+// describe describes one table or view, or all tables by a few questions for all of them together, in the order of their names.
+func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, error) {
+	var out []*shape.Table
+	tables := map[string]*described{} // by the name in small letters
+	err := s.each(ctx, `SELECT m.name, m.type, m.wr FROM pragma_table_list m
+		WHERE m.schema = 'main' AND NOT `+ours+` AND (?1 = '' AND m.type IN ('table', 'virtual') OR m.name = ?1 COLLATE NOCASE AND m.type IN ('table', 'virtual', 'view')) ORDER BY m.name`, func(scan func(...any) error) error {
+		d := &described{Table: &shape.Table{Rows: -1, Bytes: -1, IndexBytes: -1}}
+		var kind string
+		if err := scan(&d.Name, &kind, &d.withoutRowid); err != nil {
+			return err
+		}
+		d.Base = d.Name
+		switch kind {
+		case "virtual":
+			d.Obstacles = append(d.Obstacles, "it is a virtual table: what its module does with a delete cannot be undone by a transaction")
+		case "view":
+			d.Obstacles = append(d.Obstacles, "it is a view; name the table behind it")
+		}
+		out, tables[strings.ToLower(d.Name)] = append(out, d.Table), d
+		return nil
+	}, name)
+	for _, fill := range []func(context.Context, string, map[string]*described) error{s.collations, s.columns, s.indexes, s.foreignKeys, s.triggers} {
+		if err == nil {
+			err = fill(ctx, name, tables)
+		}
+	}
+	for _, t := range out {
+		d := tables[strings.ToLower(t.Name)]
+		t.UseAddress(address(t, d.withoutRowid)...)
+		t.AgeColumn = shape.GuessAge(t)
+	}
+	return out, err
+}
+
+// each asks something of a table, or of all where its name is empty, and calls fn for every row of the answer.
+func (s *Source) each(ctx context.Context, query string, fn func(scan func(...any) error) error, name string) error {
+	rows, err := s.read.QueryContext(ctx, query, name)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer rows.Close()
-	byPosition := map[int]string{}
 	for rows.Next() {
+		if err := fn(rows.Scan); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// within are the tables and views that a question about columns or indexes goes through.
+const within = `FROM sqlite_schema m, %s WHERE m.type IN ('table', 'view') AND (?1 = '' OR m.name = ?1 COLLATE NOCASE)`
+
+// collations notes which definitions name a collation. Which column's it is, the catalog does not say.
+func (s *Source) collations(ctx context.Context, name string, tables map[string]*described) error {
+	return s.each(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND sql LIKE '%collate%' AND (?1 = '' OR name = ?1 COLLATE NOCASE)", func(scan func(...any) error) error {
+		var table string
+		if err := scan(&table); err != nil {
+			return err
+		}
+		if t := tables[strings.ToLower(table)]; t != nil {
+			t.collated = true
+		}
+		return nil
+	}, name)
+}
+
+// columns fills in the columns, and notes the primary keys'.
+func (s *Source) columns(ctx context.Context, name string, tables map[string]*described) error {
+	positions := map[*described]map[int]string{}
+	err := s.each(ctx, "SELECT m.name, x.name, x.type, x.\"notnull\", x.pk, x.hidden "+fmt.Sprintf(within, "pragma_table_xinfo(m.name) x")+" ORDER BY m.name, x.cid", func(scan func(...any) error) error {
 		var c shape.Column
+		var table string
 		var notNull bool
 		var pk, hidden int
-		if err := rows.Scan(&c.Name, &c.Type, &notNull, &pk, &hidden); err != nil {
-			return nil, err
+		if err := scan(&table, &c.Name, &c.Type, &notNull, &pk, &hidden); err != nil {
+			return err
 		}
-		if hidden == 1 {
-			continue // of a virtual table
+		d := tables[strings.ToLower(table)]
+		if d == nil || hidden == 1 { // of a virtual table
+			return nil
 		}
 		c.Nullable = !notNull
 		c.Generated = hidden > 1
 		c.Kind, c.Age = affinity(c.Type)
-		t.Columns = append(t.Columns, c)
+		if d.collated && c.Kind == value.Text {
+			c.Collation = "as the table declares"
+		}
+		d.Columns = append(d.Columns, c)
 		if pk > 0 {
-			byPosition[pk] = c.Name
+			if positions[d] == nil {
+				positions[d] = map[int]string{}
+			}
+			positions[d][pk] = c.Name
+		}
+		return nil
+	}, name)
+	for d, by := range positions {
+		for i := 1; i <= len(by); i++ {
+			d.primary = append(d.primary, by[i])
 		}
 	}
-	var primary []string
-	for i := 1; i <= len(byPosition); i++ {
-		primary = append(primary, byPosition[i])
-	}
-	return primary, rows.Err()
+	return err
 }
 
 // affinity applies the rules of "Determination Of Column Affinity" (SQLite documentation, Datatypes, section 3.1),
@@ -185,41 +236,47 @@ func affinity(declared string) (value.Kind, shape.AgeKind) {
 	return value.Text, shape.AgeNone
 }
 
-// indexes fills in the indexes and the key.
-func (s *Source) indexes(ctx context.Context, t *shape.Table, primary []string, withoutRowid bool) error {
-	rows, err := s.read.QueryContext(ctx, `SELECT l.name, l."unique", l.origin, l.partial, coalesce(x.name, '(expression)')
-		FROM pragma_index_list(?) l, pragma_index_xinfo(l.name) x WHERE x.key ORDER BY l.seq, x.seqno`, t.Name)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	var primaryIndexed bool
-	for rows.Next() {
+// indexes fills in the indexes and the keys.
+func (s *Source) indexes(ctx context.Context, name string, tables map[string]*described) error {
+	err := s.each(ctx, `SELECT m.name, l.name, l."unique", l.origin, l.partial, coalesce(x.name, '(expression)') `+
+		fmt.Sprintf(within, "pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x")+" AND x.key ORDER BY m.name, l.seq, x.seqno", func(scan func(...any) error) error {
 		var x shape.Index
-		var origin, column string
-		if err := rows.Scan(&x.Name, &x.Unique, &origin, &x.Partial, &column); err != nil {
+		var table, origin, column string
+		if err := scan(&table, &x.Name, &x.Unique, &origin, &x.Partial, &column); err != nil {
 			return err
+		}
+		t := tables[strings.ToLower(table)]
+		if t == nil {
+			return nil
 		}
 		if n := len(t.Indexes); n > 0 && t.Indexes[n-1].Name == x.Name {
 			t.Indexes[n-1].Columns = append(t.Indexes[n-1].Columns, column)
-			continue
+			return nil
 		}
-		primaryIndexed = primaryIndexed || origin == "pk"
+		t.primaryIndexed = t.primaryIndexed || origin == "pk"
 		x.Columns = []string{column}
 		t.Indexes = append(t.Indexes, x)
+		return nil
+	}, name)
+	for _, t := range tables {
+		t.findKey()
 	}
-	t.Key = primary
-	if len(primary) > 0 {
-		rowid := len(primary) == 1 && !primaryIndexed // INTEGER PRIMARY KEY: the rowid itself
-		for _, name := range primary {
+	return err
+}
+
+func (t *described) findKey() {
+	t.Key = t.primary
+	if len(t.primary) > 0 {
+		rowid := len(t.primary) == 1 && !t.primaryIndexed // INTEGER PRIMARY KEY: the rowid itself
+		for _, name := range t.primary {
 			c, _ := t.Column(name)
-			if rowid || withoutRowid {
+			if rowid || t.withoutRowid {
 				c.Nullable = false
 			} else if c.Nullable {
 				t.Notes = append(t.Notes, fmt.Sprintf("key column %q may hold NULL; rows that do are never due", name))
 			}
 		}
-		return rows.Err()
+		return
 	}
 	for _, x := range t.Indexes {
 		if x.Unique && !x.Partial && t.NotNull(x.Columns) {
@@ -227,27 +284,18 @@ func (s *Source) indexes(ctx context.Context, t *shape.Table, primary []string, 
 			break
 		}
 	}
-	return rows.Err()
 }
 
-func (s *Source) foreignKeys(ctx context.Context, t *shape.Table) error {
-	rows, err := s.read.QueryContext(ctx, `SELECT m.name, f.id, f."table", f."from", coalesce(f."to", ''), lower(f.on_delete)
-		FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' ORDER BY m.name, f.id, f.seq`)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
+func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string]*described) error {
 	var all []shape.ForeignKey
 	last := ""
-	for rows.Next() {
+	err := s.each(ctx, `SELECT m.name, f.id, f."table", f."from", coalesce(f."to", ''), lower(f.on_delete)
+		FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND (?1 = '' OR m.name = ?1 COLLATE NOCASE OR f."table" = ?1 COLLATE NOCASE) ORDER BY m.name, f.id, f.seq`, func(scan func(...any) error) error {
 		var k shape.ForeignKey
 		var id int
 		var from, to string
-		if err := rows.Scan(&k.Table, &id, &k.RefTable, &from, &to, &k.OnDelete); err != nil {
+		if err := scan(&k.Table, &id, &k.RefTable, &from, &to, &k.OnDelete); err != nil {
 			return err
-		}
-		if !strings.EqualFold(k.Table, t.Name) && !strings.EqualFold(k.RefTable, t.Name) {
-			continue
 		}
 		if this := fmt.Sprintf("%s %d", k.Table, id); this != last {
 			k.Name = fmt.Sprintf("%s(%s)", k.Table, from)
@@ -259,33 +307,65 @@ func (s *Source) foreignKeys(ctx context.Context, t *shape.Table) error {
 		if to != "" {
 			end.RefColumns = append(end.RefColumns, to)
 		}
-	}
-	if err := rows.Err(); err != nil {
+		return nil
+	}, name)
+	if err != nil {
 		return err
 	}
-	rows.Close()
 	for _, k := range all {
-		first, err := s.strings(ctx, `SELECT x.name FROM pragma_index_list(?1) l, pragma_index_info(l.name) x WHERE x.seqno = 0 AND NOT l.partial AND x.name IS NOT NULL
-			UNION ALL SELECT name FROM pragma_table_info(?1) WHERE pk = 1`, k.Table)
-		if err != nil {
-			return err
+		if child := tables[strings.ToLower(k.Table)]; name == "" && child != nil { // it is described already
+			k.Unindexed = !child.leads(k.Columns)
+		} else {
+			first, err := s.strings(ctx, `SELECT x.name FROM pragma_index_list(?1) l, pragma_index_info(l.name) x WHERE x.seqno = 0 AND NOT l.partial AND x.name IS NOT NULL
+				UNION ALL SELECT name FROM pragma_table_info(?1) WHERE pk = 1`, k.Table)
+			if err != nil {
+				return err
+			}
+			k.Unindexed = !slices.ContainsFunc(k.Columns, func(c string) bool {
+				return slices.ContainsFunc(first, func(x string) bool { return strings.EqualFold(x, c) })
+			})
 		}
-		k.Unindexed = !slices.ContainsFunc(k.Columns, func(c string) bool {
-			return slices.ContainsFunc(first, func(x string) bool { return strings.EqualFold(x, c) })
-		})
 		if len(k.RefColumns) == 0 { // the reference names no columns: it means the parent's primary key
-			if k.RefColumns, err = s.strings(ctx, "SELECT name FROM pragma_table_info(?) WHERE pk > 0 ORDER BY pk", k.RefTable); err != nil {
+			if parent := tables[strings.ToLower(k.RefTable)]; parent != nil {
+				k.RefColumns = slices.Clone(parent.primary)
+			} else if k.RefColumns, err = s.strings(ctx, "SELECT name FROM pragma_table_info(?) WHERE pk > 0 ORDER BY pk", k.RefTable); err != nil {
 				return err
 			}
 		}
-		if strings.EqualFold(k.Table, t.Name) {
+		if t := tables[strings.ToLower(k.Table)]; t != nil {
 			t.References = append(t.References, k)
 		}
-		if strings.EqualFold(k.RefTable, t.Name) {
+		if t := tables[strings.ToLower(k.RefTable)]; t != nil {
 			t.ReferencedBy = append(t.ReferencedBy, k)
 		}
 	}
 	return nil
+}
+
+// leads says whether one of some columns leads an index that finds all rows.
+func (t *described) leads(columns []string) bool {
+	return slices.ContainsFunc(columns, func(c string) bool {
+		return len(t.primary) > 0 && strings.EqualFold(t.primary[0], c) || slices.ContainsFunc(t.Indexes, func(x shape.Index) bool { return !x.Partial && strings.EqualFold(x.Columns[0], c) })
+	})
+}
+
+func (s *Source) triggers(ctx context.Context, name string, tables map[string]*described) error {
+	return s.each(ctx, `SELECT tbl_name, name, sql LIKE '%delete%on%', sql LIKE '%insert%on%' FROM sqlite_schema WHERE type = 'trigger' AND (?1 = '' OR tbl_name = ?1 COLLATE NOCASE) ORDER BY name`, func(scan func(...any) error) error {
+		var table, trigger string
+		var onDelete, onInsert bool
+		if err := scan(&table, &trigger, &onDelete, &onInsert); err != nil {
+			return err
+		}
+		if t := tables[strings.ToLower(table)]; t != nil {
+			if onDelete {
+				t.Triggers = append(t.Triggers, trigger)
+			}
+			if onInsert {
+				t.InsertTriggers = append(t.InsertTriggers, trigger)
+			}
+		}
+		return nil
+	}, name)
 }
 
 // pages returns the bytes of a table's or index's pages; -1 where reading them takes too long.
@@ -297,19 +377,30 @@ func (s *Source) pages(ctx context.Context, name string) int64 {
 	return bytes.Int64
 }
 
-// measure fills in what a listing shows beyond the shape; what cannot be had quickly stays unknown.
+// allPages returns the bytes of the pages of every table and index; nil where reading them takes too long.
+func (s *Source) allPages(ctx context.Context) map[string]int64 {
+	ctx, cancel := context.WithTimeout(ctx, listBudget/2)
+	defer cancel()
+	out := map[string]int64{}
+	err := s.each(ctx, "SELECT name, pgsize FROM dbstat WHERE aggregate = TRUE AND ?1 = ''", func(scan func(...any) error) error {
+		var name string
+		var bytes int64
+		err := scan(&name, &bytes)
+		out[name] = bytes
+		return err
+	}, "")
+	if err != nil {
+		return nil
+	}
+	return out
+}
+
+// measure fills in what is shown beyond the shape; what cannot be had quickly stays unknown.
 func (s *Source) measure(ctx context.Context, t *shape.Table) {
 	if len(t.Obstacles) > 0 {
 		return
 	}
-	quick, cancel := context.WithTimeout(ctx, countBudget)
-	defer cancel()
-	if err := s.read.QueryRowContext(quick, "SELECT count(*) FROM "+quote(t.Name)).Scan(&t.Rows); err != nil {
-		var largest sql.NullInt64
-		if s.read.QueryRowContext(ctx, "SELECT max(rowid) FROM "+quote(t.Name)).Scan(&largest) == nil {
-			t.Rows = largest.Int64
-		}
-	}
+	s.count(ctx, countBudget, t)
 	walk, cancelWalk := context.WithTimeout(ctx, sizeBudget)
 	defer cancelWalk()
 	t.Bytes, t.IndexBytes = s.pages(walk, t.Name), 0
@@ -321,20 +412,39 @@ func (s *Source) measure(ctx context.Context, t *shape.Table) {
 			t.IndexBytes += bytes
 		}
 	}
-	if t.AgeColumn == "" {
+	span, cancelSpan := context.WithTimeout(ctx, countBudget)
+	defer cancelSpan()
+	s.span(span, t)
+}
+
+// count counts the rows; where that takes longer than its budget, the largest number that a row has stands for it.
+func (s *Source) count(ctx context.Context, budget time.Duration, t *shape.Table) {
+	quick, cancel := context.WithTimeout(ctx, budget)
+	defer cancel()
+	if s.read.QueryRowContext(quick, "SELECT count(*) FROM "+quote(t.Name)).Scan(&t.Rows) == nil {
+		return
+	}
+	t.Rows = -1
+	var largest sql.NullInt64
+	if s.read.QueryRowContext(ctx, "SELECT max(rowid) FROM "+quote(t.Name)).Scan(&largest) == nil {
+		t.Rows = largest.Int64
+	}
+}
+
+// span looks for the oldest and the newest age.
+func (s *Source) span(ctx context.Context, t *shape.Table) {
+	if t.AgeColumn == "" || ctx.Err() != nil {
 		return
 	}
 	c, _ := t.Column(t.AgeColumn)
 	var oldest, newest sql.NullString
 	age := quote(t.AgeColumn)
 	instant := newDialect(source.Selection{Table: t, Age: rule.Age{Column: c.Name}}, "").Instant()
-	span, cancelSpan := context.WithTimeout(ctx, countBudget)
-	defer cancelSpan()
 	// Two queries: SQLite takes the end of an index for min or max only where one stands alone.
-	if s.read.QueryRowContext(span, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" LIMIT 1").Scan(&oldest) == nil {
+	if s.read.QueryRowContext(ctx, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" LIMIT 1").Scan(&oldest) == nil {
 		t.Oldest = oldest.String
 	}
-	if s.read.QueryRowContext(span, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" DESC LIMIT 1").Scan(&newest) == nil {
+	if s.read.QueryRowContext(ctx, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" DESC LIMIT 1").Scan(&newest) == nil {
 		t.Newest = newest.String
 	}
 }
