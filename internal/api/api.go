@@ -108,7 +108,7 @@ const actor = "administrator"
 
 func (a *API) routes() []route {
 	s := a.service
-	paged := []string{"limit", "offset"}
+	paged := []string{"limit", "after"}
 	return append([]route{
 		{method: "GET", path: "/openapi.json", summary: "This document", open: true, raw: func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }},
 		{method: "POST", path: "/session", summary: "Sign in to the console with a token", in: Login{}, out: Session{}, open: true, do: a.signIn},
@@ -139,7 +139,7 @@ func (a *API) routes() []route {
 			return s.Adopt(c.Request.Context(), actor, c.Param("store"))
 		}},
 
-		{method: "GET", path: "/rules", summary: "All rules", out: Items[RuleView]{}, do: a.rules},
+		{method: "GET", path: "/rules", summary: "Rules, in the order of their names", query: append([]string{"source", "table", "text"}, paged...), out: Items[RuleView]{}, do: a.rules},
 		{method: "POST", path: "/rules", summary: "Apply a file of rules: all of them or none", in: RuleFile{}, out: RuleResult{}, do: a.applyRules},
 		{method: "POST", path: "/rules/check", summary: "Check a file of rules and change nothing", in: RuleFile{}, out: RuleResult{}, do: a.checkRules},
 		{method: "GET", path: "/rules/{rule}", summary: "One rule", out: RuleView{}, do: a.rule},
@@ -150,9 +150,10 @@ func (a *API) routes() []route {
 			return all(s.Catalog.Revisions(c.Request.Context(), c.Param("rule")))
 		}},
 
-		{method: "GET", path: "/plans", summary: "The newest plans", query: []string{"rule", "limit"}, out: Items[catalog.Plan]{}, do: func(c *gin.Context) (any, error) {
-			limit, _ := page(c)
-			return all(s.Catalog.Plans(c.Request.Context(), c.Query("rule"), limit))
+		{method: "GET", path: "/plans", summary: "The newest plans", query: append([]string{"rule"}, paged...), out: Items[catalog.Plan]{}, do: func(c *gin.Context) (any, error) {
+			p := page(c)
+			list, err := s.Catalog.Plans(c.Request.Context(), c.Query("rule"), p)
+			return paging(list, p), err
 		}},
 		{method: "POST", path: "/plans", summary: "Make a plan of a rule; nothing in the source changes", in: NewPlan{}, out: catalog.Plan{}, status: http.StatusCreated, do: a.makePlan},
 		{method: "GET", path: "/plans/counting/{ticket}", summary: "How far the counting for a plan is that is being made; closing the request for the plan ends it", out: Counting{}, do: a.countingOf},
@@ -160,10 +161,11 @@ func (a *API) routes() []route {
 
 		{method: "GET", path: "/plans/{plan}/sample", summary: "Some of the rows that a plan would take, read anew", out: catalog.Sample{}, do: func(c *gin.Context) (any, error) { return s.Sample(c.Request.Context(), c.Param("plan")) }},
 
-		{method: "GET", path: "/runs", summary: "Runs, the newest first", query: append([]string{"rule"}, paged...), out: Items[RunView]{}, do: func(c *gin.Context) (any, error) {
-			limit, offset := page(c)
-			rs, err := s.Catalog.Runs(c.Request.Context(), c.Query("rule"), limit+1, offset)
-			return paging(viewRuns(rs), limit, offset), err
+		{method: "GET", path: "/runs", summary: "Runs, the newest first", query: append([]string{"rule", "source", "table", "state"}, paged...), out: Items[RunView]{}, do: func(c *gin.Context) (any, error) {
+			p := page(c)
+			f := catalog.RunFilter{Rule: c.Query("rule"), Source: c.Query("source"), Table: c.Query("table"), State: c.Query("state")}
+			rs, err := s.Catalog.Runs(c.Request.Context(), f, p)
+			return paging(viewRuns(rs), p), err
 		}},
 		{method: "POST", path: "/runs", summary: "Start a run of a plan", in: NewRun{}, out: RunView{}, status: http.StatusAccepted, do: a.startRun},
 		{method: "GET", path: "/runs/{run}", summary: "One run", out: RunView{}, do: runView(s.Run)},
@@ -171,17 +173,17 @@ func (a *API) routes() []route {
 			if _, err := s.Catalog.Run(c.Request.Context(), c.Param("run")); err != nil {
 				return nil, err
 			}
-			limit, offset := page(c)
-			bs, err := s.Catalog.Batches(c.Request.Context(), c.Param("run"), limit+1, offset)
-			return paging(bs, limit, offset), err
+			p := page(c)
+			bs, err := s.Catalog.Batches(c.Request.Context(), c.Param("run"), p)
+			return paging(bs, p), err
 		}},
 		{method: "GET", path: "/runs/{run}/slowdowns", summary: "When and why a run went slower than its pace or rested, the newest first", query: paged, out: Items[catalog.Slowdown]{}, do: func(c *gin.Context) (any, error) {
 			if _, err := s.Catalog.Run(c.Request.Context(), c.Param("run")); err != nil {
 				return nil, err
 			}
-			limit, offset := page(c)
-			list, err := s.Catalog.Slowdowns(c.Request.Context(), c.Param("run"), limit+1, offset)
-			return paging(list, limit, offset), err
+			p := page(c)
+			list, err := s.Catalog.Slowdowns(c.Request.Context(), c.Param("run"), p)
+			return paging(list, p), err
 		}},
 		{method: "GET", path: "/runs/{run}/events", summary: "A run's counts as they change, as server-sent events named run", raw: a.events},
 		{method: "GET", path: "/runs/{run}/ledger", summary: "The accounting of a run, with the records that it rests on, for whoever wants to check it", out: engine.RunLedger{}, do: func(c *gin.Context) (any, error) { return s.Ledger(c.Request.Context(), c.Param("run")) }},
@@ -198,11 +200,12 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/runs/{run}/cancel", summary: "End a run after its batch in hand", out: RunView{}, do: runView(s.Cancel)},
 
 		{method: "GET", path: "/segments", summary: "Segments, the newest first", query: append([]string{"run", "source", "table", "state", "ungoverned"}, paged...), out: Items[catalog.Segment]{}, do: func(c *gin.Context) (any, error) {
-			limit, offset := page(c)
+			p := page(c)
 			f := catalog.SegmentFilter{Run: c.Query("run"), Source: c.Query("source"), Table: c.Query("table"), State: c.Query("state"), Ungoverned: c.Query("ungoverned") == "true"}
-			list, err := s.Catalog.Segments(c.Request.Context(), f, limit+1, offset)
-			return paging(list, limit, offset), err
+			list, err := s.Catalog.Segments(c.Request.Context(), f, p)
+			return paging(list, p), err
 		}},
+		{method: "GET", path: "/archived", summary: "The tables of which rows are archived", out: Items[catalog.ArchivedTable]{}, do: func(c *gin.Context) (any, error) { return all(s.Catalog.ArchivedTables(c.Request.Context())) }},
 		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: engine.SegmentDetail{}, do: func(c *gin.Context) (any, error) { return s.SegmentDetail(c.Request.Context(), c.Param("segment")) }},
 		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c.Request.Context(), c.Param("segment")) }},
 
@@ -215,9 +218,9 @@ func (a *API) routes() []route {
 		}},
 
 		{method: "GET", path: "/retrievals", summary: "Retrievals from cold storage, the newest first", query: paged, out: Items[catalog.Retrieval]{}, do: func(c *gin.Context) (any, error) {
-			limit, offset := page(c)
-			list, err := s.Catalog.Retrievals(c.Request.Context(), limit+1, offset)
-			return paging(list, limit, offset), err
+			p := page(c)
+			list, err := s.Catalog.Retrievals(c.Request.Context(), p)
+			return paging(list, p), err
 		}},
 		{method: "POST", path: "/retrievals", summary: "Fetch segments from cold storage for some days", in: engine.RetrievalRequest{}, out: Items[catalog.Retrieval]{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
 			var q engine.RetrievalRequest
@@ -235,9 +238,9 @@ func (a *API) routes() []route {
 		}},
 
 		{method: "GET", path: "/verifications", summary: "Verifications of segments, the newest first", query: paged, out: Items[catalog.Verification]{}, do: func(c *gin.Context) (any, error) {
-			limit, offset := page(c)
-			list, err := s.Catalog.Verifications(c.Request.Context(), limit+1, offset)
-			return paging(list, limit, offset), err
+			p := page(c)
+			list, err := s.Catalog.Verifications(c.Request.Context(), p)
+			return paging(list, p), err
 		}},
 		{method: "POST", path: "/verifications", summary: "Read the segments of stores or a table back and check everything: files, rows, records and their chains", in: engine.VerificationRequest{}, out: catalog.Verification{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
 			var q engine.VerificationRequest
@@ -250,9 +253,9 @@ func (a *API) routes() []route {
 			return s.Catalog.Verification(c.Request.Context(), c.Param("verification"))
 		}},
 		{method: "GET", path: "/disposals", summary: "Disposals, the newest first", query: paged, out: Items[catalog.Disposal]{}, do: func(c *gin.Context) (any, error) {
-			limit, offset := page(c)
-			list, err := s.Catalog.Disposals(c.Request.Context(), limit+1, offset)
-			return paging(list, limit, offset), err
+			p := page(c)
+			list, err := s.Catalog.Disposals(c.Request.Context(), p)
+			return paging(list, p), err
 		}},
 		{method: "POST", path: "/disposals", summary: "Find out which segments have been in the archive long enough; nothing is destroyed", in: NewDisposal{}, out: catalog.Disposal{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
 			var in NewDisposal
@@ -282,9 +285,9 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/catalog/backup", summary: "The catalog as it is at this moment, as an SQLite file", raw: a.backup},
 
 		{method: "GET", path: "/restores", summary: "Restores, the newest first", query: paged, out: Items[catalog.Restore]{}, do: func(c *gin.Context) (any, error) {
-			limit, offset := page(c)
-			list, err := s.Catalog.Restores(c.Request.Context(), limit+1, offset)
-			return paging(list, limit, offset), err
+			p := page(c)
+			list, err := s.Catalog.Restores(c.Request.Context(), p)
+			return paging(list, p), err
 		}},
 		{method: "POST", path: "/restores", summary: "Bring archived rows back", in: engine.RestoreRequest{}, out: catalog.Restore{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
 			var q engine.RestoreRequest
@@ -331,9 +334,10 @@ func (a *API) routes() []route {
 		}},
 		{method: "POST", path: "/search/rows", summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON", query: []string{"format"}, in: engine.SearchRequest{}, raw: a.searchRows},
 
-		{method: "GET", path: "/audit", summary: "The newest lines of the audit log", query: []string{"limit"}, out: Items[catalog.Entry]{}, do: func(c *gin.Context) (any, error) {
-			limit, _ := page(c)
-			return all(s.Catalog.AuditLog(c.Request.Context(), limit))
+		{method: "GET", path: "/audit", summary: "The newest lines of the audit log", query: paged, out: Items[catalog.Entry]{}, do: func(c *gin.Context) (any, error) {
+			p := page(c)
+			list, err := s.Catalog.AuditLog(c.Request.Context(), p)
+			return paging(list, p), err
 		}},
 	}, a.protection()...)
 }
@@ -346,24 +350,24 @@ func all[T any](list []T, err error) (any, error) {
 
 const defaultLimit, maxLimit = 50, 500
 
-func page(c *gin.Context) (limit, offset int) {
+// page is the page that is asked for, and one item more, which tells whether another one follows.
+func page(c *gin.Context) catalog.Page {
 	limit, err := strconv.Atoi(c.Query("limit"))
 	if err != nil || limit < 1 {
 		limit = defaultLimit
 	}
-	offset, err = strconv.Atoi(c.Query("offset"))
-	if err != nil || offset < 0 {
-		offset = 0
-	}
-	return min(limit, maxLimit), offset
+	return catalog.Page{Limit: min(limit, maxLimit) + 1, After: c.Query("after")}
 }
 
 // paging makes a page of a list that was read one longer than the page.
-func paging[T any](list []T, limit, offset int) Items[T] {
+func paging[T any, P interface {
+	*T
+	Place() string
+}](list []T, p catalog.Page) Items[T] {
 	fill(&list)
-	if len(list) > limit {
-		next := offset + limit
-		return Items[T]{Items: list[:limit], Next: &next}
+	if n := p.Limit - 1; len(list) > n {
+		next := P(&list[n-1]).Place()
+		return Items[T]{Items: list[:n], Next: &next}
 	}
 	return Items[T]{Items: list}
 }

@@ -54,7 +54,7 @@ func (a *API) status(c *gin.Context) (any, error) {
 		}
 		out.Active = append(out.Active, viewRun(r))
 	}
-	runs, err := s.Catalog.Runs(c.Request.Context(), "", 20, 0)
+	runs, err := s.Catalog.Runs(c.Request.Context(), catalog.RunFilter{}, catalog.First(20))
 	for i := range runs {
 		if runs[i].State.Ended() {
 			out.Recent = append(out.Recent, viewRun(&runs[i]))
@@ -195,7 +195,8 @@ func (a *API) addStore(c *gin.Context) (any, error) {
 }
 
 func (a *API) rules(c *gin.Context) (any, error) {
-	list, err := a.service.Catalog.Rules(c.Request.Context())
+	p := page(c)
+	list, err := a.service.Catalog.RulesOf(c.Request.Context(), catalog.RuleFilter{Source: c.Query("source"), Table: c.Query("table"), Text: c.Query("text")}, p)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +206,7 @@ func (a *API) rules(c *gin.Context) (any, error) {
 			return nil, err
 		}
 	}
-	return all(out, nil)
+	return paging(out, p), nil
 }
 
 func (a *API) rule(c *gin.Context) (any, error) {
@@ -236,7 +237,7 @@ func (a *API) viewRule(ctx context.Context, r *catalog.Rule) (RuleView, error) {
 			v.Spoken += " (not enabled)"
 		}
 	}
-	runs, err := a.service.Catalog.Runs(ctx, r.Name, 1, 0)
+	runs, err := a.service.Catalog.Runs(ctx, catalog.RunFilter{Rule: r.Name}, catalog.First(1))
 	if err == nil && len(runs) > 0 {
 		last := viewRun(&runs[0])
 		v.LastRun = &last

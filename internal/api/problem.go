@@ -67,7 +67,9 @@ func problemOf(err error) *Problem {
 	for _, a := range answers {
 		if errors.Is(err, a.to) {
 			p = problem(a.status, a.kind, a.title, err.Error())
-			p.Remedy = a.remedy
+			if p.Remedy = a.remedy; a.to == catalog.ErrPlace {
+				p.Field = "after"
+			}
 			return p
 		}
 	}
@@ -89,6 +91,7 @@ var answers = []struct {
 }{
 	{catalog.ErrNotFound, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
 	{source.ErrNoTable, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
+	{catalog.ErrPlace, http.StatusBadRequest, "malformed", "The request cannot be read", "leave after out, or send what the page before says in next"},
 	{catalog.ErrActive, http.StatusConflict, "state", "The state does not allow it", ""},
 	{catalog.ErrState, http.StatusConflict, "state", "The state does not allow it", ""},
 	{source.ErrBusy, http.StatusServiceUnavailable, "busy", "Others have locked what this needs", "try it again; somebody holds a lock for long"},

@@ -24,7 +24,7 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 	known := map[string]error{
 		"source.ErrNoTable": source.ErrNoTable, "source.ErrReshaped": source.ErrReshaped, "source.ErrDenied": source.ErrDenied, "source.ErrLeaseLost": source.ErrLeaseLost,
 		"source.ErrLocators": source.ErrLocators, "source.ErrAltered": source.ErrAltered, "source.ErrUnreachable": source.ErrUnreachable, "source.ErrByStatement": source.ErrByStatement,
-		"source.ErrBusy": source.ErrBusy, "source.ErrWhole": source.ErrWhole, "catalog.ErrNotFound": catalog.ErrNotFound, "catalog.ErrState": catalog.ErrState, "catalog.ErrActive": catalog.ErrActive,
+		"source.ErrBusy": source.ErrBusy, "source.ErrWhole": source.ErrWhole, "catalog.ErrNotFound": catalog.ErrNotFound, "catalog.ErrState": catalog.ErrState, "catalog.ErrActive": catalog.ErrActive, "catalog.ErrPlace": catalog.ErrPlace,
 		"archive.ErrDamaged": archive.ErrDamaged, "store.ErrDamaged": store.ErrDamaged, "store.ErrExists": store.ErrExists, "store.ErrAway": store.ErrAway, "store.ErrCold": store.ErrCold,
 		"store.ErrUnreachable": store.ErrUnreachable, "store.ErrFull": store.ErrFull, "store.ErrForbidden": store.ErrForbidden, "store.ErrMisspoken": store.ErrMisspoken,
 		"engine.ErrBooks": engine.ErrBooks, "engine.ErrDisagree": engine.ErrDisagree,

@@ -11,8 +11,8 @@ import (
 
 // Items is a page of a list.
 type Items[T any] struct {
-	Items []T  `json:"items"`
-	Next  *int `json:"next"` // the offset of the next page; null on the last
+	Items []T     `json:"items"`
+	Next  *string `json:"next"` // what `after` says for the next page; null on the last
 }
 
 // Login is what a console session begins with.

@@ -227,6 +227,6 @@ func note(ctx context.Context, x sqlx.ExecerContext, actor, action, subject, det
 }
 
 // AuditLog returns the newest lines of the audit log.
-func (c *Catalog) AuditLog(ctx context.Context, limit int) ([]Entry, error) {
-	return list[Entry](ctx, c.db, "SELECT * FROM audit ORDER BY id DESC LIMIT ?", limit)
+func (c *Catalog) AuditLog(ctx context.Context, p Page) ([]Entry, error) {
+	return paged[Entry](ctx, c.db, p, order{columns: []string{"id"}}, "SELECT * FROM audit WHERE true")
 }

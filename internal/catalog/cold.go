@@ -63,8 +63,8 @@ func (c *Catalog) Retrieval(ctx context.Context, id string) (*Retrieval, error) 
 }
 
 // Retrievals lists retrievals, the newest first.
-func (c *Catalog) Retrievals(ctx context.Context, limit, offset int) ([]Retrieval, error) {
-	return list[Retrieval](ctx, c.db, "SELECT * FROM retrieval ORDER BY created_at DESC, id DESC LIMIT ? OFFSET ?", limit, offset)
+func (c *Catalog) Retrievals(ctx context.Context, p Page) ([]Retrieval, error) {
+	return paged[Retrieval](ctx, c.db, p, newestFirst, "SELECT * FROM retrieval WHERE true")
 }
 
 // RetrievalsIn lists the retrievals in a state, the oldest first.

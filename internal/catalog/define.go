@@ -150,6 +150,33 @@ func (c *Catalog) Rules(ctx context.Context) ([]Rule, error) {
 	return list[Rule](ctx, c.db, ruleQuery+"ORDER BY u.name")
 }
 
+// RuleFilter narrows a listing of rules; empty fields do not.
+type RuleFilter struct {
+	Source, Table string
+	Text          string // that stands in the name of the rule, its source or its table
+}
+
+// RulesOf lists rules in the order of their names.
+func (c *Catalog) RulesOf(ctx context.Context, f RuleFilter, p Page) ([]Rule, error) {
+	query, args := f.query()
+	return paged[Rule](ctx, c.db, p, ruleOrder, query, args...)
+}
+
+var ruleOrder = order{columns: []string{"u.name"}, up: true}
+
+func (f RuleFilter) query() (string, []any) {
+	query, args := ruleQuery+"WHERE true", []any{}
+	for _, x := range [][2]string{{"source", f.Source}, {"table_name", f.Table}} {
+		if x[1] != "" {
+			query, args = query+" AND u."+x[0]+" = ?", append(args, x[1])
+		}
+	}
+	if f.Text != "" {
+		query, args = query+" AND instr(lower(u.name || ' ' || u.source || '.' || u.table_name), lower(?)) > 0", append(args, f.Text)
+	}
+	return query, args
+}
+
 // Rule returns one rule.
 func (c *Catalog) Rule(ctx context.Context, name string) (*Rule, error) {
 	return get[Rule](ctx, c.db, "rule", name, ruleQuery+"WHERE u.name = ?", name)

@@ -146,8 +146,8 @@ func (c *Catalog) Disposal(ctx context.Context, id string) (*Disposal, error) {
 }
 
 // Disposals lists disposals, the newest first.
-func (c *Catalog) Disposals(ctx context.Context, limit, offset int) ([]Disposal, error) {
-	return list[Disposal](ctx, c.db, "SELECT * FROM disposal ORDER BY created_at DESC, id DESC LIMIT ? OFFSET ?", limit, offset)
+func (c *Catalog) Disposals(ctx context.Context, p Page) ([]Disposal, error) {
+	return paged[Disposal](ctx, c.db, p, newestFirst, "SELECT * FROM disposal WHERE true")
 }
 
 // DisposalsIn lists the disposals in a state.

@@ -194,6 +194,10 @@ func (c *Catalog) Plan(ctx context.Context, id string) (*Plan, error) {
 }
 
 // Plans lists the newest plans, of one rule where it is named.
-func (c *Catalog) Plans(ctx context.Context, ruleName string, limit int) ([]Plan, error) {
-	return list[Plan](ctx, c.db, "SELECT * FROM plan WHERE ? IN ('', rule) ORDER BY made_at DESC LIMIT ?", ruleName, limit)
+func (c *Catalog) Plans(ctx context.Context, ruleName string, p Page) ([]Plan, error) {
+	query, args := "SELECT * FROM plan WHERE true", []any{}
+	if ruleName != "" {
+		query, args = query+" AND rule = ?", append(args, ruleName)
+	}
+	return paged[Plan](ctx, c.db, p, order{columns: []string{"made_at", "id"}}, query, args...)
 }

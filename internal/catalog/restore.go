@@ -188,6 +188,6 @@ func (c *Catalog) Restore(ctx context.Context, id string) (*Restore, error) {
 }
 
 // Restores lists the newest restores.
-func (c *Catalog) Restores(ctx context.Context, limit, offset int) ([]Restore, error) {
-	return list[Restore](ctx, c.db, "SELECT * FROM restore ORDER BY created_at DESC LIMIT ? OFFSET ?", limit, offset)
+func (c *Catalog) Restores(ctx context.Context, p Page) ([]Restore, error) {
+	return paged[Restore](ctx, c.db, p, newestFirst, "SELECT * FROM restore WHERE true")
 }

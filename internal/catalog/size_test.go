@@ -10,6 +10,11 @@ import (
 	"time"
 )
 
+// pages are the first page of a list, and one behind an item.
+func pages(behind interface{ Place() string }) map[string]Page {
+	return map[string]Page{"the first": First(50), "a later": {Limit: 50, After: behind.Place()}}
+}
+
 // What is asked for again and again is found by an index, however much there is: no segment, run or restore is read that is not wanted.
 func TestWhatIsAskedForAgainAndAgainIsFoundByAnIndex(t *testing.T) {
 	c, err := Open(t.Context(), filepath.Join(t.TempDir(), "catalog.db"))
@@ -24,11 +29,24 @@ func TestWhatIsAskedForAgainAndAgainIsFoundByAnIndex(t *testing.T) {
 		ask[fmt.Sprint("newest ", i)] = q
 	}
 	for _, f := range []SegmentFilter{{}, {State: "closed"}, {Source: "harbour", Table: "scan"}, {Source: "harbour", Table: "scan", State: "closed"}, {Run: "r"}} {
-		ask[fmt.Sprintf("segments %+v", f)], _ = f.query(50, 0)
+		for page, p := range pages(&Segment{CreatedAt: At(time.Now()), ID: "s"}) {
+			query, args := f.query()
+			ask[fmt.Sprintf("segments %+v, %s page", f, page)], _, _ = p.query(segmentOrder, query, args...)
+		}
 	}
-	ask["runs"], _ = runsQuery("", 50, 0)
-	ask["runs of a rule"], _ = runsQuery("scans", 50, 0)
-	whole := regexp.MustCompile(`SCAN (segment|run|restore|o)\b`)
+	for _, f := range []RunFilter{{}, {Rule: "scans"}, {Source: "harbour"}, {Source: "harbour", Table: "scan"}, {State: "failed"}} {
+		for page, p := range pages(&Run{CreatedAt: At(time.Now()), ID: "r"}) {
+			query, args := f.query()
+			ask[fmt.Sprintf("runs %+v, %s page", f, page)], _, _ = p.query(newestFirst, query, args...)
+		}
+	}
+	for page, p := range pages(&Rule{Name: "r"}) {
+		query, args := RuleFilter{Source: "harbour"}.query()
+		ask["rules of a source, "+page+" page"], _, _ = p.query(ruleOrder, query, args...)
+		query, args = RuleFilter{}.query()
+		ask["rules, "+page+" page"], _, _ = p.query(ruleOrder, query, args...)
+	}
+	whole := regexp.MustCompile(`SCAN (segment|run|restore|u|o)\b`)
 	for name, query := range ask {
 		args := make([]any, strings.Count(query, "?"))
 		for n := 1; n <= 3 && strings.Contains(query, "?1"); n++ { // numbered ones

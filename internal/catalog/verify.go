@@ -71,8 +71,8 @@ func (c *Catalog) Verification(ctx context.Context, id string) (*Verification, e
 }
 
 // Verifications lists verifications, the newest first.
-func (c *Catalog) Verifications(ctx context.Context, limit, offset int) ([]Verification, error) {
-	return list[Verification](ctx, c.db, "SELECT * FROM verification ORDER BY created_at DESC, id DESC LIMIT ? OFFSET ?", limit, offset)
+func (c *Catalog) Verifications(ctx context.Context, p Page) ([]Verification, error) {
+	return paged[Verification](ctx, c.db, p, newestFirst, "SELECT * FROM verification WHERE true")
 }
 
 // Judged keeps that a segment was found to be what was written, or what is wrong with it.

@@ -285,17 +285,23 @@ func (c *Catalog) Run(ctx context.Context, id string) (*Run, error) {
 	return get[Run](ctx, c.db, "run", id, "SELECT * FROM run WHERE id = ?", id)
 }
 
-// Runs lists the newest runs, of one rule where it is named.
-func (c *Catalog) Runs(ctx context.Context, ruleName string, limit, offset int) ([]Run, error) {
-	query, args := runsQuery(ruleName, limit, offset)
-	return list[Run](ctx, c.db, query, args...)
+// RunFilter narrows a listing of runs; empty fields do not.
+type RunFilter struct{ Rule, Source, Table, State string }
+
+// Runs lists runs, the newest first.
+func (c *Catalog) Runs(ctx context.Context, f RunFilter, p Page) ([]Run, error) {
+	query, args := f.query()
+	return paged[Run](ctx, c.db, p, newestFirst, query, args...)
 }
 
-func runsQuery(ruleName string, limit, offset int) (string, []any) {
-	if ruleName == "" {
-		return "SELECT * FROM run ORDER BY created_at DESC LIMIT ? OFFSET ?", []any{limit, offset}
+func (f RunFilter) query() (string, []any) {
+	query, args := "SELECT * FROM run WHERE true", []any{}
+	for _, x := range [][2]string{{"rule", f.Rule}, {"source", f.Source}, {"table_name", f.Table}, {"state", f.State}} {
+		if x[1] != "" {
+			query, args = query+" AND "+x[0]+" = ?", append(args, x[1])
+		}
 	}
-	return "SELECT * FROM run WHERE rule = ? ORDER BY created_at DESC LIMIT ? OFFSET ?", []any{ruleName, limit, offset}
+	return query, args
 }
 
 // RunsIn lists the runs in one of the states, the oldest first.
@@ -415,13 +421,13 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slo
 }
 
 // Slowdowns lists the times in which a run went slower than its pace, the newest first.
-func (c *Catalog) Slowdowns(ctx context.Context, run string, limit, offset int) ([]Slowdown, error) {
-	return list[Slowdown](ctx, c.db, "SELECT * FROM slowdown WHERE run = ? ORDER BY begun DESC LIMIT ? OFFSET ?", run, limit, offset)
+func (c *Catalog) Slowdowns(ctx context.Context, run string, p Page) ([]Slowdown, error) {
+	return paged[Slowdown](ctx, c.db, p, order{columns: []string{"begun"}}, "SELECT * FROM slowdown WHERE run = ?", run)
 }
 
 // Batches lists the batches of a run, the newest first.
-func (c *Catalog) Batches(ctx context.Context, run string, limit, offset int) ([]Batch, error) {
-	return list[Batch](ctx, c.db, "SELECT * FROM batch WHERE run = ? ORDER BY segment DESC, number DESC LIMIT ? OFFSET ?", run, limit, offset)
+func (c *Catalog) Batches(ctx context.Context, run string, p Page) ([]Batch, error) {
+	return paged[Batch](ctx, c.db, p, order{columns: []string{"segment", "number"}}, "SELECT * FROM batch WHERE run = ?", run)
 }
 
 // AddSegment keeps a new segment, before the first byte of it is written.
@@ -483,13 +489,15 @@ type SegmentFilter struct {
 }
 
 // Segments lists segments, the newest first; abandoned ones only where they are asked for.
-func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, limit, offset int) ([]Segment, error) {
-	query, args := f.query(limit, offset)
-	return list[Segment](ctx, c.db, query, args...)
+func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, p Page) ([]Segment, error) {
+	query, args := f.query()
+	return paged[Segment](ctx, c.db, p, segmentOrder, query, args...)
 }
 
+var segmentOrder = order{columns: []string{"created_at", "number", "id"}}
+
 // query asks for what the filter names, and nothing else, so that an index can serve it.
-func (f SegmentFilter) query(limit, offset int) (string, []any) {
+func (f SegmentFilter) query() (string, []any) {
 	where, args := []string{"state <> 'abandoned'"}, []any{}
 	if f.State != "" {
 		where, args = []string{"state = ?"}, []any{f.State}
@@ -505,8 +513,24 @@ func (f SegmentFilter) query(limit, offset int) (string, []any) {
 	if f.Ungoverned {
 		where = append(where, "state <> 'disposed' AND NOT EXISTS (SELECT 1 FROM rule WHERE rule.name = segment.rule)")
 	}
-	return "SELECT * FROM segment WHERE " + strings.Join(where, " AND ") + " ORDER BY created_at DESC, number DESC LIMIT ? OFFSET ?", append(args, limit, offset)
+	return "SELECT * FROM segment WHERE " + strings.Join(where, " AND "), args
 }
+
+// ArchivedTable is a table of which closed segments are there.
+type ArchivedTable struct {
+	Source string `db:"source" json:"source"`
+	Table  string `db:"table_name" json:"table"`
+}
+
+// ArchivedTables lists the tables of which closed segments are there. It goes from one table to the next, however many segments each has.
+func (c *Catalog) ArchivedTables(ctx context.Context) ([]ArchivedTable, error) {
+	return list[ArchivedTable](ctx, c.db, archivedQuery)
+}
+
+const archivedQuery = `WITH RECURSIVE next (source, table_name) AS (SELECT (SELECT source FROM segment ORDER BY source, table_name LIMIT 1), (SELECT table_name FROM segment ORDER BY source, table_name LIMIT 1)
+	UNION ALL SELECT (SELECT source FROM segment WHERE (source, table_name) > (next.source, next.table_name) ORDER BY source, table_name LIMIT 1),
+		(SELECT table_name FROM segment WHERE (source, table_name) > (next.source, next.table_name) ORDER BY source, table_name LIMIT 1) FROM next WHERE next.source IS NOT NULL)
+	SELECT source, table_name FROM next WHERE source IS NOT NULL AND EXISTS (SELECT 1 FROM segment WHERE segment.source = next.source AND segment.table_name = next.table_name AND segment.state = 'closed')`
 
 // RunSegments lists all segments of a run, abandoned ones among them, in order of their number.
 func (c *Catalog) RunSegments(ctx context.Context, run string) ([]Segment, error) {

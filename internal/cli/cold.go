@@ -213,7 +213,7 @@ func money(amount float64, currency string) string {
 }
 
 func retrievalList(e *env) error {
-	l, err := client.Get[api.Items[catalog.Retrieval]](e.ctx, e.client, "/retrievals?limit=200")
+	l, err := items[catalog.Retrieval](e, "/retrievals", nil)
 	if err != nil {
 		return err
 	}

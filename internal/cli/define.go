@@ -61,7 +61,11 @@ func commands() []command {
 			f.String("reason", "", "why a locked clause is loosened; it is kept")
 		}, run: ruleApply},
 		{name: "rule forecast", args: "RULE", summary: "say what runs in the coming months would take", flags: func(f *flag.FlagSet) { f.Int("months", 12, "how many months to look ahead") }, run: ruleForecast},
-		{name: "rule list", summary: "list the rules", run: ruleList},
+		{name: "rule list", summary: "list the rules", flags: func(f *flag.FlagSet) {
+			f.String("source", "", "of this source only")
+			f.String("text", "", "those alone with this in the name of the rule, its source or its table")
+			limitFlag(f)
+		}, run: ruleList},
 		{name: "rule show", args: "RULE", summary: "show a rule and its revisions", run: ruleShow},
 
 		{name: "keep list", summary: "list the named keeps that rules share", run: keepList},
@@ -74,7 +78,11 @@ func commands() []command {
 			f.Bool("watch", false, "stay and show its progress")
 			f.Bool("empty", false, "remove all rows of the table at once, where the plan offers that")
 		}, run: runStart},
-		{name: "run list", summary: "list runs, the newest first", flags: func(f *flag.FlagSet) { f.String("rule", "", "of this rule only") }, run: runList},
+		{name: "run list", summary: "list runs, the newest first", flags: func(f *flag.FlagSet) {
+			f.String("rule", "", "of this rule only")
+			f.String("state", "", "in this state only: queued, running, paused, resting, copied, done, cancelled or failed")
+			limitFlag(f)
+		}, run: runList},
 		{name: "run show", args: "RUN", summary: "show a run's ledger and batches", flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") }, run: runShow},
 		{name: "run watch", args: "RUN", summary: "show a run's progress until it stops", run: runWatch},
 		{name: "run pause", args: "RUN", summary: "stop a run after its batch in hand", run: runVerb("pause")},
@@ -113,24 +121,25 @@ func commands() []command {
 			f.String("source", "", "of this source only")
 			f.String("table", "", "of this table only")
 			f.Bool("ungoverned", false, "those alone whose rule is not there any more: they are kept without end")
+			limitFlag(f)
 		}, run: segmentList},
 		{name: "segment show", args: "SEGMENT", summary: "show a segment", run: segmentShow},
 		{name: "segment verify", args: "[SEGMENT]", summary: "read segments back from their stores and check every row; with -store also without a service", flags: verifyFlags, run: segmentVerify},
 		{name: "segment move", args: "SEGMENT", summary: "move the rows of a segment to another store, or back to that of its records", flags: func(f *flag.FlagSet) { f.String("to", "", "the store") }, run: segmentMove},
 		{name: "segment retrieve", args: "[SEGMENT,…]", summary: "fetch segments from cold storage for some days", flags: retrieveFlags, run: segmentRetrieve},
-		{name: "retrieval list", summary: "list retrievals from cold storage, the newest first", run: retrievalList},
+		{name: "retrieval list", summary: "list retrievals from cold storage, the newest first", flags: limitFlag, run: retrievalList},
 		{name: "disposal plan", args: "RULE", summary: "find out which segments of a rule have been in the archive long enough; nothing is destroyed", flags: disposalFlags, run: disposalPlan},
 		{name: "disposal start", args: "DISPOSAL", summary: "decide that the segments of a disposal are destroyed now, and wait for it", run: disposalStart},
 		{name: "disposal approve", args: "DISPOSAL", summary: "approve a disposal where that is demanded; it is still to be started", run: disposalApprove},
 		{name: "disposal cancel", args: "DISPOSAL", summary: "decide against a disposal", run: disposalCancel},
 		{name: "erasure plan", args: "SOURCE TABLE", summary: "find out which segments hold rows of a condition, whatever their time in the archive; nothing is destroyed", flags: erasureFlags, run: erasurePlan},
-		{name: "disposal list", summary: "list disposals, the newest first", run: disposalList},
+		{name: "disposal list", summary: "list disposals, the newest first", flags: limitFlag, run: disposalList},
 		{name: "disposal show", args: "DISPOSAL", summary: "show a disposal", run: disposalShow},
 		{name: "disposal certificate", args: "DISPOSAL", summary: "write the certificate of a disposal, as JSON or PDF", flags: certificateFlags, run: disposalCertificate},
 		{name: "catalog backup", summary: "write the service's own records, as they are at this moment, into a file", flags: catalogBackupFlags, run: catalogBackup},
 		{name: "catalog restore", args: "FILE", summary: "put a backup in the place of a catalog, while the service is stopped", flags: catalogRestoreFlags, run: catalogRestore, local: true},
 		{name: "catalog rebuild", summary: "take up every segment of all stores that the catalog does not know", run: catalogRebuild},
-		{name: "verification list", summary: "list verifications, the newest first", run: verificationList},
+		{name: "verification list", summary: "list verifications, the newest first", flags: limitFlag, run: verificationList},
 		{name: "verification show", args: "VERIFICATION", summary: "show what a verification found", run: verificationShow},
 
 		{name: "search", args: "SOURCE TABLE", summary: "search the archived rows of a table", flags: searchFlags, run: search},
@@ -140,7 +149,7 @@ func commands() []command {
 		{name: "restore approve", args: "RESTORE", summary: "approve a restore that waits for it", run: restoreApprove},
 		{name: "restore refuse", args: "RESTORE", summary: "refuse a restore that waits for an approval", flags: func(f *flag.FlagSet) { f.String("reason", "", "why; the asker is told") }, run: restoreRefuse},
 		{name: "restore replaced", args: "RESTORE", summary: "write the rows that a restore replaced, as they were", flags: func(f *flag.FlagSet) { f.String("out", "", "the file to write") }, run: restoreReplaced},
-		{name: "restore list", summary: "list restores, the newest first", run: restoreList},
+		{name: "restore list", summary: "list restores, the newest first", flags: limitFlag, run: restoreList},
 		{name: "restore show", args: "RESTORE", summary: "show a restore", run: restoreShow},
 	}
 }
@@ -462,7 +471,7 @@ func ruleApply(e *env) error {
 }
 
 func ruleList(e *env) error {
-	l, err := client.Get[api.Items[api.RuleView]](e.ctx, e.client, "/rules")
+	l, err := items[api.RuleView](e, "/rules", url.Values{"source": {e.flag("source")}, "text": {e.flag("text")}})
 	if err != nil {
 		return err
 	}

@@ -158,7 +158,7 @@ func disposalShow(e *env) error {
 }
 
 func disposalList(e *env) error {
-	l, err := client.Get[api.Items[catalog.Disposal]](e.ctx, e.client, "/disposals?limit=200")
+	l, err := items[catalog.Disposal](e, "/disposals", nil)
 	if err != nil {
 		return err
 	}

@@ -278,7 +278,7 @@ func scopeText(s catalog.Scope) string {
 }
 
 func restoreList(e *env) error {
-	l, err := client.Get[api.Items[catalog.Restore]](e.ctx, e.client, "/restores?limit=200")
+	l, err := items[catalog.Restore](e, "/restores", nil)
 	if err != nil {
 		return err
 	}

@@ -15,7 +15,6 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
-	"ambercellar/internal/api"
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
@@ -164,7 +163,7 @@ func (e *env) verification(v *catalog.Verification) error {
 }
 
 func verificationList(e *env) error {
-	l, err := client.Get[api.Items[catalog.Verification]](e.ctx, e.client, "/verifications")
+	l, err := items[catalog.Verification](e, "/verifications", nil)
 	if err != nil {
 		return err
 	}

@@ -114,7 +114,7 @@ func ledgerText(l catalog.Ledger) string {
 }
 
 func runList(e *env) error {
-	l, err := client.Get[api.Items[api.RunView]](e.ctx, e.client, "/runs?limit=100&rule="+url.QueryEscape(e.flag("rule")))
+	l, err := items[api.RunView](e, "/runs", url.Values{"rule": {e.flag("rule")}, "state": {e.flag("state")}})
 	if err != nil {
 		return err
 	}
@@ -315,8 +315,8 @@ func barProgress(w io.Writer) func(*api.RunView) {
 }
 
 func segmentList(e *env) error {
-	q := url.Values{"limit": {"200"}, "run": {e.flag("run")}, "source": {e.flag("source")}, "table": {e.flag("table")}, "ungoverned": {e.flag("ungoverned")}}
-	l, err := client.Get[api.Items[catalog.Segment]](e.ctx, e.client, "/segments?"+q.Encode())
+	q := url.Values{"run": {e.flag("run")}, "source": {e.flag("source")}, "table": {e.flag("table")}, "ungoverned": {e.flag("ungoverned")}}
+	l, err := items[catalog.Segment](e, "/segments", q)
 	if err != nil {
 		return err
 	}

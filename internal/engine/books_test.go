@@ -103,7 +103,7 @@ func TestARecordCountsOnce(t *testing.T) {
 // flipped byte are named.
 func TestALedgerIsCheckedByAnybody(t *testing.T) {
 	b, _ := archivedScans(t, "P7D")
-	runs, err := b.Catalog.Runs(t.Context(), "", 10, 0)
+	runs, err := b.Catalog.Runs(t.Context(), catalog.RunFilter{}, catalog.First(10))
 	if err != nil {
 		t.Fatal(err)
 	}

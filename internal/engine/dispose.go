@@ -38,7 +38,7 @@ func (e *Engine) PlanDisposal(ctx context.Context, actor, ruleName, table, note 
 		return nil, err
 	}
 	d.Keep = keep.String()
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}, -1, 0)
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}, catalog.All)
 	if err != nil {
 		return nil, err
 	}

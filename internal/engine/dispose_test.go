@@ -34,7 +34,7 @@ func archivedScans(t *testing.T, keep string) (*bench, []catalog.Segment) {
 			t.Fatal(err)
 		}
 	}
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil || len(list) != 3 {
 		t.Fatalf("%d segments, %v", len(list), err)
 	}

@@ -185,7 +185,7 @@ func TestAStoreThatFailsOrLiesCostsNoRow(t *testing.T) {
 				if n := b.live(t); n < rows-c.gone {
 					t.Errorf("%d rows are live", n)
 				}
-				closed, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, 10, 0)
+				closed, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, catalog.First(10))
 				if err != nil || len(closed) != 0 {
 					t.Errorf("%d closed segments, %v", len(closed), err)
 				}

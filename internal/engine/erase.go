@@ -51,7 +51,7 @@ func (e *Engine) PlanErasure(ctx context.Context, actor string, q ErasureRequest
 	}
 	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindErasure, Erases: r.Scope.Where, Source: q.Source, Table: q.Table, State: catalog.DisposalPlanned, Note: q.Note, CreatedAt: catalog.At(e.Now()), CreatedBy: actor}
 	d.Items.V, d.Stays.V, d.Remains.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}, []string{}
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}, -1, 0)
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}, catalog.All)
 	if err != nil {
 		return nil, err
 	}

@@ -200,7 +200,7 @@ func (e *Engine) inFlight(ctx context.Context, sourceName, table string, m *mome
 	if len(m.runs) == 0 {
 		return nil, nil
 	}
-	open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: sourceName, Table: table, State: string(catalog.SegmentOpen)}, -1, 0)
+	open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: sourceName, Table: table, State: string(catalog.SegmentOpen)}, catalog.All)
 	for i := range open {
 		if m.of(&open[i]) == someTold {
 			out = append(out, open[i])

@@ -238,7 +238,7 @@ func TestASegmentThatIsClosedMeanwhileIsInTheAnswer(t *testing.T) {
 	b.sliceRows = 40
 	b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive")+cellar)
 	b.archived(t, time.Time{})
-	all, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	all, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil || len(all) < 3 {
 		t.Fatal(len(all), err)
 	}

@@ -103,7 +103,7 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 			return nil, err
 		}
 		if placed.Rows == 0 {
-			archived, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: t.Name}, 1, 0)
+			archived, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: t.Name}, catalog.First(1))
 			if err != nil {
 				return nil, err
 			}

@@ -160,7 +160,7 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 			if _, err := x.CopySeconds(t.Context()); err != nil {
 				t.Fatal(err)
 			}
-			list, err := x.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, -1, 0)
+			list, err := x.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, catalog.All)
 			if err != nil || len(list) != 1 || list[0].Second != "attic" {
 				t.Fatal(list, err)
 			}
@@ -285,7 +285,7 @@ func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, pa
 func TestALostSideFileIsMadeAgain(t *testing.T) {
 	b := newBench(t, "wal")
 	b.finish(t, PlanRequest{})
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -330,7 +330,7 @@ func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 	}
 	verified := func() (ids []string) {
 		t.Helper()
-		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -364,7 +364,7 @@ func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 		}
 	}
 	older = catalog.At(b.Now().Add(time.Hour))
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -375,7 +375,7 @@ func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 		}
 	}
 	j := &judging{Engine: b.Engine, v: &catalog.Verification{Older: &older}, known: map[string]*catalog.Segment{}}
-	if list, err = b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0); err != nil {
+	if list, err = b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All); err != nil {
 		t.Fatal(err)
 	}
 	ctx, stop := context.WithCancel(t.Context())

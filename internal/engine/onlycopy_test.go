@@ -72,7 +72,7 @@ func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
 	b, vault := newVault(t)
 	b.finish(t, PlanRequest{})
 	all := b.archivedRows(t, "")
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil || len(list) != 1 {
 		t.Fatal(len(list), err)
 	}
@@ -154,7 +154,7 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 	b, vault := newVault(t)
 	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S}\npace: unlimited\n")
 	run := b.finish(t, PlanRequest{})
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -259,7 +259,7 @@ func TestAnInterruptedAdoptionIsTakenUp(t *testing.T) {
 		b := newBench(t, "wal")
 		b.finish(t, PlanRequest{})
 		all := b.archivedRows(t, "")
-		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 		if err != nil {
 			t.Fatal(err)
 		}

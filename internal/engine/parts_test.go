@@ -398,7 +398,7 @@ func TestATableIsEmptiedAtOnceOnlyWhereThatIsOffered(t *testing.T) {
 			if n := h.count(t, "SELECT count(*) FROM waiting"); n != 0 || r.Deleted != 501 || !*r.Balanced || r.Reason != "" || r.Emptying {
 				t.Errorf("%d rows are left; ledger %+v; %q", n, r.Ledger, r.Reason)
 			}
-			if batches, err := b.Catalog.Batches(t.Context(), r.ID, 10, 0); err != nil || len(batches) != 1 || batches[0].Deleted != 501 {
+			if batches, err := b.Catalog.Batches(t.Context(), r.ID, catalog.First(10)); err != nil || len(batches) != 1 || batches[0].Deleted != 501 {
 				t.Errorf("batches: %+v, %v", batches, err)
 			}
 			h.exec(t, "INSERT INTO waiting VALUES (1, NULL, 'again')")

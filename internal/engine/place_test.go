@@ -41,7 +41,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 	for n := 0; ; n++ {
 		b, vault := newVault(t)
 		b.finish(t, PlanRequest{})
-		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 		if err != nil || len(list) != 1 {
 			t.Fatal(len(list), err)
 		}
@@ -101,7 +101,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 	// It goes back, and what cannot be done is refused.
 	b, _ := newVault(t)
 	b.finish(t, PlanRequest{})
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -121,7 +121,7 @@ func (p *planning) begin(ctx context.Context) (err error) {
 
 // compareClocks refuses a plan where a clock is wrong, since a wrong clock would make everything due.
 func (p *planning) compareClocks(ctx context.Context) error {
-	earlier, err := p.Catalog.Plans(ctx, p.rule.Name, 1)
+	earlier, err := p.Catalog.Plans(ctx, p.rule.Name, catalog.First(1))
 	if err != nil {
 		return err
 	}
@@ -405,7 +405,7 @@ func divideUp(a, b int64) int64 { return (a + b - 1) / b }
 
 // expect says what earlier runs of the table let one expect.
 func (p *planning) expect(ctx context.Context) error {
-	runs, err := p.Catalog.Runs(ctx, p.rule.Name, 20, 0)
+	runs, err := p.Catalog.Runs(ctx, catalog.RunFilter{Rule: p.rule.Name}, catalog.First(20))
 	if err != nil {
 		return err
 	}

@@ -103,7 +103,7 @@ func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
 	if !errors.Is(err, context.Canceled) {
 		t.Errorf("counting that was cancelled: %v", err)
 	}
-	if plans, err := b.Catalog.Plans(t.Context(), "scans", 10); err != nil || len(plans) != 0 {
+	if plans, err := b.Catalog.Plans(t.Context(), "scans", catalog.First(10)); err != nil || len(plans) != 0 {
 		t.Errorf("%d plans are kept, %v", len(plans), err)
 	}
 	slow := func(int, int) { time.Sleep(30 * time.Millisecond) }
@@ -213,7 +213,7 @@ func TestAPreviewKeepsNothing(t *testing.T) {
 		t.Errorf("preview of a mistake: %+v, %v", x, err)
 	}
 	rules, err := b.Catalog.Rules(t.Context())
-	if plans, _ := b.Catalog.Plans(t.Context(), "scans", 10); err != nil || len(rules) != 1 || len(plans) != 0 {
+	if plans, _ := b.Catalog.Plans(t.Context(), "scans", catalog.First(10)); err != nil || len(rules) != 1 || len(plans) != 0 {
 		t.Errorf("%d rules, %d plans, %v", len(rules), len(plans), err)
 	}
 	b.exec(t, "UPDATE scan SET at = '2999-01-01' WHERE id = 3000")

@@ -175,7 +175,7 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 	if time.Since(begun) < sampleEvery {
 		t.Errorf("it did not rest")
 	}
-	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, 10, 0)
+	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, catalog.First(10))
 	if err != nil || len(list) != 2 {
 		t.Fatalf("slowed down %d times (%v), want twice", len(list), err)
 	}
@@ -184,7 +184,7 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 			t.Errorf("slowdown %+v, want %s", s, want)
 		}
 	}
-	batches, err := b.Catalog.Batches(t.Context(), run.ID, 100, 0)
+	batches, err := b.Catalog.Batches(t.Context(), run.ID, catalog.First(100))
 	if err != nil || b.live(t) != 0 {
 		t.Fatalf("%d rows are left (%v)", b.live(t), err)
 	}
@@ -207,7 +207,7 @@ func TestTheLogOfAMinuteHasABound(t *testing.T) {
 	if err := b.goOn(t, run); err != nil {
 		t.Fatal(err)
 	}
-	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, 10, 0)
+	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, catalog.First(10))
 	if err != nil || !slices.ContainsFunc(list, func(s catalog.Slowdown) bool {
 		return s.Rests && strings.Contains(s.Reason, "log written in the last minute")
 	}) {

@@ -462,7 +462,7 @@ func (e *Engine) lookIntoStores(ctx context.Context, out *Reconciliation) error 
 
 // lookForRows finds segments whose rows are not where the catalog has them, and those of which a record tells that they were destroyed.
 func (e *Engine) lookForRows(ctx context.Context, out *Reconciliation) error {
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: out.Source, Table: out.Table}, -1, 0)
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: out.Source, Table: out.Table}, catalog.All)
 	if err != nil {
 		return err
 	}

@@ -465,7 +465,7 @@ func (e *Engine) inScope(ctx context.Context, sourceName, table string, scope ca
 			return nil, err
 		}
 	}
-	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Run: scope.Run, Source: sourceName, Table: table, State: string(catalog.SegmentClosed)}, 1_000_000, 0)
+	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Run: scope.Run, Source: sourceName, Table: table, State: string(catalog.SegmentClosed)}, catalog.First(1_000_000))
 	if err != nil {
 		return nil, err
 	}

@@ -213,7 +213,7 @@ func (q *restoration) segments(ctx context.Context) ([]catalog.Segment, error) {
 	out, m, err := q.inScopeNow(ctx, q.restore.Source, q.restore.Table, scope)
 	if q.moment = m; m != nil && err == nil && m.untold != "" {
 		var open []catalog.Segment
-		open, err = q.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.restore.Source, Table: q.restore.Table, State: string(catalog.SegmentOpen)}, -1, 0)
+		open, err = q.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.restore.Source, Table: q.restore.Table, State: string(catalog.SegmentOpen)}, catalog.All)
 		q.restore.Reason = m.untoldRows(open)
 	}
 	if err != nil || scope.Run == "" || !q.kin {

@@ -451,7 +451,7 @@ func (e *Engine) untold(ctx context.Context, q SearchRequest, m *moment) (string
 	if m == nil || m.untold == "" {
 		return "", nil
 	}
-	open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, -1, 0)
+	open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, catalog.All)
 	return m.untoldRows(open), err
 }
 
@@ -462,7 +462,7 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 		return nil, nil, &RefusedError{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
 	}
 	// Open and closed ones by one question: one that is closed between two would be in neither answer.
-	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, Archived: true}, -1, 0)
+	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, Archived: true}, catalog.All)
 	if err != nil {
 		return nil, nil, err
 	}

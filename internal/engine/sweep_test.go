@@ -132,7 +132,7 @@ func TestNothingIsSweptThatIsInUse(t *testing.T) {
 	if n := b.archivedRows(t, ""); n != gone || gone == 0 {
 		t.Fatalf("%d of %d rows are in the archive", n, gone)
 	}
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil || len(list) < 10 {
 		t.Fatalf("%d segments, %v", len(list), err)
 	}

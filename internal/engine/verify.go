@@ -63,7 +63,7 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 	if err != nil {
 		return err
 	}
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: v.Source, Table: v.Table}, -1, 0)
+	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: v.Source, Table: v.Table}, catalog.All)
 	if err != nil {
 		return err
 	}

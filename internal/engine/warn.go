@@ -9,6 +9,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
@@ -44,7 +45,7 @@ func (p *planning) warn(ctx context.Context) {
 	}
 	if c.Due == 0 {
 		since := "and none has been since the rule was applied"
-		if runs, err := p.Catalog.Runs(ctx, p.rule.Name, 1000, 0); err != nil {
+		if runs, err := p.Catalog.Runs(ctx, catalog.RunFilter{Rule: p.rule.Name}, catalog.First(1000)); err != nil {
 			since = "and whether one ever was cannot be told: " + err.Error()
 		} else {
 			for _, r := range runs {

@@ -31,7 +31,7 @@ func (s *Service) takeUp(ctx context.Context) error {
 		s.Log.Info("taking up a disposal", "disposal", disposals[i].ID)
 		s.dispose(&disposals[i])
 	}
-	verifications, err := s.Catalog.Verifications(ctx, 1000, 0)
+	verifications, err := s.Catalog.Verifications(ctx, catalog.First(1000))
 	if err != nil {
 		return err
 	}

@@ -158,7 +158,7 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	begun := time.Now()
 	<-told
 	for {
-		list, err := s.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, -1, 0)
+		list, err := s.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -23,6 +23,27 @@ export class Loader<T> {
   }
 }
 
+/** Pages of a list that grows: each begins behind the last item of the one before it. */
+export class Pages {
+  after = $state<string>();
+  #before = $state<(string | undefined)[]>([]);
+
+  get first() {
+    return this.#before.length === 0;
+  }
+  on(next: string) {
+    this.#before.push(this.after);
+    this.after = next;
+  }
+  back() {
+    this.after = this.#before.pop();
+  }
+  reset() {
+    this.#before = [];
+    this.after = undefined;
+  }
+}
+
 export function problemOf(e: unknown): Problem {
   if (e instanceof Failed) return e.problem;
   return { type: "", title: "The page failed", status: 0, detail: String(e) };

@@ -1,11 +1,12 @@
 <script lang="ts">
-  import { Badge, Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Badge, Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, plural, short, size } from "../../lib/format";
-  import { Loader } from "../../lib/loader.svelte";
+  import { Loader, Pages } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
+  import Pager from "../../lib/Pager.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
@@ -14,10 +15,15 @@
   import Retrievals from "./Retrievals.svelte";
   import Verifications from "./Verifications.svelte";
 
-  let offset = $state(0);
-  const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 30, offset } } })));
+  const pages = new Pages();
+  let wanted = $state(""); // SOURCE or SOURCE.TABLE
+  let sought = $state("");
+  const segments = new Loader(() => {
+    const [source, ...table] = sought.split(".");
+    return take(api.GET("/segments", { params: { query: { limit: 30, after: pages.after, source, table: table.join(".") } } }));
+  });
   const stores = new Loader(() => take(api.GET("/stores")));
-  $effect(() => { void offset; segments.load(); });
+  $effect(() => { void pages.after; void sought; segments.load(); });
   stores.load();
 </script>
 
@@ -43,6 +49,9 @@
   <Verifications seconds={!!stores.data?.items.some((s) => s.second)} done={() => { stores.load(); segments.load(); }} />
   {#if stores.data?.items.some((s) => s.bucket.class)}<Retrievals />{/if}
   <Panel title="Segments">
+    <form class="flex items-center gap-2 px-4 py-2" onsubmit={(e) => { e.preventDefault(); pages.reset(); sought = wanted.trim(); }}>
+      <Input size="sm" class="w-72" aria-label="of a source or a table" placeholder="SOURCE or SOURCE.TABLE" bind:value={wanted} /><Button size="xs" color="alternative" type="submit">Show</Button>
+    </form>
     <Listing label="Segments" heads={["Segment", "Table", "State", "#Rows", "#File", "#Smaller", "Oldest", "Newest", "Stored", "Kept until"]} items={segments.data?.items}>
       {#snippet row(s: Schemas["Segment"])}
         <TableBodyRow>
@@ -56,13 +65,8 @@
           <TableBodyCell><When at={s.created_at} day /></TableBodyCell><TableBodyCell><When at={s.keep_until} none="no end" day /></TableBodyCell>
         </TableBodyRow>
       {/snippet}
-      {#snippet empty()}<Blank title="The archive is empty">Segments come from runs of rules with <code>then: archive</code>.</Blank>{/snippet}
+      {#snippet empty()}{#if sought}<Blank title="Nothing of {sought} is archived" />{:else}<Blank title="The archive is empty">Segments come from runs of rules with <code>then: archive</code>.</Blank>{/if}{/snippet}
     </Listing>
   </Panel>
-  {#if offset > 0 || segments.data?.next}
-    <div class="flex gap-2">
-      <Button size="xs" color="alternative" disabled={offset === 0} onclick={() => (offset = Math.max(0, offset - 30))}>Newer</Button>
-      <Button size="xs" color="alternative" disabled={!segments.data?.next} onclick={() => (offset = segments.data?.next ?? 0)}>Older</Button>
-    </div>
-  {/if}
+  <Pager {pages} next={segments.data?.next} />
 </Page>

@@ -3,29 +3,31 @@
   import { Button, Input, Label, Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { age, count, plural, share, short, size } from "../../lib/format";
-  import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import { every, Loader, Pages, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
+  import Pager from "../../lib/Pager.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
 
-  const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50 } } })));
-  const rules = new Loader(() => take(api.GET("/rules")));
-  const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 500, state: "closed" } } })));
+  const pages = new Pages();
+  const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50, after: pages.after } } })));
+  const rules = new Loader(() => take(api.GET("/rules", { params: { query: { limit: 500 } } })));
+  const kept = new Loader(() => take(api.GET("/archived")));
   rules.load();
-  segments.load();
-  let archived = $derived([...new Set((segments.data?.items ?? []).map((s) => `${s.source}.${s.table}`))].sort().map((t) => ({ value: t, name: t })));
+  kept.load();
+  let archived = $derived((kept.data?.items ?? []).map((t) => `${t.source}.${t.table}`).map((t) => ({ value: t, name: t })));
   let opened = false;
-  $effect(() => every(1500, async () => {
+  $effect(() => { void pages.after; return every(1500, async () => {
     await disposals.load();
     const newest = disposals.data?.items[0];
     if (newest && !opened && ["planned", "running", "failed"].includes(newest.state)) open ||= newest.id; // it waits for somebody
     opened = true;
-  }));
+  }); });
   let governing = $derived((rules.data?.items ?? []).filter((r) => r.body.archive?.store).map((r) => ({ value: r.name, name: r.name })));
   let rule = $state("");
   let note = $state("");
@@ -72,7 +74,7 @@
 </script>
 
 <Page title="Disposals" about="Archived rows are destroyed when their time in the archive is over, or on request, by somebody's decision, and a certificate remains.">
-  <Trouble problem={disposals.problem ?? rules.problem ?? segments.problem ?? problem} />
+  <Trouble problem={disposals.problem ?? rules.problem ?? kept.problem ?? problem} />
   <Panel title="What is due">
     {#if rules.data && governing.length === 0}
       <Blank title="No rule archives">Only segments of a rule with <code>archive.keep</code> are ever destroyed.</Blank>
@@ -153,4 +155,5 @@
       {#snippet empty()}<Blank title="Nothing was disposed of yet">Segments stay at least as long as <code>archive.keep</code> of their rule says, and until somebody decides that they go.</Blank>{/snippet}
     </Listing>
   </Panel>
+  <Pager {pages} next={disposals.data?.next} />
 </Page>

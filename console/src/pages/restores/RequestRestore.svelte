@@ -34,8 +34,14 @@
   segments.load();
   let closed = $derived(segments.data?.items ?? []);
   const unique = (list: string[]) => [...new Set(list)].map((name) => ({ value: name, name }));
-  let tables = $derived(unique(closed.map((s) => `${s.source}.${s.table}`)));
-  let runs = $derived(unique(closed.map((s) => s.run)));
+  const archived = new Loader(() => take(api.GET("/archived")));
+  archived.load();
+  let tables = $derived((archived.data?.items ?? []).map((t) => `${t.source}.${t.table}`).map((name) => ({ value: name, name })));
+  let choices = $derived([
+    ...(segment && !closed.some((s) => s.id === segment) ? [{ value: segment, name: segment }] : []),
+    ...closed.map((s) => ({ value: s.id, name: `${s.source}.${s.table}, ${s.oldest.slice(0, 10)} to ${s.newest.slice(0, 10)} (${s.id.slice(-8)})` })),
+  ]);
+  let runs = $derived(unique([...(run ? [run] : []), ...closed.map((s) => s.run)])); // the newest, and the one that was asked for
 
   // What was shown is of another request as soon as a field changes.
   $effect(() => { void [kind, segment, run, table, where, from, to, target, conflicts, side]; preview = undefined; });
@@ -75,8 +81,8 @@
 </script>
 
 <Page title="Request a restore" about="Each segment is verified as a whole before a row of it is given back." back={{ href: "#/restores", text: "Restores" }}>
-  <Trouble problem={segments.problem ?? problem} />
-  {#if segments.data}<!-- a choice that is given with the address needs its options to be there -->
+  <Trouble problem={segments.problem ?? archived.problem ?? problem} />
+  {#if segments.data && archived.data}<!-- a choice that is given with the address needs its options to be there -->
   <Panel class="max-w-2xl">
     <form onsubmit={submit} class="space-y-4 p-4">
       <fieldset class="space-y-2">
@@ -92,7 +98,7 @@
         {:else if kind === "run"}
           <Label for="run">Run</Label><Select id="run" items={runs} bind:value={run} placeholder="choose a run" required />
         {:else if kind === "segment"}
-          <Label for="segment">Segment</Label><Select id="segment" items={closed.map((s) => ({ value: s.id, name: `${s.source}.${s.table}, ${s.oldest.slice(0, 10)} to ${s.newest.slice(0, 10)} (${s.id.slice(-8)})` }))} bind:value={segment} placeholder="choose a segment" required />
+          <Label for="segment">Segment</Label><Select id="segment" items={choices} bind:value={segment} placeholder="choose a segment" required />
         {/if}
       </fieldset>
       <fieldset class="space-y-2">

@@ -2,18 +2,20 @@
   import { Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, restoreFile, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, short, size } from "../../lib/format";
-  import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import { every, Loader, Pages, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
+  import Pager from "../../lib/Pager.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
 
-  const restores = new Loader(() => take(api.GET("/restores", { params: { query: { limit: 100 } } })));
-  $effect(() => every(1500, () => restores.load()));
+  const pages = new Pages();
+  const restores = new Loader(() => take(api.GET("/restores", { params: { query: { limit: 50, after: pages.after } } })));
+  $effect(() => { void pages.after; return every(1500, () => restores.load()); });
   let problem = $state<Problem>();
   async function keep(id: string, lasts: string) {
     problem = undefined;
@@ -80,4 +82,5 @@
       {#snippet empty()}<Blank title="Nothing has been restored yet">Ask for a run, a segment, or a span of time of a table.</Blank>{/snippet}
     </Listing>
   </Panel>
+  <Pager {pages} next={restores.data?.next} />
 </Page>

@@ -1,21 +1,30 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
-  import { Loader } from "../../lib/loader.svelte";
+  import { Loader, Pages } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
+  import Pager from "../../lib/Pager.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
 
-  const rules = new Loader(() => take(api.GET("/rules")));
-  rules.load();
+  const pages = new Pages();
+  let text = $state("");
+  let sought = $state("");
+  let timer = 0;
+  const rules = new Loader(() => take(api.GET("/rules", { params: { query: { limit: 50, after: pages.after, text: sought } } })));
+  $effect(() => { void pages.after; void sought; rules.load(); });
+  function seek() { // once the typing stops
+    clearTimeout(timer);
+    timer = window.setTimeout(() => { pages.reset(); sought = text.trim(); }, 250);
+  }
 </script>
 
 <Page title="Rules" about="What must be kept, how long, and why.">
-  {#snippet actions()}<Button size="sm" color="alternative" href="#/rules/apply">Apply a file</Button><Button size="sm" href="#/rules/new">New rule</Button>{/snippet}
+  {#snippet actions()}<Input size="sm" class="w-56" type="search" aria-label="search rules" placeholder="rule, source or table" bind:value={text} oninput={seek} /><Button size="sm" color="alternative" href="#/rules/apply">Apply a file</Button><Button size="sm" href="#/rules/new">New rule</Button>{/snippet}
   <Trouble problem={rules.problem} />
   <Panel>
     <Listing label="Rules" heads={["Rule", "Table", "Stays live", "Then", "Last run"]} items={rules.data?.items}>
@@ -28,7 +37,8 @@
           <TableBodyCell>{#if r.last_run}<a class="inline-flex items-center gap-2" href="#/runs/{r.last_run.id}"><State state={r.last_run.state} /><When at={r.last_run.created_at} day /></a>{:else}never{/if}</TableBodyCell>
         </TableBodyRow>
       {/snippet}
-      {#snippet empty()}<Blank title="No rule yet">Nothing is ever deleted without one. <a class="text-link" href="#/rules/new">Write a rule</a>, or begin at a <a class="text-link" href="#/tables">table</a>.</Blank>{/snippet}
+      {#snippet empty()}{#if sought}<Blank title="No rule with “{sought}” in it" />{:else}<Blank title="No rule yet">Nothing is ever deleted without one. <a class="text-link" href="#/rules/new">Write a rule</a>, or begin at a <a class="text-link" href="#/tables">table</a>.</Blank>{/if}{/snippet}
     </Listing>
   </Panel>
+  <Pager {pages} next={rules.data?.next} back="Back" on="More" />
 </Page>

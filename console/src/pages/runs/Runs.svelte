@@ -1,24 +1,28 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { count, leftOut, share, short } from "../../lib/format";
-  import { every, Loader } from "../../lib/loader.svelte";
+  import { every, Loader, Pages } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
+  import Pager from "../../lib/Pager.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
 
-  let offset = $state(0);
-  const runs = new Loader(() => take(api.GET("/runs", { params: { query: { limit: 25, offset } } })));
-  $effect(() => { void offset; return every(3000, () => runs.load()); });
+  const pages = new Pages();
+  let state = $state("");
+  const states = ["queued", "running", "paused", "resting", "copied", "done", "cancelled", "failed"].map((s) => ({ value: s, name: s }));
+  const runs = new Loader(() => take(api.GET("/runs", { params: { query: { limit: 25, after: pages.after, state } } })));
+  $effect(() => { void pages.after; void state; return every(3000, () => runs.load()); });
   const books = (l: Schemas["Ledger"]) => (l.balanced === null ? "open" : l.balanced ? "balanced" : "DO NOT BALANCE");
 </script>
 
 <Page title="Runs" about="Every plan that was carried out, the newest first.">
+  {#snippet actions()}<Select size="sm" class="w-40" aria-label="state" placeholder="all states" clearable items={states} bind:value={state} onchange={() => pages.reset()} />{/snippet}
   <Trouble problem={runs.problem} />
   <Panel>
     <Listing label="Runs" heads={["Run", "Rule", "Action", "State", "Progress", "#Deleted", "#Left out", "Books", "Created"]} items={runs.data?.items}>
@@ -35,13 +39,8 @@
           <TableBodyCell><When at={r.created_at} /></TableBodyCell>
         </TableBodyRow>
       {/snippet}
-      {#snippet empty()}<Blank title="No run yet">Open a <a class="text-link" href="#/rules">rule</a>, make a plan, and start it.</Blank>{/snippet}
+      {#snippet empty()}{#if state || !pages.first}<Blank title="No such run" />{:else}<Blank title="No run yet">Open a <a class="text-link" href="#/rules">rule</a>, make a plan, and start it.</Blank>{/if}{/snippet}
     </Listing>
   </Panel>
-  {#if offset > 0 || runs.data?.next}
-    <div class="flex gap-2">
-      <Button size="xs" color="alternative" disabled={offset === 0} onclick={() => (offset = Math.max(0, offset - 25))}>Newer</Button>
-      <Button size="xs" color="alternative" disabled={!runs.data?.next} onclick={() => (offset = runs.data?.next ?? 0)}>Older</Button>
-    </div>
-  {/if}
+  <Pager {pages} next={runs.data?.next} />
 </Page>

@@ -23,9 +23,9 @@
   let saving = $state(false);
   let picked = $state<string[]>([]);
 
-  const segments = new Loader(() => take(api.GET("/segments", { params: { query: { limit: 500, state: "closed" } } })));
-  let tables = $derived([...new Set((segments.data?.items ?? []).map((s) => `${s.source}.${s.table}`))].map((name) => ({ value: name, name })));
-  segments.load().then(() => {
+  const archived = new Loader(() => take(api.GET("/archived")));
+  let tables = $derived((archived.data?.items ?? []).map((t) => `${t.source}.${t.table}`).map((name) => ({ value: name, name })));
+  archived.load().then(() => {
     if (table) search(); // who comes with a table wants to see its rows
     table ||= tables[0]?.value ?? "";
   });
@@ -74,8 +74,8 @@
 </script>
 
 <Page title="Search the archive" about="Rows that left a table and were archived, as they were when they left.">
-  <Trouble problem={segments.problem} />
-  {#if segments.data && tables.length === 0}
+  <Trouble problem={archived.problem} />
+  {#if archived.data && tables.length === 0}
     <Blank title="The archive is empty">Rows get there by runs of rules with <code>then: archive</code>.</Blank>
   {:else}
     <Panel>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, share, size } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";
@@ -10,38 +10,65 @@
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
 
-  type Group = { source: Schemas["Config"]; tables: Loader<Schemas["Table"][]> };
+  type Group = { source: Schemas["Config"]; tables: Loader<Schemas["Table"][]>; rules: Loader<Record<string, string>>; shown: number };
+  const few = 4; // sources whose tables are shown at once; of more, those that somebody opens
+  const step = 50; // tables of a source that are shown at a time
   const sources = new Loader(async () => {
     const list = await take(api.GET("/sources"));
-    return list.items.map((source): Group => {
-      const tables = new Loader(async () => {
-        const found = await take(api.GET("/sources/{source}/tables", { params: { path: { source: source.name } } }));
-        return found.items.sort((a, b) => b.bytes + b.index_bytes - a.bytes - a.index_bytes);
+    const groups = list.items.map((source): Group => {
+      const params = { path: { source: source.name } };
+      const tables = new Loader(async () => (await take(api.GET("/sources/{source}/tables", { params }))).items);
+      const rules = new Loader(async () => {
+        const found: Record<string, string> = {};
+        for (let after: string | undefined; ; ) {
+          const page = await take(api.GET("/rules", { params: { query: { source: source.name, limit: 500, after } } }));
+          for (const r of page.items) found[r.table] = r.name;
+          if (!page.next) return found;
+          after = page.next;
+        }
       });
-      tables.load();
-      return { source, tables };
+      const group: Group = $state({ source, tables, rules, shown: step });
+      return group;
     });
+    if (groups.length <= few) groups.forEach(open);
+    return groups;
   });
-  const rules = new Loader(() => take(api.GET("/rules")));
+  function open(g: Group) {
+    g.tables.load();
+    g.rules.load();
+  }
   sources.load();
-  rules.load();
+  let text = $state("");
+  let by = $state("size");
+  const orders: Record<string, (a: Schemas["Table"], b: Schemas["Table"]) => number> = {
+    size: (a, b) => total(b) - total(a),
+    rows: (a, b) => b.rows - a.rows,
+    name: (a, b) => a.name.localeCompare(b.name),
+    oldest: (a, b) => (a.oldest || "~").localeCompare(b.oldest || "~"),
+  };
+  const wanted = (g: Group) => (g.tables.data ?? []).filter((t) => t.name.toLowerCase().includes(text.trim().toLowerCase())).sort(orders[by]);
   const total = (t: Schemas["Table"]) => Math.max(t.bytes, 0) + Math.max(t.index_bytes, 0);
-  const ruleOf = (source: string, table: string) => rules.data?.items.find((r) => r.source === source && r.table === table);
 </script>
 
-<Page title="Tables" about="What takes the space, the largest first.">
+<Page title="Tables" about="What takes the space.">
+  {#snippet actions()}
+    <Input size="sm" class="w-56" type="search" aria-label="search tables" placeholder="part of a name" bind:value={text} />
+    <Select size="sm" class="w-40" aria-label="order" items={[{ value: "size", name: "largest first" }, { value: "rows", name: "most rows first" }, { value: "oldest", name: "oldest first" }, { value: "name", name: "by name" }]} bind:value={by} />
+  {/snippet}
   <Trouble problem={sources.problem} />
   {#if sources.data?.length === 0}
     <Panel><Blank title="No source yet">Add one on the command line: <code>ambercellar source add harbour -engine sqlite -address /path/to/file.db</code></Blank></Panel>
   {/if}
   {#each sources.data ?? [] as g (g.source.name)}
     {@const most = Math.max(...(g.tables.data ?? []).map(total), 1)}
+    {@const list = wanted(g)}
     <Panel title={g.source.name} note="{g.source.engine} · {g.source.address}">
+      {#if !g.tables.data && !g.tables.busy && !g.tables.problem}<div class="px-4 py-2"><Button size="xs" color="alternative" onclick={() => open(g)}>Show the tables of {g.source.name}</Button></div>{:else}
       <div class="px-4 pt-2 empty:hidden"><Trouble problem={g.tables.problem} /></div>
       {#if !g.tables.problem}
-        <Listing label="Tables of {g.source.name}" heads={["Table", "#Rows", "#Data", "#Indexes", "Size", "Age column", "Oldest", "Newest", "Rule"]} items={g.tables.data}>
+        <Listing label="Tables of {g.source.name}" heads={["Table", "#Rows", "#Data", "#Indexes", "Size", "Age column", "Oldest", "Newest", "Rule"]} items={g.tables.data && list.slice(0, g.shown)}>
           {#snippet row(t: Schemas["Table"])}
-            {@const rule = ruleOf(g.source.name, t.name)}
+            {@const rule = g.rules.data?.[t.name]}
             <TableBodyRow>
               <TableBodyCell><a class="text-link" href="#/tables/{g.source.name}/{encodeURIComponent(t.name)}">{t.name}</a></TableBodyCell>
               <TableBodyCell class="text-right">{count(t.rows)}</TableBodyCell>
@@ -51,11 +78,13 @@
               <TableBodyCell>{t.age_column ?? "–"}</TableBodyCell>
               <TableBodyCell title={t.oldest}>{age(t.oldest ?? "").slice(0, 10)}</TableBodyCell>
               <TableBodyCell title={t.newest}>{age(t.newest ?? "").slice(0, 10)}</TableBodyCell>
-              <TableBodyCell>{#if rule}<a class="text-link" href="#/rules/{rule.name}">{rule.name}</a>{:else if t.obstacles.length}<span title={t.obstacles.join("; ")}>refused</span>{:else}–{/if}</TableBodyCell>
+              <TableBodyCell>{#if rule}<a class="text-link" href="#/rules/{rule}">{rule}</a>{:else if t.obstacles.length}<span title={t.obstacles.join("; ")}>refused</span>{:else}–{/if}</TableBodyCell>
             </TableBodyRow>
           {/snippet}
-          {#snippet empty()}<Blank title="This database has no tables that the service may see" />{/snippet}
+          {#snippet empty()}<Blank title={text.trim() ? `No table with “${text.trim()}” in its name` : "This database has no tables that the service may see"} />{/snippet}
         </Listing>
+        {#if list.length > g.shown}<div class="border-t border-gray-200 px-4 py-2 text-sm dark:border-gray-700"><Button size="xs" color="alternative" onclick={() => (g.shown += step)}>Show {Math.min(step, list.length - g.shown)} more of {count(list.length)}</Button></div>{/if}
+      {/if}
       {/if}
     </Panel>
   {/each}
