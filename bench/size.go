@@ -214,4 +214,5 @@ func fleet(engine, dir string) (address string, end func(), err error) {
 	return path, func() {}, run("sqlite", "file:"+path+"?_pragma=journal_mode(wal)&_pragma=synchronous(off)", 1000)
 }
 
+
 func largeCatalog(context.Context, string, func(sizeMeasure)) error { return nil }

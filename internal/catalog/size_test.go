@@ -22,7 +22,7 @@ func TestWhatIsAskedForAgainAndAgainIsFoundByAnIndex(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close()
-	ask := map[string]string{"segments lacking a copy": lackingQuery, "copies": copiesQuery, "unsettled": unsettledQuery, "moves": movesQuery, "to cool": coolQuery, "unverified": unverifiedQuery, "warm": warmQuery,
+	ask := map[string]string{"segments lacking a copy": lackingQuery, "copies": copiesQuery, "unsettled": unsettledQuery, "moves": movesQuery, "spans": withinQuery + " AND low1 <= ? AND high1 >= ?", "unspanned": unspannedQuery, "shapes": shapesQuery, "to cool": coolQuery, "unverified": unverifiedQuery, "warm": warmQuery,
 		"cold": coldQuery, "damaged": damagedQuery, "a store": storeQuery, "totals": totalsQuery, "the last link": lastLinkQuery, "a link": linkQuery,
 		"active runs": "SELECT * FROM run WHERE state IN (?, ?) ORDER BY created_at", "untold": untoldQuery, "expiring": expiringQuery, "restores": "SELECT * FROM restore WHERE state IN (?) ORDER BY created_at"}
 	for i, q := range newestQueries {

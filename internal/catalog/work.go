@@ -224,6 +224,8 @@ type Segment struct {
 	ColdStore    string       `db:"cold_store" json:"cold_store"`   // where its rows are to move, by its rule
 	ColdAt       *Time        `db:"cold_at" json:"cold_at"`         // and when
 	Rule         string       `db:"rule" json:"rule"`               // that archived it
+	Shape        *int64       `db:"shape" json:"-"`                 // what it looks like, in segment_shape; nil: not known yet
+	Span         *int64       `db:"span" json:"-"`                  // where its keys lie, in segment_span
 	Rewrites     string       `db:"rewrites" json:"rewrites"`       // the segment of whose rows it holds those that stayed when the others were destroyed
 }
 

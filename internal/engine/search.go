@@ -31,6 +31,8 @@ type SearchRequest struct {
 	whole   bool     // of the table too, without a limit
 	keyed   bool     // hits have their keys
 	any     bool     // whichever column is shown, nobody asked for it
+	wide    bool     // all segments are looked at, whatever the catalog knows of their keys
+	passed  *int     // hears how many segments were passed over by that
 }
 
 // Hit is a row that was searched for.
@@ -99,6 +101,7 @@ const searchAhead = 3
 func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.Column) error, hit func(Hit) error) (*Searched, error) {
 	e.reading.RLock()
 	defer e.reading.RUnlock()
+	q.passed = new(int)
 	list, columns, m, err := e.searchableNow(ctx, q)
 	if err != nil {
 		return nil, err
@@ -131,7 +134,7 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		if err != nil {
 			return err
 		}
-		out.Segments, out.Lacking = len(list), lacking(q, list, names)
+		out.Segments, out.Passed, out.Lacking = len(list)+*q.passed, *q.passed, lacking(q, list, names)
 		return head(show)
 	}
 	if live == nil {
@@ -461,9 +464,19 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 	if q.Table == "" || q.Source == "" {
 		return nil, nil, &RefusedError{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
 	}
-	// Open and closed ones by one question: one that is closed between two would be in neither answer.
-	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, Archived: true}, catalog.All)
+	if q.passed != nil {
+		*q.passed = 0
+	}
+	narrow, err := e.narrow(ctx, q, m)
 	if err != nil {
+		return nil, nil, err
+	}
+	var all []catalog.Segment
+	if narrow != nil {
+		if all = narrow.segments; q.passed != nil {
+			*q.passed = narrow.passed
+		}
+	} else if all, err = e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, Archived: true}, catalog.All); err != nil { // both by one question: one that is closed between two would be in neither answer
 		return nil, nil, err
 	}
 	var open, segments []catalog.Segment
@@ -484,7 +497,7 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 			return nil, nil, &RefusedError{Field: "table", Message: why, Remedy: "ask again when it does"}
 		}
 	}
-	if len(segments) == 0 && !q.Live {
+	if len(segments) == 0 && !q.Live && narrow == nil {
 		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
 	}
 	var list []*searched
@@ -507,6 +520,9 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 		return nil, nil, err
 	}
 	columns := callNow(list, names)
+	if narrow != nil {
+		columns = union(narrow.columns, columns)
+	}
 	numbered := func(x *searched) bool { return x.manifest.Numbered != "" }
 	if slices.ContainsFunc(list, numbered) && (q.Live || len(lacking(q, list, names)) > 0) {
 		if news, err := e.look(ctx, q.Source, q.Table); err != nil {
@@ -516,6 +532,10 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 				return nil, nil, err
 			}
 			columns = callNow(list, names)
+			if narrow != nil { // more may be of that name now
+				q.wide = true
+				return e.searchable(ctx, q, m)
+			}
 		}
 	}
 	slices.Reverse(list)

@@ -144,7 +144,13 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 		return fmt.Errorf("store %s: %w", w.pass.name, err)
 	}
 	w.segment.Oldest, w.segment.Newest = span.Oldest, span.Newest
-	return r.opened(ctx, w.segment, m, hash)
+	if err := r.opened(ctx, w.segment, m, hash); err != nil {
+		return err
+	}
+	if err := r.spanned(ctx, w.segment, m, &span); err != nil { // it is found out later
+		r.Log.Warn("where the keys of a segment lie cannot be kept", "segment", w.segment.ID, "error", err)
+	}
+	return nil
 }
 
 // verify reads the segment back from its store, matches it row by row with what was read from the source, and describes it.

@@ -33,6 +33,7 @@ func (s *Service) chores() map[string]func(context.Context) error {
 	}
 	return map[string]func(context.Context) error{
 		"second copies": counted("second copies made", s.CopySeconds),
+		"spans":         counted("segments whose keys are known now", s.SpanSegments),
 		"moves":         counted("segments moved to cold stores", s.SettleMoves),
 		"retrievals": func(ctx context.Context) error {
 			return errors.Join(counted("retrieved segments are there", s.LookAfterRetrievals)(ctx), s.goOnRetrieved(ctx))
