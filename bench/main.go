@@ -97,7 +97,7 @@ func main() {
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog")
 	flag.Parse()
 	wanted := func(name string) bool {
 		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
@@ -187,9 +187,11 @@ func main() {
 			log.Fatal(err)
 		}
 	}
-	if wanted("size") {
-		if err := sizes(ctx, *out, *program); err != nil {
-			log.Fatalf("size: %v", err)
+	for _, what := range []string{"size-tables", "size-catalog"} {
+		if wanted(what) {
+			if err := sizes(ctx, what, *out, *program); err != nil {
+				log.Fatalf("%s: %v", what, err)
+			}
 		}
 	}
 	summary(done)

@@ -14,8 +14,10 @@ import (
 	_ "modernc.org/sqlite"
 
 	"ambercellar/internal/api"
+	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/engine"
 	"ambercellar/internal/source"
 )
 
@@ -30,8 +32,9 @@ type sizeMeasure struct {
 	Unit    string  `json:"unit"`
 }
 
-// sizes measures the service at the sizes of a large user: sources of 2,000 tables on three engines, and a catalog of a million segments.
-func sizes(ctx context.Context, out, program string) error {
+// sizes measures the service at the sizes of a large user: sources of 2,000 tables on three engines (size-tables), and
+// a catalog of a million segments (size-catalog).
+func sizes(ctx context.Context, what, out, program string) error {
 	var all []sizeMeasure
 	say := func(m sizeMeasure) {
 		all = append(all, m)
@@ -41,11 +44,12 @@ func sizes(ctx context.Context, out, program string) error {
 		}
 		fmt.Printf("%-64s %10.1f %-4s of %8.0f  %s\n", m.What, m.Taken, m.Unit, m.Allowed, verdict)
 	}
-	fmt.Printf("\nsize\n")
-	if err := manyTables(ctx, program, say); err != nil {
-		return err
+	fmt.Printf("\n%s\n", what)
+	measure := manyTables
+	if what == "size-catalog" {
+		measure = largeCatalog
 	}
-	if err := largeCatalog(ctx, program, say); err != nil {
+	if err := measure(ctx, program, say); err != nil {
 		return err
 	}
 	b, err := json.MarshalIndent(map[string]any{"when": time.Now().UTC(), "machine": machine, "measures": all}, "", "  ")
@@ -55,7 +59,7 @@ func sizes(ctx context.Context, out, program string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(out, "size.json"), append(b, '\n'), 0o644)
+	return os.WriteFile(filepath.Join(out, what+".json"), append(b, '\n'), 0o644)
 }
 
 // fleetOf are the statements that make a source of so many tables: each with an indexed age, every fourth with a reference to the one before it, every
@@ -214,5 +218,214 @@ func fleet(engine, dir string) (address string, end func(), err error) {
 	return path, func() {}, run("sqlite", "file:"+path+"?_pragma=journal_mode(wal)&_pragma=synchronous(off)", 1000)
 }
 
+// The catalog of a large user.
+const sizedSegments, sizedRuns, sizedRules, sizedSources = 1_000_000, 100_000, 10_000, 200
 
-func largeCatalog(context.Context, string, func(sizeMeasure)) error { return nil }
+const sizedRule = `rule: scans
+source: harbour
+table: scan
+age: at
+zone: UTC
+clauses:
+  - keep: P1Y
+then: archive
+archive: {store: cellar}
+pace: unlimited
+`
+
+// largeCatalog measures a service whose records are those of a large user: one rule has really been carried out, and everything else is what a copy of its records would
+// be, with other names, times and keys.
+func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) error {
+	dir, err := os.MkdirTemp("", "ambercellar-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	data := filepath.Join(dir, "data")
+	token, err := oneRun(ctx, program, dir, data)
+	if err != nil {
+		return err
+	}
+	begun := time.Now()
+	middle, run, err := multiply(ctx, filepath.Join(data, "catalog.db"))
+	if err != nil {
+		return err
+	}
+	if st, err := os.Stat(filepath.Join(data, "catalog.db")); err == nil {
+		fmt.Printf("a catalog of %d segments, %d runs, %d rules, %d sources: %d MiB, made in %s\n", sizedSegments, sizedRuns, sizedRules, sizedSources, st.Size()>>20, time.Since(begun).Round(time.Second))
+	}
+	begun = time.Now()
+	c, pid, stop, err := serve(ctx, program, data)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	c.Token = token
+	say(sizeMeasure{"start of the service", 2, time.Since(begun).Seconds(), "s"})
+	look := func(what string, allowed float64, rounds int, ask func() error) error {
+		var took []float64
+		for range rounds {
+			begun := time.Now()
+			if err := ask(); err != nil {
+				return fmt.Errorf("%s: %w", what, err)
+			}
+			took = append(took, float64(time.Since(begun).Microseconds())/1000)
+		}
+		if rounds > 1 {
+			what += ", the slowest of " + fmt.Sprint(rounds)
+		}
+		say(sizeMeasure{what, allowed, slices.Max(took), "ms"})
+		return nil
+	}
+	seek := func(where string) func() error {
+		return func() error {
+			found, err := client.Post[api.Found](ctx, c, "/search", engine.SearchRequest{Source: "harbour", Table: "scan", Where: where, Limit: 10})
+			if err == nil && (len(found.Items) != 1 || found.Searched.Segments < sizedSegments/2) {
+				err = fmt.Errorf("%d rows of %d segments", len(found.Items), found.Searched.Segments)
+			}
+			return err
+		}
+	}
+	if err := look("look-up of a row by its key, cold", 1000, 1, seek("id = 77")); err != nil {
+		return err
+	}
+	if err := look("look-up of a row by its key", 200, 10, seek("id = 78")); err != nil {
+		return err
+	}
+	for _, x := range []struct {
+		what    string
+		allowed float64
+		path    string
+	}{
+		{"/status", 20, "/status"}, {"/segments", 50, "/segments"}, {"/segments, in the middle", 50, "/segments?after=" + middle}, {"/segments of a table", 50, "/segments?source=harbour&table=scan"},
+		{"/segments of a state", 50, "/segments?state=closed"}, {"/archived", 50, "/archived"}, {"/runs", 50, "/runs"}, {"/runs of a rule", 50, "/runs?rule=rule-5000"}, {"/runs of a state", 50, "/runs?state=failed"},
+		{"/rules", 50, "/rules"}, {"/rules with a text", 50, "/rules?text=rule-777"}, {"/rules of a source", 50, "/rules?source=source-100"}, {"/plans", 50, "/plans"}, {"/sources", 50, "/sources"}, {"/stores", 50, "/stores"},
+		{"/restores", 50, "/restores"}, {"/disposals", 50, "/disposals"}, {"/verifications", 50, "/verifications"}, {"/retrievals", 50, "/retrievals"}, {"/audit", 50, "/audit"},
+		{"a rule", 50, "/rules/rule-5000"}, {"a run", 50, "/runs/" + run}, {"a segment", 50, "/segments/segment-0500000"}, {"a table", 50, "/sources/harbour/tables/scan"},
+	} {
+		if err := look(x.what, x.allowed, 10, func() error {
+			_, err := client.Get[json.RawMessage](ctx, c, x.path)
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+	used := ownTime(pid)
+	const watched = 60 * time.Second
+	time.Sleep(watched)
+	say(sizeMeasure{"idle, of a processor", 1, 100 * (ownTime(pid) - used) / watched.Seconds(), "%"})
+	peak, err := resident(pid, "VmHWM:")
+	say(sizeMeasure{"memory at its most", 200, float64(peak) / (1 << 20), "MiB"})
+	return err
+}
+
+// oneRun has a service archive a small table in two segments, and returns its token.
+func oneRun(ctx context.Context, program, dir, data string) (token string, err error) {
+	address := filepath.Join(dir, "harbour.db")
+	db, err := sqlx.Open("sqlite", "file:"+address)
+	if err != nil {
+		return "", err
+	}
+	_, err = db.ExecContext(ctx, `CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, vessel text, note text); CREATE INDEX scan_at ON scan (at);
+		INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 200) SELECT g, '2020-01-01 00:00:00', 'Heron', 'note ' || g FROM s`)
+	if err = errors.Join(err, db.Close()); err != nil {
+		return "", err
+	}
+	c, _, stop, err := serve(ctx, program, data)
+	if err != nil {
+		return "", err
+	}
+	defer stop()
+	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "harbour", Engine: "sqlite", Address: address}); err != nil {
+		return "", err
+	}
+	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: sizedRule}); err != nil {
+		return "", err
+	}
+	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scans"})
+	if err != nil {
+		return "", err
+	}
+	r, err := client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
+	for err == nil && r.State != catalog.Done {
+		if r.State.Ended() {
+			return "", fmt.Errorf("the run is %s: %s", r.State, r.Reason)
+		}
+		time.Sleep(50 * time.Millisecond)
+		r, err = client.Get[api.RunView](ctx, c, "/runs/"+r.ID)
+	}
+	return c.Token, err
+}
+
+// multiply makes the catalog as large as that of a large user. It returns the place of a segment in the middle of all, and the id of a run.
+func multiply(ctx context.Context, path string) (middle, run string, err error) {
+	db, err := sqlx.Open("sqlite", "file:"+path+"?_pragma=synchronous(off)&_pragma=journal_mode(wal)")
+	if err != nil {
+		return "", "", err
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	const count = "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) "
+	// of is the columns of a table, with some of them said anew.
+	of := func(table string, anew map[string]string) (columns, values string, err error) {
+		var names []string
+		if err := db.Select(&names, "SELECT name FROM pragma_table_info(?)", table); err != nil {
+			return "", "", err
+		}
+		for i, n := range names {
+			sep := ", "
+			if i == 0 {
+				sep = ""
+			}
+			v, ok := anew[n]
+			if !ok {
+				v = "o." + n
+			}
+			columns, values = columns+sep+n, values+sep+v
+		}
+		return columns, values, nil
+	}
+	rule := fmt.Sprintf("CASE WHEN s.g <= %d THEN 'rule-' || (s.g %% %d) ELSE 'rule-' || (s.g %% %d) END", sizedRules, sizedRules, sizedRules)
+	table := "'table-' || (s.g % 50)"
+	sourceOf := fmt.Sprintf("'source-' || (s.g / 50 %% %d)", sizedSources)
+	when := func(n int) string { // the oldest three years ago
+		return fmt.Sprintf("strftime('%%Y-%%m-%%dT%%H:%%M:%%f000Z', 'now', ((s.g - %d) * 94608000.0 / %d) || ' seconds')", n, n)
+	}
+	for _, x := range []struct {
+		table, from string
+		n           int
+		anew        map[string]string
+	}{
+		{"source", "source o WHERE o.name = 'harbour'", sizedSources, map[string]string{"name": "'source-' || (s.g - 1)"}},
+		{"rule", "rule o WHERE o.name = 'scans'", sizedRules, map[string]string{"name": "'rule-' || (s.g % 10000)", "source": sourceOf, "table_name": table}},
+		{"rule_revision", "rule_revision o WHERE o.rule = 'scans'", sizedRules, map[string]string{"rule": "'rule-' || (s.g % 10000)"}},
+		{"run", "run o WHERE o.rule = 'scans'", sizedRuns, map[string]string{"id": "printf('run-%06d', s.g)", "rule": rule, "source": sourceOf, "table_name": table, "created_at": when(sizedRuns), "state": "CASE WHEN s.g % 997 = 0 THEN 'failed' ELSE 'done' END"}},
+		// Half of the segments are of the one table that was really archived, with keys of their own; the others are spread over all.
+		{"segment", "(SELECT * FROM segment WHERE table_name = 'scan' LIMIT 1) o", sizedSegments, map[string]string{"id": "printf('segment-%07d', s.g)", "run": "printf('run-%06d', 1 + s.g % 100000)", "number": "s.g / 100000", "stem": "'made/' || s.g", "created_at": when(sizedSegments),
+			"source": "CASE WHEN s.g % 2 = 0 THEN 'harbour' ELSE " + sourceOf + " END", "table_name": "CASE WHEN s.g % 2 = 0 THEN 'scan' ELSE " + table + " END", "verified_at": "strftime('%Y-%m-%dT%H:%M:%f000Z', 'now')",
+			"sequence": "CASE WHEN s.g % 2 = 0 THEN 0 ELSE s.g END", "closing_sequence": "CASE WHEN s.g % 2 = 0 THEN 0 ELSE s.g + 1000000 END", "rule": rule, "shape": "CASE WHEN s.g % 2 = 0 THEN o.shape ELSE 1000 + s.g / 50 % 200 * 50 + s.g % 50 END", "span": "CASE WHEN s.g % 2 = 0 THEN s.g + 1000 ELSE s.g + 5000000 END"}},
+	} {
+		columns, values, err := of(x.table, x.anew)
+		if err == nil {
+			_, err = db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) "+count+"SELECT %s FROM s, %s", x.table, columns, x.n, values, x.from))
+		}
+		if err != nil {
+			return "", "", fmt.Errorf("%s: %w", x.table, err)
+		}
+	}
+	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_span "+count+"SELECT s.g + 1000, o.shape, o.shape, s.g * 50000, s.g * 50000 + 49999, -3e38, 3e38 FROM s, (SELECT shape FROM segment WHERE run NOT LIKE 'run-%%' LIMIT 1) o WHERE s.g %% 2 = 0", sizedSegments)); err != nil {
+		return "", "", err
+	}
+	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_shape "+count+"SELECT 1000 + s.g / 50 %% 200 * 50 + s.g %% 50, 'source-' || (s.g / 50 %% 200), 'table-' || (s.g %% 50), o.columns, '', o.key, o.newest, 0 FROM s, segment_shape o WHERE o.table_name = 'scan'", sizedRules)); err != nil {
+		return "", "", err
+	}
+	if _, err := db.ExecContext(ctx, "CREATE TEMP TABLE sum AS SELECT shape, count(*) AS n FROM segment GROUP BY shape; UPDATE segment_shape SET segments = (SELECT n FROM sum WHERE shape = id)"); err != nil {
+		return "", "", err
+	}
+	s := catalog.Segment{}
+	if err := db.Get(&s, "SELECT * FROM segment WHERE id = ?", fmt.Sprintf("segment-%07d", sizedSegments/2)); err != nil {
+		return "", "", err
+	}
+	_, err = db.ExecContext(ctx, "PRAGMA wal_checkpoint(truncate)")
+	return s.Place(), fmt.Sprintf("run-%06d", sizedRuns/2), err
+}

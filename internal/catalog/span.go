@@ -30,6 +30,7 @@ type Shape struct {
 	Numbered string               `db:"numbered"` // where the numbers of the columns hold
 	Key      JSON[[]string]       `db:"key"`
 	Newest   string               `db:"newest"` // when the newest segment of it was made
+	Segments int                  `db:"segments"`
 }
 
 // Spanned keeps what a segment looks like and where its keys lie. It is never changed: neither do the rows.
@@ -37,7 +38,7 @@ func (c *Catalog) Spanned(ctx context.Context, s *Segment, x Shape, spans [SpanC
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		x.Source, x.Table = s.Source, s.Table
 		at, _ := s.CreatedAt.Value() // it always has one
-		x.Newest = at.(string)
+		x.Newest, x.Segments = at.(string), 0
 		rows, err := tx.NamedQuery(`INSERT INTO segment_shape (source, table_name, columns, numbered, key, newest) VALUES (:source, :table_name, :columns, :numbered, :key, :newest)
 			ON CONFLICT DO UPDATE SET newest = max(newest, excluded.newest) RETURNING id`, x)
 		if err != nil {
@@ -61,7 +62,10 @@ func (c *Catalog) Spanned(ctx context.Context, s *Segment, x Shape, spans [SpanC
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE segment SET shape = ?, span = ? WHERE id = ?", x.ID, id, s.ID)
+		if _, err := tx.ExecContext(ctx, "UPDATE segment SET shape = ?, span = ? WHERE id = ?", x.ID, id, s.ID); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE segment_shape SET segments = segments + 1 WHERE id = ?", x.ID)
 		return err
 	})
 }
@@ -78,7 +82,7 @@ func (c *Catalog) ShapesOf(ctx context.Context, source, table string) ([]Shape, 
 	return list[Shape](ctx, c.db, shapesQuery, source, table)
 }
 
-const shapesQuery = `SELECT * FROM segment_shape x WHERE source = ? AND table_name = ? AND EXISTS (SELECT 1 FROM segment WHERE segment.shape = x.id AND segment.state IN ('open', 'closed')) ORDER BY newest DESC, id DESC`
+const shapesQuery = `SELECT * FROM segment_shape x WHERE source = ? AND table_name = ? AND segments > 0 ORDER BY newest DESC, id DESC`
 
 // Probe is a place in the spans of the segments of a shape.
 type Probe struct {
@@ -87,8 +91,8 @@ type Probe struct {
 }
 
 // Within lists the open and closed segments of a table that can have rows at one of some places, and those of which that is not known, or that are of one of some
-// runs: the newest first.
-func (c *Catalog) Within(ctx context.Context, source, table string, probes []Probe, runs []string) ([]Segment, error) {
+// runs: the newest first. unknown is how many there are of which it is not known.
+func (c *Catalog) Within(ctx context.Context, source, table string, probes []Probe, runs []string) (segments []Segment, unknown int, err error) {
 	found := map[string]bool{}
 	add := func(ids []string, err error) error {
 		for _, id := range ids {
@@ -96,12 +100,13 @@ func (c *Catalog) Within(ctx context.Context, source, table string, probes []Pro
 		}
 		return err
 	}
-	if err := add(list[string](ctx, c.db, "SELECT id FROM segment WHERE span IS NULL AND state IN ('open', 'closed') AND source = ? AND table_name = ?", source, table)); err != nil {
-		return nil, err
+	if err := add(list[string](ctx, c.db, unspannedOfQuery, source, table)); err != nil {
+		return nil, 0, err
 	}
+	unknown = len(found)
 	for _, run := range runs {
 		if err := add(list[string](ctx, c.db, "SELECT id FROM segment WHERE run = ? AND table_name = ? AND state IN ('open', 'closed')", run, table)); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 	}
 	for _, p := range probes {
@@ -113,7 +118,7 @@ func (c *Catalog) Within(ctx context.Context, source, table string, probes []Pro
 			}
 		}
 		if err := add(list[string](ctx, c.db, query, args...)); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 	}
 	ids := make([]string, 0, len(found))
@@ -122,19 +127,16 @@ func (c *Catalog) Within(ctx context.Context, source, table string, probes []Pro
 	}
 	b, err := json.Marshal(ids)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	query := "SELECT * FROM segment WHERE id IN (SELECT value FROM json_each(?)) AND source = ? AND table_name = ? ORDER BY " + strings.Join(segmentOrder.columns, " DESC, ") + " DESC"
-	return list[Segment](ctx, c.db, query, string(b), source, table)
+	query := "SELECT segment.* FROM json_each(?) one CROSS JOIN segment ON segment.id = one.value ORDER BY segment." + strings.Join(segmentOrder.columns, " DESC, segment.") + " DESC"
+	segments, err = list[Segment](ctx, c.db, query, string(b))
+	return segments, unknown, err
 }
+
+const unspannedOfQuery = "SELECT id FROM segment INDEXED BY segment_unspanned WHERE span IS NULL AND state IN ('open', 'closed') AND source = ? AND table_name = ?"
 
 const withinQuery = "SELECT segment.id FROM segment_span CROSS JOIN segment ON segment.span = segment_span.id WHERE shape_low <= ? AND shape_high >= ?"
-
-// CountArchived counts the open and closed segments of a table.
-func (c *Catalog) CountArchived(ctx context.Context, source, table string) (n int, err error) {
-	err = c.db.GetContext(ctx, &n, "SELECT count(*) FROM segment WHERE source = ? AND table_name = ? AND state IN ('open', 'closed')", source, table)
-	return n, err
-}
 
 // MoreThan says whether a table has more than so many open and closed segments.
 func (c *Catalog) MoreThan(ctx context.Context, source, table string, n int) (yes bool, err error) {

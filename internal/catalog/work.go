@@ -524,15 +524,13 @@ type ArchivedTable struct {
 	Table  string `db:"table_name" json:"table"`
 }
 
-// ArchivedTables lists the tables of which closed segments are there. It goes from one table to the next, however many segments each has.
+// ArchivedTables lists the tables of which segments are there, by their shapes: however many segments each has.
 func (c *Catalog) ArchivedTables(ctx context.Context) ([]ArchivedTable, error) {
 	return list[ArchivedTable](ctx, c.db, archivedQuery)
 }
 
-const archivedQuery = `WITH RECURSIVE next (source, table_name) AS (SELECT (SELECT source FROM segment ORDER BY source, table_name LIMIT 1), (SELECT table_name FROM segment ORDER BY source, table_name LIMIT 1)
-	UNION ALL SELECT (SELECT source FROM segment WHERE (source, table_name) > (next.source, next.table_name) ORDER BY source, table_name LIMIT 1),
-		(SELECT table_name FROM segment WHERE (source, table_name) > (next.source, next.table_name) ORDER BY source, table_name LIMIT 1) FROM next WHERE next.source IS NOT NULL)
-	SELECT source, table_name FROM next WHERE source IS NOT NULL AND EXISTS (SELECT 1 FROM segment WHERE segment.source = next.source AND segment.table_name = next.table_name AND segment.state = 'closed')`
+const archivedQuery = `SELECT source, table_name FROM segment_shape WHERE segments > 0
+	UNION SELECT source, table_name FROM segment INDEXED BY segment_unspanned WHERE span IS NULL AND state IN ('open', 'closed') ORDER BY source, table_name`
 
 // RunSegments lists all segments of a run, abandoned ones among them, in order of their number.
 func (c *Catalog) RunSegments(ctx context.Context, run string) ([]Segment, error) {

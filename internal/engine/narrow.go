@@ -57,12 +57,15 @@ func (e *Engine) narrow(ctx context.Context, q SearchRequest, m *moment) (*narro
 	if m != nil {
 		runs = m.runs // of which the journal tells by all their segments together
 	}
-	if out.segments, err = e.Catalog.Within(ctx, q.Source, q.Table, probes, runs); err != nil {
+	total := 0
+	if out.segments, total, err = e.Catalog.Within(ctx, q.Source, q.Table, probes, runs); err != nil {
 		return nil, err
 	}
-	total, err := e.Catalog.CountArchived(ctx, q.Source, q.Table)
+	for i := range shapes {
+		total += shapes[i].Segments
+	}
 	out.passed = max(total-len(out.segments), 0)
-	return out, err
+	return out, nil
 }
 
 // union adds columns to a list, those that are not there yet.

@@ -11,7 +11,7 @@ CREATE INDEX plan_made ON plan (made_at);
 
 -- What keys segments can have: the columns of each archived table as they were, once for all segments that have them, and, for each segment, the span of the first two
 -- columns of its key, made coarse. A look-up by key reads the records of those segments alone whose spans hold the key.
-CREATE TABLE segment_shape (id INTEGER PRIMARY KEY, source TEXT NOT NULL, table_name TEXT NOT NULL, columns TEXT NOT NULL, numbered TEXT NOT NULL, key TEXT NOT NULL, newest TEXT NOT NULL DEFAULT '',
+CREATE TABLE segment_shape (id INTEGER PRIMARY KEY, source TEXT NOT NULL, table_name TEXT NOT NULL, columns TEXT NOT NULL, numbered TEXT NOT NULL, key TEXT NOT NULL, newest TEXT NOT NULL DEFAULT '', segments INTEGER NOT NULL DEFAULT 0,
 	UNIQUE (source, table_name, columns, numbered, key));
 CREATE VIRTUAL TABLE segment_span USING rtree (id, shape_low, shape_high, low1, high1, low2, high2);
 ALTER TABLE segment ADD COLUMN shape INTEGER;
@@ -19,10 +19,16 @@ ALTER TABLE segment ADD COLUMN span INTEGER;
 CREATE UNIQUE INDEX segment_spanned ON segment (span) WHERE span IS NOT NULL;
 CREATE INDEX segment_unspanned ON segment (source, table_name, created_at) WHERE span IS NULL AND state IN ('open', 'closed');
 CREATE INDEX segment_unspanned_id ON segment (id) WHERE span IS NULL AND state IN ('open', 'closed');
-CREATE INDEX segment_shaped ON segment (shape) WHERE shape IS NOT NULL AND state IN ('open', 'closed');
 -- +goose StatementBegin
 CREATE TRIGGER segment_span_gone AFTER UPDATE OF state ON segment WHEN NEW.state NOT IN ('open', 'closed') AND OLD.span IS NOT NULL BEGIN
 	DELETE FROM segment_span WHERE id = OLD.span;
+	UPDATE segment_shape SET segments = segments - 1 WHERE id = OLD.shape;
 	UPDATE segment SET span = NULL, shape = NULL WHERE id = NEW.id;
+END;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE TRIGGER segment_span_deleted AFTER DELETE ON segment WHEN OLD.span IS NOT NULL BEGIN
+	DELETE FROM segment_span WHERE id = OLD.span;
+	UPDATE segment_shape SET segments = segments - 1 WHERE id = OLD.shape;
 END;
 -- +goose StatementEnd
