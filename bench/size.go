@@ -419,7 +419,7 @@ func multiply(ctx context.Context, path string) (middle, run string, err error) 
 	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_shape "+count+"SELECT 1000 + s.g / 50 %% 200 * 50 + s.g %% 50, 'source-' || (s.g / 50 %% 200), 'table-' || (s.g %% 50), o.columns, '', o.key, o.newest, 0 FROM s, segment_shape o WHERE o.table_name = 'scan'", sizedRules)); err != nil {
 		return "", "", err
 	}
-	if _, err := db.ExecContext(ctx, "CREATE TEMP TABLE sum AS SELECT shape, count(*) AS n FROM segment GROUP BY shape; UPDATE segment_shape SET segments = (SELECT n FROM sum WHERE shape = id)"); err != nil {
+	if _, err := db.ExecContext(ctx, "CREATE TEMP TABLE sum AS SELECT shape, count(*) AS n FROM segment GROUP BY shape; UPDATE segment_shape SET segments = coalesce((SELECT n FROM sum WHERE shape = id), 0)"); err != nil {
 		return "", "", err
 	}
 	s := catalog.Segment{}

@@ -284,6 +284,15 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/disposals/{disposal}/certificate", summary: "What was destroyed, by which rule and by whose decision", query: []string{"format"}, out: engine.Certificate{}, raw: a.certificate},
 		{method: "GET", path: "/catalog/backup", summary: "The catalog as it is at this moment, as an SQLite file", raw: a.backup},
 
+		{method: "GET", path: "/catalog/keeps", summary: "How long records of the service's own are kept, by kind; empty: for good", out: catalog.RecordKeeps{}, do: func(c *gin.Context) (any, error) { return s.Catalog.RecordKeeps(c.Request.Context()) }},
+		{method: "PATCH", path: "/catalog/keeps", summary: "Change how long records of the service's own are kept", in: catalog.RecordKeeps{}, out: catalog.RecordKeeps{}, do: func(c *gin.Context) (any, error) {
+			var in catalog.RecordKeeps
+			if err := read(c, &in); err != nil {
+				return nil, err
+			}
+			return s.SetRecordKeeps(c.Request.Context(), actor, in)
+		}},
+
 		{method: "GET", path: "/restores", summary: "Restores, the newest first", query: paged, out: Items[catalog.Restore]{}, do: func(c *gin.Context) (any, error) {
 			p := page(c)
 			list, err := s.Catalog.Restores(c.Request.Context(), p)

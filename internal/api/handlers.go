@@ -48,9 +48,11 @@ func (a *API) status(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	for i := range active {
-		r, err := s.Run(c.Request.Context(), active[i].ID)
-		if err != nil {
-			return nil, err
+		r := &active[i]
+		if r.State == catalog.Running { // its newest counts
+			if r, err = s.Run(c.Request.Context(), r.ID); err != nil {
+				return nil, err
+			}
 		}
 		out.Active = append(out.Active, viewRun(r))
 	}

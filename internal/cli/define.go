@@ -137,6 +137,9 @@ func commands() []command {
 		{name: "disposal show", args: "DISPOSAL", summary: "show a disposal", run: disposalShow},
 		{name: "disposal certificate", args: "DISPOSAL", summary: "write the certificate of a disposal, as JSON or PDF", flags: certificateFlags, run: disposalCertificate},
 		{name: "catalog backup", summary: "write the service's own records, as they are at this moment, into a file", flags: catalogBackupFlags, run: catalogBackup},
+		{name: "catalog keep", summary: "say for how long records of the service's own are kept, or change that", flags: func(f *flag.FlagSet) {
+			f.String("set", "", "what is to be changed, like batches=P30D,plans=forever")
+		}, run: catalogKeep},
 		{name: "catalog restore", args: "FILE", summary: "put a backup in the place of a catalog, while the service is stopped", flags: catalogRestoreFlags, run: catalogRestore, local: true},
 		{name: "catalog rebuild", summary: "take up every segment of all stores that the catalog does not know", run: catalogRebuild},
 		{name: "verification list", summary: "list verifications, the newest first", flags: limitFlag, run: verificationList},

@@ -4,8 +4,11 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"net/url"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 
@@ -258,6 +261,41 @@ func catalogBackup(e *env) error {
 	}
 	fmt.Fprintf(e.out, "the catalog was written to %s; `ambercellar catalog restore -data DIR %s` puts it back while the service is stopped\n", out, out)
 	return nil
+}
+
+// recordKinds says what the kinds of records are that are kept for a time.
+var recordKinds = map[string]string{catalog.KeepBatches: "batches of runs that have ended; their ledgers stay", catalog.KeepSlowdowns: "when and why runs that have ended went slower",
+	catalog.KeepPlans: "plans of which no run came", catalog.KeepRuns: "runs that have ended and archived nothing that is known; the newest of each rule stays",
+	catalog.KeepVerifications: "verifications that have ended", catalog.KeepRetrievals: "retrievals from cold storage that are over"}
+
+func catalogKeep(e *env) error {
+	var keeps catalog.RecordKeeps
+	var err error
+	if set := e.flag("set"); set != "" {
+		change := catalog.RecordKeeps{}
+		for _, part := range strings.Split(set, ",") {
+			kind, keep, ok := strings.Cut(strings.TrimSpace(part), "=")
+			if !ok {
+				return usage("-set %q: write KIND=PERIOD, like batches=P30D", part)
+			}
+			change[kind] = keep
+		}
+		keeps, err = client.Patch[catalog.RecordKeeps](e.ctx, e.client, "/catalog/keeps", change)
+	} else {
+		keeps, err = client.Get[catalog.RecordKeeps](e.ctx, e.client, "/catalog/keeps")
+	}
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, kind := range slices.Sorted(maps.Keys(keeps)) {
+		keep := keeps[kind]
+		if keep == "" {
+			keep = "for good"
+		}
+		rows = append(rows, []string{kind, keep, recordKinds[kind]})
+	}
+	return e.show(keeps, []string{"kind", "kept for", "what"}, rows)
 }
 
 func catalogRestoreFlags(f *flag.FlagSet) {

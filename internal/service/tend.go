@@ -38,6 +38,7 @@ func (s *Service) chores() map[string]func(context.Context) error {
 		"retrievals": func(ctx context.Context) error {
 			return errors.Join(counted("retrieved segments are there", s.LookAfterRetrievals)(ctx), s.goOnRetrieved(ctx))
 		},
+		"forgetting":  s.forgetting(),
 		"telling":     s.tellReady,
 		"taking back": func(ctx context.Context) error { return s.takeBack(ctx, tried) },
 		"scrubbing":   s.scrubAll,

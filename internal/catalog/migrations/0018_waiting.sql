@@ -32,3 +32,7 @@ CREATE TRIGGER segment_span_deleted AFTER DELETE ON segment WHEN OLD.span IS NOT
 	UPDATE segment_shape SET segments = segments - 1 WHERE id = OLD.shape;
 END;
 -- +goose StatementEnd
+
+-- What the service's own records are found by when their time is over.
+CREATE INDEX run_ended ON run (ended_at) WHERE ended_at IS NOT NULL;
+CREATE INDEX run_plan ON run (plan);

@@ -1,0 +1,146 @@
+package catalog
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ambercellar/internal/core/period"
+)
+
+// RecordKeeps says for how long records of the service's own stay, by their kind, as ISO 8601; empty: for good. The audit log and everything that proves where archived rows
+// are or went stays for good.
+type RecordKeeps map[string]string
+
+// The kinds of records that are kept for a time. A day at least passes before anything goes.
+const (
+	KeepBatches       = "batches"       // of runs that have ended: their ledgers stay
+	KeepSlowdowns     = "slowdowns"     // likewise
+	KeepPlans         = "plans"         // of which no run came
+	KeepRuns          = "runs"          // that have ended and of which no segment is known; the newest of each rule stays
+	KeepVerifications = "verifications" // that have ended; what was found of segments stays with them
+	KeepRetrievals    = "retrievals"    // that are over
+)
+
+// UsualKeeps are those where nothing else was said.
+var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepRuns: "P10Y", KeepVerifications: "P1Y", KeepRetrievals: "P1Y"}
+
+// leastKeep is the shortest time for which records are kept.
+const leastKeep = 24 * time.Hour
+
+// Check says what is wrong with a keep, and writes it in its usual form.
+func (k RecordKeeps) Check(kind string) (string, error) {
+	if _, ok := UsualKeeps[kind]; !ok {
+		return "", fmt.Errorf("%q is no kind of records that are kept for a time: %v", kind, slices.Sorted(maps.Keys(UsualKeeps)))
+	}
+	if k[kind] == "forever" {
+		return "", nil
+	}
+	p, err := period.Parse(k[kind])
+	if err != nil {
+		return "", err
+	}
+	now := time.Now()
+	if now.Sub(p.Before(now, time.UTC)) < leastKeep {
+		return "", fmt.Errorf("%s is less than a day", k[kind])
+	}
+	return p.String(), nil
+}
+
+const keepsSetting = "keeps"
+
+// RecordKeeps returns how long records are kept.
+func (c *Catalog) RecordKeeps(ctx context.Context) (RecordKeeps, error) {
+	out := maps.Clone(UsualKeeps)
+	text, err := c.Setting(ctx, keepsSetting)
+	if err != nil || text == "" {
+		return out, err
+	}
+	return out, json.Unmarshal([]byte(text), &out)
+}
+
+// SetRecordKeeps changes how long records of some kinds are kept.
+func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, change RecordKeeps) (RecordKeeps, error) {
+	out, err := c.RecordKeeps(ctx)
+	if err != nil {
+		return nil, err
+	}
+	maps.Copy(out, change)
+	b, err := json.Marshal(out)
+	if err != nil {
+		return nil, err
+	}
+	return out, c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", keepsSetting, string(b)); err != nil {
+			return err
+		}
+		return note(ctx, tx, actor, "catalog keep", "records", fmt.Sprint(change))
+	})
+}
+
+// forgets is what goes of each kind whose time was over at a moment, at most so many at a time.
+var forgets = map[string]string{
+	KeepBatches: `DELETE FROM batch WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1 FROM batch WHERE batch.run = run.id) ORDER BY ended_at LIMIT 1)
+		AND (segment, number) IN (SELECT segment, number FROM batch o WHERE o.run = batch.run ORDER BY segment, number LIMIT ?2)`,
+	KeepSlowdowns: `DELETE FROM slowdown WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1 FROM slowdown WHERE slowdown.run = run.id) ORDER BY ended_at LIMIT 1)
+		AND begun IN (SELECT begun FROM slowdown o WHERE o.run = slowdown.run ORDER BY begun LIMIT ?2)`,
+	KeepPlans:         "DELETE FROM plan WHERE id IN (SELECT id FROM plan WHERE made_at < ?1 AND NOT EXISTS (SELECT 1 FROM run WHERE run.plan = plan.id) ORDER BY made_at LIMIT ?2)",
+	KeepVerifications: "DELETE FROM verification WHERE id IN (SELECT id FROM verification WHERE created_at < ?1 AND ended_at IS NOT NULL ORDER BY created_at LIMIT ?2)",
+	KeepRetrievals:    "DELETE FROM retrieval WHERE id IN (SELECT id FROM retrieval WHERE created_at < ?1 AND state IN ('over', 'failed') ORDER BY created_at LIMIT ?2)",
+}
+
+// oldRuns are the runs whose time is over.
+const oldRuns = `SELECT id FROM run WHERE ended_at < ? AND state IN ('done', 'cancelled') AND NOT EXISTS (SELECT 1 FROM segment WHERE segment.run = run.id AND segment.state <> 'abandoned')
+	AND EXISTS (SELECT 1 FROM run later WHERE later.rule = run.rule AND (later.created_at, later.id) > (run.created_at, run.id)) ORDER BY ended_at LIMIT ?`
+
+// purgedSetting is how many rows runs have purged that are not known any more.
+const purgedSetting = "purged"
+
+// Forget removes records of a kind that are older than a moment, at most so many, and returns how many went.
+func (c *Catalog) Forget(ctx context.Context, kind string, before time.Time, most int) (n int64, err error) {
+	err = c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if kind == KeepRuns {
+			n, err = forgetRuns(ctx, tx, before, most)
+			return err
+		}
+		done, err := tx.ExecContext(ctx, forgets[kind], At(before), most)
+		if err != nil {
+			return err
+		}
+		n, err = done.RowsAffected()
+		return err
+	})
+	return n, err
+}
+
+// forgetRuns removes runs with what hangs on them. What they purged stays in the total.
+func forgetRuns(ctx context.Context, tx *sqlx.Tx, before time.Time, most int) (n int64, err error) {
+	ids, err := list[string](ctx, tx, oldRuns, At(before), most)
+	if err != nil || len(ids) == 0 {
+		return 0, err
+	}
+	for _, text := range []string{
+		"INSERT INTO setting SELECT '" + purgedSetting + "', coalesce(sum(deleted), 0) FROM run WHERE action = 'purge' AND id IN (?) ON CONFLICT DO UPDATE SET value = CAST(value AS INTEGER) + CAST(excluded.value AS INTEGER)",
+		"DELETE FROM batch WHERE run IN (?)", "DELETE FROM slowdown WHERE run IN (?)", "DELETE FROM run WHERE id IN (?)",
+	} {
+		query, args, err := sqlx.In(text, ids)
+		if err != nil {
+			return 0, err
+		}
+		if _, err := tx.ExecContext(ctx, query, args...); err != nil {
+			return 0, err
+		}
+	}
+	return int64(len(ids)), nil
+}
+
+// EndOldSessions forgets console sessions that have run out.
+func (c *Catalog) EndOldSessions(ctx context.Context, now time.Time) error {
+	_, err := c.db.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(now))
+	return err
+}
