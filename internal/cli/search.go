@@ -65,6 +65,10 @@ func search(e *env) error {
 	}
 	s := found.Searched
 	e.gaps(&s, q.Source, q.Table)
+	if s.Large {
+		_, err = fmt.Fprintf(e.out, "the first %s, as many bytes as an answer may have; there are more (-rows csv for all)\n", things(s.Found, "row"))
+		return err
+	}
 	if s.More {
 		_, err = fmt.Fprintf(e.out, "the first %s; there may be more (-limit N, or -rows csv for all)\n", things(s.Found, "row"))
 		return err

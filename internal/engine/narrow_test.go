@@ -27,7 +27,9 @@ func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 	}{
 		"a number": {"id integer PRIMARY KEY, at datetime NOT NULL, note text", func(i int) string { return fmt.Sprintf("%d, '%s', 'n%d'", i*7-300, ageOf(i), i%5) },
 			[]string{"id = -300", "id = 50", "id IN (1, 8, 15, 99999)", "id = 50 OR id = 57", "id = 50 AND note = 'n0'", "id = 50 OR note = 'n1'", "NOT id = 50", "id > 700", "note = 'n3'", "id = 1 AND id = 8", "id = 9223372036854775807"}},
-		"a text": {"code text NOT NULL PRIMARY KEY, at datetime NOT NULL, id integer", func(i int) string { return fmt.Sprintf("'%c-%s-%04d', '%s', %d", 'à'+i/20, []string{"heron", "plover", "é", ""}[i%4], i, ageOf(i), i) },
+		"a text": {"code text NOT NULL PRIMARY KEY, at datetime NOT NULL, id integer", func(i int) string {
+			return fmt.Sprintf("'%c-%s-%04d', '%s', %d", 'à'+i/20, []string{"heron", "plover", "é", ""}[i%4], i, ageOf(i), i)
+		},
 			[]string{"code = 'à-heron-0004'", "code = 'à--0003'", "code IN ('à-é-0002', 'ê-plover-0201')", "code = 'À-heron-0004'", "code = ''", "code = 'à-heron-0004' AND id = 4", "code LIKE 'à-heron-000%'"}},
 		"two columns": {"line integer NOT NULL, seat integer NOT NULL, at datetime NOT NULL, id integer, PRIMARY KEY (line, seat)", func(i int) string { return fmt.Sprintf("%d, %d, '%s', %d", i/20, i%20, ageOf(i), i) },
 			[]string{"line = 3 AND seat = 4", "line = 3", "seat = 4", "line IN (1, 2) AND seat IN (3, 99)", "line = 3 OR seat = 4", "line = 3 AND seat = 4 AND id = 64", "line = 3 AND seat = 4 AND id = 65"}},
@@ -91,7 +93,7 @@ func (h *harbour) forgetSpans(t *testing.T, which string) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	_, err = db.Exec("UPDATE segment_shape SET segments = segments - (SELECT count(*) FROM segment WHERE shape = segment_shape.id AND ("+which+")); DELETE FROM segment_span WHERE id IN (SELECT span FROM segment WHERE "+which+"); UPDATE segment SET span = NULL, shape = NULL WHERE span NOT IN (SELECT id FROM segment_span)")
+	_, err = db.Exec("UPDATE segment_shape SET segments = segments - (SELECT count(*) FROM segment WHERE shape = segment_shape.id AND (" + which + ")); DELETE FROM segment_span WHERE id IN (SELECT span FROM segment WHERE " + which + "); UPDATE segment SET span = NULL, shape = NULL WHERE span NOT IN (SELECT id FROM segment_span)")
 	if err != nil {
 		t.Fatal(err)
 	}

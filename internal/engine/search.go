@@ -12,6 +12,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
@@ -43,6 +45,17 @@ type Hit struct {
 	key     []value.Value // of a row of the archive, where the search needs it
 }
 
+// How many bytes of rows the answer to a limited search may have, and how many are in memory of each segment that is searched.
+const mostFound, mostWaiting = 32 << 20, 4 << 20
+
+// size is how much memory a row takes.
+func (h *Hit) size() (n int64) {
+	for _, v := range h.Row {
+		n += int64(len(v.B)) + 32
+	}
+	return n
+}
+
 // Searched is how much was searched. Rows are those whose content was looked at, Bytes what was read of the stores.
 type Searched struct {
 	Segments int   `json:"segments"`
@@ -58,6 +71,8 @@ type Searched struct {
 	Superseded int64 `json:"superseded"` // rows that were passed over, since a newer version of them is archived
 
 	Lacking []Lacking `json:"lacking,omitempty"` // columns that it asks for and that some of the segments do not have
+
+	Large bool `json:"large,omitempty"` // there are more, and these are as many bytes as an answer may have
 
 	Untold string `json:"untold,omitempty"` // what a run that goes on may have archived, and the source does not tell; empty: nothing
 }
@@ -87,6 +102,7 @@ type searched struct {
 	key      []int // positions of the key
 	show     []int // positions of the shown columns; behind the segment's own where it has no such column
 	hits     chan Hit
+	room     *semaphore.Weighted // for what is handed on and not taken yet
 	done     chan struct{}
 	scanned  archive.Scanned
 	err      error
@@ -184,8 +200,15 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		}
 	}()
 	var kept []Hit // where the limit bounds them, to be compared with newer segments
+	var bytes int64
 	for _, x := range list {
 		for h := range x.hits {
+			n := h.size()
+			x.room.Release(min(n, mostWaiting))
+			if bytes += n; passed == nil && bytes > mostFound && len(kept) > 0 {
+				out.More, out.Large = true, true
+				break
+			}
 			switch {
 			case passed == nil && out.Found+int64(len(kept)) >= int64(q.Limit):
 				out.More = true
@@ -367,9 +390,10 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 		_, key := t.Column(t.Columns[0].Name)
 		read, to = []int{key}, []int{-1}
 	}
+	var bytes int64
 	report := func(row []value.Value) error {
-		if q.Limit > 0 && out.Found >= int64(q.Limit) {
-			out.More = true
+		if q.Limit > 0 && (out.Found >= int64(q.Limit) || bytes > mostFound) {
+			out.More, out.Large = true, bytes > mostFound
 			return nil
 		}
 		shown := make([]value.Value, len(show))
@@ -380,7 +404,9 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 		}
 		out.Found++
 		out.Live++
-		return hit(Hit{Row: shown})
+		h := Hit{Row: shown}
+		bytes += h.size()
+		return hit(h)
 	}
 	_, err = e.liveAt(within, src, q.Source, source.LiveQuery{Table: t, Filter: f, Columns: read, Limit: most, Row: report}, begin)
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
@@ -507,7 +533,7 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]
 		if err != nil {
 			return nil, nil, err
 		}
-		x := &searched{segment: s, known: k, manifest: k.manifest, left: k.left, hits: make(chan Hit, 64), done: make(chan struct{})}
+		x := &searched{segment: s, known: k, manifest: k.manifest, left: k.left, hits: make(chan Hit, 64), room: semaphore.NewWeighted(mostWaiting), done: make(chan struct{})}
 		if m.of(s) == someTold {
 			if x.left, _, err = m.left(s, k.manifest.Rows); err != nil {
 				return nil, nil, err
@@ -612,6 +638,9 @@ func (e *Engine) scan(ctx context.Context, x *searched) {
 		h := Hit{Segment: x.segment.ID, Ordinal: ordinal, Row: shown}
 		for _, c := range x.key {
 			h.key = append(h.key, row[c].Clone())
+		}
+		if err := x.room.Acquire(ctx, min(h.size(), mostWaiting)); err != nil {
+			return err
 		}
 		select {
 		case x.hits <- h:

@@ -174,3 +174,29 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 		})
 	}
 }
+
+// The answer to a search is no larger than it may be, however wide the rows are, and what waits to be taken is bounded too.
+func TestWideRowsAreFoundWithinABound(t *testing.T) {
+	h := newHarbour(t, "sqlite")
+	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)", "CREATE INDEX scan_at ON scan (at)",
+		"INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 60) SELECT g, '2020-01-01 00:00:00', hex(randomblob(1 << 20)) FROM s")
+	b := h.serve(t, nil)
+	s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar}
+	if err := s.work(t, b, s.start(t, h, b)); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		limit, want int
+		large             bool
+	}{{500, 16, true}, {5, 5, false}, {0, 60, false}} {
+		var bytes, rows int
+		got, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Limit: c.limit}, func([]shape.Column) error { return nil }, func(h Hit) error {
+			rows++
+			bytes += len(h.Row[2].B)
+			return nil
+		})
+		if err != nil || got.Large != c.large || got.More != (c.limit > 0) || c.large && (bytes > mostFound || bytes < mostFound/2) || !c.large && rows != c.want {
+			t.Errorf("limit %d: %d rows of %d bytes, %+v, %v", c.limit, rows, bytes, got, err)
+		}
+	}
+}

@@ -99,7 +99,7 @@
     {:else if found}
       {@const s = found.searched}
       <p class="text-sm text-gray-600 dark:text-gray-400" role="status">
-        {s.more ? `The first ${plural(s.found, "row")}; there are more.` : plural(s.found, "row")}
+        {s.more ? `The first ${plural(s.found, "row")}${s.large ? ", as many as an answer may be large" : ""}; there are more.` : plural(s.found, "row")}
         {s.more ? "" : `Of ${plural(s.segments, "segment")} ${count(s.passed)} passed over by their bounds; ${plural(s.rows, "row")} looked at, ${size(s.bytes)} read.`}
         {s.superseded ? `${plural(s.superseded, "row")} of which a newer version is archived ${s.superseded === 1 ? "was" : "were"} passed over.` : ""}
       </p>
