@@ -16,6 +16,7 @@ import (
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 )
 
@@ -353,6 +354,9 @@ func (p *planning) count(ctx context.Context) error {
 	}
 	c := counts
 	width := averageBytes(p.sel)
+	if c.Due > 0 {
+		width = max(width, p.dueWidth(ctx))
+	}
 	if n := p.plan.Detail.V.Narrow.Limit; n > 0 && c.Due > n {
 		c.Due = n
 	}
@@ -371,6 +375,30 @@ func (p *planning) count(ctx context.Context) error {
 		return err
 	}
 	return p.expect(ctx)
+}
+
+// How many rows, and how many bytes of them, are looked at for how wide the due rows are.
+const widthRows, widthBytes = 100, 4 << 20
+
+// dueWidth is how wide the oldest due rows are, by what they hold: databases put long values elsewhere, and compress them, so that the table's size tells less. 0:
+// not known, where it would take long.
+func (p *planning) dueWidth(ctx context.Context) int64 {
+	long := slices.ContainsFunc(p.table.Columns, func(c shape.Column) bool { return c.Kind == value.Text || c.Kind == value.Bytes })
+	if !long || p.sel.Age.Join != "" || !p.table.IndexServes(p.sel.Age.Column) {
+		return 0
+	}
+	quick, cancel := context.WithTimeout(ctx, quickBudget)
+	defer cancel()
+	var rows, bytes int64
+	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: readable(p.table, nil), MaxRows: widthRows, MaxBytes: widthBytes}, func(c *value.Chunk) error {
+		rows += int64(c.Rows())
+		bytes += c.Weight()
+		return nil
+	})
+	if err != nil || rows == 0 { // it is an estimate without that too
+		return 0
+	}
+	return bytes / rows
 }
 
 // countKin counts the related rows that would go along. Where they were not asked for exactly and take too long, or only

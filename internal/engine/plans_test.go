@@ -300,3 +300,29 @@ func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
 		t.Errorf("narrowed: %+v", c)
 	}
 }
+
+// What a plan says of the data that is due counts what lies out of line, and compressed, in the database.
+func TestDueDataCountsWhatLiesOutOfLine(t *testing.T) {
+	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t, engine)
+			text := map[string]string{"sqlite": "text", "postgres": "text", "mariadb": "longtext"}[engine]
+			long := map[string]string{"sqlite": "replace(hex(zeroblob(50000)), '00', 'amber-')", "postgres": "repeat('amber-', 50000)", "mariadb": "repeat('amber-', 50000)"}[engine]
+			h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamp NOT NULL, note "+text+")", "CREATE INDEX scan_at ON scan (at)",
+				"INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 60) SELECT g, '2020-01-02 00:00:00', "+long+" FROM s")
+			b := h.serve(t, nil)
+			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-06-01", "archive") + cellar}
+			run, err := b.Catalog.Run(t.Context(), s.start(t, h, b))
+			if err != nil {
+				t.Fatal(err)
+			}
+			p, err := b.Catalog.Plan(t.Context(), run.Plan)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := p.Counts.V.Bytes; got < 60*300_000 || got > 3*60*300_000 {
+				t.Errorf("%d bytes are said to be due of %d", got, 60*300_000)
+			}
+		})
+	}
+}

@@ -187,7 +187,7 @@ func TestWideRowsAreFoundWithinABound(t *testing.T) {
 	}
 	for _, c := range []struct {
 		limit, want int
-		large             bool
+		large       bool
 	}{{500, 16, true}, {5, 5, false}, {0, 60, false}} {
 		var bytes, rows int
 		got, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Limit: c.limit}, func([]shape.Column) error { return nil }, func(h Hit) error {
