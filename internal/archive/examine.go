@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -97,13 +98,23 @@ type kept struct {
 	files    []string // at the place
 }
 
+// examiner goes through tables one after the other, and holds the records of one at a time.
 type examiner struct {
 	Examining
-	out      Examined
-	segments []kept
+	out    Examined
+	doubts []doubt
+	of     int // segments that were wanted so far
+	bytes  int64
+
+	segments []kept // of the table that it is at
 	chains   map[[2]string][]record
-	bySum    map[string]*Manifest // by the SHA-256 of the file of rows
-	alone    []alone
+	alone    map[string][]alone // by stem
+}
+
+// doubt is a file that is not what was written, of which it is not known yet whether it is that of another segment.
+type doubt struct {
+	found Finding
+	sum   string // SHA-256 of what it is
 }
 
 // alone are files of rows at a place where there is no manifest beside them. It may lie at another place.
@@ -119,8 +130,8 @@ func (x *examiner) rowsOf(s *kept) Place {
 	if slices.Contains(s.files, file) {
 		return s.place
 	}
-	for _, a := range x.alone {
-		if a.stem == s.manifest.Stem && slices.Contains(a.files, file) {
+	for _, a := range x.alone[s.manifest.Stem] {
+		if slices.Contains(a.files, file) {
 			return a.place
 		}
 	}
@@ -132,40 +143,102 @@ func (x *examiner) rowsOf(s *kept) Place {
 // place counts as such. Places alone cannot tell whether the newest records of a chain were removed. An error is returned
 // only where a place does not answer.
 func Examine(ctx context.Context, places []Place, q Examining) (*Examined, error) {
-	x := &examiner{Examining: q, chains: map[[2]string][]record{}, bySum: map[string]*Manifest{}}
+	x := &examiner{Examining: q}
 	x.out.Chains = []Chained{}
-	for _, p := range places {
-		if err := x.collect(ctx, p); err != nil {
+	lists := make([]map[string]map[string][]string, len(places)) // by place: by table: by stem: the files
+	tables := map[string]bool{}
+	for i, p := range places {
+		var err error
+		if lists[i], err = x.list(ctx, p); err != nil {
 			return nil, fmt.Errorf("store %s: %w", p.Name, err)
 		}
+		for t := range lists[i] {
+			tables[t] = true
+		}
 	}
-	for _, a := range x.alone {
-		if !slices.ContainsFunc(x.segments, func(s kept) bool { return s.manifest.Stem == a.stem }) {
-			x.find(Finding{Kind: FindExtra, Store: a.place.Name, File: a.stem + manifestEnding, Message: "there is no manifest beside these files, so they are no segment: one that is being written, one whose records lie in another store, or what is left of one that never came to be"})
+	for _, t := range slices.Sorted(maps.Keys(tables)) {
+		if err := x.table(ctx, places, lists, t); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(x.out.Chains, func(a, b Chained) int { return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Table, b.Table)) })
+	x.out.Of, x.out.OfBytes = x.of, x.bytes
+	return &x.out, x.resolve(ctx, places, lists)
+}
+
+// table examines what belongs to one table, at all places.
+func (x *examiner) table(ctx context.Context, places []Place, lists []map[string]map[string][]string, table string) error {
+	x.segments, x.chains, x.alone = nil, map[[2]string][]record{}, map[string][]alone{}
+	known := map[string]bool{} // stems with a manifest
+	for i, p := range places {
+		for _, stem := range slices.Sorted(maps.Keys(lists[i][table])) {
+			there, err := x.collect(ctx, p, stem, lists[i][table][stem])
+			if err != nil {
+				return fmt.Errorf("store %s: %w", p.Name, err)
+			}
+			known[stem] = known[stem] || there
+		}
+	}
+	for _, stem := range slices.Sorted(maps.Keys(x.alone)) {
+		for _, a := range x.alone[stem] {
+			if !known[stem] {
+				x.find(Finding{Kind: FindExtra, Store: a.place.Name, File: a.stem + manifestEnding, Message: "there is no manifest beside these files, so they are no segment: one that is being written, one whose records lie in another store, or what is left of one that never came to be"})
+			}
 		}
 	}
 	x.links()
 	slices.SortStableFunc(x.segments, func(a, b kept) int {
 		return cmp.Or(cmp.Compare(a.manifest.Source, b.manifest.Source), cmp.Compare(a.manifest.Table, b.manifest.Table), cmp.Compare(a.manifest.Sequence, b.manifest.Sequence))
 	})
-	wanted := x.segments[:0:0]
-	for _, s := range x.segments {
-		if q.Wanted == nil || q.Wanted(s.manifest) {
-			wanted = append(wanted, s)
-			if s.disposal == nil {
-				x.out.OfBytes += s.manifest.FileBytes
-			}
+	for i := range x.segments {
+		s := &x.segments[i]
+		if x.of++; s.disposal == nil {
+			x.bytes += s.manifest.FileBytes
 		}
-	}
-	x.out.Of = len(wanted)
-	for i := range wanted {
-		if err := x.segment(ctx, &wanted[i]); err != nil {
-			return nil, fmt.Errorf("store %s: %w", wanted[i].place.Name, err)
+		x.out.Of, x.out.OfBytes = max(x.out.Of, x.of), max(x.out.OfBytes, x.bytes)
+		if err := x.segment(ctx, s); err != nil {
+			return fmt.Errorf("store %s: %w", s.place.Name, err)
 		}
 		x.out.Segments++
 		x.step()
 	}
-	return &x.out, nil
+	return nil
+}
+
+// resolve finds out whether files that are not what was written are those of other segments.
+func (x *examiner) resolve(ctx context.Context, places []Place, lists []map[string]map[string][]string) error {
+	owners := map[string]*Manifest{} // by sum
+	for _, d := range x.doubts {
+		owners[d.sum] = nil
+	}
+	for i, p := range places {
+		if len(owners) == 0 {
+			break
+		}
+		for _, stems := range lists[i] {
+			for stem, files := range stems {
+				if !slices.Contains(files, stem+manifestEnding) {
+					continue
+				}
+				m, _, err := LoadManifest(ctx, p.Store, stem)
+				if errors.Is(err, ErrDamaged) || errors.Is(err, fs.ErrNotExist) {
+					continue
+				} else if err != nil {
+					return fmt.Errorf("store %s: %w", p.Name, err)
+				}
+				if _, asked := owners[m.SHA256]; asked {
+					owners[m.SHA256] = m
+				}
+			}
+		}
+	}
+	for _, d := range x.doubts {
+		if other := owners[d.sum]; other != nil && other.Segment != d.found.Segment {
+			d.found.Kind, d.found.Message = FindSwapped, fmt.Sprintf("the file holds the rows of segment %s (%s)", other.Segment, other.RowsName())
+		}
+		x.find(d.found)
+	}
+	return nil
 }
 
 func (x *examiner) step() {
@@ -194,41 +267,47 @@ func Ours(name string) (stem, run string, ok bool) {
 	return m[1], strings.Split(m[1], "/")[2], true
 }
 
-// collect reads the records at a place.
-func (x *examiner) collect(ctx context.Context, p Place) error {
+// list lists the files at a place, by table and stem.
+func (x *examiner) list(ctx context.Context, p Place) (map[string]map[string][]string, error) {
 	objects, err := p.Store.List(ctx, "")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	there := map[string]bool{}
-	stems := map[string][]string{}
+	out := map[string]map[string][]string{}
 	for _, o := range objects {
 		if o.Name == store.IdentityName {
 			continue
 		}
-		there[o.Name] = true
 		m := ours.FindStringSubmatch(o.Name)
 		if m == nil {
 			x.find(Finding{Kind: FindForeign, Store: p.Name, File: o.Name, Message: "this file is none of the archive's; it is left alone"})
 			continue
 		}
-		stems[m[1]] = append(stems[m[1]], o.Name)
-	}
-	for _, stem := range slices.Sorted(maps.Keys(stems)) {
-		files := stems[stem]
-		if !there[stem+manifestEnding] {
-			if there[stem+closingEnding] || there[stem+disposalEnding] {
-				x.find(Finding{Wrong: true, Kind: FindMissing, Store: p.Name, File: stem + manifestEnding, Message: "the segment's manifest is not there, although a later record of it is"})
-			} else {
-				x.alone = append(x.alone, alone{p, stem, files})
-			}
-			continue
+		table := path.Dir(path.Dir(m[1]))
+		if out[table] == nil {
+			out[table] = map[string][]string{}
 		}
-		if err := x.records(ctx, p, stem, files); err != nil {
-			return err
+		out[table][m[1]] = append(out[table][m[1]], o.Name)
+		if x.Wanted == nil && m[2] == manifestEnding {
+			x.out.Of++
+		} else if x.Wanted == nil && m[2] == rowsEnding {
+			x.out.OfBytes += o.Size
 		}
 	}
-	return nil
+	return out, nil
+}
+
+// collect reads the records of a segment at a place. It returns whether its manifest is there.
+func (x *examiner) collect(ctx context.Context, p Place, stem string, files []string) (bool, error) {
+	if slices.Contains(files, stem+manifestEnding) {
+		return true, x.records(ctx, p, stem, files)
+	}
+	if slices.Contains(files, stem+closingEnding) || slices.Contains(files, stem+disposalEnding) {
+		x.find(Finding{Wrong: true, Kind: FindMissing, Store: p.Name, File: stem + manifestEnding, Message: "the segment's manifest is not there, although a later record of it is"})
+	} else {
+		x.alone[stem] = append(x.alone[stem], alone{p, stem, files})
+	}
+	return false, nil
 }
 
 // records reads the records of one segment.
@@ -276,8 +355,9 @@ func (x *examiner) records(ctx context.Context, p Place, stem string, files []st
 	if x.Seen != nil {
 		x.Seen(p.Name, m)
 	}
-	x.segments = append(x.segments, s)
-	x.bySum[m.SHA256] = m
+	if x.Wanted == nil || x.Wanted(m) {
+		x.segments = append(x.segments, s)
+	}
 	return nil
 }
 
@@ -323,7 +403,6 @@ func (x *examiner) links() {
 		c.Last, c.Head = at, head
 		x.out.Chains = append(x.out.Chains, c)
 	}
-	slices.SortFunc(x.out.Chains, func(a, b Chained) int { return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Table, b.Table)) })
 }
 
 // follows picks from the records of one link the one that those of the next link follow, or that follows the one before.
@@ -376,13 +455,12 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 		case !errors.Is(err, ErrDamaged):
 			return err
 		}
-		if other, err := x.owner(ctx, rows, file); err != nil {
-			return err
-		} else if other != nil && other.Segment != m.Segment {
-			find(true, FindSwapped, file, fmt.Sprintf("the file holds the rows of segment %s (%s)", other.Segment, other.RowsName()))
-			return nil
+		sum, reading := FileSum(ctx, rows.Store, file)
+		if reading != nil {
+			return reading
 		}
-		find(true, FindDamaged, file, strings.TrimPrefix(err.Error(), fmt.Sprintf("segment %s (%s): ", m.Segment, file)))
+		good = false
+		x.doubts = append(x.doubts, doubt{Finding{Wrong: true, Kind: FindDamaged, Store: rows.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: strings.TrimPrefix(err.Error(), fmt.Sprintf("segment %s (%s): ", m.Segment, file))}, sum})
 		return nil
 	}
 	if s.disposal != nil {
@@ -480,15 +558,6 @@ func (c *Closing) Balance(m *Manifest, beyond []int, left value.Set, counted boo
 		return errors.New("the rows that it names as left out have another digest than it says")
 	}
 	return nil
-}
-
-// owner returns the manifest whose file of rows a file is.
-func (x *examiner) owner(ctx context.Context, p Place, file string) (*Manifest, error) {
-	sum, err := FileSum(ctx, p.Store, file)
-	if err != nil {
-		return nil, err
-	}
-	return x.bySum[sum], nil
 }
 
 // FileSum returns the SHA-256 of a file, as hexadecimal text.

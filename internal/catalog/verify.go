@@ -81,6 +81,66 @@ func (c *Catalog) Judged(ctx context.Context, segment, damage string, at time.Ti
 	return err // one that was destroyed meanwhile is judged no more
 }
 
+// VerifyFilter says which segments are verified; empty fields do not narrow it. Of a store are those of which files lie there, and by time those whose rows do.
+type VerifyFilter struct {
+	Store, Source, Table string
+	Older                *Time
+}
+
+func (f VerifyFilter) where() (string, map[string]any) {
+	text := "state NOT IN ('writing', 'abandoned')"
+	if f.Source != "" {
+		text += " AND source = :source AND table_name = :table"
+	}
+	if f.Store != "" {
+		text += " AND (store = :store OR rows_store = :store OR second = :store)"
+	}
+	if f.Older != nil {
+		text += " AND (verified_at IS NULL OR verified_at < :older)"
+		if f.Store != "" {
+			text += " AND coalesce(nullif(rows_store, ''), store) = :store"
+		}
+	}
+	return text, map[string]any{"source": f.Source, "table": f.Table, "store": f.Store, "older": f.Older}
+}
+
+// ToVerify lists the ids of segments that are to be verified, those first that were not for the longest time.
+func (c *Catalog) ToVerify(ctx context.Context, f VerifyFilter) ([]string, error) {
+	where, args := f.where()
+	query, values, err := sqlx.Named("SELECT id FROM segment WHERE "+where+" ORDER BY coalesce(verified_at, ''), created_at, number, id", args)
+	if err != nil {
+		return nil, err
+	}
+	return list[string](ctx, c.db, query, values...)
+}
+
+// ToVerifyInAll says how many copies of segments that is, and how many bytes of rows.
+func (c *Catalog) ToVerifyInAll(ctx context.Context, f VerifyFilter) (copies int, bytes int64, err error) {
+	where, args := f.where()
+	query, values, err := sqlx.Named(`SELECT coalesce(sum((:store = '' OR store = :store OR coalesce(nullif(rows_store, ''), store) = :store) + (second <> '' AND :store IN ('', second))), 0) AS copies,
+		coalesce(sum(CASE WHEN state <> 'disposed' THEN file_bytes ELSE 0 END), 0) AS bytes FROM segment WHERE `+where, args)
+	if err != nil {
+		return 0, 0, err
+	}
+	var out struct {
+		Copies int
+		Bytes  int64
+	}
+	err = c.db.GetContext(ctx, &out, query, values...)
+	return out.Copies, out.Bytes, err
+}
+
+// Knows says whether a segment is known, by its id or its stem; either may be empty. One that never came to be is not.
+func (c *Catalog) Knows(ctx context.Context, id, stem string) (yes bool, err error) {
+	err = c.db.GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM segment WHERE id = ? AND state <> 'abandoned') OR EXISTS (SELECT 1 FROM segment WHERE stem = ? AND state <> 'abandoned')", id, stem)
+	return yes, err
+}
+
+// WithRowsOf lists the stores in which segments have their rows whose records lie in a store, and those with the records of rows that lie in it.
+func (c *Catalog) WithRowsOf(ctx context.Context, store string) ([]string, error) {
+	return list[string](ctx, c.db, "SELECT rows_store FROM segment_sum WHERE store = ?1 AND rows_store <> '' AND segments > 0 UNION SELECT store FROM segment_sum WHERE rows_store = ?1 AND segments > 0", store)
+}
+
 // Damaged lists the segments that were last found to be damaged.
 func (c *Catalog) Damaged(ctx context.Context) ([]Segment, error) {
 	return list[Segment](ctx, c.db, damagedQuery)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -20,10 +21,27 @@ type judging struct {
 	*Engine
 	v     *catalog.Verification
 	pause func(context.Context, int) error
-	bySum map[string]string // segments by the SHA-256 of their rows
-	known map[string]*catalog.Segment
-	stems map[string]bool
+	bySum map[sumStart]string // segments by the SHA-256 of their rows
 	saved time.Time
+
+	failed error // the catalog did not tell whether it knows a segment
+}
+
+// sumStart is the beginning of a SHA-256, enough to tell the files of an archive apart.
+type sumStart [12]byte
+
+func startOf(sum string) (out sumStart) {
+	hex.Decode(out[:], []byte(sum)[:min(len(sum), 2*len(out))]) // what is no sum is that of no file
+	return out
+}
+
+// knows says whether the catalog knows a segment, by its id or its stem.
+func (j *judging) knows(ctx context.Context, id, stem string) bool {
+	yes, err := j.Catalog.Knows(ctx, id, stem)
+	if err != nil && j.failed == nil {
+		j.failed = err
+	}
+	return yes
 }
 
 // part is what of a segment should lie in one store.
@@ -52,54 +70,35 @@ func (e *Engine) partsOf(ctx context.Context, s *catalog.Segment) ([]part, error
 	return list, nil
 }
 
-// wanted says whether a segment is to be judged, and which stores of it: empty is all.
-func (j *judging) wanted(s *catalog.Segment) bool {
-	v := j.v
-	switch {
-	case s.State == catalog.SegmentWriting || s.State == catalog.SegmentAbandoned:
-		return false
-	case v.Store != "" && !slices.Contains(s.Stores(), v.Store):
-		return false
-	case v.Older == nil:
-		return true
-	case v.Store != "" && s.RowsIn() != v.Store: // what is verified again by time are rows
-		return false
+// all judges the segments, one after the other, those first that were not judged for the longest time. A store that does not answer keeps no others from
+// being judged.
+func (j *judging) all(ctx context.Context) error {
+	f := catalog.VerifyFilter{Store: j.v.Store, Source: j.v.Source, Table: j.v.Table, Older: j.v.Older}
+	copies, bytes, err := j.Catalog.ToVerifyInAll(ctx, f)
+	if err != nil {
+		return err
 	}
-	return s.VerifiedAt == nil || s.VerifiedAt.Before(v.Older.Time)
-}
-
-// all judges the segments, one after the other. A store that does not answer keeps no others from being judged.
-func (j *judging) all(ctx context.Context, segments []catalog.Segment) (err error) {
-	var list []*catalog.Segment
-	for i := range segments {
-		s := &segments[i]
-		if !j.wanted(s) {
-			continue
-		}
-		list = append(list, s)
-		j.v.Of += len(j.here(s))
-		if s.State != catalog.SegmentDisposed {
-			j.v.OfBytes += s.FileBytes
-		}
-	}
-	since := func(s *catalog.Segment) time.Time {
-		if s.VerifiedAt == nil {
-			return time.Time{}
-		}
-		return s.VerifiedAt.Time
-	}
-	slices.Reverse(list) // the oldest first, of those that were verified at the same time or never
-	slices.SortStableFunc(list, func(a, b *catalog.Segment) int { return since(a).Compare(since(b)) })
-	for _, s := range list {
-		if one := j.segment(ctx, s); one != nil {
-			err = errors.Join(err, fmt.Errorf("segment %s: %w", s.ID, one))
+	j.v.Of, j.v.OfBytes = j.v.Of+copies, j.v.OfBytes+bytes
+	ids, err := j.Catalog.ToVerify(ctx, f)
+	failures := 0
+	for _, id := range ids {
+		if one := j.segment(ctx, id); one != nil {
+			if failures++; failures <= mostFailures {
+				err = errors.Join(err, fmt.Errorf("segment %s: %w", id, one))
+			}
 		}
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
 	}
+	if failures > mostFailures {
+		err = errors.Join(err, fmt.Errorf("and so with %d more segments", failures-mostFailures))
+	}
 	return err
 }
+
+// mostFailures is of how many segments that could not be judged the reason is told.
+const mostFailures = 20
 
 // here lists the stores with records of a segment that are judged.
 func (j *judging) here(s *catalog.Segment) (out []string) {
@@ -123,12 +122,11 @@ func (j *judging) show(ctx context.Context) {
 }
 
 // segment judges one segment as it is now, and repairs it.
-func (j *judging) segment(ctx context.Context, s *catalog.Segment) error {
-	now, err := j.Catalog.Segment(ctx, s.ID)
+func (j *judging) segment(ctx context.Context, id string) error {
+	s, err := j.Catalog.Segment(ctx, id)
 	if err != nil {
 		return err
 	}
-	*s = *now
 	x := &judged{Engine: j.Engine, segment: s, pause: j.pause, bySum: j.bySum}
 	before := j.v.Bytes
 	x.read = func(rows int64) {
@@ -194,13 +192,13 @@ func (j *judging) keep(ctx context.Context, id, damage string) error {
 // chains keeps with segments what is wrong with the chains that they are in.
 func (j *judging) chains(ctx context.Context) error {
 	for id, damage := range damageOf(slices.DeleteFunc(slices.Clone(j.v.Findings.V), func(f catalog.FoundInStore) bool { return f.Kind != archive.FindChain })) {
-		if j.known[id] != nil {
+		if j.knows(ctx, id, "") {
 			if err := j.keep(ctx, id, damage); err != nil {
 				return err
 			}
 		}
 	}
-	return nil
+	return j.failed
 }
 
 // judged is one segment being judged.
@@ -208,7 +206,7 @@ type judged struct {
 	*Engine
 	segment *catalog.Segment
 	pause   func(context.Context, int) error
-	bySum   map[string]string
+	bySum   map[sumStart]string
 	read    func(rows int64)       // hears of rows that were read; may be nil
 	skips   func(name string) bool // stores that are not looked at; may be nil
 
@@ -414,7 +412,7 @@ func (x *judged) file(ctx context.Context, p part, file string, err error) error
 		return err
 	default:
 		sum, _ := archive.FileSum(ctx, p.store, file) // of one that cannot be read nobody can tell whose it is
-		if other := x.bySum[sum]; other != "" && other != x.segment.ID {
+		if other := x.bySum[startOf(sum)]; other != "" && other != x.segment.ID {
 			x.find(true, archive.FindSwapped, p, file, "the file holds the rows of segment "+other)
 		} else {
 			x.find(true, archive.FindDamaged, p, file, err.Error())

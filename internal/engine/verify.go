@@ -63,21 +63,14 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 	if err != nil {
 		return err
 	}
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: v.Source, Table: v.Table}, catalog.All)
-	if err != nil {
-		return err
-	}
 	named := places
-	if places, err = e.alsoWith(ctx, v.Store, segments, places); err != nil {
+	if places, err = e.alsoWith(ctx, v.Store, places); err != nil {
 		return err
 	}
-	j := &judging{Engine: e, v: v, pause: throttle(rate), bySum: map[string]string{}, known: map[string]*catalog.Segment{}, stems: map[string]bool{}, saved: e.Now()}
-	for i := range segments {
-		j.known[segments[i].ID], j.stems[segments[i].Stem] = &segments[i], true
-	}
+	j := &judging{Engine: e, v: v, pause: throttle(rate), bySum: map[sumStart]string{}, saved: e.Now()}
 	got, err := archive.Examine(ctx, places, archive.Examining{ // chains, and what the catalog does not know
 		Wanted: func(m *archive.Manifest) bool {
-			return j.known[m.Segment] == nil && (v.Table == "" || m.Source == v.Source && m.Table == v.Table)
+			return (v.Table == "" || m.Source == v.Source && m.Table == v.Table) && !j.knows(ctx, m.Segment, "")
 		},
 		Paused: j.pause,
 		Step: func(x archive.Examined) {
@@ -88,18 +81,18 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 			if v.Table != "" && f.Table != v.Source+"."+v.Table || !slices.ContainsFunc(named, func(p archive.Place) bool { return p.Name == f.Store }) {
 				return
 			}
-			if stem, _, _ := archive.Ours(f.File); f.Kind != archive.FindChain && (j.known[f.Segment] != nil || j.stems[stem]) {
+			if stem, _, _ := archive.Ours(f.File); f.Kind != archive.FindChain && j.knows(ctx, f.Segment, stem) {
 				return // it is judged for itself
 			}
 			v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Finding: f})
 		},
-		Seen: func(_ string, m *archive.Manifest) { j.bySum[m.SHA256] = m.Segment },
+		Seen: func(_ string, m *archive.Manifest) { j.bySum[startOf(m.SHA256)] = m.Segment },
 	})
-	if err != nil {
+	if err = errors.Join(err, j.failed); err != nil {
 		return err
 	}
 	v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = got.Segments, got.Of, got.Rows, got.Bytes, got.OfBytes
-	if err := j.all(ctx, segments); err != nil {
+	if err := j.all(ctx); err != nil {
 		return err
 	}
 	for i := range v.Findings.V {
@@ -171,25 +164,23 @@ func (e *Engine) places(ctx context.Context, name string) ([]archive.Place, erro
 
 // alsoWith adds the stores in which segments have rows whose records lie in a store of a name, and those that have the records of
 // rows that lie there: neither can be judged without the other.
-func (e *Engine) alsoWith(ctx context.Context, name string, segments []catalog.Segment, places []archive.Place) ([]archive.Place, error) {
+func (e *Engine) alsoWith(ctx context.Context, name string, places []archive.Place) ([]archive.Place, error) {
 	out := slices.Clone(places)
-	for i := range segments {
-		s := &segments[i]
-		if name == "" || s.RowsStore == "" || s.Store != name && s.RowsStore != name {
+	if name == "" {
+		return out, nil
+	}
+	others, err := e.Catalog.WithRowsOf(ctx, name)
+	for _, other := range others {
+		if slices.ContainsFunc(out, func(p archive.Place) bool { return p.Name == other }) {
 			continue
 		}
-		for _, other := range []string{s.Store, s.RowsStore} {
-			if slices.ContainsFunc(out, func(p archive.Place) bool { return p.Name == other }) {
-				continue
-			}
-			st, err := e.Store(ctx, other)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, archive.Place{Name: other, Store: st})
+		st, err := e.Store(ctx, other)
+		if err != nil {
+			return nil, err
 		}
+		out = append(out, archive.Place{Name: other, Store: st})
 	}
-	return out, nil
+	return out, err
 }
 
 // throttle returns a function that waits so that no more than rate bytes a second are read; nil where there is no limit.
