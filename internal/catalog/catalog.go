@@ -24,8 +24,14 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Catalog is the open catalog. It is safe for concurrent use.
-type Catalog struct{ db *sqlx.DB }
+// Catalog is the open catalog. It is safe for concurrent use: readers side by side, up to a number, and writers in turn.
+type Catalog struct {
+	db     *sqlx.DB // for reading
+	writes *sqlx.DB // of one connection, so that nobody waits for the file's lock and finds it taken again and again
+}
+
+// readers is how many read at a time at the most.
+const readers = 8
 
 // ErrNotFound says that there is no record of that name.
 var ErrNotFound = errors.New("not found")
@@ -52,7 +58,14 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 		db.Close()
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}
-	return &Catalog{db: db}, nil
+	writes, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	db.SetMaxOpenConns(readers)
+	db.SetMaxIdleConns(readers)
+	writes.SetMaxOpenConns(1)
+	return &Catalog{db: db, writes: writes}, nil
 }
 
 // private makes a database's file where it does not exist, and sees to it that nobody but its owner reads it and what SQLite keeps beside it.
@@ -73,7 +86,7 @@ func private(path string) error {
 func fileAddress(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPath() }
 
 // Close closes the catalog.
-func (c *Catalog) Close() error { return c.db.Close() }
+func (c *Catalog) Close() error { return errors.Join(c.writes.Close(), c.db.Close()) }
 
 // Time is an instant as the catalog writes it: RFC 3339 in UTC with microseconds, so that text order is time order.
 type Time struct{ time.Time }
@@ -149,7 +162,7 @@ func changed(r sql.Result, err error) error {
 
 // transaction runs fn in one transaction.
 func (c *Catalog) transaction(ctx context.Context, fn func(*sqlx.Tx) error) error {
-	tx, err := c.db.BeginTxx(ctx, nil)
+	tx, err := c.writes.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -170,7 +183,7 @@ func (c *Catalog) Setting(ctx context.Context, name string) (v string, err error
 
 // SetSetting keeps a setting of the service.
 func (c *Catalog) SetSetting(ctx context.Context, name, v string) error {
-	_, err := c.db.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, v)
+	_, err := c.writes.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, v)
 	return err
 }
 
@@ -187,9 +200,9 @@ func (c *Catalog) SetToken(ctx context.Context, name, hash string) error {
 
 // AddSession keeps the hash of a console session's secret.
 func (c *Catalog) AddSession(ctx context.Context, hash string, expires time.Time) error {
-	_, err := c.db.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(time.Now()))
+	_, err := c.writes.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(time.Now()))
 	if err == nil {
-		_, err = c.db.ExecContext(ctx, "INSERT INTO session VALUES (?, ?)", hash, At(expires))
+		_, err = c.writes.ExecContext(ctx, "INSERT INTO session VALUES (?, ?)", hash, At(expires))
 	}
 	return err
 }
@@ -202,7 +215,7 @@ func (c *Catalog) HasSession(ctx context.Context, hash string, now time.Time) (o
 
 // EndSession forgets a session.
 func (c *Catalog) EndSession(ctx context.Context, hash string) error {
-	_, err := c.db.ExecContext(ctx, "DELETE FROM session WHERE hash = ?", hash)
+	_, err := c.writes.ExecContext(ctx, "DELETE FROM session WHERE hash = ?", hash)
 	return err
 }
 

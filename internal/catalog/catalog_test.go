@@ -3,8 +3,10 @@ package catalog
 import (
 	"database/sql"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -196,4 +198,31 @@ func mustSub(t *testing.T) fs.FS {
 		t.Fatal(err)
 	}
 	return files
+}
+
+// Many who write at a time take turns, and none is turned away; those who read meanwhile see what is there.
+func TestWritersTakeTurns(t *testing.T) {
+	c, err := Open(t.Context(), filepath.Join(t.TempDir(), "catalog.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	var group sync.WaitGroup
+	for i := range 60 {
+		group.Go(func() {
+			for j := range 10 {
+				if i%3 == 0 {
+					if _, err := c.AuditLog(t.Context(), First(5)); err != nil {
+						t.Error(err)
+					}
+				} else if err := c.Note(t.Context(), "me", "test", fmt.Sprint(i), fmt.Sprint(j)); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	group.Wait()
+	if log, err := c.AuditLog(t.Context(), All); err != nil || len(log) != 400 {
+		t.Errorf("%d lines, %v", len(log), err)
+	}
 }

@@ -91,7 +91,7 @@ func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from stri
 
 // Moving keeps that a segment's rows are to be moved to a store; empty: not any more.
 func (c *Catalog) Moving(ctx context.Context, segment, to string) error {
-	return changed(c.db.ExecContext(ctx, "UPDATE segment SET moving = ? WHERE id = ?", to, segment))
+	return changed(c.writes.ExecContext(ctx, "UPDATE segment SET moving = ? WHERE id = ?", to, segment))
 }
 
 // Moves lists the segments whose rows are being moved to a store, and are not there yet.
@@ -103,7 +103,7 @@ const movesQuery = "SELECT * FROM segment WHERE moving <> '' ORDER BY created_at
 
 // Settled keeps that nothing of a segment's rows is left in the store that they left, and whether they are cold.
 func (c *Catalog) Settled(ctx context.Context, segment, left string, cold bool) error {
-	return changed(c.db.ExecContext(ctx, "UPDATE segment SET leaving = '', cold = ? WHERE id = ? AND leaving = ?", cold, segment, left))
+	return changed(c.writes.ExecContext(ctx, "UPDATE segment SET leaving = '', cold = ? WHERE id = ? AND leaving = ?", cold, segment, left))
 }
 
 // Unsettled lists the segments whose rows have left a store in which files of them may be left.

@@ -82,7 +82,7 @@ func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 
 // SaveDisposal keeps what became of a disposal's segments.
 func (c *Catalog) SaveDisposal(ctx context.Context, d *Disposal) error {
-	_, err := c.db.NamedExecContext(ctx, "UPDATE disposal SET items = :items, remains = :remains WHERE id = :id", d)
+	_, err := c.writes.NamedExecContext(ctx, "UPDATE disposal SET items = :items, remains = :remains WHERE id = :id", d)
 	return err
 }
 

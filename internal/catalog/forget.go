@@ -141,6 +141,6 @@ func forgetRuns(ctx context.Context, tx *sqlx.Tx, before time.Time, most int) (n
 
 // EndOldSessions forgets console sessions that have run out.
 func (c *Catalog) EndOldSessions(ctx context.Context, now time.Time) error {
-	_, err := c.db.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(now))
+	_, err := c.writes.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(now))
 	return err
 }

@@ -31,7 +31,7 @@ func (c *Catalog) Lineages(ctx context.Context) (out []Lineage, err error) {
 
 // SaveLineage keeps what is known of a table. That it was settled once stays.
 func (c *Catalog) SaveLineage(ctx context.Context, l Lineage) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO lineage VALUES (:source, :table_name, :identity, :server, :epoch, :settled)
+	_, err := c.writes.NamedExecContext(ctx, `INSERT INTO lineage VALUES (:source, :table_name, :identity, :server, :epoch, :settled)
 		ON CONFLICT (source, table_name) DO UPDATE SET identity = excluded.identity, server = excluded.server, epoch = excluded.epoch, settled = max(settled, excluded.settled)`, l)
 	return err
 }

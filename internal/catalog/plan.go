@@ -183,7 +183,7 @@ type Expectation struct {
 
 // AddPlan keeps a plan.
 func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments, warnings, detail, shape)
+	_, err := c.writes.NamedExecContext(ctx, `INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments, warnings, detail, shape)
 		VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :counts, :batches, :segments, :warnings, :detail, :shape)`, p)
 	return err
 }

@@ -103,7 +103,7 @@ func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
 
 // Told keeps that whoever is to be told of a restore was told, or that it is not tried any more.
 func (c *Catalog) Told(ctx context.Context, id string, at Time) error {
-	return changed(c.db.ExecContext(ctx, "UPDATE restore SET told_at = ? WHERE id = ?", at, id))
+	return changed(c.writes.ExecContext(ctx, "UPDATE restore SET told_at = ? WHERE id = ?", at, id))
 }
 
 // SetExpiry changes when the rows of a restore go again; nil: they stay for good. Only a restore whose rows are there can be changed.

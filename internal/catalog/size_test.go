@@ -102,11 +102,11 @@ func TestSumsAreKeptAsSegmentsChange(t *testing.T) {
 		id := fmt.Sprint("s", r.IntN(40))
 		change := one("state = '"+one("writing", "open", "closed", "disposed", "abandoned")+"'", "rows_store = '"+one("", "attic", "vault")+"'", "second = '"+one("", "attic")+"'", "want_second = '"+one("", "vault")+"'",
 			"damage = '"+one("", "gone", "cut")+"'", "deleted = "+fmt.Sprint(r.IntN(100)), "file_bytes = "+fmt.Sprint(r.IntN(100)), "store = '"+one("cellar", "attic")+"'", "verified_at = "+one("NULL", "'2020-01-01T00:00:00.000000Z'", "'2021-01-01T00:00:00.000000Z'"), "deleted = deleted")
-		if _, err := c.db.Exec("UPDATE segment SET "+change+" WHERE id = ?", id); err != nil {
+		if _, err := c.writes.Exec("UPDATE segment SET "+change+" WHERE id = ?", id); err != nil {
 			t.Fatal(err)
 		}
 		if r.IntN(50) == 0 {
-			if _, err := c.db.Exec("DELETE FROM segment WHERE id = ?; INSERT INTO segment (id, run, number, source, table_name, store, stem, state, created_at) SELECT ?1, 'r', 1, 'harbour', 'scan', 'cellar', ?1, 'open', '2020-01-01T00:00:00.000000Z'", id); err != nil {
+			if _, err := c.writes.Exec("DELETE FROM segment WHERE id = ?; INSERT INTO segment (id, run, number, source, table_name, store, stem, state, created_at) SELECT ?1, 'r', 1, 'harbour', 'scan', 'cellar', ?1, 'open', '2020-01-01T00:00:00.000000Z'", id); err != nil {
 				t.Fatal(err)
 			}
 		}

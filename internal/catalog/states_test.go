@@ -57,11 +57,11 @@ func TestATableHasOneRunThatHasNotEnded(t *testing.T) {
 	}
 	defer c.Close()
 	now := At(time.Now())
-	if _, err := c.db.Exec("PRAGMA foreign_keys = off"); err != nil {
+	if _, err := c.writes.Exec("PRAGMA foreign_keys = off"); err != nil {
 		t.Fatal(err)
 	}
 	insert := func(id, table string, s RunState) error {
-		_, err := c.db.Exec(`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at) VALUES (?, 'p', 'r', 1, 's', ?, 'archive', 'v', 'steady', ?, 0, ?, ?)`, id, table, now, s, now)
+		_, err := c.writes.Exec(`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at) VALUES (?, 'p', 'r', 1, 's', ?, 'archive', 'v', 'steady', ?, 0, ?, ?)`, id, table, now, s, now)
 		return err
 	}
 	for _, s := range afterRun.all() {

@@ -77,7 +77,7 @@ func (c *Catalog) Verifications(ctx context.Context, p Page) ([]Verification, er
 
 // Judged keeps that a segment was found to be what was written, or what is wrong with it.
 func (c *Catalog) Judged(ctx context.Context, segment, damage string, at time.Time) error {
-	_, err := c.db.ExecContext(ctx, "UPDATE segment SET damage = ?, verified_at = CASE WHEN ? = '' THEN ? ELSE verified_at END WHERE id = ? AND state IN ('open', 'closed')", damage, damage, At(at), segment)
+	_, err := c.writes.ExecContext(ctx, "UPDATE segment SET damage = ?, verified_at = CASE WHEN ? = '' THEN ? ELSE verified_at END WHERE id = ? AND state IN ('open', 'closed')", damage, damage, At(at), segment)
 	return err // one that was destroyed meanwhile is judged no more
 }
 
@@ -171,7 +171,7 @@ const (
 
 // SetSecond keeps that a segment lies in a second store too; ErrState where it is being destroyed.
 func (c *Catalog) SetSecond(ctx context.Context, segment, second string, at time.Time) error {
-	return changed(c.db.ExecContext(ctx, "UPDATE segment SET second = ?, second_at = ? WHERE id = ? AND state = 'closed' AND disposal = ''", second, At(at), segment))
+	return changed(c.writes.ExecContext(ctx, "UPDATE segment SET second = ?, second_at = ? WHERE id = ? AND state = 'closed' AND disposal = ''", second, At(at), segment))
 }
 
 // Unverified says whether there are closed segments whose rows lie in a store and can be read, and that were not verified since a moment.

@@ -434,7 +434,7 @@ func (c *Catalog) Batches(ctx context.Context, run string, p Page) ([]Batch, err
 
 // AddSegment keeps a new segment, before the first byte of it is written.
 func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
-	_, err := c.db.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, warm_until, rewrites, rule)
+	_, err := c.writes.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, warm_until, rewrites, rule)
 		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at, :rows_store, :cold, :warm_until, :rewrites, :rule)`, s)
 	return err
 }
@@ -464,7 +464,7 @@ const segmentColumns = "id, run, number, clause, source, table_name, part, store
 
 // Adopt keeps a segment that was found in a store, in one step.
 func (c *Catalog) Adopt(ctx context.Context, s *Segment) error {
-	_, err := c.db.NamedExecContext(ctx, "INSERT INTO segment ("+segmentColumns+") VALUES (:"+strings.ReplaceAll(segmentColumns, ", ", ", :")+")", s)
+	_, err := c.writes.NamedExecContext(ctx, "INSERT INTO segment ("+segmentColumns+") VALUES (:"+strings.ReplaceAll(segmentColumns, ", ", ", :")+")", s)
 	return err
 }
 
@@ -475,7 +475,7 @@ func (c *Catalog) TakeUp(ctx context.Context, s *Segment) error {
 	for _, name := range strings.Split(segmentColumns, ", ") {
 		set = append(set, name+" = :"+name)
 	}
-	return changed(c.db.NamedExecContext(ctx, "UPDATE segment SET "+strings.Join(set, ", ")+" WHERE id = :id", s))
+	return changed(c.writes.NamedExecContext(ctx, "UPDATE segment SET "+strings.Join(set, ", ")+" WHERE id = :id", s))
 }
 
 // Segment returns one segment.
