@@ -177,6 +177,48 @@ func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
 	}
 }
 
+// A run that is cancelled while its store is away ends by itself when that is back: what was archived is closed, and what was not reached stays.
+func TestARunIsCancelledThoughItsStoreIsAway(t *testing.T) {
+	hasty(t)
+	dir := t.TempDir()
+	s, _ := open(t, filepath.Join(dir, "data"))
+	defer s.Close()
+	relay, p := farStore(t, s, dir, 6000)
+	defer relay.Cut(false)
+	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.until(t, r.ID, "some are deleted", time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
+	relay.Cut(true)
+	begun := time.Now()
+	if now, err := s.Cancel(t.Context(), r.ID); err != nil || now.State == catalog.Failed || time.Since(begun) > interruptBudget+5*time.Second {
+		t.Fatalf("after %s: %+v, %v", time.Since(begun), now, err)
+	}
+	if now, err := s.Pause(t.Context(), r.ID); err == nil && now.State != catalog.Paused {
+		t.Errorf("%+v", now)
+	} else if err == nil {
+		if _, err := s.Resume(t.Context(), r.ID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	time.Sleep(2 * time.Second)
+	relay.Cut(false)
+	now := s.until(t, r.ID, "it ends by itself", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })
+	if now.State != catalog.Cancelled || now.Balanced == nil || !*now.Balanced || now.Deleted == 0 || now.Deleted == 6000 {
+		t.Errorf("%+v", now)
+	}
+	live := 0
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "harbour.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if err := db.QueryRow("SELECT count(*) FROM scan").Scan(&live); err != nil || int64(live)+now.Deleted != 6000 {
+		t.Errorf("%d rows are live and %d archived, %v", live, now.Deleted, err)
+	}
+}
+
 // A restore whose database is away for a while, in the middle of it, goes on, and counts each row once.
 func TestARestoreWaitsForItsDatabase(t *testing.T) {
 	hasty(t)

@@ -117,7 +117,7 @@ func (s *Service) carryOut(ctx context.Context, r *catalog.Run) (err error) {
 		return context.Cause(ctx)
 	}
 	if r.State != catalog.Running {
-		running, err := s.Catalog.SetRunState(ctx, "service", r.ID, catalog.Running, "")
+		running, err := s.Catalog.SetRunState(context.WithoutCancel(ctx), "service", r.ID, catalog.Running, "") // also one that is only to be closed
 		if err != nil {
 			return err
 		}

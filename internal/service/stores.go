@@ -320,6 +320,10 @@ func (s *Service) newPlace(ctx context.Context, c *catalog.Store, existing bool)
 		switch {
 		case errors.Is(err, store.ErrAway):
 			remedy = "mount it, or mend the path"
+		case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrForbidden), errors.Is(err, store.ErrMisspoken): // it says so itself
+			remedy = ""
+		case errors.Is(err, store.ErrUnreachable):
+			remedy = "start the object store, or mend the endpoint"
 		case c.Kind == catalog.StoreBucket:
 			remedy = "check the endpoint, the bucket, and the credentials in the service's environment or the file that is named"
 		}

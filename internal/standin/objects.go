@@ -80,6 +80,10 @@ func (o Objects) Handler() (http.Handler, error) {
 			refuse(w, http.StatusBadRequest, "AuthorizationHeaderMalformed", fmt.Sprintf("The region '%s' is wrong; expecting '%s'", scope[2], o.Region), "Region", o.Region)
 			return
 		}
+		if (o.Region != "" || o.Clock != 0) && r.Header.Get("Authorization") == "" {
+			refuse(w, http.StatusForbidden, "AccessDenied", "Requests without a signature are not let in.")
+			return
+		}
 		if slices.Contains(o.Deny, r.Method) {
 			refuse(w, http.StatusForbidden, "AccessDenied", "Access Denied.")
 			return

@@ -12,6 +12,6 @@
     <Heading tag="h1" class="text-xl font-semibold break-words">{title}</Heading>
     {#if about}<p class="mt-0.5 text-sm text-gray-600 dark:text-gray-400">{about}</p>{/if}
   </div>
-  {#if actions}<div class="flex gap-2">{@render actions()}</div>{/if}
+  {#if actions}<div class="flex items-center gap-2 [&_a]:whitespace-nowrap [&_button]:whitespace-nowrap">{@render actions()}</div>{/if}
 </div>
 {@render children()}

@@ -50,7 +50,7 @@
   {#if stores.data?.items.some((s) => s.bucket.class)}<Retrievals />{/if}
   <Panel title="Segments">
     <form class="flex items-center gap-2 px-4 py-2" onsubmit={(e) => { e.preventDefault(); pages.reset(); sought = wanted.trim(); }}>
-      <Input size="sm" class="w-72" aria-label="of a source or a table" placeholder="SOURCE or SOURCE.TABLE" bind:value={wanted} /><Button size="xs" color="alternative" type="submit">Show</Button>
+      <Input size="sm" class="w-72 placeholder:text-gray-500 dark:placeholder:text-gray-400" aria-label="of a source or a table" placeholder="SOURCE or SOURCE.TABLE" bind:value={wanted} /><Button size="xs" color="alternative" type="submit">Show</Button>
     </form>
     <Listing label="Segments" heads={["Segment", "Table", "State", "#Rows", "#File", "#Smaller", "Oldest", "Newest", "Stored", "Kept until"]} items={segments.data?.items}>
       {#snippet row(s: Schemas["Segment"])}

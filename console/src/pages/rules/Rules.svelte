@@ -24,7 +24,7 @@
 </script>
 
 <Page title="Rules" about="What must be kept, how long, and why.">
-  {#snippet actions()}<Input size="sm" class="w-56" type="search" aria-label="search rules" placeholder="rule, source or table" bind:value={text} oninput={seek} /><Button size="sm" color="alternative" href="#/rules/apply">Apply a file</Button><Button size="sm" href="#/rules/new">New rule</Button>{/snippet}
+  {#snippet actions()}<Input size="sm" class="w-56 placeholder:text-gray-500 dark:placeholder:text-gray-400" type="search" aria-label="search rules" placeholder="rule, source or table" bind:value={text} oninput={seek} /><Button size="sm" color="alternative" href="#/rules/apply">Apply a file</Button><Button size="sm" href="#/rules/new">New rule</Button>{/snippet}
   <Trouble problem={rules.problem} />
   <Panel>
     <Listing label="Rules" heads={["Rule", "Table", "Stays live", "Then", "Last run"]} items={rules.data?.items}>

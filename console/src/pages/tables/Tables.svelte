@@ -52,7 +52,7 @@
 
 <Page title="Tables" about="What takes the space.">
   {#snippet actions()}
-    <Input size="sm" class="w-56" type="search" aria-label="search tables" placeholder="part of a name" bind:value={text} />
+    <Input size="sm" class="w-56 placeholder:text-gray-500 dark:placeholder:text-gray-400" type="search" aria-label="search tables" placeholder="part of a name" bind:value={text} />
     <Select size="sm" class="w-40" aria-label="order" items={[{ value: "size", name: "largest first" }, { value: "rows", name: "most rows first" }, { value: "oldest", name: "oldest first" }, { value: "name", name: "by name" }]} bind:value={by} />
   {/snippet}
   <Trouble problem={sources.problem} />
