@@ -33,10 +33,27 @@ type Disposal struct {
 	EndedAt    *Time                `db:"ended_at" json:"ended_at"`
 	ApprovedBy string               `db:"approved_by" json:"approved_by"`
 	ApprovedAt *Time                `db:"approved_at" json:"approved_at"`
-	Items      JSON[[]DisposalItem] `db:"items" json:"items"`     // segments that are to be destroyed
-	Stays      JSON[[]DisposalStay] `db:"stays" json:"stays"`     // segments of the table that stay, and why
+	Items      JSON[[]DisposalItem] `db:"-" json:"items"`         // segments that are to be destroyed; empty in a list of disposals
+	Stays      JSON[[]DisposalStay] `db:"-" json:"stays"`         // segments of the table that stay, and why; likewise
 	Remains    JSON[[]string]       `db:"remains" json:"remains"` // what may hold such rows still, where, and why
+	DisposalSum
 }
+
+// DisposalSum is how much a disposal is of.
+type DisposalSum struct {
+	Segments int   `db:"segments" json:"segments"` // that are to be destroyed
+	Rows     int64 `db:"rows" json:"rows"`         // of them, less those that stay
+	Bytes    int64 `db:"bytes" json:"bytes"`
+	Gone     int   `db:"gone" json:"gone"` // segments that were destroyed so far
+	Staying  int   `db:"staying" json:"staying"`
+}
+
+// disposalQuery asks for disposals with how much each is of.
+const disposalQuery = `SELECT disposal.*, count(x.position) AS segments, coalesce(sum(x.item ->> '$.rows' - coalesce(x.item ->> '$.kept', 0)), 0) AS rows, coalesce(sum(x.item ->> '$.bytes'), 0) AS bytes,
+	count(x.item ->> '$.destroyed') AS gone, (SELECT count(*) FROM disposal_stay WHERE disposal_stay.disposal = disposal.id) AS staying FROM `
+
+// disposalItems is what disposals are joined with for that.
+const disposalItems = " disposal LEFT JOIN disposal_item x ON x.disposal = disposal.id "
 
 // DisposalItem is a segment that is to be destroyed.
 type DisposalItem struct {
@@ -72,18 +89,68 @@ type DisposalStay struct {
 // AddDisposal keeps a new disposal.
 func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, reason, note, created_at, created_by, items, stays, remains)
-			VALUES (:id, :kind, :erases, :source, :table_name, :rule, :revision, :keep, :state, :reason, :note, :created_at, :created_by, :items, :stays, :remains)`, d); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, reason, note, created_at, created_by, remains)
+			VALUES (:id, :kind, :erases, :source, :table_name, :rule, :revision, :keep, :state, :reason, :note, :created_at, :created_by, :remains)`, d); err != nil {
 			return err
 		}
+		for i, x := range d.Items.V {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO disposal_item VALUES (?, ?, ?)", d.ID, i, JSON[DisposalItem]{x}); err != nil {
+				return err
+			}
+		}
+		for i, x := range d.Stays.V {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO disposal_stay VALUES (?, ?, ?)", d.ID, i, JSON[DisposalStay]{x}); err != nil {
+				return err
+			}
+		}
+		d.sumUp()
 		return note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
 	})
 }
 
-// SaveDisposal keeps what became of a disposal's segments.
-func (c *Catalog) SaveDisposal(ctx context.Context, d *Disposal) error {
-	_, err := c.writes.NamedExecContext(ctx, "UPDATE disposal SET items = :items, remains = :remains WHERE id = :id", d)
+// SaveDisposalItem keeps what became of one of a disposal's segments.
+func (c *Catalog) SaveDisposalItem(ctx context.Context, d *Disposal, i int) error {
+	_, err := c.writes.ExecContext(ctx, "UPDATE disposal_item SET item = ? WHERE disposal = ? AND position = ?", JSON[DisposalItem]{d.Items.V[i]}, d.ID, i)
 	return err
+}
+
+// SaveDisposalRemains keeps what may hold a disposal's rows still.
+func (c *Catalog) SaveDisposalRemains(ctx context.Context, d *Disposal) error {
+	_, err := c.writes.NamedExecContext(ctx, "UPDATE disposal SET remains = :remains WHERE id = :id", d)
+	return err
+}
+
+// sumUp says how much a disposal is of, by its segments.
+func (d *Disposal) sumUp() {
+	d.DisposalSum = DisposalSum{Segments: len(d.Items.V), Staying: len(d.Stays.V)}
+	for i := range d.Items.V {
+		x := &d.Items.V[i]
+		d.Rows, d.Bytes = d.Rows+x.Rows-x.Kept, d.Bytes+x.Bytes
+		if x.Destroyed != nil {
+			d.Gone++
+		}
+	}
+}
+
+// fill reads the segments of a disposal.
+func (d *Disposal) fill(ctx context.Context, q sqlx.QueryerContext) error {
+	items, err := list[JSON[DisposalItem]](ctx, q, "SELECT item FROM disposal_item WHERE disposal = ? ORDER BY position", d.ID)
+	if err != nil {
+		return err
+	}
+	stays, err := list[JSON[DisposalStay]](ctx, q, "SELECT stay FROM disposal_stay WHERE disposal = ? ORDER BY position", d.ID)
+	if err != nil {
+		return err
+	}
+	d.Items.V, d.Stays.V = make([]DisposalItem, len(items)), make([]DisposalStay, len(stays))
+	for i := range items {
+		d.Items.V[i] = items[i].V
+	}
+	for i := range stays {
+		d.Stays.V[i] = stays[i].V
+	}
+	d.sumUp()
+	return nil
 }
 
 // ApproveDisposal keeps that somebody approved a planned disposal.
@@ -132,6 +199,9 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 			}
 		}
 		out.State, out.Reason = to, reason
+		if err := out.fill(ctx, tx); err != nil {
+			return err
+		}
 		if _, err := tx.NamedExecContext(ctx, "UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = :decided_by, ended_at = :ended_at, erases = :erases WHERE id = :id", out); err != nil {
 			return err
 		}
@@ -142,17 +212,35 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 
 // Disposal returns one disposal.
 func (c *Catalog) Disposal(ctx context.Context, id string) (*Disposal, error) {
-	return get[Disposal](ctx, c.db, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id)
+	d, err := get[Disposal](ctx, c.db, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id)
+	if err != nil {
+		return nil, err
+	}
+	return d, d.fill(ctx, c.db)
 }
 
-// Disposals lists disposals, the newest first.
+// Disposals lists disposals, the newest first, with how much each is of in place of its segments.
 func (c *Catalog) Disposals(ctx context.Context, p Page) ([]Disposal, error) {
-	return paged[Disposal](ctx, c.db, p, newestFirst, "SELECT * FROM disposal WHERE true")
+	query, args, err := p.query(newestFirst, "SELECT * FROM disposal WHERE true")
+	if err != nil {
+		return nil, err
+	}
+	out, err := list[Disposal](ctx, c.db, disposalQuery+"("+query+")"+disposalItems+"GROUP BY disposal.id ORDER BY disposal.created_at DESC, disposal.id DESC", args...)
+	for i := range out {
+		out[i].Items.V, out[i].Stays.V = []DisposalItem{}, []DisposalStay{}
+	}
+	return out, err
 }
 
 // DisposalsIn lists the disposals in a state.
 func (c *Catalog) DisposalsIn(ctx context.Context, state DisposalState) ([]Disposal, error) {
-	return list[Disposal](ctx, c.db, "SELECT * FROM disposal WHERE state = ? ORDER BY created_at", state)
+	out, err := list[Disposal](ctx, c.db, "SELECT * FROM disposal WHERE state = ? ORDER BY created_at", state)
+	for i := range out {
+		if err == nil {
+			err = out[i].fill(ctx, c.db)
+		}
+	}
+	return out, err
 }
 
 // BeingDisposed lists the segments of a table whose destruction was begun and has not ended.

@@ -164,11 +164,7 @@ func disposalList(e *env) error {
 	}
 	rows := [][]string{}
 	for _, d := range l.Items {
-		var n int64
-		for _, x := range d.Items.V {
-			n += x.Rows - x.Kept
-		}
-		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, dash(d.Rule), string(d.State), count(len(d.Items.V)), count(n), at(d.CreatedAt), dash(d.DecidedBy)})
+		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, dash(d.Rule), string(d.State), count(d.Segments), count(d.Rows), at(d.CreatedAt), dash(d.DecidedBy)})
 	}
 	return e.show(l, []string{"disposal", "table", "kind", "rule", "state", "segments", "rows", "planned", "decided by"}, rows)
 }

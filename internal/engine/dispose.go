@@ -292,7 +292,7 @@ func (e *Engine) disposeOf(ctx context.Context, d *catalog.Disposal) error {
 		if newest, err = e.destroy(ctx, d, item, r, src, newest); err != nil {
 			return fmt.Errorf("segment %s: %w", item.Segment, err)
 		}
-		if err := e.Catalog.SaveDisposal(ctx, d); err != nil {
+		if err := e.Catalog.SaveDisposalItem(ctx, d, i); err != nil {
 			return err
 		}
 	}
@@ -588,7 +588,7 @@ func (e *Engine) clearTable(ctx context.Context, d *catalog.Disposal) error {
 			}
 		}
 	}
-	return e.Catalog.SaveDisposal(ctx, d)
+	return e.Catalog.SaveDisposalRemains(ctx, d)
 }
 
 // unread takes the archive when nobody reads from it. Readers never wait for it.

@@ -36,3 +36,11 @@ END;
 -- What the service's own records are found by when their time is over.
 CREATE INDEX run_ended ON run (ended_at) WHERE ended_at IS NOT NULL;
 CREATE INDEX run_plan ON run (plan);
+
+-- The segments of a disposal, each by itself, so that what becomes of one is kept without writing all of them anew.
+CREATE TABLE disposal_item (disposal TEXT NOT NULL REFERENCES disposal (id), position INTEGER NOT NULL, item TEXT NOT NULL, PRIMARY KEY (disposal, position)) WITHOUT ROWID;
+CREATE TABLE disposal_stay (disposal TEXT NOT NULL REFERENCES disposal (id), position INTEGER NOT NULL, stay TEXT NOT NULL, PRIMARY KEY (disposal, position)) WITHOUT ROWID;
+INSERT INTO disposal_item SELECT disposal.id, x.key, x.value FROM disposal, json_each(disposal.items) x;
+INSERT INTO disposal_stay SELECT disposal.id, x.key, x.value FROM disposal, json_each(disposal.stays) x;
+ALTER TABLE disposal DROP COLUMN items;
+ALTER TABLE disposal DROP COLUMN stays;

@@ -67,9 +67,15 @@
   });
   const approve = (id: string) => doing(() => take(api.POST("/disposals/{disposal}/approve", { params: { path: { disposal: id } } })));
   const cancel = (id: string) => doing(() => take(api.POST("/disposals/{disposal}/cancel", { params: { path: { disposal: id } } })));
-  const rows = (d: Schemas["Disposal"]) => d.items.reduce((n, x) => n + x.rows - (x.kept ?? 0), 0);
-  const bytes = (d: Schemas["Disposal"]) => d.items.reduce((n, x) => n + x.bytes, 0);
-  const gone = (d: Schemas["Disposal"]) => d.items.filter((x) => x.destroyed).length;
+  const shown = 200; // segments of a disposal
+  let one = $state<Schemas["Disposal"]>(); // that is open, with its segments
+  async function look() {
+    if (!open) return (one = undefined);
+    const id = open;
+    const d = await take(api.GET("/disposals/{disposal}", { params: { path: { disposal: id } } }));
+    if (open === id) one = d;
+  }
+  $effect(() => { void open; void disposals.data; look().catch((e) => (problem = problemOf(e))); });
   const certificate = (id: string, format: string) => `/api/v1/disposals/${encodeURIComponent(id)}/certificate?format=${format}`;
 </script>
 
@@ -103,9 +109,9 @@
           <TableBodyCell>{d.source}.{d.table}</TableBodyCell>
           <TableBodyCell>{#if d.kind === "erasure"}erasure{#if d.erases} <code class="block text-xs text-gray-500 dark:text-gray-400">{d.erases}</code>{/if}{:else}<a class="text-link" href="#/rules/{d.rule}">{d.rule}</a> <span class="text-xs text-gray-500 dark:text-gray-400">revision {d.revision}, {d.keep}</span>{/if}</TableBodyCell>
           <TableBodyCell><span title={d.reason}><State state={d.state} /></span></TableBodyCell>
-          <TableBodyCell class="text-right">{count(d.items.length)}</TableBodyCell>
-          <TableBodyCell class="text-right">{count(rows(d))}</TableBodyCell>
-          <TableBodyCell class="text-right">{size(bytes(d))}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(d.segments)}</TableBodyCell>
+          <TableBodyCell class="text-right">{count(d.rows)}</TableBodyCell>
+          <TableBodyCell class="text-right">{size(d.bytes)}</TableBodyCell>
           <TableBodyCell><When at={d.created_at} day /></TableBodyCell>
           <TableBodyCell>{#if d.decided_at}<When at={d.decided_at} day /><div class="text-xs text-gray-500 dark:text-gray-400">by {d.decided_by}</div>{:else}–{/if}</TableBodyCell>
           <TableBodyCell class="text-right"><button class="text-link text-xs" aria-expanded={open === d.id} onclick={() => (open = open === d.id ? "" : d.id)}>{open === d.id ? "less" : "more"}</button></TableBodyCell>
@@ -113,35 +119,37 @@
         {#if open === d.id}
           <TableBodyRow><td colspan="9" class="space-y-3 px-4 py-3 text-sm" data-testid="disposal">
             {#if d.reason}<p class={d.state === "failed" ? "text-red-700 dark:text-red-400" : ""} role={d.state === "failed" ? "alert" : undefined}>{d.reason}</p>{/if}
-            {#if d.state === "running"}<Bar percent={share(gone(d), d.items.length)} label="progress of the disposal" />{/if}
-            {#if d.items.length}
+            {#if d.state === "running"}<Bar percent={share(d.gone, d.segments)} label="progress of the disposal" />{/if}
+            {#if d.segments}
+              {@const items = one?.id === d.id ? one.items : []}
               <table class="w-full text-left text-xs">
                 <thead class="text-gray-500 dark:text-gray-400"><tr><th class="py-1 font-medium">Segment</th><th class="text-right font-medium">Rows</th><th class="text-right font-medium">File</th><th class="ps-4 font-medium">Ages</th><th class="font-medium">Time over</th><th class="font-medium">What becomes of it</th></tr></thead>
                 <tbody>
-                  {#each d.items as x (x.segment)}
+                  {#each items.slice(0, shown) as x (x.segment)}
                     <tr class="border-t border-gray-100 dark:border-gray-700/60"><td class="py-1"><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a></td><td class="text-right">{count(x.rows)}</td><td class="text-right">{size(x.bytes)}</td><td class="ps-4">{age(x.oldest).slice(0, 10)} to {age(x.newest).slice(0, 10)}</td><td><When at={x.due} day /></td>
                       <td>{#if x.destroyed}destroyed <When at={x.destroyed} />{:else if x.left}left: {x.left}{:else if d.state === "cancelled"}stays{:else}goes, from {x.stores.join(" and ")}{/if}{#each x.remains ?? [] as left (left)}<div class="text-amber-800 dark:text-amber-300">what may hold it still: {left}</div>{/each}{#if x.kept}<div title={x.why}>{count(x.kept)} of its rows stay{#if x.successor}, in <a class="text-link font-mono" href="#/archive/{x.successor}" title={x.successor}>{short(x.successor)}</a>{/if}: {x.why}</div>{/if}</td></tr>
                   {/each}
                 </tbody>
               </table>
             {:else}<p class="text-gray-600 dark:text-gray-400">{d.kind === "erasure" ? "No segment holds such rows that could be erased." : "No segment may be destroyed yet."}</p>{/if}
-            {#if d.stays.length}
-              <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">What stays of the table: {plural(d.stays.length, "segment")}</summary>
-                <ul class="mt-1 space-y-0.5 text-xs">{#each d.stays as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}</ul>
+            {#if d.segments > shown}<p class="text-xs text-gray-500 dark:text-gray-400">and {count(d.segments - shown)} more; the certificate and <code>ambercellar disposal show</code> have all</p>{/if}
+            {#if d.staying}
+              <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">What stays of the table: {plural(d.staying, "segment")}</summary>
+                <ul class="mt-1 space-y-0.5 text-xs">{#each (one?.id === d.id ? one.stays : []).slice(0, shown) as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}</ul>
               </details>
             {/if}
             <div class="flex flex-wrap items-center gap-3">
               {#if d.state === "planned" || d.state === "failed"}
                 {#if deciding === d.id}
                   <form class="flex flex-wrap items-center gap-2" onsubmit={(e) => { e.preventDefault(); start(d.id); }}>
-                    <Label for="confirm-{d.id}">This cannot be taken back. To destroy {plural(rows(d), "row")}, type the table's name, <b>{d.table}</b>:</Label>
+                    <Label for="confirm-{d.id}">This cannot be taken back. To destroy {plural(d.rows, "row")}, type the table's name, <b>{d.table}</b>:</Label>
                     <Input size="sm" class="w-48" id="confirm-{d.id}" bind:value={typed} autocomplete="off" />
                     <Button size="xs" color="red" type="submit" disabled={busy || typed !== d.table}>Destroy them</Button>
                     <Button size="xs" color="alternative" onclick={() => (deciding = typed = "")}>Not now</Button>
                   </form>
                 {:else}
-                  {#if d.state === "planned" && d.items.length && !d.approved_at}<Button size="xs" color="alternative" disabled={busy} onclick={() => approve(d.id)}>Approve</Button>{/if}
-                  {#if d.items.length}<Button size="xs" color="red" onclick={() => (deciding = d.id)}>{d.state === "failed" ? "Go on …" : "Destroy …"}</Button>{/if}
+                  {#if d.state === "planned" && d.segments && !d.approved_at}<Button size="xs" color="alternative" disabled={busy} onclick={() => approve(d.id)}>Approve</Button>{/if}
+                  {#if d.segments}<Button size="xs" color="red" onclick={() => (deciding = d.id)}>{d.state === "failed" ? "Go on …" : "Destroy …"}</Button>{/if}
                   <Button size="xs" color="alternative" disabled={busy} onclick={() => cancel(d.id)}>Decide against it</Button>
                 {/if}
               {/if}
