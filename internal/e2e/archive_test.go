@@ -479,7 +479,10 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	}
 	w.must("segment", "verify", "-all")
 	d := must1[api.Items[catalog.Disposal]](w, "disposal", "list").Items[0]
-	if len(d.Items.V) != 3 || d.Items.V[1].Kept != 1 || d.State != catalog.DisposalPlanned {
+	if d.Segments != 3 || d.Rows != 2999 || d.Gone != 0 || len(d.Items.V) != 0 {
+		t.Errorf("in the list: %+v", d)
+	}
+	if d = must1[catalog.Disposal](w, "disposal", "show", d.ID); len(d.Items.V) != 3 || d.Items.V[1].Kept != 1 || d.State != catalog.DisposalPlanned {
 		t.Fatalf("%+v", d)
 	}
 	w.refuse(1, []string{"is planned, and a certificate is of what was done"}, "disposal", "certificate", d.ID)

@@ -79,7 +79,7 @@ func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(err
 	waited := false
 	defer func() {
 		if waited {
-			r.tellWait("")
+			r.tellWait(nil)
 		}
 	}()
 	return retry(ctx, r.Log, func() error {
@@ -99,14 +99,18 @@ func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(err
 			r.lost.Store(true)
 		}
 		waited = true
-		r.tellWait(waits(err))
+		r.tellWait(err)
 	})...)
 }
 
-// tellWait shows what the run waits for; empty: it goes on.
-func (r *runner) tellWait(reason string) {
-	if r.Waits != nil {
-		r.Waits(r.run.ID, reason)
+// tellWait shows what the run waits for; nil: it goes on.
+func (r *runner) tellWait(err error) {
+	switch {
+	case r.Waits == nil:
+	case err == nil:
+		r.Waits(r.run.ID, "", false)
+	default:
+		r.Waits(r.run.ID, waits(err), away(err))
 	}
 }
 

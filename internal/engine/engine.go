@@ -25,14 +25,14 @@ type Engine struct {
 	Instance   string           // tells this service from every other in the sources' leases
 	Now        func() time.Time // the service's clock
 	Log        *slog.Logger
-	Progress   func(*catalog.Run)       // hears of every change of a run's counts; may be nil
-	Waits      func(run, reason string) // hears of what a run waits for, and by the empty text that it goes on; may be nil
-	Skew       time.Duration            // by how much the service's clock may differ from a source's; 0: not compared
-	sliceRows  int                      // of a slice; 0: as many as there can be
-	familyRows int                      // of a slice with related rows, where it is not found out as the run goes
-	claims     sync.Map                 // source and table → chan struct{}: held by the execution that works on the table
-	paces      sync.Map                 // id of a run → pace.Pace, for its next batch
-	recent     struct {                 // what searches keep of segments
+	Progress   func(*catalog.Run)                  // hears of every change of a run's counts; may be nil
+	Waits      func(run, reason string, away bool) // hears of what a run waits for, and whether that is something that does not answer; by the empty text that it goes on. May be nil
+	Skew       time.Duration                       // by how much the service's clock may differ from a source's; 0: not compared
+	sliceRows  int                                 // of a slice; 0: as many as there can be
+	familyRows int                                 // of a slice with related rows, where it is not found out as the run goes
+	claims     sync.Map                            // source and table → chan struct{}: held by the execution that works on the table
+	paces      sync.Map                            // id of a run → pace.Pace, for its next batch
+	recent     struct {                            // what searches keep of segments
 		sync.Mutex
 		segments map[string]*learnt
 		checked  map[string]bool // store and stem: a file of rows that was what was written when it was first read

@@ -114,10 +114,10 @@ func (e *Engine) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	var waited bool
 	err = retry(ctx, e.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) }, func(err error) {
 		waited = true
-		r.tellWait(waits(err))
+		r.tellWait(err)
 	})
 	if waited {
-		r.tellWait("")
+		r.tellWait(nil)
 	}
 	if err != nil {
 		if cause := context.Cause(ctx); cause != nil && !cancelled {

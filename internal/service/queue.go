@@ -75,7 +75,7 @@ func (s *Service) StartRun(ctx context.Context, actor, plan string, empty bool) 
 // launch carries a run out in the background.
 func (s *Service) launch(r *catalog.Run) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
-	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{})}
+	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{}), ctx: ctx}
 	s.mu.Lock()
 	s.active[r.ID] = a
 	delete(s.looking, r.ID)
@@ -87,7 +87,7 @@ func (s *Service) launch(r *catalog.Run) {
 	go func() {
 		defer s.wait.Done()
 		defer cancel(nil)
-		err := s.carryOut(ctx, r)
+		err := s.carryOut(ctx, a, r)
 		now := s.settle(a, r, err)
 		close(a.done)
 		if now != nil {
@@ -101,17 +101,14 @@ func (s *Service) launch(r *catalog.Run) {
 // tellBudget is how long the source has to take in what became of a run.
 const tellBudget = 10 * time.Second
 
-func (s *Service) carryOut(ctx context.Context, r *catalog.Run) (err error) {
+func (s *Service) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err error) {
 	defer func() { // stopped before it had begun with anything
 		if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, engine.ErrPause) || errors.Is(cause, engine.ErrShutdown)) {
 			err = cause
 		}
 	}()
-	select {
-	case s.slots <- struct{}{}:
-		defer func() { <-s.slots }()
-	case <-ctx.Done():
-	}
+	s.takeSlot(a)
+	defer s.giveSlot(a, false)
 	// A run that has begun and is cancelled still has its open segments to close.
 	if ctx.Err() != nil && !(r.StartedAt != nil && errors.Is(context.Cause(ctx), engine.ErrCancel)) {
 		return context.Cause(ctx)
@@ -126,6 +123,28 @@ func (s *Service) carryOut(ctx context.Context, r *catalog.Run) (err error) {
 	}
 	s.Log.Info("run begins", "run", r.ID, "rule", r.Rule, "due", r.Due, "cutoff", r.Cutoff.Time)
 	return s.Engine.Run(ctx, r)
+}
+
+// takeSlot waits until a run may work, beside the others that do, or is to stop.
+func (s *Service) takeSlot(a *activeRun) {
+	select {
+	case s.slots <- struct{}{}:
+		s.mu.Lock()
+		a.slot, a.lent = true, false
+		s.mu.Unlock()
+	case <-a.ctx.Done():
+	}
+}
+
+// giveSlot lets another run work. lend: only for a while.
+func (s *Service) giveSlot(a *activeRun, lend bool) {
+	s.mu.Lock()
+	had := a.slot
+	a.slot, a.lent = false, lend && had
+	s.mu.Unlock()
+	if had {
+		<-s.slots
+	}
 }
 
 // settle gives a run the state that follows from how its execution stopped, and tells everyone who listens. It returns the run as it is then, nil
@@ -227,15 +246,22 @@ func (s *Service) publish(r *catalog.Run) {
 	}
 }
 
-// waits shows what a run waits for; empty: it goes on.
-func (s *Service) waits(run, reason string) {
+// waits shows what a run waits for; empty: it goes on. For as long as what it waits for does not answer, another run works in its place.
+func (s *Service) waits(run, reason string, away bool) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if a := s.active[run]; a != nil && a.waits != reason {
+	a := s.active[run]
+	if a != nil && a.waits != reason {
 		a.waits = reason
 		latest := a.latest.Clone()
 		latest.Reason = reason
 		a.show(latest)
+	}
+	lends, back := a != nil && away && a.slot, a != nil && reason == "" && a.lent
+	s.mu.Unlock()
+	if lends {
+		s.giveSlot(a, true)
+	} else if back {
+		s.takeSlot(a)
 	}
 }
 

@@ -73,6 +73,9 @@ type activeRun struct {
 	listeners map[chan *catalog.Run]bool
 	done      chan struct{}
 	waits     string // what it waits for just now; empty: nothing
+	slot      bool   // it has one of those of the runs that work at a time
+	lent      bool   // it has given its slot back for as long as it waits for what does not answer
+	ctx       context.Context
 }
 
 // Open opens the service's data directory, makes it where it does not exist, and takes up unfinished runs. At the very
