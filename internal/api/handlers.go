@@ -30,6 +30,9 @@ func runView(do func(context.Context, string) (*catalog.Run, error)) func(*gin.C
 	}
 }
 
+// mostActive is how many runs that have not ended the status names.
+const mostActive = 50
+
 func (a *API) status(c *gin.Context) (any, error) {
 	s := a.service
 	out := Status{Version: service.Version, Instance: s.Instance, Started: catalog.At(s.Started), Now: catalog.At(s.Now()), Active: []RunView{}, Recent: []RunView{}}
@@ -43,7 +46,8 @@ func (a *API) status(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out.Sources, out.Rules = totals.Sources, totals.Rules
-	active, err := s.Catalog.RunsIn(c.Request.Context(), catalog.ActiveRuns()...)
+	active, total, err := s.Catalog.Unended(c.Request.Context(), mostActive)
+	out.ActiveTotal = total
 	if err != nil {
 		return nil, err
 	}

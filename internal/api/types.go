@@ -27,17 +27,19 @@ type Session struct {
 
 // Status is what the overview shows.
 type Status struct {
-	Version  string                 `json:"version"`
-	Instance string                 `json:"instance"`
-	Started  catalog.Time           `json:"started"`
-	Now      catalog.Time           `json:"now"`
-	Totals   catalog.Totals         `json:"totals"`
-	Active   []RunView              `json:"active"`   // runs that have not ended
-	Recent   []RunView              `json:"recent"`   // ended runs, the newest first
-	Damaged  []catalog.Segment      `json:"damaged"`  // segments that were last found to be damaged
-	Disagree []service.Disagreement `json:"disagree"` // tables whose runs are stopped
-	Sources  int                    `json:"sources"`
-	Rules    int                    `json:"rules"`
+	Version  string         `json:"version"`
+	Instance string         `json:"instance"`
+	Started  catalog.Time   `json:"started"`
+	Now      catalog.Time   `json:"now"`
+	Totals   catalog.Totals `json:"totals"`
+	Active   []RunView      `json:"active"` // runs that have not ended, the newest of them
+
+	ActiveTotal int                    `json:"active_total"` // how many there are
+	Recent      []RunView              `json:"recent"`       // ended runs, the newest first
+	Damaged     []catalog.Segment      `json:"damaged"`      // segments that were last found to be damaged
+	Disagree    []service.Disagreement `json:"disagree"`     // tables whose runs are stopped
+	Sources     int                    `json:"sources"`
+	Rules       int                    `json:"rules"`
 }
 
 // Found is what a search found.

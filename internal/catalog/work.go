@@ -315,6 +315,21 @@ func (c *Catalog) RunsIn(ctx context.Context, states ...RunState) ([]Run, error)
 	return list[Run](ctx, c.db, query, args...)
 }
 
+// Unended lists the newest runs that have not ended, the oldest of them first, and says how many there are in all.
+func (c *Catalog) Unended(ctx context.Context, limit int) (runs []Run, all int, err error) {
+	query, args, err := sqlx.In("SELECT * FROM (SELECT * FROM run WHERE state IN (?) ORDER BY created_at DESC LIMIT ?) ORDER BY created_at", ActiveRuns(), limit)
+	if err != nil {
+		return nil, 0, err
+	}
+	if runs, err = list[Run](ctx, c.db, query, args...); err != nil || len(runs) < limit {
+		return runs, len(runs), err
+	}
+	if query, args, err = sqlx.In("SELECT count(*) FROM run WHERE state IN (?)", ActiveRuns()); err == nil {
+		err = c.db.GetContext(ctx, &all, query, args...)
+	}
+	return runs, all, err
+}
+
 // OpenRuns lists the runs of which rows may be on their way out of a table: those that have not ended, and those of open segments whose run
 // the catalog does not know.
 func (c *Catalog) OpenRuns(ctx context.Context, source, table string) ([]string, error) {

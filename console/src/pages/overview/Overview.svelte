@@ -54,6 +54,7 @@
         {:else}Open a <a class="text-link" href="#/rules">rule</a> and make a plan to see what is due.{/if}
       </Blank>
     {/if}
+    {#if status.data && status.data.active_total > status.data.active.length}<p class="px-4 pt-3 text-sm text-gray-600 dark:text-gray-400">The newest {status.data.active.length} of {status.data.active_total} runs that have not ended; <a class="text-link" href="#/runs">all runs</a></p>{/if}
     {#each status.data?.active ?? [] as r (r.id)}
       <div class="border-b border-gray-100 px-4 py-3 text-sm last:border-0 dark:border-gray-700/60">
         <div class="mb-1.5 flex flex-wrap items-center gap-3">
