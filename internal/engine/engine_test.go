@@ -18,6 +18,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/dbtest/fresh"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/sqlite"
 )
@@ -106,6 +107,7 @@ func newBench(t *testing.T, mode string) *bench {
 		"WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO scan SELECT g, datetime('2020-01-01', '+' || g || ' minutes'), 'note ' || g FROM s", rows)); err != nil {
 		t.Fatal(err)
 	}
+	fresh.Catalog(t, filepath.Join(dir, "catalog.db"))
 	c, err := catalog.Open(t.Context(), filepath.Join(dir, "catalog.db"))
 	if err != nil {
 		t.Fatal(err)

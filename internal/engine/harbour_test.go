@@ -17,6 +17,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/dbtest/fresh"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/mariadb"
 	"ambercellar/internal/source/postgres"
@@ -113,6 +114,7 @@ func openSource(ctx context.Context, engine, address string) (source.Source, err
 func (h *harbour) serve(t *testing.T, wrap func(source.Source) source.Source) *bench {
 	t.Helper()
 	h.serves++
+	fresh.Catalog(t, filepath.Join(h.dir, "catalog.db"))
 	c, err := catalog.Open(t.Context(), filepath.Join(h.dir, "catalog.db"))
 	if err != nil {
 		t.Fatal(err)

@@ -5,18 +5,24 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/dbtest/fresh"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/source"
 )
 
 func open(t *testing.T, dir string, set ...func(*Service)) (*Service, string) {
 	t.Helper()
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	fresh.Catalog(t, filepath.Join(dir, "catalog.db"))
 	s, token, err := Open(t.Context(), dir, slog.New(slog.NewTextHandler(io.Discard, nil)), set...)
 	if err != nil {
 		t.Fatal(err)

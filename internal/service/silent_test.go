@@ -19,10 +19,10 @@ import (
 // A run whose database does not answer any more can be paused, and whoever asks that database for something hears of it, all within the time that
 // silence is borne.
 func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
-	quiet, patient := silence.Bear(time.Second, 5*time.Second)
-	t.Cleanup(func() { silence.Bear(quiet, patient) })
+	t.Parallel()
 	for _, kind := range []string{"postgres", "mariadb"} {
 		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
 			address, exec := dbtest.Postgres(t), dbtest.Exec
 			if kind == "mariadb" {
 				address, exec = dbtest.MariaDB(t), dbtest.ExecMariaDB
@@ -85,4 +85,11 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 	}
 }
 
-func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
+// All tests wait for less long than usual for what does not answer.
+func TestMain(m *testing.M) {
+	silence.Bear(500*time.Millisecond, time.Second)
+	engine.Outage = 8 * time.Second
+	os.Setenv("AWS_ACCESS_KEY_ID", "ferry")
+	os.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
+	os.Exit(dbtest.Main(m))
+}

@@ -30,7 +30,7 @@ var ErrMisspoken = errors.New("the store does not take requests that are made li
 func Away(err error) bool { return errors.Is(err, ErrUnreachable) || errors.Is(err, ErrAway) }
 
 // spare is how long an object store that hangs is left alone before the next request tries it again.
-const spare = 5 * time.Second
+var spare = 5 * time.Second // shorter in tests
 
 // wire speaks to an object store. A server that is silent is asked by another connection whether it is there at all; one that is not fails
 // requests at once for a while, so that nobody waits for each of them anew.

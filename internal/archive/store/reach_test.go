@@ -21,11 +21,11 @@ import (
 // hasty makes whoever waits for a store wait for less long than usual.
 func hasty(t *testing.T) {
 	quiet, patient := silence.Bear(300*time.Millisecond, 300*time.Millisecond)
-	p, long := patience, longPatience
-	patience, longPatience = 300*time.Millisecond, 300*time.Millisecond
+	p, long, before := patience, longPatience, spare
+	patience, longPatience, spare = 300*time.Millisecond, 300*time.Millisecond, time.Second
 	t.Cleanup(func() {
 		silence.Bear(quiet, patient)
-		patience, longPatience = p, long
+		patience, longPatience, spare = p, long, before
 	})
 }
 
