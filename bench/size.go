@@ -106,6 +106,9 @@ func manyTables(ctx context.Context, program string, say func(sizeMeasure)) erro
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		address, end, err := fleet(engine, dir)
 		if err != nil {
+			if end != nil {
+				end()
+			}
 			return fmt.Errorf("%s: %w", engine, err)
 		}
 		err = func() error {
@@ -198,18 +201,15 @@ func fleet(engine, dir string) (address string, end func(), err error) {
 		}
 		err = dbtest.ExecMariaDB(s.URL("mysql"), "CREATE DATABASE fleet CHARACTER SET utf8mb4")
 		if err == nil {
-			var db interface{ Close() error }
-			if x, one := dbtest.OpenMariaDB(s.URL("fleet")); one != nil {
-				err = one
-			} else {
-				db = x
-				for _, text := range statements {
-					if _, one := x.Exec(text); one != nil {
-						err = errors.Join(err, fmt.Errorf("%w\n%s", one, text))
-						break
-					}
+			x, one := dbtest.OpenMariaDB(s.URL("fleet"))
+			if one != nil {
+				return "", s.Stop, one
+			}
+			defer x.Close()
+			for _, text := range statements {
+				if _, err := x.Exec(text); err != nil {
+					return "", s.Stop, fmt.Errorf("%w\n%s", err, text)
 				}
-				db.Close()
 			}
 		}
 		return s.URL("fleet"), s.Stop, err

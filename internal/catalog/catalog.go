@@ -200,7 +200,7 @@ func (c *Catalog) SetToken(ctx context.Context, name, hash string) error {
 
 // AddSession keeps the hash of a console session's secret.
 func (c *Catalog) AddSession(ctx context.Context, hash string, expires time.Time) error {
-	_, err := c.writes.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(time.Now()))
+	err := c.EndOldSessions(ctx, time.Now())
 	if err == nil {
 		_, err = c.writes.ExecContext(ctx, "INSERT INTO session VALUES (?, ?)", hash, At(expires))
 	}

@@ -44,6 +44,42 @@ func farStore(t *testing.T, s *Service, dir string, rows int) (*dbtest.Relay, *c
 	return relay, p
 }
 
+// farSource is a service whose database is behind a relay, and a run of so many rows that has begun there.
+func farSource(t *testing.T, kind string, rows int, pace string) (*Service, *dbtest.Relay, *catalog.Run) {
+	t.Helper()
+	address, exec := dbtest.Postgres(t), dbtest.Exec
+	if kind == "mariadb" {
+		address, exec = dbtest.MariaDB(t), dbtest.ExecMariaDB
+	}
+	at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[kind]
+	if err := exec(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, '2020-01-01 00:00:00' FROM s", at, rows)); err != nil {
+		t.Fatal(err)
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	relay := dbtest.NewRelay(t, u.Host)
+	u.Host = relay.Address
+	s, _ := open(t, filepath.Join(t.TempDir(), "data"))
+	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
+		t.Fatal(err)
+	}
+	text := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: " + pace + "\n"
+	if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+		t.Fatal(problems, err)
+	}
+	p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, relay, r
+}
+
 // until waits until a run is as it should be.
 func (s *Service) until(t *testing.T, id, what string, within time.Duration, is func(r *catalog.Run) bool) *catalog.Run {
 	t.Helper()
@@ -263,38 +299,9 @@ func TestARestoreWaitsForItsDatabase(t *testing.T) {
 	for _, kind := range []string{"postgres", "mariadb"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
-			address, exec := dbtest.Postgres(t), dbtest.Exec
-			if kind == "mariadb" {
-				address, exec = dbtest.MariaDB(t), dbtest.ExecMariaDB
-			}
-			at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[kind]
-			if err := exec(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 2000) SELECT g, '2020-01-01 00:00:00' FROM s", at)); err != nil {
-				t.Fatal(err)
-			}
-			u, err := url.Parse(address)
-			if err != nil {
-				t.Fatal(err)
-			}
-			relay := dbtest.NewRelay(t, u.Host)
-			u.Host = relay.Address
-			s, _ := open(t, filepath.Join(t.TempDir(), "data"))
+			s, relay, r := farSource(t, kind, 2000, "unlimited")
 			defer s.Close()
 			defer relay.Cut(false)
-			if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
-				t.Fatal(err)
-			}
-			const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
-			if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
-				t.Fatal(problems, err)
-			}
-			p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
-			if err != nil {
-				t.Fatal(err)
-			}
-			r, err := s.StartRun(t.Context(), "me", p.ID, false)
-			if err != nil {
-				t.Fatal(err)
-			}
 			s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
 			asked, err := s.RequestRestore(t.Context(), "me", engine.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: engine.TargetTable, Pace: "gentle"})
 			if err != nil {

@@ -2,10 +2,7 @@ package service
 
 import (
 	"errors"
-	"fmt"
-	"net/url"
 	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -23,38 +20,9 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 	for _, kind := range []string{"postgres", "mariadb"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
-			address, exec := dbtest.Postgres(t), dbtest.Exec
-			if kind == "mariadb" {
-				address, exec = dbtest.MariaDB(t), dbtest.ExecMariaDB
-			}
-			at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[kind]
-			if err := exec(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 8000) SELECT g, '2020-01-01 00:00:00' FROM s", at)); err != nil {
-				t.Fatal(err)
-			}
-			u, err := url.Parse(address)
-			if err != nil {
-				t.Fatal(err)
-			}
-			relay := dbtest.NewRelay(t, u.Host)
-			u.Host = relay.Address
-			s, _ := open(t, filepath.Join(t.TempDir(), "data"))
+			s, relay, r := farSource(t, kind, 8000, "gentle")
 			defer s.Close()
 			defer relay.Frozen.Store(false)
-			if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
-				t.Fatal(err)
-			}
-			const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n"
-			if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
-				t.Fatal(problems, err)
-			}
-			p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
-			if err != nil {
-				t.Fatal(err)
-			}
-			r, err := s.StartRun(t.Context(), "me", p.ID, false)
-			if err != nil {
-				t.Fatal(err)
-			}
 			for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
 				now, err := s.Run(t.Context(), r.ID)
 				if err != nil || time.Since(begun) > 2*time.Minute {
