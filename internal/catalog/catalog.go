@@ -27,7 +27,7 @@ var migrations embed.FS
 // Catalog is the open catalog. It is safe for concurrent use: readers side by side, up to a number, and writers in turn.
 type Catalog struct {
 	db     *sqlx.DB // for reading
-	writes *sqlx.DB // of one connection, so that nobody waits for the file's lock and finds it taken again and again
+	writes *writer
 }
 
 // readers is how many read at a time at the most.
@@ -65,7 +65,7 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	db.SetMaxOpenConns(readers)
 	db.SetMaxIdleConns(readers)
 	writes.SetMaxOpenConns(1)
-	return &Catalog{db: db, writes: writes}, nil
+	return &Catalog{db: db, writes: &writer{DB: writes}}, nil
 }
 
 // private makes a database's file where it does not exist, and sees to it that nobody but its owner reads it and what SQLite keeps beside it.
@@ -169,7 +169,9 @@ func (c *Catalog) transaction(ctx context.Context, fn func(*sqlx.Tx) error) erro
 	if err := fn(tx); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
-	return tx.Commit()
+	err = tx.Commit()
+	c.writes.tell()
+	return err
 }
 
 // Setting returns a setting of the service, or the empty text.

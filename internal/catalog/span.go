@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -137,6 +138,28 @@ func (c *Catalog) Within(ctx context.Context, source, table string, probes []Pro
 const unspannedOfQuery = "SELECT id FROM segment INDEXED BY segment_unspanned WHERE span IS NULL AND state IN ('open', 'closed') AND source = ? AND table_name = ?"
 
 const withinQuery = "SELECT segment.id FROM segment_span CROSS JOIN segment ON segment.span = segment_span.id WHERE shape_low <= ? AND shape_high >= ?"
+
+// KeySpan is where the first column of the keys of a segment lies.
+type KeySpan struct {
+	Segment string  `db:"segment"`
+	Shape   int64   `db:"shape"`
+	Low     float64 `db:"low"`
+	High    float64 `db:"high"`
+}
+
+// KeySpans lists where the keys of the open and closed segments of a table lie of which that is known, by where they begin.
+func (c *Catalog) KeySpans(ctx context.Context, source, table string) ([]KeySpan, error) {
+	return list[KeySpan](ctx, c.db, keySpansQuery, source, table)
+}
+
+const keySpansQuery = `SELECT segment.id AS segment, segment.shape AS shape, low1 AS low, high1 AS high FROM segment CROSS JOIN segment_span ON segment_span.id = segment.span
+	WHERE segment.source = ? AND segment.table_name = ? AND segment.state IN ('open', 'closed') ORDER BY low1`
+
+// Asleep counts the closed segments of a table that are in cold storage and cannot be read now.
+func (c *Catalog) Asleep(ctx context.Context, source, table string, now time.Time) (n int, err error) {
+	err = c.db.GetContext(ctx, &n, "SELECT count(*) FROM segment WHERE source = ? AND table_name = ? AND state = 'closed' AND cold = 1 AND second = '' AND coalesce(warm_until, '') <= ?", source, table, At(now))
+	return n, err
+}
 
 // MoreThan says whether a table has more than so many open and closed segments.
 func (c *Catalog) MoreThan(ctx context.Context, source, table string, n int) (yes bool, err error) {

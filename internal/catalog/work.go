@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -509,6 +510,34 @@ type SegmentFilter struct {
 func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, p Page) ([]Segment, error) {
 	query, args := f.query()
 	return paged[Segment](ctx, c.db, p, segmentOrder, query, args...)
+}
+
+// atOnce is how many items of a list are in memory where it is gone through.
+const atOnce = 500
+
+// EachSegment goes through segments, the oldest first.
+func (c *Catalog) EachSegment(ctx context.Context, f SegmentFilter) iter.Seq2[*Segment, error] {
+	return func(yield func(*Segment, error) bool) {
+		query, args := f.query()
+		up := segmentOrder
+		up.up = true
+		for page := First(atOnce); ; {
+			some, err := paged[Segment](ctx, c.db, page, up, query, args...)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			for i := range some {
+				if !yield(&some[i], nil) {
+					return
+				}
+			}
+			if len(some) < atOnce {
+				return
+			}
+			page.After = some[len(some)-1].Place()
+		}
+	}
 }
 
 var segmentOrder = order{columns: []string{"created_at", "number", "id"}}

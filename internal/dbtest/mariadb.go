@@ -41,7 +41,7 @@ func MariaDB(t testing.TB) string {
 	sharedMaria.Lock()
 	defer sharedMaria.Unlock()
 	if sharedMaria.server == nil {
-		s, err := StartMariaDB("innodb-flush-log-at-trx-commit=0", "innodb-flush-method=nosync", "sync-frm=0", "innodb-buffer-pool-size=256M", "max-connections=200", "max-allowed-packet=256M")
+		s, err := StartMariaDB("innodb-flush-log-at-trx-commit=0", "innodb-flush-method=nosync", "sync-frm=0", "innodb-buffer-pool-size=256M", "max-connections=300", "max-allowed-packet=256M")
 		if err != nil {
 			t.Fatalf("a private MariaDB server is needed: %v", err)
 		}

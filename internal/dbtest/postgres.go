@@ -58,7 +58,7 @@ func Postgres(t testing.TB) string {
 	shared.Lock()
 	defer shared.Unlock()
 	if shared.server == nil {
-		s, err := Start("fsync=off", "max_connections=100")
+		s, err := Start("fsync=off", "max_connections=300")
 		if err != nil {
 			t.Fatalf("a private PostgreSQL server is needed: %v", err)
 		}

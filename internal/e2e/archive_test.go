@@ -32,12 +32,6 @@ func (w *world) bucket(name string, flags ...string) (address string) {
 	return s.URL + "/attic/harbour"
 }
 
-// objectKeys lets the service, and commands without one, into the stand-in.
-func objectKeys(t *testing.T) {
-	t.Setenv("AWS_ACCESS_KEY_ID", "ferry")
-	t.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
-}
-
 // in archives the scans in runs of their own up to each day; empty: all that are due.
 func (w *world) in(days ...string) {
 	w.t.Helper()
@@ -80,7 +74,7 @@ func (w *world) outlived() {
 // TestTheArchiveIsProvenAndMended: segments get a second copy in an object store; whatever is done to the files of one store is
 // named exactly, with the service and without it, mended from the other, and read from there as long as it is not.
 func TestTheArchiveIsProvenAndMended(t *testing.T) {
-	objectKeys(t)
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(4000)
 	before := w.content("true")
@@ -203,7 +197,7 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 // TestSegmentsLieInAnObjectStore: rules can name a bucket; runs, searches, verifications and restores work on it, and a lost
 // catalog is made again from it.
 func TestSegmentsLieInAnObjectStore(t *testing.T) {
-	objectKeys(t)
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(3000)
 	before := w.content("true")
@@ -257,6 +251,7 @@ func TestSegmentsLieInAnObjectStore(t *testing.T) {
 // TestTheCatalogIsBackedUpWhileTheServiceRuns: a backup taken at any moment is whole, is checked before it is put back, and
 // segments made after it are taken up from the store.
 func TestTheCatalogIsBackedUpWhileTheServiceRuns(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(2000)
 	w.define("archive", "unlimited")
@@ -292,6 +287,7 @@ func TestTheCatalogIsBackedUpWhileTheServiceRuns(t *testing.T) {
 // TestRestoresAreChosenShownAndPutAside: by condition, by single rows, into a side table; what is there already is counted
 // before anything happens.
 func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(3000)
 		before := w.content("true")
@@ -363,7 +359,7 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 // TestRowsAreErasedOnRequest: from the first store and the second, by decision and with an approval where that is demanded; what is left
 // verifies without the service, and its books add up.
 func TestRowsAreErasedOnRequest(t *testing.T) {
-	objectKeys(t)
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(3000)
 	w.bucket("attic")
@@ -414,7 +410,7 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 // TestALockedBucketKeepsSegmentsAndSaysUntilWhen: the check of the store says that it locks files, a disposal leaves them as long as it
 // does, and then removes every version.
 func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
-	objectKeys(t)
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(1500)
 	h, err := standin.Objects{Buckets: []string{"attic"}, AccessKey: "ferry", Lock: 6 * time.Second}.Handler()
@@ -459,7 +455,7 @@ func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
 // TestSegmentsAreDisposedOfByDecision: nothing goes before it is decided; then it is gone from both stores, the chain and the
 // books stay, and a certificate tells what was destroyed.
 func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
-	objectKeys(t)
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(3000)
 	w.bucket("attic")

@@ -29,6 +29,7 @@ func (w *world) unchanged(before string) {
 }
 
 func TestBadRulesAreRefusedWithPlaceAndRemedy(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
 		before := w.content("true")
@@ -78,6 +79,7 @@ func TestBadRulesAreRefusedWithPlaceAndRemedy(t *testing.T) {
 }
 
 func TestTypesThatCannotBeArchivedAreRefusedByName(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "postgres")
 	w.exec("CREATE TABLE purse (id integer PRIMARY KEY, made timestamptz, \"How much\" oid)")
 	w.must("source", "add", "harbour", "-engine", "postgres", "-address", w.dsn)
@@ -87,6 +89,7 @@ func TestTypesThatCannotBeArchivedAreRefusedByName(t *testing.T) {
 }
 
 func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
 		before := w.content("true")
@@ -115,6 +118,7 @@ func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
 }
 
 func TestBadSourcesAndStoresAreRefused(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(10)
 	before := w.content("true")
@@ -147,6 +151,7 @@ func TestBadSourcesAndStoresAreRefused(t *testing.T) {
 }
 
 func TestMissingRightsAreNamedWithTheGrant(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "postgres")
 	w.scans(10)
 	w.exec("CREATE ROLE keeper LOGIN; GRANT SELECT ON scan TO keeper; CREATE TABLE secret (id integer PRIMARY KEY); ALTER TABLE secret ENABLE ROW LEVEL SECURITY; GRANT SELECT, DELETE, INSERT ON secret TO keeper; ALTER TABLE vessel REPLICA IDENTITY NOTHING; CREATE PUBLICATION p FOR TABLE vessel")
@@ -174,6 +179,7 @@ func TestMissingRightsAreNamedWithTheGrant(t *testing.T) {
 }
 
 func TestAStoreThatIsFullStopsTheRunAndCostsNothing(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Log("not root: the small file system cannot be mounted here; the engine's own test covers a full store")
 		return
@@ -279,6 +285,7 @@ func fill(t *testing.T, path string) {
 }
 
 func TestTheHTTPInterfaceRefusesWithProblemDetails(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	ask := func(method, path, token, body string) (int, string, string) {
 		req, err := http.NewRequest(method, w.svc.server+path, strings.NewReader(body))
@@ -333,6 +340,7 @@ func TestTheHTTPInterfaceRefusesWithProblemDetails(t *testing.T) {
 }
 
 func TestOneDataDirectoryHasOneService(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.refuse(1, []string{"another service is running on the data directory"}, "serve", "-data", filepath.Join(w.dir, "data"), "-listen", "127.0.0.1:0")
 	w.stop(syscall.SIGTERM)
@@ -343,6 +351,7 @@ func TestOneDataDirectoryHasOneService(t *testing.T) {
 }
 
 func TestATableAlteredSinceThePlanStopsTheRun(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
 		w.define("archive", "gentle")

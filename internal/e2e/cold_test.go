@@ -45,7 +45,7 @@ func (w *world) vault(day time.Duration) (bill string) {
 // price and wait; a restore waits for what it needs and tells the asker; verifying is planned within a budget; a lost catalog is made
 // again; and a segment can be moved back.
 func TestSegmentsGoColdAndComeBack(t *testing.T) {
-	objectKeys(t)
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(4000)
 	before := w.content("true")
@@ -204,6 +204,7 @@ func must1vault(w *world) string { return filepath.Join(w.dir, "vault.keys") }
 // TestRestoresAreApprovedReplaceAndGoOn: where guard rails demand it somebody approves first; rows that are replaced are kept in a file;
 // and a restore that the end of the service interrupts goes on at the next start, with every row once.
 func TestRestoresAreApprovedReplaceAndGoOn(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(6000)
 		before := w.content("true")

@@ -120,7 +120,7 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 // TestTheConsoleApprovesAndRetrieves: rows move to cold storage and are retrieved from pages, a restore waits for its approval, a refusal
 // needs its reason, and what became of a table's rows adds up.
 func TestTheConsoleApprovesAndRetrieves(t *testing.T) {
-	objectKeys(t)
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(2000)
 	w.vault(time.Hour)

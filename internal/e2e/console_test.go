@@ -87,6 +87,7 @@ func (p *page) press(text string) {
 func css(s string) chromedp.CSS { return chromedp.CSS(s) }
 
 func TestTheConsoleFromSignInToRestore(t *testing.T) {
+	t.Parallel()
 	if _, err := os.Stat("../../console/dist/index.html"); err != nil {
 		t.Fatal("the console is not built; run `make console` first")
 	}

@@ -48,6 +48,7 @@ func cutter(t *testing.T, server string, after int64) string {
 // A stream that does not come to its end is an error, for our own client and for any other: where a segment cannot be read in the middle of
 // it, and where the connection is cut at whatever place. A file that it was to fill is not there then.
 func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(20_000)
 	w.define("archive", "unlimited")
@@ -120,6 +121,7 @@ func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
 // Every download that is cut off, at whatever place, is an error, and leaves no file: a ledger, a certificate in both forms, a backup, and rows that
 // were replaced.
 func TestADownloadThatWasCutOffIsAnError(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(2_000)
 	w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S}\n")
@@ -160,6 +162,7 @@ func TestADownloadThatWasCutOffIsAnError(t *testing.T) {
 
 // A run that was being cancelled when the service died is cancelled at the next start, and deletes nothing more.
 func TestACancelledRunStaysCancelled(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(20_000)
 	w.define("archive", "gentle")

@@ -55,6 +55,7 @@ console.log(JSON.stringify(out));
 // The queries that docs/archive.md shows are right, as an engine of others reads the files: where the table was altered, where rows stayed in
 // it, and where a value has no Parquet type.
 func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
+	t.Parallel()
 	page, err := os.ReadFile("../../docs/archive.md")
 	if err != nil {
 		t.Fatal(err)
@@ -128,6 +129,7 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 
 // A column that was renamed, where the database knows none by number: what the page says of that, by the command.
 func TestARenamedColumnByTheCommand(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(2000)
 	w.define("archive", "unlimited")

@@ -69,6 +69,7 @@ func (w *world) related(r api.RunView, table string) catalog.Ledger {
 // TestFamiliesLeaveWholeWhileOthersAddToThem runs while others add legs to trips that are due, kills the service in between,
 // and then counts: no leg that came late is lost, and what left comes back.
 func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		const n = 500
 		w.trips(n)
@@ -147,6 +148,7 @@ func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
 }
 
 func TestBadRelationsAreRefusedWithRemedy(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.trips(3)
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
@@ -182,6 +184,7 @@ func TestBadRelationsAreRefusedWithRemedy(t *testing.T) {
 
 // TestWhatMakesARowUnderstandableIsArchivedWithIt: joined columns with the row, joined rows beside the segment.
 func TestWhatMakesARowUnderstandableIsArchivedWithIt(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(2000)
 		before := w.content("true")

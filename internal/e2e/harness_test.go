@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -45,7 +46,9 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	flag.Parse()
-	flag.Set("test.parallel", "3") // the engines
+	flag.Set("test.parallel", "5")          // they wait a lot: for a server that another works with, and for gentle runs
+	os.Setenv("AWS_ACCESS_KEY_ID", "ferry") // what lets services, and commands without one, into the stand-in
+	os.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
 	status := dbtest.Main(m)
 	os.RemoveAll(dir)
 	os.Exit(status)
@@ -79,8 +82,13 @@ type world struct {
 	dsn    string
 }
 
-// engines runs a test on every engine, side by side: each has a server of its own, and gentle runs mostly rest. Tests of
-// one server never run side by side, for a run gives way to what it sees on its server.
+// turns has a lock for each server. Tests of one server never run side by side, for a run gives way to what it sees on its server.
+var turns = map[string]*sync.Mutex{"postgres": {}, "mariadb": {}}
+
+// places is how many work side by side: gentle runs mostly rest.
+var places = make(chan struct{}, 3)
+
+// engines runs a test on every engine, side by side: each has a server of its own.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
@@ -94,6 +102,12 @@ func engines(t *testing.T, fn func(t *testing.T, w *world)) {
 func newWorld(t *testing.T, engine string) *world {
 	t.Helper()
 	w := &world{t: t, dir: t.TempDir(), engine: engine}
+	if turn := turns[engine]; turn != nil {
+		turn.Lock()
+		t.Cleanup(turn.Unlock)
+	}
+	places <- struct{}{}
+	t.Cleanup(func() { <-places })
 	var err error
 	switch engine {
 	case "sqlite":

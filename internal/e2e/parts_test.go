@@ -14,6 +14,7 @@ import (
 // TestPartitionsFromPlanToDropAndAhead goes the way of an administrator with a table that is divided by months, by commands
 // and in the console.
 func TestPartitionsFromPlanToDropAndAhead(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "postgres")
 	w.exec("CREATE TABLE reading (id bigint NOT NULL, at timestamptz NOT NULL, celsius numeric(5,2), PRIMARY KEY (id, at)) PARTITION BY RANGE (at)")
 	month := func(m int) string {

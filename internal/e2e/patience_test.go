@@ -15,6 +15,7 @@ import (
 
 // A command that waits for what goes on in the service waits for the service, too, when that ends and starts again, and says what it waits for.
 func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(8000)
 	w.define("archive", "gentle")

@@ -15,6 +15,7 @@ import (
 )
 
 func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "postgres")
 	w.scans(20000)
 	w.define("archive", "gentle\nlimits: {waiting: 0}")
@@ -74,6 +75,7 @@ func (w *world) told(view string) (state string) {
 }
 
 func TestARunRestsOutsideItsWindow(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(2000)
 	later := time.Now().UTC().Add(2 * time.Hour)

@@ -21,6 +21,7 @@ import (
 // What the service keeps for itself is for its owner alone, also where an earlier version or somebody else made it readable for others; the token
 // stands in its file and nowhere else.
 func TestTheServicesOwnFilesAreForItsOwnerAlone(t *testing.T) {
+	t.Parallel()
 	defer syscall.Umask(syscall.Umask(0o022))
 	w := newWorld(t, "sqlite")
 	w.scans(500)
@@ -97,6 +98,7 @@ func (w *world) raw() string {
 // No row stands in the service's own records: what a plan would take is read anew when somebody looks, as the rule would archive it. Where rows
 // were erased, the conditions that named them are gone too, but for those of holds that stand.
 func TestTheCatalogKeepsNoRows(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(600)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nomit: [fare]\nmask: {note: last4}\n")

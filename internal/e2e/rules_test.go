@@ -35,6 +35,7 @@ func (w *world) run1(args ...string) (catalog.Plan, api.RunView) {
 }
 
 func TestEachClauseTakesItsOwnRowsItsOwnWay(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(1000) // fares of 1.25 to 1250; 100 young ones
 		w.exec("UPDATE scan SET fare = NULL WHERE id > 900 AND id <= 1000")
@@ -82,6 +83,7 @@ archive: {store: cellar, keep: P7Y}
 }
 
 func TestALockedClauseIsLoosenedOnlyForAReason(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(10)
 	clauses := "clauses:\n  - where: fare > 5\n    keep: P3Y\n    locked: the law\n  - keep: P1Y\n    otherwise: true\nthen: purge\n"
@@ -98,6 +100,7 @@ func TestALockedClauseIsLoosenedOnlyForAReason(t *testing.T) {
 }
 
 func TestCopiedRowsAreDeletedByASecondDecision(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(3000)
 		before := w.content("true")
@@ -130,6 +133,7 @@ func TestCopiedRowsAreDeletedByASecondDecision(t *testing.T) {
 }
 
 func TestCopiedRowsAreDeletedWhenTheirTimeHasCome(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(500)
 	w.apply("clauses:\n  - keep: P1Y\nthen: copy\ndelete_after: PT2S\narchive: {store: cellar}\n")
@@ -151,6 +155,7 @@ func TestCopiedRowsAreDeletedWhenTheirTimeHasCome(t *testing.T) {
 }
 
 func TestHoldsBeatEverything(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(10000)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
@@ -203,6 +208,7 @@ func TestHoldsBeatEverything(t *testing.T) {
 }
 
 func TestGuardRailsBindRulesAndPlans(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(100)
 	w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: P2Y}\n")
@@ -227,6 +233,7 @@ func TestGuardRailsBindRulesAndPlans(t *testing.T) {
 }
 
 func TestAPlanCanOnlyTakeLessThanItsRule(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(1000)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
@@ -271,6 +278,7 @@ func TestAPlanCanOnlyTakeLessThanItsRule(t *testing.T) {
 }
 
 func TestChangesOfARuleAreSeenBeforeTheyAreMade(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(1000)
 		w.apply("clauses:\n  - where: fare <= 500\n    keep: forever\n  - keep: disputes\n    otherwise: true\nthen: purge\n---\nkeep: disputes\nperiod: P1Y\nabout: Disputes close within a year.\n")
@@ -301,6 +309,7 @@ func TestChangesOfARuleAreSeenBeforeTheyAreMade(t *testing.T) {
 }
 
 func TestATableThatChangedUnderItsRuleStopsThePlan(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(200)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
@@ -322,6 +331,7 @@ func TestATableThatChangedUnderItsRuleStopsThePlan(t *testing.T) {
 }
 
 func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(300)
 		w.exec("UPDATE scan SET note = 'card 1234 5678 ' || (1000 + id)")
@@ -351,6 +361,7 @@ func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
 }
 
 func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(8000)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n")
@@ -378,6 +389,7 @@ func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
 }
 
 func TestRulesForTablesWithAnyName(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		q := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
 		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
@@ -411,6 +423,7 @@ func TestRulesForTablesWithAnyName(t *testing.T) {
 }
 
 func TestBadFiltersAreRefusedWithPositionAndRemedy(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(10)
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn)
@@ -454,6 +467,7 @@ func TestBadFiltersAreRefusedWithPositionAndRemedy(t *testing.T) {
 }
 
 func TestConditionsLookAtJoinedRowsWhenTheyReadAndWhenTheyDelete(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(300)
 		w.exec("INSERT INTO vessel VALUES (2, 'Tern'); UPDATE scan SET vessel_id = 2 WHERE id <= 100; UPDATE scan SET vessel_id = NULL WHERE id > 100 AND id <= 150")
@@ -492,6 +506,7 @@ func TestConditionsLookAtJoinedRowsWhenTheyReadAndWhenTheyDelete(t *testing.T) {
 }
 
 func TestRowsAreDueBecauseTheirDocumentClosed(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.exec(fmt.Sprintf("CREATE TABLE claim (id integer PRIMARY KEY, closed_at %s, title varchar(20)); CREATE TABLE item (id integer PRIMARY KEY, claim_id integer, note varchar(40), closed_at varchar(5))", w.ageType()))
 		for i := range 20 {
@@ -545,6 +560,7 @@ func TestRowsAreDueBecauseTheirDocumentClosed(t *testing.T) {
 }
 
 func TestTheNewestPartitionsStayAndThoseMadeAheadDoNotCount(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			w := newWorld(t, engine)

@@ -20,6 +20,7 @@ import (
 )
 
 func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(5000)
 		before := w.content("true")
@@ -90,6 +91,7 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 }
 
 func TestRestoresIntoFiles(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(300)
 		w.exec(`UPDATE scan SET note = NULL WHERE id = 2; UPDATE scan SET note = '' WHERE id = 3; UPDATE scan SET note = 'say "hi", please' WHERE id = 4`)
@@ -137,6 +139,7 @@ func TestRestoresIntoFiles(t *testing.T) {
 }
 
 func TestAPurgeDeletesWithoutACopy(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(3000)
 		young := w.content("id > 3000")
@@ -156,6 +159,7 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 }
 
 func TestPauseResumeAndCancel(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		const n = 8000 // enough that no command comes after the end, and one slice
 		w.scans(n)
@@ -212,6 +216,7 @@ func (w *world) someDeleted(id string, rows int64) {
 }
 
 func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
+	t.Parallel()
 	for _, then := range []string{"archive", "purge"} {
 		t.Run(then, func(t *testing.T) {
 			engines(t, func(t *testing.T, w *world) {
@@ -256,6 +261,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 }
 
 func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "postgres")
 	w.scans(10000)
 	w.define("archive", "gentle")
@@ -289,6 +295,7 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 }
 
 func TestASecondServiceKeepsOut(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(8000)
 		w.define("archive", "gentle")
@@ -313,6 +320,7 @@ func TestASecondServiceKeepsOut(t *testing.T) {
 }
 
 func TestTheCatalogComesBackFromTheStore(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(1000)
 	before := w.content("true")
@@ -338,6 +346,7 @@ func TestTheCatalogComesBackFromTheStore(t *testing.T) {
 }
 
 func TestADamagedSegmentGivesNoRows(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(1000)
 	w.define("archive", "unlimited")
@@ -360,6 +369,7 @@ func TestADamagedSegmentGivesNoRows(t *testing.T) {
 }
 
 func TestRulesKeepTheirRevisionsAndPlansGoStale(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(100)
 	w.define("archive", "gentle")
@@ -409,6 +419,7 @@ func TestEventsFollowARun(t *testing.T) {
 }
 
 func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
+	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		args := []string{"demo", "-once", "-anchor", "2026-11-01"}
 		if w.engine != "sqlite" {

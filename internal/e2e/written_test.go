@@ -84,6 +84,7 @@ func writtenRules(source string) string {
 
 // TestWriteAnArchive writes such an archive with the program as it is.
 func TestWriteAnArchive(t *testing.T) {
+	t.Parallel()
 	out := os.Getenv("AMBERCELLAR_WRITE")
 	if out == "" {
 		return // it is asked for by hand
@@ -231,6 +232,7 @@ func unpack(t *testing.T, from, dir string) {
 // TestWhatWasWrittenStaysReadable: each archive of an earlier version is opened with its catalog, which is brought up to date; every
 // segment verifies, searches find the very rows that they found then, and rows come back.
 func TestWhatWasWrittenStaysReadable(t *testing.T) {
+	t.Parallel()
 	list, err := filepath.Glob("testdata/written/*.tar.gz")
 	if err != nil || len(list) == 0 {
 		t.Fatal("there is no archive of an earlier version", err)

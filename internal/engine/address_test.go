@@ -26,6 +26,7 @@ func (r *rewriting) DeleteBatch(ctx context.Context, b source.Batch) (*source.Jo
 }
 
 func TestTablesWithoutKeyGoByAddress(t *testing.T) {
+	t.Parallel()
 	divided := func(t testing.TB, h *harbour) { // two partitions in which the same addresses occur
 		heap(t, h)
 		h.exec(t, "ALTER TABLE scan RENAME TO loose", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note varchar(40)) PARTITION BY RANGE (at)",

@@ -42,6 +42,7 @@ func (b *bench) putBackAgain(t *testing.T, where string, n int64) {
 // TestARecordCountsOnce: one that was put back counts once with the archive, and one that was archived again is found in its newest
 // version, counted and summed up once; what has become of all rows adds up.
 func TestARecordCountsOnce(t *testing.T) {
+	t.Parallel()
 	b, _ := archivedScans(t, "PT1S")
 	count := func(what, where string, live bool, want string) {
 		t.Helper()
@@ -102,6 +103,7 @@ func TestARecordCountsOnce(t *testing.T) {
 // TestALedgerIsCheckedByAnybody: an exported ledger holds with the stores alone; a changed number, a changed record, a missing file and a
 // flipped byte are named.
 func TestALedgerIsCheckedByAnybody(t *testing.T) {
+	t.Parallel()
 	b, _ := archivedScans(t, "P7D")
 	runs, err := b.Catalog.Runs(t.Context(), catalog.RunFilter{}, catalog.First(10))
 	if err != nil {

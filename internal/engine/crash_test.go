@@ -403,6 +403,7 @@ func seeded(t *testing.T) *rand.Rand {
 }
 
 func TestCrashMatrix(t *testing.T) {
+	t.Parallel()
 	full := os.Getenv("AMBERCELLAR_MATRIX") == "full"
 	for i := range scenes {
 		s := &scenes[i]

@@ -593,6 +593,8 @@ func (e *Engine) clearTable(ctx context.Context, d *catalog.Disposal) error {
 
 // unread takes the archive when nobody reads from it. Readers never wait for it.
 func (e *Engine) unread(ctx context.Context) error {
+	e.destroying.Add(1)
+	defer e.destroying.Add(-1)
 	for begun := e.Now(); !e.reading.TryLock(); {
 		if e.Now().Sub(begun) > readersWait {
 			return &RefusedError{Message: "a restore, search or verification has been reading the archive all the while", Remedy: "start the disposal again later; what is destroyed so far stays so"}

@@ -95,6 +95,7 @@ func (b *bench) sound(t *testing.T) (wrong []string, disposed int) {
 // TestOnlyWhatIsOverIsDisposedOf: the keep of the archiving and of the rule as it is now must both be over, no hold may stand
 // on any row, and what another rule archived, or nothing governs, stays.
 func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
+	t.Parallel()
 	b, s := archivedScans(t, "P7D")
 	plan := func() (goes int, stays string) {
 		t.Helper()
@@ -221,6 +222,7 @@ func (f *stumblingFile) Commit() error { return errors.Join(f.File.Commit(), f.s
 // TestADisposalGoesOnWhereItStopped: wherever the store fails, and wherever the service is stopped between record and catalog, the
 // chain stays whole, runs go on with it, and the disposal ends when it is started again.
 func TestADisposalGoesOnWhereItStopped(t *testing.T) {
+	t.Parallel()
 	steps := 0
 	for n := 0; ; n++ {
 		b, s := archivedScans(t, "PT1S")
@@ -264,6 +266,7 @@ func TestADisposalGoesOnWhereItStopped(t *testing.T) {
 
 // TestDisposalsFollowEachOther: each takes the lease of the table, and the catalog hears of it.
 func TestDisposalsFollowEachOther(t *testing.T) {
+	t.Parallel()
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
 	for i := range s {
@@ -283,6 +286,7 @@ func TestDisposalsFollowEachOther(t *testing.T) {
 
 // TestNothingIsDestroyedUnderAReader: a disposal waits for whoever reads, and readers do not wait for it.
 func TestNothingIsDestroyedUnderAReader(t *testing.T) {
+	t.Parallel()
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
 	d := b.decide(t)

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ambercellar/internal/archive/store"
@@ -40,6 +41,7 @@ type Engine struct {
 	}
 	inHand     sync.Map     // store and stem → true: files are being written there whose segment is not known there yet
 	reading    sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
+	destroying atomic.Int32 // how many wait for that
 	moving     sync.Map     // id of a segment → true: its rows are being moved
 	takingBack sync.Map     // id of a restore → true: its rows are being taken back
 	mending    sync.Mutex   // one file at a time is replaced

@@ -164,6 +164,7 @@ func (b *bench) live(t *testing.T) (n int) {
 }
 
 func TestAStoreThatFailsOrLiesCostsNoRow(t *testing.T) {
+	t.Parallel()
 	for _, mode := range []string{"wal", "delete"} {
 		for _, c := range []struct {
 			name string
@@ -212,6 +213,7 @@ func TestAStoreThatFailsOrLiesCostsNoRow(t *testing.T) {
 }
 
 func TestPlansAreRefusedForAClockThatJumps(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.start(t)
 	b.now = b.now.AddDate(0, 0, -3)
@@ -222,6 +224,7 @@ func TestPlansAreRefusedForAClockThatJumps(t *testing.T) {
 }
 
 func TestPlansGrowOld(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
 	if err != nil {
@@ -235,6 +238,7 @@ func TestPlansGrowOld(t *testing.T) {
 }
 
 func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
+	t.Parallel()
 	var h value.Hasher
 	w := &work{}
 	for i := range 4 {

@@ -47,6 +47,7 @@ func (b *bench) hits(t *testing.T, where string) int {
 // TestAnErasureTakesItsRowsAndNothingElse: rows of a condition go from the archive long before their time, others of the same segments
 // stay as they were, the books add up, and nothing that remains tells what was asked for.
 func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
+	t.Parallel()
 	b, s := archivedScans(t, "P7Y")
 	b.exec(t, "INSERT INTO scan VALUES (900001, '2026-11-22', 'secret 7')")
 	hits := func(where string) int { return b.hits(t, where) }
@@ -114,6 +115,7 @@ func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
 // TestAnErasureGoesOnAfterAnyFailure: the store fails at every step in turn; started again, the erasure comes to its end, and the
 // rows that were not meant are there once.
 func TestAnErasureGoesOnAfterAnyFailure(t *testing.T) {
+	t.Parallel()
 	for n := 1 + rand.IntN(4); ; n += 4 { // every fourth step, from another one each time
 		b, _ := archivedScans(t, "P7Y")
 		before := b.hits(t, "id > 0")

@@ -126,6 +126,7 @@ func ledgers(t *testing.T, r *catalog.Run) string {
 }
 
 func TestFamiliesGoAndComeBackTogether(t *testing.T) {
+	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
 	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "trips", Exact: true})
 	if err != nil {
@@ -186,6 +187,7 @@ func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 
 // TestFamiliesOutliveEveryStep breaks a run at each of its steps, before it and after it, takes it up again, and counts.
 func TestFamiliesOutliveEveryStep(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		then, related string
 		ledgers       []string
@@ -227,6 +229,7 @@ func TestFamiliesOutliveEveryStep(t *testing.T) {
 }
 
 func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
+	t.Parallel()
 	b, s := withTrips(t, "copy", strings.Replace(everyWay, "{table: boarding, then: archive}", "{table: boarding, then: purge}", 1))
 	b.familyRows = 25
 	r := b.startTrips(t)
@@ -264,6 +267,7 @@ func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
 }
 
 func TestARelatedRowKeepsItsFamilyByItsOwnRuleOrAHold(t *testing.T) {
+	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
 	b.rule(t, "rule: legs\nsource: harbour\ntable: leg\nage: {column: id, unit: seconds}\nclauses:\n  - keep: forever\n    where: id <= 4\nthen: archive\narchive: {store: cellar}\nrelated: [{table: boarding, then: archive}]\n")
 	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "boarding", Where: "leg = 20", Reference: "R 1", Reason: "a claim"}); err != nil {
@@ -286,6 +290,7 @@ func TestARelatedRowKeepsItsFamilyByItsOwnRuleOrAHold(t *testing.T) {
 }
 
 func TestTwoRunsOverOneTableTakeTurns(t *testing.T) {
+	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
 	release, err := b.claim(t.Context(), "harbour", []string{"leg", "leg"})
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 // TestRowsGoBackIntoAnAlteredTable: columns that came later get their defaults; those that were renamed or dropped are refused until
 // it is said what becomes of them; and nothing is written where a value has no room any more.
 func TestRowsGoBackIntoAnAlteredTable(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -65,6 +66,7 @@ func TestRowsGoBackIntoAnAlteredTable(t *testing.T) {
 }
 
 func TestTypesHaveRoomForWhatFits(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		column shape.Column
 		value  value.Value

@@ -70,6 +70,7 @@ func (b *bench) counts(t *testing.T, h *harbour, table string, total int64, exac
 // TestARowIsAlwaysInTheAnswer: at each of a hundred moments of a run, and of fifteen where rows go along, every row is live or archived, in searches, counts
 // and what is told of a table; and what has left can be restored.
 func TestARowIsAlwaysInTheAnswer(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		for _, what := range []string{"scan", "trip"} {
 			t.Run(engine+" "+what, func(t *testing.T) {
@@ -134,6 +135,7 @@ func TestARowIsAlwaysInTheAnswer(t *testing.T) {
 
 // TestAnswersHoldWhileARunGoesOn: the same, asked without stopping the run.
 func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -202,6 +204,7 @@ func (s *midway) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 
 // TestASearchSaysWhatItCannotTell: a run has stopped in the midst of its first segment, or of a later one, and its database does not answer.
 func TestASearchSaysWhatItCannotTell(t *testing.T) {
+	t.Parallel()
 	const says = "is not told, since the source does not answer"
 	for _, segment := range []int{1, 2} {
 		b := newBench(t, "wal")
@@ -232,6 +235,7 @@ func TestASearchSaysWhatItCannotTell(t *testing.T) {
 
 // A segment that is closed while an answer looks which there are is in it, once.
 func TestASegmentThatIsClosedMeanwhileIsInTheAnswer(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "sqlite")
 	scans(t, h)
 	b := h.serve(t, nil)
@@ -256,7 +260,7 @@ func TestASegmentThatIsClosedMeanwhileIsInTheAnswer(t *testing.T) {
 	})
 	for range 300 {
 		m := &moment{runs: []string{all[0].Run}, rows: map[string]map[int][]source.JournalRow{all[1].Run: {all[1].Number: {{Batch: 1}}}}, newest: map[[2]string]int{{all[0].Run, "scan"}: 1000}}
-		list, _, err := b.searchable(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, m)
+		list, _, err := b.searchable(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, m, nil)
 		if err != nil || len(list) != len(all) {
 			t.Errorf("%d of %d segments, %v", len(list), len(all), err)
 			break

@@ -15,6 +15,7 @@ import (
 // Rows in files say what they hold: NULL is not the empty text, where there is one column too, bytes that are no text are not lost, and what a
 // spreadsheet would take for a formula can be had as text.
 func TestFilesOfRowsSayWhatTheyHold(t *testing.T) {
+	t.Parallel()
 	write := func(format string, columns int, rows ...[]value.Value) string {
 		var b bytes.Buffer
 		x := &export{format: format, columns: []shape.Column{{Name: "note"}, {Name: "fare"}}[:columns], out: bufio.NewWriter(&b)}

@@ -94,8 +94,7 @@ func of(statements map[string][]string, engine, account string) (out []string) {
 // Whatever becomes of a table, or of our rights on it, in the middle of a run: the run stops with a reason, nothing goes that was
 // not copied, and what can go on goes on when it was put right.
 func TestWhatHappensToATableInTheMiddleOfARun(t *testing.T) {
-	defer func(d time.Duration) { firstWait = d }(firstWait)
-	firstWait = 5 * time.Millisecond
+	t.Parallel()
 	for _, m := range mishaps {
 		for _, engine := range strings.Fields(m.engines) {
 			for _, then := range []string{"archive", "purge"} {
@@ -207,8 +206,7 @@ func (h *harbour) account(t *testing.T, b *bench) string {
 
 // A related table is what was planned, too, and so is a partition when it is taken out.
 func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
-	defer func(d time.Duration) { firstWait = d }(firstWait)
-	firstWait = 5 * time.Millisecond
+	t.Parallel()
 	for _, engine := range strings.Fields(every) {
 		t.Run("related and dropped "+engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -295,6 +293,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 
 // A clock that jumps in the middle of a run moves no cutoff.
 func TestAClockThatJumpsInTheMiddleOfARunMovesNoCutoff(t *testing.T) {
+	t.Parallel()
 	for _, engine := range strings.Fields(every) {
 		for _, jump := range []time.Duration{20 * 365 * 24 * time.Hour, -20 * 365 * 24 * time.Hour} {
 			t.Run(fmt.Sprint(engine, " ", jump), func(t *testing.T) {

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"database/sql"
+	"flag"
 	"fmt"
 	"io"
 	"log/slog"
@@ -24,7 +25,14 @@ import (
 	"ambercellar/internal/source/sqlite"
 )
 
-func TestMain(m *testing.M) { os.Exit(dbtest.Main(m)) }
+func TestMain(m *testing.M) {
+	narrowFrom = 0 // every search by key goes by the catalog's spans
+	longFrom, partOf = 3, 2
+	firstWait, quickBudget = 5*time.Millisecond, 10*time.Second
+	flag.Parse()
+	flag.Set("test.parallel", "3") // they wait a lot
+	os.Exit(dbtest.Main(m))
+}
 
 // harbour is a database of one of the engines, with a directory for the catalog and the store: what stays when a service
 // is gone.

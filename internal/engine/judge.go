@@ -19,10 +19,11 @@ import (
 // written, by the hashes that the catalog and the manifest have. What is wrong is replaced from another copy where that is asked for.
 type judging struct {
 	*Engine
-	v     *catalog.Verification
-	pause func(context.Context, int) error
-	bySum map[sumStart]string // segments by the SHA-256 of their rows
-	saved time.Time
+	v      *catalog.Verification
+	pause  func(context.Context, int) error
+	places []archive.Place
+	bySum  map[sumStart]string // segments by the SHA-256 of their rows
+	saved  time.Time
 
 	failed error // the catalog did not tell whether it knows a segment
 }
@@ -81,14 +82,37 @@ func (j *judging) all(ctx context.Context) error {
 	j.v.Of, j.v.OfBytes = j.v.Of+copies, j.v.OfBytes+bytes
 	ids, err := j.Catalog.ToVerify(ctx, f)
 	failures := 0
-	for _, id := range ids {
-		if one := j.segment(ctx, id); one != nil {
-			if failures++; failures <= mostFailures {
-				err = errors.Join(err, fmt.Errorf("segment %s: %w", id, one))
+	fails := func(id string, one error) {
+		if failures++; failures <= mostFailures {
+			err = errors.Join(err, fmt.Errorf("segment %s: %w", id, one))
+		}
+	}
+	var why error
+	for wait, begun := firstWait, time.Now(); len(ids) > 0; wait = min(2*wait, longWait) {
+		patient := time.Since(begun) <= VerifyPatience
+		var left []string // in stores that do not answer
+		for i, id := range ids {
+			one := j.step(ctx, func() error { return j.segment(ctx, id) })
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			if one != nil && patient && away(one) {
+				left, why = append(left, id), one
+				if i == 0 && wait > firstWait { // as before
+					left = ids
+					break
+				}
+			} else if one != nil {
+				fails(id, one)
 			}
 		}
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
+		if len(left) < len(ids) {
+			wait, begun = firstWait, time.Now()
+		}
+		if ids = left; len(ids) > 0 {
+			if err := j.wait(ctx, why, wait); err != nil {
+				return err
+			}
 		}
 	}
 	if failures > mostFailures {
@@ -128,7 +152,7 @@ func (j *judging) segment(ctx context.Context, id string) error {
 		return err
 	}
 	x := &judged{Engine: j.Engine, segment: s, pause: j.pause, bySum: j.bySum}
-	before := j.v.Bytes
+	before, rows := j.v.Bytes, j.v.Rows
 	x.read = func(rows int64) {
 		j.v.Rows += rows
 		j.show(ctx)
@@ -137,13 +161,10 @@ func (j *judging) segment(ctx context.Context, id string) error {
 		return j.v.Store != "" && !slices.Contains(j.here(s), name) && name != j.v.Store
 	}
 	if err := x.judge(ctx); err != nil {
+		j.v.Rows = rows
 		return err
 	}
-	j.v.Segments += len(j.here(s))
-	if j.v.Bytes = before; s.State != catalog.SegmentDisposed {
-		j.v.Bytes += s.FileBytes
-	}
-	kept := 0
+	var found []catalog.FoundInStore
 	for i := range x.found {
 		f := catalog.FoundInStore{Finding: x.found[i]}
 		if j.v.Store != "" && f.Store != j.v.Store && s.RowsIn() != j.v.Store {
@@ -151,6 +172,7 @@ func (j *judging) segment(ctx context.Context, id string) error {
 		}
 		if f.Wrong && j.v.Repair {
 			if f.Repaired, err = x.repair(ctx, f.Finding); err != nil {
+				j.v.Rows = rows
 				return fmt.Errorf("store %s, %s: %w", f.Store, f.File, err)
 			}
 			if f.Repaired != "" {
@@ -159,11 +181,15 @@ func (j *judging) segment(ctx context.Context, id string) error {
 				}
 			}
 		}
-		j.v.Findings.V = append(j.v.Findings.V, f)
-		kept++
+		found = append(found, f)
+	}
+	j.v.Findings.V = append(j.v.Findings.V, found...)
+	j.v.Segments += len(j.here(s))
+	if j.v.Bytes = before; s.State != catalog.SegmentDisposed {
+		j.v.Bytes += s.FileBytes
 	}
 	j.show(ctx)
-	damage := damageOf(j.v.Findings.V[len(j.v.Findings.V)-kept:])[s.ID]
+	damage := damageOf(found)[s.ID]
 	if damage == "" && (x.cold || s.State == catalog.SegmentDisposed) { // nothing was read that could be good
 		return nil
 	}

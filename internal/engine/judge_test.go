@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -16,6 +17,9 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
 )
+
+// keysNamed counts the variables with keys of sealed stores.
+var keysNamed atomic.Int64
 
 // shelves is a bench whose segments have second copies, in stores whose files a test can reach.
 type shelves struct {
@@ -70,8 +74,9 @@ func newShelves(t *testing.T, cold bool, sealed ...string) *shelves {
 			if err != nil {
 				t.Fatal(err)
 			}
-			variable := "KEYS_" + strings.ToUpper(name)
-			t.Setenv(variable, key)
+			variable := fmt.Sprintf("KEYS_%s_%d", strings.ToUpper(name), keysNamed.Add(1)) // tests go side by side
+			os.Setenv(variable, key)
+			t.Cleanup(func() { os.Unsetenv(variable) })
 			if stores[name], err = store.OpenSealed(d, store.Seal{Env: variable}); err != nil {
 				t.Fatal(err)
 			}
@@ -138,6 +143,7 @@ var damages = map[string]func(b []byte) []byte{
 // TestEveryFileOfEveryCopyIsJudgedAndMended: each file of each copy of a segment comes to harm in each way. Verifying names that file in
 // that store, searches and restores read the other copy, and repairing puts it back where it lay.
 func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
+	t.Parallel()
 	for name, layout := range map[string]struct {
 		sealed              []string
 		moved, parted, cold bool
@@ -283,6 +289,7 @@ func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, pa
 
 // TestALostSideFileIsMadeAgain from the rows, where no copy has it, and is told from one that came to harm.
 func TestALostSideFileIsMadeAgain(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.finish(t, PlanRequest{})
 	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
@@ -319,6 +326,7 @@ func TestALostSideFileIsMadeAgain(t *testing.T) {
 
 // What a verification has judged is kept at once, the longest unlooked-at first: one that ends in the midst goes on with what is left.
 func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.sliceRows = 500
 	r := b.start(t)

@@ -16,6 +16,7 @@ import (
 )
 
 func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
+	t.Parallel()
 	day := func(s string) value.Value {
 		at, err := time.Parse(time.DateOnly, s)
 		if err != nil {
@@ -58,6 +59,7 @@ func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
 }
 
 func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
+	t.Parallel()
 	hash := func(column, key string, v value.Value) string {
 		k := newCleaner(&shape.Table{Columns: []shape.Column{{Name: column, Kind: v.Kind}}}, []int{0}, nil, map[string]rule.Mask{column: rule.MaskHash}, []byte(key))
 		if c := k.columns[0]; c.Kind != value.Text || !c.AsText {
@@ -80,6 +82,7 @@ func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 }
 
 func TestOmittedColumnsAreGoneAndJoinedOnesStandBehind(t *testing.T) {
+	t.Parallel()
 	table := &shape.Table{Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "photo", Kind: value.Bytes}, {Name: "name", Kind: value.Text}, {Name: "code", Kind: value.Int}}}
 	k := newCleaner(table, []int{0, 1, 2, 3}, []string{"photo"}, map[string]rule.Mask{"name": rule.MaskLast4}, nil)
 	k.include([]filter.Ref{{Join: "vessel", Name: "flag", Column: &shape.Column{Name: "flag", Kind: value.Text, Generated: true}}})
@@ -130,6 +133,7 @@ func (s *stopping) ReadSlice(ctx context.Context, q source.SliceRequest, sink fu
 }
 
 func TestCleanedRowsThatWereLeftAreReadAgainHoweverOftenTheRunStops(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)

@@ -158,24 +158,32 @@ func (l *Lacking) Say(source, table string) string {
 	return fmt.Sprintf("%s with %d rows %s no column %s, which counts as NULL there; `ambercellar column tell %s %s %s` says what it was called then (-was NAME), or that it was added (-added)", n, l.Rows, have, l.Column, source, table, l.Column)
 }
 
-// lacking lists what the segments of a search do not have of the columns that it asks for.
-func lacking(q SearchRequest, list []*searched, names catalog.ColumnNames) []Lacking {
-	var asked []string
+// asked are the columns that a search asks for by name, each once.
+func (q *SearchRequest) asked() (asked []string) {
+	add := func(name string) {
+		if !slices.Contains(asked, name) {
+			asked = append(asked, name)
+		}
+	}
 	if !q.any {
-		asked = slices.Clone(q.Columns)
+		for _, name := range q.Columns {
+			add(name)
+		}
 	}
 	if f, err := filter.Parse(q.Where); q.Where != "" && err == nil {
 		for _, r := range f.Columns() {
 			if r.Join == "" {
-				asked = append(asked, r.Name)
+				add(r.Name)
 			}
 		}
 	}
+	return asked
+}
+
+// lacking lists what the segments of a search do not have of the columns that it asks for.
+func lacking(q SearchRequest, list []*searched, names catalog.ColumnNames) []Lacking {
 	var out []Lacking
-	for i, name := range asked {
-		if slices.Contains(asked[:i], name) {
-			continue
-		}
+	for _, name := range q.asked() {
 		l := Lacking{Column: name}
 		for _, x := range list {
 			there := slices.ContainsFunc(x.own, func(c shape.Column) bool { return c.Name == name })
@@ -247,14 +255,25 @@ func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerNam
 
 // archivedColumnsAsWritten lists the names that columns of a table have in its segments.
 func (e *Engine) archivedColumnsAsWritten(ctx context.Context, source, table string) ([]string, error) {
-	list, _, _, err := e.searchableNow(ctx, SearchRequest{Source: source, Table: table})
+	h, err := e.huntNow(ctx, source, table, false)
+	if err != nil {
+		return nil, err
+	}
 	var out []string
-	for _, x := range list {
-		for _, c := range x.manifest.Columns {
+	add := func(columns []shape.Column) {
+		for _, c := range columns {
 			if !slices.Contains(out, c.Name) {
 				out = append(out, c.Name)
 			}
 		}
 	}
-	return out, err
+	for _, x := range h.list {
+		add(x.manifest.Columns)
+	}
+	if h.long != nil {
+		for i := range h.long.shapes {
+			add(h.long.shapes[i].Columns.V)
+		}
+	}
+	return out, nil
 }

@@ -16,6 +16,7 @@ import (
 // A column that was renamed is one column: rows from before are found by the name that it has now, once that is told; before, a search says
 // which segments it did not understand, and nothing is certified of them.
 func TestARenamedColumnIsOneColumn(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -128,6 +129,7 @@ func (b *bench) archived(t *testing.T, before time.Time) {
 // The database knows a column by its number, whatever it is called: nobody has to tell that it was renamed, and neither a swap of names nor
 // another column that takes one is mistaken.
 func TestTheDatabaseKnowsItsColumns(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "postgres")
 	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamp NOT NULL, gate varchar(20), deck varchar(20), old varchar(20), seat integer)",
 		"INSERT INTO scan SELECT g, timestamp '2020-01-01' + g * interval '1 day', 'gate', 'deck', 'old', g FROM generate_series(1, 9) g")
@@ -187,6 +189,7 @@ func TestTheDatabaseKnowsItsColumns(t *testing.T) {
 // A database that was turned back gives a number to another column than before. Nothing is concluded from its numbers until somebody has settled
 // that it is the one that the catalog knows, and then nothing about what was archived before.
 func TestNumbersOfADatabaseThatWasTurnedBack(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "postgres")
 	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamp NOT NULL, gate varchar(20))", "INSERT INTO scan SELECT g, timestamp '2020-01-01' + g * interval '1 day', 'gate' FROM generate_series(1, 9) g")
 	b := h.serve(t, nil)
@@ -226,6 +229,7 @@ func TestNumbersOfADatabaseThatWasTurnedBack(t *testing.T) {
 // A side table has the columns of all segments that go into it, under the names that they have now; what does not go together is refused before
 // a table is made.
 func TestASideTableTakesRowsFromBeforeAndAfter(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -283,6 +287,7 @@ func TestASideTableTakesRowsFromBeforeAndAfter(t *testing.T) {
 
 // A side table that an interrupted restore has made keeps its names, whatever is told of its columns before the restore goes on.
 func TestASideTableKeepsItsNamesWhileItIsFilled(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "sqlite")
 	scans(t, h)
 	b := h.serve(t, nil)
@@ -325,6 +330,7 @@ func TestASideTableKeepsItsNamesWhileItIsFilled(t *testing.T) {
 
 // A restore into a side table that failed in the midst can be asked for again, into the table that it made; nobody else's table is taken.
 func TestASideTableThatWasLeftIsGoneOnWith(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "sqlite")
 	scans(t, h)
 	b := h.serve(t, nil)

@@ -15,11 +15,10 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-func init() { narrowFrom = 0 } // every search by key of these tests goes by the catalog's spans
-
 // What is found by the spans that the catalog keeps is what is found by looking at every segment: for keys of numbers and of texts, of one column and of two, of tables
 // that were altered meanwhile, and of segments whose spans are not known.
 func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		table string
 		row   func(i int) string
@@ -58,9 +57,13 @@ func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 				t.Helper()
 				for _, where := range c.where {
 					got, few := b.found(t, SearchRequest{Where: where})
-					want, all := b.found(t, SearchRequest{Where: where, wide: true})
+					want, all := b.found(t, SearchRequest{Where: where, wide: true, atOnce: true})
 					if got != want || few.Segments != all.Segments || few.Found != all.Found {
 						t.Errorf("%s, %s: found %s, and %s by looking at all; %+v, %+v", when, where, got, want, few, all)
+					}
+					got, parts := b.found(t, SearchRequest{Where: where, wide: true})
+					if got != want || parts.Segments != all.Segments || parts.Found != all.Found || parts.Passed != all.Passed || parts.Rows != all.Rows {
+						t.Errorf("%s, %s: found %s in parts, and %s at once; %+v, %+v", when, where, got, want, parts, all)
 					}
 				}
 			}
@@ -103,6 +106,7 @@ func ageOf(i int) string { return fmt.Sprintf("2020-01-01 %02d:%02d:00", i/60, i
 
 // A value that is greater is never to the left of one that is less.
 func TestCoarsePlacesKeepTheOrder(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(1, rand.Uint64()))
 	for range 20_000 {
 		list := make([]value.Value, 2)

@@ -69,6 +69,7 @@ func (b *bench) sweepAll(t *testing.T, name string) *Swept {
 // TestAnOlderCatalogCostsNoSegment: rows were moved, and a catalog of before that is put back. Verifying and reconciling notice it, sweeping
 // leaves the only copy alone, and taking up what lies in the stores finds the rows again.
 func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
+	t.Parallel()
 	b, vault := newVault(t)
 	b.finish(t, PlanRequest{})
 	all := b.archivedRows(t, "")
@@ -114,6 +115,7 @@ func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
 
 // TestAnOlderCatalogHearsOfDisposals: what was destroyed since, and what stayed of it, is taken up from the records.
 func TestAnOlderCatalogHearsOfDisposals(t *testing.T) {
+	t.Parallel()
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
 	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id = 10", Reference: "case 9", Reason: "inquiry"}); err != nil {
@@ -151,6 +153,7 @@ func TestAnOlderCatalogHearsOfDisposals(t *testing.T) {
 // TestNoCopyOutlivesADisposal: a copy of which the catalog does not know yet, files of a killed run, and those of runs that nobody knows:
 // the first two go, the last are named in the certificate.
 func TestNoCopyOutlivesADisposal(t *testing.T) {
+	t.Parallel()
 	b, vault := newVault(t)
 	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S}\npace: unlimited\n")
 	run := b.finish(t, PlanRequest{})
@@ -224,6 +227,7 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 
 // TestAStoreThatIsAwayHoldsADisposalUp: where a copy is known to lie there; the certificate is written when it could be listed.
 func TestAStoreThatIsAwayHoldsADisposalUp(t *testing.T) {
+	t.Parallel()
 	b, _ := newVault(t)
 	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S, second: vault}\npace: unlimited\n")
 	b.finish(t, PlanRequest{})
@@ -255,6 +259,7 @@ func TestAStoreThatIsAwayHoldsADisposalUp(t *testing.T) {
 
 // TestAnInterruptedAdoptionIsTakenUp: a segment that an older version left half known is known as a whole afterwards.
 func TestAnInterruptedAdoptionIsTakenUp(t *testing.T) {
+	t.Parallel()
 	for _, state := range []catalog.SegmentState{catalog.SegmentWriting, catalog.SegmentOpen} {
 		b := newBench(t, "wal")
 		b.finish(t, PlanRequest{})
@@ -291,6 +296,7 @@ func TestAnInterruptedAdoptionIsTakenUp(t *testing.T) {
 
 // TestASegmentThatCannotBeReadKeepsNoOtherFromBeingTakenUp.
 func TestASegmentThatCannotBeReadKeepsNoOtherFromBeingTakenUp(t *testing.T) {
+	t.Parallel()
 	b, s := archivedScans(t, "P7Y")
 	c, err := catalog.Open(t.Context(), filepath.Join(t.TempDir(), "lost.db"))
 	if err != nil {

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
@@ -67,6 +66,7 @@ func partStates(r *catalog.Run) string {
 }
 
 func TestPartitionsLeaveAsAWhole(t *testing.T) {
+	t.Parallel()
 	divided(t, func(t *testing.T, h *harbour) {
 		b := h.serve(t, nil)
 		b.rule(t, fmt.Sprintf(readingRule, "archive"))
@@ -119,6 +119,7 @@ func TestPartitionsLeaveAsAWhole(t *testing.T) {
 }
 
 func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		change string
 		when   string
@@ -176,6 +177,7 @@ func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
 }
 
 func TestPurgedPartitionsAreCountedUnderTheirLock(t *testing.T) {
+	t.Parallel()
 	divided(t, func(t *testing.T, h *harbour) {
 		b := h.serve(t, nil)
 		b.rule(t, strings.NewReplacer("  - before: 2026-05-01", "  - {before: 2026-04-01, where: deck = 'deck 1'}\n  - {before: 2026-05-01, otherwise: true}", "archive: {store: cellar}\n", "").Replace(fmt.Sprintf(readingRule, "purge")))
@@ -197,6 +199,7 @@ func TestPurgedPartitionsAreCountedUnderTheirLock(t *testing.T) {
 }
 
 func TestOthersAtTheTableKeepAPartitionThereForAWhile(t *testing.T) {
+	t.Parallel()
 	divided(t, func(t *testing.T, h *harbour) {
 		m := &meddled{}
 		b := h.serve(t, func(s source.Source) source.Source { m.Source = s; return m })
@@ -229,6 +232,7 @@ func TestOthersAtTheTableKeepAPartitionThereForAWhile(t *testing.T) {
 }
 
 func TestWithoutTheRightsForPartitionsRowsGoOneByOne(t *testing.T) {
+	t.Parallel()
 	divided(t, func(t *testing.T, h *harbour) {
 		u, err := url.Parse(h.address)
 		if err != nil {
@@ -274,6 +278,7 @@ func TestWithoutTheRightsForPartitionsRowsGoOneByOne(t *testing.T) {
 }
 
 func TestPartitionsThatOthersFollowGoRowByRow(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "postgres")
 	h.readings(t, 20)
 	h.exec(t, "CREATE FUNCTION keep() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN OLD; END $$", "CREATE TRIGGER kept BEFORE DELETE ON reading_2026_02 FOR EACH ROW EXECUTE FUNCTION keep()",
@@ -298,6 +303,7 @@ func TestPartitionsThatOthersFollowGoRowByRow(t *testing.T) {
 }
 
 func TestPartitionsAreMadeAhead(t *testing.T) {
+	t.Parallel()
 	divided(t, func(t *testing.T, h *harbour) {
 		b := h.serve(t, nil)
 		for _, try := range []bool{true, false} {
@@ -364,6 +370,7 @@ func (h *harbour) queue(t testing.TB, n int) {
 }
 
 func TestATableIsEmptiedAtOnceOnlyWhereThatIsOffered(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -413,8 +420,7 @@ func TestATableIsEmptiedAtOnceOnlyWhereThatIsOffered(t *testing.T) {
 }
 
 func TestATableThatOthersNeverLetGoOfIsEmptiedInBatches(t *testing.T) {
-	defer func(d time.Duration) { firstWait = d }(firstWait)
-	firstWait = time.Millisecond
+	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -447,6 +453,7 @@ func TestATableThatOthersNeverLetGoOfIsEmptiedInBatches(t *testing.T) {
 }
 
 func TestATableOnWhichAHoldComesIsEmptiedInBatches(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)

@@ -113,8 +113,11 @@ func bindArchived(where string, own, columns []shape.Column) (*filter.Filter, er
 
 // archivedColumns are the columns that any segment of a table has: the newest segment's first, as they stand there.
 func (e *Engine) archivedColumns(ctx context.Context, sourceName, table string) ([]shape.Column, error) {
-	_, columns, _, err := e.searchableNow(ctx, SearchRequest{Source: sourceName, Table: table})
-	return columns, err
+	h, err := e.huntNow(ctx, sourceName, table, false)
+	if err != nil {
+		return nil, err
+	}
+	return h.columns, nil
 }
 
 // RestorePreview is what a restore would do.

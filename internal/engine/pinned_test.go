@@ -12,6 +12,7 @@ import (
 // TestRelatedRulesAreThoseOfThePlan: a related table's rule, and the named keep that it uses, are what they were when the plan was made,
 // however often the run is taken up.
 func TestRelatedRulesAreThoseOfThePlan(t *testing.T) {
+	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
 	b.exec(t, "ALTER TABLE leg ADD COLUMN at datetime; UPDATE leg SET at = '2024-06-01'")
 	b.rule(t, "keep: legs\nperiod: P30Y\nabout: for the test\n---\nrule: legs\nsource: harbour\ntable: leg\nage: at\nzone: UTC\nclauses:\n  - keep: legs\nthen: archive\narchive: {store: cellar}\n")
@@ -33,6 +34,7 @@ func TestRelatedRulesAreThoseOfThePlan(t *testing.T) {
 
 // TestNoTableIsEmptiedBesideAHold: one that was placed after the plan keeps the table from being emptied at once, whatever rows it names.
 func TestNoTableIsEmptiedBesideAHold(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -71,6 +73,7 @@ func TestNoTableIsEmptiedBesideAHold(t *testing.T) {
 
 // TestRowsThatSomebodyKeepsAreNotTakenBack, though their time was over when the list was made.
 func TestRowsThatSomebodyKeepsAreNotTakenBack(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.finish(t, PlanRequest{})
 	r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id <= 20"}, Target: TargetTable, For: "PT1H"})
@@ -110,6 +113,7 @@ func TestRowsThatSomebodyKeepsAreNotTakenBack(t *testing.T) {
 // TestFamiliesThatCameBackCountOnce, in sums that take the live rows in, and in what is told of a table; and how far their restore is never
 // passes the whole.
 func TestFamiliesThatCameBackCountOnce(t *testing.T) {
+	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
 	r := b.startTrips(t)
 	if err := b.Run(t.Context(), r); err != nil {

@@ -37,6 +37,7 @@ func newVault(t *testing.T) (*bench, *store.Directory) {
 // TestAMoveGoesOnWhereItStopped: wherever a store fails on the way, the rows of a segment are always to be read, are in one store in the
 // end, and nothing is left in the other.
 func TestAMoveGoesOnWhereItStopped(t *testing.T) {
+	t.Parallel()
 	steps := 0
 	for n := 0; ; n++ {
 		b, vault := newVault(t)

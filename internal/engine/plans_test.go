@@ -46,6 +46,7 @@ func (b *bench) plan(t *testing.T, q PlanRequest) *catalog.Plan {
 }
 
 func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.apply(t, "clauses:\n  - where: id <= 1000\n    before: 2020-01-01 10:00:00\n  - where: id > 1000 AND id <= 2500\n    before: 2020-01-02 20:00:00\n    then: purge\nthen: archive\narchive: {store: cellar}\n")
 	b.exec(t, "UPDATE scan SET at = NULL WHERE id IN (7, 2999); UPDATE scan SET at = 'soon' WHERE id = 8; UPDATE scan SET at = '2999-01-01 00:00:00' WHERE id = 9")
@@ -92,6 +93,7 @@ func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 }
 
 func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
@@ -114,6 +116,7 @@ func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
 }
 
 func TestAPlanTakesOnlyLessThanItsRule(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	if n := b.plan(t, PlanRequest{Exact: true}).Counts.V.Due; n != rows {
 		t.Fatalf("%d rows are due", n)
@@ -160,6 +163,7 @@ type astray struct {
 func (a *astray) Clock(context.Context) (time.Time, error) { return a.now().Add(a.by), nil }
 
 func TestPlansAreRefusedWhereTheClocksDiffer(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	src, err := b.Source(t.Context(), "harbour")
 	if err != nil {
@@ -179,6 +183,7 @@ func TestPlansAreRefusedWhereTheClocksDiffer(t *testing.T) {
 }
 
 func TestTheForecastFollowsTheRows(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.now = time.Date(2020, 12, 10, 0, 0, 0, 0, time.UTC) // the rows are due a year after 1 to 3 January 2020
 	lines, err := b.ForecastRule(t.Context(), "scans", 3)
@@ -199,6 +204,7 @@ func TestTheForecastFollowsTheRows(t *testing.T) {
 }
 
 func TestAPreviewKeepsNothing(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	text := "rule: others\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - where: id < 11\n    keep: P1Y\nthen: purge\n"
 	x, err := b.PreviewRule(t.Context(), text, false)
@@ -224,6 +230,7 @@ func TestAPreviewKeepsNothing(t *testing.T) {
 }
 
 func TestGuardRailsBindTheKeepsThatAPlanComesTo(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.apply(t, "clauses:\n  - before: 2020-01-02\nthen: archive\narchive: {store: cellar, keep: P1Y}\n")
 	set := func(g catalog.Guard) {
@@ -250,6 +257,7 @@ func TestGuardRailsBindTheKeepsThatAPlanComesTo(t *testing.T) {
 }
 
 func TestAKeepShorterThanWritersNeedIsMentioned(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.exec(t, "ALTER TABLE scan ADD COLUMN touched datetime; UPDATE scan SET touched = datetime(at, '+1 day'); UPDATE scan SET touched = datetime(at, '+7 years') WHERE id % 100 = 0")
 	b.apply(t, "modified: touched\nclauses:\n  - keep: P5Y\nthen: archive\narchive: {store: cellar}\n")
@@ -264,6 +272,7 @@ func TestAKeepShorterThanWritersNeedIsMentioned(t *testing.T) {
 }
 
 func TestHoldsThatCannotBeJudgedHoldEverything(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.exec(t, "ALTER TABLE scan ADD COLUMN gate text")
 	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "gate IS NULL AND id < 5", Reference: "case", Reason: "asked"}); err != nil {
@@ -280,6 +289,7 @@ func TestHoldsThatCannotBeJudgedHoldEverything(t *testing.T) {
 }
 
 func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	b.exec(t, "UPDATE scan SET at = NULL WHERE id <= 20; UPDATE scan SET at = '2999-01-01' WHERE id BETWEEN 21 AND 40; UPDATE scan SET at = 'never' WHERE id = 41")
 	b.apply(t, "clauses:\n  - keep: none\nthen: purge\nconfirm: empty scan\n")
@@ -303,6 +313,7 @@ func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
 
 // What a plan says of the data that is due counts what lies out of line, and compressed, in the database.
 func TestDueDataCountsWhatLiesOutOfLine(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)

@@ -312,16 +312,18 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 		}
 	}
 	if out.Archived > 0 {
-		segments, _, err := e.searchable(ctx, SearchRequest{Source: sourceName, Table: t.Name}, m)
+		h, err := e.hunt(ctx, SearchRequest{Source: sourceName, Table: t.Name}, m)
 		var none *RefusedError
 		if err != nil && !errors.As(err, &none) { // none is closed yet
 			return nil, err
 		}
-		again, err := e.superseded(ctx, segments, nil)
-		if err != nil {
-			return nil, err
+		if err == nil {
+			again, err := h.superseded(ctx, nil)
+			if err != nil {
+				return nil, err
+			}
+			out.Again, out.Untold = again.rows, again.untold
 		}
-		out.Again, out.Untold = again.rows, again.untold
 	}
 	out.Records = out.Live + out.Archived - out.Again - out.Restored
 	out.AddsUp = out.ByRuns+out.Adopted == out.Archived+out.Disposed+out.Purged+out.Erased
@@ -462,15 +464,10 @@ func (e *Engine) lookIntoStores(ctx context.Context, out *Reconciliation) error 
 
 // lookForRows finds segments whose rows are not where the catalog has them, and those of which a record tells that they were destroyed.
 func (e *Engine) lookForRows(ctx context.Context, out *Reconciliation) error {
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: out.Source, Table: out.Table}, catalog.All)
-	if err != nil {
-		return err
-	}
 	gone := 0
-	for i := range segments {
-		s := &segments[i]
-		if s.State != catalog.SegmentClosed && s.State != catalog.SegmentOpen {
-			continue
+	for s, err := range e.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: out.Source, Table: out.Table, Archived: true}) {
+		if err != nil {
+			return err
 		}
 		m := &archive.Manifest{Stem: s.Stem, Segment: s.ID}
 		if there, err := e.rowsIn(ctx, s.RowsIn(), m); err != nil {

@@ -118,6 +118,7 @@ func everywhere(t *testing.T, fn func(t *testing.T, h *harbour)) {
 }
 
 func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
+	t.Parallel()
 	everywhere(t, func(t *testing.T, h *harbour) {
 		scans(t, h)
 		b := h.serve(t, nil)
@@ -175,6 +176,7 @@ func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
 }
 
 func TestAnOldCatalogStopsRunsUntilItKnowsTheRest(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "sqlite")
 	scans(t, h)
 	b := h.serve(t, nil)
@@ -235,6 +237,7 @@ func (f *forgetful) DeleteBatch(ctx context.Context, b source.Batch) (*source.Jo
 }
 
 func TestWhatAnswersAfterAnOutageMustKnowWhatWasCommitted(t *testing.T) {
+	t.Parallel()
 	everywhere(t, func(t *testing.T, h *harbour) {
 		scans(t, h)
 		journal := map[string]string{"postgres": "ambercellar.batch"}[h.engine]

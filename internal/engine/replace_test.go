@@ -41,6 +41,7 @@ func (h *halting) Restore(ctx context.Context, q source.RestoreRequest) (*source
 // TestARestoreThatReplacesGoesOnWhereItStopped: wherever the service ends, each replaced row stands once in the file, no live row is in neither
 // table nor file, and the counts are right.
 func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
+	t.Parallel()
 	for _, conflicts := range []string{ConflictsReplace, ConflictsSkip} {
 		for _, after := range []bool{false, true} {
 			stopped := 0
@@ -120,6 +121,7 @@ func numbersTo(n int) string {
 // TestAnOldVersionNeverComesBack: keys were archived twice. Whatever a restore does about rows that are there, by condition, by run and with the
 // service ending in the midst of it, the newer version is what comes back.
 func TestAnOldVersionNeverComesBack(t *testing.T) {
+	t.Parallel()
 	for _, conflicts := range []string{ConflictsSkip, ConflictsReplace, ConflictsFail} {
 		for name, scope := range map[string]func(first, second string) catalog.Scope{
 			"few rows by a condition": func(string, string) catalog.Scope { return catalog.Scope{Where: "id <= 500"} },

@@ -368,11 +368,11 @@ func (e *Engine) keysToFilter(ctx context.Context, q *RestoreRequest) error {
 	if q.Scope.Where != "" || q.Source == "" || q.Table == "" {
 		return &RefusedError{Field: "keys", Message: "keys are of one table, and stand in place of a filter", Remedy: "name source and table, and no filter"}
 	}
-	list, columns, _, err := e.searchableNow(ctx, SearchRequest{Source: q.Source, Table: q.Table})
+	h, err := e.huntNow(ctx, q.Source, q.Table, false)
 	if err != nil {
 		return err
 	}
-	t := &shape.Table{Name: q.Table, Columns: columns, Key: list[len(list)-1].manifest.Key}
+	t := &shape.Table{Name: q.Table, Columns: h.columns, Key: h.key()}
 	q.Scope.Where, err = keysFilter(t, q.Keys)
 	q.Keys = nil
 	return err
@@ -465,11 +465,17 @@ func (e *Engine) inScope(ctx context.Context, sourceName, table string, scope ca
 			return nil, err
 		}
 	}
-	all, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Run: scope.Run, Source: sourceName, Table: table, State: string(catalog.SegmentClosed)}, catalog.First(1_000_000))
-	if err != nil {
-		return nil, err
+	var out []catalog.Segment
+	for s, err := range e.Catalog.EachSegment(ctx, catalog.SegmentFilter{Run: scope.Run, Source: sourceName, Table: table, State: string(catalog.SegmentClosed)}) {
+		if err != nil {
+			return nil, err
+		}
+		if inSpan(s, scope) {
+			out = append(out, *s)
+		}
 	}
-	return slices.DeleteFunc(all, func(s catalog.Segment) bool { return !inSpan(&s, scope) }), nil
+	slices.Reverse(out)
+	return out, nil
 }
 
 // segmentsOf lists the segments that single rows lie in, the newest first. All are of one table.

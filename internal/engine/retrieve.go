@@ -153,21 +153,21 @@ func (e *Engine) retrievable(ctx context.Context, q RetrievalRequest) ([]catalog
 	if q.Table == "" {
 		return out, nil
 	}
-	list, columns, err := e.searchable(ctx, SearchRequest{Source: q.Source, Table: q.Table}, nil)
+	h, err := e.hunt(ctx, SearchRequest{Source: q.Source, Table: q.Table}, nil)
 	if err != nil {
 		return nil, err
 	}
-	for _, x := range list {
-		if err := x.bind(SearchRequest{Where: q.Where}, columns, nil); err != nil {
+	for list, err := range h.parts(ctx) {
+		if err != nil {
 			return nil, err
 		}
-		if !x.segment.Asleep(e.Now()) {
-			continue
+		for _, x := range list {
+			if err := x.bind(SearchRequest{Where: q.Where}, h.columns, nil); err != nil {
+				return nil, err
+			}
 		}
-		if possibly, err := e.possibly(ctx, x); err != nil {
+		if _, _, out, err = e.awake(ctx, list, out); err != nil {
 			return nil, err
-		} else if possibly {
-			out = append(out, *x.segment)
 		}
 	}
 	return out, nil

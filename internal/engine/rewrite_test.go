@@ -22,6 +22,7 @@ func (b *bench) archivedRows(t *testing.T, where string) int {
 // TestASegmentIsParted: of a segment whose time is over, the rows that a hold stands on go into a segment of their own, and so do rows
 // whose own time is not over where it counts from their age; the others are gone, and the certificate tells both.
 func TestASegmentIsParted(t *testing.T) {
+	t.Parallel()
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
 	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id BETWEEN 10 AND 19", Reference: "case 9", Reason: "inquiry"}); err != nil {
@@ -69,6 +70,7 @@ func TestASegmentIsParted(t *testing.T) {
 
 // TestRowsGoByTheirAge: where the keep counts from the age, a segment is parted where the age of its rows is.
 func TestRowsGoByTheirAge(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	byAge := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: P7Y, from: age}\npace: unlimited\n"
 	b.rule(t, byAge)
@@ -102,6 +104,7 @@ func TestRowsGoByTheirAge(t *testing.T) {
 // TestPartingGoesOnWhereItStopped: wherever the store fails, the chain stays whole, runs go on with it, and in the end each held row is
 // in the archive once, and no other.
 func TestPartingGoesOnWhereItStopped(t *testing.T) {
+	t.Parallel()
 	steps := 0
 	for n := 0; ; n++ {
 		b, _ := archivedScans(t, "PT1S")

@@ -9,7 +9,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/semaphore"
@@ -34,7 +33,7 @@ type SearchRequest struct {
 	keyed   bool     // hits have their keys
 	any     bool     // whichever column is shown, nobody asked for it
 	wide    bool     // all segments are looked at, whatever the catalog knows of their keys
-	passed  *int     // hears how many segments were passed over by that
+	atOnce  bool     // the records of all segments are in memory, however many there are
 }
 
 // Hit is a row that was searched for.
@@ -117,11 +116,15 @@ const searchAhead = 3
 func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.Column) error, hit func(Hit) error) (*Searched, error) {
 	e.reading.RLock()
 	defer e.reading.RUnlock()
-	q.passed = new(int)
-	list, columns, m, err := e.searchableNow(ctx, q)
+	m, err := e.readMoment(ctx, q.Source, q.Table)
 	if err != nil {
 		return nil, err
 	}
+	h, err := e.hunt(ctx, q, m)
+	if err != nil {
+		return nil, err
+	}
+	columns := h.columns
 	var live *shape.Table
 	if q.Live {
 		if live, columns, err = e.searchedLive(ctx, q, columns); err != nil {
@@ -141,16 +144,13 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 	}
 	out := &Searched{}
 	begin := func() error {
-		for _, x := range list {
-			if err := x.bind(q, columns, show); err != nil {
-				return err
-			}
-		}
-		names, err := e.Catalog.ColumnNames(ctx, q.Source, q.Table)
-		if err != nil {
+		if err := h.bind(columns, show); err != nil {
 			return err
 		}
-		out.Segments, out.Passed, out.Lacking = len(list)+*q.passed, *q.passed, lacking(q, list, names)
+		if out.Lacking, err = h.lacking(ctx); err != nil {
+			return err
+		}
+		out.Segments, out.Passed = h.segments, h.passed
 		return head(show)
 	}
 	if live == nil {
@@ -160,10 +160,8 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		}
 	} else {
 		err = e.searchLive(ctx, q, live, columns, show, out, hit, func(at *moment) (err error) {
-			if len(at.runs) > 0 { // what has left is told at the moment at which the table is read
-				if list, _, err = e.searchable(ctx, q, at); err != nil {
-					return err
-				}
+			if h, err = e.hunt(ctx, q, at); err != nil { // what has left is told at the moment at which the table is read
+				return err
 			}
 			return begin()
 		})
@@ -171,89 +169,149 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 	if err != nil || out.More {
 		return out, err
 	}
-	var passed *supersededRows // known beforehand where all rows are wanted
-	if q.Limit <= 0 {
-		if passed, err = e.superseded(ctx, list, nil); err != nil {
+	t := &taking{q: q, out: out, hit: hit}
+	if q.Limit <= 0 { // known beforehand where all rows are wanted
+		if t.passed, err = h.superseded(ctx, nil); err != nil {
 			return nil, err
 		}
 	}
-	if list, err = e.awake(ctx, list, out); err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer func() { // nothing is read of a store any more when the answer is there
-		cancel()
-		for _, x := range list {
-			<-x.done
-			out.Rows += x.scanned.Rows
-			out.Bytes += x.scanned.Bytes
-			if x.err == nil && x.scanned.Passed == x.scanned.Groups {
-				out.Passed++
-			}
+	var cold []catalog.Segment
+	for list, err := range h.parts(ctx) {
+		if err != nil {
+			return nil, err
 		}
-	}()
-	slots := make(chan struct{}, searchAhead)
-	go func() {
 		for _, x := range list {
-			slots <- struct{}{}
-			go func() { defer func() { <-slots }(); e.scan(ctx, x) }()
-		}
-	}()
-	var kept []Hit // where the limit bounds them, to be compared with newer segments
-	var bytes int64
-	for _, x := range list {
-		for h := range x.hits {
-			n := h.size()
-			x.room.Release(min(n, mostWaiting))
-			if bytes += n; passed == nil && bytes > mostFound && len(kept) > 0 {
-				out.More, out.Large = true, true
+			if h.long == nil { // bound already
 				break
 			}
-			switch {
-			case passed == nil && out.Found+int64(len(kept)) >= int64(q.Limit):
-				out.More = true
-			case passed == nil:
-				kept = append(kept, h)
-			case passed.has(h.Segment, h.Ordinal):
-				out.Superseded++
-			default:
-				out.Found++
-				if err := hit(h); err != nil {
-					return nil, err
-				}
+			if err := x.bind(q, columns, show); err != nil {
+				return nil, err
 			}
-			if out.More {
-				break
-			}
+		}
+		asleep := 0
+		if list, asleep, cold, err = e.awake(ctx, list, cold); err != nil {
+			return nil, err
+		}
+		out.Passed += asleep
+		if err := e.searchPart(ctx, list, t); err != nil {
+			return nil, err
 		}
 		if out.More {
 			break
 		}
-		if <-x.done; x.err != nil {
-			return nil, x.err
-		}
 	}
-	old, err := e.older(ctx, list, kept)
+	if out.Cold, err = e.chill(ctx, cold); err != nil {
+		return nil, err
+	}
+	old, err := h.older(ctx, t.kept)
 	if err != nil {
 		return nil, err
 	}
-	for i, h := range kept {
+	for i, x := range t.kept {
 		if old[i] {
 			out.Superseded++
 			continue
 		}
 		out.Found++
-		if err := hit(h); err != nil {
+		if err := hit(x); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-// awake leaves out the segments whose rows are in cold storage, and says which of them may hold rows that are searched for.
-func (e *Engine) awake(ctx context.Context, list []*searched, out *Searched) ([]*searched, error) {
-	var can []*searched
-	var cold []catalog.Segment
+// taking takes what a search finds.
+type taking struct {
+	q      SearchRequest
+	out    *Searched
+	hit    func(Hit) error
+	passed *supersededRows // nil: a limit bounds the rows, which are kept to be compared with newer segments
+	kept   []Hit
+	bytes  int64
+}
+
+func (t *taking) take(h Hit) error {
+	n := h.size()
+	if t.bytes += n; t.passed == nil && t.bytes > mostFound && len(t.kept) > 0 {
+		t.out.More, t.out.Large = true, true
+		return nil
+	}
+	switch {
+	case t.passed == nil && t.out.Found+int64(len(t.kept)) >= int64(t.q.Limit):
+		t.out.More = true
+	case t.passed == nil:
+		t.kept = append(t.kept, h)
+	case t.passed.has(h.Segment, h.Ordinal):
+		t.out.Superseded++
+	default:
+		t.out.Found++
+		return t.hit(h)
+	}
+	return nil
+}
+
+// searchPart searches segments, a few at a time, and takes their rows in order, until there are enough.
+func (e *Engine) searchPart(ctx context.Context, list []*searched, t *taking) error {
+	ctx, cancel := context.WithCancel(ctx)
+	begun := make(chan *searched, searchAhead-2) // besides the one that is taken, and the one that waits to be put there
+	go func() {
+		defer close(begun)
+		for _, x := range list {
+			if ctx.Err() != nil {
+				return
+			}
+			x.hits, x.room, x.done = make(chan Hit, 64), semaphore.NewWeighted(mostWaiting), make(chan struct{})
+			go e.scan(ctx, x)
+			begun <- x
+		}
+	}()
+	defer func() { // nothing is read of a store any more when the answer is there
+		cancel()
+		for x := range begun {
+			<-x.done
+			t.out.add(x)
+		}
+	}()
+	for x := range begun {
+		err := x.handOn(t)
+		cancelled := t.out.More || err != nil
+		if cancelled {
+			cancel()
+		}
+		<-x.done
+		t.out.add(x)
+		if cancelled {
+			return err
+		}
+		if x.err != nil {
+			return x.err
+		}
+	}
+	return nil
+}
+
+// handOn has the rows of a segment taken, until there are enough.
+func (x *searched) handOn(t *taking) error {
+	for h := range x.hits {
+		x.room.Release(min(h.size(), mostWaiting))
+		if err := t.take(h); err != nil || t.out.More {
+			return err
+		}
+	}
+	return nil
+}
+
+// add counts what was read of a segment.
+func (s *Searched) add(x *searched) {
+	s.Rows += x.scanned.Rows
+	s.Bytes += x.scanned.Bytes
+	if x.err == nil && x.scanned.Passed == x.scanned.Groups {
+		s.Passed++
+	}
+}
+
+// awake leaves out the segments whose rows are in cold storage. Those that may hold rows that are searched for are added to cold; passed is how many cannot.
+func (e *Engine) awake(ctx context.Context, list []*searched, cold []catalog.Segment) (can []*searched, passed int, _ []catalog.Segment, err error) {
 	for _, x := range list {
 		if !x.segment.Asleep(e.Now()) {
 			can = append(can, x)
@@ -261,17 +319,15 @@ func (e *Engine) awake(ctx context.Context, list []*searched, out *Searched) ([]
 		}
 		possibly, err := e.possibly(ctx, x)
 		if err != nil {
-			return nil, err
+			return nil, 0, nil, err
 		}
 		if possibly {
 			cold = append(cold, *x.segment)
 		} else {
-			out.Passed++
+			passed++
 		}
 	}
-	var err error
-	out.Cold, err = e.chill(ctx, cold)
-	return can, err
+	return can, passed, cold, nil
 }
 
 // possibly says whether a segment may hold rows that are searched for, by its records and its side file alone.
@@ -413,172 +469,6 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 		return &RefusedError{Field: "live", Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that", liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
 	}
 	return err
-}
-
-// learnt is what searches keep of a segment in memory: its records, and what its footer tells. None of that ever changes while the
-// hashes in the catalog are the same.
-type learnt struct {
-	manifestHash, closingHash string
-	manifest                  *archive.Manifest
-	left                      []int // ordinals that stayed in the table
-	bounds                    atomic.Pointer[archive.Bounds]
-	side                      atomic.Pointer[sideFile]
-}
-
-// Of so many segments is kept what searches learnt, and of those only where few rows stayed in the table.
-const mostLearnt, mostLeft = 2_000, 10_000
-
-// learnt returns what is known of a segment, and reads its records where nothing is.
-func (e *Engine) learnt(ctx context.Context, s *catalog.Segment) (*learnt, error) {
-	e.recent.Lock()
-	k := e.recent.segments[s.ID]
-	e.recent.Unlock()
-	if k != nil && k.manifestHash == s.ManifestHash && k.closingHash == s.ClosingHash {
-		return k, nil
-	}
-	m, books, err := e.recordsOf(ctx, s)
-	if err != nil {
-		return nil, err
-	}
-	k = &learnt{manifestHash: s.ManifestHash, closingHash: s.ClosingHash, manifest: m}
-	if books != nil {
-		k.left = books.LeftOut()
-	}
-	if len(k.left) > mostLeft {
-		return k, nil
-	}
-	e.recent.Lock()
-	defer e.recent.Unlock()
-	if e.recent.segments == nil {
-		e.recent.segments = map[string]*learnt{}
-	}
-	for id := range e.recent.segments { // any: the order of a map is none
-		if len(e.recent.segments) < mostLearnt {
-			break
-		}
-		if side := e.recent.segments[id].side.Load(); side != nil {
-			e.recent.keyBytes -= side.keys.Bytes()
-		}
-		delete(e.recent.segments, id)
-	}
-	e.recent.segments[s.ID] = k
-	return k, nil
-}
-
-// searchableNow is searchable as the journal tells it now.
-func (e *Engine) searchableNow(ctx context.Context, q SearchRequest) ([]*searched, []shape.Column, *moment, error) {
-	m, err := e.readMoment(ctx, q.Source, q.Table)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	list, columns, err := e.searchable(ctx, q, m)
-	return list, columns, m, err
-}
-
-// untold says which rows a search cannot find, since the source does not tell what has left.
-func (e *Engine) untold(ctx context.Context, q SearchRequest, m *moment) (string, error) {
-	if m == nil || m.untold == "" {
-		return "", nil
-	}
-	open, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, catalog.All)
-	return m.untoldRows(open), err
-}
-
-// searchable lists the segments of a table from which rows have left it, the oldest first, and the columns that any of them has: the newest
-// segment's first, as they stand there. m tells of segments that are not closed, or were not at that moment; nil: the closed ones alone.
-func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment) ([]*searched, []shape.Column, error) {
-	if q.Table == "" || q.Source == "" {
-		return nil, nil, &RefusedError{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
-	}
-	if q.passed != nil {
-		*q.passed = 0
-	}
-	narrow, err := e.narrow(ctx, q, m)
-	if err != nil {
-		return nil, nil, err
-	}
-	var all []catalog.Segment
-	if narrow != nil {
-		if all = narrow.segments; q.passed != nil {
-			*q.passed = narrow.passed
-		}
-	} else if all, err = e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, Archived: true}, catalog.All); err != nil { // both by one question: one that is closed between two would be in neither answer
-		return nil, nil, err
-	}
-	var open, segments []catalog.Segment
-	for _, s := range all {
-		if s.State == catalog.SegmentOpen {
-			open = append(open, s)
-		} else {
-			segments = append(segments, s)
-		}
-	}
-	if m != nil && len(m.runs) > 0 {
-		segments = append(slices.Clone(open), segments...) // of the newest run
-		m.number(segments)
-		segments = slices.DeleteFunc(segments, func(s catalog.Segment) bool { return m.of(&s) == noneGone })
-	}
-	if len(segments) == 0 && !q.Live && m != nil && m.untold != "" {
-		if why := m.untoldRows(open); why != "" {
-			return nil, nil, &RefusedError{Field: "table", Message: why, Remedy: "ask again when it does"}
-		}
-	}
-	if len(segments) == 0 && !q.Live && narrow == nil {
-		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
-	}
-	var list []*searched
-	for i := range segments { // the newest first
-		s := &segments[i]
-		k, err := e.learnt(ctx, s)
-		if err != nil {
-			return nil, nil, err
-		}
-		x := &searched{segment: s, known: k, manifest: k.manifest, left: k.left, hits: make(chan Hit, 64), room: semaphore.NewWeighted(mostWaiting), done: make(chan struct{})}
-		if m.of(s) == someTold {
-			if x.left, _, err = m.left(s, k.manifest.Rows); err != nil {
-				return nil, nil, err
-			}
-		}
-		list = append(list, x)
-	}
-	names, err := e.Catalog.ColumnNames(ctx, q.Source, q.Table)
-	if err != nil {
-		return nil, nil, err
-	}
-	columns := callNow(list, names)
-	if narrow != nil {
-		columns = union(narrow.columns, columns)
-	}
-	numbered := func(x *searched) bool { return x.manifest.Numbered != "" }
-	if slices.ContainsFunc(list, numbered) && (q.Live || len(lacking(q, list, names)) > 0) {
-		if news, err := e.look(ctx, q.Source, q.Table); err != nil {
-			return nil, nil, err
-		} else if news {
-			if names, err = e.Catalog.ColumnNames(ctx, q.Source, q.Table); err != nil {
-				return nil, nil, err
-			}
-			columns = callNow(list, names)
-			if narrow != nil { // more may be of that name now
-				q.wide = true
-				return e.searchable(ctx, q, m)
-			}
-		}
-	}
-	slices.Reverse(list)
-	return list, columns, nil
-}
-
-// callNow gives the columns of segments the names that they have now, and returns all of them, in the order in which they come up.
-func callNow(list []*searched, names catalog.ColumnNames) (columns []shape.Column) {
-	for _, x := range list {
-		x.own = names.Now(x.manifest.Numbered, x.manifest.Columns)
-		for _, c := range x.own {
-			if !slices.ContainsFunc(columns, func(k shape.Column) bool { return k.Name == c.Name }) {
-				columns = append(columns, c)
-			}
-		}
-	}
-	return columns
 }
 
 // bind binds the filter to the segment's columns, as they were when it was written.

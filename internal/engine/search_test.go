@@ -78,6 +78,7 @@ func (b *bench) summaries(t *testing.T) {
 
 // TestSumsAreExact: decimals are added as decimals, beyond what an integer holds.
 func TestSumsAreExact(t *testing.T) {
+	t.Parallel()
 	var x tallied
 	for _, v := range []value.Value{{Kind: value.Decimal, N: 10, Scale: 2}, {Kind: value.Decimal, N: 20, Scale: 2}, {Kind: value.Decimal, B: []byte("99999999999999999999.125")}, {}, value.Of(1 << 62)} {
 		x.add("sum", v)
@@ -99,6 +100,7 @@ func TestSumsAreExact(t *testing.T) {
 }
 
 func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -177,6 +179,7 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 
 // The answer to a search is no larger than it may be, however wide the rows are, and what waits to be taken is bounded too.
 func TestWideRowsAreFoundWithinABound(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "sqlite")
 	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)", "CREATE INDEX scan_at ON scan (at)",
 		"INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 60) SELECT g, '2020-01-01 00:00:00', hex(randomblob(1 << 20)) FROM s")

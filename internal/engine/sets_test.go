@@ -9,6 +9,7 @@ import (
 
 // A digest that cannot be read is never taken for the empty set: whatever is added to it, in whichever order, the ledger does not close.
 func TestADigestThatCannotBeReadStaysInTheSum(t *testing.T) {
+	t.Parallel()
 	var h value.Hasher
 	var one value.Set
 	one.Add(h.Row([]value.Value{value.Of(1)}))

@@ -15,7 +15,7 @@ import (
 
 // stale is what a restore knows of newer versions.
 type stale struct {
-	lists  map[string][]*searched     // by table: all segments of it, the oldest first
+	hunts  map[string]*hunt           // by table: all segments of it
 	whole  map[string]*supersededRows // by table, once all of its keys were compared
 	looked int                        // rows that were looked up by their keys
 }
@@ -28,15 +28,15 @@ func (q *restoration) staleOf(ctx context.Context, m *archive.Manifest, h *handf
 	if !q.kin || q.quiet || len(m.Key) == 0 {
 		return nil, nil
 	}
-	list, err := q.versionsOf(ctx, m.Table)
-	if err != nil || len(list) < 2 {
+	versions, err := q.versionsOf(ctx, m.Table)
+	if err != nil || versions.segments < 2 {
 		return nil, err
 	}
 	scope := q.restore.Scope.V
 	if scope.Run == "" && scope.Segment == "" && q.stale.whole[m.Table] == nil && q.stale.looked+h.Rows() <= mostLooked {
 		if hits, ok := hitsOf(m, h); ok {
 			q.stale.looked += h.Rows()
-			old, err := q.older(ctx, list, hits)
+			old, err := versions.older(ctx, hits)
 			if err != nil {
 				return nil, err
 			}
@@ -47,7 +47,7 @@ func (q *restoration) staleOf(ctx context.Context, m *archive.Manifest, h *handf
 			return out, nil
 		}
 	}
-	all, err := q.staleIn(ctx, m.Table, list)
+	all, err := q.staleIn(ctx, m.Table, versions)
 	if err != nil || all.rows == 0 {
 		return nil, err
 	}
@@ -74,36 +74,32 @@ func hitsOf(m *archive.Manifest, h *handful) ([]Hit, bool) {
 	return hits, true
 }
 
-// versionsOf lists the segments of a table, the oldest first. It is told once of a restore which of them could not be looked into.
-func (q *restoration) versionsOf(ctx context.Context, table string) ([]*searched, error) {
-	if list, ok := q.stale.lists[table]; ok {
-		return list, nil
+// versionsOf finds the segments of a table. It is told once of a restore which of them could not be looked into.
+func (q *restoration) versionsOf(ctx context.Context, table string) (*hunt, error) {
+	if h, ok := q.stale.hunts[table]; ok {
+		return h, nil
 	}
-	list, _, _, err := q.searchableNow(ctx, SearchRequest{Source: q.restore.Source, Table: table})
+	h, err := q.huntNow(ctx, q.restore.Source, table, false)
 	if err != nil {
 		return nil, err
 	}
-	if q.stale.lists == nil {
-		q.stale.lists, q.stale.whole = map[string][]*searched{}, map[string]*supersededRows{}
+	if q.stale.hunts == nil {
+		q.stale.hunts, q.stale.whole = map[string]*hunt{}, map[string]*supersededRows{}
 	}
-	cold := 0
-	awake := slices.DeleteFunc(slices.Clone(list), func(x *searched) bool {
-		if x.segment.Asleep(q.Now()) {
-			cold++
-			return true
-		}
-		return false
-	})
+	cold, err := q.Catalog.Asleep(ctx, q.restore.Source, table, q.Now())
+	if err != nil {
+		return nil, err
+	}
 	if cold > 0 {
 		q.restore.Reason = fmt.Sprintf("newer versions of these rows in cold storage (%d segments) were not looked for", cold)
 	}
-	q.stale.lists[table] = awake
-	return awake, nil
+	q.stale.hunts[table] = h
+	return h, nil
 }
 
 // staleIn compares all keys of a table's segments. Of rows that are asked for by their run or segment, a newer version elsewhere counts only
 // where it holds something else: a row that was put back and archived again is the same.
-func (q *restoration) staleIn(ctx context.Context, table string, list []*searched) (*supersededRows, error) {
+func (q *restoration) staleIn(ctx context.Context, table string, versions *hunt) (*supersededRows, error) {
 	if s := q.stale.whole[table]; s != nil {
 		return s, nil
 	}
@@ -119,7 +115,7 @@ func (q *restoration) staleIn(ctx context.Context, table string, list []*searche
 			})
 		}
 	}
-	out, err := q.superseded(ctx, list, meant)
+	out, err := versions.superseded(ctx, meant)
 	if err == nil {
 		q.stale.whole[table] = out
 	}

@@ -92,12 +92,15 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 		out.Columns = append(out.Columns, m.String())
 	}
 	if len(search.Columns) == 0 { // of each row something must be read
-		_, columns, _, err := e.searchableNow(ctx, SearchRequest{Source: q.Source, Table: q.Table, Live: q.Live})
-		if err == nil && q.Live {
-			_, columns, err = e.searchedLive(ctx, search, columns)
-		}
+		h, err := e.huntNow(ctx, q.Source, q.Table, q.Live)
 		if err != nil {
 			return nil, err
+		}
+		columns := h.columns
+		if q.Live {
+			if _, columns, err = e.searchedLive(ctx, search, columns); err != nil {
+				return nil, err
+			}
 		}
 		search.Columns, search.any = []string{columns[0].Name}, true
 	}

@@ -29,57 +29,47 @@ func keyColumns(m *archive.Manifest) []int {
 	return out
 }
 
-// older says of hits, which come in the order in which they were archived, those whose key a newer segment has too.
-func (e *Engine) older(ctx context.Context, list []*searched, hits []Hit) (map[int]bool, error) {
-	at := map[string]int{}
-	for i, x := range list {
-		at[x.segment.ID] = i
-	}
-	out := map[int]bool{}
-	for i, x := range list {
-		asked, text := map[string][]int{}, []string{}
-		look := func() error {
-			if len(text) == 0 {
-				return nil
+// older notes of hits those that lie in an earlier segment than x and whose key x has too. before says whether a segment is earlier.
+func (e *Engine) older(ctx context.Context, x *searched, hits []Hit, out map[int]bool, before func(segment string) bool) error {
+	asked, text := map[string][]int{}, []string{}
+	look := func() error {
+		if len(text) == 0 {
+			return nil
+		}
+		err := e.withKeys(ctx, x, strings.Join(text, " OR "), func(key []value.Value) {
+			for _, j := range asked[canonical(key)] {
+				out[j] = true
 			}
-			err := e.withKeys(ctx, x, strings.Join(text, " OR "), func(key []value.Value) {
-				for _, j := range asked[canonical(key)] {
-					out[j] = true
-				}
-			})
-			asked, text = map[string][]int{}, text[:0]
+		})
+		asked, text = map[string][]int{}, text[:0]
+		return err
+	}
+	for j, h := range hits {
+		if h.Segment == "" || h.key == nil || out[j] || !before(h.Segment) {
+			continue
+		}
+		condition := keyCondition(x.manifest.Key, h.key)
+		if condition == "" {
+			continue
+		}
+		may, err := e.mayHaveKey(ctx, x, condition)
+		if err != nil {
 			return err
 		}
-		for j, h := range hits {
-			if h.Segment == "" || h.key == nil || at[h.Segment] >= i || out[j] {
-				continue
-			}
-			condition := keyCondition(x.manifest.Key, h.key)
-			if condition == "" {
-				continue
-			}
-			may, err := e.mayHaveKey(ctx, x, condition)
-			if err != nil {
-				return nil, err
-			}
-			if !may {
-				continue
-			}
-			k := canonical(h.key)
-			if asked[k] == nil {
-				text = append(text, condition)
-			}
-			if asked[k] = append(asked[k], j); len(text) >= keysAtOnce {
-				if err := look(); err != nil {
-					return nil, err
-				}
-			}
+		if !may {
+			continue
 		}
-		if err := look(); err != nil {
-			return nil, err
+		k := canonical(h.key)
+		if asked[k] == nil {
+			text = append(text, condition)
+		}
+		if asked[k] = append(asked[k], j); len(text) >= keysAtOnce {
+			if err := look(); err != nil {
+				return err
+			}
 		}
 	}
-	return out, nil
+	return look()
 }
 
 // mayHaveKey says whether a segment can have a key, by what is known of it in memory and its filter of keys.
@@ -160,18 +150,13 @@ func (s *supersededRows) has(segment string, ordinal int) bool {
 // only where it holds something else, for a row that was put back and archived again is the same. nil: all segments are asked for.
 func (e *Engine) superseded(ctx context.Context, list []*searched, meant func(*searched) bool) (out *supersededRows, err error) {
 	out = &supersededRows{ordinals: map[string]map[int]bool{}}
-	crossed := make([]bool, len(list)) // its keys lie between those of another
 	spans := make([]filter.Bound, len(list))
 	for i, x := range list {
 		if spans[i], err = e.keySpan(ctx, x); err != nil {
 			return nil, err
 		}
-		for j := range i {
-			if overlap(spans[i], spans[j]) {
-				crossed[i], crossed[j] = true, true
-			}
-		}
 	}
+	crossed := crossing(spans) // its keys lie between those of another
 	if !slices.Contains(crossed, true) {
 		return out, nil
 	}
@@ -186,19 +171,26 @@ func (e *Engine) superseded(ctx context.Context, list []*searched, meant func(*s
 	}
 	defer seen.close()
 	for i, x := range slices.Backward(list) {
-		columns := keyColumns(x.manifest)
-		if !crossed[i] || columns == nil {
-			continue
-		}
-		if x.segment.Asleep(e.Now()) {
-			out.untold++
-			continue
-		}
-		if err := e.seenIn(ctx, x, columns, seen, out, meant); err != nil {
-			return nil, err
+		if crossed[i] {
+			if err := e.seen(ctx, x, seen, out, meant); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return out, nil
+}
+
+// seen is seenIn for a segment that may be in cold storage, or have no key.
+func (e *Engine) seen(ctx context.Context, x *searched, seen *seenKeys, out *supersededRows, meant func(*searched) bool) error {
+	columns := keyColumns(x.manifest)
+	if columns == nil {
+		return nil
+	}
+	if x.segment.Asleep(e.Now()) {
+		out.untold++
+		return nil
+	}
+	return e.seenIn(ctx, x, columns, seen, out, meant)
 }
 
 // seenIn notes the keys of a segment, and which of them newer segments have.
@@ -288,12 +280,40 @@ func (e *Engine) keySpan(ctx context.Context, x *searched) (filter.Bound, error)
 	return side.bounds.Column(columns[0]), nil
 }
 
-// overlap says whether two spans can share a value; where one is not known they can.
-func overlap(a, b filter.Bound) bool {
-	if !a.Known || !b.Known {
-		return true
+// crossing says of spans which of them can share a value with another. Of one that is not known, or that has no order with the others, nobody can tell, so that
+// all may.
+func crossing(spans []filter.Bound) []bool {
+	out, by := make([]bool, len(spans)), make([]int, len(spans))
+	clear := true
+	for i, s := range spans {
+		by[i] = i
+		_, own := filter.Order(s.Least, s.Greatest)
+		_, others := filter.Order(s.Least, spans[0].Least)
+		clear = clear && s.Known && own && others
 	}
-	one, ok1 := filter.Order(a.Greatest, b.Least)
-	other, ok2 := filter.Order(b.Greatest, a.Least)
-	return !ok1 || !ok2 || one >= 0 && other >= 0
+	if !clear {
+		for i := range out {
+			out[i] = len(spans) > 1
+		}
+		return out
+	}
+	order := func(a, b value.Value) int {
+		sign, _ := filter.Order(a, b)
+		return sign
+	}
+	slices.SortFunc(by, func(i, j int) int { return order(spans[i].Least, spans[j].Least) })
+	last := 0 // the one that reaches furthest
+	for n, i := range by {
+		if n == 0 {
+			last = i
+			continue
+		}
+		if order(spans[i].Least, spans[last].Greatest) <= 0 {
+			out[i], out[last] = true, true
+		}
+		if order(spans[i].Greatest, spans[last].Greatest) > 0 {
+			last = i
+		}
+	}
+	return out
 }

@@ -18,6 +18,7 @@ import (
 // TestSweepingTakesOnlyWhatRunsLeft: files of a known run that has ended, without manifest or never completed, and old enough;
 // nothing else that lies in a store.
 func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, "wal")
 	root := t.TempDir()
 	d, err := store.MakeDirectory(root)
@@ -91,6 +92,7 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 // TestNothingIsSweptThatIsInUse: sweeping again and again, however young the files, while a run writes segments, a restore and a search
 // read them and a segment moves, takes nothing of theirs.
 func TestNothingIsSweptThatIsInUse(t *testing.T) {
+	t.Parallel()
 	b, _ := newVault(t)
 	b.Engine.Now = time.Now // it is asked from many sides
 	b.sliceRows = 100

@@ -13,6 +13,7 @@ import (
 // TestRowsThatCameBackForATimeGoAgain: those that are still what was archived, and nothing else; those that were changed are rows like
 // any from then on.
 func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)

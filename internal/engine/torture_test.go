@@ -10,6 +10,7 @@ import (
 // TestComputedNumberedAndVeryLongColumnsComeBack archives, purges and restores rows whose columns the database computes and
 // numbers by itself, with values of 64 MB beside them.
 func TestComputedNumberedAndVeryLongColumnsComeBack(t *testing.T) {
+	t.Parallel()
 	const long = 64 << 20
 	tables := map[string][]string{
 		"sqlite": {"CREATE TABLE scan (id INTEGER PRIMARY KEY AUTOINCREMENT, at datetime NOT NULL, note blob, twice AS (id * 2) STORED, thrice AS (id * 3) VIRTUAL)", "CREATE INDEX scan_at ON scan (at)",

@@ -45,13 +45,11 @@ func (e *Engine) RequestVerification(ctx context.Context, actor string, q Verifi
 const lookEvery = 500 * time.Millisecond
 
 // Verify carries a verification out, at so many bytes a second at the most; 0: as fast as it goes. What it finds is kept with
-// it, and with the segments.
+// it, and with the segments. A store that does not answer is waited for, up to VerifyPatience. What is to be destroyed waits for one segment, not for all.
 func (e *Engine) Verify(ctx context.Context, v *catalog.Verification, rate int64) error {
-	e.reading.RLock()
 	err := e.verify(ctx, v, rate)
-	e.reading.RUnlock()
 	now := catalog.At(e.Now())
-	v.EndedAt, v.State = &now, catalog.VerificationDone
+	v.EndedAt, v.State, v.Reason = &now, catalog.VerificationDone, ""
 	if err != nil {
 		v.State, v.Reason = catalog.VerificationFailed, err.Error()
 	}
@@ -59,16 +57,81 @@ func (e *Engine) Verify(ctx context.Context, v *catalog.Verification, rate int64
 }
 
 func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64) error {
-	places, err := e.places(ctx, v.Store)
+	j := &judging{Engine: e, v: v, pause: throttle(rate), saved: e.Now()}
+	if err := j.patiently(ctx, func() error { return j.examine(ctx) }); err != nil {
+		return err
+	}
+	if err := j.all(ctx); err != nil {
+		return err
+	}
+	for i := range v.Findings.V {
+		if f := &v.Findings.V[i]; f.Wrong {
+			if v.Wrong++; f.Repaired != "" {
+				v.Repaired++
+			}
+		}
+	}
+	if v.Repaired > 0 {
+		if err := j.patiently(ctx, func() error { return e.again(ctx, v, j.places) }); err != nil {
+			return err
+		}
+	}
+	slices.SortStableFunc(v.Findings.V, func(a, b catalog.FoundInStore) int {
+		return cmp.Or(order(a), order(b), cmp.Compare(a.Table, b.Table), cmp.Compare(a.File, b.File))
+	})
+	return j.chains(ctx)
+}
+
+// VerifyPatience is how long a verification waits for stores that do not answer. Shorter in tests.
+var VerifyPatience = 10 * time.Minute
+
+// step does a part of a verification while nothing can be destroyed. Whoever waits to destroy something is let in first.
+func (j *judging) step(ctx context.Context, do func() error) error {
+	for j.destroying.Load() > 0 {
+		if err := rest(ctx, 5*time.Millisecond); err != nil {
+			return err
+		}
+	}
+	j.reading.RLock()
+	defer j.reading.RUnlock()
+	return do()
+}
+
+// patiently does a step again while a store that it needs does not answer.
+func (j *judging) patiently(ctx context.Context, do func() error) error {
+	for wait, begun := firstWait, time.Now(); ; wait = min(2*wait, longWait) {
+		err := j.step(ctx, do)
+		if !away(err) || time.Since(begun) > VerifyPatience {
+			return err
+		}
+		if err := j.wait(ctx, err, wait); err != nil {
+			return err
+		}
+	}
+}
+
+// wait rests, and shows for how long that takes what is waited for.
+func (j *judging) wait(ctx context.Context, why error, d time.Duration) error {
+	j.v.Reason = waits(why)
+	j.saved = time.Time{}
+	j.show(ctx)
+	err := rest(ctx, d)
+	j.v.Reason = ""
+	return err
+}
+
+// examine looks at the chains, and at what the catalog does not know.
+func (j *judging) examine(ctx context.Context) error {
+	v := j.v
+	named, err := j.Engine.places(ctx, v.Store)
 	if err != nil {
 		return err
 	}
-	named := places
-	if places, err = e.alsoWith(ctx, v.Store, places); err != nil {
+	if j.places, err = j.alsoWith(ctx, v.Store, named); err != nil {
 		return err
 	}
-	j := &judging{Engine: e, v: v, pause: throttle(rate), bySum: map[sumStart]string{}, saved: e.Now()}
-	got, err := archive.Examine(ctx, places, archive.Examining{ // chains, and what the catalog does not know
+	v.Findings.V, j.bySum = []catalog.FoundInStore{}, map[sumStart]string{}
+	got, err := archive.Examine(ctx, j.places, archive.Examining{
 		Wanted: func(m *archive.Manifest) bool {
 			return (v.Table == "" || m.Source == v.Source && m.Table == v.Table) && !j.knows(ctx, m.Segment, "")
 		},
@@ -92,25 +155,7 @@ func (e *Engine) verify(ctx context.Context, v *catalog.Verification, rate int64
 		return err
 	}
 	v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = got.Segments, got.Of, got.Rows, got.Bytes, got.OfBytes
-	if err := j.all(ctx); err != nil {
-		return err
-	}
-	for i := range v.Findings.V {
-		if f := &v.Findings.V[i]; f.Wrong {
-			if v.Wrong++; f.Repaired != "" {
-				v.Repaired++
-			}
-		}
-	}
-	if v.Repaired > 0 {
-		if err := e.again(ctx, v, places); err != nil {
-			return err
-		}
-	}
-	slices.SortStableFunc(v.Findings.V, func(a, b catalog.FoundInStore) int {
-		return cmp.Or(order(a), order(b), cmp.Compare(a.Table, b.Table), cmp.Compare(a.File, b.File))
-	})
-	return j.chains(ctx)
+	return nil
 }
 
 // again looks which chains are whole, now that records were replaced.

@@ -97,6 +97,7 @@ func (h *harbour) change(ctx context.Context, anew bool, id int64, note string) 
 }
 
 func TestNoUpdateIsLostWhileTheTableIsRewrittenAgainAndAgain(t *testing.T) {
+	t.Parallel()
 	for engine, rewrites := range map[string][]string{"sqlite": {"VACUUM"}, "postgres": {"VACUUM FULL scan", "CLUSTER scan USING scan_at"}, "mariadb": {"OPTIMIZE TABLE scan"}} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
@@ -207,6 +208,7 @@ func archivedNotes(t *testing.T, b *bench, run string) map[int64]string {
 // Rows that somebody brings out of reach while a run goes on stay, one that somebody keeps locked is left and counted, and
 // everything else goes. Whoever changes the age of a row or deletes it, by its key, is never sacrificed in a deadlock.
 func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ engine, then string }{{"sqlite", "purge"}, {"sqlite", "archive"}, {"postgres", "purge"}, {"postgres", "archive"}, {"mariadb", "purge"}, {"mariadb", "archive"}} {
 		t.Run(c.then+" "+c.engine, func(t *testing.T) {
 			engine := c.engine

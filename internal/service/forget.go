@@ -22,11 +22,11 @@ const (
 )
 
 // forgetting returns what removes records of the service's own whose time is over.
-func (s *Service) forgetting() func(context.Context) error {
+func (s *Service) forgetting() chore {
 	var next time.Time
-	return func(ctx context.Context) error {
+	return func(ctx context.Context) (time.Time, error) {
 		if s.Now().Before(next) {
-			return nil
+			return next, nil
 		}
 		next = s.Now().Add(forgetEvery)
 		gone, err := s.Forget(ctx)
@@ -34,7 +34,7 @@ func (s *Service) forgetting() func(context.Context) error {
 			s.Log.Info("records whose time is over are removed", "kind", kind, "records", gone[kind])
 			err = errors.Join(err, s.Catalog.Note(ctx, "service", "catalog forget", kind, fmt.Sprintf("%d records whose time was over", gone[kind])))
 		}
-		return err
+		return next, err
 	}
 }
 

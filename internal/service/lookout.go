@@ -18,8 +18,9 @@ type lookout struct {
 // How long a look may take, and how much time passes between looks, which grows.
 const lookBudget, firstLook, longestLook = 30 * time.Second, 2 * time.Second, 30 * time.Second
 
-// lookOut lets a run go on that waits for what does not answer, once all that it works with does. It does not keep whoever calls waiting.
-func (s *Service) lookOut(r *catalog.Run) {
+// lookOut lets a run go on that waits for what does not answer, once all that it works with does. It does not keep whoever calls waiting, and returns when to
+// call again.
+func (s *Service) lookOut(r *catalog.Run) time.Time {
 	s.mu.Lock()
 	l := s.looking[r.ID]
 	if l == nil {
@@ -30,9 +31,11 @@ func (s *Service) lookOut(r *catalog.Run) {
 	if due {
 		l.going = true
 	}
+	next := l.next
 	s.mu.Unlock()
+	again := s.Now().Add(max(time.Until(next), firstLook))
 	if !due {
-		return
+		return again
 	}
 	s.wait.Add(1)
 	go func() {
@@ -57,6 +60,7 @@ func (s *Service) lookOut(r *catalog.Run) {
 			s.Log.Warn("a run that waited cannot go on", "run", r.ID, "error", err)
 		}
 	}()
+	return again
 }
 
 // answers says whether the source and the stores of a run answer.

@@ -418,44 +418,33 @@ func (s *Service) Delete(ctx context.Context, actor, id string) (*catalog.Run, e
 	return copied, nil
 }
 
-// watchEvery is how often the service looks for copied rows whose time has come, and for windows that open.
-const watchEvery = time.Second
-
-// watchRuns deletes copied rows when the time that their clause gave has passed, and lets resting runs go on.
-func (s *Service) watchRuns() {
-	defer s.wait.Done()
-	tick := time.NewTicker(watchEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-s.ctx.Done():
-			return
-		case <-tick.C:
+// goOnWaiting deletes copied rows when the time that their clause gave has passed, and lets resting runs go on.
+func (s *Service) goOnWaiting(ctx context.Context) (next time.Time, err error) {
+	runs, err := s.Catalog.RunsIn(ctx, catalog.Copied, catalog.Resting)
+	for _, r := range runs {
+		at := r.ResumeAt
+		if r.State == catalog.Copied {
+			at = r.DeleteAt
 		}
-		runs, err := s.Catalog.RunsIn(s.ctx, catalog.Copied, catalog.Resting)
-		for _, r := range runs {
-			if r.State == catalog.Resting {
-				if r.ResumeAt == nil {
-					s.lookOut(&r)
-				} else if !s.Now().Before(r.ResumeAt.Time) {
-					s.Log.Info("the window of a resting run opens", "run", r.ID)
-					if _, err := s.resume(s.ctx, "service", r.ID); err != nil {
-						s.Log.Error("a resting run cannot go on", "run", r.ID, "error", err)
-					}
-				}
-				continue
+		switch {
+		case at == nil && r.State == catalog.Resting:
+			next = sooner(next, s.lookOut(&r))
+		case at == nil: // somebody decides
+		case s.Now().Before(at.Time):
+			next = sooner(next, at.Time)
+		case r.State == catalog.Resting:
+			s.Log.Info("the window of a resting run opens", "run", r.ID)
+			if _, one := s.resume(ctx, "service", r.ID); one != nil && !errors.Is(one, catalog.ErrState) { // somebody was first
+				err = errors.Join(err, fmt.Errorf("run %s cannot go on: %w", r.ID, one))
 			}
-			if r.DeleteAt != nil && !s.Now().Before(r.DeleteAt.Time) {
-				s.Log.Info("the time of copied rows has come", "run", r.ID)
-				if _, err := s.Delete(s.ctx, "service", r.ID); err != nil {
-					s.Log.Error("copied rows cannot be deleted", "run", r.ID, "error", err)
-				}
+		default:
+			s.Log.Info("the time of copied rows has come", "run", r.ID)
+			if _, one := s.Delete(ctx, "service", r.ID); one != nil && !errors.Is(one, catalog.ErrState) {
+				err = errors.Join(err, fmt.Errorf("the copied rows of run %s cannot be deleted: %w", r.ID, one))
 			}
-		}
-		if err != nil && s.ctx.Err() == nil {
-			s.Log.Error("waiting runs cannot be listed", "error", err)
 		}
 	}
+	return next, err
 }
 
 // RequestRestore keeps a restore and carries it out in the background.

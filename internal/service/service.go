@@ -110,9 +110,8 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 		err = s.takeUp(ctx)
 	}
 	if err == nil {
-		s.wait.Add(3)
+		s.wait.Add(2)
 		go s.identifyAll()
-		go s.watchRuns()
 		go s.watchLineages()
 		for name, do := range s.chores() {
 			s.wait.Add(1)

@@ -27,6 +27,7 @@ func open(t *testing.T, dir string, set ...func(*Service)) (*Service, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { s.Close() }) // whatever the test closes by itself
 	return s, token
 }
 

@@ -15,47 +15,65 @@ import (
 	"ambercellar/internal/engine"
 )
 
-// tendEvery is how often the service looks whether there is something to be done; after something failed, it waits longer, up to tendRarely.
+// A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest tendEvery after it looked last, and
+// tendRarely after that at the latest: what changes outside the catalog wakes nobody. After something failed, it waits longer each time, up to tendRarely.
 const tendEvery, tendRarely = 2 * time.Second, 30 * time.Second
+
+// chore does what is to be done, and returns when something will be that no change tells of; zero: nothing is known of.
+type chore func(context.Context) (time.Time, error)
 
 // chores keep the archive in order, beside runs and restores. Each goes on by itself: one that takes hours, or waits for what does not answer,
 // keeps none of the others waiting.
-func (s *Service) chores() map[string]func(context.Context) error {
-	tried := map[string]time.Time{}
-	counted := func(what string, do func(context.Context) (int, error)) func(context.Context) error {
-		return func(ctx context.Context) error {
+func (s *Service) chores() map[string]chore {
+	counted := func(what string, do func(context.Context) (int, error)) chore {
+		return func(ctx context.Context) (time.Time, error) {
 			n, err := do(ctx)
 			if n > 0 {
 				s.Log.Info(what, "segments", n)
 			}
-			return err
+			return time.Time{}, err
 		}
 	}
-	return map[string]func(context.Context) error{
+	return map[string]chore{
+		"waiting runs":  s.goOnWaiting,
 		"second copies": counted("second copies made", s.CopySeconds),
 		"spans":         counted("segments whose keys are known now", s.SpanSegments),
 		"moves":         counted("segments moved to cold stores", s.SettleMoves),
-		"retrievals": func(ctx context.Context) error {
-			return errors.Join(counted("retrieved segments are there", s.LookAfterRetrievals)(ctx), s.goOnRetrieved(ctx))
-		},
-		"forgetting":  s.forgetting(),
-		"telling":     s.tellReady,
-		"taking back": func(ctx context.Context) error { return s.takeBack(ctx, tried) },
-		"scrubbing":   s.scrubAll,
+		"retrievals":    s.lookAfterRetrievals,
+		"forgetting":    s.forgetting(),
+		"telling":       func(ctx context.Context) (time.Time, error) { return time.Time{}, s.tellReady(ctx) },
+		"taking back":   s.takingBack(),
+		"scrubbing":     func(ctx context.Context) (time.Time, error) { return time.Time{}, s.scrubAll(ctx) },
 	}
 }
 
 // tend does one chore again and again.
-func (s *Service) tend(name string, do func(context.Context) error) {
+func (s *Service) tend(name string, do chore) {
 	defer s.wait.Done()
 	said, wait := "", tendEvery
+	var changed <-chan struct{}
+	var next time.Time
 	for {
 		select {
 		case <-s.ctx.Done():
 			return
 		case <-time.After(wait):
 		}
-		err := do(s.ctx)
+		if said == "" && changed != nil {
+			rest := tendRarely
+			if !next.IsZero() {
+				rest = min(rest, next.Sub(s.Now()))
+			}
+			select {
+			case <-s.ctx.Done():
+				return
+			case <-changed:
+			case <-time.After(rest):
+			}
+		}
+		changed = s.Catalog.Changed()
+		var err error
+		next, err = do(s.ctx)
 		if err == nil || s.ctx.Err() != nil {
 			said, wait = "", tendEvery
 			continue
@@ -68,30 +86,63 @@ func (s *Service) tend(name string, do func(context.Context) error) {
 	}
 }
 
+// lookAfterRetrievals sees what has arrived from cold storage, and lets the restores go on that wait for it.
+func (s *Service) lookAfterRetrievals(ctx context.Context) (time.Time, error) {
+	n, err := s.LookAfterRetrievals(ctx)
+	if n > 0 {
+		s.Log.Info("retrieved segments are there", "segments", n)
+	}
+	err = errors.Join(err, s.goOnRetrieved(ctx))
+	asked, listing := s.Catalog.RetrievalsIn(ctx, catalog.RetrievalAsked)
+	if len(asked) == 0 {
+		return time.Time{}, errors.Join(err, listing)
+	}
+	return s.Now().Add(tendEvery), errors.Join(err, listing)
+}
+
 // takeBackAgain is how long a restore whose rows could not be taken back waits before that is tried again.
 const takeBackAgain = time.Minute
 
-// takeBack takes back the rows of restores whose time is over.
-func (s *Service) takeBack(ctx context.Context, tried map[string]time.Time) error {
-	list, err := s.Catalog.Expiring(ctx, "")
-	for i := range list {
-		r := &list[i]
-		if r.State != catalog.RestoreDone || r.ExpiresAt == nil || s.Now().Before(r.ExpiresAt.Time) || s.Now().Sub(tried[r.ID]) < takeBackAgain {
-			continue
-		}
-		tried[r.ID] = s.Now()
-		one := s.Engine.TakeBack(ctx, r)
-		if one == nil {
-			if r.State != catalog.RestoreExpired { // somebody keeps its rows
+// takingBack returns what takes back the rows of restores whose time is over.
+func (s *Service) takingBack() chore {
+	tried := map[string]time.Time{}
+	return func(ctx context.Context) (next time.Time, err error) {
+		list, err := s.Catalog.Expiring(ctx, "")
+		for i := range list {
+			r := &list[i]
+			if r.State != catalog.RestoreDone || r.ExpiresAt == nil {
 				continue
 			}
-			s.Log.Info("restore expired", "restore", r.ID, "taken back", r.TakenBack, "stay", r.Stayed)
-			continue
+			due := r.ExpiresAt.Time
+			if last, ok := tried[r.ID]; ok {
+				due = last.Add(takeBackAgain)
+			}
+			if s.Now().Before(due) {
+				next = sooner(next, due)
+				continue
+			}
+			tried[r.ID] = s.Now()
+			one := s.Engine.TakeBack(ctx, r)
+			if one == nil {
+				if r.State != catalog.RestoreExpired { // somebody keeps its rows
+					continue
+				}
+				s.Log.Info("restore expired", "restore", r.ID, "taken back", r.TakenBack, "stay", r.Stayed)
+				continue
+			}
+			r.Reason = "its time is over, and its rows could not be taken back yet: " + one.Error()
+			err = errors.Join(err, fmt.Errorf("restore %s: %w", r.ID, one), s.Catalog.SaveRestore(ctx, r))
 		}
-		r.Reason = "its time is over, and its rows could not be taken back yet: " + one.Error()
-		err = errors.Join(err, fmt.Errorf("restore %s: %w", r.ID, one), s.Catalog.SaveRestore(ctx, r))
+		return next, err
 	}
-	return err
+}
+
+// sooner returns the earlier of two times; zero is never.
+func sooner(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
+	}
+	return a
 }
 
 // scrubAll verifies the segments whose time has come, all stores side by side, each in its window.
