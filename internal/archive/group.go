@@ -16,7 +16,11 @@ import (
 func decoding(read func() error) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			err = fmt.Errorf("%w: %v", ErrDamaged, r)
+			failed, ok := r.(error)
+			if !ok {
+				failed = fmt.Errorf("%v", r)
+			}
+			err = damaged(failed)
 		}
 	}()
 	return read()
@@ -34,7 +38,7 @@ func openRows(file io.ReaderAt, size int64, columns []shape.Column, rows int64) 
 func openParquet(file io.ReaderAt, size int64, columns []shape.Column, rows int64) (*parquet.File, error) {
 	f, err := parquet.OpenFile(file, size, parquet.SkipBloomFilters(true), parquet.SkipPageIndex(true), parquet.ReadBufferSize(256<<10))
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		return nil, damaged(err)
 	}
 	want := schema("", columns, nil).Columns()
 	got := f.Schema().Columns()
@@ -116,7 +120,7 @@ func (x *groupReader) advance() (bool, error) {
 		bad = readCompanion(p.ByteArray(), x.byName, x.exact[r])
 	})
 	if err = errors.Join(err, bad); err != nil {
-		return false, fmt.Errorf("%w: %w", ErrDamaged, err)
+		return false, damaged(err)
 	}
 	return true, nil
 }
@@ -136,7 +140,7 @@ func (x *groupReader) fill(column int) error {
 		x.block.Values[r*x.block.Width+column] = v
 	})
 	if err != nil {
-		return fmt.Errorf("%w: column %q: %w", ErrDamaged, c.Name, err)
+		return damaged(fmt.Errorf("column %q: %w", c.Name, err))
 	}
 	return nil
 }

@@ -295,7 +295,7 @@ func readJSON(ctx context.Context, st store.Store, name string, v any) (hash str
 	}
 	d := json.NewDecoder(bytes.NewReader(b))
 	if err := d.Decode(v); err != nil {
-		return "", fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+		return "", fmt.Errorf("%s: %w", name, damaged(err))
 	}
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:]), nil

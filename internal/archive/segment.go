@@ -1,8 +1,10 @@
 package archive
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -194,6 +196,16 @@ func (w *Writer) Close() (Written, error) {
 
 // ErrDamaged is wrapped by every error that says a stored file is not what was written.
 var ErrDamaged = store.ErrDamaged
+
+// damaged tells of a file that cannot be read that it is not what was written, unless the store is what failed: of such a file nobody can tell.
+func damaged(err error) error {
+	for _, other := range []error{store.ErrUnreachable, store.ErrAway, store.ErrForbidden, store.ErrMisspoken, store.ErrCold, context.Canceled, context.DeadlineExceeded, ErrDamaged} {
+		if errors.Is(err, other) {
+			return err
+		}
+	}
+	return fmt.Errorf("%w: %w", ErrDamaged, err)
+}
 
 // Read hands on all rows of a segment file in order, in chunks valid only during the call. It trusts nothing that
 // it reads: a file that does not decode to the columns and rows that the manifest tells of is ErrDamaged.

@@ -42,7 +42,7 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}
-	db, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
+	writes, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
 	if err != nil {
 		return nil, err
 	}
@@ -50,21 +50,22 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	if err != nil {
 		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db.DB, files)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, writes.DB, files)
 	if err == nil {
 		_, err = provider.Up(ctx)
 	}
 	if err != nil {
-		db.Close()
+		writes.Close()
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}
-	writes, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
+	writes.SetMaxOpenConns(1)
+	q.Add("_pragma", "query_only(1)")
+	db, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
 	if err != nil {
-		return nil, errors.Join(err, db.Close())
+		return nil, errors.Join(err, writes.Close())
 	}
 	db.SetMaxOpenConns(readers)
 	db.SetMaxIdleConns(readers)
-	writes.SetMaxOpenConns(1)
 	return &Catalog{db: db, writes: &writer{DB: writes}}, nil
 }
 
@@ -233,7 +234,7 @@ type Entry struct {
 
 // Note writes a line into the audit log.
 func (c *Catalog) Note(ctx context.Context, actor, action, subject, detail string) error {
-	return note(ctx, c.db, actor, action, subject, detail)
+	return note(ctx, c.writes, actor, action, subject, detail)
 }
 
 func note(ctx context.Context, x sqlx.ExecerContext, actor, action, subject, detail string) error {

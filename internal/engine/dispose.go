@@ -38,21 +38,20 @@ func (e *Engine) PlanDisposal(ctx context.Context, actor, ruleName, table, note 
 		return nil, err
 	}
 	d.Keep = keep.String()
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}, catalog.All)
+	needs, err := e.needsOf(ctx, d.Source)
 	if err != nil {
 		return nil, err
 	}
-	if len(segments) == 0 {
-		return nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source, d.Table), Remedy: "`segment list` shows what is"}
-	}
-	slices.Reverse(segments)
 	d.Items.V, d.Stays.V, d.Remains.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}, []string{}
-	for i := range segments {
-		s := &segments[i]
-		if s.State == catalog.SegmentDisposed {
+	some := false
+	for s, err := range e.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}) {
+		if err != nil {
+			return nil, err
+		}
+		if some = true; s.State == catalog.SegmentDisposed {
 			continue
 		}
-		item, stay, err := e.disposable(ctx, &r.Body.V, s, keep)
+		item, stay, err := e.disposable(ctx, &r.Body.V, s, keep, needs)
 		if err != nil {
 			return nil, err
 		}
@@ -61,6 +60,9 @@ func (e *Engine) PlanDisposal(ctx context.Context, actor, ruleName, table, note 
 		} else {
 			d.Items.V = append(d.Items.V, *item)
 		}
+	}
+	if !some {
+		return nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source, d.Table), Remedy: "`segment list` shows what is"}
 	}
 	return d, e.Catalog.AddDisposal(ctx, d)
 }
@@ -94,7 +96,7 @@ func longer(a, b period.Period) bool {
 
 // disposable says of a segment that its time is over, or why it stays: the keep under which it was archived and that of the
 // rule as it is now must both be over, its run must have ended, and no hold may stand on any of its rows.
-func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period, needs *needs) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
 	}
@@ -131,7 +133,7 @@ func (e *Engine) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segmen
 	if now.After(due.Time) {
 		due = now
 	}
-	if r, err := e.neededBy(ctx, s); err != nil {
+	if r, err := needs.by(ctx, s); err != nil {
 		return nil, nil, err
 	} else if r != nil {
 		return stays(due, "restore %s has put rows of it back for a time, which compares them with it in the end", r.ID)
@@ -176,24 +178,6 @@ func (e *Engine) lockedUntil(ctx context.Context, s *catalog.Segment, m *archive
 		}
 	}
 	return until, where, nil
-}
-
-// neededBy returns a restore for a time that may have put rows of a segment back; nil where there is none.
-func (e *Engine) neededBy(ctx context.Context, s *catalog.Segment) (*catalog.Restore, error) {
-	list, err := e.Catalog.Expiring(ctx, s.Source)
-	for i := range list {
-		r := &list[i]
-		in, err := e.inScope(ctx, r.Source, r.Table, r.Scope.V)
-		if err != nil {
-			return nil, err
-		}
-		for _, x := range in {
-			if x.ID == s.ID || x.Run == s.Run { // related rows went with those of another segment of the run
-				return r, nil
-			}
-		}
-	}
-	return nil, err
 }
 
 // holdsOver returns the filters of the holds that may stand on rows of a segment, and a hold that stands on all of them: on the
@@ -438,10 +422,14 @@ func (e *Engine) record(ctx context.Context, d *catalog.Disposal, item *catalog.
 // decideAgain says of a segment what becomes of it now, and which of its rows stay, or why all of them do.
 func (e *Engine) decideAgain(ctx context.Context, d *catalog.Disposal, r *catalog.Rule, s *catalog.Segment) (item *catalog.DisposalItem, p *parting, left string, err error) {
 	var stay *catalog.DisposalStay
+	needs, err := e.needsOf(ctx, s.Source)
+	if err != nil {
+		return nil, nil, "", err
+	}
 	if d.Kind == catalog.KindErasure {
 		columns, err := e.archivedColumns(ctx, s.Source, s.Table)
 		if err == nil {
-			item, stay, err = e.erasable(ctx, d, s, columns)
+			item, stay, err = e.erasable(ctx, d, s, columns, needs)
 		}
 		if err == nil && item != nil {
 			p, err = e.erasing(ctx, d, s, columns)
@@ -454,7 +442,7 @@ func (e *Engine) decideAgain(ctx context.Context, d *catalog.Disposal, r *catalo
 		if err != nil {
 			return nil, nil, err.Error(), nil
 		}
-		if item, stay, err = e.disposable(ctx, &r.Body.V, s, keep); err == nil && item != nil {
+		if item, stay, err = e.disposable(ctx, &r.Body.V, s, keep, needs); err == nil && item != nil {
 			p, err = e.disposing(ctx, &r.Body.V, s, keep)
 		}
 		if err != nil {
@@ -590,52 +578,6 @@ func (e *Engine) clearTable(ctx context.Context, d *catalog.Disposal) error {
 	}
 	return e.Catalog.SaveDisposalRemains(ctx, d)
 }
-
-// unread takes the archive when nobody reads from it. Readers never wait for it.
-func (e *Engine) unread(ctx context.Context) error {
-	e.destroying.Add(1)
-	defer e.destroying.Add(-1)
-	for begun := e.Now(); !e.reading.TryLock(); {
-		if e.Now().Sub(begun) > readersWait {
-			return &RefusedError{Message: "a restore, search or verification has been reading the archive all the while", Remedy: "start the disposal again later; what is destroyed so far stays so"}
-		}
-		select {
-		case <-time.After(50 * time.Millisecond):
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		}
-	}
-	return nil
-}
-
-// WhileRead does something with files of stores while none of them can be destroyed.
-func (e *Engine) WhileRead(_ context.Context, do func() error) error {
-	e.reading.RLock()
-	defer e.reading.RUnlock()
-	return do()
-}
-
-// HoldsFile says whether a file of a store belongs to a segment of this catalog.
-func (e *Engine) HoldsFile(ctx context.Context, storeName, file string) (bool, error) {
-	stem, _, ok := archive.Ours(file)
-	if !ok {
-		return false, nil
-	}
-	s, err := e.Catalog.StemSegment(ctx, stem)
-	return err == nil && s != nil && (s.Leaving == storeName || slices.Contains(s.Stores(), storeName)), err
-}
-
-// WhenUnread does something with files of stores while nobody reads archived rows.
-func (e *Engine) WhenUnread(ctx context.Context, do func() error) error {
-	if err := e.unread(ctx); err != nil {
-		return err
-	}
-	defer e.reading.Unlock()
-	return do()
-}
-
-// readersWait is how long a disposal waits for those who read.
-const readersWait = 10 * time.Minute
 
 // settleDisposals finds out which disposal records were written that the catalog has not heard of, when the service was stopped
 // in between. Whoever adds to a table's chain asks for it first.

@@ -51,17 +51,18 @@ func (e *Engine) PlanErasure(ctx context.Context, actor string, q ErasureRequest
 	}
 	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindErasure, Erases: r.Scope.Where, Source: q.Source, Table: q.Table, State: catalog.DisposalPlanned, Note: q.Note, CreatedAt: catalog.At(e.Now()), CreatedBy: actor}
 	d.Items.V, d.Stays.V, d.Remains.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}, []string{}
-	segments, err := e.Catalog.Segments(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}, catalog.All)
+	needs, err := e.needsOf(ctx, d.Source)
 	if err != nil {
 		return nil, err
 	}
-	slices.Reverse(segments)
-	for i := range segments {
-		s := &segments[i]
-		if s.State == catalog.SegmentDisposed || s.State == catalog.SegmentAbandoned {
+	for s, err := range e.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: d.Source, Table: d.Table}) {
+		if err != nil {
+			return nil, err
+		}
+		if s.State == catalog.SegmentDisposed {
 			continue
 		}
-		item, stay, err := e.erasable(ctx, d, s, columns)
+		item, stay, err := e.erasable(ctx, d, s, columns, needs)
 		switch {
 		case err != nil:
 			return nil, err
@@ -125,7 +126,7 @@ func (e *Engine) unsettled(ctx context.Context, s *catalog.Segment) (string, err
 }
 
 // erasable says how many rows of a segment an erasure destroys, or why it cannot; neither where the segment holds none.
-func (e *Engine) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.Segment, columns []shape.Column) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+func (e *Engine) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.Segment, columns []shape.Column, needs *needs) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 	now := catalog.At(e.Now())
 	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
@@ -170,7 +171,7 @@ func (e *Engine) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.S
 	case found.erased == 0:
 		return stays(&now, "hold %s (%s) stands on every such row of it", p.held.ID, p.held.Reference)
 	}
-	if r, err := e.neededBy(ctx, s); err != nil {
+	if r, err := needs.by(ctx, s); err != nil {
 		return nil, nil, err
 	} else if r != nil {
 		return stays(&now, "restore %s has put rows of it back for a time, which compares them with it in the end", r.ID)

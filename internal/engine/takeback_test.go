@@ -55,7 +55,7 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			if p.Counts.V.Due != 0 {
 				t.Errorf("%d rows are due again", p.Counts.V.Due)
 			}
-			if r, err := b.neededBy(t.Context(), &catalog.Segment{ID: "x", Run: run, Source: "harbour"}); err != nil || r == nil || r.ID != timed.ID {
+			if r, err := needed(t, b, run); err != nil || r == nil || r.ID != timed.ID {
 				t.Errorf("the segments are needed by %+v, %v", r, err)
 			}
 			b.now = b.now.AddDate(0, 0, 3)
@@ -74,7 +74,7 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			if p = b.plan(t, PlanRequest{Rule: "matrix"}); p.Counts.V.Due != 1 || p.Counts.V.Restored != 2 {
 				t.Errorf("due %d, restored %d", p.Counts.V.Due, p.Counts.V.Restored)
 			}
-			if r, err := b.neededBy(t.Context(), &catalog.Segment{ID: "x", Run: run, Source: "harbour"}); err != nil || r != nil {
+			if r, err := needed(t, b, run); err != nil || r != nil {
 				t.Errorf("the segments are still needed by %+v, %v", r, err)
 			}
 			if x, err := b.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
@@ -98,4 +98,14 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			}
 		})
 	}
+}
+
+// needed returns a restore that needs the segments of a run.
+func needed(t *testing.T, b *bench, run string) (*catalog.Restore, error) {
+	t.Helper()
+	n, err := b.needsOf(t.Context(), "harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n.by(t.Context(), &catalog.Segment{ID: "x", Run: run, Source: "harbour"})
 }

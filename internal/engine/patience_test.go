@@ -1,0 +1,166 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+)
+
+// absent is a store that is away from one operation on, for so many operations.
+type absent struct {
+	store.Store
+	mu       sync.Mutex
+	from, to int
+	seen     int
+	reads    func(name string) // hears of each file that is opened; may be nil
+}
+
+func (a *absent) step() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.seen++; a.seen > a.from && a.seen <= a.to {
+		return errStumbled
+	}
+	return nil
+}
+
+func (a *absent) Open(ctx context.Context, name string) (store.Reader, error) {
+	if err := a.step(); err != nil {
+		return nil, err
+	}
+	if a.reads != nil {
+		a.reads(name)
+	}
+	r, err := a.Store.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return &absentReader{r, a}, nil
+}
+
+func (a *absent) List(ctx context.Context, prefix string) ([]store.Object, error) {
+	if err := a.step(); err != nil {
+		return nil, err
+	}
+	return a.Store.List(ctx, prefix)
+}
+
+type absentReader struct {
+	store.Reader
+	a *absent
+}
+
+func (r *absentReader) ReadAt(p []byte, off int64) (int, error) {
+	if err := r.a.step(); err != nil {
+		return 0, err
+	}
+	return r.Reader.ReadAt(p, off)
+}
+
+// Wherever a store goes away, a verification waits for it, says so meanwhile, and finds what it finds where nothing happens.
+func TestAVerificationWaitsForItsStores(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "wal")
+	b.sliceRows = 1000
+	r := b.start(t)
+	if err := b.Run(t.Context(), r); err != nil {
+		t.Fatal(err)
+	}
+	verified := func(a *absent) (*catalog.Verification, error) {
+		b.Engine.Store = func(context.Context, string) (store.Store, error) { return a, nil }
+		v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v, b.Verify(t.Context(), v, 0)
+	}
+	whole := &absent{Store: b.store}
+	want, err := verified(whole)
+	if err != nil || want.Segments != 3 || want.Rows != rows || len(want.Findings.V) != 0 || whole.seen < 12 {
+		t.Fatalf("%d steps, %+v, %v", whole.seen, want, err)
+	}
+	for from := 0; from < whole.seen; from++ {
+		got, err := verified(&absent{Store: b.store, from: from, to: from + 2})
+		if err != nil || got.State != catalog.VerificationDone || got.Reason != "" || got.Segments != want.Segments || got.Of != want.Of || got.Rows != want.Rows || got.Bytes != want.Bytes || len(got.Findings.V) != 0 {
+			t.Fatalf("away from step %d on: %+v instead of %+v, %v", from, got, want, err)
+		}
+	}
+	// What is waited for is shown, and whoever stops it does so at once.
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	b.Engine.Store = func(context.Context, string) (store.Store, error) { return &absent{Store: b.store, to: 1 << 30}, nil }
+	v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan error)
+	go func() { copied := *v; done <- b.Verify(ctx, &copied, 0) }()
+	for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		if now, err := b.Catalog.Verification(t.Context(), v.ID); err != nil || time.Since(begun) > 20*time.Second {
+			t.Fatalf("%+v, %v", now, err)
+		} else if strings.HasPrefix(now.Reason, "waiting for a store: ") && now.State == catalog.Verifying {
+			break
+		}
+	}
+	stop()
+	if err := <-done; !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+}
+
+// What is to be destroyed waits for the segment that a verification is at, not for all of them.
+func TestAVerificationLetsDisposalsIn(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "wal")
+	b.sliceRows = 100
+	r := b.start(t)
+	if err := b.Run(t.Context(), r); err != nil {
+		t.Fatal(err)
+	}
+	var once sync.Once
+	let, in := make(chan error, 1), false
+	var mu sync.Mutex
+	a := &absent{Store: b.store, reads: func(name string) {
+		if !strings.HasSuffix(name, ".parquet") {
+			return
+		}
+		once.Do(func() {
+			go func() {
+				let <- b.WhenUnread(t.Context(), func() error {
+					mu.Lock()
+					defer mu.Unlock()
+					in = true
+					return nil
+				})
+			}()
+		})
+		time.Sleep(2 * time.Millisecond)
+	}}
+	b.Engine.Store = func(context.Context, string) (store.Store, error) { return a, nil }
+	v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	left := -1 // segments that were not verified yet when the other was let in
+	show := a.reads
+	a.reads = func(name string) {
+		show(name)
+		mu.Lock()
+		defer mu.Unlock()
+		if in && left < 0 {
+			left = rows/100 - v.Segments
+		}
+	}
+	if err := errors.Join(b.Verify(t.Context(), v, 0), <-let); err != nil {
+		t.Fatal(err)
+	}
+	if left < rows/100/2 {
+		t.Errorf("%d segments were left to verify when the other was let in", left)
+	}
+}
