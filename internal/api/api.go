@@ -262,24 +262,36 @@ func (a *API) routes() []route {
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return s.PlanDisposal(c.Request.Context(), actor, in.Rule, in.Table, in.Note)
+			return brief(s.PlanDisposal(c.Request.Context(), actor, in.Rule, in.Table, in.Note))
 		}},
 		{method: "POST", path: "/erasures", summary: "Find out which segments hold rows of a condition, whatever their time in the archive; a disposal of kind erasure, and nothing is destroyed", in: engine.ErasureRequest{}, out: catalog.Disposal{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
 			var in engine.ErasureRequest
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return s.PlanErasure(c.Request.Context(), actor, in)
+			return brief(s.PlanErasure(c.Request.Context(), actor, in))
 		}},
-		{method: "GET", path: "/disposals/{disposal}", summary: "One disposal", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Disposal(c.Request.Context(), c.Param("disposal")) }},
+		{method: "GET", path: "/disposals/{disposal}", summary: "One disposal, with the first of its segments", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
+			return s.Catalog.DisposalBrief(c.Request.Context(), c.Param("disposal"))
+		}},
+		{method: "GET", path: "/disposals/{disposal}/segments", summary: "The segments that a disposal is to destroy, the oldest first", query: paged, out: Items[catalog.PlacedItem]{}, do: func(c *gin.Context) (any, error) {
+			p := page(c)
+			list, err := s.Catalog.DisposalItems(c.Request.Context(), c.Param("disposal"), p)
+			return paging(list, p), err
+		}},
+		{method: "GET", path: "/disposals/{disposal}/stays", summary: "The segments of its table that a disposal leaves, and why, the oldest first", query: paged, out: Items[catalog.PlacedStay]{}, do: func(c *gin.Context) (any, error) {
+			p := page(c)
+			list, err := s.Catalog.DisposalStays(c.Request.Context(), c.Param("disposal"), p)
+			return paging(list, p), err
+		}},
 		{method: "POST", path: "/disposals/{disposal}/start", summary: "Decide that its segments are destroyed now, and go on with one that stopped", out: catalog.Disposal{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
-			return s.StartDisposal(c.Request.Context(), actor, c.Param("disposal"))
+			return brief(s.StartDisposal(c.Request.Context(), actor, c.Param("disposal")))
 		}},
 		{method: "POST", path: "/disposals/{disposal}/approve", summary: "Approve a disposal that waits for it; it is still to be started", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
-			return s.Catalog.ApproveDisposal(c.Request.Context(), actor, c.Param("disposal"), catalog.At(s.Now()))
+			return brief(s.Catalog.ApproveDisposal(c.Request.Context(), actor, c.Param("disposal"), catalog.At(s.Now())))
 		}},
 		{method: "POST", path: "/disposals/{disposal}/cancel", summary: "Decide against it", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
-			return s.Catalog.SetDisposalState(c.Request.Context(), actor, c.Param("disposal"), catalog.DisposalCancelled, "", catalog.At(s.Now()))
+			return brief(s.Catalog.SetDisposalState(c.Request.Context(), actor, c.Param("disposal"), catalog.DisposalCancelled, "", catalog.At(s.Now())))
 		}},
 		{method: "GET", path: "/disposals/{disposal}/certificate", summary: "What was destroyed, by which rule and by whose decision", query: []string{"format"}, out: engine.Certificate{}, raw: a.certificate},
 		{method: "GET", path: "/catalog/backup", summary: "The catalog as it is at this moment, as an SQLite file", raw: a.backup},

@@ -281,3 +281,11 @@ func fill[T any](list *[]T) {
 		*list = []T{}
 	}
 }
+
+// brief answers with a disposal and the first of its segments.
+func brief(d *catalog.Disposal, err error) (any, error) {
+	if err != nil {
+		return nil, err
+	}
+	return d.Brief(), nil
+}

@@ -26,8 +26,9 @@ var migrations embed.FS
 
 // Catalog is the open catalog. It is safe for concurrent use: readers side by side, up to a number, and writers in turn.
 type Catalog struct {
-	db     *sqlx.DB // for reading
-	writes *writer
+	db      *sqlx.DB // for reading alone
+	writes  *writer
+	address string // for a connection of one's own
 }
 
 // readers is how many read at a time at the most.
@@ -42,7 +43,8 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}
-	writes, err := sqlx.Open("sqlite", fileAddress(path)+"?"+q.Encode())
+	c := &Catalog{address: fileAddress(path) + "?" + q.Encode()}
+	writes, err := sqlx.Open("sqlite", c.address)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +68,8 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	}
 	db.SetMaxOpenConns(readers)
 	db.SetMaxIdleConns(readers)
-	return &Catalog{db: db, writes: &writer{DB: writes}}, nil
+	c.db, c.writes = db, &writer{DB: writes}
+	return c, nil
 }
 
 // private makes a database's file where it does not exist, and sees to it that nobody but its owner reads it and what SQLite keeps beside it.

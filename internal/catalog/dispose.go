@@ -33,27 +33,20 @@ type Disposal struct {
 	EndedAt    *Time                `db:"ended_at" json:"ended_at"`
 	ApprovedBy string               `db:"approved_by" json:"approved_by"`
 	ApprovedAt *Time                `db:"approved_at" json:"approved_at"`
-	Items      JSON[[]DisposalItem] `db:"-" json:"items"`         // segments that are to be destroyed; empty in a list of disposals
+	Items      JSON[[]DisposalItem] `db:"-" json:"items"`         // segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
 	Stays      JSON[[]DisposalStay] `db:"-" json:"stays"`         // segments of the table that stay, and why; likewise
 	Remains    JSON[[]string]       `db:"remains" json:"remains"` // what may hold such rows still, where, and why
 	DisposalSum
 }
 
-// DisposalSum is how much a disposal is of.
+// DisposalSum is how much a disposal is of. The catalog keeps it.
 type DisposalSum struct {
 	Segments int   `db:"segments" json:"segments"` // that are to be destroyed
-	Rows     int64 `db:"rows" json:"rows"`         // of them, less those that stay
+	Rows     int64 `db:"row_count" json:"rows"`    // of them, less those that stay
 	Bytes    int64 `db:"bytes" json:"bytes"`
 	Gone     int   `db:"gone" json:"gone"` // segments that were destroyed so far
 	Staying  int   `db:"staying" json:"staying"`
 }
-
-// disposalQuery asks for disposals with how much each is of.
-const disposalQuery = `SELECT disposal.*, count(x.position) AS segments, coalesce(sum(x.item ->> '$.rows' - coalesce(x.item ->> '$.kept', 0)), 0) AS rows, coalesce(sum(x.item ->> '$.bytes'), 0) AS bytes,
-	count(x.item ->> '$.destroyed') AS gone, (SELECT count(*) FROM disposal_stay WHERE disposal_stay.disposal = disposal.id) AS staying FROM `
-
-// disposalItems is what disposals are joined with for that.
-const disposalItems = " disposal LEFT JOIN disposal_item x ON x.disposal = disposal.id "
 
 // DisposalItem is a segment that is to be destroyed.
 type DisposalItem struct {
@@ -103,7 +96,9 @@ func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 				return err
 			}
 		}
-		d.sumUp()
+		if err := tx.GetContext(ctx, &d.DisposalSum, "SELECT segments, row_count, bytes, gone, staying FROM disposal WHERE id = ?", d.ID); err != nil {
+			return err
+		}
 		return note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
 	})
 }
@@ -120,37 +115,115 @@ func (c *Catalog) SaveDisposalRemains(ctx context.Context, d *Disposal) error {
 	return err
 }
 
-// sumUp says how much a disposal is of, by its segments.
-func (d *Disposal) sumUp() {
-	d.DisposalSum = DisposalSum{Segments: len(d.Items.V), Staying: len(d.Stays.V)}
-	for i := range d.Items.V {
-		x := &d.Items.V[i]
-		d.Rows, d.Bytes = d.Rows+x.Rows-x.Kept, d.Bytes+x.Bytes
-		if x.Destroyed != nil {
-			d.Gone++
-		}
+// fill reads the segments of a disposal.
+func (d *Disposal) fill(ctx context.Context, q sqlx.QueryerContext) error {
+	items, err := disposalItems(ctx, q, d.ID, All)
+	if err != nil {
+		return err
+	}
+	stays, err := disposalStays(ctx, q, d.ID, All)
+	if err != nil {
+		return err
+	}
+	d.take(items, stays)
+	return nil
+}
+
+func (d *Disposal) take(items []PlacedItem, stays []PlacedStay) {
+	d.Items.V, d.Stays.V = make([]DisposalItem, len(items)), make([]DisposalStay, len(stays))
+	for i := range items {
+		d.Items.V[i] = items[i].DisposalItem
+	}
+	for i := range stays {
+		d.Stays.V[i] = stays[i].DisposalStay
 	}
 }
 
-// fill reads the segments of a disposal.
-func (d *Disposal) fill(ctx context.Context, q sqlx.QueryerContext) error {
-	items, err := list[JSON[DisposalItem]](ctx, q, "SELECT item FROM disposal_item WHERE disposal = ? ORDER BY position", d.ID)
+// PlacedItem is a segment that is to be destroyed, in a list of them.
+type PlacedItem struct {
+	Position int `db:"position" json:"-"`
+	DisposalItem
+}
+
+// PlacedStay is a segment that stays, in a list of them.
+type PlacedStay struct {
+	Position int `db:"position" json:"-"`
+	DisposalStay
+}
+
+// The places of items in their lists.
+func (i *PlacedItem) Place() string { return place(i.Position) }
+func (s *PlacedStay) Place() string { return place(s.Position) }
+
+var byPosition = order{columns: []string{"position"}, up: true}
+
+// disposalPart is a part of what a disposal lists.
+type disposalPart[T any] struct {
+	Position int     `db:"position"`
+	Of       JSON[T] `db:"of"`
+}
+
+func disposalItems(ctx context.Context, q sqlx.QueryerContext, id string, p Page) ([]PlacedItem, error) {
+	parts, err := paged[disposalPart[DisposalItem]](ctx, q, p, byPosition, `SELECT position, item AS "of" FROM disposal_item WHERE disposal = ?`, id)
+	out := make([]PlacedItem, len(parts))
+	for i := range parts {
+		out[i] = PlacedItem{parts[i].Position, parts[i].Of.V}
+	}
+	return out, err
+}
+
+func disposalStays(ctx context.Context, q sqlx.QueryerContext, id string, p Page) ([]PlacedStay, error) {
+	parts, err := paged[disposalPart[DisposalStay]](ctx, q, p, byPosition, `SELECT position, stay AS "of" FROM disposal_stay WHERE disposal = ?`, id)
+	out := make([]PlacedStay, len(parts))
+	for i := range parts {
+		out[i] = PlacedStay{parts[i].Position, parts[i].Of.V}
+	}
+	return out, err
+}
+
+// DisposalItems lists the segments that a disposal is to destroy.
+func (c *Catalog) DisposalItems(ctx context.Context, id string, p Page) ([]PlacedItem, error) {
+	if _, err := c.disposal(ctx, id); err != nil {
+		return nil, err
+	}
+	return disposalItems(ctx, c.db, id, p)
+}
+
+// DisposalStays lists the segments that a disposal leaves, and why.
+func (c *Catalog) DisposalStays(ctx context.Context, id string, p Page) ([]PlacedStay, error) {
+	if _, err := c.disposal(ctx, id); err != nil {
+		return nil, err
+	}
+	return disposalStays(ctx, c.db, id, p)
+}
+
+func (c *Catalog) disposal(ctx context.Context, id string) (*Disposal, error) {
+	return get[Disposal](ctx, c.db, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id)
+}
+
+// DisposalShown is how many of its segments a disposal is shown with.
+const DisposalShown = 200
+
+// Brief is a disposal with the first of its segments.
+func (d *Disposal) Brief() *Disposal {
+	out := *d
+	out.Items.V, out.Stays.V = d.Items.V[:min(len(d.Items.V), DisposalShown)], d.Stays.V[:min(len(d.Stays.V), DisposalShown)]
+	return &out
+}
+
+// DisposalBrief returns one disposal with the first of its segments.
+func (c *Catalog) DisposalBrief(ctx context.Context, id string) (*Disposal, error) {
+	d, err := c.disposal(ctx, id)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	stays, err := list[JSON[DisposalStay]](ctx, q, "SELECT stay FROM disposal_stay WHERE disposal = ? ORDER BY position", d.ID)
+	items, err := disposalItems(ctx, c.db, id, First(DisposalShown))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	d.Items.V, d.Stays.V = make([]DisposalItem, len(items)), make([]DisposalStay, len(stays))
-	for i := range items {
-		d.Items.V[i] = items[i].V
-	}
-	for i := range stays {
-		d.Stays.V[i] = stays[i].V
-	}
-	d.sumUp()
-	return nil
+	stays, err := disposalStays(ctx, c.db, id, First(DisposalShown))
+	d.take(items, stays)
+	return d, err
 }
 
 // ApproveDisposal keeps that somebody approved a planned disposal.
@@ -212,7 +285,7 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 
 // Disposal returns one disposal.
 func (c *Catalog) Disposal(ctx context.Context, id string) (*Disposal, error) {
-	d, err := get[Disposal](ctx, c.db, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id)
+	d, err := c.disposal(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -221,11 +294,7 @@ func (c *Catalog) Disposal(ctx context.Context, id string) (*Disposal, error) {
 
 // Disposals lists disposals, the newest first, with how much each is of in place of its segments.
 func (c *Catalog) Disposals(ctx context.Context, p Page) ([]Disposal, error) {
-	query, args, err := p.query(newestFirst, "SELECT * FROM disposal WHERE true")
-	if err != nil {
-		return nil, err
-	}
-	out, err := list[Disposal](ctx, c.db, disposalQuery+"("+query+")"+disposalItems+"GROUP BY disposal.id ORDER BY disposal.created_at DESC, disposal.id DESC", args...)
+	out, err := paged[Disposal](ctx, c.db, p, newestFirst, "SELECT * FROM disposal WHERE true")
 	for i := range out {
 		out[i].Items.V, out[i].Stays.V = []DisposalItem{}, []DisposalStay{}
 	}

@@ -236,7 +236,11 @@ const storeQuery = `SELECT coalesce(sum(segments) FILTER (WHERE store = ?1), 0) 
 func (c *Catalog) Backup(ctx context.Context, path string) error {
 	err := private(path)
 	if err == nil {
-		_, err = c.db.ExecContext(ctx, "VACUUM INTO ?", path)
+		var own *sqlx.DB // neither readers, which may not write, nor the writer, for whom others wait
+		if own, err = sqlx.Open("sqlite", c.address); err == nil {
+			_, err = own.ExecContext(ctx, "VACUUM INTO ?", path)
+			err = errors.Join(err, own.Close())
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("the catalog cannot be written to %s: %w", path, err)

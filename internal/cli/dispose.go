@@ -55,12 +55,25 @@ func erasurePlan(e *env) error {
 }
 
 func (e *env) disposal(d *catalog.Disposal) error {
-	var rows, bytes int64
-	destroyed := 0
-	for _, x := range d.Items.V {
-		rows, bytes = rows+x.Rows-x.Kept, bytes+x.Bytes
-		if x.Destroyed != nil {
-			destroyed++
+	path := "/disposals/" + url.PathEscape(d.ID)
+	if len(d.Items.V) < d.Segments { // the others
+		items, err := every[catalog.PlacedItem](e, path+"/segments")
+		if err != nil {
+			return err
+		}
+		d.Items.V = d.Items.V[:0]
+		for _, x := range items {
+			d.Items.V = append(d.Items.V, x.DisposalItem)
+		}
+	}
+	if len(d.Stays.V) < d.Staying {
+		stays, err := every[catalog.PlacedStay](e, path+"/stays")
+		if err != nil {
+			return err
+		}
+		d.Stays.V = d.Stays.V[:0]
+		for _, x := range stays {
+			d.Stays.V = append(d.Stays.V, x.DisposalStay)
 		}
 	}
 	decided := ""
@@ -72,7 +85,7 @@ func (e *env) disposal(d *catalog.Disposal) error {
 		rule = ""
 	}
 	if err := e.facts(d, d.Kind, d.ID, "table", d.Source+"."+d.Table, "rule", rule, "erases", d.Erases, "state", string(d.State), "reason", d.Reason, "note", d.Note,
-		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "approved", approval(d), "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", count(len(d.Items.V)), things(rows, "row"), size(bytes), count(destroyed))); err != nil || e.format != "table" {
+		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "approved", approval(d), "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", count(d.Segments), things(d.Rows, "row"), size(d.Bytes), count(d.Gone))); err != nil || e.format != "table" {
 		return err
 	}
 	list := [][]string{}
@@ -124,13 +137,7 @@ func disposalStart(e *env) error {
 		if d, err = follow[catalog.Disposal](e, "disposal", d.ID, path); err != nil {
 			return err
 		}
-		done := 0
-		for _, x := range d.Items.V {
-			if x.Destroyed != nil {
-				done++
-			}
-		}
-		show(done, len(d.Items.V), "segments destroyed")
+		show(d.Gone, d.Segments, "segments destroyed")
 	}
 	if err := e.disposal(&d); err != nil {
 		return err

@@ -21,6 +21,16 @@ func items[T any](e *env, path string, q url.Values) (out api.Items[T], err erro
 	if err != nil || limit < 0 {
 		return out, usage("-limit: write a number of items, or 0 for all")
 	}
+	return upTo[T](e, path, q, limit)
+}
+
+// every asks for a list, page by page, to its end.
+func every[T any](e *env, path string) ([]T, error) {
+	out, err := upTo[T](e, path, nil, 0)
+	return out.Items, err
+}
+
+func upTo[T any](e *env, path string, q url.Values, limit int) (out api.Items[T], err error) {
 	if q == nil {
 		q = url.Values{}
 	}

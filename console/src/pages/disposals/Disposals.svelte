@@ -67,13 +67,15 @@
   });
   const approve = (id: string) => doing(() => take(api.POST("/disposals/{disposal}/approve", { params: { path: { disposal: id } } })));
   const cancel = (id: string) => doing(() => take(api.POST("/disposals/{disposal}/cancel", { params: { path: { disposal: id } } })));
-  const shown = 200; // segments of a disposal
-  let one = $state<Schemas["Disposal"]>(); // that is open, with its segments
+  let one = $state<Schemas["Disposal"]>(); // that is open, with the first of what stays
+  let segments = $state<Schemas["ItemsOfPlacedItem"]>(); // a page of those that it is to destroy
+  const within = new Pages();
   async function look() {
-    if (!open) return (one = undefined);
-    const id = open;
-    const d = await take(api.GET("/disposals/{disposal}", { params: { path: { disposal: id } } }));
-    if (open === id) one = d;
+    if (!open) return (one = segments = undefined);
+    const id = open, after = within.after;
+    const path = { disposal: id };
+    const [d, page] = await Promise.all([take(api.GET("/disposals/{disposal}", { params: { path } })), take(api.GET("/disposals/{disposal}/segments", { params: { path, query: { limit: 50, after } } }))]);
+    if (open === id && after === within.after) [one, segments] = [d, page];
   }
   $effect(() => { void open; void disposals.data; look().catch((e) => (problem = problemOf(e))); });
   const certificate = (id: string, format: string) => `/api/v1/disposals/${encodeURIComponent(id)}/certificate?format=${format}`;
@@ -114,28 +116,28 @@
           <TableBodyCell class="text-right">{size(d.bytes)}</TableBodyCell>
           <TableBodyCell><When at={d.created_at} day /></TableBodyCell>
           <TableBodyCell>{#if d.decided_at}<When at={d.decided_at} day /><div class="text-xs text-gray-500 dark:text-gray-400">by {d.decided_by}</div>{:else}–{/if}</TableBodyCell>
-          <TableBodyCell class="text-right"><button class="text-link text-xs" aria-expanded={open === d.id} onclick={() => (open = open === d.id ? "" : d.id)}>{open === d.id ? "less" : "more"}</button></TableBodyCell>
+          <TableBodyCell class="text-right"><button class="text-link text-xs" aria-expanded={open === d.id} onclick={() => { within.reset(); open = open === d.id ? "" : d.id; }}>{open === d.id ? "less" : "more"}</button></TableBodyCell>
         </TableBodyRow>
         {#if open === d.id}
           <TableBodyRow><td colspan="9" class="space-y-3 px-4 py-3 text-sm" data-testid="disposal">
             {#if d.reason}<p class={d.state === "failed" ? "text-red-700 dark:text-red-400" : ""} role={d.state === "failed" ? "alert" : undefined}>{d.reason}</p>{/if}
             {#if d.state === "running"}<Bar percent={share(d.gone, d.segments)} label="progress of the disposal" />{/if}
             {#if d.segments}
-              {@const items = one?.id === d.id ? one.items : []}
+              {@const items = one?.id === d.id ? (segments?.items ?? []) : []}
               <table class="w-full text-left text-xs">
                 <thead class="text-gray-500 dark:text-gray-400"><tr><th class="py-1 font-medium">Segment</th><th class="text-right font-medium">Rows</th><th class="text-right font-medium">File</th><th class="ps-4 font-medium">Ages</th><th class="font-medium">Time over</th><th class="font-medium">What becomes of it</th></tr></thead>
                 <tbody>
-                  {#each items.slice(0, shown) as x (x.segment)}
+                  {#each items as x (x.segment)}
                     <tr class="border-t border-gray-100 dark:border-gray-700/60"><td class="py-1"><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a></td><td class="text-right">{count(x.rows)}</td><td class="text-right">{size(x.bytes)}</td><td class="ps-4">{age(x.oldest).slice(0, 10)} to {age(x.newest).slice(0, 10)}</td><td><When at={x.due} day /></td>
                       <td>{#if x.destroyed}destroyed <When at={x.destroyed} />{:else if x.left}left: {x.left}{:else if d.state === "cancelled"}stays{:else}goes, from {x.stores.join(" and ")}{/if}{#each x.remains ?? [] as left (left)}<div class="text-amber-800 dark:text-amber-300">what may hold it still: {left}</div>{/each}{#if x.kept}<div title={x.why}>{count(x.kept)} of its rows stay{#if x.successor}, in <a class="text-link font-mono" href="#/archive/{x.successor}" title={x.successor}>{short(x.successor)}</a>{/if}: {x.why}</div>{/if}</td></tr>
                   {/each}
                 </tbody>
               </table>
             {:else}<p class="text-gray-600 dark:text-gray-400">{d.kind === "erasure" ? "No segment holds such rows that could be erased." : "No segment may be destroyed yet."}</p>{/if}
-            {#if d.segments > shown}<p class="text-xs text-gray-500 dark:text-gray-400">and {count(d.segments - shown)} more; the certificate and <code>ambercellar disposal show</code> have all</p>{/if}
+            <Pager pages={within} next={segments?.next} />
             {#if d.staying}
               <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">What stays of the table: {plural(d.staying, "segment")}</summary>
-                <ul class="mt-1 space-y-0.5 text-xs">{#each (one?.id === d.id ? one.stays : []).slice(0, shown) as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}</ul>
+                <ul class="mt-1 space-y-0.5 text-xs">{#each one?.id === d.id ? one.stays : [] as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}{#if one?.id === d.id && d.staying > one.stays.length}<li>and {count(d.staying - one.stays.length)} more; <code>ambercellar disposal show {d.id}</code> lists all</li>{/if}</ul>
               </details>
             {/if}
             <div class="flex flex-wrap items-center gap-3">
