@@ -190,7 +190,7 @@ func (l *lying) Open(_ context.Context, _ string) (store.Reader, error) {
 func TestASegmentExistsOnceItsManifestDoes(t *testing.T) {
 	st := directory(t)
 	m, _ := write(t, st)
-	if stems, err := Stems(t.Context(), st); err != nil || len(stems) != 0 {
+	if stems, err := stemsOf(t, st); err != nil || len(stems) != 0 {
 		t.Fatalf("before the manifest: %v, %v", stems, err)
 	}
 	hash, err := Publish(t.Context(), st, m, Range{Oldest: "2020-01-01"})
@@ -267,4 +267,14 @@ func TestAMistakeOfTheReaderIsNotDamage(t *testing.T) {
 			t.Errorf("%s took a mistake for %v, %v", name, err, mistake)
 		}
 	}
+}
+
+func stemsOf(t *testing.T, st store.Store) (out []string, err error) {
+	for stem, err := range Stems(t.Context(), st, "") {
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, stem)
+	}
+	return out, nil
 }

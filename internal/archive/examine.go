@@ -145,34 +145,33 @@ func (x *examiner) rowsOf(s *kept) Place {
 func Examine(ctx context.Context, places []Place, q Examining) (*Examined, error) {
 	x := &examiner{Examining: q}
 	x.out.Chains = []Chained{}
-	lists := make([]map[string]map[string][]string, len(places)) // by place: by table: by stem: the files
 	tables := map[string]bool{}
-	for i, p := range places {
-		var err error
-		if lists[i], err = x.list(ctx, p); err != nil {
+	for _, p := range places {
+		if err := x.list(ctx, p, tables); err != nil {
 			return nil, fmt.Errorf("store %s: %w", p.Name, err)
-		}
-		for t := range lists[i] {
-			tables[t] = true
 		}
 	}
 	for _, t := range slices.Sorted(maps.Keys(tables)) {
-		if err := x.table(ctx, places, lists, t); err != nil {
+		if err := x.table(ctx, places, t); err != nil {
 			return nil, err
 		}
 	}
 	slices.SortFunc(x.out.Chains, func(a, b Chained) int { return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Table, b.Table)) })
 	x.out.Of, x.out.OfBytes = x.of, x.bytes
-	return &x.out, x.resolve(ctx, places, lists)
+	return &x.out, x.resolve(ctx, places)
 }
 
 // table examines what belongs to one table, at all places.
-func (x *examiner) table(ctx context.Context, places []Place, lists []map[string]map[string][]string, table string) error {
+func (x *examiner) table(ctx context.Context, places []Place, table string) error {
 	x.segments, x.chains, x.alone = nil, map[[2]string][]record{}, map[string][]alone{}
 	known := map[string]bool{} // stems with a manifest
-	for i, p := range places {
-		for _, stem := range slices.Sorted(maps.Keys(lists[i][table])) {
-			there, err := x.collect(ctx, p, stem, lists[i][table][stem])
+	for _, p := range places {
+		files, err := filesOf(ctx, p, table)
+		if err != nil {
+			return fmt.Errorf("store %s: %w", p.Name, err)
+		}
+		for _, stem := range slices.Sorted(maps.Keys(files)) {
+			there, err := x.collect(ctx, p, stem, files[stem])
 			if err != nil {
 				return fmt.Errorf("store %s: %w", p.Name, err)
 			}
@@ -206,29 +205,27 @@ func (x *examiner) table(ctx context.Context, places []Place, lists []map[string
 }
 
 // resolve finds out whether files that are not what was written are those of other segments.
-func (x *examiner) resolve(ctx context.Context, places []Place, lists []map[string]map[string][]string) error {
+func (x *examiner) resolve(ctx context.Context, places []Place) error {
 	owners := map[string]*Manifest{} // by sum
 	for _, d := range x.doubts {
 		owners[d.sum] = nil
 	}
-	for i, p := range places {
+	for _, p := range places {
 		if len(owners) == 0 {
 			break
 		}
-		for _, stems := range lists[i] {
-			for stem, files := range stems {
-				if !slices.Contains(files, stem+manifestEnding) {
-					continue
-				}
-				m, _, err := LoadManifest(ctx, p.Store, stem)
-				if errors.Is(err, ErrDamaged) || errors.Is(err, fs.ErrNotExist) {
-					continue
-				} else if err != nil {
-					return fmt.Errorf("store %s: %w", p.Name, err)
-				}
-				if _, asked := owners[m.SHA256]; asked {
-					owners[m.SHA256] = m
-				}
+		for stem, err := range Stems(ctx, p.Store, "") {
+			if err != nil {
+				return fmt.Errorf("store %s: %w", p.Name, err)
+			}
+			m, _, err := LoadManifest(ctx, p.Store, stem)
+			if errors.Is(err, ErrDamaged) || errors.Is(err, fs.ErrNotExist) {
+				continue
+			} else if err != nil {
+				return fmt.Errorf("store %s: %w", p.Name, err)
+			}
+			if _, asked := owners[m.SHA256]; asked {
+				owners[m.SHA256] = m
 			}
 		}
 	}
@@ -267,14 +264,12 @@ func Ours(name string) (stem, run string, ok bool) {
 	return m[1], strings.Split(m[1], "/")[2], true
 }
 
-// list lists the files at a place, by table and stem.
-func (x *examiner) list(ctx context.Context, p Place) (map[string]map[string][]string, error) {
-	objects, err := p.Store.List(ctx, "")
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]map[string][]string{}
-	for _, o := range objects {
+// list finds the tables of which files lie at a place.
+func (x *examiner) list(ctx context.Context, p Place, tables map[string]bool) error {
+	for o, err := range p.Store.Each(ctx, "") {
+		if err != nil {
+			return err
+		}
 		if o.Name == store.IdentityName {
 			continue
 		}
@@ -283,18 +278,28 @@ func (x *examiner) list(ctx context.Context, p Place) (map[string]map[string][]s
 			x.find(Finding{Kind: FindForeign, Store: p.Name, File: o.Name, Message: "this file is none of the archive's; it is left alone"})
 			continue
 		}
-		table := path.Dir(path.Dir(m[1]))
-		if out[table] == nil {
-			out[table] = map[string][]string{}
+		if table := path.Dir(path.Dir(m[1])); !tables[table] {
+			tables[table] = true
 		}
-		out[table][m[1]] = append(out[table][m[1]], o.Name)
 		if x.Wanted == nil && m[2] == manifestEnding {
 			x.out.Of++
 		} else if x.Wanted == nil && m[2] == rowsEnding {
 			x.out.OfBytes += o.Size
 		}
 	}
-	return out, nil
+	return nil
+}
+
+// filesOf lists the files of a table at a place, by stem.
+func filesOf(ctx context.Context, p Place, table string) (map[string][]string, error) {
+	objects, err := p.Store.List(ctx, table+"/")
+	out := map[string][]string{}
+	for _, o := range objects {
+		if m := ours.FindStringSubmatch(o.Name); m != nil {
+			out[m[1]] = append(out[m[1]], o.Name)
+		}
+	}
+	return out, err
 }
 
 // collect reads the records of a segment at a place. It returns whether its manifest is there.

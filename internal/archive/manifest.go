@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"iter"
 	"net/url"
 	"slices"
 	"strings"
@@ -343,19 +344,17 @@ func LoadRange(ctx context.Context, st store.Store, m *Manifest) (*Range, error)
 	return r, err
 }
 
-// Stems lists the stems of all segments that exist in a store.
-func Stems(ctx context.Context, st store.Store) ([]string, error) {
-	objects, err := st.List(ctx, "")
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, o := range objects {
-		if stem, ok := strings.CutSuffix(o.Name, manifestEnding); ok {
-			out = append(out, stem)
+// Stems goes through the stems of the segments that exist in a store below a prefix; all where that is empty.
+func Stems(ctx context.Context, st store.Store, prefix string) iter.Seq2[string, error] {
+	return func(yield func(string, error) bool) {
+		for o, err := range st.Each(ctx, prefix) {
+			if stem, ok := strings.CutSuffix(o.Name, manifestEnding); ok || err != nil {
+				if !yield(stem, err) || err != nil {
+					return
+				}
+			}
 		}
 	}
-	return out, nil
 }
 
 // Discard removes the files of a segment that never came to exist. It refuses where there is a manifest.

@@ -26,13 +26,12 @@ func (e *Engine) Adopt(ctx context.Context, actor, storeName string) (out Adopte
 	if err != nil {
 		return out, err
 	}
-	stems, err := archive.Stems(ctx, st)
-	if err != nil {
-		return out, err
-	}
-	for _, stem := range stems {
+	for stem, listing := range archive.Stems(ctx, st, "") {
 		if ctx.Err() != nil {
 			return out, ctx.Err()
+		}
+		if listing != nil {
+			return out, errors.Join(err, listing)
 		}
 		fresh, renewed, one := e.takeUp(ctx, st, storeName, stem)
 		if one != nil {

@@ -559,11 +559,10 @@ func (s *scene) account(t *testing.T, b *bench, h *harbour, run string, before m
 		sum.Merge(books.Digest)
 		archived[x.Table] = sum
 	}
-	stems, err := archive.Stems(t.Context(), b.store)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, stem := range stems {
+	for stem, err := range archive.Stems(t.Context(), b.store, "") {
+		if err != nil {
+			t.Fatal(err)
+		}
 		if !known[stem] {
 			fail("a segment is in the store that nobody knows: %s", stem)
 		}

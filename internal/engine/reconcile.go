@@ -424,11 +424,10 @@ func (e *Engine) lookIntoStores(ctx context.Context, out *Reconciliation) error 
 		if err != nil {
 			return err
 		}
-		stems, err := archive.Stems(ctx, st)
-		if err != nil {
-			return fmt.Errorf("store %s: %w", s.Name, err)
-		}
-		for _, stem := range stems {
+		for stem, err := range archive.Stems(ctx, st, archive.TablePrefix(out.Source, out.Table)) {
+			if err != nil {
+				return fmt.Errorf("store %s: %w", s.Name, err)
+			}
 			if known, err := e.Catalog.StemSegment(ctx, stem); err != nil || known != nil {
 				if err != nil {
 					return err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"path"
 	"slices"
 	"strings"
@@ -76,14 +77,13 @@ func (e *Engine) sweepBelow(ctx context.Context, actor, storeName, prefix string
 	if err := x.open(ctx); err != nil {
 		return nil, err
 	}
-	list, looked, err := x.candidates(ctx, prefix)
-	if err != nil {
-		return nil, err
-	}
-	out := &Swept{Looked: looked, Files: []SweptFile{}}
+	out := &Swept{Files: []SweptFile{}}
 	var going []*candidate
-	for i := range list {
-		c := &list[i]
+	for c, err := range x.candidates(ctx, prefix) {
+		if err != nil {
+			return nil, err
+		}
+		out.Looked++
 		f, err := x.judge(ctx, c)
 		if err != nil {
 			return nil, err
@@ -119,25 +119,29 @@ func (x *sweep) open(ctx context.Context) error {
 	return err
 }
 
-// candidates lists the files of the store that may be left over, those that were never completed first.
-func (x *sweep) candidates(ctx context.Context, prefix string) (out []candidate, looked int, err error) {
-	objects, err := x.store.List(ctx, prefix)
-	if err != nil {
-		return nil, 0, err
-	}
-	unfinished, err := x.givenUp(ctx, prefix)
-	if err != nil {
-		return nil, 0, err
-	}
-	for _, u := range unfinished {
-		out = append(out, candidate{u.Object, "begun and never completed; ", func(ctx context.Context) error { return x.store.RemoveUnfinished(ctx, u) }})
-	}
-	for _, o := range objects {
-		if o.Name != store.IdentityName {
-			out = append(out, candidate{o, "", func(ctx context.Context) error { return x.store.Remove(ctx, o.Name) }})
+// candidates goes through the files of the store that may be left over, those that were never completed first.
+func (x *sweep) candidates(ctx context.Context, prefix string) iter.Seq2[*candidate, error] {
+	return func(yield func(*candidate, error) bool) {
+		unfinished, err := x.givenUp(ctx, prefix)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		for _, u := range unfinished {
+			if !yield(&candidate{u.Object, "begun and never completed; ", func(ctx context.Context) error { return x.store.RemoveUnfinished(ctx, u) }}, nil) {
+				return
+			}
+		}
+		for o, err := range x.store.Each(ctx, prefix) {
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if o.Name != store.IdentityName && !yield(&candidate{o, "", func(ctx context.Context) error { return x.store.Remove(ctx, o.Name) }}, nil) {
+				return
+			}
 		}
 	}
-	return out, len(objects) + len(unfinished), nil
 }
 
 // judge says whether a file goes, and why or why not; nil: it belongs where it lies.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"ambercellar/internal/archive"
@@ -339,12 +338,13 @@ func (s *Service) newPlace(ctx context.Context, c *catalog.Store, existing bool)
 	case id != nil && !existing:
 		return refuse(fmt.Sprintf("%s is a store already (%s)", c.Path, id.Store), "add it with -existing if it comes from elsewhere; no other service may write there")
 	case id == nil && !existing:
-		list, err := st.List(ctx, "")
-		if err != nil {
-			return refuse(err.Error(), "")
-		}
-		if slices.ContainsFunc(list, func(o store.Object) bool { _, _, ours := archive.Ours(o.Name); return ours }) {
-			return refuse(fmt.Sprintf("%s holds segments already", c.Path), "add it with -existing if it comes from elsewhere; no other service may write there")
+		for o, err := range st.Each(ctx, "") {
+			if err != nil {
+				return refuse(err.Error(), "")
+			}
+			if _, _, ours := archive.Ours(o.Name); ours {
+				return refuse(fmt.Sprintf("%s holds segments already", c.Path), "add it with -existing if it comes from elsewhere; no other service may write there")
+			}
 		}
 	}
 	if fresh = id == nil; fresh {

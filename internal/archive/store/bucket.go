@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"iter"
 	"net"
 	"net/http"
 	"net/url"
@@ -455,18 +456,25 @@ func (r *objectReader) Close() error { return nil }
 
 // List lists the bucket, page by page.
 func (o *Objects) List(ctx context.Context, prefix string) ([]Object, error) {
-	own := o.own()
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	var out []Object
-	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: own + prefix, Recursive: true}) {
-		if x.Err != nil {
-			return nil, o.told(prefix, x.Err)
+	return sorted(o.Each(ctx, prefix))
+}
+
+// Each asks for a thousand at a time.
+func (o *Objects) Each(ctx context.Context, prefix string) iter.Seq2[Object, error] {
+	return func(yield func(Object, error) bool) {
+		own := o.own()
+		ctx, cancel := context.WithCancel(ctx)
+		defer cancel()
+		for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: own + prefix, Recursive: true}) {
+			if x.Err != nil {
+				yield(Object{}, o.told(prefix, x.Err))
+				return
+			}
+			if !yield(Object{Name: strings.TrimPrefix(x.Key, own), Size: x.Size, Modified: x.LastModified}, nil) {
+				return
+			}
 		}
-		out = append(out, Object{Name: strings.TrimPrefix(x.Key, own), Size: x.Size, Modified: x.LastModified})
 	}
-	slices.SortFunc(out, func(a, b Object) int { return strings.Compare(a.Name, b.Name) })
-	return out, nil
 }
 
 // Unfinished lists the sendings in parts that were never completed.

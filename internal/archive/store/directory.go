@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"math"
 	"os"
 	slashes "path"
@@ -261,8 +262,9 @@ func (d *Directory) below(prefix string) string {
 	return dir
 }
 
-// walk goes through the files that may have a prefix. A directory may have a great many: as long as it gets on, it is waited for.
-func (d *Directory) walk(ctx context.Context, prefix string, each fs.WalkDirFunc) error {
+// walk goes through the files that may have a prefix. A directory may have a great many: as long as it gets on, it is waited for, or while it is held up by whoever
+// takes the files.
+func (d *Directory) walk(ctx context.Context, prefix string, held *atomic.Bool, each fs.WalkDirFunc) error {
 	var seen atomic.Int64
 	ended := errors.New("ended")
 	ctx, cancel := context.WithCancelCause(ctx)
@@ -279,7 +281,7 @@ func (d *Directory) walk(ctx context.Context, prefix string, each fs.WalkDirFunc
 			case <-tick.C:
 			}
 			now := seen.Load()
-			if now == before {
+			if now == before && !held.Load() {
 				cancel(fmt.Errorf("%w: %s has not come back for %s", ErrUnreachable, d.root, patience))
 				return
 			}
@@ -305,38 +307,91 @@ func (d *Directory) walk(ctx context.Context, prefix string, each fs.WalkDirFunc
 
 // List walks the directory.
 func (d *Directory) List(ctx context.Context, prefix string) ([]Object, error) {
-	var out []Object
-	err := d.walk(ctx, prefix, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() {
-			return err
+	return sorted(d.Each(ctx, prefix))
+}
+
+// listedAtOnce is how many files of a directory are handed on together.
+const listedAtOnce = 1000
+
+// Each walks the directory, which waits for whoever takes the files.
+func (d *Directory) Each(ctx context.Context, prefix string) iter.Seq2[Object, error] {
+	return func(yield func(Object, error) bool) {
+		ctx, cancel := context.WithCancel(ctx)
+		defer cancel()
+		batches, ended := make(chan []Object), make(chan error, 1)
+		go func() {
+			var batch []Object
+			var held atomic.Bool
+			hand := func() error {
+				held.Store(true)
+				defer held.Store(false)
+				select {
+				case batches <- batch:
+					batch = nil
+					return nil
+				case <-ctx.Done():
+					return context.Cause(ctx)
+				}
+			}
+			err := d.walk(ctx, prefix, &held, func(path string, e fs.DirEntry, err error) error {
+				if err != nil || e.IsDir() {
+					return err
+				}
+				o, err := d.object(path, prefix, e)
+				if err != nil || o == nil {
+					return err
+				}
+				if batch = append(batch, *o); len(batch) < listedAtOnce {
+					return nil
+				}
+				return hand()
+			})
+			if err == nil && len(batch) > 0 { // the walk may still be going on where it failed
+				err = hand()
+			}
+			ended <- err
+		}()
+		for {
+			select {
+			case batch := <-batches:
+				for _, o := range batch {
+					if !yield(o, nil) {
+						return
+					}
+				}
+			case err := <-ended:
+				if err != nil {
+					yield(Object{}, err)
+				}
+				return
+			}
 		}
-		rel, err := filepath.Rel(d.root, path)
-		if err != nil {
-			return err
-		}
-		name := filepath.ToSlash(rel)
-		if strings.HasSuffix(name, partial) || !strings.HasPrefix(name, prefix) {
-			return nil
-		}
-		st, err := e.Info()
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
-		if err == nil {
-			out = append(out, Object{Name: name, Size: st.Size(), Modified: st.ModTime()})
-		}
-		return err
-	})
-	if err != nil { // the walk may still be going on
+	}
+}
+
+// object is how a file of the directory is listed; nil: it is not.
+func (d *Directory) object(path, prefix string, e fs.DirEntry) (*Object, error) {
+	rel, err := filepath.Rel(d.root, path)
+	if err != nil {
 		return nil, err
 	}
-	return out, nil
+	name := filepath.ToSlash(rel)
+	if strings.HasSuffix(name, partial) || !strings.HasPrefix(name, prefix) {
+		return nil, nil
+	}
+	st, err := e.Info()
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	return &Object{Name: name, Size: st.Size(), Modified: st.ModTime()}, nil
 }
 
 // Unfinished walks the directory.
 func (d *Directory) Unfinished(ctx context.Context, prefix string) ([]Unfinished, error) {
 	var out []Unfinished
-	err := d.walk(ctx, prefix, func(path string, e fs.DirEntry, err error) error {
+	err := d.walk(ctx, prefix, new(atomic.Bool), func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.HasSuffix(path, partial) {
 			return err
 		}

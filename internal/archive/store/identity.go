@@ -143,11 +143,10 @@ func unlinked(err error) error {
 // Two such stores would list, sweep and destroy each other's files.
 func Around(ctx context.Context, st Store) (string, error) {
 	inner := Unsealed(st)
-	list, err := inner.List(ctx, "")
-	if err != nil {
-		return "", err
-	}
-	for _, o := range list {
+	for o, err := range inner.Each(ctx, "") {
+		if err != nil {
+			return "", err
+		}
 		if strings.HasSuffix(o.Name, "/"+IdentityName) {
 			return "in " + path.Dir(o.Name) + " below it", nil
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"iter"
 	"os"
 	"regexp"
 	"slices"
@@ -208,11 +209,10 @@ func (s *SealedStore) unseal(f Reader, name string) (Reader, error) {
 func (s *SealedStore) unknownKey(ctx context.Context, name string, otherwise error) error {
 	s.looked.Do(func() { // once: nobody but who has other keys writes such files
 		s.strange = map[string]string{}
-		list, err := s.inner.List(ctx, "")
-		if err != nil {
-			return
-		}
-		for _, o := range list {
+		for o, err := range s.inner.Each(ctx, "") {
+			if err != nil {
+				return
+			}
 			m := sealForm.FindStringSubmatch(o.Name)
 			if m != nil && !slices.ContainsFunc(s.keys, func(k sealKey) bool { return k.id == m[2] }) {
 				s.strange[m[1]] = m[2]
@@ -274,18 +274,27 @@ func (s *SealedStore) shown(o Object) Object {
 
 // List lists the files by their own names. One that is there under two keys, since its sealing anew was interrupted, counts once.
 func (s *SealedStore) List(ctx context.Context, prefix string) ([]Object, error) {
-	list, err := s.inner.List(ctx, prefix)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]Object, 0, len(list))
-	for _, o := range list {
-		if o = s.shown(o); strings.HasPrefix(o.Name, prefix) {
-			out = append(out, o)
+	out, err := sorted(s.Each(ctx, prefix))
+	return slices.CompactFunc(out, func(a, b Object) bool { return a.Name == b.Name }), err
+}
+
+// Each goes through the files by their own names. One that is there under two keys counts once: the other store names them one after the other.
+func (s *SealedStore) Each(ctx context.Context, prefix string) iter.Seq2[Object, error] {
+	return func(yield func(Object, error) bool) {
+		before := ""
+		for o, err := range s.inner.Each(ctx, prefix) {
+			if err != nil {
+				yield(Object{}, err)
+				return
+			}
+			if o = s.shown(o); o.Name == before || !strings.HasPrefix(o.Name, prefix) {
+				continue
+			}
+			if before = o.Name; !yield(o, nil) {
+				return
+			}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Object) int { return strings.Compare(a.Name, b.Name) })
-	return slices.CompactFunc(out, func(a, b Object) bool { return a.Name == b.Name }), nil
 }
 
 // Remove removes a file, with whichever of the keys it was sealed.
@@ -343,8 +352,17 @@ func (s *SealedStore) Free(ctx context.Context) int64 { return s.inner.Free(ctx)
 
 // Stale lists, by the names under which they lie, the files that are not sealed with the newest key.
 func (s *SealedStore) Stale(ctx context.Context) ([]Object, error) {
-	list, err := s.inner.List(ctx, "")
-	return slices.DeleteFunc(list, func(o Object) bool { return strings.HasSuffix(o.Name, s.keys[0].sealed("")) }), err
+	var out []Object
+	for o, err := range s.inner.Each(ctx, "") {
+		if err != nil {
+			return nil, err
+		}
+		if !strings.HasSuffix(o.Name, s.keys[0].sealed("")) {
+			out = append(out, o)
+		}
+	}
+	slices.SortFunc(out, func(a, b Object) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
 }
 
 // Shown is the name under which a file that lies in the other store is known here.

@@ -6,6 +6,9 @@ import (
 	"context"
 	"errors"
 	"io"
+	"iter"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -17,6 +20,8 @@ type Store interface {
 	Open(ctx context.Context, name string) (Reader, error)
 	// List returns the files whose names begin with prefix, in order of name.
 	List(ctx context.Context, prefix string) ([]Object, error)
+	// Each goes through them, in any order, without having them all in memory. What is written or removed meanwhile may be among them or not.
+	Each(ctx context.Context, prefix string) iter.Seq2[Object, error]
 	// Remove removes a file; one that is not there is no error.
 	Remove(ctx context.Context, name string) error
 	// KeptUntil says until when the place keeps anybody from removing a file, or a version of it; the zero time: it does not.
@@ -71,3 +76,16 @@ var ErrDamaged = errors.New("the segment is damaged")
 
 // ErrExists says that a name is taken.
 var ErrExists = errors.New("a file of that name exists already, and the archive overwrites nothing")
+
+// sorted takes all files of a listing, in order of name.
+func sorted(list iter.Seq2[Object, error]) ([]Object, error) {
+	var out []Object
+	for o, err := range list {
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, o)
+	}
+	slices.SortStableFunc(out, func(a, b Object) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
