@@ -92,7 +92,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		t.Fatal("the console is not built; run `make console` first")
 	}
 	engines(t, func(t *testing.T, w *world) {
-		w.scans(6000)
+		w.scans(3000)
 		before := w.content("true")
 		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 		p := browse(t)
@@ -130,7 +130,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.fill("#yaml", strings.Replace(bad, "scaned_at", "scanned_at", 1))
 		p.sees("What it would do", "1: every row")
 		p.press("Compare")
-		p.sees("This rule is new", "6,000 rows become due")
+		p.sees("This rule is new", "3,000 rows become due")
 		p.press("Save")
 
 		// A plan changes nothing; the run is watched live to its end.
@@ -140,7 +140,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		if strings.Contains(p.text(), "Count them") { // on a slow machine the plan is an estimate at first
 			p.press("Count them")
 		}
-		p.sees("6,000", "(counted)")
+		p.sees("3,000", "(counted)")
 		if w.content("true") != before {
 			t.Fatal("a plan changed something")
 		}
@@ -151,14 +151,14 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.press("Resume")
 		p.sees("running", "Pause")
 		w.hurried(must1[struct{ Items []catalog.Run }](w, "run", "list").Items[0].ID)
-		p.sees("done", "the books balance", "6,000 of 6,000 rows")
+		p.sees("done", "the books balance", "3,000 of 3,000 rows")
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 {
 			t.Errorf("%d rows are live instead of 100", n)
 		}
 
 		// The archive, verified; the restore; the rows are back.
 		p.press("Archive")
-		p.sees("cellar", "closed", "6,000", "2020-01-01")
+		p.sees("cellar", "closed", "3,000", "2020-01-01")
 		segment := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
 		p.press("Search rows")
 		p.sees("Search the archive", "Which rows")
@@ -177,9 +177,9 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.sees("Request a restore")
 		p.do(chromedp.SendKeys(css("#note"), "asked for by the harbour office"))
 		p.press("See what comes back")
-		p.sees("6,000 rows of harbour.scan, in 1 segment", "The keys of 0 of them are in the table already")
-		p.press("Restore 6,000 rows")
-		p.sees("6,000", "✓ counts, digest", "asked for by the harbour office")
+		p.sees("3,000 rows of harbour.scan, in 1 segment", "The keys of 0 of them are in the table already")
+		p.press("Restore 3,000 rows")
+		p.sees("3,000", "✓ counts, digest", "asked for by the harbour office")
 		if w.content("true") != before {
 			t.Error("the rows that came back are not the rows that went")
 		}
@@ -204,7 +204,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.sees("No hold stands")
 
 		p.press("Overview")
-		p.sees("Rows in the archive", "6,000", "scans")
+		p.sees("Rows in the archive", "3,000", "scans")
 		p.press("Sign out")
 		p.sees("Administrator token")
 	})

@@ -86,7 +86,7 @@ type world struct {
 var turns = map[string]*sync.Mutex{"postgres": {}, "mariadb": {}}
 
 // places is how many work side by side: gentle runs mostly rest.
-var places = make(chan struct{}, 3)
+var places = make(chan struct{}, 4)
 
 // engines runs a test on every engine, side by side: each has a server of its own.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {

@@ -98,10 +98,11 @@ func (h *hunt) now(x *catalog.Shape) []shape.Column { return h.long.names.Now(x.
 func (h *hunt) partsOf(ctx context.Context, wanted func(*catalog.Segment) bool) iter.Seq2[[]*searched, error] {
 	return func(yield func([]*searched, error) bool) {
 		var part []catalog.Segment
+		size := min(8, partOf) // at first: the first few rows may be all that is asked for
 		hand := func() bool {
 			list, err := h.known(ctx, part, h.at)
 			callNow(list, h.long.names)
-			part = nil
+			part, size = nil, min(2*size, partOf)
 			return yield(list, err) && err == nil
 		}
 		for s, err := range h.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: h.q.Source, Table: h.q.Table, Archived: true}) {
@@ -112,7 +113,7 @@ func (h *hunt) partsOf(ctx context.Context, wanted func(*catalog.Segment) bool) 
 			if h.at.of(s) == noneGone || h.began(s) || !wanted(s) {
 				continue
 			}
-			if part = append(part, *s); len(part) >= partOf && !hand() {
+			if part = append(part, *s); len(part) >= size && !hand() {
 				return
 			}
 		}
