@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
@@ -510,6 +511,15 @@ type SegmentFilter struct {
 func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, p Page) ([]Segment, error) {
 	query, args := f.query()
 	return paged[Segment](ctx, c.db, p, segmentOrder, query, args...)
+}
+
+// NewestNumber returns the greatest of some numbers under which a run has an open or closed segment of a table; 0: none.
+func (c *Catalog) NewestNumber(ctx context.Context, run, table string, numbers []int) (n int, err error) {
+	b, err := json.Marshal(numbers)
+	if err == nil {
+		err = c.db.GetContext(ctx, &n, "SELECT coalesce(max(number), 0) FROM segment WHERE run = ? AND table_name = ? AND state IN ('open', 'closed') AND number IN (SELECT value FROM json_each(?))", run, table, string(b))
+	}
+	return n, err
 }
 
 // atOnce is how many items of a list are in memory where it is gone through.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"ambercellar/internal/archive"
@@ -53,12 +54,13 @@ func (e *Engine) narrow(ctx context.Context, q SearchRequest, m *moment) (*narro
 		}
 		probes = append(probes, some...)
 	}
-	var runs []string
-	if m != nil {
-		runs = m.runs // of which the journal tells by all their segments together
+	if m != nil { // the journal tells of a segment by which ones of its run have rows there
+		if err := e.newest(ctx, m, q.Table); err != nil {
+			return nil, err
+		}
 	}
 	total := 0
-	if out.segments, total, err = e.Catalog.Within(ctx, q.Source, q.Table, probes, runs); err != nil {
+	if out.segments, total, err = e.Catalog.Within(ctx, q.Source, q.Table, probes, nil); err != nil {
 		return nil, err
 	}
 	for i := range shapes {
@@ -66,6 +68,20 @@ func (e *Engine) narrow(ctx context.Context, q SearchRequest, m *moment) (*narro
 	}
 	out.passed = max(total-len(out.segments), 0)
 	return out, nil
+}
+
+// newest notes, of each run, the newest segment of a table that has rows in the journal.
+func (e *Engine) newest(ctx context.Context, m *moment, table string) error {
+	for run, rows := range m.rows {
+		n, err := e.Catalog.NewestNumber(ctx, run, table, slices.Collect(maps.Keys(rows)))
+		if err != nil {
+			return err
+		}
+		if k := [2]string{run, table}; n > 0 {
+			m.newest[k] = max(m.newest[k], n)
+		}
+	}
+	return nil
 }
 
 // union adds columns to a list, those that are not there yet.

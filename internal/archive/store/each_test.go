@@ -57,6 +57,7 @@ func TestAListingIsGoneThrough(t *testing.T) {
 		}
 	}
 	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
 	n, last := 0, error(nil)
 	for _, err := range d.Each(ctx, "") {
 		if n, last = n+1, err; n == 10 {
