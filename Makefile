@@ -32,11 +32,11 @@ test: build ## all tests, on private servers and in headless Chromium
 	@echo "== vetting"
 	$(COMPILE) $(GO) vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
-	@echo "== testing, with temporary files in $(TEST_TMP)"
-	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 16m ./...
 	@./tools/need.sh gcc
-	@echo "== testing what goes on at the same time, under the race detector"
-	TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 5m -run '$(RACED)' ./internal/engine
+	@echo "== testing, with temporary files in $(TEST_TMP); and, beside that, what goes on at the same time under the race detector"
+	@TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
+	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 16m ./...; tested=$$?; \
+	wait $$raced; raced=$$?; echo "== under the race detector:"; cat build/race.log; exit $$((tested + raced))
 
 # What the race detector looks at in every run of the tests: answers that are asked for while a run goes.
 RACED := ^TestAnswersHoldWhileARunGoesOn$$/sqlite
