@@ -31,7 +31,7 @@ func runView(do func(context.Context, string) (*catalog.Run, error)) func(*gin.C
 }
 
 // mostActive is how many runs that have not ended the status names.
-const mostActive = 50
+const mostActive = 30
 
 func (a *API) status(c *gin.Context) (any, error) {
 	s := a.service
@@ -206,13 +206,28 @@ func (a *API) rules(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	last, err := a.lastRuns(c.Request.Context(), list)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]RuleView, len(list))
 	for i := range list {
-		if out[i], err = a.viewRule(c.Request.Context(), &list[i]); err != nil {
-			return nil, err
-		}
+		out[i] = viewRule(&list[i], last)
 	}
 	return paging(out, p), nil
+}
+
+// lastRuns are the newest runs of rules, by rule.
+func (a *API) lastRuns(ctx context.Context, rules []catalog.Rule) (map[string]*catalog.Run, error) {
+	names, out := make([]string, len(rules)), map[string]*catalog.Run{}
+	for i := range rules {
+		names[i] = rules[i].Name
+	}
+	runs, err := a.service.Catalog.LastRuns(ctx, names)
+	for i := range runs {
+		out[runs[i].Rule] = &runs[i]
+	}
+	return out, err
 }
 
 func (a *API) rule(c *gin.Context) (any, error) {
@@ -220,10 +235,11 @@ func (a *API) rule(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.viewRule(c.Request.Context(), r)
+	last, err := a.lastRuns(c.Request.Context(), []catalog.Rule{*r})
+	return viewRule(r, last), err
 }
 
-func (a *API) viewRule(ctx context.Context, r *catalog.Rule) (RuleView, error) {
+func viewRule(r *catalog.Rule, last map[string]*catalog.Run) RuleView {
 	v := RuleView{Rule: *r}
 	for i, clause := range r.Body.V.Clauses {
 		if i > 0 {
@@ -243,12 +259,11 @@ func (a *API) viewRule(ctx context.Context, r *catalog.Rule) (RuleView, error) {
 			v.Spoken += " (not enabled)"
 		}
 	}
-	runs, err := a.service.Catalog.Runs(ctx, catalog.RunFilter{Rule: r.Name}, catalog.First(1))
-	if err == nil && len(runs) > 0 {
-		last := viewRun(&runs[0])
-		v.LastRun = &last
+	if run := last[r.Name]; run != nil {
+		run := viewRun(run)
+		v.LastRun = &run
 	}
-	return v, err
+	return v
 }
 
 func (a *API) applyRules(c *gin.Context) (any, error) {

@@ -332,6 +332,17 @@ func (c *Catalog) Unended(ctx context.Context, limit int) (runs []Run, all int, 
 	return runs, all, err
 }
 
+// LastRuns lists the newest run of each of some rules.
+func (c *Catalog) LastRuns(ctx context.Context, rules []string) ([]Run, error) {
+	b, err := json.Marshal(rules)
+	if err != nil {
+		return nil, err
+	}
+	return list[Run](ctx, c.db, lastRunsQuery, string(b))
+}
+
+const lastRunsQuery = `SELECT run.* FROM json_each(?) one CROSS JOIN run ON run.id = (SELECT id FROM run WHERE rule = one.value ORDER BY created_at DESC, id DESC LIMIT 1)`
+
 // OpenRuns lists the runs of which rows may be on their way out of a table: those that have not ended, and those of open segments whose run
 // the catalog does not know.
 func (c *Catalog) OpenRuns(ctx context.Context, source, table string) ([]string, error) {

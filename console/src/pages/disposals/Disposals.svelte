@@ -16,7 +16,7 @@
 
   const pages = new Pages();
   const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50, after: pages.after } } })));
-  const rules = new Loader(() => take(api.GET("/rules", { params: { query: { limit: 500 } } })));
+  const rules = new Loader(() => take(api.GET("/rules", { params: { query: { limit: 50, text: wanted } } })));
   const kept = new Loader(() => take(api.GET("/archived")));
   rules.load();
   kept.load();
@@ -28,7 +28,7 @@
     if (newest && !opened && ["planned", "running", "failed"].includes(newest.state)) open ||= newest.id; // it waits for somebody
     opened = true;
   }); });
-  let governing = $derived((rules.data?.items ?? []).filter((r) => r.body.archive?.store).map((r) => ({ value: r.name, name: r.name })));
+  let governing = $derived((rules.data?.items ?? []).filter((r) => r.body.archive?.store).map((r) => r.name));
   let rule = $state("");
   let note = $state("");
   let table = $state("");
@@ -39,7 +39,19 @@
   let typed = $state("");
   let problem = $state<Problem>();
   let busy = $state(false);
-  $effect(() => { rule ||= governing[0]?.value ?? ""; });
+  let wanted = ""; // what is typed of a rule's name
+  let none = $state(false); // rule archives
+  $effect(() => {
+    if (!rules.data || wanted) return;
+    none = governing.length === 0;
+    if (!chosen) rule = governing[0] ?? "";
+    chosen = true;
+  });
+  let chosen = false;
+  async function suggest() {
+    wanted = rule;
+    await rules.load();
+  }
   $effect(() => { table ||= archived[0]?.value ?? ""; });
 
   async function doing(what: () => Promise<unknown>) {
@@ -84,11 +96,12 @@
 <Page title="Disposals" about="Archived rows are destroyed when their time in the archive is over, or on request, by somebody's decision, and a certificate remains.">
   <Trouble problem={disposals.problem ?? rules.problem ?? kept.problem ?? problem} />
   <Panel title="What is due">
-    {#if rules.data && governing.length === 0}
+    {#if none}
       <Blank title="No rule archives">Only segments of a rule with <code>archive.keep</code> are ever destroyed.</Blank>
     {:else}
       <form class="grid items-end gap-3 p-4 sm:grid-cols-[14rem_1fr_auto]" onsubmit={(e) => { e.preventDefault(); plan(); }}>
-        <Label>Rule<Select size="sm" id="disposal-rule" items={governing} bind:value={rule} /></Label>
+        <Label>Rule<Input size="sm" id="disposal-rule" list="disposal-rules" bind:value={rule} oninput={suggest} autocomplete="off" /></Label>
+        <datalist id="disposal-rules">{#each governing as name (name)}<option value={name}></option>{/each}</datalist>
         <Label>Note, for the certificate<Input size="sm" id="disposal-note" bind:value={note} /></Label>
         <Button size="sm" type="submit" disabled={busy || !rule}>Find out; nothing is destroyed</Button>
       </form>
@@ -134,7 +147,7 @@
                 </tbody>
               </table>
             {:else}<p class="text-gray-600 dark:text-gray-400">{d.kind === "erasure" ? "No segment holds such rows that could be erased." : "No segment may be destroyed yet."}</p>{/if}
-            <Pager pages={within} next={segments?.next} />
+            <Pager pages={within} next={segments?.next} back="Older" on="Newer" />
             {#if d.staying}
               <details><summary class="cursor-pointer text-gray-600 dark:text-gray-400">What stays of the table: {plural(d.staying, "segment")}</summary>
                 <ul class="mt-1 space-y-0.5 text-xs">{#each one?.id === d.id ? one.stays : [] as x (x.segment)}<li><a class="text-link font-mono" href="#/archive/{x.segment}" title={x.segment}>{short(x.segment)}</a>: {x.reason}</li>{/each}{#if one?.id === d.id && d.staying > one.stays.length}<li>and {count(d.staying - one.stays.length)} more; <code>ambercellar disposal show {d.id}</code> lists all</li>{/if}</ul>
