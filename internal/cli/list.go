@@ -34,6 +34,7 @@ func upTo[T any](e *env, path string, q url.Values, limit int) (out api.Items[T]
 	if q == nil {
 		q = url.Values{}
 	}
+	out.Items = []T{} // an empty list is one, in JSON too
 	for {
 		n := mostAtOnce
 		if limit > 0 {

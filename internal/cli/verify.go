@@ -63,10 +63,15 @@ func segmentVerify(e *env) error {
 	if err != nil {
 		return err
 	}
-	show := bytesProgress(e.err)
+	show, said := bytesProgress(e.err), ""
 	for v.State == catalog.Verifying {
 		if v, err = follow[catalog.Verification](e, "verification", v.ID, "/verifications/"+url.PathEscape(v.ID)); err != nil {
 			return err
+		}
+		if v.Reason != said && v.State == catalog.Verifying {
+			if said = v.Reason; said != "" {
+				fmt.Fprintf(e.err, "\n%s\n", said)
+			}
 		}
 		show(v.Bytes, v.OfBytes, fmt.Sprintf("%s of %s", count(v.Segments), things(v.Of, "segment")))
 	}

@@ -269,7 +269,7 @@ func (d *Directory) walk(ctx context.Context, prefix string, held *atomic.Bool, 
 	ended := errors.New("ended")
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	stop := make(chan struct{})
+	stop, patience := make(chan struct{}), patience
 	defer close(stop)
 	go func() {
 		tick := time.NewTicker(patience)
@@ -317,8 +317,13 @@ const listedAtOnce = 1000
 func (d *Directory) Each(ctx context.Context, prefix string) iter.Seq2[Object, error] {
 	return func(yield func(Object, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
-		defer cancel()
 		batches, ended := make(chan []Object), make(chan error, 1)
+		walking := true
+		defer func() {
+			if cancel(); walking {
+				<-ended
+			}
+		}()
 		go func() {
 			var batch []Object
 			var held atomic.Bool
@@ -360,7 +365,7 @@ func (d *Directory) Each(ctx context.Context, prefix string) iter.Seq2[Object, e
 					}
 				}
 			case err := <-ended:
-				if err != nil {
+				if walking = false; err != nil {
 					yield(Object{}, err)
 				}
 				return

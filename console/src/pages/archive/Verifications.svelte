@@ -51,6 +51,7 @@
     <div class="px-4 pb-3 text-sm">
       <div class="mb-1 flex justify-between gap-3"><span>{what(going)}: {count(going.segments)} of {plural(going.of, "segment")}, {plural(going.rows, "row")}</span><span>{size(going.bytes)} of {size(going.of_bytes)}</span></div>
       <Bar percent={share(going.bytes, going.of_bytes)} label="progress of the verification" />
+      {#if going.reason}<p class="mt-1 text-amber-800 dark:text-amber-300" role="status">{going.reason}</p>{/if}
     </div>
   {/if}
   <Listing label="Verifications" heads={["Of", "State", "#Segments", "#Rows", "#Read", "#Wrong", "By", "Begun", ""]} items={list.data?.items}>
