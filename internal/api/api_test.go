@@ -18,7 +18,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
@@ -202,15 +202,15 @@ func TestErrorsBecomeProblemsOfTheirKind(t *testing.T) {
 		kind   string
 	}{
 		{fmt.Errorf("x: %w", catalog.ErrNotFound), 404, "not-found"}, {source.ErrNoTable, 404, "not-found"}, {catalog.ErrActive, 409, "state"}, {&source.HeldError{Table: "t", Holder: "h", Run: "r"}, 409, "held"},
-		{archive.ErrDamaged, 409, "damaged"}, {engine.ErrDisagree, 409, "damaged"}, {context.DeadlineExceeded, 504, "slow"}, {source.Of("harbour", errors.New("gone")), 502, "source"}, {errors.New("who knows"), 500, "internal"},
-		{&engine.RefusedError{Field: "f", Message: "m", Remedy: "r"}, 422, "refused"}, {&engine.ProblemsError{Problems: []rule.Problem{{Message: "m"}}}, 422, "rule"},
+		{archive.ErrDamaged, 409, "damaged"}, {refuse.ErrDisagree, 409, "damaged"}, {context.DeadlineExceeded, 504, "slow"}, {source.Of("harbour", errors.New("gone")), 502, "source"}, {errors.New("who knows"), 500, "internal"},
+		{&refuse.Error{Field: "f", Message: "m", Remedy: "r"}, 422, "refused"}, {&refuse.Problems{Problems: []rule.Problem{{Message: "m"}}}, 422, "rule"},
 	} {
 		p := problemOf(c.err)
 		if p.Status != c.status || p.Type != typePrefix+c.kind || p.Title == "" {
 			t.Errorf("%v: %+v; want %d and %s", c.err, p, c.status, c.kind)
 		}
 	}
-	if p := problemOf(&engine.RefusedError{Field: "f", Message: "m", Remedy: "r"}); p.Field != "f" || p.Detail != "m" || p.Remedy != "r" {
+	if p := problemOf(&refuse.Error{Field: "f", Message: "m", Remedy: "r"}); p.Field != "f" || p.Detail != "m" || p.Remedy != "r" {
 		t.Errorf("a refusal loses its field or remedy: %+v", p)
 	}
 }

@@ -14,6 +14,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 func (a *API) certificate(c *gin.Context) {
@@ -34,7 +35,7 @@ func (a *API) certificate(c *gin.Context) {
 		}
 		c.Data(http.StatusOK, "application/pdf", b.Bytes())
 	default:
-		fail(c, &engine.RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of a certificate", format), Remedy: "write json or pdf"})
+		fail(c, &refuse.Error{Field: "format", Message: fmt.Sprintf("%q is no format of a certificate", format), Remedy: "write json or pdf"})
 	}
 }
 

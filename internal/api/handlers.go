@@ -15,6 +15,7 @@ import (
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
@@ -299,14 +300,14 @@ func (a *API) makePlan(c *gin.Context) (any, error) {
 	if in.Before != "" {
 		var ok bool
 		if before, ok = rule.ParseISO(in.Before); !ok {
-			return nil, &engine.RefusedError{Field: "before", Message: fmt.Sprintf("%q is not a date or time", in.Before), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
+			return nil, &refuse.Error{Field: "before", Message: fmt.Sprintf("%q is not a date or time", in.Before), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
 		}
 	}
 	q := engine.PlanRequest{Rule: in.Rule, Before: before, Where: in.Where, Keys: in.Keys, Limit: in.Limit, Note: in.Note, Exact: in.Exact, Confirm: in.Confirm, Override: in.Override}
 	if in.Budget != "" {
 		p, err := period.Parse(in.Budget)
 		if err != nil {
-			return nil, &engine.RefusedError{Field: "budget", Message: err.Error()}
+			return nil, &refuse.Error{Field: "budget", Message: err.Error()}
 		}
 		now := a.service.Now()
 		q.Budget = now.Sub(p.Before(now, time.UTC))

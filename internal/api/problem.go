@@ -16,7 +16,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -42,8 +42,8 @@ func problem(status int, kind, title, detail string) *Problem {
 // problemOf says of any error what a client should know of it.
 func problemOf(err error) *Problem {
 	var p *Problem
-	var refused *engine.RefusedError
-	var rules *engine.ProblemsError
+	var refused *refuse.Error
+	var rules *refuse.Problems
 	var held *source.HeldError
 	var ofSource *source.Error
 	var tooLarge *http.MaxBytesError
@@ -111,8 +111,8 @@ var answers = []struct {
 	{store.ErrCold, http.StatusConflict, "cold", "The rows are in cold storage", "retrieve them first (`ambercellar segment retrieve`)"},
 	{store.ErrExists, http.StatusConflict, "damaged", "What is stored is not what was written", ""},
 	{archive.ErrDamaged, http.StatusConflict, "damaged", "What is stored is not what was written", "`ambercellar segment verify -all -repair` mends it from the other copy, where there is one"},
-	{engine.ErrDisagree, http.StatusConflict, "damaged", "What is stored is not what was written", "`ambercellar table reconcile` says what is different, and settles it"},
-	{engine.ErrBooks, http.StatusConflict, "damaged", "What is stored is not what was written", ""},
+	{refuse.ErrDisagree, http.StatusConflict, "damaged", "What is stored is not what was written", "`ambercellar table reconcile` says what is different, and settles it"},
+	{refuse.ErrBooks, http.StatusConflict, "damaged", "What is stored is not what was written", ""},
 	{syscall.ENOSPC, http.StatusInsufficientStorage, "full", "A disk is full", "make room on it"},
 	{syscall.EDQUOT, http.StatusInsufficientStorage, "full", "A disk is full", "make room on it"},
 	{context.DeadlineExceeded, http.StatusGatewayTimeout, "slow", "The source did not answer in time", "ask for less, or try it again"},

@@ -14,7 +14,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -27,11 +27,11 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 		"source.ErrBusy": source.ErrBusy, "source.ErrWhole": source.ErrWhole, "catalog.ErrNotFound": catalog.ErrNotFound, "catalog.ErrState": catalog.ErrState, "catalog.ErrActive": catalog.ErrActive, "catalog.ErrPlace": catalog.ErrPlace,
 		"archive.ErrDamaged": archive.ErrDamaged, "store.ErrDamaged": store.ErrDamaged, "store.ErrExists": store.ErrExists, "store.ErrAway": store.ErrAway, "store.ErrCold": store.ErrCold,
 		"store.ErrUnreachable": store.ErrUnreachable, "store.ErrFull": store.ErrFull, "store.ErrForbidden": store.ErrForbidden, "store.ErrMisspoken": store.ErrMisspoken,
-		"engine.ErrBooks": engine.ErrBooks, "engine.ErrDisagree": engine.ErrDisagree,
+		"refuse.ErrBooks": refuse.ErrBooks, "refuse.ErrDisagree": refuse.ErrDisagree,
 	}
-	steering := map[string]bool{"engine.ErrPause": true, "engine.ErrCancel": true, "engine.ErrShutdown": true, "engine.ErrCopied": true}
+	steering := map[string]bool{"refuse.ErrPause": true, "refuse.ErrCancel": true, "refuse.ErrShutdown": true, "refuse.ErrCopied": true}
 	seen := 0
-	for _, pkg := range []string{"source", "archive", "archive/store", "catalog", "engine"} {
+	for _, pkg := range []string{"source", "archive", "archive/store", "catalog", "engine", "engine/refuse"} {
 		packages, err := parser.ParseDir(token.NewFileSet(), "../"+pkg, nil, 0)
 		if err != nil {
 			t.Fatal(err)
@@ -77,7 +77,7 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 		{source.Of("harbour", fmt.Errorf("%w: canceling statement due to lock timeout", source.ErrBusy)), 503, "busy"},
 		{source.Of("harbour", errors.New("syntax error")), 502, "source"},
 		{errors.New("source of all evil"), 500, "internal"},
-		{fmt.Errorf("run x: %w", &engine.RefusedError{Field: "table", Message: "no"}), 422, "refused"},
+		{fmt.Errorf("run x: %w", &refuse.Error{Field: "table", Message: "no"}), 422, "refused"},
 	} {
 		if p := problemOf(c.err); p.Status != c.status || p.Type != typePrefix+c.kind {
 			t.Errorf("%v is answered by %d %s, want %d %s", c.err, p.Status, p.Type, c.status, c.kind)

@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // protection are the routes of what keeps rows from being removed: holds, guard rails, named keeps; and of filters.
@@ -69,7 +70,7 @@ func (a *API) protection() []route {
 			if text := c.Query("months"); text != "" {
 				var err error
 				if months, err = strconv.Atoi(text); err != nil {
-					return nil, &engine.RefusedError{Field: "months", Message: fmt.Sprintf("%q is no number of months", text), Remedy: "give 1 to 120"}
+					return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%q is no number of months", text), Remedy: "give 1 to 120"}
 				}
 			}
 			return all(s.ForecastRule(c.Request.Context(), c.Param("rule"), months))
@@ -86,7 +87,7 @@ func (a *API) setGuard(c *gin.Context) (any, error) {
 	}
 	for _, what := range g.Approve {
 		if what != catalog.ApproveRestores && what != catalog.ApproveDisposals {
-			return nil, &engine.RefusedError{Field: "approve", Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what), Remedy: "write restores, disposals, or both"}
+			return nil, &refuse.Error{Field: "approve", Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what), Remedy: "write restores, disposals, or both"}
 		}
 	}
 	ctx, name := c.Request.Context(), c.Param("source")

@@ -11,7 +11,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/service"
 )
 
@@ -48,7 +48,7 @@ func (a *API) checkStore(c *gin.Context) (any, error) {
 		err = st.Check(c.Request.Context())
 	}
 	if err != nil {
-		return nil, &engine.RefusedError{Message: err.Error(), Remedy: "mend that at the store; the service needs to write, read, list and remove there"}
+		return nil, &refuse.Error{Message: err.Error(), Remedy: "mend that at the store; the service needs to write, read, list and remove there"}
 	}
 	return all(st.Habits(c.Request.Context()))
 }
@@ -76,7 +76,7 @@ func (a *API) sweep(c *gin.Context) (any, error) {
 	}
 	older, err := period.Parse(in.Older)
 	if err != nil {
-		return nil, &engine.RefusedError{Field: "older", Message: err.Error()}
+		return nil, &refuse.Error{Field: "older", Message: err.Error()}
 	}
 	return a.service.Sweep(c.Request.Context(), actor, c.Param("store"), older.Before(a.service.Now(), time.UTC), in.Remove)
 }

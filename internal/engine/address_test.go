@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -55,7 +56,7 @@ func TestTablesWithoutKeyGoByAddress(t *testing.T) {
 				t.Fatal(err)
 			}
 			s.account(t, b, h, run, before, c.name)
-			var refused *RefusedError
+			var refused *refuse.Error
 			if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"1"}, Reason: "r", Reference: "c"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "no key") {
 				t.Errorf("a hold on keys: %v", err)
 			}

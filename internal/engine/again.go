@@ -9,6 +9,7 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -88,7 +89,7 @@ func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(err
 		if err == nil || r.closing.Load() || !passing(err) && !telling || errors.Is(err, source.ErrBusy) || away(err) {
 			return err
 		}
-		var refused *RefusedError
+		var refused *refuse.Error
 		if why := r.stillSame(context.WithoutCancel(ctx)); errors.As(why, &refused) {
 			r.Log.Warn("a table is not what it was", "run", r.run.ID, "error", err)
 			return why
@@ -116,13 +117,13 @@ func (r *runner) tellWait(err error) {
 
 // passing says whether an error may be gone when the same thing is tried again.
 func passing(err error) bool {
-	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, ErrBooks, ErrDisagree, source.ErrByStatement, store.ErrFull, store.ErrForbidden, store.ErrMisspoken, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, errOthers, refuse.ErrBooks, refuse.ErrDisagree, source.ErrByStatement, store.ErrFull, store.ErrForbidden, store.ErrMisspoken, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, errNoSpace} {
 		if errors.Is(err, lasting) {
 			return false
 		}
 	}
-	var refused *RefusedError
-	var differs *errDiffers
+	var refused *refuse.Error
+	var differs *refuse.Differs
 	var held *source.HeldError
 	var resting *Resting
 	var stopped *Stopped

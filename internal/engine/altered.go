@@ -8,6 +8,7 @@ import (
 
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -22,7 +23,7 @@ func unaltered(ctx context.Context, src source.Source, before *shape.Table) (*sh
 		return nil, dropped(before, err)
 	}
 	if changes := shape.Differences(before, now); len(changes) > 0 {
-		return nil, &RefusedError{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", before.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
+		return nil, &refuse.Error{Message: fmt.Sprintf("table %s was altered since the plan was made (%s)", before.Name, strings.Join(changes, "; ")), Remedy: "cancel the run and make a new plan"}
 	}
 	before.Sign.Renew(now.Sign)
 	return now, nil
@@ -31,7 +32,7 @@ func unaltered(ctx context.Context, src source.Source, before *shape.Table) (*sh
 // dropped is an error of describing a table, as a run says it.
 func dropped(t *shape.Table, err error) error {
 	if errors.Is(err, source.ErrNoTable) {
-		return &RefusedError{Message: fmt.Sprintf("table %s is not there any more: it was dropped or renamed since the plan was made", t.Name), Remedy: "cancel the run"}
+		return &refuse.Error{Message: fmt.Sprintf("table %s is not there any more: it was dropped or renamed since the plan was made", t.Name), Remedy: "cancel the run"}
 	}
 	return err
 }

@@ -9,6 +9,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -40,7 +41,7 @@ func (e *Engine) CompareRules(ctx context.Context, file string, text []byte) ([]
 		return nil, nil, err
 	}
 	if rule.Fatal(c.Problems) {
-		return nil, nil, &ProblemsError{c.Problems}
+		return nil, nil, &refuse.Problems{Problems: c.Problems}
 	}
 	known, err := e.Catalog.Rules(ctx)
 	if err != nil {
@@ -206,7 +207,7 @@ const forecastBudget = 30 * time.Second
 // ages of the rows that are there today. The first line is what is due now.
 func (e *Engine) ForecastRule(ctx context.Context, name string, months int) ([]Forecast, error) {
 	if months < 1 || months > 120 {
-		return nil, &RefusedError{Field: "months", Message: fmt.Sprintf("%d is no number of months to look ahead", months), Remedy: "give 1 to 120"}
+		return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%d is no number of months to look ahead", months), Remedy: "give 1 to 120"}
 	}
 	r, err := e.Catalog.Rule(ctx, name)
 	if err != nil {
@@ -217,7 +218,7 @@ func (e *Engine) ForecastRule(ctx context.Context, name string, months int) ([]F
 		return nil, err
 	}
 	if len(c.Documents) != 1 || c.tables[0] == nil || rule.Fatal(c.Problems) {
-		return nil, &ProblemsError{c.Problems}
+		return nil, &refuse.Problems{Problems: c.Problems}
 	}
 	ctx, cancel := context.WithTimeout(ctx, forecastBudget)
 	defer cancel()
@@ -242,7 +243,7 @@ func (e *Engine) forecast(ctx context.Context, r *rule.Rule, c *Checked, months 
 	for n, at := range times {
 		cutoffs, err := r.Cutoffs(at, c.resolver(t))
 		if err != nil {
-			return nil, &RefusedError{Message: err.Error(), Remedy: "change the rule"}
+			return nil, &refuse.Error{Message: err.Error(), Remedy: "change the rule"}
 		}
 		if sel.Terms, err = r.Terms(cutoffs, r.Scope(t, c.joined[0])); err != nil {
 			return nil, err

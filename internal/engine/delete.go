@@ -8,6 +8,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/pace"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -89,7 +90,7 @@ func rest(ctx context.Context, d time.Duration) error {
 func (e *Engine) SetPace(ctx context.Context, actor, id, text string) (*catalog.Run, error) {
 	p, err := pace.Parse(text)
 	if err != nil || text == "" {
-		return nil, &RefusedError{Field: "pace", Message: fmt.Sprintf("%q is not a pace", text), Remedy: "write gentle or unlimited"}
+		return nil, &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", text), Remedy: "write gentle or unlimited"}
 	}
 	run, err := e.Catalog.SetPace(ctx, actor, id, string(p))
 	if err == nil {

@@ -17,6 +17,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -62,7 +63,7 @@ func (e *Engine) PlanDisposal(ctx context.Context, actor, ruleName, table, note 
 		}
 	}
 	if !some {
-		return nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source, d.Table), Remedy: "`segment list` shows what is"}
+		return nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source, d.Table), Remedy: "`segment list` shows what is"}
 	}
 	return d, e.Catalog.AddDisposal(ctx, d)
 }
@@ -77,14 +78,14 @@ func governing(r *rule.Rule) (period.Period, error) {
 			continue
 		}
 		if c.Archive.Keep == nil {
-			return period.Period{}, &RefusedError{Field: "rule", Message: fmt.Sprintf("rule %s keeps what it archives without end (%s has no archive.keep)", r.Name, r.Label(i)), Remedy: "give every clause that archives an archive.keep"}
+			return period.Period{}, &refuse.Error{Field: "rule", Message: fmt.Sprintf("rule %s keeps what it archives without end (%s has no archive.keep)", r.Name, r.Label(i)), Remedy: "give every clause that archives an archive.keep"}
 		}
 		if longest == nil || longer(*c.Archive.Keep, *longest) {
 			longest = c.Archive.Keep
 		}
 	}
 	if longest == nil {
-		return period.Period{}, &RefusedError{Field: "rule", Message: fmt.Sprintf("rule %s archives nothing, so nothing says how long its segments stay; they are kept", r.Name), Remedy: "a rule that archives, with archive.keep, governs the segments of its table"}
+		return period.Period{}, &refuse.Error{Field: "rule", Message: fmt.Sprintf("rule %s archives nothing, so nothing says how long its segments stay; they are kept", r.Name), Remedy: "a rule that archives, with archive.keep, governs the segments of its table"}
 	}
 	return *longest, nil
 }
@@ -232,7 +233,7 @@ func (e *Engine) Dispose(ctx context.Context, d *catalog.Disposal) error {
 }
 
 func (e *Engine) disposeOf(ctx context.Context, d *catalog.Disposal) error {
-	claiming, cancel := context.WithTimeoutCause(ctx, claimWait, &RefusedError{Message: fmt.Sprintf("a run is at work on table %s.%s", d.Source, d.Table), Remedy: "wait until it has ended, or pause it; then start the disposal again"})
+	claiming, cancel := context.WithTimeoutCause(ctx, claimWait, &refuse.Error{Message: fmt.Sprintf("a run is at work on table %s.%s", d.Source, d.Table), Remedy: "wait until it has ended, or pause it; then start the disposal again"})
 	defer cancel()
 	release, err := e.claim(claiming, d.Source, []string{d.Table})
 	if err != nil {

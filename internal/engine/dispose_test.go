@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
 )
 
 const disposedRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: %s}\npace: unlimited\n"
@@ -164,7 +165,7 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	if wrong, disposed := b.sound(t); len(wrong) > 0 || disposed != 1 {
 		t.Errorf("%d disposed of, and wrong: %v", disposed, wrong)
 	}
-	var refused *RefusedError
+	var refused *refuse.Error
 	b.rule(t, strings.Replace(fmt.Sprintf(disposedRule, "P1D"), ", keep: P1D", "", 1))
 	if _, err := b.PlanDisposal(t.Context(), "me", "scans", "", ""); !errors.As(err, &refused) || !strings.Contains(err.Error(), "without end") {
 		t.Errorf("a rule without archive.keep: %v", err)

@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -65,9 +66,9 @@ func (p *planning) partitions(ctx context.Context) error {
 func (p *planning) keeps(ctx context.Context, name string) string {
 	sel := p.sel
 	sel.Table = p.source.Part(p.table, name, false)
-	var differs *errDiffers
+	var differs *refuse.Differs
 	if err := wholly(ctx, p.source, sel); errors.As(err, &differs) {
-		return differs.why
+		return differs.Why
 	}
 	return ""
 }
@@ -123,7 +124,7 @@ const mostAhead = 120
 // MakeAhead makes the next n partitions of a table, each as long as its newest, or only says what it would send.
 func (e *Engine) MakeAhead(ctx context.Context, actor, sourceName, table string, n int, try bool) (*PartitionsAhead, error) {
 	if n < 1 || n > mostAhead {
-		return nil, &RefusedError{Field: "ahead", Message: fmt.Sprintf("%d is no number of partitions to make", n), Remedy: fmt.Sprintf("give a number from 1 to %d", mostAhead)}
+		return nil, &refuse.Error{Field: "ahead", Message: fmt.Sprintf("%d is no number of partitions to make", n), Remedy: fmt.Sprintf("give a number from 1 to %d", mostAhead)}
 	}
 	src, err := e.Source(ctx, sourceName)
 	if err != nil {
@@ -134,17 +135,17 @@ func (e *Engine) MakeAhead(ctx context.Context, actor, sourceName, table string,
 		return nil, err
 	}
 	if len(t.Partitions) == 0 {
-		return nil, &RefusedError{Field: "table", Message: fmt.Sprintf("table %s is not divided by ranges of one column", t.Name), Remedy: "name a table that is; `ambercellar table show` lists a table's partitions"}
+		return nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("table %s is not divided by ranges of one column", t.Name), Remedy: "name a table that is; `ambercellar table show` lists a table's partitions"}
 	}
 	bounds, err := rule.Further(t.Partitions, n)
 	if err != nil {
-		return nil, &RefusedError{Field: "table", Message: err.Error(), Remedy: "make the next partition by hand; the ones after it can follow its length"}
+		return nil, &refuse.Error{Field: "table", Message: err.Error(), Remedy: "make the next partition by hand; the ones after it can follow its length"}
 	}
 	names, statements, err := src.Ahead(ctx, t, bounds, try)
 	if errors.Is(err, source.ErrBusy) {
-		return nil, &RefusedError{Message: "others are at the table: " + err.Error(), Remedy: "try again at a quiet time"}
+		return nil, &refuse.Error{Message: "others are at the table: " + err.Error(), Remedy: "try again at a quiet time"}
 	} else if errors.Is(err, source.ErrWhole) {
-		return nil, &RefusedError{Field: "table", Message: "the partitions cannot be made: " + strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": "), Remedy: "make them by hand"}
+		return nil, &refuse.Error{Field: "table", Message: "the partitions cannot be made: " + strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": "), Remedy: "make them by hand"}
 	} else if err != nil {
 		return nil, err
 	}
@@ -185,7 +186,7 @@ func wholly(ctx context.Context, src source.Source, sel source.Selection) error 
 	}{{held, "%s rows of it are held"}, {restored, "%s rows of it were restored"}, {referenced, "other tables refer to %s rows of it"}, {uncovered, "%s rows of it are covered by no clause"},
 		{outside, "the age of %s rows of it is no instant"}, {stays, "%s rows of it are not due"}} {
 		if x.rows > 0 {
-			return &errDiffers{fmt.Sprintf(x.text, humanize.Comma(x.rows))}
+			return &refuse.Differs{Why: fmt.Sprintf(x.text, humanize.Comma(x.rows))}
 		}
 	}
 	return nil

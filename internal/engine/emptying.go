@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -72,12 +73,12 @@ func (r *runner) emptyNow(ctx context.Context, number int) error {
 		err = r.retry(ctx, func() (err error) {
 			row, err = r.source.Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.pass.columns)
 			if tries++; errors.Is(err, source.ErrBusy) && tries >= emptyTries {
-				return &errDiffers{"others were at the table whenever it was to be emptied: " + err.Error()}
+				return &refuse.Differs{Why: "others were at the table whenever it was to be emptied: " + err.Error()}
 			}
 			return err
 		})
 	}
-	var differs *errDiffers
+	var differs *refuse.Differs
 	if errors.As(err, &differs) || errors.Is(err, source.ErrWhole) {
 		r.run.Parts.V = append(r.run.Parts.V, catalog.Part{State: catalog.PartRows, Reason: strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": ")})
 		return nil

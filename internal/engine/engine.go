@@ -5,8 +5,6 @@ package engine
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -14,7 +12,6 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/rule"
 	"ambercellar/internal/source"
 )
 
@@ -58,27 +55,3 @@ const (
 
 // planLife is how long a plan can be run after it was made.
 const planLife = 24 * time.Hour
-
-// ProblemsError says why a rule cannot be applied or planned.
-type ProblemsError struct{ Problems []rule.Problem }
-
-func (e *ProblemsError) Error() string {
-	var err error
-	for _, p := range e.Problems {
-		if !p.Warning {
-			err = errors.Join(err, p)
-		}
-	}
-	return fmt.Sprint(err)
-}
-
-// RefusedError says that something well-formed cannot be done now, and what to do about it. Field names the input
-// that it is about, where there is one.
-type RefusedError struct{ Field, Message, Remedy string }
-
-func (e *RefusedError) Error() string {
-	if e.Remedy == "" {
-		return e.Message
-	}
-	return e.Message + "; " + e.Remedy
-}

@@ -19,6 +19,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/dbtest/fresh"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/sqlite"
 )
@@ -217,7 +218,7 @@ func TestPlansAreRefusedForAClockThatJumps(t *testing.T) {
 	b := newBench(t, "wal")
 	b.start(t)
 	b.now = b.now.AddDate(0, 0, -3)
-	var refused *RefusedError
+	var refused *refuse.Error
 	if _, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "clock") {
 		t.Errorf("a clock that went back: %v", err)
 	}
@@ -231,7 +232,7 @@ func TestPlansGrowOld(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.now = b.now.Add(25 * time.Hour)
-	var refused *RefusedError
+	var refused *refuse.Error
 	if _, err := b.StartRun(t.Context(), "me", p.ID, false); !errors.As(err, &refused) || !strings.Contains(err.Error(), "make a new one") {
 		t.Errorf("a plan of yesterday: %v", err)
 	}
@@ -272,7 +273,7 @@ func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
 		"a row is named that is not there":    func(j []source.JournalRow) []source.JournalRow { j[1].Changed = []int{9}; return j },
 		"a changed row counts as deleted":     func(j []source.JournalRow) []source.JournalRow { j[1].Changed = nil; return j },
 	} {
-		if _, err := settle(w, spoil(good()), nil); !errors.Is(err, ErrBooks) {
+		if _, err := settle(w, spoil(good()), nil); !errors.Is(err, refuse.ErrBooks) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

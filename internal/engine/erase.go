@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 )
 
 // An erasure destroys the archived rows of a condition, whatever their time in the archive: one person's, mostly. It is planned,
@@ -36,7 +37,7 @@ const liveErased = 2 * time.Second
 // nothing is destroyed.
 func (e *Engine) PlanErasure(ctx context.Context, actor string, q ErasureRequest) (*catalog.Disposal, error) {
 	if (q.Where == "") == (len(q.Keys) == 0) {
-		return nil, &RefusedError{Field: "where", Message: "say which rows: by a condition, or by their keys", Remedy: "write one like passenger_id = 7, or name keys"}
+		return nil, &refuse.Error{Field: "where", Message: "say which rows: by a condition, or by their keys", Remedy: "write one like passenger_id = 7, or name keys"}
 	}
 	r := RestoreRequest{Source: q.Source, Table: q.Table, Keys: q.Keys, Scope: catalog.Scope{Where: q.Where}}
 	if err := e.keysToFilter(ctx, &r); err != nil {
@@ -138,7 +139,7 @@ func (e *Engine) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.S
 		return stays(nil, "%s", reason)
 	}
 	p, err := e.erasing(ctx, d, s, columns)
-	var damaged *RefusedError
+	var damaged *refuse.Error
 	if errors.As(err, &damaged) {
 		return stays(nil, "%s", damaged.Message)
 	} else if err != nil {
@@ -204,7 +205,7 @@ func (e *Engine) erasing(ctx context.Context, d *catalog.Disposal, s *catalog.Se
 	}
 	m, books, err := e.load(ctx, st, s)
 	if errors.Is(err, archive.ErrDamaged) {
-		return nil, &RefusedError{Message: fmt.Sprintf("its records cannot be read: %v", err)}
+		return nil, &refuse.Error{Message: fmt.Sprintf("its records cannot be read: %v", err)}
 	} else if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 )
 
 // erased plans an erasure and carries it out.
@@ -104,7 +105,7 @@ func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
 	if d, err := b.PlanErasure(t.Context(), "me", ErasureRequest{Source: "harbour", Table: "scan", Keys: []string{"7", "8"}}); err != nil || len(d.Items.V) != 0 || len(d.Stays.V) != 1 || !strings.Contains(d.Stays.V[0].Reason, "stands on every such row of it") {
 		t.Errorf("once more: %+v, %v", d, err)
 	}
-	var refused *RefusedError
+	var refused *refuse.Error
 	for _, q := range []ErasureRequest{{Source: "harbour", Table: "scan"}, {Source: "harbour", Table: "scan", Where: "id = 1", Keys: []string{"1"}}, {Source: "harbour", Table: "scan", Where: "nobody = 1"}, {Source: "harbour", Table: "nowhere", Where: "id = 1"}} {
 		if _, err := b.PlanErasure(t.Context(), "me", q); !errors.As(err, &refused) {
 			t.Errorf("%+v: %v", q, err)

@@ -15,6 +15,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 )
 
 // export writes restored rows to a file: CSV (RFC 4180), newline-delimited JSON, or Parquet.
@@ -54,7 +55,7 @@ func (x *export) write(m *archive.Manifest, rows *value.Chunk) error {
 		}
 	}
 	if !sameColumns(x.columns, m.Columns) {
-		return &RefusedError{Message: fmt.Sprintf("segment %s has other columns than the segments before it, as the table was altered in between", m.Segment), Remedy: "restore its run or segment to a file of its own"}
+		return &refuse.Error{Message: fmt.Sprintf("segment %s has other columns than the segments before it, as the table was altered in between", m.Segment), Remedy: "restore its run or segment to a file of its own"}
 	}
 	if x.parquet != nil {
 		return x.parquet.Write(rows)
@@ -101,7 +102,7 @@ func checkFormat(format string) error {
 	if slices.Contains([]string{formatCSV, formatSafeCSV, formatLines, formatParquet}, format) {
 		return nil
 	}
-	return &RefusedError{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv, csv-safe, ndjson or parquet"}
+	return &refuse.Error{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv, csv-safe, ndjson or parquet"}
 }
 
 func isCSV(format string) bool { return format == formatCSV || format == formatSafeCSV }
@@ -200,7 +201,7 @@ func (x *export) close(rows int64, want value.Set) (size int64, err error) {
 	}
 	got, set, err := x.readBack(st.Size(), rows)
 	if err == nil && (got != rows || x.parquet != nil && set != want) {
-		err = fmt.Errorf("%w: the file holds %d rows instead of %d, or other ones", ErrBooks, got, rows)
+		err = fmt.Errorf("%w: the file holds %d rows instead of %d, or other ones", refuse.ErrBooks, got, rows)
 	}
 	return st.Size(), err
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -233,7 +234,7 @@ func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
 	b, s := withTrips(t, "copy", strings.Replace(everyWay, "{table: boarding, then: archive}", "{table: boarding, then: purge}", 1))
 	b.familyRows = 25
 	r := b.startTrips(t)
-	if err := b.Run(t.Context(), r); !errors.Is(err, ErrCopied) {
+	if err := b.Run(t.Context(), r); !errors.Is(err, refuse.ErrCopied) {
 		t.Fatalf("a run that copies ended with %v", err)
 	}
 	if got := b.counted(t); got != "[60 120 360 60 60]" {

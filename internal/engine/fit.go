@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 )
 
 // fit is how the rows of a segment go into a table: which of their columns, and where to. What stood in joined rows stays out.
@@ -39,19 +40,19 @@ func fitOf(m *archive.Manifest, t *shape.Table, how catalog.Fit) (*fit, error) {
 		now, at := t.Column(name)
 		switch {
 		case now == nil && name != c.Name:
-			return nil, &RefusedError{Field: "fit", Message: fmt.Sprintf("table %s has no column %q that %q could go to", t.Name, name, c.Name), Remedy: "mend the name"}
+			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("table %s has no column %q that %q could go to", t.Name, name, c.Name), Remedy: "mend the name"}
 		case now == nil:
-			return nil, &RefusedError{Field: "fit", Message: fmt.Sprintf("table %s has no column %q any more, and the archived rows have one", t.Name, c.Name), Remedy: "say what it is called now (rename), leave it out, or restore to a side table or a file"}
+			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("table %s has no column %q any more, and the archived rows have one", t.Name, c.Name), Remedy: "say what it is called now (rename), leave it out, or restore to a side table or a file"}
 		case now.Kind != c.Kind:
-			return nil, &RefusedError{Field: "fit", Message: fmt.Sprintf("column %q of table %s is now of type %s and was of type %s", now.Name, t.Name, now.Type, c.Type), Remedy: "restore to a side table or a file"}
+			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("column %q of table %s is now of type %s and was of type %s", now.Name, t.Name, now.Type, c.Type), Remedy: "restore to a side table or a file"}
 		case slices.Contains(f.to, at):
-			return nil, &RefusedError{Field: "fit", Message: fmt.Sprintf("two archived columns would go to column %q of table %s", now.Name, t.Name), Remedy: "rename or leave out one of them"}
+			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("two archived columns would go to column %q of table %s", now.Name, t.Name), Remedy: "rename or leave out one of them"}
 		}
 		f.from, f.to = append(f.from, i), append(f.to, at)
 	}
 	for _, k := range t.OwnKey() {
 		if _, at := t.Column(k); !slices.Contains(f.to, at) {
-			return nil, &RefusedError{Field: "fit", Message: fmt.Sprintf("the archived rows have nothing for column %q, which is in the key of table %s", k, t.Name), Remedy: "restore to a side table or a file"}
+			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("the archived rows have nothing for column %q, which is in the key of table %s", k, t.Name), Remedy: "restore to a side table or a file"}
 		}
 	}
 	f.same = len(f.from) == len(m.Columns)
@@ -84,7 +85,7 @@ func (e *Engine) checkFit(ctx context.Context, r *catalog.Restore, segments []ca
 	}
 	t, err := src.Table(ctx, r.Table)
 	if err != nil {
-		return &RefusedError{Field: "table", Message: err.Error(), Remedy: "restore to a side table or a file"}
+		return &refuse.Error{Field: "table", Message: err.Error(), Remedy: "restore to a side table or a file"}
 	}
 	if _, err := e.saw(ctx, r.Source, t); err != nil {
 		return err
@@ -136,7 +137,7 @@ func (q *restoration) narrowed(ctx context.Context, x *member, t *shape.Table, f
 		for i, c := range at {
 			if v := row[c]; v.Kind != value.Null && !holds[i](v) {
 				now := t.Columns[f.to[slices.Index(f.from, c)]]
-				return &RefusedError{Field: "fit", Message: fmt.Sprintf("row %d of segment %s does not fit any more: its column %q is %.60s, and %s.%s is of type %s now", ordinal, x.segment.ID, x.manifest.Columns[c].Name, v.Exact(), t.Name, now.Name, now.Type),
+				return &refuse.Error{Field: "fit", Message: fmt.Sprintf("row %d of segment %s does not fit any more: its column %q is %.60s, and %s.%s is of type %s now", ordinal, x.segment.ID, x.manifest.Columns[c].Name, v.Exact(), t.Name, now.Name, now.Type),
 					Remedy: "widen the column, leave it out, or restore to a side table or a file"}
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -192,7 +193,7 @@ func (e *Engine) liveAt(ctx context.Context, src source.Source, sourceName strin
 			return n, err
 		}
 	}
-	return 0, &RefusedError{Message: "runs began again and again while the table was read", Remedy: "ask again"}
+	return 0, &refuse.Error{Message: "runs began again and again while the table was read", Remedy: "ask again"}
 }
 
 // inFlight is one open segment from which rows have left.

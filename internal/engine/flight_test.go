@@ -13,6 +13,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -214,7 +215,7 @@ func TestASearchSaysWhatItCannotTell(t *testing.T) {
 		inner := mustSource(t, b)
 		ctx, stop := context.WithCancelCause(t.Context())
 		b.Source = func(context.Context, string) (source.Source, error) {
-			return &midway{inner, segment, func() { stop(ErrPause) }}, nil
+			return &midway{inner, segment, func() { stop(refuse.ErrPause) }}, nil
 		}
 		if err := b.Run(ctx, r); err == nil {
 			t.Fatal("it was not stopped")

@@ -13,6 +13,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -331,12 +332,12 @@ func TestAClockThatJumpsInTheMiddleOfARunMovesNoCutoff(t *testing.T) {
 func cancelled(t *testing.T, b *bench, run string) *catalog.Run {
 	t.Helper()
 	ctx, cancel := context.WithCancelCause(t.Context())
-	cancel(ErrCancel)
+	cancel(refuse.ErrCancel)
 	r, err := b.Catalog.Run(t.Context(), run)
 	if err == nil {
 		err = b.Run(ctx, r)
 	}
-	if !errors.Is(err, ErrCancel) {
+	if !errors.Is(err, refuse.ErrCancel) {
 		t.Fatalf("cancelled: %v", err)
 	}
 	if r, err = b.Catalog.Run(t.Context(), run); err != nil || r.Balanced == nil || !*r.Balanced {

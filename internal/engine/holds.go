@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 )
 
 // gate is held for reading by everything that removes rows or segments of a table, for as long as one such step takes.
@@ -42,12 +43,12 @@ const maxHeldCount = 100_000
 // PlaceHold keeps a hold. When it returns, every delete and disposal that began before it has ended, and from then on
 // each asks for the hold.
 func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*Placed, error) {
-	refuse := func(field, message, remedy string) (*Placed, error) {
-		return nil, &RefusedError{Field: field, Message: message, Remedy: remedy}
+	refused := func(field, message, remedy string) (*Placed, error) {
+		return nil, &refuse.Error{Field: field, Message: message, Remedy: remedy}
 	}
 	for field, text := range map[string]string{"reference": q.Reference, "reason": q.Reason} {
 		if strings.TrimSpace(text) == "" {
-			return refuse(field, "the "+field+" is missing", "say which case the hold is for (reference), and why (reason); an auditor will ask")
+			return refused(field, "the "+field+" is missing", "say which case the hold is for (reference), and why (reason); an auditor will ask")
 		}
 	}
 	kinds := 0
@@ -57,7 +58,7 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 		}
 	}
 	if kinds != 1 {
-		return refuse("where", "say what is held: exactly one of a filter, keys, and segments", "`-where TRUE` holds a whole table")
+		return refused("where", "say what is held: exactly one of a filter, keys, and segments", "`-where TRUE` holds a whole table")
 	}
 	for _, id := range q.Segments {
 		s, err := e.Catalog.Segment(ctx, id)
@@ -68,7 +69,7 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 			q.Source, q.Table = s.Source, s.Table
 		}
 		if s.Source != q.Source || s.Table != q.Table {
-			return refuse("segments", fmt.Sprintf("segment %s is of table %s.%s and not of %s.%s", id, s.Source, s.Table, q.Source, q.Table), "place a hold for each table")
+			return refused("segments", fmt.Sprintf("segment %s is of table %s.%s and not of %s.%s", id, s.Source, s.Table, q.Source, q.Table), "place a hold for each table")
 		}
 	}
 	src, err := e.Source(ctx, q.Source)
@@ -85,7 +86,7 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 		h.Segments.V = []string{}
 	}
 	if len(q.Keys) > 0 {
-		if h.Filter, err = keysFilter(t, q.Keys); err != nil {
+		if h.Filter, err = refuse.KeysFilter(t, q.Keys); err != nil {
 			return nil, err
 		}
 	}
@@ -93,10 +94,10 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 	if h.Filter != "" {
 		f, bad := filter.Bind(h.Filter, filter.TableScope(t))
 		if len(bad) > 0 {
-			return nil, filterError("where", bad[0])
+			return nil, refuse.Filter("where", bad[0])
 		}
 		if f.Never() {
-			return refuse("where", "no row can satisfy this condition: the hold would hold nothing", "mend the condition")
+			return refused("where", "no row can satisfy this condition: the hold would hold nothing", "mend the condition")
 		}
 		h.Filter = f.String()
 		if placed.Rows, err = src.CountWhere(ctx, t, f, maxHeldCount); err != nil {
@@ -108,7 +109,7 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 				return nil, err
 			}
 			if len(archived) == 0 {
-				return refuse("where", fmt.Sprintf("the condition %s holds nothing: no row of %s satisfies it, and nothing of the table is archived", h.Filter, t.Name), "mend the condition")
+				return refused("where", fmt.Sprintf("the condition %s holds nothing: no row of %s satisfies it, and nothing of the table is archived", h.Filter, t.Name), "mend the condition")
 			}
 		}
 	}
@@ -124,45 +125,6 @@ func (e *Engine) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*P
 	}
 	placed.Hold = *h
 	return placed, nil
-}
-
-// filterError is a mistake in a filter that did not stand in a file.
-func filterError(field string, e *filter.Error) error {
-	return &RefusedError{Field: field, Message: strings.TrimSuffix(e.Plain(), "; "+e.Remedy) + "\n" + e.Excerpt(), Remedy: e.Remedy}
-}
-
-// singleKey says why rows of a table cannot be named by the values of one column; nil where they can.
-func singleKey(t *shape.Table) error {
-	message := t.Name + " has no key"
-	if key := t.OwnKey(); len(key) == 1 {
-		return nil
-	} else if len(key) > 1 {
-		message = fmt.Sprintf("the key of %s has %d columns (%s)", t.Name, len(key), strings.Join(key, ", "))
-	}
-	return &RefusedError{Field: "keys", Message: message, Remedy: "name the rows with a condition (-where)"}
-}
-
-// keysFilter makes a filter of keys.
-func keysFilter(t *shape.Table, keys []string) (string, error) {
-	if err := singleKey(t); err != nil {
-		return "", err
-	}
-	literals := make([]string, len(keys))
-	for i, k := range keys {
-		literals[i] = keyLiteral(t, k)
-	}
-	return identifier(t.Key[0]) + " IN (" + strings.Join(literals, ", ") + ")", nil
-}
-
-func identifier(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-
-// keyLiteral writes a key as a literal: as it stands where it is compared with a number, else in quotes.
-func keyLiteral(t *shape.Table, key string) string {
-	quoted := "'" + strings.ReplaceAll(key, "'", "''") + "'"
-	if _, bad := filter.Bind(identifier(t.Key[0])+" = "+quoted, filter.TableScope(t)); len(bad) > 0 {
-		return key
-	}
-	return quoted
 }
 
 // holdsOn returns the filters of the holds that stand on a table's rows. A hold that cannot be judged any more holds
@@ -193,7 +155,7 @@ func (e *Engine) holdsOn(ctx context.Context, source string, t *shape.Table) ([]
 // LiftHold ends a hold.
 func (e *Engine) LiftHold(ctx context.Context, actor, id, reason string) (*catalog.Hold, error) {
 	if strings.TrimSpace(reason) == "" {
-		return nil, &RefusedError{Field: "reason", Message: "the reason is missing", Remedy: "say why the hold ends; it is kept"}
+		return nil, &refuse.Error{Field: "reason", Message: "the reason is missing", Remedy: "say why the hold ends; it is kept"}
 	}
 	return e.Catalog.LiftHold(ctx, actor, id, reason, e.Now())
 }

@@ -9,6 +9,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 )
 
 // hunt is what a search goes through: the segments of a table from which rows have left it. The records of few segments are in memory together, those of many in
@@ -30,7 +31,7 @@ var errRenamed = errors.New("a column was renamed")
 // hunt finds what there is to search. at tells of segments that are not closed, or were not at that moment.
 func (e *Engine) hunt(ctx context.Context, q SearchRequest, at *moment) (*hunt, error) {
 	if q.Table == "" || q.Source == "" {
-		return nil, &RefusedError{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
+		return nil, &refuse.Error{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
 	}
 	h := &hunt{Engine: e, q: q, at: at}
 	narrow, err := e.narrow(ctx, q, at)
@@ -180,11 +181,11 @@ func (e *Engine) searchable(ctx context.Context, q SearchRequest, m *moment, nar
 	}
 	if len(segments) == 0 && !q.Live && m != nil && m.untold != "" {
 		if why := m.untoldRows(open); why != "" {
-			return nil, nil, &RefusedError{Field: "table", Message: why, Remedy: "ask again when it does"}
+			return nil, nil, &refuse.Error{Field: "table", Message: why, Remedy: "ask again when it does"}
 		}
 	}
 	if len(segments) == 0 && !q.Live && narrow == nil {
-		return nil, nil, &RefusedError{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
+		return nil, nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
 	}
 	list, err := e.known(ctx, segments, m) // the newest first
 	if err != nil {

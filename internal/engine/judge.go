@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 )
 
 // judging judges every file of every copy of the segments that the catalog knows: whether it lies where it should, and is what was
@@ -568,7 +569,7 @@ func (e *Engine) VerifySegment(ctx context.Context, id string) (*catalog.Segment
 	case s.State != catalog.SegmentOpen && s.State != catalog.SegmentClosed:
 		return nil, fmt.Errorf("segment %s is %s: %w", s.ID, s.State, catalog.ErrState)
 	case s.Asleep(e.Now()):
-		return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage and cannot be read", s.ID), Remedy: "`ambercellar segment retrieve " + s.ID + "` fetches them for some days"}
+		return nil, &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage and cannot be read", s.ID), Remedy: "`ambercellar segment retrieve " + s.ID + "` fetches them for some days"}
 	}
 	x := &judged{Engine: e, segment: s}
 	if err := x.judge(ctx); err != nil {

@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/family"
 )
@@ -78,7 +79,7 @@ func (e *Engine) pinRelated(ctx context.Context, r *rule.Rule, related joinedTab
 }
 
 func unjudged(body *rule.Rule, own *shape.Table, err error) error {
-	return &RefusedError{Field: "related", Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err), Remedy: "mend that rule"}
+	return &refuse.Error{Field: "related", Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err), Remedy: "mend that rule"}
 }
 
 // kinOf makes the related tables of a rule's selection. A related table that had an enabled rule of its own when the plan was made keeps what
@@ -88,14 +89,14 @@ func (e *Engine) kinOf(ctx context.Context, src source.Source, r *rule.Rule, t *
 	for _, x := range r.Relations() {
 		own, above := related[x.Table], t
 		if own == nil {
-			return nil, &RefusedError{Field: "related", Message: fmt.Sprintf("there is no table %q any more", x.Table), Remedy: "change the rule"}
+			return nil, &refuse.Error{Field: "related", Message: fmt.Sprintf("there is no table %q any more", x.Table), Remedy: "change the rule"}
 		}
 		if x.Parent >= 0 {
 			above = out[x.Parent].Table
 		}
 		on, err := x.Pairs(own, above)
 		if err != nil {
-			return nil, &RefusedError{Field: "related", Message: err.Error(), Remedy: "change the rule"}
+			return nil, &refuse.Error{Field: "related", Message: err.Error(), Remedy: "change the rule"}
 		}
 		k := source.Kin{Selection: source.Selection{Table: own}, Parent: x.Parent, On: on, Then: x.Then}
 		for i := range pinned {

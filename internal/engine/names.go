@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 )
 
 type shapeTable = shape.Table
@@ -55,7 +56,7 @@ func (e *Engine) saw(ctx context.Context, source string, tables ...*shape.Table)
 			return news, err
 		}
 		one, err := e.Catalog.SeeColumns(ctx, source, t, numbered, e.Now(), func() (bool, error) {
-			var disagree *DisagreeError
+			var disagree *refuse.Disagree
 			err := e.Agree(ctx, source, t.Name)
 			if errors.As(err, &disagree) {
 				return false, nil
@@ -131,7 +132,7 @@ func (e *Engine) fitNow(ctx context.Context, m *archive.Manifest, t *shape.Table
 			leaveOut = append(leaveOut, c.Name)
 		}
 		if !left && now == nil && strings.HasSuffix(own[i].Name, catalog.Dropped) && how.Rename[c.Name] == "" && !slices.Contains(how.LeaveOut, c.Name) {
-			return nil, &RefusedError{Field: "fit", Message: fmt.Sprintf("column %q of the archived rows was dropped from table %s, and another has its name now", c.Name, t.Name),
+			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("column %q of the archived rows was dropped from table %s, and another has its name now", c.Name, t.Name),
 				Remedy: fmt.Sprintf("leave it out, as %q, or restore to a side table or a file", own[i].Name)}
 		}
 	}
@@ -215,14 +216,14 @@ func (e *Engine) lacks(ctx context.Context, m *archive.Manifest, where string) (
 // and erasures find it in older segments then.
 func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerName) ([]catalog.FormerName, error) {
 	if strings.TrimSpace(n.Name) == "" || n.Name == n.Was {
-		return nil, &RefusedError{Field: "name", Message: "a column has a name, and was called otherwise before", Remedy: "name the column as it is called now, and as it was called"}
+		return nil, &refuse.Error{Field: "name", Message: "a column has a name, and was called otherwise before", Remedy: "name the column as it is called now, and as it was called"}
 	}
 	columns, err := e.archivedColumnsAsWritten(ctx, n.Source, n.Table)
 	if err != nil {
 		return nil, err
 	}
 	if n.Was != "" && !slices.Contains(columns, n.Was) {
-		return nil, &RefusedError{Field: "was", Message: fmt.Sprintf("no archived row of %s has a column %q", n.Table, n.Was), Remedy: nearest(n.Was, columns, "its columns are "+strings.Join(columns, ", "))}
+		return nil, &refuse.Error{Field: "was", Message: fmt.Sprintf("no archived row of %s has a column %q", n.Table, n.Was), Remedy: nearest(n.Was, columns, "its columns are "+strings.Join(columns, ", "))}
 	}
 	known, err := e.Catalog.ColumnNames(ctx, n.Source, n.Table)
 	if err != nil {
@@ -232,9 +233,9 @@ func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerNam
 	for _, k := range names {
 		switch {
 		case k.Was != "" && k.Was == n.Was && k.Name != n.Name:
-			return nil, &RefusedError{Field: "was", Message: fmt.Sprintf("%s is told to be a former name of %s already", n.Was, k.Name), Remedy: "take that back first (column forget), or say that " + n.Name + " was called " + k.Name}
+			return nil, &refuse.Error{Field: "was", Message: fmt.Sprintf("%s is told to be a former name of %s already", n.Was, k.Name), Remedy: "take that back first (column forget), or say that " + n.Name + " was called " + k.Name}
 		case k.Name == n.Name && (k.Was == "") != (n.Was == ""):
-			return nil, &RefusedError{Field: "name", Message: fmt.Sprintf("column %s cannot have been added and called otherwise before", n.Name), Remedy: "take back what was told of it first (column forget)"}
+			return nil, &refuse.Error{Field: "name", Message: fmt.Sprintf("column %s cannot have been added and called otherwise before", n.Name), Remedy: "take back what was told of it first (column forget)"}
 		}
 	}
 	for was, seen := n.Was, 0; was != "" && seen <= len(names); seen++ { // a name that leads back to itself
@@ -243,7 +244,7 @@ func (e *Engine) TellName(ctx context.Context, actor string, n catalog.FormerNam
 			break
 		}
 		if was = names[i].Was; was == n.Name {
-			return nil, &RefusedError{Field: "was", Message: fmt.Sprintf("%s is told to have been called %s before, and cannot come from it too", n.Was, n.Name), Remedy: "take that back first (column forget)"}
+			return nil, &refuse.Error{Field: "was", Message: fmt.Sprintf("%s is told to have been called %s before, and cannot come from it too", n.Was, n.Name), Remedy: "take that back first (column forget)"}
 		}
 	}
 	n.ToldAt, n.ToldBy = catalog.At(e.Now()), actor

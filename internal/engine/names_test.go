@@ -10,6 +10,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -52,7 +53,7 @@ func TestARenamedColumnIsOneColumn(t *testing.T) {
 				_, err := b.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: name, Was: was})
 				return err
 			}
-			var refused *RefusedError
+			var refused *refuse.Error
 			if err := tell("remark", "nota"); !errors.As(err, &refused) || !strings.Contains(refused.Remedy, "note") {
 				t.Errorf("a name that no column has had: %v", err)
 			}
@@ -163,7 +164,7 @@ func TestTheDatabaseKnowsItsColumns(t *testing.T) {
 	if err != nil || r.Restored != 9 || h.count(t, `SELECT count(*) FROM aside WHERE door = 'deck' AND deck = 'gate' AND old = id AND ("old (dropped)" IS NULL) = (id > 3) AND berth IS NULL`) != 9 {
 		t.Errorf("a side table: %+v, %v", r, err)
 	}
-	var refused *RefusedError
+	var refused *refuse.Error
 	into := RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 3"}, Target: TargetTable}
 	if _, err = b.RequestRestore(t.Context(), "me", into); !errors.As(err, &refused) || !strings.Contains(err.Error(), `column "old" of the archived rows was dropped`) {
 		t.Errorf("a column that is not there: %v", err)
@@ -270,7 +271,7 @@ func TestASideTableTakesRowsFromBeforeAndAfter(t *testing.T) {
 			}
 			h.exec(t, map[string]string{"postgres": "ALTER TABLE scan ALTER gate TYPE varchar(20)", "mariadb": "ALTER TABLE scan MODIFY gate varchar(20)"}[engine])
 			b.archived(t, time.Time{})
-			var refused *RefusedError
+			var refused *refuse.Error
 			if _, name, err = into("id > 0"); !errors.As(err, &refused) || !strings.Contains(err.Error(), `column "gate" of scan is of type integer`) && !strings.Contains(err.Error(), `column "gate" of scan is of type int`) {
 				t.Errorf("two types: %v", err)
 			}
@@ -311,7 +312,7 @@ func TestASideTableKeepsItsNamesWhileItIsFilled(t *testing.T) {
 	b.Source = func(context.Context, string) (source.Source, error) {
 		return &halting{Source: inner, left: 1, after: true, end: stop}, nil
 	}
-	if err := b.Restore(ctx, r, t.TempDir()); !errors.Is(err, ErrShutdown) {
+	if err := b.Restore(ctx, r, t.TempDir()); !errors.Is(err, refuse.ErrShutdown) {
 		t.Fatalf("it was not stopped: %v", err)
 	}
 	b.Source = func(context.Context, string) (source.Source, error) { return inner, nil }
@@ -355,7 +356,7 @@ func TestASideTableThatWasLeftIsGoneOnWith(t *testing.T) {
 	if all := h.count(t, "SELECT count(*) FROM aside"); err != nil || there == 0 || r.Skipped != there || r.Restored+r.Skipped != all || all != 119 {
 		t.Errorf("%d rows were there, and %d are, %+v, %v", there, all, r, err)
 	}
-	var refused *RefusedError
+	var refused *refuse.Error
 	for _, theirs := range []string{"theirs", "aside"} { // another one, and one that somebody has made in the place of ours
 		h.exec(t, "DROP TABLE IF EXISTS "+theirs, fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, name text)", theirs))
 		ask.TargetTable = theirs

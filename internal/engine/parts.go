@@ -15,17 +15,13 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
 // A partition that is wholly due leaves as a whole: its rows are copied and verified while it stands where it is; it is
 // taken out of the table, locked, compared with what was copied, and dropped. Where anything differs it goes back, and its
 // rows leave one by one like those of any table.
-
-// errDiffers says that a partition is not, or no more, what can leave as a whole.
-type errDiffers struct{ why string }
-
-func (e *errDiffers) Error() string { return e.why }
 
 // moveParts takes the partitions of the plan out, one after another. It returns the number of the next slice.
 func (r *runner) moveParts(ctx context.Context, number int) (int, error) {
@@ -39,10 +35,10 @@ func (r *runner) moveParts(ctx context.Context, number int) (int, error) {
 				number, err = r.movePart(ctx, number, part)
 				return err
 			}, func(err error) { r.run.Reason = "waiting: " + err.Error() })
-			var differs *errDiffers
+			var differs *refuse.Differs
 			switch {
 			case errors.As(err, &differs):
-				err = r.handBack(ctx, part, differs.why)
+				err = r.handBack(ctx, part, differs.Why)
 			case errors.Is(err, source.ErrWhole):
 				err = r.handBack(ctx, part, err.Error())
 			}
@@ -96,7 +92,7 @@ func (r *runner) movePart(ctx context.Context, number int, part *catalog.Part) (
 	part.Drop += r.Now().Sub(begun).Microseconds()
 	number, err = r.leave(ctx, number, part)
 	if err != nil && !errors.Is(err, source.ErrUnreachable) {
-		var differs *errDiffers
+		var differs *refuse.Differs
 		if !errors.As(err, &differs) && !errors.Is(err, source.ErrWhole) { // whatever it was: nobody is to miss the partition meanwhile
 			err = errors.Join(err, r.attach(context.WithoutCancel(ctx), part))
 		}
@@ -155,7 +151,7 @@ func (r *runner) settlePart(ctx context.Context, part *catalog.Part) (out, settl
 		}
 	}
 	if !slices.ContainsFunc(r.table.Partitions, func(p shape.Partition) bool { return p.Name == part.Name }) {
-		return false, false, &errDiffers{"it is not there any more, and this run did not drop it"}
+		return false, false, &refuse.Differs{Why: "it is not there any more, and this run did not drop it"}
 	}
 	return false, false, nil
 }
@@ -243,7 +239,7 @@ func (r *runner) detach(ctx context.Context, part *catalog.Part) error {
 		err := r.retry(ctx, func() error {
 			err := r.source.Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, part.Name)
 			if errors.Is(err, source.ErrBusy) { // counted here, not waited for without end
-				err = fmt.Errorf("%w: %w", errOthers, &errDiffers{"others were at the table whenever it was to be taken out: " + err.Error()})
+				err = fmt.Errorf("%w: %w", errOthers, &refuse.Differs{Why: "others were at the table whenever it was to be taken out: " + err.Error()})
 			}
 			return err
 		})
@@ -301,7 +297,7 @@ func (r *runner) leave(ctx context.Context, number int, part *catalog.Part) (int
 		return number, err
 	}
 	if fmt.Sprint(now) != fmt.Sprint(holds) {
-		return number, &errDiffers{"the holds on the table changed while it was being compared"}
+		return number, &refuse.Differs{Why: "the holds on the table changed while it was being compared"}
 	}
 	if err := z.Drop(context.WithoutCancel(ctx), rows); err != nil {
 		return number, err
@@ -348,13 +344,13 @@ func (r *runner) matches(ctx context.Context, z source.Seized, number int, part 
 		}
 		switch {
 		case copied.Count != found.Count:
-			return nil, number, &errDiffers{fmt.Sprintf("%s of its rows were copied, and %s are there now", humanize.Comma(copied.Count), humanize.Comma(found.Count))}
+			return nil, number, &refuse.Differs{Why: fmt.Sprintf("%s of its rows were copied, and %s are there now", humanize.Comma(copied.Count), humanize.Comma(found.Count))}
 		case copied != found:
-			return nil, number, &errDiffers{"some of its rows were changed after they were copied"}
+			return nil, number, &refuse.Differs{Why: "some of its rows were changed after they were copied"}
 		}
 	}
 	if covered != total {
-		return nil, number, &errDiffers{fmt.Sprintf("%s of its rows may not go: they came, or a hold did, after it was looked at", humanize.Comma(total-covered))}
+		return nil, number, &refuse.Differs{Why: fmt.Sprintf("%s of its rows may not go: they came, or a hold did, after it was looked at", humanize.Comma(total-covered))}
 	}
 	return rows, number, nil
 }
@@ -416,9 +412,9 @@ func (r *runner) dropAgain(ctx context.Context, part *catalog.Part) error {
 	defer z.Release()
 	before := *part
 	if _, _, err := r.matches(ctx, z, 0, part, segments); err != nil && !errors.Is(err, source.ErrNoTable) {
-		var differs *errDiffers
+		var differs *refuse.Differs
 		if rows, counted := z.Rows(ctx); !errors.As(err, &differs) || counted == nil && rows > 0 {
-			return fmt.Errorf("%w about partition %s of %s: it was found to be what was copied, and is not any more (%w)", ErrDisagree, part.Name, r.table.Name, err)
+			return fmt.Errorf("%w about partition %s of %s: it was found to be what was copied, and is not any more (%w)", refuse.ErrDisagree, part.Name, r.table.Name, err)
 		}
 	}
 	*part = before
@@ -437,7 +433,7 @@ func (r *runner) closePart(ctx context.Context, part *catalog.Part) error {
 			return err
 		}
 		if len(journal) != 1 || journal[0].Digest != set || int64(journal[0].Deleted) != set.Count {
-			return fmt.Errorf("%w: partition %s was dropped, and the journal does not say so of segment %s", ErrBooks, part.Name, s.ID)
+			return fmt.Errorf("%w: partition %s was dropped, and the journal does not say so of segment %s", refuse.ErrBooks, part.Name, s.ID)
 		}
 		books := &archive.Closing{Deleted: set.Count, Digest: set, Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
 		if err := r.closeSegment(ctx, &work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}, books); err != nil {
@@ -533,7 +529,7 @@ func (r *runner) returnParts(ctx context.Context) error {
 			continue
 		}
 		if _, settled, err := r.settlePart(ctx, part); err != nil {
-			var differs *errDiffers
+			var differs *refuse.Differs
 			if !errors.As(err, &differs) {
 				return err
 			}
@@ -565,7 +561,7 @@ func (r *runner) othersParts(ctx context.Context) error {
 		if d.Partition == "" {
 			what = fmt.Sprintf("run %s has begun to empty table %s and has not said whether it did", d.Run, r.run.Table)
 		}
-		return &RefusedError{Message: what, Remedy: "resume or cancel that run; it settles this first"}
+		return &refuse.Error{Message: what, Remedy: "resume or cancel that run; it settles this first"}
 	}
 	return nil
 }

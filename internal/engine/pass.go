@@ -19,6 +19,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -114,7 +115,7 @@ func (r *runner) equip(ctx context.Context, p *pass, e rule.Clause, t *shape.Tab
 		join, column, _ := strings.Cut(name, ".")
 		c, _, _ := scope(join, column)
 		if c == nil {
-			return &RefusedError{Field: "include", Message: fmt.Sprintf("there is no column %q to include any more", name), Remedy: "change the rule"}
+			return &refuse.Error{Field: "include", Message: fmt.Sprintf("there is no column %q to include any more", name), Remedy: "change the rule"}
 		}
 		p.include = append(p.include, filter.Ref{Join: join, Name: column, Column: c})
 	}
@@ -280,7 +281,7 @@ func (r *runner) passOf(clause int, table string) (*pass, error) {
 			}
 		}
 	}
-	return nil, fmt.Errorf("%w: run %s has a segment of clause %d and table %s, and takes none such", ErrDisagree, r.run.ID, clause+1, table)
+	return nil, fmt.Errorf("%w: run %s has a segment of clause %d and table %s, and takes none such", refuse.ErrDisagree, r.run.ID, clause+1, table)
 }
 
 // ledger is what has been closed of a pass.

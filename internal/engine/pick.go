@@ -11,6 +11,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -106,7 +107,7 @@ func bindArchived(where string, own, columns []shape.Column) (*filter.Filter, er
 		return c, len(own), ""
 	})
 	if len(bad) > 0 {
-		return nil, filterError("where", bad[0])
+		return nil, refuse.Filter("where", bad[0])
 	}
 	return f, nil
 }
@@ -256,7 +257,7 @@ func (c *conflicts) keyOf(m *archive.Manifest) ([]int, error) {
 	for _, k := range c.table.Key {
 		i := slices.IndexFunc(m.Columns, func(x shape.Column) bool { return x.Name == k })
 		if i < 0 {
-			return nil, &RefusedError{Message: fmt.Sprintf("segment %s has no column %q, which is in the key of table %s now", m.Segment, k, c.table.Name), Remedy: "restore to a file, or to a side table"}
+			return nil, &refuse.Error{Message: fmt.Sprintf("segment %s has no column %q, which is in the key of table %s now", m.Segment, k, c.table.Name), Remedy: "restore to a file, or to a side table"}
 		}
 		out = append(out, i)
 	}

@@ -9,6 +9,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
 )
 
 // storeOf opens the store of a segment: of its records, and of its rows where those lie elsewhere.
@@ -39,7 +40,7 @@ func (e *Engine) readableStore(ctx context.Context, s *catalog.Segment) (store.S
 // store is the target, its files are let go cold after that. A move that is interrupted, by whatever, is taken up again.
 func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalog.Segment, error) {
 	if _, busy := e.moving.LoadOrStore(id, true); busy {
-		return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are being moved just now", id), Remedy: "wait until that is done"}
+		return nil, &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are being moved just now", id), Remedy: "wait until that is done"}
 	}
 	defer e.moving.Delete(id)
 	s, err := e.Catalog.Segment(ctx, id)
@@ -53,7 +54,7 @@ func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalo
 		return e.Catalog.Segment(ctx, id)
 	}
 	if err := e.canMove(ctx, s, to); err != nil {
-		var refused *RefusedError
+		var refused *refuse.Error
 		if s.Moving == to && errors.As(err, &refused) { // it could be when it was asked for
 			err = errors.Join(err, e.Catalog.Moving(ctx, id, ""))
 		}
@@ -73,7 +74,7 @@ func (e *Engine) MoveSegment(ctx context.Context, actor, id, to string) (*catalo
 	case away(err):
 		return nil, fmt.Errorf("segment %s: it is tried again by itself (`ambercellar segment move %s -to %s` leaves its rows where they are): %w", id, id, s.RowsIn(), err)
 	case isCold(err):
-		err = &RefusedError{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
+		err = &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
 	}
 	return nil, errors.Join(fmt.Errorf("segment %s: %w", id, err), e.Catalog.Moving(ctx, id, ""))
 }
@@ -103,21 +104,21 @@ func (e *Engine) canMove(ctx context.Context, s *catalog.Segment, to string) err
 	target, err := e.Catalog.Store(ctx, to)
 	switch {
 	case errors.Is(err, catalog.ErrNotFound):
-		return &RefusedError{Field: "to", Message: fmt.Sprintf("there is no store %s", to), Remedy: "`ambercellar store list` shows which there are"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("there is no store %s", to), Remedy: "`ambercellar store list` shows which there are"}
 	case err != nil:
 		return err
 	case s.State != catalog.SegmentClosed:
-		return &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments move", s.ID, s.State), Remedy: "let its run finish first"}
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments move", s.ID, s.State), Remedy: "let its run finish first"}
 	case s.Damage != "":
-		return &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is damaged: %s", s.ID, s.Damage), Remedy: "mend it first (`ambercellar segment verify -all -repair`)"}
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is damaged: %s", s.ID, s.Damage), Remedy: "mend it first (`ambercellar segment verify -all -repair`)"}
 	case s.Leaving != "":
-		return &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is on its way from store %s already", s.ID, s.Leaving), Remedy: "wait until that is done"}
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is on its way from store %s already", s.ID, s.Leaving), Remedy: "wait until that is done"}
 	case s.RowsIn() == to:
-		return &RefusedError{Field: "to", Message: fmt.Sprintf("the rows of segment %s lie in store %s already", s.ID, to), Remedy: "name another store"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("the rows of segment %s lie in store %s already", s.ID, to), Remedy: "name another store"}
 	case s.Second == to:
-		return &RefusedError{Field: "to", Message: fmt.Sprintf("segment %s has its second copy in store %s", s.ID, to), Remedy: "name another store; two copies in one place are one"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("segment %s has its second copy in store %s", s.ID, to), Remedy: "name another store; two copies in one place are one"}
 	case to != s.Store && target.Second != "":
-		return &RefusedError{Field: "to", Message: fmt.Sprintf("store %s has a second store itself (%s)", to, target.Second), Remedy: "name a store that has none"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("store %s has a second store itself (%s)", to, target.Second), Remedy: "name a store that has none"}
 	}
 	return nil
 }

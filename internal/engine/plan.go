@@ -17,6 +17,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -86,7 +87,7 @@ func (p *planning) begin(ctx context.Context) (err error) {
 		return err
 	}
 	if len(p.checked.Documents) != 1 || p.checked.tables[0] == nil {
-		return &ProblemsError{p.checked.Problems}
+		return &refuse.Problems{Problems: p.checked.Problems}
 	}
 	p.rule, p.table = &p.checked.Documents[0].Rule, p.checked.tables[0]
 	p.plan = &catalog.Plan{ID: ulid.Make().String(), Rule: p.record.Name, Revision: p.record.Revision, Source: p.record.Source, Table: p.table.Name, MadeAt: catalog.At(p.now), Shape: catalog.JSON[shapeTable]{V: *p.table}}
@@ -101,7 +102,7 @@ func (p *planning) begin(ctx context.Context) (err error) {
 			}
 		}
 		if d.Confirm = len(stops) > 0; d.Confirm && !p.q.Confirm {
-			return &RefusedError{Field: "table", Message: fmt.Sprintf("table %s is not what it was when rule %s was applied: %s", p.table.Name, p.rule.Name, strings.Join(stops, "; ")),
+			return &refuse.Error{Field: "table", Message: fmt.Sprintf("table %s is not what it was when rule %s was applied: %s", p.table.Name, p.rule.Name, strings.Join(stops, "; ")),
 				Remedy: "apply the rule again if it still says what is meant, or confirm the changes for this one plan (-confirm)"}
 		}
 	}
@@ -112,7 +113,7 @@ func (p *planning) begin(ctx context.Context) (err error) {
 		}
 	}
 	if len(lasting) > 0 {
-		return &ProblemsError{lasting}
+		return &refuse.Problems{Problems: lasting}
 	}
 	p.joined, p.related = p.checked.joined[0], p.checked.related[0]
 	p.source, err = p.Source(ctx, p.record.Source)
@@ -126,7 +127,7 @@ func (p *planning) compareClocks(ctx context.Context) error {
 		return err
 	}
 	if len(earlier) > 0 && p.now.Before(earlier[0].MadeAt.Time) {
-		return &RefusedError{Message: fmt.Sprintf("the service's clock shows %s, which lies before the last plan of this rule (%s)", p.now.Format(time.RFC3339), earlier[0].MadeAt.Format(time.RFC3339)), Remedy: "set the clock right; a wrong clock would make the wrong rows due"}
+		return &refuse.Error{Message: fmt.Sprintf("the service's clock shows %s, which lies before the last plan of this rule (%s)", p.now.Format(time.RFC3339), earlier[0].MadeAt.Format(time.RFC3339)), Remedy: "set the clock right; a wrong clock would make the wrong rows due"}
 	}
 	if p.Skew == 0 {
 		return nil
@@ -136,7 +137,7 @@ func (p *planning) compareClocks(ctx context.Context) error {
 		return source.Of(p.rule.Source, fmt.Errorf("its clock cannot be read: %w", err))
 	}
 	if d := p.Now().Sub(theirs).Round(time.Second); d > p.Skew || d < -p.Skew {
-		return &RefusedError{Message: fmt.Sprintf("the service's clock differs from that of source %s by %s, and %s is the most that is allowed", p.rule.Source, d.Abs(), p.Skew), Remedy: "set the wrong one right; a wrong clock would make the wrong rows due"}
+		return &refuse.Error{Message: fmt.Sprintf("the service's clock differs from that of source %s by %s, and %s is the most that is allowed", p.rule.Source, d.Abs(), p.Skew), Remedy: "set the wrong one right; a wrong clock would make the wrong rows due"}
 	}
 	return nil
 }
@@ -144,7 +145,7 @@ func (p *planning) compareClocks(ctx context.Context) error {
 // cut computes the cutoffs, earlier where that was asked for.
 func (p *planning) cut(context.Context) (err error) {
 	if p.cutoffs, err = p.rule.Cutoffs(p.now, p.checked.resolver(p.table)); err != nil {
-		return &RefusedError{Message: err.Error(), Remedy: "change the rule"}
+		return &refuse.Error{Message: err.Error(), Remedy: "change the rule"}
 	}
 	before := p.q.Before.UTC().Truncate(time.Second)
 	if p.q.Before.IsZero() {
@@ -158,9 +159,9 @@ func (p *planning) cut(context.Context) (err error) {
 	}
 	switch {
 	case before.After(p.now):
-		return &RefusedError{Field: "before", Message: fmt.Sprintf("the cutoff %s lies in the future, so rows that are not written yet would be due", before.Format(time.RFC3339)), Remedy: "give a time before now, or leave it out and the rule decides"}
+		return &refuse.Error{Field: "before", Message: fmt.Sprintf("the cutoff %s lies in the future, so rows that are not written yet would be due", before.Format(time.RFC3339)), Remedy: "give a time before now, or leave it out and the rule decides"}
 	case any && before.After(latest):
-		return &RefusedError{Field: "before", Message: fmt.Sprintf("the rule keeps rows from %s on, so %s would take more than it allows", latest.Format(time.RFC3339), before.Format(time.RFC3339)), Remedy: "give an earlier time, or change the rule"}
+		return &refuse.Error{Field: "before", Message: fmt.Sprintf("the rule keeps rows from %s on, so %s would take more than it allows", latest.Format(time.RFC3339), before.Format(time.RFC3339)), Remedy: "give an earlier time, or change the rule"}
 	}
 	at := catalog.At(before)
 	p.plan.Detail.V.Narrow.Before = &at
@@ -172,7 +173,7 @@ func (p *planning) narrow(context.Context) error {
 	n := &p.plan.Detail.V.Narrow
 	n.Where, n.Keys, n.Limit = strings.TrimSpace(p.q.Where), strings.TrimSpace(p.q.Keys), p.q.Limit
 	if n.Limit < 0 {
-		return &RefusedError{Field: "limit", Message: fmt.Sprintf("%d is no number of rows", n.Limit), Remedy: "give a number above zero, or leave it out"}
+		return &refuse.Error{Field: "limit", Message: fmt.Sprintf("%d is no number of rows", n.Limit), Remedy: "give a number above zero, or leave it out"}
 	}
 	_, err := narrowing(p.rule, p.table, p.joined, *n)
 	return err
@@ -183,28 +184,28 @@ func narrowing(r *rule.Rule, t *shape.Table, joined joinedTables, n catalog.Narr
 	if n.Where != "" {
 		f, bad := filter.Bind(n.Where, r.Scope(t, joined))
 		if len(bad) > 0 {
-			return nil, filterError("where", bad[0])
+			return nil, refuse.Filter("where", bad[0])
 		}
 		if f.Never() {
-			return nil, &RefusedError{Field: "where", Message: "no row can satisfy this condition: its parts exclude each other", Remedy: "mend the condition"}
+			return nil, &refuse.Error{Field: "where", Message: "no row can satisfy this condition: its parts exclude each other", Remedy: "mend the condition"}
 		}
 		out = append(out, f)
 	}
 	if n.Keys != "" {
 		from, to, ok := strings.Cut(n.Keys, "..")
 		if !ok || from == "" && to == "" {
-			return nil, &RefusedError{Field: "keys", Message: fmt.Sprintf("%q is no range of keys", n.Keys), Remedy: "write FROM..TO; either may be left out"}
+			return nil, &refuse.Error{Field: "keys", Message: fmt.Sprintf("%q is no range of keys", n.Keys), Remedy: "write FROM..TO; either may be left out"}
 		}
-		if err := singleKey(t); err != nil {
+		if err := refuse.SingleKey(t); err != nil {
 			return nil, err
 		}
 		for op, key := range map[string]string{" >= ": from, " <= ": to} {
 			if key == "" {
 				continue
 			}
-			f, bad := filter.Bind(identifier(t.Key[0])+op+keyLiteral(t, key), filter.TableScope(t))
+			f, bad := filter.Bind(refuse.Identifier(t.Key[0])+op+refuse.Literal(t, key), filter.TableScope(t))
 			if len(bad) > 0 {
-				return nil, &RefusedError{Field: "keys", Message: fmt.Sprintf("%q is no key of %s: %s", key, t.Name, bad[0].Message), Remedy: "write keys as they stand in the column " + t.Key[0]}
+				return nil, &refuse.Error{Field: "keys", Message: fmt.Sprintf("%q is no key of %s: %s", key, t.Name, bad[0].Message), Remedy: "write keys as they stand in the column " + t.Key[0]}
 			}
 			out = append(out, f)
 		}
@@ -325,7 +326,7 @@ func (p *planning) guard(ctx context.Context) error {
 		d.Guards = append(d.Guards, b.message)
 	}
 	if len(d.Guards) > 0 && d.Override == "" {
-		return &RefusedError{Field: "override", Message: strings.Join(d.Guards, "; "), Remedy: "change the rule, or give the reason for going beyond the guard rail in this one plan (-override), which is kept"}
+		return &refuse.Error{Field: "override", Message: strings.Join(d.Guards, "; "), Remedy: "change the rule, or give the reason for going beyond the guard rail in this one plan (-override), which is kept"}
 	}
 	if len(d.Guards) == 0 {
 		d.Override = ""
@@ -344,7 +345,7 @@ func (p *planning) count(ctx context.Context) error {
 	counts, err := p.exactly(ctx, budget)
 	if errors.Is(err, errBudget) {
 		if p.q.Exact && !p.draft {
-			return &RefusedError{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
+			return &refuse.Error{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
 		}
 		counts, err = p.estimated(ctx)
 	}
@@ -420,7 +421,7 @@ func (p *planning) countKin(ctx context.Context, budget time.Duration) error {
 		case timed.Err() == nil || ctx.Err() != nil:
 			return err
 		case p.q.Exact && !p.draft:
-			return &RefusedError{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
+			return &refuse.Error{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
 		default:
 			return nil
 		}

@@ -10,6 +10,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -109,7 +110,7 @@ func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
 		t.Errorf("%d plans are kept, %v", len(plans), err)
 	}
 	slow := func(int, int) { time.Sleep(30 * time.Millisecond) }
-	var refused *RefusedError
+	var refused *refuse.Error
 	if _, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans", Exact: true, Budget: 50 * time.Millisecond, Counted: slow}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "budget") {
 		t.Errorf("counting beyond its budget: %v", err)
 	}
@@ -175,7 +176,7 @@ func TestPlansAreRefusedWhereTheClocksDiffer(t *testing.T) {
 	for by, fine := range map[time.Duration]bool{0: true, 50 * time.Second: true, -50 * time.Second: true, 2 * time.Minute: false, -2 * time.Hour: false} {
 		theirs.by = by
 		_, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
-		var refused *RefusedError
+		var refused *refuse.Error
 		if fine && err != nil || !fine && (!errors.As(err, &refused) || !strings.Contains(err.Error(), "clock differs")) {
 			t.Errorf("a clock that is off by %s: %v", by, err)
 		}

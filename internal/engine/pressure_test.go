@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -293,7 +294,7 @@ func TestReadingGivesWayToo(t *testing.T) {
 		t.Fatal(err)
 	}
 	begun, left := time.Now(), rows/50-d.pieces.Load()
-	if err := <-ended; !errors.Is(err, ErrCopied) || run.Done() != rows {
+	if err := <-ended; !errors.Is(err, refuse.ErrCopied) || run.Done() != rows {
 		t.Fatalf("%d rows done: %v", run.Done(), err)
 	}
 	if gentle := time.Duration(left) * 19 * 5 * time.Millisecond; left > 20 && time.Since(begun) > gentle/2 {

@@ -12,6 +12,7 @@ import (
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -19,7 +20,7 @@ import (
 // restored. What they held was compared with the archive in the transaction that put them back.
 func (q *restoration) putBackBefore(ctx context.Context, src source.Source, t *shape.Table, columns []int, rows *value.Chunk, digests []value.Digest, out *source.RestoreOutcome) error {
 	if t.ByAddress() { // a mark tells that some restore put the row back, not which one
-		return &RefusedError{Message: "the service stopped while this restore was going on, and the table has no key", Remedy: "rows that were put back stay and are recorded; request it again, and they are skipped"}
+		return &refuse.Error{Message: "the service stopped while this restore was going on, and the table has no key", Remedy: "rows that were put back stay and are recorded; request it again, and they are skipped"}
 	}
 	at := make([]int, len(t.Key))
 	for i, k := range t.Key {

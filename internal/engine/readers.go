@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ambercellar/internal/archive"
+	"ambercellar/internal/engine/refuse"
 )
 
 // unread takes the archive when nobody reads from it. Readers never wait for it.
@@ -14,7 +15,7 @@ func (e *Engine) unread(ctx context.Context) error {
 	defer e.destroying.Add(-1)
 	for begun := e.Now(); !e.reading.TryLock(); {
 		if e.Now().Sub(begun) > readersWait {
-			return &RefusedError{Message: "a restore, search or verification has been reading the archive all the while", Remedy: "start the disposal again later; what is destroyed so far stays so"}
+			return &refuse.Error{Message: "a restore, search or verification has been reading the archive all the while", Remedy: "start the disposal again later; what is destroyed so far stays so"}
 		}
 		select {
 		case <-time.After(50 * time.Millisecond):

@@ -15,18 +15,9 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
-
-// DisagreeError says in what source, store and catalog differ about a table. It is ErrDisagree.
-type DisagreeError struct{ Source, Table, Difference string }
-
-func (e *DisagreeError) Error() string {
-	return fmt.Sprintf("%s about %s.%s: %s; the database, or the catalog, was turned back, or another service works on this table; nothing was deleted. `ambercellar table reconcile %s %s` shows it and settles it",
-		ErrDisagree, e.Source, e.Table, e.Difference, e.Source, e.Table)
-}
-
-func (e *DisagreeError) Is(target error) bool { return target == ErrDisagree }
 
 // compareLineage compares what the source says of a table with what the catalog knows. One lease may have been taken of which
 // the catalog never heard, since a stop can come in between.
@@ -47,7 +38,7 @@ func compareLineage(known *catalog.Lineage, now source.Lineage) (differences []s
 	return nil
 }
 
-// Agree says whether source, store and catalog tell the same of a table; a DisagreeError where they do not.
+// Agree says whether source, store and catalog tell the same of a table; a refuse.Disagree where they do not.
 func (e *Engine) Agree(ctx context.Context, sourceName, table string) error {
 	src, err := e.Source(ctx, sourceName)
 	if err != nil {
@@ -62,14 +53,14 @@ func (e *Engine) Agree(ctx context.Context, sourceName, table string) error {
 		return err
 	}
 	if list := compareLineage(known, now); len(list) > 0 {
-		return &DisagreeError{sourceName, table, list[0]}
+		return &refuse.Disagree{Source: sourceName, Table: table, Difference: list[0]}
 	}
 	_, err = e.newestLink(ctx, sourceName, table, now.Head)
 	return err
 }
 
 // CheckLineages compares all tables that were ever worked on, says in the log what it finds, and returns it.
-func (e *Engine) CheckLineages(ctx context.Context) (found []*DisagreeError) {
+func (e *Engine) CheckLineages(ctx context.Context) (found []*refuse.Disagree) {
 	list, err := e.Catalog.Lineages(ctx)
 	if err != nil {
 		e.Log.Warn("what is known of the sources cannot be read", "error", err)
@@ -79,7 +70,7 @@ func (e *Engine) CheckLineages(ctx context.Context) (found []*DisagreeError) {
 		if release == nil { // what works on it has compared it, and is changing both sides
 			continue
 		}
-		var d *DisagreeError
+		var d *refuse.Disagree
 		if err := e.Agree(ctx, l.Source, l.Table); errors.As(err, &d) {
 			e.Log.Error("runs of a table are stopped", "source", l.Source, "table", l.Table, "error", err)
 			found = append(found, d)
@@ -101,7 +92,7 @@ func (e *Engine) takeTable(ctx context.Context, src source.Source, sourceName, t
 		return source.Lease{}, "", err
 	}
 	if list := compareLineage(known, now); len(list) > 0 {
-		return source.Lease{}, "", &DisagreeError{sourceName, table, list[0]}
+		return source.Lease{}, "", &refuse.Disagree{Source: sourceName, Table: table, Difference: list[0]}
 	}
 	lease, err := src.TakeLease(ctx, table, e.Instance, run)
 	if err != nil {
@@ -138,7 +129,7 @@ func (r *runner) sameHistory(ctx context.Context) error {
 		return err
 	}
 	if now.Identity != r.history[table] || now.Epoch < r.leases[table].Epoch {
-		return &DisagreeError{r.run.Source, table, "what answers after the outage does not know the lease of this run"}
+		return &refuse.Disagree{Source: r.run.Source, Table: table, Difference: "what answers after the outage does not know the lease of this run"}
 	}
 	r.booking.Lock()
 	last := r.newest
@@ -149,7 +140,7 @@ func (r *runner) sameHistory(ctx context.Context) error {
 			return err
 		}
 		if !slices.ContainsFunc(rows, func(x source.JournalRow) bool { return x.Batch == last.Batch }) {
-			return &DisagreeError{r.run.Source, table, fmt.Sprintf("batch %d of slice %d was committed before the outage, and what answers now does not know it", last.Batch, last.Segment)}
+			return &refuse.Disagree{Source: r.run.Source, Table: table, Difference: fmt.Sprintf("batch %d of slice %d was committed before the outage, and what answers now does not know it", last.Batch, last.Segment)}
 		}
 	}
 	r.lost.Store(false)
@@ -222,7 +213,7 @@ func (e *Engine) Reconcile(ctx context.Context, sourceName, table string) (*Reco
 	out.Identity, out.Server, out.Epoch, out.SourceLink = now.Identity, now.Server, now.Epoch, now.Head.Sequence
 	out.Differences = append(out.Differences, compareLineage(out.Known, now)...)
 	newest, err := e.newestLink(ctx, sourceName, t.Name, now.Head)
-	var disagree *DisagreeError
+	var disagree *refuse.Disagree
 	if errors.As(err, &disagree) {
 		out.Differences = append(out.Differences, disagree.Difference)
 	} else if err != nil {
@@ -313,7 +304,7 @@ func (e *Engine) totals(ctx context.Context, src source.Source, sourceName strin
 	}
 	if out.Archived > 0 {
 		h, err := e.hunt(ctx, SearchRequest{Source: sourceName, Table: t.Name}, m)
-		var none *RefusedError
+		var none *refuse.Error
 		if err != nil && !errors.As(err, &none) { // none is closed yet
 			return nil, err
 		}
@@ -543,7 +534,7 @@ func (e *Engine) liveAgain(ctx context.Context, src source.Source, s *catalog.Se
 // Settle makes source, stores and catalog agree about a table again, in the way that Reconcile says. The reason is kept.
 func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason string) (out *Reconciliation, err error) {
 	if strings.TrimSpace(reason) == "" {
-		return nil, &RefusedError{Field: "reason", Message: "settling needs a reason, which is kept", Remedy: "say what happened to the database or the catalog"}
+		return nil, &refuse.Error{Field: "reason", Message: "settling needs a reason, which is kept", Remedy: "say what happened to the database or the catalog"}
 	}
 	release, err := e.claim(ctx, sourceName, []string{table})
 	if err != nil {
@@ -584,7 +575,7 @@ func (e *Engine) Settle(ctx context.Context, actor, sourceName, table, reason st
 		return nil, err
 	}
 	if sequence < x.SourceLink {
-		return nil, &RefusedError{Message: fmt.Sprintf("the source's journal knows link %d of the chain, and neither catalog nor stores have more than %d", x.SourceLink, sequence),
+		return nil, &refuse.Error{Message: fmt.Sprintf("the source's journal knows link %d of the chain, and neither catalog nor stores have more than %d", x.SourceLink, sequence),
 			Remedy: "add the store in which the newer segments lie (`ambercellar store add`), then settle again; if they are lost, that cannot be settled"}
 	}
 	if err := src.SetHead(ctx, x.Table, source.Head{Sequence: sequence, Hash: hash}); err != nil {

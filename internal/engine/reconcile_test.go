@@ -13,6 +13,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -139,7 +140,7 @@ func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
 
 		b = h.serve(t, nil)
 		_, err := b.carry(t)
-		if !errors.Is(err, ErrDisagree) || !strings.Contains(err.Error(), "the source's journal is at lease 1 of the table and the catalog has seen lease 2: the database was turned back") {
+		if !errors.Is(err, refuse.ErrDisagree) || !strings.Contains(err.Error(), "the source's journal is at lease 1 of the table and the catalog has seen lease 2: the database was turned back") {
 			t.Fatalf("a run of a database that was turned back: %v", err)
 		}
 		x, err := b.Reconcile(t.Context(), "harbour", "scan")
@@ -202,7 +203,7 @@ func TestAnOldCatalogStopsRunsUntilItKnowsTheRest(t *testing.T) {
 		t.Fatal(err)
 	}
 	b = h.serve(t, nil)
-	if _, err := b.carry(t); !errors.Is(err, ErrDisagree) {
+	if _, err := b.carry(t); !errors.Is(err, refuse.ErrDisagree) {
 		t.Fatalf("a run with an old catalog: %v", err)
 	}
 	x, err := b.Reconcile(t.Context(), "harbour", "scan")
@@ -248,7 +249,7 @@ func TestWhatAnswersAfterAnOutageMustKnowWhatWasCommitted(t *testing.T) {
 		b := h.serve(t, func(s source.Source) source.Source { f.Source = s; return f })
 		b.rule(t, reconciledRule)
 		_, err := b.carry(t)
-		if !errors.Is(err, ErrDisagree) || !strings.Contains(err.Error(), "batch 1 of slice 1 was committed before the outage, and what answers now does not know it") || f.batches != 2 {
+		if !errors.Is(err, refuse.ErrDisagree) || !strings.Contains(err.Error(), "batch 1 of slice 1 was committed before the outage, and what answers now does not know it") || f.batches != 2 {
 			t.Errorf("after %d batches: %v", f.batches, err)
 		}
 		f.forget, f.batches = func() {}, 0

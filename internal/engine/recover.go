@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -164,10 +165,10 @@ func (r *runner) settleSegments(ctx context.Context) ([]catalog.Segment, error) 
 			return nil, err
 		}
 		if books == nil {
-			return nil, fmt.Errorf("%w: segment %s is closed in the catalog, and its closing record is not in store %s", ErrDisagree, s.ID, p.name)
+			return nil, fmt.Errorf("%w: segment %s is closed in the catalog, and its closing record is not in store %s", refuse.ErrDisagree, s.ID, p.name)
 		}
 		if books.Digest.Count+books.Left.Count != m.Rows {
-			return nil, fmt.Errorf("%w: the closing record of segment %s covers %d of %d rows", ErrBooks, s.ID, books.Digest.Count+books.Left.Count, m.Rows)
+			return nil, fmt.Errorf("%w: the closing record of segment %s covers %d of %d rows", refuse.ErrBooks, s.ID, books.Digest.Count+books.Left.Count, m.Rows)
 		}
 		r.addUp(p, numbers(books))
 	}
@@ -207,7 +208,7 @@ func (r *runner) settleSegment(ctx context.Context, s *catalog.Segment) error {
 	if s.State == catalog.SegmentOpen {
 		m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
 		if errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("%w: segment %s is in the catalog, and its manifest is not in store %s", ErrDisagree, s.ID, p.name)
+			return fmt.Errorf("%w: segment %s is in the catalog, and its manifest is not in store %s", refuse.ErrDisagree, s.ID, p.name)
 		} else if err != nil {
 			return err
 		}
@@ -246,7 +247,7 @@ func (e *Engine) newestLink(ctx context.Context, sourceName, table string, head 
 			return newest, err
 		}
 	}
-	return newest, &DisagreeError{sourceName, table, fmt.Sprintf("the source's journal is at link %d of the chain (%.12s), the catalog at link %d (%.12s)", head.Sequence, head.Hash, newest.Sequence, newest.Hash)}
+	return newest, &refuse.Disagree{Source: sourceName, Table: table, Difference: fmt.Sprintf("the source's journal is at link %d of the chain (%.12s), the catalog at link %d (%.12s)", head.Sequence, head.Hash, newest.Sequence, newest.Hash)}
 }
 
 // previousOf reads from the store what the link of a sequence says of the one before it.
@@ -266,13 +267,13 @@ func (e *Engine) previousOf(ctx context.Context, sourceName, table string, seque
 	if s.DisposalSeq == sequence {
 		d, _, err := archive.LoadDisposal(ctx, st, m)
 		if err != nil || d == nil {
-			return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", ErrDisagree, sequence, s.Store))
+			return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", refuse.ErrDisagree, sequence, s.Store))
 		}
 		return d.Previous, nil
 	}
 	books, _, err := archive.LoadClosing(ctx, st, m)
 	if err != nil || books == nil {
-		return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", ErrDisagree, sequence, s.Store))
+		return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", refuse.ErrDisagree, sequence, s.Store))
 	}
 	return books.Previous, nil
 }
@@ -422,7 +423,7 @@ func (r *runner) balance(ctx context.Context) error {
 		return err
 	}
 	if !balanced {
-		return fmt.Errorf("run %s: %w: %+v", r.run.ID, ErrBooks, r.run.Passes.V)
+		return fmt.Errorf("run %s: %w: %+v", r.run.ID, refuse.ErrBooks, r.run.Passes.V)
 	}
 	return nil
 }

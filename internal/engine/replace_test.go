@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -34,8 +35,8 @@ func (h *halting) Restore(ctx context.Context, q source.RestoreRequest) (*source
 		replace := q.Replace
 		defer func() { q.Replace = replace }()
 	}
-	h.end(ErrShutdown)
-	return nil, ErrShutdown
+	h.end(refuse.ErrShutdown)
+	return nil, refuse.ErrShutdown
 }
 
 // TestARestoreThatReplacesGoesOnWhereItStopped: wherever the service ends, each replaced row stands once in the file, no live row is in neither

@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 )
 
 // Targets of restores.
@@ -82,7 +83,7 @@ func (e *Engine) RequestRestore(ctx context.Context, actor string, q RestoreRequ
 			return nil, err
 		}
 		if p.Conflicts > 0 {
-			return nil, &RefusedError{Field: "conflicts", Message: fmt.Sprintf("the keys of %d of %d rows are in table %s already", p.Conflicts, p.Rows, p.Table), Remedy: "let them be skipped, or restore to a side table"}
+			return nil, &refuse.Error{Field: "conflicts", Message: fmt.Sprintf("the keys of %d of %d rows are in table %s already", p.Conflicts, p.Rows, p.Table), Remedy: "let them be skipped, or restore to a side table"}
 		}
 	}
 	if r.State == catalog.Retrieving {
@@ -185,7 +186,7 @@ func (e *Engine) StillCold(ctx context.Context, r *catalog.Restore) (string, err
 	var latest *catalog.Time
 	for _, s := range cold.Segments {
 		if s.ExpectedAt == nil {
-			return "", &RefusedError{Message: fmt.Sprintf("segment %s is in cold storage, and is not being retrieved any more", s.Segment), Remedy: "`ambercellar retrieval list` says why; ask for the restore again"}
+			return "", &refuse.Error{Message: fmt.Sprintf("segment %s is in cold storage, and is not being retrieved any more", s.Segment), Remedy: "`ambercellar retrieval list` says why; ask for the restore again"}
 		}
 		if latest == nil || s.ExpectedAt.After(latest.Time) {
 			latest = s.ExpectedAt
@@ -235,7 +236,7 @@ func (e *Engine) checkRestore(ctx context.Context, q *RestoreRequest) (*catalog.
 		return nil, nil, err
 	}
 	if len(segments) == 0 {
-		return nil, nil, &RefusedError{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
+		return nil, nil, &refuse.Error{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
 	}
 	if q.Scope.From != "" || q.Scope.To != "" { // rather than when it is under way
 		k, err := e.learnt(ctx, &segments[0])
@@ -286,7 +287,7 @@ func checkScope(q *RestoreRequest) error {
 		}
 	}
 	if kinds != 1 {
-		return &RefusedError{Field: "scope", Message: "say which rows, by exactly one of these: a run, a segment, single rows, a span of time or a filter, or all", Remedy: "give run, segment, rows, or where, from and to, or all"}
+		return &refuse.Error{Field: "scope", Message: "say which rows, by exactly one of these: a run, a segment, single rows, a span of time or a filter, or all", Remedy: "give run, segment, rows, or where, from and to, or all"}
 	}
 	if q.Target != TargetFile {
 		q.Format = ""
@@ -298,31 +299,31 @@ func checkScope(q *RestoreRequest) error {
 			return err
 		}
 	default:
-		return &RefusedError{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table, side or file"}
+		return &refuse.Error{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table, side or file"}
 	}
 	if q.Target != TargetTable && (len(q.Fit.Rename) > 0 || len(q.Fit.LeaveOut) > 0) {
-		return &RefusedError{Field: "fit", Message: "columns can be renamed or left out only on the way back into the table", Remedy: "a side table and a file have the columns as they were then"}
+		return &refuse.Error{Field: "fit", Message: "columns can be renamed or left out only on the way back into the table", Remedy: "a side table and a file have the columns as they were then"}
 	}
 	if q.Target != TargetSide && (q.TargetTable != "" || q.TargetSource != "") {
-		return &RefusedError{Field: "target_table", Message: "a table to be made is named, and the rows are not to go to a side table", Remedy: "write side as the target, or name none"}
+		return &refuse.Error{Field: "target_table", Message: "a table to be made is named, and the rows are not to go to a side table", Remedy: "write side as the target, or name none"}
 	}
 	if q.Conflicts == "" {
 		q.Conflicts = ConflictsSkip
 	}
 	if !slices.Contains([]string{ConflictsSkip, ConflictsFail, ConflictsReplace}, q.Conflicts) || q.Conflicts != ConflictsSkip && q.Target != TargetTable {
-		return &RefusedError{Field: "conflicts", Message: fmt.Sprintf("%q is nothing that can be done about rows that are there already", q.Conflicts), Remedy: "write skip, or for the table that the rows came from, fail or replace"}
+		return &refuse.Error{Field: "conflicts", Message: fmt.Sprintf("%q is nothing that can be done about rows that are there already", q.Conflicts), Remedy: "write skip, or for the table that the rows came from, fail or replace"}
 	}
 	if q.Conflicts == ConflictsReplace && q.For != "" {
-		return &RefusedError{Field: "conflicts", Message: "rows that take the place of others cannot go again by themselves: nothing would be in their place", Remedy: "restore for good, or to a side table"}
+		return &refuse.Error{Field: "conflicts", Message: "rows that take the place of others cannot go again by themselves: nothing would be in their place", Remedy: "restore for good, or to a side table"}
 	}
 	if q.Priority != "" && !slices.Contains(store.Priorities, q.Priority) {
-		return &RefusedError{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority), Remedy: "write one of them"}
+		return &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority), Remedy: "write one of them"}
 	}
 	if q.Days < 0 || q.Days > 365 {
-		return &RefusedError{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
+		return &refuse.Error{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
 	}
 	if _, err := pace.Parse(q.Pace); err != nil {
-		return &RefusedError{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace), Remedy: "write gentle or unlimited"}
+		return &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace), Remedy: "write gentle or unlimited"}
 	}
 	if err := checkTell(q.Tell); err != nil {
 		return err
@@ -330,14 +331,14 @@ func checkScope(q *RestoreRequest) error {
 	q.Scope.Priority, q.Scope.Days = q.Priority, q.Days
 	for field, text := range map[string]string{"from": q.Scope.From, "to": q.Scope.To} {
 		if _, ok := rule.ParseISO(text); text != "" && !ok {
-			return &RefusedError{Field: field, Message: fmt.Sprintf("%q is not a date or time", text), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
+			return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a date or time", text), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
 		}
 	}
 	if len(q.Scope.Rows) > mostPicked {
-		return &RefusedError{Field: "rows", Message: fmt.Sprintf("%d single rows are more than %d", len(q.Scope.Rows), mostPicked), Remedy: "choose them by a filter"}
+		return &refuse.Error{Field: "rows", Message: fmt.Sprintf("%d single rows are more than %d", len(q.Scope.Rows), mostPicked), Remedy: "choose them by a filter"}
 	}
 	if q.Scope.Run == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 && (q.Source == "" || q.Table == "") {
-		return &RefusedError{Field: "table", Message: "a span of time or a filter needs a source and a table", Remedy: "name both"}
+		return &refuse.Error{Field: "table", Message: "a span of time or a filter needs a source and a table", Remedy: "name both"}
 	}
 	return nil
 }
@@ -366,14 +367,14 @@ func (e *Engine) keysToFilter(ctx context.Context, q *RestoreRequest) error {
 		return nil
 	}
 	if q.Scope.Where != "" || q.Source == "" || q.Table == "" {
-		return &RefusedError{Field: "keys", Message: "keys are of one table, and stand in place of a filter", Remedy: "name source and table, and no filter"}
+		return &refuse.Error{Field: "keys", Message: "keys are of one table, and stand in place of a filter", Remedy: "name source and table, and no filter"}
 	}
 	h, err := e.huntNow(ctx, q.Source, q.Table, false)
 	if err != nil {
 		return err
 	}
 	t := &shape.Table{Name: q.Table, Columns: h.columns, Key: h.key()}
-	q.Scope.Where, err = keysFilter(t, q.Keys)
+	q.Scope.Where, err = refuse.KeysFilter(t, q.Keys)
 	q.Keys = nil
 	return err
 }
@@ -389,7 +390,7 @@ func checkTell(tell string) error {
 	if a, err := mail.ParseAddress(tell); err == nil && a.Address == tell {
 		return nil
 	}
-	return &RefusedError{Field: "tell", Message: fmt.Sprintf("%q is neither a mail address nor a URL", tell), Remedy: "write one like keeper@harbour.example, or https://desk.harbour.example/restores"}
+	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("%q is neither a mail address nor a URL", tell), Remedy: "write one like keeper@harbour.example, or https://desk.harbour.example/restores"}
 }
 
 // inScopeNow lists the segments that a scope touches: the closed ones, and before them those of a run that goes on from which rows have left.
@@ -453,7 +454,7 @@ func (e *Engine) inScope(ctx context.Context, sourceName, table string, scope ca
 			return nil, err
 		}
 		if s.State != catalog.SegmentClosed {
-			return nil, &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments give rows", s.ID, s.State), Remedy: "let its run finish, or cancel it"}
+			return nil, &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments give rows", s.ID, s.State), Remedy: "let its run finish, or cancel it"}
 		}
 		return []catalog.Segment{*s}, nil
 	}
@@ -490,7 +491,7 @@ func (e *Engine) segmentsOf(ctx context.Context, rows []catalog.RowAt) ([]catalo
 			return nil, err
 		}
 		if len(out) > 0 && (one[0].Source != out[0].Source || one[0].Table != out[0].Table) {
-			return nil, &RefusedError{Field: "rows", Message: fmt.Sprintf("they are of several tables: %s.%s and %s.%s", out[0].Source, out[0].Table, one[0].Source, one[0].Table), Remedy: "restore those of each table on their own"}
+			return nil, &refuse.Error{Field: "rows", Message: fmt.Sprintf("they are of several tables: %s.%s and %s.%s", out[0].Source, out[0].Table, one[0].Source, one[0].Table), Remedy: "restore those of each table on their own"}
 		}
 		out = append(out, one[0])
 	}

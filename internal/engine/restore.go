@@ -16,6 +16,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -30,8 +31,8 @@ func (e *Engine) Restore(ctx context.Context, r *catalog.Restore, directory stri
 	e.reading.RLock()
 	err := q.run(ctx)
 	e.reading.RUnlock()
-	if err != nil && errors.Is(context.Cause(ctx), ErrShutdown) {
-		return ErrShutdown
+	if err != nil && errors.Is(context.Cause(ctx), refuse.ErrShutdown) {
+		return refuse.ErrShutdown
 	}
 	if away(err) && passing(err) {
 		r.Reason = waits(err)
@@ -151,7 +152,7 @@ func (q *restoration) run(ctx context.Context) error {
 	}
 	q.restore.Digest = q.expect.String()
 	if q.expect.Count != q.restore.Restored || q.restore.Found != q.restore.Restored+q.restore.Skipped {
-		return fmt.Errorf("%w: %d rows found, %d restored, %d skipped, and the digest covers %d", ErrBooks, q.restore.Found, q.restore.Restored, q.restore.Skipped, q.expect.Count)
+		return fmt.Errorf("%w: %d rows found, %d restored, %d skipped, and the digest covers %d", refuse.ErrBooks, q.restore.Found, q.restore.Restored, q.restore.Skipped, q.expect.Count)
 	}
 	return nil
 }
@@ -279,7 +280,7 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 			if one == nil && q.gives(s) {
 				x.closing, x.left, one = q.moment.booksAt(s, x.manifest)
 			} else if one == nil {
-				one = &RefusedError{Field: "segment", Message: fmt.Sprintf("segment %s is open, and the source does not tell which of its rows have left", s.ID), Remedy: "let its run finish, or cancel it"}
+				one = &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is open, and the source does not tell which of its rows have left", s.ID), Remedy: "let its run finish, or cancel it"}
 			}
 		}
 		if one == nil {
@@ -432,7 +433,7 @@ func (x *member) matches() error {
 		}
 	}
 	if sum != x.left && x.left.Count > 0 { // none is told of a partition that is out of its table and not dropped yet
-		return fmt.Errorf("segment %s: %w: the rows that have left have the digest %s, and the deletes reported %s", x.segment.ID, ErrBooks, sum, x.left)
+		return fmt.Errorf("segment %s: %w: the rows that have left have the digest %s, and the deletes reported %s", x.segment.ID, refuse.ErrBooks, sum, x.left)
 	}
 	return nil
 }
@@ -530,7 +531,7 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 		return everyRow, nil
 	}
 	if m.Age.Join != "" {
-		return nil, &RefusedError{Field: "from", Message: fmt.Sprintf("the age of the rows of segment %s stood in another table (%s), and is not archived with them", m.Segment, m.Age), Remedy: "restore a segment or a run"}
+		return nil, &refuse.Error{Field: "from", Message: fmt.Sprintf("the age of the rows of segment %s stood in another table (%s), and is not archived with them", m.Segment, m.Age), Remedy: "restore a segment or a run"}
 	}
 	age := -1
 	for i, c := range m.Columns {
@@ -539,7 +540,7 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 		}
 	}
 	if age < 0 {
-		return nil, &RefusedError{Field: "from", Message: fmt.Sprintf("rows of %s have no age of their own in segment %s", m.Table, m.Segment), Remedy: "write a condition instead (where), or restore the rows that they went along with"}
+		return nil, &refuse.Error{Field: "from", Message: fmt.Sprintf("rows of %s have no age of their own in segment %s", m.Table, m.Segment), Remedy: "write a condition instead (where), or restore the rows that they went along with"}
 	}
 	from, _ := rule.ParseISO(scope.From)
 	to, hasTo := rule.ParseISO(scope.To)
@@ -629,7 +630,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			}
 			q.books.Lock()
 			defer q.books.Unlock()
-			return &RefusedError{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
+			return &refuse.Error{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
 		}, q.waiting(ctx))
 		if err != nil {
 			return err
@@ -641,7 +642,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			}
 		}
 		if out.Digest != want {
-			return fmt.Errorf("%w: the restored rows have the digest %s instead of %s", ErrBooks, out.Digest, want)
+			return fmt.Errorf("%w: the restored rows have the digest %s instead of %s", refuse.ErrBooks, out.Digest, want)
 		}
 		pause, err := func() (time.Duration, error) {
 			q.books.Lock()
@@ -681,7 +682,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			total += n
 		}
 		if total != q.restore.Restored {
-			return fmt.Errorf("%w: %d rows were restored and the source's record has %d", ErrBooks, q.restore.Restored, total)
+			return fmt.Errorf("%w: %d rows were restored and the source's record has %d", refuse.ErrBooks, q.restore.Restored, total)
 		}
 		return nil
 	}

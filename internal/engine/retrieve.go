@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
+	"ambercellar/internal/engine/refuse"
 )
 
 // Chilled is what lies in cold storage of what somebody asks for, and what it takes to fetch it.
@@ -137,7 +138,7 @@ func (e *Engine) ColdOf(ctx context.Context, q RetrievalRequest) (*Chilled, erro
 
 func (e *Engine) retrievable(ctx context.Context, q RetrievalRequest) ([]catalog.Segment, error) {
 	if (len(q.Segments) > 0) == (q.Table != "") {
-		return nil, &RefusedError{Field: "segments", Message: "say what is to be retrieved: segments, or a table with or without a filter", Remedy: "name either"}
+		return nil, &refuse.Error{Field: "segments", Message: "say what is to be retrieved: segments, or a table with or without a filter", Remedy: "name either"}
 	}
 	var out []catalog.Segment
 	for _, id := range q.Segments {
@@ -146,7 +147,7 @@ func (e *Engine) retrievable(ctx context.Context, q RetrievalRequest) ([]catalog
 			return nil, err
 		}
 		if s.State != catalog.SegmentClosed {
-			return nil, &RefusedError{Field: "segments", Message: fmt.Sprintf("segment %s is %s", id, s.State), Remedy: "name closed segments"}
+			return nil, &refuse.Error{Field: "segments", Message: fmt.Sprintf("segment %s is %s", id, s.State), Remedy: "name closed segments"}
 		}
 		out = append(out, *s)
 	}
@@ -179,10 +180,10 @@ func (e *Engine) Retrieve(ctx context.Context, actor string, q RetrievalRequest)
 		q.Priority = store.Normal
 	}
 	if !slices.Contains(store.Priorities, q.Priority) {
-		return nil, &RefusedError{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority), Remedy: "write one of them"}
+		return nil, &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority), Remedy: "write one of them"}
 	}
 	if q.Days < 0 || q.Days > 365 {
-		return nil, &RefusedError{Field: "days", Message: fmt.Sprintf("a copy cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
+		return nil, &refuse.Error{Field: "days", Message: fmt.Sprintf("a copy cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
 	}
 	segments, err := e.retrievable(ctx, q)
 	if err != nil {

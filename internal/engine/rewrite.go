@@ -16,6 +16,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -247,7 +248,7 @@ func ifHeld(h *catalog.Hold) error {
 	if h == nil {
 		return nil
 	}
-	return &RefusedError{Message: fmt.Sprintf("hold %s (%s) stands on it", h.ID, h.Reference)}
+	return &refuse.Error{Message: fmt.Sprintf("hold %s (%s) stands on it", h.ID, h.Reference)}
 }
 
 // settleSuccessor writes the next record that is missing of a segment which holds what stayed of another: its manifest, or its

@@ -11,6 +11,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -277,10 +278,10 @@ func (e *Engine) ApplyRules(ctx context.Context, actor, file string, text []byte
 		out = append(out, a)
 	}
 	if rule.Fatal(c.Problems) {
-		return nil, nil, &ProblemsError{c.Problems}
+		return nil, nil, &refuse.Problems{Problems: c.Problems}
 	}
 	if len(loosened) > 0 && strings.TrimSpace(reason) == "" {
-		return nil, nil, &RefusedError{Field: "reason", Message: "a locked clause would be loosened: " + strings.Join(loosened, "; "), Remedy: "give the reason (-reason), which is kept, or leave the clause as it is"}
+		return nil, nil, &refuse.Error{Field: "reason", Message: "a locked clause would be loosened: " + strings.Join(loosened, "; "), Remedy: "give the reason (-reason), which is kept, or leave the clause as it is"}
 	}
 	return out, c.Problems, e.Catalog.ApplyRules(ctx, actor, e.Now(), keep)
 }

@@ -16,24 +16,9 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
-
-// Causes with which the service cancels a run's context. Whatever the cause, the batch in hand is finished first.
-var (
-	ErrPause    = errors.New("paused")
-	ErrCancel   = errors.New("cancelled")
-	ErrShutdown = errors.New("the service is stopping")
-)
-
-// ErrCopied says that a run has copied everything, and that the deleting waits for its own decision.
-var ErrCopied = errors.New("everything is copied; the deleting waits for its own decision")
-
-// ErrBooks says that a run's books do not balance; it deletes nothing more.
-var ErrBooks = errors.New("the books do not balance")
-
-// ErrDisagree says that source, store and catalog tell different stories of a table.
-var ErrDisagree = errors.New("source, store and catalog disagree")
 
 // runner is one execution of a run, from its start or from where the last execution of it stopped.
 type runner struct {
@@ -92,7 +77,7 @@ func (e *Engine) Run(ctx context.Context, run *catalog.Run) error {
 
 func (e *Engine) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	r := &runner{Engine: e, run: run, begun: e.Now(), worked: run.Working}
-	cancelled := errors.Is(context.Cause(ctx), ErrCancel)
+	cancelled := errors.Is(context.Cause(ctx), refuse.ErrCancel)
 	r.closing.Store(cancelled)
 	rules, err := r.ruleOf(context.WithoutCancel(ctx))
 	if err != nil {
@@ -127,7 +112,7 @@ func (e *Engine) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	}
 	defer func() {
 		// The lease stays with a run that can still go on, so that nobody else begins in the middle of it.
-		if err == nil || errors.Is(err, ErrCancel) {
+		if err == nil || errors.Is(err, refuse.ErrCancel) {
 			for _, l := range r.leases {
 				release := retry(ctx, r.Log, func() error { return r.source.ReleaseLease(context.WithoutCancel(ctx), l) })
 				err = errors.Join(err, release)
@@ -141,14 +126,14 @@ func (e *Engine) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	r.measureLog(ctx)
 	err = r.move(ctx)
 	r.endSlowdown(r.Now())
-	if errors.Is(err, ErrCopied) {
+	if errors.Is(err, refuse.ErrCopied) {
 		return errors.Join(err, r.save(context.WithoutCancel(ctx)))
 	}
 	if err != nil {
-		if cause := context.Cause(ctx); cause != nil && !errors.Is(err, ErrBooks) {
+		if cause := context.Cause(ctx); cause != nil && !errors.Is(err, refuse.ErrBooks) {
 			err = cause
 		}
-		if !errors.Is(err, ErrCancel) {
+		if !errors.Is(err, refuse.ErrCancel) {
 			return errors.Join(err, r.save(context.WithoutCancel(ctx)))
 		}
 		r.closing.Store(true)
@@ -313,7 +298,7 @@ func (r *runner) decide(ctx context.Context) error {
 		at := catalog.At(r.Now().Add(wait))
 		r.run.DeleteAt = &at
 	}
-	return ErrCopied
+	return refuse.ErrCopied
 }
 
 // movePass is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the

@@ -10,6 +10,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -97,7 +98,7 @@ func (e *Engine) sample(ctx context.Context, src source.Source, r *rule.Rule, se
 		return nil
 	})
 	if err != nil && ctx.Err() == nil && quick.Err() != nil { // a table without an index
-		return nil, &RefusedError{Message: fmt.Sprintf("no rows of %s were found within %s", sel.Table.Name, quickBudget), Remedy: "an index that begins with the age column makes such questions fast"}
+		return nil, &refuse.Error{Message: fmt.Sprintf("no rows of %s were found within %s", sel.Table.Name, quickBudget), Remedy: "an index that begins with the age column makes such questions fast"}
 	}
 	return out, err
 }

@@ -18,6 +18,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -137,7 +138,7 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		for _, name := range q.Columns {
 			i := slices.IndexFunc(columns, func(c shape.Column) bool { return c.Name == name })
 			if i < 0 {
-				return nil, &RefusedError{Field: "columns", Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name), Remedy: "its columns are " + strings.Join(shape.Names(columns), ", ")}
+				return nil, &refuse.Error{Field: "columns", Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name), Remedy: "its columns are " + strings.Join(shape.Names(columns), ", ")}
 			}
 			show = append(show, columns[i])
 		}
@@ -389,7 +390,7 @@ const liveBudget = 15 * time.Second
 // searchedLive describes the table itself, and adds its columns to those of the archive.
 func (e *Engine) searchedLive(ctx context.Context, q SearchRequest, columns []shape.Column) (*shape.Table, []shape.Column, error) {
 	if q.Limit <= 0 && !q.whole {
-		return nil, nil, &RefusedError{Field: "limit", Message: "a search of the table itself needs a limit", Remedy: "give one; the table is the workload's"}
+		return nil, nil, &refuse.Error{Field: "limit", Message: "a search of the table itself needs a limit", Remedy: "give one; the table is the workload's"}
 	}
 	src, err := e.Source(ctx, q.Source)
 	if err != nil {
@@ -414,15 +415,15 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 		every := &shape.Table{Columns: columns}
 		bound, bad := filter.Bind(q.Where, filter.TableScope(every))
 		if len(bad) > 0 {
-			return filterError("where", bad[0])
+			return refuse.Filter("where", bad[0])
 		}
 		for _, r := range bound.Columns() {
 			if c, _ := t.Column(r.Name); c == nil {
-				return &RefusedError{Field: "where", Message: fmt.Sprintf("table %s has no column %q any more, so its own rows cannot be judged by it", t.Name, r.Name), Remedy: "search the archive alone"}
+				return &refuse.Error{Field: "where", Message: fmt.Sprintf("table %s has no column %q any more, so its own rows cannot be judged by it", t.Name, r.Name), Remedy: "search the archive alone"}
 			}
 		}
 		if bound, bad = filter.Bind(q.Where, filter.TableScope(t)); len(bad) > 0 {
-			return filterError("where", bad[0])
+			return refuse.Filter("where", bad[0])
 		}
 		f = bound
 	}
@@ -466,7 +467,7 @@ func (e *Engine) searchLive(ctx context.Context, q SearchRequest, t *shape.Table
 	}
 	_, err = e.liveAt(within, src, q.Source, source.LiveQuery{Table: t, Filter: f, Columns: read, Limit: most, Row: report}, begin)
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
-		return &RefusedError{Field: "live", Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that", liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
+		return &refuse.Error{Field: "live", Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that", liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
 	}
 	return err
 }

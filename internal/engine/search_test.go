@@ -10,6 +10,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 )
 
 // found is what a search finds, a line for each row.
@@ -168,7 +169,7 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 			}
 			for text, q := range map[string]SearchRequest{"needs a limit": {Live: true}, "there is no column nota": {Where: "nota = 'x'"}, "has a column \"gat\"": {Columns: []string{"gat"}}, "is compared with": {Where: "note = 5"}} {
 				q.Source, q.Table = "harbour", "scan"
-				var refused *RefusedError
+				var refused *refuse.Error
 				if _, err := b.Search(t.Context(), q, func([]shape.Column) error { return nil }, func(Hit) error { return nil }); !errors.As(err, &refused) || !strings.Contains(err.Error(), text) {
 					t.Errorf("%+v: %v", q, err)
 				}

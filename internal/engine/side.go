@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -24,7 +25,7 @@ func (e *Engine) checkSide(ctx context.Context, r *catalog.Restore, segments []c
 	}
 	target, err := e.Catalog.Source(ctx, r.TargetSource)
 	if errors.Is(err, catalog.ErrNotFound) {
-		return &RefusedError{Field: "target_source", Message: fmt.Sprintf("there is no source %s", r.TargetSource), Remedy: "`ambercellar source list` shows which there are"}
+		return &refuse.Error{Field: "target_source", Message: fmt.Sprintf("there is no source %s", r.TargetSource), Remedy: "`ambercellar source list` shows which there are"}
 	} else if err != nil {
 		return err
 	}
@@ -37,14 +38,14 @@ func (e *Engine) checkSide(ctx context.Context, r *catalog.Restore, segments []c
 		return err
 	}
 	if m.Engine != target.Engine {
-		return &RefusedError{Field: "target_source", Message: fmt.Sprintf("the rows come from %s and source %s is %s: their values would not be the same there bit by bit", m.Engine, r.TargetSource, target.Engine), Remedy: "restore to a file, or to a source of the same kind"}
+		return &refuse.Error{Field: "target_source", Message: fmt.Sprintf("the rows come from %s and source %s is %s: their values would not be the same there bit by bit", m.Engine, r.TargetSource, target.Engine), Remedy: "restore to a file, or to a source of the same kind"}
 	}
 	if r.TargetTable == "" {
 		base := r.Table[strings.LastIndex(r.Table, ".")+1:]
 		r.TargetTable = base + "_restored_" + e.Now().UTC().Format("20060102_150405")
 	}
 	if len(r.TargetTable) > 60 || strings.ContainsAny(r.TargetTable, "\x00\"`") {
-		return &RefusedError{Field: "target_table", Message: fmt.Sprintf("%q is no name for a table", r.TargetTable), Remedy: "give one of up to 60 characters, without quotes"}
+		return &refuse.Error{Field: "target_table", Message: fmt.Sprintf("%q is no name for a table", r.TargetTable), Remedy: "give one of up to 60 characters, without quotes"}
 	}
 	src, err := e.Source(ctx, r.TargetSource)
 	if err != nil {
@@ -64,7 +65,7 @@ func (e *Engine) checkSide(ctx context.Context, r *catalog.Restore, segments []c
 		if left && !t.ByAddress() && made != nil && slices.Equal(shape.Names(made.columns), t.ColumnNames()) && slices.Equal(made.key, t.Key) { // it goes on there
 			return q.fitsBeside(ctx, src, segments)
 		}
-		return &RefusedError{Field: "target_table", Message: fmt.Sprintf("source %s has a table %s already", r.TargetSource, r.TargetTable), Remedy: "give another name; a side table is always a new one"}
+		return &refuse.Error{Field: "target_table", Message: fmt.Sprintf("source %s has a table %s already", r.TargetSource, r.TargetTable), Remedy: "give another name; a side table is always a new one"}
 	} else if !errors.Is(err, source.ErrNoTable) {
 		return err
 	}
@@ -159,7 +160,7 @@ func (q *restoration) addTo(ctx context.Context, made *sideShape, m *archive.Man
 		} else if k := &made.columns[at]; k.Kind == c.Kind {
 			k.Type = wider(k.Type, c.Type)
 		} else {
-			return &RefusedError{Field: "target", Message: fmt.Sprintf("column %q of %s is of type %s in segment %s, and of type %s in a newer one", c.Name, m.Table, c.Type, m.Segment, k.Type),
+			return &refuse.Error{Field: "target", Message: fmt.Sprintf("column %q of %s is of type %s in segment %s, and of type %s in a newer one", c.Name, m.Table, c.Type, m.Segment, k.Type),
 				Remedy: apartRemedy}
 		}
 	}
@@ -170,7 +171,7 @@ func (q *restoration) addTo(ctx context.Context, made *sideShape, m *archive.Man
 	if slices.Equal(key, made.key) {
 		return nil
 	}
-	return &RefusedError{Field: "target", Message: fmt.Sprintf("the rows of segment %s of %s have the key (%s), and those of newer ones (%s)", m.Segment, m.Table, strings.Join(key, ", "), strings.Join(made.key, ", ")),
+	return &refuse.Error{Field: "target", Message: fmt.Sprintf("the rows of segment %s of %s have the key (%s), and those of newer ones (%s)", m.Segment, m.Table, strings.Join(key, ", "), strings.Join(made.key, ", ")),
 		Remedy: apartRemedy}
 }
 
@@ -222,9 +223,9 @@ func (q *restoration) fitsBeside(ctx context.Context, target source.Source, segm
 			if target.Reads().LooseTypes || x.segment.Asleep(q.Now()) { // these are looked at when they were retrieved
 				continue
 			}
-			var refused *RefusedError
+			var refused *refuse.Error
 			if err := q.narrowed(ctx, x, t, f); errors.As(err, &refused) {
-				return &RefusedError{Field: "target", Message: refused.Message, Remedy: apartRemedy}
+				return &refuse.Error{Field: "target", Message: refused.Message, Remedy: apartRemedy}
 			} else if err != nil {
 				return err
 			}
@@ -251,10 +252,10 @@ func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archiv
 	}
 	made := q.sides[m.Table]
 	if made == nil {
-		return "", fmt.Errorf("%w: segment %s of %s came up after the side tables were thought out", ErrBooks, m.Segment, m.Table)
+		return "", fmt.Errorf("%w: segment %s of %s came up after the side tables were thought out", refuse.ErrBooks, m.Segment, m.Table)
 	}
 	if err := src.MakeTable(ctx, name, made.columns, made.key); err != nil {
-		return "", &RefusedError{Message: fmt.Sprintf("the side table %s cannot be made: %v", name, err), Remedy: "give the service's user the right to make tables there, or restore to a file"}
+		return "", &refuse.Error{Message: fmt.Sprintf("the side table %s cannot be made: %v", name, err), Remedy: "give the service's user the right to make tables there, or restore to a file"}
 	}
 	return name, nil
 }
@@ -264,7 +265,7 @@ func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archiv
 func (q *restoration) fitBeside(ctx context.Context, m *archive.Manifest, t *shape.Table) (*fit, error) {
 	made := q.sides[m.Table].columns
 	if len(made) != len(t.Columns) {
-		return nil, &RefusedError{Message: fmt.Sprintf("the side table %s was altered since it was made", t.Name), Remedy: "restore to another one"}
+		return nil, &refuse.Error{Message: fmt.Sprintf("the side table %s was altered since it was made", t.Name), Remedy: "restore to another one"}
 	}
 	own, err := q.named(ctx, m)
 	if err != nil {
@@ -274,7 +275,7 @@ func (q *restoration) fitBeside(ctx context.Context, m *archive.Manifest, t *sha
 	for i, c := range m.Columns[:len(m.Columns)-len(m.Included)] {
 		at := slices.IndexFunc(made, func(k shape.Column) bool { return k.Name == own[i].Name })
 		if at < 0 {
-			return nil, fmt.Errorf("%w: column %q of segment %s has no place in the side table", ErrBooks, c.Name, m.Segment)
+			return nil, fmt.Errorf("%w: column %q of segment %s has no place in the side table", refuse.ErrBooks, c.Name, m.Segment)
 		}
 		rename[c.Name] = t.Columns[at].Name
 	}

@@ -11,6 +11,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -113,7 +114,7 @@ func (r *runner) manifestOf(p *pass, number int) *archive.Manifest {
 func (r *runner) publish(ctx context.Context, w *work) (err error) {
 	m := w.manifest
 	if m.Written.Rows != int64(len(w.digests)) {
-		return fmt.Errorf("%w: %d rows were read and %d written", ErrBooks, len(w.digests), m.Written.Rows)
+		return fmt.Errorf("%w: %d rows were read and %d written", refuse.ErrBooks, len(w.digests), m.Written.Rows)
 	}
 	defer func() {
 		if err != nil {
@@ -334,7 +335,7 @@ func fates(fate []byte, journal []source.JournalRow) error {
 		for code, ordinals := range map[byte][]int{rowChanged: row.Changed, rowVanished: row.Vanished, rowSkipped: row.Skipped, rowHeld: row.Held} {
 			for _, o := range ordinals {
 				if o < 0 || o >= len(fate) {
-					return fmt.Errorf("%w: the journal names row %d of %d", ErrBooks, o, len(fate))
+					return fmt.Errorf("%w: the journal names row %d of %d", refuse.ErrBooks, o, len(fate))
 				}
 				fate[o] = code
 			}
@@ -369,7 +370,7 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 	for o, f := range fate {
 		switch f {
 		case 0:
-			return nil, fmt.Errorf("%w: row %d was never in a batch", ErrBooks, o)
+			return nil, fmt.Errorf("%w: row %d was never in a batch", refuse.ErrBooks, o)
 		case rowChanged:
 			books.Changed = append(books.Changed, o)
 		case rowVanished:
@@ -391,11 +392,11 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 	total.Merge(books.Left)
 	switch {
 	case covered+len(undone) != len(w.digests) || found != w.set && !w.blind:
-		return nil, fmt.Errorf("%w: %d rows were read and the batches took %d", ErrBooks, len(w.digests), covered+len(undone))
+		return nil, fmt.Errorf("%w: %d rows were read and the batches took %d", refuse.ErrBooks, len(w.digests), covered+len(undone))
 	case books.Deleted != books.Digest.Count:
-		return nil, fmt.Errorf("%w: %d rows were deleted and the digest covers %d", ErrBooks, books.Deleted, books.Digest.Count)
+		return nil, fmt.Errorf("%w: %d rows were deleted and the digest covers %d", refuse.ErrBooks, books.Deleted, books.Digest.Count)
 	case total != w.set:
-		return nil, fmt.Errorf("%w: the digest of what was deleted and what was left out (%s) is not that of what was read (%s)", ErrBooks, total, w.set)
+		return nil, fmt.Errorf("%w: the digest of what was deleted and what was left out (%s) is not that of what was read (%s)", refuse.ErrBooks, total, w.set)
 	}
 	return books, nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -26,12 +27,12 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 		if x != nil {
 			why = x.Why
 		}
-		return nil, &RefusedError{Field: "empty", Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why), Remedy: "start it without, and the rows go in batches"}
+		return nil, &refuse.Error{Field: "empty", Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why), Remedy: "start it without, and the rows go in batches"}
 	}
 	if holds, err := e.Catalog.TableHolds(ctx, p.Source, p.Table); err != nil {
 		return nil, err
 	} else if empty && len(holds) > 0 {
-		return nil, &RefusedError{Field: "empty", Message: fmt.Sprintf("hold %s (%s) stands on table %s, which cannot be emptied at once beside it", holds[0].ID, holds[0].Reference, p.Table), Remedy: "start it without -empty, and the rows that are not held go in batches"}
+		return nil, &refuse.Error{Field: "empty", Message: fmt.Sprintf("hold %s (%s) stands on table %s, which cannot be emptied at once beside it", holds[0].ID, holds[0].Reference, p.Table), Remedy: "start it without -empty, and the rows that are not held go in batches"}
 	}
 	r, err := e.Catalog.Rule(ctx, p.Rule)
 	if err != nil {
@@ -39,14 +40,14 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 	}
 	again := fmt.Sprintf("make a new one: `ambercellar plan make %s`", p.Rule)
 	if r.Revision != p.Revision {
-		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("plan %s is of revision %d of rule %s, which is now at revision %d", p.ID, p.Revision, p.Rule, r.Revision), Remedy: again}
+		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("plan %s is of revision %d of rule %s, which is now at revision %d", p.ID, p.Revision, p.Rule, r.Revision), Remedy: again}
 	}
 	if age := e.Now().Sub(p.MadeAt.Time); age > planLife || age < 0 {
-		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("plan %s was made at %s; a plan can be run for %s", p.ID, p.MadeAt.Format(time.RFC3339), planLife), Remedy: again}
+		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("plan %s was made at %s; a plan can be run for %s", p.ID, p.MadeAt.Format(time.RFC3339), planLife), Remedy: again}
 	}
 	body := r.Body.V
 	if body.Off {
-		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("rule %s is not enabled", r.Name), Remedy: "take `enabled: false` out of it and make a new plan"}
+		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("rule %s is not enabled", r.Name), Remedy: "take `enabled: false` out of it and make a new plan"}
 	}
 	keeps, err := e.Catalog.Keeps(ctx)
 	if err != nil {
@@ -54,7 +55,7 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 	}
 	for _, k := range keeps {
 		if k.AppliedAt.After(p.MadeAt.Time) && slices.ContainsFunc(body.Clauses, func(c rule.Clause) bool { return c.Keep.Name == k.Name }) {
-			return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("the keep %s was changed after plan %s was made", k.Name, p.ID), Remedy: again}
+			return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("the keep %s was changed after plan %s was made", k.Name, p.ID), Remedy: again}
 		}
 	}
 	src, err := e.Source(ctx, r.Source)
@@ -71,7 +72,7 @@ func (e *Engine) StartRun(ctx context.Context, actor, planID string, empty bool)
 	}
 	for _, b := range guarded(guard, &body, p.MadeAt.Time, resolver(named, &p.Shape.V)) {
 		if !slices.Contains(p.Detail.V.Guards, b.message) { // set after the plan was made
-			return nil, &RefusedError{Field: "plan", Message: b.message, Remedy: again}
+			return nil, &refuse.Error{Field: "plan", Message: b.message, Remedy: again}
 		}
 	}
 	if known, err := e.Catalog.TableLineage(ctx, r.Source, p.Table); err != nil {
@@ -122,13 +123,13 @@ func (e *Engine) plannedPasses(ctx context.Context, p *catalog.Plan, r *rule.Rul
 				return nil, err
 			}
 			if err := st.Check(ctx); err != nil {
-				return nil, &RefusedError{Message: fmt.Sprintf("store %s: %v", c.Store, err), Remedy: "give the service's user write access to it, or name another store in the rule"}
+				return nil, &refuse.Error{Message: fmt.Sprintf("store %s: %v", c.Store, err), Remedy: "give the service's user write access to it, or name another store in the rule"}
 			}
 		}
 		out = append(out, x)
 	}
 	if len(out) == 0 {
-		return nil, &RefusedError{Field: "plan", Message: fmt.Sprintf("no clause of rule %s ever makes a row due, so there is nothing to run", r.Name), Remedy: "give a clause another keep than forever"}
+		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("no clause of rule %s ever makes a row due, so there is nothing to run", r.Name), Remedy: "give a clause another keep than forever"}
 	}
 	return out, nil
 }

@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -80,11 +81,11 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 		keys[i] = at(c)
 	}
 	if len(q.Of) == 0 {
-		return nil, &RefusedError{Field: "of", Message: "it is not said what to make of the rows", Remedy: "write count, sum, min or max"}
+		return nil, &refuse.Error{Field: "of", Message: "it is not said what to make of the rows", Remedy: "write count, sum, min or max"}
 	}
 	for i, m := range q.Of {
 		if !slices.Contains([]string{"count", "sum", "min", "max"}, m.Of) || (m.Of == "count") != (m.Column == "") {
-			return nil, &RefusedError{Field: "of", Message: fmt.Sprintf("%q is nothing that can be made of rows", m), Remedy: "write count without a column, or sum, min or max with one"}
+			return nil, &refuse.Error{Field: "of", Message: fmt.Sprintf("%q is nothing that can be made of rows", m), Remedy: "write count without a column, or sum, min or max with one"}
 		}
 		if m.Column != "" {
 			of[i] = at(m.Column)
@@ -114,7 +115,7 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 		g := groups[string(text)]
 		if g == nil {
 			if len(groups) >= mostGroups {
-				return &RefusedError{Field: "group_by", Message: fmt.Sprintf("there are more than %d groups", mostGroups), Remedy: "group by fewer columns, or narrow the rows with a condition"}
+				return &refuse.Error{Field: "group_by", Message: fmt.Sprintf("there are more than %d groups", mostGroups), Remedy: "group by fewer columns, or narrow the rows with a condition"}
 			}
 			g = &group{of: make([]tallied, len(q.Of))}
 			for _, k := range keys {
@@ -138,7 +139,7 @@ func (e *Engine) Summarise(ctx context.Context, q SummaryRequest) (*Summary, err
 	searched, err := e.Search(ctx, search, func(columns []shape.Column) error {
 		for i, m := range q.Of {
 			if c := columns[of[i]]; m.Of == "sum" && c.Kind != value.Int && c.Kind != value.Decimal && c.Kind != value.Float64 && c.Kind != value.Float32 {
-				return &RefusedError{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum", c.Name, c.Type), Remedy: "ask for min or max"}
+				return &refuse.Error{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum", c.Name, c.Type), Remedy: "ask for min or max"}
 			}
 		}
 		return nil

@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -22,11 +23,11 @@ func lasting(text string, now time.Time) (string, *catalog.Time, error) {
 	}
 	p, err := period.Parse(text)
 	if err != nil {
-		return "", nil, &RefusedError{Field: "for", Message: err.Error()}
+		return "", nil, &refuse.Error{Field: "for", Message: err.Error()}
 	}
 	at := keepUntil(now, &p)
 	if !at.After(now) {
-		return "", nil, &RefusedError{Field: "for", Message: fmt.Sprintf("%q is no time at all", text), Remedy: "write how long the rows are to stay, like P2D"}
+		return "", nil, &refuse.Error{Field: "for", Message: fmt.Sprintf("%q is no time at all", text), Remedy: "write how long the rows are to stay, like P2D"}
 	}
 	return p.String(), at, nil
 }
@@ -38,7 +39,7 @@ func (e *Engine) KeepRestored(ctx context.Context, actor, id, text string) (*cat
 		return nil, err
 	}
 	if _, busy := e.takingBack.Load(id); busy {
-		return nil, &RefusedError{Field: "restore", Message: fmt.Sprintf("the time of restore %s is over, and its rows are being taken back", id), Remedy: "request them again"}
+		return nil, &refuse.Error{Field: "restore", Message: fmt.Sprintf("the time of restore %s is over, and its rows are being taken back", id), Remedy: "request them again"}
 	}
 	if at != nil {
 		r, err := e.Catalog.Restore(ctx, id)
@@ -55,7 +56,7 @@ func (e *Engine) KeepRestored(ctx context.Context, actor, id, text string) (*cat
 // canGoAgain says why rows of a restore cannot be taken back.
 func (e *Engine) canGoAgain(ctx context.Context, r *catalog.Restore) error {
 	if r.Target != TargetTable {
-		return &RefusedError{Field: "for", Message: "only rows that go back into their table can be there for a time", Remedy: "drop a side table, or remove a file, when you are done with it"}
+		return &refuse.Error{Field: "for", Message: "only rows that go back into their table can be there for a time", Remedy: "drop a side table, or remove a file, when you are done with it"}
 	}
 	src, err := e.Source(ctx, r.Source)
 	if err != nil {
@@ -63,7 +64,7 @@ func (e *Engine) canGoAgain(ctx context.Context, r *catalog.Restore) error {
 	}
 	t, err := src.Table(ctx, r.Table)
 	if err == nil && t.ByAddress() {
-		err = &RefusedError{Field: "for", Message: fmt.Sprintf("table %s has no key, so nobody can tell its restored rows from others later", t.Name), Remedy: "restore to a side table"}
+		err = &refuse.Error{Field: "for", Message: fmt.Sprintf("table %s has no key, so nobody can tell its restored rows from others later", t.Name), Remedy: "restore to a side table"}
 	}
 	return err
 }
@@ -174,7 +175,7 @@ func (b *takeback) take(ctx context.Context, families [][]*member) (func(), erro
 			}
 		}
 	}
-	claiming, cancel := context.WithTimeoutCause(ctx, claimWait, &RefusedError{Message: fmt.Sprintf("a run is at work on table %s.%s", b.restore.Source, b.restore.Table), Remedy: "the rows of the restore are taken back once it has ended"})
+	claiming, cancel := context.WithTimeoutCause(ctx, claimWait, &refuse.Error{Message: fmt.Sprintf("a run is at work on table %s.%s", b.restore.Source, b.restore.Table), Remedy: "the rows of the restore are taken back once it has ended"})
 	defer cancel()
 	unclaim, err := b.claim(claiming, b.restore.Source, names)
 	if err != nil {
@@ -292,7 +293,7 @@ func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, key
 		}
 		if errors.Is(err, source.ErrReshaped) {
 			if _, changed := unaltered(ctx, b.source, t); changed != nil {
-				return &RefusedError{Message: fmt.Sprintf("table %s was altered while rows were taken back", t.Name), Remedy: "the others go at the next try"}
+				return &refuse.Error{Message: fmt.Sprintf("table %s was altered while rows were taken back", t.Name), Remedy: "the others go at the next try"}
 			}
 		}
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -257,7 +258,7 @@ func (r *runner) closeUnread(ctx context.Context, x *stretch) error {
 	}
 	books := tally(journal)
 	if books.digest != x.set || books.deleted != x.set.Count || books.left.Count != 0 {
-		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d, or of others", r.run.ID, x.number, ErrBooks, x.set.Count, books.deleted)
+		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d, or of others", r.run.ID, x.number, refuse.ErrBooks, x.set.Count, books.deleted)
 	}
 	if err := r.bookUnread(ctx, x, books); err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 )
 
 // VerificationRequest says which segments are to be verified.
@@ -29,7 +30,7 @@ type VerificationRequest struct {
 // verified since then.
 func (e *Engine) RequestVerification(ctx context.Context, actor string, q VerificationRequest, older *catalog.Time) (*catalog.Verification, error) {
 	if (q.Source == "") != (q.Table == "") {
-		return nil, &RefusedError{Field: "table", Message: "a table needs its source, and a source its table", Remedy: "name both, or neither"}
+		return nil, &refuse.Error{Field: "table", Message: "a table needs its source, and a source its table", Remedy: "name both, or neither"}
 	}
 	if q.Store != "" {
 		if _, err := e.Catalog.Store(ctx, q.Store); err != nil {

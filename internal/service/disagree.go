@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are stopped.
@@ -41,7 +42,7 @@ func (s *Service) watchLineages() {
 
 // disagrees keeps what a run found out about its table, if it is that.
 func (s *Service) disagrees(err error) {
-	var d *engine.DisagreeError
+	var d *refuse.Disagree
 	if errors.As(err, &d) {
 		s.mu.Lock()
 		s.disagree[[2]string{d.Source, d.Table}] = d.Difference

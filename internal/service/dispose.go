@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // disposalLife is how long a disposal can be decided on after it was planned.
@@ -20,17 +20,17 @@ func (s *Service) StartDisposal(ctx context.Context, actor, id string) (*catalog
 		return nil, err
 	}
 	if d.State == catalog.DisposalPlanned && s.Now().Sub(d.CreatedAt.Time) > disposalLife {
-		return nil, &engine.RefusedError{Message: "this disposal was planned on " + d.CreatedAt.Format(time.DateOnly) + " and is too old to be decided on", Remedy: "plan it again"}
+		return nil, &refuse.Error{Message: "this disposal was planned on " + d.CreatedAt.Format(time.DateOnly) + " and is too old to be decided on", Remedy: "plan it again"}
 	}
 	if d.State == catalog.DisposalPlanned && len(d.Items.V) == 0 {
-		return nil, &engine.RefusedError{Message: "no segment may be destroyed yet, so there is nothing to decide", Remedy: "`ambercellar disposal show " + id + "` says until when each one stays"}
+		return nil, &refuse.Error{Message: "no segment may be destroyed yet, so there is nothing to decide", Remedy: "`ambercellar disposal show " + id + "` says until when each one stays"}
 	}
 	guard, err := s.Catalog.Guard(ctx, d.Source)
 	if err != nil {
 		return nil, err
 	}
 	if d.ApprovedAt == nil && slices.Contains(guard.Approve, catalog.ApproveDisposals) {
-		return nil, &engine.RefusedError{Message: "the guard rails of source " + d.Source + " demand that a disposal is approved before it is started", Remedy: "`ambercellar disposal approve " + id + "`"}
+		return nil, &refuse.Error{Message: "the guard rails of source " + d.Source + " demand that a disposal is approved before it is started", Remedy: "`ambercellar disposal approve " + id + "`"}
 	}
 	if d, err = s.Catalog.SetDisposalState(ctx, actor, id, catalog.Disposing, "", catalog.At(s.Now())); err != nil {
 		return nil, err
@@ -47,7 +47,7 @@ func (s *Service) dispose(d *catalog.Disposal) {
 	go func() {
 		defer s.wait.Done()
 		err := s.patiently(waitPatience, func() error { return s.Engine.Dispose(s.ctx, d) })
-		if errors.Is(err, engine.ErrShutdown) || s.ctx.Err() != nil {
+		if errors.Is(err, refuse.ErrShutdown) || s.ctx.Err() != nil {
 			return
 		}
 		to, reason := catalog.DisposalDone, ""

@@ -10,7 +10,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // forgetEvery is how often it is looked whether the time of records of the service's own is over. They go in steps of so many, with a rest after each, so that nobody
@@ -82,7 +82,7 @@ func (s *Service) SetRecordKeeps(ctx context.Context, actor string, change catal
 	for kind := range change {
 		usual, err := change.Check(kind)
 		if err != nil {
-			return nil, &engine.RefusedError{Field: kind, Message: err.Error(), Remedy: "write a period of a day or more, like P90D, or forever"}
+			return nil, &refuse.Error{Field: kind, Message: err.Error(), Remedy: "write a period of a day or more, like P90D, or forever"}
 		}
 		change[kind] = usual
 	}

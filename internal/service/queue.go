@@ -11,6 +11,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // takeUp starts again what an earlier start of the service left unfinished.
@@ -81,7 +82,7 @@ func (s *Service) launch(r *catalog.Run) {
 	delete(s.looking, r.ID)
 	s.mu.Unlock()
 	if r.Cancelling { // since before the service stopped, perhaps
-		cancel(engine.ErrCancel)
+		cancel(refuse.ErrCancel)
 	}
 	s.wait.Add(1)
 	go func() {
@@ -103,14 +104,14 @@ const tellBudget = 10 * time.Second
 
 func (s *Service) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err error) {
 	defer func() { // stopped before it had begun with anything
-		if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, engine.ErrPause) || errors.Is(cause, engine.ErrShutdown)) {
+		if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, refuse.ErrPause) || errors.Is(cause, refuse.ErrShutdown)) {
 			err = cause
 		}
 	}()
 	s.takeSlot(a)
 	defer s.giveSlot(a, false)
 	// A run that has begun and is cancelled still has its open segments to close.
-	if ctx.Err() != nil && !(r.StartedAt != nil && errors.Is(context.Cause(ctx), engine.ErrCancel)) {
+	if ctx.Err() != nil && !(r.StartedAt != nil && errors.Is(context.Cause(ctx), refuse.ErrCancel)) {
 		return context.Cause(ctx)
 	}
 	if r.State != catalog.Running {
@@ -157,12 +158,12 @@ func (s *Service) settle(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	var waiting *engine.Waiting
 	switch {
 	case err == nil:
-	case errors.Is(err, engine.ErrCopied):
+	case errors.Is(err, refuse.ErrCopied):
 		to, reason = catalog.Copied, "copied and verified; nothing is deleted until `ambercellar run delete "+r.ID+"`"
 		if r.DeleteAt != nil {
 			reason = "copied and verified; the rows are deleted on " + r.DeleteAt.Format(time.RFC3339) + ", or earlier by `ambercellar run delete " + r.ID + "`"
 		}
-	case errors.Is(err, engine.ErrShutdown):
+	case errors.Is(err, refuse.ErrShutdown):
 		s.Log.Info("run rests until the next start", "run", r.ID)
 		s.finish(a, r)
 		return nil
@@ -172,9 +173,9 @@ func (s *Service) settle(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 		to, reason = catalog.Resting, waiting.Reason+"; it goes on by itself when that is back"
 	case errors.As(err, &stopped):
 		to, reason = catalog.Paused, stopped.Reason
-	case errors.Is(err, engine.ErrPause):
+	case errors.Is(err, refuse.ErrPause):
 		to, reason = catalog.Paused, "paused by the administrator"
-	case errors.Is(err, engine.ErrCancel):
+	case errors.Is(err, refuse.ErrCancel):
 		to, reason = catalog.Cancelled, "cancelled by the administrator"
 	default:
 		s.disagrees(err)
@@ -317,7 +318,7 @@ func (s *Service) Run(ctx context.Context, id string) (*catalog.Run, error) {
 
 // Pause stops a run after its batch in hand; Resume goes on from there.
 func (s *Service) Pause(ctx context.Context, id string) (*catalog.Run, error) {
-	return s.interrupt(ctx, id, engine.ErrPause)
+	return s.interrupt(ctx, id, refuse.ErrPause)
 }
 
 // Cancel ends a run after its batch in hand. What was archived stays archived; rows not reached stay live.
@@ -333,7 +334,7 @@ func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 		}
 		s.launch(r)
 	}
-	return s.interrupt(ctx, id, engine.ErrCancel)
+	return s.interrupt(ctx, id, refuse.ErrCancel)
 }
 
 // interruptBudget is how long whoever stops a run waits until it has stopped. It stops all the same where what it is in the midst of takes longer.
@@ -349,7 +350,7 @@ func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catal
 		if err != nil {
 			return nil, err
 		}
-		if r.State == catalog.Resting && errors.Is(cause, engine.ErrPause) { // it does not go on by itself any more
+		if r.State == catalog.Resting && errors.Is(cause, refuse.ErrPause) { // it does not go on by itself any more
 			return s.Catalog.SetRunState(ctx, "administrator", id, catalog.Paused, "paused by the administrator")
 		}
 		return nil, fmt.Errorf("run %s is %s: %w", id, r.State, catalog.ErrState)
@@ -478,7 +479,7 @@ func (s *Service) patiently(patience time.Duration, do func() error) error {
 		}
 		select {
 		case <-s.ctx.Done():
-			return engine.ErrShutdown
+			return refuse.ErrShutdown
 		case <-time.After(wait):
 		}
 	}
@@ -497,7 +498,7 @@ func (s *Service) restore(r *catalog.Restore) {
 			r.Reason = fmt.Sprintf("it has waited for %s; what was put back stays, and a new request skips it: %s", waitPatience, waiting.Reason)
 		}
 		switch {
-		case errors.Is(err, engine.ErrShutdown):
+		case errors.Is(err, refuse.ErrShutdown):
 			s.Log.Info("restore rests until the next start", "restore", r.ID)
 		case err != nil:
 			s.Log.Error("restore failed", "restore", r.ID, "error", err)
@@ -512,7 +513,7 @@ func (s *Service) restore(r *catalog.Restore) {
 func (s *Service) DecideRestore(ctx context.Context, actor, id string, approve bool, reason string) (*catalog.Restore, error) {
 	if !approve {
 		if strings.TrimSpace(reason) == "" {
-			return nil, &engine.RefusedError{Field: "reason", Message: "a refusal needs a reason, which the asker is told", Remedy: "say why"}
+			return nil, &refuse.Error{Field: "reason", Message: "a refusal needs a reason, which the asker is told", Remedy: "say why"}
 		}
 		return s.Catalog.DecideRestore(ctx, actor, id, catalog.RestoreRefused, reason, catalog.At(s.Now()))
 	}

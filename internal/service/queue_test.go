@@ -16,6 +16,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -170,5 +171,5 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	s.stop(engine.ErrShutdown) // the one that is silent is not waited for
+	s.stop(refuse.ErrShutdown) // the one that is silent is not waited for
 }

@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"ambercellar/internal/archive/store"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -28,7 +28,7 @@ func (x Secrets) variable(field, name string) error {
 	if name == "" || x.Prefix != "" && strings.HasPrefix(name, x.Prefix) {
 		return nil
 	}
-	return &engine.RefusedError{Field: field, Message: fmt.Sprintf("the environment variable %s is not for secrets: those begin with %s", name, x.Prefix),
+	return &refuse.Error{Field: field, Message: fmt.Sprintf("the environment variable %s is not for secrets: those begin with %s", name, x.Prefix),
 		Remedy: "give the secret such a name, or start the service with another -secret-prefix"}
 }
 
@@ -37,19 +37,19 @@ func (x Secrets) file(field, path string) error {
 	if path == "" {
 		return nil
 	}
-	refuse := func(why string) error {
-		return &engine.RefusedError{Field: field, Message: fmt.Sprintf("the file %s %s", path, why), Remedy: "put it into " + x.Dir + ", or start the service with another -secrets directory"}
+	refused := func(why string) error {
+		return &refuse.Error{Field: field, Message: fmt.Sprintf("the file %s %s", path, why), Remedy: "put it into " + x.Dir + ", or start the service with another -secrets directory"}
 	}
 	dir, err := filepath.EvalSymlinks(x.Dir)
 	if x.Dir == "" || err != nil {
-		return refuse("cannot be a secret: there is no directory for secrets at " + x.Dir)
+		return refused("cannot be a secret: there is no directory for secrets at " + x.Dir)
 	}
 	real, err := realPath(path)
 	if err != nil {
-		return refuse("cannot be reached: " + err.Error())
+		return refused("cannot be reached: " + err.Error())
 	}
 	if !within(real, dir) {
-		return refuse("does not lie in the directory for secrets, " + x.Dir)
+		return refused("does not lie in the directory for secrets, " + x.Dir)
 	}
 	return nil
 }
@@ -86,14 +86,14 @@ func (s *Service) notOurs(field, path string) error {
 	if path == "" {
 		return nil
 	}
-	refused := &engine.RefusedError{Field: field, Message: fmt.Sprintf("%s lies in the service's own data directory", path), Remedy: "name a place outside of it"}
+	refused := &refuse.Error{Field: field, Message: fmt.Sprintf("%s lies in the service's own data directory", path), Remedy: "name a place outside of it"}
 	dir, err := realPath(s.dir)
 	if err != nil {
 		return err
 	}
 	real, err := realPath(path)
 	if err != nil {
-		return &engine.RefusedError{Field: field, Message: fmt.Sprintf("%s cannot be reached: %v", path, err), Remedy: "mend the path"}
+		return &refuse.Error{Field: field, Message: fmt.Sprintf("%s cannot be reached: %v", path, err), Remedy: "mend the path"}
 	}
 	if within(real, dir) {
 		return refused

@@ -10,7 +10,7 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -30,7 +30,7 @@ func TestTheServicesOwnRecordsAreOutOfReach(t *testing.T) {
 	for i, path := range paths {
 		refused := func(what string, err error) {
 			t.Helper()
-			var r *engine.RefusedError
+			var r *refuse.Error
 			if !errors.As(err, &r) || !strings.Contains(r.Message, "data directory") {
 				t.Errorf("%s as %s: %v", path, what, err)
 			}
@@ -66,7 +66,7 @@ func TestTheServicesOwnRecordsAreOutOfReach(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, _ = open(t, data)
-	var r *engine.RefusedError
+	var r *refuse.Error
 	if _, err := s.Source(t.Context(), "harbour"); !errors.As(err, &r) {
 		t.Errorf("a link that came later: %v", err)
 	}
@@ -98,12 +98,12 @@ func TestOnlySecretsAreSecrets(t *testing.T) {
 		{source.Config{PasswordFile: filepath.Join(dir, "harbour")}, "address"},
 	} {
 		c.config.Name, c.config.Engine, c.config.Address = "x", "postgres", "postgres://u@127.0.0.1:1/x"
-		var r *engine.RefusedError
+		var r *refuse.Error
 		if _, err := s.AddSource(t.Context(), "me", c.config); !errors.As(err, &r) || r.Field != c.field {
 			t.Errorf("%+v: %v, want a refusal of %s", c.config, err, c.field)
 		}
 	}
-	var r *engine.RefusedError
+	var r *refuse.Error
 	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "x", Path: filepath.Join(root, "x"), Seal: catalog.JSON[store.Seal]{V: store.Seal{Env: "AWS_SECRET_ACCESS_KEY"}}}, false); !errors.As(err, &r) || r.Field != "key_env" {
 		t.Errorf("keys in another variable: %v", err)
 	}

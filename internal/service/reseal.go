@@ -6,7 +6,7 @@ import (
 	"fmt"
 
 	"ambercellar/internal/archive/store"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // Resealed is what sealing a store's files with its newest key came to.
@@ -27,7 +27,7 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 	}
 	sealed, ok := st.(*store.SealedStore)
 	if !ok {
-		return nil, &engine.RefusedError{Message: "store " + name + " is not sealed", Remedy: "`ambercellar store set " + name + " -key-file FILE` says with which keys it is to be"}
+		return nil, &refuse.Error{Message: "store " + name + " is not sealed", Remedy: "`ambercellar store set " + name + " -key-file FILE` says with which keys it is to be"}
 	}
 	stale, err := sealed.Stale(ctx)
 	if err != nil {

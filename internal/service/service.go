@@ -19,6 +19,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/mariadb"
 	"ambercellar/internal/source/postgres"
@@ -166,7 +167,7 @@ func (s *Service) firstStart(ctx context.Context) (token string, err error) {
 
 // Close lets batches in hand finish, leaves runs to be taken up at the next start, and closes everything.
 func (s *Service) Close() error {
-	s.stop(engine.ErrShutdown)
+	s.stop(refuse.ErrShutdown)
 	s.wait.Wait()
 	var err error
 	for _, o := range s.sources {
@@ -184,7 +185,7 @@ var plainName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
 func checkName(field, name string) error {
 	if !plainName.MatchString(name) {
-		return &engine.RefusedError{Field: field, Message: fmt.Sprintf("%q is not a name", name), Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first"}
+		return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a name", name), Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first"}
 	}
 	return nil
 }
@@ -196,27 +197,27 @@ func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) 
 	}
 	open, ok := openers[c.Engine]
 	if !ok {
-		return nil, &engine.RefusedError{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows", c.Engine), Remedy: "write sqlite, postgres or mariadb (for MySQL too)"}
+		return nil, &refuse.Error{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows", c.Engine), Remedy: "write sqlite, postgres or mariadb (for MySQL too)"}
 	}
 	if c.Address == "" {
-		return nil, &engine.RefusedError{Field: "address", Message: "the address is missing", Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or mariadb://user@host:3306/database"}
+		return nil, &refuse.Error{Field: "address", Message: "the address is missing", Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or mariadb://user@host:3306/database"}
 	}
 	if c.Disk != "" {
 		if st, err := os.Stat(c.Disk); err != nil || !st.IsDir() {
-			return nil, &engine.RefusedError{Field: "disk", Message: fmt.Sprintf("%s is no directory that the service can see", c.Disk), Remedy: "name the directory of the database's files as the service's machine has it, or leave it out"}
+			return nil, &refuse.Error{Field: "disk", Message: fmt.Sprintf("%s is no directory that the service can see", c.Disk), Remedy: "name the directory of the database's files as the service's machine has it, or leave it out"}
 		}
 	}
 	if c.Connections == 0 {
 		c.Connections = 4
 	}
 	if c.Connections < 3 || c.Connections > 100 {
-		return nil, &engine.RefusedError{Field: "connections", Message: fmt.Sprintf("%d connections are not between 3 and 100", c.Connections), Remedy: "a run needs one to read, one to delete and one to spare"}
+		return nil, &refuse.Error{Field: "connections", Message: fmt.Sprintf("%d connections are not between 3 and 100", c.Connections), Remedy: "a run needs one to read, one to delete and one to spare"}
 	}
 	if c.PasswordEnv != "" && c.PasswordFile != "" {
-		return nil, &engine.RefusedError{Field: "password_file", Message: "both an environment variable and a file are named for the password", Remedy: "name one"}
+		return nil, &refuse.Error{Field: "password_file", Message: "both an environment variable and a file are named for the password", Remedy: "name one"}
 	}
 	if _, err := s.Catalog.Source(ctx, c.Name); err == nil {
-		return nil, &engine.RefusedError{Field: "name", Message: fmt.Sprintf("there is a source %s already", c.Name), Remedy: "give another name"}
+		return nil, &refuse.Error{Field: "name", Message: fmt.Sprintf("there is a source %s already", c.Name), Remedy: "give another name"}
 	}
 	if c.Engine == "sqlite" {
 		if abs, err := filepath.Abs(c.Address); err == nil {
@@ -230,12 +231,12 @@ func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) 
 	defer cancel()
 	src, err := open(ctx, c)
 	if err != nil {
-		return nil, &engine.RefusedError{Field: "address", Message: err.Error()}
+		return nil, &refuse.Error{Field: "address", Message: err.Error()}
 	}
 	report, err := src.Check(ctx)
 	if err != nil {
 		src.Close()
-		return nil, &engine.RefusedError{Field: "address", Message: err.Error(), Remedy: "check the address, the password and that the server takes connections from here"}
+		return nil, &refuse.Error{Field: "address", Message: err.Error(), Remedy: "check the address, the password and that the server takes connections from here"}
 	}
 	if err := s.Catalog.AddSource(ctx, actor, c); err != nil {
 		src.Close()

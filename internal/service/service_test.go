@@ -13,7 +13,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest/fresh"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
 
@@ -86,7 +86,7 @@ func TestASourceThatCannotBeReachedIsNotKept(t *testing.T) {
 	s, _ := open(t, t.TempDir())
 	defer s.Close()
 	path := filepath.Join(t.TempDir(), "harbour.db")
-	var refused *engine.RefusedError
+	var refused *refuse.Error
 	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "address" {
 		t.Errorf("a file that is not there: %v", err)
 	}

@@ -10,7 +10,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // openedStore is a store that was opened once. Each has a lock of its own, since a place that does not answer keeps others waiting.
@@ -114,7 +114,7 @@ func (s *Service) identify(ctx context.Context, c *catalog.Store, st store.Store
 	if why, err := s.shared(ctx, c, st, id); err != nil {
 		return nil, err
 	} else if why != "" {
-		return store.ReadOnly(st, &engine.RefusedError{Message: fmt.Sprintf("store %s: %s: what is moved, copied or removed in one would be lost in both", c.Name, why), Remedy: "name one place by one store: move what this one holds to another, and take no new segments here"}), nil
+		return store.ReadOnly(st, &refuse.Error{Message: fmt.Sprintf("store %s: %s: what is moved, copied or removed in one would be lost in both", c.Name, why), Remedy: "name one place by one store: move what this one holds to another, and take no new segments here"}), nil
 	}
 	if id == nil {
 		if id, err = store.Mark(ctx, st, s.Now()); err != nil {
@@ -234,7 +234,7 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, e
 		return err
 	}
 	if (c.Path == "") == (c.Bucket.V == store.Bucket{}) {
-		return &engine.RefusedError{Field: "path", Message: "it takes either a directory or a bucket", Remedy: "give the directory in which segments are to lie, or endpoint and name of a bucket"}
+		return &refuse.Error{Field: "path", Message: "it takes either a directory or a bucket", Remedy: "give the directory in which segments are to lie, or endpoint and name of a bucket"}
 	}
 	if c.Kind = catalog.StoreBucket; c.Path != "" {
 		abs, err := filepath.Abs(c.Path)
@@ -243,7 +243,7 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, e
 		}
 		c.Kind, c.Path = catalog.StoreDirectory, abs
 	} else if field, message := c.Bucket.V.Problem(); field != "" {
-		return &engine.RefusedError{Field: field, Message: message}
+		return &refuse.Error{Field: field, Message: message}
 	} else {
 		c.Path = c.Bucket.V.String()
 	}
@@ -257,7 +257,7 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, e
 		return err
 	}
 	if c.Cold() && c.Second != "" {
-		return &engine.RefusedError{Field: "second", Message: "a store whose files go cold cannot be copied from", Remedy: "have second copies of the store that segments come from"}
+		return &refuse.Error{Field: "second", Message: "a store whose files go cold cannot be copied from", Remedy: "have second copies of the store that segments come from"}
 	}
 	if c.Cold() {
 		if err := checkTariff(&c.Tariff.V); err != nil {
@@ -278,7 +278,7 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, e
 	}
 	for _, other := range stores {
 		if other.Name == c.Name || other.Path == c.Path {
-			return &engine.RefusedError{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name, other.Path), Remedy: "give another name and place"}
+			return &refuse.Error{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name, other.Path), Remedy: "give another name and place"}
 		}
 	}
 	st, fresh, err := s.newPlace(ctx, &c, existing)
@@ -298,8 +298,8 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, e
 func (s *Service) newPlace(ctx context.Context, c *catalog.Store, existing bool) (st store.Store, fresh bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	refuse := func(message, remedy string) (store.Store, bool, error) {
-		return nil, false, &engine.RefusedError{Field: "path", Message: message, Remedy: remedy}
+	refused := func(message, remedy string) (store.Store, bool, error) {
+		return nil, false, &refuse.Error{Field: "path", Message: message, Remedy: remedy}
 	}
 	if c.Kind == catalog.StoreDirectory && !existing {
 		_, err = store.MakeDirectory(c.Path)
@@ -326,30 +326,30 @@ func (s *Service) newPlace(ctx context.Context, c *catalog.Store, existing bool)
 		case c.Kind == catalog.StoreBucket:
 			remedy = "check the endpoint, the bucket, and the credentials in the service's environment or the file that is named"
 		}
-		return refuse(err.Error(), remedy)
+		return refused(err.Error(), remedy)
 	}
 	why, err := s.shared(ctx, c, st, id)
 	if err != nil {
-		return refuse(err.Error(), "let the service list what lies there and above it")
+		return refused(err.Error(), "let the service list what lies there and above it")
 	} else if why != "" {
-		return refuse(fmt.Sprintf("%s cannot be a store of its own: %s", c.Path, why), "name a place that no other store has; two copies in one place are one")
+		return refused(fmt.Sprintf("%s cannot be a store of its own: %s", c.Path, why), "name a place that no other store has; two copies in one place are one")
 	}
 	switch {
 	case id != nil && !existing:
-		return refuse(fmt.Sprintf("%s is a store already (%s)", c.Path, id.Store), "add it with -existing if it comes from elsewhere; no other service may write there")
+		return refused(fmt.Sprintf("%s is a store already (%s)", c.Path, id.Store), "add it with -existing if it comes from elsewhere; no other service may write there")
 	case id == nil && !existing:
 		for o, err := range st.Each(ctx, "") {
 			if err != nil {
-				return refuse(err.Error(), "")
+				return refused(err.Error(), "")
 			}
 			if _, _, ours := archive.Ours(o.Name); ours {
-				return refuse(fmt.Sprintf("%s holds segments already", c.Path), "add it with -existing if it comes from elsewhere; no other service may write there")
+				return refused(fmt.Sprintf("%s holds segments already", c.Path), "add it with -existing if it comes from elsewhere; no other service may write there")
 			}
 		}
 	}
 	if fresh = id == nil; fresh {
 		if id, err = store.Mark(ctx, st, s.Now()); err != nil {
-			return refuse("the place cannot be given its identity: "+err.Error(), "")
+			return refused("the place cannot be given its identity: "+err.Error(), "")
 		}
 	}
 	c.Identity = id.Store

@@ -12,7 +12,7 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/standin"
 )
 
@@ -53,7 +53,7 @@ func TestOnePlaceIsOneStore(t *testing.T) {
 		"around another, through a link": {path("round"), "lies in its place"},
 		"around all":                     {root, "lies in its place"},
 	} {
-		var refused *engine.RefusedError
+		var refused *refuse.Error
 		if err := add("twice", c.path); !errors.As(err, &refused) || refused.Field != "path" || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}

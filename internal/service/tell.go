@@ -19,7 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // Mail says through which SMTP server (RFC 5321) mail goes out. Where the environment variable of PasswordEnv is set, the service
@@ -149,7 +149,7 @@ func (s *Service) mayTell(to string) error {
 	if err != nil || u.Host == "" || slices.Contains(s.TellHosts, u.Host) || slices.Contains(s.TellHosts, u.Hostname()) {
 		return err
 	}
-	return &engine.RefusedError{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host), Remedy: "name the host where the service is started (`ambercellar serve -tell-hosts HOST,…`), or write a mail address"}
+	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host), Remedy: "name the host where the service is started (`ambercellar serve -tell-hosts HOST,…`), or write a mail address"}
 }
 
 // direct follows no redirects: they lead where nobody allowed it.

@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/refuse"
 )
 
 // A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest tendEvery after it looked last, and
@@ -254,7 +255,7 @@ func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChang
 	}
 	if c.Tariff != nil {
 		if st.Tariff.V = *c.Tariff; !st.Cold() {
-			return &engine.RefusedError{Field: "tariff", Message: "files of store " + name + " do not go cold, so nothing is retrieved", Remedy: "leave it out"}
+			return &refuse.Error{Field: "tariff", Message: "files of store " + name + " do not go cold, so nothing is retrieved", Remedy: "leave it out"}
 		}
 		if err := checkTariff(c.Tariff); err != nil {
 			return err
@@ -264,14 +265,14 @@ func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChang
 		return s.Catalog.SetStore(ctx, actor, *st)
 	}
 	if st.Seal.V.Sealed() && !c.Seal.Sealed() {
-		return &engine.RefusedError{Field: "seal", Message: "store " + name + " is sealed, and its files could not be read without their keys", Remedy: "add an unsealed store and move the segments there"}
+		return &refuse.Error{Field: "seal", Message: "store " + name + " is sealed, and its files could not be read without their keys", Remedy: "add an unsealed store and move the segments there"}
 	}
 	if err := s.sealable(*c.Seal); err != nil {
 		return err
 	}
 	st.Seal.V = *c.Seal
 	if _, err := openStore(st); err != nil {
-		return &engine.RefusedError{Field: "seal", Message: err.Error()}
+		return &refuse.Error{Field: "seal", Message: err.Error()}
 	}
 	if err := s.Catalog.SetStore(ctx, actor, *st); err != nil {
 		return err
@@ -283,28 +284,28 @@ func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChang
 }
 
 func checkTariff(t *catalog.Tariff) error {
-	refuse := func(field, message, remedy string) error {
-		return &engine.RefusedError{Field: "tariff." + field, Message: message, Remedy: remedy}
+	refused := func(field, message, remedy string) error {
+		return &refuse.Error{Field: "tariff." + field, Message: message, Remedy: remedy}
 	}
 	for p, r := range t.Of {
 		if !slices.Contains(store.Priorities, p) {
-			return refuse("of", fmt.Sprintf("%q is none of the priorities low, normal and high", p), "write one of them")
+			return refused("of", fmt.Sprintf("%q is none of the priorities low, normal and high", p), "write one of them")
 		}
 		wait, err := period.Parse(r.Wait)
 		if err != nil {
-			return refuse("of."+string(p)+".wait", err.Error(), "")
+			return refused("of."+string(p)+".wait", err.Error(), "")
 		}
 		if r.Price < 0 {
-			return refuse("of."+string(p)+".price", fmt.Sprintf("%g is no price of a GiB", r.Price), "write 0 or more")
+			return refused("of."+string(p)+".price", fmt.Sprintf("%g is no price of a GiB", r.Price), "write 0 or more")
 		}
 		r.Wait = wait.String()
 		t.Of[p] = r
 	}
 	if t.Days < 0 || t.Days > 365 {
-		return refuse("days", fmt.Sprintf("a copy cannot stay for %d days", t.Days), "write 1 to 365, or 0 for the usual")
+		return refused("days", fmt.Sprintf("a copy cannot stay for %d days", t.Days), "write 1 to 365, or 0 for the usual")
 	}
 	if t.Budget < 0 {
-		return refuse("budget", "a budget cannot be less than nothing", "write bytes in 30 days, or 0 for none")
+		return refused("budget", "a budget cannot be less than nothing", "write bytes in 30 days, or 0 for none")
 	}
 	return nil
 }
@@ -313,23 +314,23 @@ func (s *Service) checkSecond(ctx context.Context, st *catalog.Store) error {
 	if st.Second == "" {
 		return nil
 	}
-	refuse := func(message, remedy string) error {
-		return &engine.RefusedError{Field: "second", Message: message, Remedy: remedy}
+	refused := func(message, remedy string) error {
+		return &refuse.Error{Field: "second", Message: message, Remedy: remedy}
 	}
 	if st.Second == st.Name {
-		return refuse("a store is no second store of its own", "name another store, on other disks")
+		return refused("a store is no second store of its own", "name another store, on other disks")
 	}
 	second, err := s.Catalog.Store(ctx, st.Second)
 	if errors.Is(err, catalog.ErrNotFound) {
-		return refuse(fmt.Sprintf("there is no store %s", st.Second), "add it first (`ambercellar store add`)")
+		return refused(fmt.Sprintf("there is no store %s", st.Second), "add it first (`ambercellar store add`)")
 	} else if err != nil {
 		return err
 	}
 	if second.Cold() {
-		return refuse(fmt.Sprintf("store %s lets its files go cold, and a second copy has to be there when it is needed", second.Name), "name a warm store")
+		return refused(fmt.Sprintf("store %s lets its files go cold, and a second copy has to be there when it is needed", second.Name), "name a warm store")
 	}
 	if second.Second != "" {
-		return refuse(fmt.Sprintf("store %s has a second store itself (%s)", second.Name, second.Second), "name a store that has none")
+		return refused(fmt.Sprintf("store %s has a second store itself (%s)", second.Name, second.Second), "name a store that has none")
 	}
 	return nil
 }
@@ -338,17 +339,17 @@ func checkScrub(c *catalog.Scrub) error {
 	if c.Every != "" {
 		p, err := period.Parse(c.Every)
 		if err != nil {
-			return &engine.RefusedError{Field: "scrub.every", Message: err.Error()}
+			return &refuse.Error{Field: "scrub.every", Message: err.Error()}
 		}
 		c.Every = p.String()
 	}
 	if c.Rate < 0 {
-		return &engine.RefusedError{Field: "scrub.rate", Message: fmt.Sprintf("%d bytes a second is no rate", c.Rate), Remedy: "give bytes a second, or 0 for no limit"}
+		return &refuse.Error{Field: "scrub.rate", Message: fmt.Sprintf("%d bytes a second is no rate", c.Rate), Remedy: "give bytes a second, or 0 for no limit"}
 	}
 	if c.Window != "" {
 		w, err := calendar.ParseWindow(c.Window)
 		if err != nil {
-			return &engine.RefusedError{Field: "scrub.window", Message: err.Error()}
+			return &refuse.Error{Field: "scrub.window", Message: err.Error()}
 		}
 		c.Window = w.String()
 	}

@@ -1,0 +1,75 @@
+// Package refuse holds what a person is told who asked for something that cannot be done: which input it is about, why, and
+// what to do instead. It also holds the causes for which work stops. Whoever carries work out returns these errors; whoever
+// shows them to a person decides by their type alone.
+package refuse
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/rule"
+)
+
+// Error says that something well-formed cannot be done now, and what to do about it. Field names the input that it is about,
+// where there is one.
+type Error struct{ Field, Message, Remedy string }
+
+func (e *Error) Error() string {
+	if e.Remedy == "" {
+		return e.Message
+	}
+	return e.Message + "; " + e.Remedy
+}
+
+// Problems says why a rule cannot be applied or planned.
+type Problems struct{ Problems []rule.Problem }
+
+func (e *Problems) Error() string {
+	var err error
+	for _, p := range e.Problems {
+		if !p.Warning {
+			err = errors.Join(err, p)
+		}
+	}
+	return fmt.Sprint(err)
+}
+
+// Filter is a mistake in a filter that did not stand in a file.
+func Filter(field string, e *filter.Error) error {
+	message := strings.TrimSuffix(e.Plain(), "; "+e.Remedy) + "\n" + e.Excerpt()
+	return &Error{Field: field, Message: message, Remedy: e.Remedy}
+}
+
+// Differs says that a partition is not, or no more, what can leave as a whole.
+type Differs struct{ Why string }
+
+func (e *Differs) Error() string { return e.Why }
+
+// Causes with which the service cancels a run's context. Whatever the cause, the batch in hand is finished first.
+var (
+	ErrPause    = errors.New("paused")
+	ErrCancel   = errors.New("cancelled")
+	ErrShutdown = errors.New("the service is stopping")
+)
+
+// ErrCopied says that a run has copied everything, and that the deleting waits for its own decision.
+var ErrCopied = errors.New("everything is copied; the deleting waits for its own decision")
+
+// ErrBooks says that a run's books do not balance; it deletes nothing more.
+var ErrBooks = errors.New("the books do not balance")
+
+// ErrDisagree says that source, store and catalog tell different stories of a table.
+var ErrDisagree = errors.New("source, store and catalog disagree")
+
+// Disagree says in what source, store and catalog differ about a table. It is ErrDisagree.
+type Disagree struct{ Source, Table, Difference string }
+
+func (e *Disagree) Error() string {
+	return fmt.Sprintf("%s about %s.%s: %s; the database, or the catalog, was turned back, or another service works on this "+
+		"table; nothing was deleted. `ambercellar table reconcile %s %s` shows it and settles it",
+		ErrDisagree, e.Source, e.Table, e.Difference, e.Source, e.Table)
+}
+
+func (e *Disagree) Is(target error) bool { return target == ErrDisagree }
