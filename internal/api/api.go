@@ -205,7 +205,11 @@ func (a *API) routes() []route {
 			list, err := s.Catalog.Segments(c.Request.Context(), f, p)
 			return paging(list, p), err
 		}},
-		{method: "GET", path: "/archived", summary: "The tables of which rows are archived", out: Items[catalog.ArchivedTable]{}, do: func(c *gin.Context) (any, error) { return all(s.Catalog.ArchivedTables(c.Request.Context())) }},
+		{method: "GET", path: "/archived", summary: "The tables of which rows are archived, in the order of their names", query: append([]string{"text"}, paged...), out: Items[catalog.ArchivedTable]{}, do: func(c *gin.Context) (any, error) {
+			p := page(c)
+			list, err := s.Catalog.ArchivedTables(c.Request.Context(), c.Query("text"), p)
+			return paging(list, p), err
+		}},
 		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: engine.SegmentDetail{}, do: func(c *gin.Context) (any, error) { return s.SegmentDetail(c.Request.Context(), c.Param("segment")) }},
 		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c.Request.Context(), c.Param("segment")) }},
 

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -192,6 +193,50 @@ func TestListsComeInPages(t *testing.T) {
 		if resp, body := w.ask("GET", "/api/v1/segments?after="+odd, "", "Authorization", "Bearer "+w.token); resp.StatusCode != 400 || !strings.Contains(body, `"field":"after"`) {
 			t.Errorf("%s: %d %s", odd, resp.StatusCode, body)
 		}
+	}
+}
+
+// The tables of which rows are archived come in pages, by the shapes of their segments and by segments whose shape is not known, each once.
+func TestArchivedTablesComeInPages(t *testing.T) {
+	w := newWorld(t)
+	var want []string
+	for i := range 25 {
+		for range 2 {
+			s := &catalog.Segment{ID: fmt.Sprint("s", i, len(want)), Run: "r", Number: i, Source: fmt.Sprint("harbour-", i%3), Table: fmt.Sprintf("quay_%02d", i), Stem: fmt.Sprint(i, len(want)), State: catalog.SegmentOpen, CreatedAt: catalog.At(time.Unix(int64(i), 0))}
+			if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil {
+				t.Fatal(err)
+			}
+			if i%2 == 0 {
+				if err := w.service.Catalog.Spanned(t.Context(), s, catalog.Shape{}, [catalog.SpanColumns]catalog.Span{catalog.Anywhere, catalog.Anywhere}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			want = append(want, s.Source+"."+s.Table)
+		}
+	}
+	slices.Sort(want)
+	want = slices.Compact(want)
+	asked := func(text string) (got []string) {
+		for after := ""; ; {
+			_, body := w.ask("GET", "/api/v1/archived?limit=4&text="+text+"&after="+after, "", "Authorization", "Bearer "+w.token)
+			var page Items[catalog.ArchivedTable]
+			if err := json.Unmarshal([]byte(body), &page); err != nil {
+				t.Fatalf("%v: %s", err, body)
+			}
+			for _, x := range page.Items {
+				got = append(got, x.Source+"."+x.Table)
+			}
+			if page.Next == nil {
+				return got
+			}
+			after = *page.Next
+		}
+	}
+	if got := asked(""); !slices.Equal(got, want) {
+		t.Errorf("the pages hold %v instead of %v", got, want)
+	}
+	if got := asked("QUAY_1"); len(got) != 10 {
+		t.Errorf("of a text: %v", got)
 	}
 }
 

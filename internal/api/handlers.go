@@ -32,7 +32,7 @@ func runView(do func(context.Context, string) (*catalog.Run, error)) func(*gin.C
 }
 
 // mostActive is how many runs that have not ended the status names.
-const mostActive = 30
+const mostActive = 20
 
 func (a *API) status(c *gin.Context) (any, error) {
 	s := a.service

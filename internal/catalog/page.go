@@ -56,32 +56,40 @@ func paged[T any](ctx context.Context, q sqlx.QueryerContext, p Page, o order, q
 	return list[T](ctx, q, query, args...)
 }
 
+// behind is what the item is ordered by, by so many columns, behind which the page begins.
+func (p Page) behind(columns int) (by []any, err error) {
+	b, err := base64.RawURLEncoding.DecodeString(p.After)
+	if err == nil {
+		d := json.NewDecoder(bytes.NewReader(b))
+		d.UseNumber()
+		err = d.Decode(&by)
+	}
+	if err != nil || len(by) != columns {
+		return nil, fmt.Errorf("%w: %.40q", ErrPlace, p.After)
+	}
+	for i, v := range by {
+		switch x := v.(type) {
+		case string:
+		case json.Number:
+			if by[i], err = x.Int64(); err != nil {
+				return nil, fmt.Errorf("%w: %.40q", ErrPlace, p.After)
+			}
+		default:
+			return nil, fmt.Errorf("%w: %.40q", ErrPlace, p.After)
+		}
+	}
+	return by, nil
+}
+
 func (p Page) query(o order, query string, args ...any) (string, []any, error) {
 	sign, direction := "<", " DESC"
 	if o.up {
 		sign, direction = ">", ""
 	}
 	if p.After != "" {
-		b, err := base64.RawURLEncoding.DecodeString(p.After)
-		var by []any
-		if err == nil {
-			d := json.NewDecoder(bytes.NewReader(b))
-			d.UseNumber()
-			err = d.Decode(&by)
-		}
-		if err != nil || len(by) != len(o.columns) {
-			return "", nil, fmt.Errorf("%w: %.40q", ErrPlace, p.After)
-		}
-		for i, v := range by {
-			switch x := v.(type) {
-			case string:
-			case json.Number:
-				if by[i], err = x.Int64(); err != nil {
-					return "", nil, fmt.Errorf("%w: %.40q", ErrPlace, p.After)
-				}
-			default:
-				return "", nil, fmt.Errorf("%w: %.40q", ErrPlace, p.After)
-			}
+		by, err := p.behind(len(o.columns))
+		if err != nil {
+			return "", nil, err
 		}
 		query += " AND (" + strings.Join(o.columns, ", ") + ") " + sign + " (" + strings.Repeat("?, ", len(by)-1) + "?)"
 		args = append(args, by...)
@@ -90,14 +98,15 @@ func (p Page) query(o order, query string, args ...any) (string, []any, error) {
 }
 
 // The places of items in their lists.
-func (r *Run) Place() string          { return place(r.CreatedAt, r.ID) }
-func (s *Segment) Place() string      { return place(s.CreatedAt, s.Number, s.ID) }
-func (r *Restore) Place() string      { return place(r.CreatedAt, r.ID) }
-func (r *Retrieval) Place() string    { return place(r.CreatedAt, r.ID) }
-func (v *Verification) Place() string { return place(v.CreatedAt, v.ID) }
-func (d *Disposal) Place() string     { return place(d.CreatedAt, d.ID) }
-func (b *Batch) Place() string        { return place(b.Segment, b.Number) }
-func (s *Slowdown) Place() string     { return place(s.Begun) }
-func (r *Rule) Place() string         { return place(r.Name) }
-func (p *Plan) Place() string         { return place(p.MadeAt, p.ID) }
-func (e *Entry) Place() string        { return place(e.ID) }
+func (r *Run) Place() string           { return place(r.CreatedAt, r.ID) }
+func (s *Segment) Place() string       { return place(s.CreatedAt, s.Number, s.ID) }
+func (r *Restore) Place() string       { return place(r.CreatedAt, r.ID) }
+func (r *Retrieval) Place() string     { return place(r.CreatedAt, r.ID) }
+func (v *Verification) Place() string  { return place(v.CreatedAt, v.ID) }
+func (d *Disposal) Place() string      { return place(d.CreatedAt, d.ID) }
+func (b *Batch) Place() string         { return place(b.Segment, b.Number) }
+func (s *Slowdown) Place() string      { return place(s.Begun) }
+func (r *Rule) Place() string          { return place(r.Name) }
+func (p *Plan) Place() string          { return place(p.MadeAt, p.ID) }
+func (t *ArchivedTable) Place() string { return place(t.Source, t.Table) }
+func (e *Entry) Place() string         { return place(e.ID) }

@@ -589,13 +589,22 @@ type ArchivedTable struct {
 	Table  string `db:"table_name" json:"table"`
 }
 
-// ArchivedTables lists the tables of which segments are there, by their shapes: however many segments each has.
-func (c *Catalog) ArchivedTables(ctx context.Context) ([]ArchivedTable, error) {
-	return list[ArchivedTable](ctx, c.db, archivedQuery)
+// ArchivedTables lists the tables of which segments are there, in order of source and table: those of a text in their names.
+func (c *Catalog) ArchivedTables(ctx context.Context, text string, p Page) ([]ArchivedTable, error) {
+	by := []any{"", ""}
+	if p.After != "" {
+		var err error
+		if by, err = p.behind(2); err != nil {
+			return nil, err
+		}
+	}
+	return list[ArchivedTable](ctx, c.db, archivedQuery, by[0], by[1], text, p.Limit)
 }
 
-const archivedQuery = `SELECT source, table_name FROM segment_shape WHERE segments > 0
-	UNION SELECT source, table_name FROM segment INDEXED BY segment_unspanned WHERE span IS NULL AND state IN ('open', 'closed') ORDER BY source, table_name`
+// archivedQuery goes by the shapes of segments, however many segments each has. Both halves come in order, so that a page reads no more than it shows.
+const archivedQuery = `SELECT source, table_name FROM segment_shape WHERE segments > 0 AND (source, table_name) > (?1, ?2) AND instr(lower(source || '.' || table_name), lower(?3)) > 0
+	UNION SELECT source, table_name FROM segment INDEXED BY segment_unspanned
+		WHERE span IS NULL AND state IN ('open', 'closed') AND (source, table_name) > (?1, ?2) AND instr(lower(source || '.' || table_name), lower(?3)) > 0 ORDER BY source, table_name LIMIT ?4`
 
 // RunSegments lists all segments of a run, abandoned ones among them, in order of their number.
 func (c *Catalog) RunSegments(ctx context.Context, run string) ([]Segment, error) {

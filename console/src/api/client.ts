@@ -30,6 +30,17 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
   return result.data as T;
 }
 
+/** archivedTables returns all tables of which rows are archived, however many pages they fill. */
+export async function archivedTables(): Promise<{ items: Schemas["ArchivedTable"][] }> {
+  const items: Schemas["ArchivedTable"][] = [];
+  for (let after: string | undefined; ; ) {
+    const page = await take(api.GET("/archived", { params: { query: { limit: 500, after } } }));
+    items.push(...page.items);
+    if (!page.next) return { items };
+    after = page.next;
+  }
+}
+
 let signedOut = () => {};
 
 /** onSignedOut is told when the service no longer knows the session. */

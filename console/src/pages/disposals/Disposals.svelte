@@ -1,7 +1,7 @@
 <script lang="ts">
   // Destroying segments whose time in the archive is over, or single rows on request: found out first, decided on, then done, and certified.
   import { Button, Input, Label, Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
-  import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { age, count, plural, share, short, size } from "../../lib/format";
   import { every, Loader, Pages, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
@@ -17,7 +17,7 @@
   const pages = new Pages();
   const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50, after: pages.after } } })));
   const rules = new Loader(() => take(api.GET("/rules", { params: { query: { limit: 50, text: wanted } } })));
-  const kept = new Loader(() => take(api.GET("/archived")));
+  const kept = new Loader(archivedTables);
   rules.load();
   kept.load();
   let archived = $derived((kept.data?.items ?? []).map((t) => `${t.source}.${t.table}`).map((t) => ({ value: t, name: t })));

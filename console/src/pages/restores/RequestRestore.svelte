@@ -1,7 +1,7 @@
 <script lang="ts">
   import { push, router } from "svelte-spa-router";
   import { Button, Input, Label, Radio, Select } from "flowbite-svelte";
-  import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, size } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Cold from "../../lib/Cold.svelte";
@@ -34,7 +34,7 @@
   segments.load();
   let closed = $derived(segments.data?.items ?? []);
   const unique = (list: string[]) => [...new Set(list)].map((name) => ({ value: name, name }));
-  const archived = new Loader(() => take(api.GET("/archived")));
+  const archived = new Loader(archivedTables);
   archived.load();
   let tables = $derived((archived.data?.items ?? []).map((t) => `${t.source}.${t.table}`).map((name) => ({ value: name, name })));
   let choices = $derived([

@@ -2,7 +2,7 @@
   // Archived rows of a table, by a condition in the language of rules.
   import { push, router } from "svelte-spa-router";
   import { Button, Checkbox, Input, Label, Select, Spinner, TableBodyCell, TableBodyRow } from "flowbite-svelte";
-  import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import { count, plural, short, size } from "../../lib/format";
   import Cold from "../../lib/Cold.svelte";
@@ -23,7 +23,7 @@
   let saving = $state(false);
   let picked = $state<string[]>([]);
 
-  const archived = new Loader(() => take(api.GET("/archived")));
+  const archived = new Loader(archivedTables);
   let tables = $derived((archived.data?.items ?? []).map((t) => `${t.source}.${t.table}`).map((name) => ({ value: name, name })));
   archived.load().then(() => {
     if (table) search(); // who comes with a table wants to see its rows
