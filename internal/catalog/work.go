@@ -319,7 +319,7 @@ func (c *Catalog) RunsIn(ctx context.Context, states ...RunState) ([]Run, error)
 
 // Unended lists the newest runs that have not ended, the oldest of them first, and says how many there are in all.
 func (c *Catalog) Unended(ctx context.Context, limit int) (runs []Run, all int, err error) {
-	query, args, err := sqlx.In("SELECT * FROM (SELECT * FROM run WHERE state IN (?) ORDER BY created_at DESC LIMIT ?) ORDER BY created_at", ActiveRuns(), limit)
+	query, args, err := sqlx.In("SELECT * FROM run WHERE rowid IN (SELECT rowid FROM run WHERE state IN (?) ORDER BY created_at DESC LIMIT ?) ORDER BY created_at", ActiveRuns(), limit)
 	if err != nil {
 		return nil, 0, err
 	}
