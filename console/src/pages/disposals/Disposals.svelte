@@ -16,6 +16,8 @@
 
   const pages = new Pages();
   const disposals = new Loader(() => take(api.GET("/disposals", { params: { query: { limit: 50, after: pages.after } } })));
+  let wanted = ""; // what is typed of a rule's name
+  let chosen = false; // one was proposed
   const rules = new Loader(() => take(api.GET("/rules", { params: { query: { limit: 50, text: wanted } } })));
   const kept = new Loader(archivedTables);
   rules.load();
@@ -39,7 +41,6 @@
   let typed = $state("");
   let problem = $state<Problem>();
   let busy = $state(false);
-  let wanted = ""; // what is typed of a rule's name
   let none = $state(false); // rule archives
   $effect(() => {
     if (!rules.data || wanted) return;
@@ -47,7 +48,6 @@
     if (!chosen) rule = governing[0] ?? "";
     chosen = true;
   });
-  let chosen = false;
   async function suggest() {
     wanted = rule;
     await rules.load();
