@@ -163,22 +163,23 @@ type disposalPart[T any] struct {
 	Of       JSON[T] `db:"of"`
 }
 
-func disposalItems(ctx context.Context, q sqlx.QueryerContext, id string, p Page) ([]PlacedItem, error) {
-	parts, err := paged[disposalPart[DisposalItem]](ctx, q, p, byPosition, `SELECT position, item AS "of" FROM disposal_item WHERE disposal = ?`, id)
-	out := make([]PlacedItem, len(parts))
+// disposalParts reads a page of what a disposal lists: item or stay.
+func disposalParts[T, P any](ctx context.Context, q sqlx.QueryerContext, what, id string, p Page, placed func(int, T) P) ([]P, error) {
+	query := "SELECT position, " + what + ` AS "of" FROM disposal_` + what + " WHERE disposal = ?"
+	parts, err := paged[disposalPart[T]](ctx, q, p, byPosition, query, id)
+	out := make([]P, len(parts))
 	for i := range parts {
-		out[i] = PlacedItem{parts[i].Position, parts[i].Of.V}
+		out[i] = placed(parts[i].Position, parts[i].Of.V)
 	}
 	return out, err
 }
 
+func disposalItems(ctx context.Context, q sqlx.QueryerContext, id string, p Page) ([]PlacedItem, error) {
+	return disposalParts(ctx, q, "item", id, p, func(at int, x DisposalItem) PlacedItem { return PlacedItem{at, x} })
+}
+
 func disposalStays(ctx context.Context, q sqlx.QueryerContext, id string, p Page) ([]PlacedStay, error) {
-	parts, err := paged[disposalPart[DisposalStay]](ctx, q, p, byPosition, `SELECT position, stay AS "of" FROM disposal_stay WHERE disposal = ?`, id)
-	out := make([]PlacedStay, len(parts))
-	for i := range parts {
-		out[i] = PlacedStay{parts[i].Position, parts[i].Of.V}
-	}
-	return out, err
+	return disposalParts(ctx, q, "stay", id, p, func(at int, x DisposalStay) PlacedStay { return PlacedStay{at, x} })
 }
 
 // DisposalItems lists the segments that a disposal is to destroy.

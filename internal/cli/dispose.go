@@ -56,25 +56,11 @@ func erasurePlan(e *env) error {
 
 func (e *env) disposal(d *catalog.Disposal) error {
 	path := "/disposals/" + url.PathEscape(d.ID)
-	if len(d.Items.V) < d.Segments { // the others
-		items, err := every[catalog.PlacedItem](e, path+"/segments")
-		if err != nil {
-			return err
-		}
-		d.Items.V = d.Items.V[:0]
-		for _, x := range items {
-			d.Items.V = append(d.Items.V, x.DisposalItem)
-		}
+	if err := whole(e, &d.Items.V, d.Segments, path+"/segments", func(x catalog.PlacedItem) catalog.DisposalItem { return x.DisposalItem }); err != nil {
+		return err
 	}
-	if len(d.Stays.V) < d.Staying {
-		stays, err := every[catalog.PlacedStay](e, path+"/stays")
-		if err != nil {
-			return err
-		}
-		d.Stays.V = d.Stays.V[:0]
-		for _, x := range stays {
-			d.Stays.V = append(d.Stays.V, x.DisposalStay)
-		}
+	if err := whole(e, &d.Stays.V, d.Staying, path+"/stays", func(x catalog.PlacedStay) catalog.DisposalStay { return x.DisposalStay }); err != nil {
+		return err
 	}
 	decided := ""
 	if d.DecidedAt != nil {
@@ -117,6 +103,19 @@ func (e *env) disposal(d *catalog.Disposal) error {
 	}
 	fmt.Fprintln(e.out)
 	return e.show(d, []string{"segment", "rows", "file", "oldest", "newest", "time over", "stores", "what becomes of it"}, list)
+}
+
+// whole asks for all of a list of which an answer had only the first.
+func whole[T, P any](e *env, list *[]T, all int, path string, of func(P) T) error {
+	if len(*list) >= all {
+		return nil
+	}
+	placed, err := every[P](e, path)
+	*list = nil
+	for _, x := range placed {
+		*list = append(*list, of(x))
+	}
+	return err
 }
 
 func approval(d *catalog.Disposal) string {

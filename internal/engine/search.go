@@ -181,12 +181,11 @@ func (e *Engine) Search(ctx context.Context, q SearchRequest, head func([]shape.
 		if err != nil {
 			return nil, err
 		}
-		for _, x := range list {
-			if h.long == nil { // bound already
-				break
-			}
-			if err := x.bind(q, columns, show); err != nil {
-				return nil, err
+		if h.long != nil { // few are bound already
+			for _, x := range list {
+				if err := x.bind(q, columns, show); err != nil {
+					return nil, err
+				}
 			}
 		}
 		asleep := 0
