@@ -104,6 +104,9 @@ func (r *runner) retry(ctx context.Context, fn func() error, waiting ...func(err
 	})...)
 }
 
+// again is retry with nobody else who hears of it.
+func (r *runner) again(ctx context.Context, fn func() error) error { return r.retry(ctx, fn) }
+
 // tellWait shows what the run waits for; nil: it goes on.
 func (r *runner) tellWait(err error) {
 	switch {

@@ -98,7 +98,7 @@ func (b *bench) sound(t *testing.T) (wrong []string, disposed int) {
 func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	t.Parallel()
 	b, s := archivedScans(t, "P7D")
-	plan := func() (goes int, stays string) {
+	planned := func() (goes int, stays string) {
 		t.Helper()
 		d, err := b.PlanDisposal(t.Context(), "me", "scans", "", "")
 		if err != nil {
@@ -114,32 +114,32 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 		}
 		return len(d.Items.V), stays
 	}
-	if goes, stays := plan(); goes != 0 || strings.Count(stays, "it is kept until 2026-11-30") != 3 {
+	if goes, stays := planned(); goes != 0 || strings.Count(stays, "it is kept until 2026-11-30") != 3 {
 		t.Errorf("too early: %d go, %s", goes, stays)
 	}
 	b.now = b.now.AddDate(0, 0, 8)
-	if goes, stays := plan(); goes != 3 {
+	if goes, stays := planned(); goes != 3 {
 		t.Errorf("after a week: %d go, %s", goes, stays)
 	}
 	// The rule keeps them longer now; then shorter than what they were archived under.
 	b.rule(t, fmt.Sprintf(disposedRule, "P10D"))
-	if goes, stays := plan(); goes != 0 || !strings.Contains(stays, "until 2026-12-03") {
+	if goes, stays := planned(); goes != 0 || !strings.Contains(stays, "until 2026-12-03") {
 		t.Errorf("the rule's keep was lengthened: %d go, %s", goes, stays)
 	}
 	b.rule(t, fmt.Sprintf(disposedRule, "P1D"))
-	if goes, _ := plan(); goes != 3 {
+	if goes, _ := planned(); goes != 3 {
 		t.Errorf("the rule's keep was shortened: %d go", goes)
 	}
 	// Counted from the age of the newest row, which is years ago, they were over at once: the later of both counts.
 	b.rule(t, strings.Replace(fmt.Sprintf(disposedRule, "P1D"), "keep: P1D}", "keep: P1D, from: age}", 1))
-	if goes, stays := plan(); goes != 3 {
+	if goes, stays := planned(); goes != 3 {
 		t.Errorf("counted from the age: %d go, %s", goes, stays)
 	}
 	hold, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id = 1500", Reference: "case 9", Reason: "inquiry"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if goes, stays := plan(); goes != 3 || !strings.Contains(stays, "1 of 1440 rows: hold "+hold.ID+" (case 9) stands on it") {
+	if goes, stays := planned(); goes != 3 || !strings.Contains(stays, "1 of 1440 rows: hold "+hold.ID+" (case 9) stands on it") {
 		t.Errorf("one row is held: %d go, %s", goes, stays)
 	}
 	if _, err := b.LiftHold(t.Context(), "me", hold.ID, "over"); err != nil {

@@ -510,7 +510,7 @@ func (x *judged) remake(ctx context.Context, to *part) (string, error) {
 			continue
 		}
 		again := *m // whether it has a filter of keys is noted there, and the manifest does not change
-		span, described, err := spanOf(ctx, p.store, x.segment, &again)
+		span, described, err := spanOf(ctx, p.store, &again)
 		if err != nil {
 			return "", err
 		}

@@ -640,7 +640,7 @@ func (r *runner) chainOf(table string) *chain {
 		r.chains = map[string]*chain{}
 	}
 	if r.chains[table] == nil {
-		r.chains[table] = &chain{table: table}
+		r.chains[table] = &chain{db: r.source, source: r.run.Source, table: table}
 	}
 	return r.chains[table]
 }

@@ -32,15 +32,15 @@ func TestARenamedColumnIsOneColumn(t *testing.T) {
 			archived(time.Date(2020, 1, 3, 0, 0, 0, 0, time.UTC))
 			h.exec(t, "ALTER TABLE scan RENAME COLUMN note TO remark")
 			archived(time.Time{})
-			search := func(where string) (*Searched, error) {
+			find := func(where string) (*Searched, error) {
 				return b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
 			}
-			all, err := search("")
+			all, err := find("")
 			if err != nil || all.Segments < 2 {
 				t.Fatalf("all: %+v, %v", all, err)
 			}
 			if engine != "postgres" { // which knows its columns by number
-				some, err := search("remark = 'note'")
+				some, err := find("remark = 'note'")
 				if err != nil || some.Found == 0 || some.Found >= all.Found || len(some.Lacking) != 1 || some.Lacking[0].Column != "remark" || some.Lacking[0].Rows != all.Found-some.Found {
 					t.Fatalf("by the new name, of %d rows: %+v, %v", all.Found, some, err)
 				}
@@ -66,10 +66,10 @@ func TestARenamedColumnIsOneColumn(t *testing.T) {
 			if err := tell("remark", ""); !errors.As(err, &refused) {
 				t.Errorf("renamed, and added: %v", err)
 			}
-			if got, err := search("remark = 'note'"); err != nil || got.Found != all.Found || len(got.Lacking) != 0 {
+			if got, err := find("remark = 'note'"); err != nil || got.Found != all.Found || len(got.Lacking) != 0 {
 				t.Errorf("by the new name, told: %+v, %v", got, err)
 			}
-			if _, err := search("note = 'note'"); err == nil {
+			if _, err := find("note = 'note'"); err == nil {
 				t.Error("the old name still finds a part of the rows")
 			}
 			sum, err := b.Summarise(t.Context(), SummaryRequest{Source: "harbour", Table: "scan", GroupBy: []string{"remark"}, Of: []Measure{{Of: "count"}}})

@@ -49,17 +49,17 @@ type pass struct {
 }
 
 // passes makes the passes of a run, for a table as it is now.
-func (r *runner) makePasses(ctx context.Context, plan *catalog.Plan, t *shape.Table) error {
+func (r *runner) makePasses(ctx context.Context, planned *catalog.Plan, t *shape.Table) error {
 	if len(r.run.Passes.V) == 0 { // of a run that an older version began
 		r.run.Passes.V = []catalog.Pass{{Label: r.rule.Label(0), Then: r.run.Action, Store: r.run.Store, Cutoff: r.run.Cutoff, Due: r.run.Due, Ledger: r.run.Closed.V}}
 	}
-	whole, err := selection(r.rule, t, r.joined, cutoffsOf(plan, r.rule), plan.Detail.V.Narrow)
+	whole, err := selection(r.rule, t, r.joined, cutoffsOf(planned, r.rule), planned.Detail.V.Narrow)
 	if err != nil {
 		return err
 	}
-	pinned := plan.Detail.V.Pinned
+	pinned := planned.Detail.V.Pinned
 	if pinned == nil { // of an older version
-		if pinned, err = r.pinRelated(ctx, r.rule, r.related, plan.MadeAt.Time); err != nil {
+		if pinned, err = r.pinRelated(ctx, r.rule, r.related, planned.MadeAt.Time); err != nil {
 			return err
 		}
 	}

@@ -168,15 +168,15 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 		return calm()
 	})
 	b.apply(t, archiving+"pace: gentle\nlimits: {waiting: 5}\n")
-	run := b.start(t)
+	moved := b.start(t)
 	begun := time.Now()
-	if err := b.goOn(t, run); err != nil {
+	if err := b.goOn(t, moved); err != nil {
 		t.Fatal(err)
 	}
 	if time.Since(begun) < sampleEvery {
 		t.Errorf("it did not rest")
 	}
-	list, err := b.Catalog.Slowdowns(t.Context(), run.ID, catalog.First(10))
+	list, err := b.Catalog.Slowdowns(t.Context(), moved.ID, catalog.First(10))
 	if err != nil || len(list) != 2 {
 		t.Fatalf("slowed down %d times (%v), want twice", len(list), err)
 	}
@@ -185,7 +185,7 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 			t.Errorf("slowdown %+v, want %s", s, want)
 		}
 	}
-	batches, err := b.Catalog.Batches(t.Context(), run.ID, catalog.First(100))
+	batches, err := b.Catalog.Batches(t.Context(), moved.ID, catalog.First(100))
 	if err != nil || b.live(t) != 0 {
 		t.Fatalf("%d rows are left (%v)", b.live(t), err)
 	}
@@ -269,9 +269,9 @@ func TestReadingGivesWayToo(t *testing.T) {
 	var shown atomic.Pointer[catalog.Run]
 	b.Progress = func(r *catalog.Run) { shown.Store(r) }
 	b.apply(t, "clauses:\n  - before: 2025-01-01\nthen: copy\narchive: {store: cellar}\npace: gentle\n")
-	run := b.start(t)
+	moved := b.start(t)
 	ended := make(chan error, 1)
-	go func() { ended <- b.goOn(t, run) }()
+	go func() { ended <- b.goOn(t, moved) }()
 	until := func(what string, ok func() bool) {
 		t.Helper()
 		eventually(t, what, ok)
@@ -290,12 +290,12 @@ func TestReadingGivesWayToo(t *testing.T) {
 	}
 	waiting.Store(0)
 	until("reading goes on", func() bool { return d.pieces.Load() > before+1 })
-	if _, err := b.SetPace(t.Context(), "me", run.ID, "unlimited"); err != nil {
+	if _, err := b.SetPace(t.Context(), "me", moved.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	begun, left := time.Now(), rows/50-d.pieces.Load()
-	if err := <-ended; !errors.Is(err, refuse.ErrCopied) || run.Done() != rows {
-		t.Fatalf("%d rows done: %v", run.Done(), err)
+	if err := <-ended; !errors.Is(err, refuse.ErrCopied) || moved.Done() != rows {
+		t.Fatalf("%d rows done: %v", moved.Done(), err)
 	}
 	if gentle := time.Duration(left) * 19 * 5 * time.Millisecond; left > 20 && time.Since(begun) > gentle/2 {
 		t.Errorf("%d pieces took %s at the unlimited pace, and would take %s with their rests", left, time.Since(begun), gentle)

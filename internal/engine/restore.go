@@ -570,14 +570,14 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	}
 	q.pace = pace.New(p, pace.Manners{Rows: src.Reads().Gentle.Rows}) // somebody waits for what is restored
 	q.batch.Store(int64(q.pace.Rows()))
-	tables := map[string]*shape.Table{}
+	live := map[string]*shape.Table{}
 	if p == pace.Unlimited && src.Reads().ParallelWrites {
 		q.hands = 2
 	}
 	into := func(ctx context.Context, m *archive.Manifest) (t *shape.Table, err error) {
 		q.books.Lock()
 		defer q.books.Unlock()
-		if t = tables[m.Table]; t == nil {
+		if t = live[m.Table]; t == nil {
 			into := m.Table
 			if side {
 				if into, err = q.makeSide(ctx, src, m); err != nil { // or finds the one that it made before
@@ -592,7 +592,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 					return nil, err
 				}
 			}
-			tables[m.Table] = t
+			live[m.Table] = t
 		}
 		return t, nil
 	}
@@ -667,14 +667,14 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	}
 	q.finish = func(ctx context.Context) error {
 		if sequenced, ok := src.(source.Sequenced); ok {
-			for _, t := range tables {
+			for _, t := range live {
 				if err := sequenced.MoveSequences(ctx, t); err != nil { // the rows are there all the same
 					q.Log.Warn("rows were put back, and a sequence may give their numbers again", "restore", q.restore.ID, "error", err)
 				}
 			}
 		}
 		total := int64(0)
-		for _, t := range tables {
+		for _, t := range live {
 			n, err := src.RestoredCount(ctx, t, q.restore.ID)
 			if err != nil {
 				return err

@@ -97,7 +97,7 @@ func (p *parting) obstacle() string {
 
 // columns are those that decide.
 func (p *parting) columns() (out []int) {
-	if at := p.age(); at >= 0 {
+	if at := agePlace(p.manifest); at >= 0 {
 		out = append(out, at)
 	}
 	filters := p.filters
@@ -115,12 +115,12 @@ func (p *parting) columns() (out []int) {
 	return out
 }
 
-// age is the place of the column that the age of a row stands in; -1 where it stood in another table.
-func (p *parting) age() int {
-	if p.manifest.Age.Join != "" {
+// agePlace is the place of the column that the age of a row stands in; -1 where it stood in another table.
+func agePlace(m *archive.Manifest) int {
+	if m.Age.Join != "" {
 		return -1
 	}
-	return slices.IndexFunc(p.manifest.Columns, func(c shape.Column) bool { return c.Name == p.manifest.Age.Column })
+	return slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == m.Age.Column })
 }
 
 // stays says whether a row stays. A row without an age that tells a time stays where its time counts from that.
@@ -138,7 +138,7 @@ func (p *parting) stays(row []value.Value) bool {
 	for _, t := range p.terms {
 		from := p.manifest.Stored
 		if t.from == rule.FromAge {
-			at := p.age()
+			at := agePlace(p.manifest)
 			if at < 0 {
 				return keptUntil(p.manifest, p.segment.Newest, t.from, &t.keep).After(now)
 			}
@@ -315,7 +315,7 @@ func (e *Engine) nextLink(ctx context.Context, s *catalog.Segment) (archive.Link
 func (e *Engine) succeedManifest(ctx context.Context, st store.Store, s, known *catalog.Segment, fresh *archive.Manifest) error {
 	there, hash, err := archive.LoadManifest(ctx, st, fresh.Stem)
 	if errors.Is(err, fs.ErrNotExist) {
-		span, described, err := spanOf(ctx, st, s, fresh)
+		span, described, err := spanOf(ctx, st, fresh)
 		if err != nil {
 			return err
 		}
@@ -348,12 +348,11 @@ func (e *Engine) succeedManifest(ctx context.Context, st store.Store, s, known *
 }
 
 // spanOf reads a file of rows that stayed, and describes it for its side file.
-func spanOf(ctx context.Context, st store.Store, s *catalog.Segment, m *archive.Manifest) (span archive.Range, d *archive.Description, err error) {
+func spanOf(ctx context.Context, st store.Store, m *archive.Manifest) (span archive.Range, d *archive.Description, err error) {
 	if d, err = archive.Describe(ctx, st, m); err != nil {
 		return span, nil, err
 	}
-	p := &parting{segment: s, manifest: m}
-	age := p.age()
+	age := agePlace(m)
 	keys := make([]int, len(m.Key))
 	for i, k := range m.Key {
 		keys[i] = slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == k })

@@ -335,7 +335,7 @@ func (e *Engine) possibly(ctx context.Context, x *searched) (bool, error) {
 	if x.search.Filter == nil {
 		return true, nil
 	}
-	side, err := e.sideOf(ctx, x)
+	side, err := e.sideOf(ctx, x.segment, x.known)
 	if err != nil || side == nil {
 		return err == nil, err
 	}
@@ -352,22 +352,22 @@ type sideFile struct {
 const mostKeyBytes = 32 << 20
 
 // sideOf reads a segment's side file, once; nil where there is none, or where it cannot be read: it is only for speed.
-func (e *Engine) sideOf(ctx context.Context, x *searched) (*sideFile, error) {
-	if s := x.known.side.Load(); s != nil {
-		return s, nil
+func (e *Engine) sideOf(ctx context.Context, s *catalog.Segment, k *learnt) (*sideFile, error) {
+	if side := k.side.Load(); side != nil {
+		return side, nil
 	}
-	st, err := e.Store(ctx, x.segment.Store)
+	st, err := e.Store(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	r, err := archive.LoadRange(ctx, st, x.manifest)
+	r, err := archive.LoadRange(ctx, st, k.manifest)
 	if errors.Is(err, archive.ErrDamaged) || err == nil && r == nil {
 		return nil, nil
 	} else if err != nil {
 		return nil, err
 	}
 	out := &sideFile{}
-	if out.bounds, err = r.Bounds(x.manifest); err != nil {
+	if out.bounds, err = r.Bounds(k.manifest); err != nil {
 		return nil, nil
 	}
 	if r.Keys != nil {
@@ -377,7 +377,7 @@ func (e *Engine) sideOf(ctx context.Context, x *searched) (*sideFile, error) {
 	}
 	e.recent.Lock()
 	defer e.recent.Unlock()
-	if n := out.keys.Bytes(); e.recent.keyBytes+n <= mostKeyBytes && x.known.side.CompareAndSwap(nil, out) {
+	if n := out.keys.Bytes(); e.recent.keyBytes+n <= mostKeyBytes && k.side.CompareAndSwap(nil, out) {
 		e.recent.keyBytes += n
 	}
 	return out, nil

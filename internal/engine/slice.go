@@ -137,7 +137,7 @@ func (r *runner) publish(ctx context.Context, w *work) (err error) {
 			FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
 	}
 	described.Into(&span)
-	hash, err := r.chainOf(w.pass.table.Name).add(ctx, r, func(link archive.Link) (string, error) {
+	hash, err := r.addLink(ctx, r.chainOf(w.pass.table.Name), r.again, func(link archive.Link) (string, error) {
 		m.Link = link
 		return archive.Publish(ctx, w.pass.store, m, span)
 	})
@@ -238,13 +238,15 @@ func averageBytes(sel source.Selection) int64 {
 // chain is the table's chain of manifests and closing records. Its head is also kept in the source's journal.
 type chain struct {
 	sync.Mutex
-	table string
-	head  source.Head
-	err   error // of a record of which it is not known how far it came: no other can follow before that is settled
+	db     source.Source
+	source string // the name of db
+	table  string
+	head   source.Head
+	err    error // of a record of which it is not known how far it came: no other can follow before that is settled
 }
 
-// add writes the next record of the chain and moves the head.
-func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (hash string, err error)) (hash string, err error) {
+// addLink writes the next record of a chain and moves its head. again tries the latter again while that is worth it.
+func (e *Engine) addLink(ctx context.Context, c *chain, again func(context.Context, func() error) error, write func(archive.Link) (hash string, err error)) (hash string, err error) {
 	c.Lock()
 	defer c.Unlock()
 	if c.err != nil {
@@ -256,11 +258,11 @@ func (c *chain) add(ctx context.Context, r *runner, write func(archive.Link) (ha
 		return "", err
 	}
 	head := source.Head{Sequence: c.head.Sequence + 1, Hash: hash}
-	if err := r.retry(ctx, func() error { return r.source.SetHead(ctx, c.table, head) }); err != nil {
+	if err := again(ctx, func() error { return c.db.SetHead(ctx, c.table, head) }); err != nil {
 		return "", err
 	}
 	c.head = head
-	return hash, r.Catalog.Note(ctx, "service", "chain", r.run.Source+"."+c.table, fmt.Sprintf("link %d: %s", head.Sequence, hash))
+	return hash, e.Catalog.Note(ctx, "service", "chain", c.source+"."+c.table, fmt.Sprintf("link %d: %s", head.Sequence, hash))
 }
 
 // closeSlice makes a slice's books from the journal, checks that they balance, and closes the segment. undone are
@@ -404,7 +406,7 @@ func settle(w *work, journal []source.JournalRow, undone []int) (*archive.Closin
 // closeSegment writes the closing record.
 func (r *runner) closeSegment(ctx context.Context, w *work, books *archive.Closing) error {
 	books.Closed = r.Now().UTC()
-	hash, err := r.chainOf(w.pass.table.Name).add(ctx, r, func(link archive.Link) (hash string, err error) {
+	hash, err := r.addLink(ctx, r.chainOf(w.pass.table.Name), r.again, func(link archive.Link) (hash string, err error) {
 		books.Link = link
 		err = r.retry(ctx, func() (err error) {
 			hash, err = archive.WriteClosing(ctx, w.pass.store, w.manifest, books)

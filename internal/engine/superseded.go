@@ -84,7 +84,7 @@ func (e *Engine) mayHaveKey(ctx context.Context, x *searched, condition string) 
 	if !x.manifest.KeyFilter {
 		return true, nil
 	}
-	side, err := e.sideOf(ctx, x)
+	side, err := e.sideOf(ctx, x.segment, x.known)
 	return err == nil && (side == nil || side.keys.Possibly(x.manifest, f)), err
 }
 
@@ -273,7 +273,7 @@ func (e *Engine) keySpan(ctx context.Context, x *searched) (filter.Bound, error)
 	if b := x.known.bounds.Load(); b != nil {
 		return b.Column(columns[0]), nil
 	}
-	side, err := e.sideOf(ctx, x)
+	side, err := e.sideOf(ctx, x.segment, x.known)
 	if err != nil || side == nil {
 		return filter.Bound{}, err
 	}

@@ -27,7 +27,7 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			if _, err := b.Catalog.SetRunState(t.Context(), "service", run, catalog.Done, ""); err != nil {
 				t.Fatal(err)
 			}
-			restore := func(q RestoreRequest) *catalog.Restore {
+			putBack := func(q RestoreRequest) *catalog.Restore {
 				t.Helper()
 				q.Source, q.Table, q.Target = "harbour", "scan", TargetTable
 				r, err := b.RequestRestore(t.Context(), "me", q)
@@ -44,8 +44,8 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			}
 			ids := func(where string) int64 { return h.count(t, "SELECT count(*) FROM scan WHERE "+where) }
 			live := ids("id > 0")
-			good := restore(RestoreRequest{Scope: catalog.Scope{Where: "id IN (3, 4)"}})
-			timed := restore(RestoreRequest{Scope: catalog.Scope{Where: "id BETWEEN 1 AND 10"}, For: "P2D"})
+			good := putBack(RestoreRequest{Scope: catalog.Scope{Where: "id IN (3, 4)"}})
+			timed := putBack(RestoreRequest{Scope: catalog.Scope{Where: "id BETWEEN 1 AND 10"}, For: "P2D"})
 			if timed.Restored != 8 || timed.Skipped != 2 || timed.Lasts != "P2D" || timed.ExpiresAt == nil || timed.ExpiresAt.Sub(timed.EndedAt.Time) < 47*time.Hour {
 				t.Fatalf("%+v", timed)
 			}
