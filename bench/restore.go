@@ -12,7 +12,7 @@ import (
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 )
 
@@ -137,7 +137,7 @@ func restoredByService(ctx context.Context, p postgres, dir, program string, set
 		return m, err
 	}
 	busy, begun := processor(), time.Now()
-	r, err := client.Post[catalog.Restore](ctx, c, "/restores", engine.RestoreRequest{Scope: catalog.Scope{Run: run.ID}, Target: engine.TargetTable, Pace: "unlimited"})
+	r, err := client.Post[catalog.Restore](ctx, c, "/restores", restore.RestoreRequest{Scope: catalog.Scope{Run: run.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
 	for err == nil && r.State == catalog.Restoring {
 		time.Sleep(50 * time.Millisecond)
 		r, err = client.Get[catalog.Restore](ctx, c, "/restores/"+r.ID)

@@ -22,7 +22,8 @@ import (
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/search"
+	"ambercellar/internal/engine/upkeep"
 	"ambercellar/internal/standin"
 )
 
@@ -222,7 +223,7 @@ func searched(ctx context.Context, program, dir string, s api.NewStore, rows, ro
 	if _, err := client.Post[catalog.Store](ctx, c, "/stores", s); err != nil {
 		return nil, err
 	}
-	adopted, err := client.Post[engine.Adopted](ctx, c, "/stores/"+s.Name+"/adopt", nil)
+	adopted, err := client.Post[upkeep.Adopted](ctx, c, "/stores/"+s.Name+"/adopt", nil)
 	if err != nil || adopted.Segments != searchSegments {
 		return nil, fmt.Errorf("%d segments were taken up, %w", adopted.Segments, err)
 	}
@@ -239,7 +240,7 @@ func searched(ctx context.Context, program, dir string, s api.NewStore, rows, ro
 			fetched.Store(0)
 		}
 		begun := time.Now()
-		f, err := client.Post[api.Found](ctx, c, "/search", engine.SearchRequest{Source: "bench", Table: "scan", Where: where, Limit: 10_000})
+		f, err := client.Post[api.Found](ctx, c, "/search", search.SearchRequest{Source: "bench", Table: "scan", Where: where, Limit: 10_000})
 		if err == nil && len(f.Items) != want {
 			err = fmt.Errorf("%s: %d rows were found instead of %d", where, len(f.Items), want)
 		}

@@ -12,13 +12,15 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"ambercellar/internal/engine/search"
+
 	_ "modernc.org/sqlite"
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/engine"
 	"ambercellar/internal/source"
 )
 
@@ -287,7 +289,7 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 	}
 	seek := func(where string) func() error {
 		return func() error {
-			found, err := client.Post[api.Found](ctx, c, "/search", engine.SearchRequest{Source: "harbour", Table: "scan", Where: where, Limit: 10})
+			found, err := client.Post[api.Found](ctx, c, "/search", search.SearchRequest{Source: "harbour", Table: "scan", Where: where, Limit: 10})
 			if err == nil && (len(found.Items) != 1 || found.Searched.Segments < sizedSegments/2) {
 				err = fmt.Errorf("%d rows of %d segments", len(found.Items), found.Searched.Segments)
 			}

@@ -21,7 +21,15 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/dispose"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/reconcile"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/retrieve"
+	"ambercellar/internal/engine/search"
+	"ambercellar/internal/engine/shelf"
+	"ambercellar/internal/engine/sweep"
+	"ambercellar/internal/engine/upkeep"
 	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
@@ -121,9 +129,9 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/sources/{source}/check", summary: "Connect to a source and report rights and obstacles", out: source.Report{}, do: a.checkSource},
 		{method: "GET", path: "/sources/{source}/tables", summary: "The tables of a source", out: Items[shape.Table]{}, do: a.tables},
 		{method: "GET", path: "/sources/{source}/tables/{table}", summary: "One table", out: shape.Table{}, do: a.table},
-		{method: "GET", path: "/sources/{source}/tables/{table}/reconciliation", summary: "What source, stores and catalog tell of a table, side by side", out: engine.Reconciliation{}, do: a.reconcile},
-		{method: "POST", path: "/sources/{source}/tables/{table}/reconciliation", summary: "Make them agree again", in: NewSettling{}, out: engine.Reconciliation{}, do: a.settle},
-		{method: "POST", path: "/sources/{source}/tables/{table}/partitions", summary: "Make the next partitions of a table, or see how", in: NewPartitions{}, out: engine.PartitionsAhead{}, do: a.makeAhead},
+		{method: "GET", path: "/sources/{source}/tables/{table}/reconciliation", summary: "What source, stores and catalog tell of a table, side by side", out: reconcile.Reconciliation{}, do: a.reconcile},
+		{method: "POST", path: "/sources/{source}/tables/{table}/reconciliation", summary: "Make them agree again", in: NewSettling{}, out: reconcile.Reconciliation{}, do: a.settle},
+		{method: "POST", path: "/sources/{source}/tables/{table}/partitions", summary: "Make the next partitions of a table, or see how", in: NewPartitions{}, out: plan.PartitionsAhead{}, do: a.makeAhead},
 
 		{method: "GET", path: "/sources/{source}/tables/{table}/names", summary: "The names that a table's columns have had, as they were told or as the database knows them", out: Items[catalog.FormerName]{}, do: a.columnNames},
 		{method: "POST", path: "/sources/{source}/tables/{table}/names", summary: "Tell what a column was called before", in: NewName{}, out: Items[catalog.FormerName]{}, do: a.tellName},
@@ -133,10 +141,10 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/stores", summary: "Add a store", in: NewStore{}, out: StoreKept{}, status: http.StatusCreated, do: a.addStore},
 		{method: "PATCH", path: "/stores/{store}", summary: "Change a store's second store, or how it is scrubbed", in: service.StoreChange{}, out: StoreKept{}, do: a.setStore},
 		{method: "POST", path: "/stores/{store}/check", summary: "Write to a store, read it back, list and remove it, and say what the place does with files on its own", out: Items[store.Habit]{}, do: a.checkStore},
-		{method: "POST", path: "/stores/{store}/sweep", summary: "List what interrupted runs left behind in a store, and remove it where that is asked for", in: NewSweep{}, out: engine.Swept{}, do: a.sweep},
+		{method: "POST", path: "/stores/{store}/sweep", summary: "List what interrupted runs left behind in a store, and remove it where that is asked for", in: NewSweep{}, out: sweep.Swept{}, do: a.sweep},
 		{method: "POST", path: "/stores/{store}/reseal", summary: "Seal every file of a store with the newest of its keys", out: service.Resealed{}, do: func(c *gin.Context) (any, error) { return s.Reseal(c.Request.Context(), actor, c.Param("store")) }},
-		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know, and find out anew where the rows of those lie that it knows", out: engine.Adopted{}, do: func(c *gin.Context) (any, error) {
-			return s.Adopt(c.Request.Context(), actor, c.Param("store"))
+		{method: "POST", path: "/stores/{store}/adopt", summary: "Bring segments of a store into the catalog that it does not know, and find out anew where the rows of those lie that it knows", out: upkeep.Adopted{}, do: func(c *gin.Context) (any, error) {
+			return s.Upkeep.Adopt(c.Request.Context(), actor, c.Param("store"))
 		}},
 
 		{method: "GET", path: "/rules", summary: "Rules, in the order of their names", query: append([]string{"source", "table", "text"}, paged...), out: Items[RuleView]{}, do: a.rules},
@@ -159,7 +167,7 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/plans/counting/{ticket}", summary: "How far the counting for a plan is that is being made; closing the request for the plan ends it", out: Counting{}, do: a.countingOf},
 		{method: "GET", path: "/plans/{plan}", summary: "One plan", out: catalog.Plan{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Plan(c.Request.Context(), c.Param("plan")) }},
 
-		{method: "GET", path: "/plans/{plan}/sample", summary: "Some of the rows that a plan would take, read anew", out: catalog.Sample{}, do: func(c *gin.Context) (any, error) { return s.Sample(c.Request.Context(), c.Param("plan")) }},
+		{method: "GET", path: "/plans/{plan}/sample", summary: "Some of the rows that a plan would take, read anew", out: catalog.Sample{}, do: func(c *gin.Context) (any, error) { return s.Plans.Sample(c.Request.Context(), c.Param("plan")) }},
 
 		{method: "GET", path: "/runs", summary: "Runs, the newest first", query: append([]string{"rule", "source", "table", "state"}, paged...), out: Items[RunView]{}, do: func(c *gin.Context) (any, error) {
 			p := page(c)
@@ -186,14 +194,16 @@ func (a *API) routes() []route {
 			return paging(list, p), err
 		}},
 		{method: "GET", path: "/runs/{run}/events", summary: "A run's counts as they change, as server-sent events named run", raw: a.events},
-		{method: "GET", path: "/runs/{run}/ledger", summary: "The accounting of a run, with the records that it rests on, for whoever wants to check it", out: engine.RunLedger{}, do: func(c *gin.Context) (any, error) { return s.Ledger(c.Request.Context(), c.Param("run")) }},
+		{method: "GET", path: "/runs/{run}/ledger", summary: "The accounting of a run, with the records that it rests on, for whoever wants to check it", out: upkeep.RunLedger{}, do: func(c *gin.Context) (any, error) { return s.Upkeep.Ledger(c.Request.Context(), c.Param("run")) }},
 		{method: "POST", path: "/runs/{run}/pause", summary: "Stop a run after its batch in hand", out: RunView{}, do: runView(s.Pause)},
 		{method: "POST", path: "/runs/{run}/pace", summary: "Change a run's pace, from its next batch on", in: NewPace{}, out: RunView{}, do: func(c *gin.Context) (any, error) {
 			var in NewPace
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return runView(func(ctx context.Context, id string) (*catalog.Run, error) { return s.SetPace(ctx, actor, id, in.Pace) })(c)
+			return runView(func(ctx context.Context, id string) (*catalog.Run, error) {
+				return s.Runs.SetPace(ctx, actor, id, in.Pace)
+			})(c)
 		}},
 		{method: "POST", path: "/runs/{run}/resume", summary: "Go on with a run that is paused, resting or failed", out: RunView{}, do: runView(s.Resume)},
 		{method: "POST", path: "/runs/{run}/delete", summary: "Delete the rows of a run that copied them, those that still are what was copied", out: RunView{}, do: runView(func(ctx context.Context, id string) (*catalog.Run, error) { return s.Delete(ctx, actor, id) })},
@@ -210,15 +220,19 @@ func (a *API) routes() []route {
 			list, err := s.Catalog.ArchivedTables(c.Request.Context(), c.Query("text"), p)
 			return paging(list, p), err
 		}},
-		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: engine.SegmentDetail{}, do: func(c *gin.Context) (any, error) { return s.SegmentDetail(c.Request.Context(), c.Param("segment")) }},
-		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) { return s.VerifySegment(c.Request.Context(), c.Param("segment")) }},
+		{method: "GET", path: "/segments/{segment}", summary: "One segment", out: shelf.SegmentDetail{}, do: func(c *gin.Context) (any, error) {
+			return s.Shelf.SegmentDetail(c.Request.Context(), c.Param("segment"))
+		}},
+		{method: "POST", path: "/segments/{segment}/verify", summary: "Read a segment back from its store and check every row", out: catalog.Segment{}, do: func(c *gin.Context) (any, error) {
+			return s.Upkeep.VerifySegment(c.Request.Context(), c.Param("segment"))
+		}},
 
 		{method: "POST", path: "/segments/{segment}/move", summary: "Move the rows of a segment to another store, or back to that of its records", in: NewMove{}, out: catalog.Segment{}, do: func(c *gin.Context) (any, error) {
 			var in NewMove
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return s.MoveSegment(c.Request.Context(), actor, c.Param("segment"), in.To)
+			return s.Upkeep.MoveSegment(c.Request.Context(), actor, c.Param("segment"), in.To)
 		}},
 
 		{method: "GET", path: "/retrievals", summary: "Retrievals from cold storage, the newest first", query: paged, out: Items[catalog.Retrieval]{}, do: func(c *gin.Context) (any, error) {
@@ -226,19 +240,19 @@ func (a *API) routes() []route {
 			list, err := s.Catalog.Retrievals(c.Request.Context(), p)
 			return paging(list, p), err
 		}},
-		{method: "POST", path: "/retrievals", summary: "Fetch segments from cold storage for some days", in: engine.RetrievalRequest{}, out: Items[catalog.Retrieval]{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
-			var q engine.RetrievalRequest
+		{method: "POST", path: "/retrievals", summary: "Fetch segments from cold storage for some days", in: retrieve.RetrievalRequest{}, out: Items[catalog.Retrieval]{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			var q retrieve.RetrievalRequest
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
-			return all(s.Retrieve(c.Request.Context(), actor, q))
+			return all(s.Retrieve.Retrieve(c.Request.Context(), actor, q))
 		}},
-		{method: "POST", path: "/retrievals/preview", summary: "What lies in cold storage of what somebody asks for, and what it takes to fetch it", in: engine.RetrievalRequest{}, out: engine.Chilled{}, do: func(c *gin.Context) (any, error) {
-			var q engine.RetrievalRequest
+		{method: "POST", path: "/retrievals/preview", summary: "What lies in cold storage of what somebody asks for, and what it takes to fetch it", in: retrieve.RetrievalRequest{}, out: shelf.Chilled{}, do: func(c *gin.Context) (any, error) {
+			var q retrieve.RetrievalRequest
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
-			return s.ColdOf(c.Request.Context(), q)
+			return s.Retrieve.ColdOf(c.Request.Context(), q)
 		}},
 
 		{method: "GET", path: "/verifications", summary: "Verifications of segments, the newest first", query: paged, out: Items[catalog.Verification]{}, do: func(c *gin.Context) (any, error) {
@@ -246,8 +260,8 @@ func (a *API) routes() []route {
 			list, err := s.Catalog.Verifications(c.Request.Context(), p)
 			return paging(list, p), err
 		}},
-		{method: "POST", path: "/verifications", summary: "Read the segments of stores or a table back and check everything: files, rows, records and their chains", in: engine.VerificationRequest{}, out: catalog.Verification{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
-			var q engine.VerificationRequest
+		{method: "POST", path: "/verifications", summary: "Read the segments of stores or a table back and check everything: files, rows, records and their chains", in: upkeep.VerificationRequest{}, out: catalog.Verification{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			var q upkeep.VerificationRequest
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
@@ -266,14 +280,14 @@ func (a *API) routes() []route {
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return brief(s.PlanDisposal(c.Request.Context(), actor, in.Rule, in.Table, in.Note))
+			return brief(s.Disposals.Plan(c.Request.Context(), actor, in.Rule, in.Table, in.Note))
 		}},
-		{method: "POST", path: "/erasures", summary: "Find out which segments hold rows of a condition, whatever their time in the archive; a disposal of kind erasure, and nothing is destroyed", in: engine.ErasureRequest{}, out: catalog.Disposal{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
-			var in engine.ErasureRequest
+		{method: "POST", path: "/erasures", summary: "Find out which segments hold rows of a condition, whatever their time in the archive; a disposal of kind erasure, and nothing is destroyed", in: dispose.ErasureRequest{}, out: catalog.Disposal{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
+			var in dispose.ErasureRequest
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return brief(s.PlanErasure(c.Request.Context(), actor, in))
+			return brief(s.Disposals.PlanErasure(c.Request.Context(), actor, in))
 		}},
 		{method: "GET", path: "/disposals/{disposal}", summary: "One disposal, with the first of its segments", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
 			return s.Catalog.DisposalBrief(c.Request.Context(), c.Param("disposal"))
@@ -297,7 +311,7 @@ func (a *API) routes() []route {
 		{method: "POST", path: "/disposals/{disposal}/cancel", summary: "Decide against it", out: catalog.Disposal{}, do: func(c *gin.Context) (any, error) {
 			return brief(s.Catalog.SetDisposalState(c.Request.Context(), actor, c.Param("disposal"), catalog.DisposalCancelled, "", catalog.At(s.Now())))
 		}},
-		{method: "GET", path: "/disposals/{disposal}/certificate", summary: "What was destroyed, by which rule and by whose decision", query: []string{"format"}, out: engine.Certificate{}, raw: a.certificate},
+		{method: "GET", path: "/disposals/{disposal}/certificate", summary: "What was destroyed, by which rule and by whose decision", query: []string{"format"}, out: dispose.Certificate{}, raw: a.certificate},
 		{method: "GET", path: "/catalog/backup", summary: "The catalog as it is at this moment, as an SQLite file", raw: a.backup},
 
 		{method: "GET", path: "/catalog/keeps", summary: "How long records of the service's own are kept, by kind; empty: for good", out: catalog.RecordKeeps{}, do: func(c *gin.Context) (any, error) { return s.Catalog.RecordKeeps(c.Request.Context()) }},
@@ -314,19 +328,19 @@ func (a *API) routes() []route {
 			list, err := s.Catalog.Restores(c.Request.Context(), p)
 			return paging(list, p), err
 		}},
-		{method: "POST", path: "/restores", summary: "Bring archived rows back", in: engine.RestoreRequest{}, out: catalog.Restore{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
-			var q engine.RestoreRequest
+		{method: "POST", path: "/restores", summary: "Bring archived rows back", in: restore.RestoreRequest{}, out: catalog.Restore{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
+			var q restore.RestoreRequest
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
 			return s.RequestRestore(c.Request.Context(), actor, q)
 		}},
-		{method: "POST", path: "/restores/preview", summary: "What a restore would do; nothing is changed", in: engine.RestoreRequest{}, out: engine.RestorePreview{}, do: func(c *gin.Context) (any, error) {
-			var q engine.RestoreRequest
+		{method: "POST", path: "/restores/preview", summary: "What a restore would do; nothing is changed", in: restore.RestoreRequest{}, out: restore.RestorePreview{}, do: func(c *gin.Context) (any, error) {
+			var q restore.RestoreRequest
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
-			return s.PreviewRestore(c.Request.Context(), q)
+			return s.Restores.PreviewRestore(c.Request.Context(), q)
 		}},
 		{method: "GET", path: "/restores/{restore}", summary: "One restore", out: catalog.Restore{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Restore(c.Request.Context(), c.Param("restore")) }},
 		{method: "POST", path: "/restores/{restore}/keep", summary: "Change how long the rows of a restore stay", in: NewKeeping{}, out: catalog.Restore{}, do: func(c *gin.Context) (any, error) {
@@ -334,7 +348,7 @@ func (a *API) routes() []route {
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return s.KeepRestored(c.Request.Context(), actor, c.Param("restore"), in.For)
+			return s.Restores.KeepRestored(c.Request.Context(), actor, c.Param("restore"), in.For)
 		}},
 		{method: "POST", path: "/restores/{restore}/approve", summary: "Approve a restore that waits for it", out: catalog.Restore{}, status: http.StatusAccepted, do: func(c *gin.Context) (any, error) {
 			return s.DecideRestore(c.Request.Context(), actor, c.Param("restore"), true, "")
@@ -349,15 +363,15 @@ func (a *API) routes() []route {
 		{method: "GET", path: "/restores/{restore}/file", summary: "The file of a restore", raw: a.restoreFile},
 		{method: "GET", path: "/restores/{restore}/replaced", summary: "The rows that a restore replaced, as they were, as newline-delimited JSON", raw: a.replacedFile},
 
-		{method: "POST", path: "/search", summary: "Search archived rows: the first of them, 100 where no limit is given", in: engine.SearchRequest{}, out: Found{}, do: a.search},
-		{method: "POST", path: "/search/summary", summary: "Count and sum up archived rows, by groups", in: engine.SummaryRequest{}, out: engine.Summary{}, do: func(c *gin.Context) (any, error) {
-			var q engine.SummaryRequest
+		{method: "POST", path: "/search", summary: "Search archived rows: the first of them, 100 where no limit is given", in: search.SearchRequest{}, out: Found{}, do: a.search},
+		{method: "POST", path: "/search/summary", summary: "Count and sum up archived rows, by groups", in: search.SummaryRequest{}, out: search.Summary{}, do: func(c *gin.Context) (any, error) {
+			var q search.SummaryRequest
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
-			return s.Summarise(c.Request.Context(), q)
+			return s.Search.Summarise(c.Request.Context(), q)
 		}},
-		{method: "POST", path: "/search/rows", summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON", query: []string{"format"}, in: engine.SearchRequest{}, raw: a.searchRows},
+		{method: "POST", path: "/search/rows", summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON", query: []string{"format"}, in: search.SearchRequest{}, raw: a.searchRows},
 
 		{method: "GET", path: "/audit", summary: "The newest lines of the audit log", query: paged, out: Items[catalog.Entry]{}, do: func(c *gin.Context) (any, error) {
 			p := page(c)

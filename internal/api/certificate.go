@@ -13,12 +13,12 @@ import (
 	"github.com/go-pdf/fpdf"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/refuse"
 )
 
 func (a *API) certificate(c *gin.Context) {
-	x, err := a.service.Certificate(c.Request.Context(), c.Param("disposal"))
+	x, err := a.service.Disposals.Certificate(c.Request.Context(), c.Param("disposal"))
 	if err != nil {
 		fail(c, err)
 		return
@@ -40,7 +40,7 @@ func (a *API) certificate(c *gin.Context) {
 }
 
 // writeCertificate writes a certificate as PDF, A4, with a table of all segments.
-func writeCertificate(w io.Writer, x *engine.Certificate) error {
+func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	p := fpdf.New("P", "mm", "A4", "")
 	text := p.UnicodeTranslatorFromDescriptor("") // the fonts that every reader has know the letters of western Europe
 	kind, why := "disposal", "The archived rows named below were destroyed because their time in the archive was over. Their files were removed from every store in which they lay."
@@ -124,7 +124,7 @@ func writeCertificate(w io.Writer, x *engine.Certificate) error {
 }
 
 // destroyedText says of one segment what was destroyed of it, and what stays.
-func destroyedText(x *engine.Certificate, s *catalog.DisposalItem) string {
+func destroyedText(x *dispose.Certificate, s *catalog.DisposalItem) string {
 	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 	out := humanize.Comma(s.Rows) + " rows"
 	if s.Kept > 0 {

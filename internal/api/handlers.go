@@ -14,7 +14,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/service"
 	"ambercellar/internal/source"
@@ -111,7 +111,7 @@ func (a *API) table(c *gin.Context) (any, error) {
 }
 
 func (a *API) reconcile(c *gin.Context) (any, error) {
-	return a.service.Reconcile(c.Request.Context(), c.Param("source"), c.Param("table"))
+	return a.service.Reconcile.Reconcile(c.Request.Context(), c.Param("source"), c.Param("table"))
 }
 
 func (a *API) settle(c *gin.Context) (any, error) {
@@ -123,7 +123,7 @@ func (a *API) settle(c *gin.Context) (any, error) {
 }
 
 func (a *API) columnNames(c *gin.Context) (any, error) {
-	return all(a.service.ColumnNames(c.Request.Context(), c.Param("source"), c.Param("table")))
+	return all(a.service.Search.ColumnNames(c.Request.Context(), c.Param("source"), c.Param("table")))
 }
 
 func (a *API) tellName(c *gin.Context) (any, error) {
@@ -131,7 +131,7 @@ func (a *API) tellName(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	return all(a.service.TellName(c.Request.Context(), actor, catalog.FormerName{Source: c.Param("source"), Table: c.Param("table"), Name: in.Name, Was: in.Was}))
+	return all(a.service.Search.TellName(c.Request.Context(), actor, catalog.FormerName{Source: c.Param("source"), Table: c.Param("table"), Name: in.Name, Was: in.Was}))
 }
 
 func (a *API) forgetName(c *gin.Context) (any, error) {
@@ -151,7 +151,7 @@ func (a *API) makeAhead(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	return a.service.MakeAhead(c.Request.Context(), actor, c.Param("source"), c.Param("table"), in.Ahead, in.Try)
+	return a.service.Plans.MakeAhead(c.Request.Context(), actor, c.Param("source"), c.Param("table"), in.Ahead, in.Try)
 }
 
 func (a *API) stores(c *gin.Context) (any, error) {
@@ -272,7 +272,7 @@ func (a *API) applyRules(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	applied, problems, err := a.service.ApplyRules(c.Request.Context(), actor, in.File, []byte(in.Text), in.Reason)
+	applied, problems, err := a.service.Plans.ApplyRules(c.Request.Context(), actor, in.File, []byte(in.Text), in.Reason)
 	fill(&applied)
 	fill(&problems)
 	return RuleResult{Applied: applied, Problems: problems}, err
@@ -283,12 +283,12 @@ func (a *API) checkRules(c *gin.Context) (any, error) {
 	if err := read(c, &in); err != nil {
 		return nil, err
 	}
-	checked, err := a.service.CheckRules(c.Request.Context(), in.File, []byte(in.Text))
+	checked, err := a.service.Plans.CheckRules(c.Request.Context(), in.File, []byte(in.Text))
 	if err != nil {
 		return nil, err
 	}
 	fill(&checked.Problems)
-	return RuleResult{Applied: []engine.Applied{}, Problems: checked.Problems}, nil
+	return RuleResult{Applied: []plan.Applied{}, Problems: checked.Problems}, nil
 }
 
 func (a *API) makePlan(c *gin.Context) (any, error) {
@@ -303,7 +303,7 @@ func (a *API) makePlan(c *gin.Context) (any, error) {
 			return nil, &refuse.Error{Field: "before", Message: fmt.Sprintf("%q is not a date or time", in.Before), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
 		}
 	}
-	q := engine.PlanRequest{Rule: in.Rule, Before: before, Where: in.Where, Keys: in.Keys, Limit: in.Limit, Note: in.Note, Exact: in.Exact, Confirm: in.Confirm, Override: in.Override}
+	q := plan.PlanRequest{Rule: in.Rule, Before: before, Where: in.Where, Keys: in.Keys, Limit: in.Limit, Note: in.Note, Exact: in.Exact, Confirm: in.Confirm, Override: in.Override}
 	if in.Budget != "" {
 		p, err := period.Parse(in.Budget)
 		if err != nil {
@@ -316,7 +316,7 @@ func (a *API) makePlan(c *gin.Context) (any, error) {
 		q.Counted = func(done, pieces int) { a.counting.Store(in.Ticket, Counting{done, pieces}) }
 		defer a.counting.Delete(in.Ticket)
 	}
-	return a.service.MakePlan(c.Request.Context(), actor, q)
+	return a.service.Plans.Make(c.Request.Context(), actor, q)
 }
 
 func (a *API) countingOf(c *gin.Context) (any, error) {

@@ -12,7 +12,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
 )
 
@@ -23,12 +23,12 @@ func (a *API) protection() []route {
 		{method: "GET", path: "/holds", summary: "Holds, the newest first; with all=true those that were lifted too", query: []string{"all"}, out: Items[catalog.Hold]{}, do: func(c *gin.Context) (any, error) {
 			return all(s.Catalog.Holds(c.Request.Context(), c.Query("all") == "true"))
 		}},
-		{method: "POST", path: "/holds", summary: "Place a hold; the answer comes when nothing is being removed any more that it protects", in: engine.HoldRequest{}, out: engine.Placed{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
-			var q engine.HoldRequest
+		{method: "POST", path: "/holds", summary: "Place a hold; the answer comes when nothing is being removed any more that it protects", in: plan.HoldRequest{}, out: plan.Placed{}, status: http.StatusCreated, do: func(c *gin.Context) (any, error) {
+			var q plan.HoldRequest
 			if err := read(c, &q); err != nil {
 				return nil, err
 			}
-			return s.PlaceHold(c.Request.Context(), actor, q)
+			return s.Plans.PlaceHold(c.Request.Context(), actor, q)
 		}},
 		{method: "GET", path: "/holds/{hold}", summary: "One hold", out: catalog.Hold{}, do: func(c *gin.Context) (any, error) { return s.Catalog.Hold(c.Request.Context(), c.Param("hold")) }},
 		{method: "POST", path: "/holds/{hold}/lift", summary: "End a hold", in: Lift{}, out: catalog.Hold{}, do: func(c *gin.Context) (any, error) {
@@ -36,7 +36,7 @@ func (a *API) protection() []route {
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			return s.LiftHold(c.Request.Context(), actor, c.Param("hold"), in.Reason)
+			return s.Plans.LiftHold(c.Request.Context(), actor, c.Param("hold"), in.Reason)
 		}},
 		{method: "GET", path: "/sources/{source}/guard", summary: "The guard rails of a source", out: catalog.Guard{}, do: func(c *gin.Context) (any, error) {
 			if _, err := s.Catalog.Source(c.Request.Context(), c.Param("source")); err != nil {
@@ -50,12 +50,12 @@ func (a *API) protection() []route {
 			if err := read(c, &in); err != nil {
 				return nil, err
 			}
-			compared, problems, err := s.CompareRules(c.Request.Context(), in.File, []byte(in.Text))
+			compared, problems, err := s.Plans.Compare(c.Request.Context(), in.File, []byte(in.Text))
 			fill(&compared)
 			fill(&problems)
 			return Comparison{compared, problems}, err
 		}},
-		{method: "POST", path: "/rules/preview", summary: "Say what a rule would do while it is being written; nothing is kept", in: Draft{}, out: engine.Preview{}, do: func(c *gin.Context) (any, error) {
+		{method: "POST", path: "/rules/preview", summary: "Say what a rule would do while it is being written; nothing is kept", in: Draft{}, out: plan.Preview{}, do: func(c *gin.Context) (any, error) {
 			var in Draft
 			if err := read(c, &in); err != nil {
 				return nil, err
@@ -63,9 +63,9 @@ func (a *API) protection() []route {
 			if in.Rule != nil {
 				in.Text = rule.Write(in.Rule)
 			}
-			return s.PreviewRule(c.Request.Context(), in.Text, in.Exact)
+			return s.Plans.PreviewRule(c.Request.Context(), in.Text, in.Exact)
 		}},
-		{method: "GET", path: "/rules/{rule}/forecast", summary: "What runs of a rule would take in the coming months", query: []string{"months"}, out: Items[engine.Forecast]{}, do: func(c *gin.Context) (any, error) {
+		{method: "GET", path: "/rules/{rule}/forecast", summary: "What runs of a rule would take in the coming months", query: []string{"months"}, out: Items[plan.Forecast]{}, do: func(c *gin.Context) (any, error) {
 			months := 12
 			if text := c.Query("months"); text != "" {
 				var err error
@@ -73,7 +73,7 @@ func (a *API) protection() []route {
 					return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%q is no number of months", text), Remedy: "give 1 to 120"}
 				}
 			}
-			return all(s.ForecastRule(c.Request.Context(), c.Param("rule"), months))
+			return all(s.Plans.ForecastRule(c.Request.Context(), c.Param("rule"), months))
 		}},
 		{method: "GET", path: "/keeps", summary: "The named keeps", out: Items[catalog.Keep]{}, do: func(c *gin.Context) (any, error) { return all(s.Catalog.Keeps(c.Request.Context())) }},
 		{method: "POST", path: "/filters/check", summary: "Check a filter against the columns of a table", in: FilterCheck{}, out: FilterResult{}, do: a.checkFilter},

@@ -9,14 +9,14 @@ import (
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/search"
 )
 
 // foundRows is how many rows an answer has where no limit is asked for, and how many at the most.
 const foundRows, mostFoundRows = 100, 10_000
 
 func (a *API) search(c *gin.Context) (any, error) {
-	var q engine.SearchRequest
+	var q search.SearchRequest
 	if err := read(c, &q); err != nil {
 		return nil, err
 	}
@@ -25,10 +25,10 @@ func (a *API) search(c *gin.Context) (any, error) {
 	}
 	q.Limit = min(q.Limit, mostFoundRows)
 	out := &Found{Items: []FoundRow{}}
-	searched, err := a.service.Search(c.Request.Context(), q, func(columns []shape.Column) error {
+	searched, err := a.service.Search.Search(c.Request.Context(), q, func(columns []shape.Column) error {
 		out.Columns = shape.Names(columns)
 		return nil
-	}, func(h engine.Hit) error {
+	}, func(h search.Hit) error {
 		row := FoundRow{Segment: h.Segment, Ordinal: h.Ordinal, Values: make([]*string, len(h.Row))}
 		for i, v := range h.Row {
 			if v.Kind != value.Null {
@@ -67,7 +67,7 @@ const (
 )
 
 func (a *API) searchRows(c *gin.Context) {
-	var q engine.SearchRequest
+	var q search.SearchRequest
 	if err := read(c, &q); err != nil {
 		fail(c, err)
 		return
@@ -76,7 +76,7 @@ func (a *API) searchRows(c *gin.Context) {
 	c.Header("Content-Type", fileKinds[format])
 	c.Header("Trailer", TrailerRows+", "+TrailerBytes+", "+TrailerIncomplete+", "+TrailerNote)
 	w := &begun{ResponseWriter: c.Writer}
-	searched, err := a.service.SearchRows(c.Request.Context(), q, format, w)
+	searched, err := a.service.Search.SearchRows(c.Request.Context(), q, format, w)
 	if err != nil && w.sent > 0 {
 		c.Error(err)
 		panic(http.ErrAbortHandler) // what was sent is not all: the connection breaks off, and the reader hears of it

@@ -78,5 +78,5 @@ func (a *API) sweep(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, &refuse.Error{Field: "older", Message: err.Error()}
 	}
-	return a.service.Sweep(c.Request.Context(), actor, c.Param("store"), older.Before(a.service.Now(), time.UTC), in.Remove)
+	return a.service.Sweeps.Sweep(c.Request.Context(), actor, c.Param("store"), older.Before(a.service.Now(), time.UTC), in.Remove)
 }

@@ -5,7 +5,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/search"
 	"ambercellar/internal/service"
 )
 
@@ -46,7 +47,7 @@ type Status struct {
 type Found struct {
 	Columns  []string        `json:"columns"`
 	Items    []FoundRow      `json:"items"`
-	Searched engine.Searched `json:"searched"`
+	Searched search.Searched `json:"searched"`
 }
 
 // FoundRow is an archived row, with where it stands. A value that is NULL, or of a column that was not there yet, is null.
@@ -136,8 +137,8 @@ type RuleFile struct {
 
 // RuleResult says what a check found, or what became of each rule.
 type RuleResult struct {
-	Applied  []engine.Applied `json:"applied"`
-	Problems []rule.Problem   `json:"problems"` // warnings, where the rules were applied
+	Applied  []plan.Applied `json:"applied"`
+	Problems []rule.Problem `json:"problems"` // warnings, where the rules were applied
 }
 
 // RuleView is a rule with its newest plan and when it last ran.
@@ -170,8 +171,8 @@ type Counting struct {
 
 // Comparison says what applying a file of rules would change.
 type Comparison struct {
-	Rules    []engine.Compared `json:"rules"`
-	Problems []rule.Problem    `json:"problems"` // warnings
+	Rules    []plan.Compared `json:"rules"`
+	Problems []rule.Problem  `json:"problems"` // warnings
 }
 
 // NewPace is the pace that a run is to go on at.

@@ -16,7 +16,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/period"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/retrieve"
+	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/service"
 )
 
@@ -149,7 +150,7 @@ func segmentRetrieve(e *env) error {
 	if err != nil {
 		return err
 	}
-	q := engine.RetrievalRequest{Where: where, Priority: store.Priority(e.flag("priority")), Note: e.flag("note")}
+	q := retrieve.RetrievalRequest{Where: where, Priority: store.Priority(e.flag("priority")), Note: e.flag("note")}
 	if len(e.args) > 0 {
 		q.Segments = strings.Split(e.args[0], ",")
 	}
@@ -164,7 +165,7 @@ func segmentRetrieve(e *env) error {
 	}
 	fmt.Sscan(e.flag("days"), &q.Days)
 	if e.flag("try") == "true" {
-		c, err := client.Post[engine.Chilled](e.ctx, e.client, "/retrievals/preview", q)
+		c, err := client.Post[shelf.Chilled](e.ctx, e.client, "/retrievals/preview", q)
 		if err != nil {
 			return err
 		}
@@ -178,7 +179,7 @@ func segmentRetrieve(e *env) error {
 }
 
 // chilled shows what is in cold storage, and what it takes to fetch it.
-func (e *env) chilled(c *engine.Chilled) error {
+func (e *env) chilled(c *shelf.Chilled) error {
 	rows := [][]string{}
 	for _, s := range c.Segments {
 		rows = append(rows, []string{s.Segment, s.Store, count(s.Rows), size(s.Bytes), s.Oldest, s.Newest, atOrDash(s.ExpectedAt)})
@@ -192,7 +193,7 @@ func (e *env) chilled(c *engine.Chilled) error {
 	return nil
 }
 
-func offered(o engine.Offer) string {
+func offered(o shelf.Offer) string {
 	wait, price := "an unknown time", "an unknown price"
 	if o.Wait != "" {
 		wait = o.Wait
@@ -242,7 +243,7 @@ func (e *env) retrievals(l api.Items[catalog.Retrieval]) error {
 }
 
 // coldNote says of a search which segments it could not look into.
-func (e *env) coldNote(c *engine.Chilled, sourceName, table string) {
+func (e *env) coldNote(c *shelf.Chilled, sourceName, table string) {
 	if c == nil {
 		return
 	}

@@ -17,7 +17,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/shape"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/reconcile"
 	"ambercellar/internal/source"
 )
 
@@ -145,7 +146,7 @@ func commands() []command {
 		{name: "verification list", summary: "list verifications, the newest first", flags: limitFlag, run: verificationList},
 		{name: "verification show", args: "VERIFICATION", summary: "show what a verification found", run: verificationShow},
 
-		{name: "search", args: "SOURCE TABLE", summary: "search the archived rows of a table", flags: searchFlags, run: search},
+		{name: "search", args: "SOURCE TABLE", summary: "search the archived rows of a table", flags: searchFlags, run: searchRows},
 
 		{name: "restore request", summary: "bring archived rows back, into their table or a file", flags: restoreFlags, run: restoreRequest},
 		{name: "restore keep", args: "RESTORE", summary: "change how long the rows of a restore stay: for so long from now on, or for good", flags: func(f *flag.FlagSet) { f.String("for", "", "like P5D; left out: for good") }, run: restoreKeep},
@@ -334,12 +335,12 @@ var errDisagree = errors.New("source, stores and catalog disagree; runs of the t
 
 func tableReconcile(e *env) error {
 	path := "/sources/" + url.PathEscape(e.args[0]) + "/tables/" + url.PathEscape(e.args[1]) + "/reconciliation"
-	var x engine.Reconciliation
+	var x reconcile.Reconciliation
 	var err error
 	if e.flag("settle") == "true" {
-		x, err = client.Post[engine.Reconciliation](e.ctx, e.client, path, api.NewSettling{Reason: e.flag("reason")})
+		x, err = client.Post[reconcile.Reconciliation](e.ctx, e.client, path, api.NewSettling{Reason: e.flag("reason")})
 	} else {
-		x, err = client.Get[engine.Reconciliation](e.ctx, e.client, path)
+		x, err = client.Get[reconcile.Reconciliation](e.ctx, e.client, path)
 	}
 	if err != nil {
 		return err
@@ -375,7 +376,7 @@ func tableReconcile(e *env) error {
 
 func tableAhead(e *env) error {
 	n, _ := strconv.Atoi(e.flag("count"))
-	x, err := client.Post[engine.PartitionsAhead](e.ctx, e.client, "/sources/"+url.PathEscape(e.args[0])+"/tables/"+url.PathEscape(e.args[1])+"/partitions", api.NewPartitions{Ahead: n, Try: e.flag("try") == "true"})
+	x, err := client.Post[plan.PartitionsAhead](e.ctx, e.client, "/sources/"+url.PathEscape(e.args[0])+"/tables/"+url.PathEscape(e.args[1])+"/partitions", api.NewPartitions{Ahead: n, Try: e.flag("try") == "true"})
 	if err != nil {
 		return err
 	}

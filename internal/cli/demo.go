@@ -20,7 +20,7 @@ import (
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
@@ -338,7 +338,7 @@ func (d *demoRun) prove(before value.Set, run *api.RunView) error {
 
 func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 	to := run.Cutoff.AddDate(0, -2, 0)
-	q := engine.RestoreRequest{Source: "harbour", Table: "boarding_scan", Scope: catalog.Scope{From: to.AddDate(0, 0, -7).Format(time.DateOnly), To: to.Format(time.DateOnly)}, Target: "table", Note: "fare dispute, demo"}
+	q := restore.RestoreRequest{Source: "harbour", Table: "boarding_scan", Scope: catalog.Scope{From: to.AddDate(0, 0, -7).Format(time.DateOnly), To: to.Format(time.DateOnly)}, Target: "table", Note: "fare dispute, demo"}
 	r, err := client.Post[catalog.Restore](d.ctx, d.client, "/restores", q)
 	for err == nil && r.State == catalog.Restoring {
 		if err = sleep(d.ctx, 50*time.Millisecond); err == nil {

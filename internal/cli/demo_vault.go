@@ -15,7 +15,8 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/search"
 	"ambercellar/internal/standin"
 )
 
@@ -81,7 +82,7 @@ func (d *demoRun) coldly(table, where string) error {
 		return err
 	}
 	d.say("   segment %s: %s lie in the vault, sealed and cold; its records stay in the cellar", s.ID, things(s.Rows, "row"))
-	found, err := client.Post[api.Found](d.ctx, d.client, "/search", engine.SearchRequest{Source: "harbour", Table: table, Where: where})
+	found, err := client.Post[api.Found](d.ctx, d.client, "/search", search.SearchRequest{Source: "harbour", Table: table, Where: where})
 	if err != nil {
 		return err
 	}
@@ -92,7 +93,7 @@ func (d *demoRun) coldly(table, where string) error {
 	for _, o := range found.Searched.Cold.Offers {
 		d.say("      %s priority: %s", o.Priority, offered(o))
 	}
-	r, err := client.Post[catalog.Restore](d.ctx, d.client, "/restores", engine.RestoreRequest{Source: "harbour", Table: table, Scope: catalog.Scope{Where: where}, Target: engine.TargetFile, Format: "csv", Priority: store.High})
+	r, err := client.Post[catalog.Restore](d.ctx, d.client, "/restores", restore.RestoreRequest{Source: "harbour", Table: table, Scope: catalog.Scope{Where: where}, Target: catalog.TargetFile, Format: "csv", Priority: store.High})
 	for err == nil && (r.State == catalog.Retrieving || r.State == catalog.Restoring) {
 		if err = sleep(d.ctx, 100*time.Millisecond); err == nil {
 			r, err = client.Get[catalog.Restore](d.ctx, d.client, "/restores/"+r.ID)

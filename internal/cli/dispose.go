@@ -9,7 +9,7 @@ import (
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/dispose"
 )
 
 func disposalFlags(f *flag.FlagSet) {
@@ -38,7 +38,7 @@ func erasureFlags(f *flag.FlagSet) {
 }
 
 func erasurePlan(e *env) error {
-	q := engine.ErasureRequest{Source: e.args[0], Table: e.args[1], Where: e.flag("where"), Keys: names(e.flag("keys")), Note: e.flag("note")}
+	q := dispose.ErasureRequest{Source: e.args[0], Table: e.args[1], Where: e.flag("where"), Keys: names(e.flag("keys")), Note: e.flag("note")}
 	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/erasures", q)
 	if err != nil {
 		return err
@@ -192,7 +192,7 @@ func disposalCertificate(e *env) error {
 	case format == "pdf":
 		return usage("-out is missing: the file to write")
 	}
-	x, err := client.Get[engine.Certificate](e.ctx, e.client, path)
+	x, err := client.Get[dispose.Certificate](e.ctx, e.client, path)
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,8 @@ import (
 	"strings"
 
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/reconcile"
+	"ambercellar/internal/engine/upkeep"
 )
 
 func runLedger(e *env) error {
@@ -18,7 +19,7 @@ func runLedger(e *env) error {
 	if out := e.flag("out"); out != "" {
 		return e.save(path, out)
 	}
-	l, err := client.Get[engine.RunLedger](e.ctx, e.client, path)
+	l, err := client.Get[upkeep.RunLedger](e.ctx, e.client, path)
 	if err != nil {
 		return err
 	}
@@ -41,7 +42,7 @@ func runCheck(e *env) error {
 	if err != nil {
 		return err
 	}
-	var l engine.RunLedger
+	var l upkeep.RunLedger
 	if err := json.Unmarshal(b, &l); err != nil {
 		return fmt.Errorf("%s is no ledger: %w", e.args[0], err)
 	}
@@ -49,7 +50,7 @@ func runCheck(e *env) error {
 	if err != nil {
 		return err
 	}
-	got, err := engine.CheckLedger(e.ctx, &l, places)
+	got, err := upkeep.CheckLedger(e.ctx, &l, places)
 	if err != nil {
 		return fmt.Errorf("%s: %w", e.args[0], err)
 	}
@@ -68,7 +69,7 @@ func runCheck(e *env) error {
 }
 
 // totals shows what has become of a table's rows, over all runs.
-func (e *env) totals(t *engine.TableTotals) {
+func (e *env) totals(t *reconcile.TableTotals) {
 	if t == nil || e.format != "table" {
 		return
 	}

@@ -18,7 +18,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
 )
 
 func whereFlags(f *flag.FlagSet) {
@@ -268,7 +268,7 @@ func planCompare(e *env) error {
 }
 
 func ruleForecast(e *env) error {
-	l, err := client.Get[api.Items[engine.Forecast]](e.ctx, e.client, "/rules/"+url.PathEscape(e.args[0])+"/forecast?months="+e.flag("months"))
+	l, err := client.Get[api.Items[plan.Forecast]](e.ctx, e.client, "/rules/"+url.PathEscape(e.args[0])+"/forecast?months="+e.flag("months"))
 	if err != nil {
 		return err
 	}

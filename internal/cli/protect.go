@@ -10,7 +10,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/period"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
 )
 
 func holdFlags(f *flag.FlagSet) {
@@ -38,7 +38,7 @@ func holdPlace(e *env) error {
 	if err != nil {
 		return err
 	}
-	q := engine.HoldRequest{Source: e.args[0], Table: e.args[1], Where: where, Keys: names(e.flag("keys")), Segments: names(e.flag("segments")), Reference: e.flag("reference"), Reason: e.flag("reason")}
+	q := plan.HoldRequest{Source: e.args[0], Table: e.args[1], Where: where, Keys: names(e.flag("keys")), Segments: names(e.flag("segments")), Reference: e.flag("reference"), Reason: e.flag("reason")}
 	if file := e.flag("keys-file"); file != "" {
 		text, err := e.read(file)
 		if err != nil {
@@ -50,7 +50,7 @@ func holdPlace(e *env) error {
 			}
 		}
 	}
-	h, err := client.Post[engine.Placed](e.ctx, e.client, "/holds", q)
+	h, err := client.Post[plan.Placed](e.ctx, e.client, "/holds", q)
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/restore"
 )
 
 func restoreFlags(f *flag.FlagSet) {
@@ -49,7 +49,7 @@ func restoreFlags(f *flag.FlagSet) {
 }
 
 func restoreRequest(e *env) error {
-	q := engine.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where"), All: e.flag("all-rows") == "true"},
+	q := restore.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where"), All: e.flag("all-rows") == "true"},
 		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), For: e.flag("for"), Note: e.flag("note"),
 		Priority: store.Priority(e.flag("priority")), Pace: e.flag("pace"), Tell: e.flag("tell")}
 	fmt.Sscan(e.flag("days"), &q.Days)
@@ -136,14 +136,14 @@ func staying(r *catalog.Restore) string {
 	return ""
 }
 
-func (e *env) restorePreview(q engine.RestoreRequest) error {
-	p, err := client.Post[engine.RestorePreview](e.ctx, e.client, "/restores/preview", q)
+func (e *env) restorePreview(q restore.RestoreRequest) error {
+	p, err := client.Post[restore.RestorePreview](e.ctx, e.client, "/restores/preview", q)
 	if err != nil {
 		return err
 	}
 	there := ""
 	switch {
-	case q.Target != engine.TargetTable:
+	case q.Target != catalog.TargetTable:
 	case p.Untold:
 		there = "the table has no key, so nobody can tell"
 	default:
@@ -228,9 +228,9 @@ func (e *env) restore(r *catalog.Restore) error {
 	file := ""
 	into := r.Target
 	switch r.Target {
-	case engine.TargetFile:
+	case catalog.TargetFile:
 		file = fmt.Sprintf("%s, %s", r.Format, size(r.FileBytes))
-	case engine.TargetSide:
+	case catalog.TargetSide:
 		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
 	}
 	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", into, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,

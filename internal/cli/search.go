@@ -6,9 +6,10 @@ import (
 	"regexp"
 	"strings"
 
+	"ambercellar/internal/engine/search"
+
 	"ambercellar/internal/api"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
 )
 
 func searchFlags(f *flag.FlagSet) {
@@ -21,12 +22,12 @@ func searchFlags(f *flag.FlagSet) {
 	f.String("of", "", "with or without -group-by: what to make of rows, like count,sum(fare),min(scanned_at),max(scanned_at)")
 }
 
-func search(e *env) error {
+func searchRows(e *env) error {
 	where, err := e.where()
 	if err != nil {
 		return err
 	}
-	q := engine.SearchRequest{Source: e.args[0], Table: e.args[1], Where: where}
+	q := search.SearchRequest{Source: e.args[0], Table: e.args[1], Where: where}
 	if list := e.flag("columns"); list != "" {
 		q.Columns = strings.Split(list, ",")
 	}
@@ -98,11 +99,11 @@ func printable(text string) string {
 var measureForm = regexp.MustCompile(`^(count|sum|min|max)(?:\((.+)\))?$`)
 
 // summary counts and sums up what a search finds.
-func (e *env) summary(q engine.SearchRequest) error {
+func (e *env) summary(q search.SearchRequest) error {
 	if len(q.Columns) > 0 || e.flag("rows") != "" {
 		return usage("-group-by and -of go without -columns and -rows")
 	}
-	in := engine.SummaryRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live}
+	in := search.SummaryRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live}
 	if list := e.flag("group-by"); list != "" {
 		in.GroupBy = strings.Split(list, ",")
 	}
@@ -115,9 +116,9 @@ func (e *env) summary(q engine.SearchRequest) error {
 		if m == nil || (m[1] == "count") != (m[2] == "") {
 			return usage("-of %q: write count, sum(COLUMN), min(COLUMN) or max(COLUMN), separated by commas", text)
 		}
-		in.Of = append(in.Of, engine.Measure{Of: m[1], Column: m[2]})
+		in.Of = append(in.Of, search.Measure{Of: m[1], Column: m[2]})
 	}
-	s, err := client.Post[engine.Summary](e.ctx, e.client, "/search/summary", in)
+	s, err := client.Post[search.Summary](e.ctx, e.client, "/search/summary", in)
 	if err != nil {
 		return err
 	}
@@ -139,7 +140,7 @@ func (e *env) summary(q engine.SearchRequest) error {
 }
 
 // gaps says what an answer may lack.
-func (e *env) gaps(s *engine.Searched, source, table string) {
+func (e *env) gaps(s *search.Searched, source, table string) {
 	e.coldNote(s.Cold, source, table)
 	for i := range s.Lacking {
 		fmt.Fprintln(e.out, s.Lacking[i].Say(source, table))

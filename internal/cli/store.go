@@ -16,7 +16,8 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/sweep"
+	"ambercellar/internal/engine/upkeep"
 	"ambercellar/internal/service"
 )
 
@@ -240,7 +241,7 @@ func storeList(e *env) error {
 }
 
 func storeAdopt(e *env) error {
-	a, err := client.Post[engine.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
+	a, err := client.Post[upkeep.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
 	if err != nil {
 		return err
 	}
@@ -322,7 +323,7 @@ func catalogRebuild(e *env) error {
 	}
 	rows, failed := [][]string{}, error(nil)
 	for _, s := range l.Items {
-		a, err := client.Post[engine.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(s.Name)+"/adopt", nil)
+		a, err := client.Post[upkeep.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(s.Name)+"/adopt", nil)
 		problem := ""
 		if err != nil {
 			problem, failed = err.Error(), errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
@@ -338,7 +339,7 @@ func storeSweepFlags(f *flag.FlagSet) {
 }
 
 func storeSweep(e *env) error {
-	s, err := client.Post[engine.Swept](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/sweep", api.NewSweep{Older: e.flag("older"), Remove: e.flag("remove") == "true"})
+	s, err := client.Post[sweep.Swept](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/sweep", api.NewSweep{Older: e.flag("older"), Remove: e.flag("remove") == "true"})
 	if err != nil {
 		return err
 	}

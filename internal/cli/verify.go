@@ -19,7 +19,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // several is a flag that may be given more than once.
@@ -59,7 +59,7 @@ func segmentVerify(e *env) error {
 	case len(e.args) == 1:
 		return e.verifyOne(e.args[0])
 	}
-	v, err := client.Post[catalog.Verification](e.ctx, e.client, "/verifications", engine.VerificationRequest{Store: in, Source: sourceName, Table: tableName, Repair: e.flag("repair") == "true"})
+	v, err := client.Post[catalog.Verification](e.ctx, e.client, "/verifications", upkeep.VerificationRequest{Store: in, Source: sourceName, Table: tableName, Repair: e.flag("repair") == "true"})
 	if err != nil {
 		return err
 	}

@@ -17,7 +17,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
 	"ambercellar/internal/core/pace"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/shelf"
 )
 
 func runStart(e *env) error {
@@ -332,7 +332,7 @@ func segmentList(e *env) error {
 }
 
 func segmentShow(e *env) error {
-	s, err := client.Get[engine.SegmentDetail](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0]))
+	s, err := client.Get[shelf.SegmentDetail](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0]))
 	if err != nil {
 		return err
 	}

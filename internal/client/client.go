@@ -16,7 +16,7 @@ import (
 	"strings"
 
 	"ambercellar/internal/api"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/search"
 )
 
 // Client talks to one service.
@@ -131,7 +131,7 @@ func (e *AwayError) Error() string { return e.Err.Error() }
 func (e *AwayError) Unwrap() error { return e.Err }
 
 // SearchRows copies the archived rows that a search finds to w, as csv, ndjson or parquet. It returns what is to be known of them besides.
-func (c *Client) SearchRows(ctx context.Context, q engine.SearchRequest, format string, w io.Writer) (note string, err error) {
+func (c *Client) SearchRows(ctx context.Context, q search.SearchRequest, format string, w io.Writer) (note string, err error) {
 	body, err := json.Marshal(q)
 	if err != nil {
 		return "", err

@@ -15,7 +15,9 @@ import (
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/dispose"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/standin"
 )
 
@@ -128,7 +130,7 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 	wrong := []string{"damaged", flipped.Stem + ".parquet", "missing", gone.Stem + ".parquet", late.Stem + ".closing.json", "foreign", "notes.txt", "not everything is what was written"}
 	w.refuse(1, wrong, "segment", "verify", "-store", cellar)
 	w.refuse(1, append(wrong, "3, of which 0 repaired"), "segment", "verify", "-all")
-	if s := must1[engine.SegmentDetail](w, "segment", "show", flipped.ID); !strings.Contains(s.Damage, "SHA-256") {
+	if s := must1[shelf.SegmentDetail](w, "segment", "show", flipped.ID); !strings.Contains(s.Damage, "SHA-256") {
 		t.Errorf("the damaged segment says %q", s.Damage)
 	}
 	if st := must1[api.Items[api.StoreView]](w, "store", "list").Items; st[1].Name != "cellar" || st[1].Totals.Damaged != 3 {
@@ -145,7 +147,7 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 		t.Errorf("the file is not what it was, %v", err)
 	}
 	w.must("segment", "verify", "-all")
-	if s := must1[engine.SegmentDetail](w, "segment", "show", flipped.ID); s.Damage != "" || s.VerifiedAt == nil {
+	if s := must1[shelf.SegmentDetail](w, "segment", "show", flipped.ID); s.Damage != "" || s.VerifiedAt == nil {
 		t.Errorf("the mended segment: %+v", s)
 	}
 	if out := w.must("verification", "list"); strings.Count(out, "done") != 4 {
@@ -295,7 +297,7 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		w.in("2020-02-01", "2020-03-01", "")
 		w.exec("INSERT INTO scan (id, vessel_id, scanned_at, note) VALUES (40, 1, '2026-11-01', 'another 40')")
 		where := "id BETWEEN 39 AND 41 OR note = 'note 1500'"
-		p := must1[engine.RestorePreview](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-try")
+		p := must1[restore.RestorePreview](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-try")
 		if p.Rows != 4 || p.Segments != 2 || p.Conflicts != 1 || p.Into != "table scan of source harbour" {
 			t.Errorf("the preview: %+v", p)
 		}
@@ -386,7 +388,7 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 	if out := w.must("search", "harbour", "scan", "-where", "id IN (7, 1500)"); strings.Contains(out, "note") {
 		t.Errorf("%s", out)
 	}
-	if c := must1[engine.Certificate](w, "disposal", "certificate", d.ID); c.Kind != catalog.KindErasure || c.Rows != 2 || c.Kept == 0 || c.Note != "request 12" {
+	if c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID); c.Kind != catalog.KindErasure || c.Rows != 2 || c.Kept == 0 || c.Note != "request 12" {
 		t.Errorf("%+v", c)
 	}
 	w.must("disposal", "certificate", d.ID, "-format", "pdf", "-out", filepath.Join(w.dir, "erasure.pdf"))
@@ -432,7 +434,7 @@ func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
 	w.eventually("the lock is over", func() bool { return time.Now().After(d.Stays.V[0].Due.Time) })
 	d = must1[catalog.Disposal](w, "disposal", "plan", "scans")
 	w.must("disposal", "start", d.ID)
-	if c := must1[engine.Certificate](w, "disposal", "certificate", d.ID); c.Segments != 1 || len(c.Left) != 0 {
+	if c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID); c.Segments != 1 || len(c.Left) != 0 {
 		t.Errorf("%+v", c)
 	}
 	req, err := http.NewRequest(http.MethodGet, s.URL+"/attic?versions", nil)
@@ -498,7 +500,7 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	gone := d.Items.V[0].Segment
-	if s := must1[engine.SegmentDetail](w, "segment", "show", gone); s.State != catalog.SegmentDisposed || s.Disposal != d.ID || s.DisposalHash == "" {
+	if s := must1[shelf.SegmentDetail](w, "segment", "show", gone); s.State != catalog.SegmentDisposed || s.Disposal != d.ID || s.DisposalHash == "" {
 		t.Errorf("%+v", s)
 	}
 	w.refuse(1, []string{"was destroyed by disposal"}, "segment", "verify", gone)
@@ -506,7 +508,7 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	if found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id IN (5, 1000, 2900)"); len(found.Items) != 1 {
 		t.Errorf("found: %+v", found)
 	}
-	c := must1[engine.Certificate](w, "disposal", "certificate", d.ID)
+	c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID)
 	if c.Segments != 3 || c.Rows != 2999 || c.Kept != 1 || c.DecidedBy != "administrator" || c.Note != "the seventh year is over" || c.Destroyed[0].Record == "" || c.Oldest == "" {
 		t.Errorf("the certificate: %+v", c)
 	}

@@ -15,7 +15,8 @@ import (
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/standin"
 )
 
@@ -95,7 +96,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	if out := w.must("segment", "verify", "-all"); strings.Count(out, "in cold storage and were not read") != 3 {
 		t.Errorf("verifying all:\n%s", out)
 	}
-	if c := must1[engine.Chilled](w, "segment", "retrieve", "-table", "harbour.scan", "-try"); len(c.Segments) != 3 || c.Rows != 4000 || *c.Offers[2].Price <= *c.Offers[0].Price {
+	if c := must1[shelf.Chilled](w, "segment", "retrieve", "-table", "harbour.scan", "-try"); len(c.Segments) != 3 || c.Rows != 4000 || *c.Offers[2].Price <= *c.Offers[0].Price {
 		t.Errorf("what it would take: %+v", c)
 	}
 
@@ -113,7 +114,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 		}
 	}))
 	defer desk.Close()
-	p := must1[engine.RestorePreview](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-try")
+	p := must1[restore.RestorePreview](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-try")
 	if p.Cold == nil || len(p.Cold.Segments) != 1 || p.Rows != 0 {
 		t.Errorf("the preview: %+v", p)
 	}

@@ -14,7 +14,7 @@ import (
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/client"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/service"
 )
 
@@ -118,7 +118,7 @@ func TestTheCatalogKeepsNoRows(t *testing.T) {
 			t.Errorf("rows that are gone are shown:\n%s", out)
 		}
 		w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "note = 'note 78'", "-into", "file", "-format", "csv")
-		lifted := must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where", "note = 'note 79'", "-reason", "inquiry", "-reference", "case 4")
+		lifted := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where", "note = 'note 79'", "-reason", "inquiry", "-reference", "case 4")
 		w.must("hold", "lift", lifted.ID, "-reason", "it is over")
 		w.must("hold", "place", "harbour", "scan", "-where", "note = 'note 80'", "-reason", "inquiry", "-reference", "case 5")
 		raw := w.raw()

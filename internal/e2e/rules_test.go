@@ -12,7 +12,7 @@ import (
 
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
 )
 
 // apply adds the source and applies a rule for the scans whose clauses and what follows are given.
@@ -168,8 +168,8 @@ func TestHoldsBeatEverything(t *testing.T) {
 		w.refuse(1, []string{"holds nothing"}, "hold", "place", "harbour", "scan", "-where", "note = 'nobody'", "-reason", "r", "-reference", "c")
 		w.refuse(1, []string{"no row can satisfy this condition"}, "hold", "place", "harbour", "scan", "-where", "id > 5 AND id < 3", "-reason", "r", "-reference", "c")
 		w.refuse(1, []string{"exactly one of"}, "hold", "place", "harbour", "scan", "-reason", "r", "-reference", "c")
-		h := must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where-file", file, "-reason", "inquiry", "-reference", "case 12")
-		keys := must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-keys", "100,200,300", "-reason", "inquiry", "-reference", "case 13")
+		h := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where-file", file, "-reason", "inquiry", "-reference", "case 12")
+		keys := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-keys", "100,200,300", "-reason", "inquiry", "-reference", "case 13")
 		if h.Rows != 10 || keys.Rows != 3 {
 			t.Errorf("held: %d and %d rows", h.Rows, keys.Rows)
 		}
@@ -183,7 +183,7 @@ func TestHoldsBeatEverything(t *testing.T) {
 		for w.count("SELECT count(*) FROM scan") > 9900 {
 			time.Sleep(5 * time.Millisecond)
 		}
-		must1[engine.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 7500 AND 9999", "-reason", "raid", "-reference", "case 14")
+		must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 7500 AND 9999", "-reason", "raid", "-reference", "case 14")
 		live := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 7500 AND 9999")
 		r = w.hurried(r.ID)
 		if n := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 7500 AND 9999"); n != live || n == 0 {
@@ -282,7 +282,7 @@ func TestChangesOfARuleAreSeenBeforeTheyAreMade(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(1000)
 		w.apply("clauses:\n  - where: fare <= 500\n    keep: forever\n  - keep: disputes\n    otherwise: true\nthen: purge\n---\nkeep: disputes\nperiod: P1Y\nabout: Disputes close within a year.\n")
-		compare := func(text string) engine.Compared {
+		compare := func(text string) plan.Compared {
 			return must1[api.Comparison](w, "plan", "compare", "-f", w.rules(text)).Rules[0]
 		}
 		x := compare(scansWith("clauses:\n  - where: fare <= 250\n    keep: forever\n  - where: fare > 1000\n    keep: forever\n  - keep: disputes\n    otherwise: true\nthen: purge\n"))
@@ -293,7 +293,7 @@ func TestChangesOfARuleAreSeenBeforeTheyAreMade(t *testing.T) {
 		if x.Rule != "scans" || x.Gained != 0 || x.Lost != 600 {
 			t.Errorf("a longer named keep: %+v", x)
 		}
-		forecast := must1[api.Items[engine.Forecast]](w, "rule", "forecast", "scans", "-months", "13")
+		forecast := must1[api.Items[plan.Forecast]](w, "rule", "forecast", "scans", "-months", "13")
 		var total int64
 		for _, f := range forecast.Items {
 			total += f.Rows

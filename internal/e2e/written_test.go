@@ -18,7 +18,7 @@ import (
 	"ambercellar/internal/api"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/reconcile"
 )
 
 // Small archives of all three engines, as earlier versions of the program wrote them, lie in testdata/written, each with its catalog.
@@ -317,7 +317,7 @@ func readWritten(t *testing.T, path string) {
 	r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "notice-sqlite").ID)
 	w.balanced(w.ended(r.ID), 1, 1)
 	w.must("segment", "verify", "-all")
-	if x := must1[engine.Reconciliation](w, "table", "reconcile", "sqlite", "scan"); !x.Agree {
+	if x := must1[reconcile.Reconciliation](w, "table", "reconcile", "sqlite", "scan"); !x.Agree {
 		t.Errorf("%+v", x)
 	}
 }

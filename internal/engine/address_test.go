@@ -8,7 +8,9 @@ import (
 	"testing"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 )
 
@@ -57,13 +59,13 @@ func TestTablesWithoutKeyGoByAddress(t *testing.T) {
 			}
 			s.account(t, b, h, run, before, c.name)
 			var refused *refuse.Error
-			if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"1"}, Reason: "r", Reference: "c"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "no key") {
+			if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"1"}, Reason: "r", Reference: "c"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "no key") {
 				t.Errorf("a hold on keys: %v", err)
 			}
 			for _, want := range []int64{238, 0} {
-				x, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Scope: catalog.Scope{Run: run}, Target: "table"})
+				x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: run}, Target: "table"})
 				if err == nil {
-					err = b.Restore(t.Context(), x, t.TempDir())
+					err = b.Restores.Restore(t.Context(), x, t.TempDir())
 				}
 				if err != nil || x.Restored != want || x.Skipped != 238-want {
 					t.Errorf("restored %d, skipped %d, want %d restored: %v", x.Restored, x.Skipped, want, err)

@@ -23,6 +23,8 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 )
 
@@ -308,27 +310,27 @@ func (s *scene) work(t *testing.T, b *bench, run string) error {
 		return err
 	}
 	if !s.restore {
-		return b.Run(t.Context(), r)
+		return b.Runs.Run(t.Context(), r)
 	}
-	x, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: "table"})
+	x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: "table"})
 	if err != nil {
 		return err
 	}
-	return b.Restore(t.Context(), x, t.TempDir())
+	return b.Restores.Restore(t.Context(), x, t.TempDir())
 }
 
 // start prepares the scene up to where a process is to do its work.
 func (s *scene) start(t *testing.T, h *harbour, b *bench) (run string) {
-	if _, _, err := b.ApplyRules(t.Context(), "me", "r", []byte(s.rule), ""); err != nil {
+	if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte(s.rule), ""); err != nil {
 		t.Fatal(err)
 	}
-	p := b.plan(t, PlanRequest{Rule: "matrix"})
-	r, err := b.StartRun(t.Context(), "me", p.ID, s.empty)
+	p := b.plan(t, plan.PlanRequest{Rule: "matrix"})
+	r, err := b.Plans.Start(t.Context(), "me", p.ID, s.empty)
 	if err == nil {
 		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
 	}
 	if err == nil && s.restore {
-		if err = b.Run(t.Context(), r); err == nil {
+		if err = b.Runs.Run(t.Context(), r); err == nil {
 			r, err = b.Catalog.SetRunState(t.Context(), "service", r.ID, catalog.Done, "")
 		}
 	}
@@ -499,7 +501,7 @@ func (s *scene) rows(t *testing.T, b *bench) map[string]value.Set {
 		table.ReferencedBy = nil
 		var set value.Set
 		var hasher value.Hasher
-		req := source.SliceRequest{Selection: source.Selection{Table: table, Age: rule.Age{Column: "at"}, Terms: []rule.Term{{Cutoff: rule.Cutoff{At: time.Now().AddDate(50, 0, 0), All: true}}}}, Columns: readable(table, nil), MaxRows: 10_000, MaxBytes: 1 << 30}
+		req := source.SliceRequest{Selection: source.Selection{Table: table, Age: rule.Age{Column: "at"}, Terms: []rule.Term{{Cutoff: rule.Cutoff{At: time.Now().AddDate(50, 0, 0), All: true}}}}, Columns: plan.Readable(table, nil), MaxRows: 10_000, MaxBytes: 1 << 30}
 		if c, _ := table.Column("at"); c == nil {
 			req.Age.Column = table.Key[0]
 		}
@@ -552,7 +554,7 @@ func (s *scene) account(t *testing.T, b *bench, h *harbour, run string, before m
 			fail("segment %d is %s: %v", x.Number, x.State, err)
 			continue
 		}
-		if _, err := b.VerifySegment(t.Context(), x.ID); err != nil {
+		if _, err := b.Upkeep.VerifySegment(t.Context(), x.ID); err != nil {
 			fail("segment %d: %v", x.Number, err)
 		}
 		sum := archived[x.Table]

@@ -12,7 +12,9 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/upkeep"
 )
 
 const disposedRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: %s}\npace: unlimited\n"
@@ -23,12 +25,12 @@ func archivedScans(t *testing.T, keep string) (*bench, []catalog.Segment) {
 	b := newBench(t, "wal")
 	b.rule(t, fmt.Sprintf(disposedRule, keep))
 	for _, before := range []string{"2020-01-02", "2020-01-03", ""} {
-		q := PlanRequest{}
+		q := plan.PlanRequest{}
 		if before != "" {
 			q.Before, _ = time.Parse(time.DateOnly, before)
 		}
 		r := b.begin(t, b.plan(t, q))
-		if err := b.Run(t.Context(), r); err != nil {
+		if err := b.Runs.Run(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := b.Catalog.SetRunState(t.Context(), "service", r.ID, catalog.Done, ""); err != nil {
@@ -46,7 +48,7 @@ func archivedScans(t *testing.T, keep string) (*bench, []catalog.Segment) {
 // decide plans a disposal and decides on it.
 func (b *bench) decide(t *testing.T) *catalog.Disposal {
 	t.Helper()
-	d, err := b.PlanDisposal(t.Context(), "me", "scans", "", "spring cleaning")
+	d, err := b.Disposals.Plan(t.Context(), "me", "scans", "", "spring cleaning")
 	if err == nil {
 		d, err = b.Catalog.SetDisposalState(t.Context(), "boss", d.ID, catalog.Disposing, "", catalog.At(b.Now()))
 	}
@@ -63,13 +65,13 @@ func (b *bench) stumble(t *testing.T, d *catalog.Disposal, n int) (through bool)
 	whole := b.Store
 	weak := &stumbling{Store: b.store, left: n}
 	b.Store = func(context.Context, string) (store.Store, error) { return weak, nil }
-	err := b.Dispose(t.Context(), d)
+	err := b.Disposals.Dispose(t.Context(), d)
 	b.Store = whole
 	if err == nil && n > 10 {
 		return true
 	}
 	b.exec(t, "INSERT INTO scan VALUES (9001, '2020-05-05', 'late')")
-	if err := b.Run(t.Context(), b.begin(t, b.plan(t, PlanRequest{}))); err != nil {
+	if err := b.Runs.Run(t.Context(), b.begin(t, b.plan(t, plan.PlanRequest{}))); err != nil {
 		t.Fatalf("step %d, a run after it: %v", n, err)
 	}
 	return false
@@ -100,7 +102,7 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	b, s := archivedScans(t, "P7D")
 	planned := func() (goes int, stays string) {
 		t.Helper()
-		d, err := b.PlanDisposal(t.Context(), "me", "scans", "", "")
+		d, err := b.Disposals.Plan(t.Context(), "me", "scans", "", "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -135,17 +137,17 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	if goes, stays := planned(); goes != 3 {
 		t.Errorf("counted from the age: %d go, %s", goes, stays)
 	}
-	hold, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id = 1500", Reference: "case 9", Reason: "inquiry"})
+	hold, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id = 1500", Reference: "case 9", Reason: "inquiry"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if goes, stays := planned(); goes != 3 || !strings.Contains(stays, "1 of 1440 rows: hold "+hold.ID+" (case 9) stands on it") {
 		t.Errorf("one row is held: %d go, %s", goes, stays)
 	}
-	if _, err := b.LiftHold(t.Context(), "me", hold.ID, "over"); err != nil {
+	if _, err := b.Plans.LiftHold(t.Context(), "me", hold.ID, "over"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Segments: []string{s[0].ID}, Reference: "case 10", Reason: "inquiry"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Segments: []string{s[0].ID}, Reference: "case 10", Reason: "inquiry"}); err != nil {
 		t.Fatal(err)
 	}
 	// Decided on, and held a moment before it is done: it stays.
@@ -153,10 +155,10 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	if len(d.Items.V) != 2 {
 		t.Fatalf("%+v", d.Items.V)
 	}
-	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Segments: []string{s[1].ID}, Reference: "case 11", Reason: "inquiry"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Segments: []string{s[1].ID}, Reference: "case 11", Reason: "inquiry"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Dispose(t.Context(), d); err != nil {
+	if err := b.Disposals.Dispose(t.Context(), d); err != nil {
 		t.Fatal(err)
 	}
 	if d.Items.V[0].Destroyed != nil || !strings.Contains(d.Items.V[0].Left, "case 11") || d.Items.V[1].Destroyed == nil {
@@ -167,7 +169,7 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	}
 	var refused *refuse.Error
 	b.rule(t, strings.Replace(fmt.Sprintf(disposedRule, "P1D"), ", keep: P1D", "", 1))
-	if _, err := b.PlanDisposal(t.Context(), "me", "scans", "", ""); !errors.As(err, &refused) || !strings.Contains(err.Error(), "without end") {
+	if _, err := b.Disposals.Plan(t.Context(), "me", "scans", "", ""); !errors.As(err, &refused) || !strings.Contains(err.Error(), "without end") {
 		t.Errorf("a rule without archive.keep: %v", err)
 	}
 }
@@ -235,7 +237,7 @@ func TestADisposalGoesOnWhereItStopped(t *testing.T) {
 		steps++
 		again, err := b.Catalog.Disposal(t.Context(), d.ID)
 		if err == nil {
-			err = b.Dispose(t.Context(), again)
+			err = b.Disposals.Dispose(t.Context(), again)
 		}
 		if err != nil {
 			t.Fatalf("step %d, again: %v", n, err)
@@ -249,14 +251,14 @@ func TestADisposalGoesOnWhereItStopped(t *testing.T) {
 				t.Fatalf("step %d: the rows of %s are there: %v", n, x.ID, err)
 			}
 		}
-		v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+		v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{}, nil)
 		if err == nil {
-			err = b.Verify(t.Context(), v, 0)
+			err = b.Upkeep.Verify(t.Context(), v, 0)
 		}
 		if err != nil || v.Wrong != 0 {
 			t.Fatalf("step %d: %+v, %v", n, v, err)
 		}
-		if x, err := b.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
+		if x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
 			t.Fatalf("step %d: %+v, %v", n, x, err)
 		}
 	}
@@ -273,14 +275,14 @@ func TestDisposalsFollowEachOther(t *testing.T) {
 	for i := range s {
 		d := b.decide(t)
 		d.Items.V = d.Items.V[:1]
-		if err := b.Dispose(t.Context(), d); err != nil {
+		if err := b.Disposals.Dispose(t.Context(), d); err != nil {
 			t.Fatalf("disposal %d: %v", i+1, err)
 		}
 	}
 	if wrong, disposed := b.sound(t); len(wrong) > 0 || disposed != 3 {
 		t.Errorf("%d disposed of, and wrong: %v", disposed, wrong)
 	}
-	if x, err := b.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
+	if x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
 		t.Errorf("%+v, %v", x, err)
 	}
 }
@@ -291,21 +293,21 @@ func TestNothingIsDestroyedUnderAReader(t *testing.T) {
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
 	d := b.decide(t)
-	b.reading.RLock()
+	b.Shelf.Reading.RLock()
 	done := make(chan error, 1)
-	go func() { done <- b.Dispose(context.Background(), d) }()
+	go func() { done <- b.Disposals.Dispose(context.Background(), d) }()
 	m := &archive.Manifest{Stem: s[0].Stem}
 	for range 20 {
-		b.reading.RLock() // another reader comes in while the disposal waits
+		b.Shelf.Reading.RLock() // another reader comes in while the disposal waits
 		f, err := b.store.Directory.Open(t.Context(), m.RowsName())
 		if err != nil {
 			t.Fatalf("destroyed under a reader: %v", err)
 		}
 		f.Close()
-		b.reading.RUnlock()
+		b.Shelf.Reading.RUnlock()
 		time.Sleep(5 * time.Millisecond)
 	}
-	b.reading.RUnlock()
+	b.Shelf.Reading.RUnlock()
 	if err := <-done; err != nil {
 		t.Fatal(err)
 	}

@@ -1,57 +1,54 @@
-// Package engine plans, runs, restores and recovers: it joins a source, an archive and the catalog, and is the only
-// place where rows move. It starts nothing on its own and speaks to no user; the service tells it what to do and hears
-// how far it is.
+// Package engine wires the parts together that plan, move, search, restore, dispose of and look after rows. Each part is a package below this
+// folder, and imports only what stands above it in the list of Engine's fields. They start nothing on their own and speak to no user; the
+// service tells them what to do and hears how far it is.
 package engine
 
 import (
-	"context"
-	"log/slog"
-	"sync"
-	"sync/atomic"
-	"time"
-
-	"ambercellar/internal/archive/store"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/source"
+	"ambercellar/internal/engine/deps"
+	"ambercellar/internal/engine/dispose"
+	"ambercellar/internal/engine/due"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/reconcile"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/retrieve"
+	"ambercellar/internal/engine/run"
+	"ambercellar/internal/engine/search"
+	"ambercellar/internal/engine/shelf"
+	"ambercellar/internal/engine/sweep"
+	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/engine/upkeep"
 )
 
-// Engine works on sources, stores and the catalog. Its fields are set once, before its first use.
+// Engine is all parts, bottom up.
 type Engine struct {
-	Catalog    *catalog.Catalog
-	Source     func(ctx context.Context, name string) (source.Source, error)
-	Store      func(ctx context.Context, name string) (store.Store, error)
-	Instance   string           // tells this service from every other in the sources' leases
-	Now        func() time.Time // the service's clock
-	Log        *slog.Logger
-	Progress   func(*catalog.Run)                  // hears of every change of a run's counts; may be nil
-	Waits      func(run, reason string, away bool) // hears of what a run waits for, and whether that is something that does not answer; by the empty text that it goes on. May be nil
-	Skew       time.Duration                       // by how much the service's clock may differ from a source's; 0: not compared
-	sliceRows  int                                 // of a slice; 0: as many as there can be
-	familyRows int                                 // of a slice with related rows, where it is not found out as the run goes
-	claims     sync.Map                            // source and table → chan struct{}: held by the execution that works on the table
-	paces      sync.Map                            // id of a run → pace.Pace, for its next batch
-	recent     struct {                            // what searches keep of segments
-		sync.Mutex
-		segments map[string]*learnt
-		checked  map[string]bool // store and stem: a file of rows that was what was written when it was first read
-		keyBytes int             // of their filters of keys
-	}
-	inHand     sync.Map     // store and stem → true: files are being written there whose segment is not known there yet
-	reading    sync.RWMutex // whoever reads archived rows holds it for reading, what destroys them for writing
-	destroying atomic.Int32 // how many wait for that
-	moving     sync.Map     // id of a segment → true: its rows are being moved
-	takingBack sync.Map     // id of a restore → true: its rows are being taken back
-	mending    sync.Mutex   // one file at a time is replaced
-	gates      sync.Map     // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
+	*deps.Deps
+	Tables    *tables.Tables
+	Shelf     *shelf.Shelf
+	Due       *due.Selector
+	Plans     *plan.Planner
+	Runs      *run.Mover
+	Search    *search.Searcher
+	Retrieve  *retrieve.Retriever
+	Restores  *restore.Restorer
+	Sweeps    *sweep.Sweeper
+	Disposals *dispose.Disposer
+	Upkeep    *upkeep.Keeper
+	Reconcile *reconcile.Reconciler
 }
 
-// A slice is a segment's worth of rows. Of three slices at most, keys and digests are in memory at a time.
-const (
-	sliceRows      = 125_000
-	sliceBytes     = 48 << 20
-	firstRows      = 25_000 // of a large run's first slice
-	shortSliceRows = 5_000  // of that at the gentle pace, and of all where reading keeps writers waiting
-)
-
-// planLife is how long a plan can be run after it was made.
-const planLife = 24 * time.Hour
+// New wires an engine that works on what d names.
+func New(d *deps.Deps) *Engine {
+	e := &Engine{Deps: d, Tables: tables.New(d)}
+	e.Shelf = shelf.New(d, e.Tables)
+	e.Due = due.New(d, e.Tables)
+	e.Plans = plan.New(d, e.Tables, e.Shelf, e.Due)
+	e.Runs = run.New(d, e.Tables, e.Shelf, e.Due, e.Plans)
+	e.Search = search.New(d, e.Tables, e.Shelf, e.Due)
+	e.Retrieve = retrieve.New(d, e.Tables, e.Shelf, e.Search)
+	e.Restores = restore.New(d, e.Tables, e.Shelf, e.Due, e.Plans, e.Runs, e.Search, e.Retrieve)
+	e.Sweeps = sweep.New(d, e.Tables, e.Shelf)
+	e.Disposals = dispose.New(d, e.Tables, e.Shelf, e.Due, e.Plans, e.Search, e.Restores, e.Sweeps)
+	e.Upkeep = upkeep.New(d, e.Tables, e.Shelf, e.Search, e.Retrieve, e.Sweeps, e.Disposals)
+	e.Reconcile = reconcile.New(d, e.Tables, e.Shelf, e.Due, e.Search, e.Upkeep)
+	return e
+}

@@ -19,7 +19,10 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/dbtest/fresh"
+	"ambercellar/internal/engine/deps"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/run"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/sqlite"
 )
@@ -123,15 +126,15 @@ func newBench(t *testing.T, mode string) *bench {
 	}
 	t.Cleanup(func() { src.Close(); c.Close(); db.Close() })
 	b := &bench{store: &failing{Directory: d}, cellar: filepath.Join(dir, "cellar"), db: db, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
-	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: b.tick,
-		Source: func(context.Context, string) (source.Source, error) { return src, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }}
+	b.Engine = New(&deps.Deps{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: b.tick,
+		Source: func(context.Context, string) (source.Source, error) { return src, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }})
 	if err := c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := c.AddStore(t.Context(), "me", catalog.Store{Name: "cellar", Path: "x"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := b.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"), ""); err != nil {
+	if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"), ""); err != nil {
 		t.Fatal(err)
 	}
 	return b
@@ -140,13 +143,13 @@ func newBench(t *testing.T, mode string) *bench {
 // start begins a run of a plan of the rule scans.
 func (b *bench) start(t *testing.T) *catalog.Run {
 	t.Helper()
-	return b.begin(t, b.plan(t, PlanRequest{}))
+	return b.begin(t, b.plan(t, plan.PlanRequest{}))
 }
 
 // begin begins a run of a plan; Run carries it out.
 func (b *bench) begin(t *testing.T, p *catalog.Plan) *catalog.Run {
 	t.Helper()
-	r, err := b.StartRun(t.Context(), "me", p.ID, false)
+	r, err := b.Plans.Start(t.Context(), "me", p.ID, false)
 	if err == nil {
 		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
 	}
@@ -182,7 +185,7 @@ func TestAStoreThatFailsOrLiesCostsNoRow(t *testing.T) {
 				b := newBench(t, mode)
 				r := b.start(t)
 				c.set(b.store)
-				err := b.Run(t.Context(), r)
+				err := b.Runs.Run(t.Context(), r)
 				if err == nil || c.want != nil && !errors.Is(err, c.want) {
 					t.Fatalf("the run ended with %v, want %v", err, c.want)
 				}
@@ -199,7 +202,7 @@ func TestAStoreThatFailsOrLiesCostsNoRow(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				if err := b.Run(t.Context(), r); err != nil {
+				if err := b.Runs.Run(t.Context(), r); err != nil {
 					t.Fatal(err)
 				}
 				if l := r.Ledger; l.Balanced == nil || !*l.Balanced || l.Deleted != rows || l.Copied != rows {
@@ -219,7 +222,7 @@ func TestPlansAreRefusedForAClockThatJumps(t *testing.T) {
 	b.start(t)
 	b.now = b.now.AddDate(0, 0, -3)
 	var refused *refuse.Error
-	if _, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "clock") {
+	if _, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "clock") {
 		t.Errorf("a clock that went back: %v", err)
 	}
 }
@@ -227,13 +230,13 @@ func TestPlansAreRefusedForAClockThatJumps(t *testing.T) {
 func TestPlansGrowOld(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
+	p, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.now = b.now.Add(25 * time.Hour)
 	var refused *refuse.Error
-	if _, err := b.StartRun(t.Context(), "me", p.ID, false); !errors.As(err, &refused) || !strings.Contains(err.Error(), "make a new one") {
+	if _, err := b.Plans.Start(t.Context(), "me", p.ID, false); !errors.As(err, &refused) || !strings.Contains(err.Error(), "make a new one") {
 		t.Errorf("a plan of yesterday: %v", err)
 	}
 }
@@ -241,13 +244,13 @@ func TestPlansGrowOld(t *testing.T) {
 func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
 	t.Parallel()
 	var h value.Hasher
-	w := &work{}
+	w := &run.Work{}
 	for i := range 4 {
-		w.add([]value.Digest{h.Row([]value.Value{value.Of(int64(i))})})
+		w.Add([]value.Digest{h.Row([]value.Value{value.Of(int64(i))})})
 	}
 	sum := func(ordinals ...int) (s value.Set) {
 		for _, o := range ordinals {
-			s.Add(w.digests[o])
+			s.Add(w.Digests[o])
 		}
 		return s
 	}
@@ -258,11 +261,11 @@ func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
 			{Batch: 3, Retry: true, Rows: 1, First: 1, Last: 1, Deleted: 1, Digest: sum(1)},
 		}
 	}
-	books, err := settle(w, good(), nil)
+	books, err := run.Settle(w, good(), nil)
 	if err != nil || books.Deleted != 3 || books.Digest != sum(0, 1, 3) || books.Left != sum(2) || fmt.Sprint(books.LeftOut()) != "[2]" {
 		t.Fatalf("good books: %+v, %v", books, err)
 	}
-	if books, err := settle(w, good()[:1], []int{2, 3}); err != nil || fmt.Sprint(books.Skipped) != "[1 2 3]" {
+	if books, err := run.Settle(w, good()[:1], []int{2, 3}); err != nil || fmt.Sprint(books.Skipped) != "[1 2 3]" {
 		t.Errorf("books of a cancelled run: %+v, %v", books, err)
 	}
 	for name, spoil := range map[string]func([]source.JournalRow) []source.JournalRow{
@@ -273,7 +276,7 @@ func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
 		"a row is named that is not there":    func(j []source.JournalRow) []source.JournalRow { j[1].Changed = []int{9}; return j },
 		"a changed row counts as deleted":     func(j []source.JournalRow) []source.JournalRow { j[1].Changed = nil; return j },
 	} {
-		if _, err := settle(w, spoil(good()), nil); !errors.Is(err, refuse.ErrBooks) {
+		if _, err := run.Settle(w, spoil(good()), nil); !errors.Is(err, refuse.ErrBooks) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -13,18 +13,21 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/dispose"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/search"
 )
 
 // erased plans an erasure and carries it out.
 func (b *bench) erased(t *testing.T, where string) *catalog.Disposal {
 	t.Helper()
-	d, err := b.PlanErasure(t.Context(), "me", ErasureRequest{Source: "harbour", Table: "scan", Where: where, Note: "request 12"})
+	d, err := b.Disposals.PlanErasure(t.Context(), "me", dispose.ErasureRequest{Source: "harbour", Table: "scan", Where: where, Note: "request 12"})
 	if err == nil {
 		d, err = b.Catalog.SetDisposalState(t.Context(), "boss", d.ID, catalog.Disposing, "", catalog.At(b.Now()))
 	}
 	if err == nil {
-		err = b.Dispose(t.Context(), d)
+		err = b.Disposals.Dispose(t.Context(), d)
 	}
 	if err == nil {
 		d, err = b.Catalog.SetDisposalState(t.Context(), "service", d.ID, catalog.DisposalDone, "", catalog.At(b.Now()))
@@ -38,7 +41,7 @@ func (b *bench) erased(t *testing.T, where string) *catalog.Disposal {
 // hits counts the archived scans of a condition.
 func (b *bench) hits(t *testing.T, where string) int {
 	t.Helper()
-	found, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: where}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+	found, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Where: where}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +57,7 @@ func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
 	hits := func(where string) int { return b.hits(t, where) }
 	whole := hits("id > 0")
 	const where = "id IN (7, 8, 9) OR note = 'note 1500' OR note = 'secret 7'"
-	d, err := b.PlanErasure(t.Context(), "me", ErasureRequest{Source: "harbour", Table: "scan", Where: where, Note: "request 12"})
+	d, err := b.Disposals.PlanErasure(t.Context(), "me", dispose.ErasureRequest{Source: "harbour", Table: "scan", Where: where, Note: "request 12"})
 	if err != nil || len(d.Items.V) != 2 || len(d.Stays.V) != 0 || d.Items.V[0].Kept != d.Items.V[0].Rows-3 || d.Items.V[1].Kept != d.Items.V[1].Rows-1 || d.Erases != where {
 		t.Fatalf("%+v, %v", d, err)
 	}
@@ -64,7 +67,7 @@ func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
 	if n := hits("id > 0"); n != whole {
 		t.Errorf("planning changed something: %d of %d rows", n, whole)
 	}
-	hold, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id = 8", Reference: "case 9", Reason: "inquiry"})
+	hold, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id = 8", Reference: "case 9", Reason: "inquiry"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -78,11 +81,11 @@ func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
 	if wrong, disposed := b.sound(t); len(wrong) > 0 || disposed != 2 {
 		t.Errorf("%d disposed of, wrong: %v", disposed, wrong)
 	}
-	r, err := b.Reconcile(t.Context(), "harbour", "scan")
+	r, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
 	if err != nil || !r.Totals.AddsUp || r.Totals.Erased != 3 || r.Totals.Disposed != 0 || r.Totals.Archived != int64(whole-3) {
 		t.Errorf("%+v, %v", r.Totals, err)
 	}
-	c, err := b.Certificate(t.Context(), d.ID)
+	c, err := b.Disposals.Certificate(t.Context(), d.ID)
 	if err != nil || c.Kind != catalog.KindErasure || c.Rows != 3 || c.Segments != 2 {
 		t.Errorf("%+v, %v", c, err)
 	}
@@ -102,12 +105,12 @@ func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
 		}
 		return nil
 	})
-	if d, err := b.PlanErasure(t.Context(), "me", ErasureRequest{Source: "harbour", Table: "scan", Keys: []string{"7", "8"}}); err != nil || len(d.Items.V) != 0 || len(d.Stays.V) != 1 || !strings.Contains(d.Stays.V[0].Reason, "stands on every such row of it") {
+	if d, err := b.Disposals.PlanErasure(t.Context(), "me", dispose.ErasureRequest{Source: "harbour", Table: "scan", Keys: []string{"7", "8"}}); err != nil || len(d.Items.V) != 0 || len(d.Stays.V) != 1 || !strings.Contains(d.Stays.V[0].Reason, "stands on every such row of it") {
 		t.Errorf("once more: %+v, %v", d, err)
 	}
 	var refused *refuse.Error
-	for _, q := range []ErasureRequest{{Source: "harbour", Table: "scan"}, {Source: "harbour", Table: "scan", Where: "id = 1", Keys: []string{"1"}}, {Source: "harbour", Table: "scan", Where: "nobody = 1"}, {Source: "harbour", Table: "nowhere", Where: "id = 1"}} {
-		if _, err := b.PlanErasure(t.Context(), "me", q); !errors.As(err, &refused) {
+	for _, q := range []dispose.ErasureRequest{{Source: "harbour", Table: "scan"}, {Source: "harbour", Table: "scan", Where: "id = 1", Keys: []string{"1"}}, {Source: "harbour", Table: "scan", Where: "nobody = 1"}, {Source: "harbour", Table: "nowhere", Where: "id = 1"}} {
+		if _, err := b.Disposals.PlanErasure(t.Context(), "me", q); !errors.As(err, &refused) {
 			t.Errorf("%+v: %v", q, err)
 		}
 	}
@@ -120,7 +123,7 @@ func TestAnErasureGoesOnAfterAnyFailure(t *testing.T) {
 	for n := 1 + rand.IntN(4); ; n += 4 { // every fourth step, from another one each time
 		b, _ := archivedScans(t, "P7Y")
 		before := b.hits(t, "id > 0")
-		d, err := b.PlanErasure(t.Context(), "me", ErasureRequest{Source: "harbour", Table: "scan", Where: "id = 7 OR id = 1500"})
+		d, err := b.Disposals.PlanErasure(t.Context(), "me", dispose.ErasureRequest{Source: "harbour", Table: "scan", Where: "id = 7 OR id = 1500"})
 		if err == nil {
 			d, err = b.Catalog.SetDisposalState(t.Context(), "boss", d.ID, catalog.Disposing, "", catalog.At(b.Now()))
 		}
@@ -130,7 +133,7 @@ func TestAnErasureGoesOnAfterAnyFailure(t *testing.T) {
 		through := b.stumble(t, d, n)
 		if d, err = b.Catalog.Disposal(t.Context(), d.ID); err == nil {
 			b.now = b.now.Add(time.Minute)
-			err = b.Dispose(t.Context(), d)
+			err = b.Disposals.Dispose(t.Context(), d)
 		}
 		if err != nil {
 			t.Fatalf("step %d: %v", n, err)

@@ -10,7 +10,9 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 )
 
@@ -86,7 +88,7 @@ func withTrips(t *testing.T, then, related string) (*bench, *brittle) {
 
 func (b *bench) rule(t *testing.T, text string) {
 	t.Helper()
-	if _, _, err := b.ApplyRules(t.Context(), "me", "r", []byte(text), ""); err != nil {
+	if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte(text), ""); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -95,7 +97,7 @@ const everyWay = "\n  - table: leg\n    then: archive\n    related:\n      - {ta
 
 func (b *bench) startTrips(t *testing.T) *catalog.Run {
 	t.Helper()
-	return b.begin(t, b.plan(t, PlanRequest{Rule: "trips", Exact: true}))
+	return b.begin(t, b.plan(t, plan.PlanRequest{Rule: "trips", Exact: true}))
 }
 
 // counted counts trips, legs, boardings, remarks, and the remarks that refer to a trip.
@@ -129,7 +131,7 @@ func ledgers(t *testing.T, r *catalog.Run) string {
 func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
-	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "trips", Exact: true})
+	p, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "trips", Exact: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +142,7 @@ func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 		}
 	}
 	r := b.startTrips(t)
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	if got := b.counted(t); got != "[0 0 0 60 0]" {
@@ -149,39 +151,39 @@ func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 	if got := ledgers(t, r); got != "trip 60 60 0 0, leg 120 120 0 0, remark 60 0 60 0, boarding 360 360 0 0" {
 		t.Errorf("ledgers: %s", got)
 	}
-	restored := func(q RestoreRequest) *catalog.Restore {
+	restored := func(q restore.RestoreRequest) *catalog.Restore {
 		t.Helper()
 		q.Target = "table"
-		x, err := b.RequestRestore(t.Context(), "me", q)
+		x, err := b.Restores.Request(t.Context(), "me", q)
 		if err == nil {
-			err = b.Restore(t.Context(), x, t.TempDir())
+			err = b.Restores.Restore(t.Context(), x, t.TempDir())
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
 		return x
 	}
-	some := restored(RestoreRequest{Source: "harbour", Table: "trip", Scope: catalog.Scope{From: "2020-01-01T05:00:00", To: "2020-01-01T08:00:00"}})
+	some := restored(restore.RestoreRequest{Source: "harbour", Table: "trip", Scope: catalog.Scope{From: "2020-01-01T05:00:00", To: "2020-01-01T08:00:00"}})
 	if got := b.counted(t); some.Restored != 3+6+18 || got != "[3 6 18 60 0]" {
 		t.Errorf("three trips came back as %d rows: %s", some.Restored, got)
 	}
 	// Two more for a time: they go again with all that came with them, the rows that refer to others first.
-	timed := restored(RestoreRequest{Source: "harbour", Table: "trip", Scope: catalog.Scope{From: "2020-01-01T10:00:00", To: "2020-01-01T12:00:00"}, For: "P1D"})
+	timed := restored(restore.RestoreRequest{Source: "harbour", Table: "trip", Scope: catalog.Scope{From: "2020-01-01T10:00:00", To: "2020-01-01T12:00:00"}, For: "P1D"})
 	if got := b.counted(t); timed.Restored != 2+4+12 || got != "[5 10 30 60 0]" {
 		t.Errorf("two trips came back as %d rows: %s", timed.Restored, got)
 	}
 	b.now = b.now.AddDate(0, 0, 2)
-	if err := b.TakeBack(t.Context(), timed); err != nil {
+	if err := b.Restores.TakeBack(t.Context(), timed); err != nil {
 		t.Fatal(err)
 	}
 	if got := b.counted(t); timed.TakenBack != 18 || timed.Stayed != 0 || got != "[3 6 18 60 0]" {
 		t.Errorf("of two trips %d rows went again: %s", timed.TakenBack, got)
 	}
-	all := restored(RestoreRequest{Scope: catalog.Scope{Run: r.ID}})
+	all := restored(restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}})
 	if got := b.counted(t); all.Restored != 540-27 || all.Skipped != 27 || got != "[60 120 360 60 0]" {
 		t.Errorf("the run came back as %d rows, %d skipped: %s", all.Restored, all.Skipped, got)
 	}
-	if p, err = b.MakePlan(t.Context(), "me", PlanRequest{Rule: "trips", Exact: true}); err != nil || p.Counts.V.Due != 0 || p.Counts.V.Restored != trips {
+	if p, err = b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "trips", Exact: true}); err != nil || p.Counts.V.Due != 0 || p.Counts.V.Restored != trips {
 		t.Errorf("restored families are due again: %+v, %v", p.Counts.V, err)
 	}
 }
@@ -198,15 +200,15 @@ func TestFamiliesOutliveEveryStep(t *testing.T) {
 	} {
 		for at := 1; ; at++ {
 			b, s := withTrips(t, c.then, c.related)
-			b.familyRows = 30
+			b.Runs.FamilyRows = 30
 			r := b.startTrips(t)
 			s.steps, s.at, s.after = 0, at, at%2 == 0
-			err := b.Run(t.Context(), r)
+			err := b.Runs.Run(t.Context(), r)
 			broken := errors.Is(err, errBroken)
 			if broken {
 				s.at = 0
 				if r, err = b.Catalog.Run(t.Context(), r.ID); err == nil {
-					err = b.Run(t.Context(), r)
+					err = b.Runs.Run(t.Context(), r)
 				}
 			}
 			if err != nil {
@@ -232,9 +234,9 @@ func TestFamiliesOutliveEveryStep(t *testing.T) {
 func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
 	t.Parallel()
 	b, s := withTrips(t, "copy", strings.Replace(everyWay, "{table: boarding, then: archive}", "{table: boarding, then: purge}", 1))
-	b.familyRows = 25
+	b.Runs.FamilyRows = 25
 	r := b.startTrips(t)
-	if err := b.Run(t.Context(), r); !errors.Is(err, refuse.ErrCopied) {
+	if err := b.Runs.Run(t.Context(), r); !errors.Is(err, refuse.ErrCopied) {
 		t.Fatalf("a run that copies ended with %v", err)
 	}
 	if got := b.counted(t); got != "[60 120 360 60 60]" {
@@ -252,11 +254,11 @@ func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
 	}
 	r.Deleting = true
 	s.steps, s.at = 0, 9
-	if err := b.Run(t.Context(), r); !errors.Is(err, errBroken) {
+	if err := b.Runs.Run(t.Context(), r); !errors.Is(err, errBroken) {
 		t.Fatalf("the deleting was to break: %v", err)
 	}
 	s.at = 0
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	if got := b.counted(t); got != "[2 5 12 60 2]" { // trips 7 and 20 stay whole, 7 with its new leg
@@ -271,10 +273,10 @@ func TestARelatedRowKeepsItsFamilyByItsOwnRuleOrAHold(t *testing.T) {
 	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
 	b.rule(t, "rule: legs\nsource: harbour\ntable: leg\nage: {column: id, unit: seconds}\nclauses:\n  - keep: forever\n    where: id <= 4\nthen: archive\narchive: {store: cellar}\nrelated: [{table: boarding, then: archive}]\n")
-	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "boarding", Where: "leg = 20", Reference: "R 1", Reason: "a claim"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "boarding", Where: "leg = 20", Reference: "R 1", Reason: "a claim"}); err != nil {
 		t.Fatal(err)
 	}
-	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "trips", Exact: true})
+	p, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "trips", Exact: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -282,7 +284,7 @@ func TestARelatedRowKeepsItsFamilyByItsOwnRuleOrAHold(t *testing.T) {
 		t.Errorf("planned: %+v, %+v", c, p.Detail.V.Related)
 	}
 	r := b.startTrips(t)
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	if got := b.counted(t); got != "[3 6 18 60 3]" {
@@ -293,14 +295,14 @@ func TestARelatedRowKeepsItsFamilyByItsOwnRuleOrAHold(t *testing.T) {
 func TestTwoRunsOverOneTableTakeTurns(t *testing.T) {
 	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
-	release, err := b.claim(t.Context(), "harbour", []string{"leg", "leg"})
+	release, err := b.Tables.Claim(t.Context(), "harbour", []string{"leg", "leg"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	r := b.startTrips(t)
 	ctx, cancel := context.WithCancelCause(t.Context())
 	done := make(chan error)
-	go func() { done <- b.Run(ctx, r) }()
+	go func() { done <- b.Runs.Run(ctx, r) }()
 	select {
 	case err := <-done:
 		t.Fatalf("the run did not wait for the table: %v", err)

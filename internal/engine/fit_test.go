@@ -8,6 +8,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/restore"
 )
 
 // TestRowsGoBackIntoAnAlteredTable: columns that came later get their defaults; those that were renamed or dropped are refused until
@@ -25,9 +26,9 @@ func TestRowsGoBackIntoAnAlteredTable(t *testing.T) {
 				t.Fatal(err)
 			}
 			restore := func(where string, fit catalog.Fit) (*catalog.Restore, error) {
-				r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: where}, Target: TargetTable, Fit: fit})
+				r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: where}, Target: catalog.TargetTable, Fit: fit})
 				if err == nil {
-					err = b.Restore(t.Context(), r, t.TempDir())
+					err = b.Restores.Restore(t.Context(), r, t.TempDir())
 				}
 				return r, err
 			}
@@ -84,12 +85,12 @@ func TestTypesHaveRoomForWhatFits(t *testing.T) {
 		{shape.Column{Type: "tinyint(3) unsigned", Kind: value.Int}, value.Of(-1), false},
 		{shape.Column{Type: "integer", Kind: value.Int}, value.Of(1 << 31), false},
 	} {
-		if judge := room(&c.column); judge == nil || judge(c.value) != c.fits {
+		if judge := restore.Room(&c.column); judge == nil || judge(c.value) != c.fits {
 			t.Errorf("%s, %s: fits %v is wrong", c.column.Type, c.value.Exact(), c.fits)
 		}
 	}
 	for _, free := range []string{"text", "bigint", "timestamp with time zone", ""} {
-		if room(&shape.Column{Type: free}) != nil {
+		if restore.Room(&shape.Column{Type: free}) != nil {
 			t.Errorf("%q bounds something", free)
 		}
 	}

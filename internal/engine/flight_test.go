@@ -14,6 +14,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/search"
 	"ambercellar/internal/source"
 )
 
@@ -50,11 +52,11 @@ func (w *watched) PruneJournal(ctx context.Context, run string, segment int) err
 // search, and by what is told of the table.
 func (b *bench) counts(t *testing.T, h *harbour, table string, total int64, exact bool) {
 	t.Helper()
-	s, err := b.Summarise(t.Context(), SummaryRequest{Source: "harbour", Table: table, Of: []Measure{{Of: "count"}}, Live: true})
+	s, err := b.Search.Summarise(t.Context(), search.SummaryRequest{Source: "harbour", Table: table, Of: []search.Measure{{Of: "count"}}, Live: true})
 	if err != nil || *s.Groups[0][0] != fmt.Sprint(total) {
 		t.Errorf("%s: %+v rows by one question, want %d, %v", table, s, total, err)
 	}
-	x, err := b.Reconcile(t.Context(), "harbour", table)
+	x, err := b.Reconcile.Reconcile(t.Context(), "harbour", table)
 	if err != nil || x.Totals != nil && (x.Totals.Records != total || !x.Totals.AddsUp) {
 		t.Errorf("%s: %+v, %v", table, x.Totals, err)
 	}
@@ -62,7 +64,7 @@ func (b *bench) counts(t *testing.T, h *harbour, table string, total int64, exac
 		return
 	}
 	live := h.count(t, "SELECT count(*) FROM "+table)
-	archived, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: table, Live: true, whole: true}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+	archived, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: table, Live: true, Whole: true}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 	if err != nil || archived.Live != live || archived.Found != total {
 		t.Errorf("%s: %d live rows, and a search finds %+v of %d, %v", table, live, archived, total, err)
 	}
@@ -92,7 +94,7 @@ func TestARowIsAlwaysInTheAnswer(t *testing.T) {
 				w := &watched{}
 				b = h.serve(t, func(src source.Source) source.Source { w.Source = src; return w })
 				w.batch = func() {}
-				b.sliceRows, b.familyRows = slice, families
+				b.Runs.SliceRows, b.Runs.FamilyRows = slice, families
 				run := s.start(t, h, b)
 				restored := false
 				w.batch = func() {
@@ -102,9 +104,9 @@ func TestARowIsAlwaysInTheAnswer(t *testing.T) {
 					}
 					if moments == 7 && !restored {
 						restored = true
-						r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: tables[0], Scope: catalog.Scope{Where: "id > 0"}, Target: TargetFile, Format: "csv"})
+						r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: tables[0], Scope: catalog.Scope{Where: "id > 0"}, Target: catalog.TargetFile, Format: "csv"})
 						if err == nil {
-							err = b.Restore(t.Context(), r, t.TempDir())
+							err = b.Restores.Restore(t.Context(), r, t.TempDir())
 						}
 						if gone := total[tables[0]] - h.count(t, "SELECT count(*) FROM "+tables[0]); err != nil || r.Restored != gone {
 							t.Errorf("of %d rows that have left, a restore gives %+v, %v", gone, r, err)
@@ -113,8 +115,8 @@ func TestARowIsAlwaysInTheAnswer(t *testing.T) {
 				}
 				r, err := b.Catalog.Run(t.Context(), run)
 				if err == nil {
-					b.SetPace(t.Context(), "me", run, "unlimited")
-					err = b.Run(t.Context(), r)
+					b.Runs.SetPace(t.Context(), "me", run, "unlimited")
+					err = b.Runs.Run(t.Context(), r)
 				}
 				if err != nil {
 					t.Fatal(err)
@@ -151,14 +153,14 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 				}}
 			})
 			b.Engine.Now = time.Now
-			b.sliceRows = 100
+			b.Runs.SliceRows = 100
 			s := &scene{rule: strings.Replace(fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive")+cellar, "unlimited", "gentle", 1)}
 			run := s.start(t, h, b)
 			done := make(chan error, 1)
 			go func() {
 				r, err := b.Catalog.Run(context.Background(), run)
 				if err == nil {
-					err = b.Run(context.Background(), r)
+					err = b.Runs.Run(context.Background(), r)
 				}
 				done <- err
 			}()
@@ -168,7 +170,7 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 					t.Fatalf("after %d questions", asked.Load())
 				}
 				if asked.Load() == 60 {
-					if _, err := b.SetPace(t.Context(), "me", run, "unlimited"); err != nil {
+					if _, err := b.Runs.SetPace(t.Context(), "me", run, "unlimited"); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -209,7 +211,7 @@ func TestASearchSaysWhatItCannotTell(t *testing.T) {
 	const says = "is not told, since the source does not answer"
 	for _, segment := range []int{1, 2} {
 		b := newBench(t, "wal")
-		b.sliceRows = 1000
+		b.Runs.SliceRows = 1000
 		r := b.start(t)
 		r.Pace = "gentle" // so that a batch is no whole segment
 		inner := mustSource(t, b)
@@ -217,14 +219,14 @@ func TestASearchSaysWhatItCannotTell(t *testing.T) {
 		b.Source = func(context.Context, string) (source.Source, error) {
 			return &midway{inner, segment, func() { stop(refuse.ErrPause) }}, nil
 		}
-		if err := b.Run(ctx, r); err == nil {
+		if err := b.Runs.Run(ctx, r); err == nil {
 			t.Fatal("it was not stopped")
 		}
 		if n := b.archivedRows(t, "") + b.live(t); n != rows {
 			t.Errorf("%d of %d rows are live or archived", n, rows)
 		}
 		b.Source = func(context.Context, string) (source.Source, error) { return nil, source.ErrUnreachable }
-		s, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Limit: 10}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+		s, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Limit: 10}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 		switch {
 		case segment == 1 && (err == nil || !strings.Contains(err.Error(), says)):
 			t.Errorf("of open segments alone: %+v, %v", s, err)
@@ -240,7 +242,7 @@ func TestASegmentThatIsClosedMeanwhileIsInTheAnswer(t *testing.T) {
 	h := newHarbour(t, "sqlite")
 	scans(t, h)
 	b := h.serve(t, nil)
-	b.sliceRows = 40
+	b.Runs.SliceRows = 40
 	b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive")+cellar)
 	b.archived(t, time.Time{})
 	all, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
@@ -260,8 +262,8 @@ func TestASegmentThatIsClosedMeanwhileIsInTheAnswer(t *testing.T) {
 		}
 	})
 	for range 300 {
-		m := &moment{runs: []string{all[0].Run}, rows: map[string]map[int][]source.JournalRow{all[1].Run: {all[1].Number: {{Batch: 1}}}}, newest: map[[2]string]int{{all[0].Run, "scan"}: 1000}}
-		list, _, err := b.searchable(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, m, nil)
+		m := &search.Moment{Runs: []string{all[0].Run}, Rows: map[string]map[int][]source.JournalRow{all[1].Run: {all[1].Number: {{Batch: 1}}}}, Newest: map[[2]string]int{{all[0].Run, "scan"}: 1000}}
+		list, _, err := b.Search.Searchable(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, m, nil)
 		if err != nil || len(list) != len(all) {
 			t.Errorf("%d of %d segments, %v", len(list), len(all), err)
 			break

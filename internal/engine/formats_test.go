@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"ambercellar/internal/archive/export"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 )
@@ -18,18 +19,18 @@ func TestFilesOfRowsSayWhatTheyHold(t *testing.T) {
 	t.Parallel()
 	write := func(format string, columns int, rows ...[]value.Value) string {
 		var b bytes.Buffer
-		x := &export{format: format, columns: []shape.Column{{Name: "note"}, {Name: "fare"}}[:columns], out: bufio.NewWriter(&b)}
-		if isCSV(format) {
-			x.csvHead()
+		x := &export.File{Format: format, Columns: []shape.Column{{Name: "note"}, {Name: "fare"}}[:columns], Out: bufio.NewWriter(&b)}
+		if export.IsCSV(format) {
+			x.CsvHead()
 		}
 		for _, r := range rows {
-			if isCSV(format) {
-				x.csvRow(r)
+			if export.IsCSV(format) {
+				x.CsvRow(r)
 			} else {
-				x.jsonRow(r)
+				x.JsonRow(r)
 			}
 		}
-		x.out.Flush()
+		x.Out.Flush()
 		return b.String()
 	}
 	one := [][]value.Value{{{}}, {value.OfText("")}, {value.OfText("NULL")}, {value.OfText("null")}, {{}}}

@@ -216,7 +216,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			b := h.serve(t, func(src source.Source) source.Source {
 				return &halfway{fatal: &fatal{src, &killer{}}, happen: func() { h.exec(t, "DROP TABLE leg") }}
 			})
-			b.Engine.sliceRows = 10
+			b.Engine.Runs.SliceRows = 10
 			run := s.start(t, h, b)
 			if err := s.work(t, b, run); err == nil || !strings.Contains(err.Error(), "table trip was altered since the plan was made (leg (trip) no longer refers to it)") {
 				t.Errorf("the run says %v", err)
@@ -250,7 +250,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			journeys(t, h)
 			s := scenes[slices.IndexFunc(scenes, func(s scene) bool { return s.name == "families" })]
 			b := h.serve(t, nil)
-			b.Engine.sliceRows = 10
+			b.Engine.Runs.SliceRows = 10
 			run := s.start(t, h, b)
 			b.close()
 			left := int64(-1)
@@ -260,7 +260,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 					left = h.count(t, "SELECT count(*) FROM leg")
 				}}
 			})
-			b.Engine.sliceRows = 10
+			b.Engine.Runs.SliceRows = 10
 			if err := s.work(t, b, run); err == nil || !strings.Contains(err.Error(), `table leg was altered since the plan was made (column "extra" is new)`) {
 				t.Errorf("the run says %v", err)
 			}
@@ -335,7 +335,7 @@ func cancelled(t *testing.T, b *bench, run string) *catalog.Run {
 	cancel(refuse.ErrCancel)
 	r, err := b.Catalog.Run(t.Context(), run)
 	if err == nil {
-		err = b.Run(ctx, r)
+		err = b.Runs.Run(ctx, r)
 	}
 	if !errors.Is(err, refuse.ErrCancel) {
 		t.Fatalf("cancelled: %v", err)

@@ -13,6 +13,11 @@ import (
 	"testing"
 	"time"
 
+	"ambercellar/internal/engine/deps"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/search"
+	"ambercellar/internal/engine/tables"
+
 	_ "github.com/jackc/pgx/v5/stdlib"
 
 	"ambercellar/internal/archive/store"
@@ -26,9 +31,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	narrowFrom = 0 // every search by key goes by the catalog's spans
-	longFrom, partOf = 3, 2
-	firstWait, quickBudget = 5*time.Millisecond, 10*time.Second
+	search.NarrowFrom = 0 // every search by key goes by the catalog's spans
+	search.LongFrom, search.PartOf = 3, 2
+	tables.FirstWait, plan.QuickBudget = 5*time.Millisecond, 10*time.Second
 	flag.Parse()
 	flag.Set("test.parallel", "3") // they wait a lot
 	os.Exit(dbtest.Main(m))
@@ -142,8 +147,9 @@ func (h *harbour) serve(t *testing.T, wrap func(source.Source) source.Source) *b
 		used = wrap(src)
 	}
 	b := &bench{store: &failing{Directory: d}, db: h.db, close: shut, now: time.Date(2026, 11, 23, 12, h.serves, 0, 0, time.UTC)}
-	b.Engine = &Engine{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: b.tick,
-		Source: func(context.Context, string) (source.Source, error) { return used, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }, sliceRows: 100}
+	b.Engine = New(&deps.Deps{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: b.tick,
+		Source: func(context.Context, string) (source.Source, error) { return used, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }})
+	b.Runs.SliceRows = 100
 	if _, err := c.Source(t.Context(), "harbour"); err == nil {
 		return b
 	}

@@ -16,6 +16,10 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/search"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // keysNamed counts the variables with keys of sealed stores.
@@ -115,9 +119,9 @@ func (x *shelves) path(t *testing.T, name, file string) string {
 // restored counts the rows that a restore into a file finds.
 func (x *shelves) restored(t *testing.T) int64 {
 	t.Helper()
-	r, err := x.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 0"}, Target: TargetFile, Format: "csv"})
+	r, err := x.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 0"}, Target: catalog.TargetFile, Format: "csv"})
 	if err == nil {
-		err = x.Restore(t.Context(), r, t.TempDir())
+		err = x.Restores.Restore(t.Context(), r, t.TempDir())
 	}
 	if err != nil {
 		t.Errorf("restoring: %v", err)
@@ -153,17 +157,17 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			x := newShelves(t, layout.cold, layout.sealed...)
 			x.rule(t, fmt.Sprintf(disposedRule, "PT1S"))
-			x.finish(t, PlanRequest{})
+			x.finish(t, plan.PlanRequest{})
 			if layout.parted {
-				if _, err := x.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id <= 500", Reference: "case 9", Reason: "inquiry"}); err != nil {
+				if _, err := x.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id <= 500", Reference: "case 9", Reason: "inquiry"}); err != nil {
 					t.Fatal(err)
 				}
 				x.now = x.now.Add(time.Minute)
-				if err := x.Dispose(t.Context(), x.decide(t)); err != nil {
+				if err := x.Disposals.Dispose(t.Context(), x.decide(t)); err != nil {
 					t.Fatal(err)
 				}
 			}
-			if _, err := x.CopySeconds(t.Context()); err != nil {
+			if _, err := x.Upkeep.CopySeconds(t.Context()); err != nil {
 				t.Fatal(err)
 			}
 			list, err := x.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, catalog.All)
@@ -172,7 +176,7 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 			}
 			s := &list[0]
 			if layout.moved {
-				if s, err = x.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
+				if s, err = x.Upkeep.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -217,8 +221,8 @@ func (x *shelves) unread(t *testing.T, s *catalog.Segment, what, path string, co
 	if err != nil {
 		t.Fatal(err)
 	}
-	x.recent.segments, x.recent.checked, x.recent.keyBytes = nil, nil, 0
-	if got, err := x.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(Hit) error { return nil }); err == nil && got.Incomplete() == "" {
+	x.Shelf.Forget()
+	if got, err := x.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil }); err == nil && got.Incomplete() == "" {
 		t.Errorf("%s: a search finds %d rows, and nothing is wrong", what, got.Found)
 	}
 	if len(x.wrong(t, false)) == 0 {
@@ -246,7 +250,7 @@ func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, pa
 	if err != nil {
 		t.Fatal(err)
 	}
-	x.recent.segments, x.recent.checked, x.recent.keyBytes = nil, nil, 0 // as after a start
+	x.Shelf.Forget() // as after a start
 	found := x.wrong(t, false)
 	if n := len(found); n == 0 || !slices.ContainsFunc(found, func(f string) bool { return strings.HasSuffix(f, " "+place+" "+file) }) {
 		t.Errorf("%s: verifying finds %v", what, found)
@@ -259,7 +263,7 @@ func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, pa
 	if now, err := x.Catalog.Segment(t.Context(), s.ID); err != nil || now.Damage == "" {
 		t.Errorf("%s: the segment is not marked as damaged, %v", what, err)
 	}
-	if _, err := x.VerifySegment(t.Context(), s.ID); err == nil {
+	if _, err := x.Upkeep.VerifySegment(t.Context(), s.ID); err == nil {
 		t.Errorf("%s: the segment verifies", what)
 	}
 	if n := x.archivedRows(t, ""); int64(n) != all {
@@ -277,7 +281,7 @@ func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, pa
 	if left := x.wrong(t, false); len(left) != 0 {
 		t.Errorf("%s: after repairing verifying finds %v", what, left)
 	}
-	if _, err := x.VerifySegment(t.Context(), s.ID); err != nil {
+	if _, err := x.Upkeep.VerifySegment(t.Context(), s.ID); err != nil {
 		t.Errorf("%s: after repairing: %v", what, err)
 	}
 	if now := x.path(t, place, file); now == "" {
@@ -291,7 +295,7 @@ func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, pa
 func TestALostSideFileIsMadeAgain(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.finish(t, PlanRequest{})
+	b.finish(t, plan.PlanRequest{})
 	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
 		t.Fatal(err)
@@ -328,9 +332,9 @@ func TestALostSideFileIsMadeAgain(t *testing.T) {
 func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.sliceRows = 500
+	b.Runs.SliceRows = 500
 	r := b.start(t)
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Done, ""); err != nil {
@@ -356,12 +360,12 @@ func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 	for night := 1; len(verified()) < 4; night++ {
 		before := len(verified())
 		ctx, stop := context.WithCancel(t.Context())
-		v, err := b.RequestVerification(ctx, "service", VerificationRequest{Store: "cellar"}, &older)
+		v, err := b.Upkeep.RequestVerification(ctx, "service", upkeep.VerificationRequest{Store: "cellar"}, &older)
 		if err != nil {
 			t.Fatal(err)
 		}
 		done := make(chan error, 1)
-		go func() { done <- b.Verify(ctx, v, 20_000) }() // slowly
+		go func() { done <- b.Upkeep.Verify(ctx, v, 20_000) }() // slowly
 		eventually(t, "one more segment is judged", func() bool { return len(verified()) > before })
 		stop()
 		if err := <-done; err == nil {
@@ -382,11 +386,11 @@ func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	j := &judging{Engine: b.Engine, v: &catalog.Verification{Older: &older}}
+	j := &upkeep.Judging{Keeper: b.Upkeep, V: &catalog.Verification{Older: &older}}
 	ctx, stop := context.WithCancel(t.Context())
-	j.pause = func(context.Context, int) error { stop(); return nil } // while the first is read
-	if err := j.all(ctx); err == nil || len(j.v.Findings.V) != 0 {
-		t.Errorf("%v, %+v", err, j.v.Findings.V)
+	j.Pause = func(context.Context, int) error { stop(); return nil } // while the first is read
+	if err := j.All(ctx); err == nil || len(j.V.Findings.V) != 0 {
+		t.Errorf("%v, %+v", err, j.V.Findings.V)
 	}
 	for _, s := range list[1:] {
 		now, err := b.Catalog.Segment(t.Context(), s.ID)

@@ -11,6 +11,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/search"
 )
 
 // manifestsRead counts the manifests that are read of a store.
@@ -34,7 +36,7 @@ func TestTheNewestVersionIsFoundInPartsAsItIsAtOnce(t *testing.T) {
 	h := newHarbour(t, "sqlite")
 	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)", "CREATE INDEX scan_at ON scan (at)")
 	b := h.serve(t, nil)
-	b.sliceRows = 6
+	b.Runs.SliceRows = 6
 	s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-06-01", "archive") + cellar}
 	round := func(n int) {
 		for i := range 20 {
@@ -50,15 +52,15 @@ func TestTheNewestVersionIsFoundInPartsAsItIsAtOnce(t *testing.T) {
 	}
 	compare := func(when string) {
 		t.Helper()
-		for _, q := range []SearchRequest{{}, {Limit: 1000}, {Limit: 7}, {Where: "note = 'round 1'", Limit: 50}, {Where: "id IN (3, 30, 44)", wide: true, Limit: 50}, {Where: "id > 20", Columns: []string{"note"}}, {Live: true, Limit: 200}} {
+		for _, q := range []search.SearchRequest{{}, {Limit: 1000}, {Limit: 7}, {Where: "note = 'round 1'", Limit: 50}, {Where: "id IN (3, 30, 44)", Wide: true, Limit: 50}, {Where: "id > 20", Columns: []string{"note"}}, {Live: true, Limit: 200}} {
 			got, parts := b.found(t, q)
-			q.atOnce = true
+			q.AtOnce = true
 			want, all := b.found(t, q)
 			if got != want || parts.Segments != all.Segments || parts.Superseded != all.Superseded || parts.Found != all.Found || parts.More != all.More {
 				t.Errorf("%s, %+v: found in parts\n%s\nand at once\n%s\n%+v\n%+v", when, q, got, want, parts, all)
 			}
 		}
-		x, err := b.Reconcile(t.Context(), "harbour", "scan")
+		x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
 		if err != nil || !x.Agree {
 			t.Errorf("%s: %+v, %v", when, x, err)
 		}
@@ -66,7 +68,7 @@ func TestTheNewestVersionIsFoundInPartsAsItIsAtOnce(t *testing.T) {
 	for n := range 6 {
 		round(n)
 	}
-	if _, all := b.found(t, SearchRequest{}); all.Superseded == 0 || all.Segments < 15 {
+	if _, all := b.found(t, search.SearchRequest{}); all.Superseded == 0 || all.Segments < 15 {
 		t.Fatalf("%+v: the test shows nothing", all)
 	}
 	compare("fresh")
@@ -75,9 +77,9 @@ func TestTheNewestVersionIsFoundInPartsAsItIsAtOnce(t *testing.T) {
 	h.exec(t, "ALTER TABLE scan ADD COLUMN gate text")
 	round(6)
 	compare("with a new column")
-	q := SearchRequest{Where: "gate IS NULL", Limit: 1000}
+	q := search.SearchRequest{Where: "gate IS NULL", Limit: 1000}
 	_, parts := b.found(t, q)
-	q.atOnce = true
+	q.AtOnce = true
 	if _, all := b.found(t, q); fmt.Sprint(parts.Lacking) != fmt.Sprint(all.Lacking) || len(all.Lacking) == 0 {
 		t.Errorf("in parts %+v lack, and at once %+v", parts.Lacking, all.Lacking)
 	}
@@ -87,9 +89,9 @@ func TestTheNewestVersionIsFoundInPartsAsItIsAtOnce(t *testing.T) {
 func TestASearchReadsWhatItTouches(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.sliceRows = 20
+	b.Runs.SliceRows = 20
 	r := b.start(t)
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := b.Catalog.SetRunState(t.Context(), "service", r.ID, catalog.Done, ""); err != nil {
@@ -97,16 +99,16 @@ func TestASearchReadsWhatItTouches(t *testing.T) {
 	}
 	counts := &manifestsRead{Store: b.store}
 	b.Engine.Store = func(context.Context, string) (store.Store, error) { return counts, nil }
-	b.Engine.recent.segments = nil
-	if found, s := b.found(t, SearchRequest{Limit: 30}); s.Segments != rows/20 || !s.More || len(strings.Split(found, "|")) != 30 || counts.n.Load() > 10 {
+	b.Shelf.Forget()
+	if found, s := b.found(t, search.SearchRequest{Limit: 30}); s.Segments != rows/20 || !s.More || len(strings.Split(found, "|")) != 30 || counts.n.Load() > 10 {
 		t.Errorf("%d manifests of %d were read: %+v", counts.n.Load(), s.Segments, s)
 	}
 	counts.n.Store(0)
-	b.Engine.recent.segments = nil
-	if columns, err := b.archivedColumns(t.Context(), "harbour", "scan"); err != nil || len(columns) != 3 || counts.n.Load() > 0 {
+	b.Shelf.Forget()
+	if columns, err := b.Search.ArchivedColumns(t.Context(), "harbour", "scan"); err != nil || len(columns) != 3 || counts.n.Load() > 0 {
 		t.Errorf("%d manifests were read for %v, %v", counts.n.Load(), columns, err)
 	}
-	if p, err := b.PreviewRestore(t.Context(), RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id = 7"}, Target: "file", Format: "csv"}); err != nil || p.Rows != 1 {
+	if p, err := b.Restores.PreviewRestore(t.Context(), restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id = 7"}, Target: "file", Format: "csv"}); err != nil || p.Rows != 1 {
 		t.Errorf("%+v, %v", p, err)
 	}
 }
@@ -132,7 +134,7 @@ func TestCrossingSpansAreFound(t *testing.T) {
 				spans[i].Least, spans[i].Greatest = value.OfText("a"), value.OfText("b")
 			}
 		}
-		got := crossing(spans)
+		got := search.Crossing(spans)
 		for i := range spans {
 			want := false
 			for j := range spans {

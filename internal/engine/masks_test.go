@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/mask"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -50,8 +51,8 @@ func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
 		{rule.MaskBlank, false, null, null},
 	} {
 		col := shape.Column{Name: "it", Kind: c.in.Kind, Nullable: c.nullable}
-		k := newCleaner(&shape.Table{Columns: []shape.Column{col}}, []int{0}, nil, map[string]rule.Mask{"it": c.mask}, []byte("key"))
-		got := k.chunk(&value.Chunk{Width: 1, Values: []value.Value{c.in}}).Values[0]
+		k := mask.New(&shape.Table{Columns: []shape.Column{col}}, []int{0}, nil, map[string]rule.Mask{"it": c.mask}, []byte("key"))
+		got := k.Clean(&value.Chunk{Width: 1, Values: []value.Value{c.in}}).Values[0]
 		if got.Exact() != c.want.Exact() || got.Kind != c.want.Kind {
 			t.Errorf("%q of %s is %s instead of %s", c.mask, c.in.Exact(), got.Exact(), c.want.Exact())
 		}
@@ -61,11 +62,11 @@ func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
 func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 	t.Parallel()
 	hash := func(column, key string, v value.Value) string {
-		k := newCleaner(&shape.Table{Columns: []shape.Column{{Name: column, Kind: v.Kind}}}, []int{0}, nil, map[string]rule.Mask{column: rule.MaskHash}, []byte(key))
-		if c := k.columns[0]; c.Kind != value.Text || !c.AsText {
+		k := mask.New(&shape.Table{Columns: []shape.Column{{Name: column, Kind: v.Kind}}}, []int{0}, nil, map[string]rule.Mask{column: rule.MaskHash}, []byte(key))
+		if c := k.Columns[0]; c.Kind != value.Text || !c.AsText {
 			t.Errorf("a hash of %s is archived as %s", column, c.Kind)
 		}
-		return string(k.chunk(&value.Chunk{Width: 1, Values: []value.Value{v}}).Values[0].B)
+		return string(k.Clean(&value.Chunk{Width: 1, Values: []value.Value{v}}).Values[0].B)
 	}
 	one := hash("login", "key", value.OfText("heron"))
 	if b, err := hex.DecodeString(one); err != nil || len(b) != 32 || strings.Contains(one, "heron") {
@@ -84,17 +85,17 @@ func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 func TestOmittedColumnsAreGoneAndJoinedOnesStandBehind(t *testing.T) {
 	t.Parallel()
 	table := &shape.Table{Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "photo", Kind: value.Bytes}, {Name: "name", Kind: value.Text}, {Name: "code", Kind: value.Int}}}
-	k := newCleaner(table, []int{0, 1, 2, 3}, []string{"photo"}, map[string]rule.Mask{"name": rule.MaskLast4}, nil)
-	k.include([]filter.Ref{{Join: "vessel", Name: "flag", Column: &shape.Column{Name: "flag", Kind: value.Text, Generated: true}}})
+	k := mask.New(table, []int{0, 1, 2, 3}, []string{"photo"}, map[string]rule.Mask{"name": rule.MaskLast4}, nil)
+	k.Include([]filter.Ref{{Join: "vessel", Name: "flag", Column: &shape.Column{Name: "flag", Kind: value.Text, Generated: true}}})
 	var names []string
-	for _, c := range k.columns {
+	for _, c := range k.Columns {
 		names = append(names, c.Name)
 	}
-	if got := strings.Join(names, " "); got != "id name code vessel.flag" || !k.columns[3].Nullable || k.columns[3].Generated {
-		t.Errorf("archived are %s, %+v", got, k.columns[3])
+	if got := strings.Join(names, " "); got != "id name code vessel.flag" || !k.Columns[3].Nullable || k.Columns[3].Generated {
+		t.Errorf("archived are %s, %+v", got, k.Columns[3])
 	}
 	in := &value.Chunk{Width: 5, Values: []value.Value{value.Of(1), value.OfBytes([]byte{9}), value.OfText("passenger"), value.Of(5), value.OfText("red"), value.Of(2), value.OfBytes(nil), value.OfText("x"), value.Of(6), {}}}
-	out := k.chunk(in)
+	out := k.Clean(in)
 	var got []string
 	for i := range out.Rows() {
 		for _, v := range out.Row(i) {
@@ -104,7 +105,7 @@ func TestOmittedColumnsAreGoneAndJoinedOnesStandBehind(t *testing.T) {
 	if text := strings.Join(got, " "); text != "1 ****nger 5 red 2 **** 6 "+(value.Value{}).String() {
 		t.Errorf("rows are archived as %q", text)
 	}
-	if notes := k.maskedNames(); len(notes) != 1 || notes["name"] != "last4" {
+	if notes := k.Masked(); len(notes) != 1 || notes["name"] != "last4" {
 		t.Errorf("the manifest notes %v", notes)
 	}
 }
@@ -150,7 +151,7 @@ func TestCleanedRowsThatWereLeftAreReadAgainHoweverOftenTheRunStops(t *testing.T
 				}
 				r, err := b.Catalog.Run(t.Context(), run)
 				if err == nil {
-					err = b.Run(ctx, r)
+					err = b.Runs.Run(ctx, r)
 				}
 				cancel()
 				if stopped := err != nil; stopped != (i < 2) {

@@ -10,7 +10,11 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/dispose"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/search"
 	"ambercellar/internal/source"
 )
 
@@ -32,8 +36,8 @@ func TestARenamedColumnIsOneColumn(t *testing.T) {
 			archived(time.Date(2020, 1, 3, 0, 0, 0, 0, time.UTC))
 			h.exec(t, "ALTER TABLE scan RENAME COLUMN note TO remark")
 			archived(time.Time{})
-			find := func(where string) (*Searched, error) {
-				return b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+			find := func(where string) (*search.Searched, error) {
+				return b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 			}
 			all, err := find("")
 			if err != nil || all.Segments < 2 {
@@ -44,13 +48,13 @@ func TestARenamedColumnIsOneColumn(t *testing.T) {
 				if err != nil || some.Found == 0 || some.Found >= all.Found || len(some.Lacking) != 1 || some.Lacking[0].Column != "remark" || some.Lacking[0].Rows != all.Found-some.Found {
 					t.Fatalf("by the new name, of %d rows: %+v, %v", all.Found, some, err)
 				}
-				d, err := b.PlanErasure(t.Context(), "me", ErasureRequest{Source: "harbour", Table: "scan", Where: "remark = 'note' AND id < 60"})
+				d, err := b.Disposals.PlanErasure(t.Context(), "me", dispose.ErasureRequest{Source: "harbour", Table: "scan", Where: "remark = 'note' AND id < 60"})
 				if err != nil || len(d.Stays.V) != len(some.Lacking[0].Segments) || !strings.Contains(d.Stays.V[0].Reason, "nobody can tell whether it holds such rows") {
 					t.Fatalf("an erasure by the new name: %+v, %v", d, err)
 				}
 			}
 			tell := func(name, was string) error {
-				_, err := b.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: name, Was: was})
+				_, err := b.Search.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: name, Was: was})
 				return err
 			}
 			var refused *refuse.Error
@@ -72,18 +76,18 @@ func TestARenamedColumnIsOneColumn(t *testing.T) {
 			if _, err := find("note = 'note'"); err == nil {
 				t.Error("the old name still finds a part of the rows")
 			}
-			sum, err := b.Summarise(t.Context(), SummaryRequest{Source: "harbour", Table: "scan", GroupBy: []string{"remark"}, Of: []Measure{{Of: "count"}}})
+			sum, err := b.Search.Summarise(t.Context(), search.SummaryRequest{Source: "harbour", Table: "scan", GroupBy: []string{"remark"}, Of: []search.Measure{{Of: "count"}}})
 			if err != nil || len(sum.Groups) != 1 || *sum.Groups[0][1] != fmt.Sprint(all.Found) {
 				t.Errorf("counted by it: %+v, %v", sum, err)
 			}
-			r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "remark = 'note' AND id < 60"}, Target: TargetTable})
+			r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "remark = 'note' AND id < 60"}, Target: catalog.TargetTable})
 			if err == nil {
-				err = b.Restore(t.Context(), r, t.TempDir())
+				err = b.Restores.Restore(t.Context(), r, t.TempDir())
 			}
 			if err != nil || r.Restored != 59 || h.count(t, "SELECT count(*) FROM scan WHERE id < 60 AND remark = 'note'") != 59 {
 				t.Errorf("restored by it: %+v, %v", r, err)
 			}
-			d, err := b.PlanErasure(t.Context(), "me", ErasureRequest{Source: "harbour", Table: "scan", Where: "remark = 'note' AND id < 60"})
+			d, err := b.Disposals.PlanErasure(t.Context(), "me", dispose.ErasureRequest{Source: "harbour", Table: "scan", Where: "remark = 'note' AND id < 60"})
 			if err != nil || len(d.Stays.V) != 0 || len(d.Items.V) == 0 {
 				t.Errorf("an erasure by it: %+v, %v", d, err)
 			}
@@ -108,16 +112,16 @@ func TestARenamedColumnIsOneColumn(t *testing.T) {
 // archived makes a plan and runs it to its end.
 func (b *bench) archived(t *testing.T, before time.Time) {
 	t.Helper()
-	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "matrix", Before: before, Confirm: true})
+	p, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "matrix", Before: before, Confirm: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := b.StartRun(t.Context(), "me", p.ID, false)
+	r, err := b.Plans.Start(t.Context(), "me", p.ID, false)
 	if err == nil {
 		r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
 	}
 	if err == nil {
-		err = b.Run(t.Context(), r)
+		err = b.Runs.Run(t.Context(), r)
 	}
 	if err == nil {
 		_, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Done, "")
@@ -139,7 +143,7 @@ func TestTheDatabaseKnowsItsColumns(t *testing.T) {
 	b.archived(t, time.Date(2020, 1, 5, 0, 0, 0, 0, time.UTC))
 	find := func(where string, want int64) {
 		t.Helper()
-		got, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+		got, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 		if err != nil || got.Found != want || len(got.Lacking) > 0 {
 			t.Errorf("%s: %+v, %v; want %d rows", where, got, err, want)
 		}
@@ -153,26 +157,26 @@ func TestTheDatabaseKnowsItsColumns(t *testing.T) {
 	find("door = 'deck' AND deck = 'gate'", 9)
 	find("old = id", 9)
 	find("berth IS NULL", 9) // it was added, as its number tells
-	names, err := b.ColumnNames(t.Context(), "harbour", "scan")
+	names, err := b.Search.ColumnNames(t.Context(), "harbour", "scan")
 	if said := fmt.Sprint(names); err != nil || !strings.Contains(said, "deck gate") || !strings.Contains(said, "door deck") || !strings.Contains(said, "old seat") || strings.Contains(said, "berth") {
 		t.Errorf("%v, %v", names, err)
 	}
-	r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 0"}, Target: TargetSide, TargetTable: "aside"})
+	r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 0"}, Target: catalog.TargetSide, TargetTable: "aside"})
 	if err == nil {
-		err = b.Restore(t.Context(), r, t.TempDir())
+		err = b.Restores.Restore(t.Context(), r, t.TempDir())
 	}
 	if err != nil || r.Restored != 9 || h.count(t, `SELECT count(*) FROM aside WHERE door = 'deck' AND deck = 'gate' AND old = id AND ("old (dropped)" IS NULL) = (id > 3) AND berth IS NULL`) != 9 {
 		t.Errorf("a side table: %+v, %v", r, err)
 	}
 	var refused *refuse.Error
-	into := RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 3"}, Target: TargetTable}
-	if _, err = b.RequestRestore(t.Context(), "me", into); !errors.As(err, &refused) || !strings.Contains(err.Error(), `column "old" of the archived rows was dropped`) {
+	into := restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 3"}, Target: catalog.TargetTable}
+	if _, err = b.Restores.Request(t.Context(), "me", into); !errors.As(err, &refused) || !strings.Contains(err.Error(), `column "old" of the archived rows was dropped`) {
 		t.Errorf("a column that is not there: %v", err)
 	}
 	into.Fit = catalog.Fit{LeaveOut: []string{"old (dropped)"}}
-	r, err = b.RequestRestore(t.Context(), "me", into)
+	r, err = b.Restores.Request(t.Context(), "me", into)
 	if err == nil {
-		err = b.Restore(t.Context(), r, t.TempDir())
+		err = b.Restores.Restore(t.Context(), r, t.TempDir())
 	}
 	if err != nil || r.Restored != 6 || h.count(t, "SELECT count(*) FROM scan WHERE door = 'deck' AND deck = 'gate' AND old = id") != 6 {
 		t.Errorf("the table: %+v, %v", r, err)
@@ -180,7 +184,7 @@ func TestTheDatabaseKnowsItsColumns(t *testing.T) {
 	h.exec(t, "CREATE TABLE again AS SELECT * FROM scan", "DROP TABLE scan", "ALTER TABLE again RENAME TO scan") // whose numbers are others
 	h.exec(t, "ALTER TABLE scan ADD PRIMARY KEY (id)")
 	find("door = 'deck' AND deck = 'gate'", 9)
-	if _, err := b.ColumnNames(t.Context(), "harbour", "scan"); err != nil { // the table is looked at
+	if _, err := b.Search.ColumnNames(t.Context(), "harbour", "scan"); err != nil { // the table is looked at
 		t.Fatal(err)
 	}
 	h.exec(t, "ALTER TABLE scan RENAME COLUMN door TO hatch")
@@ -203,20 +207,20 @@ func TestNumbersOfADatabaseThatWasTurnedBack(t *testing.T) {
 	h.exec(t, "ALTER TABLE scan RENAME COLUMN seat TO berth", fmt.Sprintf("UPDATE ambercellar.lease SET epoch = %d WHERE table_name = 'scan'", at))
 	find := func(where string, want int64, lacking int) {
 		t.Helper()
-		got, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+		got, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Where: where, Columns: []string{"id"}}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 		if err != nil || got.Found != want || len(got.Lacking) != lacking {
 			t.Errorf("%s: %+v, %v; want %d rows", where, got, err, want)
 		}
 	}
 	names := func() {
 		t.Helper()
-		if list, err := b.ColumnNames(t.Context(), "harbour", "scan"); err != nil || len(list) != 0 {
+		if list, err := b.Search.ColumnNames(t.Context(), "harbour", "scan"); err != nil || len(list) != 0 {
 			t.Errorf("seen: %v, %v", list, err)
 		}
 	}
 	names()
 	find("seat = 'seat'", 3, 0)
-	if _, err := b.Settle(t.Context(), "me", "harbour", "scan", "it was turned back"); err != nil {
+	if _, err := b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", "it was turned back"); err != nil {
 		t.Fatal(err)
 	}
 	names()
@@ -241,20 +245,20 @@ func TestASideTableTakesRowsFromBeforeAndAfter(t *testing.T) {
 			h.exec(t, "ALTER TABLE scan RENAME COLUMN note TO remark", "ALTER TABLE scan ADD gate integer")
 			b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive")+cellar)
 			b.archived(t, time.Date(2020, 1, 3, 0, 0, 0, 0, time.UTC))
-			if _, err := b.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: "remark", Was: "note"}); err != nil {
+			if _, err := b.Search.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: "remark", Was: "note"}); err != nil {
 				t.Fatal(err)
 			}
 			tables := 0
 			into := func(where string) (*catalog.Restore, string, error) {
 				tables++
 				name := fmt.Sprintf("aside_%d", tables)
-				r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: where}, Target: TargetSide, TargetTable: name})
+				r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: where}, Target: catalog.TargetSide, TargetTable: name})
 				if err == nil {
-					err = b.Restore(t.Context(), r, t.TempDir())
+					err = b.Restores.Restore(t.Context(), r, t.TempDir())
 				}
 				return r, name, err
 			}
-			all, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+			all, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 			if err != nil || all.Segments < 2 {
 				t.Fatalf("%+v, %v", all, err)
 			}
@@ -298,12 +302,12 @@ func TestASideTableKeepsItsNamesWhileItIsFilled(t *testing.T) {
 	b.archived(t, time.Time{})
 	tell := func(name, was string) {
 		t.Helper()
-		if _, err := b.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: name, Was: was}); err != nil {
+		if _, err := b.Search.TellName(t.Context(), "me", catalog.FormerName{Source: "harbour", Table: "scan", Name: name, Was: was}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	tell("remark", "note")
-	r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{All: true}, Target: TargetSide, TargetTable: "aside"})
+	r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{All: true}, Target: catalog.TargetSide, TargetTable: "aside"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -312,19 +316,19 @@ func TestASideTableKeepsItsNamesWhileItIsFilled(t *testing.T) {
 	b.Source = func(context.Context, string) (source.Source, error) {
 		return &halting{Source: inner, left: 1, after: true, end: stop}, nil
 	}
-	if err := b.Restore(ctx, r, t.TempDir()); !errors.Is(err, refuse.ErrShutdown) {
+	if err := b.Restores.Restore(ctx, r, t.TempDir()); !errors.Is(err, refuse.ErrShutdown) {
 		t.Fatalf("it was not stopped: %v", err)
 	}
 	b.Source = func(context.Context, string) (source.Source, error) { return inner, nil }
 	tell("comment", "remark")
-	all, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+	all, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 	if err != nil {
 		t.Fatal(err)
 	}
 	if r, err = b.Catalog.Restore(t.Context(), r.ID); err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Restore(t.Context(), r, t.TempDir()); err != nil || r.Restored != all.Found || h.count(t, "SELECT count(*) FROM aside WHERE remark = 'note'") != all.Found {
+	if err := b.Restores.Restore(t.Context(), r, t.TempDir()); err != nil || r.Restored != all.Found || h.count(t, "SELECT count(*) FROM aside WHERE remark = 'note'") != all.Found {
 		t.Errorf("%d of %d rows, %v", r.Restored, all.Found, err)
 	}
 }
@@ -338,20 +342,20 @@ func TestASideTableThatWasLeftIsGoneOnWith(t *testing.T) {
 	b.rule(t, fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive")+cellar)
 	b.archived(t, time.Date(2020, 1, 3, 0, 0, 0, 0, time.UTC))
 	b.archived(t, time.Time{})
-	ask := RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{All: true}, Target: TargetSide, TargetTable: "aside"}
-	r, err := b.RequestRestore(t.Context(), "me", ask)
+	ask := restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{All: true}, Target: catalog.TargetSide, TargetTable: "aside"}
+	r, err := b.Restores.Request(t.Context(), "me", ask)
 	if err != nil {
 		t.Fatal(err)
 	}
 	inner := mustSource(t, b)
 	b.Source = func(context.Context, string) (source.Source, error) { return &fewRestores{Source: inner, left: 1}, nil }
-	if err := b.Restore(t.Context(), r, t.TempDir()); err == nil || r.State != catalog.RestoreFailed {
+	if err := b.Restores.Restore(t.Context(), r, t.TempDir()); err == nil || r.State != catalog.RestoreFailed {
 		t.Fatalf("it did not fail: %+v, %v", r, err)
 	}
 	b.Source = func(context.Context, string) (source.Source, error) { return inner, nil }
 	there := h.count(t, "SELECT count(*) FROM aside")
-	if r, err = b.RequestRestore(t.Context(), "me", ask); err == nil {
-		err = b.Restore(t.Context(), r, t.TempDir())
+	if r, err = b.Restores.Request(t.Context(), "me", ask); err == nil {
+		err = b.Restores.Restore(t.Context(), r, t.TempDir())
 	}
 	if all := h.count(t, "SELECT count(*) FROM aside"); err != nil || there == 0 || r.Skipped != there || r.Restored+r.Skipped != all || all != 119 {
 		t.Errorf("%d rows were there, and %d are, %+v, %v", there, all, r, err)
@@ -360,7 +364,7 @@ func TestASideTableThatWasLeftIsGoneOnWith(t *testing.T) {
 	for _, theirs := range []string{"theirs", "aside"} { // another one, and one that somebody has made in the place of ours
 		h.exec(t, "DROP TABLE IF EXISTS "+theirs, fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, name text)", theirs))
 		ask.TargetTable = theirs
-		if _, err := b.RequestRestore(t.Context(), "me", ask); !errors.As(err, &refused) || !strings.Contains(err.Error(), "has a table "+theirs+" already") {
+		if _, err := b.Restores.Request(t.Context(), "me", ask); !errors.As(err, &refused) || !strings.Contains(err.Error(), "has a table "+theirs+" already") {
 			t.Errorf("somebody else's table: %v", err)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/search"
 )
 
 // What is found by the spans that the catalog keeps is what is found by looking at every segment: for keys of numbers and of texts, of one column and of two, of tables
@@ -40,7 +41,7 @@ func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 				h.exec(t, "INSERT INTO scan VALUES ("+c.row(i)+")")
 			}
 			b := h.serve(t, nil)
-			b.sliceRows = 11
+			b.Runs.SliceRows = 11
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-06-01", "archive") + cellar}
 			run := s.start(t, h, b)
 			if err := s.work(t, b, run); err != nil {
@@ -56,31 +57,31 @@ func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 			compare := func(when string) {
 				t.Helper()
 				for _, where := range c.where {
-					got, few := b.found(t, SearchRequest{Where: where})
-					want, all := b.found(t, SearchRequest{Where: where, wide: true, atOnce: true})
+					got, few := b.found(t, search.SearchRequest{Where: where})
+					want, all := b.found(t, search.SearchRequest{Where: where, Wide: true, AtOnce: true})
 					if got != want || few.Segments != all.Segments || few.Found != all.Found {
 						t.Errorf("%s, %s: found %s, and %s by looking at all; %+v, %+v", when, where, got, want, few, all)
 					}
-					got, parts := b.found(t, SearchRequest{Where: where, wide: true})
+					got, parts := b.found(t, search.SearchRequest{Where: where, Wide: true})
 					if got != want || parts.Segments != all.Segments || parts.Found != all.Found || parts.Passed != all.Passed || parts.Rows != all.Rows {
 						t.Errorf("%s, %s: found %s in parts, and %s at once; %+v, %+v", when, where, got, want, parts, all)
 					}
 				}
 			}
 			compare("fresh")
-			m, err := b.readMoment(t.Context(), "harbour", "scan")
+			m, err := b.Search.ReadMoment(t.Context(), "harbour", "scan")
 			if err != nil {
 				t.Fatal(err)
 			}
 			first := c.where[0]
-			if n, err := b.narrow(t.Context(), SearchRequest{Source: "harbour", Table: "scan", Where: first}, m); err != nil || n == nil || len(n.segments) > len(list)/2 {
+			if n, err := b.Search.Narrow(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Where: first}, m); err != nil || n == nil || len(n.Segments) > len(list)/2 {
 				t.Errorf("%s is not narrowed down: %+v, %v", first, n, err)
 			}
 			h.forgetSpans(t, "number % 3 = 0")
 			compare("where some are not known")
 			h.forgetSpans(t, "true")
 			compare("where none is known")
-			if n, err := b.SpanSegments(t.Context()); err != nil || n != len(list) {
+			if n, err := b.Upkeep.SpanSegments(t.Context()); err != nil || n != len(list) {
 				t.Errorf("%d of %d are found out, %v", n, len(list), err)
 			}
 			compare("found out later")

@@ -15,6 +15,9 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/sweep"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // turnBack puts a backup of the catalog in the place of the present one.
@@ -41,9 +44,9 @@ func (b *bench) backup(t *testing.T) string {
 // wrong verifies everything and returns what is wrong, as KIND STORE FILE.
 func (b *bench) wrong(t *testing.T, repair bool) (out []string) {
 	t.Helper()
-	v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{Repair: repair}, nil)
+	v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{Repair: repair}, nil)
 	if err == nil {
-		err = b.Verify(t.Context(), v, 0)
+		err = b.Upkeep.Verify(t.Context(), v, 0)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -57,9 +60,9 @@ func (b *bench) wrong(t *testing.T, repair bool) (out []string) {
 	return out
 }
 
-func (b *bench) sweepAll(t *testing.T, name string) *Swept {
+func (b *bench) sweepAll(t *testing.T, name string) *sweep.Swept {
 	t.Helper()
-	s, err := b.Sweep(t.Context(), "me", name, b.now.AddDate(1, 0, 0), true)
+	s, err := b.Sweeps.Sweep(t.Context(), "me", name, b.now.AddDate(1, 0, 0), true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -71,14 +74,14 @@ func (b *bench) sweepAll(t *testing.T, name string) *Swept {
 func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
 	t.Parallel()
 	b, vault := newVault(t)
-	b.finish(t, PlanRequest{})
+	b.finish(t, plan.PlanRequest{})
 	all := b.archivedRows(t, "")
 	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil || len(list) != 1 {
 		t.Fatal(len(list), err)
 	}
 	before := b.backup(t)
-	if _, err := b.MoveSegment(t.Context(), "me", list[0].ID, "vault"); err != nil {
+	if _, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, "vault"); err != nil {
 		t.Fatal(err)
 	}
 	b.turnBack(t, before)
@@ -95,11 +98,11 @@ func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
 	if got := b.wrong(t, false); !slices.Contains(got, "missing cellar "+m.RowsName()) {
 		t.Errorf("verifying finds %v", got)
 	}
-	x, err := b.Reconcile(t.Context(), "harbour", "scan")
+	x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
 	if err != nil || x.Agree || len(x.Displaced) != 1 {
 		t.Errorf("reconciling: %+v, %v", x, err)
 	}
-	if n, err := b.Adopt(t.Context(), "me", "cellar"); err != nil || n != (Adopted{Renewed: 1}) {
+	if n, err := b.Upkeep.Adopt(t.Context(), "me", "cellar"); err != nil || n != (upkeep.Adopted{Renewed: 1}) {
 		t.Errorf("taken up: %+v, %v", n, err)
 	}
 	if got, err := b.Catalog.Segment(t.Context(), list[0].ID); err != nil || got.RowsIn() != "vault" {
@@ -118,23 +121,23 @@ func TestAnOlderCatalogHearsOfDisposals(t *testing.T) {
 	t.Parallel()
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
-	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "id = 10", Reference: "case 9", Reason: "inquiry"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id = 10", Reference: "case 9", Reason: "inquiry"}); err != nil {
 		t.Fatal(err)
 	}
 	before := b.backup(t)
 	d := b.decide(t)
-	if err := b.Dispose(t.Context(), d); err != nil {
+	if err := b.Disposals.Dispose(t.Context(), d); err != nil {
 		t.Fatal(err)
 	}
 	b.turnBack(t, before)
-	x, err := b.Reconcile(t.Context(), "harbour", "scan")
+	x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
 	if err != nil || x.Agree || !strings.Contains(strings.Join(x.Differences, "; "), "were destroyed, by their records") {
 		t.Errorf("%+v, %v", x, err)
 	}
 	if swept := b.sweepAll(t, "cellar"); swept.Removed != 0 {
 		t.Errorf("the rows that stayed were swept: %+v", swept)
 	}
-	if x, err = b.Settle(t.Context(), "me", "harbour", "scan", "an old catalog"); err != nil || !x.Agree {
+	if x, err = b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", "an old catalog"); err != nil || !x.Agree {
 		t.Errorf("%+v, %v", x, err)
 	}
 	for _, one := range s {
@@ -156,12 +159,12 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 	t.Parallel()
 	b, vault := newVault(t)
 	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S}\npace: unlimited\n")
-	run := b.finish(t, PlanRequest{})
+	run := b.finish(t, plan.PlanRequest{})
 	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, books, err := b.Engine.load(t.Context(), b.store, &list[0])
+	m, books, err := b.Engine.Shelf.Load(t.Context(), b.store, &list[0])
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -187,7 +190,7 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 	begin(vault, ulid.Make().String())
 	b.now = b.now.Add(time.Minute)
 	d := b.decide(t)
-	if err := b.Dispose(t.Context(), d); err != nil {
+	if err := b.Disposals.Dispose(t.Context(), d); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := b.Catalog.SetDisposalState(t.Context(), "service", d.ID, catalog.DisposalDone, "", catalog.At(b.Now())); err != nil {
@@ -204,7 +207,7 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 			t.Errorf("begun in the %s: %+v, %v", name, left, err)
 		}
 	}
-	c, err := b.Certificate(t.Context(), d.ID)
+	c, err := b.Disposals.Certificate(t.Context(), d.ID)
 	if err != nil || len(c.Destroyed) != 1 || !slices.Equal(c.Destroyed[0].Searched, []string{"cellar", "vault"}) {
 		t.Fatalf("%+v, %v", c, err)
 	}
@@ -212,7 +215,7 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 		t.Errorf("what remains: %q", c.Remains)
 	}
 	// A second copy that was listed before is not made any more.
-	if err := b.copySecond(t.Context(), &list[0]); err != nil {
+	if err := b.Upkeep.CopySecond(t.Context(), &list[0]); err != nil {
 		t.Error(err)
 	}
 	if err := b.Catalog.SetSecond(t.Context(), list[0].ID, "vault", b.now); !errors.Is(err, catalog.ErrState) {
@@ -230,8 +233,8 @@ func TestAStoreThatIsAwayHoldsADisposalUp(t *testing.T) {
 	t.Parallel()
 	b, _ := newVault(t)
 	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S, second: vault}\npace: unlimited\n")
-	b.finish(t, PlanRequest{})
-	if n, err := b.CopySeconds(t.Context()); n != 1 || err != nil {
+	b.finish(t, plan.PlanRequest{})
+	if n, err := b.Upkeep.CopySeconds(t.Context()); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	b.now = b.now.Add(time.Minute)
@@ -244,13 +247,13 @@ func TestAStoreThatIsAwayHoldsADisposalUp(t *testing.T) {
 		}
 		return whole(ctx, name)
 	}
-	if err := b.Dispose(t.Context(), d); !errors.Is(err, store.ErrAway) || calls == 0 {
+	if err := b.Disposals.Dispose(t.Context(), d); !errors.Is(err, store.ErrAway) || calls == 0 {
 		t.Errorf("%v after %d calls", err, calls)
 	}
 	b.Store = whole
 	again, err := b.Catalog.Disposal(t.Context(), d.ID)
 	if err == nil {
-		err = b.Dispose(t.Context(), again)
+		err = b.Disposals.Dispose(t.Context(), again)
 	}
 	if err != nil || again.Items.V[0].Destroyed == nil || len(again.Items.V[0].Remains) != 0 {
 		t.Errorf("%+v, %v", again.Items.V, err)
@@ -262,7 +265,7 @@ func TestAnInterruptedAdoptionIsTakenUp(t *testing.T) {
 	t.Parallel()
 	for _, state := range []catalog.SegmentState{catalog.SegmentWriting, catalog.SegmentOpen} {
 		b := newBench(t, "wal")
-		b.finish(t, PlanRequest{})
+		b.finish(t, plan.PlanRequest{})
 		all := b.archivedRows(t, "")
 		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 		if err != nil {
@@ -282,13 +285,13 @@ func TestAnInterruptedAdoptionIsTakenUp(t *testing.T) {
 		if err := c.AddSegment(t.Context(), &half); err != nil {
 			t.Fatal(err)
 		}
-		if n, err := b.Adopt(t.Context(), "me", "cellar"); err != nil || n != (Adopted{Renewed: 1}) {
+		if n, err := b.Upkeep.Adopt(t.Context(), "me", "cellar"); err != nil || n != (upkeep.Adopted{Renewed: 1}) {
 			t.Errorf("%s: %+v, %v", state, n, err)
 		}
 		if got, err := c.Segment(t.Context(), half.ID); err != nil || got.State != catalog.SegmentClosed || got.Deleted != list[0].Deleted || b.archivedRows(t, "") != all {
 			t.Errorf("%s: %+v, %v", state, got, err)
 		}
-		if n, err := b.Adopt(t.Context(), "me", "cellar"); err != nil || n != (Adopted{}) {
+		if n, err := b.Upkeep.Adopt(t.Context(), "me", "cellar"); err != nil || n != (upkeep.Adopted{}) {
 			t.Errorf("%s, once more: %+v, %v", state, n, err)
 		}
 	}
@@ -310,7 +313,7 @@ func TestASegmentThatCannotBeReadKeepsNoOtherFromBeingTakenUp(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(b.cellar, s[1].Stem+".manifest.json"), []byte("{"), 0o640); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := b.Adopt(t.Context(), "me", "cellar"); !errors.Is(err, archive.ErrDamaged) || n.Segments != 2 {
+	if n, err := b.Upkeep.Adopt(t.Context(), "me", "cellar"); !errors.Is(err, archive.ErrDamaged) || n.Segments != 2 {
 		t.Errorf("%+v, %v", n, err)
 	}
 }

@@ -12,6 +12,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 )
 
@@ -71,7 +73,7 @@ func TestPartitionsLeaveAsAWhole(t *testing.T) {
 		b := h.serve(t, nil)
 		b.rule(t, fmt.Sprintf(readingRule, "archive"))
 		before := h.words(t, h.digest("at < '2026-05-01'"))
-		p := b.plan(t, PlanRequest{Rule: "readings", Exact: true})
+		p := b.plan(t, plan.PlanRequest{Rule: "readings", Exact: true})
 		var ways []string
 		for _, x := range p.Detail.V.Partitions {
 			ways = append(ways, x.Name[8:]+" "+string(x.Way))
@@ -80,7 +82,7 @@ func TestPartitionsLeaveAsAWhole(t *testing.T) {
 			t.Fatalf("planned: %s; due %d", got, p.Counts.V.Due)
 		}
 		r := b.begin(t, p)
-		if err := b.Run(t.Context(), r); err != nil {
+		if err := b.Runs.Run(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}
 		if got := partStates(r); got != "2026_01 left 250; 2026_02 left 250; 2026_03 left 250; 2026_04 left 250" {
@@ -103,7 +105,7 @@ func TestPartitionsLeaveAsAWhole(t *testing.T) {
 			if s.State != catalog.SegmentClosed || s.Deleted != s.Rows || s.Part == "" {
 				t.Errorf("segment %d: %+v", s.Number, s)
 			}
-			if _, err := b.VerifySegment(t.Context(), s.ID); err != nil {
+			if _, err := b.Upkeep.VerifySegment(t.Context(), s.ID); err != nil {
 				t.Error(err)
 			}
 		}
@@ -137,11 +139,11 @@ func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
 				m := &meddled{}
 				b := h.serve(t, func(s source.Source) source.Source { m.Source = s; return m })
 				b.rule(t, fmt.Sprintf(readingRule, "archive"))
-				r := b.begin(t, b.plan(t, PlanRequest{Rule: "readings"}))
+				r := b.begin(t, b.plan(t, plan.PlanRequest{Rule: "readings"}))
 				change := func() {
 					if c.change != "hold" {
 						h.exec(t, c.change)
-					} else if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "reading", Where: "id = 101", Reference: "claim 7", Reason: "for the test"}); err != nil {
+					} else if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "reading", Where: "id = 101", Reference: "claim 7", Reason: "for the test"}); err != nil {
 						t.Error(err)
 					}
 				}
@@ -153,7 +155,7 @@ func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
 				default:
 					m.seized = change
 				}
-				if err := b.Run(t.Context(), r); err != nil {
+				if err := b.Runs.Run(t.Context(), r); err != nil {
 					t.Fatal(err)
 				}
 				if got := partStates(r); got != "2026_01 "+c.want+"; 2026_02 left 250; 2026_03 left 250; 2026_04 left 250" {
@@ -181,8 +183,8 @@ func TestPurgedPartitionsAreCountedUnderTheirLock(t *testing.T) {
 	divided(t, func(t *testing.T, h *harbour) {
 		b := h.serve(t, nil)
 		b.rule(t, strings.NewReplacer("  - before: 2026-05-01", "  - {before: 2026-04-01, where: deck = 'deck 1'}\n  - {before: 2026-05-01, otherwise: true}", "archive: {store: cellar}\n", "").Replace(fmt.Sprintf(readingRule, "purge")))
-		r := b.begin(t, b.plan(t, PlanRequest{Rule: "readings"}))
-		if err := b.Run(t.Context(), r); err != nil {
+		r := b.begin(t, b.plan(t, plan.PlanRequest{Rule: "readings"}))
+		if err := b.Runs.Run(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}
 		kept := h.count(t, "SELECT count(*) FROM reading WHERE deck = 'deck 1' AND at >= '2026-04-01' AND at < '2026-05-01'")
@@ -204,7 +206,7 @@ func TestOthersAtTheTableKeepAPartitionThereForAWhile(t *testing.T) {
 		m := &meddled{}
 		b := h.serve(t, func(s source.Source) source.Source { m.Source = s; return m })
 		b.rule(t, fmt.Sprintf(readingRule, "archive"))
-		r := b.begin(t, b.plan(t, PlanRequest{Rule: "readings"}))
+		r := b.begin(t, b.plan(t, plan.PlanRequest{Rule: "readings"}))
 		tx, err := h.db.Begin()
 		if err != nil {
 			t.Fatal(err)
@@ -216,13 +218,13 @@ func TestOthersAtTheTableKeepAPartitionThereForAWhile(t *testing.T) {
 				t.Error(n, err)
 			}
 		}
-		b.Progress = func(r *catalog.Run) {
+		b.Runs.Progress = func(r *catalog.Run) {
 			if !waited && strings.HasPrefix(r.Reason, "waiting") {
 				waited = true
 				tx.Rollback()
 			}
 		}
-		if err := b.Run(t.Context(), r); err != nil {
+		if err := b.Runs.Run(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}
 		if got := partStates(r); !waited || got != "2026_01 left 250; 2026_02 left 250; 2026_03 left 250; 2026_04 left 250" || r.Reason != "" {
@@ -260,9 +262,9 @@ func TestWithoutTheRightsForPartitionsRowsGoOneByOne(t *testing.T) {
 			h.exec(t, report.Items[i].Remedy)
 		}
 		b.rule(t, fmt.Sprintf(readingRule, "archive"))
-		p := b.plan(t, PlanRequest{Rule: "readings"})
+		p := b.plan(t, plan.PlanRequest{Rule: "readings"})
 		r := b.begin(t, p)
-		if err := b.Run(t.Context(), r); err != nil {
+		if err := b.Runs.Run(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}
 		if why := p.Detail.V.Partitions[0].Why; h.engine == "postgres" && (len(r.Parts.V) > 0 || !strings.Contains(why, "only the owner of the table may detach its partitions")) {
@@ -285,19 +287,19 @@ func TestPartitionsThatOthersFollowGoRowByRow(t *testing.T) {
 		"CREATE TABLE reading_note (id bigint, at timestamptz, FOREIGN KEY (id, at) REFERENCES reading_2026_03 (id, at))")
 	b := h.serve(t, nil)
 	b.rule(t, fmt.Sprintf(readingRule, "archive"))
-	p := b.plan(t, PlanRequest{Rule: "readings"})
+	p := b.plan(t, plan.PlanRequest{Rule: "readings"})
 	if x := p.Detail.V.Partitions; x[0].Way != rule.WayWhole || x[1].Way != rule.WayRows || !strings.Contains(x[1].Why, "a trigger of its own") {
 		t.Errorf("planned: %+v", x[:2])
 	}
 	r := b.begin(t, p)
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	if got := partStates(r); !strings.Contains(got, "2026_01 left 20; 2026_03 rows 0") || r.Deleted != 80 || h.parts(t) != "2026_02 2026_03 2026_05" {
 		t.Errorf("parts: %s; ledger %+v; partitions %s", got, r.Ledger, h.parts(t))
 	}
 	h.exec(t, "CREATE PUBLICATION feed FOR TABLE reading")
-	if x := b.plan(t, PlanRequest{Rule: "readings"}).Detail.V.Partitions; !strings.Contains(x[0].Why, "a publication sends deletes on") {
+	if x := b.plan(t, plan.PlanRequest{Rule: "readings"}).Detail.V.Partitions; !strings.Contains(x[0].Why, "a publication sends deletes on") {
 		t.Errorf("planned where it is published: %+v", x[0])
 	}
 }
@@ -307,7 +309,7 @@ func TestPartitionsAreMadeAhead(t *testing.T) {
 	divided(t, func(t *testing.T, h *harbour) {
 		b := h.serve(t, nil)
 		for _, try := range []bool{true, false} {
-			out, err := b.MakeAhead(t.Context(), "me", "harbour", "reading", 3, try)
+			out, err := b.Plans.MakeAhead(t.Context(), "me", "harbour", "reading", 3, try)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -323,7 +325,7 @@ func TestPartitionsAreMadeAhead(t *testing.T) {
 			}
 		}
 		h.exec(t, "INSERT INTO reading (id, at) VALUES (99999, '2026-08-31 23:59:59')")
-		if _, err := b.MakeAhead(t.Context(), "me", "harbour", "reading", 0, true); err == nil {
+		if _, err := b.Plans.MakeAhead(t.Context(), "me", "harbour", "reading", 0, true); err == nil {
 			t.Error("none are made")
 		}
 	})
@@ -341,9 +343,9 @@ func mustSource(t *testing.T, b *bench) source.Source {
 // restore puts all rows of a run back.
 func (b *bench) restore(t *testing.T, r *catalog.Run) *catalog.Restore {
 	t.Helper()
-	x, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: "table"})
+	x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: "table"})
 	if err == nil {
-		err = b.Restore(t.Context(), x, t.TempDir())
+		err = b.Restores.Restore(t.Context(), x, t.TempDir())
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -377,13 +379,13 @@ func TestATableIsEmptiedAtOnceOnlyWhereThatIsOffered(t *testing.T) {
 			h.queue(t, 500)
 			b := h.serve(t, nil)
 			b.rule(t, emptyRule)
-			p := b.plan(t, PlanRequest{Rule: "queue", Exact: true})
+			p := b.plan(t, plan.PlanRequest{Rule: "queue", Exact: true})
 			x := p.Detail.V.Emptying
 			if x == nil || x.Offered != (engine != "sqlite") || x.Offered != (len(x.Effects) == 2) || p.Counts.V.Due != 500 {
 				t.Fatalf("%+v, due %d", x, p.Counts.V.Due)
 			}
 			if engine == "sqlite" {
-				if _, err := b.StartRun(t.Context(), "me", p.ID, true); err == nil || !strings.Contains(err.Error(), "does not offer to empty table waiting at once: SQLite has no statement") {
+				if _, err := b.Plans.Start(t.Context(), "me", p.ID, true); err == nil || !strings.Contains(err.Error(), "does not offer to empty table waiting at once: SQLite has no statement") {
 					t.Error(err)
 				}
 				return
@@ -391,13 +393,13 @@ func TestATableIsEmptiedAtOnceOnlyWhereThatIsOffered(t *testing.T) {
 			if engine == "mariadb" {
 				h.exec(t, "DO SLEEP(3.1)") // a table made just now cannot be told from one emptied just now
 			}
-			r, err := b.StartRun(t.Context(), "me", p.ID, true)
+			r, err := b.Plans.Start(t.Context(), "me", p.ID, true)
 			if err == nil {
 				r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
 			}
 			if err == nil {
 				h.exec(t, "INSERT INTO waiting VALUES (501, NULL, 'late')") // due like all others
-				err = b.Run(t.Context(), r)
+				err = b.Runs.Run(t.Context(), r)
 			}
 			if err != nil {
 				t.Fatal(err)
@@ -409,10 +411,10 @@ func TestATableIsEmptiedAtOnceOnlyWhereThatIsOffered(t *testing.T) {
 				t.Errorf("batches: %+v, %v", batches, err)
 			}
 			h.exec(t, "INSERT INTO waiting VALUES (1, NULL, 'again')")
-			if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "waiting", Where: "id = 1", Reference: "claim 7", Reason: "for the test"}); err != nil {
+			if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "waiting", Where: "id = 1", Reference: "claim 7", Reason: "for the test"}); err != nil {
 				t.Fatal(err)
 			}
-			if x := b.plan(t, PlanRequest{Rule: "queue"}).Detail.V.Emptying; x.Offered || x.Why != "there is a hold on the table" {
+			if x := b.plan(t, plan.PlanRequest{Rule: "queue"}).Detail.V.Emptying; x.Offered || x.Why != "there is a hold on the table" {
 				t.Errorf("%+v", x)
 			}
 		})
@@ -430,7 +432,7 @@ func TestATableThatOthersNeverLetGoOfIsEmptiedInBatches(t *testing.T) {
 			}
 			b := h.serve(t, nil)
 			b.rule(t, emptyRule)
-			r, err := b.StartRun(t.Context(), "me", b.plan(t, PlanRequest{Rule: "queue"}).ID, true)
+			r, err := b.Plans.Start(t.Context(), "me", b.plan(t, plan.PlanRequest{Rule: "queue"}).ID, true)
 			if err == nil {
 				r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
 			}
@@ -442,7 +444,7 @@ func TestATableThatOthersNeverLetGoOfIsEmptiedInBatches(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer tx.Rollback()
-			if err := b.Run(t.Context(), r); err != nil {
+			if err := b.Runs.Run(t.Context(), r); err != nil {
 				t.Fatal(err)
 			}
 			if n := h.count(t, "SELECT count(*) FROM waiting"); n != 0 || r.Deleted != 300 || !strings.HasPrefix(partStates(r), " rows 0 (others were at the table whenever it was to be emptied: ") {
@@ -460,17 +462,17 @@ func TestATableOnWhichAHoldComesIsEmptiedInBatches(t *testing.T) {
 			h.queue(t, 300)
 			b := h.serve(t, nil)
 			b.rule(t, emptyRule)
-			r, err := b.StartRun(t.Context(), "me", b.plan(t, PlanRequest{Rule: "queue"}).ID, true)
+			r, err := b.Plans.Start(t.Context(), "me", b.plan(t, plan.PlanRequest{Rule: "queue"}).ID, true)
 			if err == nil {
 				r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, "")
 			}
 			if err != nil {
 				t.Fatal(err)
 			}
-			if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "waiting", Where: "id <= 3", Reference: "claim 7", Reason: "for the test"}); err != nil {
+			if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "waiting", Where: "id <= 3", Reference: "claim 7", Reason: "for the test"}); err != nil {
 				t.Fatal(err)
 			}
-			if err := b.Run(t.Context(), r); err != nil {
+			if err := b.Runs.Run(t.Context(), r); err != nil {
 				t.Fatal(err)
 			}
 			if n := h.count(t, "SELECT count(*) FROM waiting"); n != 3 || r.Deleted != 297 || !strings.HasPrefix(partStates(r), " rows 0 (hold ") || !strings.HasSuffix(partStates(r), " (claim 7) stands on the table)") {

@@ -10,6 +10,7 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // absent is a store that is away from one operation on, for so many operations.
@@ -67,18 +68,18 @@ func (r *absentReader) ReadAt(p []byte, off int64) (int, error) {
 func TestAVerificationWaitsForItsStores(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.sliceRows = 1000
+	b.Runs.SliceRows = 1000
 	r := b.start(t)
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	verified := func(a *absent) (*catalog.Verification, error) {
 		b.Engine.Store = func(context.Context, string) (store.Store, error) { return a, nil }
-		v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+		v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return v, b.Verify(t.Context(), v, 0)
+		return v, b.Upkeep.Verify(t.Context(), v, 0)
 	}
 	whole := &absent{Store: b.store}
 	want, err := verified(whole)
@@ -95,12 +96,12 @@ func TestAVerificationWaitsForItsStores(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	b.Engine.Store = func(context.Context, string) (store.Store, error) { return &absent{Store: b.store, to: 1 << 30}, nil }
-	v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+	v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	done := make(chan error)
-	go func() { copied := *v; done <- b.Verify(ctx, &copied, 0) }()
+	go func() { copied := *v; done <- b.Upkeep.Verify(ctx, &copied, 0) }()
 	for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
 		if now, err := b.Catalog.Verification(t.Context(), v.ID); err != nil || time.Since(begun) > 20*time.Second {
 			t.Fatalf("%+v, %v", now, err)
@@ -118,9 +119,9 @@ func TestAVerificationWaitsForItsStores(t *testing.T) {
 func TestAVerificationLetsDisposalsIn(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.sliceRows = 100
+	b.Runs.SliceRows = 100
 	r := b.start(t)
-	if err := b.Run(t.Context(), r); err != nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	var once sync.Once
@@ -132,7 +133,7 @@ func TestAVerificationLetsDisposalsIn(t *testing.T) {
 		}
 		once.Do(func() {
 			go func() {
-				let <- b.WhenUnread(t.Context(), func() error {
+				let <- b.Shelf.WhenUnread(t.Context(), func() error {
 					mu.Lock()
 					defer mu.Unlock()
 					in = true
@@ -143,7 +144,7 @@ func TestAVerificationLetsDisposalsIn(t *testing.T) {
 		time.Sleep(2 * time.Millisecond)
 	}}
 	b.Engine.Store = func(context.Context, string) (store.Store, error) { return a, nil }
-	v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+	v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -157,7 +158,7 @@ func TestAVerificationLetsDisposalsIn(t *testing.T) {
 			left = rows/100 - v.Segments
 		}
 	}
-	if err := errors.Join(b.Verify(t.Context(), v, 0), <-let); err != nil {
+	if err := errors.Join(b.Upkeep.Verify(t.Context(), v, 0), <-let); err != nil {
 		t.Fatal(err)
 	}
 	if left < rows/100/2 {

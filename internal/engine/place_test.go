@@ -11,6 +11,8 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // newVault is a bench with a second store to which segments can move.
@@ -41,7 +43,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 	steps := 0
 	for n := 0; ; n++ {
 		b, vault := newVault(t)
-		b.finish(t, PlanRequest{})
+		b.finish(t, plan.PlanRequest{})
 		list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 		if err != nil || len(list) != 1 {
 			t.Fatal(len(list), err)
@@ -57,7 +59,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 			}
 			return &stumblingBoth{stumbling{Store: st}, &left}, nil
 		}
-		_, err = b.MoveSegment(t.Context(), "me", s.ID, "vault")
+		_, err = b.Upkeep.MoveSegment(t.Context(), "me", s.ID, "vault")
 		b.Store = whole
 		if got := b.archivedRows(t, ""); got != all {
 			t.Fatalf("step %d: %d of %d rows can be read", n, got, all)
@@ -65,7 +67,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 		moved := err == nil
 		if !moved {
 			steps++
-			if _, err := b.SettleMoves(t.Context()); err != nil {
+			if _, err := b.Upkeep.SettleMoves(t.Context()); err != nil {
 				t.Fatalf("step %d, settling: %v", n, err)
 			}
 			if s, err = b.Catalog.Segment(t.Context(), s.ID); err != nil {
@@ -85,9 +87,9 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 		} else {
 			f.Close()
 		}
-		v, err := b.RequestVerification(t.Context(), "me", VerificationRequest{}, nil)
+		v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{}, nil)
 		if err == nil {
-			err = b.Verify(t.Context(), v, 0)
+			err = b.Upkeep.Verify(t.Context(), v, 0)
 		}
 		if err != nil || v.Wrong != 0 || v.Segments != 1 {
 			t.Fatalf("step %d: %+v, %v", n, v, err)
@@ -101,18 +103,18 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 	}
 	// It goes back, and what cannot be done is refused.
 	b, _ := newVault(t)
-	b.finish(t, PlanRequest{})
+	b.finish(t, plan.PlanRequest{})
 	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, to := range []string{"vault", "cellar"} {
-		if s, err := b.MoveSegment(t.Context(), "me", list[0].ID, to); err != nil || s.RowsIn() != to {
+		if s, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, to); err != nil || s.RowsIn() != to {
 			t.Fatalf("%+v, %v", s, err)
 		}
 	}
 	for to, want := range map[string]string{"cellar": "already", "attic": "there is no store attic"} {
-		if _, err := b.MoveSegment(t.Context(), "me", list[0].ID, to); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, to); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("to %s: %v", to, err)
 		}
 	}

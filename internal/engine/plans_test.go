@@ -10,6 +10,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
@@ -22,7 +23,7 @@ func (b *bench) apply(t *testing.T, clauses string) {
 	if !strings.Contains(clauses, "pace:") {
 		clauses += "\npace: unlimited\n"
 	}
-	if _, problems, err := b.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\n"+clauses), ""); err != nil {
+	if _, problems, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\n"+clauses), ""); err != nil {
 		t.Fatal(err, problems)
 	}
 }
@@ -34,12 +35,12 @@ func (b *bench) exec(t *testing.T, text string) {
 	}
 }
 
-func (b *bench) plan(t *testing.T, q PlanRequest) *catalog.Plan {
+func (b *bench) plan(t *testing.T, q plan.PlanRequest) *catalog.Plan {
 	t.Helper()
 	if q.Rule == "" {
 		q.Rule = "scans"
 	}
-	p, err := b.MakePlan(t.Context(), "me", q)
+	p, err := b.Plans.Make(t.Context(), "me", q)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -52,12 +53,12 @@ func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 	b.apply(t, "clauses:\n  - where: id <= 1000\n    before: 2020-01-01 10:00:00\n  - where: id > 1000 AND id <= 2500\n    before: 2020-01-02 20:00:00\n    then: purge\nthen: archive\narchive: {store: cellar}\n")
 	b.exec(t, "UPDATE scan SET at = NULL WHERE id IN (7, 2999); UPDATE scan SET at = 'soon' WHERE id = 8; UPDATE scan SET at = '2999-01-01 00:00:00' WHERE id = 9")
 	for _, where := range []string{"id BETWEEN 1 AND 50", "note = 'note 1200'"} {
-		if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: where, Reference: "case", Reason: "asked"}); err != nil {
+		if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: where, Reference: "case", Reason: "asked"}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	var said []string
-	p := b.plan(t, PlanRequest{Exact: true, Counted: func(done, pieces int) { said = append(said, fmt.Sprintf("%d/%d", done, pieces)) }})
+	p := b.plan(t, plan.PlanRequest{Exact: true, Counted: func(done, pieces int) { said = append(said, fmt.Sprintf("%d/%d", done, pieces)) }})
 	c := p.Counts.V
 	// Before 10:00 lie rows 1 to 599, of which 7, 8 and 9 do not, and 1 to 50 are held; of the second clause, up to
 	// 02.01. 20:00, lie 1001 to 2500 (2500 minutes are 01.02. 17:40), of which one is held.
@@ -77,7 +78,7 @@ func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 			t.Errorf("bar %d begins at %s, and the one before it ends at %s", i, x.From, c.Spread[i-1].To)
 		}
 	}
-	if len(c.Spread) != leastBuckets || spread != rows-c.Ageless || len(said) != leastBuckets || said[3] != fmt.Sprintf("3/%d", leastBuckets) {
+	if len(c.Spread) != plan.LeastBuckets || spread != rows-c.Ageless || len(said) != plan.LeastBuckets || said[3] != fmt.Sprintf("3/%d", plan.LeastBuckets) {
 		t.Errorf("%d bars with %d rows; said %v", len(c.Spread), spread, said)
 	}
 	text := strings.Join(p.Warnings.V, "\n")
@@ -88,7 +89,7 @@ func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 	}
 	// The run does what the plan says.
 	r := b.begin(t, p)
-	if err := b.Run(t.Context(), r); err != nil || r.Deleted != c.Due || r.LogBytes == nil {
+	if err := b.Runs.Run(t.Context(), r); err != nil || r.Deleted != c.Due || r.LogBytes == nil {
 		t.Errorf("the run: %v, %d deleted, log %v", err, r.Deleted, r.LogBytes)
 	}
 }
@@ -98,7 +99,7 @@ func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
 	b := newBench(t, "wal")
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	_, err := b.MakePlan(ctx, "me", PlanRequest{Rule: "scans", Exact: true, Counted: func(done, _ int) {
+	_, err := b.Plans.Make(ctx, "me", plan.PlanRequest{Rule: "scans", Exact: true, Counted: func(done, _ int) {
 		if done == 2 {
 			cancel()
 		}
@@ -111,7 +112,7 @@ func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
 	}
 	slow := func(int, int) { time.Sleep(30 * time.Millisecond) }
 	var refused *refuse.Error
-	if _, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans", Exact: true, Budget: 50 * time.Millisecond, Counted: slow}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "budget") {
+	if _, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Exact: true, Budget: 50 * time.Millisecond, Counted: slow}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "budget") {
 		t.Errorf("counting beyond its budget: %v", err)
 	}
 }
@@ -119,26 +120,26 @@ func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
 func TestAPlanTakesOnlyLessThanItsRule(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	if n := b.plan(t, PlanRequest{Exact: true}).Counts.V.Due; n != rows {
+	if n := b.plan(t, plan.PlanRequest{Exact: true}).Counts.V.Due; n != rows {
 		t.Fatalf("%d rows are due", n)
 	}
 	for _, x := range []struct {
-		q   PlanRequest
+		q   plan.PlanRequest
 		due int64
 	}{
-		{PlanRequest{Before: time.Date(2020, 1, 1, 1, 0, 0, 0, time.UTC)}, 59},
-		{PlanRequest{Where: "note LIKE 'note 1__'"}, 100},
-		{PlanRequest{Keys: "100..199"}, 100},
-		{PlanRequest{Keys: "..10"}, 10},
-		{PlanRequest{Keys: "2991.."}, 10},
-		{PlanRequest{Keys: "1..100", Where: "id > 90", Before: time.Date(2020, 1, 1, 1, 35, 30, 0, time.UTC)}, 5},
+		{plan.PlanRequest{Before: time.Date(2020, 1, 1, 1, 0, 0, 0, time.UTC)}, 59},
+		{plan.PlanRequest{Where: "note LIKE 'note 1__'"}, 100},
+		{plan.PlanRequest{Keys: "100..199"}, 100},
+		{plan.PlanRequest{Keys: "..10"}, 10},
+		{plan.PlanRequest{Keys: "2991.."}, 10},
+		{plan.PlanRequest{Keys: "1..100", Where: "id > 90", Before: time.Date(2020, 1, 1, 1, 35, 30, 0, time.UTC)}, 5},
 	} {
 		x.q.Exact = true
 		if n := b.plan(t, x.q).Counts.V.Due; n != x.due {
 			t.Errorf("%+v: %d rows are due instead of %d", x.q, n, x.due)
 		}
 	}
-	for want, q := range map[string]PlanRequest{
+	for want, q := range map[string]plan.PlanRequest{
 		"would take more than it allows":    {Before: b.now.AddDate(0, -6, 0)},
 		"lies in the future":                {Before: b.now.AddDate(0, 0, 1)},
 		"no row can satisfy this condition": {Where: "id > 5 AND id < 3"},
@@ -148,7 +149,7 @@ func TestAPlanTakesOnlyLessThanItsRule(t *testing.T) {
 		"is no number of rows":              {Limit: -1},
 	} {
 		q.Rule = "scans"
-		if _, err := b.MakePlan(t.Context(), "me", q); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := b.Plans.Make(t.Context(), "me", q); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%+v: %v, and not %q", q, err, want)
 		}
 	}
@@ -172,10 +173,10 @@ func TestPlansAreRefusedWhereTheClocksDiffer(t *testing.T) {
 	}
 	theirs := &astray{Source: src, now: func() time.Time { return b.now }}
 	b.Engine.Source = func(context.Context, string) (source.Source, error) { return theirs, nil }
-	b.Skew = time.Minute
+	b.Plans.Skew = time.Minute
 	for by, fine := range map[time.Duration]bool{0: true, 50 * time.Second: true, -50 * time.Second: true, 2 * time.Minute: false, -2 * time.Hour: false} {
 		theirs.by = by
-		_, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
+		_, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 		var refused *refuse.Error
 		if fine && err != nil || !fine && (!errors.As(err, &refused) || !strings.Contains(err.Error(), "clock differs")) {
 			t.Errorf("a clock that is off by %s: %v", by, err)
@@ -187,7 +188,7 @@ func TestTheForecastFollowsTheRows(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
 	b.now = time.Date(2020, 12, 10, 0, 0, 0, 0, time.UTC) // the rows are due a year after 1 to 3 January 2020
-	lines, err := b.ForecastRule(t.Context(), "scans", 3)
+	lines, err := b.Plans.ForecastRule(t.Context(), "scans", 3)
 	if err != nil || len(lines) != 4 {
 		t.Fatalf("%d lines, %v", len(lines), err)
 	}
@@ -198,7 +199,7 @@ func TestTheForecastFollowsTheRows(t *testing.T) {
 		t.Errorf("the cutoff of %s is %v", lines[2].At, at)
 	}
 	for _, months := range []int{0, 121} {
-		if _, err := b.ForecastRule(t.Context(), "scans", months); err == nil {
+		if _, err := b.Plans.ForecastRule(t.Context(), "scans", months); err == nil {
 			t.Errorf("%d months are forecast", months)
 		}
 	}
@@ -208,15 +209,15 @@ func TestAPreviewKeepsNothing(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
 	text := "rule: others\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - where: id < 11\n    keep: P1Y\nthen: purge\n"
-	x, err := b.PreviewRule(t.Context(), text, false)
+	x, err := b.Plans.PreviewRule(t.Context(), text, false)
 	if err != nil || x.Rule == nil || x.Plan != nil && x.Plan.Counts.V.Due != 10 {
 		t.Fatalf("preview: %+v, %v", x, err)
 	}
-	x, err = b.PreviewRule(t.Context(), strings.Replace(text, "others", "scans", 1), true)
+	x, err = b.Plans.PreviewRule(t.Context(), strings.Replace(text, "others", "scans", 1), true)
 	if err != nil || x.Plan == nil || x.Plan.Counts.V.Due != 10 || x.Plan.Counts.V.Uncovered != rows-10 {
 		t.Fatalf("preview of the rule as it would be: %+v, %v", x, err)
 	}
-	if x, err = b.PreviewRule(t.Context(), strings.Replace(text, "id < 11", "id < 'a'", 1), true); err != nil || x.Plan != nil || len(x.Problems) == 0 {
+	if x, err = b.Plans.PreviewRule(t.Context(), strings.Replace(text, "id < 11", "id < 'a'", 1), true); err != nil || x.Plan != nil || len(x.Problems) == 0 {
 		t.Errorf("preview of a mistake: %+v, %v", x, err)
 	}
 	rules, err := b.Catalog.Rules(t.Context())
@@ -224,7 +225,7 @@ func TestAPreviewKeepsNothing(t *testing.T) {
 		t.Errorf("%d rules, %d plans, %v", len(rules), len(plans), err)
 	}
 	b.exec(t, "UPDATE scan SET at = '2999-01-01' WHERE id = 3000")
-	compared, _, err := b.CompareRules(t.Context(), "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - before: 2020-01-01 00:11:00\nthen: archive\narchive: {store: cellar}\n"))
+	compared, _, err := b.Plans.Compare(t.Context(), "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - before: 2020-01-01 00:11:00\nthen: archive\narchive: {store: cellar}\n"))
 	if err != nil || len(compared) != 1 || compared[0].Gained != 0 || compared[0].Lost != rows-11 || compared[0].Both != 10 {
 		t.Errorf("compared: %+v, %v", compared, err)
 	}
@@ -242,7 +243,7 @@ func TestGuardRailsBindTheKeepsThatAPlanComesTo(t *testing.T) {
 	years := func(n int) *period.Period { return &period.Period{Years: n} }
 	for want, g := range map[string]catalog.Guard{"": {Live: years(6), Archive: years(1), Only: []string{"scan"}}, "live": {Live: years(7)}, "archive": {Archive: years(2)}, "may not": {Never: []string{"scan"}}, "may have": {Only: []string{"vessel"}}} {
 		set(g)
-		_, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans"})
+		_, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 		if want == "" && err != nil || want != "" && err == nil {
 			t.Errorf("guard rails %+v: %v", g, err)
 			continue
@@ -250,7 +251,7 @@ func TestGuardRailsBindTheKeepsThatAPlanComesTo(t *testing.T) {
 		if want == "" {
 			continue
 		}
-		p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans", Override: "the court said so"})
+		p, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Override: "the court said so"})
 		if err != nil || p.Detail.V.Override != "the court said so" || len(p.Detail.V.Guards) == 0 {
 			t.Errorf("overridden %+v: %v", g, err)
 		}
@@ -262,12 +263,12 @@ func TestAKeepShorterThanWritersNeedIsMentioned(t *testing.T) {
 	b := newBench(t, "wal")
 	b.exec(t, "ALTER TABLE scan ADD COLUMN touched datetime; UPDATE scan SET touched = datetime(at, '+1 day'); UPDATE scan SET touched = datetime(at, '+7 years') WHERE id % 100 = 0")
 	b.apply(t, "modified: touched\nclauses:\n  - keep: P5Y\nthen: archive\narchive: {store: cellar}\n")
-	said := strings.Join(b.plan(t, PlanRequest{Exact: true}).Warnings.V, "\n")
+	said := strings.Join(b.plan(t, plan.PlanRequest{Exact: true}).Warnings.V, "\n")
 	if !strings.Contains(said, "of the 3000 oldest due rows, 30 were still changed (touched) later than the keep") {
 		t.Errorf("the warnings are\n%s", said)
 	}
 	b.exec(t, "UPDATE scan SET touched = NULL WHERE id % 100 = 0")
-	if said = strings.Join(b.plan(t, PlanRequest{Exact: true}).Warnings.V, "\n"); strings.Contains(said, "still changed") {
+	if said = strings.Join(b.plan(t, plan.PlanRequest{Exact: true}).Warnings.V, "\n"); strings.Contains(said, "still changed") {
 		t.Errorf("the warnings are\n%s", said)
 	}
 }
@@ -276,15 +277,15 @@ func TestHoldsThatCannotBeJudgedHoldEverything(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
 	b.exec(t, "ALTER TABLE scan ADD COLUMN gate text")
-	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Where: "gate IS NULL AND id < 5", Reference: "case", Reason: "asked"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "gate IS NULL AND id < 5", Reference: "case", Reason: "asked"}); err != nil {
 		t.Fatal(err)
 	}
 	b.apply(t, "clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
-	if c := b.plan(t, PlanRequest{Exact: true}).Counts.V; c.Due != rows-4 || c.Held != 4 {
+	if c := b.plan(t, plan.PlanRequest{Exact: true}).Counts.V; c.Due != rows-4 || c.Held != 4 {
 		t.Errorf("with the column: %+v", c)
 	}
 	b.exec(t, "ALTER TABLE scan DROP COLUMN gate")
-	if c := b.plan(t, PlanRequest{Exact: true, Confirm: true}).Counts.V; c.Due != 0 || c.Held != rows {
+	if c := b.plan(t, plan.PlanRequest{Exact: true, Confirm: true}).Counts.V; c.Due != 0 || c.Held != rows {
 		t.Errorf("without it: %+v", c)
 	}
 }
@@ -294,20 +295,20 @@ func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
 	b := newBench(t, "wal")
 	b.exec(t, "UPDATE scan SET at = NULL WHERE id <= 20; UPDATE scan SET at = '2999-01-01' WHERE id BETWEEN 21 AND 40; UPDATE scan SET at = 'never' WHERE id = 41")
 	b.apply(t, "clauses:\n  - keep: none\nthen: purge\nconfirm: empty scan\n")
-	if _, err := b.PlaceHold(t.Context(), "me", HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"7", "30", "500"}, Reference: "case", Reason: "asked"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"7", "30", "500"}, Reference: "case", Reason: "asked"}); err != nil {
 		t.Fatal(err)
 	}
-	p := b.plan(t, PlanRequest{Exact: true})
+	p := b.plan(t, plan.PlanRequest{Exact: true})
 	if c := p.Counts.V; c.Due != rows-3 || c.Held != 3 || c.Total != rows || c.Ageless != 21 || c.Uncovered != 0 {
 		t.Errorf("plan: %+v", c)
 	}
 	r := b.begin(t, p)
-	if err := b.Run(t.Context(), r); err != nil || r.Deleted != rows-3 || b.live(t) != 3 {
+	if err := b.Runs.Run(t.Context(), r); err != nil || r.Deleted != rows-3 || b.live(t) != 3 {
 		t.Errorf("the run: %v, %d deleted, %d live", err, r.Deleted, b.live(t))
 	}
 	// What is narrowed to a time goes by the age again: rows without one stay.
 	b.exec(t, "INSERT INTO scan SELECT id + 10000, at, note FROM (SELECT 1 AS id, NULL AS at, 'x' AS note UNION ALL SELECT 2, '2020-05-05', 'y')")
-	if c := b.plan(t, PlanRequest{Exact: true, Before: b.now.AddDate(-1, 0, 0)}).Counts.V; c.Due != 1 {
+	if c := b.plan(t, plan.PlanRequest{Exact: true, Before: b.now.AddDate(-1, 0, 0)}).Counts.V; c.Due != 1 {
 		t.Errorf("narrowed: %+v", c)
 	}
 }

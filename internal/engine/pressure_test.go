@@ -15,6 +15,7 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/run"
 	"ambercellar/internal/source"
 )
 
@@ -50,9 +51,9 @@ func (b *bench) load(t *testing.T, signals func() map[string]float64) *loaded {
 
 // watch says how often a test's run asks for the signals while nothing is deleted.
 func watch(t *testing.T, every time.Duration) {
-	before := watchEvery
-	t.Cleanup(func() { watchEvery = before })
-	watchEvery = every
+	before := run.WatchEvery
+	t.Cleanup(func() { run.WatchEvery = before })
+	run.WatchEvery = every
 }
 
 func calm() map[string]float64 { return map[string]float64{pace.Waiting: 0} }
@@ -67,7 +68,7 @@ func (b *bench) goOn(t *testing.T, run *catalog.Run) error {
 		t.Fatal(err)
 	}
 	*run = *now
-	return b.Run(t.Context(), run)
+	return b.Runs.Run(t.Context(), run)
 }
 
 func TestABacklogIsWorkedOffOverManyWindows(t *testing.T) {
@@ -82,7 +83,7 @@ func TestABacklogIsWorkedOffOverManyWindows(t *testing.T) {
 		if err == nil {
 			break
 		}
-		var resting *Resting
+		var resting *refuse.Resting
 		if !errors.As(err, &resting) {
 			t.Fatal(err)
 		}
@@ -124,7 +125,7 @@ func TestABudgetOfTimeEndsAWindowToo(t *testing.T) {
 	b.load(t, func() map[string]float64 { b.now = b.now.Add(20 * time.Minute); return calm() })
 	b.apply(t, archiving+"window: 10:00-18:00\nbudget: {time: PT30M}\npace: gentle\n")
 	run := b.start(t)
-	var resting *Resting
+	var resting *refuse.Resting
 	if err := b.goOn(t, run); !errors.As(err, &resting) || !strings.Contains(err.Error(), "it has worked for PT30M") {
 		t.Fatalf("after half an hour: %v", err)
 	}
@@ -140,7 +141,7 @@ func TestARunPausesWhenTheLogHasGrownEnough(t *testing.T) {
 	l.log = func() int64 { total += 80 << 20; return total }
 	b.apply(t, archiving+"pace: gentle\nlog: {run: 60 MB}\n")
 	run := b.start(t)
-	var stopped *Stopped
+	var stopped *refuse.Stopped
 	if err := b.goOn(t, run); !errors.As(err, &stopped) || !strings.Contains(err.Error(), "80 MiB") || !strings.Contains(err.Error(), "57.2 MiB") {
 		t.Fatalf("after one batch: %v", err)
 	}
@@ -173,7 +174,7 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 	if err := b.goOn(t, moved); err != nil {
 		t.Fatal(err)
 	}
-	if time.Since(begun) < sampleEvery {
+	if time.Since(begun) < run.SampleEvery {
 		t.Errorf("it did not rest")
 	}
 	list, err := b.Catalog.Slowdowns(t.Context(), moved.ID, catalog.First(10))
@@ -222,10 +223,10 @@ func TestTheLogOfAMinuteHasABound(t *testing.T) {
 // A large run's first slices are small, so that deleting begins soon; a gentle run's grow with what it has read.
 func TestTheFirstSlicesOfALargeRunAreSmall(t *testing.T) {
 	sizes := func(p pace.Pace, due int64) (out []int) {
-		r := &runner{run: &catalog.Run{Pace: string(p), Due: due}, pass: &pass{}}
-		r.setReading()
+		r := &run.Execution{Run: &catalog.Run{Pace: string(p), Due: due}, Pass: &run.Pass{}}
+		r.SetReading()
 		for read, n := 0, 0; len(out) < 8; read += n {
-			n = r.ramp(read)
+			n = r.Ramp(read)
 			out = append(out, n)
 		}
 		return out
@@ -267,7 +268,7 @@ func TestReadingGivesWayToo(t *testing.T) {
 	d := &dragging{loaded: b.load(t, func() map[string]float64 { return map[string]float64{pace.Waiting: float64(waiting.Load())} })}
 	b.Source = func(context.Context, string) (source.Source, error) { return d, nil }
 	var shown atomic.Pointer[catalog.Run]
-	b.Progress = func(r *catalog.Run) { shown.Store(r) }
+	b.Runs.Progress = func(r *catalog.Run) { shown.Store(r) }
 	b.apply(t, "clauses:\n  - before: 2025-01-01\nthen: copy\narchive: {store: cellar}\npace: gentle\n")
 	moved := b.start(t)
 	ended := make(chan error, 1)
@@ -282,15 +283,15 @@ func TestReadingGivesWayToo(t *testing.T) {
 		r := shown.Load()
 		return r != nil && r.Pressure != nil && r.Pressure.Rest && strings.HasPrefix(r.Reason, "resting: ")
 	})
-	time.Sleep(3 * watchEvery) // the piece that was going on, and its own rest
+	time.Sleep(3 * run.WatchEvery) // the piece that was going on, and its own rest
 	before := d.pieces.Load()
-	time.Sleep(10 * watchEvery)
+	time.Sleep(10 * run.WatchEvery)
 	if now := d.pieces.Load(); now > before+1 || now >= rows/50 {
 		t.Errorf("%d pieces were read while the run rested", now-before)
 	}
 	waiting.Store(0)
 	until("reading goes on", func() bool { return d.pieces.Load() > before+1 })
-	if _, err := b.SetPace(t.Context(), "me", moved.ID, "unlimited"); err != nil {
+	if _, err := b.Runs.SetPace(t.Context(), "me", moved.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	begun, left := time.Now(), rows/50-d.pieces.Load()

@@ -13,7 +13,9 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 )
 
@@ -96,16 +98,16 @@ const reconciledRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone
 // carry plans a run and carries it out.
 func (b *bench) carry(t *testing.T) (*catalog.Run, error) {
 	t.Helper()
-	p, err := b.MakePlan(t.Context(), "me", PlanRequest{Rule: "scans", Exact: true})
+	p, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Exact: true})
 	if err != nil {
 		return nil, err
 	}
-	r, err := b.StartRun(t.Context(), "me", p.ID, false)
+	r, err := b.Plans.Start(t.Context(), "me", p.ID, false)
 	if err != nil {
 		return nil, err
 	}
 	if r, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Running, ""); err == nil {
-		if err = b.Run(t.Context(), r); err == nil {
+		if err = b.Runs.Run(t.Context(), r); err == nil {
 			_, err = b.Catalog.SetRunState(t.Context(), "me", r.ID, catalog.Done, "")
 		}
 	}
@@ -143,24 +145,24 @@ func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
 		if !errors.Is(err, refuse.ErrDisagree) || !strings.Contains(err.Error(), "the source's journal is at lease 1 of the table and the catalog has seen lease 2: the database was turned back") {
 			t.Fatalf("a run of a database that was turned back: %v", err)
 		}
-		x, err := b.Reconcile(t.Context(), "harbour", "scan")
+		x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
 		if err != nil || x.Agree || len(x.Differences) != 2 || x.SourceLink != 6 || x.CatalogLink != 8 || len(x.Reappeared) != 1 || x.Reappeared[0].Deleted != 11 || x.Reappeared[0].Live != 11 {
 			t.Fatalf("%+v, %v", x, err)
 		}
 		if got := h.words(t, h.allScans()); got != content {
 			t.Error("looking changed something")
 		}
-		if _, err := b.Settle(t.Context(), "me", "harbour", "scan", " "); err == nil {
+		if _, err := b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", " "); err == nil {
 			t.Error("settled without a reason")
 		}
-		if x, err = b.Settle(t.Context(), "me", "harbour", "scan", "restored from the backup of last night"); err != nil || !x.Agree {
+		if x, err = b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", "restored from the backup of last night"); err != nil || !x.Agree {
 			t.Fatalf("%+v, %v", x, err)
 		}
 		r, err := b.carry(t)
 		if err != nil || r.Deleted != 11 {
 			t.Fatal(r, err)
 		}
-		if _, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"}); err != nil {
+		if _, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"}); err != nil {
 			t.Fatal(err)
 		}
 		b.restore(t, r)
@@ -206,16 +208,16 @@ func TestAnOldCatalogStopsRunsUntilItKnowsTheRest(t *testing.T) {
 	if _, err := b.carry(t); !errors.Is(err, refuse.ErrDisagree) {
 		t.Fatalf("a run with an old catalog: %v", err)
 	}
-	x, err := b.Reconcile(t.Context(), "harbour", "scan")
+	x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
 	if err != nil || x.Agree || len(x.Unknown) != 3 || x.SourceLink != 6 || x.CatalogLink != 0 || x.StoreLink != 6 {
 		t.Fatalf("%+v, %v", x, err)
 	}
-	if x, err = b.Settle(t.Context(), "me", "harbour", "scan", "the catalog is from a backup"); err != nil || !x.Agree {
+	if x, err = b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", "the catalog is from a backup"); err != nil || !x.Agree {
 		t.Fatalf("%+v, %v", x, err)
 	}
-	q, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"})
+	q, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"})
 	if err == nil {
-		err = b.Restore(t.Context(), q, t.TempDir())
+		err = b.Restores.Restore(t.Context(), q, t.TempDir())
 	}
 	if err != nil || h.words(t, h.allScans()) != before {
 		t.Errorf("what the old catalog did not know did not come back: %v", err)
@@ -254,7 +256,7 @@ func TestWhatAnswersAfterAnOutageMustKnowWhatWasCommitted(t *testing.T) {
 		}
 		f.forget, f.batches = func() {}, 0
 		h.exec(t, "DROP TABLE "+strings.Replace(journal, "batch", "origin", 1))
-		if x, err := b.Reconcile(t.Context(), "harbour", "scan"); err != nil || x.Agree || !strings.Contains(x.Differences[0], "no journal any more") {
+		if x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan"); err != nil || x.Agree || !strings.Contains(x.Differences[0], "no journal any more") {
 			t.Errorf("%+v, %v", x, err)
 		}
 	})

@@ -11,7 +11,9 @@ import (
 	"testing"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 )
 
@@ -43,15 +45,15 @@ func (h *halting) Restore(ctx context.Context, q source.RestoreRequest) (*source
 // table nor file, and the counts are right.
 func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 	t.Parallel()
-	for _, conflicts := range []string{ConflictsReplace, ConflictsSkip} {
+	for _, conflicts := range []string{restore.ConflictsReplace, restore.ConflictsSkip} {
 		for _, after := range []bool{false, true} {
 			stopped := 0
 			for n := 1; n < 6; n++ {
 				b := newBench(t, "wal")
-				b.finish(t, PlanRequest{})
+				b.finish(t, plan.PlanRequest{})
 				b.exec(t, "INSERT INTO scan SELECT value, '2026-11-01', 'live ' || value FROM json_each('["+numbersTo(750)+"]')")
 				inner := mustSource(t, b)
-				r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id <= 1000"}, Target: TargetTable, Conflicts: conflicts, Pace: "gentle"})
+				r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id <= 1000"}, Target: catalog.TargetTable, Conflicts: conflicts, Pace: "gentle"})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -59,14 +61,14 @@ func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 				ctx, end := context.WithCancelCause(t.Context())
 				h := &halting{Source: inner, left: n, after: after, end: end}
 				b.Source = func(context.Context, string) (source.Source, error) { return h, nil }
-				err = b.Restore(ctx, r, dir)
+				err = b.Restores.Restore(ctx, r, dir)
 				end(nil)
 				b.Source = func(context.Context, string) (source.Source, error) { return inner, nil }
 				what := fmt.Sprintf("%s, batch %d, committed %v", conflicts, n, after)
 				through := err == nil
 				if !through {
 					stopped++
-					if file := filepath.Join(dir, ReplacedFile(r.ID)); conflicts == ConflictsReplace && n%2 == 0 { // the kill cuts a line
+					if file := filepath.Join(dir, restore.ReplacedFile(r.ID)); conflicts == restore.ConflictsReplace && n%2 == 0 { // the kill cuts a line
 						f, err := os.OpenFile(file, os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o640)
 						if err != nil {
 							t.Fatal(err)
@@ -75,22 +77,22 @@ func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 						f.Close()
 					}
 					if r, err = b.Catalog.Restore(t.Context(), r.ID); err == nil {
-						err = b.Restore(t.Context(), r, dir)
+						err = b.Restores.Restore(t.Context(), r, dir)
 					}
 					if err != nil {
 						t.Fatalf("%s: %v", what, err)
 					}
 				}
 				restored, replaced := int64(1000), int64(750)
-				if conflicts == ConflictsSkip {
+				if conflicts == restore.ConflictsSkip {
 					restored, replaced = 250, 0
 				}
 				if r.Found != 1000 || r.Restored != restored || r.Skipped != 1000-restored || r.Replaced != replaced {
 					t.Fatalf("%s: %+v", what, r)
 				}
-				text, _ := os.ReadFile(filepath.Join(dir, ReplacedFile(r.ID)))
+				text, _ := os.ReadFile(filepath.Join(dir, restore.ReplacedFile(r.ID)))
 				lines := slices.Sorted(slices.Values(strings.Split(strings.TrimSpace(string(text)), "\n")))
-				if conflicts == ConflictsReplace && (len(lines) != 750 || len(slices.Compact(lines)) != 750 || bytes.Count(text, []byte("live ")) != 750) {
+				if conflicts == restore.ConflictsReplace && (len(lines) != 750 || len(slices.Compact(lines)) != 750 || bytes.Count(text, []byte("live ")) != 750) {
 					t.Fatalf("%s: %d rows were kept, %d different ones", what, len(lines), len(slices.Compact(lines)))
 				}
 				var live int64
@@ -123,7 +125,7 @@ func numbersTo(n int) string {
 // service ending in the midst of it, the newer version is what comes back.
 func TestAnOldVersionNeverComesBack(t *testing.T) {
 	t.Parallel()
-	for _, conflicts := range []string{ConflictsSkip, ConflictsReplace, ConflictsFail} {
+	for _, conflicts := range []string{restore.ConflictsSkip, restore.ConflictsReplace, restore.ConflictsFail} {
 		for name, scope := range map[string]func(first, second string) catalog.Scope{
 			"few rows by a condition": func(string, string) catalog.Scope { return catalog.Scope{Where: "id <= 500"} },
 			"all by age":              func(string, string) catalog.Scope { return catalog.Scope{From: "2019-01-01"} },
@@ -131,27 +133,27 @@ func TestAnOldVersionNeverComesBack(t *testing.T) {
 			"the second run":          func(_, second string) catalog.Scope { return catalog.Scope{Run: second} },
 		} {
 			b := newBench(t, "wal")
-			first := b.finish(t, PlanRequest{})
+			first := b.finish(t, plan.PlanRequest{})
 			b.exec(t, "INSERT INTO scan SELECT value, '2020-06-01', 'newer ' || value FROM json_each('["+numbersTo(500)+"]')")
-			second := b.finish(t, PlanRequest{})
-			q := RestoreRequest{Scope: scope(first.ID, second.ID), Target: TargetTable, Conflicts: conflicts}
+			second := b.finish(t, plan.PlanRequest{})
+			q := restore.RestoreRequest{Scope: scope(first.ID, second.ID), Target: catalog.TargetTable, Conflicts: conflicts}
 			if q.Scope.Run == "" {
 				q.Source, q.Table = "harbour", "scan"
 			}
-			shown, err := b.PreviewRestore(t.Context(), q)
+			shown, err := b.Restores.PreviewRestore(t.Context(), q)
 			if err != nil {
 				t.Fatalf("%s, %s: %v", conflicts, name, err)
 			}
-			r, err := b.RequestRestore(t.Context(), "me", q)
+			r, err := b.Restores.Request(t.Context(), "me", q)
 			if err == nil {
 				ctx, end := context.WithCancelCause(t.Context())
 				inner := mustSource(t, b)
 				h := &halting{Source: inner, left: 2, after: true, end: end}
 				b.Source = func(context.Context, string) (source.Source, error) { return h, nil }
-				if err = b.Restore(ctx, r, t.TempDir()); err != nil {
+				if err = b.Restores.Restore(ctx, r, t.TempDir()); err != nil {
 					if r, err = b.Catalog.Restore(t.Context(), r.ID); err == nil {
 						h.left = 1 << 30
-						err = b.Restore(t.Context(), r, t.TempDir())
+						err = b.Restores.Restore(t.Context(), r, t.TempDir())
 					}
 				}
 				end(nil)
@@ -177,7 +179,7 @@ func TestAnOldVersionNeverComesBack(t *testing.T) {
 	}
 	// A row that was put back and archived again is the same in both: either run gives it.
 	b := newBench(t, "wal")
-	first := b.finish(t, PlanRequest{})
+	first := b.finish(t, plan.PlanRequest{})
 	r := b.restore(t, first)
 	table, err := mustSource(t, b).Table(t.Context(), "scan")
 	if err == nil {
@@ -186,7 +188,7 @@ func TestAnOldVersionNeverComesBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.finish(t, PlanRequest{})
+	b.finish(t, plan.PlanRequest{})
 	if again := b.restore(t, first); again.Restored != rows {
 		t.Errorf("%+v", again)
 	}

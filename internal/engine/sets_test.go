@@ -5,6 +5,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/run"
 )
 
 // A digest that cannot be read is never taken for the empty set: whatever is added to it, in whichever order, the ledger does not close.
@@ -17,20 +18,20 @@ func TestADigestThatCannotBeReadStaysInTheSum(t *testing.T) {
 	for _, texts := range [][]string{{bad}, {good, bad}, {bad, good}, {good, bad, good}, {"", bad, ""}} {
 		sum := &catalog.Ledger{Copied: 1, Deleted: 1}
 		for _, text := range texts {
-			addLedger(sum, catalog.Ledger{CopiedDigest: text, DeletedDigest: good, LeftDigest: ""})
+			run.AddLedger(sum, catalog.Ledger{CopiedDigest: text, DeletedDigest: good, LeftDigest: ""})
 		}
 		if sum.CopiedDigest != bad {
 			t.Errorf("%q add up to %q", texts, sum.CopiedDigest)
 		}
-		if err := closeLedger(sum); err == nil || sum.Balanced != nil {
+		if err := run.CloseLedger(sum); err == nil || sum.Balanced != nil {
 			t.Errorf("%q: the ledger closes, %v", texts, sum.Balanced)
 		}
 	}
 	sum := &catalog.Ledger{Copied: 2, Deleted: 2}
 	for range 2 {
-		addLedger(sum, catalog.Ledger{CopiedDigest: good, DeletedDigest: good})
+		run.AddLedger(sum, catalog.Ledger{CopiedDigest: good, DeletedDigest: good})
 	}
-	if err := closeLedger(sum); err != nil || sum.Balanced == nil || !*sum.Balanced {
+	if err := run.CloseLedger(sum); err != nil || sum.Balanced == nil || !*sum.Balanced {
 		t.Errorf("two good ones: %+v, %v", sum, err)
 	}
 }

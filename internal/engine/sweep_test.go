@@ -13,6 +13,8 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/search"
 )
 
 // TestSweepingTakesOnlyWhatRunsLeft: files of a known run that has ended, without manifest or never completed, and old enough;
@@ -27,7 +29,7 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 	}
 	b.store.Directory = d
 	ended := b.start(t)
-	if err := b.Run(t.Context(), ended); err != nil {
+	if err := b.Runs.Run(t.Context(), ended); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := b.Catalog.SetRunState(t.Context(), "service", ended.ID, catalog.Done, ""); err != nil {
@@ -67,11 +69,11 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 		return n
 	}
 	older := b.now.AddDate(0, 0, -1)
-	s, err := b.Sweep(t.Context(), "me", "cellar", older, false)
+	s, err := b.Sweeps.Sweep(t.Context(), "me", "cellar", older, false)
 	if err != nil || s.Going != 4 || s.Removed != 0 || s.Bytes != 16 || there(goes) != 4 {
 		t.Errorf("listed: %+v, %v", s, err)
 	}
-	s, err = b.Sweep(t.Context(), "me", "cellar", older, true)
+	s, err = b.Sweeps.Sweep(t.Context(), "me", "cellar", older, true)
 	if err != nil || s.Removed != 4 || there(goes) != 0 || there(stays) != len(stays) || there(segments) != 4 {
 		t.Errorf("removed: %+v, %v; of what goes %d are there, of what stays %d", s, err, there(goes), there(stays))
 	}
@@ -84,7 +86,7 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 			t.Errorf("nothing says %q:\n%s", want, reasons)
 		}
 	}
-	if s, err = b.Sweep(t.Context(), "me", "cellar", older, true); err != nil || s.Going != 0 {
+	if s, err = b.Sweeps.Sweep(t.Context(), "me", "cellar", older, true); err != nil || s.Going != 0 {
 		t.Errorf("once more: %+v, %v", s, err)
 	}
 }
@@ -95,7 +97,7 @@ func TestNothingIsSweptThatIsInUse(t *testing.T) {
 	t.Parallel()
 	b, _ := newVault(t)
 	b.Engine.Now = time.Now // it is asked from many sides
-	b.sliceRows = 100
+	b.Runs.SliceRows = 100
 	soon := time.Now().Add(time.Hour)
 	sweeping := func(what string, work func() error) {
 		t.Helper()
@@ -103,7 +105,7 @@ func TestNothingIsSweptThatIsInUse(t *testing.T) {
 		go func() { done <- work() }()
 		for n := 0; ; n++ {
 			for _, name := range []string{"cellar", "vault"} {
-				s, err := b.Sweep(t.Context(), "me", name, soon, true)
+				s, err := b.Sweeps.Sweep(t.Context(), "me", name, soon, true)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -126,7 +128,7 @@ func TestNothingIsSweptThatIsInUse(t *testing.T) {
 	}
 	gone := b.live(t)
 	run := b.start(t)
-	sweeping("a run", func() error { return b.Run(t.Context(), run) })
+	sweeping("a run", func() error { return b.Runs.Run(t.Context(), run) })
 	if _, err := b.Catalog.SetRunState(t.Context(), "service", run.ID, catalog.Done, ""); err != nil {
 		t.Fatal(err)
 	}
@@ -140,20 +142,20 @@ func TestNothingIsSweptThatIsInUse(t *testing.T) {
 	}
 	sweeping("a move", func() error {
 		for _, s := range list[:5] {
-			if _, err := b.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
+			if _, err := b.Upkeep.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
 	sweeping("a search", func() error {
-		_, err := b.Search(t.Context(), SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(Hit) error { return nil })
+		_, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 		return err
 	})
 	sweeping("a restore", func() error {
-		r, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Run: run.ID}, Target: TargetTable, Pace: "unlimited"})
+		r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Run: run.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
 		if err == nil {
-			err = b.Restore(t.Context(), r, t.TempDir())
+			err = b.Restores.Restore(t.Context(), r, t.TempDir())
 		}
 		return err
 	})

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/restore"
 )
 
 // TestRowsThatCameBackForATimeGoAgain: those that are still what was archived, and nothing else; those that were changed are rows like
@@ -27,12 +29,12 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			if _, err := b.Catalog.SetRunState(t.Context(), "service", run, catalog.Done, ""); err != nil {
 				t.Fatal(err)
 			}
-			putBack := func(q RestoreRequest) *catalog.Restore {
+			putBack := func(q restore.RestoreRequest) *catalog.Restore {
 				t.Helper()
-				q.Source, q.Table, q.Target = "harbour", "scan", TargetTable
-				r, err := b.RequestRestore(t.Context(), "me", q)
+				q.Source, q.Table, q.Target = "harbour", "scan", catalog.TargetTable
+				r, err := b.Restores.Request(t.Context(), "me", q)
 				if err == nil {
-					err = b.Restore(t.Context(), r, t.TempDir())
+					err = b.Restores.Restore(t.Context(), r, t.TempDir())
 				}
 				if err == nil {
 					r, err = b.Catalog.Restore(t.Context(), r.ID)
@@ -44,14 +46,14 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			}
 			ids := func(where string) int64 { return h.count(t, "SELECT count(*) FROM scan WHERE "+where) }
 			live := ids("id > 0")
-			good := putBack(RestoreRequest{Scope: catalog.Scope{Where: "id IN (3, 4)"}})
-			timed := putBack(RestoreRequest{Scope: catalog.Scope{Where: "id BETWEEN 1 AND 10"}, For: "P2D"})
+			good := putBack(restore.RestoreRequest{Scope: catalog.Scope{Where: "id IN (3, 4)"}})
+			timed := putBack(restore.RestoreRequest{Scope: catalog.Scope{Where: "id BETWEEN 1 AND 10"}, For: "P2D"})
 			if timed.Restored != 8 || timed.Skipped != 2 || timed.Lasts != "P2D" || timed.ExpiresAt == nil || timed.ExpiresAt.Sub(timed.EndedAt.Time) < 47*time.Hour {
 				t.Fatalf("%+v", timed)
 			}
 			h.exec(t, "UPDATE scan SET note = 'changed' WHERE id = 6", "DELETE FROM scan WHERE id = 7")
 			// While they are there, rules leave them alone and their segments stay.
-			p := b.plan(t, PlanRequest{Rule: "matrix"})
+			p := b.plan(t, plan.PlanRequest{Rule: "matrix"})
 			if p.Counts.V.Due != 0 {
 				t.Errorf("%d rows are due again", p.Counts.V.Due)
 			}
@@ -60,7 +62,7 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			}
 			b.now = b.now.AddDate(0, 0, 3)
 			for range 2 { // once more does nothing more
-				if err := b.TakeBack(t.Context(), timed); err != nil {
+				if err := b.Restores.TakeBack(t.Context(), timed); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -71,28 +73,28 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 				t.Errorf("%d rows are live, of which %d should be", ids("id > 0"), ids("id IN (3, 4, 6)"))
 			}
 			// What was changed is a row like any: the next run archives it anew, in a version that supersedes.
-			if p = b.plan(t, PlanRequest{Rule: "matrix"}); p.Counts.V.Due != 1 || p.Counts.V.Restored != 2 {
+			if p = b.plan(t, plan.PlanRequest{Rule: "matrix"}); p.Counts.V.Due != 1 || p.Counts.V.Restored != 2 {
 				t.Errorf("due %d, restored %d", p.Counts.V.Due, p.Counts.V.Restored)
 			}
 			if r, err := needed(t, b, run); err != nil || r != nil {
 				t.Errorf("the segments are still needed by %+v, %v", r, err)
 			}
-			if x, err := b.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
+			if x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan"); err != nil || !x.Agree {
 				t.Errorf("%+v, %v", x, err)
 			}
 			// Longer, and for good.
-			if r, err := b.KeepRestored(t.Context(), "me", good.ID, "P5D"); err != nil || r.Lasts != "P5D" || r.ExpiresAt == nil {
+			if r, err := b.Restores.KeepRestored(t.Context(), "me", good.ID, "P5D"); err != nil || r.Lasts != "P5D" || r.ExpiresAt == nil {
 				t.Errorf("%+v, %v", r, err)
 			}
-			if r, err := b.KeepRestored(t.Context(), "me", good.ID, ""); err != nil || r.Lasts != "" || r.ExpiresAt != nil {
+			if r, err := b.Restores.KeepRestored(t.Context(), "me", good.ID, ""); err != nil || r.Lasts != "" || r.ExpiresAt != nil {
 				t.Errorf("%+v, %v", r, err)
 			}
-			if _, err := b.KeepRestored(t.Context(), "me", timed.ID, "P5D"); !errors.Is(err, catalog.ErrState) {
+			if _, err := b.Restores.KeepRestored(t.Context(), "me", timed.ID, "P5D"); !errors.Is(err, catalog.ErrState) {
 				t.Errorf("rows that are gone are kept: %v", err)
 			}
-			for says, q := range map[string]RestoreRequest{"is no time at all": {For: "PT0S", Target: TargetTable}, "only rows that go back into their table": {For: "P1D", Target: TargetSide}, "is not a": {For: "soon", Target: TargetTable}} {
+			for says, q := range map[string]restore.RestoreRequest{"is no time at all": {For: "PT0S", Target: catalog.TargetTable}, "only rows that go back into their table": {For: "P1D", Target: catalog.TargetSide}, "is not a": {For: "soon", Target: catalog.TargetTable}} {
 				q.Source, q.Table, q.Scope.Where = "harbour", "scan", "id = 1"
-				if _, err := b.RequestRestore(t.Context(), "me", q); err == nil || !strings.Contains(err.Error(), says) {
+				if _, err := b.Restores.Request(t.Context(), "me", q); err == nil || !strings.Contains(err.Error(), says) {
 					t.Errorf("%+v: %v", q, err)
 				}
 			}
@@ -103,9 +105,9 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 // needed returns a restore that needs the segments of a run.
 func needed(t *testing.T, b *bench, run string) (*catalog.Restore, error) {
 	t.Helper()
-	n, err := b.needsOf(t.Context(), "harbour")
+	n, err := b.Shelf.NeedsOf(t.Context(), "harbour")
 	if err != nil {
 		t.Fatal(err)
 	}
-	return n.by(t.Context(), &catalog.Segment{ID: "x", Run: run, Source: "harbour"})
+	return n.By(t.Context(), &catalog.Segment{ID: "x", Run: run, Source: "harbour"})
 }

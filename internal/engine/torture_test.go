@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/restore"
 )
 
 // TestComputedNumberedAndVeryLongColumnsComeBack archives, purges and restores rows whose columns the database computes and
@@ -44,9 +45,9 @@ func TestComputedNumberedAndVeryLongColumnsComeBack(t *testing.T) {
 			if n := h.count(t, "SELECT count(*) FROM scan"); n != 1 {
 				t.Errorf("%d rows are live", n)
 			}
-			x, err := b.RequestRestore(t.Context(), "me", RestoreRequest{Scope: catalog.Scope{Run: run}, Target: "table"})
+			x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: run}, Target: "table"})
 			if err == nil {
-				err = b.Restore(t.Context(), x, t.TempDir())
+				err = b.Restores.Restore(t.Context(), x, t.TempDir())
 			}
 			if err != nil || x.Restored != 3 {
 				t.Fatalf("restored %d: %v", x.Restored, err)

@@ -13,7 +13,8 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
 	"ambercellar/internal/standin"
 )
@@ -34,10 +35,10 @@ func farStore(t *testing.T, s *Service, dir string, rows int) (*dbtest.Relay, *c
 	}
 	harbour(t, s, dir, rows)
 	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: attic}\npace: gentle\n"
-	if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+	p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -66,10 +67,10 @@ func farSource(t *testing.T, kind string, rows int, pace string) (*Service, *dbt
 		t.Fatal(err)
 	}
 	text := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: " + pace + "\n"
-	if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+	p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,7 +119,7 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 			}
 			s.until(t, r.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 			gone(relay, true)
-			if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+			if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 				t.Fatal(err)
 			}
 			s.until(t, r.ID, "it says what it waits for", 20*time.Second, func(r *catalog.Run) bool {
@@ -149,7 +150,7 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 			if now.State != catalog.Done || now.Deleted != 2000 || now.Balanced == nil || !*now.Balanced {
 				t.Fatalf("%+v", now)
 			}
-			restored, err := s.RequestRestore(t.Context(), "me", engine.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: engine.TargetTable, Pace: "unlimited"})
+			restored, err := s.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -184,7 +185,7 @@ func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
 	}
 	s.until(t, r.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 	relay.Frozen.Store(true)
-	if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+	if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	s.until(t, r.ID, "it waits", 20*time.Second, func(r *catalog.Run) bool { return strings.HasPrefix(r.Reason, "waiting for a store: ") })
@@ -215,7 +216,7 @@ func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	}
 	s.until(t, far.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 	relay.Cut(true)
-	if _, err := s.SetPace(t.Context(), "me", far.ID, "unlimited"); err != nil {
+	if _, err := s.Runs.SetPace(t.Context(), "me", far.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "quay.db"))
@@ -230,10 +231,10 @@ func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 		t.Fatal(err)
 	}
 	const text = "rule: near\nsource: quay\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
-	if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	if p, err = s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "near"}); err != nil {
+	if p, err = s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "near"}); err != nil {
 		t.Fatal(err)
 	}
 	near, err := s.StartRun(t.Context(), "me", p.ID, false)
@@ -303,7 +304,7 @@ func TestARestoreWaitsForItsDatabase(t *testing.T) {
 			defer s.Close()
 			defer relay.Cut(false)
 			s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
-			asked, err := s.RequestRestore(t.Context(), "me", engine.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: engine.TargetTable, Pace: "gentle"})
+			asked, err := s.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "gentle"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -373,7 +374,7 @@ func TestARunOfABusySQLiteDatabaseIsStarted(t *testing.T) {
 	if _, err := locked.ExecContext(t.Context(), "ROLLBACK"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+	if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	now := s.until(t, r.ID, "it goes on", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/reconcile"
 	"ambercellar/internal/engine/refuse"
 )
 
@@ -25,7 +25,7 @@ const compareEvery = 5 * time.Minute
 func (s *Service) watchLineages() {
 	defer s.wait.Done()
 	for {
-		found := s.CheckLineages(s.ctx)
+		found := s.Reconcile.CheckLineages(s.ctx)
 		s.mu.Lock()
 		clear(s.disagree)
 		for _, d := range found {
@@ -51,8 +51,8 @@ func (s *Service) disagrees(err error) {
 }
 
 // Settle makes source, stores and catalog agree about a table again.
-func (s *Service) Settle(ctx context.Context, actor, source, table, reason string) (*engine.Reconciliation, error) {
-	x, err := s.Engine.Settle(ctx, actor, source, table, reason)
+func (s *Service) Settle(ctx context.Context, actor, source, table, reason string) (*reconcile.Reconciliation, error) {
+	x, err := s.Engine.Reconcile.Settle(ctx, actor, source, table, reason)
 	if err == nil && x.Agree {
 		s.mu.Lock()
 		delete(s.disagree, [2]string{source, x.Table})

@@ -46,7 +46,7 @@ func (s *Service) dispose(d *catalog.Disposal) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		err := s.patiently(waitPatience, func() error { return s.Engine.Dispose(s.ctx, d) })
+		err := s.patiently(waitPatience, func() error { return s.Engine.Disposals.Dispose(s.ctx, d) })
 		if errors.Is(err, refuse.ErrShutdown) || s.ctx.Err() != nil {
 			return
 		}

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/plan"
 )
 
 // Records of the service's own go when their time is over: of runs that have ended, and nothing that proves where archived rows are or that somebody still needs.
@@ -26,10 +26,10 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 		if then == "archive" {
 			text += "archive: {store: cellar}\n"
 		}
-		if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+		if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 			t.Fatal(problems, err)
 		}
-		p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans", Limit: 100})
+		p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -39,7 +39,7 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 		}
 		runs[fmt.Sprint(then, len(runs))] = s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
 	}
-	if _, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"}); err != nil { // nobody starts it
+	if _, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); err != nil { // nobody starts it
 		t.Fatal(err)
 	}
 	before, err := s.Catalog.Totals(t.Context())
@@ -87,7 +87,7 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	if after, err := s.Catalog.Totals(t.Context()); err != nil || *after != *before {
 		t.Errorf("the totals were %+v and are %+v, %v", before, after, err)
 	}
-	if _, err := s.Ledger(t.Context(), runs["archive0"].ID); err != nil {
+	if _, err := s.Upkeep.Ledger(t.Context(), runs["archive0"].ID); err != nil {
 		t.Errorf("the accounting of what is archived: %v", err)
 	}
 	for _, bad := range []catalog.RecordKeeps{{"audit": "P1Y"}, {"batches": "PT1H"}, {"batches": "soon"}, {"batches": ""}, {"segments": "P1D"}} {

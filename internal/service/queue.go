@@ -10,8 +10,9 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/tables"
 )
 
 // takeUp starts again what an earlier start of the service left unfinished.
@@ -64,7 +65,7 @@ func (s *Service) takeUp(ctx context.Context) error {
 
 // StartRun makes a run of a plan and puts it into the queue.
 func (s *Service) StartRun(ctx context.Context, actor, plan string, empty bool) (*catalog.Run, error) {
-	r, err := s.Engine.StartRun(ctx, actor, plan, empty)
+	r, err := s.Engine.Plans.Start(ctx, actor, plan, empty)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +95,7 @@ func (s *Service) launch(r *catalog.Run) {
 		if now != nil {
 			soon, cancel := context.WithTimeout(s.ctx, tellBudget) // the database may be what it stopped for
 			defer cancel()
-			s.Engine.Tell(soon, now)
+			s.Engine.Runs.Tell(soon, now)
 		}
 	}()
 }
@@ -123,7 +124,7 @@ func (s *Service) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (e
 		s.publish(r)
 	}
 	s.Log.Info("run begins", "run", r.ID, "rule", r.Rule, "due", r.Due, "cutoff", r.Cutoff.Time)
-	return s.Engine.Run(ctx, r)
+	return s.Engine.Runs.Run(ctx, r)
 }
 
 // takeSlot waits until a run may work, beside the others that do, or is to stop.
@@ -153,9 +154,9 @@ func (s *Service) giveSlot(a *activeRun, lend bool) {
 func (s *Service) settle(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	ctx := context.Background()
 	to, reason := catalog.Done, ""
-	var resting *engine.Resting
-	var stopped *engine.Stopped
-	var waiting *engine.Waiting
+	var resting *refuse.Resting
+	var stopped *refuse.Stopped
+	var waiting *tables.Waiting
 	switch {
 	case err == nil:
 	case errors.Is(err, refuse.ErrCopied):
@@ -449,13 +450,13 @@ func (s *Service) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 }
 
 // RequestRestore keeps a restore and carries it out in the background.
-func (s *Service) RequestRestore(ctx context.Context, actor string, q engine.RestoreRequest) (*catalog.Restore, error) {
+func (s *Service) RequestRestore(ctx context.Context, actor string, q restore.RestoreRequest) (*catalog.Restore, error) {
 	if strings.Contains(q.Tell, "://") {
 		if err := s.mayTell(q.Tell); err != nil {
 			return nil, err
 		}
 	}
-	r, err := s.Engine.RequestRestore(ctx, actor, q)
+	r, err := s.Engine.Restores.Request(ctx, actor, q)
 	if err != nil {
 		return nil, err
 	}
@@ -471,7 +472,7 @@ const waitPatience = 10 * time.Minute
 
 // patiently carries something out again and again while what it needs does not answer. It returns engine.Waiting where that took too long.
 func (s *Service) patiently(patience time.Duration, do func() error) error {
-	var waiting *engine.Waiting
+	var waiting *tables.Waiting
 	for wait, begun := firstLook, time.Now(); ; wait = min(2*wait, longestLook) {
 		err := do()
 		if !errors.As(err, &waiting) || time.Since(begun) > patience {
@@ -490,8 +491,8 @@ func (s *Service) restore(r *catalog.Restore) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		err := s.patiently(waitPatience, func() error { return s.Engine.Restore(s.ctx, r, s.restoreDirectory()) })
-		var waiting *engine.Waiting
+		err := s.patiently(waitPatience, func() error { return s.Engine.Restores.Restore(s.ctx, r, s.restoreDirectory()) })
+		var waiting *tables.Waiting
 		if errors.As(err, &waiting) {
 			now := catalog.At(s.Now())
 			r.State, r.EndedAt, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, &now, "", nil
@@ -517,7 +518,7 @@ func (s *Service) DecideRestore(ctx context.Context, actor, id string, approve b
 		}
 		return s.Catalog.DecideRestore(ctx, actor, id, catalog.RestoreRefused, reason, catalog.At(s.Now()))
 	}
-	r, err := s.Engine.ApproveRestore(ctx, actor, id)
+	r, err := s.Engine.Restores.Approve(ctx, actor, id)
 	if err != nil {
 		return nil, err
 	}
@@ -533,7 +534,7 @@ func (s *Service) goOnRetrieved(ctx context.Context) error {
 	list, err := s.Catalog.RestoresIn(ctx, catalog.Retrieving)
 	for i := range list {
 		r := &list[i]
-		wait, one := s.Engine.StillCold(ctx, r)
+		wait, one := s.Engine.Restores.StillCold(ctx, r)
 		if one == nil && wait != "" {
 			if wait == r.Reason {
 				continue
@@ -562,7 +563,7 @@ func (s *Service) ReplacedFile(ctx context.Context, id string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	path := filepath.Join(s.restoreDirectory(), engine.ReplacedFile(r.ID))
+	path := filepath.Join(s.restoreDirectory(), restore.ReplacedFile(r.ID))
 	if _, err := os.Stat(path); err != nil {
 		return "", fmt.Errorf("restore %s replaced no row: %w", id, catalog.ErrState)
 	}

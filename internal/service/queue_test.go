@@ -12,10 +12,11 @@ import (
 	"testing"
 	"time"
 
+	"ambercellar/internal/engine/plan"
+
 	_ "modernc.org/sqlite"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/engine"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
@@ -37,10 +38,10 @@ func harbour(t *testing.T, s *Service, dir string, rows int) *catalog.Plan {
 		t.Fatal(err)
 	}
 	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n"
-	if _, problems, err := s.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	p, err := s.MakePlan(t.Context(), "me", engine.PlanRequest{Rule: "scans"})
+	p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -96,7 +97,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 	if t.Logf("resumed %d times", resumed); resumed < 5 {
 		t.Errorf("resumed %d times", resumed)
 	}
-	if _, err := s.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+	if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
@@ -151,7 +152,7 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	}
 	r, err := s.StartRun(t.Context(), "me", p.ID, false)
 	if err == nil {
-		_, err = s.SetPace(t.Context(), "me", r.ID, "unlimited")
+		_, err = s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited")
 	}
 	if err != nil {
 		t.Fatal(err)

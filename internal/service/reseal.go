@@ -35,7 +35,7 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 	}
 	out := &Resealed{}
 	for _, o := range stale {
-		ours, err := s.HoldsFile(ctx, name, sealed.Shown(o.Name))
+		ours, err := s.Shelf.HoldsFile(ctx, name, sealed.Shown(o.Name))
 		if err != nil {
 			return out, err
 		}
@@ -43,9 +43,9 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 			out.Strange++
 			continue
 		}
-		err = s.WhileRead(ctx, func() error { return sealed.SealAnew(ctx, o.Name) })
+		err = s.Shelf.WhileRead(ctx, func() error { return sealed.SealAnew(ctx, o.Name) })
 		if err == nil {
-			err = s.WhenUnread(ctx, func() error { return sealed.RemoveStale(ctx, o.Name) })
+			err = s.Shelf.WhenUnread(ctx, func() error { return sealed.RemoveStale(ctx, o.Name) })
 		}
 		if errors.Is(err, store.ErrCold) {
 			out.Cold++

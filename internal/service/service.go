@@ -19,6 +19,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/mariadb"
@@ -106,7 +107,8 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 	for _, fn := range set {
 		fn(s)
 	}
-	s.Engine = &engine.Engine{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log, Progress: s.publish, Waits: s.waits, Skew: clockSkew}
+	s.Engine = engine.New(&deps.Deps{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log})
+	s.Plans.Skew, s.Runs.Progress, s.Runs.Waits = clockSkew, s.publish, s.waits
 	if token, err = s.firstStart(ctx); err == nil {
 		err = s.takeUp(ctx)
 	}

@@ -8,7 +8,7 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/engine"
+	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/silence"
 	"ambercellar/internal/source"
 )
@@ -56,7 +56,7 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 // All tests wait for less long than usual for what does not answer.
 func TestMain(m *testing.M) {
 	silence.Bear(500*time.Millisecond, time.Second)
-	engine.Outage = 8 * time.Second
+	tables.Outage = 8 * time.Second
 	os.Setenv("AWS_ACCESS_KEY_ID", "ferry")
 	os.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
 	os.Exit(dbtest.Main(m))

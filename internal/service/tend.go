@@ -12,8 +12,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/period"
-	"ambercellar/internal/engine"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest tendEvery after it looked last, and
@@ -37,9 +37,9 @@ func (s *Service) chores() map[string]chore {
 	}
 	return map[string]chore{
 		"waiting runs":  s.goOnWaiting,
-		"second copies": counted("second copies made", s.CopySeconds),
-		"spans":         counted("segments whose keys are known now", s.SpanSegments),
-		"moves":         counted("segments moved to cold stores", s.SettleMoves),
+		"second copies": counted("second copies made", s.Upkeep.CopySeconds),
+		"spans":         counted("segments whose keys are known now", s.Upkeep.SpanSegments),
+		"moves":         counted("segments moved to cold stores", s.Upkeep.SettleMoves),
 		"retrievals":    s.lookAfterRetrievals,
 		"forgetting":    s.forgetting(),
 		"telling":       func(ctx context.Context) (time.Time, error) { return time.Time{}, s.tellReady(ctx) },
@@ -89,7 +89,7 @@ func (s *Service) tend(name string, do chore) {
 
 // lookAfterRetrievals sees what has arrived from cold storage, and lets the restores go on that wait for it.
 func (s *Service) lookAfterRetrievals(ctx context.Context) (time.Time, error) {
-	n, err := s.LookAfterRetrievals(ctx)
+	n, err := s.Retrieve.LookAfterRetrievals(ctx)
 	if n > 0 {
 		s.Log.Info("retrieved segments are there", "segments", n)
 	}
@@ -123,7 +123,7 @@ func (s *Service) takingBack() chore {
 				continue
 			}
 			tried[r.ID] = s.Now()
-			one := s.Engine.TakeBack(ctx, r)
+			one := s.Engine.Restores.TakeBack(ctx, r)
 			if one == nil {
 				if r.State != catalog.RestoreExpired { // somebody keeps its rows
 					continue
@@ -186,7 +186,7 @@ func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
 		defer cancel()
 	}
 	since := every.Before(s.Now(), time.UTC)
-	if n, err := s.RetrieveToVerify(ctx, st, since); err != nil {
+	if n, err := s.Retrieve.RetrieveToVerify(ctx, st, since); err != nil {
 		return err
 	} else if n > 0 {
 		s.Log.Info("cold segments are retrieved to be verified", "store", st.Name, "segments", n)
@@ -195,11 +195,11 @@ func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
 		return err
 	}
 	older := catalog.At(since)
-	v, err := s.Engine.RequestVerification(ctx, "service", engine.VerificationRequest{Store: st.Name, Repair: true}, &older)
+	v, err := s.Engine.Upkeep.RequestVerification(ctx, "service", upkeep.VerificationRequest{Store: st.Name, Repair: true}, &older)
 	if err != nil {
 		return err
 	}
-	err = s.Engine.Verify(ctx, v, how.Rate)
+	err = s.Engine.Upkeep.Verify(ctx, v, how.Rate)
 	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, errWindow) { // it goes on in the next window, with what is left
 		return nil
 	}
@@ -210,8 +210,8 @@ func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
 var errWindow = errors.New("the window for scrubbing closed; what is left follows in the next one")
 
 // RequestVerification keeps a verification and carries it out in the background.
-func (s *Service) RequestVerification(ctx context.Context, actor string, q engine.VerificationRequest) (*catalog.Verification, error) {
-	v, err := s.Engine.RequestVerification(ctx, actor, q, nil)
+func (s *Service) RequestVerification(ctx context.Context, actor string, q upkeep.VerificationRequest) (*catalog.Verification, error) {
+	v, err := s.Engine.Upkeep.RequestVerification(ctx, actor, q, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +219,7 @@ func (s *Service) RequestVerification(ctx context.Context, actor string, q engin
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		if err := s.Engine.Verify(s.ctx, v, 0); err != nil {
+		if err := s.Engine.Upkeep.Verify(s.ctx, v, 0); err != nil {
 			s.Log.Error("a verification failed", "verification", v.ID, "error", err)
 			s.insist("verification "+v.ID, func() error { return s.Catalog.SaveVerification(context.Background(), v) }) // it was tried once
 		}

@@ -1,0 +1,7 @@
+package refuse
+
+import (
+	"errors"
+)
+
+var ErrOthers = errors.New("others are at the table")

@@ -1,0 +1,7 @@
+package refuse
+
+import (
+	"errors"
+)
+
+var ErrNoSpace = errors.New("not enough free space in the store")

@@ -1,0 +1,258 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/search"
+	"ambercellar/internal/engine/shelf"
+	"ambercellar/internal/source"
+)
+
+// picked says which rows of one segment a scope is for.
+type picked struct {
+	filter *filter.Filter // nil: every row
+	rows   map[int]bool   // by ordinal; nil: every row
+	span   func(row []value.Value) bool
+	reads  []int // positions of the columns that it looks at, the filter's own aside
+	absent int   // where the filter finds NULL, of columns that the segment does not have
+	wide   []value.Value
+}
+
+// pick makes out which rows of a segment a scope is for. own are its columns under the names that they have now, columns those that any
+// segment of the table has.
+func pick(m *archive.Manifest, scope catalog.Scope, own, columns []shape.Column) (*picked, error) {
+	p := &picked{absent: len(m.Columns)}
+	var err error
+	if p.span, err = span(m, scope); err != nil {
+		return nil, err
+	}
+	if scope.From != "" || scope.To != "" {
+		p.reads = append(p.reads, slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == m.Age.Column }))
+	}
+	if len(scope.Rows) > 0 {
+		p.rows = map[int]bool{}
+		for _, r := range scope.Rows {
+			if r.Segment == m.Segment {
+				p.rows[r.Ordinal] = true
+			}
+		}
+	}
+	if scope.Where != "" {
+		p.filter, err = shelf.BindArchived(scope.Where, own, columns)
+	}
+	return p, err
+}
+
+// wants says whether a row is one of them. The row may be longer than the segment's columns.
+func (p *picked) wants(ordinal int, row []value.Value) bool {
+	if p.rows != nil && !p.rows[ordinal] || !p.span(row) {
+		return false
+	}
+	if p.filter == nil {
+		return true
+	}
+	if len(row) == p.absent {
+		p.wide = append(append(p.wide[:0], row...), value.Value{})
+		row = p.wide
+	}
+	return p.filter.Eval(row).Only()
+}
+
+// narrow says whether it may be that only few rows of a segment are wanted, so that it pays to look before all is read.
+func (p *picked) narrow() bool { return p.filter != nil || p.rows != nil }
+
+// each hands on the rows of a segment that are wanted and had left their table, with the values at reads; the others are NULL.
+func (p *picked) each(ctx context.Context, e *Restorer, x *member, reads []int, sink func(ordinal int, row []value.Value) error) (archive.Scanned, error) {
+	left := x.closing.LeftOut()
+	columns := slices.Concat(p.reads, reads)
+	slices.Sort(columns)
+	return e.shelf.ScanRows(ctx, x.segment, x.manifest, archive.Search{Filter: p.filter, Columns: slices.Compact(columns), Absent: 1}, func(ordinal int, row []value.Value) error {
+		if _, out := slices.BinarySearch(left, ordinal); out || p.rows != nil && !p.rows[ordinal] || !p.span(row) {
+			return nil
+		}
+		return sink(ordinal, row)
+	})
+}
+
+var errFound = errors.New("found")
+
+// any says whether a segment has a row that is wanted.
+func (p *picked) any(ctx context.Context, e *Restorer, x *member) (bool, error) {
+	_, err := p.each(ctx, e, x, nil, func(int, []value.Value) error { return errFound })
+	if errors.Is(err, errFound) {
+		return true, nil
+	}
+	return false, err
+}
+
+// RestorePreview is what a restore would do.
+type RestorePreview struct {
+	Source    string         `json:"source"`
+	Table     string         `json:"table"`
+	Segments  int            `json:"segments"`  // that have rows for it
+	Rows      int64          `json:"rows"`      // archived rows in the scope, those of related tables aside
+	Stale     int64          `json:"stale"`     // further ones, of which a newer version is archived: they do not go into a table
+	Bytes     int64          `json:"bytes"`     // of segments that are read
+	Conflicts int64          `json:"conflicts"` // of the rows, those whose key is in the target already
+	Untold    bool           `json:"untold"`    // the target has no key, so nobody can tell conflicts
+	Into      string         `json:"into"`      // in words
+	Triggers  []string       `json:"triggers"`  // of the target, that fire for each row
+	Approval  bool           `json:"approval"`  // somebody has to approve it first
+	Cold      *shelf.Chilled `json:"cold"`      // what has to be retrieved first, whose rows are not counted; null: nothing
+}
+
+// PreviewRestore says what a restore would do. It changes nothing.
+func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*RestorePreview, error) {
+	rs.shelf.Reading.RLock()
+	defer rs.shelf.Reading.RUnlock()
+	r, segments, err := rs.checkRestore(ctx, &q)
+	if err != nil {
+		return nil, err
+	}
+	out := &RestorePreview{Source: r.Source, Table: r.Table, Triggers: []string{}}
+	var c *Conflicts
+	switch r.Target {
+	case catalog.TargetFile:
+		out.Into = "a file, as " + r.Format
+	case catalog.TargetSide:
+		out.Into = fmt.Sprintf("a new table %s of source %s, made to fit", r.TargetTable, r.TargetSource)
+	default:
+		out.Into = fmt.Sprintf("table %s of source %s", r.Table, r.Source)
+		c = &Conflicts{}
+		if c.Source, err = rs.Source(ctx, r.Source); err != nil {
+			return nil, err
+		}
+		if c.Table, err = c.Source.Table(ctx, r.Table); err != nil {
+			return nil, err
+		}
+		out.Triggers = append(out.Triggers, c.Table.InsertTriggers...)
+		out.Untold = c.Table.ByAddress()
+	}
+	if out.Untold {
+		c = nil
+	}
+	guard, err := rs.Catalog.Guard(ctx, r.Source)
+	if err != nil {
+		return nil, err
+	}
+	out.Approval = slices.Contains(guard.Approve, catalog.ApproveRestores)
+	if out.Cold, err = rs.coldFor(ctx, r, segments); err != nil {
+		return nil, err
+	}
+	x := &restoration{Restorer: rs, restore: r, kin: r.Target == catalog.TargetTable}
+	for i := range segments {
+		if segments[i].Asleep(rs.Now()) {
+			continue
+		}
+		m, err := x.member(ctx, &segments[i])
+		if err != nil {
+			return nil, err
+		}
+		p, err := x.pick(ctx, m.manifest)
+		if err != nil {
+			return nil, err
+		}
+		var key []int
+		if c != nil {
+			f, err := x.fitNow(ctx, m.manifest, c.Table, r.Fit.V)
+			if err != nil {
+				return nil, err
+			}
+			for _, k := range c.Table.Key {
+				_, column := c.Table.Column(k)
+				key = append(key, f.from[slices.Index(f.to, column)])
+			}
+		}
+		before := out.Rows
+		looked := &handful{Chunk: value.Chunk{Width: len(m.manifest.Columns)}, manifest: m.manifest}
+		look := func() error {
+			old, err := x.staleOf(ctx, m.manifest, looked)
+			for i := 0; err == nil && i < looked.Rows(); i++ {
+				switch {
+				case old != nil && old[i]:
+					out.Stale++
+				case c == nil:
+					out.Rows++
+				default:
+					out.Rows++
+					err = c.Add(ctx, looked.Row(i), key)
+				}
+			}
+			looked.Reset()
+			looked.ordinals = looked.ordinals[:0]
+			return err
+		}
+		_, err = p.each(ctx, rs, m, slices.Concat(key, search.KeyColumns(m.manifest)), func(ordinal int, row []value.Value) error {
+			looked.Values, looked.ordinals = append(looked.Values, value.CloneRow(row[:looked.Width])...), append(looked.ordinals, ordinal)
+			if looked.Rows() >= previewRows {
+				return look()
+			}
+			return nil
+		})
+		if err = errors.Join(err, look()); err != nil {
+			return nil, err
+		}
+		if out.Rows > before {
+			out.Segments++
+			out.Bytes += m.manifest.FileBytes
+		}
+	}
+	if c != nil {
+		err = c.Look(ctx)
+		out.Conflicts = c.Found
+	}
+	return out, err
+}
+
+// previewRows is how many rows of a preview are compared with newer versions at a time.
+const previewRows = 1000
+
+// Conflicts counts archived rows whose key is in their table.
+type Conflicts struct {
+	Source source.Source
+	Table  *shape.Table
+	keys   [][]value.Value
+	Found  int64
+}
+
+// KeyOf are the positions of the table's key among a segment's columns.
+func (c *Conflicts) KeyOf(m *archive.Manifest) ([]int, error) {
+	var out []int
+	for _, k := range c.Table.Key {
+		i := slices.IndexFunc(m.Columns, func(x shape.Column) bool { return x.Name == k })
+		if i < 0 {
+			return nil, &refuse.Error{Message: fmt.Sprintf("segment %s has no column %q, which is in the key of table %s now", m.Segment, k, c.Table.Name), Remedy: "restore to a file, or to a side table"}
+		}
+		out = append(out, i)
+	}
+	return out, nil
+}
+
+func (c *Conflicts) Add(ctx context.Context, row []value.Value, key []int) error {
+	k := make([]value.Value, len(key))
+	for i, at := range key {
+		k[i] = row[at].Clone()
+	}
+	if c.keys = append(c.keys, k); len(c.keys) >= shelf.KeysAtOnce {
+		return c.Look(ctx)
+	}
+	return nil
+}
+
+func (c *Conflicts) Look(ctx context.Context) error {
+	if len(c.keys) == 0 {
+		return nil
+	}
+	err := c.Source.Related(ctx, source.Query{Selection: source.Selection{Table: c.Table}, On: c.Table.Key, Values: c.keys}, func([]value.Value) error { c.Found++; return nil })
+	c.keys = c.keys[:0]
+	return err
+}

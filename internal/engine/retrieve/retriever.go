@@ -1,0 +1,22 @@
+// Package retrieve brings segments back from cold storage, for a while and within a budget.
+package retrieve
+
+import (
+	"ambercellar/internal/engine/deps"
+	"ambercellar/internal/engine/search"
+	"ambercellar/internal/engine/shelf"
+	"ambercellar/internal/engine/tables"
+)
+
+// Retriever retrieves segments.
+type Retriever struct {
+	*deps.Deps
+	tables *tables.Tables
+	shelf  *shelf.Shelf
+	search *search.Searcher
+}
+
+// New returns a Retriever.
+func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, x *search.Searcher) *Retriever {
+	return &Retriever{d, t, s, x}
+}

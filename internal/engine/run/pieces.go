@@ -1,0 +1,119 @@
+package run
+
+import (
+	"context"
+	"time"
+
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/source"
+)
+
+// A slice that is read at a rest goes in pieces, each in a statement of its own: no snapshot and no connection is held while the
+// reader rests, and a piece that fails is read again alone. It has as many rows as can be read in a moment, and at the most so many bytes
+// for 500 of them.
+const pieceBytes = 1 << 20
+
+// readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure say.
+func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+	if r.reading.Load() == 0 {
+		return r.source.ReadSlice(ctx, req, sink)
+	}
+	var out *source.Slice
+	rows, bytes := req.MaxRows, req.MaxBytes
+	pieces := r.pieceSize()
+	for {
+		piece := req
+		piece.MaxRows = min(pieces.Rows(), rows)
+		piece.MaxBytes = min(pieceBytes*int64(max(pieces.Rows()/500, 1)), 8*pieceBytes, bytes)
+		if out != nil {
+			piece.After = out.Next
+		}
+		var held value.Chunk
+		var got *source.Slice
+		var begun time.Time
+		err := r.retry(ctx, func() (err error) {
+			held, begun = value.Chunk{}, time.Now() // what was waited for before is no work to rest from
+			got, err = r.source.ReadSlice(ctx, piece, func(c *value.Chunk) error {
+				held.Append(c)
+				return ctx.Err()
+			})
+			return err
+		})
+		if err == nil && held.Rows() > 0 {
+			rows, bytes = rows-held.Rows(), bytes-held.Weight()
+			err = sink(&held)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if out == nil {
+			out = got
+		} else {
+			if err := out.Locators.Append(got.Locators); err != nil {
+				return nil, err
+			}
+			if got.Last != nil {
+				out.Last, out.Next = got.Last, got.Next
+			}
+			out.More = got.More
+		}
+		if !got.More || rows <= 0 || bytes <= 0 {
+			return out, nil
+		}
+		took := time.Since(begun)
+		pieces.Done(held.Rows(), took)
+		learned := pieces
+		r.pieces.Store(&learned)
+		if err := r.restFrom(ctx, took); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// pieceSize is what the last piece has taught.
+func (r *Execution) pieceSize() pace.Pieces {
+	if p := r.pieces.Load(); p != nil {
+		return *p
+	}
+	return pace.NewPieces()
+}
+
+// restFrom rests after a piece of reading or verifying that took so long, as the pace says, and for as long as pressure makes
+// the run rest.
+func (r *Execution) restFrom(ctx context.Context, took time.Duration) error {
+	err := tables.Rest(ctx, min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest))
+	for err == nil && int64(time.Since(processBegun)) < r.resting.Load() {
+		err = tables.Rest(ctx, SampleEvery/4)
+	}
+	return err
+}
+
+// watching waits for what is read or verified in the background. Meanwhile it asks for the signals, follows them and the pace that is
+// asked for, and shows both.
+func watching[T any](ctx context.Context, r *Execution, from <-chan T) (got T, err error) {
+	for {
+		select {
+		case got = <-from:
+			return got, nil
+		case <-time.After(WatchEvery):
+		}
+		r.changePace()
+		r.load.asked = time.Time{}
+		r.judge(ctx, r.Now())
+		if err := r.show(ctx, false); err != nil {
+			return got, err
+		}
+	}
+}
+
+// breathe returns a function that rests, after a piece of work that begins now, for as long as the pace says.
+func (r *Execution) breathe(ctx context.Context) func() error {
+	begun := time.Now()
+	return func() error {
+		err := r.restFrom(ctx, time.Since(begun))
+		begun = time.Now()
+		return err
+	}
+}

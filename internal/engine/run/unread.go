@@ -1,0 +1,291 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/due"
+	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/source"
+)
+
+// Where a source finds and deletes in one statement, rows that are purged are not read first: what the statement judges is
+// what it takes, and nothing can come in between. Rows that others have locked make it give way; from there a slice is read
+// and deleted like any other, which leaves them out and comes again.
+
+// unread is the source that may purge the present pass unread; nil where its rows are to be read first.
+func (r *Execution) unread() source.Purger {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	if r.Pass.then != rule.ThenPurge || r.Pass.part != "" || r.source.Reads().ReadsGently && pace.Pace(r.Run.Pace) != pace.Unlimited {
+		return nil
+	}
+	p, _ := r.source.(source.Purger)
+	return p
+}
+
+// purgePass is movePass for rows that are not read first: stretch by stretch, two of them side by side where the pace knows no
+// bounds. Each stretch is a slice for the books, and they are closed in order. It returns the number of the next slice, and whether rows
+// are left behind a place for movePass: the database would not find them by an index, or the pace has become one that they are read at.
+func (r *Execution) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (_ int, _ []value.Value, left bool, _ error) {
+	var open []*stretch
+	ctx, cancel := context.WithCancel(ctx)
+	defer func() { // nothing of a run goes on behind its back
+		cancel()
+		for _, x := range open {
+			<-x.done
+		}
+	}()
+	for more := true; more || len(open) > 0; {
+		for more && len(open) < r.sideBySide() {
+			if r.unread() == nil || !from.PurgesUnread(ctx, source.PurgeRequest{Selection: r.Pass.sel, After: after, Rows: r.firstBite()}) {
+				left, more = true, false
+				break
+			}
+			x := &stretch{Work: &Work{number: number, pass: r.Pass, slice: source.Slice{Next: after}}, done: make(chan struct{})}
+			if r.sideBySide() > 1 {
+				rows := r.stretchRows()
+				if len(open) == 0 { // so that they do not come to their ends together
+					rows /= 2
+				}
+				if err := r.retry(ctx, func() (err error) { x.to, err = from.PlaceAhead(ctx, r.Pass.sel, after, rows); return err }); err != nil {
+					return number, nil, false, err
+				}
+				x.rows = rows
+			}
+			after, number, more = x.to, number+1, x.to != nil
+			open = append(open, x)
+			r.beside(len(open))
+			go func() {
+				defer close(x.done)
+				x.stopped, x.err = r.purgeStretch(ctx, from, x)
+			}()
+		}
+		if len(open) == 0 {
+			break
+		}
+		x := open[0]
+		<-x.done
+		open = open[1:]
+		r.beside(len(open))
+		if x.err != nil {
+			return number, nil, false, x.err
+		}
+		if err := r.closeUnread(ctx, x); err != nil {
+			return number, nil, false, err
+		}
+		switch {
+		case x.stopped == nil && x.to == nil: // it has as many as a slice may have
+			after, more, left = x.slice.Next, true, false
+			continue
+		case x.stopped == nil || x.stopped == errNoMore:
+			continue
+		}
+		for len(open) > 0 { // what stopped it is dealt with alone, and the way goes on from its place
+			<-open[0].done
+			if err := open[0].err; err != nil {
+				return number, nil, false, err
+			}
+			open[0].slice.Next = x.slice.Next
+			if err := r.closeUnread(ctx, open[0]); err != nil {
+				return number, nil, false, err
+			}
+			open = open[1:]
+			r.beside(len(open))
+		}
+		after, more, left = x.slice.Next, true, false
+		if errors.Is(x.stopped, source.ErrBusy) {
+			r.Log.Info("others are at rows that are due", "run", r.Run.ID, "slice", x.number, "error", x.stopped)
+			var err error
+			if number, err = r.purgeRead(ctx, number, &after); err != nil {
+				return number, nil, false, err
+			}
+			more = after != nil
+		}
+	}
+	return number, after, left, nil
+}
+
+// firstBite is how many rows the next batch would have.
+func (r *Execution) firstBite() int {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	return r.pace.Rows()
+}
+
+// stretch is a slice whose rows are purged unread, and how far that is.
+type stretch struct {
+	*Work
+	to      []value.Value // where it ends; nil: with the last row that is due
+	rows    int           // that it may have at the most, if it ends somewhere
+	done    chan struct{} // closed when nothing more of it is going on
+	stopped error
+	err     error
+}
+
+// errNoMore says that no row of a stretch is left, errAlone that it is to go on without another beside it.
+var (
+	errNoMore = errors.New("no row is left that is due")
+	errAlone  = errors.New("the pace has changed")
+)
+
+// stretchRows is how many rows a stretch has at the most.
+func (r *Execution) stretchRows() int {
+	if r.SliceRows > 0 {
+		return r.SliceRows
+	}
+	return due.SliceRows
+}
+
+// beside notes how many stretches are being purged.
+func (r *Execution) beside(n int) {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	r.hands = n
+}
+
+// sideBySide is how many stretches are purged at a time. What counts rows or bytes as they go leaves nothing to a second one.
+func (r *Execution) sideBySide() int {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	if pace.Pace(r.Run.Pace) != pace.Unlimited || r.Run.Limit > 0 || r.rule.Budget != nil || r.rule.Log != nil || r.Pass.sel.Empties() {
+		return 1
+	}
+	return 2
+}
+
+// purgeStretch deletes the rows of a stretch in batches. It says why it stopped before: at others' locks, or since no row was left.
+// Where the next rows begin, and the digest of those that are gone, stand in the slice.
+func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *stretch) (stopped, err error) {
+	busy := 0
+	for batch := 1; x.to != nil || x.set.Count < int64(r.stretchRows()); {
+		q := source.PurgeRequest{Lease: r.leases[r.table.Name], Segment: x.number, Number: batch, After: x.slice.Next, UpTo: x.to}
+		if q.Rows, err = r.nextBite(ctx); err != nil {
+			return nil, err
+		}
+		if x.to != nil {
+			if r.sideBySide() == 1 {
+				return errAlone, nil
+			}
+			// A statement that finds as many as it may looks at no row behind them, which a neighbour may have in hand.
+			if q.Rows = min(q.Rows, x.rows-int(x.set.Count)); q.Rows == 0 {
+				return nil, nil
+			}
+		}
+		if q.Rows == 0 {
+			return errNoMore, nil
+		}
+		var next []value.Value
+		row, err := r.transact(ctx, x.Work, false, func(sel source.Selection) ([]*source.JournalRow, error) {
+			q.Selection = sel
+			row, last, err := from.Purge(context.WithoutCancel(ctx), q)
+			if stopped = nil; errors.Is(err, source.ErrBusy) {
+				stopped = err
+				return nil, nil
+			}
+			if err != nil || row.Rows == 0 {
+				return nil, err
+			}
+			next = last
+			return []*source.JournalRow{row}, nil
+		})
+		switch {
+		case err != nil:
+			return nil, err
+		case stopped != nil && x.to != nil && busy < busyTries: // by the neighbour, perhaps
+			busy++
+			if err := tables.Rest(ctx, LockWait); err != nil {
+				return nil, err
+			}
+			continue
+		case stopped != nil:
+			return stopped, nil
+		case row == nil:
+			return errNoMore, nil
+		}
+		busy = 0
+		batch++
+		x.set.Merge(row.Digest)
+		r.took(row)
+		if next != nil { // otherwise it was deleted by a try whose answer got lost: the next batch looks from the same place
+			x.slice.Next = next
+		}
+	}
+	return nil, nil
+}
+
+// took counts rows for a plan that limits them.
+func (r *Execution) took(row *source.JournalRow) {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	r.taken += int64(row.Rows)
+}
+
+// busyTries is how often a batch beside another is tried before the locks that it meets are taken for those of others.
+const busyTries = 3
+
+// nextBite waits until the next batch may go, and returns how many rows it may have; 0: the run has as many as its plan allows.
+func (r *Execution) nextBite(ctx context.Context) (int, error) {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	if err := r.giveWay(ctx); err != nil {
+		return 0, err
+	}
+	if r.full() {
+		return 0, nil
+	}
+	n := r.share(r.pace.Rows())
+	if t := r.table; t.Rows > 0 && t.Bytes > 0 { // wide rows make a batch's transaction large
+		n = int(min(int64(n), max(batchBytes*t.Rows/t.Bytes, 1)))
+	}
+	if r.Run.Limit > 0 {
+		n = int(min(int64(n), r.Run.Limit-r.taken))
+	}
+	return n, nil
+}
+
+// closeUnread books a slice whose rows were purged unread: the journal must tell of just those that the deletes reported.
+func (r *Execution) closeUnread(ctx context.Context, x *stretch) error {
+	if x.set.Count == 0 {
+		return nil
+	}
+	journal, err := r.journalOf(ctx, x.number)
+	if err != nil {
+		return err
+	}
+	books := tally(journal)
+	if books.digest != x.set || books.deleted != x.set.Count || books.left.Count != 0 {
+		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d, or of others", r.Run.ID, x.number, refuse.ErrBooks, x.set.Count, books.deleted)
+	}
+	if err := r.bookUnread(ctx, x, books); err != nil {
+		return err
+	}
+	return r.retry(ctx, func() error { return r.source.PruneJournal(ctx, r.Run.ID, x.number) })
+}
+
+func (r *Execution) bookUnread(ctx context.Context, x *stretch, books *books) error {
+	r.booking.Lock()
+	defer r.booking.Unlock()
+	r.addUp(x.pass, books)
+	r.Run.Slices = max(r.Run.Slices, x.number)
+	r.Run.Position = source.EncodePosition(x.slice.Next)
+	return r.show(ctx, true)
+}
+
+// purgeRead purges one slice whose rows are read first. after becomes where the next begins, or nil where none is left.
+func (r *Execution) purgeRead(ctx context.Context, number int, after *[]value.Value) (int, error) {
+	got := <-r.fetch(ctx, number, *after, shortSliceRows)
+	if *after = nil; got.err != nil || got.work == nil {
+		return number, got.err
+	}
+	r.taken += int64(len(got.work.Digests))
+	if got.work.slice.More {
+		*after = got.work.slice.Next
+	}
+	return number + 1, r.deleteSlice(ctx, got.work, nil)
+}

@@ -1,0 +1,233 @@
+package upkeep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/store"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/shelf"
+	"ambercellar/internal/engine/tables"
+)
+
+// MoveSegment moves the rows of a closed segment to another store, or back to that in which its records lie; those stay where they
+// are. What arrived is read back, row by row, before the catalog says so, and only then do the files that were left go: where a cold
+// store is the target, its files are let go cold after that. A move that is interrupted, by whatever, is taken up again.
+func (kp *Keeper) MoveSegment(ctx context.Context, actor, id, to string) (*catalog.Segment, error) {
+	if _, busy := kp.moving.LoadOrStore(id, true); busy {
+		return nil, &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are being moved just now", id), Remedy: "wait until that is done"}
+	}
+	defer kp.moving.Delete(id)
+	s, err := kp.Catalog.Segment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if s.Moving != "" && s.RowsIn() == to && s.Leaving == "" { // they are to stay after all
+		if err := kp.Catalog.Moving(ctx, id, ""); err != nil {
+			return nil, err
+		}
+		return kp.Catalog.Segment(ctx, id)
+	}
+	if err := kp.canMove(ctx, s, to); err != nil {
+		var refused *refuse.Error
+		if s.Moving == to && errors.As(err, &refused) { // it could be when it was asked for
+			err = errors.Join(err, kp.Catalog.Moving(ctx, id, ""))
+		}
+		return nil, err
+	}
+	if s.Moving != to {
+		if err := kp.Catalog.Moving(ctx, id, to); err != nil {
+			return nil, err
+		}
+	}
+	moved, err := kp.move(ctx, actor, s, to)
+	switch {
+	case moved != nil && err != nil:
+		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by itself: %w", id, to, err)
+	case err == nil || ctx.Err() != nil:
+		return moved, err
+	case tables.Away(err):
+		return nil, fmt.Errorf("segment %s: it is tried again by itself (`ambercellar segment move %s -to %s` leaves its rows where they are): %w", id, id, s.RowsIn(), err)
+	case shelf.IsCold(err):
+		err = &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
+	}
+	return nil, errors.Join(fmt.Errorf("segment %s: %w", id, err), kp.Catalog.Moving(ctx, id, ""))
+}
+
+// move returns the segment, even with an error, once the catalog says that its rows are in the other store.
+func (kp *Keeper) move(ctx context.Context, actor string, s *catalog.Segment, to string) (*catalog.Segment, error) {
+	defer kp.tables.TakeInHand(to, s.Stem)()
+	s, err := kp.copyRows(ctx, s.ID, to)
+	if err != nil {
+		return nil, err
+	}
+	from := s.RowsIn()
+	if s.RowsStore = to; to == s.Store {
+		s.RowsStore = ""
+	}
+	s.Leaving = from
+	if err := kp.Catalog.Moved(ctx, actor, s, from); err != nil {
+		return nil, err
+	}
+	if err := kp.settleMove(ctx, s.ID); err != nil {
+		return s, err
+	}
+	return kp.Catalog.Segment(ctx, s.ID)
+}
+
+func (kp *Keeper) canMove(ctx context.Context, s *catalog.Segment, to string) error {
+	target, err := kp.Catalog.Store(ctx, to)
+	switch {
+	case errors.Is(err, catalog.ErrNotFound):
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("there is no store %s", to), Remedy: "`ambercellar store list` shows which there are"}
+	case err != nil:
+		return err
+	case s.State != catalog.SegmentClosed:
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments move", s.ID, s.State), Remedy: "let its run finish first"}
+	case s.Damage != "":
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is damaged: %s", s.ID, s.Damage), Remedy: "mend it first (`ambercellar segment verify -all -repair`)"}
+	case s.Leaving != "":
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is on its way from store %s already", s.ID, s.Leaving), Remedy: "wait until that is done"}
+	case s.RowsIn() == to:
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("the rows of segment %s lie in store %s already", s.ID, to), Remedy: "name another store"}
+	case s.Second == to:
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("segment %s has its second copy in store %s", s.ID, to), Remedy: "name another store; two copies in one place are one"}
+	case to != s.Store && target.Second != "":
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("store %s has a second store itself (%s)", to, target.Second), Remedy: "name a store that has none"}
+	}
+	return nil
+}
+
+// copyRows copies a segment's files of rows into a store and reads them back there. It looks at the segment while nothing can be
+// destroyed, and returns it as it was then.
+func (kp *Keeper) copyRows(ctx context.Context, id, to string) (*catalog.Segment, error) {
+	kp.shelf.Reading.RLock()
+	defer kp.shelf.Reading.RUnlock()
+	s, err := kp.Catalog.Segment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := kp.canMove(ctx, s, to); err != nil {
+		return nil, err
+	}
+	records, err := kp.Store(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	from, err := kp.shelf.ReadableStore(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	target, err := kp.Store(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	m, _, err := kp.shelf.Load(ctx, records, s)
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range m.RowFiles() {
+		if err := shelf.CopyOnce(ctx, archive.RowsOf(from), target, file); err != nil {
+			return nil, fmt.Errorf("store %s: %w", to, err)
+		}
+	}
+	arrived := archive.WithRows(records, target)
+	if err := errors.Join(archive.Verify(ctx, arrived, m, nil), archive.VerifyBeside(ctx, arrived, m, nil)); err != nil {
+		return nil, fmt.Errorf("what arrived, read back: %w", err)
+	}
+	return s, nil
+}
+
+// settleMove does what follows a move: the files that were left are removed, and a cold store's files are let go cold. What is
+// removed was found where the rows are said to be, by its SHA-256, under the same lock. It can be done again after it stopped anywhere.
+func (kp *Keeper) settleMove(ctx context.Context, id string) error {
+	if err := kp.shelf.Unread(ctx); err != nil {
+		return err
+	}
+	defer kp.shelf.Reading.Unlock()
+	s, err := kp.Catalog.Segment(ctx, id)
+	if err != nil || s.Leaving == "" || s.State != catalog.SegmentClosed {
+		return err
+	}
+	st, err := kp.shelf.StoreOf(ctx, s)
+	if err != nil {
+		return err
+	}
+	m, _, err := kp.shelf.Load(ctx, st, s)
+	if err != nil {
+		return err
+	}
+	left, err := kp.Store(ctx, s.Leaving)
+	if err != nil {
+		return err
+	}
+	rows := archive.RowsOf(st)
+	if err := shelf.HeldBy(ctx, rows, m); err != nil {
+		return fmt.Errorf("store %s does not hold its rows, so those in store %s stay: %w", s.RowsIn(), s.Leaving, err)
+	}
+	for _, file := range m.RowFiles() {
+		if err := left.Remove(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("store %s: %w", s.Leaving, err)
+		}
+	}
+	if err := shelf.HeldBy(ctx, rows, m); err != nil { // two names for one place, which nothing has told
+		return fmt.Errorf("store %s: %w", s.RowsIn(), err)
+	}
+	cold := store.AsCold(rows)
+	if cold != nil {
+		for _, file := range m.RowFiles() {
+			if err := cold.Cool(ctx, file); err != nil {
+				return fmt.Errorf("store %s: %w", s.RowsIn(), err)
+			}
+		}
+	}
+	return kp.Catalog.Settled(ctx, s.ID, s.Leaving, cold != nil)
+}
+
+// SettleMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It returns how many
+// it moved; one that cannot be moved does not keep others waiting.
+func (kp *Keeper) SettleMoves(ctx context.Context) (moved int, err error) {
+	begun, err := kp.Catalog.Unsettled(ctx)
+	for i := range begun {
+		if one := kp.settleMove(ctx, begun[i].ID); one != nil {
+			err = errors.Join(err, fmt.Errorf("segment %s: %w", begun[i].ID, one))
+		}
+	}
+	wanted, listing := kp.Catalog.Moves(ctx)
+	err = errors.Join(err, listing)
+	for i := range wanted {
+		s := &wanted[i]
+		if s.State != catalog.SegmentClosed || s.Disposal != "" {
+			err = errors.Join(err, kp.Catalog.Moving(ctx, s.ID, ""))
+			continue
+		}
+		if _, busy := kp.moving.Load(s.ID); busy { // whoever asked for it is at it
+			continue
+		}
+		if done, one := kp.MoveSegment(ctx, "service", s.ID, s.Moving); one != nil {
+			err = errors.Join(err, one)
+		} else if done.RowsIn() == s.Moving {
+			moved++
+		}
+		if ctx.Err() != nil {
+			return moved, ctx.Err()
+		}
+	}
+	due, listing := kp.Catalog.ToCool(ctx, kp.Now(), 1000)
+	err = errors.Join(err, listing)
+	for i := range due {
+		if ctx.Err() != nil {
+			return moved, ctx.Err()
+		}
+		if _, one := kp.MoveSegment(ctx, "service", due[i].ID, due[i].ColdStore); one != nil {
+			err = errors.Join(err, one)
+			continue
+		}
+		moved++
+	}
+	return moved, err
+}
