@@ -160,7 +160,7 @@ type LiveQuery struct {
 // ReadTraits is what reading a slice does to a source.
 type ReadTraits struct {
 	BlocksWriters  bool         // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
-	Gentle         pace.Manners // of the gentle pace
+	Gentle         pace.Profile // of the gentle pace
 	LooseTypes     bool         // the type of a column bounds none of its values
 	CannotEmpty    string       // why a table cannot be emptied at once; empty: it can
 	EmptyingDoes   string       // what that resets and passes by, in words

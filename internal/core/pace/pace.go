@@ -32,9 +32,9 @@ func Parse(s string) (Pace, error) {
 const MaxRest = 4 * time.Second
 
 // Breath returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it took: at
-// the gentle pace a twentieth of a processor is in use for each, or as much less as the manners say. slow is how much pressure
+// the gentle pace a twentieth of a processor is in use for each, or as much less as the profile says. slow is how much pressure
 // slows the run, from 0 to 1.
-func Breath(p Pace, m Manners, slow float64) float64 {
+func Breath(p Pace, m Profile, slow float64) float64 {
 	if p == Unlimited {
 		return 8 * slow
 	}
@@ -47,8 +47,8 @@ const (
 	MaxRows = 50_000
 )
 
-// Manners is what the gentle pace keeps to on a kind of database. A field of zero: gentleRows, or gentleRest.
-type Manners struct {
+// Profile is what the gentle pace keeps to on a kind of database. A field of zero: gentleRows, or gentleRest.
+type Profile struct {
 	Rows   int     // the most rows of a batch
 	Rest   float64 // how long to rest after a batch, in multiples of the time that it took
 	Breath float64 // the same after reading or verifying a piece of a slice
@@ -68,8 +68,8 @@ type Steering struct {
 	rest   float64 // of the batch's own time
 }
 
-// New returns a steering that begins with a small batch and finds its size from there, with the manners of the gentle pace.
-func New(p Pace, m Manners) *Steering {
+// New returns a steering that begins with a small batch and finds its size from there, with the profile of the gentle pace.
+func New(p Pace, m Profile) *Steering {
 	if p == Unlimited {
 		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
 	}
@@ -79,7 +79,7 @@ func New(p Pace, m Manners) *Steering {
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become
 // gentle is so at once.
-func (s *Steering) Change(p Pace, m Manners) {
+func (s *Steering) Change(p Pace, m Profile) {
 	next := New(p, m)
 	next.rows = min(next.rows, s.rows)
 	*s = *next

@@ -11,7 +11,7 @@ func TestBatchesFindTheirSize(t *testing.T) {
 		perRow time.Duration
 		want   int
 	}{{Gentle, 10 * time.Microsecond, 500}, {Gentle, 10 * time.Millisecond, MinRows}, {Unlimited, time.Microsecond, MaxRows}, {Unlimited, 100 * time.Microsecond, 4000}} {
-		s := New(c.pace, Manners{})
+		s := New(c.pace, Profile{})
 		for range 30 {
 			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow, 0)
 			if (rest > 0) != (c.pace == Gentle) {
@@ -30,7 +30,7 @@ func TestPressureMakesRestsLonger(t *testing.T) {
 		slow float64
 		want time.Duration
 	}{{Gentle, 0, 95 * time.Millisecond}, {Gentle, 1, 190 * time.Millisecond}, {Unlimited, 0, 0}, {Unlimited, 0.5, 10 * time.Millisecond}} {
-		s := New(c.pace, Manners{})
+		s := New(c.pace, Profile{})
 		if rest := s.Done(s.Rows(), 5*time.Millisecond, c.slow); rest != c.want {
 			t.Errorf("%s at a pressure of %v: a rest of %s, want %s", c.pace, c.slow, rest, c.want)
 		}
@@ -77,12 +77,12 @@ func TestAShortLastPieceSaysNothing(t *testing.T) {
 }
 
 func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
-	s := New(Gentle, Manners{})
+	s := New(Gentle, Profile{})
 	s.Done(500, 5*time.Millisecond, 0)
 	if rest := s.Done(500, 10*time.Second, 1); s.Rows() < 250 || rest != MaxRest {
 		t.Errorf("one slow batch made it %d, with a rest of %s", s.Rows(), rest)
 	}
-	s = New(Gentle, Manners{})
+	s = New(Gentle, Profile{})
 	s.Done(3, time.Microsecond, 0)
 	if s.Rows() != 500 {
 		t.Errorf("a short last batch made it %d", s.Rows())
@@ -92,10 +92,10 @@ func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
 func TestReadingRestsAsThePaceAndTheDatabaseAsk(t *testing.T) {
 	for _, c := range []struct {
 		pace    Pace
-		manners Manners
+		manners Profile
 		slow    float64
 		want    float64
-	}{{Gentle, Manners{}, 0, 19}, {Gentle, Manners{Rest: 59, Breath: 39}, 0, 39}, {Gentle, Manners{Breath: 39}, 1, 78}, {Unlimited, Manners{Breath: 39}, 0, 0}, {Unlimited, Manners{}, 0.5, 4}} {
+	}{{Gentle, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, Breath: 39}, 0, 39}, {Gentle, Profile{Breath: 39}, 1, 78}, {Unlimited, Profile{Breath: 39}, 0, 0}, {Unlimited, Profile{}, 0.5, 4}} {
 		if got := Breath(c.pace, c.manners, c.slow); got != c.want {
 			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace, c.manners, c.slow, got, c.want)
 		}
@@ -112,25 +112,25 @@ func TestParseKnowsThePaces(t *testing.T) {
 }
 
 func TestAnotherPaceBeginsGently(t *testing.T) {
-	s := New(Unlimited, Manners{})
+	s := New(Unlimited, Profile{})
 	for range 10 {
 		s.Done(s.Rows(), 10*time.Millisecond, 0)
 	}
 	if s.Rows() != MaxRows {
 		t.Fatalf("batches are of %d rows", s.Rows())
 	}
-	s.Change(Gentle, Manners{})
+	s.Change(Gentle, Profile{})
 	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 500 || rest != 95*time.Millisecond {
 		t.Errorf("gentle batches are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
-	s.Change(Gentle, Manners{Rows: 200, Rest: 39})
+	s.Change(Gentle, Profile{Rows: 200, Rest: 39})
 	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 200 || rest != 195*time.Millisecond {
 		t.Errorf("batches of a database with manners of its own are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
-	s.Change(Gentle, Manners{})
+	s.Change(Gentle, Profile{})
 	s.Done(s.Rows(), time.Second, 0) // the database is slow
 	small := s.Rows()
-	s.Change(Unlimited, Manners{})
+	s.Change(Unlimited, Profile{})
 	if rest := s.Done(s.Rows(), 100*time.Millisecond, 0); small >= 500 || s.Rows() > 2*small || rest != 0 {
 		t.Errorf("from %d rows it jumps to %d, with a rest of %s", small, s.Rows(), rest)
 	}

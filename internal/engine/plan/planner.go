@@ -23,3 +23,6 @@ type Planner struct {
 func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, u *due.Selector) *Planner {
 	return &Planner{Deps: d, tables: t, shelf: s, due: u}
 }
+
+// planLife is how long a plan can be run after it was made.
+const planLife = 24 * time.Hour

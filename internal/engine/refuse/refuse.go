@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
@@ -73,3 +74,20 @@ func (e *Disagree) Error() string {
 }
 
 func (e *Disagree) Is(target error) bool { return target == ErrDisagree }
+
+var ErrOthers = errors.New("others are at the table")
+
+// Resting says that a run stops until its next window opens.
+type Resting struct {
+	Until  time.Time
+	Reason string
+}
+
+func (e *Resting) Error() string { return e.Reason }
+
+// Stopped says that a run pauses until somebody resumes it.
+type Stopped struct{ Reason string }
+
+func (e *Stopped) Error() string { return e.Reason }
+
+var ErrNoSpace = errors.New("not enough free space in the store")

@@ -570,7 +570,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	q.pace = pace.New(p, pace.Manners{Rows: src.Reads().Gentle.Rows}) // somebody waits for what is restored
+	q.pace = pace.New(p, pace.Profile{Rows: src.Reads().Gentle.Rows}) // somebody waits for what is restored
 	q.batch.Store(int64(q.pace.Rows()))
 	live := map[string]*shape.Table{}
 	if p == pace.Unlimited && src.Reads().ParallelWrites {

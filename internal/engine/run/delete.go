@@ -92,7 +92,7 @@ func (mv *Mover) SetPace(ctx context.Context, actor, id, text string) (*catalog.
 func (r *Execution) changePace() {
 	if p, ok := r.paces.LoadAndDelete(r.Run.ID); ok {
 		r.Run.Pace = string(p.(pace.Pace))
-		r.pace.Change(p.(pace.Pace), r.manners)
+		r.pace.Change(p.(pace.Pace), r.profile)
 		r.SetReading()
 	}
 }
@@ -190,7 +190,7 @@ func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again
 	}
 	r.count(row)
 	if !again {
-		r.load.rated(r.Run, float64(row.Rows*max(r.hands, 1))/max((took+pause).Seconds(), 1e-6))
+		r.load.rated(r.Run, float64(row.Rows*max(r.workers, 1))/max((took+pause).Seconds(), 1e-6))
 	}
 	return pause, r.show(ctx, false)
 }

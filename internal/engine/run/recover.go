@@ -230,7 +230,7 @@ func (r *Execution) settleChain(ctx context.Context, table string) error {
 	if err != nil {
 		return err
 	}
-	r.chainOf(table).Head = newest
+	r.chains.Begin(table, newest)
 	return nil
 }
 

@@ -20,47 +20,65 @@ import (
 	"ambercellar/internal/source"
 )
 
-// runner is one execution of a run, from its start or from where the last execution of it stopped.
+// Execution is one execution of a run, from its start or from where the last execution of it stopped.
 type Execution struct {
 	*Mover
-	Run      *catalog.Run
+	Run  *catalog.Run
+	Pass *Pass // the one that the run is at
+	task
+	tenure
+	pacing
+	progress
+	chains *tables.Chains
+}
+
+// task is what a run works on. It does not change while the run goes.
+type task struct {
+	source   source.Source
+	engine   string // of the source
 	rule     *rule.Rule
 	ruleText string // as it was applied
-	engine   string // of the source
 	table    *shape.Table
-	passes   []*Pass
-	whole    source.Selection // of all passes together
-	Pass     *Pass            // the one that the run is at
-	source   source.Source
-	booking  sync.Mutex        // of what follows, while transactions go side by side
-	hands    int               // how many do; 0 and 1: one
-	taken    int64             // rows read so far, where the plan limits them
 	related  due.JoinedTables  // by the name that the rule gives
 	joined   due.JoinedTables  // likewise
 	pinned   []shape.Partition // as they were when the plan was made
-	leases   map[string]source.Lease
-	numbered map[string]string  // by table: where the numbers of its columns hold
-	history  map[string]string  // by table: the identity of the journal that its lease was taken in
-	closing  atomic.Bool        // it is being cancelled, and what has become of its tables does not matter any more
-	lost     atomic.Bool        // the database was out of reach since the last batch
-	newest   *source.JournalRow // the newest batch that is known to be committed
-	family   int                // rows of the slice that a slice with related rows should have; 0: not known yet
-	pace     *pace.Steering
-	manners  pace.Manners // of the source
-	begun    time.Time    // of this execution
-	worked   int64        // microseconds worked by earlier executions
-	pending  []catalog.Batch
-	load     load
-	reading  atomic.Int64                // rest after reading, in percent of its time
-	resting  atomic.Int64                // until when what goes on beside the batches rests, in nanoseconds since the process began
-	pieces   atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
-	logAt    *int64                      // what the database had logged when it was last asked
-	shown    time.Time
-	saved    time.Time
-	told     time.Time
+	passes   []*Pass
+	whole    source.Selection  // of all passes together
+	numbered map[string]string // by table: where the numbers of its columns hold
+}
 
-	chainsLock sync.Mutex
-	chains     map[string]*tables.Chain // by table
+// tenure is the right to work on the tables of a run, and what is known of what was committed under it.
+type tenure struct {
+	leases  map[string]source.Lease
+	history map[string]string  // by table: the identity of the journal that its lease was taken in
+	newest  *source.JournalRow // the newest batch that is known to be committed
+	lost    atomic.Bool        // the database was out of reach since the last batch
+	closing atomic.Bool        // it is being cancelled, and what has become of its tables does not matter any more
+}
+
+// pacing is how fast a run goes, and why.
+type pacing struct {
+	pace    *pace.Steering
+	profile pace.Profile // of the source
+	workers int          // transactions that go side by side; 0 and 1: one
+	family  int          // rows of the slice that a slice with related rows should have; 0: not known yet
+	load    load
+	reading atomic.Int64                // rest after reading, in percent of its time
+	resting atomic.Int64                // until when what goes on beside the batches rests, in nanoseconds since the process began
+	pieces  atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
+	logAt   *int64                      // what the database had logged when it was last asked
+}
+
+// progress is how far an execution is, and what of it was shown and saved.
+type progress struct {
+	booking sync.Mutex // of the counts, and of what is known to be committed, while transactions go side by side
+	begun   time.Time  // of this execution
+	worked  int64      // microseconds worked by earlier executions
+	taken   int64      // rows read so far, where the plan limits them
+	pending []catalog.Batch
+	shown   time.Time
+	saved   time.Time
+	told    time.Time
 }
 
 // Run carries a run out until it has ended or its context is cancelled with one of the causes above. What it returns
@@ -76,7 +94,7 @@ func (mv *Mover) Run(ctx context.Context, run *catalog.Run) error {
 }
 
 func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
-	r := &Execution{Mover: mv, Run: run, begun: mv.Now(), worked: run.Working}
+	r := &Execution{Mover: mv, Run: run, progress: progress{begun: mv.Now(), worked: run.Working}}
 	cancelled := errors.Is(context.Cause(ctx), refuse.ErrCancel)
 	r.closing.Store(cancelled)
 	rules, err := r.ruleOf(context.WithoutCancel(ctx))
@@ -166,6 +184,7 @@ func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 		return err
 	}
 	r.engine = config.Engine
+	r.chains = r.tables.Chains(r.source, r.Run.Source)
 	if err := r.source.PrepareJournal(ctx); err != nil {
 		return err
 	}
@@ -202,8 +221,8 @@ func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 	if err != nil {
 		return err
 	}
-	r.manners = r.source.Reads().Gentle
-	r.pace = pace.New(p, r.manners)
+	r.profile = r.source.Reads().Gentle
+	r.pace = pace.New(p, r.profile)
 	r.SetReading()
 	r.leases, r.history = map[string]source.Lease{}, map[string]string{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {

@@ -136,7 +136,7 @@ func (r *Execution) publish(ctx context.Context, w *Work) (err error) {
 			FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
 	}
 	described.Into(&span)
-	hash, err := r.addLink(ctx, r.chainOf(w.pass.table.Name), r.again, func(link archive.Link) (string, error) {
+	hash, err := r.chains.Add(ctx, w.pass.table.Name, r.again, func(link archive.Link) (string, error) {
 		m.Link = link
 		return archive.Publish(ctx, w.pass.store, m, span)
 	})
@@ -224,26 +224,6 @@ func (r *Execution) checkSpace(ctx context.Context) error {
 		return fmt.Errorf("store %s: %w: %d MiB are free and %d MiB needed for the next segment; make room, then resume the run", r.Pass.name, refuse.ErrNoSpace, free>>20, need>>20)
 	}
 	return nil
-}
-
-// addLink writes the next record of a chain and moves its head. again tries the latter again while that is worth it.
-func (mv *Mover) addLink(ctx context.Context, c *tables.Chain, again func(context.Context, func() error) error, write func(archive.Link) (hash string, err error)) (hash string, err error) {
-	c.Lock()
-	defer c.Unlock()
-	if c.Err != nil {
-		return "", c.Err
-	}
-	defer func() { c.Err = err }()
-	hash, err = write(archive.Link{Sequence: c.Head.Sequence + 1, Previous: c.Head.Hash})
-	if err != nil {
-		return "", err
-	}
-	head := source.Head{Sequence: c.Head.Sequence + 1, Hash: hash}
-	if err := again(ctx, func() error { return c.Db.SetHead(ctx, c.Table, head) }); err != nil {
-		return "", err
-	}
-	c.Head = head
-	return hash, mv.Catalog.Note(ctx, "service", "chain", c.Source+"."+c.Table, fmt.Sprintf("link %d: %s", head.Sequence, hash))
 }
 
 // closeSlice makes a slice's books from the journal, checks that they balance, and closes the segment. undone are
@@ -387,7 +367,7 @@ func Settle(w *Work, journal []source.JournalRow, undone []int) (*archive.Closin
 // closeSegment writes the closing record.
 func (r *Execution) closeSegment(ctx context.Context, w *Work, books *archive.Closing) error {
 	books.Closed = r.Now().UTC()
-	hash, err := r.addLink(ctx, r.chainOf(w.pass.table.Name), r.again, func(link archive.Link) (hash string, err error) {
+	hash, err := r.chains.Add(ctx, w.pass.table.Name, r.again, func(link archive.Link) (hash string, err error) {
 		books.Link = link
 		err = r.retry(ctx, func() (err error) {
 			hash, err = archive.WriteClosing(ctx, w.pass.store, w.manifest, books)
@@ -450,3 +430,9 @@ func ColumnsAt(t *shape.Table, positions []int) []shape.Column {
 	}
 	return out
 }
+
+// Rows of a slice where it is to be short.
+const (
+	firstRows      = 25_000 // of a large run's first slice
+	shortSliceRows = 5_000  // of that at the gentle pace, and of all where reading keeps writers waiting
+)

@@ -218,7 +218,7 @@ const gentleRows = 200
 
 // Reads says that readers disturb no writer; there are no row versions to be had.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{Gentle: pace.Manners{Rows: gentleRows}, EmptyingDoes: "it sets the table's automatic key back to 1, and replicas and change feeds see one statement, no deleted rows"}
+	return source.ReadTraits{Gentle: pace.Profile{Rows: gentleRows}, EmptyingDoes: "it sets the table's automatic key back to 1, and replicas and change feeds see one statement, no deleted rows"}
 }
 
 // Close closes all connections.

@@ -15,7 +15,6 @@ import (
 	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/shelf"
-	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/family"
 )
@@ -432,19 +431,6 @@ func (r *Execution) stored(ctx context.Context, s *catalog.Segment, p *Pass) (*W
 	}
 	w := &Work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}
 	return w, r.contents(ctx, w)
-}
-
-// chainOf returns the chain of a table.
-func (r *Execution) chainOf(table string) *tables.Chain {
-	r.chainsLock.Lock()
-	defer r.chainsLock.Unlock()
-	if r.chains == nil {
-		r.chains = map[string]*tables.Chain{}
-	}
-	if r.chains[table] == nil {
-		r.chains[table] = &tables.Chain{Db: r.source, Source: r.Run.Source, Table: table}
-	}
-	return r.chains[table]
 }
 
 // gates are those of all tables of a pass, held for reading until the function that it returns is called.

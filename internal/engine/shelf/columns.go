@@ -4,9 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"ambercellar/internal/archive"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/refuse"
 )
 
@@ -65,3 +69,48 @@ func (sh *Shelf) Saw(ctx context.Context, source string, tables ...*shape.Table)
 	}
 	return news, nil
 }
+
+// BindArchived binds a filter to the columns of a segment, as they were when it was written: of the columns that any segment
+// has, those that this one lacks are NULL, and stand behind its own.
+func BindArchived(where string, own, columns []shape.Column) (*filter.Filter, error) {
+	known := filter.TableScope(&shape.Table{Columns: columns})
+	f, bad := filter.Bind(where, func(join, name string) (*shape.Column, int, string) {
+		c, _, near := known(join, name)
+		if c == nil {
+			return nil, 0, near
+		}
+		if i := slices.IndexFunc(own, func(c shape.Column) bool { return c.Name == name }); i >= 0 {
+			return &own[i], i, ""
+		}
+		return c, len(own), ""
+	})
+	if len(bad) > 0 {
+		return nil, refuse.Filter("where", bad[0])
+	}
+	return f, nil
+}
+
+// Spanned keeps in the catalog where the keys of a segment lie, by its manifest and its side file; nil: not known.
+func (sh *Shelf) Spanned(ctx context.Context, s *catalog.Segment, m *archive.Manifest, r *archive.Range) error {
+	spans := [catalog.SpanColumns]catalog.Span{}
+	for n := range spans {
+		spans[n] = catalog.Anywhere
+		if low, high, ok := r.KeySpan(m, n); ok {
+			spans[n] = catalog.Span{Low: low, High: high}
+		}
+	}
+	x := catalog.Shape{Numbered: m.Numbered}
+	x.Columns.V, x.Key.V = m.Columns, m.Key
+	return sh.Catalog.Spanned(ctx, s, x, spans)
+}
+
+func Canonical(vs []value.Value) string {
+	var out []byte
+	for _, v := range vs {
+		out = v.AppendCanonical(out)
+	}
+	return string(out)
+}
+
+// KeysAtOnce is how many keys are looked up in one statement.
+const KeysAtOnce = 500

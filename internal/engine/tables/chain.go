@@ -4,11 +4,66 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
+
+// Chains are the chains of manifests and closing records of a source's tables, as one run writes them. The head of each is also kept in the
+// source's journal.
+type Chains struct {
+	Source source.Source
+	Name   string // of the source
+	tables *Tables
+	lock   sync.Mutex
+	of     map[string]*chain
+}
+
+type chain struct {
+	sync.Mutex
+	head source.Head
+	err  error // of a record of which it is not known how far it came: no other can follow before that is settled
+}
+
+// Chains returns the chains of a source's tables. Each is to begin with its newest link.
+func (ts *Tables) Chains(src source.Source, name string) *Chains {
+	return &Chains{Source: src, Name: name, tables: ts, of: map[string]*chain{}}
+}
+
+func (c *Chains) table(name string) *chain {
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	if c.of[name] == nil {
+		c.of[name] = &chain{}
+	}
+	return c.of[name]
+}
+
+// Begin sets the newest link of a table's chain.
+func (c *Chains) Begin(table string, newest source.Head) { c.table(table).head = newest }
+
+// Add writes the next record of a table's chain and moves its head. again repeats the latter while that is worth it.
+func (c *Chains) Add(ctx context.Context, table string, again func(context.Context, func() error) error, write func(archive.Link) (hash string, err error)) (hash string, err error) {
+	x := c.table(table)
+	x.Lock()
+	defer x.Unlock()
+	if x.err != nil {
+		return "", x.err
+	}
+	defer func() { x.err = err }()
+	hash, err = write(archive.Link{Sequence: x.head.Sequence + 1, Previous: x.head.Hash})
+	if err != nil {
+		return "", err
+	}
+	head := source.Head{Sequence: x.head.Sequence + 1, Hash: hash}
+	if err := again(ctx, func() error { return c.Source.SetHead(ctx, table, head) }); err != nil {
+		return "", err
+	}
+	x.head = head
+	return hash, c.tables.Catalog.Note(ctx, "service", "chain", c.Name+"."+table, fmt.Sprintf("link %d: %s", head.Sequence, hash))
+}
 
 // NewestLink is the newest link that the catalog knows of a table, if the head that the source knows is that, or the one
 // before it.

@@ -146,7 +146,7 @@ func (r *Execution) stretchRows() int {
 func (r *Execution) beside(n int) {
 	r.booking.Lock()
 	defer r.booking.Unlock()
-	r.hands = n
+	r.workers = n
 }
 
 // sideBySide is how many stretches are purged at a time. What counts rows or bytes as they go leaves nothing to a second one.

@@ -88,3 +88,25 @@ func JoinsOf(r *rule.Rule, joined JoinedTables) (out []source.Join) {
 	}
 	return out
 }
+
+// AverageBytes is the table's average row width; 1 KiB where it is unknown.
+func AverageBytes(sel source.Selection) int64 {
+	if sel.Table.Rows > 0 && sel.Table.Bytes > 0 {
+		return sel.Table.Bytes/sel.Table.Rows + 1
+	}
+	return 1 << 10
+}
+
+// AsPlanned are the related and joined tables of a rule as they were when its plan was made.
+func AsPlanned(t *shape.Table, r *rule.Rule) (related, joined JoinedTables) {
+	related, joined = JoinedTables{}, JoinedTables{}
+	for i, x := range r.Relations() {
+		if i < len(t.Related) {
+			related[x.Table] = &t.Related[i]
+		}
+	}
+	for name, x := range t.Joined {
+		joined[name] = &x
+	}
+	return related, joined
+}

@@ -2,6 +2,7 @@ package shelf
 
 import (
 	"context"
+	"time"
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
@@ -102,4 +103,9 @@ func OfferOf(p store.Priority, segments []ChilledSegment, tariffs map[string]*ca
 		}
 	}
 	return o
+}
+
+func Longer(a, b period.Period) bool {
+	epoch := time.Unix(0, 0)
+	return a.Before(epoch, time.UTC).Before(b.Before(epoch, time.UTC))
 }

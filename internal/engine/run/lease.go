@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"slices"
 
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
 )
 
@@ -42,5 +44,36 @@ func (r *Execution) sameHistory(ctx context.Context) error {
 		}
 	}
 	r.lost.Store(false)
+	return nil
+}
+
+// stillSame is unaltered for all tables that a run works on while it goes; those that it joins must be there.
+func (r *Execution) stillSame(ctx context.Context) error {
+	_, err := tables.Unaltered(ctx, r.source, r.table)
+	for _, k := range r.whole.Kin {
+		if err == nil {
+			_, err = tables.Unaltered(ctx, r.source, k.Table)
+		}
+	}
+	for _, t := range r.joined { // of which nothing goes
+		if err == nil {
+			_, err = r.source.Table(ctx, t.Name)
+			err = tables.Dropped(t, err)
+		}
+	}
+	return err
+}
+
+// number keeps the names of the columns of a run's tables, and where their numbers hold, for the manifests.
+func (r *Execution) number(ctx context.Context, tables []*shape.Table) (err error) {
+	r.numbered = map[string]string{}
+	for _, t := range tables {
+		if _, err := r.shelf.Saw(ctx, r.Run.Source, t); err != nil {
+			return err
+		}
+		if r.numbered[t.Name], err = r.shelf.Numbering(ctx, r.Run.Source, t); err != nil {
+			return err
+		}
+	}
 	return nil
 }

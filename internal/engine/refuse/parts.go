@@ -1,7 +1,0 @@
-package refuse
-
-import (
-	"errors"
-)
-
-var ErrOthers = errors.New("others are at the table")

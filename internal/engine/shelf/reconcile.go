@@ -1,4 +1,0 @@
-package shelf
-
-// KeysAtOnce is how many keys are looked up in one statement.
-const KeysAtOnce = 500
