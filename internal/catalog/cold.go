@@ -101,13 +101,13 @@ func (c *Catalog) Moves(ctx context.Context) ([]Segment, error) {
 
 const movesQuery = "SELECT * FROM segment WHERE moving <> '' ORDER BY created_at"
 
-// Settled keeps that nothing of a segment's rows is left in the store that they left, and whether they are cold.
-func (c *Catalog) Settled(ctx context.Context, segment, left string, cold bool) error {
+// MoveFinished keeps that nothing of a segment's rows is left in the store that they left, and whether they are cold.
+func (c *Catalog) MoveFinished(ctx context.Context, segment, left string, cold bool) error {
 	return changed(c.writes.ExecContext(ctx, "UPDATE segment SET leaving = '', cold = ? WHERE id = ? AND leaving = ?", cold, segment, left))
 }
 
-// Unsettled lists the segments whose rows have left a store in which files of them may be left.
-func (c *Catalog) Unsettled(ctx context.Context) ([]Segment, error) {
+// Unfinished lists the segments whose rows have left a store in which files of them may be left.
+func (c *Catalog) Unfinished(ctx context.Context) ([]Segment, error) {
 	return list[Segment](ctx, c.db, unsettledQuery)
 }
 

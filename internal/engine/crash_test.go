@@ -107,7 +107,7 @@ func (f *fatal) DeleteBatch(ctx context.Context, b source.Batch) (r *source.Jour
 
 func (f *fatal) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
 	p, ok := f.Source.(source.Purger)
-	return ok && p.PurgesUnread(ctx, q)
+	return ok && p.PurgesDirect(ctx, q)
 }
 
 func (f *fatal) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value, error) {

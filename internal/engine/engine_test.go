@@ -261,11 +261,11 @@ func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
 			{Batch: 3, Retry: true, Rows: 1, First: 1, Last: 1, Deleted: 1, Digest: sum(1)},
 		}
 	}
-	books, err := run.Settle(w, good(), nil)
+	books, err := run.ClosingOf(w, good(), nil)
 	if err != nil || books.Deleted != 3 || books.Digest != sum(0, 1, 3) || books.Left != sum(2) || fmt.Sprint(books.LeftOut()) != "[2]" {
 		t.Fatalf("good books: %+v, %v", books, err)
 	}
-	if books, err := run.Settle(w, good()[:1], []int{2, 3}); err != nil || fmt.Sprint(books.Skipped) != "[1 2 3]" {
+	if books, err := run.ClosingOf(w, good()[:1], []int{2, 3}); err != nil || fmt.Sprint(books.Skipped) != "[1 2 3]" {
 		t.Errorf("books of a cancelled run: %+v, %v", books, err)
 	}
 	for name, spoil := range map[string]func([]source.JournalRow) []source.JournalRow{
@@ -276,7 +276,7 @@ func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
 		"a row is named that is not there":    func(j []source.JournalRow) []source.JournalRow { j[1].Changed = []int{9}; return j },
 		"a changed row counts as deleted":     func(j []source.JournalRow) []source.JournalRow { j[1].Changed = nil; return j },
 	} {
-		if _, err := run.Settle(w, spoil(good()), nil); !errors.Is(err, refuse.ErrBooks) {
+		if _, err := run.ClosingOf(w, spoil(good()), nil); !errors.Is(err, refuse.ErrBooks) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

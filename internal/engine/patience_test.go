@@ -133,7 +133,7 @@ func TestAVerificationLetsDisposalsIn(t *testing.T) {
 		}
 		once.Do(func() {
 			go func() {
-				let <- b.Shelf.WhenUnread(t.Context(), func() error {
+				let <- b.Shelf.Exclusively(t.Context(), func() error {
 					mu.Lock()
 					defer mu.Unlock()
 					in = true

@@ -67,7 +67,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 		moved := err == nil
 		if !moved {
 			steps++
-			if _, err := b.Upkeep.SettleMoves(t.Context()); err != nil {
+			if _, err := b.Upkeep.FinishMoves(t.Context()); err != nil {
 				t.Fatalf("step %d, settling: %v", n, err)
 			}
 			if s, err = b.Catalog.Segment(t.Context(), s.ID); err != nil {

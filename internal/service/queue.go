@@ -90,7 +90,7 @@ func (s *Service) launch(r *catalog.Run) {
 		defer s.wait.Done()
 		defer cancel(nil)
 		err := s.carryOut(ctx, a, r)
-		now := s.settle(a, r, err)
+		now := s.conclude(a, r, err)
 		close(a.done)
 		if now != nil {
 			soon, cancel := context.WithTimeout(s.ctx, tellBudget) // the database may be what it stopped for
@@ -149,9 +149,9 @@ func (s *Service) giveSlot(a *activeRun, lend bool) {
 	}
 }
 
-// settle gives a run the state that follows from how its execution stopped, and tells everyone who listens. It returns the run as it is then, nil
+// conclude gives a run the state that follows from how its execution stopped, and tells everyone who listens. It returns the run as it is then, nil
 // where that could not be kept. From the moment at which it is kept, the run can be taken up again, as an execution of its own.
-func (s *Service) settle(a *activeRun, r *catalog.Run, err error) *catalog.Run {
+func (s *Service) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	ctx := context.Background()
 	to, reason := catalog.Done, ""
 	var resting *refuse.Resting

@@ -45,7 +45,7 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 		}
 		err = s.Shelf.WhileRead(ctx, func() error { return sealed.SealAnew(ctx, o.Name) })
 		if err == nil {
-			err = s.Shelf.WhenUnread(ctx, func() error { return sealed.RemoveStale(ctx, o.Name) })
+			err = s.Shelf.Exclusively(ctx, func() error { return sealed.RemoveStale(ctx, o.Name) })
 		}
 		if errors.Is(err, store.ErrCold) {
 			out.Cold++

@@ -39,7 +39,7 @@ func (s *Service) chores() map[string]chore {
 		"waiting runs":  s.goOnWaiting,
 		"second copies": counted("second copies made", s.Upkeep.CopySeconds),
 		"spans":         counted("segments whose keys are known now", s.Upkeep.SpanSegments),
-		"moves":         counted("segments moved to cold stores", s.Upkeep.SettleMoves),
+		"moves":         counted("segments moved to cold stores", s.Upkeep.FinishMoves),
 		"retrievals":    s.lookAfterRetrievals,
 		"forgetting":    s.forgetting(),
 		"telling":       func(ctx context.Context) (time.Time, error) { return time.Time{}, s.tellReady(ctx) },

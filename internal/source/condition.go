@@ -158,8 +158,8 @@ func (s Selection) Held(d Dialect) string {
 	for _, h := range s.Holds {
 		parts = append(parts, "("+Condition(d, h, false)+") IS TRUE")
 	}
-	if len(s.Kin) > 0 {
-		parts = append(parts, s.keptByKin(d)...)
+	if len(s.Related) > 0 {
+		parts = append(parts, s.keptByRelated(d)...)
 	}
 	if len(parts) == 0 {
 		return ""

@@ -10,8 +10,8 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// Kin is a related table: its rows go along with the row of another table that they refer to.
-type Kin struct {
+// Related is a related table: its rows go along with the row of another table that they refer to.
+type Related struct {
 	Selection             // its table and the holds on it; age, terms and joins are those of its own rule, where it has one
 	Parent    int         // position among the related tables of the one that it refers to; -1: the selection's own table
 	On        [][2]string // its column, and the column of the other that it refers to
@@ -19,7 +19,7 @@ type Kin struct {
 }
 
 // Covers says whether the rows that a foreign key ties to the other table are those that the relation takes along.
-func (k Kin) Covers(f shape.ForeignKey) bool { return covers(k.Table.Name, k.On, f) }
+func (k Related) Covers(f shape.ForeignKey) bool { return covers(k.Table.Name, k.On, f) }
 
 func covers(table string, on [][2]string, f shape.ForeignKey) bool {
 	if f.Table != table || len(f.Columns) != len(on) || len(f.RefColumns) != len(on) {
@@ -34,8 +34,8 @@ func covers(table string, on [][2]string, f shape.ForeignKey) bool {
 }
 
 // OurColumns and TheirColumns are the columns of the related table, and of the one that it refers to, in one order.
-func (k Kin) OurColumns() []string   { return side(k.On, 0) }
-func (k Kin) TheirColumns() []string { return side(k.On, 1) }
+func (k Related) OurColumns() []string   { return side(k.On, 0) }
+func (k Related) TheirColumns() []string { return side(k.On, 1) }
 
 func side(on [][2]string, i int) []string {
 	out := make([]string, len(on))
@@ -47,7 +47,7 @@ func side(on [][2]string, i int) []string {
 
 // Kept writes the condition that a related row has to stay: a hold is true for it, or its own rule keeps it longer.
 // Empty where nothing could keep one; never NULL.
-func (k Kin) Kept(d Dialect) string {
+func (k Related) Kept(d Dialect) string {
 	var parts []string
 	if held := k.Held(d); held != "" {
 		parts = append(parts, held)
@@ -90,7 +90,7 @@ type Writer struct {
 // apart is which foreign keys refer to a member of the family and are no relation of it.
 func (s Selection) apart(t *shape.Table, member int) []shape.ForeignKey {
 	return slices.DeleteFunc(slices.Clone(t.ReferencedBy), func(f shape.ForeignKey) bool {
-		return slices.ContainsFunc(s.Kin, func(k Kin) bool { return k.Parent == member && k.Covers(f) })
+		return slices.ContainsFunc(s.Related, func(k Related) bool { return k.Parent == member && k.Covers(f) })
 	})
 }
 
@@ -99,33 +99,33 @@ func (s Selection) apart(t *shape.Table, member int) []shape.ForeignKey {
 func (s Selection) Referenced(d Dialect) []string {
 	w := d.Writer()
 	out := w.Referenced(s.Table, s.apart(s.Table, -1), w.Prefix)
-	return append(out, s.throughKin(-1, w.Prefix, w, func(i int, prefix string) []string {
-		if s.Kin[i].Then == rule.ThenUnlink {
+	return append(out, s.throughRelated(-1, w.Prefix, w, func(i int, prefix string) []string {
+		if s.Related[i].Then == rule.ThenUnlink {
 			return nil // it stays, and what refers to it too
 		}
-		return w.Referenced(s.Kin[i].Table, s.apart(s.Kin[i].Table, i), prefix)
+		return w.Referenced(s.Related[i].Table, s.apart(s.Related[i].Table, i), prefix)
 	})...)
 }
 
-// keptByKin writes the conditions that a related row keeps a row.
-func (s Selection) keptByKin(d Dialect) []string {
+// keptByRelated writes the conditions that a related row keeps a row.
+func (s Selection) keptByRelated(d Dialect) []string {
 	w := d.Writer()
-	return s.throughKin(-1, w.Prefix, w, func(i int, prefix string) []string {
-		if kept := s.Kin[i].Kept(w.Dialect(s.Kin[i].Selection, prefix)); kept != "" {
+	return s.throughRelated(-1, w.Prefix, w, func(i int, prefix string) []string {
+		if kept := s.Related[i].Kept(w.Dialect(s.Related[i].Selection, prefix)); kept != "" {
 			return []string{kept}
 		}
 		return nil
 	})
 }
 
-// throughKin writes the conditions that some related row, on whatever level, satisfies one of what conditions returns.
-func (s Selection) throughKin(parent int, prefix string, w Writer, conditions func(i int, prefix string) []string) (out []string) {
-	for i, k := range s.Kin {
+// throughRelated writes the conditions that some related row, on whatever level, satisfies one of what conditions returns.
+func (s Selection) throughRelated(parent int, prefix string, w Writer, conditions func(i int, prefix string) []string) (out []string) {
+	for i, k := range s.Related {
 		if k.Parent != parent {
 			continue
 		}
 		alias := fmt.Sprintf("k%d", i+1)
-		any := append(conditions(i, alias+"."), s.throughKin(i, alias+".", w, conditions)...)
+		any := append(conditions(i, alias+"."), s.throughRelated(i, alias+".", w, conditions)...)
 		if len(any) > 0 {
 			out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s %s WHERE %s AND (%s))", w.From(k.Table), alias, k.joined(w, alias+".", prefix), strings.Join(any, " OR ")))
 		}
@@ -133,7 +133,7 @@ func (s Selection) throughKin(parent int, prefix string, w Writer, conditions fu
 	return out
 }
 
-func (k Kin) joined(w Writer, ours, theirs string) string {
+func (k Related) joined(w Writer, ours, theirs string) string {
 	parts := make([]string, len(k.On))
 	for i, pair := range k.On {
 		parts[i] = ours + w.Quote(pair[0]) + " = " + theirs + w.Quote(pair[1])
@@ -141,17 +141,17 @@ func (k Kin) joined(w Writer, ours, theirs string) string {
 	return strings.Join(parts, " AND ")
 }
 
-// KinFrom writes the tables, joined, whose rows are those of the related table at position i; the selection's own table
+// RelatedFrom writes the tables, joined, whose rows are those of the related table at position i; the selection's own table
 // is called t.
-func (s Selection) KinFrom(w Writer, i int) string {
+func (s Selection) RelatedFrom(w Writer, i int) string {
 	var path []int
-	for at := i; at >= 0; at = s.Kin[at].Parent {
+	for at := i; at >= 0; at = s.Related[at].Parent {
 		path = append(path, at)
 	}
 	out, above := w.From(s.Table)+" t", "t."
 	for _, at := range slices.Backward(path) {
 		alias := fmt.Sprintf("k%d", at+1)
-		out += fmt.Sprintf(" JOIN %s %s ON %s", w.From(s.Kin[at].Table), alias, s.Kin[at].joined(w, alias+".", above))
+		out += fmt.Sprintf(" JOIN %s %s ON %s", w.From(s.Related[at].Table), alias, s.Related[at].joined(w, alias+".", above))
 		above = alias + "."
 	}
 	return out
@@ -177,9 +177,9 @@ type Query struct {
 	Lock      Lock
 }
 
-// KinBatch is the part of a batch that lies in a related table: what is known of the rows that go along with a slice.
-type KinBatch struct {
-	Kin
+// RelatedBatch is the part of a batch that lies in a related table: what is known of the rows that go along with a slice.
+type RelatedBatch struct {
+	Related
 	Lease   Lease
 	Segment int
 	Columns []int           // that the digests cover
@@ -189,7 +189,7 @@ type KinBatch struct {
 }
 
 // Of returns the ordinals of the rows that go along with one of the slice.
-func (k *KinBatch) Of(root int) (from, to int) {
+func (k *RelatedBatch) Of(root int) (from, to int) {
 	from, _ = slices.BinarySearch(k.Roots, root)
 	to, _ = slices.BinarySearch(k.Roots, root+1)
 	return from, to
@@ -214,14 +214,14 @@ func (s Selection) Steps(d func(Selection) Dialect) (out []Step) {
 		}
 	}
 	own := s
-	own.Kin = nil
+	own.Related = nil
 	add(Step{Title: "each batch locks its rows and reads them, to compare them with what was read", Table: own, On: s.Table.Key, Lock: true})
 	add(Step{Title: "those that are held stay", Table: own, On: s.Table.Key, Only: own.Held})
-	for _, k := range s.Kin {
+	for _, k := range s.Related {
 		add(Step{Title: "the rows of " + k.Table.Name + " that refer to them are locked and read: any that is not what was read keeps its family", Table: k.Selection, On: k.OurColumns(), Lock: true})
 		add(Step{Title: "rows of " + k.Table.Name + " that have to stay keep their family", Table: k.Selection, On: k.OurColumns(), Only: k.Kept})
 	}
-	for _, k := range slices.Backward(s.Kin) {
+	for _, k := range slices.Backward(s.Related) {
 		if k.Then == rule.ThenUnlink {
 			add(Step{Title: "rows of " + k.Table.Name + " are unlinked", Table: k.Selection, On: k.Table.Key, Unlink: k.OurColumns()})
 		} else {

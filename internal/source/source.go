@@ -121,8 +121,8 @@ type Source interface {
 
 	// Related hands on the rows that a query asks for, each with its key behind its columns; it takes no locks.
 	Related(ctx context.Context, q Query, report func(row []value.Value) error) error
-	// CountKin counts the rows of the related table at a position that would go along.
-	CountKin(ctx context.Context, sel Selection, kin int) (int64, error)
+	// CountRelated counts the rows of the related table at a position that would go along.
+	CountRelated(ctx context.Context, sel Selection, related int) (int64, error)
 	// DeleteFamilies is DeleteBatch for rows that others go along with: a row and what is related to it leave whole or
 	// not at all. It returns the journal row of the batch, and one for each related table that has rows in it.
 	DeleteFamilies(ctx context.Context, b Batch) ([]*JournalRow, error)
@@ -171,8 +171,8 @@ type ReadTraits struct {
 
 // Purger is a source that finds and deletes in one statement, so that what is purged need not be read before.
 type Purger interface {
-	// PurgesUnread says whether rows can be purged so, and an index leads the statement along them. At the gentle pace, ReadTraits has a say too.
-	PurgesUnread(ctx context.Context, q PurgeRequest) bool
+	// PurgesDirect says whether rows can be purged so, and an index leads the statement along them. At the gentle pace, ReadTraits has a say too.
+	PurgesDirect(ctx context.Context, q PurgeRequest) bool
 	// Purge deletes the next rows of a selection, in order of (age, key), in one transaction with its journal row; it returns
 	// that, and where the next batch begins. No row is left where the journal row has none; it is not kept then. ErrBusy: others
 	// have locked rows among them, and nothing was deleted. Where an earlier call did the same batch and its answer got lost,
@@ -236,13 +236,13 @@ func (e *HeldError) Error() string {
 // Selection says which rows of a table are due: those that one of the terms governs and whose age lies strictly before
 // that term's cutoff, less those that are held, those recorded as restored, and those that another table refers to.
 type Selection struct {
-	Table *shape.Table
-	Age   rule.Age
-	Terms []rule.Term
-	Joins []Join           // that the conditions may name
-	Only  []*filter.Filter // each must be true as well: a plan that takes less than its rule
-	Holds []*filter.Filter // rows for which one is true are held, and never due
-	Kin   []Kin            // whose rows go along, those of one level before those of the next
+	Table   *shape.Table
+	Age     rule.Age
+	Terms   []rule.Term
+	Joins   []Join           // that the conditions may name
+	Only    []*filter.Filter // each must be true as well: a plan that takes less than its rule
+	Holds   []*filter.Filter // rows for which one is true are held, and never due
+	Related []Related        // whose rows go along, those of one level before those of the next
 }
 
 // Join reaches at most one row of another table; On holds pairs of our column and theirs.
@@ -403,7 +403,7 @@ type Batch struct {
 	Columns  []int          // the columns that the digests cover
 	Bytes    int64          // of the rows' content, about; 0: not known
 	LockWait time.Duration  // for locks of others, before their rows are skipped
-	Families []KinBatch     // in the order of Kin
+	Families []RelatedBatch // in the order of Related
 }
 
 // JournalRow is what one batch did. It stands in the source's journal and is committed with the delete itself.

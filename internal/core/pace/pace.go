@@ -31,14 +31,14 @@ func Parse(s string) (Pace, error) {
 // resting many times as long relieves nobody. What others suffer while a run works, its signals tell.
 const MaxRest = 4 * time.Second
 
-// Breath returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it took: at
+// ReadRest returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it took: at
 // the gentle pace a twentieth of a processor is in use for each, or as much less as the profile says. slow is how much pressure
 // slows the run, from 0 to 1.
-func Breath(p Pace, m Profile, slow float64) float64 {
+func ReadRest(p Pace, m Profile, slow float64) float64 {
 	if p == Unlimited {
 		return 8 * slow
 	}
-	return cmp.Or(m.Breath, gentleRest) * (1 + slow)
+	return cmp.Or(m.ReadRest, gentleRest) * (1 + slow)
 }
 
 // Bounds of a batch in rows.
@@ -49,9 +49,9 @@ const (
 
 // Profile is what the gentle pace keeps to on a kind of database. A field of zero: gentleRows, or gentleRest.
 type Profile struct {
-	Rows   int     // the most rows of a batch
-	Rest   float64 // how long to rest after a batch, in multiples of the time that it took
-	Breath float64 // the same after reading or verifying a piece of a slice
+	Rows     int     // the most rows of a batch
+	Rest     float64 // how long to rest after a batch, in multiples of the time that it took
+	ReadRest float64 // the same after reading or verifying a piece of a slice
 }
 
 // gentleRows and gentleRest are for databases that ask for nothing else.

@@ -92,12 +92,12 @@ func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
 func TestReadingRestsAsThePaceAndTheDatabaseAsk(t *testing.T) {
 	for _, c := range []struct {
 		pace    Pace
-		manners Profile
+		profile Profile
 		slow    float64
 		want    float64
-	}{{Gentle, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, Breath: 39}, 0, 39}, {Gentle, Profile{Breath: 39}, 1, 78}, {Unlimited, Profile{Breath: 39}, 0, 0}, {Unlimited, Profile{}, 0.5, 4}} {
-		if got := Breath(c.pace, c.manners, c.slow); got != c.want {
-			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace, c.manners, c.slow, got, c.want)
+	}{{Gentle, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, ReadRest: 39}, 0, 39}, {Gentle, Profile{ReadRest: 39}, 1, 78}, {Unlimited, Profile{ReadRest: 39}, 0, 0}, {Unlimited, Profile{}, 0.5, 4}} {
+		if got := ReadRest(c.pace, c.profile, c.slow); got != c.want {
+			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace, c.profile, c.slow, got, c.want)
 		}
 	}
 }

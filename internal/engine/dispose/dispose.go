@@ -98,7 +98,7 @@ func (ds *Disposer) disposable(ctx context.Context, r *rule.Rule, s *catalog.Seg
 	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
 	}
-	if reason, err := ds.unsettled(ctx, s); err != nil {
+	if reason, err := ds.undecided(ctx, s); err != nil {
 		return nil, nil, err
 	} else if reason != "" {
 		return stays(nil, "%s", reason)
@@ -253,7 +253,7 @@ func (ds *Disposer) disposeOf(ctx context.Context, d *catalog.Disposal) error {
 			ds.Log.Error("a lease cannot be released", "table", d.Table, "error", err)
 		}
 	}()
-	newest, err := ds.tables.SettleHead(ctx, src, d.Source, d.Table)
+	newest, err := ds.tables.AdvanceHead(ctx, src, d.Source, d.Table)
 	if err != nil {
 		return err
 	}
@@ -312,7 +312,7 @@ func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *cata
 		return newest, nil
 	}
 	item.Record, item.Sequence = s.DisposalHash, s.DisposalSeq
-	if newest, err = ds.tables.SettleHead(ctx, src, s.Source, s.Table); err != nil { // with the records of what stays, after an interruption
+	if newest, err = ds.tables.AdvanceHead(ctx, src, s.Source, s.Table); err != nil { // with the records of what stays, after an interruption
 		return newest, err
 	}
 	if err := ds.removeFiles(ctx, item, s.ID, m); err != nil {
@@ -327,7 +327,7 @@ func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *cata
 // archive again.
 func (ds *Disposer) part(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule, s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
 	if item.Kept > 0 {
-		if err := ds.shelf.Unread(ctx); err != nil {
+		if err := ds.shelf.Exclude(ctx); err != nil {
 			return newest, err
 		}
 		defer ds.shelf.Reading.Unlock()
@@ -341,7 +341,7 @@ func (ds *Disposer) part(ctx context.Context, d *catalog.Disposal, item *catalog
 	if err != nil || item.Left != "" || item.Successor == "" {
 		return newest, err
 	}
-	return ds.tables.SettleHead(ctx, src, s.Source, s.Table)
+	return ds.tables.AdvanceHead(ctx, src, s.Source, s.Table)
 }
 
 // record decides once more that a segment may go, and writes its disposal record. A hold that is placed meanwhile waits for that.
@@ -432,7 +432,7 @@ func (ds *Disposer) decideAgain(ctx context.Context, d *catalog.Disposal, r *cat
 // anything: whole files and those that were begun, wherever a copy was ever made. Then each store is listed once more. A store that does
 // not answer stops it where the segment is known to lie there, and is named as what remains where it is not.
 func (ds *Disposer) removeFiles(ctx context.Context, item *catalog.DisposalItem, id string, m *archive.Manifest) error {
-	if err := ds.shelf.Unread(ctx); err != nil {
+	if err := ds.shelf.Exclude(ctx); err != nil {
 		return err
 	}
 	defer ds.shelf.Reading.Unlock()

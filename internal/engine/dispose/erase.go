@@ -111,8 +111,8 @@ func (ds *Disposer) beyondErasure(ctx context.Context, d *catalog.Disposal) (str
 	return "", nil
 }
 
-// unsettled says why nothing can be said about a segment yet; empty where it is closed, lies still, and its run has ended.
-func (ds *Disposer) unsettled(ctx context.Context, s *catalog.Segment) (string, error) {
+// undecided says why nothing can be said about a segment yet; empty where it is closed, lies still, and its run has ended.
+func (ds *Disposer) undecided(ctx context.Context, s *catalog.Segment) (string, error) {
 	if s.State != catalog.SegmentClosed {
 		return fmt.Sprintf("it is %s: what became of its rows is not settled", s.State), nil
 	}
@@ -134,7 +134,7 @@ func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalo
 	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
 	}
-	if reason, err := ds.unsettled(ctx, s); err != nil || reason != "" {
+	if reason, err := ds.undecided(ctx, s); err != nil || reason != "" {
 		if err != nil {
 			return nil, nil, err
 		}

@@ -78,10 +78,10 @@ func unjudged(body *rule.Rule, own *shape.Table, err error) error {
 	return &refuse.Error{Field: "related", Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err), Remedy: "mend that rule"}
 }
 
-// KinOf makes the related tables of a rule's selection. A related table that had an enabled rule of its own when the plan was made keeps what
+// Related makes the related tables of a rule's selection. A related table that had an enabled rule of its own when the plan was made keeps what
 // that rule kept then; holds are not filled in.
-func (du *Selector) KinOf(ctx context.Context, src source.Source, r *rule.Rule, t *shape.Table, related JoinedTables, pinned []catalog.PinnedRule) ([]source.Kin, error) {
-	var out []source.Kin
+func (du *Selector) Related(ctx context.Context, src source.Source, r *rule.Rule, t *shape.Table, related JoinedTables, pinned []catalog.PinnedRule) ([]source.Related, error) {
+	var out []source.Related
 	for _, x := range r.Relations() {
 		own, above := related[x.Table], t
 		if own == nil {
@@ -94,10 +94,10 @@ func (du *Selector) KinOf(ctx context.Context, src source.Source, r *rule.Rule, 
 		if err != nil {
 			return nil, &refuse.Error{Field: "related", Message: err.Error(), Remedy: "change the rule"}
 		}
-		k := source.Kin{Selection: source.Selection{Table: own}, Parent: x.Parent, On: on, Then: x.Then}
+		k := source.Related{Selection: source.Selection{Table: own}, Parent: x.Parent, On: on, Then: x.Then}
 		for i := range pinned {
 			if pinned[i].Table == own.Name {
-				if err := du.judgeKin(ctx, src, &k, &pinned[i]); err != nil {
+				if err := du.judgeRelated(ctx, src, &k, &pinned[i]); err != nil {
 					return nil, err
 				}
 			}
@@ -107,8 +107,8 @@ func (du *Selector) KinOf(ctx context.Context, src source.Source, r *rule.Rule, 
 	return out, nil
 }
 
-// judgeKin gives a related table the terms of its pinned rule.
-func (du *Selector) judgeKin(ctx context.Context, src source.Source, k *source.Kin, p *catalog.PinnedRule) error {
+// judgeRelated gives a related table the terms of its pinned rule.
+func (du *Selector) judgeRelated(ctx context.Context, src source.Source, k *source.Related, p *catalog.PinnedRule) error {
 	body, _, err := du.Revision(ctx, p.Rule, p.Revision)
 	if err != nil {
 		return err
@@ -154,9 +154,9 @@ func (du *Selector) WithHolds(ctx context.Context, sourceName string, sel source
 	if sel.Holds, err = du.tables.HoldsOn(ctx, sourceName, sel.Table); err != nil {
 		return sel, err
 	}
-	sel.Kin = slices.Clone(sel.Kin)
-	for i := range sel.Kin {
-		if sel.Kin[i].Holds, err = du.tables.HoldsOn(ctx, sourceName, sel.Kin[i].Table); err != nil {
+	sel.Related = slices.Clone(sel.Related)
+	for i := range sel.Related {
+		if sel.Related[i].Holds, err = du.tables.HoldsOn(ctx, sourceName, sel.Related[i].Table); err != nil {
 			return sel, err
 		}
 	}
@@ -164,7 +164,7 @@ func (du *Selector) WithHolds(ctx context.Context, sourceName string, sel source
 }
 
 // RelationText says by which columns a related table refers to the one above it.
-func RelationText(k source.Kin) string {
+func RelationText(k source.Related) string {
 	parts := make([]string, len(k.On))
 	for i, pair := range k.On {
 		parts[i] = pair[0] + " = " + pair[1]

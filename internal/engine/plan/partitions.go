@@ -90,7 +90,7 @@ func (p *planning) empties(context.Context) error {
 		x.Why = "the plan takes only some of the rows"
 	case len(p.table.ReferencedBy) > 0:
 		x.Why = fmt.Sprintf("%s refers to the table", p.table.ReferencedBy[0].Table)
-	case len(p.sel.Kin) > 0:
+	case len(p.sel.Related) > 0:
 		x.Why = "other tables' rows go along with its own"
 	case len(p.sel.Holds) > 0:
 		x.Why = "there is a hold on the table"

@@ -225,14 +225,14 @@ func (p *planning) selects(ctx context.Context) (err error) {
 	if d.Pinned, err = p.due.PinRelated(ctx, p.rule, p.related, p.now); err != nil {
 		return err
 	}
-	if p.sel.Kin, err = p.due.KinOf(ctx, p.source, p.rule, p.table, p.related, d.Pinned); err != nil {
+	if p.sel.Related, err = p.due.Related(ctx, p.source, p.rule, p.table, p.related, d.Pinned); err != nil {
 		return err
 	}
 	d.Related = []catalog.PlanRelated{}
-	for _, k := range p.sel.Kin {
+	for _, k := range p.sel.Related {
 		above := p.table.Name
 		if k.Parent >= 0 {
-			above = p.sel.Kin[k.Parent].Table.Name
+			above = p.sel.Related[k.Parent].Table.Name
 		}
 		d.Related = append(d.Related, catalog.PlanRelated{Table: k.Table.Name, Above: above, On: due.RelationText(k), Then: k.Then, Rows: catalog.NotCounted, Keeps: len(k.Terms) > 0 && k.Then != rule.ThenUnlink})
 	}
@@ -298,7 +298,7 @@ func (p *planning) count(ctx context.Context) error {
 			p.plan.Segments += max(divideUp(c.Clauses[i].Due, due.SliceRows), divideUp(c.Clauses[i].Bytes, due.SliceBytes))
 		}
 	}
-	if err := p.countKin(ctx, budget); err != nil {
+	if err := p.countRelated(ctx, budget); err != nil {
 		return err
 	}
 	return p.expect(ctx)
@@ -328,17 +328,17 @@ func (p *planning) dueWidth(ctx context.Context) int64 {
 	return bytes / rows
 }
 
-// countKin counts the related rows that would go along. Where they were not asked for exactly and take too long, or only
+// countRelated counts the related rows that would go along. Where they were not asked for exactly and take too long, or only
 // some of the due rows are wanted, they are not counted.
-func (p *planning) countKin(ctx context.Context, budget time.Duration) error {
+func (p *planning) countRelated(ctx context.Context, budget time.Duration) error {
 	d := &p.plan.Detail.V
 	if d.Narrow.Limit > 0 || !p.plan.Counts.V.Counted {
 		return nil
 	}
 	timed, cancel := context.WithTimeout(ctx, budget)
 	defer cancel()
-	for i := range p.sel.Kin {
-		n, err := p.source.CountKin(timed, p.sel, i)
+	for i := range p.sel.Related {
+		n, err := p.source.CountRelated(timed, p.sel, i)
 		switch {
 		case err == nil:
 			d.Related[i].Rows = n
@@ -414,7 +414,7 @@ func (p *planning) show(ctx context.Context) error {
 		}
 		q := source.PurgeRequest{Selection: one, Rows: pace.MaxRows}
 		gently := p.source.Reads().ReadsGently && p.rule.Pace != pace.Unlimited
-		if from, ok := p.source.(source.Purger); ok && !gently && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesUnread(ctx, q) {
+		if from, ok := p.source.(source.Purger); ok && !gently && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesDirect(ctx, q) {
 			shown, err := from.PurgeStatement(ctx, q)
 			if err != nil {
 				return err

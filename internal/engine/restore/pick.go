@@ -148,7 +148,7 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 	if out.Cold, err = rs.coldFor(ctx, r, segments); err != nil {
 		return nil, err
 	}
-	x := &restoration{Restorer: rs, restore: r, kin: r.Target == catalog.TargetTable}
+	x := &restoration{Restorer: rs, restore: r, related: r.Target == catalog.TargetTable}
 	for i := range segments {
 		if segments[i].Asleep(rs.Now()) {
 			continue
@@ -173,7 +173,7 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 			}
 		}
 		before := out.Rows
-		looked := &handful{Chunk: value.Chunk{Width: len(m.manifest.Columns)}, manifest: m.manifest}
+		looked := &portion{Chunk: value.Chunk{Width: len(m.manifest.Columns)}, manifest: m.manifest}
 		look := func() error {
 			old, err := x.staleOf(ctx, m.manifest, looked)
 			for i := 0; err == nil && i < looked.Rows(); i++ {

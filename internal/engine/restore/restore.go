@@ -61,9 +61,9 @@ type restoration struct {
 
 	directory string         // for files
 	again     bool           // an earlier try has put rows back, or may have
-	hands     int            // how many handfuls are delivered at a time; 0: one
+	workers   int            // how many handfuls are delivered at a time; 0: one
 	flows     bool           // rows of one segment are read while those of another are delivered
-	handing   *handing       // that delivers
+	stream    *stream        // that delivers
 	books     sync.Mutex     // over what delivering changes
 	pace      *pace.Steering // of rows that go into a table
 	batch     atomic.Int64   // rows of the next transaction, by the pace
@@ -71,7 +71,7 @@ type restoration struct {
 	stale     stale          // rows of which a newer version is archived
 
 	expect  value.Set // of the rows that went to the target
-	kin     bool      // what went along with the rows goes back with them
+	related bool      // what went along with the rows goes back with them
 	quiet   bool      // its counts are not kept
 	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) error
 	finish  func(ctx context.Context) error
@@ -85,7 +85,7 @@ type restoration struct {
 }
 
 func (q *restoration) run(ctx context.Context) error {
-	q.kin = q.restore.Target != catalog.TargetFile
+	q.related = q.restore.Target != catalog.TargetFile
 	segments, err := q.segments(ctx)
 	if err != nil {
 		return err
@@ -102,7 +102,7 @@ func (q *restoration) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if q.kin {
+	if q.related {
 		if err = q.intoTable(ctx); err == nil && !q.restore.Begun { // kept before the first row is put back or replaced
 			q.restore.Begun = true
 			err = q.Catalog.SaveRestore(ctx, q.restore)
@@ -116,7 +116,7 @@ func (q *restoration) run(ctx context.Context) error {
 	if q.seen != nil {
 		defer q.seen.Close()
 	}
-	if q.again && q.kin && q.restore.Conflicts == ConflictsReplace {
+	if q.again && q.related && q.restore.Conflicts == ConflictsReplace {
 		if q.replaced, err = q.openReplaced(ctx); err != nil {
 			return err
 		}
@@ -219,7 +219,7 @@ func (q *restoration) segments(ctx context.Context) ([]catalog.Segment, error) {
 		open, err = q.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.restore.Source, Table: q.restore.Table, State: string(catalog.SegmentOpen)}, catalog.All)
 		q.restore.Reason = m.UntoldRows(open)
 	}
-	if err != nil || scope.Run == "" || !q.kin {
+	if err != nil || scope.Run == "" || !q.related {
 		return out, err
 	}
 	run, err := q.Catalog.Run(ctx, scope.Run)
@@ -333,7 +333,7 @@ func (q *restoration) familyOf(ctx context.Context, s *catalog.Segment) ([]*memb
 	}
 	head.wanted = p.wants
 	family := []*member{head}
-	if q.kin && head.manifest.GoesWith == nil {
+	if q.related && head.manifest.GoesWith == nil {
 		others, err := q.Catalog.RunSegments(ctx, s.Run)
 		if err != nil {
 			return nil, err
@@ -455,14 +455,14 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 		return err
 	}
 	defer f.Close()
-	w := q.hand(ctx)
-	pick := &handful{Chunk: value.Chunk{Width: len(m.Columns)}, manifest: m}
+	w := q.startStream(ctx)
+	pick := &portion{Chunk: value.Chunk{Width: len(m.Columns)}, manifest: m}
 	flush := func() error {
 		if pick.Rows() == 0 {
 			return nil
 		}
 		h, err := q.fresh(ctx, m, pick)
-		pick = &handful{Chunk: value.Chunk{Width: len(m.Columns)}, manifest: m}
+		pick = &portion{Chunk: value.Chunk{Width: len(m.Columns)}, manifest: m}
 		if err != nil || h.Rows() == 0 {
 			return err
 		}
@@ -505,12 +505,12 @@ func (q *restoration) rows(ctx context.Context, x *member) error {
 }
 
 // fresh leaves out the rows of which a newer version is archived, and counts them as skipped.
-func (q *restoration) fresh(ctx context.Context, m *archive.Manifest, h *handful) (*handful, error) {
+func (q *restoration) fresh(ctx context.Context, m *archive.Manifest, h *portion) (*portion, error) {
 	old, err := q.staleOf(ctx, m, h)
 	if err != nil || !slices.Contains(old, true) {
 		return h, err
 	}
-	out := &handful{Chunk: value.Chunk{Width: h.Width}, manifest: m}
+	out := &portion{Chunk: value.Chunk{Width: h.Width}, manifest: m}
 	passed := int64(0)
 	for i := range h.Rows() {
 		if old[i] {
@@ -574,7 +574,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 	q.batch.Store(int64(q.pace.Rows()))
 	live := map[string]*shape.Table{}
 	if p == pace.Unlimited && src.Reads().ParallelWrites {
-		q.hands = 2
+		q.workers = 2
 	}
 	into := func(ctx context.Context, m *archive.Manifest) (t *shape.Table, err error) {
 		q.books.Lock()
@@ -654,7 +654,7 @@ func (q *restoration) intoTable(ctx context.Context) error {
 				q.restore.Replaced = q.replaced.rows
 			}
 			if (q.again || unsure) && out.Skipped > 0 {
-				if err := q.putBackBefore(ctx, src, t, columns, rows, digests, out); err != nil {
+				if err := q.reinsertBefore(ctx, src, t, columns, rows, digests, out); err != nil {
 					return 0, err
 				}
 			}

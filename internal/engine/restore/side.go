@@ -57,7 +57,7 @@ func (rs *Restorer) checkSide(ctx context.Context, r *catalog.Restore, segments 
 		if err != nil {
 			return err
 		}
-		q := &restoration{Restorer: rs, restore: r, kin: true}
+		q := &restoration{Restorer: rs, restore: r, related: true}
 		shapes, _, err := q.sideShapes(ctx, segments)
 		if err != nil {
 			return err
@@ -70,7 +70,7 @@ func (rs *Restorer) checkSide(ctx context.Context, r *catalog.Restore, segments 
 	} else if !errors.Is(err, source.ErrNoTable) {
 		return err
 	}
-	return (&restoration{Restorer: rs, restore: r, kin: true}).fitsBeside(ctx, src, segments)
+	return (&restoration{Restorer: rs, restore: r, related: true}).fitsBeside(ctx, src, segments)
 }
 
 // leftBeside says whether a side table was made by a restore that failed, and nobody else has asked for since: its rows count as skipped when they

@@ -25,8 +25,8 @@ type stale struct {
 const mostLooked = 10_000
 
 // staleOf says of rows that are about to be put back which of them have a newer version in the archive; nil: none has.
-func (q *restoration) staleOf(ctx context.Context, m *archive.Manifest, h *handful) ([]bool, error) {
-	if !q.kin || q.quiet || len(m.Key) == 0 {
+func (q *restoration) staleOf(ctx context.Context, m *archive.Manifest, h *portion) ([]bool, error) {
+	if !q.related || q.quiet || len(m.Key) == 0 {
 		return nil, nil
 	}
 	versions, err := q.versionsOf(ctx, m.Table)
@@ -60,7 +60,7 @@ func (q *restoration) staleOf(ctx context.Context, m *archive.Manifest, h *handf
 }
 
 // hitsOf are rows as a search finds them; false where their keys cannot be searched for.
-func hitsOf(m *archive.Manifest, h *handful) ([]search.Hit, bool) {
+func hitsOf(m *archive.Manifest, h *portion) ([]search.Hit, bool) {
 	columns := search.KeyColumns(m)
 	hits := make([]search.Hit, h.Rows())
 	for i := range hits {

@@ -8,31 +8,31 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// handful is what is delivered at a time.
-type handful struct {
+// portion is what is delivered at a time.
+type portion struct {
 	value.Chunk
 	manifest *archive.Manifest
 	digests  []value.Digest
 	ordinals []int
 }
 
-// handing delivers rows while the next are read, some handfuls at a time.
-type handing struct {
-	next   chan *handful
+// stream delivers rows while the next are read, some handfuls at a time.
+type stream struct {
+	next   chan *portion
 	failed chan struct{} // closed when one was not delivered
 	once   sync.Once
 	err    error // once failed is closed
 	wait   sync.WaitGroup
 }
 
-// hand is what delivers; it is begun where nothing does.
-func (q *restoration) hand(ctx context.Context) *handing {
-	if q.handing != nil {
-		return q.handing
+// startStream is what delivers; it is begun where nothing does.
+func (q *restoration) startStream(ctx context.Context) *stream {
+	if q.stream != nil {
+		return q.stream
 	}
-	w := &handing{next: make(chan *handful), failed: make(chan struct{})}
-	q.handing = w
-	for range max(q.hands, 1) {
+	w := &stream{next: make(chan *portion), failed: make(chan struct{})}
+	q.stream = w
+	for range max(q.workers, 1) {
 		w.wait.Go(func() {
 			for h := range w.next {
 				select {
@@ -50,7 +50,7 @@ func (q *restoration) hand(ctx context.Context) *handing {
 }
 
 // give hands rows over, once somebody is there to deliver them.
-func (w *handing) give(h *handful) error {
+func (w *stream) give(h *portion) error {
 	select {
 	case w.next <- h:
 		return nil
@@ -61,11 +61,11 @@ func (w *handing) give(h *handful) error {
 
 // delivered waits until all that was handed over is delivered.
 func (q *restoration) delivered() error {
-	w := q.handing
+	w := q.stream
 	if w == nil {
 		return nil
 	}
-	q.handing = nil
+	q.stream = nil
 	close(w.next)
 	w.wait.Wait()
 	return w.err

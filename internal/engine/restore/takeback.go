@@ -90,7 +90,7 @@ func (rs *Restorer) TakeBack(ctx context.Context, r *catalog.Restore) error {
 	}
 	defer rs.takingBack.Delete(r.ID)
 	scratch := *r
-	b := &takeback{restoration: restoration{Restorer: rs, restore: &scratch, kin: true, quiet: true}, asked: r, shapes: map[string]*shape.Table{}, leases: map[string]source.Lease{}}
+	b := &takeback{restoration: restoration{Restorer: rs, restore: &scratch, related: true, quiet: true}, asked: r, shapes: map[string]*shape.Table{}, leases: map[string]source.Lease{}}
 	if err := b.run(ctx); err != nil {
 		return err
 	}

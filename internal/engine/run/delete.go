@@ -21,7 +21,7 @@ func (r *Execution) deleteSlice(ctx context.Context, w *Work, journal []source.J
 		if err := r.giveWay(ctx); err != nil {
 			return err
 		}
-		n := w.bite(todo, min(r.share(r.pace.Rows()), r.narrow(w)))
+		n := w.nextBatch(todo, min(r.share(r.pace.Rows()), r.narrow(w)))
 		row, err := r.deleteBatch(ctx, w, number, false, todo[:n])
 		if err != nil {
 			return err
@@ -103,7 +103,7 @@ func (r *Execution) deleteBatch(ctx context.Context, w *Work, number int, again 
 		Locators: w.slice.Locators, Digests: w.Digests, Columns: w.pass.columns, LockWait: LockWait, Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.Digests)), 1)}
 	return r.transact(ctx, w, again, func(sel source.Selection) (rows []*source.JournalRow, err error) {
 		b.Selection = sel
-		if len(w.kin) > 0 {
+		if len(w.related) > 0 {
 			b.Families = w.families(r, b.Selection)
 			return r.source.DeleteFamilies(context.WithoutCancel(ctx), b)
 		}

@@ -50,7 +50,7 @@ func (r *Execution) sameHistory(ctx context.Context) error {
 // stillSame is unaltered for all tables that a run works on while it goes; those that it joins must be there.
 func (r *Execution) stillSame(ctx context.Context) error {
 	_, err := tables.Unaltered(ctx, r.source, r.table)
-	for _, k := range r.whole.Kin {
+	for _, k := range r.whole.Related {
 		if err == nil {
 			_, err = tables.Unaltered(ctx, r.source, k.Table)
 		}

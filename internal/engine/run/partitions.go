@@ -25,24 +25,24 @@ import (
 // taken out of the table, locked, compared with what was copied, and dropped. Where anything differs it goes back, and its
 // rows leave one by one like those of any table.
 
-// moveParts takes the partitions of the plan out, one after another. It returns the number of the next slice.
-func (r *Execution) moveParts(ctx context.Context, number int) (int, error) {
+// movePartitions takes the partitions of the plan out, one after another. It returns the number of the next slice.
+func (r *Execution) movePartitions(ctx context.Context, number int) (int, error) {
 	for i := range r.Run.Parts.V {
-		part := &r.Run.Parts.V[i]
-		for !part.State.Ended() {
+		partition := &r.Run.Parts.V[i]
+		for !partition.State.Ended() {
 			if err := r.giveWay(ctx); err != nil {
 				return number, err
 			}
 			err := r.retry(ctx, func() (err error) { // each step finds out where the one before came to
-				number, err = r.movePart(ctx, number, part)
+				number, err = r.movePartition(ctx, number, partition)
 				return err
 			}, func(err error) { r.Run.Reason = "waiting: " + err.Error() })
 			var differs *refuse.Differs
 			switch {
 			case errors.As(err, &differs):
-				err = r.handBack(ctx, part, differs.Why)
+				err = r.handBack(ctx, partition, differs.Why)
 			case errors.Is(err, source.ErrWhole):
-				err = r.handBack(ctx, part, err.Error())
+				err = r.handBack(ctx, partition, err.Error())
 			}
 			if err == nil {
 				err = r.show(ctx, true)
@@ -55,56 +55,56 @@ func (r *Execution) moveParts(ctx context.Context, number int) (int, error) {
 	return number, nil
 }
 
-// movePart brings a partition a step further.
-func (r *Execution) movePart(ctx context.Context, number int, part *catalog.Part) (int, error) {
+// movePartition brings a partition a step further.
+func (r *Execution) movePartition(ctx context.Context, number int, partition *catalog.Part) (int, error) {
 	if err := r.sameHistory(ctx); err != nil {
 		return number, err
 	}
-	out, settled, err := r.settlePart(ctx, part)
+	out, settled, err := r.finishPartition(ctx, partition)
 	if number = max(number, r.Run.Slices+1); err != nil || settled { // of what an earlier execution journalled, too
 		return number, err
 	}
 	begun := r.Now()
-	switch part.State {
+	switch partition.State {
 	case catalog.PartWaiting:
-		if err := r.dueWholly(ctx, part); err != nil {
+		if err := r.dueWholly(ctx, partition); err != nil {
 			return number, err
 		}
-		return number, part.Become(catalog.PartCopying)
+		return number, partition.Become(catalog.PartCopying)
 	case catalog.PartCopying:
 		for _, p := range r.passes {
 			if p.store == nil {
 				continue
 			}
-			if number, err = r.copyPart(ctx, p, part, number); err != nil {
+			if number, err = r.copyPartition(ctx, p, partition, number); err != nil {
 				return number, err
 			}
 		}
-		part.Copy += r.Now().Sub(begun).Microseconds()
-		return number, part.Become(catalog.PartCopied)
+		partition.Copy += r.Now().Sub(begun).Microseconds()
+		return number, partition.Become(catalog.PartCopied)
 	}
 	if !out {
-		if err := r.detach(ctx, part); err != nil {
+		if err := r.detach(ctx, partition); err != nil {
 			return number, err
 		}
 		if err := r.stillSame(context.WithoutCancel(ctx)); err != nil { // otherwise there is more to its rows than was copied
-			return number, errors.Join(err, r.attach(context.WithoutCancel(ctx), part))
+			return number, errors.Join(err, r.attach(context.WithoutCancel(ctx), partition))
 		}
 	}
-	part.Drop += r.Now().Sub(begun).Microseconds()
-	number, err = r.leave(ctx, number, part)
+	partition.Drop += r.Now().Sub(begun).Microseconds()
+	number, err = r.leave(ctx, number, partition)
 	if err != nil && !errors.Is(err, source.ErrUnreachable) {
 		var differs *refuse.Differs
 		if !errors.As(err, &differs) && !errors.Is(err, source.ErrWhole) { // whatever it was: nobody is to miss the partition meanwhile
-			err = errors.Join(err, r.attach(context.WithoutCancel(ctx), part))
+			err = errors.Join(err, r.attach(context.WithoutCancel(ctx), partition))
 		}
 	}
 	return number, err
 }
 
-// partTable is a partition to be read: where it stands, or aside. It has no sign: the table as a whole is looked at when the
+// partitionTable is a partition to be read: where it stands, or aside. It has no sign: the table as a whole is looked at when the
 // partition has been taken out.
-func (r *Execution) partTable(name string, aside bool) *shape.Table {
+func (r *Execution) partitionTable(name string, aside bool) *shape.Table {
 	t := *r.table
 	t.Sign = nil
 	if !slices.ContainsFunc(t.Partitions, func(p shape.Partition) bool { return p.Name == name }) {
@@ -113,26 +113,26 @@ func (r *Execution) partTable(name string, aside bool) *shape.Table {
 	return r.source.Part(&t, name, aside)
 }
 
-// settlePart finds out how far an earlier execution came with a partition: whether it is aside, and whether everything is
+// finishPartition finds out how far an earlier execution came with a partition: whether it is aside, and whether everything is
 // settled already.
-func (r *Execution) settlePart(ctx context.Context, part *catalog.Part) (out, settled bool, err error) {
+func (r *Execution) finishPartition(ctx context.Context, partition *catalog.Part) (out, settled bool, err error) {
 	list, err := r.source.Departures(ctx, r.table.Name)
 	if err != nil {
 		return false, false, err
 	}
 	for _, d := range list {
-		if d.Partition != part.Name || d.Run != r.Run.ID {
+		if d.Partition != partition.Name || d.Run != r.Run.ID {
 			continue
 		}
 		if d.Dropping {
-			return true, true, r.dropAgain(ctx, part)
+			return true, true, r.dropAgain(ctx, partition)
 		}
 		return d.Aside, false, nil
 	}
-	if part.State != catalog.PartCopied {
+	if partition.State != catalog.PartCopied {
 		return false, false, nil
 	}
-	segments, err := r.segmentsOf(ctx, part)
+	segments, err := r.segmentsOf(ctx, partition)
 	if err != nil {
 		return false, false, err
 	}
@@ -140,7 +140,7 @@ func (r *Execution) settlePart(ctx context.Context, part *catalog.Part) (out, se
 	for _, s := range segments {
 		numbers = append(numbers, s.Number)
 	}
-	for _, x := range part.Purges {
+	for _, x := range partition.Purges {
 		numbers = append(numbers, x.Number)
 	}
 	for _, n := range numbers {
@@ -149,24 +149,24 @@ func (r *Execution) settlePart(ctx context.Context, part *catalog.Part) (out, se
 			return false, false, err
 		}
 		if len(journal) > 0 { // dropped, and not all of it closed yet
-			return false, true, r.closePart(ctx, part)
+			return false, true, r.closePartition(ctx, partition)
 		}
 	}
-	if !slices.ContainsFunc(r.table.Partitions, func(p shape.Partition) bool { return p.Name == part.Name }) {
+	if !slices.ContainsFunc(r.table.Partitions, func(p shape.Partition) bool { return p.Name == partition.Name }) {
 		return false, false, &refuse.Differs{Why: "it is not there any more, and this run did not drop it"}
 	}
 	return false, false, nil
 }
 
 // segmentsOf lists the open segments of a partition.
-func (r *Execution) segmentsOf(ctx context.Context, part *catalog.Part) ([]catalog.Segment, error) {
+func (r *Execution) segmentsOf(ctx context.Context, partition *catalog.Part) ([]catalog.Segment, error) {
 	all, err := r.Catalog.RunSegments(ctx, r.Run.ID)
-	return slices.DeleteFunc(all, func(s catalog.Segment) bool { return s.Part != part.Name || s.State != catalog.SegmentOpen }), err
+	return slices.DeleteFunc(all, func(s catalog.Segment) bool { return s.Part != partition.Name || s.State != catalog.SegmentOpen }), err
 }
 
 // eachOpen hands on the open segments of a partition, each with its pass and the journal of its rows.
-func (r *Execution) eachOpen(ctx context.Context, part *catalog.Part, fn func(*catalog.Segment, *Pass, []source.JournalRow) error) error {
-	segments, err := r.segmentsOf(ctx, part)
+func (r *Execution) eachOpen(ctx context.Context, partition *catalog.Part, fn func(*catalog.Segment, *Pass, []source.JournalRow) error) error {
+	segments, err := r.segmentsOf(ctx, partition)
 	for i := range segments {
 		if err != nil {
 			return err
@@ -196,18 +196,18 @@ func (r *Execution) purgedWhole(number int) bool {
 }
 
 // dueWholly checks that nothing keeps a row of a partition, before work is put into it.
-func (r *Execution) dueWholly(ctx context.Context, part *catalog.Part) error {
+func (r *Execution) dueWholly(ctx context.Context, partition *catalog.Part) error {
 	sel, err := r.due.WithHolds(ctx, r.Run.Source, r.whole)
 	if err != nil {
 		return err
 	}
-	sel.Table = r.partTable(part.Name, false)
+	sel.Table = r.partitionTable(partition.Name, false)
 	return r.retry(ctx, func() error { return due.Wholly(ctx, r.source, sel) })
 }
 
-// copyPart copies and verifies what a clause archives of a partition. It goes on where an earlier execution stopped.
-func (r *Execution) copyPart(ctx context.Context, p *Pass, part *catalog.Part, number int) (_ int, err error) {
-	segments, err := r.segmentsOf(ctx, part)
+// copyPartition copies and verifies what a clause archives of a partition. It goes on where an earlier execution stopped.
+func (r *Execution) copyPartition(ctx context.Context, p *Pass, partition *catalog.Part, number int) (_ int, err error) {
+	segments, err := r.segmentsOf(ctx, partition)
 	if err != nil {
 		return number, err
 	}
@@ -223,7 +223,7 @@ func (r *Execution) copyPart(ctx context.Context, p *Pass, part *catalog.Part, n
 		}
 	}
 	one := *p // it copies alone: the partition takes the rows along
-	one.part, one.sel.Table, one.then = part.Name, r.partTable(part.Name, false), rule.ThenCopy
+	one.partition, one.sel.Table, one.then = partition.Name, r.partitionTable(partition.Name, false), rule.ThenCopy
 	r.Pass = &one
 	defer func() { r.Pass = r.passes[r.Run.Pass] }()
 	return r.movePass(ctx, number, after)
@@ -236,10 +236,10 @@ const (
 	detachWait  = 500 * time.Millisecond
 )
 
-func (r *Execution) detach(ctx context.Context, part *catalog.Part) error {
+func (r *Execution) detach(ctx context.Context, partition *catalog.Part) error {
 	for try := 1; ; try++ {
 		err := r.retry(ctx, func() error {
-			err := r.source.Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, part.Name)
+			err := r.source.Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
 			if errors.Is(err, source.ErrBusy) { // counted here, not waited for without end
 				err = fmt.Errorf("%w: %w", refuse.ErrOthers, &refuse.Differs{Why: "others were at the table whenever it was to be taken out: " + err.Error()})
 			}
@@ -251,42 +251,42 @@ func (r *Execution) detach(ctx context.Context, part *catalog.Part) error {
 		if try >= detachTries {
 			return err
 		}
-		r.Run.Reason = fmt.Sprintf("waiting for others at the table, to take partition %s out", part.Name)
+		r.Run.Reason = fmt.Sprintf("waiting for others at the table, to take partition %s out", partition.Name)
 		if err := r.show(ctx, true); err != nil {
 			return err
 		}
 		if err := tables.Rest(ctx, detachWait); err != nil {
-			return errors.Join(err, r.attach(context.WithoutCancel(ctx), part))
+			return errors.Join(err, r.attach(context.WithoutCancel(ctx), partition))
 		}
 		r.Run.Reason = ""
 	}
 }
 
 // leave compares a partition that is aside with what was copied of it, and drops it.
-func (r *Execution) leave(ctx context.Context, number int, part *catalog.Part) (int, error) {
+func (r *Execution) leave(ctx context.Context, number int, partition *catalog.Part) (int, error) {
 	begun := r.Now()
 	holds, err := r.tables.HoldsOn(ctx, r.Run.Source, r.table)
 	if err != nil {
 		return number, err
 	}
-	segments, err := r.segmentsOf(ctx, part)
+	segments, err := r.segmentsOf(ctx, partition)
 	if err != nil {
 		return number, err
 	}
 	var z source.Seized
 	err = r.retry(ctx, func() (err error) {
-		z, err = r.source.Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, part.Name)
+		z, err = r.source.Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
 		return err
 	})
 	if err != nil {
 		return number, err
 	}
 	defer z.Release()
-	rows, number, err := r.matches(ctx, z, number, part, segments)
+	rows, number, err := r.matches(ctx, z, number, partition, segments)
 	if err != nil {
 		return number, err
 	}
-	part.Compare += r.Now().Sub(begun).Microseconds()
+	partition.Compare += r.Now().Sub(begun).Microseconds()
 	if err := r.show(ctx, true); err != nil { // which numbers are those of purged rows must be known before they are journalled
 		return number, err
 	}
@@ -302,22 +302,22 @@ func (r *Execution) leave(ctx context.Context, number int, part *catalog.Part) (
 	if err := z.Drop(context.WithoutCancel(ctx), rows); err != nil {
 		return number, err
 	}
-	part.Drop += r.Now().Sub(begun).Microseconds()
+	partition.Drop += r.Now().Sub(begun).Microseconds()
 	r.measureLog(ctx)
-	return number, r.closePart(context.WithoutCancel(ctx), part)
+	return number, r.closePartition(context.WithoutCancel(ctx), partition)
 }
 
 // matches compares, clause by clause, what a partition that is locked holds with what was copied, and makes the journal
 // rows of its leaving. A row that belongs to no clause keeps the partition.
-func (r *Execution) matches(ctx context.Context, z source.Seized, number int, part *catalog.Part, segments []catalog.Segment) (rows []*source.JournalRow, _ int, err error) {
+func (r *Execution) matches(ctx context.Context, z source.Seized, number int, partition *catalog.Part, segments []catalog.Segment) (rows []*source.JournalRow, _ int, err error) {
 	total, err := z.Rows(ctx)
 	if err != nil {
 		return nil, number, err
 	}
-	part.Purges, part.Left = nil, total
+	partition.Purges, partition.Left = nil, total
 	var covered int64
 	for _, p := range r.passes {
-		found, err := r.setOf(ctx, p, part.Name)
+		found, err := r.setOf(ctx, p, partition.Name)
 		if err != nil {
 			return nil, number, err
 		}
@@ -325,7 +325,7 @@ func (r *Execution) matches(ctx context.Context, z source.Seized, number int, pa
 		if p.store == nil {
 			if found.Count > 0 {
 				rows = append(rows, source.WholeRow(r.Run.ID, number, found))
-				part.Purges = append(part.Purges, catalog.PartPurge{Clause: p.clause, Number: number})
+				partition.Purges = append(partition.Purges, catalog.PartPurge{Clause: p.clause, Number: number})
 				number++
 			}
 			continue
@@ -361,21 +361,21 @@ func (r *Execution) setOf(ctx context.Context, p *Pass, name string) (set value.
 	if err != nil {
 		return set, err
 	}
-	sel.Table = r.partTable(name, true)
+	sel.Table = r.partitionTable(name, true)
 	req := source.SliceRequest{Selection: sel, Columns: p.columns, AnyOrder: true, MaxRows: due.SliceRows, MaxBytes: due.SliceBytes}
 	var hasher value.Hasher
 	for {
 		var slice *source.Slice
 		err := r.retry(ctx, func() (err error) {
-			part := value.Set{}
+			partition := value.Set{}
 			slice, err = r.readSlice(ctx, req, func(c *value.Chunk) error {
 				for i := range c.Rows() {
-					part.Add(hasher.Row(c.Row(i)))
+					partition.Add(hasher.Row(c.Row(i)))
 				}
 				return ctx.Err()
 			})
 			if err == nil {
-				set.Merge(part)
+				set.Merge(partition)
 			}
 			return err
 		})
@@ -400,40 +400,40 @@ func (r *Execution) asRead(ctx context.Context, p *Pass, s *catalog.Segment) (*a
 
 // dropAgain ends a dropping that was cut off after its journal rows were written: what is left of the partition must still
 // be what they say.
-func (r *Execution) dropAgain(ctx context.Context, part *catalog.Part) error {
-	segments, err := r.segmentsOf(ctx, part)
+func (r *Execution) dropAgain(ctx context.Context, partition *catalog.Part) error {
+	segments, err := r.segmentsOf(ctx, partition)
 	if err != nil {
 		return err
 	}
-	z, err := r.source.Seize(ctx, r.leases[r.table.Name], r.table, part.Name)
+	z, err := r.source.Seize(ctx, r.leases[r.table.Name], r.table, partition.Name)
 	if err != nil {
 		return err
 	}
 	defer z.Release()
-	before := *part
-	if _, _, err := r.matches(ctx, z, 0, part, segments); err != nil && !errors.Is(err, source.ErrNoTable) {
+	before := *partition
+	if _, _, err := r.matches(ctx, z, 0, partition, segments); err != nil && !errors.Is(err, source.ErrNoTable) {
 		var differs *refuse.Differs
 		if rows, counted := z.Rows(ctx); !errors.As(err, &differs) || counted == nil && rows > 0 {
-			return fmt.Errorf("%w about partition %s of %s: it was found to be what was copied, and is not any more (%w)", refuse.ErrDisagree, part.Name, r.table.Name, err)
+			return fmt.Errorf("%w about partition %s of %s: it was found to be what was copied, and is not any more (%w)", refuse.ErrDisagree, partition.Name, r.table.Name, err)
 		}
 	}
-	*part = before
+	*partition = before
 	if err := z.Drop(ctx, nil); err != nil {
 		return err
 	}
-	return r.closePart(ctx, part)
+	return r.closePartition(ctx, partition)
 }
 
-// closePart closes the books of a partition that was dropped, from the journal.
-func (r *Execution) closePart(ctx context.Context, part *catalog.Part) error {
+// closePartition closes the books of a partition that was dropped, from the journal.
+func (r *Execution) closePartition(ctx context.Context, partition *catalog.Part) error {
 	var numbered []int
-	err := r.eachOpen(ctx, part, func(s *catalog.Segment, p *Pass, journal []source.JournalRow) error {
+	err := r.eachOpen(ctx, partition, func(s *catalog.Segment, p *Pass, journal []source.JournalRow) error {
 		m, set, err := r.asRead(ctx, p, s)
 		if err != nil {
 			return err
 		}
 		if len(journal) != 1 || journal[0].Digest != set || int64(journal[0].Deleted) != set.Count {
-			return fmt.Errorf("%w: partition %s was dropped, and the journal does not say so of segment %s", refuse.ErrBooks, part.Name, s.ID)
+			return fmt.Errorf("%w: partition %s was dropped, and the journal does not say so of segment %s", refuse.ErrBooks, partition.Name, s.ID)
 		}
 		books := &archive.Closing{Deleted: set.Count, Digest: set, Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
 		if err := r.closeSegment(ctx, &Work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}, books); err != nil {
@@ -447,7 +447,7 @@ func (r *Execution) closePart(ctx context.Context, part *catalog.Part) error {
 	if err != nil {
 		return err
 	}
-	for _, x := range part.Purges {
+	for _, x := range partition.Purges {
 		if x.Number <= r.Run.Slices {
 			continue
 		}
@@ -461,12 +461,12 @@ func (r *Execution) closePart(ctx context.Context, part *catalog.Part) error {
 		}
 		r.addUp(p, tally(journal))
 	}
-	for _, x := range part.Purges {
+	for _, x := range partition.Purges {
 		r.Run.Slices = max(r.Run.Slices, x.Number)
 		numbered = append(numbered, x.Number)
 	}
 	r.Run.Reason = ""
-	if err := errors.Join(part.Become(catalog.PartLeft), r.show(ctx, true)); err != nil {
+	if err := errors.Join(partition.Become(catalog.PartLeft), r.show(ctx, true)); err != nil {
 		return err
 	}
 	for _, n := range numbered {
@@ -478,17 +478,17 @@ func (r *Execution) closePart(ctx context.Context, part *catalog.Part) error {
 }
 
 // attach puts a partition back into its table, if it is on its way out.
-func (r *Execution) attach(ctx context.Context, part *catalog.Part) error {
+func (r *Execution) attach(ctx context.Context, partition *catalog.Part) error {
 	return r.retry(ctx, func() error {
 		list, err := r.source.Departures(ctx, r.table.Name)
 		if err != nil {
 			return err
 		}
 		for _, d := range list {
-			if d.Partition == part.Name && d.Run == r.Run.ID && !d.Dropping {
-				t := r.partTable(part.Name, false)
+			if d.Partition == partition.Name && d.Run == r.Run.ID && !d.Dropping {
+				t := r.partitionTable(partition.Name, false)
 				t.Base, t.Schema, t.Part = r.table.Base, r.table.Schema, ""
-				return r.source.Return(ctx, r.leases[r.table.Name], t, part.Name)
+				return r.source.Return(ctx, r.leases[r.table.Name], t, partition.Name)
 			}
 		}
 		return nil
@@ -496,16 +496,16 @@ func (r *Execution) attach(ctx context.Context, part *catalog.Part) error {
 }
 
 // handBack lets a partition stay; its rows leave one by one, those first that were copied already.
-func (r *Execution) handBack(ctx context.Context, part *catalog.Part, why string) error {
-	if err := r.attach(context.WithoutCancel(ctx), part); err != nil {
+func (r *Execution) handBack(ctx context.Context, partition *catalog.Part, why string) error {
+	if err := r.attach(context.WithoutCancel(ctx), partition); err != nil {
 		return err
 	}
-	r.Log.Info("a partition stays, and its rows go one by one", "run", r.Run.ID, "partition", part.Name, "reason", why)
-	part.Reason, part.Left, part.Purges = strings.TrimPrefix(why, source.ErrWhole.Error()+": "), 0, nil
-	if err := errors.Join(part.Become(catalog.PartRows), r.show(ctx, true)); err != nil {
+	r.Log.Info("a partition stays, and its rows go one by one", "run", r.Run.ID, "partition", partition.Name, "reason", why)
+	partition.Reason, partition.Left, partition.Purges = strings.TrimPrefix(why, source.ErrWhole.Error()+": "), 0, nil
+	if err := errors.Join(partition.Become(catalog.PartRows), r.show(ctx, true)); err != nil {
 		return err
 	}
-	return r.eachOpen(ctx, part, func(s *catalog.Segment, p *Pass, journal []source.JournalRow) error {
+	return r.eachOpen(ctx, partition, func(s *catalog.Segment, p *Pass, journal []source.JournalRow) error {
 		w, err := r.reopen(ctx, s, p, nil)
 		if err != nil {
 			return err
@@ -516,19 +516,19 @@ func (r *Execution) handBack(ctx context.Context, part *catalog.Part, why string
 	})
 }
 
-// returnParts puts back what a cancelled run has taken out and not dropped.
-func (r *Execution) returnParts(ctx context.Context) error {
+// returnPartitions puts back what a cancelled run has taken out and not dropped.
+func (r *Execution) returnPartitions(ctx context.Context) error {
 	if r.Run.Emptying {
 		if _, err := r.emptied(ctx, r.Run.Slices+1); err != nil {
 			return err
 		}
 	}
 	for i := range r.Run.Parts.V {
-		part := &r.Run.Parts.V[i]
-		if part.State.Ended() {
+		partition := &r.Run.Parts.V[i]
+		if partition.State.Ended() {
 			continue
 		}
-		if _, settled, err := r.settlePart(ctx, part); err != nil {
+		if _, settled, err := r.finishPartition(ctx, partition); err != nil {
 			var differs *refuse.Differs
 			if !errors.As(err, &differs) {
 				return err
@@ -536,19 +536,19 @@ func (r *Execution) returnParts(ctx context.Context) error {
 		} else if settled {
 			continue
 		}
-		if err := r.attach(ctx, part); err != nil {
+		if err := r.attach(ctx, partition); err != nil {
 			return err
 		}
-		if err := part.Become(catalog.PartRows); err != nil {
+		if err := partition.Become(catalog.PartRows); err != nil {
 			return err
 		}
-		part.Reason, part.Left = "the run was cancelled", 0
+		partition.Reason, partition.Left = "the run was cancelled", 0
 	}
 	return nil
 }
 
-// othersParts refuses to work on a table of which another run has taken a partition out.
-func (r *Execution) othersParts(ctx context.Context) error {
+// othersPartitions refuses to work on a table of which another run has taken a partition out.
+func (r *Execution) othersPartitions(ctx context.Context) error {
 	list, err := r.source.Departures(ctx, r.Run.Table)
 	if err != nil {
 		return err

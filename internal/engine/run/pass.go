@@ -39,10 +39,10 @@ type Pass struct {
 	include           []filter.Ref   // joined columns that are archived with the row
 	beside            []source.Join  // whose rows are kept with the segment
 
-	part string // the partition that it reads, where that leaves as a whole
+	partition string // the partition that it reads, where that leaves as a whole
 
-	kin      []*Pass     // of the related tables, whose rows go along
-	relation *source.Kin // of a related table's pass: how its rows refer to others; nil otherwise
+	related  []*Pass         // of the related tables, whose rows go along
+	relation *source.Related // of a related table's pass: how its rows refer to others; nil otherwise
 }
 
 // passes makes the passes of a run, for a table as it is now.
@@ -60,7 +60,7 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 			return err
 		}
 	}
-	if whole.Kin, err = r.due.KinOf(ctx, r.source, r.rule, t, r.related, pinned); err != nil {
+	if whole.Related, err = r.due.Related(ctx, r.source, r.rule, t, r.related, pinned); err != nil {
 		return err
 	}
 	r.passes, r.whole = nil, whole
@@ -72,13 +72,13 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.Run.ID, x.Clause+1, r.Run.Revision, r.Run.Rule)
 		}
 		p.sel.Terms = []rule.Term{whole.Terms[i]}
-		if err := r.equipKin(ctx, p, e); err != nil {
+		if err := r.equipRelated(ctx, p, e); err != nil {
 			return err
 		}
 		if err := r.equip(ctx, p, e, t, r.joined); err != nil {
 			return err
 		}
-		for _, k := range p.kin {
+		for _, k := range p.related {
 			r.ledger(k) // in the order of the rule
 		}
 		r.passes = append(r.passes, p)
@@ -90,7 +90,7 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 // equip opens the store of a pass and says which columns it reads. What a row version tells of need not be read for
 // comparing.
 func (r *Execution) equip(ctx context.Context, p *Pass, e rule.Clause, t *shape.Table, joined due.JoinedTables) (err error) {
-	versions := r.source.Reads().RowVersions && len(p.kin) == 0 // families are compared by content
+	versions := r.source.Reads().RowVersions && len(p.related) == 0 // families are compared by content
 	p.columns = plan.Readable(t, nil)
 	if !p.then.Copies() {
 		if versions {
@@ -138,7 +138,7 @@ func (r *Execution) passOf(clause int, table string) (*Pass, error) {
 		if p.clause != clause {
 			continue
 		}
-		for _, x := range append([]*Pass{p}, p.kin...) {
+		for _, x := range append([]*Pass{p}, p.related...) {
 			if x.table.Name == table {
 				return x, nil
 			}

@@ -108,8 +108,8 @@ func watching[T any](ctx context.Context, r *Execution, from <-chan T) (got T, e
 	}
 }
 
-// breathe returns a function that rests, after a piece of work that begins now, for as long as the pace says.
-func (r *Execution) breathe(ctx context.Context) func() error {
+// restAfter returns a function that rests, after a piece of work that begins now, for as long as the pace says.
+func (r *Execution) restAfter(ctx context.Context) func() error {
 	begun := time.Now()
 	return func() error {
 		err := r.restFrom(ctx, time.Since(begun))

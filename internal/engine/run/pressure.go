@@ -289,7 +289,7 @@ var processBegun = time.Now()
 // SetReading takes up the pace and pressure for what goes on beside the batches. A rest holds until the signals are asked for
 // again, and a little longer: never for good, where nobody does.
 func (r *Execution) SetReading() {
-	r.reading.Store(int64(100 * pace.Breath(pace.Pace(r.Run.Pace), r.profile, r.load.pressure.Slow)))
+	r.reading.Store(int64(100 * pace.ReadRest(pace.Pace(r.Run.Pace), r.profile, r.load.pressure.Slow)))
 	until := time.Duration(0)
 	if r.load.pressure.Rest {
 		until = time.Since(processBegun) + 3*SampleEvery

@@ -18,11 +18,11 @@ import (
 // what it takes, and nothing can come in between. Rows that others have locked make it give way; from there a slice is read
 // and deleted like any other, which leaves them out and comes again.
 
-// unread is the source that may purge the present pass unread; nil where its rows are to be read first.
-func (r *Execution) unread() source.Purger {
+// direct is the source that may purge the present pass unread; nil where its rows are to be read first.
+func (r *Execution) direct() source.Purger {
 	r.booking.Lock()
 	defer r.booking.Unlock()
-	if r.Pass.then != rule.ThenPurge || r.Pass.part != "" || r.source.Reads().ReadsGently && pace.Pace(r.Run.Pace) != pace.Unlimited {
+	if r.Pass.then != rule.ThenPurge || r.Pass.partition != "" || r.source.Reads().ReadsGently && pace.Pace(r.Run.Pace) != pace.Unlimited {
 		return nil
 	}
 	p, _ := r.source.(source.Purger)
@@ -43,7 +43,7 @@ func (r *Execution) purgePass(ctx context.Context, from source.Purger, number in
 	}()
 	for more := true; more || len(open) > 0; {
 		for more && len(open) < r.sideBySide() {
-			if r.unread() == nil || !from.PurgesUnread(ctx, source.PurgeRequest{Selection: r.Pass.sel, After: after, Rows: r.firstBite()}) {
+			if r.direct() == nil || !from.PurgesDirect(ctx, source.PurgeRequest{Selection: r.Pass.sel, After: after, Rows: r.firstBatch()}) {
 				left, more = true, false
 				break
 			}
@@ -76,7 +76,7 @@ func (r *Execution) purgePass(ctx context.Context, from source.Purger, number in
 		if x.err != nil {
 			return number, nil, false, x.err
 		}
-		if err := r.closeUnread(ctx, x); err != nil {
+		if err := r.closeDirect(ctx, x); err != nil {
 			return number, nil, false, err
 		}
 		switch {
@@ -92,7 +92,7 @@ func (r *Execution) purgePass(ctx context.Context, from source.Purger, number in
 				return number, nil, false, err
 			}
 			open[0].slice.Next = x.slice.Next
-			if err := r.closeUnread(ctx, open[0]); err != nil {
+			if err := r.closeDirect(ctx, open[0]); err != nil {
 				return number, nil, false, err
 			}
 			open = open[1:]
@@ -111,8 +111,8 @@ func (r *Execution) purgePass(ctx context.Context, from source.Purger, number in
 	return number, after, left, nil
 }
 
-// firstBite is how many rows the next batch would have.
-func (r *Execution) firstBite() int {
+// firstBatch is how many rows the next batch would have.
+func (r *Execution) firstBatch() int {
 	r.booking.Lock()
 	defer r.booking.Unlock()
 	return r.pace.Rows()
@@ -165,7 +165,7 @@ func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *str
 	busy := 0
 	for batch := 1; x.to != nil || x.set.Count < int64(r.stretchRows()); {
 		q := source.PurgeRequest{Lease: r.leases[r.table.Name], Segment: x.number, Number: batch, After: x.slice.Next, UpTo: x.to}
-		if q.Rows, err = r.nextBite(ctx); err != nil {
+		if q.Rows, err = r.batchRows(ctx); err != nil {
 			return nil, err
 		}
 		if x.to != nil {
@@ -229,8 +229,8 @@ func (r *Execution) took(row *source.JournalRow) {
 // busyTries is how often a batch beside another is tried before the locks that it meets are taken for those of others.
 const busyTries = 3
 
-// nextBite waits until the next batch may go, and returns how many rows it may have; 0: the run has as many as its plan allows.
-func (r *Execution) nextBite(ctx context.Context) (int, error) {
+// batchRows waits until the next batch may go, and returns how many rows it may have; 0: the run has as many as its plan allows.
+func (r *Execution) batchRows(ctx context.Context) (int, error) {
 	r.booking.Lock()
 	defer r.booking.Unlock()
 	if err := r.giveWay(ctx); err != nil {
@@ -249,8 +249,8 @@ func (r *Execution) nextBite(ctx context.Context) (int, error) {
 	return n, nil
 }
 
-// closeUnread books a slice whose rows were purged unread: the journal must tell of just those that the deletes reported.
-func (r *Execution) closeUnread(ctx context.Context, x *stretch) error {
+// closeDirect books a slice whose rows were purged unread: the journal must tell of just those that the deletes reported.
+func (r *Execution) closeDirect(ctx context.Context, x *stretch) error {
 	if x.set.Count == 0 {
 		return nil
 	}
@@ -262,13 +262,13 @@ func (r *Execution) closeUnread(ctx context.Context, x *stretch) error {
 	if books.digest != x.set || books.deleted != x.set.Count || books.left.Count != 0 {
 		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d, or of others", r.Run.ID, x.number, refuse.ErrBooks, x.set.Count, books.deleted)
 	}
-	if err := r.bookUnread(ctx, x, books); err != nil {
+	if err := r.bookDirect(ctx, x, books); err != nil {
 		return err
 	}
 	return r.retry(ctx, func() error { return r.source.PruneJournal(ctx, r.Run.ID, x.number) })
 }
 
-func (r *Execution) bookUnread(ctx context.Context, x *stretch, books *books) error {
+func (r *Execution) bookDirect(ctx context.Context, x *stretch, books *books) error {
 	r.booking.Lock()
 	defer r.booking.Unlock()
 	r.addUp(x.pass, books)

@@ -20,7 +20,7 @@ import (
 // recover brings a run to where it may read its next slice: whatever an earlier execution left half done is finished
 // or taken back. It returns where the next slice begins and its number. A new run has nothing to recover.
 func (r *Execution) recover(ctx context.Context) (after []value.Value, number int, err error) {
-	segments, err := r.settleSegments(ctx)
+	segments, err := r.recoverSegments(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -37,9 +37,9 @@ func (r *Execution) recover(ctx context.Context) (after []value.Value, number in
 		}
 		r.taken += s.Rows
 		current := p == r.Pass && s.Part == ""
-		number = max(number, s.Number+len(p.kin))
+		number = max(number, s.Number+len(p.related))
 		if s.State == catalog.SegmentClosed && s.Number > r.Run.Slices { // closed, and its related rows not counted yet
-			done, err := r.tallyKin(ctx, p, s.Number)
+			done, err := r.tallyRelated(ctx, p, s.Number)
 			if err != nil {
 				return nil, 0, err
 			}
@@ -77,7 +77,7 @@ func (r *Execution) recover(ctx context.Context) (after []value.Value, number in
 		after = nil
 	}
 	// What is left of related rows belongs to slices that never came to be, or that were purged.
-	if err := r.closeOpenKin(ctx, segments, func(s *catalog.Segment) bool { return !r.waits(segments, s) }); err != nil {
+	if err := r.closeOpenRelated(ctx, segments, func(s *catalog.Segment) bool { return !r.waits(segments, s) }); err != nil {
 		return nil, 0, err
 	}
 	if r.Pass.store == nil {
@@ -105,21 +105,21 @@ func (r *Execution) finish(ctx context.Context, w *Work, journal []source.Journa
 	return len(undone) > 0, r.closeSlice(ctx, w, undone)
 }
 
-// settleSegments finds out how far each segment of the run came, compares the table's chain in source and catalog,
+// recoverSegments finds out how far each segment of the run came, compares the table's chain in source and catalog,
 // and makes the run's ledger that of its closed segments.
-func (r *Execution) settleSegments(ctx context.Context) ([]catalog.Segment, error) {
+func (r *Execution) recoverSegments(ctx context.Context) ([]catalog.Segment, error) {
 	segments, err := r.Catalog.RunSegments(ctx, r.Run.ID)
 	if err != nil {
 		return nil, err
 	}
 	for i := range segments {
-		if err := r.settleSegment(ctx, &segments[i]); err != nil {
+		if err := r.recoverSegment(ctx, &segments[i]); err != nil {
 			return nil, err
 		}
 	}
 	copies := map[string]bool{}
 	for _, p := range r.passes {
-		for _, x := range append([]*Pass{p}, p.kin...) {
+		for _, x := range append([]*Pass{p}, p.related...) {
 			if x.store != nil {
 				copies[x.table.Name] = true
 				*r.ledger(x) = catalog.Ledger{}
@@ -127,7 +127,7 @@ func (r *Execution) settleSegments(ctx context.Context) ([]catalog.Segment, erro
 		}
 	}
 	for _, table := range slices.Sorted(maps.Keys(copies)) {
-		if err := r.settleChain(ctx, table); err != nil {
+		if err := r.recoverChain(ctx, table); err != nil {
 			return nil, err
 		}
 		r.Run.RawBytes, r.Run.FileBytes = 0, 0
@@ -176,9 +176,9 @@ func (r *Execution) settleSegments(ctx context.Context) ([]catalog.Segment, erro
 	return segments, nil
 }
 
-// settleSegment: a manifest that is in the store counts, and so does a closing record, whether or not the catalog
+// recoverSegment: a manifest that is in the store counts, and so does a closing record, whether or not the catalog
 // had heard of it before the service stopped.
-func (r *Execution) settleSegment(ctx context.Context, s *catalog.Segment) error {
+func (r *Execution) recoverSegment(ctx context.Context, s *catalog.Segment) error {
 	if s.State == catalog.SegmentAbandoned {
 		return nil
 	}
@@ -223,10 +223,10 @@ func (r *Execution) settleSegment(ctx context.Context, s *catalog.Segment) error
 	return nil
 }
 
-// settleChain compares the head of the table's chain in the source with the newest link that the catalog knows. The
+// recoverChain compares the head of the table's chain in the source with the newest link that the catalog knows. The
 // record is written first, the source's head after it, so the source may be one link behind, and nothing else.
-func (r *Execution) settleChain(ctx context.Context, table string) error {
-	newest, err := r.tables.SettleHead(ctx, r.source, r.Run.Source, table)
+func (r *Execution) recoverChain(ctx context.Context, table string) error {
+	newest, err := r.tables.AdvanceHead(ctx, r.source, r.Run.Source, table)
 	if err != nil {
 		return err
 	}
@@ -244,7 +244,7 @@ func (r *Execution) copies(clause int) bool {
 func (r *Execution) waits(segments []catalog.Segment, s *catalog.Segment) bool {
 	return !r.Run.Deleting && r.copies(s.Clause) && slices.ContainsFunc(segments, func(head catalog.Segment) bool {
 		p, err := r.passOf(head.Clause, head.Table)
-		return err == nil && head.Table == r.table.Name && head.State == catalog.SegmentOpen && head.Number < s.Number && s.Number <= head.Number+len(p.kin)
+		return err == nil && head.Table == r.table.Name && head.State == catalog.SegmentOpen && head.Number < s.Number && s.Number <= head.Number+len(p.related)
 	})
 }
 
@@ -286,12 +286,12 @@ func (r *Execution) recoverPurge(ctx context.Context) (after []value.Value, numb
 			continue
 		}
 		r.addUp(r.Pass, tally(slices[first]))
-		for i, k := range r.Pass.kin {
+		for i, k := range r.Pass.related {
 			if k.store == nil {
 				r.addUp(k, tally(slices[first+1+i]))
 			}
 		}
-		first += len(r.Pass.kin)
+		first += len(r.Pass.related)
 		r.Run.Slices = first
 	}
 	return after, r.Run.Slices, r.show(ctx, true)
@@ -299,14 +299,14 @@ func (r *Execution) recoverPurge(ctx context.Context) (after []value.Value, numb
 
 // closeAsIs closes what a cancelled run leaves open: rows that no batch has covered count as skipped.
 func (r *Execution) closeAsIs(ctx context.Context) error {
-	if err := r.returnParts(ctx); err != nil {
+	if err := r.returnPartitions(ctx); err != nil {
 		return err
 	}
-	segments, err := r.settleSegments(ctx)
+	segments, err := r.recoverSegments(ctx)
 	if err != nil {
 		return err
 	}
-	if err := r.closeOpenKin(ctx, segments, func(*catalog.Segment) bool { return true }); err != nil {
+	if err := r.closeOpenRelated(ctx, segments, func(*catalog.Segment) bool { return true }); err != nil {
 		return err
 	}
 	for i := range segments {
@@ -320,7 +320,7 @@ func (r *Execution) closeAsIs(ctx context.Context) error {
 		}
 		if s.State == catalog.SegmentClosed {
 			if s.Number > r.Run.Slices {
-				done, err := r.tallyKin(ctx, p, s.Number)
+				done, err := r.tallyRelated(ctx, p, s.Number)
 				if err != nil {
 					return err
 				}
@@ -350,7 +350,7 @@ func (r *Execution) closeAsIs(ctx context.Context) error {
 
 // balance makes the run's ledger from what has been closed, and checks that it adds up.
 func (r *Execution) balance(ctx context.Context) error {
-	if _, err := r.settleSegments(ctx); err != nil {
+	if _, err := r.recoverSegments(ctx); err != nil {
 		return err
 	}
 	l := r.Run.Closed.V

@@ -22,16 +22,16 @@ import (
 // tables are the names of the tables that a pass works on: its own first.
 func (p *Pass) tables() []string {
 	out := []string{p.table.Name}
-	for _, k := range p.kin {
+	for _, k := range p.related {
 		out = append(out, k.table.Name)
 	}
 	return out
 }
 
-// equipKin makes the passes of the related tables, which go along with those of the pass.
-func (r *Execution) equipKin(ctx context.Context, p *Pass, e rule.Clause) error {
-	for i, k := range p.sel.Kin {
-		x := &Pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table, columns: plan.Readable(k.Table, nil), relation: &p.sel.Kin[i], keep: e.Archive.Keep, keepFrom: e.Archive.From,
+// equipRelated makes the passes of the related tables, which go along with those of the pass.
+func (r *Execution) equipRelated(ctx context.Context, p *Pass, e rule.Clause) error {
+	for i, k := range p.sel.Related {
+		x := &Pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table, columns: plan.Readable(k.Table, nil), relation: &p.sel.Related[i], keep: e.Archive.Keep, keepFrom: e.Archive.From,
 			second: e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter}
 		if k.Then == rule.ThenArchive {
 			x.name = e.Archive.Store
@@ -40,7 +40,7 @@ func (r *Execution) equipKin(ctx context.Context, p *Pass, e rule.Clause) error 
 				return err
 			}
 		}
-		p.kin = append(p.kin, x)
+		p.related = append(p.related, x)
 	}
 	return nil
 }
@@ -52,14 +52,14 @@ const (
 	familyTarget = 100_000
 )
 
-// kinRows is what is known of the rows of a work that others refer to, and of what they go along with.
-type kinRows struct {
+// relatedRows is what is known of the rows of a work that others refer to, and of what they go along with.
+type relatedRows struct {
 	keys  [][]value.Value
 	roots []int                   // by row: the row of the slice that it goes along with; nil for the slice's own rows
 	refs  map[int][][]value.Value // by position of a related table: what its rows refer to, by row; nil where that is NULL
 }
 
-func (k *kinRows) root(row int) int {
+func (k *relatedRows) root(row int) int {
 	if k.roots == nil {
 		return row
 	}
@@ -68,23 +68,23 @@ func (k *kinRows) root(row int) int {
 
 // refer prepares to note, of each row with these columns, what related tables refer to. at is the position of the work's
 // own table among the related ones, -1 for the slice itself.
-func (w *Work) refer(at int, columns []shape.Column, kin []*Pass) func(row []value.Value) {
+func (w *Work) refer(at int, columns []shape.Column, related []*Pass) func(row []value.Value) {
 	w.refs = map[int][][]value.Value{}
 	t := &shape.Table{Columns: columns}
 	all := plan.Readable(t, nil)
 	type reference struct {
-		kin  int
-		pick func([]value.Value) []value.Value
+		related int
+		pick    func([]value.Value) []value.Value
 	}
 	var list []reference
-	for i, k := range kin {
+	for i, k := range related {
 		if k.relation.Parent == at {
 			list = append(list, reference{i, family.Referred(t, all, *k.relation)})
 		}
 	}
 	return func(row []value.Value) {
 		for _, x := range list {
-			w.refs[x.kin] = append(w.refs[x.kin], x.pick(row))
+			w.refs[x.related] = append(w.refs[x.related], x.pick(row))
 		}
 	}
 }
@@ -94,16 +94,16 @@ func (w *Work) above(k *Pass) *Work {
 	if k.relation.Parent < 0 {
 		return w
 	}
-	return w.kin[k.relation.Parent]
+	return w.related[k.relation.Parent]
 }
 
-// readKin reads what goes along with a slice, table by table, and stores what is to be archived.
-func (r *Execution) readKin(ctx context.Context, w *Work) error {
+// readRelatedOf reads what goes along with a slice, table by table, and stores what is to be archived.
+func (r *Execution) readRelatedOf(ctx context.Context, w *Work) error {
 	rows := len(w.Digests)
-	w.kin = nil
-	for i, k := range w.pass.kin {
+	w.related = nil
+	for i, k := range w.pass.related {
 		x := &Work{number: w.number + 1 + i, pass: k}
-		w.kin = append(w.kin, x)
+		w.related = append(w.related, x)
 		if err := r.readRelated(ctx, w, x, i, nil); err != nil {
 			return err
 		}
@@ -130,7 +130,7 @@ func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted 
 		}
 	}
 	columns := ColumnsAt(k.table, k.columns)
-	note := x.refer(at, columns, w.pass.kin)
+	note := x.refer(at, columns, w.pass.related)
 	for range x.Digests { // rows that are done with
 		note(make([]value.Value, len(columns)))
 	}
@@ -207,16 +207,16 @@ func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted 
 // begin notes in the catalog that a segment is being written.
 func (r *Execution) begin(ctx context.Context, w *Work) error {
 	m := w.manifest
-	w.segment = &catalog.Segment{ID: m.Segment, Run: r.Run.ID, Number: w.number, Clause: w.pass.clause, Source: m.Source, Table: m.Table, Part: w.pass.part, Store: w.pass.name, Stem: m.Stem,
+	w.segment = &catalog.Segment{ID: m.Segment, Run: r.Run.ID, Number: w.number, Clause: w.pass.clause, Source: m.Source, Table: m.Table, Part: w.pass.partition, Store: w.pass.name, Stem: m.Stem,
 		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now()), Rule: r.Run.Rule}
 	return r.Catalog.AddSegment(ctx, w.segment)
 }
 
 // families is what a batch of the slice takes along.
-func (w *Work) families(r *Execution, sel source.Selection) []source.KinBatch {
-	out := make([]source.KinBatch, len(w.kin))
-	for i, x := range w.kin {
-		out[i] = source.KinBatch{Kin: sel.Kin[i], Lease: r.leases[x.pass.table.Name], Segment: x.number, Columns: x.pass.columns, Keys: x.keys, Digests: x.Digests, Roots: x.roots}
+func (w *Work) families(r *Execution, sel source.Selection) []source.RelatedBatch {
+	out := make([]source.RelatedBatch, len(w.related))
+	for i, x := range w.related {
+		out[i] = source.RelatedBatch{Related: sel.Related[i], Lease: r.leases[x.pass.table.Name], Segment: x.number, Columns: x.pass.columns, Keys: x.keys, Digests: x.Digests, Roots: x.roots}
 	}
 	return out
 }
@@ -224,8 +224,8 @@ func (w *Work) families(r *Execution, sel source.Selection) []source.KinBatch {
 // together counts the rows of the slice at these ordinals, and those that go along with them.
 func (w *Work) together(ordinals []int) int {
 	n := len(ordinals)
-	for _, x := range w.kin {
-		k := source.KinBatch{Roots: x.roots}
+	for _, x := range w.related {
+		k := source.RelatedBatch{Roots: x.roots}
 		for _, o := range ordinals {
 			from, to := k.Of(o)
 			n += to - from
@@ -234,18 +234,18 @@ func (w *Work) together(ordinals []int) int {
 	return n
 }
 
-// bite returns how many of the ordinals are the next batch: families that together have about so many rows.
-func (w *Work) bite(todo []int, rows int) int {
+// nextBatch returns how many of the ordinals are the next batch: families that together have about so many rows.
+func (w *Work) nextBatch(todo []int, rows int) int {
 	n := min(rows, len(todo))
-	for len(w.kin) > 0 && n > 1 && w.together(todo[:n]) > rows {
+	for len(w.related) > 0 && n > 1 && w.together(todo[:n]) > rows {
 		n = max(1, min(n-1, n*rows/w.together(todo[:n])))
 	}
 	return n
 }
 
-// closeKin closes the segments of the rows that went along with a slice. undone are rows of the slice that no batch will cover.
-func (r *Execution) closeKin(ctx context.Context, w *Work, undone []int) error {
-	for _, x := range w.kin {
+// closeRelated closes the segments of the rows that went along with a slice. undone are rows of the slice that no batch will cover.
+func (r *Execution) closeRelated(ctx context.Context, w *Work, undone []int) error {
+	for _, x := range w.related {
 		if x.segment == nil || x.segment.State == catalog.SegmentClosed { // the latter by an earlier execution, which came no further
 			continue
 		}
@@ -254,22 +254,22 @@ func (r *Execution) closeKin(ctx context.Context, w *Work, undone []int) error {
 			return err
 		}
 		var left []int
-		k := source.KinBatch{Roots: x.roots}
+		k := source.RelatedBatch{Roots: x.roots}
 		for _, root := range undone {
 			from, to := k.Of(root)
 			for o := from; o < to; o++ {
 				left = append(left, o)
 			}
 		}
-		if err := r.settleKin(ctx, x, journal, left); err != nil {
+		if err := r.closingOfRelated(ctx, x, journal, left); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Execution) settleKin(ctx context.Context, x *Work, journal []source.JournalRow, undone []int) error {
-	books, err := Settle(x, journal, undone)
+func (r *Execution) closingOfRelated(ctx context.Context, x *Work, journal []source.JournalRow, undone []int) error {
+	books, err := ClosingOf(x, journal, undone)
 	if err != nil {
 		return fmt.Errorf("run %s, slice %d, table %s: %w", r.Run.ID, x.number, x.pass.table.Name, err)
 	}
@@ -284,9 +284,9 @@ func (r *Execution) settleKin(ctx context.Context, x *Work, journal []source.Jou
 	return nil
 }
 
-// closeOpenKin closes segments of related tables as they are: rows that no batch has covered count as skipped. wanted
+// closeOpenRelated closes segments of related tables as they are: rows that no batch has covered count as skipped. wanted
 // says which of them.
-func (r *Execution) closeOpenKin(ctx context.Context, segments []catalog.Segment, wanted func(s *catalog.Segment) bool) error {
+func (r *Execution) closeOpenRelated(ctx context.Context, segments []catalog.Segment, wanted func(s *catalog.Segment) bool) error {
 	for i := range segments {
 		s := &segments[i]
 		if s.Table == r.table.Name || s.State != catalog.SegmentOpen || !wanted(s) {
@@ -305,18 +305,18 @@ func (r *Execution) closeOpenKin(ctx context.Context, segments []catalog.Segment
 			return err
 		}
 		undone, _ := remaining(x, journal)
-		if err := r.settleKin(ctx, x, journal, undone); err != nil {
+		if err := r.closingOfRelated(ctx, x, journal, undone); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// tallyKin makes, from the journal, the books of related rows that are not archived, in the slice of a number. They are
+// tallyRelated makes, from the journal, the books of related rows that are not archived, in the slice of a number. They are
 // added up by the function that it returns, which cannot fail: that happens once, when the slice itself counts as done.
-func (r *Execution) tallyKin(ctx context.Context, p *Pass, number int) (func(), error) {
+func (r *Execution) tallyRelated(ctx context.Context, p *Pass, number int) (func(), error) {
 	sums := map[*Pass]*books{}
-	for i, k := range p.kin {
+	for i, k := range p.related {
 		if k.store != nil {
 			continue
 		}
@@ -333,7 +333,7 @@ func (r *Execution) tallyKin(ctx context.Context, p *Pass, number int) (func(), 
 		for k, b := range sums {
 			r.addUp(k, b)
 		}
-		r.Run.Slices = max(r.Run.Slices, number+len(p.kin))
+		r.Run.Slices = max(r.Run.Slices, number+len(p.related))
 	}, nil
 }
 
@@ -356,16 +356,16 @@ func tally(journal []source.JournalRow) *books {
 	return out
 }
 
-// reopenKin finds, for a slice that is taken up again, what goes along with its rows: archived rows from their segments,
+// reopenRelated finds, for a slice that is taken up again, what goes along with its rows: archived rows from their segments,
 // others from the table, as far as their families are still to be deleted.
-func (r *Execution) reopenKin(ctx context.Context, w *Work, segments []catalog.Segment, journal []source.JournalRow) error {
+func (r *Execution) reopenRelated(ctx context.Context, w *Work, segments []catalog.Segment, journal []source.JournalRow) error {
 	todo, _ := remaining(w, journal)
 	waiting := map[int]bool{}
 	for _, o := range todo {
 		waiting[o] = true
 	}
-	w.kin = nil
-	for i, k := range w.pass.kin {
+	w.related = nil
+	for i, k := range w.pass.related {
 		number := w.number + 1 + i
 		x := &Work{number: number, pass: k}
 		x.roots = []int{}
@@ -380,7 +380,7 @@ func (r *Execution) reopenKin(ctx context.Context, w *Work, segments []catalog.S
 				return err
 			}
 		}
-		w.kin = append(w.kin, x)
+		w.related = append(w.related, x)
 		if k.store != nil {
 			continue
 		}

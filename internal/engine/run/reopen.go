@@ -27,12 +27,12 @@ func (r *Execution) reopen(ctx context.Context, s *catalog.Segment, p *Pass, seg
 	if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.Run.Deleting { // only its end is of interest
 		return w, nil
 	}
-	if len(p.kin) > 0 {
+	if len(p.related) > 0 {
 		journal, err := r.source.Journal(ctx, r.Run.ID, s.Number)
 		if err != nil {
 			return nil, err
 		}
-		if err := r.reopenKin(ctx, w, segments, journal); err != nil {
+		if err := r.reopenRelated(ctx, w, segments, journal); err != nil {
 			return nil, err
 		}
 	}
@@ -60,20 +60,20 @@ func (r *Execution) contents(ctx context.Context, w *Work) error {
 	}
 	age, member := -1, -1 // an age of another table is not archived: reading begins again with the oldest row
 	var refers []int
-	kin := w.pass.kin
+	related := w.pass.related
 	if w.pass.relation != nil {
 		refers = places(w.pass.relation.OurColumns())
 		root, err := r.passOf(w.pass.clause, r.table.Name)
 		if err != nil {
 			return err
 		}
-		kin = root.kin
-		member = slices.Index(kin, w.pass)
+		related = root.related
+		member = slices.Index(related, w.pass)
 	} else if r.rule.Age.Join == "" && !w.pass.table.ByAddress() { // nor is an address
 		age = at(r.rule.Age.Column)
 	}
 	key := places(w.pass.table.OwnKey())
-	note := w.refer(member, w.manifest.Columns, kin)
+	note := w.refer(member, w.manifest.Columns, related)
 	w.Digests, w.keys, w.refers, w.set = nil, nil, nil, value.Set{}
 	own := len(w.manifest.Columns) - len(w.manifest.Included)
 	var hasher value.Hasher

@@ -209,7 +209,7 @@ func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 		if err := r.number(ctx, append(slices.Collect(maps.Values(r.related)), t)); err != nil {
 			return err
 		}
-		if err := r.othersParts(ctx); err != nil {
+		if err := r.othersPartitions(ctx); err != nil {
 			return err
 		}
 	}
@@ -249,9 +249,9 @@ type Work struct {
 	bytes   int64          // of all rows, as they were read
 	blind   bool           // the digests are not known: the rows were cleaned on their way, and the service stopped since
 	archived
-	kinRows
-	kin    []*Work         // what goes along, in the order of the pass's related tables
-	refers [][]value.Value // of archived related rows: what each refers to
+	relatedRows
+	related []*Work         // what goes along, in the order of the pass's related tables
+	refers  [][]value.Value // of archived related rows: what each refers to
 }
 
 // move takes up what an earlier execution left, and then carries out pass after pass.
@@ -268,7 +268,7 @@ func (r *Execution) move(ctx context.Context) error {
 	if number, err = r.emptyTable(ctx, number); err != nil {
 		return err
 	}
-	if number, err = r.moveParts(ctx, number); err != nil {
+	if number, err = r.movePartitions(ctx, number); err != nil {
 		return err
 	}
 	for {
@@ -306,7 +306,7 @@ func (r *Execution) decide(ctx context.Context) error {
 	if !open {
 		return nil
 	}
-	segments, err := r.settleSegments(ctx)
+	segments, err := r.recoverSegments(ctx)
 	if err != nil {
 		return err
 	}
@@ -323,7 +323,7 @@ func (r *Execution) decide(ctx context.Context) error {
 // movePass is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the
 // one after that read and written, unless reading would keep the deletes waiting. It returns the number of the next slice.
 func (r *Execution) movePass(ctx context.Context, number int, after []value.Value) (int, error) {
-	if from := r.unread(); from != nil {
+	if from := r.direct(); from != nil {
 		left, err := false, error(nil)
 		if number, after, left, err = r.purgePass(ctx, from, number, after); err != nil || !left {
 			return number, err
@@ -361,7 +361,7 @@ func (r *Execution) movePass(ctx context.Context, number int, after []value.Valu
 			break
 		}
 		w := got.work
-		number = w.number + 1 + len(w.kin)
+		number = w.number + 1 + len(w.related)
 		r.taken += int64(len(w.Digests))
 		read += len(w.Digests)
 		if overlap && w.slice.More {
@@ -411,7 +411,7 @@ func (r *Execution) movePass(ctx context.Context, number int, after []value.Valu
 // copied shows rows that were copied and stay for now.
 func (r *Execution) copied(w *Work) {
 	r.Run.Copied += int64(len(w.Digests))
-	for _, x := range append([]*Work{w}, w.kin...) {
+	for _, x := range append([]*Work{w}, w.related...) {
 		if x.segment != nil {
 			r.Run.RawBytes += x.segment.RawBytes
 			r.Run.FileBytes += x.segment.FileBytes
@@ -423,7 +423,7 @@ func (r *Execution) copied(w *Work) {
 func (r *Execution) prove(ctx context.Context, w *Work) <-chan error {
 	out := make(chan error, 1)
 	go func() {
-		for _, x := range append(slices.Clone(w.kin), w) { // the head of the families last: where it is, all are
+		for _, x := range append(slices.Clone(w.related), w) { // the head of the families last: where it is, all are
 			if x.segment != nil {
 				if err := r.publish(ctx, x); err != nil {
 					out <- err
@@ -466,7 +466,7 @@ func (r *Execution) fetch(ctx context.Context, number int, after []value.Value, 
 // that deleting begins soon; and where reading rests, each is as large as all before it, so that it never waits for long.
 func (r *Execution) Ramp(read int) int {
 	switch rests := r.reading.Load() > 0; {
-	case r.Pass.part != "" || r.Run.Due <= 2*firstRows || !rests && (r.Run.Due <= 2*due.SliceRows || read > 0):
+	case r.Pass.partition != "" || r.Run.Due <= 2*firstRows || !rests && (r.Run.Due <= 2*due.SliceRows || read > 0):
 		return due.SliceRows
 	case !rests:
 		return firstRows
@@ -478,7 +478,7 @@ func (r *Execution) Ramp(read int) int {
 // request asks for a slice of so many rows at the most.
 func (r *Execution) request(after []value.Value, rows int) source.SliceRequest {
 	req := source.SliceRequest{Selection: r.Pass.sel, After: after, Columns: r.Pass.columns, MaxRows: rows, MaxBytes: due.SliceBytes}
-	if len(r.Pass.kin) > 0 {
+	if len(r.Pass.related) > 0 {
 		if req.MaxRows = min(r.family, rows); r.FamilyRows > 0 {
 			req.MaxRows = r.FamilyRows
 		} else if r.family == 0 {
@@ -514,7 +514,7 @@ func (r *Execution) purgeSlice(ctx context.Context, number int, after []value.Va
 	if err != nil {
 		return nil, err
 	}
-	note := w.refer(-1, ColumnsAt(r.table, r.Pass.columns), r.Pass.kin)
+	note := w.refer(-1, ColumnsAt(r.table, r.Pass.columns), r.Pass.related)
 	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		for i := range c.Rows() {
@@ -526,7 +526,7 @@ func (r *Execution) purgeSlice(ctx context.Context, number int, after []value.Va
 		return nil, err
 	}
 	w.slice = *slice
-	return w, r.readKin(ctx, w)
+	return w, r.readRelatedOf(ctx, w)
 }
 
 // digest adds the digests of a chunk's rows.

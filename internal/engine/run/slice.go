@@ -49,7 +49,7 @@ func (r *Execution) archiveSlice(ctx context.Context, number int, after []value.
 	}
 	var archivedSet value.Set
 	req.Include = p.include
-	note := w.refer(-1, ColumnsAt(p.table, p.columns), p.kin)
+	note := w.refer(-1, ColumnsAt(p.table, p.columns), p.related)
 	beside := newBesides(p)
 	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
@@ -88,7 +88,7 @@ func (r *Execution) archiveSlice(ctx context.Context, number int, after []value.
 	if err := beside.write(ctx, r, m); err != nil {
 		return nil, errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
 	}
-	if err := r.readKin(ctx, w); err != nil {
+	if err := r.readRelatedOf(ctx, w); err != nil {
 		return nil, errors.Join(err, r.discard(context.WithoutCancel(ctx), w))
 	}
 	return w, nil
@@ -162,7 +162,7 @@ func (r *Execution) verify(ctx context.Context, w *Work) (*archive.Description, 
 	if err != nil {
 		return nil, err
 	}
-	at, want, breathe := 0, w.Digests, r.breathe(ctx)
+	at, want, breathe := 0, w.Digests, r.restAfter(ctx)
 	if w.pass.clean != nil {
 		want = w.stored
 	}
@@ -196,7 +196,7 @@ func (r *Execution) opened(ctx context.Context, s *catalog.Segment, m *archive.M
 
 // discard takes back a segment that was not published, and those of the rows that go along with it.
 func (r *Execution) discard(ctx context.Context, w *Work) error {
-	for _, x := range w.kin {
+	for _, x := range w.related {
 		if err := r.discard(ctx, x); err != nil {
 			return err
 		}
@@ -233,14 +233,14 @@ func (r *Execution) closeSlice(ctx context.Context, w *Work, undone []int) error
 	if err != nil {
 		return err
 	}
-	books, err := Settle(w, journal, undone)
+	books, err := ClosingOf(w, journal, undone)
 	if err != nil {
 		return fmt.Errorf("run %s, slice %d: %w", r.Run.ID, w.number, err)
 	}
-	if err := r.closeKin(ctx, w, undone); err != nil {
+	if err := r.closeRelated(ctx, w, undone); err != nil {
 		return err
 	}
-	done, err := r.tallyKin(ctx, w.pass, w.number)
+	done, err := r.tallyRelated(ctx, w.pass, w.number)
 	if err != nil {
 		return err
 	}
@@ -261,7 +261,7 @@ func (r *Execution) closeSlice(ctx context.Context, w *Work, undone []int) error
 	if err := r.show(ctx, true); err != nil {
 		return err
 	}
-	for number := w.number; number <= w.number+len(w.pass.kin); number++ {
+	for number := w.number; number <= w.number+len(w.pass.related); number++ {
 		if err := r.retry(ctx, func() error { return r.source.PruneJournal(ctx, r.Run.ID, number) }); err != nil {
 			return err
 		}
@@ -307,8 +307,8 @@ func Fates(fate []byte, journal []source.JournalRow) error {
 	return nil
 }
 
-// Settle computes from journal rows what became of each row of a slice.
-func Settle(w *Work, journal []source.JournalRow, undone []int) (*archive.Closing, error) {
+// ClosingOf computes from journal rows what became of each row of a slice.
+func ClosingOf(w *Work, journal []source.JournalRow, undone []int) (*archive.Closing, error) {
 	fate := make([]byte, len(w.Digests))
 	books := &archive.Closing{Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
 	covered := 0

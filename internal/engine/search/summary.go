@@ -129,10 +129,10 @@ func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, 
 		}
 		return nil
 	}
-	var back *putBack
+	var back *reinserted
 	if q.Live {
 		var err error
-		if back, err = se.putBackOf(ctx, q.Source, q.Table, take); err != nil {
+		if back, err = se.reinsertedOf(ctx, q.Source, q.Table, take); err != nil {
 			return nil, err
 		}
 		search.keyed = back != nil
@@ -262,8 +262,8 @@ func (x *Tallied) Text(of string) *string {
 	return &text
 }
 
-// putBack leaves out archived rows that restores have put back, so that those that are live count once.
-type putBack struct {
+// reinserted leaves out archived rows that restores have put back, so that those that are live count once.
+type reinserted struct {
 	engine *Searcher
 	table  *shape.Table
 	source source.Source
@@ -272,8 +272,8 @@ type putBack struct {
 	take   func(Hit) error
 }
 
-// putBackOf returns nil where no row of a table that is live now was put back.
-func (se *Searcher) putBackOf(ctx context.Context, sourceName, table string, take func(Hit) error) (*putBack, error) {
+// reinsertedOf returns nil where no row of a table that is live now was put back.
+func (se *Searcher) reinsertedOf(ctx context.Context, sourceName, table string, take func(Hit) error) (*reinserted, error) {
 	src, err := se.Source(ctx, sourceName)
 	if err != nil {
 		return nil, err
@@ -285,7 +285,7 @@ func (se *Searcher) putBackOf(ctx context.Context, sourceName, table string, tak
 	if t.ByAddress() { // nobody can tell
 		return nil, nil
 	}
-	b := &putBack{engine: se, table: t, source: src, in: map[string]bool{}, take: take}
+	b := &reinserted{engine: se, table: t, source: src, in: map[string]bool{}, take: take}
 	list, err := se.RestoredInto(ctx, sourceName, src, t)
 	if err != nil || len(list) == 0 {
 		return nil, err
@@ -337,7 +337,7 @@ func (se *Searcher) RestoredInto(ctx context.Context, sourceName string, src sou
 	return out, nil
 }
 
-func (b *putBack) add(ctx context.Context, h Hit) error {
+func (b *reinserted) add(ctx context.Context, h Hit) error {
 	if b.in != nil && !b.in[h.Segment] || h.Key == nil {
 		return b.take(h)
 	}
@@ -347,7 +347,7 @@ func (b *putBack) add(ctx context.Context, h Hit) error {
 	return nil
 }
 
-func (b *putBack) flush(ctx context.Context) error {
+func (b *reinserted) flush(ctx context.Context) error {
 	if len(b.hits) == 0 {
 		return nil
 	}

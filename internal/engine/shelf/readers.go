@@ -9,8 +9,8 @@ import (
 	"ambercellar/internal/engine/refuse"
 )
 
-// Unread takes the archive when nobody reads from it. Readers never wait for it.
-func (sh *Shelf) Unread(ctx context.Context) error {
+// Exclude takes the archive when nobody reads from it. Readers never wait for it.
+func (sh *Shelf) Exclude(ctx context.Context) error {
 	sh.Destroying.Add(1)
 	defer sh.Destroying.Add(-1)
 	for begun := sh.Now(); !sh.Reading.TryLock(); {
@@ -43,9 +43,9 @@ func (sh *Shelf) HoldsFile(ctx context.Context, storeName, file string) (bool, e
 	return err == nil && s != nil && (s.Leaving == storeName || slices.Contains(s.Stores(), storeName)), err
 }
 
-// WhenUnread does something with files of stores while nobody reads archived rows.
-func (sh *Shelf) WhenUnread(ctx context.Context, do func() error) error {
-	if err := sh.Unread(ctx); err != nil {
+// Exclusively does something with files of stores while nobody reads archived rows.
+func (sh *Shelf) Exclusively(ctx context.Context, do func() error) error {
+	if err := sh.Exclude(ctx); err != nil {
 		return err
 	}
 	defer sh.Reading.Unlock()

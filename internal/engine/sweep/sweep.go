@@ -354,15 +354,15 @@ func (x *sweep) remove(ctx context.Context, actor string, out *Swept, going []*c
 }
 
 func (x *sweep) removeSome(ctx context.Context, part []*candidate, gone map[string]bool) error {
-	if err := x.shelf.Unread(ctx); err != nil {
+	if err := x.shelf.Exclude(ctx); err != nil {
 		return err
 	}
 	defer x.shelf.Reading.Unlock()
-	return x.removeUnread(ctx, part, gone)
+	return x.removeExclusively(ctx, part, gone)
 }
 
-// removeUnread is for who has taken the archive.
-func (x *sweep) removeUnread(ctx context.Context, part []*candidate, gone map[string]bool) error {
+// removeExclusively is for who has taken the archive.
+func (x *sweep) removeExclusively(ctx context.Context, part []*candidate, gone map[string]bool) error {
 	errs := make([]error, len(part))
 	slots := make(chan struct{}, sweepers)
 	for i, c := range part {

@@ -16,9 +16,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// SettleHead brings the head of a table's chain in the source to the newest link, where it is one behind, and returns it.
-func (ts *Tables) SettleHead(ctx context.Context, src source.Source, sourceName, table string) (newest source.Head, err error) {
-	if err := ts.settleDisposals(ctx, sourceName, table); err != nil {
+// AdvanceHead brings the head of a table's chain in the source to the newest link, where it is one behind, and returns it.
+func (ts *Tables) AdvanceHead(ctx context.Context, src source.Source, sourceName, table string) (newest source.Head, err error) {
+	if err := ts.finishDisposals(ctx, sourceName, table); err != nil {
 		return newest, err
 	}
 	for {
@@ -34,7 +34,7 @@ func (ts *Tables) SettleHead(ctx context.Context, src source.Source, sourceName,
 				return newest, err
 			}
 		}
-		more, err := ts.settleSuccessor(ctx, sourceName, table)
+		more, err := ts.finishSuccessor(ctx, sourceName, table)
 		if err != nil || !more {
 			return newest, err
 		}
@@ -44,9 +44,9 @@ func (ts *Tables) SettleHead(ctx context.Context, src source.Source, sourceName,
 // ClaimWait is how long a disposal waits for a table that a run is at work on.
 const ClaimWait = 3 * time.Second
 
-// settleDisposals finds out which disposal records were written that the catalog has not heard of, when the service was stopped
+// finishDisposals finds out which disposal records were written that the catalog has not heard of, when the service was stopped
 // in between. Whoever adds to a table's chain asks for it first.
-func (ts *Tables) settleDisposals(ctx context.Context, sourceName, table string) error {
+func (ts *Tables) finishDisposals(ctx context.Context, sourceName, table string) error {
 	begun, err := ts.Catalog.BeingDisposed(ctx, sourceName, table)
 	if err != nil {
 		return err
@@ -88,9 +88,9 @@ func AgePlace(m *archive.Manifest) int {
 	return slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == m.Age.Column })
 }
 
-// settleSuccessor writes the next record that is missing of a segment which holds what stayed of another: its manifest, or its
+// finishSuccessor writes the next record that is missing of a segment which holds what stayed of another: its manifest, or its
 // closing record. It says whether it wrote one; the head of the chain is to be settled then, and asked again.
-func (ts *Tables) settleSuccessor(ctx context.Context, sourceName, table string) (bool, error) {
+func (ts *Tables) finishSuccessor(ctx context.Context, sourceName, table string) (bool, error) {
 	begun, err := ts.Catalog.BeingDisposed(ctx, sourceName, table)
 	if err != nil {
 		return false, err

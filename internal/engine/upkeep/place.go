@@ -73,7 +73,7 @@ func (kp *Keeper) move(ctx context.Context, actor string, s *catalog.Segment, to
 	if err := kp.Catalog.Moved(ctx, actor, s, from); err != nil {
 		return nil, err
 	}
-	if err := kp.settleMove(ctx, s.ID); err != nil {
+	if err := kp.finishMove(ctx, s.ID); err != nil {
 		return s, err
 	}
 	return kp.Catalog.Segment(ctx, s.ID)
@@ -142,10 +142,10 @@ func (kp *Keeper) copyRows(ctx context.Context, id, to string) (*catalog.Segment
 	return s, nil
 }
 
-// settleMove does what follows a move: the files that were left are removed, and a cold store's files are let go cold. What is
+// finishMove does what follows a move: the files that were left are removed, and a cold store's files are let go cold. What is
 // removed was found where the rows are said to be, by its SHA-256, under the same lock. It can be done again after it stopped anywhere.
-func (kp *Keeper) settleMove(ctx context.Context, id string) error {
-	if err := kp.shelf.Unread(ctx); err != nil {
+func (kp *Keeper) finishMove(ctx context.Context, id string) error {
+	if err := kp.shelf.Exclude(ctx); err != nil {
 		return err
 	}
 	defer kp.shelf.Reading.Unlock()
@@ -185,15 +185,15 @@ func (kp *Keeper) settleMove(ctx context.Context, id string) error {
 			}
 		}
 	}
-	return kp.Catalog.Settled(ctx, s.ID, s.Leaving, cold != nil)
+	return kp.Catalog.MoveFinished(ctx, s.ID, s.Leaving, cold != nil)
 }
 
-// SettleMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It returns how many
+// FinishMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It returns how many
 // it moved; one that cannot be moved does not keep others waiting.
-func (kp *Keeper) SettleMoves(ctx context.Context) (moved int, err error) {
-	begun, err := kp.Catalog.Unsettled(ctx)
+func (kp *Keeper) FinishMoves(ctx context.Context) (moved int, err error) {
+	begun, err := kp.Catalog.Unfinished(ctx)
 	for i := range begun {
-		if one := kp.settleMove(ctx, begun[i].ID); one != nil {
+		if one := kp.finishMove(ctx, begun[i].ID); one != nil {
 			err = errors.Join(err, fmt.Errorf("segment %s: %w", begun[i].ID, one))
 		}
 	}

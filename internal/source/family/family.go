@@ -97,7 +97,7 @@ func begin(b source.Batch) []*source.JournalRow {
 }
 
 // ordinals are those of the rows of a related table that go along with the rows of a batch.
-func ordinals(b source.Batch, k *source.KinBatch) (out []int) {
+func ordinals(b source.Batch, k *source.RelatedBatch) (out []int) {
 	for _, root := range b.Ordinals {
 		from, to := k.Of(root)
 		for o := from; o < to; o++ {
@@ -122,7 +122,7 @@ const (
 // member is one table of the families of a batch.
 type member struct {
 	sel     source.Selection
-	kin     *source.KinBatch // nil: the table of the slice
+	related *source.RelatedBatch // nil: the table of the slice
 	columns []int
 	key     func(ordinal int) []value.Value
 	digests []value.Digest
@@ -136,10 +136,10 @@ type member struct {
 }
 
 func (m *member) root(ordinal int) int {
-	if m.kin == nil {
+	if m.related == nil {
 		return ordinal
 	}
-	return m.kin.Roots[ordinal]
+	return m.related.Roots[ordinal]
 }
 
 // deletion is the work of one batch.
@@ -154,11 +154,11 @@ type deletion struct {
 // remove deletes the families of a batch that are whole and unchanged, and says in rows what became of each row.
 func remove(ctx context.Context, b source.Batch, skip bool, ops Operations, rows []*source.JournalRow) error {
 	root := &member{sel: b.Selection, columns: b.Columns, key: b.Locators.Key, digests: b.Digests, all: b.Ordinals}
-	root.sel.Kin = nil
+	root.sel.Related = nil
 	d := &deletion{batch: b, ops: ops, skip: skip, members: []*member{root}, out: map[int]fate{}}
 	for i := range b.Families {
 		k := &b.Families[i]
-		d.members = append(d.members, &member{sel: k.Selection, kin: k, columns: k.Columns, key: func(o int) []value.Value { return k.Keys[o] }, digests: k.Digests, all: ordinals(b, k)})
+		d.members = append(d.members, &member{sel: k.Selection, related: k, columns: k.Columns, key: func(o int) []value.Value { return k.Keys[o] }, digests: k.Digests, all: ordinals(b, k)})
 	}
 	for _, m := range d.members {
 		m.byKey, m.fate, m.read.Columns = make(map[string]int, len(m.all)), make(map[int]fate, len(m.all)), len(m.columns)
@@ -206,7 +206,7 @@ func (d *deletion) attempt(ctx context.Context) (again bool, err error) {
 		return false, err
 	}
 	for i := range d.members[1:] {
-		if err := d.lockKin(ctx, i+1); err != nil {
+		if err := d.lockRelated(ctx, i+1); err != nil {
 			return false, err
 		}
 	}
@@ -299,12 +299,12 @@ func (d *deletion) withhold(ctx context.Context, m *member, query source.Query, 
 	return nil
 }
 
-// lockKin locks the rows that refer to those of the table above which are still in the batch. Rows that were not read, or
+// lockRelated locks the rows that refer to those of the table above which are still in the batch. Rows that were not read, or
 // are not what was read, keep their family.
-func (d *deletion) lockKin(ctx context.Context, at int) error {
+func (d *deletion) lockRelated(ctx context.Context, at int) error {
 	m := d.members[at]
-	above := d.members[m.kin.Parent+1]
-	theirs := positions(above, m.kin.TheirColumns())
+	above := d.members[m.related.Parent+1]
+	theirs := positions(above, m.related.TheirColumns())
 	var values [][]value.Value
 	roots := map[string]int{}
 	var text bykey.Reader
@@ -316,8 +316,8 @@ func (d *deletion) lockKin(ctx context.Context, at int) error {
 			}
 		}
 	}
-	ours := positions(m, m.kin.OurColumns())
-	query := source.Query{Selection: m.sel, Columns: m.columns, On: m.kin.OurColumns(), Values: values, Lock: d.lock()}
+	ours := positions(m, m.related.OurColumns())
+	query := source.Query{Selection: m.sel, Columns: m.columns, On: m.related.OurColumns(), Values: values, Lock: d.lock()}
 	seen := map[int]bool{}
 	each := func(locking bool) bykey.Rower {
 		return func(row []value.Value) error {
@@ -361,7 +361,7 @@ func (d *deletion) lockKin(ctx context.Context, at int) error {
 	if err := d.moved(ctx, m, seen); err != nil {
 		return err
 	}
-	return d.withhold(ctx, m, query, m.kin.Kept)
+	return d.withhold(ctx, m, query, m.related.Kept)
 }
 
 // moved finds out what has become of rows that were read and refer to their parent no more: one that is there refers to
@@ -400,8 +400,8 @@ func (d *deletion) remove(ctx context.Context, m *member) (again bool, err error
 	if len(keys) == 0 {
 		return false, nil
 	}
-	if m.kin != nil && m.kin.Then == rule.ThenUnlink {
-		n, err := d.ops.Unlink(ctx, m.sel, m.kin.OurColumns(), keys)
+	if m.related != nil && m.related.Then == rule.ThenUnlink {
+		n, err := d.ops.Unlink(ctx, m.sel, m.related.OurColumns(), keys)
 		if err == nil && n != len(keys) {
 			err = fmt.Errorf("table %s: %d rows were locked and %d unlinked", m.sel.Table.Name, len(keys), n)
 		}
@@ -466,7 +466,7 @@ func (d *deletion) stayed(ctx context.Context, m *member) error {
 		case m.fate[o] != unknown:
 		case why == unknown:
 			m.fate[o] = deleted
-		case m.kin == nil:
+		case m.related == nil:
 			m.fate[o] = held
 		default:
 			m.fate[o] = vanished
@@ -547,7 +547,7 @@ const readGroup = 500
 
 // Read reads the rows of a related table that go along with rows of the table above it, and hands them on in the order of
 // those, and of their keys among the same. values holds the referred columns of the rows above, nil where one is NULL.
-func Read(ctx context.Context, s source.Source, k source.Kin, columns []int, values [][]value.Value, sink func(above int, row []value.Value) error) error {
+func Read(ctx context.Context, s source.Source, k source.Related, columns []int, values [][]value.Value, sink func(above int, row []value.Value) error) error {
 	type found struct {
 		above int
 		key   []value.Value
@@ -599,7 +599,7 @@ func Read(ctx context.Context, s source.Source, k source.Kin, columns []int, val
 }
 
 // Referred returns, of rows of a table, the values of the columns that a related table refers to; nil where one is NULL.
-func Referred(t *shape.Table, columns []int, k source.Kin) func(row []value.Value) []value.Value {
+func Referred(t *shape.Table, columns []int, k source.Related) func(row []value.Value) []value.Value {
 	at := positions(&member{sel: source.Selection{Table: t}, columns: columns}, k.TheirColumns())
 	return func(row []value.Value) []value.Value {
 		v, ok := pick(row, at)

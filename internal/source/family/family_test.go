@@ -174,7 +174,7 @@ func (db *database) read(t *testing.T) source.Batch {
 		up   int
 		then rule.Then
 	}{{"leg", -1, rule.ThenArchive}, {"survey", -1, rule.ThenUnlink}, {"remark", 0, rule.ThenPurge}} {
-		kin := source.KinBatch{Kin: source.Kin{Selection: selection(k.name), Parent: k.up, On: [][2]string{{"above", "id"}}, Then: k.then}, Segment: 1, Columns: []int{0, 1, 2}}
+		related := source.RelatedBatch{Related: source.Related{Selection: selection(k.name), Parent: k.up, On: [][2]string{{"above", "id"}}, Then: k.then}, Segment: 1, Columns: []int{0, 1, 2}}
 		list := slices.DeleteFunc(db.sorted(k.name), func(r row) bool { _, ok := at[parent[k.name]][r.above]; return !ok })
 		slices.SortStableFunc(list, func(x, y row) int { return at[parent[k.name]][x.above] - at[parent[k.name]][y.above] })
 		for _, r := range list {
@@ -182,9 +182,9 @@ func (db *database) read(t *testing.T) source.Batch {
 			if at[k.name] != nil {
 				at[k.name][r.id] = root
 			}
-			kin.Keys, kin.Digests, kin.Roots = append(kin.Keys, []value.Value{value.Of(r.id)}), append(kin.Digests, h.Row(r.values())), append(kin.Roots, root)
+			related.Keys, related.Digests, related.Roots = append(related.Keys, []value.Value{value.Of(r.id)}), append(related.Digests, h.Row(r.values())), append(related.Roots, root)
 		}
-		b.Families = append(b.Families, kin)
+		b.Families = append(b.Families, related)
 	}
 	return b
 }

@@ -424,7 +424,7 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	}
 	text, args := d.Finish(text, nil)
 	out := []source.Statement{source.Shown("the first slice is read with", text, args)}
-	if len(sel.Kin) > 0 {
+	if len(sel.Related) > 0 {
 		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel, "t.") }) {
 			t := x.Table.Table
 			d := newDialect(x.Table, "t.")

@@ -160,13 +160,13 @@ func (s *Source) Related(ctx context.Context, q source.Query, report func([]valu
 	return nil
 }
 
-// CountKin counts the rows of a related table that would go along.
-func (s *Source) CountKin(ctx context.Context, sel source.Selection, kin int) (n int64, err error) {
+// CountRelated counts the rows of a related table that would go along.
+func (s *Source) CountRelated(ctx context.Context, sel source.Selection, related int) (n int64, err error) {
 	d := newDialect(sel, "t.")
 	where, err := s.selected(ctx, sel, d)
 	if err != nil {
 		return 0, err
 	}
-	text, args := d.Finish("SELECT COUNT(*) FROM "+sel.KinFrom(d.Writer(), kin)+" WHERE "+where, nil)
+	text, args := d.Finish("SELECT COUNT(*) FROM "+sel.RelatedFrom(d.Writer(), related)+" WHERE "+where, nil)
 	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
 }

@@ -284,7 +284,7 @@ func TestOnlyAnIndexLeadsAPurge(t *testing.T) {
 					t.Fatal(err)
 				}
 				sel := source.Every(table, rule.Age{Column: "at"}, time.Date(2020, 1, 1, 0, due+1, 0, 0, time.UTC))
-				if got := s.PurgesUnread(t.Context(), source.PurgeRequest{Selection: sel, Rows: rows}); got != index {
+				if got := s.PurgesDirect(t.Context(), source.PurgeRequest{Selection: sel, Rows: rows}); got != index {
 					t.Errorf("%d due, batches of %d, with an index %v: purged unread %v", due, rows, index, got)
 				}
 				if index {

@@ -14,12 +14,12 @@ import (
 	"ambercellar/internal/source"
 )
 
-// PurgesUnread: where the delete can return what it took, asks no other table than the journal's, and does not sort more rows than
+// PurgesDirect: where the delete can return what it took, asks no other table than the journal's, and does not sort more rows than
 // few: it would look at all rows that are due, and lock them, for every batch. What others refer to is read first, so that no
 // row of theirs is locked for long.
-func (s *Source) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
+func (s *Source) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
 	t := q.Table
-	if !s.mariadb || !s.returning || len(t.Key) == 0 || t.Part != "" || len(q.Joins)+len(q.Kin)+len(t.ReferencedBy) > 0 {
+	if !s.mariadb || !s.returning || len(t.Key) == 0 || t.Part != "" || len(q.Joins)+len(q.Related)+len(t.ReferencedBy) > 0 {
 		return false
 	}
 	query, args, err := s.purgeQuery(ctx, q)

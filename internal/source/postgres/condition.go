@@ -373,7 +373,7 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	}
 	text, args := d.Finish(text, setting)
 	out := []source.Statement{source.Shown("the first slice is read with (COPY takes no parameters: values are set for the transaction and read from there)", text, args)}
-	if len(sel.Kin) > 0 {
+	if len(sel.Related) > 0 {
 		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel) }) {
 			d := newDialect(x.Table)
 			all := expressions(x.Table.Table, reported(x.Table.Table, x.Table.Table.Readable()))

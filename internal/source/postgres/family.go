@@ -202,14 +202,14 @@ func (s *Source) Related(ctx context.Context, q source.Query, report func([]valu
 	return nil
 }
 
-// CountKin counts the rows of a related table that would go along.
-func (s *Source) CountKin(ctx context.Context, sel source.Selection, kin int) (n int64, err error) {
+// CountRelated counts the rows of a related table that would go along.
+func (s *Source) CountRelated(ctx context.Context, sel source.Selection, related int) (n int64, err error) {
 	d := newDialect(sel)
 	where, err := s.selected(ctx, sel, d)
 	if err != nil {
 		return 0, err
 	}
-	text, args := d.Finish("SELECT count(*) FROM "+sel.KinFrom(d.Writer(), kin)+" WHERE "+where, numbered)
+	text, args := d.Finish("SELECT count(*) FROM "+sel.RelatedFrom(d.Writer(), related)+" WHERE "+where, numbered)
 	params, types := bindTexts(args)
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
 		return eachRow(ctx, c.Conn().PgConn(), text, params, types, func(f [][]byte) error {

@@ -169,7 +169,7 @@ func serverIdentity(ctx context.Context, c *pgx.Conn) (id string, err error) {
 
 // gentle has long rests: of what is written while a batch or a piece goes on, more is late here than elsewhere, and batches have
 // many hundred rows all the same.
-var gentle = pace.Profile{Rest: 59, Breath: 39}
+var gentle = pace.Profile{Rest: 59, ReadRest: 39}
 
 // Reads says that readers disturb no writer and that a row's version tells of every change.
 func (s *Source) Reads() source.ReadTraits {

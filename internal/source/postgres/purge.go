@@ -15,12 +15,12 @@ import (
 	"ambercellar/internal/source"
 )
 
-// PurgesUnread: where an index leads along the age or the rows are few, and nothing but the row itself decides whether it goes. What
+// PurgesDirect: where an index leads along the age or the rows are few, and nothing but the row itself decides whether it goes. What
 // others refer to and what triggers see is read first, so that a row that stays is named; so is what lies in several tables. A
 // replication origin is one session's alone, and two stretches may be purged side by side.
-func (s *Source) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
+func (s *Source) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
 	t := q.Table
-	if s.cfg.Origin != "" || len(t.Key) == 0 || len(t.Address) > 0 || t.Part != "" || t.Partitioned || len(q.Joins)+len(q.Kin)+len(t.ReferencedBy)+len(t.Triggers) > 0 {
+	if s.cfg.Origin != "" || len(t.Key) == 0 || len(t.Address) > 0 || t.Part != "" || t.Partitioned || len(q.Joins)+len(q.Related)+len(t.ReferencedBy)+len(t.Triggers) > 0 {
 		return false
 	}
 	var plain, few bool
@@ -246,7 +246,7 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		if err != nil {
 			return nil, nil, err
 		}
-		p := &unread{PurgeRequest: q, out: &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number, At: time.Now().UTC()}}
+		p := &purge{PurgeRequest: q, out: &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number, At: time.Now().UTC()}}
 		if p.UpTo = place; place != nil {
 			if p.query, p.values, err = s.purgeQuery(ctx, p.PurgeRequest); err != nil {
 				return nil, nil, err
@@ -276,8 +276,8 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 // errMore says that others have put rows before the place that was looked up, so that the batch would have more than it may.
 var errMore = errors.New("more rows are there than were looked up")
 
-// unread is one batch of rows that are purged without having been read.
-type unread struct {
+// purge is one batch of rows that are purged without having been read.
+type purge struct {
 	source.PurgeRequest
 	query   string
 	values  []any
@@ -293,7 +293,7 @@ const (
 )
 
 // transaction is the delete transaction: journal row, lease, delete, what went, commit. Nothing stays of one that deletes nothing.
-func (p *unread) transaction(ctx context.Context, pc *pgconn.PgConn) (err error) {
+func (p *purge) transaction(ctx context.Context, pc *pgconn.PgConn) (err error) {
 	stays := false
 	defer func() {
 		if !stays {

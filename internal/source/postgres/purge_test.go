@@ -51,11 +51,11 @@ func TestOnlyWhatNothingElseDecidesIsPurgedUnread(t *testing.T) {
 				t.Fatal(err)
 			}
 			q := source.PurgeRequest{Selection: source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)), Rows: 5000}
-			if got := s.(*Source).PurgesUnread(t.Context(), q); got != c.want {
+			if got := s.(*Source).PurgesDirect(t.Context(), q); got != c.want {
 				t.Errorf("purged unread: %v", got)
 			}
 			s.(*Source).cfg.Origin = "cellar"
-			if s.(*Source).PurgesUnread(t.Context(), q) {
+			if s.(*Source).PurgesDirect(t.Context(), q) {
 				t.Error("two sessions side by side would need one replication origin")
 			}
 		})

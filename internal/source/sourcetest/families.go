@@ -16,10 +16,10 @@ import (
 // relatives is a family of four tables: trips, their legs, the boardings of the legs, and remarks that outlive their trip.
 type relatives struct {
 	*world
-	sel  source.Selection
-	read piece
-	kin  []source.KinBatch
-	l    source.Lease
+	sel     source.Selection
+	read    piece
+	related []source.RelatedBatch
+	l       source.Lease
 }
 
 // trips makes n trips of two legs with two boardings each, and a remark on each trip; legs refer with the given action.
@@ -49,12 +49,12 @@ func (w *world) trips(t *testing.T, n int, action string) *relatives {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r.sel.Kin = append(r.sel.Kin, source.Kin{Selection: source.Selection{Table: described}, Parent: k.parent, On: [][2]string{{k.ours, "id"}}, Then: k.then})
+		r.sel.Related = append(r.sel.Related, source.Related{Selection: source.Selection{Table: described}, Parent: k.parent, On: [][2]string{{k.ours, "id"}}, Then: k.then})
 	}
 	r.readFamilies(t)
 	r.l = w.lease(t, "trip", "me")
-	for i := range r.kin {
-		r.kin[i].Lease = w.lease(t, r.kin[i].Table.Name, "me")
+	for i := range r.related {
+		r.related[i].Lease = w.lease(t, r.related[i].Table.Name, "me")
 	}
 	return r
 }
@@ -62,25 +62,25 @@ func (w *world) trips(t *testing.T, n int, action string) *relatives {
 // readFamilies reads all due trips and what goes along with them.
 func (r *relatives) readFamilies(t *testing.T) {
 	t.Helper()
-	r.read, r.kin = r.world.read(t, r.sel, nil, 1000, 1<<30), nil
+	r.read, r.related = r.world.read(t, r.sel, nil, 1000, 1<<30), nil
 	above := map[int][][]value.Value{-1: r.read.rows}
 	roots := map[int][]int{-1: {}}
 	for i := range r.read.rows {
 		roots[-1] = append(roots[-1], i)
 	}
 	var hasher value.Hasher
-	for i, k := range r.sel.Kin {
+	for i, k := range r.sel.Related {
 		columns := allColumns(k.Table)
 		parent := r.sel.Table
 		if k.Parent >= 0 {
-			parent = r.sel.Kin[k.Parent].Table
+			parent = r.sel.Related[k.Parent].Table
 		}
 		referred := family.Referred(parent, allColumns(parent), k)
 		values := make([][]value.Value, len(above[k.Parent]))
 		for j, row := range above[k.Parent] {
 			values[j] = referred(row)
 		}
-		b := source.KinBatch{Kin: k, Segment: i + 2, Columns: columns}
+		b := source.RelatedBatch{Related: k, Segment: i + 2, Columns: columns}
 		err := family.Read(r.ctx, r.s, k, columns, values, func(at int, row []value.Value) error {
 			above[i] = append(above[i], row[:len(columns)])
 			b.Roots = append(b.Roots, roots[k.Parent][at])
@@ -92,14 +92,14 @@ func (r *relatives) readFamilies(t *testing.T) {
 			t.Fatal(err)
 		}
 		roots[i] = b.Roots
-		r.kin = append(r.kin, b)
+		r.related = append(r.related, b)
 	}
 }
 
 func (r *relatives) delete(t *testing.T, number int) []*source.JournalRow {
 	t.Helper()
 	b := r.batch(r.sel, r.read, r.l, number)
-	b.Families = r.kin
+	b.Families = r.related
 	rows, err := r.s.DeleteFamilies(r.ctx, b)
 	if err != nil {
 		t.Fatal(err)
@@ -139,13 +139,13 @@ func (r *relatives) left(t *testing.T) (out []int64) {
 func familiesLeave(t *testing.T, w *world) {
 	r := w.trips(t, 6, "")
 	for i, want := range []int64{12, 6, 24} {
-		n, err := r.s.CountKin(r.ctx, r.sel, i)
-		expect(t, "counted in "+r.sel.Kin[i].Table.Name, fmt.Sprint(n, err), fmt.Sprint(want, " <nil>"))
+		n, err := r.s.CountRelated(r.ctx, r.sel, i)
+		expect(t, "counted in "+r.sel.Related[i].Table.Name, fmt.Sprint(n, err), fmt.Sprint(want, " <nil>"))
 	}
 	rows := r.delete(t, 1)
 	expect(t, "outcome", outcome(rows), "6/0/0/0/0 12/0/0/0/0 6/0/0/0/0 24/0/0/0/0")
 	expect(t, "left", r.left(t), []int64{0, 0, 6, 0})
-	for i, k := range r.kin {
+	for i, k := range r.related {
 		var all value.Set
 		for _, d := range k.Digests {
 			all.Add(d)
@@ -191,20 +191,20 @@ func familiesStay(t *testing.T, w *world) {
 // and once it is read.
 func familiesHeld(t *testing.T, w *world) {
 	r := w.trips(t, 5, "")
-	r.kin[2].Holds = []*filter.Filter{bind(t, r.kin[2].Table, "seat = 'b' AND id = 6")}
-	r.kin[0].Age = rule.Age{Column: "left_at"}
-	r.kin[0].Terms = []rule.Term{{Cutoff: rule.Cutoff{At: cutoff.AddDate(0, 0, -1)}}} // keeps the legs of the first trip
-	w.exec("INSERT INTO refund VALUES (1, 6)")                                        // of the third trip
+	r.related[2].Holds = []*filter.Filter{bind(t, r.related[2].Table, "seat = 'b' AND id = 6")}
+	r.related[0].Age = rule.Age{Column: "left_at"}
+	r.related[0].Terms = []rule.Term{{Cutoff: rule.Cutoff{At: cutoff.AddDate(0, 0, -1)}}} // keeps the legs of the first trip
+	w.exec("INSERT INTO refund VALUES (1, 6)")                                            // of the third trip
 	reading := r.sel
-	reading.Kin = []source.Kin{r.kin[0].Kin, r.kin[1].Kin, r.kin[2].Kin}
+	reading.Related = []source.Related{r.related[0].Related, r.related[1].Related, r.related[2].Related}
 	counted := w.tally(t, reading)[0]
 	expect(t, "due, held, referenced", []int64{counted.Due, counted.Held, counted.Referenced}, []int64{2, 2, 1})
 	expect(t, "rows of a slice", w.due(t, reading), 2)
 	expect(t, "outcome", outcome(r.delete(t, 1)), "2/0/0/2/1 4/0/0/4/2 2/0/0/2/1 8/0/0/8/4")
-	lost := r.kin[0].Lease
+	lost := r.related[0].Lease
 	w.lease(t, "leg", "me")
 	b := r.batch(r.sel, r.read, r.l, 2)
-	b.Families = r.kin
+	b.Families = r.related
 	b.Families[0].Lease = lost
 	if _, err := r.s.DeleteFamilies(r.ctx, b); err == nil {
 		t.Error("a batch went on whose related table another has taken")

@@ -24,7 +24,7 @@ func purgesUnread(t *testing.T, w *world) {
 	w.exec("DROP TABLE IF EXISTS other; CREATE TABLE other (id integer PRIMARY KEY, scan integer NOT NULL)")
 	sel := w.selection(t, "scan", "scanned_at")
 	sel.Holds = []*filter.Filter{bind(t, sel.Table, "note = 'note 3'")}
-	expect(t, "purges unread", p.PurgesUnread(w.ctx, source.PurgeRequest{Selection: sel, Rows: 7}), true)
+	expect(t, "purges unread", p.PurgesDirect(w.ctx, source.PurgeRequest{Selection: sel, Rows: 7}), true)
 	for _, sql := range []string{"UPDATE scan SET scanned_at = '2025-06-01 00:00:00' WHERE note = 'note 5'", "UPDATE scan SET scanned_at = '2024-12-31 00:00:00' WHERE note IN ('note 20', 'note 21', 'note 22', 'note 23', 'note 24', 'note 25', 'note 26')"} {
 		w.exec(sql)
 	}
@@ -85,11 +85,11 @@ func purgesUnread(t *testing.T, w *world) {
 		t.Errorf("a batch under an old epoch got %v", err)
 	}
 	w.exec("ALTER TABLE other ADD FOREIGN KEY (scan) REFERENCES scan (id)")
-	expect(t, "purges what others refer to unread", p.PurgesUnread(w.ctx, source.PurgeRequest{Selection: w.selection(t, "scan", "scanned_at"), Rows: 7}), false)
+	expect(t, "purges what others refer to unread", p.PurgesDirect(w.ctx, source.PurgeRequest{Selection: w.selection(t, "scan", "scanned_at"), Rows: 7}), false)
 }
 
-// emptiesUnread: a clause without age takes its rows in order of the key.
-func emptiesUnread(t *testing.T, w *world) {
+// emptiesDirect: a clause without age takes its rows in order of the key.
+func emptiesDirect(t *testing.T, w *world) {
 	if !w.f.PurgesUnread {
 		t.Skip("its rows are read first")
 	}

@@ -84,7 +84,7 @@ func Run(t *testing.T, f Fixture) {
 		{"only rows that are still what was read are deleted", deletesUnchanged},
 		{"a table that was altered is described again before anything goes", reshaped},
 		{"what is purged unread is what is due at that moment", purgesUnread},
-		{"a clause without age purges in order of the key", emptiesUnread},
+		{"a clause without age purges in order of the key", emptiesDirect},
 		{"a slice that was read in pieces is deleted as one", piecesJoin},
 		{"a batch that was committed is not done twice", repeatsNothing},
 		{"a lease keeps others out and a lost one deletes nothing", leases},
