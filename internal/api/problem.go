@@ -105,6 +105,7 @@ var answers = []struct {
 	{source.ErrWhole, http.StatusConflict, "state", "The state does not allow it", ""},
 	{store.ErrAway, http.StatusServiceUnavailable, "store-away", "The store is not there", "mount it, or mend its path; `ambercellar store list` shows where it should be"},
 	{store.ErrUnreachable, http.StatusServiceUnavailable, "store-away", "The store does not answer", "try it again when it does; runs wait for it by themselves"},
+	{refuse.ErrNoSpace, http.StatusInsufficientStorage, "full", "The store is full", "make room in it, or raise its quota"},
 	{store.ErrFull, http.StatusInsufficientStorage, "full", "The store is full", "make room in it, or raise its quota"},
 	{store.ErrForbidden, http.StatusBadGateway, "denied", "The store does not allow it", "let the service write, read, list and remove files there"},
 	{store.ErrMisspoken, http.StatusBadGateway, "store", "The store does not take the service's requests", "mend how the store is spoken to; `ambercellar store check` says what is wrong"},

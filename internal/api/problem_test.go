@@ -27,11 +27,11 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 		"source.ErrBusy": source.ErrBusy, "source.ErrWhole": source.ErrWhole, "catalog.ErrNotFound": catalog.ErrNotFound, "catalog.ErrState": catalog.ErrState, "catalog.ErrActive": catalog.ErrActive, "catalog.ErrPlace": catalog.ErrPlace,
 		"archive.ErrDamaged": archive.ErrDamaged, "store.ErrDamaged": store.ErrDamaged, "store.ErrExists": store.ErrExists, "store.ErrAway": store.ErrAway, "store.ErrCold": store.ErrCold,
 		"store.ErrUnreachable": store.ErrUnreachable, "store.ErrFull": store.ErrFull, "store.ErrForbidden": store.ErrForbidden, "store.ErrMisspoken": store.ErrMisspoken,
-		"refuse.ErrBooks": refuse.ErrBooks, "refuse.ErrDisagree": refuse.ErrDisagree,
+		"refuse.ErrBooks": refuse.ErrBooks, "refuse.ErrDisagree": refuse.ErrDisagree, "refuse.ErrNoSpace": refuse.ErrNoSpace,
 	}
-	steering := map[string]bool{"refuse.ErrPause": true, "refuse.ErrCancel": true, "refuse.ErrShutdown": true, "refuse.ErrCopied": true}
+	steering := map[string]bool{"refuse.ErrPause": true, "refuse.ErrCancel": true, "refuse.ErrShutdown": true, "refuse.ErrCopied": true, "refuse.ErrOthers": true}
 	seen := 0
-	for _, pkg := range []string{"source", "archive", "archive/store", "catalog", "engine", "engine/refuse"} {
+	for _, pkg := range []string{"source", "archive", "archive/store", "catalog", "engine/refuse", "engine/tables", "engine/shelf", "engine/run", "engine/restore"} {
 		packages, err := parser.ParseDir(token.NewFileSet(), "../"+pkg, nil, 0)
 		if err != nil {
 			t.Fatal(err)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"net/http"
 	"strconv"
 	"strings"
@@ -15,17 +16,26 @@ import (
 // foundRows is how many rows an answer has where no limit is asked for, and how many at the most.
 const foundRows, mostFoundRows = 100, 10_000
 
-func (a *API) search(c *gin.Context) (any, error) {
-	var q search.SearchRequest
-	if err := read(c, &q); err != nil {
-		return nil, err
+// searchRoutes are the routes of searching.
+func (a *API) searchRoutes() []route {
+	rows := route{method: http.MethodPost, path: "/search/rows", name: "SearchRows", summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON",
+		query: []string{"format"}, in: search.SearchRequest{}, raw: a.searchRows}
+	return []route{
+		take("POST", "/search", "Search", "Search archived rows: the first of them, 100 where no limit is given", a.search),
+		take("POST", "/search/summary", "Summarise", "Count and sum up archived rows, by groups", func(ctx context.Context, _ request, q search.SummaryRequest) (*search.Summary, error) {
+			return a.service.Search.Summarise(ctx, q)
+		}),
+		rows,
 	}
+}
+
+func (a *API) search(ctx context.Context, _ request, q search.SearchRequest) (*Found, error) {
 	if q.Limit <= 0 {
 		q.Limit = foundRows
 	}
 	q.Limit = min(q.Limit, mostFoundRows)
 	out := &Found{Items: []FoundRow{}}
-	searched, err := a.service.Search.Search(c.Request.Context(), q, func(columns []shape.Column) error {
+	searched, err := a.service.Search.Search(ctx, q, func(columns []shape.Column) error {
 		out.Columns = shape.Names(columns)
 		return nil
 	}, func(h search.Hit) error {

@@ -4,7 +4,6 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/core/shape"
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/service"
@@ -237,56 +236,4 @@ type RunView struct {
 	SecondsLeft *float64 `json:"seconds_left"`
 	SecondsLow  *float64 `json:"seconds_low"`  // if it goes on as its faster batches did
 	SecondsHigh *float64 `json:"seconds_high"` // and as its slower ones, rests included
-}
-
-func viewRun(r *catalog.Run) RunView {
-	v := RunView{Run: *r, Done: r.Done()}
-	if r.Working > 0 {
-		v.Rate = float64(v.Done) / (float64(r.Working) / 1e6)
-	}
-	if r.State == catalog.Running && v.Rate > 0 {
-		rows := max(float64(r.Due-v.Done), 0)
-		left := rows / v.Rate
-		v.SecondsLeft = &left
-		if r.SlowRate > 0 {
-			low, high := rows/r.FastRate, rows/r.SlowRate
-			v.SecondsLow, v.SecondsHigh = &low, &high
-		}
-	}
-	return v
-}
-
-func viewRuns(rs []catalog.Run) []RunView {
-	out := make([]RunView, len(rs))
-	for i := range rs {
-		out[i] = viewRun(&rs[i])
-	}
-	return out
-}
-
-// tidy gives lists that are empty rather than missing.
-func tidy(t *shape.Table) *shape.Table {
-	fill(&t.Columns)
-	fill(&t.Key)
-	fill(&t.Indexes)
-	fill(&t.References)
-	fill(&t.ReferencedBy)
-	fill(&t.Triggers)
-	fill(&t.Obstacles)
-	fill(&t.Notes)
-	return t
-}
-
-func fill[T any](list *[]T) {
-	if *list == nil {
-		*list = []T{}
-	}
-}
-
-// brief answers with a disposal and the first of its segments.
-func brief(d *catalog.Disposal, err error) (any, error) {
-	if err != nil {
-		return nil, err
-	}
-	return d.Brief(), nil
 }

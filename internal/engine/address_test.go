@@ -21,6 +21,8 @@ type rewriting struct {
 	rewrite func()
 }
 
+func (x *rewriting) Unwrap() source.Source { return x.Source }
+
 func (r *rewriting) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
 	if r.batches++; r.batches == 3 {
 		r.rewrite()

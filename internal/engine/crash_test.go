@@ -79,7 +79,20 @@ func (k *killer) writes() error {
 // fatal is a database whose calls are points.
 type fatal struct {
 	source.Source
+	source.Families
+	source.Partitions
+	source.Emptier
 	k *killer
+}
+
+func newFatal(src source.Source, k *killer) *fatal {
+	return &fatal{src, source.FamiliesOf(src), source.PartitionsOf(src), source.EmptierOf(src), k}
+}
+
+// purger is what finds and deletes in one statement; only asked for where PurgesDirect said so.
+func (f *fatal) purger() source.Purger {
+	p, _ := source.As[source.Purger](f.Source)
+	return p
 }
 
 func (f *fatal) PrepareJournal(ctx context.Context) error {
@@ -105,26 +118,26 @@ func (f *fatal) DeleteBatch(ctx context.Context, b source.Batch) (r *source.Jour
 	return r, err
 }
 
-func (f *fatal) PurgesUnread(ctx context.Context, q source.PurgeRequest) bool {
-	p, ok := f.Source.(source.Purger)
+func (f *fatal) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
+	p, ok := source.As[source.Purger](f.Source)
 	return ok && p.PurgesDirect(ctx, q)
 }
 
 func (f *fatal) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value, error) {
-	return f.Source.(source.Purger).PlaceAhead(ctx, sel, after, n)
+	return f.purger().PlaceAhead(ctx, sel, after, n)
 }
 
 func (f *fatal) PurgeStatement(ctx context.Context, q source.PurgeRequest) (source.Statement, error) {
-	return f.Source.(source.Purger).PurgeStatement(ctx, q)
+	return f.purger().PurgeStatement(ctx, q)
 }
 
 func (f *fatal) Purge(ctx context.Context, q source.PurgeRequest) (r *source.JournalRow, next []value.Value, err error) {
-	err = f.k.around("batch purged", func() error { r, next, err = f.Source.(source.Purger).Purge(ctx, q); return err })
+	err = f.k.around("batch purged", func() error { r, next, err = f.purger().Purge(ctx, q); return err })
 	return r, next, err
 }
 
 func (f *fatal) DeleteFamilies(ctx context.Context, b source.Batch) (r []*source.JournalRow, err error) {
-	err = f.k.around("families deleted", func() error { r, err = f.Source.DeleteFamilies(ctx, b); return err })
+	err = f.k.around("families deleted", func() error { r, err = f.Families.DeleteFamilies(ctx, b); return err })
 	return r, err
 }
 
@@ -142,25 +155,25 @@ func (f *fatal) Restore(ctx context.Context, q source.RestoreRequest) (o *source
 }
 
 func (f *fatal) Detach(ctx context.Context, l source.Lease, t *shape.Table, partition string) error {
-	return f.k.around("partition taken out", func() error { return f.Source.Detach(ctx, l, t, partition) })
+	return f.k.around("partition taken out", func() error { return f.Partitions.Detach(ctx, l, t, partition) })
 }
 
 func (f *fatal) Return(ctx context.Context, l source.Lease, t *shape.Table, partition string) error {
-	return f.k.around("partition put back", func() error { return f.Source.Return(ctx, l, t, partition) })
+	return f.k.around("partition put back", func() error { return f.Partitions.Return(ctx, l, t, partition) })
 }
 
 func (f *fatal) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int, columns []int) (r *source.JournalRow, err error) {
-	err = f.k.around("table emptied", func() error { r, err = f.Source.Empty(ctx, l, t, segment, columns); return err })
+	err = f.k.around("table emptied", func() error { r, err = f.Emptier.Empty(ctx, l, t, segment, columns); return err })
 	return r, err
 }
 
 func (f *fatal) Emptied(ctx context.Context, l source.Lease, t *shape.Table, segment int) (r *source.JournalRow, err error) {
-	err = f.k.around("emptying found out", func() error { r, err = f.Source.Emptied(ctx, l, t, segment); return err })
+	err = f.k.around("emptying found out", func() error { r, err = f.Emptier.Emptied(ctx, l, t, segment); return err })
 	return r, err
 }
 
 func (f *fatal) Seize(ctx context.Context, l source.Lease, t *shape.Table, partition string) (z source.Seized, err error) {
-	err = f.k.around("partition locked", func() error { z, err = f.Source.Seize(ctx, l, t, partition); return err })
+	err = f.k.around("partition locked", func() error { z, err = f.Partitions.Seize(ctx, l, t, partition); return err })
 	return &fatalSeized{z, f.k}, err
 }
 
@@ -345,7 +358,7 @@ func (s *scene) meddled(t *testing.T, h *harbour, src source.Source) source.Sour
 	if s.meddle == "" {
 		return src
 	}
-	return &meddled{Source: src, detach: func() {
+	return &meddled{Source: src, Partitions: source.PartitionsOf(src), detach: func() {
 		other := newHarbourAt(t, h.engine, h.address)
 		other.exec(t, s.meddle)
 		other.db.Close()
@@ -373,7 +386,7 @@ func TestCrashChild(t *testing.T) {
 			continue
 		}
 		b := h.serve(t, func(src source.Source) source.Source {
-			return s.meddled(t, h, &fatal{src, k})
+			return s.meddled(t, h, newFatal(src, k))
 		})
 		b.Engine.Store = func(context.Context, string) (store.Store, error) { return &fatalStore{b.store, k}, nil }
 		clock := b.Engine.Now
@@ -591,7 +604,7 @@ func (s *scene) account(t *testing.T, b *bench, h *harbour, run string, before m
 	if !s.restore && r.Deleted != s.gone {
 		fail("the ledger says that %d rows were deleted, not %d", r.Deleted, s.gone)
 	}
-	list, err := mustSource(t, b).Departures(t.Context(), first)
+	list, err := source.PartitionsOf(mustSource(t, b)).Departures(t.Context(), first)
 	if err != nil || len(list) > 0 {
 		fail("partitions are on their way still: %v, %v", list, err)
 	}

@@ -211,7 +211,7 @@ func (s *scene) fail(t *testing.T, x *trouble, on *server, at int64) int64 {
 			strike()
 		})
 	}
-	b = h.serve(t, func(src source.Source) source.Source { return &fatal{src, k} })
+	b = h.serve(t, func(src source.Source) source.Source { return newFatal(src, k) })
 	b.Engine.Store = func(context.Context, string) (store.Store, error) { return &fatalStore{b.store, k}, nil }
 	clock := b.Engine.Now
 	b.Engine.Now = func() time.Time { k.point("clock read"); return clock() }

@@ -19,6 +19,7 @@ import (
 // brittle is a source that breaks at one of its steps, before it or after it, and then works again.
 type brittle struct {
 	source.Source
+	source.Families
 	mu    sync.Mutex
 	steps int // done so far
 	at    int // the one that breaks; 0: none
@@ -45,7 +46,7 @@ func (b *brittle) step(fn func() error) error {
 }
 
 func (b *brittle) DeleteFamilies(ctx context.Context, batch source.Batch) (rows []*source.JournalRow, err error) {
-	err = b.step(func() (err error) { rows, err = b.Source.DeleteFamilies(ctx, batch); return err })
+	err = b.step(func() (err error) { rows, err = b.Families.DeleteFamilies(ctx, batch); return err })
 	return rows, err
 }
 
@@ -80,7 +81,7 @@ func withTrips(t *testing.T, then, related string) (*bench, *brittle) {
 		t.Fatal(err)
 	}
 	src, _ := b.Source(t.Context(), "harbour")
-	broken := &brittle{Source: src}
+	broken := &brittle{Source: src, Families: source.FamiliesOf(src)}
 	b.Engine.Source = func(context.Context, string) (source.Source, error) { return broken, nil }
 	b.rule(t, "rule: trips\nsource: harbour\ntable: trip\nage: at\nzone: UTC\nrelated:"+related+"\nclauses:\n  - keep: P1Y\nthen: "+then+"\narchive: {store: cellar}\n")
 	return b, broken

@@ -25,6 +25,8 @@ type watched struct {
 	batch func()
 }
 
+func (x *watched) Unwrap() source.Source { return x.Source }
+
 func (w *watched) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
 	row, err := w.Source.DeleteBatch(ctx, b)
 	if err == nil {
@@ -34,7 +36,7 @@ func (w *watched) DeleteBatch(ctx context.Context, b source.Batch) (*source.Jour
 }
 
 func (w *watched) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.JournalRow, error) {
-	rows, err := w.Source.DeleteFamilies(ctx, b)
+	rows, err := source.FamiliesOf(w.Source).DeleteFamilies(ctx, b)
 	if err == nil {
 		w.batch()
 	}
@@ -196,6 +198,8 @@ type midway struct {
 	segment int
 	stop    func()
 }
+
+func (x *midway) Unwrap() source.Source { return x.Source }
 
 func (s *midway) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
 	row, err := s.Source.DeleteBatch(ctx, b)

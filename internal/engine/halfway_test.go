@@ -125,7 +125,7 @@ func (m *mishap) play(t *testing.T, engine, then string) {
 	}
 	left := int64(-1)
 	b = h.serve(t, func(src source.Source) source.Source {
-		return &halfway{fatal: &fatal{src, &killer{}}, happen: func() {
+		return &halfway{fatal: newFatal(src, &killer{}), happen: func() {
 			h.exec(t, of(m.strike, engine, account)...)
 			if m.keeps {
 				left = h.count(t, "SELECT count(*) FROM "+m.table())
@@ -214,7 +214,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			journeys(t, h)
 			s := scenes[slices.IndexFunc(scenes, func(s scene) bool { return s.name == "families" })]
 			b := h.serve(t, func(src source.Source) source.Source {
-				return &halfway{fatal: &fatal{src, &killer{}}, happen: func() { h.exec(t, "DROP TABLE leg") }}
+				return &halfway{fatal: newFatal(src, &killer{}), happen: func() { h.exec(t, "DROP TABLE leg") }}
 			})
 			b.Engine.Runs.SliceRows = 10
 			run := s.start(t, h, b)
@@ -232,7 +232,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			h.exec(t, "CREATE TABLE gate (id integer PRIMARY KEY, name varchar(20))", "INSERT INTO gate SELECT id, 'north' FROM scan")
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "where: gate.name = 'north'\n    before: 2020-01-11", "archive") + cellar + "joins: {gate: {table: gate, on: {id: id}}}\ninclude: [gate.name]\n"}
 			b := h.serve(t, func(src source.Source) source.Source {
-				return &halfway{fatal: &fatal{src, &killer{}}, happen: func() { h.exec(t, "DROP TABLE gate") }}
+				return &halfway{fatal: newFatal(src, &killer{}), happen: func() { h.exec(t, "DROP TABLE gate") }}
 			})
 			run := s.start(t, h, b)
 			if err := s.work(t, b, run); err == nil || !strings.Contains(err.Error(), "table gate is not there any more") {
@@ -255,7 +255,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			b.close()
 			left := int64(-1)
 			b = h.serve(t, func(src source.Source) source.Source {
-				return &halfway{fatal: &fatal{src, &killer{}}, happen: func() {
+				return &halfway{fatal: newFatal(src, &killer{}), happen: func() {
 					h.exec(t, "ALTER TABLE leg ADD extra varchar(20)", "UPDATE leg SET extra = 'important'")
 					left = h.count(t, "SELECT count(*) FROM leg")
 				}}
@@ -276,7 +276,7 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			h.readings(t, 30)
 			s := scenes[slices.IndexFunc(scenes, func(s scene) bool { return s.name == "partitions" })]
 			b := h.serve(t, func(src source.Source) source.Source {
-				return &meddled{Source: src, detach: func() {
+				return &meddled{Source: src, Partitions: source.PartitionsOf(src), detach: func() {
 					h.exec(t, "ALTER TABLE reading ADD extra varchar(20)", "UPDATE reading SET extra = 'important'")
 				}}
 			})
@@ -313,7 +313,7 @@ func TestAClockThatJumpsInTheMiddleOfARunMovesNoCutoff(t *testing.T) {
 				}
 				b.close()
 				b = h.serve(t, func(src source.Source) source.Source {
-					return &halfway{fatal: &fatal{src, &killer{}}, happen: func() {
+					return &halfway{fatal: newFatal(src, &killer{}), happen: func() {
 						b.clock.Lock()
 						defer b.clock.Unlock()
 						b.now = b.now.Add(jump)

@@ -117,6 +117,8 @@ type stopping struct {
 	stop           func()
 }
 
+func (x *stopping) Unwrap() source.Source { return x.Source }
+
 func (s *stopping) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
 	if s.batches--; s.batches == 0 {
 		s.stop()

@@ -376,6 +376,8 @@ type fewRestores struct {
 	left int
 }
 
+func (x *fewRestores) Unwrap() source.Source { return x.Source }
+
 func (f *fewRestores) Restore(ctx context.Context, q source.RestoreRequest) (*source.RestoreOutcome, error) {
 	if f.left--; f.left < 0 {
 		return nil, errors.New("a fault")

@@ -20,6 +20,7 @@ import (
 // meddled calls out before a partition is taken out, and when it is locked.
 type meddled struct {
 	source.Source
+	source.Partitions
 	detach, seize, seized func()
 }
 
@@ -28,7 +29,7 @@ func (m *meddled) Detach(ctx context.Context, l source.Lease, t *shape.Table, pa
 		m.detach()
 		m.detach = nil
 	}
-	return m.Source.Detach(ctx, l, t, partition)
+	return m.Partitions.Detach(ctx, l, t, partition)
 }
 
 func (m *meddled) Seize(ctx context.Context, l source.Lease, t *shape.Table, partition string) (source.Seized, error) {
@@ -36,7 +37,7 @@ func (m *meddled) Seize(ctx context.Context, l source.Lease, t *shape.Table, par
 		m.seize()
 		m.seize = nil
 	}
-	z, err := m.Source.Seize(ctx, l, t, partition)
+	z, err := m.Partitions.Seize(ctx, l, t, partition)
 	if m.seized != nil && err == nil {
 		m.seized()
 		m.seized = nil
@@ -94,7 +95,7 @@ func TestPartitionsLeaveAsAWhole(t *testing.T) {
 		if r.Deleted != 1000 || r.Ledger.Copied != 1000 || r.Balanced == nil || !*r.Balanced {
 			t.Errorf("ledger: %+v", r.Ledger)
 		}
-		if list, err := mustSource(t, b).Departures(t.Context(), "reading"); err != nil || len(list) != 0 {
+		if list, err := source.PartitionsOf(mustSource(t, b)).Departures(t.Context(), "reading"); err != nil || len(list) != 0 {
 			t.Errorf("on their way still: %v, %v", list, err)
 		}
 		segments, err := b.Catalog.RunSegments(t.Context(), r.ID)
@@ -137,7 +138,7 @@ func TestAPartitionThatChangesMeanwhileGoesBack(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			divided(t, func(t *testing.T, h *harbour) {
 				m := &meddled{}
-				b := h.serve(t, func(s source.Source) source.Source { m.Source = s; return m })
+				b := h.serve(t, func(s source.Source) source.Source { m.Source, m.Partitions = s, source.PartitionsOf(s); return m })
 				b.rule(t, fmt.Sprintf(readingRule, "archive"))
 				r := b.begin(t, b.plan(t, plan.PlanRequest{Rule: "readings"}))
 				change := func() {
@@ -204,7 +205,7 @@ func TestOthersAtTheTableKeepAPartitionThereForAWhile(t *testing.T) {
 	t.Parallel()
 	divided(t, func(t *testing.T, h *harbour) {
 		m := &meddled{}
-		b := h.serve(t, func(s source.Source) source.Source { m.Source = s; return m })
+		b := h.serve(t, func(s source.Source) source.Source { m.Source, m.Partitions = s, source.PartitionsOf(s); return m })
 		b.rule(t, fmt.Sprintf(readingRule, "archive"))
 		r := b.begin(t, b.plan(t, plan.PlanRequest{Rule: "readings"}))
 		tx, err := h.db.Begin()
@@ -273,7 +274,7 @@ func TestWithoutTheRightsForPartitionsRowsGoOneByOne(t *testing.T) {
 		if got := partStates(r); h.engine == "mariadb" && strings.Count(got, "rows 0") != 4 || strings.Count(got, "denied") != len(r.Parts.V) {
 			t.Errorf("parts: %s", got)
 		}
-		if list, err := mustSource(t, b).Departures(t.Context(), "reading"); err != nil || len(list) != 0 || r.Deleted != 1000 || !*r.Balanced || h.parts(t) != "2026_01 2026_02 2026_03 2026_04 2026_05" {
+		if list, err := source.PartitionsOf(mustSource(t, b)).Departures(t.Context(), "reading"); err != nil || len(list) != 0 || r.Deleted != 1000 || !*r.Balanced || h.parts(t) != "2026_01 2026_02 2026_03 2026_04 2026_05" {
 			t.Errorf("on their way: %v, %v; ledger %+v; partitions %s", list, err, r.Ledger, h.parts(t))
 		}
 	})

@@ -162,6 +162,8 @@ type astray struct {
 	now func() time.Time
 }
 
+func (x *astray) Unwrap() source.Source { return x.Source }
+
 func (a *astray) Clock(context.Context) (time.Time, error) { return a.now().Add(a.by), nil }
 
 func TestPlansAreRefusedWhereTheClocksDiffer(t *testing.T) {

@@ -26,6 +26,8 @@ type loaded struct {
 	log     func() int64
 }
 
+func (x *loaded) Unwrap() source.Source { return x.Source }
+
 func (l *loaded) Signals(context.Context, *shape.Table) (map[string]float64, error) {
 	return l.signals(), nil
 }

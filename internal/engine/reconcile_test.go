@@ -231,6 +231,8 @@ type forgetful struct {
 	batches int
 }
 
+func (x *forgetful) Unwrap() source.Source { return x.Source }
+
 func (f *forgetful) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
 	if f.batches++; f.batches == 2 {
 		f.forget()

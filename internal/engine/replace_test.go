@@ -25,6 +25,8 @@ type halting struct {
 	end   context.CancelCauseFunc
 }
 
+func (x *halting) Unwrap() source.Source { return x.Source }
+
 func (h *halting) Restore(ctx context.Context, q source.RestoreRequest) (*source.RestoreOutcome, error) {
 	if h.left--; h.left > 0 {
 		return h.Source.Restore(ctx, q)

@@ -300,7 +300,7 @@ func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 			if int64(len(live)) != want || r.Deleted != writtenRows-want-removed || len(saved) == 0 {
 				t.Errorf("%d rows are live, %d were brought out of reach, %d were deleted, ledger %+v", len(live), len(saved), removed, r.Ledger)
 			}
-			if _, ok := mustSource(t, b).(source.Purger); ok != (engine != "sqlite") {
+			if _, ok := source.As[source.Purger](mustSource(t, b)); ok != (engine != "sqlite") {
 				t.Errorf("it was not purged in the way that this is a test of")
 			}
 		})

@@ -13,8 +13,8 @@ import (
 // ErrWhole says that a partition cannot leave as a whole, and why; its rows go one by one.
 var ErrWhole = errors.New("the partition cannot leave as a whole")
 
-// Parts is what a source does with whole partitions, and with a table that is to be emptied at once.
-type Parts interface {
+// Partitions is a source that moves whole partitions.
+type Partitions interface {
 	// Part is one partition of a table, to be read like a table: where it stands, or, if aside, where Detach has put it.
 	Part(t *shape.Table, partition string, aside bool) *shape.Table
 	// Departures lists the partitions of a table that a run has begun to take out and that are neither dropped nor back.
@@ -29,6 +29,10 @@ type Parts interface {
 	// Ahead makes partitions behind the newest, as long as that is, and returns their names. It changes nothing where try is
 	// set, and returns the statements that it would send.
 	Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Time, try bool) (names []string, statements []string, err error)
+}
+
+// Emptier is a source that can empty a table at once.
+type Emptier interface {
 	// Empty removes all rows of a table at once, under a lock that keeps everybody else out, and returns the journal row of
 	// what was there then. ErrWhole: it cannot be done.
 	Empty(ctx context.Context, l Lease, t *shape.Table, segment int, columns []int) (*JournalRow, error)

@@ -19,6 +19,9 @@ import (
 // left out.
 func RelatedTo(ctx context.Context, src source.Source, r *rule.Rule) (JoinedTables, error) {
 	out := JoinedTables{}
+	if _, ok := source.As[source.Families](src); !ok && len(r.Relations()) > 0 {
+		return nil, &refuse.Error{Field: "related", Message: "this kind of database cannot delete related rows together with those that they refer to", Remedy: "leave related tables out of the rule"}
+	}
 	for _, x := range r.Relations() {
 		t, err := src.Table(ctx, x.Table)
 		if errors.Is(err, source.ErrNoTable) {

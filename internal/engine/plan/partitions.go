@@ -41,7 +41,7 @@ func (p *planning) partitions(ctx context.Context) error {
 	}
 	all := *p.table
 	all.Partitions = append(slices.Clone(all.Partitions), shape.Partition{Name: all.CatchAll, Schema: all.Schema})
-	part := p.source.Part(&all, all.CatchAll, false)
+	part := source.PartitionsOf(p.source).Part(&all, all.CatchAll, false)
 	d.CatchAll = &catalog.PlanCatchAll{Name: all.CatchAll, Rows: catalog.NotCounted, Due: catalog.NotCounted}
 	sel := p.sel
 	sel.Table = part
@@ -64,7 +64,7 @@ func (p *planning) partitions(ctx context.Context) error {
 // against it. The run looks again.
 func (p *planning) keeps(ctx context.Context, name string) string {
 	sel := p.sel
-	sel.Table = p.source.Part(p.table, name, false)
+	sel.Table = source.PartitionsOf(p.source).Part(p.table, name, false)
 	var differs *refuse.Differs
 	if err := due.Wholly(ctx, p.source, sel); errors.As(err, &differs) {
 		return differs.Why
@@ -140,7 +140,7 @@ func (pl *Planner) MakeAhead(ctx context.Context, actor, sourceName, table strin
 	if err != nil {
 		return nil, &refuse.Error{Field: "table", Message: err.Error(), Remedy: "make the next partition by hand; the ones after it can follow its length"}
 	}
-	names, statements, err := src.Ahead(ctx, t, bounds, try)
+	names, statements, err := source.PartitionsOf(src).Ahead(ctx, t, bounds, try)
 	if errors.Is(err, source.ErrBusy) {
 		return nil, &refuse.Error{Message: "others are at the table: " + err.Error(), Remedy: "try again at a quiet time"}
 	} else if errors.Is(err, source.ErrWhole) {

@@ -338,7 +338,7 @@ func (p *planning) countRelated(ctx context.Context, budget time.Duration) error
 	timed, cancel := context.WithTimeout(ctx, budget)
 	defer cancel()
 	for i := range p.sel.Related {
-		n, err := p.source.CountRelated(timed, p.sel, i)
+		n, err := source.FamiliesOf(p.source).CountRelated(timed, p.sel, i)
 		switch {
 		case err == nil:
 			d.Related[i].Rows = n
@@ -414,7 +414,7 @@ func (p *planning) show(ctx context.Context) error {
 		}
 		q := source.PurgeRequest{Selection: one, Rows: pace.MaxRows}
 		gently := p.source.Reads().ReadsGently && p.rule.Pace != pace.Unlimited
-		if from, ok := p.source.(source.Purger); ok && !gently && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesDirect(ctx, q) {
+		if from, ok := source.As[source.Purger](p.source); ok && !gently && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesDirect(ctx, q) {
 			shown, err := from.PurgeStatement(ctx, q)
 			if err != nil {
 				return err

@@ -75,6 +75,7 @@ func (e *Disagree) Error() string {
 
 func (e *Disagree) Is(target error) bool { return target == ErrDisagree }
 
+// ErrOthers says that others are at a table that is wanted for a moment without them.
 var ErrOthers = errors.New("others are at the table")
 
 // Resting says that a run stops until its next window opens.
@@ -90,4 +91,5 @@ type Stopped struct{ Reason string }
 
 func (e *Stopped) Error() string { return e.Reason }
 
+// ErrNoSpace says that a store has too little room for the next segment.
 var ErrNoSpace = errors.New("not enough free space in the store")

@@ -105,7 +105,7 @@ func (r *Execution) deleteBatch(ctx context.Context, w *Work, number int, again 
 		b.Selection = sel
 		if len(w.related) > 0 {
 			b.Families = w.families(r, b.Selection)
-			return r.source.DeleteFamilies(context.WithoutCancel(ctx), b)
+			return source.FamiliesOf(r.source).DeleteFamilies(context.WithoutCancel(ctx), b)
 		}
 		for range 3 { // found again, rows are tried at once, before the table is rewritten once more
 			var row *source.JournalRow

@@ -33,7 +33,7 @@ func (r *Execution) emptyTable(ctx context.Context, number int) (int, error) {
 func (r *Execution) emptied(ctx context.Context, number int) (done bool, err error) {
 	var row *source.JournalRow
 	err = r.retry(ctx, func() (err error) {
-		row, err = r.source.Emptied(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number)
+		row, err = source.EmptierOf(r.source).Emptied(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number)
 		return err
 	})
 	if err != nil || row == nil {
@@ -72,7 +72,7 @@ func (r *Execution) emptyNow(ctx context.Context, number int) error {
 	if err = r.retry(ctx, func() error { return due.Wholly(ctx, r.source, sel) }); err == nil {
 		tries := 0
 		err = r.retry(ctx, func() (err error) {
-			row, err = r.source.Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.Pass.columns)
+			row, err = source.EmptierOf(r.source).Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.Pass.columns)
 			if tries++; errors.Is(err, source.ErrBusy) && tries >= emptyTries {
 				return &refuse.Differs{Why: "others were at the table whenever it was to be emptied: " + err.Error()}
 			}

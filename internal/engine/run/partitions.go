@@ -110,13 +110,13 @@ func (r *Execution) partitionTable(name string, aside bool) *shape.Table {
 	if !slices.ContainsFunc(t.Partitions, func(p shape.Partition) bool { return p.Name == name }) {
 		t.Partitions = r.pinned
 	}
-	return r.source.Part(&t, name, aside)
+	return source.PartitionsOf(r.source).Part(&t, name, aside)
 }
 
 // finishPartition finds out how far an earlier execution came with a partition: whether it is aside, and whether everything is
 // settled already.
 func (r *Execution) finishPartition(ctx context.Context, partition *catalog.Part) (out, settled bool, err error) {
-	list, err := r.source.Departures(ctx, r.table.Name)
+	list, err := source.PartitionsOf(r.source).Departures(ctx, r.table.Name)
 	if err != nil {
 		return false, false, err
 	}
@@ -239,7 +239,7 @@ const (
 func (r *Execution) detach(ctx context.Context, partition *catalog.Part) error {
 	for try := 1; ; try++ {
 		err := r.retry(ctx, func() error {
-			err := r.source.Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
+			err := source.PartitionsOf(r.source).Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
 			if errors.Is(err, source.ErrBusy) { // counted here, not waited for without end
 				err = fmt.Errorf("%w: %w", refuse.ErrOthers, &refuse.Differs{Why: "others were at the table whenever it was to be taken out: " + err.Error()})
 			}
@@ -275,7 +275,7 @@ func (r *Execution) leave(ctx context.Context, number int, partition *catalog.Pa
 	}
 	var z source.Seized
 	err = r.retry(ctx, func() (err error) {
-		z, err = r.source.Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
+		z, err = source.PartitionsOf(r.source).Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
 		return err
 	})
 	if err != nil {
@@ -405,7 +405,7 @@ func (r *Execution) dropAgain(ctx context.Context, partition *catalog.Part) erro
 	if err != nil {
 		return err
 	}
-	z, err := r.source.Seize(ctx, r.leases[r.table.Name], r.table, partition.Name)
+	z, err := source.PartitionsOf(r.source).Seize(ctx, r.leases[r.table.Name], r.table, partition.Name)
 	if err != nil {
 		return err
 	}
@@ -480,7 +480,7 @@ func (r *Execution) closePartition(ctx context.Context, partition *catalog.Part)
 // attach puts a partition back into its table, if it is on its way out.
 func (r *Execution) attach(ctx context.Context, partition *catalog.Part) error {
 	return r.retry(ctx, func() error {
-		list, err := r.source.Departures(ctx, r.table.Name)
+		list, err := source.PartitionsOf(r.source).Departures(ctx, r.table.Name)
 		if err != nil {
 			return err
 		}
@@ -488,7 +488,7 @@ func (r *Execution) attach(ctx context.Context, partition *catalog.Part) error {
 			if d.Partition == partition.Name && d.Run == r.Run.ID && !d.Dropping {
 				t := r.partitionTable(partition.Name, false)
 				t.Base, t.Schema, t.Part = r.table.Base, r.table.Schema, ""
-				return r.source.Return(ctx, r.leases[r.table.Name], t, partition.Name)
+				return source.PartitionsOf(r.source).Return(ctx, r.leases[r.table.Name], t, partition.Name)
 			}
 		}
 		return nil
@@ -549,7 +549,7 @@ func (r *Execution) returnPartitions(ctx context.Context) error {
 
 // othersPartitions refuses to work on a table of which another run has taken a partition out.
 func (r *Execution) othersPartitions(ctx context.Context) error {
-	list, err := r.source.Departures(ctx, r.Run.Table)
+	list, err := source.PartitionsOf(r.source).Departures(ctx, r.Run.Table)
 	if err != nil {
 		return err
 	}

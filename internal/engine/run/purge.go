@@ -18,14 +18,14 @@ import (
 // what it takes, and nothing can come in between. Rows that others have locked make it give way; from there a slice is read
 // and deleted like any other, which leaves them out and comes again.
 
-// direct is the source that may purge the present pass unread; nil where its rows are to be read first.
+// direct is the source that may purge the present pass in one statement a batch; nil where its rows are to be read first.
 func (r *Execution) direct() source.Purger {
 	r.booking.Lock()
 	defer r.booking.Unlock()
 	if r.Pass.then != rule.ThenPurge || r.Pass.partition != "" || r.source.Reads().ReadsGently && pace.Pace(r.Run.Pace) != pace.Unlimited {
 		return nil
 	}
-	p, _ := r.source.(source.Purger)
+	p, _ := source.As[source.Purger](r.source)
 	return p
 }
 
@@ -35,7 +35,7 @@ func (r *Execution) direct() source.Purger {
 func (r *Execution) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (_ int, _ []value.Value, left bool, _ error) {
 	var open []*stretch
 	ctx, cancel := context.WithCancel(ctx)
-	defer func() { // nothing of a run goes on behind its back
+	defer func() { // wait for all goroutines before returning
 		cancel()
 		for _, x := range open {
 			<-x.done
@@ -118,7 +118,7 @@ func (r *Execution) firstBatch() int {
 	return r.pace.Rows()
 }
 
-// stretch is a slice whose rows are purged unread, and how far that is.
+// stretch is a slice whose rows are purged directly, and how far that is.
 type stretch struct {
 	*Work
 	to      []value.Value // where it ends; nil: with the last row that is due
@@ -249,7 +249,7 @@ func (r *Execution) batchRows(ctx context.Context) (int, error) {
 	return n, nil
 }
 
-// closeDirect books a slice whose rows were purged unread: the journal must tell of just those that the deletes reported.
+// closeDirect books a slice whose rows were purged directly: the journal must tell of just those that the deletes reported.
 func (r *Execution) closeDirect(ctx context.Context, x *stretch) error {
 	if x.set.Count == 0 {
 		return nil

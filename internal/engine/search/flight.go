@@ -79,7 +79,7 @@ func (se *Searcher) ReadMoment(ctx context.Context, sourceName, table string) (*
 
 // departures notes which partitions are out of the table and not dropped yet: their rows are copied, verified and not live.
 func (m *Moment) departures(ctx context.Context, src source.Source, table string) error {
-	list, err := src.Departures(ctx, table)
+	list, err := source.PartitionsOf(src).Departures(ctx, table)
 	for _, d := range list {
 		if d.Aside {
 			m.aside[d.Partition] = true

@@ -157,6 +157,14 @@ func (se *Searcher) TellName(ctx context.Context, actor string, n catalog.Former
 	return se.ColumnNames(ctx, n.Source, n.Table)
 }
 
+// ForgetName takes back what was told of a column's name.
+func (se *Searcher) ForgetName(ctx context.Context, actor string, n catalog.FormerName) ([]catalog.FormerName, error) {
+	if err := se.Catalog.ForgetName(ctx, actor, n); err != nil {
+		return nil, err
+	}
+	return se.ColumnNames(ctx, n.Source, n.Table)
+}
+
 // archivedColumnsAsWritten lists the names that columns of a table have in its segments.
 func (se *Searcher) archivedColumnsAsWritten(ctx context.Context, source, table string) ([]string, error) {
 	h, err := se.HuntNow(ctx, source, table, false)

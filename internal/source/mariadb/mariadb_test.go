@@ -60,7 +60,7 @@ func TestConformance(t *testing.T) {
 					}
 					return s, exec
 				},
-				PurgesUnread: !plain,
+				PurgesDirect: !plain,
 				PurgeEnds:    "LIMIT 5",
 				AgeType:      "datetime",
 				ClockType:    "datetime",

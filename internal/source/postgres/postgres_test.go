@@ -35,7 +35,7 @@ func TestConformance(t *testing.T) {
 			exec("CREATE TYPE mood AS ENUM ('calm', 'rough', 'Sehr rauh'); CREATE DOMAIN fare AS numeric(7,2) CHECK (VALUE >= 0); CREATE TYPE pair AS (a int, b text, c float8, d timestamptz, e mood); CREATE TYPE nest AS (p pair); CREATE DOMAIN many AS int[]; CREATE COLLATION folded (provider = icu, locale = 'und-u-ks-level2', deterministic = false)")
 			return s, exec
 		},
-		PurgesUnread: true, PurgeEnds: "<= ('line 0'::character varying, '16'::integer)",
+		PurgesDirect: true, PurgeEnds: "<= ('line 0'::character varying, '16'::integer)",
 		JournalSchema: "ambercellar", AgeType: "timestamptz", ClockType: "timestamp", Folded: "varchar(20) COLLATE folded",
 		Judged: []sourcetest.Judged{
 			{Name: "n", Type: "bigint", Rows: []string{"0", "1", "-1", "2", "9007199254740993", "9223372036854775807", "-9223372036854775808"},

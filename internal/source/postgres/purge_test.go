@@ -20,7 +20,7 @@ func (m *moving) purge(n, rows int, after []value.Value) (*source.JournalRow, []
 	return m.s.(*Source).Purge(m.t.Context(), source.PurgeRequest{Selection: m.sel, Lease: m.lease, Segment: 2, Number: n, Rows: rows, After: after})
 }
 
-func TestOnlyWhatNothingElseDecidesIsPurgedUnread(t *testing.T) {
+func TestOnlyWhatNothingElseDecidesIsPurgedDirectly(t *testing.T) {
 	const many = "INSERT INTO scan SELECT g, timestamptz '2020-01-01' + (g / %s) * interval '1 minute', repeat('x', 200) FROM generate_series(0, 5999) g; ANALYZE scan;"
 	few, far := fmt.Sprintf(scanTable, "")+scanRows, fmt.Sprintf(many, "2")
 	bare := strings.Replace(fmt.Sprintf(scanTable, ""), "CREATE INDEX ON scan (at);", "", 1)

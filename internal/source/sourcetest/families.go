@@ -100,7 +100,7 @@ func (r *relatives) delete(t *testing.T, number int) []*source.JournalRow {
 	t.Helper()
 	b := r.batch(r.sel, r.read, r.l, number)
 	b.Families = r.related
-	rows, err := r.s.DeleteFamilies(r.ctx, b)
+	rows, err := source.FamiliesOf(r.s).DeleteFamilies(r.ctx, b)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +139,7 @@ func (r *relatives) left(t *testing.T) (out []int64) {
 func familiesLeave(t *testing.T, w *world) {
 	r := w.trips(t, 6, "")
 	for i, want := range []int64{12, 6, 24} {
-		n, err := r.s.CountRelated(r.ctx, r.sel, i)
+		n, err := source.FamiliesOf(r.s).CountRelated(r.ctx, r.sel, i)
 		expect(t, "counted in "+r.sel.Related[i].Table.Name, fmt.Sprint(n, err), fmt.Sprint(want, " <nil>"))
 	}
 	rows := r.delete(t, 1)
@@ -206,7 +206,7 @@ func familiesHeld(t *testing.T, w *world) {
 	b := r.batch(r.sel, r.read, r.l, 2)
 	b.Families = r.related
 	b.Families[0].Lease = lost
-	if _, err := r.s.DeleteFamilies(r.ctx, b); err == nil {
+	if _, err := source.FamiliesOf(r.s).DeleteFamilies(r.ctx, b); err == nil {
 		t.Error("a batch went on whose related table another has taken")
 	}
 }

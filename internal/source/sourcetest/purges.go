@@ -13,10 +13,10 @@ import (
 	"ambercellar/internal/source"
 )
 
-// purgesUnread: batch by batch the oldest go, in order, those that are not due or held stay, nothing is done twice, and the
+// purgesDirect: batch by batch the oldest go, in order, those that are not due or held stay, nothing is done twice, and the
 // journal tells of just what went.
-func purgesUnread(t *testing.T, w *world) {
-	if !w.f.PurgesUnread {
+func purgesDirect(t *testing.T, w *world) {
+	if !w.f.PurgesDirect {
 		t.Skip("its rows are read first")
 	}
 	p := w.s.(source.Purger)
@@ -90,7 +90,7 @@ func purgesUnread(t *testing.T, w *world) {
 
 // emptiesDirect: a clause without age takes its rows in order of the key.
 func emptiesDirect(t *testing.T, w *world) {
-	if !w.f.PurgesUnread {
+	if !w.f.PurgesDirect {
 		t.Skip("its rows are read first")
 	}
 	p := w.s.(source.Purger)

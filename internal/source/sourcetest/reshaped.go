@@ -20,7 +20,7 @@ func reshaped(t *testing.T, w *world) {
 		if row, err := w.s.DeleteBatch(w.ctx, w.batch(sel, p, lease, i+1)); !errors.Is(err, source.ErrReshaped) {
 			t.Errorf("%s: a batch is deleted: %+v, %v", alteration, row, err)
 		}
-		if rows, err := w.s.DeleteFamilies(w.ctx, w.batch(sel, p, lease, i+1)); !errors.Is(err, source.ErrReshaped) {
+		if rows, err := source.FamiliesOf(w.s).DeleteFamilies(w.ctx, w.batch(sel, p, lease, i+1)); !errors.Is(err, source.ErrReshaped) {
 			t.Errorf("%s: families are deleted: %+v, %v", alteration, rows, err)
 		}
 		if x, ok := w.s.(source.Purger); ok {

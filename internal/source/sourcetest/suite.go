@@ -40,8 +40,8 @@ type Fixture struct {
 	Folded string
 	// SelfKeeps says that the engine refuses to delete a row that refers to itself.
 	SelfKeeps bool
-	// PurgesUnread says that the source finds and deletes in one statement.
-	PurgesUnread bool
+	// PurgesDirect says that the source finds and deletes in one statement.
+	PurgesDirect bool
 	PurgeEnds    string // where such a statement of five rows ends, in a table whose fifth row by (line, seat) is ('line 0', 16)
 	// NoAddress says that the engine has no address that tells rows apart where there is no key.
 	NoAddress bool
@@ -83,7 +83,7 @@ func Run(t *testing.T, f Fixture) {
 		{"what happens between read and delete", between},
 		{"only rows that are still what was read are deleted", deletesUnchanged},
 		{"a table that was altered is described again before anything goes", reshaped},
-		{"what is purged unread is what is due at that moment", purgesUnread},
+		{"what is purged directly is what is due at that moment", purgesDirect},
 		{"a clause without age purges in order of the key", emptiesDirect},
 		{"a slice that was read in pieces is deleted as one", piecesJoin},
 		{"a batch that was committed is not done twice", repeatsNothing},

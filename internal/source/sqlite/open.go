@@ -85,7 +85,7 @@ func (d dsn) Driver() driver.Driver                        { return &sqlite3.Dri
 
 // Reads says that readers keep writers waiting unless the database is in WAL mode. SQLite has no row versions.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{BlocksWriters: s.blocks, LooseTypes: true, CannotEmpty: cannotEmpty}
+	return source.ReadTraits{BlocksWriters: s.blocks, LooseTypes: true, CannotEmpty: "SQLite has no statement that empties a table at once"}
 }
 
 // Close closes all connections.

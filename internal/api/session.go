@@ -1,0 +1,92 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// sessionRoutes are the routes of signing in and out, and the document of all routes.
+func (a *API) sessionRoutes() []route {
+	return []route{
+		file("/openapi.json", "OpenAPI", "This document", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }).free(),
+		take("POST", "/session", "SignIn", "Sign in to the console with a token", a.signIn).free(),
+		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session, error) { return Session{r.actor()}, nil }),
+		act("DELETE", "/session", "SignOut", "Sign out", a.signOut),
+	}
+}
+
+const cookieName = "ambercellar_session"
+
+// authenticated lets in whoever shows the token, or the cookie of a session. A cookie changes things only for pages of
+// our own, so that no other site can use it.
+func (a *API) authenticated(c *gin.Context) {
+	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		if good, err := a.service.CheckToken(c.Request.Context(), bearer); err != nil {
+			fail(c, err)
+		} else if !good {
+			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token; `ambercellar serve -new-token` makes a new one"))
+		}
+		return
+	}
+	secret, err := c.Cookie(cookieName)
+	if err == nil {
+		good, err := a.service.CheckSession(c.Request.Context(), secret)
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		if good && sameSite(c.Request) {
+			return
+		}
+	}
+	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in", "send the administrator's token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
+}
+
+func sameSite(r *http.Request) bool {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		return true
+	}
+	u, err := url.Parse(r.Header.Get("Origin"))
+	return err == nil && u.Host == r.Host
+}
+
+func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error) {
+	good, err := a.service.CheckToken(ctx, in.Token)
+	if err != nil {
+		return nil, err
+	}
+	if !good {
+		if wait := a.tries.failed(c.RemoteIP(), time.Now()); wait > 0 {
+			c.Header("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
+			p := problem(http.StatusTooManyRequests, "token", "Too many wrong tokens", fmt.Sprintf("%d wrong tokens came from %s", mostTries, c.RemoteIP()))
+			p.Field, p.Remedy = "token", fmt.Sprintf("wait for %s; the right token is taken at any time", wait.Round(time.Second))
+			return nil, p
+		}
+		p := problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token")
+		p.Field, p.Remedy = "token", "it was written into a file of the data directory when the service first started; `ambercellar serve -new-token` makes a new one"
+		return nil, p
+	}
+	secret, expires, err := a.service.BeginSession(ctx)
+	if err != nil {
+		return nil, err
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: overTLS(c.Request)})
+	return &Session{actor}, nil
+}
+
+func (a *API) signOut(ctx context.Context, c request) (none, error) {
+	if secret, err := c.Cookie(cookieName); err == nil {
+		if err := a.service.EndSession(ctx, secret); err != nil {
+			return none{}, err
+		}
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	return none{}, nil
+}
