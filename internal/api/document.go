@@ -139,7 +139,7 @@ func (b *builder) schema(v any) any {
 			b.schemas[name] = bytes.ReplaceAll(text, []byte(`["array","null"]`), []byte(`"array"`)) // lists are empty rather than missing
 		}),
 		jsonschema.InterceptDefName(func(t reflect.Type, name string) string {
-			name = schemaName(t)
+			name = SchemaName(t)
 			if other := b.types[name]; other != nil && other != t {
 				panic(fmt.Sprintf("both %s and %s would be called %s in the document", other, t, name)) // of our own types alone
 			}
@@ -164,8 +164,8 @@ var generic = regexp.MustCompile(`^(\w+)\[(?:.*[./])?(\w+)\]$`)
 // otherNames are the names of types whose own is taken by a type of another package.
 var otherNames = map[string]string{"rule.Problem": "RuleProblem", "rule.Rule": "RuleBody", "rule.Keep": "ClauseKeep", "store.Bucket": "StoreBucket", "source.Level": "FindingLevel", "rule.Unit": "AgeUnit", "source.Finding": "SourceFinding"}
 
-// schemaName is a type's own name; a page of things is called after them.
-func schemaName(t reflect.Type) string {
+// SchemaName is a type's own name; a page of things is called after them.
+func SchemaName(t reflect.Type) string {
 	if m := generic.FindStringSubmatch(t.Name()); m != nil {
 		return fmt.Sprintf("%sOf%s", m[1], m[2])
 	}

@@ -26,7 +26,7 @@ func FormatSchema(name string) ([]byte, error) {
 	r := jsonschema.Reflector{}
 	r.AddTypeMapping(catalog.Time{}, "")
 	r.AddTypeMapping(value.Set{}, "")
-	s, err := r.Reflect(v, jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return schemaName(t) }),
+	s, err := r.Reflect(v, jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return SchemaName(t) }),
 		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
 			if p.Processed && !strings.Contains(p.Field.Tag.Get("json"), ",omit") {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)

@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/service"
 )
 
 // route is one operation of the interface. The OpenAPI document and the Go client are made from the same table. Handlers hand on the
@@ -159,4 +160,20 @@ func fill[T any](list *[]T) {
 	if *list == nil {
 		*list = []T{}
 	}
+}
+
+// Call is an operation of the interface, as the Go client is made from it.
+type Call struct {
+	Method, Path, Name, Summary string
+	Query                       []string // names of query parameters
+	In, Out                     any      // values of the types of the request's and the answer's JSON; nil for none
+	File                        bool     // the answer is no JSON
+}
+
+// Calls lists all operations.
+func Calls() (out []Call) {
+	for _, r := range (&API{service: &service.Service{}}).routes() {
+		out = append(out, Call{r.method, r.path, r.name, r.summary, r.query, r.in, r.out, r.raw != nil})
+	}
+	return out
 }

@@ -1,0 +1,1019 @@
+// Written by tools/client from the routes of the service. DO NOT EDIT.
+
+package client
+
+import (
+	"context"
+	"io"
+	"net/url"
+	"strconv"
+)
+
+// Sources: all sources.
+func (c *Client) Sources(ctx context.Context) (out Items[Config], err error) {
+	err = c.Do(ctx, "GET", "/sources", nil, &out)
+	return out, err
+}
+
+// AddSource: add a source.
+func (c *Client) AddSource(ctx context.Context, in NewSource) (*Report, error) {
+	out := new(Report)
+	if err := c.Do(ctx, "POST", "/sources", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CheckSource: connect to a source and report rights and obstacles.
+func (c *Client) CheckSource(ctx context.Context, source string) (*Report, error) {
+	out := new(Report)
+	if err := c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/check", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Guard: the guard rails of a source.
+func (c *Client) Guard(ctx context.Context, source string) (*Guard, error) {
+	out := new(Guard)
+	if err := c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/guard", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetGuard: set the guard rails of a source.
+func (c *Client) SetGuard(ctx context.Context, source string, in Guard) (*Guard, error) {
+	out := new(Guard)
+	if err := c.Do(ctx, "PUT", "/sources/"+url.PathEscape(source)+"/guard", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Tables: the tables of a source.
+func (c *Client) Tables(ctx context.Context, source string) (out Items[Table], err error) {
+	err = c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/tables", nil, &out)
+	return out, err
+}
+
+// Table: one table.
+func (c *Client) Table(ctx context.Context, source string, table string) (*Table, error) {
+	out := new(Table)
+	if err := c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Reconcile: what source, stores and catalog tell of a table, side by side.
+func (c *Client) Reconcile(ctx context.Context, source string, table string) (*Reconciliation, error) {
+	out := new(Reconciliation)
+	if err := c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/reconciliation", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Settle: make them agree again.
+func (c *Client) Settle(ctx context.Context, source string, table string, in NewSettling) (*Reconciliation, error) {
+	out := new(Reconciliation)
+	if err := c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/reconciliation", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// MakePartitions: make the next partitions of a table, or see how.
+func (c *Client) MakePartitions(ctx context.Context, source string, table string, in NewPartitions) (*PartitionsAhead, error) {
+	out := new(PartitionsAhead)
+	if err := c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/partitions", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// ColumnNames: the names that a table's columns have had, as they were told or as the database knows them.
+func (c *Client) ColumnNames(ctx context.Context, source string, table string) (out Items[FormerName], err error) {
+	err = c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names", nil, &out)
+	return out, err
+}
+
+// TellName: tell what a column was called before.
+func (c *Client) TellName(ctx context.Context, source string, table string, in NewName) (out Items[FormerName], err error) {
+	err = c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names", in, &out)
+	return out, err
+}
+
+// ForgetName: take back what was told of a column's name.
+func (c *Client) ForgetName(ctx context.Context, source string, table string, in NewName) (out Items[FormerName], err error) {
+	err = c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names/forget", in, &out)
+	return out, err
+}
+
+// Stores: all stores.
+func (c *Client) Stores(ctx context.Context) (out Items[StoreView], err error) {
+	err = c.Do(ctx, "GET", "/stores", nil, &out)
+	return out, err
+}
+
+// AddStore: add a store.
+func (c *Client) AddStore(ctx context.Context, in NewStore) (*StoreKept, error) {
+	out := new(StoreKept)
+	if err := c.Do(ctx, "POST", "/stores", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetStore: change a store's second store, or how it is scrubbed.
+func (c *Client) SetStore(ctx context.Context, store string, in StoreChange) (*StoreKept, error) {
+	out := new(StoreKept)
+	if err := c.Do(ctx, "PATCH", "/stores/"+url.PathEscape(store), in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CheckStore: write to a store, read it back, list and remove it, and say what the place does with files on its own.
+func (c *Client) CheckStore(ctx context.Context, store string) (out Items[Habit], err error) {
+	err = c.Do(ctx, "POST", "/stores/"+url.PathEscape(store)+"/check", nil, &out)
+	return out, err
+}
+
+// Sweep: list what interrupted runs left behind in a store, and remove it where that is asked for.
+func (c *Client) Sweep(ctx context.Context, store string, in NewSweep) (*Swept, error) {
+	out := new(Swept)
+	if err := c.Do(ctx, "POST", "/stores/"+url.PathEscape(store)+"/sweep", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Reseal: seal every file of a store with the newest of its keys.
+func (c *Client) Reseal(ctx context.Context, store string) (*Resealed, error) {
+	out := new(Resealed)
+	if err := c.Do(ctx, "POST", "/stores/"+url.PathEscape(store)+"/reseal", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Adopt: bring segments of a store into the catalog that it does not know, and find out anew where the rows of those lie that it knows.
+func (c *Client) Adopt(ctx context.Context, store string) (*Adopted, error) {
+	out := new(Adopted)
+	if err := c.Do(ctx, "POST", "/stores/"+url.PathEscape(store)+"/adopt", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RulesQuery is what Rules can be asked for. What is left empty is not asked for.
+type RulesQuery struct {
+	Source string
+	Table  string
+	Text   string
+	Limit  int    // of a page; 0: 50; at most 500
+	After  string // where the page before ended: its Next
+}
+
+func (q RulesQuery) text() string {
+	v := url.Values{}
+	if q.Source != "" {
+		v.Set("source", q.Source)
+	}
+	if q.Table != "" {
+		v.Set("table", q.Table)
+	}
+	if q.Text != "" {
+		v.Set("text", q.Text)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Rules: rules, in the order of their names.
+func (c *Client) Rules(ctx context.Context, q RulesQuery) (out Items[RuleView], err error) {
+	err = c.Do(ctx, "GET", "/rules"+q.text(), nil, &out)
+	return out, err
+}
+
+// ApplyRules: apply a file of rules: all of them or none.
+func (c *Client) ApplyRules(ctx context.Context, in RuleFile) (*RuleResult, error) {
+	out := new(RuleResult)
+	if err := c.Do(ctx, "POST", "/rules", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CheckRules: check a file of rules and change nothing.
+func (c *Client) CheckRules(ctx context.Context, in RuleFile) (*RuleResult, error) {
+	out := new(RuleResult)
+	if err := c.Do(ctx, "POST", "/rules/check", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CompareRules: say which rows become due or stop being due if a file of rules were applied.
+func (c *Client) CompareRules(ctx context.Context, in RuleFile) (*Comparison, error) {
+	out := new(Comparison)
+	if err := c.Do(ctx, "POST", "/rules/compare", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// PreviewRule: say what a rule would do while it is being written; nothing is kept.
+func (c *Client) PreviewRule(ctx context.Context, in Draft) (*Preview, error) {
+	out := new(Preview)
+	if err := c.Do(ctx, "POST", "/rules/preview", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Rule: one rule.
+func (c *Client) Rule(ctx context.Context, rule string) (*RuleView, error) {
+	out := new(RuleView)
+	if err := c.Do(ctx, "GET", "/rules/"+url.PathEscape(rule), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Revisions: all revisions of a rule, the newest first.
+func (c *Client) Revisions(ctx context.Context, rule string) (out Items[Revision], err error) {
+	err = c.Do(ctx, "GET", "/rules/"+url.PathEscape(rule)+"/revisions", nil, &out)
+	return out, err
+}
+
+// ForecastQuery is what Forecast can be asked for. What is left empty is not asked for.
+type ForecastQuery struct {
+	Months int
+}
+
+func (q ForecastQuery) text() string {
+	v := url.Values{}
+	if q.Months != 0 {
+		v.Set("months", strconv.Itoa(q.Months))
+	}
+	return queryText(v)
+}
+
+// Forecast: what runs of a rule would take in the coming months.
+func (c *Client) Forecast(ctx context.Context, rule string, q ForecastQuery) (out Items[Forecast], err error) {
+	err = c.Do(ctx, "GET", "/rules/"+url.PathEscape(rule)+"/forecast"+q.text(), nil, &out)
+	return out, err
+}
+
+// Keeps: the named keeps.
+func (c *Client) Keeps(ctx context.Context) (out Items[Keep], err error) {
+	err = c.Do(ctx, "GET", "/keeps", nil, &out)
+	return out, err
+}
+
+// CheckFilter: check a filter against the columns of a table.
+func (c *Client) CheckFilter(ctx context.Context, in FilterCheck) (*FilterResult, error) {
+	out := new(FilterResult)
+	if err := c.Do(ctx, "POST", "/filters/check", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// PlansQuery is what Plans can be asked for. What is left empty is not asked for.
+type PlansQuery struct {
+	Rule  string
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q PlansQuery) text() string {
+	v := url.Values{}
+	if q.Rule != "" {
+		v.Set("rule", q.Rule)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Plans: the newest plans.
+func (c *Client) Plans(ctx context.Context, q PlansQuery) (out Items[Plan], err error) {
+	err = c.Do(ctx, "GET", "/plans"+q.text(), nil, &out)
+	return out, err
+}
+
+// MakePlan: make a plan of a rule; nothing in the source changes.
+func (c *Client) MakePlan(ctx context.Context, in NewPlan) (*Plan, error) {
+	out := new(Plan)
+	if err := c.Do(ctx, "POST", "/plans", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Counting: how far the counting for a plan is that is being made; closing the request for the plan ends it.
+func (c *Client) Counting(ctx context.Context, ticket string) (*Counting, error) {
+	out := new(Counting)
+	if err := c.Do(ctx, "GET", "/plans/counting/"+url.PathEscape(ticket), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Plan: one plan.
+func (c *Client) Plan(ctx context.Context, plan string) (*Plan, error) {
+	out := new(Plan)
+	if err := c.Do(ctx, "GET", "/plans/"+url.PathEscape(plan), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Sample: some of the rows that a plan would take, read anew.
+func (c *Client) Sample(ctx context.Context, plan string) (*Sample, error) {
+	out := new(Sample)
+	if err := c.Do(ctx, "GET", "/plans/"+url.PathEscape(plan)+"/sample", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RunsQuery is what Runs can be asked for. What is left empty is not asked for.
+type RunsQuery struct {
+	Rule   string
+	Source string
+	Table  string
+	State  string
+	Limit  int    // of a page; 0: 50; at most 500
+	After  string // where the page before ended: its Next
+}
+
+func (q RunsQuery) text() string {
+	v := url.Values{}
+	if q.Rule != "" {
+		v.Set("rule", q.Rule)
+	}
+	if q.Source != "" {
+		v.Set("source", q.Source)
+	}
+	if q.Table != "" {
+		v.Set("table", q.Table)
+	}
+	if q.State != "" {
+		v.Set("state", q.State)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Runs: runs, the newest first.
+func (c *Client) Runs(ctx context.Context, q RunsQuery) (out Items[RunView], err error) {
+	err = c.Do(ctx, "GET", "/runs"+q.text(), nil, &out)
+	return out, err
+}
+
+// StartRun: start a run of a plan.
+func (c *Client) StartRun(ctx context.Context, in NewRun) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "POST", "/runs", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Run: one run.
+func (c *Client) Run(ctx context.Context, run string) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "GET", "/runs/"+url.PathEscape(run), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// BatchesQuery is what Batches can be asked for. What is left empty is not asked for.
+type BatchesQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q BatchesQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Batches: the batches of a run, the newest first.
+func (c *Client) Batches(ctx context.Context, run string, q BatchesQuery) (out Items[Batch], err error) {
+	err = c.Do(ctx, "GET", "/runs/"+url.PathEscape(run)+"/batches"+q.text(), nil, &out)
+	return out, err
+}
+
+// SlowdownsQuery is what Slowdowns can be asked for. What is left empty is not asked for.
+type SlowdownsQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q SlowdownsQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Slowdowns: when and why a run went slower than its pace or rested, the newest first.
+func (c *Client) Slowdowns(ctx context.Context, run string, q SlowdownsQuery) (out Items[Slowdown], err error) {
+	err = c.Do(ctx, "GET", "/runs/"+url.PathEscape(run)+"/slowdowns"+q.text(), nil, &out)
+	return out, err
+}
+
+// Ledger: the accounting of a run, with the records that it rests on, for whoever wants to check it.
+func (c *Client) Ledger(ctx context.Context, run string) (*RunLedger, error) {
+	out := new(RunLedger)
+	if err := c.Do(ctx, "GET", "/runs/"+url.PathEscape(run)+"/ledger", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// PauseRun: stop a run after its batch in hand.
+func (c *Client) PauseRun(ctx context.Context, run string) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/pause", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetPace: change a run's pace, from its next batch on.
+func (c *Client) SetPace(ctx context.Context, run string, in NewPace) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/pace", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// ResumeRun: go on with a run that is paused, resting or failed.
+func (c *Client) ResumeRun(ctx context.Context, run string) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/resume", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// DeleteCopied: delete the rows of a run that copied them, those that still are what was copied.
+func (c *Client) DeleteCopied(ctx context.Context, run string) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/delete", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CancelRun: end a run after its batch in hand.
+func (c *Client) CancelRun(ctx context.Context, run string) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/cancel", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Status: what is going on and what was archived.
+func (c *Client) Status(ctx context.Context) (*Status, error) {
+	out := new(Status)
+	if err := c.Do(ctx, "GET", "/status", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SegmentsQuery is what Segments can be asked for. What is left empty is not asked for.
+type SegmentsQuery struct {
+	Run        string
+	Source     string
+	Table      string
+	State      string
+	Ungoverned bool
+	Limit      int    // of a page; 0: 50; at most 500
+	After      string // where the page before ended: its Next
+}
+
+func (q SegmentsQuery) text() string {
+	v := url.Values{}
+	if q.Run != "" {
+		v.Set("run", q.Run)
+	}
+	if q.Source != "" {
+		v.Set("source", q.Source)
+	}
+	if q.Table != "" {
+		v.Set("table", q.Table)
+	}
+	if q.State != "" {
+		v.Set("state", q.State)
+	}
+	if q.Ungoverned {
+		v.Set("ungoverned", "true")
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Segments: segments, the newest first.
+func (c *Client) Segments(ctx context.Context, q SegmentsQuery) (out Items[Segment], err error) {
+	err = c.Do(ctx, "GET", "/segments"+q.text(), nil, &out)
+	return out, err
+}
+
+// ArchivedTablesQuery is what ArchivedTables can be asked for. What is left empty is not asked for.
+type ArchivedTablesQuery struct {
+	Text  string
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q ArchivedTablesQuery) text() string {
+	v := url.Values{}
+	if q.Text != "" {
+		v.Set("text", q.Text)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// ArchivedTables: the tables of which rows are archived, in the order of their names.
+func (c *Client) ArchivedTables(ctx context.Context, q ArchivedTablesQuery) (out Items[ArchivedTable], err error) {
+	err = c.Do(ctx, "GET", "/archived"+q.text(), nil, &out)
+	return out, err
+}
+
+// Segment: one segment.
+func (c *Client) Segment(ctx context.Context, segment string) (*SegmentDetail, error) {
+	out := new(SegmentDetail)
+	if err := c.Do(ctx, "GET", "/segments/"+url.PathEscape(segment), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// VerifySegment: read a segment back from its store and check every row.
+func (c *Client) VerifySegment(ctx context.Context, segment string) (*Segment, error) {
+	out := new(Segment)
+	if err := c.Do(ctx, "POST", "/segments/"+url.PathEscape(segment)+"/verify", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// MoveSegment: move the rows of a segment to another store, or back to that of its records.
+func (c *Client) MoveSegment(ctx context.Context, segment string, in NewMove) (*Segment, error) {
+	out := new(Segment)
+	if err := c.Do(ctx, "POST", "/segments/"+url.PathEscape(segment)+"/move", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RetrievalsQuery is what Retrievals can be asked for. What is left empty is not asked for.
+type RetrievalsQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q RetrievalsQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Retrievals: retrievals from cold storage, the newest first.
+func (c *Client) Retrievals(ctx context.Context, q RetrievalsQuery) (out Items[Retrieval], err error) {
+	err = c.Do(ctx, "GET", "/retrievals"+q.text(), nil, &out)
+	return out, err
+}
+
+// Retrieve: fetch segments from cold storage for some days.
+func (c *Client) Retrieve(ctx context.Context, in RetrievalRequest) (out Items[Retrieval], err error) {
+	err = c.Do(ctx, "POST", "/retrievals", in, &out)
+	return out, err
+}
+
+// PreviewRetrieval: what lies in cold storage of what somebody asks for, and what it takes to fetch it.
+func (c *Client) PreviewRetrieval(ctx context.Context, in RetrievalRequest) (*Chilled, error) {
+	out := new(Chilled)
+	if err := c.Do(ctx, "POST", "/retrievals/preview", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// VerificationsQuery is what Verifications can be asked for. What is left empty is not asked for.
+type VerificationsQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q VerificationsQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Verifications: verifications of segments, the newest first.
+func (c *Client) Verifications(ctx context.Context, q VerificationsQuery) (out Items[Verification], err error) {
+	err = c.Do(ctx, "GET", "/verifications"+q.text(), nil, &out)
+	return out, err
+}
+
+// Verify: read the segments of stores or a table back and check everything: files, rows, records and their chains.
+func (c *Client) Verify(ctx context.Context, in VerificationRequest) (*Verification, error) {
+	out := new(Verification)
+	if err := c.Do(ctx, "POST", "/verifications", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Verification: one verification.
+func (c *Client) Verification(ctx context.Context, verification string) (*Verification, error) {
+	out := new(Verification)
+	if err := c.Do(ctx, "GET", "/verifications/"+url.PathEscape(verification), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// DisposalsQuery is what Disposals can be asked for. What is left empty is not asked for.
+type DisposalsQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q DisposalsQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Disposals: disposals, the newest first.
+func (c *Client) Disposals(ctx context.Context, q DisposalsQuery) (out Items[Disposal], err error) {
+	err = c.Do(ctx, "GET", "/disposals"+q.text(), nil, &out)
+	return out, err
+}
+
+// PlanDisposal: find out which segments have been in the archive long enough; nothing is destroyed.
+func (c *Client) PlanDisposal(ctx context.Context, in NewDisposal) (*Disposal, error) {
+	out := new(Disposal)
+	if err := c.Do(ctx, "POST", "/disposals", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// PlanErasure: find out which segments hold rows of a condition, whatever their time in the archive; a disposal of kind erasure, and nothing is destroyed.
+func (c *Client) PlanErasure(ctx context.Context, in ErasureRequest) (*Disposal, error) {
+	out := new(Disposal)
+	if err := c.Do(ctx, "POST", "/erasures", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Disposal: one disposal, with the first of its segments.
+func (c *Client) Disposal(ctx context.Context, disposal string) (*Disposal, error) {
+	out := new(Disposal)
+	if err := c.Do(ctx, "GET", "/disposals/"+url.PathEscape(disposal), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// DisposalSegmentsQuery is what DisposalSegments can be asked for. What is left empty is not asked for.
+type DisposalSegmentsQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q DisposalSegmentsQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// DisposalSegments: the segments that a disposal is to destroy, the oldest first.
+func (c *Client) DisposalSegments(ctx context.Context, disposal string, q DisposalSegmentsQuery) (out Items[PlacedItem], err error) {
+	err = c.Do(ctx, "GET", "/disposals/"+url.PathEscape(disposal)+"/segments"+q.text(), nil, &out)
+	return out, err
+}
+
+// DisposalStaysQuery is what DisposalStays can be asked for. What is left empty is not asked for.
+type DisposalStaysQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q DisposalStaysQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// DisposalStays: the segments of its table that a disposal leaves, and why, the oldest first.
+func (c *Client) DisposalStays(ctx context.Context, disposal string, q DisposalStaysQuery) (out Items[PlacedStay], err error) {
+	err = c.Do(ctx, "GET", "/disposals/"+url.PathEscape(disposal)+"/stays"+q.text(), nil, &out)
+	return out, err
+}
+
+// StartDisposal: decide that its segments are destroyed now, and go on with one that stopped.
+func (c *Client) StartDisposal(ctx context.Context, disposal string) (*Disposal, error) {
+	out := new(Disposal)
+	if err := c.Do(ctx, "POST", "/disposals/"+url.PathEscape(disposal)+"/start", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// ApproveDisposal: approve a disposal that waits for it; it is still to be started.
+func (c *Client) ApproveDisposal(ctx context.Context, disposal string) (*Disposal, error) {
+	out := new(Disposal)
+	if err := c.Do(ctx, "POST", "/disposals/"+url.PathEscape(disposal)+"/approve", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CancelDisposal: decide against it.
+func (c *Client) CancelDisposal(ctx context.Context, disposal string) (*Disposal, error) {
+	out := new(Disposal)
+	if err := c.Do(ctx, "POST", "/disposals/"+url.PathEscape(disposal)+"/cancel", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Certificate: what was destroyed, by which rule and by whose decision.
+func (c *Client) Certificate(ctx context.Context, disposal string, w io.Writer) error {
+	return c.Download(ctx, "/disposals/"+url.PathEscape(disposal)+"/certificate", w)
+}
+
+// HoldsQuery is what Holds can be asked for. What is left empty is not asked for.
+type HoldsQuery struct {
+	All bool
+}
+
+func (q HoldsQuery) text() string {
+	v := url.Values{}
+	if q.All {
+		v.Set("all", "true")
+	}
+	return queryText(v)
+}
+
+// Holds: holds, the newest first; with all=true those that were lifted too.
+func (c *Client) Holds(ctx context.Context, q HoldsQuery) (out Items[Hold], err error) {
+	err = c.Do(ctx, "GET", "/holds"+q.text(), nil, &out)
+	return out, err
+}
+
+// PlaceHold: place a hold; the answer comes when nothing is being removed any more that it protects.
+func (c *Client) PlaceHold(ctx context.Context, in HoldRequest) (*Placed, error) {
+	out := new(Placed)
+	if err := c.Do(ctx, "POST", "/holds", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Hold: one hold.
+func (c *Client) Hold(ctx context.Context, hold string) (*Hold, error) {
+	out := new(Hold)
+	if err := c.Do(ctx, "GET", "/holds/"+url.PathEscape(hold), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// LiftHold: end a hold.
+func (c *Client) LiftHold(ctx context.Context, hold string, in Lift) (*Hold, error) {
+	out := new(Hold)
+	if err := c.Do(ctx, "POST", "/holds/"+url.PathEscape(hold)+"/lift", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RestoresQuery is what Restores can be asked for. What is left empty is not asked for.
+type RestoresQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q RestoresQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Restores: restores, the newest first.
+func (c *Client) Restores(ctx context.Context, q RestoresQuery) (out Items[Restore], err error) {
+	err = c.Do(ctx, "GET", "/restores"+q.text(), nil, &out)
+	return out, err
+}
+
+// RequestRestore: bring archived rows back.
+func (c *Client) RequestRestore(ctx context.Context, in RestoreRequest) (*Restore, error) {
+	out := new(Restore)
+	if err := c.Do(ctx, "POST", "/restores", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// PreviewRestore: what a restore would do; nothing is changed.
+func (c *Client) PreviewRestore(ctx context.Context, in RestoreRequest) (*RestorePreview, error) {
+	out := new(RestorePreview)
+	if err := c.Do(ctx, "POST", "/restores/preview", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Restore: one restore.
+func (c *Client) Restore(ctx context.Context, restore string) (*Restore, error) {
+	out := new(Restore)
+	if err := c.Do(ctx, "GET", "/restores/"+url.PathEscape(restore), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// KeepRestored: change how long the rows of a restore stay.
+func (c *Client) KeepRestored(ctx context.Context, restore string, in NewKeeping) (*Restore, error) {
+	out := new(Restore)
+	if err := c.Do(ctx, "POST", "/restores/"+url.PathEscape(restore)+"/keep", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// ApproveRestore: approve a restore that waits for it.
+func (c *Client) ApproveRestore(ctx context.Context, restore string) (*Restore, error) {
+	out := new(Restore)
+	if err := c.Do(ctx, "POST", "/restores/"+url.PathEscape(restore)+"/approve", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RefuseRestore: refuse a restore that waits for an approval.
+func (c *Client) RefuseRestore(ctx context.Context, restore string, in NewRefusal) (*Restore, error) {
+	out := new(Restore)
+	if err := c.Do(ctx, "POST", "/restores/"+url.PathEscape(restore)+"/refuse", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RestoreFile: the file of a restore.
+func (c *Client) RestoreFile(ctx context.Context, restore string, w io.Writer) error {
+	return c.Download(ctx, "/restores/"+url.PathEscape(restore)+"/file", w)
+}
+
+// ReplacedRows: the rows that a restore replaced, as they were, as newline-delimited JSON.
+func (c *Client) ReplacedRows(ctx context.Context, restore string, w io.Writer) error {
+	return c.Download(ctx, "/restores/"+url.PathEscape(restore)+"/replaced", w)
+}
+
+// Search: search archived rows: the first of them, 100 where no limit is given.
+func (c *Client) Search(ctx context.Context, in SearchRequest) (*Found, error) {
+	out := new(Found)
+	if err := c.Do(ctx, "POST", "/search", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Summarise: count and sum up archived rows, by groups.
+func (c *Client) Summarise(ctx context.Context, in SummaryRequest) (*Summary, error) {
+	out := new(Summary)
+	if err := c.Do(ctx, "POST", "/search/summary", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// BackupCatalog: the catalog as it is at this moment, as an SQLite file.
+func (c *Client) BackupCatalog(ctx context.Context, w io.Writer) error {
+	return c.Download(ctx, "/catalog/backup", w)
+}
+
+// RecordKeeps: how long records of the service's own are kept, by kind; empty: for good.
+func (c *Client) RecordKeeps(ctx context.Context) (*map[string]string, error) {
+	out := new(map[string]string)
+	if err := c.Do(ctx, "GET", "/catalog/keeps", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetRecordKeeps: change how long records of the service's own are kept.
+func (c *Client) SetRecordKeeps(ctx context.Context, in map[string]string) (*map[string]string, error) {
+	out := new(map[string]string)
+	if err := c.Do(ctx, "PATCH", "/catalog/keeps", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// AuditLogQuery is what AuditLog can be asked for. What is left empty is not asked for.
+type AuditLogQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q AuditLogQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// AuditLog: the newest lines of the audit log.
+func (c *Client) AuditLog(ctx context.Context, q AuditLogQuery) (out Items[Entry], err error) {
+	err = c.Do(ctx, "GET", "/audit"+q.text(), nil, &out)
+	return out, err
+}

@@ -1,0 +1,1786 @@
+// Written by tools/client from the routes of the service. DO NOT EDIT.
+
+package client
+
+import (
+	"time"
+)
+
+// Adopted is what was taken up from a store.
+type Adopted struct {
+	Segments int `json:"segments"` // that the catalog did not know
+	Renewed  int `json:"renewed"`  // that it knew otherwise than their records tell: where their rows lie, or what has become of them since
+}
+
+// Age says which column tells how old a row is.
+type Age struct {
+	Column string   `json:"column"`
+	Join   string   `json:"join,omitempty"`  // of the rule, where the column is one of a joined table
+	Unit   AgeUnit  `json:"unit,omitempty"`  // of an integer column
+	Never  []string `json:"never,omitempty"` // values that are no age, as the column's text: sentinels like 9999-12-31
+	Zone   string   `json:"zone,omitempty"`  // of clock times without zone; copied from the rule
+}
+
+// AgeKind says how a column tells the age of its row.
+type AgeKind string
+
+// Values of AgeKind.
+const (
+	AgeNone   AgeKind = ""
+	AgeTime   AgeKind = "time"  // a date or timestamp
+	AgeISO    AgeKind = "iso"   // text that holds ISO 8601 dates or timestamps, in UTC where it names no zone
+	AgeNumber AgeKind = "epoch" // an integer; the rule says which unit it counts since 1970-01-01 UTC
+)
+
+// AgeUnit is what an integer age column counts since 1970-01-01 00:00:00 UTC.
+type AgeUnit string
+
+// Values of AgeUnit.
+const (
+	AgeUnitSeconds      AgeUnit = "seconds"
+	AgeUnitMilliseconds AgeUnit = "milliseconds"
+	Microseconds        AgeUnit = "microseconds"
+)
+
+// Align is the calendar boundary at which a cutoff is cut; None leaves it where it falls.
+type Align string
+
+// Values of Align.
+const (
+	None    Align = ""
+	Day     Align = "day"
+	Week    Align = "week" // weeks begin on Monday (ISO 8601)
+	Month   Align = "month"
+	Quarter Align = "quarter"
+	Year    Align = "year"
+)
+
+// Applied says what became of one rule or named keep of a file.
+type Applied struct {
+	Rule     string   `json:"rule"`
+	Keep     bool     `json:"keep,omitempty"` // it is a named keep
+	Revision int      `json:"revision"`
+	New      bool     `json:"new"`
+	Changes  []string `json:"changes"` // empty where it is as it was
+}
+
+// Archive says where the copies go.
+type Archive struct {
+	Store     string   `json:"store,omitempty"`
+	Keep      *string  `json:"keep,omitempty"`       // how long a segment stays in the archive at least; nil: without end
+	From      KeepFrom `json:"from,omitempty"`       // what that counts from; empty: FromArchived
+	Second    string   `json:"second,omitempty"`     // the store in which segments get a second copy; empty: as their store says
+	ColdStore string   `json:"cold_store,omitempty"` // the store to which the rows of segments move when they are
+	ColdAfter *string  `json:"cold_after,omitempty"` // so long in the archive
+}
+
+// ArchivedTable is a table of which closed segments are there.
+type ArchivedTable struct {
+	Source string `json:"source"`
+	Table  string `json:"table"`
+}
+
+// Batch is what one delete transaction did.
+type Batch struct {
+	Segment  int       `json:"segment"`
+	Number   int       `json:"number"`
+	Retry    bool      `json:"retry"`
+	Rows     int       `json:"rows"`
+	Deleted  int       `json:"deleted"`
+	Changed  int       `json:"changed"`
+	Vanished int       `json:"vanished"`
+	Held     int       `json:"held"`
+	Skipped  int       `json:"skipped"`
+	Micros   int64     `json:"micros"`
+	At       time.Time `json:"at"`
+	Rest     int64     `json:"rest_micros"` // after it
+	LogBytes *int64    `json:"log_bytes"`   // that the database's log grew by, others' writing included
+}
+
+// BesideFile is a file of joined rows beside a segment.
+type BesideFile struct {
+	File  string `json:"file"`
+	Table string `json:"table"`
+	Rows  int64  `json:"rows"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Bucket is a stretch of age, with the rows of each clause in it.
+type Bucket struct {
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to"`
+	Rows    int64     `json:"rows"`
+	Due     int64     `json:"due"`
+	Clauses []int64   `json:"clauses"` // rows by clause, in the order of the plan's clauses; uncovered ones last
+}
+
+// Budget is what a run takes of one window; what is left over waits for the next.
+type Budget struct {
+	Rows int64   `json:"rows,omitempty"` // 0: as many as the time allows
+	Time *string `json:"time,omitempty"` // nil: as long as the window is open
+}
+
+// Chilled is what lies in cold storage of what somebody asks for, and what it takes to fetch it.
+type Chilled struct {
+	Segments []ChilledSegment `json:"segments"`
+	Rows     int64            `json:"rows"` // of these segments, wanted or not
+	Bytes    int64            `json:"bytes"`
+	Offers   []Offer          `json:"offers"` // the least urgent first
+}
+
+// ChilledSegment is a segment whose rows have to be retrieved before they can be read.
+type ChilledSegment struct {
+	Segment    string     `json:"segment"`
+	Store      string     `json:"store"`
+	Rows       int64      `json:"rows"`
+	Bytes      int64      `json:"bytes"`
+	Oldest     string     `json:"oldest"`
+	Newest     string     `json:"newest"`
+	ExpectedAt *time.Time `json:"expected_at"` // where it is being retrieved already
+}
+
+// Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
+type Clause struct {
+	Where       string          `json:"where,omitempty"` // a filter; empty: every row
+	Keep        ClauseKeep      `json:"keep"`
+	Align       Align           `json:"align,omitempty"`
+	Otherwise   bool            `json:"otherwise,omitempty"` // for exactly the rows that no other enabled clause matches
+	Off         bool            `json:"off,omitempty"`
+	Locked      string          `json:"locked,omitempty"` // why only an administrator may shorten or remove the clause
+	About       string          `json:"about,omitempty"`
+	Then        Then            `json:"then,omitempty"`
+	DeleteAfter *string         `json:"delete_after,omitempty"`
+	Archive     *Archive        `json:"archive,omitempty"`
+	Omit        []string        `json:"omit,omitempty"`
+	Mask        map[string]Mask `json:"mask,omitempty"`
+}
+
+// ClauseCount is what one clause governs.
+type ClauseCount struct {
+	Clause     int    `json:"clause"` // from 0
+	Rows       int64  `json:"rows"`
+	Due        int64  `json:"due"`
+	Bytes      int64  `json:"bytes"`
+	Held       int64  `json:"held"`
+	Restored   int64  `json:"restored"`
+	Referenced int64  `json:"referenced"`
+	Collation  int64  `json:"collation"`
+	Oldest     string `json:"oldest,omitempty"`
+	Newest     string `json:"newest,omitempty"`
+	LastGoing  string `json:"last_going,omitempty"`
+	FirstStays string `json:"first_stays,omitempty"`
+}
+
+// ClauseKeep is how long rows stay live: exactly one of its fields is set.
+type ClauseKeep struct {
+	Period  string  `json:"period,omitzero"`
+	Before  *string `json:"before,omitempty"`  // a fixed cutoff
+	Newest  int     `json:"newest,omitempty"`  // so many of the newest partitions
+	Forever bool    `json:"forever,omitempty"` // never due
+	None    bool    `json:"none,omitempty"`    // due at once
+	Name    string  `json:"name,omitempty"`    // of a keep that is defined once for many rules
+}
+
+// ClauseLine is a clause with its cutoff.
+type ClauseLine struct {
+	Label  string     `json:"label"`
+	Keep   string     `json:"keep"`
+	Cutoff *time.Time `json:"cutoff"` // null: never due
+	Off    bool       `json:"off,omitempty"`
+}
+
+// Column is one column of a table.
+type Column struct {
+	Name      string  `json:"name"`
+	Type      string  `json:"type"`                // as the database writes it
+	Kind      string  `json:"kind"`                // how its values are carried and archived; Null where the type is not handled
+	AsText    bool    `json:"as_text,omitempty"`   // carried as the database's own exact text (arrays, enums, ranges and their like)
+	Precision int     `json:"precision,omitempty"` // of a Decimal; 0 where it has none
+	Scale     int     `json:"scale,omitempty"`
+	Nullable  bool    `json:"nullable"`
+	Generated bool    `json:"generated,omitempty"` // computed by the database: archived, and left to it on restore
+	Collation string  `json:"collation,omitempty"` // of text, where it does not compare code point by code point
+	Problem   string  `json:"problem,omitempty"`   // why the column cannot be archived; empty where it can
+	Age       AgeKind `json:"age,omitempty"`       // how it can tell a row's age; empty where it cannot
+	Number    int     `json:"number,omitempty"`    // by which the database knows the column, whatever it is called; 0 where there is none
+}
+
+// Compared says what applying a file would change for one rule.
+type Compared struct {
+	Rule    string       `json:"rule"`
+	New     bool         `json:"new"`     // there is no such rule yet
+	Changes []string     `json:"changes"` // in words
+	Before  []ClauseLine `json:"before"`  // the clauses of the rule as it is, with their cutoffs
+	After   []ClauseLine `json:"after"`
+	Gained  int64        `json:"gained"` // rows that become due
+	Lost    int64        `json:"lost"`   // rows that stop being due
+	Both    int64        `json:"both"`   // rows that are due either way
+}
+
+// Comparison says what applying a file of rules would change.
+type Comparison struct {
+	Rules    []Compared    `json:"rules"`
+	Problems []RuleProblem `json:"problems"` // warnings
+}
+
+// Config is how a source is reached. It never holds a password: PasswordEnv or PasswordFile says where one is.
+type Config struct {
+	Name         string `json:"name"`
+	Engine       string `json:"engine"`        // "sqlite", "postgres" or "mariadb"
+	Address      string `json:"address"`       // a file for SQLite; a URL without password for a server
+	PasswordEnv  string `json:"password_env"`  // environment variable of the service that holds the password
+	PasswordFile string `json:"password_file"` // file readable by the service that holds the password
+	TLS          string `json:"tls"`           // "verify" (default off the machine), "require" or "off"
+	TLSCA        string `json:"tls_ca"`        // file of certificates that may sign the server's; empty: the system's
+	Disk         string `json:"disk"`          // directory of the service's machine on whose disk the database's files are; empty: not known
+	Origin       string `json:"origin"`        // that our deletes are marked with for replicas and change feeds: a replication origin's name, or a number for gtid_domain_id; empty: none
+	Connections  int    `json:"connections"`   // the most that the service opens at a time; at least 3
+}
+
+// Counting is how far an exact plan is that is being made.
+type Counting struct {
+	Done   int `json:"done"`
+	Pieces int `json:"pieces"` // statements, each over a stretch of age
+}
+
+// Counts are the numbers of a plan: counted row by row, or estimated from the database's statistics.
+type Counts struct {
+	Counted    bool          `json:"counted"`
+	From       *time.Time    `json:"counted_from,omitempty"` // when counting began and ended: rows may have changed in between
+	To         *time.Time    `json:"counted_to,omitempty"`
+	Due        int64         `json:"due"`
+	Bytes      int64         `json:"bytes"` // estimated from the average width of a row
+	Oldest     string        `json:"oldest,omitempty"`
+	LastGoing  string        `json:"last_going,omitempty"`
+	FirstStays string        `json:"first_stays,omitempty"`
+	Uncovered  int64         `json:"uncovered"`  // rows that no clause covers; kept
+	Ageless    int64         `json:"ageless"`    // rows whose age is no instant; never due
+	Future     int64         `json:"future"`     // rows dated more than a day after the planning instant
+	Held       int64         `json:"held"`       // due but for a hold
+	Restored   int64         `json:"restored"`   // aged rows left alone because a restore brought them back
+	Referenced int64         `json:"referenced"` // aged rows left alone because another table refers to them
+	Collation  int64         `json:"collation"`  // judged otherwise by a column's own collation; left alone
+	Total      int64         `json:"total"`      // the table's rows
+	Clauses    []ClauseCount `json:"clauses"`
+	Spread     []Bucket      `json:"spread"` // over age, the oldest first; empty in an estimate
+}
+
+// Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are stopped.
+type Disagreement struct {
+	Source     string `json:"source"`
+	Table      string `json:"table"`
+	Difference string `json:"difference"`
+}
+
+// Disposal is the decision to destroy segments of one table whose time in the archive is over, or single rows of them.
+type Disposal struct {
+	ID         string         `json:"id"`
+	Kind       string         `json:"kind"`
+	Erases     string         `json:"erases,omitempty"` // of an erasure: the condition of its rows, until it is carried out or decided against
+	Source     string         `json:"source"`
+	Table      string         `json:"table"`
+	Rule       string         `json:"rule"`
+	Revision   int            `json:"revision"` // of the rule that governs now
+	Keep       string         `json:"keep"`     // by that revision, at least
+	State      DisposalState  `json:"state"`
+	Reason     string         `json:"reason"`
+	Note       string         `json:"note"`
+	CreatedAt  time.Time      `json:"created_at"`
+	CreatedBy  string         `json:"created_by"`
+	DecidedAt  *time.Time     `json:"decided_at"`
+	DecidedBy  string         `json:"decided_by"`
+	EndedAt    *time.Time     `json:"ended_at"`
+	ApprovedBy string         `json:"approved_by"`
+	ApprovedAt *time.Time     `json:"approved_at"`
+	Items      []DisposalItem `json:"items"`   // segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
+	Stays      []DisposalStay `json:"stays"`   // segments of the table that stay, and why; likewise
+	Remains    []string       `json:"remains"` // what may hold such rows still, where, and why
+	DisposalSum
+}
+
+// DisposalItem is a segment that is to be destroyed.
+type DisposalItem struct {
+	Segment   string     `json:"segment"`
+	Rows      int64      `json:"rows"`
+	Bytes     int64      `json:"bytes"`
+	Oldest    string     `json:"oldest"`
+	Newest    string     `json:"newest"`
+	Stored    time.Time  `json:"stored"`
+	Due       time.Time  `json:"due"` // when its time was over
+	Keep      string     `json:"keep"`
+	SHA256    string     `json:"sha256"` // of the file
+	Digest    string     `json:"digest"` // of its rows
+	Stores    []string   `json:"stores"` // in which it lies
+	Destroyed *time.Time `json:"destroyed"`
+	Record    string     `json:"record,omitempty"`   // SHA-256 of the disposal record
+	Sequence  int64      `json:"sequence,omitempty"` // of that record in the table's chain
+	Left      string     `json:"left,omitempty"`     // why it was not destroyed after all
+	Kept      int64      `json:"kept,omitempty"`     // of its rows, those that stay, in a segment of their own
+	Why       string     `json:"why,omitempty"`      // why they stay
+	Successor string     `json:"successor,omitempty"`
+	Searched  []string   `json:"searched,omitempty"` // the stores that were listed and found without it
+	Remains   []string   `json:"remains,omitempty"`  // what may hold it still, and why
+}
+
+// DisposalState is where a disposal stands.
+type DisposalState string
+
+// Values of DisposalState.
+const (
+	DisposalPlanned   DisposalState = "planned"   // nothing is destroyed before somebody decides it
+	Disposing         DisposalState = "running"   // decided; segments are being destroyed
+	DisposalDone      DisposalState = "done"      // what could be destroyed is
+	DisposalFailed    DisposalState = "failed"    // stopped for a reason; can be started again
+	DisposalCancelled DisposalState = "cancelled" // decided against
+)
+
+// DisposalStay is a segment that stays.
+type DisposalStay struct {
+	Segment string     `json:"segment"`
+	Due     *time.Time `json:"due"` // when its time is over; null: never
+	Reason  string     `json:"reason"`
+}
+
+// DisposalSum is how much a disposal is of. The catalog keeps it.
+type DisposalSum struct {
+	Segments int   `json:"segments"` // that are to be destroyed
+	Rows     int64 `json:"rows"`     // of them, less those that stay
+	Bytes    int64 `json:"bytes"`
+	Gone     int   `json:"gone"` // segments that were destroyed so far
+	Staying  int   `json:"staying"`
+}
+
+// Draft is a rule that is being written: as text, or as the form has it.
+type Draft struct {
+	Text  string    `json:"text,omitempty"`
+	Rule  *RuleBody `json:"rule,omitempty"`
+	Exact bool      `json:"exact,omitempty"` // count the rows, for half a minute at the most, rather than estimate
+}
+
+// Entry is a line of the audit log.
+type Entry struct {
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	Actor   string    `json:"actor"`
+	Action  string    `json:"action"`
+	Subject string    `json:"subject"`
+	Detail  string    `json:"detail"`
+}
+
+// ErasureRequest says which archived rows of a table are to be erased: those of a filter, or of keys.
+type ErasureRequest struct {
+	Source string   `json:"source"`
+	Table  string   `json:"table"`
+	Where  string   `json:"where,omitempty"`
+	Keys   []string `json:"keys,omitempty"` // in place of a filter, of a table whose key has one column
+	Note   string   `json:"note,omitempty"` // it stays, so it names nobody
+}
+
+// Expectation is what earlier runs of the table let one expect; nil where none has measured it.
+type Expectation struct {
+	Seconds      *float64 `json:"seconds"`
+	ArchiveBytes *int64   `json:"archive_bytes"`
+	LogBytes     *int64   `json:"log_bytes"`
+}
+
+// FilterCheck asks whether a filter can be used on a table.
+type FilterCheck struct {
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	Where  string `json:"where"`
+}
+
+// FilterResult is a filter in its printed form, or what is wrong with it.
+type FilterResult struct {
+	Printed  string        `json:"printed,omitempty"`
+	Problems []RuleProblem `json:"problems"`
+}
+
+// Finding is something that is wrong with a store, or worth knowing.
+type Finding struct {
+	Wrong   bool   `json:"wrong"` // false: it is only worth knowing
+	Kind    string `json:"kind"`
+	Store   string `json:"store"`
+	Table   string `json:"table,omitempty"` // SOURCE.TABLE
+	Segment string `json:"segment,omitempty"`
+	File    string `json:"file,omitempty"`
+	Message string `json:"message"`
+}
+
+// FindingLevel is how much a finding matters.
+type FindingLevel string
+
+// Values of FindingLevel.
+const (
+	Good    FindingLevel = "ok"
+	Note    FindingLevel = "note"    // worth knowing
+	Missing FindingLevel = "missing" // something that the service needs is not there
+	Refused FindingLevel = "refused" // a table that no run may work on
+)
+
+// Fit is how archived rows go into a table that was altered since.
+type Fit struct {
+	Rename   map[string]string `json:"rename,omitempty"`    // archived columns that are called otherwise now
+	LeaveOut []string          `json:"leave_out,omitempty"` // archived columns that have no place any more
+}
+
+// Forecast is what a rule would take at one future time.
+type Forecast struct {
+	At      time.Time    `json:"at"`
+	Cutoffs []*time.Time `json:"cutoffs"` // of each clause, in the order of the rule; null: never due
+	Rows    int64        `json:"rows"`    // that become due since the time before, of those that are there today
+	Clauses []int64      `json:"clauses"` // the same, by clause
+	Growth  int64        `json:"growth"`  // expected besides: rows that are not written yet, at the rate of the last thirty days
+}
+
+// ForeignKey is a reference from Columns of Table to RefColumns of RefTable.
+type ForeignKey struct {
+	Name       string   `json:"name"`
+	Table      string   `json:"table"`
+	Columns    []string `json:"columns"`
+	RefTable   string   `json:"ref_table"`
+	RefColumns []string `json:"ref_columns"`
+	OnDelete   string   `json:"on_delete"`           // "no action", "restrict", "cascade", "set null" or "set default"
+	Unindexed  bool     `json:"unindexed,omitempty"` // no index of the referring table begins with one of the columns
+}
+
+// FormerName is a name that a column of a table has had, as the administrator tells it.
+type FormerName struct {
+	Source string    `json:"source"`
+	Table  string    `json:"table"`
+	Name   string    `json:"name"`    // that the column has now, or had next
+	Was    string    `json:"was"`     // that it had before; empty: none, the column was added
+	ToldAt time.Time `json:"told_at"` // when that was told
+	ToldBy string    `json:"told_by"`
+}
+
+// Found is what a search found.
+type Found struct {
+	Columns  []string   `json:"columns"`
+	Items    []FoundRow `json:"items"`
+	Searched Searched   `json:"searched"`
+}
+
+// FoundInStore is a finding of a verification.
+type FoundInStore struct {
+	Finding
+	Repaired string `json:"repaired,omitempty"` // what it was replaced from
+}
+
+// FoundRow is an archived row, with where it stands. A value that is NULL, or of a column that was not there yet, is null.
+type FoundRow struct {
+	Segment string    `json:"segment"`
+	Ordinal int       `json:"ordinal"`
+	Values  []*string `json:"values"`
+}
+
+// GoesWith says which rows the rows of a segment went along with.
+type GoesWith struct {
+	Table   string      `json:"table"`             // that they refer to
+	Segment string      `json:"segment,omitempty"` // of the rows at the head of the families; empty where those were purged
+	On      [][2]string `json:"on"`                // pairs of the segment's column and the other table's
+}
+
+// Guard is what binds all rules, plans and disposals of a source.
+type Guard struct {
+	Live    *string  `json:"live,omitempty"`    // rows stay live at least so long
+	Archive *string  `json:"archive,omitempty"` // segments stay in the archive at least so long
+	Only    []string `json:"only,omitempty"`    // the tables that may have a rule; empty: all
+	Never   []string `json:"never,omitempty"`   // the tables that may not
+	Approve []string `json:"approve,omitempty"` // what has to be approved before it is carried out: restores, disposals
+}
+
+// Habit is something that a place does with files on its own.
+type Habit struct {
+	Harms   bool   `json:"harms"` // segments would vanish, could not be read, or could not be destroyed
+	Message string `json:"message"`
+}
+
+// Hold is a legal hold: rows and segments of a table that nothing may remove until it is lifted.
+type Hold struct {
+	ID         string     `json:"id"`
+	Source     string     `json:"source"`
+	Table      string     `json:"table"`
+	Filter     string     `json:"filter,omitempty"` // which rows; empty with segments: those alone
+	Segments   []string   `json:"segments"`
+	Reference  string     `json:"reference"` // of the case that it is for
+	Reason     string     `json:"reason"`
+	PlacedAt   time.Time  `json:"placed_at"`
+	PlacedBy   string     `json:"placed_by"`
+	LiftedAt   *time.Time `json:"lifted_at"`
+	LiftedBy   string     `json:"lifted_by,omitempty"`
+	LiftReason string     `json:"lift_reason,omitempty"`
+}
+
+// HoldRequest is what somebody asks to be held: rows by a filter or by keys, or segments.
+type HoldRequest struct {
+	Source    string   `json:"source"`
+	Table     string   `json:"table"`
+	Where     string   `json:"where,omitempty"`
+	Keys      []string `json:"keys,omitempty"` // of a table whose key has one column
+	Segments  []string `json:"segments,omitempty"`
+	Reference string   `json:"reference"`
+	Reason    string   `json:"reason"`
+}
+
+// Index is an index of a table.
+type Index struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"` // an expression stands as its text
+	Unique  bool     `json:"unique"`
+	Partial bool     `json:"partial,omitempty"`
+}
+
+// Join reaches at most one row of another table of the same source, whose columns conditions may name as JOIN.COLUMN.
+type Join struct {
+	Table string            `json:"table"`
+	On    map[string]string `json:"on"` // column of the rule's table → column of the other
+}
+
+// Keep is a named keep.
+type Keep struct {
+	Name      string    `json:"name"`
+	Body      Named     `json:"body"`
+	Text      string    `json:"text"`
+	AppliedAt time.Time `json:"applied_at"`
+	AppliedBy string    `json:"applied_by"`
+}
+
+// KeepFrom is what the keep of a segment counts from.
+type KeepFrom string
+
+// Values of KeepFrom.
+const (
+	FromArchived KeepFrom = "archived" // the moment at which it was archived
+	FromAge      KeepFrom = "age"      // the age of its newest row
+)
+
+// Lacking are the segments of a search that have no column of a name that the search asks for. Whether the column was added later, and is
+// NULL in their rows, or had another name then, nobody can tell from them.
+type Lacking struct {
+	Column   string   `json:"column"`
+	Segments []string `json:"segments"` // the oldest first
+	Rows     int64    `json:"rows"`
+}
+
+// Ledger is the accounting of a run: copied (purge: found) = deleted + unlinked + changed + vanished + held + skipped.
+type Ledger struct {
+	Copied        int64  `json:"copied"`
+	Deleted       int64  `json:"deleted"`
+	Unlinked      int64  `json:"unlinked"`
+	Changed       int64  `json:"changed"`
+	Vanished      int64  `json:"vanished"`
+	Held          int64  `json:"held"`
+	Skipped       int64  `json:"skipped"`
+	CopiedDigest  string `json:"copied_digest"`  // of all rows that were read
+	DeletedDigest string `json:"deleted_digest"` // of the rows that the deletes reported
+	LeftDigest    string `json:"left_digest"`    // of the rows that were read and left out
+	Balanced      *bool  `json:"balanced"`       // null until the run has ended
+}
+
+// LedgerPart is what a run did with the rows of one clause in one table.
+type LedgerPart struct {
+	Table    string          `json:"table"`
+	Clause   int             `json:"clause"` // from 0
+	Label    string          `json:"label"`
+	Then     string          `json:"then"`
+	Ledger   Ledger          `json:"ledger"`
+	Segments []LedgerSegment `json:"segments"` // none where the rows were purged
+}
+
+// LedgerSegment is a segment that a run wrote.
+type LedgerSegment struct {
+	Segment      string `json:"segment"`
+	Store        string `json:"store"`
+	RowsStore    string `json:"rows_store,omitempty"` // where its rows lay when this was made, if not with its records
+	Stem         string `json:"stem"`
+	Rows         int64  `json:"rows"`
+	Deleted      int64  `json:"deleted"`
+	Sequence     int64  `json:"sequence"` // of its manifest in the table's chain
+	ManifestHash string `json:"manifest_hash"`
+	ClosingSeq   int64  `json:"closing_sequence"`
+	ClosingHash  string `json:"closing_hash"`
+	DisposalHash string `json:"disposal_hash,omitempty"` // where its rows were destroyed since
+}
+
+// Level is how a value stands to its limit.
+type Level string
+
+// Values of Level.
+const (
+	Calm Level = "calm"
+	Near Level = "near" // past half of the limit: a run goes slower
+	Over Level = "over"
+	Open Level = "open" // there is no limit
+)
+
+// Lift is the end of a hold.
+type Lift struct {
+	Reason string `json:"reason"`
+}
+
+// Lineage is which database a table's rows were last moved from, and how far its journal had come.
+type Lineage struct {
+	Source   string `json:"source"`
+	Table    string `json:"table"`
+	Identity string `json:"identity"` // of the journal, which goes wherever the database's data goes
+	Server   string `json:"server"`   // that answered; empty where it does not tell
+	Epoch    int64  `json:"epoch"`    // of the lease that was last taken
+	Settled  int64  `json:"settled"`  // the epoch that began when source and catalog were last settled; 0: never
+}
+
+// Log is how many bytes a run may make the database's log grow by; 0: no limit.
+type Log struct {
+	Minute int64 `json:"minute,omitempty"` // within one minute: a run rests until there is room again
+	Run    int64 `json:"run,omitempty"`    // from its start, or from where it was resumed: then it pauses
+}
+
+// Mask is how a column is cleaned before it is archived.
+type Mask string
+
+// Values of Mask.
+const (
+	MaskBlank Mask = "blank" // NULL, or an empty text where the column takes none
+	MaskHash  Mask = "hash"  // HMAC-SHA-256 under a key that only the service knows, as hexadecimal text
+	MaskYear  Mask = "year"  // the first moment of the year
+	MaskLast4 Mask = "last4" // asterisks, and the last four characters
+)
+
+// Measure is what is made of the rows of a group: count, or sum, min or max of a column. NULLs do not count, as in SQL.
+type Measure struct {
+	Of     string `json:"of"`
+	Column string `json:"column,omitempty"`
+}
+
+// Named is a keep that is defined once, with its reason, and shared by many rules.
+type Named struct {
+	Name    string `json:"name"`
+	Period  string `json:"period,omitzero"`
+	Forever bool   `json:"forever,omitempty"`
+	About   string `json:"about"`
+}
+
+// Narrow is what a plan asks for beyond its rule; it can only take less.
+type Narrow struct {
+	Before *time.Time `json:"before,omitempty"`
+	Where  string     `json:"where,omitempty"`
+	Keys   string     `json:"keys,omitempty"`  // FROM..TO
+	Limit  int64      `json:"limit,omitempty"` // rows; 0: no limit
+}
+
+// NewDisposal asks which segments of a rule may be destroyed.
+type NewDisposal struct {
+	Rule  string `json:"rule"`
+	Table string `json:"table,omitempty"` // whose related rows the rule archived; empty: the rule's own
+	Note  string `json:"note,omitempty"`
+}
+
+// NewKeeping says how long the rows of a restore stay from now on.
+type NewKeeping struct {
+	For string `json:"for"` // ISO 8601; empty: for good
+}
+
+// NewMove says where the rows of a segment are to lie.
+type NewMove struct {
+	To string `json:"to"`
+}
+
+// NewName tells what a column of a table was called before.
+type NewName struct {
+	Name string `json:"name"`          // as it is called now, or was called next
+	Was  string `json:"was,omitempty"` // as it was called before; left out: it was added, and had no other name
+}
+
+// NewPace is the pace that a run is to go on at.
+type NewPace struct {
+	Pace string `json:"pace"` // gentle or unlimited
+}
+
+// NewPartitions asks for partitions to be made in advance.
+type NewPartitions struct {
+	Ahead int  `json:"ahead"`         // how many
+	Try   bool `json:"try,omitempty"` // only say what would be sent to the database
+}
+
+// NewPlan asks for a plan.
+type NewPlan struct {
+	Rule     string `json:"rule"`
+	Before   string `json:"before,omitempty"`   // a cutoff earlier than the rule's; ISO 8601
+	Where    string `json:"where,omitempty"`    // a further condition
+	Keys     string `json:"keys,omitempty"`     // FROM..TO
+	Limit    int64  `json:"limit,omitempty"`    // rows
+	Note     string `json:"note,omitempty"`     // what the plan is for
+	Exact    bool   `json:"exact,omitempty"`    // count the rows, rather than estimate
+	Budget   string `json:"budget,omitempty"`   // for counting; an ISO 8601 duration
+	Confirm  bool   `json:"confirm,omitempty"`  // the table's changes since the rule was applied are meant
+	Override string `json:"override,omitempty"` // the reason for going beyond a guard rail
+	Ticket   string `json:"ticket,omitempty"`   // any text of the caller's, under which it can ask how far the counting is
+}
+
+// NewRefusal says why a restore is refused.
+type NewRefusal struct {
+	Reason string `json:"reason"`
+}
+
+// NewRun asks for a run of a plan.
+type NewRun struct {
+	Plan  string `json:"plan"`
+	Empty bool   `json:"empty,omitempty"` // remove all rows of the table at once, where the plan offers that
+}
+
+// NewSettling asks for source, stores and catalog to be made to agree about a table.
+type NewSettling struct {
+	Reason string `json:"reason"` // what happened; it is kept
+}
+
+// NewSource is a source to add.
+type NewSource struct {
+	Name         string `json:"name"`
+	Engine       string `json:"engine"`
+	Address      string `json:"address"`
+	PasswordEnv  string `json:"password_env,omitempty"`
+	PasswordFile string `json:"password_file,omitempty"`
+	TLS          string `json:"tls,omitempty"`
+	TLSCA        string `json:"tls_ca,omitempty"`
+	Disk         string `json:"disk,omitempty"`
+	Origin       string `json:"origin,omitempty"`
+	Connections  int    `json:"connections,omitempty"`
+}
+
+// NewStore is a store to add.
+type NewStore struct {
+	Name     string       `json:"name"`
+	Path     string       `json:"path,omitempty"`     // of a directory
+	Bucket   *StoreBucket `json:"bucket,omitempty"`   // of an object store
+	Second   string       `json:"second,omitempty"`   // the store for second copies
+	Seal     *Seal        `json:"seal,omitempty"`     // where the keys are with which its files are encrypted; left out: they are not
+	Tariff   *Tariff      `json:"tariff,omitempty"`   // of a bucket whose files go cold
+	Existing bool         `json:"existing,omitempty"` // the place comes from elsewhere: it is a store already, or holds segments
+}
+
+// NewSweep asks for what interrupted runs left behind.
+type NewSweep struct {
+	Older  string `json:"older,omitempty"`  // ISO 8601: only files that were not touched for so long; empty: P1D
+	Remove bool   `json:"remove,omitempty"` // false: they are only listed
+}
+
+// Offer is what the retrieval of segments takes at one priority, by their stores' tariffs.
+type Offer struct {
+	Priority Priority `json:"priority"`
+	Wait     string   `json:"wait,omitempty"` // ISO 8601; empty: not known
+	Price    *float64 `json:"price"`          // null: not known
+	Currency string   `json:"currency,omitempty"`
+}
+
+// Pace is how hard a run works its source.
+type Pace string
+
+// Values of Pace.
+const (
+	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and many times as long a rest after each
+	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
+)
+
+// Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be emptied at
+// once.
+type Part struct {
+	Name    string      `json:"name"` // empty: the table
+	From    string      `json:"from,omitempty"`
+	To      string      `json:"to,omitempty"`
+	Rows    int64       `json:"rows"` // by the plan
+	State   PartState   `json:"state"`
+	Reason  string      `json:"reason,omitempty"` // why its rows go one by one
+	Left    int64       `json:"left"`             // rows that left with it
+	Copy    int64       `json:"copy_micros"`      // time for copying and verifying
+	Compare int64       `json:"compare_micros"`   // time for comparing once more, while it was aside
+	Drop    int64       `json:"drop_micros"`      // time for taking it out and dropping it
+	Purges  []PartPurge `json:"purges,omitempty"`
+}
+
+// PartPurge is the number of the journal row of what one clause purges with a partition.
+type PartPurge struct {
+	Clause int `json:"clause"`
+	Number int `json:"number"`
+}
+
+// PartState is where a partition stands that is to leave as a whole.
+type PartState string
+
+// Values of PartState.
+const (
+	PartWaiting PartState = "waiting"
+	PartCopying PartState = "copying"
+	PartCopied  PartState = "copied" // all of its rows are copied and verified, where they are archived
+	PartLeft    PartState = "left"   // it was dropped
+	PartRows    PartState = "rows"   // it stays, and its rows go one by one
+)
+
+// Partition is a part of a table that holds a range of one column's values.
+type Partition struct {
+	Name       string `json:"name"`
+	Schema     string `json:"schema,omitempty"` // that it lies in, where partitions are tables
+	Column     string `json:"column"`
+	From       string `json:"from,omitempty"` // the least value, as the column's text; empty: no bound
+	To         string `json:"to,omitempty"`   // the value before which it ends; empty: no bound
+	Rows       int64  `json:"rows"`           // the database's estimate; -1 where it has none
+	Bytes      int64  `json:"bytes"`          // of the rows, without indexes
+	IndexBytes int64  `json:"index_bytes"`
+	Hinders    string `json:"hinders,omitempty"` // why the database, or our rights there, do not let it leave as a whole
+}
+
+// PartitionsAhead is what making partitions in advance does, or would do.
+type PartitionsAhead struct {
+	Made       bool            `json:"made"`
+	Partitions []PlanPartition `json:"partitions"` // the new ones
+	Statements []string        `json:"statements"`
+}
+
+// Pass is the part of a run that takes the rows of one clause.
+type Pass struct {
+	Clause  int           `json:"clause"`
+	Label   string        `json:"label"`
+	Then    string        `json:"then"`
+	Store   string        `json:"store,omitempty"`
+	Cutoff  time.Time     `json:"cutoff"`
+	Due     int64         `json:"due"` // by the plan
+	Ledger  Ledger        `json:"ledger"`
+	Related []PassRelated `json:"related,omitempty"` // the tables whose rows went along
+}
+
+// PassRelated is what a pass did in a related table.
+type PassRelated struct {
+	Table  string `json:"table"`
+	Then   string `json:"then"`
+	Store  string `json:"store,omitempty"`
+	Ledger Ledger `json:"ledger"`
+}
+
+// PinnedCutoff is the cutoff of one clause.
+type PinnedCutoff struct {
+	At    *time.Time `json:"at,omitempty"`
+	Never bool       `json:"never,omitempty"` // nothing is due
+	All   bool       `json:"all,omitempty"`   // everything is due
+}
+
+// PinnedRule is the rule of a related table as a plan found it: what that keeps, keeps its family, whatever becomes of the rule until the run.
+type PinnedRule struct {
+	Table    string         `json:"table"`
+	Rule     string         `json:"rule"`
+	Revision int            `json:"revision"`
+	Cutoffs  []PinnedCutoff `json:"cutoffs"` // by clause
+}
+
+// Placed is a hold with what it protects now.
+type Placed struct {
+	Hold
+	Rows int64 `json:"rows"` // live rows that it holds, counted to 100,000
+}
+
+// PlacedItem is a segment that is to be destroyed, in a list of them.
+type PlacedItem struct {
+	DisposalItem
+}
+
+// PlacedStay is a segment that stays, in a list of them.
+type PlacedStay struct {
+	DisposalStay
+}
+
+// Plan is what a run would do. It is never changed.
+type Plan struct {
+	ID       string     `json:"id"`
+	Rule     string     `json:"rule"`
+	Revision int        `json:"revision"`
+	Source   string     `json:"source"`
+	Table    string     `json:"table"`
+	Cutoff   time.Time  `json:"cutoff"` // the latest of its clauses'
+	MadeAt   time.Time  `json:"made_at"`
+	Counts   Counts     `json:"counts"`
+	Batches  int64      `json:"batches"`
+	Segments int64      `json:"segments"`
+	Warnings []string   `json:"warnings"`
+	Detail   PlanDetail `json:"detail"`
+}
+
+// PlanCatchAll is the partition that takes what no other does.
+type PlanCatchAll struct {
+	Name string `json:"name"`
+	Rows int64  `json:"rows"` // counted to 100,000; -1: not counted
+	Due  int64  `json:"due"`
+}
+
+// PlanClause is a clause as the plan pins it.
+type PlanClause struct {
+	Clause      int             `json:"clause"`
+	Label       string          `json:"label"`
+	About       string          `json:"about,omitempty"`
+	Locked      string          `json:"locked,omitempty"`
+	Keep        string          `json:"keep"`
+	Cutoff      *time.Time      `json:"cutoff"` // null: never due
+	Then        Then            `json:"then"`
+	Store       string          `json:"store,omitempty"`
+	ArchiveKeep string          `json:"archive_keep,omitempty"`
+	DeleteAfter string          `json:"delete_after,omitempty"`
+	Omit        []string        `json:"omit,omitempty"`
+	Mask        map[string]Mask `json:"mask,omitempty"`
+}
+
+// PlanDetail is what a plan holds beside its numbers.
+type PlanDetail struct {
+	Note       string          `json:"note,omitempty"`
+	Narrow     Narrow          `json:"narrow"`
+	Clauses    []PlanClause    `json:"clauses"`
+	Related    []PlanRelated   `json:"related"`
+	Pinned     []PinnedRule    `json:"pinned"` // the rules of related tables, as they were; null: the plan is of an older version
+	Partitions []PlanPartition `json:"partitions"`
+	CatchAll   *PlanCatchAll   `json:"catch_all,omitempty"`
+	Emptying   *PlanEmptying   `json:"emptying,omitempty"` // of a rule that empties its table
+	Statements []Statement     `json:"statements"`
+	Expect     Expectation     `json:"expect"`
+	Drift      []string        `json:"drift"`              // how the table differs from what it was when the rule was applied
+	Confirm    bool            `json:"confirm"`            // the drift changes what would be deleted or archived: a run needs it confirmed
+	Guards     []string        `json:"guards"`             // guard rails that the plan breaks
+	Override   string          `json:"override,omitempty"` // the reason for which it may
+}
+
+// PlanEmptying says whether a table can be emptied at once, rather than in batches.
+type PlanEmptying struct {
+	Offered bool     `json:"offered"`
+	Why     string   `json:"why,omitempty"` // not
+	Effects []string `json:"effects"`       // what it locks, resets and passes by
+}
+
+// PlanPartition says how a partition's rows leave.
+type PlanPartition struct {
+	Name       string `json:"name"`
+	From       string `json:"from,omitempty"` // empty: no bound
+	To         string `json:"to,omitempty"`
+	Rows       int64  `json:"rows"` // the database's estimate; -1 where it has none
+	Bytes      int64  `json:"bytes"`
+	IndexBytes int64  `json:"index_bytes"`
+	Way        Way    `json:"way"`
+	Why        string `json:"why,omitempty"`
+}
+
+// PlanRelated is a table whose rows go along.
+type PlanRelated struct {
+	Table string `json:"table"`
+	Above string `json:"above"` // the table that its rows refer to
+	On    string `json:"on"`
+	Then  Then   `json:"then"`
+	Rows  int64  `json:"rows"`            // that go along with the due rows; -1: not counted
+	Keeps bool   `json:"keeps,omitempty"` // it has a rule of its own: what that keeps, keeps its family
+}
+
+// Pressure is what the readings of one moment come to.
+type Pressure struct {
+	Readings []Reading `json:"readings"`
+	Rest     bool      `json:"rest"`   // until a value is back within its limit
+	Slow     float64   `json:"slow"`   // 0: not at all, to 1: as slow as pressure makes a run
+	Reason   string    `json:"reason"` // in words, of a rest or slowing down
+}
+
+// Preview is what a rule would do, without being applied or planned.
+type Preview struct {
+	Rule     *RuleBody     `json:"rule"` // as it was read; null where it could not be
+	Text     string        `json:"text"` // the rule as the form writes it, where it came from the form
+	Problems []RuleProblem `json:"problems"`
+	Plan     *Plan         `json:"plan"` // null where a mistake is in the way
+}
+
+// Priority is how urgent a retrieval is.
+type Priority string
+
+// Values of Priority.
+const (
+	Low    Priority = "low"
+	Normal Priority = "normal"
+	High   Priority = "high"
+)
+
+// Rate is what a retrieval takes at one priority.
+type Rate struct {
+	Wait  string  `json:"wait"`  // ISO 8601, from asking until the copy is there
+	Price float64 `json:"price"` // of a GiB
+}
+
+// Reading is what a signal showed, beside its limit.
+type Reading struct {
+	Signal string   `json:"signal"`
+	Label  string   `json:"label"`
+	Unit   Unit     `json:"unit"`
+	Value  float64  `json:"value"`
+	Limit  *float64 `json:"limit,omitempty"`
+	Floor  bool     `json:"floor,omitempty"` // the limit is the least that must be there
+	Level  Level    `json:"level"`
+}
+
+// Reappeared is a segment whose deletes the source has forgotten.
+type Reappeared struct {
+	Segment string `json:"segment"`
+	Deleted int64  `json:"deleted"` // rows, by its closing record
+	Live    int64  `json:"live"`    // of those, rows whose key is in the table; -1: the table has no key, so nobody can tell
+}
+
+// Reconciliation is what source, stores and catalog tell of a table, side by side.
+type Reconciliation struct {
+	Source      string       `json:"source"`
+	Table       string       `json:"table"`
+	Agree       bool         `json:"agree"`
+	Differences []string     `json:"differences"` // in words
+	Known       *Lineage     `json:"known"`       // to the catalog; null: no run has worked on the table
+	Identity    string       `json:"identity"`    // of the source's journal; empty: it has none
+	Server      string       `json:"server"`
+	Epoch       int64        `json:"epoch"`
+	SourceLink  int64        `json:"source_link"`  // the newest link of the chain that the source's journal knows
+	CatalogLink int64        `json:"catalog_link"` // that the catalog knows
+	StoreLink   int64        `json:"store_link"`   // that lies in the stores
+	Unknown     []string     `json:"unknown"`      // segments in the stores that the catalog does not know
+	Displaced   []string     `json:"displaced"`    // segments whose rows are not in the store in which the catalog has them
+	Reappeared  []Reappeared `json:"reappeared"`   // segments whose rows were deleted after the moment that the source is at
+	Settling    []string     `json:"settling"`     // what settling does, in words
+	Totals      *TableTotals `json:"totals"`       // of all rows that ever were; null where nothing was ever archived or purged
+}
+
+// Related is a table whose rows go along with the rows that they refer to. A row and its related rows leave whole or
+// not at all.
+type Related struct {
+	Table   string            `json:"table"`
+	On      map[string]string `json:"on,omitempty"` // its column → column of the table above it; empty: by the only foreign key
+	Then    Then              `json:"then"`         // archive, purge or unlink
+	Related []Related         `json:"related,omitempty"`
+}
+
+// Report is what a check of a source found.
+type Report struct {
+	Engine  string          `json:"engine"`
+	Version string          `json:"version"`
+	User    string          `json:"user,omitempty"`
+	TLS     string          `json:"tls,omitempty"`
+	Journal string          `json:"journal"` // where the journal tables are, or would be
+	Items   []SourceFinding `json:"items"`
+}
+
+// Resealed is what sealing a store's files with its newest key came to.
+type Resealed struct {
+	Sealed  int   `json:"sealed"`  // files that are sealed with it now, and were not before
+	Bytes   int64 `json:"bytes"`   // of those, as they lay there
+	Cold    int   `json:"cold"`    // files that could not be read, since they are in cold storage
+	Strange int   `json:"strange"` // files that belong to no segment of this catalog, and were left as they are
+}
+
+// Restore is a request to bring archived rows back.
+type Restore struct {
+	ID           string       `json:"id"`
+	Source       string       `json:"source"`
+	Table        string       `json:"table"`
+	Scope        Scope        `json:"scope"`
+	Target       string       `json:"target"`                  // "table", "side" or "file"
+	TargetSource string       `json:"target_source,omitempty"` // of side: the source of the table that is made
+	TargetTable  string       `json:"target_table,omitempty"`  // of side: the table that is made
+	Format       string       `json:"format"`                  // of a file: csv, ndjson or parquet
+	Note         string       `json:"note"`
+	State        RestoreState `json:"state"`
+	Reason       string       `json:"reason"`
+	CreatedAt    time.Time    `json:"created_at"`
+	EndedAt      *time.Time   `json:"ended_at"`
+	CreatedBy    string       `json:"created_by"`
+	Segments     int64        `json:"segments"`
+	Found        int64        `json:"found"`    // archived rows in the scope
+	Restored     int64        `json:"restored"` // put back, or written to the file
+	Skipped      int64        `json:"skipped"`  // their key was there already, or a newer archived version
+	Digest       string       `json:"digest"`   // of the restored rows
+	Verified     *bool        `json:"verified"` // counts and digest hold
+	FileBytes    int64        `json:"file_bytes"`
+	Fit          Fit          `json:"fit"`
+	Lasts        string       `json:"lasts,omitempty"` // ISO 8601: the rows go again when that has passed; empty: they stay
+	ExpiresAt    *time.Time   `json:"expires_at"`      // when they go
+	ExpiredAt    *time.Time   `json:"expired_at"`      // when they went
+	TakenBack    int64        `json:"taken_back"`      // rows that went
+	Stayed       int64        `json:"stayed"`          // rows that had been changed, and stayed
+	Conflicts    string       `json:"conflicts"`       // what becomes of rows whose key is there: "skip", "fail" or "replace"
+	Replaced     int64        `json:"replaced"`        // of the restored rows, those that took the place of another
+	Pace         string       `json:"pace"`
+	Of           int64        `json:"of"` // rows of the segments that are read, for telling how far it is; 0: not known yet
+	ApprovedBy   string       `json:"approved_by"`
+	ApprovedAt   *time.Time   `json:"approved_at"`
+	Tell         string       `json:"tell"` // who is told when it is ready: a mail address or a URL
+	ToldAt       *time.Time   `json:"told_at"`
+	Begun        bool         `json:"begun"` // rows may have been put back or replaced
+}
+
+// RestorePreview is what a restore would do.
+type RestorePreview struct {
+	Source    string   `json:"source"`
+	Table     string   `json:"table"`
+	Segments  int      `json:"segments"`  // that have rows for it
+	Rows      int64    `json:"rows"`      // archived rows in the scope, those of related tables aside
+	Stale     int64    `json:"stale"`     // further ones, of which a newer version is archived: they do not go into a table
+	Bytes     int64    `json:"bytes"`     // of segments that are read
+	Conflicts int64    `json:"conflicts"` // of the rows, those whose key is in the target already
+	Untold    bool     `json:"untold"`    // the target has no key, so nobody can tell conflicts
+	Into      string   `json:"into"`      // in words
+	Triggers  []string `json:"triggers"`  // of the target, that fire for each row
+	Approval  bool     `json:"approval"`  // somebody has to approve it first
+	Cold      *Chilled `json:"cold"`      // what has to be retrieved first, whose rows are not counted; null: nothing
+}
+
+// RestoreRequest is what somebody asks for.
+type RestoreRequest struct {
+	Source       string   `json:"source,omitempty"` // with Table, for a span of age or a filter; otherwise they follow from the scope
+	Table        string   `json:"table,omitempty"`
+	Scope        Scope    `json:"scope"`
+	Target       string   `json:"target"`                  // "table", "side" or "file"
+	TargetTable  string   `json:"target_table,omitempty"`  // of side: the table that is made
+	TargetSource string   `json:"target_source,omitempty"` // of side: the source that it is made in; empty: the one that the rows came from
+	Format       string   `json:"format,omitempty"`
+	Conflicts    string   `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, "fail" before anything is written, or "replace" them; empty: skip
+	Fit          Fit      `json:"fit,omitzero"`        // of table: how rows go into a table that was altered since
+	For          string   `json:"for,omitempty"`       // of table: how long the rows stay before they go again, ISO 8601; empty: for good
+	Note         string   `json:"note,omitempty"`
+	Keys         []string `json:"keys,omitempty"`     // in place of a filter, of a table whose key has one column
+	Priority     Priority `json:"priority,omitempty"` // of retrievals, where rows are in cold storage; empty: normal
+	Days         int      `json:"days,omitempty"`     // that retrieved copies stay; 0: as the store's tariff says
+	Pace         string   `json:"pace,omitempty"`     // gentle or unlimited; empty: that of the table's rule
+	Tell         string   `json:"tell,omitempty"`     // who is told when it is ready: a mail address, or a URL that is sent it as JSON
+}
+
+// RestoreState is where a restore stands.
+type RestoreState string
+
+// Values of RestoreState.
+const (
+	RestoreAsked   RestoreState = "asked"      // somebody has to approve it
+	Retrieving     RestoreState = "retrieving" // rows of it are in cold storage, and were asked for
+	Restoring      RestoreState = "running"
+	RestoreDone    RestoreState = "done"
+	RestoreFailed  RestoreState = "failed"
+	RestoreExpired RestoreState = "expired" // its rows were for a time, and are gone again
+	RestoreRefused RestoreState = "refused" // somebody decided against it
+)
+
+// Retrieval is the fetching of one segment's rows from cold storage, for a time.
+type Retrieval struct {
+	ID         string         `json:"id"`
+	Segment    string         `json:"segment"`
+	Store      string         `json:"store"`
+	Priority   Priority       `json:"priority"`
+	Days       int            `json:"days"` // that the copy stays
+	Bytes      int64          `json:"bytes"`
+	Price      *float64       `json:"price"` // by the store's tariff; null: not known
+	Currency   string         `json:"currency,omitempty"`
+	State      RetrievalState `json:"state"`
+	Reason     string         `json:"reason"`
+	Note       string         `json:"note"` // what it is for
+	CreatedAt  time.Time      `json:"created_at"`
+	CreatedBy  string         `json:"created_by"`
+	ExpectedAt *time.Time     `json:"expected_at"` // by the tariff
+	ReadyAt    *time.Time     `json:"ready_at"`
+	Until      *time.Time     `json:"until"`
+}
+
+// RetrievalRequest asks for segments to be fetched from cold storage: by name, or those of a table that can hold rows of a filter.
+type RetrievalRequest struct {
+	Segments []string `json:"segments,omitempty"`
+	Source   string   `json:"source,omitempty"`
+	Table    string   `json:"table,omitempty"`
+	Where    string   `json:"where,omitempty"` // in the language of rules; empty: all of the table
+	Priority Priority `json:"priority,omitempty"`
+	Days     int      `json:"days,omitempty"` // that the copies stay; 0: as the store's tariff says
+	Note     string   `json:"note,omitempty"`
+}
+
+// RetrievalState is where a retrieval stands.
+type RetrievalState string
+
+// Values of RetrievalState.
+const (
+	RetrievalAsked  RetrievalState = "retrieving" // the store was asked, and has no copy yet
+	RetrievalReady  RetrievalState = "ready"      // a copy is there, for a time
+	RetrievalOver   RetrievalState = "over"       // the copy is gone again
+	RetrievalFailed RetrievalState = "failed"
+)
+
+// Revision is one revision of a rule; all are kept.
+type Revision struct {
+	Rule      string    `json:"rule"`
+	Revision  int       `json:"revision"`
+	Text      string    `json:"text"`
+	Changes   []string  `json:"changes"`
+	Reason    string    `json:"reason,omitempty"` // why a locked clause was loosened
+	AppliedAt time.Time `json:"applied_at"`
+	AppliedBy string    `json:"applied_by"`
+}
+
+// RowAt is where an archived row lies.
+type RowAt struct {
+	Segment string `json:"segment"`
+	Ordinal int    `json:"ordinal"` // from 0, in the order of the file
+}
+
+// Rule is the newest revision of a rule.
+type Rule struct {
+	Name      string    `json:"name"`
+	Revision  int       `json:"revision"`
+	Source    string    `json:"source"`
+	Table     string    `json:"table"`
+	Text      string    `json:"text"`
+	Body      RuleBody  `json:"body"`
+	AppliedAt time.Time `json:"applied_at"`
+}
+
+// RuleBody is the retention rule of one table.
+type RuleBody struct {
+	Name        string              `json:"name"`
+	About       string              `json:"about,omitempty"` // why the records are kept as long as they are
+	Off         bool                `json:"off,omitempty"`   // not enabled: it can be planned, and not run
+	Source      string              `json:"source"`
+	Table       string              `json:"table"`
+	Age         Age                 `json:"age"`
+	Zone        string              `json:"zone,omitempty"`     // IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
+	Modified    string              `json:"modified,omitempty"` // column that tells when writers last touched a row
+	Joins       map[string]Join     `json:"joins,omitempty"`
+	Related     []Related           `json:"related,omitempty"`
+	Include     []string            `json:"include,omitempty"` // joined columns, as JOIN.COLUMN, that are archived with the row
+	Copy        []string            `json:"copy,omitempty"`    // joins whose rows are kept beside the segment
+	Clauses     []Clause            `json:"clauses"`
+	Then        Then                `json:"then"`
+	DeleteAfter *string             `json:"delete_after,omitempty"` // with copy: how long after the copy the rows are deleted; nil: by hand
+	Archive     Archive             `json:"archive"`
+	Omit        []string            `json:"omit,omitempty"` // columns that are not archived
+	Mask        map[string]Mask     `json:"mask,omitempty"` // columns that are archived in another form
+	Confirm     string              `json:"confirm,omitempty"`
+	Pace        Pace                `json:"pace"`
+	Window      []string            `json:"window,omitempty"`     // when a run may work; none: at any time
+	Budget      *Budget             `json:"budget,omitempty"`     // of one window
+	Log         *Log                `json:"log,omitempty"`        // what a run may make the database write to its log
+	Limits      map[string]*float64 `json:"limits,omitempty"`     // of signals, by their names, in the signal's unit; null: none
+	Partitions  Way                 `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
+}
+
+// RuleFile is a file of rules to check or apply.
+type RuleFile struct {
+	File   string `json:"file,omitempty"` // its name, for messages
+	Text   string `json:"text"`
+	Reason string `json:"reason,omitempty"` // for loosening a locked clause
+}
+
+// RuleProblem is one thing that is wrong, or worth knowing, in a file of rules.
+type RuleProblem struct {
+	File    string `json:"file,omitempty"`
+	Line    int    `json:"line,omitempty"`   // from 1; 0 where the problem has no place
+	Column  int    `json:"column,omitempty"` // from 1
+	Rule    string `json:"rule,omitempty"`
+	Field   string `json:"field,omitempty"`
+	Message string `json:"message"`
+	Excerpt string `json:"excerpt,omitempty"` // of a filter, with a caret under the place
+	Remedy  string `json:"remedy,omitempty"`
+	Warning bool   `json:"warning,omitempty"` // the rule can be applied all the same
+}
+
+// RuleResult says what a check found, or what became of each rule.
+type RuleResult struct {
+	Applied  []Applied     `json:"applied"`
+	Problems []RuleProblem `json:"problems"` // warnings, where the rules were applied
+}
+
+// RuleView is a rule with its newest plan and when it last ran.
+type RuleView struct {
+	Rule
+	Spoken  string   `json:"spoken"` // the clauses in words
+	LastRun *RunView `json:"last_run"`
+}
+
+// Run is the execution of a plan.
+type Run struct {
+	ID             string     `json:"id"`
+	Plan           string     `json:"plan"`
+	Rule           string     `json:"rule"`
+	Revision       int        `json:"revision"`
+	Source         string     `json:"source"`
+	Table          string     `json:"table"`
+	Action         string     `json:"action"` // archive or purge
+	Store          string     `json:"store"`
+	Pace           string     `json:"pace"`
+	Cutoff         time.Time  `json:"cutoff"`
+	Due            int64      `json:"due"` // by the plan
+	State          RunState   `json:"state"`
+	Reason         string     `json:"reason"` // of the state, where there is one
+	CreatedAt      time.Time  `json:"created_at"`
+	StartedAt      *time.Time `json:"started_at"`
+	EndedAt        *time.Time `json:"ended_at"`
+	Working        int64      `json:"working_micros"` // time spent running, pauses left out
+	RawBytes       int64      `json:"raw_bytes"`
+	FileBytes      int64      `json:"file_bytes"`
+	LogBytes       *int64     `json:"log_bytes"` // that the database's log grew by, others' writing included; nil where it is not known
+	Slices         int        `json:"slices"`    // slices whose rows are all accounted for
+	Passes         []Pass     `json:"passes"`    // one for each clause that takes rows, in order
+	Pass           int        `json:"pass"`      // the one that it is at
+	Limit          int64      `json:"limit,omitempty"`
+	Parts          []Part     `json:"parts"`                // partitions that are to leave as a whole, the oldest first
+	Emptying       bool       `json:"emptying"`             // the table is to be emptied at once, if that can be done
+	Cancelling     bool       `json:"cancelling"`           // it was decided that it ends: it deletes nothing more, whoever takes it up
+	Deleting       bool       `json:"deleting"`             // of a run that copies: it was decided that the rows go
+	DeleteAt       *time.Time `json:"delete_at"`            // when that is decided on its own
+	ResumeAt       *time.Time `json:"resume_at"`            // of a run that rests: when its next window opens
+	WindowBegan    *time.Time `json:"window_began"`         // and when it began to work in it
+	WindowRows     int64      `json:"window_rows"`          // rows taken in that window
+	LastWindowRows int64      `json:"last_window_rows"`     // and in the one before
+	WindowsLeft    *int64     `json:"windows_left"`         // that it will take, as far as can be told
+	Pressure       *Pressure  `json:"pressure,omitempty"`   // of the database, while the run goes on
+	BatchRows      int        `json:"batch_rows,omitempty"` // that the next batch will take
+	Ledger         Ledger     `json:"ledger"`
+}
+
+// RunLedger is the accounting of a run, with the records in the stores that it rests on, so that anybody who has those can check it.
+type RunLedger struct {
+	Format   string       `json:"format"`
+	Instance string       `json:"instance"` // the service that carried the run out
+	Run      string       `json:"run"`
+	Rule     string       `json:"rule"`
+	Revision int          `json:"revision"`
+	Source   string       `json:"source"`
+	Table    string       `json:"table"`
+	State    string       `json:"state"`
+	Cutoff   time.Time    `json:"cutoff"`
+	Started  *time.Time   `json:"started"`
+	Ended    *time.Time   `json:"ended"`
+	Made     time.Time    `json:"made"` // this document
+	Parts    []LedgerPart `json:"parts"`
+}
+
+// RunState is where a run stands.
+type RunState string
+
+// Values of RunState.
+const (
+	Queued    RunState = "queued"
+	Running   RunState = "running"
+	Paused    RunState = "paused"
+	Resting   RunState = "resting" // until its next window of time opens
+	Failed    RunState = "failed"  // stopped for a reason; can be resumed or cancelled
+	Copied    RunState = "copied"  // everything is copied and verified; the deleting waits for its own decision
+	Done      RunState = "done"
+	Cancelled RunState = "cancelled"
+)
+
+// RunView is a run with what follows from its counts.
+type RunView struct {
+	Run
+	Done        int64    `json:"done"` // rows dealt with: copied, while it only copies
+	Rate        float64  `json:"rate"` // rows a second while working
+	SecondsLeft *float64 `json:"seconds_left"`
+	SecondsLow  *float64 `json:"seconds_low"`  // if it goes on as its faster batches did
+	SecondsHigh *float64 `json:"seconds_high"` // and as its slower ones, rests included
+}
+
+// Sample is some of the rows that would go, as they are when they are asked for. It is kept nowhere.
+type Sample struct {
+	Columns []string   `json:"columns"`
+	Rows    [][]string `json:"rows"`
+}
+
+// Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
+type Scope struct {
+	Run      string   `json:"run,omitempty"`
+	Segment  string   `json:"segment,omitempty"`
+	From     string   `json:"from,omitempty"`     // age at or after; ISO 8601
+	To       string   `json:"to,omitempty"`       // age before; ISO 8601
+	Where    string   `json:"where,omitempty"`    // in the language of rules
+	Rows     []RowAt  `json:"rows,omitempty"`     // single rows, as a search names them
+	All      bool     `json:"all,omitempty"`      // every archived row of the table
+	Priority Priority `json:"priority,omitempty"` // of retrievals, where rows of it are in cold storage
+	Days     int      `json:"days,omitempty"`     // that retrieved copies stay
+}
+
+// Scrub is how the segments of a store are verified again and again.
+type Scrub struct {
+	Every  string `json:"every,omitempty"`  // ISO 8601: a segment is verified again when that has passed; empty: never on its own
+	Rate   int64  `json:"rate,omitempty"`   // bytes a second at the most; 0: as fast as it goes
+	Window string `json:"window,omitempty"` // the time of day, in UTC, in which that is done; empty: any
+}
+
+// Seal says where the keys of a sealed store are: age identities (age-encryption.org/v1), one a line. New files are sealed with
+// the first of them; the others only open what was sealed with them before.
+type Seal struct {
+	File string `json:"key_file,omitempty"`
+	Env  string `json:"key_env,omitempty"` // the environment variable that holds them, in place of a file
+}
+
+// SearchRequest asks for archived rows of a table.
+type SearchRequest struct {
+	Source  string   `json:"source"`
+	Table   string   `json:"table"`
+	Where   string   `json:"where,omitempty"`   // in the language of rules; empty: every row
+	Columns []string `json:"columns,omitempty"` // to be shown; empty: all
+	Limit   int      `json:"limit,omitempty"`   // rows at the most; 0: all
+	Live    bool     `json:"live,omitempty"`    // rows of the table itself too, before those of the archive; needs a limit
+	Whole   bool     // of the table too, without a limit
+	Wide    bool     // all segments are looked at, whatever the catalog knows of their keys
+	AtOnce  bool     // the records of all segments are in memory, however many there are
+}
+
+// Searched is how much was searched. Rows are those whose content was looked at, Bytes what was read of the stores.
+type Searched struct {
+	Segments   int       `json:"segments"`
+	Passed     int       `json:"passed"` // segments passed over by what their footers tell
+	Rows       int64     `json:"rows"`
+	Bytes      int64     `json:"bytes"`
+	Found      int64     `json:"found"`
+	Live       int64     `json:"live"`              // of those found, rows of the table itself
+	Cold       *Chilled  `json:"cold"`              // segments in cold storage that may hold such rows and were not searched; null: none
+	More       bool      `json:"more"`              // the limit was reached; there may be more
+	Superseded int64     `json:"superseded"`        // rows that were passed over, since a newer version of them is archived
+	Lacking    []Lacking `json:"lacking,omitempty"` // columns that it asks for and that some of the segments do not have
+	Large      bool      `json:"large,omitempty"`   // there are more, and these are as many bytes as an answer may have
+	Untold     string    `json:"untold,omitempty"`  // what a run that goes on may have archived, and the source does not tell; empty: nothing
+}
+
+// Segment is one archived file of rows.
+type Segment struct {
+	ID           string       `json:"id"`
+	Run          string       `json:"run"`
+	Number       int          `json:"number"`
+	Clause       int          `json:"clause"` // of the rule, from 0
+	Source       string       `json:"source"`
+	Table        string       `json:"table"`
+	Part         string       `json:"part,omitempty"` // the partition that its rows were to leave with
+	Store        string       `json:"store"`
+	Stem         string       `json:"stem"`
+	State        SegmentState `json:"state"`
+	Rows         int64        `json:"rows"`
+	RawBytes     int64        `json:"raw_bytes"`
+	FileBytes    int64        `json:"file_bytes"`
+	Oldest       string       `json:"oldest"`
+	Newest       string       `json:"newest"`
+	Deleted      int64        `json:"deleted"`
+	Changed      int64        `json:"changed"`
+	Vanished     int64        `json:"vanished"`
+	Held         int64        `json:"held"`
+	Skipped      int64        `json:"skipped"`
+	Digest       string       `json:"digest"`
+	CreatedAt    time.Time    `json:"created_at"`
+	ClosedAt     *time.Time   `json:"closed_at"`
+	VerifiedAt   *time.Time   `json:"verified_at"`
+	KeepUntil    *time.Time   `json:"keep_until"` // by the rule's archive.keep; nil: without end
+	Sequence     int64        `json:"sequence"`   // of the manifest in the table's chain
+	ManifestHash string       `json:"manifest_hash"`
+	ClosingSeq   int64        `json:"closing_sequence"`
+	ClosingHash  string       `json:"closing_hash"`
+	Second       string       `json:"second"`    // the second store, where it lies there too
+	SecondAt     *time.Time   `json:"second_at"` // since when
+	Damage       string       `json:"damage"`    // what was last found to be wrong with it
+	Disposal     string       `json:"disposal"`  // that it was destroyed by, or is being
+	DisposedAt   *time.Time   `json:"disposed_at"`
+	DisposalSeq  int64        `json:"disposal_sequence"`
+	Erased       bool         `json:"erased"` // it was destroyed for an erasure: what stayed of it is in another segment
+	DisposalHash string       `json:"disposal_hash"`
+	RowsStore    string       `json:"rows_store"`       // where its rows lie, if not with its records in Store
+	Moving       string       `json:"moving,omitempty"` // the store to which its rows are being moved
+	Cold         bool         `json:"cold"`             // its rows have to be retrieved before they can be read
+	WarmUntil    *time.Time   `json:"warm_until"`       // a retrieved copy is there until then
+	WantSecond   string       `json:"want_second"`      // the store for its second copy, by its rule; empty: as its store says
+	ColdStore    string       `json:"cold_store"`       // where its rows are to move, by its rule
+	ColdAt       *time.Time   `json:"cold_at"`          // and when
+	Rule         string       `json:"rule"`             // that archived it
+	Rewrites     string       `json:"rewrites"`         // the segment of whose rows it holds those that stayed when the others were destroyed
+}
+
+// SegmentDetail is a segment with what its manifest says of its content.
+type SegmentDetail struct {
+	Segment
+	Omitted  []string          `json:"omitted"`
+	Masked   map[string]string `json:"masked"`
+	Included []string          `json:"included"`  // columns of joined rows
+	GoesWith *GoesWith         `json:"goes_with"` // of related rows
+	Beside   []BesideFile      `json:"beside"`    // joined rows that are kept with the segment
+}
+
+// SegmentState is where a segment stands.
+type SegmentState string
+
+// Values of SegmentState.
+const (
+	SegmentWriting   SegmentState = "writing"   // its manifest is not known to be in the store
+	SegmentOpen      SegmentState = "open"      // stored and verified; its rows are being deleted
+	SegmentClosed    SegmentState = "closed"    // its closing record is in the store: rows can be restored
+	SegmentAbandoned SegmentState = "abandoned" // never came to exist
+	SegmentDisposed  SegmentState = "disposed"  // its disposal record is in the store: its rows are destroyed
+)
+
+// Slowdown is a time in which a run went slower than its pace, or rested, and why.
+type Slowdown struct {
+	Begun  time.Time  `json:"begun"`
+	Ended  *time.Time `json:"ended"` // nil: still
+	Rests  bool       `json:"rests"` // it rested altogether
+	Reason string     `json:"reason"`
+}
+
+// SourceFinding is one line of a report.
+type SourceFinding struct {
+	Level  FindingLevel `json:"level"`
+	Table  string       `json:"table,omitempty"`
+	Text   string       `json:"text"`
+	Remedy string       `json:"remedy,omitempty"` // the statement or setting that mends it
+}
+
+// Statement is a statement as it is sent, with the values that are bound to it.
+type Statement struct {
+	Title  string   `json:"title"`
+	SQL    string   `json:"sql"`
+	Values []string `json:"values"`
+}
+
+// Status is what the overview shows.
+type Status struct {
+	Version     string         `json:"version"`
+	Instance    string         `json:"instance"`
+	Started     time.Time      `json:"started"`
+	Now         time.Time      `json:"now"`
+	Totals      Totals         `json:"totals"`
+	Active      []RunView      `json:"active"`       // runs that have not ended, the newest of them
+	ActiveTotal int            `json:"active_total"` // how many there are
+	Recent      []RunView      `json:"recent"`       // ended runs, the newest first
+	Damaged     []Segment      `json:"damaged"`      // segments that were last found to be damaged
+	Disagree    []Disagreement `json:"disagree"`     // tables whose runs are stopped
+	Sources     int            `json:"sources"`
+	Rules       int            `json:"rules"`
+}
+
+// Store is where segments lie.
+type Store struct {
+	Name     string      `json:"name"`
+	Kind     string      `json:"kind"`
+	Path     string      `json:"path"`   // the directory, or the address of bucket and prefix
+	Second   string      `json:"second"` // the store in which every segment has a second copy; empty: none
+	Scrub    Scrub       `json:"scrub"`
+	Bucket   StoreBucket `json:"bucket"`
+	Seal     Seal        `json:"seal"`     // where the keys are with which its files are encrypted
+	Tariff   Tariff      `json:"tariff"`   // of a bucket whose files go cold: what retrievals take
+	Identity string      `json:"identity"` // of its place, which is known by that; empty: it was not looked at since an older version added it
+}
+
+// StoreBucket says where the bucket of an S3-compatible object store is, and how it is spoken to.
+type StoreBucket struct {
+	Endpoint    string `json:"endpoint,omitempty"`         // http://HOST:PORT or https://HOST
+	Name        string `json:"name,omitempty"`             // of the bucket
+	Prefix      string `json:"prefix,omitempty"`           // of the names of all files
+	Region      string `json:"region,omitempty"`           // empty: us-east-1
+	Style       string `json:"style,omitempty"`            // how the bucket is addressed: path or host; empty: path
+	Credentials string `json:"credentials_file,omitempty"` // an INI file with aws_access_key_id and aws_secret_access_key; empty: the environment
+	Profile     string `json:"profile,omitempty"`          // section of that file; empty: default
+	CA          string `json:"ca_file,omitempty"`          // PEM file of the authority that signed the server's certificate; empty: the system's
+	Encryption  string `json:"encryption,omitempty"`       // by the object store: AES256, or aws:kms; empty: as the bucket has it
+	KeyID       string `json:"key_id,omitempty"`           // of the key for aws:kms
+	Class       string `json:"class,omitempty"`            // storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
+}
+
+// StoreChange is what is to be changed of a store; nil: as it was.
+type StoreChange struct {
+	Second *string `json:"second,omitempty"` // the store for second copies; empty: none any more
+	Scrub  *Scrub  `json:"scrub,omitempty"`
+	Seal   *Seal   `json:"seal,omitempty"`   // where the keys are; files that are there already are sealed by a reseal
+	Tariff *Tariff `json:"tariff,omitempty"` // of a store whose files go cold
+}
+
+// StoreKept is a store as it is from now on.
+type StoreKept struct {
+	Store
+	Warnings []string `json:"warnings"`
+}
+
+// StoreTotals is what lies in a store.
+type StoreTotals struct {
+	Segments   int64      `json:"segments"` // whose records lie here
+	FileBytes  int64      `json:"file_bytes"`
+	Unseconded int64      `json:"unseconded"` // segments that do not lie in the second store yet
+	Seconds    int64      `json:"seconds"`    // second copies of another store's segments
+	Away       int64      `json:"away"`       // of its segments, those whose rows lie in another store
+	Guests     int64      `json:"guests"`     // segments of other stores whose rows lie here
+	GuestBytes int64      `json:"guest_bytes"`
+	Damaged    int64      `json:"damaged"`
+	Verified   *time.Time `json:"verified"` // the segment that was not verified for the longest time was so then; null: none has been
+}
+
+// StoreView is a store with what lies in it and what is free.
+type StoreView struct {
+	Store
+	Totals   StoreTotals `json:"totals"`
+	Free     int64       `json:"free"` // bytes; -1 where unknown
+	Problem  string      `json:"problem,omitempty"`
+	Warnings []string    `json:"warnings"` // of how it is set up
+}
+
+// Summary is the answer: of each group the values of its columns, and what was made of its rows; null is NULL.
+type Summary struct {
+	Columns  []string    `json:"columns"`
+	Groups   [][]*string `json:"groups"`
+	Searched Searched    `json:"searched"`
+}
+
+// SummaryRequest asks for counts and sums of archived rows.
+type SummaryRequest struct {
+	Source  string    `json:"source"`
+	Table   string    `json:"table"`
+	Where   string    `json:"where,omitempty"`    // in the language of rules; empty: every row
+	GroupBy []string  `json:"group_by,omitempty"` // columns; none: one group of all rows
+	Of      []Measure `json:"of"`
+	Live    bool      `json:"live,omitempty"` // rows of the table itself too; a row that was put back counts once
+}
+
+// Swept is what lay in a store and belongs to no segment.
+type Swept struct {
+	Looked  int         `json:"looked"` // files that were looked at
+	Going   int         `json:"going"`  // of the listed, those that go
+	Bytes   int64       `json:"bytes"`  // of those
+	Removed int         `json:"removed"`
+	Files   []SweptFile `json:"files"`
+}
+
+// SweptFile is one of these files.
+type SweptFile struct {
+	File     string    `json:"file"`
+	Bytes    int64     `json:"bytes"`
+	Modified time.Time `json:"modified"`
+	Goes     bool      `json:"goes"`
+	Reason   string    `json:"reason"`
+	Removed  bool      `json:"removed"`
+}
+
+// Table is a table of a source.
+type Table struct {
+	Name           string           `json:"name"` // as rules name it; with its schema where that is not the default one
+	Schema         string           `json:"schema,omitempty"`
+	Base           string           `json:"base"` // the name without schema
+	Columns        []Column         `json:"columns"`
+	Numbered       string           `json:"numbered,omitempty"` // where the numbers of columns hold: this table of this server; empty: nowhere
+	Key            []string         `json:"key"`                // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
+	Address        []Column         `json:"address,omitempty"`  // hidden columns that tell where a row lies, in a table without key; empty where the database has none
+	Indexes        []Index          `json:"indexes"`
+	References     []ForeignKey     `json:"references"`
+	ReferencedBy   []ForeignKey     `json:"referenced_by"`
+	Partitions     []Partition      `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
+	CatchAll       string           `json:"catch_all,omitempty"`  // the partition that takes what no other does
+	Triggers       []string         `json:"triggers"`             // names of triggers that fire on delete
+	InsertTriggers []string         `json:"insert_triggers"`      // and of those that fire on insert
+	Obstacles      []string         `json:"obstacles"`            // why no run may work on the table; empty where one may
+	Notes          []string         `json:"notes"`                // what an administrator should know of it
+	Followed       bool             `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
+	Rows           int64            `json:"rows"`                 // the database's estimate; -1 where it has none
+	Bytes          int64            `json:"bytes"`                // of the rows, without indexes; -1 where unknown
+	IndexBytes     int64            `json:"index_bytes"`          // likewise
+	Locked         bool             `json:"locked,omitempty"`     // by others, so that it could not be looked at
+	AgeColumn      string           `json:"age_column,omitempty"` // the column that most likely tells the age
+	Oldest         string           `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
+	Newest         string           `json:"newest,omitempty"`
+	Related        []Table          `json:"related,omitempty"` // tables that a rule relates to it, in the rule's order, where it is kept for a rule
+	Joined         map[string]Table `json:"joined,omitempty"`  // tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
+}
+
+// TableTotals is what has become of a table's rows, over all runs. Records are what counts each of them once:
+// live + archived - again - restored.
+type TableTotals struct {
+	Live     int64 `json:"live"`     // rows in the table now
+	Counted  bool  `json:"counted"`  // they were counted; false: that took too long, and it is the database's estimate
+	Archived int64 `json:"archived"` // rows in the archive that left the table, as often as they did
+	Again    int64 `json:"again"`    // of these, versions of which a newer one is archived too
+	Untold   int   `json:"untold"`   // segments in cold storage that may have such
+	Restored int64 `json:"restored"` // live rows that were put back, and are in the archive too
+	Records  int64 `json:"records"`
+	Purged   int64 `json:"purged"`
+	Disposed int64 `json:"disposed"` // archived once, and destroyed since
+	Erased   int64 `json:"erased"`
+	ByRuns   int64 `json:"by_runs"` // rows that runs have deleted, by their ledgers
+	Adopted  int64 `json:"adopted"` // rows archived by runs that this catalog does not know
+	AddsUp   bool  `json:"adds_up"` // by runs + adopted = archived + disposed + purged + erased
+}
+
+// Tariff is what it takes to retrieve files of a cold store. Object stores do not tell it, so the administrator does.
+type Tariff struct {
+	Of       map[Priority]Rate `json:"of,omitempty"`
+	Currency string            `json:"currency,omitempty"`
+	Days     int               `json:"days,omitempty"`   // how long a retrieved copy stays where nothing else is said; 0: UsualDays
+	Budget   int64             `json:"budget,omitempty"` // bytes in 30 days that the service retrieves on its own, to verify them; 0: none
+}
+
+// Then is what happens to rows that are due.
+type Then string
+
+// Values of Then.
+const (
+	ThenArchive Then = "archive" // copied, verified, deleted
+	ThenCopy    Then = "copy"    // copied and verified; deleted by a second decision
+	ThenPurge   Then = "purge"   // deleted without a copy
+	ThenUnlink  Then = "unlink"  // of related rows alone: they stay, and their reference becomes NULL
+)
+
+// Totals is what the overview sums up.
+type Totals struct {
+	Segments  int64 `json:"segments"`
+	Rows      int64 `json:"rows"`
+	RawBytes  int64 `json:"raw_bytes"`
+	FileBytes int64 `json:"file_bytes"`
+	Purged    int64 `json:"purged"`
+}
+
+// Unit is what a signal is measured in.
+type Unit string
+
+// Values of Unit.
+const (
+	Count            Unit = "count"
+	Bytes            Unit = "bytes"
+	UnitSeconds      Unit = "seconds"
+	UnitMilliseconds Unit = "milliseconds"
+)
+
+// Verification is a reading of segments to see that they are what was written.
+type Verification struct {
+	ID        string            `json:"id"`
+	Store     string            `json:"store"`  // empty: all stores
+	Source    string            `json:"source"` // with Table; empty: all
+	Table     string            `json:"table"`
+	Older     *time.Time        `json:"older"`  // only segments that were not verified since then; null: all
+	Repair    bool              `json:"repair"` // what is damaged is replaced from the other copy, where that is whole
+	State     VerificationState `json:"state"`
+	Reason    string            `json:"reason"` // why it failed
+	CreatedAt time.Time         `json:"created_at"`
+	CreatedBy string            `json:"created_by"`
+	EndedAt   *time.Time        `json:"ended_at"`
+	Segments  int               `json:"segments"`
+	Of        int               `json:"of"`
+	Rows      int64             `json:"rows"`
+	Bytes     int64             `json:"bytes"`
+	OfBytes   int64             `json:"of_bytes"`
+	Wrong     int               `json:"wrong"`
+	Repaired  int               `json:"repaired"`
+	Findings  []FoundInStore    `json:"findings"`
+}
+
+// VerificationRequest says which segments are to be verified.
+type VerificationRequest struct {
+	Store  string `json:"store,omitempty"`  // empty: all stores
+	Source string `json:"source,omitempty"` // with Table; empty: all tables
+	Table  string `json:"table,omitempty"`
+	Repair bool   `json:"repair,omitempty"` // replace what is damaged from the other copy, where that is whole
+}
+
+// VerificationState is where a verification stands.
+type VerificationState string
+
+// Values of VerificationState.
+const (
+	Verifying          VerificationState = "running"
+	VerificationDone   VerificationState = "done" // whatever it found
+	VerificationFailed VerificationState = "failed"
+)
+
+// Way is how the rows of a partition leave.
+type Way string
+
+// Values of Way.
+const (
+	WayWhole Way = "whole" // copied, set aside, compared once more and dropped
+	WayRows  Way = "rows"  // in batches, like the rows of any table
+	WayStays Way = "stays" // no row of it is due
+)
