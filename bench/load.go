@@ -20,11 +20,8 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/source"
 )
 
 // Arms of the measurement: the same workload, with this going on beside it.
@@ -494,27 +491,27 @@ func (w *workload) besideService(ctx context.Context, program, then string, done
 		rule += "zone: UTC\n"
 	}
 	at, _ := time.Parse(time.DateOnly, anchor)
-	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
 		return nil, nil, err
 	}
-	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: rule}); err != nil {
+	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
 		return nil, nil, err
 	}
-	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Before: at.AddDate(0, 0, -loadKeep).Format(time.RFC3339)})
+	p, err := c.MakePlan(ctx, client.NewPlan{Rule: "scan", Before: at.AddDate(0, 0, -loadKeep).Format(time.RFC3339)})
 	if err != nil {
 		return nil, nil, err
 	}
 	started := make(chan error, 1)
-	var r api.RunView
+	var r *client.RunView
 	return func() {
 			var err error
-			r, err = client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
+			r, err = c.StartRun(ctx, client.NewRun{Plan: p.ID})
 			started <- err
 		}, func() {
 			err := <-started
 			if err == nil {
-				var now api.RunView
-				if now, err = client.Get[api.RunView](ctx, c, "/runs/"+r.ID); err == nil && now.State != catalog.Running {
+				var now *client.RunView
+				if now, err = c.Run(ctx, r.ID); err == nil && now.State != client.Running {
 					err = fmt.Errorf("the run is %s: %s", now.State, now.Reason)
 				}
 			}

@@ -12,11 +12,8 @@ import (
 	"syscall"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/service"
-	"ambercellar/internal/source"
 )
 
 // byService does the same work through a service in a process of its own: archived, verified, deleted, with a ledger.
@@ -34,20 +31,20 @@ func byService(ctx context.Context, t table, dir string, purge bool, program str
 	if engine != "postgres" { // whose column has a zone
 		then += "zone: UTC\n"
 	}
-	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
 		return m, err
 	}
 	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: unlimited\n" + then
-	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: rule}); err != nil {
+	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
 		return m, err
 	}
-	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Before: cutoff().Format(time.RFC3339)})
+	p, err := c.MakePlan(ctx, client.NewPlan{Rule: "scan", Before: cutoff().Format(time.RFC3339)})
 	if err != nil {
 		return m, err
 	}
 	spent := ownTime(process)
 	begun := time.Now()
-	r, err := client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
+	r, err := c.StartRun(ctx, client.NewRun{Plan: p.ID})
 	if err != nil {
 		return m, err
 	}
@@ -56,8 +53,8 @@ func byService(ctx context.Context, t table, dir string, purge bool, program str
 	go func() { done <- sample(sampling, process) }()
 	var lastDone int64
 	lastAt := begun
-	err = c.Watch(ctx, r.ID, func(v api.RunView) error {
-		if r = v; v.Done-lastDone >= v.Due/10 {
+	err = c.Watch(ctx, r.ID, func(v client.RunView) error {
+		if r = &v; v.Done-lastDone >= v.Due/10 {
 			now := time.Now()
 			m.Rates = append(m.Rates, float64(v.Done-lastDone)/now.Sub(lastAt).Seconds())
 			lastDone, lastAt = v.Done, now
@@ -68,7 +65,7 @@ func byService(ctx context.Context, t table, dir string, purge bool, program str
 	m.Service = ownTime(process) - spent
 	end()
 	m.Memory = <-done
-	if err == nil && (r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced) {
+	if err == nil && (r.State != client.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced) {
 		err = fmt.Errorf("the run is %s: %s", r.State, r.Reason)
 	}
 	if err != nil || purge {

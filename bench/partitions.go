@@ -9,11 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/source"
 )
 
 // dropReport is how long a partition's rows take to leave as a whole, and one by one.
@@ -95,7 +92,7 @@ func dropped(ctx context.Context, t table, way, program string) (seconds float64
 	}
 	defer stop()
 	engine, address := t.address()
-	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
 		return 0, 0, err
 	}
 	rule := "rule: reading\nsource: bench\ntable: reading\nage: scanned_at\nzone: UTC\nclauses:\n  - before: 2025-02-01\npace: unlimited\n"
@@ -107,22 +104,22 @@ func dropped(ctx context.Context, t table, way, program string) (seconds float64
 	if strings.HasSuffix(way, "row by row") {
 		rule += "partitions: rows\n"
 	}
-	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: rule}); err != nil {
+	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
 		return 0, 0, err
 	}
-	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "reading"})
+	p, err := c.MakePlan(ctx, client.NewPlan{Rule: "reading"})
 	if err != nil {
 		return 0, 0, err
 	}
-	r, err := client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
+	r, err := c.StartRun(ctx, client.NewRun{Plan: p.ID})
 	if err != nil {
 		return 0, 0, err
 	}
-	if err := c.Watch(ctx, r.ID, func(v api.RunView) error { r = v; return nil }); err != nil {
+	if err := c.Watch(ctx, r.ID, func(v client.RunView) error { r = &v; return nil }); err != nil {
 		return 0, 0, err
 	}
-	if r.State != catalog.Done || (len(r.Parts.V) == 1 && r.Parts.V[0].State == catalog.PartLeft) != strings.HasSuffix(way, "as a whole") {
-		return 0, 0, fmt.Errorf("the run is %s: %s; %+v", r.State, r.Reason, r.Parts.V)
+	if r.State != client.Done || (len(r.Parts) == 1 && r.Parts[0].State == client.PartLeft) != strings.HasSuffix(way, "as a whole") {
+		return 0, 0, fmt.Errorf("the run is %s: %s; %+v", r.State, r.Reason, r.Parts)
 	}
 	if r.LogBytes != nil {
 		log = *r.LogBytes

@@ -11,11 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/source"
 )
 
 // planRule has two clauses, so that each row has to be judged.
@@ -68,10 +65,10 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 		return err
 	}
 	defer stop()
-	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: "postgres", Address: server.URL("base")}); err != nil {
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: "postgres", Address: server.URL("base")}); err != nil {
 		return err
 	}
-	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: planRule}); err != nil {
+	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: planRule}); err != nil {
 		return err
 	}
 	r := planReport{When: time.Now().UTC().Format(time.RFC3339), Rows: rows, Settings: postgresSettings, Seconds: map[string][]float64{}, Ratios: map[string]float64{}}
@@ -90,11 +87,11 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 	}
 	plan := func(exact bool) func() (int64, error) {
 		return func() (int64, error) {
-			p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Exact: exact})
-			if err == nil && exact != p.Counts.V.Counted {
-				err = fmt.Errorf("asked for an exact plan: %v; it is counted: %v", exact, p.Counts.V.Counted)
+			p, err := c.MakePlan(ctx, client.NewPlan{Rule: "scan", Exact: exact})
+			if err == nil && exact != p.Counts.Counted {
+				err = fmt.Errorf("asked for an exact plan: %v; it is counted: %v", exact, p.Counts.Counted)
 			}
-			return p.Counts.V.Due, err
+			return p.Counts.Due, err
 		}
 	}
 	for round := range rounds {

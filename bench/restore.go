@@ -9,11 +9,7 @@ import (
 	"syscall"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
-	"ambercellar/internal/engine/restore"
-	"ambercellar/internal/source"
+	"ambercellar/client"
 )
 
 // restores measures bringing 40 % of a table back into PostgreSQL, from which they were archived, beside what a person does: the CSV
@@ -115,35 +111,35 @@ func restoredByService(ctx context.Context, p postgres, dir, program string, set
 	}
 	defer stop()
 	_, address := p.address()
-	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "bench", Engine: "postgres", Address: address}); err != nil {
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: "postgres", Address: address}); err != nil {
 		return m, err
 	}
 	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: unlimited\nthen: archive\narchive: {store: cellar}\n"
-	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: rule}); err != nil {
+	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
 		return m, err
 	}
-	plan, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scan", Before: cutoff().Format(time.RFC3339)})
+	plan, err := c.MakePlan(ctx, client.NewPlan{Rule: "scan", Before: cutoff().Format(time.RFC3339)})
 	if err != nil {
 		return m, err
 	}
-	run, err := client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: plan.ID})
+	run, err := c.StartRun(ctx, client.NewRun{Plan: plan.ID})
 	if err != nil {
 		return m, err
 	}
-	if err := c.Watch(ctx, run.ID, func(v api.RunView) error { run = v; return nil }); err != nil || run.State != catalog.Done {
+	if err := c.Watch(ctx, run.ID, func(v client.RunView) error { run = &v; return nil }); err != nil || run.State != client.Done {
 		return m, fmt.Errorf("the run is %s: %s, %v", run.State, run.Reason, err)
 	}
 	if err := settle(); err != nil {
 		return m, err
 	}
 	busy, begun := processor(), time.Now()
-	r, err := client.Post[catalog.Restore](ctx, c, "/restores", restore.RestoreRequest{Scope: catalog.Scope{Run: run.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
-	for err == nil && r.State == catalog.Restoring {
+	r, err := c.RequestRestore(ctx, client.RestoreRequest{Scope: client.Scope{Run: run.ID}, Target: client.TargetTable, Pace: "unlimited"})
+	for err == nil && r.State == client.Restoring {
 		time.Sleep(50 * time.Millisecond)
-		r, err = client.Get[catalog.Restore](ctx, c, "/restores/"+r.ID)
+		r, err = c.Restore(ctx, r.ID)
 	}
 	m.Seconds, m.Processor = time.Since(begun).Seconds(), processor()-busy
-	if err == nil && (r.State != catalog.RestoreDone || r.Verified == nil || !*r.Verified || r.Skipped > 0) {
+	if err == nil && (r.State != client.RestoreDone || r.Verified == nil || !*r.Verified || r.Skipped > 0) {
 		b, _ := json.Marshal(r) // for the message alone
 		err = fmt.Errorf("the restore: %s", b)
 	}

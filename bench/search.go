@@ -15,15 +15,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"ambercellar/internal/api"
+	"ambercellar/client"
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine/search"
-	"ambercellar/internal/engine/upkeep"
 	"ambercellar/internal/standin"
 )
 
@@ -60,7 +56,7 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 		return err
 	}
 	results := map[string]*searchMeasure{}
-	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"), api.NewStore{Existing: true, Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
+	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"), client.NewStore{Existing: true, Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
 		return err
 	}
 	var byHand []float64
@@ -99,7 +95,7 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 			return err
 		}
 	}
-	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"), api.NewStore{Existing: true, Name: "filled", Bucket: &bucket}, rows, rounds, &fetched); err != nil {
+	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"), client.NewStore{Existing: true, Name: "filled", Bucket: (*client.StoreBucket)(&bucket)}, rows, rounds, &fetched); err != nil {
 		return err
 	}
 	fmt.Printf("\n| search of %d rows | first look-up by key | later ones | full scan | look-up to scan, first and later | grep by hand | scan to grep | look-up fetches | scan fetches | stored | memory |\n|---|---|---|---|---|---|---|---|---|---|---|\n", rows)
@@ -214,21 +210,21 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 }
 
 // searched measures one store through a service of its own. fetched counts what is fetched from it; nil: the service tells.
-func searched(ctx context.Context, program, dir string, s api.NewStore, rows, rounds int, fetched *atomic.Int64) (*searchMeasure, error) {
+func searched(ctx context.Context, program, dir string, s client.NewStore, rows, rounds int, fetched *atomic.Int64) (*searchMeasure, error) {
 	c, process, stop, err := serve(ctx, program, dir)
 	if err != nil {
 		return nil, err
 	}
 	defer stop()
-	if _, err := client.Post[catalog.Store](ctx, c, "/stores", s); err != nil {
+	if _, err := c.AddStore(ctx, s); err != nil {
 		return nil, err
 	}
-	adopted, err := client.Post[upkeep.Adopted](ctx, c, "/stores/"+s.Name+"/adopt", nil)
+	adopted, err := c.Adopt(ctx, s.Name)
 	if err != nil || adopted.Segments != searchSegments {
 		return nil, fmt.Errorf("%d segments were taken up, %w", adopted.Segments, err)
 	}
 	m := &searchMeasure{}
-	totals, err := client.Get[api.Items[api.StoreView]](ctx, c, "/stores")
+	totals, err := c.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -240,7 +236,7 @@ func searched(ctx context.Context, program, dir string, s api.NewStore, rows, ro
 			fetched.Store(0)
 		}
 		begun := time.Now()
-		f, err := client.Post[api.Found](ctx, c, "/search", search.SearchRequest{Source: "bench", Table: "scan", Where: where, Limit: 10_000})
+		f, err := c.Search(ctx, client.SearchRequest{Source: "bench", Table: "scan", Where: where, Limit: 10_000})
 		if err == nil && len(f.Items) != want {
 			err = fmt.Errorf("%s: %d rows were found instead of %d", where, len(f.Items), want)
 		}

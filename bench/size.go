@@ -13,15 +13,11 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"ambercellar/internal/engine/search"
-
 	_ "modernc.org/sqlite"
 
-	"ambercellar/internal/api"
+	"ambercellar/client"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/source"
 )
 
 // sizedTables is how many tables each source of a large user has.
@@ -116,7 +112,7 @@ func manyTables(ctx context.Context, program string, say func(sizeMeasure)) erro
 		}
 		err = func() error {
 			defer end()
-			if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: engine, Engine: engine, Address: address, TLS: "off"}); err != nil {
+			if _, err := c.AddSource(ctx, client.NewSource{Name: engine, Engine: engine, Address: address, TLS: "off"}); err != nil {
 				return err
 			}
 			for _, x := range []struct {
@@ -125,11 +121,11 @@ func manyTables(ctx context.Context, program string, say func(sizeMeasure)) erro
 				ask     func() (int, error)
 			}{
 				{"list", 2, func() (int, error) {
-					l, err := client.Get[api.Items[json.RawMessage]](ctx, c, "/sources/"+engine+"/tables")
+					l, err := c.Tables(ctx, engine)
 					return len(l.Items), err
 				}},
 				{"check", 4, func() (int, error) {
-					_, err := client.Get[source.Report](ctx, c, "/sources/"+engine+"/check")
+					_, err := c.CheckSource(ctx, engine)
 					return sizedTables, err
 				}},
 			} {
@@ -289,7 +285,7 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 	}
 	seek := func(where string) func() error {
 		return func() error {
-			found, err := client.Post[api.Found](ctx, c, "/search", search.SearchRequest{Source: "harbour", Table: "scan", Where: where, Limit: 10})
+			found, err := c.Search(ctx, client.SearchRequest{Source: "harbour", Table: "scan", Where: where, Limit: 10})
 			if err == nil && (len(found.Items) != 1 || found.Searched.Segments < sizedSegments/2) {
 				err = fmt.Errorf("%d rows of %d segments", len(found.Items), found.Searched.Segments)
 			}
@@ -314,7 +310,8 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 		{"a rule", 50, "/rules/rule-5000"}, {"a run", 50, "/runs/" + run}, {"a segment", 50, "/segments/segment-0500000"}, {"a table", 50, "/sources/harbour/tables/scan"},
 	} {
 		if err := look(x.what, x.allowed, 10, func() error {
-			_, err := client.Get[json.RawMessage](ctx, c, x.path)
+			var text json.RawMessage
+			err := c.Do(ctx, "GET", x.path, nil, &text)
 			return err
 		}); err != nil {
 			return err
@@ -346,23 +343,23 @@ func oneRun(ctx context.Context, program, dir, data string) (token string, err e
 		return "", err
 	}
 	defer stop()
-	if _, err := client.Post[source.Report](ctx, c, "/sources", api.NewSource{Name: "harbour", Engine: "sqlite", Address: address}); err != nil {
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "harbour", Engine: "sqlite", Address: address}); err != nil {
 		return "", err
 	}
-	if _, err := client.Post[api.RuleResult](ctx, c, "/rules", api.RuleFile{Text: sizedRule}); err != nil {
+	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: sizedRule}); err != nil {
 		return "", err
 	}
-	p, err := client.Post[catalog.Plan](ctx, c, "/plans", api.NewPlan{Rule: "scans"})
+	p, err := c.MakePlan(ctx, client.NewPlan{Rule: "scans"})
 	if err != nil {
 		return "", err
 	}
-	r, err := client.Post[api.RunView](ctx, c, "/runs", api.NewRun{Plan: p.ID})
-	for err == nil && r.State != catalog.Done {
+	r, err := c.StartRun(ctx, client.NewRun{Plan: p.ID})
+	for err == nil && r.State != client.Done {
 		if r.State.Ended() {
 			return "", fmt.Errorf("the run is %s: %s", r.State, r.Reason)
 		}
 		time.Sleep(50 * time.Millisecond)
-		r, err = client.Get[api.RunView](ctx, c, "/runs/"+r.ID)
+		r, err = c.Run(ctx, r.ID)
 	}
 	return c.Token, err
 }

@@ -816,8 +816,8 @@ func (c *Client) CancelDisposal(ctx context.Context, disposal string) (*Disposal
 	return out, nil
 }
 
-// Certificate: what was destroyed, by which rule and by whose decision.
-func (c *Client) Certificate(ctx context.Context, disposal string, w io.Writer) error {
+// CertificateFile: what was destroyed, by which rule and by whose decision.
+func (c *Client) CertificateFile(ctx context.Context, disposal string, w io.Writer) error {
 	return c.Download(ctx, "/disposals/"+url.PathEscape(disposal)+"/certificate", w)
 }
 
@@ -978,21 +978,15 @@ func (c *Client) BackupCatalog(ctx context.Context, w io.Writer) error {
 }
 
 // RecordKeeps: how long records of the service's own are kept, by kind; empty: for good.
-func (c *Client) RecordKeeps(ctx context.Context) (*map[string]string, error) {
-	out := new(map[string]string)
-	if err := c.Do(ctx, "GET", "/catalog/keeps", nil, out); err != nil {
-		return nil, err
-	}
-	return out, nil
+func (c *Client) RecordKeeps(ctx context.Context) (out map[string]string, err error) {
+	err = c.Do(ctx, "GET", "/catalog/keeps", nil, &out)
+	return out, err
 }
 
 // SetRecordKeeps: change how long records of the service's own are kept.
-func (c *Client) SetRecordKeeps(ctx context.Context, in map[string]string) (*map[string]string, error) {
-	out := new(map[string]string)
-	if err := c.Do(ctx, "PATCH", "/catalog/keeps", in, out); err != nil {
-		return nil, err
-	}
-	return out, nil
+func (c *Client) SetRecordKeeps(ctx context.Context, in map[string]string) (out map[string]string, err error) {
+	err = c.Do(ctx, "PATCH", "/catalog/keeps", in, &out)
+	return out, err
 }
 
 // AuditLogQuery is what AuditLog can be asked for. What is left empty is not asked for.

@@ -246,3 +246,12 @@ func queryText(v url.Values) string {
 	}
 	return "?" + v.Encode()
 }
+
+// CertificateOf returns the certificate of a disposal: what was destroyed, by which rule and by whose decision.
+func (c *Client) CertificateOf(ctx context.Context, disposal string) (*Certificate, error) {
+	out := new(Certificate)
+	if err := c.Do(ctx, http.MethodGet, "/disposals/"+url.PathEscape(disposal)+"/certificate", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}

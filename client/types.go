@@ -120,6 +120,34 @@ type Budget struct {
 	Time *string `json:"time,omitempty"` // nil: as long as the window is open
 }
 
+// Certificate is what remains of a disposal: what was destroyed, by which rule, by whose decision.
+type Certificate struct {
+	Format    string         `json:"format"`
+	Kind      string         `json:"kind"` // disposal or erasure
+	Disposal  string         `json:"disposal"`
+	Source    string         `json:"source"`
+	Table     string         `json:"table"`
+	Rule      string         `json:"rule"`
+	Revision  int            `json:"revision"`
+	Keep      string         `json:"keep"`
+	Note      string         `json:"note"`
+	PlannedBy string         `json:"planned_by"`
+	PlannedAt time.Time      `json:"planned_at"`
+	DecidedBy string         `json:"decided_by"`
+	DecidedAt time.Time      `json:"decided_at"`
+	Segments  int            `json:"segments"` // of which all files were destroyed
+	Rows      int64          `json:"rows"`     // destroyed
+	Kept      int64          `json:"kept"`     // of the same segments, that stay in segments of their own
+	Bytes     int64          `json:"bytes"`    // of files, in each store
+	Oldest    string         `json:"oldest"`
+	Newest    string         `json:"newest"`
+	Destroyed []DisposalItem `json:"destroyed"`
+	Left      []DisposalItem `json:"left"`    // what was to be destroyed and was not, with the reason
+	Remains   []string       `json:"remains"` // what may hold such rows still, where, and why
+	Issued    time.Time      `json:"issued"`
+	Instance  string         `json:"instance"` // the service that did it
+}
+
 // Chilled is what lies in cold storage of what somebody asks for, and what it takes to fetch it.
 type Chilled struct {
 	Segments []ChilledSegment `json:"segments"`

@@ -5,9 +5,9 @@ import (
 	"context"
 	"os"
 
-	"ambercellar/internal/cli"
+	"ambercellar/internal/local"
 )
 
 func main() {
-	os.Exit(cli.Run(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+	os.Exit(local.Program().Run(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

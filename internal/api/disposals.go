@@ -11,7 +11,7 @@ import (
 // disposalRoutes are the routes of disposals and erasures, and of the holds that stand in their way.
 func (a *API) disposalRoutes() []route {
 	s := a.service
-	certificate := file("/disposals/{disposal}/certificate", "Certificate", "What was destroyed, by which rule and by whose decision", a.certificate).asks("format")
+	certificate := file("/disposals/{disposal}/certificate", "CertificateFile", "What was destroyed, by which rule and by whose decision", a.certificate).asks("format")
 	certificate.out = dispose.Certificate{}
 	return []route{
 		paged("/disposals", "Disposals", "Disposals, the newest first", func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Disposal, error) {

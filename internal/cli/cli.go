@@ -15,8 +15,7 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 )
 
 // Exit statuses.
@@ -26,42 +25,69 @@ const (
 	exitUsage  = 2
 )
 
-// command is one command of the program.
-type command struct {
-	name    string // "noun verb"
-	args    string // its arguments, for the usage line
-	summary string
-	flags   func(*flag.FlagSet) // its own flags; nil for none
-	run     func(*env) error
-	local   bool // needs no service
+// Command is one command of the program.
+type Command struct {
+	Name    string // "noun verb"
+	Args    string // its arguments, for the usage line
+	Summary string
+	Flags   func(*flag.FlagSet) // its own flags; nil for none
+	Run     func(*Env) error
+	Local   bool // needs no service
 }
 
-// env is what a running command works with.
-type env struct {
-	ctx            context.Context
-	in             io.Reader
-	out, err       io.Writer
-	flags          *flag.FlagSet
-	args           []string
-	client         *client.Client
-	format, server string
+// Env is what a running command works with.
+type Env struct {
+	Ctx            context.Context
+	In             io.Reader
+	Out, Err       io.Writer
+	Flags          *flag.FlagSet
+	Args           []string
+	Client         *client.Client
+	Format, Server string
+	verifyStores   func(e *Env, stores []string, source, table string) error
 }
 
-// warn tells what the answer's reader should know beside it, where a program that reads the answer does not stumble over it.
-func (e *env) warn(text string) { fmt.Fprintln(e.err, "warning:", text) }
+// Warn tells what the answer's reader should know beside it, where a program that reads the answer does not stumble over it.
+func (e *Env) Warn(text string) { fmt.Fprintln(e.Err, "warning:", text) }
 
 // usageError ends the program with status 2.
 type usageError struct{ text string }
 
 func (e *usageError) Error() string { return e.text }
 
-func usage(format string, args ...any) error { return &usageError{fmt.Sprintf(format, args...)} }
+func Usage(format string, args ...any) error { return &usageError{fmt.Sprintf(format, args...)} }
 
 const defaultServer = "http://127.0.0.1:7420"
 
-// Run runs the program with arguments and returns its exit status.
-func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+// Program is the command line: the commands of this package, and those that need no service.
+type Program struct {
+	Local        []Command
+	VerifyStores func(e *Env, stores []string, source, table string) error // what segment verify does without a service
+}
+
+// Commands are all commands, those of a noun together.
+func (p Program) Commands() []Command {
 	all := commands()
+	front := 0
+	for _, c := range p.Local {
+		noun, _, _ := strings.Cut(c.Name, " ")
+		last := -1
+		for i := range all {
+			if n, _, _ := strings.Cut(all[i].Name, " "); n == noun {
+				last = i
+			}
+		}
+		if last < 0 {
+			last, front = front-1, front+1
+		}
+		all = slices.Insert(all, last+1, c)
+	}
+	return all
+}
+
+// Run runs the program with arguments and returns its exit status.
+func (p Program) Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	all := p.Commands()
 	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "--help" || args[0] == "-help" {
 		help(out, all)
 		return exitDone
@@ -71,7 +97,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 		fmt.Fprintf(errOut, "ambercellar: %q is no command; `ambercellar help` lists them\n", strings.Join(args[:min(2, len(args))], " "))
 		return exitUsage
 	}
-	e := &env{ctx: ctx, in: in, out: out, err: errOut}
+	e := &Env{Ctx: ctx, In: in, Out: out, Err: errOut, verifyStores: p.VerifyStores}
 	err := e.run(cmd, rest)
 	if err == nil {
 		return exitDone
@@ -81,17 +107,17 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	case errors.Is(err, flag.ErrHelp):
 		return exitDone
 	case errors.As(err, &u):
-		fmt.Fprintf(errOut, "ambercellar %s: %s\n", cmd.name, u.text)
+		fmt.Fprintf(errOut, "ambercellar %s: %s\n", cmd.Name, u.text)
 		return exitUsage
 	}
-	explain(errOut, cmd.name, err)
+	explain(errOut, cmd.Name, err)
 	return exitFailed
 }
 
-func find(all []command, args []string) (*command, []string) {
+func find(all []Command, args []string) (*Command, []string) {
 	for n := min(2, len(args)); n > 0; n-- {
 		name := strings.Join(args[:n], " ")
-		if i := slices.IndexFunc(all, func(c command) bool { return c.name == name }); i >= 0 {
+		if i := slices.IndexFunc(all, func(c Command) bool { return c.Name == name }); i >= 0 {
 			return &all[i], args[n:]
 		}
 	}
@@ -99,61 +125,65 @@ func find(all []command, args []string) (*command, []string) {
 }
 
 // run parses a command's flags, which may stand before, between and after its arguments, and runs it.
-func (e *env) run(cmd *command, args []string) error {
-	f := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+func (e *Env) run(cmd *Command, args []string) error {
+	f := flag.NewFlagSet(cmd.Name, flag.ContinueOnError)
 	f.SetOutput(io.Discard)
-	if cmd.flags != nil {
-		cmd.flags(f)
+	if cmd.Flags != nil {
+		cmd.Flags(f)
 	}
-	if !cmd.local {
+	if !cmd.Local {
 		server := os.Getenv("AMBERCELLAR_SERVER")
 		if server == "" {
 			server = defaultServer
 		}
-		f.StringVar(&e.server, "server", server, "address of the service (or AMBERCELLAR_SERVER)")
-		f.StringVar(&e.format, "o", "table", "output: table, json or csv")
+		f.StringVar(&e.Server, "server", server, "address of the service (or AMBERCELLAR_SERVER)")
+		f.StringVar(&e.Format, "o", "table", "output: table, json or csv")
 	}
 	for {
 		if err := f.Parse(args); errors.Is(err, flag.ErrHelp) {
-			fmt.Fprintf(e.out, "ambercellar %s %s\n\n%s\n\n", cmd.name, cmd.args, cmd.summary)
-			f.SetOutput(e.out)
+			fmt.Fprintf(e.Out, "ambercellar %s %s\n\n%s\n\n", cmd.Name, cmd.Args, cmd.Summary)
+			f.SetOutput(e.Out)
 			f.PrintDefaults()
 			return err
 		} else if err != nil {
-			return usage("%v; `ambercellar %s -h` shows its flags", err, cmd.name)
+			return Usage("%v; `ambercellar %s -h` shows its flags", err, cmd.Name)
 		}
 		if args = f.Args(); len(args) == 0 {
 			break
 		}
-		e.args = append(e.args, args[0])
+		e.Args = append(e.Args, args[0])
 		args = args[1:]
 	}
-	most := len(strings.Fields(cmd.args))
-	if least := most - strings.Count(cmd.args, "["); len(e.args) < least || len(e.args) > most {
-		return usage("it takes %d arguments and was given %d; usage: ambercellar %s %s", most, len(e.args), cmd.name, cmd.args)
+	most := len(strings.Fields(cmd.Args))
+	if least := most - strings.Count(cmd.Args, "["); len(e.Args) < least || len(e.Args) > most {
+		return Usage("it takes %d arguments and was given %d; usage: ambercellar %s %s", most, len(e.Args), cmd.Name, cmd.Args)
 	}
-	e.flags = f
-	if !cmd.local {
-		if !slices.Contains([]string{"table", "json", "csv"}, e.format) {
-			return usage("-o %q is none of table, json and csv", e.format)
+	e.Flags = f
+	if !cmd.Local {
+		if !slices.Contains([]string{"table", "json", "csv"}, e.Format) {
+			return Usage("-o %q is none of table, json and csv", e.Format)
 		}
-		e.client = &client.Client{Server: e.server, Token: os.Getenv("AMBERCELLAR_TOKEN")}
+		e.Client = &client.Client{Server: e.Server, Token: os.Getenv("AMBERCELLAR_TOKEN")}
 	}
-	return cmd.run(e)
+	return cmd.Run(e)
 }
 
-func (e *env) flag(name string) string { return e.flags.Lookup(name).Value.String() }
+// Flag is the text of a flag.
+func (e *Env) Flag(name string) string { return e.Flags.Lookup(name).Value.String() }
 
-func help(out io.Writer, all []command) {
+// Get is the value of a flag that was declared with that type.
+func Get[T any](e *Env, name string) T { return e.Flags.Lookup(name).Value.(flag.Getter).Get().(T) }
+
+func help(out io.Writer, all []Command) {
 	fmt.Fprint(out, "Amber Cellar moves aged rows from live tables to an archive, and back.\n\nusage: ambercellar COMMAND [arguments] [flags]\n\n")
 	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
 	noun := ""
 	for _, c := range all {
-		if n := strings.Fields(c.name)[0]; n != noun && noun != "" && strings.Contains(c.name, " ") {
+		if n := strings.Fields(c.Name)[0]; n != noun && noun != "" && strings.Contains(c.Name, " ") {
 			fmt.Fprintln(w, "\t")
 		}
-		noun = strings.Fields(c.name)[0]
-		fmt.Fprintf(w, "  %s\t%s\n", strings.TrimSpace(c.name+" "+c.args), c.summary)
+		noun = strings.Fields(c.Name)[0]
+		fmt.Fprintf(w, "  %s\t%s\n", strings.TrimSpace(c.Name+" "+c.Args), c.Summary)
 	}
 	w.Flush()
 	fmt.Fprint(out, "\n`ambercellar COMMAND -h` shows a command's flags. The client reads the service's address from AMBERCELLAR_SERVER\nand its token from AMBERCELLAR_TOKEN. Exit status: 0 done, 1 failed, 2 wrong usage.\n")
@@ -161,7 +191,7 @@ func help(out io.Writer, all []command) {
 
 // explain writes what went wrong and what to do about it.
 func explain(w io.Writer, name string, err error) {
-	var p *api.Problem
+	var p *client.Problem
 	if !errors.As(err, &p) {
 		fmt.Fprintf(w, "ambercellar %s: %v\n", name, err)
 		return
@@ -183,20 +213,20 @@ func explain(w io.Writer, name string, err error) {
 	}
 }
 
-// show prints an answer: as a table of the given columns, as CSV of the same, or whole as JSON.
-func (e *env) show(answer any, header []string, rows [][]string) error {
-	switch e.format {
+// Show prints an answer: as a table of the given columns, as CSV of the same, or whole as JSON.
+func (e *Env) Show(answer any, header []string, rows [][]string) error {
+	switch e.Format {
 	case "json":
-		j := json.NewEncoder(e.out)
+		j := json.NewEncoder(e.Out)
 		j.SetIndent("", "  ")
 		return j.Encode(answer)
 	case "csv":
-		w := csv.NewWriter(e.out)
+		w := csv.NewWriter(e.Out)
 		w.Write(header)
 		w.WriteAll(rows)
 		return w.Error()
 	}
-	w := tabwriter.NewWriter(e.out, 0, 0, 2, ' ', 0)
+	w := tabwriter.NewWriter(e.Out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, strings.ToUpper(strings.Join(header, "\t")))
 	for _, r := range rows {
 		fmt.Fprintln(w, strings.Join(r, "\t"))
@@ -205,24 +235,27 @@ func (e *env) show(answer any, header []string, rows [][]string) error {
 		return err
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(e.out, "(none)")
+		fmt.Fprintln(e.Out, "(none)")
 	}
 	return nil
 }
 
-// facts prints one thing as lines of name and value, or whole as JSON.
-func (e *env) facts(answer any, pairs ...string) error {
-	if e.format != "table" {
+// Fact is one thing that is told of something.
+type Fact struct{ Name, Value string }
+
+// Facts prints facts as lines of name and value, those without value left out, or the answer whole as JSON.
+func (e *Env) Facts(answer any, facts []Fact) error {
+	if e.Format != "table" {
 		rows := [][]string{}
-		for i := 0; i+1 < len(pairs); i += 2 {
-			rows = append(rows, pairs[i:i+2])
+		for _, f := range facts {
+			rows = append(rows, []string{f.Name, f.Value})
 		}
-		return e.show(answer, []string{"field", "value"}, rows)
+		return e.Show(answer, []string{"field", "value"}, rows)
 	}
-	w := tabwriter.NewWriter(e.out, 0, 0, 2, ' ', 0)
-	for i := 0; i+1 < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			fmt.Fprintf(w, "%s\t%s\n", pairs[i], pairs[i+1])
+	w := tabwriter.NewWriter(e.Out, 0, 0, 2, ' ', 0)
+	for _, f := range facts {
+		if f.Value != "" {
+			fmt.Fprintf(w, "%s\t%s\n", f.Name, f.Value)
 		}
 	}
 	return w.Flush()

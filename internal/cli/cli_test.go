@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -12,9 +12,9 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/rule"
+	"ambercellar/internal/local"
+
+	"ambercellar/client"
 )
 
 // answers is a server that gives fixed answers, by method and path.
@@ -28,7 +28,7 @@ func answers(t *testing.T, fixed map[string]any) string {
 		if !ok {
 			t.Errorf("nobody should ask for %s %s", r.Method, r.URL)
 		}
-		if p, ok := answer.(api.Problem); ok {
+		if p, ok := answer.(client.Problem); ok {
 			w.WriteHeader(p.Status)
 		}
 		json.NewEncoder(w).Encode(answer)
@@ -41,15 +41,15 @@ func answers(t *testing.T, fixed map[string]any) string {
 
 func invoke(args ...string) (out, errOut string, status int) {
 	var o, e bytes.Buffer
-	status = Run(context.Background(), args, strings.NewReader("rule: from-stdin\n"), &o, &e)
+	status = local.Program().Run(context.Background(), args, strings.NewReader("rule: from-stdin\n"), &o, &e)
 	return o.String(), e.String(), status
 }
 
-var aSegment = catalog.Segment{ID: "01SEG", Run: "01RUN", Number: 1, Source: "harbour", Table: "scan, \"odd\"", Store: "cellar", State: catalog.SegmentClosed, Rows: 1200, Deleted: 1199, Changed: 1, RawBytes: 4096, FileBytes: 1024,
-	Oldest: "2020-01-01", Newest: "2020-02-01", CreatedAt: catalog.At(time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC))}
+var aSegment = client.Segment{ID: "01SEG", Run: "01RUN", Number: 1, Source: "harbour", Table: "scan, \"odd\"", Store: "cellar", State: client.SegmentClosed, Rows: 1200, Deleted: 1199, Changed: 1, RawBytes: 4096, FileBytes: 1024,
+	Oldest: "2020-01-01", Newest: "2020-02-01", CreatedAt: time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)}
 
 func TestAListingComesAsTableJSONAndCSV(t *testing.T) {
-	answers(t, map[string]any{"GET /segments": api.Items[catalog.Segment]{Items: []catalog.Segment{aSegment}}})
+	answers(t, map[string]any{"GET /segments": client.Items[client.Segment]{Items: []client.Segment{aSegment}}})
 	out, _, status := invoke("segment", "list")
 	lines := strings.Split(out, "\n")
 	if status != 0 || !strings.HasPrefix(lines[0], "SEGMENT  TABLE") || !strings.Contains(lines[1], "1,199") || !strings.Contains(lines[1], "1.0 KiB") {
@@ -65,14 +65,14 @@ func TestAListingComesAsTableJSONAndCSV(t *testing.T) {
 		t.Errorf("a flag within a command's name passed with status %d:\n%s", status, out)
 	}
 	out, _, status = invoke("segment", "list", "-o=json")
-	var back api.Items[catalog.Segment]
+	var back client.Items[client.Segment]
 	if err := json.Unmarshal([]byte(out), &back); status != 0 || err != nil || back.Items[0].ID != "01SEG" || back.Items[0].Deleted != 1199 {
 		t.Errorf("json, status %d, %v:\n%s", status, err, out)
 	}
 }
 
 func TestAnEmptyListingSaysSo(t *testing.T) {
-	answers(t, map[string]any{"GET /restores": api.Items[catalog.Restore]{Items: []catalog.Restore{}}})
+	answers(t, map[string]any{"GET /restores": client.Items[client.Restore]{Items: []client.Restore{}}})
 	if out, _, status := invoke("restore", "list"); status != 0 || !strings.Contains(out, "(none)") {
 		t.Errorf("status %d:\n%s", status, out)
 	}
@@ -92,9 +92,9 @@ func TestFlagsMayStandBeforeAndBehindArguments(t *testing.T) {
 
 func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 	answers(t, map[string]any{
-		"GET /rules/x": api.Problem{Type: "urn:ambercellar:problem:not-found", Title: "no", Status: 404, Detail: `rule "x": not found`},
-		"POST /plans":  api.Problem{Type: "urn:ambercellar:problem:refused", Title: "no", Status: 422, Detail: "the cutoff lies in the future", Field: "before", Remedy: "give a time before now"},
-		"POST /rules":  api.Problem{Type: "urn:ambercellar:problem:rule", Title: "no", Status: 422, Detail: "x", Problems: []rule.Problem{{File: "-", Line: 3, Column: 4, Rule: "from-stdin", Field: "table", Message: "missing", Remedy: "name it"}}},
+		"GET /rules/x": client.Problem{Type: "urn:ambercellar:problem:not-found", Title: "no", Status: 404, Detail: `rule "x": not found`},
+		"POST /plans":  client.Problem{Type: "urn:ambercellar:problem:refused", Title: "no", Status: 422, Detail: "the cutoff lies in the future", Field: "before", Remedy: "give a time before now"},
+		"POST /rules":  client.Problem{Type: "urn:ambercellar:problem:rule", Title: "no", Status: 422, Detail: "x", Problems: []client.RuleProblem{{File: "-", Line: 3, Column: 4, Rule: "from-stdin", Field: "table", Message: "missing", Remedy: "name it"}}},
 	})
 	for _, c := range []struct {
 		args   []string
@@ -137,20 +137,12 @@ func TestAnAddressThatIsNotTheServiceIsSaidSo(t *testing.T) {
 
 func TestEveryCommandOfTheTableIsInTheReference(t *testing.T) {
 	reference := read(t, "../../docs/commands.md")
-	for _, c := range commands() {
-		if !strings.Contains(reference, "`"+c.name) {
-			t.Errorf("docs/commands.md does not have `%s`", c.name)
+	for _, c := range local.Program().Commands() {
+		if !strings.Contains(reference, "`"+c.Name) {
+			t.Errorf("docs/commands.md does not have `%s`", c.Name)
 		}
-		if c.summary == "" {
-			t.Errorf("%s says nothing of itself", c.name)
-		}
-	}
-}
-
-func TestNumbersAndTimesHaveUnits(t *testing.T) {
-	for got, want := range map[string]string{count(1234567): "1,234,567", count(-1): "?", size(-1): "?", size(1536): "1.5 KiB", span(4): "4s", span(75): "1m 15s", span(7300): "2h 01m", span(300000): "3d 11h", ratio(400, 100): " (4.0 times smaller)", ratio(0, 0): "", dash(""): "-"} {
-		if got != want {
-			t.Errorf("got %q, want %q", got, want)
+		if c.Summary == "" {
+			t.Errorf("%s says nothing of itself", c.Name)
 		}
 	}
 }

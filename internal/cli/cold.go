@@ -1,24 +1,16 @@
 package cli
 
 import (
-	"errors"
 	"flag"
 	"fmt"
-	"net/url"
-	"os"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/dustin/go-humanize"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/archive/store"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/core/period"
-	"ambercellar/internal/engine/retrieve"
-	"ambercellar/internal/engine/shelf"
-	"ambercellar/internal/service"
 )
 
 // tariffFlags say what retrievals from a cold store take.
@@ -26,46 +18,46 @@ func tariffFlags(f *flag.FlagSet) {
 	f.String("wait", "", "of a store whose files go cold: how long a retrieval takes, by priority, like low=PT12H,normal=PT4H,high=PT5M")
 	f.String("price", "", "of a store whose files go cold: what it costs for a GiB, by priority, like low=0.002,normal=0.01,high=0.03")
 	f.String("currency", "", "of these prices")
-	f.Int("days", 0, "how many days a retrieved copy stays where nothing else is said; left out: "+strconv.Itoa(catalog.UsualDays))
+	f.Int("days", 0, "how many days a retrieved copy stays where nothing else is said; left out: "+strconv.Itoa(client.UsualDays))
 	f.String("verify-budget", "", "bytes in 30 days that are retrieved to verify cold segments, like 20GiB; left out: none")
 }
 
 // tariff reads what was given of these flags into a tariff.
-func (e *env) tariff(t *catalog.Tariff, given func(string) bool) error {
+func (e *Env) tariff(t *client.Tariff, given func(string) bool) error {
 	if given("wait") || given("price") {
-		waits, err := byPriority(e.flag("wait"), func(s string) (string, error) {
+		waits, err := ByPriority(e.Flag("wait"), func(s string) (string, error) {
 			p, err := period.Parse(s)
 			return p.String(), err
 		})
 		if err != nil {
-			return usage("-wait: %v", err)
+			return Usage("-wait: %v", err)
 		}
-		prices, err := byPriority(e.flag("price"), func(s string) (float64, error) { return strconv.ParseFloat(s, 64) })
+		prices, err := ByPriority(e.Flag("price"), func(s string) (float64, error) { return strconv.ParseFloat(s, 64) })
 		if err != nil {
-			return usage("-price: %v", err)
+			return Usage("-price: %v", err)
 		}
-		t.Of = map[store.Priority]catalog.Rate{}
-		for _, p := range store.Priorities {
+		t.Of = map[client.Priority]client.Rate{}
+		for _, p := range []client.Priority{client.Low, client.Normal, client.High} {
 			wait, ok := waits[string(p)]
 			price, priced := prices[string(p)]
 			if ok != priced {
-				return usage("-wait and -price name the same priorities")
+				return Usage("-wait and -price name the same priorities")
 			}
 			if ok {
-				t.Of[p] = catalog.Rate{Wait: wait, Price: price}
+				t.Of[p] = client.Rate{Wait: wait, Price: price}
 			}
 		}
 	}
 	if given("currency") {
-		t.Currency = e.flag("currency")
+		t.Currency = e.Flag("currency")
 	}
 	if given("days") {
-		fmt.Sscan(e.flag("days"), &t.Days)
+		t.Days = Get[int](e, "days")
 	}
 	if given("verify-budget") {
-		n, err := humanize.ParseBytes(e.flag("verify-budget"))
+		n, err := humanize.ParseBytes(e.Flag("verify-budget"))
 		if err != nil {
-			return usage("-verify-budget %q is no number of bytes; write one like 20GiB", e.flag("verify-budget"))
+			return Usage("-verify-budget %q is no number of bytes; write one like 20GiB", e.Flag("verify-budget"))
 		}
 		t.Budget = int64(n)
 	}
@@ -73,67 +65,30 @@ func (e *env) tariff(t *catalog.Tariff, given func(string) bool) error {
 }
 
 // given says which flags were given.
-func (e *env) given() func(string) bool {
+func (e *Env) given() func(string) bool {
 	set := map[string]bool{}
-	e.flags.Visit(func(f *flag.Flag) { set[f.Name] = true })
+	e.Flags.Visit(func(f *flag.Flag) { set[f.Name] = true })
 	return func(name string) bool { return set[name] }
 }
 
-func storeKeyFlags(f *flag.FlagSet) {
-	f.String("out", "", "the file of keys; where it exists the new key is put before the others, and seals from then on")
+func storeReseal(e *Env) error {
+	r, err := e.Client.Reseal(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	return e.Facts(r, []Fact{{"sealed anew", fmt.Sprintf("%s files (%s)", Count(r.Sealed), Size(r.Bytes))}, {"in cold storage", fmt.Sprintf("%s files, which keep their key", Count(r.Cold))}})
 }
 
-// storeKey makes a key for sealed stores.
-func storeKey(e *env) error {
-	out := e.flag("out")
-	if out == "" {
-		return usage("-out is missing: the file of keys")
-	}
-	text, id, err := store.NewSealKey()
-	if err != nil {
-		return err
-	}
-	before, err := os.ReadFile(out)
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	fresh := out + ".new"
-	f, err := os.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = fmt.Fprintf(f, "# key %s\n%s\n%s", id, text, before)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(fresh, out)
-	}
-	if err != nil {
-		return err
-	}
-	fmt.Fprintf(e.out, "key %s stands first in %s now; keep a copy where the store is not: without its keys nobody can read what lies there\n", id, out)
-	if len(before) > 0 {
-		fmt.Fprintln(e.out, "`ambercellar store set NAME -key-file FILE` has the service read it; `ambercellar store reseal NAME` seals with it what is there already")
-	}
-	return nil
-}
-
-func storeReseal(e *env) error {
-	r, err := client.Post[service.Resealed](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/reseal", nil)
-	if err != nil {
-		return err
-	}
-	return e.facts(r, "sealed anew", fmt.Sprintf("%s files (%s)", count(r.Sealed), size(r.Bytes)), "in cold storage", fmt.Sprintf("%s files, which keep their key", count(r.Cold)))
-}
-
-func segmentMove(e *env) error {
-	to := e.flag("to")
+func segmentMove(e *Env) error {
+	to := e.Flag("to")
 	if to == "" {
-		return usage("-to is missing: the store")
+		return Usage("-to is missing: the store")
 	}
-	s, err := client.Post[catalog.Segment](e.ctx, e.client, "/segments/"+url.PathEscape(e.args[0])+"/move", api.NewMove{To: to})
+	s, err := e.Client.MoveSegment(e.Ctx, e.Args[0], client.NewMove{To: to})
 	if err != nil {
 		return err
 	}
-	return e.segment(s, &s)
+	return e.segment(s, s)
 }
 
 func retrieveFlags(f *flag.FlagSet) {
@@ -145,33 +100,33 @@ func retrieveFlags(f *flag.FlagSet) {
 	f.Bool("try", false, "only say what it takes")
 }
 
-func segmentRetrieve(e *env) error {
+func segmentRetrieve(e *Env) error {
 	where, err := e.where()
 	if err != nil {
 		return err
 	}
-	q := retrieve.RetrievalRequest{Where: where, Priority: store.Priority(e.flag("priority")), Note: e.flag("note")}
-	if len(e.args) > 0 {
-		q.Segments = strings.Split(e.args[0], ",")
+	q := client.RetrievalRequest{Where: where, Priority: client.Priority(e.Flag("priority")), Note: e.Flag("note")}
+	if len(e.Args) > 0 {
+		q.Segments = strings.Split(e.Args[0], ",")
 	}
-	if table := e.flag("table"); table != "" {
+	if table := e.Flag("table"); table != "" {
 		var ok bool
 		if q.Source, q.Table, ok = strings.Cut(table, "."); !ok {
-			return usage("-table %q: write SOURCE.TABLE", table)
+			return Usage("-table %q: write SOURCE.TABLE", table)
 		}
 	}
 	if (len(q.Segments) > 0) == (q.Table != "") {
-		return usage("say what is to be retrieved: segments, separated by commas, or -table")
+		return Usage("say what is to be retrieved: segments, separated by commas, or -table")
 	}
-	fmt.Sscan(e.flag("days"), &q.Days)
-	if e.flag("try") == "true" {
-		c, err := client.Post[shelf.Chilled](e.ctx, e.client, "/retrievals/preview", q)
+	q.Days = Get[int](e, "days")
+	if Get[bool](e, "try") {
+		c, err := e.Client.PreviewRetrieval(e.Ctx, q)
 		if err != nil {
 			return err
 		}
-		return e.chilled(&c)
+		return e.chilled(c)
 	}
-	l, err := client.Post[api.Items[catalog.Retrieval]](e.ctx, e.client, "/retrievals", q)
+	l, err := e.Client.Retrieve(e.Ctx, q)
 	if err != nil {
 		return err
 	}
@@ -179,21 +134,21 @@ func segmentRetrieve(e *env) error {
 }
 
 // chilled shows what is in cold storage, and what it takes to fetch it.
-func (e *env) chilled(c *shelf.Chilled) error {
+func (e *Env) chilled(c *client.Chilled) error {
 	rows := [][]string{}
 	for _, s := range c.Segments {
-		rows = append(rows, []string{s.Segment, s.Store, count(s.Rows), size(s.Bytes), s.Oldest, s.Newest, atOrDash(s.ExpectedAt)})
+		rows = append(rows, []string{s.Segment, s.Store, Count(s.Rows), Size(s.Bytes), s.Oldest, s.Newest, atOrDash(s.ExpectedAt)})
 	}
-	if err := e.show(c, []string{"segment", "store", "rows", "file", "oldest", "newest", "being retrieved, expected"}, rows); err != nil || e.format != "table" {
+	if err := e.Show(c, []string{"segment", "store", "rows", "file", "oldest", "newest", "being retrieved, expected"}, rows); err != nil || e.Format != "table" {
 		return err
 	}
 	for _, o := range c.Offers {
-		fmt.Fprintf(e.out, "%s priority: %s\n", o.Priority, offered(o))
+		fmt.Fprintf(e.Out, "%s priority: %s\n", o.Priority, Offered(o))
 	}
 	return nil
 }
 
-func offered(o shelf.Offer) string {
+func Offered(o client.Offer) string {
 	wait, price := "an unknown time", "an unknown price"
 	if o.Wait != "" {
 		wait = o.Wait
@@ -213,15 +168,17 @@ func money(amount float64, currency string) string {
 	return strings.TrimSpace(text + " " + currency)
 }
 
-func retrievalList(e *env) error {
-	l, err := items[catalog.Retrieval](e, "/retrievals", nil)
+func retrievalList(e *Env) error {
+	l, err := items(e, func(n int, after string) (client.Items[client.Retrieval], error) {
+		return e.Client.Retrievals(e.Ctx, client.RetrievalsQuery{Limit: n, After: after})
+	})
 	if err != nil {
 		return err
 	}
 	return e.retrievals(l)
 }
 
-func (e *env) retrievals(l api.Items[catalog.Retrieval]) error {
+func (e *Env) retrievals(l client.Items[client.Retrieval]) error {
 	rows := [][]string{}
 	for _, r := range l.Items {
 		price := "unknown"
@@ -235,45 +192,65 @@ func (e *env) retrievals(l api.Items[catalog.Retrieval]) error {
 		}
 		when := "-"
 		if until != nil {
-			when = what + at(*until)
+			when = what + At(*until)
 		}
-		rows = append(rows, []string{r.Segment, r.Store, string(r.State), string(r.Priority), size(r.Bytes), price, when, at(r.CreatedAt), r.CreatedBy, dash(r.Note), dash(r.Reason)})
+		rows = append(rows, []string{r.Segment, r.Store, string(r.State), string(r.Priority), Size(r.Bytes), price, when, At(r.CreatedAt), r.CreatedBy, Dash(r.Note), Dash(r.Reason)})
 	}
-	return e.show(l, []string{"segment", "store", "state", "priority", "file", "price", "when", "asked", "by", "for", "reason"}, rows)
+	return e.Show(l, []string{"segment", "store", "state", "priority", "file", "price", "when", "asked", "by", "for", "reason"}, rows)
 }
 
 // coldNote says of a search which segments it could not look into.
-func (e *env) coldNote(c *shelf.Chilled, sourceName, table string) {
+func (e *Env) coldNote(c *client.Chilled, sourceName, table string) {
 	if c == nil {
 		return
 	}
-	fmt.Fprintf(e.out, "not searched: %s in cold storage that may hold such rows (%s, %s)\n", things(len(c.Segments), "segment"), things(c.Rows, "row"), size(c.Bytes))
+	fmt.Fprintf(e.Out, "not searched: %s in cold storage that may hold such rows (%s, %s)\n", Things(len(c.Segments), "segment"), Things(c.Rows, "row"), Size(c.Bytes))
 	for _, o := range c.Offers {
-		fmt.Fprintf(e.out, "  to retrieve them at %s priority: %s\n", o.Priority, offered(o))
+		fmt.Fprintf(e.Out, "  to retrieve them at %s priority: %s\n", o.Priority, Offered(o))
 	}
-	fmt.Fprintf(e.out, "  `ambercellar segment retrieve -table %s.%s -where … -priority low` fetches them\n", sourceName, table)
+	fmt.Fprintf(e.Out, "  `ambercellar segment retrieve -table %s.%s -where … -priority low` fetches them\n", sourceName, table)
 }
 
-func restoreApprove(e *env) error {
-	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0])+"/approve", nil)
+func restoreApprove(e *Env) error {
+	r, err := e.Client.ApproveRestore(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.restore(&r)
+	return e.restore(r)
 }
 
-func restoreRefuse(e *env) error {
-	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0])+"/refuse", api.NewRefusal{Reason: e.flag("reason")})
+func restoreRefuse(e *Env) error {
+	r, err := e.Client.RefuseRestore(e.Ctx, e.Args[0], client.NewRefusal{Reason: e.Flag("reason")})
 	if err != nil {
 		return err
 	}
-	return e.restore(&r)
+	return e.restore(r)
 }
 
-func disposalApprove(e *env) error {
-	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/disposals/"+url.PathEscape(e.args[0])+"/approve", nil)
+func disposalApprove(e *Env) error {
+	d, err := e.Client.ApproveDisposal(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.disposal(&d)
+	return e.disposal(d)
+}
+
+// ByPriority reads a list like low=1,normal=2,high=3.
+func ByPriority[T any](text string, read func(string) (T, error)) (map[string]T, error) {
+	out := map[string]T{}
+	if text == "" {
+		return out, nil
+	}
+	for _, part := range strings.Split(text, ",") {
+		name, value, _ := strings.Cut(part, "=")
+		if !slices.Contains([]client.Priority{client.Low, client.Normal, client.High}, client.Priority(name)) {
+			return nil, fmt.Errorf("%q is none of the priorities low, normal and high", name)
+		}
+		v, err := read(value)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		out[name] = v
+	}
+	return out, nil
 }

@@ -6,10 +6,7 @@ import (
 	"net/url"
 	"strings"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
-	"ambercellar/internal/engine/dispose"
+	"ambercellar/client"
 )
 
 func disposalFlags(f *flag.FlagSet) {
@@ -17,16 +14,16 @@ func disposalFlags(f *flag.FlagSet) {
 	f.String("note", "", "what it is for; it stands on the certificate")
 }
 
-func disposalPlan(e *env) error {
-	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/disposals", api.NewDisposal{Rule: e.args[0], Table: e.flag("table"), Note: e.flag("note")})
+func disposalPlan(e *Env) error {
+	d, err := e.Client.PlanDisposal(e.Ctx, client.NewDisposal{Rule: e.Args[0], Table: e.Flag("table"), Note: e.Flag("note")})
 	if err != nil {
 		return err
 	}
-	if err := e.disposal(&d); err != nil || e.format != "table" {
+	if err := e.disposal(d); err != nil || e.Format != "table" {
 		return err
 	}
-	if len(d.Items.V) > 0 {
-		fmt.Fprintf(e.out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
+	if len(d.Items) > 0 {
+		fmt.Fprintf(e.Out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
 	}
 	return nil
 }
@@ -37,52 +34,54 @@ func erasureFlags(f *flag.FlagSet) {
 	f.String("note", "", "what it is for; it stays, on the certificate too, so it should name nobody")
 }
 
-func erasurePlan(e *env) error {
-	q := dispose.ErasureRequest{Source: e.args[0], Table: e.args[1], Where: e.flag("where"), Keys: names(e.flag("keys")), Note: e.flag("note")}
-	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/erasures", q)
+func erasurePlan(e *Env) error {
+	q := client.ErasureRequest{Source: e.Args[0], Table: e.Args[1], Where: e.Flag("where"), Keys: Names(e.Flag("keys")), Note: e.Flag("note")}
+	d, err := e.Client.PlanErasure(e.Ctx, q)
 	if err != nil {
 		return err
 	}
-	if err := e.disposal(&d); err != nil || e.format != "table" {
+	if err := e.disposal(d); err != nil || e.Format != "table" {
 		return err
 	}
-	if len(d.Items.V) == 0 {
-		fmt.Fprintln(e.out, "\nno segment holds such rows that could be erased")
+	if len(d.Items) == 0 {
+		fmt.Fprintln(e.Out, "\nno segment holds such rows that could be erased")
 		return nil
 	}
-	fmt.Fprintf(e.out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
+	fmt.Fprintf(e.Out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
 	return nil
 }
 
-func (e *env) disposal(d *catalog.Disposal) error {
-	path := "/disposals/" + url.PathEscape(d.ID)
-	if err := whole(e, &d.Items.V, d.Segments, path+"/segments", func(x catalog.PlacedItem) catalog.DisposalItem { return x.DisposalItem }); err != nil {
+func (e *Env) disposal(d *client.Disposal) error {
+	if err := whole(e, &d.Items, d.Segments, func(n int, after string) (client.Items[client.PlacedItem], error) {
+		return e.Client.DisposalSegments(e.Ctx, d.ID, client.DisposalSegmentsQuery{Limit: n, After: after})
+	}, func(x client.PlacedItem) client.DisposalItem { return x.DisposalItem }); err != nil {
 		return err
 	}
-	if err := whole(e, &d.Stays.V, d.Staying, path+"/stays", func(x catalog.PlacedStay) catalog.DisposalStay { return x.DisposalStay }); err != nil {
+	if err := whole(e, &d.Stays, d.Staying, func(n int, after string) (client.Items[client.PlacedStay], error) {
+		return e.Client.DisposalStays(e.Ctx, d.ID, client.DisposalStaysQuery{Limit: n, After: after})
+	}, func(x client.PlacedStay) client.DisposalStay { return x.DisposalStay }); err != nil {
 		return err
 	}
 	decided := ""
 	if d.DecidedAt != nil {
-		decided = at(*d.DecidedAt) + " by " + d.DecidedBy
+		decided = At(*d.DecidedAt) + " by " + d.DecidedBy
 	}
 	rule := fmt.Sprintf("%s, revision %d: kept for %s at least", d.Rule, d.Revision, d.Keep)
-	if d.Kind == catalog.KindErasure {
+	if d.Kind == client.KindErasure {
 		rule = ""
 	}
-	if err := e.facts(d, d.Kind, d.ID, "table", d.Source+"."+d.Table, "rule", rule, "erases", d.Erases, "state", string(d.State), "reason", d.Reason, "note", d.Note,
-		"planned", at(d.CreatedAt)+" by "+d.CreatedBy, "approved", approval(d), "decided", decided, "ended", atOrDash(d.EndedAt), "segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", count(d.Segments), things(d.Rows, "row"), size(d.Bytes), count(d.Gone))); err != nil || e.format != "table" {
+	if err := e.Facts(d, []Fact{{d.Kind, d.ID}, {"table", d.Source + "." + d.Table}, {"rule", rule}, {"erases", d.Erases}, {"state", string(d.State)}, {"reason", d.Reason}, {"note", d.Note}, {"planned", At(d.CreatedAt) + " by " + d.CreatedBy}, {"approved", approval(d)}, {"decided", decided}, {"ended", atOrDash(d.EndedAt)}, {"segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", Count(d.Segments), Things(d.Rows, "row"), Size(d.Bytes), Count(d.Gone))}}); err != nil || e.Format != "table" {
 		return err
 	}
 	list := [][]string{}
-	for _, x := range d.Items.V {
+	for _, x := range d.Items {
 		state := "goes"
 		switch {
 		case x.Destroyed != nil:
-			state = "destroyed " + at(*x.Destroyed)
+			state = "destroyed " + At(*x.Destroyed)
 		case x.Left != "":
 			state = "left: " + x.Left
-		case d.State == catalog.DisposalCancelled:
+		case d.State == client.DisposalCancelled:
 			state = "stays"
 		}
 		if x.Kept > 0 {
@@ -90,27 +89,27 @@ func (e *env) disposal(d *catalog.Disposal) error {
 			if x.Kept == 1 {
 				rows = "row stays"
 			}
-			state += fmt.Sprintf("; %s %s", count(x.Kept), rows)
+			state += fmt.Sprintf("; %s %s", Count(x.Kept), rows)
 			if x.Successor != "" {
 				state += " in " + x.Successor
 			}
 			state += ": " + x.Why
 		}
-		list = append(list, []string{x.Segment, count(x.Rows), size(x.Bytes), x.Oldest, x.Newest, at(x.Due), strings.Join(x.Stores, ", "), state})
+		list = append(list, []string{x.Segment, Count(x.Rows), Size(x.Bytes), x.Oldest, x.Newest, At(x.Due), strings.Join(x.Stores, ", "), state})
 	}
-	for _, x := range d.Stays.V {
+	for _, x := range d.Stays {
 		list = append(list, []string{x.Segment, "", "", "", "", atOrDash(x.Due), "", "stays: " + x.Reason})
 	}
-	fmt.Fprintln(e.out)
-	return e.show(d, []string{"segment", "rows", "file", "oldest", "newest", "time over", "stores", "what becomes of it"}, list)
+	fmt.Fprintln(e.Out)
+	return e.Show(d, []string{"segment", "rows", "file", "oldest", "newest", "time over", "stores", "what becomes of it"}, list)
 }
 
 // whole asks for all of a list of which an answer had only the first.
-func whole[T, P any](e *env, list *[]T, all int, path string, of func(P) T) error {
+func whole[T, P any](e *Env, list *[]T, all int, page pager[P], of func(P) T) error {
 	if len(*list) >= all {
 		return nil
 	}
-	placed, err := every[P](e, path)
+	placed, err := every(e, page)
 	*list = nil
 	for _, x := range placed {
 		*list = append(*list, of(x))
@@ -118,61 +117,62 @@ func whole[T, P any](e *env, list *[]T, all int, path string, of func(P) T) erro
 	return err
 }
 
-func approval(d *catalog.Disposal) string {
+func approval(d *client.Disposal) string {
 	if d.ApprovedAt == nil {
 		return ""
 	}
-	return at(*d.ApprovedAt) + " by " + d.ApprovedBy
+	return At(*d.ApprovedAt) + " by " + d.ApprovedBy
 }
 
-func disposalStart(e *env) error {
-	path := "/disposals/" + url.PathEscape(e.args[0])
-	d, err := client.Post[catalog.Disposal](e.ctx, e.client, path+"/start", nil)
+func disposalStart(e *Env) error {
+	d, err := e.Client.StartDisposal(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	show := countProgress(e.err)
-	for d.State == catalog.Disposing {
-		if d, err = follow[catalog.Disposal](e, "disposal", d.ID, path); err != nil {
+	show := countProgress(e.Err)
+	for d.State == client.Disposing {
+		if d, err = follow(e, "disposal", d.ID, e.Client.Disposal); err != nil {
 			return err
 		}
 		show(d.Gone, d.Segments, "segments destroyed")
 	}
-	if err := e.disposal(&d); err != nil {
+	if err := e.disposal(d); err != nil {
 		return err
 	}
-	if d.State == catalog.DisposalFailed {
+	if d.State == client.DisposalFailed {
 		return fmt.Errorf("%s %s failed", d.Kind, d.ID) // why stands above
 	}
 	return nil
 }
 
-func disposalCancel(e *env) error {
-	d, err := client.Post[catalog.Disposal](e.ctx, e.client, "/disposals/"+url.PathEscape(e.args[0])+"/cancel", nil)
+func disposalCancel(e *Env) error {
+	d, err := e.Client.CancelDisposal(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.disposal(&d)
+	return e.disposal(d)
 }
 
-func disposalShow(e *env) error {
-	d, err := client.Get[catalog.Disposal](e.ctx, e.client, "/disposals/"+url.PathEscape(e.args[0]))
+func disposalShow(e *Env) error {
+	d, err := e.Client.Disposal(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.disposal(&d)
+	return e.disposal(d)
 }
 
-func disposalList(e *env) error {
-	l, err := items[catalog.Disposal](e, "/disposals", nil)
+func disposalList(e *Env) error {
+	l, err := items(e, func(n int, after string) (client.Items[client.Disposal], error) {
+		return e.Client.Disposals(e.Ctx, client.DisposalsQuery{Limit: n, After: after})
+	})
 	if err != nil {
 		return err
 	}
 	rows := [][]string{}
 	for _, d := range l.Items {
-		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, dash(d.Rule), string(d.State), count(d.Segments), count(d.Rows), at(d.CreatedAt), dash(d.DecidedBy)})
+		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, Dash(d.Rule), string(d.State), Count(d.Segments), Count(d.Rows), At(d.CreatedAt), Dash(d.DecidedBy)})
 	}
-	return e.show(l, []string{"disposal", "table", "kind", "rule", "state", "segments", "rows", "planned", "decided by"}, rows)
+	return e.Show(l, []string{"disposal", "table", "kind", "rule", "state", "segments", "rows", "planned", "decided by"}, rows)
 }
 
 func certificateFlags(f *flag.FlagSet) {
@@ -180,22 +180,22 @@ func certificateFlags(f *flag.FlagSet) {
 	f.String("out", "", "the file to write; left out: JSON goes to standard output")
 }
 
-func disposalCertificate(e *env) error {
-	format, out := e.flag("format"), e.flag("out")
+func disposalCertificate(e *Env) error {
+	format, out := e.Flag("format"), e.Flag("out")
 	if format != "json" && format != "pdf" {
-		return usage("-format %q is none of json and pdf", format)
+		return Usage("-format %q is none of json and pdf", format)
 	}
-	path := "/disposals/" + url.PathEscape(e.args[0]) + "/certificate"
+	path := "/disposals/" + url.PathEscape(e.Args[0]) + "/certificate"
 	switch {
 	case out != "":
 		return e.save(path+"?format="+format, out)
 	case format == "pdf":
-		return usage("-out is missing: the file to write")
+		return Usage("-out is missing: the file to write")
 	}
-	x, err := client.Get[dispose.Certificate](e.ctx, e.client, path)
+	x, err := e.Client.CertificateOf(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	e.format = "json"
-	return e.show(x, nil, nil)
+	e.Format = "json"
+	return e.Show(x, nil, nil)
 }

@@ -8,38 +8,38 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 )
 
-func count[T ~int | ~int64](n T) string {
+func Count[T ~int | ~int64](n T) string {
 	if n < 0 {
 		return "?"
 	}
 	return humanize.Comma(int64(n))
 }
 
-func size(n int64) string {
+func Size(n int64) string {
 	if n < 0 {
 		return "?"
 	}
 	return humanize.IBytes(uint64(n))
 }
 
-// at writes an instant in the viewer's zone.
-func at(t catalog.Time) string { return t.Local().Format("2006-01-02 15:04:05 MST") }
+// At writes an instant in the viewer's zone.
+func At(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 MST") }
 
-func atOrDash(t *catalog.Time) string {
+func atOrDash(t *time.Time) string {
 	if t == nil {
 		return "-"
 	}
-	return at(*t)
+	return At(*t)
 }
 
 func sizeOrDash(n *int64) string {
 	if n == nil {
 		return "-"
 	}
-	return size(*n)
+	return Size(*n)
 }
 
 // span writes a length of time with two units at most.
@@ -56,24 +56,24 @@ func span(seconds float64) string {
 	return fmt.Sprintf("%dd %dh", int(d.Hours())/24, int(d.Hours())%24)
 }
 
-func dash(s string) string {
+func Dash(s string) string {
 	if s == "" {
 		return "-"
 	}
 	return s
 }
 
-func list(s []string) string { return dash(strings.Join(s, ", ")) }
+func List(s []string) string { return Dash(strings.Join(s, ", ")) }
 
-func yes(b bool) string {
+func Yes(b bool) string {
 	if b {
 		return "yes"
 	}
 	return ""
 }
 
-// balance says whether a ledger adds up.
-func balance(l catalog.Ledger) string {
+// Balance says whether a ledger adds up.
+func Balance(l client.Ledger) string {
 	switch {
 	case l.Balanced == nil:
 		return "open"
@@ -83,17 +83,17 @@ func balance(l catalog.Ledger) string {
 	return "DOES NOT BALANCE"
 }
 
-func ratio(a, b int64) string {
+func Ratio(a, b int64) string {
 	if b <= 0 || a <= 0 {
 		return ""
 	}
 	return fmt.Sprintf(" (%.1f times smaller)", float64(a)/float64(b))
 }
 
-// things writes how many there are of something whose plural ends in s.
-func things[T ~int | ~int64](n T, what string) string {
+// Things writes how many there are of something whose plural ends in s.
+func Things[T ~int | ~int64](n T, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}
-	return count(n) + " " + what + "s"
+	return Count(n) + " " + what + "s"
 }

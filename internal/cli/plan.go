@@ -5,20 +5,14 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
-	"ambercellar/internal/core/rule"
-	"ambercellar/internal/engine/plan"
+	"ambercellar/client"
 )
 
 func whereFlags(f *flag.FlagSet) {
@@ -27,13 +21,13 @@ func whereFlags(f *flag.FlagSet) {
 }
 
 // where reads the condition of -where or -where-file.
-func (e *env) where() (string, error) {
-	file := e.flag("where-file")
+func (e *Env) where() (string, error) {
+	file := e.Flag("where-file")
 	if file == "" {
-		return e.flag("where"), nil
+		return e.Flag("where"), nil
 	}
-	if e.flag("where") != "" {
-		return "", usage("-where and -where-file say the same; give one of them")
+	if e.Flag("where") != "" {
+		return "", Usage("-where and -where-file say the same; give one of them")
 	}
 	text, err := e.read(file)
 	return strings.TrimSpace(string(text)), err
@@ -57,32 +51,32 @@ func planFlags(f *flag.FlagSet) {
 	f.String("override", "", "the reason for going beyond a guard rail in this one plan")
 }
 
-func planMake(e *env) error {
+func planMake(e *Env) error {
 	where, err := e.where()
 	if err != nil {
 		return err
 	}
-	limit, _ := strconv.ParseInt(e.flag("limit"), 10, 64) // the flag is a number already
-	in := api.NewPlan{Rule: e.args[0], Before: e.flag("before"), Where: where, Keys: e.flag("keys"), Limit: limit, Note: e.flag("note"),
-		Exact: e.flag("exact") == "true", Budget: e.flag("budget"), Confirm: e.flag("confirm") == "true", Override: e.flag("override")}
+	limit := Get[int64](e, "limit")
+	in := client.NewPlan{Rule: e.Args[0], Before: e.Flag("before"), Where: where, Keys: e.Flag("keys"), Limit: limit, Note: e.Flag("note"),
+		Exact: Get[bool](e, "exact"), Budget: e.Flag("budget"), Confirm: Get[bool](e, "confirm"), Override: e.Flag("override")}
 	stop := func() {}
 	if in.Exact {
 		in.Ticket = ulid.Make().String()
 		stop = e.tellCounting(in.Ticket)
 	}
-	p, err := client.Post[catalog.Plan](e.ctx, e.client, "/plans", in)
+	p, err := e.Client.MakePlan(e.Ctx, in)
 	stop()
 	if err != nil {
 		return err
 	}
-	return e.plan(&p)
+	return e.plan(p)
 }
 
 const countingShown = time.Second
 
 // tellCounting says now and then how far the counting is, until the returned function is called.
-func (e *env) tellCounting(ticket string) (stop func()) {
-	ctx, cancel := context.WithCancel(e.ctx)
+func (e *Env) tellCounting(ticket string) (stop func()) {
+	ctx, cancel := context.WithCancel(e.Ctx)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -92,32 +86,32 @@ func (e *env) tellCounting(ticket string) (stop func()) {
 				return
 			case <-time.After(countingShown):
 			}
-			if x, err := client.Get[api.Counting](ctx, e.client, "/plans/counting/"+ticket); err == nil {
-				fmt.Fprintf(e.err, "counting: %d of %d stretches of age\n", x.Done, x.Pieces)
+			if x, err := e.Client.Counting(ctx, ticket); err == nil {
+				fmt.Fprintf(e.Err, "counting: %d of %d stretches of age\n", x.Done, x.Pieces)
 			}
 		}
 	}()
 	return func() { cancel(); <-done }
 }
 
-func planShow(e *env) error {
-	p, err := client.Get[catalog.Plan](e.ctx, e.client, "/plans/"+url.PathEscape(e.args[0]))
+func planShow(e *Env) error {
+	p, err := e.Client.Plan(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.plan(&p)
+	return e.plan(p)
 }
 
 // number writes a count of a plan, of which an estimate does not know all.
 func number(n int64) string {
-	if n == catalog.NotCounted {
+	if n == client.NotCounted {
 		return "not counted"
 	}
-	return count(n)
+	return Count(n)
 }
 
-func (e *env) plan(p *catalog.Plan) error {
-	c, d := p.Counts.V, p.Detail.V
+func (e *Env) plan(p *client.Plan) error {
+	c, d := p.Counts, p.Detail
 	how := "estimated from the database's statistics"
 	if c.Counted {
 		how = "counted"
@@ -126,10 +120,10 @@ func (e *env) plan(p *catalog.Plan) error {
 		}
 	}
 	some := func(n int64, text string) string {
-		if n == 0 || n == catalog.NotCounted {
+		if n == 0 || n == client.NotCounted {
 			return ""
 		}
-		return count(n) + " " + text
+		return Count(n) + " " + text
 	}
 	uncounted := ""
 	if !c.Counted {
@@ -137,7 +131,7 @@ func (e *env) plan(p *catalog.Plan) error {
 	}
 	segments, narrow := "", []string{}
 	if p.Segments > 0 {
-		segments = "about " + count(p.Segments)
+		segments = "about " + Count(p.Segments)
 	}
 	if n := d.Narrow; n.Before != nil {
 		narrow = append(narrow, "before "+n.Before.Format(time.RFC3339))
@@ -149,57 +143,51 @@ func (e *env) plan(p *catalog.Plan) error {
 		narrow = append(narrow, "keys "+d.Narrow.Keys)
 	}
 	if d.Narrow.Limit > 0 {
-		narrow = append(narrow, "at most "+count(d.Narrow.Limit)+" rows")
+		narrow = append(narrow, "at most "+Count(d.Narrow.Limit)+" rows")
 	}
 	seconds, archive := "unknown before the first run", "unknown before the first run"
 	if d.Expect.Seconds != nil {
 		seconds = "about " + span(*d.Expect.Seconds)
 	}
 	if d.Expect.ArchiveBytes != nil {
-		archive = "about " + size(*d.Expect.ArchiveBytes)
+		archive = "about " + Size(*d.Expect.ArchiveBytes)
 	}
 	log := "unknown before the first run"
 	if d.Expect.LogBytes != nil {
-		log = "about " + size(*d.Expect.LogBytes)
+		log = "about " + Size(*d.Expect.LogBytes)
 	}
 	if p.Segments == 0 {
 		archive = ""
 	}
 	ageless := "never due"
-	if slices.ContainsFunc(d.Clauses, func(x catalog.PlanClause) bool { return x.Keep == "none" }) { // which takes them
+	if slices.ContainsFunc(d.Clauses, func(x client.PlanClause) bool { return x.Keep == "none" }) { // which takes them
 		ageless = "without an age"
 	}
 	firstStays := c.FirstStays
 	if len(d.Clauses) > 1 { // each clause has its own
 		firstStays = ""
 	}
-	err := e.facts(p, "plan", p.ID, "rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision), "table", p.Source+"."+p.Table, "note", d.Note, "narrowed to", strings.Join(narrow, "; "), "made", at(p.MadeAt),
-		"latest cutoff", at(p.Cutoff)+"  ("+p.Cutoff.Format(time.RFC3339)+")", "rows due", fmt.Sprintf("%s of %s (%s)", count(c.Due), count(c.Total), how),
-		"data", "about "+size(c.Bytes), "oldest", c.Oldest, "last that goes", c.LastGoing, "first that stays", firstStays,
-		"batches", "about "+count(p.Batches)+" at the first size", "segments", segments, "takes", seconds, "archive size", archive, "log volume", log,
-		"uncovered", some(c.Uncovered, "rows that no clause covers"), ageless, some(c.Ageless, "rows whose age is no instant"), "in the future", some(c.Future, "rows dated more than a day ahead"),
-		"held", some(c.Held, "aged rows that a hold protects"), "restored", some(c.Restored, "aged rows left alone, as they were restored"),
-		"not counted", uncounted, "referenced", some(c.Referenced, "aged rows that another table refers to"), "by collation", some(c.Collation, "rows that the column's own collation would judge otherwise"))
-	if err != nil || e.format != "table" {
+	err := e.Facts(p, []Fact{{"plan", p.ID}, {"rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision)}, {"table", p.Source + "." + p.Table}, {"note", d.Note}, {"narrowed to", strings.Join(narrow, "; ")}, {"made", At(p.MadeAt)}, {"latest cutoff", At(p.Cutoff) + "  (" + p.Cutoff.Format(time.RFC3339) + ")"}, {"rows due", fmt.Sprintf("%s of %s (%s)", Count(c.Due), Count(c.Total), how)}, {"data", "about " + Size(c.Bytes)}, {"oldest", c.Oldest}, {"last that goes", c.LastGoing}, {"first that stays", firstStays}, {"batches", "about " + Count(p.Batches) + " at the first size"}, {"segments", segments}, {"takes", seconds}, {"archive size", archive}, {"log volume", log}, {"uncovered", some(c.Uncovered, "rows that no clause covers")}, {ageless, some(c.Ageless, "rows whose age is no instant")}, {"in the future", some(c.Future, "rows dated more than a day ahead")}, {"held", some(c.Held, "aged rows that a hold protects")}, {"restored", some(c.Restored, "aged rows left alone, as they were restored")}, {"not counted", uncounted}, {"referenced", some(c.Referenced, "aged rows that another table refers to")}, {"by collation", some(c.Collation, "rows that the column's own collation would judge otherwise")}})
+	if err != nil || e.Format != "table" {
 		return err
 	}
-	fmt.Fprintln(e.out)
+	fmt.Fprintln(e.Out)
 	rows := [][]string{}
 	for i, x := range d.Clauses {
-		cut, n := "never due", catalog.ClauseCount{}
+		cut, n := "never due", client.ClauseCount{}
 		if x.Cutoff != nil {
 			cut = x.Cutoff.Format(time.RFC3339)
 		}
 		if i < len(c.Clauses) {
 			n = c.Clauses[i]
 		}
-		rows = append(rows, []string{x.Label, x.Keep, string(x.Then), dash(x.Store), cut, number(n.Rows), number(n.Due), dash(n.LastGoing), dash(n.FirstStays)})
+		rows = append(rows, []string{x.Label, x.Keep, string(x.Then), Dash(x.Store), cut, number(n.Rows), number(n.Due), Dash(n.LastGoing), Dash(n.FirstStays)})
 	}
-	if err := e.show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes", "first that stays"}, rows); err != nil {
+	if err := e.Show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes", "first that stays"}, rows); err != nil {
 		return err
 	}
 	if len(d.Related) > 0 {
-		fmt.Fprintln(e.out)
+		fmt.Fprintln(e.Out)
 		rows := [][]string{}
 		for _, x := range d.Related {
 			own := "-"
@@ -208,44 +196,44 @@ func (e *env) plan(p *catalog.Plan) error {
 			}
 			rows = append(rows, []string{x.Table, string(x.Then), x.Above, x.On, number(x.Rows), own})
 		}
-		if err := e.show(p, []string{"related table", "then", "goes with", "by", "rows", "kept by"}, rows); err != nil {
+		if err := e.Show(p, []string{"related table", "then", "goes with", "by", "rows", "kept by"}, rows); err != nil {
 			return err
 		}
 	}
 	if err := e.partitions(p); err != nil {
 		return err
 	}
-	if e.flag("rows") == "true" {
-		sample, err := client.Get[catalog.Sample](e.ctx, e.client, "/plans/"+url.PathEscape(p.ID)+"/sample")
+	if Get[bool](e, "rows") {
+		sample, err := e.Client.Sample(e.Ctx, p.ID)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintln(e.out)
-		if err := e.show(sample, sample.Columns, sample.Rows); err != nil {
+		fmt.Fprintln(e.Out)
+		if err := e.Show(sample, sample.Columns, sample.Rows); err != nil {
 			return err
 		}
 	}
-	if e.flag("sql") == "true" {
+	if Get[bool](e, "sql") {
 		for _, s := range d.Statements {
-			fmt.Fprintf(e.out, "\n-- %s\n%s\n", s.Title, s.SQL)
+			fmt.Fprintf(e.Out, "\n-- %s\n%s\n", s.Title, s.SQL)
 			for i, v := range s.Values {
-				fmt.Fprintf(e.out, "--   %d: %s\n", i+1, v)
+				fmt.Fprintf(e.Out, "--   %d: %s\n", i+1, v)
 			}
 		}
 	}
-	for _, w := range p.Warnings.V {
-		fmt.Fprintln(e.out, "warning:", w)
+	for _, w := range p.Warnings {
+		fmt.Fprintln(e.Out, "warning:", w)
 	}
-	fmt.Fprintf(e.out, "nothing was changed; `ambercellar run start %s` carries it out\n", p.ID)
+	fmt.Fprintf(e.Out, "nothing was changed; `ambercellar run start %s` carries it out\n", p.ID)
 	return nil
 }
 
-func planCompare(e *env) error {
+func planCompare(e *Env) error {
 	in, err := e.ruleFile()
 	if err != nil {
 		return err
 	}
-	r, err := client.Post[api.Comparison](e.ctx, e.client, "/rules/compare", in)
+	r, err := e.Client.CompareRules(e.Ctx, in)
 	if err != nil {
 		return err
 	}
@@ -255,20 +243,20 @@ func planCompare(e *env) error {
 		if x.New {
 			changes = "new"
 		}
-		rows = append(rows, []string{x.Rule, count(x.Gained), count(x.Lost), count(x.Both), dash(changes)})
+		rows = append(rows, []string{x.Rule, Count(x.Gained), Count(x.Lost), Count(x.Both), Dash(changes)})
 	}
-	if err := e.show(r, []string{"rule", "rows that become due", "stop being due", "due either way", "changes"}, rows); err != nil || e.format != "table" {
+	if err := e.Show(r, []string{"rule", "rows that become due", "stop being due", "due either way", "changes"}, rows); err != nil || e.Format != "table" {
 		return err
 	}
 	for _, p := range r.Problems {
-		fmt.Fprintln(e.out, p.Error())
+		fmt.Fprintln(e.Out, p.Error())
 	}
-	_, err = fmt.Fprintf(e.out, "nothing was changed; `ambercellar rule apply -f %s` applies it\n", in.File)
+	_, err = fmt.Fprintf(e.Out, "nothing was changed; `ambercellar rule apply -f %s` applies it\n", in.File)
 	return err
 }
 
-func ruleForecast(e *env) error {
-	l, err := client.Get[api.Items[plan.Forecast]](e.ctx, e.client, "/rules/"+url.PathEscape(e.args[0])+"/forecast?months="+e.flag("months"))
+func ruleForecast(e *Env) error {
+	l, err := e.Client.Forecast(e.Ctx, e.Args[0], client.ForecastQuery{Months: Get[int](e, "months")})
 	if err != nil {
 		return err
 	}
@@ -284,35 +272,42 @@ func ruleForecast(e *env) error {
 		}
 		growth := "-"
 		if f.Growth > 0 {
-			growth = "about " + count(f.Growth)
+			growth = "about " + Count(f.Growth)
 		}
-		rows = append(rows, []string{f.At.Format(time.DateOnly), strings.Join(cutoffs, ", "), count(f.Rows), growth})
+		rows = append(rows, []string{f.At.Format(time.DateOnly), strings.Join(cutoffs, ", "), Count(f.Rows), growth})
 	}
-	return e.show(l, []string{"run on", "cutoff of each clause", "rows there today", "rows still to be written"}, rows)
+	return e.Show(l, []string{"run on", "cutoff of each clause", "rows there today", "rows still to be written"}, rows)
 }
 
-func keepList(e *env) error {
-	l, err := client.Get[api.Items[catalog.Keep]](e.ctx, e.client, "/keeps")
+func keepText(k client.Named) string {
+	if k.Forever {
+		return "forever"
+	}
+	return k.Period
+}
+
+func keepList(e *Env) error {
+	l, err := e.Client.Keeps(e.Ctx)
 	if err != nil {
 		return err
 	}
 	rows := [][]string{}
 	for _, k := range l.Items {
-		rows = append(rows, []string{k.Name, k.Body.V.Keep().String(), k.Body.V.About, at(k.AppliedAt)})
+		rows = append(rows, []string{k.Name, keepText(k.Body), k.Body.About, At(k.AppliedAt)})
 	}
-	return e.show(l, []string{"keep", "period", "about", "applied"}, rows)
+	return e.Show(l, []string{"keep", "period", "about", "applied"}, rows)
 }
 
 // read reads a file, or standard input for a hyphen.
-func (e *env) read(file string) ([]byte, error) {
+func (e *Env) read(file string) ([]byte, error) {
 	if file == "-" {
-		return io.ReadAll(e.in)
+		return io.ReadAll(e.In)
 	}
 	return os.ReadFile(file)
 }
 
 // leaves says in words how a partition's rows leave.
-var leaves = map[rule.Way]string{rule.WayWhole: "as a whole", rule.WayRows: "row by row", rule.WayStays: "stays"}
+var leaves = map[client.Way]string{client.WayWhole: "as a whole", client.WayRows: "row by row", client.WayStays: "stays"}
 
 // day leaves the time of day out of a bound where it is midnight.
 func day(bound string) string {
@@ -320,27 +315,27 @@ func day(bound string) string {
 }
 
 // partitions shows how each partition's rows leave, and whether the table can be emptied at once.
-func (e *env) partitions(p *catalog.Plan) error {
-	d := p.Detail.V
+func (e *Env) partitions(p *client.Plan) error {
+	d := p.Detail
 	if x := d.Emptying; x != nil && x.Offered {
-		fmt.Fprintf(e.out, "\nall rows can be removed at once (`ambercellar run start %s -empty`):\n  - %s\n", p.ID, strings.Join(x.Effects, "\n  - "))
+		fmt.Fprintf(e.Out, "\nall rows can be removed at once (`ambercellar run start %s -empty`):\n  - %s\n", p.ID, strings.Join(x.Effects, "\n  - "))
 	} else if x != nil {
-		fmt.Fprintf(e.out, "\nthe rows go in batches, not at once: %s\n", x.Why)
+		fmt.Fprintf(e.Out, "\nthe rows go in batches, not at once: %s\n", x.Why)
 	}
 	if len(d.Partitions) == 0 {
 		return nil
 	}
-	fmt.Fprintln(e.out)
+	fmt.Fprintln(e.Out)
 	rows := [][]string{}
 	for _, x := range d.Partitions {
-		rows = append(rows, []string{x.Name, dash(day(x.From)), dash(day(x.To)), number(x.Rows), size(x.Bytes), size(x.IndexBytes), leaves[x.Way], dash(x.Why)})
+		rows = append(rows, []string{x.Name, Dash(day(x.From)), Dash(day(x.To)), number(x.Rows), Size(x.Bytes), Size(x.IndexBytes), leaves[x.Way], Dash(x.Why)})
 	}
-	if err := e.show(p, []string{"partition", "from", "to", "rows", "data", "indexes", "leaves", "because"}, rows); err != nil {
+	if err := e.Show(p, []string{"partition", "from", "to", "rows", "data", "indexes", "leaves", "because"}, rows); err != nil {
 		return err
 	}
-	fmt.Fprintln(e.out, "What leaves as a whole takes its part of every index along; rows that go one by one leave room in the indexes, which the database cleans later.")
+	fmt.Fprintln(e.Out, "What leaves as a whole takes its part of every index along; rows that go one by one leave room in the indexes, which the database cleans later.")
 	if x := d.CatchAll; x != nil {
-		fmt.Fprintf(e.out, "partition %s takes what no other does: %s rows, %s of them due\n", x.Name, number(x.Rows), number(x.Due))
+		fmt.Fprintf(e.Out, "partition %s takes what no other does: %s rows, %s of them due\n", x.Name, number(x.Rows), number(x.Due))
 	}
 	return nil
 }

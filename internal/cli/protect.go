@@ -3,14 +3,10 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/core/period"
-	"ambercellar/internal/engine/plan"
 )
 
 func holdFlags(f *flag.FlagSet) {
@@ -22,8 +18,8 @@ func holdFlags(f *flag.FlagSet) {
 	f.String("reason", "", "why nothing may be removed; it is kept")
 }
 
-// names splits a list with commas.
-func names(text string) []string {
+// Names splits a list with commas.
+func Names(text string) []string {
 	var out []string
 	for _, s := range strings.Split(text, ",") {
 		if s = strings.TrimSpace(s); s != "" {
@@ -33,13 +29,13 @@ func names(text string) []string {
 	return out
 }
 
-func holdPlace(e *env) error {
+func holdPlace(e *Env) error {
 	where, err := e.where()
 	if err != nil {
 		return err
 	}
-	q := plan.HoldRequest{Source: e.args[0], Table: e.args[1], Where: where, Keys: names(e.flag("keys")), Segments: names(e.flag("segments")), Reference: e.flag("reference"), Reason: e.flag("reason")}
-	if file := e.flag("keys-file"); file != "" {
+	q := client.HoldRequest{Source: e.Args[0], Table: e.Args[1], Where: where, Keys: Names(e.Flag("keys")), Segments: Names(e.Flag("segments")), Reference: e.Flag("reference"), Reason: e.Flag("reason")}
+	if file := e.Flag("keys-file"); file != "" {
 		text, err := e.read(file)
 		if err != nil {
 			return err
@@ -50,100 +46,102 @@ func holdPlace(e *env) error {
 			}
 		}
 	}
-	h, err := client.Post[plan.Placed](e.ctx, e.client, "/holds", q)
+	h, err := e.Client.PlaceHold(e.Ctx, q)
 	if err != nil {
 		return err
 	}
-	rows := count(h.Rows)
+	rows := Count(h.Rows)
 	if h.Rows >= 100_000 {
 		rows = "100,000 or more"
 	}
-	if err := e.hold(&h.Hold, h, "live rows held", rows); err != nil || e.format != "table" {
+	if err := e.hold(&h.Hold, h, Fact{"live rows held", rows}); err != nil || e.Format != "table" {
 		return err
 	}
-	_, err = fmt.Fprintln(e.out, "the hold stands: whatever was being removed has ended, and nothing that it protects is removed from now on")
+	_, err = fmt.Fprintln(e.Out, "the hold stands: whatever was being removed has ended, and nothing that it protects is removed from now on")
 	return err
 }
 
-func (e *env) hold(h *catalog.Hold, answer any, more ...string) error {
+func (e *Env) hold(h *client.Hold, answer any, more ...Fact) error {
 	what := h.Filter
-	if len(h.Segments.V) > 0 {
-		what = "segments " + strings.Join(h.Segments.V, ", ")
+	if len(h.Segments) > 0 {
+		what = "segments " + strings.Join(h.Segments, ", ")
 	}
 	lifted := ""
 	if h.LiftedAt != nil {
-		lifted = fmt.Sprintf("%s by %s: %s", at(*h.LiftedAt), h.LiftedBy, h.LiftReason)
+		lifted = fmt.Sprintf("%s by %s: %s", At(*h.LiftedAt), h.LiftedBy, h.LiftReason)
 	}
-	return e.facts(answer, append([]string{"hold", h.ID, "table", h.Source + "." + h.Table, "holds", what, "reference", h.Reference, "reason", h.Reason, "placed", at(h.PlacedAt) + " by " + h.PlacedBy, "lifted", lifted}, more...)...)
+	return e.Facts(answer, append([]Fact{{"hold", h.ID}, {"table", h.Source + "." + h.Table}, {"holds", what}, {"reference", h.Reference}, {"reason", h.Reason}, {"placed", At(h.PlacedAt) + " by " + h.PlacedBy}, {"lifted", lifted}}, more...))
 }
 
-func holdList(e *env) error {
-	l, err := client.Get[api.Items[catalog.Hold]](e.ctx, e.client, "/holds?all="+e.flag("all"))
+func holdList(e *Env) error {
+	l, err := e.Client.Holds(e.Ctx, client.HoldsQuery{All: Get[bool](e, "all")})
 	if err != nil {
 		return err
 	}
 	rows := [][]string{}
 	for _, h := range l.Items {
 		what := h.Filter
-		if len(h.Segments.V) > 0 {
-			what = fmt.Sprintf("%d segments", len(h.Segments.V))
+		if len(h.Segments) > 0 {
+			what = fmt.Sprintf("%d segments", len(h.Segments))
 		}
-		rows = append(rows, []string{h.ID, h.Source + "." + h.Table, what, h.Reference, h.Reason, at(h.PlacedAt), atOrDash(h.LiftedAt)})
+		rows = append(rows, []string{h.ID, h.Source + "." + h.Table, what, h.Reference, h.Reason, At(h.PlacedAt), atOrDash(h.LiftedAt)})
 	}
-	return e.show(l, []string{"hold", "table", "holds", "reference", "reason", "placed", "lifted"}, rows)
+	return e.Show(l, []string{"hold", "table", "holds", "reference", "reason", "placed", "lifted"}, rows)
 }
 
-func holdShow(e *env) error {
-	h, err := client.Get[catalog.Hold](e.ctx, e.client, "/holds/"+url.PathEscape(e.args[0]))
+func holdShow(e *Env) error {
+	h, err := e.Client.Hold(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.hold(&h, h)
+	return e.hold(h, h)
 }
 
-func holdLift(e *env) error {
-	h, err := client.Post[catalog.Hold](e.ctx, e.client, "/holds/"+url.PathEscape(e.args[0])+"/lift", api.Lift{Reason: e.flag("reason")})
+func holdLift(e *Env) error {
+	h, err := e.Client.LiftHold(e.Ctx, e.Args[0], client.Lift{Reason: e.Flag("reason")})
 	if err != nil {
 		return err
 	}
-	return e.hold(&h, h)
+	return e.hold(h, h)
 }
 
-func (e *env) guard(g *catalog.Guard) error {
-	text := func(p *period.Period) string {
+func (e *Env) guard(g *client.Guard) error {
+	text := func(p *string) string {
 		if p == nil {
 			return "not bound"
 		}
-		return p.String()
+		return *p
 	}
 	only := "any"
 	if len(g.Only) > 0 {
 		only = strings.Join(g.Only, ", ")
 	}
-	return e.facts(g, "source", e.args[0], "live at least", text(g.Live), "in the archive at least", text(g.Archive), "tables with rules", only, "tables without", strings.Join(g.Never, ", "), "approved first", strings.Join(g.Approve, ", "))
+	return e.Facts(g, []Fact{{"source", e.Args[0]}, {"live at least", text(g.Live)}, {"in the archive at least", text(g.Archive)}, {"tables with rules", only}, {"tables without", strings.Join(g.Never, ", ")}, {"approved first", strings.Join(g.Approve, ", ")}})
 }
 
-func guardShow(e *env) error {
-	g, err := client.Get[catalog.Guard](e.ctx, e.client, "/sources/"+url.PathEscape(e.args[0])+"/guard")
+func guardShow(e *Env) error {
+	g, err := e.Client.Guard(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.guard(&g)
+	return e.guard(g)
 }
 
-func guardSet(e *env) error {
-	g := catalog.Guard{Only: names(e.flag("only")), Never: names(e.flag("never")), Approve: names(e.flag("approve"))}
-	for name, into := range map[string]**period.Period{"live": &g.Live, "archive": &g.Archive} {
-		if text := e.flag(name); text != "" {
+func guardSet(e *Env) error {
+	g := client.Guard{Only: Names(e.Flag("only")), Never: Names(e.Flag("never")), Approve: Names(e.Flag("approve"))}
+	for name, into := range map[string]**string{"live": &g.Live, "archive": &g.Archive} {
+		if text := e.Flag(name); text != "" {
 			p, err := period.Parse(text)
 			if err != nil {
-				return usage("-%s: %v", name, err)
+				return Usage("-%s: %v", name, err)
 			}
-			*into = &p
+			text = p.String()
+			*into = &text
 		}
 	}
-	if err := e.client.Do(e.ctx, "PUT", "/sources/"+url.PathEscape(e.args[0])+"/guard", g, &g); err != nil {
+	kept, err := e.Client.SetGuard(e.Ctx, e.Args[0], g)
+	if err != nil {
 		return err
 	}
-	return e.guard(&g)
+	return e.guard(kept)
 }

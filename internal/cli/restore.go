@@ -12,11 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/archive/store"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
-	"ambercellar/internal/engine/restore"
+	"ambercellar/client"
 )
 
 func restoreFlags(f *flag.FlagSet) {
@@ -27,7 +23,7 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("from", "", "rows whose age is this date or time, or later")
 	f.String("to", "", "rows whose age is before this date or time")
 	f.String("where", "", "with -source and -table: rows for which this is true, in the language of rules")
-	f.Var(&several{}, "row", "a single row, as SEGMENT:NUMBER of a search; may be given again")
+	f.Var(&Several{}, "row", "a single row, as SEGMENT:NUMBER of a search; may be given again")
 	f.String("into", "table", "table (the one the rows came from), side (a new table, made to fit) or file")
 	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
 	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
@@ -39,7 +35,7 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("pace", "", "gentle or unlimited; left out: that of the table's rule")
 	f.String("tell", "", "who is told when it is ready: a mail address, or a URL that is sent it as JSON")
 	f.Bool("wait", true, "wait for it; -wait=false does not")
-	f.Var(&several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; may be given again")
+	f.Var(&Several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; may be given again")
 	f.String("leave-out", "", "with -into table: archived columns that have no place any more, separated by commas")
 	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they were changed")
 	f.Bool("try", false, "only say what it would do")
@@ -48,130 +44,130 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("note", "", "who asked, and why")
 }
 
-func restoreRequest(e *env) error {
-	q := restore.RestoreRequest{Source: e.flag("source"), Table: e.flag("table"), Scope: catalog.Scope{Run: e.flag("run"), Segment: e.flag("segment"), From: e.flag("from"), To: e.flag("to"), Where: e.flag("where"), All: e.flag("all-rows") == "true"},
-		Target: e.flag("into"), TargetTable: e.flag("side-table"), TargetSource: e.flag("side-source"), Conflicts: e.flag("conflicts"), For: e.flag("for"), Note: e.flag("note"),
-		Priority: store.Priority(e.flag("priority")), Pace: e.flag("pace"), Tell: e.flag("tell")}
-	fmt.Sscan(e.flag("days"), &q.Days)
-	if list := e.flag("keys"); list != "" {
+func restoreRequest(e *Env) error {
+	q := client.RestoreRequest{Source: e.Flag("source"), Table: e.Flag("table"), Scope: client.Scope{Run: e.Flag("run"), Segment: e.Flag("segment"), From: e.Flag("from"), To: e.Flag("to"), Where: e.Flag("where"), All: Get[bool](e, "all-rows")},
+		Target: e.Flag("into"), TargetTable: e.Flag("side-table"), TargetSource: e.Flag("side-source"), Conflicts: e.Flag("conflicts"), For: e.Flag("for"), Note: e.Flag("note"),
+		Priority: client.Priority(e.Flag("priority")), Pace: e.Flag("pace"), Tell: e.Flag("tell")}
+	q.Days = Get[int](e, "days")
+	if list := e.Flag("keys"); list != "" {
 		q.Keys = strings.Split(list, ",")
 	}
-	for _, row := range strings.Fields(e.flag("row")) {
+	for _, row := range strings.Fields(e.Flag("row")) {
 		segment, ordinal, ok := strings.Cut(row, ":")
 		n, err := strconv.Atoi(ordinal)
 		if !ok || err != nil {
-			return usage("-row %q: write SEGMENT:NUMBER, as a search shows them", row)
+			return Usage("-row %q: write SEGMENT:NUMBER, as a search shows them", row)
 		}
-		q.Scope.Rows = append(q.Scope.Rows, catalog.RowAt{Segment: segment, Ordinal: n})
+		q.Scope.Rows = append(q.Scope.Rows, client.RowAt{Segment: segment, Ordinal: n})
 	}
-	for _, pair := range strings.Fields(e.flag("rename")) {
+	for _, pair := range strings.Fields(e.Flag("rename")) {
 		old, now, ok := strings.Cut(pair, "=")
 		if !ok {
-			return usage("-rename %q: write OLD=NEW", pair)
+			return Usage("-rename %q: write OLD=NEW", pair)
 		}
 		if q.Fit.Rename == nil {
 			q.Fit.Rename = map[string]string{}
 		}
 		q.Fit.Rename[old] = now
 	}
-	if list := e.flag("leave-out"); list != "" {
+	if list := e.Flag("leave-out"); list != "" {
 		q.Fit.LeaveOut = strings.Split(list, ",")
 	}
 	if q.Target == "file" {
-		q.Format = e.flag("format")
-	} else if e.flag("out") != "" {
-		return usage("-out goes with -into file")
+		q.Format = e.Flag("format")
+	} else if e.Flag("out") != "" {
+		return Usage("-out goes with -into file")
 	}
-	if out := e.flag("out"); out != "" { // rather than when all is done
+	if out := e.Flag("out"); out != "" { // rather than when all is done
 		if err := free(out); err != nil {
 			return err
 		}
 	}
-	if e.flag("try") == "true" {
+	if Get[bool](e, "try") {
 		return e.restorePreview(q)
 	}
-	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores", q)
+	r, err := e.Client.RequestRestore(e.Ctx, q)
 	if err != nil {
 		return err
 	}
-	show := countProgress(e.err)
-	for e.flag("wait") == "true" && (r.State == catalog.Restoring || r.State == catalog.Retrieving) {
-		if r, err = follow[catalog.Restore](e, "restore", r.ID, "/restores/"+url.PathEscape(r.ID)); err != nil {
+	show := countProgress(e.Err)
+	for Get[bool](e, "wait") && (r.State == client.Restoring || r.State == client.Retrieving) {
+		if r, err = follow(e, "restore", r.ID, e.Client.Restore); err != nil {
 			return err
 		}
 		what := "rows looked at"
-		if r.State == catalog.Retrieving {
+		if r.State == client.Retrieving {
 			what = r.Reason
 		}
 		show(int(r.Found), int(r.Of), what)
 	}
-	if err := e.restore(&r); err != nil {
+	if err := e.restore(r); err != nil {
 		return err
 	}
-	if r.State == catalog.RestoreFailed {
+	if r.State == client.RestoreFailed {
 		return fmt.Errorf("restore %s failed", r.ID) // why stands above
 	}
-	if out := e.flag("out"); out != "" {
+	if out := e.Flag("out"); out != "" {
 		return e.save("/restores/"+url.PathEscape(r.ID)+"/file", out)
 	}
 	return nil
 }
 
-func restoreKeep(e *env) error {
-	r, err := client.Post[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0])+"/keep", api.NewKeeping{For: e.flag("for")})
+func restoreKeep(e *Env) error {
+	r, err := e.Client.KeepRestored(e.Ctx, e.Args[0], client.NewKeeping{For: e.Flag("for")})
 	if err != nil {
 		return err
 	}
-	return e.restore(&r)
+	return e.restore(r)
 }
 
 // staying says how long the rows of a restore stay.
-func staying(r *catalog.Restore) string {
+func staying(r *client.Restore) string {
 	switch {
 	case r.ExpiredAt != nil:
-		return fmt.Sprintf("gone again since %s: %s taken back, %s had been changed and stay", at(*r.ExpiredAt), count(r.TakenBack), count(r.Stayed))
+		return fmt.Sprintf("gone again since %s: %s taken back, %s had been changed and stay", At(*r.ExpiredAt), Count(r.TakenBack), Count(r.Stayed))
 	case r.ExpiresAt != nil:
-		return "for " + r.Lasts + ", until " + at(*r.ExpiresAt)
+		return "for " + r.Lasts + ", until " + At(*r.ExpiresAt)
 	}
 	return ""
 }
 
-func (e *env) restorePreview(q restore.RestoreRequest) error {
-	p, err := client.Post[restore.RestorePreview](e.ctx, e.client, "/restores/preview", q)
+func (e *Env) restorePreview(q client.RestoreRequest) error {
+	p, err := e.Client.PreviewRestore(e.Ctx, q)
 	if err != nil {
 		return err
 	}
 	there := ""
 	switch {
-	case q.Target != catalog.TargetTable:
+	case q.Target != client.TargetTable:
 	case p.Untold:
 		there = "the table has no key, so nobody can tell"
 	default:
-		there = fmt.Sprintf("%s of these rows", count(p.Conflicts))
+		there = fmt.Sprintf("%s of these rows", Count(p.Conflicts))
 	}
 	stale := ""
 	if p.Stale > 0 {
-		stale = fmt.Sprintf("%s more of which a newer version is archived", count(p.Stale))
+		stale = fmt.Sprintf("%s more of which a newer version is archived", Count(p.Stale))
 	}
-	if err := e.facts(p, "rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", count(p.Rows), p.Source, p.Table, things(p.Segments, "segment"), size(p.Bytes)), "left out", stale, "into", p.Into, "key there already", there, "approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval], "triggers that fire", strings.Join(p.Triggers, ", ")); err != nil || e.format != "table" {
+	if err := e.Facts(p, []Fact{{"rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", Count(p.Rows), p.Source, p.Table, Things(p.Segments, "segment"), Size(p.Bytes))}, {"left out", stale}, {"into", p.Into}, {"key there already", there}, {"approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval]}, {"triggers that fire", strings.Join(p.Triggers, ", ")}}); err != nil || e.Format != "table" {
 		return err
 	}
 	if c := p.Cold; c != nil {
-		fmt.Fprintf(e.out, "in cold storage, and not counted: %s with %s (%s)\n", things(len(c.Segments), "segment"), things(c.Rows, "row"), size(c.Bytes))
+		fmt.Fprintf(e.Out, "in cold storage, and not counted: %s with %s (%s)\n", Things(len(c.Segments), "segment"), Things(c.Rows, "row"), Size(c.Bytes))
 		for _, o := range c.Offers {
-			fmt.Fprintf(e.out, "  to retrieve them at %s priority: %s\n", o.Priority, offered(o))
+			fmt.Fprintf(e.Out, "  to retrieve them at %s priority: %s\n", o.Priority, Offered(o))
 		}
 	}
-	fmt.Fprintln(e.out, "nothing was changed")
+	fmt.Fprintln(e.Out, "nothing was changed")
 	return nil
 }
 
-func restoreReplaced(e *env) error {
-	out := e.flag("out")
+func restoreReplaced(e *Env) error {
+	out := e.Flag("out")
 	if out == "" {
-		return usage("-out is missing: the file to write")
+		return Usage("-out is missing: the file to write")
 	}
-	return e.save("/restores/"+url.PathEscape(e.args[0])+"/replaced", out)
+	return e.save("/restores/"+url.PathEscape(e.Args[0])+"/replaced", out)
 }
 
 // free says whether a file can be made.
@@ -188,7 +184,7 @@ func free(file string) error {
 }
 
 // save downloads a file. It gets its name when all of it has arrived: what has that name is whole.
-func (e *env) save(path, file string) error {
+func (e *Env) save(path, file string) error {
 	if err := free(file); err != nil {
 		return err
 	}
@@ -198,7 +194,7 @@ func (e *env) save(path, file string) error {
 		return err
 	}
 	defer os.Remove(part)
-	err = e.client.Download(e.ctx, path, f)
+	err = e.Client.Download(e.Ctx, path, f)
 	if err == nil {
 		err = f.Sync()
 	}
@@ -206,12 +202,12 @@ func (e *env) save(path, file string) error {
 		err = os.Link(part, file) // which fails where somebody was faster
 	}
 	if err == nil {
-		fmt.Fprintln(e.err, "written to", file)
+		fmt.Fprintln(e.Err, "written to", file)
 	}
 	return err
 }
 
-func sleep(ctx context.Context, d time.Duration) error {
+func Sleep(ctx context.Context, d time.Duration) error {
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
@@ -220,7 +216,7 @@ func sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
-func (e *env) restore(r *catalog.Restore) error {
+func (e *Env) restore(r *client.Restore) error {
 	verified := "no"
 	if r.Verified != nil && *r.Verified {
 		verified = "counts and digest hold"
@@ -228,40 +224,39 @@ func (e *env) restore(r *catalog.Restore) error {
 	file := ""
 	into := r.Target
 	switch r.Target {
-	case catalog.TargetFile:
-		file = fmt.Sprintf("%s, %s", r.Format, size(r.FileBytes))
-	case catalog.TargetSide:
+	case client.TargetFile:
+		file = fmt.Sprintf("%s, %s", r.Format, Size(r.FileBytes))
+	case client.TargetSide:
 		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
 	}
-	return e.facts(r, "restore", r.ID, "table", r.Source+"."+r.Table, "scope", scopeText(r.Scope.V), "into", into, "file", file, "note", r.Note, "state", string(r.State), "reason", r.Reason,
-		"rows", fmt.Sprintf("%s found in %s = %s restored + %s skipped", count(r.Found), things(r.Segments, "segment"), count(r.Restored), count(r.Skipped)), "replaced", replaced(r), "approved", approved(r), "told", told(r), "rows stay", staying(r), "verified", verified, "digest", r.Digest, "requested", at(r.CreatedAt), "ended", atOrDash(r.EndedAt))
+	return e.Facts(r, []Fact{{"restore", r.ID}, {"table", r.Source + "." + r.Table}, {"scope", scopeText(r.Scope)}, {"into", into}, {"file", file}, {"note", r.Note}, {"state", string(r.State)}, {"reason", r.Reason}, {"rows", fmt.Sprintf("%s found in %s = %s restored + %s skipped", Count(r.Found), Things(r.Segments, "segment"), Count(r.Restored), Count(r.Skipped))}, {"replaced", replaced(r)}, {"approved", approved(r)}, {"told", told(r)}, {"rows stay", staying(r)}, {"verified", verified}, {"digest", r.Digest}, {"requested", At(r.CreatedAt)}, {"ended", atOrDash(r.EndedAt)}})
 }
 
-func replaced(r *catalog.Restore) string {
+func replaced(r *client.Restore) string {
 	if r.Replaced == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s of the restored rows took the place of others, which `ambercellar restore replaced %s -out FILE` writes", count(r.Replaced), r.ID)
+	return fmt.Sprintf("%s of the restored rows took the place of others, which `ambercellar restore replaced %s -out FILE` writes", Count(r.Replaced), r.ID)
 }
 
-func approved(r *catalog.Restore) string {
+func approved(r *client.Restore) string {
 	if r.ApprovedAt == nil {
 		return ""
 	}
-	return r.ApprovedBy + ", " + at(*r.ApprovedAt)
+	return r.ApprovedBy + ", " + At(*r.ApprovedAt)
 }
 
-func told(r *catalog.Restore) string {
+func told(r *client.Restore) string {
 	if r.Tell == "" {
 		return ""
 	}
 	if r.ToldAt == nil {
 		return r.Tell + ", not yet"
 	}
-	return r.Tell + ", " + at(*r.ToldAt)
+	return r.Tell + ", " + At(*r.ToldAt)
 }
 
-func scopeText(s catalog.Scope) string {
+func scopeText(s client.Scope) string {
 	var parts []string
 	for _, p := range [][2]string{{"run", s.Run}, {"segment", s.Segment}, {"from", s.From}, {"to", s.To}, {"where", s.Where}} {
 		if p[1] != "" {
@@ -269,7 +264,7 @@ func scopeText(s catalog.Scope) string {
 		}
 	}
 	if n := len(s.Rows); n > 0 {
-		parts = append(parts, count(n)+" single rows")
+		parts = append(parts, Count(n)+" single rows")
 	}
 	if s.All {
 		parts = append(parts, "every row")
@@ -277,22 +272,24 @@ func scopeText(s catalog.Scope) string {
 	return strings.Join(parts, " ")
 }
 
-func restoreList(e *env) error {
-	l, err := items[catalog.Restore](e, "/restores", nil)
+func restoreList(e *Env) error {
+	l, err := items(e, func(n int, after string) (client.Items[client.Restore], error) {
+		return e.Client.Restores(e.Ctx, client.RestoresQuery{Limit: n, After: after})
+	})
 	if err != nil {
 		return err
 	}
 	rows := [][]string{}
 	for _, r := range l.Items {
-		rows = append(rows, []string{r.ID, r.Source + "." + r.Table, scopeText(r.Scope.V), r.Target, string(r.State), count(r.Restored), count(r.Skipped), at(r.CreatedAt)})
+		rows = append(rows, []string{r.ID, r.Source + "." + r.Table, scopeText(r.Scope), r.Target, string(r.State), Count(r.Restored), Count(r.Skipped), At(r.CreatedAt)})
 	}
-	return e.show(l, []string{"restore", "table", "scope", "into", "state", "restored", "skipped", "requested"}, rows)
+	return e.Show(l, []string{"restore", "table", "scope", "into", "state", "restored", "skipped", "requested"}, rows)
 }
 
-func restoreShow(e *env) error {
-	r, err := client.Get[catalog.Restore](e.ctx, e.client, "/restores/"+url.PathEscape(e.args[0]))
+func restoreShow(e *Env) error {
+	r, err := e.Client.Restore(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.restore(&r)
+	return e.restore(r)
 }

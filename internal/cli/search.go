@@ -6,10 +6,7 @@ import (
 	"regexp"
 	"strings"
 
-	"ambercellar/internal/engine/search"
-
-	"ambercellar/internal/api"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 )
 
 func searchFlags(f *flag.FlagSet) {
@@ -22,28 +19,28 @@ func searchFlags(f *flag.FlagSet) {
 	f.String("of", "", "with or without -group-by: what to make of rows, like count,sum(fare),min(scanned_at),max(scanned_at)")
 }
 
-func searchRows(e *env) error {
+func searchRows(e *Env) error {
 	where, err := e.where()
 	if err != nil {
 		return err
 	}
-	q := search.SearchRequest{Source: e.args[0], Table: e.args[1], Where: where}
-	if list := e.flag("columns"); list != "" {
+	q := client.SearchRequest{Source: e.Args[0], Table: e.Args[1], Where: where}
+	if list := e.Flag("columns"); list != "" {
 		q.Columns = strings.Split(list, ",")
 	}
-	fmt.Sscan(e.flag("limit"), &q.Limit)
-	q.Live = e.flag("live") == "true"
-	if e.flag("group-by") != "" || e.flag("of") != "" {
+	q.Limit = Get[int](e, "limit")
+	q.Live = Get[bool](e, "live")
+	if e.Flag("group-by") != "" || e.Flag("of") != "" {
 		return e.summary(q)
 	}
-	if format := e.flag("rows"); format != "" {
-		note, err := e.client.SearchRows(e.ctx, q, format, e.out)
+	if format := e.Flag("rows"); format != "" {
+		note, err := e.Client.SearchRows(e.Ctx, q, format, e.Out)
 		if err == nil && note != "" {
-			fmt.Fprintln(e.err, note)
+			fmt.Fprintln(e.Err, note)
 		}
 		return err
 	}
-	found, err := client.Post[api.Found](e.ctx, e.client, "/search", q)
+	found, err := e.Client.Search(e.Ctx, q)
 	if err != nil {
 		return err
 	}
@@ -61,23 +58,23 @@ func searchRows(e *env) error {
 			rows[i] = append(rows[i], text)
 		}
 	}
-	if err := e.show(found, append([]string{"segment", "row"}, found.Columns...), rows); err != nil || e.format != "table" {
+	if err := e.Show(found, append([]string{"segment", "row"}, found.Columns...), rows); err != nil || e.Format != "table" {
 		return err
 	}
 	s := found.Searched
 	e.gaps(&s, q.Source, q.Table)
 	if s.Large {
-		_, err = fmt.Fprintf(e.out, "the first %s, as many bytes as an answer may have; there are more (-rows csv for all)\n", things(s.Found, "row"))
+		_, err = fmt.Fprintf(e.Out, "the first %s, as many bytes as an answer may have; there are more (-rows csv for all)\n", Things(s.Found, "row"))
 		return err
 	}
 	if s.More {
-		_, err = fmt.Fprintf(e.out, "the first %s; there may be more (-limit N, or -rows csv for all)\n", things(s.Found, "row"))
+		_, err = fmt.Fprintf(e.Out, "the first %s; there may be more (-limit N, or -rows csv for all)\n", Things(s.Found, "row"))
 		return err
 	}
 	if s.Superseded > 0 {
-		fmt.Fprintf(e.out, "passed over: %s of which a newer version is archived\n", things(s.Superseded, "row"))
+		fmt.Fprintf(e.Out, "passed over: %s of which a newer version is archived\n", Things(s.Superseded, "row"))
 	}
-	_, err = fmt.Fprintf(e.out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: %s; read: %s\n", count(s.Found), count(s.Segments), count(s.Passed), count(s.Rows), size(s.Bytes))
+	_, err = fmt.Fprintf(e.Out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: %s; read: %s\n", Count(s.Found), Count(s.Segments), Count(s.Passed), Count(s.Rows), Size(s.Bytes))
 	return err
 }
 
@@ -99,26 +96,26 @@ func printable(text string) string {
 var measureForm = regexp.MustCompile(`^(count|sum|min|max)(?:\((.+)\))?$`)
 
 // summary counts and sums up what a search finds.
-func (e *env) summary(q search.SearchRequest) error {
-	if len(q.Columns) > 0 || e.flag("rows") != "" {
-		return usage("-group-by and -of go without -columns and -rows")
+func (e *Env) summary(q client.SearchRequest) error {
+	if len(q.Columns) > 0 || e.Flag("rows") != "" {
+		return Usage("-group-by and -of go without -columns and -rows")
 	}
-	in := search.SummaryRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live}
-	if list := e.flag("group-by"); list != "" {
+	in := client.SummaryRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live}
+	if list := e.Flag("group-by"); list != "" {
 		in.GroupBy = strings.Split(list, ",")
 	}
-	of := e.flag("of")
+	of := e.Flag("of")
 	if of == "" {
 		of = "count"
 	}
 	for _, text := range strings.Split(of, ",") {
 		m := measureForm.FindStringSubmatch(strings.TrimSpace(text))
 		if m == nil || (m[1] == "count") != (m[2] == "") {
-			return usage("-of %q: write count, sum(COLUMN), min(COLUMN) or max(COLUMN), separated by commas", text)
+			return Usage("-of %q: write count, sum(COLUMN), min(COLUMN) or max(COLUMN), separated by commas", text)
 		}
-		in.Of = append(in.Of, search.Measure{Of: m[1], Column: m[2]})
+		in.Of = append(in.Of, client.Measure{Of: m[1], Column: m[2]})
 	}
-	s, err := client.Post[search.Summary](e.ctx, e.client, "/search/summary", in)
+	s, err := e.Client.Summarise(e.Ctx, in)
 	if err != nil {
 		return err
 	}
@@ -132,7 +129,7 @@ func (e *env) summary(q search.SearchRequest) error {
 			rows[i] = append(rows[i], text)
 		}
 	}
-	if err := e.show(s, s.Columns, rows); err != nil || e.format != "table" {
+	if err := e.Show(s, s.Columns, rows); err != nil || e.Format != "table" {
 		return err
 	}
 	e.gaps(&s.Searched, q.Source, q.Table)
@@ -140,12 +137,12 @@ func (e *env) summary(q search.SearchRequest) error {
 }
 
 // gaps says what an answer may lack.
-func (e *env) gaps(s *search.Searched, source, table string) {
+func (e *Env) gaps(s *client.Searched, source, table string) {
 	e.coldNote(s.Cold, source, table)
 	for i := range s.Lacking {
-		fmt.Fprintln(e.out, s.Lacking[i].Say(source, table))
+		fmt.Fprintln(e.Out, s.Lacking[i].Say(source, table))
 	}
 	if s.Untold != "" {
-		fmt.Fprintln(e.out, "these may not be all rows:", s.Untold)
+		fmt.Fprintln(e.Out, "these may not be all rows:", s.Untold)
 	}
 }

@@ -5,20 +5,13 @@ import (
 	"flag"
 	"fmt"
 	"maps"
-	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize"
+	"ambercellar/client"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/archive/store"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
-	"ambercellar/internal/engine/sweep"
-	"ambercellar/internal/engine/upkeep"
-	"ambercellar/internal/service"
+	"github.com/dustin/go-humanize"
 )
 
 func storeFlags(f *flag.FlagSet) {
@@ -46,8 +39,8 @@ func sealFlags(f *flag.FlagSet) {
 }
 
 // seal is what these flags say; nil where none was given.
-func (e *env) seal() *store.Seal {
-	s := store.Seal{File: e.flag("key-file"), Env: e.flag("key-env")}
+func (e *Env) seal() *client.Seal {
+	s := client.Seal{File: e.Flag("key-file"), Env: e.Flag("key-env")}
 	if !s.Sealed() {
 		return nil
 	}
@@ -57,14 +50,14 @@ func (e *env) seal() *store.Seal {
 	return &s
 }
 
-func storeAdd(e *env) error {
-	in := api.NewStore{Name: e.args[0], Second: e.flag("second"), Seal: e.seal(), Tariff: &catalog.Tariff{}, Existing: e.flag("existing") == "true"}
+func storeAdd(e *Env) error {
+	in := client.NewStore{Name: e.Args[0], Second: e.Flag("second"), Seal: e.seal(), Tariff: &client.Tariff{}, Existing: Get[bool](e, "existing")}
 	if err := e.tariff(in.Tariff, e.given()); err != nil {
 		return err
 	}
-	switch path, endpoint := e.flag("path"), e.flag("endpoint"); {
+	switch path, endpoint := e.Flag("path"), e.Flag("endpoint"); {
 	case (path == "") == (endpoint == ""):
-		return usage("give either -path, or -endpoint and -bucket")
+		return Usage("give either -path, or -endpoint and -bucket")
 	case path != "":
 		abs, err := filepath.Abs(path)
 		if err != nil {
@@ -72,49 +65,49 @@ func storeAdd(e *env) error {
 		}
 		in.Path = abs
 	default:
-		in.Bucket = &store.Bucket{Endpoint: endpoint, Name: e.flag("bucket"), Prefix: e.flag("prefix"), Region: e.flag("region"), Style: e.flag("style"), Credentials: e.flag("credentials-file"),
-			Profile: e.flag("profile"), CA: e.flag("ca-file"), Encryption: e.flag("encryption"), KeyID: e.flag("key-id"), Class: e.flag("class")}
+		in.Bucket = &client.StoreBucket{Endpoint: endpoint, Name: e.Flag("bucket"), Prefix: e.Flag("prefix"), Region: e.Flag("region"), Style: e.Flag("style"), Credentials: e.Flag("credentials-file"),
+			Profile: e.Flag("profile"), CA: e.Flag("ca-file"), Encryption: e.Flag("encryption"), KeyID: e.Flag("key-id"), Class: e.Flag("class")}
 	}
-	s, err := client.Post[api.StoreKept](e.ctx, e.client, "/stores", in)
+	s, err := e.Client.AddStore(e.Ctx, in)
 	if err != nil {
 		return err
 	}
-	return e.store(&s)
+	return e.store(s)
 }
 
-func (e *env) store(s *api.StoreKept) error {
+func (e *Env) store(s *client.StoreKept) error {
 	scrub := "never on its own"
-	if x := s.Scrub.V; x.Every != "" {
+	if x := s.Scrub; x.Every != "" {
 		scrub = "each segment every " + x.Every
 		if x.Rate > 0 {
-			scrub += ", " + size(x.Rate) + "/s at the most"
+			scrub += ", " + Size(x.Rate) + "/s at the most"
 		}
 		if x.Window != "" {
 			scrub += ", " + x.Window + " UTC"
 		}
 	}
 	sealed, cold := "", ""
-	if x := s.Seal.V; x.Sealed() {
+	if x := s.Seal; x.Sealed() {
 		sealed = "with the keys in " + x.File
 		if x.Env != "" {
 			sealed = "with the keys in the variable " + x.Env
 		}
 	}
 	if s.Cold() {
-		cold = "files go cold (" + s.Bucket.V.Class + ")"
-		for _, p := range store.Priorities {
-			if r, ok := s.Tariff.V.Of[p]; ok {
-				cold += fmt.Sprintf("; %s: %s, %g %s a GiB", p, r.Wait, r.Price, s.Tariff.V.Currency)
+		cold = "files go cold (" + s.Bucket.Class + ")"
+		for _, p := range []client.Priority{client.Low, client.Normal, client.High} {
+			if r, ok := s.Tariff.Of[p]; ok {
+				cold += fmt.Sprintf("; %s: %s, %g %s a GiB", p, r.Wait, r.Price, s.Tariff.Currency)
 			}
 		}
-		if b := s.Tariff.V.Budget; b > 0 {
-			cold += "; up to " + size(b) + " in 30 days retrieved to verify"
+		if b := s.Tariff.Budget; b > 0 {
+			cold += "; up to " + Size(b) + " in 30 days retrieved to verify"
 		}
 	}
 	for _, w := range s.Warnings {
-		e.warn(w)
+		e.Warn(w)
 	}
-	return e.facts(s, "store", s.Name, "kind", s.Kind, "path", s.Path, "identity", s.Identity, "second store", s.Second, "sealed", sealed, "cold", cold, "verified again", scrub)
+	return e.Facts(s, []Fact{{"store", s.Name}, {"kind", s.Kind}, {"path", s.Path}, {"identity", s.Identity}, {"second store", s.Second}, {"sealed", sealed}, {"cold", cold}, {"verified again", scrub}})
 }
 
 func storeSetFlags(f *flag.FlagSet) {
@@ -126,22 +119,21 @@ func storeSetFlags(f *flag.FlagSet) {
 	tariffFlags(f)
 }
 
-func storeSet(e *env) error {
-	path := "/stores/" + url.PathEscape(e.args[0])
-	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
+func storeSet(e *Env) error {
+	l, err := e.Client.Stores(e.Ctx)
 	if err != nil {
 		return err
 	}
-	change := service.StoreChange{}
+	change := client.StoreChange{}
 	given := e.given()
 	for _, s := range l.Items {
-		if s.Name != e.args[0] {
+		if s.Name != e.Args[0] {
 			continue
 		}
-		change.Scrub = &s.Scrub.V
+		change.Scrub = &s.Scrub
 		for _, name := range []string{"wait", "price", "currency", "days", "verify-budget"} {
 			if given(name) {
-				change.Tariff = &s.Tariff.V
+				change.Tariff = &s.Tariff
 			}
 		}
 	}
@@ -152,7 +144,7 @@ func storeSet(e *env) error {
 	}
 	change.Seal = e.seal()
 	value := func(flag, none string) string {
-		if v := e.flag(flag); v != none {
+		if v := e.Flag(flag); v != none {
 			return v
 		}
 		return ""
@@ -169,22 +161,22 @@ func storeSet(e *env) error {
 			change.Scrub.Window = value("scrub-window", "any")
 		}
 		if given("scrub-rate") {
-			n, err := humanize.ParseBytes(e.flag("scrub-rate"))
+			n, err := humanize.ParseBytes(e.Flag("scrub-rate"))
 			if err != nil {
-				return usage("-scrub-rate %q is no number of bytes; write one like 32MiB", e.flag("scrub-rate"))
+				return Usage("-scrub-rate %q is no number of bytes; write one like 32MiB", e.Flag("scrub-rate"))
 			}
 			change.Scrub.Rate = int64(n)
 		}
 	}
-	s, err := client.Patch[api.StoreKept](e.ctx, e.client, path, change)
+	s, err := e.Client.SetStore(e.Ctx, e.Args[0], change)
 	if err != nil {
 		return err
 	}
-	return e.store(&s)
+	return e.store(s)
 }
 
-func storeCheck(e *env) error {
-	l, err := client.Post[api.Items[store.Habit]](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/check", nil)
+func storeCheck(e *Env) error {
+	l, err := e.Client.CheckStore(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
@@ -197,14 +189,14 @@ func storeCheck(e *env) error {
 		}
 		rows = append(rows, []string{verdict, h.Message})
 	}
-	if err := e.show(l, []string{"verdict", "what"}, rows); err != nil || harms == 0 {
+	if err := e.Show(l, []string{"verdict", "what"}, rows); err != nil || harms == 0 {
 		return err
 	}
-	return fmt.Errorf("store %s: what the place does on its own would harm the archive", e.args[0])
+	return fmt.Errorf("store %s: what the place does on its own would harm the archive", e.Args[0])
 }
 
-func storeList(e *env) error {
-	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
+func storeList(e *Env) error {
+	l, err := e.Client.Stores(e.Ctx)
 	if err != nil {
 		return err
 	}
@@ -212,78 +204,78 @@ func storeList(e *env) error {
 	for _, s := range l.Items {
 		free := "unknown"
 		if s.Free >= 0 {
-			free = size(s.Free)
+			free = Size(s.Free)
 		}
-		second := dash(s.Second)
+		second := Dash(s.Second)
 		if n := s.Totals.Unseconded; n > 0 {
-			second += fmt.Sprintf(" (%s to copy)", count(n))
+			second += fmt.Sprintf(" (%s to copy)", Count(n))
 		}
-		kind, here := s.Kind, count(s.Totals.Segments)
-		if s.Seal.V.Sealed() {
+		kind, here := s.Kind, Count(s.Totals.Segments)
+		if s.Seal.Sealed() {
 			kind += ", sealed"
 		}
 		if s.Cold() {
 			kind += ", cold"
 		}
 		if n := s.Totals.Away; n > 0 {
-			here += fmt.Sprintf(" (%s with rows elsewhere)", count(n))
+			here += fmt.Sprintf(" (%s with rows elsewhere)", Count(n))
 		}
-		guests := count(s.Totals.Guests)
+		guests := Count(s.Totals.Guests)
 		if s.Totals.Guests > 0 {
-			guests += " (" + size(s.Totals.GuestBytes) + ")"
+			guests += " (" + Size(s.Totals.GuestBytes) + ")"
 		}
-		rows = append(rows, []string{s.Name, kind, s.Path, here, size(s.Totals.FileBytes), guests, free, count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), count(s.Totals.Damaged), dash(s.Problem)})
+		rows = append(rows, []string{s.Name, kind, s.Path, here, Size(s.Totals.FileBytes), guests, free, Count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), Count(s.Totals.Damaged), Dash(s.Problem)})
 		for _, w := range s.Warnings {
-			defer e.warn(w)
+			defer e.Warn(w)
 		}
 	}
-	return e.show(l, []string{"name", "kind", "path", "segments", "size", "rows of others", "free", "copies of others", "second store", "all verified since", "damaged", "problem"}, rows)
+	return e.Show(l, []string{"name", "kind", "path", "segments", "size", "rows of others", "free", "copies of others", "second store", "all verified since", "damaged", "problem"}, rows)
 }
 
-func storeAdopt(e *env) error {
-	a, err := client.Post[upkeep.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/adopt", nil)
+func storeAdopt(e *Env) error {
+	a, err := e.Client.Adopt(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	return e.facts(a, "segments adopted", count(a.Segments), "segments renewed", count(a.Renewed))
+	return e.Facts(a, []Fact{{"segments adopted", Count(a.Segments)}, {"segments renewed", Count(a.Renewed)}})
 }
 
 func catalogBackupFlags(f *flag.FlagSet) {
 	f.String("out", "", "the file to write; it must not exist")
 }
 
-func catalogBackup(e *env) error {
-	out := e.flag("out")
+func catalogBackup(e *Env) error {
+	out := e.Flag("out")
 	if out == "" {
-		return usage("-out is missing: the file to write")
+		return Usage("-out is missing: the file to write")
 	}
 	if err := e.save("/catalog/backup", out); err != nil {
 		return err
 	}
-	fmt.Fprintf(e.out, "the catalog was written to %s; `ambercellar catalog restore -data DIR %s` puts it back while the service is stopped\n", out, out)
+	fmt.Fprintf(e.Out, "the catalog was written to %s; `ambercellar catalog restore -data DIR %s` puts it back while the service is stopped\n", out, out)
 	return nil
 }
 
 // recordKinds says what the kinds of records are that are kept for a time.
-var recordKinds = map[string]string{catalog.KeepBatches: "batches of runs that have ended; their ledgers stay", catalog.KeepSlowdowns: "when and why runs that have ended went slower",
-	catalog.KeepPlans: "plans of which no run came", catalog.KeepRuns: "runs that have ended and archived nothing that is known; the newest of each rule stays",
-	catalog.KeepVerifications: "verifications that have ended", catalog.KeepRetrievals: "retrievals from cold storage that are over"}
+var recordKinds = map[string]string{client.KeepBatches: "batches of runs that have ended; their ledgers stay", client.KeepSlowdowns: "when and why runs that have ended went slower",
+	client.KeepPlans: "plans of which no run came", client.KeepRuns: "runs that have ended and archived nothing that is known; the newest of each rule stays",
+	client.KeepVerifications: "verifications that have ended", client.KeepRetrievals: "retrievals from cold storage that are over"}
 
-func catalogKeep(e *env) error {
-	var keeps catalog.RecordKeeps
+func catalogKeep(e *Env) error {
+	var keeps map[string]string
 	var err error
-	if set := e.flag("set"); set != "" {
-		change := catalog.RecordKeeps{}
+	if set := e.Flag("set"); set != "" {
+		change := map[string]string{}
 		for _, part := range strings.Split(set, ",") {
 			kind, keep, ok := strings.Cut(strings.TrimSpace(part), "=")
 			if !ok {
-				return usage("-set %q: write KIND=PERIOD, like batches=P30D", part)
+				return Usage("-set %q: write KIND=PERIOD, like batches=P30D", part)
 			}
 			change[kind] = keep
 		}
-		keeps, err = client.Patch[catalog.RecordKeeps](e.ctx, e.client, "/catalog/keeps", change)
+		keeps, err = e.Client.SetRecordKeeps(e.Ctx, change)
 	} else {
-		keeps, err = client.Get[catalog.RecordKeeps](e.ctx, e.client, "/catalog/keeps")
+		keeps, err = e.Client.RecordKeeps(e.Ctx)
 	}
 	if err != nil {
 		return err
@@ -296,41 +288,24 @@ func catalogKeep(e *env) error {
 		}
 		rows = append(rows, []string{kind, keep, recordKinds[kind]})
 	}
-	return e.show(keeps, []string{"kind", "kept for", "what"}, rows)
+	return e.Show(keeps, []string{"kind", "kept for", "what"}, rows)
 }
 
-func catalogRestoreFlags(f *flag.FlagSet) {
-	f.String("data", "ambercellar-data", "the service's data directory; no service may run on it")
-}
-
-func catalogRestore(e *env) error {
-	before, err := service.RestoreCatalog(e.ctx, e.flag("data"), e.args[0])
-	if err != nil {
-		return err
-	}
-	fmt.Fprintf(e.out, "%s is the catalog of %s now\n", e.args[0], e.flag("data"))
-	if before != "" {
-		fmt.Fprintf(e.out, "the one before is %s\n", before)
-	}
-	fmt.Fprintln(e.out, "segments that were made since the backup come back by `ambercellar catalog rebuild` once the service runs; tables whose source is further than the catalog stop until `ambercellar table reconcile` settles them")
-	return nil
-}
-
-func catalogRebuild(e *env) error {
-	l, err := client.Get[api.Items[api.StoreView]](e.ctx, e.client, "/stores")
+func catalogRebuild(e *Env) error {
+	l, err := e.Client.Stores(e.Ctx)
 	if err != nil {
 		return err
 	}
 	rows, failed := [][]string{}, error(nil)
 	for _, s := range l.Items {
-		a, err := client.Post[upkeep.Adopted](e.ctx, e.client, "/stores/"+url.PathEscape(s.Name)+"/adopt", nil)
+		a, err := e.Client.Adopt(e.Ctx, s.Name)
 		problem := ""
 		if err != nil {
-			problem, failed = err.Error(), errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
+			a, problem, failed = &client.Adopted{}, err.Error(), errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
 		}
-		rows = append(rows, []string{s.Name, count(a.Segments), count(a.Renewed), dash(problem)})
+		rows = append(rows, []string{s.Name, Count(a.Segments), Count(a.Renewed), Dash(problem)})
 	}
-	return errors.Join(e.show(l, []string{"store", "segments taken up", "renewed", "problem"}, rows), failed)
+	return errors.Join(e.Show(l, []string{"store", "segments taken up", "renewed", "problem"}, rows), failed)
 }
 
 func storeSweepFlags(f *flag.FlagSet) {
@@ -338,8 +313,8 @@ func storeSweepFlags(f *flag.FlagSet) {
 	f.Bool("remove", false, "remove what goes; left out: it is only listed")
 }
 
-func storeSweep(e *env) error {
-	s, err := client.Post[sweep.Swept](e.ctx, e.client, "/stores/"+url.PathEscape(e.args[0])+"/sweep", api.NewSweep{Older: e.flag("older"), Remove: e.flag("remove") == "true"})
+func storeSweep(e *Env) error {
+	s, err := e.Client.Sweep(e.Ctx, e.Args[0], client.NewSweep{Older: e.Flag("older"), Remove: Get[bool](e, "remove")})
 	if err != nil {
 		return err
 	}
@@ -352,11 +327,11 @@ func storeSweep(e *env) error {
 		case f.Goes:
 			what = "goes"
 		}
-		rows = append(rows, []string{what, f.File, size(f.Bytes), at(f.Modified), f.Reason})
+		rows = append(rows, []string{what, f.File, Size(f.Bytes), At(f.Modified), f.Reason})
 	}
-	if err := e.show(s, []string{"what", "file", "size", "touched", "why"}, rows); err != nil || e.format != "table" {
+	if err := e.Show(s, []string{"what", "file", "size", "touched", "why"}, rows); err != nil || e.Format != "table" {
 		return err
 	}
-	fmt.Fprintf(e.out, "files looked at: %s; left behind: %s (%s); removed: %s\n", count(s.Looked), count(s.Going), size(s.Bytes), count(s.Removed))
+	fmt.Fprintf(e.Out, "files looked at: %s; left behind: %s (%s); removed: %s\n", Count(s.Looked), Count(s.Going), Size(s.Bytes), Count(s.Removed))
 	return nil
 }

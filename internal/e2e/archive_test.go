@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api"
+	"ambercellar/client"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/restore"
@@ -42,8 +42,8 @@ func (w *world) in(days ...string) {
 		if day != "" {
 			args = append(args, "-before", day)
 		}
-		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, args...).ID)
-		if r = w.ended(r.ID); r.State != catalog.Done {
+		r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, args...).ID)
+		if r = w.ended(r.ID); r.State != client.Done {
 			w.t.Fatalf("run: %+v", r)
 		}
 	}
@@ -64,8 +64,8 @@ func (w *world) eventually(what string, holds func() bool) {
 func (w *world) outlived() {
 	w.t.Helper()
 	w.eventually("the time in the archive of all segments is over", func() bool {
-		for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
-			if s.State == catalog.SegmentClosed && s.KeepUntil != nil && time.Until(s.KeepUntil.Time) > -50*time.Millisecond && time.Until(s.KeepUntil.Time) < time.Hour {
+		for _, s := range must1[client.Items[client.Segment]](w, "segment", "list").Items {
+			if s.State == client.SegmentClosed && s.KeepUntil != nil && time.Until(*s.KeepUntil) > -50*time.Millisecond && time.Until(*s.KeepUntil) < time.Hour {
 				return false
 			}
 		}
@@ -88,12 +88,12 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 	w.must("store", "check", "attic")
 	w.define("archive", "unlimited")
 	w.in("2020-02-01", "2020-04-01", "")
-	segments := must1[api.Items[catalog.Segment]](w, "segment", "list").Items
+	segments := must1[client.Items[client.Segment]](w, "segment", "list").Items
 	if len(segments) != 3 {
 		t.Fatalf("%d segments", len(segments))
 	}
 	w.eventually("second copies", func() bool {
-		for _, s := range must1[api.Items[api.StoreView]](w, "store", "list").Items {
+		for _, s := range must1[client.Items[client.StoreView]](w, "store", "list").Items {
 			if s.Name == "cellar" {
 				return s.Totals.Segments == 3 && s.Totals.Unseconded == 0
 			}
@@ -111,7 +111,7 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 		t.Errorf("both stores without the service:\n%s", out)
 	}
 
-	file := func(s catalog.Segment, ending string) string { return filepath.Join(cellar, s.Stem+ending) }
+	file := func(s client.Segment, ending string) string { return filepath.Join(cellar, s.Stem+ending) }
 	flipped, gone, late := segments[0], segments[1], segments[2]
 	content, err := os.ReadFile(file(flipped, ".parquet"))
 	if err != nil {
@@ -133,11 +133,11 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 	if s := must1[shelf.SegmentDetail](w, "segment", "show", flipped.ID); !strings.Contains(s.Damage, "SHA-256") {
 		t.Errorf("the damaged segment says %q", s.Damage)
 	}
-	if st := must1[api.Items[api.StoreView]](w, "store", "list").Items; st[1].Name != "cellar" || st[1].Totals.Damaged != 3 {
+	if st := must1[client.Items[client.StoreView]](w, "store", "list").Items; st[1].Name != "cellar" || st[1].Totals.Damaged != 3 {
 		t.Errorf("the stores: %+v", st)
 	}
 	// Damaged as it is, everything can be restored, from the second copies.
-	if r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01", "-into", "file", "-format", "csv"); r.Restored != 4000 || r.Verified == nil {
+	if r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01", "-into", "file", "-format", "csv"); r.Restored != 4000 || r.Verified == nil {
 		t.Errorf("a restore from second copies: %+v", r)
 	}
 	if out := w.must("segment", "verify", "-in", "cellar", "-repair"); !strings.Contains(out, "4, of which 4 repaired") || !strings.Contains(out, "repaired from attic") {
@@ -187,7 +187,7 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 		return err == nil && bytes.Equal(now, content)
 	})
 	w.must("store", "set", "cellar", "-scrub-every", "never")
-	r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
+	r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
 	if r.Restored != 4000 || w.content("true") != before {
 		t.Errorf("in the end: %+v", r)
 	}
@@ -217,12 +217,12 @@ func TestSegmentsLieInAnObjectStore(t *testing.T) {
 	if out := w.must("segment", "verify", "-store", address); !strings.Contains(out, "2 segments, 2,999 rows") {
 		t.Errorf("%s", out)
 	}
-	found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id = 2500")
+	found := must1[client.Found](w, "search", "harbour", "scan", "-where", "id = 2500")
 	if len(found.Items) != 1 || found.Searched.Passed != 1 {
 		t.Errorf("found: %+v", found)
 	}
 	row := fmt.Sprintf("%s:%d", found.Items[0].Segment, found.Items[0].Ordinal)
-	one := must1[catalog.Restore](w, "restore", "request", "-row", row)
+	one := must1[client.Restore](w, "restore", "request", "-row", row)
 	if one.Restored != 1 || w.count("SELECT count(*) FROM scan WHERE id = 2500") != 1 {
 		t.Errorf("one row: %+v", one)
 	}
@@ -240,11 +240,11 @@ func TestSegmentsLieInAnObjectStore(t *testing.T) {
 	if out := w.must("catalog", "rebuild"); !strings.Contains(out, "attic") {
 		t.Errorf("%s", out)
 	}
-	segments := must1[api.Items[catalog.Segment]](w, "segment", "list").Items
-	if len(segments) != 2 || segments[0].KeepUntil == nil || segments[0].State != catalog.SegmentClosed {
+	segments := must1[client.Items[client.Segment]](w, "segment", "list").Items
+	if len(segments) != 2 || segments[0].KeepUntil == nil || segments[0].State != client.SegmentClosed {
 		t.Errorf("the rebuilt catalog: %+v", segments)
 	}
-	r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
+	r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
 	if r.Restored != 2998 || r.Skipped != 1 || w.content("true") != before {
 		t.Errorf("after the catalog was lost: %+v", r)
 	}
@@ -263,7 +263,7 @@ func TestTheCatalogIsBackedUpWhileTheServiceRuns(t *testing.T) {
 	w.refuse(1, []string{"exists"}, "catalog", "backup", "-out", backup)
 	w.refuse(2, []string{"-out is missing"}, "catalog", "backup")
 	w.in("2020-03-01")
-	made := len(must1[api.Items[catalog.Segment]](w, "segment", "list").Items)
+	made := len(must1[client.Items[client.Segment]](w, "segment", "list").Items)
 	data := filepath.Join(w.dir, "data")
 	w.refuse(1, []string{"another service is running"}, "catalog", "restore", backup, "-data", data)
 	w.stop(syscall.SIGTERM)
@@ -276,11 +276,11 @@ func TestTheCatalogIsBackedUpWhileTheServiceRuns(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	w.start()
-	if n := len(must1[api.Items[catalog.Segment]](w, "segment", "list").Items); n >= made {
+	if n := len(must1[client.Items[client.Segment]](w, "segment", "list").Items); n >= made {
 		t.Errorf("the catalog of before knows %d segments", n)
 	}
 	w.must("catalog", "rebuild")
-	if n := len(must1[api.Items[catalog.Segment]](w, "segment", "list").Items); n != made {
+	if n := len(must1[client.Items[client.Segment]](w, "segment", "list").Items); n != made {
 		t.Errorf("%d segments instead of %d", n, made)
 	}
 	w.must("segment", "verify", "-all")
@@ -312,38 +312,38 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		if n := w.count("SELECT count(*) FROM scan"); n != 101 {
 			t.Errorf("%d rows are live, and nothing was restored", n)
 		}
-		r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where)
+		r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where)
 		if r.Found != 4 || r.Restored != 3 || r.Skipped != 1 || r.Segments != 2 {
 			t.Errorf("by condition: %+v", r)
 		}
-		side := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 100", "-into", "side", "-side-table", "aside")
+		side := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 100", "-into", "side", "-side-table", "aside")
 		if side.Restored != 99 || w.count("SELECT count(*) FROM aside WHERE note = concat('note ', id)") != 99 {
 			t.Errorf("into a side table: %+v", side)
 		}
 		w.refuse(1, []string{"has a table aside already"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 100", "-into", "side", "-side-table", "aside")
 		w.refuse(1, []string{"there is no source pier"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 100", "-into", "side", "-side-source", "pier")
-		named := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5", "-into", "side")
+		named := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5", "-into", "side")
 		if !strings.HasPrefix(named.TargetTable, "scan_restored_") || named.TargetSource != "harbour" || w.count("SELECT count(*) FROM "+named.TargetTable) != 1 {
 			t.Errorf("into a side table of no name: %+v", named)
 		}
-		found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id IN (10, 2000)")
+		found := must1[client.Found](w, "search", "harbour", "scan", "-where", "id IN (10, 2000)")
 		args := []string{"restore", "request"}
 		for _, x := range found.Items {
 			args = append(args, "-row", fmt.Sprintf("%s:%d", x.Segment, x.Ordinal))
 		}
-		if two := must1[catalog.Restore](w, args...); two.Restored != 2 || w.count("SELECT count(*) FROM scan WHERE id IN (10, 2000)") != 2 {
+		if two := must1[client.Restore](w, args...); two.Restored != 2 || w.count("SELECT count(*) FROM scan WHERE id IN (10, 2000)") != 2 {
 			t.Errorf("two rows of a search: %+v", two)
 		}
 		// For a time: the rows go again by themselves.
-		timed := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id BETWEEN 200 AND 219", "-for", "PT2S")
+		timed := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id BETWEEN 200 AND 219", "-for", "PT2S")
 		if timed.Restored != 20 || timed.ExpiresAt == nil || w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") != 20 {
 			t.Errorf("for a time: %+v", timed)
 		}
 		w.exec("UPDATE scan SET note = 'seen 205' WHERE id = 205")
 		w.eventually("rows that were restored for a time are gone", func() bool { return w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") == 1 })
 		w.eventually("the restore is expired", func() bool {
-			r := must1[catalog.Restore](w, "restore", "show", timed.ID)
-			return r.State == catalog.RestoreExpired && r.TakenBack == 19 && r.Stayed == 1
+			r := must1[client.Restore](w, "restore", "show", timed.ID)
+			return r.State == client.RestoreExpired && r.TakenBack == 19 && r.Stayed == 1
 		})
 		if out := w.must("restore", "show", timed.ID); !strings.Contains(out, "19 taken back, 1 had been changed and stay") {
 			t.Errorf("%s", out)
@@ -351,7 +351,7 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		w.refuse(1, []string{"is expired"}, "restore", "keep", timed.ID, "-for", "P5D")
 		w.exec("DELETE FROM scan WHERE id = 205")
 		w.exec("DELETE FROM scan WHERE note = 'another 40'")
-		must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id > 0")
+		must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id > 0")
 		if w.content("true") != before {
 			t.Error("the rows that came back are not the rows that went")
 		}
@@ -370,7 +370,7 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 	w.refuse(1, []string{"nothing of harbour.scan is archived"}, "erasure", "plan", "harbour", "scan", "-where", "id = 7")
 	w.in("2020-02-01", "2020-03-01", "")
 	w.eventually("second copies", func() bool {
-		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
+		return must1[client.Items[client.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
 	})
 	w.refuse(1, []string{"say which rows"}, "erasure", "plan", "harbour", "scan")
 	w.refuse(1, []string{"nobody"}, "erasure", "plan", "harbour", "scan", "-where", "nobody = 7")
@@ -380,7 +380,7 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 			t.Errorf("the plan does not say %q:\n%s", want, out)
 		}
 	}
-	d := must1[api.Items[catalog.Disposal]](w, "disposal", "list").Items[0]
+	d := must1[client.Items[client.Disposal]](w, "disposal", "list").Items[0]
 	w.must("guard", "set", "harbour", "-approve", "disposals")
 	w.refuse(1, []string{"is approved before it is started"}, "disposal", "start", d.ID)
 	w.must("disposal", "approve", d.ID)
@@ -396,7 +396,7 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 		t.Errorf("the keys are told still:\n%s", out)
 	}
 	w.eventually("second copies of what stays", func() bool {
-		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
+		return must1[client.Items[client.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
 	})
 	w.must("segment", "verify", "-all")
 	w.must("segment", "verify", "-store", filepath.Join(w.dir, "data", "cellar"))
@@ -427,12 +427,12 @@ func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
 	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: PT1S}", "unlimited")))
 	w.in("")
 	w.outlived()
-	d := must1[catalog.Disposal](w, "disposal", "plan", "scans")
-	if len(d.Items.V) != 0 || len(d.Stays.V) != 1 || !strings.Contains(d.Stays.V[0].Reason, "store attic itself keeps a version of its files until 2") || d.Stays.V[0].Due == nil {
-		t.Fatalf("%+v, %+v", d.Items.V, d.Stays.V)
+	d := must1[client.Disposal](w, "disposal", "plan", "scans")
+	if len(d.Items) != 0 || len(d.Stays) != 1 || !strings.Contains(d.Stays[0].Reason, "store attic itself keeps a version of its files until 2") || d.Stays[0].Due == nil {
+		t.Fatalf("%+v, %+v", d.Items, d.Stays)
 	}
-	w.eventually("the lock is over", func() bool { return time.Now().After(d.Stays.V[0].Due.Time) })
-	d = must1[catalog.Disposal](w, "disposal", "plan", "scans")
+	w.eventually("the lock is over", func() bool { return time.Now().After(*d.Stays[0].Due) })
+	d = must1[client.Disposal](w, "disposal", "plan", "scans")
 	w.must("disposal", "start", d.ID)
 	if c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID); c.Segments != 1 || len(c.Left) != 0 {
 		t.Errorf("%+v", c)
@@ -468,7 +468,7 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	w.in("2020-02-01", "2020-03-01", "")
 	w.must("hold", "place", "harbour", "scan", "-where", "id = 1000", "-reference", "case 4", "-reason", "inquiry")
 	w.eventually("second copies", func() bool {
-		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
+		return must1[client.Items[client.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
 	})
 	w.outlived()
 	out := w.must("disposal", "plan", "scans", "-note", "the seventh year is over")
@@ -476,11 +476,11 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 		t.Errorf("the plan:\n%s", out)
 	}
 	w.must("segment", "verify", "-all")
-	d := must1[api.Items[catalog.Disposal]](w, "disposal", "list").Items[0]
-	if d.Segments != 3 || d.Rows != 2999 || d.Gone != 0 || len(d.Items.V) != 0 {
+	d := must1[client.Items[client.Disposal]](w, "disposal", "list").Items[0]
+	if d.Segments != 3 || d.Rows != 2999 || d.Gone != 0 || len(d.Items) != 0 {
 		t.Errorf("in the list: %+v", d)
 	}
-	if d = must1[catalog.Disposal](w, "disposal", "show", d.ID); len(d.Items.V) != 3 || d.Items.V[1].Kept != 1 || d.State != catalog.DisposalPlanned {
+	if d = must1[client.Disposal](w, "disposal", "show", d.ID); len(d.Items) != 3 || d.Items[1].Kept != 1 || d.State != client.DisposalPlanned {
 		t.Fatalf("%+v", d)
 	}
 	w.refuse(1, []string{"is planned, and a certificate is of what was done"}, "disposal", "certificate", d.ID)
@@ -494,18 +494,18 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 		}
 	}
 	w.eventually("what stays has its second copy", func() bool {
-		return must1[api.Items[api.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
+		return must1[client.Items[client.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
 	})
 	if out := w.must("segment", "verify", "-all"); !strings.Contains(out, "8 segments") {
 		t.Errorf("%s", out)
 	}
-	gone := d.Items.V[0].Segment
+	gone := d.Items[0].Segment
 	if s := must1[shelf.SegmentDetail](w, "segment", "show", gone); s.State != catalog.SegmentDisposed || s.Disposal != d.ID || s.DisposalHash == "" {
 		t.Errorf("%+v", s)
 	}
 	w.refuse(1, []string{"was destroyed by disposal"}, "segment", "verify", gone)
 	w.refuse(1, []string{"is disposed; only closed segments give rows"}, "restore", "request", "-segment", gone)
-	if found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id IN (5, 1000, 2900)"); len(found.Items) != 1 {
+	if found := must1[client.Found](w, "search", "harbour", "scan", "-where", "id IN (5, 1000, 2900)"); len(found.Items) != 1 {
 		t.Errorf("found: %+v", found)
 	}
 	c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID)
@@ -525,7 +525,7 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	w.must("disposal", "plan", "scans")
-	second := must1[api.Items[catalog.Disposal]](w, "disposal", "list").Items[0]
+	second := must1[client.Items[client.Disposal]](w, "disposal", "list").Items[0]
 	w.must("disposal", "cancel", second.ID)
 	w.refuse(1, []string{"is cancelled"}, "disposal", "start", second.ID)
 	w.refuse(2, []string{"none of json and pdf"}, "disposal", "certificate", d.ID, "-format", "xml")

@@ -12,8 +12,7 @@ import (
 	"syscall"
 	"testing"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 	"ambercellar/internal/source"
 )
 
@@ -71,7 +70,7 @@ func TestBadRulesAreRefusedWithPlaceAndRemedy(t *testing.T) {
 		w.refuse(0, []string{"warning", "no index of slow begins with", "warning", "claim"}, "rule", "check", "-f", file)
 		w.refuse(1, []string{"no such file"}, "rule", "apply", "-f", "/nowhere.yaml")
 		w.refuse(2, []string{"-f FILE is missing"}, "rule", "apply")
-		if l := must1[api.Items[api.RuleView]](w, "rule", "list"); len(l.Items) != 1 || l.Items[0].Revision != 1 {
+		if l := must1[client.Items[client.RuleView]](w, "rule", "list"); len(l.Items) != 1 || l.Items[0].Revision != 1 {
 			t.Errorf("the refused files left %+v", l.Items)
 		}
 		w.unchanged(before)
@@ -109,9 +108,9 @@ func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
 		w.refuse(1, []string{"format", "csv, csv-safe, ndjson or parquet"}, "restore", "request", "-run", "x", "-into", "file", "-format", "xls")
 		w.refuse(2, []string{"-o \"xml\""}, "rule", "list", "-o", "xml")
 		w.refuse(2, []string{`"rule paint" is no command`}, "rule", "paint")
-		narrow := must1[catalog.Plan](w, "plan", "make", "scans", "-exact", "-before", "2020-01-02")
-		if narrow.Counts.V.Due != 23 {
-			t.Errorf("a plan before 2 January takes %d rows instead of the 23 hours before it", narrow.Counts.V.Due)
+		narrow := must1[client.Plan](w, "plan", "make", "scans", "-exact", "-before", "2020-01-02")
+		if narrow.Counts.Due != 23 {
+			t.Errorf("a plan before 2 January takes %d rows instead of the 23 hours before it", narrow.Counts.Due)
 		}
 		w.unchanged(before)
 	})
@@ -139,7 +138,7 @@ func TestBadSourcesAndStoresAreRefused(t *testing.T) {
 	w.refuse(1, []string{"AWS_SECRET_ACCESS_KEY", "is not for secrets", "-secret-prefix"}, "source", "add", "a", "-engine", "postgres", "-address", "postgres://u@127.0.0.1:1/x", "-password-env", "AWS_SECRET_ACCESS_KEY")
 	w.refuse(1, []string{"/etc/shadow", "-secrets"}, "source", "add", "a", "-engine", "postgres", "-address", "postgres://u@127.0.0.1:1/x", "-password-file", "/etc/shadow")
 	w.refuse(1, []string{"URL like"}, "source", "add", "a", "-engine", "postgres", "-address", "host=x")
-	if l := must1[api.Items[source.Config]](w, "source", "list"); len(l.Items) != 0 {
+	if l := must1[client.Items[source.Config]](w, "source", "list"); len(l.Items) != 0 {
 		t.Errorf("refused sources stayed: %+v", l.Items)
 	}
 	w.refuse(1, []string{"path"}, "store", "add", "s", "-path", filepath.Join(notDatabase, "below"))
@@ -160,11 +159,11 @@ func TestMissingRightsAreNamedWithTheGrant(t *testing.T) {
 	w.must("source", "add", "harbour", "-engine", "postgres", "-address", strings.Replace(w.dsn, "postgres@", "keeper@", 1))
 	w.refuse(1, []string{"missing", `CREATE SCHEMA ambercellar AUTHORIZATION "keeper"`, `GRANT DELETE, INSERT ON "public"."scan" TO "keeper"`, "row security would hide rows", "BYPASSRLS", "replica identity NOTHING"}, "source", "check", "harbour")
 	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle")))
-	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 	w.refuse(1, []string{"journal tables cannot be made", "source check harbour"}, "run", "start", p.ID)
 	w.exec("CREATE SCHEMA ambercellar AUTHORIZATION keeper")
-	r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
-	if r.State != catalog.Failed || !strings.Contains(r.Reason, "permission denied for table scan") {
+	r := w.ended(must1[client.RunView](w, "run", "start", p.ID).ID)
+	if r.State != client.Failed || !strings.Contains(r.Reason, "permission denied for table scan") {
 		t.Errorf("without the right to delete the run is %s: %s", r.State, r.Reason)
 	}
 	if n := w.count("SELECT count(*) FROM scan"); n != 110 {
@@ -172,7 +171,7 @@ func TestMissingRightsAreNamedWithTheGrant(t *testing.T) {
 	}
 	w.exec("GRANT DELETE ON scan TO keeper")
 	w.must("run", "resume", r.ID)
-	if r = w.ended(r.ID); r.State != catalog.Done {
+	if r = w.ended(r.ID); r.State != client.Done {
 		t.Errorf("with the right given the run is %s: %s", r.State, r.Reason)
 	}
 	w.balanced(r, 10, 10)
@@ -200,7 +199,7 @@ func TestAStoreThatIsFullStopsTheRunAndCostsNothing(t *testing.T) {
 		w.must("store", "add", "small", "-path", small)
 		w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: small}", "unlimited")))
 		r := w.ended(w.planned().ID)
-		if r.State != catalog.Failed || !strings.Contains(r.Reason, "not enough free space") {
+		if r.State != client.Failed || !strings.Contains(r.Reason, "not enough free space") {
 			t.Errorf("on a full store the run is %s: %s", r.State, r.Reason)
 		}
 		w.unchanged(before)
@@ -240,7 +239,7 @@ func TestADataDirectoryThatIsFullCostsNothing(t *testing.T) {
 			w.someDeleted(r.ID, 300)
 			filler := filepath.Join(data, "filler")
 			fill(t, filler)
-			r = w.until(r.ID, "does not say that there is no room", func(r api.RunView) bool {
+			r = w.until(r.ID, "does not say that there is no room", func(r client.RunView) bool {
 				if r.State.Ended() {
 					t.Fatalf("without room the run is %s: %s", r.State, r.Reason)
 				}
@@ -249,7 +248,7 @@ func TestADataDirectoryThatIsFullCostsNothing(t *testing.T) {
 			if err := os.Remove(filler); err != nil {
 				t.Fatal(err)
 			}
-			if r = w.ended(r.ID); r.State != catalog.Failed || r.Reason == "" {
+			if r = w.ended(r.ID); r.State != client.Failed || r.Reason == "" {
 				t.Fatalf("with room the run is %s: %s", r.State, r.Reason)
 			}
 			w.must("run", "resume", r.ID)
@@ -355,10 +354,10 @@ func TestATableAlteredSinceThePlanStopsTheRun(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
 		w.define("archive", "gentle")
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 		w.exec("ALTER TABLE scan ADD COLUMN colour text")
-		r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
-		if r.State != catalog.Failed || !strings.Contains(r.Reason, "was altered since the plan was made") {
+		r := w.ended(must1[client.RunView](w, "run", "start", p.ID).ID)
+		if r.State != client.Failed || !strings.Contains(r.Reason, "was altered since the plan was made") {
 			t.Errorf("the run is %s: %s", r.State, r.Reason)
 		}
 		if n := w.count("SELECT count(*) FROM scan"); n != 200 {

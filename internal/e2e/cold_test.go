@@ -13,8 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/standin"
@@ -62,7 +61,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	w.must("rule", "apply", "-f", rule("{store: cellar, keep: P7Y, cold_store: vault, cold_after: PT1S}"))
 	w.in("2020-02-01", "2020-03-01", "")
 	cold := func() (n int) {
-		for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
+		for _, s := range must1[client.Items[client.Segment]](w, "segment", "list").Items {
 			if s.Cold && s.RowsStore == "vault" {
 				n++
 			}
@@ -87,10 +86,10 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	if !strings.Contains(out, "not searched: 1 segment in cold storage") || !strings.Contains(out, "low priority: PT3S, less than 0.01 EUR") {
 		t.Errorf("the search says:\n%s", out)
 	}
-	if found := must1[api.Found](w, "search", "harbour", "scan", "-where", "id = 99999"); found.Searched.Cold != nil || found.Searched.Passed != 3 {
+	if found := must1[client.Found](w, "search", "harbour", "scan", "-where", "id = 99999"); found.Searched.Cold != nil || found.Searched.Passed != 3 {
 		t.Errorf("no segment can hold it: %+v", found.Searched)
 	}
-	segments := must1[api.Items[catalog.Segment]](w, "segment", "list").Items
+	segments := must1[client.Items[client.Segment]](w, "segment", "list").Items
 	w.refuse(1, []string{"in cold storage"}, "segment", "verify", segments[0].ID)
 	w.refuse(1, []string{"in cold storage", "segment retrieve"}, "segment", "move", segments[0].ID, "-to", "cellar")
 	if out := w.must("segment", "verify", "-all"); strings.Count(out, "in cold storage and were not read") != 3 {
@@ -103,12 +102,12 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	// A restore waits for the segment that it needs, and the asker is told.
 	var told struct {
 		sync.Mutex
-		restores []catalog.Restore
+		restores []client.Restore
 	}
 	desk := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		told.Lock()
 		defer told.Unlock()
-		var x catalog.Restore
+		var x client.Restore
 		if err := json.NewDecoder(r.Body).Decode(&x); err == nil {
 			told.restores = append(told.restores, x)
 		}
@@ -119,23 +118,23 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 		t.Errorf("the preview: %+v", p)
 	}
 	w.refuse(1, []string{"neither a mail address nor a URL"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-tell", "desk")
-	r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-keys", "1500", "-priority", "high", "-wait=false", "-tell", desk.URL)
-	if r.State != catalog.Retrieving || !strings.Contains(r.Reason, "1 segment is being retrieved") {
+	r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-keys", "1500", "-priority", "high", "-wait=false", "-tell", desk.URL)
+	if r.State != client.Retrieving || !strings.Contains(r.Reason, "1 segment is being retrieved") {
 		t.Fatalf("the restore: %+v", r)
 	}
 	// It goes on although the service is killed meanwhile.
 	w.stop(syscall.SIGKILL)
 	w.start()
-	w.eventually("the restore is done", func() bool { return must1[catalog.Restore](w, "restore", "show", r.ID).State == catalog.RestoreDone })
+	w.eventually("the restore is done", func() bool { return must1[client.Restore](w, "restore", "show", r.ID).State == client.RestoreDone })
 	if n := w.count("SELECT count(*) FROM scan WHERE id = 1500"); n != 1 {
 		t.Errorf("%d rows are back", n)
 	}
 	w.eventually("the asker is told", func() bool {
 		told.Lock()
 		defer told.Unlock()
-		return len(told.restores) == 1 && told.restores[0].ID == r.ID && told.restores[0].State == catalog.RestoreDone
+		return len(told.restores) == 1 && told.restores[0].ID == r.ID && told.restores[0].State == client.RestoreDone
 	})
-	if l := must1[api.Items[catalog.Retrieval]](w, "retrieval", "list").Items; len(l) != 1 || l[0].State != catalog.RetrievalReady || l[0].Priority != "high" || l[0].Price == nil || !strings.Contains(l[0].Note, r.ID) {
+	if l := must1[client.Items[client.Retrieval]](w, "retrieval", "list").Items; len(l) != 1 || l[0].State != client.RetrievalReady || l[0].Priority != "high" || l[0].Price == nil || !strings.Contains(l[0].Note, r.ID) {
 		t.Errorf("retrievals: %+v", l)
 	}
 	charged, err := http.Get(bill)
@@ -147,17 +146,17 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 		t.Errorf("the bill: %+v, %v", bills, err)
 	}
 	charged.Body.Close()
-	if found := must1[api.Found](w, "search", "harbour", "scan", "-where", where); len(found.Items) != 1 || found.Searched.Cold != nil {
+	if found := must1[client.Found](w, "search", "harbour", "scan", "-where", where); len(found.Items) != 1 || found.Searched.Cold != nil {
 		t.Errorf("while the copy is there: %+v", found)
 	}
 	var moved string
-	for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
+	for _, s := range must1[client.Items[client.Segment]](w, "segment", "list").Items {
 		if s.WarmUntil != nil {
 			moved = s.ID
 		}
 	}
 	w.must("segment", "verify", moved)
-	if s := must1[catalog.Segment](w, "segment", "move", moved, "-to", "cellar"); s.RowsStore != "" || s.Cold {
+	if s := must1[client.Segment](w, "segment", "move", moved, "-to", "cellar"); s.RowsStore != "" || s.Cold {
 		t.Errorf("moved back: %+v", s)
 	}
 	w.refuse(1, []string{"lie in store cellar already"}, "segment", "move", moved, "-to", "cellar")
@@ -165,15 +164,15 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	// Verifying cold segments is planned under a budget: the first one alone fits into it.
 	w.must("store", "set", "vault", "-verify-budget", fmt.Sprint(segments[0].FileBytes+segments[1].FileBytes+segments[2].FileBytes-1), "-scrub-every", "PT1S", "-scrub-window", "any")
 	w.eventually("a cold segment is verified", func() bool {
-		for _, v := range must1[api.Items[catalog.Verification]](w, "verification", "list").Items {
-			if v.Store == "vault" && v.State == catalog.VerificationDone && v.Segments > 0 && v.Wrong == 0 {
+		for _, v := range must1[client.Items[client.Verification]](w, "verification", "list").Items {
+			if v.Store == "vault" && v.State == client.VerificationDone && v.Segments > 0 && v.Wrong == 0 {
 				return true
 			}
 		}
 		return false
 	})
 	w.must("store", "set", "vault", "-scrub-every", "never", "-verify-budget", "0")
-	for _, x := range must1[api.Items[catalog.Retrieval]](w, "retrieval", "list").Items {
+	for _, x := range must1[client.Items[client.Retrieval]](w, "retrieval", "list").Items {
 		if x.CreatedBy == "service" && x.Priority != "low" {
 			t.Errorf("retrieved to verify: %+v", x)
 		}
@@ -193,7 +192,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 		t.Errorf("%d segments are known to be cold", n)
 	}
 	w.must("segment", "retrieve", "-table", "harbour.scan", "-priority", "high")
-	all := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01", "-pace", "unlimited")
+	all := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01", "-pace", "unlimited")
 	if all.Restored != 3999 || all.Skipped != 1 || w.content("true") != before {
 		t.Errorf("everything back: %+v", all)
 	}
@@ -214,25 +213,25 @@ func TestRestoresAreApprovedReplaceAndGoOn(t *testing.T) {
 		w.in("")
 		w.must("guard", "set", "harbour", "-approve", "restores,disposals")
 		w.refuse(1, []string{"nothing that can be made to need an approval"}, "guard", "set", "harbour", "-approve", "everything")
-		r := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5")
-		if r.State != catalog.RestoreAsked {
+		r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5")
+		if r.State != client.RestoreAsked {
 			t.Fatalf("%+v", r)
 		}
 		w.refuse(1, []string{"needs a reason"}, "restore", "refuse", r.ID)
 		w.must("restore", "refuse", r.ID, "-reason", "not yours")
 		w.refuse(1, []string{"refused and waits for no decision"}, "restore", "approve", r.ID)
-		r = must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5")
+		r = must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5")
 		w.must("restore", "approve", r.ID)
-		w.eventually("the approved restore is done", func() bool { return must1[catalog.Restore](w, "restore", "show", r.ID).State == catalog.RestoreDone })
+		w.eventually("the approved restore is done", func() bool { return must1[client.Restore](w, "restore", "show", r.ID).State == client.RestoreDone })
 		w.outlived()
-		d := must1[catalog.Disposal](w, "disposal", "plan", "scans")
+		d := must1[client.Disposal](w, "disposal", "plan", "scans")
 		w.refuse(1, []string{"is approved before it is started"}, "disposal", "start", d.ID)
 		w.must("guard", "set", "harbour")
 
 		// Replaced: what was there is kept.
 		w.exec("UPDATE scan SET note = 'scribbled over' WHERE id = 5")
 		w.refuse(1, []string{"cannot go again by themselves"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 10", "-conflicts", "replace", "-for", "P1D")
-		r = must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 10", "-conflicts", "replace")
+		r = must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 10", "-conflicts", "replace")
 		if r.Restored != 9 || r.Replaced != 1 || r.Skipped != 0 || w.count("SELECT count(*) FROM scan WHERE id = 5 AND note = 'note 5'") != 1 {
 			t.Errorf("replaced: %+v", r)
 		}
@@ -241,23 +240,23 @@ func TestRestoresAreApprovedReplaceAndGoOn(t *testing.T) {
 		if b, err := os.ReadFile(aside); err != nil || strings.Count(string(b), "\n") != 1 || !strings.Contains(string(b), "scribbled over") {
 			t.Errorf("what was replaced: %s, %v", b, err)
 		}
-		again := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 10", "-conflicts", "replace")
+		again := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 10", "-conflicts", "replace")
 		if again.Replaced != 0 || again.Skipped != 9 {
 			t.Errorf("once more: %+v", again)
 		}
 		w.refuse(1, []string{"replaced no row"}, "restore", "replaced", again.ID, "-out", aside+"2")
 
 		// Interrupted: it goes on, and each row counts once.
-		r = must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01", "-wait=false")
+		r = must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01", "-wait=false")
 		w.eventually("some rows are back", func() bool { return w.count("SELECT count(*) FROM scan") > 1000 })
 		w.stop(syscall.SIGKILL)
 		if n := w.count("SELECT count(*) FROM scan"); n >= 6000 {
 			t.Logf("all %d rows were back before the service was killed", n)
 		}
 		w.start()
-		w.eventually("the restore is done", func() bool { return must1[catalog.Restore](w, "restore", "show", r.ID).State != catalog.Restoring })
-		r = must1[catalog.Restore](w, "restore", "show", r.ID)
-		if r.State != catalog.RestoreDone || r.Restored != 5991 || r.Skipped != 9 || w.content("true") != before {
+		w.eventually("the restore is done", func() bool { return must1[client.Restore](w, "restore", "show", r.ID).State != client.Restoring })
+		r = must1[client.Restore](w, "restore", "show", r.ID)
+		if r.State != client.RestoreDone || r.Restored != 5991 || r.Skipped != 9 || w.content("true") != before {
 			t.Errorf("interrupted: %+v", r)
 		}
 	})

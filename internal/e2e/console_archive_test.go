@@ -8,10 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
+	"ambercellar/client"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"github.com/chromedp/chromedp"
 )
 
 // TestTheConsoleProvesPicksAndDisposes: verify everything, see what is damaged, pick rows of a search and bring them back, and
@@ -55,7 +54,7 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 	p.press("Restore 7 rows")
 	p.sees("side table harbour.aside", "where id < 8")
 	w.eventually("the side table", func() bool {
-		return must1[api.Items[catalog.Restore]](w, "restore", "list").Items[0].State == catalog.RestoreDone
+		return must1[client.Items[client.Restore]](w, "restore", "list").Items[0].State == client.RestoreDone
 	})
 
 	// Everything is what was written; then it is not.
@@ -63,7 +62,7 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 	p.sees("Verified", "Verify everything", "Nothing has been verified yet")
 	p.press("Verify everything")
 	p.sees("all stores", "2,000", "done")
-	s := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+	s := must1[client.Items[client.Segment]](w, "segment", "list").Items[0]
 	path := filepath.Join(w.dir, "data", "cellar", s.Stem+".parquet")
 	b, err := os.ReadFile(path)
 	if err != nil {
@@ -130,7 +129,7 @@ func TestTheConsoleApprovesAndRetrieves(t *testing.T) {
 	p := browse(t)
 	p.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
 	p.sees("Overview", "2,000")
-	first := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[1]
+	first := must1[client.Items[client.Segment]](w, "segment", "list").Items[1]
 	p.do(chromedp.Navigate(w.svc.server + "/#/archive/" + first.ID))
 	p.sees("Where its rows lie", "They lie in cellar")
 	p.choose("select[aria-label='store to move the rows to']", "vault")

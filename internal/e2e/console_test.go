@@ -12,7 +12,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"ambercellar/internal/api"
+	"ambercellar/client"
 	"ambercellar/internal/catalog"
 )
 
@@ -159,7 +159,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		// The archive, verified; the restore; the rows are back.
 		p.press("Archive")
 		p.sees("cellar", "closed", "3,000", "2020-01-01")
-		segment := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+		segment := must1[client.Items[client.Segment]](w, "segment", "list").Items[0]
 		p.press("Search rows")
 		p.sees("Search the archive", "Which rows")
 		p.fill("#search-where", "nota = 'note 17'")

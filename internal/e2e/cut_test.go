@@ -12,8 +12,8 @@ import (
 	"syscall"
 	"testing"
 
+	"ambercellar/client"
 	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
 )
 
 // cutter passes a service's connections on, and ends them once so many bytes of answers have come through.
@@ -87,7 +87,7 @@ func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
 	}
 
 	// The newest segment's file is away.
-	s := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+	s := must1[client.Items[client.Segment]](w, "segment", "list").Items[0]
 	found, err := filepath.Glob(filepath.Join(w.dir, "data", "*", s.Stem+".parquet"))
 	if err != nil || len(found) != 1 {
 		t.Fatalf("the segment's file: %v, %v", found, err)
@@ -127,10 +127,10 @@ func TestADownloadThatWasCutOffIsAnError(t *testing.T) {
 	w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S}\n")
 	r := w.ended(w.planned().ID)
 	w.exec("INSERT INTO scan (id, scanned_at, note) SELECT 7, '2020-01-01 00:00:00', 'again'")
-	back := must1[catalog.Restore](w, "restore", "request", "-run", r.ID, "-conflicts", "replace")
+	back := must1[client.Restore](w, "restore", "request", "-run", r.ID, "-conflicts", "replace")
 	w.outlived()
-	d := must1[catalog.Disposal](w, "disposal", "start", must1[catalog.Disposal](w, "disposal", "plan", "scans").ID)
-	w.eventually("the disposal is done", func() bool { return must1[catalog.Disposal](w, "disposal", "show", d.ID).State == catalog.DisposalDone })
+	d := must1[client.Disposal](w, "disposal", "start", must1[client.Disposal](w, "disposal", "plan", "scans").ID)
+	w.eventually("the disposal is done", func() bool { return must1[client.Disposal](w, "disposal", "show", d.ID).State == client.DisposalDone })
 	straight := w.svc.server
 	for name, command := range map[string][]string{
 		"ledger": {"run", "ledger", r.ID}, "certificate": {"disposal", "certificate", d.ID}, "paper": {"disposal", "certificate", d.ID, "-format", "pdf"},
@@ -183,7 +183,7 @@ func TestACancelledRunStaysCancelled(t *testing.T) {
 	left := w.count("SELECT count(*) FROM scan")
 	for range 2 { // the first may die before it is done
 		w.start()
-		if got := w.ended(r.ID); got.State != catalog.Cancelled || got.Ledger.Balanced == nil || !*got.Ledger.Balanced {
+		if got := w.ended(r.ID); got.State != client.Cancelled || got.Ledger.Balanced == nil || !*got.Ledger.Balanced {
 			t.Fatalf("after the start it is %s: %+v", got.State, got.Ledger)
 		}
 		w.stop(syscall.SIGKILL)

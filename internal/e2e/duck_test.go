@@ -10,7 +10,7 @@ import (
 	"strings"
 	"testing"
 
-	"ambercellar/internal/api"
+	"ambercellar/client"
 	"ambercellar/internal/catalog"
 )
 
@@ -82,9 +82,9 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 	if _, err := lock.Exec(t.Context(), "BEGIN; SELECT 1 FROM boarding_scan WHERE id IN (300, 301) FOR UPDATE"); err != nil {
 		t.Fatal(err)
 	}
-	p := must1[catalog.Plan](w, "plan", "make", "scans", "-confirm")
-	r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
-	if r.State != catalog.Done || r.Ledger.Skipped != 2 {
+	p := must1[client.Plan](w, "plan", "make", "scans", "-confirm")
+	r := w.ended(must1[client.RunView](w, "run", "start", p.ID).ID)
+	if r.State != client.Done || r.Ledger.Skipped != 2 {
 		t.Fatalf("the run beside a lock: %s, %+v", r.State, r.Ledger)
 	}
 	got := duck(t, filepath.Join(w.dir, "data"), queries)
@@ -118,7 +118,7 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 			t.Errorf("a search by the new name, %v: status %d, %s %s", format, status, out, note)
 		}
 	}
-	if l := must1[api.Items[catalog.FormerName]](w, "column", "list", "harbour", "boarding_scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy != "the database" {
+	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour", "boarding_scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy != "the database" {
 		t.Errorf("column list: %+v", l.Items)
 	}
 	w.must("column", "tell", "harbour", "boarding_scan", "gate", "-added")
@@ -156,7 +156,7 @@ func TestARenamedColumnByTheCommand(t *testing.T) {
 	if out := w.must(append(where, "-of", "count")...); !strings.Contains(out, "2000") && !strings.Contains(out, "2,000") {
 		t.Errorf("counted by the new name:\n%s", out)
 	}
-	if l := must1[api.Items[catalog.FormerName]](w, "column", "list", "harbour", "scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy == "" {
+	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour", "scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy == "" {
 		t.Errorf("column list: %+v", l.Items)
 	}
 	w.must("column", "forget", "harbour", "scan", "remark", "-was", "note")

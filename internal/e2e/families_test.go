@@ -10,8 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 )
 
 // trips makes n trips of 2020 and later with two legs each, which go by cascade, two boardings a leg, and a remark.
@@ -50,9 +49,9 @@ func (w *world) family() string {
 	return fmt.Sprint(w.count("SELECT count(*) FROM trip"), w.count("SELECT count(*) FROM leg"), w.count("SELECT count(*) FROM boarding"), w.count("SELECT count(trip_id) FROM remark"))
 }
 
-func (w *world) related(r api.RunView, table string) catalog.Ledger {
+func (w *world) related(r client.RunView, table string) client.Ledger {
 	w.t.Helper()
-	for _, p := range r.Passes.V {
+	for _, p := range r.Passes {
 		for _, x := range p.Related {
 			if x.Table == table {
 				if x.Ledger.Balanced == nil || !*x.Ledger.Balanced {
@@ -62,8 +61,8 @@ func (w *world) related(r api.RunView, table string) catalog.Ledger {
 			}
 		}
 	}
-	w.t.Fatalf("the run tells nothing of %s: %+v", table, r.Passes.V)
-	return catalog.Ledger{}
+	w.t.Fatalf("the run tells nothing of %s: %+v", table, r.Passes)
+	return client.Ledger{}
 }
 
 // TestFamiliesLeaveWholeWhileOthersAddToThem runs while others add legs to trips that are due, kills the service in between,
@@ -76,14 +75,14 @@ func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
 		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 		w.refuse(1, []string{"leg", "on delete cascade", "related: [{table: leg, on: {trip_id: id}, then: archive}]"}, "rule", "apply", "-f", w.rules(tripsWith("")))
 		w.must("rule", "apply", "-f", w.rules(tripsWith(wholeFamily)))
-		p := must1[catalog.Plan](w, "plan", "make", "trips", "-exact")
+		p := must1[client.Plan](w, "plan", "make", "trips", "-exact")
 		out := w.must("plan", "show", p.ID, "-sql")
 		for _, part := range []string{"boarding", "1,000", "2,000", "keeps its family", "are unlinked", "unless others refer to them"} {
 			if !strings.Contains(out, part) {
 				t.Errorf("plan show lacks %q:\n%s", part, out)
 			}
 		}
-		run := must1[api.RunView](w, "run", "start", p.ID)
+		run := must1[client.RunView](w, "run", "start", p.ID)
 		added := int64(0)
 		var writing sync.WaitGroup
 		stop := make(chan struct{})
@@ -111,13 +110,13 @@ func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
 		w.someDeleted(run.ID, 1)
 		w.stop(syscall.SIGKILL)
 		w.start()
-		w.until(run.ID, "goes on beside the writer", func(r api.RunView) bool {
+		w.until(run.ID, "goes on beside the writer", func(r client.RunView) bool {
 			return r.State.Ended() || w.count("SELECT count(*) FROM leg WHERE pier = 'late'") >= 20
 		})
 		done := w.hurried(run.ID)
 		close(stop)
 		writing.Wait()
-		if done.State != catalog.Done {
+		if done.State != client.Done {
 			t.Fatalf("the run is %s: %s", done.State, done.Reason)
 		}
 		left := w.count("SELECT count(*) FROM trip")
@@ -132,8 +131,8 @@ func TestFamiliesLeaveWholeWhileOthersAddToThem(t *testing.T) {
 		if legs.Deleted != 2*(n-left)+added-late || w.related(done, "boarding").Deleted != 4*(n-left) || remarks.Unlinked != n-left || done.Ledger.Deleted != n-left {
 			t.Errorf("ledgers: %+v, %+v, %+v", done.Ledger, legs, remarks)
 		}
-		for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
-			if s.State == catalog.SegmentClosed {
+		for _, s := range must1[client.Items[client.Segment]](w, "segment", "list").Items {
+			if s.State == client.SegmentClosed {
 				w.must("segment", "verify", s.ID)
 			}
 		}
@@ -195,7 +194,7 @@ func TestWhatMakesARowUnderstandableIsArchivedWithIt(t *testing.T) {
 		w.apply("joins: {vessel: {table: vessel, on: {vessel_id: id}}}\ninclude: [vessel.name]\ncopy: [vessel]\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
 		_, r := w.run1()
 		w.balanced(r, 2000, 2000)
-		s := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+		s := must1[client.Items[client.Segment]](w, "segment", "list").Items[0]
 		if out := w.must("segment", "show", s.ID); !strings.Contains(out, "vessel.name") || !strings.Contains(out, "3 rows of vessel") {
 			t.Errorf("segment show:\n%s", out)
 		}

@@ -23,9 +23,7 @@ import (
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
 	_ "modernc.org/sqlite"             // the driver "sqlite"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
 	"ambercellar/internal/service"
 )
@@ -336,41 +334,41 @@ func (w *world) define(then, pace string) {
 }
 
 // planned makes a plan of the scan rule and starts a run of it.
-func (w *world) planned() api.RunView {
+func (w *world) planned() client.RunView {
 	w.t.Helper()
-	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-	return must1[api.RunView](w, "run", "start", p.ID)
+	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+	return must1[client.RunView](w, "run", "start", p.ID)
 }
 
 // ended waits until a run has stopped, and returns it.
-func (w *world) ended(id string) api.RunView {
+func (w *world) ended(id string) client.RunView {
 	w.t.Helper()
 	return w.endedWithin(id, 2*time.Minute)
 }
 
-func (w *world) endedWithin(id string, most time.Duration) api.RunView {
+func (w *world) endedWithin(id string, most time.Duration) client.RunView {
 	w.t.Helper()
-	return w.untilWithin(id, "does not end", most, func(r api.RunView) bool { return r.State != catalog.Running && r.State != catalog.Queued })
+	return w.untilWithin(id, "does not end", most, func(r client.RunView) bool { return r.State != client.Running && r.State != client.Queued })
 }
 
 // shown is a run as it stands. It asks through the client and starts no process, so that what waits for a run leaves the
 // machine to it.
-func (w *world) shown(id string) api.RunView {
+func (w *world) shown(id string) client.RunView {
 	w.t.Helper()
-	r, err := client.Get[api.RunView](context.Background(), w.client, "/runs/"+id)
+	r, err := w.client.Run(context.Background(), id)
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	return r
+	return *r
 }
 
 // until waits until a run is as wanted.
-func (w *world) until(id, what string, ok func(api.RunView) bool) api.RunView {
+func (w *world) until(id, what string, ok func(client.RunView) bool) client.RunView {
 	w.t.Helper()
 	return w.untilWithin(id, what, 2*time.Minute, ok)
 }
 
-func (w *world) untilWithin(id, what string, most time.Duration, ok func(api.RunView) bool) (r api.RunView) {
+func (w *world) untilWithin(id, what string, most time.Duration, ok func(client.RunView) bool) (r client.RunView) {
 	w.t.Helper()
 	for deadline := time.Now().Add(most); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		if r = w.shown(id); ok(r) {
@@ -386,7 +384,7 @@ func (w *world) untilWithin(id, what string, most time.Duration, ok func(api.Run
 }
 
 // hurried lets a run go on without rests, once what a test needs the gentle pace for has happened, and returns it ended.
-func (w *world) hurried(id string) api.RunView {
+func (w *world) hurried(id string) client.RunView {
 	w.t.Helper()
 	if _, err, status := w.run("run", "pace", id, "unlimited"); status != 0 && !strings.Contains(err, "is done") {
 		w.t.Fatalf("run pace: %s", err)
@@ -395,10 +393,10 @@ func (w *world) hurried(id string) api.RunView {
 }
 
 // balanced checks that a run's books balance and what they say.
-func (w *world) balanced(r api.RunView, copied, deleted int64) {
+func (w *world) balanced(r client.RunView, copied, deleted int64) {
 	w.t.Helper()
 	l := r.Ledger
-	if l.Balanced == nil || !*l.Balanced || l.Copied != copied || l.Deleted != deleted || l.Copied != l.Deleted+r.LeftOut() {
+	if l.Balanced == nil || !*l.Balanced || l.Copied != copied || l.Deleted != deleted || l.Copied != l.Deleted+r.Ledger.LeftOut() {
 		w.t.Errorf("run %s (%s %s): ledger %+v; want %d copied, %d deleted, balanced", r.ID, r.State, r.Reason, l, copied, deleted)
 	}
 }

@@ -8,23 +8,22 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
 )
 
 // finished resumes a run for as long as it fails for want of its database, and returns it once it has ended.
-func (w *world) finished(id string) api.RunView {
+func (w *world) finished(id string) client.RunView {
 	w.t.Helper()
 	for range 5 {
 		r := w.hurried(id)
-		if r.State != catalog.Failed {
+		if r.State != client.Failed {
 			return r
 		}
 		w.must("run", "resume", id)
 	}
 	w.t.Fatalf("run %s does not recover", id)
-	return api.RunView{}
+	return client.RunView{}
 }
 
 func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
@@ -60,7 +59,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 				}
 			}
 			got := w.finished(r.ID)
-			if got.State != catalog.Done {
+			if got.State != client.Done {
 				t.Fatalf("the run is %s: %s", got.State, got.Reason)
 			}
 			if l := got.Ledger; l.Balanced == nil || !*l.Balanced || l.Deleted != 8000 {
@@ -82,11 +81,11 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 // someDeletedOrFailed waits until a run has deleted so many rows, resuming it where it has failed.
 func (w *world) someDeletedOrFailed(id string, rows int64) {
 	w.t.Helper()
-	w.until(id, fmt.Sprintf("does not get to %d rows", rows), func(r api.RunView) bool {
+	w.until(id, fmt.Sprintf("does not get to %d rows", rows), func(r client.RunView) bool {
 		switch {
 		case r.Ledger.Deleted >= rows:
 			return true
-		case r.State == catalog.Failed:
+		case r.State == client.Failed:
 			w.must("run", "resume", id)
 		case r.State.Ended():
 			w.t.Fatalf("run %s is %s before it has deleted %d rows", id, r.State, rows)
@@ -162,7 +161,7 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 		got := w.hurried(r.ID)
 		stop()
 		edits := <-done
-		if got.State != catalog.Done || got.Ledger.Balanced == nil || !*got.Ledger.Balanced || len(edits) == 0 {
+		if got.State != client.Done || got.Ledger.Balanced == nil || !*got.Ledger.Balanced || len(edits) == 0 {
 			t.Fatalf("%s %s, ledger %+v, %d edits", got.State, got.Reason, got.Ledger, len(edits))
 		}
 		// An edited row is live with its edit, or went with it: never is the edit lost.

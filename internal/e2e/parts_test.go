@@ -8,6 +8,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"ambercellar/client"
 	"ambercellar/internal/catalog"
 )
 
@@ -27,7 +28,7 @@ func TestPartitionsFromPlanToDropAndAhead(t *testing.T) {
 	w.exec("ANALYZE reading")
 	w.must("source", "add", "harbour", "-engine", "postgres", "-address", w.dsn, "-tls", "off")
 	w.must("rule", "apply", "-f", w.rules("rule: scans\nsource: harbour\ntable: reading\nage: at\nclauses:\n  - before: 2026-03-15\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"))
-	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 	shown := strings.Join(strings.Fields(w.must("plan", "show", p.ID)), " ")
 	for _, want := range []string{"reading_2026_01 2026-01-01 2026-02-01 500", "as a whole -", "row by row only part of its range is due", "stays -", "takes its part of every index along"} {
 		if !strings.Contains(shown, want) {
@@ -76,7 +77,7 @@ func TestPartitionsFromPlanToDropAndAhead(t *testing.T) {
 	b.do(chromedp.Navigate(w.svc.server + "/#/tables/harbour/reading"))
 	b.sees("they disagree: runs of this table are stopped", "the database was turned back, or a replica took over", "Settling would do this")
 	w.refuse(1, []string{"the database was turned back", "nothing is deleted and no segment is changed"}, "table", "reconcile", "harbour", "reading")
-	p = must1[catalog.Plan](w, "plan", "make", "scans")
+	p = must1[client.Plan](w, "plan", "make", "scans")
 	w.refuse(1, []string{"disagree about harbour.reading", "ambercellar table reconcile harbour reading"}, "run", "start", p.ID)
 	b.fill("#reason", "for the test")
 	b.press("Settle it")

@@ -8,8 +8,7 @@ import (
 	"syscall"
 	"testing"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
 )
 
@@ -19,7 +18,7 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	w := newWorld(t, "sqlite")
 	w.scans(8000)
 	w.define("archive", "gentle")
-	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 	front := w.svc.server
 	relay := dbtest.NewRelay(t, strings.TrimPrefix(front, "http://"))
 	w.svc.server = "http://" + relay.Address
@@ -33,7 +32,7 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	w.svc.server = front
 	var id string
 	w.eventually("the run has begun", func() bool {
-		for _, r := range must1[api.Items[api.RunView]](w, "run", "list").Items {
+		for _, r := range must1[client.Items[client.RunView]](w, "run", "list").Items {
 			id = r.ID
 		}
 		return id != ""
@@ -56,7 +55,7 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	}
 	w.refuse(1, []string{"exists already"}, "restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into", "file", "-out", file)
 	w.refuse(1, []string{"no such file or directory"}, "restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into", "file", "-out", filepath.Join(w.dir, "nowhere", "rows.csv"))
-	if l := must1[api.Items[catalog.Restore]](w, "restore", "list"); len(l.Items) != 0 {
+	if l := must1[client.Items[client.Restore]](w, "restore", "list"); len(l.Items) != 0 {
 		t.Errorf("a restore was made all the same: %+v", l.Items)
 	}
 	w.refuse(1, []string{"say which rows", "or all"}, "restore", "request", "-source", "harbour", "-table", "scan", "-into", "file")

@@ -9,9 +9,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 )
 
 func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
@@ -30,7 +28,7 @@ func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
 	}()
 	r := w.planned()
 	const reason = "sessions that wait for locks: 1 (at most 0)"
-	w.until(r.ID, "while another session waits", func(v api.RunView) bool { return v.Reason == "resting: "+reason })
+	w.until(r.ID, "while another session waits", func(v client.RunView) bool { return v.Reason == "resting: "+reason })
 	if n := w.count("SELECT count(*) FROM scan"); n < 20000 {
 		t.Errorf("%d rows are left of 20,100 while it should rest", n)
 	}
@@ -54,7 +52,7 @@ func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
 	got := w.hurried(r.ID)
 	w.balanced(got, 20000, 20000)
 	p.sees("done", "Beside the plan", "20,000")
-	list, err := client.Get[api.Items[catalog.Slowdown]](t.Context(), w.client, "/runs/"+r.ID+"/slowdowns")
+	list, err := w.client.Slowdowns(t.Context(), r.ID, client.SlowdownsQuery{})
 	if err != nil || len(list.Items) == 0 || list.Items[len(list.Items)-1].Ended == nil || list.Items[len(list.Items)-1].Reason != reason {
 		t.Errorf("the slow-downs are %+v (%v)", list.Items, err)
 	}
@@ -82,17 +80,17 @@ func TestARunRestsOutsideItsWindow(t *testing.T) {
 	window := later.Format("15:04") + "-" + later.Add(time.Hour).Format("15:04")
 	w.define("archive", "gentle\nwindow: \""+window+"\"\nbudget: {rows: 500}")
 	r := w.planned()
-	got := w.until(r.ID, "outside its window", func(v api.RunView) bool { return v.State == catalog.Resting })
+	got := w.until(r.ID, "outside its window", func(v client.RunView) bool { return v.State == client.Resting })
 	if got.ResumeAt == nil || got.ResumeAt.Sub(time.Now()) < 118*time.Minute || got.ResumeAt.Sub(time.Now()) > 121*time.Minute || !strings.Contains(got.Reason, "outside its window ("+window+"); it goes on at ") {
 		t.Errorf("it goes on at %v: %s", got.ResumeAt, got.Reason)
 	}
 	if state := w.told("ambercellar_runs"); state != "resting 0 of 2000" {
 		t.Errorf("by SQL the run is %s", state)
 	}
-	w.refuse(1, []string{"resume it or cancel it first"}, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans").ID)
+	w.refuse(1, []string{"resume it or cancel it first"}, "run", "start", must1[client.Plan](w, "plan", "make", "scans").ID)
 	w.stop(9) // it still rests after a crash
 	w.start()
-	if again := must1[api.RunView](w, "run", "show", r.ID); again.State != catalog.Resting {
+	if again := must1[client.RunView](w, "run", "show", r.ID); again.State != client.Resting {
 		t.Errorf("after a restart it is %s", again.State)
 	}
 	w.must("run", "pause", r.ID)

@@ -11,9 +11,7 @@ import (
 	"syscall"
 	"testing"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/service"
 )
@@ -102,18 +100,18 @@ func TestTheCatalogKeepsNoRows(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(600)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nomit: [fare]\nmask: {note: last4}\n")
-		p := must1[catalog.Plan](w, "plan", "make", "scans")
+		p := must1[client.Plan](w, "plan", "make", "scans")
 		if out := w.must("plan", "show", p.ID, "-rows"); strings.Contains(out, "note 1") || !strings.Contains(out, "NOTE") || strings.Contains(out, "FARE") {
 			t.Errorf("what the plan would take:\n%s", out)
 		}
-		sample, err := client.Get[catalog.Sample](t.Context(), w.client, "/plans/"+p.ID+"/sample")
+		sample, err := w.client.Sample(t.Context(), p.ID)
 		if err != nil || len(sample.Rows) != 5 || !slices.Equal(sample.Columns, []string{"id", "vessel_id", "scanned_at", "note"}) {
 			t.Errorf("%+v, %v", sample, err)
 		}
 		w.must("rule", "apply", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")), "-reason", "as they are")
-		p = must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+		p = must1[client.Plan](w, "plan", "make", "scans", "-exact")
 		w.must("plan", "make", "scans", "-where", "note = 'note 77'")
-		w.balanced(w.ended(must1[api.RunView](w, "run", "start", p.ID).ID), 600, 600)
+		w.balanced(w.ended(must1[client.RunView](w, "run", "start", p.ID).ID), 600, 600)
 		if out := w.must("plan", "show", p.ID, "-rows"); strings.Contains(out, "note 1") {
 			t.Errorf("rows that are gone are shown:\n%s", out)
 		}
@@ -130,7 +128,7 @@ func TestTheCatalogKeepsNoRows(t *testing.T) {
 		if strings.Contains(raw, "note 1\"") || strings.Contains(raw, "note 12") {
 			t.Error("rows stand in the catalog")
 		}
-		d := must1[catalog.Disposal](w, "erasure", "plan", "harbour", "scan", "-where", "note IN ('note 77', 'note 78', 'note 79')")
+		d := must1[client.Disposal](w, "erasure", "plan", "harbour", "scan", "-where", "note IN ('note 77', 'note 78', 'note 79')")
 		w.must("disposal", "start", d.ID)
 		raw = w.raw()
 		for _, text := range []string{"note 77", "note 78", "note 79"} {

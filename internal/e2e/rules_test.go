@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"ambercellar/client"
 	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/plan"
 )
 
@@ -27,10 +27,10 @@ func scansWith(clauses string) string {
 }
 
 // run1 makes a plan and runs it to its end.
-func (w *world) run1(args ...string) (catalog.Plan, api.RunView) {
+func (w *world) run1(args ...string) (client.Plan, client.RunView) {
 	w.t.Helper()
-	p := must1[catalog.Plan](w, append([]string{"plan", "make", "scans", "-exact"}, args...)...)
-	r := must1[api.RunView](w, "run", "start", p.ID)
+	p := must1[client.Plan](w, append([]string{"plan", "make", "scans", "-exact"}, args...)...)
+	r := must1[client.RunView](w, "run", "start", p.ID)
 	return p, w.ended(r.ID)
 }
 
@@ -52,8 +52,8 @@ func TestEachClauseTakesItsOwnRowsItsOwnWay(t *testing.T) {
 then: archive
 archive: {store: cellar, keep: P7Y}
 `)
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		c := p.Counts.V
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		c := p.Counts
 		// below 250: 199 rows and 100 young ones of the same fares, 99 of them below 250 … the counts by hand:
 		kept := w.count("SELECT count(*) FROM scan WHERE fare < 250")
 		purge := w.count("SELECT count(*) FROM scan WHERE fare >= 250 AND fare <= 500 AND id <= 1000")
@@ -67,15 +67,15 @@ archive: {store: cellar, keep: P7Y}
 				t.Errorf("plan show lacks %q:\n%s", part, out)
 			}
 		}
-		r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
+		r := w.ended(must1[client.RunView](w, "run", "start", p.ID).ID)
 		w.balanced(r, purge+archive, purge+archive)
-		if len(r.Passes.V) != 2 || r.Passes.V[0].Ledger.Deleted != purge || r.Passes.V[1].Ledger.Deleted != archive || r.Action != "mixed" {
-			t.Errorf("by clause: %+v", r.Passes.V)
+		if len(r.Passes) != 2 || r.Passes[0].Ledger.Deleted != purge || r.Passes[1].Ledger.Deleted != archive || r.Action != "mixed" {
+			t.Errorf("by clause: %+v", r.Passes)
 		}
 		if n := w.count("SELECT count(*) FROM scan WHERE fare < 250"); n != kept {
 			t.Errorf("%d rows that are kept forever are live instead of %d", n, kept)
 		}
-		segments := must1[api.Items[catalog.Segment]](w, "segment", "list")
+		segments := must1[client.Items[client.Segment]](w, "segment", "list")
 		if len(segments.Items) != 1 || segments.Items[0].Clause != 2 || segments.Items[0].Rows != archive || segments.Items[0].KeepUntil == nil || segments.Items[0].KeepUntil.Year() != time.Now().Year()+3 {
 			t.Errorf("segments: %+v", segments.Items)
 		}
@@ -106,24 +106,24 @@ func TestCopiedRowsAreDeletedByASecondDecision(t *testing.T) {
 		before := w.content("true")
 		w.apply("clauses:\n  - keep: P1Y\nthen: copy\narchive: {store: cellar}\n")
 		_, r := w.run1()
-		if r.State != catalog.Copied || r.Ledger.Copied != 3000 || r.Ledger.Deleted != 0 || r.Done != 3000 {
+		if r.State != client.Copied || r.Ledger.Copied != 3000 || r.Ledger.Deleted != 0 || r.Done != 3000 {
 			t.Fatalf("after copying: %s %+v", r.State, r.Ledger)
 		}
 		if w.content("true") != before {
 			t.Fatal("a copy changed the table")
 		}
-		w.refuse(1, []string{"has a run that has not ended"[4:]}, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
+		w.refuse(1, []string{"has a run that has not ended"[4:]}, "run", "start", must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
 		w.refuse(1, []string{"no closed segment"}, "restore", "request", "-pace", "unlimited", "-run", r.ID)
 		w.stop(syscall.SIGKILL)
 		w.start()
-		if got := w.ended(r.ID); got.State != catalog.Copied {
+		if got := w.ended(r.ID); got.State != client.Copied {
 			t.Fatalf("after a restart the run is %s", got.State)
 		}
 		w.exec("UPDATE scan SET fare = fare + 1 WHERE id = 17; DELETE FROM scan WHERE id = 18")
 		w.must("run", "delete", r.ID)
 		r = w.ended(r.ID)
 		w.balanced(r, 3000, 2998)
-		if r.Ledger.Changed != 1 || r.Ledger.Vanished != 1 || r.State != catalog.Done || r.Done != 3000 {
+		if r.Ledger.Changed != 1 || r.Ledger.Vanished != 1 || r.State != client.Done || r.Done != 3000 {
 			t.Errorf("after the deleting: %s, %d done, %+v", r.State, r.Done, r.Ledger)
 		}
 		if n := w.count("SELECT count(*) FROM scan"); n != 101 {
@@ -138,10 +138,10 @@ func TestCopiedRowsAreDeletedWhenTheirTimeHasCome(t *testing.T) {
 	w.scans(500)
 	w.apply("clauses:\n  - keep: P1Y\nthen: copy\ndelete_after: PT2S\narchive: {store: cellar}\n")
 	_, r := w.run1()
-	if r.DeleteAt == nil && r.State == catalog.Copied {
+	if r.DeleteAt == nil && r.State == client.Copied {
 		t.Fatalf("no time is set: %+v", r)
 	}
-	r = w.until(r.ID, "does not delete when its time has come", func(r api.RunView) bool { return r.State == catalog.Done })
+	r = w.until(r.ID, "does not delete when its time has come", func(r client.RunView) bool { return r.State == client.Done })
 	w.balanced(r, 500, 500)
 	w.must("rule", "apply", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: copy\narchive: {store: cellar}\n")))
 	w.exec("INSERT INTO scan VALUES (9001, 1, '2020-01-01 00:00:00', 1, 'late')")
@@ -173,13 +173,13 @@ func TestHoldsBeatEverything(t *testing.T) {
 		if h.Rows != 10 || keys.Rows != 3 {
 			t.Errorf("held: %d and %d rows", h.Rows, keys.Rows)
 		}
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if p.Counts.V.Due != 9987 || p.Counts.V.Held != 13 {
-			t.Errorf("plan: %d due, %d held", p.Counts.V.Due, p.Counts.V.Held)
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		if p.Counts.Due != 9987 || p.Counts.Held != 13 {
+			t.Errorf("plan: %d due, %d held", p.Counts.Due, p.Counts.Held)
 		}
 		// A hold placed while a run is going on: from the answer on, nothing that it protects goes.
 		w.must("rule", "apply", "-f", w.rules(strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n"), "pace: unlimited", "pace: gentle", 1)))
-		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
+		r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
 		for w.count("SELECT count(*) FROM scan") > 9900 {
 			time.Sleep(5 * time.Millisecond)
 		}
@@ -192,14 +192,14 @@ func TestHoldsBeatEverything(t *testing.T) {
 		if n := w.count("SELECT count(*) FROM scan WHERE id IN (100, 200, 300, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19)"); n != 13 {
 			t.Errorf("%d of 13 held rows are live", n)
 		}
-		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Held > live || r.Ledger.Copied != r.Ledger.Deleted+r.Ledger.Held {
+		if r.State != client.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Held > live || r.Ledger.Copied != r.Ledger.Deleted+r.Ledger.Held {
 			t.Errorf("run: %s, %+v, %d live under the hold", r.State, r.Ledger, live)
 		}
 		// Lifted with a reason, the rows are due again.
 		w.refuse(1, []string{"reason"}, "hold", "lift", h.ID)
 		w.must("hold", "lift", h.ID, "-reason", "inquiry closed")
 		w.refuse(1, []string{"was lifted at"}, "hold", "lift", h.ID, "-reason", "again")
-		if l := must1[api.Items[catalog.Hold]](w, "hold", "list"); len(l.Items) != 2 {
+		if l := must1[client.Items[client.Hold]](w, "hold", "list"); len(l.Items) != 2 {
 			t.Errorf("%d holds stand", len(l.Items))
 		}
 		_, r = w.run1()
@@ -220,16 +220,16 @@ func TestGuardRailsBindRulesAndPlans(t *testing.T) {
 	w.refuse(1, []string{"live for at least 2 years", "archive for at least 5 years", "clauses[0].keep"}, "rule", "apply", "-f", w.rules(changed))
 	w.refuse(1, []string{"allow no rule for table vessel"}, "rule", "check", "-f", w.rules(strings.NewReplacer("table: scan", "table: vessel", "rule: scans", "rule: v", "scanned_at", "name").Replace(changed)))
 	w.refuse(1, []string{"override", "at least 2 years"}, "plan", "make", "scans")
-	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact", "-override", "order of the harbour board")
-	if p.Detail.V.Override == "" || len(p.Detail.V.Guards) == 0 {
-		t.Errorf("the plan keeps neither what it overrides nor why: %+v", p.Detail.V)
+	p := must1[client.Plan](w, "plan", "make", "scans", "-exact", "-override", "order of the harbour board")
+	if p.Detail.Override == "" || len(p.Detail.Guards) == 0 {
+		t.Errorf("the plan keeps neither what it overrides nor why: %+v", p.Detail)
 	}
 	w.must("guard", "set", "harbour")
-	p = must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+	p = must1[client.Plan](w, "plan", "make", "scans", "-exact")
 	w.must("guard", "set", "harbour", "-live", "P2Y")
 	w.refuse(1, []string{"at least 2 years"}, "run", "start", p.ID) // set after the plan was made
 	w.must("guard", "set", "harbour")
-	must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+	must1[client.Plan](w, "plan", "make", "scans", "-exact")
 }
 
 func TestAPlanCanOnlyTakeLessThanItsRule(t *testing.T) {
@@ -247,9 +247,9 @@ func TestAPlanCanOnlyTakeLessThanItsRule(t *testing.T) {
 			{[]string{"-limit", "7"}, 7},
 			{[]string{"-before", "2020-01-03", "-where", "id <> 5", "-note", "asked for by the office"}, 46},
 		} {
-			p := must1[catalog.Plan](w, append([]string{"plan", "make", "scans", "-exact"}, c.args...)...)
-			if p.Counts.V.Due != c.due {
-				t.Errorf("%v: %d rows are due instead of %d", c.args, p.Counts.V.Due, c.due)
+			p := must1[client.Plan](w, append([]string{"plan", "make", "scans", "-exact"}, c.args...)...)
+			if p.Counts.Due != c.due {
+				t.Errorf("%v: %d rows are due instead of %d", c.args, p.Counts.Due, c.due)
 			}
 		}
 		w.refuse(1, []string{"where", "is compared with 'x'", "^"}, "plan", "make", "scans", "-where", "id = 'x'")
@@ -263,12 +263,12 @@ func TestAPlanCanOnlyTakeLessThanItsRule(t *testing.T) {
 		if n := w.count("SELECT count(*) FROM scan WHERE fare > 1000"); n != 0 {
 			t.Errorf("%d rows above 1000 are live", n)
 		}
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if len(p.Counts.V.Spread) == 0 || p.Counts.V.From == nil || p.Counts.V.Due != 800 || p.Detail.V.Expect.Seconds == nil {
-			t.Errorf("an exact plan: %+v", p.Counts.V)
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		if len(p.Counts.Spread) == 0 || p.Counts.From == nil || p.Counts.Due != 800 || p.Detail.Expect.Seconds == nil {
+			t.Errorf("an exact plan: %+v", p.Counts)
 		}
 		var sum int64
-		for _, b := range p.Counts.V.Spread {
+		for _, b := range p.Counts.Spread {
 			sum += b.Rows
 		}
 		if sum != 900 {
@@ -293,7 +293,7 @@ func TestChangesOfARuleAreSeenBeforeTheyAreMade(t *testing.T) {
 		if x.Rule != "scans" || x.Gained != 0 || x.Lost != 600 {
 			t.Errorf("a longer named keep: %+v", x)
 		}
-		forecast := must1[api.Items[plan.Forecast]](w, "rule", "forecast", "scans", "-months", "13")
+		forecast := must1[client.Items[plan.Forecast]](w, "rule", "forecast", "scans", "-months", "13")
 		var total int64
 		for _, f := range forecast.Items {
 			total += f.Rows
@@ -302,7 +302,7 @@ func TestChangesOfARuleAreSeenBeforeTheyAreMade(t *testing.T) {
 			t.Errorf("forecast: %+v", forecast.Items)
 		}
 		w.refuse(1, []string{"months"}, "rule", "forecast", "scans", "-months", "0")
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 		w.must("rule", "apply", "-f", w.rules("keep: disputes\nperiod: P2Y\nabout: Disputes close within two years.\n"))
 		w.refuse(1, []string{"the keep disputes was changed after"}, "run", "start", p.ID)
 	})
@@ -314,18 +314,18 @@ func TestATableThatChangedUnderItsRuleStopsThePlan(t *testing.T) {
 		w.scans(200)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
 		w.exec("ALTER TABLE scan ADD COLUMN berth integer")
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if !strings.Contains(strings.Join(p.Warnings.V, "\n"), `column "berth" is new`) {
-			t.Errorf("a harmless change is not noted: %v", p.Warnings.V)
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		if !strings.Contains(strings.Join(p.Warnings, "\n"), `column "berth" is new`) {
+			t.Errorf("a harmless change is not noted: %v", p.Warnings)
 		}
 		w.exec("CREATE TABLE claim (id integer PRIMARY KEY, scan_id integer, FOREIGN KEY (scan_id) REFERENCES scan (id))")
 		w.refuse(1, []string{"is not what it was", "claim (scan_id) now refers to it", "-confirm"}, "plan", "make", "scans")
-		must1[catalog.Plan](w, "plan", "make", "scans", "-exact", "-confirm")
+		must1[client.Plan](w, "plan", "make", "scans", "-exact", "-confirm")
 		w.exec("INSERT INTO claim VALUES (1, 7)")
 		w.must("rule", "apply", "-f", filepath.Join(w.dir, "rules.yaml")) // as it is: the table as it is now is meant
-		p = must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if p.Counts.V.Referenced != 1 || p.Counts.V.Due != 199 {
-			t.Errorf("plan: %+v", p.Counts.V)
+		p = must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		if p.Counts.Referenced != 1 || p.Counts.Due != 199 {
+			t.Errorf("plan: %+v", p.Counts)
 		}
 	})
 }
@@ -336,11 +336,11 @@ func TestWhatIsArchivedIsCleanedFirst(t *testing.T) {
 		w.scans(300)
 		w.exec("UPDATE scan SET note = 'card 1234 5678 ' || (1000 + id)")
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nomit: [vessel_id]\nmask: {note: last4, fare: hash}\n")
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if !strings.Contains(strings.Join(p.Warnings.V, "\n"), "cannot be restored") {
-			t.Errorf("the plan does not say what cannot be restored: %v", p.Warnings.V)
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		if !strings.Contains(strings.Join(p.Warnings, "\n"), "cannot be restored") {
+			t.Errorf("the plan does not say what cannot be restored: %v", p.Warnings)
 		}
-		r := must1[api.RunView](w, "run", "start", p.ID)
+		r := must1[client.RunView](w, "run", "start", p.ID)
 		w.balanced(w.ended(r.ID), 300, 300)
 		file := filepath.Join(w.dir, "rows.csv")
 		w.must("restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file", "-format", "csv", "-out", file)
@@ -366,7 +366,7 @@ func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
 		w.scans(8000)
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n")
 		w.must("rule", "apply", "-f", w.rules(strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n"), "unlimited", "gentle", 1)))
-		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
+		r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
 		for w.count("SELECT count(*) FROM scan") > 7500 {
 			time.Sleep(5 * time.Millisecond)
 		}
@@ -376,7 +376,7 @@ func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
 		w.must("run", "pause", r.ID)
 		w.must("run", "resume", r.ID)
 		r = w.hurried(r.ID)
-		if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Deleted != 8000 {
+		if r.State != client.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced || r.Ledger.Deleted != 8000 {
 			t.Errorf("run: %s %s %+v", r.State, r.Reason, r.Ledger)
 		}
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 || gone == 0 {
@@ -406,11 +406,11 @@ func TestRulesForTablesWithAnyName(t *testing.T) {
 				i, yaml(name), yaml(age), yaml(q(body)+" LIKE 'it''s \"_\"' OR "+q(body)+" IN ('held', 'x''); DROP TABLE scan --')"), yaml(body), yaml(leg), yaml(note), yaml(above), yaml(key))
 			w.must("rule", "apply", "-f", w.rules(text))
 			w.must("hold", "place", "harbour", name, "-where", q(body)+" = 'held' AND "+q(key)+" > 0", "-reason", "r", "-reference", "c")
-			p := must1[catalog.Plan](w, "plan", "make", fmt.Sprintf("odd-%d", i), "-exact")
-			if p.Counts.V.Due != 1 || p.Counts.V.Held != 1 || p.Counts.V.Ageless != 1 {
-				t.Errorf("table %s: %+v", name, p.Counts.V)
+			p := must1[client.Plan](w, "plan", "make", fmt.Sprintf("odd-%d", i), "-exact")
+			if p.Counts.Due != 1 || p.Counts.Held != 1 || p.Counts.Ageless != 1 {
+				t.Errorf("table %s: %+v", name, p.Counts)
 			}
-			r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
+			r := w.ended(must1[client.RunView](w, "run", "start", p.ID).ID)
 			w.balanced(r, 1, 1)
 			if n := w.count("SELECT count(*) FROM " + q(name)); n != 3 {
 				t.Errorf("table %s has %d rows instead of 3", name, n)
@@ -473,12 +473,12 @@ func TestConditionsLookAtJoinedRowsWhenTheyReadAndWhenTheyDelete(t *testing.T) {
 		w.exec("INSERT INTO vessel VALUES (2, 'Tern'); UPDATE scan SET vessel_id = 2 WHERE id <= 100; UPDATE scan SET vessel_id = NULL WHERE id > 100 AND id <= 150")
 		text := "joins: {boat: {table: vessel, on: {vessel_id: id}}}\nclauses:\n  - where: boat.name = 'Tern' AND id > 0\n    keep: P1Y\n  - where: boat.name IS NULL\n    keep: P1Y\n    then: purge\nthen: copy\narchive: {store: cellar}\n"
 		w.apply(text)
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if c := p.Counts.V; c.Clauses[0].Due != 100 || c.Clauses[1].Due != 50 || c.Uncovered != 250 {
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		if c := p.Counts; c.Clauses[0].Due != 100 || c.Clauses[1].Due != 50 || c.Uncovered != 250 {
 			t.Errorf("plan: %+v", c)
 		}
-		r := w.ended(must1[api.RunView](w, "run", "start", p.ID).ID)
-		if r.State != catalog.Copied || r.Ledger.Deleted != 50 {
+		r := w.ended(must1[client.RunView](w, "run", "start", p.ID).ID)
+		if r.State != client.Copied || r.Ledger.Deleted != 50 {
 			t.Fatalf("after copying: %s %s %+v", r.State, r.Reason, r.Ledger)
 		}
 		w.exec("UPDATE vessel SET name = 'Arctic Tern' WHERE id = 2") // the rows themselves stay as they are
@@ -526,25 +526,25 @@ func TestRowsAreDueBecauseTheirDocumentClosed(t *testing.T) {
 		w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 		text := "rule: items\nsource: harbour\ntable: item\nage: claim.closed_at\nzone: UTC\njoins:\n  claim: {table: claim, on: {claim_id: id}}\nclauses:\n  - where: claim.title <> 'claim 9'\n    keep: P1Y\npace: unlimited\nthen: %s\narchive: {store: cellar}\n"
 		w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(text, "archive")))
-		p := must1[catalog.Plan](w, "plan", "make", "items", "-exact")
-		c := p.Counts.V
-		if c.Due != 270 || c.Ageless != 152 || !strings.HasPrefix(c.Oldest, "2020-03-01") || !strings.HasPrefix(c.LastGoing, "2020-03-09") || !strings.Contains(strings.Join(p.Warnings.V, "\n"), "stands in another table") {
-			t.Errorf("plan: %+v %v", c, p.Warnings.V)
+		p := must1[client.Plan](w, "plan", "make", "items", "-exact")
+		c := p.Counts
+		if c.Due != 270 || c.Ageless != 152 || !strings.HasPrefix(c.Oldest, "2020-03-01") || !strings.HasPrefix(c.LastGoing, "2020-03-09") || !strings.Contains(strings.Join(p.Warnings, "\n"), "stands in another table") {
+			t.Errorf("plan: %+v %v", c, p.Warnings)
 		}
-		_, r := p, w.ended(must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "items", "-exact", "-where", "claim.title IN ('claim 0', 'claim 1')").ID).ID)
+		_, r := p, w.ended(must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "items", "-exact", "-where", "claim.title IN ('claim 0', 'claim 1')").ID).ID)
 		w.balanced(r, 60, 60)
-		segments := must1[api.Items[catalog.Segment]](w, "segment", "list")
+		segments := must1[client.Items[client.Segment]](w, "segment", "list")
 		if len(segments.Items) != 1 || !strings.HasPrefix(segments.Items[0].Oldest, "2020-03-01") || !strings.HasPrefix(segments.Items[0].Newest, "2020-03-02") {
 			t.Errorf("segments: %+v", segments.Items)
 		}
 		w.refuse(1, []string{"stood in another table"}, "restore", "request", "-source", "harbour", "-table", "item", "-from", "2020-03-01", "-to", "2020-03-02", "-into", "file", "-format", "csv")
-		if back := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID); back.Restored != 60 {
+		if back := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID); back.Restored != 60 {
 			t.Errorf("restore: %+v", back)
 		}
 		// A claim that is opened again between copy and delete keeps its items.
 		w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(text, "copy")))
-		r = w.ended(must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "items", "-exact").ID).ID)
-		if r.State != catalog.Copied || r.Ledger.Copied != 210 {
+		r = w.ended(must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "items", "-exact").ID).ID)
+		if r.State != client.Copied || r.Ledger.Copied != 210 {
 			t.Fatalf("after copying: %s %s %+v", r.State, r.Reason, r.Ledger)
 		}
 		w.exec("UPDATE claim SET closed_at = NULL WHERE id = 5")
@@ -595,11 +595,11 @@ func TestTheNewestPartitionsStayAndThoseMadeAheadDoNotCount(t *testing.T) {
 			text := "rule: scans\nsource: harbour\ntable: reading\nage: at\nzone: Europe/Athens\nclauses:\n  - newest: 3 partitions\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
 			w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 			w.must("rule", "apply", "-f", w.rules(text))
-			p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-			if p.Counts.V.Due != 6 || p.Counts.V.Total != 16 {
-				t.Errorf("plan: %+v", p.Counts.V)
+			p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+			if p.Counts.Due != 6 || p.Counts.Total != 16 {
+				t.Errorf("plan: %+v", p.Counts)
 			}
-			if said := strings.Join(p.Warnings.V, "\n"); !strings.Contains(said, "reading_6, reading_7, reading_8") {
+			if said := strings.Join(p.Warnings, "\n"); !strings.Contains(said, "reading_6, reading_7, reading_8") {
 				t.Errorf("the partitions made ahead are not named:\n%s", said)
 			}
 			_, r := w.run1()

@@ -4,7 +4,6 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,9 +12,7 @@ import (
 
 	"github.com/parquet-go/parquet-go"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/core/shape"
 )
 
@@ -26,15 +23,15 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 		before := w.content("true")
 		w.define("archive", "unlimited")
 
-		tables := must1[api.Items[shape.Table]](w, "table", "list", "harbour")
+		tables := must1[client.Items[shape.Table]](w, "table", "list", "harbour")
 		if len(tables.Items) < 2 || tables.Items[1].Name != "scan" || tables.Items[1].AgeColumn != "scanned_at" || !strings.HasPrefix(tables.Items[1].Oldest, "2020-01-01") {
 			t.Errorf("table list: %+v", tables.Items)
 		}
 		if out := w.must("table", "show", "harbour", "scan"); !strings.Contains(out, "scan(vessel_id)") || !strings.Contains(out, "scan_age") {
 			t.Errorf("table show lacks foreign key or index:\n%s", out)
 		}
-		p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		s := p.Counts.V
+		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		s := p.Counts
 		if s.Due != 5000 || !s.Counted || p.Segments != 1 || !strings.HasPrefix(strings.Replace(s.LastGoing, "T", " ", 1), "2020-07-27 08:00:00") {
 			t.Errorf("plan: %+v", p)
 		}
@@ -48,8 +45,8 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 {
 			t.Errorf("%d rows are live instead of 100", n)
 		}
-		segments := must1[api.Items[catalog.Segment]](w, "segment", "list")
-		if len(segments.Items) != 1 || segments.Items[0].State != catalog.SegmentClosed || segments.Items[0].Deleted != 5000 || segments.Items[0].KeepUntil == nil {
+		segments := must1[client.Items[client.Segment]](w, "segment", "list")
+		if len(segments.Items) != 1 || segments.Items[0].State != client.SegmentClosed || segments.Items[0].Deleted != 5000 || segments.Items[0].KeepUntil == nil {
 			t.Fatalf("segments: %+v", segments.Items)
 		}
 		if out := w.must("segment", "verify", segments.Items[0].ID); !strings.Contains(out, "5,000 rows") {
@@ -62,25 +59,25 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 		if out := w.must("search", "harbour", "scan", "-where", "id IN (16, 17)", "-columns", "note", "-rows", "csv"); out != "note\r\n\"note 16\"\r\n\"note 17\"\r\n" {
 			t.Errorf("search -rows csv: %q", out)
 		}
-		if found := must1[api.Found](w, "search", "harbour", "scan"); len(found.Items) != 100 || !found.Searched.More {
+		if found := must1[client.Found](w, "search", "harbour", "scan"); len(found.Items) != 100 || !found.Searched.More {
 			t.Errorf("without limit a search shows %d rows: %+v", len(found.Items), found.Searched)
 		}
 		w.refuse(1, []string{"where", "did you mean note?", "^"}, "search", "harbour", "scan", "-where", "nota = 'x'")
 		w.refuse(1, []string{"nothing of harbour.vessel is archived"}, "search", "harbour", "vessel")
 		w.refuse(1, []string{"csv, csv-safe, ndjson or parquet"}, "search", "harbour", "scan", "-rows", "yaml")
 		// A day, then everything; rows of the first restore are skipped by the second.
-		day := must1[catalog.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-02-01", "-to", "2020-02-02", "-note", "asked for")
+		day := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-02-01", "-to", "2020-02-02", "-note", "asked for")
 		if day.Restored != 24 || day.Verified == nil || !*day.Verified {
 			t.Errorf("restore of a day: %+v", day)
 		}
-		p2 := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
-		if first, now := p.Detail.V.Expect, p2.Detail.V.Expect; first.LogBytes != nil || first.Seconds != nil || now.LogBytes == nil || now.Seconds == nil {
+		p2 := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+		if first, now := p.Detail.Expect, p2.Detail.Expect; first.LogBytes != nil || first.Seconds != nil || now.LogBytes == nil || now.Seconds == nil {
 			t.Errorf("expected before any run: %+v, and after one: %+v", first, now)
 		}
-		if p2.Counts.V.Due != 0 || p2.Counts.V.Restored != 24 {
-			t.Errorf("a plan after the restore finds %d due and %d restored", p2.Counts.V.Due, p2.Counts.V.Restored)
+		if p2.Counts.Due != 0 || p2.Counts.Restored != 24 {
+			t.Errorf("a plan after the restore finds %d due and %d restored", p2.Counts.Due, p2.Counts.Restored)
 		}
-		all := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-segment", segments.Items[0].ID)
+		all := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-segment", segments.Items[0].ID)
 		if all.Found != 5000 || all.Restored != 4976 || all.Skipped != 24 {
 			t.Errorf("restore of the segment: %+v", all)
 		}
@@ -100,7 +97,7 @@ func TestRestoresIntoFiles(t *testing.T) {
 		w.balanced(r, 300, 300)
 		for _, format := range []string{"csv", "ndjson", "parquet"} {
 			path := filepath.Join(w.dir, "out."+format)
-			got := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file", "-format", format, "-out", path)
+			got := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file", "-format", format, "-out", path)
 			if got.Restored != 300 || got.Verified == nil {
 				t.Fatalf("%s: %+v", format, got)
 			}
@@ -149,7 +146,7 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 		if w.content("true") != young {
 			t.Error("the rows that are not due were touched")
 		}
-		if l := must1[api.Items[catalog.Segment]](w, "segment", "list"); len(l.Items) != 0 {
+		if l := must1[client.Items[client.Segment]](w, "segment", "list"); len(l.Items) != 0 {
 			t.Errorf("a purge wrote %d segments", len(l.Items))
 		}
 		if again := w.ended(w.planned().ID); again.Ledger.Copied != 0 || again.Ledger.Balanced == nil || !*again.Ledger.Balanced {
@@ -168,17 +165,17 @@ func TestPauseResumeAndCancel(t *testing.T) {
 		r := w.planned()
 		w.someDeleted(r.ID, 500)
 		w.must("run", "pause", r.ID)
-		paused := must1[api.RunView](w, "run", "show", r.ID)
+		paused := must1[client.RunView](w, "run", "show", r.ID)
 		live := w.count("SELECT count(*) FROM scan")
-		if paused.State != catalog.Paused || live <= 100 || live >= n+100 {
+		if paused.State != client.Paused || live <= 100 || live >= n+100 {
 			t.Fatalf("paused: state %s, %d rows live", paused.State, live)
 		}
-		w.refuse(1, []string{"has a run that has not ended"}, "run", "start", must1[catalog.Plan](w, "plan", "make", "scans", "-exact").ID)
+		w.refuse(1, []string{"has a run that has not ended"}, "run", "start", must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
 		w.refuse(1, []string{"is paused"}, "run", "pause", r.ID)
-		if open := must1[api.Items[catalog.Segment]](w, "segment", "list"); open.Items[0].State != catalog.SegmentOpen {
+		if open := must1[client.Items[client.Segment]](w, "segment", "list"); open.Items[0].State != client.SegmentOpen {
 			t.Fatalf("the segment of a paused run is %s", open.Items[0].State)
 		} else {
-			r := must1[catalog.Restore](w, "restore", "request", "-segment", open.Items[0].ID, "-into", "file")
+			r := must1[client.Restore](w, "restore", "request", "-segment", open.Items[0].ID, "-into", "file")
 			if r.Restored == 0 || r.Restored > n+100-live || r.Verified == nil || !*r.Verified {
 				t.Errorf("rows that have left in batches of an open segment: %+v", r)
 			}
@@ -186,10 +183,10 @@ func TestPauseResumeAndCancel(t *testing.T) {
 		w.must("run", "resume", r.ID)
 		w.someDeleted(r.ID, n+100-live+500)
 		w.must("run", "cancel", r.ID)
-		cancelled := must1[api.RunView](w, "run", "show", r.ID)
+		cancelled := must1[client.RunView](w, "run", "show", r.ID)
 		live = w.count("SELECT count(*) FROM scan")
 		w.balanced(cancelled, n, n+100-live)
-		if cancelled.State != catalog.Cancelled || cancelled.Ledger.Skipped != live-100 {
+		if cancelled.State != client.Cancelled || cancelled.Ledger.Skipped != live-100 {
 			t.Errorf("cancelled: %s, %+v with %d rows live", cancelled.State, cancelled.Ledger, live)
 		}
 		// What the cancelled run left is taken by the next one; then all comes back.
@@ -207,8 +204,8 @@ func TestPauseResumeAndCancel(t *testing.T) {
 // someDeleted waits until a run has deleted so many rows.
 func (w *world) someDeleted(id string, rows int64) {
 	w.t.Helper()
-	w.until(id, fmt.Sprintf("does not get to %d rows", rows), func(r api.RunView) bool {
-		if r.Ledger.Deleted < rows && (r.State.Ended() || r.State == catalog.Failed) {
+	w.until(id, fmt.Sprintf("does not get to %d rows", rows), func(r client.RunView) bool {
+		if r.Ledger.Deleted < rows && (r.State.Ended() || r.State == client.Failed) {
 			w.t.Fatalf("run %s is %s (%s) before it has deleted %d rows", id, r.State, r.Reason, rows)
 		}
 		return r.Ledger.Deleted >= rows
@@ -229,7 +226,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 					if deleted > 0 {
 						w.someDeleted(r.ID, deleted)
 					} else {
-						w.eventually("the run is at work", func() bool { return must1[api.RunView](w, "run", "show", r.ID).State == catalog.Running })
+						w.eventually("the run is at work", func() bool { return must1[client.RunView](w, "run", "show", r.ID).State == client.Running })
 					}
 					w.stop(syscall.SIGKILL)
 					w.start()
@@ -238,7 +235,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 				w.stop(syscall.SIGTERM) // and one clean stop
 				w.start()
 				got := w.hurried(r.ID)
-				if got.State != catalog.Done {
+				if got.State != client.Done {
 					t.Fatalf("the run is %s: %s", got.State, got.Reason)
 				}
 				w.balanced(got, 8000, 8000)
@@ -248,7 +245,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 				if then == "purge" {
 					return
 				}
-				for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
+				for _, s := range must1[client.Items[client.Segment]](w, "segment", "list").Items {
 					w.must("segment", "verify", s.ID)
 				}
 				w.must("restore", "request", "-pace", "unlimited", "-run", r.ID)
@@ -285,7 +282,7 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 		t.Errorf("%d of the 4 rows that had to stay are there", n)
 	}
 	w.exec("DELETE FROM scan WHERE id = 9500")
-	all := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID)
+	all := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID)
 	if all.Found != 9995 || all.Restored != 9995 {
 		t.Errorf("restore: %+v", all)
 	}
@@ -307,13 +304,13 @@ func TestASecondServiceKeepsOut(t *testing.T) {
 		t.Cleanup(func() { other.stop(syscall.SIGKILL) })
 		other.define("archive", "unlimited")
 		second := other.ended(other.planned().ID)
-		if second.State != catalog.Failed || !strings.Contains(second.Reason, "is being worked on by service") || !strings.Contains(second.Reason, first.ID) {
+		if second.State != client.Failed || !strings.Contains(second.Reason, "is being worked on by service") || !strings.Contains(second.Reason, first.ID) {
 			t.Errorf("the second service's run is %s: %s", second.State, second.Reason)
 		}
 		w.must("run", "cancel", first.ID)
 		// The table is free now; but the other service does not know the chain, and stops until it does.
 		other.must("run", "resume", second.ID)
-		if r := other.ended(second.ID); r.State != catalog.Failed || !strings.Contains(r.Reason, "disagree") {
+		if r := other.ended(second.ID); r.State != client.Failed || !strings.Contains(r.Reason, "disagree") {
 			t.Errorf("a catalog that does not know the table's chain: %s, %s", r.State, r.Reason)
 		}
 	})
@@ -336,11 +333,11 @@ func TestTheCatalogComesBackFromTheStore(t *testing.T) {
 		t.Errorf("store adopt: %s", out)
 	}
 	w.define("archive", "unlimited")
-	got := must1[catalog.Restore](w, "restore", "request", "-pace", "unlimited", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
+	got := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
 	if got.Restored != 1000 || w.content("true") != before {
 		t.Errorf("restore from an adopted store: %+v", got)
 	}
-	if again := w.ended(w.planned().ID); again.State != catalog.Done {
+	if again := w.ended(w.planned().ID); again.State != client.Done {
 		t.Errorf("the next run is %s: %s", again.State, again.Reason)
 	}
 }
@@ -351,7 +348,7 @@ func TestADamagedSegmentGivesNoRows(t *testing.T) {
 	w.scans(1000)
 	w.define("archive", "unlimited")
 	w.ended(w.planned().ID)
-	s := must1[api.Items[catalog.Segment]](w, "segment", "list").Items[0]
+	s := must1[client.Items[client.Segment]](w, "segment", "list").Items[0]
 	path := filepath.Join(w.dir, "data", "cellar", filepath.FromSlash(s.Stem)+".parquet")
 	b, err := os.ReadFile(path)
 	if err != nil {
@@ -373,7 +370,7 @@ func TestRulesKeepTheirRevisionsAndPlansGoStale(t *testing.T) {
 	w := newWorld(t, "sqlite")
 	w.scans(100)
 	w.define("archive", "gentle")
-	p := must1[catalog.Plan](w, "plan", "make", "scans", "-exact")
+	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 	file := w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "1 year", "2 years", 1))
 	out := w.must("rule", "apply", "-f", file)
 	if !strings.Contains(out, "keep P1Y → keep P2Y") || !strings.Contains(out, "archive.keep: P7Y → nothing") {
@@ -398,14 +395,14 @@ func TestEventsFollowARun(t *testing.T) {
 	w.define("archive", "gentle")
 	r := w.planned()
 	var seen []int64
-	var last api.RunView
-	if err := w.client.Watch(t.Context(), r.ID, func(v api.RunView) error {
+	var last client.RunView
+	if err := w.client.Watch(t.Context(), r.ID, func(v client.RunView) error {
 		seen, last = append(seen, v.Done), v
 		return nil
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if len(seen) < 3 || last.State != catalog.Done || last.Done != 5000 {
+	if len(seen) < 3 || last.State != client.Done || last.Done != 5000 {
 		t.Errorf("%d events, the last %s with %d rows", len(seen), last.State, last.Done)
 	}
 	for i := 1; i < len(seen); i++ {
@@ -413,7 +410,7 @@ func TestEventsFollowARun(t *testing.T) {
 			t.Errorf("the count goes back: %v", seen)
 		}
 	}
-	if _, err := client.Get[api.RunView](t.Context(), w.client, "/runs/"+url.PathEscape("no such/run")); err == nil {
+	if _, err := w.client.Run(t.Context(), "no such/run"); err == nil {
 		t.Error("a run that is not there was found")
 	}
 }
@@ -440,15 +437,15 @@ func TestThePaceChangesWhileARunGoes(t *testing.T) {
 	w := newWorld(t, "sqlite")
 	w.scans(20000)
 	w.define("purge", "gentle")
-	p := must1[catalog.Plan](w, "plan", "make", "scans")
-	id := must1[api.RunView](w, "run", "start", p.ID).ID
-	for r := must1[api.RunView](w, "run", "show", id); r.Deleted == 0; r = must1[api.RunView](w, "run", "show", id) {
+	p := must1[client.Plan](w, "plan", "make", "scans")
+	id := must1[client.RunView](w, "run", "start", p.ID).ID
+	for r := must1[client.RunView](w, "run", "show", id); r.Ledger.Deleted == 0; r = must1[client.RunView](w, "run", "show", id) {
 		if r.State.Ended() {
 			t.Fatalf("the run is %s (%s)", r.State, r.Reason)
 		}
 	}
 	w.refuse(1, []string{"write gentle or unlimited"}, "run", "pace", id, "frantic")
-	if r := must1[api.RunView](w, "run", "pace", id, "unlimited"); r.Pace != "unlimited" {
+	if r := must1[client.RunView](w, "run", "pace", id, "unlimited"); r.Pace != "unlimited" {
 		t.Errorf("the answer shows pace %s", r.Pace)
 	}
 	r := w.ended(id)

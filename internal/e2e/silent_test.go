@@ -8,9 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
 )
 
@@ -54,7 +52,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	}
 	runs := map[string]string{}
 	for engine, f := range far {
-		runs[engine] = must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "far-"+engine).ID).ID
+		runs[engine] = must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "far-"+engine).ID).ID
 		w.someDeleted(runs[engine], 50)
 		f.Frozen.Store(true)
 		if len(runs) == 1 {
@@ -67,7 +65,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	near := func() {
 		t.Helper()
 		within(5*time.Second, "what names none of them", func() {
-			if _, err := client.Get[api.Status](t.Context(), w.client, "/status"); err != nil {
+			if _, err := w.client.Status(t.Context()); err != nil {
 				t.Error(err)
 			}
 			for _, command := range [][]string{{"run", "list"}, {"source", "list"}, {"segment", "list"}, {"table", "list", "harbour"}, {"search", "harbour", "scan", "-limit", "1"}} {
@@ -86,7 +84,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	w.start()
 	for engine, id := range runs {
 		r := w.hurried(id)
-		for r.State == catalog.Failed || r.State == catalog.Paused {
+		for r.State == client.Failed || r.State == client.Paused {
 			w.must("run", "resume", id)
 			r = w.hurried(id)
 		}

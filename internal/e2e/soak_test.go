@@ -13,8 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 )
 
 // soakLength is how long TestSoak goes on; without it the test does not run. `make soak` sets it, and builds program and
@@ -150,10 +149,10 @@ func (s *soaked) write(part int, deadline time.Time) {
 
 // run plans and runs the table's rule once.
 func (s *soaked) run(t *testing.T) {
-	p := must1[catalog.Plan](s.w, "plan", "make", s.name)
-	r := must1[api.RunView](s.w, "run", "start", p.ID)
+	p := must1[client.Plan](s.w, "plan", "make", s.name)
+	r := must1[client.RunView](s.w, "run", "start", p.ID)
 	r = s.w.endedWithin(r.ID, 8*time.Minute) // gentle runs give way to eight writers, and to the race detector
-	if r.State != catalog.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced {
+	if r.State != client.Done || r.Ledger.Balanced == nil || !*r.Ledger.Balanced {
 		t.Errorf("%s: run %s is %s: %s; its ledger %+v", s.name, r.ID, r.State, r.Reason, r.Ledger)
 	}
 	s.runs++

@@ -15,8 +15,7 @@ import (
 	"syscall"
 	"testing"
 
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
+	"ambercellar/client"
 	"ambercellar/internal/dbtest"
 	"ambercellar/internal/engine/reconcile"
 )
@@ -104,8 +103,8 @@ func TestWriteAnArchive(t *testing.T) {
 		if before != "" {
 			args = append(args, "-before", before)
 		}
-		r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, args...).ID)
-		if r = w.ended(r.ID); r.State != catalog.Done && r.State != catalog.Copied {
+		r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, args...).ID)
+		if r = w.ended(r.ID); r.State != client.Done && r.State != client.Copied {
 			t.Fatalf("%+v", r)
 		}
 	}
@@ -131,9 +130,9 @@ func TestWriteAnArchive(t *testing.T) {
 		run("scan-"+kind, "2020-03-01")
 		w.must("hold", "place", kind, "scan", "-where", "id IN (40, 41)", "-reference", "case 4", "-reason", "inquiry")
 		w.outlived()
-		w.must("disposal", "start", must1[catalog.Disposal](w, "disposal", "plan", "scan-"+kind).ID)
+		w.must("disposal", "start", must1[client.Disposal](w, "disposal", "plan", "scan-"+kind).ID)
 		run("scan-"+kind, "2020-04-01")
-		moved := must1[api.Items[catalog.Segment]](w, "segment", "list", "-source", kind, "-table", "scan").Items[0]
+		moved := must1[client.Items[client.Segment]](w, "segment", "list", "-source", kind, "-table", "scan").Items[0]
 		run("scan-"+kind, "")
 		run("notice-"+kind, "")
 		run("trip-"+kind, "")
@@ -142,7 +141,7 @@ func TestWriteAnArchive(t *testing.T) {
 		}
 		w.must("restore", "request", "-source", kind, "-table", "scan", "-where", "id BETWEEN 100 AND 104")
 		w.eventually("second copies", func() bool {
-			for _, s := range must1[api.Items[api.StoreView]](w, "store", "list").Items {
+			for _, s := range must1[client.Items[client.StoreView]](w, "store", "list").Items {
 				if s.Name == "cellar" {
 					return s.Totals.Unseconded == 1 // the one whose run has only copied
 				}
@@ -275,8 +274,8 @@ func readWritten(t *testing.T, path string) {
 	w.start("-new-token") // the one that it was written with is kept hashed
 	defer w.stop(syscall.SIGKILL)
 	w.must("segment", "verify", "-all")
-	for _, s := range must1[api.Items[catalog.Segment]](w, "segment", "list").Items {
-		if s.State == catalog.SegmentClosed {
+	for _, s := range must1[client.Items[client.Segment]](w, "segment", "list").Items {
+		if s.State == client.SegmentClosed {
 			w.must("segment", "verify", s.ID)
 		}
 	}
@@ -285,16 +284,16 @@ func readWritten(t *testing.T, path string) {
 		if got := w.must("search", source, name, "-rows", "csv"); got != rows {
 			t.Errorf("%s: other rows than were written:\n%.400s\n%.400s", table, got, rows)
 		}
-		if r := must1[catalog.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0", "-into", "file", "-format", "csv"); r.Restored != told.Tables[table] {
+		if r := must1[client.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0", "-into", "file", "-format", "csv"); r.Restored != told.Tables[table] {
 			t.Errorf("%s into a file: %+v", table, r)
 		}
-		if r := must1[catalog.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0", "-into", "side", "-side-table", "side_"+name); r.Restored < told.Tables[table] {
+		if r := must1[client.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0", "-into", "side", "-side-table", "side_"+name); r.Restored < told.Tables[table] {
 			t.Errorf("%s into a side table: %+v", table, r)
 		}
 	}
 	// A segment is parted, and what stays is what stood there.
 	for _, source := range []string{"sqlite"} { // whose database is there as it was
-		d := must1[catalog.Disposal](w, "erasure", "plan", source, "scan", "-where", "id = 99")
+		d := must1[client.Disposal](w, "erasure", "plan", source, "scan", "-where", "id = 99")
 		w.must("disposal", "start", d.ID)
 		lines := strings.SplitAfter(told.Rows[source+".scan"], "\n")
 		kept := slices.DeleteFunc(slices.Clone(lines), func(line string) bool { return strings.HasPrefix(line, "99,") })
@@ -304,17 +303,17 @@ func readWritten(t *testing.T, path string) {
 	}
 	w.must("segment", "verify", "-all")
 	// The database of one of them is there as it was: rows come back into their table, the copied run goes on, and another one begins.
-	if r := must1[catalog.Restore](w, "restore", "request", "-source", "sqlite", "-table", "trip", "-where", "id < 20"); r.Restored != 2*19 {
+	if r := must1[client.Restore](w, "restore", "request", "-source", "sqlite", "-table", "trip", "-where", "id < 20"); r.Restored != 2*19 {
 		t.Errorf("families into their tables: %+v", r)
 	}
-	for _, r := range must1[api.Items[api.RunView]](w, "run", "list").Items {
-		if r.State == catalog.Copied {
+	for _, r := range must1[client.Items[client.RunView]](w, "run", "list").Items {
+		if r.State == client.Copied {
 			w.must("run", "delete", r.ID)
 			w.balanced(w.ended(r.ID), 150, 150)
 		}
 	}
 	w.exec("INSERT INTO notice VALUES (9001, '2020-05-05', 'late')")
-	r := must1[api.RunView](w, "run", "start", must1[catalog.Plan](w, "plan", "make", "notice-sqlite").ID)
+	r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "notice-sqlite").ID)
 	w.balanced(w.ended(r.ID), 1, 1)
 	w.must("segment", "verify", "-all")
 	if x := must1[reconcile.Reconciliation](w, "table", "reconcile", "sqlite", "scan"); !x.Agree {

@@ -280,6 +280,9 @@ var byHand = []string{"Watch", "SearchRows", "OpenAPI", "SignIn", "Session", "Si
 func (g *generator) calls() string {
 	var b strings.Builder
 	for _, c := range api.Calls() {
+		if c.File && c.Out != nil {
+			g.name(reflect.TypeOf(c.Out)) // for a call by hand
+		}
 		if slices.Contains(byHand, c.Name) {
 			continue
 		}
@@ -310,7 +313,7 @@ func (g *generator) call(b *strings.Builder, c api.Call) {
 		return
 	}
 	out := g.name(reflect.TypeOf(c.Out))
-	if strings.HasPrefix(out, "Items[") {
+	if strings.HasPrefix(out, "Items[") || strings.HasPrefix(out, "map[") {
 		fmt.Fprintf(b, "func (c *Client) %s(%s) (out %s, err error) {\nerr = c.Do(ctx, %q, %s, %s, &out)\nreturn out, err\n}\n\n", c.Name, strings.Join(params, ", "), out, c.Method, path, in)
 		return
 	}

@@ -8,8 +8,6 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
-
-	"ambercellar/internal/api"
 )
 
 func serve(t *testing.T, status int, kind, body string) *Client {
@@ -26,7 +24,7 @@ func serve(t *testing.T, status int, kind, body string) *Client {
 func TestAStreamIsFollowedToItsEnd(t *testing.T) {
 	c := serve(t, 200, "text/event-stream", "event:run\ndata:{\"id\":\"r\",\"done\":1}\n\n: still here\n\nevent: run\ndata: {\"id\":\"r\",\"done\":2,\"state\":\"done\"}\n\nevent:other\ndata:what\n\nevent:end\ndata:\n\nevent:run\ndata:{\"done\":3}\n\n")
 	var seen []int64
-	if err := c.Watch(t.Context(), "r", func(r api.RunView) error { seen = append(seen, r.Done); return nil }); err != nil {
+	if err := c.Watch(t.Context(), "r", func(r RunView) error { seen = append(seen, r.Done); return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if fmt.Sprint(seen) != "[1 2]" {
@@ -41,30 +39,30 @@ func TestAStreamThatBreaksIsAnError(t *testing.T) {
 		"no such run":  serve(t, 404, "application/problem+json", `{"type":"urn:x","detail":"run not found"}`),
 		"no event yet": serve(t, 200, "text/event-stream", ""),
 	} {
-		if err := c.Watch(t.Context(), "r", func(api.RunView) error { return nil }); err == nil {
+		if err := c.Watch(t.Context(), "r", func(RunView) error { return nil }); err == nil {
 			t.Errorf("%s: no error", name)
 		}
 	}
 	stop := errors.New("enough")
 	c := serve(t, 200, "text/event-stream", strings.Repeat("event:run\ndata:{\"done\":1}\n\n", 3))
-	if err := c.Watch(t.Context(), "r", func(api.RunView) error { return stop }); !errors.Is(err, stop) {
+	if err := c.Watch(t.Context(), "r", func(RunView) error { return stop }); !errors.Is(err, stop) {
 		t.Errorf("the caller's own error became %v", err)
 	}
 }
 
 func TestRefusalsComeBackAsProblems(t *testing.T) {
 	c := serve(t, 422, "application/problem+json", `{"type":"urn:ambercellar:problem:refused","title":"t","status":422,"detail":"d","field":"f","remedy":"r"}`)
-	var p *api.Problem
-	if _, err := Get[api.Status](t.Context(), c, "/status"); !errors.As(err, &p) || p.Field != "f" || p.Remedy != "r" || p.Error() != "d" {
+	var p *Problem
+	if _, err := c.Status(t.Context()); !errors.As(err, &p) || p.Field != "f" || p.Remedy != "r" || p.Error() != "d" {
 		t.Errorf("got %v", err)
 	}
 	for name, other := range map[string]*Client{"a page": serve(t, 502, "text/html", "<h1>Bad gateway</h1>"), "other JSON": serve(t, 500, "application/json", `{"message":"no"}`)} {
-		if _, err := Get[api.Status](t.Context(), other, "/status"); err == nil || !strings.Contains(err.Error(), "not as this service does") {
+		if _, err := other.Status(t.Context()); err == nil || !strings.Contains(err.Error(), "not as this service does") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	gone := &Client{Server: "http://127.0.0.1:1"}
-	if _, err := Get[api.Status](t.Context(), gone, "/status"); err == nil || !strings.Contains(err.Error(), "ambercellar serve") {
+	if _, err := gone.Status(t.Context()); err == nil || !strings.Contains(err.Error(), "ambercellar serve") {
 		t.Errorf("no service: %v", err)
 	}
 }

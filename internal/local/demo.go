@@ -1,4 +1,4 @@
-package cli
+package local
 
 import (
 	"context"
@@ -14,13 +14,11 @@ import (
 	"syscall"
 	"time"
 
+	"ambercellar/client"
 	"ambercellar/demo"
-	"ambercellar/internal/api"
-	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
+	"ambercellar/internal/cli"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
@@ -37,7 +35,7 @@ func demoFlags(f *flag.FlagSet) {
 
 // demoRun is a demo going on: the service in this process, reached through its own HTTP interface.
 type demoRun struct {
-	*env
+	*cli.Env
 	dir, engine, address string
 	anchor               time.Time
 	service              *service.Service
@@ -45,23 +43,23 @@ type demoRun struct {
 	step                 int
 }
 
-func runDemo(e *env) (err error) {
-	d := &demoRun{env: e, engine: e.flag("engine"), dir: e.flag("data"), anchor: time.Now()}
-	once := e.flag("once") == "true"
-	if text := e.flag("anchor"); text != "" {
+func runDemo(e *cli.Env) (err error) {
+	d := &demoRun{Env: e, engine: e.Flag("engine"), dir: e.Flag("data"), anchor: time.Now()}
+	once := cli.Get[bool](e, "once")
+	if text := e.Flag("anchor"); text != "" {
 		var ok bool
 		if d.anchor, ok = rule.ParseISO(text); !ok {
-			return usage("-anchor %q is not a date", text)
+			return cli.Usage("-anchor %q is not a date", text)
 		}
 	}
 	switch d.engine {
 	case "sqlite":
 	case "postgres", "mariadb":
-		if d.address = e.flag("dsn"); d.address == "" {
-			return usage("-engine %s needs -dsn", d.engine)
+		if d.address = e.Flag("dsn"); d.address == "" {
+			return cli.Usage("-engine %s needs -dsn", d.engine)
 		}
 	default:
-		return usage("-engine %q is none of sqlite, postgres and mariadb", d.engine)
+		return cli.Usage("-engine %q is none of sqlite, postgres and mariadb", d.engine)
 	}
 	if once && d.dir == "" {
 		if d.dir, err = os.MkdirTemp("", "ambercellar-demo-"); err != nil {
@@ -74,9 +72,9 @@ func runDemo(e *env) (err error) {
 	if d.engine == "sqlite" {
 		d.address = filepath.Join(d.dir, "harbour.db")
 	}
-	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	d.ctx = ctx
+	d.Ctx = ctx
 	if once {
 		return d.example()
 	}
@@ -85,8 +83,8 @@ func runDemo(e *env) (err error) {
 
 // start starts the service and connects to it; the address is the console's, signed in.
 func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait func() error, err error) {
-	s, token, err := service.Open(d.ctx, filepath.Join(d.dir, "service"), log, func(s *service.Service) {
-		if name := d.flag("password-env"); name != "" {
+	s, token, err := service.Open(d.Ctx, filepath.Join(d.dir, "service"), log, func(s *service.Service) {
+		if name := d.Flag("password-env"); name != "" {
 			s.Secrets.Prefix = name
 		}
 	})
@@ -95,7 +93,7 @@ func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait
 	}
 	d.service = s
 	if token == "" { // of an earlier start only a hash is left
-		if token, err = s.NewToken(d.ctx); err != nil {
+		if token, err = s.NewToken(d.Ctx); err != nil {
 			return "", nil, errors.Join(err, s.Close())
 		}
 	}
@@ -106,12 +104,12 @@ func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait
 		}
 	}
 	done := make(chan error, 1)
-	go func() { done <- answer(d.ctx, s, l, log) }()
+	go func() { done <- answer(d.Ctx, s, l, log) }()
 	d.client = &client.Client{Server: "http://" + l.Addr().String(), Token: token}
 	return d.client.Server + "/#token=" + token, func() error { return <-done }, nil
 }
 
-func (d *demoRun) say(format string, args ...any) { fmt.Fprintf(d.out, format+"\n", args...) }
+func (d *demoRun) say(format string, args ...any) { fmt.Fprintf(d.Out, format+"\n", args...) }
 
 func (d *demoRun) title(text string) {
 	d.step++
@@ -132,7 +130,7 @@ func (d *demoRun) fill() error {
 		}
 	}
 	begun := time.Now()
-	if err := demo.Fill(d.ctx, d.engine, d.dsnWithPassword(), d.anchor); err != nil {
+	if err := demo.Fill(d.Ctx, d.engine, d.dsnWithPassword(), d.anchor); err != nil {
 		return err
 	}
 	d.say("   11 tables of a ferry operator, 300,000 boarding scans among them, in %.1f s", time.Since(begun).Seconds())
@@ -140,7 +138,7 @@ func (d *demoRun) fill() error {
 }
 
 func (d *demoRun) dsnWithPassword() string {
-	name := d.flag("password-env")
+	name := d.Flag("password-env")
 	if name == "" {
 		return d.address
 	}
@@ -154,16 +152,16 @@ func (d *demoRun) dsnWithPassword() string {
 
 // define adds the source and applies the rules, unless that was done at an earlier start.
 func (d *demoRun) define() error {
-	list, err := client.Get[api.Items[source.Config]](d.ctx, d.client, "/sources")
+	list, err := d.client.Sources(d.Ctx)
 	if err != nil || len(list.Items) > 0 {
 		return err
 	}
-	r, err := client.Post[source.Report](d.ctx, d.client, "/sources", api.NewSource{Name: "harbour", Engine: d.engine, Address: d.address, PasswordEnv: d.flag("password-env")})
+	r, err := d.client.AddSource(d.Ctx, client.NewSource{Name: "harbour", Engine: d.engine, Address: d.address, PasswordEnv: d.Flag("password-env")})
 	if err != nil {
 		return err
 	}
 	d.say("   source harbour: %s %s, %d findings, all well", r.Engine, r.Version, len(r.Items))
-	applied, err := client.Post[api.RuleResult](d.ctx, d.client, "/rules", api.RuleFile{File: "rules.yaml", Text: demo.Rules})
+	applied, err := d.client.ApplyRules(d.Ctx, client.RuleFile{File: "rules.yaml", Text: demo.Rules})
 	if err != nil {
 		return err
 	}
@@ -183,8 +181,8 @@ func (d *demoRun) stay() error {
 	if err := d.fill(); err != nil {
 		return err
 	}
-	log := slog.New(slog.NewTextHandler(d.err, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	address, wait, err := d.start(d.flag("listen"), log)
+	log := slog.New(slog.NewTextHandler(d.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	address, wait, err := d.start(d.Flag("listen"), log)
 	if err != nil {
 		return err
 	}
@@ -194,7 +192,7 @@ func (d *demoRun) stay() error {
 	if err := d.vault(); err != nil {
 		return err
 	}
-	runs, err := client.Get[api.Items[api.RunView]](d.ctx, d.client, "/runs")
+	runs, err := d.client.Runs(d.Ctx, client.RunsQuery{})
 	if err != nil {
 		return err
 	}
@@ -208,35 +206,35 @@ func (d *demoRun) stay() error {
 }
 
 // carryOut plans and runs a rule and waits for its end.
-func (d *demoRun) carryOut(name string) (*api.RunView, error) {
-	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: name, Exact: true})
+func (d *demoRun) carryOut(name string) (*client.RunView, error) {
+	p, err := d.client.MakePlan(d.Ctx, client.NewPlan{Rule: name, Exact: true})
 	if err != nil {
 		return nil, err
 	}
-	d.say("   plan %s: %s of %s due", p.ID, count(p.Counts.V.Due), things(p.Counts.V.Total, "row"))
-	for i, c := range p.Detail.V.Clauses {
-		n := p.Counts.V.Clauses[i]
-		d.say("      clause %s: keep %s, cutoff %s, %s due; last that goes %s, first that stays %s", c.Label, c.Keep, c.Cutoff.Format(time.RFC3339), count(n.Due), dash(n.LastGoing), dash(n.FirstStays))
+	d.say("   plan %s: %s of %s due", p.ID, cli.Count(p.Counts.Due), cli.Things(p.Counts.Total, "row"))
+	for i, c := range p.Detail.Clauses {
+		n := p.Counts.Clauses[i]
+		d.say("      clause %s: keep %s, cutoff %s, %s due; last that goes %s, first that stays %s", c.Label, c.Keep, c.Cutoff.Format(time.RFC3339), cli.Count(n.Due), cli.Dash(n.LastGoing), cli.Dash(n.FirstStays))
 	}
-	r, err := client.Post[api.RunView](d.ctx, d.client, "/runs", api.NewRun{Plan: p.ID})
+	r, err := d.client.StartRun(d.Ctx, client.NewRun{Plan: p.ID})
 	if err != nil {
 		return nil, err
 	}
-	if err := d.client.Watch(d.ctx, r.ID, func(v api.RunView) error { r = v; return nil }); err != nil {
+	if err := d.client.Watch(d.Ctx, r.ID, func(v client.RunView) error { r = &v; return nil }); err != nil {
 		return nil, err
 	}
-	if r.State != catalog.Done {
+	if r.State != client.Done {
 		return nil, fmt.Errorf("run %s is %s: %s", r.ID, r.State, r.Reason)
 	}
 	l := r.Ledger
-	for _, p := range r.Passes.V {
+	for _, p := range r.Passes {
 		for _, x := range p.Related {
-			d.say("   with %s: %s; %s", x.Table, ledgerText(x.Ledger), balance(x.Ledger))
+			d.say("   with %s: %s; %s", x.Table, cli.LedgerText(x.Ledger), cli.Balance(x.Ledger))
 		}
 	}
-	d.say("   run %s: %s in %s (%s a second)", r.ID, things(l.Deleted, "row"), time.Duration(r.Working*1000).Round(10*time.Millisecond), count(int64(r.Rate)))
-	d.say("   ledger: %s found = %s deleted + %s left out; %s", count(l.Copied), count(l.Deleted), count(r.LeftOut()), balance(l))
-	return &r, nil
+	d.say("   run %s: %s in %s (%s a second)", r.ID, cli.Things(l.Deleted, "row"), time.Duration(r.Working*1000).Round(10*time.Millisecond), cli.Count(int64(r.Rate)))
+	d.say("   ledger: %s found = %s deleted + %s left out; %s", cli.Count(l.Copied), cli.Count(l.Deleted), cli.Count(r.Ledger.LeftOut()), cli.Balance(l))
+	return r, nil
 }
 
 // example runs everything once and proves that the books balance.
@@ -248,9 +246,9 @@ func (d *demoRun) example() error {
 		return err
 	}
 	d.title("Start the service")
-	ctx, stop := context.WithCancel(d.ctx)
+	ctx, stop := context.WithCancel(d.Ctx)
 	defer stop()
-	d.ctx = ctx
+	d.Ctx = ctx
 	_, wait, err := d.start("127.0.0.1:0", slog.New(slog.NewTextHandler(io.Discard, nil)))
 	if err != nil {
 		return err
@@ -282,21 +280,21 @@ func (d *demoRun) steps() error {
 	if err != nil {
 		return err
 	}
-	d.say("   archive: %s as read, %s in the store%s", size(run.RawBytes), size(run.FileBytes), ratio(run.RawBytes, run.FileBytes))
+	d.say("   archive: %s as read, %s in the store%s", cli.Size(run.RawBytes), cli.Size(run.FileBytes), cli.Ratio(run.RawBytes, run.FileBytes))
 	d.title("Plan and run rule engine-readings: purge")
 	if _, err := d.carryOut("engine-readings"); err != nil {
 		return err
 	}
 	d.title("Verify the archive, reading every segment back from the store")
-	segments, err := client.Get[api.Items[catalog.Segment]](d.ctx, d.client, "/segments?run="+run.ID)
+	segments, err := d.client.Segments(d.Ctx, client.SegmentsQuery{Run: run.ID})
 	if err != nil {
 		return err
 	}
 	for _, s := range segments.Items {
-		if _, err := client.Post[catalog.Segment](d.ctx, d.client, "/segments/"+s.ID+"/verify", nil); err != nil {
+		if _, err := d.client.VerifySegment(d.Ctx, s.ID); err != nil {
 			return err
 		}
-		d.say("   segment %s: %s, %s to %s, hashes and digest agree", s.ID, things(s.Rows, "row"), s.Oldest, s.Newest)
+		d.say("   segment %s: %s, %s to %s, hashes and digest agree", s.ID, cli.Things(s.Rows, "row"), s.Oldest, s.Newest)
 	}
 	d.title("Prove that the books balance")
 	if err := d.prove(before, run); err != nil {
@@ -315,7 +313,7 @@ func (d *demoRun) steps() error {
 }
 
 // prove compares, by count and by digest, what the table held before with what it holds now and what was deleted.
-func (d *demoRun) prove(before value.Set, run *api.RunView) error {
+func (d *demoRun) prove(before value.Set, run *client.RunView) error {
 	after, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
@@ -336,22 +334,22 @@ func (d *demoRun) prove(before value.Set, run *api.RunView) error {
 	return nil
 }
 
-func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
+func (d *demoRun) restoreWeek(before value.Set, run *client.RunView) error {
 	to := run.Cutoff.AddDate(0, -2, 0)
-	q := restore.RestoreRequest{Source: "harbour", Table: "boarding_scan", Scope: catalog.Scope{From: to.AddDate(0, 0, -7).Format(time.DateOnly), To: to.Format(time.DateOnly)}, Target: "table", Note: "fare dispute, demo"}
-	r, err := client.Post[catalog.Restore](d.ctx, d.client, "/restores", q)
-	for err == nil && r.State == catalog.Restoring {
-		if err = sleep(d.ctx, 50*time.Millisecond); err == nil {
-			r, err = client.Get[catalog.Restore](d.ctx, d.client, "/restores/"+r.ID)
+	q := client.RestoreRequest{Source: "harbour", Table: "boarding_scan", Scope: client.Scope{From: to.AddDate(0, 0, -7).Format(time.DateOnly), To: to.Format(time.DateOnly)}, Target: "table", Note: "fare dispute, demo"}
+	r, err := d.client.RequestRestore(d.Ctx, q)
+	for err == nil && r.State == client.Restoring {
+		if err = cli.Sleep(d.Ctx, 50*time.Millisecond); err == nil {
+			r, err = d.client.Restore(d.Ctx, r.ID)
 		}
 	}
 	if err != nil {
 		return err
 	}
-	if r.State != catalog.RestoreDone {
+	if r.State != client.RestoreDone {
 		return fmt.Errorf("restore %s: %s", r.ID, r.Reason)
 	}
-	d.say("   %s to %s: %s found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To, things(r.Found, "row"), count(r.Restored), count(r.Skipped))
+	d.say("   %s to %s: %s found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To, cli.Things(r.Found, "row"), cli.Count(r.Restored), cli.Count(r.Skipped))
 	after, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
@@ -365,12 +363,12 @@ func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 	if total != before {
 		return fmt.Errorf("the books do not balance after the restore: %s instead of %s", total, before)
 	}
-	p, err := client.Post[catalog.Plan](d.ctx, d.client, "/plans", api.NewPlan{Rule: "boarding-scans", Exact: true})
+	p, err := d.client.MakePlan(d.Ctx, client.NewPlan{Rule: "boarding-scans", Exact: true})
 	if err != nil {
 		return err
 	}
-	d.say("   live without the restored rows + archive = before; a new plan finds %s due and leaves %s restored ones alone", things(p.Counts.V.Due, "row"), count(p.Counts.V.Restored))
-	if p.Counts.V.Due != 0 || p.Counts.V.Restored != r.Restored {
+	d.say("   live without the restored rows + archive = before; a new plan finds %s due and leaves %s restored ones alone", cli.Things(p.Counts.Due, "row"), cli.Count(p.Counts.Restored))
+	if p.Counts.Due != 0 || p.Counts.Restored != r.Restored {
 		return fmt.Errorf("the new plan should find no row due and leave %d alone", r.Restored)
 	}
 	return nil
@@ -378,17 +376,17 @@ func (d *demoRun) restoreWeek(before value.Set, run *api.RunView) error {
 
 // contents reads a whole table, past the service's own counting, into a digest.
 func (d *demoRun) contents(table, id string) (set value.Set, err error) {
-	src, err := d.service.Source(d.ctx, "harbour")
+	src, err := d.service.Source(d.Ctx, "harbour")
 	if err != nil {
 		return set, err
 	}
-	t, err := src.Table(d.ctx, table)
+	t, err := src.Table(d.Ctx, table)
 	if err != nil {
 		return set, err
 	}
 	t.ReferencedBy = nil // all rows, whoever refers to them
 	// Any number is below this one, so all rows come, in order of their number.
-	return wholeTable(d.ctx, src, source.Every(t, rule.Age{Column: id, Unit: rule.Seconds}, time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)))
+	return wholeTable(d.Ctx, src, source.Every(t, rule.Age{Column: id, Unit: rule.Seconds}, time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)))
 }
 
 func wholeTable(ctx context.Context, src source.Source, sel source.Selection) (set value.Set, err error) {

@@ -1,4 +1,4 @@
-package cli
+package local
 
 import (
 	"context"
@@ -19,6 +19,7 @@ import (
 
 	"ambercellar/console"
 	"ambercellar/internal/api"
+	"ambercellar/internal/cli"
 	"ambercellar/internal/service"
 )
 
@@ -46,38 +47,38 @@ func serveFlags(f *flag.FlagSet) {
 // stay far below it.
 const softMemory = 112 << 20
 
-func serve(e *env) error {
-	log, err := e.logger()
+func serve(e *cli.Env) error {
+	log, err := logger(e)
 	if err != nil {
 		return err
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(softMemory)
 	}
-	if file := e.flag("profile"); file != "" {
+	if file := e.Flag("profile"); file != "" {
 		stop, err := profile(file)
 		if err != nil {
 			return err
 		}
 		defer stop()
 	}
-	mailing := service.Mail{Server: e.flag("smtp"), From: e.flag("mail-from"), PasswordEnv: e.flag("mail-password-env")}
+	mailing := service.Mail{Server: e.Flag("smtp"), From: e.Flag("mail-from"), PasswordEnv: e.Flag("mail-password-env")}
 	if problem := mailing.Problem(); problem != "" {
-		return usage("-smtp, -mail-from: %s", problem)
+		return cli.Usage("-smtp, -mail-from: %s", problem)
 	}
-	if e.flag("secret-prefix") == "" {
-		return usage("-secret-prefix is empty: then every variable of the service could be had through the interface")
+	if e.Flag("secret-prefix") == "" {
+		return cli.Usage("-secret-prefix is empty: then every variable of the service could be had through the interface")
 	}
-	ctx, stop := signal.NotifyContext(e.ctx, syscall.SIGINT, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	s, token, err := service.Open(ctx, e.flag("data"), log, func(s *service.Service) {
-		s.Mail, s.TellHosts = mailing, names(strings.ToLower(e.flag("tell-hosts")))
-		s.Secrets = service.Secrets{Dir: e.flag("secrets"), Prefix: e.flag("secret-prefix")}
+	s, token, err := service.Open(ctx, e.Flag("data"), log, func(s *service.Service) {
+		s.Mail, s.TellHosts = mailing, cli.Names(strings.ToLower(e.Flag("tell-hosts")))
+		s.Secrets = service.Secrets{Dir: e.Flag("secrets"), Prefix: e.Flag("secret-prefix")}
 	})
 	if err != nil {
 		return err
 	}
-	if e.flag("new-token") == "true" {
+	if cli.Get[bool](e, "new-token") {
 		if token, err = s.NewToken(ctx); err != nil {
 			return errors.Join(err, s.Close())
 		}
@@ -87,15 +88,15 @@ func serve(e *env) error {
 		if err != nil {
 			return errors.Join(fmt.Errorf("the administrator's token cannot be written: %w", err), s.Close())
 		}
-		fmt.Fprintf(e.out, "the administrator's token is in %s, for its owner alone; keep it elsewhere and remove the file: the service itself keeps only a hash\n", file)
+		fmt.Fprintf(e.Out, "the administrator's token is in %s, for its owner alone; keep it elsewhere and remove the file: the service itself keeps only a hash\n", file)
 	}
-	l, err := listen(e.flag("listen"))
+	l, err := listen(e.Flag("listen"))
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
 	scheme := "http"
-	if cert := e.flag("tls-cert"); cert != "" {
-		pair, err := tls.LoadX509KeyPair(cert, e.flag("tls-key"))
+	if cert := e.Flag("tls-cert"); cert != "" {
+		pair, err := tls.LoadX509KeyPair(cert, e.Flag("tls-key"))
 		if err != nil {
 			return errors.Join(fmt.Errorf("-tls-cert, -tls-key: %w", err), s.Close())
 		}
@@ -103,8 +104,8 @@ func serve(e *env) error {
 	} else if !l.Addr().(*net.TCPAddr).IP.IsLoopback() {
 		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and -tls-key, or put a TLS proxy in front")
 	}
-	fmt.Fprintf(e.out, "listening at %s://%s\n", scheme, l.Addr())
-	return answer(ctx, s, l, log, names(strings.ToLower(e.flag("hosts")))...)
+	fmt.Fprintf(e.Out, "listening at %s://%s\n", scheme, l.Addr())
+	return answer(ctx, s, l, log, cli.Names(strings.ToLower(e.Flag("hosts")))...)
 }
 
 // profile writes where the processor's time goes to a file.
@@ -173,17 +174,17 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 // services waits for.
 const closeBudget = 20 * time.Second
 
-func (e *env) logger() (*slog.Logger, error) {
+func logger(e *cli.Env) (*slog.Logger, error) {
 	var level slog.Level
-	if err := level.UnmarshalText([]byte(e.flag("level"))); err != nil {
-		return nil, usage("-level %q is none of debug, info, warn and error", e.flag("level"))
+	if err := level.UnmarshalText([]byte(e.Flag("level"))); err != nil {
+		return nil, cli.Usage("-level %q is none of debug, info, warn and error", e.Flag("level"))
 	}
 	options := &slog.HandlerOptions{Level: level}
-	switch e.flag("log") {
+	switch e.Flag("log") {
 	case "text":
-		return slog.New(slog.NewTextHandler(e.err, options)), nil
+		return slog.New(slog.NewTextHandler(e.Err, options)), nil
 	case "json":
-		return slog.New(slog.NewJSONHandler(e.err, options)), nil
+		return slog.New(slog.NewJSONHandler(e.Err, options)), nil
 	}
-	return nil, usage("-log %q is neither text nor json", e.flag("log"))
+	return nil, cli.Usage("-log %q is neither text nor json", e.Flag("log"))
 }

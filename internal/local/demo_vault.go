@@ -1,4 +1,4 @@
-package cli
+package local
 
 import (
 	"context"
@@ -11,12 +11,10 @@ import (
 	"path/filepath"
 	"time"
 
-	"ambercellar/internal/api"
+	"ambercellar/client"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/client"
-	"ambercellar/internal/engine/restore"
-	"ambercellar/internal/engine/search"
+	"ambercellar/internal/cli"
 	"ambercellar/internal/standin"
 )
 
@@ -31,13 +29,13 @@ func (d *demoRun) vault() error {
 	if err != nil {
 		return err
 	}
-	stores, err := client.Get[api.Items[api.StoreView]](d.ctx, d.client, "/stores")
+	stores, err := d.client.Stores(d.Ctx)
 	if err != nil {
 		return err
 	}
 	known, at := false, "127.0.0.1:0"
 	for _, s := range stores.Items {
-		if u, err := url.Parse(s.Bucket.V.Endpoint); s.Name == "vault" && err == nil {
+		if u, err := url.Parse(s.Bucket.Endpoint); s.Name == "vault" && err == nil {
 			known, at = true, u.Host
 		}
 	}
@@ -46,7 +44,7 @@ func (d *demoRun) vault() error {
 		return fmt.Errorf("the stand-in for an object store, which the demo's vault lies in: %w", err)
 	}
 	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
-	context.AfterFunc(d.ctx, func() { s.Close() })
+	context.AfterFunc(d.Ctx, func() { s.Close() })
 	go s.Serve(l)
 	if known {
 		return nil
@@ -62,27 +60,27 @@ func (d *demoRun) vault() error {
 	if err != nil {
 		return err
 	}
-	tariff := &catalog.Tariff{Currency: "EUR", Of: map[store.Priority]catalog.Rate{}}
-	for p, wait := range map[store.Priority]string{store.Low: "PT30S", store.Normal: "PT8S", store.High: "PT1S"} {
-		tariff.Of[p] = catalog.Rate{Wait: wait, Price: standin.UsualCold.Price[string(p)]}
+	tariff := &client.Tariff{Currency: "EUR", Of: map[client.Priority]client.Rate{}}
+	for p, wait := range map[client.Priority]string{client.Low: "PT30S", client.Normal: "PT8S", client.High: "PT1S"} {
+		tariff.Of[p] = client.Rate{Wait: wait, Price: standin.UsualCold.Price[string(p)]}
 	}
-	_, err = client.Post[catalog.Store](d.ctx, d.client, "/stores", api.NewStore{Name: "vault", Seal: &store.Seal{File: keys}, Tariff: tariff,
-		Bucket: &store.Bucket{Endpoint: "http://" + l.Addr().String(), Name: "vault", Class: "GLACIER"}})
+	_, err = d.client.AddStore(d.Ctx, client.NewStore{Name: "vault", Seal: &client.Seal{File: keys}, Tariff: tariff,
+		Bucket: &client.StoreBucket{Endpoint: "http://" + l.Addr().String(), Name: "vault", Class: "GLACIER"}})
 	return err
 }
 
 // coldly moves the oldest segment of a table to the vault, looks for a row of it, and has that fetched and put aside.
 func (d *demoRun) coldly(table, where string) error {
-	list, err := client.Get[api.Items[catalog.Segment]](d.ctx, d.client, "/segments?source=harbour&state=closed&table="+url.QueryEscape(table))
+	list, err := d.client.Segments(d.Ctx, client.SegmentsQuery{Source: "harbour", State: "closed", Table: table})
 	if err != nil || len(list.Items) == 0 {
 		return errors.Join(err, errNoSegment(len(list.Items)))
 	}
-	s, err := client.Post[catalog.Segment](d.ctx, d.client, "/segments/"+list.Items[len(list.Items)-1].ID+"/move", api.NewMove{To: "vault"})
+	s, err := d.client.MoveSegment(d.Ctx, list.Items[len(list.Items)-1].ID, client.NewMove{To: "vault"})
 	if err != nil {
 		return err
 	}
-	d.say("   segment %s: %s lie in the vault, sealed and cold; its records stay in the cellar", s.ID, things(s.Rows, "row"))
-	found, err := client.Post[api.Found](d.ctx, d.client, "/search", search.SearchRequest{Source: "harbour", Table: table, Where: where})
+	d.say("   segment %s: %s lie in the vault, sealed and cold; its records stay in the cellar", s.ID, cli.Things(s.Rows, "row"))
+	found, err := d.client.Search(d.Ctx, client.SearchRequest{Source: "harbour", Table: table, Where: where})
 	if err != nil {
 		return err
 	}
@@ -91,21 +89,21 @@ func (d *demoRun) coldly(table, where string) error {
 	}
 	d.say("   a search for %s names it, and what it takes to read it:", where)
 	for _, o := range found.Searched.Cold.Offers {
-		d.say("      %s priority: %s", o.Priority, offered(o))
+		d.say("      %s priority: %s", o.Priority, cli.Offered(o))
 	}
-	r, err := client.Post[catalog.Restore](d.ctx, d.client, "/restores", restore.RestoreRequest{Source: "harbour", Table: table, Scope: catalog.Scope{Where: where}, Target: catalog.TargetFile, Format: "csv", Priority: store.High})
-	for err == nil && (r.State == catalog.Retrieving || r.State == catalog.Restoring) {
-		if err = sleep(d.ctx, 100*time.Millisecond); err == nil {
-			r, err = client.Get[catalog.Restore](d.ctx, d.client, "/restores/"+r.ID)
+	r, err := d.client.RequestRestore(d.Ctx, client.RestoreRequest{Source: "harbour", Table: table, Scope: client.Scope{Where: where}, Target: catalog.TargetFile, Format: "csv", Priority: client.High})
+	for err == nil && (r.State == client.Retrieving || r.State == client.Restoring) {
+		if err = cli.Sleep(d.Ctx, 100*time.Millisecond); err == nil {
+			r, err = d.client.Restore(d.Ctx, r.ID)
 		}
 	}
-	if err == nil && (r.State != catalog.RestoreDone || r.Restored == 0) {
+	if err == nil && (r.State != client.RestoreDone || r.Restored == 0) {
 		err = fmt.Errorf("restore %s is %s: %s", r.ID, r.State, r.Reason)
 	}
 	if err != nil {
 		return err
 	}
-	d.say("   retrieved at high priority and restored to a file; rows: %s", count(r.Restored))
+	d.say("   retrieved at high priority and restored to a file; rows: %s", cli.Count(r.Restored))
 	return nil
 }
 
