@@ -119,7 +119,7 @@ func TestASessionIsACookieThatOnlyOurOwnPagesCanUse(t *testing.T) {
 
 func TestANewTokenVoidsTheOldOne(t *testing.T) {
 	w := newWorld(t)
-	fresh, err := w.service.NewToken(t.Context())
+	fresh, err := w.service.Access.NewToken(t.Context())
 	if err != nil || fresh == w.token {
 		t.Fatalf("%q, %v", fresh, err)
 	}

@@ -18,7 +18,7 @@ import (
 )
 
 func (a *API) certificate(c *gin.Context) {
-	x, err := a.service.Disposals.Certificate(c.Request.Context(), c.Param("disposal"))
+	x, err := a.service.Engine.Disposals.Certificate(c.Request.Context(), c.Param("disposal"))
 	if err != nil {
 		fail(c, err)
 		return

@@ -18,10 +18,10 @@ func (a *API) disposalRoutes() []route {
 			return s.Catalog.Disposals(ctx, p)
 		}),
 		take("POST", "/disposals", "PlanDisposal", "Find out which segments have been in the archive long enough; nothing is destroyed", func(ctx context.Context, r request, in NewDisposal) (*catalog.Disposal, error) {
-			return brief(s.Disposals.Plan(ctx, r.actor(), in.Rule, in.Table, in.Note))
+			return brief(s.Engine.Disposals.Plan(ctx, r.actor(), in.Rule, in.Table, in.Note))
 		}).created(),
 		take("POST", "/erasures", "PlanErasure", "Find out which segments hold rows of a condition, whatever their time in the archive; a disposal of kind erasure, and nothing is destroyed", func(ctx context.Context, r request, in dispose.ErasureRequest) (*catalog.Disposal, error) {
-			return brief(s.Disposals.PlanErasure(ctx, r.actor(), in))
+			return brief(s.Engine.Disposals.PlanErasure(ctx, r.actor(), in))
 		}).created(),
 		get("/disposals/{disposal}", "Disposal", "One disposal, with the first of its segments", func(ctx context.Context, r request) (*catalog.Disposal, error) {
 			return s.Catalog.DisposalBrief(ctx, r.Param("disposal"))
@@ -33,13 +33,13 @@ func (a *API) disposalRoutes() []route {
 			return s.Catalog.DisposalStays(ctx, r.Param("disposal"), p)
 		}),
 		act("POST", "/disposals/{disposal}/start", "StartDisposal", "Decide that its segments are destroyed now, and go on with one that stopped", func(ctx context.Context, r request) (*catalog.Disposal, error) {
-			return brief(s.StartDisposal(ctx, r.actor(), r.Param("disposal")))
+			return brief(s.Queue.StartDisposal(ctx, r.actor(), r.Param("disposal")))
 		}).accepted(),
 		act("POST", "/disposals/{disposal}/approve", "ApproveDisposal", "Approve a disposal that waits for it; it is still to be started", func(ctx context.Context, r request) (*catalog.Disposal, error) {
-			return brief(s.ApproveDisposal(ctx, r.actor(), r.Param("disposal")))
+			return brief(s.Queue.ApproveDisposal(ctx, r.actor(), r.Param("disposal")))
 		}),
 		act("POST", "/disposals/{disposal}/cancel", "CancelDisposal", "Decide against it", func(ctx context.Context, r request) (*catalog.Disposal, error) {
-			return brief(s.CancelDisposal(ctx, r.actor(), r.Param("disposal")))
+			return brief(s.Queue.CancelDisposal(ctx, r.actor(), r.Param("disposal")))
 		}),
 		certificate,
 
@@ -47,13 +47,13 @@ func (a *API) disposalRoutes() []route {
 			return s.Catalog.Holds(ctx, r.Query("all") == "true")
 		}).asks("all"),
 		take("POST", "/holds", "PlaceHold", "Place a hold; the answer comes when nothing is being removed any more that it protects", func(ctx context.Context, r request, q plan.HoldRequest) (*plan.Placed, error) {
-			return s.Plans.PlaceHold(ctx, r.actor(), q)
+			return s.Engine.Plans.PlaceHold(ctx, r.actor(), q)
 		}).created(),
 		get("/holds/{hold}", "Hold", "One hold", func(ctx context.Context, r request) (*catalog.Hold, error) {
 			return s.Catalog.Hold(ctx, r.Param("hold"))
 		}),
 		take("POST", "/holds/{hold}/lift", "LiftHold", "End a hold", func(ctx context.Context, r request, in Lift) (*catalog.Hold, error) {
-			return s.Plans.LiftHold(ctx, r.actor(), r.Param("hold"), in.Reason)
+			return s.Engine.Plans.LiftHold(ctx, r.actor(), r.Param("hold"), in.Reason)
 		}),
 	}
 }

@@ -76,7 +76,7 @@ func TestSigningIn(t *testing.T) {
 	if resp, _ := w.ask("GET", "/api/v1/status", "", "Cookie", cookie); resp.StatusCode != 200 {
 		t.Errorf("the session: %d", resp.StatusCode)
 	}
-	if _, err := w.service.NewToken(t.Context()); err != nil {
+	if _, err := w.service.Access.NewToken(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if resp, _ := w.ask("GET", "/api/v1/status", "", "Cookie", cookie); resp.StatusCode != 401 {

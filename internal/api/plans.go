@@ -31,7 +31,7 @@ func (a *API) planRoutes() []route {
 			return s.Catalog.Plan(ctx, r.Param("plan"))
 		}),
 		get("/plans/{plan}/sample", "Sample", "Some of the rows that a plan would take, read anew", func(ctx context.Context, r request) (*catalog.Sample, error) {
-			return s.Plans.Sample(ctx, r.Param("plan"))
+			return s.Engine.Plans.Sample(ctx, r.Param("plan"))
 		}),
 	}
 }
@@ -56,5 +56,5 @@ func (a *API) makePlan(ctx context.Context, r request, in NewPlan) (*catalog.Pla
 		q.Counted = func(done, pieces int) { a.counting.Store(in.Ticket, Counting{done, pieces}) }
 		defer a.counting.Delete(in.Ticket)
 	}
-	return a.service.Plans.Make(ctx, r.actor(), q)
+	return a.service.Engine.Plans.Make(ctx, r.actor(), q)
 }

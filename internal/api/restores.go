@@ -21,22 +21,22 @@ func (a *API) restoreRoutes() []route {
 			return s.Catalog.Restores(ctx, p)
 		}),
 		take("POST", "/restores", "RequestRestore", "Bring archived rows back", func(ctx context.Context, r request, q restore.RestoreRequest) (*catalog.Restore, error) {
-			return s.RequestRestore(ctx, r.actor(), q)
+			return s.Queue.RequestRestore(ctx, r.actor(), q)
 		}).accepted(),
 		take("POST", "/restores/preview", "PreviewRestore", "What a restore would do; nothing is changed", func(ctx context.Context, _ request, q restore.RestoreRequest) (*restore.RestorePreview, error) {
-			return s.Restores.PreviewRestore(ctx, q)
+			return s.Engine.Restores.PreviewRestore(ctx, q)
 		}),
 		get("/restores/{restore}", "Restore", "One restore", func(ctx context.Context, r request) (*catalog.Restore, error) {
 			return s.Catalog.Restore(ctx, r.Param("restore"))
 		}),
 		take("POST", "/restores/{restore}/keep", "KeepRestored", "Change how long the rows of a restore stay", func(ctx context.Context, r request, in NewKeeping) (*catalog.Restore, error) {
-			return s.Restores.KeepRestored(ctx, r.actor(), r.Param("restore"), in.For)
+			return s.Engine.Restores.KeepRestored(ctx, r.actor(), r.Param("restore"), in.For)
 		}),
 		act("POST", "/restores/{restore}/approve", "ApproveRestore", "Approve a restore that waits for it", func(ctx context.Context, r request) (*catalog.Restore, error) {
-			return s.DecideRestore(ctx, r.actor(), r.Param("restore"), true, "")
+			return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), true, "")
 		}).accepted(),
 		take("POST", "/restores/{restore}/refuse", "RefuseRestore", "Refuse a restore that waits for an approval", func(ctx context.Context, r request, in NewRefusal) (*catalog.Restore, error) {
-			return s.DecideRestore(ctx, r.actor(), r.Param("restore"), false, in.Reason)
+			return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), false, in.Reason)
 		}),
 		file("/restores/{restore}/file", "RestoreFile", "The file of a restore", a.restoreFile),
 		file("/restores/{restore}/replaced", "ReplacedRows", "The rows that a restore replaced, as they were, as newline-delimited JSON", a.replacedFile),
@@ -46,7 +46,7 @@ func (a *API) restoreRoutes() []route {
 var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "csv-safe": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
 
 func (a *API) replacedFile(c *gin.Context) {
-	path, err := a.service.ReplacedFile(c.Request.Context(), c.Param("restore"))
+	path, err := a.service.Queue.ReplacedFile(c.Request.Context(), c.Param("restore"))
 	if err != nil {
 		fail(c, err)
 		return
@@ -57,7 +57,7 @@ func (a *API) replacedFile(c *gin.Context) {
 }
 
 func (a *API) restoreFile(c *gin.Context) {
-	path, r, err := a.service.RestoreFile(c.Request.Context(), c.Param("restore"))
+	path, r, err := a.service.Queue.RestoreFile(c.Request.Context(), c.Param("restore"))
 	if err != nil {
 		fail(c, err)
 		return

@@ -19,13 +19,13 @@ func (a *API) ruleRoutes() []route {
 	return []route{
 		paged("/rules", "Rules", "Rules, in the order of their names", a.rules, "source", "table", "text"),
 		take("POST", "/rules", "ApplyRules", "Apply a file of rules: all of them or none", func(ctx context.Context, r request, in RuleFile) (RuleResult, error) {
-			applied, problems, err := s.Plans.ApplyRules(ctx, r.actor(), in.File, []byte(in.Text), in.Reason)
+			applied, problems, err := s.Engine.Plans.ApplyRules(ctx, r.actor(), in.File, []byte(in.Text), in.Reason)
 			fill(&applied)
 			fill(&problems)
 			return RuleResult{Applied: applied, Problems: problems}, err
 		}),
 		take("POST", "/rules/check", "CheckRules", "Check a file of rules and change nothing", func(ctx context.Context, _ request, in RuleFile) (*RuleResult, error) {
-			checked, err := s.Plans.CheckRules(ctx, in.File, []byte(in.Text))
+			checked, err := s.Engine.Plans.CheckRules(ctx, in.File, []byte(in.Text))
 			if err != nil {
 				return nil, err
 			}
@@ -33,7 +33,7 @@ func (a *API) ruleRoutes() []route {
 			return &RuleResult{Applied: []plan.Applied{}, Problems: checked.Problems}, nil
 		}),
 		take("POST", "/rules/compare", "CompareRules", "Say which rows become due or stop being due if a file of rules were applied", func(ctx context.Context, _ request, in RuleFile) (Comparison, error) {
-			compared, problems, err := s.Plans.Compare(ctx, in.File, []byte(in.Text))
+			compared, problems, err := s.Engine.Plans.Compare(ctx, in.File, []byte(in.Text))
 			fill(&compared)
 			fill(&problems)
 			return Comparison{compared, problems}, err
@@ -42,7 +42,7 @@ func (a *API) ruleRoutes() []route {
 			if in.Rule != nil {
 				in.Text = rule.Write(in.Rule)
 			}
-			return s.Plans.PreviewRule(ctx, in.Text, in.Exact)
+			return s.Engine.Plans.PreviewRule(ctx, in.Text, in.Exact)
 		}),
 		get("/rules/{rule}", "Rule", "One rule", func(ctx context.Context, r request) (out RuleView, err error) {
 			one, err := s.Catalog.Rule(ctx, r.Param("rule"))
@@ -66,7 +66,7 @@ func (a *API) ruleRoutes() []route {
 					return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%q is no number of months", text), Remedy: "give 1 to 120"}
 				}
 			}
-			return s.Plans.ForecastRule(ctx, r.Param("rule"), months)
+			return s.Engine.Plans.ForecastRule(ctx, r.Param("rule"), months)
 		}).asks("months"),
 		whole("/keeps", "Keeps", "The named keeps", func(ctx context.Context, _ request) ([]catalog.Keep, error) { return s.Catalog.Keeps(ctx) }),
 		take("POST", "/filters/check", "CheckFilter", "Check a filter against the columns of a table", a.checkFilter),

@@ -20,9 +20,9 @@ func (a *API) runRoutes() []route {
 			return viewRuns(list), err
 		}, "rule", "source", "table", "state"),
 		take("POST", "/runs", "StartRun", "Start a run of a plan", func(ctx context.Context, r request, in NewRun) (*RunView, error) {
-			return viewed(s.StartRun(ctx, r.actor(), in.Plan, in.Empty))
+			return viewed(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty))
 		}).accepted(),
-		get("/runs/{run}", "Run", "One run", func(ctx context.Context, r request) (*RunView, error) { return viewed(s.Run(ctx, r.Param("run"))) }),
+		get("/runs/{run}", "Run", "One run", func(ctx context.Context, r request) (*RunView, error) { return viewed(s.Queue.Run(ctx, r.Param("run"))) }),
 		paged("/runs/{run}/batches", "Batches", "The batches of a run, the newest first", func(ctx context.Context, r request, p catalog.Page) ([]catalog.Batch, error) {
 			if _, err := s.Catalog.Run(ctx, r.Param("run")); err != nil {
 				return nil, err
@@ -37,22 +37,22 @@ func (a *API) runRoutes() []route {
 		}),
 		file("/runs/{run}/events", "Watch", "A run's counts as they change, as server-sent events named run", a.events),
 		get("/runs/{run}/ledger", "Ledger", "The accounting of a run, with the records that it rests on, for whoever wants to check it", func(ctx context.Context, r request) (*upkeep.RunLedger, error) {
-			return s.Upkeep.Ledger(ctx, r.Param("run"))
+			return s.Engine.Upkeep.Ledger(ctx, r.Param("run"))
 		}),
 		act("POST", "/runs/{run}/pause", "PauseRun", "Stop a run after its batch in hand", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Pause(ctx, r.Param("run")))
+			return viewed(s.Queue.Pause(ctx, r.Param("run")))
 		}),
 		take("POST", "/runs/{run}/pace", "SetPace", "Change a run's pace, from its next batch on", func(ctx context.Context, r request, in NewPace) (*RunView, error) {
-			return viewed(s.Runs.SetPace(ctx, r.actor(), r.Param("run"), in.Pace))
+			return viewed(s.Engine.Runs.SetPace(ctx, r.actor(), r.Param("run"), in.Pace))
 		}),
 		act("POST", "/runs/{run}/resume", "ResumeRun", "Go on with a run that is paused, resting or failed", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Resume(ctx, r.Param("run")))
+			return viewed(s.Queue.Resume(ctx, r.Param("run")))
 		}),
 		act("POST", "/runs/{run}/delete", "DeleteCopied", "Delete the rows of a run that copied them, those that still are what was copied", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Delete(ctx, r.actor(), r.Param("run")))
+			return viewed(s.Queue.Delete(ctx, r.actor(), r.Param("run")))
 		}),
 		act("POST", "/runs/{run}/cancel", "CancelRun", "End a run after its batch in hand", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Cancel(ctx, r.Param("run")))
+			return viewed(s.Queue.Cancel(ctx, r.Param("run")))
 		}),
 		get("/status", "Status", "What is going on and what was archived", a.status),
 	}
@@ -103,7 +103,7 @@ func (a *API) status(ctx context.Context, _ request) (*Status, error) {
 		return nil, err
 	}
 	out.Totals, out.Sources, out.Rules = *totals, totals.Sources, totals.Rules
-	out.Disagree = s.Disagreements()
+	out.Disagree = s.Lineages.Disagreements()
 	if out.Damaged, err = s.Catalog.Damaged(ctx); err != nil {
 		return nil, err
 	}
@@ -115,7 +115,7 @@ func (a *API) status(ctx context.Context, _ request) (*Status, error) {
 	for i := range active {
 		r := &active[i]
 		if r.State == catalog.Running { // its newest counts
-			if r, err = s.Run(ctx, r.ID); err != nil {
+			if r, err = s.Queue.Run(ctx, r.ID); err != nil {
 				return nil, err
 			}
 		}
@@ -136,7 +136,7 @@ const keepAlive = 15 * time.Second
 // events sends a run's counts as they change. The stream ends when the run stops; a client that comes back later gets
 // one event with where it stands.
 func (a *API) events(c *gin.Context) {
-	r, err := a.service.Run(c.Request.Context(), c.Param("run"))
+	r, err := a.service.Queue.Run(c.Request.Context(), c.Param("run"))
 	if err != nil {
 		fail(c, err)
 		return
@@ -148,7 +148,7 @@ func (a *API) events(c *gin.Context) {
 		c.Writer.Flush()
 	}
 	send(r)
-	updates, stop := a.service.Listen(r.ID)
+	updates, stop := a.service.Queue.Listen(r.ID)
 	defer stop()
 	tick := time.NewTicker(keepAlive)
 	defer tick.Stop()
@@ -163,7 +163,7 @@ func (a *API) events(c *gin.Context) {
 			c.Writer.Flush()
 		case r, ok := <-updates:
 			if !ok {
-				if last, err := a.service.Run(c.Request.Context(), c.Param("run")); err == nil {
+				if last, err := a.service.Queue.Run(c.Request.Context(), c.Param("run")); err == nil {
 					send(last)
 				}
 				c.SSEvent("end", "")

@@ -23,7 +23,7 @@ func (a *API) searchRoutes() []route {
 	return []route{
 		take("POST", "/search", "Search", "Search archived rows: the first of them, 100 where no limit is given", a.search),
 		take("POST", "/search/summary", "Summarise", "Count and sum up archived rows, by groups", func(ctx context.Context, _ request, q search.SummaryRequest) (*search.Summary, error) {
-			return a.service.Search.Summarise(ctx, q)
+			return a.service.Engine.Search.Summarise(ctx, q)
 		}),
 		rows,
 	}
@@ -35,7 +35,7 @@ func (a *API) search(ctx context.Context, _ request, q search.SearchRequest) (*F
 	}
 	q.Limit = min(q.Limit, mostFoundRows)
 	out := &Found{Items: []FoundRow{}}
-	searched, err := a.service.Search.Search(ctx, q, func(columns []shape.Column) error {
+	searched, err := a.service.Engine.Search.Search(ctx, q, func(columns []shape.Column) error {
 		out.Columns = shape.Names(columns)
 		return nil
 	}, func(h search.Hit) error {
@@ -86,7 +86,7 @@ func (a *API) searchRows(c *gin.Context) {
 	c.Header("Content-Type", fileKinds[format])
 	c.Header("Trailer", TrailerRows+", "+TrailerBytes+", "+TrailerIncomplete+", "+TrailerNote)
 	w := &begun{ResponseWriter: c.Writer}
-	searched, err := a.service.Search.SearchRows(c.Request.Context(), q, format, w)
+	searched, err := a.service.Engine.Search.SearchRows(c.Request.Context(), q, format, w)
 	if err != nil && w.sent > 0 {
 		c.Error(err)
 		panic(http.ErrAbortHandler) // what was sent is not all: the connection breaks off, and the reader hears of it

@@ -28,7 +28,7 @@ const cookieName = "ambercellar_session"
 // our own, so that no other site can use it.
 func (a *API) authenticated(c *gin.Context) {
 	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if good, err := a.service.CheckToken(c.Request.Context(), bearer); err != nil {
+		if good, err := a.service.Access.CheckToken(c.Request.Context(), bearer); err != nil {
 			fail(c, err)
 		} else if !good {
 			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token; `ambercellar serve -new-token` makes a new one"))
@@ -37,7 +37,7 @@ func (a *API) authenticated(c *gin.Context) {
 	}
 	secret, err := c.Cookie(cookieName)
 	if err == nil {
-		good, err := a.service.CheckSession(c.Request.Context(), secret)
+		good, err := a.service.Access.CheckSession(c.Request.Context(), secret)
 		if err != nil {
 			fail(c, err)
 			return
@@ -58,7 +58,7 @@ func sameSite(r *http.Request) bool {
 }
 
 func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error) {
-	good, err := a.service.CheckToken(ctx, in.Token)
+	good, err := a.service.Access.CheckToken(ctx, in.Token)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +73,7 @@ func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error)
 		p.Field, p.Remedy = "token", "it was written into a file of the data directory when the service first started; `ambercellar serve -new-token` makes a new one"
 		return nil, p
 	}
-	secret, expires, err := a.service.BeginSession(ctx)
+	secret, expires, err := a.service.Access.BeginSession(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error)
 
 func (a *API) signOut(ctx context.Context, c request) (none, error) {
 	if secret, err := c.Cookie(cookieName); err == nil {
-		if err := a.service.EndSession(ctx, secret); err != nil {
+		if err := a.service.Access.EndSession(ctx, secret); err != nil {
 			return none{}, err
 		}
 	}

@@ -26,7 +26,7 @@ func (a *API) storeRoutes() []route {
 		whole("/stores", "Stores", "All stores", a.stores),
 		take("POST", "/stores", "AddStore", "Add a store", a.addStore).created(),
 		take("PATCH", "/stores/{store}", "SetStore", "Change a store's second store, or how it is scrubbed", func(ctx context.Context, r request, in service.StoreChange) (*StoreKept, error) {
-			if err := s.SetStore(ctx, r.actor(), r.Param("store"), in); err != nil {
+			if err := s.Places.SetStore(ctx, r.actor(), r.Param("store"), in); err != nil {
 				return nil, err
 			}
 			return a.storeKept(ctx, r.Param("store"))
@@ -34,10 +34,10 @@ func (a *API) storeRoutes() []route {
 		act("POST", "/stores/{store}/check", "CheckStore", "Write to a store, read it back, list and remove it, and say what the place does with files on its own", a.checkStore),
 		take("POST", "/stores/{store}/sweep", "Sweep", "List what interrupted runs left behind in a store, and remove it where that is asked for", a.sweep),
 		act("POST", "/stores/{store}/reseal", "Reseal", "Seal every file of a store with the newest of its keys", func(ctx context.Context, r request) (*service.Resealed, error) {
-			return s.Reseal(ctx, r.actor(), r.Param("store"))
+			return s.Places.Reseal(ctx, r.actor(), r.Param("store"))
 		}),
 		act("POST", "/stores/{store}/adopt", "Adopt", "Bring segments of a store into the catalog that it does not know, and find out anew where the rows of those lie that it knows", func(ctx context.Context, r request) (upkeep.Adopted, error) {
-			return s.Upkeep.Adopt(ctx, r.actor(), r.Param("store"))
+			return s.Engine.Upkeep.Adopt(ctx, r.actor(), r.Param("store"))
 		}),
 	}
 }
@@ -54,7 +54,7 @@ func (a *API) stores(ctx context.Context, _ request) ([]StoreView, error) {
 		out[i].Store, out[i].Warnings = s, service.StoreWarnings(&s, list)
 		group.Go(func() {
 			var err error
-			if out[i].Free, err = a.service.StoreState(ctx, s.Name); err != nil {
+			if out[i].Free, err = a.service.Places.StoreState(ctx, s.Name); err != nil {
 				out[i].Problem = err.Error()
 			}
 		})
@@ -79,7 +79,7 @@ func (a *API) addStore(ctx context.Context, r request, in NewStore) (*StoreKept,
 	if in.Bucket != nil {
 		s.Bucket.V = *in.Bucket
 	}
-	if err := a.service.AddStore(ctx, r.actor(), s, in.Existing); err != nil {
+	if err := a.service.Places.AddStore(ctx, r.actor(), s, in.Existing); err != nil {
 		return nil, err
 	}
 	return a.storeKept(ctx, in.Name)
@@ -120,7 +120,7 @@ func (a *API) sweep(ctx context.Context, r request, in NewSweep) (*sweep.Swept, 
 	if err != nil {
 		return nil, &refuse.Error{Field: "older", Message: err.Error()}
 	}
-	return a.service.Sweeps.Sweep(ctx, r.actor(), r.Param("store"), older.Before(a.service.Now(), time.UTC), in.Remove)
+	return a.service.Engine.Sweeps.Sweep(ctx, r.actor(), r.Param("store"), older.Before(a.service.Now(), time.UTC), in.Remove)
 }
 
 // catalogRoutes are the routes of the service's own records.
@@ -132,7 +132,7 @@ func (a *API) catalogRoutes() []route {
 			return s.Catalog.RecordKeeps(ctx)
 		}),
 		take("PATCH", "/catalog/keeps", "SetRecordKeeps", "Change how long records of the service's own are kept", func(ctx context.Context, r request, in catalog.RecordKeeps) (catalog.RecordKeeps, error) {
-			return s.SetRecordKeeps(ctx, r.actor(), in)
+			return s.Chores.SetRecordKeeps(ctx, r.actor(), in)
 		}),
 		paged("/audit", "AuditLog", "The newest lines of the audit log", func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Entry, error) {
 			return s.Catalog.AuditLog(ctx, p)

@@ -256,7 +256,11 @@ func planCompare(e *Env) error {
 }
 
 func ruleForecast(e *Env) error {
-	l, err := e.Client.Forecast(e.Ctx, e.Args[0], client.ForecastQuery{Months: Get[int](e, "months")})
+	months := Get[int](e, "months")
+	if months < 1 {
+		return fmt.Errorf("-months %d is no number of months; give 1 to 120", months)
+	}
+	l, err := e.Client.Forecast(e.Ctx, e.Args[0], client.ForecastQuery{Months: months})
 	if err != nil {
 		return err
 	}

@@ -85,7 +85,7 @@ func runDemo(e *cli.Env) (err error) {
 func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait func() error, err error) {
 	s, token, err := service.Open(d.Ctx, filepath.Join(d.dir, "service"), log, func(s *service.Service) {
 		if name := d.Flag("password-env"); name != "" {
-			s.Secrets.Prefix = name
+			s.Places.Secrets.Prefix = name
 		}
 	})
 	if err != nil {
@@ -93,7 +93,7 @@ func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait
 	}
 	d.service = s
 	if token == "" { // of an earlier start only a hash is left
-		if token, err = s.NewToken(d.Ctx); err != nil {
+		if token, err = s.Access.NewToken(d.Ctx); err != nil {
 			return "", nil, errors.Join(err, s.Close())
 		}
 	}

@@ -72,19 +72,19 @@ func serve(e *cli.Env) error {
 	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	s, token, err := service.Open(ctx, e.Flag("data"), log, func(s *service.Service) {
-		s.Mail, s.TellHosts = mailing, cli.Names(strings.ToLower(e.Flag("tell-hosts")))
-		s.Secrets = service.Secrets{Dir: e.Flag("secrets"), Prefix: e.Flag("secret-prefix")}
+		s.Teller.Mail, s.Teller.Hosts = mailing, cli.Names(strings.ToLower(e.Flag("tell-hosts")))
+		s.Places.Secrets = service.Secrets{Dir: e.Flag("secrets"), Prefix: e.Flag("secret-prefix")}
 	})
 	if err != nil {
 		return err
 	}
 	if cli.Get[bool](e, "new-token") {
-		if token, err = s.NewToken(ctx); err != nil {
+		if token, err = s.Access.NewToken(ctx); err != nil {
 			return errors.Join(err, s.Close())
 		}
 	}
 	if token != "" {
-		file, err := s.WriteToken(token)
+		file, err := s.Access.WriteToken(token)
 		if err != nil {
 			return errors.Join(fmt.Errorf("the administrator's token cannot be written: %w", err), s.Close())
 		}

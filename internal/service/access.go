@@ -12,6 +12,9 @@ import (
 	"time"
 )
 
+// Access says who may come in: tokens and sessions.
+type Access struct{ *base }
+
 // tokenSetting is where the catalog keeps the hash of the administrator's token.
 const tokenSetting = "token_sha256"
 
@@ -25,7 +28,7 @@ func hash(secret string) string {
 }
 
 // NewToken makes a new administrator's token; the one before is void, and so are all sessions.
-func (s *Service) NewToken(ctx context.Context) (string, error) {
+func (s *Access) NewToken(ctx context.Context) (string, error) {
 	token := "amber_" + rand.Text()
 	return token, s.Catalog.SetToken(ctx, tokenSetting, hash(token))
 }
@@ -34,7 +37,7 @@ func (s *Service) NewToken(ctx context.Context) (string, error) {
 const TokenFile = "administrator-token"
 
 // WriteToken writes a new token into its file, in the place of one before, and returns the file's path.
-func (s *Service) WriteToken(token string) (path string, err error) {
+func (s *Access) WriteToken(token string) (path string, err error) {
 	path = filepath.Join(s.dir, TokenFile)
 	fresh := path + ".new"
 	if err := os.Remove(fresh); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -52,23 +55,23 @@ func (s *Service) WriteToken(token string) (path string, err error) {
 }
 
 // CheckToken says whether a token is the administrator's.
-func (s *Service) CheckToken(ctx context.Context, token string) (bool, error) {
+func (s *Access) CheckToken(ctx context.Context, token string) (bool, error) {
 	known, err := s.Catalog.Setting(ctx, tokenSetting)
 	return err == nil && known != "" && subtle.ConstantTimeCompare([]byte(known), []byte(hash(token))) == 1, err
 }
 
 // BeginSession makes a console session for someone who has shown the token; the secret goes into a cookie.
-func (s *Service) BeginSession(ctx context.Context) (secret string, expires time.Time, err error) {
+func (s *Access) BeginSession(ctx context.Context) (secret string, expires time.Time, err error) {
 	secret, expires = rand.Text(), time.Now().Add(sessionLife)
 	return secret, expires, s.Catalog.AddSession(ctx, hash(secret), expires)
 }
 
 // CheckSession says whether a session stands.
-func (s *Service) CheckSession(ctx context.Context, secret string) (bool, error) {
+func (s *Access) CheckSession(ctx context.Context, secret string) (bool, error) {
 	return s.Catalog.HasSession(ctx, hash(secret), time.Now())
 }
 
 // EndSession ends a session.
-func (s *Service) EndSession(ctx context.Context, secret string) error {
+func (s *Access) EndSession(ctx context.Context, secret string) error {
 	return s.Catalog.EndSession(ctx, hash(secret))
 }

@@ -30,15 +30,15 @@ func farStore(t *testing.T, s *Service, dir string, rows int) (*dbtest.Relay, *c
 	t.Cleanup(server.Close)
 	relay := dbtest.NewRelay(t, strings.TrimPrefix(server.URL, "http://"))
 	t.Cleanup(func() { relay.Frozen.Store(false) })
-	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Bucket: catalog.JSON[store.Bucket]{V: store.Bucket{Endpoint: "http://" + relay.Address, Name: "attic"}}}, false); err != nil {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Bucket: catalog.JSON[store.Bucket]{V: store.Bucket{Endpoint: "http://" + relay.Address, Name: "attic"}}}, false); err != nil {
 		t.Fatal(err)
 	}
 	harbour(t, s, dir, rows)
 	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: attic}\npace: gentle\n"
-	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
+	p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,18 +63,18 @@ func farSource(t *testing.T, kind string, rows int, pace string) (*Service, *dbt
 	relay := dbtest.NewRelay(t, u.Host)
 	u.Host = relay.Address
 	s, _ := open(t, filepath.Join(t.TempDir(), "data"))
-	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
 		t.Fatal(err)
 	}
 	text := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: " + pace + "\n"
-	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
+	p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -85,7 +85,7 @@ func farSource(t *testing.T, kind string, rows int, pace string) (*Service, *dbt
 func (s *Service) until(t *testing.T, id, what string, within time.Duration, is func(r *catalog.Run) bool) *catalog.Run {
 	t.Helper()
 	for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
-		r, err := s.Run(t.Context(), id)
+		r, err := s.Queue.Run(t.Context(), id)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -113,28 +113,28 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 			defer s.Close()
 			relay, p := farStore(t, s, dir, 2000)
 			defer gone(relay, false)
-			r, err := s.StartRun(t.Context(), "me", p.ID, false)
+			r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 			if err != nil {
 				t.Fatal(err)
 			}
 			s.until(t, r.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 			gone(relay, true)
-			if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+			if _, err := s.Engine.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 				t.Fatal(err)
 			}
 			s.until(t, r.ID, "it says what it waits for", 20*time.Second, func(r *catalog.Run) bool {
 				return r.State == catalog.Running && strings.HasPrefix(r.Reason, "waiting for a store: ")
 			})
 			begun := time.Now()
-			if _, err := s.StoreState(t.Context(), "attic"); err == nil || time.Since(begun) > 2*glance {
+			if _, err := s.Places.StoreState(t.Context(), "attic"); err == nil || time.Since(begun) > 2*glance {
 				t.Errorf("the store's state, after %s: %v", time.Since(begun), err)
 			}
 			begun = time.Now()
-			now, err := s.Pause(t.Context(), r.ID)
+			now, err := s.Queue.Pause(t.Context(), r.ID)
 			if err != nil || now.State != catalog.Paused || time.Since(begun) > 10*time.Second {
 				t.Fatalf("paused after %s: %+v, %v", time.Since(begun), now, err)
 			}
-			if _, err := s.Resume(t.Context(), r.ID); err != nil {
+			if _, err := s.Queue.Resume(t.Context(), r.ID); err != nil {
 				t.Fatal(err)
 			}
 			now = s.until(t, r.ID, "it lets go", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
@@ -142,7 +142,7 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 				t.Errorf("it rests until %v: %s", now.ResumeAt, now.Reason)
 			}
 			time.Sleep(3 * time.Second) // it is looked for, in vain
-			if now, err := s.Run(t.Context(), r.ID); err != nil || now.State != catalog.Resting {
+			if now, err := s.Queue.Run(t.Context(), r.ID); err != nil || now.State != catalog.Resting {
 				t.Fatalf("%+v, %v", now, err)
 			}
 			gone(relay, false)
@@ -150,7 +150,7 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 			if now.State != catalog.Done || now.Deleted != 2000 || now.Balanced == nil || !*now.Balanced {
 				t.Fatalf("%+v", now)
 			}
-			restored, err := s.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
+			restored, err := s.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -179,13 +179,13 @@ func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
 	dir := t.TempDir()
 	s, _ := open(t, filepath.Join(dir, "data"))
 	relay, p := farStore(t, s, dir, 2000)
-	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.until(t, r.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 	relay.Frozen.Store(true)
-	if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+	if _, err := s.Engine.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	s.until(t, r.ID, "it waits", 20*time.Second, func(r *catalog.Run) bool { return strings.HasPrefix(r.Reason, "waiting for a store: ") })
@@ -206,17 +206,17 @@ func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
 func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.slots = make(chan struct{}, 1) })
+	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Queue.slots = make(chan struct{}, 1) })
 	defer s.Close()
 	relay, p := farStore(t, s, dir, 2000)
 	defer relay.Cut(false)
-	far, err := s.StartRun(t.Context(), "me", p.ID, false)
+	far, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.until(t, far.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 	relay.Cut(true)
-	if _, err := s.Runs.SetPace(t.Context(), "me", far.ID, "unlimited"); err != nil {
+	if _, err := s.Engine.Runs.SetPace(t.Context(), "me", far.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "quay.db"))
@@ -227,28 +227,28 @@ func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 		t.Fatal(err)
 	}
 	db.Close()
-	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "quay", Engine: "sqlite", Address: filepath.Join(dir, "quay.db")}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "quay", Engine: "sqlite", Address: filepath.Join(dir, "quay.db")}); err != nil {
 		t.Fatal(err)
 	}
 	const text = "rule: near\nsource: quay\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
-	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	if p, err = s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "near"}); err != nil {
+	if p, err = s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "near"}); err != nil {
 		t.Fatal(err)
 	}
-	near, err := s.StartRun(t.Context(), "me", p.ID, false)
+	near, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.until(t, near.ID, "another run works meanwhile", 20*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Done })
-	if now, err := s.Run(t.Context(), far.ID); err != nil || now.State != catalog.Running || !strings.HasPrefix(now.Reason, "waiting for a store: ") {
+	if now, err := s.Queue.Run(t.Context(), far.ID); err != nil || now.State != catalog.Running || !strings.HasPrefix(now.Reason, "waiting for a store: ") {
 		t.Errorf("%+v, %v", now, err)
 	}
 	relay.Cut(false)
 	now := s.until(t, far.ID, "it works on", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })
-	if now.State != catalog.Done || now.Deleted != 2000 || len(s.slots) != 0 {
-		t.Errorf("%+v, %d slots are taken", now, len(s.slots))
+	if now.State != catalog.Done || now.Deleted != 2000 || len(s.Queue.slots) != 0 {
+		t.Errorf("%+v, %d slots are taken", now, len(s.Queue.slots))
 	}
 }
 
@@ -260,20 +260,20 @@ func TestARunIsCancelledThoughItsStoreIsAway(t *testing.T) {
 	defer s.Close()
 	relay, p := farStore(t, s, dir, 2000)
 	defer relay.Cut(false)
-	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.until(t, r.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 	relay.Cut(true)
 	begun := time.Now()
-	if now, err := s.Cancel(t.Context(), r.ID); err != nil || now.State == catalog.Failed || time.Since(begun) > interruptBudget+5*time.Second {
+	if now, err := s.Queue.Cancel(t.Context(), r.ID); err != nil || now.State == catalog.Failed || time.Since(begun) > interruptBudget+5*time.Second {
 		t.Fatalf("after %s: %+v, %v", time.Since(begun), now, err)
 	}
-	if now, err := s.Pause(t.Context(), r.ID); err == nil && now.State != catalog.Paused {
+	if now, err := s.Queue.Pause(t.Context(), r.ID); err == nil && now.State != catalog.Paused {
 		t.Errorf("%+v", now)
 	} else if err == nil {
-		if _, err := s.Resume(t.Context(), r.ID); err != nil {
+		if _, err := s.Queue.Resume(t.Context(), r.ID); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -304,7 +304,7 @@ func TestARestoreWaitsForItsDatabase(t *testing.T) {
 			defer s.Close()
 			defer relay.Cut(false)
 			s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
-			asked, err := s.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "gentle"})
+			asked, err := s.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "gentle"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -364,7 +364,7 @@ func TestARunOfABusySQLiteDatabaseIsStarted(t *testing.T) {
 	if _, err := locked.ExecContext(t.Context(), "BEGIN IMMEDIATE"); err != nil {
 		t.Fatal(err)
 	}
-	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -374,7 +374,7 @@ func TestARunOfABusySQLiteDatabaseIsStarted(t *testing.T) {
 	if _, err := locked.ExecContext(t.Context(), "ROLLBACK"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+	if _, err := s.Engine.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	now := s.until(t, r.ID, "it goes on", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })

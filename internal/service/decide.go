@@ -9,7 +9,7 @@ import (
 )
 
 // SetGuard sets the guard rails of a source.
-func (s *Service) SetGuard(ctx context.Context, actor, source string, g catalog.Guard) error {
+func (s *Places) SetGuard(ctx context.Context, actor, source string, g catalog.Guard) error {
 	for _, what := range g.Approve {
 		if what != catalog.ApproveRestores && what != catalog.ApproveDisposals {
 			return &refuse.Error{Field: "approve", Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what), Remedy: "write restores, disposals, or both"}
@@ -22,11 +22,11 @@ func (s *Service) SetGuard(ctx context.Context, actor, source string, g catalog.
 }
 
 // ApproveDisposal approves a disposal that waits for it; it is still to be started.
-func (s *Service) ApproveDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
+func (s *Queue) ApproveDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
 	return s.Catalog.ApproveDisposal(ctx, actor, id, catalog.At(s.Now()))
 }
 
 // CancelDisposal decides against a disposal.
-func (s *Service) CancelDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
+func (s *Queue) CancelDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
 	return s.Catalog.SetDisposalState(ctx, actor, id, catalog.DisposalCancelled, "", catalog.At(s.Now()))
 }

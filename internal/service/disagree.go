@@ -5,11 +5,20 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
 	"time"
 
 	"ambercellar/internal/engine/reconcile"
 	"ambercellar/internal/engine/refuse"
 )
+
+// Lineages knows about which tables source, stores and catalog disagree.
+type Lineages struct {
+	*base
+	places   *Places
+	mu       sync.Mutex
+	disagree map[[2]string]string // by source and table: what is different
+}
 
 // Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are stopped.
 type Disagreement struct {
@@ -22,10 +31,10 @@ type Disagreement struct {
 const compareEvery = 5 * time.Minute
 
 // watchLineages compares all tables at the start and then now and again.
-func (s *Service) watchLineages() {
+func (s *Lineages) watchLineages() {
 	defer s.wait.Done()
 	for {
-		found := s.Reconcile.CheckLineages(s.ctx)
+		found := s.Engine.Reconcile.CheckLineages(s.ctx)
 		s.mu.Lock()
 		clear(s.disagree)
 		for _, d := range found {
@@ -41,7 +50,7 @@ func (s *Service) watchLineages() {
 }
 
 // disagrees keeps what a run found out about its table, if it is that.
-func (s *Service) disagrees(err error) {
+func (s *Lineages) disagrees(err error) {
 	var d *refuse.Disagree
 	if errors.As(err, &d) {
 		s.mu.Lock()
@@ -51,7 +60,7 @@ func (s *Service) disagrees(err error) {
 }
 
 // Settle makes source, stores and catalog agree about a table again.
-func (s *Service) Settle(ctx context.Context, actor, source, table, reason string) (*reconcile.Reconciliation, error) {
+func (s *Lineages) Settle(ctx context.Context, actor, source, table, reason string) (*reconcile.Reconciliation, error) {
 	x, err := s.Engine.Reconcile.Settle(ctx, actor, source, table, reason)
 	if err == nil && x.Agree {
 		s.mu.Lock()
@@ -62,7 +71,7 @@ func (s *Service) Settle(ctx context.Context, actor, source, table, reason strin
 }
 
 // Disagreements lists the tables whose runs are stopped, as they were last compared.
-func (s *Service) Disagreements() []Disagreement {
+func (s *Lineages) Disagreements() []Disagreement {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := []Disagreement{}

@@ -14,7 +14,7 @@ import (
 const disposalLife = 7 * 24 * time.Hour
 
 // StartDisposal decides that the segments of a disposal are destroyed, and carries that out in the background.
-func (s *Service) StartDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
+func (s *Queue) StartDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
 	d, err := s.Catalog.Disposal(ctx, id)
 	if err != nil {
 		return nil, err
@@ -42,7 +42,7 @@ func (s *Service) StartDisposal(ctx context.Context, actor, id string) (*catalog
 }
 
 // dispose carries a disposal out in the background. One that the end of the service stops is taken up at its next start.
-func (s *Service) dispose(d *catalog.Disposal) {
+func (s *Queue) dispose(d *catalog.Disposal) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()

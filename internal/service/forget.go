@@ -22,7 +22,7 @@ const (
 )
 
 // forgetting returns what removes records of the service's own whose time is over.
-func (s *Service) forgetting() chore {
+func (s *Chores) forgetting() chore {
 	var next time.Time
 	return func(ctx context.Context) (time.Time, error) {
 		if s.Now().Before(next) {
@@ -39,7 +39,7 @@ func (s *Service) forgetting() chore {
 }
 
 // Forget removes the records of the service's own whose time is over, and returns how many of each kind went.
-func (s *Service) Forget(ctx context.Context) (map[string]int64, error) {
+func (s *Chores) Forget(ctx context.Context) (map[string]int64, error) {
 	gone := map[string]int64{}
 	err := s.Catalog.EndOldSessions(ctx, s.Now())
 	keeps, listing := s.Catalog.RecordKeeps(ctx)
@@ -78,7 +78,7 @@ func (s *Service) Forget(ctx context.Context) (map[string]int64, error) {
 }
 
 // SetRecordKeeps changes how long records of the service's own are kept.
-func (s *Service) SetRecordKeeps(ctx context.Context, actor string, change catalog.RecordKeeps) (catalog.RecordKeeps, error) {
+func (s *Chores) SetRecordKeeps(ctx context.Context, actor string, change catalog.RecordKeeps) (catalog.RecordKeeps, error) {
 	for kind := range change {
 		usual, err := change.Check(kind)
 		if err != nil {

@@ -26,20 +26,20 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 		if then == "archive" {
 			text += "archive: {store: cellar}\n"
 		}
-		if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+		if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 			t.Fatal(problems, err)
 		}
-		p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Limit: 100})
+		p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := s.StartRun(t.Context(), "me", p.ID, false)
+		r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 		if err != nil {
 			t.Fatal(err)
 		}
 		runs[fmt.Sprint(then, len(runs))] = s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
 	}
-	if _, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); err != nil { // nobody starts it
+	if _, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); err != nil { // nobody starts it
 		t.Fatal(err)
 	}
 	before, err := s.Catalog.Totals(t.Context())
@@ -71,7 +71,7 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	}{{0, "5 plans, 3 runs, 3 with batches"}, {89 * 24 * time.Hour, "5 plans, 3 runs, 3 with batches"}, {91 * 24 * time.Hour, "5 plans, 3 runs, 0 with batches"}, {400 * 24 * time.Hour, "3 plans, 3 runs, 0 with batches"},
 		{3700 * 24 * time.Hour, "3 plans, 2 runs, 0 with batches"}, {3701 * 24 * time.Hour, "2 plans, 2 runs, 0 with batches"}} {
 		shift = step.after
-		if _, err := s.Forget(t.Context()); err != nil {
+		if _, err := s.Chores.Forget(t.Context()); err != nil {
 			t.Fatal(err)
 		}
 		if got := count(); got != step.want {
@@ -87,15 +87,15 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	if after, err := s.Catalog.Totals(t.Context()); err != nil || *after != *before {
 		t.Errorf("the totals were %+v and are %+v, %v", before, after, err)
 	}
-	if _, err := s.Upkeep.Ledger(t.Context(), runs["archive0"].ID); err != nil {
+	if _, err := s.Engine.Upkeep.Ledger(t.Context(), runs["archive0"].ID); err != nil {
 		t.Errorf("the accounting of what is archived: %v", err)
 	}
 	for _, bad := range []catalog.RecordKeeps{{"audit": "P1Y"}, {"batches": "PT1H"}, {"batches": "soon"}, {"batches": ""}, {"segments": "P1D"}} {
-		if _, err := s.SetRecordKeeps(t.Context(), "me", bad); err == nil {
+		if _, err := s.Chores.SetRecordKeeps(t.Context(), "me", bad); err == nil {
 			t.Errorf("%v is taken", bad)
 		}
 	}
-	keeps, err := s.SetRecordKeeps(t.Context(), "me", catalog.RecordKeeps{"batches": "30 days", "plans": "forever"})
+	keeps, err := s.Chores.SetRecordKeeps(t.Context(), "me", catalog.RecordKeeps{"batches": "30 days", "plans": "forever"})
 	if err != nil || keeps["batches"] != "P30D" || keeps["plans"] != "" || keeps["runs"] != "P10Y" {
 		t.Errorf("%v, %v", keeps, err)
 	}

@@ -20,7 +20,7 @@ const lookBudget, firstLook, longestLook = 30 * time.Second, 2 * time.Second, 30
 
 // lookOut lets a run go on that waits for what does not answer, once all that it works with does. It does not keep whoever calls waiting, and returns when to
 // call again.
-func (s *Service) lookOut(r *catalog.Run) time.Time {
+func (s *Queue) lookOut(r *catalog.Run) time.Time {
 	s.mu.Lock()
 	l := s.looking[r.ID]
 	if l == nil {
@@ -64,8 +64,8 @@ func (s *Service) lookOut(r *catalog.Run) time.Time {
 }
 
 // answers says whether the source and the stores of a run answer.
-func (s *Service) answers(ctx context.Context, r *catalog.Run) error {
-	src, err := s.source(ctx, r.Source)
+func (s *Queue) answers(ctx context.Context, r *catalog.Run) error {
+	src, err := s.places.source(ctx, r.Source)
 	if err == nil {
 		_, err = src.Head(ctx, r.Table)
 	}
@@ -76,7 +76,7 @@ func (s *Service) answers(ctx context.Context, r *catalog.Run) error {
 		if p.Store == "" {
 			continue
 		}
-		st, err := s.store(ctx, p.Store)
+		st, err := s.places.store(ctx, p.Store)
 		if err == nil {
 			_, err = store.Identify(ctx, st)
 		}

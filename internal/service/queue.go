@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -15,8 +16,21 @@ import (
 	"ambercellar/internal/engine/tables"
 )
 
+// Queue carries out runs, restores, disposals and verifications in the background.
+type Queue struct {
+	*base
+	places   *Places
+	lineages *Lineages
+	teller   *Teller
+	slots    chan struct{} // of runs that work at a time
+
+	mu      sync.Mutex
+	active  map[string]*activeRun
+	looking map[string]*lookout // by run: of those that wait for what does not answer
+}
+
 // takeUp starts again what an earlier start of the service left unfinished.
-func (s *Service) takeUp(ctx context.Context) error {
+func (s *Queue) takeUp(ctx context.Context) error {
 	runs, err := s.Catalog.RunsIn(ctx, catalog.Running, catalog.Queued)
 	if err != nil {
 		return err
@@ -64,7 +78,7 @@ func (s *Service) takeUp(ctx context.Context) error {
 }
 
 // StartRun makes a run of a plan and puts it into the queue.
-func (s *Service) StartRun(ctx context.Context, actor, plan string, empty bool) (*catalog.Run, error) {
+func (s *Queue) StartRun(ctx context.Context, actor, plan string, empty bool) (*catalog.Run, error) {
 	r, err := s.Engine.Plans.Start(ctx, actor, plan, empty)
 	if err != nil {
 		return nil, err
@@ -75,7 +89,7 @@ func (s *Service) StartRun(ctx context.Context, actor, plan string, empty bool) 
 }
 
 // launch carries a run out in the background.
-func (s *Service) launch(r *catalog.Run) {
+func (s *Queue) launch(r *catalog.Run) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
 	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{}), ctx: ctx}
 	s.mu.Lock()
@@ -103,7 +117,7 @@ func (s *Service) launch(r *catalog.Run) {
 // tellBudget is how long the source has to take in what became of a run.
 const tellBudget = 10 * time.Second
 
-func (s *Service) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err error) {
+func (s *Queue) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err error) {
 	defer func() { // stopped before it had begun with anything
 		if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, refuse.ErrPause) || errors.Is(cause, refuse.ErrShutdown)) {
 			err = cause
@@ -128,7 +142,7 @@ func (s *Service) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (e
 }
 
 // takeSlot waits until a run may work, beside the others that do, or is to stop.
-func (s *Service) takeSlot(a *activeRun) {
+func (s *Queue) takeSlot(a *activeRun) {
 	select {
 	case s.slots <- struct{}{}:
 		s.mu.Lock()
@@ -139,7 +153,7 @@ func (s *Service) takeSlot(a *activeRun) {
 }
 
 // giveSlot lets another run work. lend: only for a while.
-func (s *Service) giveSlot(a *activeRun, lend bool) {
+func (s *Queue) giveSlot(a *activeRun, lend bool) {
 	s.mu.Lock()
 	had := a.slot
 	a.slot, a.lent = false, lend && had
@@ -151,7 +165,7 @@ func (s *Service) giveSlot(a *activeRun, lend bool) {
 
 // conclude gives a run the state that follows from how its execution stopped, and tells everyone who listens. It returns the run as it is then, nil
 // where that could not be kept. From the moment at which it is kept, the run can be taken up again, as an execution of its own.
-func (s *Service) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
+func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	ctx := context.Background()
 	to, reason := catalog.Done, ""
 	var resting *refuse.Resting
@@ -179,7 +193,7 @@ func (s *Service) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run
 	case errors.Is(err, refuse.ErrCancel):
 		to, reason = catalog.Cancelled, "cancelled by the administrator"
 	default:
-		s.disagrees(err)
+		s.lineages.disagrees(err)
 		to, reason = catalog.Failed, err.Error()
 		s.Log.Error("run stopped", "run", r.ID, "error", err)
 	}
@@ -202,7 +216,7 @@ func (s *Service) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run
 
 // insist keeps in the catalog what became of something, for as long as that takes: the disk of the data directory may be full. It
 // gives up where the service ends, whose next start takes the thing up again.
-func (s *Service) insist(what string, keep func() error) error {
+func (s *Queue) insist(what string, keep func() error) error {
 	for wait := firstWait; ; wait = min(2*wait, longWait) {
 		err := keep()
 		if err == nil {
@@ -224,7 +238,7 @@ func (s *Service) insist(what string, keep func() error) error {
 const firstWait, longWait = time.Second, 30 * time.Second
 
 // finish shows an execution of a run for the last time and lets its listeners go. Another one may have begun meanwhile.
-func (s *Service) finish(a *activeRun, r *catalog.Run) {
+func (s *Queue) finish(a *activeRun, r *catalog.Run) {
 	copied := r.Clone()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -239,7 +253,7 @@ func (s *Service) finish(a *activeRun, r *catalog.Run) {
 }
 
 // publish hands a run's newest counts to all who listen.
-func (s *Service) publish(r *catalog.Run) {
+func (s *Queue) publish(r *catalog.Run) {
 	copied := r.Clone()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -249,7 +263,7 @@ func (s *Service) publish(r *catalog.Run) {
 }
 
 // waits shows what a run waits for; empty: it goes on. For as long as what it waits for does not answer, another run works in its place.
-func (s *Service) waits(run, reason string, away bool) {
+func (s *Queue) waits(run, reason string, away bool) {
 	s.mu.Lock()
 	a := s.active[run]
 	if a != nil && a.waits != reason {
@@ -284,7 +298,7 @@ func (a *activeRun) show(r *catalog.Run) {
 
 // Listen returns a channel that carries a run's newest counts until it stops, and a function to stop listening. Of a
 // run that is not going on, the channel is closed already.
-func (s *Service) Listen(id string) (<-chan *catalog.Run, func()) {
+func (s *Queue) Listen(id string) (<-chan *catalog.Run, func()) {
 	l := make(chan *catalog.Run, 1)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -303,7 +317,7 @@ func (s *Service) Listen(id string) (<-chan *catalog.Run, func()) {
 }
 
 // Run returns a run with its newest counts.
-func (s *Service) Run(ctx context.Context, id string) (*catalog.Run, error) {
+func (s *Queue) Run(ctx context.Context, id string) (*catalog.Run, error) {
 	r, err := s.Catalog.Run(ctx, id)
 	if err != nil {
 		return nil, err
@@ -318,12 +332,12 @@ func (s *Service) Run(ctx context.Context, id string) (*catalog.Run, error) {
 }
 
 // Pause stops a run after its batch in hand; Resume goes on from there.
-func (s *Service) Pause(ctx context.Context, id string) (*catalog.Run, error) {
+func (s *Queue) Pause(ctx context.Context, id string) (*catalog.Run, error) {
 	return s.interrupt(ctx, id, refuse.ErrPause)
 }
 
 // Cancel ends a run after its batch in hand. What was archived stays archived; rows not reached stay live.
-func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
+func (s *Queue) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 	r, err := s.Catalog.Cancelling(ctx, "administrator", id)
 	if err != nil {
 		return nil, err
@@ -342,7 +356,7 @@ func (s *Service) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 const interruptBudget = 40 * time.Second
 
 // interrupt stops a run for a cause and waits until it has stopped.
-func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catalog.Run, error) {
+func (s *Queue) interrupt(ctx context.Context, id string, cause error) (*catalog.Run, error) {
 	s.mu.Lock()
 	a := s.active[id]
 	s.mu.Unlock()
@@ -375,7 +389,7 @@ func (s *Service) interrupt(ctx context.Context, id string, cause error) (*catal
 }
 
 // waitsFor tells what a run waits for just now.
-func (s *Service) waitsFor(id string) string {
+func (s *Queue) waitsFor(id string) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if a := s.active[id]; a != nil {
@@ -385,11 +399,11 @@ func (s *Service) waitsFor(id string) string {
 }
 
 // Resume puts a paused or failed run back into the queue.
-func (s *Service) Resume(ctx context.Context, id string) (*catalog.Run, error) {
+func (s *Queue) Resume(ctx context.Context, id string) (*catalog.Run, error) {
 	return s.resume(ctx, "administrator", id)
 }
 
-func (s *Service) resume(ctx context.Context, actor, id string) (*catalog.Run, error) {
+func (s *Queue) resume(ctx context.Context, actor, id string) (*catalog.Run, error) {
 	r, err := s.Catalog.SetRunState(ctx, actor, id, catalog.Queued, "")
 	if err != nil {
 		return nil, err
@@ -400,7 +414,7 @@ func (s *Service) resume(ctx context.Context, actor, id string) (*catalog.Run, e
 }
 
 // Delete decides that the rows of a run that copied them go now: those that still are what was copied.
-func (s *Service) Delete(ctx context.Context, actor, id string) (*catalog.Run, error) {
+func (s *Queue) Delete(ctx context.Context, actor, id string) (*catalog.Run, error) {
 	r, err := s.Catalog.Run(ctx, id)
 	if err != nil {
 		return nil, err
@@ -421,7 +435,7 @@ func (s *Service) Delete(ctx context.Context, actor, id string) (*catalog.Run, e
 }
 
 // goOnWaiting deletes copied rows when the time that their clause gave has passed, and lets resting runs go on.
-func (s *Service) goOnWaiting(ctx context.Context) (next time.Time, err error) {
+func (s *Queue) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 	runs, err := s.Catalog.RunsIn(ctx, catalog.Copied, catalog.Resting)
 	for _, r := range runs {
 		at := r.ResumeAt
@@ -450,9 +464,9 @@ func (s *Service) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 }
 
 // RequestRestore keeps a restore and carries it out in the background.
-func (s *Service) RequestRestore(ctx context.Context, actor string, q restore.RestoreRequest) (*catalog.Restore, error) {
+func (s *Queue) RequestRestore(ctx context.Context, actor string, q restore.RestoreRequest) (*catalog.Restore, error) {
 	if strings.Contains(q.Tell, "://") {
-		if err := s.mayTell(q.Tell); err != nil {
+		if err := s.teller.mayTell(q.Tell); err != nil {
 			return nil, err
 		}
 	}
@@ -471,7 +485,7 @@ func (s *Service) RequestRestore(ctx context.Context, actor string, q restore.Re
 const waitPatience = 10 * time.Minute
 
 // patiently carries something out again and again while what it needs does not answer. It returns engine.Waiting where that took too long.
-func (s *Service) patiently(patience time.Duration, do func() error) error {
+func (s *Queue) patiently(patience time.Duration, do func() error) error {
 	var waiting *tables.Waiting
 	for wait, begun := firstLook, time.Now(); ; wait = min(2*wait, longestLook) {
 		err := do()
@@ -487,7 +501,7 @@ func (s *Service) patiently(patience time.Duration, do func() error) error {
 }
 
 // restore carries a restore out in the background. One that the end of the service interrupts is taken up at its next start.
-func (s *Service) restore(r *catalog.Restore) {
+func (s *Queue) restore(r *catalog.Restore) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
@@ -511,7 +525,7 @@ func (s *Service) restore(r *catalog.Restore) {
 }
 
 // DecideRestore approves a restore that waits for that, or refuses it for a reason.
-func (s *Service) DecideRestore(ctx context.Context, actor, id string, approve bool, reason string) (*catalog.Restore, error) {
+func (s *Queue) DecideRestore(ctx context.Context, actor, id string, approve bool, reason string) (*catalog.Restore, error) {
 	if !approve {
 		if strings.TrimSpace(reason) == "" {
 			return nil, &refuse.Error{Field: "reason", Message: "a refusal needs a reason, which the asker is told", Remedy: "say why"}
@@ -530,7 +544,7 @@ func (s *Service) DecideRestore(ctx context.Context, actor, id string, approve b
 }
 
 // goOnRetrieved carries out restores whose rows have arrived from cold storage.
-func (s *Service) goOnRetrieved(ctx context.Context) error {
+func (s *Queue) goOnRetrieved(ctx context.Context) error {
 	list, err := s.Catalog.RestoresIn(ctx, catalog.Retrieving)
 	for i := range list {
 		r := &list[i]
@@ -555,10 +569,10 @@ func (s *Service) goOnRetrieved(ctx context.Context) error {
 	return err
 }
 
-func (s *Service) restoreDirectory() string { return filepath.Join(s.dir, "restores") }
+func (s *Queue) restoreDirectory() string { return filepath.Join(s.dir, "restores") }
 
 // ReplacedFile returns the path of the file with the rows that a restore replaced.
-func (s *Service) ReplacedFile(ctx context.Context, id string) (string, error) {
+func (s *Queue) ReplacedFile(ctx context.Context, id string) (string, error) {
 	r, err := s.Catalog.Restore(ctx, id)
 	if err != nil {
 		return "", err
@@ -571,7 +585,7 @@ func (s *Service) ReplacedFile(ctx context.Context, id string) (string, error) {
 }
 
 // RestoreFile returns the path of a restore's file.
-func (s *Service) RestoreFile(ctx context.Context, id string) (string, *catalog.Restore, error) {
+func (s *Queue) RestoreFile(ctx context.Context, id string) (string, *catalog.Restore, error) {
 	r, err := s.Catalog.Restore(ctx, id)
 	if err != nil {
 		return "", nil, err

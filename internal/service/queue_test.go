@@ -34,14 +34,14 @@ func harbour(t *testing.T, s *Service, dir string, rows int) *catalog.Plan {
 		INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, '2020-01-01 00:00:00', 'note' FROM s`, rows)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil {
 		t.Fatal(err)
 	}
 	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n"
-	if _, problems, err := s.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
-	p, err := s.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
+	p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +54,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 	s, _ := open(t, filepath.Join(dir, "data"))
 	defer s.Close()
 	p := harbour(t, s, dir, 4000)
-	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,7 +65,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 	for range 2 {
 		group.Go(func() {
 			for ; time.Now().Before(end); time.Sleep(time.Millisecond) {
-				if _, err := s.Resume(t.Context(), r.ID); err == nil {
+				if _, err := s.Queue.Resume(t.Context(), r.ID); err == nil {
 					mu.Lock()
 					resumed++
 					mu.Unlock()
@@ -76,14 +76,14 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 		})
 		group.Go(func() {
 			for ; time.Now().Before(end); time.Sleep(3 * time.Millisecond) {
-				if _, err := s.Pause(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
+				if _, err := s.Queue.Pause(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
 					t.Error(err)
 				}
 			}
 		})
 		group.Go(func() {
 			for ; time.Now().Before(end); time.Sleep(time.Millisecond) {
-				events, stop := s.Listen(r.ID)
+				events, stop := s.Queue.Listen(r.ID)
 				for range events {
 					if time.Now().After(end) {
 						break
@@ -97,16 +97,16 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 	if t.Logf("resumed %d times", resumed); resumed < 5 {
 		t.Errorf("resumed %d times", resumed)
 	}
-	if _, err := s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
+	if _, err := s.Engine.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
 	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		now, err := s.Run(t.Context(), r.ID)
+		now, err := s.Queue.Run(t.Context(), r.ID)
 		if err != nil || time.Now().After(deadline) {
 			t.Fatalf("%+v, %v", now, err)
 		}
 		if now.State == catalog.Paused {
-			if _, err := s.Resume(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
+			if _, err := s.Queue.Resume(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
 				t.Fatal(err)
 			}
 		}
@@ -125,7 +125,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 // Whoever does not answer when told of a restore keeps neither second copies nor others who are told waiting.
 func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	dir := t.TempDir()
-	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.TellHosts = []string{"127.0.0.1"} })
+	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Teller.Hosts = []string{"127.0.0.1"} })
 	defer s.Close()
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -136,11 +136,11 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	desk := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { told <- true }))
 	defer desk.Close()
 	p := harbour(t, s, dir, 400)
-	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: filepath.Join(dir, "attic")}, false); err != nil {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: filepath.Join(dir, "attic")}, false); err != nil {
 		t.Fatal(err)
 	}
 	attic := "attic"
-	if err := s.SetStore(t.Context(), "me", "cellar", StoreChange{Second: &attic}); err != nil {
+	if err := s.Places.SetStore(t.Context(), "me", "cellar", StoreChange{Second: &attic}); err != nil {
 		t.Fatal(err)
 	}
 	now := catalog.At(time.Now())
@@ -150,9 +150,9 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	r, err := s.StartRun(t.Context(), "me", p.ID, false)
+	r, err := s.Queue.StartRun(t.Context(), "me", p.ID, false)
 	if err == nil {
-		_, err = s.Runs.SetPace(t.Context(), "me", r.ID, "unlimited")
+		_, err = s.Engine.Runs.SetPace(t.Context(), "me", r.ID, "unlimited")
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -82,7 +82,7 @@ func within(path, dir string) bool {
 
 // notOurs refuses a path that leads into the data directory, by whatever name: the service's own records are nothing to be read or emptied
 // through it.
-func (s *Service) notOurs(field, path string) error {
+func (s *Places) notOurs(field, path string) error {
 	if path == "" {
 		return nil
 	}
@@ -128,7 +128,7 @@ func same(st fs.FileInfo, path string) bool {
 }
 
 // reachable refuses a source that leads to the service's own records, or whose secret is none of those that may be named.
-func (s *Service) reachable(c source.Config) error {
+func (s *Places) reachable(c source.Config) error {
 	if c.Engine == "sqlite" {
 		if err := s.notOurs("address", c.Address); err != nil {
 			return err
@@ -144,7 +144,7 @@ func (s *Service) reachable(c source.Config) error {
 }
 
 // sealable refuses keys of a store that lie where they must not.
-func (s *Service) sealable(k store.Seal) error {
+func (s *Places) sealable(k store.Seal) error {
 	if err := s.notOurs("key_file", k.File); err != nil {
 		return err
 	}

@@ -35,12 +35,12 @@ func TestTheServicesOwnRecordsAreOutOfReach(t *testing.T) {
 				t.Errorf("%s as %s: %v", path, what, err)
 			}
 		}
-		_, err := s.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("s", i), Engine: "sqlite", Address: path})
+		_, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("s", i), Engine: "sqlite", Address: path})
 		refused("a source", err)
-		refused("a store", s.AddStore(t.Context(), "me", catalog.Store{Name: fmt.Sprint("t", i), Path: path}, false))
-		refused("keys", s.AddStore(t.Context(), "me", catalog.Store{Name: fmt.Sprint("k", i), Path: filepath.Join(root, fmt.Sprint("k", i)), Seal: catalog.JSON[store.Seal]{V: store.Seal{File: path}}}, false))
+		refused("a store", s.Places.AddStore(t.Context(), "me", catalog.Store{Name: fmt.Sprint("t", i), Path: path}, false))
+		refused("keys", s.Places.AddStore(t.Context(), "me", catalog.Store{Name: fmt.Sprint("k", i), Path: filepath.Join(root, fmt.Sprint("k", i)), Seal: catalog.JSON[store.Seal]{V: store.Seal{File: path}}}, false))
 		refused("certificates", func() error {
-			_, err := s.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("c", i), Engine: "postgres", Address: "postgres://u@127.0.0.1:1/x", TLSCA: path})
+			_, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("c", i), Engine: "postgres", Address: "postgres://u@127.0.0.1:1/x", TLSCA: path})
 			return err
 		}())
 	}
@@ -59,7 +59,7 @@ func TestTheServicesOwnRecordsAreOutOfReach(t *testing.T) {
 	if err := os.WriteFile(path, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil {
 		t.Fatal(err)
 	}
 	if err := errors.Join(s.Close(), os.Remove(path), os.Symlink(filepath.Join(data, "catalog.db"), path)); err != nil {
@@ -83,7 +83,7 @@ func TestOnlySecretsAreSecrets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Secrets = Secrets{Dir: dir, Prefix: "HARBOUR_"}
+	s.Places.Secrets = Secrets{Dir: dir, Prefix: "HARBOUR_"}
 	for _, c := range []struct {
 		config source.Config
 		field  string
@@ -99,12 +99,12 @@ func TestOnlySecretsAreSecrets(t *testing.T) {
 	} {
 		c.config.Name, c.config.Engine, c.config.Address = "x", "postgres", "postgres://u@127.0.0.1:1/x"
 		var r *refuse.Error
-		if _, err := s.AddSource(t.Context(), "me", c.config); !errors.As(err, &r) || r.Field != c.field {
+		if _, err := s.Places.AddSource(t.Context(), "me", c.config); !errors.As(err, &r) || r.Field != c.field {
 			t.Errorf("%+v: %v, want a refusal of %s", c.config, err, c.field)
 		}
 	}
 	var r *refuse.Error
-	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "x", Path: filepath.Join(root, "x"), Seal: catalog.JSON[store.Seal]{V: store.Seal{Env: "AWS_SECRET_ACCESS_KEY"}}}, false); !errors.As(err, &r) || r.Field != "key_env" {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "x", Path: filepath.Join(root, "x"), Seal: catalog.JSON[store.Seal]{V: store.Seal{Env: "AWS_SECRET_ACCESS_KEY"}}}, false); !errors.As(err, &r) || r.Field != "key_env" {
 		t.Errorf("keys in another variable: %v", err)
 	}
 }

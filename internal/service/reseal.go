@@ -20,7 +20,7 @@ type Resealed struct {
 
 // Reseal seals every file of this catalog's segments in a store with the newest of the store's keys, one after the other, so that
 // older keys can be thrown away afterwards. It can be asked for again where it was interrupted.
-func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, error) {
+func (s *Places) Reseal(ctx context.Context, actor, name string) (*Resealed, error) {
 	st, err := s.store(ctx, name)
 	if err != nil {
 		return nil, err
@@ -35,7 +35,7 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 	}
 	out := &Resealed{}
 	for _, o := range stale {
-		ours, err := s.Shelf.HoldsFile(ctx, name, sealed.Shown(o.Name))
+		ours, err := s.Engine.Shelf.HoldsFile(ctx, name, sealed.Shown(o.Name))
 		if err != nil {
 			return out, err
 		}
@@ -43,9 +43,9 @@ func (s *Service) Reseal(ctx context.Context, actor, name string) (*Resealed, er
 			out.Strange++
 			continue
 		}
-		err = s.Shelf.WhileRead(ctx, func() error { return sealed.SealAnew(ctx, o.Name) })
+		err = s.Engine.Shelf.WhileRead(ctx, func() error { return sealed.SealAnew(ctx, o.Name) })
 		if err == nil {
-			err = s.Shelf.Exclusively(ctx, func() error { return sealed.RemoveStale(ctx, o.Name) })
+			err = s.Engine.Shelf.Exclusively(ctx, func() error { return sealed.RemoveStale(ctx, o.Name) })
 		}
 		if errors.Is(err, store.ErrCold) {
 			out.Cold++

@@ -43,29 +43,43 @@ const concurrentRuns = 2
 // clockSkew is by how much the service's clock may differ from a source's for a plan to be made.
 const clockSkew = time.Minute
 
-// Service is the running service.
+// base is what all parts of a service share.
+type base struct {
+	*deps.Deps
+	Engine *engine.Engine
+	dir    string // of the catalog and of restored files
+	ctx    context.Context
+	stop   context.CancelCauseFunc
+	wait   sync.WaitGroup // for all that goes on in the background
+}
+
+// Service is the running service: its parts, wired together.
 type Service struct {
-	*engine.Engine
-	Started time.Time
-	Mail    Mail
-	Secrets Secrets
+	*base
+	Started  time.Time
+	Access   *Access
+	Places   *Places
+	Lineages *Lineages
+	Queue    *Queue
+	Teller   *Teller
+	Chores   *Chores
+	lock     *os.File // of the data directory
+}
 
-	TellHosts []string // whose URLs may be told of restores; HOST or HOST:PORT
-	dir       string
-	lock      *os.File
-	ctx       context.Context
-	stop      context.CancelCauseFunc
-	wait      sync.WaitGroup
-	slots     chan struct{}
-
-	adding sync.Mutex // of stores: two of one place are not added side by side
-
-	mu       sync.Mutex
-	sources  map[string]*openedSource
-	stores   map[string]*openedStore
-	active   map[string]*activeRun
-	looking  map[string]*lookout  // by run: of those that wait for what does not answer
-	disagree map[[2]string]string // by source and table: what is different
+// newService wires the parts. Nothing goes on yet.
+func newService(dir string, log *slog.Logger) *Service {
+	b := &base{Deps: &deps.Deps{Now: time.Now, Log: log}, dir: dir}
+	b.ctx, b.stop = context.WithCancelCause(context.Background())
+	s := &Service{base: b, Started: time.Now(), Access: &Access{base: b}}
+	s.Places = &Places{base: b, Secrets: UsualSecrets, sources: map[string]*openedSource{}, stores: map[string]*openedStore{}}
+	b.Source, b.Store = s.Places.source, s.Places.store
+	b.Engine = engine.New(b.Deps)
+	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{}}
+	s.Teller = &Teller{base: b}
+	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, slots: make(chan struct{}, concurrentRuns), active: map[string]*activeRun{}, looking: map[string]*lookout{}}
+	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller}
+	b.Engine.Plans.Skew, b.Engine.Runs.Progress, b.Engine.Runs.Waits = clockSkew, s.Queue.publish, s.Queue.waits
+	return s
 }
 
 // activeRun is a run that is queued or running in this process.
@@ -93,32 +107,27 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 			return nil, "", fmt.Errorf("others can look into the data directory %s, and that cannot be changed: %w; `chmod 700` it as its owner", dir, err)
 		}
 	}
-	s = &Service{dir: dir, Started: time.Now(), Secrets: UsualSecrets, slots: make(chan struct{}, concurrentRuns),
-		sources: map[string]*openedSource{}, stores: map[string]*openedStore{}, active: map[string]*activeRun{}, looking: map[string]*lookout{}, disagree: map[[2]string]string{}}
+	s = newService(dir, log)
 	if s.lock, err = lockDirectory(dir); err != nil {
 		return nil, "", err
 	}
-	s.ctx, s.stop = context.WithCancelCause(context.Background())
-	c, err := catalog.Open(ctx, filepath.Join(dir, "catalog.db"))
-	if err != nil {
+	if s.Catalog, err = catalog.Open(ctx, filepath.Join(dir, "catalog.db")); err != nil {
 		s.lock.Close()
 		return nil, "", err
 	}
 	for _, fn := range set {
 		fn(s)
 	}
-	s.Engine = engine.New(&deps.Deps{Catalog: c, Source: s.source, Store: s.store, Now: time.Now, Log: log})
-	s.Plans.Skew, s.Runs.Progress, s.Runs.Waits = clockSkew, s.publish, s.waits
 	if token, err = s.firstStart(ctx); err == nil {
-		err = s.takeUp(ctx)
+		err = s.Queue.takeUp(ctx)
 	}
 	if err == nil {
 		s.wait.Add(2)
-		go s.identifyAll()
-		go s.watchLineages()
-		for name, do := range s.chores() {
+		go s.Places.identifyAll()
+		go s.Lineages.watchLineages()
+		for name, do := range s.Chores.chores() {
 			s.wait.Add(1)
-			go s.tend(name, do)
+			go s.Chores.tend(name, do)
 		}
 	}
 	if err != nil {
@@ -156,7 +165,7 @@ func (s *Service) firstStart(ctx context.Context) (token string, err error) {
 		if err != nil {
 			return "", err
 		}
-		if err := s.firstStore(ctx, path); err != nil {
+		if err := s.Places.firstStore(ctx, path); err != nil {
 			return "", err
 		}
 	}
@@ -164,7 +173,7 @@ func (s *Service) firstStart(ctx context.Context) (token string, err error) {
 	if err != nil || known != "" {
 		return "", err
 	}
-	return s.NewToken(ctx)
+	return s.Access.NewToken(ctx)
 }
 
 // Close lets batches in hand finish, leaves runs to be taken up at the next start, and closes everything.
@@ -172,7 +181,7 @@ func (s *Service) Close() error {
 	s.stop(refuse.ErrShutdown)
 	s.wait.Wait()
 	var err error
-	for _, o := range s.sources {
+	for _, o := range s.Places.sources {
 		if o.source != nil {
 			err = errors.Join(err, o.source.Close())
 		}
@@ -193,7 +202,7 @@ func checkName(field, name string) error {
 }
 
 // AddSource connects to a new source, and keeps it if that works.
-func (s *Service) AddSource(ctx context.Context, actor string, c source.Config) (*source.Report, error) {
+func (s *Places) AddSource(ctx context.Context, actor string, c source.Config) (*source.Report, error) {
 	if err := checkName("name", c.Name); err != nil {
 		return nil, err
 	}

@@ -35,7 +35,7 @@ func TestTheTokenIsShownOnceAndKeptHashed(t *testing.T) {
 	dir := t.TempDir()
 	s, token := open(t, dir)
 	instance := s.Instance
-	if ok, err := s.CheckToken(t.Context(), token); !ok || err != nil || len(token) < 30 {
+	if ok, err := s.Access.CheckToken(t.Context(), token); !ok || err != nil || len(token) < 30 {
 		t.Errorf("token %q: %v, %v", token, ok, err)
 	}
 	kept, err := s.Catalog.Setting(t.Context(), tokenSetting)
@@ -50,7 +50,7 @@ func TestTheTokenIsShownOnceAndKeptHashed(t *testing.T) {
 	if again != "" || s.Instance != instance {
 		t.Errorf("at its second start the service shows the token %q and is %s instead of %s", again, s.Instance, instance)
 	}
-	if ok, _ := s.CheckToken(t.Context(), token); !ok {
+	if ok, _ := s.Access.CheckToken(t.Context(), token); !ok {
 		t.Error("the token is forgotten")
 	}
 }
@@ -67,17 +67,17 @@ func TestASecondServiceOnTheSameDirectoryIsRefused(t *testing.T) {
 func TestSessionsEndWhenTheyAreEnded(t *testing.T) {
 	s, _ := open(t, t.TempDir())
 	defer s.Close()
-	secret, expires, err := s.BeginSession(t.Context())
+	secret, expires, err := s.Access.BeginSession(t.Context())
 	if err != nil || time.Until(expires) < 11*time.Hour {
 		t.Fatalf("%s, %v", expires, err)
 	}
-	if ok, _ := s.CheckSession(t.Context(), secret); !ok {
+	if ok, _ := s.Access.CheckSession(t.Context(), secret); !ok {
 		t.Error("a new session does not stand")
 	}
-	if err := s.EndSession(t.Context(), secret); err != nil {
+	if err := s.Access.EndSession(t.Context(), secret); err != nil {
 		t.Fatal(err)
 	}
-	if ok, _ := s.CheckSession(t.Context(), secret); ok {
+	if ok, _ := s.Access.CheckSession(t.Context(), secret); ok {
 		t.Error("an ended session stands")
 	}
 }
@@ -87,7 +87,7 @@ func TestASourceThatCannotBeReachedIsNotKept(t *testing.T) {
 	defer s.Close()
 	path := filepath.Join(t.TempDir(), "harbour.db")
 	var refused *refuse.Error
-	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "address" {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "address" {
 		t.Errorf("a file that is not there: %v", err)
 	}
 	db, err := sql.Open("sqlite", "file:"+path)
@@ -98,10 +98,10 @@ func TestASourceThatCannotBeReachedIsNotKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if r, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil || !r.OK() {
+	if r, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil || !r.OK() {
 		t.Errorf("now it is there: %+v, %v", r, err)
 	}
-	if _, err := s.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "name" {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "name" {
 		t.Errorf("the same name again: %v", err)
 	}
 	kept, err := s.Catalog.Source(t.Context(), "harbour")
@@ -113,15 +113,15 @@ func TestASourceThatCannotBeReachedIsNotKept(t *testing.T) {
 func TestListeningToARunThatIsOverEndsAtOnce(t *testing.T) {
 	s, _ := open(t, t.TempDir())
 	defer s.Close()
-	events, stop := s.Listen("nothing")
+	events, stop := s.Queue.Listen("nothing")
 	defer stop()
 	if _, ok := <-events; ok {
 		t.Error("an event of a run that is not there")
 	}
 	for _, verb := range []func() error{
-		func() error { _, err := s.Pause(t.Context(), "nothing"); return err },
-		func() error { _, err := s.Resume(t.Context(), "nothing"); return err },
-		func() error { _, err := s.Cancel(t.Context(), "nothing"); return err },
+		func() error { _, err := s.Queue.Pause(t.Context(), "nothing"); return err },
+		func() error { _, err := s.Queue.Resume(t.Context(), "nothing"); return err },
+		func() error { _, err := s.Queue.Cancel(t.Context(), "nothing"); return err },
 	} {
 		if err := verb(); !errors.Is(err, catalog.ErrNotFound) {
 			t.Errorf("got %v, want ErrNotFound", err)

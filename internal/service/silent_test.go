@@ -24,7 +24,7 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 			defer s.Close()
 			defer relay.Frozen.Store(false)
 			for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
-				now, err := s.Run(t.Context(), r.ID)
+				now, err := s.Queue.Run(t.Context(), r.ID)
 				if err != nil || time.Since(begun) > 2*time.Minute {
 					t.Fatalf("%+v, %v", now, err)
 				}
@@ -34,7 +34,7 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 			}
 			relay.Frozen.Store(true)
 			begun := time.Now()
-			if now, err := s.Pause(t.Context(), r.ID); err != nil || now.State != catalog.Paused {
+			if now, err := s.Queue.Pause(t.Context(), r.ID); err != nil || now.State != catalog.Paused {
 				t.Errorf("%+v, %v", now, err)
 			}
 			src, err := s.Source(t.Context(), "harbour")

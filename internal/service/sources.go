@@ -26,7 +26,7 @@ const (
 )
 
 // source opens a source once and keeps it open.
-func (s *Service) source(ctx context.Context, name string) (source.Source, error) {
+func (s *Places) source(ctx context.Context, name string) (source.Source, error) {
 	s.mu.Lock()
 	o := s.sources[name]
 	s.mu.Unlock()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"ambercellar/internal/archive"
@@ -12,6 +13,17 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/refuse"
 )
+
+// Places are the sources and stores, as they are opened. Each is opened once.
+type Places struct {
+	*base
+	Secrets Secrets
+	adding  sync.Mutex // of stores: two of one place are not added side by side
+
+	mu      sync.Mutex
+	sources map[string]*openedSource
+	stores  map[string]*openedStore
+}
 
 // openedStore is a store that was opened once. Each has a lock of its own, since a place that does not answer keeps others waiting.
 type openedStore struct {
@@ -24,7 +36,7 @@ type openedStore struct {
 const lookAgain = 30 * time.Second
 
 // store opens a store once and keeps it open. Whoever asks for it gets it only if what answers at its place is still that store.
-func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
+func (s *Places) store(ctx context.Context, name string) (store.Store, error) {
 	s.mu.Lock()
 	o := s.stores[name]
 	if o == nil {
@@ -68,7 +80,7 @@ func (s *Service) store(ctx context.Context, name string) (store.Store, error) {
 const glance = 2 * time.Second
 
 // StoreState says whether a store answers and is what it was, and how many bytes are free in it; -1: not known.
-func (s *Service) StoreState(ctx context.Context, name string) (free int64, err error) {
+func (s *Places) StoreState(ctx context.Context, name string) (free int64, err error) {
 	within, cancel := context.WithTimeout(ctx, glance)
 	defer cancel()
 	st, err := s.store(within, name)
@@ -101,7 +113,7 @@ func sameStore(ctx context.Context, c *catalog.Store, st store.Store) error {
 
 // identify gives a store that an older version added its identity, or takes up the one that its place has. Where the catalog knows
 // segments there, one of them must be found first. A store whose place is another's too gives its files and takes none.
-func (s *Service) identify(ctx context.Context, c *catalog.Store, st store.Store) (store.Store, error) {
+func (s *Places) identify(ctx context.Context, c *catalog.Store, st store.Store) (store.Store, error) {
 	s.adding.Lock()
 	defer s.adding.Unlock()
 	if err := s.hasItsSegments(ctx, c, st); err != nil {
@@ -129,7 +141,7 @@ func (s *Service) identify(ctx context.Context, c *catalog.Store, st store.Store
 }
 
 // hasItsSegments looks for a file of the newest segment that the catalog knows in a store.
-func (s *Service) hasItsSegments(ctx context.Context, c *catalog.Store, st store.Store) error {
+func (s *Places) hasItsSegments(ctx context.Context, c *catalog.Store, st store.Store) error {
 	newest, err := s.Catalog.NewestIn(ctx, c.Name)
 	if err != nil || newest == nil {
 		return err
@@ -142,7 +154,7 @@ func (s *Service) hasItsSegments(ctx context.Context, c *catalog.Store, st store
 }
 
 // shared says in what way the place of a store is another store's too; empty: it is its own. id is its identity, nil where it has none yet.
-func (s *Service) shared(ctx context.Context, c *catalog.Store, st store.Store, id *store.Identity) (string, error) {
+func (s *Places) shared(ctx context.Context, c *catalog.Store, st store.Store, id *store.Identity) (string, error) {
 	others, err := s.Catalog.Stores(ctx)
 	if err != nil {
 		return "", err
@@ -177,7 +189,7 @@ func (s *Service) shared(ctx context.Context, c *catalog.Store, st store.Store, 
 }
 
 // identifyAll gives the stores of older versions their identities. One whose place does not answer gets it when it is first used.
-func (s *Service) identifyAll() {
+func (s *Places) identifyAll() {
 	defer s.wait.Done()
 	stores, err := s.Catalog.Stores(s.ctx)
 	for _, c := range stores {
@@ -210,7 +222,7 @@ func openStore(c *catalog.Store) (store.Store, error) {
 }
 
 // firstStore adds the store that the service makes in its data directory at its first start. One may lie there, from a catalog that was lost.
-func (s *Service) firstStore(ctx context.Context, path string) error {
+func (s *Places) firstStore(ctx context.Context, path string) error {
 	st, err := store.MakeDirectory(path)
 	if err != nil {
 		return err
@@ -227,7 +239,7 @@ func (s *Service) firstStore(ctx context.Context, path string) error {
 
 // AddStore tries a new store out, gives its place an identity, and keeps it. existing: it comes from elsewhere, and has an identity or
 // segments already.
-func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, existing bool) error {
+func (s *Places) AddStore(ctx context.Context, actor string, c catalog.Store, existing bool) error {
 	s.adding.Lock()
 	defer s.adding.Unlock()
 	if err := checkName("name", c.Name); err != nil {
@@ -295,7 +307,7 @@ func (s *Service) AddStore(ctx context.Context, actor string, c catalog.Store, e
 }
 
 // newPlace opens the place of a new store, tries it out, and gives it an identity where it has none: fresh.
-func (s *Service) newPlace(ctx context.Context, c *catalog.Store, existing bool) (st store.Store, fresh bool, err error) {
+func (s *Places) newPlace(ctx context.Context, c *catalog.Store, existing bool) (st store.Store, fresh bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	refused := func(message, remedy string) (store.Store, bool, error) {

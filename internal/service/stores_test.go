@@ -35,7 +35,7 @@ func TestOnePlaceIsOneStore(t *testing.T) {
 	root := t.TempDir()
 	path := func(names ...string) string { return filepath.Join(append([]string{root}, names...)...) }
 	add := func(name, path string) error {
-		return s.AddStore(t.Context(), "me", catalog.Store{Name: name, Path: path}, false)
+		return s.Places.AddStore(t.Context(), "me", catalog.Store{Name: name, Path: path}, false)
 	}
 	if err := add("attic", path("attic")); err != nil {
 		t.Fatal(err)
@@ -95,7 +95,7 @@ func TestOneBucketIsOneStore(t *testing.T) {
 	add := func(name, endpoint, prefix string, existing bool) error {
 		c := catalog.Store{Name: name}
 		c.Bucket.V = store.Bucket{Endpoint: endpoint, Name: "attic", Prefix: prefix}
-		return s.AddStore(t.Context(), "me", c, existing)
+		return s.Places.AddStore(t.Context(), "me", c, existing)
 	}
 	other := strings.Replace(server.URL, "127.0.0.1", "localhost", 1)
 	if err := add("harbour", server.URL, "archive/harbour", false); err != nil {
@@ -127,7 +127,7 @@ func TestAStoreThatIsAwayIsNotMadeAnew(t *testing.T) {
 	s, _ := open(t, data)
 	root := t.TempDir()
 	disk, aside := filepath.Join(root, "disk"), filepath.Join(root, "aside")
-	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: disk}, false); err != nil {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: disk}, false); err != nil {
 		t.Fatal(err)
 	}
 	st, err := s.Store(t.Context(), "attic")
@@ -193,7 +193,7 @@ func TestAStoreThatIsAwayIsNotMadeAnew(t *testing.T) {
 	} else {
 		f.Close()
 	}
-	if err := s.AddStore(t.Context(), "me", catalog.Store{Name: "loft", Path: filepath.Join(root, "loft")}, true); err == nil || !strings.Contains(err.Error(), "mount") {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "loft", Path: filepath.Join(root, "loft")}, true); err == nil || !strings.Contains(err.Error(), "mount") {
 		t.Errorf("an existing store that is not there: %v", err)
 	}
 }
@@ -202,7 +202,7 @@ func TestAStoreThatIsAwayIsNotMadeAnew(t *testing.T) {
 func TestAStoreComesFromElsewhere(t *testing.T) {
 	one, _ := open(t, t.TempDir())
 	place := filepath.Join(t.TempDir(), "attic")
-	if err := one.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, false); err != nil {
+	if err := one.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, false); err != nil {
 		t.Fatal(err)
 	}
 	was, err := one.Catalog.Store(t.Context(), "attic")
@@ -212,10 +212,10 @@ func TestAStoreComesFromElsewhere(t *testing.T) {
 	one.Close()
 	two, _ := open(t, t.TempDir())
 	defer two.Close()
-	if err := two.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, false); err == nil || !strings.Contains(err.Error(), "-existing") {
+	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, false); err == nil || !strings.Contains(err.Error(), "-existing") {
 		t.Errorf("without a word: %v", err)
 	}
-	if err := two.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, true); err != nil {
+	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, true); err != nil {
 		t.Error(err)
 	}
 	if c, err := two.Catalog.Store(t.Context(), "attic"); err != nil || c.Identity != was.Identity || c.Identity == "" {
@@ -228,7 +228,7 @@ func TestAStoreComesFromElsewhere(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(bare, "harbour", "scan", "01M842KQCYFD047AM346QQAKHQ", "000001-01M842KQCYFD047AM346QQAKHQ.parquet"), nil, 0o640); err != nil {
 		t.Fatal(err)
 	}
-	if err := two.AddStore(t.Context(), "me", catalog.Store{Name: "bare", Path: bare}, false); err == nil || !strings.Contains(err.Error(), "holds segments already") {
+	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "bare", Path: bare}, false); err == nil || !strings.Contains(err.Error(), "holds segments already") {
 		t.Errorf("segments without an identity: %v", err)
 	}
 }

@@ -22,6 +22,13 @@ import (
 	"ambercellar/internal/engine/refuse"
 )
 
+// Teller tells the askers of restores what became of them.
+type Teller struct {
+	*base
+	Mail  Mail
+	Hosts []string // whose URLs may be told; HOST or HOST:PORT
+}
+
 // Mail says through which SMTP server (RFC 5321) mail goes out. Where the environment variable of PasswordEnv is set, the service
 // signs in as the sender.
 type Mail struct {
@@ -50,7 +57,7 @@ func (m Mail) Problem() string {
 const tellFor = 24 * time.Hour
 
 // tellReady tells whoever asked for a restore that it is ready, or that nothing came of it. What cannot be told is tried again.
-func (s *Service) tellReady(ctx context.Context) error {
+func (s *Teller) tellReady(ctx context.Context) error {
 	list, err := s.Catalog.Untold(ctx)
 	failed := make([]error, len(list))
 	var group errgroup.Group
@@ -74,7 +81,7 @@ func (s *Service) tellReady(ctx context.Context) error {
 // tellAtOnce is how many are told side by side.
 const tellAtOnce = 8
 
-func (s *Service) tell(ctx context.Context, r *catalog.Restore) error {
+func (s *Teller) tell(ctx context.Context, r *catalog.Restore) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	if strings.Contains(r.Tell, "://") {
@@ -144,9 +151,9 @@ type Told struct {
 }
 
 // mayTell refuses a URL of a host that the start of the service does not name: what can be reached from here is not for everybody who may ask.
-func (s *Service) mayTell(to string) error {
+func (s *Teller) mayTell(to string) error {
 	u, err := url.Parse(to)
-	if err != nil || u.Host == "" || slices.Contains(s.TellHosts, u.Host) || slices.Contains(s.TellHosts, u.Hostname()) {
+	if err != nil || u.Host == "" || slices.Contains(s.Hosts, u.Host) || slices.Contains(s.Hosts, u.Hostname()) {
 		return err
 	}
 	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host), Remedy: "name the host where the service is started (`ambercellar serve -tell-hosts HOST,…`), or write a mail address"}

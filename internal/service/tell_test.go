@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -60,10 +61,11 @@ func postOffice(t *testing.T) (address string, letter <-chan string) {
 // TestAskersAreTold: by mail and by a URL, what became of the restore; and who cannot be told is an error that names why.
 func TestAskersAreTold(t *testing.T) {
 	address, letters := postOffice(t)
-	s := &Service{Mail: Mail{Server: address, From: "cellar@harbour.example"}}
+	s := newService(t.TempDir(), slog.New(slog.DiscardHandler))
+	s.Teller.Mail = Mail{Server: address, From: "cellar@harbour.example"}
 	until := catalog.At(time.Date(2026, 12, 1, 8, 30, 0, 0, time.UTC))
 	r := &catalog.Restore{ID: "R1", Source: "harbour", Table: "boarding_scan", State: catalog.RestoreDone, Restored: 1844, Skipped: 3, Note: "fare dispute", ExpiresAt: &until, Tell: "keeper@harbour.example"}
-	if err := s.tell(t.Context(), r); err != nil {
+	if err := s.Teller.tell(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	select {
@@ -93,26 +95,26 @@ func TestAskersAreTold(t *testing.T) {
 	}))
 	defer desk.Close()
 	r.Tell, r.Scope.V.Where, r.Reason = desk.URL, "passenger = 'somebody'", "somebody's row"
-	if err := s.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "nothing is sent to 127.0.0.1") {
+	if err := s.Teller.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "nothing is sent to 127.0.0.1") {
 		t.Errorf("a host that nobody allowed: %v", err)
 	}
-	s.TellHosts = []string{"127.0.0.1"}
-	if err := s.tell(t.Context(), r); err != nil || told.ID != "R1" {
+	s.Teller.Hosts = []string{"127.0.0.1"}
+	if err := s.Teller.tell(t.Context(), r); err != nil || told.ID != "R1" {
 		t.Errorf("%+v, %v", told, err)
 	}
 	r.State = catalog.RestoreFailed
-	if err := s.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "418") {
+	if err := s.Teller.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "418") {
 		t.Errorf("a desk that does not take it: %v", err)
 	}
 	r.Tell = desk.URL + "/moved"
-	if err := s.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "307") {
+	if err := s.Teller.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "307") {
 		t.Errorf("a desk that sends it elsewhere: %v", err)
 	}
 	if text := letter(r); strings.Contains(text, "somebody") || !strings.Contains(text, "restore show R1") {
 		t.Errorf("the letter of one that failed:\n%s", text)
 	}
 	r.Tell = "keeper@harbour.example"
-	if err := (&Service{}).tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "-smtp") {
+	if err := newService(t.TempDir(), slog.New(slog.DiscardHandler)).Teller.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "-smtp") {
 		t.Errorf("without a mail server: %v", err)
 	}
 	for m, want := range map[Mail]string{{}: "", {Server: "post"}: "no HOST:PORT", {Server: "post:x", From: "a@b"}: "no port", {Server: "post:25"}: "sender's address"} {

@@ -16,6 +16,14 @@ import (
 	"ambercellar/internal/engine/upkeep"
 )
 
+// Chores keep the archive in order, each in its own loop.
+type Chores struct {
+	*base
+	places *Places
+	queue  *Queue
+	teller *Teller
+}
+
 // A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest tendEvery after it looked last, and
 // tendRarely after that at the latest: what changes outside the catalog wakes nobody. After something failed, it waits longer each time, up to tendRarely.
 const tendEvery, tendRarely = 2 * time.Second, 30 * time.Second
@@ -25,7 +33,7 @@ type chore func(context.Context) (time.Time, error)
 
 // chores keep the archive in order, beside runs and restores. Each goes on by itself: one that takes hours, or waits for what does not answer,
 // keeps none of the others waiting.
-func (s *Service) chores() map[string]chore {
+func (s *Chores) chores() map[string]chore {
 	counted := func(what string, do func(context.Context) (int, error)) chore {
 		return func(ctx context.Context) (time.Time, error) {
 			n, err := do(ctx)
@@ -36,20 +44,20 @@ func (s *Service) chores() map[string]chore {
 		}
 	}
 	return map[string]chore{
-		"waiting runs":  s.goOnWaiting,
-		"second copies": counted("second copies made", s.Upkeep.CopySeconds),
-		"spans":         counted("segments whose keys are known now", s.Upkeep.SpanSegments),
-		"moves":         counted("segments moved to cold stores", s.Upkeep.FinishMoves),
+		"waiting runs":  s.queue.goOnWaiting,
+		"second copies": counted("second copies made", s.Engine.Upkeep.CopySeconds),
+		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
+		"moves":         counted("segments moved to cold stores", s.Engine.Upkeep.FinishMoves),
 		"retrievals":    s.lookAfterRetrievals,
 		"forgetting":    s.forgetting(),
-		"telling":       func(ctx context.Context) (time.Time, error) { return time.Time{}, s.tellReady(ctx) },
+		"telling":       func(ctx context.Context) (time.Time, error) { return time.Time{}, s.teller.tellReady(ctx) },
 		"taking back":   s.takingBack(),
 		"scrubbing":     func(ctx context.Context) (time.Time, error) { return time.Time{}, s.scrubAll(ctx) },
 	}
 }
 
 // tend does one chore again and again.
-func (s *Service) tend(name string, do chore) {
+func (s *Chores) tend(name string, do chore) {
 	defer s.wait.Done()
 	said, wait := "", tendEvery
 	var changed <-chan struct{}
@@ -88,12 +96,12 @@ func (s *Service) tend(name string, do chore) {
 }
 
 // lookAfterRetrievals sees what has arrived from cold storage, and lets the restores go on that wait for it.
-func (s *Service) lookAfterRetrievals(ctx context.Context) (time.Time, error) {
-	n, err := s.Retrieve.LookAfterRetrievals(ctx)
+func (s *Chores) lookAfterRetrievals(ctx context.Context) (time.Time, error) {
+	n, err := s.Engine.Retrieve.LookAfterRetrievals(ctx)
 	if n > 0 {
 		s.Log.Info("retrieved segments are there", "segments", n)
 	}
-	err = errors.Join(err, s.goOnRetrieved(ctx))
+	err = errors.Join(err, s.queue.goOnRetrieved(ctx))
 	asked, listing := s.Catalog.RetrievalsIn(ctx, catalog.RetrievalAsked)
 	if len(asked) == 0 {
 		return time.Time{}, errors.Join(err, listing)
@@ -105,7 +113,7 @@ func (s *Service) lookAfterRetrievals(ctx context.Context) (time.Time, error) {
 const takeBackAgain = time.Minute
 
 // takingBack returns what takes back the rows of restores whose time is over.
-func (s *Service) takingBack() chore {
+func (s *Chores) takingBack() chore {
 	tried := map[string]time.Time{}
 	return func(ctx context.Context) (next time.Time, err error) {
 		list, err := s.Catalog.Expiring(ctx, "")
@@ -147,7 +155,7 @@ func sooner(a, b time.Time) time.Time {
 }
 
 // scrubAll verifies the segments whose time has come, all stores side by side, each in its window.
-func (s *Service) scrubAll(ctx context.Context) error {
+func (s *Chores) scrubAll(ctx context.Context) error {
 	stores, err := s.Catalog.Stores(ctx)
 	failed := make([]error, len(stores))
 	var group sync.WaitGroup
@@ -162,7 +170,7 @@ func (s *Service) scrubAll(ctx context.Context) error {
 	return errors.Join(append(failed, err)...)
 }
 
-func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
+func (s *Chores) scrub(ctx context.Context, st *catalog.Store) error {
 	how := st.Scrub.V
 	if how.Every == "" {
 		return nil
@@ -186,7 +194,7 @@ func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
 		defer cancel()
 	}
 	since := every.Before(s.Now(), time.UTC)
-	if n, err := s.Retrieve.RetrieveToVerify(ctx, st, since); err != nil {
+	if n, err := s.Engine.Retrieve.RetrieveToVerify(ctx, st, since); err != nil {
 		return err
 	} else if n > 0 {
 		s.Log.Info("cold segments are retrieved to be verified", "store", st.Name, "segments", n)
@@ -210,7 +218,7 @@ func (s *Service) scrub(ctx context.Context, st *catalog.Store) error {
 var errWindow = errors.New("the window for scrubbing closed; what is left follows in the next one")
 
 // RequestVerification keeps a verification and carries it out in the background.
-func (s *Service) RequestVerification(ctx context.Context, actor string, q upkeep.VerificationRequest) (*catalog.Verification, error) {
+func (s *Queue) RequestVerification(ctx context.Context, actor string, q upkeep.VerificationRequest) (*catalog.Verification, error) {
 	v, err := s.Engine.Upkeep.RequestVerification(ctx, actor, q, nil)
 	if err != nil {
 		return nil, err
@@ -236,7 +244,7 @@ type StoreChange struct {
 }
 
 // SetStore changes a store's second store, or how it is scrubbed.
-func (s *Service) SetStore(ctx context.Context, actor, name string, c StoreChange) error {
+func (s *Places) SetStore(ctx context.Context, actor, name string, c StoreChange) error {
 	st, err := s.Catalog.Store(ctx, name)
 	if err != nil {
 		return err
@@ -310,7 +318,7 @@ func checkTariff(t *catalog.Tariff) error {
 	return nil
 }
 
-func (s *Service) checkSecond(ctx context.Context, st *catalog.Store) error {
+func (s *Places) checkSecond(ctx context.Context, st *catalog.Store) error {
 	if st.Second == "" {
 		return nil
 	}

@@ -14,8 +14,8 @@ func TestChoresAreWokenByWhatIsWritten(t *testing.T) {
 	s, _ := open(t, t.TempDir())
 	var looks, timed atomic.Int64
 	s.wait.Add(2)
-	go s.tend("look", func(context.Context) (time.Time, error) { looks.Add(1); return time.Time{}, nil })
-	go s.tend("in time", func(context.Context) (time.Time, error) {
+	go s.Chores.tend("look", func(context.Context) (time.Time, error) { looks.Add(1); return time.Time{}, nil })
+	go s.Chores.tend("in time", func(context.Context) (time.Time, error) {
 		timed.Add(1)
 		return s.Now().Add(2 * tendEvery), nil
 	})
@@ -46,7 +46,7 @@ func TestAChoreThatFailsWaits(t *testing.T) {
 	s, _ := open(t, t.TempDir())
 	var looks atomic.Int64
 	s.wait.Add(1)
-	go s.tend("fail", func(ctx context.Context) (time.Time, error) {
+	go s.Chores.tend("fail", func(ctx context.Context) (time.Time, error) {
 		looks.Add(1)
 		return time.Time{}, errors.Join(errors.New("it cannot be done"), s.Catalog.Note(ctx, "me", "fail", "here", ""))
 	})
