@@ -3,7 +3,18 @@
   import Router, { router } from "svelte-spa-router";
   import { wrap } from "svelte-spa-router/wrap";
   import { ThemeProvider } from "flowbite-svelte";
-  import { ArchiveOutline, ChartPieOutline, LockOutline, DatabaseOutline, FileLinesOutline, MoonOutline, PlayOutline, SearchOutline, TrashBinOutline, UndoOutline } from "flowbite-svelte-icons";
+  import {
+    ArchiveOutline,
+    ChartPieOutline,
+    LockOutline,
+    DatabaseOutline,
+    FileLinesOutline,
+    MoonOutline,
+    PlayOutline,
+    SearchOutline,
+    TrashBinOutline,
+    UndoOutline
+  } from "flowbite-svelte-icons";
   import { api, onSignedOut, take } from "./api/client";
   import { toggleTheme } from "./lib/theme";
   import Fresh from "./lib/Fresh.svelte";
@@ -25,17 +36,45 @@
   import Search from "./pages/search/Search.svelte";
   import SignIn from "./pages/signin/SignIn.svelte";
 
+  // eslint-disable-next-line @typescript-eslint/no-explicit-any -- pages take whatever their route has
   const fresh = (page: Component<any>) => wrap({ component: Fresh as unknown as Component, props: { page } });
   const routes = {
-    "/": Overview, "/tables": Tables, "/tables/:source/:table": fresh(TableDetail), "/rules": Rules, "/rules/apply": ApplyRules, "/rules/new": fresh(RuleBuilder), "/rules/:rule": fresh(RuleDetail), "/rules/:rule/edit": fresh(RuleBuilder), "/holds": Holds,
-    "/runs": Runs, "/runs/:run": fresh(RunDetail), "/archive": Archive, "/archive/:segment": fresh(SegmentDetail), "/search": Search, "/disposals": Disposals, "/restores": Restores, "/restores/request": RequestRestore, "*": Overview,
+    "/": Overview,
+    "/tables": Tables,
+    "/tables/:source/:table": fresh(TableDetail),
+    "/rules": Rules,
+    "/rules/apply": ApplyRules,
+    "/rules/new": fresh(RuleBuilder),
+    "/rules/:rule": fresh(RuleDetail),
+    "/rules/:rule/edit": fresh(RuleBuilder),
+    "/holds": Holds,
+    "/runs": Runs,
+    "/runs/:run": fresh(RunDetail),
+    "/archive": Archive,
+    "/archive/:segment": fresh(SegmentDetail),
+    "/search": Search,
+    "/disposals": Disposals,
+    "/restores": Restores,
+    "/restores/request": RequestRestore,
+    "*": Overview
   };
   const places = [
-    { href: "#/", text: "Overview", icon: ChartPieOutline }, { href: "#/tables", text: "Tables", icon: DatabaseOutline }, { href: "#/rules", text: "Rules", icon: FileLinesOutline },
-    { href: "#/runs", text: "Runs", icon: PlayOutline }, { href: "#/archive", text: "Archive", icon: ArchiveOutline }, { href: "#/search", text: "Search", icon: SearchOutline }, { href: "#/restores", text: "Restores", icon: UndoOutline }, { href: "#/disposals", text: "Disposals", icon: TrashBinOutline }, { href: "#/holds", text: "Holds", icon: LockOutline },
+    { href: "#/", text: "Overview", icon: ChartPieOutline },
+    { href: "#/tables", text: "Tables", icon: DatabaseOutline },
+    { href: "#/rules", text: "Rules", icon: FileLinesOutline },
+    { href: "#/runs", text: "Runs", icon: PlayOutline },
+    { href: "#/archive", text: "Archive", icon: ArchiveOutline },
+    { href: "#/search", text: "Search", icon: SearchOutline },
+    { href: "#/restores", text: "Restores", icon: UndoOutline },
+    { href: "#/disposals", text: "Disposals", icon: TrashBinOutline },
+    { href: "#/holds", text: "Holds", icon: LockOutline }
   ];
   // Tables and lists are read all day: less air than the library's defaults.
-  const dense = { tableBodyRow: "border-gray-200 dark:border-gray-700", tableBodyCell: "px-3 py-1.5 first:ps-4 last:pe-4 font-normal text-gray-800 dark:text-gray-200", tableHeadCell: "px-3 py-2 first:ps-4 last:pe-4 font-medium normal-case text-gray-500 dark:text-gray-400" };
+  const dense = {
+    tableBodyRow: "border-gray-200 dark:border-gray-700",
+    tableBodyCell: "px-3 py-1.5 first:ps-4 last:pe-4 font-normal text-gray-800 dark:text-gray-200",
+    tableHeadCell: "px-3 py-2 first:ps-4 last:pe-4 font-medium normal-case text-gray-500 dark:text-gray-400"
+  };
 
   let signedIn = $state<boolean>();
   onSignedOut(() => (signedIn = false));
@@ -46,7 +85,10 @@
       history.replaceState(null, "", "#/"); // the token must not stay in the address
       await take(api.POST("/session", { body: { token: decodeURIComponent(token) } })).catch(() => {});
     }
-    signedIn = await take(api.GET("/session")).then(() => true, () => false);
+    signedIn = await take(api.GET("/session")).then(
+      () => true,
+      () => false
+    );
   }
   begin();
 
@@ -64,26 +106,46 @@
   {#if signedIn === false}
     <SignIn done={() => (signedIn = true)} />
   {:else if signedIn}
-    <a href="#main" class="sr-only focus:not-sr-only focus:absolute focus:p-2" onclick={(e) => { e.preventDefault(); document.getElementById("main")?.focus(); }}>Skip to content</a>
+    <a
+      href="#main"
+      class="sr-only focus:not-sr-only focus:absolute focus:p-2"
+      onclick={(e) => {
+        e.preventDefault();
+        document.getElementById("main")?.focus();
+      }}>Skip to content</a>
     <div class="flex min-h-screen">
-      <nav aria-label="Main" class="sticky top-0 flex h-screen w-48 shrink-0 flex-col border-e border-gray-200 bg-white px-2 py-4 dark:border-gray-700 dark:bg-gray-800">
-        <a href="#/" class="mb-4 flex items-center gap-2 px-2 font-semibold"><img src="/icon.svg" alt="" class="h-6 w-6" />Amber Cellar</a>
+      <nav
+        aria-label="Main"
+        class="sticky top-0 flex h-screen w-48 shrink-0 flex-col border-e border-gray-200 bg-white px-2 py-4
+          dark:border-gray-700 dark:bg-gray-800">
+        <a href="#/" class="mb-4 flex items-center gap-2 px-2 font-semibold"
+          ><img src="/icon.svg" alt="" class="h-6 w-6" />Amber Cellar</a>
         <ul class="space-y-0.5">
           {#each places as p (p.href)}
             <li>
-              <a href={p.href} aria-current={isHere(p.href) ? "page" : undefined}
-                class="flex items-center gap-2.5 rounded px-2 py-1.5 text-sm {isHere(p.href) ? 'bg-primary-100 font-semibold text-primary-900 dark:bg-primary-900 dark:text-primary-100' : 'text-gray-700 hover:bg-gray-100 dark:text-gray-300 dark:hover:bg-gray-700'}">
+              <a
+                href={p.href}
+                aria-current={isHere(p.href) ? "page" : undefined}
+                class="flex items-center gap-2.5 rounded px-2 py-1.5 text-sm {isHere(p.href)
+                  ? 'bg-primary-100 font-semibold text-primary-900 dark:bg-primary-900 dark:text-primary-100'
+                  : 'text-gray-700 hover:bg-gray-100 dark:text-gray-300 dark:hover:bg-gray-700'}">
                 <p.icon class="h-4 w-4" aria-hidden="true" />{p.text}
               </a>
             </li>
           {/each}
         </ul>
         <div class="mt-auto space-y-0.5 text-sm text-gray-600 dark:text-gray-400">
-          <button class="flex w-full items-center gap-2.5 rounded px-2 py-1.5 hover:bg-gray-100 dark:hover:bg-gray-700" onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>
-          <button class="w-full rounded px-2 py-1.5 text-left hover:bg-gray-100 dark:hover:bg-gray-700" onclick={signOut}>Sign out</button>
+          <button
+            class="flex w-full items-center gap-2.5 rounded px-2 py-1.5 hover:bg-gray-100 dark:hover:bg-gray-700"
+            onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>
+          <button
+            class="w-full rounded px-2 py-1.5 text-left hover:bg-gray-100 dark:hover:bg-gray-700"
+            onclick={signOut}>Sign out</button>
         </div>
       </nav>
-      <main id="main" tabindex="-1" class="min-w-0 flex-1 px-6 py-5 outline-none"><Router {routes} restoreScrollState /></main>
+      <main id="main" tabindex="-1" class="min-w-0 flex-1 px-6 py-5 outline-none">
+        <Router {routes} restoreScrollState />
+      </main>
     </div>
   {/if}
 </ThemeProvider>

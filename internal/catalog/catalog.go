@@ -28,7 +28,8 @@ var migrations embed.FS
 type Catalog struct {
 	db      *sqlx.DB // for reading alone
 	writes  *writer
-	address string // for a connection of one's own
+	Now     func() time.Time // the clock of what is written; time.Now unless set before the first use
+	address string           // for a connection of one's own
 }
 
 // readers is how many read at a time at the most.
@@ -43,7 +44,7 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}
-	c := &Catalog{address: fileAddress(path) + "?" + q.Encode()}
+	c := &Catalog{Now: time.Now, address: fileAddress(path) + "?" + q.Encode()}
 	writes, err := sqlx.Open("sqlite", c.address)
 	if err != nil {
 		return nil, err
@@ -129,7 +130,8 @@ func (j *JSON[T]) Scan(v any) error {
 	return fmt.Errorf("catalog: JSON is a %T", v)
 }
 
-func (j JSON[T]) MarshalJSON() ([]byte, error)  { return json.Marshal(j.V) }
+func (j JSON[T]) MarshalJSON() ([]byte, error) { return json.Marshal(j.V) }
+
 func (j *JSON[T]) UnmarshalJSON(b []byte) error { return json.Unmarshal(b, &j.V) }
 
 // get reads one record; kind and name go into the error.
@@ -191,61 +193,4 @@ func (c *Catalog) Setting(ctx context.Context, name string) (v string, err error
 func (c *Catalog) SetSetting(ctx context.Context, name, v string) error {
 	_, err := c.writes.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, v)
 	return err
-}
-
-// SetToken keeps the hash of the administrator's token, and ends all sessions that were begun with another.
-func (c *Catalog) SetToken(ctx context.Context, name, hash string) error {
-	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, hash); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM session")
-		return err
-	})
-}
-
-// AddSession keeps the hash of a console session's secret.
-func (c *Catalog) AddSession(ctx context.Context, hash string, expires time.Time) error {
-	err := c.EndOldSessions(ctx, time.Now())
-	if err == nil {
-		_, err = c.writes.ExecContext(ctx, "INSERT INTO session VALUES (?, ?)", hash, At(expires))
-	}
-	return err
-}
-
-// HasSession says whether a session stands and has not run out.
-func (c *Catalog) HasSession(ctx context.Context, hash string, now time.Time) (ok bool, err error) {
-	err = c.db.GetContext(ctx, &ok, "SELECT count(*) > 0 FROM session WHERE hash = ? AND expires_at > ?", hash, At(now))
-	return ok, err
-}
-
-// EndSession forgets a session.
-func (c *Catalog) EndSession(ctx context.Context, hash string) error {
-	_, err := c.writes.ExecContext(ctx, "DELETE FROM session WHERE hash = ?", hash)
-	return err
-}
-
-// Entry is a line of the audit log.
-type Entry struct {
-	ID      int64  `db:"id" json:"id"`
-	At      Time   `db:"at" json:"at"`
-	Actor   string `db:"actor" json:"actor"`
-	Action  string `db:"action" json:"action"`
-	Subject string `db:"subject" json:"subject"`
-	Detail  string `db:"detail" json:"detail"`
-}
-
-// Note writes a line into the audit log.
-func (c *Catalog) Note(ctx context.Context, actor, action, subject, detail string) error {
-	return note(ctx, c.writes, actor, action, subject, detail)
-}
-
-func note(ctx context.Context, x sqlx.ExecerContext, actor, action, subject, detail string) error {
-	_, err := x.ExecContext(ctx, "INSERT INTO audit (at, actor, action, subject, detail) VALUES (?, ?, ?, ?, ?)", At(time.Now()), actor, action, subject, detail)
-	return err
-}
-
-// AuditLog returns the newest lines of the audit log.
-func (c *Catalog) AuditLog(ctx context.Context, p Page) ([]Entry, error) {
-	return paged[Entry](ctx, c.db, p, order{columns: []string{"id"}}, "SELECT * FROM audit WHERE true")
 }

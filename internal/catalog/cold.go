@@ -36,7 +36,7 @@ func (c *Catalog) AddRetrieval(ctx context.Context, r *Retrieval) error {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO retrieval VALUES (:id, :segment, :store, :priority, :days, :bytes, :price, :currency, :state, :reason, :note, :created_at, :created_by, :expected_at, :ready_at, :until)`, r); err != nil {
 			return err
 		}
-		return note(ctx, tx, r.CreatedBy, "segment retrieve", r.Segment, fmt.Sprintf("from store %s at %s priority for %d days: %s", r.Store, r.Priority, r.Days, r.Note))
+		return c.note(ctx, tx, r.CreatedBy, "segment retrieve", r.Segment, fmt.Sprintf("from store %s at %s priority for %d days: %s", r.Store, r.Priority, r.Days, r.Note))
 	})
 }
 
@@ -85,7 +85,7 @@ func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from stri
 			WHERE id = :id AND state = 'closed' AND disposal = '' AND leaving = '' AND coalesce(nullif(rows_store, ''), store) = :leaving`, s)); err != nil {
 			return fmt.Errorf("segment %s: %w", s.ID, err)
 		}
-		return note(ctx, tx, actor, "segment move", s.ID, fmt.Sprintf("its rows from store %s to store %s", from, s.RowsIn()))
+		return c.note(ctx, tx, actor, "segment move", s.ID, fmt.Sprintf("its rows from store %s to store %s", from, s.RowsIn()))
 	})
 }
 

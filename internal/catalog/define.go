@@ -89,7 +89,7 @@ func (c *Catalog) AddSource(ctx context.Context, actor string, s source.Config) 
 		if _, err := tx.NamedExecContext(ctx, "INSERT INTO source (name, engine, address, password_env, password_file, tls, tls_ca, connections, disk, origin) VALUES (:name, :engine, :address, :password_env, :password_file, :tls, :tls_ca, :connections, :disk, :origin)", s); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address)
+		return c.note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address)
 	})
 }
 
@@ -109,7 +109,7 @@ func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
 		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store (name, kind, path, second, scrub, bucket, seal, tariff, identity) VALUES (:name, :kind, :path, :second, :scrub, :bucket, :seal, :tariff, :identity)", s); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "store add", s.Name, s.Path)
+		return c.note(ctx, tx, actor, "store add", s.Name, s.Path)
 	})
 }
 
@@ -119,7 +119,7 @@ func (c *Catalog) SetStore(ctx context.Context, actor string, s Store) error {
 		if _, err := tx.NamedExecContext(ctx, "UPDATE store SET second = :second, scrub = :scrub, seal = :seal, tariff = :tariff WHERE name = :name", s); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "store set", s.Name, fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every, s.Scrub.V.Rate, s.Scrub.V.Window))
+		return c.note(ctx, tx, actor, "store set", s.Name, fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every, s.Scrub.V.Rate, s.Scrub.V.Window))
 	})
 }
 
@@ -129,7 +129,7 @@ func (c *Catalog) SetIdentity(ctx context.Context, actor, name, identity string)
 		if err := changed(tx.ExecContext(ctx, "UPDATE store SET identity = ? WHERE name = ? AND identity = ''", identity, name)); err != nil {
 			return fmt.Errorf("store %s: %w", name, err)
 		}
-		return note(ctx, tx, actor, "store identity", name, identity)
+		return c.note(ctx, tx, actor, "store identity", name, identity)
 	})
 }
 
@@ -203,7 +203,7 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 				if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO keep VALUES (?, ?, ?, ?, ?)", k.Name, JSON[rule.Named]{*k}, a.Document.Text, At(now), actor); err != nil {
 					return err
 				}
-				if err := note(ctx, tx, actor, "keep apply", k.Name, fmt.Sprint(a.Changes)); err != nil {
+				if err := c.note(ctx, tx, actor, "keep apply", k.Name, fmt.Sprint(a.Changes)); err != nil {
 					return err
 				}
 				continue
@@ -219,7 +219,7 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 				r.Name, revision, a.Document.Text, JSON[rule.Rule]{r}, JSON[[]string]{a.Changes}, At(now), actor, JSON[*shape.Table]{a.Shape}, a.Reason); err != nil {
 				return err
 			}
-			if err := note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s", revision, a.Changes, a.Reason)); err != nil {
+			if err := c.note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s", revision, a.Changes, a.Reason)); err != nil {
 				return err
 			}
 		}

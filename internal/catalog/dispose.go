@@ -99,7 +99,7 @@ func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 		if err := tx.GetContext(ctx, &d.DisposalSum, "SELECT segments, row_count, bytes, gone, staying FROM disposal WHERE id = ?", d.ID); err != nil {
 			return err
 		}
-		return note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
+		return c.note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
 	})
 }
 
@@ -240,7 +240,7 @@ func (c *Catalog) ApproveDisposal(ctx context.Context, actor, id string, now Tim
 		if _, err := tx.ExecContext(ctx, "UPDATE disposal SET approved_by = ?, approved_at = ? WHERE id = ?", actor, now, id); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, d.Kind+" approve", id, "")
+		return c.note(ctx, tx, actor, d.Kind+" approve", id, "")
 	})
 	if err != nil {
 		return nil, err
@@ -279,7 +279,7 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 		if _, err := tx.NamedExecContext(ctx, "UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = :decided_by, ended_at = :ended_at, erases = :erases WHERE id = :id", out); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, out.Kind+" "+string(to), id, reason)
+		return c.note(ctx, tx, actor, out.Kind+" "+string(to), id, reason)
 	})
 	return out, err
 }

@@ -45,8 +45,8 @@ func (k RecordKeeps) Check(kind string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	now := time.Now()
-	if now.Sub(p.Before(now, time.UTC)) < leastKeep {
+	moment := time.Unix(1<<30, 0) // any instant will do
+	if moment.Sub(p.Before(moment, time.UTC)) < leastKeep {
 		return "", fmt.Errorf("%s is less than a day", k[kind])
 	}
 	return p.String(), nil
@@ -79,7 +79,7 @@ func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, change Recor
 		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", keepsSetting, string(b)); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "catalog keep", "records", fmt.Sprint(change))
+		return c.note(ctx, tx, actor, "catalog keep", "records", fmt.Sprint(change))
 	})
 }
 

@@ -49,3 +49,29 @@ func (c *Catalog) StemSegment(ctx context.Context, stem string) (*Segment, error
 	}
 	return s, err
 }
+
+// LastLink returns the newest link of a table's chain that the catalog knows of: its sequence, 0 for none, and hash.
+func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence int64, hash string, err error) {
+	var last []struct {
+		Sequence int64  `db:"n"`
+		Hash     string `db:"hash"`
+	}
+	err = c.db.SelectContext(ctx, &last, lastLinkQuery, source, table)
+	if err != nil || len(last) == 0 {
+		return 0, "", err
+	}
+	return last[0].Sequence, last[0].Hash, nil
+}
+
+// lastLinkQuery takes the newest of each kind of record by its index.
+const lastLinkQuery = `SELECT * FROM (SELECT sequence AS n, manifest_hash AS hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY sequence DESC LIMIT 1)
+	UNION ALL SELECT * FROM (SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY closing_sequence DESC LIMIT 1)
+	UNION ALL SELECT * FROM (SELECT disposal_sequence, disposal_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY disposal_sequence DESC LIMIT 1) ORDER BY n DESC LIMIT 1`
+
+// LinkSegment returns the segment of which a record is the link of a sequence.
+func (c *Catalog) LinkSegment(ctx context.Context, source, table string, sequence int64) (*Segment, error) {
+	return get[Segment](ctx, c.db, "link of the chain of", source+"."+table, linkQuery, source, table, sequence)
+}
+
+const linkQuery = `SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND sequence = ?3 UNION ALL SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND closing_sequence = ?3
+	UNION ALL SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND disposal_sequence = ?3 LIMIT 1`

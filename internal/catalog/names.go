@@ -226,7 +226,7 @@ func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table,
 				return err
 			}
 			if was := known.last(s.Numbered, s.Number); was != nil && was.Name != s.Name {
-				if err := note(ctx, tx, seenBy, "column seen", source+"."+t.Name, FormerName{Name: s.Name, Was: was.Name}.said()); err != nil {
+				if err := c.note(ctx, tx, seenBy, "column seen", source+"."+t.Name, FormerName{Name: s.Name, Was: was.Name}.said()); err != nil {
 					return err
 				}
 			}
@@ -260,7 +260,7 @@ func (c *Catalog) TellName(ctx context.Context, n FormerName) error {
 		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO column_name VALUES (:source, :table_name, :name, :was, :told_at, :told_by)", n); err != nil {
 			return err
 		}
-		return note(ctx, tx, n.ToldBy, "column tell", n.Source+"."+n.Table, n.said())
+		return c.note(ctx, tx, n.ToldBy, "column tell", n.Source+"."+n.Table, n.said())
 	})
 }
 
@@ -274,7 +274,7 @@ func (c *Catalog) ForgetName(ctx context.Context, actor string, n FormerName) er
 		if k, err := res.RowsAffected(); err != nil || k == 0 {
 			return fmt.Errorf("what was told of %s.%s, that %s: %w", n.Source, n.Table, n.said(), ErrNotFound)
 		}
-		return note(ctx, tx, actor, "column forget", n.Source+"."+n.Table, n.said())
+		return c.note(ctx, tx, actor, "column forget", n.Source+"."+n.Table, n.said())
 	})
 }
 

@@ -35,7 +35,7 @@ func (c *Catalog) AddHold(ctx context.Context, h *Hold) error {
 			VALUES (:id, :source, :table_name, :filter, :segments, :reference, :reason, :placed_at, :placed_by)`, h); err != nil {
 			return err
 		}
-		return note(ctx, tx, h.PlacedBy, "hold place", h.ID, fmt.Sprintf("%s.%s, %s %v, reference %s: %s", h.Source, h.Table, h.Filter, h.Segments.V, h.Reference, h.Reason))
+		return c.note(ctx, tx, h.PlacedBy, "hold place", h.ID, fmt.Sprintf("%s.%s, %s %v, reference %s: %s", h.Source, h.Table, h.Filter, h.Segments.V, h.Reference, h.Reason))
 	})
 }
 
@@ -52,7 +52,7 @@ func (c *Catalog) LiftHold(ctx context.Context, actor, id, reason string, now ti
 		if _, err := tx.ExecContext(ctx, "UPDATE hold SET lifted_at = ?, lifted_by = ?, lift_reason = ? WHERE id = ?", At(now), actor, reason, id); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "hold lift", id, reason)
+		return c.note(ctx, tx, actor, "hold lift", id, reason)
 	})
 	if err != nil {
 		return nil, err
@@ -117,13 +117,13 @@ func (c *Catalog) Guard(ctx context.Context, source string) (g Guard, err error)
 func (c *Catalog) SetGuard(ctx context.Context, actor, source string, g Guard) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		body := JSON[Guard]{g}
-		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO guard VALUES (?, ?, ?, ?)", source, body, At(time.Now()), actor); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO guard VALUES (?, ?, ?, ?)", source, body, At(c.Now()), actor); err != nil {
 			return err
 		}
 		text, err := body.Value()
 		if err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, "guard set", source, fmt.Sprint(text))
+		return c.note(ctx, tx, actor, "guard set", source, fmt.Sprint(text))
 	})
 }

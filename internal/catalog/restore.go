@@ -84,7 +84,7 @@ func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :fit, :lasts, :format, :note, :state, :created_at, :created_by, :conflicts, :pace, :tell)`, r); err != nil {
 			return err
 		}
-		return note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
+		return c.note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
 	})
 }
 
@@ -123,7 +123,7 @@ func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Ti
 		if at != nil {
 			until = "until " + at.Format(time.RFC3339)
 		}
-		return note(ctx, tx, actor, "restore keep", id, until)
+		return c.note(ctx, tx, actor, "restore keep", id, until)
 	})
 	if err != nil {
 		return nil, err
@@ -151,7 +151,7 @@ func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to Restor
 		if _, err := tx.NamedExecContext(ctx, "UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, approved_by = :approved_by, approved_at = :approved_at WHERE id = :id", r); err != nil {
 			return err
 		}
-		return note(ctx, tx, actor, what, id, reason)
+		return c.note(ctx, tx, actor, what, id, reason)
 	})
 	if err != nil {
 		return nil, err
@@ -191,3 +191,10 @@ func (c *Catalog) Restore(ctx context.Context, id string) (*Restore, error) {
 func (c *Catalog) Restores(ctx context.Context, p Page) ([]Restore, error) {
 	return paged[Restore](ctx, c.db, p, newestFirst, "SELECT * FROM restore WHERE true")
 }
+
+// Targets of restores.
+const (
+	TargetTable = "table" // the one that the rows came from
+	TargetSide  = "side"  // a new table, made to fit
+	TargetFile  = "file"
+)

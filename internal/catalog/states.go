@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -192,3 +193,9 @@ var afterDisposal = flow[DisposalState]{
 	Disposing:       {DisposalDone, DisposalFailed},
 	DisposalFailed:  {Disposing, DisposalCancelled},
 }
+
+// ErrState is wrapped where a state does not allow what is asked.
+var ErrState = errors.New("the state does not allow it")
+
+// ErrActive says that a table has a run that has not ended.
+var ErrActive = errors.New("the table has a run that has not ended")

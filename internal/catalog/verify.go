@@ -49,7 +49,7 @@ func (c *Catalog) AddVerification(ctx context.Context, v *Verification) error {
 			VALUES (:id, :store, :source, :table_name, :older, :repair, :state, :created_at, :created_by)`, v); err != nil {
 			return err
 		}
-		return note(ctx, tx, v.CreatedBy, "segments verify", v.ID, fmt.Sprintf("store %q, table %q", v.Store, v.Source+"."+v.Table))
+		return c.note(ctx, tx, v.CreatedBy, "segments verify", v.ID, fmt.Sprintf("store %q, table %q", v.Store, v.Source+"."+v.Table))
 	})
 }
 

@@ -51,7 +51,7 @@ func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
 	}
 	got := w.hurried(r.ID)
 	w.balanced(got, 20000, 20000)
-	p.sees("done", "Beside the plan", "20,000")
+	p.sees("done", "Plan and actual", "20,000")
 	list, err := w.client.Slowdowns(t.Context(), r.ID, client.SlowdownsQuery{})
 	if err != nil || len(list.Items) == 0 || list.Items[len(list.Items)-1].Ended == nil || list.Items[len(list.Items)-1].Reason != reason {
 		t.Errorf("the slow-downs are %+v (%v)", list.Items, err)

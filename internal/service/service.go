@@ -115,6 +115,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 		s.lock.Close()
 		return nil, "", err
 	}
+	s.Catalog.Now = func() time.Time { return s.Now() }
 	for _, fn := range set {
 		fn(s)
 	}

@@ -20,12 +20,26 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
   try {
     result = await call;
   } catch {
-    throw new Failed({ type: "", title: "The service does not answer", status: 0, detail: "The connection to the service is lost. It may be restarting; the page tries again." });
+    throw new Failed({
+      type: "",
+      title: "The service does not answer",
+      status: 0,
+      detail: "The connection to the service is lost. It may be restarting; the page tries again."
+    });
   }
   if (result.error !== undefined) {
     const p = result.error as Problem;
     if (p?.status === 401) signedOut();
-    throw new Failed(p?.detail ? p : { type: "", title: "The service failed", status: result.response.status, detail: result.response.statusText });
+    throw new Failed(
+      p?.detail
+        ? p
+        : {
+            type: "",
+            title: "The service failed",
+            status: result.response.status,
+            detail: result.response.statusText
+          }
+    );
   }
   return result.data as T;
 }
@@ -33,7 +47,7 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
 /** archivedTables returns all tables of which rows are archived, however many pages they fill. */
 export async function archivedTables(): Promise<{ items: Schemas["ArchivedTable"][] }> {
   const items: Schemas["ArchivedTable"][] = [];
-  for (let after: string | undefined; ; ) {
+  for (let after: string | undefined; ;) {
     const page = await take(api.GET("/archived", { params: { query: { limit: 500, after } } }));
     items.push(...page.items);
     if (!page.next) return { items };

@@ -9,7 +9,9 @@
   {#each shown as [name, v] (name)}
     <div class="flex min-w-0 justify-between gap-3 border-b border-gray-100 pb-1 dark:border-gray-700/60">
       <dt class="shrink-0 text-gray-500 dark:text-gray-400">{name}</dt>
-      <dd class="min-w-0 truncate text-right font-medium" title={typeof v === "string" ? v : undefined}>{#if typeof v === "function"}{@render v()}{:else}{v}{/if}</dd>
+      <dd class="min-w-0 truncate text-right font-medium" title={typeof v === "string" ? v : undefined}>
+        {#if typeof v === "function"}{@render v()}{:else}{v}{/if}
+      </dd>
     </div>
   {/each}
 </dl>

@@ -3,7 +3,13 @@
   // the list is empty or not there yet.
   import type { Snippet } from "svelte";
   import { Spinner, Table, TableBody, TableHead, TableHeadCell } from "flowbite-svelte";
-  let { heads, items, row, empty, label }: { heads: string[]; items: T[] | undefined; row: Snippet<[T]>; empty: Snippet; label: string } = $props();
+  let {
+    heads,
+    items,
+    row,
+    empty,
+    label
+  }: { heads: string[]; items: T[] | undefined; row: Snippet<[T]>; empty: Snippet; label: string } = $props();
 </script>
 
 {#if items === undefined}
@@ -13,7 +19,9 @@
 {:else}
   <Table hoverable aria-label={label}>
     <TableHead>
-      {#each heads as h (h)}<TableHeadCell class={h.startsWith("#") ? "text-right" : ""}>{h.replace("#", "")}</TableHeadCell>{/each}
+      {#each heads as h (h)}<TableHeadCell class={h.startsWith("#") ? "text-right" : ""}
+          >{h.replace("#", "")}</TableHeadCell
+        >{/each}
     </TableHead>
     <TableBody>
       {#each items as item, i (i)}{@render row(item)}{/each}

@@ -1,7 +1,19 @@
 <script lang="ts">
   import type { Snippet } from "svelte";
   import { Heading } from "flowbite-svelte";
-  let { title, about = "", back, actions, children }: { title: string; about?: string; back?: { href: string; text: string }; actions?: Snippet; children: Snippet } = $props();
+  let {
+    title,
+    about = "",
+    back,
+    actions,
+    children
+  }: {
+    title: string;
+    about?: string;
+    back?: { href: string; text: string };
+    actions?: Snippet;
+    children: Snippet;
+  } = $props();
 </script>
 
 <svelte:head><title>{title} · Amber Cellar</title></svelte:head>
@@ -12,6 +24,8 @@
     <Heading tag="h1" class="text-xl font-semibold break-words">{title}</Heading>
     {#if about}<p class="mt-0.5 text-sm text-gray-600 dark:text-gray-400">{about}</p>{/if}
   </div>
-  {#if actions}<div class="flex items-center gap-2 [&_a]:whitespace-nowrap [&_button]:whitespace-nowrap">{@render actions()}</div>{/if}
+  {#if actions}<div class="flex items-center gap-2 [&_a]:whitespace-nowrap [&_button]:whitespace-nowrap">
+      {@render actions()}
+    </div>{/if}
 </div>
 {@render children()}

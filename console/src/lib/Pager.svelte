@@ -2,12 +2,18 @@
   // The way through the pages of a list.
   import { Button } from "flowbite-svelte";
   import type { Pages } from "./loader.svelte";
-  let { pages, next, back = "Newer", on = "Older" }: { pages: Pages; next: string | null | undefined; back?: string; on?: string } = $props();
+  let {
+    pages,
+    next,
+    back = "Newer",
+    on = "Older"
+  }: { pages: Pages; next: string | null | undefined; back?: string; on?: string } = $props();
 </script>
 
 {#if !pages.first || next}
   <nav class="flex gap-2" aria-label="pages">
     <Button size="xs" color="alternative" disabled={pages.first} onclick={() => pages.back()}>{back}</Button>
-    <Button size="xs" color="alternative" disabled={!next} onclick={() => next && pages.on(next)}>{on}</Button>
+    <Button size="xs" color="alternative" disabled={!next} onclick={() => next && pages.on(next)}
+      >{on}</Button>
   </nav>
 {/if}

@@ -1,7 +1,28 @@
 <script lang="ts">
   import { Badge } from "flowbite-svelte";
   let { state }: { state: string } = $props();
-  const colors = { done: "green", closed: "green", running: "blue", queued: "gray", paused: "yellow", resting: "indigo", copied: "yellow", failed: "red", cancelled: "gray", open: "yellow", writing: "blue", planned: "yellow", disposed: "gray", expired: "gray", asked: "yellow", retrieving: "indigo", refused: "gray", ready: "green", over: "gray", cold: "indigo" } as const;
+  const colors = {
+    done: "green",
+    closed: "green",
+    running: "blue",
+    queued: "gray",
+    paused: "yellow",
+    resting: "indigo",
+    copied: "yellow",
+    failed: "red",
+    cancelled: "gray",
+    open: "yellow",
+    writing: "blue",
+    planned: "yellow",
+    disposed: "gray",
+    expired: "gray",
+    asked: "yellow",
+    retrieving: "indigo",
+    refused: "gray",
+    ready: "green",
+    over: "gray",
+    cold: "indigo"
+  } as const;
 </script>
 
 <Badge color={colors[state as keyof typeof colors] ?? "gray"}>{state}</Badge>

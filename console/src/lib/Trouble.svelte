@@ -11,11 +11,17 @@
     {#if problem.problems?.length}
       <ul class="mt-1 list-disc space-y-1 ps-5">
         {#each problem.problems as p, i (i)}
-          <li>{#if p.line}line {p.line}, column {p.column}:{' '}{/if}{#if p.field}<b>{p.field}</b>:{' '}{/if}{p.message}{#if p.remedy}; {p.remedy}{/if}{#if p.excerpt}<pre class="mt-1 overflow-x-auto font-mono text-xs">{p.excerpt}</pre>{/if}</li>
+          <li>
+            {#if p.line}line {p.line}, column {p.column}:{" "}{/if}{#if p.field}<b>{p.field}</b
+              >:{" "}{/if}{p.message}{#if p.remedy}; {p.remedy}{/if}{#if p.excerpt}<pre
+                class="mt-1 overflow-x-auto font-mono text-xs">{p.excerpt}</pre>{/if}
+          </li>
         {/each}
       </ul>
     {:else}
-      <p class="break-words">{#if problem.field}<b>{problem.field}</b>:{' '}{/if}{problem.detail}</p>
+      <p class="break-words">
+        {#if problem.field}<b>{problem.field}</b>:{" "}{/if}{problem.detail}
+      </p>
       {#if problem.remedy}<p class="mt-1">{problem.remedy}</p>{/if}
     {/if}
   </Alert>

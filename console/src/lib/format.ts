@@ -1,6 +1,14 @@
 // Numbers with units, and times in the viewer's zone.
 const whole = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
-const clock = new Intl.DateTimeFormat("en-CA", { year: "numeric", month: "2-digit", day: "2-digit", hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" });
+const clock = new Intl.DateTimeFormat("en-CA", {
+  year: "numeric",
+  month: "2-digit",
+  day: "2-digit",
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hourCycle: "h23"
+});
 
 export function count(n: number): string {
   return n < 0 ? "unknown" : whole.format(n);
@@ -38,7 +46,10 @@ export function local(iso: string): string {
 }
 
 export function utc(iso: string): string {
-  return new Date(iso).toISOString().replace("T", " ").replace(/\.\d+Z$/, " UTC");
+  return new Date(iso)
+    .toISOString()
+    .replace("T", " ")
+    .replace(/\.\d+Z$/, " UTC");
 }
 
 export function share(part: number, total: number): number {
@@ -46,7 +57,13 @@ export function share(part: number, total: number): number {
 }
 
 /** leftOut is how many of a run's rows did not leave their table. */
-export function leftOut(l: { unlinked: number; changed: number; vanished: number; held: number; skipped: number }): number {
+export function leftOut(l: {
+  unlinked: number;
+  changed: number;
+  vanished: number;
+  held: number;
+  skipped: number;
+}): number {
   return l.unlinked + l.changed + l.vanished + l.held + l.skipped;
 }
 
@@ -61,7 +78,9 @@ export function money(amount: number | null | undefined, currency = ""): string 
 export function lasting(iso: string | undefined): string {
   const m = /^P(?:T(\d+)([HMS])|(\d+)([DWMY]))$/.exec(iso ?? "");
   if (!m) return iso || "unknown time";
-  const names: Record<string, string> = m[1] ? { H: "hour", M: "minute", S: "second" } : { D: "day", W: "week", M: "month", Y: "year" };
+  const names: Record<string, string> = m[1]
+    ? { H: "hour", M: "minute", S: "second" }
+    : { D: "day", W: "week", M: "month", Y: "year" };
   return plural(Number(m[1] ?? m[3]), names[(m[2] ?? m[4])!]!);
 }
 

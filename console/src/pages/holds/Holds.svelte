@@ -16,7 +16,10 @@
   let reason = $state("");
   let problem = $state<Problem>();
   const holds = new Loader(() => take(api.GET("/holds", { params: { query: { all: String(lifted) } } })));
-  $effect(() => { void lifted; holds.load(); });
+  $effect(() => {
+    void lifted;
+    holds.load();
+  });
 
   async function lift() {
     problem = undefined;
@@ -31,27 +34,57 @@
 </script>
 
 <Page title="Holds" about="What a hold protects is removed by nothing until the hold is lifted.">
-  {#snippet actions()}<Button size="sm" color={placing ? "alternative" : "primary"} onclick={() => (placing = !placing)}>{placing ? "Not now" : "Place a hold"}</Button>{/snippet}
+  {#snippet actions()}<Button
+      size="sm"
+      color={placing ? "alternative" : "primary"}
+      onclick={() => (placing = !placing)}>{placing ? "Not now" : "Place a hold"}</Button
+    >{/snippet}
   <Trouble problem={holds.problem ?? problem} />
-  {#if placing}<PlaceHold done={() => { placing = false; holds.load(); }} />{/if}
+  {#if placing}<PlaceHold
+      done={() => {
+        placing = false;
+        holds.load();
+      }} />{/if}
   <Panel>
-    <div class="flex justify-end px-4 py-2"><Toggle size="small" bind:checked={lifted}>those that were lifted too</Toggle></div>
-    <Listing label="Holds" heads={["Reference", "Table", "Holds", "Reason", "Placed", "Lifted"]} items={holds.data?.items}>
+    <div class="flex justify-end px-4 py-2">
+      <Toggle size="small" bind:checked={lifted}>those that were lifted too</Toggle>
+    </div>
+    <Listing
+      label="Holds"
+      heads={["Reference", "Table", "Holds", "Reason", "Placed", "Lifted"]}
+      items={holds.data?.items}>
       {#snippet row(h: Schemas["Hold"])}
         <TableBodyRow>
           <TableBodyCell class="font-medium">{h.reference}</TableBodyCell>
-          <TableBodyCell><a class="text-link" href="#/tables/{h.source}/{encodeURIComponent(h.table)}">{h.source}.{h.table}</a></TableBodyCell>
-          <TableBodyCell class="max-w-80 whitespace-normal font-mono text-xs">{h.filter || `segments ${h.segments.join(", ")}`}</TableBodyCell>
+          <TableBodyCell
+            ><a class="text-link" href="#/tables/{h.source}/{encodeURIComponent(h.table)}"
+              >{h.source}.{h.table}</a
+            ></TableBodyCell>
+          <TableBodyCell class="max-w-80 whitespace-normal font-mono text-xs"
+            >{h.filter || `segments ${h.segments.join(", ")}`}</TableBodyCell>
           <TableBodyCell class="max-w-64 whitespace-normal">{h.reason}</TableBodyCell>
           <TableBodyCell><When at={h.placed_at} /></TableBodyCell>
           <TableBodyCell class="max-w-64 whitespace-normal">
             {#if h.lifted_at}<When at={h.lifted_at} />: {h.lift_reason}
-            {:else if lifting === h.id}<form class="flex gap-1" onsubmit={(e) => { e.preventDefault(); lift(); }}><Input size="sm" aria-label="Why the hold ends" placeholder="why it ends" bind:value={reason} /><Button size="xs" type="submit" disabled={!reason}>Lift</Button></form>
+            {:else if lifting === h.id}<form
+                class="flex gap-1"
+                onsubmit={(e) => {
+                  e.preventDefault();
+                  lift();
+                }}>
+                <Input
+                  size="sm"
+                  aria-label="Why the hold ends"
+                  placeholder="why it ends"
+                  bind:value={reason} /><Button size="xs" type="submit" disabled={!reason}>Lift</Button>
+              </form>
             {:else}<Button size="xs" color="alternative" onclick={() => (lifting = h.id)}>Lift …</Button>{/if}
           </TableBodyCell>
         </TableBodyRow>
       {/snippet}
-      {#snippet empty()}<Blank title="No hold stands">A hold keeps rows and segments from every delete, whatever the rules say.</Blank>{/snippet}
+      {#snippet empty()}<Blank title="No hold stands"
+          >A hold keeps rows and segments from every delete, whatever the rules say.</Blank
+        >{/snippet}
     </Listing>
   </Panel>
 </Page>

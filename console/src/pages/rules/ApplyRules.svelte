@@ -26,19 +26,44 @@
   let warnings = $derived(result?.problems.filter((p) => p.warning) ?? []);
 </script>
 
-<Page title="Apply a file of rules" about="One rule or named keep, or several separated by lines of three dashes. All are applied, or none." back={{ href: "#/rules", text: "Rules" }}>
+<Page
+  title="Apply a file of rules"
+  about="One rule or named keep, or several separated by lines of three dashes. All are applied, or none."
+  back={{ href: "#/rules", text: "Rules" }}>
   {#snippet actions()}
     <Button size="sm" color="alternative" onclick={() => send("/rules/check")}>Check</Button>
     <Button size="sm" onclick={() => send("/rules")}>Apply</Button>
   {/snippet}
   <div aria-live="polite">
     <Trouble {problem} />
-    {#if problem?.field === "reason"}<div class="mb-4 flex gap-2"><Input size="sm" aria-label="Reason" placeholder="the reason, which is kept" bind:value={reason} /><Button size="sm" disabled={!reason} onclick={() => send("/rules")}>Apply with this reason</Button></div>{/if}
-    {#if mistakes.length}<Trouble problem={{ type: "", title: "The rule cannot be applied", status: 422, detail: "", problems: mistakes }} />{/if}
-    {#each warnings as w, i (i)}<Warning class="mb-2">{w.field}: {w.message}{w.remedy ? `; ${w.remedy}` : ""}</Warning>{/each}
-    {#if result && checked && !mistakes.length}<Alert color="green" class="mb-3">No mistakes. Nothing was changed yet.</Alert>{/if}
+    {#if problem?.field === "reason"}<div class="mb-4 flex gap-2">
+        <Input
+          size="sm"
+          aria-label="Reason"
+          placeholder="the reason, which is kept"
+          bind:value={reason} /><Button size="sm" disabled={!reason} onclick={() => send("/rules")}
+          >Apply with this reason</Button>
+      </div>{/if}
+    {#if mistakes.length}<Trouble
+        problem={{
+          type: "",
+          title: "The rule cannot be applied",
+          status: 422,
+          detail: "",
+          problems: mistakes
+        }} />{/if}
+    {#each warnings as w, i (i)}<Warning class="mb-2"
+        >{w.field}: {w.message}{w.remedy ? `; ${w.remedy}` : ""}</Warning
+      >{/each}
+    {#if result && checked && !mistakes.length}<Alert color="green" class="mb-3"
+        >No mistakes. Nothing was changed yet.</Alert
+      >{/if}
     {#each result?.applied ?? [] as a (a.rule)}
-      <Alert color="green" class="mb-3">{#if a.keep}Keep {a.rule}{:else}Rule <a class="text-link" href="#/rules/{a.rule}">{a.rule}</a>, revision {a.revision}{/if}: {a.changes.join("; ") || "as it was"}</Alert>
+      <Alert color="green" class="mb-3"
+        >{#if a.keep}Keep {a.rule}{:else}Rule <a class="text-link" href="#/rules/{a.rule}">{a.rule}</a>,
+          revision
+          {a.revision}{/if}:
+        {a.changes.join("; ") || "as it was"}</Alert>
     {/each}
   </div>
   <Panel>

@@ -12,10 +12,19 @@
   let lines = $derived(plan.detail.clauses.map((c, i) => ({ ...c, n: plan.counts.clauses[i] })));
 </script>
 
-<Listing label="Clauses" heads={compact ? ["Rows", "Stay", "#Governed", "#Due"] : ["Rows", "Stay", "Cutoff", "Then", "#Governed", "#Due", "Last that goes, first that stays"]} items={lines}>
+<Listing
+  label="Clauses"
+  heads={compact
+    ? ["Rows", "Stay", "#Governed", "#Due"]
+    : ["Rows", "Stay", "Cutoff", "Then", "#Governed", "#Due", "Last that goes, first that stays"]}
+  items={lines}>
   {#snippet row(c: (typeof lines)[number])}
     <TableBodyRow>
-      <TableBodyCell class="{compact ? 'min-w-36' : 'min-w-52'} max-w-80 whitespace-normal"><span class="font-mono text-xs">{c.label}</span>{#if c.about || c.locked}<div class="text-xs text-gray-500 dark:text-gray-400">{c.about}{c.locked ? ` Locked: ${c.locked}` : ""}</div>{/if}</TableBodyCell>
+      <TableBodyCell class="{compact ? 'min-w-36' : 'min-w-52'} max-w-80 whitespace-normal"
+        ><span class="font-mono text-xs">{c.label}</span>{#if c.about || c.locked}<div
+            class="text-xs text-gray-500 dark:text-gray-400">
+            {c.about}{c.locked ? ` Locked: ${c.locked}` : ""}
+          </div>{/if}</TableBodyCell>
       <TableBodyCell>{c.keep}</TableBodyCell>
       {#if !compact}
         <TableBodyCell><When at={c.cutoff} none="never due" day /></TableBodyCell>

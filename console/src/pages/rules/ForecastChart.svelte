@@ -10,25 +10,48 @@
     if (!canvas) return;
     const style = getComputedStyle(document.documentElement);
     const dark = document.documentElement.classList.contains("dark");
-    const grid = dark ? "#374151" : "#e5e7eb", ink = dark ? "#9ca3af" : "#6b7280";
+    const grid = dark ? "#374151" : "#e5e7eb",
+      ink = dark ? "#9ca3af" : "#6b7280";
     const chart = new Chart(canvas, {
       type: "bar",
       data: {
         labels: forecast.map((f, i) => (i === 0 ? "now" : f.at.slice(0, 7))),
         datasets: [
-          { label: "rows there today", data: forecast.map((f) => f.rows), backgroundColor: style.getPropertyValue("--color-primary-500") },
-          { label: "still to be written (expected)", data: forecast.map((f) => f.growth), backgroundColor: style.getPropertyValue("--color-primary-200") },
-        ],
+          {
+            label: "rows there today",
+            data: forecast.map((f) => f.rows),
+            backgroundColor: style.getPropertyValue("--color-primary-500")
+          },
+          {
+            label: "still to be written (expected)",
+            data: forecast.map((f) => f.growth),
+            backgroundColor: style.getPropertyValue("--color-primary-200")
+          }
+        ]
       },
       options: {
-        animation: false, maintainAspectRatio: false, interaction: { mode: "index", intersect: false },
+        animation: false,
+        maintainAspectRatio: false,
+        interaction: { mode: "index", intersect: false },
         plugins: { legend: { align: "end", labels: { color: ink, boxWidth: 12 } } },
-        scales: { x: { stacked: true, ticks: { color: ink }, grid: { display: false } }, y: { stacked: true, beginAtZero: true, ticks: { color: ink, maxTicksLimit: 5 }, grid: { color: grid } } },
-      },
+        scales: {
+          x: { stacked: true, ticks: { color: ink }, grid: { display: false } },
+          y: {
+            stacked: true,
+            beginAtZero: true,
+            ticks: { color: ink, maxTicksLimit: 5 },
+            grid: { color: grid }
+          }
+        }
+      }
     });
     return () => chart.destroy();
   });
-  let spoken = $derived(forecast.map((f, i) => `${i === 0 ? "now" : f.at.slice(0, 7)}: ${count(f.rows + f.growth)}`).join(", "));
+  let spoken = $derived(
+    forecast.map((f, i) => `${i === 0 ? "now" : f.at.slice(0, 7)}: ${count(f.rows + f.growth)}`).join(", ")
+  );
 </script>
 
-<div class="h-44 px-4 py-2" role="img" aria-label="Rows that runs would take, month by month. {spoken}"><canvas bind:this={canvas}></canvas></div>
+<div class="h-44 px-4 py-2" role="img" aria-label="Rows that runs would take, month by month. {spoken}">
+  <canvas bind:this={canvas}></canvas>
+</div>

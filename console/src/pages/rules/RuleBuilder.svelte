@@ -9,11 +9,8 @@
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import Warning from "../../lib/Warning.svelte";
-  import ClauseTable from "./ClauseTable.svelte";
-  import RelatedTable from "./RelatedTable.svelte";
   import RuleForm from "./RuleForm.svelte";
-  import Spread from "./Spread.svelte";
-  import Timeline from "./Timeline.svelte";
+  import WouldDo, { countedUnasked } from "./WouldDo.svelte";
   import { blank, tidy, type Draft } from "./draft";
   import { guardEdits } from "../../lib/unsaved";
 
@@ -29,8 +26,6 @@
   let dirty = $state(false);
   let busy = $state(false);
   let timer: ReturnType<typeof setTimeout>;
-  // A larger table is counted only when somebody asks: that reads all of it.
-  const countedUnasked = 1_000_000;
   let counting = $state(false);
   let counter = new AbortController();
   let asking = 0;
@@ -43,7 +38,12 @@
       } else {
         const stores = await take(api.GET("/stores"));
         const sources = await take(api.GET("/sources"));
-        draft = blank(asked.get("source") ?? sources.items[0]?.name ?? "", asked.get("table") ?? "", asked.get("age") ?? "", stores.items[0]?.name ?? "");
+        draft = blank(
+          asked.get("source") ?? sources.items[0]?.name ?? "",
+          asked.get("table") ?? "",
+          asked.get("age") ?? "",
+          stores.items[0]?.name ?? ""
+        );
         await look({ rule: tidy(draft) });
       }
     } catch (e) {
@@ -53,9 +53,13 @@
   begin();
   $effect(() => guardEdits(() => dirty));
 
-  $effect(() => () => { clearTimeout(timer); counter.abort(); });
+  $effect(() => () => {
+    clearTimeout(timer);
+    counter.abort();
+  });
 
-  /** look asks what the rule would do; an answer that comes too late is dropped. What was estimated is counted next, unless somebody types on. */
+  // look asks what the rule would do; an answer that comes too late is dropped. What was estimated is counted next,
+  // unless somebody types on.
   async function look(body: Schemas["Draft"]) {
     const turn = ++asking;
     counter.abort();
@@ -65,7 +69,13 @@
       const answer = await take(api.POST("/rules/preview", { body, signal: counter.signal }));
       if (turn !== asking) return;
       counting = false;
-      if (!body.exact && answer.plan && answer.plan.counts.spread.length < 2 && answer.plan.counts.total <= countedUnasked) timer = setTimeout(() => look({ ...body, exact: true }), 700);
+      if (
+        !body.exact &&
+        answer.plan &&
+        answer.plan.counts.spread.length < 2 &&
+        answer.plan.counts.total <= countedUnasked
+      )
+        timer = setTimeout(() => look({ ...body, exact: true }), 700);
       preview = answer;
       if (body.exact) return; // what stands in the form and in the text is what was asked about
       problem = compared = undefined;
@@ -96,50 +106,86 @@
     }
     busy = false;
   }
-  const compare = () => act(async () => void (compared = (await take(api.POST("/rules/compare", { body: { text } }))).rules[0]));
-  const save = () => act(async () => {
-    const r = await take(api.POST("/rules", { body: { text, ...(reason && { reason }) } }));
-    dirty = false;
-    push(`/rules/${r.applied[0].rule}`);
-  });
+  const compare = () =>
+    act(async () => void (compared = (await take(api.POST("/rules/compare", { body: { text } }))).rules[0]));
+  const save = () =>
+    act(async () => {
+      const r = await take(api.POST("/rules", { body: { text, ...(reason && { reason }) } }));
+      dirty = false;
+      push(`/rules/${r.applied[0].rule}`);
+    });
   let mistakes = $derived(preview?.problems.filter((p) => !p.warning) ?? []);
   let plan = $derived(preview?.plan ?? undefined);
 </script>
 
-<Page title={params?.rule ? `Change rule ${params.rule}` : "New rule"} about="Nothing is changed before you save; nothing is ever deleted before somebody runs a plan." back={{ href: params?.rule ? `#/rules/${params.rule}` : "#/rules", text: params?.rule ?? "Rules" }}>
+<Page
+  title={params?.rule ? `Change rule ${params.rule}` : "New rule"}
+  about="Nothing is changed before you save; nothing is ever deleted before somebody runs a plan."
+  back={{ href: params?.rule ? `#/rules/${params.rule}` : "#/rules", text: params?.rule ?? "Rules" }}>
   {#snippet actions()}
-    <Button size="sm" color="alternative" disabled={busy || mistakes.length > 0} onclick={compare}>Compare</Button>
-    <Button size="sm" disabled={busy || !dirty && !!params?.rule} onclick={save}>Save</Button>
+    <Button size="sm" color="alternative" disabled={busy || mistakes.length > 0} onclick={compare}
+      >Compare</Button>
+    <Button size="sm" disabled={busy || (!dirty && !!params?.rule)} onclick={save}>Save</Button>
   {/snippet}
   <div aria-live="polite">
     <Trouble {problem} />
-    {#if problem?.field === "reason"}<div class="mb-4 flex gap-2"><Input size="sm" aria-label="Reason" placeholder="the reason, which is kept" bind:value={reason} /><Button size="sm" disabled={!reason} onclick={save}>Save with this reason</Button></div>{/if}
-    {#if compared}<Alert color="blue" class="mb-4">{compared.new ? "This rule is new: " : ""}{count(compared.gained)} rows become due, {count(compared.lost)} stop being due, {count(compared.both)} are due either way. {compared.changes.join("; ")}</Alert>{/if}
+    {#if problem?.field === "reason"}<div class="mb-4 flex gap-2">
+        <Input
+          size="sm"
+          aria-label="Reason"
+          placeholder="the reason, which is kept"
+          bind:value={reason} /><Button size="sm" disabled={!reason} onclick={save}
+          >Save with this reason</Button>
+      </div>{/if}
+    {#if compared}<Alert color="blue" class="mb-4"
+        >{compared.new ? "This rule is new: " : ""}{count(compared.gained)} rows become due, {count(
+          compared.lost
+        )} stop being due, {count(compared.both)} are due either way. {compared.changes.join("; ")}</Alert
+      >{/if}
   </div>
   <div class="grid items-start gap-x-4 xl:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
     <Panel>
-      <div role="tablist" aria-label="Form or text" class="flex gap-1 border-b border-gray-200 px-3 pt-2 dark:border-gray-700">
+      <div
+        role="tablist"
+        aria-label="Form or text"
+        class="flex gap-1 border-b border-gray-200 px-3 pt-2 dark:border-gray-700">
         {#each [["form", "Form"], ["text", "YAML"]] as [id, label] (id)}
-          <button role="tab" aria-selected={view === id} class="rounded-t px-3 py-1.5 text-sm {view === id ? 'border-b-2 border-primary-500 font-semibold' : 'text-gray-600 dark:text-gray-400'}" onclick={() => (view = id as "form" | "text")}>{label}</button>
+          <button
+            role="tab"
+            aria-selected={view === id}
+            class="rounded-t px-3 py-1.5 text-sm {view === id
+              ? 'border-b-2 border-primary-500 font-semibold'
+              : 'text-gray-600 dark:text-gray-400'}"
+            onclick={() => (view = id as "form" | "text")}>{label}</button>
         {/each}
       </div>
       {#if view === "form"}
-        {#if draft}<RuleForm {draft} change={edit} />{:else}<p class="p-4 text-sm">The text cannot be read as a rule; mend it under YAML.</p>{/if}
+        {#if draft}<RuleForm {draft} change={edit} />{:else}<p class="p-4 text-sm">
+            The text cannot be read as a rule; mend it under YAML.
+          </p>{/if}
       {:else}
-        <div class="p-3"><label for="yaml" class="sr-only">The rule as YAML</label><Textarea id="yaml" rows={22} bind:value={text} oninput={() => later(() => ({ text }))} class="w-full font-mono text-sm" spellcheck="false" /></div>
+        <div class="p-3">
+          <label for="yaml" class="sr-only">The rule as YAML</label><Textarea
+            id="yaml"
+            rows={22}
+            bind:value={text}
+            oninput={() => later(() => ({ text }))}
+            class="w-full font-mono text-sm"
+            spellcheck="false" />
+        </div>
       {/if}
     </Panel>
     <div>
-      {#if mistakes.length}<Trouble problem={{ type: "", title: "The rule cannot be saved yet", status: 422, detail: "", problems: mistakes }} />{/if}
+      {#if mistakes.length}<Trouble
+          problem={{
+            type: "",
+            title: "The rule cannot be saved yet",
+            status: 422,
+            detail: "",
+            problems: mistakes
+          }} />{/if}
       {#if plan}
-        <Panel title="What it would do" note={plan.counts.counted ? "counted" : counting ? "estimated from the database's statistics; counting …" : "estimated from the database's statistics"}>
-          <p class="px-4 pt-3 text-sm"><span class="text-2xl font-semibold">{count(plan.counts.due)}</span> of {plan.counts.counted ? "" : "about "}{count(plan.counts.total)} rows would be due today</p>
-          {#if plan.counts.total > countedUnasked && !plan.counts.counted}<p class="px-4 pt-2"><Button size="xs" color="alternative" disabled={counting} onclick={() => look({ text, exact: true })}>Count them</Button></p>{/if}
-          <Timeline {plan} />
-          <Spread {plan} />
-          <ClauseTable {plan} compact />
-          {#if plan.detail.related.length}<RelatedTable {plan} />{/if}
-        </Panel>
+        <WouldDo {plan} {counting} ask={() => look({ text, exact: true })} />
         {#each plan.warnings as w (w)}<Warning class="mb-2">{w}</Warning>{/each}
       {/if}
     </div>

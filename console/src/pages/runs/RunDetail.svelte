@@ -1,22 +1,20 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button } from "flowbite-svelte";
   import { api, take, watchRun, type Problem, type Schemas } from "../../api/client";
   import { count, share, size, span } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
-  import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
   import Parts from "./Parts.svelte";
   import Passes from "./Passes.svelte";
   import Ledger from "../../lib/Ledger.svelte";
-  import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import Warning from "../../lib/Warning.svelte";
   import When from "../../lib/When.svelte";
-  import BatchChart from "./BatchChart.svelte";
+  import Batches from "./Batches.svelte";
   import Expected from "./Expected.svelte";
   import Signals from "./Signals.svelte";
   import Slowdowns from "./Slowdowns.svelte";
@@ -26,23 +24,41 @@
   let problem = $state<Problem>();
   let asking = $state(false);
   const first = new Loader(() => take(api.GET("/runs/{run}", { params: { path: params } })));
-  const batches = new Loader(() => take(api.GET("/runs/{run}/batches", { params: { path: params, query: { limit: 200 } } })));
+  const batches = new Loader(() =>
+    take(api.GET("/runs/{run}/batches", { params: { path: params, query: { limit: 200 } } }))
+  );
 
-  const slow = new Loader(() => take(api.GET("/runs/{run}/slowdowns", { params: { path: params, query: { limit: 50 } } })));
+  const slow = new Loader(() =>
+    take(api.GET("/runs/{run}/slowdowns", { params: { path: params, query: { limit: 50 } } }))
+  );
 
   function watch() {
     first.load().then(() => (run = first.data));
-    const both = () => { batches.load(); slow.load(); };
+    const both = () => {
+      batches.load();
+      slow.load();
+    };
     const timer = setInterval(both, 1500);
     both();
-    const end = () => { clearInterval(timer); both(); };
+    const end = () => {
+      clearInterval(timer);
+      both();
+    };
     const stop = watchRun(params.run, (r) => (run = r), end);
-    return () => { clearInterval(timer); stop(); };
+    return () => {
+      clearInterval(timer);
+      stop();
+    };
   }
   let again = $state(0);
-  $effect(() => { void again; return watch(); });
+  $effect(() => {
+    void again;
+    return watch();
+  });
 
-  async function verb(path: "/runs/{run}/pause" | "/runs/{run}/resume" | "/runs/{run}/cancel" | "/runs/{run}/delete") {
+  async function verb(
+    path: "/runs/{run}/pause" | "/runs/{run}/resume" | "/runs/{run}/cancel" | "/runs/{run}/delete"
+  ) {
     problem = undefined;
     asking = false;
     try {
@@ -55,7 +71,12 @@
   async function changePace() {
     problem = undefined;
     try {
-      const changed = await take(api.POST("/runs/{run}/pace", { params: { path: params }, body: { pace: run!.pace === "gentle" ? "unlimited" : "gentle" } }));
+      const changed = await take(
+        api.POST("/runs/{run}/pace", {
+          params: { path: params },
+          body: { pace: run!.pace === "gentle" ? "unlimited" : "gentle" }
+        })
+      );
       run = { ...run!, pace: changed.pace };
     } catch (e) {
       problem = problemOf(e);
@@ -63,7 +84,8 @@
   }
   // The range that the last batches give, where they differ.
   function timeLeft(r: Schemas["RunView"]): string {
-    if (r.seconds_low == null || r.seconds_high == null || span(r.seconds_low) === span(r.seconds_high)) return span(r.seconds_left ?? 0);
+    if (r.seconds_low == null || r.seconds_high == null || span(r.seconds_low) === span(r.seconds_high))
+      return span(r.seconds_left ?? 0);
     return `${span(r.seconds_low)} to ${span(r.seconds_high)}`;
   }
   let active = $derived(run && ["queued", "running", "resting"].includes(run.state));
@@ -72,25 +94,45 @@
   let deciding = $state(false);
 </script>
 
-<Page title={run ? `Run of ${run.rule}` : "Run"} about={run ? `${run.action} ${run.source}.${run.table}` : ""} back={{ href: "#/runs", text: "Runs" }}>
+<Page
+  title={run ? `Run of ${run.rule}` : "Run"}
+  about={run ? `${run.action} ${run.source}.${run.table}` : ""}
+  back={{ href: "#/runs", text: "Runs" }}>
   {#snippet actions()}
-    {#if active || resumable}<Button size="sm" color="alternative" onclick={changePace}>{run!.pace === "gentle" ? "Go faster" : "Go gently"}</Button>{/if}
-    {#if active}<Button size="sm" color="alternative" onclick={() => verb("/runs/{run}/pause")}>Pause</Button>{/if}
+    {#if active || resumable}<Button size="sm" color="alternative" onclick={changePace}
+        >{run!.pace === "gentle" ? "Go faster" : "Go gently"}</Button
+      >{/if}
+    {#if active}<Button size="sm" color="alternative" onclick={() => verb("/runs/{run}/pause")}>Pause</Button
+      >{/if}
     {#if resumable}<Button size="sm" onclick={() => verb("/runs/{run}/resume")}>Resume</Button>{/if}
     {#if copied}<Button size="sm" onclick={() => (deciding = true)}>Delete the rows …</Button>{/if}
-    {#if active || resumable || copied}<Button size="sm" color="alternative" onclick={() => (asking = true)}>Cancel …</Button>{/if}
+    {#if active || resumable || copied}<Button size="sm" color="alternative" onclick={() => (asking = true)}
+        >Cancel …</Button
+      >{/if}
   {/snippet}
   <Trouble problem={first.problem ?? problem} />
   {#if deciding && copied}
     <Warning class="mb-4">
-      Everything is copied and verified. Delete the {count(run!.ledger.copied)} rows now? Those that were changed since stay.
-      <span class="ms-3 inline-flex gap-2"><Button size="xs" color="red" onclick={() => { deciding = false; verb("/runs/{run}/delete"); }}>Delete them</Button><Button size="xs" color="alternative" onclick={() => (deciding = false)}>Not yet</Button></span>
+      Everything is copied and verified. Delete the {count(run!.ledger.copied)} rows now? Those that were changed
+      since stay.
+      <span class="ms-3 inline-flex gap-2"
+        ><Button
+          size="xs"
+          color="red"
+          onclick={() => {
+            deciding = false;
+            verb("/runs/{run}/delete");
+          }}>Delete them</Button
+        ><Button size="xs" color="alternative" onclick={() => (deciding = false)}>Not yet</Button></span>
     </Warning>
   {/if}
   {#if asking}
     <Warning class="mb-4">
-      Cancel for good? Rows already archived and deleted stay in the archive; rows not reached stay in the table.
-      <span class="ms-3 inline-flex gap-2"><Button size="xs" color="red" onclick={() => verb("/runs/{run}/cancel")}>Cancel the run</Button><Button size="xs" color="alternative" onclick={() => (asking = false)}>Keep it</Button></span>
+      Cancel for good? Rows already archived and deleted stay in the archive; rows not reached stay in the
+      table.
+      <span class="ms-3 inline-flex gap-2"
+        ><Button size="xs" color="red" onclick={() => verb("/runs/{run}/cancel")}>Cancel the run</Button
+        ><Button size="xs" color="alternative" onclick={() => (asking = false)}>Keep it</Button></span>
     </Warning>
   {/if}
   {#if run}
@@ -98,36 +140,59 @@
     {#snippet started()}<When at={run!.started_at} none="not yet" />{/snippet}
     {#snippet ended()}<When at={run!.ended_at} none="not yet" />{/snippet}
     {#snippet resumes()}<When at={run!.resume_at} />{/snippet}
-    {#snippet rule()}<a class="text-link" href="#/rules/{run!.rule}">{run!.rule}, revision {run!.revision}</a>{/snippet}
+    {#snippet rule()}<a class="text-link" href="#/rules/{run!.rule}">{run!.rule}, revision {run!.revision}</a
+      >{/snippet}
     <Panel>
       <div class="px-4 pt-3" aria-live="polite">
         <div class="mb-2 flex flex-wrap items-center gap-3 text-sm">
           <span data-testid="state"><State state={run.state} /></span>
           <span class="font-medium">{count(run.done)} of {count(run.due)} rows</span>
-          <span class="text-gray-600 dark:text-gray-400">{count(run.rate)} rows/s{#if run.seconds_left !== null && run.state === "running"}, {timeLeft(run)} left{/if}</span>
+          <span class="text-gray-600 dark:text-gray-400"
+            >{count(run.rate)} rows/s{run.seconds_left !== null && run.state === "running"
+              ? `, ${timeLeft(run)} left`
+              : ""}</span>
           {#if run.reason}<span class="text-gray-600 dark:text-gray-400">{run.reason}</span>{/if}
         </div>
-        <Bar percent={run.state === "done" ? 100 : share(run.done, run.due)} label="progress of the run" color={run.state === "failed" ? "bg-red-600" : "bg-primary-500"} />
+        <Bar
+          percent={run.state === "done" ? 100 : share(run.done, run.due)}
+          label="progress of the run"
+          color={run.state === "failed" ? "bg-red-600" : "bg-primary-500"} />
       </div>
-      <Facts facts={[["Rule", rule], ["Cutoff", cutoff], ["Pace", run.pace], ["Started", started], ["Ended", ended], ["Working", span(run.working_micros / 1e6)], ["Batch", run.batch_rows ? `${count(run.batch_rows)} rows` : ""], ["Goes on", run.resume_at ? resumes : ""], ["This window", run.window_began ? `${count(run.window_rows)} rows` : ""], ["Windows to go", run.windows_left ? `about ${count(run.windows_left)}` : ""], ["As read", run.store ? size(run.raw_bytes) : ""], ["In the archive", run.store ? size(run.file_bytes) : ""], ["Log volume", run.log_bytes == null ? "" : size(run.log_bytes)], ["Run", run.id]]} />
+      <Facts
+        facts={[
+          ["Rule", rule],
+          ["Cutoff", cutoff],
+          ["Pace", run.pace],
+          ["Started", started],
+          ["Ended", ended],
+          ["Working", span(run.working_micros / 1e6)],
+          ["Batch", run.batch_rows ? `${count(run.batch_rows)} rows` : ""],
+          ["Goes on", run.resume_at ? resumes : ""],
+          ["This window", run.window_began ? `${count(run.window_rows)} rows` : ""],
+          ["Windows to go", run.windows_left ? `about ${count(run.windows_left)}` : ""],
+          ["As read", run.store ? size(run.raw_bytes) : ""],
+          ["In the archive", run.store ? size(run.file_bytes) : ""],
+          ["Log volume", run.log_bytes == null ? "" : size(run.log_bytes)],
+          ["Run", run.id]
+        ]} />
     </Panel>
-    <Panel title="Ledger"><Ledger ledger={run.ledger} action={run.action} />{#if run.passes.length > 1 || run.passes.some((p) => p.related?.length)}<Passes {run} />{/if}</Panel>
+    <Panel title="Ledger"
+      ><Ledger
+        ledger={run.ledger}
+        action={run.action} />{#if run.passes.length > 1 || run.passes.some((p) => p.related?.length)}<Passes
+          {run} />{/if}</Panel>
   {/if}
-  {#if run?.parts?.length}<Panel title="Partitions" note="that were to leave as a whole"><Parts items={run.parts} /></Panel>{/if}
-  {#if run?.pressure && run.state === "running"}<Panel title="Pressure" note="asked for every second; the run follows it"><Signals pressure={run.pressure} /></Panel>{/if}
-  {#if slow.data?.items.length}<Panel title="Slow-downs" note="when the run went slower than its pace, and why"><Slowdowns items={slow.data.items} /></Panel>{/if}
+  {#if run?.parts?.length}<Panel title="Partitions" note="that were to leave as a whole"
+      ><Parts items={run.parts} /></Panel
+    >{/if}
+  {#if run?.pressure && run.state === "running"}<Panel
+      title="Pressure"
+      note="asked for every second; the run follows it"><Signals pressure={run.pressure} /></Panel
+    >{/if}
+  {#if slow.data?.items.length}<Panel
+      title="Slow-downs"
+      note="when the run went slower than its pace, and why"><Slowdowns items={slow.data.items} /></Panel
+    >{/if}
   {#if run?.state === "done"}<Expected {run} />{/if}
-  <Panel title="Batches" note="the newest 200">
-    {#if batches.data?.items.length}<BatchChart batches={batches.data.items} />{/if}
-    <Listing label="Batches" heads={["Batch", "At", "#Rows", "#Deleted", "#Changed", "#Vanished", "#Held", "#Skipped", "#Took", "#Rest", "#Log"]} items={batches.data?.items.slice(0, 12)}>
-      {#snippet row(b: Schemas["Batch"])}
-        <TableBodyRow>
-          <TableBodyCell>{b.segment}/{b.number}{b.retry ? " again" : ""}</TableBodyCell><TableBodyCell><When at={b.at} /></TableBodyCell>
-          {#each [b.rows, b.deleted, b.changed, b.vanished, b.held, b.skipped] as n, i (i)}<TableBodyCell class="text-right">{count(n)}</TableBodyCell>{/each}
-          <TableBodyCell class="text-right">{(b.micros / 1000).toFixed(1)} ms</TableBodyCell><TableBodyCell class="text-right">{(b.rest_micros / 1000).toFixed(1)} ms</TableBodyCell><TableBodyCell class="text-right">{b.log_bytes == null ? "–" : size(b.log_bytes)}</TableBodyCell>
-        </TableBodyRow>
-      {/snippet}
-      {#snippet empty()}<Blank title="No batch yet">The first slice is being read, stored and verified.</Blank>{/snippet}
-    </Listing>
-  </Panel>
+  <Batches items={batches.data?.items} />
 </Page>

@@ -15,31 +15,62 @@
 
   const pages = new Pages();
   let state = $state("");
-  const states = ["queued", "running", "paused", "resting", "copied", "done", "cancelled", "failed"].map((s) => ({ value: s, name: s }));
-  const runs = new Loader(() => take(api.GET("/runs", { params: { query: { limit: 25, after: pages.after, state } } })));
-  $effect(() => { void pages.after; void state; return every(3000, () => runs.load()); });
-  const books = (l: Schemas["Ledger"]) => (l.balanced === null ? "open" : l.balanced ? "balanced" : "DO NOT BALANCE");
+  const states = ["queued", "running", "paused", "resting", "copied", "done", "cancelled", "failed"].map(
+    (s) => ({
+      value: s,
+      name: s
+    })
+  );
+  const runs = new Loader(() =>
+    take(api.GET("/runs", { params: { query: { limit: 25, after: pages.after, state } } }))
+  );
+  $effect(() => {
+    void pages.after;
+    void state;
+    return every(3000, () => runs.load());
+  });
+  const books = (l: Schemas["Ledger"]) =>
+    l.balanced === null ? "open" : l.balanced ? "balanced" : "DO NOT BALANCE";
 </script>
 
 <Page title="Runs" about="Every plan that was carried out, the newest first.">
-  {#snippet actions()}<Select size="sm" class="w-40" aria-label="state" placeholder="all states" clearable items={states} bind:value={state} onchange={() => pages.reset()} />{/snippet}
+  {#snippet actions()}<Select
+      size="sm"
+      class="w-40"
+      aria-label="state"
+      placeholder="all states"
+      clearable
+      items={states}
+      bind:value={state}
+      onchange={() => pages.reset()} />{/snippet}
   <Trouble problem={runs.problem} />
   <Panel>
-    <Listing label="Runs" heads={["Run", "Rule", "Action", "State", "Progress", "#Deleted", "#Left out", "Books", "Created"]} items={runs.data?.items}>
+    <Listing
+      label="Runs"
+      heads={["Run", "Rule", "Action", "State", "Progress", "#Deleted", "#Left out", "Books", "Created"]}
+      items={runs.data?.items}>
       {#snippet row(r: Schemas["RunView"])}
         <TableBodyRow>
-          <TableBodyCell><a class="text-link font-mono text-xs" href="#/runs/{r.id}" title={r.id}>{short(r.id)}</a></TableBodyCell>
+          <TableBodyCell
+            ><a class="text-link font-mono text-xs" href="#/runs/{r.id}" title={r.id}>{short(r.id)}</a
+            ></TableBodyCell>
           <TableBodyCell><a class="text-link" href="#/rules/{r.rule}">{r.rule}</a></TableBodyCell>
           <TableBodyCell>{r.action}</TableBodyCell>
           <TableBodyCell><State state={r.state} /></TableBodyCell>
-          <TableBodyCell class="w-36"><Bar percent={r.state === "done" ? 100 : share(r.done, r.due)} label="progress" /></TableBodyCell>
+          <TableBodyCell class="w-36"
+            ><Bar
+              percent={r.state === "done" ? 100 : share(r.done, r.due)}
+              label="progress" /></TableBodyCell>
           <TableBodyCell class="text-right">{count(r.ledger.deleted)}</TableBodyCell>
           <TableBodyCell class="text-right">{count(leftOut(r.ledger))}</TableBodyCell>
           <TableBodyCell>{books(r.ledger)}</TableBodyCell>
           <TableBodyCell><When at={r.created_at} /></TableBodyCell>
         </TableBodyRow>
       {/snippet}
-      {#snippet empty()}{#if state || !pages.first}<Blank title="No such run" />{:else}<Blank title="No run yet">Open a <a class="text-link" href="#/rules">rule</a>, make a plan, and start it.</Blank>{/if}{/snippet}
+      {#snippet empty()}{#if state || !pages.first}<Blank title="No such run" />{:else}<Blank
+            title="No run yet"
+            >Open a <a class="text-link" href="#/rules">rule</a>, make a plan, and start it.</Blank
+          >{/if}{/snippet}
     </Listing>
   </Panel>
   <Pager {pages} next={runs.data?.next} />

@@ -22,10 +22,25 @@
     <TableBodyRow>
       <TableBodyCell>{r.label}</TableBodyCell>
       <TableBodyCell class="text-right font-medium">{amount(r.value, r.unit)}</TableBodyCell>
-      <TableBodyCell class="text-right text-gray-600 dark:text-gray-400">{r.limit == null ? "none" : `at ${r.floor ? "least" : "most"} ${amount(r.limit, r.unit)}`}</TableBodyCell>
-      <TableBodyCell class="w-40">{#if r.limit != null}<Bar percent={used(r)} label={`${r.label}: share of its limit`} color={r.level === "over" ? "bg-red-600" : r.level === "near" ? "bg-yellow-400" : "bg-primary-500"} />{/if}</TableBodyCell>
-      <TableBodyCell><Badge color={levels[r.level as keyof typeof levels]}>{words[r.level as keyof typeof words]}</Badge></TableBodyCell>
+      <TableBodyCell class="text-right text-gray-600 dark:text-gray-400"
+        >{r.limit == null
+          ? "none"
+          : `at ${r.floor ? "least" : "most"} ${amount(r.limit, r.unit)}`}</TableBodyCell>
+      <TableBodyCell class="w-40"
+        >{#if r.limit != null}<Bar
+            percent={used(r)}
+            label={`${r.label}: share of its limit`}
+            color={r.level === "over"
+              ? "bg-red-600"
+              : r.level === "near"
+                ? "bg-yellow-400"
+                : "bg-primary-500"} />{/if}</TableBodyCell>
+      <TableBodyCell
+        ><Badge color={levels[r.level as keyof typeof levels]}>{words[r.level as keyof typeof words]}</Badge
+        ></TableBodyCell>
     </TableBodyRow>
   {/snippet}
-  {#snippet empty()}<Blank title="The database tells nothing of its load">`source check` says which right lacks.</Blank>{/snippet}
+  {#snippet empty()}<Blank title="The database tells nothing of its load"
+      >`source check` says which right lacks.</Blank
+    >{/snippet}
 </Listing>

@@ -20,12 +20,24 @@
 
 <svelte:head><title>Sign in · Amber Cellar</title></svelte:head>
 <main class="mx-auto flex min-h-screen max-w-sm flex-col justify-center px-4">
-  <div class="mb-6 flex items-center gap-3"><img src="/icon.svg" alt="" class="h-9 w-9" /><h1 class="text-xl font-semibold">Amber Cellar</h1></div>
+  <div class="mb-6 flex items-center gap-3">
+    <img src="/icon.svg" alt="" class="h-9 w-9" />
+    <h1 class="text-xl font-semibold">Amber Cellar</h1>
+  </div>
   <Trouble {problem} />
   <form onsubmit={submit} class="space-y-3">
     <Label for="token">Administrator token</Label>
-    <Input id="token" type="password" autocomplete="current-password" required bind:value={token} placeholder="amber_…" />
+    <Input
+      id="token"
+      type="password"
+      autocomplete="current-password"
+      required
+      bind:value={token}
+      placeholder="amber_…" />
     <Button type="submit" class="w-full">Sign in</Button>
   </form>
-  <p class="mt-4 text-sm text-gray-500 dark:text-gray-400">The token was printed when the service first started. <code>ambercellar serve -new-token</code> makes a new one.</p>
+  <p class="mt-4 text-sm text-gray-500 dark:text-gray-400">
+    The token was printed when the service first started. <code>ambercellar serve -new-token</code> makes a new
+    one.
+  </p>
 </main>

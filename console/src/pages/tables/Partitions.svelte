@@ -19,7 +19,12 @@
     problem = undefined;
     busy = true;
     try {
-      seen = await take(api.POST("/sources/{source}/tables/{table}/partitions", { params: { path: { source, table: table.name } }, body: { ahead: Number(ahead), try: attempt } }));
+      seen = await take(
+        api.POST("/sources/{source}/tables/{table}/partitions", {
+          params: { path: { source, table: table.name } },
+          body: { ahead: Number(ahead), try: attempt }
+        })
+      );
       if (!attempt) made();
     } catch (e) {
       problem = problemOf(e);
@@ -28,19 +33,45 @@
   }
 </script>
 
-<Listing label="Partitions" heads={["Partition", "From", "To", "#Rows", "#Data", "#Indexes", "Cannot leave as a whole"]} {items}>
+<Listing
+  label="Partitions"
+  heads={["Partition", "From", "To", "#Rows", "#Data", "#Indexes", "Cannot leave as a whole"]}
+  {items}>
   {#snippet row(p: Schemas["Partition"])}
     <TableBodyRow>
-      <TableBodyCell class="font-medium">{p.name}{#if p.name === catchAll}<span class="ms-2 text-xs text-gray-500 dark:text-gray-400">takes what no other does</span>{/if}</TableBodyCell><TableBodyCell>{day(p.from)}</TableBodyCell><TableBodyCell>{day(p.to)}</TableBodyCell>
-      <TableBodyCell class="text-right">{count(p.rows)}</TableBodyCell><TableBodyCell class="text-right">{size(p.bytes)}</TableBodyCell><TableBodyCell class="text-right">{size(p.index_bytes)}</TableBodyCell><TableBodyCell class="whitespace-normal">{p.hinders ?? ""}</TableBodyCell>
+      <TableBodyCell class="font-medium"
+        >{p.name}{#if p.name === catchAll}<span class="ms-2 text-xs text-gray-500 dark:text-gray-400"
+            >takes what no other does</span
+          >{/if}</TableBodyCell
+      ><TableBodyCell>{day(p.from)}</TableBodyCell><TableBodyCell>{day(p.to)}</TableBodyCell>
+      <TableBodyCell class="text-right">{count(p.rows)}</TableBodyCell><TableBodyCell class="text-right"
+        >{size(p.bytes)}</TableBodyCell
+      ><TableBodyCell class="text-right">{size(p.index_bytes)}</TableBodyCell><TableBodyCell
+        class="whitespace-normal">{p.hinders ?? ""}</TableBodyCell>
     </TableBodyRow>
   {/snippet}
   {#snippet empty()}<Blank title="No partitions" />{/snippet}
 </Listing>
-<form class="flex flex-wrap items-end gap-3 px-4 py-3" onsubmit={(e) => { e.preventDefault(); make(true); }}>
-  <div><Label for="ahead" class="mb-1">Make the next</Label><Input id="ahead" type="number" min="1" max="120" bind:value={ahead} class="w-24" size="sm" /></div>
+<form
+  class="flex flex-wrap items-end gap-3 px-4 py-3"
+  onsubmit={(e) => {
+    e.preventDefault();
+    make(true);
+  }}>
+  <div>
+    <Label for="ahead" class="mb-1">Make the next</Label><Input
+      id="ahead"
+      type="number"
+      min="1"
+      max="120"
+      bind:value={ahead}
+      class="w-24"
+      size="sm" />
+  </div>
   <Button size="sm" color="alternative" type="submit" disabled={busy}>Show what would be sent</Button>
-  {#if seen && !seen.made}<Button size="sm" disabled={busy} onclick={() => make(false)}>Make {plural(seen.partitions.length, "partition")}</Button>{/if}
+  {#if seen && !seen.made}<Button size="sm" disabled={busy} onclick={() => make(false)}
+      >Make {plural(seen.partitions.length, "partition")}</Button
+    >{/if}
 </form>
 <div class="px-4 pb-3" aria-live="polite">
   <Trouble {problem} />

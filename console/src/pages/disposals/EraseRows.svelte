@@ -1,0 +1,46 @@
+<script lang="ts">
+  // Asks which archived rows of one person there are, to erase them.
+  import { Button, Input, Label, Select } from "flowbite-svelte";
+  import type { Schemas } from "../../api/client";
+  import Panel from "../../lib/Panel.svelte";
+
+  type Props = {
+    archived: { value: string; name: string }[]; // tables
+    busy: boolean;
+    erase: (body: Schemas["ErasureRequest"]) => Promise<void>;
+  };
+  let { archived, busy, erase }: Props = $props();
+  let table = $state("");
+  let where = $state("");
+  let why = $state("");
+  $effect(() => {
+    table ||= archived[0]?.value ?? "";
+  });
+  async function ask() {
+    const [source, ...name] = table.split(".");
+    await erase({ source: source ?? "", table: name.join("."), where, note: why });
+    where = why = "";
+  }
+</script>
+
+<Panel title="Erase rows on request" note="of one person, whatever their time; holds stand above it">
+  <form
+    class="grid items-end gap-3 p-4 sm:grid-cols-[12rem_1fr_1fr_auto]"
+    onsubmit={(e) => {
+      e.preventDefault();
+      ask();
+    }}>
+    <Label>Table<Select size="sm" id="erasure-table" items={archived} bind:value={table} /></Label>
+    <Label
+      >Rows<Input
+        size="sm"
+        id="erasure-where"
+        placeholder="like passenger_id = 7"
+        class="placeholder:text-gray-400"
+        bind:value={where}
+        autocomplete="off" /></Label>
+    <Label>Note; it stays, so name nobody<Input size="sm" id="erasure-note" bind:value={why} /></Label>
+    <Button size="sm" type="submit" disabled={busy || !table || !where}
+      >Find such rows; nothing is destroyed</Button>
+  </form>
+</Panel>

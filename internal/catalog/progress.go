@@ -1,0 +1,68 @@
+package catalog
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Slowdown is a time in which a run went slower than its pace, or rested, and why.
+type Slowdown struct {
+	Run    string `db:"run" json:"-"`
+	Begun  Time   `db:"begun" json:"begun"`
+	Ended  *Time  `db:"ended" json:"ended"` // nil: still
+	Rests  bool   `db:"rests" json:"rests"` // it rested altogether
+	Reason string `db:"reason" json:"reason"`
+}
+
+// Batch is what one delete transaction did.
+type Batch struct {
+	Run      string `db:"run" json:"-"`
+	Segment  int    `db:"segment" json:"segment"`
+	Number   int    `db:"number" json:"number"`
+	Retry    bool   `db:"retry" json:"retry"`
+	Rows     int    `db:"row_count" json:"rows"`
+	Deleted  int    `db:"deleted" json:"deleted"`
+	Changed  int    `db:"changed" json:"changed"`
+	Vanished int    `db:"vanished" json:"vanished"`
+	Held     int    `db:"held" json:"held"`
+	Skipped  int    `db:"skipped" json:"skipped"`
+	Micros   int64  `db:"micros" json:"micros"`
+	At       Time   `db:"at" json:"at"`
+	Rest     int64  `db:"rest_micros" json:"rest_micros"` // after it
+	LogBytes *int64 `db:"log_bytes" json:"log_bytes"`     // that the database's log grew by, others' writing included
+}
+
+// SaveProgress keeps a run's counts, and the batches done and the times gone slowly since the last time.
+func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slow ...Slowdown) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
+			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, parts = :parts, emptying = :emptying, deleting = :deleting, delete_at = :delete_at,
+			resume_at = :resume_at, window_from = :window_from, window_began = :window_began, window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left WHERE id = :id`, r); err != nil {
+			return err
+		}
+		for _, b := range batches {
+			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO batch (run, segment, number, retry, row_count, deleted, changed, vanished, held, skipped, micros, at, rest_micros, log_bytes)
+				VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :held, :skipped, :micros, :at, :rest_micros, :log_bytes)`, b); err != nil {
+				return err
+			}
+		}
+		for _, s := range slow {
+			if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO slowdown (run, begun, ended, rests, reason) VALUES (:run, :begun, :ended, :rests, :reason)", s); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Slowdowns lists the times in which a run went slower than its pace, the newest first.
+func (c *Catalog) Slowdowns(ctx context.Context, run string, p Page) ([]Slowdown, error) {
+	return paged[Slowdown](ctx, c.db, p, order{columns: []string{"begun"}}, "SELECT * FROM slowdown WHERE run = ?", run)
+}
+
+// Batches lists the batches of a run, the newest first.
+func (c *Catalog) Batches(ctx context.Context, run string, p Page) ([]Batch, error) {
+	return paged[Batch](ctx, c.db, p, order{columns: []string{"segment", "number"}}, "SELECT * FROM batch WHERE run = ?", run)
+}
