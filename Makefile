@@ -5,7 +5,7 @@ BIN := build/ambercellar
 # The program and its tests are compiled alike, so that on a new machine what they share is compiled once.
 COMPILE := CGO_ENABLED=0 GOFLAGS=-trimpath
 
-.PHONY: build demo test race soak matrix bench console check screenshots clean
+.PHONY: build demo test quick lint race soak matrix bench console check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
 $(BIN): console # always: the Go tool knows best what is stale
@@ -29,14 +29,23 @@ TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" 
 
 test: build ## all tests, on private servers and in headless Chromium
 	@./tools/need.sh postgresql mariadb-server chromium
-	@echo "== vetting"
-	$(COMPILE) $(GO) vet ./...
-	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	@$(MAKE) --no-print-directory lint
 	@./tools/need.sh gcc
 	@echo "== testing, with temporary files in $(TEST_TMP); and, beside that, what goes on at the same time under the race detector"
 	@TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
 	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 16m ./...; tested=$$?; \
 	wait $$raced; raced=$$?; echo "== under the race detector:"; cat build/race.log; exit $$((tested + raced))
+
+lint: console ## vet, staticcheck, gofmt, eslint and prettier, and lines of 120 columns at most
+	@echo "== linting"
+	$(COMPILE) $(GO) vet ./...
+	$(COMPILE) $(GO) tool staticcheck ./...
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	@./tools/lint.sh
+	cd console && npm run --silent lint
+
+quick: ## the inner loop: core, archive, catalog, interface, client and the sources that need no server, within a minute
+	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 2m ./client ./internal/core/... ./internal/archive/... ./internal/catalog ./internal/api ./internal/cli ./internal/source ./internal/source/sqlite
 
 # What the race detector looks at in every run of the tests: answers that are asked for while a run goes.
 RACED := ^TestAnswersHoldWhileARunGoesOn$$/sqlite

@@ -12,17 +12,20 @@ import (
 	"gonum.org/v1/plot/vg"
 )
 
-// draw draws the latency over time, one line an arm: of each second, the median of its rounds, so that one stall of a disk is
-// not all that is seen.
+// draw draws the latency over time, one line an arm: of each second, the median of its rounds, so that one stall of a
+// disk is not all that is seen.
 func (r *loadReport) draw(file string) error {
 	p := plot.New()
-	p.Title.Text = fmt.Sprintf("%s: p99 of %.0f statements a second, second by second, %s", r.Work, r.Rate, rounds(len(r.Rounds[armNone])))
+	p.Title.Text = fmt.Sprintf("%s: p99 of %.0f statements a second, second by second, %s", r.Work, r.Rate,
+		rounds(len(r.Rounds[armNone])))
 	p.X.Label.Text, p.Y.Label.Text = "seconds", "p99, ms (logarithmic)"
 	p.Y.Scale, p.Y.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: -1}
 	p.Legend.Top, p.Legend.YOffs, p.Legend.Padding = true, vg.Points(26), vg.Points(2) // above the lines
 	p.Title.Padding = vg.Points(34)
 	p.Add(plotter.NewGrid())
-	colours := map[string]color.Color{armNone: color.Gray{150}, armOurs: color.RGBA{217, 119, 6, 255}, armPurge: color.RGBA{22, 163, 74, 255}, armLoop: color.RGBA{37, 99, 235, 255}, armDelete: color.RGBA{185, 28, 28, 255}}
+	colours := map[string]color.Color{armNone: color.Gray{150}, armOurs: color.RGBA{217, 119, 6, 255},
+		armPurge: color.RGBA{22, 163, 74, 255}, armLoop: color.RGBA{37, 99, 235, 255},
+		armDelete: color.RGBA{185, 28, 28, 255}}
 	for _, arm := range arms {
 		rounds := r.Rounds[arm]
 		if colours[arm] == nil || len(rounds) == 0 {

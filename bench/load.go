@@ -90,17 +90,20 @@ type loadReport struct {
 }
 
 // loads measures the workload's latency beside each arm.
-func loads(ctx context.Context, engine string, rows, rounds int, length time.Duration, share float64, out, program string) error {
+func loads(ctx context.Context, engine string, rows, rounds int, length time.Duration, share float64, out,
+	program string) error {
 	w, err := startLoad(engine, rows)
 	if err != nil {
 		return err
 	}
 	defer w.close()
-	fmt.Printf("\n%s-load: %s\nfilling a table of %d rows with three indexes\n", engine, strings.Join(w.settings(), ", "), rows)
+	fmt.Printf("\n%s-load: %s\nfilling a table of %d rows with three indexes\n", engine,
+		strings.Join(w.settings(), ", "), rows)
 	if err := w.fill(rows); err != nil {
 		return err
 	}
-	r := &loadReport{Work: engine + "-load", When: time.Now().UTC().Format(time.RFC3339), Settings: w.settings(), Share: share, Length: length.Seconds(), Rounds: map[string][]armResult{}}
+	r := &loadReport{Work: engine + "-load", When: time.Now().UTC().Format(time.RFC3339), Settings: w.settings(),
+		Share: share, Length: length.Seconds(), Rounds: map[string][]armResult{}}
 	if err := w.begin(); err != nil {
 		return err
 	}
@@ -123,8 +126,11 @@ func loads(ctx context.Context, engine string, rows, rounds int, length time.Dur
 				return fmt.Errorf("%s: %w", arm, err)
 			}
 			r.Rounds[arm] = append(r.Rounds[arm], *x)
-			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms (reads %.2f, writes %.2f)  p99.9 %8.2f ms  %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
-				round+1, arm, x.P50, x.P99, x.ReadsP99, x.WritesP99, x.P999, x.Statements, x.Failed, x.Deadlocks, x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
+			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms (reads %.2f, writes %.2f)  p99.9 %8.2f ms  %d "+
+				"statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; "+
+				"oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
+				round+1, arm, x.P50, x.P99, x.ReadsP99, x.WritesP99, x.P999, x.Statements, x.Failed, x.Deadlocks,
+				x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
 		}
 	}
 	return r.finish(out)
@@ -143,8 +149,10 @@ func startLoad(engine string, rows int) (*workload, error) {
 		}
 		p := t.(postgres)
 		w.table = t
-		w.read, w.update = "SELECT booking_id, outcome, note FROM scan WHERE id = $1", "UPDATE scan SET note = $2 WHERE id = $1"
-		w.insert = "INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note) VALUES ($1, 'Heron', 3, '2026-11-23 12:00:00+00', 'ok', 12.50, gen_random_uuid(), NULL)"
+		w.read, w.update = "SELECT booking_id, outcome, note FROM scan WHERE id = $1",
+			"UPDATE scan SET note = $2 WHERE id = $1"
+		w.insert = "INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note) VALUES " +
+			"($1, 'Heron', 3, '2026-11-23 12:00:00+00', 'ok', 12.50, gen_random_uuid(), NULL)"
 		w.oldest, w.least = "SELECT min(scanned_at)::text FROM scan", "SELECT min(id) FROM scan"
 		w.garbage = "SELECT coalesce(sum(n_dead_tup), 0)::bigint FROM pg_stat_user_tables WHERE relname = 'scan'"
 		w.logSize = func() int64 { return sizeOf(filepath.Join(p.Data(), "pg_wal")) }
@@ -156,10 +164,13 @@ func startLoad(engine string, rows int) (*workload, error) {
 		}
 		m := t.(*maria)
 		w.table = t
-		w.read, w.update = "SELECT booking_id, outcome, note FROM scan WHERE id = ?", "UPDATE scan SET note = ? WHERE id = ?"
-		w.insert = "INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note) VALUES (?, 'Heron', 3, '2026-11-23 12:00:00', 'ok', 12.50, uuid(), NULL)"
+		w.read, w.update = "SELECT booking_id, outcome, note FROM scan WHERE id = ?",
+			"UPDATE scan SET note = ? WHERE id = ?"
+		w.insert = "INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note) VALUES " +
+			"(?, 'Heron', 3, '2026-11-23 12:00:00', 'ok', 12.50, uuid(), NULL)"
 		w.oldest, w.least = "SELECT min(scanned_at) FROM scan", "SELECT min(id) FROM scan"
-		w.garbage = "SELECT variable_value + 0 FROM information_schema.global_status WHERE variable_name = 'Innodb_history_list_length'"
+		w.garbage = "SELECT variable_value + 0 FROM information_schema.global_status WHERE variable_name = " +
+			"'Innodb_history_list_length'"
 		w.logSize = func() int64 { return sizeOf(m.Data(), "ib_logfile", "-bin.", "undo") }
 		w.all = "DELETE FROM scan WHERE scanned_at < '" + before + "'"
 	default:
@@ -172,7 +183,9 @@ func startLoad(engine string, rows int) (*workload, error) {
 func sizeOf(dir string, parts ...string) (n int64) {
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
-		if st, err := e.Info(); err == nil && (len(parts) == 0 || slices.ContainsFunc(parts, func(p string) bool { return strings.Contains(e.Name(), p) })) {
+		if st, err := e.Info(); err == nil &&
+			(len(parts) == 0 || slices.ContainsFunc(parts,
+				func(p string) bool { return strings.Contains(e.Name(), p) })) {
 			n += st.Size()
 		}
 	}
@@ -213,8 +226,8 @@ func (w *workload) prepare() (s statements, err error) {
 	return s, nil
 }
 
-// do runs one statement of the mix and tells whether it was a read: a quarter inserts; of the others two thirds reads and one third updates, by key, and of
-// those one third on aged rows, which makes a quarter of all.
+// do runs one statement of the mix and tells whether it was a read: a quarter inserts; of the others two thirds reads
+// and one third updates, by key, and of those one third on aged rows, which makes a quarter of all.
 func (w *workload) do(ctx context.Context, s statements, r *rand.Rand) (read bool, err error) {
 	x := r.Float64()
 	if x < 0.25 {
@@ -278,16 +291,17 @@ func (w *workload) saturate(ctx context.Context) (float64, error) {
 	return float64(done.Load()) / length.Seconds(), nil
 }
 
-// sampleOf is one statement: when it should have begun, counted from the arm's start, how long it took from then, and whether
-// it only read.
+// sampleOf is one statement: when it should have begun, counted from the arm's start, how long it took from then, and
+// whether it only read.
 type sampleOf struct {
 	at, took time.Duration
 	read     bool
 }
 
-// arm runs the workload at its rate, each statement at its time whether the ones before have ended or not, with what the
-// arm names beside it.
-func (w *workload) arm(ctx context.Context, arm string, rate float64, length time.Duration, program string) (*armResult, error) {
+// arm runs the workload at its rate, each statement at its time whether the ones before have ended or not, with what
+// the arm names beside it.
+func (w *workload) arm(ctx context.Context, arm string, rate float64, length time.Duration,
+	program string) (*armResult, error) {
 	s, err := w.prepare()
 	if err != nil {
 		return nil, err
@@ -366,7 +380,8 @@ func (w *workload) arm(ctx context.Context, arm string, rate float64, length tim
 	out.OldestLast, out.LeastLast = w.ask(ctx, w.oldest), w.ask(ctx, w.least)
 	out.Oldest, out.Least = middle(oldest), middle(least)
 	after := int64(0)
-	if err := w.db.QueryRowContext(ctx, "SELECT count(*) FROM scan WHERE scanned_at < '2026-11-23'").Scan(&after); err != nil {
+	if err := w.db.QueryRowContext(ctx, "SELECT count(*) FROM scan WHERE scanned_at < '2026-11-23'").Scan(
+		&after); err != nil {
 		return nil, err
 	}
 	out.Gone = before - after
@@ -431,8 +446,10 @@ func (r *armResult) take(samples []sampleOf, length time.Duration) {
 	}
 }
 
-// beside makes ready what is to go on beside the workload, and returns what starts and what ends it; done hears when it has.
-func (w *workload) beside(ctx context.Context, arm, program string, done chan<- error) (start, stop func(), err error) {
+// beside makes ready what is to go on beside the workload, and returns what starts and what ends it; done hears when
+// it has.
+func (w *workload) beside(ctx context.Context, arm, program string, done chan<- error) (start, stop func(),
+	err error) {
 	switch arm {
 	case armOurs:
 		return w.besideService(ctx, program, "then: archive\narchive: {store: cellar}\n", done)
@@ -462,7 +479,8 @@ func (w *workload) loop(ctx context.Context) error {
 	engine, _ := w.address()
 	text := w.all + " LIMIT 5000"
 	if engine == "postgres" {
-		text = "DELETE FROM scan WHERE ctid = ANY(ARRAY(SELECT ctid FROM scan WHERE" + strings.TrimPrefix(w.all, "DELETE FROM scan WHERE") + " LIMIT 5000))"
+		text = "DELETE FROM scan WHERE ctid = ANY(ARRAY(SELECT ctid FROM scan WHERE" +
+			strings.TrimPrefix(w.all, "DELETE FROM scan WHERE") + " LIMIT 5000))"
 	}
 	for {
 		res, err := w.db.ExecContext(ctx, text)
@@ -476,7 +494,8 @@ func (w *workload) loop(ctx context.Context) error {
 }
 
 // besideService archives or purges, as the end of the rule says, with the service at its default pace.
-func (w *workload) besideService(ctx context.Context, program, then string, done chan<- error) (start, end func(), err error) {
+func (w *workload) besideService(ctx context.Context, program, then string, done chan<- error) (start, end func(),
+	err error) {
 	dir, err := os.MkdirTemp("", "ambercellar-bench-")
 	if err != nil {
 		return nil, nil, err
@@ -533,7 +552,9 @@ func (r *loadReport) finish(out string) error {
 		return list
 	}
 	quiet := middle(p99(armNone, armAgain))
-	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | rounds | p99, median | of single rounds | to no run | failed | deadlocks | lock timeouts | rows gone | peak log | peak garbage | oldest row, during and after | smallest key |\n|---|---|---|---|---|---|---|---|---|---|---|---|---|\n",
+	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | rounds | p99, median | of single rounds "+
+		"| to no run | failed | deadlocks | lock timeouts | rows gone | peak log | peak garbage | oldest row, "+
+		"during and after | smallest key |\n|---|---|---|---|---|---|---|---|---|---|---|---|---|\n",
 		r.Work, r.Rate, 100*r.Share)
 	for _, arm := range arms {
 		seen := p99(arm)
@@ -542,11 +563,17 @@ func (r *loadReport) finish(out string) error {
 		}
 		var sum armResult
 		for _, x := range r.Rounds[arm] {
-			sum.Failed, sum.Deadlocks, sum.Timeouts = sum.Failed+x.Failed, sum.Deadlocks+x.Deadlocks, sum.Timeouts+x.Timeouts
-			sum.PeakLog, sum.PeakGarbage, sum.Gone = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage), max(sum.Gone, x.Gone)
-			sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast = max(sum.Oldest, x.Oldest), max(sum.OldestLast, x.OldestLast), max(sum.Least, x.Least), max(sum.LeastLast, x.LeastLast)
+			sum.Failed, sum.Deadlocks, sum.Timeouts = sum.Failed+x.Failed, sum.Deadlocks+x.Deadlocks, sum.Timeouts+
+				x.Timeouts
+			sum.PeakLog, sum.PeakGarbage, sum.Gone = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage),
+				max(sum.Gone, x.Gone)
+			sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast = max(sum.Oldest, x.Oldest),
+				max(sum.OldestLast, x.OldestLast), max(sum.Least, x.Least), max(sum.LeastLast, x.LeastLast)
 		}
-		fmt.Printf("| %s | %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %d | %d MB | %d | %.1f, %.1f ms | %.1f, %.1f ms |\n", arm, len(seen), middle(seen), seen[0], seen[len(seen)-1], middle(seen)/quiet, sum.Failed, sum.Deadlocks, sum.Timeouts, sum.Gone, sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast)
+		fmt.Printf("| %s | %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %d | %d MB | %d | %.1f, %.1f ms "+
+			"| %.1f, %.1f ms |\n", arm, len(seen), middle(seen), seen[0], seen[len(seen)-1], middle(seen)/quiet,
+			sum.Failed, sum.Deadlocks, sum.Timeouts, sum.Gone, sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest,
+			sum.OldestLast, sum.Least, sum.LeastLast)
 	}
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err

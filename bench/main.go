@@ -1,7 +1,8 @@
-// Command bench measures archiving, purging and planning with Amber Cellar beside what a careful person does by hand, in
-// turn, on private servers with durable settings. It prints tables of medians and ratios and writes JSON.
+// Command bench measures archiving, purging and planning with Amber Cellar beside what a careful person does by hand,
+// in turn, on private servers with durable settings. It prints tables of medians and ratios and writes JSON.
 //
-//	bench [-only postgres-archive,sqlite,plan] [-rounds 5] [-rows N] [-keep-days 600] [-load-rounds 3] [-arm 2m] [-out bench/out]
+//	bench [-only postgres-archive,sqlite,plan] [-rounds 5] [-rows N] [-keep-days 600]
+//	  [-load-rounds 3] [-arm 2m] [-out bench/out]
 package main
 
 import (
@@ -39,7 +40,8 @@ type table interface {
 	fresh() error
 	// address is what the service is told.
 	address() (engine, address string)
-	// archive and purge are the script of a careful administrator: the rows through zstd into a file, and the loop of deletes.
+	// archive and purge are the script of a careful administrator: the rows through zstd into a file, and the loop of
+	// deletes.
 	archive(ctx context.Context, file string) error
 	purge(ctx context.Context) error
 	count(ctx context.Context) (int64, error)
@@ -63,14 +65,15 @@ var works = []struct {
 
 // measure is one round of one side.
 type measure struct {
-	Seconds     float64   `json:"seconds"`
-	CopySeconds float64   `json:"copy_seconds,omitempty"`    // by hand: until the file is written
-	Processor   float64   `json:"processor_seconds"`         // of the whole machine: server, service and scripts together
-	Service     float64   `json:"service_seconds,omitempty"` // of processors, the service's own
-	Bytes       int64     `json:"archive_bytes,omitempty"`
-	PeakMemory  int64     `json:"peak_memory_bytes,omitempty"` // of the service, resident
-	Memory      []int64   `json:"memory_bytes,omitempty"`      // resident, sampled evenly over the run
-	Rates       []float64 `json:"rows_per_second,omitempty"`   // in each tenth of the run
+	Seconds     float64 `json:"seconds"`
+	CopySeconds float64 `json:"copy_seconds,omitempty"` // by hand: until the file is written
+	// of the whole machine: server, service and scripts together
+	Processor  float64   `json:"processor_seconds"`
+	Service    float64   `json:"service_seconds,omitempty"` // of processors, the service's own
+	Bytes      int64     `json:"archive_bytes,omitempty"`
+	PeakMemory int64     `json:"peak_memory_bytes,omitempty"` // of the service, resident
+	Memory     []int64   `json:"memory_bytes,omitempty"`      // resident, sampled evenly over the run
+	Rates      []float64 `json:"rows_per_second,omitempty"`   // in each tenth of the run
 }
 
 type report struct {
@@ -93,14 +96,19 @@ func main() {
 	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
 	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", "))
 	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
-	alone := flag.Bool("alone", false, "measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each tenth of a run is a million")
+	alone := flag.Bool("alone", false,
+		"measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each "+
+			"tenth of a run is a million")
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	program := flag.String("program", "build/ambercellar", "the service's binary")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog")
+	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+
+		strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
+		"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog")
 	flag.Parse()
 	wanted := func(name string) bool {
-		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","), func(p string) bool { return strings.HasPrefix(name, p) })
+		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","),
+			func(p string) bool { return strings.HasPrefix(name, p) })
 	}
 	if *redraw != "" {
 		if err := redrawn(*redraw, *out); err != nil {
@@ -209,13 +217,15 @@ func names() (out []string) {
 
 const byHand, byHandAgain, ours = "by hand", "by hand again", "ours"
 
-func run(ctx context.Context, name string, rows, rounds int, start func() (table, error), purge bool, program string, sides []string) (*report, error) {
+func run(ctx context.Context, name string, rows, rounds int, start func() (table, error), purge bool, program string,
+	sides []string) (*report, error) {
 	t, err := start()
 	if err != nil {
 		return nil, err
 	}
 	defer t.close()
-	fmt.Printf("\n%s: %s\nfilling a table of %d rows with three indexes\n", name, strings.Join(t.settings(), ", "), rows)
+	fmt.Printf("\n%s: %s\nfilling a table of %d rows with three indexes\n", name, strings.Join(t.settings(), ", "),
+		rows)
 	if err := t.fill(rows); err != nil {
 		return nil, err
 	}
@@ -234,7 +244,8 @@ func run(ctx context.Context, name string, rows, rounds int, start func() (table
 				return nil, fmt.Errorf("%s deleted %d rows and the first side %d", side, gone, r.Due)
 			}
 			r.Rounds[side] = append(r.Rounds[side], m)
-			fmt.Printf("round %d, %-13s  %6.2f s  %6.2f s of processors (service %5.2f s)  %6.1f MB  peak memory %4d MiB\n", round+1, side, m.Seconds, m.Processor, m.Service, float64(m.Bytes)/1e6, m.PeakMemory>>20)
+			fmt.Printf("round %d, %-13s  %6.2f s  %6.2f s of processors (service %5.2f s)  %6.1f MB  peak memory "+
+				"%4d MiB\n", round+1, side, m.Seconds, m.Processor, m.Service, float64(m.Bytes)/1e6, m.PeakMemory>>20)
 		}
 	}
 	return r, nil
@@ -250,7 +261,8 @@ func (r *report) hold() {
 		if n := len(m.Rates); n > 2 {
 			fmt.Printf("; last to first %.2f, last to second %.2f", m.Rates[n-1]/m.Rates[0], m.Rates[n-1]/m.Rates[1])
 		}
-		fmt.Printf("\nresident memory at the most: %d MiB in the first half, %d in the second\n", slices.Max(m.Memory[:len(m.Memory)/2])>>20, slices.Max(m.Memory[len(m.Memory)/2:])>>20)
+		fmt.Printf("\nresident memory at the most: %d MiB in the first half, %d in the second\n",
+			slices.Max(m.Memory[:len(m.Memory)/2])>>20, slices.Max(m.Memory[len(m.Memory)/2:])>>20)
 	}
 }
 
@@ -334,10 +346,12 @@ func (r *report) finish(out string) error {
 	}
 	both := append(slices.Clone(hand), again...)
 	r.Ratios = map[string]float64{
-		"time, ours to by hand":                        median(mine, seconds) / median(both, seconds),
-		"time, by hand to by hand":                     median(again, seconds) / median(hand, seconds),
-		"rate, ninth tenth to second":                  lastRate / max(firstRate, 1),
-		"processors, ours to by hand":                  median(mine, func(m measure) float64 { return m.Processor }) / median(both, func(m measure) float64 { return m.Processor }),
+		"time, ours to by hand":       median(mine, seconds) / median(both, seconds),
+		"time, by hand to by hand":    median(again, seconds) / median(hand, seconds),
+		"rate, ninth tenth to second": lastRate / max(firstRate, 1),
+		"processors, ours to by hand": median(mine,
+			func(m measure) float64 { return m.Processor }) / median(both,
+			func(m measure) float64 { return m.Processor }),
 		"peak memory, second half to first half, ours": secondHalf / max(firstHalf, 1),
 	}
 	if median(hand, bytes) > 0 {
@@ -345,7 +359,8 @@ func (r *report) finish(out string) error {
 	}
 	fmt.Println()
 	for _, name := range []string{byHand, byHandAgain, ours} {
-		fmt.Printf("%-16s %8.2f s %8.1f MB\n", name, median(r.Rounds[name], seconds), median(r.Rounds[name], bytes)/1e6)
+		fmt.Printf("%-16s %8.2f s %8.1f MB\n", name, median(r.Rounds[name], seconds),
+			median(r.Rounds[name], bytes)/1e6)
 	}
 	for _, name := range slices.Sorted(func(yield func(string) bool) {
 		for name := range r.Ratios {
@@ -373,13 +388,16 @@ func summary(done []*report) {
 	if len(done) == 0 {
 		return
 	}
-	fmt.Printf("\n| work | rows | by hand | ours | time | noise | bytes | memory |\n|---|---|---|---|---|---|---|---|\n")
+	fmt.Printf("\n| work | rows | by hand | ours | time | noise | bytes | memory " +
+		"|\n|---|---|---|---|---|---|---|---|\n")
 	for _, r := range done {
 		size := "–"
 		if x, ok := r.Ratios["archive bytes, ours to by hand"]; ok {
 			size = fmt.Sprintf("%.2f ×", x)
 		}
-		fmt.Printf("| %s | %d of %d | %.2f s | %.2f s | %.2f × | %.2f × | %s | %.0f MiB |\n", r.Work, r.Due, r.Rows, median(r.Rounds[byHand], seconds), median(r.Rounds[ours], seconds),
-			r.Ratios["time, ours to by hand"], r.Ratios["time, by hand to by hand"], size, median(r.Rounds[ours], memory)/(1<<20))
+		fmt.Printf("| %s | %d of %d | %.2f s | %.2f s | %.2f × | %.2f × | %s | %.0f MiB |\n", r.Work, r.Due, r.Rows,
+			median(r.Rounds[byHand], seconds), median(r.Rounds[ours], seconds),
+			r.Ratios["time, ours to by hand"], r.Ratios["time, by hand to by hand"], size,
+			median(r.Rounds[ours], memory)/(1<<20))
 	}
 }

@@ -11,7 +11,8 @@ import (
 	"ambercellar/internal/dbtest"
 )
 
-var mariaSettings = []string{"innodb-flush-log-at-trx-commit=1", "sync-binlog=1", "log-bin", "binlog-format=ROW", "innodb-buffer-pool-size=1G", "innodb-log-file-size=1G", "innodb-stats-auto-recalc=ON"}
+var mariaSettings = []string{"innodb-flush-log-at-trx-commit=1", "sync-binlog=1", "log-bin", "binlog-format=ROW",
+	"innodb-buffer-pool-size=1G", "innodb-log-file-size=1G", "innodb-stats-auto-recalc=ON"}
 
 // maria keeps a copy of the filled server's files, which is put back for every round.
 type maria struct {
@@ -42,12 +43,16 @@ func (m *maria) fill(rows int) error {
 	if err := dbtest.ExecMariaDB(m.URL("bench"), fmt.Sprintf(`
 SET SESSION sql_log_bin = 0;
 SET SESSION rand_seed1 = 5, rand_seed2 = 7;
-CREATE TABLE scan (id bigint AUTO_INCREMENT PRIMARY KEY, booking_id bigint NOT NULL, vessel varchar(40) NOT NULL, gate smallint NOT NULL,
-	scanned_at datetime(6) NOT NULL, outcome varchar(20) NOT NULL, fare decimal(9,2), device uuid, note varchar(100), KEY (scanned_at), KEY (booking_id));
+CREATE TABLE scan (id bigint AUTO_INCREMENT PRIMARY KEY, booking_id bigint NOT NULL, vessel varchar(40) NOT NULL,
+	gate smallint NOT NULL,
+	scanned_at datetime(6) NOT NULL, outcome varchar(20) NOT NULL, fare decimal(9,2), device uuid, note varchar(100),
+		KEY (scanned_at), KEY (booking_id));
 INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note)
-SELECT floor(rand() * 1e6), elt(1 + floor(rand() * 5), 'Heron', 'Plover', 'Dunlin', 'Curlew', 'Sanderling'), floor(rand() * 13),
+SELECT floor(rand() * 1e6), elt(1 + floor(rand() * 5), 'Heron', 'Plover', 'Dunlin', 'Curlew', 'Sanderling'),
+	floor(rand() * 13),
 	timestamp('%[2]s') - interval 1000 day + interval (seq * 86400000000.0 * 1000 / %[1]d) microsecond,
-	elt(1 + floor(rand() * 6), 'ok', 'ok', 'ok', 'ok', 'late', 'refused'), rand() * 200, insert(insert(md5(rand()), 13, 1, '4'), 17, 1, 'a'), if(rand() < 0.2, md5(seq), NULL)
+	elt(1 + floor(rand() * 6), 'ok', 'ok', 'ok', 'ok', 'late', 'refused'), rand() * 200, insert(insert(md5(rand()), 13,
+		1, '4'), 17, 1, 'a'), if(rand() < 0.2, md5(seq), NULL)
 FROM seq_1_to_%[1]d;
 ANALYZE TABLE scan;`, rows, anchor)); err != nil {
 		return err
@@ -66,17 +71,22 @@ func (m *maria) fresh() error {
 	if err := m.While(func() error { return copyDirectory(filepath.Join(m.base, "data"), m.Data()) }); err != nil {
 		return err
 	}
-	return dbtest.ExecMariaDB(m.URL("bench"), "SELECT count(*), sum(booking_id), max(note) FROM scan IGNORE INDEX (scanned_at); SELECT count(scanned_at) FROM scan FORCE INDEX (scanned_at) WHERE scanned_at > '2000-01-01'")
+	return dbtest.ExecMariaDB(m.URL("bench"),
+		"SELECT count(*), sum(booking_id), max(note) FROM scan IGNORE INDEX (scanned_at); SELECT count(scanned_at) "+
+			"FROM scan FORCE INDEX (scanned_at) WHERE scanned_at > '2000-01-01'")
 }
 
 func (m *maria) script(ctx context.Context, text string) error {
-	cmd := exec.CommandContext(ctx, "bash", "-c", fmt.Sprintf("set -euo pipefail\ncutoff=\"'%s'\"\nclient=(mariadb --no-defaults -h 127.0.0.1 -P %d -u root)\n", cutoff().Format(time.DateOnly), m.Port)+text)
+	cmd := exec.CommandContext(ctx, "bash", "-c",
+		fmt.Sprintf("set -euo pipefail\ncutoff=\"'%s'\"\nclient=(mariadb --no-defaults -h 127.0.0.1 -P %d -u root)\n",
+			cutoff().Format(time.DateOnly), m.Port)+text)
 	cmd.Stderr = os.Stderr
 	return cmd.Run()
 }
 
 func (m *maria) archive(ctx context.Context, file string) error {
-	return m.script(ctx, `"${client[@]}" --quick -BN bench -e "select * from scan where scanned_at < $cutoff" | zstd -3 -q -f -o `+file)
+	return m.script(ctx, `"${client[@]}" --quick -BN bench -e "select * from scan where scanned_at < $cutoff" | `+
+		`zstd -3 -q -f -o `+file)
 }
 
 // purge deletes 5,000 rows at a time until none is left, each time committed.

@@ -34,7 +34,8 @@ func byService(ctx context.Context, t table, dir string, purge bool, program str
 	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
 		return m, err
 	}
-	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: unlimited\n" + then
+	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: unlimited\n" +
+		then
 	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
 		return m, err
 	}
@@ -78,11 +79,12 @@ func byService(ctx context.Context, t table, dir string, purge bool, program str
 	return m, errors.Join(err, whole(dir))
 }
 
-// serve starts the service and returns a client of it, its process, and a function that stops it. PROFILE names a file for
-// a profile of its processor time. before is what stands before its command.
+// serve starts the service and returns a client of it, its process, and a function that stops it. PROFILE names a file
+// for a profile of its processor time. before is what stands before its command.
 func serve(ctx context.Context, program, dir string, before ...string) (*client.Client, int, func(), error) {
 	before = append(before, program)
-	cmd := exec.CommandContext(ctx, before[0], append(before[1:], "serve", "-data", dir, "-listen", "127.0.0.1:0", "-level", "warn", "-profile", os.Getenv("PROFILE"))...)
+	cmd := exec.CommandContext(ctx, before[0], append(before[1:], "serve", "-data", dir, "-listen", "127.0.0.1:0",
+		"-level", "warn", "-profile", os.Getenv("PROFILE"))...)
 	cmd.Stderr = os.Stderr
 	stdout, err := cmd.StdoutPipe()
 	if err == nil {
@@ -148,7 +150,8 @@ func resident(pid int, field string) (int64, error) {
 	return 0, fmt.Errorf("/proc/%d/status has no %s", pid, field)
 }
 
-// processor is how long the machine's processors have been busy since it was started, in seconds (proc(5), /proc/stat).
+// processor is how long the machine's processors have been busy since it was started, in seconds (proc(5),
+// /proc/stat).
 func processor() float64 {
 	b, _ := os.ReadFile("/proc/stat") // 0 where there is none
 	var name string

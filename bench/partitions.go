@@ -23,8 +23,8 @@ type dropReport struct {
 	Log      map[string][]int64   `json:"log_bytes"`
 }
 
-// drops measures, for a table whose one due partition has so many rows and two indexes, purging and archiving it as a whole
-// and row by row.
+// drops measures, for a table whose one due partition has so many rows and two indexes, purging and archiving it as a
+// whole and row by row.
 func drops(ctx context.Context, engine string, rows, rounds int, out, program string) error {
 	start := map[string]func() (table, error){"postgres": startPostgres, "mariadb": startMariaDB}[engine]
 	t, err := start()
@@ -32,10 +32,12 @@ func drops(ctx context.Context, engine string, rows, rounds int, out, program st
 		return err
 	}
 	defer t.close()
-	r := &dropReport{Work: engine + "-partition", When: time.Now().UTC().Format(time.RFC3339), Settings: t.settings(), Rows: rows, Rounds: map[string][]float64{}, Log: map[string][]int64{}}
+	r := &dropReport{Work: engine + "-partition", When: time.Now().UTC().Format(time.RFC3339), Settings: t.settings(),
+		Rows: rows, Rounds: map[string][]float64{}, Log: map[string][]int64{}}
 	fmt.Printf("\n%s: a partition of %d rows with two indexes, purged and archived\n", r.Work, rows)
 	for range rounds {
-		for _, way := range []string{"purge as a whole", "purge row by row", "archive as a whole", "archive row by row"} {
+		for _, way := range []string{"purge as a whole", "purge row by row", "archive as a whole",
+			"archive row by row"} {
 			if err := divided(t, rows); err != nil {
 				return err
 			}
@@ -66,16 +68,30 @@ func divided(t table, rows int) error {
 				return err
 			}
 		}
-		return x.Exec("round", fmt.Sprintf(`CREATE TABLE reading (id bigint NOT NULL, scanned_at timestamptz NOT NULL, vessel text, celsius numeric(5,2), note text, PRIMARY KEY (id, scanned_at)) PARTITION BY RANGE (scanned_at);
-			CREATE TABLE reading_old PARTITION OF reading FOR VALUES FROM ('2025-01-01+00') TO ('2025-02-01+00'); CREATE TABLE reading_new PARTITION OF reading FOR VALUES FROM ('2025-02-01+00') TO ('2027-01-01+00'); CREATE INDEX ON reading (scanned_at);
-			INSERT INTO reading SELECT g, timestamptz '2025-01-01+00' + (g::float8 / %[1]d) * interval '30 days', 'Heron', 20.5, md5(g::text) FROM generate_series(1, %[1]d) g; INSERT INTO reading VALUES (0, '2026-01-01', 'Heron', 1, ''); ANALYZE reading`, rows))
+		return x.Exec("round", fmt.Sprintf(
+			`CREATE TABLE reading (id bigint NOT NULL, scanned_at timestamptz NOT NULL, vessel text,
+				celsius numeric(5,2), note text, PRIMARY KEY (id, scanned_at)) PARTITION BY RANGE (scanned_at);
+			CREATE TABLE reading_old PARTITION OF reading FOR VALUES FROM ('2025-01-01+00') TO ('2025-02-01+00');
+				CREATE TABLE reading_new PARTITION OF reading FOR VALUES FROM ('2025-02-01+00') TO ('2027-01-01+00');
+				CREATE INDEX ON reading (scanned_at);
+			INSERT INTO reading SELECT g, timestamptz '2025-01-01+00' + (g::float8 / %[1]d) * interval '30 days',
+				'Heron', 20.5, md5(g::text) FROM generate_series(1, %[1]d) g; INSERT INTO reading VALUES (0,
+				'2026-01-01', 'Heron', 1, ''); ANALYZE reading`, rows))
 	case *maria:
-		if err := dbtest.ExecMariaDB(x.URL("mysql"), "DROP DATABASE IF EXISTS bench; CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
+		if err := dbtest.ExecMariaDB(x.URL("mysql"),
+			"DROP DATABASE IF EXISTS bench; CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
 			return err
 		}
-		return dbtest.ExecMariaDB(x.URL("bench"), fmt.Sprintf(`CREATE TABLE reading (id bigint NOT NULL, scanned_at datetime(6) NOT NULL, vessel varchar(40), celsius decimal(5,2), note varchar(100), PRIMARY KEY (id, scanned_at), KEY (scanned_at))
-			PARTITION BY RANGE COLUMNS (scanned_at) (PARTITION reading_old VALUES LESS THAN ('2025-02-01'), PARTITION reading_new VALUES LESS THAN ('2027-01-01'));
-			INSERT INTO reading SELECT seq, timestamp('2025-01-01') + interval (seq * 2592000000000.0 / %[1]d) microsecond, 'Heron', 20.5, md5(seq) FROM seq_1_to_%[1]d; INSERT INTO reading VALUES (0, '2026-01-01', 'Heron', 1, ''); ANALYZE TABLE reading`, rows))
+		return dbtest.ExecMariaDB(x.URL("bench"),
+			fmt.Sprintf(
+				`CREATE TABLE reading (id bigint NOT NULL, scanned_at datetime(6) NOT NULL, vessel varchar(40),
+					celsius decimal(5,2), note varchar(100), PRIMARY KEY (id, scanned_at), KEY (scanned_at))
+			PARTITION BY RANGE COLUMNS (scanned_at) (PARTITION reading_old VALUES LESS THAN ('2025-02-01'),
+				PARTITION reading_new VALUES LESS THAN ('2027-01-01'));
+			INSERT INTO reading SELECT seq,
+				timestamp('2025-01-01') + interval (seq * 2592000000000.0 / %[1]d) microsecond, 'Heron', 20.5, md5(seq)
+				FROM seq_1_to_%[1]d; INSERT INTO reading VALUES (0, '2026-01-01', 'Heron', 1,
+				''); ANALYZE TABLE reading`, rows))
 	}
 	return fmt.Errorf("there are no partitions")
 }
@@ -95,7 +111,8 @@ func dropped(ctx context.Context, t table, way, program string) (seconds float64
 	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
 		return 0, 0, err
 	}
-	rule := "rule: reading\nsource: bench\ntable: reading\nage: scanned_at\nzone: UTC\nclauses:\n  - before: 2025-02-01\npace: unlimited\n"
+	rule := "rule: reading\nsource: bench\ntable: reading\nage: scanned_at\nzone: UTC\nclauses:\n  - before: " +
+		"2025-02-01\npace: unlimited\n"
 	if strings.HasPrefix(way, "purge") {
 		rule += "then: purge\n"
 	} else {
@@ -118,7 +135,8 @@ func dropped(ctx context.Context, t table, way, program string) (seconds float64
 	if err := c.Watch(ctx, r.ID, func(v client.RunView) error { r = &v; return nil }); err != nil {
 		return 0, 0, err
 	}
-	if r.State != client.Done || (len(r.Parts) == 1 && r.Parts[0].State == client.PartLeft) != strings.HasSuffix(way, "as a whole") {
+	if r.State != client.Done || (len(r.Parts) == 1 && r.Parts[0].State == client.PartLeft) != strings.HasSuffix(way,
+		"as a whole") {
 		return 0, 0, fmt.Errorf("the run is %s: %s; %+v", r.State, r.Reason, r.Parts)
 	}
 	if r.LogBytes != nil {

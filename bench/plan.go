@@ -31,9 +31,13 @@ archive: {store: cellar}
 
 // handPlan is one statement that gives the same figures as an exact plan of that rule: of each clause its rows, those
 // due, the ages at both ends and on both sides of the cutoff; ageless rows; and the spread over age.
-const handPlan = `WITH r AS (SELECT scanned_at AS a, outcome = 'refused' AS refused, CASE WHEN outcome = 'refused' THEN scanned_at < now() - interval '3 years' ELSE scanned_at < now() - interval '600 days' END AS due,
+const handPlan = `WITH r AS (SELECT scanned_at AS a, outcome = 'refused' AS refused, CASE
+	WHEN outcome = 'refused' THEN scanned_at < now() - interval '3 years'
+	ELSE scanned_at < now() - interval '600 days' END AS due,
 		date_bin('21 days', scanned_at, timestamptz '2020-01-01') AS bucket FROM scan)
-SELECT refused, extract(epoch FROM bucket)::bigint, count(*), count(*) FILTER (WHERE due), min(a), max(a), max(a) FILTER (WHERE due), min(a) FILTER (WHERE NOT due), count(*) FILTER (WHERE a IS NULL OR NOT isfinite(a)) FROM r GROUP BY refused, bucket`
+SELECT refused, extract(epoch FROM bucket)::bigint, count(*), count(*) FILTER (WHERE due), min(a), max(a),
+	max(a) FILTER (WHERE due), min(a) FILTER (WHERE NOT due), count(*) FILTER (WHERE a IS NULL OR NOT isfinite(a))
+	FROM r GROUP BY refused, bucket`
 
 type planReport struct {
 	When     string               `json:"when"`
@@ -65,16 +69,19 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 		return err
 	}
 	defer stop()
-	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: "postgres", Address: server.URL("base")}); err != nil {
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: "postgres",
+		Address: server.URL("base")}); err != nil {
 		return err
 	}
 	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: planRule}); err != nil {
 		return err
 	}
-	r := planReport{When: time.Now().UTC().Format(time.RFC3339), Rows: rows, Settings: postgresSettings, Seconds: map[string][]float64{}, Ratios: map[string]float64{}}
+	r := planReport{When: time.Now().UTC().Format(time.RFC3339), Rows: rows, Settings: postgresSettings,
+		Seconds: map[string][]float64{}, Ratios: map[string]float64{}}
 	hand := func() (int64, error) { // the number of due rows, to compare
 		cmd := exec.CommandContext(ctx, "psql", "-qXAt", "-F", " ", "-c", handPlan)
-		cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", server.Port), "PGUSER=postgres", "PGDATABASE=base", "PGTZ=UTC")
+		cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", server.Port), "PGUSER=postgres",
+			"PGDATABASE=base", "PGTZ=UTC")
 		text, err := cmd.Output()
 		due := int64(0)
 		for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
@@ -108,7 +115,8 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 			r.Seconds[side.name], counts[side.name] = append(r.Seconds[side.name], time.Since(begun).Seconds()), n
 			fmt.Printf("round %d, %-13s  %6.2f s, %d rows due\n", round+1, side.name, time.Since(begun).Seconds(), n)
 		}
-		if d := counts["by hand"] - counts["exact plan"]; d > 100 || d < -100 { // the cutoff moves by the seconds in between
+		// the cutoff moves by the seconds in between
+		if d := counts["by hand"] - counts["exact plan"]; d > 100 || d < -100 {
 			return fmt.Errorf("by hand %d rows are due and by the plan %d", counts["by hand"], counts["exact plan"])
 		}
 	}
@@ -119,8 +127,10 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 	for _, name := range []string{"exact plan", "by hand again", "estimate"} {
 		r.Ratios[name+" to by hand"] = middle(name) / middle("by hand")
 	}
-	fmt.Printf("\n%d rows, medians of %d rounds: by hand %.2f s; exact plan %.2f s, %.2f times by hand; by hand again %.2f times; estimate %.2f s\n",
-		rows, rounds, middle("by hand"), middle("exact plan"), r.Ratios["exact plan to by hand"], r.Ratios["by hand again to by hand"], middle("estimate"))
+	fmt.Printf("\n%d rows, medians of %d rounds: by hand %.2f s; exact plan %.2f s, %.2f times by hand; by hand "+
+		"again %.2f times; estimate %.2f s\n",
+		rows, rounds, middle("by hand"), middle("exact plan"), r.Ratios["exact plan to by hand"],
+		r.Ratios["by hand again to by hand"], middle("estimate"))
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}

@@ -12,7 +12,8 @@ import (
 	"ambercellar/internal/dbtest"
 )
 
-var postgresSettings = []string{"fsync=on", "synchronous_commit=on", "full_page_writes=on", "shared_buffers=512MB", "max_wal_size=4GB", "checkpoint_timeout=30min", "autovacuum=off"}
+var postgresSettings = []string{"fsync=on", "synchronous_commit=on", "full_page_writes=on", "shared_buffers=512MB",
+	"max_wal_size=4GB", "checkpoint_timeout=30min", "autovacuum=off"}
 
 type postgres struct{ *dbtest.Server }
 
@@ -37,9 +38,11 @@ SELECT setseed(0.5);
 CREATE TABLE scan (id bigserial PRIMARY KEY, booking_id bigint NOT NULL, vessel text NOT NULL, gate smallint NOT NULL,
 	scanned_at timestamptz NOT NULL, outcome text NOT NULL, fare numeric(9,2), device uuid, note text);
 INSERT INTO scan (booking_id, vessel, gate, scanned_at, outcome, fare, device, note)
-SELECT (random() * 1e6)::bigint, (array['Heron', 'Plover', 'Dunlin', 'Curlew', 'Sanderling'])[1 + (random() * 4)::int], (random() * 12)::int,
+SELECT (random() * 1e6)::bigint, (array['Heron', 'Plover', 'Dunlin', 'Curlew', 'Sanderling'])[1 + (random() * 4)::int],
+	(random() * 12)::int,
 	timestamptz '%[2]s' - interval '1000 days' + (g::float8 / %[1]d) * interval '1000 days',
-	(array['ok', 'ok', 'ok', 'ok', 'late', 'refused'])[1 + (random() * 5)::int], (random() * 200)::numeric(9,2), gen_random_uuid(),
+	(array['ok', 'ok', 'ok', 'ok', 'late', 'refused'])[1 + (random() * 5)::int], (random() * 200)::numeric(9,2),
+		gen_random_uuid(),
 	CASE WHEN random() < 0.2 THEN md5(g::text) END
 FROM generate_series(1, %[1]d) g;
 CREATE INDEX ON scan (scanned_at);
@@ -60,14 +63,17 @@ func (p postgres) fresh() error {
 }
 
 func (p postgres) script(ctx context.Context, text string) error {
-	cmd := exec.CommandContext(ctx, "bash", "-c", "set -euo pipefail\ncutoff=\"timestamptz '"+cutoff().Format(time.DateOnly)+"'\"\n"+text)
-	cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", p.Port), "PGUSER=postgres", "PGDATABASE=round")
+	cmd := exec.CommandContext(ctx, "bash", "-c", "set -euo pipefail\ncutoff=\"timestamptz '"+
+		cutoff().Format(time.DateOnly)+"'\"\n"+text)
+	cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", p.Port), "PGUSER=postgres",
+		"PGDATABASE=round")
 	cmd.Stderr = os.Stderr
 	return cmd.Run()
 }
 
 func (p postgres) archive(ctx context.Context, file string) error {
-	return p.script(ctx, `psql -qX -c "copy (select * from scan where scanned_at < $cutoff) to stdout csv" | zstd -3 -q -f -o `+file)
+	return p.script(ctx, `psql -qX -c "copy (select * from scan where scanned_at < $cutoff) to stdout csv" | zstd `+
+		`-3 -q -f -o `+file)
 }
 
 // purge deletes 5,000 rows at a time by row address, each committed.

@@ -12,8 +12,9 @@ import (
 	"ambercellar/client"
 )
 
-// restores measures bringing 40 % of a table back into PostgreSQL, from which they were archived, beside what a person does: the CSV
-// through zstd into COPY. Both go into the same table, with its three indexes, from which the rows were deleted and vacuumed away.
+// restores measures bringing 40 % of a table back into PostgreSQL, from which they were archived, beside what a person
+// does: the CSV through zstd into COPY. Both go into the same table, with its three indexes, from which the rows were
+// deleted and vacuumed away.
 func restores(ctx context.Context, rows, rounds int, out, program string) error {
 	t, err := startPostgres()
 	if err != nil {
@@ -34,7 +35,8 @@ func restores(ctx context.Context, rows, rounds int, out, program string) error 
 	if err != nil {
 		return err
 	}
-	r := &report{Work: "postgres-restore", When: time.Now().UTC().Format(time.RFC3339), Machine: machine, Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
+	r := &report{Work: "postgres-restore", When: time.Now().UTC().Format(time.RFC3339), Machine: machine,
+		Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
 	for round := range rounds {
 		for _, side := range []string{byHand, byHandAgain, ours} {
 			m, n, err := restoredOnce(ctx, p, side, program)
@@ -49,7 +51,8 @@ func restores(ctx context.Context, rows, rounds int, out, program string) error 
 			}
 			r.Due = n
 			r.Rounds[side] = append(r.Rounds[side], m)
-			fmt.Printf("round %d, %-13s  %6.2f s  %6.2f s of processors  peak memory %4d MiB\n", round+1, side, m.Seconds, m.Processor, m.PeakMemory>>20)
+			fmt.Printf("round %d, %-13s  %6.2f s  %6.2f s of processors  peak memory %4d MiB\n", round+1, side,
+				m.Seconds, m.Processor, m.PeakMemory>>20)
 		}
 	}
 	if err := r.finish(out); err != nil {
@@ -104,7 +107,8 @@ func restoredOnce(ctx context.Context, p postgres, side, program string) (m meas
 	return m, n, err
 }
 
-func restoredByService(ctx context.Context, p postgres, dir, program string, settle func() error) (m measure, err error) {
+func restoredByService(ctx context.Context, p postgres, dir, program string, settle func() error) (m measure,
+	err error) {
 	c, process, stop, err := serve(ctx, program, dir)
 	if err != nil {
 		return m, err
@@ -114,7 +118,8 @@ func restoredByService(ctx context.Context, p postgres, dir, program string, set
 	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: "postgres", Address: address}); err != nil {
 		return m, err
 	}
-	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: unlimited\nthen: archive\narchive: {store: cellar}\n"
+	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: " +
+		"unlimited\nthen: archive\narchive: {store: cellar}\n"
 	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
 		return m, err
 	}
@@ -126,14 +131,16 @@ func restoredByService(ctx context.Context, p postgres, dir, program string, set
 	if err != nil {
 		return m, err
 	}
-	if err := c.Watch(ctx, run.ID, func(v client.RunView) error { run = &v; return nil }); err != nil || run.State != client.Done {
+	if err := c.Watch(ctx, run.ID, func(v client.RunView) error { run = &v; return nil }); err != nil ||
+		run.State != client.Done {
 		return m, fmt.Errorf("the run is %s: %s, %v", run.State, run.Reason, err)
 	}
 	if err := settle(); err != nil {
 		return m, err
 	}
 	busy, begun := processor(), time.Now()
-	r, err := c.RequestRestore(ctx, client.RestoreRequest{Scope: client.Scope{Run: run.ID}, Target: client.TargetTable, Pace: "unlimited"})
+	r, err := c.RequestRestore(ctx, client.RestoreRequest{Scope: client.Scope{Run: run.ID}, Target: client.TargetTable,
+		Pace: "unlimited"})
 	for err == nil && r.State == client.Restoring {
 		time.Sleep(50 * time.Millisecond)
 		r, err = c.Restore(ctx, r.ID)

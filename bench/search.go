@@ -38,8 +38,8 @@ type searchMeasure struct {
 	PeakMemory  int64   `json:"peak_memory_bytes"`
 }
 
-// searches measures searching an archive of so many rows: in a directory beside grep over the same rows as CSV, and in a
-// stand-in object store, with the bytes that are fetched from it.
+// searches measures searching an archive of so many rows: in a directory beside grep over the same rows as CSV, and in
+// a stand-in object store, with the bytes that are fetched from it.
 func searches(ctx context.Context, rows, rounds int, out, program string) error {
 	dir, err := os.MkdirTemp("", "ambercellar-bench-")
 	if err != nil {
@@ -56,7 +56,8 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 		return err
 	}
 	results := map[string]*searchMeasure{}
-	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"), client.NewStore{Existing: true, Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
+	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"),
+		client.NewStore{Existing: true, Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
 		return err
 	}
 	var byHand []float64
@@ -95,17 +96,23 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 			return err
 		}
 	}
-	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"), client.NewStore{Existing: true, Name: "filled", Bucket: (*client.StoreBucket)(&bucket)}, rows, rounds, &fetched); err != nil {
+	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"),
+		client.NewStore{Existing: true, Name: "filled", Bucket: (*client.StoreBucket)(&bucket)}, rows, rounds,
+		&fetched); err != nil {
 		return err
 	}
-	fmt.Printf("\n| search of %d rows | first look-up by key | later ones | full scan | look-up to scan, first and later | grep by hand | scan to grep | look-up fetches | scan fetches | stored | memory |\n|---|---|---|---|---|---|---|---|---|---|---|\n", rows)
+	fmt.Printf("\n| search of %d rows | first look-up by key | later ones | full scan | look-up to scan, first and "+
+		"later | grep by hand | scan to grep | look-up fetches | scan fetches | stored | memory "+
+		"|\n|---|---|---|---|---|---|---|---|---|---|---|\n", rows)
 	for _, name := range []string{"directory", "object store"} {
 		m := results[name]
 		hand, ratio := "–", "–"
 		if m.ByHand > 0 {
 			hand, ratio = fmt.Sprintf("%.2f s", m.ByHand), fmt.Sprintf("%.2f ×", m.Scan/m.ByHand)
 		}
-		fmt.Printf("| %s | %.3f s | %.3f s | %.2f s | 1/%.0f, 1/%.0f | %s | %s | %.1f MB | %.1f MB | %.1f MB | %d MiB |\n", name, m.First, m.Lookup, m.Scan, m.Scan/m.First, m.Scan/m.Lookup, hand, ratio, float64(m.LookupBytes)/1e6, float64(m.ScanBytes)/1e6, float64(m.Stored)/1e6, m.PeakMemory>>20)
+		fmt.Printf("| %s | %.3f s | %.3f s | %.2f s | 1/%.0f, 1/%.0f | %s | %s | %.1f MB | %.1f MB | %.1f MB | %d "+
+			"MiB |\n", name, m.First, m.Lookup, m.Scan, m.Scan/m.First, m.Scan/m.Lookup, hand, ratio,
+			float64(m.LookupBytes)/1e6, float64(m.ScanBytes)/1e6, float64(m.Stored)/1e6, m.PeakMemory>>20)
 	}
 	text, err := json.MarshalIndent(results, "", "  ")
 	if err == nil {
@@ -141,15 +148,21 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 		return err
 	}
 	text := bufio.NewWriterSize(in, 1<<20)
-	columns := []shape.Column{{Name: "id", Type: "bigint", Kind: value.Int}, {Name: "booking_id", Type: "bigint", Kind: value.Int}, {Name: "scanned_at", Type: "timestamp", Kind: value.Timestamp, Age: shape.AgeTime},
-		{Name: "fare", Type: "numeric(9,2)", Kind: value.Decimal, Precision: 9, Scale: 2}, {Name: "outcome", Type: "varchar(10)", Kind: value.Text}, {Name: "note", Type: "varchar(40)", Kind: value.Text}}
+	columns := []shape.Column{{Name: "id", Type: "bigint", Kind: value.Int},
+		{Name: "booking_id", Type: "bigint", Kind: value.Int},
+		{Name: "scanned_at", Type: "timestamp", Kind: value.Timestamp, Age: shape.AgeTime},
+		{Name: "fare", Type: "numeric(9,2)", Kind: value.Decimal, Precision: 9, Scale: 2},
+		{Name: "outcome", Type: "varchar(10)", Kind: value.Text},
+		{Name: "note", Type: "varchar(40)", Kind: value.Text}}
 	random := rand.New(rand.NewPCG(1, 2))
 	outcomes := []string{"ok", "ok", "ok", "late", "refused"}
 	link := archive.Link{Sequence: 1}
 	at := time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
 	id := int64(0)
 	for n := range searchSegments {
-		m := &archive.Manifest{Source: "bench", Engine: "sqlite", Table: "scan", Rule: "scan", Revision: 1, Run: "01K00000000000000000000000", Number: n + 1, Columns: columns, Key: []string{"id"}, Link: link, Stored: at}
+		m := &archive.Manifest{Source: "bench", Engine: "sqlite", Table: "scan", Rule: "scan", Revision: 1,
+			Run: "01K00000000000000000000000", Number: n + 1, Columns: columns, Key: []string{"id"}, Link: link,
+			Stored: at}
 		m.Age.Column = "scanned_at"
 		m.Name()
 		d, err := archive.Create(ctx, st, m)
@@ -167,7 +180,9 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 			if id%lostEvery == 0 {
 				note = "seal lost"
 			}
-			row := []value.Value{value.Of(id), value.Of(random.Int64N(int64(rows))), {Kind: value.Timestamp, N: at.UnixMicro()}, {Kind: value.Decimal, N: random.Int64N(20_000), Scale: 2}, value.OfText(outcomes[random.IntN(len(outcomes))]), value.OfText(note)}
+			row := []value.Value{value.Of(id), value.Of(random.Int64N(int64(rows))),
+				{Kind: value.Timestamp, N: at.UnixMicro()}, {Kind: value.Decimal, N: random.Int64N(20_000), Scale: 2},
+				value.OfText(outcomes[random.IntN(len(outcomes))]), value.OfText(note)}
 			m.Digest.Add(hasher.Row(row))
 			chunk.Values = append(chunk.Values, row...)
 			line = line[:0]
@@ -193,11 +208,13 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 		if err := d.Commit(); err != nil {
 			return err
 		}
-		hash, err := archive.Publish(ctx, st, m, archive.Range{Oldest: first.Format("2006-01-02 15:04:05"), Newest: at.Format("2006-01-02 15:04:05")})
+		hash, err := archive.Publish(ctx, st, m, archive.Range{Oldest: first.Format("2006-01-02 15:04:05"),
+			Newest: at.Format("2006-01-02 15:04:05")})
 		if err != nil {
 			return err
 		}
-		if hash, err = archive.WriteClosing(ctx, st, m, &archive.Closing{Deleted: m.Rows, Digest: m.Digest, Closed: at, Link: archive.Link{Sequence: link.Sequence + 1, Previous: hash}}); err != nil {
+		if hash, err = archive.WriteClosing(ctx, st, m, &archive.Closing{Deleted: m.Rows, Digest: m.Digest, Closed: at,
+			Link: archive.Link{Sequence: link.Sequence + 1, Previous: hash}}); err != nil {
 			return err
 		}
 		link = archive.Link{Sequence: link.Sequence + 2, Previous: hash}
@@ -209,8 +226,10 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 	return zstd.Wait()
 }
 
-// searched measures one store through a service of its own. fetched counts what is fetched from it; nil: the service tells.
-func searched(ctx context.Context, program, dir string, s client.NewStore, rows, rounds int, fetched *atomic.Int64) (*searchMeasure, error) {
+// searched measures one store through a service of its own. fetched counts what is fetched from it; nil: the service
+// tells.
+func searched(ctx context.Context, program, dir string, s client.NewStore, rows, rounds int,
+	fetched *atomic.Int64) (*searchMeasure, error) {
 	c, process, stop, err := serve(ctx, program, dir)
 	if err != nil {
 		return nil, err

@@ -51,7 +51,8 @@ func sizes(ctx context.Context, what, out, program string) error {
 	if err := measure(ctx, program, say); err != nil {
 		return err
 	}
-	b, err := json.MarshalIndent(map[string]any{"when": time.Now().UTC(), "machine": machine, "measures": all}, "", "  ")
+	b, err := json.MarshalIndent(map[string]any{"when": time.Now().UTC(), "machine": machine, "measures": all}, "",
+		"  ")
 	if err != nil {
 		return err
 	}
@@ -61,29 +62,37 @@ func sizes(ctx context.Context, what, out, program string) error {
 	return os.WriteFile(filepath.Join(out, what+".json"), append(b, '\n'), 0o644)
 }
 
-// fleetOf are the statements that make a source of so many tables: each with an indexed age, every fourth with a reference to the one before it, every
-// tenth with a trigger, and a few rows in each.
+// fleetOf are the statements that make a source of so many tables: each with an indexed age, every fourth with a
+// reference to the one before it, every tenth with a trigger, and a few rows in each.
 func fleetOf(engine string, tables int) (out []string) {
-	at, id := map[string]string{"postgres": "timestamptz", "mariadb": "datetime", "sqlite": "datetime"}[engine], "integer PRIMARY KEY"
+	at, id := map[string]string{"postgres": "timestamptz", "mariadb": "datetime", "sqlite": "datetime"}[engine],
+		"integer PRIMARY KEY"
 	if engine == "postgres" {
 		out = append(out, "CREATE FUNCTION nothing() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN OLD; END $$")
 	}
 	for i := range tables {
 		refers := ""
 		if i%4 == 3 {
-			refers = fmt.Sprintf(", voyage integer, CONSTRAINT voyage_%d FOREIGN KEY (voyage) REFERENCES quay_%04d (id)", i, i-1)
+			refers = fmt.Sprintf(", voyage integer, CONSTRAINT voyage_%d FOREIGN KEY (voyage) REFERENCES "+
+				"quay_%04d (id)", i, i-1)
 		}
-		out = append(out, fmt.Sprintf("CREATE TABLE quay_%04d (id %s, at %s NOT NULL, vessel varchar(40), fare decimal(9,2), note varchar(100)%s)", i, id, at, refers),
+		out = append(out, fmt.Sprintf(
+			"CREATE TABLE quay_%04d (id %s, at %s NOT NULL, vessel varchar(40), fare decimal(9,2), note "+
+				"varchar(100)%s)", i, id, at, refers),
 			fmt.Sprintf("CREATE INDEX quay_%04d_at ON quay_%04d (at)", i, i),
-			fmt.Sprintf("INSERT INTO quay_%04d (id, at, vessel) VALUES (1, '2020-01-01 00:00:00', 'Heron'), (2, '2024-05-01 00:00:00', 'Plover'), (3, '2026-11-01 00:00:00', 'Dunlin')", i))
+			fmt.Sprintf("INSERT INTO quay_%04d (id, at, vessel) VALUES (1, '2020-01-01 00:00:00', 'Heron'), (2, "+
+				"'2024-05-01 00:00:00', 'Plover'), (3, '2026-11-01 00:00:00', 'Dunlin')", i))
 		if i%10 == 0 {
 			switch engine {
 			case "postgres":
-				out = append(out, fmt.Sprintf("CREATE TRIGGER gone BEFORE DELETE ON quay_%04d FOR EACH ROW EXECUTE FUNCTION nothing()", i))
+				out = append(out, fmt.Sprintf(
+					"CREATE TRIGGER gone BEFORE DELETE ON quay_%04d FOR EACH ROW EXECUTE FUNCTION nothing()", i))
 			case "mariadb":
-				out = append(out, fmt.Sprintf("CREATE TRIGGER gone_%d BEFORE DELETE ON quay_%04d FOR EACH ROW SET @gone = 1", i, i))
+				out = append(out, fmt.Sprintf(
+					"CREATE TRIGGER gone_%d BEFORE DELETE ON quay_%04d FOR EACH ROW SET @gone = 1", i, i))
 			default:
-				out = append(out, fmt.Sprintf("CREATE TRIGGER gone_%d BEFORE DELETE ON quay_%04d BEGIN SELECT 1; END", i, i))
+				out = append(out, fmt.Sprintf("CREATE TRIGGER gone_%d BEFORE DELETE ON quay_%04d BEGIN SELECT 1; END",
+					i, i))
 			}
 		}
 	}
@@ -112,7 +121,8 @@ func manyTables(ctx context.Context, program string, say func(sizeMeasure)) erro
 		}
 		err = func() error {
 			defer end()
-			if _, err := c.AddSource(ctx, client.NewSource{Name: engine, Engine: engine, Address: address, TLS: "off"}); err != nil {
+			if _, err := c.AddSource(ctx, client.NewSource{Name: engine, Engine: engine, Address: address,
+				TLS: "off"}); err != nil {
 				return err
 			}
 			for _, x := range []struct {
@@ -141,7 +151,8 @@ func manyTables(ctx context.Context, program string, say func(sizeMeasure)) erro
 					}
 					took = append(took, time.Since(begun).Seconds())
 				}
-				say(sizeMeasure{fmt.Sprintf("%s: %s of %d tables, the slowest of three", engine, x.what, sizedTables), x.allowed, slices.Max(took), "s"})
+				say(sizeMeasure{fmt.Sprintf("%s: %s of %d tables, the slowest of three", engine, x.what, sizedTables),
+					x.allowed, slices.Max(took), "s"})
 			}
 			return nil
 		}()
@@ -235,8 +246,8 @@ pace: unlimited
 // placeIn is a place in the midst of the segments of the large disposal.
 var placeIn = (&catalog.PlacedItem{Position: 50_000}).Place()
 
-// largeCatalog measures a service whose records are those of a large user: one rule has really been carried out, and everything else is what a copy of its records would
-// be, with other names, times and keys.
+// largeCatalog measures a service whose records are those of a large user: one rule has really been carried out, and
+// everything else is what a copy of its records would be, with other names, times and keys.
 func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) error {
 	dir, err := os.MkdirTemp("", "ambercellar-bench-")
 	if err != nil {
@@ -254,7 +265,8 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 		return err
 	}
 	if st, err := os.Stat(filepath.Join(data, "catalog.db")); err == nil {
-		fmt.Printf("a catalog of %d segments, %d runs, %d rules, %d sources: %d MiB, made in %s\n", sizedSegments, sizedRuns, sizedRules, sizedSources, st.Size()>>20, time.Since(begun).Round(time.Second))
+		fmt.Printf("a catalog of %d segments, %d runs, %d rules, %d sources: %d MiB, made in %s\n", sizedSegments,
+			sizedRuns, sizedRules, sizedSources, st.Size()>>20, time.Since(begun).Round(time.Second))
 	}
 	cold := ", with nothing of it in memory"
 	if exec.Command("sync").Run() != nil || os.WriteFile("/proc/sys/vm/drop_caches", []byte("3"), 0) != nil {
@@ -285,7 +297,8 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 	}
 	seek := func(where string) func() error {
 		return func() error {
-			found, err := c.Search(ctx, client.SearchRequest{Source: "harbour", Table: "scan", Where: where, Limit: 10})
+			found, err := c.Search(ctx, client.SearchRequest{Source: "harbour", Table: "scan", Where: where,
+				Limit: 10})
 			if err == nil && (len(found.Items) != 1 || found.Searched.Segments < sizedSegments/2) {
 				err = fmt.Errorf("%d rows of %d segments", len(found.Items), found.Searched.Segments)
 			}
@@ -303,11 +316,20 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 		allowed float64
 		path    string
 	}{
-		{"/status", 20, "/status"}, {"/segments", 50, "/segments"}, {"/segments, in the middle", 50, "/segments?after=" + middle}, {"/segments of a table", 50, "/segments?source=harbour&table=scan"},
-		{"/segments of a state", 50, "/segments?state=closed"}, {"/archived", 50, "/archived"}, {"/runs", 50, "/runs"}, {"/runs of a rule", 50, "/runs?rule=rule-5000"}, {"/runs of a state", 50, "/runs?state=failed"},
-		{"/rules", 50, "/rules"}, {"/rules with a text", 50, "/rules?text=rule-777"}, {"/rules of a source", 50, "/rules?source=source-100"}, {"/plans", 50, "/plans"}, {"/sources", 50, "/sources"}, {"/stores", 50, "/stores"},
-		{"/restores", 50, "/restores"}, {"/disposals", 50, "/disposals"}, {"a disposal of 100,000 segments", 50, "/disposals/large"}, {"its segments, in the middle", 50, "/disposals/large/segments?after=" + placeIn}, {"/verifications", 50, "/verifications"}, {"/retrievals", 50, "/retrievals"}, {"/audit", 50, "/audit"},
-		{"a rule", 50, "/rules/rule-5000"}, {"a run", 50, "/runs/" + run}, {"a segment", 50, "/segments/segment-0500000"}, {"a table", 50, "/sources/harbour/tables/scan"},
+		{"/status", 20, "/status"}, {"/segments", 50, "/segments"},
+		{"/segments, in the middle", 50, "/segments?after=" + middle},
+		{"/segments of a table", 50, "/segments?source=harbour&table=scan"},
+		{"/segments of a state", 50, "/segments?state=closed"}, {"/archived", 50, "/archived"}, {"/runs", 50, "/runs"},
+		{"/runs of a rule", 50, "/runs?rule=rule-5000"}, {"/runs of a state", 50, "/runs?state=failed"},
+		{"/rules", 50, "/rules"}, {"/rules with a text", 50, "/rules?text=rule-777"},
+		{"/rules of a source", 50, "/rules?source=source-100"}, {"/plans", 50, "/plans"}, {"/sources", 50, "/sources"},
+		{"/stores", 50, "/stores"},
+		{"/restores", 50, "/restores"}, {"/disposals", 50, "/disposals"},
+		{"a disposal of 100,000 segments", 50, "/disposals/large"},
+		{"its segments, in the middle", 50, "/disposals/large/segments?after=" + placeIn},
+		{"/verifications", 50, "/verifications"}, {"/retrievals", 50, "/retrievals"}, {"/audit", 50, "/audit"},
+		{"a rule", 50, "/rules/rule-5000"}, {"a run", 50, "/runs/" + run},
+		{"a segment", 50, "/segments/segment-0500000"}, {"a table", 50, "/sources/harbour/tables/scan"},
 	} {
 		if err := look(x.what, x.allowed, 10, func() error {
 			var text json.RawMessage
@@ -333,8 +355,11 @@ func oneRun(ctx context.Context, program, dir, data string) (token string, err e
 	if err != nil {
 		return "", err
 	}
-	_, err = db.ExecContext(ctx, `CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, vessel text, note text); CREATE INDEX scan_at ON scan (at);
-		INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 200) SELECT g, '2020-01-01 00:00:00', 'Heron', 'note ' || g FROM s`)
+	_, err = db.ExecContext(ctx,
+		`CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, vessel text, note text); CREATE INDEX scan_at
+			ON scan (at);
+		INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 200) SELECT g,
+			'2020-01-01 00:00:00', 'Heron', 'note ' || g FROM s`)
 	if err = errors.Join(err, db.Close()); err != nil {
 		return "", err
 	}
@@ -364,7 +389,8 @@ func oneRun(ctx context.Context, program, dir, data string) (token string, err e
 	return c.Token, err
 }
 
-// multiply makes the catalog as large as that of a large user. It returns the place of a segment in the middle of all, and the id of a run.
+// multiply makes the catalog as large as that of a large user. It returns the place of a segment in the middle of all,
+// and the id of a run.
 func multiply(ctx context.Context, path string) (middle, run string, err error) {
 	db, err := sqlx.Open("sqlite", "file:"+path+"?_pragma=synchronous(off)&_pragma=journal_mode(wal)")
 	if err != nil {
@@ -392,51 +418,81 @@ func multiply(ctx context.Context, path string) (middle, run string, err error) 
 		}
 		return columns, values, nil
 	}
-	rule := fmt.Sprintf("CASE WHEN s.g <= %d THEN 'rule-' || (s.g %% %d) ELSE 'rule-' || (s.g %% %d) END", sizedRules, sizedRules, sizedRules)
+	rule := fmt.Sprintf("CASE WHEN s.g <= %d THEN 'rule-' || (s.g %% %d) ELSE 'rule-' || (s.g %% %d) END", sizedRules,
+		sizedRules, sizedRules)
 	table := "'table-' || (s.g % 50)"
 	sourceOf := fmt.Sprintf("'source-' || (s.g / 50 %% %d)", sizedSources)
 	when := func(n int) string { // the oldest three years ago
-		return fmt.Sprintf("strftime('%%Y-%%m-%%dT%%H:%%M:%%f000Z', 'now', ((s.g - %d) * 94608000.0 / %d) || ' seconds')", n, n)
+		return fmt.Sprintf("strftime('%%Y-%%m-%%dT%%H:%%M:%%f000Z', 'now', ((s.g - %d) * 94608000.0 / %d) || ' "+
+			"seconds')", n, n)
 	}
 	for _, x := range []struct {
 		table, from string
 		n           int
 		anew        map[string]string
 	}{
-		{"source", "source o WHERE o.name = 'harbour'", sizedSources, map[string]string{"name": "'source-' || (s.g - 1)"}},
-		{"rule", "rule o WHERE o.name = 'scans'", sizedRules, map[string]string{"name": "'rule-' || (s.g % 10000)", "source": sourceOf, "table_name": table}},
-		{"rule_revision", "rule_revision o WHERE o.rule = 'scans'", sizedRules, map[string]string{"rule": "'rule-' || (s.g % 10000)"}},
-		{"run", "run o WHERE o.rule = 'scans'", sizedRuns, map[string]string{"id": "printf('run-%06d', s.g)", "rule": rule, "source": sourceOf, "table_name": table, "created_at": when(sizedRuns), "state": "CASE WHEN s.g % 997 = 0 THEN 'failed' ELSE 'done' END"}},
-		// Half of the segments are of the one table that was really archived, with keys of their own; the others are spread over all.
-		{"segment", "(SELECT * FROM segment WHERE table_name = 'scan' LIMIT 1) o", sizedSegments, map[string]string{"id": "printf('segment-%07d', s.g)", "run": "printf('run-%06d', 1 + s.g % 100000)", "number": "s.g / 100000", "stem": "'made/' || s.g", "created_at": when(sizedSegments),
-			"source": "CASE WHEN s.g % 2 = 0 THEN 'harbour' ELSE " + sourceOf + " END", "table_name": "CASE WHEN s.g % 2 = 0 THEN 'scan' ELSE " + table + " END", "verified_at": "strftime('%Y-%m-%dT%H:%M:%f000Z', 'now')",
-			"sequence": "CASE WHEN s.g % 2 = 0 THEN 0 ELSE s.g END", "closing_sequence": "CASE WHEN s.g % 2 = 0 THEN 0 ELSE s.g + 1000000 END", "rule": rule, "shape": "CASE WHEN s.g % 2 = 0 THEN o.shape ELSE 1000 + s.g / 50 % 200 * 50 + s.g % 50 END", "span": "CASE WHEN s.g % 2 = 0 THEN s.g + 1000 ELSE s.g + 5000000 END"}},
+		{"source", "source o WHERE o.name = 'harbour'", sizedSources,
+			map[string]string{"name": "'source-' || (s.g - 1)"}},
+		{"rule", "rule o WHERE o.name = 'scans'", sizedRules, map[string]string{"name": "'rule-' || (s.g % 10000)",
+			"source": sourceOf, "table_name": table}},
+		{"rule_revision", "rule_revision o WHERE o.rule = 'scans'", sizedRules,
+			map[string]string{"rule": "'rule-' || (s.g % 10000)"}},
+		{"run", "run o WHERE o.rule = 'scans'", sizedRuns, map[string]string{"id": "printf('run-%06d', s.g)",
+			"rule": rule, "source": sourceOf, "table_name": table, "created_at": when(sizedRuns),
+			"state": "CASE WHEN s.g % 997 = 0 THEN 'failed' ELSE 'done' END"}},
+		// Half of the segments are of the one table that was really archived, with keys of their own; the others are
+		// spread over all.
+		{"segment", "(SELECT * FROM segment WHERE table_name = 'scan' LIMIT 1) o", sizedSegments,
+			map[string]string{"id": "printf('segment-%07d', s.g)", "run": "printf('run-%06d', 1 + s.g % 100000)",
+				"number": "s.g / 100000", "stem": "'made/' || s.g", "created_at": when(sizedSegments),
+				"source":           "CASE WHEN s.g % 2 = 0 THEN 'harbour' ELSE " + sourceOf + " END",
+				"table_name":       "CASE WHEN s.g % 2 = 0 THEN 'scan' ELSE " + table + " END",
+				"verified_at":      "strftime('%Y-%m-%dT%H:%M:%f000Z', 'now')",
+				"sequence":         "CASE WHEN s.g % 2 = 0 THEN 0 ELSE s.g END",
+				"closing_sequence": "CASE WHEN s.g % 2 = 0 THEN 0 ELSE s.g + 1000000 END", "rule": rule,
+				"shape": "CASE WHEN s.g % 2 = 0 THEN o.shape ELSE 1000 + s.g / 50 % 200 * 50 + s.g % 50 END",
+				"span":  "CASE WHEN s.g % 2 = 0 THEN s.g + 1000 ELSE s.g + 5000000 END"}},
 	} {
 		columns, values, err := of(x.table, x.anew)
 		if err == nil {
-			_, err = db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) "+count+"SELECT %s FROM s, %s", x.table, columns, x.n, values, x.from))
+			_, err = db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) "+count+"SELECT %s FROM s, %s", x.table,
+				columns, x.n, values, x.from))
 		}
 		if err != nil {
 			return "", "", fmt.Errorf("%s: %w", x.table, err)
 		}
 	}
-	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_span "+count+"SELECT s.g + 1000, o.shape, o.shape, s.g * 50000, s.g * 50000 + 49999, -3e38, 3e38 FROM s, (SELECT shape FROM segment WHERE run NOT LIKE 'run-%%' LIMIT 1) o WHERE s.g %% 2 = 0", sizedSegments)); err != nil {
+	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_span "+count+
+		"SELECT s.g + 1000, o.shape, o.shape, s.g * 50000, s.g * 50000 + 49999, -3e38, 3e38 FROM s, (SELECT shape "+
+		"FROM segment WHERE run NOT LIKE 'run-%%' LIMIT 1) o WHERE s.g %% 2 = 0", sizedSegments)); err != nil {
 		return "", "", err
 	}
-	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_shape "+count+"SELECT 1000 + s.g / 50 %% 200 * 50 + s.g %% 50, 'source-' || (s.g / 50 %% 200), 'table-' || (s.g %% 50), o.columns, '', o.key, o.newest, 0 FROM s, segment_shape o WHERE o.table_name = 'scan'", sizedRules)); err != nil {
+	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_shape "+count+
+		"SELECT 1000 + s.g / 50 %% 200 * 50 + s.g %% 50, 'source-' || (s.g / 50 %% 200), 'table-' || (s.g %% 50), "+
+		"o.columns, '', o.key, o.newest, 0 FROM s, segment_shape o WHERE o.table_name = 'scan'",
+		sizedRules)); err != nil {
 		return "", "", err
 	}
-	if _, err := db.ExecContext(ctx, "CREATE TEMP TABLE sum AS SELECT shape, count(*) AS n FROM segment GROUP BY shape; UPDATE segment_shape SET segments = coalesce((SELECT n FROM sum WHERE shape = id), 0)"); err != nil {
+	if _, err := db.ExecContext(ctx,
+		"CREATE TEMP TABLE sum AS SELECT shape, count(*) AS n FROM segment GROUP BY shape; UPDATE segment_shape "+
+			"SET segments = coalesce((SELECT n FROM sum WHERE shape = id), 0)"); err != nil {
 		return "", "", err
 	}
-	if _, err := db.ExecContext(ctx, `INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, note, created_at, created_by, remains)
-		VALUES ('large', 'disposal', '', 'harbour', 'scan', 'scans', 1, 'P7Y', 'planned', '', '2026-01-01T00:00:00.000000Z', 'me', '[]');
-		INSERT INTO disposal_item `+fmt.Sprintf(count, 100_000)+`SELECT 'large', s.g, json_object('segment', printf('segment-%07d', 2 * s.g), 'rows', 100, 'bytes', 4000, 'oldest', '2020-01-01', 'newest', '2020-01-02',
-		'stored', '2020-02-01T00:00:00Z', 'due', '2026-01-01T00:00:00Z', 'keep', 'P5Y', 'sha256', '', 'digest', '', 'stores', json_array('cellar'), 'destroyed', NULL) FROM s`); err != nil {
+	if _, err := db.ExecContext(ctx,
+		`INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, note, created_at,
+			created_by, remains)
+		VALUES ('large', 'disposal', '', 'harbour', 'scan', 'scans', 1, 'P7Y', 'planned', '',
+			'2026-01-01T00:00:00.000000Z', 'me', '[]');
+		INSERT INTO disposal_item `+fmt.Sprintf(count, 100_000)+
+			`SELECT 'large', s.g, json_object('segment', printf('segment-%07d', 2 * s.g), 'rows', 100, 'bytes', 4000,
+				'oldest', '2020-01-01', 'newest', '2020-01-02',
+		'stored', '2020-02-01T00:00:00Z', 'due', '2026-01-01T00:00:00Z', 'keep', 'P5Y', 'sha256', '', 'digest', '',
+			'stores', json_array('cellar'), 'destroyed', NULL) FROM s`); err != nil {
 		return "", "", err
 	}
 	s := catalog.Segment{}
-	if err := db.Get(&s, "SELECT * FROM segment WHERE id = ?", fmt.Sprintf("segment-%07d", sizedSegments/2)); err != nil {
+	if err := db.Get(&s, "SELECT * FROM segment WHERE id = ?",
+		fmt.Sprintf("segment-%07d", sizedSegments/2)); err != nil {
 		return "", "", err
 	}
 	_, err = db.ExecContext(ctx, "PRAGMA wal_checkpoint(truncate)")

@@ -42,9 +42,11 @@ CREATE TABLE scan (id INTEGER PRIMARY KEY, booking_id INTEGER NOT NULL, vessel T
 	scanned_at TEXT NOT NULL, outcome TEXT NOT NULL, fare REAL, device TEXT, note TEXT);
 BEGIN;
 WITH RECURSIVE g(g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM g WHERE g < %[1]d)
-INSERT INTO scan SELECT g, abs(random()) %% 1000000, substr('Heron     Plover    Dunlin    Curlew    Sanderling', 1 + 10 * (abs(random()) %% 5), 10), abs(random()) %% 13,
+INSERT INTO scan SELECT g, abs(random()) %% 1000000, substr('Heron     Plover    Dunlin    Curlew    Sanderling',
+	1 + 10 * (abs(random()) %% 5), 10), abs(random()) %% 13,
 	strftime('%%Y-%%m-%%d %%H:%%M:%%f', julianday('%[2]s') - 1000 + 1000.0 * g / %[1]d),
-	CASE abs(random()) %% 6 WHEN 0 THEN 'late' WHEN 1 THEN 'refused' ELSE 'ok' END, abs(random()) %% 20000 / 100.0, lower(hex(randomblob(16))),
+	CASE abs(random()) %% 6 WHEN 0 THEN 'late' WHEN 1 THEN 'refused' ELSE 'ok' END, abs(random()) %% 20000 / 100.0,
+		lower(hex(randomblob(16))),
 	CASE WHEN abs(random()) %% 5 = 0 THEN lower(hex(randomblob(16))) END FROM g;
 UPDATE scan SET vessel = rtrim(vessel);
 COMMIT;
@@ -57,16 +59,20 @@ PRAGMA wal_checkpoint(TRUNCATE);`, rows, anchor))
 }
 
 func (s *sqlite) fresh() error {
-	return shell(context.Background(), fmt.Sprintf("rm -f %[2]s %[2]s-wal %[2]s-shm; cp %[1]s %[2]s; cat %[2]s >/dev/null", s.base(), s.file()))
+	return shell(context.Background(),
+		fmt.Sprintf("rm -f %[2]s %[2]s-wal %[2]s-shm; cp %[1]s %[2]s; cat %[2]s >/dev/null", s.base(), s.file()))
 }
 
 func (s *sqlite) archive(ctx context.Context, file string) error {
-	return shell(ctx, fmt.Sprintf(`sqlite3 -csv %s "select * from scan where scanned_at < '%s'" | zstd -3 -q -f -o %s`, s.file(), cutoff().Format(time.DateOnly), file))
+	return shell(ctx, fmt.Sprintf(`sqlite3 -csv %s "select * from scan where scanned_at < '%s'" | zstd -3 -q -f -o %s`,
+		s.file(), cutoff().Format(time.DateOnly), file))
 }
 
 // purge deletes 5,000 rows at a time until none is left.
 func (s *sqlite) purge(ctx context.Context) error {
-	return shell(ctx, fmt.Sprintf(`while n=$(sqlite3 %s "pragma synchronous=full; delete from scan where rowid in (select rowid from scan where scanned_at < '%s' limit 5000); select changes();"); [ "$n" -gt 0 ]; do :; done`,
+	return shell(ctx, fmt.Sprintf(
+		`while n=$(sqlite3 %s "pragma synchronous=full; delete from scan where rowid in (select rowid from scan `+
+			`where scanned_at < '%s' limit 5000); select changes();"); [ "$n" -gt 0 ]; do :; done`,
 		s.file(), cutoff().Format(time.DateOnly)))
 }
 

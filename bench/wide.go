@@ -17,7 +17,8 @@ const wideRow, wideRows = 10_000_000, 40
 
 // wides archives rows of 10 MB from each engine and prints how much memory the service takes for it.
 func wides(ctx context.Context, program string, wanted func(string) bool) error {
-	fmt.Printf("\nwide rows: %d of %d bytes each, archived\n%-10s %10s %16s\n", wideRows, wideRow, "engine", "seconds", "peak memory, MiB")
+	fmt.Printf("\nwide rows: %d of %d bytes each, archived\n%-10s %10s %16s\n", wideRows, wideRow, "engine", "seconds",
+		"peak memory, MiB")
 	for _, x := range []struct {
 		engine string
 		start  func() (table, error)
@@ -51,15 +52,18 @@ func wide(ctx context.Context, t table, engine, program string) error {
 	if err != nil {
 		return err
 	}
-	create, insert := "CREATE TABLE scan (id integer PRIMARY KEY, scanned_at timestamptz NOT NULL, body bytea)", "INSERT INTO scan VALUES ($1, '2024-01-01', $2)"
+	create, insert := "CREATE TABLE scan (id integer PRIMARY KEY, scanned_at timestamptz NOT NULL, body bytea)",
+		"INSERT INTO scan VALUES ($1, '2024-01-01', $2)"
 	switch engine {
 	case "postgres":
 		db, err = sql.Open("pgx", address)
 	case "mariadb":
-		create, insert = "CREATE TABLE scan (id integer PRIMARY KEY, scanned_at datetime NOT NULL, body longblob)", "INSERT INTO scan VALUES (?, '2024-01-01', ?)"
+		create, insert = "CREATE TABLE scan (id integer PRIMARY KEY, scanned_at datetime NOT NULL, body longblob)",
+			"INSERT INTO scan VALUES (?, '2024-01-01', ?)"
 		db, err = dbtest.OpenMariaDB(address)
 	default:
-		create, insert = "CREATE TABLE scan (id integer PRIMARY KEY, scanned_at text NOT NULL, body blob)", "INSERT INTO scan VALUES (?, '2024-01-01', ?)"
+		create, insert = "CREATE TABLE scan (id integer PRIMARY KEY, scanned_at text NOT NULL, body blob)",
+			"INSERT INTO scan VALUES (?, '2024-01-01', ?)"
 		db, err = sql.Open("sqlite", "file:"+address+"?_pragma=journal_mode(wal)")
 	}
 	if err == nil {

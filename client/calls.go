@@ -58,56 +58,67 @@ func (c *Client) Tables(ctx context.Context, source string) (out Items[Table], e
 }
 
 // Table: one table.
-func (c *Client) Table(ctx context.Context, source string, table string) (*Table, error) {
+func (c *Client) Table(ctx context.Context, source, table string) (*Table, error) {
 	out := new(Table)
-	if err := c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table), nil, out); err != nil {
+	if err := c.Do(ctx, "GET",
+		"/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table), nil, out); err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
 // Reconcile: what source, stores and catalog tell of a table, side by side.
-func (c *Client) Reconcile(ctx context.Context, source string, table string) (*Reconciliation, error) {
+func (c *Client) Reconcile(ctx context.Context, source, table string) (*Reconciliation, error) {
 	out := new(Reconciliation)
-	if err := c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/reconciliation", nil, out); err != nil {
+	if err := c.Do(ctx, "GET",
+		"/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/reconciliation", nil, out); err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
 // Settle: make them agree again.
-func (c *Client) Settle(ctx context.Context, source string, table string, in NewSettling) (*Reconciliation, error) {
+func (c *Client) Settle(ctx context.Context, source,
+	table string, in NewSettling) (*Reconciliation, error) {
 	out := new(Reconciliation)
-	if err := c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/reconciliation", in, out); err != nil {
+	if err := c.Do(ctx, "POST",
+		"/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/reconciliation", in, out); err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
 // MakePartitions: make the next partitions of a table, or see how.
-func (c *Client) MakePartitions(ctx context.Context, source string, table string, in NewPartitions) (*PartitionsAhead, error) {
+func (c *Client) MakePartitions(ctx context.Context, source,
+	table string, in NewPartitions) (*PartitionsAhead, error) {
 	out := new(PartitionsAhead)
-	if err := c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/partitions", in, out); err != nil {
+	if err := c.Do(ctx, "POST",
+		"/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/partitions", in, out); err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
 // ColumnNames: the names that a table's columns have had, as they were told or as the database knows them.
-func (c *Client) ColumnNames(ctx context.Context, source string, table string) (out Items[FormerName], err error) {
-	err = c.Do(ctx, "GET", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names", nil, &out)
+func (c *Client) ColumnNames(ctx context.Context, source, table string) (out Items[FormerName], err error) {
+	err = c.Do(ctx, "GET",
+		"/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names", nil, &out)
 	return out, err
 }
 
 // TellName: tell what a column was called before.
-func (c *Client) TellName(ctx context.Context, source string, table string, in NewName) (out Items[FormerName], err error) {
-	err = c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names", in, &out)
+func (c *Client) TellName(ctx context.Context, source,
+	table string, in NewName) (out Items[FormerName], err error) {
+	err = c.Do(ctx, "POST",
+		"/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names", in, &out)
 	return out, err
 }
 
 // ForgetName: take back what was told of a column's name.
-func (c *Client) ForgetName(ctx context.Context, source string, table string, in NewName) (out Items[FormerName], err error) {
-	err = c.Do(ctx, "POST", "/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names/forget", in, &out)
+func (c *Client) ForgetName(ctx context.Context, source,
+	table string, in NewName) (out Items[FormerName], err error) {
+	err = c.Do(ctx, "POST",
+		"/sources/"+url.PathEscape(source)+"/tables/"+url.PathEscape(table)+"/names/forget", in, &out)
 	return out, err
 }
 
@@ -135,7 +146,8 @@ func (c *Client) SetStore(ctx context.Context, store string, in StoreChange) (*S
 	return out, nil
 }
 
-// CheckStore: write to a store, read it back, list and remove it, and say what the place does with files on its own.
+// CheckStore: write to a store, read it back, list and remove it, and say what the place does with files on its
+// own.
 func (c *Client) CheckStore(ctx context.Context, store string) (out Items[Habit], err error) {
 	err = c.Do(ctx, "POST", "/stores/"+url.PathEscape(store)+"/check", nil, &out)
 	return out, err
@@ -159,7 +171,8 @@ func (c *Client) Reseal(ctx context.Context, store string) (*Resealed, error) {
 	return out, nil
 }
 
-// Adopt: bring segments of a store into the catalog that it does not know, and find out anew where the rows of those lie that it knows.
+// Adopt: bring segments of a store into the catalog that it does not know, and find out anew where the rows of
+// those lie that it knows.
 func (c *Client) Adopt(ctx context.Context, store string) (*Adopted, error) {
 	out := new(Adopted)
 	if err := c.Do(ctx, "POST", "/stores/"+url.PathEscape(store)+"/adopt", nil, out); err != nil {
@@ -268,7 +281,8 @@ func (q ForecastQuery) text() string {
 }
 
 // Forecast: what runs of a rule would take in the coming months.
-func (c *Client) Forecast(ctx context.Context, rule string, q ForecastQuery) (out Items[Forecast], err error) {
+func (c *Client) Forecast(ctx context.Context, rule string,
+	q ForecastQuery) (out Items[Forecast], err error) {
 	err = c.Do(ctx, "GET", "/rules/"+url.PathEscape(rule)+"/forecast"+q.text(), nil, &out)
 	return out, err
 }
@@ -449,7 +463,8 @@ func (q SlowdownsQuery) text() string {
 }
 
 // Slowdowns: when and why a run went slower than its pace or rested, the newest first.
-func (c *Client) Slowdowns(ctx context.Context, run string, q SlowdownsQuery) (out Items[Slowdown], err error) {
+func (c *Client) Slowdowns(ctx context.Context, run string,
+	q SlowdownsQuery) (out Items[Slowdown], err error) {
 	err = c.Do(ctx, "GET", "/runs/"+url.PathEscape(run)+"/slowdowns"+q.text(), nil, &out)
 	return out, err
 }
@@ -582,7 +597,8 @@ func (q ArchivedTablesQuery) text() string {
 }
 
 // ArchivedTables: the tables of which rows are archived, in the order of their names.
-func (c *Client) ArchivedTables(ctx context.Context, q ArchivedTablesQuery) (out Items[ArchivedTable], err error) {
+func (c *Client) ArchivedTables(ctx context.Context, q ArchivedTablesQuery,
+) (out Items[ArchivedTable], err error) {
 	err = c.Do(ctx, "GET", "/archived"+q.text(), nil, &out)
 	return out, err
 }
@@ -670,7 +686,8 @@ func (q VerificationsQuery) text() string {
 }
 
 // Verifications: verifications of segments, the newest first.
-func (c *Client) Verifications(ctx context.Context, q VerificationsQuery) (out Items[Verification], err error) {
+func (c *Client) Verifications(ctx context.Context, q VerificationsQuery,
+) (out Items[Verification], err error) {
 	err = c.Do(ctx, "GET", "/verifications"+q.text(), nil, &out)
 	return out, err
 }
@@ -725,7 +742,8 @@ func (c *Client) PlanDisposal(ctx context.Context, in NewDisposal) (*Disposal, e
 	return out, nil
 }
 
-// PlanErasure: find out which segments hold rows of a condition, whatever their time in the archive; a disposal of kind erasure, and nothing is destroyed.
+// PlanErasure: find out which segments hold rows of a condition, whatever their time in the archive; a disposal of
+// kind erasure, and nothing is destroyed.
 func (c *Client) PlanErasure(ctx context.Context, in ErasureRequest) (*Disposal, error) {
 	out := new(Disposal)
 	if err := c.Do(ctx, "POST", "/erasures", in, out); err != nil {
@@ -761,7 +779,8 @@ func (q DisposalSegmentsQuery) text() string {
 }
 
 // DisposalSegments: the segments that a disposal is to destroy, the oldest first.
-func (c *Client) DisposalSegments(ctx context.Context, disposal string, q DisposalSegmentsQuery) (out Items[PlacedItem], err error) {
+func (c *Client) DisposalSegments(ctx context.Context, disposal string,
+	q DisposalSegmentsQuery) (out Items[PlacedItem], err error) {
 	err = c.Do(ctx, "GET", "/disposals/"+url.PathEscape(disposal)+"/segments"+q.text(), nil, &out)
 	return out, err
 }
@@ -784,7 +803,8 @@ func (q DisposalStaysQuery) text() string {
 }
 
 // DisposalStays: the segments of its table that a disposal leaves, and why, the oldest first.
-func (c *Client) DisposalStays(ctx context.Context, disposal string, q DisposalStaysQuery) (out Items[PlacedStay], err error) {
+func (c *Client) DisposalStays(ctx context.Context, disposal string,
+	q DisposalStaysQuery) (out Items[PlacedStay], err error) {
 	err = c.Do(ctx, "GET", "/disposals/"+url.PathEscape(disposal)+"/stays"+q.text(), nil, &out)
 	return out, err
 }
@@ -984,7 +1004,8 @@ func (c *Client) RecordKeeps(ctx context.Context) (out map[string]string, err er
 }
 
 // SetRecordKeeps: change how long records of the service's own are kept.
-func (c *Client) SetRecordKeeps(ctx context.Context, in map[string]string) (out map[string]string, err error) {
+func (c *Client) SetRecordKeeps(ctx context.Context, in map[string]string,
+) (out map[string]string, err error) {
 	err = c.Do(ctx, "PATCH", "/catalog/keeps", in, &out)
 	return out, err
 }

@@ -1,5 +1,6 @@
-// Package client is the Go client of the service's HTTP interface: a method a call, with types of its own. It translates calls into requests
-// and problem details into errors, and decides nothing. It needs nothing but the standard library.
+// Package client is the Go client of the service's HTTP interface: a method a call, with types of its own. It
+// translates calls into requests and problem details into errors, and decides nothing. It needs nothing but the
+// standard library.
 package client
 
 import (
@@ -120,7 +121,9 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader) 
 	if err != nil {
 		var u *url.Error
 		if errors.As(err, &u) && ctx.Err() == nil {
-			return nil, &AwayError{fmt.Errorf("no service answers at %s: %w; start one with `ambercellar serve`, or name it with -server or AMBERCELLAR_SERVER", c.Server, u.Err)}
+			return nil, &AwayError{fmt.Errorf(
+				"no service answers at %s: %w; start one with `ambercellar serve`, or name it with -server or "+
+					"AMBERCELLAR_SERVER", c.Server, u.Err)}
 		}
 		return nil, err
 	}
@@ -131,13 +134,14 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader) 
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 16<<20))
 	var p Problem
 	if json.Unmarshal(b, &p) != nil || p.Type == "" {
-		return nil, fmt.Errorf("%s answered %s, and not as this service does; is the address right?", c.Server, resp.Status)
+		return nil, fmt.Errorf("%s answered %s, and not as this service does; is the address right?", c.Server,
+			resp.Status)
 	}
 	return nil, &p
 }
 
-// Every goes through all pages of a list, one item after another. page asks for the page that begins after a place; the empty text asks for
-// the first. It ends at the first error.
+// Every goes through all pages of a list, one item after another. page asks for the page that begins after a place;
+// the empty text asks for the first. It ends at the first error.
 func Every[T any](page func(after string) (Items[T], error)) iter.Seq2[T, error] {
 	return func(yield func(T, error) bool) {
 		for after := ""; ; {
@@ -189,19 +193,22 @@ func (c *Client) Watch(ctx context.Context, run string, fn func(RunView) error) 
 	if err := lines.Err(); err != nil && ctx.Err() != nil {
 		return err
 	}
-	return &AwayError{fmt.Errorf("the service closed the stream of run %s; `ambercellar run watch %s` takes it up again", run, run)}
+	return &AwayError{fmt.Errorf("the service closed the stream of run %s; `ambercellar run watch %s` takes it up "+
+		"again", run, run)}
 }
 
 // What a stream of rows ends with, as trailers (RFC 9110, section 6.5): a stream without them was cut off.
 const (
 	trailerBytes      = "Ambercellar-Bytes"      // that it has
 	trailerIncomplete = "Ambercellar-Incomplete" // why these are not all rows that were asked for; missing: they are
-	trailerNote       = "Ambercellar-Note"       // of columns that some segments do not have; missing: they all have them
+	// of columns that some segments do not have; missing: they all have them
+	trailerNote = "Ambercellar-Note"
 )
 
-// SearchRows copies the archived rows that a search finds to w, as csv, csv-safe, ndjson or parquet. It returns what is to be known of them
-// besides. An error says that w has not all of them.
-func (c *Client) SearchRows(ctx context.Context, q SearchRequest, format string, w io.Writer) (note string, err error) {
+// SearchRows copies the archived rows that a search finds to w, as csv, csv-safe, ndjson or parquet. It returns what
+// is to be known of them besides. An error says that w has not all of them.
+func (c *Client) SearchRows(ctx context.Context, q SearchRequest, format string, w io.Writer) (note string,
+	err error) {
 	body, err := json.Marshal(q)
 	if err != nil {
 		return "", err
@@ -217,7 +224,8 @@ func (c *Client) SearchRows(ctx context.Context, q SearchRequest, format string,
 	}
 	switch sent := resp.Trailer.Get(trailerBytes); {
 	case sent == "":
-		return "", errors.New("the answer ended without saying how many rows it has, so these are not all rows: it was cut off on the way")
+		return "", errors.New("the answer ended without saying how many rows it has, so these are not all rows: it " +
+			"was cut off on the way")
 	case sent != strconv.FormatInt(n, 10):
 		return "", fmt.Errorf("%d bytes arrived and %s were sent, so these are not all rows", n, sent)
 	}

@@ -22,9 +22,15 @@ func serve(t *testing.T, status int, kind, body string) *Client {
 }
 
 func TestAStreamIsFollowedToItsEnd(t *testing.T) {
-	c := serve(t, 200, "text/event-stream", "event:run\ndata:{\"id\":\"r\",\"done\":1}\n\n: still here\n\nevent: run\ndata: {\"id\":\"r\",\"done\":2,\"state\":\"done\"}\n\nevent:other\ndata:what\n\nevent:end\ndata:\n\nevent:run\ndata:{\"done\":3}\n\n")
+	c := serve(t, 200, "text/event-stream",
+		"event:run\ndata:{\"id\":\"r\",\"done\":1}\n\n: still here\n\nevent: run\ndata: "+
+			"{\"id\":\"r\",\"done\":2,\"state\":\"done\"}\n\nevent:other\ndata:what\n\n"+
+			"event:end\ndata:\n\nevent:run\ndata:{\"done\":3}\n\n")
 	var seen []int64
-	if err := c.Watch(t.Context(), "r", func(r RunView) error { seen = append(seen, r.Done); return nil }); err != nil {
+	if err := c.Watch(t.Context(), "r", func(r RunView) error {
+		seen = append(seen, r.Done)
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if fmt.Sprint(seen) != "[1 2]" {
@@ -51,13 +57,16 @@ func TestAStreamThatBreaksIsAnError(t *testing.T) {
 }
 
 func TestRefusalsComeBackAsProblems(t *testing.T) {
-	c := serve(t, 422, "application/problem+json", `{"type":"urn:ambercellar:problem:refused","title":"t","status":422,"detail":"d","field":"f","remedy":"r"}`)
+	c := serve(t, 422, "application/problem+json",
+		`{"type":"urn:ambercellar:problem:refused","title":"t","status":422,"detail":"d","field":"f","remedy":"r"}`)
 	var p *Problem
 	if _, err := c.Status(t.Context()); !errors.As(err, &p) || p.Field != "f" || p.Remedy != "r" || p.Error() != "d" {
 		t.Errorf("got %v", err)
 	}
-	for name, other := range map[string]*Client{"a page": serve(t, 502, "text/html", "<h1>Bad gateway</h1>"), "other JSON": serve(t, 500, "application/json", `{"message":"no"}`)} {
-		if _, err := other.Status(t.Context()); err == nil || !strings.Contains(err.Error(), "not as this service does") {
+	for name, other := range map[string]*Client{"a page": serve(t, 502, "text/html", "<h1>Bad gateway</h1>"),
+		"other JSON": serve(t, 500, "application/json", `{"message":"no"}`)} {
+		if _, err := other.Status(t.Context()); err == nil ||
+			!strings.Contains(err.Error(), "not as this service does") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -70,10 +79,12 @@ func TestRefusalsComeBackAsProblems(t *testing.T) {
 func TestAFileIsDownloadedAsItIs(t *testing.T) {
 	want := strings.Repeat("a,b\r\n", 10000)
 	var got bytes.Buffer
-	if err := serve(t, 200, "text/csv", want).Download(t.Context(), "/restores/r/file", &got); err != nil || got.String() != want {
+	if err := serve(t, 200, "text/csv", want).Download(t.Context(), "/restores/r/file", &got); err != nil ||
+		got.String() != want {
 		t.Errorf("%d of %d bytes, %v", got.Len(), len(want), err)
 	}
-	if err := serve(t, 409, "application/problem+json", `{"type":"urn:x","detail":"no file"}`).Download(t.Context(), "/restores/r/file", &got); err == nil {
+	if err := serve(t, 409, "application/problem+json", `{"type":"urn:x","detail":"no file"}`).Download(t.Context(),
+		"/restores/r/file", &got); err == nil {
 		t.Error("a file that is not there was downloaded")
 	}
 }

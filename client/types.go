@@ -9,16 +9,20 @@ import (
 // Adopted is what was taken up from a store.
 type Adopted struct {
 	Segments int `json:"segments"` // that the catalog did not know
-	Renewed  int `json:"renewed"`  // that it knew otherwise than their records tell: where their rows lie, or what has become of them since
+	// that it knew otherwise than their records tell: where their rows lie, or what has become of them since
+	Renewed int `json:"renewed"`
 }
 
 // Age says which column tells how old a row is.
 type Age struct {
-	Column string   `json:"column"`
-	Join   string   `json:"join,omitempty"`  // of the rule, where the column is one of a joined table
-	Unit   AgeUnit  `json:"unit,omitempty"`  // of an integer column
-	Never  []string `json:"never,omitempty"` // values that are no age, as the column's text: sentinels like 9999-12-31
-	Zone   string   `json:"zone,omitempty"`  // of clock times without zone; copied from the rule
+	Column string `json:"column"`
+	// of the rule, where the column is one of a joined table
+	Join string  `json:"join,omitempty"`
+	Unit AgeUnit `json:"unit,omitempty"` // of an integer column
+	// values that are no age, as the column's text: sentinels like 9999-12-31
+	Never []string `json:"never,omitempty"`
+	// of clock times without zone; copied from the rule
+	Zone string `json:"zone,omitempty"`
 }
 
 // AgeKind says how a column tells the age of its row.
@@ -66,12 +70,16 @@ type Applied struct {
 
 // Archive says where the copies go.
 type Archive struct {
-	Store     string   `json:"store,omitempty"`
-	Keep      *string  `json:"keep,omitempty"`       // how long a segment stays in the archive at least; nil: without end
-	From      KeepFrom `json:"from,omitempty"`       // what that counts from; empty: FromArchived
-	Second    string   `json:"second,omitempty"`     // the store in which segments get a second copy; empty: as their store says
-	ColdStore string   `json:"cold_store,omitempty"` // the store to which the rows of segments move when they are
-	ColdAfter *string  `json:"cold_after,omitempty"` // so long in the archive
+	Store string `json:"store,omitempty"`
+	// how long a segment stays in the archive at least; nil: without end
+	Keep *string `json:"keep,omitempty"`
+	// what that counts from; empty: FromArchived
+	From KeepFrom `json:"from,omitempty"`
+	// the store in which segments get a second copy; empty: as their store says
+	Second string `json:"second,omitempty"`
+	// the store to which the rows of segments move when they are
+	ColdStore string  `json:"cold_store,omitempty"`
+	ColdAfter *string `json:"cold_after,omitempty"` // so long in the archive
 }
 
 // ArchivedTable is a table of which closed segments are there.
@@ -94,7 +102,8 @@ type Batch struct {
 	Micros   int64     `json:"micros"`
 	At       time.Time `json:"at"`
 	Rest     int64     `json:"rest_micros"` // after it
-	LogBytes *int64    `json:"log_bytes"`   // that the database's log grew by, others' writing included
+	// that the database's log grew by, others' writing included
+	LogBytes *int64 `json:"log_bytes"`
 }
 
 // BesideFile is a file of joined rows beside a segment.
@@ -107,11 +116,12 @@ type BesideFile struct {
 
 // Bucket is a stretch of age, with the rows of each clause in it.
 type Bucket struct {
-	From    time.Time `json:"from"`
-	To      time.Time `json:"to"`
-	Rows    int64     `json:"rows"`
-	Due     int64     `json:"due"`
-	Clauses []int64   `json:"clauses"` // rows by clause, in the order of the plan's clauses; uncovered ones last
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	Rows int64     `json:"rows"`
+	Due  int64     `json:"due"`
+	// rows by clause, in the order of the plan's clauses; uncovered ones last
+	Clauses []int64 `json:"clauses"`
 }
 
 // Budget is what a run takes of one window; what is left over waits for the next.
@@ -122,30 +132,32 @@ type Budget struct {
 
 // Certificate is what remains of a disposal: what was destroyed, by which rule, by whose decision.
 type Certificate struct {
-	Format    string         `json:"format"`
-	Kind      string         `json:"kind"` // disposal or erasure
-	Disposal  string         `json:"disposal"`
-	Source    string         `json:"source"`
-	Table     string         `json:"table"`
-	Rule      string         `json:"rule"`
-	Revision  int            `json:"revision"`
-	Keep      string         `json:"keep"`
-	Note      string         `json:"note"`
-	PlannedBy string         `json:"planned_by"`
-	PlannedAt time.Time      `json:"planned_at"`
-	DecidedBy string         `json:"decided_by"`
-	DecidedAt time.Time      `json:"decided_at"`
-	Segments  int            `json:"segments"` // of which all files were destroyed
-	Rows      int64          `json:"rows"`     // destroyed
-	Kept      int64          `json:"kept"`     // of the same segments, that stay in segments of their own
-	Bytes     int64          `json:"bytes"`    // of files, in each store
+	Format    string    `json:"format"`
+	Kind      string    `json:"kind"` // disposal or erasure
+	Disposal  string    `json:"disposal"`
+	Source    string    `json:"source"`
+	Table     string    `json:"table"`
+	Rule      string    `json:"rule"`
+	Revision  int       `json:"revision"`
+	Keep      string    `json:"keep"`
+	Note      string    `json:"note"`
+	PlannedBy string    `json:"planned_by"`
+	PlannedAt time.Time `json:"planned_at"`
+	DecidedBy string    `json:"decided_by"`
+	DecidedAt time.Time `json:"decided_at"`
+	Segments  int       `json:"segments"` // of which all files were destroyed
+	Rows      int64     `json:"rows"`     // destroyed
+	// of the same segments, that stay in segments of their own
+	Kept      int64          `json:"kept"`
+	Bytes     int64          `json:"bytes"` // of files, in each store
 	Oldest    string         `json:"oldest"`
 	Newest    string         `json:"newest"`
 	Destroyed []DisposalItem `json:"destroyed"`
-	Left      []DisposalItem `json:"left"`    // what was to be destroyed and was not, with the reason
-	Remains   []string       `json:"remains"` // what may hold such rows still, where, and why
-	Issued    time.Time      `json:"issued"`
-	Instance  string         `json:"instance"` // the service that did it
+	// what was to be destroyed and was not, with the reason
+	Left     []DisposalItem `json:"left"`
+	Remains  []string       `json:"remains"` // what may hold such rows still, where, and why
+	Issued   time.Time      `json:"issued"`
+	Instance string         `json:"instance"` // the service that did it
 }
 
 // Chilled is what lies in cold storage of what somebody asks for, and what it takes to fetch it.
@@ -169,12 +181,14 @@ type ChilledSegment struct {
 
 // Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
 type Clause struct {
-	Where       string          `json:"where,omitempty"` // a filter; empty: every row
-	Keep        ClauseKeep      `json:"keep"`
-	Align       Align           `json:"align,omitempty"`
-	Otherwise   bool            `json:"otherwise,omitempty"` // for exactly the rows that no other enabled clause matches
-	Off         bool            `json:"off,omitempty"`
-	Locked      string          `json:"locked,omitempty"` // why only an administrator may shorten or remove the clause
+	Where string     `json:"where,omitempty"` // a filter; empty: every row
+	Keep  ClauseKeep `json:"keep"`
+	Align Align      `json:"align,omitempty"`
+	// for exactly the rows that no other enabled clause matches
+	Otherwise bool `json:"otherwise,omitempty"`
+	Off       bool `json:"off,omitempty"`
+	// why only an administrator may shorten or remove the clause
+	Locked      string          `json:"locked,omitempty"`
 	About       string          `json:"about,omitempty"`
 	Then        Then            `json:"then,omitempty"`
 	DeleteAfter *string         `json:"delete_after,omitempty"`
@@ -206,7 +220,8 @@ type ClauseKeep struct {
 	Newest  int     `json:"newest,omitempty"`  // so many of the newest partitions
 	Forever bool    `json:"forever,omitempty"` // never due
 	None    bool    `json:"none,omitempty"`    // due at once
-	Name    string  `json:"name,omitempty"`    // of a keep that is defined once for many rules
+	// of a keep that is defined once for many rules
+	Name string `json:"name,omitempty"`
 }
 
 // ClauseLine is a clause with its cutoff.
@@ -219,30 +234,38 @@ type ClauseLine struct {
 
 // Column is one column of a table.
 type Column struct {
-	Name      string  `json:"name"`
-	Type      string  `json:"type"`                // as the database writes it
-	Kind      string  `json:"kind"`                // how its values are carried and archived; Null where the type is not handled
-	AsText    bool    `json:"as_text,omitempty"`   // carried as the database's own exact text (arrays, enums, ranges and their like)
-	Precision int     `json:"precision,omitempty"` // of a Decimal; 0 where it has none
-	Scale     int     `json:"scale,omitempty"`
-	Nullable  bool    `json:"nullable"`
-	Generated bool    `json:"generated,omitempty"` // computed by the database: archived, and left to it on restore
-	Collation string  `json:"collation,omitempty"` // of text, where it does not compare code point by code point
-	Problem   string  `json:"problem,omitempty"`   // why the column cannot be archived; empty where it can
-	Age       AgeKind `json:"age,omitempty"`       // how it can tell a row's age; empty where it cannot
-	Number    int     `json:"number,omitempty"`    // by which the database knows the column, whatever it is called; 0 where there is none
+	Name string `json:"name"`
+	Type string `json:"type"` // as the database writes it
+	// how its values are carried and archived; Null where the type is not handled
+	Kind string `json:"kind"`
+	// carried as the database's own exact text (arrays, enums, ranges and their like)
+	AsText    bool `json:"as_text,omitempty"`
+	Precision int  `json:"precision,omitempty"` // of a Decimal; 0 where it has none
+	Scale     int  `json:"scale,omitempty"`
+	Nullable  bool `json:"nullable"`
+	// computed by the database: archived, and left to it on restore
+	Generated bool `json:"generated,omitempty"`
+	// of text, where it does not compare code point by code point
+	Collation string `json:"collation,omitempty"`
+	// why the column cannot be archived; empty where it can
+	Problem string `json:"problem,omitempty"`
+	// how it can tell a row's age; empty where it cannot
+	Age AgeKind `json:"age,omitempty"`
+	// by which the database knows the column, whatever it is called; 0 where there is none
+	Number int `json:"number,omitempty"`
 }
 
 // Compared says what applying a file would change for one rule.
 type Compared struct {
-	Rule    string       `json:"rule"`
-	New     bool         `json:"new"`     // there is no such rule yet
-	Changes []string     `json:"changes"` // in words
-	Before  []ClauseLine `json:"before"`  // the clauses of the rule as it is, with their cutoffs
-	After   []ClauseLine `json:"after"`
-	Gained  int64        `json:"gained"` // rows that become due
-	Lost    int64        `json:"lost"`   // rows that stop being due
-	Both    int64        `json:"both"`   // rows that are due either way
+	Rule    string   `json:"rule"`
+	New     bool     `json:"new"`     // there is no such rule yet
+	Changes []string `json:"changes"` // in words
+	// the clauses of the rule as it is, with their cutoffs
+	Before []ClauseLine `json:"before"`
+	After  []ClauseLine `json:"after"`
+	Gained int64        `json:"gained"` // rows that become due
+	Lost   int64        `json:"lost"`   // rows that stop being due
+	Both   int64        `json:"both"`   // rows that are due either way
 }
 
 // Comparison says what applying a file of rules would change.
@@ -253,16 +276,24 @@ type Comparison struct {
 
 // Config is how a source is reached. It never holds a password: PasswordEnv or PasswordFile says where one is.
 type Config struct {
-	Name         string `json:"name"`
-	Engine       string `json:"engine"`        // "sqlite", "postgres" or "mariadb"
-	Address      string `json:"address"`       // a file for SQLite; a URL without password for a server
-	PasswordEnv  string `json:"password_env"`  // environment variable of the service that holds the password
-	PasswordFile string `json:"password_file"` // file readable by the service that holds the password
-	TLS          string `json:"tls"`           // "verify" (default off the machine), "require" or "off"
-	TLSCA        string `json:"tls_ca"`        // file of certificates that may sign the server's; empty: the system's
-	Disk         string `json:"disk"`          // directory of the service's machine on whose disk the database's files are; empty: not known
-	Origin       string `json:"origin"`        // that our deletes are marked with for replicas and change feeds: a replication origin's name, or a number for gtid_domain_id; empty: none
-	Connections  int    `json:"connections"`   // the most that the service opens at a time; at least 3
+	Name   string `json:"name"`
+	Engine string `json:"engine"` // "sqlite", "postgres" or "mariadb"
+	// a file for SQLite; a URL without password for a server
+	Address string `json:"address"`
+	// environment variable of the service that holds the password
+	PasswordEnv string `json:"password_env"`
+	// file readable by the service that holds the password
+	PasswordFile string `json:"password_file"`
+	TLS          string `json:"tls"` // "verify" (default off the machine), "require" or "off"
+	// file of certificates that may sign the server's; empty: the system's
+	TLSCA string `json:"tls_ca"`
+	// directory of the service's machine on whose disk the database's files are; empty: not known
+	Disk string `json:"disk"`
+	// that our deletes are marked with for replicas and change feeds: a replication origin's name, or a number for
+	// gtid_domain_id; empty: none
+	Origin string `json:"origin"`
+	// the most that the service opens at a time; at least 3
+	Connections int `json:"connections"`
 }
 
 // Counting is how far an exact plan is that is being made.
@@ -273,56 +304,67 @@ type Counting struct {
 
 // Counts are the numbers of a plan: counted row by row, or estimated from the database's statistics.
 type Counts struct {
-	Counted    bool          `json:"counted"`
-	From       *time.Time    `json:"counted_from,omitempty"` // when counting began and ended: rows may have changed in between
-	To         *time.Time    `json:"counted_to,omitempty"`
-	Due        int64         `json:"due"`
-	Bytes      int64         `json:"bytes"` // estimated from the average width of a row
-	Oldest     string        `json:"oldest,omitempty"`
-	LastGoing  string        `json:"last_going,omitempty"`
-	FirstStays string        `json:"first_stays,omitempty"`
-	Uncovered  int64         `json:"uncovered"`  // rows that no clause covers; kept
-	Ageless    int64         `json:"ageless"`    // rows whose age is no instant; never due
-	Future     int64         `json:"future"`     // rows dated more than a day after the planning instant
-	Held       int64         `json:"held"`       // due but for a hold
-	Restored   int64         `json:"restored"`   // aged rows left alone because a restore brought them back
-	Referenced int64         `json:"referenced"` // aged rows left alone because another table refers to them
-	Collation  int64         `json:"collation"`  // judged otherwise by a column's own collation; left alone
-	Total      int64         `json:"total"`      // the table's rows
-	Clauses    []ClauseCount `json:"clauses"`
-	Spread     []Bucket      `json:"spread"` // over age, the oldest first; empty in an estimate
+	Counted bool `json:"counted"`
+	// when counting began and ended: rows may have changed in between
+	From       *time.Time `json:"counted_from,omitempty"`
+	To         *time.Time `json:"counted_to,omitempty"`
+	Due        int64      `json:"due"`
+	Bytes      int64      `json:"bytes"` // estimated from the average width of a row
+	Oldest     string     `json:"oldest,omitempty"`
+	LastGoing  string     `json:"last_going,omitempty"`
+	FirstStays string     `json:"first_stays,omitempty"`
+	Uncovered  int64      `json:"uncovered"` // rows that no clause covers; kept
+	Ageless    int64      `json:"ageless"`   // rows whose age is no instant; never due
+	// rows dated more than a day after the planning instant
+	Future int64 `json:"future"`
+	Held   int64 `json:"held"` // due but for a hold
+	// aged rows left alone because a restore brought them back
+	Restored int64 `json:"restored"`
+	// aged rows left alone because another table refers to them
+	Referenced int64 `json:"referenced"`
+	// judged otherwise by a column's own collation; left alone
+	Collation int64         `json:"collation"`
+	Total     int64         `json:"total"` // the table's rows
+	Clauses   []ClauseCount `json:"clauses"`
+	// over age, the oldest first; empty in an estimate
+	Spread []Bucket `json:"spread"`
 }
 
-// Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are stopped.
+// Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are
+// stopped.
 type Disagreement struct {
 	Source     string `json:"source"`
 	Table      string `json:"table"`
 	Difference string `json:"difference"`
 }
 
-// Disposal is the decision to destroy segments of one table whose time in the archive is over, or single rows of them.
+// Disposal is the decision to destroy segments of one table whose time in the archive is over, or single rows of
+// them.
 type Disposal struct {
-	ID         string         `json:"id"`
-	Kind       string         `json:"kind"`
-	Erases     string         `json:"erases,omitempty"` // of an erasure: the condition of its rows, until it is carried out or decided against
-	Source     string         `json:"source"`
-	Table      string         `json:"table"`
-	Rule       string         `json:"rule"`
-	Revision   int            `json:"revision"` // of the rule that governs now
-	Keep       string         `json:"keep"`     // by that revision, at least
-	State      DisposalState  `json:"state"`
-	Reason     string         `json:"reason"`
-	Note       string         `json:"note"`
-	CreatedAt  time.Time      `json:"created_at"`
-	CreatedBy  string         `json:"created_by"`
-	DecidedAt  *time.Time     `json:"decided_at"`
-	DecidedBy  string         `json:"decided_by"`
-	EndedAt    *time.Time     `json:"ended_at"`
-	ApprovedBy string         `json:"approved_by"`
-	ApprovedAt *time.Time     `json:"approved_at"`
-	Items      []DisposalItem `json:"items"`   // segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
-	Stays      []DisposalStay `json:"stays"`   // segments of the table that stay, and why; likewise
-	Remains    []string       `json:"remains"` // what may hold such rows still, where, and why
+	ID   string `json:"id"`
+	Kind string `json:"kind"`
+	// of an erasure: the condition of its rows, until it is carried out or decided against
+	Erases     string        `json:"erases,omitempty"`
+	Source     string        `json:"source"`
+	Table      string        `json:"table"`
+	Rule       string        `json:"rule"`
+	Revision   int           `json:"revision"` // of the rule that governs now
+	Keep       string        `json:"keep"`     // by that revision, at least
+	State      DisposalState `json:"state"`
+	Reason     string        `json:"reason"`
+	Note       string        `json:"note"`
+	CreatedAt  time.Time     `json:"created_at"`
+	CreatedBy  string        `json:"created_by"`
+	DecidedAt  *time.Time    `json:"decided_at"`
+	DecidedBy  string        `json:"decided_by"`
+	EndedAt    *time.Time    `json:"ended_at"`
+	ApprovedBy string        `json:"approved_by"`
+	ApprovedAt *time.Time    `json:"approved_at"`
+	// segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
+	Items []DisposalItem `json:"items"`
+	// segments of the table that stay, and why; likewise
+	Stays   []DisposalStay `json:"stays"`
+	Remains []string       `json:"remains"` // what may hold such rows still, where, and why
 	DisposalSum
 }
 
@@ -343,11 +385,13 @@ type DisposalItem struct {
 	Record    string     `json:"record,omitempty"`   // SHA-256 of the disposal record
 	Sequence  int64      `json:"sequence,omitempty"` // of that record in the table's chain
 	Left      string     `json:"left,omitempty"`     // why it was not destroyed after all
-	Kept      int64      `json:"kept,omitempty"`     // of its rows, those that stay, in a segment of their own
-	Why       string     `json:"why,omitempty"`      // why they stay
-	Successor string     `json:"successor,omitempty"`
-	Searched  []string   `json:"searched,omitempty"` // the stores that were listed and found without it
-	Remains   []string   `json:"remains,omitempty"`  // what may hold it still, and why
+	// of its rows, those that stay, in a segment of their own
+	Kept      int64  `json:"kept,omitempty"`
+	Why       string `json:"why,omitempty"` // why they stay
+	Successor string `json:"successor,omitempty"`
+	// the stores that were listed and found without it
+	Searched []string `json:"searched,omitempty"`
+	Remains  []string `json:"remains,omitempty"` // what may hold it still, and why
 }
 
 // DisposalState is where a disposal stands.
@@ -380,9 +424,10 @@ type DisposalSum struct {
 
 // Draft is a rule that is being written: as text, or as the form has it.
 type Draft struct {
-	Text  string    `json:"text,omitempty"`
-	Rule  *RuleBody `json:"rule,omitempty"`
-	Exact bool      `json:"exact,omitempty"` // count the rows, for half a minute at the most, rather than estimate
+	Text string    `json:"text,omitempty"`
+	Rule *RuleBody `json:"rule,omitempty"`
+	// count the rows, for half a minute at the most, rather than estimate
+	Exact bool `json:"exact,omitempty"`
 }
 
 // Entry is a line of the audit log.
@@ -397,11 +442,12 @@ type Entry struct {
 
 // ErasureRequest says which archived rows of a table are to be erased: those of a filter, or of keys.
 type ErasureRequest struct {
-	Source string   `json:"source"`
-	Table  string   `json:"table"`
-	Where  string   `json:"where,omitempty"`
-	Keys   []string `json:"keys,omitempty"` // in place of a filter, of a table whose key has one column
-	Note   string   `json:"note,omitempty"` // it stays, so it names nobody
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	Where  string `json:"where,omitempty"`
+	// in place of a filter, of a table whose key has one column
+	Keys []string `json:"keys,omitempty"`
+	Note string   `json:"note,omitempty"` // it stays, so it names nobody
 }
 
 // Expectation is what earlier runs of the table let one expect; nil where none has measured it.
@@ -448,17 +494,22 @@ const (
 
 // Fit is how archived rows go into a table that was altered since.
 type Fit struct {
-	Rename   map[string]string `json:"rename,omitempty"`    // archived columns that are called otherwise now
-	LeaveOut []string          `json:"leave_out,omitempty"` // archived columns that have no place any more
+	// archived columns that are called otherwise now
+	Rename map[string]string `json:"rename,omitempty"`
+	// archived columns that have no place any more
+	LeaveOut []string `json:"leave_out,omitempty"`
 }
 
 // Forecast is what a rule would take at one future time.
 type Forecast struct {
-	At      time.Time    `json:"at"`
-	Cutoffs []*time.Time `json:"cutoffs"` // of each clause, in the order of the rule; null: never due
-	Rows    int64        `json:"rows"`    // that become due since the time before, of those that are there today
-	Clauses []int64      `json:"clauses"` // the same, by clause
-	Growth  int64        `json:"growth"`  // expected besides: rows that are not written yet, at the rate of the last thirty days
+	At time.Time `json:"at"`
+	// of each clause, in the order of the rule; null: never due
+	Cutoffs []*time.Time `json:"cutoffs"`
+	// that become due since the time before, of those that are there today
+	Rows    int64   `json:"rows"`
+	Clauses []int64 `json:"clauses"` // the same, by clause
+	// expected besides: rows that are not written yet, at the rate of the last thirty days
+	Growth int64 `json:"growth"`
 }
 
 // ForeignKey is a reference from Columns of Table to RefColumns of RefTable.
@@ -468,8 +519,10 @@ type ForeignKey struct {
 	Columns    []string `json:"columns"`
 	RefTable   string   `json:"ref_table"`
 	RefColumns []string `json:"ref_columns"`
-	OnDelete   string   `json:"on_delete"`           // "no action", "restrict", "cascade", "set null" or "set default"
-	Unindexed  bool     `json:"unindexed,omitempty"` // no index of the referring table begins with one of the columns
+	// "no action", "restrict", "cascade", "set null" or "set default"
+	OnDelete string `json:"on_delete"`
+	// no index of the referring table begins with one of the columns
+	Unindexed bool `json:"unindexed,omitempty"`
 }
 
 // FormerName is a name that a column of a table has had, as the administrator tells it.
@@ -495,7 +548,8 @@ type FoundInStore struct {
 	Repaired string `json:"repaired,omitempty"` // what it was replaced from
 }
 
-// FoundRow is an archived row, with where it stands. A value that is NULL, or of a column that was not there yet, is null.
+// FoundRow is an archived row, with where it stands. A value that is NULL, or of a column that was not there yet,
+// is null.
 type FoundRow struct {
 	Segment string    `json:"segment"`
 	Ordinal int       `json:"ordinal"`
@@ -504,32 +558,38 @@ type FoundRow struct {
 
 // GoesWith says which rows the rows of a segment went along with.
 type GoesWith struct {
-	Table   string      `json:"table"`             // that they refer to
-	Segment string      `json:"segment,omitempty"` // of the rows at the head of the families; empty where those were purged
-	On      [][2]string `json:"on"`                // pairs of the segment's column and the other table's
+	Table string `json:"table"` // that they refer to
+	// of the rows at the head of the families; empty where those were purged
+	Segment string      `json:"segment,omitempty"`
+	On      [][2]string `json:"on"` // pairs of the segment's column and the other table's
 }
 
 // Guard is what binds all rules, plans and disposals of a source.
 type Guard struct {
-	Live    *string  `json:"live,omitempty"`    // rows stay live at least so long
-	Archive *string  `json:"archive,omitempty"` // segments stay in the archive at least so long
-	Only    []string `json:"only,omitempty"`    // the tables that may have a rule; empty: all
-	Never   []string `json:"never,omitempty"`   // the tables that may not
-	Approve []string `json:"approve,omitempty"` // what has to be approved before it is carried out: restores, disposals
+	Live *string `json:"live,omitempty"` // rows stay live at least so long
+	// segments stay in the archive at least so long
+	Archive *string `json:"archive,omitempty"`
+	// the tables that may have a rule; empty: all
+	Only  []string `json:"only,omitempty"`
+	Never []string `json:"never,omitempty"` // the tables that may not
+	// what has to be approved before it is carried out: restores, disposals
+	Approve []string `json:"approve,omitempty"`
 }
 
 // Habit is something that a place does with files on its own.
 type Habit struct {
-	Harms   bool   `json:"harms"` // segments would vanish, could not be read, or could not be destroyed
+	// segments would vanish, could not be read, or could not be destroyed
+	Harms   bool   `json:"harms"`
 	Message string `json:"message"`
 }
 
 // Hold is a legal hold: rows and segments of a table that nothing may remove until it is lifted.
 type Hold struct {
-	ID         string     `json:"id"`
-	Source     string     `json:"source"`
-	Table      string     `json:"table"`
-	Filter     string     `json:"filter,omitempty"` // which rows; empty with segments: those alone
+	ID     string `json:"id"`
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	// which rows; empty with segments: those alone
+	Filter     string     `json:"filter,omitempty"`
 	Segments   []string   `json:"segments"`
 	Reference  string     `json:"reference"` // of the case that it is for
 	Reason     string     `json:"reason"`
@@ -559,10 +619,12 @@ type Index struct {
 	Partial bool     `json:"partial,omitempty"`
 }
 
-// Join reaches at most one row of another table of the same source, whose columns conditions may name as JOIN.COLUMN.
+// Join reaches at most one row of another table of the same source, whose columns conditions may name as
+// JOIN.COLUMN.
 type Join struct {
-	Table string            `json:"table"`
-	On    map[string]string `json:"on"` // column of the rule's table → column of the other
+	Table string `json:"table"`
+	// column of the rule's table → column of the other
+	On map[string]string `json:"on"`
 }
 
 // Keep is a named keep.
@@ -583,27 +645,29 @@ const (
 	FromAge      KeepFrom = "age"      // the age of its newest row
 )
 
-// Lacking are the segments of a search that have no column of a name that the search asks for. Whether the column was added later, and is
-// NULL in their rows, or had another name then, nobody can tell from them.
+// Lacking are the segments of a search that have no column of a name that the search asks for. Whether the column
+// was added later, and is NULL in their rows, or had another name then, nobody can tell from them.
 type Lacking struct {
 	Column   string   `json:"column"`
 	Segments []string `json:"segments"` // the oldest first
 	Rows     int64    `json:"rows"`
 }
 
-// Ledger is the accounting of a run: copied (purge: found) = deleted + unlinked + changed + vanished + held + skipped.
+// Ledger is the accounting of a run: copied (purge: found) = deleted + unlinked + changed + vanished + held +
+// skipped.
 type Ledger struct {
-	Copied        int64  `json:"copied"`
-	Deleted       int64  `json:"deleted"`
-	Unlinked      int64  `json:"unlinked"`
-	Changed       int64  `json:"changed"`
-	Vanished      int64  `json:"vanished"`
-	Held          int64  `json:"held"`
-	Skipped       int64  `json:"skipped"`
-	CopiedDigest  string `json:"copied_digest"`  // of all rows that were read
-	DeletedDigest string `json:"deleted_digest"` // of the rows that the deletes reported
-	LeftDigest    string `json:"left_digest"`    // of the rows that were read and left out
-	Balanced      *bool  `json:"balanced"`       // null until the run has ended
+	Copied       int64  `json:"copied"`
+	Deleted      int64  `json:"deleted"`
+	Unlinked     int64  `json:"unlinked"`
+	Changed      int64  `json:"changed"`
+	Vanished     int64  `json:"vanished"`
+	Held         int64  `json:"held"`
+	Skipped      int64  `json:"skipped"`
+	CopiedDigest string `json:"copied_digest"` // of all rows that were read
+	// of the rows that the deletes reported
+	DeletedDigest string `json:"deleted_digest"`
+	LeftDigest    string `json:"left_digest"` // of the rows that were read and left out
+	Balanced      *bool  `json:"balanced"`    // null until the run has ended
 }
 
 // LedgerPart is what a run did with the rows of one clause in one table.
@@ -618,9 +682,10 @@ type LedgerPart struct {
 
 // LedgerSegment is a segment that a run wrote.
 type LedgerSegment struct {
-	Segment      string `json:"segment"`
-	Store        string `json:"store"`
-	RowsStore    string `json:"rows_store,omitempty"` // where its rows lay when this was made, if not with its records
+	Segment string `json:"segment"`
+	Store   string `json:"store"`
+	// where its rows lay when this was made, if not with its records
+	RowsStore    string `json:"rows_store,omitempty"`
 	Stem         string `json:"stem"`
 	Rows         int64  `json:"rows"`
 	Deleted      int64  `json:"deleted"`
@@ -628,7 +693,8 @@ type LedgerSegment struct {
 	ManifestHash string `json:"manifest_hash"`
 	ClosingSeq   int64  `json:"closing_sequence"`
 	ClosingHash  string `json:"closing_hash"`
-	DisposalHash string `json:"disposal_hash,omitempty"` // where its rows were destroyed since
+	// where its rows were destroyed since
+	DisposalHash string `json:"disposal_hash,omitempty"`
 }
 
 // Level is how a value stands to its limit.
@@ -649,18 +715,22 @@ type Lift struct {
 
 // Lineage is which database a table's rows were last moved from, and how far its journal had come.
 type Lineage struct {
-	Source   string `json:"source"`
-	Table    string `json:"table"`
-	Identity string `json:"identity"` // of the journal, which goes wherever the database's data goes
-	Server   string `json:"server"`   // that answered; empty where it does not tell
-	Epoch    int64  `json:"epoch"`    // of the lease that was last taken
-	Settled  int64  `json:"settled"`  // the epoch that began when source and catalog were last settled; 0: never
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	// of the journal, which goes wherever the database's data goes
+	Identity string `json:"identity"`
+	Server   string `json:"server"` // that answered; empty where it does not tell
+	Epoch    int64  `json:"epoch"`  // of the lease that was last taken
+	// the epoch that began when source and catalog were last settled; 0: never
+	Settled int64 `json:"settled"`
 }
 
 // Log is how many bytes a run may make the database's log grow by; 0: no limit.
 type Log struct {
-	Minute int64 `json:"minute,omitempty"` // within one minute: a run rests until there is room again
-	Run    int64 `json:"run,omitempty"`    // from its start, or from where it was resumed: then it pauses
+	// within one minute: a run rests until there is room again
+	Minute int64 `json:"minute,omitempty"`
+	// from its start, or from where it was resumed: then it pauses
+	Run int64 `json:"run,omitempty"`
 }
 
 // Mask is how a column is cleaned before it is archived.
@@ -674,7 +744,8 @@ const (
 	MaskLast4 Mask = "last4" // asterisks, and the last four characters
 )
 
-// Measure is what is made of the rows of a group: count, or sum, min or max of a column. NULLs do not count, as in SQL.
+// Measure is what is made of the rows of a group: count, or sum, min or max of a column. NULLs do not count, as in
+// SQL.
 type Measure struct {
 	Of     string `json:"of"`
 	Column string `json:"column,omitempty"`
@@ -698,8 +769,9 @@ type Narrow struct {
 
 // NewDisposal asks which segments of a rule may be destroyed.
 type NewDisposal struct {
-	Rule  string `json:"rule"`
-	Table string `json:"table,omitempty"` // whose related rows the rule archived; empty: the rule's own
+	Rule string `json:"rule"`
+	// whose related rows the rule archived; empty: the rule's own
+	Table string `json:"table,omitempty"`
 	Note  string `json:"note,omitempty"`
 }
 
@@ -715,8 +787,9 @@ type NewMove struct {
 
 // NewName tells what a column of a table was called before.
 type NewName struct {
-	Name string `json:"name"`          // as it is called now, or was called next
-	Was  string `json:"was,omitempty"` // as it was called before; left out: it was added, and had no other name
+	Name string `json:"name"` // as it is called now, or was called next
+	// as it was called before; left out: it was added, and had no other name
+	Was string `json:"was,omitempty"`
 }
 
 // NewPace is the pace that a run is to go on at.
@@ -732,17 +805,21 @@ type NewPartitions struct {
 
 // NewPlan asks for a plan.
 type NewPlan struct {
-	Rule     string `json:"rule"`
-	Before   string `json:"before,omitempty"`   // a cutoff earlier than the rule's; ISO 8601
-	Where    string `json:"where,omitempty"`    // a further condition
-	Keys     string `json:"keys,omitempty"`     // FROM..TO
-	Limit    int64  `json:"limit,omitempty"`    // rows
-	Note     string `json:"note,omitempty"`     // what the plan is for
-	Exact    bool   `json:"exact,omitempty"`    // count the rows, rather than estimate
-	Budget   string `json:"budget,omitempty"`   // for counting; an ISO 8601 duration
-	Confirm  bool   `json:"confirm,omitempty"`  // the table's changes since the rule was applied are meant
-	Override string `json:"override,omitempty"` // the reason for going beyond a guard rail
-	Ticket   string `json:"ticket,omitempty"`   // any text of the caller's, under which it can ask how far the counting is
+	Rule string `json:"rule"`
+	// a cutoff earlier than the rule's; ISO 8601
+	Before string `json:"before,omitempty"`
+	Where  string `json:"where,omitempty"`  // a further condition
+	Keys   string `json:"keys,omitempty"`   // FROM..TO
+	Limit  int64  `json:"limit,omitempty"`  // rows
+	Note   string `json:"note,omitempty"`   // what the plan is for
+	Exact  bool   `json:"exact,omitempty"`  // count the rows, rather than estimate
+	Budget string `json:"budget,omitempty"` // for counting; an ISO 8601 duration
+	// the table's changes since the rule was applied are meant
+	Confirm bool `json:"confirm,omitempty"`
+	// the reason for going beyond a guard rail
+	Override string `json:"override,omitempty"`
+	// any text of the caller's, under which it can ask how far the counting is
+	Ticket string `json:"ticket,omitempty"`
 }
 
 // NewRefusal says why a restore is refused.
@@ -752,8 +829,9 @@ type NewRefusal struct {
 
 // NewRun asks for a run of a plan.
 type NewRun struct {
-	Plan  string `json:"plan"`
-	Empty bool   `json:"empty,omitempty"` // remove all rows of the table at once, where the plan offers that
+	Plan string `json:"plan"`
+	// remove all rows of the table at once, where the plan offers that
+	Empty bool `json:"empty,omitempty"`
 }
 
 // NewSettling asks for source, stores and catalog to be made to agree about a table.
@@ -777,18 +855,21 @@ type NewSource struct {
 
 // NewStore is a store to add.
 type NewStore struct {
-	Name     string       `json:"name"`
-	Path     string       `json:"path,omitempty"`     // of a directory
-	Bucket   *StoreBucket `json:"bucket,omitempty"`   // of an object store
-	Second   string       `json:"second,omitempty"`   // the store for second copies
-	Seal     *Seal        `json:"seal,omitempty"`     // where the keys are with which its files are encrypted; left out: they are not
-	Tariff   *Tariff      `json:"tariff,omitempty"`   // of a bucket whose files go cold
-	Existing bool         `json:"existing,omitempty"` // the place comes from elsewhere: it is a store already, or holds segments
+	Name   string       `json:"name"`
+	Path   string       `json:"path,omitempty"`   // of a directory
+	Bucket *StoreBucket `json:"bucket,omitempty"` // of an object store
+	Second string       `json:"second,omitempty"` // the store for second copies
+	// where the keys are with which its files are encrypted; left out: they are not
+	Seal   *Seal   `json:"seal,omitempty"`
+	Tariff *Tariff `json:"tariff,omitempty"` // of a bucket whose files go cold
+	// the place comes from elsewhere: it is a store already, or holds segments
+	Existing bool `json:"existing,omitempty"`
 }
 
 // NewSweep asks for what interrupted runs left behind.
 type NewSweep struct {
-	Older  string `json:"older,omitempty"`  // ISO 8601: only files that were not touched for so long; empty: P1D
+	// ISO 8601: only files that were not touched for so long; empty: P1D
+	Older  string `json:"older,omitempty"`
 	Remove bool   `json:"remove,omitempty"` // false: they are only listed
 }
 
@@ -809,19 +890,20 @@ const (
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
-// Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be emptied at
-// once.
+// Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be
+// emptied at once.
 type Part struct {
-	Name    string      `json:"name"` // empty: the table
-	From    string      `json:"from,omitempty"`
-	To      string      `json:"to,omitempty"`
-	Rows    int64       `json:"rows"` // by the plan
-	State   PartState   `json:"state"`
-	Reason  string      `json:"reason,omitempty"` // why its rows go one by one
-	Left    int64       `json:"left"`             // rows that left with it
-	Copy    int64       `json:"copy_micros"`      // time for copying and verifying
-	Compare int64       `json:"compare_micros"`   // time for comparing once more, while it was aside
-	Drop    int64       `json:"drop_micros"`      // time for taking it out and dropping it
+	Name   string    `json:"name"` // empty: the table
+	From   string    `json:"from,omitempty"`
+	To     string    `json:"to,omitempty"`
+	Rows   int64     `json:"rows"` // by the plan
+	State  PartState `json:"state"`
+	Reason string    `json:"reason,omitempty"` // why its rows go one by one
+	Left   int64     `json:"left"`             // rows that left with it
+	Copy   int64     `json:"copy_micros"`      // time for copying and verifying
+	// time for comparing once more, while it was aside
+	Compare int64       `json:"compare_micros"`
+	Drop    int64       `json:"drop_micros"` // time for taking it out and dropping it
 	Purges  []PartPurge `json:"purges,omitempty"`
 }
 
@@ -845,15 +927,18 @@ const (
 
 // Partition is a part of a table that holds a range of one column's values.
 type Partition struct {
-	Name       string `json:"name"`
-	Schema     string `json:"schema,omitempty"` // that it lies in, where partitions are tables
-	Column     string `json:"column"`
-	From       string `json:"from,omitempty"` // the least value, as the column's text; empty: no bound
-	To         string `json:"to,omitempty"`   // the value before which it ends; empty: no bound
-	Rows       int64  `json:"rows"`           // the database's estimate; -1 where it has none
-	Bytes      int64  `json:"bytes"`          // of the rows, without indexes
+	Name string `json:"name"`
+	// that it lies in, where partitions are tables
+	Schema string `json:"schema,omitempty"`
+	Column string `json:"column"`
+	// the least value, as the column's text; empty: no bound
+	From       string `json:"from,omitempty"`
+	To         string `json:"to,omitempty"` // the value before which it ends; empty: no bound
+	Rows       int64  `json:"rows"`         // the database's estimate; -1 where it has none
+	Bytes      int64  `json:"bytes"`        // of the rows, without indexes
 	IndexBytes int64  `json:"index_bytes"`
-	Hinders    string `json:"hinders,omitempty"` // why the database, or our rights there, do not let it leave as a whole
+	// why the database, or our rights there, do not let it leave as a whole
+	Hinders string `json:"hinders,omitempty"`
 }
 
 // PartitionsAhead is what making partitions in advance does, or would do.
@@ -865,14 +950,15 @@ type PartitionsAhead struct {
 
 // Pass is the part of a run that takes the rows of one clause.
 type Pass struct {
-	Clause  int           `json:"clause"`
-	Label   string        `json:"label"`
-	Then    string        `json:"then"`
-	Store   string        `json:"store,omitempty"`
-	Cutoff  time.Time     `json:"cutoff"`
-	Due     int64         `json:"due"` // by the plan
-	Ledger  Ledger        `json:"ledger"`
-	Related []PassRelated `json:"related,omitempty"` // the tables whose rows went along
+	Clause int       `json:"clause"`
+	Label  string    `json:"label"`
+	Then   string    `json:"then"`
+	Store  string    `json:"store,omitempty"`
+	Cutoff time.Time `json:"cutoff"`
+	Due    int64     `json:"due"` // by the plan
+	Ledger Ledger    `json:"ledger"`
+	// the tables whose rows went along
+	Related []PassRelated `json:"related,omitempty"`
 }
 
 // PassRelated is what a pass did in a related table.
@@ -890,7 +976,8 @@ type PinnedCutoff struct {
 	All   bool       `json:"all,omitempty"`   // everything is due
 }
 
-// PinnedRule is the rule of a related table as a plan found it: what that keeps, keeps its family, whatever becomes of the rule until the run.
+// PinnedRule is the rule of a related table as a plan found it: what that keeps, keeps its family, whatever becomes
+// of the rule until the run.
 type PinnedRule struct {
 	Table    string         `json:"table"`
 	Rule     string         `json:"rule"`
@@ -955,20 +1042,24 @@ type PlanClause struct {
 
 // PlanDetail is what a plan holds beside its numbers.
 type PlanDetail struct {
-	Note       string          `json:"note,omitempty"`
-	Narrow     Narrow          `json:"narrow"`
-	Clauses    []PlanClause    `json:"clauses"`
-	Related    []PlanRelated   `json:"related"`
-	Pinned     []PinnedRule    `json:"pinned"` // the rules of related tables, as they were; null: the plan is of an older version
+	Note    string        `json:"note,omitempty"`
+	Narrow  Narrow        `json:"narrow"`
+	Clauses []PlanClause  `json:"clauses"`
+	Related []PlanRelated `json:"related"`
+	// the rules of related tables, as they were; null: the plan is of an older version
+	Pinned     []PinnedRule    `json:"pinned"`
 	Partitions []PlanPartition `json:"partitions"`
 	CatchAll   *PlanCatchAll   `json:"catch_all,omitempty"`
-	Emptying   *PlanEmptying   `json:"emptying,omitempty"` // of a rule that empties its table
-	Statements []Statement     `json:"statements"`
-	Expect     Expectation     `json:"expect"`
-	Drift      []string        `json:"drift"`              // how the table differs from what it was when the rule was applied
-	Confirm    bool            `json:"confirm"`            // the drift changes what would be deleted or archived: a run needs it confirmed
-	Guards     []string        `json:"guards"`             // guard rails that the plan breaks
-	Override   string          `json:"override,omitempty"` // the reason for which it may
+	// of a rule that empties its table
+	Emptying   *PlanEmptying `json:"emptying,omitempty"`
+	Statements []Statement   `json:"statements"`
+	Expect     Expectation   `json:"expect"`
+	// how the table differs from what it was when the rule was applied
+	Drift []string `json:"drift"`
+	// the drift changes what would be deleted or archived: a run needs it confirmed
+	Confirm  bool     `json:"confirm"`
+	Guards   []string `json:"guards"`             // guard rails that the plan breaks
+	Override string   `json:"override,omitempty"` // the reason for which it may
 }
 
 // PlanEmptying says whether a table can be emptied at once, rather than in batches.
@@ -996,8 +1087,9 @@ type PlanRelated struct {
 	Above string `json:"above"` // the table that its rows refer to
 	On    string `json:"on"`
 	Then  Then   `json:"then"`
-	Rows  int64  `json:"rows"`            // that go along with the due rows; -1: not counted
-	Keeps bool   `json:"keeps,omitempty"` // it has a rule of its own: what that keeps, keeps its family
+	Rows  int64  `json:"rows"` // that go along with the due rows; -1: not counted
+	// it has a rule of its own: what that keeps, keeps its family
+	Keeps bool `json:"keeps,omitempty"`
 }
 
 // Pressure is what the readings of one moment come to.
@@ -1010,8 +1102,9 @@ type Pressure struct {
 
 // Preview is what a rule would do, without being applied or planned.
 type Preview struct {
-	Rule     *RuleBody     `json:"rule"` // as it was read; null where it could not be
-	Text     string        `json:"text"` // the rule as the form writes it, where it came from the form
+	Rule *RuleBody `json:"rule"` // as it was read; null where it could not be
+	// the rule as the form writes it, where it came from the form
+	Text     string        `json:"text"`
 	Problems []RuleProblem `json:"problems"`
 	Plan     *Plan         `json:"plan"` // null where a mistake is in the way
 }
@@ -1047,35 +1140,43 @@ type Reading struct {
 type Reappeared struct {
 	Segment string `json:"segment"`
 	Deleted int64  `json:"deleted"` // rows, by its closing record
-	Live    int64  `json:"live"`    // of those, rows whose key is in the table; -1: the table has no key, so nobody can tell
+	// of those, rows whose key is in the table; -1: the table has no key, so nobody can tell
+	Live int64 `json:"live"`
 }
 
 // Reconciliation is what source, stores and catalog tell of a table, side by side.
 type Reconciliation struct {
-	Source      string       `json:"source"`
-	Table       string       `json:"table"`
-	Agree       bool         `json:"agree"`
-	Differences []string     `json:"differences"` // in words
-	Known       *Lineage     `json:"known"`       // to the catalog; null: no run has worked on the table
-	Identity    string       `json:"identity"`    // of the source's journal; empty: it has none
-	Server      string       `json:"server"`
-	Epoch       int64        `json:"epoch"`
-	SourceLink  int64        `json:"source_link"`  // the newest link of the chain that the source's journal knows
-	CatalogLink int64        `json:"catalog_link"` // that the catalog knows
-	StoreLink   int64        `json:"store_link"`   // that lies in the stores
-	Unknown     []string     `json:"unknown"`      // segments in the stores that the catalog does not know
-	Displaced   []string     `json:"displaced"`    // segments whose rows are not in the store in which the catalog has them
-	Reappeared  []Reappeared `json:"reappeared"`   // segments whose rows were deleted after the moment that the source is at
-	Settling    []string     `json:"settling"`     // what settling does, in words
-	Totals      *TableTotals `json:"totals"`       // of all rows that ever were; null where nothing was ever archived or purged
+	Source      string   `json:"source"`
+	Table       string   `json:"table"`
+	Agree       bool     `json:"agree"`
+	Differences []string `json:"differences"` // in words
+	// to the catalog; null: no run has worked on the table
+	Known    *Lineage `json:"known"`
+	Identity string   `json:"identity"` // of the source's journal; empty: it has none
+	Server   string   `json:"server"`
+	Epoch    int64    `json:"epoch"`
+	// the newest link of the chain that the source's journal knows
+	SourceLink  int64 `json:"source_link"`
+	CatalogLink int64 `json:"catalog_link"` // that the catalog knows
+	StoreLink   int64 `json:"store_link"`   // that lies in the stores
+	// segments in the stores that the catalog does not know
+	Unknown []string `json:"unknown"`
+	// segments whose rows are not in the store in which the catalog has them
+	Displaced []string `json:"displaced"`
+	// segments whose rows were deleted after the moment that the source is at
+	Reappeared []Reappeared `json:"reappeared"`
+	Settling   []string     `json:"settling"` // what settling does, in words
+	// of all rows that ever were; null where nothing was ever archived or purged
+	Totals *TableTotals `json:"totals"`
 }
 
-// Related is a table whose rows go along with the rows that they refer to. A row and its related rows leave whole or
-// not at all.
+// Related is a table whose rows go along with the rows that they refer to. A row and its related rows leave whole
+// or not at all.
 type Related struct {
-	Table   string            `json:"table"`
-	On      map[string]string `json:"on,omitempty"` // its column → column of the table above it; empty: by the only foreign key
-	Then    Then              `json:"then"`         // archive, purge or unlink
+	Table string `json:"table"`
+	// its column → column of the table above it; empty: by the only foreign key
+	On      map[string]string `json:"on,omitempty"`
+	Then    Then              `json:"then"` // archive, purge or unlink
 	Related []Related         `json:"related,omitempty"`
 }
 
@@ -1091,86 +1192,111 @@ type Report struct {
 
 // Resealed is what sealing a store's files with its newest key came to.
 type Resealed struct {
-	Sealed  int   `json:"sealed"`  // files that are sealed with it now, and were not before
-	Bytes   int64 `json:"bytes"`   // of those, as they lay there
-	Cold    int   `json:"cold"`    // files that could not be read, since they are in cold storage
-	Strange int   `json:"strange"` // files that belong to no segment of this catalog, and were left as they are
+	// files that are sealed with it now, and were not before
+	Sealed int   `json:"sealed"`
+	Bytes  int64 `json:"bytes"` // of those, as they lay there
+	// files that could not be read, since they are in cold storage
+	Cold int `json:"cold"`
+	// files that belong to no segment of this catalog, and were left as they are
+	Strange int `json:"strange"`
 }
 
 // Restore is a request to bring archived rows back.
 type Restore struct {
-	ID           string       `json:"id"`
-	Source       string       `json:"source"`
-	Table        string       `json:"table"`
-	Scope        Scope        `json:"scope"`
-	Target       string       `json:"target"`                  // "table", "side" or "file"
-	TargetSource string       `json:"target_source,omitempty"` // of side: the source of the table that is made
-	TargetTable  string       `json:"target_table,omitempty"`  // of side: the table that is made
-	Format       string       `json:"format"`                  // of a file: csv, ndjson or parquet
-	Note         string       `json:"note"`
-	State        RestoreState `json:"state"`
-	Reason       string       `json:"reason"`
-	CreatedAt    time.Time    `json:"created_at"`
-	EndedAt      *time.Time   `json:"ended_at"`
-	CreatedBy    string       `json:"created_by"`
-	Segments     int64        `json:"segments"`
-	Found        int64        `json:"found"`    // archived rows in the scope
-	Restored     int64        `json:"restored"` // put back, or written to the file
-	Skipped      int64        `json:"skipped"`  // their key was there already, or a newer archived version
-	Digest       string       `json:"digest"`   // of the restored rows
-	Verified     *bool        `json:"verified"` // counts and digest hold
-	FileBytes    int64        `json:"file_bytes"`
-	Fit          Fit          `json:"fit"`
-	Lasts        string       `json:"lasts,omitempty"` // ISO 8601: the rows go again when that has passed; empty: they stay
-	ExpiresAt    *time.Time   `json:"expires_at"`      // when they go
-	ExpiredAt    *time.Time   `json:"expired_at"`      // when they went
-	TakenBack    int64        `json:"taken_back"`      // rows that went
-	Stayed       int64        `json:"stayed"`          // rows that had been changed, and stayed
-	Conflicts    string       `json:"conflicts"`       // what becomes of rows whose key is there: "skip", "fail" or "replace"
-	Replaced     int64        `json:"replaced"`        // of the restored rows, those that took the place of another
-	Pace         string       `json:"pace"`
-	Of           int64        `json:"of"` // rows of the segments that are read, for telling how far it is; 0: not known yet
-	ApprovedBy   string       `json:"approved_by"`
-	ApprovedAt   *time.Time   `json:"approved_at"`
-	Tell         string       `json:"tell"` // who is told when it is ready: a mail address or a URL
-	ToldAt       *time.Time   `json:"told_at"`
-	Begun        bool         `json:"begun"` // rows may have been put back or replaced
+	ID     string `json:"id"`
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	Scope  Scope  `json:"scope"`
+	Target string `json:"target"` // "table", "side" or "file"
+	// of side: the source of the table that is made
+	TargetSource string `json:"target_source,omitempty"`
+	// of side: the table that is made
+	TargetTable string       `json:"target_table,omitempty"`
+	Format      string       `json:"format"` // of a file: csv, ndjson or parquet
+	Note        string       `json:"note"`
+	State       RestoreState `json:"state"`
+	Reason      string       `json:"reason"`
+	CreatedAt   time.Time    `json:"created_at"`
+	EndedAt     *time.Time   `json:"ended_at"`
+	CreatedBy   string       `json:"created_by"`
+	Segments    int64        `json:"segments"`
+	Found       int64        `json:"found"`    // archived rows in the scope
+	Restored    int64        `json:"restored"` // put back, or written to the file
+	// their key was there already, or a newer archived version
+	Skipped   int64  `json:"skipped"`
+	Digest    string `json:"digest"`   // of the restored rows
+	Verified  *bool  `json:"verified"` // counts and digest hold
+	FileBytes int64  `json:"file_bytes"`
+	Fit       Fit    `json:"fit"`
+	// ISO 8601: the rows go again when that has passed; empty: they stay
+	Lasts     string     `json:"lasts,omitempty"`
+	ExpiresAt *time.Time `json:"expires_at"` // when they go
+	ExpiredAt *time.Time `json:"expired_at"` // when they went
+	TakenBack int64      `json:"taken_back"` // rows that went
+	Stayed    int64      `json:"stayed"`     // rows that had been changed, and stayed
+	// what becomes of rows whose key is there: "skip", "fail" or "replace"
+	Conflicts string `json:"conflicts"`
+	// of the restored rows, those that took the place of another
+	Replaced int64  `json:"replaced"`
+	Pace     string `json:"pace"`
+	// rows of the segments that are read, for telling how far it is; 0: not known yet
+	Of         int64      `json:"of"`
+	ApprovedBy string     `json:"approved_by"`
+	ApprovedAt *time.Time `json:"approved_at"`
+	Tell       string     `json:"tell"` // who is told when it is ready: a mail address or a URL
+	ToldAt     *time.Time `json:"told_at"`
+	Begun      bool       `json:"begun"` // rows may have been put back or replaced
 }
 
 // RestorePreview is what a restore would do.
 type RestorePreview struct {
-	Source    string   `json:"source"`
-	Table     string   `json:"table"`
-	Segments  int      `json:"segments"`  // that have rows for it
-	Rows      int64    `json:"rows"`      // archived rows in the scope, those of related tables aside
-	Stale     int64    `json:"stale"`     // further ones, of which a newer version is archived: they do not go into a table
-	Bytes     int64    `json:"bytes"`     // of segments that are read
-	Conflicts int64    `json:"conflicts"` // of the rows, those whose key is in the target already
-	Untold    bool     `json:"untold"`    // the target has no key, so nobody can tell conflicts
-	Into      string   `json:"into"`      // in words
-	Triggers  []string `json:"triggers"`  // of the target, that fire for each row
-	Approval  bool     `json:"approval"`  // somebody has to approve it first
-	Cold      *Chilled `json:"cold"`      // what has to be retrieved first, whose rows are not counted; null: nothing
+	Source   string `json:"source"`
+	Table    string `json:"table"`
+	Segments int    `json:"segments"` // that have rows for it
+	// archived rows in the scope, those of related tables aside
+	Rows int64 `json:"rows"`
+	// further ones, of which a newer version is archived: they do not go into a table
+	Stale int64 `json:"stale"`
+	Bytes int64 `json:"bytes"` // of segments that are read
+	// of the rows, those whose key is in the target already
+	Conflicts int64    `json:"conflicts"`
+	Untold    bool     `json:"untold"`   // the target has no key, so nobody can tell conflicts
+	Into      string   `json:"into"`     // in words
+	Triggers  []string `json:"triggers"` // of the target, that fire for each row
+	Approval  bool     `json:"approval"` // somebody has to approve it first
+	// what has to be retrieved first, whose rows are not counted; null: nothing
+	Cold *Chilled `json:"cold"`
 }
 
 // RestoreRequest is what somebody asks for.
 type RestoreRequest struct {
-	Source       string   `json:"source,omitempty"` // with Table, for a span of age or a filter; otherwise they follow from the scope
-	Table        string   `json:"table,omitempty"`
-	Scope        Scope    `json:"scope"`
-	Target       string   `json:"target"`                  // "table", "side" or "file"
-	TargetTable  string   `json:"target_table,omitempty"`  // of side: the table that is made
-	TargetSource string   `json:"target_source,omitempty"` // of side: the source that it is made in; empty: the one that the rows came from
-	Format       string   `json:"format,omitempty"`
-	Conflicts    string   `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, "fail" before anything is written, or "replace" them; empty: skip
-	Fit          Fit      `json:"fit,omitzero"`        // of table: how rows go into a table that was altered since
-	For          string   `json:"for,omitempty"`       // of table: how long the rows stay before they go again, ISO 8601; empty: for good
-	Note         string   `json:"note,omitempty"`
-	Keys         []string `json:"keys,omitempty"`     // in place of a filter, of a table whose key has one column
-	Priority     Priority `json:"priority,omitempty"` // of retrievals, where rows are in cold storage; empty: normal
-	Days         int      `json:"days,omitempty"`     // that retrieved copies stay; 0: as the store's tariff says
-	Pace         string   `json:"pace,omitempty"`     // gentle or unlimited; empty: that of the table's rule
-	Tell         string   `json:"tell,omitempty"`     // who is told when it is ready: a mail address, or a URL that is sent it as JSON
+	// with Table, for a span of age or a filter; otherwise they follow from the scope
+	Source string `json:"source,omitempty"`
+	Table  string `json:"table,omitempty"`
+	Scope  Scope  `json:"scope"`
+	Target string `json:"target"` // "table", "side" or "file"
+	// of side: the table that is made
+	TargetTable string `json:"target_table,omitempty"`
+	// of side: the source that it is made in; empty: the one that the rows came from
+	TargetSource string `json:"target_source,omitempty"`
+	Format       string `json:"format,omitempty"`
+	// of table: "skip" rows whose key is there, "fail" before anything is written, or "replace" them; empty: skip
+	Conflicts string `json:"conflicts,omitempty"`
+	// of table: how rows go into a table that was altered since
+	Fit Fit `json:"fit,omitzero"`
+	// of table: how long the rows stay before they go again, ISO 8601; empty: for good
+	For  string `json:"for,omitempty"`
+	Note string `json:"note,omitempty"`
+	// in place of a filter, of a table whose key has one column
+	Keys []string `json:"keys,omitempty"`
+	// of retrievals, where rows are in cold storage; empty: normal
+	Priority Priority `json:"priority,omitempty"`
+	// that retrieved copies stay; 0: as the store's tariff says
+	Days int `json:"days,omitempty"`
+	// gentle or unlimited; empty: that of the table's rule
+	Pace string `json:"pace,omitempty"`
+	// who is told when it is ready: a mail address, or a URL that is sent it as JSON
+	Tell string `json:"tell,omitempty"`
 }
 
 // RestoreState is where a restore stands.
@@ -1207,15 +1333,18 @@ type Retrieval struct {
 	Until      *time.Time     `json:"until"`
 }
 
-// RetrievalRequest asks for segments to be fetched from cold storage: by name, or those of a table that can hold rows of a filter.
+// RetrievalRequest asks for segments to be fetched from cold storage: by name, or those of a table that can hold
+// rows of a filter.
 type RetrievalRequest struct {
 	Segments []string `json:"segments,omitempty"`
 	Source   string   `json:"source,omitempty"`
 	Table    string   `json:"table,omitempty"`
-	Where    string   `json:"where,omitempty"` // in the language of rules; empty: all of the table
+	// in the language of rules; empty: all of the table
+	Where    string   `json:"where,omitempty"`
 	Priority Priority `json:"priority,omitempty"`
-	Days     int      `json:"days,omitempty"` // that the copies stay; 0: as the store's tariff says
-	Note     string   `json:"note,omitempty"`
+	// that the copies stay; 0: as the store's tariff says
+	Days int    `json:"days,omitempty"`
+	Note string `json:"note,omitempty"`
 }
 
 // RetrievalState is where a retrieval stands.
@@ -1259,31 +1388,42 @@ type Rule struct {
 
 // RuleBody is the retention rule of one table.
 type RuleBody struct {
-	Name        string              `json:"name"`
-	About       string              `json:"about,omitempty"` // why the records are kept as long as they are
-	Off         bool                `json:"off,omitempty"`   // not enabled: it can be planned, and not run
-	Source      string              `json:"source"`
-	Table       string              `json:"table"`
-	Age         Age                 `json:"age"`
-	Zone        string              `json:"zone,omitempty"`     // IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
-	Modified    string              `json:"modified,omitempty"` // column that tells when writers last touched a row
-	Joins       map[string]Join     `json:"joins,omitempty"`
-	Related     []Related           `json:"related,omitempty"`
-	Include     []string            `json:"include,omitempty"` // joined columns, as JOIN.COLUMN, that are archived with the row
-	Copy        []string            `json:"copy,omitempty"`    // joins whose rows are kept beside the segment
-	Clauses     []Clause            `json:"clauses"`
-	Then        Then                `json:"then"`
-	DeleteAfter *string             `json:"delete_after,omitempty"` // with copy: how long after the copy the rows are deleted; nil: by hand
-	Archive     Archive             `json:"archive"`
-	Omit        []string            `json:"omit,omitempty"` // columns that are not archived
-	Mask        map[string]Mask     `json:"mask,omitempty"` // columns that are archived in another form
-	Confirm     string              `json:"confirm,omitempty"`
-	Pace        Pace                `json:"pace"`
-	Window      []string            `json:"window,omitempty"`     // when a run may work; none: at any time
-	Budget      *Budget             `json:"budget,omitempty"`     // of one window
-	Log         *Log                `json:"log,omitempty"`        // what a run may make the database write to its log
-	Limits      map[string]*float64 `json:"limits,omitempty"`     // of signals, by their names, in the signal's unit; null: none
-	Partitions  Way                 `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
+	Name string `json:"name"`
+	// why the records are kept as long as they are
+	About  string `json:"about,omitempty"`
+	Off    bool   `json:"off,omitempty"` // not enabled: it can be planned, and not run
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	Age    Age    `json:"age"`
+	// IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
+	Zone string `json:"zone,omitempty"`
+	// column that tells when writers last touched a row
+	Modified string          `json:"modified,omitempty"`
+	Joins    map[string]Join `json:"joins,omitempty"`
+	Related  []Related       `json:"related,omitempty"`
+	// joined columns, as JOIN.COLUMN, that are archived with the row
+	Include []string `json:"include,omitempty"`
+	// joins whose rows are kept beside the segment
+	Copy    []string `json:"copy,omitempty"`
+	Clauses []Clause `json:"clauses"`
+	Then    Then     `json:"then"`
+	// with copy: how long after the copy the rows are deleted; nil: by hand
+	DeleteAfter *string  `json:"delete_after,omitempty"`
+	Archive     Archive  `json:"archive"`
+	Omit        []string `json:"omit,omitempty"` // columns that are not archived
+	// columns that are archived in another form
+	Mask    map[string]Mask `json:"mask,omitempty"`
+	Confirm string          `json:"confirm,omitempty"`
+	Pace    Pace            `json:"pace"`
+	// when a run may work; none: at any time
+	Window []string `json:"window,omitempty"`
+	Budget *Budget  `json:"budget,omitempty"` // of one window
+	// what a run may make the database write to its log
+	Log *Log `json:"log,omitempty"`
+	// of signals, by their names, in the signal's unit; null: none
+	Limits map[string]*float64 `json:"limits,omitempty"`
+	// WayRows: none leaves as a whole; empty: those that can
+	Partitions Way `json:"partitions,omitempty"`
 }
 
 // RuleFile is a file of rules to check or apply.
@@ -1301,7 +1441,8 @@ type RuleProblem struct {
 	Rule    string `json:"rule,omitempty"`
 	Field   string `json:"field,omitempty"`
 	Message string `json:"message"`
-	Excerpt string `json:"excerpt,omitempty"` // of a filter, with a caret under the place
+	// of a filter, with a caret under the place
+	Excerpt string `json:"excerpt,omitempty"`
 	Remedy  string `json:"remedy,omitempty"`
 	Warning bool   `json:"warning,omitempty"` // the rule can be applied all the same
 }
@@ -1321,46 +1462,55 @@ type RuleView struct {
 
 // Run is the execution of a plan.
 type Run struct {
-	ID             string     `json:"id"`
-	Plan           string     `json:"plan"`
-	Rule           string     `json:"rule"`
-	Revision       int        `json:"revision"`
-	Source         string     `json:"source"`
-	Table          string     `json:"table"`
-	Action         string     `json:"action"` // archive or purge
-	Store          string     `json:"store"`
-	Pace           string     `json:"pace"`
-	Cutoff         time.Time  `json:"cutoff"`
-	Due            int64      `json:"due"` // by the plan
-	State          RunState   `json:"state"`
-	Reason         string     `json:"reason"` // of the state, where there is one
-	CreatedAt      time.Time  `json:"created_at"`
-	StartedAt      *time.Time `json:"started_at"`
-	EndedAt        *time.Time `json:"ended_at"`
-	Working        int64      `json:"working_micros"` // time spent running, pauses left out
-	RawBytes       int64      `json:"raw_bytes"`
-	FileBytes      int64      `json:"file_bytes"`
-	LogBytes       *int64     `json:"log_bytes"` // that the database's log grew by, others' writing included; nil where it is not known
-	Slices         int        `json:"slices"`    // slices whose rows are all accounted for
-	Passes         []Pass     `json:"passes"`    // one for each clause that takes rows, in order
-	Pass           int        `json:"pass"`      // the one that it is at
-	Limit          int64      `json:"limit,omitempty"`
-	Parts          []Part     `json:"parts"`                // partitions that are to leave as a whole, the oldest first
-	Emptying       bool       `json:"emptying"`             // the table is to be emptied at once, if that can be done
-	Cancelling     bool       `json:"cancelling"`           // it was decided that it ends: it deletes nothing more, whoever takes it up
-	Deleting       bool       `json:"deleting"`             // of a run that copies: it was decided that the rows go
-	DeleteAt       *time.Time `json:"delete_at"`            // when that is decided on its own
-	ResumeAt       *time.Time `json:"resume_at"`            // of a run that rests: when its next window opens
-	WindowBegan    *time.Time `json:"window_began"`         // and when it began to work in it
-	WindowRows     int64      `json:"window_rows"`          // rows taken in that window
-	LastWindowRows int64      `json:"last_window_rows"`     // and in the one before
-	WindowsLeft    *int64     `json:"windows_left"`         // that it will take, as far as can be told
-	Pressure       *Pressure  `json:"pressure,omitempty"`   // of the database, while the run goes on
-	BatchRows      int        `json:"batch_rows,omitempty"` // that the next batch will take
-	Ledger         Ledger     `json:"ledger"`
+	ID        string     `json:"id"`
+	Plan      string     `json:"plan"`
+	Rule      string     `json:"rule"`
+	Revision  int        `json:"revision"`
+	Source    string     `json:"source"`
+	Table     string     `json:"table"`
+	Action    string     `json:"action"` // archive or purge
+	Store     string     `json:"store"`
+	Pace      string     `json:"pace"`
+	Cutoff    time.Time  `json:"cutoff"`
+	Due       int64      `json:"due"` // by the plan
+	State     RunState   `json:"state"`
+	Reason    string     `json:"reason"` // of the state, where there is one
+	CreatedAt time.Time  `json:"created_at"`
+	StartedAt *time.Time `json:"started_at"`
+	EndedAt   *time.Time `json:"ended_at"`
+	Working   int64      `json:"working_micros"` // time spent running, pauses left out
+	RawBytes  int64      `json:"raw_bytes"`
+	FileBytes int64      `json:"file_bytes"`
+	// that the database's log grew by, others' writing included; nil where it is not known
+	LogBytes *int64 `json:"log_bytes"`
+	Slices   int    `json:"slices"` // slices whose rows are all accounted for
+	Passes   []Pass `json:"passes"` // one for each clause that takes rows, in order
+	Pass     int    `json:"pass"`   // the one that it is at
+	Limit    int64  `json:"limit,omitempty"`
+	// partitions that are to leave as a whole, the oldest first
+	Parts []Part `json:"parts"`
+	// the table is to be emptied at once, if that can be done
+	Emptying bool `json:"emptying"`
+	// it was decided that it ends: it deletes nothing more, whoever takes it up
+	Cancelling bool `json:"cancelling"`
+	// of a run that copies: it was decided that the rows go
+	Deleting bool       `json:"deleting"`
+	DeleteAt *time.Time `json:"delete_at"` // when that is decided on its own
+	// of a run that rests: when its next window opens
+	ResumeAt       *time.Time `json:"resume_at"`
+	WindowBegan    *time.Time `json:"window_began"`     // and when it began to work in it
+	WindowRows     int64      `json:"window_rows"`      // rows taken in that window
+	LastWindowRows int64      `json:"last_window_rows"` // and in the one before
+	// that it will take, as far as can be told
+	WindowsLeft *int64 `json:"windows_left"`
+	// of the database, while the run goes on
+	Pressure  *Pressure `json:"pressure,omitempty"`
+	BatchRows int       `json:"batch_rows,omitempty"` // that the next batch will take
+	Ledger    Ledger    `json:"ledger"`
 }
 
-// RunLedger is the accounting of a run, with the records in the stores that it rests on, so that anybody who has those can check it.
+// RunLedger is the accounting of a run, with the records in the stores that it rests on, so that anybody who has
+// those can check it.
 type RunLedger struct {
 	Format   string       `json:"format"`
 	Instance string       `json:"instance"` // the service that carried the run out
@@ -1398,8 +1548,10 @@ type RunView struct {
 	Done        int64    `json:"done"` // rows dealt with: copied, while it only copies
 	Rate        float64  `json:"rate"` // rows a second while working
 	SecondsLeft *float64 `json:"seconds_left"`
-	SecondsLow  *float64 `json:"seconds_low"`  // if it goes on as its faster batches did
-	SecondsHigh *float64 `json:"seconds_high"` // and as its slower ones, rests included
+	// if it goes on as its faster batches did
+	SecondsLow *float64 `json:"seconds_low"`
+	// and as its slower ones, rests included
+	SecondsHigh *float64 `json:"seconds_high"`
 }
 
 // Sample is some of the rows that would go, as they are when they are asked for. It is kept nowhere.
@@ -1408,110 +1560,130 @@ type Sample struct {
 	Rows    [][]string `json:"rows"`
 }
 
-// Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
+// Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or
+// single ones.
 type Scope struct {
-	Run      string   `json:"run,omitempty"`
-	Segment  string   `json:"segment,omitempty"`
-	From     string   `json:"from,omitempty"`     // age at or after; ISO 8601
-	To       string   `json:"to,omitempty"`       // age before; ISO 8601
-	Where    string   `json:"where,omitempty"`    // in the language of rules
-	Rows     []RowAt  `json:"rows,omitempty"`     // single rows, as a search names them
-	All      bool     `json:"all,omitempty"`      // every archived row of the table
-	Priority Priority `json:"priority,omitempty"` // of retrievals, where rows of it are in cold storage
-	Days     int      `json:"days,omitempty"`     // that retrieved copies stay
+	Run     string  `json:"run,omitempty"`
+	Segment string  `json:"segment,omitempty"`
+	From    string  `json:"from,omitempty"`  // age at or after; ISO 8601
+	To      string  `json:"to,omitempty"`    // age before; ISO 8601
+	Where   string  `json:"where,omitempty"` // in the language of rules
+	Rows    []RowAt `json:"rows,omitempty"`  // single rows, as a search names them
+	All     bool    `json:"all,omitempty"`   // every archived row of the table
+	// of retrievals, where rows of it are in cold storage
+	Priority Priority `json:"priority,omitempty"`
+	Days     int      `json:"days,omitempty"` // that retrieved copies stay
 }
 
 // Scrub is how the segments of a store are verified again and again.
 type Scrub struct {
-	Every  string `json:"every,omitempty"`  // ISO 8601: a segment is verified again when that has passed; empty: never on its own
-	Rate   int64  `json:"rate,omitempty"`   // bytes a second at the most; 0: as fast as it goes
-	Window string `json:"window,omitempty"` // the time of day, in UTC, in which that is done; empty: any
+	// ISO 8601: a segment is verified again when that has passed; empty: never on its own
+	Every string `json:"every,omitempty"`
+	// bytes a second at the most; 0: as fast as it goes
+	Rate int64 `json:"rate,omitempty"`
+	// the time of day, in UTC, in which that is done; empty: any
+	Window string `json:"window,omitempty"`
 }
 
-// Seal says where the keys of a sealed store are: age identities (age-encryption.org/v1), one a line. New files are sealed with
-// the first of them; the others only open what was sealed with them before.
+// Seal says where the keys of a sealed store are: age identities (age-encryption.org/v1), one a line. New files are
+// sealed with the first of them; the others only open what was sealed with them before.
 type Seal struct {
 	File string `json:"key_file,omitempty"`
-	Env  string `json:"key_env,omitempty"` // the environment variable that holds them, in place of a file
+	// the environment variable that holds them, in place of a file
+	Env string `json:"key_env,omitempty"`
 }
 
 // SearchRequest asks for archived rows of a table.
 type SearchRequest struct {
-	Source  string   `json:"source"`
-	Table   string   `json:"table"`
-	Where   string   `json:"where,omitempty"`   // in the language of rules; empty: every row
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	// in the language of rules; empty: every row
+	Where   string   `json:"where,omitempty"`
 	Columns []string `json:"columns,omitempty"` // to be shown; empty: all
 	Limit   int      `json:"limit,omitempty"`   // rows at the most; 0: all
-	Live    bool     `json:"live,omitempty"`    // rows of the table itself too, before those of the archive; needs a limit
-	Whole   bool     // of the table too, without a limit
-	Wide    bool     // all segments are looked at, whatever the catalog knows of their keys
-	AtOnce  bool     // the records of all segments are in memory, however many there are
+	// rows of the table itself too, before those of the archive; needs a limit
+	Live   bool `json:"live,omitempty"`
+	Whole  bool // of the table too, without a limit
+	Wide   bool // all segments are looked at, whatever the catalog knows of their keys
+	AtOnce bool // the records of all segments are in memory, however many there are
 }
 
 // Searched is how much was searched. Rows are those whose content was looked at, Bytes what was read of the stores.
 type Searched struct {
-	Segments   int       `json:"segments"`
-	Passed     int       `json:"passed"` // segments passed over by what their footers tell
-	Rows       int64     `json:"rows"`
-	Bytes      int64     `json:"bytes"`
-	Found      int64     `json:"found"`
-	Live       int64     `json:"live"`              // of those found, rows of the table itself
-	Cold       *Chilled  `json:"cold"`              // segments in cold storage that may hold such rows and were not searched; null: none
-	More       bool      `json:"more"`              // the limit was reached; there may be more
-	Superseded int64     `json:"superseded"`        // rows that were passed over, since a newer version of them is archived
-	Lacking    []Lacking `json:"lacking,omitempty"` // columns that it asks for and that some of the segments do not have
-	Large      bool      `json:"large,omitempty"`   // there are more, and these are as many bytes as an answer may have
-	Untold     string    `json:"untold,omitempty"`  // what a run that goes on may have archived, and the source does not tell; empty: nothing
+	Segments int   `json:"segments"`
+	Passed   int   `json:"passed"` // segments passed over by what their footers tell
+	Rows     int64 `json:"rows"`
+	Bytes    int64 `json:"bytes"`
+	Found    int64 `json:"found"`
+	Live     int64 `json:"live"` // of those found, rows of the table itself
+	// segments in cold storage that may hold such rows and were not searched; null: none
+	Cold *Chilled `json:"cold"`
+	More bool     `json:"more"` // the limit was reached; there may be more
+	// rows that were passed over, since a newer version of them is archived
+	Superseded int64 `json:"superseded"`
+	// columns that it asks for and that some of the segments do not have
+	Lacking []Lacking `json:"lacking,omitempty"`
+	// there are more, and these are as many bytes as an answer may have
+	Large bool `json:"large,omitempty"`
+	// what a run that goes on may have archived, and the source does not tell; empty: nothing
+	Untold string `json:"untold,omitempty"`
 }
 
 // Segment is one archived file of rows.
 type Segment struct {
-	ID           string       `json:"id"`
-	Run          string       `json:"run"`
-	Number       int          `json:"number"`
-	Clause       int          `json:"clause"` // of the rule, from 0
-	Source       string       `json:"source"`
-	Table        string       `json:"table"`
-	Part         string       `json:"part,omitempty"` // the partition that its rows were to leave with
-	Store        string       `json:"store"`
-	Stem         string       `json:"stem"`
-	State        SegmentState `json:"state"`
-	Rows         int64        `json:"rows"`
-	RawBytes     int64        `json:"raw_bytes"`
-	FileBytes    int64        `json:"file_bytes"`
-	Oldest       string       `json:"oldest"`
-	Newest       string       `json:"newest"`
-	Deleted      int64        `json:"deleted"`
-	Changed      int64        `json:"changed"`
-	Vanished     int64        `json:"vanished"`
-	Held         int64        `json:"held"`
-	Skipped      int64        `json:"skipped"`
-	Digest       string       `json:"digest"`
-	CreatedAt    time.Time    `json:"created_at"`
-	ClosedAt     *time.Time   `json:"closed_at"`
-	VerifiedAt   *time.Time   `json:"verified_at"`
-	KeepUntil    *time.Time   `json:"keep_until"` // by the rule's archive.keep; nil: without end
-	Sequence     int64        `json:"sequence"`   // of the manifest in the table's chain
-	ManifestHash string       `json:"manifest_hash"`
-	ClosingSeq   int64        `json:"closing_sequence"`
-	ClosingHash  string       `json:"closing_hash"`
-	Second       string       `json:"second"`    // the second store, where it lies there too
-	SecondAt     *time.Time   `json:"second_at"` // since when
-	Damage       string       `json:"damage"`    // what was last found to be wrong with it
-	Disposal     string       `json:"disposal"`  // that it was destroyed by, or is being
-	DisposedAt   *time.Time   `json:"disposed_at"`
-	DisposalSeq  int64        `json:"disposal_sequence"`
-	Erased       bool         `json:"erased"` // it was destroyed for an erasure: what stayed of it is in another segment
-	DisposalHash string       `json:"disposal_hash"`
-	RowsStore    string       `json:"rows_store"`       // where its rows lie, if not with its records in Store
-	Moving       string       `json:"moving,omitempty"` // the store to which its rows are being moved
-	Cold         bool         `json:"cold"`             // its rows have to be retrieved before they can be read
-	WarmUntil    *time.Time   `json:"warm_until"`       // a retrieved copy is there until then
-	WantSecond   string       `json:"want_second"`      // the store for its second copy, by its rule; empty: as its store says
-	ColdStore    string       `json:"cold_store"`       // where its rows are to move, by its rule
-	ColdAt       *time.Time   `json:"cold_at"`          // and when
-	Rule         string       `json:"rule"`             // that archived it
-	Rewrites     string       `json:"rewrites"`         // the segment of whose rows it holds those that stayed when the others were destroyed
+	ID     string `json:"id"`
+	Run    string `json:"run"`
+	Number int    `json:"number"`
+	Clause int    `json:"clause"` // of the rule, from 0
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	// the partition that its rows were to leave with
+	Part       string       `json:"part,omitempty"`
+	Store      string       `json:"store"`
+	Stem       string       `json:"stem"`
+	State      SegmentState `json:"state"`
+	Rows       int64        `json:"rows"`
+	RawBytes   int64        `json:"raw_bytes"`
+	FileBytes  int64        `json:"file_bytes"`
+	Oldest     string       `json:"oldest"`
+	Newest     string       `json:"newest"`
+	Deleted    int64        `json:"deleted"`
+	Changed    int64        `json:"changed"`
+	Vanished   int64        `json:"vanished"`
+	Held       int64        `json:"held"`
+	Skipped    int64        `json:"skipped"`
+	Digest     string       `json:"digest"`
+	CreatedAt  time.Time    `json:"created_at"`
+	ClosedAt   *time.Time   `json:"closed_at"`
+	VerifiedAt *time.Time   `json:"verified_at"`
+	// by the rule's archive.keep; nil: without end
+	KeepUntil    *time.Time `json:"keep_until"`
+	Sequence     int64      `json:"sequence"` // of the manifest in the table's chain
+	ManifestHash string     `json:"manifest_hash"`
+	ClosingSeq   int64      `json:"closing_sequence"`
+	ClosingHash  string     `json:"closing_hash"`
+	Second       string     `json:"second"`    // the second store, where it lies there too
+	SecondAt     *time.Time `json:"second_at"` // since when
+	Damage       string     `json:"damage"`    // what was last found to be wrong with it
+	Disposal     string     `json:"disposal"`  // that it was destroyed by, or is being
+	DisposedAt   *time.Time `json:"disposed_at"`
+	DisposalSeq  int64      `json:"disposal_sequence"`
+	// it was destroyed for an erasure: what stayed of it is in another segment
+	Erased       bool   `json:"erased"`
+	DisposalHash string `json:"disposal_hash"`
+	// where its rows lie, if not with its records in Store
+	RowsStore string `json:"rows_store"`
+	// the store to which its rows are being moved
+	Moving    string     `json:"moving,omitempty"`
+	Cold      bool       `json:"cold"`       // its rows have to be retrieved before they can be read
+	WarmUntil *time.Time `json:"warm_until"` // a retrieved copy is there until then
+	// the store for its second copy, by its rule; empty: as its store says
+	WantSecond string     `json:"want_second"`
+	ColdStore  string     `json:"cold_store"` // where its rows are to move, by its rule
+	ColdAt     *time.Time `json:"cold_at"`    // and when
+	Rule       string     `json:"rule"`       // that archived it
+	// the segment of whose rows it holds those that stayed when the others were destroyed
+	Rewrites string `json:"rewrites"`
 }
 
 // SegmentDetail is a segment with what its manifest says of its content.
@@ -1577,37 +1749,47 @@ type Status struct {
 
 // Store is where segments lie.
 type Store struct {
-	Name     string      `json:"name"`
-	Kind     string      `json:"kind"`
-	Path     string      `json:"path"`   // the directory, or the address of bucket and prefix
-	Second   string      `json:"second"` // the store in which every segment has a second copy; empty: none
-	Scrub    Scrub       `json:"scrub"`
-	Bucket   StoreBucket `json:"bucket"`
-	Seal     Seal        `json:"seal"`     // where the keys are with which its files are encrypted
-	Tariff   Tariff      `json:"tariff"`   // of a bucket whose files go cold: what retrievals take
-	Identity string      `json:"identity"` // of its place, which is known by that; empty: it was not looked at since an older version added it
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	Path string `json:"path"` // the directory, or the address of bucket and prefix
+	// the store in which every segment has a second copy; empty: none
+	Second string      `json:"second"`
+	Scrub  Scrub       `json:"scrub"`
+	Bucket StoreBucket `json:"bucket"`
+	Seal   Seal        `json:"seal"` // where the keys are with which its files are encrypted
+	// of a bucket whose files go cold: what retrievals take
+	Tariff Tariff `json:"tariff"`
+	// of its place, which is known by that; empty: it was not looked at since an older version added it
+	Identity string `json:"identity"`
 }
 
 // StoreBucket says where the bucket of an S3-compatible object store is, and how it is spoken to.
 type StoreBucket struct {
-	Endpoint    string `json:"endpoint,omitempty"`         // http://HOST:PORT or https://HOST
-	Name        string `json:"name,omitempty"`             // of the bucket
-	Prefix      string `json:"prefix,omitempty"`           // of the names of all files
-	Region      string `json:"region,omitempty"`           // empty: us-east-1
-	Style       string `json:"style,omitempty"`            // how the bucket is addressed: path or host; empty: path
-	Credentials string `json:"credentials_file,omitempty"` // an INI file with aws_access_key_id and aws_secret_access_key; empty: the environment
-	Profile     string `json:"profile,omitempty"`          // section of that file; empty: default
-	CA          string `json:"ca_file,omitempty"`          // PEM file of the authority that signed the server's certificate; empty: the system's
-	Encryption  string `json:"encryption,omitempty"`       // by the object store: AES256, or aws:kms; empty: as the bucket has it
-	KeyID       string `json:"key_id,omitempty"`           // of the key for aws:kms
-	Class       string `json:"class,omitempty"`            // storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
+	Endpoint string `json:"endpoint,omitempty"` // http://HOST:PORT or https://HOST
+	Name     string `json:"name,omitempty"`     // of the bucket
+	Prefix   string `json:"prefix,omitempty"`   // of the names of all files
+	Region   string `json:"region,omitempty"`   // empty: us-east-1
+	// how the bucket is addressed: path or host; empty: path
+	Style string `json:"style,omitempty"`
+	// an INI file with aws_access_key_id and aws_secret_access_key; empty: the environment
+	Credentials string `json:"credentials_file,omitempty"`
+	Profile     string `json:"profile,omitempty"` // section of that file; empty: default
+	// PEM file of the authority that signed the server's certificate; empty: the system's
+	CA string `json:"ca_file,omitempty"`
+	// by the object store: AES256, or aws:kms; empty: as the bucket has it
+	Encryption string `json:"encryption,omitempty"`
+	KeyID      string `json:"key_id,omitempty"` // of the key for aws:kms
+	// storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
+	Class string `json:"class,omitempty"`
 }
 
 // StoreChange is what is to be changed of a store; nil: as it was.
 type StoreChange struct {
-	Second *string `json:"second,omitempty"` // the store for second copies; empty: none any more
+	// the store for second copies; empty: none any more
+	Second *string `json:"second,omitempty"`
 	Scrub  *Scrub  `json:"scrub,omitempty"`
-	Seal   *Seal   `json:"seal,omitempty"`   // where the keys are; files that are there already are sealed by a reseal
+	// where the keys are; files that are there already are sealed by a reseal
+	Seal   *Seal   `json:"seal,omitempty"`
 	Tariff *Tariff `json:"tariff,omitempty"` // of a store whose files go cold
 }
 
@@ -1619,15 +1801,17 @@ type StoreKept struct {
 
 // StoreTotals is what lies in a store.
 type StoreTotals struct {
-	Segments   int64      `json:"segments"` // whose records lie here
-	FileBytes  int64      `json:"file_bytes"`
-	Unseconded int64      `json:"unseconded"` // segments that do not lie in the second store yet
-	Seconds    int64      `json:"seconds"`    // second copies of another store's segments
-	Away       int64      `json:"away"`       // of its segments, those whose rows lie in another store
-	Guests     int64      `json:"guests"`     // segments of other stores whose rows lie here
-	GuestBytes int64      `json:"guest_bytes"`
-	Damaged    int64      `json:"damaged"`
-	Verified   *time.Time `json:"verified"` // the segment that was not verified for the longest time was so then; null: none has been
+	Segments  int64 `json:"segments"` // whose records lie here
+	FileBytes int64 `json:"file_bytes"`
+	// segments that do not lie in the second store yet
+	Unseconded int64 `json:"unseconded"`
+	Seconds    int64 `json:"seconds"` // second copies of another store's segments
+	Away       int64 `json:"away"`    // of its segments, those whose rows lie in another store
+	Guests     int64 `json:"guests"`  // segments of other stores whose rows lie here
+	GuestBytes int64 `json:"guest_bytes"`
+	Damaged    int64 `json:"damaged"`
+	// the segment that was not verified for the longest time was so then; null: none has been
+	Verified *time.Time `json:"verified"`
 }
 
 // StoreView is a store with what lies in it and what is free.
@@ -1648,12 +1832,15 @@ type Summary struct {
 
 // SummaryRequest asks for counts and sums of archived rows.
 type SummaryRequest struct {
-	Source  string    `json:"source"`
-	Table   string    `json:"table"`
-	Where   string    `json:"where,omitempty"`    // in the language of rules; empty: every row
-	GroupBy []string  `json:"group_by,omitempty"` // columns; none: one group of all rows
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	// in the language of rules; empty: every row
+	Where string `json:"where,omitempty"`
+	// columns; none: one group of all rows
+	GroupBy []string  `json:"group_by,omitempty"`
 	Of      []Measure `json:"of"`
-	Live    bool      `json:"live,omitempty"` // rows of the table itself too; a row that was put back counts once
+	// rows of the table itself too; a row that was put back counts once
+	Live bool `json:"live,omitempty"`
 }
 
 // Swept is what lay in a store and belongs to no segment.
@@ -1677,58 +1864,81 @@ type SweptFile struct {
 
 // Table is a table of a source.
 type Table struct {
-	Name           string           `json:"name"` // as rules name it; with its schema where that is not the default one
-	Schema         string           `json:"schema,omitempty"`
-	Base           string           `json:"base"` // the name without schema
-	Columns        []Column         `json:"columns"`
-	Numbered       string           `json:"numbered,omitempty"` // where the numbers of columns hold: this table of this server; empty: nowhere
-	Key            []string         `json:"key"`                // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
-	Address        []Column         `json:"address,omitempty"`  // hidden columns that tell where a row lies, in a table without key; empty where the database has none
-	Indexes        []Index          `json:"indexes"`
-	References     []ForeignKey     `json:"references"`
-	ReferencedBy   []ForeignKey     `json:"referenced_by"`
-	Partitions     []Partition      `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
-	CatchAll       string           `json:"catch_all,omitempty"`  // the partition that takes what no other does
-	Triggers       []string         `json:"triggers"`             // names of triggers that fire on delete
-	InsertTriggers []string         `json:"insert_triggers"`      // and of those that fire on insert
-	Obstacles      []string         `json:"obstacles"`            // why no run may work on the table; empty where one may
-	Notes          []string         `json:"notes"`                // what an administrator should know of it
-	Followed       bool             `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
-	Rows           int64            `json:"rows"`                 // the database's estimate; -1 where it has none
-	Bytes          int64            `json:"bytes"`                // of the rows, without indexes; -1 where unknown
-	IndexBytes     int64            `json:"index_bytes"`          // likewise
-	Locked         bool             `json:"locked,omitempty"`     // by others, so that it could not be looked at
-	AgeColumn      string           `json:"age_column,omitempty"` // the column that most likely tells the age
-	Oldest         string           `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
-	Newest         string           `json:"newest,omitempty"`
-	Related        []Table          `json:"related,omitempty"` // tables that a rule relates to it, in the rule's order, where it is kept for a rule
-	Joined         map[string]Table `json:"joined,omitempty"`  // tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
+	// as rules name it; with its schema where that is not the default one
+	Name    string   `json:"name"`
+	Schema  string   `json:"schema,omitempty"`
+	Base    string   `json:"base"` // the name without schema
+	Columns []Column `json:"columns"`
+	// where the numbers of columns hold: this table of this server; empty: nowhere
+	Numbered string `json:"numbered,omitempty"`
+	// columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
+	Key []string `json:"key"`
+	// hidden columns that tell where a row lies, in a table without key; empty where the database has none
+	Address      []Column     `json:"address,omitempty"`
+	Indexes      []Index      `json:"indexes"`
+	References   []ForeignKey `json:"references"`
+	ReferencedBy []ForeignKey `json:"referenced_by"`
+	// by ranges of one column, the oldest first; empty where the table has none such
+	Partitions []Partition `json:"partitions,omitempty"`
+	// the partition that takes what no other does
+	CatchAll string   `json:"catch_all,omitempty"`
+	Triggers []string `json:"triggers"` // names of triggers that fire on delete
+	// and of those that fire on insert
+	InsertTriggers []string `json:"insert_triggers"`
+	// why no run may work on the table; empty where one may
+	Obstacles []string `json:"obstacles"`
+	Notes     []string `json:"notes"` // what an administrator should know of it
+	// a publication sends its deletes on to subscribers
+	Followed   bool  `json:"followed,omitempty"`
+	Rows       int64 `json:"rows"`        // the database's estimate; -1 where it has none
+	Bytes      int64 `json:"bytes"`       // of the rows, without indexes; -1 where unknown
+	IndexBytes int64 `json:"index_bytes"` // likewise
+	// by others, so that it could not be looked at
+	Locked bool `json:"locked,omitempty"`
+	// the column that most likely tells the age
+	AgeColumn string `json:"age_column,omitempty"`
+	// of the age column, as ISO 8601 or as the number that stands there
+	Oldest string `json:"oldest,omitempty"`
+	Newest string `json:"newest,omitempty"`
+	// tables that a rule relates to it, in the rule's order, where it is kept for a rule
+	Related []Table `json:"related,omitempty"`
+	// tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
+	Joined map[string]Table `json:"joined,omitempty"`
 }
 
-// TableTotals is what has become of a table's rows, over all runs. Records are what counts each of them once:
-// live + archived - again - restored.
+// TableTotals is what has become of a table's rows, over all runs. Records are what counts each of them once: live
+// + archived - again - restored.
 type TableTotals struct {
-	Live     int64 `json:"live"`     // rows in the table now
-	Counted  bool  `json:"counted"`  // they were counted; false: that took too long, and it is the database's estimate
-	Archived int64 `json:"archived"` // rows in the archive that left the table, as often as they did
-	Again    int64 `json:"again"`    // of these, versions of which a newer one is archived too
-	Untold   int   `json:"untold"`   // segments in cold storage that may have such
-	Restored int64 `json:"restored"` // live rows that were put back, and are in the archive too
+	Live int64 `json:"live"` // rows in the table now
+	// they were counted; false: that took too long, and it is the database's estimate
+	Counted bool `json:"counted"`
+	// rows in the archive that left the table, as often as they did
+	Archived int64 `json:"archived"`
+	// of these, versions of which a newer one is archived too
+	Again  int64 `json:"again"`
+	Untold int   `json:"untold"` // segments in cold storage that may have such
+	// live rows that were put back, and are in the archive too
+	Restored int64 `json:"restored"`
 	Records  int64 `json:"records"`
 	Purged   int64 `json:"purged"`
 	Disposed int64 `json:"disposed"` // archived once, and destroyed since
 	Erased   int64 `json:"erased"`
 	ByRuns   int64 `json:"by_runs"` // rows that runs have deleted, by their ledgers
-	Adopted  int64 `json:"adopted"` // rows archived by runs that this catalog does not know
-	AddsUp   bool  `json:"adds_up"` // by runs + adopted = archived + disposed + purged + erased
+	// rows archived by runs that this catalog does not know
+	Adopted int64 `json:"adopted"`
+	// by runs + adopted = archived + disposed + purged + erased
+	AddsUp bool `json:"adds_up"`
 }
 
-// Tariff is what it takes to retrieve files of a cold store. Object stores do not tell it, so the administrator does.
+// Tariff is what it takes to retrieve files of a cold store. Object stores do not tell it, so the administrator
+// does.
 type Tariff struct {
 	Of       map[Priority]Rate `json:"of,omitempty"`
 	Currency string            `json:"currency,omitempty"`
-	Days     int               `json:"days,omitempty"`   // how long a retrieved copy stays where nothing else is said; 0: UsualDays
-	Budget   int64             `json:"budget,omitempty"` // bytes in 30 days that the service retrieves on its own, to verify them; 0: none
+	// how long a retrieved copy stays where nothing else is said; 0: UsualDays
+	Days int `json:"days,omitempty"`
+	// bytes in 30 days that the service retrieves on its own, to verify them; 0: none
+	Budget int64 `json:"budget,omitempty"`
 }
 
 // Then is what happens to rows that are due.
@@ -1764,12 +1974,14 @@ const (
 
 // Verification is a reading of segments to see that they are what was written.
 type Verification struct {
-	ID        string            `json:"id"`
-	Store     string            `json:"store"`  // empty: all stores
-	Source    string            `json:"source"` // with Table; empty: all
-	Table     string            `json:"table"`
-	Older     *time.Time        `json:"older"`  // only segments that were not verified since then; null: all
-	Repair    bool              `json:"repair"` // what is damaged is replaced from the other copy, where that is whole
+	ID     string `json:"id"`
+	Store  string `json:"store"`  // empty: all stores
+	Source string `json:"source"` // with Table; empty: all
+	Table  string `json:"table"`
+	// only segments that were not verified since then; null: all
+	Older *time.Time `json:"older"`
+	// what is damaged is replaced from the other copy, where that is whole
+	Repair    bool              `json:"repair"`
 	State     VerificationState `json:"state"`
 	Reason    string            `json:"reason"` // why it failed
 	CreatedAt time.Time         `json:"created_at"`
@@ -1790,7 +2002,8 @@ type VerificationRequest struct {
 	Store  string `json:"store,omitempty"`  // empty: all stores
 	Source string `json:"source,omitempty"` // with Table; empty: all tables
 	Table  string `json:"table,omitempty"`
-	Repair bool   `json:"repair,omitempty"` // replace what is damaged from the other copy, where that is whole
+	// replace what is damaged from the other copy, where that is whole
+	Repair bool `json:"repair,omitempty"`
 }
 
 // VerificationState is where a verification stands.

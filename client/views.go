@@ -37,7 +37,8 @@ func (l *Lacking) Say(source, table string) string {
 	if len(l.Segments) == 1 {
 		n, have = "segment "+l.Segments[0], "has"
 	}
-	return fmt.Sprintf("%s with %d rows %s no column %s, which counts as NULL there; `ambercellar column tell %s %s %s` says what it was called then (-was NAME), or that it was added (-added)",
+	return fmt.Sprintf("%s with %d rows %s no column %s, which counts as NULL there; `ambercellar column tell %s "+
+		"%s %s` says what it was called then (-was NAME), or that it was added (-added)",
 		n, l.Rows, have, l.Column, source, table, l.Column)
 }
 

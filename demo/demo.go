@@ -61,13 +61,14 @@ type target interface {
 	list(parts ...string) any
 }
 
-// Fill makes the harbour's tables in an empty database: engine is sqlite (address: the path of a new file), postgres or
-// mariadb (address: a URL). anchor is the day that the data ends with.
+// Fill makes the harbour's tables in an empty database: engine is sqlite (address: the path of a new file), postgres
+// or mariadb (address: a URL). anchor is the day that the data ends with.
 func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 	anchor = anchor.UTC().Truncate(24 * time.Hour)
 	switch engine {
 	case "sqlite":
-		db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: address}).EscapedPath()+"?_pragma=journal_mode(wal)&_pragma=synchronous(off)")
+		db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: address}).EscapedPath()+
+			"?_pragma=journal_mode(wal)&_pragma=synchronous(off)")
 		if err != nil {
 			return err
 		}
@@ -83,7 +84,8 @@ func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 		schema := postgresSchema
 		for m := range Days/30 + 3 { // one partition a month
 			from := time.Date(anchor.Year(), anchor.Month()+2-time.Month(m), 1, 0, 0, 0, 0, time.UTC)
-			schema += fmt.Sprintf("CREATE TABLE engine_reading_%s PARTITION OF engine_reading FOR VALUES FROM ('%s') TO ('%s');\n",
+			schema += fmt.Sprintf("CREATE TABLE engine_reading_%s PARTITION OF engine_reading FOR VALUES FROM "+
+				"('%s') TO ('%s');\n",
 				from.Format("2006_01"), from.Format(time.DateOnly), from.AddDate(0, 1, 0).Format(time.DateOnly))
 		}
 		return fill(ctx, &postgresTarget{c}, schema, serverKeys+indexes, anchor)
@@ -96,11 +98,15 @@ func Fill(ctx context.Context, engine, address string, anchor time.Time) error {
 		parts := []string{}
 		for m := Days/30 + 2; m >= 0; m-- {
 			to := time.Date(anchor.Year(), anchor.Month()+3-time.Month(m), 1, 0, 0, 0, 0, time.UTC)
-			parts = append(parts, fmt.Sprintf("PARTITION p%s VALUES LESS THAN ('%s')", to.AddDate(0, -1, 0).Format("2006_01"), to.Format(time.DateOnly)))
+			parts = append(parts, fmt.Sprintf("PARTITION p%s VALUES LESS THAN ('%s')",
+				to.AddDate(0, -1, 0).Format("2006_01"), to.Format(time.DateOnly)))
 		}
 		// Partitioned tables take no foreign keys there.
-		keys := strings.Replace(serverKeys, "ALTER TABLE engine_reading ADD FOREIGN KEY (vessel_id) REFERENCES vessel (id);\n", "", 1)
-		return fill(ctx, &mariadbTarget{sqlTarget{db, 500}}, strings.Replace(mariadbSchema, "/* one a month */", strings.Join(parts, ", "), 1), keys+strings.Replace(indexes, "ANALYZE;", "ANALYZE TABLE boarding_scan, engine_reading, notice;", 1), anchor)
+		keys := strings.Replace(serverKeys,
+			"ALTER TABLE engine_reading ADD FOREIGN KEY (vessel_id) REFERENCES vessel (id);\n", "", 1)
+		return fill(ctx, &mariadbTarget{sqlTarget{db, 500}}, strings.Replace(mariadbSchema, "/* one a month */",
+			strings.Join(parts, ", "), 1), keys+
+			strings.Replace(indexes, "ANALYZE;", "ANALYZE TABLE boarding_scan, engine_reading, notice;", 1), anchor)
 	}
 	return fmt.Errorf("the demo knows the engines sqlite, postgres and mariadb, not %q", engine)
 }
@@ -109,7 +115,8 @@ func fill(ctx context.Context, to target, schema, after string, anchor time.Time
 	if err := to.exec(ctx, schema); err != nil {
 		return fmt.Errorf("making the demo's tables (the database must be empty): %w", err)
 	}
-	g := &generator{target: to, random: rand.New(rand.NewPCG(7, 19)), anchor: anchor, start: anchor.AddDate(0, 0, -Days)}
+	g := &generator{target: to, random: rand.New(rand.NewPCG(7, 19)), anchor: anchor,
+		start: anchor.AddDate(0, 0, -Days)}
 	for _, table := range g.tables() {
 		if err := to.fill(ctx, table.name, strings.Fields(table.columns), table.rows, table.row); err != nil {
 			return fmt.Errorf("filling table %s: %w", table.name, err)
@@ -125,15 +132,19 @@ type generator struct {
 }
 
 var (
-	portNames   = []string{"Amberhaven", "Skarrow", "Tollen", "Vestrup", "Limmersund", "Oyle", "Brannick", "Hollow Quay", "Nessery", "Far Torvik", "Saltholm Pier", "Quillan"}
+	portNames = []string{"Amberhaven", "Skarrow", "Tollen", "Vestrup", "Limmersund", "Oyle", "Brannick",
+		"Hollow Quay", "Nessery", "Far Torvik", "Saltholm Pier", "Quillan"}
 	islands     = []string{"Great Amber", "Little Amber", "Skarr", "Vest", "Oyle"}
 	vesselNames = []string{"Heron", "Plover", "Dunlin", "Curlew", "Sanderling", "Turnstone", "Whimbrel", "Avocet"}
-	firstNames  = []string{"Aldo", "Brenna", "Corin", "Dagna", "Elio", "Ferren", "Gisla", "Havel", "Ilka", "Jorun", "Kesta", "Lorin", "Mirel", "Nadja", "Orsa", "Peder", "Runa", "Sorel", "Tilde", "Ulrik"}
-	lastNames   = []string{"Amberly", "Brusk", "Corvane", "Dalgard", "Esker", "Fjorn", "Grendal", "Hask", "Islander", "Jarnow", "Kettle", "Lanndal", "Morrick", "Nordal", "Ostrand", "Pellow", "Rannick", "Solberry", "Tarn", "Ulfsby"}
-	outcomes    = []string{"ok", "ok", "ok", "ok", "ok", "ok", "late", "refused"}
-	methods     = []string{"card", "card", "cash", "pass", "voucher"}
-	decks       = []string{"upper", "main", "car"}
-	channels    = []string{"mail", "text", "post"}
+	firstNames  = []string{"Aldo", "Brenna", "Corin", "Dagna", "Elio", "Ferren", "Gisla", "Havel", "Ilka", "Jorun",
+		"Kesta", "Lorin", "Mirel", "Nadja", "Orsa", "Peder", "Runa", "Sorel", "Tilde", "Ulrik"}
+	lastNames = []string{"Amberly", "Brusk", "Corvane", "Dalgard", "Esker", "Fjorn", "Grendal", "Hask", "Islander",
+		"Jarnow", "Kettle", "Lanndal", "Morrick", "Nordal", "Ostrand", "Pellow", "Rannick", "Solberry", "Tarn",
+		"Ulfsby"}
+	outcomes = []string{"ok", "ok", "ok", "ok", "ok", "ok", "late", "refused"}
+	methods  = []string{"card", "card", "cash", "pass", "voucher"}
+	decks    = []string{"upper", "main", "car"}
+	channels = []string{"mail", "text", "post"}
 )
 
 func pick(r *rand.Rand, from []string) string { return from[r.IntN(len(from))] }
@@ -165,49 +176,65 @@ func (g *generator) tables() []filling {
 			return []any{i + 1, portNames[i], islands[i%len(islands)], g.date(g.anchor.AddDate(-40+i*2, i, i))}
 		}},
 		{"vessel", "id name class seats built beacon", len(vesselNames), func(i int) []any {
-			return []any{i + 1, vesselNames[i], []string{"day boat", "night boat", "car ferry"}[i%3], 80 + 40*i, g.date(g.anchor.AddDate(-20+i, 0, 0)), []byte{0xa0, byte(i), 0, 0xff}}
+			return []any{i + 1, vesselNames[i], []string{"day boat", "night boat", "car ferry"}[i%3], 80 + 40*i,
+				g.date(g.anchor.AddDate(-20+i, 0, 0)), []byte{0xa0, byte(i), 0, 0xff}}
 		}},
 		{"passenger", "id name language preferences joined_at", passengers, func(i int) []any {
-			preferences, _ := json.Marshal(map[string]any{"seat": pick(r, []string{"window", "aisle", "deck"}), "news": r.IntN(2) == 0})
-			return []any{i + 1, pick(r, firstNames) + " " + pick(r, lastNames), pick(r, []string{"am", "sk", "oy"}), string(preferences), g.timestamp(g.moment(float64(i) / passengers))}
+			preferences, _ := json.Marshal(map[string]any{"seat": pick(r, []string{"window", "aisle", "deck"}),
+				"news": r.IntN(2) == 0})
+			return []any{i + 1, pick(r, firstNames) + " " + pick(r, lastNames), pick(r, []string{"am", "sk", "oy"}),
+				string(preferences), g.timestamp(g.moment(float64(i) / passengers))}
 		}},
 		{"sailing", "id vessel_id from_port to_port departs_at cancelled", sailings, func(i int) []any {
 			from := r.IntN(len(portNames))
-			return []any{i + 1, r.IntN(len(vesselNames)) + 1, from + 1, (from+1+r.IntN(len(portNames)-1))%len(portNames) + 1, g.timestamp(g.moment(float64(i) / sailings)), r.IntN(60) == 0}
+			return []any{i + 1, r.IntN(len(vesselNames)) + 1, from + 1,
+				(from+1+r.IntN(len(portNames)-1))%len(portNames) + 1, g.timestamp(g.moment(float64(i) / sailings)),
+				r.IntN(60) == 0}
 		}},
 		{"booking", "id passenger_id reference booked_at state seats", bookings, func(i int) []any {
-			return []any{i + 1, r.IntN(passengers) + 1, fmt.Sprintf("AC%06X", i*7919), g.timestamp(g.moment(float64(i) / bookings)), pick(r, []string{"open", "closed", "closed", "closed"}), g.list(fmt.Sprintf("%d%c", r.IntN(40)+1, 'A'+rune(r.IntN(6))), fmt.Sprintf("%d%c", r.IntN(40)+1, 'A'+rune(r.IntN(6))))}
+			return []any{i + 1, r.IntN(passengers) + 1, fmt.Sprintf("AC%06X", i*7919),
+				g.timestamp(g.moment(float64(i) / bookings)), pick(r, []string{"open", "closed", "closed", "closed"}),
+				g.list(fmt.Sprintf("%d%c", r.IntN(40)+1, 'A'+rune(r.IntN(6))),
+					fmt.Sprintf("%d%c", r.IntN(40)+1, 'A'+rune(r.IntN(6))))}
 		}},
 		{"booking_leg", "booking_id leg sailing_id deck", bookings, func(i int) []any {
 			return []any{i + 1, 1, min(i*sailings/bookings+r.IntN(20), sailings-1) + 1, pick(r, decks)}
 		}},
 		{"payment", "id booking_id amount method paid_at", bookings, func(i int) []any {
-			return []any{i + 1, i + 1, g.money(240), pick(r, methods), g.timestamp(g.moment(float64(i) / bookings).Add(time.Duration(r.IntN(3600)) * time.Second))}
+			return []any{i + 1, i + 1, g.money(240), pick(r, methods),
+				g.timestamp(g.moment(float64(i) / bookings).Add(time.Duration(r.IntN(3600)) * time.Second))}
 		}},
-		{"boarding_scan", "id booking_id sailing_id gate scanned_at outcome fare device note", scans, func(i int) []any {
-			along := float64(i) / scans
-			var fare, note any = g.money(120), nil
-			if r.IntN(12) == 0 {
-				fare = nil
-			}
-			outcome := pick(r, outcomes)
-			if outcome == "refused" {
-				note = pick(r, []string{"ticket for another day", "gate closed", "no valid pass", "luggage too large, moved to car deck"})
-			}
-			return []any{i + 1, int(along*bookings) + 1, int(along*sailings) + 1, r.IntN(12) + 1, g.timestamp(g.moment(along).Add(time.Duration(r.IntN(280)) * time.Second)), outcome, fare, g.device(), note}
-		}},
+		{"boarding_scan", "id booking_id sailing_id gate scanned_at outcome fare device note", scans,
+			func(i int) []any {
+				along := float64(i) / scans
+				var fare, note any = g.money(120), nil
+				if r.IntN(12) == 0 {
+					fare = nil
+				}
+				outcome := pick(r, outcomes)
+				if outcome == "refused" {
+					note = pick(r, []string{"ticket for another day", "gate closed", "no valid pass",
+						"luggage too large, moved to car deck"})
+				}
+				return []any{i + 1, int(along*bookings) + 1, int(along*sailings) + 1, r.IntN(12) + 1,
+					g.timestamp(g.moment(along).Add(time.Duration(r.IntN(280)) * time.Second)), outcome, fare,
+					g.device(), note}
+			}},
 		{"engine_reading", "id vessel_id read_at rpm temperature pressure alarm", readings, func(i int) []any {
 			var pressure any = float64(r.IntN(600)) / 64
 			if r.IntN(30) == 0 {
 				pressure = nil
 			}
-			return []any{i + 1, i%len(vesselNames) + 1, g.timestamp(g.moment(float64(i) / readings)), 600 + r.IntN(900), 60 + r.NormFloat64()*8, pressure, r.IntN(400) == 0}
+			return []any{i + 1, i%len(vesselNames) + 1, g.timestamp(g.moment(float64(i) / readings)), 600 +
+				r.IntN(900), 60 + r.NormFloat64()*8, pressure, r.IntN(400) == 0}
 		}},
 		{"notice", "id passenger_id sent_on channel body", notices, func(i int) []any {
-			return []any{i + 1, r.IntN(passengers) + 1, g.date(g.moment(float64(i) / notices)), pick(r, channels), fmt.Sprintf("Your sailing to %s leaves from quay %d.", pick(r, portNames), r.IntN(5)+1)}
+			return []any{i + 1, r.IntN(passengers) + 1, g.date(g.moment(float64(i) / notices)), pick(r, channels),
+				fmt.Sprintf("Your sailing to %s leaves from quay %d.", pick(r, portNames), r.IntN(5)+1)}
 		}},
 		{"fare_change", "from_port to_port effective_on fare", len(portNames) * 20, func(i int) []any {
-			return []any{i%len(portNames) + 1, (i+1)%len(portNames) + 1, g.date(g.start.AddDate(0, 0, i/len(portNames)*50)), g.money(60)}
+			return []any{i%len(portNames) + 1, (i+1)%len(portNames) + 1,
+				g.date(g.start.AddDate(0, 0, i/len(portNames)*50)), g.money(60)}
 		}},
 	}
 }
@@ -233,7 +260,8 @@ func (s *sqlTarget) fill(ctx context.Context, table string, columns []string, ro
 	defer tx.Rollback()
 	statement := func(n int) string {
 		one := "(?" + strings.Repeat(", ?", len(columns)-1) + ")"
-		return fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", table, strings.Join(columns, ", "), one+strings.Repeat(", "+one, n-1))
+		return fmt.Sprintf("INSERT INTO %s (%s) VALUES %s", table, strings.Join(columns, ", "), one+
+			strings.Repeat(", "+one, n-1))
 	}
 	many, err := tx.PrepareContext(ctx, statement(s.many))
 	if err != nil {
@@ -275,7 +303,8 @@ func openMariaDB(address string) (*sql.DB, error) {
 		return nil, err
 	}
 	c := mysql.NewConfig()
-	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements = u.User.Username(), "tcp", u.Host, strings.Trim(u.Path, "/"), true
+	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements = u.User.Username(), "tcp", u.Host, strings.Trim(u.Path, "/"),
+		true
 	c.Passwd, _ = u.User.Password()
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
@@ -291,12 +320,14 @@ func (p *postgresTarget) exec(ctx context.Context, statements string) error {
 	return err
 }
 
-func (p *postgresTarget) fill(ctx context.Context, table string, columns []string, rows int, row func(int) []any) error {
+func (p *postgresTarget) fill(ctx context.Context, table string, columns []string, rows int,
+	row func(int) []any) error {
 	// The enum's OID is known to no one beforehand.
 	if t, err := p.conn.LoadType(ctx, "scan_outcome"); err == nil {
 		p.conn.TypeMap().RegisterType(t)
 	}
-	_, err := p.conn.CopyFrom(ctx, pgx.Identifier{table}, columns, pgx.CopyFromSlice(rows, func(i int) ([]any, error) { return row(i), nil }))
+	_, err := p.conn.CopyFrom(ctx, pgx.Identifier{table}, columns,
+		pgx.CopyFromSlice(rows, func(i int) ([]any, error) { return row(i), nil }))
 	return err
 }
 

@@ -23,8 +23,12 @@ var anchor = time.Date(2026, 11, 1, 15, 0, 0, 0, time.UTC)
 func sums(t *testing.T, db *sql.DB) string {
 	t.Helper()
 	var out []string
-	for _, q := range []string{"port: count(*), sum(length(name))", "vessel: count(*), sum(seats)", "passenger: count(*), sum(length(name))", "sailing: count(*), sum(vessel_id * id)", "booking: count(*), sum(passenger_id)", "booking_leg: count(*), sum(sailing_id)",
-		"payment: count(*), sum(cast(round(amount * 100) as int))", "boarding_scan: count(*), sum(cast(round(fare * 100) as int) + gate)", "engine_reading: count(*), sum(rpm)", "notice: count(*), sum(length(body))", "fare_change: count(*), sum(cast(round(fare * 100) as int))"} {
+	for _, q := range []string{"port: count(*), sum(length(name))", "vessel: count(*), sum(seats)",
+		"passenger: count(*), sum(length(name))", "sailing: count(*), sum(vessel_id * id)",
+		"booking: count(*), sum(passenger_id)", "booking_leg: count(*), sum(sailing_id)",
+		"payment: count(*), sum(cast(round(amount * 100) as int))",
+		"boarding_scan: count(*), sum(cast(round(fare * 100) as int) + gate)", "engine_reading: count(*), sum(rpm)",
+		"notice: count(*), sum(length(body))", "fare_change: count(*), sum(cast(round(fare * 100) as int))"} {
 		table, what, _ := strings.Cut(q, ": ")
 		var n, sum int64
 		if err := db.QueryRow("SELECT "+what+" FROM "+table).Scan(&n, &sum); err != nil {
@@ -83,14 +87,18 @@ func TestTheSameSeedMakesTheSameHarbourOnEveryEngine(t *testing.T) {
 		t.Errorf("MariaDB holds\n%s\ninstead of\n%s", got, want)
 	}
 	var violations int
-	if err := first.QueryRow("SELECT count(*) FROM pragma_foreign_key_check").Scan(&violations); err != nil || violations != 0 {
+	if err := first.QueryRow("SELECT count(*) FROM pragma_foreign_key_check").Scan(&violations); err != nil ||
+		violations != 0 {
 		t.Errorf("%d rows refer to nothing (%v)", violations, err)
 	}
 	var oldest, newest string
-	if err := first.QueryRow("SELECT min(scanned_at), max(scanned_at) FROM boarding_scan").Scan(&oldest, &newest); err != nil || oldest < "2024-02-05" || oldest > "2024-02-06" || newest < "2026-10-31" || newest >= "2026-11-01" {
+	if err := first.QueryRow("SELECT min(scanned_at), max(scanned_at) FROM boarding_scan").Scan(&oldest,
+		&newest); err != nil || oldest < "2024-02-05" || oldest > "2024-02-06" || newest < "2026-10-31" ||
+		newest >= "2026-11-01" {
 		t.Errorf("the scans reach from %s to %s (%v)", oldest, newest, err)
 	}
-	if err := Fill(t.Context(), "postgres", url, anchor); err == nil || !strings.Contains(err.Error(), "must be empty") {
+	if err := Fill(t.Context(), "postgres", url, anchor); err == nil ||
+		!strings.Contains(err.Error(), "must be empty") {
 		t.Errorf("a database that is not empty: %v", err)
 	}
 }

@@ -34,7 +34,8 @@ type API struct {
 
 // New returns the handler of all HTTP requests. hosts are further names under which the service may be asked.
 func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) http.Handler {
-	a := &API{service: s, log: log, console: console, document: sync.OnceValue(Document), hosts: append(hosts, ownNames()...)}
+	a := &API{service: s, log: log, console: console, document: sync.OnceValue(Document),
+		hosts: append(hosts, ownNames()...)}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.UseRawPath, g.UnescapePathValues = true, true
@@ -59,7 +60,8 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 }
 
 func (a *API) routes() []route {
-	return slices.Concat(a.sessionRoutes(), a.sourceRoutes(), a.storeRoutes(), a.ruleRoutes(), a.planRoutes(), a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
+	return slices.Concat(a.sessionRoutes(), a.sourceRoutes(), a.storeRoutes(), a.ruleRoutes(), a.planRoutes(),
+		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.catalogRoutes())
 }
 
@@ -71,7 +73,8 @@ func (a *API) logged(c *gin.Context) {
 	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
 		level = slog.LevelInfo
 	}
-	attrs := []any{"method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(begun).Round(time.Microsecond)}
+	attrs := []any{"method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took",
+		time.Since(begun).Round(time.Microsecond)}
 	if c.Writer.Status() >= 500 {
 		level = slog.LevelError
 	}
@@ -81,8 +84,8 @@ func (a *API) logged(c *gin.Context) {
 	a.log.Log(c.Request.Context(), level, "request", attrs...)
 }
 
-// recovering answers a request whose handler panicked. Where a part of the answer is on its way, the connection breaks off instead, so
-// that no reader takes what it has for the whole.
+// recovering answers a request whose handler panicked. Where a part of the answer is on its way, the connection breaks
+// off instead, so that no reader takes what it has for the whole.
 func (a *API) recovering(c *gin.Context) {
 	defer func() {
 		err := recover()
@@ -92,7 +95,8 @@ func (a *API) recovering(c *gin.Context) {
 			a.log.Error("an answer was broken off", "path", c.Request.URL.Path, "error", c.Errors.Last())
 			panic(http.ErrAbortHandler)
 		case c.Writer.Written():
-			a.log.Error("a request panicked in the middle of its answer", "path", c.Request.URL.Path, "panic", err, "stack", string(debug.Stack()))
+			a.log.Error("a request panicked in the middle of its answer", "path", c.Request.URL.Path, "panic", err,
+				"stack", string(debug.Stack()))
 			panic(http.ErrAbortHandler)
 		default:
 			a.recovered(c, err)
@@ -103,7 +107,8 @@ func (a *API) recovering(c *gin.Context) {
 
 func (a *API) recovered(c *gin.Context, err any) {
 	a.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", err, "stack", string(debug.Stack()))
-	fail(c, problem(http.StatusInternalServerError, "internal", "The service failed", "the request could not be answered; the log says more"))
+	fail(c, problem(http.StatusInternalServerError, "internal", "The service failed",
+		"the request could not be answered; the log says more"))
 }
 
 func secured(c *gin.Context) {
@@ -111,7 +116,8 @@ func secured(c *gin.Context) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy",
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
 }
 
 // limited bounds the size of a request's body, and how long it may stand still.
@@ -119,7 +125,8 @@ func limited(c *gin.Context) {
 	if c.Request.Body == nil || c.Request.Body == http.NoBody {
 		return
 	}
-	b := &body{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, maxBody), control: http.NewResponseController(c.Writer)}
+	b := &body{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, maxBody),
+		control: http.NewResponseController(c.Writer)}
 	c.Request.Body = b
 	c.Next()
 	if !b.over { // what nobody has read is read by the server, before the next request
@@ -127,7 +134,8 @@ func limited(c *gin.Context) {
 	}
 }
 
-// other answers with the console's files. Places within the console stand behind the # of its address, so that every other path is none.
+// other answers with the console's files. Places within the console stand behind the # of its address, so that every
+// other path is none.
 func (a *API) other(c *gin.Context) {
 	path := strings.TrimPrefix(c.Request.URL.Path, "/")
 	nothing := func(detail string) {
@@ -150,7 +158,8 @@ func (a *API) other(c *gin.Context) {
 		return
 	}
 	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-		fail(c, problem(http.StatusMethodNotAllowed, "method", "The console is only to be read", "send requests to /api/v1"))
+		fail(c, problem(http.StatusMethodNotAllowed, "method", "The console is only to be read",
+			"send requests to /api/v1"))
 		return
 	}
 	if strings.HasPrefix(path, "assets/") {

@@ -30,7 +30,8 @@ func TestTheOpenAPIDocumentIsTheOneInDocs(t *testing.T) {
 		t.Fatal(err)
 	}
 	if string(Document()) != string(want) {
-		t.Error("docs/openapi.json is not what the routes say; write it anew: go run ./cmd/ambercellar openapi > docs/openapi.json")
+		t.Error("docs/openapi.json is not what the routes say; write it anew: go run ./cmd/ambercellar openapi > " +
+			"docs/openapi.json")
 	}
 }
 
@@ -50,7 +51,8 @@ func newWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	files := fstest.MapFS{"index.html": {Data: []byte("<p>console</p>")}, "assets/app-1.js": {Data: []byte("1")}}
-	w := &world{t: t, service: s, token: token, server: httptest.NewUnstartedServer(New(s, log, files, "cellar.example"))}
+	w := &world{t: t, service: s, token: token,
+		server: httptest.NewUnstartedServer(New(s, log, files, "cellar.example"))}
 	w.server.Listener = Listener{w.server.Listener}
 	w.server.Start()
 	t.Cleanup(func() {
@@ -92,7 +94,8 @@ func TestASessionIsACookieThatOnlyOurOwnPagesCanUse(t *testing.T) {
 		t.Fatalf("sign-in: %d %s", resp.StatusCode, body)
 	}
 	c := cookies[0]
-	if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || strings.Contains(c.Value, w.token) || time.Until(c.Expires) > 13*time.Hour {
+	if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || strings.Contains(c.Value, w.token) ||
+		time.Until(c.Expires) > 13*time.Hour {
 		t.Errorf("the cookie is %+v", c)
 	}
 	cookie := c.Name + "=" + c.Value
@@ -103,11 +106,14 @@ func TestASessionIsACookieThatOnlyOurOwnPagesCanUse(t *testing.T) {
 		status                   int
 	}{
 		{"looking", "GET", "/api/v1/rules", "", []string{"Cookie", cookie}, 200},
-		{"changing from our own page", "POST", "/api/v1/rules/check", rule, []string{"Cookie", cookie, "Origin", w.server.URL}, 200},
-		{"changing from another site", "POST", "/api/v1/rules/check", rule, []string{"Cookie", cookie, "Origin", "http://evil.example"}, 401},
+		{"changing from our own page", "POST", "/api/v1/rules/check", rule,
+			[]string{"Cookie", cookie, "Origin", w.server.URL}, 200},
+		{"changing from another site", "POST", "/api/v1/rules/check", rule,
+			[]string{"Cookie", cookie, "Origin", "http://evil.example"}, 401},
 		{"changing from nowhere", "POST", "/api/v1/rules/check", rule, []string{"Cookie", cookie}, 401},
 		{"another cookie", "GET", "/api/v1/rules", "", []string{"Cookie", c.Name + "=guess"}, 401},
-		{"a token from another site is a token", "POST", "/api/v1/rules/check", rule, []string{"Authorization", "Bearer " + w.token, "Origin", "http://other.example"}, 200},
+		{"a token from another site is a token", "POST", "/api/v1/rules/check", rule,
+			[]string{"Authorization", "Bearer " + w.token, "Origin", "http://other.example"}, 200},
 		{"signing out", "DELETE", "/api/v1/session", "", []string{"Cookie", cookie, "Origin", w.server.URL}, 204},
 		{"after signing out", "GET", "/api/v1/rules", "", []string{"Cookie", cookie}, 401},
 	} {
@@ -133,23 +139,28 @@ func TestANewTokenVoidsTheOldOne(t *testing.T) {
 func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
 	w := newWorld(t)
 	for _, c := range []struct{ path, body, cache string }{
-		{"/", "<p>console</p>", "no-cache"}, {"/index.html", "<p>console</p>", "no-cache"}, {"/assets/app-1.js", "1", "immutable"},
+		{"/", "<p>console</p>", "no-cache"}, {"/index.html", "<p>console</p>", "no-cache"},
+		{"/assets/app-1.js", "1", "immutable"},
 	} {
 		resp, body := w.ask("GET", c.path, "")
 		h := resp.Header
 		if resp.StatusCode != 200 || body != c.body || !strings.Contains(h.Get("Cache-Control"), c.cache) {
 			t.Errorf("%s: %d %q %q", c.path, resp.StatusCode, body, h.Get("Cache-Control"))
 		}
-		if h.Get("X-Content-Type-Options") != "nosniff" || h.Get("X-Frame-Options") != "DENY" || !strings.Contains(h.Get("Content-Security-Policy"), "default-src 'self'") {
+		if h.Get("X-Content-Type-Options") != "nosniff" || h.Get("X-Frame-Options") != "DENY" ||
+			!strings.Contains(h.Get("Content-Security-Policy"), "default-src 'self'") {
 			t.Errorf("%s comes without its security headers: %v", c.path, h)
 		}
 	}
-	for _, path := range []string{"/some/place", "/metrics", "/api", "/api/v2", "/api/v1/nothing", "/assets/", "/assets/app-2.js", "/index.html/more"} {
-		if resp, body := w.ask("GET", path, ""); resp.StatusCode != 404 || !strings.Contains(body, "urn:ambercellar:problem:not-found") {
+	for _, path := range []string{"/some/place", "/metrics", "/api", "/api/v2", "/api/v1/nothing", "/assets/",
+		"/assets/app-2.js", "/index.html/more"} {
+		if resp, body := w.ask("GET", path, ""); resp.StatusCode != 404 ||
+			!strings.Contains(body, "urn:ambercellar:problem:not-found") {
 			t.Errorf("%s, which is nowhere: %d %s", path, resp.StatusCode, body)
 		}
 	}
-	if resp, body := w.ask("POST", "/", ""); resp.StatusCode != 405 || !strings.Contains(body, "urn:ambercellar:problem:method") {
+	if resp, body := w.ask("POST", "/", ""); resp.StatusCode != 405 ||
+		!strings.Contains(body, "urn:ambercellar:problem:method") {
 		t.Errorf("POST to the console: %d %s", resp.StatusCode, body)
 	}
 }
@@ -157,7 +168,8 @@ func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
 func TestListsComeInPages(t *testing.T) {
 	w := newWorld(t)
 	for i := range 7 {
-		s := &catalog.Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan", Stem: fmt.Sprint(i), State: catalog.SegmentWriting, CreatedAt: catalog.At(time.Unix(int64(i), 0))}
+		s := &catalog.Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan",
+			Stem: fmt.Sprint(i), State: catalog.SegmentWriting, CreatedAt: catalog.At(time.Unix(int64(i), 0))}
 		if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil {
 			t.Fatal(err)
 		}
@@ -176,7 +188,8 @@ func TestListsComeInPages(t *testing.T) {
 			break
 		}
 		after = *page.Next
-		s := &catalog.Segment{ID: fmt.Sprint("s", n), Run: "r", Number: n, Source: "harbour", Table: "scan", Stem: fmt.Sprint(n), State: catalog.SegmentWriting, CreatedAt: catalog.At(time.Unix(int64(n), 0))}
+		s := &catalog.Segment{ID: fmt.Sprint("s", n), Run: "r", Number: n, Source: "harbour", Table: "scan",
+			Stem: fmt.Sprint(n), State: catalog.SegmentWriting, CreatedAt: catalog.At(time.Unix(int64(n), 0))}
 		if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil { // what comes in front moves nothing
 			t.Fatal(err)
 		}
@@ -185,29 +198,37 @@ func TestListsComeInPages(t *testing.T) {
 		t.Errorf("the pages hold %s", got)
 	}
 	for _, odd := range []string{"limit=-1", "limit=x", "limit=999999999"} {
-		if resp, _ := w.ask("GET", "/api/v1/segments?"+odd, "", "Authorization", "Bearer "+w.token); resp.StatusCode != 200 {
+		if resp, _ := w.ask("GET", "/api/v1/segments?"+odd, "", "Authorization", "Bearer "+
+			w.token); resp.StatusCode != 200 {
 			t.Errorf("%s: %d", odd, resp.StatusCode)
 		}
 	}
-	for _, odd := range []string{"x", "WzFd", "W10", "WyJhIiwiYiJd", "W251bGwsMSwiYSJd", "e30", "W3t9LFtdLDFd", "%00"} {
-		if resp, body := w.ask("GET", "/api/v1/segments?after="+odd, "", "Authorization", "Bearer "+w.token); resp.StatusCode != 400 || !strings.Contains(body, `"field":"after"`) {
+	for _, odd := range []string{"x", "WzFd", "W10", "WyJhIiwiYiJd", "W251bGwsMSwiYSJd", "e30", "W3t9LFtdLDFd",
+		"%00"} {
+		if resp, body := w.ask("GET", "/api/v1/segments?after="+odd, "", "Authorization", "Bearer "+
+			w.token); resp.StatusCode != 400 || !strings.Contains(body, `"field":"after"`) {
 			t.Errorf("%s: %d %s", odd, resp.StatusCode, body)
 		}
 	}
 }
 
-// The tables of which rows are archived come in pages, by the shapes of their segments and by segments whose shape is not known, each once.
+// The tables of which rows are archived come in pages, by the shapes of their segments and by segments whose shape is
+// not known, each once.
 func TestArchivedTablesComeInPages(t *testing.T) {
 	w := newWorld(t)
 	var want []string
 	for i := range 25 {
 		for range 2 {
-			s := &catalog.Segment{ID: fmt.Sprint("s", i, len(want)), Run: "r", Number: i, Source: fmt.Sprint("harbour-", i%3), Table: fmt.Sprintf("quay_%02d", i), Stem: fmt.Sprint(i, len(want)), State: catalog.SegmentOpen, CreatedAt: catalog.At(time.Unix(int64(i), 0))}
+			s := &catalog.Segment{ID: fmt.Sprint("s", i, len(want)), Run: "r", Number: i,
+				Source: fmt.Sprint("harbour-", i%3), Table: fmt.Sprintf("quay_%02d", i),
+				Stem: fmt.Sprint(i, len(want)), State: catalog.SegmentOpen,
+				CreatedAt: catalog.At(time.Unix(int64(i), 0))}
 			if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil {
 				t.Fatal(err)
 			}
 			if i%2 == 0 {
-				if err := w.service.Catalog.Spanned(t.Context(), s, catalog.Shape{}, [catalog.SpanColumns]catalog.Span{catalog.Anywhere, catalog.Anywhere}); err != nil {
+				if err := w.service.Catalog.Spanned(t.Context(), s, catalog.Shape{},
+					[catalog.SpanColumns]catalog.Span{catalog.Anywhere, catalog.Anywhere}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -218,7 +239,8 @@ func TestArchivedTablesComeInPages(t *testing.T) {
 	want = slices.Compact(want)
 	asked := func(text string) (got []string) {
 		for after := ""; ; {
-			_, body := w.ask("GET", "/api/v1/archived?limit=4&text="+text+"&after="+after, "", "Authorization", "Bearer "+w.token)
+			_, body := w.ask("GET", "/api/v1/archived?limit=4&text="+text+"&after="+after, "", "Authorization",
+				"Bearer "+w.token)
 			var page Items[catalog.ArchivedTable]
 			if err := json.Unmarshal([]byte(body), &page); err != nil {
 				t.Fatalf("%v: %s", err, body)
@@ -246,16 +268,21 @@ func TestErrorsBecomeProblemsOfTheirKind(t *testing.T) {
 		status int
 		kind   string
 	}{
-		{fmt.Errorf("x: %w", catalog.ErrNotFound), 404, "not-found"}, {source.ErrNoTable, 404, "not-found"}, {catalog.ErrActive, 409, "state"}, {&source.HeldError{Table: "t", Holder: "h", Run: "r"}, 409, "held"},
-		{archive.ErrDamaged, 409, "damaged"}, {refuse.ErrDisagree, 409, "damaged"}, {context.DeadlineExceeded, 504, "slow"}, {source.Of("harbour", errors.New("gone")), 502, "source"}, {errors.New("who knows"), 500, "internal"},
-		{&refuse.Error{Field: "f", Message: "m", Remedy: "r"}, 422, "refused"}, {&refuse.Problems{Problems: []rule.Problem{{Message: "m"}}}, 422, "rule"},
+		{fmt.Errorf("x: %w", catalog.ErrNotFound), 404, "not-found"}, {source.ErrNoTable, 404, "not-found"},
+		{catalog.ErrActive, 409, "state"}, {&source.HeldError{Table: "t", Holder: "h", Run: "r"}, 409, "held"},
+		{archive.ErrDamaged, 409, "damaged"}, {refuse.ErrDisagree, 409, "damaged"},
+		{context.DeadlineExceeded, 504, "slow"}, {source.Of("harbour", errors.New("gone")), 502, "source"},
+		{errors.New("who knows"), 500, "internal"},
+		{&refuse.Error{Field: "f", Message: "m", Remedy: "r"}, 422, "refused"},
+		{&refuse.Problems{Problems: []rule.Problem{{Message: "m"}}}, 422, "rule"},
 	} {
 		p := problemOf(c.err)
 		if p.Status != c.status || p.Type != typePrefix+c.kind || p.Title == "" {
 			t.Errorf("%v: %+v; want %d and %s", c.err, p, c.status, c.kind)
 		}
 	}
-	if p := problemOf(&refuse.Error{Field: "f", Message: "m", Remedy: "r"}); p.Field != "f" || p.Detail != "m" || p.Remedy != "r" {
+	if p := problemOf(&refuse.Error{Field: "f", Message: "m", Remedy: "r"}); p.Field != "f" || p.Detail != "m" ||
+		p.Remedy != "r" {
 		t.Errorf("a refusal loses its field or remedy: %+v", p)
 	}
 }

@@ -35,7 +35,8 @@ func (a *API) certificate(c *gin.Context) {
 		}
 		c.Data(http.StatusOK, "application/pdf", b.Bytes())
 	default:
-		fail(c, &refuse.Error{Field: "format", Message: fmt.Sprintf("%q is no format of a certificate", format), Remedy: "write json or pdf"})
+		fail(c, &refuse.Error{Field: "format", Message: fmt.Sprintf("%q is no format of a certificate", format),
+			Remedy: "write json or pdf"})
 	}
 }
 
@@ -43,9 +44,12 @@ func (a *API) certificate(c *gin.Context) {
 func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	p := fpdf.New("P", "mm", "A4", "")
 	text := p.UnicodeTranslatorFromDescriptor("") // the fonts that every reader has know the letters of western Europe
-	kind, why := "disposal", "The archived rows named below were destroyed because their time in the archive was over. Their files were removed from every store in which they lay."
+	kind, why := "disposal", "The archived rows named below were destroyed because their time in the archive was "+
+		"over. Their files were removed from every store in which they lay."
 	if x.Kind == catalog.KindErasure {
-		kind, why = "erasure", "Rows of the archived segments named below were destroyed on request, whatever their time in the archive. The files that held them were removed from every store in which they lay; rows that were not meant were written anew before."
+		kind, why = "erasure", "Rows of the archived segments named below were destroyed on request, whatever "+
+			"their time in the archive. The files that held them were removed from every store in which they lay; "+
+			"rows that were not meant were written anew before."
 	}
 	p.SetTitle("Certificate of "+kind+" "+x.Disposal, true)
 	p.SetCreator("Amber Cellar", true)
@@ -57,14 +61,17 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	p.SetFooterFunc(func() {
 		p.SetY(-15)
 		p.SetFont("Helvetica", "", 8)
-		p.CellFormat(0, 6, text(fmt.Sprintf("%s %s, page %d of {nb}", strings.ToUpper(kind[:1])+kind[1:], x.Disposal, p.PageNo())), "", 0, "C", false, 0, "")
+		p.CellFormat(0, 6, text(fmt.Sprintf("%s %s, page %d of {nb}", strings.ToUpper(kind[:1])+kind[1:], x.Disposal,
+			p.PageNo())), "", 0, "C", false, 0, "")
 	})
 	p.AddPage()
 	p.SetFont("Helvetica", "B", 18)
 	p.CellFormat(0, 10, "Certificate of "+kind, "", 1, "", false, 0, "")
 	p.SetFont("Helvetica", "", 10)
 	p.Ln(2)
-	p.MultiCell(0, 5, text(fmt.Sprintf("%s Their manifests and closing records, which name no values, and a record of this %s stay in the chain of table %s.%s.", why, kind, x.Source, x.Table)), "", "", false)
+	p.MultiCell(0, 5, text(fmt.Sprintf(
+		"%s Their manifests and closing records, which name no values, and a record of this %s stay in the chain "+
+			"of table %s.%s.", why, kind, x.Source, x.Table)), "", "", false)
 	p.Ln(3)
 	fact := func(name, value string) {
 		p.SetFont("Helvetica", "", 9)
@@ -85,7 +92,8 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	if x.Note != "" {
 		fact("Note", x.Note)
 	}
-	fact("Destroyed", fmt.Sprintf("rows: %s; files: %d, of %s bytes in each store; ages in them: %s to %s", humanize.Comma(x.Rows), x.Segments, humanize.Comma(x.Bytes), orDash(x.Oldest), orDash(x.Newest)))
+	fact("Destroyed", fmt.Sprintf("rows: %s; files: %d, of %s bytes in each store; ages in them: %s to %s",
+		humanize.Comma(x.Rows), x.Segments, humanize.Comma(x.Bytes), orDash(x.Oldest), orDash(x.Newest)))
 	p.Ln(4)
 	for i, s := range x.Destroyed {
 		if p.GetY() > 245 {
@@ -96,7 +104,8 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 		p.SetFont("Helvetica", "", 9)
 		p.MultiCell(0, 4.5, text(destroyedText(x, &s)), "", "", false)
 		p.SetFont("Courier", "", 7)
-		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest}, {fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
+		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest},
+			{fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
 			p.CellFormat(36, 4, text(line[0]), "", 0, "", false, 0, "")
 			p.MultiCell(0, 4, text(line[1]), "", "", false)
 		}

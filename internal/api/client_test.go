@@ -13,15 +13,18 @@ func TestTheClientMeansTheSame(t *testing.T) {
 		t.Error("numbers differ")
 	}
 	for theirs, ours := range map[string]string{
-		client.TargetTable: catalog.TargetTable, client.TargetSide: catalog.TargetSide, client.TargetFile: catalog.TargetFile, client.KindErasure: catalog.KindErasure,
-		client.KeepBatches: catalog.KeepBatches, client.KeepSlowdowns: catalog.KeepSlowdowns, client.KeepPlans: catalog.KeepPlans, client.KeepRuns: catalog.KeepRuns,
+		client.TargetTable: catalog.TargetTable, client.TargetSide: catalog.TargetSide,
+		client.TargetFile: catalog.TargetFile, client.KindErasure: catalog.KindErasure,
+		client.KeepBatches: catalog.KeepBatches, client.KeepSlowdowns: catalog.KeepSlowdowns,
+		client.KeepPlans: catalog.KeepPlans, client.KeepRuns: catalog.KeepRuns,
 		client.KeepVerifications: catalog.KeepVerifications, client.KeepRetrievals: catalog.KeepRetrievals,
 	} {
 		if theirs != ours {
 			t.Errorf("%s is %s to the service", theirs, ours)
 		}
 	}
-	for _, s := range []catalog.RunState{catalog.Queued, catalog.Running, catalog.Paused, catalog.Resting, catalog.Failed, catalog.Copied, catalog.Done, catalog.Cancelled} {
+	for _, s := range []catalog.RunState{catalog.Queued, catalog.Running, catalog.Paused, catalog.Resting,
+		catalog.Failed, catalog.Copied, catalog.Done, catalog.Cancelled} {
 		if client.RunState(s).Ended() != s.Ended() {
 			t.Errorf("whether a run that is %s has ended is told otherwise", s)
 		}

@@ -10,18 +10,23 @@ import (
 	"ambercellar/internal/catalog"
 )
 
-// A disposal of many segments is shown with the first of them, lists all of them in pages, and knows how much it is of while it goes on.
+// A disposal of many segments is shown with the first of them, lists all of them in pages, and knows how much it is of
+// while it goes on.
 func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 	w := newWorld(t)
 	now := catalog.At(time.Now())
-	d := &catalog.Disposal{ID: "d", Kind: catalog.KindDisposal, Source: "harbour", Table: "scan", Rule: "scans", State: catalog.DisposalPlanned, CreatedAt: now, CreatedBy: "me"}
+	d := &catalog.Disposal{ID: "d", Kind: catalog.KindDisposal, Source: "harbour", Table: "scan", Rule: "scans",
+		State: catalog.DisposalPlanned, CreatedAt: now, CreatedBy: "me"}
 	const many = 450
 	for i := range many {
-		d.Items.V = append(d.Items.V, catalog.DisposalItem{Segment: fmt.Sprintf("goes-%03d", i), Rows: 10, Bytes: 100, Stores: []string{"cellar"}, Due: now, Stored: now})
-		d.Stays.V = append(d.Stays.V, catalog.DisposalStay{Segment: fmt.Sprintf("stays-%03d", i), Reason: "its time is not over"})
+		d.Items.V = append(d.Items.V, catalog.DisposalItem{Segment: fmt.Sprintf("goes-%03d", i), Rows: 10, Bytes: 100,
+			Stores: []string{"cellar"}, Due: now, Stored: now})
+		d.Stays.V = append(d.Stays.V, catalog.DisposalStay{Segment: fmt.Sprintf("stays-%03d", i),
+			Reason: "its time is not over"})
 	}
 	d.Remains.V = []string{}
-	if err := w.service.Catalog.AddDisposal(t.Context(), d); err != nil || d.DisposalSum != (catalog.DisposalSum{Segments: many, Rows: 10 * many, Bytes: 100 * many, Staying: many}) {
+	if err := w.service.Catalog.AddDisposal(t.Context(), d); err != nil ||
+		d.DisposalSum != (catalog.DisposalSum{Segments: many, Rows: 10 * many, Bytes: 100 * many, Staying: many}) {
 		t.Fatal(d.DisposalSum, err)
 	}
 	d.Items.V[7].Destroyed, d.Items.V[7].Kept = &now, 4
@@ -40,8 +45,11 @@ func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 	}
 	var one catalog.Disposal
 	get("/api/v1/disposals/d", &one)
-	if want := (catalog.DisposalSum{Segments: many, Rows: 10*many - 4, Bytes: 100 * many, Gone: 1, Staying: many}); one.DisposalSum != want || len(one.Items.V) != catalog.DisposalShown || len(one.Stays.V) != catalog.DisposalShown || one.Items.V[7].Kept != 4 {
-		t.Errorf("%+v instead of %+v, with %d and %d segments", one.DisposalSum, want, len(one.Items.V), len(one.Stays.V))
+	if want := (catalog.DisposalSum{Segments: many, Rows: 10*many - 4, Bytes: 100 * many, Gone: 1,
+		Staying: many}); one.DisposalSum != want || len(one.Items.V) != catalog.DisposalShown ||
+		len(one.Stays.V) != catalog.DisposalShown || one.Items.V[7].Kept != 4 {
+		t.Errorf("%+v instead of %+v, with %d and %d segments", one.DisposalSum, want, len(one.Items.V),
+			len(one.Stays.V))
 	}
 	seen := 0
 	for after := ""; ; {
@@ -63,7 +71,8 @@ func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 	if seen != many || len(stays.Items) != 3 || stays.Next == nil || stays.Items[2].Segment != "stays-002" {
 		t.Errorf("%d segments; %+v", seen, stays)
 	}
-	if r, _ := w.ask("GET", "/api/v1/disposals/none/segments", "", "Authorization", "Bearer "+w.token); r.StatusCode != http.StatusNotFound {
+	if r, _ := w.ask("GET", "/api/v1/disposals/none/segments", "", "Authorization", "Bearer "+
+		w.token); r.StatusCode != http.StatusNotFound {
 		t.Errorf("the segments of a disposal that is not there: %d", r.StatusCode)
 	}
 }

@@ -31,7 +31,9 @@ func Document() []byte {
 	}
 	doc := map[string]any{
 		"openapi": "3.1.0",
-		"info":    map[string]any{"title": "Amber Cellar", "version": "1", "description": "Retention rules, plans, runs, archive and restores. Errors are problem details (RFC 9457)."},
+		"info": map[string]any{"title": "Amber Cellar", "version": "1",
+			"description": "Retention rules, plans, runs, archive and restores. Errors are problem details (RFC " +
+				"9457)."},
 		"servers": []any{map[string]any{"url": "/api/v1"}},
 		"paths":   paths,
 		"components": map[string]any{
@@ -58,14 +60,16 @@ func (b *builder) operation(r route) map[string]any {
 	op := map[string]any{"summary": r.summary, "operationId": operationID(r)}
 	var parameters []any
 	for _, m := range parameter.FindAllStringSubmatch(r.path, -1) {
-		parameters = append(parameters, map[string]any{"name": m[1], "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
+		parameters = append(parameters, map[string]any{"name": m[1], "in": "path", "required": true,
+			"schema": map[string]any{"type": "string"}})
 	}
 	for _, q := range r.query {
 		kind := "string"
 		if q == "limit" || q == "offset" {
 			kind = "integer"
 		}
-		parameters = append(parameters, map[string]any{"name": q, "in": "query", "schema": map[string]any{"type": kind}})
+		parameters = append(parameters, map[string]any{"name": q, "in": "query",
+			"schema": map[string]any{"type": kind}})
 	}
 	if parameters != nil {
 		op["parameters"] = parameters
@@ -94,13 +98,15 @@ func (b *builder) operation(r route) map[string]any {
 	}
 	op["responses"] = map[string]any{
 		strconv.Itoa(status): answer,
-		"default":            map[string]any{"description": "a problem", "content": content("application/problem+json", Problem{})},
+		"default": map[string]any{"description": "a problem", "content": content("application/problem+json",
+			Problem{})},
 	}
 	return op
 }
 
 func operationID(r route) string {
-	words := strings.FieldsFunc(strings.ToLower(r.method)+" "+r.path, func(c rune) bool { return strings.ContainsRune(" /{}.", c) })
+	words := strings.FieldsFunc(strings.ToLower(r.method)+" "+r.path,
+		func(c rune) bool { return strings.ContainsRune(" /{}.", c) })
 	for i := 1; i < len(words); i++ {
 		words[i] = strings.ToUpper(words[i][:1]) + words[i][1:]
 	}
@@ -136,12 +142,14 @@ func (b *builder) schema(v any) any {
 			if err != nil {
 				panic(err)
 			}
-			b.schemas[name] = bytes.ReplaceAll(text, []byte(`["array","null"]`), []byte(`"array"`)) // lists are empty rather than missing
+			// lists are empty rather than missing
+			b.schemas[name] = bytes.ReplaceAll(text, []byte(`["array","null"]`), []byte(`"array"`))
 		}),
-		jsonschema.InterceptDefName(func(t reflect.Type, name string) string {
-			name = SchemaName(t)
+		jsonschema.InterceptDefName(func(t reflect.Type, _ string) string {
+			name := SchemaName(t)
 			if other := b.types[name]; other != nil && other != t {
-				panic(fmt.Sprintf("both %s and %s would be called %s in the document", other, t, name)) // of our own types alone
+				// of our own types alone
+				panic(fmt.Sprintf("both %s and %s would be called %s in the document", other, t, name))
 			}
 			b.types[name] = t
 			return name
@@ -162,7 +170,9 @@ func (b *builder) schema(v any) any {
 var generic = regexp.MustCompile(`^(\w+)\[(?:.*[./])?(\w+)\]$`)
 
 // otherNames are the names of types whose own is taken by a type of another package.
-var otherNames = map[string]string{"rule.Problem": "RuleProblem", "rule.Rule": "RuleBody", "rule.Keep": "ClauseKeep", "store.Bucket": "StoreBucket", "source.Level": "FindingLevel", "rule.Unit": "AgeUnit", "source.Finding": "SourceFinding"}
+var otherNames = map[string]string{"rule.Problem": "RuleProblem", "rule.Rule": "RuleBody", "rule.Keep": "ClauseKeep",
+	"store.Bucket": "StoreBucket", "source.Level": "FindingLevel", "rule.Unit": "AgeUnit",
+	"source.Finding": "SourceFinding"}
 
 // SchemaName is a type's own name; a page of things is called after them.
 func SchemaName(t reflect.Type) string {

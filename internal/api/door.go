@@ -23,18 +23,21 @@ func ownNames() []string {
 	return names
 }
 
-// named turns requests away that ask for another host: a page of somebody else whose name was made to lead here. An address is no such name.
+// named turns requests away that ask for another host: a page of somebody else whose name was made to lead here. An
+// address is no such name.
 func (a *API) named(c *gin.Context) {
 	host := strings.ToLower(c.Request.Host)
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
 	}
 	host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
-	if path := c.Request.URL.Path; path == "/healthz" || path == "/readyz" { // which tell nothing, to whoever watches over it
+	// which tell nothing, to whoever watches over it
+	if path := c.Request.URL.Path; path == "/healthz" || path == "/readyz" {
 		return
 	}
 	if net.ParseIP(host) == nil && !slices.Contains(a.hosts, host) {
-		p := problem(http.StatusMisdirectedRequest, "host", "The service is not known by this name", fmt.Sprintf("the request asks for %q", host))
+		p := problem(http.StatusMisdirectedRequest, "host", "The service is not known by this name",
+			fmt.Sprintf("the request asks for %q", host))
 		p.Remedy = "use its address, or name the host where it is started (`ambercellar serve -hosts NAME,…`)"
 		fail(c, p)
 	}
@@ -45,7 +48,8 @@ func overTLS(r *http.Request) bool {
 	return r.TLS != nil || strings.EqualFold(r.Header.Get("X-Forwarded-Proto"), "https")
 }
 
-// tries counts wrong tokens by the address that they come from. The right one is never turned away, so that nobody can lock others out.
+// tries counts wrong tokens by the address that they come from. The right one is never turned away, so that nobody can
+// lock others out.
 type tries struct {
 	sync.Mutex
 	by map[string]*try
@@ -56,8 +60,8 @@ type try struct {
 	last  time.Time
 }
 
-// So many wrong tokens in a row are told to be wrong; after them, an address hears nothing before it was quiet for a while. mostAddresses bounds
-// what is kept.
+// So many wrong tokens in a row are told to be wrong; after them, an address hears nothing before it was quiet for a
+// while. mostAddresses bounds what is kept.
 const (
 	mostTries     = 5
 	quietFor      = 30 * time.Second
@@ -108,8 +112,8 @@ func (b *body) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Listener is a listener whose connections are given up where nobody reads what is written to them: a reader that stands still would keep
-// files from being moved and destroyed.
+// Listener is a listener whose connections are given up where nobody reads what is written to them: a reader that
+// stands still would keep files from being moved and destroyed.
 type Listener struct{ net.Listener }
 
 // Accept waits for the next connection.

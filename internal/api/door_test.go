@@ -11,11 +11,13 @@ import (
 	"time"
 )
 
-// The service answers under its addresses and names alone, so that no page of somebody else can be made to speak with it.
+// The service answers under its addresses and names alone, so that no page of somebody else can be made to speak with
+// it.
 func TestTheServiceAnswersUnderItsOwnNames(t *testing.T) {
 	w := newWorld(t)
 	address := strings.TrimPrefix(w.server.URL, "http://")
-	for host, want := range map[string]int{address: 200, "localhost:7420": 200, "cellar.example": 200, "CELLAR.example.:80": 200, "[::1]:7420": 200, "192.0.2.7": 200,
+	for host, want := range map[string]int{address: 200, "localhost:7420": 200, "cellar.example": 200,
+		"CELLAR.example.:80": 200, "[::1]:7420": 200, "192.0.2.7": 200,
 		"evil.example": 421, "evil.example:7420": 421, "cellar.example.evil": 421, "127.0.0.1.evil.example": 421} {
 		req, err := http.NewRequest("GET", w.server.URL+"/", nil)
 		if err != nil {
@@ -46,8 +48,8 @@ func TestTheServiceAnswersUnderItsOwnNames(t *testing.T) {
 	}
 }
 
-// Whoever tries tokens has to wait after a few; the right one is taken all the same. A new token ends the sessions of the old one. Over TLS, here
-// or at a proxy, the cookie is for TLS alone.
+// Whoever tries tokens has to wait after a few; the right one is taken all the same. A new token ends the sessions of
+// the old one. Over TLS, here or at a proxy, the cookie is for TLS alone.
 func TestSigningIn(t *testing.T) {
 	w := newWorld(t)
 	in := func(token string, header ...string) (*http.Response, string) {
@@ -60,7 +62,8 @@ func TestSigningIn(t *testing.T) {
 		if i >= mostTries {
 			want = 429
 		}
-		if resp.StatusCode != want || want == 429 && (resp.Header.Get("Retry-After") == "" || !strings.Contains(body, "wait for")) {
+		if resp.StatusCode != want || want == 429 && (resp.Header.Get("Retry-After") == "" ||
+			!strings.Contains(body, "wait for")) {
 			t.Errorf("wrong token %d: %d %s", i+1, resp.StatusCode, body)
 		}
 	}
@@ -106,7 +109,8 @@ func TestTriesAreForgottenAndBounded(t *testing.T) {
 	}
 }
 
-// A request whose body stops coming is given up, without any token, and so is a reader of an answer who does not read on.
+// A request whose body stops coming is given up, without any token, and so is a reader of an answer who does not read
+// on.
 func TestWhatStandsStillIsGivenUp(t *testing.T) {
 	was := [...]time.Duration{bodyStall, writeStall}
 	t.Cleanup(func() { bodyStall, writeStall = was[0], was[1] })
@@ -128,7 +132,9 @@ func TestWhatStandsStillIsGivenUp(t *testing.T) {
 		}
 	}
 	for _, path := range []string{"/api/v1/session", "/api/v1/rules"} {
-		gone("a slow body to "+path, "POST "+path+" HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", 10*time.Second)
+		gone("a slow body to "+path, "POST "+path+
+			" HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{",
+			10*time.Second)
 	}
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")

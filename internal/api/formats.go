@@ -15,7 +15,8 @@ import (
 )
 
 // Formats are the JSON files that outlive the service, by name.
-var Formats = map[string]any{"manifest": archive.Manifest{}, "closing": archive.Closing{}, "range": archive.Range{}, "disposal": archive.Disposal{}, "certificate": dispose.Certificate{}, "ledger": upkeep.RunLedger{}}
+var Formats = map[string]any{"manifest": archive.Manifest{}, "closing": archive.Closing{}, "range": archive.Range{},
+	"disposal": archive.Disposal{}, "certificate": dispose.Certificate{}, "ledger": upkeep.RunLedger{}}
 
 // FormatSchema returns the JSON Schema (draft 7) of one of them; nil where there is none of that name.
 func FormatSchema(name string) ([]byte, error) {

@@ -20,7 +20,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// Problem is an error as RFC 9457 describes it. Type is stable; Field and Remedy are there where the input is at fault.
+// Problem is an error as RFC 9457 describes it. Type is stable; Field and Remedy are there where the input is at
+// fault.
 type Problem struct {
 	Type     string         `json:"type"`
 	Title    string         `json:"title"`
@@ -59,7 +60,8 @@ func problemOf(err error) *Problem {
 		p.Field, p.Remedy = refused.Field, refused.Remedy
 		return p
 	case errors.As(err, &tooLarge):
-		p = problem(http.StatusRequestEntityTooLarge, "too-large", "The request is too large", fmt.Sprintf("a request may have %d bytes", tooLarge.Limit))
+		p = problem(http.StatusRequestEntityTooLarge, "too-large", "The request is too large",
+			fmt.Sprintf("a request may have %d bytes", tooLarge.Limit))
 		return p
 	case errors.As(err, &held):
 		return problem(http.StatusConflict, "held", "Another service works on the table", err.Error())
@@ -81,8 +83,8 @@ func problemOf(err error) *Problem {
 	return problem(http.StatusInternalServerError, "internal", "The service failed", err.Error())
 }
 
-// answers say what becomes of errors that callers decide on, the first that fits: the status, the kind, and what to do. What stands in no line
-// of it is a fault of the service, or an error of a source's own.
+// answers say what becomes of errors that callers decide on, the first that fits: the status, the kind, and what to
+// do. What stands in no line of it is a fault of the service, or an error of a source's own.
 var answers = []struct {
 	to          error
 	status      int
@@ -91,32 +93,48 @@ var answers = []struct {
 }{
 	{catalog.ErrNotFound, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
 	{source.ErrNoTable, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
-	{catalog.ErrPlace, http.StatusBadRequest, "malformed", "The request cannot be read", "leave after out, or send what the page before says in next"},
+	{catalog.ErrPlace, http.StatusBadRequest, "malformed", "The request cannot be read",
+		"leave after out, or send what the page before says in next"},
 	{catalog.ErrActive, http.StatusConflict, "state", "The state does not allow it", ""},
 	{catalog.ErrState, http.StatusConflict, "state", "The state does not allow it", ""},
-	{source.ErrBusy, http.StatusServiceUnavailable, "busy", "Others have locked what this needs", "try it again; somebody holds a lock for long"},
-	{source.ErrUnreachable, http.StatusServiceUnavailable, "source-away", "The database does not answer", "try it again when it does; runs wait for it by themselves"},
-	{source.ErrDenied, http.StatusBadGateway, "denied", "The database does not allow it", "`ambercellar source check` names the grant that is missing"},
+	{source.ErrBusy, http.StatusServiceUnavailable, "busy", "Others have locked what this needs",
+		"try it again; somebody holds a lock for long"},
+	{source.ErrUnreachable, http.StatusServiceUnavailable, "source-away", "The database does not answer",
+		"try it again when it does; runs wait for it by themselves"},
+	{source.ErrDenied, http.StatusBadGateway, "denied", "The database does not allow it",
+		"`ambercellar source check` names the grant that is missing"},
 	{source.ErrReshaped, http.StatusConflict, "altered", "The table was altered meanwhile", "ask again"},
 	{source.ErrLeaseLost, http.StatusConflict, "held", "Another service works on the table", "stop it there"},
 	{source.ErrLocators, http.StatusConflict, "altered", "The table was rewritten meanwhile", "ask again"},
-	{source.ErrAltered, http.StatusConflict, "altered", "Rows would not come back as they were", "restore to a side table or a file"},
-	{source.ErrByStatement, http.StatusBadGateway, "source", "The source does not answer as it should", "set its binary log to rows"},
+	{source.ErrAltered, http.StatusConflict, "altered", "Rows would not come back as they were",
+		"restore to a side table or a file"},
+	{source.ErrByStatement, http.StatusBadGateway, "source", "The source does not answer as it should",
+		"set its binary log to rows"},
 	{source.ErrWhole, http.StatusConflict, "state", "The state does not allow it", ""},
-	{store.ErrAway, http.StatusServiceUnavailable, "store-away", "The store is not there", "mount it, or mend its path; `ambercellar store list` shows where it should be"},
-	{store.ErrUnreachable, http.StatusServiceUnavailable, "store-away", "The store does not answer", "try it again when it does; runs wait for it by themselves"},
-	{refuse.ErrNoSpace, http.StatusInsufficientStorage, "full", "The store is full", "make room in it, or raise its quota"},
-	{store.ErrFull, http.StatusInsufficientStorage, "full", "The store is full", "make room in it, or raise its quota"},
-	{store.ErrForbidden, http.StatusBadGateway, "denied", "The store does not allow it", "let the service write, read, list and remove files there"},
-	{store.ErrMisspoken, http.StatusBadGateway, "store", "The store does not take the service's requests", "mend how the store is spoken to; `ambercellar store check` says what is wrong"},
-	{store.ErrCold, http.StatusConflict, "cold", "The rows are in cold storage", "retrieve them first (`ambercellar segment retrieve`)"},
+	{store.ErrAway, http.StatusServiceUnavailable, "store-away", "The store is not there",
+		"mount it, or mend its path; `ambercellar store list` shows where it should be"},
+	{store.ErrUnreachable, http.StatusServiceUnavailable, "store-away", "The store does not answer",
+		"try it again when it does; runs wait for it by themselves"},
+	{refuse.ErrNoSpace, http.StatusInsufficientStorage, "full", "The store is full",
+		"make room in it, or raise its quota"},
+	{store.ErrFull, http.StatusInsufficientStorage, "full", "The store is full",
+		"make room in it, or raise its quota"},
+	{store.ErrForbidden, http.StatusBadGateway, "denied", "The store does not allow it",
+		"let the service write, read, list and remove files there"},
+	{store.ErrMisspoken, http.StatusBadGateway, "store", "The store does not take the service's requests",
+		"mend how the store is spoken to; `ambercellar store check` says what is wrong"},
+	{store.ErrCold, http.StatusConflict, "cold", "The rows are in cold storage",
+		"retrieve them first (`ambercellar segment retrieve`)"},
 	{store.ErrExists, http.StatusConflict, "damaged", "What is stored is not what was written", ""},
-	{archive.ErrDamaged, http.StatusConflict, "damaged", "What is stored is not what was written", "`ambercellar segment verify -all -repair` mends it from the other copy, where there is one"},
-	{refuse.ErrDisagree, http.StatusConflict, "damaged", "What is stored is not what was written", "`ambercellar table reconcile` says what is different, and settles it"},
+	{archive.ErrDamaged, http.StatusConflict, "damaged", "What is stored is not what was written",
+		"`ambercellar segment verify -all -repair` mends it from the other copy, where there is one"},
+	{refuse.ErrDisagree, http.StatusConflict, "damaged", "What is stored is not what was written",
+		"`ambercellar table reconcile` says what is different, and settles it"},
 	{refuse.ErrBooks, http.StatusConflict, "damaged", "What is stored is not what was written", ""},
 	{syscall.ENOSPC, http.StatusInsufficientStorage, "full", "A disk is full", "make room on it"},
 	{syscall.EDQUOT, http.StatusInsufficientStorage, "full", "A disk is full", "make room on it"},
-	{context.DeadlineExceeded, http.StatusGatewayTimeout, "slow", "The source did not answer in time", "ask for less, or try it again"},
+	{context.DeadlineExceeded, http.StatusGatewayTimeout, "slow", "The source did not answer in time",
+		"ask for less, or try it again"},
 }
 
 func fail(c *gin.Context, err error) {
@@ -142,11 +160,14 @@ func read(c *gin.Context, into any) error {
 	case err == nil || errors.As(err, &tooLarge):
 		return err
 	case errors.Is(err, io.EOF):
-		return problem(http.StatusBadRequest, "malformed", "The request cannot be read", "the request has no body; send a JSON object")
+		return problem(http.StatusBadRequest, "malformed", "The request cannot be read",
+			"the request has no body; send a JSON object")
 	case errors.As(err, &kind):
-		p := problem(http.StatusBadRequest, "malformed", "The request cannot be read", fmt.Sprintf("field %s cannot be a %s", kind.Field, kind.Value))
+		p := problem(http.StatusBadRequest, "malformed", "The request cannot be read",
+			fmt.Sprintf("field %s cannot be a %s", kind.Field, kind.Value))
 		p.Field, p.Remedy = kind.Field, "send a "+kind.Type.String()
 		return p
 	}
-	return problem(http.StatusBadRequest, "malformed", "The request cannot be read", strings.TrimPrefix(err.Error(), "json: "))
+	return problem(http.StatusBadRequest, "malformed", "The request cannot be read",
+		strings.TrimPrefix(err.Error(), "json: "))
 }

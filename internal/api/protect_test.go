@@ -22,7 +22,8 @@ func (w *world) call(method, path string, in any) (int, map[string]any) {
 		}
 		body = string(b)
 	}
-	resp, text := w.ask(method, "/api/v1"+path, body, "Authorization", "Bearer "+w.token, "Content-Type", "application/json")
+	resp, text := w.ask(method, "/api/v1"+path, body, "Authorization", "Bearer "+w.token, "Content-Type",
+		"application/json")
 	out := map[string]any{}
 	if text != "" {
 		if err := json.Unmarshal([]byte(text), &out); err != nil {
@@ -44,7 +45,9 @@ func (w *world) must(status int, method, path string, in any) map[string]any {
 
 type m = map[string]any
 
-const lampRule = "rule: lamps\nsource: harbour\ntable: lamp\nage: lit\nzone: UTC\nclauses:\n  - where: colour = 'red'\n    keep: P1Y\n  - keep: P2Y\n    otherwise: true\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
+const lampRule = "rule: lamps\nsource: harbour\ntable: lamp\nage: lit\nzone: UTC\nclauses:\n  - where: colour = " +
+	"'red'\n    keep: P1Y\n  - keep: P2Y\n    otherwise: true\nthen: archive\narchive: {store: cellar}\npace: " +
+	"unlimited\n"
 
 // harbour adds a source of 200 lamps, one lit each day from 2020-01-01 on, every fourth of them red.
 func harbour(t *testing.T) *world {
@@ -55,8 +58,11 @@ func harbour(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec("PRAGMA journal_mode = wal; CREATE TABLE lamp (id integer PRIMARY KEY, lit datetime, colour text); CREATE INDEX lamp_lit ON lamp (lit);" +
-		"WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 200) INSERT INTO lamp SELECT g, datetime('2020-01-01', '+' || g || ' days'), CASE WHEN g % 4 = 0 THEN 'red' ELSE 'white' END FROM s"); err != nil {
+	if _, err := db.Exec("PRAGMA journal_mode = wal; CREATE TABLE lamp (id integer PRIMARY KEY, lit datetime, " +
+		"colour text); CREATE INDEX lamp_lit ON lamp (lit);" +
+		"WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 200) INSERT INTO lamp SELECT g, " +
+		"datetime('2020-01-01', '+' || g || ' days'), CASE WHEN g % 4 = 0 THEN 'red' ELSE 'white' END " +
+		"FROM s"); err != nil {
 		t.Fatal(err)
 	}
 	w := newWorld(t)
@@ -113,7 +119,8 @@ func TestHoldsOverHTTP(t *testing.T) {
 	if status, out := w.call("POST", "/holds/"+id+"/lift", m{"reason": ""}); status != 422 {
 		t.Errorf("lifted without a reason: %d %v", status, out)
 	}
-	if lifted := w.must(200, "POST", "/holds/"+id+"/lift", m{"reason": "settled"}); lifted["lift_reason"] != "settled" {
+	if lifted := w.must(200, "POST", "/holds/"+id+"/lift",
+		m{"reason": "settled"}); lifted["lift_reason"] != "settled" {
 		t.Errorf("lifted: %v", lifted)
 	}
 	if status, out := w.call("POST", "/holds/"+id+"/lift", m{"reason": "again"}); status < 400 {
@@ -138,21 +145,25 @@ func TestPreviewsComparisonsAndForecastsOverHTTP(t *testing.T) {
 		}
 	}
 	form := w.must(200, "POST", "/rules/preview", m{"text": lampRule})["rule"]
-	if text := w.must(200, "POST", "/rules/preview", m{"rule": form})["text"].(string); !strings.Contains(text, "where: colour = 'red'") || !strings.Contains(text, "keep: P1Y") {
+	if text := w.must(200, "POST", "/rules/preview", m{"rule": form})["text"].(string); !strings.Contains(text,
+		"where: colour = 'red'") || !strings.Contains(text, "keep: P1Y") {
 		t.Errorf("the form is written as\n%s", text)
 	}
-	mistake := w.must(200, "POST", "/rules/preview", m{"text": strings.Replace(lampRule, "colour = 'red'", "colour = 5", 1)})
+	mistake := w.must(200, "POST", "/rules/preview",
+		m{"text": strings.Replace(lampRule, "colour = 'red'", "colour = 5", 1)})
 	if mistake["plan"] != nil || !strings.Contains(fmt.Sprint(mistake["problems"]), "is compared with 5") {
 		t.Errorf("a mistake is previewed as %v", mistake)
 	}
-	compared := w.must(200, "POST", "/rules/compare", m{"file": "f", "text": strings.Replace(lampRule, "keep: P1Y", "keep: forever", 1)})["rules"].([]any)[0].(m)
+	compared := w.must(200, "POST", "/rules/compare",
+		m{"file": "f", "text": strings.Replace(lampRule, "keep: P1Y", "keep: forever", 1)})["rules"].([]any)[0].(m)
 	if compared["lost"] != 50.0 || compared["gained"] != 0.0 || compared["both"] != 150.0 {
 		t.Errorf("compared: %v", compared)
 	}
 	if status, out := w.call("POST", "/rules/compare", m{"text": "rule: x\n"}); status != 422 {
 		t.Errorf("half a rule is compared: %d %v", status, out)
 	}
-	if lines := w.must(200, "GET", "/rules/lamps/forecast?months=3", nil)["items"].([]any); len(lines) != 4 || lines[0].(m)["rows"] != 200.0 {
+	if lines := w.must(200, "GET", "/rules/lamps/forecast?months=3", nil)["items"].([]any); len(lines) != 4 ||
+		lines[0].(m)["rows"] != 200.0 {
 		t.Errorf("forecast: %v", lines)
 	}
 	for _, months := range []string{"0", "121", "x"} {
@@ -170,15 +181,19 @@ func TestGuardRailsAndFiltersOverHTTP(t *testing.T) {
 	if g := w.must(200, "GET", "/sources/harbour/guard", nil); g["live"] != "P3Y" {
 		t.Errorf("guard rails: %v", g)
 	}
-	if status, out := w.call("POST", "/plans", m{"rule": "lamps"}); status != 422 || !strings.Contains(fmt.Sprint(out), "guard rails") {
+	if status, out := w.call("POST", "/plans", m{"rule": "lamps"}); status != 422 ||
+		!strings.Contains(fmt.Sprint(out), "guard rails") {
 		t.Errorf("a plan beyond the guard rails: %d %v", status, out)
 	}
-	if plan := w.must(201, "POST", "/plans", m{"rule": "lamps", "override": "an order of the court"})["detail"].(m); plan["override"] != "an order of the court" {
+	if plan := w.must(201, "POST", "/plans",
+		m{"rule": "lamps", "override": "an order of the court"})["detail"].(m); plan["override"] !=
+		"an order of the court" {
 		t.Errorf("an override: %v", plan)
 	}
 	w.must(404, "PUT", "/sources/port/guard", m{})
 	w.must(404, "GET", "/sources/port/guard", nil)
-	if status, out := w.call("PUT", "/sources/harbour/guard", m{"live": "three years or so"}); status < 400 || status > 499 {
+	if status, out := w.call("PUT", "/sources/harbour/guard", m{"live": "three years or so"}); status < 400 ||
+		status > 499 {
 		t.Errorf("a guard rail that is no duration: %d %v", status, out)
 	}
 	check := func(where string) m {
@@ -188,7 +203,8 @@ func TestGuardRailsAndFiltersOverHTTP(t *testing.T) {
 		t.Errorf("printed: %v", out)
 	}
 	for where, part := range map[string]string{
-		"colour = 'red": "quote", "colour LIKE 5": "LIKE", "id LIKE 'x'": "LIKE", strings.Repeat("(", 10_000) + "id = 1": "levels", "id = 1 OR " + strings.Repeat("id = 1 OR ", 10_000) + "id = 2": "65536",
+		"colour = 'red": "quote", "colour LIKE 5": "LIKE", "id LIKE 'x'": "LIKE", strings.Repeat("(", 10_000) +
+			"id = 1": "levels", "id = 1 OR " + strings.Repeat("id = 1 OR ", 10_000) + "id = 2": "65536",
 		"": "", "id = 1 AND id = 2": "no row can satisfy", "id = 1; DROP TABLE lamp": ";",
 	} {
 		out := check(where)
@@ -196,7 +212,8 @@ func TestGuardRailsAndFiltersOverHTTP(t *testing.T) {
 			t.Errorf("%.40q: %.200v, and nothing of %q", where, out, part)
 		}
 	}
-	if plan := w.must(201, "POST", "/plans", m{"rule": "lamps", "override": "x", "exact": true})["counts"].(m); plan["total"] != 200.0 {
+	if plan := w.must(201, "POST", "/plans",
+		m{"rule": "lamps", "override": "x", "exact": true})["counts"].(m); plan["total"] != 200.0 {
 		t.Errorf("after all that the table holds %v", plan["total"])
 	}
 }

@@ -17,33 +17,42 @@ import (
 func (a *API) restoreRoutes() []route {
 	s := a.service
 	return []route{
-		paged("/restores", "Restores", "Restores, the newest first", func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Restore, error) {
-			return s.Catalog.Restores(ctx, p)
-		}),
-		take("POST", "/restores", "RequestRestore", "Bring archived rows back", func(ctx context.Context, r request, q restore.RestoreRequest) (*catalog.Restore, error) {
-			return s.Queue.RequestRestore(ctx, r.actor(), q)
-		}).accepted(),
-		take("POST", "/restores/preview", "PreviewRestore", "What a restore would do; nothing is changed", func(ctx context.Context, _ request, q restore.RestoreRequest) (*restore.RestorePreview, error) {
-			return s.Engine.Restores.PreviewRestore(ctx, q)
-		}),
-		get("/restores/{restore}", "Restore", "One restore", func(ctx context.Context, r request) (*catalog.Restore, error) {
+		paged("/restores", "Restores", "Restores, the newest first",
+			func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Restore, error) {
+				return s.Catalog.Restores(ctx, p)
+			}),
+		take("POST", "/restores", "RequestRestore", "Bring archived rows back",
+			func(ctx context.Context, r request, q restore.RestoreRequest) (*catalog.Restore, error) {
+				return s.Queue.RequestRestore(ctx, r.actor(), q)
+			}).accepted(),
+		take("POST", "/restores/preview", "PreviewRestore", "What a restore would do; nothing is changed",
+			func(ctx context.Context, _ request, q restore.RestoreRequest) (*restore.RestorePreview, error) {
+				return s.Engine.Restores.PreviewRestore(ctx, q)
+			}),
+		get("/restores/{restore}", "Restore", "One restore", func(ctx context.Context, r request) (*catalog.Restore,
+			error) {
 			return s.Catalog.Restore(ctx, r.Param("restore"))
 		}),
-		take("POST", "/restores/{restore}/keep", "KeepRestored", "Change how long the rows of a restore stay", func(ctx context.Context, r request, in NewKeeping) (*catalog.Restore, error) {
-			return s.Engine.Restores.KeepRestored(ctx, r.actor(), r.Param("restore"), in.For)
-		}),
-		act("POST", "/restores/{restore}/approve", "ApproveRestore", "Approve a restore that waits for it", func(ctx context.Context, r request) (*catalog.Restore, error) {
-			return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), true, "")
-		}).accepted(),
-		take("POST", "/restores/{restore}/refuse", "RefuseRestore", "Refuse a restore that waits for an approval", func(ctx context.Context, r request, in NewRefusal) (*catalog.Restore, error) {
-			return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), false, in.Reason)
-		}),
+		take("POST", "/restores/{restore}/keep", "KeepRestored", "Change how long the rows of a restore stay",
+			func(ctx context.Context, r request, in NewKeeping) (*catalog.Restore, error) {
+				return s.Engine.Restores.KeepRestored(ctx, r.actor(), r.Param("restore"), in.For)
+			}),
+		act("POST", "/restores/{restore}/approve", "ApproveRestore", "Approve a restore that waits for it",
+			func(ctx context.Context, r request) (*catalog.Restore, error) {
+				return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), true, "")
+			}).accepted(),
+		take("POST", "/restores/{restore}/refuse", "RefuseRestore", "Refuse a restore that waits for an approval",
+			func(ctx context.Context, r request, in NewRefusal) (*catalog.Restore, error) {
+				return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), false, in.Reason)
+			}),
 		file("/restores/{restore}/file", "RestoreFile", "The file of a restore", a.restoreFile),
-		file("/restores/{restore}/replaced", "ReplacedRows", "The rows that a restore replaced, as they were, as newline-delimited JSON", a.replacedFile),
+		file("/restores/{restore}/replaced", "ReplacedRows",
+			"The rows that a restore replaced, as they were, as newline-delimited JSON", a.replacedFile),
 	}
 }
 
-var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "csv-safe": "text/csv; charset=utf-8", "ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
+var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "csv-safe": "text/csv; charset=utf-8",
+	"ndjson": "application/x-ndjson", "parquet": "application/vnd.apache.parquet"}
 
 func (a *API) replacedFile(c *gin.Context) {
 	path, err := a.service.Queue.ReplacedFile(c.Request.Context(), c.Param("restore"))
@@ -63,6 +72,7 @@ func (a *API) restoreFile(c *gin.Context) {
 		return
 	}
 	c.Header("Content-Type", fileKinds[r.Format])
-	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s.%s\"", r.ID, strings.TrimSuffix(r.Format, "-safe")))
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s.%s\"", r.ID,
+		strings.TrimSuffix(r.Format, "-safe")))
 	http.ServeFile(c.Writer, c.Request, path)
 }

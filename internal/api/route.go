@@ -13,8 +13,9 @@ import (
 	"ambercellar/internal/service"
 )
 
-// route is one operation of the interface. The OpenAPI document and the Go client are made from the same table. Handlers hand on the
-// request's own context, never the router's: that one is used again for other requests while a database may still look at it.
+// route is one operation of the interface. The OpenAPI document and the Go client are made from the same table.
+// Handlers hand on the request's own context, never the router's: that one is used again for other requests while a
+// database may still look at it.
 type route struct {
 	method, path string // path parameters in braces
 	name         string // of the client's method
@@ -42,20 +43,22 @@ func get[Out any](path, name, summary string, do func(context.Context, request) 
 
 // act is a route without a body.
 func act[Out any](method, path, name, summary string, do func(context.Context, request) (Out, error)) route {
-	return route{method: method, path: path, name: name, summary: summary, out: zero[Out](), do: func(c *gin.Context) (any, error) {
-		return do(c.Request.Context(), request{c})
-	}}
+	return route{method: method, path: path, name: name, summary: summary, out: zero[Out](),
+		do: func(c *gin.Context) (any, error) {
+			return do(c.Request.Context(), request{c})
+		}}
 }
 
 // take is a route with a body of JSON.
 func take[In, Out any](method, path, name, summary string, do func(context.Context, request, In) (Out, error)) route {
-	return route{method: method, path: path, name: name, summary: summary, in: zero[In](), out: zero[Out](), do: func(c *gin.Context) (any, error) {
-		var in In
-		if err := read(c, &in); err != nil {
-			return nil, err
-		}
-		return do(c.Request.Context(), request{c}, in)
-	}}
+	return route{method: method, path: path, name: name, summary: summary, in: zero[In](), out: zero[Out](),
+		do: func(c *gin.Context) (any, error) {
+			var in In
+			if err := read(c, &in); err != nil {
+				return nil, err
+			}
+			return do(c.Request.Context(), request{c}, in)
+		}}
 }
 
 // whole is a route of a list that is never long.

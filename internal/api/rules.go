@@ -18,32 +18,39 @@ func (a *API) ruleRoutes() []route {
 	s := a.service
 	return []route{
 		paged("/rules", "Rules", "Rules, in the order of their names", a.rules, "source", "table", "text"),
-		take("POST", "/rules", "ApplyRules", "Apply a file of rules: all of them or none", func(ctx context.Context, r request, in RuleFile) (RuleResult, error) {
-			applied, problems, err := s.Engine.Plans.ApplyRules(ctx, r.actor(), in.File, []byte(in.Text), in.Reason)
-			fill(&applied)
-			fill(&problems)
-			return RuleResult{Applied: applied, Problems: problems}, err
-		}),
-		take("POST", "/rules/check", "CheckRules", "Check a file of rules and change nothing", func(ctx context.Context, _ request, in RuleFile) (*RuleResult, error) {
-			checked, err := s.Engine.Plans.CheckRules(ctx, in.File, []byte(in.Text))
-			if err != nil {
-				return nil, err
-			}
-			fill(&checked.Problems)
-			return &RuleResult{Applied: []plan.Applied{}, Problems: checked.Problems}, nil
-		}),
-		take("POST", "/rules/compare", "CompareRules", "Say which rows become due or stop being due if a file of rules were applied", func(ctx context.Context, _ request, in RuleFile) (Comparison, error) {
-			compared, problems, err := s.Engine.Plans.Compare(ctx, in.File, []byte(in.Text))
-			fill(&compared)
-			fill(&problems)
-			return Comparison{compared, problems}, err
-		}),
-		take("POST", "/rules/preview", "PreviewRule", "Say what a rule would do while it is being written; nothing is kept", func(ctx context.Context, _ request, in Draft) (*plan.Preview, error) {
-			if in.Rule != nil {
-				in.Text = rule.Write(in.Rule)
-			}
-			return s.Engine.Plans.PreviewRule(ctx, in.Text, in.Exact)
-		}),
+		take("POST", "/rules", "ApplyRules", "Apply a file of rules: all of them or none",
+			func(ctx context.Context, r request, in RuleFile) (RuleResult, error) {
+				applied, problems, err := s.Engine.Plans.ApplyRules(ctx, r.actor(), in.File, []byte(in.Text),
+					in.Reason)
+				fill(&applied)
+				fill(&problems)
+				return RuleResult{Applied: applied, Problems: problems}, err
+			}),
+		take("POST", "/rules/check", "CheckRules", "Check a file of rules and change nothing",
+			func(ctx context.Context, _ request, in RuleFile) (*RuleResult, error) {
+				checked, err := s.Engine.Plans.CheckRules(ctx, in.File, []byte(in.Text))
+				if err != nil {
+					return nil, err
+				}
+				fill(&checked.Problems)
+				return &RuleResult{Applied: []plan.Applied{}, Problems: checked.Problems}, nil
+			}),
+		take("POST", "/rules/compare", "CompareRules",
+			"Say which rows become due or stop being due if a file of rules were applied",
+			func(ctx context.Context, _ request, in RuleFile) (Comparison, error) {
+				compared, problems, err := s.Engine.Plans.Compare(ctx, in.File, []byte(in.Text))
+				fill(&compared)
+				fill(&problems)
+				return Comparison{compared, problems}, err
+			}),
+		take("POST", "/rules/preview", "PreviewRule",
+			"Say what a rule would do while it is being written; nothing is kept",
+			func(ctx context.Context, _ request, in Draft) (*plan.Preview, error) {
+				if in.Rule != nil {
+					in.Text = rule.Write(in.Rule)
+				}
+				return s.Engine.Plans.PreviewRule(ctx, in.Text, in.Exact)
+			}),
 		get("/rules/{rule}", "Rule", "One rule", func(ctx context.Context, r request) (out RuleView, err error) {
 			one, err := s.Catalog.Rule(ctx, r.Param("rule"))
 			if err != nil {
@@ -52,29 +59,36 @@ func (a *API) ruleRoutes() []route {
 			last, err := a.lastRuns(ctx, []catalog.Rule{*one})
 			return viewRule(one, last), err
 		}),
-		whole("/rules/{rule}/revisions", "Revisions", "All revisions of a rule, the newest first", func(ctx context.Context, r request) ([]catalog.Revision, error) {
-			if _, err := s.Catalog.Rule(ctx, r.Param("rule")); err != nil {
-				return nil, err
-			}
-			return s.Catalog.Revisions(ctx, r.Param("rule"))
-		}),
-		whole("/rules/{rule}/forecast", "Forecast", "What runs of a rule would take in the coming months", func(ctx context.Context, r request) ([]plan.Forecast, error) {
-			months := 12
-			if text := r.Query("months"); text != "" {
-				var err error
-				if months, err = strconv.Atoi(text); err != nil {
-					return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%q is no number of months", text), Remedy: "give 1 to 120"}
+		whole("/rules/{rule}/revisions", "Revisions", "All revisions of a rule, the newest first",
+			func(ctx context.Context, r request) ([]catalog.Revision, error) {
+				if _, err := s.Catalog.Rule(ctx, r.Param("rule")); err != nil {
+					return nil, err
 				}
-			}
-			return s.Engine.Plans.ForecastRule(ctx, r.Param("rule"), months)
-		}).asks("months"),
-		whole("/keeps", "Keeps", "The named keeps", func(ctx context.Context, _ request) ([]catalog.Keep, error) { return s.Catalog.Keeps(ctx) }),
+				return s.Catalog.Revisions(ctx, r.Param("rule"))
+			}),
+		whole("/rules/{rule}/forecast", "Forecast", "What runs of a rule would take in the coming months",
+			func(ctx context.Context, r request) ([]plan.Forecast, error) {
+				months := 12
+				if text := r.Query("months"); text != "" {
+					var err error
+					if months, err = strconv.Atoi(text); err != nil {
+						return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%q is no number of months",
+							text), Remedy: "give 1 to 120"}
+					}
+				}
+				return s.Engine.Plans.ForecastRule(ctx, r.Param("rule"), months)
+			}).asks("months"),
+		whole("/keeps", "Keeps", "The named keeps", func(ctx context.Context, _ request) ([]catalog.Keep,
+			error) {
+			return s.Catalog.Keeps(ctx)
+		}),
 		take("POST", "/filters/check", "CheckFilter", "Check a filter against the columns of a table", a.checkFilter),
 	}
 }
 
 func (a *API) rules(ctx context.Context, r request, p catalog.Page) ([]RuleView, error) {
-	list, err := a.service.Catalog.RulesOf(ctx, catalog.RuleFilter{Source: r.Query("source"), Table: r.Query("table"), Text: r.Query("text")}, p)
+	list, err := a.service.Catalog.RulesOf(ctx, catalog.RuleFilter{Source: r.Query("source"), Table: r.Query("table"),
+		Text: r.Query("text")}, p)
 	if err != nil {
 		return nil, err
 	}
@@ -141,11 +155,15 @@ func (a *API) checkFilter(ctx context.Context, _ request, in FilterCheck) (*Filt
 	out := &FilterResult{Problems: []rule.Problem{}}
 	f, bad := filter.Bind(in.Where, filter.TableScope(t))
 	for _, e := range bad {
-		out.Problems = append(out.Problems, rule.Problem{Field: "where", Message: strings.TrimSuffix(e.Plain(), "; "+e.Remedy), Remedy: e.Remedy, Excerpt: e.Excerpt()})
+		out.Problems = append(out.Problems,
+			rule.Problem{Field: "where", Message: strings.TrimSuffix(e.Plain(), "; "+e.Remedy), Remedy: e.Remedy,
+				Excerpt: e.Excerpt()})
 	}
 	if len(bad) == 0 {
 		if out.Printed = f.String(); f.Never() {
-			out.Problems = append(out.Problems, rule.Problem{Field: "where", Message: "no row can satisfy this condition: its parts exclude each other", Remedy: "mend the condition"})
+			out.Problems = append(out.Problems,
+				rule.Problem{Field: "where", Message: "no row can satisfy this condition: its parts exclude each " +
+					"other", Remedy: "mend the condition"})
 		}
 	}
 	return out, nil

@@ -15,45 +15,62 @@ import (
 func (a *API) runRoutes() []route {
 	s := a.service
 	return []route{
-		paged("/runs", "Runs", "Runs, the newest first", func(ctx context.Context, r request, p catalog.Page) ([]RunView, error) {
-			list, err := s.Catalog.Runs(ctx, catalog.RunFilter{Rule: r.Query("rule"), Source: r.Query("source"), Table: r.Query("table"), State: r.Query("state")}, p)
-			return viewRuns(list), err
-		}, "rule", "source", "table", "state"),
-		take("POST", "/runs", "StartRun", "Start a run of a plan", func(ctx context.Context, r request, in NewRun) (*RunView, error) {
-			return viewed(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty))
-		}).accepted(),
-		get("/runs/{run}", "Run", "One run", func(ctx context.Context, r request) (*RunView, error) { return viewed(s.Queue.Run(ctx, r.Param("run"))) }),
-		paged("/runs/{run}/batches", "Batches", "The batches of a run, the newest first", func(ctx context.Context, r request, p catalog.Page) ([]catalog.Batch, error) {
-			if _, err := s.Catalog.Run(ctx, r.Param("run")); err != nil {
-				return nil, err
-			}
-			return s.Catalog.Batches(ctx, r.Param("run"), p)
+		paged("/runs", "Runs", "Runs, the newest first",
+			func(ctx context.Context, r request, p catalog.Page) ([]RunView, error) {
+				list, err := s.Catalog.Runs(ctx, catalog.RunFilter{Rule: r.Query("rule"), Source: r.Query("source"),
+					Table: r.Query("table"), State: r.Query("state")}, p)
+				return viewRuns(list), err
+			}, "rule", "source", "table", "state"),
+		take("POST", "/runs", "StartRun", "Start a run of a plan",
+			func(ctx context.Context, r request, in NewRun) (*RunView, error) {
+				return viewed(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty))
+			}).accepted(),
+		get("/runs/{run}", "Run", "One run", func(ctx context.Context, r request) (*RunView, error) {
+			return viewed(s.Queue.Run(ctx, r.Param("run")))
 		}),
-		paged("/runs/{run}/slowdowns", "Slowdowns", "When and why a run went slower than its pace or rested, the newest first", func(ctx context.Context, r request, p catalog.Page) ([]catalog.Slowdown, error) {
-			if _, err := s.Catalog.Run(ctx, r.Param("run")); err != nil {
-				return nil, err
-			}
-			return s.Catalog.Slowdowns(ctx, r.Param("run"), p)
-		}),
-		file("/runs/{run}/events", "Watch", "A run's counts as they change, as server-sent events named run", a.events),
-		get("/runs/{run}/ledger", "Ledger", "The accounting of a run, with the records that it rests on, for whoever wants to check it", func(ctx context.Context, r request) (*upkeep.RunLedger, error) {
-			return s.Engine.Upkeep.Ledger(ctx, r.Param("run"))
-		}),
-		act("POST", "/runs/{run}/pause", "PauseRun", "Stop a run after its batch in hand", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Queue.Pause(ctx, r.Param("run")))
-		}),
-		take("POST", "/runs/{run}/pace", "SetPace", "Change a run's pace, from its next batch on", func(ctx context.Context, r request, in NewPace) (*RunView, error) {
-			return viewed(s.Engine.Runs.SetPace(ctx, r.actor(), r.Param("run"), in.Pace))
-		}),
-		act("POST", "/runs/{run}/resume", "ResumeRun", "Go on with a run that is paused, resting or failed", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Queue.Resume(ctx, r.Param("run")))
-		}),
-		act("POST", "/runs/{run}/delete", "DeleteCopied", "Delete the rows of a run that copied them, those that still are what was copied", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Queue.Delete(ctx, r.actor(), r.Param("run")))
-		}),
-		act("POST", "/runs/{run}/cancel", "CancelRun", "End a run after its batch in hand", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Queue.Cancel(ctx, r.Param("run")))
-		}),
+		paged("/runs/{run}/batches", "Batches", "The batches of a run, the newest first",
+			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Batch, error) {
+				if _, err := s.Catalog.Run(ctx, r.Param("run")); err != nil {
+					return nil, err
+				}
+				return s.Catalog.Batches(ctx, r.Param("run"), p)
+			}),
+		paged("/runs/{run}/slowdowns", "Slowdowns",
+			"When and why a run went slower than its pace or rested, the newest first",
+			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Slowdown, error) {
+				if _, err := s.Catalog.Run(ctx, r.Param("run")); err != nil {
+					return nil, err
+				}
+				return s.Catalog.Slowdowns(ctx, r.Param("run"), p)
+			}),
+		file("/runs/{run}/events", "Watch", "A run's counts as they change, as server-sent events named run",
+			a.events),
+		get("/runs/{run}/ledger", "Ledger",
+			"The accounting of a run, with the records that it rests on, for whoever wants to check it",
+			func(ctx context.Context, r request) (*upkeep.RunLedger, error) {
+				return s.Engine.Upkeep.Ledger(ctx, r.Param("run"))
+			}),
+		act("POST", "/runs/{run}/pause", "PauseRun", "Stop a run after its batch in hand",
+			func(ctx context.Context, r request) (*RunView, error) {
+				return viewed(s.Queue.Pause(ctx, r.Param("run")))
+			}),
+		take("POST", "/runs/{run}/pace", "SetPace", "Change a run's pace, from its next batch on",
+			func(ctx context.Context, r request, in NewPace) (*RunView, error) {
+				return viewed(s.Engine.Runs.SetPace(ctx, r.actor(), r.Param("run"), in.Pace))
+			}),
+		act("POST", "/runs/{run}/resume", "ResumeRun", "Go on with a run that is paused, resting or failed",
+			func(ctx context.Context, r request) (*RunView, error) {
+				return viewed(s.Queue.Resume(ctx, r.Param("run")))
+			}),
+		act("POST", "/runs/{run}/delete", "DeleteCopied",
+			"Delete the rows of a run that copied them, those that still are what was copied",
+			func(ctx context.Context, r request) (*RunView, error) {
+				return viewed(s.Queue.Delete(ctx, r.actor(), r.Param("run")))
+			}),
+		act("POST", "/runs/{run}/cancel", "CancelRun", "End a run after its batch in hand",
+			func(ctx context.Context, r request) (*RunView, error) {
+				return viewed(s.Queue.Cancel(ctx, r.Param("run")))
+			}),
 		get("/status", "Status", "What is going on and what was archived", a.status),
 	}
 }
@@ -97,7 +114,8 @@ const mostActive = 20
 
 func (a *API) status(ctx context.Context, _ request) (*Status, error) {
 	s := a.service
-	out := &Status{Version: service.Version, Instance: s.Instance, Started: catalog.At(s.Started), Now: catalog.At(s.Now()), Active: []RunView{}, Recent: []RunView{}}
+	out := &Status{Version: service.Version, Instance: s.Instance, Started: catalog.At(s.Started),
+		Now: catalog.At(s.Now()), Active: []RunView{}, Recent: []RunView{}}
 	totals, err := s.Catalog.Totals(ctx)
 	if err != nil {
 		return nil, err

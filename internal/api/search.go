@@ -18,13 +18,16 @@ const foundRows, mostFoundRows = 100, 10_000
 
 // searchRoutes are the routes of searching.
 func (a *API) searchRoutes() []route {
-	rows := route{method: http.MethodPost, path: "/search/rows", name: "SearchRows", summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON",
-		query: []string{"format"}, in: search.SearchRequest{}, raw: a.searchRows}
+	rows := route{method: http.MethodPost, path: "/search/rows", name: "SearchRows",
+		summary: "Search archived rows: all of them as a stream, as CSV or newline-delimited JSON",
+		query:   []string{"format"}, in: search.SearchRequest{}, raw: a.searchRows}
 	return []route{
-		take("POST", "/search", "Search", "Search archived rows: the first of them, 100 where no limit is given", a.search),
-		take("POST", "/search/summary", "Summarise", "Count and sum up archived rows, by groups", func(ctx context.Context, _ request, q search.SummaryRequest) (*search.Summary, error) {
-			return a.service.Engine.Search.Summarise(ctx, q)
-		}),
+		take("POST", "/search", "Search", "Search archived rows: the first of them, 100 where no limit is given",
+			a.search),
+		take("POST", "/search/summary", "Summarise", "Count and sum up archived rows, by groups",
+			func(ctx context.Context, _ request, q search.SummaryRequest) (*search.Summary, error) {
+				return a.service.Engine.Search.Summarise(ctx, q)
+			}),
 		rows,
 	}
 }
@@ -73,7 +76,8 @@ const (
 	TrailerRows       = "Ambercellar-Rows"       // that it has
 	TrailerBytes      = "Ambercellar-Bytes"      // likewise
 	TrailerIncomplete = "Ambercellar-Incomplete" // why these are not all rows that were asked for; missing: they are
-	TrailerNote       = "Ambercellar-Note"       // of columns that some segments do not have; missing: they all have them
+	// of columns that some segments do not have; missing: they all have them
+	TrailerNote = "Ambercellar-Note"
 )
 
 func (a *API) searchRows(c *gin.Context) {

@@ -15,9 +15,13 @@ import (
 // sessionRoutes are the routes of signing in and out, and the document of all routes.
 func (a *API) sessionRoutes() []route {
 	return []route{
-		file("/openapi.json", "OpenAPI", "This document", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }).free(),
+		file("/openapi.json", "OpenAPI", "This document",
+			func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }).free(),
 		take("POST", "/session", "SignIn", "Sign in to the console with a token", a.signIn).free(),
-		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session, error) { return Session{r.actor()}, nil }),
+		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session,
+			error) {
+			return Session{r.actor()}, nil
+		}),
 		act("DELETE", "/session", "SignOut", "Sign out", a.signOut),
 	}
 }
@@ -31,7 +35,8 @@ func (a *API) authenticated(c *gin.Context) {
 		if good, err := a.service.Access.CheckToken(c.Request.Context(), bearer); err != nil {
 			fail(c, err)
 		} else if !good {
-			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token; `ambercellar serve -new-token` makes a new one"))
+			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong",
+				"this is not the administrator's token; `ambercellar serve -new-token` makes a new one"))
 		}
 		return
 	}
@@ -46,7 +51,8 @@ func (a *API) authenticated(c *gin.Context) {
 			return
 		}
 	}
-	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in", "send the administrator's token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
+	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
+		"send the administrator's token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
 }
 
 func sameSite(r *http.Request) bool {
@@ -65,19 +71,23 @@ func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error)
 	if !good {
 		if wait := a.tries.failed(c.RemoteIP(), time.Now()); wait > 0 {
 			c.Header("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
-			p := problem(http.StatusTooManyRequests, "token", "Too many wrong tokens", fmt.Sprintf("%d wrong tokens came from %s", mostTries, c.RemoteIP()))
-			p.Field, p.Remedy = "token", fmt.Sprintf("wait for %s; the right token is taken at any time", wait.Round(time.Second))
+			p := problem(http.StatusTooManyRequests, "token", "Too many wrong tokens",
+				fmt.Sprintf("%d wrong tokens came from %s", mostTries, c.RemoteIP()))
+			p.Field, p.Remedy = "token", fmt.Sprintf("wait for %s; the right token is taken at any time",
+				wait.Round(time.Second))
 			return nil, p
 		}
 		p := problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token")
-		p.Field, p.Remedy = "token", "it was written into a file of the data directory when the service first started; `ambercellar serve -new-token` makes a new one"
+		p.Field, p.Remedy = "token", "it was written into a file of the data directory when the service first "+
+			"started; `ambercellar serve -new-token` makes a new one"
 		return nil, p
 	}
 	secret, expires, err := a.service.Access.BeginSession(ctx)
 	if err != nil {
 		return nil, err
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: overTLS(c.Request)})
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: overTLS(c.Request)})
 	return &Session{actor}, nil
 }
 
@@ -87,6 +97,7 @@ func (a *API) signOut(ctx context.Context, c request) (none, error) {
 			return none{}, err
 		}
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode})
 	return none{}, nil
 }

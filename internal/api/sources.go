@@ -17,65 +17,81 @@ func (a *API) sourceRoutes() []route {
 		whole("/sources", "Sources", "All sources", func(ctx context.Context, _ request) ([]source.Config, error) {
 			return s.Catalog.Sources(ctx)
 		}),
-		take("POST", "/sources", "AddSource", "Add a source", func(ctx context.Context, r request, in NewSource) (*source.Report, error) {
-			return s.Places.AddSource(ctx, r.actor(), source.Config(in))
-		}).created(),
-		get("/sources/{source}/check", "CheckSource", "Connect to a source and report rights and obstacles", func(ctx context.Context, r request) (*source.Report, error) {
-			src, err := s.Source(ctx, r.Param("source"))
-			if err != nil {
-				return nil, err
-			}
-			return src.Check(ctx)
-		}),
-		get("/sources/{source}/guard", "Guard", "The guard rails of a source", func(ctx context.Context, r request) (catalog.Guard, error) {
-			if _, err := s.Catalog.Source(ctx, r.Param("source")); err != nil {
-				return catalog.Guard{}, err
-			}
-			return s.Catalog.Guard(ctx, r.Param("source"))
-		}),
-		take("PUT", "/sources/{source}/guard", "SetGuard", "Set the guard rails of a source", func(ctx context.Context, r request, in catalog.Guard) (catalog.Guard, error) {
-			return in, s.Places.SetGuard(ctx, r.actor(), r.Param("source"), in)
-		}),
-		whole("/sources/{source}/tables", "Tables", "The tables of a source", func(ctx context.Context, r request) ([]shape.Table, error) {
-			src, err := s.Source(ctx, r.Param("source"))
-			if err != nil {
-				return nil, err
-			}
-			list, err := src.Tables(ctx)
-			for i := range list {
-				tidy(&list[i])
-			}
-			return list, err
-		}),
-		get("/sources/{source}/tables/{table}", "Table", "One table", func(ctx context.Context, r request) (*shape.Table, error) {
-			src, err := s.Source(ctx, r.Param("source"))
-			if err != nil {
-				return nil, err
-			}
-			t, err := src.Table(ctx, r.Param("table"))
-			if err != nil {
-				return nil, err
-			}
-			return tidy(t), nil
-		}),
-		get("/sources/{source}/tables/{table}/reconciliation", "Reconcile", "What source, stores and catalog tell of a table, side by side", func(ctx context.Context, r request) (*reconcile.Reconciliation, error) {
-			return s.Engine.Reconcile.Reconcile(ctx, r.Param("source"), r.Param("table"))
-		}),
-		take("POST", "/sources/{source}/tables/{table}/reconciliation", "Settle", "Make them agree again", func(ctx context.Context, r request, in NewSettling) (*reconcile.Reconciliation, error) {
-			return s.Lineages.Settle(ctx, r.actor(), r.Param("source"), r.Param("table"), in.Reason)
-		}),
-		take("POST", "/sources/{source}/tables/{table}/partitions", "MakePartitions", "Make the next partitions of a table, or see how", func(ctx context.Context, r request, in NewPartitions) (*plan.PartitionsAhead, error) {
-			return s.Engine.Plans.MakeAhead(ctx, r.actor(), r.Param("source"), r.Param("table"), in.Ahead, in.Try)
-		}),
-		whole("/sources/{source}/tables/{table}/names", "ColumnNames", "The names that a table's columns have had, as they were told or as the database knows them", func(ctx context.Context, r request) ([]catalog.FormerName, error) {
-			return s.Engine.Search.ColumnNames(ctx, r.Param("source"), r.Param("table"))
-		}),
-		take("POST", "/sources/{source}/tables/{table}/names", "TellName", "Tell what a column was called before", func(ctx context.Context, r request, in NewName) (Items[catalog.FormerName], error) {
-			return all(s.Engine.Search.TellName(ctx, r.actor(), in.of(r)))
-		}),
-		take("POST", "/sources/{source}/tables/{table}/names/forget", "ForgetName", "Take back what was told of a column's name", func(ctx context.Context, r request, in NewName) (Items[catalog.FormerName], error) {
-			return all(s.Engine.Search.ForgetName(ctx, r.actor(), in.of(r)))
-		}),
+		take("POST", "/sources", "AddSource", "Add a source",
+			func(ctx context.Context, r request, in NewSource) (*source.Report, error) {
+				return s.Places.AddSource(ctx, r.actor(), source.Config(in))
+			}).created(),
+		get("/sources/{source}/check", "CheckSource", "Connect to a source and report rights and obstacles",
+			func(ctx context.Context, r request) (*source.Report, error) {
+				src, err := s.Source(ctx, r.Param("source"))
+				if err != nil {
+					return nil, err
+				}
+				return src.Check(ctx)
+			}),
+		get("/sources/{source}/guard", "Guard", "The guard rails of a source",
+			func(ctx context.Context, r request) (catalog.Guard, error) {
+				if _, err := s.Catalog.Source(ctx, r.Param("source")); err != nil {
+					return catalog.Guard{}, err
+				}
+				return s.Catalog.Guard(ctx, r.Param("source"))
+			}),
+		take("PUT", "/sources/{source}/guard", "SetGuard", "Set the guard rails of a source",
+			func(ctx context.Context, r request, in catalog.Guard) (catalog.Guard, error) {
+				return in, s.Places.SetGuard(ctx, r.actor(), r.Param("source"), in)
+			}),
+		whole("/sources/{source}/tables", "Tables", "The tables of a source",
+			func(ctx context.Context, r request) ([]shape.Table, error) {
+				src, err := s.Source(ctx, r.Param("source"))
+				if err != nil {
+					return nil, err
+				}
+				list, err := src.Tables(ctx)
+				for i := range list {
+					tidy(&list[i])
+				}
+				return list, err
+			}),
+		get("/sources/{source}/tables/{table}", "Table", "One table",
+			func(ctx context.Context, r request) (*shape.Table, error) {
+				src, err := s.Source(ctx, r.Param("source"))
+				if err != nil {
+					return nil, err
+				}
+				t, err := src.Table(ctx, r.Param("table"))
+				if err != nil {
+					return nil, err
+				}
+				return tidy(t), nil
+			}),
+		get("/sources/{source}/tables/{table}/reconciliation", "Reconcile",
+			"What source, stores and catalog tell of a table, side by side",
+			func(ctx context.Context, r request) (*reconcile.Reconciliation, error) {
+				return s.Engine.Reconcile.Reconcile(ctx, r.Param("source"), r.Param("table"))
+			}),
+		take("POST", "/sources/{source}/tables/{table}/reconciliation", "Settle", "Make them agree again",
+			func(ctx context.Context, r request, in NewSettling) (*reconcile.Reconciliation, error) {
+				return s.Lineages.Settle(ctx, r.actor(), r.Param("source"), r.Param("table"), in.Reason)
+			}),
+		take("POST", "/sources/{source}/tables/{table}/partitions", "MakePartitions",
+			"Make the next partitions of a table, or see how",
+			func(ctx context.Context, r request, in NewPartitions) (*plan.PartitionsAhead, error) {
+				return s.Engine.Plans.MakeAhead(ctx, r.actor(), r.Param("source"), r.Param("table"), in.Ahead, in.Try)
+			}),
+		whole("/sources/{source}/tables/{table}/names", "ColumnNames",
+			"The names that a table's columns have had, as they were told or as the database knows them",
+			func(ctx context.Context, r request) ([]catalog.FormerName, error) {
+				return s.Engine.Search.ColumnNames(ctx, r.Param("source"), r.Param("table"))
+			}),
+		take("POST", "/sources/{source}/tables/{table}/names", "TellName", "Tell what a column was called before",
+			func(ctx context.Context, r request, in NewName) (Items[catalog.FormerName], error) {
+				return all(s.Engine.Search.TellName(ctx, r.actor(), in.of(r)))
+			}),
+		take("POST", "/sources/{source}/tables/{table}/names/forget", "ForgetName",
+			"Take back what was told of a column's name",
+			func(ctx context.Context, r request, in NewName) (Items[catalog.FormerName], error) {
+				return all(s.Engine.Search.ForgetName(ctx, r.actor(), in.of(r)))
+			}),
 	}
 }
 

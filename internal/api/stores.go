@@ -25,20 +25,27 @@ func (a *API) storeRoutes() []route {
 	return []route{
 		whole("/stores", "Stores", "All stores", a.stores),
 		take("POST", "/stores", "AddStore", "Add a store", a.addStore).created(),
-		take("PATCH", "/stores/{store}", "SetStore", "Change a store's second store, or how it is scrubbed", func(ctx context.Context, r request, in service.StoreChange) (*StoreKept, error) {
-			if err := s.Places.SetStore(ctx, r.actor(), r.Param("store"), in); err != nil {
-				return nil, err
-			}
-			return a.storeKept(ctx, r.Param("store"))
-		}),
-		act("POST", "/stores/{store}/check", "CheckStore", "Write to a store, read it back, list and remove it, and say what the place does with files on its own", a.checkStore),
-		take("POST", "/stores/{store}/sweep", "Sweep", "List what interrupted runs left behind in a store, and remove it where that is asked for", a.sweep),
-		act("POST", "/stores/{store}/reseal", "Reseal", "Seal every file of a store with the newest of its keys", func(ctx context.Context, r request) (*service.Resealed, error) {
-			return s.Places.Reseal(ctx, r.actor(), r.Param("store"))
-		}),
-		act("POST", "/stores/{store}/adopt", "Adopt", "Bring segments of a store into the catalog that it does not know, and find out anew where the rows of those lie that it knows", func(ctx context.Context, r request) (upkeep.Adopted, error) {
-			return s.Engine.Upkeep.Adopt(ctx, r.actor(), r.Param("store"))
-		}),
+		take("PATCH", "/stores/{store}", "SetStore", "Change a store's second store, or how it is scrubbed",
+			func(ctx context.Context, r request, in service.StoreChange) (*StoreKept, error) {
+				if err := s.Places.SetStore(ctx, r.actor(), r.Param("store"), in); err != nil {
+					return nil, err
+				}
+				return a.storeKept(ctx, r.Param("store"))
+			}),
+		act("POST", "/stores/{store}/check", "CheckStore",
+			"Write to a store, read it back, list and remove it, and say what the place does with files on its own",
+			a.checkStore),
+		take("POST", "/stores/{store}/sweep", "Sweep",
+			"List what interrupted runs left behind in a store, and remove it where that is asked for", a.sweep),
+		act("POST", "/stores/{store}/reseal", "Reseal", "Seal every file of a store with the newest of its keys",
+			func(ctx context.Context, r request) (*service.Resealed, error) {
+				return s.Places.Reseal(ctx, r.actor(), r.Param("store"))
+			}),
+		act("POST", "/stores/{store}/adopt", "Adopt",
+			"Bring segments of a store into the catalog that it does not know, and find out anew where the rows of "+
+				"those lie that it knows", func(ctx context.Context, r request) (upkeep.Adopted, error) {
+				return s.Engine.Upkeep.Adopt(ctx, r.actor(), r.Param("store"))
+			}),
 	}
 }
 
@@ -107,7 +114,8 @@ func (a *API) checkStore(ctx context.Context, r request) (out Items[store.Habit]
 		err = st.Check(ctx)
 	}
 	if err != nil {
-		return out, &refuse.Error{Message: err.Error(), Remedy: "mend that at the store; the service needs to write, read, list and remove there"}
+		return out, &refuse.Error{Message: err.Error(),
+			Remedy: "mend that at the store; the service needs to write, read, list and remove there"}
 	}
 	return all(st.Habits(ctx))
 }
@@ -120,7 +128,8 @@ func (a *API) sweep(ctx context.Context, r request, in NewSweep) (*sweep.Swept, 
 	if err != nil {
 		return nil, &refuse.Error{Field: "older", Message: err.Error()}
 	}
-	return a.service.Engine.Sweeps.Sweep(ctx, r.actor(), r.Param("store"), older.Before(a.service.Now(), time.UTC), in.Remove)
+	return a.service.Engine.Sweeps.Sweep(ctx, r.actor(), r.Param("store"), older.Before(a.service.Now(), time.UTC),
+		in.Remove)
 }
 
 // catalogRoutes are the routes of the service's own records.
@@ -128,15 +137,19 @@ func (a *API) catalogRoutes() []route {
 	s := a.service
 	return []route{
 		file("/catalog/backup", "BackupCatalog", "The catalog as it is at this moment, as an SQLite file", a.backup),
-		get("/catalog/keeps", "RecordKeeps", "How long records of the service's own are kept, by kind; empty: for good", func(ctx context.Context, _ request) (catalog.RecordKeeps, error) {
-			return s.Catalog.RecordKeeps(ctx)
-		}),
-		take("PATCH", "/catalog/keeps", "SetRecordKeeps", "Change how long records of the service's own are kept", func(ctx context.Context, r request, in catalog.RecordKeeps) (catalog.RecordKeeps, error) {
-			return s.Chores.SetRecordKeeps(ctx, r.actor(), in)
-		}),
-		paged("/audit", "AuditLog", "The newest lines of the audit log", func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Entry, error) {
-			return s.Catalog.AuditLog(ctx, p)
-		}),
+		get("/catalog/keeps", "RecordKeeps",
+			"How long records of the service's own are kept, by kind; empty: for good",
+			func(ctx context.Context, _ request) (catalog.RecordKeeps, error) {
+				return s.Catalog.RecordKeeps(ctx)
+			}),
+		take("PATCH", "/catalog/keeps", "SetRecordKeeps", "Change how long records of the service's own are kept",
+			func(ctx context.Context, r request, in catalog.RecordKeeps) (catalog.RecordKeeps, error) {
+				return s.Chores.SetRecordKeeps(ctx, r.actor(), in)
+			}),
+		paged("/audit", "AuditLog", "The newest lines of the audit log",
+			func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Entry, error) {
+				return s.Catalog.AuditLog(ctx, p)
+			}),
 	}
 }
 

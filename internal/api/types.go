@@ -49,7 +49,8 @@ type Found struct {
 	Searched search.Searched `json:"searched"`
 }
 
-// FoundRow is an archived row, with where it stands. A value that is NULL, or of a column that was not there yet, is null.
+// FoundRow is an archived row, with where it stands. A value that is NULL, or of a column that was not there yet, is
+// null.
 type FoundRow struct {
 	Segment string    `json:"segment"`
 	Ordinal int       `json:"ordinal"`
@@ -77,10 +78,12 @@ type NewStore struct {
 	Bucket *store.Bucket `json:"bucket,omitempty"` // of an object store
 	Second string        `json:"second,omitempty"` // the store for second copies
 
-	Seal   *store.Seal     `json:"seal,omitempty"`   // where the keys are with which its files are encrypted; left out: they are not
+	// where the keys are with which its files are encrypted; left out: they are not
+	Seal   *store.Seal     `json:"seal,omitempty"`
 	Tariff *catalog.Tariff `json:"tariff,omitempty"` // of a bucket whose files go cold
 
-	Existing bool `json:"existing,omitempty"` // the place comes from elsewhere: it is a store already, or holds segments
+	// the place comes from elsewhere: it is a store already, or holds segments
+	Existing bool `json:"existing,omitempty"`
 }
 
 // StoreView is a store with what lies in it and what is free.
@@ -159,7 +162,8 @@ type NewPlan struct {
 	Budget   string `json:"budget,omitempty"`   // for counting; an ISO 8601 duration
 	Confirm  bool   `json:"confirm,omitempty"`  // the table's changes since the rule was applied are meant
 	Override string `json:"override,omitempty"` // the reason for going beyond a guard rail
-	Ticket   string `json:"ticket,omitempty"`   // any text of the caller's, under which it can ask how far the counting is
+	// any text of the caller's, under which it can ask how far the counting is
+	Ticket string `json:"ticket,omitempty"`
 }
 
 // Counting is how far an exact plan is that is being made.

@@ -21,31 +21,47 @@ import (
 
 // columns has one of every kind, one that is called like the companion, and names that need care.
 func columns() []shape.Column {
-	return []shape.Column{{Name: "z", Kind: value.Int}, {Name: "a.b", Kind: value.Float64}, {Name: "_exact", Kind: value.Float32}, {Name: "ok", Kind: value.Bool}, {Name: "fare", Kind: value.Decimal, Precision: 9, Scale: 2},
-		{Name: "wide", Kind: value.Decimal, Precision: 18, Scale: 4}, {Name: "any", Kind: value.Decimal}, {Name: `say "hi"`, Kind: value.Text}, {Name: "raw", Kind: value.Bytes}, {Name: "day", Kind: value.Date}, {Name: "clock", Kind: value.Time},
+	return []shape.Column{{Name: "z", Kind: value.Int}, {Name: "a.b", Kind: value.Float64},
+		{Name: "_exact", Kind: value.Float32}, {Name: "ok", Kind: value.Bool},
+		{Name: "fare", Kind: value.Decimal, Precision: 9, Scale: 2},
+		{Name: "wide", Kind: value.Decimal, Precision: 18, Scale: 4}, {Name: "any", Kind: value.Decimal},
+		{Name: `say "hi"`, Kind: value.Text}, {Name: "raw", Kind: value.Bytes}, {Name: "day", Kind: value.Date},
+		{Name: "clock", Kind: value.Time},
 		{Name: "local", Kind: value.Timestamp}, {Name: "at", Kind: value.Instant}, {Name: "größe", Kind: value.UUID}}
 }
 
 // rows fit their columns first, then do not: other kinds, endless dates, text that is no text, NULLs.
 func rows() [][]value.Value {
 	usual := func(i int64) []value.Value {
-		return []value.Value{value.Of(i - 5), value.OfFloat(float64(i) / 3), value.OfFloat32(float32(i)), value.OfBool(i%2 == 0), {Kind: value.Decimal, N: -i * 105, Scale: 2}, {Kind: value.Decimal, N: i << 40, Scale: 4}, {Kind: value.Decimal, B: []byte(fmt.Sprint(i, ".50"))},
-			value.OfText(fmt.Sprint("row ", i)), value.OfBytes([]byte{byte(i)}), {Kind: value.Date, N: 19000 + i}, {Kind: value.Time, N: i * 1000}, {Kind: value.Timestamp, N: i * 1e9}, {Kind: value.Instant, N: -i * 1e9}, {Kind: value.UUID, B: bytes.Repeat([]byte{byte(i)}, 16)}}
+		return []value.Value{value.Of(i - 5), value.OfFloat(float64(i) / 3), value.OfFloat32(float32(i)),
+			value.OfBool(i%2 == 0), {Kind: value.Decimal, N: -i * 105, Scale: 2},
+			{Kind: value.Decimal, N: i << 40, Scale: 4}, {Kind: value.Decimal, B: []byte(fmt.Sprint(i, ".50"))},
+			value.OfText(fmt.Sprint("row ", i)), value.OfBytes([]byte{byte(i)}), {Kind: value.Date, N: 19000 + i},
+			{Kind: value.Time, N: i * 1000}, {Kind: value.Timestamp, N: i * 1e9}, {Kind: value.Instant, N: -i * 1e9},
+			{Kind: value.UUID, B: bytes.Repeat([]byte{byte(i)}, 16)}}
 	}
 	var out [][]value.Value
 	for i := range int64(3000) {
 		out = append(out, usual(i))
 	}
-	odd := []value.Value{value.OfText("not a number"), value.OfText("x"), value.Of(1), value.Of(2), {Kind: value.Decimal, B: []byte("NaN")}, {Kind: value.Decimal, N: 5, Scale: 1}, {Kind: value.Decimal, B: bytes.Repeat([]byte("9"), 1000)},
-		{Kind: value.Text, B: []byte{0xff}}, value.OfText("text in bytes"), {Kind: value.Date, N: value.Infinity}, {Kind: value.Time, N: 86_400_000_000}, {Kind: value.Timestamp, N: -1 << 62}, {Kind: value.Instant, N: value.NegInfinity}, {Kind: value.UUID, B: []byte("short")}}
-	edge := []value.Value{value.Of(math.MinInt64), value.OfFloat(math.NaN()), value.OfFloat32(float32(math.Copysign(0, -1))), {}, {Kind: value.Decimal, N: 999999999, Scale: 2}, {Kind: value.Decimal, N: -999999999999999999, Scale: 4}, {Kind: value.Decimal, B: []byte("0.00")},
-		value.OfText(""), value.OfBytes([]byte{}), {Kind: value.Date, N: firstDay}, {}, {Kind: value.Timestamp, N: behindMicro - 1}, {Kind: value.Instant, N: behindMicro}, {}}
+	odd := []value.Value{value.OfText("not a number"), value.OfText("x"), value.Of(1), value.Of(2),
+		{Kind: value.Decimal, B: []byte("NaN")}, {Kind: value.Decimal, N: 5, Scale: 1},
+		{Kind: value.Decimal, B: bytes.Repeat([]byte("9"), 1000)},
+		{Kind: value.Text, B: []byte{0xff}}, value.OfText("text in bytes"), {Kind: value.Date, N: value.Infinity},
+		{Kind: value.Time, N: 86_400_000_000}, {Kind: value.Timestamp, N: -1 << 62},
+		{Kind: value.Instant, N: value.NegInfinity}, {Kind: value.UUID, B: []byte("short")}}
+	edge := []value.Value{value.Of(math.MinInt64), value.OfFloat(math.NaN()),
+		value.OfFloat32(float32(math.Copysign(0, -1))), {}, {Kind: value.Decimal, N: 999999999, Scale: 2},
+		{Kind: value.Decimal, N: -999999999999999999, Scale: 4}, {Kind: value.Decimal, B: []byte("0.00")},
+		value.OfText(""), value.OfBytes([]byte{}), {Kind: value.Date, N: firstDay}, {},
+		{Kind: value.Timestamp, N: behindMicro - 1}, {Kind: value.Instant, N: behindMicro}, {}}
 	return append(out, odd, edge, make([]value.Value, len(odd)))
 }
 
 func write(t *testing.T, st store.Store, without ...int) (*Manifest, [][]value.Value) {
 	t.Helper()
-	m := &Manifest{Source: "harbour", Table: "scan/../..", Run: "r1", Number: 1, Columns: columns(), Key: []string{"z"}}
+	m := &Manifest{Source: "harbour", Table: "scan/../..", Run: "r1", Number: 1, Columns: columns(),
+		Key: []string{"z"}}
 	m.Name()
 	d, err := Create(t.Context(), st, m)
 	if err != nil {
@@ -90,7 +106,8 @@ func TestRowsComeBackBitByBit(t *testing.T) {
 		for i := range c.Rows() {
 			for j, v := range c.Row(i) {
 				if !bytes.Equal(v.AppendCanonical(nil), want[at][j].AppendCanonical(nil)) {
-					t.Fatalf("row %d, column %q: %s instead of %s", at, m.Columns[j].Name, v.Exact(), want[at][j].Exact())
+					t.Fatalf("row %d, column %q: %s instead of %s", at, m.Columns[j].Name, v.Exact(),
+						want[at][j].Exact())
 				}
 			}
 			at++
@@ -126,7 +143,8 @@ func TestAnyReaderOfParquetSeesTheTable(t *testing.T) {
 			t.Errorf("column %d is %q instead of %q: the table's order is lost", i, c[0], want)
 		}
 	}
-	for name, want := range map[string]string{"fare": "DECIMAL(9,2)", "at": "TIMESTAMP(isAdjustedToUTC=true,unit=MICROS)", "day": "DATE"} {
+	for name, want := range map[string]string{"fare": "DECIMAL(9,2)",
+		"at": "TIMESTAMP(isAdjustedToUTC=true,unit=MICROS)", "day": "DATE"} {
 		leaf, ok := p.Schema().Lookup(name)
 		if !ok || leaf.Node.Type().LogicalType().String() != want {
 			t.Errorf("column %s is a %v, want %s", name, leaf.Node.Type().LogicalType(), want)
@@ -167,7 +185,8 @@ func TestEveryFlippedByteIsFound(t *testing.T) {
 		}
 	}
 	for _, n := range []int{0, 4, len(good) / 2, len(good) - 1} {
-		if err := Read(bytes.NewReader(good[:n]), int64(n), m.Columns, m.Rows, func(*value.Chunk) error { return nil }); !errors.Is(err, ErrDamaged) {
+		if err := Read(bytes.NewReader(good[:n]), int64(n), m.Columns, m.Rows,
+			func(*value.Chunk) error { return nil }); !errors.Is(err, ErrDamaged) {
 			t.Errorf("cut to %d bytes: %v", n, err)
 		}
 	}
@@ -198,7 +217,8 @@ func TestASegmentExistsOnceItsManifestDoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	back, again, err := LoadManifest(t.Context(), st, m.Stem)
-	if err != nil || again != hash || back.Digest != m.Digest || back.Rows != m.Rows || back.Columns[4].Kind != value.Decimal {
+	if err != nil || again != hash || back.Digest != m.Digest || back.Rows != m.Rows ||
+		back.Columns[4].Kind != value.Decimal {
 		t.Errorf("the manifest came back as %+v with hash %s, %v", back, again, err)
 	}
 	if err := Discard(t.Context(), st, m); err == nil {
@@ -207,7 +227,8 @@ func TestASegmentExistsOnceItsManifestDoes(t *testing.T) {
 	if c, _, err := LoadClosing(t.Context(), st, m); c != nil || err != nil {
 		t.Errorf("an open segment has the closing record %+v, %v", c, err)
 	}
-	if _, err := WriteClosing(t.Context(), st, m, &Closing{Deleted: 3, Changed: []int{2}, Skipped: []int{1}, Closed: time.Now()}); err != nil {
+	if _, err := WriteClosing(t.Context(), st, m, &Closing{Deleted: 3, Changed: []int{2}, Skipped: []int{1},
+		Closed: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	if c, _, err := LoadClosing(t.Context(), st, m); err != nil || fmt.Sprint(c.LeftOut()) != "[1 2]" {
@@ -250,20 +271,21 @@ func TestAMistakeOfTheReaderIsNotDamage(t *testing.T) {
 	now, _, rows, _ := carriedRows(t)
 	st := directory(t)
 	m := writeCarried(t, st, now, rows)
-	caught := func(read func() error) (err error, mistake any) {
+	caught := func(read func() error) (mistake any, err error) {
 		defer func() { mistake = recover() }()
-		return read(), nil
+		return nil, read()
 	}
 	for name, read := range map[string]func() error{
 		"verify": func() error {
 			return Verify(t.Context(), st, m, func(*value.Chunk, []value.Digest) error { panic("a mistake") })
 		},
 		"scan": func() error {
-			_, err := Scan(t.Context(), st, m, Search{Columns: []int{0}, Absent: 1}, func(int, []value.Value) error { panic("a mistake") })
+			_, err := Scan(t.Context(), st, m, Search{Columns: []int{0}, Absent: 1},
+				func(int, []value.Value) error { panic("a mistake") })
 			return err
 		},
 	} {
-		if err, mistake := caught(read); mistake != "a mistake" {
+		if mistake, err := caught(read); mistake != "a mistake" {
 			t.Errorf("%s took a mistake for %v, %v", name, err, mistake)
 		}
 	}

@@ -12,7 +12,8 @@ import (
 )
 
 // WriteBeside stores the joined rows of a segment and notes in b what was written. feed hands the rows over.
-func WriteBeside(ctx context.Context, st store.Store, m *Manifest, b *Beside, feed func(write func(*value.Chunk) error) error) error {
+func WriteBeside(ctx context.Context, st store.Store, m *Manifest, b *Beside,
+	feed func(write func(*value.Chunk) error) error) error {
 	f, err := st.Create(ctx, m.BesideName(b.Join))
 	if err != nil {
 		return err
@@ -36,8 +37,8 @@ func WriteBeside(ctx context.Context, st store.Store, m *Manifest, b *Beside, fe
 	return f.Commit()
 }
 
-// VerifyBeside reads the files of joined rows back from their store: size, SHA-256, every row, and the digest of all. Rows
-// are handed on to sink, which may be nil.
+// VerifyBeside reads the files of joined rows back from their store: size, SHA-256, every row, and the digest of all.
+// Rows are handed on to sink, which may be nil.
 func VerifyBeside(ctx context.Context, st store.Store, m *Manifest, sink func(b *Beside, c *value.Chunk) error) error {
 	for i := range m.Beside {
 		if err := verifyBeside(ctx, st, m, &m.Beside[i], sink); err != nil {
@@ -47,7 +48,8 @@ func VerifyBeside(ctx context.Context, st store.Store, m *Manifest, sink func(b 
 	return nil
 }
 
-func verifyBeside(ctx context.Context, st store.Store, m *Manifest, b *Beside, sink func(b *Beside, c *value.Chunk) error) error {
+func verifyBeside(ctx context.Context, st store.Store, m *Manifest, b *Beside,
+	sink func(b *Beside, c *value.Chunk) error) error {
 	f, err := st.Open(ctx, m.BesideName(b.Join))
 	if err != nil {
 		return err
@@ -58,7 +60,8 @@ func verifyBeside(ctx context.Context, st store.Store, m *Manifest, b *Beside, s
 		return err
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); f.Size() != b.FileBytes || got != b.SHA256 {
-		return fmt.Errorf("%w: it has %d bytes with the SHA-256 %s instead of %d with %s", ErrDamaged, f.Size(), got, b.FileBytes, b.SHA256)
+		return fmt.Errorf("%w: it has %d bytes with the SHA-256 %s instead of %d with %s", ErrDamaged, f.Size(), got,
+			b.FileBytes, b.SHA256)
 	}
 	var set value.Set
 	var hasher value.Hasher

@@ -16,18 +16,20 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// KeyFilter is a Bloom filter of the keys of a segment: it says of a key that the segment does not have it, and is wrong about
-// some that it does not have. It has the form of Parquet's split block Bloom filters, over the XXH64 of the keys' canonical bytes.
+// KeyFilter is a Bloom filter of the keys of a segment: it says of a key that the segment does not have it, and is
+// wrong about some that it does not have. It has the form of Parquet's split block Bloom filters, over the XXH64 of
+// the keys' canonical bytes.
 type KeyFilter struct {
 	Columns []string `json:"columns"` // of the key, in its order
 	Blocks  string   `json:"blocks"`  // base64
 }
 
-// bitsOfKey is how many bits a key takes in the filter: of a hundred keys that a segment does not have, it is wrong about one.
+// bitsOfKey is how many bits a key takes in the filter: of a hundred keys that a segment does not have, it is wrong
+// about one.
 const bitsOfKey = 10
 
-// keyed says whether a filter of the keys pays: where the key is one whole number and few are missing between the least and the
-// greatest, those tell as much.
+// keyed says whether a filter of the keys pays: where the key is one whole number and few are missing between the
+// least and the greatest, those tell as much.
 func keyed(m *Manifest, b *Bounds) bool {
 	if len(m.Key) == 0 || m.Rows == 0 {
 		return false
@@ -125,7 +127,8 @@ func (k *KeyFilter) Open() (*Keys, error) {
 	return &Keys{columns: k.Columns, filter: f}, nil
 }
 
-// NamesKey says whether a filter says of every column of the key which values it can have, so that a filter of keys can be asked.
+// NamesKey says whether a filter says of every column of the key which values it can have, so that a filter of keys
+// can be asked.
 func (m *Manifest) NamesKey(f *filter.Filter) bool {
 	for _, k := range m.Key {
 		at := slices.IndexFunc(m.Columns, isNamed(k))
@@ -142,8 +145,8 @@ func (m *Manifest) NamesKey(f *filter.Filter) bool {
 // mostKeys is of how many keys a filter is asked for one search.
 const mostKeys = 1000
 
-// Possibly says whether the segment may have a row for which a filter is true, by the keys that the filter names; true where it
-// does not name all columns of the key.
+// Possibly says whether the segment may have a row for which a filter is true, by the keys that the filter names; true
+// where it does not name all columns of the key.
 func (k *Keys) Possibly(m *Manifest, f *filter.Filter) bool {
 	if k == nil || f == nil {
 		return true
@@ -260,7 +263,8 @@ func (d *Description) Into(r *Range) {
 	}
 }
 
-// Bounds are what the side file tells of a segment's values, without its file of rows being read: as those of one row group.
+// Bounds are what the side file tells of a segment's values, without its file of rows being read: as those of one row
+// group.
 func (r *Range) Bounds(m *Manifest) (*Bounds, error) {
 	g := groupBounds{rows: m.Rows, columns: make([]filter.Bound, len(m.Columns))}
 	for i, c := range m.Columns {

@@ -14,7 +14,9 @@ import (
 func keyedSegment(t *testing.T, rows int, key []string, number func(int) int64) (*Manifest, *Range) {
 	t.Helper()
 	st := directory(t)
-	m := &Manifest{Source: "harbour", Table: "scan", Run: "r1", Number: 1, Columns: []shape.Column{{Name: "device", Kind: value.UUID, Type: "uuid"}, {Name: "id", Kind: value.Int, Type: "bigint"}, {Name: "gate", Kind: value.Text, Type: "text"}}, Key: key}
+	m := &Manifest{Source: "harbour", Table: "scan", Run: "r1", Number: 1,
+		Columns: []shape.Column{{Name: "device", Kind: value.UUID, Type: "uuid"},
+			{Name: "id", Kind: value.Int, Type: "bigint"}, {Name: "gate", Kind: value.Text, Type: "text"}}, Key: key}
 	m.Name()
 	d, err := Create(t.Context(), st, m)
 	if err != nil {
@@ -23,7 +25,8 @@ func keyedSegment(t *testing.T, rows int, key []string, number func(int) int64) 
 	chunk := &value.Chunk{Width: 3}
 	var hasher value.Hasher
 	for i := range rows {
-		chunk.Values = append(chunk.Values, value.Value{Kind: value.UUID, B: []byte(fmt.Sprintf("device-%09d", i*2))}, value.Of(number(i)), value.OfText(fmt.Sprint("gate ", i%7)))
+		chunk.Values = append(chunk.Values, value.Value{Kind: value.UUID, B: []byte(fmt.Sprintf("device-%09d", i*2))},
+			value.Of(number(i)), value.OfText(fmt.Sprint("gate ", i%7)))
 		m.Digest.Add(hasher.Row(chunk.Row(i)))
 	}
 	if err := d.Write(chunk); err != nil {
@@ -36,7 +39,10 @@ func keyedSegment(t *testing.T, rows int, key []string, number func(int) int64) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := Verify(t.Context(), st, m, func(c *value.Chunk, _ []value.Digest) error { description.Rows(c); return nil }); err != nil {
+	if err := Verify(t.Context(), st, m, func(c *value.Chunk, _ []value.Digest) error {
+		description.Rows(c)
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	r := &Range{}
@@ -60,8 +66,8 @@ func bound(t testing.TB, m *Manifest, text string) *filter.Filter {
 	return f
 }
 
-// TestAFilterOfKeysNeverDeniesAKey: of keys that a segment has it says so of every one, of others it is wrong about few, and of conditions
-// that do not name the whole key it says nothing.
+// TestAFilterOfKeysNeverDeniesAKey: of keys that a segment has it says so of every one, of others it is wrong about
+// few, and of conditions that do not name the whole key it says nothing.
 func TestAFilterOfKeysNeverDeniesAKey(t *testing.T) {
 	const rows = 5000
 	m, r := keyedSegment(t, rows, []string{"device", "id"}, func(i int) int64 { return int64(i) * 1000 })
@@ -86,8 +92,10 @@ func TestAFilterOfKeysNeverDeniesAKey(t *testing.T) {
 		t.Errorf("it is wrong about %d of %d keys that are not there", wrong, rows)
 	}
 	for text, want := range map[string]bool{
-		"id = 5": true, "device = '" + device(1) + "'": true, "id > 5 AND device = '" + device(1) + "'": true, "NOT (id = 5 AND device = '" + device(1) + "')": true,
-		"id = 5 AND device = '" + device(1) + "' AND gate = 'gate 1'": false, "id IN (5, 6) AND device IN ('" + device(1) + "', '" + device(3) + "')": false,
+		"id = 5": true, "device = '" + device(1) + "'": true, "id > 5 AND device = '" + device(1) + "'": true,
+		"NOT (id = 5 AND device = '" + device(1) + "')":               true,
+		"id = 5 AND device = '" + device(1) + "' AND gate = 'gate 1'": false, "id IN (5, 6) AND device IN ('" +
+			device(1) + "', '" + device(3) + "')": false,
 		"id IN (5, 2000) AND device IN ('" + device(1) + "', '" + device(4) + "')": true,
 		"id = 5 AND device = '" + device(1) + "' OR gate = 'gate 1'":               true,
 		"(id = 5 OR id = 7) AND device = '" + device(1) + "'":                      false,
@@ -100,25 +108,31 @@ func TestAFilterOfKeysNeverDeniesAKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for text, want := range map[string]bool{"id = 4999000": true, "id > 4999000": false, "id < 0": false, "gate = 'gate 3'": true, "gate > 'gate 6'": false, "gate IS NULL": true} {
+	for text, want := range map[string]bool{"id = 4999000": true, "id > 4999000": false, "id < 0": false,
+		"gate = 'gate 3'": true, "gate > 'gate 6'": false, "gate IS NULL": true} {
 		if got := b.Possibly(bound(t, m, text)); got != want {
 			t.Errorf("by bounds, %s: %v", text, got)
 		}
 	}
 	// Where a number alone is the key and few are missing, its range tells as much.
-	if m, r := keyedSegment(t, 1000, []string{"id"}, func(i int) int64 { return int64(i) * 3 }); m.KeyFilter || r.Keys != nil {
+	if m, r := keyedSegment(t, 1000, []string{"id"}, func(i int) int64 { return int64(i) * 3 }); m.KeyFilter ||
+		r.Keys != nil {
 		t.Error("a dense key has a filter")
 	}
-	if m, r := keyedSegment(t, 1000, []string{"id"}, func(i int) int64 { return int64(i) * 300 }); !m.KeyFilter || r.Keys == nil {
+	if m, r := keyedSegment(t, 1000, []string{"id"}, func(i int) int64 { return int64(i) * 300 }); !m.KeyFilter ||
+		r.Keys == nil {
 		t.Error("a sparse key has none")
 	}
 }
 
 // FuzzSideFile: whatever stands in a side file, reading it ends without a panic, and what cannot be read is damage.
 func FuzzSideFile(f *testing.F) {
-	f.Add([]byte(`{"columns": {"id": ["int:1", "int:9"], "gate": ["text:a", "int:3"]}, "keys": {"columns": ["device", "id"], "blocks": "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA="}}`))
+	f.Add([]byte(`{"columns": {"id": ["int:1", "int:9"], "gate": ["text:a", "int:3"]}, "keys": {"columns": ` +
+		`["device", "id"], "blocks": "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA="}}`))
 	f.Add([]byte(`{"columns": {"id": ["null:", "decimal:NaN"]}, "keys": {"columns": [], "blocks": "!"}}`))
-	m := &Manifest{Columns: []shape.Column{{Name: "device", Kind: value.UUID, Type: "uuid"}, {Name: "id", Kind: value.Int, Type: "bigint"}, {Name: "gate", Kind: value.Text, Type: "text"}}, Key: []string{"device", "id"}, Written: Written{Rows: 5}}
+	m := &Manifest{Columns: []shape.Column{{Name: "device", Kind: value.UUID, Type: "uuid"},
+		{Name: "id", Kind: value.Int, Type: "bigint"}, {Name: "gate", Kind: value.Text, Type: "text"}},
+		Key: []string{"device", "id"}, Written: Written{Rows: 5}}
 	condition := bound(f, m, "id = 5 AND device = '00000000000000000000000000000000' AND gate BETWEEN 'a' AND 'c'")
 	f.Fuzz(func(t *testing.T, text []byte) {
 		r := &Range{}

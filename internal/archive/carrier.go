@@ -16,19 +16,23 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// A carrier is how a column's values lie in a file where that is not by their kind alone: from the second format of segments on, a type that
-// Parquet has a form for is carried in that form. Files of the first format have text, bytes or signed numbers there; what is read tells which.
+// A carrier is how a column's values lie in a file where that is not by their kind alone: from the second format of
+// segments on, a type that Parquet has a form for is carried in that form. Files of the first format have text, bytes
+// or signed numbers there; what is read tells which.
 type carrier uint8
 
 const (
-	byKind   carrier = iota
-	wide             // decimals of 19 to 38 digits: DECIMAL, 16 bytes, big-endian in two's complement (Parquet format, LogicalTypes)
-	unsigned         // whole numbers without sign of 64 bits: UINT_64
-	uuidText         // a UUID that the database tells as text: UUID
-	timeText         // a time that the database tells as text, within a day: TIME in microseconds
-	jsonText         // JSON
-	oneBit           // a bit: BOOLEAN
-	plainWKB         // a geometry: its well-known binary form (OGC 06-103r4); the number of its reference system stands apart, in the companion
+	byKind carrier = iota
+	// decimals of 19 to 38 digits: DECIMAL, 16 bytes, big-endian in two's complement (Parquet format, LogicalTypes)
+	wide
+	unsigned // whole numbers without sign of 64 bits: UINT_64
+	uuidText // a UUID that the database tells as text: UUID
+	timeText // a time that the database tells as text, within a day: TIME in microseconds
+	jsonText // JSON
+	oneBit   // a bit: BOOLEAN
+	// a geometry: its well-known binary form (OGC 06-103r4); the number of its reference system stands apart, in the
+	// companion
+	plainWKB
 )
 
 const wideBytes = 16
@@ -55,9 +59,10 @@ func carrierOf(c *shape.Column) carrier {
 	return byKind
 }
 
-// geometries are the types whose values MariaDB and MySQL tell as the number of a reference system (SRID), 4 bytes, the least first, and then
-// the well-known binary form.
-var geometries = []string{"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection"}
+// geometries are the types whose values MariaDB and MySQL tell as the number of a reference system (SRID), 4 bytes,
+// the least first, and then the well-known binary form.
+var geometries = []string{"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring",
+	"multipolygon", "geometrycollection"}
 
 const sridBytes = 4
 
@@ -65,7 +70,8 @@ func isGeometry(c *shape.Column) bool {
 	return c.Kind == value.Bytes && slices.Contains(geometries, strings.ToLower(c.Type))
 }
 
-// Laid are columns as their values lie in the file: before the third format, geometries lay in the database's own form.
+// Laid are columns as their values lie in the file: before the third format, geometries lay in the database's own
+// form.
 func (w *Written) Laid(columns []shape.Column) []shape.Column {
 	if w.WKB || !slices.ContainsFunc(columns, func(c shape.Column) bool { return isGeometry(&c) }) {
 		return columns
@@ -79,8 +85,8 @@ func (w *Written) Laid(columns []shape.Column) []shape.Column {
 	return out
 }
 
-// wellKnown says whether a value is an SRID and something that begins as a well-known binary form does: the order of its bytes, and the number
-// of one of seven types.
+// wellKnown says whether a value is an SRID and something that begins as a well-known binary form does: the order of
+// its bytes, and the number of one of seven types.
 func wellKnown(b []byte) bool {
 	if len(b) < sridBytes+5 {
 		return false
@@ -95,7 +101,8 @@ func wellKnown(b []byte) bool {
 	return false
 }
 
-// apart is what stands in the companion beside a value that the column carries; empty: nothing. That is the SRID of a geometry, where it has one.
+// apart is what stands in the companion beside a value that the column carries; empty: nothing. That is the SRID of a
+// geometry, where it has one.
 func (k carrier) apart(v *value.Value) string {
 	if k != plainWKB || v.Kind != value.Bytes {
 		return ""
@@ -141,11 +148,12 @@ func carriers(columns []shape.Column) []carrier {
 	return out
 }
 
-// unordered says whether readers of others could be misled by the least and greatest values of a column, so that it gets none: the library
-// orders these as bytes.
+// unordered says whether readers of others could be misled by the least and greatest values of a column, so that it
+// gets none: the library orders these as bytes.
 func (k carrier) unordered() bool { return k == wide }
 
-// carry turns a value into the Parquet value that carries it exactly; false where there is none, and it goes to the companion.
+// carry turns a value into the Parquet value that carries it exactly; false where there is none, and it goes to the
+// companion.
 func (k carrier) carry(v *value.Value, c *shape.Column) (parquet.Value, bool) {
 	switch k {
 	case wide:
@@ -196,11 +204,13 @@ func (k carrier) uncarry(p parquet.Value, c *shape.Column) value.Value {
 		return value.Value{Kind: value.Decimal, B: strconv.AppendUint(nil, uint64(p.Int64()), 10)}
 	case k == uuidText && p.Kind() == parquet.FixedLenByteArray:
 		b := p.ByteArray()
-		return value.Value{Kind: value.Text, B: fmt.Appendf(nil, "%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])}
+		return value.Value{Kind: value.Text, B: fmt.Appendf(nil, "%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10],
+			b[10:])}
 	case k == timeText && p.Kind() == parquet.Int64:
 		return value.Value{Kind: value.Text, B: timeBytes(p.Int64(), fraction(c))}
 	case k == plainWKB:
-		return value.Value{Kind: value.Bytes, B: append(make([]byte, sridBytes, sridBytes+len(p.ByteArray())), p.ByteArray()...)}
+		return value.Value{Kind: value.Bytes, B: append(make([]byte, sridBytes, sridBytes+len(p.ByteArray())),
+			p.ByteArray()...)}
 	case k == oneBit && p.Kind() == parquet.Boolean:
 		if p.Boolean() {
 			return value.Value{Kind: value.Bytes, B: []byte{1}}

@@ -26,26 +26,48 @@ var carried = []struct {
 	fits, odd  []string     // as exact values
 	conditions []string
 }{
-	{shape.Column{Name: "wide", Type: "decimal(20,4)", Kind: value.Decimal, Precision: 20, Scale: 4}, shape.Column{Name: "wide", Kind: value.Decimal}, "decimal(20, 4)",
-		[]string{"decimal:0.0000", "decimal:-0.0001", "decimal:9999999999999999.9999", "decimal:-9999999999999999.9999", "decimal:1.5000", "decimal:-12.2500"},
-		[]string{"decimal:NaN", "decimal:1.5", "decimal:12345678901234567.0000", "text:1.5000", "int:1", "decimal:-0.0000", "decimal:01.0000"}, []string{"wide < 0", "wide = 1.5", "wide > 1e10"}},
-	{shape.Column{Name: "huge", Type: "numeric(38,0)", Kind: value.Decimal, Precision: 38}, shape.Column{Name: "huge", Kind: value.Decimal}, "decimal(38, 0)",
-		[]string{"decimal:99999999999999999999999999999999999999", "decimal:-99999999999999999999999999999999999999", "decimal:0", "decimal:-1"}, []string{"decimal:Infinity", "decimal:100000000000000000000000000000000000000"}, []string{"huge <= -1", "huge > 0"}},
-	{shape.Column{Name: "tall", Type: "bigint(20) unsigned", Kind: value.Int}, shape.Column{Name: "tall", Kind: value.Int}, "uint64",
-		[]string{"int:0", "int:9223372036854775807", "decimal:9223372036854775808", "decimal:18446744073709551615"}, []string{"int:-1", "decimal:5", "decimal:18446744073709551616"}, []string{"tall > 9223372036854775807", "tall = 18446744073709551615", "tall < 10"}},
-	{shape.Column{Name: "mark", Type: "uuid", Kind: value.Text, AsText: true}, shape.Column{Name: "mark", Kind: value.Text, AsText: true}, "uuid",
-		[]string{"text:00112233-4455-6677-8899-aabbccddeeff", "text:ffffffff-ffff-ffff-ffff-ffffffffffff"}, []string{"text:00112233-4455-6677-8899-AABBCCDDEEFF", "text:none"}, []string{"mark = '00112233-4455-6677-8899-aabbccddeeff'", "mark > 'a'"}},
-	{shape.Column{Name: "clock", Type: "time(3)", Kind: value.Text, AsText: true}, shape.Column{Name: "clock", Kind: value.Text, AsText: true}, "time64[us]",
-		[]string{"text:00:00:00.000", "text:23:59:59.999", "text:12:34:56.789"}, []string{"text:-00:00:01.000", "text:24:00:00.000", "text:838:59:59.000", "text:12:34:56", "text:12:34:56.78x"}, []string{"clock >= '12:34:56.789'", "clock < '0'"}},
-	{shape.Column{Name: "hour", Type: "time", Kind: value.Text, AsText: true}, shape.Column{Name: "hour", Kind: value.Text, AsText: true}, "time64[us]",
-		[]string{"text:00:00:00", "text:23:59:59"}, []string{"text:-838:59:59", "text:12:60:00"}, []string{"hour > '1'"}},
-	{shape.Column{Name: "doc", Type: "json", Kind: value.Text, AsText: true}, shape.Column{Name: "doc", Kind: value.Text, AsText: true}, "binary",
+	{shape.Column{Name: "wide", Type: "decimal(20,4)", Kind: value.Decimal, Precision: 20, Scale: 4},
+		shape.Column{Name: "wide", Kind: value.Decimal}, "decimal(20, 4)",
+		[]string{"decimal:0.0000", "decimal:-0.0001", "decimal:9999999999999999.9999",
+			"decimal:-9999999999999999.9999", "decimal:1.5000", "decimal:-12.2500"},
+		[]string{"decimal:NaN", "decimal:1.5", "decimal:12345678901234567.0000", "text:1.5000", "int:1",
+			"decimal:-0.0000", "decimal:01.0000"}, []string{"wide < 0", "wide = 1.5", "wide > 1e10"}},
+	{shape.Column{Name: "huge", Type: "numeric(38,0)", Kind: value.Decimal, Precision: 38},
+		shape.Column{Name: "huge", Kind: value.Decimal}, "decimal(38, 0)",
+		[]string{"decimal:99999999999999999999999999999999999999", "decimal:-99999999999999999999999999999999999999",
+			"decimal:0", "decimal:-1"}, []string{"decimal:Infinity",
+			"decimal:100000000000000000000000000000000000000"}, []string{"huge <= -1", "huge > 0"}},
+	{shape.Column{Name: "tall", Type: "bigint(20) unsigned", Kind: value.Int},
+		shape.Column{Name: "tall", Kind: value.Int}, "uint64",
+		[]string{"int:0", "int:9223372036854775807", "decimal:9223372036854775808", "decimal:18446744073709551615"},
+		[]string{"int:-1", "decimal:5", "decimal:18446744073709551616"},
+		[]string{"tall > 9223372036854775807", "tall = 18446744073709551615", "tall < 10"}},
+	{shape.Column{Name: "mark", Type: "uuid", Kind: value.Text, AsText: true},
+		shape.Column{Name: "mark", Kind: value.Text, AsText: true}, "uuid",
+		[]string{"text:00112233-4455-6677-8899-aabbccddeeff", "text:ffffffff-ffff-ffff-ffff-ffffffffffff"},
+		[]string{"text:00112233-4455-6677-8899-AABBCCDDEEFF", "text:none"},
+		[]string{"mark = '00112233-4455-6677-8899-aabbccddeeff'", "mark > 'a'"}},
+	{shape.Column{Name: "clock", Type: "time(3)", Kind: value.Text, AsText: true},
+		shape.Column{Name: "clock", Kind: value.Text, AsText: true}, "time64[us]",
+		[]string{"text:00:00:00.000", "text:23:59:59.999", "text:12:34:56.789"},
+		[]string{"text:-00:00:01.000", "text:24:00:00.000", "text:838:59:59.000", "text:12:34:56",
+			"text:12:34:56.78x"}, []string{"clock >= '12:34:56.789'", "clock < '0'"}},
+	{shape.Column{Name: "hour", Type: "time", Kind: value.Text, AsText: true},
+		shape.Column{Name: "hour", Kind: value.Text, AsText: true}, "time64[us]",
+		[]string{"text:00:00:00", "text:23:59:59"}, []string{"text:-838:59:59", "text:12:60:00"},
+		[]string{"hour > '1'"}},
+	{shape.Column{Name: "doc", Type: "json", Kind: value.Text, AsText: true},
+		shape.Column{Name: "doc", Kind: value.Text, AsText: true}, "binary",
 		[]string{`text:{"b" : 1,  "a":[1.50, null]}`, "text:null"}, []string{"texthex:ff"}, []string{"doc = 'null'"}},
-	{shape.Column{Name: "flag", Type: "bit(1)", Kind: value.Bytes}, shape.Column{Name: "flag", Kind: value.Bytes}, "bool",
+	{shape.Column{Name: "flag", Type: "bit(1)", Kind: value.Bytes}, shape.Column{Name: "flag", Kind: value.Bytes},
+		"bool",
 		[]string{"bytes:00", "bytes:01"}, []string{"bytes:02", "bytes:0001"}, []string{"flag IS NOT NULL"}},
-	{shape.Column{Name: "berth", Type: "point", Kind: value.Bytes}, shape.Column{Name: "berth", Kind: value.Bytes}, "binary",
-		[]string{"bytes:000000000101000000000000000000f03f0000000000000040", "bytes:0000000000000000013ff00000000000004000000000000000"},
-		[]string{"bytes:e61000000101000000000000000000f03f0000000000000040", "bytes:ffffffff0107000000", "bytes:0000000002", "bytes:000000000108000000", "bytes:", "int:7"}, []string{"berth IS NOT NULL"}},
+	{shape.Column{Name: "berth", Type: "point", Kind: value.Bytes}, shape.Column{Name: "berth", Kind: value.Bytes},
+		"binary",
+		[]string{"bytes:000000000101000000000000000000f03f0000000000000040",
+			"bytes:0000000000000000013ff00000000000004000000000000000"},
+		[]string{"bytes:e61000000101000000000000000000f03f0000000000000040", "bytes:ffffffff0107000000",
+			"bytes:0000000002", "bytes:000000000108000000", "bytes:", "int:7"}, []string{"berth IS NOT NULL"}},
 }
 
 func carriedRows(t *testing.T) (now, was []shape.Column, rows [][]value.Value, odd int64) {
@@ -98,8 +120,8 @@ func writeCarried(t *testing.T, st store.Store, columns []shape.Column, rows [][
 	return m
 }
 
-// What has a type of its own in Parquet is carried in it, and comes back bit by bit; what the type cannot hold stands in the companion. Files of
-// the first format are read as before.
+// What has a type of its own in Parquet is carried in it, and comes back bit by bit; what the type cannot hold stands
+// in the companion. Files of the first format are read as before.
 func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 	now, was, rows, odd := carriedRows(t)
 	root := t.TempDir()
@@ -122,7 +144,8 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 			for i := range c.Rows() {
 				for j, v := range c.Row(i) {
 					if !bytes.Equal(v.AppendCanonical(nil), rows[at][j].AppendCanonical(nil)) {
-						t.Fatalf("%s: row %d, column %q: %s instead of %s", what, at, now[j].Name, v.Exact(), rows[at][j].Exact())
+						t.Fatalf("%s: row %d, column %q: %s instead of %s", what, at, now[j].Name, v.Exact(),
+							rows[at][j].Exact())
 					}
 				}
 				at++
@@ -161,7 +184,8 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 				m  *Manifest
 			}{"now": {st, m}, "first": {old, first}} {
 				found := 0
-				if _, err := Scan(t.Context(), x.st, x.m, Search{Filter: f, Columns: []int{0}, Absent: 1}, func(int, []value.Value) error { found++; return nil }); err != nil || found != want {
+				if _, err := Scan(t.Context(), x.st, x.m, Search{Filter: f, Columns: []int{0}, Absent: 1},
+					func(int, []value.Value) error { found++; return nil }); err != nil || found != want {
 					t.Errorf("%s, %s: %d rows instead of %d, %v", text, what, found, want, err)
 				}
 			}
@@ -179,7 +203,10 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 				if d.IsNull(row) {
 					continue
 				}
-				if got, want := new(big.Int).Set(d.Value(row).BigInt()).String(), strings.ReplaceAll(rows[row][i].String(), ".", ""); strings.TrimLeft(strings.TrimPrefix(got, "-"), "0") != strings.TrimLeft(strings.TrimPrefix(want, "-"), "0") || strings.HasPrefix(got, "-") != strings.HasPrefix(want, "-") {
+				if got, want := new(big.Int).Set(d.Value(row).BigInt()).String(),
+					strings.ReplaceAll(rows[row][i].String(), ".", ""); strings.TrimLeft(strings.TrimPrefix(got, "-"),
+					"0") != strings.TrimLeft(strings.TrimPrefix(want, "-"), "0") ||
+					strings.HasPrefix(got, "-") != strings.HasPrefix(want, "-") {
 					t.Errorf("row %d, %s: another library reads %s, not %s", row, c.column.Name, got, want)
 				}
 			}
@@ -187,14 +214,16 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 		if b, ok := column.Data().Chunk(0).(*array.Binary); ok && c.column.Name == "berth" {
 			for row := range b.Len() {
 				if v := rows[row][i]; v.Kind == value.Bytes && wellKnown(v.B) && !bytes.Equal(b.Value(row), v.B[4:]) {
-					t.Errorf("row %d, %s: another library reads %x, not %s", row, c.column.Name, b.Value(row), v.Exact())
+					t.Errorf("row %d, %s: another library reads %x, not %s", row, c.column.Name, b.Value(row),
+						v.Exact())
 				}
 			}
 		}
 		if u, ok := column.Data().Chunk(0).(*array.Uint64); ok {
 			for row := range u.Len() {
 				if !u.IsNull(row) && fmt.Sprint(u.Value(row)) != rows[row][i].String() {
-					t.Errorf("row %d, %s: another library reads %d, not %s", row, c.column.Name, u.Value(row), rows[row][i])
+					t.Errorf("row %d, %s: another library reads %d, not %s", row, c.column.Name, u.Value(row),
+						rows[row][i])
 				}
 			}
 		}
@@ -204,7 +233,9 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 // What was archived in another form is not of the column's type any more, and stands in its column all the same.
 func TestMaskedColumnsAreCarriedAsTheyAre(t *testing.T) {
 	st := directory(t)
-	m := &Manifest{Source: "harbour", Table: "scan", Run: "r1", Number: 1, Columns: []shape.Column{{Name: "mark", Type: "uuid", Kind: value.Text, AsText: true}}, Masked: map[string]string{"mark": "hash"}}
+	m := &Manifest{Source: "harbour", Table: "scan", Run: "r1", Number: 1,
+		Columns: []shape.Column{{Name: "mark", Type: "uuid", Kind: value.Text, AsText: true}},
+		Masked:  map[string]string{"mark": "hash"}}
 	m.Name()
 	d, err := Create(t.Context(), st, m)
 	if err != nil {
@@ -233,7 +264,8 @@ func TestThePageTellsOfReferenceSystems(t *testing.T) {
 	}
 }
 
-// What stays of a segment that was written before geometries lay in their well-known binary form is written as it is done now, and says so.
+// What stays of a segment that was written before geometries lay in their well-known binary form is written as it is
+// done now, and says so.
 func TestWhatStaysOfAnOlderSegmentIsWrittenAsNow(t *testing.T) {
 	now, was, rows, _ := carriedRows(t)
 	st := directory(t)
@@ -251,7 +283,8 @@ func TestWhatStaysOfAnOlderSegmentIsWrittenAsNow(t *testing.T) {
 	}
 	s.Written, s.Digest = fresh.Written, m.Digest
 	stays := s.Manifest(m)
-	if err := Verify(t.Context(), st, stays, nil); err != nil || !stays.WKB || m.WKB || stays.Format != ManifestFormat || m.Format != readFormats[1] {
+	if err := Verify(t.Context(), st, stays, nil); err != nil || !stays.WKB || m.WKB ||
+		stays.Format != ManifestFormat || m.Format != readFormats[1] {
 		t.Errorf("%v; it is of format %s, with well-known forms %v", err, stays.Format, stays.WKB)
 	}
 }

@@ -7,8 +7,8 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// Coarse puts a value on a line, so that a greater value is never to the left of a lesser one; several values may fall on one place. Values of different kinds are on
-// different lines. False: values of the kind are on none.
+// Coarse puts a value on a line, so that a greater value is never to the left of a lesser one; several values may fall
+// on one place. Values of different kinds are on different lines. False: values of the kind are on none.
 func Coarse(v value.Value) (at float64, ok bool) {
 	switch v.Kind {
 	case value.Int:
@@ -26,7 +26,8 @@ func Coarse(v value.Value) (at float64, ok bool) {
 	return 0, false
 }
 
-// KeySpan is from where to where the values of the n-th column of the key lie, made coarse; false where that is not known.
+// KeySpan is from where to where the values of the n-th column of the key lie, made coarse; false where that is not
+// known.
 func (r *Range) KeySpan(m *Manifest, n int) (low, high float64, ok bool) {
 	if r == nil || n >= len(m.Key) {
 		return 0, 0, false
@@ -37,7 +38,8 @@ func (r *Range) KeySpan(m *Manifest, n int) (low, high float64, ok bool) {
 		return 0, 0, false
 	}
 	x := b.Column(at)
-	if sign, ordered := filter.Order(x.Least, x.Greatest); !x.Known || !ordered || sign > 0 || x.Least.Kind != m.Columns[at].Kind || x.Greatest.Kind != m.Columns[at].Kind {
+	if sign, ordered := filter.Order(x.Least, x.Greatest); !x.Known || !ordered || sign > 0 ||
+		x.Least.Kind != m.Columns[at].Kind || x.Greatest.Kind != m.Columns[at].Kind {
 		return 0, 0, false
 	}
 	low, one := Coarse(x.Least)

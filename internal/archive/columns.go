@@ -24,15 +24,17 @@ import (
 // for twice the time.
 var compression = &codec{encoder: encoder()}
 
-// codec is the Parquet library's, with an encoder that also packs text in which nothing repeats but the letters, such as
-// hexadecimal digits: half of its size.
+// codec is the Parquet library's, with an encoder that also packs text in which nothing repeats but the letters, such
+// as hexadecimal digits: half of its size.
 type codec struct {
 	parquetzstd.Codec
 	encoder *zstd.Encoder // EncodeAll may be called concurrently
 }
 
 func encoder() *zstd.Encoder {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2), zstd.WithWindowSize(1<<20), zstd.WithZeroFrames(true), zstd.WithEncoderCRC(false), zstd.WithAllLitEntropyCompression(true))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2),
+		zstd.WithWindowSize(1<<20), zstd.WithZeroFrames(true), zstd.WithEncoderCRC(false),
+		zstd.WithAllLitEntropyCompression(true))
 	if err != nil {
 		panic(err) // the options above do not depend on anything
 	}
@@ -62,7 +64,8 @@ func node(c *shape.Column, plain bool) parquet.Node {
 	case uuidText:
 		return parquet.Optional(parquet.UUID())
 	case timeText:
-		return parquet.Optional(parquet.Encoded(parquet.TimeAdjusted(parquet.Microsecond, false), &parquet.DeltaBinaryPacked))
+		return parquet.Optional(parquet.Encoded(parquet.TimeAdjusted(parquet.Microsecond, false),
+			&parquet.DeltaBinaryPacked))
 	case oneBit:
 		return parquet.Optional(parquet.Leaf(parquet.BooleanType))
 	case jsonText:
@@ -226,8 +229,8 @@ func companionName(columns []shape.Column) string {
 	return name
 }
 
-// schema is the Parquet schema of a segment: the table's columns in the table's order, then the companion. Columns that
-// plain names get no dictionary.
+// schema is the Parquet schema of a segment: the table's columns in the table's order, then the companion. Columns
+// that plain names get no dictionary.
 func schema(table string, columns []shape.Column, plain map[string]bool) *parquet.Schema {
 	root := ordered{Group: parquet.Group{}}
 	add := func(name string, n parquet.Node) {

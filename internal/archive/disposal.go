@@ -16,13 +16,15 @@ const DisposalFormat = "ambercellar-disposal/1"
 
 const disposalEnding = ".disposed.json"
 
-// Disposal is the record that a segment's rows were destroyed, because their time in the archive was over, or for an erasure. It is written
-// before the first file is removed: from then on the segment gives no rows any more. Manifest and closing record stay.
+// Disposal is the record that a segment's rows were destroyed, because their time in the archive was over, or for an
+// erasure. It is written before the first file is removed: from then on the segment gives no rows any more. Manifest
+// and closing record stay.
 type Disposal struct {
-	Format   string    `json:"format"`
-	Segment  string    `json:"segment"`
-	Disposal string    `json:"disposal"`          // the decision that it belongs to
-	Erasure  bool      `json:"erasure,omitempty"` // single rows were destroyed, whatever their time; no rule has to do with that
+	Format   string `json:"format"`
+	Segment  string `json:"segment"`
+	Disposal string `json:"disposal"` // the decision that it belongs to
+	// single rows were destroyed, whatever their time; no rule has to do with that
+	Erasure  bool      `json:"erasure,omitempty"`
 	Rule     string    `json:"rule"`
 	Revision int       `json:"revision"` // of the rule that governed the segment when that was decided
 	Keep     string    `json:"keep"`     // by that rule
@@ -38,8 +40,8 @@ type Disposal struct {
 	Link
 }
 
-// Successor is the file of rows that stayed when others of a segment were destroyed. It was read back before the disposal record
-// was written; its manifest follows in the chain.
+// Successor is the file of rows that stayed when others of a segment were destroyed. It was read back before the
+// disposal record was written; its manifest follows in the chain.
 type Successor struct {
 	Segment string `json:"segment"`
 	Stem    string `json:"stem"`

@@ -51,12 +51,14 @@ type Finding struct {
 
 // Examining says what is examined, and who hears of it. Chains are always examined as a whole.
 type Examining struct {
-	Wanted func(*Manifest) bool                   // segments whose rows are read; nil: all
-	Paused func(ctx context.Context, n int) error // hears of each piece of so many bytes that was read of rows; may wait
-	Step   func(Examined)                         // hears how far it is; may be nil
-	Find   func(Finding)                          // hears of each finding
-	Seen   func(place string, m *Manifest)        // hears of each segment that there is; may be nil
-	Good   func(place string, m *Manifest)        // hears of each segment whose files at a place are what was written; may be nil
+	Wanted func(*Manifest) bool // segments whose rows are read; nil: all
+	// hears of each piece of so many bytes that was read of rows; may wait
+	Paused func(ctx context.Context, n int) error
+	Step   func(Examined)                  // hears how far it is; may be nil
+	Find   func(Finding)                   // hears of each finding
+	Seen   func(place string, m *Manifest) // hears of each segment that there is; may be nil
+	// hears of each segment whose files at a place are what was written; may be nil
+	Good func(place string, m *Manifest)
 }
 
 // Examined is how much was examined.
@@ -76,8 +78,9 @@ type Chained struct {
 	Table    string `json:"table"`
 	Records  int    `json:"records"`
 	Segments int    `json:"segments"`
-	Last     int64  `json:"last"` // sequence of the newest record; the places alone cannot tell whether there was one after it
-	Head     string `json:"head"` // its hash
+	// sequence of the newest record; the places alone cannot tell whether there was one after it
+	Last int64  `json:"last"`
+	Head string `json:"head"` // its hash
 }
 
 // record is a link of a chain that lies at a place.
@@ -139,9 +142,9 @@ func (x *examiner) rowsOf(s *kept) Place {
 }
 
 // Examine reads what lies at some places, and trusts nothing: that the records of each table form one chain, that each
-// segment's files are those that its manifest tells of, and that its closing record adds up. A copy of a segment at a second
-// place counts as such. Places alone cannot tell whether the newest records of a chain were removed. An error is returned
-// only where a place does not answer.
+// segment's files are those that its manifest tells of, and that its closing record adds up. A copy of a segment at a
+// second place counts as such. Places alone cannot tell whether the newest records of a chain were removed. An error
+// is returned only where a place does not answer.
 func Examine(ctx context.Context, places []Place, q Examining) (*Examined, error) {
 	x := &examiner{Examining: q}
 	x.out.Chains = []Chained{}
@@ -156,7 +159,10 @@ func Examine(ctx context.Context, places []Place, q Examining) (*Examined, error
 			return nil, err
 		}
 	}
-	slices.SortFunc(x.out.Chains, func(a, b Chained) int { return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Table, b.Table)) })
+	slices.SortFunc(x.out.Chains, func(a, b Chained) int {
+		return cmp.Or(cmp.Compare(a.Source, b.Source),
+			cmp.Compare(a.Table, b.Table))
+	})
 	x.out.Of, x.out.OfBytes = x.of, x.bytes
 	return &x.out, x.resolve(ctx, places)
 }
@@ -181,13 +187,17 @@ func (x *examiner) table(ctx context.Context, places []Place, table string) erro
 	for _, stem := range slices.Sorted(maps.Keys(x.alone)) {
 		for _, a := range x.alone[stem] {
 			if !known[stem] {
-				x.find(Finding{Kind: FindExtra, Store: a.place.Name, File: a.stem + manifestEnding, Message: "there is no manifest beside these files, so they are no segment: one that is being written, one whose records lie in another store, or what is left of one that never came to be"})
+				x.find(Finding{Kind: FindExtra, Store: a.place.Name, File: a.stem + manifestEnding,
+					Message: "there is no manifest beside these files, so they are no segment: one that is being " +
+						"written, one whose records lie in another store, or what is left of one that never came " +
+						"to be"})
 			}
 		}
 	}
 	x.links()
 	slices.SortStableFunc(x.segments, func(a, b kept) int {
-		return cmp.Or(cmp.Compare(a.manifest.Source, b.manifest.Source), cmp.Compare(a.manifest.Table, b.manifest.Table), cmp.Compare(a.manifest.Sequence, b.manifest.Sequence))
+		return cmp.Or(cmp.Compare(a.manifest.Source, b.manifest.Source),
+			cmp.Compare(a.manifest.Table, b.manifest.Table), cmp.Compare(a.manifest.Sequence, b.manifest.Sequence))
 	})
 	for i := range x.segments {
 		s := &x.segments[i]
@@ -231,7 +241,8 @@ func (x *examiner) resolve(ctx context.Context, places []Place) error {
 	}
 	for _, d := range x.doubts {
 		if other := owners[d.sum]; other != nil && other.Segment != d.found.Segment {
-			d.found.Kind, d.found.Message = FindSwapped, fmt.Sprintf("the file holds the rows of segment %s (%s)", other.Segment, other.RowsName())
+			d.found.Kind, d.found.Message = FindSwapped, fmt.Sprintf("the file holds the rows of segment %s (%s)",
+				other.Segment, other.RowsName())
 		}
 		x.find(d.found)
 	}
@@ -252,10 +263,12 @@ func (x *examiner) find(f Finding) {
 }
 
 // ours are the names of files that the archive writes: SOURCE/TABLE/RUN/NUMBER-SEGMENT and an ending.
-var ours = regexp.MustCompile(`^([^/]+/[^/]+/[^/]+/\d{6,}-[0-9A-HJKMNP-TV-Z]{26})(\.parquet|\.manifest\.json|\.closing\.json|\.range\.json|\.disposed\.json|\.with-[^/]+\.parquet)$`)
+var ours = regexp.MustCompile(
+	`^([^/]+/[^/]+/[^/]+/\d{6,}-[0-9A-HJKMNP-TV-Z]{26})(\.parquet|\.manifest\.json|\.closing\.json|` +
+		`\.range\.json|\.disposed\.json|\.with-[^/]+\.parquet)$`)
 
-// Ours returns the stem of the segment that a file is named as belonging to, and the run of that; false where a file is named
-// otherwise.
+// Ours returns the stem of the segment that a file is named as belonging to, and the run of that; false where a file
+// is named otherwise.
 func Ours(name string) (stem, run string, ok bool) {
 	m := ours.FindStringSubmatch(name)
 	if m == nil {
@@ -275,7 +288,8 @@ func (x *examiner) list(ctx context.Context, p Place, tables map[string]bool) er
 		}
 		m := ours.FindStringSubmatch(o.Name)
 		if m == nil {
-			x.find(Finding{Kind: FindForeign, Store: p.Name, File: o.Name, Message: "this file is none of the archive's; it is left alone"})
+			x.find(Finding{Kind: FindForeign, Store: p.Name, File: o.Name,
+				Message: "this file is none of the archive's; it is left alone"})
 			continue
 		}
 		if table := path.Dir(path.Dir(m[1])); !tables[table] {
@@ -308,7 +322,8 @@ func (x *examiner) collect(ctx context.Context, p Place, stem string, files []st
 		return true, x.records(ctx, p, stem, files)
 	}
 	if slices.Contains(files, stem+closingEnding) || slices.Contains(files, stem+disposalEnding) {
-		x.find(Finding{Wrong: true, Kind: FindMissing, Store: p.Name, File: stem + manifestEnding, Message: "the segment's manifest is not there, although a later record of it is"})
+		x.find(Finding{Wrong: true, Kind: FindMissing, Store: p.Name, File: stem + manifestEnding,
+			Message: "the segment's manifest is not there, although a later record of it is"})
 	} else {
 		x.alone[stem] = append(x.alone[stem], alone{p, stem, files})
 	}
@@ -319,7 +334,8 @@ func (x *examiner) collect(ctx context.Context, p Place, stem string, files []st
 func (x *examiner) records(ctx context.Context, p Place, stem string, files []string) error {
 	m, hash, err := LoadManifest(ctx, p.Store, stem)
 	if errors.Is(err, ErrDamaged) {
-		x.find(Finding{Wrong: true, Kind: FindDamaged, Store: p.Name, File: stem + manifestEnding, Message: strings.TrimPrefix(err.Error(), stem+manifestEnding+": ")})
+		x.find(Finding{Wrong: true, Kind: FindDamaged, Store: p.Name, File: stem + manifestEnding,
+			Message: strings.TrimPrefix(err.Error(), stem+manifestEnding+": ")})
 		return nil
 	} else if err != nil {
 		return err
@@ -327,11 +343,13 @@ func (x *examiner) records(ctx context.Context, p Place, stem string, files []st
 	s := kept{place: p, manifest: m, hash: hash, files: files}
 	chain := [2]string{m.Source, m.Table}
 	add := func(l Link, hash, file string) {
-		x.chains[chain] = append(x.chains[chain], record{Link: l, hash: hash, file: file, place: p.Name, segment: m.Segment})
+		x.chains[chain] = append(x.chains[chain], record{Link: l, hash: hash, file: file, place: p.Name,
+			segment: m.Segment})
 	}
 	add(m.Link, hash, m.ManifestName())
 	bad := func(kind, file string, err error) {
-		x.find(Finding{Wrong: true, Kind: kind, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: strings.TrimPrefix(err.Error(), file+": ")})
+		x.find(Finding{Wrong: true, Kind: kind, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment,
+			File: file, Message: strings.TrimPrefix(err.Error(), file+": ")})
 	}
 	s.closing, hash, err = LoadClosing(ctx, p.Store, m)
 	switch {
@@ -353,8 +371,10 @@ func (x *examiner) records(ctx context.Context, p Place, stem string, files []st
 		add(s.disposal.Link, hash, m.DisposalName())
 	}
 	for _, f := range files {
-		if strings.Contains(f[len(stem):], ".with-") && !slices.ContainsFunc(m.Beside, func(b Beside) bool { return m.BesideName(b.Join) == f }) {
-			x.find(Finding{Kind: FindExtra, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: f, Message: "the segment's manifest does not tell of this file"})
+		if strings.Contains(f[len(stem):], ".with-") &&
+			!slices.ContainsFunc(m.Beside, func(b Beside) bool { return m.BesideName(b.Join) == f }) {
+			x.find(Finding{Kind: FindExtra, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment,
+				File: f, Message: "the segment's manifest does not tell of this file"})
 		}
 	}
 	if x.Seen != nil {
@@ -369,11 +389,19 @@ func (x *examiner) records(ctx context.Context, p Place, stem string, files []st
 // links examines the chain of each table.
 func (x *examiner) links() {
 	for table, list := range x.chains {
-		slices.SortFunc(list, func(a, b record) int { return cmp.Or(cmp.Compare(a.Sequence, b.Sequence), cmp.Compare(a.hash, b.hash)) })
-		list = slices.CompactFunc(list, func(a, b record) bool { return a.Sequence == b.Sequence && a.hash == b.hash && a.file == b.file }) // second copies
+		slices.SortFunc(list, func(a, b record) int {
+			return cmp.Or(cmp.Compare(a.Sequence, b.Sequence),
+				cmp.Compare(a.hash, b.hash))
+		})
+		// second copies
+		list = slices.CompactFunc(list, func(a, b record) bool {
+			return a.Sequence == b.Sequence && a.hash == b.hash &&
+				a.file == b.file
+		})
 		name := table[0] + "." + table[1]
 		wrong := func(r record, format string, args ...any) {
-			x.find(Finding{Wrong: true, Kind: FindChain, Store: r.place, Table: name, Segment: r.segment, File: r.file, Message: fmt.Sprintf(format, args...)})
+			x.find(Finding{Wrong: true, Kind: FindChain, Store: r.place, Table: name, Segment: r.segment, File: r.file,
+				Message: fmt.Sprintf(format, args...)})
 		}
 		at, head := int64(0), ""
 		c := Chained{Source: table[0], Table: table[1], Records: len(list)}
@@ -385,7 +413,8 @@ func (x *examiner) links() {
 			r := follows(list[:same], list[same:], head)
 			for _, other := range list[:same] {
 				if other != r {
-					wrong(other, "there are %d records of link %d; this one is not the one that the others follow", same, r.Sequence)
+					wrong(other, "there are %d records of link %d; this one is not the one that the others follow",
+						same, r.Sequence)
 				}
 			}
 			list = list[same:]
@@ -398,7 +427,8 @@ func (x *examiner) links() {
 			case r.Sequence > at+1:
 				wrong(r, "links %d to %d are missing: no record at these places has them", at+1, r.Sequence-1)
 			case r.Previous != head:
-				wrong(r, "link %d follows a record with the hash %.12s, but link %d has the hash %.12s: one of the two was changed", r.Sequence, orNone(r.Previous), at, orNone(head))
+				wrong(r, "link %d follows a record with the hash %.12s, but link %d has the hash %.12s: one of the "+
+					"two was changed", r.Sequence, orNone(r.Previous), at, orNone(head))
 			}
 			at, head = r.Sequence, r.hash
 			if strings.HasSuffix(r.file, manifestEnding) {
@@ -410,7 +440,8 @@ func (x *examiner) links() {
 	}
 }
 
-// follows picks from the records of one link the one that those of the next link follow, or that follows the one before.
+// follows picks from the records of one link the one that those of the next link follow, or that follows the one
+// before.
 func follows(these, later []record, head string) record {
 	for _, r := range these {
 		for _, next := range later {
@@ -444,9 +475,11 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 		if strings.HasSuffix(file, rowsEnding) {
 			where = rows.Name
 		}
-		x.find(Finding{Wrong: wrong, Kind: kind, Store: where, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: message})
+		x.find(Finding{Wrong: wrong, Kind: kind, Store: where, Table: m.Source + "." + m.Table, Segment: m.Segment,
+			File: file, Message: message})
 	}
-	// judge tells a damaged file from one that is missing or was swapped; it returns an error only where the place does not answer.
+	// judge tells a damaged file from one that is missing or was swapped; it returns an error only where the place
+	// does not answer.
 	judge := func(file string, err error) error {
 		switch {
 		case err == nil:
@@ -455,7 +488,8 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 			find(true, FindMissing, file, "the file is not there")
 			return nil
 		case errors.Is(err, store.ErrCold):
-			find(false, FindCold, file, "these rows are in cold storage and were not read; they can be once they were retrieved")
+			find(false, FindCold, file, "these rows are in cold storage and were not read; they can be once they "+
+				"were retrieved")
 			return nil
 		case !errors.Is(err, ErrDamaged):
 			return err
@@ -465,16 +499,20 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 			return reading
 		}
 		good = false
-		x.doubts = append(x.doubts, doubt{Finding{Wrong: true, Kind: FindDamaged, Store: rows.Name, Table: m.Source + "." + m.Table, Segment: m.Segment, File: file, Message: strings.TrimPrefix(err.Error(), fmt.Sprintf("segment %s (%s): ", m.Segment, file))}, sum})
+		x.doubts = append(x.doubts, doubt{Finding{Wrong: true, Kind: FindDamaged, Store: rows.Name, Table: m.Source +
+			"." + m.Table, Segment: m.Segment, File: file, Message: strings.TrimPrefix(err.Error(),
+			fmt.Sprintf("segment %s (%s): ", m.Segment, file))}, sum})
 		return nil
 	}
 	if s.disposal != nil {
 		for _, file := range []string{m.RowsName(), m.RangeName()} {
-			if f, err := WithRows(s.place.Store, rows.Store).Open(ctx, file); err == nil || errors.Is(err, store.ErrCold) {
+			if f, err := WithRows(s.place.Store, rows.Store).Open(ctx, file); err == nil ||
+				errors.Is(err, store.ErrCold) {
 				if f != nil {
 					f.Close()
 				}
-				find(true, FindExtra, file, "the segment was disposed of on "+s.disposal.At.Format("2006-01-02")+", and this file of it is still there")
+				find(true, FindExtra, file, "the segment was disposed of on "+s.disposal.At.Format("2006-01-02")+
+					", and this file of it is still there")
 			} else if !errors.Is(err, fs.ErrNotExist) {
 				return err
 			}
@@ -486,7 +524,9 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 	switch {
 	case s.unread:
 	case s.closing == nil:
-		find(false, FindOpen, m.ClosingName(), "the segment has no closing record yet: its rows are being deleted, or wait for that, and none is given out")
+		find(false, FindOpen, m.ClosingName(),
+			"the segment has no closing record yet: its rows are being deleted, or wait for that, and none is "+
+				"given out")
 	default:
 		left = s.closing.LeftOut()
 	}
@@ -525,11 +565,13 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 	}
 	switch sum, err := FileSum(ctx, s.place.Store, m.RangeName()); {
 	case errors.Is(err, fs.ErrNotExist):
-		find(false, FindMissing, m.RangeName(), "the side file with the range of ages and keys is not there; searches read more without it")
+		find(false, FindMissing, m.RangeName(),
+			"the side file with the range of ages and keys is not there; searches read more without it")
 	case err != nil && !errors.Is(err, ErrDamaged):
 		return err
 	case err != nil || sum != m.Range && !Remade(ctx, s.place.Store, m):
-		find(true, FindDamaged, m.RangeName(), fmt.Sprintf("the side file has the SHA-256 %.12s instead of %.12s", sum, m.Range))
+		find(true, FindDamaged, m.RangeName(), fmt.Sprintf("the side file has the SHA-256 %.12s instead of %.12s", sum,
+			m.Range))
 	}
 	if s.closing != nil {
 		if err := s.closing.Balance(m, left, leftSet, intact && m.AsRead == nil); err != nil {
@@ -542,8 +584,8 @@ func (x *examiner) segment(ctx context.Context, s *kept) error {
 	return nil
 }
 
-// Balance says whether a closing record adds up: beyond are ordinals that the segment does not have, left the digest of the
-// rows that were left out, where it was counted.
+// Balance says whether a closing record adds up: beyond are ordinals that the segment does not have, left the digest
+// of the rows that were left out, where it was counted.
 func (c *Closing) Balance(m *Manifest, beyond []int, left value.Set, counted bool) error {
 	whole := m.Digest
 	if m.AsRead != nil {
@@ -610,7 +652,8 @@ func (r *pacedReader) ReadAt(b []byte, at int64) (int, error) {
 	return n, err
 }
 
-// CopyFile copies a file from one store to another, where it must not exist, and returns the SHA-256 of what was copied.
+// CopyFile copies a file from one store to another, where it must not exist, and returns the SHA-256 of what was
+// copied.
 func CopyFile(ctx context.Context, from, to store.Store, name string) (sum string, err error) {
 	f, err := from.Open(ctx, name)
 	if err != nil {

@@ -52,7 +52,8 @@ func chained(t *testing.T) (root string, segments []*Manifest) {
 	return root, segments
 }
 
-// examine returns what is found at places: kind and file of what is wrong, and after a comma, of what is worth knowing.
+// examine returns what is found at places: kind and file of what is wrong, and after a comma, of what is worth
+// knowing.
 func examine(t *testing.T, roots ...string) (wrong, notes []string, got *Examined) {
 	t.Helper()
 	var places []Place
@@ -79,7 +80,8 @@ func examine(t *testing.T, roots ...string) (wrong, notes []string, got *Examine
 	return wrong, notes, got
 }
 
-// TestExamineNamesExactlyWhatIsWrong: whatever is done to a store, what is wrong is named by file and kind, and nothing else.
+// TestExamineNamesExactlyWhatIsWrong: whatever is done to a store, what is wrong is named by file and kind, and
+// nothing else.
 func TestExamineNamesExactlyWhatIsWrong(t *testing.T) {
 	edit := func(t *testing.T, path string, change func([]byte) []byte) {
 		b, err := os.ReadFile(path)
@@ -119,13 +121,22 @@ func TestExamineNamesExactlyWhatIsWrong(t *testing.T) {
 		damage       func(t *testing.T, at func(string) string, s []*Manifest)
 		wrong, notes func(s []*Manifest) []string
 	}{
-		"nothing":              {},
-		"a byte in the midst":  {damage: func(t *testing.T, at func(string) string, s []*Manifest) { edit(t, at(s[1].RowsName()), flip(3000)) }, wrong: func(s []*Manifest) []string { return []string{"damaged " + s[1].RowsName()} }},
-		"a byte of the footer": {damage: func(t *testing.T, at func(string) string, s []*Manifest) { edit(t, at(s[1].RowsName()), flip(-20)) }, wrong: func(s []*Manifest) []string { return []string{"damaged " + s[1].RowsName()} }},
+		"nothing": {},
+		"a byte in the midst": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			edit(t, at(s[1].RowsName()), flip(3000))
+		}, wrong: func(s []*Manifest) []string { return []string{"damaged " + s[1].RowsName()} }},
+		"a byte of the footer": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			edit(t, at(s[1].RowsName()), flip(-20))
+		}, wrong: func(s []*Manifest) []string { return []string{"damaged " + s[1].RowsName()} }},
 		"rows cut off": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			edit(t, at(s[2].RowsName()), func(b []byte) []byte { return b[:len(b)/2] })
 		}, wrong: func(s []*Manifest) []string { return []string{"damaged " + s[2].RowsName()} }},
-		"rows gone": {damage: func(t *testing.T, at func(string) string, s []*Manifest) { remove(t, at(s[0].RowsName())) }, wrong: func(s []*Manifest) []string { return []string{"missing " + s[0].RowsName()} }},
+		"rows gone": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			remove(t, at(s[0].RowsName()))
+		}, wrong: func(s []*Manifest) []string { return []string{"missing " + s[0].RowsName()} }},
 		"rows of two swapped": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			swap(t, at(s[0].RowsName()), at(s[1].RowsName()))
 		}, wrong: func(s []*Manifest) []string {
@@ -136,21 +147,34 @@ func TestExamineNamesExactlyWhatIsWrong(t *testing.T) {
 		}, wrong: func(s []*Manifest) []string {
 			return []string{"damaged " + s[0].RangeName(), "damaged " + s[1].RangeName()}
 		}},
-		"side file gone": {damage: func(t *testing.T, at func(string) string, s []*Manifest) { remove(t, at(s[0].RangeName())) }, notes: func(s []*Manifest) []string { return []string{"missing " + s[0].RangeName()} }},
+		"side file gone": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			remove(t, at(s[0].RangeName()))
+		}, notes: func(s []*Manifest) []string { return []string{"missing " + s[0].RangeName()} }},
 		"manifest is no JSON": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			edit(t, at(s[2].ManifestName()), func([]byte) []byte { return []byte("{") })
 		}, wrong: func(s []*Manifest) []string { return []string{"damaged " + s[2].ManifestName()} }},
 		"manifest reworded": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			edit(t, at(s[1].ManifestName()), reword(`"run": "r1"`, `"run":"r1"`))
 		}, wrong: func(s []*Manifest) []string { return []string{"chain " + s[1].ClosingName()} }},
-		"manifest gone": {damage: func(t *testing.T, at func(string) string, s []*Manifest) { remove(t, at(s[1].ManifestName())) }, wrong: func(s []*Manifest) []string {
+		"manifest gone": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			remove(t, at(s[1].ManifestName()))
+		}, wrong: func(s []*Manifest) []string {
 			return []string{"missing " + s[1].ManifestName(), "chain " + s[2].ManifestName()}
 		}},
 		"a segment gone": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			remove(t, at(s[1].ManifestName()), at(s[1].ClosingName()), at(s[1].RowsName()), at(s[1].RangeName()))
 		}, wrong: func(s []*Manifest) []string { return []string{"chain " + s[2].ManifestName()} }},
-		"the last closing gone":  {damage: func(t *testing.T, at func(string) string, s []*Manifest) { remove(t, at(s[2].ClosingName())) }, notes: func(s []*Manifest) []string { return []string{"open " + s[2].ClosingName()} }},
-		"a closing in the midst": {damage: func(t *testing.T, at func(string) string, s []*Manifest) { remove(t, at(s[0].ClosingName())) }, wrong: func(s []*Manifest) []string { return []string{"chain " + s[1].ManifestName()} }, notes: func(s []*Manifest) []string { return []string{"open " + s[0].ClosingName()} }},
+		"the last closing gone": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			remove(t, at(s[2].ClosingName()))
+		}, notes: func(s []*Manifest) []string { return []string{"open " + s[2].ClosingName()} }},
+		"a closing in the midst": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			remove(t, at(s[0].ClosingName()))
+		}, wrong: func(s []*Manifest) []string { return []string{"chain " + s[1].ManifestName()} },
+			notes: func(s []*Manifest) []string { return []string{"open " + s[0].ClosingName()} }},
 		"closing names other rows": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			edit(t, at(s[2].ClosingName()), reword("7\n", "8\n"))
 		}, wrong: func(s []*Manifest) []string { return []string{"books " + s[2].ClosingName()} }},
@@ -160,16 +184,21 @@ func TestExamineNamesExactlyWhatIsWrong(t *testing.T) {
 		"closing counts wrongly": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			edit(t, at(s[2].ClosingName()), reword(`"deleted": 2`, `"deleted": 3`))
 		}, wrong: func(s []*Manifest) []string { return []string{"books " + s[2].ClosingName()} }},
-		"a link twice": {damage: forked, wrong: func(s []*Manifest) []string { return []string{"chain " + forkedName(s)} }, notes: func(s []*Manifest) []string {
-			return []string{"open " + closingOf(forkedName(s)), "missing " + rangeOf(forkedName(s))}
-		}},
+		"a link twice": {damage: forked,
+			wrong: func(s []*Manifest) []string { return []string{"chain " + forkedName(s)} },
+			notes: func(s []*Manifest) []string {
+				return []string{"open " + closingOf(forkedName(s)), "missing " + rangeOf(forkedName(s))}
+			}},
 		"what is left of a run": {damage: func(t *testing.T, at func(string) string, s []*Manifest) {
 			touch(t, at("harbour/scan/r9/000001-01K00000000000000000000000.parquet"))
 		},
 			notes: func(s []*Manifest) []string {
 				return []string{"extra harbour/scan/r9/000001-01K00000000000000000000000.manifest.json"}
 			}},
-		"a file of somebody": {damage: func(t *testing.T, at func(string) string, s []*Manifest) { touch(t, at("notes.txt")) }, notes: func(s []*Manifest) []string { return []string{"foreign notes.txt"} }},
+		"a file of somebody": {damage: func(t *testing.T, at func(string) string,
+			s []*Manifest) {
+			touch(t, at("notes.txt"))
+		}, notes: func(s []*Manifest) []string { return []string{"foreign notes.txt"} }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			root, s := chained(t)
@@ -187,9 +216,12 @@ func TestExamineNamesExactlyWhatIsWrong(t *testing.T) {
 			slices.Sort(wrong)
 			slices.Sort(notes)
 			if fmt.Sprint(wrong) != fmt.Sprint(want(c.wrong)) || fmt.Sprint(notes) != fmt.Sprint(want(c.notes)) {
-				t.Errorf("wrong:\n %s\ninstead of\n %s\nworth knowing:\n %s\ninstead of\n %s", strings.Join(wrong, "\n "), strings.Join(want(c.wrong), "\n "), strings.Join(notes, "\n "), strings.Join(want(c.notes), "\n "))
+				t.Errorf("wrong:\n %s\ninstead of\n %s\nworth knowing:\n %s\ninstead of\n %s",
+					strings.Join(wrong, "\n "), strings.Join(want(c.wrong), "\n "), strings.Join(notes, "\n "),
+					strings.Join(want(c.notes), "\n "))
 			}
-			if got.Wrong != len(wrong) || len(got.Chains) != 1 || c.damage == nil && (got.Rows != 3*s[0].Rows-3 || got.Chains[0].Last != 6 || got.Segments != 3) {
+			if got.Wrong != len(wrong) || len(got.Chains) != 1 || c.damage == nil &&
+				(got.Rows != 3*s[0].Rows-3 || got.Chains[0].Last != 6 || got.Segments != 3) {
 				t.Errorf("it counts %+v", got)
 			}
 		})
@@ -262,13 +294,16 @@ func TestADisposedSegmentIsWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := WriteDisposal(t.Context(), st, s[0], &Disposal{Disposal: "d1", At: time.Now(), Link: Link{Sequence: 7, Previous: last}}); err != nil {
+	if _, err := WriteDisposal(t.Context(), st, s[0], &Disposal{Disposal: "d1", At: time.Now(),
+		Link: Link{Sequence: 7, Previous: last}}); err != nil {
 		t.Fatal(err)
 	}
-	if wrong, _, _ := examine(t, root); fmt.Sprint(wrong) != fmt.Sprint([]string{"extra " + s[0].RowsName(), "extra " + s[0].RangeName()}) {
+	if wrong, _, _ := examine(t, root); fmt.Sprint(wrong) != fmt.Sprint([]string{"extra " + s[0].RowsName(), "extra " +
+		s[0].RangeName()}) {
 		t.Errorf("before the files are gone: %v", wrong)
 	}
-	if err := errors.Join(st.Remove(t.Context(), s[0].RowsName()), st.Remove(t.Context(), s[0].RangeName())); err != nil {
+	if err := errors.Join(st.Remove(t.Context(), s[0].RowsName()),
+		st.Remove(t.Context(), s[0].RangeName())); err != nil {
 		t.Fatal(err)
 	}
 	wrong, notes, got := examine(t, root)
@@ -283,7 +318,9 @@ func TestADisposedSegmentIsWhole(t *testing.T) {
 // FuzzRecords: whatever lies where records should, examining ends in findings.
 func FuzzRecords(f *testing.F) {
 	stem := "harbour/scan/r1/000001-01K00000000000000000000000"
-	f.Add([]byte(`{"format":"ambercellar-manifest/1","stem":"`+stem+`","sequence":1,"rows":3,"file_bytes":1,"beside":[{"join":"../../x"}]}`), []byte(`{"format":"ambercellar-closing/1","deleted":3,"changed":[-1,1e3]}`), []byte("PAR1"))
+	f.Add([]byte(`{"format":"ambercellar-manifest/1","stem":"`+stem+
+		`","sequence":1,"rows":3,"file_bytes":1,"beside":[{"join":"../../x"}]}`),
+		[]byte(`{"format":"ambercellar-closing/1","deleted":3,"changed":[-1,1e3]}`), []byte("PAR1"))
 	f.Add([]byte("null"), []byte("[]"), []byte{})
 	f.Fuzz(func(t *testing.T, manifest, closing, rows []byte) {
 		root := t.TempDir()

@@ -78,8 +78,8 @@ func foreignTable(t *testing.T, path string) arrow.Table {
 	return table
 }
 
-// TestAnotherReaderSeesTheSameRows: a Parquet library other than the one that writes reads every row of a segment, with its types, value
-// by value; what no Parquet type can hold is NULL there and stands in the companion column.
+// TestAnotherReaderSeesTheSameRows: a Parquet library other than the one that writes reads every row of a segment,
+// with its types, value by value; what no Parquet type can hold is NULL there and stands in the companion column.
 func TestAnotherReaderSeesTheSameRows(t *testing.T) {
 	root := t.TempDir()
 	st, err := store.MakeDirectory(root)
@@ -91,7 +91,8 @@ func TestAnotherReaderSeesTheSameRows(t *testing.T) {
 	if table.NumRows() != int64(len(want)) || int(table.NumCols()) != len(m.Columns)+1 {
 		t.Fatalf("%d rows of %d columns", table.NumRows(), table.NumCols())
 	}
-	kinds := map[string]string{"z": "int64", "fare": "decimal(9, 2)", "day": "date32", "at": "timestamp[us, tz=UTC]", "local": "timestamp[us]", "clock": "time64[us]"}
+	kinds := map[string]string{"z": "int64", "fare": "decimal(9, 2)", "day": "date32", "at": "timestamp[us, tz=UTC]",
+		"local": "timestamp[us]", "clock": "time64[us]"}
 	exact := 0
 	for i := range m.Columns {
 		name := m.Columns[i].Name

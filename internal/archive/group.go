@@ -11,8 +11,8 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// decoding calls what reads a foreign file with the Parquet library, which panics on some damaged ones. Nothing of ours that could fail for
-// reasons of its own is called within: a mistake of ours must not be taken for damage.
+// decoding calls what reads a foreign file with the Parquet library, which panics on some damaged ones. Nothing of
+// ours that could fail for reasons of its own is called within: a mistake of ours must not be taken for damage.
 func decoding(read func() error) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -36,7 +36,8 @@ func openRows(file io.ReaderAt, size int64, columns []shape.Column, rows int64) 
 }
 
 func openParquet(file io.ReaderAt, size int64, columns []shape.Column, rows int64) (*parquet.File, error) {
-	f, err := parquet.OpenFile(file, size, parquet.SkipBloomFilters(true), parquet.SkipPageIndex(true), parquet.ReadBufferSize(256<<10))
+	f, err := parquet.OpenFile(file, size, parquet.SkipBloomFilters(true), parquet.SkipPageIndex(true),
+		parquet.ReadBufferSize(256<<10))
 	if err != nil {
 		return nil, damaged(err)
 	}
@@ -82,7 +83,8 @@ type lane struct {
 
 // newGroupReader reads a row group of so many bytes. Rows have more values than columns by absent, which stay NULL.
 func newGroupReader(g parquet.RowGroup, bytes int64, columns []shape.Column, companion bool, absent int) *groupReader {
-	x := &groupReader{group: g, columns: columns, companion: companion, byName: make(map[string]int, len(columns)), most: readRows, lanes: make([]*lane, len(columns)+1)}
+	x := &groupReader{group: g, columns: columns, companion: companion, byName: make(map[string]int, len(columns)),
+		most: readRows, lanes: make([]*lane, len(columns)+1)}
 	for i := range columns {
 		x.byName[columns[i].Name] = i
 	}
@@ -158,7 +160,8 @@ func (x *groupReader) readColumn(column int, fn func(int, parquet.Value)) error 
 	l := x.lanes[column]
 	if l.at != x.from {
 		if c, ok := chunk.(*parquet.FileColumnChunk); ok {
-			c.OffsetIndex() // where its pages lie, so that none has to be read on the way; without it the way is longer
+			// where its pages lie, so that none has to be read on the way; without it the way is longer
+			c.OffsetIndex()
 		}
 		if err := l.seek(x.from); err != nil {
 			return err

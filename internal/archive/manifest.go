@@ -51,43 +51,50 @@ type Link struct {
 // Manifest describes one segment. A segment whose manifest is not in the store does not exist. It names rows by
 // ordinal (from 0, in the order of the file) and never by value.
 type Manifest struct {
-	Format    string            `json:"format"`
-	Segment   string            `json:"segment"` // unique among all segments of all services
-	Stem      string            `json:"stem"`    // of the names of the segment's files in the store
-	Source    string            `json:"source"`
-	Engine    string            `json:"engine"`
-	Table     string            `json:"table"`
-	Rule      string            `json:"rule"`
-	Revision  int               `json:"revision"`
-	RuleText  string            `json:"rule_text,omitempty"` // of that revision, as it was applied
-	Run       string            `json:"run"`
-	Number    int               `json:"number"`           // within the run, from 1
-	Clause    int               `json:"clause,omitempty"` // of the rule's revision, from 0
-	Label     string            `json:"label,omitempty"`  // which rows that clause is for
-	Cutoff    time.Time         `json:"cutoff"`
-	Age       rule.Age          `json:"age"`
-	Columns   []shape.Column    `json:"columns"`            // in the table's order
-	Numbered  string            `json:"numbered,omitempty"` // where the numbers of columns hold; as a table has it
-	Key       []string          `json:"key"`
-	Companion string            `json:"companion"`           // column that holds what a row's typed columns cannot, as JSON
-	Omitted   []string          `json:"omitted,omitempty"`   // columns of the table that were left out
-	Masked    map[string]string `json:"masked,omitempty"`    // columns that were archived in another form, with its name
-	Included  []string          `json:"included,omitempty"`  // columns, the last ones, that stood in joined rows: JOIN.COLUMN
-	GoesWith  *GoesWith         `json:"goes_with,omitempty"` // of related rows: what they refer to
-	Beside    []Beside          `json:"beside,omitempty"`    // joined rows that are kept with the segment
+	Format   string         `json:"format"`
+	Segment  string         `json:"segment"` // unique among all segments of all services
+	Stem     string         `json:"stem"`    // of the names of the segment's files in the store
+	Source   string         `json:"source"`
+	Engine   string         `json:"engine"`
+	Table    string         `json:"table"`
+	Rule     string         `json:"rule"`
+	Revision int            `json:"revision"`
+	RuleText string         `json:"rule_text,omitempty"` // of that revision, as it was applied
+	Run      string         `json:"run"`
+	Number   int            `json:"number"`           // within the run, from 1
+	Clause   int            `json:"clause,omitempty"` // of the rule's revision, from 0
+	Label    string         `json:"label,omitempty"`  // which rows that clause is for
+	Cutoff   time.Time      `json:"cutoff"`
+	Age      rule.Age       `json:"age"`
+	Columns  []shape.Column `json:"columns"`            // in the table's order
+	Numbered string         `json:"numbered,omitempty"` // where the numbers of columns hold; as a table has it
+	Key      []string       `json:"key"`
+	// column that holds what a row's typed columns cannot, as JSON
+	Companion string   `json:"companion"`
+	Omitted   []string `json:"omitted,omitempty"` // columns of the table that were left out
+	// columns that were archived in another form, with its name
+	Masked map[string]string `json:"masked,omitempty"`
+	// columns, the last ones, that stood in joined rows: JOIN.COLUMN
+	Included []string  `json:"included,omitempty"`
+	GoesWith *GoesWith `json:"goes_with,omitempty"` // of related rows: what they refer to
+	Beside   []Beside  `json:"beside,omitempty"`    // joined rows that are kept with the segment
 	Written
-	Digest value.Set  `json:"digest"`            // of all rows, as read back from the store, and as read from the source where that is the same
-	AsRead *value.Set `json:"as_read,omitempty"` // of all rows as read from the source, where columns were left out or masked; closing records count in it
+	// of all rows, as read back from the store, and as read from the source where that is the same
+	Digest value.Set `json:"digest"`
+	// of all rows as read from the source, where columns were left out or masked; closing records count in it
+	AsRead *value.Set `json:"as_read,omitempty"`
 	// The side file has a filter of the keys.
-	KeyFilter bool   `json:"key_filter,omitempty"`
-	Range     string `json:"range"` // hash of the side file with the range of ages and keys; the file itself may be replaced
-	Keep      string `json:"keep,omitempty"`
+	KeyFilter bool `json:"key_filter,omitempty"`
+	// hash of the side file with the range of ages and keys; the file itself may be replaced
+	Range string `json:"range"`
+	Keep  string `json:"keep,omitempty"`
 	// What Keep counts from: the age of the newest row, or, where empty, the moment at which the segment was stored.
 	KeepFrom rule.KeepFrom `json:"keep_from,omitempty"`
 	// The segment ends with all rows of its newest age, and not in the midst of them.
 	WholeAges bool      `json:"whole_ages,omitempty"`
 	Stored    time.Time `json:"stored"`
-	// Of a segment that holds the rows which stayed when others of a segment were destroyed: that segment, and the first of them.
+	// Of a segment that holds the rows which stayed when others of a segment were destroyed: that segment, and the
+	// first of them.
 	Rewrites string `json:"rewrites,omitempty"`
 	Origin   string `json:"origin,omitempty"`
 	Link
@@ -103,9 +110,10 @@ func (m *Manifest) First() string {
 
 // GoesWith says which rows the rows of a segment went along with.
 type GoesWith struct {
-	Table   string      `json:"table"`             // that they refer to
-	Segment string      `json:"segment,omitempty"` // of the rows at the head of the families; empty where those were purged
-	On      [][2]string `json:"on"`                // pairs of the segment's column and the other table's
+	Table string `json:"table"` // that they refer to
+	// of the rows at the head of the families; empty where those were purged
+	Segment string      `json:"segment,omitempty"`
+	On      [][2]string `json:"on"` // pairs of the segment's column and the other table's
 }
 
 // Beside describes a file of joined rows that lies beside a segment, one row for each that a row of it refers to.
@@ -141,7 +149,8 @@ func (c *Closing) LeftOut() []int {
 	return out
 }
 
-// Range is the side file: what a search needs to know of a segment's values. The salt keeps its hash from telling them.
+// Range is the side file: what a search needs to know of a segment's values. The salt keeps its hash from telling
+// them.
 type Range struct {
 	Salt     string `json:"salt"`
 	Oldest   string `json:"oldest"` // age of the first row
@@ -149,10 +158,12 @@ type Range struct {
 	FirstKey string `json:"first_key"`
 	LastKey  string `json:"last_key"`
 
-	Columns map[string][2]string `json:"columns,omitempty"` // the least and the greatest value, as KIND:TEXT; columns of which none is known are missing
-	Keys    *KeyFilter           `json:"keys,omitempty"`    // where the range of the keys tells little
+	// the least and the greatest value, as KIND:TEXT; columns of which none is known are missing
+	Columns map[string][2]string `json:"columns,omitempty"`
+	Keys    *KeyFilter           `json:"keys,omitempty"` // where the range of the keys tells little
 
-	// Of one that was lost and made again from the rows, whose hash the manifest does not have: the SHA-256 of the rest, as compact JSON.
+	// Of one that was lost and made again from the rows, whose hash the manifest does not have: the SHA-256 of the
+	// rest, as compact JSON.
 	Remade string `json:"remade,omitempty"`
 }
 
@@ -164,7 +175,8 @@ func (r Range) sum() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Remade says whether the side file of a segment is one that was made again, after the first was lost, and is as it was made.
+// Remade says whether the side file of a segment is one that was made again, after the first was lost, and is as it
+// was made.
 func Remade(ctx context.Context, st store.Store, m *Manifest) bool {
 	r, err := LoadRange(ctx, st, m)
 	return err == nil && r != nil && r.Remade != ""
@@ -245,7 +257,8 @@ func (d *Draft) Commit() (err error) {
 // Abort drops the file.
 func (d *Draft) Abort() { d.file.Abort() }
 
-// Publish writes the side file and then the manifest, and returns the manifest's hash. From then on the segment exists.
+// Publish writes the side file and then the manifest, and returns the manifest's hash. From then on the segment
+// exists.
 func Publish(ctx context.Context, st store.Store, m *Manifest, r Range) (hash string, err error) {
 	r.Salt = rand.Text()
 	if m.Range, err = writeJSON(ctx, st, m.RangeName(), r); err != nil {
@@ -307,7 +320,8 @@ func LoadManifest(ctx context.Context, st store.Store, stem string) (*Manifest, 
 	m := &Manifest{Stem: stem}
 	hash, err := readJSON(ctx, st, m.ManifestName(), m)
 	if err == nil && (!slices.Contains(readFormats, m.Format) || m.Stem != stem) {
-		err = fmt.Errorf("%s: %w: it is no manifest of this place and version (format %q, stem %q)", stem+manifestEnding, ErrDamaged, m.Format, m.Stem)
+		err = fmt.Errorf("%s: %w: it is no manifest of this place and version (format %q, stem %q)", stem+
+			manifestEnding, ErrDamaged, m.Format, m.Stem)
 	}
 	if err != nil {
 		return nil, "", err
@@ -331,7 +345,8 @@ func LoadClosing(ctx context.Context, st store.Store, m *Manifest) (*Closing, st
 	return c, hash, nil
 }
 
-// LoadRange reads a segment's side file; nil where it has been removed. One that is not what was written could hide rows: ErrDamaged.
+// LoadRange reads a segment's side file; nil where it has been removed. One that is not what was written could hide
+// rows: ErrDamaged.
 func LoadRange(ctx context.Context, st store.Store, m *Manifest) (*Range, error) {
 	r := &Range{}
 	hash, err := readJSON(ctx, st, m.RangeName(), r)
@@ -372,7 +387,8 @@ func Discard(ctx context.Context, st store.Store, m *Manifest) error {
 	return errors.Join(err, st.Remove(ctx, m.RowsName()), st.Remove(ctx, m.RangeName()))
 }
 
-// Carried are the columns as their values lie in the file: those that were archived in another form are not of their type any more.
+// Carried are the columns as their values lie in the file: those that were archived in another form are not of their
+// type any more.
 func (m *Manifest) Carried() []shape.Column {
 	out := slices.Clone(m.Columns)
 	for i := range out {

@@ -18,12 +18,13 @@ import (
 type Search struct {
 	Filter  *filter.Filter // bound so that indexes are positions among the segment's columns; nil: every row
 	Columns []int          // positions of the columns that are read of a row that is wanted
-	Absent  int            // values that are NULL in each row, behind the columns: of columns that the segment does not have
-	Bounds  *Bounds        // what an earlier search learnt of the segment; nil: nothing
+	// values that are NULL in each row, behind the columns: of columns that the segment does not have
+	Absent int
+	Bounds *Bounds // what an earlier search learnt of the segment; nil: nothing
 }
 
-// Bounds are what the footer of a segment's file tells: the rows of each row group, and the least and greatest values of its
-// columns. They never change, as the file never does.
+// Bounds are what the footer of a segment's file tells: the rows of each row group, and the least and greatest values
+// of its columns. They never change, as the file never does.
 type Bounds struct{ groups []groupBounds }
 
 type groupBounds struct {
@@ -56,7 +57,8 @@ func boundsOf(file *parquet.File, m *Manifest) (*Bounds, error) {
 	})
 }
 
-// Scanned is what a search read: row groups passed over by their bounds, rows that the filter was asked about, and bytes.
+// Scanned is what a search read: row groups passed over by their bounds, rows that the filter was asked about, and
+// bytes.
 type Scanned struct {
 	Groups int   `json:"groups"`
 	Passed int   `json:"passed"`
@@ -66,11 +68,14 @@ type Scanned struct {
 	Bounds *Bounds `json:"-"` // for the next search
 }
 
-// Scan hands on the rows of a segment that a search wants, in order, with their ordinals; a row is valid only during the call.
-// It reads no more of the file than its footer and what it needs: the filter's columns of the row groups that can hold such
-// rows, and the other columns where there is one. What it reads is checked to decode, and not against the manifest's hash.
-func Scan(ctx context.Context, st store.Store, m *Manifest, s Search, sink func(ordinal int, row []value.Value) error) (out Scanned, err error) {
-	if out.Bounds = s.Bounds; s.Bounds != nil && !slices.ContainsFunc(s.Bounds.groups, func(g groupBounds) bool { return g.possibly(s.Filter) }) {
+// Scan hands on the rows of a segment that a search wants, in order, with their ordinals; a row is valid only during
+// the call. It reads no more of the file than its footer and what it needs: the filter's columns of the row groups
+// that can hold such rows, and the other columns where there is one. What it reads is checked to decode, and not
+// against the manifest's hash.
+func Scan(ctx context.Context, st store.Store, m *Manifest, s Search,
+	sink func(ordinal int, row []value.Value) error) (out Scanned, err error) {
+	if out.Bounds = s.Bounds; s.Bounds != nil &&
+		!slices.ContainsFunc(s.Bounds.groups, func(g groupBounds) bool { return g.possibly(s.Filter) }) {
 		out.Groups, out.Passed = len(s.Bounds.groups), len(s.Bounds.groups)
 		return out, nil
 	}
@@ -129,12 +134,13 @@ func (r *metered) ReadAt(p []byte, at int64) (int, error) {
 	return n, err
 }
 
-// boundOf is what the footer tells of a column's values in a row group. Values that stand in the companion column are not
-// in its bounds; neither is NaN, and of decimals kept as text the order is not theirs.
+// boundOf is what the footer tells of a column's values in a row group. Values that stand in the companion column are
+// not in its bounds; neither is NaN, and of decimals kept as text the order is not theirs.
 func boundOf(g parquet.RowGroup, m *Manifest, column int) filter.Bound {
 	c := &m.Columns[column]
 	chunk, ok := g.ColumnChunks()[column].(*parquet.FileColumnChunk)
-	if !ok || m.Exact[c.Name] > 0 || c.Kind == value.Float64 || c.Kind == value.Float32 || c.Kind == value.Decimal && !unscaled(c) {
+	if !ok || m.Exact[c.Name] > 0 || c.Kind == value.Float64 || c.Kind == value.Float32 || c.Kind == value.Decimal &&
+		!unscaled(c) {
 		return filter.Bound{}
 	}
 	k := carrierIn(c, chunk.Type())
@@ -142,11 +148,12 @@ func boundOf(g parquet.RowGroup, m *Manifest, column int) filter.Bound {
 	if !ok {
 		return filter.Bound{}
 	}
-	return filter.Bound{Least: k.uncarry(least, c).Clone(), Greatest: k.uncarry(greatest, c).Clone(), Nulls: true, Known: true}
+	return filter.Bound{Least: k.uncarry(least, c).Clone(), Greatest: k.uncarry(greatest, c).Clone(), Nulls: true,
+		Known: true}
 }
 
-// scanGroup searches one row group: of each block first the filter's columns, then the others where a row is wanted. first is
-// the ordinal of the group's first row.
+// scanGroup searches one row group: of each block first the filter's columns, then the others where a row is wanted.
+// first is the ordinal of the group's first row.
 func scanGroup(ctx context.Context, x *groupReader, s Search, first int, sink func(int, []value.Value) error) error {
 	defer x.close()
 	var judged, others []int

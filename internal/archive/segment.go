@@ -25,9 +25,10 @@ const (
 
 // Writer writes one segment as a stream. It is not safe for concurrent use.
 type Writer struct {
-	table      string
-	columns    []shape.Column
-	out        *counting
+	table   string
+	columns []shape.Column
+	out     *counting
+	//lint:ignore SA1019 columns are written one by one, which its successor does not offer
 	file       *parquet.Writer // made with the first rows, which tell how columns are best encoded
 	writers    []*parquet.ColumnWriter
 	buffers    [][]parquet.Value // by column
@@ -47,7 +48,8 @@ type Written struct {
 	FileBytes int64            `json:"file_bytes"`
 	SHA256    string           `json:"sha256"`
 	Exact     map[string]int64 `json:"exact,omitempty"`
-	WKB       bool             `json:"wkb,omitempty"` // geometries lie in their well-known binary form, and their SRIDs in the companion column
+	// geometries lie in their well-known binary form, and their SRIDs in the companion column
+	WKB bool `json:"wkb,omitempty"`
 }
 
 type counting struct {
@@ -65,15 +67,18 @@ func (c *counting) Write(p []byte) (int, error) {
 
 // NewWriter begins a segment of a table's columns.
 func NewWriter(out io.Writer, table string, columns []shape.Column) *Writer {
-	return &Writer{table: table, columns: columns, carriers: carriers(columns), out: &counting{Writer: out, hash: sha256.New()}, buffers: make([][]parquet.Value, len(columns)+1), exact: map[string]int64{}}
+	return &Writer{table: table, columns: columns, carriers: carriers(columns),
+		out: &counting{Writer: out, hash: sha256.New()}, buffers: make([][]parquet.Value, len(columns)+1),
+		exact: map[string]int64{}}
 }
 
-// begin begins the file. Text that hardly repeats in the first rows is written plainly: a dictionary of it costs more than
-// it saves. Bytes, long text and the companion column get no least and greatest values: they would be kept whole, several
-// times over.
+// begin begins the file. Text that hardly repeats in the first rows is written plainly: a dictionary of it costs more
+// than it saves. Bytes, long text and the companion column get no least and greatest values: they would be kept whole,
+// several times over.
 func (w *Writer) begin(first *value.Chunk) {
 	plain := map[string]bool{}
-	options := []parquet.WriterOption{parquet.CreatedBy("ambercellar", "1", ""), parquet.PageBufferSize(256 << 10), parquet.DictionaryMaxBytes(1 << 20),
+	options := []parquet.WriterOption{parquet.CreatedBy("ambercellar", "1", ""), parquet.PageBufferSize(256 << 10),
+		parquet.DictionaryMaxBytes(1 << 20),
 		parquet.SkipPageBounds(companionName(w.columns)), parquet.SkipPageStatistics(companionName(w.columns))}
 	for i := range w.columns {
 		c := &w.columns[i]
@@ -191,15 +196,20 @@ func (w *Writer) Close() (Written, error) {
 	if err := w.file.Close(); err != nil {
 		return Written{}, err
 	}
-	return Written{Rows: w.rows, RawBytes: w.bytes, FileBytes: w.out.n, SHA256: hex.EncodeToString(w.out.hash.Sum(nil)), Exact: w.exact, WKB: slices.Contains(w.carriers, plainWKB)}, nil
+	return Written{Rows: w.rows, RawBytes: w.bytes, FileBytes: w.out.n,
+			SHA256: hex.EncodeToString(w.out.hash.Sum(nil)), Exact: w.exact,
+			WKB: slices.Contains(w.carriers, plainWKB)},
+		nil
 }
 
 // ErrDamaged is wrapped by every error that says a stored file is not what was written.
 var ErrDamaged = store.ErrDamaged
 
-// damaged tells of a file that cannot be read that it is not what was written, unless the store is what failed: of such a file nobody can tell.
+// damaged tells of a file that cannot be read that it is not what was written, unless the store is what failed: of
+// such a file nobody can tell.
 func damaged(err error) error {
-	for _, other := range []error{store.ErrUnreachable, store.ErrAway, store.ErrForbidden, store.ErrMisspoken, store.ErrCold, context.Canceled, context.DeadlineExceeded, ErrDamaged} {
+	for _, other := range []error{store.ErrUnreachable, store.ErrAway, store.ErrForbidden, store.ErrMisspoken,
+		store.ErrCold, context.Canceled, context.DeadlineExceeded, ErrDamaged} {
 		if errors.Is(err, other) {
 			return err
 		}
@@ -215,7 +225,8 @@ func Read(file io.ReaderAt, size int64, columns []shape.Column, rows int64, sink
 		return err
 	}
 	for i, g := range f.RowGroups() {
-		if err := readGroup(newGroupReader(g, f.Metadata().RowGroups[i].TotalByteSize, columns, true, 0), sink); err != nil {
+		if err := readGroup(newGroupReader(g, f.Metadata().RowGroups[i].TotalByteSize, columns, true, 0),
+			sink); err != nil {
 			return err
 		}
 	}

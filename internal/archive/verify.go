@@ -39,7 +39,8 @@ func segmentError(m *Manifest, err error) error {
 	return fmt.Errorf("segment %s (%s): %w", m.Segment, m.RowsName(), err)
 }
 
-// readBack reads a segment's file from its store, compares its size and SHA-256 with the manifest, and hands on its rows.
+// readBack reads a segment's file from its store, compares its size and SHA-256 with the manifest, and hands on its
+// rows.
 func readBack(ctx context.Context, st store.Store, m *Manifest, sink func(*value.Chunk) error) error {
 	f, err := st.Open(ctx, m.RowsName())
 	if err != nil {

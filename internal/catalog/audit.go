@@ -23,7 +23,8 @@ func (c *Catalog) Note(ctx context.Context, actor, action, subject, detail strin
 }
 
 func (c *Catalog) note(ctx context.Context, x sqlx.ExecerContext, actor, action, subject, detail string) error {
-	_, err := x.ExecContext(ctx, "INSERT INTO audit (at, actor, action, subject, detail) VALUES (?, ?, ?, ?, ?)", At(c.Now()), actor, action, subject, detail)
+	_, err := x.ExecContext(ctx, "INSERT INTO audit (at, actor, action, subject, detail) VALUES (?, ?, ?, ?, ?)",
+		At(c.Now()), actor, action, subject, detail)
 	return err
 }
 

@@ -24,7 +24,8 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Catalog is the open catalog. It is safe for concurrent use: readers side by side, up to a number, and writers in turn.
+// Catalog is the open catalog. It is safe for concurrent use: readers side by side, up to a number, and writers in
+// turn.
 type Catalog struct {
 	db      *sqlx.DB // for reading alone
 	writes  *writer
@@ -40,7 +41,8 @@ var ErrNotFound = errors.New("not found")
 
 // Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date.
 func Open(ctx context.Context, path string) (*Catalog, error) {
-	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)", "secure_delete(1)"}, "_txlock": {"immediate"}}
+	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)",
+		"secure_delete(1)"}, "_txlock": {"immediate"}}
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("catalog %s: %w", path, err)
 	}
@@ -73,7 +75,8 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	return c, nil
 }
 
-// private makes a database's file where it does not exist, and sees to it that nobody but its owner reads it and what SQLite keeps beside it.
+// private makes a database's file where it does not exist, and sees to it that nobody but its owner reads it and what
+// SQLite keeps beside it.
 func private(path string) error {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {

@@ -37,15 +37,21 @@ func filled(t *testing.T) *Catalog {
 			t.Fatal(err)
 		}
 	}
-	must(c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: "x", Connections: 4}))
-	must(c.ApplyRules(t.Context(), "me", time.Now(), []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t"}, Text: "a"}, Changes: []string{"new"}}}))
-	must(c.AddPlan(t.Context(), &Plan{ID: "p", Rule: "r", Revision: 1, Source: "harbour", Table: "t", Shape: JSON[shape.Table]{shape.Table{Name: "t"}}}))
+	must(c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: "x",
+		Connections: 4}))
+	must(c.ApplyRules(t.Context(), "me", time.Now(),
+		[]Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t"}, Text: "a"},
+			Changes: []string{"new"}}}))
+	must(c.AddPlan(t.Context(), &Plan{ID: "p", Rule: "r", Revision: 1, Source: "harbour", Table: "t",
+		Shape: JSON[shape.Table]{shape.Table{Name: "t"}}}))
 	return c
 }
 
 func TestRulesKeepEveryRevision(t *testing.T) {
 	c := filled(t)
-	if err := c.ApplyRules(t.Context(), "me", time.Now(), []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t2"}, Text: "b"}, Changes: []string{"table"}}}); err != nil {
+	if err := c.ApplyRules(t.Context(), "me", time.Now(),
+		[]Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t2"}, Text: "b"},
+			Changes: []string{"table"}}}); err != nil {
 		t.Fatal(err)
 	}
 	r, err := c.Rule(t.Context(), "r")
@@ -56,7 +62,8 @@ func TestRulesKeepEveryRevision(t *testing.T) {
 	if err != nil || len(v) != 2 || v[1].Text != "a" || v[0].Changes.V[0] != "table" {
 		t.Errorf("its revisions are %+v, %v", v, err)
 	}
-	two := []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "s", Source: "harbour", Table: "t3"}}}, {Document: rule.Document{Rule: rule.Rule{Name: "u", Source: "harbour", Table: "t3"}}}}
+	two := []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "s", Source: "harbour", Table: "t3"}}},
+		{Document: rule.Document{Rule: rule.Rule{Name: "u", Source: "harbour", Table: "t3"}}}}
 	if err := c.ApplyRules(t.Context(), "me", time.Now(), two); err == nil {
 		t.Error("two rules for one table passed")
 	}
@@ -71,13 +78,15 @@ func TestOnlyAllowedStatesFollow(t *testing.T) {
 	if err := c.AddRun(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t", State: Queued}); !errors.Is(err, ErrActive) {
+	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t",
+		State: Queued}); !errors.Is(err, ErrActive) {
 		t.Errorf("a second run of the table: %v", err)
 	}
 	for _, step := range []struct {
 		to RunState
 		ok bool
-	}{{Done, false}, {Running, true}, {Queued, false}, {Paused, true}, {Done, false}, {Queued, true}, {Running, true}, {Failed, true}, {Queued, true}, {Running, true}, {Done, true}, {Running, false}, {Cancelled, false}} {
+	}{{Done, false}, {Running, true}, {Queued, false}, {Paused, true}, {Done, false}, {Queued, true}, {Running, true},
+		{Failed, true}, {Queued, true}, {Running, true}, {Done, true}, {Running, false}, {Cancelled, false}} {
 		_, err := c.SetRunState(t.Context(), "me", "1", step.to, "")
 		if (err == nil) != step.ok || err != nil && !errors.Is(err, ErrState) {
 			t.Fatalf("to %s: %v, want ok %v", step.to, err, step.ok)
@@ -87,14 +96,16 @@ func TestOnlyAllowedStatesFollow(t *testing.T) {
 	if err != nil || r.EndedAt == nil || r.StartedAt == nil || !r.State.Ended() {
 		t.Errorf("the ended run is %+v, %v", r, err)
 	}
-	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t", State: Queued}); err != nil {
+	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t",
+		State: Queued}); err != nil {
 		t.Errorf("after the end of the first run: %v", err)
 	}
 }
 
 func TestSegmentsAndTheirChain(t *testing.T) {
 	c := filled(t)
-	s := &Segment{ID: "a", Run: "1", Number: 1, Source: "harbour", Table: "t", Store: "cellar", Stem: "x", State: SegmentWriting}
+	s := &Segment{ID: "a", Run: "1", Number: 1, Source: "harbour", Table: "t", Store: "cellar", Stem: "x",
+		State: SegmentWriting}
 	if err := c.AddSegment(t.Context(), s); err != nil {
 		t.Fatal(err)
 	}
@@ -155,8 +166,11 @@ func TestACatalogOfTheFirstVersionIsTakenOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := db.Exec(`INSERT INTO source VALUES ('harbour', 'sqlite', 'x', '', '', '', '', 4);
-		INSERT INTO plan VALUES ('p', 'scans', 1, 'harbour', 'scan', '2025-01-01T00:00:00Z', '2026-01-01T00:00:00Z', '{"counted":true,"due":7,"total":9}', 1, 1, '[]', '{}');
-		INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at) VALUES ('r', 'p', 'scans', 1, 'harbour', 'scan', 'archive', 'cellar', 'gentle', '2025-01-01T00:00:00Z', 7, 'paused', '2026-01-01T00:00:00Z')`); err != nil {
+		INSERT INTO plan VALUES ('p', 'scans', 1, 'harbour', 'scan', '2025-01-01T00:00:00Z', '2026-01-01T00:00:00Z',
+			'{"counted":true,"due":7,"total":9}', 1, 1, '[]', '{}');
+		INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state,
+			created_at) VALUES ('r', 'p', 'scans', 1, 'harbour', 'scan', 'archive', 'cellar', 'gentle',
+			'2025-01-01T00:00:00Z', 7, 'paused', '2026-01-01T00:00:00Z')`); err != nil {
 		t.Fatal(err)
 	}
 	db.Close()
@@ -176,7 +190,8 @@ func TestACatalogOfTheFirstVersionIsTakenOver(t *testing.T) {
 	if _, err := c.SetRunState(t.Context(), "me", "r", Copied, ""); !errors.Is(err, ErrState) {
 		t.Errorf("a paused run became copied: %v", err)
 	}
-	h := &Hold{ID: "h", Source: "harbour", Table: "scan", Filter: "id = 1", Segments: JSON[[]string]{V: []string{}}, Reference: "c", Reason: "r", PlacedAt: At(time.Now()), PlacedBy: "me"}
+	h := &Hold{ID: "h", Source: "harbour", Table: "scan", Filter: "id = 1", Segments: JSON[[]string]{V: []string{}},
+		Reference: "c", Reason: "r", PlacedAt: At(time.Now()), PlacedBy: "me"}
 	if err := c.AddHold(t.Context(), h); err != nil {
 		t.Fatal(err)
 	}

@@ -8,15 +8,16 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// writer is what the catalog writes with: one connection, so that nobody waits for the file's lock and finds it taken again and again. It wakes
-// whoever waits for something to change.
+// writer is what the catalog writes with: one connection, so that nobody waits for the file's lock and finds it taken
+// again and again. It wakes whoever waits for something to change.
 type writer struct {
 	*sqlx.DB
 	mu      sync.Mutex
 	waiting chan struct{} // closed by the next change; nil: nobody waits
 }
 
-// Changed returns a channel that is closed once something has been written. Ask for it before looking at what there is, so that nothing is missed.
+// Changed returns a channel that is closed once something has been written. Ask for it before looking at what there
+// is, so that nothing is missed.
 func (c *Catalog) Changed() <-chan struct{} {
 	c.writes.mu.Lock()
 	defer c.writes.mu.Unlock()
@@ -26,7 +27,8 @@ func (c *Catalog) Changed() <-chan struct{} {
 	return c.writes.waiting
 }
 
-// tell wakes who waits. It is called after something was written, or may have been: a commit that failed can have happened.
+// tell wakes who waits. It is called after something was written, or may have been: a commit that failed can have
+// happened.
 func (w *writer) tell() {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -21,16 +21,18 @@ const (
 
 // Store is where segments lie.
 type Store struct {
-	Name   string             `db:"name" json:"name"`
-	Kind   string             `db:"kind" json:"kind"`
-	Path   string             `db:"path" json:"path"`     // the directory, or the address of bucket and prefix
-	Second string             `db:"second" json:"second"` // the store in which every segment has a second copy; empty: none
+	Name string `db:"name" json:"name"`
+	Kind string `db:"kind" json:"kind"`
+	Path string `db:"path" json:"path"` // the directory, or the address of bucket and prefix
+	// the store in which every segment has a second copy; empty: none
+	Second string             `db:"second" json:"second"`
 	Scrub  JSON[Scrub]        `db:"scrub" json:"scrub"`
 	Bucket JSON[store.Bucket] `db:"bucket" json:"bucket"`
 	Seal   JSON[store.Seal]   `db:"seal" json:"seal"`     // where the keys are with which its files are encrypted
 	Tariff JSON[Tariff]       `db:"tariff" json:"tariff"` // of a bucket whose files go cold: what retrievals take
 
-	Identity string `db:"identity" json:"identity"` // of its place, which is known by that; empty: it was not looked at since an older version added it
+	// of its place, which is known by that; empty: it was not looked at since an older version added it
+	Identity string `db:"identity" json:"identity"`
 }
 
 // Cold says whether files of the store go cold.
@@ -40,8 +42,10 @@ func (s *Store) Cold() bool { return s.Bucket.V.Class != "" }
 type Tariff struct {
 	Of       map[store.Priority]Rate `json:"of,omitempty"`
 	Currency string                  `json:"currency,omitempty"`
-	Days     int                     `json:"days,omitempty"`   // how long a retrieved copy stays where nothing else is said; 0: UsualDays
-	Budget   int64                   `json:"budget,omitempty"` // bytes in 30 days that the service retrieves on its own, to verify them; 0: none
+	// how long a retrieved copy stays where nothing else is said; 0: UsualDays
+	Days int `json:"days,omitempty"`
+	// bytes in 30 days that the service retrieves on its own, to verify them; 0: none
+	Budget int64 `json:"budget,omitempty"`
 }
 
 // Rate is what a retrieval takes at one priority.
@@ -55,7 +59,8 @@ const UsualDays = 3
 
 // Scrub is how the segments of a store are verified again and again.
 type Scrub struct {
-	Every  string `json:"every,omitempty"`  // ISO 8601: a segment is verified again when that has passed; empty: never on its own
+	// ISO 8601: a segment is verified again when that has passed; empty: never on its own
+	Every  string `json:"every,omitempty"`
 	Rate   int64  `json:"rate,omitempty"`   // bytes a second at the most; 0: as fast as it goes
 	Window string `json:"window,omitempty"` // the time of day, in UTC, in which that is done; empty: any
 }
@@ -86,7 +91,10 @@ type Revision struct {
 // AddSource keeps a new source.
 func (c *Catalog) AddSource(ctx context.Context, actor string, s source.Config) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO source (name, engine, address, password_env, password_file, tls, tls_ca, connections, disk, origin) VALUES (:name, :engine, :address, :password_env, :password_file, :tls, :tls_ca, :connections, :disk, :origin)", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"INSERT INTO source (name, engine, address, password_env, password_file, tls, tls_ca, connections, "+
+				"disk, origin) VALUES (:name, :engine, :address, :password_env, :password_file, :tls, :tls_ca, "+
+				":connections, :disk, :origin)", s); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address)
@@ -106,27 +114,35 @@ func (c *Catalog) Source(ctx context.Context, name string) (*source.Config, erro
 // AddStore keeps a new store.
 func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO store (name, kind, path, second, scrub, bucket, seal, tariff, identity) VALUES (:name, :kind, :path, :second, :scrub, :bucket, :seal, :tariff, :identity)", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"INSERT INTO store (name, kind, path, second, scrub, bucket, seal, tariff, identity) VALUES (:name, "+
+				":kind, :path, :second, :scrub, :bucket, :seal, :tariff, :identity)", s); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, "store add", s.Name, s.Path)
 	})
 }
 
-// SetStore keeps what was changed of a store: its second store, how it is scrubbed, its keys, and what retrievals take.
+// SetStore keeps what was changed of a store: its second store, how it is scrubbed, its keys, and what retrievals
+// take.
 func (c *Catalog) SetStore(ctx context.Context, actor string, s Store) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "UPDATE store SET second = :second, scrub = :scrub, seal = :seal, tariff = :tariff WHERE name = :name", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"UPDATE store SET second = :second, scrub = :scrub, seal = :seal, tariff = :tariff WHERE name = :name",
+			s); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "store set", s.Name, fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every, s.Scrub.V.Rate, s.Scrub.V.Window))
+		return c.note(ctx, tx, actor, "store set", s.Name,
+			fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every,
+				s.Scrub.V.Rate, s.Scrub.V.Window))
 	})
 }
 
 // SetIdentity keeps the identity that the place of a store has, where none was known.
 func (c *Catalog) SetIdentity(ctx context.Context, actor, name, identity string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.ExecContext(ctx, "UPDATE store SET identity = ? WHERE name = ? AND identity = ''", identity, name)); err != nil {
+		if err := changed(tx.ExecContext(ctx, "UPDATE store SET identity = ? WHERE name = ? AND identity = ''",
+			identity, name)); err != nil {
 			return fmt.Errorf("store %s: %w", name, err)
 		}
 		return c.note(ctx, tx, actor, "store identity", name, identity)
@@ -143,7 +159,8 @@ func (c *Catalog) Store(ctx context.Context, name string) (*Store, error) {
 	return get[Store](ctx, c.db, "store", name, "SELECT * FROM store WHERE name = ?", name)
 }
 
-const ruleQuery = "SELECT u.name, u.revision, u.source, u.table_name, v.text, v.body, v.applied_at, v.shape FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision "
+const ruleQuery = "SELECT u.name, u.revision, u.source, u.table_name, v.text, v.body, v.applied_at, v.shape FROM " +
+	"rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision "
 
 // Rules lists all rules.
 func (c *Catalog) Rules(ctx context.Context) ([]Rule, error) {
@@ -172,7 +189,8 @@ func (f RuleFilter) query() (string, []any) {
 		}
 	}
 	if f.Text != "" {
-		query, args = query+" AND instr(lower(u.name || ' ' || u.source || '.' || u.table_name), lower(?)) > 0", append(args, f.Text)
+		query, args = query+" AND instr(lower(u.name || ' ' || u.source || '.' || u.table_name), lower(?)) > 0",
+			append(args, f.Text)
 	}
 	return query, args
 }
@@ -184,7 +202,9 @@ func (c *Catalog) Rule(ctx context.Context, name string) (*Rule, error) {
 
 // Revisions returns all revisions of a rule, the newest first.
 func (c *Catalog) Revisions(ctx context.Context, name string) ([]Revision, error) {
-	return list[Revision](ctx, c.db, "SELECT rule, revision, text, changes, applied_at, applied_by, reason FROM rule_revision WHERE rule = ? ORDER BY revision DESC", name)
+	return list[Revision](ctx, c.db,
+		"SELECT rule, revision, text, changes, applied_at, applied_by, reason FROM rule_revision WHERE rule = ? "+
+			"ORDER BY revision DESC", name)
 }
 
 // Applied is a document to keep as the next revision of its rule, with what changed.
@@ -200,7 +220,8 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		for _, a := range applied {
 			if k := a.Document.Keep; k != nil {
-				if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO keep VALUES (?, ?, ?, ?, ?)", k.Name, JSON[rule.Named]{*k}, a.Document.Text, At(now), actor); err != nil {
+				if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO keep VALUES (?, ?, ?, ?, ?)", k.Name,
+					JSON[rule.Named]{*k}, a.Document.Text, At(now), actor); err != nil {
 					return err
 				}
 				if err := c.note(ctx, tx, actor, "keep apply", k.Name, fmt.Sprint(a.Changes)); err != nil {
@@ -210,16 +231,22 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 			}
 			r := a.Document.Rule
 			var revision int
-			err := tx.GetContext(ctx, &revision, `INSERT INTO rule VALUES (?, 1, ?, ?) ON CONFLICT (name) DO UPDATE SET revision = revision + 1,
-				source = excluded.source, table_name = excluded.table_name RETURNING revision`, r.Name, r.Source, r.Table)
+			err := tx.GetContext(ctx, &revision,
+				`INSERT INTO rule VALUES (?, 1, ?, ?) ON CONFLICT (name) DO UPDATE SET revision = revision + 1,
+				source = excluded.source, table_name = excluded.table_name RETURNING revision`, r.Name, r.Source,
+				r.Table)
 			if err != nil {
 				return fmt.Errorf("rule %s: %w", r.Name, err)
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO rule_revision (rule, revision, text, body, changes, applied_at, applied_by, shape, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-				r.Name, revision, a.Document.Text, JSON[rule.Rule]{r}, JSON[[]string]{a.Changes}, At(now), actor, JSON[*shape.Table]{a.Shape}, a.Reason); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				"INSERT INTO rule_revision (rule, revision, text, body, changes, applied_at, applied_by, shape, "+
+					"reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+				r.Name, revision, a.Document.Text, JSON[rule.Rule]{r}, JSON[[]string]{a.Changes}, At(now), actor,
+				JSON[*shape.Table]{a.Shape}, a.Reason); err != nil {
 				return err
 			}
-			if err := c.note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s", revision, a.Changes, a.Reason)); err != nil {
+			if err := c.note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s", revision,
+				a.Changes, a.Reason)); err != nil {
 				return err
 			}
 		}

@@ -15,27 +15,29 @@ const (
 
 // Disposal is the decision to destroy segments of one table whose time in the archive is over, or single rows of them.
 type Disposal struct {
-	ID         string               `db:"id" json:"id"`
-	Kind       string               `db:"kind" json:"kind"`
-	Erases     string               `db:"erases" json:"erases,omitempty"` // of an erasure: the condition of its rows, until it is carried out or decided against
-	Source     string               `db:"source" json:"source"`
-	Table      string               `db:"table_name" json:"table"`
-	Rule       string               `db:"rule" json:"rule"`
-	Revision   int                  `db:"revision" json:"revision"` // of the rule that governs now
-	Keep       string               `db:"keep" json:"keep"`         // by that revision, at least
-	State      DisposalState        `db:"state" json:"state"`
-	Reason     string               `db:"reason" json:"reason"`
-	Note       string               `db:"note" json:"note"`
-	CreatedAt  Time                 `db:"created_at" json:"created_at"`
-	CreatedBy  string               `db:"created_by" json:"created_by"`
-	DecidedAt  *Time                `db:"decided_at" json:"decided_at"`
-	DecidedBy  string               `db:"decided_by" json:"decided_by"`
-	EndedAt    *Time                `db:"ended_at" json:"ended_at"`
-	ApprovedBy string               `db:"approved_by" json:"approved_by"`
-	ApprovedAt *Time                `db:"approved_at" json:"approved_at"`
-	Items      JSON[[]DisposalItem] `db:"-" json:"items"`         // segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
-	Stays      JSON[[]DisposalStay] `db:"-" json:"stays"`         // segments of the table that stay, and why; likewise
-	Remains    JSON[[]string]       `db:"remains" json:"remains"` // what may hold such rows still, where, and why
+	ID   string `db:"id" json:"id"`
+	Kind string `db:"kind" json:"kind"`
+	// of an erasure: the condition of its rows, until it is carried out or decided against
+	Erases     string        `db:"erases" json:"erases,omitempty"`
+	Source     string        `db:"source" json:"source"`
+	Table      string        `db:"table_name" json:"table"`
+	Rule       string        `db:"rule" json:"rule"`
+	Revision   int           `db:"revision" json:"revision"` // of the rule that governs now
+	Keep       string        `db:"keep" json:"keep"`         // by that revision, at least
+	State      DisposalState `db:"state" json:"state"`
+	Reason     string        `db:"reason" json:"reason"`
+	Note       string        `db:"note" json:"note"`
+	CreatedAt  Time          `db:"created_at" json:"created_at"`
+	CreatedBy  string        `db:"created_by" json:"created_by"`
+	DecidedAt  *Time         `db:"decided_at" json:"decided_at"`
+	DecidedBy  string        `db:"decided_by" json:"decided_by"`
+	EndedAt    *Time         `db:"ended_at" json:"ended_at"`
+	ApprovedBy string        `db:"approved_by" json:"approved_by"`
+	ApprovedAt *Time         `db:"approved_at" json:"approved_at"`
+	// segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
+	Items   JSON[[]DisposalItem] `db:"-" json:"items"`
+	Stays   JSON[[]DisposalStay] `db:"-" json:"stays"`         // segments of the table that stay, and why; likewise
+	Remains JSON[[]string]       `db:"remains" json:"remains"` // what may hold such rows still, where, and why
 	DisposalSum
 }
 
@@ -82,30 +84,38 @@ type DisposalStay struct {
 // AddDisposal keeps a new disposal.
 func (c *Catalog) AddDisposal(ctx context.Context, d *Disposal) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, reason, note, created_at, created_by, remains)
-			VALUES (:id, :kind, :erases, :source, :table_name, :rule, :revision, :keep, :state, :reason, :note, :created_at, :created_by, :remains)`, d); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, reason, note,
+				created_at, created_by, remains)
+			VALUES (:id, :kind, :erases, :source, :table_name, :rule, :revision, :keep, :state, :reason, :note,
+				:created_at, :created_by, :remains)`, d); err != nil {
 			return err
 		}
 		for i, x := range d.Items.V {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO disposal_item VALUES (?, ?, ?)", d.ID, i, JSON[DisposalItem]{x}); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO disposal_item VALUES (?, ?, ?)", d.ID, i,
+				JSON[DisposalItem]{x}); err != nil {
 				return err
 			}
 		}
 		for i, x := range d.Stays.V {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO disposal_stay VALUES (?, ?, ?)", d.ID, i, JSON[DisposalStay]{x}); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO disposal_stay VALUES (?, ?, ?)", d.ID, i,
+				JSON[DisposalStay]{x}); err != nil {
 				return err
 			}
 		}
-		if err := tx.GetContext(ctx, &d.DisposalSum, "SELECT segments, row_count, bytes, gone, staying FROM disposal WHERE id = ?", d.ID); err != nil {
+		if err := tx.GetContext(ctx, &d.DisposalSum,
+			"SELECT segments, row_count, bytes, gone, staying FROM disposal WHERE id = ?", d.ID); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source, d.Table, len(d.Items.V), d.Note))
+		return c.note(ctx, tx, d.CreatedBy, d.Kind+" plan", d.ID, fmt.Sprintf("%s.%s, %d segments: %s", d.Source,
+			d.Table, len(d.Items.V), d.Note))
 	})
 }
 
 // SaveDisposalItem keeps what became of one of a disposal's segments.
 func (c *Catalog) SaveDisposalItem(ctx context.Context, d *Disposal, i int) error {
-	_, err := c.writes.ExecContext(ctx, "UPDATE disposal_item SET item = ? WHERE disposal = ? AND position = ?", JSON[DisposalItem]{d.Items.V[i]}, d.ID, i)
+	_, err := c.writes.ExecContext(ctx, "UPDATE disposal_item SET item = ? WHERE disposal = ? AND position = ?",
+		JSON[DisposalItem]{d.Items.V[i]}, d.ID, i)
 	return err
 }
 
@@ -164,7 +174,8 @@ type disposalPart[T any] struct {
 }
 
 // disposalParts reads a page of what a disposal lists: item or stay.
-func disposalParts[T, P any](ctx context.Context, q sqlx.QueryerContext, what, id string, p Page, placed func(int, T) P) ([]P, error) {
+func disposalParts[T, P any](ctx context.Context, q sqlx.QueryerContext, what, id string, p Page,
+	placed func(int, T) P) ([]P, error) {
 	query := "SELECT position, " + what + ` AS "of" FROM disposal_` + what + " WHERE disposal = ?"
 	parts, err := paged[disposalPart[T]](ctx, q, p, byPosition, query, id)
 	out := make([]P, len(parts))
@@ -208,7 +219,8 @@ const DisposalShown = 200
 // Brief is a disposal with the first of its segments.
 func (d *Disposal) Brief() *Disposal {
 	out := *d
-	out.Items.V, out.Stays.V = d.Items.V[:min(len(d.Items.V), DisposalShown)], d.Stays.V[:min(len(d.Stays.V), DisposalShown)]
+	out.Items.V, out.Stays.V = d.Items.V[:min(len(d.Items.V), DisposalShown)],
+		d.Stays.V[:min(len(d.Stays.V), DisposalShown)]
 	return &out
 }
 
@@ -237,7 +249,8 @@ func (c *Catalog) ApproveDisposal(ctx context.Context, actor, id string, now Tim
 		if d.State != DisposalPlanned {
 			return fmt.Errorf("disposal %s is %s and waits for no approval: %w", id, d.State, ErrState)
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE disposal SET approved_by = ?, approved_at = ? WHERE id = ?", actor, now, id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE disposal SET approved_by = ?, approved_at = ? WHERE id = ?", actor,
+			now, id); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, d.Kind+" approve", id, "")
@@ -249,7 +262,8 @@ func (c *Catalog) ApproveDisposal(ctx context.Context, actor, id string, now Tim
 }
 
 // SetDisposalState moves a disposal to another state, if that may follow.
-func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to DisposalState, reason string, now Time) (*Disposal, error) {
+func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to DisposalState, reason string,
+	now Time) (*Disposal, error) {
 	var out *Disposal
 	err := c.transaction(ctx, func(tx *sqlx.Tx) (err error) {
 		if out, err = get[Disposal](ctx, tx, "disposal", id, "SELECT * FROM disposal WHERE id = ?", id); err != nil {
@@ -276,7 +290,9 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 		if err := out.fill(ctx, tx); err != nil {
 			return err
 		}
-		if _, err := tx.NamedExecContext(ctx, "UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = :decided_by, ended_at = :ended_at, erases = :erases WHERE id = :id", out); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"UPDATE disposal SET state = :state, reason = :reason, decided_at = :decided_at, decided_by = "+
+				":decided_by, ended_at = :ended_at, erases = :erases WHERE id = :id", out); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, out.Kind+" "+string(to), id, reason)
@@ -315,21 +331,30 @@ func (c *Catalog) DisposalsIn(ctx context.Context, state DisposalState) ([]Dispo
 
 // BeingDisposed lists the segments of a table whose destruction was begun and has not ended.
 func (c *Catalog) BeingDisposed(ctx context.Context, source, table string) ([]Segment, error) {
-	return list[Segment](ctx, c.db, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND disposal <> '' AND disposed_at IS NULL ORDER BY sequence", source, table)
+	return list[Segment](ctx, c.db,
+		"SELECT * FROM segment WHERE source = ? AND table_name = ? AND disposal <> '' AND disposed_at IS NULL "+
+			"ORDER BY sequence", source, table)
 }
 
-// forgetConditions takes the conditions and keys that people gave out of what is over and done with, for a table of which rows were erased: they
-// can name who was. Holds that stand, and what has not ended, keep theirs.
+// forgetConditions takes the conditions and keys that people gave out of what is over and done with, for a table of
+// which rows were erased: they can name who was. Holds that stand, and what has not ended, keep theirs.
 func forgetConditions(ctx context.Context, tx *sqlx.Tx, source, table string) error {
 	for _, statement := range []string{
-		`UPDATE audit SET detail = replace(detail, (SELECT filter FROM hold WHERE id = subject), '(forgotten)') WHERE action = 'hold place'
-			AND subject IN (SELECT id FROM hold WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL AND filter <> '')`,
-		"UPDATE hold SET filter = '(forgotten)' WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL AND filter <> ''",
-		`UPDATE restore SET scope = json_set(scope, '$.where', '(forgotten)'), reason = CASE WHEN reason = '' THEN '' ELSE '(forgotten)' END WHERE source = ?1 AND table_name = ?2
-			AND json_extract(scope, '$.where') <> '' AND (state IN ('failed', 'refused', 'expired') OR state = 'done' AND expires_at IS NULL)`,
-		`UPDATE plan SET detail = json_set(detail, '$.narrow.where', '(forgotten)', '$.statements', json('[]')) WHERE source = ?1 AND table_name = ?2 AND json_extract(detail, '$.narrow.where') <> ''
+		`UPDATE audit SET detail = replace(detail, (SELECT filter FROM hold WHERE id = subject), '(forgotten)')
+			WHERE action = 'hold place'
+			AND subject IN (SELECT id FROM hold WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL
+				AND filter <> '')`,
+		"UPDATE hold SET filter = '(forgotten)' WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL " +
+			"AND filter <> ''",
+		`UPDATE restore SET scope = json_set(scope, '$.where', '(forgotten)'), reason = CASE WHEN reason = '' THEN ''
+			ELSE '(forgotten)' END WHERE source = ?1 AND table_name = ?2
+			AND json_extract(scope, '$.where') <> '' AND (state IN ('failed', 'refused', 'expired') OR state = 'done'
+				AND expires_at IS NULL)`,
+		`UPDATE plan SET detail = json_set(detail, '$.narrow.where', '(forgotten)', '$.statements', json('[]'))
+			WHERE source = ?1 AND table_name = ?2 AND json_extract(detail, '$.narrow.where') <> ''
 			AND NOT EXISTS (SELECT 1 FROM run WHERE run.plan = plan.id AND run.state NOT IN ('done', 'cancelled'))`,
-		`UPDATE plan SET detail = json_set(detail, '$.narrow.keys', '(forgotten)', '$.statements', json('[]')) WHERE source = ?1 AND table_name = ?2 AND json_extract(detail, '$.narrow.keys') <> ''
+		`UPDATE plan SET detail = json_set(detail, '$.narrow.keys', '(forgotten)', '$.statements', json('[]'))
+			WHERE source = ?1 AND table_name = ?2 AND json_extract(detail, '$.narrow.keys') <> ''
 			AND NOT EXISTS (SELECT 1 FROM run WHERE run.plan = plan.id AND run.state NOT IN ('done', 'cancelled'))`,
 	} {
 		if _, err := tx.ExecContext(ctx, statement, source, table); err != nil {

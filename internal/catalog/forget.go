@@ -13,22 +13,24 @@ import (
 	"ambercellar/internal/core/period"
 )
 
-// RecordKeeps says for how long records of the service's own stay, by their kind, as ISO 8601; empty: for good. The audit log and everything that proves where archived rows
-// are or went stays for good.
+// RecordKeeps says for how long records of the service's own stay, by their kind, as ISO 8601; empty: for good. The
+// audit log and everything that proves where archived rows are or went stays for good.
 type RecordKeeps map[string]string
 
 // The kinds of records that are kept for a time. A day at least passes before anything goes.
 const (
-	KeepBatches       = "batches"       // of runs that have ended: their ledgers stay
-	KeepSlowdowns     = "slowdowns"     // likewise
-	KeepPlans         = "plans"         // of which no run came
-	KeepRuns          = "runs"          // that have ended and of which no segment is known; the newest of each rule stays
+	KeepBatches   = "batches"   // of runs that have ended: their ledgers stay
+	KeepSlowdowns = "slowdowns" // likewise
+	KeepPlans     = "plans"     // of which no run came
+	// that have ended and of which no segment is known; the newest of each rule stays
+	KeepRuns          = "runs"
 	KeepVerifications = "verifications" // that have ended; what was found of segments stays with them
 	KeepRetrievals    = "retrievals"    // that are over
 )
 
 // UsualKeeps are those where nothing else was said.
-var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepRuns: "P10Y", KeepVerifications: "P1Y", KeepRetrievals: "P1Y"}
+var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepRuns: "P10Y",
+	KeepVerifications: "P1Y", KeepRetrievals: "P1Y"}
 
 // leastKeep is the shortest time for which records are kept.
 const leastKeep = 24 * time.Hour
@@ -36,7 +38,8 @@ const leastKeep = 24 * time.Hour
 // Check says what is wrong with a keep, and writes it in its usual form.
 func (k RecordKeeps) Check(kind string) (string, error) {
 	if _, ok := UsualKeeps[kind]; !ok {
-		return "", fmt.Errorf("%q is no kind of records that are kept for a time: %v", kind, slices.Sorted(maps.Keys(UsualKeeps)))
+		return "", fmt.Errorf("%q is no kind of records that are kept for a time: %v", kind,
+			slices.Sorted(maps.Keys(UsualKeeps)))
 	}
 	if k[kind] == "forever" {
 		return "", nil
@@ -76,7 +79,8 @@ func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, change Recor
 		return nil, err
 	}
 	return out, c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", keepsSetting, string(b)); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", keepsSetting,
+			string(b)); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, "catalog keep", "records", fmt.Sprint(change))
@@ -85,18 +89,26 @@ func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, change Recor
 
 // forgets is what goes of each kind whose time was over at a moment, at most so many at a time.
 var forgets = map[string]string{
-	KeepBatches: `DELETE FROM batch WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1 FROM batch WHERE batch.run = run.id) ORDER BY ended_at LIMIT 1)
-		AND (segment, number) IN (SELECT segment, number FROM batch o WHERE o.run = batch.run ORDER BY segment, number LIMIT ?2)`,
-	KeepSlowdowns: `DELETE FROM slowdown WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1 FROM slowdown WHERE slowdown.run = run.id) ORDER BY ended_at LIMIT 1)
+	KeepBatches: `DELETE FROM batch WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1
+		FROM batch WHERE batch.run = run.id) ORDER BY ended_at LIMIT 1)
+		AND (segment, number) IN (SELECT segment, number FROM batch o WHERE o.run = batch.run ORDER BY segment, number
+			LIMIT ?2)`,
+	KeepSlowdowns: `DELETE FROM slowdown WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1
+		FROM slowdown WHERE slowdown.run = run.id) ORDER BY ended_at LIMIT 1)
 		AND begun IN (SELECT begun FROM slowdown o WHERE o.run = slowdown.run ORDER BY begun LIMIT ?2)`,
-	KeepPlans:         "DELETE FROM plan WHERE id IN (SELECT id FROM plan WHERE made_at < ?1 AND NOT EXISTS (SELECT 1 FROM run WHERE run.plan = plan.id) ORDER BY made_at LIMIT ?2)",
-	KeepVerifications: "DELETE FROM verification WHERE id IN (SELECT id FROM verification WHERE created_at < ?1 AND ended_at IS NOT NULL ORDER BY created_at LIMIT ?2)",
-	KeepRetrievals:    "DELETE FROM retrieval WHERE id IN (SELECT id FROM retrieval WHERE created_at < ?1 AND state IN ('over', 'failed') ORDER BY created_at LIMIT ?2)",
+	KeepPlans: "DELETE FROM plan WHERE id IN (SELECT id FROM plan WHERE made_at < ?1 AND NOT EXISTS " +
+		"(SELECT 1 FROM run WHERE run.plan = plan.id) ORDER BY made_at LIMIT ?2)",
+	KeepVerifications: "DELETE FROM verification WHERE id IN (SELECT id FROM verification WHERE created_at < ?1 " +
+		"AND ended_at IS NOT NULL ORDER BY created_at LIMIT ?2)",
+	KeepRetrievals: "DELETE FROM retrieval WHERE id IN (SELECT id FROM retrieval WHERE created_at < ?1 AND state " +
+		"IN ('over', 'failed') ORDER BY created_at LIMIT ?2)",
 }
 
 // oldRuns are the runs whose time is over.
-const oldRuns = `SELECT id FROM run WHERE ended_at < ? AND state IN ('done', 'cancelled') AND NOT EXISTS (SELECT 1 FROM segment WHERE segment.run = run.id AND segment.state <> 'abandoned')
-	AND EXISTS (SELECT 1 FROM run later WHERE later.rule = run.rule AND (later.created_at, later.id) > (run.created_at, run.id)) ORDER BY ended_at LIMIT ?`
+const oldRuns = `SELECT id FROM run WHERE ended_at < ? AND state IN ('done', 'cancelled') AND NOT EXISTS (SELECT 1
+	FROM segment WHERE segment.run = run.id AND segment.state <> 'abandoned')
+	AND EXISTS (SELECT 1 FROM run later WHERE later.rule = run.rule AND (later.created_at, later.id) > (run.created_at,
+		run.id)) ORDER BY ended_at LIMIT ?`
 
 // purgedSetting is how many rows runs have purged that are not known any more.
 const purgedSetting = "purged"
@@ -125,8 +137,11 @@ func forgetRuns(ctx context.Context, tx *sqlx.Tx, before time.Time, most int) (n
 		return 0, err
 	}
 	for _, text := range []string{
-		"INSERT INTO setting SELECT '" + purgedSetting + "', coalesce(sum(deleted), 0) FROM run WHERE action = 'purge' AND id IN (?) ON CONFLICT DO UPDATE SET value = CAST(value AS INTEGER) + CAST(excluded.value AS INTEGER)",
-		"DELETE FROM batch WHERE run IN (?)", "DELETE FROM slowdown WHERE run IN (?)", "DELETE FROM run WHERE id IN (?)",
+		"INSERT INTO setting SELECT '" + purgedSetting +
+			"', coalesce(sum(deleted), 0) FROM run WHERE action = 'purge' AND id IN (?) ON CONFLICT DO UPDATE SET " +
+			"value = CAST(value AS INTEGER) + CAST(excluded.value AS INTEGER)",
+		"DELETE FROM batch WHERE run IN (?)", "DELETE FROM slowdown WHERE run IN (?)",
+		"DELETE FROM run WHERE id IN (?)",
 	} {
 		query, args, err := sqlx.In(text, ids)
 		if err != nil {

@@ -31,8 +31,8 @@ type Pass struct {
 	Related []PassRelated `json:"related,omitempty"` // the tables whose rows went along
 }
 
-// Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be emptied at
-// once.
+// Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be
+// emptied at once.
 type Part struct {
 	Name    string      `json:"name"` // empty: the table
 	From    string      `json:"from,omitempty"`

@@ -12,12 +12,14 @@ type Lineage struct {
 	Identity string `db:"identity" json:"identity"` // of the journal, which goes wherever the database's data goes
 	Server   string `db:"server" json:"server"`     // that answered; empty where it does not tell
 	Epoch    int64  `db:"epoch" json:"epoch"`       // of the lease that was last taken
-	Settled  int64  `db:"settled" json:"settled"`   // the epoch that began when source and catalog were last settled; 0: never
+	// the epoch that began when source and catalog were last settled; 0: never
+	Settled int64 `db:"settled" json:"settled"`
 }
 
 // TableLineage returns what is known of a table; nil where no run has worked on it.
 func (c *Catalog) TableLineage(ctx context.Context, source, table string) (*Lineage, error) {
-	l, err := get[Lineage](ctx, c.db, "table", source+"."+table, "SELECT * FROM lineage WHERE source = ? AND table_name = ?", source, table)
+	l, err := get[Lineage](ctx, c.db, "table", source+"."+table,
+		"SELECT * FROM lineage WHERE source = ? AND table_name = ?", source, table)
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -31,14 +33,19 @@ func (c *Catalog) Lineages(ctx context.Context) (out []Lineage, err error) {
 
 // SaveLineage keeps what is known of a table. That it was settled once stays.
 func (c *Catalog) SaveLineage(ctx context.Context, l Lineage) error {
-	_, err := c.writes.NamedExecContext(ctx, `INSERT INTO lineage VALUES (:source, :table_name, :identity, :server, :epoch, :settled)
-		ON CONFLICT (source, table_name) DO UPDATE SET identity = excluded.identity, server = excluded.server, epoch = excluded.epoch, settled = max(settled, excluded.settled)`, l)
+	_, err := c.writes.NamedExecContext(ctx,
+		`INSERT INTO lineage VALUES (:source, :table_name, :identity, :server, :epoch, :settled)
+		ON CONFLICT (source, table_name) DO UPDATE SET identity = excluded.identity, server = excluded.server,
+			epoch = excluded.epoch, settled = max(settled, excluded.settled)`, l)
 	return err
 }
 
-// LinksAfter lists the closed segments of a table whose closing record is a later link than one, in order of their number.
+// LinksAfter lists the closed segments of a table whose closing record is a later link than one, in order of their
+// number.
 func (c *Catalog) LinksAfter(ctx context.Context, source, table string, link int64) (out []Segment, err error) {
-	return out, c.db.SelectContext(ctx, &out, "SELECT * FROM segment WHERE source = ? AND table_name = ? AND state = 'closed' AND closing_sequence > ? ORDER BY closing_sequence", source, table, link)
+	return out, c.db.SelectContext(ctx, &out,
+		"SELECT * FROM segment WHERE source = ? AND table_name = ? AND state = 'closed' AND closing_sequence > ? "+
+			"ORDER BY closing_sequence", source, table, link)
 }
 
 // StemSegment returns the segment of a stem; nil where none is known.
@@ -64,14 +71,18 @@ func (c *Catalog) LastLink(ctx context.Context, source, table string) (sequence 
 }
 
 // lastLinkQuery takes the newest of each kind of record by its index.
-const lastLinkQuery = `SELECT * FROM (SELECT sequence AS n, manifest_hash AS hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY sequence DESC LIMIT 1)
-	UNION ALL SELECT * FROM (SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY closing_sequence DESC LIMIT 1)
-	UNION ALL SELECT * FROM (SELECT disposal_sequence, disposal_hash FROM segment WHERE source = ?1 AND table_name = ?2 ORDER BY disposal_sequence DESC LIMIT 1) ORDER BY n DESC LIMIT 1`
+const lastLinkQuery = `SELECT * FROM (SELECT sequence AS n, manifest_hash AS hash FROM segment WHERE source = ?1
+	AND table_name = ?2 ORDER BY sequence DESC LIMIT 1)
+	UNION ALL SELECT * FROM (SELECT closing_sequence, closing_hash FROM segment WHERE source = ?1 AND table_name = ?2
+		ORDER BY closing_sequence DESC LIMIT 1)
+	UNION ALL SELECT * FROM (SELECT disposal_sequence, disposal_hash FROM segment WHERE source = ?1 AND table_name = ?2
+		ORDER BY disposal_sequence DESC LIMIT 1) ORDER BY n DESC LIMIT 1`
 
 // LinkSegment returns the segment of which a record is the link of a sequence.
 func (c *Catalog) LinkSegment(ctx context.Context, source, table string, sequence int64) (*Segment, error) {
 	return get[Segment](ctx, c.db, "link of the chain of", source+"."+table, linkQuery, source, table, sequence)
 }
 
-const linkQuery = `SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND sequence = ?3 UNION ALL SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND closing_sequence = ?3
+const linkQuery = `SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND sequence = ?3 UNION ALL SELECT *
+	FROM segment WHERE source = ?1 AND table_name = ?2 AND closing_sequence = ?3
 	UNION ALL SELECT * FROM segment WHERE source = ?1 AND table_name = ?2 AND disposal_sequence = ?3 LIMIT 1`

@@ -26,8 +26,9 @@ type FormerName struct {
 // FormerNames are all that is told of a table's columns.
 type FormerNames []FormerName
 
-// Now returns the columns of an archived table under the names that they have now: one whose name was another's before has that, unless a
-// column of that name stands beside it. Names follow each other, however often a column was renamed.
+// Now returns the columns of an archived table under the names that they have now: one whose name was another's before
+// has that, unless a column of that name stands beside it. Names follow each other, however often a column was
+// renamed.
 func (f FormerNames) Now(columns []shape.Column) []shape.Column {
 	out := columns
 	for range f { // each can apply once
@@ -80,10 +81,13 @@ type SeenColumn struct {
 
 // ColumnNames reads what is known of a table's columns.
 func (c *Catalog) ColumnNames(ctx context.Context, source, table string) (n ColumnNames, err error) {
-	if n.Told, err = list[FormerName](ctx, c.db, "SELECT * FROM column_name WHERE source = ? AND table_name = ? ORDER BY told_at, name, was", source, table); err != nil {
+	if n.Told, err = list[FormerName](ctx, c.db,
+		"SELECT * FROM column_name WHERE source = ? AND table_name = ? ORDER BY told_at, name, was", source,
+		table); err != nil {
 		return n, err
 	}
-	n.Seen, err = list[SeenColumn](ctx, c.db, "SELECT * FROM column_seen WHERE source = ? AND table_name = ? ORDER BY since, number", source, table)
+	n.Seen, err = list[SeenColumn](ctx, c.db,
+		"SELECT * FROM column_seen WHERE source = ? AND table_name = ? ORDER BY since, number", source, table)
 	return n, err
 }
 
@@ -98,7 +102,10 @@ func (n ColumnNames) scopes() (out []string) {
 	for s := range first {
 		out = append(out, s)
 	}
-	slices.SortFunc(out, func(a, b string) int { return cmp.Or(first[a].Compare(first[b].Time), strings.Compare(a, b)) })
+	slices.SortFunc(out, func(a, b string) int {
+		return cmp.Or(first[a].Compare(first[b].Time),
+			strings.Compare(a, b))
+	})
 	return out
 }
 
@@ -112,8 +119,9 @@ func (n ColumnNames) last(scope string, number int) (out *SeenColumn) {
 	return out
 }
 
-// Now returns the columns of an archived table under the names that they have now: by their numbers, where the database tells those, and by
-// what the administrator told. A column that was dropped keeps its name, unless another has it now.
+// Now returns the columns of an archived table under the names that they have now: by their numbers, where the
+// database tells those, and by what the administrator told. A column that was dropped keeps its name, unless another
+// has it now.
 func (n ColumnNames) Now(numbered string, columns []shape.Column) []shape.Column {
 	scopes := n.scopes()
 	if at := slices.Index(scopes, numbered); numbered != "" && at >= 0 {
@@ -141,7 +149,8 @@ func (n ColumnNames) byNumber(scopes []string, columns []shape.Column) []shape.C
 		if s := n.last(scopes[0], out[i].Number); s != nil {
 			out[i].Name, gone[i] = s.Name, s.Gone
 		}
-		for _, later := range scopes[1:] { // whose numbers are others: the column is the one that had its name there at first
+		// whose numbers are others: the column is the one that had its name there at first
+		for _, later := range scopes[1:] {
 			at := -1
 			if gone[i] { // and was not taken along
 				break
@@ -166,8 +175,8 @@ func (n ColumnNames) byNumber(scopes []string, columns []shape.Column) []shape.C
 	return out
 }
 
-// Added says whether a column did not exist when rows with those columns were archived, none of the table's left out: as it is told, or as its
-// number tells.
+// Added says whether a column did not exist when rows with those columns were archived, none of the table's left out:
+// as it is told, or as its number tells.
 func (n ColumnNames) Added(name, numbered string, columns []shape.Column) bool {
 	if n.Told.added(name) {
 		return true
@@ -181,9 +190,11 @@ func (n ColumnNames) Added(name, numbered string, columns []shape.Column) bool {
 	return false
 }
 
-// SeeColumns keeps the names that columns of a table have now, by their numbers, and says whether that is news. agree is asked before a number
-// is believed to have another name: false where the database may be another one, or was turned back. Then nothing is kept.
-func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table, numbered string, now time.Time, agree func() (bool, error)) (news bool, err error) {
+// SeeColumns keeps the names that columns of a table have now, by their numbers, and says whether that is news. agree
+// is asked before a number is believed to have another name: false where the database may be another one, or was
+// turned back. Then nothing is kept.
+func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table, numbered string, now time.Time,
+	agree func() (bool, error)) (news bool, err error) {
 	if numbered == "" {
 		return false, nil
 	}
@@ -197,7 +208,8 @@ func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table,
 		if was != nil && was.Name == x.Name && !was.Gone {
 			continue
 		}
-		s := SeenColumn{Source: source, Table: t.Name, Numbered: numbered, Number: x.Number, Name: x.Name, First: At(now), Since: At(now)}
+		s := SeenColumn{Source: source, Table: t.Name, Numbered: numbered, Number: x.Number, Name: x.Name,
+			First: At(now), Since: At(now)}
 		for _, k := range known.Seen {
 			if k.Numbered == s.Numbered && k.Number == s.Number && k.Name == s.Name {
 				s.First = k.First
@@ -207,7 +219,8 @@ func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table,
 	}
 	for i := range known.Seen {
 		s := known.Seen[i]
-		if there := slices.ContainsFunc(t.Columns, func(x shape.Column) bool { return x.Number == s.Number }); s.Numbered == numbered && !there && !s.Gone {
+		if there := slices.ContainsFunc(t.Columns,
+			func(x shape.Column) bool { return x.Number == s.Number }); s.Numbered == numbered && !there && !s.Gone {
 			s.Gone = true
 			write = append(write, s)
 		}
@@ -222,11 +235,14 @@ func (c *Catalog) SeeColumns(ctx context.Context, source string, t *shape.Table,
 	}
 	return true, c.transaction(ctx, func(tx *sqlx.Tx) error {
 		for _, s := range write {
-			if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO column_seen VALUES (:source, :table_name, :numbered, :number, :name, :first_at, :since, :gone)", s); err != nil {
+			if _, err := tx.NamedExecContext(ctx,
+				"INSERT OR REPLACE INTO column_seen VALUES (:source, :table_name, :numbered, :number, :name, "+
+					":first_at, :since, :gone)", s); err != nil {
 				return err
 			}
 			if was := known.last(s.Numbered, s.Number); was != nil && was.Name != s.Name {
-				if err := c.note(ctx, tx, seenBy, "column seen", source+"."+t.Name, FormerName{Name: s.Name, Was: was.Name}.said()); err != nil {
+				if err := c.note(ctx, tx, seenBy, "column seen", source+"."+t.Name,
+					FormerName{Name: s.Name, Was: was.Name}.said()); err != nil {
 					return err
 				}
 			}
@@ -246,8 +262,10 @@ func (n ColumnNames) All() []FormerName {
 		for k := range n.Seen[:i] {
 			was := &n.Seen[k]
 			known := func(t FormerName) bool { return t.Name == s.Name && t.Was == was.Name }
-			if was.Numbered == s.Numbered && was.Number == s.Number && was.Name != s.Name && !slices.ContainsFunc(out, known) {
-				out = append(out, FormerName{Source: s.Source, Table: s.Table, Name: s.Name, Was: was.Name, ToldAt: s.Since, ToldBy: seenBy})
+			if was.Numbered == s.Numbered && was.Number == s.Number && was.Name != s.Name &&
+				!slices.ContainsFunc(out, known) {
+				out = append(out, FormerName{Source: s.Source, Table: s.Table, Name: s.Name, Was: was.Name,
+					ToldAt: s.Since, ToldBy: seenBy})
 			}
 		}
 	}
@@ -257,7 +275,9 @@ func (n ColumnNames) All() []FormerName {
 // TellName keeps a former name of a column.
 func (c *Catalog) TellName(ctx context.Context, n FormerName) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO column_name VALUES (:source, :table_name, :name, :was, :told_at, :told_by)", n); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"INSERT OR REPLACE INTO column_name VALUES (:source, :table_name, :name, :was, :told_at, :told_by)",
+			n); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, n.ToldBy, "column tell", n.Source+"."+n.Table, n.said())
@@ -267,7 +287,9 @@ func (c *Catalog) TellName(ctx context.Context, n FormerName) error {
 // ForgetName takes back what was told of a column. ErrNotFound: it was not.
 func (c *Catalog) ForgetName(ctx context.Context, actor string, n FormerName) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.NamedExecContext(ctx, "DELETE FROM column_name WHERE source = :source AND table_name = :table_name AND name = :name AND was = :was", n)
+		res, err := tx.NamedExecContext(ctx,
+			"DELETE FROM column_name WHERE source = :source AND table_name = :table_name AND name = :name AND was "+
+				"= :was", n)
 		if err != nil {
 			return err
 		}

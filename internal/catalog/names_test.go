@@ -9,8 +9,9 @@ import (
 	"ambercellar/internal/core/shape"
 )
 
-// Columns are called by their numbers as they were last seen; a name that was never seen is newer than those that were, as after the catalog was
-// turned back. What others have seen under other numbers is found by the name that it had there at first.
+// Columns are called by their numbers as they were last seen; a name that was never seen is newer than those that
+// were, as after the catalog was turned back. What others have seen under other numbers is found by the name that it
+// had there at first.
 func TestColumnsAreCalledAsTheyWereSeenLast(t *testing.T) {
 	c, err := Open(t.Context(), filepath.Join(t.TempDir(), "catalog.db"))
 	if err != nil {
@@ -48,7 +49,8 @@ func TestColumnsAreCalledAsTheyWereSeenLast(t *testing.T) {
 			t.Errorf("%v of %s are called %s, want %s", columns, numbered, got, want)
 		}
 	}
-	if see("", yes, "id 1") || !see("a", yes, "id 1", "note 2", "gate 3") || see("a", yes, "id 1", "note 2", "gate 3") {
+	if see("", yes, "id 1") || !see("a", yes, "id 1", "note 2", "gate 3") ||
+		see("a", yes, "id 1", "note 2", "gate 3") {
 		t.Error("news where there are none, or none where there are")
 	}
 	if see("a", func() (bool, error) { return false, nil }, "id 1", "other 2", "gate 3") {
@@ -68,7 +70,9 @@ func TestColumnsAreCalledAsTheyWereSeenLast(t *testing.T) {
 	see("b", yes, "id 1", "gate 2") // elsewhere
 	see("b", yes, "id 1", "door 2")
 	called("a", "id gate door", "id 1", "note 2", "gate 3")
-	if known, err := c.ColumnNames(t.Context(), "harbour", "scan"); err != nil || len(known.All()) == 0 || known.Added("door", "a", []shape.Column{{Number: 3}}) || !known.Added("door", "b", []shape.Column{{Number: 1}}) {
+	if known, err := c.ColumnNames(t.Context(), "harbour", "scan"); err != nil || len(known.All()) == 0 ||
+		known.Added("door", "a", []shape.Column{{Number: 3}}) ||
+		!known.Added("door", "b", []shape.Column{{Number: 1}}) {
 		t.Errorf("%+v, %v", known.All(), err)
 	}
 }

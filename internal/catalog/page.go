@@ -13,7 +13,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Page is a part of a list: so many of its items, from the one behind a place on. A list that grows meanwhile shows nothing twice and leaves nothing out.
+// Page is a part of a list: so many of its items, from the one behind a place on. A list that grows meanwhile shows
+// nothing twice and leaves nothing out.
 type Page struct {
 	Limit int    // less than 0: all
 	After string // the place of the item before it, as Place tells; empty: from the beginning
@@ -48,7 +49,8 @@ type order struct {
 var newestFirst = order{columns: []string{"created_at", "id"}}
 
 // paged asks for a page of a list. query ends with conditions.
-func paged[T any](ctx context.Context, q sqlx.QueryerContext, p Page, o order, query string, args ...any) ([]T, error) {
+func paged[T any](ctx context.Context, q sqlx.QueryerContext, p Page, o order, query string, args ...any) ([]T,
+	error) {
 	query, args, err := p.query(o, query, args...)
 	if err != nil {
 		return nil, err
@@ -91,10 +93,12 @@ func (p Page) query(o order, query string, args ...any) (string, []any, error) {
 		if err != nil {
 			return "", nil, err
 		}
-		query += " AND (" + strings.Join(o.columns, ", ") + ") " + sign + " (" + strings.Repeat("?, ", len(by)-1) + "?)"
+		query += " AND (" + strings.Join(o.columns, ", ") + ") " + sign + " (" + strings.Repeat("?, ", len(by)-1) +
+			"?)"
 		args = append(args, by...)
 	}
-	return query + " ORDER BY " + strings.Join(o.columns, direction+", ") + direction + " LIMIT ?", append(args, p.Limit), nil
+	return query + " ORDER BY " + strings.Join(o.columns, direction+", ") + direction + " LIMIT ?",
+		append(args, p.Limit), nil
 }
 
 // The places of items in their lists.

@@ -30,8 +30,9 @@ const NotCounted = -1
 
 // Counts are the numbers of a plan: counted row by row, or estimated from the database's statistics.
 type Counts struct {
-	Counted    bool          `json:"counted"`
-	From       *Time         `json:"counted_from,omitempty"` // when counting began and ended: rows may have changed in between
+	Counted bool `json:"counted"`
+	// when counting began and ended: rows may have changed in between
+	From       *Time         `json:"counted_from,omitempty"`
 	To         *Time         `json:"counted_to,omitempty"`
 	Due        int64         `json:"due"`
 	Bytes      int64         `json:"bytes"` // estimated from the average width of a row
@@ -77,20 +78,23 @@ type Bucket struct {
 
 // PlanDetail is what a plan holds beside its numbers.
 type PlanDetail struct {
-	Note       string             `json:"note,omitempty"`
-	Narrow     Narrow             `json:"narrow"`
-	Clauses    []PlanClause       `json:"clauses"`
-	Related    []PlanRelated      `json:"related"`
-	Pinned     []PinnedRule       `json:"pinned"` // the rules of related tables, as they were; null: the plan is of an older version
+	Note    string        `json:"note,omitempty"`
+	Narrow  Narrow        `json:"narrow"`
+	Clauses []PlanClause  `json:"clauses"`
+	Related []PlanRelated `json:"related"`
+	// the rules of related tables, as they were; null: the plan is of an older version
+	Pinned     []PinnedRule       `json:"pinned"`
 	Partitions []PlanPartition    `json:"partitions"`
 	CatchAll   *PlanCatchAll      `json:"catch_all,omitempty"`
 	Emptying   *PlanEmptying      `json:"emptying,omitempty"` // of a rule that empties its table
 	Statements []source.Statement `json:"statements"`
 	Expect     Expectation        `json:"expect"`
-	Drift      []string           `json:"drift"`              // how the table differs from what it was when the rule was applied
-	Confirm    bool               `json:"confirm"`            // the drift changes what would be deleted or archived: a run needs it confirmed
-	Guards     []string           `json:"guards"`             // guard rails that the plan breaks
-	Override   string             `json:"override,omitempty"` // the reason for which it may
+	// how the table differs from what it was when the rule was applied
+	Drift []string `json:"drift"`
+	// the drift changes what would be deleted or archived: a run needs it confirmed
+	Confirm  bool     `json:"confirm"`
+	Guards   []string `json:"guards"`             // guard rails that the plan breaks
+	Override string   `json:"override,omitempty"` // the reason for which it may
 }
 
 // Narrow is what a plan asks for beyond its rule; it can only take less.
@@ -127,7 +131,8 @@ type PlanRelated struct {
 	Keeps bool      `json:"keeps,omitempty"` // it has a rule of its own: what that keeps, keeps its family
 }
 
-// PinnedRule is the rule of a related table as a plan found it: what that keeps, keeps its family, whatever becomes of the rule until the run.
+// PinnedRule is the rule of a related table as a plan found it: what that keeps, keeps its family, whatever becomes of
+// the rule until the run.
 type PinnedRule struct {
 	Table    string         `json:"table"`
 	Rule     string         `json:"rule"`
@@ -183,8 +188,11 @@ type Expectation struct {
 
 // AddPlan keeps a plan.
 func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
-	_, err := c.writes.NamedExecContext(ctx, `INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments, warnings, detail, shape)
-		VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :counts, :batches, :segments, :warnings, :detail, :shape)`, p)
+	_, err := c.writes.NamedExecContext(ctx,
+		`INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments,
+			warnings, detail, shape)
+		VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :counts, :batches, :segments,
+			:warnings, :detail, :shape)`, p)
 	return err
 }
 

@@ -36,20 +36,32 @@ type Batch struct {
 // SaveProgress keeps a run's counts, and the batches done and the times gone slowly since the last time.
 func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slow ...Slowdown) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed, vanished = :vanished, held = :held,
-			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest, left_digest = :left_digest, balanced = :balanced,
-			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros, slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass, parts = :parts, emptying = :emptying, deleting = :deleting, delete_at = :delete_at,
-			resume_at = :resume_at, window_from = :window_from, window_began = :window_began, window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left WHERE id = :id`, r); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			`UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed,
+				vanished = :vanished, held = :held,
+			skipped = :skipped, copied_digest = :copied_digest, deleted_digest = :deleted_digest,
+				left_digest = :left_digest, balanced = :balanced,
+			raw_bytes = :raw_bytes, file_bytes = :file_bytes, log_bytes = :log_bytes, working_micros = :working_micros,
+				slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass,
+				parts = :parts, emptying = :emptying, deleting = :deleting, delete_at = :delete_at,
+			resume_at = :resume_at, window_from = :window_from, window_began = :window_began,
+				window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left
+				WHERE id = :id`, r); err != nil {
 			return err
 		}
 		for _, b := range batches {
-			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO batch (run, segment, number, retry, row_count, deleted, changed, vanished, held, skipped, micros, at, rest_micros, log_bytes)
-				VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :held, :skipped, :micros, :at, :rest_micros, :log_bytes)`, b); err != nil {
+			if _, err := tx.NamedExecContext(ctx,
+				`INSERT OR REPLACE INTO batch (run, segment, number, retry, row_count, deleted, changed, vanished,
+					held, skipped, micros, at, rest_micros, log_bytes)
+				VALUES (:run, :segment, :number, :retry, :row_count, :deleted, :changed, :vanished, :held, :skipped,
+					:micros, :at, :rest_micros, :log_bytes)`, b); err != nil {
 				return err
 			}
 		}
 		for _, s := range slow {
-			if _, err := tx.NamedExecContext(ctx, "INSERT OR REPLACE INTO slowdown (run, begun, ended, rests, reason) VALUES (:run, :begun, :ended, :rests, :reason)", s); err != nil {
+			if _, err := tx.NamedExecContext(ctx,
+				"INSERT OR REPLACE INTO slowdown (run, begun, ended, rests, reason) VALUES (:run, :begun, :ended, "+
+					":rests, :reason)", s); err != nil {
 				return err
 			}
 		}
@@ -59,10 +71,12 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slo
 
 // Slowdowns lists the times in which a run went slower than its pace, the newest first.
 func (c *Catalog) Slowdowns(ctx context.Context, run string, p Page) ([]Slowdown, error) {
-	return paged[Slowdown](ctx, c.db, p, order{columns: []string{"begun"}}, "SELECT * FROM slowdown WHERE run = ?", run)
+	return paged[Slowdown](ctx, c.db, p, order{columns: []string{"begun"}}, "SELECT * FROM slowdown WHERE run = ?",
+		run)
 }
 
 // Batches lists the batches of a run, the newest first.
 func (c *Catalog) Batches(ctx context.Context, run string, p Page) ([]Batch, error) {
-	return paged[Batch](ctx, c.db, p, order{columns: []string{"segment", "number"}}, "SELECT * FROM batch WHERE run = ?", run)
+	return paged[Batch](ctx, c.db, p, order{columns: []string{"segment", "number"}},
+		"SELECT * FROM batch WHERE run = ?", run)
 }

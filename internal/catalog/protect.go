@@ -31,11 +31,14 @@ type Hold struct {
 // AddHold keeps a new hold.
 func (c *Catalog) AddHold(ctx context.Context, h *Hold) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (id, source, table_name, filter, segments, reference, reason, placed_at, placed_by)
-			VALUES (:id, :source, :table_name, :filter, :segments, :reference, :reason, :placed_at, :placed_by)`, h); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT INTO hold (id, source, table_name, filter, segments, reference, reason, placed_at, placed_by)
+			VALUES (:id, :source, :table_name, :filter, :segments, :reference, :reason, :placed_at, :placed_by)`,
+			h); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, h.PlacedBy, "hold place", h.ID, fmt.Sprintf("%s.%s, %s %v, reference %s: %s", h.Source, h.Table, h.Filter, h.Segments.V, h.Reference, h.Reason))
+		return c.note(ctx, tx, h.PlacedBy, "hold place", h.ID, fmt.Sprintf("%s.%s, %s %v, reference %s: %s", h.Source,
+			h.Table, h.Filter, h.Segments.V, h.Reference, h.Reason))
 	})
 }
 
@@ -49,7 +52,8 @@ func (c *Catalog) LiftHold(ctx context.Context, actor, id, reason string, now ti
 		if h.LiftedAt != nil {
 			return fmt.Errorf("hold %s was lifted at %s already: %w", id, h.LiftedAt.Format(time.RFC3339), ErrState)
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE hold SET lifted_at = ?, lifted_by = ?, lift_reason = ? WHERE id = ?", At(now), actor, reason, id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE hold SET lifted_at = ?, lifted_by = ?, lift_reason = ? WHERE id = ?",
+			At(now), actor, reason, id); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, "hold lift", id, reason)
@@ -72,7 +76,8 @@ func (c *Catalog) Holds(ctx context.Context, lifted bool) ([]Hold, error) {
 
 // TableHolds lists the holds that stand on a table.
 func (c *Catalog) TableHolds(ctx context.Context, source, table string) ([]Hold, error) {
-	return list[Hold](ctx, c.db, "SELECT * FROM hold WHERE source = ? AND table_name = ? AND lifted_at IS NULL ORDER BY placed_at", source, table)
+	return list[Hold](ctx, c.db, "SELECT * FROM hold WHERE source = ? AND table_name = ? AND lifted_at IS NULL "+
+		"ORDER BY placed_at", source, table)
 }
 
 // Keep is a named keep.
@@ -95,7 +100,8 @@ type Guard struct {
 	Archive *period.Period `json:"archive,omitempty"` // segments stay in the archive at least so long
 	Only    []string       `json:"only,omitempty"`    // the tables that may have a rule; empty: all
 	Never   []string       `json:"never,omitempty"`   // the tables that may not
-	Approve []string       `json:"approve,omitempty"` // what has to be approved before it is carried out: restores, disposals
+	// what has to be approved before it is carried out: restores, disposals
+	Approve []string `json:"approve,omitempty"`
 }
 
 // What can be made to need an approval.
@@ -117,7 +123,8 @@ func (c *Catalog) Guard(ctx context.Context, source string) (g Guard, err error)
 func (c *Catalog) SetGuard(ctx context.Context, actor, source string, g Guard) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		body := JSON[Guard]{g}
-		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO guard VALUES (?, ?, ?, ?)", source, body, At(c.Now()), actor); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO guard VALUES (?, ?, ?, ?)", source, body, At(c.Now()),
+			actor); err != nil {
 			return err
 		}
 		text, err := body.Value()

@@ -10,7 +10,8 @@ import (
 	"ambercellar/internal/archive/store"
 )
 
-// Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or single ones.
+// Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or
+// single ones.
 type Scope struct {
 	Run     string  `json:"run,omitempty"`
 	Segment string  `json:"segment,omitempty"`
@@ -38,14 +39,15 @@ type RowAt struct {
 
 // Restore is a request to bring archived rows back.
 type Restore struct {
-	ID           string       `db:"id" json:"id"`
-	Source       string       `db:"source" json:"source"`
-	Table        string       `db:"table_name" json:"table"`
-	Scope        JSON[Scope]  `db:"scope" json:"scope"`
-	Target       string       `db:"target" json:"target"`                         // "table", "side" or "file"
-	TargetSource string       `db:"target_source" json:"target_source,omitempty"` // of side: the source of the table that is made
-	TargetTable  string       `db:"target_table" json:"target_table,omitempty"`   // of side: the table that is made
-	Format       string       `db:"format" json:"format"`                         // of a file: csv, ndjson or parquet
+	ID     string      `db:"id" json:"id"`
+	Source string      `db:"source" json:"source"`
+	Table  string      `db:"table_name" json:"table"`
+	Scope  JSON[Scope] `db:"scope" json:"scope"`
+	Target string      `db:"target" json:"target"` // "table", "side" or "file"
+	// of side: the source of the table that is made
+	TargetSource string       `db:"target_source" json:"target_source,omitempty"`
+	TargetTable  string       `db:"target_table" json:"target_table,omitempty"` // of side: the table that is made
+	Format       string       `db:"format" json:"format"`                       // of a file: csv, ndjson or parquet
 	Note         string       `db:"note" json:"note"`
 	State        RestoreState `db:"state" json:"state"`
 	Reason       string       `db:"reason" json:"reason"`
@@ -55,36 +57,44 @@ type Restore struct {
 	Segments     int64        `db:"segments" json:"segments"`
 	Found        int64        `db:"found" json:"found"`       // archived rows in the scope
 	Restored     int64        `db:"restored" json:"restored"` // put back, or written to the file
-	Skipped      int64        `db:"skipped" json:"skipped"`   // their key was there already, or a newer archived version
-	Digest       string       `db:"digest" json:"digest"`     // of the restored rows
-	Verified     *bool        `db:"verified" json:"verified"` // counts and digest hold
-	File         string       `db:"file" json:"-"`
-	FileBytes    int64        `db:"file_bytes" json:"file_bytes"`
-	Fit          JSON[Fit]    `db:"fit" json:"fit"`
-	Lasts        string       `db:"lasts" json:"lasts,omitempty"` // ISO 8601: the rows go again when that has passed; empty: they stay
-	ExpiresAt    *Time        `db:"expires_at" json:"expires_at"` // when they go
-	ExpiredAt    *Time        `db:"expired_at" json:"expired_at"` // when they went
-	TakenBack    int64        `db:"taken_back" json:"taken_back"` // rows that went
-	Stayed       int64        `db:"stayed" json:"stayed"`         // rows that had been changed, and stayed
-	Conflicts    string       `db:"conflicts" json:"conflicts"`   // what becomes of rows whose key is there: "skip", "fail" or "replace"
-	Replaced     int64        `db:"replaced" json:"replaced"`     // of the restored rows, those that took the place of another
-	Pace         string       `db:"pace" json:"pace"`
-	Of           int64        `db:"of_rows" json:"of"` // rows of the segments that are read, for telling how far it is; 0: not known yet
-	ApprovedBy   string       `db:"approved_by" json:"approved_by"`
-	ApprovedAt   *Time        `db:"approved_at" json:"approved_at"`
-	Tell         string       `db:"tell" json:"tell"` // who is told when it is ready: a mail address or a URL
-	ToldAt       *Time        `db:"told_at" json:"told_at"`
-	Begun        bool         `db:"begun" json:"begun"` // rows may have been put back or replaced
+	// their key was there already, or a newer archived version
+	Skipped   int64     `db:"skipped" json:"skipped"`
+	Digest    string    `db:"digest" json:"digest"`     // of the restored rows
+	Verified  *bool     `db:"verified" json:"verified"` // counts and digest hold
+	File      string    `db:"file" json:"-"`
+	FileBytes int64     `db:"file_bytes" json:"file_bytes"`
+	Fit       JSON[Fit] `db:"fit" json:"fit"`
+	// ISO 8601: the rows go again when that has passed; empty: they stay
+	Lasts     string `db:"lasts" json:"lasts,omitempty"`
+	ExpiresAt *Time  `db:"expires_at" json:"expires_at"` // when they go
+	ExpiredAt *Time  `db:"expired_at" json:"expired_at"` // when they went
+	TakenBack int64  `db:"taken_back" json:"taken_back"` // rows that went
+	Stayed    int64  `db:"stayed" json:"stayed"`         // rows that had been changed, and stayed
+	// what becomes of rows whose key is there: "skip", "fail" or "replace"
+	Conflicts string `db:"conflicts" json:"conflicts"`
+	Replaced  int64  `db:"replaced" json:"replaced"` // of the restored rows, those that took the place of another
+	Pace      string `db:"pace" json:"pace"`
+	// rows of the segments that are read, for telling how far it is; 0: not known yet
+	Of         int64  `db:"of_rows" json:"of"`
+	ApprovedBy string `db:"approved_by" json:"approved_by"`
+	ApprovedAt *Time  `db:"approved_at" json:"approved_at"`
+	Tell       string `db:"tell" json:"tell"` // who is told when it is ready: a mail address or a URL
+	ToldAt     *Time  `db:"told_at" json:"told_at"`
+	Begun      bool   `db:"begun" json:"begun"` // rows may have been put back or replaced
 }
 
 // AddRestore keeps a new restore.
 func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, fit, lasts, format, note, state, created_at, created_by, conflicts, pace, tell)
-			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :fit, :lasts, :format, :note, :state, :created_at, :created_by, :conflicts, :pace, :tell)`, r); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT INTO restore (id, source, table_name, scope, target, target_source, target_table, fit, lasts,
+				format, note, state, created_at, created_by, conflicts, pace, tell)
+			VALUES (:id, :source, :table_name, :scope, :target, :target_source, :target_table, :fit, :lasts, :format,
+				:note, :state, :created_at, :created_by, :conflicts, :pace, :tell)`, r); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table, r.Target, r.Note))
+		return c.note(ctx, tx, r.CreatedBy, "restore request", r.ID, fmt.Sprintf("%s.%s to %s: %s", r.Source, r.Table,
+			r.Target, r.Note))
 	})
 }
 
@@ -94,9 +104,14 @@ func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
 		if err := afterRestore.check(tx, "restore", r.ID, r.State); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, found = :found, restored = :restored, begun = :begun,
-		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, digest = :digest, verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at, taken_back = :taken_back, stayed = :stayed,
-		lasts = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :lasts ELSE lasts END, expires_at = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
+		_, err := tx.NamedExecContext(ctx,
+			`UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments,
+				found = :found, restored = :restored, begun = :begun,
+		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, digest = :digest,
+			verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at,
+			taken_back = :taken_back, stayed = :stayed,
+		lasts = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :lasts ELSE lasts END, expires_at = CASE
+			WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
 		return err
 	})
 }
@@ -106,7 +121,8 @@ func (c *Catalog) Told(ctx context.Context, id string, at Time) error {
 	return changed(c.writes.ExecContext(ctx, "UPDATE restore SET told_at = ? WHERE id = ?", at, id))
 }
 
-// SetExpiry changes when the rows of a restore go again; nil: they stay for good. Only a restore whose rows are there can be changed.
+// SetExpiry changes when the rows of a restore go again; nil: they stay for good. Only a restore whose rows are there
+// can be changed.
 func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Time) (*Restore, error) {
 	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
 		r, err := get[Restore](ctx, tx, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
@@ -116,7 +132,8 @@ func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Ti
 		if r.State != RestoreDone || r.Target != "table" {
 			return fmt.Errorf("restore %s (to %s) is %s: %w", id, r.Target, r.State, ErrState)
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE restore SET lasts = ?, expires_at = ? WHERE id = ?", lasts, at, id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE restore SET lasts = ?, expires_at = ? WHERE id = ?", lasts, at,
+			id); err != nil {
 			return err
 		}
 		until := "for good"
@@ -131,8 +148,10 @@ func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Ti
 	return c.Restore(ctx, id)
 }
 
-// DecideRestore keeps that a restore which waits for an approval got it, and which state follows, or that it was refused.
-func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to RestoreState, reason string, at Time) (*Restore, error) {
+// DecideRestore keeps that a restore which waits for an approval got it, and which state follows, or that it was
+// refused.
+func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to RestoreState, reason string,
+	at Time) (*Restore, error) {
 	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
 		r, err := get[Restore](ctx, tx, "restore", id, "SELECT * FROM restore WHERE id = ?", id)
 		if err != nil {
@@ -148,7 +167,9 @@ func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to Restor
 		if r.State, r.ApprovedBy, r.ApprovedAt = to, actor, &at; to == RestoreRefused {
 			what, r.Reason, r.EndedAt = "restore refuse", reason, &at
 		}
-		if _, err := tx.NamedExecContext(ctx, "UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, approved_by = :approved_by, approved_at = :approved_at WHERE id = :id", r); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, approved_by = "+
+				":approved_by, approved_at = :approved_at WHERE id = :id", r); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, what, id, reason)
@@ -173,14 +194,16 @@ func (c *Catalog) Untold(ctx context.Context) ([]Restore, error) {
 	return list[Restore](ctx, c.db, untoldQuery)
 }
 
-const untoldQuery = "SELECT * FROM restore WHERE tell <> '' AND told_at IS NULL AND state IN ('done', 'failed', 'refused', 'expired') ORDER BY created_at"
+const untoldQuery = "SELECT * FROM restore WHERE tell <> '' AND told_at IS NULL AND state IN ('done', 'failed', " +
+	"'refused', 'expired') ORDER BY created_at"
 
 // Expiring lists the restores whose rows are there for a time: of one table where it is named.
 func (c *Catalog) Expiring(ctx context.Context, source string) ([]Restore, error) {
 	return list[Restore](ctx, c.db, expiringQuery, source)
 }
 
-const expiringQuery = "SELECT * FROM restore WHERE state IN ('asked', 'retrieving', 'running', 'done') AND lasts <> '' AND ? IN ('', source) ORDER BY expires_at"
+const expiringQuery = "SELECT * FROM restore WHERE state IN ('asked', 'retrieving', 'running', 'done') AND lasts " +
+	"<> '' AND ? IN ('', source) ORDER BY expires_at"
 
 // Restore returns one restore.
 func (c *Catalog) Restore(ctx context.Context, id string) (*Restore, error) {

@@ -14,54 +14,60 @@ import (
 
 // Run is the execution of a plan.
 type Run struct {
-	ID         string       `db:"id" json:"id"`
-	Plan       string       `db:"plan" json:"plan"`
-	Rule       string       `db:"rule" json:"rule"`
-	Revision   int          `db:"revision" json:"revision"`
-	Source     string       `db:"source" json:"source"`
-	Table      string       `db:"table_name" json:"table"`
-	Action     string       `db:"action" json:"action"` // archive or purge
-	Store      string       `db:"store" json:"store"`
-	Pace       string       `db:"pace" json:"pace"`
-	Cutoff     Time         `db:"cutoff" json:"cutoff"`
-	Due        int64        `db:"due" json:"due"` // by the plan
-	State      RunState     `db:"state" json:"state"`
-	Reason     string       `db:"reason" json:"reason"` // of the state, where there is one
-	CreatedAt  Time         `db:"created_at" json:"created_at"`
-	StartedAt  *Time        `db:"started_at" json:"started_at"`
-	EndedAt    *Time        `db:"ended_at" json:"ended_at"`
-	Working    int64        `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
-	RawBytes   int64        `db:"raw_bytes" json:"raw_bytes"`
-	FileBytes  int64        `db:"file_bytes" json:"file_bytes"`
-	LogBytes   *int64       `db:"log_bytes" json:"log_bytes"` // that the database's log grew by, others' writing included; nil where it is not known
-	Slices     int          `db:"slices" json:"slices"`       // slices whose rows are all accounted for
-	Position   string       `db:"position" json:"-"`          // age and key of the last row of the last of them
-	Closed     JSON[Ledger] `db:"closed" json:"-"`            // the ledger of those slices alone
-	Passes     JSON[[]Pass] `db:"passes" json:"passes"`       // one for each clause that takes rows, in order
-	Pass       int          `db:"pass" json:"pass"`           // the one that it is at
-	Limit      int64        `db:"row_limit" json:"limit,omitempty"`
-	Parts      JSON[[]Part] `db:"parts" json:"parts"`           // partitions that are to leave as a whole, the oldest first
-	Emptying   bool         `db:"emptying" json:"emptying"`     // the table is to be emptied at once, if that can be done
-	Cancelling bool         `db:"cancelling" json:"cancelling"` // it was decided that it ends: it deletes nothing more, whoever takes it up
-	Deleting   bool         `db:"deleting" json:"deleting"`     // of a run that copies: it was decided that the rows go
-	DeleteAt   *Time        `db:"delete_at" json:"delete_at"`   // when that is decided on its own
-	ResumeAt   *Time        `db:"resume_at" json:"resume_at"`   // of a run that rests: when its next window opens
+	ID        string   `db:"id" json:"id"`
+	Plan      string   `db:"plan" json:"plan"`
+	Rule      string   `db:"rule" json:"rule"`
+	Revision  int      `db:"revision" json:"revision"`
+	Source    string   `db:"source" json:"source"`
+	Table     string   `db:"table_name" json:"table"`
+	Action    string   `db:"action" json:"action"` // archive or purge
+	Store     string   `db:"store" json:"store"`
+	Pace      string   `db:"pace" json:"pace"`
+	Cutoff    Time     `db:"cutoff" json:"cutoff"`
+	Due       int64    `db:"due" json:"due"` // by the plan
+	State     RunState `db:"state" json:"state"`
+	Reason    string   `db:"reason" json:"reason"` // of the state, where there is one
+	CreatedAt Time     `db:"created_at" json:"created_at"`
+	StartedAt *Time    `db:"started_at" json:"started_at"`
+	EndedAt   *Time    `db:"ended_at" json:"ended_at"`
+	Working   int64    `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
+	RawBytes  int64    `db:"raw_bytes" json:"raw_bytes"`
+	FileBytes int64    `db:"file_bytes" json:"file_bytes"`
+	// that the database's log grew by, others' writing included; nil where it is not known
+	LogBytes *int64       `db:"log_bytes" json:"log_bytes"`
+	Slices   int          `db:"slices" json:"slices"` // slices whose rows are all accounted for
+	Position string       `db:"position" json:"-"`    // age and key of the last row of the last of them
+	Closed   JSON[Ledger] `db:"closed" json:"-"`      // the ledger of those slices alone
+	Passes   JSON[[]Pass] `db:"passes" json:"passes"` // one for each clause that takes rows, in order
+	Pass     int          `db:"pass" json:"pass"`     // the one that it is at
+	Limit    int64        `db:"row_limit" json:"limit,omitempty"`
+	// partitions that are to leave as a whole, the oldest first
+	Parts JSON[[]Part] `db:"parts" json:"parts"`
+	// the table is to be emptied at once, if that can be done
+	Emptying bool `db:"emptying" json:"emptying"`
+	// it was decided that it ends: it deletes nothing more, whoever takes it up
+	Cancelling bool  `db:"cancelling" json:"cancelling"`
+	Deleting   bool  `db:"deleting" json:"deleting"`   // of a run that copies: it was decided that the rows go
+	DeleteAt   *Time `db:"delete_at" json:"delete_at"` // when that is decided on its own
+	ResumeAt   *Time `db:"resume_at" json:"resume_at"` // of a run that rests: when its next window opens
 
-	WindowFrom     *Time  `db:"window_from" json:"-"`                     // when the window opened in which it last worked
+	// when the window opened in which it last worked
+	WindowFrom     *Time  `db:"window_from" json:"-"`
 	WindowBegan    *Time  `db:"window_began" json:"window_began"`         // and when it began to work in it
 	WindowRows     int64  `db:"window_rows" json:"window_rows"`           // rows taken in that window
 	LastWindowRows int64  `db:"last_window_rows" json:"last_window_rows"` // and in the one before
 	WindowsLeft    *int64 `db:"windows_left" json:"windows_left"`         // that it will take, as far as can be told
 
-	Pressure  *pace.Pressure `db:"-" json:"pressure,omitempty"`   // of the database, while the run goes on
-	FastRate  float64        `db:"-" json:"-"`                    // rows a second of the faster ones among the last batches, rests included
-	SlowRate  float64        `db:"-" json:"-"`                    // and of the slower ones
-	BatchRows int            `db:"-" json:"batch_rows,omitempty"` // that the next batch will take
+	Pressure *pace.Pressure `db:"-" json:"pressure,omitempty"` // of the database, while the run goes on
+	// rows a second of the faster ones among the last batches, rests included
+	FastRate  float64 `db:"-" json:"-"`
+	SlowRate  float64 `db:"-" json:"-"`                    // and of the slower ones
+	BatchRows int     `db:"-" json:"batch_rows,omitempty"` // that the next batch will take
 	Ledger    `json:"ledger"`
 }
 
-// Done is how many rows a run has dealt with: those that were copied, as long as copying is all that it does, and otherwise those
-// that are gone or were left out.
+// Done is how many rows a run has dealt with: those that were copied, as long as copying is all that it does, and
+// otherwise those that are gone or were left out.
 func (r *Run) Done() int64 {
 	if r.Action == "copy" && !r.Deleting {
 		return r.Copied
@@ -90,7 +96,8 @@ func (r *Run) Clone() *Run {
 // AddRun keeps a new run, unless its table has one that has not ended.
 func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		query, args, err := sqlx.In("SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN (?)", r.Source, r.Table, ActiveRuns())
+		query, args, err := sqlx.In("SELECT id FROM run WHERE source = ? AND table_name = ? AND state IN (?)",
+			r.Source, r.Table, ActiveRuns())
 		if err != nil {
 			return err
 		}
@@ -99,14 +106,19 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 			return err
 		}
 		if len(others) > 0 {
-			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, others[0], r.Source, r.Table)
+			return fmt.Errorf("%w: run %s of %s.%s; resume it or cancel it first", ErrActive, others[0], r.Source,
+				r.Table)
 		}
-		_, err = tx.NamedExecContext(ctx, `INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at, passes, row_limit, parts, emptying)
-			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state, :created_at, :passes, :row_limit, :parts, :emptying)`, r)
+		_, err = tx.NamedExecContext(ctx,
+			`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state,
+				created_at, passes, row_limit, parts, emptying)
+			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state,
+				:created_at, :passes, :row_limit, :parts, :emptying)`, r)
 		if err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "run start", r.ID, fmt.Sprintf("plan %s, rule %s revision %d, cutoff %s", r.Plan, r.Rule, r.Revision, r.Cutoff.Format(time.RFC3339)))
+		return c.note(ctx, tx, actor, "run start", r.ID, fmt.Sprintf("plan %s, rule %s revision %d, cutoff %s", r.Plan,
+			r.Rule, r.Revision, r.Cutoff.Format(time.RFC3339)))
 	})
 }
 
@@ -126,7 +138,8 @@ func (c *Catalog) Runs(ctx context.Context, f RunFilter, p Page) ([]Run, error) 
 
 func (f RunFilter) query() (string, []any) {
 	query, args := "SELECT * FROM run WHERE true", []any{}
-	for _, x := range [][2]string{{"rule", f.Rule}, {"source", f.Source}, {"table_name", f.Table}, {"state", f.State}} {
+	for _, x := range [][2]string{{"rule", f.Rule}, {"source", f.Source}, {"table_name", f.Table},
+		{"state", f.State}} {
 		if x[1] != "" {
 			query, args = query+" AND "+x[0]+" = ?", append(args, x[1])
 		}
@@ -145,7 +158,8 @@ func (c *Catalog) RunsIn(ctx context.Context, states ...RunState) ([]Run, error)
 
 // Unended lists the newest runs that have not ended, the oldest of them first, and says how many there are in all.
 func (c *Catalog) Unended(ctx context.Context, limit int) (runs []Run, all int, err error) {
-	query, args, err := sqlx.In("SELECT * FROM run WHERE rowid IN (SELECT rowid FROM run WHERE state IN (?) ORDER BY created_at DESC LIMIT ?) ORDER BY created_at", ActiveRuns(), limit)
+	query, args, err := sqlx.In("SELECT * FROM run WHERE rowid IN (SELECT rowid FROM run WHERE state IN (?) ORDER "+
+		"BY created_at DESC LIMIT ?) ORDER BY created_at", ActiveRuns(), limit)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -167,13 +181,17 @@ func (c *Catalog) LastRuns(ctx context.Context, rules []string) ([]Run, error) {
 	return list[Run](ctx, c.db, lastRunsQuery, string(b))
 }
 
-const lastRunsQuery = `SELECT run.* FROM json_each(?) one CROSS JOIN run ON run.id = (SELECT id FROM run WHERE rule = one.value ORDER BY created_at DESC, id DESC LIMIT 1)`
+const lastRunsQuery = `SELECT run.* FROM json_each(?) one CROSS JOIN run ON run.id = (SELECT id FROM run WHERE ` +
+	`rule = one.value ORDER BY created_at DESC, id DESC LIMIT 1)`
 
-// OpenRuns lists the runs of which rows may be on their way out of a table: those that have not ended, and those of open segments whose run
-// the catalog does not know.
+// OpenRuns lists the runs of which rows may be on their way out of a table: those that have not ended, and those of
+// open segments whose run the catalog does not know.
 func (c *Catalog) OpenRuns(ctx context.Context, source, table string) ([]string, error) {
-	return list[string](ctx, c.db, `SELECT id FROM run WHERE source = ?1 AND state NOT IN ('done', 'cancelled') AND (table_name = ?2 OR EXISTS (SELECT 1 FROM segment WHERE segment.run = run.id AND segment.table_name = ?2))
-		UNION SELECT run FROM segment WHERE source = ?1 AND table_name = ?2 AND state = 'open' AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = segment.run)`, source, table)
+	return list[string](ctx, c.db,
+		`SELECT id FROM run WHERE source = ?1 AND state NOT IN ('done', 'cancelled') AND (table_name = ?2
+			OR EXISTS (SELECT 1 FROM segment WHERE segment.run = run.id AND segment.table_name = ?2))
+		UNION SELECT run FROM segment WHERE source = ?1 AND table_name = ?2 AND state = 'open' AND NOT EXISTS (SELECT 1
+			FROM run WHERE run.id = segment.run)`, source, table)
 }
 
 // RunsSince lists the runs of a source that were made at a moment or later.
@@ -203,7 +221,9 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 		if to.Ended() {
 			r.EndedAt = &now
 		}
-		if _, err := tx.NamedExecContext(ctx, "UPDATE run SET state = :state, reason = :reason, started_at = :started_at, ended_at = :ended_at WHERE id = :id", r); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"UPDATE run SET state = :state, reason = :reason, started_at = :started_at, ended_at = :ended_at WHERE "+
+				"id = :id", r); err != nil {
 			return err
 		}
 		out = r
@@ -212,7 +232,8 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 	return out, err
 }
 
-// Cancelling keeps that a run is to end. From then on it deletes nothing more, however often the service is started anew.
+// Cancelling keeps that a run is to end. From then on it deletes nothing more, however often the service is started
+// anew.
 func (c *Catalog) Cancelling(ctx context.Context, actor, id string) (*Run, error) {
 	var out *Run
 	err := c.transaction(ctx, func(tx *sqlx.Tx) (err error) {

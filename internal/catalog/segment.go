@@ -47,20 +47,24 @@ type Segment struct {
 	Disposal     string       `db:"disposal" json:"disposal"`   // that it was destroyed by, or is being
 	DisposedAt   *Time        `db:"disposed_at" json:"disposed_at"`
 	DisposalSeq  int64        `db:"disposal_sequence" json:"disposal_sequence"`
-	Erased       bool         `db:"erased" json:"erased"` // it was destroyed for an erasure: what stayed of it is in another segment
-	DisposalHash string       `db:"disposal_hash" json:"disposal_hash"`
-	RowsStore    string       `db:"rows_store" json:"rows_store"`   // where its rows lie, if not with its records in Store
-	Moving       string       `db:"moving" json:"moving,omitempty"` // the store to which its rows are being moved
-	Leaving      string       `db:"leaving" json:"-"`               // a store that its rows have left, and whose files of them are still to be removed
-	Cold         bool         `db:"cold" json:"cold"`               // its rows have to be retrieved before they can be read
-	WarmUntil    *Time        `db:"warm_until" json:"warm_until"`   // a retrieved copy is there until then
-	WantSecond   string       `db:"want_second" json:"want_second"` // the store for its second copy, by its rule; empty: as its store says
-	ColdStore    string       `db:"cold_store" json:"cold_store"`   // where its rows are to move, by its rule
-	ColdAt       *Time        `db:"cold_at" json:"cold_at"`         // and when
-	Rule         string       `db:"rule" json:"rule"`               // that archived it
-	Shape        *int64       `db:"shape" json:"-"`                 // what it looks like, in segment_shape; nil: not known yet
-	Span         *int64       `db:"span" json:"-"`                  // where its keys lie, in segment_span
-	Rewrites     string       `db:"rewrites" json:"rewrites"`       // the segment of whose rows it holds those that stayed when the others were destroyed
+	// it was destroyed for an erasure: what stayed of it is in another segment
+	Erased       bool   `db:"erased" json:"erased"`
+	DisposalHash string `db:"disposal_hash" json:"disposal_hash"`
+	RowsStore    string `db:"rows_store" json:"rows_store"`   // where its rows lie, if not with its records in Store
+	Moving       string `db:"moving" json:"moving,omitempty"` // the store to which its rows are being moved
+	// a store that its rows have left, and whose files of them are still to be removed
+	Leaving   string `db:"leaving" json:"-"`
+	Cold      bool   `db:"cold" json:"cold"`             // its rows have to be retrieved before they can be read
+	WarmUntil *Time  `db:"warm_until" json:"warm_until"` // a retrieved copy is there until then
+	// the store for its second copy, by its rule; empty: as its store says
+	WantSecond string `db:"want_second" json:"want_second"`
+	ColdStore  string `db:"cold_store" json:"cold_store"` // where its rows are to move, by its rule
+	ColdAt     *Time  `db:"cold_at" json:"cold_at"`       // and when
+	Rule       string `db:"rule" json:"rule"`             // that archived it
+	Shape      *int64 `db:"shape" json:"-"`               // what it looks like, in segment_shape; nil: not known yet
+	Span       *int64 `db:"span" json:"-"`                // where its keys lie, in segment_span
+	// the segment of whose rows it holds those that stayed when the others were destroyed
+	Rewrites string `db:"rewrites" json:"rewrites"`
 }
 
 // RowsIn is the store in which its rows lie.
@@ -89,8 +93,11 @@ func (s *Segment) Asleep(now time.Time) bool {
 
 // AddSegment keeps a new segment, before the first byte of it is written.
 func (c *Catalog) AddSegment(ctx context.Context, s *Segment) error {
-	_, err := c.writes.NamedExecContext(ctx, `INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at, rows_store, cold, warm_until, rewrites, rule)
-		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at, :rows_store, :cold, :warm_until, :rewrites, :rule)`, s)
+	_, err := c.writes.NamedExecContext(ctx,
+		`INSERT INTO segment (id, run, number, clause, source, table_name, part, store, stem, state, created_at,
+			rows_store, cold, warm_until, rewrites, rule)
+		VALUES (:id, :run, :number, :clause, :source, :table_name, :part, :store, :stem, :state, :created_at,
+			:rows_store, :cold, :warm_until, :rewrites, :rule)`, s)
 	return err
 }
 
@@ -104,27 +111,36 @@ func (c *Catalog) SaveSegment(ctx context.Context, s *Segment) error {
 		if err := afterSegment.refuse("segment", s.ID, before.State, s.State); err != nil {
 			return err
 		}
-		_, err = tx.NamedExecContext(ctx, `UPDATE segment SET state = :state, row_count = :row_count, raw_bytes = :raw_bytes, file_bytes = :file_bytes, oldest = :oldest, newest = :newest,
-			deleted = :deleted, changed = :changed, vanished = :vanished, held = :held, skipped = :skipped, digest = :digest, closed_at = :closed_at, verified_at = :verified_at,
-			keep_until = :keep_until, want_second = :want_second, cold_store = :cold_store, cold_at = :cold_at, sequence = :sequence, manifest_hash = :manifest_hash,
+		_, err = tx.NamedExecContext(ctx,
+			`UPDATE segment SET state = :state, row_count = :row_count, raw_bytes = :raw_bytes,
+				file_bytes = :file_bytes, oldest = :oldest, newest = :newest,
+			deleted = :deleted, changed = :changed, vanished = :vanished, held = :held, skipped = :skipped,
+				digest = :digest, closed_at = :closed_at, verified_at = :verified_at,
+			keep_until = :keep_until, want_second = :want_second, cold_store = :cold_store, cold_at = :cold_at,
+				sequence = :sequence, manifest_hash = :manifest_hash,
 			closing_sequence = :closing_sequence, closing_hash = :closing_hash,
-			erased = :erased, disposal = :disposal, disposed_at = :disposed_at, disposal_sequence = :disposal_sequence, disposal_hash = :disposal_hash WHERE id = :id`, s)
+			erased = :erased, disposal = :disposal, disposed_at = :disposed_at, disposal_sequence = :disposal_sequence,
+				disposal_hash = :disposal_hash WHERE id = :id`, s)
 		return err
 	})
 }
 
 // segmentColumns are those of a segment that is taken up from its store.
-const segmentColumns = "id, run, number, clause, source, table_name, part, store, stem, state, row_count, raw_bytes, file_bytes, oldest, newest, deleted, changed, vanished, held, skipped, digest, created_at, closed_at, keep_until, sequence, manifest_hash, " +
-	"closing_sequence, closing_hash, disposal, disposed_at, disposal_sequence, disposal_hash, erased, rows_store, second, second_at, cold, warm_until, rewrites, rule"
+const segmentColumns = "id, run, number, clause, source, table_name, part, store, stem, state, row_count, " +
+	"raw_bytes, file_bytes, oldest, newest, deleted, changed, vanished, held, skipped, digest, created_at, " +
+	"closed_at, keep_until, sequence, manifest_hash, " +
+	"closing_sequence, closing_hash, disposal, disposed_at, disposal_sequence, disposal_hash, erased, rows_store, " +
+	"second, second_at, cold, warm_until, rewrites, rule"
 
 // Adopt keeps a segment that was found in a store, in one step.
 func (c *Catalog) Adopt(ctx context.Context, s *Segment) error {
-	_, err := c.writes.NamedExecContext(ctx, "INSERT INTO segment ("+segmentColumns+") VALUES (:"+strings.ReplaceAll(segmentColumns, ", ", ", :")+")", s)
+	_, err := c.writes.NamedExecContext(ctx, "INSERT INTO segment ("+segmentColumns+") VALUES (:"+
+		strings.ReplaceAll(segmentColumns, ", ", ", :")+")", s)
 	return err
 }
 
-// TakeUp keeps what the store of a known segment tells of it, in one step: after the catalog was turned back, or an adoption interrupted,
-// any state may follow any other.
+// TakeUp keeps what the store of a known segment tells of it, in one step: after the catalog was turned back, or an
+// adoption interrupted, any state may follow any other.
 func (c *Catalog) TakeUp(ctx context.Context, s *Segment) error {
 	var set []string
 	for _, name := range strings.Split(segmentColumns, ", ") {
@@ -151,11 +167,14 @@ func (c *Catalog) Segments(ctx context.Context, f SegmentFilter, p Page) ([]Segm
 	return paged[Segment](ctx, c.db, p, segmentOrder, query, args...)
 }
 
-// NewestNumber returns the greatest of some numbers under which a run has an open or closed segment of a table; 0: none.
+// NewestNumber returns the greatest of some numbers under which a run has an open or closed segment of a table; 0:
+// none.
 func (c *Catalog) NewestNumber(ctx context.Context, run, table string, numbers []int) (n int, err error) {
 	b, err := json.Marshal(numbers)
 	if err == nil {
-		err = c.db.GetContext(ctx, &n, "SELECT coalesce(max(number), 0) FROM segment WHERE run = ? AND table_name = ? AND state IN ('open', 'closed') AND number IN (SELECT value FROM json_each(?))", run, table, string(b))
+		err = c.db.GetContext(ctx, &n,
+			"SELECT coalesce(max(number), 0) FROM segment WHERE run = ? AND table_name = ? AND state IN ('open', "+
+				"'closed') AND number IN (SELECT value FROM json_each(?))", run, table, string(b))
 	}
 	return n, err
 }
@@ -216,7 +235,8 @@ type ArchivedTable struct {
 	Table  string `db:"table_name" json:"table"`
 }
 
-// ArchivedTables lists the tables of which segments are there, in order of source and table: those of a text in their names.
+// ArchivedTables lists the tables of which segments are there, in order of source and table: those of a text in their
+// names.
 func (c *Catalog) ArchivedTables(ctx context.Context, text string, p Page) ([]ArchivedTable, error) {
 	by := []any{"", ""}
 	if p.After != "" {
@@ -228,10 +248,13 @@ func (c *Catalog) ArchivedTables(ctx context.Context, text string, p Page) ([]Ar
 	return list[ArchivedTable](ctx, c.db, archivedQuery, by[0], by[1], text, p.Limit)
 }
 
-// archivedQuery goes by the shapes of segments, however many segments each has. Both halves come in order, so that a page reads no more than it shows.
-const archivedQuery = `SELECT source, table_name FROM segment_shape WHERE segments > 0 AND (source, table_name) > (?1, ?2) AND instr(lower(source || '.' || table_name), lower(?3)) > 0
+// archivedQuery goes by the shapes of segments, however many segments each has. Both halves come in order, so that a
+// page reads no more than it shows.
+const archivedQuery = `SELECT source, table_name FROM segment_shape WHERE segments > 0 AND (source, table_name) > (?1,
+	?2) AND instr(lower(source || '.' || table_name), lower(?3)) > 0
 	UNION SELECT source, table_name FROM segment INDEXED BY segment_unspanned
-		WHERE span IS NULL AND state IN ('open', 'closed') AND (source, table_name) > (?1, ?2) AND instr(lower(source || '.' || table_name), lower(?3)) > 0 ORDER BY source, table_name LIMIT ?4`
+		WHERE span IS NULL AND state IN ('open', 'closed') AND (source, table_name) > (?1, ?2)
+			AND instr(lower(source || '.' || table_name), lower(?3)) > 0 ORDER BY source, table_name LIMIT ?4`
 
 // RunSegments lists all segments of a run, abandoned ones among them, in order of their number.
 func (c *Catalog) RunSegments(ctx context.Context, run string) ([]Segment, error) {
@@ -246,15 +269,23 @@ type SegmentSums struct {
 	Adopted  int64 `db:"adopted"` // of both, those of runs that the catalog does not know
 }
 
-// SegmentSums sums up the segments of a table, those of some runs aside. Of a segment that was parted, the rows that stayed are in its successor.
+// SegmentSums sums up the segments of a table, those of some runs aside. Of a segment that was parted, the rows that
+// stayed are in its successor.
 func (c *Catalog) SegmentSums(ctx context.Context, source, table string, aside []string) (*SegmentSums, error) {
 	runs, err := JSON[[]string]{append([]string{}, aside...)}.Value()
 	if err != nil {
 		return nil, err
 	}
-	return get[SegmentSums](ctx, c.db, "table", source+"."+table, `SELECT coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed')), 0) AS archived,
-		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND NOT erased), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND NOT (SELECT o.erased FROM segment o WHERE o.id = segment.rewrites)), 0) AS disposed,
-		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND erased), 0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND (SELECT o.erased FROM segment o WHERE o.id = segment.rewrites)), 0) AS erased,
-		coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed', 'disposed') AND rewrites = '' AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = segment.run)), 0) AS adopted
-		FROM segment WHERE source = ? AND table_name = ? AND run NOT IN (SELECT value FROM json_each(?))`, source, table, runs)
+	return get[SegmentSums](ctx, c.db, "table", source+"."+table,
+		`SELECT coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed')), 0) AS archived,
+		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND NOT erased),
+			0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND NOT (SELECT o.erased FROM segment o
+			WHERE o.id = segment.rewrites)), 0) AS disposed,
+		coalesce(sum(deleted) FILTER (WHERE state = 'disposed' AND erased),
+			0) - coalesce(sum(deleted) FILTER (WHERE rewrites <> '' AND (SELECT o.erased FROM segment o
+			WHERE o.id = segment.rewrites)), 0) AS erased,
+		coalesce(sum(deleted) FILTER (WHERE state IN ('open', 'closed', 'disposed') AND rewrites = ''
+			AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = segment.run)), 0) AS adopted
+		FROM segment WHERE source = ? AND table_name = ? AND run NOT IN (SELECT value FROM json_each(?))`, source,
+		table, runs)
 }

@@ -30,7 +30,8 @@ func (c *Catalog) AddSession(ctx context.Context, hash string, expires time.Time
 
 // HasSession says whether a session stands and has not run out.
 func (c *Catalog) HasSession(ctx context.Context, hash string, now time.Time) (ok bool, err error) {
-	err = c.db.GetContext(ctx, &ok, "SELECT count(*) > 0 FROM session WHERE hash = ? AND expires_at > ?", hash, At(now))
+	err = c.db.GetContext(ctx, &ok, "SELECT count(*) > 0 FROM session WHERE hash = ? AND expires_at > ?", hash,
+		At(now))
 	return ok, err
 }
 

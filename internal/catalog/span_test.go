@@ -15,11 +15,13 @@ func TestSpansGoWithTheirSegments(t *testing.T) {
 	x.Columns.V, x.Key.V = []shape.Column{{Name: "id"}}, []string{"id"}
 	var list []*Segment
 	for i := range 3 {
-		s := &Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan", Store: "cellar", Stem: fmt.Sprint(i), State: SegmentWriting, CreatedAt: At(time.Now())}
+		s := &Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan", Store: "cellar",
+			Stem: fmt.Sprint(i), State: SegmentWriting, CreatedAt: At(time.Now())}
 		if err := c.AddSegment(t.Context(), s); err != nil {
 			t.Fatal(err)
 		}
-		if err := c.Spanned(t.Context(), s, x, [SpanColumns]Span{{float64(i), float64(i)}, Anywhere}); err != nil { // it does not exist yet
+		// it does not exist yet
+		if err := c.Spanned(t.Context(), s, x, [SpanColumns]Span{{float64(i), float64(i)}, Anywhere}); err != nil {
 			t.Fatal(err)
 		}
 		s.State = SegmentOpen
@@ -41,7 +43,8 @@ func TestSpansGoWithTheirSegments(t *testing.T) {
 		}
 		out := ""
 		for _, x := range shapes {
-			found, unknown, err := c.Within(t.Context(), "harbour", "scan", []Probe{{Shape: x.ID, At: [SpanColumns]*float64{&at}}}, nil)
+			found, unknown, err := c.Within(t.Context(), "harbour", "scan",
+				[]Probe{{Shape: x.ID, At: [SpanColumns]*float64{&at}}}, nil)
 			if err != nil || unknown != 0 {
 				t.Fatal(unknown, err)
 			}

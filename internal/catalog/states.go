@@ -9,8 +9,9 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// A flow says which state may follow which. A state that stands in no list of its own can only be the last one, and one that nothing
-// follows is an end. All states that the records have stand in this file, and the records change state only as told here.
+// A flow says which state may follow which. A state that stands in no list of its own can only be the last one, and
+// one that nothing follows is an end. All states that the records have stand in this file, and the records change
+// state only as told here.
 type flow[S ~string] map[S][]S
 
 // allows says whether one state may follow another, or stay.

@@ -28,13 +28,20 @@ func TestEveryStateHasItsPlace(t *testing.T) {
 		all  []string
 		over []string
 	}{
-		{"run", texts(len(afterRun.all()), func(i int) string { return string(afterRun.all()[i]) }), []string{"cancelled", "done"}},
-		{"part", texts(len(afterPart.all()), func(i int) string { return string(afterPart.all()[i]) }), []string{"left", "rows"}},
-		{"segment", texts(len(afterSegment.all()), func(i int) string { return string(afterSegment.all()[i]) }), []string{"abandoned", "disposed"}},
-		{"restore", texts(len(afterRestore.all()), func(i int) string { return string(afterRestore.all()[i]) }), []string{"expired", "failed", "refused"}},
-		{"retrieval", texts(len(afterRetrieval.all()), func(i int) string { return string(afterRetrieval.all()[i]) }), []string{"failed", "over"}},
-		{"verification", texts(len(afterVerification.all()), func(i int) string { return string(afterVerification.all()[i]) }), []string{"done", "failed"}},
-		{"disposal", texts(len(afterDisposal.all()), func(i int) string { return string(afterDisposal.all()[i]) }), []string{"cancelled", "done"}},
+		{"run", texts(len(afterRun.all()), func(i int) string { return string(afterRun.all()[i]) }),
+			[]string{"cancelled", "done"}},
+		{"part", texts(len(afterPart.all()), func(i int) string { return string(afterPart.all()[i]) }),
+			[]string{"left", "rows"}},
+		{"segment", texts(len(afterSegment.all()), func(i int) string { return string(afterSegment.all()[i]) }),
+			[]string{"abandoned", "disposed"}},
+		{"restore", texts(len(afterRestore.all()), func(i int) string { return string(afterRestore.all()[i]) }),
+			[]string{"expired", "failed", "refused"}},
+		{"retrieval", texts(len(afterRetrieval.all()), func(i int) string { return string(afterRetrieval.all()[i]) }),
+			[]string{"failed", "over"}},
+		{"verification", texts(len(afterVerification.all()),
+			func(i int) string { return string(afterVerification.all()[i]) }), []string{"done", "failed"}},
+		{"disposal", texts(len(afterDisposal.all()), func(i int) string { return string(afterDisposal.all()[i]) }),
+			[]string{"cancelled", "done"}},
 	} {
 		add(x.name, x.all...)
 		if ends := x.all[len(x.all)-len(x.over):]; !slices.Equal(ends, x.over) {
@@ -61,7 +68,9 @@ func TestATableHasOneRunThatHasNotEnded(t *testing.T) {
 		t.Fatal(err)
 	}
 	insert := func(id, table string, s RunState) error {
-		_, err := c.writes.Exec(`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state, created_at) VALUES (?, 'p', 'r', 1, 's', ?, 'archive', 'v', 'steady', ?, 0, ?, ?)`, id, table, now, s, now)
+		_, err := c.writes.Exec(`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, `+
+			`pace, cutoff, due, state, created_at) VALUES (?, 'p', 'r', 1, 's', ?, 'archive', 'v', 'steady', ?, 0, `+
+			`?, ?)`, id, table, now, s, now)
 		return err
 	}
 	for _, s := range afterRun.all() {
@@ -69,7 +78,8 @@ func TestATableHasOneRunThatHasNotEnded(t *testing.T) {
 		if err := insert("first-"+string(s), table, s); err != nil {
 			t.Fatal(err)
 		}
-		err := c.AddRun(ctx, "somebody", &Run{ID: "added-" + string(s), Plan: "p", Rule: "r", Source: "s", Table: table, Cutoff: now, State: Queued, CreatedAt: now})
+		err := c.AddRun(ctx, "somebody", &Run{ID: "added-" + string(s), Plan: "p", Rule: "r", Source: "s",
+			Table: table, Cutoff: now, State: Queued, CreatedAt: now})
 		if s.Ended() && err != nil || !s.Ended() && !errors.Is(err, ErrActive) {
 			t.Errorf("beside a run that is %s, another one: %v", s, err)
 		}
@@ -91,7 +101,8 @@ func TestAStaleRecordDoesNotTurnAStateBack(t *testing.T) {
 	}
 	defer c.Close()
 	now := At(time.Now())
-	r := &Restore{ID: "one", Source: "s", Table: "t", Target: "table", State: Restoring, CreatedAt: now, CreatedBy: "somebody", Tell: "mail"}
+	r := &Restore{ID: "one", Source: "s", Table: "t", Target: "table", State: Restoring, CreatedAt: now,
+		CreatedBy: "somebody", Tell: "mail"}
 	if err := c.AddRestore(ctx, r); err != nil {
 		t.Fatal(err)
 	}
@@ -111,7 +122,8 @@ func TestAStaleRecordDoesNotTurnAStateBack(t *testing.T) {
 	if err := c.Told(ctx, "one", now); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := c.Restore(ctx, "one"); err != nil || got.State != RestoreExpired || got.ToldAt == nil || got.Reason != "" {
+	if got, err := c.Restore(ctx, "one"); err != nil || got.State != RestoreExpired || got.ToldAt == nil ||
+		got.Reason != "" {
 		t.Errorf("after that it is %+v, %v", got, err)
 	}
 	v := &Verification{ID: "two", State: Verifying, CreatedAt: now}

@@ -15,12 +15,14 @@ import (
 
 // Verification is a reading of segments to see that they are what was written.
 type Verification struct {
-	ID        string               `db:"id" json:"id"`
-	Store     string               `db:"store" json:"store"`      // empty: all stores
-	Source    string               `db:"source" json:"source"`    // with Table; empty: all
-	Table     string               `db:"table_name" json:"table"` //
-	Older     *Time                `db:"older" json:"older"`      // only segments that were not verified since then; null: all
-	Repair    bool                 `db:"repair" json:"repair"`    // what is damaged is replaced from the other copy, where that is whole
+	ID     string `db:"id" json:"id"`
+	Store  string `db:"store" json:"store"`      // empty: all stores
+	Source string `db:"source" json:"source"`    // with Table; empty: all
+	Table  string `db:"table_name" json:"table"` //
+	// only segments that were not verified since then; null: all
+	Older *Time `db:"older" json:"older"`
+	// what is damaged is replaced from the other copy, where that is whole
+	Repair    bool                 `db:"repair" json:"repair"`
 	State     VerificationState    `db:"state" json:"state"`
 	Reason    string               `db:"reason" json:"reason"` // why it failed
 	CreatedAt Time                 `db:"created_at" json:"created_at"`
@@ -45,11 +47,14 @@ type FoundInStore struct {
 // AddVerification keeps a new verification.
 func (c *Catalog) AddVerification(ctx context.Context, v *Verification) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO verification (id, store, source, table_name, older, repair, state, created_at, created_by)
-			VALUES (:id, :store, :source, :table_name, :older, :repair, :state, :created_at, :created_by)`, v); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT INTO verification (id, store, source, table_name, older, repair, state, created_at, created_by)
+			VALUES (:id, :store, :source, :table_name, :older, :repair, :state, :created_at, :created_by)`,
+			v); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, v.CreatedBy, "segments verify", v.ID, fmt.Sprintf("store %q, table %q", v.Store, v.Source+"."+v.Table))
+		return c.note(ctx, tx, v.CreatedBy, "segments verify", v.ID, fmt.Sprintf("store %q, table %q", v.Store,
+			v.Source+"."+v.Table))
 	})
 }
 
@@ -59,8 +64,11 @@ func (c *Catalog) SaveVerification(ctx context.Context, v *Verification) error {
 		if err := afterVerification.check(tx, "verification", v.ID, v.State); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `UPDATE verification SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments, of_segments = :of_segments, row_count = :row_count,
-		bytes = :bytes, of_bytes = :of_bytes, wrong = :wrong, repaired = :repaired, findings = :findings WHERE id = :id`, v)
+		_, err := tx.NamedExecContext(ctx,
+			`UPDATE verification SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments,
+				of_segments = :of_segments, row_count = :row_count,
+		bytes = :bytes, of_bytes = :of_bytes, wrong = :wrong, repaired = :repaired, findings = :findings
+			WHERE id = :id`, v)
 		return err
 	})
 }
@@ -77,11 +85,14 @@ func (c *Catalog) Verifications(ctx context.Context, p Page) ([]Verification, er
 
 // Judged keeps that a segment was found to be what was written, or what is wrong with it.
 func (c *Catalog) Judged(ctx context.Context, segment, damage string, at time.Time) error {
-	_, err := c.writes.ExecContext(ctx, "UPDATE segment SET damage = ?, verified_at = CASE WHEN ? = '' THEN ? ELSE verified_at END WHERE id = ? AND state IN ('open', 'closed')", damage, damage, At(at), segment)
+	_, err := c.writes.ExecContext(ctx,
+		"UPDATE segment SET damage = ?, verified_at = CASE WHEN ? = '' THEN ? ELSE verified_at END WHERE id = ? "+
+			"AND state IN ('open', 'closed')", damage, damage, At(at), segment)
 	return err // one that was destroyed meanwhile is judged no more
 }
 
-// VerifyFilter says which segments are verified; empty fields do not narrow it. Of a store are those of which files lie there, and by time those whose rows do.
+// VerifyFilter says which segments are verified; empty fields do not narrow it. Of a store are those of which files
+// lie there, and by time those whose rows do.
 type VerifyFilter struct {
 	Store, Source, Table string
 	Older                *Time
@@ -107,7 +118,8 @@ func (f VerifyFilter) where() (string, map[string]any) {
 // ToVerify lists the ids of segments that are to be verified, those first that were not for the longest time.
 func (c *Catalog) ToVerify(ctx context.Context, f VerifyFilter) ([]string, error) {
 	where, args := f.where()
-	query, values, err := sqlx.Named("SELECT id FROM segment WHERE "+where+" ORDER BY coalesce(verified_at, ''), created_at, number, id", args)
+	query, values, err := sqlx.Named("SELECT id FROM segment WHERE "+where+
+		" ORDER BY coalesce(verified_at, ''), created_at, number, id", args)
 	if err != nil {
 		return nil, err
 	}
@@ -117,8 +129,11 @@ func (c *Catalog) ToVerify(ctx context.Context, f VerifyFilter) ([]string, error
 // ToVerifyInAll says how many copies of segments that is, and how many bytes of rows.
 func (c *Catalog) ToVerifyInAll(ctx context.Context, f VerifyFilter) (copies int, bytes int64, err error) {
 	where, args := f.where()
-	query, values, err := sqlx.Named(`SELECT coalesce(sum((:store = '' OR store = :store OR coalesce(nullif(rows_store, ''), store) = :store) + (second <> '' AND :store IN ('', second))), 0) AS copies,
-		coalesce(sum(CASE WHEN state <> 'disposed' THEN file_bytes ELSE 0 END), 0) AS bytes FROM segment WHERE `+where, args)
+	query, values, err := sqlx.Named(
+		`SELECT coalesce(sum((:store = '' OR store = :store OR coalesce(nullif(rows_store, ''),
+			store) = :store) + (second <> '' AND :store IN ('', second))), 0) AS copies,
+		coalesce(sum(CASE WHEN state <> 'disposed' THEN file_bytes ELSE 0 END), 0) AS bytes FROM segment WHERE `+where,
+		args)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -132,13 +147,18 @@ func (c *Catalog) ToVerifyInAll(ctx context.Context, f VerifyFilter) (copies int
 
 // Knows says whether a segment is known, by its id or its stem; either may be empty. One that never came to be is not.
 func (c *Catalog) Knows(ctx context.Context, id, stem string) (yes bool, err error) {
-	err = c.db.GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM segment WHERE id = ? AND state <> 'abandoned') OR EXISTS (SELECT 1 FROM segment WHERE stem = ? AND state <> 'abandoned')", id, stem)
+	err = c.db.GetContext(ctx, &yes,
+		"SELECT EXISTS (SELECT 1 FROM segment WHERE id = ? AND state <> 'abandoned') OR EXISTS (SELECT 1 FROM "+
+			"segment WHERE stem = ? AND state <> 'abandoned')", id, stem)
 	return yes, err
 }
 
-// WithRowsOf lists the stores in which segments have their rows whose records lie in a store, and those with the records of rows that lie in it.
+// WithRowsOf lists the stores in which segments have their rows whose records lie in a store, and those with the
+// records of rows that lie in it.
 func (c *Catalog) WithRowsOf(ctx context.Context, store string) ([]string, error) {
-	return list[string](ctx, c.db, "SELECT rows_store FROM segment_sum WHERE store = ?1 AND rows_store <> '' AND segments > 0 UNION SELECT store FROM segment_sum WHERE rows_store = ?1 AND segments > 0", store)
+	return list[string](ctx, c.db,
+		"SELECT rows_store FROM segment_sum WHERE store = ?1 AND rows_store <> '' AND segments > 0 UNION SELECT "+
+			"store FROM segment_sum WHERE rows_store = ?1 AND segments > 0", store)
 }
 
 // Damaged lists the segments that were last found to be damaged.
@@ -148,7 +168,8 @@ func (c *Catalog) Damaged(ctx context.Context) ([]Segment, error) {
 
 const damagedQuery = "SELECT * FROM segment WHERE damage <> '' AND state IN ('open', 'closed') ORDER BY created_at"
 
-// WithoutSecond lists the closed segments, the oldest first, whose store has a second one in which they do not lie yet.
+// WithoutSecond lists the closed segments, the oldest first, whose store has a second one in which they do not lie
+// yet.
 func (c *Catalog) WithoutSecond(ctx context.Context, limit int) (out []Segment, err error) {
 	kinds, err := list[struct{ Store, Second, Want string }](ctx, c.db, lackingQuery)
 	for _, k := range kinds {
@@ -162,19 +183,25 @@ func (c *Catalog) WithoutSecond(ctx context.Context, limit int) (out []Segment, 
 	return out[:min(len(out), limit)], err
 }
 
-// Kinds of segments that lie in a store and not in the second one that they should lie in, and the segments of one kind.
+// Kinds of segments that lie in a store and not in the second one that they should lie in, and the segments of one
+// kind.
 const (
-	lackingQuery = `SELECT x.store, x.second, x.want_second AS want FROM segment_sum x JOIN store ON store.name = x.store
+	lackingQuery = `SELECT x.store, x.second, x.want_second AS want FROM segment_sum x JOIN store
+		ON store.name = x.store
 		WHERE x.segments > 0 AND coalesce(nullif(x.want_second, ''), store.second) NOT IN ('', x.second)`
-	copiesQuery = "SELECT * FROM segment WHERE store = ? AND want_second = ? AND second = ? AND state = 'closed' AND leaving = '' AND cold = 0 ORDER BY created_at LIMIT ?"
+	copiesQuery = "SELECT * FROM segment WHERE store = ? AND want_second = ? AND second = ? AND state = 'closed' " +
+		"AND leaving = '' AND cold = 0 ORDER BY created_at LIMIT ?"
 )
 
 // SetSecond keeps that a segment lies in a second store too; ErrState where it is being destroyed.
 func (c *Catalog) SetSecond(ctx context.Context, segment, second string, at time.Time) error {
-	return changed(c.writes.ExecContext(ctx, "UPDATE segment SET second = ?, second_at = ? WHERE id = ? AND state = 'closed' AND disposal = ''", second, At(at), segment))
+	return changed(c.writes.ExecContext(ctx,
+		"UPDATE segment SET second = ?, second_at = ? WHERE id = ? AND state = 'closed' AND disposal = ''", second,
+		At(at), segment))
 }
 
-// Unverified says whether there are closed segments whose rows lie in a store and can be read, and that were not verified since a moment.
+// Unverified says whether there are closed segments whose rows lie in a store and can be read, and that were not
+// verified since a moment.
 func (c *Catalog) Unverified(ctx context.Context, store string, since, now time.Time) (yes bool, err error) {
 	if err = c.db.GetContext(ctx, &yes, unverifiedQuery, store, At(since)); err == nil && !yes {
 		err = c.db.GetContext(ctx, &yes, warmQuery, store, At(since), At(now))
@@ -183,8 +210,10 @@ func (c *Catalog) Unverified(ctx context.Context, store string, since, now time.
 }
 
 const (
-	unverifiedQuery = "SELECT EXISTS (SELECT 1 FROM segment WHERE coalesce(nullif(rows_store, ''), store) = ? AND state = 'closed' AND coalesce(verified_at, '') < ? AND cold = 0)"
-	warmQuery       = "SELECT EXISTS (SELECT 1 FROM segment WHERE rows_store = ? AND state = 'closed' AND cold = 1 AND coalesce(verified_at, '') < ? AND warm_until > ?)"
+	unverifiedQuery = "SELECT EXISTS (SELECT 1 FROM segment WHERE coalesce(nullif(rows_store, ''), store) = ? AND " +
+		"state = 'closed' AND coalesce(verified_at, '') < ? AND cold = 0)"
+	warmQuery = "SELECT EXISTS (SELECT 1 FROM segment WHERE rows_store = ? AND state = 'closed' AND cold = 1 AND " +
+		"coalesce(verified_at, '') < ? AND warm_until > ?)"
 )
 
 // NewestIn returns the newest segment of which files lie in a store, by the catalog; nil where there is none.
@@ -202,9 +231,12 @@ func (c *Catalog) NewestIn(ctx context.Context, store string) (newest *Segment, 
 }
 
 var newestQueries = []string{
-	"SELECT * FROM segment WHERE store = ? AND state IN ('open', 'closed', 'disposed') ORDER BY created_at DESC LIMIT 1",
-	"SELECT * FROM segment WHERE second = ? AND second <> '' AND state IN ('open', 'closed', 'disposed') ORDER BY created_at DESC LIMIT 1",
-	"SELECT * FROM segment WHERE rows_store = ? AND rows_store <> '' AND state = 'closed' ORDER BY created_at DESC LIMIT 1",
+	"SELECT * FROM segment WHERE store = ? AND state IN ('open', 'closed', 'disposed') ORDER BY created_at DESC " +
+		"LIMIT 1",
+	"SELECT * FROM segment WHERE second = ? AND second <> '' AND state IN ('open', 'closed', 'disposed') ORDER BY " +
+		"created_at DESC LIMIT 1",
+	"SELECT * FROM segment WHERE rows_store = ? AND rows_store <> '' AND state = 'closed' ORDER BY created_at DESC " +
+		"LIMIT 1",
 }
 
 // StoreTotals is what lies in a store.
@@ -217,7 +249,8 @@ type StoreTotals struct {
 	Guests     int64 `db:"guests" json:"guests"`         // segments of other stores whose rows lie here
 	GuestBytes int64 `db:"guest_bytes" json:"guest_bytes"`
 	Damaged    int64 `db:"damaged" json:"damaged"`
-	Verified   *Time `db:"verified" json:"verified"` // the segment that was not verified for the longest time was so then; null: none has been
+	// the segment that was not verified for the longest time was so then; null: none has been
+	Verified *Time `db:"verified" json:"verified"`
 }
 
 // StoreTotals tells what lies in a store.
@@ -225,12 +258,17 @@ func (c *Catalog) StoreTotals(ctx context.Context, s *Store) (*StoreTotals, erro
 	return get[StoreTotals](ctx, c.db, "store", s.Name, storeQuery, s.Name, s.Second)
 }
 
-const storeQuery = `SELECT coalesce(sum(segments) FILTER (WHERE store = ?1), 0) AS segments, coalesce(sum(file_bytes) FILTER (WHERE store = ?1), 0) AS file_bytes,
-	coalesce(sum(segments) FILTER (WHERE store = ?1 AND coalesce(nullif(want_second, ''), ?2) NOT IN ('', second)), 0) AS unseconded,
-	coalesce(sum(segments) FILTER (WHERE store = ?1 AND rows_store <> ''), 0) AS away, coalesce(sum(segments) FILTER (WHERE rows_store = ?1), 0) AS guests,
-	coalesce(sum(file_bytes) FILTER (WHERE rows_store = ?1), 0) AS guest_bytes, coalesce(sum(segments) FILTER (WHERE second = ?1), 0) AS seconds,
+const storeQuery = `SELECT coalesce(sum(segments) FILTER (WHERE store = ?1), 0) AS segments,
+	coalesce(sum(file_bytes) FILTER (WHERE store = ?1), 0) AS file_bytes,
+	coalesce(sum(segments) FILTER (WHERE store = ?1 AND coalesce(nullif(want_second, ''), ?2) NOT IN ('', second)),
+		0) AS unseconded,
+	coalesce(sum(segments) FILTER (WHERE store = ?1 AND rows_store <> ''), 0) AS away,
+		coalesce(sum(segments) FILTER (WHERE rows_store = ?1), 0) AS guests,
+	coalesce(sum(file_bytes) FILTER (WHERE rows_store = ?1), 0) AS guest_bytes,
+		coalesce(sum(segments) FILTER (WHERE second = ?1), 0) AS seconds,
 	coalesce(sum(segments) FILTER (WHERE store = ?1 AND damaged), 0) AS damaged,
-	(SELECT verified_at FROM segment WHERE store = ?1 AND state IN ('open', 'closed') AND verified_at IS NOT NULL ORDER BY verified_at LIMIT 1) AS verified FROM segment_sum`
+	(SELECT verified_at FROM segment WHERE store = ?1 AND state IN ('open', 'closed') AND verified_at IS NOT NULL
+		ORDER BY verified_at LIMIT 1) AS verified FROM segment_sum`
 
 // Backup writes the catalog as it is at this moment into a new file, while the service goes on, and checks that file.
 func (c *Catalog) Backup(ctx context.Context, path string) error {
@@ -277,7 +315,8 @@ func CheckFile(ctx context.Context, path string) error {
 		return err
 	}
 	if known := int64(len(files)); newest > known {
-		return fmt.Errorf("%s was written by a newer version of the service (its tables are at %d, this version knows %d)", path, newest, known)
+		return fmt.Errorf("%s was written by a newer version of the service (its tables are at %d, this version "+
+			"knows %d)", path, newest, known)
 	}
 	return nil
 }

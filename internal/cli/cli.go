@@ -47,7 +47,8 @@ type Env struct {
 	verifyStores   func(e *Env, stores []string, source, table string) error
 }
 
-// Warn tells what the answer's reader should know beside it, where a program that reads the answer does not stumble over it.
+// Warn tells what the answer's reader should know beside it, where a program that reads the answer does not stumble
+// over it.
 func (e *Env) Warn(text string) { fmt.Fprintln(e.Err, "warning:", text) }
 
 // usageError ends the program with status 2.
@@ -61,8 +62,9 @@ const defaultServer = "http://127.0.0.1:7420"
 
 // Program is the command line: the commands of this package, and those that need no service.
 type Program struct {
-	Local        []Command
-	VerifyStores func(e *Env, stores []string, source, table string) error // what segment verify does without a service
+	Local []Command
+	// what segment verify does without a service
+	VerifyStores func(e *Env, stores []string, source, table string) error
 }
 
 // Commands are all commands, those of a noun together.
@@ -94,7 +96,8 @@ func (p Program) Run(ctx context.Context, args []string, in io.Reader, out, errO
 	}
 	cmd, rest := find(all, args)
 	if cmd == nil {
-		fmt.Fprintf(errOut, "ambercellar: %q is no command; `ambercellar help` lists them\n", strings.Join(args[:min(2, len(args))], " "))
+		fmt.Fprintf(errOut, "ambercellar: %q is no command; `ambercellar help` lists them\n",
+			strings.Join(args[:min(2, len(args))], " "))
 		return exitUsage
 	}
 	e := &Env{Ctx: ctx, In: in, Out: out, Err: errOut, verifyStores: p.VerifyStores}
@@ -156,7 +159,8 @@ func (e *Env) run(cmd *Command, args []string) error {
 	}
 	most := len(strings.Fields(cmd.Args))
 	if least := most - strings.Count(cmd.Args, "["); len(e.Args) < least || len(e.Args) > most {
-		return Usage("it takes %d arguments and was given %d; usage: ambercellar %s %s", most, len(e.Args), cmd.Name, cmd.Args)
+		return Usage("it takes %d arguments and was given %d; usage: ambercellar %s %s", most, len(e.Args), cmd.Name,
+			cmd.Args)
 	}
 	e.Flags = f
 	if !cmd.Local {
@@ -175,7 +179,8 @@ func (e *Env) Flag(name string) string { return e.Flags.Lookup(name).Value.Strin
 func Get[T any](e *Env, name string) T { return e.Flags.Lookup(name).Value.(flag.Getter).Get().(T) }
 
 func help(out io.Writer, all []Command) {
-	fmt.Fprint(out, "Amber Cellar moves aged rows from live tables to an archive, and back.\n\nusage: ambercellar COMMAND [arguments] [flags]\n\n")
+	fmt.Fprint(out, "Amber Cellar moves aged rows from live tables to an archive, and back.\n\nusage: ambercellar "+
+		"COMMAND [arguments] [flags]\n\n")
 	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
 	noun := ""
 	for _, c := range all {
@@ -186,7 +191,9 @@ func help(out io.Writer, all []Command) {
 		fmt.Fprintf(w, "  %s\t%s\n", strings.TrimSpace(c.Name+" "+c.Args), c.Summary)
 	}
 	w.Flush()
-	fmt.Fprint(out, "\n`ambercellar COMMAND -h` shows a command's flags. The client reads the service's address from AMBERCELLAR_SERVER\nand its token from AMBERCELLAR_TOKEN. Exit status: 0 done, 1 failed, 2 wrong usage.\n")
+	fmt.Fprint(out, "\n`ambercellar COMMAND -h` shows a command's flags. The client reads the service's address "+
+		"from AMBERCELLAR_SERVER\nand its token from AMBERCELLAR_TOKEN. Exit status: 0 done, 1 failed, 2 wrong "+
+		"usage.\n")
 }
 
 // explain writes what went wrong and what to do about it.

@@ -45,14 +45,17 @@ func invoke(args ...string) (out, errOut string, status int) {
 	return o.String(), e.String(), status
 }
 
-var aSegment = client.Segment{ID: "01SEG", Run: "01RUN", Number: 1, Source: "harbour", Table: "scan, \"odd\"", Store: "cellar", State: client.SegmentClosed, Rows: 1200, Deleted: 1199, Changed: 1, RawBytes: 4096, FileBytes: 1024,
-	Oldest: "2020-01-01", Newest: "2020-02-01", CreatedAt: time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)}
+var aSegment = client.Segment{ID: "01SEG", Run: "01RUN", Number: 1, Source: "harbour", Table: "scan, \"odd\"",
+	Store: "cellar", State: client.SegmentClosed, Rows: 1200, Deleted: 1199, Changed: 1, RawBytes: 4096,
+	FileBytes: 1024,
+	Oldest:    "2020-01-01", Newest: "2020-02-01", CreatedAt: time.Date(2026, 1, 2, 3, 4, 5, 0, time.UTC)}
 
 func TestAListingComesAsTableJSONAndCSV(t *testing.T) {
 	answers(t, map[string]any{"GET /segments": client.Items[client.Segment]{Items: []client.Segment{aSegment}}})
 	out, _, status := invoke("segment", "list")
 	lines := strings.Split(out, "\n")
-	if status != 0 || !strings.HasPrefix(lines[0], "SEGMENT  TABLE") || !strings.Contains(lines[1], "1,199") || !strings.Contains(lines[1], "1.0 KiB") {
+	if status != 0 || !strings.HasPrefix(lines[0], "SEGMENT  TABLE") || !strings.Contains(lines[1], "1,199") ||
+		!strings.Contains(lines[1], "1.0 KiB") {
 		t.Errorf("table, status %d:\n%s", status, out)
 	}
 	out, _, status = invoke("segment", "list", "-o", "csv")
@@ -66,7 +69,8 @@ func TestAListingComesAsTableJSONAndCSV(t *testing.T) {
 	}
 	out, _, status = invoke("segment", "list", "-o=json")
 	var back client.Items[client.Segment]
-	if err := json.Unmarshal([]byte(out), &back); status != 0 || err != nil || back.Items[0].ID != "01SEG" || back.Items[0].Deleted != 1199 {
+	if err := json.Unmarshal([]byte(out), &back); status != 0 || err != nil || back.Items[0].ID != "01SEG" ||
+		back.Items[0].Deleted != 1199 {
 		t.Errorf("json, status %d, %v:\n%s", status, err, out)
 	}
 }
@@ -76,14 +80,16 @@ func TestAnEmptyListingSaysSo(t *testing.T) {
 	if out, _, status := invoke("restore", "list"); status != 0 || !strings.Contains(out, "(none)") {
 		t.Errorf("status %d:\n%s", status, out)
 	}
-	if out, _, _ := invoke("restore", "list", "-o", "csv"); strings.Contains(out, "none") || !strings.HasPrefix(out, "restore,table") {
+	if out, _, _ := invoke("restore", "list", "-o", "csv"); strings.Contains(out, "none") ||
+		!strings.HasPrefix(out, "restore,table") {
 		t.Errorf("csv of nothing:\n%s", out)
 	}
 }
 
 func TestFlagsMayStandBeforeAndBehindArguments(t *testing.T) {
 	answers(t, map[string]any{"GET /segments/01%2FSEG": aSegment})
-	for _, args := range [][]string{{"segment", "show", "01/SEG", "-o", "json"}, {"segment", "show", "-o", "json", "01/SEG"}} {
+	for _, args := range [][]string{{"segment", "show", "01/SEG", "-o", "json"},
+		{"segment", "show", "-o", "json", "01/SEG"}} {
 		if out, errOut, status := invoke(args...); status != 0 || !strings.Contains(out, `"id": "01SEG"`) {
 			t.Errorf("%v: status %d\n%s%s", args, status, out, errOut)
 		}
@@ -92,9 +98,13 @@ func TestFlagsMayStandBeforeAndBehindArguments(t *testing.T) {
 
 func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 	answers(t, map[string]any{
-		"GET /rules/x": client.Problem{Type: "urn:ambercellar:problem:not-found", Title: "no", Status: 404, Detail: `rule "x": not found`},
-		"POST /plans":  client.Problem{Type: "urn:ambercellar:problem:refused", Title: "no", Status: 422, Detail: "the cutoff lies in the future", Field: "before", Remedy: "give a time before now"},
-		"POST /rules":  client.Problem{Type: "urn:ambercellar:problem:rule", Title: "no", Status: 422, Detail: "x", Problems: []client.RuleProblem{{File: "-", Line: 3, Column: 4, Rule: "from-stdin", Field: "table", Message: "missing", Remedy: "name it"}}},
+		"GET /rules/x": client.Problem{Type: "urn:ambercellar:problem:not-found", Title: "no", Status: 404,
+			Detail: `rule "x": not found`},
+		"POST /plans": client.Problem{Type: "urn:ambercellar:problem:refused", Title: "no", Status: 422,
+			Detail: "the cutoff lies in the future", Field: "before", Remedy: "give a time before now"},
+		"POST /rules": client.Problem{Type: "urn:ambercellar:problem:rule", Title: "no", Status: 422, Detail: "x",
+			Problems: []client.RuleProblem{{File: "-", Line: 3, Column: 4, Rule: "from-stdin", Field: "table",
+				Message: "missing", Remedy: "name it"}}},
 	})
 	for _, c := range []struct {
 		args   []string
@@ -110,9 +120,11 @@ func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 		{[]string{"rule", "show", "x", "y"}, 2, "usage: ambercellar rule show RULE"},
 		{[]string{"rule", "show", "x", "-colour"}, 2, "rule show -h"},
 		{[]string{"rule", "show", "x"}, 1, `rule "x": not found`},
-		{[]string{"plan", "make", "x", "-before", "2999"}, 1, "before: the cutoff lies in the future\n  give a time before now"},
+		{[]string{"plan", "make", "x", "-before", "2999"}, 1,
+			"before: the cutoff lies in the future\n  give a time before now"},
 		{[]string{"rule", "apply", "-f", "-"}, 1, "-:3:4: rule from-stdin: field table: missing; name it"},
-		{[]string{"rule", "show", "x", "-server", "http://127.0.0.1:1"}, 1, "no service answers at http://127.0.0.1:1"},
+		{[]string{"rule", "show", "x", "-server", "http://127.0.0.1:1"}, 1,
+			"no service answers at http://127.0.0.1:1"},
 		{[]string{"restore", "request", "-run", "x", "-out", "f"}, 2, "-out goes with -into file"},
 		{[]string{"demo", "-engine", "papyrus"}, 2, "none of sqlite, postgres and mariadb"},
 		{[]string{"demo", "-engine", "postgres"}, 2, "needs -dsn"},
@@ -122,7 +134,8 @@ func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 	} {
 		out, errOut, status := invoke(c.args...)
 		if status != c.status || !strings.Contains(out+errOut, c.say) {
-			t.Errorf("ambercellar %s: status %d\n%s%s\nwant %d and %q", strings.Join(c.args, " "), status, out, errOut, c.status, c.say)
+			t.Errorf("ambercellar %s: status %d\n%s%s\nwant %d and %q", strings.Join(c.args, " "), status, out, errOut,
+				c.status, c.say)
 		}
 	}
 }
@@ -130,7 +143,8 @@ func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 func TestAnAddressThatIsNotTheServiceIsSaidSo(t *testing.T) {
 	s := httptest.NewServer(http.NotFoundHandler())
 	t.Cleanup(s.Close)
-	if _, errOut, status := invoke("rule", "list", "-server", s.URL); status != 1 || !strings.Contains(errOut, "not as this service does") {
+	if _, errOut, status := invoke("rule", "list", "-server", s.URL); status != 1 ||
+		!strings.Contains(errOut, "not as this service does") {
 		t.Errorf("status %d: %s", status, errOut)
 	}
 }

@@ -15,11 +15,15 @@ import (
 
 // tariffFlags say what retrievals from a cold store take.
 func tariffFlags(f *flag.FlagSet) {
-	f.String("wait", "", "of a store whose files go cold: how long a retrieval takes, by priority, like low=PT12H,normal=PT4H,high=PT5M")
-	f.String("price", "", "of a store whose files go cold: what it costs for a GiB, by priority, like low=0.002,normal=0.01,high=0.03")
+	f.String("wait", "", "of a store whose files go cold: how long a retrieval takes, by priority, like "+
+		"low=PT12H,normal=PT4H,high=PT5M")
+	f.String("price", "", "of a store whose files go cold: what it costs for a GiB, by priority, like "+
+		"low=0.002,normal=0.01,high=0.03")
 	f.String("currency", "", "of these prices")
-	f.Int("days", 0, "how many days a retrieved copy stays where nothing else is said; left out: "+strconv.Itoa(client.UsualDays))
-	f.String("verify-budget", "", "bytes in 30 days that are retrieved to verify cold segments, like 20GiB; left out: none")
+	f.Int("days", 0, "how many days a retrieved copy stays where nothing else is said; left out: "+
+		strconv.Itoa(client.UsualDays))
+	f.String("verify-budget", "", "bytes in 30 days that are retrieved to verify cold segments, like 20GiB; left "+
+		"out: none")
 }
 
 // tariff reads what was given of these flags into a tariff.
@@ -32,7 +36,8 @@ func (e *Env) tariff(t *client.Tariff, given func(string) bool) error {
 		if err != nil {
 			return Usage("-wait: %v", err)
 		}
-		prices, err := ByPriority(e.Flag("price"), func(s string) (float64, error) { return strconv.ParseFloat(s, 64) })
+		prices, err := ByPriority(e.Flag("price"),
+			func(s string) (float64, error) { return strconv.ParseFloat(s, 64) })
 		if err != nil {
 			return Usage("-price: %v", err)
 		}
@@ -76,7 +81,8 @@ func storeReseal(e *Env) error {
 	if err != nil {
 		return err
 	}
-	return e.Facts(r, []Fact{{"sealed anew", fmt.Sprintf("%s files (%s)", Count(r.Sealed), Size(r.Bytes))}, {"in cold storage", fmt.Sprintf("%s files, which keep their key", Count(r.Cold))}})
+	return e.Facts(r, []Fact{{"sealed anew", fmt.Sprintf("%s files (%s)", Count(r.Sealed), Size(r.Bytes))},
+		{"in cold storage", fmt.Sprintf("%s files, which keep their key", Count(r.Cold))}})
 }
 
 func segmentMove(e *Env) error {
@@ -93,7 +99,8 @@ func segmentMove(e *Env) error {
 
 func retrieveFlags(f *flag.FlagSet) {
 	whereFlags(f)
-	f.String("table", "", "in place of segments: those of this table, as SOURCE.TABLE, that may hold rows for which the condition is true")
+	f.String("table", "", "in place of segments: those of this table, as SOURCE.TABLE, that may hold rows for "+
+		"which the condition is true")
 	f.String("priority", "normal", "low, normal or high")
 	f.Int("days", 0, "how many days the copies stay; left out: as the store has it")
 	f.String("note", "", "what it is for")
@@ -137,9 +144,11 @@ func segmentRetrieve(e *Env) error {
 func (e *Env) chilled(c *client.Chilled) error {
 	rows := [][]string{}
 	for _, s := range c.Segments {
-		rows = append(rows, []string{s.Segment, s.Store, Count(s.Rows), Size(s.Bytes), s.Oldest, s.Newest, atOrDash(s.ExpectedAt)})
+		rows = append(rows, []string{s.Segment, s.Store, Count(s.Rows), Size(s.Bytes), s.Oldest, s.Newest,
+			atOrDash(s.ExpectedAt)})
 	}
-	if err := e.Show(c, []string{"segment", "store", "rows", "file", "oldest", "newest", "being retrieved, expected"}, rows); err != nil || e.Format != "table" {
+	if err := e.Show(c, []string{"segment", "store", "rows", "file", "oldest", "newest", "being retrieved, expected"},
+		rows); err != nil || e.Format != "table" {
 		return err
 	}
 	for _, o := range c.Offers {
@@ -194,9 +203,11 @@ func (e *Env) retrievals(l client.Items[client.Retrieval]) error {
 		if until != nil {
 			when = what + At(*until)
 		}
-		rows = append(rows, []string{r.Segment, r.Store, string(r.State), string(r.Priority), Size(r.Bytes), price, when, At(r.CreatedAt), r.CreatedBy, Dash(r.Note), Dash(r.Reason)})
+		rows = append(rows, []string{r.Segment, r.Store, string(r.State), string(r.Priority), Size(r.Bytes), price,
+			when, At(r.CreatedAt), r.CreatedBy, Dash(r.Note), Dash(r.Reason)})
 	}
-	return e.Show(l, []string{"segment", "store", "state", "priority", "file", "price", "when", "asked", "by", "for", "reason"}, rows)
+	return e.Show(l, []string{"segment", "store", "state", "priority", "file", "price", "when", "asked", "by", "for",
+		"reason"}, rows)
 }
 
 // coldNote says of a search which segments it could not look into.
@@ -204,11 +215,13 @@ func (e *Env) coldNote(c *client.Chilled, sourceName, table string) {
 	if c == nil {
 		return
 	}
-	fmt.Fprintf(e.Out, "not searched: %s in cold storage that may hold such rows (%s, %s)\n", Things(len(c.Segments), "segment"), Things(c.Rows, "row"), Size(c.Bytes))
+	fmt.Fprintf(e.Out, "not searched: %s in cold storage that may hold such rows (%s, %s)\n",
+		Things(len(c.Segments), "segment"), Things(c.Rows, "row"), Size(c.Bytes))
 	for _, o := range c.Offers {
 		fmt.Fprintf(e.Out, "  to retrieve them at %s priority: %s\n", o.Priority, Offered(o))
 	}
-	fmt.Fprintf(e.Out, "  `ambercellar segment retrieve -table %s.%s -where … -priority low` fetches them\n", sourceName, table)
+	fmt.Fprintf(e.Out, "  `ambercellar segment retrieve -table %s.%s -where … -priority low` fetches them\n",
+		sourceName, table)
 }
 
 func restoreApprove(e *Env) error {

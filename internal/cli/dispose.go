@@ -15,7 +15,8 @@ func disposalFlags(f *flag.FlagSet) {
 }
 
 func disposalPlan(e *Env) error {
-	d, err := e.Client.PlanDisposal(e.Ctx, client.NewDisposal{Rule: e.Args[0], Table: e.Flag("table"), Note: e.Flag("note")})
+	d, err := e.Client.PlanDisposal(e.Ctx, client.NewDisposal{Rule: e.Args[0], Table: e.Flag("table"),
+		Note: e.Flag("note")})
 	if err != nil {
 		return err
 	}
@@ -23,7 +24,8 @@ func disposalPlan(e *Env) error {
 		return err
 	}
 	if len(d.Items) > 0 {
-		fmt.Fprintf(e.Out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
+		fmt.Fprintf(e.Out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that "+
+			"cannot be taken back\n", d.ID)
 	}
 	return nil
 }
@@ -35,7 +37,8 @@ func erasureFlags(f *flag.FlagSet) {
 }
 
 func erasurePlan(e *Env) error {
-	q := client.ErasureRequest{Source: e.Args[0], Table: e.Args[1], Where: e.Flag("where"), Keys: Names(e.Flag("keys")), Note: e.Flag("note")}
+	q := client.ErasureRequest{Source: e.Args[0], Table: e.Args[1], Where: e.Flag("where"),
+		Keys: Names(e.Flag("keys")), Note: e.Flag("note")}
 	d, err := e.Client.PlanErasure(e.Ctx, q)
 	if err != nil {
 		return err
@@ -47,7 +50,8 @@ func erasurePlan(e *Env) error {
 		fmt.Fprintln(e.Out, "\nno segment holds such rows that could be erased")
 		return nil
 	}
-	fmt.Fprintf(e.Out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that cannot be taken back\n", d.ID)
+	fmt.Fprintf(e.Out, "\nnothing was destroyed; `ambercellar disposal start %s` decides that it is, and that "+
+		"cannot be taken back\n", d.ID)
 	return nil
 }
 
@@ -70,7 +74,12 @@ func (e *Env) disposal(d *client.Disposal) error {
 	if d.Kind == client.KindErasure {
 		rule = ""
 	}
-	if err := e.Facts(d, []Fact{{d.Kind, d.ID}, {"table", d.Source + "." + d.Table}, {"rule", rule}, {"erases", d.Erases}, {"state", string(d.State)}, {"reason", d.Reason}, {"note", d.Note}, {"planned", At(d.CreatedAt) + " by " + d.CreatedBy}, {"approved", approval(d)}, {"decided", decided}, {"ended", atOrDash(d.EndedAt)}, {"segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", Count(d.Segments), Things(d.Rows, "row"), Size(d.Bytes), Count(d.Gone))}}); err != nil || e.Format != "table" {
+	if err := e.Facts(d, []Fact{{d.Kind, d.ID}, {"table", d.Source + "." + d.Table}, {"rule", rule},
+		{"erases", d.Erases}, {"state", string(d.State)}, {"reason", d.Reason}, {"note", d.Note},
+		{"planned", At(d.CreatedAt) + " by " + d.CreatedBy}, {"approved", approval(d)}, {"decided", decided},
+		{"ended", atOrDash(d.EndedAt)},
+		{"segments", fmt.Sprintf("%s, with %s in %s; %s destroyed so far", Count(d.Segments), Things(d.Rows, "row"),
+			Size(d.Bytes), Count(d.Gone))}}); err != nil || e.Format != "table" {
 		return err
 	}
 	list := [][]string{}
@@ -95,13 +104,15 @@ func (e *Env) disposal(d *client.Disposal) error {
 			}
 			state += ": " + x.Why
 		}
-		list = append(list, []string{x.Segment, Count(x.Rows), Size(x.Bytes), x.Oldest, x.Newest, At(x.Due), strings.Join(x.Stores, ", "), state})
+		list = append(list, []string{x.Segment, Count(x.Rows), Size(x.Bytes), x.Oldest, x.Newest, At(x.Due),
+			strings.Join(x.Stores, ", "), state})
 	}
 	for _, x := range d.Stays {
 		list = append(list, []string{x.Segment, "", "", "", "", atOrDash(x.Due), "", "stays: " + x.Reason})
 	}
 	fmt.Fprintln(e.Out)
-	return e.Show(d, []string{"segment", "rows", "file", "oldest", "newest", "time over", "stores", "what becomes of it"}, list)
+	return e.Show(d, []string{"segment", "rows", "file", "oldest", "newest", "time over", "stores",
+		"what becomes of it"}, list)
 }
 
 // whole asks for all of a list of which an answer had only the first.
@@ -170,9 +181,11 @@ func disposalList(e *Env) error {
 	}
 	rows := [][]string{}
 	for _, d := range l.Items {
-		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, Dash(d.Rule), string(d.State), Count(d.Segments), Count(d.Rows), At(d.CreatedAt), Dash(d.DecidedBy)})
+		rows = append(rows, []string{d.ID, d.Source + "." + d.Table, d.Kind, Dash(d.Rule), string(d.State),
+			Count(d.Segments), Count(d.Rows), At(d.CreatedAt), Dash(d.DecidedBy)})
 	}
-	return e.Show(l, []string{"disposal", "table", "kind", "rule", "state", "segments", "rows", "planned", "decided by"}, rows)
+	return e.Show(l, []string{"disposal", "table", "kind", "rule", "state", "segments", "rows", "planned",
+		"decided by"}, rows)
 }
 
 func certificateFlags(f *flag.FlagSet) {

@@ -12,8 +12,8 @@ import (
 // patience is how long a command waits for a service that has gone away while it did what was asked for.
 const patience = time.Minute
 
-// patiently asks what has become of something that goes on in the service, which may end and start again meanwhile: what is what, and id its own.
-// What goes on there does not hang on who waits for it.
+// patiently asks what has become of something that goes on in the service, which may end and start again meanwhile:
+// what is what, and id its own. What goes on there does not hang on who waits for it.
 func (e *Env) patiently(what, id string, ask func() error) error {
 	var since time.Time
 	for {
@@ -24,10 +24,12 @@ func (e *Env) patiently(what, id string, ask func() error) error {
 		}
 		if since.IsZero() {
 			since = time.Now()
-			fmt.Fprintf(e.Err, "\nthe service does not answer any more; %s %s goes on there once it does, and is waited for\n", what, id)
+			fmt.Fprintf(e.Err, "\nthe service does not answer any more; %s %s goes on there once it does, and is "+
+				"waited for\n", what, id)
 		}
 		if time.Since(since) > patience {
-			return fmt.Errorf("%w; %s %s goes on once the service answers: `ambercellar %s show %s` says what became of it", err, what, id, what, id)
+			return fmt.Errorf("%w; %s %s goes on once the service answers: `ambercellar %s show %s` says what "+
+				"became of it", err, what, id, what, id)
 		}
 		if err := Sleep(e.Ctx, 500*time.Millisecond); err != nil {
 			return err

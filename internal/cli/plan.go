@@ -17,7 +17,8 @@ import (
 
 func whereFlags(f *flag.FlagSet) {
 	f.String("where", "", "a condition, like outcome = 'refused'")
-	f.String("where-file", "", "a file that holds the condition, so that no shell changes its quotes; - reads standard input")
+	f.String("where-file", "", "a file that holds the condition, so that no shell changes its quotes; - reads "+
+		"standard input")
 }
 
 // where reads the condition of -where or -where-file.
@@ -57,8 +58,10 @@ func planMake(e *Env) error {
 		return err
 	}
 	limit := Get[int64](e, "limit")
-	in := client.NewPlan{Rule: e.Args[0], Before: e.Flag("before"), Where: where, Keys: e.Flag("keys"), Limit: limit, Note: e.Flag("note"),
-		Exact: Get[bool](e, "exact"), Budget: e.Flag("budget"), Confirm: Get[bool](e, "confirm"), Override: e.Flag("override")}
+	in := client.NewPlan{Rule: e.Args[0], Before: e.Flag("before"), Where: where, Keys: e.Flag("keys"), Limit: limit,
+		Note:  e.Flag("note"),
+		Exact: Get[bool](e, "exact"), Budget: e.Flag("budget"), Confirm: Get[bool](e, "confirm"),
+		Override: e.Flag("override")}
 	stop := func() {}
 	if in.Exact {
 		in.Ticket = ulid.Make().String()
@@ -167,7 +170,20 @@ func (e *Env) plan(p *client.Plan) error {
 	if len(d.Clauses) > 1 { // each clause has its own
 		firstStays = ""
 	}
-	err := e.Facts(p, []Fact{{"plan", p.ID}, {"rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision)}, {"table", p.Source + "." + p.Table}, {"note", d.Note}, {"narrowed to", strings.Join(narrow, "; ")}, {"made", At(p.MadeAt)}, {"latest cutoff", At(p.Cutoff) + "  (" + p.Cutoff.Format(time.RFC3339) + ")"}, {"rows due", fmt.Sprintf("%s of %s (%s)", Count(c.Due), Count(c.Total), how)}, {"data", "about " + Size(c.Bytes)}, {"oldest", c.Oldest}, {"last that goes", c.LastGoing}, {"first that stays", firstStays}, {"batches", "about " + Count(p.Batches) + " at the first size"}, {"segments", segments}, {"takes", seconds}, {"archive size", archive}, {"log volume", log}, {"uncovered", some(c.Uncovered, "rows that no clause covers")}, {ageless, some(c.Ageless, "rows whose age is no instant")}, {"in the future", some(c.Future, "rows dated more than a day ahead")}, {"held", some(c.Held, "aged rows that a hold protects")}, {"restored", some(c.Restored, "aged rows left alone, as they were restored")}, {"not counted", uncounted}, {"referenced", some(c.Referenced, "aged rows that another table refers to")}, {"by collation", some(c.Collation, "rows that the column's own collation would judge otherwise")}})
+	err := e.Facts(p, []Fact{{"plan", p.ID}, {"rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision)},
+		{"table", p.Source + "." + p.Table}, {"note", d.Note}, {"narrowed to", strings.Join(narrow, "; ")},
+		{"made", At(p.MadeAt)}, {"latest cutoff", At(p.Cutoff) + "  (" + p.Cutoff.Format(time.RFC3339) + ")"},
+		{"rows due", fmt.Sprintf("%s of %s (%s)", Count(c.Due), Count(c.Total), how)},
+		{"data", "about " + Size(c.Bytes)}, {"oldest", c.Oldest}, {"last that goes", c.LastGoing},
+		{"first that stays", firstStays}, {"batches", "about " + Count(p.Batches) + " at the first size"},
+		{"segments", segments}, {"takes", seconds}, {"archive size", archive}, {"log volume", log},
+		{"uncovered", some(c.Uncovered, "rows that no clause covers")},
+		{ageless, some(c.Ageless, "rows whose age is no instant")},
+		{"in the future", some(c.Future, "rows dated more than a day ahead")},
+		{"held", some(c.Held, "aged rows that a hold protects")},
+		{"restored", some(c.Restored, "aged rows left alone, as they were restored")}, {"not counted", uncounted},
+		{"referenced", some(c.Referenced, "aged rows that another table refers to")},
+		{"by collation", some(c.Collation, "rows that the column's own collation would judge otherwise")}})
 	if err != nil || e.Format != "table" {
 		return err
 	}
@@ -181,9 +197,11 @@ func (e *Env) plan(p *client.Plan) error {
 		if i < len(c.Clauses) {
 			n = c.Clauses[i]
 		}
-		rows = append(rows, []string{x.Label, x.Keep, string(x.Then), Dash(x.Store), cut, number(n.Rows), number(n.Due), Dash(n.LastGoing), Dash(n.FirstStays)})
+		rows = append(rows, []string{x.Label, x.Keep, string(x.Then), Dash(x.Store), cut, number(n.Rows),
+			number(n.Due), Dash(n.LastGoing), Dash(n.FirstStays)})
 	}
-	if err := e.Show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes", "first that stays"}, rows); err != nil {
+	if err := e.Show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes",
+		"first that stays"}, rows); err != nil {
 		return err
 	}
 	if len(d.Related) > 0 {
@@ -196,7 +214,8 @@ func (e *Env) plan(p *client.Plan) error {
 			}
 			rows = append(rows, []string{x.Table, string(x.Then), x.Above, x.On, number(x.Rows), own})
 		}
-		if err := e.Show(p, []string{"related table", "then", "goes with", "by", "rows", "kept by"}, rows); err != nil {
+		if err := e.Show(p, []string{"related table", "then", "goes with", "by", "rows", "kept by"},
+			rows); err != nil {
 			return err
 		}
 	}
@@ -245,7 +264,8 @@ func planCompare(e *Env) error {
 		}
 		rows = append(rows, []string{x.Rule, Count(x.Gained), Count(x.Lost), Count(x.Both), Dash(changes)})
 	}
-	if err := e.Show(r, []string{"rule", "rows that become due", "stop being due", "due either way", "changes"}, rows); err != nil || e.Format != "table" {
+	if err := e.Show(r, []string{"rule", "rows that become due", "stop being due", "due either way", "changes"},
+		rows); err != nil || e.Format != "table" {
 		return err
 	}
 	for _, p := range r.Problems {
@@ -311,7 +331,8 @@ func (e *Env) read(file string) ([]byte, error) {
 }
 
 // leaves says in words how a partition's rows leave.
-var leaves = map[client.Way]string{client.WayWhole: "as a whole", client.WayRows: "row by row", client.WayStays: "stays"}
+var leaves = map[client.Way]string{client.WayWhole: "as a whole", client.WayRows: "row by row",
+	client.WayStays: "stays"}
 
 // day leaves the time of day out of a bound where it is midnight.
 func day(bound string) string {
@@ -322,7 +343,8 @@ func day(bound string) string {
 func (e *Env) partitions(p *client.Plan) error {
 	d := p.Detail
 	if x := d.Emptying; x != nil && x.Offered {
-		fmt.Fprintf(e.Out, "\nall rows can be removed at once (`ambercellar run start %s -empty`):\n  - %s\n", p.ID, strings.Join(x.Effects, "\n  - "))
+		fmt.Fprintf(e.Out, "\nall rows can be removed at once (`ambercellar run start %s -empty`):\n  - %s\n", p.ID,
+			strings.Join(x.Effects, "\n  - "))
 	} else if x != nil {
 		fmt.Fprintf(e.Out, "\nthe rows go in batches, not at once: %s\n", x.Why)
 	}
@@ -332,14 +354,18 @@ func (e *Env) partitions(p *client.Plan) error {
 	fmt.Fprintln(e.Out)
 	rows := [][]string{}
 	for _, x := range d.Partitions {
-		rows = append(rows, []string{x.Name, Dash(day(x.From)), Dash(day(x.To)), number(x.Rows), Size(x.Bytes), Size(x.IndexBytes), leaves[x.Way], Dash(x.Why)})
+		rows = append(rows, []string{x.Name, Dash(day(x.From)), Dash(day(x.To)), number(x.Rows), Size(x.Bytes),
+			Size(x.IndexBytes), leaves[x.Way], Dash(x.Why)})
 	}
-	if err := e.Show(p, []string{"partition", "from", "to", "rows", "data", "indexes", "leaves", "because"}, rows); err != nil {
+	if err := e.Show(p, []string{"partition", "from", "to", "rows", "data", "indexes", "leaves", "because"},
+		rows); err != nil {
 		return err
 	}
-	fmt.Fprintln(e.Out, "What leaves as a whole takes its part of every index along; rows that go one by one leave room in the indexes, which the database cleans later.")
+	fmt.Fprintln(e.Out, "What leaves as a whole takes its part of every index along; rows that go one by one leave "+
+		"room in the indexes, which the database cleans later.")
 	if x := d.CatchAll; x != nil {
-		fmt.Fprintf(e.Out, "partition %s takes what no other does: %s rows, %s of them due\n", x.Name, number(x.Rows), number(x.Due))
+		fmt.Fprintf(e.Out, "partition %s takes what no other does: %s rows, %s of them due\n", x.Name, number(x.Rows),
+			number(x.Due))
 	}
 	return nil
 }

@@ -34,7 +34,8 @@ func holdPlace(e *Env) error {
 	if err != nil {
 		return err
 	}
-	q := client.HoldRequest{Source: e.Args[0], Table: e.Args[1], Where: where, Keys: Names(e.Flag("keys")), Segments: Names(e.Flag("segments")), Reference: e.Flag("reference"), Reason: e.Flag("reason")}
+	q := client.HoldRequest{Source: e.Args[0], Table: e.Args[1], Where: where, Keys: Names(e.Flag("keys")),
+		Segments: Names(e.Flag("segments")), Reference: e.Flag("reference"), Reason: e.Flag("reason")}
 	if file := e.Flag("keys-file"); file != "" {
 		text, err := e.read(file)
 		if err != nil {
@@ -57,7 +58,8 @@ func holdPlace(e *Env) error {
 	if err := e.hold(&h.Hold, h, Fact{"live rows held", rows}); err != nil || e.Format != "table" {
 		return err
 	}
-	_, err = fmt.Fprintln(e.Out, "the hold stands: whatever was being removed has ended, and nothing that it protects is removed from now on")
+	_, err = fmt.Fprintln(e.Out, "the hold stands: whatever was being removed has ended, and nothing that it "+
+		"protects is removed from now on")
 	return err
 }
 
@@ -70,7 +72,9 @@ func (e *Env) hold(h *client.Hold, answer any, more ...Fact) error {
 	if h.LiftedAt != nil {
 		lifted = fmt.Sprintf("%s by %s: %s", At(*h.LiftedAt), h.LiftedBy, h.LiftReason)
 	}
-	return e.Facts(answer, append([]Fact{{"hold", h.ID}, {"table", h.Source + "." + h.Table}, {"holds", what}, {"reference", h.Reference}, {"reason", h.Reason}, {"placed", At(h.PlacedAt) + " by " + h.PlacedBy}, {"lifted", lifted}}, more...))
+	return e.Facts(answer, append([]Fact{{"hold", h.ID}, {"table", h.Source + "." + h.Table}, {"holds", what},
+		{"reference", h.Reference}, {"reason", h.Reason}, {"placed", At(h.PlacedAt) + " by " + h.PlacedBy},
+		{"lifted", lifted}}, more...))
 }
 
 func holdList(e *Env) error {
@@ -84,7 +88,8 @@ func holdList(e *Env) error {
 		if len(h.Segments) > 0 {
 			what = fmt.Sprintf("%d segments", len(h.Segments))
 		}
-		rows = append(rows, []string{h.ID, h.Source + "." + h.Table, what, h.Reference, h.Reason, At(h.PlacedAt), atOrDash(h.LiftedAt)})
+		rows = append(rows, []string{h.ID, h.Source + "." + h.Table, what, h.Reference, h.Reason, At(h.PlacedAt),
+			atOrDash(h.LiftedAt)})
 	}
 	return e.Show(l, []string{"hold", "table", "holds", "reference", "reason", "placed", "lifted"}, rows)
 }
@@ -116,7 +121,9 @@ func (e *Env) guard(g *client.Guard) error {
 	if len(g.Only) > 0 {
 		only = strings.Join(g.Only, ", ")
 	}
-	return e.Facts(g, []Fact{{"source", e.Args[0]}, {"live at least", text(g.Live)}, {"in the archive at least", text(g.Archive)}, {"tables with rules", only}, {"tables without", strings.Join(g.Never, ", ")}, {"approved first", strings.Join(g.Approve, ", ")}})
+	return e.Facts(g, []Fact{{"source", e.Args[0]}, {"live at least", text(g.Live)},
+		{"in the archive at least", text(g.Archive)}, {"tables with rules", only},
+		{"tables without", strings.Join(g.Never, ", ")}, {"approved first", strings.Join(g.Approve, ", ")}})
 }
 
 func guardShow(e *Env) error {

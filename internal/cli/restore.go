@@ -25,19 +25,24 @@ func restoreFlags(f *flag.FlagSet) {
 	f.String("where", "", "with -source and -table: rows for which this is true, in the language of rules")
 	f.Var(&Several{}, "row", "a single row, as SEGMENT:NUMBER of a search; may be given again")
 	f.String("into", "table", "table (the one the rows came from), side (a new table, made to fit) or file")
-	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and the time")
+	f.String("side-table", "", "with -into side: the name of the table that is made; left out: the table's own and "+
+		"the time")
 	f.String("side-source", "", "with -into side: the source that it is made in; left out: the one the rows came from")
-	f.String("conflicts", "", "with -into table: skip rows whose key is there already, fail before anything is written, or replace what is there, which is kept in a file; left out: skip")
+	f.String("conflicts", "", "with -into table: skip rows whose key is there already, fail before anything is "+
+		"written, or replace what is there, which is kept in a file; left out: skip")
 	f.Bool("all-rows", false, "with -source and -table: every archived row")
-	f.String("keys", "", "with -source and -table: rows with these keys, separated by commas, of a table whose key has one column")
+	f.String("keys", "", "with -source and -table: rows with these keys, separated by commas, of a table whose key "+
+		"has one column")
 	f.String("priority", "", "of retrievals, where rows are in cold storage: low, normal or high; left out: normal")
 	f.Int("days", 0, "how many days retrieved copies stay; left out: as the store has it")
 	f.String("pace", "", "gentle or unlimited; left out: that of the table's rule")
 	f.String("tell", "", "who is told when it is ready: a mail address, or a URL that is sent it as JSON")
 	f.Bool("wait", true, "wait for it; -wait=false does not")
-	f.Var(&Several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; may be given again")
+	f.Var(&Several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; "+
+		"may be given again")
 	f.String("leave-out", "", "with -into table: archived columns that have no place any more, separated by commas")
-	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they were changed")
+	f.String("for", "", "with -into table: the rows go again by themselves after so long, like P2D, unless they "+
+		"were changed")
 	f.Bool("try", false, "only say what it would do")
 	f.String("format", "csv", "of a file: csv, csv-safe (no text is a formula in a spreadsheet), ndjson or parquet")
 	f.String("out", "", "write the file here once it is made")
@@ -45,8 +50,11 @@ func restoreFlags(f *flag.FlagSet) {
 }
 
 func restoreRequest(e *Env) error {
-	q := client.RestoreRequest{Source: e.Flag("source"), Table: e.Flag("table"), Scope: client.Scope{Run: e.Flag("run"), Segment: e.Flag("segment"), From: e.Flag("from"), To: e.Flag("to"), Where: e.Flag("where"), All: Get[bool](e, "all-rows")},
-		Target: e.Flag("into"), TargetTable: e.Flag("side-table"), TargetSource: e.Flag("side-source"), Conflicts: e.Flag("conflicts"), For: e.Flag("for"), Note: e.Flag("note"),
+	q := client.RestoreRequest{Source: e.Flag("source"), Table: e.Flag("table"),
+		Scope: client.Scope{Run: e.Flag("run"), Segment: e.Flag("segment"), From: e.Flag("from"), To: e.Flag("to"),
+			Where: e.Flag("where"), All: Get[bool](e, "all-rows")},
+		Target: e.Flag("into"), TargetTable: e.Flag("side-table"), TargetSource: e.Flag("side-source"),
+		Conflicts: e.Flag("conflicts"), For: e.Flag("for"), Note: e.Flag("note"),
 		Priority: client.Priority(e.Flag("priority")), Pace: e.Flag("pace"), Tell: e.Flag("tell")}
 	q.Days = Get[int](e, "days")
 	if list := e.Flag("keys"); list != "" {
@@ -125,7 +133,8 @@ func restoreKeep(e *Env) error {
 func staying(r *client.Restore) string {
 	switch {
 	case r.ExpiredAt != nil:
-		return fmt.Sprintf("gone again since %s: %s taken back, %s had been changed and stay", At(*r.ExpiredAt), Count(r.TakenBack), Count(r.Stayed))
+		return fmt.Sprintf("gone again since %s: %s taken back, %s had been changed and stay", At(*r.ExpiredAt),
+			Count(r.TakenBack), Count(r.Stayed))
 	case r.ExpiresAt != nil:
 		return "for " + r.Lasts + ", until " + At(*r.ExpiresAt)
 	}
@@ -149,11 +158,16 @@ func (e *Env) restorePreview(q client.RestoreRequest) error {
 	if p.Stale > 0 {
 		stale = fmt.Sprintf("%s more of which a newer version is archived", Count(p.Stale))
 	}
-	if err := e.Facts(p, []Fact{{"rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", Count(p.Rows), p.Source, p.Table, Things(p.Segments, "segment"), Size(p.Bytes))}, {"left out", stale}, {"into", p.Into}, {"key there already", there}, {"approval", map[bool]string{true: "somebody has to approve it first"}[p.Approval]}, {"triggers that fire", strings.Join(p.Triggers, ", ")}}); err != nil || e.Format != "table" {
+	if err := e.Facts(p, []Fact{{"rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", Count(p.Rows), p.Source, p.Table,
+		Things(p.Segments, "segment"), Size(p.Bytes))}, {"left out", stale}, {"into", p.Into},
+		{"key there already", there}, {"approval",
+			map[bool]string{true: "somebody has to approve it first"}[p.Approval]},
+		{"triggers that fire", strings.Join(p.Triggers, ", ")}}); err != nil || e.Format != "table" {
 		return err
 	}
 	if c := p.Cold; c != nil {
-		fmt.Fprintf(e.Out, "in cold storage, and not counted: %s with %s (%s)\n", Things(len(c.Segments), "segment"), Things(c.Rows, "row"), Size(c.Bytes))
+		fmt.Fprintf(e.Out, "in cold storage, and not counted: %s with %s (%s)\n", Things(len(c.Segments), "segment"),
+			Things(c.Rows, "row"), Size(c.Bytes))
 		for _, o := range c.Offers {
 			fmt.Fprintf(e.Out, "  to retrieve them at %s priority: %s\n", o.Priority, Offered(o))
 		}
@@ -229,14 +243,20 @@ func (e *Env) restore(r *client.Restore) error {
 	case client.TargetSide:
 		into = fmt.Sprintf("side table %s.%s", r.TargetSource, r.TargetTable)
 	}
-	return e.Facts(r, []Fact{{"restore", r.ID}, {"table", r.Source + "." + r.Table}, {"scope", scopeText(r.Scope)}, {"into", into}, {"file", file}, {"note", r.Note}, {"state", string(r.State)}, {"reason", r.Reason}, {"rows", fmt.Sprintf("%s found in %s = %s restored + %s skipped", Count(r.Found), Things(r.Segments, "segment"), Count(r.Restored), Count(r.Skipped))}, {"replaced", replaced(r)}, {"approved", approved(r)}, {"told", told(r)}, {"rows stay", staying(r)}, {"verified", verified}, {"digest", r.Digest}, {"requested", At(r.CreatedAt)}, {"ended", atOrDash(r.EndedAt)}})
+	return e.Facts(r, []Fact{{"restore", r.ID}, {"table", r.Source + "." + r.Table}, {"scope", scopeText(r.Scope)},
+		{"into", into}, {"file", file}, {"note", r.Note}, {"state", string(r.State)}, {"reason", r.Reason},
+		{"rows", fmt.Sprintf("%s found in %s = %s restored + %s skipped", Count(r.Found),
+			Things(r.Segments, "segment"), Count(r.Restored), Count(r.Skipped))}, {"replaced", replaced(r)},
+		{"approved", approved(r)}, {"told", told(r)}, {"rows stay", staying(r)}, {"verified", verified},
+		{"digest", r.Digest}, {"requested", At(r.CreatedAt)}, {"ended", atOrDash(r.EndedAt)}})
 }
 
 func replaced(r *client.Restore) string {
 	if r.Replaced == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s of the restored rows took the place of others, which `ambercellar restore replaced %s -out FILE` writes", Count(r.Replaced), r.ID)
+	return fmt.Sprintf("%s of the restored rows took the place of others, which `ambercellar restore replaced %s "+
+		"-out FILE` writes", Count(r.Replaced), r.ID)
 }
 
 func approved(r *client.Restore) string {
@@ -258,7 +278,8 @@ func told(r *client.Restore) string {
 
 func scopeText(s client.Scope) string {
 	var parts []string
-	for _, p := range [][2]string{{"run", s.Run}, {"segment", s.Segment}, {"from", s.From}, {"to", s.To}, {"where", s.Where}} {
+	for _, p := range [][2]string{{"run", s.Run}, {"segment", s.Segment}, {"from", s.From}, {"to", s.To},
+		{"where", s.Where}} {
 		if p[1] != "" {
 			parts = append(parts, p[0]+" "+p[1])
 		}
@@ -281,7 +302,8 @@ func restoreList(e *Env) error {
 	}
 	rows := [][]string{}
 	for _, r := range l.Items {
-		rows = append(rows, []string{r.ID, r.Source + "." + r.Table, scopeText(r.Scope), r.Target, string(r.State), Count(r.Restored), Count(r.Skipped), At(r.CreatedAt)})
+		rows = append(rows, []string{r.ID, r.Source + "." + r.Table, scopeText(r.Scope), r.Target, string(r.State),
+			Count(r.Restored), Count(r.Skipped), At(r.CreatedAt)})
 	}
 	return e.Show(l, []string{"restore", "table", "scope", "into", "state", "restored", "skipped", "requested"}, rows)
 }

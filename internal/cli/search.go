@@ -13,10 +13,12 @@ func searchFlags(f *flag.FlagSet) {
 	whereFlags(f)
 	f.String("columns", "", "columns to show, separated by commas; left out: all")
 	f.Int("limit", 0, "rows at the most; left out: 100 in a table, all of them with -rows")
-	f.String("rows", "", "write the rows alone, as a stream: csv, csv-safe (no text is a formula in a spreadsheet), ndjson or parquet")
+	f.String("rows", "", "write the rows alone, as a stream: csv, csv-safe (no text is a formula in a "+
+		"spreadsheet), ndjson or parquet")
 	f.Bool("live", false, "rows of the table itself too, saying where each lies")
 	f.String("group-by", "", "count and sum up by these columns, separated by commas, instead of showing rows")
-	f.String("of", "", "with or without -group-by: what to make of rows, like count,sum(fare),min(scanned_at),max(scanned_at)")
+	f.String("of", "", "with or without -group-by: what to make of rows, like "+
+		"count,sum(fare),min(scanned_at),max(scanned_at)")
 }
 
 func searchRows(e *Env) error {
@@ -58,23 +60,27 @@ func searchRows(e *Env) error {
 			rows[i] = append(rows[i], text)
 		}
 	}
-	if err := e.Show(found, append([]string{"segment", "row"}, found.Columns...), rows); err != nil || e.Format != "table" {
+	if err := e.Show(found, append([]string{"segment", "row"}, found.Columns...), rows); err != nil ||
+		e.Format != "table" {
 		return err
 	}
 	s := found.Searched
 	e.gaps(&s, q.Source, q.Table)
 	if s.Large {
-		_, err = fmt.Fprintf(e.Out, "the first %s, as many bytes as an answer may have; there are more (-rows csv for all)\n", Things(s.Found, "row"))
+		_, err = fmt.Fprintf(e.Out, "the first %s, as many bytes as an answer may have; there are more (-rows csv "+
+			"for all)\n", Things(s.Found, "row"))
 		return err
 	}
 	if s.More {
-		_, err = fmt.Fprintf(e.Out, "the first %s; there may be more (-limit N, or -rows csv for all)\n", Things(s.Found, "row"))
+		_, err = fmt.Fprintf(e.Out, "the first %s; there may be more (-limit N, or -rows csv for all)\n",
+			Things(s.Found, "row"))
 		return err
 	}
 	if s.Superseded > 0 {
 		fmt.Fprintf(e.Out, "passed over: %s of which a newer version is archived\n", Things(s.Superseded, "row"))
 	}
-	_, err = fmt.Fprintf(e.Out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: %s; read: %s\n", Count(s.Found), Count(s.Segments), Count(s.Passed), Count(s.Rows), Size(s.Bytes))
+	_, err = fmt.Fprintf(e.Out, "rows found: %s; segments: %s, passed over by their bounds: %s; rows looked at: "+
+		"%s; read: %s\n", Count(s.Found), Count(s.Segments), Count(s.Passed), Count(s.Rows), Size(s.Bytes))
 	return err
 }
 

@@ -21,20 +21,25 @@ func storeFlags(f *flag.FlagSet) {
 	f.String("prefix", "", "with -endpoint: of the names of all files")
 	f.String("region", "", "with -endpoint: the bucket's region; left out: us-east-1")
 	f.String("style", "", "with -endpoint: how the bucket is addressed, path or host; left out: path")
-	f.String("credentials-file", "", "with -endpoint: an INI file, as the service sees it, with aws_access_key_id and aws_secret_access_key; left out: the service's environment")
+	f.String("credentials-file", "",
+		"with -endpoint: an INI file, as the service sees it, with aws_access_key_id and aws_secret_access_key; "+
+			"left out: the service's environment")
 	f.String("profile", "", "with -credentials-file: its section; left out: default")
 	f.String("ca-file", "", "with -endpoint: PEM file of the authority that signed the server's certificate")
 	f.String("encryption", "", "with -endpoint: AES256 or aws:kms, done by the object store")
 	f.String("key-id", "", "with -encryption aws:kms: the key")
 	f.String("second", "", "the store in which every segment gets a second copy")
-	f.String("class", "", "with -endpoint: the storage class into which files are let go cold, GLACIER or DEEP_ARCHIVE; segments move there, none is written there")
-	f.Bool("existing", false, "the place comes from elsewhere and is a store already, or holds segments; no other service may write there")
+	f.String("class", "", "with -endpoint: the storage class into which files are let go cold, GLACIER or "+
+		"DEEP_ARCHIVE; segments move there, none is written there")
+	f.Bool("existing", false, "the place comes from elsewhere and is a store already, or holds segments; no other "+
+		"service may write there")
 	sealFlags(f)
 	tariffFlags(f)
 }
 
 func sealFlags(f *flag.FlagSet) {
-	f.String("key-file", "", "seal the store: file of age keys, as the service sees it (`ambercellar store key` makes one)")
+	f.String("key-file", "", "seal the store: file of age keys, as the service sees it (`ambercellar store key` "+
+		"makes one)")
 	f.String("key-env", "", "seal the store: environment variable of the service that holds the keys")
 }
 
@@ -51,7 +56,8 @@ func (e *Env) seal() *client.Seal {
 }
 
 func storeAdd(e *Env) error {
-	in := client.NewStore{Name: e.Args[0], Second: e.Flag("second"), Seal: e.seal(), Tariff: &client.Tariff{}, Existing: Get[bool](e, "existing")}
+	in := client.NewStore{Name: e.Args[0], Second: e.Flag("second"), Seal: e.seal(), Tariff: &client.Tariff{},
+		Existing: Get[bool](e, "existing")}
 	if err := e.tariff(in.Tariff, e.given()); err != nil {
 		return err
 	}
@@ -65,8 +71,10 @@ func storeAdd(e *Env) error {
 		}
 		in.Path = abs
 	default:
-		in.Bucket = &client.StoreBucket{Endpoint: endpoint, Name: e.Flag("bucket"), Prefix: e.Flag("prefix"), Region: e.Flag("region"), Style: e.Flag("style"), Credentials: e.Flag("credentials-file"),
-			Profile: e.Flag("profile"), CA: e.Flag("ca-file"), Encryption: e.Flag("encryption"), KeyID: e.Flag("key-id"), Class: e.Flag("class")}
+		in.Bucket = &client.StoreBucket{Endpoint: endpoint, Name: e.Flag("bucket"), Prefix: e.Flag("prefix"),
+			Region: e.Flag("region"), Style: e.Flag("style"), Credentials: e.Flag("credentials-file"),
+			Profile: e.Flag("profile"), CA: e.Flag("ca-file"), Encryption: e.Flag("encryption"),
+			KeyID: e.Flag("key-id"), Class: e.Flag("class")}
 	}
 	s, err := e.Client.AddStore(e.Ctx, in)
 	if err != nil {
@@ -107,7 +115,8 @@ func (e *Env) store(s *client.StoreKept) error {
 	for _, w := range s.Warnings {
 		e.Warn(w)
 	}
-	return e.Facts(s, []Fact{{"store", s.Name}, {"kind", s.Kind}, {"path", s.Path}, {"identity", s.Identity}, {"second store", s.Second}, {"sealed", sealed}, {"cold", cold}, {"verified again", scrub}})
+	return e.Facts(s, []Fact{{"store", s.Name}, {"kind", s.Kind}, {"path", s.Path}, {"identity", s.Identity},
+		{"second store", s.Second}, {"sealed", sealed}, {"cold", cold}, {"verified again", scrub}})
 }
 
 func storeSetFlags(f *flag.FlagSet) {
@@ -224,12 +233,14 @@ func storeList(e *Env) error {
 		if s.Totals.Guests > 0 {
 			guests += " (" + Size(s.Totals.GuestBytes) + ")"
 		}
-		rows = append(rows, []string{s.Name, kind, s.Path, here, Size(s.Totals.FileBytes), guests, free, Count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), Count(s.Totals.Damaged), Dash(s.Problem)})
+		rows = append(rows, []string{s.Name, kind, s.Path, here, Size(s.Totals.FileBytes), guests, free,
+			Count(s.Totals.Seconds), second, atOrDash(s.Totals.Verified), Count(s.Totals.Damaged), Dash(s.Problem)})
 		for _, w := range s.Warnings {
 			defer e.Warn(w)
 		}
 	}
-	return e.Show(l, []string{"name", "kind", "path", "segments", "size", "rows of others", "free", "copies of others", "second store", "all verified since", "damaged", "problem"}, rows)
+	return e.Show(l, []string{"name", "kind", "path", "segments", "size", "rows of others", "free", "copies of others",
+		"second store", "all verified since", "damaged", "problem"}, rows)
 }
 
 func storeAdopt(e *Env) error {
@@ -252,14 +263,18 @@ func catalogBackup(e *Env) error {
 	if err := e.save("/catalog/backup", out); err != nil {
 		return err
 	}
-	fmt.Fprintf(e.Out, "the catalog was written to %s; `ambercellar catalog restore -data DIR %s` puts it back while the service is stopped\n", out, out)
+	fmt.Fprintf(e.Out, "the catalog was written to %s; `ambercellar catalog restore -data DIR %s` puts it back "+
+		"while the service is stopped\n", out, out)
 	return nil
 }
 
 // recordKinds says what the kinds of records are that are kept for a time.
-var recordKinds = map[string]string{client.KeepBatches: "batches of runs that have ended; their ledgers stay", client.KeepSlowdowns: "when and why runs that have ended went slower",
-	client.KeepPlans: "plans of which no run came", client.KeepRuns: "runs that have ended and archived nothing that is known; the newest of each rule stays",
-	client.KeepVerifications: "verifications that have ended", client.KeepRetrievals: "retrievals from cold storage that are over"}
+var recordKinds = map[string]string{client.KeepBatches: "batches of runs that have ended; their ledgers stay",
+	client.KeepSlowdowns:     "when and why runs that have ended went slower",
+	client.KeepPlans:         "plans of which no run came",
+	client.KeepRuns:          "runs that have ended and archived nothing that is known; the newest of each rule stays",
+	client.KeepVerifications: "verifications that have ended",
+	client.KeepRetrievals:    "retrievals from cold storage that are over"}
 
 func catalogKeep(e *Env) error {
 	var keeps map[string]string
@@ -301,7 +316,8 @@ func catalogRebuild(e *Env) error {
 		a, err := e.Client.Adopt(e.Ctx, s.Name)
 		problem := ""
 		if err != nil {
-			a, problem, failed = &client.Adopted{}, err.Error(), errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
+			a, problem, failed = &client.Adopted{}, err.Error(),
+				errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
 		}
 		rows = append(rows, []string{s.Name, Count(a.Segments), Count(a.Renewed), Dash(problem)})
 	}
@@ -332,6 +348,7 @@ func storeSweep(e *Env) error {
 	if err := e.Show(s, []string{"what", "file", "size", "touched", "why"}, rows); err != nil || e.Format != "table" {
 		return err
 	}
-	fmt.Fprintf(e.Out, "files looked at: %s; left behind: %s (%s); removed: %s\n", Count(s.Looked), Count(s.Going), Size(s.Bytes), Count(s.Removed))
+	fmt.Fprintf(e.Out, "files looked at: %s; left behind: %s (%s); removed: %s\n", Count(s.Looked), Count(s.Going),
+		Size(s.Bytes), Count(s.Removed))
 	return nil
 }

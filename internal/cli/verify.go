@@ -25,9 +25,11 @@ func verifyFlags(f *flag.FlagSet) {
 	f.Bool("all", false, "every segment of all stores, and everything else that lies there")
 	f.String("table", "", "the segments of this table, as SOURCE.TABLE")
 	f.String("in", "", "the segments in this store")
-	f.Bool("repair", false, "with -all, -table or -in: replace what is damaged from the other copy, where that is whole")
+	f.Bool("repair", false, "with -all, -table or -in: replace what is damaged from the other copy, where that is "+
+		"whole")
 	f.String("key-file", "", "with -store: the keys of sealed stores")
-	f.Var(&Several{}, "store", "without a service: what lies in this directory, or at this address of a bucket (https://HOST/BUCKET/PREFIX); may be given again")
+	f.Var(&Several{}, "store", "without a service: what lies in this directory, or at this address of a bucket "+
+		"(https://HOST/BUCKET/PREFIX); may be given again")
 }
 
 func segmentVerify(e *Env) error {
@@ -52,7 +54,8 @@ func segmentVerify(e *Env) error {
 	case len(e.Args) == 1:
 		return e.verifyOne(e.Args[0])
 	}
-	v, err := e.Client.Verify(e.Ctx, client.VerificationRequest{Store: in, Source: sourceName, Table: tableName, Repair: Get[bool](e, "repair")})
+	v, err := e.Client.Verify(e.Ctx, client.VerificationRequest{Store: in, Source: sourceName, Table: tableName,
+		Repair: Get[bool](e, "repair")})
 	if err != nil {
 		return err
 	}
@@ -78,16 +81,19 @@ func (e *Env) verifyOne(id string) error {
 		return err
 	}
 	if e.Format == "table" {
-		fmt.Fprintf(e.Out, "segment %s is what was written: %s, file hash, manifest, closing record and digest agree\n", s.ID, Things(s.Rows, "row"))
+		fmt.Fprintf(e.Out, "segment %s is what was written: %s, file hash, manifest, closing record and digest "+
+			"agree\n", s.ID, Things(s.Rows, "row"))
 		return nil
 	}
 	return e.segment(s, s)
 }
 
-// BytesProgress shows how many bytes of all have been read: as a bar on a terminal, and as a line every few seconds elsewhere.
+// BytesProgress shows how many bytes of all have been read: as a bar on a terminal, and as a line every few seconds
+// elsewhere.
 func BytesProgress(w io.Writer) func(done, all int64, text string) {
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36), progressbar.OptionShowBytes(true),
+		bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36),
+			progressbar.OptionShowBytes(true),
 			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
 		return func(done, all int64, text string) {
 			bar.ChangeMax64(max(all, done, 1))
@@ -143,7 +149,10 @@ func (e *Env) verification(v *client.Verification) error {
 	if v.Older != nil {
 		what += ", segments not verified since " + At(*v.Older)
 	}
-	if err := e.Facts(v, []Fact{{"verification", v.ID}, {"of", what}, {"state", string(v.State)}, {"reason", v.Reason}, {"asked by", v.CreatedBy}, {"begun", At(v.CreatedAt)}, {"ended", atOrDash(v.EndedAt)}, {"read", fmt.Sprintf("%s, %s, %s", Things(v.Segments, "segment"), Things(v.Rows, "row"), Size(v.Bytes))}, {"wrong", fmt.Sprintf("%s, of which %s repaired", Count(v.Wrong), Count(v.Repaired))}}); err != nil {
+	if err := e.Facts(v, []Fact{{"verification", v.ID}, {"of", what}, {"state", string(v.State)}, {"reason", v.Reason},
+		{"asked by", v.CreatedBy}, {"begun", At(v.CreatedAt)}, {"ended", atOrDash(v.EndedAt)},
+		{"read", fmt.Sprintf("%s, %s, %s", Things(v.Segments, "segment"), Things(v.Rows, "row"), Size(v.Bytes))},
+		{"wrong", fmt.Sprintf("%s, of which %s repaired", Count(v.Wrong), Count(v.Repaired))}}); err != nil {
 		return err
 	}
 	if e.Format == "table" && len(v.Findings) > 0 {
@@ -172,9 +181,11 @@ func verificationList(e *Env) error {
 		if v.Table != "" {
 			what = strings.TrimSpace(what + " " + v.Source + "." + v.Table)
 		}
-		rows = append(rows, []string{v.ID, Dash(what), string(v.State), v.CreatedBy, At(v.CreatedAt), Count(v.Segments), Count(v.Rows), Size(v.Bytes), Count(v.Wrong), Count(v.Repaired)})
+		rows = append(rows, []string{v.ID, Dash(what), string(v.State), v.CreatedBy, At(v.CreatedAt),
+			Count(v.Segments), Count(v.Rows), Size(v.Bytes), Count(v.Wrong), Count(v.Repaired)})
 	}
-	return e.Show(l, []string{"verification", "of", "state", "asked by", "begun", "segments", "rows", "read", "wrong", "repaired"}, rows)
+	return e.Show(l, []string{"verification", "of", "state", "asked by", "begun", "segments", "rows", "read", "wrong",
+		"repaired"}, rows)
 }
 
 func verificationShow(e *Env) error {

@@ -57,7 +57,8 @@ func (e *Env) run1(r *client.RunView) error {
 	passes := ""
 	for _, p := range r.Passes {
 		if len(r.Passes) > 1 || len(p.Related) > 0 {
-			passes += fmt.Sprintf("clause %s: %s, %s deleted of %s\n", p.Label, p.Then, Count(p.Ledger.Deleted), Count(p.Ledger.Copied))
+			passes += fmt.Sprintf("clause %s: %s, %s deleted of %s\n", p.Label, p.Then, Count(p.Ledger.Deleted),
+				Count(p.Ledger.Copied))
 		}
 		for _, x := range p.Related {
 			passes += fmt.Sprintf("  with %s: %s, %s: %s\n", x.Table, x.Then, LedgerText(x.Ledger), Balance(x.Ledger))
@@ -66,7 +67,12 @@ func (e *Env) run1(r *client.RunView) error {
 	if passes != "" && e.Format == "table" {
 		defer fmt.Fprint(e.Out, passes)
 	}
-	return e.Facts(r, []Fact{{"run", r.ID}, {"rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision)}, {"table", r.Source + "." + r.Table}, {"action", r.Action}, {"pace", r.Pace}, {"cutoff", At(r.Cutoff)}, {"state", string(r.State)}, {"reason", r.Reason}, {"due by plan", Count(r.Due)}, {"done", fmt.Sprintf("%s, %s a second", Things(r.Done, "row"), Count(int64(r.Rate)))}, {"time left", left}, {"written", archived}, {"log volume", logged}, {"started", atOrDash(r.StartedAt)}, {"ended", atOrDash(r.EndedAt)}, {"ledger", LedgerText(l) + ": " + Balance(l)}})
+	return e.Facts(r, []Fact{{"run", r.ID}, {"rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision)},
+		{"table", r.Source + "." + r.Table}, {"action", r.Action}, {"pace", r.Pace}, {"cutoff", At(r.Cutoff)},
+		{"state", string(r.State)}, {"reason", r.Reason}, {"due by plan", Count(r.Due)},
+		{"done", fmt.Sprintf("%s, %s a second", Things(r.Done, "row"), Count(int64(r.Rate)))}, {"time left", left},
+		{"written", archived}, {"log volume", logged}, {"started", atOrDash(r.StartedAt)},
+		{"ended", atOrDash(r.EndedAt)}, {"ledger", LedgerText(l) + ": " + Balance(l)}})
 }
 
 // partsText says what became of each partition that was to leave as a whole.
@@ -105,21 +111,26 @@ func brief(micros int64) string {
 }
 
 func LedgerText(l client.Ledger) string {
-	return fmt.Sprintf("%s found = %s deleted + %s unlinked + %s changed + %s vanished + %s held + %s skipped", Count(l.Copied), Count(l.Deleted), Count(l.Unlinked), Count(l.Changed), Count(l.Vanished), Count(l.Held), Count(l.Skipped))
+	return fmt.Sprintf("%s found = %s deleted + %s unlinked + %s changed + %s vanished + %s held + %s skipped",
+		Count(l.Copied), Count(l.Deleted), Count(l.Unlinked), Count(l.Changed), Count(l.Vanished), Count(l.Held),
+		Count(l.Skipped))
 }
 
 func runList(e *Env) error {
 	l, err := items(e, func(n int, after string) (client.Items[client.RunView], error) {
-		return e.Client.Runs(e.Ctx, client.RunsQuery{Rule: e.Flag("rule"), State: e.Flag("state"), Limit: n, After: after})
+		return e.Client.Runs(e.Ctx, client.RunsQuery{Rule: e.Flag("rule"), State: e.Flag("state"), Limit: n,
+			After: after})
 	})
 	if err != nil {
 		return err
 	}
 	rows := [][]string{}
 	for _, r := range l.Items {
-		rows = append(rows, []string{r.ID, r.Rule, r.Source + "." + r.Table, r.Action, string(r.State), Count(r.Due), Count(r.Ledger.Deleted), Count(r.Ledger.LeftOut()), Balance(r.Ledger), At(r.CreatedAt)})
+		rows = append(rows, []string{r.ID, r.Rule, r.Source + "." + r.Table, r.Action, string(r.State), Count(r.Due),
+			Count(r.Ledger.Deleted), Count(r.Ledger.LeftOut()), Balance(r.Ledger), At(r.CreatedAt)})
 	}
-	return e.Show(l, []string{"run", "rule", "table", "action", "state", "due", "deleted", "left out", "books", "created"}, rows)
+	return e.Show(l, []string{"run", "rule", "table", "action", "state", "due", "deleted", "left out", "books",
+		"created"}, rows)
 }
 
 func runShow(e *Env) error {
@@ -135,7 +146,8 @@ func runShow(e *Env) error {
 			return err
 		}
 		l := r.Ledger
-		e.Facts(r, []Fact{{"digest found", l.CopiedDigest}, {"digest deleted", l.DeletedDigest}, {"digest left out", l.LeftDigest}})
+		e.Facts(r, []Fact{{"digest found", l.CopiedDigest}, {"digest deleted", l.DeletedDigest},
+			{"digest left out", l.LeftDigest}})
 		fmt.Fprintln(e.Out)
 	}
 	newest := Get[int](e, "batches")
@@ -145,14 +157,18 @@ func runShow(e *Env) error {
 	}
 	rows := [][]string{}
 	for _, x := range b.Items {
-		rows = append(rows, []string{fmt.Sprintf("%d/%d", x.Segment, x.Number), At(x.At), Count(x.Rows), Count(x.Deleted), Count(x.Changed), Count(x.Vanished), Count(x.Held), Count(x.Skipped), fmt.Sprintf("%.1f ms", float64(x.Micros)/1000), fmt.Sprintf("%.1f ms", float64(x.Rest)/1000), sizeOrDash(x.LogBytes), Yes(x.Retry)})
+		rows = append(rows, []string{fmt.Sprintf("%d/%d", x.Segment, x.Number), At(x.At), Count(x.Rows),
+			Count(x.Deleted), Count(x.Changed), Count(x.Vanished), Count(x.Held), Count(x.Skipped),
+			fmt.Sprintf("%.1f ms", float64(x.Micros)/1000), fmt.Sprintf("%.1f ms", float64(x.Rest)/1000),
+			sizeOrDash(x.LogBytes), Yes(x.Retry)})
 	}
 	if e.Format == "table" {
 		if err := e.slowdowns(r.ID, newest); err != nil {
 			return err
 		}
 	}
-	return e.Show(b, []string{"batch", "at", "rows", "deleted", "changed", "vanished", "held", "skipped", "took", "rest", "log", "again"}, rows)
+	return e.Show(b, []string{"batch", "at", "rows", "deleted", "changed", "vanished", "held", "skipped", "took",
+		"rest", "log", "again"}, rows)
 }
 
 // slowdowns shows when and why the run went slower than its pace; nothing where it never did.
@@ -235,7 +251,8 @@ func progressLine(r *client.RunView) string {
 	if r.Reason != "" {
 		left += ", " + r.Reason
 	}
-	return fmt.Sprintf("%s: %s of %s, %s rows/s%s", r.State, Count(r.Done), Things(r.Due, "row"), Count(int64(r.Rate)), left)
+	return fmt.Sprintf("%s: %s of %s, %s rows/s%s", r.State, Count(r.Done), Things(r.Due, "row"), Count(int64(r.Rate)),
+		left)
 }
 
 // spanOf is the time left, as a range where the last batches give one.
@@ -303,8 +320,10 @@ func plainProgress(w io.Writer) func(*client.RunView) {
 }
 
 func barProgress(w io.Writer) func(*client.RunView) {
-	bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36), progressbar.OptionSetElapsedTime(false), progressbar.OptionSetPredictTime(false),
-		progressbar.OptionShowTotalBytes(false), progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
+	bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36),
+		progressbar.OptionSetElapsedTime(false), progressbar.OptionSetPredictTime(false),
+		progressbar.OptionShowTotalBytes(false),
+		progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
 	return func(r *client.RunView) {
 		bar.ChangeMax64(max(r.Due, r.Done, 1))
 		bar.Describe(progressLine(r))
@@ -314,7 +333,8 @@ func barProgress(w io.Writer) func(*client.RunView) {
 
 func segmentList(e *Env) error {
 	l, err := items(e, func(n int, after string) (client.Items[client.Segment], error) {
-		return e.Client.Segments(e.Ctx, client.SegmentsQuery{Run: e.Flag("run"), Source: e.Flag("source"), Table: e.Flag("table"), Ungoverned: Get[bool](e, "ungoverned"), Limit: n, After: after})
+		return e.Client.Segments(e.Ctx, client.SegmentsQuery{Run: e.Flag("run"), Source: e.Flag("source"),
+			Table: e.Flag("table"), Ungoverned: Get[bool](e, "ungoverned"), Limit: n, After: after})
 	})
 	if err != nil {
 		return err
@@ -325,9 +345,11 @@ func segmentList(e *Env) error {
 		if s.Cold {
 			in += ", cold"
 		}
-		rows = append(rows, []string{s.ID, s.Source + "." + s.Table, string(s.State), in, Count(s.Deleted), Size(s.FileBytes), Dash(s.Oldest), Dash(s.Newest), atOrDash(s.KeepUntil)})
+		rows = append(rows, []string{s.ID, s.Source + "." + s.Table, string(s.State), in, Count(s.Deleted),
+			Size(s.FileBytes), Dash(s.Oldest), Dash(s.Newest), atOrDash(s.KeepUntil)})
 	}
-	return e.Show(l, []string{"segment", "table", "state", "store", "rows", "file", "oldest", "newest", "kept until"}, rows)
+	return e.Show(l, []string{"segment", "table", "state", "store", "rows", "file", "oldest", "newest", "kept until"},
+		rows)
 }
 
 func segmentShow(e *Env) error {
@@ -348,11 +370,21 @@ func segmentShow(e *Env) error {
 	for _, b := range s.Beside {
 		beside = append(beside, fmt.Sprintf("%s of %s in %s", Things(b.Rows, "row"), b.Table, b.File))
 	}
-	return e.segment(s, &s.Segment, Fact{"goes with", with}, Fact{"joined columns", strings.Join(s.Included, ", ")}, Fact{"beside", strings.Join(beside, "; ")}, Fact{"left out", strings.Join(s.Omitted, ", ")}, Fact{"masked", strings.Join(masked, ", ")})
+	return e.segment(s, &s.Segment, Fact{"goes with", with}, Fact{"joined columns", strings.Join(s.Included, ", ")},
+		Fact{"beside", strings.Join(beside, "; ")}, Fact{"left out", strings.Join(s.Omitted, ", ")},
+		Fact{"masked", strings.Join(masked, ", ")})
 }
 
 func (e *Env) segment(whole any, s *client.Segment, more ...Fact) error {
-	return e.Facts(whole, append([]Fact{{"segment", s.ID}, {"table", s.Source + "." + s.Table}, {"run", fmt.Sprintf("%s, segment %d", s.Run, s.Number)}, {"state", string(s.State)}, {"store", s.Store}, {"being moved to", s.Moving}, {"second copy in", s.Second}, {"file", s.Stem + ".parquet"}, {"rows", fmt.Sprintf("%s copied = %s deleted + %s changed + %s vanished + %s held + %s skipped", Count(s.Rows), Count(s.Deleted), Count(s.Changed), Count(s.Vanished), Count(s.Held), Count(s.Skipped))}, {"size", Size(s.FileBytes) + Ratio(s.RawBytes, s.FileBytes)}, {"oldest", s.Oldest}, {"newest", s.Newest}, {"digest", s.Digest}, {"created", At(s.CreatedAt)}, {"closed", atOrDash(s.ClosedAt)}, {"verified", atOrDash(s.VerifiedAt)}, {"kept until", atOrDash(s.KeepUntil)}, {"rows lie in", whereabouts(s)}, {"chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash)}, {"closing", s.ClosingHash}}, more...))
+	return e.Facts(whole, append([]Fact{{"segment", s.ID}, {"table", s.Source + "." + s.Table},
+		{"run", fmt.Sprintf("%s, segment %d", s.Run, s.Number)}, {"state", string(s.State)}, {"store", s.Store},
+		{"being moved to", s.Moving}, {"second copy in", s.Second}, {"file", s.Stem + ".parquet"},
+		{"rows", fmt.Sprintf("%s copied = %s deleted + %s changed + %s vanished + %s held + %s skipped", Count(s.Rows),
+			Count(s.Deleted), Count(s.Changed), Count(s.Vanished), Count(s.Held), Count(s.Skipped))},
+		{"size", Size(s.FileBytes) + Ratio(s.RawBytes, s.FileBytes)}, {"oldest", s.Oldest}, {"newest", s.Newest},
+		{"digest", s.Digest}, {"created", At(s.CreatedAt)}, {"closed", atOrDash(s.ClosedAt)},
+		{"verified", atOrDash(s.VerifiedAt)}, {"kept until", atOrDash(s.KeepUntil)}, {"rows lie in", whereabouts(s)},
+		{"chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash)}, {"closing", s.ClosingHash}}, more...))
 }
 
 // whereabouts says where the rows of a segment lie, if not with its records, and whether they can be read.

@@ -41,7 +41,8 @@ func MariaDB(t testing.TB) string {
 	sharedMaria.Lock()
 	defer sharedMaria.Unlock()
 	if sharedMaria.server == nil {
-		s, err := StartMariaDB("innodb-flush-log-at-trx-commit=0", "innodb-flush-method=nosync", "sync-frm=0", "innodb-buffer-pool-size=256M", "max-connections=300", "max-allowed-packet=256M")
+		s, err := StartMariaDB("innodb-flush-log-at-trx-commit=0", "innodb-flush-method=nosync", "sync-frm=0",
+			"innodb-buffer-pool-size=256M", "max-connections=300", "max-allowed-packet=256M")
 		if err != nil {
 			t.Fatalf("a private MariaDB server is needed: %v", err)
 		}
@@ -49,7 +50,8 @@ func MariaDB(t testing.TB) string {
 	}
 	sharedMaria.databases++
 	name := fmt.Sprintf("test%d", sharedMaria.databases)
-	if err := ExecMariaDB(sharedMaria.server.URL("mysql"), "CREATE DATABASE "+name+" CHARACTER SET utf8mb4"); err != nil {
+	if err := ExecMariaDB(sharedMaria.server.URL("mysql"), "CREATE DATABASE "+name+
+		" CHARACTER SET utf8mb4"); err != nil {
 		t.Fatalf("making a database: %v", err)
 	}
 	return sharedMaria.server.URL(name)
@@ -75,7 +77,9 @@ func StartMariaDB(settings ...string) (*MariaServer, error) {
 	if os.Geteuid() == 0 {
 		user = "--user=root"
 	}
-	out, err := exec.Command(install, "--no-defaults", user, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-flush-log-at-trx-commit=0").CombinedOutput()
+	out, err := exec.Command(install, "--no-defaults", user, "--datadir="+data,
+		"--auth-root-authentication-method=normal", "--skip-test-db",
+		"--innodb-flush-log-at-trx-commit=0").CombinedOutput()
 	if err != nil {
 		os.RemoveAll(dir)
 		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
@@ -87,7 +91,8 @@ func StartMariaDB(settings ...string) (*MariaServer, error) {
 	if err := os.Mkdir(temporary, 0o700); err != nil {
 		return nil, err
 	}
-	s.args = []string{daemon, "--no-defaults", user, "--datadir=" + data, "--tmpdir=" + temporary, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
+	s.args = []string{daemon, "--no-defaults", user, "--datadir=" + data, "--tmpdir=" + temporary, "--port=" +
+		strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
 		"--socket=" + filepath.Join(dir, "s"), "--pid-file=" + filepath.Join(dir, "pid"), "--skip-name-resolve"}
 	for _, set := range settings {
 		s.args = append(s.args, "--"+set)
@@ -155,17 +160,20 @@ func (s *MariaServer) Stop() {
 	os.RemoveAll(s.dir)
 }
 
-// OpenMariaDB opens a URL for tests: several statements at once, names in double quotes, backslashes as they stand, all
-// times in UTC, and dates that are none taken as they are.
+// OpenMariaDB opens a URL for tests: several statements at once, names in double quotes, backslashes as they stand,
+// all times in UTC, and dates that are none taken as they are.
 func OpenMariaDB(address string) (*sql.DB, error) {
 	u, err := url.Parse(address)
 	if err != nil {
 		return nil, err
 	}
 	c := mysql.NewConfig()
-	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements = u.User.Username(), "tcp", u.Host, strings.Trim(u.Path, "/"), true
+	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements = u.User.Username(), "tcp", u.Host, strings.Trim(u.Path, "/"),
+		true
 	c.Logger = quiet{}
-	c.Params = map[string]string{"sql_mode": "'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,PIPES_AS_CONCAT'", "time_zone": "'+00:00'", "max_recursive_iterations": "10000000", "group_concat_max_len": "1000000000"}
+	c.Params = map[string]string{
+		"sql_mode":  "'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,PIPES_AS_CONCAT'",
+		"time_zone": "'+00:00'", "max_recursive_iterations": "10000000", "group_concat_max_len": "1000000000"}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err

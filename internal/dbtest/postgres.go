@@ -95,7 +95,8 @@ func start(files map[string][]byte, settings []string) (*Server, error) {
 	if os.Geteuid() == 0 {
 		u, err := user.Lookup("postgres")
 		if err != nil {
-			return nil, fmt.Errorf("the tests run as root, and there is no user postgres to run the server as: %w", err)
+			return nil, fmt.Errorf("the tests run as root, and there is no user postgres to run the server as: %w",
+				err)
 		}
 		uid, _ := strconv.Atoi(u.Uid)
 		gid, _ := strconv.Atoi(u.Gid)
@@ -105,7 +106,8 @@ func start(files map[string][]byte, settings []string) (*Server, error) {
 		attr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	}
 	data := filepath.Join(dir, "data")
-	initdb := exec.Command(filepath.Join(bin, "initdb"), "-D", data, "-U", "postgres", "--auth=trust", "--no-sync", "-E", "UTF8", "--locale=C.UTF-8")
+	initdb := exec.Command(filepath.Join(bin, "initdb"), "-D", data, "-U", "postgres", "--auth=trust", "--no-sync",
+		"-E", "UTF8", "--locale=C.UTF-8")
 	initdb.SysProcAttr, initdb.Dir = attr, dir
 	if out, err := initdb.CombinedOutput(); err != nil {
 		os.RemoveAll(dir)
@@ -124,7 +126,8 @@ func start(files map[string][]byte, settings []string) (*Server, error) {
 	if s.Port, err = freePort(); err != nil {
 		return nil, err
 	}
-	args := []string{"-D", data, "-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + dir}
+	args := []string{"-D", data, "-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c",
+		"unix_socket_directories=" + dir}
 	for _, set := range settings {
 		args = append(args, "-c", set)
 	}

@@ -30,7 +30,8 @@ func (w *world) bucket(name string, flags ...string) (address string) {
 	}
 	s := httptest.NewServer(h)
 	w.t.Cleanup(s.Close)
-	w.must(append([]string{"store", "add", name, "-endpoint", s.URL, "-bucket", "attic", "-prefix", "harbour"}, flags...)...)
+	w.must(append([]string{"store", "add", name, "-endpoint", s.URL, "-bucket", "attic", "-prefix", "harbour"},
+		flags...)...)
 	return s.URL + "/attic/harbour"
 }
 
@@ -65,7 +66,8 @@ func (w *world) outlived() {
 	w.t.Helper()
 	w.eventually("the time in the archive of all segments is over", func() bool {
 		for _, s := range must1[client.Items[client.Segment]](w, "segment", "list").Items {
-			if s.State == client.SegmentClosed && s.KeepUntil != nil && time.Until(*s.KeepUntil) > -50*time.Millisecond && time.Until(*s.KeepUntil) < time.Hour {
+			if s.State == client.SegmentClosed && s.KeepUntil != nil &&
+				time.Until(*s.KeepUntil) > -50*time.Millisecond && time.Until(*s.KeepUntil) < time.Hour {
 				return false
 			}
 		}
@@ -73,8 +75,9 @@ func (w *world) outlived() {
 	})
 }
 
-// TestTheArchiveIsProvenAndMended: segments get a second copy in an object store; whatever is done to the files of one store is
-// named exactly, with the service and without it, mended from the other, and read from there as long as it is not.
+// TestTheArchiveIsProvenAndMended: segments get a second copy in an object store; whatever is done to the files of one
+// store is named exactly, with the service and without it, mended from the other, and read from there as long as it is
+// not.
 func TestTheArchiveIsProvenAndMended(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -100,14 +103,18 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 		}
 		return false
 	})
-	if out := w.must("segment", "verify", "-all"); !strings.Contains(out, "6 segments, 8,000 rows") || !strings.Contains(out, "0, of which 0 repaired") {
+	if out := w.must("segment", "verify", "-all"); !strings.Contains(out, "6 segments, 8,000 rows") ||
+		!strings.Contains(out, "0, of which 0 repaired") {
 		t.Errorf("a good archive:\n%s", out)
 	}
 	cellar := filepath.Join(w.dir, "data", "cellar")
-	if out := w.must("segment", "verify", "-store", cellar); !strings.Contains(out, "harbour.scan") || !strings.Contains(out, "3 segments, 4,000 rows") || !strings.Contains(out, "cannot tell whether the newest records") {
+	if out := w.must("segment", "verify", "-store", cellar); !strings.Contains(out, "harbour.scan") ||
+		!strings.Contains(out, "3 segments, 4,000 rows") ||
+		!strings.Contains(out, "cannot tell whether the newest records") {
 		t.Errorf("without the service:\n%s", out)
 	}
-	if out := w.must("segment", "verify", "-store", cellar, "-store", address, "-table", "harbour.scan"); !strings.Contains(out, "6 segments") {
+	if out := w.must("segment", "verify", "-store", cellar, "-store", address, "-table",
+		"harbour.scan"); !strings.Contains(out, "6 segments") {
 		t.Errorf("both stores without the service:\n%s", out)
 	}
 
@@ -119,7 +126,8 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 	}
 	damaged := bytes.Clone(content)
 	damaged[500] ^= 1
-	for path, b := range map[string][]byte{file(flipped, ".parquet"): damaged, filepath.Join(cellar, "notes.txt"): []byte("somebody's"), file(late, ".closing.json"): []byte("{}")} {
+	for path, b := range map[string][]byte{file(flipped, ".parquet"): damaged,
+		filepath.Join(cellar, "notes.txt"): []byte("somebody's"), file(late, ".closing.json"): []byte("{}")} {
 		if err := os.WriteFile(path, b, 0o640); err != nil {
 			t.Fatal(err)
 		}
@@ -127,20 +135,24 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 	if err := os.Remove(file(gone, ".parquet")); err != nil {
 		t.Fatal(err)
 	}
-	wrong := []string{"damaged", flipped.Stem + ".parquet", "missing", gone.Stem + ".parquet", late.Stem + ".closing.json", "foreign", "notes.txt", "not everything is what was written"}
+	wrong := []string{"damaged", flipped.Stem + ".parquet", "missing", gone.Stem + ".parquet", late.Stem +
+		".closing.json", "foreign", "notes.txt", "not everything is what was written"}
 	w.refuse(1, wrong, "segment", "verify", "-store", cellar)
 	w.refuse(1, append(wrong, "3, of which 0 repaired"), "segment", "verify", "-all")
 	if s := must1[shelf.SegmentDetail](w, "segment", "show", flipped.ID); !strings.Contains(s.Damage, "SHA-256") {
 		t.Errorf("the damaged segment says %q", s.Damage)
 	}
-	if st := must1[client.Items[client.StoreView]](w, "store", "list").Items; st[1].Name != "cellar" || st[1].Totals.Damaged != 3 {
+	if st := must1[client.Items[client.StoreView]](w, "store", "list").Items; st[1].Name != "cellar" ||
+		st[1].Totals.Damaged != 3 {
 		t.Errorf("the stores: %+v", st)
 	}
 	// Damaged as it is, everything can be restored, from the second copies.
-	if r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-01-01", "-into", "file", "-format", "csv"); r.Restored != 4000 || r.Verified == nil {
+	if r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from",
+		"2020-01-01", "-into", "file", "-format", "csv"); r.Restored != 4000 || r.Verified == nil {
 		t.Errorf("a restore from second copies: %+v", r)
 	}
-	if out := w.must("segment", "verify", "-in", "cellar", "-repair"); !strings.Contains(out, "4, of which 4 repaired") || !strings.Contains(out, "repaired from attic") {
+	if out := w.must("segment", "verify", "-in", "cellar", "-repair"); !strings.Contains(out,
+		"4, of which 4 repaired") || !strings.Contains(out, "repaired from attic") {
 		t.Errorf("repairing:\n%s", out)
 	}
 	if now, err := os.ReadFile(file(flipped, ".parquet")); err != nil || !bytes.Equal(now, content) {
@@ -169,7 +181,8 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 		}
 	}
 	w.must("segment", "verify", "-store", cellar)
-	w.refuse(1, []string{"the catalog knows this segment", newest.Stem + ".manifest.json"}, "segment", "verify", "-in", "cellar")
+	w.refuse(1, []string{"the catalog knows this segment", newest.Stem + ".manifest.json"}, "segment", "verify", "-in",
+		"cellar")
 	for _, ending := range []string{".parquet", ".manifest.json", ".closing.json", ".range.json"} {
 		if err := os.Rename(filepath.Join(aside, "x"+ending), file(newest, ending)); err != nil {
 			t.Fatal(err)
@@ -196,19 +209,23 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 	w.refuse(1, []string{"no such file"}, "segment", "verify", "-store", filepath.Join(w.dir, "nowhere"))
 }
 
-// TestSegmentsLieInAnObjectStore: rules can name a bucket; runs, searches, verifications and restores work on it, and a lost
-// catalog is made again from it.
+// TestSegmentsLieInAnObjectStore: rules can name a bucket; runs, searches, verifications and restores work on it, and
+// a lost catalog is made again from it.
 func TestSegmentsLieInAnObjectStore(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(3000)
 	before := w.content("true")
-	w.refuse(1, []string{"endpoint", "is no endpoint"}, "store", "add", "attic", "-endpoint", "attic:9000", "-bucket", "attic")
+	w.refuse(1, []string{"endpoint", "is no endpoint"}, "store", "add", "attic", "-endpoint", "attic:9000", "-bucket",
+		"attic")
 	address := w.bucket("attic")
 	w.refuse(2, []string{"either -path, or -endpoint"}, "store", "add", "loft")
-	w.refuse(1, []string{"there is a store attic"}, "store", "add", "attic", "-endpoint", "http://127.0.0.1:1", "-bucket", "attic")
+	w.refuse(1, []string{"there is a store attic"}, "store", "add", "attic", "-endpoint", "http://127.0.0.1:1",
+		"-bucket", "attic")
 	w.define("archive", "unlimited")
-	w.must("rule", "apply", "-f", w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: P7Y}", "unlimited"), "keep: 1 year", "keep: 1 year\n    where: id <> 17", 1)))
+	w.must("rule", "apply", "-f", w.rules(
+		strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: P7Y}", "unlimited"),
+			"keep: 1 year", "keep: 1 year\n    where: id <> 17", 1)))
 	w.in("2020-03-01", "")
 	if n := w.count("SELECT count(*) FROM scan"); n != 101 {
 		t.Errorf("%d rows are live", n)
@@ -235,7 +252,8 @@ func TestSegmentsLieInAnObjectStore(t *testing.T) {
 	w.start()
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 	u, prefix, _ := strings.Cut(address, "/attic/")
-	w.refuse(1, []string{"is a store already", "-existing"}, "store", "add", "attic", "-endpoint", u, "-bucket", "attic", "-prefix", prefix)
+	w.refuse(1, []string{"is a store already", "-existing"}, "store", "add", "attic", "-endpoint", u, "-bucket",
+		"attic", "-prefix", prefix)
 	w.must("store", "add", "attic", "-endpoint", u, "-bucket", "attic", "-prefix", prefix, "-existing")
 	if out := w.must("catalog", "rebuild"); !strings.Contains(out, "attic") {
 		t.Errorf("%s", out)
@@ -250,8 +268,8 @@ func TestSegmentsLieInAnObjectStore(t *testing.T) {
 	}
 }
 
-// TestTheCatalogIsBackedUpWhileTheServiceRuns: a backup taken at any moment is whole, is checked before it is put back, and
-// segments made after it are taken up from the store.
+// TestTheCatalogIsBackedUpWhileTheServiceRuns: a backup taken at any moment is whole, is checked before it is put
+// back, and segments made after it are taken up from the store.
 func TestTheCatalogIsBackedUpWhileTheServiceRuns(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -286,8 +304,8 @@ func TestTheCatalogIsBackedUpWhileTheServiceRuns(t *testing.T) {
 	w.must("segment", "verify", "-all")
 }
 
-// TestRestoresAreChosenShownAndPutAside: by condition, by single rows, into a side table; what is there already is counted
-// before anything happens.
+// TestRestoresAreChosenShownAndPutAside: by condition, by single rows, into a side table; what is there already is
+// counted before anything happens.
 func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
@@ -297,18 +315,24 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		w.in("2020-02-01", "2020-03-01", "")
 		w.exec("INSERT INTO scan (id, vessel_id, scanned_at, note) VALUES (40, 1, '2026-11-01', 'another 40')")
 		where := "id BETWEEN 39 AND 41 OR note = 'note 1500'"
-		p := must1[restore.RestorePreview](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-try")
+		p := must1[restore.RestorePreview](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where",
+			where, "-try")
 		if p.Rows != 4 || p.Segments != 2 || p.Conflicts != 1 || p.Into != "table scan of source harbour" {
 			t.Errorf("the preview: %+v", p)
 		}
-		if out := w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-try"); !strings.Contains(out, "nothing was changed") || !strings.Contains(out, "1 of these rows") {
+		if out := w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", where,
+			"-try"); !strings.Contains(out, "nothing was changed") || !strings.Contains(out, "1 of these rows") {
 			t.Errorf("the preview says:\n%s", out)
 		}
-		w.refuse(1, []string{"the keys of 1 of 4 rows are in table scan already"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-conflicts", "fail")
-		w.refuse(1, []string{"where", "did you mean note?"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "nota = 'x'")
-		w.refuse(1, []string{"exactly one of"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-run", "x")
+		w.refuse(1, []string{"the keys of 1 of 4 rows are in table scan already"}, "restore", "request", "-source",
+			"harbour", "-table", "scan", "-where", where, "-conflicts", "fail")
+		w.refuse(1, []string{"where", "did you mean note?"}, "restore", "request", "-source", "harbour", "-table",
+			"scan", "-where", "nota = 'x'")
+		w.refuse(1, []string{"exactly one of"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where",
+			where, "-run", "x")
 		w.refuse(2, []string{"write SEGMENT:NUMBER"}, "restore", "request", "-row", "x")
-		w.refuse(1, []string{"target_table"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", where, "-side-table", "aside")
+		w.refuse(1, []string{"target_table"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where",
+			where, "-side-table", "aside")
 		if n := w.count("SELECT count(*) FROM scan"); n != 101 {
 			t.Errorf("%d rows are live, and nothing was restored", n)
 		}
@@ -316,14 +340,19 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		if r.Found != 4 || r.Restored != 3 || r.Skipped != 1 || r.Segments != 2 {
 			t.Errorf("by condition: %+v", r)
 		}
-		side := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 100", "-into", "side", "-side-table", "aside")
+		side := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where",
+			"id < 100", "-into", "side", "-side-table", "aside")
 		if side.Restored != 99 || w.count("SELECT count(*) FROM aside WHERE note = concat('note ', id)") != 99 {
 			t.Errorf("into a side table: %+v", side)
 		}
-		w.refuse(1, []string{"has a table aside already"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 100", "-into", "side", "-side-table", "aside")
-		w.refuse(1, []string{"there is no source pier"}, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 100", "-into", "side", "-side-source", "pier")
-		named := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id = 5", "-into", "side")
-		if !strings.HasPrefix(named.TargetTable, "scan_restored_") || named.TargetSource != "harbour" || w.count("SELECT count(*) FROM "+named.TargetTable) != 1 {
+		w.refuse(1, []string{"has a table aside already"}, "restore", "request", "-source", "harbour", "-table",
+			"scan", "-where", "id < 100", "-into", "side", "-side-table", "aside")
+		w.refuse(1, []string{"there is no source pier"}, "restore", "request", "-source", "harbour", "-table", "scan",
+			"-where", "id < 100", "-into", "side", "-side-source", "pier")
+		named := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where",
+			"id = 5", "-into", "side")
+		if !strings.HasPrefix(named.TargetTable, "scan_restored_") || named.TargetSource != "harbour" ||
+			w.count("SELECT count(*) FROM "+named.TargetTable) != 1 {
 			t.Errorf("into a side table of no name: %+v", named)
 		}
 		found := must1[client.Found](w, "search", "harbour", "scan", "-where", "id IN (10, 2000)")
@@ -331,21 +360,26 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 		for _, x := range found.Items {
 			args = append(args, "-row", fmt.Sprintf("%s:%d", x.Segment, x.Ordinal))
 		}
-		if two := must1[client.Restore](w, args...); two.Restored != 2 || w.count("SELECT count(*) FROM scan WHERE id IN (10, 2000)") != 2 {
+		if two := must1[client.Restore](w, args...); two.Restored != 2 ||
+			w.count("SELECT count(*) FROM scan WHERE id IN (10, 2000)") != 2 {
 			t.Errorf("two rows of a search: %+v", two)
 		}
 		// For a time: the rows go again by themselves.
-		timed := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where", "id BETWEEN 200 AND 219", "-for", "PT2S")
-		if timed.Restored != 20 || timed.ExpiresAt == nil || w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") != 20 {
+		timed := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-where",
+			"id BETWEEN 200 AND 219", "-for", "PT2S")
+		if timed.Restored != 20 || timed.ExpiresAt == nil ||
+			w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") != 20 {
 			t.Errorf("for a time: %+v", timed)
 		}
 		w.exec("UPDATE scan SET note = 'seen 205' WHERE id = 205")
-		w.eventually("rows that were restored for a time are gone", func() bool { return w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") == 1 })
+		w.eventually("rows that were restored for a time are gone",
+			func() bool { return w.count("SELECT count(*) FROM scan WHERE id BETWEEN 200 AND 219") == 1 })
 		w.eventually("the restore is expired", func() bool {
 			r := must1[client.Restore](w, "restore", "show", timed.ID)
 			return r.State == client.RestoreExpired && r.TakenBack == 19 && r.Stayed == 1
 		})
-		if out := w.must("restore", "show", timed.ID); !strings.Contains(out, "19 taken back, 1 had been changed and stay") {
+		if out := w.must("restore", "show", timed.ID); !strings.Contains(out,
+			"19 taken back, 1 had been changed and stay") {
 			t.Errorf("%s", out)
 		}
 		w.refuse(1, []string{"is expired"}, "restore", "keep", timed.ID, "-for", "P5D")
@@ -358,8 +392,8 @@ func TestRestoresAreChosenShownAndPutAside(t *testing.T) {
 	})
 }
 
-// TestRowsAreErasedOnRequest: from the first store and the second, by decision and with an approval where that is demanded; what is left
-// verifies without the service, and its books add up.
+// TestRowsAreErasedOnRequest: from the first store and the second, by decision and with an approval where that is
+// demanded; what is left verifies without the service, and its books add up.
 func TestRowsAreErasedOnRequest(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -367,7 +401,8 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 	w.bucket("attic")
 	w.must("store", "set", "cellar", "-second", "attic", "-scrub-every", "never")
 	w.define("archive", "unlimited")
-	w.refuse(1, []string{"nothing of harbour.scan is archived"}, "erasure", "plan", "harbour", "scan", "-where", "id = 7")
+	w.refuse(1, []string{"nothing of harbour.scan is archived"}, "erasure", "plan", "harbour", "scan", "-where",
+		"id = 7")
 	w.in("2020-02-01", "2020-03-01", "")
 	w.eventually("second copies", func() bool {
 		return must1[client.Items[client.StoreView]](w, "store", "list").Items[1].Totals.Unseconded == 0
@@ -375,7 +410,8 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 	w.refuse(1, []string{"say which rows"}, "erasure", "plan", "harbour", "scan")
 	w.refuse(1, []string{"nobody"}, "erasure", "plan", "harbour", "scan", "-where", "nobody = 7")
 	out := w.must("erasure", "plan", "harbour", "scan", "-keys", "7,1500", "-note", "request 12")
-	for _, want := range []string{"nothing was destroyed", `erases    "id" IN (7, 1500)`, "rows stay: they are not meant", "cellar, attic"} {
+	for _, want := range []string{"nothing was destroyed", `erases    "id" IN (7, 1500)`,
+		"rows stay: they are not meant", "cellar, attic"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the plan does not say %q:\n%s", want, out)
 		}
@@ -388,7 +424,8 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 	if out := w.must("search", "harbour", "scan", "-where", "id IN (7, 1500)"); strings.Contains(out, "note") {
 		t.Errorf("%s", out)
 	}
-	if c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID); c.Kind != catalog.KindErasure || c.Rows != 2 || c.Kept == 0 || c.Note != "request 12" {
+	if c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID); c.Kind != catalog.KindErasure ||
+		c.Rows != 2 || c.Kept == 0 || c.Note != "request 12" {
 		t.Errorf("%+v", c)
 	}
 	w.must("disposal", "certificate", d.ID, "-format", "pdf", "-out", filepath.Join(w.dir, "erasure.pdf"))
@@ -409,8 +446,8 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 	}
 }
 
-// TestALockedBucketKeepsSegmentsAndSaysUntilWhen: the check of the store says that it locks files, a disposal leaves them as long as it
-// does, and then removes every version.
+// TestALockedBucketKeepsSegmentsAndSaysUntilWhen: the check of the store says that it locks files, a disposal leaves
+// them as long as it does, and then removes every version.
 func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -422,13 +459,17 @@ func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
 	s := httptest.NewServer(h)
 	t.Cleanup(s.Close)
 	w.must("store", "add", "attic", "-endpoint", s.URL, "-bucket", "attic")
-	w.refuse(1, []string{"the bucket locks every file for 1 days (compliance), that which tried it out among them: nothing can be disposed of before that, whatever a rule says"}, "store", "check", "attic")
+	w.refuse(1, []string{"the bucket locks every file for 1 days (compliance), that which tried it out among them: " +
+		"nothing can be disposed of before that, whatever a rule says"}, "store", "check", "attic")
 	w.define("archive", "unlimited")
-	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: PT1S}", "unlimited")))
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: attic, keep: PT1S}",
+		"unlimited")))
 	w.in("")
 	w.outlived()
 	d := must1[client.Disposal](w, "disposal", "plan", "scans")
-	if len(d.Items) != 0 || len(d.Stays) != 1 || !strings.Contains(d.Stays[0].Reason, "store attic itself keeps a version of its files until 2") || d.Stays[0].Due == nil {
+	if len(d.Items) != 0 || len(d.Stays) != 1 ||
+		!strings.Contains(d.Stays[0].Reason, "store attic itself keeps a version of its files until 2") ||
+		d.Stays[0].Due == nil {
 		t.Fatalf("%+v, %+v", d.Items, d.Stays)
 	}
 	w.eventually("the lock is over", func() bool { return time.Now().After(*d.Stays[0].Due) })
@@ -454,8 +495,8 @@ func TestALockedBucketKeepsSegmentsAndSaysUntilWhen(t *testing.T) {
 	}
 }
 
-// TestSegmentsAreDisposedOfByDecision: nothing goes before it is decided; then it is gone from both stores, the chain and the
-// books stay, and a certificate tells what was destroyed.
+// TestSegmentsAreDisposedOfByDecision: nothing goes before it is decided; then it is gone from both stores, the chain
+// and the books stay, and a certificate tells what was destroyed.
 func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -464,7 +505,8 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	w.must("store", "set", "cellar", "-second", "attic", "-scrub-every", "never")
 	w.define("archive", "unlimited")
 	w.refuse(1, []string{"nothing of harbour.scan is archived"}, "disposal", "plan", "scans")
-	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar, keep: PT1S}", "unlimited")))
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar, keep: PT1S}",
+		"unlimited")))
 	w.in("2020-02-01", "2020-03-01", "")
 	w.must("hold", "place", "harbour", "scan", "-where", "id = 1000", "-reference", "case 4", "-reason", "inquiry")
 	w.eventually("second copies", func() bool {
@@ -472,7 +514,8 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	})
 	w.outlived()
 	out := w.must("disposal", "plan", "scans", "-note", "the seventh year is over")
-	if !strings.Contains(out, "nothing was destroyed") || !strings.Contains(out, "1 row stays: hold") || !strings.Contains(out, "cellar, attic") {
+	if !strings.Contains(out, "nothing was destroyed") || !strings.Contains(out, "1 row stays: hold") ||
+		!strings.Contains(out, "cellar, attic") {
 		t.Errorf("the plan:\n%s", out)
 	}
 	w.must("segment", "verify", "-all")
@@ -480,7 +523,8 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 	if d.Segments != 3 || d.Rows != 2999 || d.Gone != 0 || len(d.Items) != 0 {
 		t.Errorf("in the list: %+v", d)
 	}
-	if d = must1[client.Disposal](w, "disposal", "show", d.ID); len(d.Items) != 3 || d.Items[1].Kept != 1 || d.State != client.DisposalPlanned {
+	if d = must1[client.Disposal](w, "disposal", "show", d.ID); len(d.Items) != 3 || d.Items[1].Kept != 1 ||
+		d.State != client.DisposalPlanned {
 		t.Fatalf("%+v", d)
 	}
 	w.refuse(1, []string{"is planned, and a certificate is of what was done"}, "disposal", "certificate", d.ID)
@@ -500,16 +544,19 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	gone := d.Items[0].Segment
-	if s := must1[shelf.SegmentDetail](w, "segment", "show", gone); s.State != catalog.SegmentDisposed || s.Disposal != d.ID || s.DisposalHash == "" {
+	if s := must1[shelf.SegmentDetail](w, "segment", "show", gone); s.State != catalog.SegmentDisposed ||
+		s.Disposal != d.ID || s.DisposalHash == "" {
 		t.Errorf("%+v", s)
 	}
 	w.refuse(1, []string{"was destroyed by disposal"}, "segment", "verify", gone)
 	w.refuse(1, []string{"is disposed; only closed segments give rows"}, "restore", "request", "-segment", gone)
-	if found := must1[client.Found](w, "search", "harbour", "scan", "-where", "id IN (5, 1000, 2900)"); len(found.Items) != 1 {
+	if found := must1[client.Found](w, "search", "harbour", "scan", "-where", "id IN (5, 1000, 2900)"); len(
+		found.Items) != 1 {
 		t.Errorf("found: %+v", found)
 	}
 	c := must1[dispose.Certificate](w, "disposal", "certificate", d.ID)
-	if c.Segments != 3 || c.Rows != 2999 || c.Kept != 1 || c.DecidedBy != "administrator" || c.Note != "the seventh year is over" || c.Destroyed[0].Record == "" || c.Oldest == "" {
+	if c.Segments != 3 || c.Rows != 2999 || c.Kept != 1 || c.DecidedBy != "administrator" ||
+		c.Note != "the seventh year is over" || c.Destroyed[0].Record == "" || c.Oldest == "" {
 		t.Errorf("the certificate: %+v", c)
 	}
 	pdf := filepath.Join(w.dir, "certificate.pdf")

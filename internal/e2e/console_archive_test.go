@@ -13,14 +13,15 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// TestTheConsoleProvesPicksAndDisposes: verify everything, see what is damaged, pick rows of a search and bring them back, and
-// destroy what is over by a decision that has to be typed.
+// TestTheConsoleProvesPicksAndDisposes: verify everything, see what is damaged, pick rows of a search and bring them
+// back, and destroy what is over by a decision that has to be typed.
 func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(2000)
 	w.define("archive", "unlimited")
-	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar, keep: PT1S}", "unlimited")))
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar, keep: PT1S}",
+		"unlimited")))
 	w.in("2020-02-01", "")
 	p := browse(t)
 	p.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
@@ -32,7 +33,8 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 	p.fill("#search-where", "id IN (10, 20, 30)")
 	p.do(chromedp.Click(css("main button[type=submit]"), chromedp.NodeVisible))
 	p.sees("3 rows", "note 10", "note 30")
-	p.do(chromedp.Click(css("tbody tr:nth-child(1) input[type=checkbox]"), chromedp.NodeVisible), chromedp.Click(css("tbody tr:nth-child(3) input[type=checkbox]"), chromedp.NodeVisible))
+	p.do(chromedp.Click(css("tbody tr:nth-child(1) input[type=checkbox]"), chromedp.NodeVisible),
+		chromedp.Click(css("tbody tr:nth-child(3) input[type=checkbox]"), chromedp.NodeVisible))
 	p.press("Restore 2 picked rows")
 	p.sees("Request a restore", "2 picked rows")
 	p.press("See what comes back")
@@ -103,7 +105,9 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 	p.press("Destroy …")
 	p.sees("This cannot be taken back")
 	p.fill("td input[autocomplete=off]", "skan")
-	if n, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].find((b) => b.textContent.trim() === "Destroy them").disabled`)); err != nil || !n {
+	if n, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].find((b) => b.textContent.trim() === `+
+			`"Destroy them").disabled`)); err != nil || !n {
 		t.Errorf("the wrong name lets it go on: %v, %v", n, err)
 	}
 	p.fill("td input[autocomplete=off]", "scan")
@@ -111,13 +115,14 @@ func TestTheConsoleProvesPicksAndDisposes(t *testing.T) {
 	p.sees("destroyed", "Certificate as PDF")
 	p.press("Search")
 	p.sees("The archive is empty")
-	if left, err := filepath.Glob(filepath.Join(w.dir, "data", "cellar", "harbour", "scan", "*", "*.parquet")); err != nil || len(left) != 0 {
+	if left, err := filepath.Glob(filepath.Join(w.dir, "data", "cellar", "harbour", "scan", "*",
+		"*.parquet")); err != nil || len(left) != 0 {
 		t.Errorf("there is %v, %v", left, err)
 	}
 }
 
-// TestTheConsoleApprovesAndRetrieves: rows move to cold storage and are retrieved from pages, a restore waits for its approval, a refusal
-// needs its reason, and what became of a table's rows adds up.
+// TestTheConsoleApprovesAndRetrieves: rows move to cold storage and are retrieved from pages, a restore waits for its
+// approval, a refusal needs its reason, and what became of a table's rows adds up.
 func TestTheConsoleApprovesAndRetrieves(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")

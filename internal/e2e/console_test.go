@@ -25,15 +25,18 @@ type page struct {
 // browse opens a tab.
 func browse(t *testing.T) *page {
 	t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-first-run", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("no-first-run", true))
 	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
 	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(cancel)
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil { // starts the browser, which lives as long as ctx
+	// starts the browser, which lives as long as ctx
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatalf("headless Chromium is needed: %v", err)
 	}
 	return &page{t: t, ctx: ctx}
@@ -81,7 +84,8 @@ func (p *page) sees(parts ...string) {
 // press clicks the button or link of that text, as a person finds it.
 func (p *page) press(text string) {
 	p.t.Helper()
-	p.do(chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][normalize-space()=%q and not(@disabled)]`, text), chromedp.NodeVisible))
+	p.do(chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][normalize-space()=%q and not(@disabled)]`, text),
+		chromedp.NodeVisible))
 }
 
 func css(s string) chromedp.CSS { return chromedp.CSS(s) }
@@ -109,9 +113,11 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.press("Tables")
 		p.sees("harbour", "scan", "scanned_at", "2020-01-01")
 		p.press("scan")
-		p.sees("harbour.scan", map[string]string{"sqlite": "numeric", "postgres": "numeric(9,2)", "mariadb": "decimal(9,2)"}[w.engine], "vessel (id)", "scan_age")
+		p.sees("harbour.scan", map[string]string{"sqlite": "numeric", "postgres": "numeric(9,2)",
+			"mariadb": "decimal(9,2)"}[w.engine], "vessel (id)", "scan_age")
 		p.press("Write a rule")
-		p.sees("New rule", "What it would do", "rows would be due today") // table, age column and store are there already
+		// table, age column and store are there already
+		p.sees("New rule", "What it would do", "rows would be due today")
 		p.fill("#name", "scans")
 		p.fill("input[aria-label='Which rows, clause 1']", "fare < 'ten'")
 		p.sees("The rule cannot be saved yet", "is compared with 'ten'", "^")
@@ -121,10 +127,13 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.sees("every row that no other clause matches", "2: every other row")
 		p.do(chromedp.Click(`//*[@role="tab"][.="YAML"]`))
 		p.sees("New rule")
-		if text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.querySelector('#yaml').value")); err != nil || !strings.Contains(text, "where: fare < 10") || !strings.Contains(text, "otherwise: true") {
+		if text, err := chromedp.Run(p.ctx,
+			chromedp.Evaluate[string]("document.querySelector('#yaml').value")); err != nil ||
+			!strings.Contains(text, "where: fare < 10") || !strings.Contains(text, "otherwise: true") {
 			t.Errorf("the YAML does not show what the form says: %s (%v)", text, err)
 		}
-		bad := strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "scanned_at", "scaned_at", 1)
+		bad := strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "scanned_at",
+			"scaned_at", 1)
 		p.fill("#yaml", bad)
 		p.sees("The rule cannot be saved yet", "line 5", "did you mean scanned_at?")
 		p.fill("#yaml", strings.Replace(bad, "scaned_at", "scanned_at", 1))
@@ -214,7 +223,8 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 func (p *page) fill(selector, text string) {
 	p.t.Helper()
 	p.do(chromedp.WaitVisible(css(selector)))
-	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; return e.dispatchEvent(new Event("input", {bubbles: true})) })()`, selector, text)
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; return e.dispatchEvent(new `+
+		`Event("input", {bubbles: true})) })()`, selector, text)
 	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err != nil {
 		p.t.Fatal(err)
 	}
@@ -223,7 +233,9 @@ func (p *page) fill(selector, text string) {
 // choose picks an option of a list, which may still be loading.
 func (p *page) choose(selector, option string) {
 	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (![...e?.options ?? []].some((o) => o.value === %[2]q)) return false; e.value = %[2]q; return e.dispatchEvent(new Event("change", {bubbles: true})) })()`, selector, option)
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (![...e?.options ?? []].some((o) => `+
+		`o.value === %[2]q)) return false; e.value = %[2]q; return e.dispatchEvent(new Event("change", {bubbles: `+
+		`true})) })()`, selector, option)
 	for range 200 {
 		done, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script))
 		if err != nil {
@@ -280,11 +292,14 @@ func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
 		t.Errorf("Tab reaches %s", got)
 	}
 	p.sees("What must be kept, how long, and why.", "scans")
-	unnamed, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](`[...document.querySelectorAll("button,a,input,textarea,select")].filter(e => !(e.innerText || e.ariaLabel || e.labels?.length || e.title)).length`))
+	unnamed, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[float64](`[...document.querySelectorAll("button,a,input,textarea,select")].filter(e => `+
+			`!(e.innerText || e.ariaLabel || e.labels?.length || e.title)).length`))
 	if err != nil || unnamed != 0 {
 		t.Errorf("%v controls have no name for a screen reader (%v)", unnamed, err)
 	}
-	brightness := `(() => { const c = getComputedStyle(document.documentElement).backgroundColor.match(/[\d.]+/g).map(Number); return c[0] })()`
+	brightness := `(() => { const c = ` +
+		`getComputedStyle(document.documentElement).backgroundColor.match(/[\d.]+/g).map(Number); return c[0] })()`
 	light, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](brightness))
 	if err != nil {
 		t.Fatal(err)
@@ -301,13 +316,19 @@ func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
 func TestTheConsoleBuildsARuleWhoseRelatedTablesGoAlong(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
-	w.exec(`CREATE TABLE trip (id integer PRIMARY KEY, at datetime NOT NULL, name text); CREATE INDEX trip_at ON trip (at);
-		CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL REFERENCES trip (id) ON DELETE CASCADE, harbour text); CREATE INDEX leg_trip ON leg (trip_id);
-		CREATE TABLE remark (id integer PRIMARY KEY, leg_id integer REFERENCES leg (id), text text); CREATE INDEX remark_leg ON remark (leg_id); CREATE TABLE lamp (id integer PRIMARY KEY, lit datetime);
-		WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 300) INSERT INTO trip SELECT g, datetime('2020-01-01', '+' || g || ' hours'), 'trip ' || g FROM s;
-		INSERT INTO leg SELECT id, (id + 1) / 2, 'pier' FROM trip; INSERT INTO remark SELECT id, id, 'calm' FROM leg WHERE id <= 60`)
+	w.exec(`CREATE TABLE trip (id integer PRIMARY KEY, at datetime NOT NULL, name text); CREATE INDEX trip_at
+		ON trip (at);
+		CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL REFERENCES trip (id) ON DELETE CASCADE,
+			harbour text); CREATE INDEX leg_trip ON leg (trip_id);
+		CREATE TABLE remark (id integer PRIMARY KEY, leg_id integer REFERENCES leg (id), text text);
+			CREATE INDEX remark_leg ON remark (leg_id); CREATE TABLE lamp (id integer PRIMARY KEY, lit datetime);
+		WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 300) INSERT INTO trip SELECT g,
+			datetime('2020-01-01', '+' || g || ' hours'), 'trip ' || g FROM s;
+		INSERT INTO leg SELECT id, (id + 1) / 2, 'pier' FROM trip; INSERT INTO remark SELECT id, id, 'calm' FROM leg
+			WHERE id <= 60`)
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn)
-	w.must("rule", "apply", "-f", w.rules("rule: lamps\nsource: harbour\ntable: lamp\nage: lit\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: purge\n"))
+	w.must("rule", "apply", "-f", w.rules(
+		"rule: lamps\nsource: harbour\ntable: lamp\nage: lit\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: purge\n"))
 	p := browse(t)
 	p.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
 	p.sees("Overview")
@@ -317,7 +338,8 @@ func TestTheConsoleBuildsARuleWhoseRelatedTablesGoAlong(t *testing.T) {
 	p.fill("#name", "trips")
 	p.sees("would reach rows of leg", "on delete cascade", "add it")
 	p.choose("select[aria-label='Rows of leg']", "archive")
-	p.sees("270 of 300 rows would be due today", "240", "30 rows that are old enough stay") // remarks keep their legs, and those their trips
+	// remarks keep their legs, and those their trips
+	p.sees("270 of 300 rows would be due today", "240", "30 rows that are old enough stay")
 	p.choose("select[aria-label='Rows of remark']", "unlink")
 	p.sees("300 of 300 rows would be due today", "leg (leg_id = id)", "unlink")
 	yaml := func() string {
@@ -338,7 +360,9 @@ func TestTheConsoleBuildsARuleWhoseRelatedTablesGoAlong(t *testing.T) {
 	p.comesTo("document.querySelector(\"select[aria-label='Rows of remark']\")?.value ?? ''", "archive")
 
 	// What is not saved is not left unasked, by the browser's own button either.
-	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("window.asked = 0, window.confirm = () => { window.asked++; return false }, true")); err != nil {
+	if _, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[bool]("window.asked = 0, window.confirm = () => { window.asked++; return false "+
+			"}, true")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("history.back(), true")); err != nil {
@@ -357,7 +381,8 @@ func TestTheConsoleBuildsARuleWhoseRelatedTablesGoAlong(t *testing.T) {
 	p.sees("leg (leg_id = id)", "300", "60")
 	p.press("Start the run")
 	p.sees("Run of trips", "done", "the books balance", "with\u00a0leg", "with\u00a0remark")
-	if n := w.count("SELECT (SELECT count(*) FROM trip) + (SELECT count(*) FROM leg) + (SELECT count(*) FROM remark)"); n != 0 {
+	if n := w.count("SELECT (SELECT count(*) FROM trip) + (SELECT count(*) FROM leg) + (SELECT count(*) FROM " +
+		"remark)"); n != 0 {
 		t.Errorf("%d rows are live", n)
 	}
 	p.press("Archive")

@@ -45,8 +45,9 @@ func cutter(t *testing.T, server string, after int64) string {
 	return "http://" + l.Addr().String()
 }
 
-// A stream that does not come to its end is an error, for our own client and for any other: where a segment cannot be read in the middle of
-// it, and where the connection is cut at whatever place. A file that it was to fill is not there then.
+// A stream that does not come to its end is an error, for our own client and for any other: where a segment cannot be
+// read in the middle of it, and where the connection is cut at whatever place. A file that it was to fill is not there
+// then.
 func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -64,15 +65,18 @@ func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
 	for format, text := range whole {
 		for _, share := range []int{1, 50, 99} {
 			w.svc.server = cutter(t, straight, int64(len(text)*share/100))
-			if out, stderr, status := w.run("search", "harbour", "scan", "-rows", format); status == 0 || stderr == "" {
-				t.Errorf("%s, cut at %d %%: %d of %d bytes, status %d, %q", format, share, len(out), len(text), status, stderr)
+			if out, stderr, status := w.run("search", "harbour", "scan", "-rows", format); status == 0 ||
+				stderr == "" {
+				t.Errorf("%s, cut at %d %%: %d of %d bytes, status %d, %q", format, share, len(out), len(text), status,
+					stderr)
 			}
 		}
 	}
 	w.svc.server = straight
 
 	file := filepath.Join(w.dir, "rows.csv")
-	into := []string{"restore", "request", "-source", "harbour", "-table", "scan", "-from", "2019-01-01", "-into", "file", "-out", file}
+	into := []string{"restore", "request", "-source", "harbour", "-table", "scan", "-from", "2019-01-01", "-into",
+		"file", "-out", file}
 	w.svc.server = cutter(t, straight, 300_000)
 	if _, stderr, status := w.run(into...); status == 0 {
 		t.Errorf("a download that was cut off: %q", stderr)
@@ -100,7 +104,8 @@ func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
 		if status == 0 || !strings.Contains(stderr, s.ID) && !strings.Contains(stderr, "cut") {
 			t.Errorf("%s without a file: %d of %d bytes, status %d, %q", format, len(out), len(text), status, stderr)
 		}
-		req, _ := http.NewRequest(http.MethodPost, fmt.Sprintf("%s/api/v1/search/rows?format=%s", straight, format), strings.NewReader(`{"source": "harbour", "table": "scan"}`))
+		req, _ := http.NewRequest(http.MethodPost, fmt.Sprintf("%s/api/v1/search/rows?format=%s", straight, format),
+			strings.NewReader(`{"source": "harbour", "table": "scan"}`))
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Authorization", "Bearer "+w.token)
 		resp, err := http.DefaultClient.Do(req)
@@ -118,8 +123,8 @@ func TestAStreamThatWasCutOffIsAnError(t *testing.T) {
 	}
 }
 
-// Every download that is cut off, at whatever place, is an error, and leaves no file: a ledger, a certificate in both forms, a backup, and rows that
-// were replaced.
+// Every download that is cut off, at whatever place, is an error, and leaves no file: a ledger, a certificate in both
+// forms, a backup, and rows that were replaced.
 func TestADownloadThatWasCutOffIsAnError(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -130,10 +135,12 @@ func TestADownloadThatWasCutOffIsAnError(t *testing.T) {
 	back := must1[client.Restore](w, "restore", "request", "-run", r.ID, "-conflicts", "replace")
 	w.outlived()
 	d := must1[client.Disposal](w, "disposal", "start", must1[client.Disposal](w, "disposal", "plan", "scans").ID)
-	w.eventually("the disposal is done", func() bool { return must1[client.Disposal](w, "disposal", "show", d.ID).State == client.DisposalDone })
+	w.eventually("the disposal is done",
+		func() bool { return must1[client.Disposal](w, "disposal", "show", d.ID).State == client.DisposalDone })
 	straight := w.svc.server
 	for name, command := range map[string][]string{
-		"ledger": {"run", "ledger", r.ID}, "certificate": {"disposal", "certificate", d.ID}, "paper": {"disposal", "certificate", d.ID, "-format", "pdf"},
+		"ledger": {"run", "ledger", r.ID}, "certificate": {"disposal", "certificate", d.ID},
+		"paper":  {"disposal", "certificate", d.ID, "-format", "pdf"},
 		"backup": {"catalog", "backup"}, "replaced": {"restore", "replaced", back.ID},
 	} {
 		file := filepath.Join(w.dir, name)
@@ -174,7 +181,8 @@ func TestACancelledRunStaysCancelled(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer records.Close()
-	if _, err := records.Exec("UPDATE run SET cancelling = 1"); err != nil { // as the service keeps it before it does anything else
+	// as the service keeps it before it does anything else
+	if _, err := records.Exec("UPDATE run SET cancelling = 1"); err != nil {
 		t.Fatal(err)
 	}
 	if err := records.Close(); err != nil {

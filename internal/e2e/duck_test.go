@@ -17,7 +17,8 @@ import (
 // duck runs queries in an engine that knows nothing of this service, in a directory, and returns their rows.
 func duck(t *testing.T, dir string, queries []string) [][]map[string]any {
 	t.Helper()
-	install := exec.Command("npm", "install", "--no-audit", "--no-fund", "--loglevel=error", "@duckdb/node-api@1.5.6-r.1")
+	install := exec.Command("npm", "install", "--no-audit", "--no-fund", "--loglevel=error",
+		"@duckdb/node-api@1.5.6-r.1")
 	install.Dir = t.TempDir()
 	if out, err := install.CombinedOutput(); err != nil {
 		t.Fatalf("npm install: %v\n%s", err, out)
@@ -52,8 +53,8 @@ console.log(JSON.stringify(out));
 	return rows
 }
 
-// The queries that docs/archive.md shows are right, as an engine of others reads the files: where the table was altered, where rows stayed in
-// it, and where a value has no Parquet type.
+// The queries that docs/archive.md shows are right, as an engine of others reads the files: where the table was
+// altered, where rows stayed in it, and where a value has no Parquet type.
 func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 	t.Parallel()
 	page, err := os.ReadFile("../../docs/archive.md")
@@ -71,15 +72,23 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 		t.Fatalf("the page shows %d queries", len(queries))
 	}
 	w := newWorld(t, "postgres")
-	w.exec(`CREATE TABLE boarding_scan (id integer PRIMARY KEY, at timestamptz NOT NULL, note text, fare numeric(9,2), outcome text);
-		INSERT INTO boarding_scan SELECT g, timestamptz '2020-01-01 00:00+00' + g * interval '1 hour', 'note ' || g % 2, CASE g % 100 WHEN 7 THEN 'NaN' ELSE g::numeric END, CASE WHEN g % 3 = 0 THEN 'late' ELSE 'boarded' END FROM generate_series(1, 500) g`)
+	w.exec(`CREATE TABLE boarding_scan (id integer PRIMARY KEY, at timestamptz NOT NULL, note text, fare numeric(9,2),
+		outcome text);
+		INSERT INTO boarding_scan SELECT g, timestamptz '2020-01-01 00:00+00' + g * interval '1 hour',
+			'note ' || g % 2, CASE g % 100 WHEN 7 THEN 'NaN' ELSE g::numeric END, CASE WHEN g % 3 = 0 THEN 'late'
+			ELSE 'boarded' END FROM generate_series(1, 500) g`)
 	w.must("source", "add", "harbour", "-engine", "postgres", "-address", w.dsn, "-tls", "off")
-	w.must("rule", "apply", "-f", w.rules("rule: scans\nsource: harbour\ntable: boarding_scan\nage: at\nzone: UTC\nclauses:\n  - before: 2020-02-01\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"))
+	w.must("rule", "apply", "-f", w.rules(
+		"rule: scans\nsource: harbour\ntable: boarding_scan\nage: at\nzone: UTC\nclauses:\n  - before: "+
+			"2020-02-01\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"))
 	w.in("2020-01-11")
-	w.exec("ALTER TABLE boarding_scan RENAME COLUMN note TO remark; ALTER TABLE boarding_scan DROP COLUMN outcome; ALTER TABLE boarding_scan ADD outcome text; ALTER TABLE boarding_scan ADD gate text; UPDATE boarding_scan SET outcome = 'turned away'")
+	w.exec("ALTER TABLE boarding_scan RENAME COLUMN note TO remark; ALTER TABLE boarding_scan DROP COLUMN outcome; " +
+		"ALTER TABLE boarding_scan ADD outcome text; ALTER TABLE boarding_scan ADD gate text; UPDATE boarding_scan " +
+		"SET outcome = 'turned away'")
 	// Rows that others have locked to the end are copied, and stay.
 	lock := w.pgConn()
-	if _, err := lock.Exec(t.Context(), "BEGIN; SELECT 1 FROM boarding_scan WHERE id IN (300, 301) FOR UPDATE"); err != nil {
+	if _, err := lock.Exec(t.Context(),
+		"BEGIN; SELECT 1 FROM boarding_scan WHERE id IN (300, 301) FOR UPDATE"); err != nil {
 		t.Fatal(err)
 	}
 	p := must1[client.Plan](w, "plan", "make", "scans", "-confirm")
@@ -114,15 +123,18 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 
 	// The database knows its columns by number: what was renamed there is found, and nobody has to tell.
 	for _, format := range [][]string{{"-columns", "id"}, {"-of", "count"}, {"-rows", "csv"}} {
-		if out, note, status := w.run(append([]string{"search", "harbour", "boarding_scan", "-where", "remark = 'note 1'"}, format...)...); status != 0 || strings.Contains(out+note, "has no column") {
+		if out, note, status := w.run(append([]string{"search", "harbour", "boarding_scan", "-where",
+			"remark = 'note 1'"}, format...)...); status != 0 || strings.Contains(out+note, "has no column") {
 			t.Errorf("a search by the new name, %v: status %d, %s %s", format, status, out, note)
 		}
 	}
-	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour", "boarding_scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy != "the database" {
+	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour",
+		"boarding_scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy != "the database" {
 		t.Errorf("column list: %+v", l.Items)
 	}
 	w.must("column", "tell", "harbour", "boarding_scan", "gate", "-added")
-	if out := w.must("search", "harbour", "boarding_scan", "-where", "gate IS NULL", "-columns", "id", "-limit", "3"); strings.Contains(out, "has no column gate") {
+	if out := w.must("search", "harbour", "boarding_scan", "-where", "gate IS NULL", "-columns", "id", "-limit",
+		"3"); strings.Contains(out, "has no column gate") {
 		t.Errorf("a column that was added:\n%s", out)
 	}
 }
@@ -135,28 +147,37 @@ func TestARenamedColumnByTheCommand(t *testing.T) {
 	w.define("archive", "unlimited")
 	w.in("2020-02-10")
 	w.exec("ALTER TABLE scan RENAME COLUMN note TO remark")
-	w.must("rule", "apply", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")), "-reason", "a column was renamed")
+	w.must("rule", "apply", "-f", w.rules(
+		scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")), "-reason",
+		"a column was renamed")
 	w.in("")
 	where := []string{"search", "harbour", "scan", "-where", "remark <> 'x'"}
-	if out := w.must(append(where, "-columns", "id")...); !strings.Contains(out, "has no column remark, which counts as NULL there; `ambercellar column tell harbour scan remark`") || strings.Contains(out, "has no column id") {
+	if out := w.must(append(where, "-columns", "id")...); !strings.Contains(out,
+		"has no column remark, which counts as NULL there; `ambercellar column tell harbour scan remark`") ||
+		strings.Contains(out, "has no column id") {
 		t.Errorf("a search by the new name:\n%s", out)
 	}
-	if out := w.must(append(where, "-of", "count")...); !strings.Contains(out, "has no column remark") || strings.Contains(out, "2000") {
+	if out := w.must(append(where, "-of", "count")...); !strings.Contains(out, "has no column remark") ||
+		strings.Contains(out, "2000") {
 		t.Errorf("counted with a gap that nobody is told of:\n%s", out)
 	}
-	if out, note, status := w.run(append(where, "-rows", "csv")...); status != 0 || !strings.Contains(note, "has no column remark") || strings.Contains(out, "has no column") {
+	if out, note, status := w.run(append(where, "-rows", "csv")...); status != 0 ||
+		!strings.Contains(note, "has no column remark") || strings.Contains(out, "has no column") {
 		t.Errorf("a stream of rows with a gap: status %d, %q", status, note)
 	}
 	w.refuse(1, []string{"was", "did you mean note?"}, "column", "tell", "harbour", "scan", "remark", "-was", "nota")
 	w.refuse(1, []string{"one of -was and -added"}, "column", "tell", "harbour", "scan", "remark")
 	w.refuse(1, []string{"not found"}, "column", "forget", "harbour", "scan", "remark", "-was", "note")
-	if out := w.must("column", "tell", "harbour", "scan", "remark", "-was", "note"); !strings.Contains(out, "note") || !strings.Contains(out, "WAS CALLED") {
+	if out := w.must("column", "tell", "harbour", "scan", "remark", "-was", "note"); !strings.Contains(out, "note") ||
+		!strings.Contains(out, "WAS CALLED") {
 		t.Errorf("column tell:\n%s", out)
 	}
-	if out := w.must(append(where, "-of", "count")...); !strings.Contains(out, "2000") && !strings.Contains(out, "2,000") {
+	if out := w.must(append(where, "-of", "count")...); !strings.Contains(out, "2000") &&
+		!strings.Contains(out, "2,000") {
 		t.Errorf("counted by the new name:\n%s", out)
 	}
-	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour", "scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy == "" {
+	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour", "scan"); len(l.Items) != 1 ||
+		l.Items[0].Was != "note" || l.Items[0].ToldBy == "" {
 		t.Errorf("column list: %+v", l.Items)
 	}
 	w.must("column", "forget", "harbour", "scan", "remark", "-was", "note")

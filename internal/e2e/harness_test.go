@@ -35,7 +35,8 @@ func TestMain(m *testing.M) {
 	if err == nil {
 		program = filepath.Join(dir, "ambercellar")
 		var out []byte
-		if out, err = exec.Command("go", append(append([]string{"build"}, buildFlags()...), "-o", program, "../../cmd/ambercellar")...).CombinedOutput(); err != nil {
+		if out, err = exec.Command("go", append(append([]string{"build"}, buildFlags()...), "-o", program,
+			"../../cmd/ambercellar")...).CombinedOutput(); err != nil {
 			err = fmt.Errorf("%w\n%s", err, out)
 		}
 	}
@@ -44,7 +45,8 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	flag.Parse()
-	flag.Set("test.parallel", "5")          // they wait a lot: for a server that another works with, and for gentle runs
+	// they wait a lot: for a server that another works with, and for gentle runs
+	flag.Set("test.parallel", "5")
 	os.Setenv("AWS_ACCESS_KEY_ID", "ferry") // what lets services, and commands without one, into the stand-in
 	os.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
 	status := dbtest.Main(m)
@@ -80,7 +82,8 @@ type world struct {
 	dsn    string
 }
 
-// turns has a lock for each server. Tests of one server never run side by side, for a run gives way to what it sees on its server.
+// turns has a lock for each server. Tests of one server never run side by side, for a run gives way to what it sees on
+// its server.
 var turns = map[string]*sync.Mutex{"postgres": {}, "mariadb": {}}
 
 // places is how many work side by side: gentle runs mostly rest.
@@ -110,7 +113,8 @@ func newWorld(t *testing.T, engine string) *world {
 	switch engine {
 	case "sqlite":
 		w.dsn = filepath.Join(w.dir, "harbour.db")
-		w.db, err = sql.Open("sqlite", "file:"+(&url.URL{Path: w.dsn}).EscapedPath()+"?_pragma=journal_mode(wal)&_pragma=busy_timeout(10000)&_pragma=synchronous(normal)")
+		w.db, err = sql.Open("sqlite", "file:"+(&url.URL{Path: w.dsn}).EscapedPath()+
+			"?_pragma=journal_mode(wal)&_pragma=busy_timeout(10000)&_pragma=synchronous(normal)")
 	case "postgres":
 		w.dsn = dbtest.Postgres(t)
 		w.db, err = sql.Open("pgx", w.dsn)
@@ -136,7 +140,8 @@ func newWorld(t *testing.T, engine string) *world {
 // start starts the service's process and waits until it listens.
 func (w *world) start(flags ...string) {
 	w.t.Helper()
-	cmd := exec.Command(program, append([]string{"serve", "-data", filepath.Join(w.dir, "data"), "-listen", "127.0.0.1:0", "-tell-hosts", "127.0.0.1"}, flags...)...)
+	cmd := exec.Command(program, append([]string{"serve", "-data", filepath.Join(w.dir, "data"), "-listen",
+		"127.0.0.1:0", "-tell-hosts", "127.0.0.1"}, flags...)...)
 	p := &process{cmd: cmd, log: &strings.Builder{}, exited: make(chan error, 1)}
 	cmd.Stderr = p.log
 	cmd.Env = append(os.Environ(), "HARBOUR_PASSWORD=not-needed")
@@ -181,7 +186,8 @@ func (w *world) stop(signal syscall.Signal) {
 		w.svc.cmd.Process.Kill()
 		w.t.Errorf("the service did not end on %s", signal)
 	}
-	if log := w.svc.log.String(); strings.Contains(log, "DATA RACE") || strings.Contains(log, "panic:") { // the first where it was built with -race
+	// the first where it was built with -race
+	if log := w.svc.log.String(); strings.Contains(log, "DATA RACE") || strings.Contains(log, "panic:") {
 		w.t.Errorf("the service's log:\n%s", log)
 	}
 }
@@ -266,10 +272,14 @@ func (w *world) scans(n int) {
 	if w.engine == "sqlite" {
 		fare = "numeric"
 	}
-	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); INSERT INTO vessel VALUES (1, 'Heron'); CREATE TABLE scan (id integer PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at %s NOT NULL, fare %s, note text UNIQUE); CREATE INDEX scan_age ON scan (scanned_at)", w.ageType(), fare))
-	series := "INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g + %d, 1, %s, g * 1.25, 'note ' || (g + %d) FROM s"
-	at := map[string]string{"sqlite": "datetime('%s', '+' || (g %% 20000) || ' hours')", "postgres": "timestamptz '%s+00' + (g %% 20000) * interval '1 hour'",
-		"mariadb": "TIMESTAMP '%s' + INTERVAL (g %% 20000) HOUR"}[w.engine]
+	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); INSERT INTO vessel VALUES (1, "+
+		"'Heron'); CREATE TABLE scan (id integer PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at "+
+		"%s NOT NULL, fare %s, note text UNIQUE); CREATE INDEX scan_age ON scan (scanned_at)", w.ageType(), fare))
+	series := "INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) " +
+		"SELECT g + %d, 1, %s, g * 1.25, 'note ' || (g + %d) FROM s"
+	at := map[string]string{"sqlite": "datetime('%s', '+' || (g %% 20000) || ' hours')",
+		"postgres": "timestamptz '%s+00' + (g %% 20000) * interval '1 hour'",
+		"mariadb":  "TIMESTAMP '%s' + INTERVAL (g %% 20000) HOUR"}[w.engine]
 	stamp := func(t time.Time) string { return fmt.Sprintf(at, t.Format("2006-01-02 15:04:05")) }
 	w.exec(fmt.Sprintf(series, n, 0, stamp(firstScan), 0))
 	w.exec(fmt.Sprintf(series, 100, n, stamp(time.Now().UTC().AddDate(0, 0, -10)), n))
@@ -283,10 +293,12 @@ func (w *world) content(where string) (sum string) {
 	w.t.Helper()
 	query := "SELECT coalesce(md5(string_agg(scan::text, '|' ORDER BY id)), '') FROM scan WHERE " + where
 	if w.engine == "mariadb" {
-		query = "SELECT coalesce(md5(group_concat(id, '/', fare, '/', scanned_at, '/', note ORDER BY id SEPARATOR '|')), '') FROM scan WHERE " + where
+		query = "SELECT coalesce(md5(group_concat(id, '/', fare, '/', scanned_at, '/', note ORDER BY id SEPARATOR " +
+			"'|')), '') FROM scan WHERE " + where
 	}
 	if w.engine == "sqlite" {
-		query = "SELECT coalesce(group_concat(id || typeof(fare) || quote(fare) || quote(scanned_at) || quote(note), '|' ORDER BY id), '') FROM scan WHERE " + where
+		query = "SELECT coalesce(group_concat(id || typeof(fare) || quote(fare) || quote(scanned_at) || " +
+			"quote(note), '|' ORDER BY id), '') FROM scan WHERE " + where
 	}
 	if err := w.db.QueryRow(query).Scan(&sum); err != nil {
 		w.t.Fatal(err)
@@ -348,11 +360,14 @@ func (w *world) ended(id string) client.RunView {
 
 func (w *world) endedWithin(id string, most time.Duration) client.RunView {
 	w.t.Helper()
-	return w.untilWithin(id, "does not end", most, func(r client.RunView) bool { return r.State != client.Running && r.State != client.Queued })
+	return w.untilWithin(id, "does not end", most, func(r client.RunView) bool {
+		return r.State != client.Running &&
+			r.State != client.Queued
+	})
 }
 
-// shown is a run as it stands. It asks through the client and starts no process, so that what waits for a run leaves the
-// machine to it.
+// shown is a run as it stands. It asks through the client and starts no process, so that what waits for a run leaves
+// the machine to it.
 func (w *world) shown(id string) client.RunView {
 	w.t.Helper()
 	r, err := w.client.Run(context.Background(), id)
@@ -379,11 +394,13 @@ func (w *world) untilWithin(id, what string, most time.Duration, ok func(client.
 	if r.Pressure != nil {
 		reason = r.Pressure.Reason
 	}
-	w.t.Fatalf("run %s %s: it is %s (%s), has deleted %d rows; pressure: %q", id, what, r.State, r.Reason, r.Ledger.Deleted, reason)
+	w.t.Fatalf("run %s %s: it is %s (%s), has deleted %d rows; pressure: %q", id, what, r.State, r.Reason,
+		r.Ledger.Deleted, reason)
 	return r
 }
 
-// hurried lets a run go on without rests, once what a test needs the gentle pace for has happened, and returns it ended.
+// hurried lets a run go on without rests, once what a test needs the gentle pace for has happened, and returns it
+// ended.
 func (w *world) hurried(id string) client.RunView {
 	w.t.Helper()
 	if _, err, status := w.run("run", "pace", id, "unlimited"); status != 0 && !strings.Contains(err, "is done") {
@@ -396,8 +413,10 @@ func (w *world) hurried(id string) client.RunView {
 func (w *world) balanced(r client.RunView, copied, deleted int64) {
 	w.t.Helper()
 	l := r.Ledger
-	if l.Balanced == nil || !*l.Balanced || l.Copied != copied || l.Deleted != deleted || l.Copied != l.Deleted+r.Ledger.LeftOut() {
-		w.t.Errorf("run %s (%s %s): ledger %+v; want %d copied, %d deleted, balanced", r.ID, r.State, r.Reason, l, copied, deleted)
+	if l.Balanced == nil || !*l.Balanced || l.Copied != copied || l.Deleted != deleted || l.Copied != l.Deleted+
+		r.Ledger.LeftOut() {
+		w.t.Errorf("run %s (%s %s): ledger %+v; want %d copied, %d deleted, balanced", r.ID, r.State, r.Reason, l,
+			copied, deleted)
 	}
 }
 

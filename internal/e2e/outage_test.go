@@ -109,11 +109,15 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 		for ctx.Err() == nil {
 			var ended int
 			left := w.count("SELECT count(*) FROM scan")
-			if w.db.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'ambercellar' AND datname = current_database()) x").Scan(&ended) == nil {
+			if w.db.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT pg_terminate_backend(pid) FROM "+
+				"pg_stat_activity WHERE application_name = 'ambercellar' AND datname = current_database()) x").Scan(
+				&ended) == nil {
 				n += ended
 			}
 			time.Sleep(300 * time.Millisecond)
-			for wait := time.Now(); ctx.Err() == nil && w.count("SELECT count(*) FROM scan") == left && time.Since(wait) < 3*time.Second; { // a slow machine gets somewhere too
+			// a slow machine gets somewhere too
+			for wait := time.Now(); ctx.Err() == nil && w.count("SELECT count(*) FROM scan") == left &&
+				time.Since(wait) < 3*time.Second; {
 				time.Sleep(50 * time.Millisecond)
 			}
 		}
@@ -148,7 +152,8 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 					id = 4900
 				}
 				note := fmt.Sprintf("edit %d of %d", n, id)
-				res, err := w.db.ExecContext(t.Context(), fmt.Sprintf("UPDATE scan SET note = '%s' WHERE id = %d", note, id))
+				res, err := w.db.ExecContext(t.Context(), fmt.Sprintf("UPDATE scan SET note = '%s' WHERE id = %d",
+					note, id))
 				if err != nil {
 					continue
 				}
@@ -173,7 +178,8 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 			}
 		}
 		if len(lost) > 0 {
-			t.Errorf("%d of %d edits are lost: %s", len(lost), len(edits), strings.Join(lost[:min(5, len(lost))], ", "))
+			t.Errorf("%d of %d edits are lost: %s", len(lost), len(edits),
+				strings.Join(lost[:min(5, len(lost))], ", "))
 		}
 		if got.Ledger.Changed == 0 {
 			t.Error("no row changed on its way: the test shows nothing")

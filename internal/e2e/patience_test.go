@@ -12,7 +12,8 @@ import (
 	"ambercellar/internal/dbtest"
 )
 
-// A command that waits for what goes on in the service waits for the service, too, when that ends and starts again, and says what it waits for.
+// A command that waits for what goes on in the service waits for the service, too, when that ends and starts again,
+// and says what it waits for.
 func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -43,7 +44,8 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	w.start()
 	relay.To(strings.TrimPrefix(w.svc.server, "http://"))
 	w.must("run", "pace", id, "unlimited")
-	if err := cmd.Wait(); err != nil || !strings.Contains(stderr.String(), "run "+id+" goes on there") || !strings.Contains(out.String(), "8,000 deleted") {
+	if err := cmd.Wait(); err != nil || !strings.Contains(stderr.String(), "run "+id+" goes on there") ||
+		!strings.Contains(out.String(), "8,000 deleted") {
 		t.Errorf("%v\n%s\n%s", err, out.String(), stderr.String())
 	}
 	w.balanced(w.ended(id), 8000, 8000)
@@ -53,13 +55,17 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	w.refuse(1, []string{"exists already"}, "restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into", "file", "-out", file)
-	w.refuse(1, []string{"no such file or directory"}, "restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into", "file", "-out", filepath.Join(w.dir, "nowhere", "rows.csv"))
+	w.refuse(1, []string{"exists already"}, "restore", "request", "-source", "harbour", "-table", "scan", "-all-rows",
+		"-into", "file", "-out", file)
+	w.refuse(1, []string{"no such file or directory"}, "restore", "request", "-source", "harbour", "-table", "scan",
+		"-all-rows", "-into", "file", "-out", filepath.Join(w.dir, "nowhere", "rows.csv"))
 	if l := must1[client.Items[client.Restore]](w, "restore", "list"); len(l.Items) != 0 {
 		t.Errorf("a restore was made all the same: %+v", l.Items)
 	}
-	w.refuse(1, []string{"say which rows", "or all"}, "restore", "request", "-source", "harbour", "-table", "scan", "-into", "file")
-	if out := w.must("restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into", "file"); !strings.Contains(out, "every row") || !strings.Contains(out, "8,000 restored") {
+	w.refuse(1, []string{"say which rows", "or all"}, "restore", "request", "-source", "harbour", "-table", "scan",
+		"-into", "file")
+	if out := w.must("restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into",
+		"file"); !strings.Contains(out, "every row") || !strings.Contains(out, "8,000 restored") {
 		t.Errorf("all rows:\n%s", out)
 	}
 }

@@ -53,7 +53,8 @@ func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
 	w.balanced(got, 20000, 20000)
 	p.sees("done", "Plan and actual", "20,000")
 	list, err := w.client.Slowdowns(t.Context(), r.ID, client.SlowdownsQuery{})
-	if err != nil || len(list.Items) == 0 || list.Items[len(list.Items)-1].Ended == nil || list.Items[len(list.Items)-1].Reason != reason {
+	if err != nil || len(list.Items) == 0 || list.Items[len(list.Items)-1].Ended == nil ||
+		list.Items[len(list.Items)-1].Reason != reason {
 		t.Errorf("the slow-downs are %+v (%v)", list.Items, err)
 	}
 	if state := w.told("ambercellar.runs"); state != "done 20000 of 20000" {
@@ -66,7 +67,8 @@ func (w *world) told(view string) (state string) {
 	w.t.Helper()
 	var name string
 	var done, due int64
-	if err := w.db.QueryRow("SELECT state, done, due FROM "+view+" WHERE table_name = 'scan'").Scan(&name, &done, &due); err != nil {
+	if err := w.db.QueryRow("SELECT state, done, due FROM "+view+" WHERE table_name = 'scan'").Scan(&name, &done,
+		&due); err != nil {
 		w.t.Fatal(err)
 	}
 	return fmt.Sprintf("%s %d of %d", name, done, due)
@@ -81,13 +83,16 @@ func TestARunRestsOutsideItsWindow(t *testing.T) {
 	w.define("archive", "gentle\nwindow: \""+window+"\"\nbudget: {rows: 500}")
 	r := w.planned()
 	got := w.until(r.ID, "outside its window", func(v client.RunView) bool { return v.State == client.Resting })
-	if got.ResumeAt == nil || got.ResumeAt.Sub(time.Now()) < 118*time.Minute || got.ResumeAt.Sub(time.Now()) > 121*time.Minute || !strings.Contains(got.Reason, "outside its window ("+window+"); it goes on at ") {
+	if got.ResumeAt == nil || time.Until(*got.ResumeAt) < 118*time.Minute ||
+		time.Until(*got.ResumeAt) > 121*time.Minute || !strings.Contains(got.Reason, "outside its window ("+window+
+		"); it goes on at ") {
 		t.Errorf("it goes on at %v: %s", got.ResumeAt, got.Reason)
 	}
 	if state := w.told("ambercellar_runs"); state != "resting 0 of 2000" {
 		t.Errorf("by SQL the run is %s", state)
 	}
-	w.refuse(1, []string{"resume it or cancel it first"}, "run", "start", must1[client.Plan](w, "plan", "make", "scans").ID)
+	w.refuse(1, []string{"resume it or cancel it first"}, "run", "start",
+		must1[client.Plan](w, "plan", "make", "scans").ID)
 	w.stop(9) // it still rests after a crash
 	w.start()
 	if again := must1[client.RunView](w, "run", "show", r.ID); again.State != client.Resting {
@@ -97,6 +102,9 @@ func TestARunRestsOutsideItsWindow(t *testing.T) {
 	w.must("run", "cancel", r.ID)
 	got = w.ended(r.ID)
 	w.balanced(got, 0, 0)
-	w.refuse(1, []string{"window", `"25:00-03:00"`}, "rule", "check", "-f", w.rules(strings.Replace(fmt.Sprintf(scanRule, "purge", "", "gentle"), "zone: UTC", "zone: UTC\nwindow: '25:00-03:00'", 1)))
-	w.refuse(1, []string{"limits.wating", "waiting"}, "rule", "check", "-f", w.rules(fmt.Sprintf(scanRule, "purge", "limits: {wating: 3}", "gentle")))
+	w.refuse(1, []string{"window", `"25:00-03:00"`}, "rule", "check", "-f",
+		w.rules(strings.Replace(fmt.Sprintf(scanRule, "purge", "", "gentle"), "zone: UTC",
+			"zone: UTC\nwindow: '25:00-03:00'", 1)))
+	w.refuse(1, []string{"limits.wating", "waiting"}, "rule", "check", "-f",
+		w.rules(fmt.Sprintf(scanRule, "purge", "limits: {wating: 3}", "gentle")))
 }

@@ -16,8 +16,8 @@ import (
 	"ambercellar/internal/service"
 )
 
-// What the service keeps for itself is for its owner alone, also where an earlier version or somebody else made it readable for others; the token
-// stands in its file and nowhere else.
+// What the service keeps for itself is for its owner alone, also where an earlier version or somebody else made it
+// readable for others; the token stands in its file and nowhere else.
 func TestTheServicesOwnFilesAreForItsOwnerAlone(t *testing.T) {
 	t.Parallel()
 	defer syscall.Umask(syscall.Umask(0o022))
@@ -27,7 +27,8 @@ func TestTheServicesOwnFilesAreForItsOwnerAlone(t *testing.T) {
 	w.ended(w.planned().ID)
 	w.exec("INSERT INTO scan (id, scanned_at, note) VALUES (7, '2020-01-01 00:00:00', 'again')")
 	w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 20", "-conflicts", "replace")
-	w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 20", "-into", "file", "-format", "csv", "-out", filepath.Join(w.dir, "rows.csv"))
+	w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "id < 20", "-into", "file",
+		"-format", "csv", "-out", filepath.Join(w.dir, "rows.csv"))
 	w.must("catalog", "backup", "-out", filepath.Join(w.dir, "backup.db"))
 	data := filepath.Join(w.dir, "data")
 	closed := func() {
@@ -35,7 +36,8 @@ func TestTheServicesOwnFilesAreForItsOwnerAlone(t *testing.T) {
 		seen := 0
 		for _, root := range []string{data, filepath.Join(w.dir, "rows.csv"), filepath.Join(w.dir, "backup.db")} {
 			err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-				if err != nil || strings.HasPrefix(path, filepath.Join(data, "cellar")) { // a store may be for a group, too; the directory above is not
+				// a store may be for a group, too; the directory above is not
+				if err != nil || strings.HasPrefix(path, filepath.Join(data, "cellar")) {
 					return err
 				}
 				st, err := d.Info()
@@ -93,32 +95,40 @@ func (w *world) raw() string {
 	return string(b)
 }
 
-// No row stands in the service's own records: what a plan would take is read anew when somebody looks, as the rule would archive it. Where rows
-// were erased, the conditions that named them are gone too, but for those of holds that stand.
+// No row stands in the service's own records: what a plan would take is read anew when somebody looks, as the rule
+// would archive it. Where rows were erased, the conditions that named them are gone too, but for those of holds that
+// stand.
 func TestTheCatalogKeepsNoRows(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(600)
-		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nomit: [fare]\nmask: {note: last4}\n")
+		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nomit: [fare]\nmask: {note: " +
+			"last4}\n")
 		p := must1[client.Plan](w, "plan", "make", "scans")
-		if out := w.must("plan", "show", p.ID, "-rows"); strings.Contains(out, "note 1") || !strings.Contains(out, "NOTE") || strings.Contains(out, "FARE") {
+		if out := w.must("plan", "show", p.ID, "-rows"); strings.Contains(out, "note 1") ||
+			!strings.Contains(out, "NOTE") || strings.Contains(out, "FARE") {
 			t.Errorf("what the plan would take:\n%s", out)
 		}
 		sample, err := w.client.Sample(t.Context(), p.ID)
-		if err != nil || len(sample.Rows) != 5 || !slices.Equal(sample.Columns, []string{"id", "vessel_id", "scanned_at", "note"}) {
+		if err != nil || len(sample.Rows) != 5 ||
+			!slices.Equal(sample.Columns, []string{"id", "vessel_id", "scanned_at", "note"}) {
 			t.Errorf("%+v, %v", sample, err)
 		}
-		w.must("rule", "apply", "-f", w.rules(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")), "-reason", "as they are")
+		w.must("rule", "apply", "-f", w.rules(
+			scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")), "-reason", "as they are")
 		p = must1[client.Plan](w, "plan", "make", "scans", "-exact")
 		w.must("plan", "make", "scans", "-where", "note = 'note 77'")
 		w.balanced(w.ended(must1[client.RunView](w, "run", "start", p.ID).ID), 600, 600)
 		if out := w.must("plan", "show", p.ID, "-rows"); strings.Contains(out, "note 1") {
 			t.Errorf("rows that are gone are shown:\n%s", out)
 		}
-		w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "note = 'note 78'", "-into", "file", "-format", "csv")
-		lifted := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where", "note = 'note 79'", "-reason", "inquiry", "-reference", "case 4")
+		w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "note = 'note 78'", "-into",
+			"file", "-format", "csv")
+		lifted := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where", "note = 'note 79'", "-reason",
+			"inquiry", "-reference", "case 4")
 		w.must("hold", "lift", lifted.ID, "-reason", "it is over")
-		w.must("hold", "place", "harbour", "scan", "-where", "note = 'note 80'", "-reason", "inquiry", "-reference", "case 5")
+		w.must("hold", "place", "harbour", "scan", "-where", "note = 'note 80'", "-reason", "inquiry", "-reference",
+			"case 5")
 		raw := w.raw()
 		for _, text := range []string{"note 77", "note 78", "note 79", "note 80"} {
 			if !strings.Contains(raw, text) {
@@ -128,7 +138,8 @@ func TestTheCatalogKeepsNoRows(t *testing.T) {
 		if strings.Contains(raw, "note 1\"") || strings.Contains(raw, "note 12") {
 			t.Error("rows stand in the catalog")
 		}
-		d := must1[client.Disposal](w, "erasure", "plan", "harbour", "scan", "-where", "note IN ('note 77', 'note 78', 'note 79')")
+		d := must1[client.Disposal](w, "erasure", "plan", "harbour", "scan", "-where",
+			"note IN ('note 77', 'note 78', 'note 79')")
 		w.must("disposal", "start", d.ID)
 		raw = w.raw()
 		for _, text := range []string{"note 77", "note 78", "note 79"} {

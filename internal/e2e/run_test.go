@@ -24,15 +24,18 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 		w.define("archive", "unlimited")
 
 		tables := must1[client.Items[shape.Table]](w, "table", "list", "harbour")
-		if len(tables.Items) < 2 || tables.Items[1].Name != "scan" || tables.Items[1].AgeColumn != "scanned_at" || !strings.HasPrefix(tables.Items[1].Oldest, "2020-01-01") {
+		if len(tables.Items) < 2 || tables.Items[1].Name != "scan" || tables.Items[1].AgeColumn != "scanned_at" ||
+			!strings.HasPrefix(tables.Items[1].Oldest, "2020-01-01") {
 			t.Errorf("table list: %+v", tables.Items)
 		}
-		if out := w.must("table", "show", "harbour", "scan"); !strings.Contains(out, "scan(vessel_id)") || !strings.Contains(out, "scan_age") {
+		if out := w.must("table", "show", "harbour", "scan"); !strings.Contains(out, "scan(vessel_id)") ||
+			!strings.Contains(out, "scan_age") {
 			t.Errorf("table show lacks foreign key or index:\n%s", out)
 		}
 		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 		s := p.Counts
-		if s.Due != 5000 || !s.Counted || p.Segments != 1 || !strings.HasPrefix(strings.Replace(s.LastGoing, "T", " ", 1), "2020-07-27 08:00:00") {
+		if s.Due != 5000 || !s.Counted || p.Segments != 1 ||
+			!strings.HasPrefix(strings.Replace(s.LastGoing, "T", " ", 1), "2020-07-27 08:00:00") {
 			t.Errorf("plan: %+v", p)
 		}
 		if w.content("true") != before {
@@ -46,32 +49,39 @@ func TestFromTheTableToTheArchiveAndBack(t *testing.T) {
 			t.Errorf("%d rows are live instead of 100", n)
 		}
 		segments := must1[client.Items[client.Segment]](w, "segment", "list")
-		if len(segments.Items) != 1 || segments.Items[0].State != client.SegmentClosed || segments.Items[0].Deleted != 5000 || segments.Items[0].KeepUntil == nil {
+		if len(segments.Items) != 1 || segments.Items[0].State != client.SegmentClosed ||
+			segments.Items[0].Deleted != 5000 || segments.Items[0].KeepUntil == nil {
 			t.Fatalf("segments: %+v", segments.Items)
 		}
 		if out := w.must("segment", "verify", segments.Items[0].ID); !strings.Contains(out, "5,000 rows") {
 			t.Errorf("segment verify: %s", out)
 		}
 		// What is archived is found again.
-		if out := w.must("search", "harbour", "scan", "-where", "id = 17", "-columns", "id,note"); !strings.Contains(out, segments.Items[0].ID) || !strings.Contains(out, "note 17") || !strings.Contains(out, "rows found: 1;") {
+		if out := w.must("search", "harbour", "scan", "-where", "id = 17", "-columns", "id,note"); !strings.Contains(
+			out, segments.Items[0].ID) || !strings.Contains(out, "note 17") ||
+			!strings.Contains(out, "rows found: 1;") {
 			t.Errorf("search:\n%s", out)
 		}
-		if out := w.must("search", "harbour", "scan", "-where", "id IN (16, 17)", "-columns", "note", "-rows", "csv"); out != "note\r\n\"note 16\"\r\n\"note 17\"\r\n" {
+		if out := w.must("search", "harbour", "scan", "-where", "id IN (16, 17)", "-columns", "note", "-rows",
+			"csv"); out != "note\r\n\"note 16\"\r\n\"note 17\"\r\n" {
 			t.Errorf("search -rows csv: %q", out)
 		}
-		if found := must1[client.Found](w, "search", "harbour", "scan"); len(found.Items) != 100 || !found.Searched.More {
+		if found := must1[client.Found](w, "search", "harbour", "scan"); len(found.Items) != 100 ||
+			!found.Searched.More {
 			t.Errorf("without limit a search shows %d rows: %+v", len(found.Items), found.Searched)
 		}
 		w.refuse(1, []string{"where", "did you mean note?", "^"}, "search", "harbour", "scan", "-where", "nota = 'x'")
 		w.refuse(1, []string{"nothing of harbour.vessel is archived"}, "search", "harbour", "vessel")
 		w.refuse(1, []string{"csv, csv-safe, ndjson or parquet"}, "search", "harbour", "scan", "-rows", "yaml")
 		// A day, then everything; rows of the first restore are skipped by the second.
-		day := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from", "2020-02-01", "-to", "2020-02-02", "-note", "asked for")
+		day := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-from",
+			"2020-02-01", "-to", "2020-02-02", "-note", "asked for")
 		if day.Restored != 24 || day.Verified == nil || !*day.Verified {
 			t.Errorf("restore of a day: %+v", day)
 		}
 		p2 := must1[client.Plan](w, "plan", "make", "scans", "-exact")
-		if first, now := p.Detail.Expect, p2.Detail.Expect; first.LogBytes != nil || first.Seconds != nil || now.LogBytes == nil || now.Seconds == nil {
+		if first, now := p.Detail.Expect, p2.Detail.Expect; first.LogBytes != nil || first.Seconds != nil ||
+			now.LogBytes == nil || now.Seconds == nil {
 			t.Errorf("expected before any run: %+v, and after one: %+v", first, now)
 		}
 		if p2.Counts.Due != 0 || p2.Counts.Restored != 24 {
@@ -91,13 +101,15 @@ func TestRestoresIntoFiles(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(300)
-		w.exec(`UPDATE scan SET note = NULL WHERE id = 2; UPDATE scan SET note = '' WHERE id = 3; UPDATE scan SET note = 'say "hi", please' WHERE id = 4`)
+		w.exec(`UPDATE scan SET note = NULL WHERE id = 2; UPDATE scan SET note = '' WHERE id = 3; UPDATE scan SET ` +
+			`note = 'say "hi", please' WHERE id = 4`)
 		w.define("archive", "unlimited")
 		r := w.ended(w.planned().ID)
 		w.balanced(r, 300, 300)
 		for _, format := range []string{"csv", "ndjson", "parquet"} {
 			path := filepath.Join(w.dir, "out."+format)
-			got := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file", "-format", format, "-out", path)
+			got := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-run", r.ID, "-into", "file",
+				"-format", format, "-out", path)
 			if got.Restored != 300 || got.Verified == nil {
 				t.Fatalf("%s: %+v", format, got)
 			}
@@ -111,13 +123,15 @@ func TestRestoresIntoFiles(t *testing.T) {
 				if err != nil || len(rows) != 301 || rows[4][4] != `say "hi", please` || rows[1][3] != "1.25" {
 					t.Errorf("csv: %d rows, %v, %q", len(rows), err, rows[:min(5, len(rows))])
 				}
-				if lines := strings.Split(string(b), "\r\n"); !strings.HasSuffix(lines[2], ",") || !strings.HasSuffix(lines[3], `,""`) {
+				if lines := strings.Split(string(b), "\r\n"); !strings.HasSuffix(lines[2], ",") ||
+					!strings.HasSuffix(lines[3], `,""`) {
 					t.Errorf("csv does not tell NULL from the empty text: %q, %q", lines[2], lines[3])
 				}
 			case "ndjson":
 				var row map[string]any
 				lines := strings.Split(strings.TrimSpace(string(b)), "\n")
-				if err := json.Unmarshal([]byte(lines[1]), &row); err != nil || len(lines) != 300 || row["note"] != nil || row["id"] != 2.0 {
+				if err := json.Unmarshal([]byte(lines[1]), &row); err != nil || len(lines) != 300 ||
+					row["note"] != nil || row["id"] != 2.0 {
 					t.Errorf("ndjson: %d lines, %v, %v", len(lines), err, row)
 				}
 			case "parquet":
@@ -149,7 +163,8 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 		if l := must1[client.Items[client.Segment]](w, "segment", "list"); len(l.Items) != 0 {
 			t.Errorf("a purge wrote %d segments", len(l.Items))
 		}
-		if again := w.ended(w.planned().ID); again.Ledger.Copied != 0 || again.Ledger.Balanced == nil || !*again.Ledger.Balanced {
+		if again := w.ended(w.planned().ID); again.Ledger.Copied != 0 || again.Ledger.Balanced == nil ||
+			!*again.Ledger.Balanced {
 			t.Errorf("a purge with nothing due: %+v", again.Ledger)
 		}
 	})
@@ -170,9 +185,11 @@ func TestPauseResumeAndCancel(t *testing.T) {
 		if paused.State != client.Paused || live <= 100 || live >= n+100 {
 			t.Fatalf("paused: state %s, %d rows live", paused.State, live)
 		}
-		w.refuse(1, []string{"has a run that has not ended"}, "run", "start", must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
+		w.refuse(1, []string{"has a run that has not ended"}, "run", "start",
+			must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
 		w.refuse(1, []string{"is paused"}, "run", "pause", r.ID)
-		if open := must1[client.Items[client.Segment]](w, "segment", "list"); open.Items[0].State != client.SegmentOpen {
+		if open := must1[client.Items[client.Segment]](w, "segment",
+			"list"); open.Items[0].State != client.SegmentOpen {
 			t.Fatalf("the segment of a paused run is %s", open.Items[0].State)
 		} else {
 			r := must1[client.Restore](w, "restore", "request", "-segment", open.Items[0].ID, "-into", "file")
@@ -226,7 +243,11 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 					if deleted > 0 {
 						w.someDeleted(r.ID, deleted)
 					} else {
-						w.eventually("the run is at work", func() bool { return must1[client.RunView](w, "run", "show", r.ID).State == client.Running })
+						w.eventually("the run is at work",
+							func() bool {
+								return must1[client.RunView](w, "run", "show",
+									r.ID).State == client.Running
+							})
 					}
 					w.stop(syscall.SIGKILL)
 					w.start()
@@ -269,7 +290,8 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 	r := w.planned()
 	w.someDeleted(r.ID, 200)
 	// The whole slice was read before the first delete, so these rows are copied already.
-	w.exec("UPDATE scan SET note = 'edited while it was on its way' WHERE id = 9500; DELETE FROM scan WHERE id = 9600; UPDATE scan SET id = 77777 WHERE id = 9700")
+	w.exec("UPDATE scan SET note = 'edited while it was on its way' WHERE id = 9500; DELETE FROM scan WHERE id = " +
+		"9600; UPDATE scan SET id = 77777 WHERE id = 9700")
 	got := w.hurried(r.ID)
 	w.balanced(got, 10000, 10000-5)
 	if l := got.Ledger; l.Changed != 1 || l.Vanished != 2 || l.Skipped != 2 {
@@ -304,7 +326,8 @@ func TestASecondServiceKeepsOut(t *testing.T) {
 		t.Cleanup(func() { other.stop(syscall.SIGKILL) })
 		other.define("archive", "unlimited")
 		second := other.ended(other.planned().ID)
-		if second.State != client.Failed || !strings.Contains(second.Reason, "is being worked on by service") || !strings.Contains(second.Reason, first.ID) {
+		if second.State != client.Failed || !strings.Contains(second.Reason, "is being worked on by service") ||
+			!strings.Contains(second.Reason, first.ID) {
 			t.Errorf("the second service's run is %s: %s", second.State, second.Reason)
 		}
 		w.must("run", "cancel", first.ID)
@@ -333,7 +356,8 @@ func TestTheCatalogComesBackFromTheStore(t *testing.T) {
 		t.Errorf("store adopt: %s", out)
 	}
 	w.define("archive", "unlimited")
-	got := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-source", "harbour", "-table", "scan", "-from", "2020-01-01")
+	got := must1[client.Restore](w, "restore", "request", "-pace", "unlimited", "-source", "harbour", "-table", "scan",
+		"-from", "2020-01-01")
 	if got.Restored != 1000 || w.content("true") != before {
 		t.Errorf("restore from an adopted store: %+v", got)
 	}
@@ -371,7 +395,8 @@ func TestRulesKeepTheirRevisionsAndPlansGoStale(t *testing.T) {
 	w.scans(100)
 	w.define("archive", "gentle")
 	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
-	file := w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "1 year", "2 years", 1))
+	file := w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "1 year",
+		"2 years", 1))
 	out := w.must("rule", "apply", "-f", file)
 	if !strings.Contains(out, "keep P1Y → keep P2Y") || !strings.Contains(out, "archive.keep: P7Y → nothing") {
 		t.Errorf("rule apply does not say what changed:\n%s", out)
@@ -379,7 +404,8 @@ func TestRulesKeepTheirRevisionsAndPlansGoStale(t *testing.T) {
 	if out := w.must("rule", "apply", "-f", file); !strings.Contains(out, "as it was") {
 		t.Errorf("the same file again:\n%s", out)
 	}
-	if out := w.must("rule", "show", "scans"); !strings.Contains(out, "keep: 2 years") || !strings.Contains(out, "new") {
+	if out := w.must("rule", "show", "scans"); !strings.Contains(out, "keep: 2 years") ||
+		!strings.Contains(out, "new") {
 		t.Errorf("rule show:\n%s", out)
 	}
 	w.refuse(1, []string{"is of revision 1", "make a new one"}, "run", "start", p.ID)
@@ -424,7 +450,8 @@ func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
 			args = append(args, "-engine", w.engine, "-dsn", w.dsn)
 		}
 		out := w.must(args...)
-		for _, part := range []string{"300,000 boarding scans", "balanced", "live + archive = before, to the row and to the bit", "counts and digest hold", "Done in"} {
+		for _, part := range []string{"300,000 boarding scans", "balanced",
+			"live + archive = before, to the row and to the bit", "counts and digest hold", "Done in"} {
 			if !strings.Contains(out, part) {
 				t.Errorf("the example does not say %q:\n%s", part, out)
 			}
@@ -439,7 +466,8 @@ func TestThePaceChangesWhileARunGoes(t *testing.T) {
 	w.define("purge", "gentle")
 	p := must1[client.Plan](w, "plan", "make", "scans")
 	id := must1[client.RunView](w, "run", "start", p.ID).ID
-	for r := must1[client.RunView](w, "run", "show", id); r.Ledger.Deleted == 0; r = must1[client.RunView](w, "run", "show", id) {
+	for r := must1[client.RunView](w, "run", "show", id); r.Ledger.Deleted == 0; r = must1[client.RunView](w, "run",
+		"show", id) {
 		if r.State.Ended() {
 			t.Fatalf("the run is %s (%s)", r.State, r.Reason)
 		}

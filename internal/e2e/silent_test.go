@@ -12,8 +12,8 @@ import (
 	"ambercellar/internal/dbtest"
 )
 
-// Databases that accept connections and say nothing keep nobody waiting but those who want something of them, and they do not keep the service from
-// ending.
+// Databases that accept connections and say nothing keep nobody waiting but those who want something of them, and they
+// do not keep the service from ending.
 func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
@@ -28,7 +28,10 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 		}
 		address := dsn(t)
 		at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[engine]
-		if err := run(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL, note varchar(40)); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 20000) SELECT g, '2020-01-01 00:00:00', 'note' FROM s", at)); err != nil {
+		if err := run(address, fmt.Sprintf(
+			"CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL, note varchar(40)); CREATE INDEX scan_at ON "+
+				"scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE "+
+				"g < 20000) SELECT g, '2020-01-01 00:00:00', 'note' FROM s", at)); err != nil {
 			t.Fatal(err)
 		}
 		u, err := url.Parse(address)
@@ -38,7 +41,8 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 		f := dbtest.NewRelay(t, u.Host)
 		u.Host, far[engine] = f.Address, f
 		w.must("source", "add", engine, "-engine", engine, "-address", u.String(), "-tls", "off")
-		rules += fmt.Sprintf("---\nrule: far-%[1]s\nsource: %[1]s\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n", engine)
+		rules += fmt.Sprintf("---\nrule: far-%[1]s\nsource: %[1]s\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - "+
+			"keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n", engine)
 	}
 	w.must("rule", "apply", "-f", w.rules(strings.TrimPrefix(rules, "---\n")))
 	within := func(most time.Duration, what string, fn func()) {
@@ -52,7 +56,8 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	}
 	runs := map[string]string{}
 	for engine, f := range far {
-		runs[engine] = must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "far-"+engine).ID).ID
+		runs[engine] = must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "far-"+
+			engine).ID).ID
 		w.someDeleted(runs[engine], 50)
 		f.Frozen.Store(true)
 		if len(runs) == 1 {
@@ -68,7 +73,8 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 			if _, err := w.client.Status(t.Context()); err != nil {
 				t.Error(err)
 			}
-			for _, command := range [][]string{{"run", "list"}, {"source", "list"}, {"segment", "list"}, {"table", "list", "harbour"}, {"search", "harbour", "scan", "-limit", "1"}} {
+			for _, command := range [][]string{{"run", "list"}, {"source", "list"}, {"segment", "list"},
+				{"table", "list", "harbour"}, {"search", "harbour", "scan", "-limit", "1"}} {
 				w.run(append(command, "-o", "json")...)
 			}
 		})

@@ -16,13 +16,13 @@ import (
 	"ambercellar/client"
 )
 
-// soakLength is how long TestSoak goes on; without it the test does not run. `make soak` sets it, and builds program and
-// test with the race detector.
+// soakLength is how long TestSoak goes on; without it the test does not run. `make soak` sets it, and builds program
+// and test with the race detector.
 const soakLength = "AMBERCELLAR_SOAK"
 
-// TestSoak runs many rules on many tables, over and over, while writers update, delete, insert and insert again the very
-// rows that are being moved, and then accounts for every row that ever was: it is live as it was last written, or archived
-// so, exactly once, or was deleted by its writer.
+// TestSoak runs many rules on many tables, over and over, while writers update, delete, insert and insert again the
+// very rows that are being moved, and then accounts for every row that ever was: it is live as it was last written, or
+// archived so, exactly once, or was deleted by its writer.
 func TestSoak(t *testing.T) {
 	length, err := time.ParseDuration(os.Getenv(soakLength))
 	if err != nil {
@@ -32,12 +32,14 @@ func TestSoak(t *testing.T) {
 		t.Run(engine, func(t *testing.T) {
 			t.Parallel()
 			w := newWorld(t, engine)
-			w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off", "-connections", "12")
+			w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off", "-connections",
+				"12")
 			var tables []*soaked
 			rules := ""
 			for i, then := range []string{"archive", "archive", "archive", "purge"} {
 				s := &soaked{w: w, name: fmt.Sprintf("scan%d", i+1), purge: then == "purge"}
-				w.exec(fmt.Sprintf("CREATE TABLE %[1]s (id integer PRIMARY KEY, scanned_at %[2]s NOT NULL, rev integer NOT NULL, note text); CREATE INDEX %[1]s_age ON %[1]s (scanned_at)", s.name, w.ageType()))
+				w.exec(fmt.Sprintf("CREATE TABLE %[1]s (id integer PRIMARY KEY, scanned_at %[2]s NOT NULL, rev "+
+					"integer NOT NULL, note text); CREATE INDEX %[1]s_age ON %[1]s (scanned_at)", s.name, w.ageType()))
 				if i > 0 {
 					rules += "---\n"
 				}
@@ -46,7 +48,9 @@ func TestSoak(t *testing.T) {
 				if s.purge {
 					store = ""
 				}
-				rules += fmt.Sprintf("rule: %s\nsource: harbour\ntable: %s\nage: scanned_at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: %s\n%s\npace: %s\nlimits: {waiting: off, blocked: off, deadlocks: off}\n", s.name, s.name, then, store, pace)
+				rules += fmt.Sprintf("rule: %s\nsource: harbour\ntable: %s\nage: scanned_at\nzone: UTC\nclauses:\n "+
+					" - keep: P1Y\nthen: %s\n%s\npace: %s\nlimits: {waiting: off, blocked: off, deadlocks: off}\n",
+					s.name, s.name, then, store, pace)
 				tables = append(tables, s)
 			}
 			w.must("rule", "apply", "-f", w.rules(rules))
@@ -108,7 +112,8 @@ func (s *soaked) write(part int, deadline time.Time) {
 		}
 		return out
 	}
-	insert := fmt.Sprintf("INSERT INTO "+s.name+" (id, rev, scanned_at, note) VALUES (%s, %s, '2021-02-03 04:05:06', 'written')", marks(2)...)
+	insert := fmt.Sprintf("INSERT INTO "+s.name+
+		" (id, rev, scanned_at, note) VALUES (%s, %s, '2021-02-03 04:05:06', 'written')", marks(2)...)
 	update := fmt.Sprintf("UPDATE "+s.name+" SET rev = rev + 1 WHERE id = %s", marks(1)...)
 	remove := fmt.Sprintf("DELETE FROM "+s.name+" WHERE id = %s", marks(1)...)
 	affected := func(res sql.Result, err error) int64 {
@@ -198,7 +203,8 @@ func (s *soaked) account(t *testing.T) {
 			}
 			if !ok {
 				if wrong++; wrong < 10 {
-					t.Errorf("%s: row %d was last written as revision %d; live %v as %d, archived as %v", s.name, id, rev, there, now, copies)
+					t.Errorf("%s: row %d was last written as revision %d; live %v as %d, archived as %v", s.name, id,
+						rev, there, now, copies)
 				}
 			}
 			delete(live, id)
@@ -206,7 +212,8 @@ func (s *soaked) account(t *testing.T) {
 		}
 	}
 	if len(live)+len(archived) > 0 || wrong > 0 {
-		t.Errorf("%s: %d rows are wrong, %d live and %d archived ones were never written", s.name, wrong, len(live), len(archived))
+		t.Errorf("%s: %d rows are wrong, %d live and %d archived ones were never written", s.name, wrong, len(live),
+			len(archived))
 	}
 	if s.purge && purged != s.taken {
 		t.Errorf("%s: the ledgers have purged %d rows, and %d are missing", s.name, s.taken, purged)
@@ -217,7 +224,8 @@ func (s *soaked) account(t *testing.T) {
 // archived reads the table's whole archive: the revisions of each id.
 func (s *soaked) archived(t *testing.T) map[int][]int {
 	file := filepath.Join(s.w.dir, s.name+".csv")
-	s.w.must("restore", "request", "-source", "harbour", "-table", s.name, "-from", "2000-01-01", "-to", "2030-01-01", "-into", "file", "-format", "csv", "-out", file)
+	s.w.must("restore", "request", "-source", "harbour", "-table", s.name, "-from", "2000-01-01", "-to", "2030-01-01",
+		"-into", "file", "-format", "csv", "-out", file)
 	b, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)

@@ -20,13 +20,15 @@ import (
 	"ambercellar/internal/engine/reconcile"
 )
 
-// Small archives of all three engines, as earlier versions of the program wrote them, lie in testdata/written, each with its catalog.
-// Every version has to open, verify, search and restore all of them. A format that changes gets an archive of its own:
+// Small archives of all three engines, as earlier versions of the program wrote them, lie in testdata/written, each
+// with its catalog. Every version has to open, verify, search and restore all of them. A format that changes gets an
+// archive of its own:
 //
 //	AMBERCELLAR_WRITE=testdata/written/NAME.tar.gz go test -run TestWriteAnArchive ./internal/e2e
 //
-// An archive holds a disposed segment, one that was parted, one whose rows were moved, second copies, a sealed store, families, joined
-// rows kept beside a segment, rows that were put back, and a run that has copied its rows and not deleted them.
+// An archive holds a disposed segment, one that was parted, one whose rows were moved, second copies, a sealed store,
+// families, joined rows kept beside a segment, rows that were put back, and a run that has copied its rows and not
+// deleted them.
 
 // written is what is told of such an archive, in written.json beside its data directory.
 type written struct {
@@ -39,25 +41,37 @@ type written struct {
 func writtenTables(kind string) string {
 	at := map[string]string{"sqlite": "datetime", "postgres": "timestamptz", "mariadb": "datetime"}[kind]
 	special := map[string]string{
-		"sqlite":   "fare numeric, weight numeric, photo blob",
-		"postgres": "fare numeric(9,2), weight numeric(30,10), tag uuid, doc jsonb, photo bytea, ok boolean, clock time, day date, ratio double precision",
-		"mariadb":  "fare decimal(9,2), weight decimal(30,10), tag uuid, doc json, photo blob, ok bit(1), clock time, day date, ratio double, large bigint unsigned, outcome enum('let in', 'refused'), berth point",
+		"sqlite": "fare numeric, weight numeric, photo blob",
+		"postgres": "fare numeric(9,2), weight numeric(30,10), tag uuid, doc jsonb, photo bytea, ok boolean, clock " +
+			"time, day date, ratio double precision",
+		"mariadb": "fare decimal(9,2), weight decimal(30,10), tag uuid, doc json, photo blob, ok bit(1), clock " +
+			"time, day date, ratio double, large bigint unsigned, outcome enum('let in', 'refused'), berth point",
 	}[kind]
 	values := map[string]string{
-		"sqlite":   "g * 1.25, g * 1000000000.5, x'00ff'",
-		"postgres": "g * 1.25, g * 12345678901.0000000001, ('00000000-0000-4000-8000-' || lpad(g::text, 12, '0'))::uuid, ('{\"g\": ' || g || '}')::jsonb, '\\x00ff', g % 2 = 0, time '01:00' + g * interval '1 minute', date '2020-01-01' + g, g / 3.0",
-		"mariadb":  "g * 1.25, g * 12345678901.0000000001, concat('00000000-0000-4000-8000-', lpad(g, 12, '0')), concat('{\"g\": ', g, '}'), x'00ff', g % 2, maketime(1, g % 60, 0), '2020-01-01' + INTERVAL g DAY, g / 3.0, 18446744073709551615 - g, if(g % 2 = 0, 'let in', 'refused'), ST_GeomFromText(concat('POINT(', g, ' 1)'), if(g % 3 = 0, 4326, 0))",
+		"sqlite": "g * 1.25, g * 1000000000.5, x'00ff'",
+		"postgres": "g * 1.25, g * 12345678901.0000000001, ('00000000-0000-4000-8000-' || lpad(g::text, 12, " +
+			"'0'))::uuid, ('{\"g\": ' || g || '}')::jsonb, '\\x00ff', g % 2 = 0, time '01:00' + g * interval '1 " +
+			"minute', date '2020-01-01' + g, g / 3.0",
+		"mariadb": "g * 1.25, g * 12345678901.0000000001, concat('00000000-0000-4000-8000-', lpad(g, 12, '0')), " +
+			"concat('{\"g\": ', g, '}'), x'00ff', g % 2, maketime(1, g % 60, 0), '2020-01-01' + INTERVAL g DAY, g " +
+			"/ 3.0, 18446744073709551615 - g, if(g % 2 = 0, 'let in', 'refused'), ST_GeomFromText(concat('POINT(', " +
+			"g, ' 1)'), if(g % 3 = 0, 4326, 0))",
 	}[kind]
-	day := map[string]string{"sqlite": "datetime('2020-01-01', '+' || g || ' days')", "postgres": "timestamptz '2020-01-01 00:00:00+00' + g * interval '1 day'", "mariadb": "TIMESTAMP '2020-01-01 00:00:00' + INTERVAL g DAY"}[kind]
+	day := map[string]string{"sqlite": "datetime('2020-01-01', '+' || g || ' days')",
+		"postgres": "timestamptz '2020-01-01 00:00:00+00' + g * interval '1 day'",
+		"mariadb":  "TIMESTAMP '2020-01-01 00:00:00' + INTERVAL g DAY"}[kind]
 	series := "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 150) SELECT "
-	return fmt.Sprintf(`CREATE TABLE vessel (id integer PRIMARY KEY, name varchar(40)); INSERT INTO vessel VALUES (1, 'Heron'), (2, 'Tern');
+	return fmt.Sprintf(
+		`CREATE TABLE vessel (id integer PRIMARY KEY, name varchar(40)); INSERT INTO vessel VALUES (1, 'Heron'), (2,
+			'Tern');
 		CREATE TABLE scan (id integer PRIMARY KEY, at %[1]s NOT NULL, note varchar(40), %[2]s);
 		CREATE INDEX scan_at ON scan (at);
 		CREATE TABLE notice (id integer PRIMARY KEY, at %[1]s NOT NULL, body varchar(80));
 		CREATE INDEX notice_at ON notice (at);
 		CREATE TABLE trip (id integer PRIMARY KEY, at %[1]s NOT NULL, vessel_id integer REFERENCES vessel (id));
 		CREATE INDEX trip_at ON trip (at);
-		CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL, pier varchar(40), FOREIGN KEY (trip_id) REFERENCES trip (id));
+		CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL, pier varchar(40),
+			FOREIGN KEY (trip_id) REFERENCES trip (id));
 		CREATE INDEX leg_trip ON leg (trip_id);
 		CREATE TABLE fare_change (id integer PRIMARY KEY, at %[1]s NOT NULL, fare integer);
 		CREATE INDEX fare_change_at ON fare_change (at);
@@ -72,11 +86,14 @@ func writtenTables(kind string) string {
 func writtenRules(source string) string {
 	out := ""
 	rule := func(table, then, rest string) {
-		out += fmt.Sprintf("---\nrule: %s-%s\nsource: %s\ntable: %s\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: %s\npace: unlimited\n%s", strings.ReplaceAll(table, "_", "-"), source, source, table, then, rest)
+		out += fmt.Sprintf("---\nrule: %s-%s\nsource: %s\ntable: %s\nage: at\nzone: UTC\nclauses:\n  - keep: "+
+			"P1Y\nthen: %s\npace: unlimited\n%s", strings.ReplaceAll(table, "_", "-"), source, source, table, then,
+			rest)
 	}
 	rule("scan", "archive", "archive: {store: cellar, keep: PT1S}\n")
 	rule("notice", "archive", "archive: {store: crypt}\n")
-	rule("trip", "archive", "archive: {store: cellar}\njoins:\n  vessel: {table: vessel, on: {vessel_id: id}}\ncopy: [vessel]\ninclude: [vessel.name]\nrelated:\n  - {table: leg, then: archive}\n")
+	rule("trip", "archive", "archive: {store: cellar}\njoins:\n  vessel: {table: vessel, on: {vessel_id: "+
+		"id}}\ncopy: [vessel]\ninclude: [vessel.name]\nrelated:\n  - {table: leg, then: archive}\n")
 	rule("fare_change", "copy", "archive: {store: cellar}\n")
 	return strings.TrimPrefix(out, "---\n")
 }
@@ -228,8 +245,8 @@ func unpack(t *testing.T, from, dir string) {
 	}
 }
 
-// TestWhatWasWrittenStaysReadable: each archive of an earlier version is opened with its catalog, which is brought up to date; every
-// segment verifies, searches find the very rows that they found then, and rows come back.
+// TestWhatWasWrittenStaysReadable: each archive of an earlier version is opened with its catalog, which is brought up
+// to date; every segment verifies, searches find the very rows that they found then, and rows come back.
 func TestWhatWasWrittenStaysReadable(t *testing.T) {
 	t.Parallel()
 	list, err := filepath.Glob("testdata/written/*.tar.gz")
@@ -252,7 +269,8 @@ func readWritten(t *testing.T, path string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	addresses := map[string]string{"sqlite": filepath.Join(w.dir, "harbour.db"), "postgres": dbtest.Postgres(t), "mariadb": dbtest.MariaDB(t)}
+	addresses := map[string]string{"sqlite": filepath.Join(w.dir, "harbour.db"), "postgres": dbtest.Postgres(t),
+		"mariadb": dbtest.MariaDB(t)}
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(w.dir, "data", "catalog.db"))
 	if err != nil {
 		t.Fatal(err)
@@ -262,7 +280,8 @@ func readWritten(t *testing.T, path string) {
 			t.Fatal(err)
 		}
 	}
-	if _, err := db.Exec("UPDATE store SET path = replace(path, ?1, ?2), seal = replace(seal, ?1, ?2)", told.Root, w.dir); err != nil {
+	if _, err := db.Exec("UPDATE store SET path = replace(path, ?1, ?2), seal = replace(seal, ?1, ?2)", told.Root,
+		w.dir); err != nil {
 		t.Fatal(err)
 	}
 	db.Close()
@@ -284,10 +303,12 @@ func readWritten(t *testing.T, path string) {
 		if got := w.must("search", source, name, "-rows", "csv"); got != rows {
 			t.Errorf("%s: other rows than were written:\n%.400s\n%.400s", table, got, rows)
 		}
-		if r := must1[client.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0", "-into", "file", "-format", "csv"); r.Restored != told.Tables[table] {
+		if r := must1[client.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0",
+			"-into", "file", "-format", "csv"); r.Restored != told.Tables[table] {
 			t.Errorf("%s into a file: %+v", table, r)
 		}
-		if r := must1[client.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0", "-into", "side", "-side-table", "side_"+name); r.Restored < told.Tables[table] {
+		if r := must1[client.Restore](w, "restore", "request", "-source", source, "-table", name, "-where", "id > 0",
+			"-into", "side", "-side-table", "side_"+name); r.Restored < told.Tables[table] {
 			t.Errorf("%s into a side table: %+v", table, r)
 		}
 	}
@@ -296,14 +317,19 @@ func readWritten(t *testing.T, path string) {
 		d := must1[client.Disposal](w, "erasure", "plan", source, "scan", "-where", "id = 99")
 		w.must("disposal", "start", d.ID)
 		lines := strings.SplitAfter(told.Rows[source+".scan"], "\n")
-		kept := slices.DeleteFunc(slices.Clone(lines), func(line string) bool { return strings.HasPrefix(line, "99,") })
-		if got := w.must("search", source, "scan", "-rows", "csv"); len(kept) != len(lines)-1 || !sameLines(got, strings.Join(kept, "")) {
-			t.Errorf("%s.scan after one row was erased, %d lines instead of %d:\n%.400s", source, strings.Count(got, "\n"), len(kept), got)
+		kept := slices.DeleteFunc(slices.Clone(lines),
+			func(line string) bool { return strings.HasPrefix(line, "99,") })
+		if got := w.must("search", source, "scan", "-rows", "csv"); len(kept) != len(lines)-1 ||
+			!sameLines(got, strings.Join(kept, "")) {
+			t.Errorf("%s.scan after one row was erased, %d lines instead of %d:\n%.400s", source,
+				strings.Count(got, "\n"), len(kept), got)
 		}
 	}
 	w.must("segment", "verify", "-all")
-	// The database of one of them is there as it was: rows come back into their table, the copied run goes on, and another one begins.
-	if r := must1[client.Restore](w, "restore", "request", "-source", "sqlite", "-table", "trip", "-where", "id < 20"); r.Restored != 2*19 {
+	// The database of one of them is there as it was: rows come back into their table, the copied run goes on, and
+	// another one begins.
+	if r := must1[client.Restore](w, "restore", "request", "-source", "sqlite", "-table", "trip", "-where",
+		"id < 20"); r.Restored != 2*19 {
 		t.Errorf("families into their tables: %+v", r)
 	}
 	for _, r := range must1[client.Items[client.RunView]](w, "run", "list").Items {

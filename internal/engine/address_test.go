@@ -34,20 +34,23 @@ func TestTablesWithoutKeyGoByAddress(t *testing.T) {
 	t.Parallel()
 	divided := func(t testing.TB, h *harbour) { // two partitions in which the same addresses occur
 		heap(t, h)
-		h.exec(t, "ALTER TABLE scan RENAME TO loose", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note varchar(40)) PARTITION BY RANGE (at)",
-			"CREATE TABLE scan_old PARTITION OF scan FOR VALUES FROM ('2019-01-01+00') TO ('2020-01-03+00')", "CREATE TABLE scan_new PARTITION OF scan FOR VALUES FROM ('2020-01-03+00') TO ('2021-01-01+00')",
+		h.exec(t, "ALTER TABLE scan RENAME TO loose",
+			"CREATE TABLE scan (id integer, at timestamptz NOT NULL, note varchar(40)) PARTITION BY RANGE (at)",
+			"CREATE TABLE scan_old PARTITION OF scan FOR VALUES FROM ('2019-01-01+00') TO ('2020-01-03+00')",
+			"CREATE TABLE scan_new PARTITION OF scan FOR VALUES FROM ('2020-01-03+00') TO ('2021-01-01+00')",
 			"INSERT INTO scan SELECT * FROM loose", "DROP TABLE loose", "CREATE INDEX ON scan (at)")
 	}
 	for _, c := range []struct {
 		name, engine, rewrite string
 		prepare               func(testing.TB, *harbour)
-	}{{"sqlite", "sqlite", "", heap}, {"postgres", "postgres", "VACUUM FULL scan", heap}, {"postgres divided", "postgres", "VACUUM FULL scan_old", divided}} {
+	}{{"sqlite", "sqlite", "", heap}, {"postgres", "postgres", "VACUUM FULL scan", heap},
+		{"postgres divided", "postgres", "VACUUM FULL scan_old", divided}} {
 		t.Run(c.name, func(t *testing.T) {
 			h := newHarbour(t, c.engine)
 			c.prepare(t, h)
-			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar, tables: []string{"scan"}, gone: 238}
-			var b *bench
-			b = h.serve(t, func(src source.Source) source.Source {
+			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar,
+				tables: []string{"scan"}, gone: 238}
+			b := h.serve(t, func(src source.Source) source.Source {
 				return &rewriting{Source: src, rewrite: func() {
 					if c.rewrite != "" {
 						h.exec(t, c.rewrite)
@@ -61,11 +64,14 @@ func TestTablesWithoutKeyGoByAddress(t *testing.T) {
 			}
 			s.account(t, b, h, run, before, c.name)
 			var refused *refuse.Error
-			if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"1"}, Reason: "r", Reference: "c"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "no key") {
+			if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+				Keys: []string{"1"}, Reason: "r", Reference: "c"}); !errors.As(err, &refused) ||
+				!strings.Contains(err.Error(), "no key") {
 				t.Errorf("a hold on keys: %v", err)
 			}
 			for _, want := range []int64{238, 0} {
-				x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: run}, Target: "table"})
+				x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: run},
+					Target: "table"})
 				if err == nil {
 					err = b.Restores.Restore(t.Context(), x, t.TempDir())
 				}

@@ -28,10 +28,10 @@ import (
 	"ambercellar/internal/source"
 )
 
-// The crash matrix: a process carries a run out and is killed at one of its points, before or after whatever lasts; then
-// another takes the run up, and every row is counted. The points are all calls that change the database or the store or
-// look at the clock, of which there is one before and after everything that the catalog keeps. AMBERCELLAR_MATRIX=full goes
-// through all of them, otherwise some are drawn.
+// The crash matrix: a process carries a run out and is killed at one of its points, before or after whatever lasts;
+// then another takes the run up, and every row is counted. The points are all calls that change the database or the
+// store or look at the clock, of which there is one before and after everything that the catalog keeps.
+// AMBERCELLAR_MATRIX=full goes through all of them, otherwise some are drawn.
 
 // killer kills this process at one of its points.
 type killer struct {
@@ -108,7 +108,8 @@ func (f *fatal) ReleaseLease(ctx context.Context, l source.Lease) error {
 	return f.k.around("lease given back", func() error { return f.Source.ReleaseLease(ctx, l) })
 }
 
-func (f *fatal) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (s *source.Slice, err error) {
+func (f *fatal) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (
+	s *source.Slice, err error) {
 	err = f.k.around("slice read", func() error { s, err = f.Source.ReadSlice(ctx, req, sink); return err })
 	return s, err
 }
@@ -123,7 +124,8 @@ func (f *fatal) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
 	return ok && p.PurgesDirect(ctx, q)
 }
 
-func (f *fatal) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value, error) {
+func (f *fatal) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value,
+	error) {
 	return f.purger().PlaceAhead(ctx, sel, after, n)
 }
 
@@ -131,7 +133,8 @@ func (f *fatal) PurgeStatement(ctx context.Context, q source.PurgeRequest) (sour
 	return f.purger().PurgeStatement(ctx, q)
 }
 
-func (f *fatal) Purge(ctx context.Context, q source.PurgeRequest) (r *source.JournalRow, next []value.Value, err error) {
+func (f *fatal) Purge(ctx context.Context, q source.PurgeRequest) (r *source.JournalRow, next []value.Value,
+	err error) {
 	err = f.k.around("batch purged", func() error { r, next, err = f.purger().Purge(ctx, q); return err })
 	return r, next, err
 }
@@ -162,18 +165,27 @@ func (f *fatal) Return(ctx context.Context, l source.Lease, t *shape.Table, part
 	return f.k.around("partition put back", func() error { return f.Partitions.Return(ctx, l, t, partition) })
 }
 
-func (f *fatal) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int, columns []int) (r *source.JournalRow, err error) {
-	err = f.k.around("table emptied", func() error { r, err = f.Emptier.Empty(ctx, l, t, segment, columns); return err })
+func (f *fatal) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int,
+	columns []int) (r *source.JournalRow, err error) {
+	err = f.k.around("table emptied", func() error {
+		r, err = f.Emptier.Empty(ctx, l, t, segment, columns)
+		return err
+	})
 	return r, err
 }
 
-func (f *fatal) Emptied(ctx context.Context, l source.Lease, t *shape.Table, segment int) (r *source.JournalRow, err error) {
+func (f *fatal) Emptied(ctx context.Context, l source.Lease, t *shape.Table, segment int) (r *source.JournalRow,
+	err error) {
 	err = f.k.around("emptying found out", func() error { r, err = f.Emptier.Emptied(ctx, l, t, segment); return err })
 	return r, err
 }
 
-func (f *fatal) Seize(ctx context.Context, l source.Lease, t *shape.Table, partition string) (z source.Seized, err error) {
-	err = f.k.around("partition locked", func() error { z, err = f.Partitions.Seize(ctx, l, t, partition); return err })
+func (f *fatal) Seize(ctx context.Context, l source.Lease, t *shape.Table, partition string) (z source.Seized,
+	err error) {
+	err = f.k.around("partition locked", func() error {
+		z, err = f.Partitions.Seize(ctx, l, t, partition)
+		return err
+	})
 	return &fatalSeized{z, f.k}, err
 }
 
@@ -260,16 +272,21 @@ const matrixRows = 250
 
 func scans(t testing.TB, h *harbour) {
 	kind := map[string]string{"sqlite": "datetime", "postgres": "timestamptz", "mariadb": "datetime"}[h.engine]
-	at := map[string]string{"sqlite": "datetime('2020-01-01', '+' || g || ' hours')", "postgres": "timestamptz '2020-01-01 00:00:00+00' + g * interval '1 hour'", "mariadb": "TIMESTAMP '2020-01-01 00:00:00' + INTERVAL g HOUR"}[h.engine]
-	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at "+kind+" NOT NULL, note varchar(40))", "CREATE INDEX scan_at ON scan (at)",
-		fmt.Sprintf("INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, %s, 'note' FROM s", matrixRows, at))
+	at := map[string]string{"sqlite": "datetime('2020-01-01', '+' || g || ' hours')",
+		"postgres": "timestamptz '2020-01-01 00:00:00+00' + g * interval '1 hour'",
+		"mariadb":  "TIMESTAMP '2020-01-01 00:00:00' + INTERVAL g HOUR"}[h.engine]
+	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at "+kind+" NOT NULL, note varchar(40))",
+		"CREATE INDEX scan_at ON scan (at)",
+		fmt.Sprintf("INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < "+
+			"%d) SELECT g, %s, 'note' FROM s", matrixRows, at))
 }
 
 // heap is scans without a key, with every row there twice.
 func heap(t testing.TB, h *harbour) {
 	scans(t, h)
 	kind := map[string]string{"sqlite": "datetime", "postgres": "timestamptz"}[h.engine]
-	h.exec(t, "CREATE TABLE pairs (id integer, at "+kind+" NOT NULL, note varchar(40))", "INSERT INTO pairs SELECT * FROM scan WHERE id <= 125", "INSERT INTO pairs SELECT * FROM scan WHERE id <= 125",
+	h.exec(t, "CREATE TABLE pairs (id integer, at "+kind+" NOT NULL, note varchar(40))",
+		"INSERT INTO pairs SELECT * FROM scan WHERE id <= 125", "INSERT INTO pairs SELECT * FROM scan WHERE id <= 125",
 		"DROP TABLE scan", "ALTER TABLE pairs RENAME TO scan", "CREATE INDEX scan_at ON scan (at)")
 }
 
@@ -286,34 +303,59 @@ func (h *harbour) allScans() string {
 
 func journeys(t testing.TB, h *harbour) {
 	kind := map[string]string{"sqlite": "datetime", "postgres": "timestamptz", "mariadb": "datetime"}[h.engine]
-	h.exec(t, "CREATE TABLE trip (id integer PRIMARY KEY, at "+kind+" NOT NULL, name varchar(40))", "CREATE INDEX trip_at ON trip (at)",
-		"CREATE TABLE leg (id integer PRIMARY KEY, trip integer NOT NULL, pier varchar(40), FOREIGN KEY (trip) REFERENCES trip (id))", "CREATE INDEX leg_trip ON leg (trip)")
+	h.exec(t, "CREATE TABLE trip (id integer PRIMARY KEY, at "+kind+" NOT NULL, name varchar(40))",
+		"CREATE INDEX trip_at ON trip (at)",
+		"CREATE TABLE leg (id integer PRIMARY KEY, trip integer NOT NULL, pier varchar(40), FOREIGN KEY (trip) "+
+			"REFERENCES trip (id))", "CREATE INDEX leg_trip ON leg (trip)")
 	for i := range 40 {
-		h.exec(t, fmt.Sprintf("INSERT INTO trip VALUES (%d, '2020-01-%02d 10:00:00', 'trip')", i+1, i%28+1), fmt.Sprintf("INSERT INTO leg VALUES (%d, %d, 'north'), (%d, %d, 'south')", 2*i+1, i+1, 2*i+2, i+1))
+		h.exec(t, fmt.Sprintf("INSERT INTO trip VALUES (%d, '2020-01-%02d 10:00:00', 'trip')", i+1, i%28+1),
+			fmt.Sprintf("INSERT INTO leg VALUES (%d, %d, 'north'), (%d, %d, 'south')", 2*i+1, i+1, 2*i+2, i+1))
 	}
 }
 
-const matrixRule = "rule: matrix\nsource: harbour\ntable: %s\nage: at\nzone: UTC\nclauses:\n  - %s\nthen: %s\npace: unlimited\n"
+const matrixRule = "rule: matrix\nsource: harbour\ntable: %s\nage: at\nzone: UTC\nclauses:\n  - %s\nthen: " +
+	"%s\npace: unlimited\n"
 const cellar = "archive: {store: cellar}\n"
 
 var scenes = []scene{
-	{name: "archive", engines: "sqlite postgres mariadb", prepare: scans, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar, tables: []string{"scan"}, gone: 239},
-	{name: "purge", engines: "sqlite postgres mariadb", prepare: scans, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "purge"), tables: []string{"scan"}, purges: true, gone: 239},
-	{name: "families", engines: "sqlite postgres mariadb", prepare: journeys, rule: fmt.Sprintf(matrixRule, "trip", "before: 2020-01-20", "archive") + cellar + "related:\n  - {table: leg, then: archive}\n", tables: []string{"trip", "leg"}, gone: 31},
-	{name: "partitions", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) }, rule: fmt.Sprintf(matrixRule, "reading", "before: 2026-03-01", "archive") + cellar, tables: []string{"reading"}, gone: 60},
-	{name: "purged partitions", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) }, rule: fmt.Sprintf(matrixRule, "reading", "before: 2026-03-01", "purge"), tables: []string{"reading"}, purges: true, gone: 60},
-	{name: "a partition that goes back", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) }, rule: fmt.Sprintf(matrixRule, "reading", "before: 2026-03-01", "archive") + cellar, tables: []string{"reading"}, gone: 59,
+	{name: "archive", engines: "sqlite postgres mariadb", prepare: scans,
+		rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar, tables: []string{"scan"},
+		gone: 239},
+	{name: "purge", engines: "sqlite postgres mariadb", prepare: scans,
+		rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "purge"), tables: []string{"scan"}, purges: true,
+		gone: 239},
+	{name: "families", engines: "sqlite postgres mariadb", prepare: journeys,
+		rule: fmt.Sprintf(matrixRule, "trip", "before: 2020-01-20", "archive") + cellar +
+			"related:\n  - {table: leg, then: archive}\n", tables: []string{"trip", "leg"}, gone: 31},
+	{name: "partitions", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) },
+		rule:   fmt.Sprintf(matrixRule, "reading", "before: 2026-03-01", "archive") + cellar,
+		tables: []string{"reading"}, gone: 60},
+	{name: "purged partitions", engines: "postgres mariadb",
+		prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) }, rule: fmt.Sprintf(matrixRule, "reading",
+			"before: 2026-03-01", "purge"), tables: []string{"reading"}, purges: true, gone: 60},
+	{name: "a partition that goes back", engines: "postgres mariadb",
+		prepare: func(t testing.TB, h *harbour) { h.readings(t, 30) }, rule: fmt.Sprintf(matrixRule, "reading",
+			"before: 2026-03-01", "archive") + cellar, tables: []string{"reading"}, gone: 59,
 		meddle: "DELETE FROM reading WHERE id = 101"},
 	{name: "empty", engines: "postgres mariadb", prepare: func(t testing.TB, h *harbour) {
 		h.queue(t, 50)
 		if h.engine == "mariadb" { // a table made just now cannot be told from one emptied just now
 			h.exec(t, "DO SLEEP(3.1)")
 		}
-	}, rule: strings.Replace(emptyRule, "rule: queue", "rule: matrix", 1), tables: []string{"waiting"}, purges: true, gone: 50, empty: true},
-	{name: "without key", engines: "sqlite postgres", prepare: heap, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar, tables: []string{"scan"}, gone: 238},
-	{name: "purge without key", engines: "sqlite postgres", prepare: heap, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "purge"), tables: []string{"scan"}, purges: true, gone: 238},
-	{name: "restore without key", engines: "sqlite postgres", prepare: heap, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar, tables: []string{"scan"}, restore: true},
-	{name: "restore", engines: "sqlite postgres mariadb", prepare: scans, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar, tables: []string{"scan"}, restore: true},
+	}, rule: strings.Replace(emptyRule, "rule: queue", "rule: matrix", 1), tables: []string{"waiting"}, purges: true,
+		gone: 50, empty: true},
+	{name: "without key", engines: "sqlite postgres", prepare: heap,
+		rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar, tables: []string{"scan"},
+		gone: 238},
+	{name: "purge without key", engines: "sqlite postgres", prepare: heap,
+		rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "purge"), tables: []string{"scan"}, purges: true,
+		gone: 238},
+	{name: "restore without key", engines: "sqlite postgres", prepare: heap,
+		rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar, tables: []string{"scan"},
+		restore: true},
+	{name: "restore", engines: "sqlite postgres mariadb", prepare: scans,
+		rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar, tables: []string{"scan"},
+		restore: true},
 }
 
 // work carries the scene's work out, or goes on with it.
@@ -325,7 +367,8 @@ func (s *scene) work(t *testing.T, b *bench, run string) error {
 	if !s.restore {
 		return b.Runs.Run(t.Context(), r)
 	}
-	x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: "table"})
+	x, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID},
+		Target: "table"})
 	if err != nil {
 		return err
 	}
@@ -447,8 +490,8 @@ func TestCrashMatrix(t *testing.T) {
 	}
 }
 
-// kill plays a scene whose process is killed at a point, and counts. It returns how many points the process came through;
-// 0 where it was killed.
+// kill plays a scene whose process is killed at a point, and counts. It returns how many points the process came
+// through; 0 where it was killed.
 func (s *scene) kill(t *testing.T, engine string, at int) (points int) {
 	t.Helper()
 	h := newHarbour(t, engine)
@@ -462,13 +505,15 @@ func (s *scene) kill(t *testing.T, engine string, at int) (points int) {
 	}
 	run := s.start(t, h, b)
 	b.close()
-	q, _ := json.Marshal(map[string]any{"Dir": h.dir, "Engine": engine, "Address": h.address, "Scene": s.name, "Run": run, "At": at})
+	q, _ := json.Marshal(map[string]any{"Dir": h.dir, "Engine": engine, "Address": h.address, "Scene": s.name,
+		"Run": run, "At": at})
 	child := exec.Command(os.Args[0], "-test.run=^TestCrashChild$")
 	child.Env = append(os.Environ(), "AMBERCELLAR_CRASH="+string(q))
 	out, err := child.CombinedOutput()
 	where, _ := os.ReadFile(filepath.Join(h.dir, "killed"))
 	var exit *exec.ExitError
-	if err != nil && (!errors.As(err, &exit) || exit.Sys().(syscall.WaitStatus).Signal() != syscall.SIGKILL || len(where) == 0) {
+	if err != nil && (!errors.As(err, &exit) || exit.Sys().(syscall.WaitStatus).Signal() != syscall.SIGKILL ||
+		len(where) == 0) {
 		t.Fatalf("at point %d: %v\n%s", at, err, out)
 	}
 	if text, err := os.ReadFile(filepath.Join(h.dir, "points")); err == nil {
@@ -481,7 +526,8 @@ func (s *scene) kill(t *testing.T, engine string, at int) (points int) {
 			t.Fatalf("killed at point %d, %s: %v", at, where, err)
 		}
 	}
-	if r, err := again.Catalog.Run(t.Context(), run); s.empty && at == 0 && (err != nil || partStates(r) != " left 50") {
+	if r, err := again.Catalog.Run(t.Context(), run); s.empty && at == 0 &&
+		(err != nil || partStates(r) != " left 50") {
 		t.Errorf("not emptied at once: %s, %v", partStates(r), err)
 	}
 	s.account(t, again, h, run, before, fmt.Sprintf("killed at point %d, %s", at, where))
@@ -514,7 +560,9 @@ func (s *scene) rows(t *testing.T, b *bench) map[string]value.Set {
 		table.ReferencedBy = nil
 		var set value.Set
 		var hasher value.Hasher
-		req := source.SliceRequest{Selection: source.Selection{Table: table, Age: rule.Age{Column: "at"}, Terms: []rule.Term{{Cutoff: rule.Cutoff{At: time.Now().AddDate(50, 0, 0), All: true}}}}, Columns: plan.Readable(table, nil), MaxRows: 10_000, MaxBytes: 1 << 30}
+		req := source.SliceRequest{Selection: source.Selection{Table: table, Age: rule.Age{Column: "at"},
+			Terms: []rule.Term{{Cutoff: rule.Cutoff{At: time.Now().AddDate(50, 0, 0), All: true}}}},
+			Columns: plan.Readable(table, nil), MaxRows: 10_000, MaxBytes: 1 << 30}
 		if c, _ := table.Column("at"); c == nil {
 			req.Age.Column = table.Key[0]
 		}
@@ -531,8 +579,8 @@ func (s *scene) rows(t *testing.T, b *bench) map[string]value.Set {
 	return out
 }
 
-// account: what is live and what was deleted after it was archived are together what there was, nothing twice, and nothing
-// is half done.
+// account: what is live and what was deleted after it was archived are together what there was, nothing twice, and
+// nothing is half done.
 func (s *scene) account(t *testing.T, b *bench, h *harbour, run string, before map[string]value.Set, where string) {
 	t.Helper()
 	fail := func(format string, args ...any) {
@@ -598,7 +646,8 @@ func (s *scene) account(t *testing.T, b *bench, h *harbour, run string, before m
 			fail("%s: live %v and archived %v are not what there was, %v", name, live[name], archived[name], want)
 		}
 	}
-	if n := before[first].Count - live[first].Count; !s.restore && n != s.gone+int64(strings.Count(s.meddle, "DELETE")) {
+	if n := before[first].Count - live[first].Count; !s.restore && n != s.gone+
+		int64(strings.Count(s.meddle, "DELETE")) {
 		fail("%d rows of %s are gone, not %d", n, first, s.gone)
 	}
 	if !s.restore && r.Deleted != s.gone {

@@ -17,7 +17,8 @@ import (
 	"ambercellar/internal/engine/upkeep"
 )
 
-const disposedRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: %s}\npace: unlimited\n"
+const disposedRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: " +
+	"P1Y\nthen: archive\narchive: {store: cellar, keep: %s}\npace: unlimited\n"
 
 // archivedScans archives the scans in three runs, a segment each, under a rule that keeps segments so long.
 func archivedScans(t *testing.T, keep string) (*bench, []catalog.Segment) {
@@ -58,8 +59,8 @@ func (b *bench) decide(t *testing.T) *catalog.Disposal {
 	return d
 }
 
-// stumble disposes with a store that fails at its n-th step, and has a run take the chain further, whatever the disposal left. It says
-// whether the disposal came to its end without failing.
+// stumble disposes with a store that fails at its n-th step, and has a run take the chain further, whatever the
+// disposal left. It says whether the disposal came to its end without failing.
 func (b *bench) stumble(t *testing.T, d *catalog.Disposal, n int) (through bool) {
 	t.Helper()
 	whole := b.Store
@@ -80,23 +81,24 @@ func (b *bench) stumble(t *testing.T, d *catalog.Disposal, n int) (through bool)
 // sound says what is wrong with the store, and how many segments of it were disposed of.
 func (b *bench) sound(t *testing.T) (wrong []string, disposed int) {
 	t.Helper()
-	_, err := archive.Examine(t.Context(), []archive.Place{{Name: "cellar", Store: b.store.Directory}}, archive.Examining{Find: func(f archive.Finding) {
-		if f.Wrong {
-			wrong = append(wrong, f.Kind+" "+f.File+": "+f.Message)
-		}
-	}, Seen: func(_ string, m *archive.Manifest) {
-		if d, _, _ := archive.LoadDisposal(t.Context(), b.store.Directory, m); d != nil {
-			disposed++
-		}
-	}})
+	_, err := archive.Examine(t.Context(), []archive.Place{{Name: "cellar", Store: b.store.Directory}},
+		archive.Examining{Find: func(f archive.Finding) {
+			if f.Wrong {
+				wrong = append(wrong, f.Kind+" "+f.File+": "+f.Message)
+			}
+		}, Seen: func(_ string, m *archive.Manifest) {
+			if d, _, _ := archive.LoadDisposal(t.Context(), b.store.Directory, m); d != nil {
+				disposed++
+			}
+		}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	return wrong, disposed
 }
 
-// TestOnlyWhatIsOverIsDisposedOf: the keep of the archiving and of the rule as it is now must both be over, no hold may stand
-// on any row, and what another rule archived, or nothing governs, stays.
+// TestOnlyWhatIsOverIsDisposedOf: the keep of the archiving and of the rule as it is now must both be over, no hold
+// may stand on any row, and what another rule archived, or nothing governs, stays.
 func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	t.Parallel()
 	b, s := archivedScans(t, "P7D")
@@ -137,17 +139,20 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	if goes, stays := planned(); goes != 3 {
 		t.Errorf("counted from the age: %d go, %s", goes, stays)
 	}
-	hold, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id = 1500", Reference: "case 9", Reason: "inquiry"})
+	hold, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+		Where: "id = 1500", Reference: "case 9", Reason: "inquiry"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if goes, stays := planned(); goes != 3 || !strings.Contains(stays, "1 of 1440 rows: hold "+hold.ID+" (case 9) stands on it") {
+	if goes, stays := planned(); goes != 3 || !strings.Contains(stays, "1 of 1440 rows: hold "+hold.ID+
+		" (case 9) stands on it") {
 		t.Errorf("one row is held: %d go, %s", goes, stays)
 	}
 	if _, err := b.Plans.LiftHold(t.Context(), "me", hold.ID, "over"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Segments: []string{s[0].ID}, Reference: "case 10", Reason: "inquiry"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+		Segments: []string{s[0].ID}, Reference: "case 10", Reason: "inquiry"}); err != nil {
 		t.Fatal(err)
 	}
 	// Decided on, and held a moment before it is done: it stays.
@@ -155,13 +160,15 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	if len(d.Items.V) != 2 {
 		t.Fatalf("%+v", d.Items.V)
 	}
-	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Segments: []string{s[1].ID}, Reference: "case 11", Reason: "inquiry"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+		Segments: []string{s[1].ID}, Reference: "case 11", Reason: "inquiry"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := b.Disposals.Dispose(t.Context(), d); err != nil {
 		t.Fatal(err)
 	}
-	if d.Items.V[0].Destroyed != nil || !strings.Contains(d.Items.V[0].Left, "case 11") || d.Items.V[1].Destroyed == nil {
+	if d.Items.V[0].Destroyed != nil || !strings.Contains(d.Items.V[0].Left, "case 11") ||
+		d.Items.V[1].Destroyed == nil {
 		t.Errorf("%+v", d.Items.V)
 	}
 	if wrong, disposed := b.sound(t); len(wrong) > 0 || disposed != 1 {
@@ -169,7 +176,8 @@ func TestOnlyWhatIsOverIsDisposedOf(t *testing.T) {
 	}
 	var refused *refuse.Error
 	b.rule(t, strings.Replace(fmt.Sprintf(disposedRule, "P1D"), ", keep: P1D", "", 1))
-	if _, err := b.Disposals.Plan(t.Context(), "me", "scans", "", ""); !errors.As(err, &refused) || !strings.Contains(err.Error(), "without end") {
+	if _, err := b.Disposals.Plan(t.Context(), "me", "scans", "", ""); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "without end") {
 		t.Errorf("a rule without archive.keep: %v", err)
 	}
 }
@@ -222,8 +230,8 @@ type stumblingFile struct {
 // Commit fails after it was done: the answer got lost.
 func (f *stumblingFile) Commit() error { return errors.Join(f.File.Commit(), f.s.step()) }
 
-// TestADisposalGoesOnWhereItStopped: wherever the store fails, and wherever the service is stopped between record and catalog, the
-// chain stays whole, runs go on with it, and the disposal ends when it is started again.
+// TestADisposalGoesOnWhereItStopped: wherever the store fails, and wherever the service is stopped between record and
+// catalog, the chain stays whole, runs go on with it, and the disposal ends when it is started again.
 func TestADisposalGoesOnWhereItStopped(t *testing.T) {
 	t.Parallel()
 	steps := 0

@@ -1,6 +1,6 @@
-// Package engine wires the parts together that plan, move, search, restore, dispose of and look after rows. Each part is a package below this
-// folder, and imports only what stands above it in the list of Engine's fields. They start nothing on their own and speak to no user; the
-// service tells them what to do and hears how far it is.
+// Package engine wires the parts together that plan, move, search, restore, dispose of and look after rows. Each part
+// is a package below this folder, and imports only what stands above it in the list of Engine's fields. They start
+// nothing on their own and speak to no user; the service tells them what to do and hears how far it is.
 package engine
 
 import (
@@ -42,13 +42,13 @@ func New(d *deps.Deps) *Engine {
 	e.Shelf = shelf.New(d, e.Tables)
 	e.Due = due.New(d, e.Tables)
 	e.Plans = plan.New(d, e.Tables, e.Shelf, e.Due)
-	e.Runs = run.New(d, e.Tables, e.Shelf, e.Due, e.Plans)
-	e.Search = search.New(d, e.Tables, e.Shelf, e.Due)
-	e.Retrieve = retrieve.New(d, e.Tables, e.Shelf, e.Search)
-	e.Restores = restore.New(d, e.Tables, e.Shelf, e.Due, e.Plans, e.Runs, e.Search, e.Retrieve)
+	e.Runs = run.New(d, e.Tables, e.Shelf, e.Due)
+	e.Search = search.New(d, e.Shelf)
+	e.Retrieve = retrieve.New(d, e.Shelf, e.Search)
+	e.Restores = restore.New(d, e.Tables, e.Shelf, e.Search, e.Retrieve)
 	e.Sweeps = sweep.New(d, e.Tables, e.Shelf)
-	e.Disposals = dispose.New(d, e.Tables, e.Shelf, e.Due, e.Plans, e.Search, e.Restores, e.Sweeps)
-	e.Upkeep = upkeep.New(d, e.Tables, e.Shelf, e.Search, e.Retrieve, e.Sweeps, e.Disposals)
-	e.Reconcile = reconcile.New(d, e.Tables, e.Shelf, e.Due, e.Search, e.Upkeep)
+	e.Disposals = dispose.New(d, e.Tables, e.Shelf, e.Search, e.Restores, e.Sweeps)
+	e.Upkeep = upkeep.New(d, e.Tables, e.Shelf)
+	e.Reconcile = reconcile.New(d, e.Tables, e.Shelf, e.Search, e.Upkeep)
 	return e
 }

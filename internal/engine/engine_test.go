@@ -107,8 +107,10 @@ func newBench(t *testing.T, mode string) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := db.Exec(fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at datetime, note text); CREATE INDEX scan_at ON scan (at);"+
-		"WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO scan SELECT g, datetime('2020-01-01', '+' || g || ' minutes'), 'note ' || g FROM s", rows)); err != nil {
+	if _, err := db.Exec(fmt.Sprintf(
+		"CREATE TABLE scan (id integer PRIMARY KEY, at datetime, note text); CREATE INDEX scan_at ON scan (at);"+
+			"WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO scan SELECT "+
+			"g, datetime('2020-01-01', '+' || g || ' minutes'), 'note ' || g FROM s", rows)); err != nil {
 		t.Fatal(err)
 	}
 	fresh.Catalog(t, filepath.Join(dir, "catalog.db"))
@@ -125,16 +127,21 @@ func newBench(t *testing.T, mode string) *bench {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { src.Close(); c.Close(); db.Close() })
-	b := &bench{store: &failing{Directory: d}, cellar: filepath.Join(dir, "cellar"), db: db, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
-	b.Engine = New(&deps.Deps{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: b.tick,
-		Source: func(context.Context, string) (source.Source, error) { return src, nil }, Store: func(context.Context, string) (store.Store, error) { return b.store, nil }})
+	b := &bench{store: &failing{Directory: d}, cellar: filepath.Join(dir, "cellar"), db: db,
+		now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	b.Engine = New(&deps.Deps{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Now:    b.tick,
+		Source: func(context.Context, string) (source.Source, error) { return src, nil },
+		Store:  func(context.Context, string) (store.Store, error) { return b.store, nil }})
 	if err := c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := c.AddStore(t.Context(), "me", catalog.Store{Name: "cellar", Path: "x"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"), ""); err != nil {
+	if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r",
+		[]byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: "+
+			"archive\narchive: {store: cellar}\npace: unlimited\n"), ""); err != nil {
 		t.Fatal(err)
 	}
 	return b
@@ -192,7 +199,8 @@ func TestAStoreThatFailsOrLiesCostsNoRow(t *testing.T) {
 				if n := b.live(t); n < rows-c.gone {
 					t.Errorf("%d rows are live", n)
 				}
-				closed, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, catalog.First(10))
+				closed, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"},
+					catalog.First(10))
 				if err != nil || len(closed) != 0 {
 					t.Errorf("%d closed segments, %v", len(closed), err)
 				}
@@ -222,7 +230,8 @@ func TestPlansAreRefusedForAClockThatJumps(t *testing.T) {
 	b.start(t)
 	b.now = b.now.AddDate(0, 0, -3)
 	var refused *refuse.Error
-	if _, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "clock") {
+	if _, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "clock") {
 		t.Errorf("a clock that went back: %v", err)
 	}
 }
@@ -236,7 +245,8 @@ func TestPlansGrowOld(t *testing.T) {
 	}
 	b.now = b.now.Add(25 * time.Hour)
 	var refused *refuse.Error
-	if _, err := b.Plans.Start(t.Context(), "me", p.ID, false); !errors.As(err, &refused) || !strings.Contains(err.Error(), "make a new one") {
+	if _, err := b.Plans.Start(t.Context(), "me", p.ID, false); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "make a new one") {
 		t.Errorf("a plan of yesterday: %v", err)
 	}
 }
@@ -262,19 +272,32 @@ func TestBooksThatDoNotBalanceAreFound(t *testing.T) {
 		}
 	}
 	books, err := run.ClosingOf(w, good(), nil)
-	if err != nil || books.Deleted != 3 || books.Digest != sum(0, 1, 3) || books.Left != sum(2) || fmt.Sprint(books.LeftOut()) != "[2]" {
+	if err != nil || books.Deleted != 3 || books.Digest != sum(0, 1, 3) || books.Left != sum(2) ||
+		fmt.Sprint(books.LeftOut()) != "[2]" {
 		t.Fatalf("good books: %+v, %v", books, err)
 	}
 	if books, err := run.ClosingOf(w, good()[:1], []int{2, 3}); err != nil || fmt.Sprint(books.Skipped) != "[1 2 3]" {
 		t.Errorf("books of a cancelled run: %+v, %v", books, err)
 	}
 	for name, spoil := range map[string]func([]source.JournalRow) []source.JournalRow{
-		"a batch is missing":                  func(j []source.JournalRow) []source.JournalRow { return j[:1] },
-		"a row was deleted that was not said": func(j []source.JournalRow) []source.JournalRow { j[0].Deleted = 2; return j },
-		"another row was deleted than copied": func(j []source.JournalRow) []source.JournalRow { j[1].Digest = sum(2); return j },
-		"a row is in two batches":             func(j []source.JournalRow) []source.JournalRow { return append(j, j[0]) },
-		"a row is named that is not there":    func(j []source.JournalRow) []source.JournalRow { j[1].Changed = []int{9}; return j },
-		"a changed row counts as deleted":     func(j []source.JournalRow) []source.JournalRow { j[1].Changed = nil; return j },
+		"a batch is missing": func(j []source.JournalRow) []source.JournalRow { return j[:1] },
+		"a row was deleted that was not said": func(j []source.JournalRow) []source.JournalRow {
+			j[0].Deleted = 2
+			return j
+		},
+		"another row was deleted than copied": func(j []source.JournalRow) []source.JournalRow {
+			j[1].Digest = sum(2)
+			return j
+		},
+		"a row is in two batches": func(j []source.JournalRow) []source.JournalRow { return append(j, j[0]) },
+		"a row is named that is not there": func(j []source.JournalRow) []source.JournalRow {
+			j[1].Changed = []int{9}
+			return j
+		},
+		"a changed row counts as deleted": func(j []source.JournalRow) []source.JournalRow {
+			j[1].Changed = nil
+			return j
+		},
 	} {
 		if _, err := run.ClosingOf(w, spoil(good()), nil); !errors.Is(err, refuse.ErrBooks) {
 			t.Errorf("%s: %v", name, err)

@@ -18,8 +18,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// The failure matrix goes through the scenes of the crash matrix; at one of a scene's points something that the process
-// needs fails. It goes on by itself, or gives up with a reason and is taken up when all works again; then every row is counted.
+// The failure matrix goes through the scenes of the crash matrix; at one of a scene's points something that the
+// process needs fails. It goes on by itself, or gives up with a reason and is taken up when all works again; then
+// every row is counted.
 
 // server is a database server of one engine that a test has to itself.
 type server struct {
@@ -41,7 +42,8 @@ func newServer(t *testing.T, engine string) *server {
 		t.Cleanup(s.Stop)
 		return &server{engine: engine, port: s.Port, address: s.URL, restart: s.Restart}
 	case "mariadb":
-		s, err := dbtest.StartMariaDB("innodb-flush-log-at-trx-commit=2", "innodb-flush-method=nosync", "innodb-buffer-pool-size=64M")
+		s, err := dbtest.StartMariaDB("innodb-flush-log-at-trx-commit=2", "innodb-flush-method=nosync",
+			"innodb-buffer-pool-size=64M")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -128,9 +130,16 @@ type trouble struct {
 
 var troubles = []trouble{
 	{"the database is killed", "postgres mariadb", func(_ *killer, s *server, _ *relay) error { return s.restart() }},
-	{"the connections are cut", "postgres mariadb", func(_ *killer, _ *server, r *relay) error { r.cut(); return nil }},
-	{"the store does not answer", "sqlite postgres mariadb", func(k *killer, _ *server, _ *relay) error { k.broken.Store(true); return nil }},
-	{"the store is full", "sqlite postgres mariadb", func(k *killer, _ *server, _ *relay) error { k.full.Store(true); return nil }},
+	{"the connections are cut", "postgres mariadb", func(_ *killer, _ *server, r *relay) error {
+		r.cut()
+		return nil
+	}},
+	{"the store does not answer", "sqlite postgres mariadb",
+		func(k *killer, _ *server, _ *relay) error { k.broken.Store(true); return nil }},
+	{"the store is full", "sqlite postgres mariadb", func(k *killer, _ *server, _ *relay) error {
+		k.full.Store(true)
+		return nil
+	}},
 }
 
 func TestFailureMatrix(t *testing.T) {
@@ -151,7 +160,8 @@ func TestFailureMatrix(t *testing.T) {
 					}
 					points := s.fail(t, &x, servers[engine], 0)
 					if points == 0 {
-						t.Fatalf("%s: the process came through no point at all, so there is nothing to fail at", s.name)
+						t.Fatalf("%s: the process came through no point at all, so there is nothing to fail at",
+							s.name)
 					}
 					first := 1 + draw.Int64N(points)
 					last := first
@@ -191,7 +201,8 @@ func (s *scene) fail(t *testing.T, x *trouble, on *server, at int64) int64 {
 	var line *relay
 	if on.port != 0 {
 		line = newRelay(t, on.port)
-		h.address = strings.Replace(direct, fmt.Sprintf(":%d/", on.port), fmt.Sprintf(":%d/", line.Addr().(*net.TCPAddr).Port), 1)
+		h.address = strings.Replace(direct, fmt.Sprintf(":%d/", on.port),
+			fmt.Sprintf(":%d/", line.Addr().(*net.TCPAddr).Port), 1)
 	}
 	k := &killer{}
 	k.at.Store(at)

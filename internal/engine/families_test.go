@@ -71,19 +71,25 @@ func withTrips(t *testing.T, then, related string) (*bench, *brittle) {
 	b := newBench(t, "wal")
 	if _, err := b.db.Exec(fmt.Sprintf(`PRAGMA foreign_keys = on;
 		CREATE TABLE trip (id integer PRIMARY KEY, at datetime NOT NULL, name text); CREATE INDEX trip_at ON trip (at);
-		CREATE TABLE leg (id integer PRIMARY KEY, trip integer NOT NULL REFERENCES trip (id) ON DELETE CASCADE, pier text); CREATE INDEX leg_trip ON leg (trip);
-		CREATE TABLE boarding (id integer PRIMARY KEY, leg integer NOT NULL REFERENCES leg (id), seat text); CREATE INDEX boarding_leg ON boarding (leg);
-		CREATE TABLE remark (id integer PRIMARY KEY, trip integer REFERENCES trip (id), body text); CREATE INDEX remark_trip ON remark (trip);
-		WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO trip SELECT g, datetime('2020-01-01', '+' || g || ' hours'), 'trip ' || g FROM s;
+		CREATE TABLE leg (id integer PRIMARY KEY, trip integer NOT NULL REFERENCES trip (id) ON DELETE CASCADE,
+			pier text); CREATE INDEX leg_trip ON leg (trip);
+		CREATE TABLE boarding (id integer PRIMARY KEY, leg integer NOT NULL REFERENCES leg (id), seat text);
+			CREATE INDEX boarding_leg ON boarding (leg);
+		CREATE TABLE remark (id integer PRIMARY KEY, trip integer REFERENCES trip (id), body text);
+			CREATE INDEX remark_trip ON remark (trip);
+		WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO trip SELECT g,
+			datetime('2020-01-01', '+' || g || ' hours'), 'trip ' || g FROM s;
 		INSERT INTO leg SELECT 2 * id - 1, id, 'north' FROM trip UNION ALL SELECT 2 * id, id, 'south' FROM trip;
-		INSERT INTO boarding SELECT 3 * id - 2, id, 'a' FROM leg UNION ALL SELECT 3 * id - 1, id, 'b' FROM leg UNION ALL SELECT 3 * id, id, 'c' FROM leg;
+		INSERT INTO boarding SELECT 3 * id - 2, id, 'a' FROM leg UNION ALL SELECT 3 * id - 1, id, 'b' FROM leg
+			UNION ALL SELECT 3 * id, id, 'c' FROM leg;
 		INSERT INTO remark SELECT id, id, 'calm' FROM trip`, trips)); err != nil {
 		t.Fatal(err)
 	}
 	src, _ := b.Source(t.Context(), "harbour")
 	broken := &brittle{Source: src, Families: source.FamiliesOf(src)}
 	b.Engine.Source = func(context.Context, string) (source.Source, error) { return broken, nil }
-	b.rule(t, "rule: trips\nsource: harbour\ntable: trip\nage: at\nzone: UTC\nrelated:"+related+"\nclauses:\n  - keep: P1Y\nthen: "+then+"\narchive: {store: cellar}\n")
+	b.rule(t, "rule: trips\nsource: harbour\ntable: trip\nage: at\nzone: UTC\nrelated:"+related+
+		"\nclauses:\n  - keep: P1Y\nthen: "+then+"\narchive: {store: cellar}\n")
 	return b, broken
 }
 
@@ -94,7 +100,8 @@ func (b *bench) rule(t *testing.T, text string) {
 	}
 }
 
-const everyWay = "\n  - table: leg\n    then: archive\n    related:\n      - {table: boarding, then: archive}\n  - {table: remark, then: unlink}"
+const everyWay = "\n  - table: leg\n    then: archive\n    related:\n      - {table: boarding, then: archive}\n  - " +
+	"{table: remark, then: unlink}"
 
 func (b *bench) startTrips(t *testing.T) *catalog.Run {
 	t.Helper()
@@ -105,7 +112,9 @@ func (b *bench) startTrips(t *testing.T) *catalog.Run {
 func (b *bench) counted(t *testing.T) string {
 	t.Helper()
 	var n [5]int
-	if err := b.db.QueryRow("SELECT (SELECT count(*) FROM trip), (SELECT count(*) FROM leg), (SELECT count(*) FROM boarding), (SELECT count(*) FROM remark), (SELECT count(trip) FROM remark)").Scan(&n[0], &n[1], &n[2], &n[3], &n[4]); err != nil {
+	if err := b.db.QueryRow("SELECT (SELECT count(*) FROM trip), (SELECT count(*) FROM leg), (SELECT count(*) FROM "+
+		"boarding), (SELECT count(*) FROM remark), (SELECT count(trip) FROM remark)").Scan(&n[0], &n[1], &n[2], &n[3],
+		&n[4]); err != nil {
 		t.Fatal(err)
 	}
 	return fmt.Sprint(n)
@@ -136,7 +145,8 @@ func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []string{"leg trip trip = id archive 120", "remark trip trip = id unlink 60", "boarding leg leg = id archive 360"} {
+	for i, want := range []string{"leg trip trip = id archive 120", "remark trip trip = id unlink 60",
+		"boarding leg leg = id archive 360"} {
 		x := p.Detail.V.Related[i]
 		if got := fmt.Sprint(x.Table, " ", x.Above, " ", x.On, " ", x.Then, " ", x.Rows); got != want {
 			t.Errorf("planned: %s, want %s", got, want)
@@ -164,12 +174,14 @@ func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 		}
 		return x
 	}
-	some := restored(restore.RestoreRequest{Source: "harbour", Table: "trip", Scope: catalog.Scope{From: "2020-01-01T05:00:00", To: "2020-01-01T08:00:00"}})
+	some := restored(restore.RestoreRequest{Source: "harbour", Table: "trip",
+		Scope: catalog.Scope{From: "2020-01-01T05:00:00", To: "2020-01-01T08:00:00"}})
 	if got := b.counted(t); some.Restored != 3+6+18 || got != "[3 6 18 60 0]" {
 		t.Errorf("three trips came back as %d rows: %s", some.Restored, got)
 	}
 	// Two more for a time: they go again with all that came with them, the rows that refer to others first.
-	timed := restored(restore.RestoreRequest{Source: "harbour", Table: "trip", Scope: catalog.Scope{From: "2020-01-01T10:00:00", To: "2020-01-01T12:00:00"}, For: "P1D"})
+	timed := restored(restore.RestoreRequest{Source: "harbour", Table: "trip",
+		Scope: catalog.Scope{From: "2020-01-01T10:00:00", To: "2020-01-01T12:00:00"}, For: "P1D"})
 	if got := b.counted(t); timed.Restored != 2+4+12 || got != "[5 10 30 60 0]" {
 		t.Errorf("two trips came back as %d rows: %s", timed.Restored, got)
 	}
@@ -184,12 +196,14 @@ func TestFamiliesGoAndComeBackTogether(t *testing.T) {
 	if got := b.counted(t); all.Restored != 540-27 || all.Skipped != 27 || got != "[60 120 360 60 0]" {
 		t.Errorf("the run came back as %d rows, %d skipped: %s", all.Restored, all.Skipped, got)
 	}
-	if p, err = b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "trips", Exact: true}); err != nil || p.Counts.V.Due != 0 || p.Counts.V.Restored != trips {
+	if p, err = b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "trips", Exact: true}); err != nil ||
+		p.Counts.V.Due != 0 || p.Counts.V.Restored != trips {
 		t.Errorf("restored families are due again: %+v, %v", p.Counts.V, err)
 	}
 }
 
-// TestFamiliesOutliveEveryStep breaks a run at each of its steps, before it and after it, takes it up again, and counts.
+// TestFamiliesOutliveEveryStep breaks a run at each of its steps, before it and after it, takes it up again, and
+// counts.
 func TestFamiliesOutliveEveryStep(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -197,7 +211,8 @@ func TestFamiliesOutliveEveryStep(t *testing.T) {
 		ledgers       []string
 	}{
 		{"archive", everyWay, []string{"trip 60 60 0 0", "remark 60 0 60 0", " 120 0 ", " 360 0 "}},
-		{"purge", strings.Replace(everyWay, "{table: boarding, then: archive}", "{table: boarding, then: purge}", 1), []string{"trip 60 60 0 0", "remark 60 0 60 0", " 120 0 ", "boarding 360 360 0 0"}},
+		{"purge", strings.Replace(everyWay, "{table: boarding, then: archive}", "{table: boarding, then: purge}", 1),
+			[]string{"trip 60 60 0 0", "remark 60 0 60 0", " 120 0 ", "boarding 360 360 0 0"}},
 	} {
 		for at := 1; ; at++ {
 			b, s := withTrips(t, c.then, c.related)
@@ -219,7 +234,8 @@ func TestFamiliesOutliveEveryStep(t *testing.T) {
 				t.Errorf("%s, broken at step %d: left %s", c.then, at, got)
 			}
 			got := ledgers(t, r)
-			for _, want := range c.ledgers { // a segment of related rows whose parents were not proven yet is copied again
+			// a segment of related rows whose parents were not proven yet is copied again
+			for _, want := range c.ledgers {
 				if !strings.Contains(got, want) {
 					t.Errorf("%s, broken at step %d: ledgers %s", c.then, at, got)
 				}
@@ -234,7 +250,8 @@ func TestFamiliesOutliveEveryStep(t *testing.T) {
 
 func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
 	t.Parallel()
-	b, s := withTrips(t, "copy", strings.Replace(everyWay, "{table: boarding, then: archive}", "{table: boarding, then: purge}", 1))
+	b, s := withTrips(t, "copy", strings.Replace(everyWay, "{table: boarding, then: archive}",
+		"{table: boarding, then: purge}", 1))
 	b.Runs.FamilyRows = 25
 	r := b.startTrips(t)
 	if err := b.Runs.Run(t.Context(), r); !errors.Is(err, refuse.ErrCopied) {
@@ -244,7 +261,9 @@ func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
 		t.Errorf("copying took rows: %s", got)
 	}
 	// Between the copy and the decision, a leg comes, another changes, and a trip loses one.
-	for _, statement := range []string{"INSERT INTO leg VALUES (900, 7, 'late')", "UPDATE leg SET pier = 'west' WHERE id = 40", "DELETE FROM boarding WHERE leg = 61", "DELETE FROM leg WHERE id = 61"} {
+	for _, statement := range []string{"INSERT INTO leg VALUES (900, 7, 'late')",
+		"UPDATE leg SET pier = 'west' WHERE id = 40", "DELETE FROM boarding WHERE leg = 61",
+		"DELETE FROM leg WHERE id = 61"} {
 		if _, err := b.db.Exec(statement); err != nil {
 			t.Fatal(err)
 		}
@@ -273,15 +292,19 @@ func TestCopiedFamiliesAreDeletedByASecondDecision(t *testing.T) {
 func TestARelatedRowKeepsItsFamilyByItsOwnRuleOrAHold(t *testing.T) {
 	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
-	b.rule(t, "rule: legs\nsource: harbour\ntable: leg\nage: {column: id, unit: seconds}\nclauses:\n  - keep: forever\n    where: id <= 4\nthen: archive\narchive: {store: cellar}\nrelated: [{table: boarding, then: archive}]\n")
-	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "boarding", Where: "leg = 20", Reference: "R 1", Reason: "a claim"}); err != nil {
+	b.rule(t, "rule: legs\nsource: harbour\ntable: leg\nage: {column: id, unit: seconds}\nclauses:\n  - keep: "+
+		"forever\n    where: id <= 4\nthen: archive\narchive: {store: cellar}\nrelated: [{table: boarding, then: "+
+		"archive}]\n")
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "boarding",
+		Where: "leg = 20", Reference: "R 1", Reason: "a claim"}); err != nil {
 		t.Fatal(err)
 	}
 	p, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "trips", Exact: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c := p.Counts.V; c.Due != 57 || c.Held != 3 || !p.Detail.V.Related[0].Keeps || p.Detail.V.Related[2].Rows != 57*6 {
+	if c := p.Counts.V; c.Due != 57 || c.Held != 3 || !p.Detail.V.Related[0].Keeps ||
+		p.Detail.V.Related[2].Rows != 57*6 {
 		t.Errorf("planned: %+v, %+v", c, p.Detail.V.Related)
 	}
 	r := b.startTrips(t)

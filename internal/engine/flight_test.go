@@ -50,11 +50,12 @@ func (w *watched) PruneJournal(ctx context.Context, run string, segment int) err
 	return err
 }
 
-// counts counts a table's records in every way that there is: live and archived by one question, live by the database and archived by a
-// search, and by what is told of the table.
+// counts counts a table's records in every way that there is: live and archived by one question, live by the database
+// and archived by a search, and by what is told of the table.
 func (b *bench) counts(t *testing.T, h *harbour, table string, total int64, exact bool) {
 	t.Helper()
-	s, err := b.Search.Summarise(t.Context(), search.SummaryRequest{Source: "harbour", Table: table, Of: []search.Measure{{Of: "count"}}, Live: true})
+	s, err := b.Search.Summarise(t.Context(), search.SummaryRequest{Source: "harbour", Table: table,
+		Of: []search.Measure{{Of: "count"}}, Live: true})
 	if err != nil || *s.Groups[0][0] != fmt.Sprint(total) {
 		t.Errorf("%s: %+v rows by one question, want %d, %v", table, s, total, err)
 	}
@@ -66,14 +67,15 @@ func (b *bench) counts(t *testing.T, h *harbour, table string, total int64, exac
 		return
 	}
 	live := h.count(t, "SELECT count(*) FROM "+table)
-	archived, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: table, Live: true, Whole: true}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
+	archived, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: table, Live: true,
+		Whole: true}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 	if err != nil || archived.Live != live || archived.Found != total {
 		t.Errorf("%s: %d live rows, and a search finds %+v of %d, %v", table, live, archived, total, err)
 	}
 }
 
-// TestARowIsAlwaysInTheAnswer: at each of a hundred moments of a run, and of fifteen where rows go along, every row is live or archived, in searches, counts
-// and what is told of a table; and what has left can be restored.
+// TestARowIsAlwaysInTheAnswer: at each of a hundred moments of a run, and of fifteen where rows go along, every row is
+// live or archived, in searches, counts and what is told of a table; and what has left can be restored.
 func TestARowIsAlwaysInTheAnswer(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
@@ -87,7 +89,8 @@ func TestARowIsAlwaysInTheAnswer(t *testing.T) {
 					journeys(t, h)
 					tables, total, least = []string{"trip", "leg"}, map[string]int64{"trip": 40, "leg": 80}, 15
 					slice, families = 20, 7
-					s.rule = fmt.Sprintf(matrixRule, "trip", "before: 2020-01-20", "archive") + cellar + "related:\n  - {table: leg, then: archive}\n"
+					s.rule = fmt.Sprintf(matrixRule, "trip", "before: 2020-01-20", "archive") + cellar +
+						"related:\n  - {table: leg, then: archive}\n"
 				} else {
 					scans(t, h)
 				}
@@ -106,11 +109,14 @@ func TestARowIsAlwaysInTheAnswer(t *testing.T) {
 					}
 					if moments == 7 && !restored {
 						restored = true
-						r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: tables[0], Scope: catalog.Scope{Where: "id > 0"}, Target: catalog.TargetFile, Format: "csv"})
+						r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour",
+							Table: tables[0], Scope: catalog.Scope{Where: "id > 0"}, Target: catalog.TargetFile,
+							Format: "csv"})
 						if err == nil {
 							err = b.Restores.Restore(t.Context(), r, t.TempDir())
 						}
-						if gone := total[tables[0]] - h.count(t, "SELECT count(*) FROM "+tables[0]); err != nil || r.Restored != gone {
+						if gone := total[tables[0]] - h.count(t, "SELECT count(*) FROM "+tables[0]); err != nil ||
+							r.Restored != gone {
 							t.Errorf("of %d rows that have left, a restore gives %+v, %v", gone, r, err)
 						}
 					}
@@ -145,10 +151,13 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
 			scans(t, h)
-			h.exec(t, "INSERT INTO scan SELECT id + 1000, at, note FROM scan", "INSERT INTO scan SELECT id + 2000, at, note FROM scan", "INSERT INTO scan SELECT id + 4000, at, note FROM scan")
+			h.exec(t, "INSERT INTO scan SELECT id + 1000, at, note FROM scan",
+				"INSERT INTO scan SELECT id + 2000, at, note FROM scan",
+				"INSERT INTO scan SELECT id + 4000, at, note FROM scan")
 			var asked, batches atomic.Int64
 			b := h.serve(t, func(src source.Source) source.Source {
-				return &watched{Source: src, batch: func() { // the first batches wait for a question each, which goes on beside the next
+				// the first batches wait for a question each, which goes on beside the next
+				return &watched{Source: src, batch: func() {
 					for n := batches.Add(1); n <= 30 && asked.Load() < n && t.Context().Err() == nil; {
 						time.Sleep(time.Millisecond)
 					}
@@ -156,7 +165,8 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 			})
 			b.Engine.Now = time.Now
 			b.Runs.SliceRows = 100
-			s := &scene{rule: strings.Replace(fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive")+cellar, "unlimited", "gentle", 1)}
+			s := &scene{rule: strings.Replace(fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive")+cellar,
+				"unlimited", "gentle", 1)}
 			run := s.start(t, h, b)
 			done := make(chan error, 1)
 			go func() {
@@ -209,7 +219,8 @@ func (s *midway) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 	return row, err
 }
 
-// TestASearchSaysWhatItCannotTell: a run has stopped in the midst of its first segment, or of a later one, and its database does not answer.
+// TestASearchSaysWhatItCannotTell: a run has stopped in the midst of its first segment, or of a later one, and its
+// database does not answer.
 func TestASearchSaysWhatItCannotTell(t *testing.T) {
 	t.Parallel()
 	const says = "is not told, since the source does not answer"
@@ -230,7 +241,8 @@ func TestASearchSaysWhatItCannotTell(t *testing.T) {
 			t.Errorf("%d of %d rows are live or archived", n, rows)
 		}
 		b.Source = func(context.Context, string) (source.Source, error) { return nil, source.ErrUnreachable }
-		s, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Limit: 10}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
+		s, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Limit: 10},
+			func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 		switch {
 		case segment == 1 && (err == nil || !strings.Contains(err.Error(), says)):
 			t.Errorf("of open segments alone: %+v, %v", s, err)
@@ -262,12 +274,16 @@ func TestASegmentThatIsClosedMeanwhileIsInTheAnswer(t *testing.T) {
 	var group sync.WaitGroup
 	group.Go(func() {
 		for ctx.Err() == nil {
-			db.ExecContext(ctx, "UPDATE segment SET state = CASE state WHEN 'open' THEN 'closed' ELSE 'open' END WHERE id = ?", all[1].ID)
+			db.ExecContext(ctx, "UPDATE segment SET state = CASE state WHEN 'open' THEN 'closed' ELSE 'open' END "+
+				"WHERE id = ?", all[1].ID)
 		}
 	})
 	for range 300 {
-		m := &search.Moment{Runs: []string{all[0].Run}, Rows: map[string]map[int][]source.JournalRow{all[1].Run: {all[1].Number: {{Batch: 1}}}}, Newest: map[[2]string]int{{all[0].Run, "scan"}: 1000}}
-		list, _, err := b.Search.Searchable(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, m, nil)
+		m := &search.Moment{Runs: []string{all[0].Run},
+			Rows:   map[string]map[int][]source.JournalRow{all[1].Run: {all[1].Number: {{Batch: 1}}}},
+			Newest: map[[2]string]int{{all[0].Run, "scan"}: 1000}}
+		list, _, err := b.Search.Searchable(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, m,
+			nil)
 		if err != nil || len(list) != len(all) {
 			t.Errorf("%d of %d segments, %v", len(list), len(all), err)
 			break

@@ -52,14 +52,22 @@ type mishap struct {
 const every = "sqlite postgres mariadb"
 
 var mishaps = []mishap{
-	{name: "a column is added and filled", engines: every, reason: `altered since the plan was made (column "extra" is new)`, keeps: true,
-		strike: map[string][]string{"": {"ALTER TABLE scan ADD extra varchar(20)", "UPDATE scan SET extra = 'important'"}}},
-	{name: "a column is dropped", engines: every, reason: `altered since the plan was made (column "note" is gone)`, keeps: true,
+	{name: "a column is added and filled", engines: every,
+		reason: `altered since the plan was made (column "extra" is new)`, keeps: true,
+		strike: map[string][]string{"": {"ALTER TABLE scan ADD extra varchar(20)",
+			"UPDATE scan SET extra = 'important'"}}},
+	{name: "a column is dropped", engines: every, reason: `altered since the plan was made (column "note" is gone)`,
+		keeps:  true,
 		strike: map[string][]string{"": {"ALTER TABLE scan DROP COLUMN note"}}},
-	{name: "a column has another type", engines: "postgres mariadb", reason: `column "note" is now of type`, keeps: true,
-		strike: map[string][]string{"postgres": {"ALTER TABLE scan ALTER note TYPE text"}, "mariadb": {"ALTER TABLE scan MODIFY note varchar(80)"}}},
-	{name: "rows of another table refer to it and would go along", engines: every, reason: "child (scan) now refers to it", keeps: true,
-		strike: map[string][]string{"": {"CREATE TABLE child (id integer PRIMARY KEY, scan integer, FOREIGN KEY (scan) REFERENCES scan (id) ON DELETE CASCADE)", "INSERT INTO child SELECT id, id FROM scan"}}},
+	{name: "a column has another type", engines: "postgres mariadb", reason: `column "note" is now of type`,
+		keeps: true,
+		strike: map[string][]string{"postgres": {"ALTER TABLE scan ALTER note TYPE text"},
+			"mariadb": {"ALTER TABLE scan MODIFY note varchar(80)"}}},
+	{name: "rows of another table refer to it and would go along", engines: every,
+		reason: "child (scan) now refers to it", keeps: true,
+		strike: map[string][]string{"": {
+			"CREATE TABLE child (id integer PRIMARY KEY, scan integer, FOREIGN KEY (scan) REFERENCES scan (id) ON " +
+				"DELETE CASCADE)", "INSERT INTO child SELECT id, id FROM scan"}}},
 	{name: "it is dropped", engines: every, reason: "is not there any more",
 		strike: map[string][]string{"": {"DROP TABLE scan"}}},
 	{name: "it is renamed", engines: every, reason: "is not there any more", keeps: true,
@@ -67,16 +75,23 @@ var mishaps = []mishap{
 		mend:   map[string][]string{"": {"ALTER TABLE old_scan RENAME TO scan"}}},
 	{name: "another takes its place", engines: every, reason: "altered since the plan was made", keeps: true,
 		strike: map[string][]string{ // at once: a run that looks in between would find no table
-			"":        {"BEGIN; ALTER TABLE scan RENAME TO old_scan; CREATE TABLE scan (id integer PRIMARY KEY, at date, remark varchar(9)); COMMIT"},
-			"mariadb": {"CREATE TABLE new_scan (id integer PRIMARY KEY, at date, remark varchar(9))", "RENAME TABLE scan TO old_scan, new_scan TO scan"}},
+			"": {"BEGIN; ALTER TABLE scan RENAME TO old_scan; CREATE TABLE scan (id integer PRIMARY KEY, at " +
+				"date, remark varchar(9)); COMMIT"},
+			"mariadb": {"CREATE TABLE new_scan (id integer PRIMARY KEY, at date, remark varchar(9))",
+				"RENAME TABLE scan TO old_scan, new_scan TO scan"}},
 		mend: map[string][]string{"": {"DROP TABLE scan", "ALTER TABLE old_scan RENAME TO scan"}}},
 	{name: "the right to delete is revoked", engines: "postgres mariadb", reason: "no right to that",
-		strike: map[string][]string{"postgres": {"REVOKE DELETE ON scan FROM ACCOUNT"}, "mariadb": {"REVOKE DELETE ON scan FROM ACCOUNT@'%'"}},
-		mend:   map[string][]string{"postgres": {"GRANT DELETE ON scan TO ACCOUNT"}, "mariadb": {"GRANT DELETE ON scan TO ACCOUNT@'%'"}}},
+		strike: map[string][]string{"postgres": {"REVOKE DELETE ON scan FROM ACCOUNT"},
+			"mariadb": {"REVOKE DELETE ON scan FROM ACCOUNT@'%'"}},
+		mend: map[string][]string{"postgres": {"GRANT DELETE ON scan TO ACCOUNT"},
+			"mariadb": {"GRANT DELETE ON scan TO ACCOUNT@'%'"}}},
 	{name: "a trigger rejects deletes", engines: every, reason: "not now", keeps: true,
-		strike: map[string][]string{"sqlite": {"CREATE TRIGGER no BEFORE DELETE ON scan BEGIN SELECT RAISE(ABORT, 'not now'); END"},
-			"postgres": {"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'not now'; END $$", "CREATE TRIGGER no BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION no()"},
-			"mariadb":  {"CREATE TRIGGER no BEFORE DELETE ON scan FOR EACH ROW SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not now'"}},
+		strike: map[string][]string{"sqlite": {
+			"CREATE TRIGGER no BEFORE DELETE ON scan BEGIN SELECT RAISE(ABORT, 'not now'); END"},
+			"postgres": {"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'not " +
+				"now'; END $$", "CREATE TRIGGER no BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION no()"},
+			"mariadb": {"CREATE TRIGGER no BEFORE DELETE ON scan FOR EACH ROW SIGNAL SQLSTATE '45000' SET " +
+				"MESSAGE_TEXT = 'not now'"}},
 		mend: map[string][]string{"": {"DROP TRIGGER no"}, "postgres": {"DROP TRIGGER no ON scan"}}},
 }
 
@@ -92,8 +107,8 @@ func of(statements map[string][]string, engine, account string) (out []string) {
 	return out
 }
 
-// Whatever becomes of a table, or of our rights on it, in the middle of a run: the run stops with a reason, nothing goes that was
-// not copied, and what can go on goes on when it was put right.
+// Whatever becomes of a table, or of our rights on it, in the middle of a run: the run stops with a reason, nothing
+// goes that was not copied, and what can go on goes on when it was put right.
 func TestWhatHappensToATableInTheMiddleOfARun(t *testing.T) {
 	t.Parallel()
 	for _, m := range mishaps {
@@ -109,7 +124,8 @@ func (m *mishap) play(t *testing.T, engine, then string) {
 	h := newHarbour(t, engine)
 	scans(t, h)
 	b := h.serve(t, nil)
-	s := &scene{name: m.name, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", then), tables: []string{"scan"}, purges: then == "purge", gone: 239}
+	s := &scene{name: m.name, rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", then),
+		tables: []string{"scan"}, purges: then == "purge", gone: 239}
 	if !s.purges {
 		s.rule += cellar
 	}
@@ -182,7 +198,8 @@ func (m *mishap) table() string {
 	return "scan"
 }
 
-// account makes an account that has what a run on table scan needs and nothing else, and returns its name; SQLite has none.
+// account makes an account that has what a run on table scan needs and nothing else, and returns its name; SQLite has
+// none.
 func (h *harbour) account(t *testing.T, b *bench) string {
 	t.Helper()
 	if h.engine == "sqlite" {
@@ -193,13 +210,17 @@ func (h *harbour) account(t *testing.T, b *bench) string {
 	}
 	name := "keeper_" + h.database()
 	if h.engine == "postgres" {
-		h.exec(t, "CREATE ROLE "+name+" LOGIN", "GRANT SELECT, DELETE ON scan TO "+name, "GRANT USAGE ON SCHEMA ambercellar TO "+name,
+		h.exec(t, "CREATE ROLE "+name+" LOGIN", "GRANT SELECT, DELETE ON scan TO "+name,
+			"GRANT USAGE ON SCHEMA ambercellar TO "+name,
 			"GRANT ALL ON ALL TABLES IN SCHEMA ambercellar TO "+name)
 		return name
 	}
 	at := name + "@'%'"
-	h.exec(t, "CREATE USER "+at, "GRANT CREATE, CREATE VIEW, SELECT, INSERT, UPDATE ON "+h.database()+".* TO "+at, "GRANT DELETE ON scan TO "+at)
-	for _, table := range strings.Split(h.words(t, "SELECT GROUP_CONCAT(table_name) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name LIKE 'ambercellar%'"), ",") {
+	h.exec(t, "CREATE USER "+at, "GRANT CREATE, CREATE VIEW, SELECT, INSERT, UPDATE ON "+h.database()+".* TO "+at,
+		"GRANT DELETE ON scan TO "+at)
+	for _, table := range strings.Split(
+		h.words(t, "SELECT GROUP_CONCAT(table_name) FROM information_schema.tables WHERE table_schema = DATABASE() "+
+			"AND table_name LIKE 'ambercellar%'"), ",") {
 		h.exec(t, "GRANT DELETE ON "+table+" TO "+at)
 	}
 	return name
@@ -218,30 +239,37 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			})
 			b.Engine.Runs.SliceRows = 10
 			run := s.start(t, h, b)
-			if err := s.work(t, b, run); err == nil || !strings.Contains(err.Error(), "table trip was altered since the plan was made (leg (trip) no longer refers to it)") {
+			if err := s.work(t, b, run); err == nil ||
+				!strings.Contains(err.Error(),
+					"table trip was altered since the plan was made (leg (trip) no longer refers to it)") {
 				t.Errorf("the run says %v", err)
 			}
 			b.close()
-			if r := cancelled(t, h.serve(t, nil), run); r.Deleted != 40-h.count(t, "SELECT count(*) FROM trip") || r.Deleted == 0 {
+			if r := cancelled(t, h.serve(t, nil), run); r.Deleted != 40-h.count(t, "SELECT count(*) FROM trip") ||
+				r.Deleted == 0 {
 				t.Errorf("%d families left, ledger %+v", 40-h.count(t, "SELECT count(*) FROM trip"), r.Ledger)
 			}
 		})
 		t.Run("joined and dropped "+engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
 			scans(t, h)
-			h.exec(t, "CREATE TABLE gate (id integer PRIMARY KEY, name varchar(20))", "INSERT INTO gate SELECT id, 'north' FROM scan")
-			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "where: gate.name = 'north'\n    before: 2020-01-11", "archive") + cellar + "joins: {gate: {table: gate, on: {id: id}}}\ninclude: [gate.name]\n"}
+			h.exec(t, "CREATE TABLE gate (id integer PRIMARY KEY, name varchar(20))",
+				"INSERT INTO gate SELECT id, 'north' FROM scan")
+			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "where: gate.name = 'north'\n    before: 2020-01-11",
+				"archive") + cellar + "joins: {gate: {table: gate, on: {id: id}}}\ninclude: [gate.name]\n"}
 			b := h.serve(t, func(src source.Source) source.Source {
 				return &halfway{fatal: newFatal(src, &killer{}), happen: func() { h.exec(t, "DROP TABLE gate") }}
 			})
 			run := s.start(t, h, b)
-			if err := s.work(t, b, run); err == nil || !strings.Contains(err.Error(), "table gate is not there any more") {
+			if err := s.work(t, b, run); err == nil ||
+				!strings.Contains(err.Error(), "table gate is not there any more") {
 				t.Errorf("the run says %v", err)
 			}
 			b.close()
 			b = h.serve(t, nil)
 			r := cancelled(t, b, run)
-			if live := h.count(t, "SELECT count(*) FROM scan"); r.Deleted != matrixRows-live || r.Deleted == 0 || int64(len(archivedNotes(t, b, run))) != r.Deleted {
+			if live := h.count(t, "SELECT count(*) FROM scan"); r.Deleted != matrixRows-live || r.Deleted == 0 ||
+				int64(len(archivedNotes(t, b, run))) != r.Deleted {
 				t.Errorf("%d rows are live, ledger %+v", live, r.Ledger)
 			}
 		})
@@ -261,7 +289,9 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 				}}
 			})
 			b.Engine.Runs.SliceRows = 10
-			if err := s.work(t, b, run); err == nil || !strings.Contains(err.Error(), `table leg was altered since the plan was made (column "extra" is new)`) {
+			if err := s.work(t, b, run); err == nil ||
+				!strings.Contains(err.Error(),
+					`table leg was altered since the plan was made (column "extra" is new)`) {
 				t.Errorf("the run says %v", err)
 			}
 			if n := h.count(t, "SELECT count(*) FROM leg WHERE extra = 'important'"); n != left || n == 80 || n < 20 {
@@ -282,10 +312,13 @@ func TestRelatedTablesAndPartitionsThatAreAlteredStopTheRun(t *testing.T) {
 			})
 			run := s.start(t, h, b)
 			before := h.parts(t)
-			if err := s.work(t, b, run); err == nil || !strings.Contains(err.Error(), `table reading was altered since the plan was made (column "extra" is new)`) {
+			if err := s.work(t, b, run); err == nil ||
+				!strings.Contains(err.Error(),
+					`table reading was altered since the plan was made (column "extra" is new)`) {
 				t.Errorf("the run says %v", err)
 			}
-			if n, now := h.count(t, "SELECT count(*) FROM reading WHERE extra = 'important'"), h.parts(t); n != 150 || now != before {
+			if n, now := h.count(t, "SELECT count(*) FROM reading WHERE extra = 'important'"), h.parts(t); n != 150 ||
+				now != before {
 				t.Errorf("%d rows are there, in partitions %s instead of %s", n, now, before)
 			}
 		})
@@ -301,7 +334,8 @@ func TestAClockThatJumpsInTheMiddleOfARunMovesNoCutoff(t *testing.T) {
 				h := newHarbour(t, engine)
 				scans(t, h)
 				b := h.serve(t, nil)
-				s := &scene{name: "a clock", rule: fmt.Sprintf(matrixRule, "scan", "keep: P2510D", "archive") + cellar, tables: []string{"scan"}}
+				s := &scene{name: "a clock", rule: fmt.Sprintf(matrixRule, "scan", "keep: P2510D", "archive") + cellar,
+					tables: []string{"scan"}}
 				before := s.rows(t, b)
 				run := s.start(t, h, b)
 				r, err := b.Catalog.Run(t.Context(), run)

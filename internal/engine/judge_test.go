@@ -59,7 +59,8 @@ func (f *frozen) Warmth(_ context.Context, name string) (store.Warmth, error) {
 
 func (f *frozen) Retrieve(context.Context, string, store.Priority, int) error { return nil }
 
-// newShelves makes the stores cellar, with second copies in attic, and vault; those that are named are sealed, and vault is cold, perhaps.
+// newShelves makes the stores cellar, with second copies in attic, and vault; those that are named are sealed, and
+// vault is cold, perhaps.
 func newShelves(t *testing.T, cold bool, sealed ...string) *shelves {
 	t.Helper()
 	x := &shelves{bench: newBench(t, "wal"), roots: map[string]string{}}
@@ -119,7 +120,8 @@ func (x *shelves) path(t *testing.T, name, file string) string {
 // restored counts the rows that a restore into a file finds.
 func (x *shelves) restored(t *testing.T) int64 {
 	t.Helper()
-	r, err := x.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id > 0"}, Target: catalog.TargetFile, Format: "csv"})
+	r, err := x.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan",
+		Scope: catalog.Scope{Where: "id > 0"}, Target: catalog.TargetFile, Format: "csv"})
 	if err == nil {
 		err = x.Restores.Restore(t.Context(), r, t.TempDir())
 	}
@@ -144,22 +146,24 @@ var damages = map[string]func(b []byte) []byte{
 	},
 }
 
-// TestEveryFileOfEveryCopyIsJudgedAndMended: each file of each copy of a segment comes to harm in each way. Verifying names that file in
-// that store, searches and restores read the other copy, and repairing puts it back where it lay.
+// TestEveryFileOfEveryCopyIsJudgedAndMended: each file of each copy of a segment comes to harm in each way. Verifying
+// names that file in that store, searches and restores read the other copy, and repairing puts it back where it lay.
 func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 	t.Parallel()
 	for name, layout := range map[string]struct {
 		sealed              []string
 		moved, parted, cold bool
 	}{
-		"plain": {}, "moved": {moved: true}, "sealed": {sealed: []string{"cellar", "attic"}}, "parted": {parted: true}, "cold": {moved: true, cold: true}, "moved to a sealed store": {moved: true, sealed: []string{"vault"}},
+		"plain": {}, "moved": {moved: true}, "sealed": {sealed: []string{"cellar", "attic"}}, "parted": {parted: true},
+		"cold": {moved: true, cold: true}, "moved to a sealed store": {moved: true, sealed: []string{"vault"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			x := newShelves(t, layout.cold, layout.sealed...)
 			x.rule(t, fmt.Sprintf(disposedRule, "PT1S"))
 			x.finish(t, plan.PlanRequest{})
 			if layout.parted {
-				if _, err := x.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id <= 500", Reference: "case 9", Reason: "inquiry"}); err != nil {
+				if _, err := x.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+					Where: "id <= 500", Reference: "case 9", Reason: "inquiry"}); err != nil {
 					t.Fatal(err)
 				}
 				x.now = x.now.Add(time.Minute)
@@ -203,7 +207,8 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 							x.unread(t, s, way+" of the rows in attic", path, content, harm(content))
 							continue
 						}
-						x.harmed(t, s, fmt.Sprintf("%s of %s in %s", way, strings.TrimPrefix(file, s.Stem), place), place, file, path, content, harm(content), int64(all))
+						x.harmed(t, s, fmt.Sprintf("%s of %s in %s", way, strings.TrimPrefix(file, s.Stem), place),
+							place, file, path, content, harm(content), int64(all))
 					}
 				}
 			}
@@ -211,7 +216,8 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 	}
 }
 
-// unread does harm to the only copy of rows that is not cold: that is found, and nobody gets an answer that looks whole.
+// unread does harm to the only copy of rows that is not cold: that is found, and nobody gets an answer that looks
+// whole.
 func (x *shelves) unread(t *testing.T, s *catalog.Segment, what, path string, content, harm []byte) {
 	t.Helper()
 	err := os.Remove(path)
@@ -222,7 +228,9 @@ func (x *shelves) unread(t *testing.T, s *catalog.Segment, what, path string, co
 		t.Fatal(err)
 	}
 	x.Shelf.Forget()
-	if got, err := x.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil }); err == nil && got.Incomplete() == "" {
+	if got, err := x.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"},
+		func([]shape.Column) error { return nil }, func(search.Hit) error { return nil }); err == nil &&
+		got.Incomplete() == "" {
 		t.Errorf("%s: a search finds %d rows, and nothing is wrong", what, got.Found)
 	}
 	if len(x.wrong(t, false)) == 0 {
@@ -241,7 +249,8 @@ func (x *shelves) unread(t *testing.T, s *catalog.Segment, what, path string, co
 }
 
 // harmed does harm to one file, and sees what comes of it.
-func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, path string, content, harm []byte, all int64) {
+func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, path string, content, harm []byte,
+	all int64) {
 	t.Helper()
 	err := os.Remove(path)
 	if err == nil && harm != nil {
@@ -252,7 +261,8 @@ func (x *shelves) harmed(t *testing.T, s *catalog.Segment, what, place, file, pa
 	}
 	x.Shelf.Forget() // as after a start
 	found := x.wrong(t, false)
-	if n := len(found); n == 0 || !slices.ContainsFunc(found, func(f string) bool { return strings.HasSuffix(f, " "+place+" "+file) }) {
+	if n := len(found); n == 0 || !slices.ContainsFunc(found,
+		func(f string) bool { return strings.HasSuffix(f, " "+place+" "+file) }) {
 		t.Errorf("%s: verifying finds %v", what, found)
 	}
 	for _, f := range found {
@@ -320,7 +330,8 @@ func TestALostSideFileIsMadeAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(path, bytes.Replace(text, []byte("2020-01-01 00:01:00"), []byte("2020-01-01 00:01:01"), 1), 0o640); err != nil {
+	if err := os.WriteFile(path, bytes.Replace(text, []byte("2020-01-01 00:01:00"), []byte("2020-01-01 00:01:01"), 1),
+		0o640); err != nil {
 		t.Fatal(err)
 	}
 	if got := b.wrong(t, false); len(got) != 1 || !strings.HasPrefix(got[0], "damaged cellar ") {
@@ -328,7 +339,8 @@ func TestALostSideFileIsMadeAgain(t *testing.T) {
 	}
 }
 
-// What a verification has judged is kept at once, the longest unlooked-at first: one that ends in the midst goes on with what is left.
+// What a verification has judged is kept at once, the longest unlooked-at first: one that ends in the midst goes on
+// with what is left.
 func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")

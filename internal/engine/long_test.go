@@ -28,19 +28,22 @@ func (m *manifestsRead) Open(ctx context.Context, name string) (store.Reader, er
 	return m.Store.Open(ctx, name)
 }
 
-// A table of many segments is searched in parts, and what is found is what is found with all of them in memory: which version of a row is the newest, what is left out, and
-// what is counted; with keys that were used again and again, and segments of which the catalog does not know where their keys lie.
+// A table of many segments is searched in parts, and what is found is what is found with all of them in memory: which
+// version of a row is the newest, what is left out, and what is counted; with keys that were used again and again, and
+// segments of which the catalog does not know where their keys lie.
 func TestTheNewestVersionIsFoundInPartsAsItIsAtOnce(t *testing.T) {
 	t.Parallel()
 	draw := seeded(t)
 	h := newHarbour(t, "sqlite")
-	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)", "CREATE INDEX scan_at ON scan (at)")
+	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)",
+		"CREATE INDEX scan_at ON scan (at)")
 	b := h.serve(t, nil)
 	b.Runs.SliceRows = 6
 	s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-06-01", "archive") + cellar}
 	round := func(n int) {
 		for i := range 20 {
-			h.exec(t, fmt.Sprintf("INSERT OR REPLACE INTO scan (id, at, note) VALUES (%d, '2020-01-01 %02d:%02d:00', 'round %d')", draw.IntN(30)+10*(n%5), n, i, n))
+			h.exec(t, fmt.Sprintf("INSERT OR REPLACE INTO scan (id, at, note) VALUES (%d, '2020-01-01 "+
+				"%02d:%02d:00', 'round %d')", draw.IntN(30)+10*(n%5), n, i, n))
 		}
 		run := s.start(t, h, b)
 		if err := s.work(t, b, run); err != nil {
@@ -52,11 +55,14 @@ func TestTheNewestVersionIsFoundInPartsAsItIsAtOnce(t *testing.T) {
 	}
 	compare := func(when string) {
 		t.Helper()
-		for _, q := range []search.SearchRequest{{}, {Limit: 1000}, {Limit: 7}, {Where: "note = 'round 1'", Limit: 50}, {Where: "id IN (3, 30, 44)", Wide: true, Limit: 50}, {Where: "id > 20", Columns: []string{"note"}}, {Live: true, Limit: 200}} {
+		for _, q := range []search.SearchRequest{{}, {Limit: 1000}, {Limit: 7}, {Where: "note = 'round 1'", Limit: 50},
+			{Where: "id IN (3, 30, 44)", Wide: true, Limit: 50}, {Where: "id > 20", Columns: []string{"note"}},
+			{Live: true, Limit: 200}} {
 			got, parts := b.found(t, q)
 			q.AtOnce = true
 			want, all := b.found(t, q)
-			if got != want || parts.Segments != all.Segments || parts.Superseded != all.Superseded || parts.Found != all.Found || parts.More != all.More {
+			if got != want || parts.Segments != all.Segments || parts.Superseded != all.Superseded ||
+				parts.Found != all.Found || parts.More != all.More {
 				t.Errorf("%s, %+v: found in parts\n%s\nand at once\n%s\n%+v\n%+v", when, q, got, want, parts, all)
 			}
 		}
@@ -100,15 +106,18 @@ func TestASearchReadsWhatItTouches(t *testing.T) {
 	counts := &manifestsRead{Store: b.store}
 	b.Engine.Store = func(context.Context, string) (store.Store, error) { return counts, nil }
 	b.Shelf.Forget()
-	if found, s := b.found(t, search.SearchRequest{Limit: 30}); s.Segments != rows/20 || !s.More || len(strings.Split(found, "|")) != 30 || counts.n.Load() > 10 {
+	if found, s := b.found(t, search.SearchRequest{Limit: 30}); s.Segments != rows/20 || !s.More ||
+		len(strings.Split(found, "|")) != 30 || counts.n.Load() > 10 {
 		t.Errorf("%d manifests of %d were read: %+v", counts.n.Load(), s.Segments, s)
 	}
 	counts.n.Store(0)
 	b.Shelf.Forget()
-	if columns, err := b.Search.ArchivedColumns(t.Context(), "harbour", "scan"); err != nil || len(columns) != 3 || counts.n.Load() > 0 {
+	if columns, err := b.Search.ArchivedColumns(t.Context(), "harbour", "scan"); err != nil || len(columns) != 3 ||
+		counts.n.Load() > 0 {
 		t.Errorf("%d manifests were read for %v, %v", counts.n.Load(), columns, err)
 	}
-	if p, err := b.Restores.PreviewRestore(t.Context(), restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id = 7"}, Target: "file", Format: "csv"}); err != nil || p.Rows != 1 {
+	if p, err := b.Restores.PreviewRestore(t.Context(), restore.RestoreRequest{Source: "harbour", Table: "scan",
+		Scope: catalog.Scope{Where: "id = 7"}, Target: "file", Format: "csv"}); err != nil || p.Rows != 1 {
 		t.Errorf("%+v, %v", p, err)
 	}
 }
@@ -129,7 +138,8 @@ func TestCrossingSpansAreFound(t *testing.T) {
 		spans := make([]filter.Bound, draw.IntN(8))
 		for i := range spans {
 			low := int64(draw.IntN(40))
-			spans[i] = filter.Bound{Known: draw.IntN(30) > 0, Least: value.Of(low), Greatest: value.Of(low + int64(draw.IntN(5)))}
+			spans[i] = filter.Bound{Known: draw.IntN(30) > 0, Least: value.Of(low),
+				Greatest: value.Of(low + int64(draw.IntN(5)))}
 			if draw.IntN(60) == 0 {
 				spans[i].Least, spans[i].Greatest = value.OfText("a"), value.OfText("b")
 			}

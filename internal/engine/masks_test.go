@@ -44,14 +44,16 @@ func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
 		{rule.MaskLast4, true, value.OfText(""), value.OfText("****")},
 		{rule.MaskYear, true, day("2024-02-29"), day("2024-01-01")},
 		{rule.MaskYear, true, day("1969-12-31"), day("1969-01-01")},
-		{rule.MaskYear, true, instant, value.Value{Kind: value.Instant, N: time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro()}},
+		{rule.MaskYear, true, instant,
+			value.Value{Kind: value.Instant, N: time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro()}},
 		{rule.MaskYear, true, value.OfText("2024-05-06 07:08:09"), value.OfText("2024-01-01")},
 		{rule.MaskYear, true, value.OfText("in May"), null},
 		{rule.MaskHash, true, null, null},
 		{rule.MaskBlank, false, null, null},
 	} {
 		col := shape.Column{Name: "it", Kind: c.in.Kind, Nullable: c.nullable}
-		k := mask.New(&shape.Table{Columns: []shape.Column{col}}, []int{0}, nil, map[string]rule.Mask{"it": c.mask}, []byte("key"))
+		k := mask.New(&shape.Table{Columns: []shape.Column{col}}, []int{0}, nil, map[string]rule.Mask{"it": c.mask},
+			[]byte("key"))
 		got := k.Clean(&value.Chunk{Width: 1, Values: []value.Value{c.in}}).Values[0]
 		if got.Exact() != c.want.Exact() || got.Kind != c.want.Kind {
 			t.Errorf("%q of %s is %s instead of %s", c.mask, c.in.Exact(), got.Exact(), c.want.Exact())
@@ -62,7 +64,8 @@ func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
 func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 	t.Parallel()
 	hash := func(column, key string, v value.Value) string {
-		k := mask.New(&shape.Table{Columns: []shape.Column{{Name: column, Kind: v.Kind}}}, []int{0}, nil, map[string]rule.Mask{column: rule.MaskHash}, []byte(key))
+		k := mask.New(&shape.Table{Columns: []shape.Column{{Name: column, Kind: v.Kind}}}, []int{0}, nil,
+			map[string]rule.Mask{column: rule.MaskHash}, []byte(key))
 		if c := k.Columns[0]; c.Kind != value.Text || !c.AsText {
 			t.Errorf("a hash of %s is archived as %s", column, c.Kind)
 		}
@@ -75,7 +78,9 @@ func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 	if hash("login", "key", value.OfText("heron")) != one {
 		t.Error("equal values have different hashes")
 	}
-	for name, other := range map[string]string{"value": hash("login", "key", value.OfText("Heron")), "key": hash("login", "other", value.OfText("heron")), "column": hash("name", "key", value.OfText("heron")), "kind": hash("login", "key", value.OfBytes([]byte("heron")))} {
+	for name, other := range map[string]string{"value": hash("login", "key", value.OfText("Heron")),
+		"key": hash("login", "other", value.OfText("heron")), "column": hash("name", "key", value.OfText("heron")),
+		"kind": hash("login", "key", value.OfBytes([]byte("heron")))} {
 		if other == one {
 			t.Errorf("the hash does not tell another %s", name)
 		}
@@ -84,17 +89,22 @@ func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 
 func TestOmittedColumnsAreGoneAndJoinedOnesStandBehind(t *testing.T) {
 	t.Parallel()
-	table := &shape.Table{Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "photo", Kind: value.Bytes}, {Name: "name", Kind: value.Text}, {Name: "code", Kind: value.Int}}}
+	table := &shape.Table{Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "photo", Kind: value.Bytes},
+		{Name: "name", Kind: value.Text}, {Name: "code", Kind: value.Int}}}
 	k := mask.New(table, []int{0, 1, 2, 3}, []string{"photo"}, map[string]rule.Mask{"name": rule.MaskLast4}, nil)
-	k.Include([]filter.Ref{{Join: "vessel", Name: "flag", Column: &shape.Column{Name: "flag", Kind: value.Text, Generated: true}}})
+	k.Include([]filter.Ref{{Join: "vessel", Name: "flag", Column: &shape.Column{Name: "flag", Kind: value.Text,
+		Generated: true}}})
 	var names []string
 	for _, c := range k.Columns {
 		names = append(names, c.Name)
 	}
-	if got := strings.Join(names, " "); got != "id name code vessel.flag" || !k.Columns[3].Nullable || k.Columns[3].Generated {
+	if got := strings.Join(names, " "); got != "id name code vessel.flag" || !k.Columns[3].Nullable ||
+		k.Columns[3].Generated {
 		t.Errorf("archived are %s, %+v", got, k.Columns[3])
 	}
-	in := &value.Chunk{Width: 5, Values: []value.Value{value.Of(1), value.OfBytes([]byte{9}), value.OfText("passenger"), value.Of(5), value.OfText("red"), value.Of(2), value.OfBytes(nil), value.OfText("x"), value.Of(6), {}}}
+	in := &value.Chunk{Width: 5, Values: []value.Value{value.Of(1), value.OfBytes([]byte{9}),
+		value.OfText("passenger"), value.Of(5), value.OfText("red"), value.Of(2), value.OfBytes(nil),
+		value.OfText("x"), value.Of(6), {}}}
 	out := k.Clean(in)
 	var got []string
 	for i := range out.Rows() {
@@ -127,7 +137,8 @@ func (s *stopping) DeleteBatch(ctx context.Context, b source.Batch) (*source.Jou
 	return s.Source.DeleteBatch(ctx, b)
 }
 
-func (s *stopping) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+func (s *stopping) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
 	if s.reads--; s.reads == 0 {
 		s.stop()
 		return nil, context.Canceled
@@ -141,7 +152,8 @@ func TestCleanedRowsThatWereLeftAreReadAgainHoweverOftenTheRunStops(t *testing.T
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
 			scans(t, h)
-			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar + "mask: {note: blank}\n"}
+			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive") + cellar +
+				"mask: {note: blank}\n"}
 			run := ""
 			// It stops before the second segment's rows are deleted, and again when that has been closed without them.
 			for i, at := range []stopping{{batches: 2}, {reads: 1}, {}} {

@@ -16,8 +16,9 @@ import (
 	"ambercellar/internal/engine/search"
 )
 
-// What is found by the spans that the catalog keeps is what is found by looking at every segment: for keys of numbers and of texts, of one column and of two, of tables
-// that were altered meanwhile, and of segments whose spans are not known.
+// What is found by the spans that the catalog keeps is what is found by looking at every segment: for keys of numbers
+// and of texts, of one column and of two, of tables that were altered meanwhile, and of segments whose spans are not
+// known.
 func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
@@ -25,14 +26,21 @@ func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 		row   func(i int) string
 		where []string
 	}{
-		"a number": {"id integer PRIMARY KEY, at datetime NOT NULL, note text", func(i int) string { return fmt.Sprintf("%d, '%s', 'n%d'", i*7-300, ageOf(i), i%5) },
-			[]string{"id = -300", "id = 50", "id IN (1, 8, 15, 99999)", "id = 50 OR id = 57", "id = 50 AND note = 'n0'", "id = 50 OR note = 'n1'", "NOT id = 50", "id > 700", "note = 'n3'", "id = 1 AND id = 8", "id = 9223372036854775807"}},
+		"a number": {"id integer PRIMARY KEY, at datetime NOT NULL, note text",
+			func(i int) string { return fmt.Sprintf("%d, '%s', 'n%d'", i*7-300, ageOf(i), i%5) },
+			[]string{"id = -300", "id = 50", "id IN (1, 8, 15, 99999)", "id = 50 OR id = 57",
+				"id = 50 AND note = 'n0'", "id = 50 OR note = 'n1'", "NOT id = 50", "id > 700", "note = 'n3'",
+				"id = 1 AND id = 8", "id = 9223372036854775807"}},
 		"a text": {"code text NOT NULL PRIMARY KEY, at datetime NOT NULL, id integer", func(i int) string {
-			return fmt.Sprintf("'%c-%s-%04d', '%s', %d", 'à'+i/20, []string{"heron", "plover", "é", ""}[i%4], i, ageOf(i), i)
+			return fmt.Sprintf("'%c-%s-%04d', '%s', %d", 'à'+i/20, []string{"heron", "plover", "é", ""}[i%4], i,
+				ageOf(i), i)
 		},
-			[]string{"code = 'à-heron-0004'", "code = 'à--0003'", "code IN ('à-é-0002', 'ê-plover-0201')", "code = 'À-heron-0004'", "code = ''", "code = 'à-heron-0004' AND id = 4", "code LIKE 'à-heron-000%'"}},
-		"two columns": {"line integer NOT NULL, seat integer NOT NULL, at datetime NOT NULL, id integer, PRIMARY KEY (line, seat)", func(i int) string { return fmt.Sprintf("%d, %d, '%s', %d", i/20, i%20, ageOf(i), i) },
-			[]string{"line = 3 AND seat = 4", "line = 3", "seat = 4", "line IN (1, 2) AND seat IN (3, 99)", "line = 3 OR seat = 4", "line = 3 AND seat = 4 AND id = 64", "line = 3 AND seat = 4 AND id = 65"}},
+			[]string{"code = 'à-heron-0004'", "code = 'à--0003'", "code IN ('à-é-0002', 'ê-plover-0201')",
+				"code = 'À-heron-0004'", "code = ''", "code = 'à-heron-0004' AND id = 4", "code LIKE 'à-heron-000%'"}},
+		"two columns": {"line integer NOT NULL, seat integer NOT NULL, at datetime NOT NULL, id integer, PRIMARY " +
+			"KEY (line, seat)", func(i int) string { return fmt.Sprintf("%d, %d, '%s', %d", i/20, i%20, ageOf(i), i) },
+			[]string{"line = 3 AND seat = 4", "line = 3", "seat = 4", "line IN (1, 2) AND seat IN (3, 99)",
+				"line = 3 OR seat = 4", "line = 3 AND seat = 4 AND id = 64", "line = 3 AND seat = 4 AND id = 65"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			h := newHarbour(t, "sqlite")
@@ -60,11 +68,14 @@ func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 					got, few := b.found(t, search.SearchRequest{Where: where})
 					want, all := b.found(t, search.SearchRequest{Where: where, Wide: true, AtOnce: true})
 					if got != want || few.Segments != all.Segments || few.Found != all.Found {
-						t.Errorf("%s, %s: found %s, and %s by looking at all; %+v, %+v", when, where, got, want, few, all)
+						t.Errorf("%s, %s: found %s, and %s by looking at all; %+v, %+v", when, where, got, want, few,
+							all)
 					}
 					got, parts := b.found(t, search.SearchRequest{Where: where, Wide: true})
-					if got != want || parts.Segments != all.Segments || parts.Found != all.Found || parts.Passed != all.Passed || parts.Rows != all.Rows {
-						t.Errorf("%s, %s: found %s in parts, and %s at once; %+v, %+v", when, where, got, want, parts, all)
+					if got != want || parts.Segments != all.Segments || parts.Found != all.Found ||
+						parts.Passed != all.Passed || parts.Rows != all.Rows {
+						t.Errorf("%s, %s: found %s in parts, and %s at once; %+v, %+v", when, where, got, want, parts,
+							all)
 					}
 				}
 			}
@@ -74,7 +85,8 @@ func TestALookUpByKeyFindsWhatASearchOfAllSegmentsFinds(t *testing.T) {
 				t.Fatal(err)
 			}
 			first := c.where[0]
-			if n, err := b.Search.Narrow(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Where: first}, m); err != nil || n == nil || len(n.Segments) > len(list)/2 {
+			if n, err := b.Search.Narrow(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan",
+				Where: first}, m); err != nil || n == nil || len(n.Segments) > len(list)/2 {
 				t.Errorf("%s is not narrowed down: %+v, %v", first, n, err)
 			}
 			h.forgetSpans(t, "number % 3 = 0")
@@ -97,7 +109,10 @@ func (h *harbour) forgetSpans(t *testing.T, which string) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	_, err = db.Exec("UPDATE segment_shape SET segments = segments - (SELECT count(*) FROM segment WHERE shape = segment_shape.id AND (" + which + ")); DELETE FROM segment_span WHERE id IN (SELECT span FROM segment WHERE " + which + "); UPDATE segment SET span = NULL, shape = NULL WHERE span NOT IN (SELECT id FROM segment_span)")
+	_, err = db.Exec("UPDATE segment_shape SET segments = segments - (SELECT count(*) FROM segment WHERE shape = " +
+		"segment_shape.id AND (" + which +
+		")); DELETE FROM segment_span WHERE id IN (SELECT span FROM segment WHERE " + which +
+		"); UPDATE segment SET span = NULL, shape = NULL WHERE span NOT IN (SELECT id FROM segment_span)")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -114,7 +129,8 @@ func TestCoarsePlacesKeepTheOrder(t *testing.T) {
 		kind := r.IntN(2)
 		for i := range list {
 			if list[i] = value.Of(int64(r.Uint64()) >> r.IntN(64)); kind == 1 {
-				list[i] = value.OfText(strings.Repeat(string(rune(r.IntN(0x2000)+1)), r.IntN(4)) + fmt.Sprint(r.IntN(100)))
+				list[i] = value.OfText(strings.Repeat(string(rune(r.IntN(0x2000)+1)), r.IntN(4)) +
+					fmt.Sprint(r.IntN(100)))
 			}
 		}
 		slices.SortFunc(list, func(a, b value.Value) int { sign, _ := filter.Order(a, b); return sign })

@@ -69,8 +69,9 @@ func (b *bench) sweepAll(t *testing.T, name string) *sweep.Swept {
 	return s
 }
 
-// TestAnOlderCatalogCostsNoSegment: rows were moved, and a catalog of before that is put back. Verifying and reconciling notice it, sweeping
-// leaves the only copy alone, and taking up what lies in the stores finds the rows again.
+// TestAnOlderCatalogCostsNoSegment: rows were moved, and a catalog of before that is put back. Verifying and
+// reconciling notice it, sweeping leaves the only copy alone, and taking up what lies in the stores finds the rows
+// again.
 func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
 	t.Parallel()
 	b, vault := newVault(t)
@@ -121,7 +122,8 @@ func TestAnOlderCatalogHearsOfDisposals(t *testing.T) {
 	t.Parallel()
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
-	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id = 10", Reference: "case 9", Reason: "inquiry"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+		Where: "id = 10", Reference: "case 9", Reason: "inquiry"}); err != nil {
 		t.Fatal(err)
 	}
 	before := b.backup(t)
@@ -131,7 +133,8 @@ func TestAnOlderCatalogHearsOfDisposals(t *testing.T) {
 	}
 	b.turnBack(t, before)
 	x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
-	if err != nil || x.Agree || !strings.Contains(strings.Join(x.Differences, "; "), "were destroyed, by their records") {
+	if err != nil || x.Agree || !strings.Contains(strings.Join(x.Differences, "; "),
+		"were destroyed, by their records") {
 		t.Errorf("%+v, %v", x, err)
 	}
 	if swept := b.sweepAll(t, "cellar"); swept.Removed != 0 {
@@ -153,12 +156,13 @@ func TestAnOlderCatalogHearsOfDisposals(t *testing.T) {
 	}
 }
 
-// TestNoCopyOutlivesADisposal: a copy of which the catalog does not know yet, files of a killed run, and those of runs that nobody knows:
-// the first two go, the last are named in the certificate.
+// TestNoCopyOutlivesADisposal: a copy of which the catalog does not know yet, files of a killed run, and those of runs
+// that nobody knows: the first two go, the last are named in the certificate.
 func TestNoCopyOutlivesADisposal(t *testing.T) {
 	t.Parallel()
 	b, vault := newVault(t)
-	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S}\npace: unlimited\n")
+	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: "+
+		"archive\narchive: {store: cellar, keep: PT1S}\npace: unlimited\n")
 	run := b.finish(t, plan.PlanRequest{})
 	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
 	if err != nil {
@@ -193,7 +197,8 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 	if err := b.Disposals.Dispose(t.Context(), d); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Catalog.SetDisposalState(t.Context(), "service", d.ID, catalog.DisposalDone, "", catalog.At(b.Now())); err != nil {
+	if _, err := b.Catalog.SetDisposalState(t.Context(), "service", d.ID, catalog.DisposalDone, "",
+		catalog.At(b.Now())); err != nil {
 		t.Fatal(err)
 	}
 	if list, err := vault.List(t.Context(), ""); err != nil || slices.ContainsFunc(list, func(o store.Object) bool {
@@ -211,7 +216,8 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 	if err != nil || len(c.Destroyed) != 1 || !slices.Equal(c.Destroyed[0].Searched, []string{"cellar", "vault"}) {
 		t.Fatalf("%+v, %v", c, err)
 	}
-	if len(c.Remains) != 1 || !strings.Contains(c.Remains[0], "store vault, harbour/scan/") || !strings.Contains(c.Remains[0], "is not known to this service") {
+	if len(c.Remains) != 1 || !strings.Contains(c.Remains[0], "store vault, harbour/scan/") ||
+		!strings.Contains(c.Remains[0], "is not known to this service") {
 		t.Errorf("what remains: %q", c.Remains)
 	}
 	// A second copy that was listed before is not made any more.
@@ -228,11 +234,13 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 	}
 }
 
-// TestAStoreThatIsAwayHoldsADisposalUp: where a copy is known to lie there; the certificate is written when it could be listed.
+// TestAStoreThatIsAwayHoldsADisposalUp: where a copy is known to lie there; the certificate is written when it could
+// be listed.
 func TestAStoreThatIsAwayHoldsADisposalUp(t *testing.T) {
 	t.Parallel()
 	b, _ := newVault(t)
-	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: PT1S, second: vault}\npace: unlimited\n")
+	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: "+
+		"archive\narchive: {store: cellar, keep: PT1S, second: vault}\npace: unlimited\n")
 	b.finish(t, plan.PlanRequest{})
 	if n, err := b.Upkeep.CopySeconds(t.Context()); n != 1 || err != nil {
 		t.Fatal(n, err)
@@ -288,7 +296,8 @@ func TestAnInterruptedAdoptionIsTakenUp(t *testing.T) {
 		if n, err := b.Upkeep.Adopt(t.Context(), "me", "cellar"); err != nil || n != (upkeep.Adopted{Renewed: 1}) {
 			t.Errorf("%s: %+v, %v", state, n, err)
 		}
-		if got, err := c.Segment(t.Context(), half.ID); err != nil || got.State != catalog.SegmentClosed || got.Deleted != list[0].Deleted || b.archivedRows(t, "") != all {
+		if got, err := c.Segment(t.Context(), half.ID); err != nil || got.State != catalog.SegmentClosed ||
+			got.Deleted != list[0].Deleted || b.archivedRows(t, "") != all {
 			t.Errorf("%s: %+v, %v", state, got, err)
 		}
 		if n, err := b.Upkeep.Adopt(t.Context(), "me", "cellar"); err != nil || n != (upkeep.Adopted{}) {

@@ -64,7 +64,8 @@ func (r *absentReader) ReadAt(p []byte, off int64) (int, error) {
 	return r.Reader.ReadAt(p, off)
 }
 
-// Wherever a store goes away, a verification waits for it, says so meanwhile, and finds what it finds where nothing happens.
+// Wherever a store goes away, a verification waits for it, says so meanwhile, and finds what it finds where nothing
+// happens.
 func TestAVerificationWaitsForItsStores(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
@@ -88,14 +89,18 @@ func TestAVerificationWaitsForItsStores(t *testing.T) {
 	}
 	for from := 0; from < whole.seen; from++ {
 		got, err := verified(&absent{Store: b.store, from: from, to: from + 2})
-		if err != nil || got.State != catalog.VerificationDone || got.Reason != "" || got.Segments != want.Segments || got.Of != want.Of || got.Rows != want.Rows || got.Bytes != want.Bytes || len(got.Findings.V) != 0 {
+		if err != nil || got.State != catalog.VerificationDone || got.Reason != "" || got.Segments != want.Segments ||
+			got.Of != want.Of || got.Rows != want.Rows || got.Bytes != want.Bytes || len(got.Findings.V) != 0 {
 			t.Fatalf("away from step %d on: %+v instead of %+v, %v", from, got, want, err)
 		}
 	}
 	// What is waited for is shown, and whoever stops it does so at once.
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
-	b.Engine.Store = func(context.Context, string) (store.Store, error) { return &absent{Store: b.store, to: 1 << 30}, nil }
+	b.Engine.Store = func(context.Context, string) (store.Store, error) {
+		return &absent{Store: b.store, to: 1 << 30},
+			nil
+	}
 	v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{}, nil)
 	if err != nil {
 		t.Fatal(err)

@@ -12,21 +12,24 @@ import (
 	"ambercellar/internal/engine/search"
 )
 
-// TestRelatedRulesAreThoseOfThePlan: a related table's rule, and the named keep that it uses, are what they were when the plan was made,
-// however often the run is taken up.
+// TestRelatedRulesAreThoseOfThePlan: a related table's rule, and the named keep that it uses, are what they were when
+// the plan was made, however often the run is taken up.
 func TestRelatedRulesAreThoseOfThePlan(t *testing.T) {
 	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
 	b.exec(t, "ALTER TABLE leg ADD COLUMN at datetime; UPDATE leg SET at = '2024-06-01'")
-	b.rule(t, "keep: legs\nperiod: P30Y\nabout: for the test\n---\nrule: legs\nsource: harbour\ntable: leg\nage: at\nzone: UTC\nclauses:\n  - keep: legs\nthen: archive\narchive: {store: cellar}\n")
-	b.rule(t, "rule: trips\nsource: harbour\ntable: trip\nage: at\nzone: UTC\nrelated:"+everyWay+"\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
+	b.rule(t, "keep: legs\nperiod: P30Y\nabout: for the test\n---\nrule: legs\nsource: harbour\ntable: leg\nage: "+
+		"at\nzone: UTC\nclauses:\n  - keep: legs\nthen: archive\narchive: {store: cellar}\n")
+	b.rule(t, "rule: trips\nsource: harbour\ntable: trip\nage: at\nzone: UTC\nrelated:"+everyWay+
+		"\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
 	p := b.plan(t, plan.PlanRequest{Rule: "trips", Exact: true})
 	if p.Counts.V.Due != 0 || len(p.Detail.V.Pinned) != 1 || p.Detail.V.Pinned[0].Rule != "legs" {
 		t.Fatalf("%+v, %+v", p.Counts.V, p.Detail.V.Pinned)
 	}
 	r := b.begin(t, p)
 	b.rule(t, "keep: legs\nperiod: P1D\nabout: for the test\n")
-	b.rule(t, "rule: legs\nsource: harbour\ntable: leg\nage: at\nzone: UTC\nclauses:\n  - keep: P1D\nthen: archive\narchive: {store: cellar}\n")
+	b.rule(t, "rule: legs\nsource: harbour\ntable: leg\nage: at\nzone: UTC\nclauses:\n  - keep: P1D\nthen: "+
+		"archive\narchive: {store: cellar}\n")
 	if err := b.Runs.Run(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
@@ -35,7 +38,8 @@ func TestRelatedRulesAreThoseOfThePlan(t *testing.T) {
 	}
 }
 
-// TestNoTableIsEmptiedBesideAHold: one that was placed after the plan keeps the table from being emptied at once, whatever rows it names.
+// TestNoTableIsEmptiedBesideAHold: one that was placed after the plan keeps the table from being emptied at once,
+// whatever rows it names.
 func TestNoTableIsEmptiedBesideAHold(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"postgres", "mariadb"} {
@@ -58,16 +62,19 @@ func TestNoTableIsEmptiedBesideAHold(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "waiting", Where: "id = 7", Reference: "case 3", Reason: "inquiry"}); err != nil {
+			if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "waiting",
+				Where: "id = 7", Reference: "case 3", Reason: "inquiry"}); err != nil {
 				t.Fatal(err)
 			}
 			if err := b.Runs.Run(t.Context(), r); err != nil {
 				t.Fatal(err)
 			}
-			if n := h.count(t, "SELECT count(*) FROM waiting WHERE id = 7"); n != 1 || h.count(t, "SELECT count(*) FROM waiting") != 1 || !strings.Contains(partStates(r), "rows") {
+			if n := h.count(t, "SELECT count(*) FROM waiting WHERE id = 7"); n != 1 ||
+				h.count(t, "SELECT count(*) FROM waiting") != 1 || !strings.Contains(partStates(r), "rows") {
 				t.Errorf("held rows: %d, parts%s", n, partStates(r))
 			}
-			if _, err := b.Plans.Start(t.Context(), "me", p.ID, true); err == nil || !strings.Contains(err.Error(), "case 3") {
+			if _, err := b.Plans.Start(t.Context(), "me", p.ID, true); err == nil ||
+				!strings.Contains(err.Error(), "case 3") {
 				t.Errorf("emptying beside a hold: %v", err)
 			}
 		})
@@ -79,7 +86,8 @@ func TestRowsThatSomebodyKeepsAreNotTakenBack(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
 	b.finish(t, plan.PlanRequest{})
-	r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id <= 20"}, Target: catalog.TargetTable, For: "PT1H"})
+	r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan",
+		Scope: catalog.Scope{Where: "id <= 20"}, Target: catalog.TargetTable, For: "PT1H"})
 	if err == nil {
 		err = b.Restores.Restore(t.Context(), r, t.TempDir())
 	}
@@ -108,13 +116,14 @@ func TestRowsThatSomebodyKeepsAreNotTakenBack(t *testing.T) {
 	if err := b.Restores.TakeBack(t.Context(), listed); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := b.Catalog.Restore(t.Context(), r.ID); err != nil || got.State != catalog.RestoreExpired || got.Stayed != 1 || got.TakenBack != 19 {
+	if got, err := b.Catalog.Restore(t.Context(), r.ID); err != nil || got.State != catalog.RestoreExpired ||
+		got.Stayed != 1 || got.TakenBack != 19 {
 		t.Errorf("%+v, %v", got, err)
 	}
 }
 
-// TestFamiliesThatCameBackCountOnce, in sums that take the live rows in, and in what is told of a table; and how far their restore is never
-// passes the whole.
+// TestFamiliesThatCameBackCountOnce, in sums that take the live rows in, and in what is told of a table; and how far
+// their restore is never passes the whole.
 func TestFamiliesThatCameBackCountOnce(t *testing.T) {
 	t.Parallel()
 	b, _ := withTrips(t, "archive", everyWay)
@@ -131,7 +140,8 @@ func TestFamiliesThatCameBackCountOnce(t *testing.T) {
 	}
 	b.exec(t, "DELETE FROM boarding WHERE id = 1") // one that came back is gone again
 	for table, want := range map[string]int64{"trip": 60, "leg": 120, "boarding": 360} {
-		s, err := b.Search.Summarise(t.Context(), search.SummaryRequest{Source: "harbour", Table: table, Of: []search.Measure{{Of: "count"}}, Live: true})
+		s, err := b.Search.Summarise(t.Context(), search.SummaryRequest{Source: "harbour", Table: table,
+			Of: []search.Measure{{Of: "count"}}, Live: true})
 		if err != nil || *s.Groups[0][0] != strconv.FormatInt(want, 10) {
 			t.Errorf("%s: %+v, %v", table, s, err)
 		}

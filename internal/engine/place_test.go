@@ -36,8 +36,8 @@ func newVault(t *testing.T) (*bench, *store.Directory) {
 	return b, vault
 }
 
-// TestAMoveGoesOnWhereItStopped: wherever a store fails on the way, the rows of a segment are always to be read, are in one store in the
-// end, and nothing is left in the other.
+// TestAMoveGoesOnWhereItStopped: wherever a store fails on the way, the rows of a segment are always to be read, are
+// in one store in the end, and nothing is left in the other.
 func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 	t.Parallel()
 	steps := 0
@@ -114,7 +114,8 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 		}
 	}
 	for to, want := range map[string]string{"cellar": "already", "attic": "there is no store attic"} {
-		if _, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, to); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, to); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("to %s: %v", to, err)
 		}
 	}

@@ -23,7 +23,8 @@ func (b *bench) apply(t *testing.T, clauses string) {
 	if !strings.Contains(clauses, "pace:") {
 		clauses += "\npace: unlimited\n"
 	}
-	if _, problems, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\n"+clauses), ""); err != nil {
+	if _, problems, err := b.Plans.ApplyRules(t.Context(), "me", "r",
+		[]byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\n"+clauses), ""); err != nil {
 		t.Fatal(err, problems)
 	}
 }
@@ -50,22 +51,27 @@ func (b *bench) plan(t *testing.T, q plan.PlanRequest) *catalog.Plan {
 func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.apply(t, "clauses:\n  - where: id <= 1000\n    before: 2020-01-01 10:00:00\n  - where: id > 1000 AND id <= 2500\n    before: 2020-01-02 20:00:00\n    then: purge\nthen: archive\narchive: {store: cellar}\n")
-	b.exec(t, "UPDATE scan SET at = NULL WHERE id IN (7, 2999); UPDATE scan SET at = 'soon' WHERE id = 8; UPDATE scan SET at = '2999-01-01 00:00:00' WHERE id = 9")
+	b.apply(t, "clauses:\n  - where: id <= 1000\n    before: 2020-01-01 10:00:00\n  - where: id > 1000 AND id <= "+
+		"2500\n    before: 2020-01-02 20:00:00\n    then: purge\nthen: archive\narchive: {store: cellar}\n")
+	b.exec(t, "UPDATE scan SET at = NULL WHERE id IN (7, 2999); UPDATE scan SET at = 'soon' WHERE id = 8; UPDATE "+
+		"scan SET at = '2999-01-01 00:00:00' WHERE id = 9")
 	for _, where := range []string{"id BETWEEN 1 AND 50", "note = 'note 1200'"} {
-		if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: where, Reference: "case", Reason: "asked"}); err != nil {
+		if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+			Where: where, Reference: "case", Reason: "asked"}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	var said []string
-	p := b.plan(t, plan.PlanRequest{Exact: true, Counted: func(done, pieces int) { said = append(said, fmt.Sprintf("%d/%d", done, pieces)) }})
+	p := b.plan(t, plan.PlanRequest{Exact: true,
+		Counted: func(done, pieces int) { said = append(said, fmt.Sprintf("%d/%d", done, pieces)) }})
 	c := p.Counts.V
 	// Before 10:00 lie rows 1 to 599, of which 7, 8 and 9 do not, and 1 to 50 are held; of the second clause, up to
 	// 02.01. 20:00, lie 1001 to 2500 (2500 minutes are 01.02. 17:40), of which one is held.
 	if c.Clauses[0].Due != 599-50 || c.Clauses[1].Due != 1499 || c.Due != 549+1499 || c.Held != 48 {
 		t.Errorf("due: %+v", c)
 	}
-	if c.Total != rows || c.Ageless != 3 || c.Future != 1 || c.Uncovered != 499 || c.Clauses[0].Rows+c.Clauses[1].Rows+c.Uncovered+c.Ageless != rows {
+	if c.Total != rows || c.Ageless != 3 || c.Future != 1 || c.Uncovered != 499 || c.Clauses[0].Rows+c.Clauses[1].Rows+
+		c.Uncovered+c.Ageless != rows {
 		t.Errorf("of all rows: %+v", c)
 	}
 	if c.Clauses[0].LastGoing != "2020-01-01 09:59:00" || c.Clauses[0].FirstStays != "2020-01-01 10:00:00" {
@@ -78,11 +84,13 @@ func TestAnExactPlanAccountsForEveryRow(t *testing.T) {
 			t.Errorf("bar %d begins at %s, and the one before it ends at %s", i, x.From, c.Spread[i-1].To)
 		}
 	}
-	if len(c.Spread) != plan.LeastBuckets || spread != rows-c.Ageless || len(said) != plan.LeastBuckets || said[3] != fmt.Sprintf("3/%d", plan.LeastBuckets) {
+	if len(c.Spread) != plan.LeastBuckets || spread != rows-c.Ageless || len(said) != plan.LeastBuckets ||
+		said[3] != fmt.Sprintf("3/%d", plan.LeastBuckets) {
 		t.Errorf("%d bars with %d rows; said %v", len(c.Spread), spread, said)
 	}
 	text := strings.Join(p.Warnings.V, "\n")
-	for _, want := range []string{"499 rows are covered by no clause", "purges: its rows are deleted without a copy", "2,048 of 3,000 rows are due, which is more than half"} {
+	for _, want := range []string{"499 rows are covered by no clause", "purges: its rows are deleted without a copy",
+		"2,048 of 3,000 rows are due, which is more than half"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no warning %q in\n%s", want, text)
 		}
@@ -112,7 +120,9 @@ func TestCountingEndsWhenNobodyWaitsOrItTakesTooLong(t *testing.T) {
 	}
 	slow := func(int, int) { time.Sleep(30 * time.Millisecond) }
 	var refused *refuse.Error
-	if _, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Exact: true, Budget: 50 * time.Millisecond, Counted: slow}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "budget") {
+	if _, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Exact: true,
+		Budget: 50 * time.Millisecond, Counted: slow}); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "budget") {
 		t.Errorf("counting beyond its budget: %v", err)
 	}
 }
@@ -176,11 +186,13 @@ func TestPlansAreRefusedWhereTheClocksDiffer(t *testing.T) {
 	theirs := &astray{Source: src, now: func() time.Time { return b.now }}
 	b.Engine.Source = func(context.Context, string) (source.Source, error) { return theirs, nil }
 	b.Plans.Skew = time.Minute
-	for by, fine := range map[time.Duration]bool{0: true, 50 * time.Second: true, -50 * time.Second: true, 2 * time.Minute: false, -2 * time.Hour: false} {
+	for by, fine := range map[time.Duration]bool{0: true, 50 * time.Second: true, -50 * time.Second: true,
+		2 * time.Minute: false, -2 * time.Hour: false} {
 		theirs.by = by
 		_, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 		var refused *refuse.Error
-		if fine && err != nil || !fine && (!errors.As(err, &refused) || !strings.Contains(err.Error(), "clock differs")) {
+		if fine && err != nil || !fine &&
+			(!errors.As(err, &refused) || !strings.Contains(err.Error(), "clock differs")) {
 			t.Errorf("a clock that is off by %s: %v", by, err)
 		}
 	}
@@ -210,7 +222,8 @@ func TestTheForecastFollowsTheRows(t *testing.T) {
 func TestAPreviewKeepsNothing(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	text := "rule: others\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - where: id < 11\n    keep: P1Y\nthen: purge\n"
+	text := "rule: others\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - where: id < 11\n    " +
+		"keep: P1Y\nthen: purge\n"
 	x, err := b.Plans.PreviewRule(t.Context(), text, false)
 	if err != nil || x.Rule == nil || x.Plan != nil && x.Plan.Counts.V.Due != 10 {
 		t.Fatalf("preview: %+v, %v", x, err)
@@ -219,16 +232,21 @@ func TestAPreviewKeepsNothing(t *testing.T) {
 	if err != nil || x.Plan == nil || x.Plan.Counts.V.Due != 10 || x.Plan.Counts.V.Uncovered != rows-10 {
 		t.Fatalf("preview of the rule as it would be: %+v, %v", x, err)
 	}
-	if x, err = b.Plans.PreviewRule(t.Context(), strings.Replace(text, "id < 11", "id < 'a'", 1), true); err != nil || x.Plan != nil || len(x.Problems) == 0 {
+	if x, err = b.Plans.PreviewRule(t.Context(), strings.Replace(text, "id < 11", "id < 'a'", 1), true); err != nil ||
+		x.Plan != nil || len(x.Problems) == 0 {
 		t.Errorf("preview of a mistake: %+v, %v", x, err)
 	}
 	rules, err := b.Catalog.Rules(t.Context())
-	if plans, _ := b.Catalog.Plans(t.Context(), "scans", catalog.First(10)); err != nil || len(rules) != 1 || len(plans) != 0 {
+	if plans, _ := b.Catalog.Plans(t.Context(), "scans", catalog.First(10)); err != nil || len(rules) != 1 ||
+		len(plans) != 0 {
 		t.Errorf("%d rules, %d plans, %v", len(rules), len(plans), err)
 	}
 	b.exec(t, "UPDATE scan SET at = '2999-01-01' WHERE id = 3000")
-	compared, _, err := b.Plans.Compare(t.Context(), "r", []byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - before: 2020-01-01 00:11:00\nthen: archive\narchive: {store: cellar}\n"))
-	if err != nil || len(compared) != 1 || compared[0].Gained != 0 || compared[0].Lost != rows-11 || compared[0].Both != 10 {
+	compared, _, err := b.Plans.Compare(t.Context(), "r",
+		[]byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - before: 2020-01-01 "+
+			"00:11:00\nthen: archive\narchive: {store: cellar}\n"))
+	if err != nil || len(compared) != 1 || compared[0].Gained != 0 || compared[0].Lost != rows-11 ||
+		compared[0].Both != 10 {
 		t.Errorf("compared: %+v, %v", compared, err)
 	}
 }
@@ -243,7 +261,9 @@ func TestGuardRailsBindTheKeepsThatAPlanComesTo(t *testing.T) {
 		}
 	}
 	years := func(n int) *period.Period { return &period.Period{Years: n} }
-	for want, g := range map[string]catalog.Guard{"": {Live: years(6), Archive: years(1), Only: []string{"scan"}}, "live": {Live: years(7)}, "archive": {Archive: years(2)}, "may not": {Never: []string{"scan"}}, "may have": {Only: []string{"vessel"}}} {
+	for want, g := range map[string]catalog.Guard{"": {Live: years(6), Archive: years(1), Only: []string{"scan"}},
+		"live": {Live: years(7)}, "archive": {Archive: years(2)}, "may not": {Never: []string{"scan"}},
+		"may have": {Only: []string{"vessel"}}} {
 		set(g)
 		_, err := b.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
 		if want == "" && err != nil || want != "" && err == nil {
@@ -263,14 +283,16 @@ func TestGuardRailsBindTheKeepsThatAPlanComesTo(t *testing.T) {
 func TestAKeepShorterThanWritersNeedIsMentioned(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.exec(t, "ALTER TABLE scan ADD COLUMN touched datetime; UPDATE scan SET touched = datetime(at, '+1 day'); UPDATE scan SET touched = datetime(at, '+7 years') WHERE id % 100 = 0")
+	b.exec(t, "ALTER TABLE scan ADD COLUMN touched datetime; UPDATE scan SET touched = datetime(at, '+1 day'); "+
+		"UPDATE scan SET touched = datetime(at, '+7 years') WHERE id % 100 = 0")
 	b.apply(t, "modified: touched\nclauses:\n  - keep: P5Y\nthen: archive\narchive: {store: cellar}\n")
 	said := strings.Join(b.plan(t, plan.PlanRequest{Exact: true}).Warnings.V, "\n")
 	if !strings.Contains(said, "of the 3000 oldest due rows, 30 were still changed (touched) later than the keep") {
 		t.Errorf("the warnings are\n%s", said)
 	}
 	b.exec(t, "UPDATE scan SET touched = NULL WHERE id % 100 = 0")
-	if said = strings.Join(b.plan(t, plan.PlanRequest{Exact: true}).Warnings.V, "\n"); strings.Contains(said, "still changed") {
+	if said = strings.Join(b.plan(t, plan.PlanRequest{Exact: true}).Warnings.V, "\n"); strings.Contains(said,
+		"still changed") {
 		t.Errorf("the warnings are\n%s", said)
 	}
 }
@@ -279,7 +301,8 @@ func TestHoldsThatCannotBeJudgedHoldEverything(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
 	b.exec(t, "ALTER TABLE scan ADD COLUMN gate text")
-	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "gate IS NULL AND id < 5", Reference: "case", Reason: "asked"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+		Where: "gate IS NULL AND id < 5", Reference: "case", Reason: "asked"}); err != nil {
 		t.Fatal(err)
 	}
 	b.apply(t, "clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n")
@@ -295,9 +318,11 @@ func TestHoldsThatCannotBeJudgedHoldEverything(t *testing.T) {
 func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	b.exec(t, "UPDATE scan SET at = NULL WHERE id <= 20; UPDATE scan SET at = '2999-01-01' WHERE id BETWEEN 21 AND 40; UPDATE scan SET at = 'never' WHERE id = 41")
+	b.exec(t, "UPDATE scan SET at = NULL WHERE id <= 20; UPDATE scan SET at = '2999-01-01' WHERE id BETWEEN 21 AND "+
+		"40; UPDATE scan SET at = 'never' WHERE id = 41")
 	b.apply(t, "clauses:\n  - keep: none\nthen: purge\nconfirm: empty scan\n")
-	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Keys: []string{"7", "30", "500"}, Reference: "case", Reason: "asked"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+		Keys: []string{"7", "30", "500"}, Reference: "case", Reason: "asked"}); err != nil {
 		t.Fatal(err)
 	}
 	p := b.plan(t, plan.PlanRequest{Exact: true})
@@ -309,7 +334,8 @@ func TestPurgesThatEmptyATableLeaveNothingButWhatIsHeld(t *testing.T) {
 		t.Errorf("the run: %v, %d deleted, %d live", err, r.Deleted, b.live(t))
 	}
 	// What is narrowed to a time goes by the age again: rows without one stay.
-	b.exec(t, "INSERT INTO scan SELECT id + 10000, at, note FROM (SELECT 1 AS id, NULL AS at, 'x' AS note UNION ALL SELECT 2, '2020-05-05', 'y')")
+	b.exec(t, "INSERT INTO scan SELECT id + 10000, at, note FROM (SELECT 1 AS id, NULL AS at, 'x' AS note UNION "+
+		"ALL SELECT 2, '2020-05-05', 'y')")
 	if c := b.plan(t, plan.PlanRequest{Exact: true, Before: b.now.AddDate(-1, 0, 0)}).Counts.V; c.Due != 1 {
 		t.Errorf("narrowed: %+v", c)
 	}
@@ -322,9 +348,12 @@ func TestDueDataCountsWhatLiesOutOfLine(t *testing.T) {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
 			text := map[string]string{"sqlite": "text", "postgres": "text", "mariadb": "longtext"}[engine]
-			long := map[string]string{"sqlite": "replace(hex(zeroblob(50000)), '00', 'amber-')", "postgres": "repeat('amber-', 50000)", "mariadb": "repeat('amber-', 50000)"}[engine]
-			h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamp NOT NULL, note "+text+")", "CREATE INDEX scan_at ON scan (at)",
-				"INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 60) SELECT g, '2020-01-02 00:00:00', "+long+" FROM s")
+			long := map[string]string{"sqlite": "replace(hex(zeroblob(50000)), '00', 'amber-')",
+				"postgres": "repeat('amber-', 50000)", "mariadb": "repeat('amber-', 50000)"}[engine]
+			h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamp NOT NULL, note "+text+")",
+				"CREATE INDEX scan_at ON scan (at)",
+				"INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 60) "+
+					"SELECT g, '2020-01-02 00:00:00', "+long+" FROM s")
 			b := h.serve(t, nil)
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-06-01", "archive") + cellar}
 			run, err := b.Catalog.Run(t.Context(), s.start(t, h, b))

@@ -89,7 +89,8 @@ func TestABacklogIsWorkedOffOverManyWindows(t *testing.T) {
 		if !errors.As(err, &resting) {
 			t.Fatal(err)
 		}
-		if want := b.now.Truncate(24 * time.Hour).Add(22 * time.Hour); b.now.Before(want) && !resting.Until.Equal(want) || run.ResumeAt == nil || !run.ResumeAt.Equal(resting.Until) {
+		if want := b.now.Truncate(24 * time.Hour).Add(22 * time.Hour); b.now.Before(want) &&
+			!resting.Until.Equal(want) || run.ResumeAt == nil || !run.ResumeAt.Equal(resting.Until) {
 			t.Fatalf("at %s it rests until %s", b.now, resting.Until)
 		}
 		if window > 10 {
@@ -112,7 +113,8 @@ func TestARestingRunSaysWhenItGoesOnAndForHowLong(t *testing.T) {
 	b.apply(t, archiving+"window: mon-fri 12:00-13:00\nbudget: {rows: 1000}\n")
 	run := b.start(t)
 	err := b.goOn(t, run)
-	want := "it has taken the 1000 rows of its budget for this window; it goes on at 2026-11-24 12:00 UTC; 2000 rows are left, for about 2 more windows"
+	want := "it has taken the 1000 rows of its budget for this window; it goes on at 2026-11-24 12:00 UTC; 2000 " +
+		"rows are left, for about 2 more windows"
 	if err == nil || !strings.Contains(err.Error(), want) {
 		t.Errorf("it says %v\nwant %s", err, want)
 	}
@@ -144,7 +146,8 @@ func TestARunPausesWhenTheLogHasGrownEnough(t *testing.T) {
 	b.apply(t, archiving+"pace: gentle\nlog: {run: 60 MB}\n")
 	run := b.start(t)
 	var stopped *refuse.Stopped
-	if err := b.goOn(t, run); !errors.As(err, &stopped) || !strings.Contains(err.Error(), "80 MiB") || !strings.Contains(err.Error(), "57.2 MiB") {
+	if err := b.goOn(t, run); !errors.As(err, &stopped) || !strings.Contains(err.Error(), "80 MiB") ||
+		!strings.Contains(err.Error(), "57.2 MiB") {
 		t.Fatalf("after one batch: %v", err)
 	}
 	first := rows - b.live(t)
@@ -183,7 +186,8 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 	if err != nil || len(list) != 2 {
 		t.Fatalf("slowed down %d times (%v), want twice", len(list), err)
 	}
-	for i, want := range []string{"sessions that wait for locks: 4 (at most 5)", "sessions that wait for locks: 9 (at most 5)"} {
+	for i, want := range []string{"sessions that wait for locks: 4 (at most 5)",
+		"sessions that wait for locks: 9 (at most 5)"} {
 		if s := list[i]; s.Reason != want || s.Ended == nil || s.Rests != (i == 1) {
 			t.Errorf("slowdown %+v, want %s", s, want)
 		}
@@ -254,20 +258,22 @@ type dragging struct {
 	pieces atomic.Int64
 }
 
-func (d *dragging) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+func (d *dragging) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
 	d.pieces.Add(1)
 	q.MaxRows = min(q.MaxRows, 50)
 	time.Sleep(5 * time.Millisecond)
 	return d.Source.ReadSlice(ctx, q, sink)
 }
 
-// TestReadingGivesWayToo: also while nothing is deleted, the signals are asked for and shown, reading rests under pressure, and a new
-// pace holds from then on.
+// TestReadingGivesWayToo: also while nothing is deleted, the signals are asked for and shown, reading rests under
+// pressure, and a new pace holds from then on.
 func TestReadingGivesWayToo(t *testing.T) {
 	watch(t, 40*time.Millisecond)
 	b := newBench(t, "wal")
 	var waiting atomic.Int64
-	d := &dragging{loaded: b.load(t, func() map[string]float64 { return map[string]float64{pace.Waiting: float64(waiting.Load())} })}
+	d := &dragging{loaded: b.load(t,
+		func() map[string]float64 { return map[string]float64{pace.Waiting: float64(waiting.Load())} })}
 	b.Source = func(context.Context, string) (source.Source, error) { return d, nil }
 	var shown atomic.Pointer[catalog.Run]
 	b.Runs.Progress = func(r *catalog.Run) { shown.Store(r) }
@@ -301,6 +307,7 @@ func TestReadingGivesWayToo(t *testing.T) {
 		t.Fatalf("%d rows done: %v", moved.Done(), err)
 	}
 	if gentle := time.Duration(left) * 19 * 5 * time.Millisecond; left > 20 && time.Since(begun) > gentle/2 {
-		t.Errorf("%d pieces took %s at the unlimited pace, and would take %s with their rests", left, time.Since(begun), gentle)
+		t.Errorf("%d pieces took %s at the unlimited pace, and would take %s with their rests", left,
+			time.Since(begun), gentle)
 	}
 }

@@ -61,7 +61,8 @@ func (h *harbour) save(t *testing.T) (turnBack func()) {
 	case "postgres":
 		become := func(to, from string) {
 			h.db.Close()
-			for _, s := range []string{"DROP DATABASE IF EXISTS " + to + " WITH (FORCE)", "CREATE DATABASE " + to + " TEMPLATE " + from} {
+			for _, s := range []string{"DROP DATABASE IF EXISTS " + to + " WITH (FORCE)", "CREATE DATABASE " + to +
+				" TEMPLATE " + from} {
 				if err := dbtest.Exec(h.elsewhere("postgres"), s); err != nil {
 					t.Fatal(err)
 				}
@@ -72,7 +73,8 @@ func (h *harbour) save(t *testing.T) (turnBack func()) {
 		return func() { become(h.database(), kept) }
 	}
 	become := func(to, from string) {
-		rows, err := h.db.Query("SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE = 'BASE TABLE'", from)
+		rows, err := h.db.Query("SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND "+
+			"TABLE_TYPE = 'BASE TABLE'", from)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -85,7 +87,8 @@ func (h *harbour) save(t *testing.T) (turnBack func()) {
 		rows.Close()
 		h.exec(t, "DROP DATABASE IF EXISTS "+to, "CREATE DATABASE "+to)
 		for _, name := range tables {
-			h.exec(t, fmt.Sprintf("CREATE TABLE %s.%s LIKE %s.%s", to, name, from, name), fmt.Sprintf("INSERT INTO %s.%s SELECT * FROM %s.%s", to, name, from, name))
+			h.exec(t, fmt.Sprintf("CREATE TABLE %s.%s LIKE %s.%s", to, name, from, name),
+				fmt.Sprintf("INSERT INTO %s.%s SELECT * FROM %s.%s", to, name, from, name))
 		}
 		open()
 	}
@@ -93,7 +96,8 @@ func (h *harbour) save(t *testing.T) (turnBack func()) {
 	return func() { become(h.database(), kept) }
 }
 
-const reconciledRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - before: 2020-01-11\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
+const reconciledRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - before: " +
+	"2020-01-11\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
 
 // carry plans a run and carries it out.
 func (b *bench) carry(t *testing.T) (*catalog.Run, error) {
@@ -142,11 +146,15 @@ func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
 
 		b = h.serve(t, nil)
 		_, err := b.carry(t)
-		if !errors.Is(err, refuse.ErrDisagree) || !strings.Contains(err.Error(), "the source's journal is at lease 1 of the table and the catalog has seen lease 2: the database was turned back") {
+		if !errors.Is(err, refuse.ErrDisagree) ||
+			!strings.Contains(err.Error(),
+				"the source's journal is at lease 1 of the table and the catalog has seen lease 2: the database "+
+					"was turned back") {
 			t.Fatalf("a run of a database that was turned back: %v", err)
 		}
 		x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan")
-		if err != nil || x.Agree || len(x.Differences) != 2 || x.SourceLink != 6 || x.CatalogLink != 8 || len(x.Reappeared) != 1 || x.Reappeared[0].Deleted != 11 || x.Reappeared[0].Live != 11 {
+		if err != nil || x.Agree || len(x.Differences) != 2 || x.SourceLink != 6 || x.CatalogLink != 8 ||
+			len(x.Reappeared) != 1 || x.Reappeared[0].Deleted != 11 || x.Reappeared[0].Live != 11 {
 			t.Fatalf("%+v, %v", x, err)
 		}
 		if got := h.words(t, h.allScans()); got != content {
@@ -155,14 +163,16 @@ func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
 		if _, err := b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", " "); err == nil {
 			t.Error("settled without a reason")
 		}
-		if x, err = b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", "restored from the backup of last night"); err != nil || !x.Agree {
+		if x, err = b.Reconcile.Settle(t.Context(), "me", "harbour", "scan",
+			"restored from the backup of last night"); err != nil || !x.Agree {
 			t.Fatalf("%+v, %v", x, err)
 		}
 		r, err := b.carry(t)
 		if err != nil || r.Deleted != 11 {
 			t.Fatal(r, err)
 		}
-		if _, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"}); err != nil {
+		if _, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan",
+			Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"}); err != nil {
 			t.Fatal(err)
 		}
 		b.restore(t, r)
@@ -171,7 +181,9 @@ func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
 		}
 		audit, err := b.Catalog.AuditLog(t.Context(), catalog.First(100))
 		if err != nil || !slices.ContainsFunc(audit, func(a catalog.Entry) bool {
-			return a.Action == "table settled" && strings.Contains(a.Detail, "11 rows that were archived and deleted are live again") && strings.Contains(a.Detail, "last night")
+			return a.Action == "table settled" &&
+				strings.Contains(a.Detail, "11 rows that were archived and deleted are live again") &&
+				strings.Contains(a.Detail, "last night")
 		}) {
 			t.Errorf("the audit log does not say that it was settled: %v", err)
 		}
@@ -212,10 +224,12 @@ func TestAnOldCatalogStopsRunsUntilItKnowsTheRest(t *testing.T) {
 	if err != nil || x.Agree || len(x.Unknown) != 3 || x.SourceLink != 6 || x.CatalogLink != 0 || x.StoreLink != 6 {
 		t.Fatalf("%+v, %v", x, err)
 	}
-	if x, err = b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", "the catalog is from a backup"); err != nil || !x.Agree {
+	if x, err = b.Reconcile.Settle(t.Context(), "me", "harbour", "scan", "the catalog is from a backup"); err != nil ||
+		!x.Agree {
 		t.Fatalf("%+v, %v", x, err)
 	}
-	q, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"})
+	q, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan",
+		Scope: catalog.Scope{From: "2020-01-01"}, Target: "table"})
 	if err == nil {
 		err = b.Restores.Restore(t.Context(), q, t.TempDir())
 	}
@@ -253,12 +267,16 @@ func TestWhatAnswersAfterAnOutageMustKnowWhatWasCommitted(t *testing.T) {
 		b := h.serve(t, func(s source.Source) source.Source { f.Source = s; return f })
 		b.rule(t, reconciledRule)
 		_, err := b.carry(t)
-		if !errors.Is(err, refuse.ErrDisagree) || !strings.Contains(err.Error(), "batch 1 of slice 1 was committed before the outage, and what answers now does not know it") || f.batches != 2 {
+		if !errors.Is(err, refuse.ErrDisagree) ||
+			!strings.Contains(err.Error(),
+				"batch 1 of slice 1 was committed before the outage, and what answers now does not know it") ||
+			f.batches != 2 {
 			t.Errorf("after %d batches: %v", f.batches, err)
 		}
 		f.forget, f.batches = func() {}, 0
 		h.exec(t, "DROP TABLE "+strings.Replace(journal, "batch", "origin", 1))
-		if x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan"); err != nil || x.Agree || !strings.Contains(x.Differences[0], "no journal any more") {
+		if x, err := b.Reconcile.Reconcile(t.Context(), "harbour", "scan"); err != nil || x.Agree ||
+			!strings.Contains(x.Differences[0], "no journal any more") {
 			t.Errorf("%+v, %v", x, err)
 		}
 	})

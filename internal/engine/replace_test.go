@@ -17,7 +17,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// halting is a database behind whose n-th batch of restored rows the service ends: before the batch was committed, or right after.
+// halting is a database behind whose n-th batch of restored rows the service ends: before the batch was committed, or
+// right after.
 type halting struct {
 	source.Source
 	left  int
@@ -43,8 +44,8 @@ func (h *halting) Restore(ctx context.Context, q source.RestoreRequest) (*source
 	return nil, refuse.ErrShutdown
 }
 
-// TestARestoreThatReplacesGoesOnWhereItStopped: wherever the service ends, each replaced row stands once in the file, no live row is in neither
-// table nor file, and the counts are right.
+// TestARestoreThatReplacesGoesOnWhereItStopped: wherever the service ends, each replaced row stands once in the file,
+// no live row is in neither table nor file, and the counts are right.
 func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 	t.Parallel()
 	for _, conflicts := range []string{restore.ConflictsReplace, restore.ConflictsSkip} {
@@ -53,9 +54,12 @@ func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 			for n := 1; n < 6; n++ {
 				b := newBench(t, "wal")
 				b.finish(t, plan.PlanRequest{})
-				b.exec(t, "INSERT INTO scan SELECT value, '2026-11-01', 'live ' || value FROM json_each('["+numbersTo(750)+"]')")
+				b.exec(t, "INSERT INTO scan SELECT value, '2026-11-01', 'live ' || value FROM json_each('["+
+					numbersTo(750)+"]')")
 				inner := mustSource(t, b)
-				r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id <= 1000"}, Target: catalog.TargetTable, Conflicts: conflicts, Pace: "gentle"})
+				r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour",
+					Table: "scan", Scope: catalog.Scope{Where: "id <= 1000"}, Target: catalog.TargetTable,
+					Conflicts: conflicts, Pace: "gentle"})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -70,7 +74,9 @@ func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 				through := err == nil
 				if !through {
 					stopped++
-					if file := filepath.Join(dir, restore.ReplacedFile(r.ID)); conflicts == restore.ConflictsReplace && n%2 == 0 { // the kill cuts a line
+					// the kill cuts a line
+					if file := filepath.Join(dir, restore.ReplacedFile(r.ID)); conflicts == restore.ConflictsReplace &&
+						n%2 == 0 {
 						f, err := os.OpenFile(file, os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o640)
 						if err != nil {
 							t.Fatal(err)
@@ -94,11 +100,13 @@ func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 				}
 				text, _ := os.ReadFile(filepath.Join(dir, restore.ReplacedFile(r.ID)))
 				lines := slices.Sorted(slices.Values(strings.Split(strings.TrimSpace(string(text)), "\n")))
-				if conflicts == restore.ConflictsReplace && (len(lines) != 750 || len(slices.Compact(lines)) != 750 || bytes.Count(text, []byte("live ")) != 750) {
+				if conflicts == restore.ConflictsReplace && (len(lines) != 750 || len(slices.Compact(lines)) != 750 ||
+					bytes.Count(text, []byte("live ")) != 750) {
 					t.Fatalf("%s: %d rows were kept, %d different ones", what, len(lines), len(slices.Compact(lines)))
 				}
 				var live int64
-				if err := b.db.QueryRow("SELECT count(*) FROM scan WHERE note LIKE 'live %'").Scan(&live); err != nil || live != 750-replaced {
+				if err := b.db.QueryRow("SELECT count(*) FROM scan WHERE note LIKE 'live %'").Scan(
+					&live); err != nil || live != 750-replaced {
 					t.Fatalf("%s: %d live rows, %v", what, live, err)
 				}
 				if left, _ := filepath.Glob(filepath.Join(dir, "seen-*")); len(left) != 0 {
@@ -123,8 +131,8 @@ func numbersTo(n int) string {
 	return strings.Join(out, ",")
 }
 
-// TestAnOldVersionNeverComesBack: keys were archived twice. Whatever a restore does about rows that are there, by condition, by run and with the
-// service ending in the midst of it, the newer version is what comes back.
+// TestAnOldVersionNeverComesBack: keys were archived twice. Whatever a restore does about rows that are there, by
+// condition, by run and with the service ending in the midst of it, the newer version is what comes back.
 func TestAnOldVersionNeverComesBack(t *testing.T) {
 	t.Parallel()
 	for _, conflicts := range []string{restore.ConflictsSkip, restore.ConflictsReplace, restore.ConflictsFail} {
@@ -136,9 +144,11 @@ func TestAnOldVersionNeverComesBack(t *testing.T) {
 		} {
 			b := newBench(t, "wal")
 			first := b.finish(t, plan.PlanRequest{})
-			b.exec(t, "INSERT INTO scan SELECT value, '2020-06-01', 'newer ' || value FROM json_each('["+numbersTo(500)+"]')")
+			b.exec(t, "INSERT INTO scan SELECT value, '2020-06-01', 'newer ' || value FROM json_each('["+
+				numbersTo(500)+"]')")
 			second := b.finish(t, plan.PlanRequest{})
-			q := restore.RestoreRequest{Scope: scope(first.ID, second.ID), Target: catalog.TargetTable, Conflicts: conflicts}
+			q := restore.RestoreRequest{Scope: scope(first.ID, second.ID), Target: catalog.TargetTable,
+				Conflicts: conflicts}
 			if q.Scope.Run == "" {
 				q.Source, q.Table = "harbour", "scan"
 			}
@@ -164,15 +174,18 @@ func TestAnOldVersionNeverComesBack(t *testing.T) {
 				t.Fatalf("%s, %s: %v", conflicts, name, err)
 			}
 			var old, newer int64
-			if err := b.db.QueryRow("SELECT count(*) FILTER (WHERE id <= 500 AND note LIKE 'note %'), count(*) FILTER (WHERE note LIKE 'newer %') FROM scan").Scan(&old, &newer); err != nil {
+			if err := b.db.QueryRow("SELECT count(*) FILTER (WHERE id <= 500 AND note LIKE 'note %'), count(*) "+
+				"FILTER (WHERE note LIKE 'newer %') FROM scan").Scan(&old, &newer); err != nil {
 				t.Fatal(err)
 			}
 			want := int64(500)
 			if name == "the first run" {
 				want = 0
 			}
-			if now, err := b.Catalog.Restore(t.Context(), r.ID); err != nil || shown.Rows != now.Restored || shown.Rows+shown.Stale != now.Found {
-				t.Errorf("%s, %s: %d rows and %d stale ones were shown beforehand, and it is %+v, %v", conflicts, name, shown.Rows, shown.Stale, now, err)
+			if now, err := b.Catalog.Restore(t.Context(), r.ID); err != nil || shown.Rows != now.Restored ||
+				shown.Rows+shown.Stale != now.Found {
+				t.Errorf("%s, %s: %d rows and %d stale ones were shown beforehand, and it is %+v, %v", conflicts, name,
+					shown.Rows, shown.Stale, now, err)
 			}
 			if old != 0 || newer != want {
 				t.Errorf("%s, %s: %d old versions and %d newer ones came back: %+v", conflicts, name, old, newer, r)

@@ -23,13 +23,15 @@ func (b *bench) archivedRows(t *testing.T, where string) int {
 	return int(s.Found)
 }
 
-// TestASegmentIsParted: of a segment whose time is over, the rows that a hold stands on go into a segment of their own, and so do rows
-// whose own time is not over where it counts from their age; the others are gone, and the certificate tells both.
+// TestASegmentIsParted: of a segment whose time is over, the rows that a hold stands on go into a segment of their
+// own, and so do rows whose own time is not over where it counts from their age; the others are gone, and the
+// certificate tells both.
 func TestASegmentIsParted(t *testing.T) {
 	t.Parallel()
 	b, s := archivedScans(t, "PT1S")
 	b.now = b.now.Add(time.Minute)
-	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id BETWEEN 10 AND 19", Reference: "case 9", Reason: "inquiry"}); err != nil {
+	if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+		Where: "id BETWEEN 10 AND 19", Reference: "case 9", Reason: "inquiry"}); err != nil {
 		t.Fatal(err)
 	}
 	d := b.decide(t)
@@ -43,13 +45,15 @@ func TestASegmentIsParted(t *testing.T) {
 		t.Fatalf("%d disposed of, and wrong: %s", disposed, strings.Join(wrong, "\n"))
 	}
 	kept, err := b.Catalog.Segment(t.Context(), d.Items.V[0].Successor)
-	if err != nil || kept.State != catalog.SegmentClosed || kept.Rows != 10 || kept.Rewrites != s[0].ID || kept.Deleted != 10 {
+	if err != nil || kept.State != catalog.SegmentClosed || kept.Rows != 10 || kept.Rewrites != s[0].ID ||
+		kept.Deleted != 10 {
 		t.Fatalf("%+v, %v", kept, err)
 	}
 	if n := b.archivedRows(t, ""); n != 10 {
 		t.Errorf("%d rows are in the archive", n)
 	}
-	if _, err := b.Catalog.SetDisposalState(t.Context(), "service", d.ID, catalog.DisposalDone, "", catalog.At(b.Now())); err != nil {
+	if _, err := b.Catalog.SetDisposalState(t.Context(), "service", d.ID, catalog.DisposalDone, "",
+		catalog.At(b.Now())); err != nil {
 		t.Fatal(err)
 	}
 	c, err := b.Disposals.Certificate(t.Context(), d.ID)
@@ -57,14 +61,16 @@ func TestASegmentIsParted(t *testing.T) {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// What stays can be put back, is verified, and stays while the hold does.
-	r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Where: "id < 15"}, Target: catalog.TargetTable, Pace: "unlimited"})
+	r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan",
+		Scope: catalog.Scope{Where: "id < 15"}, Target: catalog.TargetTable, Pace: "unlimited"})
 	if err == nil {
 		err = b.Restores.Restore(t.Context(), r, t.TempDir())
 	}
 	if err != nil || r.Restored != 5 {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if again, err := b.Disposals.Plan(t.Context(), "me", "scans", "", ""); err != nil || len(again.Items.V) != 0 || !strings.Contains(again.Stays.V[0].Reason, "case 9") {
+	if again, err := b.Disposals.Plan(t.Context(), "me", "scans", "", ""); err != nil || len(again.Items.V) != 0 ||
+		!strings.Contains(again.Stays.V[0].Reason, "case 9") {
 		t.Errorf("%+v, %v", again, err)
 	}
 	if n, err := b.Upkeep.Adopt(t.Context(), "me", "cellar"); err != nil || n != (upkeep.Adopted{}) {
@@ -76,7 +82,8 @@ func TestASegmentIsParted(t *testing.T) {
 func TestRowsGoByTheirAge(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	byAge := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar, keep: P7Y, from: age}\npace: unlimited\n"
+	byAge := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
+		"archive\narchive: {store: cellar, keep: P7Y, from: age}\npace: unlimited\n"
 	b.rule(t, byAge)
 	run := b.start(t)
 	if err := b.Runs.Run(t.Context(), run); err != nil {
@@ -86,12 +93,14 @@ func TestRowsGoByTheirAge(t *testing.T) {
 		t.Fatal(err)
 	}
 	all := b.archivedRows(t, "")
-	if d, err := b.Disposals.Plan(t.Context(), "me", "scans", "", ""); err != nil || len(d.Items.V) != 0 || !strings.Contains(d.Stays.V[0].Reason, "it is kept until 2027") {
+	if d, err := b.Disposals.Plan(t.Context(), "me", "scans", "", ""); err != nil || len(d.Items.V) != 0 ||
+		!strings.Contains(d.Stays.V[0].Reason, "it is kept until 2027") {
 		t.Fatalf("%+v, %v", d, err)
 	}
 	b.now = time.Date(2027, 1, 1, 10, 0, 0, 0, time.UTC) // ten hours of 2020 are seven years ago
 	d := b.decide(t)
-	if len(d.Items.V) != 1 || d.Items.V[0].Rows-d.Items.V[0].Kept != 600 || !strings.Contains(d.Items.V[0].Why, "that of some of its rows is over") {
+	if len(d.Items.V) != 1 || d.Items.V[0].Rows-d.Items.V[0].Kept != 600 ||
+		!strings.Contains(d.Items.V[0].Why, "that of some of its rows is over") {
 		t.Fatalf("%+v, %+v", d.Items.V, d.Stays.V)
 	}
 	if err := b.Disposals.Dispose(t.Context(), d); err != nil {
@@ -105,15 +114,16 @@ func TestRowsGoByTheirAge(t *testing.T) {
 	}
 }
 
-// TestPartingGoesOnWhereItStopped: wherever the store fails, the chain stays whole, runs go on with it, and in the end each held row is
-// in the archive once, and no other.
+// TestPartingGoesOnWhereItStopped: wherever the store fails, the chain stays whole, runs go on with it, and in the end
+// each held row is in the archive once, and no other.
 func TestPartingGoesOnWhereItStopped(t *testing.T) {
 	t.Parallel()
 	steps := 0
 	for n := 0; ; n++ {
 		b, _ := archivedScans(t, "PT1S")
 		b.now = b.now.Add(time.Minute)
-		if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan", Where: "id BETWEEN 10 AND 19", Reference: "case 9", Reason: "inquiry"}); err != nil {
+		if _, err := b.Plans.PlaceHold(t.Context(), "me", plan.HoldRequest{Source: "harbour", Table: "scan",
+			Where: "id BETWEEN 10 AND 19", Reference: "case 9", Reason: "inquiry"}); err != nil {
 			t.Fatal(err)
 		}
 		d := b.decide(t)
@@ -128,7 +138,8 @@ func TestPartingGoesOnWhereItStopped(t *testing.T) {
 		if wrong, disposed := b.sound(t); len(wrong) > 0 || disposed != 1 {
 			t.Fatalf("step %d: %d disposed of, and wrong: %s", n, disposed, strings.Join(wrong, "\n"))
 		}
-		if got, _ := b.found(t, search.SearchRequest{Where: "id < 1000", Columns: []string{"id"}}); got != "10|11|12|13|14|15|16|17|18|19" {
+		if got, _ := b.found(t, search.SearchRequest{Where: "id < 1000",
+			Columns: []string{"id"}}); got != "10|11|12|13|14|15|16|17|18|19" {
 			t.Fatalf("step %d: the archive has %s", n, got)
 		}
 		v, err := b.Upkeep.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{}, nil)

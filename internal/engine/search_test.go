@@ -48,10 +48,14 @@ func (b *bench) summaries(t *testing.T) {
 		want string
 	}{
 		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}}}, "191"},
-		{search.SummaryRequest{Of: []search.Measure{{Of: "sum", Column: "id"}, {Of: "min", Column: "id"}, {Of: "max", Column: "id"}, {Of: "min", Column: "note"}}}, "18336 1 191 it's odd"},
-		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}, {Of: "min", Column: "id"}, {Of: "max", Column: "gate"}}, GroupBy: []string{"gate"}}, "NULL 150 1 NULL|north 41 151 north"},
-		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}}, GroupBy: []string{"note", "gate"}, Where: "id IN (120, 121, 152)"}, "NULL NULL 1|it's odd NULL 1|note north 1"},
-		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}, {Of: "sum", Column: "id"}}, Where: "id > 5000"}, "0 NULL"},
+		{search.SummaryRequest{Of: []search.Measure{{Of: "sum", Column: "id"}, {Of: "min", Column: "id"},
+			{Of: "max", Column: "id"}, {Of: "min", Column: "note"}}}, "18336 1 191 it's odd"},
+		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}, {Of: "min", Column: "id"},
+			{Of: "max", Column: "gate"}}, GroupBy: []string{"gate"}}, "NULL 150 1 NULL|north 41 151 north"},
+		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}}, GroupBy: []string{"note", "gate"},
+			Where: "id IN (120, 121, 152)"}, "NULL NULL 1|it's odd NULL 1|note north 1"},
+		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}, {Of: "sum", Column: "id"}}, Where: "id > 5000"},
+			"0 NULL"},
 		{search.SummaryRequest{Of: []search.Measure{{Of: "count"}}, GroupBy: []string{"id"}, Where: "id > 5000"}, ""},
 	} {
 		c.q.Source, c.q.Table = "harbour", "scan"
@@ -71,7 +75,10 @@ func (b *bench) summaries(t *testing.T) {
 			t.Errorf("%+v: %s, want %s", c.q, got, c.want)
 		}
 	}
-	for says, q := range map[string]search.SummaryRequest{"has no sum": {Of: []search.Measure{{Of: "sum", Column: "note"}}}, "not said what": {}, "is nothing that can be made": {Of: []search.Measure{{Of: "median", Column: "id"}}}, "has a column \"berth\"": {Of: []search.Measure{{Of: "max", Column: "berth"}}}} {
+	for says, q := range map[string]search.SummaryRequest{
+		"has no sum": {Of: []search.Measure{{Of: "sum", Column: "note"}}}, "not said what": {},
+		"is nothing that can be made": {Of: []search.Measure{{Of: "median", Column: "id"}}},
+		"has a column \"berth\"":      {Of: []search.Measure{{Of: "max", Column: "berth"}}}} {
 		q.Source, q.Table = "harbour", "scan"
 		if _, err := b.Search.Summarise(t.Context(), q); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%+v: %v", q, err)
@@ -83,7 +90,8 @@ func (b *bench) summaries(t *testing.T) {
 func TestSumsAreExact(t *testing.T) {
 	t.Parallel()
 	var x search.Tallied
-	for _, v := range []value.Value{{Kind: value.Decimal, N: 10, Scale: 2}, {Kind: value.Decimal, N: 20, Scale: 2}, {Kind: value.Decimal, B: []byte("99999999999999999999.125")}, {}, value.Of(1 << 62)} {
+	for _, v := range []value.Value{{Kind: value.Decimal, N: 10, Scale: 2}, {Kind: value.Decimal, N: 20, Scale: 2},
+		{Kind: value.Decimal, B: []byte("99999999999999999999.125")}, {}, value.Of(1 << 62)} {
 		x.Add("sum", v)
 	}
 	if got := x.Text("sum"); got == nil || *got != "104611686018427387903.425" {
@@ -108,7 +116,8 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
 			scans(t, h)
-			h.exec(t, "UPDATE scan SET note = 'it''s odd' WHERE id = 120", "UPDATE scan SET note = NULL WHERE id = 121")
+			h.exec(t, "UPDATE scan SET note = 'it''s odd' WHERE id = 120",
+				"UPDATE scan SET note = NULL WHERE id = 121")
 			b := h.serve(t, nil)
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar}
 			first := s.start(t, h, b)
@@ -121,7 +130,8 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 			// A column that comes later: rows from before it have NULL there.
 			h.exec(t, "ALTER TABLE scan ADD gate varchar(10)", "UPDATE scan SET gate = 'north' WHERE id > 150")
 			rule := strings.Replace(s.rule, "2020-01-06", "2020-01-09", 1)
-			if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte(rule), "the column gate is new"); err != nil {
+			if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r", []byte(rule),
+				"the column gate is new"); err != nil {
 				t.Fatal(err)
 			}
 			p := b.plan(t, plan.PlanRequest{Rule: "matrix"})
@@ -138,41 +148,56 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 				{"id > 188", "note,id", "note 189|note 190|note 191"},
 				{"id > 5000", "id", ""},
 			} {
-				if got, _ := b.found(t, search.SearchRequest{Where: c.where, Columns: strings.Split(c.columns, ",")}); got != c.want {
+				if got, _ := b.found(t, search.SearchRequest{Where: c.where,
+					Columns: strings.Split(c.columns, ",")}); got != c.want {
 					t.Errorf("%s: found %s, want %s", c.where, got, c.want)
 				}
 			}
-			if _, s := b.found(t, search.SearchRequest{Where: "id = 7"}); s.Segments != 3 || s.Passed != 2 || s.Found != 1 || s.Rows > 100 {
+			if _, s := b.found(t, search.SearchRequest{Where: "id = 7"}); s.Segments != 3 || s.Passed != 2 ||
+				s.Found != 1 || s.Rows > 100 {
 				t.Errorf("a look-up by key: %+v", s)
 			}
-			if got, s := b.found(t, search.SearchRequest{Columns: []string{"id"}, Limit: 3}); got != "1|2|3" || !s.More {
+			if got, s := b.found(t, search.SearchRequest{Columns: []string{"id"}, Limit: 3}); got != "1|2|3" ||
+				!s.More {
 				t.Errorf("limited: %s, %+v", got, s)
 			}
 			var text bytes.Buffer
-			if s, err := b.Search.SearchRows(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Columns: []string{"id", "note"}, Where: "id IN (120, 121)"}, "csv", &text); err != nil || s.Found != 2 || text.String() != "id,note\r\n120,\"it's odd\"\r\n121,\r\n" {
+			if s, err := b.Search.SearchRows(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan",
+				Columns: []string{"id", "note"}, Where: "id IN (120, 121)"}, "csv", &text); err != nil ||
+				s.Found != 2 || text.String() != "id,note\r\n120,\"it's odd\"\r\n121,\r\n" {
 				t.Errorf("as CSV: %q, %v", text.String(), err)
 			}
 			text.Reset()
-			if _, err := b.Search.SearchRows(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Columns: []string{"id", "gate"}, Where: "id > 190"}, "ndjson", &text); err != nil || text.String() != "{\"id\":191,\"gate\":\"north\"}\n" {
+			if _, err := b.Search.SearchRows(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan",
+				Columns: []string{"id", "gate"}, Where: "id > 190"}, "ndjson", &text); err != nil ||
+				text.String() != "{\"id\":191,\"gate\":\"north\"}\n" {
 				t.Errorf("as JSON: %q, %v", text.String(), err)
 			}
 			b.summaries(t)
 			// The table itself too: rows that are there, then those of the archive.
 			var lines []string
-			s2, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Where: "id IN (7, 195, 999)", Columns: []string{"id", "gate"}, Limit: 10, Live: true}, func([]shape.Column) error { return nil }, func(h search.Hit) error {
-				lines = append(lines, fmt.Sprint(h.Segment == "", " ", h.Row[0], " ", h.Row[1]))
-				return nil
-			})
-			if err != nil || s2.Live != 1 || s2.Found != 2 || strings.Join(lines, "|") != "true 195 north|false 7 NULL" {
+			s2, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan",
+				Where: "id IN (7, 195, 999)", Columns: []string{"id", "gate"}, Limit: 10, Live: true},
+				func([]shape.Column) error { return nil }, func(h search.Hit) error {
+					lines = append(lines, fmt.Sprint(h.Segment == "", " ", h.Row[0], " ", h.Row[1]))
+					return nil
+				})
+			if err != nil || s2.Live != 1 || s2.Found != 2 ||
+				strings.Join(lines, "|") != "true 195 north|false 7 NULL" {
 				t.Errorf("live and archived: %v, %+v, %v", lines, s2, err)
 			}
-			if _, s := b.found(t, search.SearchRequest{Columns: []string{"id"}, Limit: 3, Live: true}); s.Live != 3 || !s.More {
+			if _, s := b.found(t, search.SearchRequest{Columns: []string{"id"}, Limit: 3, Live: true}); s.Live != 3 ||
+				!s.More {
 				t.Errorf("live, limited: %+v", s)
 			}
-			for text, q := range map[string]search.SearchRequest{"needs a limit": {Live: true}, "there is no column nota": {Where: "nota = 'x'"}, "has a column \"gat\"": {Columns: []string{"gat"}}, "is compared with": {Where: "note = 5"}} {
+			for text, q := range map[string]search.SearchRequest{"needs a limit": {Live: true},
+				"there is no column nota": {Where: "nota = 'x'"}, "has a column \"gat\"": {Columns: []string{"gat"}},
+				"is compared with": {Where: "note = 5"}} {
 				q.Source, q.Table = "harbour", "scan"
 				var refused *refuse.Error
-				if _, err := b.Search.Search(t.Context(), q, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil }); !errors.As(err, &refused) || !strings.Contains(err.Error(), text) {
+				if _, err := b.Search.Search(t.Context(), q, func([]shape.Column) error { return nil },
+					func(search.Hit) error { return nil }); !errors.As(err, &refused) ||
+					!strings.Contains(err.Error(), text) {
 					t.Errorf("%+v: %v", q, err)
 				}
 			}
@@ -180,12 +205,15 @@ func TestArchivedRowsAreFoundByAnyCondition(t *testing.T) {
 	}
 }
 
-// The answer to a search is no larger than it may be, however wide the rows are, and what waits to be taken is bounded too.
+// The answer to a search is no larger than it may be, however wide the rows are, and what waits to be taken is bounded
+// too.
 func TestWideRowsAreFoundWithinABound(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t, "sqlite")
-	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)", "CREATE INDEX scan_at ON scan (at)",
-		"INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 60) SELECT g, '2020-01-01 00:00:00', hex(randomblob(1 << 20)) FROM s")
+	h.exec(t, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text)",
+		"CREATE INDEX scan_at ON scan (at)",
+		"INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 60) SELECT g, "+
+			"'2020-01-01 00:00:00', hex(randomblob(1 << 20)) FROM s")
 	b := h.serve(t, nil)
 	s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2020-01-06", "archive") + cellar}
 	if err := s.work(t, b, s.start(t, h, b)); err != nil {
@@ -196,12 +224,14 @@ func TestWideRowsAreFoundWithinABound(t *testing.T) {
 		large       bool
 	}{{500, 16, true}, {5, 5, false}, {0, 60, false}} {
 		var bytes, rows int
-		got, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan", Limit: c.limit}, func([]shape.Column) error { return nil }, func(h search.Hit) error {
+		got, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan",
+			Limit: c.limit}, func([]shape.Column) error { return nil }, func(h search.Hit) error {
 			rows++
 			bytes += len(h.Row[2].B)
 			return nil
 		})
-		if err != nil || got.Large != c.large || got.More != (c.limit > 0) || c.large && (bytes > search.MostFound || bytes < search.MostFound/2) || !c.large && rows != c.want {
+		if err != nil || got.Large != c.large || got.More != (c.limit > 0) || c.large &&
+			(bytes > search.MostFound || bytes < search.MostFound/2) || !c.large && rows != c.want {
 			t.Errorf("limit %d: %d rows of %d bytes, %+v, %v", c.limit, rows, bytes, got, err)
 		}
 	}

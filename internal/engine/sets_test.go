@@ -8,7 +8,8 @@ import (
 	"ambercellar/internal/engine/run"
 )
 
-// A digest that cannot be read is never taken for the empty set: whatever is added to it, in whichever order, the ledger does not close.
+// A digest that cannot be read is never taken for the empty set: whatever is added to it, in whichever order, the
+// ledger does not close.
 func TestADigestThatCannotBeReadStaysInTheSum(t *testing.T) {
 	t.Parallel()
 	var h value.Hasher

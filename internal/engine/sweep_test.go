@@ -17,8 +17,8 @@ import (
 	"ambercellar/internal/engine/search"
 )
 
-// TestSweepingTakesOnlyWhatRunsLeft: files of a known run that has ended, without manifest or never completed, and old enough;
-// nothing else that lies in a store.
+// TestSweepingTakesOnlyWhatRunsLeft: files of a known run that has ended, without manifest or never completed, and old
+// enough; nothing else that lies in a store.
 func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
@@ -53,8 +53,12 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 		}
 		return path
 	}
-	goes := []string{put(stem(ended.ID)+".parquet", old), put(stem(ended.ID)+".range.json", old), put(stem(ended.ID)+".parquet."+ulid.Make().String()+".partial", old), put(stem(ended.ID)+".with-booking.parquet", old)}
-	stays := []string{put(stem(ended.ID)+".parquet", b.now), put(stem(going.ID)+".parquet", old), put(stem(ulid.Make().String())+".parquet", old), put("notes.txt", old), put("harbour/scan/"+ended.ID+"/readme", old),
+	goes := []string{put(stem(ended.ID)+".parquet", old), put(stem(ended.ID)+".range.json", old),
+		put(stem(ended.ID)+".parquet."+ulid.Make().String()+".partial", old),
+		put(stem(ended.ID)+".with-booking.parquet", old)}
+	stays := []string{put(stem(ended.ID)+".parquet", b.now), put(stem(going.ID)+".parquet", old),
+		put(stem(ulid.Make().String())+".parquet", old), put("notes.txt", old),
+		put("harbour/scan/"+ended.ID+"/readme", old),
 		put("mine.partial", old), put(stem(ended.ID)+".exe", old), put(stem(ended.ID)+".closing.json", old)}
 	segments, err := filepath.Glob(filepath.Join(root, "harbour", "scan", ended.ID, "000001-*"))
 	if err != nil || len(segments) != 4 {
@@ -81,7 +85,9 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 	for _, f := range s.Files {
 		reasons += fmt.Sprintln(f.Goes, f.Removed, f.Reason)
 	}
-	for _, want := range []string{"true true begun and never completed; run " + ended.ID, "true true no manifest tells of it", "false false it was touched not long ago", "run " + going.ID + " is running", "is not known to this service", "never touched"} {
+	for _, want := range []string{"true true begun and never completed; run " + ended.ID,
+		"true true no manifest tells of it", "false false it was touched not long ago", "run " + going.ID +
+			" is running", "is not known to this service", "never touched"} {
 		if !strings.Contains(reasons, want) {
 			t.Errorf("nothing says %q:\n%s", want, reasons)
 		}
@@ -91,8 +97,8 @@ func TestSweepingTakesOnlyWhatRunsLeft(t *testing.T) {
 	}
 }
 
-// TestNothingIsSweptThatIsInUse: sweeping again and again, however young the files, while a run writes segments, a restore and a search
-// read them and a segment moves, takes nothing of theirs.
+// TestNothingIsSweptThatIsInUse: sweeping again and again, however young the files, while a run writes segments, a
+// restore and a search read them and a segment moves, takes nothing of theirs.
 func TestNothingIsSweptThatIsInUse(t *testing.T) {
 	t.Parallel()
 	b, _ := newVault(t)
@@ -149,11 +155,13 @@ func TestNothingIsSweptThatIsInUse(t *testing.T) {
 		return nil
 	})
 	sweeping("a search", func() error {
-		_, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"}, func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
+		_, err := b.Search.Search(t.Context(), search.SearchRequest{Source: "harbour", Table: "scan"},
+			func([]shape.Column) error { return nil }, func(search.Hit) error { return nil })
 		return err
 	})
 	sweeping("a restore", func() error {
-		r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan", Scope: catalog.Scope{Run: run.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
+		r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Table: "scan",
+			Scope: catalog.Scope{Run: run.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
 		if err == nil {
 			err = b.Restores.Restore(t.Context(), r, t.TempDir())
 		}

@@ -12,8 +12,8 @@ import (
 	"ambercellar/internal/engine/restore"
 )
 
-// TestRowsThatCameBackForATimeGoAgain: those that are still what was archived, and nothing else; those that were changed are rows like
-// any from then on.
+// TestRowsThatCameBackForATimeGoAgain: those that are still what was archived, and nothing else; those that were
+// changed are rows like any from then on.
 func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 	t.Parallel()
 	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
@@ -48,7 +48,8 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 			live := ids("id > 0")
 			good := putBack(restore.RestoreRequest{Scope: catalog.Scope{Where: "id IN (3, 4)"}})
 			timed := putBack(restore.RestoreRequest{Scope: catalog.Scope{Where: "id BETWEEN 1 AND 10"}, For: "P2D"})
-			if timed.Restored != 8 || timed.Skipped != 2 || timed.Lasts != "P2D" || timed.ExpiresAt == nil || timed.ExpiresAt.Sub(timed.EndedAt.Time) < 47*time.Hour {
+			if timed.Restored != 8 || timed.Skipped != 2 || timed.Lasts != "P2D" || timed.ExpiresAt == nil ||
+				timed.ExpiresAt.Sub(timed.EndedAt.Time) < 47*time.Hour {
 				t.Fatalf("%+v", timed)
 			}
 			h.exec(t, "UPDATE scan SET note = 'changed' WHERE id = 6", "DELETE FROM scan WHERE id = 7")
@@ -66,7 +67,8 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			if timed.State != catalog.RestoreExpired || timed.TakenBack != 6 || timed.Stayed != 1 { // one is gone already
+			// one is gone already
+			if timed.State != catalog.RestoreExpired || timed.TakenBack != 6 || timed.Stayed != 1 {
 				t.Errorf("%d were taken back and %d stay: %+v", timed.TakenBack, timed.Stayed, timed)
 			}
 			if ids("id > 0") != live+3 || ids("id IN (3, 4, 6)") != 3 {
@@ -83,18 +85,24 @@ func TestRowsThatCameBackForATimeGoAgain(t *testing.T) {
 				t.Errorf("%+v, %v", x, err)
 			}
 			// Longer, and for good.
-			if r, err := b.Restores.KeepRestored(t.Context(), "me", good.ID, "P5D"); err != nil || r.Lasts != "P5D" || r.ExpiresAt == nil {
+			if r, err := b.Restores.KeepRestored(t.Context(), "me", good.ID, "P5D"); err != nil || r.Lasts != "P5D" ||
+				r.ExpiresAt == nil {
 				t.Errorf("%+v, %v", r, err)
 			}
-			if r, err := b.Restores.KeepRestored(t.Context(), "me", good.ID, ""); err != nil || r.Lasts != "" || r.ExpiresAt != nil {
+			if r, err := b.Restores.KeepRestored(t.Context(), "me", good.ID, ""); err != nil || r.Lasts != "" ||
+				r.ExpiresAt != nil {
 				t.Errorf("%+v, %v", r, err)
 			}
-			if _, err := b.Restores.KeepRestored(t.Context(), "me", timed.ID, "P5D"); !errors.Is(err, catalog.ErrState) {
+			if _, err := b.Restores.KeepRestored(t.Context(), "me", timed.ID, "P5D"); !errors.Is(err,
+				catalog.ErrState) {
 				t.Errorf("rows that are gone are kept: %v", err)
 			}
-			for says, q := range map[string]restore.RestoreRequest{"is no time at all": {For: "PT0S", Target: catalog.TargetTable}, "only rows that go back into their table": {For: "P1D", Target: catalog.TargetSide}, "is not a": {For: "soon", Target: catalog.TargetTable}} {
+			for says, q := range map[string]restore.RestoreRequest{"is no time at all": {For: "PT0S",
+				Target: catalog.TargetTable}, "only rows that go back into their table": {For: "P1D",
+				Target: catalog.TargetSide}, "is not a": {For: "soon", Target: catalog.TargetTable}} {
 				q.Source, q.Table, q.Scope.Where = "harbour", "scan", "id = 1"
-				if _, err := b.Restores.Request(t.Context(), "me", q); err == nil || !strings.Contains(err.Error(), says) {
+				if _, err := b.Restores.Request(t.Context(), "me", q); err == nil ||
+					!strings.Contains(err.Error(), says) {
 					t.Errorf("%+v: %v", q, err)
 				}
 			}

@@ -17,7 +17,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// writers change aged rows at random: each writes rows of its own, and remembers of each the last text that was committed.
+// writers change aged rows at random: each writes rows of its own, and remembers of each the last text that was
+// committed.
 type writers struct {
 	mu    sync.Mutex
 	last  map[int64]string
@@ -81,8 +82,10 @@ func (h *harbour) change(ctx context.Context, anew bool, id int64, note string) 
 	defer tx.Rollback()
 	statements := []string{fmt.Sprintf("UPDATE scan SET note = '%s' WHERE id = %d", note, id)}
 	if anew {
-		at := map[string]string{"sqlite": "'2020-01-01 00:00:00'", "postgres": "'2020-01-01 00:00:00+00'", "mariadb": "'2020-01-01 00:00:00'"}[h.engine]
-		statements = []string{fmt.Sprintf("DELETE FROM scan WHERE id = %d", id), fmt.Sprintf("INSERT INTO scan VALUES (%d, %s, '%s')", id, at, note)}
+		at := map[string]string{"sqlite": "'2020-01-01 00:00:00'", "postgres": "'2020-01-01 00:00:00+00'",
+			"mariadb": "'2020-01-01 00:00:00'"}[h.engine]
+		statements = []string{fmt.Sprintf("DELETE FROM scan WHERE id = %d", id),
+			fmt.Sprintf("INSERT INTO scan VALUES (%d, %s, '%s')", id, at, note)}
 	}
 	for i, s := range statements {
 		res, err := tx.ExecContext(ctx, s)
@@ -98,12 +101,14 @@ func (h *harbour) change(ctx context.Context, anew bool, id int64, note string) 
 
 func TestNoUpdateIsLostWhileTheTableIsRewrittenAgainAndAgain(t *testing.T) {
 	t.Parallel()
-	for engine, rewrites := range map[string][]string{"sqlite": {"VACUUM"}, "postgres": {"VACUUM FULL scan", "CLUSTER scan USING scan_at"}, "mariadb": {"OPTIMIZE TABLE scan"}} {
+	for engine, rewrites := range map[string][]string{"sqlite": {"VACUUM"},
+		"postgres": {"VACUUM FULL scan", "CLUSTER scan USING scan_at"}, "mariadb": {"OPTIMIZE TABLE scan"}} {
 		t.Run(engine, func(t *testing.T) {
 			h := newHarbour(t, engine)
 			scans(t, h)
 			for from := 250; from < writtenRows; from *= 2 {
-				h.exec(t, fmt.Sprintf("INSERT INTO scan SELECT id + %d, at, note FROM scan WHERE id + %d <= %d", from, from, writtenRows))
+				h.exec(t, fmt.Sprintf("INSERT INTO scan SELECT id + %d, at, note FROM scan WHERE id + %d <= %d", from,
+					from, writtenRows))
 			}
 			b := h.serve(t, nil)
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2021-01-01", "archive") + cellar}
@@ -133,7 +138,8 @@ func TestNoUpdateIsLostWhileTheTableIsRewrittenAgainAndAgain(t *testing.T) {
 				}
 				if !there || now != want {
 					if lost++; lost < 5 {
-						t.Errorf("row %d is %q, live or archived (%v), and was written last as %q", id, now, there, want)
+						t.Errorf("row %d is %q, live or archived (%v), and was written last as %q", id, now, there,
+							want)
 					}
 				}
 			}
@@ -165,7 +171,8 @@ func (h *harbour) notes(t *testing.T) map[int64]string {
 	return out
 }
 
-// archivedNotes are the texts of the rows that a run deleted after it had archived them; a row that went twice has its newest.
+// archivedNotes are the texts of the rows that a run deleted after it had archived them; a row that went twice has its
+// newest.
 func archivedNotes(t *testing.T, b *bench, run string) map[int64]string {
 	t.Helper()
 	segments, err := b.Catalog.RunSegments(t.Context(), run)
@@ -205,17 +212,20 @@ func archivedNotes(t *testing.T, b *bench, run string) map[int64]string {
 	return out
 }
 
-// Rows that somebody brings out of reach while a run goes on stay, one that somebody keeps locked is left and counted, and
-// everything else goes. Whoever changes the age of a row or deletes it, by its key, is never sacrificed in a deadlock.
+// Rows that somebody brings out of reach while a run goes on stay, one that somebody keeps locked is left and counted,
+// and everything else goes. Whoever changes the age of a row or deletes it, by its key, is never sacrificed in a
+// deadlock.
 func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 	t.Parallel()
-	for _, c := range []struct{ engine, then string }{{"sqlite", "purge"}, {"sqlite", "archive"}, {"postgres", "purge"}, {"postgres", "archive"}, {"mariadb", "purge"}, {"mariadb", "archive"}} {
+	for _, c := range []struct{ engine, then string }{{"sqlite", "purge"}, {"sqlite", "archive"},
+		{"postgres", "purge"}, {"postgres", "archive"}, {"mariadb", "purge"}, {"mariadb", "archive"}} {
 		t.Run(c.then+" "+c.engine, func(t *testing.T) {
 			engine := c.engine
 			h := newHarbour(t, engine)
 			scans(t, h)
 			for from := 250; from < writtenRows; from *= 2 {
-				h.exec(t, fmt.Sprintf("INSERT INTO scan SELECT id + %d, at, note FROM scan WHERE id + %d <= %d", from, from, writtenRows))
+				h.exec(t, fmt.Sprintf("INSERT INTO scan SELECT id + %d, at, note FROM scan WHERE id + %d <= %d", from,
+					from, writtenRows))
 			}
 			b := h.serve(t, nil)
 			s := &scene{rule: fmt.Sprintf(matrixRule, "scan", "before: 2021-01-01", c.then)}
@@ -238,7 +248,8 @@ func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 			saved, removed := map[int64]bool{}, int64(0)
 			var mu sync.Mutex
 			var group sync.WaitGroup
-			later := map[string]string{"sqlite": "'2030-01-01 00:00:00'", "postgres": "'2030-01-01 00:00:00+00'", "mariadb": "'2030-01-01 00:00:00'"}[engine]
+			later := map[string]string{"sqlite": "'2030-01-01 00:00:00'", "postgres": "'2030-01-01 00:00:00+00'",
+				"mariadb": "'2030-01-01 00:00:00'"}[engine]
 			for number := range 4 {
 				other := newHarbourAt(t, engine, h.address)
 				group.Go(func() {
@@ -251,7 +262,8 @@ func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 						if rand.IntN(4) == 0 {
 							statement, stays = fmt.Sprintf("DELETE FROM scan WHERE id = %d", id), false
 						}
-						n, err := other.changed(ctx, fmt.Sprintf("UPDATE scan SET note = 'seen' WHERE id = %d", id), statement)
+						n, err := other.changed(ctx, fmt.Sprintf("UPDATE scan SET note = 'seen' WHERE id = %d", id),
+							statement)
 						switch {
 						case err != nil:
 							if text := err.Error(); strings.Contains(text, "1213") || strings.Contains(text, "40P01") {
@@ -298,7 +310,8 @@ func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 				want++
 			}
 			if int64(len(live)) != want || r.Deleted != writtenRows-want-removed || len(saved) == 0 {
-				t.Errorf("%d rows are live, %d were brought out of reach, %d were deleted, ledger %+v", len(live), len(saved), removed, r.Ledger)
+				t.Errorf("%d rows are live, %d were brought out of reach, %d were deleted, ledger %+v", len(live),
+					len(saved), removed, r.Ledger)
 			}
 			if _, ok := source.As[source.Purger](mustSource(t, b)); ok != (engine != "sqlite") {
 				t.Errorf("it was not purged in the way that this is a test of")
@@ -307,7 +320,8 @@ func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 	}
 }
 
-// changed carries out two statements in one transaction, with time to think in between, and says how many rows the second found.
+// changed carries out two statements in one transaction, with time to think in between, and says how many rows the
+// second found.
 func (h *harbour) changed(ctx context.Context, first, second string) (int64, error) {
 	tx, err := h.db.BeginTx(ctx, nil)
 	if err != nil {

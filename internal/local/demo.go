@@ -133,7 +133,8 @@ func (d *demoRun) fill() error {
 	if err := demo.Fill(d.Ctx, d.engine, d.dsnWithPassword(), d.anchor); err != nil {
 		return err
 	}
-	d.say("   11 tables of a ferry operator, 300,000 boarding scans among them, in %.1f s", time.Since(begun).Seconds())
+	d.say("   11 tables of a ferry operator, 300,000 boarding scans among them, in %.1f s",
+		time.Since(begun).Seconds())
 	return os.WriteFile(filepath.Join(d.dir, "filled"), nil, 0o640)
 }
 
@@ -156,7 +157,8 @@ func (d *demoRun) define() error {
 	if err != nil || len(list.Items) > 0 {
 		return err
 	}
-	r, err := d.client.AddSource(d.Ctx, client.NewSource{Name: "harbour", Engine: d.engine, Address: d.address, PasswordEnv: d.Flag("password-env")})
+	r, err := d.client.AddSource(d.Ctx, client.NewSource{Name: "harbour", Engine: d.engine, Address: d.address,
+		PasswordEnv: d.Flag("password-env")})
 	if err != nil {
 		return err
 	}
@@ -201,7 +203,9 @@ func (d *demoRun) stay() error {
 			return err
 		}
 	}
-	d.say("\nOpen this address, you are signed in:\n\n  %s\n\nFor the command line:\n\n  export AMBERCELLAR_SERVER=%s AMBERCELLAR_TOKEN=%s\n\nCtrl-C stops it; the data stay in %s.", address, d.client.Server, d.client.Token, d.dir)
+	d.say("\nOpen this address, you are signed in:\n\n  %s\n\nFor the command line:\n\n  export "+
+		"AMBERCELLAR_SERVER=%s AMBERCELLAR_TOKEN=%s\n\nCtrl-C stops it; the data stay in %s.", address,
+		d.client.Server, d.client.Token, d.dir)
 	return wait()
 }
 
@@ -214,7 +218,8 @@ func (d *demoRun) carryOut(name string) (*client.RunView, error) {
 	d.say("   plan %s: %s of %s due", p.ID, cli.Count(p.Counts.Due), cli.Things(p.Counts.Total, "row"))
 	for i, c := range p.Detail.Clauses {
 		n := p.Counts.Clauses[i]
-		d.say("      clause %s: keep %s, cutoff %s, %s due; last that goes %s, first that stays %s", c.Label, c.Keep, c.Cutoff.Format(time.RFC3339), cli.Count(n.Due), cli.Dash(n.LastGoing), cli.Dash(n.FirstStays))
+		d.say("      clause %s: keep %s, cutoff %s, %s due; last that goes %s, first that stays %s", c.Label, c.Keep,
+			c.Cutoff.Format(time.RFC3339), cli.Count(n.Due), cli.Dash(n.LastGoing), cli.Dash(n.FirstStays))
 	}
 	r, err := d.client.StartRun(d.Ctx, client.NewRun{Plan: p.ID})
 	if err != nil {
@@ -232,8 +237,10 @@ func (d *demoRun) carryOut(name string) (*client.RunView, error) {
 			d.say("   with %s: %s; %s", x.Table, cli.LedgerText(x.Ledger), cli.Balance(x.Ledger))
 		}
 	}
-	d.say("   run %s: %s in %s (%s a second)", r.ID, cli.Things(l.Deleted, "row"), time.Duration(r.Working*1000).Round(10*time.Millisecond), cli.Count(int64(r.Rate)))
-	d.say("   ledger: %s found = %s deleted + %s left out; %s", cli.Count(l.Copied), cli.Count(l.Deleted), cli.Count(r.Ledger.LeftOut()), cli.Balance(l))
+	d.say("   run %s: %s in %s (%s a second)", r.ID, cli.Things(l.Deleted, "row"),
+		time.Duration(r.Working*1000).Round(10*time.Millisecond), cli.Count(int64(r.Rate)))
+	d.say("   ledger: %s found = %s deleted + %s left out; %s", cli.Count(l.Copied), cli.Count(l.Deleted),
+		cli.Count(r.Ledger.LeftOut()), cli.Balance(l))
 	return r, nil
 }
 
@@ -280,7 +287,8 @@ func (d *demoRun) steps() error {
 	if err != nil {
 		return err
 	}
-	d.say("   archive: %s as read, %s in the store%s", cli.Size(run.RawBytes), cli.Size(run.FileBytes), cli.Ratio(run.RawBytes, run.FileBytes))
+	d.say("   archive: %s as read, %s in the store%s", cli.Size(run.RawBytes), cli.Size(run.FileBytes),
+		cli.Ratio(run.RawBytes, run.FileBytes))
 	d.title("Plan and run rule engine-readings: purge")
 	if _, err := d.carryOut("engine-readings"); err != nil {
 		return err
@@ -294,7 +302,8 @@ func (d *demoRun) steps() error {
 		if _, err := d.client.VerifySegment(d.Ctx, s.ID); err != nil {
 			return err
 		}
-		d.say("   segment %s: %s, %s to %s, hashes and digest agree", s.ID, cli.Things(s.Rows, "row"), s.Oldest, s.Newest)
+		d.say("   segment %s: %s, %s to %s, hashes and digest agree", s.ID, cli.Things(s.Rows, "row"), s.Oldest,
+			s.Newest)
 	}
 	d.title("Prove that the books balance")
 	if err := d.prove(before, run); err != nil {
@@ -336,7 +345,9 @@ func (d *demoRun) prove(before value.Set, run *client.RunView) error {
 
 func (d *demoRun) restoreWeek(before value.Set, run *client.RunView) error {
 	to := run.Cutoff.AddDate(0, -2, 0)
-	q := client.RestoreRequest{Source: "harbour", Table: "boarding_scan", Scope: client.Scope{From: to.AddDate(0, 0, -7).Format(time.DateOnly), To: to.Format(time.DateOnly)}, Target: "table", Note: "fare dispute, demo"}
+	q := client.RestoreRequest{Source: "harbour", Table: "boarding_scan",
+		Scope:  client.Scope{From: to.AddDate(0, 0, -7).Format(time.DateOnly), To: to.Format(time.DateOnly)},
+		Target: "table", Note: "fare dispute, demo"}
 	r, err := d.client.RequestRestore(d.Ctx, q)
 	for err == nil && r.State == client.Restoring {
 		if err = cli.Sleep(d.Ctx, 50*time.Millisecond); err == nil {
@@ -349,7 +360,8 @@ func (d *demoRun) restoreWeek(before value.Set, run *client.RunView) error {
 	if r.State != client.RestoreDone {
 		return fmt.Errorf("restore %s: %s", r.ID, r.Reason)
 	}
-	d.say("   %s to %s: %s found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To, cli.Things(r.Found, "row"), cli.Count(r.Restored), cli.Count(r.Skipped))
+	d.say("   %s to %s: %s found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To,
+		cli.Things(r.Found, "row"), cli.Count(r.Restored), cli.Count(r.Skipped))
 	after, err := d.contents("boarding_scan", "id")
 	if err != nil {
 		return err
@@ -367,7 +379,8 @@ func (d *demoRun) restoreWeek(before value.Set, run *client.RunView) error {
 	if err != nil {
 		return err
 	}
-	d.say("   live without the restored rows + archive = before; a new plan finds %s due and leaves %s restored ones alone", cli.Things(p.Counts.Due, "row"), cli.Count(p.Counts.Restored))
+	d.say("   live without the restored rows + archive = before; a new plan finds %s due and leaves %s restored "+
+		"ones alone", cli.Things(p.Counts.Due, "row"), cli.Count(p.Counts.Restored))
 	if p.Counts.Due != 0 || p.Counts.Restored != r.Restored {
 		return fmt.Errorf("the new plan should find no row due and leave %d alone", r.Restored)
 	}
@@ -386,7 +399,8 @@ func (d *demoRun) contents(table, id string) (set value.Set, err error) {
 	}
 	t.ReferencedBy = nil // all rows, whoever refers to them
 	// Any number is below this one, so all rows come, in order of their number.
-	return wholeTable(d.Ctx, src, source.Every(t, rule.Age{Column: id, Unit: rule.Seconds}, time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)))
+	return wholeTable(d.Ctx, src, source.Every(t, rule.Age{Column: id, Unit: rule.Seconds},
+		time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)))
 }
 
 func wholeTable(ctx context.Context, src source.Source, sel source.Selection) (set value.Set, err error) {
@@ -395,7 +409,8 @@ func wholeTable(ctx context.Context, src source.Source, sel source.Selection) (s
 		columns[i] = i
 	}
 	var hasher value.Hasher
-	_, err = src.ReadSlice(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 1 << 30, MaxBytes: 1 << 40}, func(c *value.Chunk) error {
+	_, err = src.ReadSlice(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 1 << 30,
+		MaxBytes: 1 << 40}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			set.Add(hasher.Row(c.Row(i)))
 		}

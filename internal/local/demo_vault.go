@@ -18,8 +18,8 @@ import (
 	"ambercellar/internal/standin"
 )
 
-// vault starts the stand-in object store of the demo, with a bucket whose files go cold, and adds that as a sealed store. The address
-// of a stand-in is kept, since the store has it.
+// vault starts the stand-in object store of the demo, with a bucket whose files go cold, and adds that as a sealed
+// store. The address of a stand-in is kept, since the store has it.
 func (d *demoRun) vault() error {
 	dir := filepath.Join(d.dir, "vault")
 	if err := os.MkdirAll(dir, 0o750); err != nil {
@@ -79,7 +79,8 @@ func (d *demoRun) coldly(table, where string) error {
 	if err != nil {
 		return err
 	}
-	d.say("   segment %s: %s lie in the vault, sealed and cold; its records stay in the cellar", s.ID, cli.Things(s.Rows, "row"))
+	d.say("   segment %s: %s lie in the vault, sealed and cold; its records stay in the cellar", s.ID,
+		cli.Things(s.Rows, "row"))
 	found, err := d.client.Search(d.Ctx, client.SearchRequest{Source: "harbour", Table: table, Where: where})
 	if err != nil {
 		return err
@@ -91,7 +92,8 @@ func (d *demoRun) coldly(table, where string) error {
 	for _, o := range found.Searched.Cold.Offers {
 		d.say("      %s priority: %s", o.Priority, cli.Offered(o))
 	}
-	r, err := d.client.RequestRestore(d.Ctx, client.RestoreRequest{Source: "harbour", Table: table, Scope: client.Scope{Where: where}, Target: catalog.TargetFile, Format: "csv", Priority: client.High})
+	r, err := d.client.RequestRestore(d.Ctx, client.RestoreRequest{Source: "harbour", Table: table,
+		Scope: client.Scope{Where: where}, Target: catalog.TargetFile, Format: "csv", Priority: client.High})
 	for err == nil && (r.State == client.Retrieving || r.State == client.Restoring) {
 		if err = cli.Sleep(d.Ctx, 100*time.Millisecond); err == nil {
 			r, err = d.client.Restore(d.Ctx, r.ID)

@@ -20,7 +20,8 @@ import (
 )
 
 func runCheckFlags(f *flag.FlagSet) {
-	f.Var(&cli.Several{}, "store", "what lies in this directory, or at this address of a bucket (https://HOST/BUCKET/PREFIX); may be given again")
+	f.Var(&cli.Several{}, "store",
+		"what lies in this directory, or at this address of a bucket (https://HOST/BUCKET/PREFIX); may be given again")
 	f.String("key-file", "", "the keys of sealed stores")
 }
 
@@ -50,7 +51,12 @@ func runCheck(e *cli.Env) error {
 	if len(got.Wrong) > 0 {
 		verdict = strings.Join(got.Wrong, "\n")
 	}
-	if err := e.Facts(got, []cli.Fact{{Name: "run", Value: l.Run}, {Name: "table", Value: l.Source+"."+l.Table}, {Name: "parts", Value: cli.Count(got.Parts)}, {Name: "segments", Value: cli.Count(got.Segments)}, {Name: "rows read back", Value: cli.Count(got.Rows)}, {Name: "rows destroyed since", Value: fmt.Sprintf("of %s", cli.Things(got.Gone, "segment"))}, {Name: "in cold storage", Value: fmt.Sprintf("rows of %s, whose records alone were checked", cli.Things(got.Cold, "segment"))}, {Name: "verdict", Value: verdict}}); err != nil {
+	if err := e.Facts(got, []cli.Fact{{Name: "run", Value: l.Run}, {Name: "table", Value: l.Source + "." + l.Table},
+		{Name: "parts", Value: cli.Count(got.Parts)}, {Name: "segments", Value: cli.Count(got.Segments)},
+		{Name: "rows read back", Value: cli.Count(got.Rows)},
+		{Name: "rows destroyed since", Value: fmt.Sprintf("of %s", cli.Things(got.Gone, "segment"))},
+		{Name: "in cold storage", Value: fmt.Sprintf("rows of %s, whose records alone were checked",
+			cli.Things(got.Cold, "segment"))}, {Name: "verdict", Value: verdict}}); err != nil {
 		return err
 	}
 	if len(got.Wrong) > 0 {
@@ -62,7 +68,8 @@ func runCheck(e *cli.Env) error {
 // totals shows what has become of a table's rows, over all runs.
 
 func storeKeyFlags(f *flag.FlagSet) {
-	f.String("out", "", "the file of keys; where it exists the new key is put before the others, and seals from then on")
+	f.String("out", "", "the file of keys; where it exists the new key is put before the others, and seals from "+
+		"then on")
 }
 
 // storeKey makes a key for sealed stores.
@@ -91,9 +98,11 @@ func storeKey(e *cli.Env) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(e.Out, "key %s stands first in %s now; keep a copy where the store is not: without its keys nobody can read what lies there\n", id, out)
+	fmt.Fprintf(e.Out, "key %s stands first in %s now; keep a copy where the store is not: without its keys nobody "+
+		"can read what lies there\n", id, out)
 	if len(before) > 0 {
-		fmt.Fprintln(e.Out, "`ambercellar store set NAME -key-file FILE` has the service read it; `ambercellar store reseal NAME` seals with it what is there already")
+		fmt.Fprintln(e.Out, "`ambercellar store set NAME -key-file FILE` has the service read it; `ambercellar "+
+			"store reseal NAME` seals with it what is there already")
 	}
 	return nil
 }
@@ -145,7 +154,8 @@ func verifyStores(e *cli.Env, addresses []string, sourceName, table string) erro
 	out.Examined = got
 	rows := [][]string{}
 	for _, c := range got.Chains {
-		rows = append(rows, []string{c.Source + "." + c.Table, cli.Count(c.Segments), cli.Count(c.Records), fmt.Sprintf("%.12s", c.Head)})
+		rows = append(rows, []string{c.Source + "." + c.Table, cli.Count(c.Segments), cli.Count(c.Records),
+			fmt.Sprintf("%.12s", c.Head)})
 	}
 	if err := e.Show(out, []string{"table", "segments", "records", "newest record"}, rows); err != nil {
 		return err
@@ -163,7 +173,10 @@ func verifyStores(e *cli.Env, addresses []string, sourceName, table string) erro
 			fmt.Fprintln(e.Out)
 			e.Show(out, cli.FindingHeads, cli.FindingRows(found))
 		}
-		fmt.Fprintf(e.Out, "\nread: %s, %s, %s\na store alone cannot tell whether the newest records of a table were removed: compare each newest record with the source's journal, the audit log, or `segment verify -all` of the service\n", cli.Things(got.Segments, "segment"), cli.Things(got.Rows, "row"), cli.Size(got.Bytes))
+		fmt.Fprintf(e.Out, "\nread: %s, %s, %s\na store alone cannot tell whether the newest records of a table "+
+			"were removed: compare each newest record with the source's journal, the audit log, or `segment verify "+
+			"-all` of the service\n", cli.Things(got.Segments, "segment"), cli.Things(got.Rows, "row"),
+			cli.Size(got.Bytes))
 	}
 	if wrong > 0 {
 		return fmt.Errorf("not everything is what was written: %s wrong", cli.Count(wrong))
@@ -175,7 +188,8 @@ func verifyStores(e *cli.Env, addresses []string, sourceName, table string) erro
 func openPlace(ctx context.Context, address string) (store.Store, error) {
 	if u, err := url.Parse(address); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		bucket, prefix, _ := strings.Cut(strings.Trim(path.Clean(u.Path), "/"), "/")
-		st, err := store.OpenBucket(store.Bucket{Endpoint: u.Scheme + "://" + u.Host, Name: bucket, Prefix: prefix, Region: os.Getenv("AWS_REGION")})
+		st, err := store.OpenBucket(store.Bucket{Endpoint: u.Scheme + "://" + u.Host, Name: bucket, Prefix: prefix,
+			Region: os.Getenv("AWS_REGION")})
 		if err != nil {
 			return nil, cli.Usage("-store %s: %v", address, err)
 		}
@@ -202,6 +216,8 @@ func catalogRestore(e *cli.Env) error {
 	if before != "" {
 		fmt.Fprintf(e.Out, "the one before is %s\n", before)
 	}
-	fmt.Fprintln(e.Out, "segments that were made since the backup come back by `ambercellar catalog rebuild` once the service runs; tables whose source is further than the catalog stop until `ambercellar table reconcile` settles them")
+	fmt.Fprintln(e.Out, "segments that were made since the backup come back by `ambercellar catalog rebuild` once "+
+		"the service runs; tables whose source is further than the catalog stop until `ambercellar table "+
+		"reconcile` settles them")
 	return nil
 }

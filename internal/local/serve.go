@@ -30,15 +30,21 @@ func serveFlags(f *flag.FlagSet) {
 	f.String("listen", "127.0.0.1:7420", "address to listen at; loopback unless told otherwise")
 	f.String("tls-cert", "", "certificate file, to serve HTTPS")
 	f.String("tls-key", "", "key file of the certificate")
-	f.Bool("new-token", false, "make a new administrator's token and write it to a file in the data directory; the old one and all sessions are void")
+	f.Bool("new-token", false, "make a new administrator's token and write it to a file in the data directory; the "+
+		"old one and all sessions are void")
 	f.String("log", "text", "form of the log on standard error: text or json")
 	f.String("profile", "", "file for a CPU profile of the service, written until it stops; for go tool pprof")
-	f.String("smtp", "", "HOST:PORT of the mail server through which askers of restores are told; left out: no mail is sent")
+	f.String("smtp", "", "HOST:PORT of the mail server through which askers of restores are told; left out: no "+
+		"mail is sent")
 	f.String("mail-from", "", "with -smtp: the sender's address")
-	f.String("mail-password-env", "", "with -smtp: environment variable with the sender's password; left out: no signing in")
-	f.String("hosts", "", "names, with commas between, under which the service is asked, beside its addresses and the machine's name")
-	f.String("secrets", service.UsualSecrets.Dir, "directory of files that sources may name for their passwords; empty: none")
-	f.String("secret-prefix", service.UsualSecrets.Prefix, "what the names of environment variables begin with that sources and stores may name for secrets")
+	f.String("mail-password-env", "",
+		"with -smtp: environment variable with the sender's password; left out: no signing in")
+	f.String("hosts", "", "names, with commas between, under which the service is asked, beside its addresses and "+
+		"the machine's name")
+	f.String("secrets", service.UsualSecrets.Dir,
+		"directory of files that sources may name for their passwords; empty: none")
+	f.String("secret-prefix", service.UsualSecrets.Prefix,
+		"what the names of environment variables begin with that sources and stores may name for secrets")
 	f.String("tell-hosts", "", "hosts, with commas between, whose URLs may be told of restores; left out: none")
 	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
@@ -62,12 +68,14 @@ func serve(e *cli.Env) error {
 		}
 		defer stop()
 	}
-	mailing := service.Mail{Server: e.Flag("smtp"), From: e.Flag("mail-from"), PasswordEnv: e.Flag("mail-password-env")}
+	mailing := service.Mail{Server: e.Flag("smtp"), From: e.Flag("mail-from"),
+		PasswordEnv: e.Flag("mail-password-env")}
 	if problem := mailing.Problem(); problem != "" {
 		return cli.Usage("-smtp, -mail-from: %s", problem)
 	}
 	if e.Flag("secret-prefix") == "" {
-		return cli.Usage("-secret-prefix is empty: then every variable of the service could be had through the interface")
+		return cli.Usage("-secret-prefix is empty: then every variable of the service could be had through the " +
+			"interface")
 	}
 	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
@@ -88,7 +96,8 @@ func serve(e *cli.Env) error {
 		if err != nil {
 			return errors.Join(fmt.Errorf("the administrator's token cannot be written: %w", err), s.Close())
 		}
-		fmt.Fprintf(e.Out, "the administrator's token is in %s, for its owner alone; keep it elsewhere and remove the file: the service itself keeps only a hash\n", file)
+		fmt.Fprintf(e.Out, "the administrator's token is in %s, for its owner alone; keep it elsewhere and remove "+
+			"the file: the service itself keeps only a hash\n", file)
 	}
 	l, err := listen(e.Flag("listen"))
 	if err != nil {
@@ -100,9 +109,11 @@ func serve(e *cli.Env) error {
 		if err != nil {
 			return errors.Join(fmt.Errorf("-tls-cert, -tls-key: %w", err), s.Close())
 		}
-		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair},
+			MinVersion: tls.VersionTLS12})
 	} else if !l.Addr().(*net.TCPAddr).IP.IsLoopback() {
-		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and -tls-key, or put a TLS proxy in front")
+		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and " +
+			"-tls-key, or put a TLS proxy in front")
 	}
 	fmt.Fprintf(e.Out, "listening at %s://%s\n", scheme, l.Addr())
 	return answer(ctx, s, l, log, cli.Names(strings.ToLower(e.Flag("hosts")))...)
@@ -139,8 +150,10 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 		return err
 	}
 	base, cancel := context.WithCancel(context.Background())
-	srv := &http.Server{Handler: api.New(s, log, files, hosts...), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context { return base }}
+	srv := &http.Server{Handler: api.New(s, log, files, hosts...), ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout: 2 * time.Minute,
+		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+		BaseContext: func(net.Listener) context.Context { return base }}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()
 	select {
@@ -165,13 +178,14 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 	case one := <-closed:
 		return errors.Join(err, one)
 	case <-time.After(closeBudget): // as if it had been killed, which loses nothing
-		log.Error("a database or store does not answer, and is not waited for any longer; what is in hand is taken up at the next start")
+		log.Error("a database or store does not answer, and is not waited for any longer; what is in hand is taken " +
+			"up at the next start")
 		return err
 	}
 }
 
-// closeBudget is how long what is in hand may take to come to its end, before the process ends all the same: less than what whoever stops
-// services waits for.
+// closeBudget is how long what is in hand may take to come to its end, before the process ends all the same: less than
+// what whoever stops services waits for.
 const closeBudget = 20 * time.Second
 
 func logger(e *cli.Env) (*slog.Logger, error) {

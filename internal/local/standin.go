@@ -26,8 +26,10 @@ func standinFlags(f *flag.FlagSet) {
 	f.Int64("quota", 0, "bytes that may be put, in all; 0: no end")
 	f.String("deny", "", "methods of HTTP that the key may not use, separated by commas")
 	f.String("wait", "low=30s,normal=8s,high=1s", "how long a retrieval from a cold storage class takes, by priority")
-	f.String("price", "low=0.002,normal=0.01,high=0.03", "what it costs for a GiB; "+standin.BillPath+" tells the bill")
-	f.Duration("lock", 0, "keep every version of an object for so long after it was put, whoever removes it; only in memory")
+	f.String("price", "low=0.002,normal=0.01,high=0.03", "what it costs for a GiB; "+standin.BillPath+
+		" tells the bill")
+	f.Duration("lock", 0, "keep every version of an object for so long after it was put, whoever removes it; only "+
+		"in memory")
 	f.Duration("day", 24*time.Hour, "how long a day is, after so many of which a retrieved copy goes away again")
 }
 
@@ -40,7 +42,8 @@ func standinObjects(e *cli.Env) error {
 	if cold.Wait, err = cli.ByPriority(e.Flag("wait"), time.ParseDuration); err != nil {
 		return cli.Usage("-wait: %v", err)
 	}
-	if cold.Price, err = cli.ByPriority(e.Flag("price"), func(s string) (float64, error) { return strconv.ParseFloat(s, 64) }); err != nil {
+	if cold.Price, err = cli.ByPriority(e.Flag("price"),
+		func(s string) (float64, error) { return strconv.ParseFloat(s, 64) }); err != nil {
 		return cli.Usage("-price: %v", err)
 	}
 	if cold.Day, err = time.ParseDuration(e.Flag("day")); err != nil || cold.Day <= 0 {
@@ -58,7 +61,8 @@ func standinObjects(e *cli.Env) error {
 		return cli.Usage("-clock: %q is no length of time", e.Flag("clock"))
 	}
 	o.Quota = cli.Get[int64](e, "quota")
-	o.Lock, o.Directory, o.Buckets, o.AccessKey, o.Cold = lock, e.Flag("dir"), strings.Split(e.Flag("bucket"), ","), e.Flag("access-key"), cold
+	o.Lock, o.Directory, o.Buckets, o.AccessKey, o.Cold = lock, e.Flag("dir"), strings.Split(e.Flag("bucket"), ","),
+		e.Flag("access-key"), cold
 	h, err := o.Handler()
 	if err != nil {
 		return err
@@ -67,7 +71,8 @@ func standinObjects(e *cli.Env) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(e.Out, "a stand-in object store, which keeps nothing safe, listens at http://%s with the buckets %s\n", l.Addr(), e.Flag("bucket"))
+	fmt.Fprintf(e.Out, "a stand-in object store, which keeps nothing safe, listens at http://%s with the buckets %s\n",
+		l.Addr(), e.Flag("bucket"))
 	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
 	go func() {
 		<-ctx.Done()

@@ -30,12 +30,16 @@ func farStore(t *testing.T, s *Service, dir string, rows int) (*dbtest.Relay, *c
 	t.Cleanup(server.Close)
 	relay := dbtest.NewRelay(t, strings.TrimPrefix(server.URL, "http://"))
 	t.Cleanup(func() { relay.Frozen.Store(false) })
-	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Bucket: catalog.JSON[store.Bucket]{V: store.Bucket{Endpoint: "http://" + relay.Address, Name: "attic"}}}, false); err != nil {
+	if err := s.Places.AddStore(t.Context(), "me",
+		catalog.Store{Name: "attic", Bucket: catalog.JSON[store.Bucket]{V: store.Bucket{Endpoint: "http://" +
+			relay.Address, Name: "attic"}}}, false); err != nil {
 		t.Fatal(err)
 	}
 	harbour(t, s, dir, rows)
-	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: attic}\npace: gentle\n"
-	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
+		"archive\narchive: {store: attic}\npace: gentle\n"
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
+		len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
 	p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
@@ -53,7 +57,10 @@ func farSource(t *testing.T, kind string, rows int, pace string) (*Service, *dbt
 		address, exec = dbtest.MariaDB(t), dbtest.ExecMariaDB
 	}
 	at := map[string]string{"postgres": "timestamptz", "mariadb": "datetime"}[kind]
-	if err := exec(address, fmt.Sprintf("CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, '2020-01-01 00:00:00' FROM s", at, rows)); err != nil {
+	if err := exec(address, fmt.Sprintf(
+		"CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT "+
+			"INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, "+
+			"'2020-01-01 00:00:00' FROM s", at, rows)); err != nil {
 		t.Fatal(err)
 	}
 	u, err := url.Parse(address)
@@ -63,11 +70,14 @@ func farSource(t *testing.T, kind string, rows int, pace string) (*Service, *dbt
 	relay := dbtest.NewRelay(t, u.Host)
 	u.Host = relay.Address
 	s, _ := open(t, filepath.Join(t.TempDir(), "data"))
-	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind, Address: u.String(), TLS: "off"}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: kind,
+		Address: u.String(), TLS: "off"}); err != nil {
 		t.Fatal(err)
 	}
-	text := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: " + pace + "\n"
-	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	text := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
+		"archive\narchive: {store: cellar}\npace: " + pace + "\n"
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
+		len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
 	p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
@@ -82,7 +92,8 @@ func farSource(t *testing.T, kind string, rows int, pace string) (*Service, *dbt
 }
 
 // until waits until a run is as it should be.
-func (s *Service) until(t *testing.T, id, what string, within time.Duration, is func(r *catalog.Run) bool) *catalog.Run {
+func (s *Service) until(t *testing.T, id, what string, within time.Duration,
+	is func(r *catalog.Run) bool) *catalog.Run {
 	t.Helper()
 	for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
 		r, err := s.Queue.Run(t.Context(), id)
@@ -98,8 +109,8 @@ func (s *Service) until(t *testing.T, id, what string, within time.Duration, is 
 	}
 }
 
-// A store that hangs, or is not there, is waited for: the run says so, is paused at once, lets go of everything after a while, and goes on by itself when the
-// store is back. Nothing is lost and nothing is taken twice.
+// A store that hangs, or is not there, is waited for: the run says so, is paused at once, lets go of everything after
+// a while, and goes on by itself when the store is back. Nothing is lost and nothing is taken twice.
 func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 	t.Parallel()
 	for name, gone := range map[string]func(r *dbtest.Relay, away bool){
@@ -137,7 +148,8 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 			if _, err := s.Queue.Resume(t.Context(), r.ID); err != nil {
 				t.Fatal(err)
 			}
-			now = s.until(t, r.ID, "it lets go", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
+			now = s.until(t, r.ID, "it lets go", 30*time.Second,
+				func(r *catalog.Run) bool { return r.State == catalog.Resting })
 			if now.ResumeAt != nil || !strings.Contains(now.Reason, "it goes on by itself when that is back") {
 				t.Errorf("it rests until %v: %s", now.ResumeAt, now.Reason)
 			}
@@ -146,11 +158,14 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 				t.Fatalf("%+v, %v", now, err)
 			}
 			gone(relay, false)
-			now = s.until(t, r.ID, "it goes on by itself", 90*time.Second, func(r *catalog.Run) bool { return r.State.Ended() })
+			now = s.until(t, r.ID, "it goes on by itself", 90*time.Second,
+				func(r *catalog.Run) bool { return r.State.Ended() })
 			if now.State != catalog.Done || now.Deleted != 2000 || now.Balanced == nil || !*now.Balanced {
 				t.Fatalf("%+v", now)
 			}
-			restored, err := s.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "unlimited"})
+			restored, err := s.Queue.RequestRestore(t.Context(), "me",
+				restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable,
+					Pace: "unlimited"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -188,7 +203,8 @@ func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
 	if _, err := s.Engine.Runs.SetPace(t.Context(), "me", r.ID, "unlimited"); err != nil {
 		t.Fatal(err)
 	}
-	s.until(t, r.ID, "it waits", 20*time.Second, func(r *catalog.Run) bool { return strings.HasPrefix(r.Reason, "waiting for a store: ") })
+	s.until(t, r.ID, "it waits", 20*time.Second,
+		func(r *catalog.Run) bool { return strings.HasPrefix(r.Reason, "waiting for a store: ") })
 	begun := time.Now()
 	if err := s.Close(); err != nil || time.Since(begun) > 10*time.Second {
 		t.Errorf("it ended after %s: %v", time.Since(begun), err)
@@ -221,17 +237,21 @@ func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	}
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "quay.db"))
 	if err == nil {
-		_, err = db.Exec("CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL); CREATE INDEX scan_at ON scan (at); INSERT INTO scan VALUES (1, '2020-01-01 00:00:00')")
+		_, err = db.Exec("CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL); CREATE INDEX scan_at " +
+			"ON scan (at); INSERT INTO scan VALUES (1, '2020-01-01 00:00:00')")
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
 	db.Close()
-	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "quay", Engine: "sqlite", Address: filepath.Join(dir, "quay.db")}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "quay", Engine: "sqlite",
+		Address: filepath.Join(dir, "quay.db")}); err != nil {
 		t.Fatal(err)
 	}
-	const text = "rule: near\nsource: quay\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: unlimited\n"
-	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	const text = "rule: near\nsource: quay\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
+		"archive\narchive: {store: cellar}\npace: unlimited\n"
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
+		len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
 	if p, err = s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "near"}); err != nil {
@@ -241,8 +261,10 @@ func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.until(t, near.ID, "another run works meanwhile", 20*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Done })
-	if now, err := s.Queue.Run(t.Context(), far.ID); err != nil || now.State != catalog.Running || !strings.HasPrefix(now.Reason, "waiting for a store: ") {
+	s.until(t, near.ID, "another run works meanwhile", 20*time.Second,
+		func(r *catalog.Run) bool { return r.State == catalog.Done })
+	if now, err := s.Queue.Run(t.Context(), far.ID); err != nil || now.State != catalog.Running ||
+		!strings.HasPrefix(now.Reason, "waiting for a store: ") {
 		t.Errorf("%+v, %v", now, err)
 	}
 	relay.Cut(false)
@@ -252,7 +274,8 @@ func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	}
 }
 
-// A run that is cancelled while its store is away ends by itself when that is back: what was archived is closed, and what was not reached stays.
+// A run that is cancelled while its store is away ends by itself when that is back: what was archived is closed, and
+// what was not reached stays.
 func TestARunIsCancelledThoughItsStoreIsAway(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -267,7 +290,8 @@ func TestARunIsCancelledThoughItsStoreIsAway(t *testing.T) {
 	s.until(t, r.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 	relay.Cut(true)
 	begun := time.Now()
-	if now, err := s.Queue.Cancel(t.Context(), r.ID); err != nil || now.State == catalog.Failed || time.Since(begun) > interruptBudget+5*time.Second {
+	if now, err := s.Queue.Cancel(t.Context(), r.ID); err != nil || now.State == catalog.Failed ||
+		time.Since(begun) > interruptBudget+5*time.Second {
 		t.Fatalf("after %s: %+v, %v", time.Since(begun), now, err)
 	}
 	if now, err := s.Queue.Pause(t.Context(), r.ID); err == nil && now.State != catalog.Paused {
@@ -280,7 +304,8 @@ func TestARunIsCancelledThoughItsStoreIsAway(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	relay.Cut(false)
 	now := s.until(t, r.ID, "it ends by itself", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })
-	if now.State != catalog.Cancelled || now.Balanced == nil || !*now.Balanced || now.Deleted == 0 || now.Deleted == 2000 {
+	if now.State != catalog.Cancelled || now.Balanced == nil || !*now.Balanced || now.Deleted == 0 ||
+		now.Deleted == 2000 {
 		t.Errorf("%+v", now)
 	}
 	live := 0
@@ -304,7 +329,8 @@ func TestARestoreWaitsForItsDatabase(t *testing.T) {
 			defer s.Close()
 			defer relay.Cut(false)
 			s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
-			asked, err := s.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "gentle"})
+			asked, err := s.Queue.RequestRestore(t.Context(), "me",
+				restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "gentle"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -322,7 +348,8 @@ func TestARestoreWaitsForItsDatabase(t *testing.T) {
 				}
 				if x.Restored >= int64(500*(cuts+1)) && cuts < 2 {
 					relay.Cut(true)
-					for wait := time.Now(); time.Since(wait) < time.Duration(1+4*cuts)*time.Second && !said; time.Sleep(5 * time.Millisecond) {
+					for wait := time.Now(); time.Since(wait) < time.Duration(1+4*cuts)*time.Second &&
+						!said; time.Sleep(5 * time.Millisecond) {
 						x, err := s.Catalog.Restore(t.Context(), asked.ID)
 						said = err == nil && strings.HasPrefix(x.Reason, "waiting for the database: ")
 					}

@@ -13,7 +13,8 @@ import (
 	"ambercellar/internal/catalog"
 )
 
-// Backup writes the catalog as it is at this moment into a file of its own and checks it. Whoever asked removes the file.
+// Backup writes the catalog as it is at this moment into a file of its own and checks it. Whoever asked removes the
+// file.
 func (s *Service) Backup(ctx context.Context, actor string) (path string, err error) {
 	if err := s.Catalog.Note(ctx, actor, "catalog backup", s.Instance, ""); err != nil {
 		return "", err
@@ -22,8 +23,8 @@ func (s *Service) Backup(ctx context.Context, actor string) (path string, err er
 	return path, s.Catalog.Backup(ctx, path)
 }
 
-// RestoreCatalog puts a backup in the place of a data directory's catalog, while no service runs there. The catalog that was
-// there stays beside it, under the name that is returned; empty: there was none.
+// RestoreCatalog puts a backup in the place of a data directory's catalog, while no service runs there. The catalog
+// that was there stays beside it, under the name that is returned; empty: there was none.
 func RestoreCatalog(ctx context.Context, dir, backup string) (before string, err error) {
 	if err := catalog.CheckFile(ctx, backup); err != nil {
 		return "", err

@@ -12,7 +12,9 @@ import (
 func (s *Places) SetGuard(ctx context.Context, actor, source string, g catalog.Guard) error {
 	for _, what := range g.Approve {
 		if what != catalog.ApproveRestores && what != catalog.ApproveDisposals {
-			return &refuse.Error{Field: "approve", Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what), Remedy: "write restores, disposals, or both"}
+			return &refuse.Error{Field: "approve",
+				Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what),
+				Remedy:  "write restores, disposals, or both"}
 		}
 	}
 	if _, err := s.Catalog.Source(ctx, source); err != nil {

@@ -60,7 +60,8 @@ func (s *Lineages) disagrees(err error) {
 }
 
 // Settle makes source, stores and catalog agree about a table again.
-func (s *Lineages) Settle(ctx context.Context, actor, source, table, reason string) (*reconcile.Reconciliation, error) {
+func (s *Lineages) Settle(ctx context.Context, actor, source, table, reason string) (*reconcile.Reconciliation,
+	error) {
 	x, err := s.Engine.Reconcile.Settle(ctx, actor, source, table, reason)
 	if err == nil && x.Agree {
 		s.mu.Lock()

@@ -20,17 +20,21 @@ func (s *Queue) StartDisposal(ctx context.Context, actor, id string) (*catalog.D
 		return nil, err
 	}
 	if d.State == catalog.DisposalPlanned && s.Now().Sub(d.CreatedAt.Time) > disposalLife {
-		return nil, &refuse.Error{Message: "this disposal was planned on " + d.CreatedAt.Format(time.DateOnly) + " and is too old to be decided on", Remedy: "plan it again"}
+		return nil, &refuse.Error{Message: "this disposal was planned on " + d.CreatedAt.Format(time.DateOnly) +
+			" and is too old to be decided on", Remedy: "plan it again"}
 	}
 	if d.State == catalog.DisposalPlanned && len(d.Items.V) == 0 {
-		return nil, &refuse.Error{Message: "no segment may be destroyed yet, so there is nothing to decide", Remedy: "`ambercellar disposal show " + id + "` says until when each one stays"}
+		return nil, &refuse.Error{Message: "no segment may be destroyed yet, so there is nothing to decide",
+			Remedy: "`ambercellar disposal show " + id + "` says until when each one stays"}
 	}
 	guard, err := s.Catalog.Guard(ctx, d.Source)
 	if err != nil {
 		return nil, err
 	}
 	if d.ApprovedAt == nil && slices.Contains(guard.Approve, catalog.ApproveDisposals) {
-		return nil, &refuse.Error{Message: "the guard rails of source " + d.Source + " demand that a disposal is approved before it is started", Remedy: "`ambercellar disposal approve " + id + "`"}
+		return nil, &refuse.Error{Message: "the guard rails of source " + d.Source +
+			" demand that a disposal is approved before it is started", Remedy: "`ambercellar disposal approve " + id +
+			"`"}
 	}
 	if d, err = s.Catalog.SetDisposalState(ctx, actor, id, catalog.Disposing, "", catalog.At(s.Now())); err != nil {
 		return nil, err
@@ -41,7 +45,8 @@ func (s *Queue) StartDisposal(ctx context.Context, actor, id string) (*catalog.D
 	return &copied, nil
 }
 
-// dispose carries a disposal out in the background. One that the end of the service stops is taken up at its next start.
+// dispose carries a disposal out in the background. One that the end of the service stops is taken up at its next
+// start.
 func (s *Queue) dispose(d *catalog.Disposal) {
 	s.wait.Add(1)
 	go func() {
@@ -56,7 +61,8 @@ func (s *Queue) dispose(d *catalog.Disposal) {
 			s.Log.Error("disposal stopped", "disposal", d.ID, "error", err)
 		}
 		s.insist("disposal "+d.ID, func() error {
-			_, err := s.Catalog.SetDisposalState(context.Background(), "service", d.ID, to, reason, catalog.At(s.Now()))
+			_, err := s.Catalog.SetDisposalState(context.Background(), "service", d.ID, to, reason,
+				catalog.At(s.Now()))
 			return err
 		})
 	}()

@@ -13,8 +13,8 @@ import (
 	"ambercellar/internal/engine/refuse"
 )
 
-// forgetEvery is how often it is looked whether the time of records of the service's own is over. They go in steps of so many, with a rest after each, so that nobody
-// waits for the catalog.
+// forgetEvery is how often it is looked whether the time of records of the service's own is over. They go in steps of
+// so many, with a rest after each, so that nobody waits for the catalog.
 const (
 	forgetEvery = time.Hour
 	forgetStep  = 2000
@@ -32,7 +32,8 @@ func (s *Chores) forgetting() chore {
 		gone, err := s.Forget(ctx)
 		for _, kind := range slices.Sorted(maps.Keys(gone)) {
 			s.Log.Info("records whose time is over are removed", "kind", kind, "records", gone[kind])
-			err = errors.Join(err, s.Catalog.Note(ctx, "service", "catalog forget", kind, fmt.Sprintf("%d records whose time was over", gone[kind])))
+			err = errors.Join(err, s.Catalog.Note(ctx, "service", "catalog forget", kind,
+				fmt.Sprintf("%d records whose time was over", gone[kind])))
 		}
 		return next, err
 	}
@@ -78,11 +79,13 @@ func (s *Chores) Forget(ctx context.Context) (map[string]int64, error) {
 }
 
 // SetRecordKeeps changes how long records of the service's own are kept.
-func (s *Chores) SetRecordKeeps(ctx context.Context, actor string, change catalog.RecordKeeps) (catalog.RecordKeeps, error) {
+func (s *Chores) SetRecordKeeps(ctx context.Context, actor string, change catalog.RecordKeeps) (catalog.RecordKeeps,
+	error) {
 	for kind := range change {
 		usual, err := change.Check(kind)
 		if err != nil {
-			return nil, &refuse.Error{Field: kind, Message: err.Error(), Remedy: "write a period of a day or more, like P90D, or forever"}
+			return nil, &refuse.Error{Field: kind, Message: err.Error(),
+				Remedy: "write a period of a day or more, like P90D, or forever"}
 		}
 		change[kind] = usual
 	}

@@ -11,7 +11,8 @@ import (
 	"ambercellar/internal/engine/plan"
 )
 
-// Records of the service's own go when their time is over: of runs that have ended, and nothing that proves where archived rows are or that somebody still needs.
+// Records of the service's own go when their time is over: of runs that have ended, and nothing that proves where
+// archived rows are or that somebody still needs.
 func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	dir := t.TempDir()
 	s, _ := open(t, filepath.Join(dir, "data"))
@@ -22,11 +23,13 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	s.Engine.Now = func() time.Time { return now.Add(shift) }
 	runs := map[string]*catalog.Run{}
 	for _, then := range []string{"archive", "purge", "purge"} {
-		text := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " + then + "\npace: unlimited\n"
+		text := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
+			then + "\npace: unlimited\n"
 		if then == "archive" {
 			text += "archive: {store: cellar}\n"
 		}
-		if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+		if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
+			len(problems) > 0 {
 			t.Fatal(problems, err)
 		}
 		p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans", Limit: 100})
@@ -37,9 +40,11 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		runs[fmt.Sprint(then, len(runs))] = s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
+		runs[fmt.Sprint(then, len(runs))] = s.until(t, r.ID, "done", time.Minute,
+			func(r *catalog.Run) bool { return r.State == catalog.Done })
 	}
-	if _, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); err != nil { // nobody starts it
+	// nobody starts it
+	if _, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"}); err != nil {
 		t.Fatal(err)
 	}
 	before, err := s.Catalog.Totals(t.Context())
@@ -68,8 +73,11 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	for _, step := range []struct {
 		after time.Duration
 		want  string
-	}{{0, "5 plans, 3 runs, 3 with batches"}, {89 * 24 * time.Hour, "5 plans, 3 runs, 3 with batches"}, {91 * 24 * time.Hour, "5 plans, 3 runs, 0 with batches"}, {400 * 24 * time.Hour, "3 plans, 3 runs, 0 with batches"},
-		{3700 * 24 * time.Hour, "3 plans, 2 runs, 0 with batches"}, {3701 * 24 * time.Hour, "2 plans, 2 runs, 0 with batches"}} {
+	}{{0, "5 plans, 3 runs, 3 with batches"}, {89 * 24 * time.Hour, "5 plans, 3 runs, 3 with batches"},
+		{91 * 24 * time.Hour, "5 plans, 3 runs, 0 with batches"},
+		{400 * 24 * time.Hour, "3 plans, 3 runs, 0 with batches"},
+		{3700 * 24 * time.Hour, "3 plans, 2 runs, 0 with batches"},
+		{3701 * 24 * time.Hour, "2 plans, 2 runs, 0 with batches"}} {
 		shift = step.after
 		if _, err := s.Chores.Forget(t.Context()); err != nil {
 			t.Fatal(err)
@@ -90,12 +98,14 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	if _, err := s.Engine.Upkeep.Ledger(t.Context(), runs["archive0"].ID); err != nil {
 		t.Errorf("the accounting of what is archived: %v", err)
 	}
-	for _, bad := range []catalog.RecordKeeps{{"audit": "P1Y"}, {"batches": "PT1H"}, {"batches": "soon"}, {"batches": ""}, {"segments": "P1D"}} {
+	for _, bad := range []catalog.RecordKeeps{{"audit": "P1Y"}, {"batches": "PT1H"}, {"batches": "soon"},
+		{"batches": ""}, {"segments": "P1D"}} {
 		if _, err := s.Chores.SetRecordKeeps(t.Context(), "me", bad); err == nil {
 			t.Errorf("%v is taken", bad)
 		}
 	}
-	keeps, err := s.Chores.SetRecordKeeps(t.Context(), "me", catalog.RecordKeeps{"batches": "30 days", "plans": "forever"})
+	keeps, err := s.Chores.SetRecordKeeps(t.Context(), "me", catalog.RecordKeeps{"batches": "30 days",
+		"plans": "forever"})
 	if err != nil || keeps["batches"] != "P30D" || keeps["plans"] != "" || keeps["runs"] != "P10Y" {
 		t.Errorf("%v, %v", keeps, err)
 	}

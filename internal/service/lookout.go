@@ -18,8 +18,8 @@ type lookout struct {
 // How long a look may take, and how much time passes between looks, which grows.
 const lookBudget, firstLook, longestLook = 30 * time.Second, 2 * time.Second, 30 * time.Second
 
-// lookOut lets a run go on that waits for what does not answer, once all that it works with does. It does not keep whoever calls waiting, and returns when to
-// call again.
+// lookOut lets a run go on that waits for what does not answer, once all that it works with does. It does not keep
+// whoever calls waiting, and returns when to call again.
 func (s *Queue) lookOut(r *catalog.Run) time.Time {
 	s.mu.Lock()
 	l := s.looking[r.ID]

@@ -57,12 +57,14 @@ func (s *Queue) takeUp(ctx context.Context) error {
 			continue
 		}
 		now := catalog.At(s.Now())
-		v.State, v.EndedAt, v.Reason = catalog.VerificationFailed, &now, "the service stopped while it went on; ask for it again"
+		v.State, v.EndedAt, v.Reason = catalog.VerificationFailed, &now,
+			"the service stopped while it went on; ask for it again"
 		if err := s.Catalog.SaveVerification(ctx, v); err != nil {
 			return err
 		}
 	}
-	stale, err := filepath.Glob(filepath.Join(s.restoreDirectory(), "seen-*")) // of tries that were killed; each makes its own
+	// of tries that were killed; each makes its own
+	stale, err := filepath.Glob(filepath.Join(s.restoreDirectory(), "seen-*"))
 	for _, file := range stale {
 		err = errors.Join(err, os.Remove(file))
 	}
@@ -91,7 +93,8 @@ func (s *Queue) StartRun(ctx context.Context, actor, plan string, empty bool) (*
 // launch carries a run out in the background.
 func (s *Queue) launch(r *catalog.Run) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
-	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{}), ctx: ctx}
+	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{},
+		done: make(chan struct{}), ctx: ctx}
 	s.mu.Lock()
 	s.active[r.ID] = a
 	delete(s.looking, r.ID)
@@ -119,7 +122,8 @@ const tellBudget = 10 * time.Second
 
 func (s *Queue) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err error) {
 	defer func() { // stopped before it had begun with anything
-		if cause := context.Cause(ctx); errors.Is(err, context.Canceled) && (errors.Is(cause, refuse.ErrPause) || errors.Is(cause, refuse.ErrShutdown)) {
+		if cause := context.Cause(ctx); errors.Is(err, context.Canceled) &&
+			(errors.Is(cause, refuse.ErrPause) || errors.Is(cause, refuse.ErrShutdown)) {
 			err = cause
 		}
 	}()
@@ -130,7 +134,8 @@ func (s *Queue) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err
 		return context.Cause(ctx)
 	}
 	if r.State != catalog.Running {
-		running, err := s.Catalog.SetRunState(context.WithoutCancel(ctx), "service", r.ID, catalog.Running, "") // also one that is only to be closed
+		// also one that is only to be closed
+		running, err := s.Catalog.SetRunState(context.WithoutCancel(ctx), "service", r.ID, catalog.Running, "")
 		if err != nil {
 			return err
 		}
@@ -163,8 +168,9 @@ func (s *Queue) giveSlot(a *activeRun, lend bool) {
 	}
 }
 
-// conclude gives a run the state that follows from how its execution stopped, and tells everyone who listens. It returns the run as it is then, nil
-// where that could not be kept. From the moment at which it is kept, the run can be taken up again, as an execution of its own.
+// conclude gives a run the state that follows from how its execution stopped, and tells everyone who listens. It
+// returns the run as it is then, nil where that could not be kept. From the moment at which it is kept, the run can be
+// taken up again, as an execution of its own.
 func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	ctx := context.Background()
 	to, reason := catalog.Done, ""
@@ -176,7 +182,8 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	case errors.Is(err, refuse.ErrCopied):
 		to, reason = catalog.Copied, "copied and verified; nothing is deleted until `ambercellar run delete "+r.ID+"`"
 		if r.DeleteAt != nil {
-			reason = "copied and verified; the rows are deleted on " + r.DeleteAt.Format(time.RFC3339) + ", or earlier by `ambercellar run delete " + r.ID + "`"
+			reason = "copied and verified; the rows are deleted on " + r.DeleteAt.Format(time.RFC3339) +
+				", or earlier by `ambercellar run delete " + r.ID + "`"
 		}
 	case errors.Is(err, refuse.ErrShutdown):
 		s.Log.Info("run rests until the next start", "run", r.ID)
@@ -214,8 +221,8 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	return now
 }
 
-// insist keeps in the catalog what became of something, for as long as that takes: the disk of the data directory may be full. It
-// gives up where the service ends, whose next start takes the thing up again.
+// insist keeps in the catalog what became of something, for as long as that takes: the disk of the data directory may
+// be full. It gives up where the service ends, whose next start takes the thing up again.
 func (s *Queue) insist(what string, keep func() error) error {
 	for wait := firstWait; ; wait = min(2*wait, longWait) {
 		err := keep()
@@ -237,7 +244,8 @@ func (s *Queue) insist(what string, keep func() error) error {
 // Waits between tries to keep something.
 const firstWait, longWait = time.Second, 30 * time.Second
 
-// finish shows an execution of a run for the last time and lets its listeners go. Another one may have begun meanwhile.
+// finish shows an execution of a run for the last time and lets its listeners go. Another one may have begun
+// meanwhile.
 func (s *Queue) finish(a *activeRun, r *catalog.Run) {
 	copied := r.Clone()
 	s.mu.Lock()
@@ -262,7 +270,8 @@ func (s *Queue) publish(r *catalog.Run) {
 	}
 }
 
-// waits shows what a run waits for; empty: it goes on. For as long as what it waits for does not answer, another run works in its place.
+// waits shows what a run waits for; empty: it goes on. For as long as what it waits for does not answer, another run
+// works in its place.
 func (s *Queue) waits(run, reason string, away bool) {
 	s.mu.Lock()
 	a := s.active[run]
@@ -281,7 +290,8 @@ func (s *Queue) waits(run, reason string, away bool) {
 	}
 }
 
-// show hands a run's newest counts to those who listen to an execution. A listener that is slow misses some, never the newest.
+// show hands a run's newest counts to those who listen to an execution. A listener that is slow misses some, never the
+// newest.
 func (a *activeRun) show(r *catalog.Run) {
 	if a.waits != "" && r.State == catalog.Running {
 		r.Reason = a.waits
@@ -342,7 +352,8 @@ func (s *Queue) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.State == catalog.Paused || r.State == catalog.Failed || r.State == catalog.Copied || r.State == catalog.Resting {
+	if r.State == catalog.Paused || r.State == catalog.Failed || r.State == catalog.Copied ||
+		r.State == catalog.Resting {
 		// Its open segments are closed by an execution that is cancelled from the start.
 		if r, err = s.Catalog.SetRunState(ctx, "administrator", id, catalog.Running, "being cancelled"); err != nil {
 			return nil, err
@@ -352,7 +363,8 @@ func (s *Queue) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 	return s.interrupt(ctx, id, refuse.ErrCancel)
 }
 
-// interruptBudget is how long whoever stops a run waits until it has stopped. It stops all the same where what it is in the midst of takes longer.
+// interruptBudget is how long whoever stops a run waits until it has stopped. It stops all the same where what it is
+// in the midst of takes longer.
 const interruptBudget = 40 * time.Second
 
 // interrupt stops a run for a cause and waits until it has stopped.
@@ -420,7 +432,8 @@ func (s *Queue) Delete(ctx context.Context, actor, id string) (*catalog.Run, err
 		return nil, err
 	}
 	if r.State != catalog.Copied {
-		return nil, fmt.Errorf("run %s is %s; only rows of a run that is copied wait for this: %w", id, r.State, catalog.ErrState)
+		return nil, fmt.Errorf("run %s is %s; only rows of a run that is copied wait for this: %w", id, r.State,
+			catalog.ErrState)
 	}
 	r.Deleting, r.DeleteAt = true, nil
 	if err := s.Catalog.SaveProgress(ctx, r, nil); err != nil {
@@ -450,7 +463,8 @@ func (s *Queue) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 			next = sooner(next, at.Time)
 		case r.State == catalog.Resting:
 			s.Log.Info("the window of a resting run opens", "run", r.ID)
-			if _, one := s.resume(ctx, "service", r.ID); one != nil && !errors.Is(one, catalog.ErrState) { // somebody was first
+			// somebody was first
+			if _, one := s.resume(ctx, "service", r.ID); one != nil && !errors.Is(one, catalog.ErrState) {
 				err = errors.Join(err, fmt.Errorf("run %s cannot go on: %w", r.ID, one))
 			}
 		default:
@@ -481,10 +495,12 @@ func (s *Queue) RequestRestore(ctx context.Context, actor string, q restore.Rest
 	return &copied, nil
 }
 
-// waitPatience is how long a restore or a disposal waits for what does not answer before it fails. It can be asked for again: what was done stays.
+// waitPatience is how long a restore or a disposal waits for what does not answer before it fails. It can be asked for
+// again: what was done stays.
 const waitPatience = 10 * time.Minute
 
-// patiently carries something out again and again while what it needs does not answer. It returns engine.Waiting where that took too long.
+// patiently carries something out again and again while what it needs does not answer. It returns engine.Waiting where
+// that took too long.
 func (s *Queue) patiently(patience time.Duration, do func() error) error {
 	var waiting *tables.Waiting
 	for wait, begun := firstLook, time.Now(); ; wait = min(2*wait, longestLook) {
@@ -500,24 +516,28 @@ func (s *Queue) patiently(patience time.Duration, do func() error) error {
 	}
 }
 
-// restore carries a restore out in the background. One that the end of the service interrupts is taken up at its next start.
+// restore carries a restore out in the background. One that the end of the service interrupts is taken up at its next
+// start.
 func (s *Queue) restore(r *catalog.Restore) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		err := s.patiently(waitPatience, func() error { return s.Engine.Restores.Restore(s.ctx, r, s.restoreDirectory()) })
+		err := s.patiently(waitPatience,
+			func() error { return s.Engine.Restores.Restore(s.ctx, r, s.restoreDirectory()) })
 		var waiting *tables.Waiting
 		if errors.As(err, &waiting) {
 			now := catalog.At(s.Now())
 			r.State, r.EndedAt, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, &now, "", nil
-			r.Reason = fmt.Sprintf("it has waited for %s; what was put back stays, and a new request skips it: %s", waitPatience, waiting.Reason)
+			r.Reason = fmt.Sprintf("it has waited for %s; what was put back stays, and a new request skips it: %s",
+				waitPatience, waiting.Reason)
 		}
 		switch {
 		case errors.Is(err, refuse.ErrShutdown):
 			s.Log.Info("restore rests until the next start", "restore", r.ID)
 		case err != nil:
 			s.Log.Error("restore failed", "restore", r.ID, "error", err)
-			s.insist("restore "+r.ID, func() error { return s.Catalog.SaveRestore(context.Background(), r) }) // it was tried once
+			// it was tried once
+			s.insist("restore "+r.ID, func() error { return s.Catalog.SaveRestore(context.Background(), r) })
 		default:
 			s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
 		}
@@ -525,10 +545,12 @@ func (s *Queue) restore(r *catalog.Restore) {
 }
 
 // DecideRestore approves a restore that waits for that, or refuses it for a reason.
-func (s *Queue) DecideRestore(ctx context.Context, actor, id string, approve bool, reason string) (*catalog.Restore, error) {
+func (s *Queue) DecideRestore(ctx context.Context, actor, id string, approve bool, reason string) (*catalog.Restore,
+	error) {
 	if !approve {
 		if strings.TrimSpace(reason) == "" {
-			return nil, &refuse.Error{Field: "reason", Message: "a refusal needs a reason, which the asker is told", Remedy: "say why"}
+			return nil, &refuse.Error{Field: "reason", Message: "a refusal needs a reason, which the asker is told",
+				Remedy: "say why"}
 		}
 		return s.Catalog.DecideRestore(ctx, actor, id, catalog.RestoreRefused, reason, catalog.At(s.Now()))
 	}
@@ -591,7 +613,8 @@ func (s *Queue) RestoreFile(ctx context.Context, id string) (string, *catalog.Re
 		return "", nil, err
 	}
 	if r.State != catalog.RestoreDone && r.State != catalog.RestoreExpired || r.File == "" {
-		return "", nil, fmt.Errorf("restore %s (to %s) is %s and has no file: %w", id, r.Target, r.State, catalog.ErrState)
+		return "", nil, fmt.Errorf("restore %s (to %s) is %s and has no file: %w", id, r.Target, r.State,
+			catalog.ErrState)
 	}
 	return filepath.Join(s.restoreDirectory(), r.File), r, nil
 }

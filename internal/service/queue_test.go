@@ -30,15 +30,21 @@ func harbour(t *testing.T, s *Service, dir string, rows int) *catalog.Plan {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec(fmt.Sprintf(`CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text); CREATE INDEX scan_at ON scan (at);
-		INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g, '2020-01-01 00:00:00', 'note' FROM s`, rows)); err != nil {
+	if _, err := db.Exec(fmt.Sprintf(
+		`CREATE TABLE scan (id integer PRIMARY KEY, at datetime NOT NULL, note text); CREATE INDEX scan_at
+			ON scan (at);
+		INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) SELECT g,
+			'2020-01-01 00:00:00', 'note' FROM s`, rows)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite",
+		Address: path}); err != nil {
 		t.Fatal(err)
 	}
-	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n"
-	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil || len(problems) > 0 {
+	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
+		"archive\narchive: {store: cellar}\npace: gentle\n"
+	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
+		len(problems) > 0 {
 		t.Fatal(problems, err)
 	}
 	p, err := s.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scans"})
@@ -48,7 +54,8 @@ func harbour(t *testing.T, s *Service, dir string, rows int) *catalog.Plan {
 	return p
 }
 
-// A run is paused and resumed by several at once, while somebody listens: each execution ends by itself and takes nothing of the next with it.
+// A run is paused and resumed by several at once, while somebody listens: each execution ends by itself and takes
+// nothing of the next with it.
 func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 	dir := t.TempDir()
 	s, _ := open(t, filepath.Join(dir, "data"))
@@ -136,7 +143,8 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	desk := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { told <- true }))
 	defer desk.Close()
 	p := harbour(t, s, dir, 400)
-	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: filepath.Join(dir, "attic")}, false); err != nil {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: filepath.Join(dir, "attic")},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	attic := "attic"
@@ -145,7 +153,8 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	}
 	now := catalog.At(time.Now())
 	for i, to := range []string{"http://" + silent.Addr().String(), desk.URL} {
-		r := &catalog.Restore{ID: fmt.Sprint("r", i), Source: "harbour", Table: "scan", Target: "file", State: catalog.RestoreRefused, CreatedAt: now, EndedAt: &now, Tell: to}
+		r := &catalog.Restore{ID: fmt.Sprint("r", i), Source: "harbour", Table: "scan", Target: "file",
+			State: catalog.RestoreRefused, CreatedAt: now, EndedAt: &now, Tell: to}
 		if err := s.Catalog.AddRestore(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}

@@ -13,8 +13,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// Secrets says which secrets may be named through the interface: files of a directory, and environment variables with a prefix. Whoever may add a
-// source could have any other handed to a server of their own.
+// Secrets says which secrets may be named through the interface: files of a directory, and environment variables with
+// a prefix. Whoever may add a source could have any other handed to a server of their own.
 type Secrets struct {
 	Dir    string // empty: no file
 	Prefix string // of the names of variables
@@ -28,8 +28,9 @@ func (x Secrets) variable(field, name string) error {
 	if name == "" || x.Prefix != "" && strings.HasPrefix(name, x.Prefix) {
 		return nil
 	}
-	return &refuse.Error{Field: field, Message: fmt.Sprintf("the environment variable %s is not for secrets: those begin with %s", name, x.Prefix),
-		Remedy: "give the secret such a name, or start the service with another -secret-prefix"}
+	return &refuse.Error{Field: field,
+		Message: fmt.Sprintf("the environment variable %s is not for secrets: those begin with %s", name, x.Prefix),
+		Remedy:  "give the secret such a name, or start the service with another -secret-prefix"}
 }
 
 // file refuses a file that does not lie in the directory, by whatever way.
@@ -38,7 +39,8 @@ func (x Secrets) file(field, path string) error {
 		return nil
 	}
 	refused := func(why string) error {
-		return &refuse.Error{Field: field, Message: fmt.Sprintf("the file %s %s", path, why), Remedy: "put it into " + x.Dir + ", or start the service with another -secrets directory"}
+		return &refuse.Error{Field: field, Message: fmt.Sprintf("the file %s %s", path, why), Remedy: "put it into " +
+			x.Dir + ", or start the service with another -secrets directory"}
 	}
 	dir, err := filepath.EvalSymlinks(x.Dir)
 	if x.Dir == "" || err != nil {
@@ -80,20 +82,22 @@ func within(path, dir string) bool {
 	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
 
-// notOurs refuses a path that leads into the data directory, by whatever name: the service's own records are nothing to be read or emptied
-// through it.
+// notOurs refuses a path that leads into the data directory, by whatever name: the service's own records are nothing
+// to be read or emptied through it.
 func (s *Places) notOurs(field, path string) error {
 	if path == "" {
 		return nil
 	}
-	refused := &refuse.Error{Field: field, Message: fmt.Sprintf("%s lies in the service's own data directory", path), Remedy: "name a place outside of it"}
+	refused := &refuse.Error{Field: field, Message: fmt.Sprintf("%s lies in the service's own data directory", path),
+		Remedy: "name a place outside of it"}
 	dir, err := realPath(s.dir)
 	if err != nil {
 		return err
 	}
 	real, err := realPath(path)
 	if err != nil {
-		return &refuse.Error{Field: field, Message: fmt.Sprintf("%s cannot be reached: %v", path, err), Remedy: "mend the path"}
+		return &refuse.Error{Field: field, Message: fmt.Sprintf("%s cannot be reached: %v", path, err),
+			Remedy: "mend the path"}
 	}
 	if within(real, dir) {
 		return refused
@@ -127,7 +131,8 @@ func same(st fs.FileInfo, path string) bool {
 	return err == nil && os.SameFile(st, other)
 }
 
-// reachable refuses a source that leads to the service's own records, or whose secret is none of those that may be named.
+// reachable refuses a source that leads to the service's own records, or whose secret is none of those that may be
+// named.
 func (s *Places) reachable(c source.Config) error {
 	if c.Engine == "sqlite" {
 		if err := s.notOurs("address", c.Address); err != nil {

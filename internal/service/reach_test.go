@@ -21,12 +21,15 @@ func TestTheServicesOwnRecordsAreOutOfReach(t *testing.T) {
 	s, _ := open(t, data)
 	defer s.Close()
 	link, deep, hard := filepath.Join(root, "link"), filepath.Join(root, "deep"), filepath.Join(root, "hard.db")
-	err := errors.Join(os.Symlink(filepath.Join(data, "catalog.db"), link), os.Symlink(data, deep), os.Link(filepath.Join(data, "catalog.db"), hard), os.WriteFile(filepath.Join(data, "other.db"), nil, 0o600))
+	err := errors.Join(os.Symlink(filepath.Join(data, "catalog.db"), link), os.Symlink(data, deep),
+		os.Link(filepath.Join(data, "catalog.db"), hard), os.WriteFile(filepath.Join(data, "other.db"), nil, 0o600))
 	if err != nil {
 		t.Fatal(err)
 	}
-	paths := []string{filepath.Join(data, "catalog.db"), data + "/../data/catalog.db", link, filepath.Join(deep, "catalog.db"), filepath.Join(deep, "other.db"), hard,
-		"/proc/self/root" + filepath.Join(data, "catalog.db"), "/proc/self/cwd/../../../../../../../../../../" + filepath.Join(data, "catalog.db"), filepath.Join(data, "not-yet", "x.db")}
+	paths := []string{filepath.Join(data, "catalog.db"), data + "/../data/catalog.db", link,
+		filepath.Join(deep, "catalog.db"), filepath.Join(deep, "other.db"), hard,
+		"/proc/self/root" + filepath.Join(data, "catalog.db"), "/proc/self/cwd/../../../../../../../../../../" +
+			filepath.Join(data, "catalog.db"), filepath.Join(data, "not-yet", "x.db")}
 	for i, path := range paths {
 		refused := func(what string, err error) {
 			t.Helper()
@@ -35,12 +38,17 @@ func TestTheServicesOwnRecordsAreOutOfReach(t *testing.T) {
 				t.Errorf("%s as %s: %v", path, what, err)
 			}
 		}
-		_, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("s", i), Engine: "sqlite", Address: path})
+		_, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("s", i), Engine: "sqlite",
+			Address: path})
 		refused("a source", err)
-		refused("a store", s.Places.AddStore(t.Context(), "me", catalog.Store{Name: fmt.Sprint("t", i), Path: path}, false))
-		refused("keys", s.Places.AddStore(t.Context(), "me", catalog.Store{Name: fmt.Sprint("k", i), Path: filepath.Join(root, fmt.Sprint("k", i)), Seal: catalog.JSON[store.Seal]{V: store.Seal{File: path}}}, false))
+		refused("a store", s.Places.AddStore(t.Context(), "me", catalog.Store{Name: fmt.Sprint("t", i), Path: path},
+			false))
+		refused("keys", s.Places.AddStore(t.Context(), "me",
+			catalog.Store{Name: fmt.Sprint("k", i), Path: filepath.Join(root, fmt.Sprint("k", i)),
+				Seal: catalog.JSON[store.Seal]{V: store.Seal{File: path}}}, false))
 		refused("certificates", func() error {
-			_, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("c", i), Engine: "postgres", Address: "postgres://u@127.0.0.1:1/x", TLSCA: path})
+			_, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: fmt.Sprint("c", i), Engine: "postgres",
+				Address: "postgres://u@127.0.0.1:1/x", TLSCA: path})
 			return err
 		}())
 	}
@@ -59,10 +67,12 @@ func TestTheServicesOwnRecordsAreOutOfReach(t *testing.T) {
 	if err := os.WriteFile(path, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite",
+		Address: path}); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(s.Close(), os.Remove(path), os.Symlink(filepath.Join(data, "catalog.db"), path)); err != nil {
+	if err := errors.Join(s.Close(), os.Remove(path), os.Symlink(filepath.Join(data, "catalog.db"),
+		path)); err != nil {
 		t.Fatal(err)
 	}
 	s, _ = open(t, data)
@@ -79,7 +89,9 @@ func TestOnlySecretsAreSecrets(t *testing.T) {
 	s, _ := open(t, filepath.Join(root, "data"))
 	defer s.Close()
 	dir := filepath.Join(root, "secrets")
-	err := errors.Join(os.Mkdir(dir, 0o700), os.WriteFile(filepath.Join(dir, "harbour"), []byte("x"), 0o600), os.WriteFile(filepath.Join(root, "other"), []byte("x"), 0o600), os.Symlink(filepath.Join(root, "other"), filepath.Join(dir, "link")))
+	err := errors.Join(os.Mkdir(dir, 0o700), os.WriteFile(filepath.Join(dir, "harbour"), []byte("x"), 0o600),
+		os.WriteFile(filepath.Join(root, "other"), []byte("x"), 0o600), os.Symlink(filepath.Join(root, "other"),
+			filepath.Join(dir, "link")))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -104,7 +116,9 @@ func TestOnlySecretsAreSecrets(t *testing.T) {
 		}
 	}
 	var r *refuse.Error
-	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "x", Path: filepath.Join(root, "x"), Seal: catalog.JSON[store.Seal]{V: store.Seal{Env: "AWS_SECRET_ACCESS_KEY"}}}, false); !errors.As(err, &r) || r.Field != "key_env" {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "x", Path: filepath.Join(root, "x"),
+		Seal: catalog.JSON[store.Seal]{V: store.Seal{Env: "AWS_SECRET_ACCESS_KEY"}}}, false); !errors.As(err, &r) ||
+		r.Field != "key_env" {
 		t.Errorf("keys in another variable: %v", err)
 	}
 }

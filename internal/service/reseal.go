@@ -18,8 +18,8 @@ type Resealed struct {
 	Strange int `json:"strange"` // files that belong to no segment of this catalog, and were left as they are
 }
 
-// Reseal seals every file of this catalog's segments in a store with the newest of the store's keys, one after the other, so that
-// older keys can be thrown away afterwards. It can be asked for again where it was interrupted.
+// Reseal seals every file of this catalog's segments in a store with the newest of the store's keys, one after the
+// other, so that older keys can be thrown away afterwards. It can be asked for again where it was interrupted.
 func (s *Places) Reseal(ctx context.Context, actor, name string) (*Resealed, error) {
 	st, err := s.store(ctx, name)
 	if err != nil {
@@ -27,7 +27,8 @@ func (s *Places) Reseal(ctx context.Context, actor, name string) (*Resealed, err
 	}
 	sealed, ok := st.(*store.SealedStore)
 	if !ok {
-		return nil, &refuse.Error{Message: "store " + name + " is not sealed", Remedy: "`ambercellar store set " + name + " -key-file FILE` says with which keys it is to be"}
+		return nil, &refuse.Error{Message: "store " + name + " is not sealed", Remedy: "`ambercellar store set " +
+			name + " -key-file FILE` says with which keys it is to be"}
 	}
 	stale, err := sealed.Stale(ctx)
 	if err != nil {
@@ -57,5 +58,7 @@ func (s *Places) Reseal(ctx context.Context, actor, name string) (*Resealed, err
 		out.Sealed++
 		out.Bytes += o.Size
 	}
-	return out, s.Catalog.Note(ctx, actor, "store reseal", name, fmt.Sprintf("%d files sealed anew, %d in cold storage, %d of others left alone", out.Sealed, out.Cold, out.Strange))
+	return out, s.Catalog.Note(ctx, actor, "store reseal", name,
+		fmt.Sprintf("%d files sealed anew, %d in cold storage, %d of others left alone", out.Sealed, out.Cold,
+			out.Strange))
 }

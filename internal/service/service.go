@@ -71,12 +71,14 @@ func newService(dir string, log *slog.Logger) *Service {
 	b := &base{Deps: &deps.Deps{Now: time.Now, Log: log}, dir: dir}
 	b.ctx, b.stop = context.WithCancelCause(context.Background())
 	s := &Service{base: b, Started: time.Now(), Access: &Access{base: b}}
-	s.Places = &Places{base: b, Secrets: UsualSecrets, sources: map[string]*openedSource{}, stores: map[string]*openedStore{}}
+	s.Places = &Places{base: b, Secrets: UsualSecrets, sources: map[string]*openedSource{},
+		stores: map[string]*openedStore{}}
 	b.Source, b.Store = s.Places.source, s.Places.store
 	b.Engine = engine.New(b.Deps)
 	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{}}
 	s.Teller = &Teller{base: b}
-	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, slots: make(chan struct{}, concurrentRuns), active: map[string]*activeRun{}, looking: map[string]*lookout{}}
+	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller,
+		slots: make(chan struct{}, concurrentRuns), active: map[string]*activeRun{}, looking: map[string]*lookout{}}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller}
 	b.Engine.Plans.Skew, b.Engine.Runs.Progress, b.Engine.Runs.Waits = clockSkew, s.Queue.publish, s.Queue.waits
 	return s
@@ -98,13 +100,15 @@ type activeRun struct {
 // first start it returns the administrator's token, which is kept only as a hash; afterwards the empty text.
 //
 // set says how the service differs from the usual, before anything goes on.
-func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Service)) (s *Service, token string, err error) {
+func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Service)) (s *Service, token string,
+	err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, "", fmt.Errorf("the data directory cannot be made: %w", err)
 	}
 	if st, err := os.Stat(dir); err == nil && st.Mode().Perm()&0o077 != 0 {
 		if err := os.Chmod(dir, 0o700); err != nil {
-			return nil, "", fmt.Errorf("others can look into the data directory %s, and that cannot be changed: %w; `chmod 700` it as its owner", dir, err)
+			return nil, "", fmt.Errorf("others can look into the data directory %s, and that cannot be changed: "+
+				"%w; `chmod 700` it as its owner", dir, err)
 		}
 	}
 	s = newService(dir, log)
@@ -146,7 +150,8 @@ func lockDirectory(dir string) (*os.File, error) {
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		f.Close()
-		return nil, fmt.Errorf("another service is running on the data directory %s; stop it, or name another directory", dir)
+		return nil, fmt.Errorf("another service is running on the data directory %s; stop it, or name another "+
+			"directory", dir)
 	}
 	return f, nil
 }
@@ -197,7 +202,8 @@ var plainName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
 func checkName(field, name string) error {
 	if !plainName.MatchString(name) {
-		return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a name", name), Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first"}
+		return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a name", name),
+			Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first"}
 	}
 	return nil
 }
@@ -209,27 +215,36 @@ func (s *Places) AddSource(ctx context.Context, actor string, c source.Config) (
 	}
 	open, ok := openers[c.Engine]
 	if !ok {
-		return nil, &refuse.Error{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows", c.Engine), Remedy: "write sqlite, postgres or mariadb (for MySQL too)"}
+		return nil, &refuse.Error{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows",
+			c.Engine), Remedy: "write sqlite, postgres or mariadb (for MySQL too)"}
 	}
 	if c.Address == "" {
-		return nil, &refuse.Error{Field: "address", Message: "the address is missing", Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or mariadb://user@host:3306/database"}
+		return nil, &refuse.Error{Field: "address", Message: "the address is missing",
+			Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or " +
+				"mariadb://user@host:3306/database"}
 	}
 	if c.Disk != "" {
 		if st, err := os.Stat(c.Disk); err != nil || !st.IsDir() {
-			return nil, &refuse.Error{Field: "disk", Message: fmt.Sprintf("%s is no directory that the service can see", c.Disk), Remedy: "name the directory of the database's files as the service's machine has it, or leave it out"}
+			return nil, &refuse.Error{Field: "disk",
+				Message: fmt.Sprintf("%s is no directory that the service can see", c.Disk),
+				Remedy:  "name the directory of the database's files as the service's machine has it, or leave it out"}
 		}
 	}
 	if c.Connections == 0 {
 		c.Connections = 4
 	}
 	if c.Connections < 3 || c.Connections > 100 {
-		return nil, &refuse.Error{Field: "connections", Message: fmt.Sprintf("%d connections are not between 3 and 100", c.Connections), Remedy: "a run needs one to read, one to delete and one to spare"}
+		return nil, &refuse.Error{Field: "connections",
+			Message: fmt.Sprintf("%d connections are not between 3 and 100", c.Connections),
+			Remedy:  "a run needs one to read, one to delete and one to spare"}
 	}
 	if c.PasswordEnv != "" && c.PasswordFile != "" {
-		return nil, &refuse.Error{Field: "password_file", Message: "both an environment variable and a file are named for the password", Remedy: "name one"}
+		return nil, &refuse.Error{Field: "password_file",
+			Message: "both an environment variable and a file are named for the password", Remedy: "name one"}
 	}
 	if _, err := s.Catalog.Source(ctx, c.Name); err == nil {
-		return nil, &refuse.Error{Field: "name", Message: fmt.Sprintf("there is a source %s already", c.Name), Remedy: "give another name"}
+		return nil, &refuse.Error{Field: "name", Message: fmt.Sprintf("there is a source %s already", c.Name),
+			Remedy: "give another name"}
 	}
 	if c.Engine == "sqlite" {
 		if abs, err := filepath.Abs(c.Address); err == nil {
@@ -248,7 +263,8 @@ func (s *Places) AddSource(ctx context.Context, actor string, c source.Config) (
 	report, err := src.Check(ctx)
 	if err != nil {
 		src.Close()
-		return nil, &refuse.Error{Field: "address", Message: err.Error(), Remedy: "check the address, the password and that the server takes connections from here"}
+		return nil, &refuse.Error{Field: "address", Message: err.Error(),
+			Remedy: "check the address, the password and that the server takes connections from here"}
 	}
 	if err := s.Catalog.AddSource(ctx, actor, c); err != nil {
 		src.Close()

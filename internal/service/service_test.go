@@ -48,7 +48,8 @@ func TestTheTokenIsShownOnceAndKeptHashed(t *testing.T) {
 	s, again := open(t, dir)
 	defer s.Close()
 	if again != "" || s.Instance != instance {
-		t.Errorf("at its second start the service shows the token %q and is %s instead of %s", again, s.Instance, instance)
+		t.Errorf("at its second start the service shows the token %q and is %s instead of %s", again, s.Instance,
+			instance)
 	}
 	if ok, _ := s.Access.CheckToken(t.Context(), token); !ok {
 		t.Error("the token is forgotten")
@@ -59,7 +60,8 @@ func TestASecondServiceOnTheSameDirectoryIsRefused(t *testing.T) {
 	dir := t.TempDir()
 	s, _ := open(t, dir)
 	defer s.Close()
-	if _, _, err := Open(t.Context(), dir, slog.Default()); err == nil || !strings.Contains(err.Error(), "another service") {
+	if _, _, err := Open(t.Context(), dir, slog.Default()); err == nil ||
+		!strings.Contains(err.Error(), "another service") {
 		t.Errorf("got %v", err)
 	}
 }
@@ -87,7 +89,8 @@ func TestASourceThatCannotBeReachedIsNotKept(t *testing.T) {
 	defer s.Close()
 	path := filepath.Join(t.TempDir(), "harbour.db")
 	var refused *refuse.Error
-	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "address" {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite",
+		Address: path}); !errors.As(err, &refused) || refused.Field != "address" {
 		t.Errorf("a file that is not there: %v", err)
 	}
 	db, err := sql.Open("sqlite", "file:"+path)
@@ -98,10 +101,12 @@ func TestASourceThatCannotBeReachedIsNotKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if r, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); err != nil || !r.OK() {
+	if r, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite",
+		Address: path}); err != nil || !r.OK() {
 		t.Errorf("now it is there: %+v, %v", r, err)
 	}
-	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: path}); !errors.As(err, &refused) || refused.Field != "name" {
+	if _, err := s.Places.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite",
+		Address: path}); !errors.As(err, &refused) || refused.Field != "name" {
 		t.Errorf("the same name again: %v", err)
 	}
 	kept, err := s.Catalog.Source(t.Context(), "harbour")

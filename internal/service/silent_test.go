@@ -13,8 +13,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// A run whose database does not answer any more can be paused, and whoever asks that database for something hears of it, all within the time that
-// silence is borne.
+// A run whose database does not answer any more can be paused, and whoever asks that database for something hears of
+// it, all within the time that silence is borne.
 func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 	t.Parallel()
 	for _, kind := range []string{"postgres", "mariadb"} {

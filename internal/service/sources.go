@@ -9,8 +9,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// openedSource is a source that was opened, or is being opened. Each is opened by itself: a database that does not answer keeps only those
-// waiting who want something of it.
+// openedSource is a source that was opened, or is being opened. Each is opened by itself: a database that does not
+// answer keeps only those waiting who want something of it.
 type openedSource struct {
 	turn   chan struct{} // holds one while somebody looks at what follows
 	source source.Source // nil: not yet
@@ -19,7 +19,8 @@ type openedSource struct {
 	pause  time.Duration // before that, growing
 }
 
-// A try to open a source takes no longer than openBudget. After one that failed, askers hear of that for a while, before the next is made.
+// A try to open a source takes no longer than openBudget. After one that failed, askers hear of that for a while,
+// before the next is made.
 const (
 	openBudget             = 30 * time.Second
 	firstPause, longestOne = 500 * time.Millisecond, 15 * time.Second

@@ -25,7 +25,8 @@ type Places struct {
 	stores  map[string]*openedStore
 }
 
-// openedStore is a store that was opened once. Each has a lock of its own, since a place that does not answer keeps others waiting.
+// openedStore is a store that was opened once. Each has a lock of its own, since a place that does not answer keeps
+// others waiting.
 type openedStore struct {
 	turn   chan struct{} // holds one while somebody looks at what follows
 	store  store.Store   // nil: not yet, or not any more
@@ -35,7 +36,8 @@ type openedStore struct {
 // lookAgain is how old a look at the identity of a bucket may be. A directory is looked at whenever it is used.
 const lookAgain = 30 * time.Second
 
-// store opens a store once and keeps it open. Whoever asks for it gets it only if what answers at its place is still that store.
+// store opens a store once and keeps it open. Whoever asks for it gets it only if what answers at its place is still
+// that store.
 func (s *Places) store(ctx context.Context, name string) (store.Store, error) {
 	s.mu.Lock()
 	o := s.stores[name]
@@ -106,13 +108,15 @@ func sameStore(ctx context.Context, c *catalog.Store, st store.Store) error {
 	case id == nil:
 		return fmt.Errorf("%w: %s has no %s", store.ErrAway, c.Path, store.IdentityName)
 	case id.Store != c.Identity:
-		return fmt.Errorf("%w: what answers at %s is store %s, and was store %s", store.ErrAway, c.Path, id.Store, c.Identity)
+		return fmt.Errorf("%w: what answers at %s is store %s, and was store %s", store.ErrAway, c.Path, id.Store,
+			c.Identity)
 	}
 	return nil
 }
 
-// identify gives a store that an older version added its identity, or takes up the one that its place has. Where the catalog knows
-// segments there, one of them must be found first. A store whose place is another's too gives its files and takes none.
+// identify gives a store that an older version added its identity, or takes up the one that its place has. Where the
+// catalog knows segments there, one of them must be found first. A store whose place is another's too gives its files
+// and takes none.
 func (s *Places) identify(ctx context.Context, c *catalog.Store, st store.Store) (store.Store, error) {
 	s.adding.Lock()
 	defer s.adding.Unlock()
@@ -126,7 +130,10 @@ func (s *Places) identify(ctx context.Context, c *catalog.Store, st store.Store)
 	if why, err := s.shared(ctx, c, st, id); err != nil {
 		return nil, err
 	} else if why != "" {
-		return store.ReadOnly(st, &refuse.Error{Message: fmt.Sprintf("store %s: %s: what is moved, copied or removed in one would be lost in both", c.Name, why), Remedy: "name one place by one store: move what this one holds to another, and take no new segments here"}), nil
+		return store.ReadOnly(st, &refuse.Error{
+			Message: fmt.Sprintf("store %s: %s: what is moved, copied or removed in one would be lost in both", c.Name,
+				why), Remedy: "name one place by one store: move what this one holds to another, and take no new " +
+				"segments here"}), nil
 	}
 	if id == nil {
 		if id, err = store.Mark(ctx, st, s.Now()); err != nil {
@@ -148,12 +155,14 @@ func (s *Places) hasItsSegments(ctx context.Context, c *catalog.Store, st store.
 	}
 	list, err := st.List(ctx, newest.Stem)
 	if err == nil && len(list) == 0 {
-		err = fmt.Errorf("%w: the catalog knows segment %s there, and nothing of it lies in %s; is its disk mounted?", store.ErrAway, newest.ID, c.Path)
+		err = fmt.Errorf("%w: the catalog knows segment %s there, and nothing of it lies in %s; is its disk mounted?",
+			store.ErrAway, newest.ID, c.Path)
 	}
 	return err
 }
 
-// shared says in what way the place of a store is another store's too; empty: it is its own. id is its identity, nil where it has none yet.
+// shared says in what way the place of a store is another store's too; empty: it is its own. id is its identity, nil
+// where it has none yet.
 func (s *Places) shared(ctx context.Context, c *catalog.Store, st store.Store, id *store.Identity) (string, error) {
 	others, err := s.Catalog.Stores(ctx)
 	if err != nil {
@@ -188,7 +197,8 @@ func (s *Places) shared(ctx context.Context, c *catalog.Store, st store.Store, i
 	return "there is another store " + where, nil
 }
 
-// identifyAll gives the stores of older versions their identities. One whose place does not answer gets it when it is first used.
+// identifyAll gives the stores of older versions their identities. One whose place does not answer gets it when it is
+// first used.
 func (s *Places) identifyAll() {
 	defer s.wait.Done()
 	stores, err := s.Catalog.Stores(s.ctx)
@@ -221,7 +231,8 @@ func openStore(c *catalog.Store) (store.Store, error) {
 	return store.OpenSealed(st, c.Seal.V)
 }
 
-// firstStore adds the store that the service makes in its data directory at its first start. One may lie there, from a catalog that was lost.
+// firstStore adds the store that the service makes in its data directory at its first start. One may lie there, from a
+// catalog that was lost.
 func (s *Places) firstStore(ctx context.Context, path string) error {
 	st, err := store.MakeDirectory(path)
 	if err != nil {
@@ -234,11 +245,12 @@ func (s *Places) firstStore(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	return s.Catalog.AddStore(ctx, "service", catalog.Store{Name: "cellar", Kind: catalog.StoreDirectory, Path: path, Scrub: usualScrub, Identity: id.Store})
+	return s.Catalog.AddStore(ctx, "service", catalog.Store{Name: "cellar", Kind: catalog.StoreDirectory, Path: path,
+		Scrub: usualScrub, Identity: id.Store})
 }
 
-// AddStore tries a new store out, gives its place an identity, and keeps it. existing: it comes from elsewhere, and has an identity or
-// segments already.
+// AddStore tries a new store out, gives its place an identity, and keeps it. existing: it comes from elsewhere, and
+// has an identity or segments already.
 func (s *Places) AddStore(ctx context.Context, actor string, c catalog.Store, existing bool) error {
 	s.adding.Lock()
 	defer s.adding.Unlock()
@@ -246,7 +258,8 @@ func (s *Places) AddStore(ctx context.Context, actor string, c catalog.Store, ex
 		return err
 	}
 	if (c.Path == "") == (c.Bucket.V == store.Bucket{}) {
-		return &refuse.Error{Field: "path", Message: "it takes either a directory or a bucket", Remedy: "give the directory in which segments are to lie, or endpoint and name of a bucket"}
+		return &refuse.Error{Field: "path", Message: "it takes either a directory or a bucket",
+			Remedy: "give the directory in which segments are to lie, or endpoint and name of a bucket"}
 	}
 	if c.Kind = catalog.StoreBucket; c.Path != "" {
 		abs, err := filepath.Abs(c.Path)
@@ -269,7 +282,8 @@ func (s *Places) AddStore(ctx context.Context, actor string, c catalog.Store, ex
 		return err
 	}
 	if c.Cold() && c.Second != "" {
-		return &refuse.Error{Field: "second", Message: "a store whose files go cold cannot be copied from", Remedy: "have second copies of the store that segments come from"}
+		return &refuse.Error{Field: "second", Message: "a store whose files go cold cannot be copied from",
+			Remedy: "have second copies of the store that segments come from"}
 	}
 	if c.Cold() {
 		if err := checkTariff(&c.Tariff.V); err != nil {
@@ -290,7 +304,8 @@ func (s *Places) AddStore(ctx context.Context, actor string, c catalog.Store, ex
 	}
 	for _, other := range stores {
 		if other.Name == c.Name || other.Path == c.Path {
-			return &refuse.Error{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name, other.Path), Remedy: "give another name and place"}
+			return &refuse.Error{Field: "name", Message: fmt.Sprintf("there is a store %s at %s already", other.Name,
+				other.Path), Remedy: "give another name and place"}
 		}
 	}
 	st, fresh, err := s.newPlace(ctx, &c, existing)
@@ -307,7 +322,8 @@ func (s *Places) AddStore(ctx context.Context, actor string, c catalog.Store, ex
 }
 
 // newPlace opens the place of a new store, tries it out, and gives it an identity where it has none: fresh.
-func (s *Places) newPlace(ctx context.Context, c *catalog.Store, existing bool) (st store.Store, fresh bool, err error) {
+func (s *Places) newPlace(ctx context.Context, c *catalog.Store, existing bool) (st store.Store, fresh bool,
+	err error) {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	refused := func(message, remedy string) (store.Store, bool, error) {
@@ -331,12 +347,14 @@ func (s *Places) newPlace(ctx context.Context, c *catalog.Store, existing bool) 
 		switch {
 		case errors.Is(err, store.ErrAway):
 			remedy = "mount it, or mend the path"
-		case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrForbidden), errors.Is(err, store.ErrMisspoken): // it says so itself
+		// it says so itself
+		case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrForbidden), errors.Is(err, store.ErrMisspoken):
 			remedy = ""
 		case errors.Is(err, store.ErrUnreachable):
 			remedy = "start the object store, or mend the endpoint"
 		case c.Kind == catalog.StoreBucket:
-			remedy = "check the endpoint, the bucket, and the credentials in the service's environment or the file that is named"
+			remedy = "check the endpoint, the bucket, and the credentials in the service's environment or the file " +
+				"that is named"
 		}
 		return refused(err.Error(), remedy)
 	}
@@ -344,18 +362,21 @@ func (s *Places) newPlace(ctx context.Context, c *catalog.Store, existing bool) 
 	if err != nil {
 		return refused(err.Error(), "let the service list what lies there and above it")
 	} else if why != "" {
-		return refused(fmt.Sprintf("%s cannot be a store of its own: %s", c.Path, why), "name a place that no other store has; two copies in one place are one")
+		return refused(fmt.Sprintf("%s cannot be a store of its own: %s", c.Path, why),
+			"name a place that no other store has; two copies in one place are one")
 	}
 	switch {
 	case id != nil && !existing:
-		return refused(fmt.Sprintf("%s is a store already (%s)", c.Path, id.Store), "add it with -existing if it comes from elsewhere; no other service may write there")
+		return refused(fmt.Sprintf("%s is a store already (%s)", c.Path, id.Store),
+			"add it with -existing if it comes from elsewhere; no other service may write there")
 	case id == nil && !existing:
 		for o, err := range st.Each(ctx, "") {
 			if err != nil {
 				return refused(err.Error(), "")
 			}
 			if _, _, ours := archive.Ours(o.Name); ours {
-				return refused(fmt.Sprintf("%s holds segments already", c.Path), "add it with -existing if it comes from elsewhere; no other service may write there")
+				return refused(fmt.Sprintf("%s holds segments already", c.Path),
+					"add it with -existing if it comes from elsewhere; no other service may write there")
 			}
 		}
 	}
@@ -374,7 +395,10 @@ func StoreWarnings(c *catalog.Store, all []catalog.Store) []string {
 	for i := range all {
 		second := &all[i]
 		if c.Seal.V.Sealed() && second.Name == c.Second && !second.Seal.V.Sealed() {
-			out = append(out, fmt.Sprintf("store %s is sealed, and its second store %s is not: whoever gets at that reads every row; seal it too (`ambercellar store set %s -key-file FILE`, then `ambercellar store reseal %s`)", c.Name, second.Name, second.Name, second.Name))
+			out = append(out, fmt.Sprintf(
+				"store %s is sealed, and its second store %s is not: whoever gets at that reads every row; seal it "+
+					"too (`ambercellar store set %s -key-file FILE`, then `ambercellar store reseal %s`)", c.Name,
+				second.Name, second.Name, second.Name))
 		}
 	}
 	return out

@@ -40,7 +40,8 @@ func TestOnePlaceIsOneStore(t *testing.T) {
 	if err := add("attic", path("attic")); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(os.Symlink(path("attic"), path("linked")), os.Mkdir(path("outer"), 0o750), os.Symlink(path("outer"), path("round"))); err != nil {
+	if err := errors.Join(os.Symlink(path("attic"), path("linked")), os.Mkdir(path("outer"), 0o750),
+		os.Symlink(path("outer"), path("round"))); err != nil {
 		t.Fatal(err)
 	}
 	if err := add("inner", path("outer", "inner")); err != nil {
@@ -54,7 +55,8 @@ func TestOnePlaceIsOneStore(t *testing.T) {
 		"around all":                     {root, "lies in its place"},
 	} {
 		var refused *refuse.Error
-		if err := add("twice", c.path); !errors.As(err, &refused) || refused.Field != "path" || !strings.Contains(err.Error(), c.want) {
+		if err := add("twice", c.path); !errors.As(err, &refused) || refused.Field != "path" ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -71,7 +73,8 @@ func TestOnePlaceIsOneStore(t *testing.T) {
 		t.Errorf("by a bind mount: %v", err)
 	}
 	below := path("shelf")
-	if err := errors.Join(os.Mkdir(below, 0o750), os.Mkdir(path("attic", "shelf"), 0o750), syscall.Mount(path("attic", "shelf"), below, "", syscall.MS_BIND, "")); err != nil {
+	if err := errors.Join(os.Mkdir(below, 0o750), os.Mkdir(path("attic", "shelf"), 0o750),
+		syscall.Mount(path("attic", "shelf"), below, "", syscall.MS_BIND, "")); err != nil {
 		t.Fatal(err)
 	}
 	defer syscall.Unmount(below, 0)
@@ -112,7 +115,8 @@ func TestOneBucketIsOneStore(t *testing.T) {
 		"the whole bucket":                     {server.URL, "", false, "another store in archive/harbour below it"},
 		"within it":                            {other, "archive/harbour/scan", false, "above it"},
 	} {
-		if err := add("twice", c.endpoint, c.prefix, c.existing); err == nil || !strings.Contains(err.Error(), c.want) {
+		if err := add("twice", c.endpoint, c.prefix, c.existing); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -121,7 +125,8 @@ func TestOneBucketIsOneStore(t *testing.T) {
 	}
 }
 
-// TestAStoreThatIsAwayIsNotMadeAnew: where its disk is not mounted, or another is in its place, nothing is written, removed or taken for missing.
+// TestAStoreThatIsAwayIsNotMadeAnew: where its disk is not mounted, or another is in its place, nothing is written,
+// removed or taken for missing.
 func TestAStoreThatIsAwayIsNotMadeAnew(t *testing.T) {
 	data := t.TempDir()
 	s, _ := open(t, data)
@@ -193,7 +198,8 @@ func TestAStoreThatIsAwayIsNotMadeAnew(t *testing.T) {
 	} else {
 		f.Close()
 	}
-	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "loft", Path: filepath.Join(root, "loft")}, true); err == nil || !strings.Contains(err.Error(), "mount") {
+	if err := s.Places.AddStore(t.Context(), "me", catalog.Store{Name: "loft", Path: filepath.Join(root, "loft")},
+		true); err == nil || !strings.Contains(err.Error(), "mount") {
 		t.Errorf("an existing store that is not there: %v", err)
 	}
 }
@@ -212,28 +218,33 @@ func TestAStoreComesFromElsewhere(t *testing.T) {
 	one.Close()
 	two, _ := open(t, t.TempDir())
 	defer two.Close()
-	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, false); err == nil || !strings.Contains(err.Error(), "-existing") {
+	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, false); err == nil ||
+		!strings.Contains(err.Error(), "-existing") {
 		t.Errorf("without a word: %v", err)
 	}
 	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "attic", Path: place}, true); err != nil {
 		t.Error(err)
 	}
-	if c, err := two.Catalog.Store(t.Context(), "attic"); err != nil || c.Identity != was.Identity || c.Identity == "" {
+	if c, err := two.Catalog.Store(t.Context(), "attic"); err != nil || c.Identity != was.Identity ||
+		c.Identity == "" {
 		t.Errorf("%+v, %v", c, err)
 	}
 	bare := filepath.Join(t.TempDir(), "bare")
 	if err := os.MkdirAll(filepath.Join(bare, "harbour", "scan", "01M842KQCYFD047AM346QQAKHQ"), 0o750); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(bare, "harbour", "scan", "01M842KQCYFD047AM346QQAKHQ", "000001-01M842KQCYFD047AM346QQAKHQ.parquet"), nil, 0o640); err != nil {
+	if err := os.WriteFile(filepath.Join(bare, "harbour", "scan", "01M842KQCYFD047AM346QQAKHQ",
+		"000001-01M842KQCYFD047AM346QQAKHQ.parquet"), nil, 0o640); err != nil {
 		t.Fatal(err)
 	}
-	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "bare", Path: bare}, false); err == nil || !strings.Contains(err.Error(), "holds segments already") {
+	if err := two.Places.AddStore(t.Context(), "me", catalog.Store{Name: "bare", Path: bare}, false); err == nil ||
+		!strings.Contains(err.Error(), "holds segments already") {
 		t.Errorf("segments without an identity: %v", err)
 	}
 }
 
-// TestStoresOfOlderVersionsGetTheirIdentity: two that are one place give their files and take none; one whose segments are not there is away.
+// TestStoresOfOlderVersionsGetTheirIdentity: two that are one place give their files and take none; one whose segments
+// are not there is away.
 func TestStoresOfOlderVersionsGetTheirIdentity(t *testing.T) {
 	data, root := t.TempDir(), t.TempDir()
 	s, _ := open(t, data)
@@ -246,11 +257,14 @@ func TestStoresOfOlderVersionsGetTheirIdentity(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"attic", "again", "vault", "loft"} { // as they were kept before
-		if err := s.Catalog.AddStore(t.Context(), "me", catalog.Store{Name: name, Kind: catalog.StoreDirectory, Path: filepath.Join(root, name)}); err != nil {
+		if err := s.Catalog.AddStore(t.Context(), "me", catalog.Store{Name: name, Kind: catalog.StoreDirectory,
+			Path: filepath.Join(root, name)}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := s.Catalog.Adopt(t.Context(), &catalog.Segment{ID: "S", Run: "r", Source: "harbour", Table: "scan", Store: "loft", Stem: "harbour/scan/r/000001-S", State: catalog.SegmentClosed, CreatedAt: catalog.At(s.Now())}); err != nil {
+	if err := s.Catalog.Adopt(t.Context(), &catalog.Segment{ID: "S", Run: "r", Source: "harbour", Table: "scan",
+		Store: "loft", Stem: "harbour/scan/r/000001-S", State: catalog.SegmentClosed,
+		CreatedAt: catalog.At(s.Now())}); err != nil {
 		t.Fatal(err)
 	}
 	s.Close()

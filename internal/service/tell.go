@@ -29,8 +29,8 @@ type Teller struct {
 	Hosts []string // whose URLs may be told; HOST or HOST:PORT
 }
 
-// Mail says through which SMTP server (RFC 5321) mail goes out. Where the environment variable of PasswordEnv is set, the service
-// signs in as the sender.
+// Mail says through which SMTP server (RFC 5321) mail goes out. Where the environment variable of PasswordEnv is set,
+// the service signs in as the sender.
 type Mail struct {
 	Server      string // HOST:PORT; empty: no mail is sent
 	From        string
@@ -56,7 +56,8 @@ func (m Mail) Problem() string {
 // tellFor is how long it is tried to tell somebody.
 const tellFor = 24 * time.Hour
 
-// tellReady tells whoever asked for a restore that it is ready, or that nothing came of it. What cannot be told is tried again.
+// tellReady tells whoever asked for a restore that it is ready, or that nothing came of it. What cannot be told is
+// tried again.
 func (s *Teller) tellReady(ctx context.Context) error {
 	list, err := s.Catalog.Untold(ctx)
 	failed := make([]error, len(list))
@@ -103,7 +104,8 @@ func (s *Teller) tell(ctx context.Context, r *catalog.Restore) error {
 	}
 	options := []mail.Option{mail.WithPort(n), mail.WithTLSPolicy(mail.TLSOpportunistic)}
 	if password := os.Getenv(s.Mail.PasswordEnv); s.Mail.PasswordEnv != "" && password != "" {
-		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory), mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.Mail.From), mail.WithPassword(password))
+		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory), mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover),
+			mail.WithUsername(s.Mail.From), mail.WithPassword(password))
 	}
 	c, err := mail.NewClient(host, options...)
 	if err != nil {
@@ -137,7 +139,8 @@ func letter(r *catalog.Restore) string {
 	return b.String()
 }
 
-// Told is what a URL is sent of a restore, as JSON. It has neither its condition nor its reason, which can name values.
+// Told is what a URL is sent of a restore, as JSON. It has neither its condition nor its reason, which can name
+// values.
 type Told struct {
 	ID        string               `json:"id"`
 	Source    string               `json:"source"`
@@ -150,13 +153,16 @@ type Told struct {
 	ExpiresAt *catalog.Time        `json:"expires_at"`
 }
 
-// mayTell refuses a URL of a host that the start of the service does not name: what can be reached from here is not for everybody who may ask.
+// mayTell refuses a URL of a host that the start of the service does not name: what can be reached from here is not
+// for everybody who may ask.
 func (s *Teller) mayTell(to string) error {
 	u, err := url.Parse(to)
 	if err != nil || u.Host == "" || slices.Contains(s.Hosts, u.Host) || slices.Contains(s.Hosts, u.Hostname()) {
 		return err
 	}
-	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host), Remedy: "name the host where the service is started (`ambercellar serve -tell-hosts HOST,…`), or write a mail address"}
+	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host),
+		Remedy: "name the host where the service is started (`ambercellar serve -tell-hosts HOST,…`), or write a " +
+			"mail address"}
 }
 
 // direct follows no redirects: they lead where nobody allowed it.
@@ -164,7 +170,8 @@ var direct = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) er
 
 // tellURL sends what became of a restore.
 func tellURL(ctx context.Context, r *catalog.Restore) error {
-	body, err := json.Marshal(Told{r.ID, r.Source, r.Table, r.State, r.Target, r.Restored, r.Skipped, r.EndedAt, r.ExpiresAt})
+	body, err := json.Marshal(Told{r.ID, r.Source, r.Table, r.State, r.Target, r.Restored, r.Skipped, r.EndedAt,
+		r.ExpiresAt})
 	if err != nil {
 		return err
 	}

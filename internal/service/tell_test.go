@@ -58,19 +58,23 @@ func postOffice(t *testing.T) (address string, letter <-chan string) {
 	return l.Addr().String(), out
 }
 
-// TestAskersAreTold: by mail and by a URL, what became of the restore; and who cannot be told is an error that names why.
+// TestAskersAreTold: by mail and by a URL, what became of the restore; and who cannot be told is an error that names
+// why.
 func TestAskersAreTold(t *testing.T) {
 	address, letters := postOffice(t)
 	s := newService(t.TempDir(), slog.New(slog.DiscardHandler))
 	s.Teller.Mail = Mail{Server: address, From: "cellar@harbour.example"}
 	until := catalog.At(time.Date(2026, 12, 1, 8, 30, 0, 0, time.UTC))
-	r := &catalog.Restore{ID: "R1", Source: "harbour", Table: "boarding_scan", State: catalog.RestoreDone, Restored: 1844, Skipped: 3, Note: "fare dispute", ExpiresAt: &until, Tell: "keeper@harbour.example"}
+	r := &catalog.Restore{ID: "R1", Source: "harbour", Table: "boarding_scan", State: catalog.RestoreDone,
+		Restored: 1844, Skipped: 3, Note: "fare dispute", ExpiresAt: &until, Tell: "keeper@harbour.example"}
 	if err := s.Teller.tell(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}
 	select {
 	case text := <-letters:
-		for _, want := range []string{"MAIL FROM:<cellar@harbour.example>", "RCPT TO:<keeper@harbour.example>", "Subject: Restore of harbour.boarding_scan is done", "1844 rows are there, 3 were skipped", "They go again on 2026-12-01 08:30 UTC", "Note: fare dispute"} {
+		for _, want := range []string{"MAIL FROM:<cellar@harbour.example>", "RCPT TO:<keeper@harbour.example>",
+			"Subject: Restore of harbour.boarding_scan is done", "1844 rows are there, 3 were skipped",
+			"They go again on 2026-12-01 08:30 UTC", "Note: fare dispute"} {
 			if !strings.Contains(text, want) {
 				t.Errorf("the letter does not say %q:\n%s", want, text)
 			}
@@ -95,7 +99,8 @@ func TestAskersAreTold(t *testing.T) {
 	}))
 	defer desk.Close()
 	r.Tell, r.Scope.V.Where, r.Reason = desk.URL, "passenger = 'somebody'", "somebody's row"
-	if err := s.Teller.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "nothing is sent to 127.0.0.1") {
+	if err := s.Teller.tell(t.Context(), r); err == nil ||
+		!strings.Contains(err.Error(), "nothing is sent to 127.0.0.1") {
 		t.Errorf("a host that nobody allowed: %v", err)
 	}
 	s.Teller.Hosts = []string{"127.0.0.1"}
@@ -114,10 +119,12 @@ func TestAskersAreTold(t *testing.T) {
 		t.Errorf("the letter of one that failed:\n%s", text)
 	}
 	r.Tell = "keeper@harbour.example"
-	if err := newService(t.TempDir(), slog.New(slog.DiscardHandler)).Teller.tell(t.Context(), r); err == nil || !strings.Contains(err.Error(), "-smtp") {
+	if err := newService(t.TempDir(), slog.New(slog.DiscardHandler)).Teller.tell(t.Context(), r); err == nil ||
+		!strings.Contains(err.Error(), "-smtp") {
 		t.Errorf("without a mail server: %v", err)
 	}
-	for m, want := range map[Mail]string{{}: "", {Server: "post"}: "no HOST:PORT", {Server: "post:x", From: "a@b"}: "no port", {Server: "post:25"}: "sender's address"} {
+	for m, want := range map[Mail]string{{}: "", {Server: "post"}: "no HOST:PORT",
+		{Server: "post:x", From: "a@b"}: "no port", {Server: "post:25"}: "sender's address"} {
 		if got := m.Problem(); want == "" && got != "" || !strings.Contains(got, want) {
 			t.Errorf("%+v: %q", m, got)
 		}

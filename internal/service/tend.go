@@ -24,15 +24,17 @@ type Chores struct {
 	teller *Teller
 }
 
-// A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest tendEvery after it looked last, and
-// tendRarely after that at the latest: what changes outside the catalog wakes nobody. After something failed, it waits longer each time, up to tendRarely.
+// A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest
+// tendEvery after it looked last, and tendRarely after that at the latest: what changes outside the catalog wakes
+// nobody. After something failed, it waits longer each time, up to tendRarely.
 const tendEvery, tendRarely = 2 * time.Second, 30 * time.Second
 
-// chore does what is to be done, and returns when something will be that no change tells of; zero: nothing is known of.
+// chore does what is to be done, and returns when something will be that no change tells of; zero: nothing is known
+// of.
 type chore func(context.Context) (time.Time, error)
 
-// chores keep the archive in order, beside runs and restores. Each goes on by itself: one that takes hours, or waits for what does not answer,
-// keeps none of the others waiting.
+// chores keep the archive in order, beside runs and restores. Each goes on by itself: one that takes hours, or waits
+// for what does not answer, keeps none of the others waiting.
 func (s *Chores) chores() map[string]chore {
 	counted := func(what string, do func(context.Context) (int, error)) chore {
 		return func(ctx context.Context) (time.Time, error) {
@@ -203,12 +205,14 @@ func (s *Chores) scrub(ctx context.Context, st *catalog.Store) error {
 		return err
 	}
 	older := catalog.At(since)
-	v, err := s.Engine.Upkeep.RequestVerification(ctx, "service", upkeep.VerificationRequest{Store: st.Name, Repair: true}, &older)
+	v, err := s.Engine.Upkeep.RequestVerification(ctx, "service", upkeep.VerificationRequest{Store: st.Name,
+		Repair: true}, &older)
 	if err != nil {
 		return err
 	}
 	err = s.Engine.Upkeep.Verify(ctx, v, how.Rate)
-	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, errWindow) { // it goes on in the next window, with what is left
+	// it goes on in the next window, with what is left
+	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, errWindow) {
 		return nil
 	}
 	s.Log.Info("store scrubbed", "store", st.Name, "segments", v.Segments, "wrong", v.Wrong, "repaired", v.Repaired)
@@ -218,7 +222,8 @@ func (s *Chores) scrub(ctx context.Context, st *catalog.Store) error {
 var errWindow = errors.New("the window for scrubbing closed; what is left follows in the next one")
 
 // RequestVerification keeps a verification and carries it out in the background.
-func (s *Queue) RequestVerification(ctx context.Context, actor string, q upkeep.VerificationRequest) (*catalog.Verification, error) {
+func (s *Queue) RequestVerification(ctx context.Context, actor string, q upkeep.VerificationRequest) (
+	*catalog.Verification, error) {
 	v, err := s.Engine.Upkeep.RequestVerification(ctx, actor, q, nil)
 	if err != nil {
 		return nil, err
@@ -229,7 +234,8 @@ func (s *Queue) RequestVerification(ctx context.Context, actor string, q upkeep.
 		defer s.wait.Done()
 		if err := s.Engine.Upkeep.Verify(s.ctx, v, 0); err != nil {
 			s.Log.Error("a verification failed", "verification", v.ID, "error", err)
-			s.insist("verification "+v.ID, func() error { return s.Catalog.SaveVerification(context.Background(), v) }) // it was tried once
+			// it was tried once
+			s.insist("verification "+v.ID, func() error { return s.Catalog.SaveVerification(context.Background(), v) })
 		}
 	}()
 	return &copied, nil
@@ -237,9 +243,10 @@ func (s *Queue) RequestVerification(ctx context.Context, actor string, q upkeep.
 
 // StoreChange is what is to be changed of a store; nil: as it was.
 type StoreChange struct {
-	Second *string         `json:"second,omitempty"` // the store for second copies; empty: none any more
-	Scrub  *catalog.Scrub  `json:"scrub,omitempty"`
-	Seal   *store.Seal     `json:"seal,omitempty"`   // where the keys are; files that are there already are sealed by a reseal
+	Second *string        `json:"second,omitempty"` // the store for second copies; empty: none any more
+	Scrub  *catalog.Scrub `json:"scrub,omitempty"`
+	// where the keys are; files that are there already are sealed by a reseal
+	Seal   *store.Seal     `json:"seal,omitempty"`
 	Tariff *catalog.Tariff `json:"tariff,omitempty"` // of a store whose files go cold
 }
 
@@ -263,7 +270,8 @@ func (s *Places) SetStore(ctx context.Context, actor, name string, c StoreChange
 	}
 	if c.Tariff != nil {
 		if st.Tariff.V = *c.Tariff; !st.Cold() {
-			return &refuse.Error{Field: "tariff", Message: "files of store " + name + " do not go cold, so nothing is retrieved", Remedy: "leave it out"}
+			return &refuse.Error{Field: "tariff", Message: "files of store " + name +
+				" do not go cold, so nothing is retrieved", Remedy: "leave it out"}
 		}
 		if err := checkTariff(c.Tariff); err != nil {
 			return err
@@ -273,7 +281,9 @@ func (s *Places) SetStore(ctx context.Context, actor, name string, c StoreChange
 		return s.Catalog.SetStore(ctx, actor, *st)
 	}
 	if st.Seal.V.Sealed() && !c.Seal.Sealed() {
-		return &refuse.Error{Field: "seal", Message: "store " + name + " is sealed, and its files could not be read without their keys", Remedy: "add an unsealed store and move the segments there"}
+		return &refuse.Error{Field: "seal", Message: "store " + name +
+			" is sealed, and its files could not be read without their keys",
+			Remedy: "add an unsealed store and move the segments there"}
 	}
 	if err := s.sealable(*c.Seal); err != nil {
 		return err
@@ -297,20 +307,23 @@ func checkTariff(t *catalog.Tariff) error {
 	}
 	for p, r := range t.Of {
 		if !slices.Contains(store.Priorities, p) {
-			return refused("of", fmt.Sprintf("%q is none of the priorities low, normal and high", p), "write one of them")
+			return refused("of", fmt.Sprintf("%q is none of the priorities low, normal and high", p),
+				"write one of them")
 		}
 		wait, err := period.Parse(r.Wait)
 		if err != nil {
 			return refused("of."+string(p)+".wait", err.Error(), "")
 		}
 		if r.Price < 0 {
-			return refused("of."+string(p)+".price", fmt.Sprintf("%g is no price of a GiB", r.Price), "write 0 or more")
+			return refused("of."+string(p)+".price", fmt.Sprintf("%g is no price of a GiB", r.Price),
+				"write 0 or more")
 		}
 		r.Wait = wait.String()
 		t.Of[p] = r
 	}
 	if t.Days < 0 || t.Days > 365 {
-		return refused("days", fmt.Sprintf("a copy cannot stay for %d days", t.Days), "write 1 to 365, or 0 for the usual")
+		return refused("days", fmt.Sprintf("a copy cannot stay for %d days", t.Days),
+			"write 1 to 365, or 0 for the usual")
 	}
 	if t.Budget < 0 {
 		return refused("budget", "a budget cannot be less than nothing", "write bytes in 30 days, or 0 for none")
@@ -335,10 +348,12 @@ func (s *Places) checkSecond(ctx context.Context, st *catalog.Store) error {
 		return err
 	}
 	if second.Cold() {
-		return refused(fmt.Sprintf("store %s lets its files go cold, and a second copy has to be there when it is needed", second.Name), "name a warm store")
+		return refused(fmt.Sprintf("store %s lets its files go cold, and a second copy has to be there when it is "+
+			"needed", second.Name), "name a warm store")
 	}
 	if second.Second != "" {
-		return refused(fmt.Sprintf("store %s has a second store itself (%s)", second.Name, second.Second), "name a store that has none")
+		return refused(fmt.Sprintf("store %s has a second store itself (%s)", second.Name, second.Second),
+			"name a store that has none")
 	}
 	return nil
 }
@@ -352,7 +367,8 @@ func checkScrub(c *catalog.Scrub) error {
 		c.Every = p.String()
 	}
 	if c.Rate < 0 {
-		return &refuse.Error{Field: "scrub.rate", Message: fmt.Sprintf("%d bytes a second is no rate", c.Rate), Remedy: "give bytes a second, or 0 for no limit"}
+		return &refuse.Error{Field: "scrub.rate", Message: fmt.Sprintf("%d bytes a second is no rate", c.Rate),
+			Remedy: "give bytes a second, or 0 for no limit"}
 	}
 	if c.Window != "" {
 		w, err := calendar.ParseWindow(c.Window)

@@ -1,5 +1,5 @@
-// Package silence tells a server, of a database or an object store, that works on something for a long time from one that hangs. Both are silent on the connection that
-// waits; the one that works answers on a new one.
+// Package silence tells a server, of a database or an object store, that works on something for a long time from one
+// that hangs. Both are silent on the connection that waits; the one that works answers on a new one.
 package silence
 
 import (
@@ -14,8 +14,8 @@ import (
 	"time"
 )
 
-// How long a connection may wait for an answer before the server is asked whether it is there at all, and how long that may take. So a server that
-// hangs is noticed after 20 s.
+// How long a connection may wait for an answer before the server is asked whether it is there at all, and how long
+// that may take. So a server that hangs is noticed after 20 s.
 var quiet, patience atomic.Int64
 
 func init() { Bear(15*time.Second, 5*time.Second) }
@@ -28,7 +28,8 @@ func Bear(quietFor, patientFor time.Duration) (time.Duration, time.Duration) {
 // A Dialer makes a connection, as net.Dialer does.
 type Dialer = func(ctx context.Context, network, address string) (net.Conn, error)
 
-// Watch returns a dialer whose connections fail where their server is silent and is not there by a new connection either. The error is a net.Error.
+// Watch returns a dialer whose connections fail where their server is silent and is not there by a new connection
+// either. The error is a net.Error.
 func Watch(dial Dialer, there func(ctx context.Context, network, address string) error) Dialer {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		c, err := dial(ctx, network, address)
@@ -55,11 +56,13 @@ type conn struct {
 // Error says that a server is silent.
 type Error struct {
 	After time.Duration // of silence
-	Why   error         // why it is taken to be away; that its own time ran out is not the time of who waits, so it is not unwrapped
+	// why it is taken to be away; that its own time ran out is not the time of who waits, so it is not unwrapped
+	Why error
 }
 
 func (e *Error) Error() string {
-	return fmt.Sprintf("the server has been silent for %s and does not answer on a new connection: %v", e.After.Round(time.Second), e.Why)
+	return fmt.Sprintf("the server has been silent for %s and does not answer on a new connection: %v",
+		e.After.Round(time.Second), e.Why)
 }
 
 func (e *Error) Timeout() bool   { return false } // nobody asked for one
@@ -76,7 +79,8 @@ func (c *conn) Write(b []byte) (int, error) {
 }
 
 // patiently reads or writes, and asks after the server each time that nothing has moved for a while.
-func (c *conn) patiently(b []byte, outer *time.Time, set func(time.Time) error, move func([]byte) (int, error)) (moved int, err error) {
+func (c *conn) patiently(b []byte, outer *time.Time, set func(time.Time) error, move func([]byte) (int, error)) (
+	moved int, err error) {
 	begun := time.Now()
 	for {
 		c.mu.Lock()

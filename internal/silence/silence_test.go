@@ -11,7 +11,8 @@ import (
 	"time"
 )
 
-// server answers each connection with a greeting, and then with what is told, until it hangs: from then on it accepts and says nothing.
+// server answers each connection with a greeting, and then with what is told, until it hangs: from then on it accepts
+// and says nothing.
 func server(t *testing.T, hangs *atomic.Bool) (address string, say chan string) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -47,8 +47,8 @@ func (b *Binder) Finish(text string, placeholder func(n int) string) (string, []
 type Dialect interface {
 	// Leaf writes a predicate of a filter: exactly, code point by code point, or as the column's own collation judges.
 	Leaf(predicate any, collated bool) string
-	// Instant is the condition that the age is an instant, Before that it is one and lies before a time, and Since that
-	// it is one and does not.
+	// Instant is the condition that the age is an instant, Before that it is one and lies before a time, and Since
+	// that it is one and does not.
 	Instant() string
 	Before(at time.Time) string
 	Since(at time.Time) string
@@ -151,8 +151,8 @@ func (s Selection) Narrowed(d Dialect) []string {
 	return parts
 }
 
-// Held writes the condition that a hold is true for a row, or that a related row has to stay; empty where neither can be.
-// Never NULL.
+// Held writes the condition that a hold is true for a row, or that a related row has to stay; empty where neither can
+// be. Never NULL.
 func (s Selection) Held(d Dialect) string {
 	var parts []string
 	for _, h := range s.Holds {
@@ -212,8 +212,10 @@ type TallyQuery struct {
 // collation, and the ages oldest, newest, last going, first staying.
 func (s Selection) Tally(d Dialect, span Span, q TallyQuery) string {
 	one := func(state int) string { return fmt.Sprintf("sum(CASE WHEN s = %d THEN 1 ELSE 0 END)", state) }
-	return fmt.Sprintf("SELECT c, count(*), %s, %s, %s, %s, %s, %s, %s, %s, %s FROM (%s) x GROUP BY c", one(1), one(2), one(3), one(4), one(5),
-		q.Text("min(a)"), q.Text("max(a)"), q.Text("max(CASE WHEN s = 1 THEN a END)"), q.Text("min(CASE WHEN b = 0 THEN a END)"), s.Judged(d, span, q))
+	return fmt.Sprintf("SELECT c, count(*), %s, %s, %s, %s, %s, %s, %s, %s, %s FROM (%s) x GROUP BY c", one(1), one(2),
+		one(3), one(4), one(5),
+		q.Text("min(a)"), q.Text("max(a)"), q.Text("max(CASE WHEN s = 1 THEN a END)"),
+		q.Text("min(CASE WHEN b = 0 THEN a END)"), s.Judged(d, span, q))
 }
 
 // States of a row, as Judged numbers them: those that are old enough are due unless something else holds of them.
@@ -290,11 +292,12 @@ func (s Selection) Judged(d Dialect, span Span, q TallyQuery) string {
 		}
 	}
 	state += " ELSE 1 END"
-	return fmt.Sprintf("SELECT t.ambercellar_c AS c, %s AS a, CASE WHEN %s THEN 1 ELSE 0 END AS b, %s AS s FROM (%s) t", q.Age, aged("t.ambercellar_c"), state, inner)
+	return fmt.Sprintf("SELECT t.ambercellar_c AS c, %s AS a, CASE WHEN %s THEN 1 ELSE 0 END AS b, %s AS s FROM "+
+		"(%s) t", q.Age, aged("t.ambercellar_c"), state, inner)
 }
 
-// beforeIn is the condition that a row of a span is old enough for a term, which need not be asked where the span says it
-// already. Among rows without an age it is never NULL.
+// beforeIn is the condition that a row of a span is old enough for a term, which need not be asked where the span says
+// it already. Among rows without an age it is never NULL.
 func (s Selection) beforeIn(d Dialect, t rule.Term, span Span) string {
 	switch {
 	case t.All || !span.To.IsZero() && !span.To.After(t.At):
@@ -330,6 +333,7 @@ func Shown(title, text string, values []any) Statement {
 // Difference writes the statement of Source.Difference from the dialects of both selections, which share a Binder.
 func Difference(a, b Selection, da, db Dialect, from string) string {
 	in, in2 := a.DueByRule(da), b.DueByRule(db)
-	return fmt.Sprintf("SELECT COALESCE(SUM(CASE WHEN a = 1 AND b = 0 THEN 1 ELSE 0 END), 0), COALESCE(SUM(CASE WHEN a = 0 AND b = 1 THEN 1 ELSE 0 END), 0), COALESCE(SUM(CASE WHEN a = 1 AND b = 1 THEN 1 ELSE 0 END), 0) "+
+	return fmt.Sprintf("SELECT COALESCE(SUM(CASE WHEN a = 1 AND b = 0 THEN 1 ELSE 0 END), 0), COALESCE(SUM(CASE "+
+		"WHEN a = 0 AND b = 1 THEN 1 ELSE 0 END), 0), COALESCE(SUM(CASE WHEN a = 1 AND b = 1 THEN 1 ELSE 0 END), 0) "+
 		"FROM (SELECT CASE WHEN %s THEN 1 ELSE 0 END AS a, CASE WHEN %s THEN 1 ELSE 0 END AS b %s) x", in, in2, from)
 }

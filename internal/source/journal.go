@@ -78,12 +78,13 @@ func (r *JournalRow) SetLeftOut(s string) error {
 	return nil
 }
 
-// ScanJournalRow reads a journal row from a query of the columns run, segment, batch, retry, row_count, found, deleted,
-// digest, left_out, first, last and at, all texts but for numbers.
+// ScanJournalRow reads a journal row from a query of the columns run, segment, batch, retry, row_count, found,
+// deleted, digest, left_out, first, last and at, all texts but for numbers.
 func ScanJournalRow(scan func(...any) error) (*JournalRow, error) {
 	var r JournalRow
 	var found, digest, left, at string
-	if err := scan(&r.Run, &r.Segment, &r.Batch, &r.Retry, &r.Rows, &found, &r.Deleted, &digest, &left, &r.First, &r.Last, &at); err != nil {
+	if err := scan(&r.Run, &r.Segment, &r.Batch, &r.Retry, &r.Rows, &found, &r.Deleted, &digest, &left, &r.First,
+		&r.Last, &at); err != nil {
 		return nil, err
 	}
 	err := r.SetLeftOut(left)
@@ -92,7 +93,8 @@ func ScanJournalRow(scan func(...any) error) (*JournalRow, error) {
 	r.Digest, errs[1] = value.ParseSet(digest)
 	r.At, errs[2] = time.Parse(time.RFC3339Nano, at)
 	if err := errors.Join(append(errs[:], err)...); err != nil {
-		return nil, fmt.Errorf("the journal row of run %s, segment %d, batch %d cannot be read: %w", r.Run, r.Segment, r.Batch, err)
+		return nil, fmt.Errorf("the journal row of run %s, segment %d, batch %d cannot be read: %w", r.Run, r.Segment,
+			r.Batch, err)
 	}
 	return &r, nil
 }

@@ -12,10 +12,11 @@ import (
 
 // Related is a related table: its rows go along with the row of another table that they refer to.
 type Related struct {
-	Selection             // its table and the holds on it; age, terms and joins are those of its own rule, where it has one
-	Parent    int         // position among the related tables of the one that it refers to; -1: the selection's own table
-	On        [][2]string // its column, and the column of the other that it refers to
-	Then      rule.Then   // archive, purge or unlink
+	// its table and the holds on it; age, terms and joins are those of its own rule, where it has one
+	Selection
+	Parent int         // position among the related tables of the one that it refers to; -1: the selection's own table
+	On     [][2]string // its column, and the column of the other that it refers to
+	Then   rule.Then   // archive, purge or unlink
 }
 
 // Covers says whether the rows that a foreign key ties to the other table are those that the relation takes along.
@@ -80,11 +81,13 @@ func truth(b bool) int {
 
 // Writer is what conditions on the rows of other tables are written with.
 type Writer struct {
-	Prefix     string // of the columns of the table itself
-	From       func(*shape.Table) string
-	Quote      func(string) string
-	Dialect    func(s Selection, prefix string) Dialect                              // of another table, with the same binder
-	Referenced func(t *shape.Table, keys []shape.ForeignKey, prefix string) []string // that a row is referred to through one of the keys
+	Prefix string // of the columns of the table itself
+	From   func(*shape.Table) string
+	Quote  func(string) string
+	// of another table, with the same binder
+	Dialect func(s Selection, prefix string) Dialect
+	// that a row is referred to through one of the keys
+	Referenced func(t *shape.Table, keys []shape.ForeignKey, prefix string) []string
 }
 
 // apart is which foreign keys refer to a member of the family and are no relation of it.
@@ -118,8 +121,10 @@ func (s Selection) keptByRelated(d Dialect) []string {
 	})
 }
 
-// throughRelated writes the conditions that some related row, on whatever level, satisfies one of what conditions returns.
-func (s Selection) throughRelated(parent int, prefix string, w Writer, conditions func(i int, prefix string) []string) (out []string) {
+// throughRelated writes the conditions that some related row, on whatever level, satisfies one of what conditions
+// returns.
+func (s Selection) throughRelated(parent int, prefix string, w Writer,
+	conditions func(i int, prefix string) []string) (out []string) {
 	for i, k := range s.Related {
 		if k.Parent != parent {
 			continue
@@ -127,7 +132,8 @@ func (s Selection) throughRelated(parent int, prefix string, w Writer, condition
 		alias := fmt.Sprintf("k%d", i+1)
 		any := append(conditions(i, alias+"."), s.throughRelated(i, alias+".", w, conditions)...)
 		if len(any) > 0 {
-			out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s %s WHERE %s AND (%s))", w.From(k.Table), alias, k.joined(w, alias+".", prefix), strings.Join(any, " OR ")))
+			out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s %s WHERE %s AND (%s))", w.From(k.Table), alias,
+				k.joined(w, alias+".", prefix), strings.Join(any, " OR ")))
 		}
 	}
 	return out
@@ -141,8 +147,8 @@ func (k Related) joined(w Writer, ours, theirs string) string {
 	return strings.Join(parts, " AND ")
 }
 
-// RelatedFrom writes the tables, joined, whose rows are those of the related table at position i; the selection's own table
-// is called t.
+// RelatedFrom writes the tables, joined, whose rows are those of the related table at position i; the selection's own
+// table is called t.
 func (s Selection) RelatedFrom(w Writer, i int) string {
 	var path []int
 	for at := i; at >= 0; at = s.Related[at].Parent {
@@ -151,7 +157,8 @@ func (s Selection) RelatedFrom(w Writer, i int) string {
 	out, above := w.From(s.Table)+" t", "t."
 	for _, at := range slices.Backward(path) {
 		alias := fmt.Sprintf("k%d", at+1)
-		out += fmt.Sprintf(" JOIN %s %s ON %s", w.From(s.Related[at].Table), alias, s.Related[at].joined(w, alias+".", above))
+		out += fmt.Sprintf(" JOIN %s %s ON %s", w.From(s.Related[at].Table), alias,
+			s.Related[at].joined(w, alias+".", above))
 		above = alias + "."
 	}
 	return out
@@ -177,7 +184,8 @@ type Query struct {
 	Lock      Lock
 }
 
-// RelatedBatch is the part of a batch that lies in a related table: what is known of the rows that go along with a slice.
+// RelatedBatch is the part of a batch that lies in a related table: what is known of the rows that go along with a
+// slice.
 type RelatedBatch struct {
 	Related
 	Lease   Lease
@@ -215,19 +223,26 @@ func (s Selection) Steps(d func(Selection) Dialect) (out []Step) {
 	}
 	own := s
 	own.Related = nil
-	add(Step{Title: "each batch locks its rows and reads them, to compare them with what was read", Table: own, On: s.Table.Key, Lock: true})
+	add(Step{Title: "each batch locks its rows and reads them, to compare them with what was read", Table: own,
+		On: s.Table.Key, Lock: true})
 	add(Step{Title: "those that are held stay", Table: own, On: s.Table.Key, Only: own.Held})
 	for _, k := range s.Related {
-		add(Step{Title: "the rows of " + k.Table.Name + " that refer to them are locked and read: any that is not what was read keeps its family", Table: k.Selection, On: k.OurColumns(), Lock: true})
-		add(Step{Title: "rows of " + k.Table.Name + " that have to stay keep their family", Table: k.Selection, On: k.OurColumns(), Only: k.Kept})
+		add(Step{Title: "the rows of " + k.Table.Name +
+			" that refer to them are locked and read: any that is not what was read keeps its family",
+			Table: k.Selection, On: k.OurColumns(), Lock: true})
+		add(Step{Title: "rows of " + k.Table.Name + " that have to stay keep their family", Table: k.Selection,
+			On: k.OurColumns(), Only: k.Kept})
 	}
 	for _, k := range slices.Backward(s.Related) {
 		if k.Then == rule.ThenUnlink {
-			add(Step{Title: "rows of " + k.Table.Name + " are unlinked", Table: k.Selection, On: k.Table.Key, Unlink: k.OurColumns()})
+			add(Step{Title: "rows of " + k.Table.Name + " are unlinked", Table: k.Selection, On: k.Table.Key,
+				Unlink: k.OurColumns()})
 		} else {
-			add(Step{Title: "rows of " + k.Table.Name + " are deleted, unless others refer to them", Table: Selection{Table: k.Table}, On: k.Table.Key, Delete: true})
+			add(Step{Title: "rows of " + k.Table.Name + " are deleted, unless others refer to them",
+				Table: Selection{Table: k.Table}, On: k.Table.Key, Delete: true})
 		}
 	}
-	add(Step{Title: "at last the rows themselves, unless others refer to them", Table: Selection{Table: s.Table}, On: s.Table.Key, Delete: true})
+	add(Step{Title: "at last the rows themselves, unless others refer to them", Table: Selection{Table: s.Table},
+		On: s.Table.Key, Delete: true})
 	return out
 }

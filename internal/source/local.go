@@ -9,11 +9,14 @@ import (
 
 // OnThisMachine says whether a host is named as this machine, or as a socket of it. Such an address needs no TLS.
 func OnThisMachine(host string) bool {
-	return host == "" || strings.HasPrefix(host, "/") || host == "localhost" || net.ParseIP(host) != nil && net.ParseIP(host).IsLoopback()
+	return host == "" || strings.HasPrefix(host, "/") || host == "localhost" || net.ParseIP(host) != nil &&
+		net.ParseIP(host).IsLoopback()
 }
 
-// LocalOnly gives up a connection that leads away from this machine, whatever name it was made by: nothing goes over it in clear.
-func LocalOnly(dial func(ctx context.Context, network, address string) (net.Conn, error)) func(ctx context.Context, network, address string) (net.Conn, error) {
+// LocalOnly gives up a connection that leads away from this machine, whatever name it was made by: nothing goes over
+// it in clear.
+func LocalOnly(dial func(ctx context.Context, network, address string) (net.Conn, error)) func(ctx context.Context,
+	network, address string) (net.Conn, error) {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		c, err := dial(ctx, network, address)
 		if err != nil {

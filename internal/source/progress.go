@@ -16,10 +16,12 @@ type Progress struct {
 }
 
 // ProgressColumns are the columns of the journal's progress table, in the order of Values. Times are ISO 8601 in UTC.
-var ProgressColumns = []string{"table_name", "rule", "run", "action", "state", "reason", "pace", "cutoff", "due", "done", "deleted", "resumes_at", "updated_at", "rule_text"}
+var ProgressColumns = []string{"table_name", "rule", "run", "action", "state", "reason", "pace", "cutoff", "due",
+	"done", "deleted", "resumes_at", "updated_at", "rule_text"}
 
 // ProgressView is what the view shows of them.
-const ProgressView = "table_name, rule, run, action, state, reason, pace, cutoff, due, done, deleted, CASE WHEN due > done THEN due - done ELSE 0 END AS rows_left, resumes_at, updated_at, rule_text"
+const ProgressView = "table_name, rule, run, action, state, reason, pace, cutoff, due, done, deleted, CASE WHEN " +
+	"due > done THEN due - done ELSE 0 END AS rows_left, resumes_at, updated_at, rule_text"
 
 // Values are those of one row of the progress table.
 func (p *Progress) Values() []any {
@@ -29,7 +31,8 @@ func (p *Progress) Values() []any {
 		}
 		return t.UTC().Format(time.RFC3339)
 	}
-	return []any{p.Table, p.Rule, p.Run, p.Action, p.State, p.Reason, p.Pace, iso(&p.Cutoff), p.Due, p.Done, p.Deleted, iso(p.ResumesAt), iso(&p.At), p.RuleText}
+	return []any{p.Table, p.Rule, p.Run, p.Action, p.State, p.Reason, p.Pace, iso(&p.Cutoff), p.Due, p.Done, p.Deleted,
+		iso(p.ResumesAt), iso(&p.At), p.RuleText}
 }
 
 // ProgressSets assigns each column but the first, with what stands before and behind its name.

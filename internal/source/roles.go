@@ -10,8 +10,8 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// Source is one open database. Its methods may be called concurrently unless they say otherwise. What only some databases can do stands in
-// interfaces of its own, which As finds: Purger, Families, Partitions, Emptier.
+// Source is one open database. Its methods may be called concurrently unless they say otherwise. What only some
+// databases can do stands in interfaces of its own, which As finds: Purger, Families, Partitions, Emptier.
 type Source interface {
 	Describer
 	Meter
@@ -40,14 +40,15 @@ type Meter interface {
 	// LogWritten returns how many bytes of log the database has written, from some beginning on: by everybody on the
 	// server, since no engine tells it by session. False where it does not tell.
 	LogWritten(ctx context.Context) (bytes int64, known bool, err error)
-	// Signals returns what the database shows of its load, by the names of package pace; those that it does not tell, or
-	// not to us, are left out. Deadlocks are counted from some beginning on.
+	// Signals returns what the database shows of its load, by the names of package pace; those that it does not tell,
+	// or not to us, are left out. Deadlocks are counted from some beginning on.
 	Signals(ctx context.Context, t *shape.Table) (map[string]float64, error)
 }
 
 // Counter counts rows without taking locks.
 type Counter interface {
-	// Estimate says from the database's own statistics how many rows of each term are due. It takes well under a second.
+	// Estimate says from the database's own statistics how many rows of each term are due. It takes well under a
+	// second.
 	Estimate(ctx context.Context, sel Selection) ([]int64, error)
 	// Tally counts the rows whose age lies in a span, by the clause that governs them. One short statement.
 	Tally(ctx context.Context, sel Selection, span Span) ([]Tally, error)
@@ -57,7 +58,8 @@ type Counter interface {
 	Ends(ctx context.Context, sel Selection) (oldest, newest time.Time, ok bool, err error)
 	// CountWhere counts the rows that satisfy a filter, to limit at the most.
 	CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (int64, error)
-	// Difference counts the rows that are due, by their clauses alone, in a and not in b, in b and not in a, and in both.
+	// Difference counts the rows that are due, by their clauses alone, in a and not in b, in b and not in a, and in
+	// both.
 	Difference(ctx context.Context, a, b Selection) (onlyA, onlyB, both int64, err error)
 	// Statements returns the very statements that a run of the selection sends, for reading.
 	Statements(ctx context.Context, sel Selection, columns []int) ([]Statement, error)
@@ -65,8 +67,9 @@ type Counter interface {
 
 // Reader reads rows without taking locks.
 type Reader interface {
-	// LiveRows hands on what the journal tells of runs and then the rows of a table, both as they are at one and the same moment: a row is
-	// in the one or in the other, whatever a run deletes meanwhile. It returns how many rows there were, and takes no locks.
+	// LiveRows hands on what the journal tells of runs and then the rows of a table, both as they are at one and the
+	// same moment: a row is in the one or in the other, whatever a run deletes meanwhile. It returns how many rows
+	// there were, and takes no locks.
 	LiveRows(ctx context.Context, q LiveQuery) (int64, error)
 	// ReadSlice reads one slice in order of (age, key) and hands it on in chunks, each valid only during the call.
 	// It takes no row locks and holds no transaction beyond its return.
@@ -94,14 +97,15 @@ type Journal interface {
 	// TakeLease makes holder the only one to work on a table; HeldError says who else does.
 	TakeLease(ctx context.Context, table, holder, run string) (Lease, error)
 	ReleaseLease(ctx context.Context, l Lease) error
-	// Fence returns when every batch of a table that held its lease, whoever began it, has ended: a session of a service
-	// that was killed may still be at work. ErrBusy: not yet.
+	// Fence returns when every batch of a table that held its lease, whoever began it, has ended: a session of a
+	// service that was killed may still be at work. ErrBusy: not yet.
 	Fence(ctx context.Context, table string) error
 	// Journal returns the rows of a run (of one segment where it is not negative) in order of segment and batch.
 	Journal(ctx context.Context, run string, segment int) ([]JournalRow, error)
 	// PruneJournal removes the rows of a closed segment, the newest of the table excepted.
 	PruneJournal(ctx context.Context, run string, segment int) error
-	// Lineage tells which database this is, and how far the journal of a table has come; the zero Lineage without journal.
+	// Lineage tells which database this is, and how far the journal of a table has come; the zero Lineage without
+	// journal.
 	Lineage(ctx context.Context, table string) (Lineage, error)
 	// SetEpoch sets the epoch of a table's lease, which nobody may hold.
 	SetEpoch(ctx context.Context, table string, epoch int64) error
@@ -123,7 +127,8 @@ type Restorer interface {
 	ForgetRestored(ctx context.Context, t *shape.Table, restore string) error
 	// RestoredCount returns how many rows are recorded for a restore.
 	RestoredCount(ctx context.Context, t *shape.Table, restore string) (int64, error)
-	// RestoredLive returns how many of them have their key in the table still; in a table without key, how many are recorded.
+	// RestoredLive returns how many of them have their key in the table still; in a table without key, how many are
+	// recorded.
 	RestoredLive(ctx context.Context, t *shape.Table, restore string) (int64, error)
 }
 

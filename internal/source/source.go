@@ -21,16 +21,23 @@ import (
 
 // Config is how a source is reached. It never holds a password: PasswordEnv or PasswordFile says where one is.
 type Config struct {
-	Name         string `json:"name" db:"name"`
-	Engine       string `json:"engine" db:"engine"`               // "sqlite", "postgres" or "mariadb"
-	Address      string `json:"address" db:"address"`             // a file for SQLite; a URL without password for a server
-	PasswordEnv  string `json:"password_env" db:"password_env"`   // environment variable of the service that holds the password
-	PasswordFile string `json:"password_file" db:"password_file"` // file readable by the service that holds the password
-	TLS          string `json:"tls" db:"tls"`                     // "verify" (default off the machine), "require" or "off"
-	TLSCA        string `json:"tls_ca" db:"tls_ca"`               // file of certificates that may sign the server's; empty: the system's
-	Disk         string `json:"disk" db:"disk"`                   // directory of the service's machine on whose disk the database's files are; empty: not known
-	Origin       string `json:"origin" db:"origin"`               // that our deletes are marked with for replicas and change feeds: a replication origin's name, or a number for gtid_domain_id; empty: none
-	Connections  int    `json:"connections" db:"connections"`     // the most that the service opens at a time; at least 3
+	Name   string `json:"name" db:"name"`
+	Engine string `json:"engine" db:"engine"` // "sqlite", "postgres" or "mariadb"
+	// a file for SQLite; a URL without password for a server
+	Address string `json:"address" db:"address"`
+	// environment variable of the service that holds the password
+	PasswordEnv string `json:"password_env" db:"password_env"`
+	// file readable by the service that holds the password
+	PasswordFile string `json:"password_file" db:"password_file"`
+	TLS          string `json:"tls" db:"tls"` // "verify" (default off the machine), "require" or "off"
+	// file of certificates that may sign the server's; empty: the system's
+	TLSCA string `json:"tls_ca" db:"tls_ca"`
+	// directory of the service's machine on whose disk the database's files are; empty: not known
+	Disk string `json:"disk" db:"disk"`
+	// that our deletes are marked with for replicas and change feeds: a replication origin's name, or a number for
+	// gtid_domain_id; empty: none
+	Origin      string `json:"origin" db:"origin"`
+	Connections int    `json:"connections" db:"connections"` // the most that the service opens at a time; at least 3
 }
 
 // Password looks up the password where the configuration says; the empty text where it names no place.
@@ -39,7 +46,8 @@ func (c Config) Password() (string, error) {
 	case c.PasswordEnv != "":
 		p, ok := os.LookupEnv(c.PasswordEnv)
 		if !ok {
-			return "", fmt.Errorf("the environment variable %s, which should hold the password, is not set for the service", c.PasswordEnv)
+			return "", fmt.Errorf("the environment variable %s, which should hold the password, is not set for the "+
+				"service", c.PasswordEnv)
 		}
 		return p, nil
 	case c.PasswordFile != "":
@@ -59,33 +67,37 @@ type LiveQuery struct {
 	Columns []int          // of the rows that are handed on
 	Limit   int            // rows at the most
 	Runs    []string
-	Journal func([]JournalRow) error  // hears of the journal of these runs, before the first row; in order of run, segment and batch; nil: nobody does
+	// hears of the journal of these runs, before the first row; in order of run, segment and batch; nil: nobody does
+	Journal func([]JournalRow) error
 	Row     func([]value.Value) error // each is valid only during the call; nil: rows are counted alone
 }
 
 // ReadTraits is what reading a slice does to a source.
 type ReadTraits struct {
-	BlocksWriters  bool         // a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
+	// a reader keeps writers waiting: slices must be short, and nothing is deleted meanwhile
+	BlocksWriters  bool
 	Gentle         pace.Profile // of the gentle pace
 	LooseTypes     bool         // the type of a column bounds none of its values
 	CannotEmpty    string       // why a table cannot be emptied at once; empty: it can
 	EmptyingDoes   string       // what that resets and passes by, in words
 	RowVersions    bool         // a locator tells of any change to a row, so that a purge need not read its content
 	ParallelWrites bool         // transactions that write different rows of a table hardly keep each other waiting
-	ReadsGently    bool         // at the gentle pace what is purged is read first, in small pieces: others feel that less
+	// at the gentle pace what is purged is read first, in small pieces: others feel that less
+	ReadsGently bool
 }
 
 // Purger is a source that finds and deletes in one statement, so that what is purged need not be read before.
 type Purger interface {
-	// PurgesDirect says whether rows can be purged so, and an index leads the statement along them. At the gentle pace, ReadTraits has a say too.
+	// PurgesDirect says whether rows can be purged so, and an index leads the statement along them. At the gentle
+	// pace, ReadTraits has a say too.
 	PurgesDirect(ctx context.Context, q PurgeRequest) bool
-	// Purge deletes the next rows of a selection, in order of (age, key), in one transaction with its journal row; it returns
-	// that, and where the next batch begins. No row is left where the journal row has none; it is not kept then. ErrBusy: others
-	// have locked rows among them, and nothing was deleted. Where an earlier call did the same batch and its answer got lost,
-	// that one's journal row comes back, and the place is nil.
+	// Purge deletes the next rows of a selection, in order of (age, key), in one transaction with its journal row; it
+	// returns that, and where the next batch begins. No row is left where the journal row has none; it is not kept
+	// then. ErrBusy: others have locked rows among them, and nothing was deleted. Where an earlier call did the same
+	// batch and its answer got lost, that one's journal row comes back, and the place is nil.
 	Purge(ctx context.Context, q PurgeRequest) (row *JournalRow, next []value.Value, err error)
-	// PlaceAhead returns the place of the n-th of a selection's rows behind another place, whatever conditions beside the age say of
-	// them; nil where there are fewer. It reads an index alone where the age has one.
+	// PlaceAhead returns the place of the n-th of a selection's rows behind another place, whatever conditions beside
+	// the age say of them; nil where there are fewer. It reads an index alone where the age has one.
 	PlaceAhead(ctx context.Context, sel Selection, after []value.Value, n int) ([]value.Value, error)
 	// PurgeStatement returns the very statement that Purge sends, for reading.
 	PurgeStatement(ctx context.Context, q PurgeRequest) (Statement, error)
@@ -104,15 +116,17 @@ type PurgeRequest struct {
 
 // Errors that callers decide on.
 var (
-	ErrNoTable     = errors.New("there is no such table")
-	ErrReshaped    = errors.New("the table was altered meanwhile")
-	ErrDenied      = errors.New("our account has no right to that; `ambercellar source check` names the grant that is missing")
+	ErrNoTable  = errors.New("there is no such table")
+	ErrReshaped = errors.New("the table was altered meanwhile")
+	ErrDenied   = errors.New("our account has no right to that; `ambercellar source check` names the grant that " +
+		"is missing")
 	ErrLeaseLost   = errors.New("another service has taken over the table")
 	ErrLocators    = errors.New("the table was rewritten; its rows must be located again")
 	ErrAltered     = errors.New("a restored row is not what was archived; a trigger or a changed column alters it")
 	ErrUnreachable = errors.New("the database does not answer")
-	ErrByStatement = errors.New("the binary log is written by statement, which takes no deletes at the isolation level that keeps them out of others' way; SET GLOBAL binlog_format = 'ROW', then resume")
-	ErrBusy        = errors.New("the table is locked by others")
+	ErrByStatement = errors.New("the binary log is written by statement, which takes no deletes at the isolation " +
+		"level that keeps them out of others' way; SET GLOBAL binlog_format = 'ROW', then resume")
+	ErrBusy = errors.New("the table is locked by others")
 )
 
 // Error is an error that came up with a source.
@@ -136,7 +150,8 @@ func (e *Error) Unwrap() error { return e.Err }
 type HeldError struct{ Table, Holder, Run string }
 
 func (e *HeldError) Error() string {
-	return fmt.Sprintf("table %s is being worked on by service %s (run %s); wait for it, or stop it there", e.Table, e.Holder, e.Run)
+	return fmt.Sprintf("table %s is being worked on by service %s (run %s); wait for it, or stop it there", e.Table,
+		e.Holder, e.Run)
 }
 
 // Selection says which rows of a table are due: those that one of the terms governs and whose age lies strictly before
@@ -158,10 +173,11 @@ type Join struct {
 	On    [][2]string
 }
 
-// Joined writes, as a scalar subquery, the value of a joined column, with an engine's pieces: the other table's name as
-// it stands behind FROM, and how a name is quoted. ours is the prefix of our own columns. It returns false where the
-// selection has no join of that name.
-func (s Selection) Joined(r filter.Ref, from func(*shape.Table) string, quote func(string) string, ours string) (string, bool) {
+// Joined writes, as a scalar subquery, the value of a joined column, with an engine's pieces: the other table's name
+// as it stands behind FROM, and how a name is quoted. ours is the prefix of our own columns. It returns false where
+// the selection has no join of that name.
+func (s Selection) Joined(r filter.Ref, from func(*shape.Table) string, quote func(string) string,
+	ours string) (string, bool) {
 	for _, j := range s.Joins {
 		if j.Name != r.Join {
 			continue
@@ -170,7 +186,8 @@ func (s Selection) Joined(r filter.Ref, from func(*shape.Table) string, quote fu
 		for _, pair := range j.On {
 			on = append(on, "j."+quote(pair[1])+" = "+ours+quote(pair[0]))
 		}
-		return fmt.Sprintf("(SELECT j.%s FROM %s j WHERE %s)", quote(r.Name), from(j.Table), strings.Join(on, " AND ")), true
+		return fmt.Sprintf("(SELECT j.%s FROM %s j WHERE %s)", quote(r.Name), from(j.Table),
+			strings.Join(on, " AND ")), true
 	}
 	return "", false
 }
@@ -197,8 +214,8 @@ func Every(t *shape.Table, age rule.Age, cutoff time.Time) Selection {
 	return Selection{Table: t, Age: age, Terms: []rule.Term{{Cutoff: rule.Cutoff{At: cutoff}}}}
 }
 
-// Empties says whether a clause takes its rows whatever their age. Then the age orders nothing: a slice is read in order
-// of the key alone.
+// Empties says whether a clause takes its rows whatever their age. Then the age orders nothing: a slice is read in
+// order of the key alone.
 func (s Selection) Empties() bool {
 	return slices.ContainsFunc(s.Terms, func(t rule.Term) bool { return t.All && !t.None })
 }
@@ -270,7 +287,8 @@ type Slice struct {
 	More     bool          // the slice ended because it was full
 }
 
-// Locators tells of each row of a slice, by ordinal, what finds it again unchanged. What is inside is the source's own.
+// Locators tells of each row of a slice, by ordinal, what finds it again unchanged. What is inside is the source's
+// own.
 type Locators interface {
 	Len() int
 	Key(ordinal int) []value.Value
@@ -353,9 +371,9 @@ type RestoreRequest struct {
 	Rows     *value.Chunk
 	Digests  []value.Digest // by row; a row that the table then holds otherwise fails the call
 
-	// Replace hears, in the transaction, of the rows that are there under keys of others, as they are, before the restored ones take
-	// their place; where it fails nothing is changed. nil: rows whose key is taken are skipped. One that is there already as it is to
-	// be is skipped in any case. Not in tables without key.
+	// Replace hears, in the transaction, of the rows that are there under keys of others, as they are, before the
+	// restored ones take their place; where it fails nothing is changed. nil: rows whose key is taken are skipped. One
+	// that is there already as it is to be is skipped in any case. Not in tables without key.
 	Replace func(*value.Chunk) error
 }
 

@@ -14,8 +14,8 @@ import (
 	"time"
 )
 
-// Cold is how the stand-in's cold storage behaves. An object that was put, or copied onto itself, with a cold storage class cannot
-// be read before a retrieval was asked for and its time has passed; the retrieved copy goes away again.
+// Cold is how the stand-in's cold storage behaves. An object that was put, or copied onto itself, with a cold storage
+// class cannot be read before a retrieval was asked for and its time has passed; the retrieved copy goes away again.
 type Cold struct {
 	Wait  map[string]time.Duration // by priority (low, normal, high): from asking to reading
 	Price map[string]float64       // by priority: of a GiB
@@ -98,7 +98,8 @@ func (c *coldRoom) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case r.Method == http.MethodPost && asks:
 		c.retrieve(w, r, key, k, cold)
 	case r.Method == http.MethodGet && cold && !k.readable(now):
-		refuse(w, http.StatusForbidden, "InvalidObjectState", "The object is in cold storage; ask for its retrieval first.")
+		refuse(w, http.StatusForbidden, "InvalidObjectState",
+			"The object is in cold storage; ask for its retrieval first.")
 	case r.Method == http.MethodHead && cold:
 		w.Header().Set(classHeader, k.Class)
 		switch {
@@ -106,12 +107,14 @@ func (c *coldRoom) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		case now.Before(k.Ready):
 			w.Header().Set("X-Amz-Restore", `ongoing-request="true"`)
 		default:
-			w.Header().Set("X-Amz-Restore", fmt.Sprintf(`ongoing-request="false", expiry-date="%s"`, k.Until.UTC().Format(http.TimeFormat)))
+			w.Header().Set("X-Amz-Restore", fmt.Sprintf(`ongoing-request="false", expiry-date="%s"`,
+				k.Until.UTC().Format(http.TimeFormat)))
 		}
 		c.inner.ServeHTTP(w, r)
 	case r.Method == http.MethodPut && r.URL.Query().Get("uploadId") == "":
 		c.put(w, r, key, now)
-	case r.Method == http.MethodDelete && cold && r.URL.Query().Get("uploadId") == "" && r.URL.Query().Get("versionId") == "":
+	case r.Method == http.MethodDelete && cold && r.URL.Query().Get("uploadId") == "" &&
+		r.URL.Query().Get("versionId") == "":
 		c.inner.ServeHTTP(w, r)
 		c.keep(key, kept{})
 	default:
@@ -126,15 +129,19 @@ func (c *coldRoom) put(w http.ResponseWriter, r *http.Request, key string, now t
 		k, cold := c.cold[from]
 		c.mu.Unlock()
 		if cold && !k.readable(now) {
-			refuse(w, http.StatusForbidden, "InvalidObjectState", "The object is in cold storage; ask for its retrieval first.")
+			refuse(w, http.StatusForbidden, "InvalidObjectState",
+				"The object is in cold storage; ask for its retrieval first.")
 			return
 		}
 	}
 	class := r.Header.Get(classHeader)
-	if strings.Trim(r.Header.Get("X-Amz-Copy-Source"), "/") == key { // the objects would be copied over themselves while they are read
+	// the objects would be copied over themselves while they are read
+	if strings.Trim(r.Header.Get("X-Amz-Copy-Source"), "/") == key {
 		c.keep(key, kept{Class: class})
 		w.Header().Set("Content-Type", "application/xml")
-		fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><CopyObjectResult><ETag>%s</ETag><LastModified>%s</LastModified></CopyObjectResult>`, c.head(r, key).Get("ETag"), now.UTC().Format("2006-01-02T15:04:05.000Z"))
+		fmt.Fprintf(w, `<?xml version="1.0" `+
+			`encoding="UTF-8"?><CopyObjectResult><ETag>%s</ETag><LastModified>%s</LastModified></CopyObjectResult>`,
+			c.head(r, key).Get("ETag"), now.UTC().Format("2006-01-02T15:04:05.000Z"))
 		return
 	}
 	r.Header.Del(classHeader)
@@ -189,7 +196,8 @@ func (c *coldRoom) retrieve(w http.ResponseWriter, r *http.Request, key string, 
 		k.Until = k.Ready.Add(days)
 		size := c.size(r, key)
 		c.mu.Lock()
-		c.bill = append(c.bill, Charged{Object: key, Priority: priority, Bytes: size, Price: float64(size) / (1 << 30) * c.how.Price[priority], At: now})
+		c.bill = append(c.bill, Charged{Object: key, Priority: priority, Bytes: size,
+			Price: float64(size) / (1 << 30) * c.how.Price[priority], At: now})
 		c.mu.Unlock()
 	}
 	c.keep(key, k)

@@ -23,10 +23,12 @@ type locks struct {
 func newLocks(how time.Duration, backend gofakes3.Backend, buckets []string, inner http.Handler) (*locks, error) {
 	versioned, ok := backend.(gofakes3.VersionedBackend)
 	if !ok {
-		return nil, fmt.Errorf("the stand-in locks objects only where it keeps them in memory; leave the directory out")
+		return nil, fmt.Errorf("the stand-in locks objects only where it keeps them in memory; leave the " +
+			"directory out")
 	}
 	for _, b := range buckets {
-		if err := versioned.SetVersioningConfiguration(b, gofakes3.VersioningConfiguration{Status: gofakes3.VersioningEnabled}); err != nil {
+		if err := versioned.SetVersioningConfiguration(b,
+			gofakes3.VersioningConfiguration{Status: gofakes3.VersioningEnabled}); err != nil {
 			return nil, fmt.Errorf("bucket %s: %w", b, err)
 		}
 	}
@@ -42,16 +44,22 @@ func (l *locks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	l.mu.Unlock()
 	switch {
 	case r.Method == http.MethodGet && q.Has("object-lock"):
-		answer(w, fmt.Sprintf(`<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled><Rule><DefaultRetention><Mode>COMPLIANCE</Mode><Days>%d</Days></DefaultRetention></Rule></ObjectLockConfiguration>`, max(1, int(l.how.Hours()/24))))
+		answer(w, fmt.Sprintf(
+			`<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled>`+
+				`<Rule><DefaultRetention><Mode>COMPLIANCE</Mode><Days>%d</Days></DefaultRetention></Rule>`+
+				`</ObjectLockConfiguration>`,
+			max(1, int(l.how.Hours()/24))))
 	case r.Method == http.MethodGet && q.Has("retention") && locked:
-		answer(w, fmt.Sprintf(`<Retention><Mode>COMPLIANCE</Mode><RetainUntilDate>%s</RetainUntilDate></Retention>`, until.UTC().Format(time.RFC3339Nano)))
+		answer(w, fmt.Sprintf(`<Retention><Mode>COMPLIANCE</Mode><RetainUntilDate>%s</RetainUntilDate></Retention>`,
+			until.UTC().Format(time.RFC3339Nano)))
 	case r.Method == http.MethodGet && q.Has("retention"):
 		refuse(w, http.StatusNotFound, "NoSuchObjectLockConfiguration", "The object has no lock.")
 	case r.Method == http.MethodDelete && version != "" && time.Now().Before(until):
 		refuse(w, http.StatusForbidden, "AccessDenied", "The version is locked.")
 	default:
 		l.inner.ServeHTTP(w, r)
-		if v := w.Header().Get("X-Amz-Version-Id"); v != "" && (r.Method == http.MethodPut || r.Method == http.MethodPost) {
+		if v := w.Header().Get("X-Amz-Version-Id"); v != "" &&
+			(r.Method == http.MethodPut || r.Method == http.MethodPost) {
 			l.mu.Lock()
 			l.until[object+"\x00"+v] = time.Now().Add(l.how)
 			l.mu.Unlock()

@@ -1,5 +1,5 @@
-// Package standin has small simulated stand-ins for what the service works with and does not run itself: an S3-compatible
-// object store. They are for the demo and for tests, and keep nothing safe.
+// Package standin has small simulated stand-ins for what the service works with and does not run itself: an
+// S3-compatible object store. They are for the demo and for tests, and keep nothing safe.
 package standin
 
 import (
@@ -20,15 +20,17 @@ import (
 
 // Objects says what a stand-in object store has.
 type Objects struct {
-	Directory string        // where it keeps objects; empty: in memory
-	Buckets   []string      // that are made where they do not exist
-	AccessKey string        // the id of the only key that is let in, whatever its secret; empty: everyone is
-	Lock      time.Duration // for which every version of an object is kept after it was put; 0: nothing is locked, and no versions are kept
-	Region    string        // whose signatures are taken; empty: of any
-	Clock     time.Duration // by how much its clock is ahead: of a quarter of an hour and more, it does not believe those who ask
-	Quota     int64         // bytes that may be put, in all; 0: no end
-	Deny      []string      // methods of HTTP that the key may not use
-	Cold      *Cold         // how objects of a cold storage class behave; nil: as UsualCold says
+	Directory string   // where it keeps objects; empty: in memory
+	Buckets   []string // that are made where they do not exist
+	AccessKey string   // the id of the only key that is let in, whatever its secret; empty: everyone is
+	// for which every version of an object is kept after it was put; 0: nothing is locked, and no versions are kept
+	Lock   time.Duration
+	Region string // whose signatures are taken; empty: of any
+	// by how much its clock is ahead: of a quarter of an hour and more, it does not believe those who ask
+	Clock time.Duration
+	Quota int64    // bytes that may be put, in all; 0: no end
+	Deny  []string // methods of HTTP that the key may not use
+	Cold  *Cold    // how objects of a cold storage class behave; nil: as UsualCold says
 }
 
 // Handler returns the stand-in as an HTTP handler. Buckets are addressed by path.
@@ -72,12 +74,16 @@ func (o Objects) Handler() (http.Handler, error) {
 	}
 	var put atomic.Int64
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if signed, err := time.Parse("20060102T150405Z", r.Header.Get("X-Amz-Date")); err == nil && time.Now().Add(o.Clock).Sub(signed).Abs() > mostSkew {
-			refuse(w, http.StatusForbidden, "RequestTimeTooSkewed", "The difference between the request time and the current time is too large.")
+		if signed, err := time.Parse("20060102T150405Z", r.Header.Get("X-Amz-Date")); err == nil &&
+			time.Now().Add(o.Clock).Sub(signed).Abs() > mostSkew {
+			refuse(w, http.StatusForbidden, "RequestTimeTooSkewed",
+				"The difference between the request time and the current time is too large.")
 			return
 		}
-		if scope := strings.Split(r.Header.Get("Authorization"), "/"); o.Region != "" && len(scope) > 2 && scope[2] != o.Region {
-			refuse(w, http.StatusBadRequest, "AuthorizationHeaderMalformed", fmt.Sprintf("The region '%s' is wrong; expecting '%s'", scope[2], o.Region), "Region", o.Region)
+		if scope := strings.Split(r.Header.Get("Authorization"), "/"); o.Region != "" && len(scope) > 2 &&
+			scope[2] != o.Region {
+			refuse(w, http.StatusBadRequest, "AuthorizationHeaderMalformed",
+				fmt.Sprintf("The region '%s' is wrong; expecting '%s'", scope[2], o.Region), "Region", o.Region)
 			return
 		}
 		if (o.Region != "" || o.Clock != 0) && r.Header.Get("Authorization") == "" {
@@ -96,7 +102,8 @@ func (o Objects) Handler() (http.Handler, error) {
 			refuse(w, http.StatusForbidden, "InvalidAccessKeyId", "The access key id is not known here.")
 			return
 		}
-		if size, err := strconv.ParseInt(r.Header.Get("X-Amz-Decoded-Content-Length"), 10, 64); err == nil && strings.HasPrefix(r.Header.Get("X-Amz-Content-Sha256"), "STREAMING-") {
+		if size, err := strconv.ParseInt(r.Header.Get("X-Amz-Decoded-Content-Length"), 10, 64); err == nil &&
+			strings.HasPrefix(r.Header.Get("X-Amz-Content-Sha256"), "STREAMING-") {
 			r.Body = &unframed{in: bufio.NewReader(r.Body), body: r.Body}
 			r.ContentLength = size
 			r.Header.Set("Content-Length", strconv.FormatInt(size, 10))
@@ -106,8 +113,8 @@ func (o Objects) Handler() (http.Handler, error) {
 	}), nil
 }
 
-// unframed takes the content out of a body of signed chunks: each has its length in hexadecimal and a signature on a line
-// before it, and an empty line behind it; the last one is empty.
+// unframed takes the content out of a body of signed chunks: each has its length in hexadecimal and a signature on a
+// line before it, and an empty line behind it; the last one is empty.
 type unframed struct {
 	in   *bufio.Reader
 	body io.Closer

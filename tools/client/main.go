@@ -2,7 +2,8 @@
 //
 //	go run ./tools/client -out client
 //
-// Types keep the names that the OpenAPI document gives them, and the fields and comments that they have in the service.
+// Types keep the names that the OpenAPI document gives them, and the fields and comments that they have in the
+// service.
 package main
 
 import (
@@ -102,7 +103,7 @@ func (c *comments) add(pkg string, g *ast.GenDecl) {
 			if st, ok := x.Type.(*ast.StructType); ok {
 				for _, f := range st.Fields.List {
 					for _, n := range f.Names {
-						c.text[pkg+"."+x.Name.Name+"."+n.Name] = strings.TrimSpace(f.Comment.Text())
+						c.text[pkg+"."+x.Name.Name+"."+n.Name] = strings.TrimSpace(f.Doc.Text() + f.Comment.Text())
 					}
 				}
 			}
@@ -113,7 +114,8 @@ func (c *comments) add(pkg string, g *ast.GenDecl) {
 			}
 			for i, n := range x.Names {
 				if lit, ok := x.Values[i].(*ast.BasicLit); ok && ast.IsExported(n.Name) {
-					c.values[pkg+"."+id.Name] = append(c.values[pkg+"."+id.Name], constant{n.Name, lit.Value, strings.TrimSpace(x.Comment.Text())})
+					c.values[pkg+"."+id.Name] = append(c.values[pkg+"."+id.Name],
+						constant{n.Name, lit.Value, strings.TrimSpace(x.Comment.Text())})
 				}
 			}
 		}
@@ -178,6 +180,20 @@ func (g *generator) name(t reflect.Type) string {
 	return name
 }
 
+// comment writes a text as a comment of short lines.
+func comment(text string) string {
+	var b strings.Builder
+	line := "//"
+	for _, word := range strings.Fields(text) {
+		if len(line)+1+len(word) > 116 {
+			b.WriteString(line + "\n")
+			line = "//"
+		}
+		line += " " + word
+	}
+	return b.String() + line + "\n"
+}
+
 // body writes a type's own form.
 func (g *generator) body(t reflect.Type) string {
 	if t.Kind() != reflect.Struct {
@@ -195,13 +211,19 @@ func (g *generator) body(t reflect.Type) string {
 			fmt.Fprintf(&b, "%s\n", g.name(f.Type))
 			continue
 		}
-		fmt.Fprintf(&b, "%s %s", f.Name, g.name(f.Type))
+		var line strings.Builder
+		fmt.Fprintf(&line, "%s %s", f.Name, g.name(f.Type))
 		if tag != "" {
-			fmt.Fprintf(&b, " `json:%q`", tag)
+			fmt.Fprintf(&line, " `json:%q`", tag)
 		}
-		if text := g.comments.text[t.String()+"."+f.Name]; text != "" {
-			fmt.Fprintf(&b, " // %s", strings.ReplaceAll(text, "\n", " "))
+		if text := strings.ReplaceAll(g.comments.text[t.String()+"."+f.Name], "\n", " "); text != "" {
+			if line.Len()+len(text) > 78 { // gofmt puts the comments of neighbours below each other
+				b.WriteString(comment(text))
+			} else {
+				fmt.Fprintf(&line, " // %s", text)
+			}
 		}
+		b.WriteString(line.String())
 		b.WriteString("\n")
 	}
 	b.WriteString("}")
@@ -226,14 +248,15 @@ func (g *generator) types() string {
 			if rest, ok := strings.CutPrefix(doc, own+" "); ok {
 				doc = name + " " + rest
 			}
-			text = "// " + strings.ReplaceAll(doc, "\n", "\n// ") + "\n"
+			text = comment(strings.ReplaceAll(doc, "\n", " "))
 		}
 		text += "type " + name + " " + g.body(t) + "\n\n"
 		if values := g.comments.values[t.String()]; len(values) > 0 && t.Kind() != reflect.Struct {
 			g.values[name] = values
 			text += fmt.Sprintf("// Values of %s.\nconst (\n", name)
 			for _, v := range values {
-				text += strings.TrimSuffix(fmt.Sprintf("%s %s = %s // %s", v.name, name, v.value, v.note), " // ") + "\n"
+				text += strings.TrimSuffix(fmt.Sprintf("%s %s = %s // %s", v.name, name, v.value, v.note), " // ") +
+					"\n"
 			}
 			text += ")\n\n"
 		}
@@ -292,9 +315,11 @@ func (g *generator) calls() string {
 }
 
 func (g *generator) call(b *strings.Builder, c api.Call) {
-	params, path := []string{"ctx context.Context"}, `"`+parameter.ReplaceAllString(c.Path, `" + url.PathEscape($1) + "`)+`"`
+	params, path := []string{"ctx context.Context"}, `"`+
+		parameter.ReplaceAllString(c.Path, `" + url.PathEscape($1) + "`)+`"`
 	path = strings.TrimSuffix(path, ` + ""`)
 	for _, m := range parameter.FindAllStringSubmatch(c.Path, -1) {
+		params[len(params)-1] = strings.Replace(params[len(params)-1], " string", "", 1) // of one type
 		params = append(params, m[1]+" string")
 	}
 	if len(c.Query) > 0 && !c.File {
@@ -307,22 +332,34 @@ func (g *generator) call(b *strings.Builder, c api.Call) {
 		in = "in"
 		params = append(params, "in "+g.name(reflect.TypeOf(c.In)))
 	}
-	fmt.Fprintf(b, "// %s: %s.\n", c.Name, strings.ToLower(c.Summary[:1])+c.Summary[1:])
+	b.WriteString(comment(fmt.Sprintf("%s: %s.", c.Name, strings.ToLower(c.Summary[:1])+c.Summary[1:])))
 	if c.File {
-		fmt.Fprintf(b, "func (c *Client) %s(%s, w io.Writer) error {\nreturn c.Download(ctx, %s, w)\n}\n\n", c.Name, strings.Join(params, ", "), path)
+		fmt.Fprintf(b, "func (c *Client) %s(%s, w io.Writer) error {\nreturn c.Download(ctx, %s, w)\n}\n\n", c.Name,
+			strings.Join(params, ", "), path)
 		return
 	}
-	out := g.name(reflect.TypeOf(c.Out))
+	out, gap := g.name(reflect.TypeOf(c.Out)), " "
+	if len(path) > 70 {
+		gap = "\n" // the arguments do not fit on a line
+	}
+	head := fmt.Sprintf("func (c *Client) %s(%s)", c.Name, strings.Join(params, ", "))
+	if len(head)+len(out) > 90 {
+		head = fmt.Sprintf("func (c *Client) %s(%s,\n%s)", c.Name, strings.Join(params[:2], ", "),
+			strings.Join(params[2:], ", "))
+	}
+	request := fmt.Sprintf("ctx, %q,%s%s, %s", c.Method, gap, path, in)
 	if strings.HasPrefix(out, "Items[") || strings.HasPrefix(out, "map[") {
-		fmt.Fprintf(b, "func (c *Client) %s(%s) (out %s, err error) {\nerr = c.Do(ctx, %q, %s, %s, &out)\nreturn out, err\n}\n\n", c.Name, strings.Join(params, ", "), out, c.Method, path, in)
+		fmt.Fprintf(b, "%s (out %s, err error) {\nerr = c.Do(%s, &out)\nreturn out, err\n}\n\n", head, out, request)
 		return
 	}
-	fmt.Fprintf(b, "func (c *Client) %s(%s) (*%s, error) {\nout := new(%s)\nif err := c.Do(ctx, %q, %s, %s, out); err != nil {\nreturn nil, err\n}\nreturn out, nil\n}\n\n", c.Name, strings.Join(params, ", "), out, out, c.Method, path, in)
+	fmt.Fprintf(b, "%s (*%s, error) {\nout := new(%s)\n", head, out, out)
+	fmt.Fprintf(b, "if err := c.Do(%s, out); err != nil {\nreturn nil, err\n}\nreturn out, nil\n}\n\n", request)
 }
 
 // query writes the type of a call's query parameters.
 func (g *generator) query(b *strings.Builder, c api.Call) {
-	fmt.Fprintf(b, "// %sQuery is what %s can be asked for. What is left empty is not asked for.\ntype %[1]sQuery struct {\n", c.Name, c.Name)
+	fmt.Fprintf(b, "// %sQuery is what %s can be asked for. What is left empty is not asked for.\ntype %[1]sQuery "+
+		"struct {\n", c.Name, c.Name)
 	for _, q := range c.Query {
 		kind, note := "string", ""
 		switch q {

@@ -23,7 +23,8 @@ func main() {
 	height := flag.Int64("height", 800, "height of the pictures in pixels")
 	dark := flag.Bool("dark", false, "in dark colours")
 	flag.Parse()
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	defer cancel()
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -35,8 +36,10 @@ func main() {
 		colours = "dark"
 	}
 	// The first visit signs in; the second is in the colours that are wanted.
-	must(chromedp.Do(ctx, chromedp.EmulateViewport(1280, *height), chromedp.Navigate(*address), chromedp.WaitVisible(chromedp.CSS("nav"))))
-	_, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("localStorage.setItem('ambercellar-theme', '%s'), ''", colours)))
+	must(chromedp.Do(ctx, chromedp.EmulateViewport(1280, *height), chromedp.Navigate(*address),
+		chromedp.WaitVisible(chromedp.CSS("nav"))))
+	_, err := chromedp.Run(ctx, chromedp.Evaluate[string](
+		fmt.Sprintf("localStorage.setItem('ambercellar-theme', '%s'), ''", colours)))
 	must(err)
 	must(chromedp.Do(ctx, chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS("nav"))))
 	base, _, _ := strings.Cut(*address, "#")
@@ -63,13 +66,16 @@ func main() {
 		{"search", "#/search?table=harbour.payment", "main table"},
 	}
 	if strings.HasPrefix(*only, "partition") { // which the demo has on PostgreSQL and MariaDB alone
-		shots = []struct{ name, page, wait string }{{"partitions", "#/tables/harbour/engine_reading", "main #ahead"}, {"partition-plan", "#/rules/engine-readings", "main table"}, {"partition-run", first("#/runs", "main tbody a[href^='#/runs/']"), "main table"}}
+		shots = []struct{ name, page, wait string }{{"partitions", "#/tables/harbour/engine_reading", "main #ahead"},
+			{"partition-plan", "#/rules/engine-readings", "main table"},
+			{"partition-run", first("#/runs", "main tbody a[href^='#/runs/']"), "main table"}}
 	}
 	for _, s := range shots {
 		if !strings.Contains(s.name, *only) {
 			continue
 		}
-		must(chromedp.Do(ctx, chromedp.Navigate(base+s.page), chromedp.WaitVisible(chromedp.CSS(s.wait)), chromedp.Sleep(1200*time.Millisecond)))
+		must(chromedp.Do(ctx, chromedp.Navigate(base+s.page), chromedp.WaitVisible(chromedp.CSS(s.wait)),
+			chromedp.Sleep(1200*time.Millisecond)))
 		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		must(err)
 		must(os.WriteFile(filepath.Join(*out, s.name+".png"), png, 0o644))

@@ -55,7 +55,9 @@ func (x *File) Write(m *archive.Manifest, rows *value.Chunk) error {
 		}
 	}
 	if !SameColumns(x.Columns, m.Columns) {
-		return &refuse.Error{Message: fmt.Sprintf("segment %s has other columns than the segments before it, as the table was altered in between", m.Segment), Remedy: "restore its run or segment to a file of its own"}
+		return &refuse.Error{Message: fmt.Sprintf(
+			"segment %s has other columns than the segments before it, as the table was altered in between",
+			m.Segment), Remedy: "restore its run or segment to a file of its own"}
 	}
 	if x.Parquet != nil {
 		return x.Parquet.Write(rows)
@@ -75,7 +77,8 @@ func SameColumns(a, b []shape.Column) bool {
 		return false
 	}
 	for i := range a {
-		if a[i].Name != b[i].Name || a[i].Kind != b[i].Kind || a[i].Precision != b[i].Precision || a[i].Scale != b[i].Scale {
+		if a[i].Name != b[i].Name || a[i].Kind != b[i].Kind || a[i].Precision != b[i].Precision ||
+			a[i].Scale != b[i].Scale {
 			return false
 		}
 	}
@@ -89,7 +92,8 @@ func (x *File) CsvHead() {
 	x.Out.WriteString("\r\n")
 }
 
-// Formats of rows in files and streams. Those that others open with a spreadsheet can be had so that no text is a formula there.
+// Formats of rows in files and streams. Those that others open with a spreadsheet can be had so that no text is a
+// formula there.
 const (
 	CSV     = "csv"
 	SafeCSV = "csv-safe"
@@ -102,12 +106,14 @@ func Check(format string) error {
 	if slices.Contains([]string{CSV, SafeCSV, Lines, Parquet}, format) {
 		return nil
 	}
-	return &refuse.Error{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format), Remedy: "write csv, csv-safe, ndjson or parquet"}
+	return &refuse.Error{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format),
+		Remedy: "write csv, csv-safe, ndjson or parquet"}
 }
 
 func IsCSV(format string) bool { return format == CSV || format == SafeCSV }
 
-// loneNull stands for NULL where a row has one column alone: an empty line would be none to many readers. The text is quoted there.
+// loneNull stands for NULL where a row has one column alone: an empty line would be none to many readers. The text is
+// quoted there.
 const loneNull = "NULL"
 
 // CsvRow: NULL is an empty field, the empty text a pair of quotes.
@@ -135,7 +141,8 @@ func (x *File) csvField(text []byte, i int) {
 	if i > 0 {
 		x.Out.WriteByte(',')
 	}
-	if len(text) > 0 && !strings.ContainsAny(string(text), "\",\r\n ") && !(len(x.Columns) == 1 && string(text) == loneNull) {
+	if len(text) > 0 && !strings.ContainsAny(string(text), "\",\r\n ") &&
+		!(len(x.Columns) == 1 && string(text) == loneNull) {
 		x.Out.Write(text)
 		return
 	}
@@ -161,7 +168,8 @@ func (x *File) JsonLine(row []value.Value) []byte {
 		line = append(line, name...)
 		line = append(line, ':')
 		x.buf = v.AppendText(x.buf[:0])
-		number := v.Kind == value.Int || v.Kind == value.Bool || (v.Kind == value.Float64 || v.Kind == value.Float32) && !math.IsInf(v.Float(), 0) && !math.IsNaN(v.Float())
+		number := v.Kind == value.Int || v.Kind == value.Bool ||
+			(v.Kind == value.Float64 || v.Kind == value.Float32) && !math.IsInf(v.Float(), 0) && !math.IsNaN(v.Float())
 		switch {
 		case v.Kind == value.Null:
 			line = append(line, "null"...)

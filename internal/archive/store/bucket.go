@@ -28,17 +28,21 @@ import (
 
 // Bucket says where the bucket of an S3-compatible object store is, and how it is spoken to.
 type Bucket struct {
-	Endpoint    string `json:"endpoint,omitempty"`         // http://HOST:PORT or https://HOST
-	Name        string `json:"name,omitempty"`             // of the bucket
-	Prefix      string `json:"prefix,omitempty"`           // of the names of all files
-	Region      string `json:"region,omitempty"`           // empty: us-east-1
-	Style       string `json:"style,omitempty"`            // how the bucket is addressed: path or host; empty: path
-	Credentials string `json:"credentials_file,omitempty"` // an INI file with aws_access_key_id and aws_secret_access_key; empty: the environment
-	Profile     string `json:"profile,omitempty"`          // section of that file; empty: default
-	CA          string `json:"ca_file,omitempty"`          // PEM file of the authority that signed the server's certificate; empty: the system's
-	Encryption  string `json:"encryption,omitempty"`       // by the object store: AES256, or aws:kms; empty: as the bucket has it
-	KeyID       string `json:"key_id,omitempty"`           // of the key for aws:kms
-	Class       string `json:"class,omitempty"`            // storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
+	Endpoint string `json:"endpoint,omitempty"` // http://HOST:PORT or https://HOST
+	Name     string `json:"name,omitempty"`     // of the bucket
+	Prefix   string `json:"prefix,omitempty"`   // of the names of all files
+	Region   string `json:"region,omitempty"`   // empty: us-east-1
+	Style    string `json:"style,omitempty"`    // how the bucket is addressed: path or host; empty: path
+	// an INI file with aws_access_key_id and aws_secret_access_key; empty: the environment
+	Credentials string `json:"credentials_file,omitempty"`
+	Profile     string `json:"profile,omitempty"` // section of that file; empty: default
+	// PEM file of the authority that signed the server's certificate; empty: the system's
+	CA string `json:"ca_file,omitempty"`
+	// by the object store: AES256, or aws:kms; empty: as the bucket has it
+	Encryption string `json:"encryption,omitempty"`
+	KeyID      string `json:"key_id,omitempty"` // of the key for aws:kms
+	// storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
+	Class string `json:"class,omitempty"`
 }
 
 // String is the bucket's address.
@@ -50,7 +54,8 @@ func (b Bucket) String() string {
 func (b Bucket) Problem() (field, message string) {
 	u, err := url.Parse(b.Endpoint)
 	switch {
-	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.User != nil:
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" ||
+		u.RawQuery != "" || u.User != nil:
 		return "endpoint", fmt.Sprintf("%q is no endpoint; write one like https://objects.example:9000", b.Endpoint)
 	case len(b.Name) < 3 || strings.ContainsAny(b.Name, "/ "):
 		return "bucket", fmt.Sprintf("%q is no name of a bucket", b.Name)
@@ -63,7 +68,8 @@ func (b Bucket) Problem() (field, message string) {
 	case b.Encryption == "aws:kms" && b.KeyID == "":
 		return "key_id", "aws:kms needs the id of a key"
 	case b.Class != "" && !slices.Contains(coldClasses, b.Class):
-		return "class", fmt.Sprintf("%q is none of the classes whose files are retrieved before they are read: %s", b.Class, strings.Join(coldClasses, ", "))
+		return "class", fmt.Sprintf("%q is none of the classes whose files are retrieved before they are read: %s",
+			b.Class, strings.Join(coldClasses, ", "))
 	}
 	return "", ""
 }
@@ -121,11 +127,13 @@ func OpenBucket(b Bucket) (*Objects, error) {
 	if b.Credentials != "" {
 		who = credentials.NewFileAWSCredentials(b.Credentials, b.Profile)
 	}
-	o.client, err = minio.New(u.Host, &minio.Options{Creds: who, Secure: u.Scheme == "https", Region: region, BucketLookup: style, Transport: newWire(transport, b.Endpoint), MaxRetries: blips})
+	o.client, err = minio.New(u.Host, &minio.Options{Creds: who, Secure: u.Scheme == "https", Region: region,
+		BucketLookup: style, Transport: newWire(transport, b.Endpoint), MaxRetries: blips})
 	return o, err
 }
 
-// blips is how often a request is made at the most, within a second or two; who needs the store for longer waits for it by itself.
+// blips is how often a request is made at the most, within a second or two; who needs the store for longer waits for
+// it by itself.
 const blips = 4
 
 func (o *Objects) key(name string) (string, error) {
@@ -151,25 +159,29 @@ var answers = map[string]struct {
 	"InvalidBucketName":            {ErrMisspoken, wrongStyle},
 	"MethodNotAllowed":             {ErrMisspoken, wrongStyle},
 	"NoSuchBucket": {ErrMisspoken, func(o *Objects, _ minio.ErrorResponse) string {
-		return fmt.Sprintf("there is no bucket %s; make it, mend the store's address, or address buckets in the other style (-style host or path)", o.bucket.Name)
+		return fmt.Sprintf("there is no bucket %s; make it, mend the store's address, or address buckets in the "+
+			"other style (-style host or path)", o.bucket.Name)
 	}},
 	"QuotaExceeded":                  {ErrFull, full},
 	"XMinioAdminBucketQuotaExceeded": {ErrFull, full},
 	"XMinioStorageFull":              {ErrFull, full},
 	"InsufficientStorage":            {ErrFull, full},
 	"ServiceQuotaExceeded":           {ErrFull, full},
-	"EntityTooLarge":                 {ErrFull, func(*Objects, minio.ErrorResponse) string { return "it takes no files of this size" }},
+	"EntityTooLarge": {ErrFull,
+		func(*Objects, minio.ErrorResponse) string { return "it takes no files of this size" }},
 }
 
 func wrongRegion(o *Objects, r minio.ErrorResponse) string {
 	if r.Region != "" {
-		return fmt.Sprintf("bucket %s is in region %s; add the store with -region %s", o.bucket.Name, r.Region, r.Region)
+		return fmt.Sprintf("bucket %s is in region %s; add the store with -region %s", o.bucket.Name, r.Region,
+			r.Region)
 	}
 	return fmt.Sprintf("bucket %s is in another region (%s); add the store with its -region", o.bucket.Name, r.Message)
 }
 
 func wrongPlace(o *Objects, r minio.ErrorResponse) string {
-	return fmt.Sprintf("bucket %s is spoken to at another endpoint, or in the other style (%s); mend -endpoint, -region or -style", o.bucket.Name, r.Message)
+	return fmt.Sprintf("bucket %s is spoken to at another endpoint, or in the other style (%s); mend -endpoint, "+
+		"-region or -style", o.bucket.Name, r.Message)
 }
 
 func wrongStyle(o *Objects, r minio.ErrorResponse) string {
@@ -177,7 +189,8 @@ func wrongStyle(o *Objects, r minio.ErrorResponse) string {
 	if o.bucket.Style == "host" {
 		other = "path"
 	}
-	return fmt.Sprintf("it finds no bucket in the request (%s); perhaps it wants buckets addressed in the other style (-style %s)", r.Message, other)
+	return fmt.Sprintf("it finds no bucket in the request (%s); perhaps it wants buckets addressed in the other "+
+		"style (-style %s)", r.Message, other)
 }
 
 func full(o *Objects, r minio.ErrorResponse) string {
@@ -195,9 +208,12 @@ func (o *Objects) told(name string, err error) error {
 		case errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded):
 			return fmt.Errorf("%s: %w", o.bucket, err)
 		case o.bucket.Style == "host" && isNotFound(err):
-			return fmt.Errorf("%w: there is no machine of the name %s.%s; if the object store addresses buckets by path, add the store with -style path: %w", ErrUnreachable, o.bucket.Name, strings.TrimPrefix(strings.TrimPrefix(o.bucket.Endpoint, "https://"), "http://"), err)
+			return fmt.Errorf("%w: there is no machine of the name %s.%s; if the object store addresses buckets by "+
+				"path, add the store with -style path: %w", ErrUnreachable, o.bucket.Name,
+				strings.TrimPrefix(strings.TrimPrefix(o.bucket.Endpoint, "https://"), "http://"), err)
 		case errors.As(err, new(*tls.CertificateVerificationError)):
-			return fmt.Errorf("%s: %w: its certificate is not believed: %w; name the authority that signed it (-ca-file)", o.bucket.Endpoint, ErrMisspoken, err)
+			return fmt.Errorf("%s: %w: its certificate is not believed: %w; name the authority that signed it "+
+				"(-ca-file)", o.bucket.Endpoint, ErrMisspoken, err)
 		case unanswered(err):
 			return fmt.Errorf("%w: %s: %w", ErrUnreachable, o.bucket, err)
 		}
@@ -207,7 +223,8 @@ func (o *Objects) told(name string, err error) error {
 		return fmt.Errorf("%s: %w: %s", o.bucket.Endpoint, said.kind, said.tell(o, r))
 	}
 	switch {
-	case r.Code == "NoSuchKey" || r.Code == "NoSuchObject" || r.Code == "NotFound" && r.BucketName == "" || r.StatusCode == http.StatusNotFound:
+	case r.Code == "NoSuchKey" || r.Code == "NoSuchObject" || r.Code == "NotFound" && r.BucketName == "" ||
+		r.StatusCode == http.StatusNotFound:
 		return fmt.Errorf("%s: %w", name, fs.ErrNotExist)
 	case r.Code == "InvalidObjectState":
 		return fmt.Errorf("%s: %w", name, ErrCold)
@@ -219,9 +236,12 @@ func (o *Objects) told(name string, err error) error {
 		return fmt.Errorf("%s: %w: %s", o.bucket.Endpoint, ErrMisspoken, wrongPlace(o, r))
 	case r.StatusCode == http.StatusBadRequest && r.Region != "" && r.Region != o.region:
 		return fmt.Errorf("%s: %w: %s", o.bucket.Endpoint, ErrMisspoken, wrongRegion(o, r))
-	case r.StatusCode == http.StatusForbidden || r.StatusCode == http.StatusUnauthorized || r.Code == "AccessDenied" || r.Code == "InvalidAccessKeyId" || r.Code == "SignatureDoesNotMatch" || r.Code == "ExpiredToken":
-		return fmt.Errorf("%s: %w (%s: %s); check the credentials and what they may do in bucket %s: write, read, list and remove files", o.bucket.Endpoint, ErrForbidden, r.Code, r.Message, o.bucket.Name)
-	case r.StatusCode >= http.StatusInternalServerError || r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusRequestTimeout:
+	case r.StatusCode == http.StatusForbidden || r.StatusCode == http.StatusUnauthorized || r.Code == "AccessDenied" ||
+		r.Code == "InvalidAccessKeyId" || r.Code == "SignatureDoesNotMatch" || r.Code == "ExpiredToken":
+		return fmt.Errorf("%s: %w (%s: %s); check the credentials and what they may do in bucket %s: write, read, "+
+			"list and remove files", o.bucket.Endpoint, ErrForbidden, r.Code, r.Message, o.bucket.Name)
+	case r.StatusCode >= http.StatusInternalServerError || r.StatusCode == http.StatusTooManyRequests ||
+		r.StatusCode == http.StatusRequestTimeout:
 		return fmt.Errorf("%w: %s: %w", ErrUnreachable, o.bucket, err)
 	}
 	return fmt.Errorf("%s: %w", o.bucket, err)
@@ -233,8 +253,8 @@ func isNotFound(err error) bool {
 	return errors.As(err, &dns) && dns.IsNotFound
 }
 
-// partBytes is the size of one part of a file that is sent in parts; each is in memory while it is sent. A file has 10,000
-// parts at the most, so 80 GiB.
+// partBytes is the size of one part of a file that is sent in parts; each is in memory while it is sent. A file has
+// 10,000 parts at the most, so 80 GiB.
 const partBytes = 8 << 20
 
 // Create begins a file. It is sent in parts while it is written, and there when all have arrived.
@@ -249,7 +269,8 @@ func (o *Objects) Create(ctx context.Context, name string) (File, error) {
 	return &objectFile{objects: o, ctx: ctx, name: name, key: key}, nil
 }
 
-// stat asks after a file. An object store answers that without a word on why it will not; what asks in another way is told.
+// stat asks after a file. An object store answers that without a word on why it will not; what asks in another way is
+// told.
 func (o *Objects) stat(ctx context.Context, key string) (minio.ObjectInfo, error) {
 	info, err := o.client.StatObject(ctx, o.bucket.Name, key, minio.StatObjectOptions{})
 	var r minio.ErrorResponse
@@ -258,6 +279,7 @@ func (o *Objects) stat(ctx context.Context, key string) (minio.ObjectInfo, error
 	}
 	asking, cancel := context.WithCancel(ctx)
 	defer cancel()
+	//lint:ignore SA4004 the first answer tells
 	for x := range o.client.ListObjects(asking, o.bucket.Name, minio.ListObjectsOptions{Prefix: o.own(), MaxKeys: 1}) {
 		if x.Err != nil && errors.As(x.Err, &r) {
 			return info, x.Err
@@ -277,7 +299,8 @@ func (o *Objects) free(ctx context.Context, name, key string) error {
 	return nil
 }
 
-// objectFile keeps what is written until it is more than one part; from then on, parts are sent while the file is written.
+// objectFile keeps what is written until it is more than one part; from then on, parts are sent while the file is
+// written.
 type objectFile struct {
 	objects   *Objects
 	ctx       context.Context
@@ -292,7 +315,8 @@ type objectFile struct {
 // put sends the file, of a size that may be unknown (-1).
 func (f *objectFile) put(r io.Reader, size int64) error {
 	o := f.objects
-	options := minio.PutObjectOptions{ContentType: "application/octet-stream", PartSize: partBytes, ServerSideEncryption: o.sse, SendContentMd5: true}
+	options := minio.PutObjectOptions{ContentType: "application/octet-stream", PartSize: partBytes,
+		ServerSideEncryption: o.sse, SendContentMd5: true}
 	options.SetMatchETagExcept("*") // nothing is overwritten, whoever wrote it meanwhile
 	info, err := o.client.PutObject(f.ctx, o.bucket.Name, f.key, r, size, options)
 	if err = o.told(f.name, err); err == nil && info.Size != f.written {
@@ -344,7 +368,8 @@ func (f *objectFile) Commit() error {
 	if f.pipe == nil {
 		return f.put(bytes.NewReader(f.begun), f.written)
 	}
-	// The library hands the condition on only with files of one part. Names are never used twice, so a look must do here.
+	// The library hands the condition on only with files of one part. Names are never used twice, so a look must do
+	// here.
 	if err := f.objects.free(f.ctx, f.name, f.key); err != nil {
 		f.Abort()
 		return err
@@ -387,11 +412,10 @@ type objectReader struct {
 	etag      string
 	size      int64
 
-	mu     sync.Mutex
-	piece  []byte
-	from   int64
-	ahead  int
-	budget int64
+	mu    sync.Mutex
+	piece []byte
+	from  int64
+	ahead int
 }
 
 // The least and the most that is fetched at a time, unless more is asked for.
@@ -465,7 +489,8 @@ func (o *Objects) Each(ctx context.Context, prefix string) iter.Seq2[Object, err
 		own := o.own()
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
-		for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: own + prefix, Recursive: true}) {
+		for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: own + prefix,
+			Recursive: true}) {
 			if x.Err != nil {
 				yield(Object{}, o.told(prefix, x.Err))
 				return
@@ -490,7 +515,8 @@ func (o *Objects) Unfinished(ctx context.Context, prefix string) ([]Unfinished, 
 		if x.Err != nil {
 			return nil, o.told("", x.Err)
 		}
-		out = append(out, Unfinished{Object{Name: strings.TrimPrefix(x.Key, own), Size: x.Size, Modified: x.Initiated}, x.UploadID})
+		out = append(out, Unfinished{Object{Name: strings.TrimPrefix(x.Key, own), Size: x.Size, Modified: x.Initiated},
+			x.UploadID})
 	}
 	return out, nil
 }
@@ -537,17 +563,20 @@ func (o *Objects) Remove(ctx context.Context, name string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var kept error
-	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: key, Recursive: true, WithVersions: true}) {
+	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: key, Recursive: true,
+		WithVersions: true}) {
 		if x.Err != nil {
 			return o.told(name, x.Err)
 		}
 		if x.Key != key {
 			continue
 		}
-		if err := o.client.RemoveObject(ctx, o.bucket.Name, key, minio.RemoveObjectOptions{VersionID: x.VersionID}); err != nil {
+		if err := o.client.RemoveObject(ctx, o.bucket.Name, key,
+			minio.RemoveObjectOptions{VersionID: x.VersionID}); err != nil {
 			until, asked := o.lockedUntil(ctx, key, x.VersionID)
 			if err = o.told(name, err); asked == nil && !until.IsZero() {
-				err = fmt.Errorf("%s: version %s is locked until %s, and cannot be destroyed before that: %w", name, x.VersionID, until.UTC().Format("2006-01-02 15:04:05 UTC"), err)
+				err = fmt.Errorf("%s: version %s is locked until %s, and cannot be destroyed before that: %w", name,
+					x.VersionID, until.UTC().Format("2006-01-02 15:04:05 UTC"), err)
 			}
 			kept = errors.Join(kept, err) // the others go all the same
 		}
@@ -555,15 +584,16 @@ func (o *Objects) Remove(ctx context.Context, name string) error {
 	return kept
 }
 
-// versioned says whether the bucket keeps, or has kept, more than one version of a file. Where it does not tell, nothing may be
-// removed: a version that nobody sees would stay, and be taken for destroyed.
+// versioned says whether the bucket keeps, or has kept, more than one version of a file. Where it does not tell,
+// nothing may be removed: a version that nobody sees would stay, and be taken for destroyed.
 func (o *Objects) versioned(ctx context.Context) (bool, error) {
 	v, err := o.client.GetBucketVersioning(ctx, o.bucket.Name)
 	if r := minio.ToErrorResponse(err); r.Code == "NotImplemented" || r.StatusCode == http.StatusNotImplemented {
 		return false, nil // it knows no versions at all
 	}
 	if err != nil {
-		return false, fmt.Errorf("bucket %s does not tell whether it keeps versions of files, so nothing is removed from it; let the service ask (s3:GetBucketVersioning): %w", o.bucket.Name, o.told("", err))
+		return false, fmt.Errorf("bucket %s does not tell whether it keeps versions of files, so nothing is "+
+			"removed from it; let the service ask (s3:GetBucketVersioning): %w", o.bucket.Name, o.told("", err))
 	}
 	return v.Enabled() || v.Suspended(), nil
 }
@@ -572,7 +602,9 @@ func (o *Objects) versioned(ctx context.Context) (bool, error) {
 func (o *Objects) lockedUntil(ctx context.Context, key, version string) (time.Time, error) {
 	_, until, err := o.client.GetObjectRetention(ctx, o.bucket.Name, key, version)
 	switch code := minio.ToErrorResponse(err).Code; {
-	case code == "NoSuchObjectLockConfiguration" || code == "ObjectLockConfigurationNotFoundError" || code == "MethodNotAllowed": // the last of a mark that it was removed
+	// the last of a mark that it was removed
+	case code == "NoSuchObjectLockConfiguration" || code == "ObjectLockConfigurationNotFoundError" ||
+		code == "MethodNotAllowed":
 		return time.Time{}, nil
 	case err != nil || until == nil:
 		return time.Time{}, err
@@ -591,7 +623,8 @@ func (o *Objects) KeptUntil(ctx context.Context, name string) (until time.Time, 
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: key, Recursive: true, WithVersions: true}) {
+	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: key, Recursive: true,
+		WithVersions: true}) {
 		if x.Err != nil {
 			return until, o.told(name, x.Err)
 		}
@@ -614,11 +647,13 @@ func (o *Objects) Check(ctx context.Context) error {
 	return tryOut(ctx, o, o.bucket.String())
 }
 
-// Habits asks the bucket for its versioning, its object lock, and its rules for ageing files. What it does not tell is said.
+// Habits asks the bucket for its versioning, its object lock, and its rules for ageing files. What it does not tell is
+// said.
 func (o *Objects) Habits(ctx context.Context) ([]Habit, error) {
 	out := []Habit{}
 	untold := func(what string, err error) {
-		out = append(out, Habit{false, fmt.Sprintf("the bucket does not tell its %s (%v)", what, minio.ToErrorResponse(err).Code)})
+		out = append(out, Habit{false, fmt.Sprintf("the bucket does not tell its %s (%v)", what,
+			minio.ToErrorResponse(err).Code)})
 	}
 	versions, err := o.client.GetBucketVersioning(ctx, o.bucket.Name)
 	switch {
@@ -635,7 +670,10 @@ func (o *Objects) Habits(ctx context.Context) ([]Habit, error) {
 	case err != nil:
 		untold("object lock", err)
 	case days != nil && unit != nil:
-		out = append(out, Habit{true, fmt.Sprintf("the bucket locks every file for %d %s (%s), that which tried it out among them: nothing can be disposed of before that, whatever a rule says", *days, strings.ToLower(string(*unit)), strings.ToLower(string(*mode)))})
+		out = append(out, Habit{true, fmt.Sprintf(
+			"the bucket locks every file for %d %s (%s), that which tried it out among them: nothing can be "+
+				"disposed of before that, whatever a rule says", *days, strings.ToLower(string(*unit)),
+			strings.ToLower(string(*mode)))})
 	}
 	rules, err := o.client.GetBucketLifecycle(ctx, o.bucket.Name)
 	if code := minio.ToErrorResponse(err).Code; err != nil && code != "NoSuchLifecycleConfiguration" {
@@ -654,10 +692,14 @@ func (o *Objects) Habits(ctx context.Context) ([]Habit, error) {
 		}
 		name := fmt.Sprintf("the bucket's rule %q", r.ID)
 		if !r.Expiration.IsDaysNull() || !r.Expiration.IsDateNull() {
-			out = append(out, Habit{true, fmt.Sprintf("%s removes files of its own accord (after %d days): segments would vanish; take it away, or keep it from %s", name, r.Expiration.Days, o.bucket)})
+			out = append(out, Habit{true, fmt.Sprintf(
+				"%s removes files of its own accord (after %d days): segments would vanish; take it away, or keep "+
+					"it from %s", name, r.Expiration.Days, o.bucket)})
 		}
 		if !r.Transition.IsDaysNull() || !r.Transition.IsDateNull() {
-			out = append(out, Habit{true, fmt.Sprintf("%s moves files to storage class %s (after %d days): they may have to be retrieved before they can be read; keep it from %s", name, r.Transition.StorageClass, r.Transition.Days, o.bucket)})
+			out = append(out, Habit{true, fmt.Sprintf(
+				"%s moves files to storage class %s (after %d days): they may have to be retrieved before they can "+
+					"be read; keep it from %s", name, r.Transition.StorageClass, r.Transition.Days, o.bucket)})
 		}
 	}
 	return out, nil

@@ -10,15 +10,16 @@ import (
 	"github.com/minio/minio-go/v7"
 )
 
-// Cold is a store whose files can be let go cold: they are kept cheaply, and a copy of one has to be retrieved, which takes its
-// time and its price, before it can be read for some days.
+// Cold is a store whose files can be let go cold: they are kept cheaply, and a copy of one has to be retrieved, which
+// takes its time and its price, before it can be read for some days.
 type Cold interface {
 	Store
 	// Cool lets a file that is readable go cold.
 	Cool(ctx context.Context, name string) error
 	// Warmth says whether a file can be read.
 	Warmth(ctx context.Context, name string) (Warmth, error)
-	// Retrieve asks for a copy of a cold file that stays for so many days; of one that is there already, it stays longer.
+	// Retrieve asks for a copy of a cold file that stays for so many days; of one that is there already, it stays
+	// longer.
 	Retrieve(ctx context.Context, name string, p Priority, days int) error
 }
 
@@ -83,7 +84,8 @@ func (o *Objects) Cool(ctx context.Context, name string) error {
 	if warmth(before).Cold {
 		return nil
 	}
-	to := minio.CopyDestOptions{Bucket: o.bucket.Name, Object: key, Encryption: o.sse, ReplaceMetadata: true, UserMetadata: map[string]string{"X-Amz-Storage-Class": o.bucket.Class}}
+	to := minio.CopyDestOptions{Bucket: o.bucket.Name, Object: key, Encryption: o.sse, ReplaceMetadata: true,
+		UserMetadata: map[string]string{"X-Amz-Storage-Class": o.bucket.Class}}
 	if _, err := o.client.CopyObject(ctx, to, minio.CopySrcOptions{Bucket: o.bucket.Name, Object: key}); err != nil {
 		return o.told(name, err)
 	}
@@ -92,26 +94,31 @@ func (o *Objects) Cool(ctx context.Context, name string) error {
 	case err != nil:
 		return o.told(name, err)
 	case after.Size != before.Size:
-		return fmt.Errorf("%s: %w: %s has %d bytes of it since it went cold, and had %d", name, ErrDamaged, o.bucket, after.Size, before.Size)
+		return fmt.Errorf("%s: %w: %s has %d bytes of it since it went cold, and had %d", name, ErrDamaged, o.bucket,
+			after.Size, before.Size)
 	case !warmth(after).Cold:
-		return fmt.Errorf("%s: %s keeps it in its usual class, though it was asked for %s", name, o.bucket, o.bucket.Class)
+		return fmt.Errorf("%s: %s keeps it in its usual class, though it was asked for %s", name, o.bucket,
+			o.bucket.Class)
 	}
 	return o.removeOlder(ctx, name, key)
 }
 
-// removeOlder removes the versions of a file but the newest, where the bucket keeps versions: they are in a warm class still.
+// removeOlder removes the versions of a file but the newest, where the bucket keeps versions: they are in a warm class
+// still.
 func (o *Objects) removeOlder(ctx context.Context, name, key string) error {
 	if versioned, err := o.versioned(ctx); err != nil || !versioned {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: key, Recursive: true, WithVersions: true}) {
+	for x := range o.client.ListObjects(ctx, o.bucket.Name, minio.ListObjectsOptions{Prefix: key, Recursive: true,
+		WithVersions: true}) {
 		if x.Err != nil {
 			return o.told(name, x.Err)
 		}
 		if x.Key == key && !x.IsLatest {
-			if err := o.client.RemoveObject(ctx, o.bucket.Name, key, minio.RemoveObjectOptions{VersionID: x.VersionID}); err != nil {
+			if err := o.client.RemoveObject(ctx, o.bucket.Name, key,
+				minio.RemoveObjectOptions{VersionID: x.VersionID}); err != nil {
 				return o.told(name, err)
 			}
 		}

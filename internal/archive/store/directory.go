@@ -30,8 +30,8 @@ type Directory struct {
 	seen     os.FileInfo // of the file that it was last read from
 }
 
-// OpenDirectory opens a directory that is there; ErrAway where there is none. It is never made here: where a disk is not mounted,
-// a directory made in its place would take segments that nobody finds again.
+// OpenDirectory opens a directory that is there; ErrAway where there is none. It is never made here: where a disk is
+// not mounted, a directory made in its place would take segments that nobody finds again.
 func OpenDirectory(root string) (*Directory, error) {
 	abs, err := filepath.Abs(root)
 	if err != nil {
@@ -79,11 +79,12 @@ func read[T any](ctx context.Context, d *Directory, step func() (T, error), late
 
 // change does a step that is waited for even where the context ends, since it might happen after all.
 func (d *Directory) change(ctx context.Context, step func() error, undo func()) error {
-	_, err := within(context.WithoutCancel(ctx), &d.hung, patience, d.root, func() (struct{}, error) { return struct{}{}, step() }, func(struct{}) {
-		if undo != nil {
-			undo()
-		}
-	})
+	_, err := within(context.WithoutCancel(ctx), &d.hung, patience, d.root,
+		func() (struct{}, error) { return struct{}{}, step() }, func(struct{}) {
+			if undo != nil {
+				undo()
+			}
+		})
 	return err
 }
 
@@ -126,7 +127,8 @@ type directoryFile struct {
 // directories up to the store's own.
 func (f *directoryFile) Commit() error {
 	d := f.directory
-	_, err := within(f.ctx, &d.hung, longPatience, d.root, func() (struct{}, error) { return struct{}{}, f.Sync() }, nil)
+	_, err := within(f.ctx, &d.hung, longPatience, d.root, func() (struct{}, error) { return struct{}{}, f.Sync() },
+		nil)
 	if err != nil {
 		f.Abort()
 		return err
@@ -256,14 +258,15 @@ func (r *directoryReader) Size() int64 { return r.size }
 // below is the directory in which all names with a prefix lie; the store's own where there is no such.
 func (d *Directory) below(prefix string) string {
 	dir := filepath.Join(d.root, filepath.FromSlash(slashes.Dir(prefix)))
-	if st, err := os.Stat(dir); err != nil || !st.IsDir() || !filepath.IsLocal(filepath.FromSlash(slashes.Dir(prefix))) {
+	if st, err := os.Stat(dir); err != nil || !st.IsDir() ||
+		!filepath.IsLocal(filepath.FromSlash(slashes.Dir(prefix))) {
 		return d.root
 	}
 	return dir
 }
 
-// walk goes through the files that may have a prefix. A directory may have a great many: as long as it gets on, it is waited for, or while it is held up by whoever
-// takes the files.
+// walk goes through the files that may have a prefix. A directory may have a great many: as long as it gets on, it is
+// waited for, or while it is held up by whoever takes the files.
 func (d *Directory) walk(ctx context.Context, prefix string, held *atomic.Bool, each fs.WalkDirFunc) error {
 	var seen atomic.Int64
 	ended := errors.New("ended")
@@ -414,7 +417,8 @@ func (d *Directory) Unfinished(ctx context.Context, prefix string) ([]Unfinished
 			return nil
 		}
 		if err == nil {
-			out = append(out, Unfinished{Object{Name: name[:dot], Size: st.Size(), Modified: st.ModTime()}, name[dot+1:]})
+			out = append(out, Unfinished{Object{Name: name[:dot], Size: st.Size(), Modified: st.ModTime()},
+				name[dot+1:]})
 		}
 		return err
 	})

@@ -17,8 +17,9 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-// IdentityName is the file at the root of every store that tells it from all others. A place is known by it, never by its path or
-// address: a disk that is not mounted, another disk at the same path, and one place under two names are all told by it.
+// IdentityName is the file at the root of every store that tells it from all others. A place is known by it, never by
+// its path or address: a disk that is not mounted, another disk at the same path, and one place under two names are
+// all told by it.
 const IdentityName = "ambercellar-store.json"
 
 // IdentityFormat is the name of the format of that file, with its version.
@@ -31,7 +32,8 @@ type Identity struct {
 	Made   time.Time `json:"made"`
 }
 
-// ErrAway says that what answers at a store's place is not that store: its disk is not mounted, or something else is in its place.
+// ErrAway says that what answers at a store's place is not that store: its disk is not mounted, or something else is
+// in its place.
 var ErrAway = errors.New("the store is not there")
 
 // maxIdentity bounds what is read of the file.
@@ -90,8 +92,8 @@ func Mark(ctx context.Context, st Store, now time.Time) (*Identity, error) {
 	return id, f.Commit()
 }
 
-// Guard has a store in a directory look at its identity whenever it is used, since a disk can go at any moment. Every call fails with
-// ErrAway while another store's identity, or none, lies there.
+// Guard has a store in a directory look at its identity whenever it is used, since a disk can go at any moment. Every
+// call fails with ErrAway while another store's identity, or none, lies there.
 func Guard(st Store, identity string) {
 	if d, ok := Unsealed(st).(*Directory); ok {
 		d.guard.Lock()
@@ -109,7 +111,8 @@ func (d *Directory) here() error {
 	}
 	name := filepath.Join(d.root, IdentityName)
 	st, err := os.Stat(name)
-	if err == nil && d.seen != nil && os.SameFile(st, d.seen) && st.ModTime().Equal(d.seen.ModTime()) && st.Size() == d.seen.Size() {
+	if err == nil && d.seen != nil && os.SameFile(st, d.seen) && st.ModTime().Equal(d.seen.ModTime()) &&
+		st.Size() == d.seen.Size() {
 		return nil
 	}
 	d.seen = nil
@@ -139,8 +142,8 @@ func unlinked(err error) error {
 	return err
 }
 
-// Around looks for other stores at the places around one: in it, and in what it lies in. It returns where it found one; empty: nowhere.
-// Two such stores would list, sweep and destroy each other's files.
+// Around looks for other stores at the places around one: in it, and in what it lies in. It returns where it found
+// one; empty: nowhere. Two such stores would list, sweep and destroy each other's files.
 func Around(ctx context.Context, st Store) (string, error) {
 	inner := Unsealed(st)
 	for o, err := range inner.Each(ctx, "") {
@@ -182,8 +185,8 @@ func Around(ctx context.Context, st Store) (string, error) {
 	return "", nil
 }
 
-// Within says whether one store in a directory lies in another, or is it, by the device and the path on it: a bind mount shows one
-// directory at two paths. Stores of another kind, and what the system does not tell, are within none.
+// Within says whether one store in a directory lies in another, or is it, by the device and the path on it: a bind
+// mount shows one directory at two paths. Stores of another kind, and what the system does not tell, are within none.
 func Within(a, b Store) bool {
 	x, ok1 := Unsealed(a).(*Directory)
 	y, ok2 := Unsealed(b).(*Directory)
@@ -198,7 +201,8 @@ func Within(a, b Store) bool {
 	return placeA == placeB || strings.HasPrefix(placeA, strings.TrimRight(placeB, "/")+"/")
 }
 
-// location finds the device that a directory lies on, and its path there (proc(5), /proc/self/mountinfo). Empty: not known.
+// location finds the device that a directory lies on, and its path there (proc(5), /proc/self/mountinfo). Empty: not
+// known.
 func location(dir string) (device, place string) {
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil {

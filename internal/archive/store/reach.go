@@ -14,7 +14,8 @@ import (
 	"ambercellar/internal/silence"
 )
 
-// ErrUnreachable says that nothing answers at a store's place, or that it cannot answer now. It may again; what is there is not known meanwhile.
+// ErrUnreachable says that nothing answers at a store's place, or that it cannot answer now. It may again; what is
+// there is not known meanwhile.
 var ErrUnreachable = errors.New("the store does not answer")
 
 // ErrFull says that a store takes nothing more: its quota is used up, or its disks are full.
@@ -32,8 +33,8 @@ func Away(err error) bool { return errors.Is(err, ErrUnreachable) || errors.Is(e
 // spare is how long an object store that hangs is left alone before the next request tries it again.
 var spare = 5 * time.Second // shorter in tests
 
-// wire speaks to an object store. A server that is silent is asked by another connection whether it is there at all; one that is not fails
-// requests at once for a while, so that nobody waits for each of them anew.
+// wire speaks to an object store. A server that is silent is asked by another connection whether it is there at all;
+// one that is not fails requests at once for a while, so that nobody waits for each of them anew.
 type wire struct {
 	*http.Transport
 	mu    sync.Mutex
@@ -104,14 +105,16 @@ func (n *noted) Read(p []byte) (int, error) {
 // unanswered says whether a request came to no answer at all, for another reason than that its context ended.
 func unanswered(err error) bool {
 	var network net.Error
-	return errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed)
+	return errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) ||
+		errors.Is(err, net.ErrClosed)
 }
 
-// How long a file system may take for one step before it is taken to hang, as that of a server that is gone does: steps that move no data, and
-// those that bring data to a disk.
+// How long a file system may take for one step before it is taken to hang, as that of a server that is gone does:
+// steps that move no data, and those that bring data to a disk.
 var patience, longPatience = 20 * time.Second, 3 * time.Minute
 
-// hung counts the steps that a file system has not come back from. While there is one, others are not begun: each would hold a thread.
+// hung counts the steps that a file system has not come back from. While there is one, others are not begun: each
+// would hold a thread.
 type hung struct{ steps atomic.Int64 }
 
 // A step is pending until it has come back, or nobody waits for it any more.
@@ -121,9 +124,10 @@ const (
 	left
 )
 
-// within does one step of a file system that may hang. What comes back when nobody waits for it any more is dropped by late, before any other step
-// is begun where it took too long.
-func within[T any](ctx context.Context, h *hung, limit time.Duration, where string, step func() (T, error), late func(T)) (out T, err error) {
+// within does one step of a file system that may hang. What comes back when nobody waits for it any more is dropped by
+// late, before any other step is begun where it took too long.
+func within[T any](ctx context.Context, h *hung, limit time.Duration, where string, step func() (T, error),
+	late func(T)) (out T, err error) {
 	if err := ctx.Err(); err != nil {
 		return out, err
 	}

@@ -29,7 +29,8 @@ func hasty(t *testing.T) {
 	})
 }
 
-// What an object store says of how it is spoken to is told with what to do about it, and is not waited for; what it says of itself is waited for.
+// What an object store says of how it is spoken to is told with what to do about it, and is not waited for; what it
+// says of itself is waited for.
 func TestAnswersOfObjectStoresHaveTheirRemedies(t *testing.T) {
 	for name, c := range map[string]struct {
 		of    standin.Objects
@@ -37,12 +38,14 @@ func TestAnswersOfObjectStoresHaveTheirRemedies(t *testing.T) {
 		kind  error
 		words string
 	}{
-		"region":        {standin.Objects{Region: "eu-north-1"}, Bucket{}, ErrMisspoken, "-region eu-north-1"},
-		"right region":  {standin.Objects{Region: "eu-north-1"}, Bucket{Region: "eu-north-1"}, nil, ""},
-		"clock":         {standin.Objects{Clock: time.Hour}, Bucket{}, ErrMisspoken, "set the clock right"},
-		"quota":         {standin.Objects{Quota: 3}, Bucket{}, ErrFull, "raise its quota"},
-		"no putting":    {standin.Objects{Deny: []string{"PUT"}}, Bucket{}, ErrForbidden, "write, read, list and remove"},
-		"no removing":   {standin.Objects{Deny: []string{"DELETE"}}, Bucket{}, ErrForbidden, "write, read, list and remove"},
+		"region":       {standin.Objects{Region: "eu-north-1"}, Bucket{}, ErrMisspoken, "-region eu-north-1"},
+		"right region": {standin.Objects{Region: "eu-north-1"}, Bucket{Region: "eu-north-1"}, nil, ""},
+		"clock":        {standin.Objects{Clock: time.Hour}, Bucket{}, ErrMisspoken, "set the clock right"},
+		"quota":        {standin.Objects{Quota: 3}, Bucket{}, ErrFull, "raise its quota"},
+		"no putting": {standin.Objects{Deny: []string{"PUT"}}, Bucket{}, ErrForbidden,
+			"write, read, list and remove"},
+		"no removing": {standin.Objects{Deny: []string{"DELETE"}}, Bucket{}, ErrForbidden,
+			"write, read, list and remove"},
 		"another key":   {standin.Objects{AccessKey: "other"}, Bucket{}, ErrForbidden, "check the credentials"},
 		"another style": {standin.Objects{}, Bucket{Style: "host"}, ErrUnreachable, "-style path"},
 	} {
@@ -52,7 +55,8 @@ func TestAnswersOfObjectStoresHaveTheirRemedies(t *testing.T) {
 			if c.store.Style == "host" { // by a name that there is no machine of
 				st.bucket.Endpoint = strings.Replace(st.bucket.Endpoint, "127.0.0.1", "objects.invalid", 1)
 				var err error
-				if st, err = OpenBucket(Bucket{Endpoint: st.bucket.Endpoint, Name: "cellar", Style: "host"}); err != nil {
+				if st, err = OpenBucket(Bucket{Endpoint: st.bucket.Endpoint, Name: "cellar",
+					Style: "host"}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -68,7 +72,9 @@ func TestAnswersOfObjectStoresHaveTheirRemedies(t *testing.T) {
 			}
 		})
 	}
-	for code, want := range map[string]error{"SlowDown": ErrUnreachable, "InternalError": ErrUnreachable, "PermanentRedirect": ErrMisspoken, "XMinioStorageFull": ErrFull, "NoSuchBucket": ErrMisspoken, "AccessDenied": ErrForbidden} {
+	for code, want := range map[string]error{"SlowDown": ErrUnreachable, "InternalError": ErrUnreachable,
+		"PermanentRedirect": ErrMisspoken, "XMinioStorageFull": ErrFull, "NoSuchBucket": ErrMisspoken,
+		"AccessDenied": ErrForbidden} {
 		status := map[error]int{ErrUnreachable: 503, ErrMisspoken: 301, ErrFull: 507, ErrForbidden: 403}[want]
 		st := bucket(t, func(http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -86,13 +92,14 @@ func TestAnswersOfObjectStoresHaveTheirRemedies(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.List(t.Context(), ""); !errors.Is(err, ErrMisspoken) || !strings.Contains(err.Error(), "-ca-file") {
+	if _, err := st.List(t.Context(), ""); !errors.Is(err, ErrMisspoken) ||
+		!strings.Contains(err.Error(), "-ca-file") {
 		t.Errorf("a certificate of nobody: %v", err)
 	}
 }
 
-// An object store that hangs fails what is asked of it, whatever that is, within the time that silence is borne, and works on when it comes back. Whoever
-// does not want to wait any more is let go at once.
+// An object store that hangs fails what is asked of it, whatever that is, within the time that silence is borne, and
+// works on when it comes back. Whoever does not want to wait any more is let go at once.
 func TestAnObjectStoreThatHangs(t *testing.T) {
 	hasty(t)
 	st := bucket(t, func(h http.Handler) http.Handler { return h }, Bucket{})
@@ -130,7 +137,8 @@ func TestAnObjectStoreThatHangs(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	begun := time.Now()
-	if _, err := st.List(ctx, ""); !errors.Is(err, context.DeadlineExceeded) || time.Since(begun) > 250*time.Millisecond {
+	if _, err := st.List(ctx, ""); !errors.Is(err, context.DeadlineExceeded) ||
+		time.Since(begun) > 250*time.Millisecond {
 		t.Errorf("after %s: %v", time.Since(begun), err)
 	}
 	relay.Frozen.Store(false)
@@ -145,8 +153,8 @@ func TestAnObjectStoreThatHangs(t *testing.T) {
 	}
 }
 
-// A file system that hangs, as one of a server that is gone does, holds up nobody for longer than that is borne, and no second thread. What it
-// comes back with when nobody waits for it any more has not happened.
+// A file system that hangs, as one of a server that is gone does, holds up nobody for longer than that is borne, and
+// no second thread. What it comes back with when nobody waits for it any more has not happened.
 func TestAFileSystemThatHangs(t *testing.T) {
 	hasty(t)
 	root := t.TempDir()

@@ -19,8 +19,8 @@ import (
 	"filippo.io/age"
 )
 
-// Seal says where the keys of a sealed store are: age identities (age-encryption.org/v1), one a line. New files are sealed with
-// the first of them; the others only open what was sealed with them before.
+// Seal says where the keys of a sealed store are: age identities (age-encryption.org/v1), one a line. New files are
+// sealed with the first of them; the others only open what was sealed with them before.
 type Seal struct {
 	File string `json:"key_file,omitempty"`
 	Env  string `json:"key_env,omitempty"` // the environment variable that holds them, in place of a file
@@ -53,7 +53,8 @@ func (s Seal) keys() ([]sealKey, error) {
 	for i, one := range found {
 		x, ok := one.(*age.X25519Identity)
 		if !ok {
-			return nil, fmt.Errorf("key %d in %s is of a kind that is not used here; write lines that begin with AGE-SECRET-KEY-1", i+1, from)
+			return nil, fmt.Errorf("key %d in %s is of a kind that is not used here; write lines that begin with "+
+				"AGE-SECRET-KEY-1", i+1, from)
 		}
 		sum := sha256.Sum256([]byte(x.Recipient().String()))
 		out[i] = sealKey{id: hex.EncodeToString(sum[:4]), identity: x}
@@ -82,8 +83,8 @@ const sealEnding = ".age"
 
 var sealForm = regexp.MustCompile(`^(.+)\.([0-9a-f]{8})\.age$`)
 
-// SealedStore keeps every file of another store encrypted, under a name that tells with which key. Files are opened at any
-// place, without reading all of what comes before. What was there before the store was sealed is read as it is.
+// SealedStore keeps every file of another store encrypted, under a name that tells with which key. Files are opened at
+// any place, without reading all of what comes before. What was there before the store was sealed is read as it is.
 type SealedStore struct {
 	inner    Store
 	keys     []sealKey
@@ -163,7 +164,8 @@ func (f *sealedFile) Commit() error {
 	return f.File.Commit()
 }
 
-// find opens the file of a name as it lies in the other store: sealed with the newest key that there is one of, or plain.
+// find opens the file of a name as it lies in the other store: sealed with the newest key that there is one of, or
+// plain.
 func (s *SealedStore) find(ctx context.Context, name string) (inner string, f Reader, err error) {
 	for _, k := range s.keys {
 		inner = k.sealed(name)
@@ -220,7 +222,8 @@ func (s *SealedStore) unknownKey(ctx context.Context, name string, otherwise err
 		}
 	})
 	if key, ok := s.strange[name]; ok {
-		return fmt.Errorf("%s is sealed with key %s, which is none of the store's keys; add that key to them again", name, key)
+		return fmt.Errorf("%s is sealed with key %s, which is none of the store's keys; add that key to them again",
+			name, key)
 	}
 	return otherwise
 }
@@ -272,13 +275,15 @@ func (s *SealedStore) shown(o Object) Object {
 	return o
 }
 
-// List lists the files by their own names. One that is there under two keys, since its sealing anew was interrupted, counts once.
+// List lists the files by their own names. One that is there under two keys, since its sealing anew was interrupted,
+// counts once.
 func (s *SealedStore) List(ctx context.Context, prefix string) ([]Object, error) {
 	out, err := sorted(s.Each(ctx, prefix))
 	return slices.CompactFunc(out, func(a, b Object) bool { return a.Name == b.Name }), err
 }
 
-// Each goes through the files by their own names. One that is there under two keys counts once: the other store names them one after the other.
+// Each goes through the files by their own names. One that is there under two keys counts once: the other store names
+// them one after the other.
 func (s *SealedStore) Each(ctx context.Context, prefix string) iter.Seq2[Object, error] {
 	return func(yield func(Object, error) bool) {
 		before := ""
@@ -368,8 +373,8 @@ func (s *SealedStore) Stale(ctx context.Context) ([]Object, error) {
 // Shown is the name under which a file that lies in the other store is known here.
 func (s *SealedStore) Shown(lies string) string { return s.shown(Object{Name: lies}).Name }
 
-// SealAnew writes one file of those again, sealed with the newest key, and reads that back. The old one stays until RemoveStale. It
-// can be called again after it stopped anywhere.
+// SealAnew writes one file of those again, sealed with the newest key, and reads that back. The old one stays until
+// RemoveStale. It can be called again after it stopped anywhere.
 func (s *SealedStore) SealAnew(ctx context.Context, lies string) error {
 	name := s.shown(Object{Name: lies}).Name
 	var old Reader

@@ -50,8 +50,8 @@ func content(t *testing.T, st Store, name string) ([]byte, error) {
 	return io.ReadAll(io.NewSectionReader(f, 0, f.Size()))
 }
 
-// TestASealedStoreTellsNothing: what lies there is not what was written, has its size in listings, and is read at any place; a
-// flipped byte is damage, and a key that is not known is named.
+// TestASealedStoreTellsNothing: what lies there is not what was written, has its size in listings, and is read at any
+// place; a flipped byte is damage, and a key that is not known is named.
 func TestASealedStoreTellsNothing(t *testing.T) {
 	root := t.TempDir()
 	inner, err := MakeDirectory(root)
@@ -109,19 +109,22 @@ func TestASealedStoreTellsNothing(t *testing.T) {
 	if err := put(t, st, "kept", "amber"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := content(t, sealed(t, inner, newKey(t)), "kept"); err == nil || !strings.Contains(err.Error(), "none of the store's keys") {
+	if _, err := content(t, sealed(t, inner, newKey(t)), "kept"); err == nil ||
+		!strings.Contains(err.Error(), "none of the store's keys") {
 		t.Errorf("with another key: %v", err)
 	}
-	for text, want := range map[string]string{"": "holds no keys", "AGE-SECRET-KEY-1X": "holds no keys", "age1nothing": "holds no keys"} {
+	for text, want := range map[string]string{"": "holds no keys", "AGE-SECRET-KEY-1X": "holds no keys",
+		"age1nothing": "holds no keys"} {
 		t.Setenv("AMBER_TEST_KEYS", text)
-		if _, err := OpenSealed(inner, Seal{Env: "AMBER_TEST_KEYS"}); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := OpenSealed(inner, Seal{Env: "AMBER_TEST_KEYS"}); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("keys %q: %v", text, err)
 		}
 	}
 }
 
-// TestFilesAreSealedAnew: with a new key in front everything is still read, plain files of before too; sealing anew goes on after it
-// was interrupted at any point, and afterwards the old key is not needed.
+// TestFilesAreSealedAnew: with a new key in front everything is still read, plain files of before too; sealing anew
+// goes on after it was interrupted at any point, and afterwards the old key is not needed.
 func TestFilesAreSealedAnew(t *testing.T) {
 	inner, err := MakeDirectory(t.TempDir())
 	if err != nil {
@@ -184,12 +187,13 @@ func TestFilesAreSealedAnew(t *testing.T) {
 func coldBucket(t *testing.T, day time.Duration) *Objects {
 	t.Helper()
 	return bucketOf(t, standin.Objects{Buckets: []string{"cellar"}, AccessKey: "ferry", Cold: &standin.Cold{Day: day,
-		Wait: map[string]time.Duration{"low": 400 * time.Millisecond, "normal": 200 * time.Millisecond, "high": 50 * time.Millisecond}, Price: map[string]float64{"low": 1, "normal": 2, "high": 3}}},
+		Wait: map[string]time.Duration{"low": 400 * time.Millisecond, "normal": 200 * time.Millisecond,
+			"high": 50 * time.Millisecond}, Price: map[string]float64{"low": 1, "normal": 2, "high": 3}}},
 		func(h http.Handler) http.Handler { return h }, Bucket{Class: "GLACIER"})
 }
 
-// TestFilesGoCold: a file that was let go cold is refused until it was retrieved, faster at a higher priority, and again when the
-// copy is gone. It can be removed at any time.
+// TestFilesGoCold: a file that was let go cold is refused until it was retrieved, faster at a higher priority, and
+// again when the copy is gone. It can be removed at any time.
 func TestFilesGoCold(t *testing.T) {
 	for name, open := range map[string]func(*testing.T, Store) Store{
 		"plain":  func(_ *testing.T, st Store) Store { return st },
@@ -253,7 +257,8 @@ func TestFilesGoCold(t *testing.T) {
 			if w, err := cold.Warmth(t.Context(), "slow"); err != nil || w.Readable() || !w.Cold {
 				t.Errorf("when the copy is gone: %+v, %v", w, err)
 			}
-			if err := errors.Join(st.Remove(t.Context(), "slow"), st.Remove(context.Background(), "fast")); err != nil {
+			if err := errors.Join(st.Remove(t.Context(), "slow"),
+				st.Remove(context.Background(), "fast")); err != nil {
 				t.Error(err)
 			}
 			if list, err := st.List(t.Context(), ""); err != nil || len(list) != 0 {

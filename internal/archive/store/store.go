@@ -20,13 +20,16 @@ type Store interface {
 	Open(ctx context.Context, name string) (Reader, error)
 	// List returns the files whose names begin with prefix, in order of name.
 	List(ctx context.Context, prefix string) ([]Object, error)
-	// Each goes through them, in any order, without having them all in memory. What is written or removed meanwhile may be among them or not.
+	// Each goes through them, in any order, without having them all in memory. What is written or removed meanwhile
+	// may be among them or not.
 	Each(ctx context.Context, prefix string) iter.Seq2[Object, error]
 	// Remove removes a file; one that is not there is no error.
 	Remove(ctx context.Context, name string) error
-	// KeptUntil says until when the place keeps anybody from removing a file, or a version of it; the zero time: it does not.
+	// KeptUntil says until when the place keeps anybody from removing a file, or a version of it; the zero time: it
+	// does not.
 	KeptUntil(ctx context.Context, name string) (time.Time, error)
-	// Unfinished lists files that were begun and never committed, by the names that they were to have, which begin with prefix.
+	// Unfinished lists files that were begun and never committed, by the names that they were to have, which begin
+	// with prefix.
 	Unfinished(ctx context.Context, prefix string) ([]Unfinished, error)
 	// RemoveUnfinished removes one of them.
 	RemoveUnfinished(ctx context.Context, u Unfinished) error

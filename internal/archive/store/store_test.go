@@ -168,8 +168,8 @@ func TestNamesStayInsideTheStore(t *testing.T) {
 	})
 }
 
-// TestLargeFilesGoInParts: a file of several parts arrives as it was, is read at any place, and what is fetched is little
-// more than what is read.
+// TestLargeFilesGoInParts: a file of several parts arrives as it was, is read at any place, and what is fetched is
+// little more than what is read.
 func TestLargeFilesGoInParts(t *testing.T) {
 	var sent, fetched atomic.Int64
 	st := bucket(t, func(h http.Handler) http.Handler {
@@ -223,12 +223,19 @@ func TestLargeFilesGoInParts(t *testing.T) {
 // TestABucketTellsItsHabits: what a bucket does on its own is said, and what of it harms.
 func TestABucketTellsItsHabits(t *testing.T) {
 	answers := map[string]string{
-		"versioning":  `<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>`,
-		"object-lock": `<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled><Rule><DefaultRetention><Mode>COMPLIANCE</Mode><Days>400</Days></DefaultRetention></Rule></ObjectLockConfiguration>`,
-		"lifecycle": `<LifecycleConfiguration><Rule><ID>tidy</ID><Status>Enabled</Status><Filter><Prefix></Prefix></Filter><Expiration><Days>30</Days></Expiration></Rule>
-			<Rule><ID>cool</ID><Status>Enabled</Status><Filter><Prefix>amber/</Prefix></Filter><Transition><Days>9</Days><StorageClass>GLACIER</StorageClass></Transition></Rule>
-			<Rule><ID>off</ID><Status>Disabled</Status><Filter><Prefix></Prefix></Filter><Expiration><Days>1</Days></Expiration></Rule>
-			<Rule><ID>elsewhere</ID><Status>Enabled</Status><Filter><Prefix>logs/</Prefix></Filter><Expiration><Days>1</Days></Expiration></Rule></LifecycleConfiguration>`,
+		"versioning": `<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>`,
+		"object-lock": `<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled><Rule>
+				<DefaultRetention><Mode>COMPLIANCE</Mode><Days>400</Days></DefaultRetention></Rule>
+				</ObjectLockConfiguration>`,
+		"lifecycle": `<LifecycleConfiguration>
+				<Rule><ID>tidy</ID><Status>Enabled</Status><Filter><Prefix></Prefix></Filter>
+				<Expiration><Days>30</Days></Expiration></Rule>
+			<Rule><ID>cool</ID><Status>Enabled</Status><Filter><Prefix>amber/</Prefix></Filter>
+				<Transition><Days>9</Days><StorageClass>GLACIER</StorageClass></Transition></Rule>
+			<Rule><ID>off</ID><Status>Disabled</Status><Filter><Prefix></Prefix></Filter>
+				<Expiration><Days>1</Days></Expiration></Rule>
+			<Rule><ID>elsewhere</ID><Status>Enabled</Status><Filter><Prefix>logs/</Prefix></Filter>
+				<Expiration><Days>1</Days></Expiration></Rule></LifecycleConfiguration>`,
 	}
 	st := bucket(t, func(h http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -246,16 +253,20 @@ func TestABucketTellsItsHabits(t *testing.T) {
 	if err != nil || len(list) != 4 {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	for i, want := range []string{"false the bucket keeps every version", "true the bucket locks every file for 400 days (compliance)", "true the bucket's rule \"tidy\" removes files", "true the bucket's rule \"cool\" moves files to storage class GLACIER"} {
+	for i, want := range []string{"false the bucket keeps every version",
+		"true the bucket locks every file for 400 days (compliance)", "true the bucket's rule \"tidy\" removes files",
+		"true the bucket's rule \"cool\" moves files to storage class GLACIER"} {
 		if got := fmt.Sprint(list[i].Harms, " ", list[i].Message); !strings.HasPrefix(got, want) {
 			t.Errorf("%s, want %s", got, want)
 		}
 	}
 }
 
-// TestLockedVersionsSayUntilWhenTheyStay: a bucket that locks every version keeps them, and says until when; then all of them go.
+// TestLockedVersionsSayUntilWhenTheyStay: a bucket that locks every version keeps them, and says until when; then all
+// of them go.
 func TestLockedVersionsSayUntilWhenTheyStay(t *testing.T) {
-	plain := bucketOf(t, standin.Objects{Buckets: []string{"cellar"}, AccessKey: "ferry", Lock: 3 * time.Second}, func(h http.Handler) http.Handler { return h }, Bucket{})
+	plain := bucketOf(t, standin.Objects{Buckets: []string{"cellar"}, AccessKey: "ferry", Lock: 3 * time.Second},
+		func(h http.Handler) http.Handler { return h }, Bucket{})
 	for name, st := range map[string]Store{"plain": plain, "sealed": sealed(t, plain, newKey(t))} {
 		t.Run(name, func(t *testing.T) {
 			begun := time.Now()
@@ -263,10 +274,12 @@ func TestLockedVersionsSayUntilWhenTheyStay(t *testing.T) {
 				t.Fatal(err)
 			}
 			lies := ""
-			for x := range plain.client.ListObjects(t.Context(), "cellar", minio.ListObjectsOptions{Prefix: name, Recursive: true}) {
+			for x := range plain.client.ListObjects(t.Context(), "cellar",
+				minio.ListObjectsOptions{Prefix: name, Recursive: true}) {
 				lies = x.Key
 			}
-			if _, err := plain.client.PutObject(t.Context(), "cellar", lies, strings.NewReader("somebody else's"), 15, minio.PutObjectOptions{}); err != nil {
+			if _, err := plain.client.PutObject(t.Context(), "cellar", lies, strings.NewReader("somebody else's"), 15,
+				minio.PutObjectOptions{}); err != nil {
 				t.Fatal(err)
 			}
 			until, err := st.KeptUntil(t.Context(), name+"/rows")
@@ -276,10 +289,13 @@ func TestLockedVersionsSayUntilWhenTheyStay(t *testing.T) {
 			if until, err := st.KeptUntil(t.Context(), name+"/other"); err != nil || !until.IsZero() {
 				t.Errorf("a file that is not there is kept until %s, %v", until, err)
 			}
-			if err := st.Remove(t.Context(), name+"/rows"); err == nil || strings.Count(err.Error(), "is locked until "+until.UTC().Format("2006-01-02 15:04")) != 2 {
+			if err := st.Remove(t.Context(), name+"/rows"); err == nil ||
+				strings.Count(err.Error(), "is locked until "+until.UTC().Format("2006-01-02 15:04")) != 2 {
 				t.Errorf("removing it: %v", err)
 			}
-			if list, err := st.Habits(t.Context()); err != nil || !strings.Contains(fmt.Sprint(list), "the bucket locks every file for 1 days (compliance), that which") {
+			if list, err := st.Habits(t.Context()); err != nil ||
+				!strings.Contains(fmt.Sprint(list),
+					"the bucket locks every file for 1 days (compliance), that which") {
 				t.Errorf("%+v, %v", list, err)
 			}
 			time.Sleep(time.Until(until) + 50*time.Millisecond)
@@ -289,7 +305,8 @@ func TestLockedVersionsSayUntilWhenTheyStay(t *testing.T) {
 			if err := st.Remove(t.Context(), name+"/rows"); err != nil {
 				t.Error(err)
 			}
-			for x := range plain.client.ListObjects(t.Context(), "cellar", minio.ListObjectsOptions{Prefix: name, Recursive: true, WithVersions: true}) {
+			for x := range plain.client.ListObjects(t.Context(), "cellar",
+				minio.ListObjectsOptions{Prefix: name, Recursive: true, WithVersions: true}) {
 				t.Errorf("version %s of %s is left", x.VersionID, x.Key)
 			}
 		})
@@ -331,8 +348,8 @@ func (c *counted) Write(p []byte) (int, error) {
 	return c.ResponseWriter.Write(p)
 }
 
-// TestABucketSaysWhatIsWrong: a bucket that is not there, credentials that are not known, an object store that is not there,
-// and one that breaks off are each told apart, and leave nothing behind.
+// TestABucketSaysWhatIsWrong: a bucket that is not there, credentials that are not known, an object store that is not
+// there, and one that breaks off are each told apart, and leave nothing behind.
 func TestABucketSaysWhatIsWrong(t *testing.T) {
 	var broken atomic.Bool
 	st := bucket(t, func(h http.Handler) http.Handler {
@@ -352,7 +369,9 @@ func TestABucketSaysWhatIsWrong(t *testing.T) {
 		t.Errorf("no bucket: %v", err)
 	}
 	keys := filepath.Join(t.TempDir(), "keys")
-	if err := os.WriteFile(keys, []byte("[default]\naws_access_key_id = stranger\naws_secret_access_key = x\n[ferry]\naws_access_key_id = ferry\naws_secret_access_key = x\n"), 0o600); err != nil {
+	if err := os.WriteFile(keys, []byte(
+		"[default]\naws_access_key_id = stranger\naws_secret_access_key = x\n[ferry]\naws_access_key_id = "+
+			"ferry\naws_secret_access_key = x\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	b := st.bucket
@@ -389,8 +408,11 @@ func TestABucketSaysWhatIsWrong(t *testing.T) {
 	if list, err := st.List(t.Context(), ""); err != nil || len(list) != 0 {
 		t.Errorf("there is %v, %v", list, err)
 	}
-	for field, b := range map[string]Bucket{"endpoint": {Endpoint: "ftp://x", Name: "cellar"}, "bucket": {Endpoint: "http://x", Name: "a"}, "prefix": {Endpoint: "http://x", Name: "cellar", Prefix: "../x"},
-		"style": {Endpoint: "http://x", Name: "cellar", Style: "odd"}, "encryption": {Endpoint: "http://x", Name: "cellar", Encryption: "odd"}, "key_id": {Endpoint: "http://x", Name: "cellar", Encryption: "aws:kms"}} {
+	for field, b := range map[string]Bucket{"endpoint": {Endpoint: "ftp://x", Name: "cellar"},
+		"bucket": {Endpoint: "http://x", Name: "a"}, "prefix": {Endpoint: "http://x", Name: "cellar", Prefix: "../x"},
+		"style":      {Endpoint: "http://x", Name: "cellar", Style: "odd"},
+		"encryption": {Endpoint: "http://x", Name: "cellar", Encryption: "odd"},
+		"key_id":     {Endpoint: "http://x", Name: "cellar", Encryption: "aws:kms"}} {
 		if got, _ := b.Problem(); got != field {
 			t.Errorf("%+v: the field that is named is %q", b, got)
 		}
@@ -404,7 +426,8 @@ func TestWhatABucketIsToldGoesWithTheFile(t *testing.T) {
 	st := bucket(t, func(h http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			mu.Lock()
-			asked[r.Method+" "+r.Header.Get("X-Amz-Server-Side-Encryption")+" "+r.Header.Get("X-Amz-Server-Side-Encryption-Aws-Kms-Key-Id")+" "+r.Header.Get("If-None-Match")] = true
+			asked[r.Method+" "+r.Header.Get("X-Amz-Server-Side-Encryption")+" "+
+				r.Header.Get("X-Amz-Server-Side-Encryption-Aws-Kms-Key-Id")+" "+r.Header.Get("If-None-Match")] = true
 			mu.Unlock()
 			h.ServeHTTP(w, r)
 		})

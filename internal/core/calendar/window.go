@@ -1,5 +1,5 @@
-// Package calendar tells when something may go on: windows of time by the clock of a zone. It reads no clock of its own;
-// instants come in.
+// Package calendar tells when something may go on: windows of time by the clock of a zone. It reads no clock of its
+// own; instants come in.
 package calendar
 
 import (
@@ -11,14 +11,15 @@ import (
 	"time"
 )
 
-// Window is a span of the clock that comes again on some days of the week, and may go past midnight. A day is the one on
-// which the window opens.
+// Window is a span of the clock that comes again on some days of the week, and may go past midnight. A day is the one
+// on which the window opens.
 type Window struct {
 	Days     []time.Weekday // none: every day
 	From, To int            // minutes after midnight; To not after From: on the next day
 }
 
-var windowForm = regexp.MustCompile(`^(?:([a-z]{3}(?:-[a-z]{3})?(?:,[a-z]{3}(?:-[a-z]{3})?)*) )?(\d\d):(\d\d)-(\d\d):(\d\d)$`)
+var windowForm = regexp.MustCompile(
+	`^(?:([a-z]{3}(?:-[a-z]{3})?(?:,[a-z]{3}(?:-[a-z]{3})?)*) )?(\d\d):(\d\d)-(\d\d):(\d\d)$`)
 
 var dayNames = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 
@@ -37,7 +38,8 @@ func ParseWindow(s string) (w Window, err error) {
 		*at = hour*60 + minute
 	}
 	if w.From == w.To {
-		return w, fmt.Errorf("%q opens and closes at the same time; leave the window out to let a run go on at any time", s)
+		return w, fmt.Errorf("%q opens and closes at the same time; leave the window out to let a run go on at "+
+			"any time", s)
 	}
 	if m[1] == "" {
 		return w, nil

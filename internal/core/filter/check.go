@@ -71,8 +71,10 @@ func (c *checker) node(n node) {
 	case *not:
 		c.node(x.part)
 	case *Compare:
-		if c.ref(&x.Left) && c.literal(&x.Left, &x.Right) && classOf(x.Left.Column) == uuids && x.Op != Equal && x.Op != NotEqual {
-			c.fail(x.Left.pos, fmt.Sprintf("column %q holds UUIDs, which have no order", x.Left.Name), "compare it with = or <>, or list values with IN")
+		if c.ref(&x.Left) && c.literal(&x.Left, &x.Right) && classOf(x.Left.Column) == uuids && x.Op != Equal &&
+			x.Op != NotEqual {
+			c.fail(x.Left.pos, fmt.Sprintf("column %q holds UUIDs, which have no order", x.Left.Name),
+				"compare it with = or <>, or list values with IN")
 		}
 	case *CompareColumns:
 		if l, r := c.ref(&x.Left), c.ref(&x.Right); l && r {
@@ -85,18 +87,22 @@ func (c *checker) node(n node) {
 			}
 		}
 	case *Between:
-		if c.ref(&x.Left) && c.literal(&x.Left, &x.Low) && c.literal(&x.Left, &x.High) && classOf(x.Left.Column) == uuids {
-			c.fail(x.Left.pos, fmt.Sprintf("column %q holds UUIDs, which have no order", x.Left.Name), "list values with IN")
+		if c.ref(&x.Left) && c.literal(&x.Left, &x.Low) && c.literal(&x.Left, &x.High) &&
+			classOf(x.Left.Column) == uuids {
+			c.fail(x.Left.pos, fmt.Sprintf("column %q holds UUIDs, which have no order", x.Left.Name),
+				"list values with IN")
 		}
 	case *Like:
 		if c.ref(&x.Left) && classOf(x.Left.Column) != texts {
-			c.fail(x.Left.pos, fmt.Sprintf("LIKE looks at text, and column %q is of type %s", x.Left.Name, x.Left.Column.Type), "compare it with =, < or BETWEEN")
+			c.fail(x.Left.pos, fmt.Sprintf("LIKE looks at text, and column %q is of type %s", x.Left.Name,
+				x.Left.Column.Type), "compare it with =, < or BETWEEN")
 		}
 	case *IsNull:
 		c.ref(&x.Left)
 	case *Flag:
 		if c.ref(&x.Left) && !truthy(x.Left.Column) {
-			c.fail(x.Left.pos, fmt.Sprintf("column %q of type %s is no condition on its own", x.Left.Name, x.Left.Column.Type), "compare it with something")
+			c.fail(x.Left.pos, fmt.Sprintf("column %q of type %s is no condition on its own", x.Left.Name,
+				x.Left.Column.Type), "compare it with something")
 		}
 	}
 }
@@ -148,16 +154,19 @@ func classOf(c *shape.Column) class {
 // truthy says whether a column holds truth values: a boolean, or an integer that its declared type says is one.
 func truthy(c *shape.Column) bool {
 	t := strings.ToLower(c.Type)
-	return c.Kind == value.Bool || c.Kind == value.Int && (strings.Contains(t, "bool") || strings.HasPrefix(t, "tinyint(1)"))
+	return c.Kind == value.Bool || c.Kind == value.Int &&
+		(strings.Contains(t, "bool") || strings.HasPrefix(t, "tinyint(1)"))
 }
 
 // columns checks that two columns can be compared on every engine with the same outcome.
 func (c *checker) columns(x *CompareColumns) {
 	l, r := x.Left.Column, x.Right.Column
-	same := l.Kind == r.Kind && l.AsText == r.AsText || l.Kind == value.Int && r.Kind == value.Decimal || l.Kind == value.Decimal && r.Kind == value.Int
+	same := l.Kind == r.Kind && l.AsText == r.AsText || l.Kind == value.Int && r.Kind == value.Decimal ||
+		l.Kind == value.Decimal && r.Kind == value.Int
 	ordered := classOf(l) != uuids || x.Op == Equal || x.Op == NotEqual
 	if classOf(l) == nothing || !same || !ordered {
-		c.fail(x.Right.pos, fmt.Sprintf("column %q of type %s cannot be compared with column %q of type %s", x.Left.Name, l.Type, x.Right.Name, r.Type), "compare columns of one type, or each with a literal")
+		c.fail(x.Right.pos, fmt.Sprintf("column %q of type %s cannot be compared with column %q of type %s",
+			x.Left.Name, l.Type, x.Right.Name, r.Type), "compare columns of one type, or each with a literal")
 	}
 }
 
@@ -313,14 +322,16 @@ func plainDecimal(s string) (string, bool) {
 	return whole, true
 }
 
-var momentForm = regexp.MustCompile(`^(\d{4}-\d\d-\d\d)(?:[ T](\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?)\s*(Z|z|[+-]\d\d:?\d\d)?)?$`)
+var momentForm = regexp.MustCompile(
+	`^(\d{4}-\d\d-\d\d)(?:[ T](\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?)\s*(Z|z|[+-]\d\d:?\d\d)?)?$`)
 
 // moment reads a literal as ISO 8601 for a date, a clock without zone, or an instant.
 func (c *checker) moment(l *Literal, k value.Kind) bool {
 	bad := func(message, remedy string) bool { c.fail(l.pos, message, remedy); return false }
 	m := momentForm.FindStringSubmatch(strings.TrimSpace(l.text))
 	if m == nil {
-		return bad(fmt.Sprintf("%s is no ISO 8601 date or time", l), "write one like 2024-03-31, 2024-03-31 12:00:00 or 2024-03-31T12:00:00Z")
+		return bad(fmt.Sprintf("%s is no ISO 8601 date or time", l),
+			"write one like 2024-03-31, 2024-03-31 12:00:00 or 2024-03-31T12:00:00Z")
 	}
 	clock := m[2]
 	if clock == "" {
@@ -338,7 +349,8 @@ func (c *checker) moment(l *Literal, k value.Kind) bool {
 	switch k {
 	case value.Date:
 		if m[2] != "" {
-			return bad(fmt.Sprintf("the column holds dates, and %s has a time of day", l), "write a date like DATE '2024-03-31'")
+			return bad(fmt.Sprintf("the column holds dates, and %s has a time of day", l),
+				"write a date like DATE '2024-03-31'")
 		}
 		l.Value = value.Value{Kind: value.Date, N: t.Unix() / 86_400}
 		if t.Unix() < 0 {
@@ -346,12 +358,14 @@ func (c *checker) moment(l *Literal, k value.Kind) bool {
 		}
 	case value.Timestamp:
 		if m[3] != "" {
-			return bad(fmt.Sprintf("the column holds times without zone, and %s names one", l), "take the zone out, and write the clock as it stands in the column")
+			return bad(fmt.Sprintf("the column holds times without zone, and %s names one", l),
+				"take the zone out, and write the clock as it stands in the column")
 		}
 		l.Value = value.Value{Kind: value.Timestamp, N: t.UnixMicro()}
 	case value.Instant:
 		if m[3] == "" {
-			return bad(fmt.Sprintf("the column holds times with zone, and %s names none", l), "add one, like TIMESTAMP '2024-03-31 12:00:00Z' or …+02:00")
+			return bad(fmt.Sprintf("the column holds times with zone, and %s names none", l),
+				"add one, like TIMESTAMP '2024-03-31 12:00:00Z' or …+02:00")
 		}
 		zone, err := time.Parse("Z07:00", colon(m[3]))
 		if err != nil {

@@ -10,8 +10,8 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// Truth is what a filter can be for a row: one of False, Unknown and True where all columns are known; several of them,
-// as a set, where a value that it asks for is not there.
+// Truth is what a filter can be for a row: one of False, Unknown and True where all columns are known; several of
+// them, as a set, where a value that it asks for is not there.
 type Truth uint8
 
 const (
@@ -112,7 +112,8 @@ func eval(n node, row []value.Value) Truth {
 		})
 	case *Between:
 		return leaf(&x.Left, row, func(v value.Value) Truth {
-			return negatedIf(x.Not, conjunction[compared(x.Left.Column, v, GreaterEqual, x.Low.Value)][compared(x.Left.Column, v, LessEqual, x.High.Value)])
+			return negatedIf(x.Not, conjunction[compared(x.Left.Column, v, GreaterEqual,
+				x.Low.Value)][compared(x.Left.Column, v, LessEqual, x.High.Value)])
 		})
 	case *Like:
 		return leaf(&x.Left, row, func(v value.Value) Truth {
@@ -166,7 +167,8 @@ func columnsCompared(x *CompareColumns, l, r value.Value) Truth {
 	if r.Kind == value.Text {
 		r.B = trimmed(x.Right.Column, r.B)
 	}
-	if k := classOf(x.Left.Column); (k == dates || k == timestamps || k == instants) && (l.Kind == value.Text && !late(l) || r.Kind == value.Text && !late(r)) {
+	if k := classOf(x.Left.Column); (k == dates || k == timestamps || k == instants) &&
+		(l.Kind == value.Text && !late(l) || r.Kind == value.Text && !late(r)) {
 		return Unknown // a date that is none
 	}
 	if l.Kind != r.Kind && !(numeric(l.Kind) && numeric(r.Kind)) && !late(l) && !late(r) {
@@ -186,8 +188,9 @@ func numeric(k value.Kind) bool {
 // Order orders two values as filters do; false where they have no order.
 func Order(a, b value.Value) (sign int, ok bool) { return compare(a, b) }
 
-// compare orders a value against a literal, or against a value of the same type; false where they have no order: one is
-// NULL, or the value is of another storage class than its column's type. NaN equals itself and is greater than all else.
+// compare orders a value against a literal, or against a value of the same type; false where they have no order: one
+// is NULL, or the value is of another storage class than its column's type. NaN equals itself and is greater than all
+// else.
 func compare(v, lit value.Value) (sign int, ok bool) {
 	switch {
 	case v.Kind == value.Null || lit.Kind == value.Null:
@@ -209,7 +212,8 @@ func compare(v, lit value.Value) (sign int, ok bool) {
 	case lit.Kind == value.Text && (v.Kind == value.Timestamp || v.Kind == value.Instant):
 		sign, ok := compare(lit, v)
 		return -sign, ok
-	case v.Kind == lit.Kind && (v.Kind == value.Bool || v.Kind == value.Date || v.Kind == value.Timestamp || v.Kind == value.Instant):
+	case v.Kind == lit.Kind && (v.Kind == value.Bool || v.Kind == value.Date || v.Kind == value.Timestamp ||
+		v.Kind == value.Instant):
 		return compareInts(v.N, lit.N), true
 	}
 	return 0, false
@@ -243,7 +247,8 @@ func compareNumbers(a, b value.Value) int {
 	if a.Kind == value.Int && b.Kind == value.Int {
 		return compareInts(a.N, b.N)
 	}
-	aFloat, bFloat := a.Kind == value.Float64 || a.Kind == value.Float32, b.Kind == value.Float64 || b.Kind == value.Float32
+	aFloat, bFloat := a.Kind == value.Float64 || a.Kind == value.Float32, b.Kind == value.Float64 ||
+		b.Kind == value.Float32
 	switch {
 	case aFloat && bFloat:
 		return compareFloats(a.Float(), b.Float())
@@ -324,7 +329,8 @@ func rank(v value.Value) (r *big.Rat, special int) {
 
 // clockOf reads ISO text as the clock that it shows, to the whole second; where it names a zone, as its clock in UTC.
 func clockOf(s string) (time.Time, bool) {
-	for _, form := range []string{"2006-01-02", "2006-01-02 15:04", "2006-01-02 15:04:05", "2006-01-02 15:04Z07:00", "2006-01-02 15:04:05Z07:00"} {
+	for _, form := range []string{"2006-01-02", "2006-01-02 15:04", "2006-01-02 15:04:05", "2006-01-02 15:04Z07:00",
+		"2006-01-02 15:04:05Z07:00"} {
 		if len(s) > 10 && s[10] == 'T' {
 			s = s[:10] + " " + s[11:]
 		}
@@ -364,7 +370,8 @@ func match(parts []likePart, s []byte) bool {
 }
 
 // codePoint takes the first code point off a text. Bytes that are not UTF-8 are read as SQLite reads them
-// (sqlite3Utf8Read in its utf.c), so that both judge a pattern alike: a lead byte takes all continuation bytes with it.
+// (sqlite3Utf8Read in its utf.c), so that both judge a pattern alike: a lead byte takes all continuation bytes with
+// it.
 func codePoint(s []byte) (rune, int) {
 	c := rune(s[0])
 	if c < 0xC0 {

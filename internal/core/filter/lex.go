@@ -141,7 +141,8 @@ func lex(s string) ([]token, *Error) {
 				if r == '"' {
 					what, mark = "name", `"`
 				}
-				return nil, fail(at, fmt.Sprintf("the %s that begins here has no closing quote", what), fmt.Sprintf("close it with %s; a quote within is written twice", mark))
+				return nil, fail(at, fmt.Sprintf("the %s that begins here has no closing quote", what),
+					fmt.Sprintf("close it with %s; a quote within is written twice", mark))
 			}
 			k := textToken
 			if r == '"' {
@@ -171,7 +172,8 @@ func lex(s string) ([]token, *Error) {
 		case r == ';':
 			return nil, fail(at, "a filter is one condition, not statements", "take the semicolon out")
 		default:
-			return nil, fail(at, fmt.Sprintf("%q has no meaning here", string(r)), "a filter holds columns, literals, comparisons, AND, OR, NOT, IN, BETWEEN, LIKE and IS NULL")
+			return nil, fail(at, fmt.Sprintf("%q has no meaning here", string(r)),
+				"a filter holds columns, literals, comparisons, AND, OR, NOT, IN, BETWEEN, LIKE and IS NULL")
 		}
 	}
 	return append(out, token{endToken, len(s), ""}), nil

@@ -1,7 +1,7 @@
 // Package filter is the language in which rules, holds and requests say which rows they mean: a small subset of
-// standard SQL's boolean expressions with its three-valued logic. A filter is parsed, checked against a table's columns
-// (which gives every literal the type of the column that it is compared with), printed back, evaluated on a row, and
-// handed to a dialect that writes it as SQL with bound values. The package speaks no dialect itself.
+// standard SQL's boolean expressions with its three-valued logic. A filter is parsed, checked against a table's
+// columns (which gives every literal the type of the column that it is compared with), printed back, evaluated on a
+// row, and handed to a dialect that writes it as SQL with bound values. The package speaks no dialect itself.
 package filter
 
 import (
@@ -37,7 +37,8 @@ const (
 	GreaterEqual
 )
 
-var operators = map[string]Op{"=": Equal, "<>": NotEqual, "!=": NotEqual, "<": Less, "<=": LessEqual, ">": Greater, ">=": GreaterEqual}
+var operators = map[string]Op{"=": Equal, "<>": NotEqual, "!=": NotEqual, "<": Less, "<=": LessEqual, ">": Greater,
+	">=": GreaterEqual}
 
 // String writes the comparison as SQL does.
 func (o Op) String() string { return [...]string{"=", "<>", "<", "<=", ">", ">="}[o] }
@@ -116,13 +117,15 @@ func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'
 // name writes an identifier, quoted where it would otherwise mean something else.
 func name(s string) string {
 	tokens, err := lex(s)
-	if err == nil && len(tokens) == 2 && tokens[0].kind == wordToken && tokens[0].value == s && !keywords[strings.ToUpper(s)] {
+	if err == nil && len(tokens) == 2 && tokens[0].kind == wordToken && tokens[0].value == s &&
+		!keywords[strings.ToUpper(s)] {
 		return s
 	}
 	return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 }
 
-var keywords = map[string]bool{"AND": true, "OR": true, "NOT": true, "IN": true, "BETWEEN": true, "LIKE": true, "ESCAPE": true, "IS": true, "NULL": true, "TRUE": true, "FALSE": true, "DATE": true, "TIMESTAMP": true}
+var keywords = map[string]bool{"AND": true, "OR": true, "NOT": true, "IN": true, "BETWEEN": true, "LIKE": true,
+	"ESCAPE": true, "IS": true, "NULL": true, "TRUE": true, "FALSE": true, "DATE": true, "TIMESTAMP": true}
 
 // Predicates are the leaves of a filter.
 type (
@@ -170,7 +173,8 @@ type (
 	Flag struct{ Left Ref }
 )
 
-// node is a part of the tree. print writes it for a place that binds as strongly as level: 0 OR, 1 AND, 2 NOT, 3 a leaf.
+// node is a part of the tree. print writes it for a place that binds as strongly as level: 0 OR, 1 AND, 2 NOT, 3 a
+// leaf.
 type node interface {
 	print(level int) string
 }

@@ -4,8 +4,8 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// Bound is what is known of a column's values in some rows: that they lie between two values, both among them or not, and
-// whether some may be NULL.
+// Bound is what is known of a column's values in some rows: that they lie between two values, both among them or not,
+// and whether some may be NULL.
 type Bound struct {
 	Least, Greatest value.Value
 	Nulls           bool
@@ -14,8 +14,8 @@ type Bound struct {
 
 const anything = False | Unknown | True
 
-// Over says what the filter may be for rows of which bounds alone are known, as the set of all that it can be. Where True is
-// not among them, no such row is wanted. bound is asked for columns by their index.
+// Over says what the filter may be for rows of which bounds alone are known, as the set of all that it can be. Where
+// True is not among them, no such row is wanted. bound is asked for columns by their index.
 func (f *Filter) Over(bound func(index int) Bound) Truth { return over(f.root, bound) }
 
 func over(n node, bound func(int) Bound) Truth {
@@ -51,7 +51,8 @@ func over(n node, bound func(int) Bound) Truth {
 		return negatedIf(x.Not, out)
 	case *Between:
 		b := boundOf(&x.Left, bound)
-		return negatedIf(x.Not, conjunction[spanned(b, GreaterEqual, x.Low.Value)][spanned(b, LessEqual, x.High.Value)])
+		return negatedIf(x.Not, conjunction[spanned(b, GreaterEqual, x.Low.Value)][spanned(b, LessEqual,
+			x.High.Value)])
 	}
 	return anything
 }
@@ -86,8 +87,8 @@ func spanned(b Bound, op Op, lit value.Value) Truth {
 	return out
 }
 
-// Among returns the values one of which a column, by its index, has in every row for which the filter is true; false where it may
-// have others.
+// Among returns the values one of which a column, by its index, has in every row for which the filter is true; false
+// where it may have others.
 func (f *Filter) Among(index int) (values []value.Value, ok bool) { return among(f.root, index) }
 
 func among(n node, index int) (out []value.Value, ok bool) {
@@ -125,5 +126,6 @@ func among(n node, index int) (out []value.Value, ok bool) {
 
 // names says whether a reference is to a column whose values are equal only where they are the same.
 func names(r *Ref, index int) bool {
-	return r.Index == index && (r.Column.Kind == value.Int || r.Column.Kind == value.UUID || r.Column.Kind == value.Bytes || r.Column.Kind == value.Text && !r.Column.Padded())
+	return r.Index == index && (r.Column.Kind == value.Int || r.Column.Kind == value.UUID ||
+		r.Column.Kind == value.Bytes || r.Column.Kind == value.Text && !r.Column.Padded())
 }

@@ -10,8 +10,12 @@ import (
 
 // What a filter is for any row must be among what Over says of the rows' bounds.
 func TestBoundsNeverHideARow(t *testing.T) {
-	table := &shape.Table{Name: "scan", Columns: []shape.Column{{Name: "a", Type: "integer", Kind: value.Int, Nullable: true}, {Name: "b", Type: "text", Kind: value.Text, Nullable: true}}}
-	filters := []string{"a = 5", "a <> 5", "a < 3", "a >= 7", "a IN (1, 9)", "a NOT IN (1, 9)", "a BETWEEN 3 AND 4", "a NOT BETWEEN 3 AND 4", "a IS NULL", "a IS NOT NULL", "NOT (a = 5 OR b = 'c')", "a < 3 AND b > 'd'", "b LIKE 'c%' OR a > 8", "b BETWEEN 'b' AND 'c'", "TRUE", "FALSE", "a = 3 OR a IS NULL"}
+	table := &shape.Table{Name: "scan",
+		Columns: []shape.Column{{Name: "a", Type: "integer", Kind: value.Int, Nullable: true},
+			{Name: "b", Type: "text", Kind: value.Text, Nullable: true}}}
+	filters := []string{"a = 5", "a <> 5", "a < 3", "a >= 7", "a IN (1, 9)", "a NOT IN (1, 9)", "a BETWEEN 3 AND 4",
+		"a NOT BETWEEN 3 AND 4", "a IS NULL", "a IS NOT NULL", "NOT (a = 5 OR b = 'c')", "a < 3 AND b > 'd'",
+		"b LIKE 'c%' OR a > 8", "b BETWEEN 'b' AND 'c'", "TRUE", "FALSE", "a = 3 OR a IS NULL"}
 	skipped := 0
 	for _, text := range filters {
 		f, bad := Bind(text, TableScope(table))
@@ -22,7 +26,8 @@ func TestBoundsNeverHideARow(t *testing.T) {
 			var bounds [2]Bound
 			rows := make([][]value.Value, 1+rand.IntN(4))
 			for i := range rows {
-				row := []value.Value{value.Of(int64(rand.IntN(10))), {Kind: value.Text, B: []byte{byte('a' + rand.IntN(6))}}}
+				row := []value.Value{value.Of(int64(rand.IntN(10))),
+					{Kind: value.Text, B: []byte{byte('a' + rand.IntN(6))}}}
 				for c := range row {
 					if rand.IntN(5) == 0 {
 						row[c] = value.Value{}

@@ -16,7 +16,8 @@ const (
 // Parse reads a filter. Its error is an *Error.
 func Parse(s string) (*Filter, error) {
 	if len(s) > MaxText {
-		return nil, &Error{Text: s[:0], Message: fmt.Sprintf("the filter has %d bytes; the most is %d", len(s), MaxText), Remedy: "split it into several clauses, or mark the rows in a column"}
+		return nil, &Error{Text: s[:0], Message: fmt.Sprintf("the filter has %d bytes; the most is %d", len(s),
+			MaxText), Remedy: "split it into several clauses, or mark the rows in a column"}
 	}
 	tokens, bad := lex(s)
 	if bad != nil {
@@ -84,7 +85,8 @@ func (p *parser) and(depth int) (node, error) {
 	return p.chain(depth, "AND", p.not, func(parts []node) node { return &and{parts} })
 }
 
-func (p *parser) chain(depth int, keyword string, part func(int) (node, error), build func([]node) node) (node, error) {
+func (p *parser) chain(depth int, keyword string, part func(int) (node, error), build func([]node) node) (node,
+	error) {
 	first, err := part(depth)
 	if err != nil {
 		return nil, err
@@ -106,7 +108,8 @@ func (p *parser) chain(depth int, keyword string, part func(int) (node, error), 
 func (p *parser) not(depth int) (node, error) {
 	t := p.peek()
 	if depth > MaxDepth {
-		return nil, p.fail(t, fmt.Sprintf("the filter is nested deeper than %d levels", MaxDepth), "take superfluous parentheses out, or split it into several clauses")
+		return nil, p.fail(t, fmt.Sprintf("the filter is nested deeper than %d levels", MaxDepth),
+			"take superfluous parentheses out, or split it into several clauses")
 	}
 	if p.accept("NOT") {
 		n, err := p.not(depth + 1)
@@ -121,7 +124,9 @@ func (p *parser) not(depth int) (node, error) {
 			return nil, err
 		}
 		if !p.symbol(")") {
-			return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a closing parenthesis", p.peek().show()), fmt.Sprintf("close the parenthesis opened at character %d", utf8.RuneCountInString(p.text[:t.pos])+1))
+			return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a closing parenthesis",
+				p.peek().show()), fmt.Sprintf("close the parenthesis opened at character %d",
+				utf8.RuneCountInString(p.text[:t.pos])+1))
 		}
 		return n, nil
 	}
@@ -150,7 +155,8 @@ func (p *parser) operand() (operand, error) {
 				sign = "-"
 			}
 			if p.peek().kind != numberToken {
-				return out, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a number", p.peek().show()), "a filter does not compute; write the number itself")
+				return out, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a number", p.peek().show()),
+					"a filter does not compute; write the number itself")
 			}
 		}
 		out.literal = &Literal{form: formNumber, text: sign + p.next().value, pos: t.pos}
@@ -165,22 +171,27 @@ func (p *parser) operand() (operand, error) {
 		}
 		out.literal = l
 	case t.is("NULL"):
-		return out, p.fail(t, "nothing is equal to NULL, not even NULL", "write IS NULL or IS NOT NULL behind the column")
-	case t.kind == nameToken, t.kind == wordToken && (!keywords[strings.ToUpper(t.value)] || t.is("DATE") || t.is("TIMESTAMP")):
+		return out, p.fail(t, "nothing is equal to NULL, not even NULL",
+			"write IS NULL or IS NOT NULL behind the column")
+	case t.kind == nameToken, t.kind == wordToken && (!keywords[strings.ToUpper(t.value)] || t.is("DATE") ||
+		t.is("TIMESTAMP")):
 		p.next()
 		out.ref = &Ref{Name: t.value, pos: t.pos}
 		if p.symbol(".") {
 			u := p.next()
 			if u.kind != wordToken && u.kind != nameToken {
-				return out, p.fail(u, fmt.Sprintf("here stands %s instead of a column's name", u.show()), "write JOIN.COLUMN")
+				return out, p.fail(u, fmt.Sprintf("here stands %s instead of a column's name", u.show()),
+					"write JOIN.COLUMN")
 			}
 			out.ref.Join, out.ref.Name = t.value, u.value
 		}
 		if next := p.peek(); next.kind == symbolToken && next.value == "(" {
-			return out, p.fail(t, fmt.Sprintf("%s is called as a function, and a filter has none", t.show()), "compare the column itself")
+			return out, p.fail(t, fmt.Sprintf("%s is called as a function, and a filter has none", t.show()),
+				"compare the column itself")
 		}
 	default:
-		return out, p.fail(t, fmt.Sprintf("here stands %s instead of a column or a literal", t.show()), `write a condition like outcome = 'refused'; a name that is a keyword is quoted with "`)
+		return out, p.fail(t, fmt.Sprintf("here stands %s instead of a column or a literal", t.show()),
+			`write a condition like outcome = 'refused'; a name that is a keyword is quoted with "`)
 	}
 	if next := p.peek(); next.kind == symbolToken && (next.value == "+" || next.value == "-") {
 		return out, p.fail(next, "a filter does not compute", "write the result itself")
@@ -194,7 +205,8 @@ func (p *parser) literal() (Literal, error) {
 		return Literal{}, err
 	}
 	if o.literal == nil {
-		return Literal{}, p.fail(o.token, fmt.Sprintf("here stands the column %s instead of a literal", o.token.show()), "text stands in single quotes")
+		return Literal{}, p.fail(o.token, fmt.Sprintf("here stands the column %s instead of a literal",
+			o.token.show()), "text stands in single quotes")
 	}
 	return *o.literal, nil
 }
@@ -212,7 +224,8 @@ func (p *parser) predicate() (node, error) {
 		if left.literal.form == formBool {
 			return &Constant{left.literal.text == "TRUE"}, nil
 		}
-		return nil, p.fail(left.token, fmt.Sprintf("the literal %s is no condition", left.token.show()), "compare a column with it")
+		return nil, p.fail(left.token, fmt.Sprintf("the literal %s is no condition", left.token.show()),
+			"compare a column with it")
 	}
 	negative := p.accept("NOT")
 	switch {
@@ -223,17 +236,20 @@ func (p *parser) predicate() (node, error) {
 	case p.accept("LIKE"):
 		return p.like(*left.ref, negative)
 	case negative:
-		return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of IN, BETWEEN or LIKE", p.peek().show()), "NOT before a condition stands in front of its column")
+		return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of IN, BETWEEN or LIKE", p.peek().show()),
+			"NOT before a condition stands in front of its column")
 	case p.accept("IS"):
 		n := &IsNull{Left: *left.ref, Not: p.accept("NOT")}
 		if !p.accept("NULL") {
-			return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of NULL", p.peek().show()), "write IS NULL or IS NOT NULL")
+			return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of NULL", p.peek().show()),
+				"write IS NULL or IS NOT NULL")
 		}
 		return n, nil
 	case t.kind == endToken, t.is("AND"), t.is("OR"), t.kind == symbolToken && t.value == ")":
 		return &Flag{*left.ref}, nil
 	}
-	return nil, p.fail(t, fmt.Sprintf("here stands %s instead of a comparison", t.show()), "write =, <>, <, <=, >, >=, IN, BETWEEN, LIKE or IS NULL")
+	return nil, p.fail(t, fmt.Sprintf("here stands %s instead of a comparison", t.show()),
+		"write =, <>, <, <=, >, >=, IN, BETWEEN, LIKE or IS NULL")
 }
 
 func (p *parser) comparison(left operand) (node, error) {
@@ -250,13 +266,15 @@ func (p *parser) comparison(left operand) (node, error) {
 	case right.ref != nil:
 		return &Compare{Left: *right.ref, Op: op.flip(), Right: *left.literal}, nil
 	}
-	return nil, p.fail(left.token, "two literals are compared, which says nothing of a row", "compare a column; names of columns stand without quotes or in double quotes")
+	return nil, p.fail(left.token, "two literals are compared, which says nothing of a row",
+		"compare a column; names of columns stand without quotes or in double quotes")
 }
 
 func (p *parser) in(left Ref, negative bool) (node, error) {
 	n := &In{Left: left, Not: negative}
 	if !p.symbol("(") {
-		return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a list in parentheses", p.peek().show()), "write IN ('a', 'b')")
+		return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a list in parentheses", p.peek().show()),
+			"write IN ('a', 'b')")
 	}
 	for {
 		l, err := p.literal()
@@ -265,13 +283,15 @@ func (p *parser) in(left Ref, negative bool) (node, error) {
 		}
 		n.List = append(n.List, l)
 		if p.listed++; p.listed > MaxList {
-			return nil, p.fail(token{pos: l.pos}, fmt.Sprintf("the lists hold more than %d literals", MaxList), "mark the rows in a column, or give a file of keys")
+			return nil, p.fail(token{pos: l.pos}, fmt.Sprintf("the lists hold more than %d literals", MaxList),
+				"mark the rows in a column, or give a file of keys")
 		}
 		if p.symbol(")") {
 			return n, nil
 		}
 		if !p.symbol(",") {
-			return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a comma or a closing parenthesis", p.peek().show()), "write IN ('a', 'b')")
+			return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of a comma or a closing parenthesis",
+				p.peek().show()), "write IN ('a', 'b')")
 		}
 	}
 }
@@ -283,7 +303,8 @@ func (p *parser) between(left Ref, negative bool) (node, error) {
 		return nil, err
 	}
 	if !p.accept("AND") {
-		return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of AND and the upper bound", p.peek().show()), "write BETWEEN 1 AND 5")
+		return nil, p.fail(p.peek(), fmt.Sprintf("here stands %s instead of AND and the upper bound", p.peek().show()),
+			"write BETWEEN 1 AND 5")
 	}
 	n.High, err = p.literal()
 	return n, err
@@ -292,7 +313,8 @@ func (p *parser) between(left Ref, negative bool) (node, error) {
 func (p *parser) like(left Ref, negative bool) (node, error) {
 	t := p.next()
 	if t.kind != textToken {
-		return nil, p.fail(t, fmt.Sprintf("here stands %s instead of a pattern", t.show()), "write LIKE 'Q-%'; % stands for any text and _ for one character")
+		return nil, p.fail(t, fmt.Sprintf("here stands %s instead of a pattern", t.show()),
+			"write LIKE 'Q-%'; % stands for any text and _ for one character")
 	}
 	n := &Like{Left: left, Not: negative, Pattern: t.value, pos: t.pos}
 	if p.accept("ESCAPE") {

@@ -34,8 +34,8 @@ func render(n node, leaf func(any) string) string {
 // chained is how many conditions stand side by side at the most.
 const chained = 100
 
-// Chain joins conditions by AND or OR. Databases read a AND b AND c as a tree that is as deep as there are conditions, and bound its depth
-// (SQLite: 1,000 levels), so many of them are joined by halves.
+// Chain joins conditions by AND or OR. Databases read a AND b AND c as a tree that is as deep as there are conditions,
+// and bound its depth (SQLite: 1,000 levels), so many of them are joined by halves.
 func Chain(parts []string, word string) string {
 	if len(parts) <= chained {
 		return strings.Join(parts, word)
@@ -237,8 +237,8 @@ func (p *span) allows(v value.Value, lists [][]value.Value) bool {
 	return true
 }
 
-// Collates says whether a column's own collation could judge the filter otherwise than the exact comparison does; folds
-// says that the database's LIKE takes letters of different case for equal.
+// Collates says whether a column's own collation could judge the filter otherwise than the exact comparison does;
+// folds says that the database's LIKE takes letters of different case for equal.
 func (f *Filter) Collates(folds bool) bool { return collates(f.root, folds) }
 
 func collates(n node, folds bool) bool {

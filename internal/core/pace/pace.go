@@ -27,13 +27,13 @@ func Parse(s string) (Pace, error) {
 	return "", fmt.Errorf("%q is not a pace; write gentle or unlimited", s)
 }
 
-// MaxRest is the longest rest after one batch or one piece of reading: where one took seconds, the machine stalled, and
-// resting many times as long relieves nobody. What others suffer while a run works, its signals tell.
+// MaxRest is the longest rest after one batch or one piece of reading: where one took seconds, the machine stalled,
+// and resting many times as long relieves nobody. What others suffer while a run works, its signals tell.
 const MaxRest = 4 * time.Second
 
-// ReadRest returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it took: at
-// the gentle pace a twentieth of a processor is in use for each, or as much less as the profile says. slow is how much pressure
-// slows the run, from 0 to 1.
+// ReadRest returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it
+// took: at the gentle pace a twentieth of a processor is in use for each, or as much less as the profile says. slow is
+// how much pressure slows the run, from 0 to 1.
 func ReadRest(p Pace, m Profile, slow float64) float64 {
 	if p == Unlimited {
 		return 8 * slow
@@ -68,7 +68,8 @@ type Steering struct {
 	rest   float64 // of the batch's own time
 }
 
-// New returns a steering that begins with a small batch and finds its size from there, with the profile of the gentle pace.
+// New returns a steering that begins with a small batch and finds its size from there, with the profile of the gentle
+// pace.
 func New(p Pace, m Profile) *Steering {
 	if p == Unlimited {
 		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
@@ -88,9 +89,10 @@ func (s *Steering) Change(p Pace, m Profile) {
 // Rows returns how many rows the next batch should take.
 func (s *Steering) Rows() int { return s.rows }
 
-// Done tells how long a batch of rows took, and how much pressure slows the run, from 0 to 1. It returns the rest before
-// the next: at the most of pressure, as long again (without a rest otherwise, four times the batch's own time), and never more than
-// MaxRest. The size at most doubles or halves from one batch to the next, so that one outlier does not throw it.
+// Done tells how long a batch of rows took, and how much pressure slows the run, from 0 to 1. It returns the rest
+// before the next: at the most of pressure, as long again (without a rest otherwise, four times the batch's own time),
+// and never more than MaxRest. The size at most doubles or halves from one batch to the next, so that one outlier does
+// not throw it.
 func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.Duration) {
 	if rows > 0 && took > 0 {
 		want := float64(rows) * float64(s.target) / float64(took)

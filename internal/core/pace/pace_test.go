@@ -10,7 +10,8 @@ func TestBatchesFindTheirSize(t *testing.T) {
 		pace   Pace
 		perRow time.Duration
 		want   int
-	}{{Gentle, 10 * time.Microsecond, 500}, {Gentle, 10 * time.Millisecond, MinRows}, {Unlimited, time.Microsecond, MaxRows}, {Unlimited, 100 * time.Microsecond, 4000}} {
+	}{{Gentle, 10 * time.Microsecond, 500}, {Gentle, 10 * time.Millisecond, MinRows},
+		{Unlimited, time.Microsecond, MaxRows}, {Unlimited, 100 * time.Microsecond, 4000}} {
 		s := New(c.pace, Profile{})
 		for range 30 {
 			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow, 0)
@@ -29,7 +30,8 @@ func TestPressureMakesRestsLonger(t *testing.T) {
 		pace Pace
 		slow float64
 		want time.Duration
-	}{{Gentle, 0, 95 * time.Millisecond}, {Gentle, 1, 190 * time.Millisecond}, {Unlimited, 0, 0}, {Unlimited, 0.5, 10 * time.Millisecond}} {
+	}{{Gentle, 0, 95 * time.Millisecond}, {Gentle, 1, 190 * time.Millisecond}, {Unlimited, 0, 0},
+		{Unlimited, 0.5, 10 * time.Millisecond}} {
 		s := New(c.pace, Profile{})
 		if rest := s.Done(s.Rows(), 5*time.Millisecond, c.slow); rest != c.want {
 			t.Errorf("%s at a pressure of %v: a rest of %s, want %s", c.pace, c.slow, rest, c.want)
@@ -95,9 +97,12 @@ func TestReadingRestsAsThePaceAndTheDatabaseAsk(t *testing.T) {
 		profile Profile
 		slow    float64
 		want    float64
-	}{{Gentle, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, ReadRest: 39}, 0, 39}, {Gentle, Profile{ReadRest: 39}, 1, 78}, {Unlimited, Profile{ReadRest: 39}, 0, 0}, {Unlimited, Profile{}, 0.5, 4}} {
+	}{{Gentle, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, ReadRest: 39}, 0, 39},
+		{Gentle, Profile{ReadRest: 39}, 1, 78}, {Unlimited, Profile{ReadRest: 39}, 0, 0},
+		{Unlimited, Profile{}, 0.5, 4}} {
 		if got := ReadRest(c.pace, c.profile, c.slow); got != c.want {
-			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace, c.profile, c.slow, got, c.want)
+			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace,
+				c.profile, c.slow, got, c.want)
 		}
 	}
 }
@@ -149,12 +154,18 @@ func TestPressureSlowsAndStops(t *testing.T) {
 	}{
 		{"nothing is known", nil, Gentle, nil, false, 0, ""},
 		{"all is calm", map[string]float64{Waiting: 1, Probe: 3, Disk: 50 << 30}, Gentle, nil, false, 0, ""},
-		{"past half of a limit a run goes slower", map[string]float64{Replica: 7.5}, Gentle, nil, false, 0.5, "delay of the slowest replica: 7.5 s (at most 10 s)"},
-		{"beyond it the run rests", map[string]float64{Replica: 12, Active: 30}, Gentle, nil, true, 0.5, "delay of the slowest replica: 12 s (at most 10 s)"},
-		{"one session that waits for ours is enough", map[string]float64{Blocked: 1}, Gentle, nil, true, 0, "sessions that wait for one of ours: 1 (at most 0)"},
-		{"dead rows slow alone", map[string]float64{Dead: 9e6}, Gentle, nil, false, 1, "dead rows of the table: 9000000 (at most 2000000)"},
-		{"space on disk is a floor", map[string]float64{Disk: 100 << 20}, Unlimited, nil, true, 0, "free disk space of the database: 100 MiB (at least 1 GiB)"},
-		{"at the unlimited pace only what a rule names holds", map[string]float64{Waiting: 4, Active: 1000}, Unlimited, Limits{Waiting: &three}, true, 0, "sessions that wait for locks: 4 (at most 3)"},
+		{"past half of a limit a run goes slower", map[string]float64{Replica: 7.5}, Gentle, nil, false, 0.5,
+			"delay of the slowest replica: 7.5 s (at most 10 s)"},
+		{"beyond it the run rests", map[string]float64{Replica: 12, Active: 30}, Gentle, nil, true, 0.5,
+			"delay of the slowest replica: 12 s (at most 10 s)"},
+		{"one session that waits for ours is enough", map[string]float64{Blocked: 1}, Gentle, nil, true, 0,
+			"sessions that wait for one of ours: 1 (at most 0)"},
+		{"dead rows slow alone", map[string]float64{Dead: 9e6}, Gentle, nil, false, 1,
+			"dead rows of the table: 9000000 (at most 2000000)"},
+		{"space on disk is a floor", map[string]float64{Disk: 100 << 20}, Unlimited, nil, true, 0,
+			"free disk space of the database: 100 MiB (at least 1 GiB)"},
+		{"at the unlimited pace only what a rule names holds", map[string]float64{Waiting: 4, Active: 1000}, Unlimited,
+			Limits{Waiting: &three}, true, 0, "sessions that wait for locks: 4 (at most 3)"},
 		{"a rule takes a limit away", map[string]float64{Waiting: 400}, Gentle, Limits{Waiting: nil}, false, 0, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -175,8 +186,10 @@ func TestAmountsKeepTheirUnit(t *testing.T) {
 		text string
 		want float64 // -1: refused
 	}{
-		{Count, "5", 5}, {Count, "5 MB", -1}, {Count, "-5", -1}, {Bytes, "200 MB", 200e6}, {Bytes, "1.5GiB", 1.5 * (1 << 30)}, {Bytes, "300", 300}, {Bytes, "3 s", -1},
-		{Seconds, "2 min", 120}, {Seconds, "500 ms", 0.5}, {Milliseconds, "0.1 s", 100}, {Milliseconds, "20", 20}, {Seconds, "1e9", -1}, {Seconds, "", -1},
+		{Count, "5", 5}, {Count, "5 MB", -1}, {Count, "-5", -1}, {Bytes, "200 MB", 200e6},
+		{Bytes, "1.5GiB", 1.5 * (1 << 30)}, {Bytes, "300", 300}, {Bytes, "3 s", -1},
+		{Seconds, "2 min", 120}, {Seconds, "500 ms", 0.5}, {Milliseconds, "0.1 s", 100}, {Milliseconds, "20", 20},
+		{Seconds, "1e9", -1}, {Seconds, "", -1},
 	} {
 		got, err := c.unit.Parse(c.text)
 		if err != nil {

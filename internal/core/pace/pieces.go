@@ -7,9 +7,10 @@ const pieceTarget = 1500 * time.Microsecond
 
 // Pieces holds how many rows of a slice are read at a time where reading rests in between. Make it with NewPieces.
 //
-// A piece is steered to so short a time that whoever comes meanwhile hardly waits. But a statement costs something whatever its
-// rows, and much where the database reads or sorts a lot to find them, as without an index by age: pieces are larger where that
-// makes a row cheaper by a third, which means that they take at most two and a half times what a statement without rows would.
+// A piece is steered to so short a time that whoever comes meanwhile hardly waits. But a statement costs something
+// whatever its rows, and much where the database reads or sorts a lot to find them, as without an index by age: pieces
+// are larger where that makes a row cheaper by a third, which means that they take at most two and a half times what a
+// statement without rows would.
 type Pieces struct {
 	size int                 // a piece has MinRows << size rows
 	each [pieceSizes]float64 // seconds that a row takes at each size; 0: not known

@@ -200,13 +200,15 @@ func (u Unit) Spoken(v float64) string {
 var sizes = []struct {
 	name   string
 	factor float64
-}{{"TiB", 1 << 40}, {"TB", 1e12}, {"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10}, {"kB", 1e3}, {"B", 1}}
+}{{"TiB", 1 << 40}, {"TB", 1e12}, {"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10},
+	{"kB", 1e3}, {"B", 1}}
 
 var amount = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?([A-Za-z]*)$`)
 
 // Parse reads a value with its unit: a bare number is a count, or bytes, seconds or milliseconds as the signal counts.
 func (u Unit) Parse(text string) (float64, error) {
-	remedy := map[Unit]string{Count: "a number like 5", Bytes: "a size like 500 MB", Seconds: "a time like 10 s", Milliseconds: "a time like 100 ms"}[u]
+	remedy := map[Unit]string{Count: "a number like 5", Bytes: "a size like 500 MB", Seconds: "a time like 10 s",
+		Milliseconds: "a time like 100 ms"}[u]
 	bad := fmt.Errorf("%q is not %s", text, remedy)
 	m := amount.FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
@@ -228,7 +230,8 @@ func (u Unit) Parse(text string) (float64, error) {
 			}
 		}
 	case Seconds, Milliseconds:
-		for name, d := range map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "min": time.Minute, "h": time.Hour} {
+		for name, d := range map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "min": time.Minute,
+			"h": time.Hour} {
 			if unit == name {
 				v *= float64(d)
 				if u == Seconds {

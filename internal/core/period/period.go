@@ -17,7 +17,8 @@ type Period struct {
 }
 
 var (
-	isoForm    = regexp.MustCompile(`^P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?$`)
+	isoForm = regexp.MustCompile(
+		`^P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?$`)
 	spokenForm = regexp.MustCompile(`^(\d+)\s*(year|month|week|day|hour|minute|second)s?$`)
 	separators = regexp.MustCompile(`\s*(?:,|\band\b)\s*`)
 )
@@ -39,7 +40,8 @@ func Parse(s string) (Period, error) {
 			return Period{}, fmt.Errorf("%q has no number; write one like P18M or PT12H", s)
 		}
 		var p Period
-		for i, unit := range map[int]*int{1: &p.Years, 2: &p.Months, 3: &p.Weeks, 4: &p.Days, 6: &p.Hours, 7: &p.Minutes, 8: &p.Seconds} {
+		for i, unit := range map[int]*int{1: &p.Years, 2: &p.Months, 3: &p.Weeks, 4: &p.Days, 6: &p.Hours,
+			7: &p.Minutes, 8: &p.Seconds} {
 			if err := count(m[i], unit); err != nil {
 				return Period{}, fmt.Errorf("%q: %w", s, err)
 			}
@@ -54,9 +56,11 @@ func parseSpoken(s, text string) (Period, error) {
 	for _, part := range separators.Split(strings.ToLower(text), -1) {
 		m := spokenForm.FindStringSubmatch(part)
 		if m == nil {
-			return Period{}, fmt.Errorf("%q is not a length of time; write an ISO 8601 duration like P18M or P90D, or words like \"18 months\"", s)
+			return Period{}, fmt.Errorf("%q is not a length of time; write an ISO 8601 duration like P18M or P90D, "+
+				"or words like \"18 months\"", s)
 		}
-		unit := map[string]*int{"year": &p.Years, "month": &p.Months, "week": &p.Weeks, "day": &p.Days, "hour": &p.Hours, "minute": &p.Minutes, "second": &p.Seconds}[m[2]]
+		unit := map[string]*int{"year": &p.Years, "month": &p.Months, "week": &p.Weeks, "day": &p.Days,
+			"hour": &p.Hours, "minute": &p.Minutes, "second": &p.Seconds}[m[2]]
 		if *unit != 0 {
 			return Period{}, fmt.Errorf("%q names %ss twice", s, m[2])
 		}
@@ -114,7 +118,8 @@ func (p Period) Spoken() string {
 	for _, u := range []struct {
 		n    int
 		name string
-	}{{p.Years, "year"}, {p.Months, "month"}, {p.Weeks, "week"}, {p.Days, "day"}, {p.Hours, "hour"}, {p.Minutes, "minute"}, {p.Seconds, "second"}} {
+	}{{p.Years, "year"}, {p.Months, "month"}, {p.Weeks, "week"}, {p.Days, "day"}, {p.Hours, "hour"},
+		{p.Minutes, "minute"}, {p.Seconds, "second"}} {
 		switch {
 		case u.n == 1:
 			parts = append(parts, "1 "+u.name)
@@ -132,25 +137,27 @@ func (p Period) Spoken() string {
 }
 
 // Before returns the instant that lies the period before t by the calendar and clock of a zone. Years and months go
-// first, on the calendar: where the earlier month is too short, its last day is taken (31 March less one month is 28 or
-// 29 February). Weeks and days follow on the calendar too, so that the clock shows the same time of day; then hours,
-// minutes and seconds as they pass.
+// first, on the calendar: where the earlier month is too short, its last day is taken (31 March less one month is 28
+// or 29 February). Weeks and days follow on the calendar too, so that the clock shows the same time of day; then
+// hours, minutes and seconds as they pass.
 func (p Period) Before(t time.Time, zone *time.Location) time.Time {
 	t = t.In(zone)
 	y, m, d := t.Date()
 	first := time.Date(y, m-time.Month(p.Years*12+p.Months), 1, 0, 0, 0, 0, time.UTC)
 	last := first.AddDate(0, 1, -1).Day()
 	day := first.AddDate(0, 0, min(d, last)-1-7*p.Weeks-p.Days)
-	clock := time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute + time.Duration(t.Second())*time.Second + time.Duration(t.Nanosecond())
+	clock := time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute +
+		time.Duration(t.Second())*time.Second + time.Duration(t.Nanosecond())
 	out := t
 	if y2, m2, d2 := day.Date(); y2 != y || m2 != m || d2 != d {
 		out = Local(day.Add(clock), zone)
 	}
-	return out.Add(-time.Duration(p.Hours)*time.Hour - time.Duration(p.Minutes)*time.Minute - time.Duration(p.Seconds)*time.Second)
+	return out.Add(-time.Duration(p.Hours)*time.Hour - time.Duration(p.Minutes)*time.Minute - time.Duration(
+		p.Seconds)*time.Second)
 }
 
-// Local returns the instant at which a zone's clocks show what wall shows (whose own zone does not matter). A time that
-// they show twice, when they are set back, means the first; one that they jump over means the moment of the jump.
+// Local returns the instant at which a zone's clocks show what wall shows (whose own zone does not matter). A time
+// that they show twice, when they are set back, means the first; one that they jump over means the moment of the jump.
 func Local(wall time.Time, zone *time.Location) time.Time {
 	y, m, d := wall.Date()
 	u := time.Date(y, m, d, wall.Hour(), wall.Minute(), wall.Second(), wall.Nanosecond(), time.UTC)
@@ -160,7 +167,8 @@ func Local(wall time.Time, zone *time.Location) time.Time {
 	}
 	_, before := u.Add(-26 * time.Hour).In(zone).Zone()
 	_, after := u.Add(26 * time.Hour).In(zone).Zone()
-	early, late := u.Add(-time.Duration(max(before, after))*time.Second), u.Add(-time.Duration(min(before, after))*time.Second)
+	early, late := u.Add(-time.Duration(max(before, after))*time.Second),
+		u.Add(-time.Duration(min(before, after))*time.Second)
 	switch {
 	case shows(early):
 		return early.In(zone)
@@ -176,8 +184,9 @@ func Local(wall time.Time, zone *time.Location) time.Time {
 
 // Wall returns what the clocks of a zone show at t, as a time in UTC, for columns that hold clock times without zone.
 // Where they are about to be set back and will show it a second time, it returns the time to which they will be set:
-// a row that bears a time in between may have been written at either, and is not older than t for certain. Where they were set forward
-// at t, it returns the time from which they were: times that they jumped over mean t, and are not older.
+// a row that bears a time in between may have been written at either, and is not older than t for certain. Where they
+// were set forward at t, it returns the time from which they were: times that they jumped over mean t, and are not
+// older.
 func Wall(t time.Time, zone *time.Location) time.Time {
 	wall := func(t time.Time) time.Time {
 		_, offset := t.In(zone).Zone()
@@ -214,7 +223,8 @@ func ParseAlign(s string) (Align, error) {
 	case None, Day, Week, Month, Quarter, Year:
 		return a, nil
 	}
-	return None, fmt.Errorf("%q is not a calendar boundary; write day, week, month, quarter or year, or leave align out", s)
+	return None, fmt.Errorf("%q is not a calendar boundary; write day, week, month, quarter or year, or leave "+
+		"align out", s)
 }
 
 // Floor returns the last boundary at or before t in a zone: the first moment of a day there.

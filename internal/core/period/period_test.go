@@ -9,8 +9,10 @@ import (
 
 func TestParseReadsISOAndSpokenForms(t *testing.T) {
 	for text, want := range map[string]string{
-		"P18M": "P18M", "p18m": "P18M", "P1Y6M": "P1Y6M", "P90D": "P90D", "PT12H": "PT12H", "P11DT20H": "P11DT20H", "P2W": "P2W", "PT1S": "PT1S", "P1Y2M3W4DT5H6M7S": "P1Y2M3W4DT5H6M7S",
-		"18 months": "P18M", "1 year": "P1Y", " 1 Year and 6 Months ": "P1Y6M", "2 weeks, 3 days": "P2W3D", "90days": "P90D", "P0D": "PT0S",
+		"P18M": "P18M", "p18m": "P18M", "P1Y6M": "P1Y6M", "P90D": "P90D", "PT12H": "PT12H", "P11DT20H": "P11DT20H",
+		"P2W": "P2W", "PT1S": "PT1S", "P1Y2M3W4DT5H6M7S": "P1Y2M3W4DT5H6M7S",
+		"18 months": "P18M", "1 year": "P1Y", " 1 Year and 6 Months ": "P1Y6M", "2 weeks, 3 days": "P2W3D",
+		"90days": "P90D", "P0D": "PT0S",
 	} {
 		p, err := Parse(text)
 		if err != nil || p.String() != want {
@@ -21,8 +23,10 @@ func TestParseReadsISOAndSpokenForms(t *testing.T) {
 
 func TestParseSaysWhatIsWrong(t *testing.T) {
 	for text, part := range map[string]string{
-		"": "missing", "P": "no number", "PT": "no number", "P1DT": "no number", "-P1D": "negative", "P-1D": "negative", "18": "not a length of time", "eighteen months": "not a length of time",
-		"1 month and 2 months": "twice", "P1.5M": "not a length of time", "P9999999Y": "too large", "1 fortnight": "not a length of time", "P1M ago": "not a length of time",
+		"": "missing", "P": "no number", "PT": "no number", "P1DT": "no number", "-P1D": "negative",
+		"P-1D": "negative", "18": "not a length of time", "eighteen months": "not a length of time",
+		"1 month and 2 months": "twice", "P1.5M": "not a length of time", "P9999999Y": "too large",
+		"1 fortnight": "not a length of time", "P1M ago": "not a length of time",
 	} {
 		if _, err := Parse(text); err == nil || !strings.Contains(err.Error(), part) {
 			t.Errorf("%q: got %v, want something about %q", text, err, part)
@@ -84,7 +88,8 @@ func TestCutoffsFallWhereTheCalendarSays(t *testing.T) {
 			t.Fatal(err)
 		}
 		if got := Cutoff(at(c.now), keep, c.align, time.UTC); !got.Equal(at(c.want)) {
-			t.Errorf("%s less %s aligned to %q: got %s, want %s", c.now, c.keep, c.align, got.Format(time.RFC3339Nano), c.want)
+			t.Errorf("%s less %s aligned to %q: got %s, want %s", c.now, c.keep, c.align, got.Format(time.RFC3339Nano),
+				c.want)
 		}
 	}
 }
@@ -111,7 +116,8 @@ func TestParseAlignKnowsItsBoundaries(t *testing.T) {
 }
 
 func TestSpokenSaysItInWords(t *testing.T) {
-	for iso, want := range map[string]string{"P1Y6M": "1 year and 6 months", "P1D": "1 day", "P1Y2M3D": "1 year, 2 months and 3 days"} {
+	for iso, want := range map[string]string{"P1Y6M": "1 year and 6 months", "P1D": "1 day",
+		"P1Y2M3D": "1 year, 2 months and 3 days"} {
 		p, _ := Parse(iso)
 		if got := p.Spoken(); got != want {
 			t.Errorf("%s: got %q, want %q", iso, got, want)
@@ -134,7 +140,8 @@ func TestCutoffsKeepToTheClocksOfAZone(t *testing.T) {
 		align           Align
 		want            string
 	}{
-		{"2026-11-23T14:05:06Z", "Europe/Athens", "P18M", Month, "2025-04-30T21:00:00Z"}, // midnight of 1 May in summer time
+		// midnight of 1 May in summer time
+		{"2026-11-23T14:05:06Z", "Europe/Athens", "P18M", Month, "2025-04-30T21:00:00Z"},
 		{"2026-04-01T21:30:00Z", "Europe/Athens", "P1D", Day, "2026-03-31T21:00:00Z"},    // already 2 April there
 		{"2026-03-30T09:00:00Z", "Europe/Berlin", "P1D", None, "2026-03-29T09:00:00Z"},   // 11:00 to 11:00
 		{"2026-03-29T12:00:00Z", "Europe/Berlin", "P1D", None, "2026-03-28T13:00:00Z"},   // 14:00 to 14:00, 23 hours
@@ -144,7 +151,8 @@ func TestCutoffsKeepToTheClocksOfAZone(t *testing.T) {
 		{"2026-11-25T01:30:00Z", "Europe/Berlin", "P1M", None, "2026-10-25T00:30:00Z"},   // 02:30 was shown twice
 		{"2026-11-23T10:00:00Z", "America/New_York", "P1D", Week, "2026-11-16T05:00:00Z"},
 		{"2026-11-23T03:00:00Z", "Pacific/Auckland", "P1D", Year, "2025-12-31T11:00:00Z"},
-		{"2018-11-05T12:00:00Z", "America/Sao_Paulo", "P1D", Day, "2018-11-04T03:00:00Z"}, // the day began at one o'clock
+		// the day began at one o'clock
+		{"2018-11-05T12:00:00Z", "America/Sao_Paulo", "P1D", Day, "2018-11-04T03:00:00Z"},
 		{"2026-11-23T14:05:06Z", "Asia/Kathmandu", "PT1S", Day, "2026-11-22T18:15:00Z"},
 	} {
 		keep, err := Parse(c.keep)
@@ -152,7 +160,8 @@ func TestCutoffsKeepToTheClocksOfAZone(t *testing.T) {
 			t.Fatal(err)
 		}
 		if got := Cutoff(at(c.now), keep, c.align, zone(t, c.zone)); !got.Equal(at(c.want)) {
-			t.Errorf("%s less %s aligned to %q in %s: got %s, want %s", c.now, c.keep, c.align, c.zone, got.Format(time.RFC3339), c.want)
+			t.Errorf("%s less %s aligned to %q in %s: got %s, want %s", c.now, c.keep, c.align, c.zone,
+				got.Format(time.RFC3339), c.want)
 		}
 	}
 }
@@ -160,8 +169,10 @@ func TestCutoffsKeepToTheClocksOfAZone(t *testing.T) {
 func TestClockTimesThatComeTwiceOrNeverStay(t *testing.T) {
 	berlin := zone(t, "Europe/Berlin")
 	for now, want := range map[string]string{
-		"2026-10-24T23:59:59Z": "2026-10-25T01:59:59Z", "2026-10-25T00:00:00Z": "2026-10-25T02:00:00Z", "2026-10-25T00:30:00Z": "2026-10-25T02:00:00Z",
-		"2026-10-25T01:30:00Z": "2026-10-25T02:30:00Z", "2026-10-25T02:00:00Z": "2026-10-25T03:00:00Z", "2026-03-29T01:00:00Z": "2026-03-29T02:00:00Z",
+		"2026-10-24T23:59:59Z": "2026-10-25T01:59:59Z", "2026-10-25T00:00:00Z": "2026-10-25T02:00:00Z",
+		"2026-10-25T00:30:00Z": "2026-10-25T02:00:00Z",
+		"2026-10-25T01:30:00Z": "2026-10-25T02:30:00Z", "2026-10-25T02:00:00Z": "2026-10-25T03:00:00Z",
+		"2026-03-29T01:00:00Z": "2026-03-29T02:00:00Z",
 		"2026-03-29T00:59:59Z": "2026-03-29T01:59:59Z", "2026-03-29T01:00:01Z": "2026-03-29T03:00:01Z",
 	} {
 		if got := Wall(at(now), berlin); !got.Equal(at(want)) {

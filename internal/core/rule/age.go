@@ -95,7 +95,8 @@ func (a Age) Instant(v value.Value) (time.Time, bool) {
 	return t, ok
 }
 
-// ParseISO reads an ISO 8601 date or timestamp, with a blank or a T between date and time, in UTC where it names no zone.
+// ParseISO reads an ISO 8601 date or timestamp, with a blank or a T between date and time, in UTC where it names no
+// zone.
 func ParseISO(s string) (time.Time, bool) { return parseISO(s, time.UTC) }
 
 func parseISO(s string, zone *time.Location) (time.Time, bool) {

@@ -60,15 +60,21 @@ func (c *checking) table() {
 		c.fail("table", o, "")
 	}
 	if len(t.Key) == 0 {
-		c.fail("table", fmt.Sprintf("%s has no primary key and no unique key without NULLs, so no row can be told from another", t.Name), "add a primary key")
+		c.fail("table", fmt.Sprintf("%s has no primary key and no unique key without NULLs, so no row can be told "+
+			"from another", t.Name), "add a primary key")
 	}
 	if t.ByAddress() {
-		c.warn("table", fmt.Sprintf("%s has no key: its rows are told apart by their address (%s), a row that others change counts as vanished, and restored rows cannot be told from others, so the next run takes them again", t.Name, strings.Join(t.Key, ", ")), "a primary key is better")
-		if slices.ContainsFunc(c.rule.Clauses, func(x Clause) bool { return x.Then == ThenCopy }) || c.rule.Then == ThenCopy {
-			c.fail("then", fmt.Sprintf("%s has no key, so that its copied rows cannot be found again when their time has come", t.Name), "add a primary key, or archive")
+		c.warn("table", fmt.Sprintf("%s has no key: its rows are told apart by their address (%s), a row that "+
+			"others change counts as vanished, and restored rows cannot be told from others, so the next run takes "+
+			"them again", t.Name, strings.Join(t.Key, ", ")), "a primary key is better")
+		if slices.ContainsFunc(c.rule.Clauses, func(x Clause) bool { return x.Then == ThenCopy }) ||
+			c.rule.Then == ThenCopy {
+			c.fail("then", fmt.Sprintf("%s has no key, so that its copied rows cannot be found again when their "+
+				"time has come", t.Name), "add a primary key, or archive")
 		}
 		if len(c.rule.Related) > 0 {
-			c.fail("related", fmt.Sprintf("%s has no key, so that no family can be told from another", t.Name), "add a primary key")
+			c.fail("related", fmt.Sprintf("%s has no key, so that no family can be told from another", t.Name),
+				"add a primary key")
 		}
 	}
 	for _, name := range t.Triggers {
@@ -111,14 +117,18 @@ func (c *checking) age() {
 	}
 	switch {
 	case col.Age == shape.AgeNone:
-		c.fail("age", fmt.Sprintf("column %q is of type %s, which cannot tell an age", col.Name, col.Type), "name a date, a timestamp, or an integer that counts time")
+		c.fail("age", fmt.Sprintf("column %q is of type %s, which cannot tell an age", col.Name, col.Type),
+			"name a date, a timestamp, or an integer that counts time")
 		return
 	case col.Age == shape.AgeNumber && age.Unit == "":
-		c.fail("age", fmt.Sprintf("column %q is a number; its unit is not said", col.Name), "write `age: {column: "+col.Name+", unit: seconds}` (or milliseconds, microseconds)")
+		c.fail("age", fmt.Sprintf("column %q is a number; its unit is not said", col.Name), "write `age: {column: "+
+			col.Name+", unit: seconds}` (or milliseconds, microseconds)")
 	case col.Age != shape.AgeNumber && age.Unit != "":
-		c.fail("age.unit", fmt.Sprintf("column %q is of type %s and needs no unit", col.Name, col.Type), "write `age: "+col.Name+"`")
+		c.fail("age.unit", fmt.Sprintf("column %q is of type %s and needs no unit", col.Name, col.Type),
+			"write `age: "+col.Name+"`")
 	case (col.Kind == value.Timestamp || col.Age == shape.AgeISO) && c.rule.Zone == "":
-		c.fail("zone", fmt.Sprintf("column %q holds clock times without zone, and it is not said which zone's clock they show", col.Name), "add `zone: UTC`, or an IANA name like Europe/Athens")
+		c.fail("zone", fmt.Sprintf("column %q holds clock times without zone, and it is not said which zone's "+
+			"clock they show", col.Name), "add `zone: UTC`, or an IANA name like Europe/Athens")
 	}
 	for i, s := range age.Never {
 		if _, err := NeverValue(col, s); err != nil {
@@ -126,13 +136,18 @@ func (c *checking) age() {
 		}
 	}
 	if age.Join != "" {
-		c.warn("age", fmt.Sprintf("the age stands in another table (%s), so every slice looks at all rows of %s", age, t.Name), "")
+		c.warn("age", fmt.Sprintf("the age stands in another table (%s), so every slice looks at all rows of %s", age,
+			t.Name), "")
 	} else if !t.IndexServes(col.Name) {
-		c.warn("age", fmt.Sprintf("no index of %s begins with %q, so every slice reads the whole table", t.Name, col.Name), fmt.Sprintf("an index on (%s) makes it fast", strings.Join(append([]string{col.Name}, slices.DeleteFunc(slices.Clone(t.Key), func(k string) bool { return k == col.Name })...), ", ")))
+		c.warn("age", fmt.Sprintf("no index of %s begins with %q, so every slice reads the whole table", t.Name,
+			col.Name), fmt.Sprintf("an index on (%s) makes it fast",
+			strings.Join(append([]string{col.Name},
+				slices.DeleteFunc(slices.Clone(t.Key), func(k string) bool { return k == col.Name })...), ", ")))
 	}
 	if m := c.rule.Modified; m != "" {
 		if col := c.column("modified", m); col != nil && col.Age != shape.AgeTime && col.Age != shape.AgeISO {
-			c.fail("modified", fmt.Sprintf("column %q is of type %s, which is no time", m, col.Type), "name a date or timestamp that writers set")
+			c.fail("modified", fmt.Sprintf("column %q is of type %s, which is no time", m, col.Type),
+				"name a date or timestamp that writers set")
 		}
 	}
 }
@@ -143,7 +158,8 @@ func NeverValue(c *shape.Column, text string) (value.Value, error) {
 	if c.Age == shape.AgeNumber {
 		literal = text
 	}
-	f, bad := filter.Bind(`"`+strings.ReplaceAll(c.Name, `"`, `""`)+`" = `+literal, func(string, string) (*shape.Column, int, string) { return c, 0, "" })
+	f, bad := filter.Bind(`"`+strings.ReplaceAll(c.Name, `"`, `""`)+`" = `+literal,
+		func(string, string) (*shape.Column, int, string) { return c, 0, "" })
 	if len(bad) > 0 {
 		return value.Value{}, fmt.Errorf("%q is no value of column %q: %s", text, c.Name, bad[0].Message)
 	}
@@ -167,8 +183,10 @@ func (c *checking) clauses() {
 				c.fail(at+".keep", fmt.Sprintf("there is no keep named %q", name), remedy)
 			}
 		}
-		if clause.Keep.Newest > 0 && (len(c.Table.Partitions) == 0 || r.Age.Join != "" || c.Table.Partitions[0].Column != r.Age.Column) {
-			c.fail(at+".newest", fmt.Sprintf("%s is not partitioned by ranges of its age column %q", c.Table.Name, r.Age.Column), "write a keep like P6M")
+		if clause.Keep.Newest > 0 && (len(c.Table.Partitions) == 0 || r.Age.Join != "" ||
+			c.Table.Partitions[0].Column != r.Age.Column) {
+			c.fail(at+".newest", fmt.Sprintf("%s is not partitioned by ranges of its age column %q", c.Table.Name,
+				r.Age.Column), "write a keep like P6M")
 		}
 		if e.Then.Copies() {
 			own := clause.Archive
@@ -193,7 +211,8 @@ func (c *checking) where(at, text string) {
 		c.out = append(c.out, p)
 	}
 	if len(bad) == 0 && f.Never() {
-		c.fail(at+".where", "no row can satisfy this condition: its parts exclude each other", "mend the condition, or take the clause out")
+		c.fail(at+".where", "no row can satisfy this condition: its parts exclude each other",
+			"mend the condition, or take the clause out")
 	}
 }
 
@@ -213,9 +232,13 @@ func (c *checking) overruled() {
 		clause := c.rule.Clauses[t.Clause]
 		switch {
 		case t.None && clause.Otherwise:
-			c.warn(fmt.Sprintf("clauses[%d]", t.Clause), "a clause without condition matches every row, so no other rows are left for this one", "give that clause a condition, or take this one out")
+			c.warn(fmt.Sprintf("clauses[%d]", t.Clause),
+				"a clause without condition matches every row, so no other rows are left for this one",
+				"give that clause a condition, or take this one out")
 		case t.None && clause.Keep.Newest == 0:
-			c.warn(fmt.Sprintf("clauses[%d]", t.Clause), "the clause is wholly overruled: one without condition keeps every row at least as long", "give that one a condition, or take this one out")
+			c.warn(fmt.Sprintf("clauses[%d]", t.Clause),
+				"the clause is wholly overruled: one without condition keeps every row at least as long",
+				"give that one a condition, or take this one out")
 		}
 	}
 }
@@ -240,7 +263,8 @@ func (c *checking) store(at, field, name string, own bool) {
 		}
 		c.fail(where, fmt.Sprintf("there is no store %q", name), remedy)
 	case field != "cold_store" && contains(c.Cold, name):
-		c.fail(where, fmt.Sprintf("store %q lets its files go cold, and what is written there could not be read back", name), "name a warm store here, and this one as cold_store with cold_after")
+		c.fail(where, fmt.Sprintf("store %q lets its files go cold, and what is written there could not be read back",
+			name), "name a warm store here, and this one as cold_store with cold_after")
 	}
 }
 
@@ -265,7 +289,8 @@ func (c *checking) columns() {
 				if col.Problem != "" && !contains(e.Omit, col.Name) {
 					message := fmt.Sprintf("column %q: %s", col.Name, col.Problem)
 					if !slices.ContainsFunc(c.out, func(p Problem) bool { return p.Message == message }) {
-						c.fail("table", message, "leave it out with `omit: ["+col.Name+"]`, change the column's type, or purge instead of archive")
+						c.fail("table", message, "leave it out with `omit: ["+col.Name+
+							"]`, change the column's type, or purge instead of archive")
 					}
 				}
 			}
@@ -278,7 +303,9 @@ func (c *checking) columns() {
 	for _, p := range parts {
 		for i, name := range p.omit {
 			if c.column(fmt.Sprintf("%somit[%d]", p.field, i), name) != nil && contains(protected, name) {
-				c.fail(p.field+"omit", fmt.Sprintf("column %q tells which row it is or how old, and is always archived", name), "take it out of the list")
+				c.fail(p.field+"omit", fmt.Sprintf(
+					"column %q tells which row it is or how old, and is always archived", name),
+					"take it out of the list")
 			}
 		}
 		for _, name := range slices.Sorted(maps.Keys(p.mask)) {
@@ -287,15 +314,20 @@ func (c *checking) columns() {
 			switch {
 			case col == nil:
 			case contains(protected, name):
-				c.fail(field, fmt.Sprintf("column %q tells which row it is or how old, and is archived as it is", name), "take it out")
+				c.fail(field, fmt.Sprintf("column %q tells which row it is or how old, and is archived as it is",
+					name), "take it out")
 			case contains(p.omit, name):
 				c.fail(field, fmt.Sprintf("column %q is left out already", name), "take it out of one of the two")
-			case p.mask[name] == MaskYear && col.Kind != value.Date && col.Kind != value.Timestamp && col.Kind != value.Instant && col.Age != shape.AgeISO:
-				c.fail(field, fmt.Sprintf("column %q is of type %s, which has no year", name, col.Type), "mask it with blank or hash")
+			case p.mask[name] == MaskYear && col.Kind != value.Date && col.Kind != value.Timestamp &&
+				col.Kind != value.Instant && col.Age != shape.AgeISO:
+				c.fail(field, fmt.Sprintf("column %q is of type %s, which has no year", name, col.Type),
+					"mask it with blank or hash")
 			case p.mask[name] == MaskLast4 && (col.Kind != value.Text || col.AsText):
-				c.fail(field, fmt.Sprintf("column %q is of type %s, which has no characters", name, col.Type), "mask it with blank or hash")
+				c.fail(field, fmt.Sprintf("column %q is of type %s, which has no characters", name, col.Type),
+					"mask it with blank or hash")
 			case p.mask[name] == MaskBlank && !col.Nullable && col.Kind != value.Text:
-				c.warn(field, fmt.Sprintf("column %q takes no NULL, so archived rows cannot go back into the table", name), "")
+				c.warn(field, fmt.Sprintf("column %q takes no NULL, so archived rows cannot go back into the table",
+					name), "")
 			}
 		}
 		if len(p.omit)+len(p.mask) > 0 && p.then.Copies() {

@@ -88,7 +88,8 @@ func FuzzWrite(f *testing.F) {
 	f.Add("scan", "why: not", "outcome = 'x'", "1")
 	f.Add("a\"b\\c", "\n\t- [", "\"q\" = 'it''s #'", "é\u2028")
 	f.Fuzz(func(t *testing.T, table, about, where, never string) {
-		r := Rule{Name: "r", Source: "s", Table: strings.TrimSpace(table), About: strings.TrimSpace(about), Age: Age{Column: "a", Never: []string{strings.TrimSpace(never)}}, Then: ThenPurge, Pace: "gentle",
+		r := Rule{Name: "r", Source: "s", Table: strings.TrimSpace(table), About: strings.TrimSpace(about),
+			Age: Age{Column: "a", Never: []string{strings.TrimSpace(never)}}, Then: ThenPurge, Pace: "gentle",
 			Clauses: []Clause{{Where: strings.TrimSpace(where), Keep: Keep{Period: period.Period{Months: 18}}}}}
 		for _, s := range []string{r.Table, r.About, r.Clauses[0].Where, r.Age.Never[0]} {
 			for _, c := range s {
@@ -107,7 +108,8 @@ func FuzzWrite(f *testing.F) {
 	})
 }
 
-var scanTable = &shape.Table{Name: "scan", Key: []string{"id"}, Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "outcome", Kind: value.Text}, {Name: "at", Kind: value.Instant, Age: shape.AgeTime}}}
+var scanTable = &shape.Table{Name: "scan", Key: []string{"id"}, Columns: []shape.Column{{Name: "id", Kind: value.Int},
+	{Name: "outcome", Kind: value.Text}, {Name: "at", Kind: value.Instant, Age: shape.AgeTime}}}
 
 func at(s string) time.Time {
 	t, err := time.Parse(time.DateOnly, s)
@@ -155,7 +157,9 @@ func TestTheLongestKeepGoverns(t *testing.T) {
 	for _, c := range []struct {
 		name    string
 		clauses []Clause
-		want    []int // who governs: a small refused row, a large refused one, a small other one, a large other one, one of unknown outcome
+		// who governs: a small refused row, a large refused one, a small other one, a large other one, one of unknown
+		// outcome
+		want []int
 	}{
 		{"the longer first", []Clause{keep(refused, "P3Y"), keep(small, "P1Y")}, []int{0, 0, 1, -1, -1}},
 		{"the longer second", []Clause{keep(refused, "P1Y"), keep(small, "P3Y")}, []int{1, 0, 1, -1, -1}},
@@ -163,7 +167,8 @@ func TestTheLongestKeepGoverns(t *testing.T) {
 		{"equally long, the first", []Clause{keep(refused, "P1Y"), keep(small, "P12M")}, []int{0, 0, 1, -1, -1}},
 		{"one is off", []Clause{keep(refused, "off"), keep(small, "P1Y")}, []int{1, -1, 1, -1, -1}},
 		{"otherwise, NULLs among them", []Clause{keep(refused, "P3Y"), keep(none, "P9Y")}, []int{0, 0, 1, 1, 1}},
-		{"otherwise of two", []Clause{keep(refused, "P3Y"), keep(none, "P1Y"), keep(small, "P2Y")}, []int{0, 0, 2, 1, 1}},
+		{"otherwise of two", []Clause{keep(refused, "P3Y"), keep(none, "P1Y"), keep(small, "P2Y")},
+			[]int{0, 0, 2, 1, 1}},
 		{"every row and some", []Clause{keep(Clause{}, "P2Y"), keep(refused, "P3Y")}, []int{1, 1, 0, 0, 0}},
 		{"every row keeps longer", []Clause{keep(Clause{}, "P4Y"), keep(refused, "P3Y")}, []int{0, 0, 0, 0, 0}},
 		{"nothing is left for otherwise", []Clause{keep(Clause{}, "P1Y"), keep(none, "P3Y")}, []int{0, 0, 0, 0, 0}},
@@ -178,7 +183,8 @@ func TestTheLongestKeepGoverns(t *testing.T) {
 			t.Fatal(err)
 		}
 		var got []int
-		for _, x := range [][]value.Value{row(5, "refused"), row(50, "refused"), row(5, "ok"), row(50, "ok"), row(50, "")} {
+		for _, x := range [][]value.Value{row(5, "refused"), row(50, "refused"), row(5, "ok"), row(50, "ok"),
+			row(50, "")} {
 			got = append(got, governor(terms, x))
 		}
 		if fmt.Sprint(got) != fmt.Sprint(c.want) {
@@ -189,7 +195,9 @@ func TestTheLongestKeepGoverns(t *testing.T) {
 
 func TestCutoffsOfEveryKind(t *testing.T) {
 	parse := func(clause string) *Rule {
-		docs, problems := Parse("f", []byte("rule: r\nsource: s\ntable: t\nage: at\nzone: Europe/Athens\nconfirm: empty t\nclauses:\n  - "+clause+"\nthen: purge\n"))
+		docs, problems := Parse("f", []byte(
+			"rule: r\nsource: s\ntable: t\nage: at\nzone: Europe/Athens\nconfirm: empty t\nclauses:\n  - "+clause+
+				"\nthen: purge\n"))
 		if len(docs) != 1 || Fatal(problems) {
 			t.Fatalf("%s: %v", clause, problems)
 		}
@@ -202,8 +210,10 @@ func TestCutoffsOfEveryKind(t *testing.T) {
 	}}
 	now := time.Date(2026, 11, 23, 14, 0, 0, 500, time.UTC)
 	for clause, want := range map[string]string{
-		"keep: P11DT20H": "2026-11-11T18:00:00Z", "keep: 18 months": "2025-05-23T13:00:00Z", "keep: disputes\n    align: month": "2025-04-30T21:00:00Z", "keep: none": "2026-11-23T14:00:00Z",
-		"before: 2024-01-01": "2023-12-31T22:00:00Z", "before: 2024-01-01T12:00:00Z": "2024-01-01T12:00:00Z", "before: 2999-01-01": "2026-11-23T14:00:00Z",
+		"keep: P11DT20H": "2026-11-11T18:00:00Z", "keep: 18 months": "2025-05-23T13:00:00Z",
+		"keep: disputes\n    align: month": "2025-04-30T21:00:00Z", "keep: none": "2026-11-23T14:00:00Z",
+		"before: 2024-01-01": "2023-12-31T22:00:00Z", "before: 2024-01-01T12:00:00Z": "2024-01-01T12:00:00Z",
+		"before: 2999-01-01":   "2026-11-23T14:00:00Z",
 		"newest: 6 partitions": "2026-06-01T00:00:00Z", "keep: forever": "never", "keep: nobody": "error",
 	} {
 		cutoffs, err := parse(clause).Cutoffs(now, resolve)
@@ -220,11 +230,17 @@ func TestCutoffsOfEveryKind(t *testing.T) {
 }
 
 func TestLockedClausesThatAreLoosened(t *testing.T) {
-	text := "rule: r\nsource: s\ntable: t\nage: at\nclauses:\n  - keep: P3Y\n    where: id = 1\n    locked: law\n  - keep: P1Y\n    otherwise: true\nthen: archive\narchive: {store: c, keep: P7Y}\n"
+	text := "rule: r\nsource: s\ntable: t\nage: at\nclauses:\n  - keep: P3Y\n    where: id = 1\n    locked: law\n  " +
+		"- keep: P1Y\n    otherwise: true\nthen: archive\narchive: {store: c, keep: P7Y}\n"
 	before := parse(t, text).Rule
 	for change, want := range map[string]string{
-		"": "", "P3Y|P4Y": "", "P1Y\n|PT1S\n": "", "P3Y|1096 days": "", "P3Y|1090 days": "is shortened from P3Y to P1090D", "id = 1|id = 2": "is removed", "    locked: law\n|": "is no longer locked",
-		"keep: P7Y|keep: P6Y": "is archived for a shorter time", "keep: P3Y|before: 2024-01-01": "is shortened", "keep: P3Y|keep: forever": "", "    locked: law\n|    locked: law\n    then: purge\n": "purges instead of archiving", "age: at|age: made": "counts from another age",
+		"": "", "P3Y|P4Y": "", "P1Y\n|PT1S\n": "", "P3Y|1096 days": "",
+		"P3Y|1090 days": "is shortened from P3Y to P1090D", "id = 1|id = 2": "is removed",
+		"    locked: law\n|":  "is no longer locked",
+		"keep: P7Y|keep: P6Y": "is archived for a shorter time", "keep: P3Y|before: 2024-01-01": "is shortened",
+		"keep: P3Y|keep: forever":                              "",
+		"    locked: law\n|    locked: law\n    then: purge\n": "purges instead of archiving",
+		"age: at|age: made":                                    "counts from another age",
 	} {
 		old, new, _ := strings.Cut(change, "|")
 		after := parse(t, strings.Replace(text, old, new, 1)).Rule
@@ -236,8 +252,10 @@ func TestLockedClausesThatAreLoosened(t *testing.T) {
 }
 
 func TestOverruledClausesAndColumnsAreSeen(t *testing.T) {
-	surroundings := Surroundings{Table: table(), Stores: []string{"cellar"}, Now: at("2026-11-23"), Keeps: map[string]Named{"disputes": {Name: "disputes", Period: period.Period{Years: 1}}}}
-	head := "rule: r\nsource: harbour\ntable: boarding_scan\nage: scanned_at\nthen: archive\narchive: {store: cellar}\n"
+	surroundings := Surroundings{Table: table(), Stores: []string{"cellar"}, Now: at("2026-11-23"),
+		Keeps: map[string]Named{"disputes": {Name: "disputes", Period: period.Period{Years: 1}}}}
+	head := "rule: r\nsource: harbour\ntable: boarding_scan\nage: scanned_at\nthen: archive\narchive: {store: " +
+		"cellar}\n"
 	for text, part := range map[string]string{
 		"clauses:\n  - keep: P3Y\n  - keep: P1Y\n    where: gate = 'a'\n":   "wholly overruled",
 		"clauses:\n  - keep: P3Y\n  - keep: P1Y\n    otherwise: true\n":     "no other rows are left",
@@ -268,16 +286,20 @@ func TestPartitionsThatHaveNotBegunAreNotTheNewest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	parts := []shape.Partition{{Name: "first", To: "2026-01-01"}, {Name: "a", From: "2026-01-01", To: "2026-02-01"}, {Name: "b", From: "2026-02-01 00:00:00", To: "2026-03-01 00:00:00"},
-		{Name: "c", From: "2026-03-01 00:00:00+02", To: "x"}, {Name: "d", From: "2026-04-01 00:00:00"}, {Name: "e", From: "2999-01-01"}}
+	parts := []shape.Partition{{Name: "first", To: "2026-01-01"}, {Name: "a", From: "2026-01-01", To: "2026-02-01"},
+		{Name: "b", From: "2026-02-01 00:00:00", To: "2026-03-01 00:00:00"},
+		{Name: "c", From: "2026-03-01 00:00:00+02", To: "x"}, {Name: "d", From: "2026-04-01 00:00:00"},
+		{Name: "e", From: "2999-01-01"}}
 	now := time.Date(2026, 3, 31, 21, 30, 0, 0, time.UTC) // in Athens, the first of April has begun
-	for n, want := range map[int]string{1: "2026-03-31T21:00:00Z", 2: "2026-02-28T22:00:00Z", 3: "2026-01-31T22:00:00Z", 4: "2025-12-31T22:00:00Z"} {
+	for n, want := range map[int]string{1: "2026-03-31T21:00:00Z", 2: "2026-02-28T22:00:00Z",
+		3: "2026-01-31T22:00:00Z", 4: "2025-12-31T22:00:00Z"} {
 		got, err := Newest(parts, n, now, athens)
 		if err != nil || got.UTC().Format(time.RFC3339) != want {
 			t.Errorf("the newest %d begin at %s (%v) instead of %s", n, got, err, want)
 		}
 	}
-	if got, err := Newest(parts, 1, now.Add(-time.Hour), athens); err != nil || got.UTC().Format(time.RFC3339) != "2026-02-28T22:00:00Z" {
+	if got, err := Newest(parts, 1, now.Add(-time.Hour), athens); err != nil ||
+		got.UTC().Format(time.RFC3339) != "2026-02-28T22:00:00Z" {
 		t.Errorf("an hour before, the newest begins at %s (%v)", got, err)
 	}
 	for _, n := range []int{5, 6, 100} {
@@ -285,7 +307,8 @@ func TestPartitionsThatHaveNotBegunAreNotTheNewest(t *testing.T) {
 			t.Errorf("the newest %d: %v", n, err)
 		}
 	}
-	if _, err := Newest([]shape.Partition{{Name: "odd", From: "blue"}}, 1, now, athens); err == nil || !strings.Contains(err.Error(), "blue") {
+	if _, err := Newest([]shape.Partition{{Name: "odd", From: "blue"}}, 1, now, athens); err == nil ||
+		!strings.Contains(err.Error(), "blue") {
 		t.Errorf("a bound that is no time: %v", err)
 	}
 	if got := fmt.Sprint(Ahead(parts, now, athens), Ahead(parts, now.Add(-time.Hour), athens)); got != "[e] [d e]" {

@@ -21,8 +21,9 @@ type Cutoff struct {
 
 // Resolver answers for what a keep says only by reference. A nil function knows nothing.
 type Resolver struct {
-	Named  func(name string) (Named, bool)
-	Newest func(partitions int, now time.Time, zone *time.Location) (time.Time, error) // where the oldest of so many newest partitions begins
+	Named func(name string) (Named, bool)
+	// where the oldest of so many newest partitions begins
+	Newest func(partitions int, now time.Time, zone *time.Location) (time.Time, error)
 }
 
 // Cutoffs computes the cutoff of every clause for a plan made at now, in whole seconds of UTC.
@@ -71,8 +72,8 @@ func (r *Rule) cutoff(i int, now time.Time, resolve Resolver) (Cutoff, error) {
 	return Cutoff{At: period.Cutoff(now, keep.Period, c.Align, zone)}, nil
 }
 
-// Newest returns where the oldest of the n newest partitions begins. Those whose range has not begun, which were made ahead
-// or for a stray date, do not count: else everything might be due. zone is that of bounds that name none.
+// Newest returns where the oldest of the n newest partitions begins. Those whose range has not begun, which were made
+// ahead or for a stray date, do not count: else everything might be due. zone is that of bounds that name none.
 func Newest(partitions []shape.Partition, n int, now time.Time, zone *time.Location) (time.Time, error) {
 	begun := []time.Time{}
 	for _, p := range partitions {
@@ -87,7 +88,9 @@ func Newest(partitions []shape.Partition, n int, now time.Time, zone *time.Locat
 		}
 	}
 	if n >= len(begun) {
-		return time.Time{}, fmt.Errorf("of the table's %d partitions the range of %d has begun, which is not more than the %d to keep", len(partitions), len(begun), n)
+		return time.Time{}, fmt.Errorf(
+			"of the table's %d partitions the range of %d has begun, which is not more than the %d to keep",
+			len(partitions), len(begun), n)
 	}
 	return begun[len(begun)-n], nil
 }

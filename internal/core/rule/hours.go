@@ -116,12 +116,14 @@ func (r *reader) hours(f map[string]ast.Node) {
 	}
 	if f["budget"] != nil {
 		b := r.mapping("budget", f["budget"], "rows", "time")
-		out.Budget = &Budget{Rows: int64(r.amount("budget.rows", b["rows"], pace.Count)), Time: r.someTime("budget.time", b["time"])}
+		out.Budget = &Budget{Rows: int64(r.amount("budget.rows", b["rows"], pace.Count)),
+			Time: r.someTime("budget.time", b["time"])}
 		switch {
 		case len(out.Window) == 0:
 			r.fail("budget", "a budget is for one window, and the rule has none", "add `window: 22:00-05:00`")
 		case out.Budget.Rows == 0 && out.Budget.Time == nil:
-			r.fail("budget", "it is not said what a window may take", "write `budget: {rows: 2000000}` or `budget: {time: PT4H}`")
+			r.fail("budget", "it is not said what a window may take",
+				"write `budget: {rows: 2000000}` or `budget: {time: PT4H}`")
 		}
 	}
 	switch text := r.text("partitions", f["partitions"], false, ""); text {
@@ -129,11 +131,13 @@ func (r *reader) hours(f map[string]ast.Node) {
 	case string(WayRows):
 		out.Partitions = WayRows
 	default:
-		r.fail("partitions", fmt.Sprintf("%q is no way for partitions to leave", text), "write `partitions: rows`, or leave it out, and those that are wholly due leave as a whole")
+		r.fail("partitions", fmt.Sprintf("%q is no way for partitions to leave", text),
+			"write `partitions: rows`, or leave it out, and those that are wholly due leave as a whole")
 	}
 	if f["log"] != nil {
 		l := r.mapping("log", f["log"], "minute", "run")
-		out.Log = &Log{Minute: int64(r.amount("log.minute", l["minute"], pace.Bytes)), Run: int64(r.amount("log.run", l["run"], pace.Bytes))}
+		out.Log = &Log{Minute: int64(r.amount("log.minute", l["minute"], pace.Bytes)),
+			Run: int64(r.amount("log.run", l["run"], pace.Bytes))}
 		if *out.Log == (Log{}) {
 			r.fail("log", "it is not said how much a run may write", "write `log: {minute: 200 MB, run: 20 GB}`")
 		}
@@ -145,7 +149,8 @@ func (r *reader) hours(f map[string]ast.Node) {
 		r.place(at, pair.Key)
 		s, ok := pace.FindSignal(name)
 		if !ok || name == pace.LogMinute {
-			r.fail(at, fmt.Sprintf("there is no signal %q with a limit of its own", name), "write one of "+strings.Join(signalNames(), ", ")+"; what is written to the log is limited by log")
+			r.fail(at, fmt.Sprintf("there is no signal %q with a limit of its own", name), "write one of "+
+				strings.Join(signalNames(), ", ")+"; what is written to the log is limited by log")
 			continue
 		}
 		if out.Limits == nil {

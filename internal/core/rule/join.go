@@ -48,7 +48,8 @@ func (c *checking) joins() {
 		j, field := c.rule.Joins[name], "joins."+name
 		other := c.Joined[name]
 		if other == nil {
-			c.fail(field+".table", fmt.Sprintf("there is no table %q in source %s", j.Table, c.rule.Source), fmt.Sprintf("`ambercellar table list %s` shows its tables", c.rule.Source))
+			c.fail(field+".table", fmt.Sprintf("there is no table %q in source %s", j.Table, c.rule.Source),
+				fmt.Sprintf("`ambercellar table list %s` shows its tables", c.rule.Source))
 			continue
 		}
 		var theirs []string
@@ -60,14 +61,17 @@ func (c *checking) joins() {
 				if near := shape.Nearest(j.On[ours], other.ColumnNames()); near != "" {
 					remedy = "did you mean " + near + "?"
 				}
-				c.fail(field+".on."+ours, fmt.Sprintf("column %q is not in %s.%s", j.On[ours], c.rule.Source, other.Name), remedy)
+				c.fail(field+".on."+ours, fmt.Sprintf("column %q is not in %s.%s", j.On[ours], c.rule.Source,
+					other.Name), remedy)
 			} else if a != nil && a.Kind != b.Kind {
-				c.fail(field+".on."+ours, fmt.Sprintf("column %q of type %s cannot be joined with %s.%s of type %s", ours, a.Type, other.Name, b.Name, b.Type), "join columns of one type")
+				c.fail(field+".on."+ours, fmt.Sprintf("column %q of type %s cannot be joined with %s.%s of type %s",
+					ours, a.Type, other.Name, b.Name, b.Type), "join columns of one type")
 			}
 			theirs = append(theirs, j.On[ours])
 		}
 		if !other.UniqueOn(theirs) {
-			c.fail(field+".on", fmt.Sprintf("no unique key of %s is (%s), so the join could reach several rows", other.Name, strings.Join(theirs, ", ")), "join by the other table's key")
+			c.fail(field+".on", fmt.Sprintf("no unique key of %s is (%s), so the join could reach several rows",
+				other.Name, strings.Join(theirs, ", ")), "join by the other table's key")
 		}
 	}
 }
@@ -87,7 +91,8 @@ func (c *checking) kept() {
 		field := fmt.Sprintf("include[%d]", i)
 		join, column, ok := strings.Cut(name, ".")
 		if !ok {
-			c.fail(field, fmt.Sprintf("%q is no joined column", name), "write JOIN.COLUMN; the table's own columns are archived anyway")
+			c.fail(field, fmt.Sprintf("%q is no joined column", name),
+				"write JOIN.COLUMN; the table's own columns are archived anyway")
 			continue
 		}
 		col, _, remedy := scope(join, column)
@@ -119,7 +124,8 @@ func (c *checking) kept() {
 		}
 		for _, col := range j.Columns {
 			if col.Problem != "" {
-				c.fail(field, fmt.Sprintf("column %q of %s: %s", col.Name, j.Name, col.Problem), "include single columns instead")
+				c.fail(field, fmt.Sprintf("column %q of %s: %s", col.Name, j.Name, col.Problem),
+					"include single columns instead")
 			}
 		}
 		if len(j.OwnKey()) == 0 {

@@ -25,9 +25,9 @@ type PartWay struct {
 	Why string // that it is not another
 }
 
-// Ways says how each partition of a table leaves at the cutoffs of the terms. A partition leaves as a whole where every row
-// that it can hold is due: its range ends at the least cutoff or before it. Whether a row of it is held, or covered by no
-// clause, only a look at the rows tells.
+// Ways says how each partition of a table leaves at the cutoffs of the terms. A partition leaves as a whole where
+// every row that it can hold is due: its range ends at the least cutoff or before it. Whether a row of it is held, or
+// covered by no clause, only a look at the rows tells.
 func (r *Rule) Ways(t *shape.Table, terms []Term) []PartWay {
 	out := make([]PartWay, len(t.Partitions))
 	for i, p := range t.Partitions {
@@ -62,7 +62,8 @@ func (r *Rule) way(t *shape.Table, p shape.Partition, terms []Term) PartWay {
 		}
 	}
 	switch {
-	case latest.IsZero() || begins && !from.Before(latest) && !slices.ContainsFunc(terms, func(x Term) bool { return x.All }):
+	case latest.IsZero() || begins && !from.Before(latest) &&
+		!slices.ContainsFunc(terms, func(x Term) bool { return x.All }):
 		return PartWay{Way: WayStays}
 	case p.From != "" && !begins || p.To != "" && !ends:
 		return PartWay{WayRows, "its bounds are no instants"}
@@ -75,7 +76,8 @@ func (r *Rule) way(t *shape.Table, p shape.Partition, terms []Term) PartWay {
 	case r.copiesOnly():
 		return PartWay{WayRows, "its rows are copied first, and deleted by a decision of its own"}
 	case len(t.Triggers) > 0:
-		return PartWay{WayRows, fmt.Sprintf("the trigger %s fires on delete, and not when a partition is dropped", t.Triggers[0])}
+		return PartWay{WayRows, fmt.Sprintf("the trigger %s fires on delete, and not when a partition is dropped",
+			t.Triggers[0])}
 	case len(t.ReferencedBy) > 0:
 		return PartWay{WayRows, fmt.Sprintf("rows of %s refer to the table", t.ReferencedBy[0].Table)}
 	case len(r.Related) > 0:
@@ -129,7 +131,8 @@ func Further(parts []shape.Partition, n int) (bounds [][2]time.Time, err error) 
 	from, ok1 := boundTime(last.From, time.UTC)
 	to, ok2 := boundTime(last.To, time.UTC)
 	if !ok1 || !ok2 || !to.After(from) {
-		return nil, fmt.Errorf("the bounds of the newest partition, %s, are no times (%q to %q)", last.Name, last.From, last.To)
+		return nil, fmt.Errorf("the bounds of the newest partition, %s, are no times (%q to %q)", last.Name, last.From,
+			last.To)
 	}
 	next := step(from, to)
 	for range n {

@@ -15,9 +15,10 @@ import (
 // Related is a table whose rows go along with the rows that they refer to. A row and its related rows leave whole or
 // not at all.
 type Related struct {
-	Table   string            `json:"table"`
-	On      map[string]string `json:"on,omitempty"` // its column → column of the table above it; empty: by the only foreign key
-	Then    Then              `json:"then"`         // archive, purge or unlink
+	Table string `json:"table"`
+	// its column → column of the table above it; empty: by the only foreign key
+	On      map[string]string `json:"on,omitempty"`
+	Then    Then              `json:"then"` // archive, purge or unlink
 	Related []Related         `json:"related,omitempty"`
 }
 
@@ -43,8 +44,8 @@ func (r *Rule) Relations() []Relation {
 	return out
 }
 
-// Pairs returns the columns by which a related table refers to the one above it: its own, and the other's. Where the rule
-// does not say, the only foreign key between the two does.
+// Pairs returns the columns by which a related table refers to the one above it: its own, and the other's. Where the
+// rule does not say, the only foreign key between the two does.
 func (x Relation) Pairs(own, above *shape.Table) ([][2]string, error) {
 	var out [][2]string
 	for _, ours := range slices.Sorted(maps.Keys(x.On)) {
@@ -69,7 +70,8 @@ func (x Relation) Pairs(own, above *shape.Table) ([][2]string, error) {
 	for _, f := range keys {
 		names = append(names, "("+strings.Join(f.Columns, ", ")+")")
 	}
-	return nil, fmt.Errorf("%d foreign keys of %s refer to %s: %s", len(keys), own.Name, above.Name, strings.Join(names, ", "))
+	return nil, fmt.Errorf("%d foreign keys of %s refer to %s: %s", len(keys), own.Name, above.Name,
+		strings.Join(names, ", "))
 }
 
 const relatedRemedy = "write `related: [{table: booking_leg, then: archive}]`"
@@ -100,10 +102,13 @@ func (r *reader) related(field string, n ast.Node, depth int) []Related {
 		switch x.Then = Then(r.text(at+".then", f["then"], true, "write archive, purge or unlink")); x.Then {
 		case ThenArchive, ThenPurge, ThenUnlink, "":
 		default:
-			r.fail(at+".then", fmt.Sprintf("%q is not something to do with related rows", x.Then), "write archive, purge or unlink")
+			r.fail(at+".then", fmt.Sprintf("%q is not something to do with related rows", x.Then),
+				"write archive, purge or unlink")
 			x.Then = ""
 		}
-		for _, on := range r.pairs(at+".on", f["on"], "here must stand columns of the related table, each with the column that it refers to", "write `on: {booking_id: id}`") {
+		for _, on := range r.pairs(at+".on", f["on"],
+			"here must stand columns of the related table, each with the column that it refers to",
+			"write `on: {booking_id: id}`") {
 			ours := keyText(on.Key)
 			r.place(at+".on."+ours, on.Key)
 			if x.On == nil {
@@ -113,7 +118,8 @@ func (r *reader) related(field string, n ast.Node, depth int) []Related {
 		}
 		x.Related = r.related(at+".related", f["related"], depth+1)
 		if x.Then == ThenUnlink && len(x.Related) > 0 {
-			r.fail(at+".related", "rows that are unlinked stay, so nothing can go along with them", "take the list out")
+			r.fail(at+".related", "rows that are unlinked stay, so nothing can go along with them",
+				"take the list out")
 		}
 		out = append(out, x)
 	}
@@ -175,19 +181,22 @@ func (c *checking) related() {
 	for i, x := range relations {
 		t := c.Related[x.Table]
 		if t == nil {
-			c.fail(x.Field+".table", fmt.Sprintf("there is no table %q in source %s", x.Table, c.rule.Source), fmt.Sprintf("`ambercellar table list %s` shows its tables", c.rule.Source))
+			c.fail(x.Field+".table", fmt.Sprintf("there is no table %q in source %s", x.Table, c.rule.Source),
+				fmt.Sprintf("`ambercellar table list %s` shows its tables", c.rule.Source))
 			continue
 		}
 		for above := x.Parent; ; above = relations[above].Parent {
 			if p := at(above); p != nil && p.Name == t.Name {
-				c.fail(x.Field+".table", fmt.Sprintf("%s stands above itself: the related tables form a cycle", t.Name), "take it out; rows that refer to rows of their own table keep those")
+				c.fail(x.Field+".table", fmt.Sprintf("%s stands above itself: the related tables form a cycle",
+					t.Name), "take it out; rows that refer to rows of their own table keep those")
 			}
 			if above < 0 {
 				break
 			}
 		}
 		if where, twice := named[t.Name]; twice && where != "the rule's own table" {
-			c.fail(x.Field+".table", fmt.Sprintf("%s stands at %s already, so that a row could belong to two families", t.Name, where), "name each related table once")
+			c.fail(x.Field+".table", fmt.Sprintf("%s stands at %s already, so that a row could belong to two families",
+				t.Name, where), "name each related table once")
 		}
 		named[t.Name] = x.Field
 		tables[i] = t
@@ -207,7 +216,8 @@ func (c *checking) related() {
 func (c *checking) relation(x Relation, t, above *shape.Table) [][2]string {
 	pairs, err := x.Pairs(t, above)
 	if err != nil {
-		c.fail(x.Field, err.Error(), fmt.Sprintf("say which columns refer to %s: `on: {COLUMN: COLUMN OF %s}`", above.Name, above.Name))
+		c.fail(x.Field, err.Error(), fmt.Sprintf("say which columns refer to %s: `on: {COLUMN: COLUMN OF %s}`",
+			above.Name, above.Name))
 		return nil
 	}
 	var theirs []string
@@ -224,41 +234,51 @@ func (c *checking) relation(x Relation, t, above *shape.Table) [][2]string {
 				if near := shape.Nearest(missing.name, missing.table.ColumnNames()); near != "" {
 					remedy = "did you mean " + near + "?"
 				}
-				c.fail(x.Field+".on."+pair[0], fmt.Sprintf("column %q is not in %s.%s", missing.name, c.rule.Source, missing.table.Name), remedy)
+				c.fail(x.Field+".on."+pair[0], fmt.Sprintf("column %q is not in %s.%s", missing.name, c.rule.Source,
+					missing.table.Name), remedy)
 			}
 		}
 		if ours == nil || other == nil {
 			return nil
 		}
 		if ours.Kind != other.Kind {
-			c.fail(x.Field+".on."+pair[0], fmt.Sprintf("column %q of type %s cannot refer to %s.%s of type %s", ours.Name, ours.Type, above.Name, other.Name, other.Type), "name columns of one type")
+			c.fail(x.Field+".on."+pair[0], fmt.Sprintf("column %q of type %s cannot refer to %s.%s of type %s",
+				ours.Name, ours.Type, above.Name, other.Name, other.Type), "name columns of one type")
 		}
 		if x.Then == ThenUnlink && (!ours.Nullable || contains(t.Key, ours.Name)) {
-			c.fail(x.Field+".then", fmt.Sprintf("column %q of %s takes no NULL, so its rows cannot be unlinked", ours.Name, t.Name), "archive or purge them")
+			c.fail(x.Field+".then", fmt.Sprintf("column %q of %s takes no NULL, so its rows cannot be unlinked",
+				ours.Name, t.Name), "archive or purge them")
 		}
 		theirs = append(theirs, pair[1])
 	}
 	if !above.UniqueOn(theirs) {
-		c.fail(x.Field+".on", fmt.Sprintf("no unique key of %s is (%s), so a related row could belong to several families", above.Name, strings.Join(theirs, ", ")), "name the columns of a unique key")
+		c.fail(x.Field+".on", fmt.Sprintf(
+			"no unique key of %s is (%s), so a related row could belong to several families", above.Name,
+			strings.Join(theirs, ", ")), "name the columns of a unique key")
 	}
 	for _, o := range t.Obstacles {
 		c.fail(x.Field+".table", o, "")
 	}
 	if len(t.OwnKey()) == 0 {
-		c.fail(x.Field+".table", fmt.Sprintf("%s has no primary key and no unique key without NULLs, so no row can be told from another", t.Name), "add a primary key")
+		c.fail(x.Field+".table", fmt.Sprintf(
+			"%s has no primary key and no unique key without NULLs, so no row can be told from another", t.Name),
+			"add a primary key")
 	}
 	if !t.IndexServes(pairs[0][0]) {
-		c.warn(x.Field, fmt.Sprintf("no index of %s begins with %q, so that each family is looked for in the whole table", t.Name, pairs[0][0]), "add one")
+		c.warn(x.Field, fmt.Sprintf("no index of %s begins with %q, so that each family is looked for in the whole "+
+			"table", t.Name, pairs[0][0]), "add one")
 	}
 	if x.Then == ThenUnlink {
 		return pairs
 	}
 	for _, name := range t.Triggers {
-		c.warn(x.Field+".table", fmt.Sprintf("the trigger %s of %s fires for every row that is deleted", name, t.Name), "")
+		c.warn(x.Field+".table", fmt.Sprintf("the trigger %s of %s fires for every row that is deleted", name, t.Name),
+			"")
 	}
 	for _, col := range t.Columns {
 		if x.Then == ThenArchive && col.Problem != "" {
-			c.fail(x.Field+".table", fmt.Sprintf("column %q of %s: %s", col.Name, t.Name, col.Problem), "change the column's type, or purge its rows")
+			c.fail(x.Field+".table", fmt.Sprintf("column %q of %s: %s", col.Name, t.Name, col.Problem),
+				"change the column's type, or purge its rows")
 		}
 	}
 	if x.Then == ThenPurge {
@@ -277,12 +297,16 @@ func (c *checking) omittedReferences(relations []Relation, tables []*shape.Table
 			}
 			for _, pair := range on[j] {
 				if _, masked := e.Mask[pair[1]]; masked || contains(e.Omit, pair[1]) {
-					c.fail(x.Field, fmt.Sprintf("column %q, which rows of %s refer to, is left out or masked in the archive", pair[1], tables[j].Name), "take it out of omit and mask")
+					c.fail(x.Field, fmt.Sprintf("column %q, which rows of %s refer to, is left out or masked in "+
+						"the archive", pair[1], tables[j].Name), "take it out of omit and mask")
 				}
 			}
 		}
-		if len(relations) > 0 && !e.Then.Copies() && slices.ContainsFunc(relations, func(x Relation) bool { return x.Then == ThenArchive }) && e.Archive.Store == "" {
-			c.fail("archive.store", fmt.Sprintf("clause %d purges, and related rows are to be archived", i+1), "name the store for them: `archive: {store: cellar}`")
+		if len(relations) > 0 && !e.Then.Copies() &&
+			slices.ContainsFunc(relations, func(x Relation) bool { return x.Then == ThenArchive }) &&
+			e.Archive.Store == "" {
+			c.fail("archive.store", fmt.Sprintf("clause %d purges, and related rows are to be archived", i+1),
+				"name the store for them: `archive: {store: cellar}`")
 		}
 	}
 }
@@ -300,23 +324,29 @@ func (c *checking) reached(at int, t *shape.Table, relations []Relation, tables 
 				continue
 			}
 			named = true
-			covered = covered || x.Parent == at && len(on[i]) == len(k.Columns) && !slices.ContainsFunc(on[i], func(p [2]string) bool {
-				j := slices.Index(k.Columns, p[0])
-				return j < 0 || j >= len(k.RefColumns) || k.RefColumns[j] != p[1]
-			})
+			covered = covered || x.Parent == at && len(on[i]) == len(k.Columns) &&
+				!slices.ContainsFunc(on[i], func(p [2]string) bool {
+					j := slices.Index(k.Columns, p[0])
+					return j < 0 || j >= len(k.RefColumns) || k.RefColumns[j] != p[1]
+				})
 		}
 		if k.Unindexed && !covered {
-			c.warn(field, fmt.Sprintf("no index of %s begins with %s, so that the whole table is searched for rows that refer to one that is to go", k.Table, strings.Join(k.Columns, ", ")), "add one")
+			c.warn(field, fmt.Sprintf("no index of %s begins with %s, so that the whole table is searched for rows "+
+				"that refer to one that is to go", k.Table, strings.Join(k.Columns, ", ")), "add one")
 		}
 		switch {
 		case covered:
 		case k.Alters() && !named && k.Table != t.Name:
-			c.fail(field, fmt.Sprintf("deleting from %s would reach rows of %s (%s) through the foreign key %s (on delete %s), and the rule does not name that table", t.Name, k.Table, strings.Join(k.Columns, ", "), k.Name, k.OnDelete),
+			c.fail(field, fmt.Sprintf("deleting from %s would reach rows of %s (%s) through the foreign key %s (on "+
+				"delete %s), and the rule does not name that table", t.Name, k.Table, strings.Join(k.Columns, ", "),
+				k.Name, k.OnDelete),
 				"add it: "+c.toAdd(at, k, relations))
 		case k.Alters() && k.Table == t.Name && at < 0 && k.OnDelete == "cascade":
-			c.warn(field, fmt.Sprintf("rows that other rows of %s refer to (%s, on delete %s) stay, whatever their age", t.Name, k.Name, k.OnDelete), "")
+			c.warn(field, fmt.Sprintf("rows that other rows of %s refer to (%s, on delete %s) stay, whatever "+
+				"their age", t.Name, k.Name, k.OnDelete), "")
 		default:
-			c.warn(field, fmt.Sprintf("rows of %s that %s still refers to (%s) stay, whatever their age", t.Name, k.Table, k.Name), "")
+			c.warn(field, fmt.Sprintf("rows of %s that %s still refers to (%s) stay, whatever their age", t.Name,
+				k.Table, k.Name), "")
 		}
 	}
 }

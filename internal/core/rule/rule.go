@@ -16,39 +16,44 @@ import (
 
 // Rule is the retention rule of one table.
 type Rule struct {
-	Name        string          `json:"name"`
-	About       string          `json:"about,omitempty"` // why the records are kept as long as they are
-	Off         bool            `json:"off,omitempty"`   // not enabled: it can be planned, and not run
-	Source      string          `json:"source"`
-	Table       string          `json:"table"`
-	Age         Age             `json:"age"`
-	Zone        string          `json:"zone,omitempty"`     // IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
-	Modified    string          `json:"modified,omitempty"` // column that tells when writers last touched a row
-	Joins       map[string]Join `json:"joins,omitempty"`
-	Related     []Related       `json:"related,omitempty"`
-	Include     []string        `json:"include,omitempty"` // joined columns, as JOIN.COLUMN, that are archived with the row
-	Copy        []string        `json:"copy,omitempty"`    // joins whose rows are kept beside the segment
-	Clauses     []Clause        `json:"clauses"`
-	Then        Then            `json:"then"`
-	DeleteAfter *period.Period  `json:"delete_after,omitempty"` // with copy: how long after the copy the rows are deleted; nil: by hand
+	Name   string `json:"name"`
+	About  string `json:"about,omitempty"` // why the records are kept as long as they are
+	Off    bool   `json:"off,omitempty"`   // not enabled: it can be planned, and not run
+	Source string `json:"source"`
+	Table  string `json:"table"`
+	Age    Age    `json:"age"`
+	// IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
+	Zone     string          `json:"zone,omitempty"`
+	Modified string          `json:"modified,omitempty"` // column that tells when writers last touched a row
+	Joins    map[string]Join `json:"joins,omitempty"`
+	Related  []Related       `json:"related,omitempty"`
+	// joined columns, as JOIN.COLUMN, that are archived with the row
+	Include []string `json:"include,omitempty"`
+	Copy    []string `json:"copy,omitempty"` // joins whose rows are kept beside the segment
+	Clauses []Clause `json:"clauses"`
+	Then    Then     `json:"then"`
+	// with copy: how long after the copy the rows are deleted; nil: by hand
+	DeleteAfter *period.Period  `json:"delete_after,omitempty"`
 	Archive     Archive         `json:"archive"`
 	Omit        []string        `json:"omit,omitempty"` // columns that are not archived
 	Mask        map[string]Mask `json:"mask,omitempty"` // columns that are archived in another form
 	Confirm     string          `json:"confirm,omitempty"`
 	Pace        pace.Pace       `json:"pace"`
-	Window      []Window        `json:"window,omitempty"`     // when a run may work; none: at any time
-	Budget      *Budget         `json:"budget,omitempty"`     // of one window
-	Log         *Log            `json:"log,omitempty"`        // what a run may make the database write to its log
-	Limits      pace.Limits     `json:"limits,omitempty"`     // of signals, by their names, in the signal's unit; null: none
-	Partitions  Way             `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
+	Window      []Window        `json:"window,omitempty"` // when a run may work; none: at any time
+	Budget      *Budget         `json:"budget,omitempty"` // of one window
+	Log         *Log            `json:"log,omitempty"`    // what a run may make the database write to its log
+	// of signals, by their names, in the signal's unit; null: none
+	Limits     pace.Limits `json:"limits,omitempty"`
+	Partitions Way         `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
 }
 
 // Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
 type Clause struct {
-	Where       string          `json:"where,omitempty"` // a filter; empty: every row
-	Keep        Keep            `json:"keep"`
-	Align       period.Align    `json:"align,omitempty"`
-	Otherwise   bool            `json:"otherwise,omitempty"` // for exactly the rows that no other enabled clause matches
+	Where string       `json:"where,omitempty"` // a filter; empty: every row
+	Keep  Keep         `json:"keep"`
+	Align period.Align `json:"align,omitempty"`
+	// for exactly the rows that no other enabled clause matches
+	Otherwise   bool            `json:"otherwise,omitempty"`
 	Off         bool            `json:"off,omitempty"`
 	Locked      string          `json:"locked,omitempty"` // why only an administrator may shorten or remove the clause
 	About       string          `json:"about,omitempty"`
@@ -91,7 +96,8 @@ func parseMoment(s string) (Moment, error) {
 			return m, nil
 		}
 	}
-	for _, form := range []string{time.DateOnly, "2006-01-02T15:04:05", time.DateTime, "2006-01-02T15:04", "2006-01-02 15:04"} {
+	for _, form := range []string{time.DateOnly, "2006-01-02T15:04:05", time.DateTime, "2006-01-02T15:04",
+		"2006-01-02 15:04"} {
 		if t, err := time.Parse(form, s); err == nil {
 			m.at = t
 			return m, nil
@@ -168,8 +174,10 @@ type Archive struct {
 	Keep  *period.Period `json:"keep,omitempty"` // how long a segment stays in the archive at least; nil: without end
 	From  KeepFrom       `json:"from,omitempty"` // what that counts from; empty: FromArchived
 
-	Second    string         `json:"second,omitempty"`     // the store in which segments get a second copy; empty: as their store says
-	ColdStore string         `json:"cold_store,omitempty"` // the store to which the rows of segments move when they are
+	// the store in which segments get a second copy; empty: as their store says
+	Second string `json:"second,omitempty"`
+	// the store to which the rows of segments move when they are
+	ColdStore string         `json:"cold_store,omitempty"`
 	ColdAfter *period.Period `json:"cold_after,omitempty"` // so long in the archive
 }
 
@@ -372,8 +380,8 @@ func maskText(m map[string]Mask) string {
 	return strings.Join(parts, ", ")
 }
 
-// Loosened says which locked clauses of a revision the next one shortens, narrows or removes, in words. Whether that is
-// so for a keep whose length hangs on the calendar is judged at now, with named keeps resolved.
+// Loosened says which locked clauses of a revision the next one shortens, narrows or removes, in words. Whether that
+// is so for a keep whose length hangs on the calendar is judged at now, with named keeps resolved.
 func Loosened(before, after *Rule, now time.Time, resolve Resolver) []string {
 	if before.Off {
 		return nil
@@ -385,7 +393,10 @@ func Loosened(before, after *Rule, now time.Time, resolve Resolver) []string {
 			continue
 		}
 		name := "clause " + before.Label(i)
-		at := slices.IndexFunc(after.Clauses, func(d Clause) bool { return d.Where == c.Where && d.Otherwise == c.Otherwise && !d.Off })
+		at := slices.IndexFunc(after.Clauses, func(d Clause) bool {
+			return d.Where == c.Where &&
+				d.Otherwise == c.Otherwise && !d.Off
+		})
 		if at < 0 || before.Table != after.Table || before.Source != after.Source {
 			out = append(out, name+" is removed")
 			continue
@@ -405,7 +416,9 @@ func Loosened(before, after *Rule, now time.Time, resolve Resolver) []string {
 		case d.Then.Copies() && !e.Then.Copies():
 			out = append(out, name+" purges instead of archiving")
 		case d.Archive.Keep == nil && e.Archive.Keep != nil && d.Then.Copies(),
-			d.Archive.Keep != nil && e.Archive.Keep != nil && e.Archive.Keep.Before(time.Unix(0, 0), time.UTC).After(d.Archive.Keep.Before(time.Unix(0, 0), time.UTC)):
+			d.Archive.Keep != nil && e.Archive.Keep != nil &&
+				e.Archive.Keep.Before(time.Unix(0, 0), time.UTC).After(d.Archive.Keep.Before(time.Unix(0, 0),
+					time.UTC)):
 			out = append(out, name+" is archived for a shorter time")
 		case d.Archive.From != FromAge && e.Archive.From == FromAge && d.Then.Copies():
 			out = append(out, name+" is archived for a shorter time, as that counts from the age of its rows")

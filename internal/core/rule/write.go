@@ -73,7 +73,8 @@ func Write(r *Rule) string {
 		}
 		w.plain(0, "window", "["+strings.Join(parts, ", ")+"]")
 	}
-	for _, x := range [][2]string{{"budget", r.Budget.String()}, {"log", r.Log.String()}, {"limits", limitText(r.Limits)}} {
+	for _, x := range [][2]string{{"budget", r.Budget.String()}, {"log", r.Log.String()},
+		{"limits", limitText(r.Limits)}} {
 		if x[1] != "" {
 			w.plain(0, x[0], "{"+x[1]+"}")
 		}

@@ -86,11 +86,12 @@ const MaxFile = 1 << 20
 
 var separator = regexp.MustCompile(`(?m)^---[ \t]*(?:#.*)?\r?$`)
 
-// Parse reads a file of one or several rules and named keeps, separated by lines of three dashes. It returns what could be read and
-// every mistake in it.
+// Parse reads a file of one or several rules and named keeps, separated by lines of three dashes. It returns what
+// could be read and every mistake in it.
 func Parse(file string, text []byte) ([]Document, []Problem) {
 	if len(text) > MaxFile {
-		return nil, []Problem{{File: file, Message: fmt.Sprintf("the file has %d bytes; the most is %d", len(text), MaxFile), Remedy: "split it into several files"}}
+		return nil, []Problem{{File: file, Message: fmt.Sprintf("the file has %d bytes; the most is %d", len(text),
+			MaxFile), Remedy: "split it into several files"}}
 	}
 	var docs []Document
 	var problems []Problem
@@ -107,7 +108,8 @@ func Parse(file string, text []byte) ([]Document, []Problem) {
 		at = cut[1]
 	}
 	if len(docs) == 0 && len(problems) == 0 {
-		problems = append(problems, Problem{File: file, Message: "the file holds no rule", Remedy: "a rule begins with `rule: NAME`; docs/rules.md shows one"})
+		problems = append(problems, Problem{File: file, Message: "the file holds no rule",
+			Remedy: "a rule begins with `rule: NAME`; docs/rules.md shows one"})
 	}
 	first := map[string]int{}
 	for _, d := range docs {
@@ -116,7 +118,8 @@ func Parse(file string, text []byte) ([]Document, []Problem) {
 			kind, name = "keep", d.Keep.Name
 		}
 		if before, ok := first[kind+name]; ok && name != "" {
-			problems = append(problems, d.problem(kind, fmt.Sprintf("the name %q stands on line %d already", name, before), "give each "+kind+" its own name"))
+			problems = append(problems, d.problem(kind, fmt.Sprintf("the name %q stands on line %d already", name,
+				before), "give each "+kind+" its own name"))
 		} else {
 			first[kind+name] = d.places[kind][0]
 		}
@@ -136,7 +139,8 @@ func (d *Document) problem(field, message, remedy string) Problem {
 			place = d.places[start]
 		}
 	}
-	return Problem{File: d.file, Line: place[0], Column: place[1], Rule: d.Rule.Name, Field: field, Message: message, Remedy: remedy}
+	return Problem{File: d.file, Line: place[0], Column: place[1], Rule: d.Rule.Name, Field: field, Message: message,
+		Remedy: remedy}
 }
 
 // parseTree reads YAML. The library panics on some malformed input; what we make of its tree does not.
@@ -154,7 +158,8 @@ var errUnreadable = errors.New("this is not YAML that can be read")
 func parseOne(file, text string, lines int) (doc *Document, problems []Problem) {
 	tree, err := parseTree(text)
 	if errors.Is(err, errUnreadable) {
-		return nil, []Problem{{File: file, Line: lines + 1, Column: 1, Message: err.Error(), Remedy: "compare it with the example in docs/rules.md"}}
+		return nil, []Problem{{File: file, Line: lines + 1, Column: 1, Message: err.Error(),
+			Remedy: "compare it with the example in docs/rules.md"}}
 	}
 	if err != nil {
 		return nil, []Problem{syntaxProblem(file, lines, err)}
@@ -166,7 +171,8 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 	if _, empty := body.(*ast.CommentGroupNode); empty {
 		return nil, nil
 	}
-	r := &reader{doc: Document{Text: strings.Trim(text, "\r\n") + "\n", file: file, places: map[string][2]int{}}, lines: lines}
+	r := &reader{doc: Document{Text: strings.Trim(text, "\r\n") + "\n", file: file, places: map[string][2]int{}},
+		lines: lines}
 	r.place("", body)
 	if isDefinition(body) {
 		if fields := r.mapping("", body, "keep", "period", "about"); fields != nil {
@@ -174,7 +180,9 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 		}
 		return &r.doc, r.problems
 	}
-	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins", "related", "include", "copy", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace", "window", "budget", "log", "limits", "partitions")
+	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins",
+		"related", "include", "copy", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace",
+		"window", "budget", "log", "limits", "partitions")
 	if fields == nil {
 		return nil, r.problems
 	}
@@ -324,11 +332,14 @@ func (r *reader) definition(f map[string]ast.Node) {
 	r.doc.Keep = n
 	n.Name = r.text("keep", f["keep"], true, "name the keep, for instance `keep: ticket-disputes`")
 	if n.Name != "" && !ruleName.MatchString(n.Name) || n.Name == "forever" || n.Name == "none" {
-		r.fail("keep", fmt.Sprintf("%q is not a name for a keep", n.Name), "use up to 63 small letters, digits and hyphens, a letter or digit first, and neither forever nor none")
+		r.fail("keep", fmt.Sprintf("%q is not a name for a keep", n.Name),
+			"use up to 63 small letters, digits and hyphens, a letter or digit first, and neither forever nor none")
 	} else if _, err := period.Parse(n.Name); err == nil {
-		r.fail("keep", fmt.Sprintf("%q is a length of time and cannot be a name", n.Name), "give the keep another name")
+		r.fail("keep", fmt.Sprintf("%q is a length of time and cannot be a name", n.Name),
+			"give the keep another name")
 	}
-	n.About = r.text("about", f["about"], true, "say why records are kept so long; it is shown wherever the keep is used")
+	n.About = r.text("about", f["about"], true,
+		"say why records are kept so long; it is shown wherever the keep is used")
 	switch text := r.text("period", f["period"], true, keepRemedy); text {
 	case "":
 	case "forever":
@@ -342,11 +353,13 @@ func (r *reader) rule(f map[string]ast.Node) {
 	out := &r.doc.Rule
 	out.Name = r.text("rule", f["rule"], true, "name the rule, for instance `rule: boarding-scans`")
 	if out.Name != "" && !ruleName.MatchString(out.Name) {
-		r.fail("rule", fmt.Sprintf("%q is not a name for a rule", out.Name), "use up to 63 small letters, digits and hyphens, a letter or digit first")
+		r.fail("rule", fmt.Sprintf("%q is not a name for a rule", out.Name),
+			"use up to 63 small letters, digits and hyphens, a letter or digit first")
 	}
 	out.About = r.text("about", f["about"], false, "")
 	out.Off = !r.flag("enabled", f["enabled"], true)
-	out.Source = r.text("source", f["source"], true, "name the source that holds the table; `ambercellar source list` shows them")
+	out.Source = r.text("source", f["source"], true,
+		"name the source that holds the table; `ambercellar source list` shows them")
 	out.Table = r.text("table", f["table"], true, "name the table; `ambercellar table list SOURCE` shows them")
 	out.Zone = r.text("zone", f["zone"], false, "")
 	if _, err := time.LoadLocation(out.Zone); err != nil || out.Zone == "Local" {
@@ -397,7 +410,8 @@ func (r *reader) flag(field string, n ast.Node, otherwise bool) bool {
 	case "true", "false":
 		return text == "true"
 	default:
-		r.fail(field, fmt.Sprintf("%q is neither true nor false", text), fmt.Sprintf("write `%s: true` or leave the field out", field[strings.LastIndexByte(field, '.')+1:]))
+		r.fail(field, fmt.Sprintf("%q is neither true nor false", text),
+			fmt.Sprintf("write `%s: true` or leave the field out", field[strings.LastIndexByte(field, '.')+1:]))
 		return otherwise
 	}
 }
@@ -443,12 +457,14 @@ func (r *reader) joins(n ast.Node) {
 		at := "joins." + name
 		r.place(at, pair.Key)
 		if !ruleName.MatchString(strings.ReplaceAll(name, "_", "-")) {
-			r.fail(at, fmt.Sprintf("%q is not a name for a join", name), "use up to 63 small letters, digits, hyphens and underscores")
+			r.fail(at, fmt.Sprintf("%q is not a name for a join", name),
+				"use up to 63 small letters, digits, hyphens and underscores")
 			continue
 		}
 		f := r.mapping(at, pair.Value, "table", "on")
 		j := Join{Table: r.text(at+".table", f["table"], true, "name the other table"), On: map[string]string{}}
-		for _, on := range r.pairs(at+".on", f["on"], "here must stand columns of this table, each with the other table's", remedy) {
+		for _, on := range r.pairs(at+".on", f["on"],
+			"here must stand columns of this table, each with the other table's", remedy) {
 			ours := keyText(on.Key)
 			r.place(at+".on."+ours, on.Key)
 			j.On[ours] = r.text(at+".on."+ours, on.Value, true, "name the other table's column")
@@ -464,7 +480,8 @@ func (r *reader) joins(n ast.Node) {
 }
 
 func (r *reader) mask(field string, n ast.Node) map[string]Mask {
-	pairs := r.pairs(field, n, "here must stand columns, each with its mask", "write `mask: {name: blank, card: last4}`")
+	pairs := r.pairs(field, n, "here must stand columns, each with its mask",
+		"write `mask: {name: blank, card: last4}`")
 	if pairs == nil {
 		return nil
 	}
@@ -527,13 +544,15 @@ func (r *reader) clauses(n ast.Node) {
 		return
 	}
 	if len(list.Values) > maxClauses {
-		r.fail("clauses", fmt.Sprintf("there are %d clauses; the most is %d", len(list.Values), maxClauses), "join conditions with OR")
+		r.fail("clauses", fmt.Sprintf("there are %d clauses; the most is %d", len(list.Values), maxClauses),
+			"join conditions with OR")
 		return
 	}
 	for i, item := range list.Values {
 		at := fmt.Sprintf("clauses[%d]", i)
 		r.place(at, item)
-		f := r.mapping(at, item, "where", "keep", "before", "newest", "align", "otherwise", "enabled", "locked", "about", "then", "delete_after", "archive", "omit", "mask")
+		f := r.mapping(at, item, "where", "keep", "before", "newest", "align", "otherwise", "enabled", "locked",
+			"about", "then", "delete_after", "archive", "omit", "mask")
 		r.doc.Rule.Clauses = append(r.doc.Rule.Clauses, r.clause(at, f))
 	}
 }
@@ -541,7 +560,8 @@ func (r *reader) clauses(n ast.Node) {
 const keepRemedy = "write an ISO 8601 duration like P18M or P90D, words like \"18 months\", or forever"
 
 func (r *reader) clause(at string, f map[string]ast.Node) Clause {
-	c := Clause{Where: r.text(at+".where", f["where"], false, ""), Locked: r.text(at+".locked", f["locked"], false, ""), About: r.text(at+".about", f["about"], false, ""),
+	c := Clause{Where: r.text(at+".where", f["where"], false, ""), Locked: r.text(at+".locked", f["locked"], false,
+		""), About: r.text(at+".about", f["about"], false, ""),
 		Off: !r.flag(at+".enabled", f["enabled"], true), Otherwise: r.flag(at+".otherwise", f["otherwise"], false)}
 	if _, stands := f["where"]; stands && c.Where == "" {
 		r.fail(at+".where", "the condition is empty", "write one like outcome = 'refused', or leave where out")
@@ -621,7 +641,8 @@ func (r *reader) period(field, text string) period.Period {
 	case err != nil:
 		r.fail(field, err.Error(), "")
 	case p.Zero():
-		r.fail(field, "a keep of zero would make every row due", "write how long rows stay, for instance P18M; `keep: none` empties a table")
+		r.fail(field, "a keep of zero would make every row due",
+			"write how long rows stay, for instance P18M; `keep: none` empties a table")
 	}
 	return p
 }
@@ -640,12 +661,14 @@ func (r *reader) archiveFields(field string, n ast.Node, whole bool) *Archive {
 	if f == nil {
 		return nil
 	}
-	a := &Archive{Store: r.text(field+".store", f["store"], whole, "name the store; `ambercellar store list` shows them")}
+	a := &Archive{Store: r.text(field+".store", f["store"], whole,
+		"name the store; `ambercellar store list` shows them")}
 	a.Keep = r.someTime(field+".keep", f["keep"])
 	if n := f["from"]; n != nil {
 		a.From = KeepFrom(r.text(field+".from", n, true, "write archived or age"))
 		if a.From != FromArchived && a.From != FromAge && a.From != "" {
-			r.fail(field+".from", fmt.Sprintf("%q is nothing that the keep of a segment can count from", a.From), "write archived or age")
+			r.fail(field+".from", fmt.Sprintf("%q is nothing that the keep of a segment can count from", a.From),
+				"write archived or age")
 		}
 	}
 	if n := f["second"]; n != nil {
@@ -671,33 +694,41 @@ func (r *reader) agree() {
 			if c.Then != "" {
 				field = at + ".archive"
 			}
-			r.fail(field, "the rows are copied, and it is not said where to", "add `archive: {store: cellar}`; `ambercellar store list` shows the stores")
+			r.fail(field, "the rows are copied, and it is not said where to",
+				"add `archive: {store: cellar}`; `ambercellar store list` shows the stores")
 		}
 		if a := e.Archive; e.Then.Copies() && (a.ColdStore == "") != (a.ColdAfter == nil) {
 			field := "archive"
 			if c.Archive != nil && (c.Archive.ColdStore != "" || c.Archive.ColdAfter != nil) {
 				field = at + ".archive"
 			}
-			r.fail(field, "cold_store and cold_after go together", "write both, like `cold_store: vault, cold_after: P90D`, or neither")
+			r.fail(field, "cold_store and cold_after go together",
+				"write both, like `cold_store: vault, cold_after: P90D`, or neither")
 		}
 		if e.Then == ThenPurge && c.Archive != nil {
-			r.fail(at+".archive", "the clause purges, so nothing goes to an archive", "take archive out, or write `then: archive`")
+			r.fail(at+".archive", "the clause purges, so nothing goes to an archive",
+				"take archive out, or write `then: archive`")
 		}
 		if c.DeleteAfter != nil && e.Then != ThenCopy {
-			r.fail(at+".delete_after", "only rows that are copied first are deleted later", "write `then: copy`, or take delete_after out")
+			r.fail(at+".delete_after", "only rows that are copied first are deleted later",
+				"write `then: copy`, or take delete_after out")
 		}
 		if e.Then == ThenCopy && (len(e.Omit) > 0 || len(e.Mask) > 0) {
-			r.fail(at, "copied rows are compared with live ones before they are deleted later, which needs all their columns", "write `then: archive`, or take omit and mask out")
+			r.fail(at, "copied rows are compared with live ones before they are deleted later, which needs all "+
+				"their columns", "write `then: archive`, or take omit and mask out")
 		}
 		if c.Keep.None {
 			if e.Then != ThenPurge {
-				r.fail(at+".keep", "`keep: none` empties a table, and stands only with `then: purge`", "write a keep, or `then: purge`")
+				r.fail(at+".keep", "`keep: none` empties a table, and stands only with `then: purge`",
+					"write a keep, or `then: purge`")
 			} else if want := "empty " + out.Table; out.Confirm != want {
-				r.fail("confirm", "the rule empties the table, which has to be confirmed in words", "add `confirm: "+want+"`")
+				r.fail("confirm", "the rule empties the table, which has to be confirmed in words", "add `confirm: "+
+					want+"`")
 			}
 		}
 		if c.Otherwise && c.Where != "" {
-			r.fail(at+".where", "`otherwise: true` is for the rows that no other clause matches, and needs no condition", "take one of the two out")
+			r.fail(at+".where", "`otherwise: true` is for the rows that no other clause matches, and needs no "+
+				"condition", "take one of the two out")
 		}
 		if c.Off {
 			continue
@@ -708,13 +739,15 @@ func (r *reader) agree() {
 		}
 		key := fmt.Sprint(c.Where, "\x00", c.Otherwise)
 		if before, twice := same[key]; twice && others < 2 {
-			r.fail(at, fmt.Sprintf("the clause is for the same rows as clause %d", before+1), "keep the clause with the longest keep and take the other out")
+			r.fail(at, fmt.Sprintf("the clause is for the same rows as clause %d", before+1),
+				"keep the clause with the longest keep and take the other out")
 		}
 		same[key] = i
 	}
 	switch {
 	case others > 1:
-		r.fail("clauses", fmt.Sprintf("%d clauses have `otherwise: true`, and there is one set of other rows", others), "keep one of them")
+		r.fail("clauses", fmt.Sprintf("%d clauses have `otherwise: true`, and there is one set of other rows", others),
+			"keep one of them")
 	case on == 0 && len(out.Clauses) > 0:
 		r.fail("clauses", "no clause is enabled", "enable one, or write `enabled: false` for the rule")
 	}
@@ -722,9 +755,11 @@ func (r *reader) agree() {
 		copies = copies || x.Then == ThenArchive
 	}
 	if len(out.Clauses) > 0 && !copies && out.Archive.Store != "" {
-		r.fail("archive", "the rule purges, so nothing goes to an archive", "take archive out, or write `then: archive`")
+		r.fail("archive", "the rule purges, so nothing goes to an archive",
+			"take archive out, or write `then: archive`")
 	}
 	if out.DeleteAfter != nil && out.Then != ThenCopy {
-		r.fail("delete_after", "only rows that are copied first are deleted later", "write `then: copy`, or take delete_after out")
+		r.fail("delete_after", "only rows that are copied first are deleted later",
+			"write `then: copy`, or take delete_after out")
 	}
 }

@@ -12,18 +12,21 @@ import (
 
 // Column is one column of a table.
 type Column struct {
-	Name      string     `json:"name"`
-	Type      string     `json:"type"`                // as the database writes it
-	Kind      value.Kind `json:"kind"`                // how its values are carried and archived; Null where the type is not handled
-	AsText    bool       `json:"as_text,omitempty"`   // carried as the database's own exact text (arrays, enums, ranges and their like)
-	Precision int        `json:"precision,omitempty"` // of a Decimal; 0 where it has none
-	Scale     int        `json:"scale,omitempty"`
-	Nullable  bool       `json:"nullable"`
-	Generated bool       `json:"generated,omitempty"` // computed by the database: archived, and left to it on restore
-	Collation string     `json:"collation,omitempty"` // of text, where it does not compare code point by code point
-	Problem   string     `json:"problem,omitempty"`   // why the column cannot be archived; empty where it can
-	Age       AgeKind    `json:"age,omitempty"`       // how it can tell a row's age; empty where it cannot
-	Number    int        `json:"number,omitempty"`    // by which the database knows the column, whatever it is called; 0 where there is none
+	Name string `json:"name"`
+	Type string `json:"type"` // as the database writes it
+	// how its values are carried and archived; Null where the type is not handled
+	Kind value.Kind `json:"kind"`
+	// carried as the database's own exact text (arrays, enums, ranges and their like)
+	AsText    bool    `json:"as_text,omitempty"`
+	Precision int     `json:"precision,omitempty"` // of a Decimal; 0 where it has none
+	Scale     int     `json:"scale,omitempty"`
+	Nullable  bool    `json:"nullable"`
+	Generated bool    `json:"generated,omitempty"` // computed by the database: archived, and left to it on restore
+	Collation string  `json:"collation,omitempty"` // of text, where it does not compare code point by code point
+	Problem   string  `json:"problem,omitempty"`   // why the column cannot be archived; empty where it can
+	Age       AgeKind `json:"age,omitempty"`       // how it can tell a row's age; empty where it cannot
+	// by which the database knows the column, whatever it is called; 0 where there is none
+	Number int `json:"number,omitempty"`
 }
 
 // AgeKind says how a column tells the age of its row.
@@ -70,45 +73,54 @@ type Partition struct {
 	Rows       int64  `json:"rows"`           // the database's estimate; -1 where it has none
 	Bytes      int64  `json:"bytes"`          // of the rows, without indexes
 	IndexBytes int64  `json:"index_bytes"`
-	Hinders    string `json:"hinders,omitempty"` // why the database, or our rights there, do not let it leave as a whole
+	// why the database, or our rights there, do not let it leave as a whole
+	Hinders string `json:"hinders,omitempty"`
 }
 
 // Table is a table of a source.
 type Table struct {
-	Name           string       `json:"name"` // as rules name it; with its schema where that is not the default one
-	Schema         string       `json:"schema,omitempty"`
-	Base           string       `json:"base"` // the name without schema
-	Columns        []Column     `json:"columns"`
-	Numbered       string       `json:"numbered,omitempty"` // where the numbers of columns hold: this table of this server; empty: nowhere
-	Key            []string     `json:"key"`                // columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
-	Address        []Column     `json:"address,omitempty"`  // hidden columns that tell where a row lies, in a table without key; empty where the database has none
-	Indexes        []Index      `json:"indexes"`
-	References     []ForeignKey `json:"references"`
-	ReferencedBy   []ForeignKey `json:"referenced_by"`
-	Partitions     []Partition  `json:"partitions,omitempty"` // by ranges of one column, the oldest first; empty where the table has none such
-	Partitioned    bool         `json:"-"`                    // its rows lie in several tables
-	CatchAll       string       `json:"catch_all,omitempty"`  // the partition that takes what no other does
-	Sign           *Sign        `json:"-"`                    // by which the database tells that it was not altered since; nil where nobody asked
-	Part           string       `json:"-"`                    // the one partition that is read; empty: all of the table
-	Triggers       []string     `json:"triggers"`             // names of triggers that fire on delete
-	InsertTriggers []string     `json:"insert_triggers"`      // and of those that fire on insert
-	Obstacles      []string     `json:"obstacles"`            // why no run may work on the table; empty where one may
-	Notes          []string     `json:"notes"`                // what an administrator should know of it
-	Followed       bool         `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
-	Rows           int64        `json:"rows"`                 // the database's estimate; -1 where it has none
-	Bytes          int64        `json:"bytes"`                // of the rows, without indexes; -1 where unknown
-	IndexBytes     int64        `json:"index_bytes"`          // likewise
-	Locked         bool         `json:"locked,omitempty"`     // by others, so that it could not be looked at
-	AgeColumn      string       `json:"age_column,omitempty"` // the column that most likely tells the age
-	Oldest         string       `json:"oldest,omitempty"`     // of the age column, as ISO 8601 or as the number that stands there
-	Newest         string       `json:"newest,omitempty"`
-	Related        []Table      `json:"related,omitempty"` // tables that a rule relates to it, in the rule's order, where it is kept for a rule
+	Name    string   `json:"name"` // as rules name it; with its schema where that is not the default one
+	Schema  string   `json:"schema,omitempty"`
+	Base    string   `json:"base"` // the name without schema
+	Columns []Column `json:"columns"`
+	// where the numbers of columns hold: this table of this server; empty: nowhere
+	Numbered string `json:"numbered,omitempty"`
+	// columns of the primary key, or of a unique key without NULLs; where there is neither, those of Address
+	Key []string `json:"key"`
+	// hidden columns that tell where a row lies, in a table without key; empty where the database has none
+	Address      []Column     `json:"address,omitempty"`
+	Indexes      []Index      `json:"indexes"`
+	References   []ForeignKey `json:"references"`
+	ReferencedBy []ForeignKey `json:"referenced_by"`
+	// by ranges of one column, the oldest first; empty where the table has none such
+	Partitions  []Partition `json:"partitions,omitempty"`
+	Partitioned bool        `json:"-"`                   // its rows lie in several tables
+	CatchAll    string      `json:"catch_all,omitempty"` // the partition that takes what no other does
+	// by which the database tells that it was not altered since; nil where nobody asked
+	Sign           *Sign    `json:"-"`
+	Part           string   `json:"-"`                    // the one partition that is read; empty: all of the table
+	Triggers       []string `json:"triggers"`             // names of triggers that fire on delete
+	InsertTriggers []string `json:"insert_triggers"`      // and of those that fire on insert
+	Obstacles      []string `json:"obstacles"`            // why no run may work on the table; empty where one may
+	Notes          []string `json:"notes"`                // what an administrator should know of it
+	Followed       bool     `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
+	Rows           int64    `json:"rows"`                 // the database's estimate; -1 where it has none
+	Bytes          int64    `json:"bytes"`                // of the rows, without indexes; -1 where unknown
+	IndexBytes     int64    `json:"index_bytes"`          // likewise
+	Locked         bool     `json:"locked,omitempty"`     // by others, so that it could not be looked at
+	AgeColumn      string   `json:"age_column,omitempty"` // the column that most likely tells the age
+	// of the age column, as ISO 8601 or as the number that stands there
+	Oldest string `json:"oldest,omitempty"`
+	Newest string `json:"newest,omitempty"`
+	// tables that a rule relates to it, in the rule's order, where it is kept for a rule
+	Related []Table `json:"related,omitempty"`
 
-	Joined map[string]Table `json:"joined,omitempty"` // tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
+	// tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
+	Joined map[string]Table `json:"joined,omitempty"`
 }
 
-// Padded says whether blanks at the end of a column's values are padding, and do not count where values are compared: those of char(n),
-// by whatever name.
+// Padded says whether blanks at the end of a column's values are padding, and do not count where values are compared:
+// those of char(n), by whatever name.
 func (c *Column) Padded() bool {
 	t := strings.ToLower(c.Type)
 	return c.Kind == value.Text && (strings.HasPrefix(t, "char(") || strings.HasPrefix(t, "character("))
@@ -140,7 +152,10 @@ func (t *Table) UniqueOn(columns []string) bool {
 	same := func(list []string) bool {
 		return len(list) > 0 && slices.Equal(slices.Sorted(slices.Values(list)), want)
 	}
-	return same(t.Key) || slices.ContainsFunc(t.Indexes, func(x Index) bool { return x.Unique && !x.Partial && same(x.Columns) })
+	return same(t.Key) || slices.ContainsFunc(t.Indexes, func(x Index) bool {
+		return x.Unique && !x.Partial &&
+			same(x.Columns)
+	})
 }
 
 // Readable returns the positions of the columns that can be read.
@@ -164,8 +179,8 @@ func (t *Table) KeyPositions() []int {
 	return out
 }
 
-// ByAddress says whether the table has no key, so that its rows are told apart by where they lie. An address is good for as
-// long as nobody changes or moves the row.
+// ByAddress says whether the table has no key, so that its rows are told apart by where they lie. An address is good
+// for as long as nobody changes or moves the row.
 func (t *Table) ByAddress() bool { return len(t.Address) > 0 }
 
 // UseAddress makes hidden columns the key of a table that has none.
@@ -207,7 +222,8 @@ func (t *Table) IndexServes(column string) bool {
 }
 
 // likelyAges are endings of names that age columns usually have, the likeliest first.
-var likelyAges = []string{"created_at", "created", "inserted_at", "recorded_at", "logged_at", "occurred_at", "scanned_at", "_at", "_on", "timestamp", "date", "time", "day"}
+var likelyAges = []string{"created_at", "created", "inserted_at", "recorded_at", "logged_at", "occurred_at",
+	"scanned_at", "_at", "_on", "timestamp", "date", "time", "day"}
 
 // GuessAge picks the column that most likely tells the age of rows: a date or timestamp whose name sounds like it,
 // an indexed one before others. It returns the empty text where no column can.

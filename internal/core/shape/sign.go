@@ -2,9 +2,9 @@ package shape
 
 import "sync/atomic"
 
-// Sign is what a database says in few words of how a table is shaped, its columns and what refers to it. While the words
-// stay, so has the shape; where they are others, the table has to be described again to know. A nil Sign says nothing. Several
-// goroutines may use one.
+// Sign is what a database says in few words of how a table is shaped, its columns and what refers to it. While the
+// words stay, so has the shape; where they are others, the table has to be described again to know. A nil Sign says
+// nothing. Several goroutines may use one.
 type Sign struct{ words atomic.Pointer[string] }
 
 // NewSign makes the sign of a table, from words that were read before the rest of its description.

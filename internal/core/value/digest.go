@@ -10,14 +10,15 @@ import (
 	"golang.org/x/crypto/blake2b"
 )
 
-// Digest is the BLAKE2b-256 (RFC 7693) of a row's canonical bytes: as strong as SHA-256, and several times as fast on rows.
+// Digest is the BLAKE2b-256 (RFC 7693) of a row's canonical bytes: as strong as SHA-256, and several times as fast on
+// rows.
 type Digest [blake2b.Size256]byte
 
 // AppendCanonical appends a value's canonical bytes: one byte for the kind; then floats as 8 bytes big-endian, whole
 // numbers and times as zigzag variable-length integers, and all others as a variable-length count and their bytes
-// (both as in Protocol Buffers, "Base 128 Varints" and "Signed Integers"). Decimals are written as their exact text, so
-// that one digest holds for every way of carrying them. Two values are identical, in the sense of this service, exactly
-// when these bytes are equal.
+// (both as in Protocol Buffers, "Base 128 Varints" and "Signed Integers"). Decimals are written as their exact text,
+// so that one digest holds for every way of carrying them. Two values are identical, in the sense of this service,
+// exactly when these bytes are equal.
 func (v Value) AppendCanonical(dst []byte) []byte {
 	dst = append(dst, byte(v.Kind))
 	switch v.Kind {

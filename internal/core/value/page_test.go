@@ -31,7 +31,8 @@ func TestThePageNamesEveryExactForm(t *testing.T) {
 			}
 		}
 	}
-	for _, v := range []Value{Of(1), OfFloat(1), OfFloat32(1), OfBool(true), {Kind: Decimal, B: []byte("1")}, OfText("x"), OfText("\xff"), {Kind: Bytes, B: []byte{1}}, {Kind: UUID, B: make([]byte, 16)},
+	for _, v := range []Value{Of(1), OfFloat(1), OfFloat32(1), OfBool(true), {Kind: Decimal, B: []byte("1")},
+		OfText("x"), OfText("\xff"), {Kind: Bytes, B: []byte{1}}, {Kind: UUID, B: make([]byte, 16)},
 		{Kind: Date}, {Kind: Time}, {Kind: Timestamp}, {Kind: Instant}} {
 		if kind, _, _ := strings.Cut(v.Exact(), ":"); !shown[kind] {
 			t.Errorf("the page does not show the form %s", v.Exact())

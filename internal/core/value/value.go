@@ -15,12 +15,13 @@ import (
 type Kind uint8
 
 const (
-	Null      Kind = 0
-	Int       Kind = 1  // N
-	Float64   Kind = 2  // N holds the IEEE 754 bits
-	Float32   Kind = 3  // N holds the IEEE 754 bits
-	Bool      Kind = 4  // N is 0 or 1
-	Decimal   Kind = 5  // N is unscaled with Scale digits after the point; or B holds the exact text where B is not nil
+	Null    Kind = 0
+	Int     Kind = 1 // N
+	Float64 Kind = 2 // N holds the IEEE 754 bits
+	Float32 Kind = 3 // N holds the IEEE 754 bits
+	Bool    Kind = 4 // N is 0 or 1
+	// N is unscaled with Scale digits after the point; or B holds the exact text where B is not nil
+	Decimal   Kind = 5
 	Text      Kind = 6  // B, as the database holds it; not always valid UTF-8
 	Bytes     Kind = 7  // B
 	Date      Kind = 8  // N is days since 1970-01-01, proleptic Gregorian
@@ -30,7 +31,8 @@ const (
 	UUID      Kind = 12 // B, 16 bytes
 )
 
-var kindNames = [...]string{"null", "int", "float64", "float32", "bool", "decimal", "text", "bytes", "date", "time", "timestamp", "instant", "uuid"}
+var kindNames = [...]string{"null", "int", "float64", "float32", "bool", "decimal", "text", "bytes", "date", "time",
+	"timestamp", "instant", "uuid"}
 
 // String returns the kind's name as manifests and the interface write it.
 func (k Kind) String() string {
@@ -205,7 +207,8 @@ func appendDay(dst []byte, day int64) []byte {
 
 func appendClock(dst []byte, micros int64) []byte {
 	s, f := micros/1_000_000, micros%1_000_000
-	dst = append(dst, byte('0'+s/36000), byte('0'+s/3600%10), ':', byte('0'+s/600%6), byte('0'+s/60%10), ':', byte('0'+s/10%6), byte('0'+s%10))
+	dst = append(dst, byte('0'+s/36000), byte('0'+s/3600%10), ':', byte('0'+s/600%6), byte('0'+s/60%10), ':',
+		byte('0'+s/10%6), byte('0'+s%10))
 	if f != 0 {
 		dst = append(dst, '.')
 		for d := int64(100_000); d > 0; d /= 10 {

@@ -9,10 +9,16 @@ import (
 
 // samples hold every kind with its extremes.
 func samples() []Value {
-	return []Value{{}, Of(0), Of(math.MinInt64), Of(math.MaxInt64), OfFloat(0), OfFloat(math.Copysign(0, -1)), OfFloat(math.NaN()), OfFloat(math.Inf(-1)), OfFloat(5e-324),
-		OfFloat32(0.1), OfFloat32(float32(math.Inf(1))), OfBool(true), OfBool(false), OfText(""), OfText("a"), OfText("ab"), OfText("ÆØ 🚢:\n\""), {Kind: Text, B: []byte{0xff, 0xfe}}, OfBytes([]byte{}), OfBytes([]byte{0, 1}),
-		{Kind: Decimal, N: 1250, Scale: 2}, {Kind: Decimal, N: -5, Scale: 2}, {Kind: Decimal, N: 12500, Scale: 3}, {Kind: Decimal, B: []byte("NaN")}, {Kind: Decimal, N: math.MinInt64, Scale: 18},
-		{Kind: Date, N: 0}, {Kind: Date, N: Infinity}, {Kind: Date, N: -800_000}, {Kind: Time, N: 86_400_000_000}, {Kind: Timestamp, N: -1}, {Kind: Timestamp, N: NegInfinity}, {Kind: Instant, N: 1}, {Kind: UUID, B: make([]byte, 16)}}
+	return []Value{{}, Of(0), Of(math.MinInt64), Of(math.MaxInt64), OfFloat(0), OfFloat(math.Copysign(0, -1)),
+		OfFloat(math.NaN()), OfFloat(math.Inf(-1)), OfFloat(5e-324),
+		OfFloat32(0.1), OfFloat32(float32(math.Inf(1))), OfBool(true), OfBool(false), OfText(""), OfText("a"),
+		OfText("ab"), OfText("ÆØ 🚢:\n\""), {Kind: Text, B: []byte{0xff, 0xfe}}, OfBytes([]byte{}),
+		OfBytes([]byte{0, 1}),
+		{Kind: Decimal, N: 1250, Scale: 2}, {Kind: Decimal, N: -5, Scale: 2}, {Kind: Decimal, N: 12500, Scale: 3},
+		{Kind: Decimal, B: []byte("NaN")}, {Kind: Decimal, N: math.MinInt64, Scale: 18},
+		{Kind: Date, N: 0}, {Kind: Date, N: Infinity}, {Kind: Date, N: -800_000}, {Kind: Time, N: 86_400_000_000},
+		{Kind: Timestamp, N: -1}, {Kind: Timestamp, N: NegInfinity}, {Kind: Instant, N: 1},
+		{Kind: UUID, B: make([]byte, 16)}}
 }
 
 func TestTextIsWhatAPersonReads(t *testing.T) {
@@ -20,12 +26,17 @@ func TestTextIsWhatAPersonReads(t *testing.T) {
 		v    Value
 		want string
 	}{
-		{Of(-7), "-7"}, {OfFloat(0.1), "0.1"}, {OfFloat32(0.1), "0.1"}, {OfBool(true), "true"}, {Value{}, "NULL"}, {OfBytes([]byte{0, 255}), `\x00ff`},
-		{Value{Kind: Decimal, N: 1250, Scale: 2}, "12.50"}, {Value{Kind: Decimal, N: -5, Scale: 2}, "-0.05"}, {Value{Kind: Decimal, N: 0, Scale: 3}, "0.000"}, {Value{Kind: Decimal, N: 42}, "42"},
-		{Value{Kind: Decimal, N: math.MinInt64, Scale: 18}, "-9.223372036854775808"}, {Value{Kind: Decimal, B: []byte("1e5")}, "1e5"},
-		{Value{Kind: Date, N: 19782}, "2024-02-29"}, {Value{Kind: Date, N: NegInfinity}, "-infinity"}, {Value{Kind: Date, N: 2932897}, "+10000-01-01"}, {Value{Kind: Date, N: -719529}, "-0001-12-31"},
+		{Of(-7), "-7"}, {OfFloat(0.1), "0.1"}, {OfFloat32(0.1), "0.1"}, {OfBool(true), "true"}, {Value{}, "NULL"},
+		{OfBytes([]byte{0, 255}), `\x00ff`},
+		{Value{Kind: Decimal, N: 1250, Scale: 2}, "12.50"}, {Value{Kind: Decimal, N: -5, Scale: 2}, "-0.05"},
+		{Value{Kind: Decimal, N: 0, Scale: 3}, "0.000"}, {Value{Kind: Decimal, N: 42}, "42"},
+		{Value{Kind: Decimal, N: math.MinInt64, Scale: 18}, "-9.223372036854775808"},
+		{Value{Kind: Decimal, B: []byte("1e5")}, "1e5"},
+		{Value{Kind: Date, N: 19782}, "2024-02-29"}, {Value{Kind: Date, N: NegInfinity}, "-infinity"},
+		{Value{Kind: Date, N: 2932897}, "+10000-01-01"}, {Value{Kind: Date, N: -719529}, "-0001-12-31"},
 		{Value{Kind: Time, N: 86_400_000_000}, "24:00:00"}, {Value{Kind: Time, N: 1_500_000}, "00:00:01.500000"},
-		{Value{Kind: Timestamp, N: -1}, "1969-12-31T23:59:59.999999"}, {Value{Kind: Instant, N: 0}, "1970-01-01T00:00:00Z"},
+		{Value{Kind: Timestamp, N: -1}, "1969-12-31T23:59:59.999999"},
+		{Value{Kind: Instant, N: 0}, "1970-01-01T00:00:00Z"},
 		{Value{Kind: UUID, B: []byte("0123456789abcdef")}, "30313233-3435-3637-3839-616263646566"},
 	} {
 		if got := c.v.String(); got != c.want {
@@ -126,7 +137,8 @@ func TestSetsAddAndSubtract(t *testing.T) {
 	if twice == forward {
 		t.Error("a row that is there twice is not seen")
 	}
-	for _, bad := range []string{"", "1", "1:00", "x:" + strings.Repeat("0", 64), "01:" + strings.Repeat("0", 64), "1:" + strings.Repeat("G", 64), "1:" + strings.Repeat("0", 65)} {
+	for _, bad := range []string{"", "1", "1:00", "x:" + strings.Repeat("0", 64), "01:" + strings.Repeat("0", 64),
+		"1:" + strings.Repeat("G", 64), "1:" + strings.Repeat("0", 65)} {
 		if _, err := ParseSet(bad); err == nil {
 			t.Errorf("%q was read as a set", bad)
 		}

@@ -11,8 +11,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// Deps are the databases, stores and records that the engine works on, its clock and its log. All parts of one engine share one of these;
-// its fields are set before the first use.
+// Deps are the databases, stores and records that the engine works on, its clock and its log. All parts of one engine
+// share one of these; its fields are set before the first use.
 type Deps struct {
 	Catalog  *catalog.Catalog
 	Source   func(ctx context.Context, name string) (source.Source, error)

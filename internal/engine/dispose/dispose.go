@@ -23,15 +23,16 @@ import (
 	"ambercellar/internal/source"
 )
 
-// PlanDisposal finds out which segments of a rule's table have been in the archive long enough, and which stay, and why. It
-// keeps that as a disposal that somebody has to decide on; nothing is destroyed. table is one whose related rows the rule
-// archived; empty: the rule's own.
+// PlanDisposal finds out which segments of a rule's table have been in the archive long enough, and which stay, and
+// why. It keeps that as a disposal that somebody has to decide on; nothing is destroyed. table is one whose related
+// rows the rule archived; empty: the rule's own.
 func (ds *Disposer) Plan(ctx context.Context, actor, ruleName, table, note string) (*catalog.Disposal, error) {
 	r, err := ds.Catalog.Rule(ctx, ruleName)
 	if err != nil {
 		return nil, err
 	}
-	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindDisposal, Source: r.Source, Table: r.Table, Rule: r.Name, Revision: r.Revision, State: catalog.DisposalPlanned, Note: note,
+	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindDisposal, Source: r.Source, Table: r.Table,
+		Rule: r.Name, Revision: r.Revision, State: catalog.DisposalPlanned, Note: note,
 		CreatedAt: catalog.At(ds.Now()), CreatedBy: actor}
 	if table != "" {
 		d.Table = table
@@ -65,13 +66,14 @@ func (ds *Disposer) Plan(ctx context.Context, actor, ruleName, table, note strin
 		}
 	}
 	if !some {
-		return nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source, d.Table), Remedy: "`segment list` shows what is"}
+		return nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source,
+			d.Table), Remedy: "`segment list` shows what is"}
 	}
 	return d, ds.Catalog.AddDisposal(ctx, d)
 }
 
-// governing is how long every segment of a rule's table stays by the rule as it is now: the longest of the keeps of its clauses
-// that archive, so that a clause that was moved or reworded never shortens another's.
+// governing is how long every segment of a rule's table stays by the rule as it is now: the longest of the keeps of
+// its clauses that archive, so that a clause that was moved or reworded never shortens another's.
 func governing(r *rule.Rule) (period.Period, error) {
 	var longest *period.Period
 	for i := range r.Clauses {
@@ -80,22 +82,28 @@ func governing(r *rule.Rule) (period.Period, error) {
 			continue
 		}
 		if c.Archive.Keep == nil {
-			return period.Period{}, &refuse.Error{Field: "rule", Message: fmt.Sprintf("rule %s keeps what it archives without end (%s has no archive.keep)", r.Name, r.Label(i)), Remedy: "give every clause that archives an archive.keep"}
+			return period.Period{}, &refuse.Error{Field: "rule",
+				Message: fmt.Sprintf("rule %s keeps what it archives without end (%s has no archive.keep)", r.Name,
+					r.Label(i)), Remedy: "give every clause that archives an archive.keep"}
 		}
 		if longest == nil || shelf.Longer(*c.Archive.Keep, *longest) {
 			longest = c.Archive.Keep
 		}
 	}
 	if longest == nil {
-		return period.Period{}, &refuse.Error{Field: "rule", Message: fmt.Sprintf("rule %s archives nothing, so nothing says how long its segments stay; they are kept", r.Name), Remedy: "a rule that archives, with archive.keep, governs the segments of its table"}
+		return period.Period{}, &refuse.Error{Field: "rule",
+			Message: fmt.Sprintf("rule %s archives nothing, so nothing says how long its segments stay; they are kept",
+				r.Name), Remedy: "a rule that archives, with archive.keep, governs the segments of its table"}
 	}
 	return *longest, nil
 }
 
-// disposable says of a segment that its time is over, or why it stays: the keep under which it was archived and that of the
-// rule as it is now must both be over, its run must have ended, and no hold may stand on any of its rows.
-func (ds *Disposer) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period, needs *shelf.Needs) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
-	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+// disposable says of a segment that its time is over, or why it stays: the keep under which it was archived and that
+// of the rule as it is now must both be over, its run must have ended, and no hold may stand on any of its rows.
+func (ds *Disposer) disposable(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period,
+	needs *shelf.Needs) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay,
+		error) {
 		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
 	}
 	if reason, err := ds.undecided(ctx, s); err != nil {
@@ -134,11 +142,14 @@ func (ds *Disposer) disposable(ctx context.Context, r *rule.Rule, s *catalog.Seg
 	if r, err := needs.By(ctx, s); err != nil {
 		return nil, nil, err
 	} else if r != nil {
-		return stays(due, "restore %s has put rows of it back for a time, which compares them with it in the end", r.ID)
+		return stays(due, "restore %s has put rows of it back for a time, which compares them with it in the end",
+			r.ID)
 	}
-	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest, Stored: catalog.At(m.Stored), Due: *due, Keep: m.Keep, SHA256: m.SHA256,
+	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest,
+		Stored: catalog.At(m.Stored), Due: *due, Keep: m.Keep, SHA256: m.SHA256,
 		Digest: m.Digest.String(), Stores: s.Stores()}
-	p := &parting{engine: ds, segment: s, manifest: m, books: books, terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
+	p := &parting{engine: ds, segment: s, manifest: m, books: books,
+		terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
 	if p.filters, p.whole, err = ds.holdsOver(ctx, s, m); err != nil {
 		return nil, nil, err
 	}
@@ -153,13 +164,16 @@ func (ds *Disposer) disposable(ctx context.Context, r *rule.Rule, s *catalog.Seg
 		return nil, nil, err
 	} else if until.After(ds.Now()) {
 		at := catalog.At(until)
-		return stays(&at, "store %s itself keeps a version of its files until %s, whatever a rule says", name, until.UTC().Format("2006-01-02 15:04:05 UTC"))
+		return stays(&at, "store %s itself keeps a version of its files until %s, whatever a rule says", name,
+			until.UTC().Format("2006-01-02 15:04:05 UTC"))
 	}
 	return item, nil, nil
 }
 
-// lockedUntil says until when a store keeps files of a segment from being removed, and which; the zero time: none does.
-func (ds *Disposer) lockedUntil(ctx context.Context, s *catalog.Segment, m *archive.Manifest) (until time.Time, where string, err error) {
+// lockedUntil says until when a store keeps files of a segment from being removed, and which; the zero time: none
+// does.
+func (ds *Disposer) lockedUntil(ctx context.Context, s *catalog.Segment, m *archive.Manifest) (until time.Time,
+	where string, err error) {
 	for _, place := range s.Stores() {
 		st, err := ds.Store(ctx, place)
 		if err != nil {
@@ -178,9 +192,10 @@ func (ds *Disposer) lockedUntil(ctx context.Context, s *catalog.Segment, m *arch
 	return until, where, nil
 }
 
-// holdsOver returns the filters of the holds that may stand on rows of a segment, and a hold that stands on all of them: on the
-// segment itself, or by a condition that cannot be judged on archived rows.
-func (ds *Disposer) holdsOver(ctx context.Context, s *catalog.Segment, m *archive.Manifest) (filters []heldFilter, whole *catalog.Hold, err error) {
+// holdsOver returns the filters of the holds that may stand on rows of a segment, and a hold that stands on all of
+// them: on the segment itself, or by a condition that cannot be judged on archived rows.
+func (ds *Disposer) holdsOver(ctx context.Context, s *catalog.Segment, m *archive.Manifest) (filters []heldFilter,
+	whole *catalog.Hold, err error) {
 	own, err := ds.shelf.Named(ctx, m)
 	if err != nil {
 		return nil, nil, err
@@ -188,7 +203,8 @@ func (ds *Disposer) holdsOver(ctx context.Context, s *catalog.Segment, m *archiv
 	holds, err := ds.Catalog.TableHolds(ctx, s.Source, s.Table)
 	for i := range holds {
 		h := &holds[i]
-		if slices.Contains(h.Segments.V, s.ID) || slices.Contains(h.Segments.V, m.First()) || slices.Contains(h.Segments.V, m.Rewrites) {
+		if slices.Contains(h.Segments.V, s.ID) || slices.Contains(h.Segments.V, m.First()) ||
+			slices.Contains(h.Segments.V, m.Rewrites) {
 			return nil, h, nil
 		}
 		if h.Filter == "" {
@@ -219,8 +235,8 @@ func touches(f *filter.Filter, m *archive.Manifest) bool {
 	return false
 }
 
-// Dispose carries a disposal out that was decided on. It can be called again after it stopped anywhere; Waiting says that something does not
-// answer.
+// Dispose carries a disposal out that was decided on. It can be called again after it stopped anywhere; Waiting says
+// that something does not answer.
 func (ds *Disposer) Dispose(ctx context.Context, d *catalog.Disposal) error {
 	err := ds.disposeOf(ctx, d)
 	if tables.Away(err) && tables.Passing(err) {
@@ -230,7 +246,9 @@ func (ds *Disposer) Dispose(ctx context.Context, d *catalog.Disposal) error {
 }
 
 func (ds *Disposer) disposeOf(ctx context.Context, d *catalog.Disposal) error {
-	claiming, cancel := context.WithTimeoutCause(ctx, tables.ClaimWait, &refuse.Error{Message: fmt.Sprintf("a run is at work on table %s.%s", d.Source, d.Table), Remedy: "wait until it has ended, or pause it; then start the disposal again"})
+	claiming, cancel := context.WithTimeoutCause(ctx, tables.ClaimWait,
+		&refuse.Error{Message: fmt.Sprintf("a run is at work on table %s.%s", d.Source, d.Table),
+			Remedy: "wait until it has ended, or pause it; then start the disposal again"})
 	defer cancel()
 	release, err := ds.tables.Claim(claiming, d.Source, []string{d.Table})
 	if err != nil {
@@ -284,9 +302,10 @@ func (ds *Disposer) disposeOf(ctx context.Context, d *catalog.Disposal) error {
 	return ds.clearTable(ctx, d)
 }
 
-// destroy destroys one segment: its disposal record first, which the catalog and then the source hear of, then its files. It
-// returns the newest link of the table's chain.
-func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule, src source.Source, newest source.Head) (source.Head, error) {
+// destroy destroys one segment: its disposal record first, which the catalog and then the source hear of, then its
+// files. It returns the newest link of the table's chain.
+func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule,
+	src source.Source, newest source.Head) (source.Head, error) {
 	s, err := ds.Catalog.Segment(ctx, item.Segment)
 	if err != nil {
 		return newest, err
@@ -312,7 +331,8 @@ func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *cata
 		return newest, nil
 	}
 	item.Record, item.Sequence = s.DisposalHash, s.DisposalSeq
-	if newest, err = ds.tables.AdvanceHead(ctx, src, s.Source, s.Table); err != nil { // with the records of what stays, after an interruption
+	// with the records of what stays, after an interruption
+	if newest, err = ds.tables.AdvanceHead(ctx, src, s.Source, s.Table); err != nil {
 		return newest, err
 	}
 	if err := ds.removeFiles(ctx, item, s.ID, m); err != nil {
@@ -323,9 +343,10 @@ func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *cata
 	return newest, ds.Catalog.SaveSegment(ctx, s)
 }
 
-// part writes the disposal record of a segment. Where rows of it stay, those stand in a segment of their own before anybody reads the
-// archive again.
-func (ds *Disposer) part(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule, s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
+// part writes the disposal record of a segment. Where rows of it stay, those stand in a segment of their own before
+// anybody reads the archive again.
+func (ds *Disposer) part(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule,
+	s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
 	if item.Kept > 0 {
 		if err := ds.shelf.Exclude(ctx); err != nil {
 			return newest, err
@@ -344,8 +365,10 @@ func (ds *Disposer) part(ctx context.Context, d *catalog.Disposal, item *catalog
 	return ds.tables.AdvanceHead(ctx, src, s.Source, s.Table)
 }
 
-// record decides once more that a segment may go, and writes its disposal record. A hold that is placed meanwhile waits for that.
-func (ds *Disposer) record(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule, s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
+// record decides once more that a segment may go, and writes its disposal record. A hold that is placed meanwhile
+// waits for that.
+func (ds *Disposer) record(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule,
+	s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
 	gate := ds.tables.Gate(s.Source, s.Table)
 	gate.RLock()
 	defer gate.RUnlock()
@@ -370,7 +393,9 @@ func (ds *Disposer) record(ctx context.Context, d *catalog.Disposal, item *catal
 	if err != nil {
 		return newest, err
 	}
-	x := &archive.Disposal{Disposal: d.ID, Erasure: d.Kind == catalog.KindErasure, Rule: d.Rule, Keep: item.Keep, Due: item.Due.Time, By: d.DecidedBy, At: ds.Now(), Successor: successor, Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
+	x := &archive.Disposal{Disposal: d.ID, Erasure: d.Kind == catalog.KindErasure, Rule: d.Rule, Keep: item.Keep,
+		Due: item.Due.Time, By: d.DecidedBy, At: ds.Now(), Successor: successor,
+		Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
 	if r != nil {
 		x.Revision = r.Revision
 	}
@@ -386,11 +411,13 @@ func (ds *Disposer) record(ctx context.Context, d *catalog.Disposal, item *catal
 	if err := tables.Retry(ctx, ds.Log, func() error { return src.SetHead(ctx, s.Table, newest) }); err != nil {
 		return newest, err
 	}
-	return newest, ds.Catalog.Note(ctx, d.DecidedBy, "chain", s.Source+"."+s.Table, fmt.Sprintf("link %d: %s", newest.Sequence, newest.Hash))
+	return newest, ds.Catalog.Note(ctx, d.DecidedBy, "chain", s.Source+"."+s.Table,
+		fmt.Sprintf("link %d: %s", newest.Sequence, newest.Hash))
 }
 
 // decideAgain says of a segment what becomes of it now, and which of its rows stay, or why all of them do.
-func (ds *Disposer) decideAgain(ctx context.Context, d *catalog.Disposal, r *catalog.Rule, s *catalog.Segment) (item *catalog.DisposalItem, p *parting, left string, err error) {
+func (ds *Disposer) decideAgain(ctx context.Context, d *catalog.Disposal, r *catalog.Rule,
+	s *catalog.Segment) (item *catalog.DisposalItem, p *parting, left string, err error) {
 	var stay *catalog.DisposalStay
 	needs, err := ds.shelf.NeedsOf(ctx, s.Source)
 	if err != nil {
@@ -428,10 +455,12 @@ func (ds *Disposer) decideAgain(ctx context.Context, d *catalog.Disposal, r *cat
 	return item, p, "", nil
 }
 
-// removeFiles removes every file of a segment that tells its rows or their values from every store, once nobody reads, copies or moves
-// anything: whole files and those that were begun, wherever a copy was ever made. Then each store is listed once more. A store that does
-// not answer stops it where the segment is known to lie there, and is named as what remains where it is not.
-func (ds *Disposer) removeFiles(ctx context.Context, item *catalog.DisposalItem, id string, m *archive.Manifest) error {
+// removeFiles removes every file of a segment that tells its rows or their values from every store, once nobody reads,
+// copies or moves anything: whole files and those that were begun, wherever a copy was ever made. Then each store is
+// listed once more. A store that does not answer stops it where the segment is known to lie there, and is named as
+// what remains where it is not.
+func (ds *Disposer) removeFiles(ctx context.Context, item *catalog.DisposalItem, id string,
+	m *archive.Manifest) error {
 	if err := ds.shelf.Exclude(ctx); err != nil {
 		return err
 	}
@@ -465,7 +494,8 @@ func (ds *Disposer) removeFiles(ctx context.Context, item *catalog.DisposalItem,
 		case s.Leaving == c.Name || slices.Contains(s.Stores(), c.Name) || errors.Is(err, errStillThere):
 			return fmt.Errorf("store %s: %w", c.Name, err)
 		default:
-			item.Remains = append(item.Remains, fmt.Sprintf("store %s could not be searched for an old copy: %v", c.Name, err))
+			item.Remains = append(item.Remains, fmt.Sprintf("store %s could not be searched for an old copy: %v",
+				c.Name, err))
 		}
 	}
 	return nil
@@ -510,14 +540,17 @@ func clearOf(ctx context.Context, records, st store.Store, m *archive.Manifest) 
 	return nil
 }
 
-// FilesOf lists the files of a segment in a store that tell rows or values, and those that were begun and never completed.
-func FilesOf(ctx context.Context, st store.Store, m *archive.Manifest) (whole []string, begun []store.Unfinished, err error) {
+// FilesOf lists the files of a segment in a store that tell rows or values, and those that were begun and never
+// completed.
+func FilesOf(ctx context.Context, st store.Store, m *archive.Manifest) (whole []string, begun []store.Unfinished,
+	err error) {
 	list, err := st.List(ctx, m.Stem)
 	if err != nil {
 		return nil, nil, err
 	}
 	for _, o := range list {
-		if stem, _, ok := archive.Ours(o.Name); ok && stem == m.Stem && o.Name != m.ManifestName() && o.Name != m.ClosingName() && o.Name != m.DisposalName() {
+		if stem, _, ok := archive.Ours(o.Name); ok && stem == m.Stem && o.Name != m.ManifestName() &&
+			o.Name != m.ClosingName() && o.Name != m.DisposalName() {
 			whole = append(whole, o.Name)
 		}
 	}
@@ -525,8 +558,8 @@ func FilesOf(ctx context.Context, st store.Store, m *archive.Manifest) (whole []
 	return whole, begun, err
 }
 
-// clearTable removes from every store what runs of a table left behind that came to no segment: it may hold rows that were destroyed. What
-// cannot be told to be left over stays, and is named.
+// clearTable removes from every store what runs of a table left behind that came to no segment: it may hold rows that
+// were destroyed. What cannot be told to be left over stays, and is named.
 func (ds *Disposer) clearTable(ctx context.Context, d *catalog.Disposal) error {
 	stores, err := ds.Catalog.Stores(ctx)
 	if err != nil {
@@ -537,7 +570,8 @@ func (ds *Disposer) clearTable(ctx context.Context, d *catalog.Disposal) error {
 	for _, c := range stores {
 		swept, err := ds.sweeps.SweepBelow(ctx, d.DecidedBy, c.Name, prefix, ds.Now().AddDate(100, 0, 0), true)
 		if err != nil {
-			d.Remains.V = append(d.Remains.V, fmt.Sprintf("store %s could not be searched for what runs left behind: %v", c.Name, err))
+			d.Remains.V = append(d.Remains.V,
+				fmt.Sprintf("store %s could not be searched for what runs left behind: %v", c.Name, err))
 			continue
 		}
 		for _, f := range swept.Files {
@@ -587,10 +621,14 @@ func (ds *Disposer) Certificate(ctx context.Context, id string) (*Certificate, e
 		return nil, err
 	}
 	if d.State != catalog.DisposalDone {
-		return nil, fmt.Errorf("disposal %s is %s, and a certificate is of what was done: %w", id, d.State, catalog.ErrState)
+		return nil, fmt.Errorf("disposal %s is %s, and a certificate is of what was done: %w", id, d.State,
+			catalog.ErrState)
 	}
-	out := &Certificate{Format: CertificateFormat, Kind: d.Kind, Disposal: d.ID, Source: d.Source, Table: d.Table, Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
-		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{}, Remains: append([]string{}, d.Remains.V...), Issued: *d.EndedAt, Instance: ds.Instance}
+	out := &Certificate{Format: CertificateFormat, Kind: d.Kind, Disposal: d.ID, Source: d.Source, Table: d.Table,
+		Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
+		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{},
+		Left: []catalog.DisposalItem{}, Remains: append([]string{}, d.Remains.V...), Issued: *d.EndedAt,
+		Instance: ds.Instance}
 	for _, item := range d.Items.V {
 		if item.Destroyed == nil {
 			out.Left = append(out.Left, item)

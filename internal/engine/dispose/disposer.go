@@ -1,11 +1,9 @@
-// Package dispose destroys archived rows: those whose time is over, and those of a person who is to be erased. It plans first, and destroys
-// what was decided on.
+// Package dispose destroys archived rows: those whose time is over, and those of a person who is to be erased. It
+// plans first, and destroys what was decided on.
 package dispose
 
 import (
 	"ambercellar/internal/engine/deps"
-	"ambercellar/internal/engine/due"
-	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/shelf"
@@ -18,14 +16,13 @@ type Disposer struct {
 	*deps.Deps
 	tables   *tables.Tables
 	shelf    *shelf.Shelf
-	due      *due.Selector
-	plans    *plan.Planner
 	search   *search.Searcher
 	restores *restore.Restorer
 	sweeps   *sweep.Sweeper
 }
 
 // New returns a Disposer.
-func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, u *due.Selector, p *plan.Planner, x *search.Searcher, r *restore.Restorer, w *sweep.Sweeper) *Disposer {
-	return &Disposer{d, t, s, u, p, x, r, w}
+func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, x *search.Searcher, r *restore.Restorer,
+	w *sweep.Sweeper) *Disposer {
+	return &Disposer{d, t, s, x, r, w}
 }

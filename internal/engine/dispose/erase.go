@@ -19,9 +19,9 @@ import (
 	"ambercellar/internal/engine/shelf"
 )
 
-// An erasure destroys the archived rows of a condition, whatever their time in the archive: one person's, mostly. It is planned,
-// approved, carried out and certified like a disposal. Segments that hold other rows besides are parted. No record of it names
-// the condition, and the catalog forgets that once it is carried out or decided against.
+// An erasure destroys the archived rows of a condition, whatever their time in the archive: one person's, mostly. It
+// is planned, approved, carried out and certified like a disposal. Segments that hold other rows besides are parted.
+// No record of it names the condition, and the catalog forgets that once it is carried out or decided against.
 
 // ErasureRequest says which archived rows of a table are to be erased: those of a filter, or of keys.
 type ErasureRequest struct {
@@ -35,11 +35,12 @@ type ErasureRequest struct {
 // liveErased is how long it may take to count the rows of the table itself that an erasure is not about.
 const liveErased = 2 * time.Second
 
-// PlanErasure finds out which segments hold rows that are to be erased, and keeps that as something that somebody has to decide on;
-// nothing is destroyed.
+// PlanErasure finds out which segments hold rows that are to be erased, and keeps that as something that somebody has
+// to decide on; nothing is destroyed.
 func (ds *Disposer) PlanErasure(ctx context.Context, actor string, q ErasureRequest) (*catalog.Disposal, error) {
 	if (q.Where == "") == (len(q.Keys) == 0) {
-		return nil, &refuse.Error{Field: "where", Message: "say which rows: by a condition, or by their keys", Remedy: "write one like passenger_id = 7, or name keys"}
+		return nil, &refuse.Error{Field: "where", Message: "say which rows: by a condition, or by their keys",
+			Remedy: "write one like passenger_id = 7, or name keys"}
 	}
 	r := restore.RestoreRequest{Source: q.Source, Table: q.Table, Keys: q.Keys, Scope: catalog.Scope{Where: q.Where}}
 	if err := ds.restores.KeysToFilter(ctx, &r); err != nil {
@@ -52,7 +53,9 @@ func (ds *Disposer) PlanErasure(ctx context.Context, actor string, q ErasureRequ
 	if _, err := shelf.BindArchived(r.Scope.Where, columns, columns); err != nil {
 		return nil, err
 	}
-	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindErasure, Erases: r.Scope.Where, Source: q.Source, Table: q.Table, State: catalog.DisposalPlanned, Note: q.Note, CreatedAt: catalog.At(ds.Now()), CreatedBy: actor}
+	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindErasure, Erases: r.Scope.Where,
+		Source: q.Source, Table: q.Table, State: catalog.DisposalPlanned, Note: q.Note,
+		CreatedAt: catalog.At(ds.Now()), CreatedBy: actor}
 	d.Items.V, d.Stays.V, d.Remains.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}, []string{}
 	needs, err := ds.shelf.NeedsOf(ctx, d.Source)
 	if err != nil {
@@ -111,7 +114,8 @@ func (ds *Disposer) beyondErasure(ctx context.Context, d *catalog.Disposal) (str
 	return "", nil
 }
 
-// undecided says why nothing can be said about a segment yet; empty where it is closed, lies still, and its run has ended.
+// undecided says why nothing can be said about a segment yet; empty where it is closed, lies still, and its run has
+// ended.
 func (ds *Disposer) undecided(ctx context.Context, s *catalog.Segment) (string, error) {
 	if s.State != catalog.SegmentClosed {
 		return fmt.Sprintf("it is %s: what became of its rows is not settled", s.State), nil
@@ -128,10 +132,13 @@ func (ds *Disposer) undecided(ctx context.Context, s *catalog.Segment) (string, 
 	return "", nil
 }
 
-// erasable says how many rows of a segment an erasure destroys, or why it cannot; neither where the segment holds none.
-func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.Segment, columns []shape.Column, needs *shelf.Needs) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+// erasable says how many rows of a segment an erasure destroys, or why it cannot; neither where the segment holds
+// none.
+func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalog.Segment, columns []shape.Column,
+	needs *shelf.Needs) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
 	now := catalog.At(ds.Now())
-	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay, error) {
+	stays := func(due *catalog.Time, format string, args ...any) (*catalog.DisposalItem, *catalog.DisposalStay,
+		error) {
 		return nil, &catalog.DisposalStay{Segment: s.ID, Due: due, Reason: fmt.Sprintf(format, args...)}, nil
 	}
 	if reason, err := ds.undecided(ctx, s); err != nil || reason != "" {
@@ -150,7 +157,9 @@ func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalo
 	if missing, err := ds.search.Lacks(ctx, p.manifest, d.Erases); err != nil {
 		return nil, nil, err
 	} else if missing != "" {
-		return stays(nil, "it has no column %[1]s, and nobody can tell whether it holds such rows; `ambercellar column tell %[2]s %[3]s %[1]s` says what it was called then, or that it was added; then plan again", missing, d.Source, d.Table)
+		return stays(nil, "it has no column %[1]s, and nobody can tell whether it holds such rows; `ambercellar "+
+			"column tell %[2]s %[3]s %[1]s` says what it was called then, or that it was added; then plan again",
+			missing, d.Source, d.Table)
 	}
 	if possibly, err := ds.restores.MayHold(ctx, s, d.Erases, columns); err != nil {
 		return nil, nil, err
@@ -158,7 +167,8 @@ func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalo
 		return nil, nil, nil
 	}
 	if p.manifest.Masked != nil && touches(p.erase, p.manifest) {
-		return stays(nil, "a column of the condition was archived in another form, so that nobody can tell whether it holds such rows")
+		return stays(nil, "a column of the condition was archived in another form, so that nobody can tell whether "+
+			"it holds such rows")
 	}
 	if s.Asleep(ds.Now()) {
 		return stays(nil, "it may hold such rows, and is in cold storage; retrieve it, and plan again")
@@ -177,30 +187,36 @@ func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalo
 	if r, err := needs.By(ctx, s); err != nil {
 		return nil, nil, err
 	} else if r != nil {
-		return stays(&now, "restore %s has put rows of it back for a time, which compares them with it in the end", r.ID)
+		return stays(&now, "restore %s has put rows of it back for a time, which compares them with it in the end",
+			r.ID)
 	}
 	m := p.manifest
-	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest, Stored: catalog.At(m.Stored), Due: now, Keep: m.Keep, SHA256: m.SHA256, Digest: m.Digest.String(), Stores: s.Stores(), Kept: found.kept}
+	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest,
+		Stored: catalog.At(m.Stored), Due: now, Keep: m.Keep, SHA256: m.SHA256, Digest: m.Digest.String(),
+		Stores: s.Stores(), Kept: found.kept}
 	if item.Kept > 0 {
 		if obstacle := p.obstacle(); obstacle != "" {
 			return stays(&now, "it holds %d such rows, and cannot be parted: %s", found.erased, obstacle)
 		}
 		item.Why = "they are not meant"
 		if found.held > 0 {
-			item.Why = fmt.Sprintf("they are not meant, but for %d on which hold %s (%s) stands", found.held, p.held.ID, p.held.Reference)
+			item.Why = fmt.Sprintf("they are not meant, but for %d on which hold %s (%s) stands", found.held,
+				p.held.ID, p.held.Reference)
 		}
 	}
 	if until, name, err := ds.lockedUntil(ctx, s, m); err != nil {
 		return nil, nil, err
 	} else if until.After(ds.Now()) {
 		at := catalog.At(until)
-		return stays(&at, "it holds such rows, and store %s itself keeps a version of its files until %s", name, until.UTC().Format("2006-01-02 15:04:05 UTC"))
+		return stays(&at, "it holds such rows, and store %s itself keeps a version of its files until %s", name,
+			until.UTC().Format("2006-01-02 15:04:05 UTC"))
 	}
 	return item, nil, nil
 }
 
 // erasing is the parting of a segment from the rows of an erasure.
-func (ds *Disposer) erasing(ctx context.Context, d *catalog.Disposal, s *catalog.Segment, columns []shape.Column) (*parting, error) {
+func (ds *Disposer) erasing(ctx context.Context, d *catalog.Disposal, s *catalog.Segment, columns []shape.Column) (
+	*parting, error) {
 	st, err := ds.shelf.StoreOf(ctx, s)
 	if err != nil {
 		return nil, err
@@ -232,19 +248,20 @@ type foundRows struct {
 
 func (p *parting) find(ctx context.Context) (out foundRows, err error) {
 	left := p.books.LeftOut()
-	_, err = p.engine.shelf.ScanRows(ctx, p.segment, p.manifest, archive.Search{Columns: p.columns(), Absent: 1}, func(ordinal int, row []value.Value) error {
-		_, stayed := slices.BinarySearch(left, ordinal)
-		meant := p.erase.Eval(row).Only()
-		switch {
-		case meant && (p.whole != nil || !stayed && p.stays(row)):
-			out.held++
-			out.kept++
-		case meant:
-			out.erased++
-		case !stayed:
-			out.kept++
-		}
-		return ctx.Err()
-	})
+	_, err = p.engine.shelf.ScanRows(ctx, p.segment, p.manifest, archive.Search{Columns: p.columns(), Absent: 1},
+		func(ordinal int, row []value.Value) error {
+			_, stayed := slices.BinarySearch(left, ordinal)
+			meant := p.erase.Eval(row).Only()
+			switch {
+			case meant && (p.whole != nil || !stayed && p.stays(row)):
+				out.held++
+				out.kept++
+			case meant:
+				out.erased++
+			case !stayed:
+				out.kept++
+			}
+			return ctx.Err()
+		})
 	return out, err
 }

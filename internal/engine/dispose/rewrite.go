@@ -22,8 +22,8 @@ type keptFor struct {
 	from rule.KeepFrom
 }
 
-// parting decides which rows of a segment stay when the others are destroyed: those whose time is not over, and those that a hold
-// stands on. Rows that stayed in their table are no rows of the archive, and go.
+// parting decides which rows of a segment stay when the others are destroyed: those whose time is not over, and those
+// that a hold stands on. Rows that stayed in their table are no rows of the archive, and go.
 type parting struct {
 	engine   *Disposer
 	segment  *catalog.Segment
@@ -37,7 +37,8 @@ type parting struct {
 	erase *filter.Filter // of an erasure: the rows that go, whatever their time; nil otherwise
 }
 
-// decide says why the segment stays as a whole, or notes in the item how many of its rows do; nothing where it may go as a whole.
+// decide says why the segment stays as a whole, or notes in the item how many of its rows do; nothing where it may go
+// as a whole.
 func (p *parting) decide(ctx context.Context, item *catalog.DisposalItem) (reason string, err error) {
 	over := !item.Due.After(p.engine.Now())
 	until := fmt.Sprintf("it is kept until %s", item.Due.Format("2006-01-02 15:04:05 UTC"))
@@ -54,7 +55,8 @@ func (p *parting) decide(ctx context.Context, item *catalog.DisposalItem) (reaso
 		return "", nil
 	case p.segment.Asleep(p.engine.Now()):
 		if over {
-			return fmt.Sprintf("hold %s (%s) may stand on rows of it, which are in cold storage; retrieve it, and plan again", p.filters[0].hold.ID, p.filters[0].hold.Reference), nil
+			return fmt.Sprintf("hold %s (%s) may stand on rows of it, which are in cold storage; retrieve it, and "+
+				"plan again", p.filters[0].hold.ID, p.filters[0].hold.Reference), nil
 		}
 		return until, nil
 	}
@@ -145,19 +147,20 @@ func (p *parting) stays(row []value.Value) bool {
 
 func (p *parting) count(ctx context.Context) (goes, stays int64, err error) {
 	left := p.books.LeftOut()
-	_, err = p.engine.shelf.ScanRows(ctx, p.segment, p.manifest, archive.Search{Columns: p.columns(), Absent: 1}, func(ordinal int, row []value.Value) error {
-		if _, out := slices.BinarySearch(left, ordinal); !out && p.stays(row) {
-			stays++
-		} else {
-			goes++
-		}
-		return ctx.Err()
-	})
+	_, err = p.engine.shelf.ScanRows(ctx, p.segment, p.manifest, archive.Search{Columns: p.columns(), Absent: 1},
+		func(ordinal int, row []value.Value) error {
+			if _, out := slices.BinarySearch(left, ordinal); !out && p.stays(row) {
+				stays++
+			} else {
+				goes++
+			}
+			return ctx.Err()
+		})
 	return goes, stays, err
 }
 
-// rewrite writes the rows of a segment that stay into a file of their own, beside its records, and reads that back. It is no
-// segment before the disposal record of the other names it.
+// rewrite writes the rows of a segment that stay into a file of their own, beside its records, and reads that back. It
+// is no segment before the disposal record of the other names it.
 func (ds *Disposer) rewrite(ctx context.Context, p *parting) (_ *archive.Successor, err error) {
 	s, m := p.segment, p.manifest
 	if p.whole != nil {
@@ -208,13 +211,15 @@ func (ds *Disposer) rewrite(ctx context.Context, p *parting) (_ *archive.Success
 	}
 	successor.Written, successor.Digest = fresh.Written, set
 	if err := archive.Verify(ctx, records, successor.Manifest(m), nil); err != nil {
-		return nil, errors.Join(fmt.Errorf("what stays, read back: %w", err), records.Remove(context.WithoutCancel(ctx), fresh.RowsName()))
+		return nil, errors.Join(fmt.Errorf("what stays, read back: %w", err),
+			records.Remove(context.WithoutCancel(ctx), fresh.RowsName()))
 	}
 	return successor, nil
 }
 
 // disposing is the parting of a segment by time, and by holds.
-func (ds *Disposer) disposing(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period) (*parting, error) {
+func (ds *Disposer) disposing(ctx context.Context, r *rule.Rule, s *catalog.Segment, keep period.Period) (*parting,
+	error) {
 	records, err := ds.Store(ctx, s.Store)
 	if err != nil {
 		return nil, err
@@ -227,7 +232,8 @@ func (ds *Disposer) disposing(ctx context.Context, r *rule.Rule, s *catalog.Segm
 	if err != nil {
 		return nil, err
 	}
-	p := &parting{engine: ds, segment: s, manifest: m, books: books, terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
+	p := &parting{engine: ds, segment: s, manifest: m, books: books,
+		terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
 	p.filters, p.whole, err = ds.holdsOver(ctx, s, m)
 	return p, err
 }

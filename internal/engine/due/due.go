@@ -1,5 +1,5 @@
-// Package due says which rows of a table are due by its rule: the selection, joined and related tables, and what holds keep. It counts and
-// moves nothing.
+// Package due says which rows of a table are due by its rule: the selection, joined and related tables, and what holds
+// keep. It counts and moves nothing.
 package due
 
 import (

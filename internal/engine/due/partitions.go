@@ -34,7 +34,8 @@ func Wholly(ctx context.Context, src source.Source, sel source.Selection) error 
 	for _, x := range []struct {
 		rows int64
 		text string
-	}{{held, "%s rows of it are held"}, {restored, "%s rows of it were restored"}, {referenced, "other tables refer to %s rows of it"}, {uncovered, "%s rows of it are covered by no clause"},
+	}{{held, "%s rows of it are held"}, {restored, "%s rows of it were restored"},
+		{referenced, "other tables refer to %s rows of it"}, {uncovered, "%s rows of it are covered by no clause"},
 		{outside, "the age of %s rows of it is no instant"}, {stays, "%s rows of it are not due"}} {
 		if x.rows > 0 {
 			return &refuse.Differs{Why: fmt.Sprintf(x.text, humanize.Comma(x.rows))}

@@ -20,7 +20,9 @@ import (
 func RelatedTo(ctx context.Context, src source.Source, r *rule.Rule) (JoinedTables, error) {
 	out := JoinedTables{}
 	if _, ok := source.As[source.Families](src); !ok && len(r.Relations()) > 0 {
-		return nil, &refuse.Error{Field: "related", Message: "this kind of database cannot delete related rows together with those that they refer to", Remedy: "leave related tables out of the rule"}
+		return nil, &refuse.Error{Field: "related",
+			Message: "this kind of database cannot delete related rows together with those that they refer to",
+			Remedy:  "leave related tables out of the rule"}
 	}
 	for _, x := range r.Relations() {
 		t, err := src.Table(ctx, x.Table)
@@ -35,7 +37,8 @@ func RelatedTo(ctx context.Context, src source.Source, r *rule.Rule) (JoinedTabl
 }
 
 // PinRelated looks up the enabled rules of the tables related to a rule's, with their cutoffs at now.
-func (du *Selector) PinRelated(ctx context.Context, r *rule.Rule, related JoinedTables, now time.Time) ([]catalog.PinnedRule, error) {
+func (du *Selector) PinRelated(ctx context.Context, r *rule.Rule, related JoinedTables,
+	now time.Time) ([]catalog.PinnedRule, error) {
 	out := []catalog.PinnedRule{}
 	if len(r.Relations()) == 0 {
 		return out, nil
@@ -78,17 +81,21 @@ func (du *Selector) PinRelated(ctx context.Context, r *rule.Rule, related Joined
 }
 
 func unjudged(body *rule.Rule, own *shape.Table, err error) error {
-	return &refuse.Error{Field: "related", Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err), Remedy: "mend that rule"}
+	return &refuse.Error{Field: "related",
+		Message: fmt.Sprintf("the rule %s of the related table %s cannot be judged: %v", body.Name, own.Name, err),
+		Remedy:  "mend that rule"}
 }
 
-// Related makes the related tables of a rule's selection. A related table that had an enabled rule of its own when the plan was made keeps what
-// that rule kept then; holds are not filled in.
-func (du *Selector) Related(ctx context.Context, src source.Source, r *rule.Rule, t *shape.Table, related JoinedTables, pinned []catalog.PinnedRule) ([]source.Related, error) {
+// Related makes the related tables of a rule's selection. A related table that had an enabled rule of its own when the
+// plan was made keeps what that rule kept then; holds are not filled in.
+func (du *Selector) Related(ctx context.Context, src source.Source, r *rule.Rule, t *shape.Table, related JoinedTables,
+	pinned []catalog.PinnedRule) ([]source.Related, error) {
 	var out []source.Related
 	for _, x := range r.Relations() {
 		own, above := related[x.Table], t
 		if own == nil {
-			return nil, &refuse.Error{Field: "related", Message: fmt.Sprintf("there is no table %q any more", x.Table), Remedy: "change the rule"}
+			return nil, &refuse.Error{Field: "related", Message: fmt.Sprintf("there is no table %q any more", x.Table),
+				Remedy: "change the rule"}
 		}
 		if x.Parent >= 0 {
 			above = out[x.Parent].Table
@@ -111,7 +118,8 @@ func (du *Selector) Related(ctx context.Context, src source.Source, r *rule.Rule
 }
 
 // judgeRelated gives a related table the terms of its pinned rule.
-func (du *Selector) judgeRelated(ctx context.Context, src source.Source, k *source.Related, p *catalog.PinnedRule) error {
+func (du *Selector) judgeRelated(ctx context.Context, src source.Source, k *source.Related,
+	p *catalog.PinnedRule) error {
 	body, _, err := du.Revision(ctx, p.Rule, p.Revision)
 	if err != nil {
 		return err

@@ -24,14 +24,17 @@ func Narrowing(r *rule.Rule, t *shape.Table, joined JoinedTables, n catalog.Narr
 			return nil, refuse.Filter("where", bad[0])
 		}
 		if f.Never() {
-			return nil, &refuse.Error{Field: "where", Message: "no row can satisfy this condition: its parts exclude each other", Remedy: "mend the condition"}
+			return nil, &refuse.Error{Field: "where",
+				Message: "no row can satisfy this condition: its parts exclude each other",
+				Remedy:  "mend the condition"}
 		}
 		out = append(out, f)
 	}
 	if n.Keys != "" {
 		from, to, ok := strings.Cut(n.Keys, "..")
 		if !ok || from == "" && to == "" {
-			return nil, &refuse.Error{Field: "keys", Message: fmt.Sprintf("%q is no range of keys", n.Keys), Remedy: "write FROM..TO; either may be left out"}
+			return nil, &refuse.Error{Field: "keys", Message: fmt.Sprintf("%q is no range of keys", n.Keys),
+				Remedy: "write FROM..TO; either may be left out"}
 		}
 		if err := refuse.SingleKey(t); err != nil {
 			return nil, err
@@ -42,7 +45,8 @@ func Narrowing(r *rule.Rule, t *shape.Table, joined JoinedTables, n catalog.Narr
 			}
 			f, bad := filter.Bind(refuse.Identifier(t.Key[0])+op+refuse.Literal(t, key), filter.TableScope(t))
 			if len(bad) > 0 {
-				return nil, &refuse.Error{Field: "keys", Message: fmt.Sprintf("%q is no key of %s: %s", key, t.Name, bad[0].Message), Remedy: "write keys as they stand in the column " + t.Key[0]}
+				return nil, &refuse.Error{Field: "keys", Message: fmt.Sprintf("%q is no key of %s: %s", key, t.Name,
+					bad[0].Message), Remedy: "write keys as they stand in the column " + t.Key[0]}
 			}
 			out = append(out, f)
 		}
@@ -51,7 +55,8 @@ func Narrowing(r *rule.Rule, t *shape.Table, joined JoinedTables, n catalog.Narr
 }
 
 // Selection is what a rule selects at given cutoffs, narrowed, holds left out.
-func Selection(r *rule.Rule, t *shape.Table, joined JoinedTables, cutoffs []rule.Cutoff, n catalog.Narrow) (source.Selection, error) {
+func Selection(r *rule.Rule, t *shape.Table, joined JoinedTables, cutoffs []rule.Cutoff,
+	n catalog.Narrow) (source.Selection, error) {
 	terms, err := r.Terms(cutoffs, r.Scope(t, joined))
 	if err != nil {
 		return source.Selection{}, err

@@ -101,8 +101,10 @@ func (pl *Planner) Compare(ctx context.Context, file string, text []byte) ([]Com
 	return out, c.Problems, nil
 }
 
-func (pl *Planner) compareRule(ctx context.Context, before, after *rule.Rule, t *shape.Table, keepsBefore, keepsAfter map[string]rule.Named, now time.Time) (*Compared, error) {
-	x := &Compared{Rule: after.Name, New: before == nil, Changes: []string{}, Before: []ClauseLine{}, After: []ClauseLine{}}
+func (pl *Planner) compareRule(ctx context.Context, before, after *rule.Rule, t *shape.Table, keepsBefore,
+	keepsAfter map[string]rule.Named, now time.Time) (*Compared, error) {
+	x := &Compared{Rule: after.Name, New: before == nil, Changes: []string{}, Before: []ClauseLine{},
+		After: []ClauseLine{}}
 	src, err := pl.Source(ctx, after.Source)
 	if err != nil {
 		return nil, err
@@ -138,7 +140,8 @@ func (pl *Planner) compareRule(ctx context.Context, before, after *rule.Rule, t 
 	if before != nil {
 		x.Changes = append(x.Changes, rule.Compare(before, after)...)
 		if before.Source == after.Source && before.Table == t.Name {
-			if a, err = selectionOf(before, keepsBefore, &x.Before); err != nil { // the table has changed under the old rule
+			// the table has changed under the old rule
+			if a, err = selectionOf(before, keepsBefore, &x.Before); err != nil {
 				a = source.Selection{Table: t, Age: after.Age}
 				x.Changes = append(x.Changes, "the rule as it is can make no row due: "+err.Error())
 			}
@@ -174,9 +177,11 @@ func (pl *Planner) PreviewRule(ctx context.Context, text string, exact bool) (*P
 	if c.tables[0] == nil || rule.Fatal(c.Problems) {
 		return out, nil
 	}
-	p := &planning{Planner: pl, now: pl.Now().UTC(), rule: out.Rule, table: c.tables[0], joined: c.joined[0], related: c.related[0], checked: c, draft: true}
+	p := &planning{Planner: pl, now: pl.Now().UTC(), rule: out.Rule, table: c.tables[0], joined: c.joined[0],
+		related: c.related[0], checked: c, draft: true}
 	p.q.Exact, p.q.Budget = exact, previewBudget
-	p.plan = &catalog.Plan{Rule: out.Rule.Name, Source: out.Rule.Source, Table: p.table.Name, MadeAt: catalog.At(p.now)}
+	p.plan = &catalog.Plan{Rule: out.Rule.Name, Source: out.Rule.Source, Table: p.table.Name,
+		MadeAt: catalog.At(p.now)}
 	d := &p.plan.Detail.V
 	d.Drift, d.Guards, d.Statements = []string{}, []string{}, []source.Statement{}
 	if p.source, err = pl.Source(ctx, out.Rule.Source); err != nil {
@@ -198,7 +203,8 @@ type Forecast struct {
 	Cutoffs []*catalog.Time `json:"cutoffs"` // of each clause, in the order of the rule; null: never due
 	Rows    int64           `json:"rows"`    // that become due since the time before, of those that are there today
 	Clauses []int64         `json:"clauses"` // the same, by clause
-	Growth  int64           `json:"growth"`  // expected besides: rows that are not written yet, at the rate of the last thirty days
+	// expected besides: rows that are not written yet, at the rate of the last thirty days
+	Growth int64 `json:"growth"`
 }
 
 // forecastBudget bounds the counting for a forecast.
@@ -208,7 +214,8 @@ const forecastBudget = 30 * time.Second
 // ages of the rows that are there today. The first line is what is due now.
 func (pl *Planner) ForecastRule(ctx context.Context, name string, months int) ([]Forecast, error) {
 	if months < 1 || months > 120 {
-		return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%d is no number of months to look ahead", months), Remedy: "give 1 to 120"}
+		return nil, &refuse.Error{Field: "months", Message: fmt.Sprintf("%d is no number of months to look ahead",
+			months), Remedy: "give 1 to 120"}
 	}
 	r, err := pl.Catalog.Rule(ctx, name)
 	if err != nil {
@@ -257,7 +264,8 @@ func (pl *Planner) forecast(ctx context.Context, r *rule.Rule, c *Checked, month
 				return nil, err
 			}
 		}
-		f := Forecast{At: catalog.At(at), Cutoffs: make([]*catalog.Time, len(r.Clauses)), Clauses: make([]int64, len(r.Clauses))}
+		f := Forecast{At: catalog.At(at), Cutoffs: make([]*catalog.Time, len(r.Clauses)),
+			Clauses: make([]int64, len(r.Clauses))}
 		for _, term := range sel.Terms {
 			i := term.Clause
 			if term.Never {
@@ -297,7 +305,8 @@ func later(a, b time.Time) time.Time {
 
 // written is how many rows a day bear an age of the last thirty days.
 func written(ctx context.Context, src source.Source, sel source.Selection, now time.Time) (int64, error) {
-	list, err := src.Tally(ctx, sel, source.Span{From: now.AddDate(0, 0, -30).Truncate(time.Second), To: now.Truncate(time.Second)})
+	list, err := src.Tally(ctx, sel, source.Span{From: now.AddDate(0, 0, -30).Truncate(time.Second),
+		To: now.Truncate(time.Second)})
 	total := int64(0)
 	for _, t := range list {
 		total += t.Rows

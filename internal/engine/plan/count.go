@@ -17,7 +17,8 @@ const (
 	LeastBuckets = 12
 	mostBuckets  = 48
 	bucketRows   = 2_000
-	unindexed    = 500_000 // rows; a larger table without an index on its age, or one counted unasked, is counted in one piece
+	// rows; a larger table without an index on its age, or one counted unasked, is counted in one piece
+	unindexed = 500_000
 )
 
 // exactly counts the selection in pieces along the age. Rows that are written meanwhile may be counted or not.
@@ -95,7 +96,8 @@ func (p *planning) spans(oldest, newest time.Time) []source.Span {
 	}
 	out := make([]source.Span, buckets)
 	for i := range out {
-		out[i] = source.Span{From: oldest.Add(time.Duration(i) * step).Truncate(time.Second), To: oldest.Add(time.Duration(i+1) * step).Truncate(time.Second)}
+		out[i] = source.Span{From: oldest.Add(time.Duration(i) * step).Truncate(time.Second),
+			To: oldest.Add(time.Duration(i+1) * step).Truncate(time.Second)}
 	}
 	out[0].From, out[buckets-1].To = time.Time{}, time.Time{}
 	return out
@@ -103,7 +105,8 @@ func (p *planning) spans(oldest, newest time.Time) []source.Span {
 
 // add adds the tallies of a span to the counts.
 func (p *planning) add(c *catalog.Counts, span source.Span, tallies []source.Tally) {
-	bucket := catalog.Bucket{From: catalog.At(span.From), To: catalog.At(span.To), Clauses: make([]int64, len(c.Clauses)+1)}
+	bucket := catalog.Bucket{From: catalog.At(span.From), To: catalog.At(span.To),
+		Clauses: make([]int64, len(c.Clauses)+1)}
 	first := func(into *string, v string) {
 		if *into == "" {
 			*into = v
@@ -135,7 +138,8 @@ func (p *planning) add(c *catalog.Counts, span source.Span, tallies []source.Tal
 			last(&x.LastGoing, t.LastGoing)
 			first(&x.FirstStays, t.FirstStays)
 		}
-		c.Due, c.Held, c.Restored, c.Referenced, c.Collation = c.Due+t.Due, c.Held+t.Held, c.Restored+t.Restored, c.Referenced+t.Referenced, c.Collation+t.Collation
+		c.Due, c.Held, c.Restored, c.Referenced, c.Collation = c.Due+t.Due, c.Held+t.Held, c.Restored+t.Restored,
+			c.Referenced+t.Referenced, c.Collation+t.Collation
 		// The ages of one table are written alike, so that the order of the texts is theirs.
 		c.LastGoing = max(c.LastGoing, t.LastGoing)
 		if t.FirstStays != "" && (c.FirstStays == "" || t.FirstStays < c.FirstStays) {
@@ -168,7 +172,9 @@ func (p *planning) width(span source.Span) time.Duration {
 // estimated fills in what the database's own statistics tell.
 func (p *planning) estimated(ctx context.Context) (*catalog.Counts, error) {
 	c := p.emptyCounts()
-	c.Ageless, c.Future, c.Uncovered, c.Held, c.Restored, c.Referenced, c.Collation = catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted
+	c.Ageless, c.Future, c.Uncovered, c.Held, c.Restored, c.Referenced, c.Collation = catalog.NotCounted,
+		catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted,
+		catalog.NotCounted
 	due, err := p.source.Estimate(ctx, p.sel)
 	if err != nil {
 		return nil, err
@@ -176,7 +182,8 @@ func (p *planning) estimated(ctx context.Context) (*catalog.Counts, error) {
 	for i := range c.Clauses {
 		x := &c.Clauses[i]
 		x.Due = due[i]
-		x.Rows, x.Held, x.Restored, x.Referenced, x.Collation = catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted, catalog.NotCounted
+		x.Rows, x.Held, x.Restored, x.Referenced, x.Collation = catalog.NotCounted, catalog.NotCounted,
+			catalog.NotCounted, catalog.NotCounted, catalog.NotCounted
 		c.Due += due[i]
 	}
 	quick, cancel := context.WithTimeout(ctx, QuickBudget)
@@ -184,8 +191,10 @@ func (p *planning) estimated(ctx context.Context) (*catalog.Counts, error) {
 	if oldest, _, ok, err := p.source.Ends(quick, p.sel); err == nil && ok {
 		c.Oldest = oldest.Format(time.RFC3339)
 	}
-	if latest, ok := p.sel.Latest(); ok && p.rule.Age.Join == "" && p.table.IndexServes(p.rule.Age.Column) { // the two values on either side of the cutoff
-		for span, into := range map[source.Span]*string{{From: latest.Add(-time.Hour), To: latest}: &c.LastGoing, {From: latest, To: latest.Add(time.Hour)}: &c.FirstStays} {
+	// the two values on either side of the cutoff
+	if latest, ok := p.sel.Latest(); ok && p.rule.Age.Join == "" && p.table.IndexServes(p.rule.Age.Column) {
+		for span, into := range map[source.Span]*string{{From: latest.Add(-time.Hour), To: latest}: &c.LastGoing,
+			{From: latest, To: latest.Add(time.Hour)}: &c.FirstStays} {
 			if list, err := p.source.Tally(quick, p.sel, span); err == nil {
 				for _, t := range list {
 					if v := t.LastGoing; into == &c.LastGoing && v > *into {

@@ -40,7 +40,8 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 	}
 	for field, text := range map[string]string{"reference": q.Reference, "reason": q.Reason} {
 		if strings.TrimSpace(text) == "" {
-			return refused(field, "the "+field+" is missing", "say which case the hold is for (reference), and why (reason); an auditor will ask")
+			return refused(field, "the "+field+" is missing",
+				"say which case the hold is for (reference), and why (reason); an auditor will ask")
 		}
 	}
 	kinds := 0
@@ -50,7 +51,8 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 		}
 	}
 	if kinds != 1 {
-		return refused("where", "say what is held: exactly one of a filter, keys, and segments", "`-where TRUE` holds a whole table")
+		return refused("where", "say what is held: exactly one of a filter, keys, and segments",
+			"`-where TRUE` holds a whole table")
 	}
 	for _, id := range q.Segments {
 		s, err := pl.Catalog.Segment(ctx, id)
@@ -61,7 +63,8 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 			q.Source, q.Table = s.Source, s.Table
 		}
 		if s.Source != q.Source || s.Table != q.Table {
-			return refused("segments", fmt.Sprintf("segment %s is of table %s.%s and not of %s.%s", id, s.Source, s.Table, q.Source, q.Table), "place a hold for each table")
+			return refused("segments", fmt.Sprintf("segment %s is of table %s.%s and not of %s.%s", id, s.Source,
+				s.Table, q.Source, q.Table), "place a hold for each table")
 		}
 	}
 	src, err := pl.Source(ctx, q.Source)
@@ -72,7 +75,8 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 	if err != nil {
 		return nil, err
 	}
-	h := &catalog.Hold{ID: ulid.Make().String(), Source: q.Source, Table: t.Name, Filter: strings.TrimSpace(q.Where), Segments: catalog.JSON[[]string]{V: q.Segments},
+	h := &catalog.Hold{ID: ulid.Make().String(), Source: q.Source, Table: t.Name, Filter: strings.TrimSpace(q.Where),
+		Segments:  catalog.JSON[[]string]{V: q.Segments},
 		Reference: q.Reference, Reason: q.Reason, PlacedAt: catalog.At(pl.Now()), PlacedBy: actor}
 	if h.Segments.V == nil {
 		h.Segments.V = []string{}
@@ -89,19 +93,23 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 			return nil, refuse.Filter("where", bad[0])
 		}
 		if f.Never() {
-			return refused("where", "no row can satisfy this condition: the hold would hold nothing", "mend the condition")
+			return refused("where", "no row can satisfy this condition: the hold would hold nothing",
+				"mend the condition")
 		}
 		h.Filter = f.String()
 		if placed.Rows, err = src.CountWhere(ctx, t, f, maxHeldCount); err != nil {
 			return nil, err
 		}
 		if placed.Rows == 0 {
-			archived, err := pl.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: t.Name}, catalog.First(1))
+			archived, err := pl.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: t.Name},
+				catalog.First(1))
 			if err != nil {
 				return nil, err
 			}
 			if len(archived) == 0 {
-				return refused("where", fmt.Sprintf("the condition %s holds nothing: no row of %s satisfies it, and nothing of the table is archived", h.Filter, t.Name), "mend the condition")
+				return refused("where", fmt.Sprintf(
+					"the condition %s holds nothing: no row of %s satisfies it, and nothing of the table is archived",
+					h.Filter, t.Name), "mend the condition")
 			}
 		}
 	}
@@ -113,7 +121,9 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 	}
 	// Batches of this service are kept out by the gate; the session of one that was killed may still be at work.
 	if err := tables.Retry(ctx, pl.Log, func() error { return src.Fence(ctx, h.Table) }); err != nil {
-		return nil, fmt.Errorf("hold %s stands and binds every batch from now on, but a batch that began before it may still be going on in source %s: %w; ask the database for open transactions on %s", h.ID, h.Source, err, h.Table)
+		return nil, fmt.Errorf("hold %s stands and binds every batch from now on, but a batch that began before it "+
+			"may still be going on in source %s: %w; ask the database for open transactions on %s", h.ID, h.Source,
+			err, h.Table)
 	}
 	placed.Hold = *h
 	return placed, nil
@@ -122,7 +132,8 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 // LiftHold ends a hold.
 func (pl *Planner) LiftHold(ctx context.Context, actor, id, reason string) (*catalog.Hold, error) {
 	if strings.TrimSpace(reason) == "" {
-		return nil, &refuse.Error{Field: "reason", Message: "the reason is missing", Remedy: "say why the hold ends; it is kept"}
+		return nil, &refuse.Error{Field: "reason", Message: "the reason is missing",
+			Remedy: "say why the hold ends; it is kept"}
 	}
 	return pl.Catalog.LiftHold(ctx, actor, id, reason, pl.Now())
 }

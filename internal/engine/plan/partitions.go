@@ -34,7 +34,8 @@ func (p *planning) partitions(ctx context.Context) error {
 				way = rule.PartWay{Way: rule.WayRows, Why: why}
 			}
 		}
-		d.Partitions = append(d.Partitions, catalog.PlanPartition{Name: x.Name, From: x.From, To: x.To, Rows: x.Rows, Bytes: x.Bytes, IndexBytes: x.IndexBytes, Way: way.Way, Why: way.Why})
+		d.Partitions = append(d.Partitions, catalog.PlanPartition{Name: x.Name, From: x.From, To: x.To, Rows: x.Rows,
+			Bytes: x.Bytes, IndexBytes: x.IndexBytes, Way: way.Way, Why: way.Why})
 	}
 	if p.table.CatchAll == "" {
 		return nil
@@ -60,8 +61,8 @@ func (p *planning) partitions(ctx context.Context) error {
 	return nil
 }
 
-// keeps says why a partition whose range is due cannot leave as a whole all the same; empty where nothing is known to speak
-// against it. The run looks again.
+// keeps says why a partition whose range is due cannot leave as a whole all the same; empty where nothing is known to
+// speak against it. The run looks again.
 func (p *planning) keeps(ctx context.Context, name string) string {
 	sel := p.sel
 	sel.Table = source.PartitionsOf(p.source).Part(p.table, name, false)
@@ -102,9 +103,11 @@ func (p *planning) empties(context.Context) error {
 	if !x.Offered {
 		return nil
 	}
-	x.Effects = append(x.Effects, "it locks the table against everybody, readers among them, while its rows are counted (3 seconds at the most) and removed; if it does not get that lock, the rows go in batches")
+	x.Effects = append(x.Effects, "it locks the table against everybody, readers among them, while its rows are "+
+		"counted (3 seconds at the most) and removed; if it does not get that lock, the rows go in batches")
 	if len(p.table.Triggers) > 0 {
-		x.Effects = append(x.Effects, "it passes by the triggers that fire on delete: "+strings.Join(p.table.Triggers, ", "))
+		x.Effects = append(x.Effects, "it passes by the triggers that fire on delete: "+
+			strings.Join(p.table.Triggers, ", "))
 	}
 	x.Effects = append(x.Effects, traits.EmptyingDoes)
 	return nil
@@ -121,9 +124,11 @@ type PartitionsAhead struct {
 const mostAhead = 120
 
 // MakeAhead makes the next n partitions of a table, each as long as its newest, or only says what it would send.
-func (pl *Planner) MakeAhead(ctx context.Context, actor, sourceName, table string, n int, try bool) (*PartitionsAhead, error) {
+func (pl *Planner) MakeAhead(ctx context.Context, actor, sourceName, table string, n int, try bool) (*PartitionsAhead,
+	error) {
 	if n < 1 || n > mostAhead {
-		return nil, &refuse.Error{Field: "ahead", Message: fmt.Sprintf("%d is no number of partitions to make", n), Remedy: fmt.Sprintf("give a number from 1 to %d", mostAhead)}
+		return nil, &refuse.Error{Field: "ahead", Message: fmt.Sprintf("%d is no number of partitions to make", n),
+			Remedy: fmt.Sprintf("give a number from 1 to %d", mostAhead)}
 	}
 	src, err := pl.Source(ctx, sourceName)
 	if err != nil {
@@ -134,23 +139,30 @@ func (pl *Planner) MakeAhead(ctx context.Context, actor, sourceName, table strin
 		return nil, err
 	}
 	if len(t.Partitions) == 0 {
-		return nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("table %s is not divided by ranges of one column", t.Name), Remedy: "name a table that is; `ambercellar table show` lists a table's partitions"}
+		return nil, &refuse.Error{Field: "table",
+			Message: fmt.Sprintf("table %s is not divided by ranges of one column", t.Name),
+			Remedy:  "name a table that is; `ambercellar table show` lists a table's partitions"}
 	}
 	bounds, err := rule.Further(t.Partitions, n)
 	if err != nil {
-		return nil, &refuse.Error{Field: "table", Message: err.Error(), Remedy: "make the next partition by hand; the ones after it can follow its length"}
+		return nil, &refuse.Error{Field: "table", Message: err.Error(),
+			Remedy: "make the next partition by hand; the ones after it can follow its length"}
 	}
 	names, statements, err := source.PartitionsOf(src).Ahead(ctx, t, bounds, try)
 	if errors.Is(err, source.ErrBusy) {
-		return nil, &refuse.Error{Message: "others are at the table: " + err.Error(), Remedy: "try again at a quiet time"}
+		return nil, &refuse.Error{Message: "others are at the table: " + err.Error(),
+			Remedy: "try again at a quiet time"}
 	} else if errors.Is(err, source.ErrWhole) {
-		return nil, &refuse.Error{Field: "table", Message: "the partitions cannot be made: " + strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": "), Remedy: "make them by hand"}
+		return nil, &refuse.Error{Field: "table", Message: "the partitions cannot be made: " +
+			strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": "), Remedy: "make them by hand"}
 	} else if err != nil {
 		return nil, err
 	}
 	out := &PartitionsAhead{Made: !try, Statements: statements, Partitions: []catalog.PlanPartition{}}
 	for i, name := range names {
-		out.Partitions = append(out.Partitions, catalog.PlanPartition{Name: name, From: bounds[i][0].Format(time.RFC3339), To: bounds[i][1].Format(time.RFC3339), Way: rule.WayStays})
+		out.Partitions = append(out.Partitions,
+			catalog.PlanPartition{Name: name, From: bounds[i][0].Format(time.RFC3339),
+				To: bounds[i][1].Format(time.RFC3339), Way: rule.WayStays})
 	}
 	if try {
 		return out, nil

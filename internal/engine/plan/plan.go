@@ -22,7 +22,8 @@ import (
 )
 
 // How long counting may take: unasked, so that a plan of a small table is exact and one of a large table is there at
-// once; and where an exact plan is asked for, unless another budget is given. Tests change the former, for a machine that does much else.
+// once; and where an exact plan is asked for, unless another budget is given. Tests change the former, for a machine
+// that does much else.
 var QuickBudget = 300 * time.Millisecond
 
 const ExactBudget = 10 * time.Minute
@@ -64,14 +65,17 @@ type planning struct {
 // MakePlan computes what a run of a rule would do and keeps it. Nothing in the source changes.
 func (pl *Planner) Make(ctx context.Context, actor string, q PlanRequest) (*catalog.Plan, error) {
 	p := &planning{Planner: pl, q: q, now: pl.Now().UTC()}
-	for _, step := range []func(context.Context) error{p.begin, p.compareClocks, p.cut, p.narrow, p.selects, p.guard, p.count, p.partitions, p.empties, p.show} {
+	for _, step := range []func(context.Context) error{p.begin, p.compareClocks, p.cut, p.narrow, p.selects, p.guard,
+		p.count, p.partitions, p.empties, p.show} {
 		if err := step(ctx); err != nil {
 			return nil, err
 		}
 	}
 	p.warn(ctx)
 	if q.Override != "" || q.Confirm {
-		if err := pl.Catalog.Note(ctx, actor, "plan override", p.plan.ID, fmt.Sprintf("rule %s; guard rails: %v; table: %v; reason: %s", q.Rule, p.plan.Detail.V.Guards, p.plan.Detail.V.Drift, q.Override)); err != nil {
+		if err := pl.Catalog.Note(ctx, actor, "plan override", p.plan.ID,
+			fmt.Sprintf("rule %s; guard rails: %v; table: %v; reason: %s", q.Rule, p.plan.Detail.V.Guards,
+				p.plan.Detail.V.Drift, q.Override)); err != nil {
 			return nil, err
 		}
 	}
@@ -90,7 +94,9 @@ func (p *planning) begin(ctx context.Context) (err error) {
 		return &refuse.Problems{Problems: p.checked.Problems}
 	}
 	p.rule, p.table = &p.checked.Documents[0].Rule, p.checked.tables[0]
-	p.plan = &catalog.Plan{ID: ulid.Make().String(), Rule: p.record.Name, Revision: p.record.Revision, Source: p.record.Source, Table: p.table.Name, MadeAt: catalog.At(p.now), Shape: catalog.JSON[shelf.ShapeTable]{V: *p.table}}
+	p.plan = &catalog.Plan{ID: ulid.Make().String(), Rule: p.record.Name, Revision: p.record.Revision,
+		Source: p.record.Source, Table: p.table.Name, MadeAt: catalog.At(p.now),
+		Shape: catalog.JSON[shelf.ShapeTable]{V: *p.table}}
 	d := &p.plan.Detail.V
 	d.Note, d.Override, d.Drift, d.Guards = p.q.Note, strings.TrimSpace(p.q.Override), []string{}, []string{}
 	if before := p.record.Shape.V; before.Base != "" {
@@ -102,8 +108,11 @@ func (p *planning) begin(ctx context.Context) (err error) {
 			}
 		}
 		if d.Confirm = len(stops) > 0; d.Confirm && !p.q.Confirm {
-			return &refuse.Error{Field: "table", Message: fmt.Sprintf("table %s is not what it was when rule %s was applied: %s", p.table.Name, p.rule.Name, strings.Join(stops, "; ")),
-				Remedy: "apply the rule again if it still says what is meant, or confirm the changes for this one plan (-confirm)"}
+			return &refuse.Error{Field: "table",
+				Message: fmt.Sprintf("table %s is not what it was when rule %s was applied: %s", p.table.Name,
+					p.rule.Name, strings.Join(stops, "; ")),
+				Remedy: "apply the rule again if it still says what is meant, or confirm the changes for this one " +
+					"plan (-confirm)"}
 		}
 	}
 	var lasting []rule.Problem
@@ -127,7 +136,10 @@ func (p *planning) compareClocks(ctx context.Context) error {
 		return err
 	}
 	if len(earlier) > 0 && p.now.Before(earlier[0].MadeAt.Time) {
-		return &refuse.Error{Message: fmt.Sprintf("the service's clock shows %s, which lies before the last plan of this rule (%s)", p.now.Format(time.RFC3339), earlier[0].MadeAt.Format(time.RFC3339)), Remedy: "set the clock right; a wrong clock would make the wrong rows due"}
+		return &refuse.Error{Message: fmt.Sprintf(
+			"the service's clock shows %s, which lies before the last plan of this rule (%s)",
+			p.now.Format(time.RFC3339), earlier[0].MadeAt.Format(time.RFC3339)),
+			Remedy: "set the clock right; a wrong clock would make the wrong rows due"}
 	}
 	if p.Skew == 0 {
 		return nil
@@ -137,7 +149,10 @@ func (p *planning) compareClocks(ctx context.Context) error {
 		return source.Of(p.rule.Source, fmt.Errorf("its clock cannot be read: %w", err))
 	}
 	if d := p.Now().Sub(theirs).Round(time.Second); d > p.Skew || d < -p.Skew {
-		return &refuse.Error{Message: fmt.Sprintf("the service's clock differs from that of source %s by %s, and %s is the most that is allowed", p.rule.Source, d.Abs(), p.Skew), Remedy: "set the wrong one right; a wrong clock would make the wrong rows due"}
+		return &refuse.Error{Message: fmt.Sprintf(
+			"the service's clock differs from that of source %s by %s, and %s is the most that is allowed",
+			p.rule.Source, d.Abs(), p.Skew),
+			Remedy: "set the wrong one right; a wrong clock would make the wrong rows due"}
 	}
 	return nil
 }
@@ -159,9 +174,14 @@ func (p *planning) cut(context.Context) (err error) {
 	}
 	switch {
 	case before.After(p.now):
-		return &refuse.Error{Field: "before", Message: fmt.Sprintf("the cutoff %s lies in the future, so rows that are not written yet would be due", before.Format(time.RFC3339)), Remedy: "give a time before now, or leave it out and the rule decides"}
+		return &refuse.Error{Field: "before",
+			Message: fmt.Sprintf("the cutoff %s lies in the future, so rows that are not written yet would be due",
+				before.Format(time.RFC3339)), Remedy: "give a time before now, or leave it out and the rule decides"}
 	case any && before.After(latest):
-		return &refuse.Error{Field: "before", Message: fmt.Sprintf("the rule keeps rows from %s on, so %s would take more than it allows", latest.Format(time.RFC3339), before.Format(time.RFC3339)), Remedy: "give an earlier time, or change the rule"}
+		return &refuse.Error{Field: "before",
+			Message: fmt.Sprintf("the rule keeps rows from %s on, so %s would take more than it allows",
+				latest.Format(time.RFC3339), before.Format(time.RFC3339)),
+			Remedy: "give an earlier time, or change the rule"}
 	}
 	at := catalog.At(before)
 	p.plan.Detail.V.Narrow.Before = &at
@@ -173,7 +193,8 @@ func (p *planning) narrow(context.Context) error {
 	n := &p.plan.Detail.V.Narrow
 	n.Where, n.Keys, n.Limit = strings.TrimSpace(p.q.Where), strings.TrimSpace(p.q.Keys), p.q.Limit
 	if n.Limit < 0 {
-		return &refuse.Error{Field: "limit", Message: fmt.Sprintf("%d is no number of rows", n.Limit), Remedy: "give a number above zero, or leave it out"}
+		return &refuse.Error{Field: "limit", Message: fmt.Sprintf("%d is no number of rows", n.Limit),
+			Remedy: "give a number above zero, or leave it out"}
 	}
 	_, err := due.Narrowing(p.rule, p.table, p.joined, *n)
 	return err
@@ -196,7 +217,8 @@ func (p *planning) selects(ctx context.Context) (err error) {
 			continue
 		}
 		e := p.rule.Effective(i)
-		x := catalog.PlanClause{Clause: i, Label: p.rule.Label(i), About: c.About, Locked: c.Locked, Keep: c.Keep.String(), Then: e.Then, Omit: e.Omit, Mask: e.Mask}
+		x := catalog.PlanClause{Clause: i, Label: p.rule.Label(i), About: c.About, Locked: c.Locked,
+			Keep: c.Keep.String(), Then: e.Then, Omit: e.Omit, Mask: e.Mask}
 		if c.Keep.Name != "" {
 			named := p.checked.keeps[c.Keep.Name]
 			x.Keep = fmt.Sprintf("%s (%s)", c.Keep.Name, named.Keep())
@@ -234,7 +256,8 @@ func (p *planning) selects(ctx context.Context) (err error) {
 		if k.Parent >= 0 {
 			above = p.sel.Related[k.Parent].Table.Name
 		}
-		d.Related = append(d.Related, catalog.PlanRelated{Table: k.Table.Name, Above: above, On: due.RelationText(k), Then: k.Then, Rows: catalog.NotCounted, Keeps: len(k.Terms) > 0 && k.Then != rule.ThenUnlink})
+		d.Related = append(d.Related, catalog.PlanRelated{Table: k.Table.Name, Above: above, On: due.RelationText(k),
+			Then: k.Then, Rows: catalog.NotCounted, Keeps: len(k.Terms) > 0 && k.Then != rule.ThenUnlink})
 	}
 	p.sel, err = p.due.WithHolds(ctx, p.rule.Source, p.sel)
 	latest, _ := p.sel.Latest()
@@ -253,7 +276,9 @@ func (p *planning) guard(ctx context.Context) error {
 		d.Guards = append(d.Guards, b.message)
 	}
 	if len(d.Guards) > 0 && d.Override == "" {
-		return &refuse.Error{Field: "override", Message: strings.Join(d.Guards, "; "), Remedy: "change the rule, or give the reason for going beyond the guard rail in this one plan (-override), which is kept"}
+		return &refuse.Error{Field: "override", Message: strings.Join(d.Guards, "; "),
+			Remedy: "change the rule, or give the reason for going beyond the guard rail in this one plan " +
+				"(-override), which is kept"}
 	}
 	if len(d.Guards) == 0 {
 		d.Override = ""
@@ -272,7 +297,8 @@ func (p *planning) count(ctx context.Context) error {
 	counts, err := p.exactly(ctx, budget)
 	if errors.Is(err, errBudget) {
 		if p.q.Exact && !p.draft {
-			return &refuse.Error{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
+			return &refuse.Error{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget),
+				Remedy: "give more time (-budget), or take the estimate (without -exact)"}
 		}
 		counts, err = p.estimated(ctx)
 	}
@@ -295,7 +321,8 @@ func (p *planning) count(ctx context.Context) error {
 	p.plan.Batches = divideUp(c.Due, int64(pace.New(p.rule.Pace, p.source.Reads().Gentle).Rows()))
 	for i, x := range p.plan.Detail.V.Clauses {
 		if x.Then.Copies() {
-			p.plan.Segments += max(divideUp(c.Clauses[i].Due, due.SliceRows), divideUp(c.Clauses[i].Bytes, due.SliceBytes))
+			p.plan.Segments += max(divideUp(c.Clauses[i].Due, due.SliceRows),
+				divideUp(c.Clauses[i].Bytes, due.SliceBytes))
 		}
 	}
 	if err := p.countRelated(ctx, budget); err != nil {
@@ -307,17 +334,21 @@ func (p *planning) count(ctx context.Context) error {
 // How many rows, and how many bytes of them, are looked at for how wide the due rows are.
 const widthRows, widthBytes = 100, 4 << 20
 
-// dueWidth is how wide the oldest due rows are, by what they hold: databases put long values elsewhere, and compress them, so that the table's size tells less. 0:
-// not known, where it would take long.
+// dueWidth is how wide the oldest due rows are, by what they hold: databases put long values elsewhere, and compress
+// them, so that the table's size tells less. 0: not known, where it would take long.
 func (p *planning) dueWidth(ctx context.Context) int64 {
-	long := slices.ContainsFunc(p.table.Columns, func(c shape.Column) bool { return c.Kind == value.Text || c.Kind == value.Bytes })
+	long := slices.ContainsFunc(p.table.Columns, func(c shape.Column) bool {
+		return c.Kind == value.Text ||
+			c.Kind == value.Bytes
+	})
 	if !long || p.sel.Age.Join != "" || !p.table.IndexServes(p.sel.Age.Column) {
 		return 0
 	}
 	quick, cancel := context.WithTimeout(ctx, QuickBudget)
 	defer cancel()
 	var rows, bytes int64
-	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: Readable(p.table, nil), MaxRows: widthRows, MaxBytes: widthBytes}, func(c *value.Chunk) error {
+	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: Readable(p.table, nil),
+		MaxRows: widthRows, MaxBytes: widthBytes}, func(c *value.Chunk) error {
 		rows += int64(c.Rows())
 		bytes += c.Weight()
 		return nil
@@ -328,8 +359,8 @@ func (p *planning) dueWidth(ctx context.Context) int64 {
 	return bytes / rows
 }
 
-// countRelated counts the related rows that would go along. Where they were not asked for exactly and take too long, or only
-// some of the due rows are wanted, they are not counted.
+// countRelated counts the related rows that would go along. Where they were not asked for exactly and take too long,
+// or only some of the due rows are wanted, they are not counted.
 func (p *planning) countRelated(ctx context.Context, budget time.Duration) error {
 	d := &p.plan.Detail.V
 	if d.Narrow.Limit > 0 || !p.plan.Counts.V.Counted {
@@ -348,7 +379,8 @@ func (p *planning) countRelated(ctx context.Context, budget time.Duration) error
 		case timed.Err() == nil || ctx.Err() != nil:
 			return err
 		case p.q.Exact && !p.draft:
-			return &refuse.Error{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget), Remedy: "give more time (-budget), or take the estimate (without -exact)"}
+			return &refuse.Error{Field: "budget", Message: fmt.Sprintf("counting took longer than %s", budget),
+				Remedy: "give more time (-budget), or take the estimate (without -exact)"}
 		default:
 			return nil
 		}
@@ -414,12 +446,14 @@ func (p *planning) show(ctx context.Context) error {
 		}
 		q := source.PurgeRequest{Selection: one, Rows: pace.MaxRows}
 		gently := p.source.Reads().ReadsGently && p.rule.Pace != pace.Unlimited
-		if from, ok := source.As[source.Purger](p.source); ok && !gently && p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesDirect(ctx, q) {
+		if from, ok := source.As[source.Purger](p.source); ok && !gently &&
+			p.rule.Effective(term.Clause).Then == rule.ThenPurge && from.PurgesDirect(ctx, q) {
 			shown, err := from.PurgeStatement(ctx, q)
 			if err != nil {
 				return err
 			}
-			list[0].Title = "where others have locked rows, some are " + strings.TrimPrefix(list[0].Title, "the first slice is ")
+			list[0].Title = "where others have locked rows, some are " +
+				strings.TrimPrefix(list[0].Title, "the first slice is ")
 			list = append([]source.Statement{shown}, list...)
 		}
 		for _, s := range list {

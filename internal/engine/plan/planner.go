@@ -1,4 +1,5 @@
-// Package plan checks and applies rules, computes what a run would do, and compares and forecasts. It changes no row of a source.
+// Package plan checks and applies rules, computes what a run would do, and compares and forecasts. It changes no row
+// of a source.
 package plan
 
 import (

@@ -27,11 +27,12 @@ type Checked struct {
 	keeps     map[string]rule.Named
 }
 
-// CheckRules parses a file of rules and checks each against its source, table and store, the guard rails of the source,
-// and the other rules.
+// CheckRules parses a file of rules and checks each against its source, table and store, the guard rails of the
+// source, and the other rules.
 func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*Checked, error) {
 	docs, problems := rule.Parse(file, text)
-	c := &Checked{Documents: docs, Problems: problems, tables: make([]*shape.Table, len(docs)), joined: make([]due.JoinedTables, len(docs)), related: make([]due.JoinedTables, len(docs))}
+	c := &Checked{Documents: docs, Problems: problems, tables: make([]*shape.Table, len(docs)),
+		joined: make([]due.JoinedTables, len(docs)), related: make([]due.JoinedTables, len(docs))}
 	known, err := pl.Catalog.Rules(ctx)
 	if err != nil {
 		return nil, err
@@ -94,10 +95,14 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 			}
 		}
 		if other := taken[d.Rule.Source+"\x00"+t.Name]; other != "" && other != d.Rule.Name {
-			c.Problems = append(c.Problems, d.At("table", fmt.Sprintf("table %s.%s has the rule %s already, and a table has one rule", d.Rule.Source, t.Name, other), "change that rule, or apply this one under its name"))
+			c.Problems = append(c.Problems,
+				d.At("table", fmt.Sprintf("table %s.%s has the rule %s already, and a table has one rule",
+					d.Rule.Source, t.Name, other), "change that rule, or apply this one under its name"))
 		}
 		taken[d.Rule.Source+"\x00"+t.Name] = d.Rule.Name
-		c.Problems = append(c.Problems, rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: stores, Cold: cold, Keeps: c.keeps, Now: now})...)
+		c.Problems = append(c.Problems,
+			rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: stores,
+				Cold: cold, Keeps: c.keeps, Now: now})...)
 		guard, err := pl.Catalog.Guard(ctx, d.Rule.Source)
 		if err != nil {
 			return nil, err
@@ -117,13 +122,15 @@ func (pl *Planner) tableOf(ctx context.Context, d *rule.Document) (*shape.Table,
 	}
 	src, err := pl.Source(ctx, d.Rule.Source)
 	if errors.Is(err, catalog.ErrNotFound) {
-		return problem("source", fmt.Sprintf("there is no source %q", d.Rule.Source), "add it with `ambercellar source add`; `ambercellar source list` shows those that there are")
+		return problem("source", fmt.Sprintf("there is no source %q", d.Rule.Source),
+			"add it with `ambercellar source add`; `ambercellar source list` shows those that there are")
 	} else if err != nil { // that is no fault of the rule
 		return nil, nil, err
 	}
 	t, err := src.Table(ctx, d.Rule.Table)
 	if errors.Is(err, source.ErrNoTable) {
-		return problem("table", fmt.Sprintf("there is no table %q in source %s", d.Rule.Table, d.Rule.Source), pl.nearestTable(ctx, src, d.Rule))
+		return problem("table", fmt.Sprintf("there is no table %q in source %s", d.Rule.Table, d.Rule.Source),
+			pl.nearestTable(ctx, src, d.Rule))
 	} else if err != nil {
 		return nil, nil, err
 	}
@@ -142,11 +149,14 @@ type breach struct{ field, message, remedy string }
 func guarded(g catalog.Guard, r *rule.Rule, now time.Time, resolve rule.Resolver) (out []breach) {
 	const remedy = "lengthen it, or change the guard rail with `ambercellar guard set`"
 	if slices.Contains(g.Never, r.Table) || len(g.Only) > 0 && !slices.Contains(g.Only, r.Table) {
-		out = append(out, breach{"table", fmt.Sprintf("the guard rails of source %s allow no rule for table %s", r.Source, r.Table), "name another table, or change the guard rail with `ambercellar guard set`"})
+		out = append(out, breach{"table", fmt.Sprintf("the guard rails of source %s allow no rule for table %s",
+			r.Source, r.Table), "name another table, or change the guard rail with `ambercellar guard set`"})
 	}
 	for _, x := range r.Relations() {
 		if slices.Contains(g.Never, x.Table) && x.Then != rule.ThenUnlink {
-			out = append(out, breach{x.Field + ".table", fmt.Sprintf("the guard rails of source %s allow no rule for table %s", r.Source, x.Table), "unlink its rows, or change the guard rail with `ambercellar guard set`"})
+			out = append(out, breach{x.Field + ".table",
+				fmt.Sprintf("the guard rails of source %s allow no rule for table %s", r.Source, x.Table),
+				"unlink its rows, or change the guard rail with `ambercellar guard set`"})
 		}
 	}
 	cutoffs, err := r.Cutoffs(now, resolve)
@@ -159,10 +169,15 @@ func guarded(g catalog.Guard, r *rule.Rule, now time.Time, resolve rule.Resolver
 			continue
 		}
 		if g.Live != nil && !cutoffs[i].Never && cutoffs[i].At.After(g.Live.Before(now, r.Location())) {
-			out = append(out, breach{fmt.Sprintf("clauses[%d].keep", i), fmt.Sprintf("the guard rails of source %s keep every row live for at least %s", r.Source, g.Live.Spoken()), remedy})
+			out = append(out, breach{fmt.Sprintf("clauses[%d].keep", i),
+				fmt.Sprintf("the guard rails of source %s keep every row live for at least %s", r.Source,
+					g.Live.Spoken()), remedy})
 		}
-		if k := e.Archive.Keep; g.Archive != nil && e.Then.Copies() && k != nil && k.Before(now, time.UTC).After(g.Archive.Before(now, time.UTC)) {
-			out = append(out, breach{fmt.Sprintf("clauses[%d].archive.keep", i), fmt.Sprintf("the guard rails of source %s keep segments in the archive for at least %s", r.Source, g.Archive.Spoken()), remedy})
+		if k := e.Archive.Keep; g.Archive != nil && e.Then.Copies() && k != nil &&
+			k.Before(now, time.UTC).After(g.Archive.Before(now, time.UTC)) {
+			out = append(out, breach{fmt.Sprintf("clauses[%d].archive.keep", i),
+				fmt.Sprintf("the guard rails of source %s keep segments in the archive for at least %s", r.Source,
+					g.Archive.Spoken()), remedy})
 		}
 	}
 	return out
@@ -202,7 +217,8 @@ type Applied struct {
 
 // ApplyRules checks a file of rules and, if nothing is wrong with any of them, keeps them all. Warnings are returned
 // with what was done. A locked clause is loosened only for a reason, which is kept.
-func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []byte, reason string) ([]Applied, []rule.Problem, error) {
+func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []byte, reason string) ([]Applied,
+	[]rule.Problem, error) {
 	c, err := pl.CheckRules(ctx, file, text)
 	if err != nil {
 		return nil, nil, err
@@ -239,7 +255,8 @@ func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []by
 			if len(a.Changes) == 0 && old.Text != d.Text {
 				a.Changes = []string{"comments or layout"}
 			}
-			if t := c.tables[i]; len(a.Changes) == 0 && t != nil && old.Shape.V.Base != "" && len(shape.Drift(&old.Shape.V, t)) > 0 {
+			if t := c.tables[i]; len(a.Changes) == 0 && t != nil && old.Shape.V.Base != "" &&
+				len(shape.Drift(&old.Shape.V, t)) > 0 {
 				a.Changes = []string{"the table as it is now was confirmed"}
 			}
 			if len(a.Changes) > 0 {
@@ -254,7 +271,8 @@ func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []by
 			return nil, nil, err
 		}
 		if len(a.Changes) > 0 {
-			keep = append(keep, catalog.Applied{Document: d, Shape: c.tables[i], Changes: a.Changes, Reason: strings.TrimSpace(reason)})
+			keep = append(keep, catalog.Applied{Document: d, Shape: c.tables[i], Changes: a.Changes,
+				Reason: strings.TrimSpace(reason)})
 		} else {
 			a.Changes = []string{}
 		}
@@ -264,7 +282,9 @@ func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []by
 		return nil, nil, &refuse.Problems{Problems: c.Problems}
 	}
 	if len(loosened) > 0 && strings.TrimSpace(reason) == "" {
-		return nil, nil, &refuse.Error{Field: "reason", Message: "a locked clause would be loosened: " + strings.Join(loosened, "; "), Remedy: "give the reason (-reason), which is kept, or leave the clause as it is"}
+		return nil, nil, &refuse.Error{Field: "reason", Message: "a locked clause would be loosened: " +
+			strings.Join(loosened, "; "), Remedy: "give the reason (-reason), which is kept, or leave the clause " +
+			"as it is"}
 	}
 	return out, c.Problems, pl.Catalog.ApplyRules(ctx, actor, pl.Now(), keep)
 }
@@ -282,7 +302,8 @@ func compareKeeps(before, after rule.Named) []string {
 
 // loosenedByKeep says which locked clauses of any rule a changed keep would shorten.
 func (pl *Planner) loosenedByKeep(ctx context.Context, c *Checked, before, after rule.Named) ([]string, error) {
-	if before.Forever == after.Forever && !after.Period.Before(pl.Now(), time.UTC).After(before.Period.Before(pl.Now(), time.UTC)) || after.Forever {
+	if before.Forever == after.Forever &&
+		!after.Period.Before(pl.Now(), time.UTC).After(before.Period.Before(pl.Now(), time.UTC)) || after.Forever {
 		return nil, nil
 	}
 	rules, err := pl.Catalog.Rules(ctx)
@@ -290,7 +311,8 @@ func (pl *Planner) loosenedByKeep(ctx context.Context, c *Checked, before, after
 	for _, r := range rules {
 		for i, clause := range r.Body.V.Clauses {
 			if clause.Keep.Name == after.Name && clause.Locked != "" && !clause.Off {
-				out = append(out, fmt.Sprintf("rule %s: clause %s is shortened from %s to %s", r.Name, r.Body.V.Label(i), before.Keep(), after.Keep()))
+				out = append(out, fmt.Sprintf("rule %s: clause %s is shortened from %s to %s", r.Name,
+					r.Body.V.Label(i), before.Keep(), after.Keep()))
 			}
 		}
 	}

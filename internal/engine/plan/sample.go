@@ -23,8 +23,8 @@ const (
 	sampleText = 80
 )
 
-// Sample reads some of the rows that a plan would take, as they are now. They are kept nowhere. Columns that a clause of its rule leaves out or
-// masks are left out or masked here.
+// Sample reads some of the rows that a plan would take, as they are now. They are kept nowhere. Columns that a clause
+// of its rule leaves out or masks are left out or masked here.
 func (pl *Planner) Sample(ctx context.Context, id string) (*catalog.Sample, error) {
 	plan, err := pl.Catalog.Plan(ctx, id)
 	if err != nil {
@@ -68,13 +68,15 @@ func CutoffsOf(plan *catalog.Plan, r *rule.Rule) []rule.Cutoff {
 	}
 	for _, c := range d.Clauses {
 		if c.Cutoff != nil {
-			out[c.Clause] = rule.Cutoff{At: c.Cutoff.Time, All: r.Clauses[c.Clause].Keep.None && d.Narrow.Before == nil}
+			out[c.Clause] = rule.Cutoff{At: c.Cutoff.Time, All: r.Clauses[c.Clause].Keep.None &&
+				d.Narrow.Before == nil}
 		}
 	}
 	return out
 }
 
-func (pl *Planner) sample(ctx context.Context, src source.Source, r *rule.Rule, sel source.Selection) (*catalog.Sample, error) {
+func (pl *Planner) sample(ctx context.Context, src source.Source, r *rule.Rule, sel source.Selection) (*catalog.Sample,
+	error) {
 	var omit []string
 	masks := map[string]rule.Mask{}
 	for i := range r.Clauses {
@@ -93,7 +95,8 @@ func (pl *Planner) sample(ctx context.Context, src source.Source, r *rule.Rule, 
 	out := &catalog.Sample{Columns: shape.Names(clean.Columns), Rows: [][]string{}}
 	quick, cancel := context.WithTimeout(ctx, QuickBudget)
 	defer cancel()
-	_, err = src.ReadSlice(quick, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: sampleRows, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
+	_, err = src.ReadSlice(quick, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: sampleRows,
+		MaxBytes: 1 << 20}, func(c *value.Chunk) error {
 		shown := clean.Clean(c)
 		for i := range shown.Rows() {
 			out.Rows = append(out.Rows, shortened(shown.Row(i)))
@@ -101,7 +104,8 @@ func (pl *Planner) sample(ctx context.Context, src source.Source, r *rule.Rule, 
 		return nil
 	})
 	if err != nil && ctx.Err() == nil && quick.Err() != nil { // a table without an index
-		return nil, &refuse.Error{Message: fmt.Sprintf("no rows of %s were found within %s", sel.Table.Name, QuickBudget), Remedy: "an index that begins with the age column makes such questions fast"}
+		return nil, &refuse.Error{Message: fmt.Sprintf("no rows of %s were found within %s", sel.Table.Name,
+			QuickBudget), Remedy: "an index that begins with the age column makes such questions fast"}
 	}
 	return out, err
 }

@@ -16,8 +16,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// StartRun makes a run of a plan and keeps it as queued. The plan must be of the rule's newest revision and not old; empty
-// asks for all rows to be removed at once, which the plan must offer.
+// StartRun makes a run of a plan and keeps it as queued. The plan must be of the rule's newest revision and not old;
+// empty asks for all rows to be removed at once, which the plan must offer.
 func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) (*catalog.Run, error) {
 	p, err := pl.Catalog.Plan(ctx, planID)
 	if err != nil {
@@ -28,12 +28,17 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 		if x != nil {
 			why = x.Why
 		}
-		return nil, &refuse.Error{Field: "empty", Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why), Remedy: "start it without, and the rows go in batches"}
+		return nil, &refuse.Error{Field: "empty",
+			Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why),
+			Remedy:  "start it without, and the rows go in batches"}
 	}
 	if holds, err := pl.Catalog.TableHolds(ctx, p.Source, p.Table); err != nil {
 		return nil, err
 	} else if empty && len(holds) > 0 {
-		return nil, &refuse.Error{Field: "empty", Message: fmt.Sprintf("hold %s (%s) stands on table %s, which cannot be emptied at once beside it", holds[0].ID, holds[0].Reference, p.Table), Remedy: "start it without -empty, and the rows that are not held go in batches"}
+		return nil, &refuse.Error{Field: "empty",
+			Message: fmt.Sprintf("hold %s (%s) stands on table %s, which cannot be emptied at once beside it",
+				holds[0].ID, holds[0].Reference, p.Table),
+			Remedy: "start it without -empty, and the rows that are not held go in batches"}
 	}
 	r, err := pl.Catalog.Rule(ctx, p.Rule)
 	if err != nil {
@@ -41,22 +46,29 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 	}
 	again := fmt.Sprintf("make a new one: `ambercellar plan make %s`", p.Rule)
 	if r.Revision != p.Revision {
-		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("plan %s is of revision %d of rule %s, which is now at revision %d", p.ID, p.Revision, p.Rule, r.Revision), Remedy: again}
+		return nil, &refuse.Error{Field: "plan",
+			Message: fmt.Sprintf("plan %s is of revision %d of rule %s, which is now at revision %d", p.ID, p.Revision,
+				p.Rule, r.Revision), Remedy: again}
 	}
 	if age := pl.Now().Sub(p.MadeAt.Time); age > planLife || age < 0 {
-		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("plan %s was made at %s; a plan can be run for %s", p.ID, p.MadeAt.Format(time.RFC3339), planLife), Remedy: again}
+		return nil, &refuse.Error{Field: "plan",
+			Message: fmt.Sprintf("plan %s was made at %s; a plan can be run for %s", p.ID,
+				p.MadeAt.Format(time.RFC3339), planLife), Remedy: again}
 	}
 	body := r.Body.V
 	if body.Off {
-		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("rule %s is not enabled", r.Name), Remedy: "take `enabled: false` out of it and make a new plan"}
+		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("rule %s is not enabled", r.Name),
+			Remedy: "take `enabled: false` out of it and make a new plan"}
 	}
 	keeps, err := pl.Catalog.Keeps(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, k := range keeps {
-		if k.AppliedAt.After(p.MadeAt.Time) && slices.ContainsFunc(body.Clauses, func(c rule.Clause) bool { return c.Keep.Name == k.Name }) {
-			return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("the keep %s was changed after plan %s was made", k.Name, p.ID), Remedy: again}
+		if k.AppliedAt.After(p.MadeAt.Time) &&
+			slices.ContainsFunc(body.Clauses, func(c rule.Clause) bool { return c.Keep.Name == k.Name }) {
+			return nil, &refuse.Error{Field: "plan",
+				Message: fmt.Sprintf("the keep %s was changed after plan %s was made", k.Name, p.ID), Remedy: again}
 		}
 	}
 	src, err := pl.Source(ctx, r.Source)
@@ -83,7 +95,8 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 			return nil, err
 		}
 	}
-	if err := src.PrepareJournal(ctx); err != nil && !errors.Is(err, source.ErrBusy) { // the run waits for who is at it, and does this itself
+	// the run waits for who is at it, and does this itself
+	if err := src.PrepareJournal(ctx); err != nil && !errors.Is(err, source.ErrBusy) {
 		return nil, err
 	}
 	passes, err := pl.plannedPasses(ctx, p, &body)
@@ -93,11 +106,15 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 	parts := []catalog.Part{}
 	for _, x := range p.Detail.V.Partitions {
 		if x.Way == rule.WayWhole {
-			parts = append(parts, catalog.Part{Name: x.Name, From: x.From, To: x.To, Rows: x.Rows, State: catalog.PartWaiting})
+			parts = append(parts, catalog.Part{Name: x.Name, From: x.From, To: x.To, Rows: x.Rows,
+				State: catalog.PartWaiting})
 		}
 	}
-	run := &catalog.Run{ID: ulid.Make().String(), Plan: p.ID, Rule: r.Name, Revision: r.Revision, Source: r.Source, Table: p.Table, Action: action(passes), Pace: string(body.Pace),
-		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(pl.Now()), Limit: p.Detail.V.Narrow.Limit, Emptying: empty, Passes: catalog.JSON[[]catalog.Pass]{V: passes}, Parts: catalog.JSON[[]catalog.Part]{V: parts}}
+	run := &catalog.Run{ID: ulid.Make().String(), Plan: p.ID, Rule: r.Name, Revision: r.Revision, Source: r.Source,
+		Table: p.Table, Action: action(passes), Pace: string(body.Pace),
+		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(pl.Now()),
+		Limit: p.Detail.V.Narrow.Limit, Emptying: empty, Passes: catalog.JSON[[]catalog.Pass]{V: passes},
+		Parts: catalog.JSON[[]catalog.Part]{V: parts}}
 	for _, x := range passes {
 		if x.Store != "" {
 			run.Store = x.Store
@@ -124,13 +141,16 @@ func (pl *Planner) plannedPasses(ctx context.Context, p *catalog.Plan, r *rule.R
 				return nil, err
 			}
 			if err := st.Check(ctx); err != nil {
-				return nil, &refuse.Error{Message: fmt.Sprintf("store %s: %v", c.Store, err), Remedy: "give the service's user write access to it, or name another store in the rule"}
+				return nil, &refuse.Error{Message: fmt.Sprintf("store %s: %v", c.Store, err),
+					Remedy: "give the service's user write access to it, or name another store in the rule"}
 			}
 		}
 		out = append(out, x)
 	}
 	if len(out) == 0 {
-		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("no clause of rule %s ever makes a row due, so there is nothing to run", r.Name), Remedy: "give a clause another keep than forever"}
+		return nil, &refuse.Error{Field: "plan",
+			Message: fmt.Sprintf("no clause of rule %s ever makes a row due, so there is nothing to run", r.Name),
+			Remedy:  "give a clause another keep than forever"}
 	}
 	return out, nil
 }

@@ -58,7 +58,8 @@ func (p *planning) warn(ctx context.Context) {
 		add("no row is due: a run would do nothing; %s", since)
 	}
 	if c.Total > 0 && c.Due > c.Total/2 {
-		add("%s of %s rows are due, which is more than half of the table", humanize.Comma(c.Due), humanize.Comma(c.Total))
+		add("%s of %s rows are due, which is more than half of the table", humanize.Comma(c.Due),
+			humanize.Comma(c.Total))
 	}
 	for i, x := range c.Clauses {
 		if c.Counted && x.Rows == 0 {
@@ -74,13 +75,17 @@ func (p *planning) warn(ctx context.Context) {
 		add("%s rows are covered by no clause and stay", humanize.Comma(c.Uncovered))
 	}
 	if c.Collation > 0 {
-		add("%s rows are due by an exact comparison of text and not by the column's own collation, or the other way round; they get the longer keep and stay, and a check by hand would count otherwise", humanize.Comma(c.Collation))
+		add("%s rows are due by an exact comparison of text and not by the column's own collation, or the other "+
+			"way round; they get the longer keep and stay, and a check by hand would count otherwise",
+			humanize.Comma(c.Collation))
 	}
 	if c.Referenced > 0 {
 		add("%s rows that are old enough stay, since other tables refer to them", humanize.Comma(c.Referenced))
 	}
 	if p.table.Followed {
-		add("a publication sends the table's deletes on: subscribers and change feeds will delete these rows too; one that is to keep them leaves deletes out (publish = 'insert, update'), or skips the sessions that are named ambercellar")
+		add("a publication sends the table's deletes on: subscribers and change feeds will delete these rows too; " +
+			"one that is to keep them leaves deletes out (publish = 'insert, update'), or skips the sessions that " +
+			"are named ambercellar")
 	}
 	if p.rule.Modified != "" && p.rule.Age.Join == "" && c.Due > 0 {
 		p.warnOfWriters(ctx, add)
@@ -103,7 +108,8 @@ func (p *planning) warnOfWriters(ctx context.Context, add func(string, ...any)) 
 			shortest = min(shortest, p.now.Sub(t.At))
 		}
 	}
-	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: []int{at, age}, MaxRows: 5000, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
+	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: []int{at, age}, MaxRows: 5000,
+		MaxBytes: 1 << 20}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			m, ok1 := modified.Instant(c.Row(i)[0])
 			a, ok2 := p.rule.Age.Instant(c.Row(i)[1])
@@ -119,6 +125,7 @@ func (p *planning) warnOfWriters(ctx context.Context, add func(string, ...any)) 
 		add("whether writers are done with rows that are due (%s) was not found out: %v", p.rule.Modified, err)
 	}
 	if late > 0 {
-		add("of the %d oldest due rows, %d were still changed (%s) later than the keep after their age: writers may not be done with such rows", rows, late, p.rule.Modified)
+		add("of the %d oldest due rows, %d were still changed (%s) later than the keep after their age: writers "+
+			"may not be done with such rows", rows, late, p.rule.Modified)
 	}
 }

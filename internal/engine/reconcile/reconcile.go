@@ -57,10 +57,13 @@ type Reconciliation struct {
 	CatalogLink int64            `json:"catalog_link"` // that the catalog knows
 	StoreLink   int64            `json:"store_link"`   // that lies in the stores
 	Unknown     []string         `json:"unknown"`      // segments in the stores that the catalog does not know
-	Displaced   []string         `json:"displaced"`    // segments whose rows are not in the store in which the catalog has them
-	Reappeared  []Reappeared     `json:"reappeared"`   // segments whose rows were deleted after the moment that the source is at
-	Settling    []string         `json:"settling"`     // what settling does, in words
-	Totals      *TableTotals     `json:"totals"`       // of all rows that ever were; null where nothing was ever archived or purged
+	// segments whose rows are not in the store in which the catalog has them
+	Displaced []string `json:"displaced"`
+	// segments whose rows were deleted after the moment that the source is at
+	Reappeared []Reappeared `json:"reappeared"`
+	Settling   []string     `json:"settling"` // what settling does, in words
+	// of all rows that ever were; null where nothing was ever archived or purged
+	Totals *TableTotals `json:"totals"`
 }
 
 // TableTotals is what has become of a table's rows, over all runs. Records are what counts each of them once:
@@ -85,7 +88,8 @@ type TableTotals struct {
 type Reappeared struct {
 	Segment string `json:"segment"`
 	Deleted int64  `json:"deleted"` // rows, by its closing record
-	Live    int64  `json:"live"`    // of those, rows whose key is in the table; -1: the table has no key, so nobody can tell
+	// of those, rows whose key is in the table; -1: the table has no key, so nobody can tell
+	Live int64 `json:"live"`
 }
 
 // Reconcile compares everything that is known of a table, down to which rows are live again. It changes nothing.
@@ -98,7 +102,8 @@ func (rc *Reconciler) Reconcile(ctx context.Context, sourceName, table string) (
 	if err != nil {
 		return nil, err
 	}
-	out := &Reconciliation{Source: sourceName, Table: t.Name, Differences: []string{}, Unknown: []string{}, Displaced: []string{}, Reappeared: []Reappeared{}, Settling: []string{}}
+	out := &Reconciliation{Source: sourceName, Table: t.Name, Differences: []string{}, Unknown: []string{},
+		Displaced: []string{}, Reappeared: []Reappeared{}, Settling: []string{}}
 	if out.Known, err = rc.Catalog.TableLineage(ctx, sourceName, t.Name); err != nil {
 		return nil, err
 	}
@@ -119,7 +124,8 @@ func (rc *Reconciler) Reconcile(ctx context.Context, sourceName, table string) (
 	if err := rc.lookIntoStores(ctx, out); err != nil {
 		return nil, err
 	}
-	segments, err := rc.Catalog.LinksAfter(ctx, sourceName, t.Name, out.SourceLink+1) // one may be written and not noted in the source
+	// one may be written and not noted in the source
+	segments, err := rc.Catalog.LinksAfter(ctx, sourceName, t.Name, out.SourceLink+1)
 	if err != nil {
 		return nil, err
 	}
@@ -131,7 +137,8 @@ func (rc *Reconciler) Reconcile(ctx context.Context, sourceName, table string) (
 		if err != nil {
 			return nil, err
 		}
-		out.Reappeared = append(out.Reappeared, Reappeared{Segment: segments[i].ID, Deleted: segments[i].Deleted, Live: live})
+		out.Reappeared = append(out.Reappeared, Reappeared{Segment: segments[i].ID, Deleted: segments[i].Deleted,
+			Live: live})
 	}
 	out.Agree = len(out.Differences) == 0
 	out.settling()
@@ -144,8 +151,10 @@ func (rc *Reconciler) Reconcile(ctx context.Context, sourceName, table string) (
 // liveCount is how long it may take to count the rows of a table.
 const liveCount = 10 * time.Second
 
-// totals adds up what has become of a table's rows, all of it at one moment: what runs that go on have deleted is archived.
-func (rc *Reconciler) totals(ctx context.Context, src source.Source, sourceName string, t *shape.Table) (*TableTotals, error) {
+// totals adds up what has become of a table's rows, all of it at one moment: what runs that go on have deleted is
+// archived.
+func (rc *Reconciler) totals(ctx context.Context, src source.Source, sourceName string, t *shape.Table) (*TableTotals,
+	error) {
 	out := &TableTotals{Live: t.Rows}
 	within, cancel := context.WithTimeout(ctx, liveCount)
 	live, m, err := rc.search.LiveCounted(within, src, sourceName, t)
@@ -218,7 +227,8 @@ func (rc *Reconciler) totals(ctx context.Context, src source.Source, sourceName 
 }
 
 // addInFlight adds the rows that a run had deleted at a moment and archived before.
-func (rc *Reconciler) addInFlight(ctx context.Context, out *TableTotals, run, table string, m *search.Moment, known bool) error {
+func (rc *Reconciler) addInFlight(ctx context.Context, out *TableTotals, run, table string, m *search.Moment,
+	known bool) error {
 	segments, err := rc.Catalog.RunSegments(ctx, run)
 	if err != nil {
 		return err
@@ -280,7 +290,8 @@ func (x *Reconciliation) settling() {
 		x.Settling = append(x.Settling, fmt.Sprintf("the catalog takes up %d segments that lie in the stores", n))
 	}
 	if n := len(x.Displaced); n > 0 {
-		x.Settling = append(x.Settling, fmt.Sprintf("the catalog finds out from the stores where the rows of %d segments are", n))
+		x.Settling = append(x.Settling,
+			fmt.Sprintf("the catalog finds out from the stores where the rows of %d segments are", n))
 	}
 	var live int64
 	untold := false
@@ -289,15 +300,22 @@ func (x *Reconciliation) settling() {
 		untold = untold || r.Live < 0
 	}
 	if untold {
-		x.Settling = append(x.Settling, "the table has no key, so nobody can tell which of its archived rows are live again; those that are stay, and the next run archives them once more")
+		x.Settling = append(x.Settling,
+			"the table has no key, so nobody can tell which of its archived rows are live again; those that are "+
+				"stay, and the next run archives them once more")
 	}
 	if live > 0 {
-		x.Settling = append(x.Settling, fmt.Sprintf("%s rows that were archived and deleted are live again; they stay, and are due like any: the next run archives them once more, and of two archived versions the newer counts", humanize.Comma(live)))
+		x.Settling = append(x.Settling,
+			fmt.Sprintf("%s rows that were archived and deleted are live again; they stay, and are due like any: "+
+				"the next run archives them once more, and of two archived versions the newer counts",
+				humanize.Comma(live)))
 	}
 	if link := max(x.StoreLink, x.CatalogLink); link != x.SourceLink {
-		x.Settling = append(x.Settling, fmt.Sprintf("the source's journal is brought to link %d, so that the chain goes on there", link))
+		x.Settling = append(x.Settling,
+			fmt.Sprintf("the source's journal is brought to link %d, so that the chain goes on there", link))
 	}
-	x.Settling = append(x.Settling, "the catalog takes the source as it is now; nothing is deleted and no segment is changed")
+	x.Settling = append(x.Settling,
+		"the catalog takes the source as it is now; nothing is deleted and no segment is changed")
 }
 
 // lookIntoStores finds segments of the table that the catalog does not know.
@@ -343,15 +361,18 @@ func (rc *Reconciler) lookIntoStores(ctx context.Context, out *Reconciliation) e
 		}
 	}
 	if n := len(out.Unknown); n > 0 {
-		out.Differences = append(out.Differences, fmt.Sprintf("%d segments lie in the stores that the catalog does not know", n))
+		out.Differences = append(out.Differences,
+			fmt.Sprintf("%d segments lie in the stores that the catalog does not know", n))
 	}
 	return rc.lookForRows(ctx, out)
 }
 
-// lookForRows finds segments whose rows are not where the catalog has them, and those of which a record tells that they were destroyed.
+// lookForRows finds segments whose rows are not where the catalog has them, and those of which a record tells that
+// they were destroyed.
 func (rc *Reconciler) lookForRows(ctx context.Context, out *Reconciliation) error {
 	gone := 0
-	for s, err := range rc.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: out.Source, Table: out.Table, Archived: true}) {
+	for s, err := range rc.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: out.Source, Table: out.Table,
+		Archived: true}) {
 		if err != nil {
 			return err
 		}
@@ -372,10 +393,12 @@ func (rc *Reconciler) lookForRows(ctx context.Context, out *Reconciliation) erro
 		}
 	}
 	if n := len(out.Displaced) - gone; n > 0 {
-		out.Differences = append(out.Differences, fmt.Sprintf("the rows of %d segments are not in the store in which the catalog has them", n))
+		out.Differences = append(out.Differences,
+			fmt.Sprintf("the rows of %d segments are not in the store in which the catalog has them", n))
 	}
 	if gone > 0 {
-		out.Differences = append(out.Differences, fmt.Sprintf("%d segments were destroyed, by their records, and the catalog does not know that", gone))
+		out.Differences = append(out.Differences,
+			fmt.Sprintf("%d segments were destroyed, by their records, and the catalog does not know that", gone))
 	}
 	return nil
 }
@@ -424,10 +447,13 @@ func (rc *Reconciler) liveAgain(ctx context.Context, src source.Source, s *catal
 	return keys.Found, err
 }
 
-// Settle makes source, stores and catalog agree about a table again, in the way that Reconcile says. The reason is kept.
-func (rc *Reconciler) Settle(ctx context.Context, actor, sourceName, table, reason string) (out *Reconciliation, err error) {
+// Settle makes source, stores and catalog agree about a table again, in the way that Reconcile says. The reason is
+// kept.
+func (rc *Reconciler) Settle(ctx context.Context, actor, sourceName, table, reason string) (out *Reconciliation,
+	err error) {
 	if strings.TrimSpace(reason) == "" {
-		return nil, &refuse.Error{Field: "reason", Message: "settling needs a reason, which is kept", Remedy: "say what happened to the database or the catalog"}
+		return nil, &refuse.Error{Field: "reason", Message: "settling needs a reason, which is kept",
+			Remedy: "say what happened to the database or the catalog"}
 	}
 	release, err := rc.tables.Claim(ctx, sourceName, []string{table})
 	if err != nil {
@@ -468,8 +494,11 @@ func (rc *Reconciler) Settle(ctx context.Context, actor, sourceName, table, reas
 		return nil, err
 	}
 	if sequence < x.SourceLink {
-		return nil, &refuse.Error{Message: fmt.Sprintf("the source's journal knows link %d of the chain, and neither catalog nor stores have more than %d", x.SourceLink, sequence),
-			Remedy: "add the store in which the newer segments lie (`ambercellar store add`), then settle again; if they are lost, that cannot be settled"}
+		return nil, &refuse.Error{Message: fmt.Sprintf(
+			"the source's journal knows link %d of the chain, and neither catalog nor stores have more than %d",
+			x.SourceLink, sequence),
+			Remedy: "add the store in which the newer segments lie (`ambercellar store add`), then settle again; " +
+				"if they are lost, that cannot be settled"}
 	}
 	if err := src.SetHead(ctx, x.Table, source.Head{Sequence: sequence, Hash: hash}); err != nil {
 		return nil, err
@@ -485,10 +514,12 @@ func (rc *Reconciler) Settle(ctx context.Context, actor, sourceName, table, reas
 	if err != nil {
 		return nil, err
 	}
-	if err := rc.Catalog.SaveLineage(ctx, catalog.Lineage{Source: sourceName, Table: x.Table, Identity: now.Identity, Server: now.Server, Epoch: epoch + 1, Settled: epoch + 1}); err != nil {
+	if err := rc.Catalog.SaveLineage(ctx, catalog.Lineage{Source: sourceName, Table: x.Table, Identity: now.Identity,
+		Server: now.Server, Epoch: epoch + 1, Settled: epoch + 1}); err != nil {
 		return nil, err
 	}
-	if err := rc.Catalog.Note(ctx, actor, "table settled", sourceName+"."+x.Table, strings.Join(x.Differences, "; ")+" — "+strings.Join(x.Settling, "; ")+" — reason: "+reason); err != nil {
+	if err := rc.Catalog.Note(ctx, actor, "table settled", sourceName+"."+x.Table, strings.Join(x.Differences, "; ")+
+		" — "+strings.Join(x.Settling, "; ")+" — reason: "+reason); err != nil {
 		return nil, err
 	}
 	return rc.Reconcile(ctx, sourceName, table)

@@ -3,7 +3,6 @@ package reconcile
 
 import (
 	"ambercellar/internal/engine/deps"
-	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/engine/tables"
@@ -15,12 +14,11 @@ type Reconciler struct {
 	*deps.Deps
 	tables *tables.Tables
 	shelf  *shelf.Shelf
-	due    *due.Selector
 	search *search.Searcher
 	upkeep *upkeep.Keeper
 }
 
 // New returns a Reconciler.
-func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, u *due.Selector, x *search.Searcher, k *upkeep.Keeper) *Reconciler {
-	return &Reconciler{d, t, s, u, x, k}
+func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, x *search.Searcher, k *upkeep.Keeper) *Reconciler {
+	return &Reconciler{d, t, s, x, k}
 }

@@ -1,6 +1,6 @@
-// Package refuse holds what a person is told who asked for something that cannot be done: which input it is about, why, and
-// what to do instead. It also holds the causes for which work stops. Whoever carries work out returns these errors; whoever
-// shows them to a person decides by their type alone.
+// Package refuse holds what a person is told who asked for something that cannot be done: which input it is about,
+// why, and what to do instead. It also holds the causes for which work stops. Whoever carries work out returns these
+// errors; whoever shows them to a person decides by their type alone.
 package refuse
 
 import (
@@ -13,8 +13,8 @@ import (
 	"ambercellar/internal/core/rule"
 )
 
-// Error says that something well-formed cannot be done now, and what to do about it. Field names the input that it is about,
-// where there is one.
+// Error says that something well-formed cannot be done now, and what to do about it. Field names the input that it is
+// about, where there is one.
 type Error struct{ Field, Message, Remedy string }
 
 func (e *Error) Error() string {
@@ -68,7 +68,8 @@ var ErrDisagree = errors.New("source, store and catalog disagree")
 type Disagree struct{ Source, Table, Difference string }
 
 func (e *Disagree) Error() string {
-	return fmt.Sprintf("%s about %s.%s: %s; the database, or the catalog, was turned back, or another service works on this "+
+	return fmt.Sprintf("%s about %s.%s: %s; the database, or the catalog, was turned back, or another service "+
+		"works on this "+
 		"table; nothing was deleted. `ambercellar table reconcile %s %s` shows it and settles it",
 		ErrDisagree, e.Source, e.Table, e.Difference, e.Source, e.Table)
 }

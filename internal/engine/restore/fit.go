@@ -17,15 +17,16 @@ import (
 	"ambercellar/internal/engine/refuse"
 )
 
-// fit is how the rows of a segment go into a table: which of their columns, and where to. What stood in joined rows stays out.
+// fit is how the rows of a segment go into a table: which of their columns, and where to. What stood in joined rows
+// stays out.
 type fit struct {
 	from []int // positions in the archived rows
 	to   []int // the table's column for each
 	same bool  // the rows go as they are
 }
 
-// fitOf finds the columns of a table for those of a segment, by name or as the restore says. Columns that the table has and the
-// segment does not get their defaults.
+// fitOf finds the columns of a table for those of a segment, by name or as the restore says. Columns that the table
+// has and the segment does not get their defaults.
 func fitOf(m *archive.Manifest, t *shape.Table, how catalog.Fit) (*fit, error) {
 	f := &fit{}
 	own := m.Columns[:len(m.Columns)-len(m.Included)]
@@ -40,19 +41,30 @@ func fitOf(m *archive.Manifest, t *shape.Table, how catalog.Fit) (*fit, error) {
 		now, at := t.Column(name)
 		switch {
 		case now == nil && name != c.Name:
-			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("table %s has no column %q that %q could go to", t.Name, name, c.Name), Remedy: "mend the name"}
+			return nil, &refuse.Error{Field: "fit",
+				Message: fmt.Sprintf("table %s has no column %q that %q could go to", t.Name, name, c.Name),
+				Remedy:  "mend the name"}
 		case now == nil:
-			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("table %s has no column %q any more, and the archived rows have one", t.Name, c.Name), Remedy: "say what it is called now (rename), leave it out, or restore to a side table or a file"}
+			return nil, &refuse.Error{Field: "fit",
+				Message: fmt.Sprintf("table %s has no column %q any more, and the archived rows have one", t.Name,
+					c.Name), Remedy: "say what it is called now (rename), leave it out, or restore to a side table " +
+					"or a file"}
 		case now.Kind != c.Kind:
-			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("column %q of table %s is now of type %s and was of type %s", now.Name, t.Name, now.Type, c.Type), Remedy: "restore to a side table or a file"}
+			return nil, &refuse.Error{Field: "fit",
+				Message: fmt.Sprintf("column %q of table %s is now of type %s and was of type %s", now.Name, t.Name,
+					now.Type, c.Type), Remedy: "restore to a side table or a file"}
 		case slices.Contains(f.to, at):
-			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("two archived columns would go to column %q of table %s", now.Name, t.Name), Remedy: "rename or leave out one of them"}
+			return nil, &refuse.Error{Field: "fit",
+				Message: fmt.Sprintf("two archived columns would go to column %q of table %s", now.Name, t.Name),
+				Remedy:  "rename or leave out one of them"}
 		}
 		f.from, f.to = append(f.from, i), append(f.to, at)
 	}
 	for _, k := range t.OwnKey() {
 		if _, at := t.Column(k); !slices.Contains(f.to, at) {
-			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("the archived rows have nothing for column %q, which is in the key of table %s", k, t.Name), Remedy: "restore to a side table or a file"}
+			return nil, &refuse.Error{Field: "fit",
+				Message: fmt.Sprintf("the archived rows have nothing for column %q, which is in the key of table %s",
+					k, t.Name), Remedy: "restore to a side table or a file"}
 		}
 	}
 	f.same = len(f.from) == len(m.Columns)
@@ -76,8 +88,8 @@ func (f *fit) apply(rows *value.Chunk, digests []value.Digest) (*value.Chunk, []
 	return out, again
 }
 
-// checkFit checks that the segments fit into their table as it is now, before anything is written: their columns by name, and
-// where a column has become narrower, every value.
+// checkFit checks that the segments fit into their table as it is now, before anything is written: their columns by
+// name, and where a column has become narrower, every value.
 func (rs *Restorer) checkFit(ctx context.Context, r *catalog.Restore, segments []catalog.Segment) error {
 	src, err := rs.Source(ctx, r.Source)
 	if err != nil {
@@ -137,7 +149,10 @@ func (q *restoration) narrowed(ctx context.Context, x *member, t *shape.Table, f
 		for i, c := range at {
 			if v := row[c]; v.Kind != value.Null && !holds[i](v) {
 				now := t.Columns[f.to[slices.Index(f.from, c)]]
-				return &refuse.Error{Field: "fit", Message: fmt.Sprintf("row %d of segment %s does not fit any more: its column %q is %.60s, and %s.%s is of type %s now", ordinal, x.segment.ID, x.manifest.Columns[c].Name, v.Exact(), t.Name, now.Name, now.Type),
+				return &refuse.Error{Field: "fit",
+					Message: fmt.Sprintf("row %d of segment %s does not fit any more: its column %q is %.60s, and "+
+						"%s.%s is of type %s now", ordinal, x.segment.ID, x.manifest.Columns[c].Name, v.Exact(),
+						t.Name, now.Name, now.Type),
 					Remedy: "widen the column, leave it out, or restore to a side table or a file"}
 			}
 		}
@@ -150,7 +165,8 @@ var firstWord = regexp.MustCompile(`^\w*`)
 
 var lengthForm = regexp.MustCompile(`(?i)^(?:character varying|varchar|character|char|nvarchar)\((\d+)\)`)
 
-// Room returns whether a value fits into a column, by its declared type; nil where the type bounds nothing that could be told here.
+// Room returns whether a value fits into a column, by its declared type; nil where the type bounds nothing that could
+// be told here.
 func Room(c *shape.Column) func(value.Value) bool {
 	name := strings.ToLower(c.Type)
 	if m := lengthForm.FindStringSubmatch(name); m != nil {
@@ -160,7 +176,8 @@ func Room(c *shape.Column) func(value.Value) bool {
 	if c.Kind == value.Decimal && c.Precision > 0 {
 		return func(v value.Value) bool {
 			whole, fraction, _ := strings.Cut(strings.TrimLeft(string(v.AppendText(nil)), "-"), ".")
-			return len(strings.TrimLeft(whole, "0")) <= c.Precision-c.Scale && len(strings.TrimRight(fraction, "0")) <= c.Scale
+			return len(strings.TrimLeft(whole, "0")) <= c.Precision-c.Scale &&
+				len(strings.TrimRight(fraction, "0")) <= c.Scale
 		}
 	}
 	least, most := int64(math.MinInt64), int64(math.MaxInt64)
@@ -198,8 +215,11 @@ func (rs *Restorer) fitNow(ctx context.Context, m *archive.Manifest, t *shape.Ta
 		if left {
 			leaveOut = append(leaveOut, c.Name)
 		}
-		if !left && now == nil && strings.HasSuffix(own[i].Name, catalog.Dropped) && how.Rename[c.Name] == "" && !slices.Contains(how.LeaveOut, c.Name) {
-			return nil, &refuse.Error{Field: "fit", Message: fmt.Sprintf("column %q of the archived rows was dropped from table %s, and another has its name now", c.Name, t.Name),
+		if !left && now == nil && strings.HasSuffix(own[i].Name, catalog.Dropped) && how.Rename[c.Name] == "" &&
+			!slices.Contains(how.LeaveOut, c.Name) {
+			return nil, &refuse.Error{Field: "fit",
+				Message: fmt.Sprintf("column %q of the archived rows was dropped from table %s, and another has "+
+					"its name now", c.Name, t.Name),
 				Remedy: fmt.Sprintf("leave it out, as %q, or restore to a side table or a file", own[i].Name)}
 		}
 	}

@@ -30,7 +30,8 @@ func (q *restoration) intoFile(directory string, several bool) (err error) {
 			return err
 		}
 	}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, _ []int) error {
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
+		_ []int) error {
 		q.books.Lock() // the next segment is being taken up meanwhile
 		defer q.books.Unlock()
 		keep, kept, err := q.newest(ctx, m, rows, digests)
@@ -53,7 +54,8 @@ func (q *restoration) intoFile(directory string, several bool) (err error) {
 }
 
 // newest leaves out rows of which a newer version went to the file before.
-func (q *restoration) newest(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (*value.Chunk, []value.Digest, error) {
+func (q *restoration) newest(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest) (
+	*value.Chunk, []value.Digest, error) {
 	if q.seen == nil || len(m.Key) == 0 { // without a key each row is one of its own
 		return rows, digests, nil
 	}

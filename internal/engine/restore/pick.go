@@ -27,8 +27,8 @@ type picked struct {
 	wide   []value.Value
 }
 
-// pick makes out which rows of a segment a scope is for. own are its columns under the names that they have now, columns those that any
-// segment of the table has.
+// pick makes out which rows of a segment a scope is for. own are its columns under the names that they have now,
+// columns those that any segment of the table has.
 func pick(m *archive.Manifest, scope catalog.Scope, own, columns []shape.Column) (*picked, error) {
 	p := &picked{absent: len(m.Columns)}
 	var err error
@@ -36,7 +36,8 @@ func pick(m *archive.Manifest, scope catalog.Scope, own, columns []shape.Column)
 		return nil, err
 	}
 	if scope.From != "" || scope.To != "" {
-		p.reads = append(p.reads, slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == m.Age.Column }))
+		p.reads = append(p.reads, slices.IndexFunc(m.Columns,
+			func(c shape.Column) bool { return c.Name == m.Age.Column }))
 	}
 	if len(scope.Rows) > 0 {
 		p.rows = map[int]bool{}
@@ -67,20 +68,25 @@ func (p *picked) wants(ordinal int, row []value.Value) bool {
 	return p.filter.Eval(row).Only()
 }
 
-// narrow says whether it may be that only few rows of a segment are wanted, so that it pays to look before all is read.
+// narrow says whether it may be that only few rows of a segment are wanted, so that it pays to look before all is
+// read.
 func (p *picked) narrow() bool { return p.filter != nil || p.rows != nil }
 
-// each hands on the rows of a segment that are wanted and had left their table, with the values at reads; the others are NULL.
-func (p *picked) each(ctx context.Context, e *Restorer, x *member, reads []int, sink func(ordinal int, row []value.Value) error) (archive.Scanned, error) {
+// each hands on the rows of a segment that are wanted and had left their table, with the values at reads; the others
+// are NULL.
+func (p *picked) each(ctx context.Context, e *Restorer, x *member, reads []int,
+	sink func(ordinal int, row []value.Value) error) (archive.Scanned, error) {
 	left := x.closing.LeftOut()
 	columns := slices.Concat(p.reads, reads)
 	slices.Sort(columns)
-	return e.shelf.ScanRows(ctx, x.segment, x.manifest, archive.Search{Filter: p.filter, Columns: slices.Compact(columns), Absent: 1}, func(ordinal int, row []value.Value) error {
-		if _, out := slices.BinarySearch(left, ordinal); out || p.rows != nil && !p.rows[ordinal] || !p.span(row) {
-			return nil
-		}
-		return sink(ordinal, row)
-	})
+	return e.shelf.ScanRows(ctx, x.segment, x.manifest,
+		archive.Search{Filter: p.filter, Columns: slices.Compact(columns), Absent: 1},
+		func(ordinal int, row []value.Value) error {
+			if _, out := slices.BinarySearch(left, ordinal); out || p.rows != nil && !p.rows[ordinal] || !p.span(row) {
+				return nil
+			}
+			return sink(ordinal, row)
+		})
 }
 
 var errFound = errors.New("found")
@@ -96,18 +102,20 @@ func (p *picked) any(ctx context.Context, e *Restorer, x *member) (bool, error) 
 
 // RestorePreview is what a restore would do.
 type RestorePreview struct {
-	Source    string         `json:"source"`
-	Table     string         `json:"table"`
-	Segments  int            `json:"segments"`  // that have rows for it
-	Rows      int64          `json:"rows"`      // archived rows in the scope, those of related tables aside
-	Stale     int64          `json:"stale"`     // further ones, of which a newer version is archived: they do not go into a table
-	Bytes     int64          `json:"bytes"`     // of segments that are read
-	Conflicts int64          `json:"conflicts"` // of the rows, those whose key is in the target already
-	Untold    bool           `json:"untold"`    // the target has no key, so nobody can tell conflicts
-	Into      string         `json:"into"`      // in words
-	Triggers  []string       `json:"triggers"`  // of the target, that fire for each row
-	Approval  bool           `json:"approval"`  // somebody has to approve it first
-	Cold      *shelf.Chilled `json:"cold"`      // what has to be retrieved first, whose rows are not counted; null: nothing
+	Source   string `json:"source"`
+	Table    string `json:"table"`
+	Segments int    `json:"segments"` // that have rows for it
+	Rows     int64  `json:"rows"`     // archived rows in the scope, those of related tables aside
+	// further ones, of which a newer version is archived: they do not go into a table
+	Stale     int64    `json:"stale"`
+	Bytes     int64    `json:"bytes"`     // of segments that are read
+	Conflicts int64    `json:"conflicts"` // of the rows, those whose key is in the target already
+	Untold    bool     `json:"untold"`    // the target has no key, so nobody can tell conflicts
+	Into      string   `json:"into"`      // in words
+	Triggers  []string `json:"triggers"`  // of the target, that fire for each row
+	Approval  bool     `json:"approval"`  // somebody has to approve it first
+	// what has to be retrieved first, whose rows are not counted; null: nothing
+	Cold *shelf.Chilled `json:"cold"`
 }
 
 // PreviewRestore says what a restore would do. It changes nothing.
@@ -191,13 +199,15 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 			looked.ordinals = looked.ordinals[:0]
 			return err
 		}
-		_, err = p.each(ctx, rs, m, slices.Concat(key, search.KeyColumns(m.manifest)), func(ordinal int, row []value.Value) error {
-			looked.Values, looked.ordinals = append(looked.Values, value.CloneRow(row[:looked.Width])...), append(looked.ordinals, ordinal)
-			if looked.Rows() >= previewRows {
-				return look()
-			}
-			return nil
-		})
+		_, err = p.each(ctx, rs, m, slices.Concat(key, search.KeyColumns(m.manifest)),
+			func(ordinal int, row []value.Value) error {
+				looked.Values, looked.ordinals = append(looked.Values, value.CloneRow(row[:looked.Width])...),
+					append(looked.ordinals, ordinal)
+				if looked.Rows() >= previewRows {
+					return look()
+				}
+				return nil
+			})
 		if err = errors.Join(err, look()); err != nil {
 			return nil, err
 		}
@@ -230,7 +240,9 @@ func (c *Conflicts) KeyOf(m *archive.Manifest) ([]int, error) {
 	for _, k := range c.Table.Key {
 		i := slices.IndexFunc(m.Columns, func(x shape.Column) bool { return x.Name == k })
 		if i < 0 {
-			return nil, &refuse.Error{Message: fmt.Sprintf("segment %s has no column %q, which is in the key of table %s now", m.Segment, k, c.Table.Name), Remedy: "restore to a file, or to a side table"}
+			return nil, &refuse.Error{Message: fmt.Sprintf(
+				"segment %s has no column %q, which is in the key of table %s now", m.Segment, k, c.Table.Name),
+				Remedy: "restore to a file, or to a side table"}
 		}
 		out = append(out, i)
 	}
@@ -252,7 +264,8 @@ func (c *Conflicts) Look(ctx context.Context) error {
 	if len(c.keys) == 0 {
 		return nil
 	}
-	err := c.Source.Related(ctx, source.Query{Selection: source.Selection{Table: c.Table}, On: c.Table.Key, Values: c.keys}, func([]value.Value) error { c.Found++; return nil })
+	err := c.Source.Related(ctx, source.Query{Selection: source.Selection{Table: c.Table}, On: c.Table.Key,
+		Values: c.keys}, func([]value.Value) error { c.Found++; return nil })
 	c.keys = c.keys[:0]
 	return err
 }

@@ -20,11 +20,13 @@ import (
 	"ambercellar/internal/source"
 )
 
-// reinsertBefore finds out which of the rows that are there already an earlier try of this restore has put back: they count as
-// restored. What they held was compared with the archive in the transaction that put them back.
-func (q *restoration) reinsertBefore(ctx context.Context, src source.Source, t *shape.Table, columns []int, rows *value.Chunk, digests []value.Digest, out *source.RestoreOutcome) error {
+// reinsertBefore finds out which of the rows that are there already an earlier try of this restore has put back: they
+// count as restored. What they held was compared with the archive in the transaction that put them back.
+func (q *restoration) reinsertBefore(ctx context.Context, src source.Source, t *shape.Table, columns []int,
+	rows *value.Chunk, digests []value.Digest, out *source.RestoreOutcome) error {
 	if t.ByAddress() { // a mark tells that some restore put the row back, not which one
-		return &refuse.Error{Message: "the service stopped while this restore was going on, and the table has no key", Remedy: "rows that were put back stay and are recorded; request it again, and they are skipped"}
+		return &refuse.Error{Message: "the service stopped while this restore was going on, and the table has no key",
+			Remedy: "rows that were put back stay and are recorded; request it again, and they are skipped"}
 	}
 	at := make([]int, len(t.Key))
 	for i, k := range t.Key {
@@ -43,7 +45,8 @@ func (q *restoration) reinsertBefore(ctx context.Context, src source.Source, t *
 		}
 		keys, places[shelf.Canonical(key)] = append(keys, key), i
 	}
-	return src.Related(ctx, source.Query{Selection: source.Selection{Table: t}, On: t.Key, Values: keys, Restored: q.restore.ID}, func(key []value.Value) error {
+	return src.Related(ctx, source.Query{Selection: source.Selection{Table: t}, On: t.Key, Values: keys,
+		Restored: q.restore.ID}, func(key []value.Value) error {
 		if i, ok := places[shelf.Canonical(key)]; ok {
 			q.restore.Restored++
 			q.restore.Skipped--
@@ -56,16 +59,17 @@ func (q *restoration) reinsertBefore(ctx context.Context, src source.Source, t *
 // ReplacedFile is the name of the file, among those of restores, with the rows that a restore replaced, as they were.
 func ReplacedFile(restore string) string { return restore + "-replaced.ndjson" }
 
-// replacedRows is the file of the rows that a restore replaces: newline-delimited JSON that is only ever appended to and complete at every
-// moment. A row stands there before it is replaced, and once, however often its transaction is tried.
+// replacedRows is the file of the rows that a restore replaces: newline-delimited JSON that is only ever appended to
+// and complete at every moment. A row stands there before it is replaced, and once, however often its transaction is
+// tried.
 type replacedRows struct {
 	out  *export.File
 	seen *search.SeenKeys // lines
 	rows int64
 }
 
-// openReplaced opens the file of a restore, and learns what earlier tries have written. A line that a kill has cut is taken away: its row was
-// not replaced, since that waits for the line.
+// openReplaced opens the file of a restore, and learns what earlier tries have written. A line that a kill has cut is
+// taken away: its row was not replaced, since that waits for the line.
 func (q *restoration) openReplaced(ctx context.Context) (*replacedRows, error) {
 	if err := os.MkdirAll(q.directory, 0o700); err != nil {
 		return nil, err
@@ -132,7 +136,8 @@ func (x *replacedRows) close() {
 }
 
 // keepReplaced keeps rows that restored ones are about to replace in a file, durably, before they are.
-func (q *restoration) keepReplaced(ctx context.Context, t *shape.Table, columns []int, there *value.Chunk) (err error) {
+func (q *restoration) keepReplaced(ctx context.Context, t *shape.Table, columns []int,
+	there *value.Chunk) (err error) {
 	q.books.Lock()
 	defer q.books.Unlock()
 	if q.replaced == nil {

@@ -23,23 +23,28 @@ import (
 
 // RestoreRequest is what somebody asks for.
 type RestoreRequest struct {
-	Source       string        `json:"source,omitempty"` // with Table, for a span of age or a filter; otherwise they follow from the scope
-	Table        string        `json:"table,omitempty"`
-	Scope        catalog.Scope `json:"scope"`
-	Target       string        `json:"target"`                  // "table", "side" or "file"
-	TargetTable  string        `json:"target_table,omitempty"`  // of side: the table that is made
-	TargetSource string        `json:"target_source,omitempty"` // of side: the source that it is made in; empty: the one that the rows came from
-	Format       string        `json:"format,omitempty"`
-	Conflicts    string        `json:"conflicts,omitempty"` // of table: "skip" rows whose key is there, "fail" before anything is written, or "replace" them; empty: skip
-	Fit          catalog.Fit   `json:"fit,omitzero"`        // of table: how rows go into a table that was altered since
-	For          string        `json:"for,omitempty"`       // of table: how long the rows stay before they go again, ISO 8601; empty: for good
-	Note         string        `json:"note,omitempty"`
+	// with Table, for a span of age or a filter; otherwise they follow from the scope
+	Source      string        `json:"source,omitempty"`
+	Table       string        `json:"table,omitempty"`
+	Scope       catalog.Scope `json:"scope"`
+	Target      string        `json:"target"`                 // "table", "side" or "file"
+	TargetTable string        `json:"target_table,omitempty"` // of side: the table that is made
+	// of side: the source that it is made in; empty: the one that the rows came from
+	TargetSource string `json:"target_source,omitempty"`
+	Format       string `json:"format,omitempty"`
+	// of table: "skip" rows whose key is there, "fail" before anything is written, or "replace" them; empty: skip
+	Conflicts string      `json:"conflicts,omitempty"`
+	Fit       catalog.Fit `json:"fit,omitzero"` // of table: how rows go into a table that was altered since
+	// of table: how long the rows stay before they go again, ISO 8601; empty: for good
+	For  string `json:"for,omitempty"`
+	Note string `json:"note,omitempty"`
 
 	Keys     []string       `json:"keys,omitempty"`     // in place of a filter, of a table whose key has one column
 	Priority store.Priority `json:"priority,omitempty"` // of retrievals, where rows are in cold storage; empty: normal
 	Days     int            `json:"days,omitempty"`     // that retrieved copies stay; 0: as the store's tariff says
 	Pace     string         `json:"pace,omitempty"`     // gentle or unlimited; empty: that of the table's rule
-	Tell     string         `json:"tell,omitempty"`     // who is told when it is ready: a mail address, or a URL that is sent it as JSON
+	// who is told when it is ready: a mail address, or a URL that is sent it as JSON
+	Tell string `json:"tell,omitempty"`
 }
 
 // mostPicked is how many rows can be picked one by one.
@@ -80,7 +85,9 @@ func (rs *Restorer) Request(ctx context.Context, actor string, q RestoreRequest)
 			return nil, err
 		}
 		if p.Conflicts > 0 {
-			return nil, &refuse.Error{Field: "conflicts", Message: fmt.Sprintf("the keys of %d of %d rows are in table %s already", p.Conflicts, p.Rows, p.Table), Remedy: "let them be skipped, or restore to a side table"}
+			return nil, &refuse.Error{Field: "conflicts",
+				Message: fmt.Sprintf("the keys of %d of %d rows are in table %s already", p.Conflicts, p.Rows,
+					p.Table), Remedy: "let them be skipped, or restore to a side table"}
 		}
 	}
 	if r.State == catalog.Retrieving {
@@ -108,7 +115,8 @@ func (rs *Restorer) retrieveFor(ctx context.Context, actor string, r *catalog.Re
 	return err
 }
 
-// ApproveRestore decides that a restore which waits for it is carried out, and asks for what it needs from cold storage.
+// ApproveRestore decides that a restore which waits for it is carried out, and asks for what it needs from cold
+// storage.
 func (rs *Restorer) Approve(ctx context.Context, actor, id string) (*catalog.Restore, error) {
 	r, err := rs.Catalog.Restore(ctx, id)
 	if err != nil {
@@ -135,9 +143,10 @@ func (rs *Restorer) Approve(ctx context.Context, actor, id string) (*catalog.Res
 	return rs.Catalog.DecideRestore(ctx, actor, id, to, "", catalog.At(rs.Now()))
 }
 
-// coldFor sums up the segments that a restore needs and that are in cold storage: of those in its scope the ones that may hold rows of
-// it, and those of related rows that went along with theirs. nil where there are none.
-func (rs *Restorer) coldFor(ctx context.Context, r *catalog.Restore, segments []catalog.Segment) (*shelf.Chilled, error) {
+// coldFor sums up the segments that a restore needs and that are in cold storage: of those in its scope the ones that
+// may hold rows of it, and those of related rows that went along with theirs. nil where there are none.
+func (rs *Restorer) coldFor(ctx context.Context, r *catalog.Restore, segments []catalog.Segment) (*shelf.Chilled,
+	error) {
 	var need []catalog.Segment
 	var columns []shape.Column
 	for i := range segments {
@@ -169,8 +178,8 @@ func (rs *Restorer) coldFor(ctx context.Context, r *catalog.Restore, segments []
 	return rs.shelf.Chill(ctx, need)
 }
 
-// StillCold says what a restore that waits for cold storage is waiting for; nothing where all that it needs can be read. An error says
-// that it waits for something that does not come.
+// StillCold says what a restore that waits for cold storage is waiting for; nothing where all that it needs can be
+// read. An error says that it waits for something that does not come.
 func (rs *Restorer) StillCold(ctx context.Context, r *catalog.Restore) (string, error) {
 	segments, err := rs.shelf.InScope(ctx, r.Source, r.Table, r.Scope.V)
 	if err != nil {
@@ -183,7 +192,9 @@ func (rs *Restorer) StillCold(ctx context.Context, r *catalog.Restore) (string, 
 	var latest *catalog.Time
 	for _, s := range cold.Segments {
 		if s.ExpectedAt == nil {
-			return "", &refuse.Error{Message: fmt.Sprintf("segment %s is in cold storage, and is not being retrieved any more", s.Segment), Remedy: "`ambercellar retrieval list` says why; ask for the restore again"}
+			return "", &refuse.Error{Message: fmt.Sprintf(
+				"segment %s is in cold storage, and is not being retrieved any more", s.Segment),
+				Remedy: "`ambercellar retrieval list` says why; ask for the restore again"}
 		}
 		if latest == nil || s.ExpectedAt.After(latest.Time) {
 			latest = s.ExpectedAt
@@ -193,7 +204,8 @@ func (rs *Restorer) StillCold(ctx context.Context, r *catalog.Restore) (string, 
 }
 
 // MayHold says whether a segment may hold rows of a filter, by its records alone.
-func (rs *Restorer) MayHold(ctx context.Context, s *catalog.Segment, where string, columns []shape.Column) (bool, error) {
+func (rs *Restorer) MayHold(ctx context.Context, s *catalog.Segment, where string, columns []shape.Column) (bool,
+	error) {
 	k, err := rs.shelf.Learnt(ctx, s)
 	if err != nil {
 		return false, err
@@ -210,7 +222,8 @@ func (rs *Restorer) MayHold(ctx context.Context, s *catalog.Segment, where strin
 }
 
 // relatedSegments lists the closed segments whose rows went along with those of a segment, where a restore takes them.
-func (rs *Restorer) relatedSegments(ctx context.Context, r *catalog.Restore, s *catalog.Segment) ([]catalog.Segment, error) {
+func (rs *Restorer) relatedSegments(ctx context.Context, r *catalog.Restore, s *catalog.Segment) ([]catalog.Segment,
+	error) {
 	if r.Target == catalog.TargetFile {
 		return nil, nil
 	}
@@ -233,7 +246,9 @@ func (rs *Restorer) checkRestore(ctx context.Context, q *RestoreRequest) (*catal
 		return nil, nil, err
 	}
 	if len(segments) == 0 {
-		return nil, nil, &refuse.Error{Field: "scope", Message: "the archive holds no closed segment in this scope", Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has closed it"}
+		return nil, nil, &refuse.Error{Field: "scope", Message: "the archive holds no closed segment in this scope",
+			Remedy: "`ambercellar segment list` shows what it holds; an open segment gives rows once its run has " +
+				"closed it"}
 	}
 	if q.Scope.From != "" || q.Scope.To != "" { // rather than when it is under way
 		k, err := rs.shelf.Learnt(ctx, &segments[0])
@@ -245,7 +260,8 @@ func (rs *Restorer) checkRestore(ctx context.Context, q *RestoreRequest) (*catal
 		}
 	}
 	table := segments[0].Table
-	if run, err := rs.Catalog.Run(ctx, segments[0].Run); err == nil && q.Table == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 {
+	if run, err := rs.Catalog.Run(ctx, segments[0].Run); err == nil && q.Table == "" && q.Scope.Segment == "" &&
+		len(q.Scope.Rows) == 0 {
 		table = run.Table
 	}
 	if q.Scope.Where != "" {
@@ -257,7 +273,9 @@ func (rs *Restorer) checkRestore(ctx context.Context, q *RestoreRequest) (*catal
 			return nil, nil, err
 		}
 	}
-	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable, Fit: catalog.JSON[catalog.Fit]{V: q.Fit}, Conflicts: q.Conflicts, Pace: q.Pace, Tell: q.Tell}
+	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope},
+		Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable,
+		Fit: catalog.JSON[catalog.Fit]{V: q.Fit}, Conflicts: q.Conflicts, Pace: q.Pace, Tell: q.Tell}
 	if r.Pace == "" {
 		if r.Pace, err = rs.paceOf(ctx, r.Source, r.Table); err != nil {
 			return nil, nil, err
@@ -278,13 +296,16 @@ func (rs *Restorer) checkRestore(ctx context.Context, q *RestoreRequest) (*catal
 // checkScope checks what can be told of a request alone.
 func checkScope(q *RestoreRequest) error {
 	kinds := 0
-	for _, set := range []bool{q.Scope.Run != "", q.Scope.Segment != "", q.Scope.From != "" || q.Scope.To != "" || q.Scope.Where != "", len(q.Scope.Rows) > 0, q.Scope.All} {
+	for _, set := range []bool{q.Scope.Run != "", q.Scope.Segment != "", q.Scope.From != "" || q.Scope.To != "" ||
+		q.Scope.Where != "", len(q.Scope.Rows) > 0, q.Scope.All} {
 		if set {
 			kinds++
 		}
 	}
 	if kinds != 1 {
-		return &refuse.Error{Field: "scope", Message: "say which rows, by exactly one of these: a run, a segment, single rows, a span of time or a filter, or all", Remedy: "give run, segment, rows, or where, from and to, or all"}
+		return &refuse.Error{Field: "scope",
+			Message: "say which rows, by exactly one of these: a run, a segment, single rows, a span of time or a " +
+				"filter, or all", Remedy: "give run, segment, rows, or where, from and to, or all"}
 	}
 	if q.Target != catalog.TargetFile {
 		q.Format = ""
@@ -296,31 +317,44 @@ func checkScope(q *RestoreRequest) error {
 			return err
 		}
 	default:
-		return &refuse.Error{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to", q.Target), Remedy: "write table, side or file"}
+		return &refuse.Error{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to",
+			q.Target), Remedy: "write table, side or file"}
 	}
 	if q.Target != catalog.TargetTable && (len(q.Fit.Rename) > 0 || len(q.Fit.LeaveOut) > 0) {
-		return &refuse.Error{Field: "fit", Message: "columns can be renamed or left out only on the way back into the table", Remedy: "a side table and a file have the columns as they were then"}
+		return &refuse.Error{Field: "fit",
+			Message: "columns can be renamed or left out only on the way back into the table",
+			Remedy:  "a side table and a file have the columns as they were then"}
 	}
 	if q.Target != catalog.TargetSide && (q.TargetTable != "" || q.TargetSource != "") {
-		return &refuse.Error{Field: "target_table", Message: "a table to be made is named, and the rows are not to go to a side table", Remedy: "write side as the target, or name none"}
+		return &refuse.Error{Field: "target_table",
+			Message: "a table to be made is named, and the rows are not to go to a side table",
+			Remedy:  "write side as the target, or name none"}
 	}
 	if q.Conflicts == "" {
 		q.Conflicts = ConflictsSkip
 	}
-	if !slices.Contains([]string{ConflictsSkip, ConflictsFail, ConflictsReplace}, q.Conflicts) || q.Conflicts != ConflictsSkip && q.Target != catalog.TargetTable {
-		return &refuse.Error{Field: "conflicts", Message: fmt.Sprintf("%q is nothing that can be done about rows that are there already", q.Conflicts), Remedy: "write skip, or for the table that the rows came from, fail or replace"}
+	if !slices.Contains([]string{ConflictsSkip, ConflictsFail, ConflictsReplace}, q.Conflicts) ||
+		q.Conflicts != ConflictsSkip && q.Target != catalog.TargetTable {
+		return &refuse.Error{Field: "conflicts",
+			Message: fmt.Sprintf("%q is nothing that can be done about rows that are there already", q.Conflicts),
+			Remedy:  "write skip, or for the table that the rows came from, fail or replace"}
 	}
 	if q.Conflicts == ConflictsReplace && q.For != "" {
-		return &refuse.Error{Field: "conflicts", Message: "rows that take the place of others cannot go again by themselves: nothing would be in their place", Remedy: "restore for good, or to a side table"}
+		return &refuse.Error{Field: "conflicts",
+			Message: "rows that take the place of others cannot go again by themselves: nothing would be in their " +
+				"place", Remedy: "restore for good, or to a side table"}
 	}
 	if q.Priority != "" && !slices.Contains(store.Priorities, q.Priority) {
-		return &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority), Remedy: "write one of them"}
+		return &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority),
+			Remedy: "write one of them"}
 	}
 	if q.Days < 0 || q.Days > 365 {
-		return &refuse.Error{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
+		return &refuse.Error{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days),
+			Remedy: "write 1 to 365"}
 	}
 	if _, err := pace.Parse(q.Pace); err != nil {
-		return &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace), Remedy: "write gentle or unlimited"}
+		return &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace),
+			Remedy: "write gentle or unlimited"}
 	}
 	if err := checkTell(q.Tell); err != nil {
 		return err
@@ -328,14 +362,17 @@ func checkScope(q *RestoreRequest) error {
 	q.Scope.Priority, q.Scope.Days = q.Priority, q.Days
 	for field, text := range map[string]string{"from": q.Scope.From, "to": q.Scope.To} {
 		if _, ok := rule.ParseISO(text); text != "" && !ok {
-			return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a date or time", text), Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
+			return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a date or time", text),
+				Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
 		}
 	}
 	if len(q.Scope.Rows) > mostPicked {
-		return &refuse.Error{Field: "rows", Message: fmt.Sprintf("%d single rows are more than %d", len(q.Scope.Rows), mostPicked), Remedy: "choose them by a filter"}
+		return &refuse.Error{Field: "rows", Message: fmt.Sprintf("%d single rows are more than %d", len(q.Scope.Rows),
+			mostPicked), Remedy: "choose them by a filter"}
 	}
 	if q.Scope.Run == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 && (q.Source == "" || q.Table == "") {
-		return &refuse.Error{Field: "table", Message: "a span of time or a filter needs a source and a table", Remedy: "name both"}
+		return &refuse.Error{Field: "table", Message: "a span of time or a filter needs a source and a table",
+			Remedy: "name both"}
 	}
 	return nil
 }
@@ -364,7 +401,8 @@ func (rs *Restorer) KeysToFilter(ctx context.Context, q *RestoreRequest) error {
 		return nil
 	}
 	if q.Scope.Where != "" || q.Source == "" || q.Table == "" {
-		return &refuse.Error{Field: "keys", Message: "keys are of one table, and stand in place of a filter", Remedy: "name source and table, and no filter"}
+		return &refuse.Error{Field: "keys", Message: "keys are of one table, and stand in place of a filter",
+			Remedy: "name source and table, and no filter"}
 	}
 	h, err := rs.search.HuntNow(ctx, q.Source, q.Table, false)
 	if err != nil {
@@ -387,11 +425,14 @@ func checkTell(tell string) error {
 	if a, err := mail.ParseAddress(tell); err == nil && a.Address == tell {
 		return nil
 	}
-	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("%q is neither a mail address nor a URL", tell), Remedy: "write one like keeper@harbour.example, or https://desk.harbour.example/restores"}
+	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("%q is neither a mail address nor a URL", tell),
+		Remedy: "write one like keeper@harbour.example, or https://desk.harbour.example/restores"}
 }
 
-// inScopeNow lists the segments that a scope touches: the closed ones, and before them those of a run that goes on from which rows have left.
-func (rs *Restorer) inScopeNow(ctx context.Context, sourceName, table string, scope catalog.Scope) ([]catalog.Segment, *search.Moment, error) {
+// inScopeNow lists the segments that a scope touches: the closed ones, and before them those of a run that goes on
+// from which rows have left.
+func (rs *Restorer) inScopeNow(ctx context.Context, sourceName, table string, scope catalog.Scope) ([]catalog.Segment,
+	*search.Moment, error) {
 	if scope.Segment != "" {
 		s, err := rs.Catalog.Segment(ctx, scope.Segment)
 		if err != nil {
@@ -421,7 +462,8 @@ func (rs *Restorer) inScopeNow(ctx context.Context, sourceName, table string, sc
 		return nil, nil, err
 	}
 	open = slices.DeleteFunc(open, func(s catalog.Segment) bool {
-		return scope.Segment != "" && s.ID != scope.Segment || scope.Run != "" && s.Run != scope.Run || !shelf.InSpan(&s, scope)
+		return scope.Segment != "" && s.ID != scope.Segment || scope.Run != "" && s.Run != scope.Run ||
+			!shelf.InSpan(&s, scope)
 	})
 	if scope.Segment != "" && len(open) > 0 {
 		return open, m, nil

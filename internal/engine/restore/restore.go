@@ -25,8 +25,9 @@ import (
 // A transaction of a restore puts back so many rows at the most, or fewer where they are wide.
 const restoreRows, restoreBytes = 50_000, 8 << 20
 
-// Restore carries a restore out, or goes on with one that was interrupted: what that has put back counts. Files are made in
-// directory. One that the end of the service interrupts, or that waits for what does not answer, is left as it is, and can be carried out again.
+// Restore carries a restore out, or goes on with one that was interrupted: what that has put back counts. Files are
+// made in directory. One that the end of the service interrupts, or that waits for what does not answer, is left as it
+// is, and can be carried out again.
 func (rs *Restorer) Restore(ctx context.Context, r *catalog.Restore, directory string) error {
 	q := &restoration{Restorer: rs, restore: r, directory: directory, again: r.Begun || r.Segments > 0 || r.Found > 0}
 	r.Segments, r.Found, r.Restored, r.Skipped, r.Replaced, r.Digest, r.Reason = 0, 0, 0, 0, 0, "", ""
@@ -38,7 +39,8 @@ func (rs *Restorer) Restore(ctx context.Context, r *catalog.Restore, directory s
 	}
 	if tables.Away(err) && tables.Passing(err) {
 		r.Reason = tables.Waits(err)
-		return errors.Join(&tables.Waiting{Reason: r.Reason, Why: err}, rs.Catalog.SaveRestore(context.WithoutCancel(ctx), r))
+		return errors.Join(&tables.Waiting{Reason: r.Reason, Why: err},
+			rs.Catalog.SaveRestore(context.WithoutCancel(ctx), r))
 	}
 	now := catalog.At(rs.Now())
 	r.EndedAt = &now
@@ -73,7 +75,8 @@ type restoration struct {
 	expect  value.Set // of the rows that went to the target
 	related bool      // what went along with the rows goes back with them
 	quiet   bool      // its counts are not kept
-	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) error
+	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
+		ordinals []int) error
 	finish  func(ctx context.Context) error
 	seen    *search.SeenKeys
 	moment  *search.Moment           // what a run that goes on has deleted when the restore began
@@ -103,7 +106,8 @@ func (q *restoration) run(ctx context.Context) error {
 		return err
 	}
 	if q.related {
-		if err = q.intoTable(ctx); err == nil && !q.restore.Begun { // kept before the first row is put back or replaced
+		// kept before the first row is put back or replaced
+		if err = q.intoTable(ctx); err == nil && !q.restore.Begun {
 			q.restore.Begun = true
 			err = q.Catalog.SaveRestore(ctx, q.restore)
 		}
@@ -154,7 +158,8 @@ func (q *restoration) run(ctx context.Context) error {
 	}
 	q.restore.Digest = q.expect.String()
 	if q.expect.Count != q.restore.Restored || q.restore.Found != q.restore.Restored+q.restore.Skipped {
-		return fmt.Errorf("%w: %d rows found, %d restored, %d skipped, and the digest covers %d", refuse.ErrBooks, q.restore.Found, q.restore.Restored, q.restore.Skipped, q.expect.Count)
+		return fmt.Errorf("%w: %d rows found, %d restored, %d skipped, and the digest covers %d", refuse.ErrBooks,
+			q.restore.Found, q.restore.Restored, q.restore.Skipped, q.expect.Count)
 	}
 	return nil
 }
@@ -183,8 +188,8 @@ func (q *restoration) prove(ctx context.Context, s *catalog.Segment) {
 	}()
 }
 
-// possible leaves out the segments in cold storage that cannot hold a row of the restore, by what is known of them; they were not
-// retrieved for it.
+// possible leaves out the segments in cold storage that cannot hold a row of the restore, by what is known of them;
+// they were not retrieved for it.
 func (q *restoration) possible(ctx context.Context, segments []catalog.Segment) ([]catalog.Segment, error) {
 	where := q.restore.Scope.V.Where
 	var out []catalog.Segment
@@ -209,14 +214,15 @@ func (q *restoration) possible(ctx context.Context, segments []catalog.Segment) 
 	return out, nil
 }
 
-// segments lists what is restored: the segments in the scope, and of a whole run that goes back into its tables also those
-// of related rows whose heads were not archived, the parents first.
+// segments lists what is restored: the segments in the scope, and of a whole run that goes back into its tables also
+// those of related rows whose heads were not archived, the parents first.
 func (q *restoration) segments(ctx context.Context) ([]catalog.Segment, error) {
 	scope := q.restore.Scope.V
 	out, m, err := q.inScopeNow(ctx, q.restore.Source, q.restore.Table, scope)
 	if q.moment = m; m != nil && err == nil && m.Untold != "" {
 		var open []catalog.Segment
-		open, err = q.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.restore.Source, Table: q.restore.Table, State: string(catalog.SegmentOpen)}, catalog.All)
+		open, err = q.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.restore.Source, Table: q.restore.Table,
+			State: string(catalog.SegmentOpen)}, catalog.All)
 		q.restore.Reason = m.UntoldRows(open)
 	}
 	if err != nil || scope.Run == "" || !q.related {
@@ -255,9 +261,11 @@ type member struct {
 	left     value.Set       // of an open segment: the rows that have left, by what the deletes reported
 }
 
-// gives says whether rows of a segment can be put back: it is closed, or the journal tells which of them have left their table.
+// gives says whether rows of a segment can be put back: it is closed, or the journal tells which of them have left
+// their table.
 func (q *restoration) gives(s *catalog.Segment) bool {
-	return s.State == catalog.SegmentClosed || s.State == catalog.SegmentOpen && q.moment.Of(s) == search.SomeTold && q.moment != nil
+	return s.State == catalog.SegmentClosed || s.State == catalog.SegmentOpen && q.moment.Of(s) == search.SomeTold &&
+		q.moment != nil
 }
 
 func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member, err error) {
@@ -271,7 +279,8 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 		}
 		var one error
 		if x.store, one = open(); one == nil {
-			if x.manifest, x.closing, one = q.shelf.Load(ctx, x.store, s); one != nil { // any copy's will do: they are what the catalog's hashes say
+			// any copy's will do: they are what the catalog's hashes say
+			if x.manifest, x.closing, one = q.shelf.Load(ctx, x.store, s); one != nil {
 				x.manifest, x.closing, one = q.shelf.RecordsOf(ctx, s)
 			}
 		}
@@ -282,7 +291,9 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 			if one == nil && q.gives(s) {
 				x.closing, x.left, one = q.moment.BooksAt(s, x.manifest)
 			} else if one == nil {
-				one = &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is open, and the source does not tell which of its rows have left", s.ID), Remedy: "let its run finish, or cancel it"}
+				one = &refuse.Error{Field: "segment",
+					Message: fmt.Sprintf("segment %s is open, and the source does not tell which of its rows "+
+						"have left", s.ID), Remedy: "let its run finish, or cancel it"}
 			}
 		}
 		if one == nil {
@@ -293,8 +304,8 @@ func (q *restoration) member(ctx context.Context, s *catalog.Segment) (x *member
 	return nil, err
 }
 
-// family restores a segment, and after it the segments whose rows went along with its rows: those that refer to a row of
-// another come behind it.
+// family restores a segment, and after it the segments whose rows went along with its rows: those that refer to a row
+// of another come behind it.
 func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 	family, err := q.familyOf(ctx, s)
 	q.books.Lock()
@@ -315,8 +326,8 @@ func (q *restoration) family(ctx context.Context, s *catalog.Segment) error {
 	return err
 }
 
-// familyOf lists a segment and those whose rows went along with its rows, each behind the one that it refers to; none where no row
-// of it is wanted.
+// familyOf lists a segment and those whose rows went along with its rows, each behind the one that it refers to; none
+// where no row of it is wanted.
 func (q *restoration) familyOf(ctx context.Context, s *catalog.Segment) ([]*member, error) {
 	head, err := q.member(ctx, s)
 	if err != nil {
@@ -381,7 +392,8 @@ func (q *restoration) pick(ctx context.Context, m *archive.Manifest) (*picked, e
 	return pick(m, scope, own, q.columns)
 }
 
-// pickColumns returns a function that writes the values of one side of a reference, so that equal ones are equal texts.
+// pickColumns returns a function that writes the values of one side of a reference, so that equal ones are equal
+// texts.
 func pickColumns(columns []shape.Column, on [][2]string, side int) func(row []value.Value) string {
 	at := make([]int, len(on))
 	for i, pair := range on {
@@ -400,8 +412,8 @@ func pickColumns(columns []shape.Column, on [][2]string, side int) func(row []va
 	}
 }
 
-// segment verifies a segment as a whole, in its second store where it is damaged, and then hands on those of its rows that
-// were deleted and are wanted.
+// segment verifies a segment as a whole, in its second store where it is damaged, and then hands on those of its rows
+// that were deleted and are wanted.
 func (q *restoration) segment(ctx context.Context, x *member) (err error) {
 	if p := q.proving[x.segment.ID]; p != nil {
 		delete(q.proving, x.segment.ID)
@@ -435,7 +447,8 @@ func (x *member) matches() error {
 		}
 	}
 	if sum != x.left && x.left.Count > 0 { // none is told of a partition that is out of its table and not dropped yet
-		return fmt.Errorf("segment %s: %w: the rows that have left have the digest %s, and the deletes reported %s", x.segment.ID, refuse.ErrBooks, sum, x.left)
+		return fmt.Errorf("segment %s: %w: the rows that have left have the digest %s, and the deletes reported %s",
+			x.segment.ID, refuse.ErrBooks, sum, x.left)
 	}
 	return nil
 }
@@ -533,7 +546,9 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 		return everyRow, nil
 	}
 	if m.Age.Join != "" {
-		return nil, &refuse.Error{Field: "from", Message: fmt.Sprintf("the age of the rows of segment %s stood in another table (%s), and is not archived with them", m.Segment, m.Age), Remedy: "restore a segment or a run"}
+		return nil, &refuse.Error{Field: "from",
+			Message: fmt.Sprintf("the age of the rows of segment %s stood in another table (%s), and is not "+
+				"archived with them", m.Segment, m.Age), Remedy: "restore a segment or a run"}
 	}
 	age := -1
 	for i, c := range m.Columns {
@@ -542,7 +557,9 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 		}
 	}
 	if age < 0 {
-		return nil, &refuse.Error{Field: "from", Message: fmt.Sprintf("rows of %s have no age of their own in segment %s", m.Table, m.Segment), Remedy: "write a condition instead (where), or restore the rows that they went along with"}
+		return nil, &refuse.Error{Field: "from",
+			Message: fmt.Sprintf("rows of %s have no age of their own in segment %s", m.Table, m.Segment),
+			Remedy:  "write a condition instead (where), or restore the rows that they went along with"}
 	}
 	from, _ := rule.ParseISO(scope.From)
 	to, hasTo := rule.ParseISO(scope.To)
@@ -598,7 +615,8 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		}
 		return t, nil
 	}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, ordinals []int) (err error) {
+	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
+		ordinals []int) (err error) {
 		t, err := into(ctx, m)
 		if err != nil {
 			return err
@@ -615,7 +633,8 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		rows, digests = f.apply(rows, digests)
 		columns := f.to
 		var out *source.RestoreOutcome
-		request := source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals, Columns: columns, Rows: rows, Digests: digests}
+		request := source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals,
+			Columns: columns, Rows: rows, Digests: digests}
 		if q.restore.Conflicts == ConflictsReplace {
 			request.Replace = func(there *value.Chunk) error { return q.keepReplaced(ctx, t, columns, there) }
 		}
@@ -632,7 +651,9 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			}
 			q.books.Lock()
 			defer q.books.Unlock()
-			return &refuse.Error{Message: err.Error(), Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new request skips them", q.restore.Restored)}
+			return &refuse.Error{Message: err.Error(),
+				Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new "+
+					"request skips them", q.restore.Restored)}
 		}, q.waiting(ctx))
 		if err != nil {
 			return err
@@ -644,7 +665,8 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			}
 		}
 		if out.Digest != want {
-			return fmt.Errorf("%w: the restored rows have the digest %s instead of %s", refuse.ErrBooks, out.Digest, want)
+			return fmt.Errorf("%w: the restored rows have the digest %s instead of %s", refuse.ErrBooks, out.Digest,
+				want)
 		}
 		pause, err := func() (time.Duration, error) {
 			q.books.Lock()
@@ -671,7 +693,8 @@ func (q *restoration) intoTable(ctx context.Context) error {
 		if sequenced, ok := src.(source.Sequenced); ok {
 			for _, t := range live {
 				if err := sequenced.MoveSequences(ctx, t); err != nil { // the rows are there all the same
-					q.Log.Warn("rows were put back, and a sequence may give their numbers again", "restore", q.restore.ID, "error", err)
+					q.Log.Warn("rows were put back, and a sequence may give their numbers again", "restore",
+						q.restore.ID, "error", err)
 				}
 			}
 		}
@@ -684,7 +707,8 @@ func (q *restoration) intoTable(ctx context.Context) error {
 			total += n
 		}
 		if total != q.restore.Restored {
-			return fmt.Errorf("%w: %d rows were restored and the source's record has %d", refuse.ErrBooks, q.restore.Restored, total)
+			return fmt.Errorf("%w: %d rows were restored and the source's record has %d", refuse.ErrBooks,
+				q.restore.Restored, total)
 		}
 		return nil
 	}

@@ -1,14 +1,12 @@
-// Package restore brings archived rows back: into their table, into a side table or into a file; and takes those back whose time is over.
+// Package restore brings archived rows back: into their table, into a side table or into a file; and takes those back
+// whose time is over.
 package restore
 
 import (
 	"sync"
 
 	"ambercellar/internal/engine/deps"
-	"ambercellar/internal/engine/due"
-	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/retrieve"
-	"ambercellar/internal/engine/run"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/engine/tables"
@@ -19,15 +17,12 @@ type Restorer struct {
 	*deps.Deps
 	tables     *tables.Tables
 	shelf      *shelf.Shelf
-	due        *due.Selector
-	plans      *plan.Planner
-	runs       *run.Mover
 	search     *search.Searcher
 	retrieve   *retrieve.Retriever
 	takingBack sync.Map // id of a restore → true: its rows are being taken back
 }
 
 // New returns a Restorer.
-func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, u *due.Selector, p *plan.Planner, r *run.Mover, x *search.Searcher, v *retrieve.Retriever) *Restorer {
-	return &Restorer{Deps: d, tables: t, shelf: s, due: u, plans: p, runs: r, search: x, retrieve: v}
+func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, x *search.Searcher, v *retrieve.Retriever) *Restorer {
+	return &Restorer{Deps: d, tables: t, shelf: s, search: x, retrieve: v}
 }

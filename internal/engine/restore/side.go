@@ -26,7 +26,8 @@ func (rs *Restorer) checkSide(ctx context.Context, r *catalog.Restore, segments 
 	}
 	target, err := rs.Catalog.Source(ctx, r.TargetSource)
 	if errors.Is(err, catalog.ErrNotFound) {
-		return &refuse.Error{Field: "target_source", Message: fmt.Sprintf("there is no source %s", r.TargetSource), Remedy: "`ambercellar source list` shows which there are"}
+		return &refuse.Error{Field: "target_source", Message: fmt.Sprintf("there is no source %s", r.TargetSource),
+			Remedy: "`ambercellar source list` shows which there are"}
 	} else if err != nil {
 		return err
 	}
@@ -39,14 +40,18 @@ func (rs *Restorer) checkSide(ctx context.Context, r *catalog.Restore, segments 
 		return err
 	}
 	if m.Engine != target.Engine {
-		return &refuse.Error{Field: "target_source", Message: fmt.Sprintf("the rows come from %s and source %s is %s: their values would not be the same there bit by bit", m.Engine, r.TargetSource, target.Engine), Remedy: "restore to a file, or to a source of the same kind"}
+		return &refuse.Error{Field: "target_source",
+			Message: fmt.Sprintf("the rows come from %s and source %s is %s: their values would not be the same "+
+				"there bit by bit", m.Engine, r.TargetSource, target.Engine),
+			Remedy: "restore to a file, or to a source of the same kind"}
 	}
 	if r.TargetTable == "" {
 		base := r.Table[strings.LastIndex(r.Table, ".")+1:]
 		r.TargetTable = base + "_restored_" + rs.Now().UTC().Format("20060102_150405")
 	}
 	if len(r.TargetTable) > 60 || strings.ContainsAny(r.TargetTable, "\x00\"`") {
-		return &refuse.Error{Field: "target_table", Message: fmt.Sprintf("%q is no name for a table", r.TargetTable), Remedy: "give one of up to 60 characters, without quotes"}
+		return &refuse.Error{Field: "target_table", Message: fmt.Sprintf("%q is no name for a table", r.TargetTable),
+			Remedy: "give one of up to 60 characters, without quotes"}
 	}
 	src, err := rs.Source(ctx, r.TargetSource)
 	if err != nil {
@@ -63,22 +68,26 @@ func (rs *Restorer) checkSide(ctx context.Context, r *catalog.Restore, segments 
 			return err
 		}
 		made := shapes[r.Table]
-		if left && !t.ByAddress() && made != nil && slices.Equal(shape.Names(made.columns), t.ColumnNames()) && slices.Equal(made.key, t.Key) { // it goes on there
+		// it goes on there
+		if left && !t.ByAddress() && made != nil && slices.Equal(shape.Names(made.columns), t.ColumnNames()) &&
+			slices.Equal(made.key, t.Key) {
 			return q.fitsBeside(ctx, src, segments)
 		}
-		return &refuse.Error{Field: "target_table", Message: fmt.Sprintf("source %s has a table %s already", r.TargetSource, r.TargetTable), Remedy: "give another name; a side table is always a new one"}
+		return &refuse.Error{Field: "target_table", Message: fmt.Sprintf("source %s has a table %s already",
+			r.TargetSource, r.TargetTable), Remedy: "give another name; a side table is always a new one"}
 	} else if !errors.Is(err, source.ErrNoTable) {
 		return err
 	}
 	return (&restoration{Restorer: rs, restore: r, related: true}).fitsBeside(ctx, src, segments)
 }
 
-// leftBeside says whether a side table was made by a restore that failed, and nobody else has asked for since: its rows count as skipped when they
-// are asked for again.
+// leftBeside says whether a side table was made by a restore that failed, and nobody else has asked for since: its
+// rows count as skipped when they are asked for again.
 func (rs *Restorer) leftBeside(ctx context.Context, r *catalog.Restore) (bool, error) {
 	failed, err := rs.Catalog.RestoresIn(ctx, catalog.RestoreFailed)
 	return slices.ContainsFunc(failed, func(x catalog.Restore) bool {
-		return x.Target == catalog.TargetSide && x.TargetSource == r.TargetSource && x.TargetTable == r.TargetTable && x.Source == r.Source && x.Table == r.Table && x.Begun
+		return x.Target == catalog.TargetSide && x.TargetSource == r.TargetSource && x.TargetTable == r.TargetTable &&
+			x.Source == r.Source && x.Table == r.Table && x.Begun
 	}), err
 }
 
@@ -88,13 +97,15 @@ type sideShape struct {
 	key     []string
 }
 
-// sideShapes tells, by table, what the side tables for rows of segments are made like: columns that any segment has, under the names that they
-// have now, of the types that they had in the newest segment with them.
-func (q *restoration) sideShapes(ctx context.Context, segments []catalog.Segment) (map[string]*sideShape, map[string][]*member, error) {
+// sideShapes tells, by table, what the side tables for rows of segments are made like: columns that any segment has,
+// under the names that they have now, of the types that they had in the newest segment with them.
+func (q *restoration) sideShapes(ctx context.Context, segments []catalog.Segment) (map[string]*sideShape,
+	map[string][]*member, error) {
 	q.unpicked = true
 	members, err := q.byTable(ctx, segments)
 	q.unpicked = false
-	if err == nil && !slices.ContainsFunc(slices.Collect(maps.Values(members)), differ) { // as nearly always: no file has to be looked into
+	// as nearly always: no file has to be looked into
+	if err == nil && !slices.ContainsFunc(slices.Collect(maps.Values(members)), differ) {
 		for table := range members {
 			members[table] = members[table][:1]
 		}
@@ -106,7 +117,10 @@ func (q *restoration) sideShapes(ctx context.Context, segments []catalog.Segment
 	}
 	out := map[string]*sideShape{}
 	for table, list := range members {
-		slices.SortStableFunc(list, func(a, b *member) int { return cmp.Compare(b.manifest.Sequence, a.manifest.Sequence) })
+		slices.SortStableFunc(list, func(a, b *member) int {
+			return cmp.Compare(b.manifest.Sequence,
+				a.manifest.Sequence)
+		})
 		made := &sideShape{}
 		for i, x := range list {
 			if err := q.addTo(ctx, made, x.manifest, i == 0); err != nil {
@@ -139,8 +153,10 @@ func differ(list []*member) bool {
 	return slices.ContainsFunc(list[1:], func(x *member) bool {
 		m := x.manifest
 		typed := func(a, b shape.Column) bool { return a.Type == b.Type && a.Number == b.Number }
-		return !export.SameColumns(m.Columns, first.Columns) || !slices.EqualFunc(m.Columns, first.Columns, typed) || !slices.Equal(m.Key, first.Key) ||
-			!maps.Equal(m.Masked, first.Masked) || m.Numbered != first.Numbered || len(m.Included) != len(first.Included)
+		return !export.SameColumns(m.Columns, first.Columns) || !slices.EqualFunc(m.Columns, first.Columns, typed) ||
+			!slices.Equal(m.Key, first.Key) ||
+			!maps.Equal(m.Masked, first.Masked) || m.Numbered != first.Numbered ||
+			len(m.Included) != len(first.Included)
 	})
 }
 
@@ -161,7 +177,9 @@ func (q *restoration) addTo(ctx context.Context, made *sideShape, m *archive.Man
 		} else if k := &made.columns[at]; k.Kind == c.Kind {
 			k.Type = wider(k.Type, c.Type)
 		} else {
-			return &refuse.Error{Field: "target", Message: fmt.Sprintf("column %q of %s is of type %s in segment %s, and of type %s in a newer one", c.Name, m.Table, c.Type, m.Segment, k.Type),
+			return &refuse.Error{Field: "target",
+				Message: fmt.Sprintf("column %q of %s is of type %s in segment %s, and of type %s in a newer one",
+					c.Name, m.Table, c.Type, m.Segment, k.Type),
 				Remedy: apartRemedy}
 		}
 	}
@@ -172,13 +190,16 @@ func (q *restoration) addTo(ctx context.Context, made *sideShape, m *archive.Man
 	if slices.Equal(key, made.key) {
 		return nil
 	}
-	return &refuse.Error{Field: "target", Message: fmt.Sprintf("the rows of segment %s of %s have the key (%s), and those of newer ones (%s)", m.Segment, m.Table, strings.Join(key, ", "), strings.Join(made.key, ", ")),
+	return &refuse.Error{Field: "target",
+		Message: fmt.Sprintf("the rows of segment %s of %s have the key (%s), and those of newer ones (%s)", m.Segment,
+			m.Table, strings.Join(key, ", "), strings.Join(made.key, ", ")),
 		Remedy: apartRemedy}
 }
 
 const apartRemedy = "restore its run or segment to a side table of its own, or to a file"
 
-// wider is the one of two types of texts, or of whole numbers, that holds the values of both; where neither is known to, the first.
+// wider is the one of two types of texts, or of whole numbers, that holds the values of both; where neither is known
+// to, the first.
 func wider(a, b string) string {
 	length := func(t string) int {
 		if m := lengthForm.FindStringSubmatch(t); m != nil {
@@ -192,7 +213,8 @@ func wider(a, b string) string {
 	}
 	sizes := []string{"tinyint", "smallint", "mediumint", "int", "integer", "bigint"}
 	size := func(t string) int { return slices.Index(sizes, firstWord.FindString(strings.ToLower(t))) }
-	if unsigned := func(t string) bool { return strings.Contains(strings.ToLower(t), "unsigned") }; size(a) >= 0 && size(b) > size(a) && unsigned(a) == unsigned(b) {
+	if unsigned := func(t string) bool { return strings.Contains(strings.ToLower(t), "unsigned") }; size(a) >= 0 &&
+		size(b) > size(a) && unsigned(a) == unsigned(b) {
 		return b
 	}
 	return a
@@ -208,7 +230,8 @@ func keyAsNow(m *archive.Manifest, own []shape.Column) (key []string) {
 	return key
 }
 
-// fitsBeside checks that the rows of segments fit into the side tables that would be made for them, before one is made.
+// fitsBeside checks that the rows of segments fit into the side tables that would be made for them, before one is
+// made.
 func (q *restoration) fitsBeside(ctx context.Context, target source.Source, segments []catalog.Segment) error {
 	shapes, members, err := q.sideShapes(ctx, segments)
 	if err != nil {
@@ -235,8 +258,8 @@ func (q *restoration) fitsBeside(ctx context.Context, target source.Source, segm
 	return nil
 }
 
-// makeSide makes the side table for the rows of a segment's table, and returns its name. That of related rows is named after the first and
-// their own.
+// makeSide makes the side table for the rows of a segment's table, and returns its name. That of related rows is named
+// after the first and their own.
 func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archive.Manifest) (string, error) {
 	name := q.restore.TargetTable
 	if m.Table != q.restore.Table {
@@ -253,20 +276,23 @@ func (q *restoration) makeSide(ctx context.Context, src source.Source, m *archiv
 	}
 	made := q.sides[m.Table]
 	if made == nil {
-		return "", fmt.Errorf("%w: segment %s of %s came up after the side tables were thought out", refuse.ErrBooks, m.Segment, m.Table)
+		return "", fmt.Errorf("%w: segment %s of %s came up after the side tables were thought out", refuse.ErrBooks,
+			m.Segment, m.Table)
 	}
 	if err := src.MakeTable(ctx, name, made.columns, made.key); err != nil {
-		return "", &refuse.Error{Message: fmt.Sprintf("the side table %s cannot be made: %v", name, err), Remedy: "give the service's user the right to make tables there, or restore to a file"}
+		return "", &refuse.Error{Message: fmt.Sprintf("the side table %s cannot be made: %v", name, err),
+			Remedy: "give the service's user the right to make tables there, or restore to a file"}
 	}
 	return name, nil
 }
 
-// fitBeside finds the columns of a side table for those of a segment, by their places: an earlier try may have made it when columns had other
-// names.
+// fitBeside finds the columns of a side table for those of a segment, by their places: an earlier try may have made it
+// when columns had other names.
 func (q *restoration) fitBeside(ctx context.Context, m *archive.Manifest, t *shape.Table) (*fit, error) {
 	made := q.sides[m.Table].columns
 	if len(made) != len(t.Columns) {
-		return nil, &refuse.Error{Message: fmt.Sprintf("the side table %s was altered since it was made", t.Name), Remedy: "restore to another one"}
+		return nil, &refuse.Error{Message: fmt.Sprintf("the side table %s was altered since it was made", t.Name),
+			Remedy: "restore to another one"}
 	}
 	own, err := q.shelf.Named(ctx, m)
 	if err != nil {
@@ -276,7 +302,8 @@ func (q *restoration) fitBeside(ctx context.Context, m *archive.Manifest, t *sha
 	for i, c := range m.Columns[:len(m.Columns)-len(m.Included)] {
 		at := slices.IndexFunc(made, func(k shape.Column) bool { return k.Name == own[i].Name })
 		if at < 0 {
-			return nil, fmt.Errorf("%w: column %q of segment %s has no place in the side table", refuse.ErrBooks, c.Name, m.Segment)
+			return nil, fmt.Errorf("%w: column %q of segment %s has no place in the side table", refuse.ErrBooks,
+				c.Name, m.Segment)
 		}
 		rename[c.Name] = t.Columns[at].Name
 	}

@@ -11,8 +11,8 @@ import (
 	"ambercellar/internal/engine/search"
 )
 
-// Restores into tables leave out every archived row of which a newer version is archived: whatever becomes of rows whose key is there, and
-// however often a restore is taken up, an old version never takes the place of a newer one.
+// Restores into tables leave out every archived row of which a newer version is archived: whatever becomes of rows
+// whose key is there, and however often a restore is taken up, an old version never takes the place of a newer one.
 
 // stale is what a restore knows of newer versions.
 type stale struct {
@@ -21,7 +21,8 @@ type stale struct {
 	looked int                               // rows that were looked up by their keys
 }
 
-// mostLooked is how many rows of a restore are looked up by their keys in newer segments, before all keys are compared at once.
+// mostLooked is how many rows of a restore are looked up by their keys in newer segments, before all keys are compared
+// at once.
 const mostLooked = 10_000
 
 // staleOf says of rows that are about to be put back which of them have a newer version in the archive; nil: none has.
@@ -34,7 +35,8 @@ func (q *restoration) staleOf(ctx context.Context, m *archive.Manifest, h *porti
 		return nil, err
 	}
 	scope := q.restore.Scope.V
-	if scope.Run == "" && scope.Segment == "" && q.stale.whole[m.Table] == nil && q.stale.looked+h.Rows() <= mostLooked {
+	if scope.Run == "" && scope.Segment == "" && q.stale.whole[m.Table] == nil && q.stale.looked+
+		h.Rows() <= mostLooked {
 		if hits, ok := hitsOf(m, h); ok {
 			q.stale.looked += h.Rows()
 			old, err := versions.Older(ctx, hits)
@@ -68,7 +70,8 @@ func hitsOf(m *archive.Manifest, h *portion) ([]search.Hit, bool) {
 		for j, c := range columns {
 			key[j] = h.Row(i)[c]
 		}
-		if hits[i] = (search.Hit{Segment: m.Segment, Ordinal: h.ordinals[i], Key: key}); search.KeyCondition(m.Key, key) == "" {
+		if hits[i] = (search.Hit{Segment: m.Segment, Ordinal: h.ordinals[i], Key: key}); search.KeyCondition(m.Key,
+			key) == "" {
 			return nil, false
 		}
 	}
@@ -92,15 +95,17 @@ func (q *restoration) versionsOf(ctx context.Context, table string) (*search.Hun
 		return nil, err
 	}
 	if cold > 0 {
-		q.restore.Reason = fmt.Sprintf("newer versions of these rows in cold storage (%d segments) were not looked for", cold)
+		q.restore.Reason = fmt.Sprintf(
+			"newer versions of these rows in cold storage (%d segments) were not looked for", cold)
 	}
 	q.stale.hunts[table] = h
 	return h, nil
 }
 
-// staleIn compares all keys of a table's segments. Of rows that are asked for by their run or segment, a newer version elsewhere counts only
-// where it holds something else: a row that was put back and archived again is the same.
-func (q *restoration) staleIn(ctx context.Context, table string, versions *search.Hunt) (*search.SupersededRows, error) {
+// staleIn compares all keys of a table's segments. Of rows that are asked for by their run or segment, a newer version
+// elsewhere counts only where it holds something else: a row that was put back and archived again is the same.
+func (q *restoration) staleIn(ctx context.Context, table string, versions *search.Hunt) (*search.SupersededRows,
+	error) {
 	if s := q.stale.whole[table]; s != nil {
 		return s, nil
 	}
@@ -112,7 +117,8 @@ func (q *restoration) staleIn(ctx context.Context, table string, versions *searc
 		}
 		meant = func(x *search.Segment) bool {
 			return slices.ContainsFunc(in, func(s catalog.Segment) bool {
-				return s.ID == x.Segment.ID || s.Run == x.Segment.Run && s.Table != x.Segment.Table // what went along with its rows
+				// what went along with its rows
+				return s.ID == x.Segment.ID || s.Run == x.Segment.Run && s.Table != x.Segment.Table
 			})
 		}
 	}

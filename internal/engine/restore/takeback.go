@@ -29,7 +29,8 @@ func lasting(text string, now time.Time) (string, *catalog.Time, error) {
 	}
 	at := tables.KeepUntil(now, &p)
 	if !at.After(now) {
-		return "", nil, &refuse.Error{Field: "for", Message: fmt.Sprintf("%q is no time at all", text), Remedy: "write how long the rows are to stay, like P2D"}
+		return "", nil, &refuse.Error{Field: "for", Message: fmt.Sprintf("%q is no time at all", text),
+			Remedy: "write how long the rows are to stay, like P2D"}
 	}
 	return p.String(), at, nil
 }
@@ -41,7 +42,9 @@ func (rs *Restorer) KeepRestored(ctx context.Context, actor, id, text string) (*
 		return nil, err
 	}
 	if _, busy := rs.takingBack.Load(id); busy {
-		return nil, &refuse.Error{Field: "restore", Message: fmt.Sprintf("the time of restore %s is over, and its rows are being taken back", id), Remedy: "request them again"}
+		return nil, &refuse.Error{Field: "restore",
+			Message: fmt.Sprintf("the time of restore %s is over, and its rows are being taken back", id),
+			Remedy:  "request them again"}
 	}
 	if at != nil {
 		r, err := rs.Catalog.Restore(ctx, id)
@@ -58,7 +61,8 @@ func (rs *Restorer) KeepRestored(ctx context.Context, actor, id, text string) (*
 // canGoAgain says why rows of a restore cannot be taken back.
 func (rs *Restorer) canGoAgain(ctx context.Context, r *catalog.Restore) error {
 	if r.Target != catalog.TargetTable {
-		return &refuse.Error{Field: "for", Message: "only rows that go back into their table can be there for a time", Remedy: "drop a side table, or remove a file, when you are done with it"}
+		return &refuse.Error{Field: "for", Message: "only rows that go back into their table can be there for a time",
+			Remedy: "drop a side table, or remove a file, when you are done with it"}
 	}
 	src, err := rs.Source(ctx, r.Source)
 	if err != nil {
@@ -66,14 +70,16 @@ func (rs *Restorer) canGoAgain(ctx context.Context, r *catalog.Restore) error {
 	}
 	t, err := src.Table(ctx, r.Table)
 	if err == nil && t.ByAddress() {
-		err = &refuse.Error{Field: "for", Message: fmt.Sprintf("table %s has no key, so nobody can tell its restored rows from others later", t.Name), Remedy: "restore to a side table"}
+		err = &refuse.Error{Field: "for",
+			Message: fmt.Sprintf("table %s has no key, so nobody can tell its restored rows from others later",
+				t.Name), Remedy: "restore to a side table"}
 	}
 	return err
 }
 
-// TakeBack removes the rows of a restore again whose time is over: those that it put back and that still are what was archived, in
-// segments that still verify. Rows that were changed meanwhile stay, and are rows like any from then on. It can be called again
-// where it was interrupted.
+// TakeBack removes the rows of a restore again whose time is over: those that it put back and that still are what was
+// archived, in segments that still verify. Rows that were changed meanwhile stay, and are rows like any from then on.
+// It can be called again where it was interrupted.
 func (rs *Restorer) TakeBack(ctx context.Context, r *catalog.Restore) error {
 	rs.shelf.Reading.RLock()
 	defer rs.shelf.Reading.RUnlock()
@@ -90,7 +96,8 @@ func (rs *Restorer) TakeBack(ctx context.Context, r *catalog.Restore) error {
 	}
 	defer rs.takingBack.Delete(r.ID)
 	scratch := *r
-	b := &takeback{restoration: restoration{Restorer: rs, restore: &scratch, related: true, quiet: true}, asked: r, shapes: map[string]*shape.Table{}, leases: map[string]source.Lease{}}
+	b := &takeback{restoration: restoration{Restorer: rs, restore: &scratch, related: true, quiet: true}, asked: r,
+		shapes: map[string]*shape.Table{}, leases: map[string]source.Lease{}}
 	if err := b.run(ctx); err != nil {
 		return err
 	}
@@ -99,7 +106,8 @@ func (rs *Restorer) TakeBack(ctx context.Context, r *catalog.Restore) error {
 	if b.again { // what an earlier try has taken back and not noted is told by what is there
 		r.TakenBack = max(r.Restored-b.stayed, 0)
 	}
-	return errors.Join(rs.Catalog.SaveRestore(ctx, r), rs.Catalog.Note(ctx, "service", "restore expired", r.ID, fmt.Sprintf("%d rows were taken back, %d stay", r.TakenBack, r.Stayed)))
+	return errors.Join(rs.Catalog.SaveRestore(ctx, r), rs.Catalog.Note(ctx, "service", "restore expired", r.ID,
+		fmt.Sprintf("%d rows were taken back, %d stay", r.TakenBack, r.Stayed)))
 }
 
 // takeback goes through the rows of a restore once more.
@@ -138,7 +146,8 @@ func (b *takeback) run(ctx context.Context) error {
 	}
 	defer release()
 	for _, family := range families {
-		// Which rows of related tables went along is told by the rows that they refer to, so those are read first; they go last.
+		// Which rows of related tables went along is told by the rows that they refer to, so those are read first;
+		// they go last.
 		b.deliver = func(context.Context, *archive.Manifest, *value.Chunk, []value.Digest, []int) error { return nil }
 		for _, x := range family {
 			if err := b.segment(ctx, x); err != nil {
@@ -177,7 +186,9 @@ func (b *takeback) take(ctx context.Context, families [][]*member) (func(), erro
 			}
 		}
 	}
-	claiming, cancel := context.WithTimeoutCause(ctx, tables.ClaimWait, &refuse.Error{Message: fmt.Sprintf("a run is at work on table %s.%s", b.restore.Source, b.restore.Table), Remedy: "the rows of the restore are taken back once it has ended"})
+	claiming, cancel := context.WithTimeoutCause(ctx, tables.ClaimWait,
+		&refuse.Error{Message: fmt.Sprintf("a run is at work on table %s.%s", b.restore.Source, b.restore.Table),
+			Remedy: "the rows of the restore are taken back once it has ended"})
 	defer cancel()
 	unclaim, err := b.tables.Claim(claiming, b.restore.Source, names)
 	if err != nil {
@@ -218,7 +229,8 @@ func (b *takeback) take(ctx context.Context, families [][]*member) (func(), erro
 }
 
 // remove removes the rows of a chunk that this restore put back and that are unchanged, in batches.
-func (b *takeback) remove(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest, _ []int) error {
+func (b *takeback) remove(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
+	_ []int) error {
 	t := b.shapes[m.Table]
 	f, err := b.fitNow(ctx, m, t, b.restore.Fit.V)
 	if err != nil {
@@ -249,7 +261,8 @@ func (b *takeback) remove(ctx context.Context, m *archive.Manifest, rows *value.
 // takeBackRows is how many rows one transaction removes.
 const takeBackRows = 200
 
-func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, keys [][]value.Value, digests []value.Digest) error {
+func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, keys [][]value.Value,
+	digests []value.Digest) error {
 	ours := map[string]bool{}
 	key := func(k []value.Value) string {
 		var text []byte
@@ -259,10 +272,11 @@ func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, key
 		return string(text)
 	}
 	sel := source.Selection{Table: t}
-	err := b.source.Related(ctx, source.Query{Selection: sel, On: t.Key, Values: keys, Restored: b.restore.ID}, func(k []value.Value) error {
-		ours[key(k)] = true
-		return nil
-	})
+	err := b.source.Related(ctx, source.Query{Selection: sel, On: t.Key, Values: keys, Restored: b.restore.ID},
+		func(k []value.Value) error {
+			ours[key(k)] = true
+			return nil
+		})
 	if err != nil || len(ours) == 0 {
 		return err
 	}
@@ -289,13 +303,16 @@ func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, key
 		for i := range ordinals {
 			ordinals[i] = i
 		}
-		row, err := b.source.DeleteBatch(context.WithoutCancel(ctx), source.Batch{Selection: held, Lease: b.leases[t.Name], Segment: 1, Number: b.number + 1, Ordinals: ordinals, Locators: locators, Digests: want, Columns: columns, LockWait: run.LockWait})
+		row, err := b.source.DeleteBatch(context.WithoutCancel(ctx),
+			source.Batch{Selection: held, Lease: b.leases[t.Name], Segment: 1, Number: b.number + 1,
+				Ordinals: ordinals, Locators: locators, Digests: want, Columns: columns, LockWait: run.LockWait})
 		if errors.Is(err, source.ErrLocators) {
 			return fmt.Errorf("%w: %w", source.ErrBusy, err)
 		}
 		if errors.Is(err, source.ErrReshaped) {
 			if _, changed := tables.Unaltered(ctx, b.source, t); changed != nil {
-				return &refuse.Error{Message: fmt.Sprintf("table %s was altered while rows were taken back", t.Name), Remedy: "the others go at the next try"}
+				return &refuse.Error{Message: fmt.Sprintf("table %s was altered while rows were taken back", t.Name),
+					Remedy: "the others go at the next try"}
 			}
 		}
 		if err != nil {

@@ -19,7 +19,8 @@ import (
 	"ambercellar/internal/engine/tables"
 )
 
-// RetrievalRequest asks for segments to be fetched from cold storage: by name, or those of a table that can hold rows of a filter.
+// RetrievalRequest asks for segments to be fetched from cold storage: by name, or those of a table that can hold rows
+// of a filter.
 type RetrievalRequest struct {
 	Segments []string       `json:"segments,omitempty"`
 	Source   string         `json:"source,omitempty"`
@@ -45,7 +46,9 @@ func (rt *Retriever) ColdOf(ctx context.Context, q RetrievalRequest) (*shelf.Chi
 
 func (rt *Retriever) retrievable(ctx context.Context, q RetrievalRequest) ([]catalog.Segment, error) {
 	if (len(q.Segments) > 0) == (q.Table != "") {
-		return nil, &refuse.Error{Field: "segments", Message: "say what is to be retrieved: segments, or a table with or without a filter", Remedy: "name either"}
+		return nil, &refuse.Error{Field: "segments",
+			Message: "say what is to be retrieved: segments, or a table with or without a filter",
+			Remedy:  "name either"}
 	}
 	var out []catalog.Segment
 	for _, id := range q.Segments {
@@ -54,7 +57,8 @@ func (rt *Retriever) retrievable(ctx context.Context, q RetrievalRequest) ([]cat
 			return nil, err
 		}
 		if s.State != catalog.SegmentClosed {
-			return nil, &refuse.Error{Field: "segments", Message: fmt.Sprintf("segment %s is %s", id, s.State), Remedy: "name closed segments"}
+			return nil, &refuse.Error{Field: "segments", Message: fmt.Sprintf("segment %s is %s", id, s.State),
+				Remedy: "name closed segments"}
 		}
 		out = append(out, *s)
 	}
@@ -87,10 +91,12 @@ func (rt *Retriever) Retrieve(ctx context.Context, actor string, q RetrievalRequ
 		q.Priority = store.Normal
 	}
 	if !slices.Contains(store.Priorities, q.Priority) {
-		return nil, &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority), Remedy: "write one of them"}
+		return nil, &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high",
+			q.Priority), Remedy: "write one of them"}
 	}
 	if q.Days < 0 || q.Days > 365 {
-		return nil, &refuse.Error{Field: "days", Message: fmt.Sprintf("a copy cannot stay for %d days", q.Days), Remedy: "write 1 to 365"}
+		return nil, &refuse.Error{Field: "days", Message: fmt.Sprintf("a copy cannot stay for %d days", q.Days),
+			Remedy: "write 1 to 365"}
 	}
 	segments, err := rt.retrievable(ctx, q)
 	if err != nil {
@@ -114,7 +120,8 @@ func (rt *Retriever) Retrieve(ctx context.Context, actor string, q RetrievalRequ
 	return out, nil
 }
 
-func (rt *Retriever) retrieve(ctx context.Context, actor string, x shelf.ChilledSegment, q RetrievalRequest) (*catalog.Retrieval, error) {
+func (rt *Retriever) retrieve(ctx context.Context, actor string, x shelf.ChilledSegment,
+	q RetrievalRequest) (*catalog.Retrieval, error) {
 	s, err := rt.Catalog.Segment(ctx, x.Segment)
 	if err != nil {
 		return nil, err
@@ -123,7 +130,9 @@ func (rt *Retriever) retrieve(ctx context.Context, actor string, x shelf.Chilled
 	if err != nil {
 		return nil, err
 	}
-	r := &catalog.Retrieval{ID: ulid.Make().String(), Segment: x.Segment, Store: x.Store, Priority: q.Priority, Days: q.Days, Bytes: x.Bytes, State: catalog.RetrievalAsked, Note: q.Note, CreatedAt: catalog.At(rt.Now()), CreatedBy: actor}
+	r := &catalog.Retrieval{ID: ulid.Make().String(), Segment: x.Segment, Store: x.Store, Priority: q.Priority,
+		Days: q.Days, Bytes: x.Bytes, State: catalog.RetrievalAsked, Note: q.Note, CreatedAt: catalog.At(rt.Now()),
+		CreatedBy: actor}
 	if r.Days == 0 {
 		if r.Days = st.Tariff.V.Days; r.Days == 0 {
 			r.Days = catalog.UsualDays
@@ -136,7 +145,8 @@ func (rt *Retriever) retrieve(ctx context.Context, actor string, x shelf.Chilled
 		expected = *tables.KeepUntil(rt.Now(), &wait)
 	}
 	r.ExpectedAt = &expected
-	if err := rt.eachRowFile(ctx, s, func(cold store.Cold, file string) error { return cold.Retrieve(ctx, file, r.Priority, r.Days) }); err != nil {
+	if err := rt.eachRowFile(ctx, s,
+		func(cold store.Cold, file string) error { return cold.Retrieve(ctx, file, r.Priority, r.Days) }); err != nil {
 		return nil, fmt.Errorf("segment %s: %w", s.ID, err)
 	}
 	return r, rt.Catalog.AddRetrieval(ctx, r)
@@ -228,8 +238,8 @@ func (rt *Retriever) lookAfter(ctx context.Context, r *catalog.Retrieval) (bool,
 // budgetSpan is the time that a store's budget for retrievals of the service's own is for.
 const budgetSpan = 30 * 24 * time.Hour
 
-// RetrieveToVerify asks for cold segments of a store that were not verified since a moment, at the lowest priority and within the
-// store's budget.
+// RetrieveToVerify asks for cold segments of a store that were not verified since a moment, at the lowest priority and
+// within the store's budget.
 func (rt *Retriever) RetrieveToVerify(ctx context.Context, st *catalog.Store, since time.Time) (asked int, err error) {
 	budget := st.Tariff.V.Budget
 	if budget <= 0 || !st.Cold() {
@@ -247,7 +257,8 @@ func (rt *Retriever) RetrieveToVerify(ctx context.Context, st *catalog.Store, si
 		if spent+s.FileBytes > budget {
 			break
 		}
-		if _, err := rt.Retrieve(ctx, "service", RetrievalRequest{Segments: []string{s.ID}, Priority: store.Low, Days: 1, Note: "to verify it"}); err != nil {
+		if _, err := rt.Retrieve(ctx, "service", RetrievalRequest{Segments: []string{s.ID}, Priority: store.Low,
+			Days: 1, Note: "to verify it"}); err != nil {
 			return asked, err
 		}
 		spent += s.FileBytes

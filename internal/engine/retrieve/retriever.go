@@ -5,18 +5,14 @@ import (
 	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/shelf"
-	"ambercellar/internal/engine/tables"
 )
 
 // Retriever retrieves segments.
 type Retriever struct {
 	*deps.Deps
-	tables *tables.Tables
 	shelf  *shelf.Shelf
 	search *search.Searcher
 }
 
 // New returns a Retriever.
-func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, x *search.Searcher) *Retriever {
-	return &Retriever{d, t, s, x}
-}
+func New(d *deps.Deps, s *shelf.Shelf, x *search.Searcher) *Retriever { return &Retriever{d, s, x} }

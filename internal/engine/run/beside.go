@@ -55,7 +55,8 @@ next:
 func (b *besides) write(ctx context.Context, r *Execution, m *archive.Manifest) error {
 	for i, j := range b.joins {
 		columns := plan.Readable(j.Table, nil)
-		x := archive.Beside{Join: j.Name, Table: j.Table.Name, On: j.On, Columns: ColumnsAt(j.Table, columns), Key: j.Table.Key}
+		x := archive.Beside{Join: j.Name, Table: j.Table.Name, On: j.On, Columns: ColumnsAt(j.Table, columns),
+			Key: j.Table.Key}
 		theirs := make([]string, len(j.On))
 		for k, pair := range j.On {
 			theirs[k] = pair[1]
@@ -66,7 +67,8 @@ func (b *besides) write(ctx context.Context, r *Execution, m *archive.Manifest) 
 				defer chunk.Reset()
 				return write(chunk)
 			}
-			err := r.source.Related(ctx, source.Query{Selection: source.Selection{Table: j.Table}, Columns: columns, On: theirs, Values: b.refs[i]}, func(row []value.Value) error {
+			err := r.source.Related(ctx, source.Query{Selection: source.Selection{Table: j.Table}, Columns: columns,
+				On: theirs, Values: b.refs[i]}, func(row []value.Value) error {
 				for _, v := range row[:len(columns)] {
 					if v.B != nil {
 						v.B = chunk.Keep(v.B)

@@ -79,7 +79,8 @@ func remaining(w *Work, journal []source.JournalRow) (todo []int, number int) {
 func (mv *Mover) SetPace(ctx context.Context, actor, id, text string) (*catalog.Run, error) {
 	p, err := pace.Parse(text)
 	if err != nil || text == "" {
-		return nil, &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", text), Remedy: "write gentle or unlimited"}
+		return nil, &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", text),
+			Remedy: "write gentle or unlimited"}
 	}
 	run, err := mv.Catalog.SetPace(ctx, actor, id, string(p))
 	if err == nil {
@@ -98,9 +99,12 @@ func (r *Execution) changePace() {
 }
 
 // deleteBatch runs one delete transaction, and rests as the pace says.
-func (r *Execution) deleteBatch(ctx context.Context, w *Work, number int, again bool, ordinals []int) (*source.JournalRow, error) {
-	b := source.Batch{Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again, Ordinals: ordinals,
-		Locators: w.slice.Locators, Digests: w.Digests, Columns: w.pass.columns, LockWait: LockWait, Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.Digests)), 1)}
+func (r *Execution) deleteBatch(ctx context.Context, w *Work, number int, again bool,
+	ordinals []int) (*source.JournalRow, error) {
+	b := source.Batch{Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again,
+		Ordinals: ordinals,
+		Locators: w.slice.Locators, Digests: w.Digests, Columns: w.pass.columns, LockWait: LockWait,
+		Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.Digests)), 1)}
 	return r.transact(ctx, w, again, func(sel source.Selection) (rows []*source.JournalRow, err error) {
 		b.Selection = sel
 		if len(w.related) > 0 {
@@ -123,10 +127,12 @@ func (r *Execution) deleteBatch(ctx context.Context, w *Work, number int, again 
 	})
 }
 
-// transact carries out one delete transaction of a slice, again while it fails for reasons that may pass, books it, and rests
-// as the pace says. fn gets the slice's selection with the holds that stand now, and returns the transaction's journal rows,
-// those of the slice first; none: there was nothing to do, and nothing is booked. A transaction that has begun is never cut off.
-func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(source.Selection) ([]*source.JournalRow, error)) (*source.JournalRow, error) {
+// transact carries out one delete transaction of a slice, again while it fails for reasons that may pass, books it,
+// and rests as the pace says. fn gets the slice's selection with the holds that stand now, and returns the
+// transaction's journal rows, those of the slice first; none: there was nothing to do, and nothing is booked. A
+// transaction that has begun is never cut off.
+func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(source.Selection) ([]*source.JournalRow,
+	error)) (*source.JournalRow, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -163,7 +169,8 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 }
 
 // booked books the journal rows of a transaction, those of the slice first, and returns how long to rest after it.
-func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again bool, took time.Duration) (pause time.Duration, err error) {
+func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again bool,
+	took time.Duration) (pause time.Duration, err error) {
 	r.booking.Lock()
 	defer r.booking.Unlock()
 	r.Run.Reason = r.load.reason
@@ -195,8 +202,8 @@ func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again
 	return pause, r.show(ctx, false)
 }
 
-// measureLog adds what the database's log has grown by since it was last called, and returns it. Where that fails the run
-// goes on: a batch that cannot be measured is no reason to stop.
+// measureLog adds what the database's log has grown by since it was last called, and returns it. Where that fails the
+// run goes on: a batch that cannot be measured is no reason to stop.
 func (r *Execution) measureLog(ctx context.Context) (batch *int64) {
 	at, known, err := r.source.LogWritten(context.WithoutCancel(ctx))
 	if err != nil || !known {
@@ -237,7 +244,9 @@ func (r *Execution) count(row *source.JournalRow) {
 
 // note keeps what a batch did, for the list of batches.
 func (r *Execution) note(row *source.JournalRow, took, pause time.Duration, grown *int64) {
-	r.pending = append(r.pending, catalog.Batch{Run: r.Run.ID, Segment: row.Segment, Number: row.Batch, Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
-		Changed: len(row.Changed), Vanished: len(row.Vanished), Held: len(row.Held), Skipped: len(row.Skipped), Micros: took.Microseconds(), At: catalog.At(row.At),
+	r.pending = append(r.pending, catalog.Batch{Run: r.Run.ID, Segment: row.Segment, Number: row.Batch,
+		Retry: row.Retry, Rows: row.Rows, Deleted: row.Deleted,
+		Changed: len(row.Changed), Vanished: len(row.Vanished), Held: len(row.Held), Skipped: len(row.Skipped),
+		Micros: took.Microseconds(), At: catalog.At(row.At),
 		Rest: pause.Microseconds(), LogBytes: grown})
 }

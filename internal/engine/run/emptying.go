@@ -33,7 +33,8 @@ func (r *Execution) emptyTable(ctx context.Context, number int) (int, error) {
 func (r *Execution) emptied(ctx context.Context, number int) (done bool, err error) {
 	var row *source.JournalRow
 	err = r.retry(ctx, func() (err error) {
-		row, err = source.EmptierOf(r.source).Emptied(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number)
+		row, err = source.EmptierOf(r.source).Emptied(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table,
+			number)
 		return err
 	})
 	if err != nil || row == nil {
@@ -45,7 +46,8 @@ func (r *Execution) emptied(ctx context.Context, number int) (done bool, err err
 
 // bookEmptied takes a table that was emptied into the books.
 func (r *Execution) bookEmptied(row *source.JournalRow, took time.Duration) {
-	r.Run.Parts.V = append(r.Run.Parts.V, catalog.Part{State: catalog.PartLeft, Left: int64(row.Deleted), Drop: took.Microseconds()})
+	r.Run.Parts.V = append(r.Run.Parts.V, catalog.Part{State: catalog.PartLeft, Left: int64(row.Deleted),
+		Drop: took.Microseconds()})
 	r.note(row, took, 0, nil)
 	r.addUp(r.Pass, tally([]source.JournalRow{*row}))
 	r.Run.Slices = max(r.Run.Slices, row.Segment)
@@ -61,7 +63,9 @@ func (r *Execution) emptyNow(ctx context.Context, number int) error {
 	if holds, err := r.Catalog.TableHolds(ctx, r.Run.Source, r.table.Name); err != nil {
 		return err
 	} else if len(holds) > 0 { // placed since the plan was made; none can be placed until this has ended
-		r.Run.Parts.V = append(r.Run.Parts.V, catalog.Part{State: catalog.PartRows, Reason: fmt.Sprintf("hold %s (%s) stands on the table", holds[0].ID, holds[0].Reference)})
+		r.Run.Parts.V = append(r.Run.Parts.V,
+			catalog.Part{State: catalog.PartRows, Reason: fmt.Sprintf("hold %s (%s) stands on the table", holds[0].ID,
+				holds[0].Reference)})
 		return nil
 	}
 	sel, err := r.due.WithHolds(ctx, r.Run.Source, r.whole)
@@ -72,7 +76,8 @@ func (r *Execution) emptyNow(ctx context.Context, number int) error {
 	if err = r.retry(ctx, func() error { return due.Wholly(ctx, r.source, sel) }); err == nil {
 		tries := 0
 		err = r.retry(ctx, func() (err error) {
-			row, err = source.EmptierOf(r.source).Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, number, r.Pass.columns)
+			row, err = source.EmptierOf(r.source).Empty(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table,
+				number, r.Pass.columns)
 			if tries++; errors.Is(err, source.ErrBusy) && tries >= emptyTries {
 				return &refuse.Differs{Why: "others were at the table whenever it was to be emptied: " + err.Error()}
 			}
@@ -81,7 +86,9 @@ func (r *Execution) emptyNow(ctx context.Context, number int) error {
 	}
 	var differs *refuse.Differs
 	if errors.As(err, &differs) || errors.Is(err, source.ErrWhole) {
-		r.Run.Parts.V = append(r.Run.Parts.V, catalog.Part{State: catalog.PartRows, Reason: strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+": ")})
+		r.Run.Parts.V = append(r.Run.Parts.V,
+			catalog.Part{State: catalog.PartRows, Reason: strings.TrimPrefix(err.Error(), source.ErrWhole.Error()+
+				": ")})
 		return nil
 	}
 	if err != nil {

@@ -17,8 +17,8 @@ func (r *Execution) take(ctx context.Context, table string) (err error) {
 	return err
 }
 
-// sameHistory makes sure, after the database was out of reach, that what answers now has everything that was committed before:
-// the lease, and the newest batch.
+// sameHistory makes sure, after the database was out of reach, that what answers now has everything that was committed
+// before: the lease, and the newest batch.
 func (r *Execution) sameHistory(ctx context.Context) error {
 	if !r.lost.Load() {
 		return nil
@@ -29,7 +29,8 @@ func (r *Execution) sameHistory(ctx context.Context) error {
 		return err
 	}
 	if now.Identity != r.history[table] || now.Epoch < r.leases[table].Epoch {
-		return &refuse.Disagree{Source: r.Run.Source, Table: table, Difference: "what answers after the outage does not know the lease of this run"}
+		return &refuse.Disagree{Source: r.Run.Source, Table: table,
+			Difference: "what answers after the outage does not know the lease of this run"}
 	}
 	r.booking.Lock()
 	last := r.newest
@@ -40,7 +41,9 @@ func (r *Execution) sameHistory(ctx context.Context) error {
 			return err
 		}
 		if !slices.ContainsFunc(rows, func(x source.JournalRow) bool { return x.Batch == last.Batch }) {
-			return &refuse.Disagree{Source: r.Run.Source, Table: table, Difference: fmt.Sprintf("batch %d of slice %d was committed before the outage, and what answers now does not know it", last.Batch, last.Segment)}
+			return &refuse.Disagree{Source: r.Run.Source, Table: table,
+				Difference: fmt.Sprintf("batch %d of slice %d was committed before the outage, and what answers "+
+					"now does not know it", last.Batch, last.Segment)}
 		}
 	}
 	r.lost.Store(false)

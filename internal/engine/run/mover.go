@@ -1,5 +1,5 @@
-// Package run moves rows: it carries out runs, slice by slice and batch by batch, and recovers those that were interrupted. It decides
-// nothing about what is due.
+// Package run moves rows: it carries out runs, slice by slice and batch by batch, and recovers those that were
+// interrupted. It decides nothing about what is due.
 package run
 
 import (
@@ -8,7 +8,6 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/due"
-	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/engine/tables"
 )
@@ -19,16 +18,17 @@ type Mover struct {
 	tables *tables.Tables
 	shelf  *shelf.Shelf
 	due    *due.Selector
-	plans  *plan.Planner
 
-	Progress   func(*catalog.Run)                  // hears of every change of a run's counts; may be nil
-	Waits      func(run, reason string, away bool) // hears of what a run waits for, and whether that is something that does not answer; by the empty text that it goes on. May be nil
-	SliceRows  int                                 // of a slice; 0: as many as there can be
-	FamilyRows int                                 // of a slice with related rows, where it is not found out as the run goes
-	paces      sync.Map                            // id of a run → pace.Pace, for its next batch
+	Progress func(*catalog.Run) // hears of every change of a run's counts; may be nil
+	// hears of what a run waits for, and whether that is something that does not answer; by the empty text that it
+	// goes on. May be nil
+	Waits      func(run, reason string, away bool)
+	SliceRows  int      // of a slice; 0: as many as there can be
+	FamilyRows int      // of a slice with related rows, where it is not found out as the run goes
+	paces      sync.Map // id of a run → pace.Pace, for its next batch
 }
 
 // New returns a Mover.
-func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, u *due.Selector, p *plan.Planner) *Mover {
-	return &Mover{Deps: d, tables: t, shelf: s, due: u, plans: p}
+func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, u *due.Selector) *Mover {
+	return &Mover{Deps: d, tables: t, shelf: s, due: u}
 }

@@ -21,9 +21,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// A partition that is wholly due leaves as a whole: its rows are copied and verified while it stands where it is; it is
-// taken out of the table, locked, compared with what was copied, and dropped. Where anything differs it goes back, and its
-// rows leave one by one like those of any table.
+// A partition that is wholly due leaves as a whole: its rows are copied and verified while it stands where it is; it
+// is taken out of the table, locked, compared with what was copied, and dropped. Where anything differs it goes back,
+// and its rows leave one by one like those of any table.
 
 // movePartitions takes the partitions of the plan out, one after another. It returns the number of the next slice.
 func (r *Execution) movePartitions(ctx context.Context, number int) (int, error) {
@@ -87,7 +87,8 @@ func (r *Execution) movePartition(ctx context.Context, number int, partition *ca
 		if err := r.detach(ctx, partition); err != nil {
 			return number, err
 		}
-		if err := r.stillSame(context.WithoutCancel(ctx)); err != nil { // otherwise there is more to its rows than was copied
+		// otherwise there is more to its rows than was copied
+		if err := r.stillSame(context.WithoutCancel(ctx)); err != nil {
 			return number, errors.Join(err, r.attach(context.WithoutCancel(ctx), partition))
 		}
 	}
@@ -95,15 +96,16 @@ func (r *Execution) movePartition(ctx context.Context, number int, partition *ca
 	number, err = r.leave(ctx, number, partition)
 	if err != nil && !errors.Is(err, source.ErrUnreachable) {
 		var differs *refuse.Differs
-		if !errors.As(err, &differs) && !errors.Is(err, source.ErrWhole) { // whatever it was: nobody is to miss the partition meanwhile
+		// whatever it was: nobody is to miss the partition meanwhile
+		if !errors.As(err, &differs) && !errors.Is(err, source.ErrWhole) {
 			err = errors.Join(err, r.attach(context.WithoutCancel(ctx), partition))
 		}
 	}
 	return number, err
 }
 
-// partitionTable is a partition to be read: where it stands, or aside. It has no sign: the table as a whole is looked at when the
-// partition has been taken out.
+// partitionTable is a partition to be read: where it stands, or aside. It has no sign: the table as a whole is looked
+// at when the partition has been taken out.
 func (r *Execution) partitionTable(name string, aside bool) *shape.Table {
 	t := *r.table
 	t.Sign = nil
@@ -113,8 +115,8 @@ func (r *Execution) partitionTable(name string, aside bool) *shape.Table {
 	return source.PartitionsOf(r.source).Part(&t, name, aside)
 }
 
-// finishPartition finds out how far an earlier execution came with a partition: whether it is aside, and whether everything is
-// settled already.
+// finishPartition finds out how far an earlier execution came with a partition: whether it is aside, and whether
+// everything is settled already.
 func (r *Execution) finishPartition(ctx context.Context, partition *catalog.Part) (out, settled bool, err error) {
 	list, err := source.PartitionsOf(r.source).Departures(ctx, r.table.Name)
 	if err != nil {
@@ -161,11 +163,15 @@ func (r *Execution) finishPartition(ctx context.Context, partition *catalog.Part
 // segmentsOf lists the open segments of a partition.
 func (r *Execution) segmentsOf(ctx context.Context, partition *catalog.Part) ([]catalog.Segment, error) {
 	all, err := r.Catalog.RunSegments(ctx, r.Run.ID)
-	return slices.DeleteFunc(all, func(s catalog.Segment) bool { return s.Part != partition.Name || s.State != catalog.SegmentOpen }), err
+	return slices.DeleteFunc(all, func(s catalog.Segment) bool {
+		return s.Part != partition.Name ||
+			s.State != catalog.SegmentOpen
+	}), err
 }
 
 // eachOpen hands on the open segments of a partition, each with its pass and the journal of its rows.
-func (r *Execution) eachOpen(ctx context.Context, partition *catalog.Part, fn func(*catalog.Segment, *Pass, []source.JournalRow) error) error {
+func (r *Execution) eachOpen(ctx context.Context, partition *catalog.Part,
+	fn func(*catalog.Segment, *Pass, []source.JournalRow) error) error {
 	segments, err := r.segmentsOf(ctx, partition)
 	for i := range segments {
 		if err != nil {
@@ -185,7 +191,11 @@ func (r *Execution) eachOpen(ctx context.Context, partition *catalog.Part, fn fu
 
 // leavesWhole says whether an open segment waits for its partition.
 func (r *Execution) leavesWhole(s *catalog.Segment) bool {
-	return s.Part != "" && s.State == catalog.SegmentOpen && slices.ContainsFunc(r.Run.Parts.V, func(p catalog.Part) bool { return p.Name == s.Part && p.State != catalog.PartRows })
+	return s.Part != "" && s.State == catalog.SegmentOpen &&
+		slices.ContainsFunc(r.Run.Parts.V, func(p catalog.Part) bool {
+			return p.Name == s.Part &&
+				p.State != catalog.PartRows
+		})
 }
 
 // purgedWhole says whether a number is that of rows that were purged with a partition, whose books moveParts makes.
@@ -205,8 +215,10 @@ func (r *Execution) dueWholly(ctx context.Context, partition *catalog.Part) erro
 	return r.retry(ctx, func() error { return due.Wholly(ctx, r.source, sel) })
 }
 
-// copyPartition copies and verifies what a clause archives of a partition. It goes on where an earlier execution stopped.
-func (r *Execution) copyPartition(ctx context.Context, p *Pass, partition *catalog.Part, number int) (_ int, err error) {
+// copyPartition copies and verifies what a clause archives of a partition. It goes on where an earlier execution
+// stopped.
+func (r *Execution) copyPartition(ctx context.Context, p *Pass, partition *catalog.Part, number int) (_ int,
+	err error) {
 	segments, err := r.segmentsOf(ctx, partition)
 	if err != nil {
 		return number, err
@@ -229,8 +241,8 @@ func (r *Execution) copyPartition(ctx context.Context, p *Pass, partition *catal
 	return r.movePass(ctx, number, after)
 }
 
-// Taking a partition out is tried so often while others are at the table; a detach that has begun is waited for without end,
-// since readers do not see the partition any more.
+// Taking a partition out is tried so often while others are at the table; a detach that has begun is waited for
+// without end, since readers do not see the partition any more.
 const (
 	detachTries = 120
 	detachWait  = 500 * time.Millisecond
@@ -239,9 +251,11 @@ const (
 func (r *Execution) detach(ctx context.Context, partition *catalog.Part) error {
 	for try := 1; ; try++ {
 		err := r.retry(ctx, func() error {
-			err := source.PartitionsOf(r.source).Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
+			err := source.PartitionsOf(r.source).Detach(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table,
+				partition.Name)
 			if errors.Is(err, source.ErrBusy) { // counted here, not waited for without end
-				err = fmt.Errorf("%w: %w", refuse.ErrOthers, &refuse.Differs{Why: "others were at the table whenever it was to be taken out: " + err.Error()})
+				err = fmt.Errorf("%w: %w", refuse.ErrOthers,
+					&refuse.Differs{Why: "others were at the table whenever it was to be taken out: " + err.Error()})
 			}
 			return err
 		})
@@ -275,7 +289,8 @@ func (r *Execution) leave(ctx context.Context, number int, partition *catalog.Pa
 	}
 	var z source.Seized
 	err = r.retry(ctx, func() (err error) {
-		z, err = source.PartitionsOf(r.source).Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table, partition.Name)
+		z, err = source.PartitionsOf(r.source).Seize(context.WithoutCancel(ctx), r.leases[r.table.Name], r.table,
+			partition.Name)
 		return err
 	})
 	if err != nil {
@@ -287,7 +302,8 @@ func (r *Execution) leave(ctx context.Context, number int, partition *catalog.Pa
 		return number, err
 	}
 	partition.Compare += r.Now().Sub(begun).Microseconds()
-	if err := r.show(ctx, true); err != nil { // which numbers are those of purged rows must be known before they are journalled
+	// which numbers are those of purged rows must be known before they are journalled
+	if err := r.show(ctx, true); err != nil {
 		return number, err
 	}
 	begun = r.Now()
@@ -307,9 +323,10 @@ func (r *Execution) leave(ctx context.Context, number int, partition *catalog.Pa
 	return number, r.closePartition(context.WithoutCancel(ctx), partition)
 }
 
-// matches compares, clause by clause, what a partition that is locked holds with what was copied, and makes the journal
-// rows of its leaving. A row that belongs to no clause keeps the partition.
-func (r *Execution) matches(ctx context.Context, z source.Seized, number int, partition *catalog.Part, segments []catalog.Segment) (rows []*source.JournalRow, _ int, err error) {
+// matches compares, clause by clause, what a partition that is locked holds with what was copied, and makes the
+// journal rows of its leaving. A row that belongs to no clause keeps the partition.
+func (r *Execution) matches(ctx context.Context, z source.Seized, number int, partition *catalog.Part,
+	segments []catalog.Segment) (rows []*source.JournalRow, _ int, err error) {
 	total, err := z.Rows(ctx)
 	if err != nil {
 		return nil, number, err
@@ -344,13 +361,16 @@ func (r *Execution) matches(ctx context.Context, z source.Seized, number int, pa
 		}
 		switch {
 		case copied.Count != found.Count:
-			return nil, number, &refuse.Differs{Why: fmt.Sprintf("%s of its rows were copied, and %s are there now", humanize.Comma(copied.Count), humanize.Comma(found.Count))}
+			return nil, number, &refuse.Differs{Why: fmt.Sprintf("%s of its rows were copied, and %s are there now",
+				humanize.Comma(copied.Count), humanize.Comma(found.Count))}
 		case copied != found:
 			return nil, number, &refuse.Differs{Why: "some of its rows were changed after they were copied"}
 		}
 	}
 	if covered != total {
-		return nil, number, &refuse.Differs{Why: fmt.Sprintf("%s of its rows may not go: they came, or a hold did, after it was looked at", humanize.Comma(total-covered))}
+		return nil, number, &refuse.Differs{
+			Why: fmt.Sprintf("%s of its rows may not go: they came, or a hold did, after it was looked at",
+				humanize.Comma(total-covered))}
 	}
 	return rows, number, nil
 }
@@ -362,7 +382,8 @@ func (r *Execution) setOf(ctx context.Context, p *Pass, name string) (set value.
 		return set, err
 	}
 	sel.Table = r.partitionTable(name, true)
-	req := source.SliceRequest{Selection: sel, Columns: p.columns, AnyOrder: true, MaxRows: due.SliceRows, MaxBytes: due.SliceBytes}
+	req := source.SliceRequest{Selection: sel, Columns: p.columns, AnyOrder: true, MaxRows: due.SliceRows,
+		MaxBytes: due.SliceBytes}
 	var hasher value.Hasher
 	for {
 		var slice *source.Slice
@@ -398,8 +419,8 @@ func (r *Execution) asRead(ctx context.Context, p *Pass, s *catalog.Segment) (*a
 	return m, m.Digest, nil
 }
 
-// dropAgain ends a dropping that was cut off after its journal rows were written: what is left of the partition must still
-// be what they say.
+// dropAgain ends a dropping that was cut off after its journal rows were written: what is left of the partition must
+// still be what they say.
 func (r *Execution) dropAgain(ctx context.Context, partition *catalog.Part) error {
 	segments, err := r.segmentsOf(ctx, partition)
 	if err != nil {
@@ -414,7 +435,8 @@ func (r *Execution) dropAgain(ctx context.Context, partition *catalog.Part) erro
 	if _, _, err := r.matches(ctx, z, 0, partition, segments); err != nil && !errors.Is(err, source.ErrNoTable) {
 		var differs *refuse.Differs
 		if rows, counted := z.Rows(ctx); !errors.As(err, &differs) || counted == nil && rows > 0 {
-			return fmt.Errorf("%w about partition %s of %s: it was found to be what was copied, and is not any more (%w)", refuse.ErrDisagree, partition.Name, r.table.Name, err)
+			return fmt.Errorf("%w about partition %s of %s: it was found to be what was copied, and is not any "+
+				"more (%w)", refuse.ErrDisagree, partition.Name, r.table.Name, err)
 		}
 	}
 	*partition = before
@@ -433,10 +455,13 @@ func (r *Execution) closePartition(ctx context.Context, partition *catalog.Part)
 			return err
 		}
 		if len(journal) != 1 || journal[0].Digest != set || int64(journal[0].Deleted) != set.Count {
-			return fmt.Errorf("%w: partition %s was dropped, and the journal does not say so of segment %s", refuse.ErrBooks, partition.Name, s.ID)
+			return fmt.Errorf("%w: partition %s was dropped, and the journal does not say so of segment %s",
+				refuse.ErrBooks, partition.Name, s.ID)
 		}
-		books := &archive.Closing{Deleted: set.Count, Digest: set, Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
-		if err := r.closeSegment(ctx, &Work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}}, books); err != nil {
+		books := &archive.Closing{Deleted: set.Count, Digest: set, Changed: []int{}, Vanished: []int{}, Held: []int{},
+			Skipped: []int{}}
+		if err := r.closeSegment(ctx, &Work{number: s.Number, pass: p, segment: s, archived: archived{manifest: m}},
+			books); err != nil {
 			return err
 		}
 		r.addUp(p, numbers(books))
@@ -500,7 +525,8 @@ func (r *Execution) handBack(ctx context.Context, partition *catalog.Part, why s
 	if err := r.attach(context.WithoutCancel(ctx), partition); err != nil {
 		return err
 	}
-	r.Log.Info("a partition stays, and its rows go one by one", "run", r.Run.ID, "partition", partition.Name, "reason", why)
+	r.Log.Info("a partition stays, and its rows go one by one", "run", r.Run.ID, "partition", partition.Name, "reason",
+		why)
 	partition.Reason, partition.Left, partition.Purges = strings.TrimPrefix(why, source.ErrWhole.Error()+": "), 0, nil
 	if err := errors.Join(partition.Become(catalog.PartRows), r.show(ctx, true)); err != nil {
 		return err
@@ -557,9 +583,11 @@ func (r *Execution) othersPartitions(ctx context.Context) error {
 		if d.Run == r.Run.ID {
 			continue
 		}
-		what := fmt.Sprintf("run %s has taken partition %s out of table %s and has neither dropped it nor put it back", d.Run, d.Partition, r.Run.Table)
+		what := fmt.Sprintf("run %s has taken partition %s out of table %s and has neither dropped it nor put it back",
+			d.Run, d.Partition, r.Run.Table)
 		if d.Partition == "" {
-			what = fmt.Sprintf("run %s has begun to empty table %s and has not said whether it did", d.Run, r.Run.Table)
+			what = fmt.Sprintf("run %s has begun to empty table %s and has not said whether it did", d.Run,
+				r.Run.Table)
 		}
 		return &refuse.Error{Message: what, Remedy: "resume or cancel that run; it settles this first"}
 	}

@@ -48,7 +48,8 @@ type Pass struct {
 // passes makes the passes of a run, for a table as it is now.
 func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *shape.Table) error {
 	if len(r.Run.Passes.V) == 0 { // of a run that an older version began
-		r.Run.Passes.V = []catalog.Pass{{Label: r.rule.Label(0), Then: r.Run.Action, Store: r.Run.Store, Cutoff: r.Run.Cutoff, Due: r.Run.Due, Ledger: r.Run.Closed.V}}
+		r.Run.Passes.V = []catalog.Pass{{Label: r.rule.Label(0), Then: r.Run.Action, Store: r.Run.Store,
+			Cutoff: r.Run.Cutoff, Due: r.Run.Due, Ledger: r.Run.Closed.V}}
 	}
 	whole, err := due.Selection(r.rule, t, r.joined, plan.CutoffsOf(planned, r.rule), planned.Detail.V.Narrow)
 	if err != nil {
@@ -66,10 +67,13 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 	r.passes, r.whole = nil, whole
 	for _, x := range r.Run.Passes.V {
 		e := r.rule.Effective(x.Clause)
-		p := &Pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store, keep: e.Archive.Keep, keepFrom: e.Archive.From, second: e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter, after: e.DeleteAfter}
+		p := &Pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store,
+			keep: e.Archive.Keep, keepFrom: e.Archive.From, second: e.Archive.Second, coldStore: e.Archive.ColdStore,
+			coldAfter: e.Archive.ColdAfter, after: e.DeleteAfter}
 		i := slices.IndexFunc(whole.Terms, func(t rule.Term) bool { return t.Clause == x.Clause })
 		if i < 0 {
-			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.Run.ID, x.Clause+1, r.Run.Revision, r.Run.Rule)
+			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.Run.ID, x.Clause+1,
+				r.Run.Revision, r.Run.Rule)
 		}
 		p.sel.Terms = []rule.Term{whole.Terms[i]}
 		if err := r.equipRelated(ctx, p, e); err != nil {
@@ -89,7 +93,8 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 
 // equip opens the store of a pass and says which columns it reads. What a row version tells of need not be read for
 // comparing.
-func (r *Execution) equip(ctx context.Context, p *Pass, e rule.Clause, t *shape.Table, joined due.JoinedTables) (err error) {
+func (r *Execution) equip(ctx context.Context, p *Pass, e rule.Clause, t *shape.Table, joined due.JoinedTables) (
+	err error) {
 	versions := r.source.Reads().RowVersions && len(p.related) == 0 // families are compared by content
 	p.columns = plan.Readable(t, nil)
 	if !p.then.Copies() {
@@ -112,7 +117,8 @@ func (r *Execution) equip(ctx context.Context, p *Pass, e rule.Clause, t *shape.
 		join, column, _ := strings.Cut(name, ".")
 		c, _, _ := scope(join, column)
 		if c == nil {
-			return &refuse.Error{Field: "include", Message: fmt.Sprintf("there is no column %q to include any more", name), Remedy: "change the rule"}
+			return &refuse.Error{Field: "include", Message: fmt.Sprintf("there is no column %q to include any more",
+				name), Remedy: "change the rule"}
 		}
 		p.include = append(p.include, filter.Ref{Join: join, Name: column, Column: c})
 	}
@@ -144,7 +150,8 @@ func (r *Execution) passOf(clause int, table string) (*Pass, error) {
 			}
 		}
 	}
-	return nil, fmt.Errorf("%w: run %s has a segment of clause %d and table %s, and takes none such", refuse.ErrDisagree, r.Run.ID, clause+1, table)
+	return nil, fmt.Errorf("%w: run %s has a segment of clause %d and table %s, and takes none such",
+		refuse.ErrDisagree, r.Run.ID, clause+1, table)
 }
 
 // ledger is what has been closed of a pass.
@@ -185,13 +192,14 @@ func AddLedger(into *catalog.Ledger, l catalog.Ledger) {
 	into.Vanished += l.Vanished
 	into.Held += l.Held
 	into.Skipped += l.Skipped
-	for to, from := range map[*string]string{&into.CopiedDigest: l.CopiedDigest, &into.DeletedDigest: l.DeletedDigest, &into.LeftDigest: l.LeftDigest} {
+	for to, from := range map[*string]string{&into.CopiedDigest: l.CopiedDigest, &into.DeletedDigest: l.DeletedDigest,
+		&into.LeftDigest: l.LeftDigest} {
 		mergeSets(to, from)
 	}
 }
 
-// mergeSets adds set digests to another; the empty text is the empty set. One that cannot be read stays in place of the sum, so that closing
-// the ledger says so: a digest must never be taken for the empty set.
+// mergeSets adds set digests to another; the empty text is the empty set. One that cannot be read stays in place of
+// the sum, so that closing the ledger says so: a digest must never be taken for the empty set.
 func mergeSets(into *string, texts ...string) {
 	var sum value.Set
 	for _, text := range append([]string{*into}, texts...) {

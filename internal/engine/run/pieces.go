@@ -10,13 +10,15 @@ import (
 	"ambercellar/internal/source"
 )
 
-// A slice that is read at a rest goes in pieces, each in a statement of its own: no snapshot and no connection is held while the
-// reader rests, and a piece that fails is read again alone. It has as many rows as can be read in a moment, and at the most so many bytes
-// for 500 of them.
+// A slice that is read at a rest goes in pieces, each in a statement of its own: no snapshot and no connection is held
+// while the reader rests, and a piece that fails is read again alone. It has as many rows as can be read in a moment,
+// and at the most so many bytes for 500 of them.
 const pieceBytes = 1 << 20
 
-// readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure say.
-func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+// readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure
+// say.
+func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (
+	*source.Slice, error) {
 	if r.reading.Load() == 0 {
 		return r.source.ReadSlice(ctx, req, sink)
 	}
@@ -80,8 +82,8 @@ func (r *Execution) pieceSize() pace.Pieces {
 	return pace.NewPieces()
 }
 
-// restFrom rests after a piece of reading or verifying that took so long, as the pace says, and for as long as pressure makes
-// the run rest.
+// restFrom rests after a piece of reading or verifying that took so long, as the pace says, and for as long as
+// pressure makes the run rest.
 func (r *Execution) restFrom(ctx context.Context, took time.Duration) error {
 	err := tables.Rest(ctx, min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest))
 	for err == nil && int64(time.Since(processBegun)) < r.resting.Load() {
@@ -90,8 +92,8 @@ func (r *Execution) restFrom(ctx context.Context, took time.Duration) error {
 	return err
 }
 
-// watching waits for what is read or verified in the background. Meanwhile it asks for the signals, follows them and the pace that is
-// asked for, and shows both.
+// watching waits for what is read or verified in the background. Meanwhile it asks for the signals, follows them and
+// the pace that is asked for, and shows both.
 func watching[T any](ctx context.Context, r *Execution, from <-chan T) (got T, err error) {
 	for {
 		select {

@@ -53,7 +53,8 @@ type growth struct {
 	n  float64
 }
 
-// within drops what is older than a minute; the newest of what is dropped stays as the minute's beginning where keep says so.
+// within drops what is older than a minute; the newest of what is dropped stays as the minute's beginning where keep
+// says so.
 func within(list []growth, now time.Time, keep bool) []growth {
 	first := 0
 	for first < len(list) && now.Sub(list[first].at) > time.Minute {
@@ -65,8 +66,8 @@ func within(list []growth, now time.Time, keep bool) []growth {
 	return list[first:]
 }
 
-// giveWay returns when the next batch may go: within the rule's window and budget, within what may be written to the log,
-// and when the database is not under more pressure than the limits allow.
+// giveWay returns when the next batch may go: within the rule's window and budget, within what may be written to the
+// log, and when the database is not under more pressure than the limits allow.
 func (r *Execution) giveWay(ctx context.Context) error {
 	for {
 		if err := ctx.Err(); err != nil {
@@ -133,7 +134,8 @@ func (r *Execution) judge(ctx context.Context, now time.Time) {
 	r.slowed(now)
 }
 
-// deadShare of a table's rows may be dead before a run goes slower for them: more than autovacuum waits for by default.
+// deadShare of a table's rows may be dead before a run goes slower for them: more than autovacuum waits for by
+// default.
 const deadShare = 0.3
 
 // limits are the rule's, with the log's and those that hang on the table's size.
@@ -189,7 +191,10 @@ func (r *Execution) withinLog() error {
 		return nil
 	}
 	if grown := *r.Run.LogBytes - r.load.logBase; grown >= r.rule.Log.Run {
-		return &refuse.Stopped{Reason: fmt.Sprintf("the database's log has grown by %s, and the rule allows %s for a run; `ambercellar run resume %s` allows as much again", pace.Bytes.Spoken(float64(grown)), pace.Bytes.Spoken(float64(r.rule.Log.Run)), r.Run.ID)}
+		return &refuse.Stopped{Reason: fmt.Sprintf(
+			"the database's log has grown by %s, and the rule allows %s for a run; `ambercellar run resume %s` "+
+				"allows as much again", pace.Bytes.Spoken(float64(grown)), pace.Bytes.Spoken(float64(r.rule.Log.Run)),
+			r.Run.ID)}
 	}
 	return nil
 }
@@ -216,7 +221,8 @@ func (r *Execution) withinWindow(now time.Time) error {
 	}
 	next := calendar.After(windows, span, zone)
 	if b.Rows > 0 && r.Run.WindowRows >= b.Rows {
-		return r.restUntil(next, fmt.Sprintf("it has taken the %d rows of its budget for this window", r.Run.WindowRows), zone)
+		return r.restUntil(next, fmt.Sprintf("it has taken the %d rows of its budget for this window",
+			r.Run.WindowRows), zone)
 	}
 	if limit := b.Length(); limit > 0 && now.Sub(r.Run.WindowBegan.Time) >= limit {
 		return r.restUntil(next, fmt.Sprintf("it has worked for %s, its budget for this window", b.Time), zone)
@@ -252,18 +258,20 @@ func (r *Execution) restUntil(next calendar.Span, why string, zone *time.Locatio
 			more = fmt.Sprintf("; %d rows are left, for one more window", left)
 		}
 	}
-	return &refuse.Resting{Until: next.From, Reason: fmt.Sprintf("%s; it goes on at %s%s", why, next.From.In(zone).Format("2006-01-02 15:04 MST"), more)}
+	return &refuse.Resting{Until: next.From, Reason: fmt.Sprintf("%s; it goes on at %s%s", why,
+		next.From.In(zone).Format("2006-01-02 15:04 MST"), more)}
 }
 
 // tellEvery is how often where a run stands is kept in the source itself.
 const tellEvery = 5 * time.Second
 
-// Tell keeps in the source where a run stands, for those who read it by SQL there. That it cannot be kept is no reason to
-// stop.
+// Tell keeps in the source where a run stands, for those who read it by SQL there. That it cannot be kept is no reason
+// to stop.
 func (mv *Mover) Tell(ctx context.Context, run *catalog.Run) {
 	src, err := mv.Source(ctx, run.Source)
 	if err == nil {
-		p := source.Progress{Table: run.Table, Rule: run.Rule, Run: run.ID, Action: run.Action, State: string(run.State), Reason: run.Reason, Pace: run.Pace, Cutoff: run.Cutoff.Time,
+		p := source.Progress{Table: run.Table, Rule: run.Rule, Run: run.ID, Action: run.Action,
+			State: string(run.State), Reason: run.Reason, Pace: run.Pace, Cutoff: run.Cutoff.Time,
 			Due: run.Due, Done: run.Done(), Deleted: run.Deleted, At: mv.Now()}
 		if run.ResumeAt != nil {
 			p.ResumesAt = &run.ResumeAt.Time
@@ -286,8 +294,8 @@ func (mv *Mover) Tell(ctx context.Context, run *catalog.Run) {
 // processBegun is what instants of the monotonic clock are counted from.
 var processBegun = time.Now()
 
-// SetReading takes up the pace and pressure for what goes on beside the batches. A rest holds until the signals are asked for
-// again, and a little longer: never for good, where nobody does.
+// SetReading takes up the pace and pressure for what goes on beside the batches. A rest holds until the signals are
+// asked for again, and a little longer: never for good, where nobody does.
 func (r *Execution) SetReading() {
 	r.reading.Store(int64(100 * pace.ReadRest(pace.Pace(r.Run.Pace), r.profile, r.load.pressure.Slow)))
 	until := time.Duration(0)
@@ -297,7 +305,8 @@ func (r *Execution) SetReading() {
 	r.resting.Store(int64(until))
 }
 
-// share is the most rows that the next batch may take, of n: what is left of the budget, and what the log has room for.
+// share is the most rows that the next batch may take, of n: what is left of the budget, and what the log has room
+// for.
 func (r *Execution) share(n int) int {
 	if b := r.rule.Budget; b != nil && b.Rows > 0 {
 		n = int(min(int64(n), max(b.Rows-r.Run.WindowRows, 1)))

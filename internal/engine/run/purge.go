@@ -14,25 +14,29 @@ import (
 	"ambercellar/internal/source"
 )
 
-// Where a source finds and deletes in one statement, rows that are purged are not read first: what the statement judges is
-// what it takes, and nothing can come in between. Rows that others have locked make it give way; from there a slice is read
-// and deleted like any other, which leaves them out and comes again.
+// Where a source finds and deletes in one statement, rows that are purged are not read first: what the statement
+// judges is what it takes, and nothing can come in between. Rows that others have locked make it give way; from there
+// a slice is read and deleted like any other, which leaves them out and comes again.
 
-// direct is the source that may purge the present pass in one statement a batch; nil where its rows are to be read first.
+// direct is the source that may purge the present pass in one statement a batch; nil where its rows are to be read
+// first.
 func (r *Execution) direct() source.Purger {
 	r.booking.Lock()
 	defer r.booking.Unlock()
-	if r.Pass.then != rule.ThenPurge || r.Pass.partition != "" || r.source.Reads().ReadsGently && pace.Pace(r.Run.Pace) != pace.Unlimited {
+	if r.Pass.then != rule.ThenPurge || r.Pass.partition != "" || r.source.Reads().ReadsGently &&
+		pace.Pace(r.Run.Pace) != pace.Unlimited {
 		return nil
 	}
 	p, _ := source.As[source.Purger](r.source)
 	return p
 }
 
-// purgePass is movePass for rows that are not read first: stretch by stretch, two of them side by side where the pace knows no
-// bounds. Each stretch is a slice for the books, and they are closed in order. It returns the number of the next slice, and whether rows
-// are left behind a place for movePass: the database would not find them by an index, or the pace has become one that they are read at.
-func (r *Execution) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (_ int, _ []value.Value, left bool, _ error) {
+// purgePass is movePass for rows that are not read first: stretch by stretch, two of them side by side where the pace
+// knows no bounds. Each stretch is a slice for the books, and they are closed in order. It returns the number of the
+// next slice, and whether rows are left behind a place for movePass: the database would not find them by an index, or
+// the pace has become one that they are read at.
+func (r *Execution) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (_ int,
+	_ []value.Value, left bool, _ error) {
 	var open []*stretch
 	ctx, cancel := context.WithCancel(ctx)
 	defer func() { // wait for all goroutines before returning
@@ -43,17 +47,22 @@ func (r *Execution) purgePass(ctx context.Context, from source.Purger, number in
 	}()
 	for more := true; more || len(open) > 0; {
 		for more && len(open) < r.sideBySide() {
-			if r.direct() == nil || !from.PurgesDirect(ctx, source.PurgeRequest{Selection: r.Pass.sel, After: after, Rows: r.firstBatch()}) {
+			if r.direct() == nil || !from.PurgesDirect(ctx, source.PurgeRequest{Selection: r.Pass.sel, After: after,
+				Rows: r.firstBatch()}) {
 				left, more = true, false
 				break
 			}
-			x := &stretch{Work: &Work{number: number, pass: r.Pass, slice: source.Slice{Next: after}}, done: make(chan struct{})}
+			x := &stretch{Work: &Work{number: number, pass: r.Pass, slice: source.Slice{Next: after}},
+				done: make(chan struct{})}
 			if r.sideBySide() > 1 {
 				rows := r.stretchRows()
 				if len(open) == 0 { // so that they do not come to their ends together
 					rows /= 2
 				}
-				if err := r.retry(ctx, func() (err error) { x.to, err = from.PlaceAhead(ctx, r.Pass.sel, after, rows); return err }); err != nil {
+				if err := r.retry(ctx, func() (err error) {
+					x.to, err = from.PlaceAhead(ctx, r.Pass.sel, after, rows)
+					return err
+				}); err != nil {
 					return number, nil, false, err
 				}
 				x.rows = rows
@@ -149,22 +158,25 @@ func (r *Execution) beside(n int) {
 	r.workers = n
 }
 
-// sideBySide is how many stretches are purged at a time. What counts rows or bytes as they go leaves nothing to a second one.
+// sideBySide is how many stretches are purged at a time. What counts rows or bytes as they go leaves nothing to a
+// second one.
 func (r *Execution) sideBySide() int {
 	r.booking.Lock()
 	defer r.booking.Unlock()
-	if pace.Pace(r.Run.Pace) != pace.Unlimited || r.Run.Limit > 0 || r.rule.Budget != nil || r.rule.Log != nil || r.Pass.sel.Empties() {
+	if pace.Pace(r.Run.Pace) != pace.Unlimited || r.Run.Limit > 0 || r.rule.Budget != nil || r.rule.Log != nil ||
+		r.Pass.sel.Empties() {
 		return 1
 	}
 	return 2
 }
 
-// purgeStretch deletes the rows of a stretch in batches. It says why it stopped before: at others' locks, or since no row was left.
-// Where the next rows begin, and the digest of those that are gone, stand in the slice.
+// purgeStretch deletes the rows of a stretch in batches. It says why it stopped before: at others' locks, or since no
+// row was left. Where the next rows begin, and the digest of those that are gone, stand in the slice.
 func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *stretch) (stopped, err error) {
 	busy := 0
 	for batch := 1; x.to != nil || x.set.Count < int64(r.stretchRows()); {
-		q := source.PurgeRequest{Lease: r.leases[r.table.Name], Segment: x.number, Number: batch, After: x.slice.Next, UpTo: x.to}
+		q := source.PurgeRequest{Lease: r.leases[r.table.Name], Segment: x.number, Number: batch, After: x.slice.Next,
+			UpTo: x.to}
 		if q.Rows, err = r.batchRows(ctx); err != nil {
 			return nil, err
 		}
@@ -172,7 +184,8 @@ func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *str
 			if r.sideBySide() == 1 {
 				return errAlone, nil
 			}
-			// A statement that finds as many as it may looks at no row behind them, which a neighbour may have in hand.
+			// A statement that finds as many as it may looks at no row behind them, which a neighbour may have in
+			// hand.
 			if q.Rows = min(q.Rows, x.rows-int(x.set.Count)); q.Rows == 0 {
 				return nil, nil
 			}
@@ -212,7 +225,8 @@ func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *str
 		batch++
 		x.set.Merge(row.Digest)
 		r.took(row)
-		if next != nil { // otherwise it was deleted by a try whose answer got lost: the next batch looks from the same place
+		// otherwise it was deleted by a try whose answer got lost: the next batch looks from the same place
+		if next != nil {
 			x.slice.Next = next
 		}
 	}
@@ -229,7 +243,8 @@ func (r *Execution) took(row *source.JournalRow) {
 // busyTries is how often a batch beside another is tried before the locks that it meets are taken for those of others.
 const busyTries = 3
 
-// batchRows waits until the next batch may go, and returns how many rows it may have; 0: the run has as many as its plan allows.
+// batchRows waits until the next batch may go, and returns how many rows it may have; 0: the run has as many as its
+// plan allows.
 func (r *Execution) batchRows(ctx context.Context) (int, error) {
 	r.booking.Lock()
 	defer r.booking.Unlock()
@@ -249,7 +264,8 @@ func (r *Execution) batchRows(ctx context.Context) (int, error) {
 	return n, nil
 }
 
-// closeDirect books a slice whose rows were purged directly: the journal must tell of just those that the deletes reported.
+// closeDirect books a slice whose rows were purged directly: the journal must tell of just those that the deletes
+// reported.
 func (r *Execution) closeDirect(ctx context.Context, x *stretch) error {
 	if x.set.Count == 0 {
 		return nil
@@ -260,7 +276,8 @@ func (r *Execution) closeDirect(ctx context.Context, x *stretch) error {
 	}
 	books := tally(journal)
 	if books.digest != x.set || books.deleted != x.set.Count || books.left.Count != 0 {
-		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d, or of others", r.Run.ID, x.number, refuse.ErrBooks, x.set.Count, books.deleted)
+		return fmt.Errorf("run %s, slice %d: %w: the deletes reported %d rows, and the journal tells of %d, or of "+
+			"others", r.Run.ID, x.number, refuse.ErrBooks, x.set.Count, books.deleted)
 	}
 	if err := r.bookDirect(ctx, x, books); err != nil {
 		return err
@@ -277,7 +294,8 @@ func (r *Execution) bookDirect(ctx context.Context, x *stretch, books *books) er
 	return r.show(ctx, true)
 }
 
-// purgeRead purges one slice whose rows are read first. after becomes where the next begins, or nil where none is left.
+// purgeRead purges one slice whose rows are read first. after becomes where the next begins, or nil where none is
+// left.
 func (r *Execution) purgeRead(ctx context.Context, number int, after *[]value.Value) (int, error) {
 	got := <-r.fetch(ctx, number, *after, shortSliceRows)
 	if *after = nil; got.err != nil || got.work == nil {

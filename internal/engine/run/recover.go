@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
-	"strings"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
@@ -38,7 +37,8 @@ func (r *Execution) recover(ctx context.Context) (after []value.Value, number in
 		r.taken += s.Rows
 		current := p == r.Pass && s.Part == ""
 		number = max(number, s.Number+len(p.related))
-		if s.State == catalog.SegmentClosed && s.Number > r.Run.Slices { // closed, and its related rows not counted yet
+		// closed, and its related rows not counted yet
+		if s.State == catalog.SegmentClosed && s.Number > r.Run.Slices {
 			done, err := r.tallyRelated(ctx, p, s.Number)
 			if err != nil {
 				return nil, 0, err
@@ -59,7 +59,8 @@ func (r *Execution) recover(ctx context.Context) (after []value.Value, number in
 			after = w.slice.Next
 		}
 		if s.State == catalog.SegmentClosed || p.then == rule.ThenCopy && !r.Run.Deleting {
-			again = again || w.blind && s.Skipped > 0 // an earlier recovery may have left them, and have been stopped right after
+			// an earlier recovery may have left them, and have been stopped right after
+			again = again || w.blind && s.Skipped > 0
 			continue
 		}
 		r.Log.Info("taking up an open segment", "run", r.Run.ID, "segment", s.ID, "rows", s.Rows)
@@ -77,7 +78,8 @@ func (r *Execution) recover(ctx context.Context) (after []value.Value, number in
 		after = nil
 	}
 	// What is left of related rows belongs to slices that never came to be, or that were purged.
-	if err := r.closeOpenRelated(ctx, segments, func(s *catalog.Segment) bool { return !r.waits(segments, s) }); err != nil {
+	if err := r.closeOpenRelated(ctx, segments,
+		func(s *catalog.Segment) bool { return !r.waits(segments, s) }); err != nil {
 		return nil, 0, err
 	}
 	if r.Pass.store == nil {
@@ -95,8 +97,8 @@ func (r *Execution) recover(ctx context.Context) (after []value.Value, number in
 	return after, max(number, r.Run.Slices) + 1, nil
 }
 
-// finish deletes what no batch has taken yet of a slice that was read before, and closes its books. It cannot delete rows
-// whose content is not known any more: they are left, to be read again.
+// finish deletes what no batch has taken yet of a slice that was read before, and closes its books. It cannot delete
+// rows whose content is not known any more: they are left, to be read again.
 func (r *Execution) finish(ctx context.Context, w *Work, journal []source.JournalRow) (left bool, err error) {
 	if !w.blind {
 		return false, r.deleteSlice(ctx, w, journal)
@@ -165,10 +167,12 @@ func (r *Execution) recoverSegments(ctx context.Context) ([]catalog.Segment, err
 			return nil, err
 		}
 		if books == nil {
-			return nil, fmt.Errorf("%w: segment %s is closed in the catalog, and its closing record is not in store %s", refuse.ErrDisagree, s.ID, p.name)
+			return nil, fmt.Errorf("%w: segment %s is closed in the catalog, and its closing record is not in "+
+				"store %s", refuse.ErrDisagree, s.ID, p.name)
 		}
 		if books.Digest.Count+books.Left.Count != m.Rows {
-			return nil, fmt.Errorf("%w: the closing record of segment %s covers %d of %d rows", refuse.ErrBooks, s.ID, books.Digest.Count+books.Left.Count, m.Rows)
+			return nil, fmt.Errorf("%w: the closing record of segment %s covers %d of %d rows", refuse.ErrBooks, s.ID,
+				books.Digest.Count+books.Left.Count, m.Rows)
 		}
 		r.addUp(p, numbers(books))
 	}
@@ -208,7 +212,8 @@ func (r *Execution) recoverSegment(ctx context.Context, s *catalog.Segment) erro
 	if s.State == catalog.SegmentOpen {
 		m, _, err := archive.LoadManifest(ctx, p.store, s.Stem)
 		if errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("%w: segment %s is in the catalog, and its manifest is not in store %s", refuse.ErrDisagree, s.ID, p.name)
+			return fmt.Errorf("%w: segment %s is in the catalog, and its manifest is not in store %s",
+				refuse.ErrDisagree, s.ID, p.name)
 		} else if err != nil {
 			return err
 		}
@@ -244,19 +249,9 @@ func (r *Execution) copies(clause int) bool {
 func (r *Execution) waits(segments []catalog.Segment, s *catalog.Segment) bool {
 	return !r.Run.Deleting && r.copies(s.Clause) && slices.ContainsFunc(segments, func(head catalog.Segment) bool {
 		p, err := r.passOf(head.Clause, head.Table)
-		return err == nil && head.Table == r.table.Name && head.State == catalog.SegmentOpen && head.Number < s.Number && s.Number <= head.Number+len(p.related)
+		return err == nil && head.Table == r.table.Name && head.State == catalog.SegmentOpen &&
+			head.Number < s.Number && s.Number <= head.Number+len(p.related)
 	})
-}
-
-// stores names the stores of the run, for a message.
-func (r *Execution) stores() string {
-	var names []string
-	for _, p := range r.passes {
-		if p.store != nil && !slices.Contains(names, p.name) {
-			names = append(names, p.name)
-		}
-	}
-	return strings.Join(names, ", ")
 }
 
 // recoverPurge takes what the journal tells of a slice that was not closed into the run's ledger. What is left of that
@@ -393,7 +388,8 @@ func CloseLedger(l *catalog.Ledger) error {
 	l.CopiedDigest, l.DeletedDigest, l.LeftDigest = sets[0].String(), sets[1].String(), sets[2].String()
 	total := sets[1]
 	total.Merge(sets[2])
-	balanced := l.Copied == l.Deleted+l.LeftOut() && total == sets[0] && sets[0].Count == l.Copied && sets[1].Count == l.Deleted+l.Unlinked
+	balanced := l.Copied == l.Deleted+l.LeftOut() && total == sets[0] && sets[0].Count == l.Copied &&
+		sets[1].Count == l.Deleted+l.Unlinked
 	l.Balanced = &balanced
 	return nil
 }

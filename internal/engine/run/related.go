@@ -31,8 +31,10 @@ func (p *Pass) tables() []string {
 // equipRelated makes the passes of the related tables, which go along with those of the pass.
 func (r *Execution) equipRelated(ctx context.Context, p *Pass, e rule.Clause) error {
 	for i, k := range p.sel.Related {
-		x := &Pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table, columns: plan.Readable(k.Table, nil), relation: &p.sel.Related[i], keep: e.Archive.Keep, keepFrom: e.Archive.From,
-			second: e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter}
+		x := &Pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table,
+			columns: plan.Readable(k.Table, nil), relation: &p.sel.Related[i], keep: e.Archive.Keep,
+			keepFrom: e.Archive.From,
+			second:   e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter}
 		if k.Then == rule.ThenArchive {
 			x.name = e.Archive.Store
 			var err error
@@ -45,8 +47,8 @@ func (r *Execution) equipRelated(ctx context.Context, p *Pass, e rule.Clause) er
 	return nil
 }
 
-// Of so many rows at first, and between these bounds, a slice with related rows consists: it is made so that all its rows
-// together are about familyTarget.
+// Of so many rows at first, and between these bounds, a slice with related rows consists: it is made so that all its
+// rows together are about familyTarget.
 const (
 	familyFirst  = 1_000
 	familyTarget = 100_000
@@ -55,8 +57,9 @@ const (
 // relatedRows is what is known of the rows of a work that others refer to, and of what they go along with.
 type relatedRows struct {
 	keys  [][]value.Value
-	roots []int                   // by row: the row of the slice that it goes along with; nil for the slice's own rows
-	refs  map[int][][]value.Value // by position of a related table: what its rows refer to, by row; nil where that is NULL
+	roots []int // by row: the row of the slice that it goes along with; nil for the slice's own rows
+	// by position of a related table: what its rows refer to, by row; nil where that is NULL
+	refs map[int][][]value.Value
 }
 
 func (k *relatedRows) root(row int) int {
@@ -66,8 +69,8 @@ func (k *relatedRows) root(row int) int {
 	return k.roots[row]
 }
 
-// refer prepares to note, of each row with these columns, what related tables refer to. at is the position of the work's
-// own table among the related ones, -1 for the slice itself.
+// refer prepares to note, of each row with these columns, what related tables refer to. at is the position of the
+// work's own table among the related ones, -1 for the slice itself.
 func (w *Work) refer(at int, columns []shape.Column, related []*Pass) func(row []value.Value) {
 	w.refs = map[int][][]value.Value{}
 	t := &shape.Table{Columns: columns}
@@ -115,8 +118,8 @@ func (r *Execution) readRelatedOf(ctx context.Context, w *Work) error {
 	return nil
 }
 
-// readRelated reads the rows of one related table that go along with those of its parent for which wanted, where it is not
-// nil, is true.
+// readRelated reads the rows of one related table that go along with those of its parent for which wanted, where it is
+// not nil, is true.
 func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted func(root int) bool) error {
 	k := x.pass
 	above := w.above(k)
@@ -207,7 +210,8 @@ func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted 
 // begin notes in the catalog that a segment is being written.
 func (r *Execution) begin(ctx context.Context, w *Work) error {
 	m := w.manifest
-	w.segment = &catalog.Segment{ID: m.Segment, Run: r.Run.ID, Number: w.number, Clause: w.pass.clause, Source: m.Source, Table: m.Table, Part: w.pass.partition, Store: w.pass.name, Stem: m.Stem,
+	w.segment = &catalog.Segment{ID: m.Segment, Run: r.Run.ID, Number: w.number, Clause: w.pass.clause,
+		Source: m.Source, Table: m.Table, Part: w.pass.partition, Store: w.pass.name, Stem: m.Stem,
 		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now()), Rule: r.Run.Rule}
 	return r.Catalog.AddSegment(ctx, w.segment)
 }
@@ -216,7 +220,8 @@ func (r *Execution) begin(ctx context.Context, w *Work) error {
 func (w *Work) families(r *Execution, sel source.Selection) []source.RelatedBatch {
 	out := make([]source.RelatedBatch, len(w.related))
 	for i, x := range w.related {
-		out[i] = source.RelatedBatch{Related: sel.Related[i], Lease: r.leases[x.pass.table.Name], Segment: x.number, Columns: x.pass.columns, Keys: x.keys, Digests: x.Digests, Roots: x.roots}
+		out[i] = source.RelatedBatch{Related: sel.Related[i], Lease: r.leases[x.pass.table.Name], Segment: x.number,
+			Columns: x.pass.columns, Keys: x.keys, Digests: x.Digests, Roots: x.roots}
 	}
 	return out
 }
@@ -243,10 +248,12 @@ func (w *Work) nextBatch(todo []int, rows int) int {
 	return n
 }
 
-// closeRelated closes the segments of the rows that went along with a slice. undone are rows of the slice that no batch will cover.
+// closeRelated closes the segments of the rows that went along with a slice. undone are rows of the slice that no
+// batch will cover.
 func (r *Execution) closeRelated(ctx context.Context, w *Work, undone []int) error {
 	for _, x := range w.related {
-		if x.segment == nil || x.segment.State == catalog.SegmentClosed { // the latter by an earlier execution, which came no further
+		// the latter by an earlier execution, which came no further
+		if x.segment == nil || x.segment.State == catalog.SegmentClosed {
 			continue
 		}
 		journal, err := r.journalOf(ctx, x.number)
@@ -284,9 +291,10 @@ func (r *Execution) closingOfRelated(ctx context.Context, x *Work, journal []sou
 	return nil
 }
 
-// closeOpenRelated closes segments of related tables as they are: rows that no batch has covered count as skipped. wanted
-// says which of them.
-func (r *Execution) closeOpenRelated(ctx context.Context, segments []catalog.Segment, wanted func(s *catalog.Segment) bool) error {
+// closeOpenRelated closes segments of related tables as they are: rows that no batch has covered count as skipped.
+// wanted says which of them.
+func (r *Execution) closeOpenRelated(ctx context.Context, segments []catalog.Segment,
+	wanted func(s *catalog.Segment) bool) error {
 	for i := range segments {
 		s := &segments[i]
 		if s.Table == r.table.Name || s.State != catalog.SegmentOpen || !wanted(s) {
@@ -312,8 +320,9 @@ func (r *Execution) closeOpenRelated(ctx context.Context, segments []catalog.Seg
 	return nil
 }
 
-// tallyRelated makes, from the journal, the books of related rows that are not archived, in the slice of a number. They are
-// added up by the function that it returns, which cannot fail: that happens once, when the slice itself counts as done.
+// tallyRelated makes, from the journal, the books of related rows that are not archived, in the slice of a number.
+// They are added up by the function that it returns, which cannot fail: that happens once, when the slice itself
+// counts as done.
 func (r *Execution) tallyRelated(ctx context.Context, p *Pass, number int) (func(), error) {
 	sums := map[*Pass]*books{}
 	for i, k := range p.related {
@@ -356,9 +365,10 @@ func tally(journal []source.JournalRow) *books {
 	return out
 }
 
-// reopenRelated finds, for a slice that is taken up again, what goes along with its rows: archived rows from their segments,
-// others from the table, as far as their families are still to be deleted.
-func (r *Execution) reopenRelated(ctx context.Context, w *Work, segments []catalog.Segment, journal []source.JournalRow) error {
+// reopenRelated finds, for a slice that is taken up again, what goes along with its rows: archived rows from their
+// segments, others from the table, as far as their families are still to be deleted.
+func (r *Execution) reopenRelated(ctx context.Context, w *Work, segments []catalog.Segment,
+	journal []source.JournalRow) error {
 	todo, _ := remaining(w, journal)
 	waiting := map[int]bool{}
 	for _, o := range todo {
@@ -369,7 +379,10 @@ func (r *Execution) reopenRelated(ctx context.Context, w *Work, segments []catal
 		number := w.number + 1 + i
 		x := &Work{number: number, pass: k}
 		x.roots = []int{}
-		at := slices.IndexFunc(segments, func(s catalog.Segment) bool { return s.Number == number && s.State != catalog.SegmentAbandoned })
+		at := slices.IndexFunc(segments, func(s catalog.Segment) bool {
+			return s.Number == number &&
+				s.State != catalog.SegmentAbandoned
+		})
 		if at >= 0 {
 			stored, err := r.stored(ctx, &segments[at], k)
 			if err != nil {
@@ -390,7 +403,8 @@ func (r *Execution) reopenRelated(ctx context.Context, w *Work, segments []catal
 		}
 		for _, row := range rows { // ordinals that are spent
 			for len(x.Digests) <= row.Last {
-				x.Digests, x.keys, x.roots = append(x.Digests, value.Digest{}), append(x.keys, nil), append(x.roots, -1)
+				x.Digests, x.keys, x.roots = append(x.Digests, value.Digest{}), append(x.keys, nil),
+					append(x.roots, -1)
 			}
 		}
 		if err := r.readRelated(ctx, w, x, i, func(root int) bool { return waiting[root] }); err != nil {
@@ -413,12 +427,14 @@ func (w *Work) tie(root *Work, at int) error {
 	for i, v := range w.refers {
 		o, ok := rows[shelf.Canonical(v)]
 		if !ok {
-			return fmt.Errorf("segment %s: %w: row %d goes along with none of its parent's rows", w.manifest.Segment, archive.ErrDamaged, i)
+			return fmt.Errorf("segment %s: %w: row %d goes along with none of its parent's rows", w.manifest.Segment,
+				archive.ErrDamaged, i)
 		}
 		w.roots[i] = o
 	}
 	if !slices.IsSorted(w.roots) {
-		return fmt.Errorf("segment %s: %w: its rows are not in the order of those that they go along with", w.manifest.Segment, archive.ErrDamaged)
+		return fmt.Errorf("segment %s: %w: its rows are not in the order of those that they go along with",
+			w.manifest.Segment, archive.ErrDamaged)
 	}
 	return nil
 }

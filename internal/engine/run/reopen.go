@@ -16,7 +16,8 @@ import (
 
 // reopen reads a stored segment again, in place of the slice that it was made from. Locators do not outlive a start
 // of the service, so the rows are found again by key and content.
-func (r *Execution) reopen(ctx context.Context, s *catalog.Segment, p *Pass, segments []catalog.Segment) (*Work, error) {
+func (r *Execution) reopen(ctx context.Context, s *catalog.Segment, p *Pass, segments []catalog.Segment) (*Work,
+	error) {
 	w, err := r.stored(ctx, s, p)
 	if err != nil {
 		return nil, err
@@ -39,7 +40,8 @@ func (r *Execution) reopen(ctx context.Context, s *catalog.Segment, p *Pass, seg
 	return w, r.locate(ctx, w)
 }
 
-// contents reads a segment from its store: the digests of its rows, their keys, what refers to them, and the last row's age.
+// contents reads a segment from its store: the digests of its rows, their keys, what refers to them, and the last
+// row's age.
 func (r *Execution) contents(ctx context.Context, w *Work) error {
 	at := func(name string) int {
 		return slices.IndexFunc(w.manifest.Columns, func(c shape.Column) bool { return c.Name == name })
@@ -106,7 +108,8 @@ func (r *Execution) contents(ctx context.Context, w *Work) error {
 		if len(w.manifest.Omitted)+len(w.manifest.Masked) > 0 {
 			w.blind, w.set = true, *asRead
 		} else if w.set != *asRead {
-			return fmt.Errorf("segment %s: %w: the digest of its rows as they were read is %s instead of %s", w.manifest.Segment, archive.ErrDamaged, w.set, asRead)
+			return fmt.Errorf("segment %s: %w: the digest of its rows as they were read is %s instead of %s",
+				w.manifest.Segment, archive.ErrDamaged, w.set, asRead)
 		}
 	}
 	return err
@@ -127,8 +130,8 @@ func (r *Execution) locate(ctx context.Context, w *Work) error {
 	return err
 }
 
-// locateByContent finds a segment's rows again in a table without key, by reading what is due until all are found. Of rows
-// with the same content any will do; the last of them are found first, since batches begin with the first.
+// locateByContent finds a segment's rows again in a table without key, by reading what is due until all are found. Of
+// rows with the same content any will do; the last of them are found first, since batches begin with the first.
 func (r *Execution) locateByContent(ctx context.Context, w *Work) error {
 	wanted := make(map[value.Digest][]int, len(w.Digests))
 	for o, d := range w.Digests {
@@ -140,7 +143,8 @@ func (r *Execution) locateByContent(ctx context.Context, w *Work) error {
 		at[o] = -1
 	}
 	left := len(at)
-	req := source.SliceRequest{Selection: w.pass.sel, Columns: w.pass.columns, MaxRows: due.SliceRows, MaxBytes: due.SliceBytes}
+	req := source.SliceRequest{Selection: w.pass.sel, Columns: w.pass.columns, MaxRows: due.SliceRows,
+		MaxBytes: due.SliceBytes}
 	var hasher value.Hasher
 	for {
 		var places, ordinals []int

@@ -9,8 +9,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// retry is the function of that name, for a run: it notes when the database was out of reach, since what answers afterwards
-// may be another one, or an older state of it; and behind whatever else fails, it looks whether the tables are still what they were.
+// retry is the function of that name, for a run: it notes when the database was out of reach, since what answers
+// afterwards may be another one, or an older state of it; and behind whatever else fails, it looks whether the tables
+// are still what they were.
 func (r *Execution) retry(ctx context.Context, fn func() error, waiting ...func(error)) error {
 	waited := false
 	defer func() {
@@ -21,7 +22,8 @@ func (r *Execution) retry(ctx context.Context, fn func() error, waiting ...func(
 	return tables.Retry(ctx, r.Log, func() error {
 		err := fn()
 		telling := errors.Is(err, source.ErrNoTable) || errors.Is(err, source.ErrDenied)
-		if err == nil || r.closing.Load() || !tables.Passing(err) && !telling || errors.Is(err, source.ErrBusy) || tables.Away(err) {
+		if err == nil || r.closing.Load() || !tables.Passing(err) && !telling || errors.Is(err, source.ErrBusy) ||
+			tables.Away(err) {
 			return err
 		}
 		var refused *refuse.Error

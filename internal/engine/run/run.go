@@ -63,8 +63,9 @@ type pacing struct {
 	workers int          // transactions that go side by side; 0 and 1: one
 	family  int          // rows of the slice that a slice with related rows should have; 0: not known yet
 	load    load
-	reading atomic.Int64                // rest after reading, in percent of its time
-	resting atomic.Int64                // until when what goes on beside the batches rests, in nanoseconds since the process began
+	reading atomic.Int64 // rest after reading, in percent of its time
+	// until when what goes on beside the batches rests, in nanoseconds since the process began
+	resting atomic.Int64
 	pieces  atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
 	logAt   *int64                      // what the database had logged when it was last asked
 }
@@ -90,7 +91,8 @@ func (mv *Mover) Run(ctx context.Context, run *catalog.Run) error {
 	}
 	run.ResumeAt, run.WindowsLeft = nil, nil
 	mv.Log.Warn("a run lets go until what it needs answers again", "run", run.ID, "error", err)
-	return errors.Join(&tables.Waiting{Reason: tables.Waits(err), Why: err}, mv.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
+	return errors.Join(&tables.Waiting{Reason: tables.Waits(err), Why: err},
+		mv.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
 }
 
 func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
@@ -115,10 +117,11 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	}
 	defer release()
 	var waited bool
-	err = tables.Retry(ctx, mv.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) }, func(err error) {
-		waited = true
-		r.tellWait(err)
-	})
+	err = tables.Retry(ctx, mv.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) },
+		func(err error) {
+			waited = true
+			r.tellWait(err)
+		})
 	if waited {
 		r.tellWait(nil)
 	}
@@ -132,7 +135,8 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 		// The lease stays with a run that can still go on, so that nobody else begins in the middle of it.
 		if err == nil || errors.Is(err, refuse.ErrCancel) {
 			for _, l := range r.leases {
-				release := tables.Retry(ctx, r.Log, func() error { return r.source.ReleaseLease(context.WithoutCancel(ctx), l) })
+				release := tables.Retry(ctx, r.Log,
+					func() error { return r.source.ReleaseLease(context.WithoutCancel(ctx), l) })
 				err = errors.Join(err, release)
 			}
 		}
@@ -247,7 +251,8 @@ type Work struct {
 	Digests []value.Digest // of the rows as the source has them
 	set     value.Set      // of all rows
 	bytes   int64          // of all rows, as they were read
-	blind   bool           // the digests are not known: the rows were cleaned on their way, and the service stopped since
+	// the digests are not known: the rows were cleaned on their way, and the service stopped since
+	blind bool
 	archived
 	relatedRows
 	related []*Work         // what goes along, in the order of the pass's related tables
@@ -287,8 +292,8 @@ func (r *Execution) move(ctx context.Context) error {
 	return r.decide(ctx)
 }
 
-// decide ends the copying: where rows were copied alone, their deleting is a decision of its own, made later by hand or
-// on its own when the clause's time has passed.
+// decide ends the copying: where rows were copied alone, their deleting is a decision of its own, made later by hand
+// or on its own when the clause's time has passed.
 func (r *Execution) decide(ctx context.Context) error {
 	open, automatic, wait := false, true, time.Duration(0)
 	for _, p := range r.passes {
@@ -321,7 +326,8 @@ func (r *Execution) decide(ctx context.Context) error {
 }
 
 // movePass is the way a row goes, slice by slice. While one slice is being deleted, the next is being verified and the
-// one after that read and written, unless reading would keep the deletes waiting. It returns the number of the next slice.
+// one after that read and written, unless reading would keep the deletes waiting. It returns the number of the next
+// slice.
 func (r *Execution) movePass(ctx context.Context, number int, after []value.Value) (int, error) {
 	if from := r.direct(); from != nil {
 		left, err := false, error(nil)
@@ -441,7 +447,8 @@ type fetched struct {
 	err  error
 }
 
-// fetch gets the next slice ready in the background, of so many rows at the most; a nil work means that no row is left.
+// fetch gets the next slice ready in the background, of so many rows at the most; a nil work means that no row is
+// left.
 func (r *Execution) fetch(ctx context.Context, number int, after []value.Value, rows int) <-chan fetched {
 	out := make(chan fetched, 1)
 	go func() {
@@ -462,8 +469,9 @@ func (r *Execution) fetch(ctx context.Context, number int, after []value.Value, 
 	return out
 }
 
-// Ramp is how many rows the next slice may have, of a run that has read so many since it went on: the first slices are small, so
-// that deleting begins soon; and where reading rests, each is as large as all before it, so that it never waits for long.
+// Ramp is how many rows the next slice may have, of a run that has read so many since it went on: the first slices are
+// small, so that deleting begins soon; and where reading rests, each is as large as all before it, so that it never
+// waits for long.
 func (r *Execution) Ramp(read int) int {
 	switch rests := r.reading.Load() > 0; {
 	case r.Pass.partition != "" || r.Run.Due <= 2*firstRows || !rests && (r.Run.Due <= 2*due.SliceRows || read > 0):
@@ -477,7 +485,8 @@ func (r *Execution) Ramp(read int) int {
 
 // request asks for a slice of so many rows at the most.
 func (r *Execution) request(after []value.Value, rows int) source.SliceRequest {
-	req := source.SliceRequest{Selection: r.Pass.sel, After: after, Columns: r.Pass.columns, MaxRows: rows, MaxBytes: due.SliceBytes}
+	req := source.SliceRequest{Selection: r.Pass.sel, After: after, Columns: r.Pass.columns, MaxRows: rows,
+		MaxBytes: due.SliceBytes}
 	if len(r.Pass.related) > 0 {
 		if req.MaxRows = min(r.family, rows); r.FamilyRows > 0 {
 			req.MaxRows = r.FamilyRows

@@ -23,8 +23,8 @@ type archived struct {
 	stored   []value.Digest // of the rows as they are archived, where they are cleaned on their way
 }
 
-// archiveSlice reads a slice of so many rows at the most into a new segment and stores its file. The segment does not exist yet: publish verifies
-// it and writes the manifest.
+// archiveSlice reads a slice of so many rows at the most into a new segment and stores its file. The segment does not
+// exist yet: publish verifies it and writes the manifest.
 func (r *Execution) archiveSlice(ctx context.Context, number int, after []value.Value, rows int) (w *Work, err error) {
 	if err := r.checkSpace(ctx); err != nil {
 		return nil, err
@@ -33,7 +33,8 @@ func (r *Execution) archiveSlice(ctx context.Context, number int, after []value.
 	m := r.manifestOf(p, number)
 	m.Age = p.sel.Age
 	if p.clean != nil {
-		m.Columns, m.Omitted, m.Masked, m.Included = p.clean.Columns, p.clean.Omitted, p.clean.Masked(), p.clean.Included
+		m.Columns, m.Omitted, m.Masked, m.Included = p.clean.Columns, p.clean.Omitted, p.clean.Masked(),
+			p.clean.Included
 	}
 	m.Name()
 	w = &Work{number: number, pass: p, archived: archived{manifest: m}}
@@ -100,8 +101,10 @@ func (r *Execution) manifestOf(p *Pass, number int) *archive.Manifest {
 	if p.relation != nil {
 		root = r.Pass
 	}
-	m := &archive.Manifest{Source: r.Run.Source, Engine: r.engine, Table: p.table.Name, Rule: r.Run.Rule, Revision: r.Run.Revision, RuleText: r.ruleText, Run: r.Run.ID,
-		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At, Columns: ColumnsAt(p.table, p.columns), Numbered: r.numbered[p.table.Name], Key: p.table.OwnKey()}
+	m := &archive.Manifest{Source: r.Run.Source, Engine: r.engine, Table: p.table.Name, Rule: r.Run.Rule,
+		Revision: r.Run.Revision, RuleText: r.ruleText, Run: r.Run.ID,
+		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At,
+		Columns: ColumnsAt(p.table, p.columns), Numbered: r.numbered[p.table.Name], Key: p.table.OwnKey()}
 	if p.keep != nil {
 		m.Keep, m.KeepFrom = p.keep.String(), p.keepFrom
 	}
@@ -130,9 +133,11 @@ func (r *Execution) publish(ctx context.Context, w *Work) (err error) {
 	m.Stored = r.Now().UTC()
 	var span archive.Range
 	if w.pass.relation != nil {
-		span = archive.Range{FirstKey: source.EncodePosition(w.keys[0]), LastKey: source.EncodePosition(w.keys[len(w.keys)-1])}
+		span = archive.Range{FirstKey: source.EncodePosition(w.keys[0]),
+			LastKey: source.EncodePosition(w.keys[len(w.keys)-1])}
 	} else {
-		span = archive.Range{Oldest: string(w.first[0].AppendText(nil)), Newest: string(w.slice.Last[0].AppendText(nil)),
+		span = archive.Range{Oldest: string(w.first[0].AppendText(nil)),
+			Newest:   string(w.slice.Last[0].AppendText(nil)),
 			FirstKey: source.EncodePosition(w.first[1:]), LastKey: source.EncodePosition(w.slice.Last[1:])}
 	}
 	described.Into(&span)
@@ -153,7 +158,8 @@ func (r *Execution) publish(ctx context.Context, w *Work) (err error) {
 	return nil
 }
 
-// verify reads the segment back from its store, matches it row by row with what was read from the source, and describes it.
+// verify reads the segment back from its store, matches it row by row with what was read from the source, and
+// describes it.
 func (r *Execution) verify(ctx context.Context, w *Work) (*archive.Description, error) {
 	if err := archive.VerifyBeside(ctx, w.pass.store, w.manifest, nil); err != nil {
 		return nil, err
@@ -166,16 +172,17 @@ func (r *Execution) verify(ctx context.Context, w *Work) (*archive.Description, 
 	if w.pass.clean != nil {
 		want = w.stored
 	}
-	return described, archive.Verify(ctx, w.pass.store, w.manifest, func(c *value.Chunk, digests []value.Digest) error {
-		for _, d := range digests {
-			if d != want[at] {
-				return fmt.Errorf("%w: row %d is not what was written", archive.ErrDamaged, at)
+	return described, archive.Verify(ctx, w.pass.store, w.manifest,
+		func(c *value.Chunk, digests []value.Digest) error {
+			for _, d := range digests {
+				if d != want[at] {
+					return fmt.Errorf("%w: row %d is not what was written", archive.ErrDamaged, at)
+				}
+				at++
 			}
-			at++
-		}
-		described.Rows(c)
-		return breathe()
-	})
+			described.Rows(c)
+			return breathe()
+		})
 }
 
 // opened notes in the catalog that a segment exists.
@@ -221,7 +228,8 @@ func (r *Execution) checkSpace(ctx context.Context) error {
 	free := r.Pass.store.Free(ctx)
 	need := int64(reserve) + min(due.SliceBytes, max(r.Run.Due, 1)*due.AverageBytes(r.Pass.sel))
 	if free >= 0 && free < need {
-		return fmt.Errorf("store %s: %w: %d MiB are free and %d MiB needed for the next segment; make room, then resume the run", r.Pass.name, refuse.ErrNoSpace, free>>20, need>>20)
+		return fmt.Errorf("store %s: %w: %d MiB are free and %d MiB needed for the next segment; make room, then "+
+			"resume the run", r.Pass.name, refuse.ErrNoSpace, free>>20, need>>20)
 	}
 	return nil
 }
@@ -287,7 +295,8 @@ const (
 	rowHeld
 )
 
-// Fates computes from journal rows what became of each row of a slice; 0: no batch has covered it yet. Later batches overrule earlier ones.
+// Fates computes from journal rows what became of each row of a slice; 0: no batch has covered it yet. Later batches
+// overrule earlier ones.
 func Fates(fate []byte, journal []source.JournalRow) error {
 	for _, row := range journal {
 		for o := row.First; o <= row.Last && o < len(fate); o++ {
@@ -295,7 +304,8 @@ func Fates(fate []byte, journal []source.JournalRow) error {
 				fate[o] = RowDeleted
 			}
 		}
-		for code, ordinals := range map[byte][]int{rowChanged: row.Changed, rowVanished: row.Vanished, rowSkipped: row.Skipped, rowHeld: row.Held} {
+		for code, ordinals := range map[byte][]int{rowChanged: row.Changed, rowVanished: row.Vanished,
+			rowSkipped: row.Skipped, rowHeld: row.Held} {
 			for _, o := range ordinals {
 				if o < 0 || o >= len(fate) {
 					return fmt.Errorf("%w: the journal names row %d of %d", refuse.ErrBooks, o, len(fate))
@@ -355,11 +365,14 @@ func ClosingOf(w *Work, journal []source.JournalRow, undone []int) (*archive.Clo
 	total.Merge(books.Left)
 	switch {
 	case covered+len(undone) != len(w.Digests) || found != w.set && !w.blind:
-		return nil, fmt.Errorf("%w: %d rows were read and the batches took %d", refuse.ErrBooks, len(w.Digests), covered+len(undone))
+		return nil, fmt.Errorf("%w: %d rows were read and the batches took %d", refuse.ErrBooks, len(w.Digests),
+			covered+len(undone))
 	case books.Deleted != books.Digest.Count:
-		return nil, fmt.Errorf("%w: %d rows were deleted and the digest covers %d", refuse.ErrBooks, books.Deleted, books.Digest.Count)
+		return nil, fmt.Errorf("%w: %d rows were deleted and the digest covers %d", refuse.ErrBooks, books.Deleted,
+			books.Digest.Count)
 	case total != w.set:
-		return nil, fmt.Errorf("%w: the digest of what was deleted and what was left out (%s) is not that of what was read (%s)", refuse.ErrBooks, total, w.set)
+		return nil, fmt.Errorf("%w: the digest of what was deleted and what was left out (%s) is not that of what "+
+			"was read (%s)", refuse.ErrBooks, total, w.set)
 	}
 	return books, nil
 }
@@ -385,7 +398,8 @@ func (r *Execution) closeSegment(ctx context.Context, w *Work, books *archive.Cl
 func (r *Execution) closed(ctx context.Context, s *catalog.Segment, books *archive.Closing, hash string) error {
 	at := catalog.At(books.Closed)
 	s.State, s.ClosedAt, s.ClosingHash, s.ClosingSeq = catalog.SegmentClosed, &at, hash, books.Sequence
-	s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)), int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
+	s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)),
+		int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
 	return r.Catalog.SaveSegment(ctx, s)
 }
 
@@ -397,7 +411,8 @@ type books struct {
 
 // numbers of a closing record.
 func numbers(c *archive.Closing) *books {
-	return &books{deleted: c.Deleted, changed: int64(len(c.Changed)), vanished: int64(len(c.Vanished)), held: int64(len(c.Held)), skipped: int64(len(c.Skipped)), digest: c.Digest, left: c.Left}
+	return &books{deleted: c.Deleted, changed: int64(len(c.Changed)), vanished: int64(len(c.Vanished)),
+		held: int64(len(c.Held)), skipped: int64(len(c.Skipped)), digest: c.Digest, left: c.Left}
 }
 
 // addUp adds a slice's books to what its pass has closed, and makes the run's counts those of its closed slices.

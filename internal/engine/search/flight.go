@@ -17,23 +17,25 @@ import (
 	"ambercellar/internal/source"
 )
 
-// A row is live until the batch that deletes it is committed, and archived from then on: the journal row of the batch says so, in the same
-// transaction, long before the closing record of its segment is written. Whoever looks at the archive of a table whose run goes on asks the
-// journal, at one moment, which rows of which segments have left.
+// A row is live until the batch that deletes it is committed, and archived from then on: the journal row of the batch
+// says so, in the same transaction, long before the closing record of its segment is written. Whoever looks at the
+// archive of a table whose run goes on asks the journal, at one moment, which rows of which segments have left.
 
 // Moment is what the source's journal tells of the runs of a table that have not ended.
 type Moment struct {
 	Runs   []string // that had not ended before the journal was read
 	before catalog.Time
 	Rows   map[string]map[int][]source.JournalRow // by run and number of the segment
-	Newest map[[2]string]int                      // by run and table: the greatest number of a segment that has rows in the journal
-	aside  map[string]bool                        // partitions that are out of the table, and not dropped yet
-	Untold string                                 // why the journal was not read; empty: it was
+	// by run and table: the greatest number of a segment that has rows in the journal
+	Newest map[[2]string]int
+	aside  map[string]bool // partitions that are out of the table, and not dropped yet
+	Untold string          // why the journal was not read; empty: it was
 }
 
 // momentOf lists the runs whose rows may be on their way out of a table; nil where there is none.
 func (se *Searcher) momentOf(ctx context.Context, sourceName, table string) (*Moment, error) {
-	m := &Moment{before: catalog.At(se.Now()), Rows: map[string]map[int][]source.JournalRow{}, Newest: map[[2]string]int{}, aside: map[string]bool{}}
+	m := &Moment{before: catalog.At(se.Now()), Rows: map[string]map[int][]source.JournalRow{},
+		Newest: map[[2]string]int{}, aside: map[string]bool{}}
 	var err error
 	m.Runs, err = se.Catalog.OpenRuns(ctx, sourceName, table)
 	return m, err
@@ -77,7 +79,8 @@ func (se *Searcher) ReadMoment(ctx context.Context, sourceName, table string) (*
 	return m, nil
 }
 
-// departures notes which partitions are out of the table and not dropped yet: their rows are copied, verified and not live.
+// departures notes which partitions are out of the table and not dropped yet: their rows are copied, verified and not
+// live.
 func (m *Moment) departures(ctx context.Context, src source.Source, table string) error {
 	list, err := source.PartitionsOf(src).Departures(ctx, table)
 	for _, d := range list {
@@ -88,7 +91,8 @@ func (m *Moment) departures(ctx context.Context, src source.Source, table string
 	return err
 }
 
-// Number notes which segments of the runs there are, so that those can be told that were closed before the journal was read.
+// Number notes which segments of the runs there are, so that those can be told that were closed before the journal was
+// read.
 func (m *Moment) Number(segments []catalog.Segment) {
 	for i := range segments {
 		s := &segments[i]
@@ -106,7 +110,8 @@ const (
 	noneGone        // none of them had left
 )
 
-// Of says how a segment stood at the moment. Journal rows go when their segment is closed, but for the newest of the table.
+// Of says how a segment stood at the moment. Journal rows go when their segment is closed, but for the newest of the
+// table.
 func (m *Moment) Of(s *catalog.Segment) int {
 	if m == nil || m.Untold != "" || !slices.Contains(m.Runs, s.Run) {
 		if s.State != catalog.SegmentClosed {
@@ -161,7 +166,8 @@ func (m *Moment) UntoldRows(segments []catalog.Segment) string {
 	if n == 0 {
 		return ""
 	}
-	return fmt.Sprintf("which of %d rows in %d open segments have left the table is not told, since the source does not answer: %s", rows, n, m.Untold)
+	return fmt.Sprintf("which of %d rows in %d open segments have left the table is not told, since the source "+
+		"does not answer: %s", rows, n, m.Untold)
 }
 
 // errMoved says that a run began while the journal was read, so that it has to be read again.
@@ -170,8 +176,10 @@ var errMoved = errors.New("a run began meanwhile")
 // momentTries is how often the journal is read again, since another run began.
 const momentTries = 5
 
-// liveAt hands on the rows of a table, and what the journal tells at the same moment; begin hears of that before the first row.
-func (se *Searcher) liveAt(ctx context.Context, src source.Source, sourceName string, q source.LiveQuery, begin func(*Moment) error) (n int64, err error) {
+// liveAt hands on the rows of a table, and what the journal tells at the same moment; begin hears of that before the
+// first row.
+func (se *Searcher) liveAt(ctx context.Context, src source.Source, sourceName string, q source.LiveQuery,
+	begin func(*Moment) error) (n int64, err error) {
 	for range momentTries {
 		m, err := se.momentOf(ctx, sourceName, q.Table.Name)
 		if err != nil {
@@ -198,11 +206,13 @@ func (se *Searcher) liveAt(ctx context.Context, src source.Source, sourceName st
 }
 
 // InFlight is one open segment from which rows have left.
-func (se *Searcher) InFlight(ctx context.Context, sourceName, table string, m *Moment) (out []catalog.Segment, err error) {
+func (se *Searcher) InFlight(ctx context.Context, sourceName, table string, m *Moment) (out []catalog.Segment,
+	err error) {
 	if len(m.Runs) == 0 {
 		return nil, nil
 	}
-	open, err := se.Catalog.Segments(ctx, catalog.SegmentFilter{Source: sourceName, Table: table, State: string(catalog.SegmentOpen)}, catalog.All)
+	open, err := se.Catalog.Segments(ctx, catalog.SegmentFilter{Source: sourceName, Table: table,
+		State: string(catalog.SegmentOpen)}, catalog.All)
 	for i := range open {
 		if m.Of(&open[i]) == SomeTold {
 			out = append(out, open[i])
@@ -211,8 +221,8 @@ func (se *Searcher) InFlight(ctx context.Context, sourceName, table string, m *M
 	return out, err
 }
 
-// BooksAt is the closing record of an open segment as the journal tells it: rows that have not left count as skipped. found is the digest of
-// those that have, by what the deletes reported.
+// BooksAt is the closing record of an open segment as the journal tells it: rows that have not left count as skipped.
+// found is the digest of those that have, by what the deletes reported.
 func (m *Moment) BooksAt(s *catalog.Segment, x *archive.Manifest) (*archive.Closing, value.Set, error) {
 	left, gone, err := m.Left(s, x.Rows)
 	if err != nil {
@@ -222,15 +232,19 @@ func (m *Moment) BooksAt(s *catalog.Segment, x *archive.Manifest) (*archive.Clos
 	for _, row := range m.Rows[s.Run][s.Number] {
 		found.Merge(row.Digest)
 	}
-	return &archive.Closing{Segment: s.ID, Deleted: gone, Digest: found, Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: left}, found, nil
+	return &archive.Closing{Segment: s.ID, Deleted: gone, Digest: found, Changed: []int{}, Vanished: []int{},
+		Held: []int{}, Skipped: left}, found, nil
 }
 
-// LiveCounted counts the rows of a table, and how many of its segments' rows had left it at the same moment, by segment.
-func (se *Searcher) LiveCounted(ctx context.Context, src source.Source, sourceName string, t *shape.Table) (live int64, m *Moment, err error) {
+// LiveCounted counts the rows of a table, and how many of its segments' rows had left it at the same moment, by
+// segment.
+func (se *Searcher) LiveCounted(ctx context.Context, src source.Source, sourceName string, t *shape.Table) (live int64,
+	m *Moment, err error) {
 	every, bad := filter.Bind("TRUE", filter.TableScope(t))
 	if len(bad) > 0 {
 		return 0, nil, errors.New(bad[0].Plain())
 	}
-	live, err = se.liveAt(ctx, src, sourceName, source.LiveQuery{Table: t, Filter: every, Limit: math.MaxInt64}, func(at *Moment) error { m = at; return nil })
+	live, err = se.liveAt(ctx, src, sourceName, source.LiveQuery{Table: t, Filter: every, Limit: math.MaxInt64},
+		func(at *Moment) error { m = at; return nil })
 	return live, m, err
 }

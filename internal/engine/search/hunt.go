@@ -13,13 +13,14 @@ import (
 	"ambercellar/internal/engine/shelf"
 )
 
-// Hunt is what a search goes through: the segments of a table from which rows have left it. The records of few segments are in memory together, those of many in
-// parts.
+// Hunt is what a search goes through: the segments of a table from which rows have left it. The records of few
+// segments are in memory together, those of many in parts.
 type Hunt struct {
 	*Searcher
-	q        SearchRequest
-	at       *Moment
-	list     []*Segment     // all, the oldest first; of many, those alone of which the catalog does not know what they look like
+	q  SearchRequest
+	at *Moment
+	// all, the oldest first; of many, those alone of which the catalog does not know what they look like
+	list     []*Segment
 	long     *long          // nil: they are few
 	Columns  []shape.Column // that any of them has: the newest segment's first, as they stand there
 	Segments int
@@ -32,7 +33,8 @@ var errRenamed = errors.New("a column was renamed")
 // Hunt finds what there is to search. at tells of segments that are not closed, or were not at that moment.
 func (se *Searcher) Hunt(ctx context.Context, q SearchRequest, at *Moment) (*Hunt, error) {
 	if q.Table == "" || q.Source == "" {
-		return nil, &refuse.Error{Field: "table", Message: "no source and table are named", Remedy: "write SOURCE TABLE"}
+		return nil, &refuse.Error{Field: "table", Message: "no source and table are named",
+			Remedy: "write SOURCE TABLE"}
 	}
 	h := &Hunt{Searcher: se, q: q, at: at}
 	narrow, err := se.Narrow(ctx, q, at)
@@ -127,7 +129,8 @@ func (h *Hunt) lacking(ctx context.Context) ([]Lacking, error) {
 	return lacking(h.q, h.list, names), nil
 }
 
-// bind binds the search's condition to all that is searched, so that what is wrong with it is said before anything is found.
+// bind binds the search's condition to all that is searched, so that what is wrong with it is said before anything is
+// found.
 func (h *Hunt) bind(columns, show []shape.Column) error {
 	for _, x := range h.list {
 		if err := x.Bind(h.q, columns, show); err != nil {
@@ -140,7 +143,8 @@ func (h *Hunt) bind(columns, show []shape.Column) error {
 	if h.long != nil {
 		for i := range h.long.shapes {
 			x := &h.long.shapes[i]
-			if _, err := shelf.BindArchived(h.q.Where, h.long.names.Now(x.Numbered, x.Columns.V), columns); err != nil {
+			if _, err := shelf.BindArchived(h.q.Where, h.long.names.Now(x.Numbered, x.Columns.V),
+				columns); err != nil {
 				return err
 			}
 		}
@@ -153,18 +157,23 @@ func (se *Searcher) untold(ctx context.Context, q SearchRequest, m *Moment) (str
 	if m == nil || m.Untold == "" {
 		return "", nil
 	}
-	open, err := se.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, State: string(catalog.SegmentOpen)}, catalog.All)
+	open, err := se.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table,
+		State: string(catalog.SegmentOpen)}, catalog.All)
 	return m.UntoldRows(open), err
 }
 
-// Searchable lists the segments of a table from which rows have left it, the oldest first, and the columns that any of them has: the newest
-// segment's first, as they stand there. m tells of segments that are not closed, or were not at that moment; nil: the closed ones alone. narrow: of those alone.
-func (se *Searcher) Searchable(ctx context.Context, q SearchRequest, m *Moment, narrow *narrowed) ([]*Segment, []shape.Column, error) {
+// Searchable lists the segments of a table from which rows have left it, the oldest first, and the columns that any of
+// them has: the newest segment's first, as they stand there. m tells of segments that are not closed, or were not at
+// that moment; nil: the closed ones alone. narrow: of those alone.
+func (se *Searcher) Searchable(ctx context.Context, q SearchRequest, m *Moment, narrow *narrowed) ([]*Segment,
+	[]shape.Column, error) {
 	var all []catalog.Segment
 	var err error
 	if narrow != nil {
 		all = narrow.Segments
-	} else if all, err = se.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table, Archived: true}, catalog.All); err != nil { // both by one question: one that is closed between two would be in neither answer
+		// both by one question: one that is closed between two would be in neither answer
+	} else if all, err = se.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: q.Table,
+		Archived: true}, catalog.All); err != nil {
 		return nil, nil, err
 	}
 	var open, segments []catalog.Segment
@@ -186,7 +195,8 @@ func (se *Searcher) Searchable(ctx context.Context, q SearchRequest, m *Moment, 
 		}
 	}
 	if len(segments) == 0 && !q.Live && narrow == nil {
-		return nil, nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source, q.Table), Remedy: "`segment list` shows what is"}
+		return nil, nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source,
+			q.Table), Remedy: "`segment list` shows what is"}
 	}
 	list, err := se.known(ctx, segments, m) // the newest first
 	if err != nil {
@@ -238,7 +248,8 @@ func (se *Searcher) known(ctx context.Context, segments []catalog.Segment, m *Mo
 	return list, nil
 }
 
-// callNow gives the columns of segments the names that they have now, and returns all of them, in the order in which they come up.
+// callNow gives the columns of segments the names that they have now, and returns all of them, in the order in which
+// they come up.
 func callNow(list []*Segment, names catalog.ColumnNames) (columns []shape.Column) {
 	for _, x := range list {
 		x.own = names.Now(x.Manifest.Numbered, x.Manifest.Columns)

@@ -80,8 +80,8 @@ type version struct {
 	meant  bool
 }
 
-// older remembers versions of rows, the newest first, and says which of them do not count: a newer one is asked for too, or holds
-// something else.
+// older remembers versions of rows, the newest first, and says which of them do not count: a newer one is asked for
+// too, or holds something else.
 func (s *SeenKeys) older(ctx context.Context, list []version) ([]bool, error) {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {

@@ -13,7 +13,8 @@ import (
 	"ambercellar/internal/core/shape"
 )
 
-// LongFrom is from how many segments of a table on their records are in memory in parts of so many, instead of together. Tests change both.
+// LongFrom is from how many segments of a table on their records are in memory in parts of so many, instead of
+// together. Tests change both.
 var LongFrom, PartOf = 2_000, 500
 
 // long is what the catalog knows of a table of many segments.
@@ -22,7 +23,8 @@ type long struct {
 	names  catalog.ColumnNames
 }
 
-// lengthen prepares a hunt through a table of many segments; false where they are few, or where the catalog does not know enough of them.
+// lengthen prepares a hunt through a table of many segments; false where they are few, or where the catalog does not
+// know enough of them.
 func (h *Hunt) lengthen(ctx context.Context) (bool, error) {
 	many, err := h.Catalog.MoreThan(ctx, h.q.Source, h.q.Table, LongFrom)
 	if err != nil || !many {
@@ -105,7 +107,8 @@ func (h *Hunt) partsOf(ctx context.Context, wanted func(*catalog.Segment) bool) 
 			part, size = nil, min(2*size, PartOf)
 			return yield(list, err) && err == nil
 		}
-		for s, err := range h.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: h.q.Source, Table: h.q.Table, Archived: true}) {
+		for s, err := range h.Catalog.EachSegment(ctx, catalog.SegmentFilter{Source: h.q.Source, Table: h.q.Table,
+			Archived: true}) {
 			if err != nil {
 				yield(nil, err)
 				return
@@ -188,7 +191,8 @@ func (h *Hunt) longOlder(ctx context.Context, hits []Hit) (map[int]bool, error) 
 				if x.Segment.Asleep(h.Now()) {
 					continue
 				}
-				if err := h.Searcher.older(ctx, x, some, old, func(of string) bool { return archivedBefore(segments[of], x.Segment) < 0 }); err != nil {
+				if err := h.Searcher.older(ctx, x, some, old,
+					func(of string) bool { return archivedBefore(segments[of], x.Segment) < 0 }); err != nil {
 					return nil, err
 				}
 			}
@@ -201,7 +205,8 @@ func (h *Hunt) longOlder(ctx context.Context, hits []Hit) (map[int]bool, error) 
 }
 
 // versions hands out the segments that can have the keys of rows, where the catalog tells, and else all.
-func (h *Hunt) versions(ctx context.Context, hits []Hit, segments map[string]*catalog.Segment) iter.Seq2[[]*Segment, error] {
+func (h *Hunt) versions(ctx context.Context, hits []Hit, segments map[string]*catalog.Segment) iter.Seq2[[]*Segment,
+	error] {
 	return func(yield func([]*Segment, error) bool) {
 		var text []string
 		for _, hit := range hits {
@@ -228,7 +233,8 @@ func (h *Hunt) versions(ctx context.Context, hits []Hit, segments map[string]*ca
 		var narrow *narrowed
 		var err error
 		if len(text) > 0 {
-			narrow, err = h.Narrow(ctx, SearchRequest{Source: h.q.Source, Table: h.q.Table, Where: strings.Join(text, " OR ")}, h.at)
+			narrow, err = h.Narrow(ctx, SearchRequest{Source: h.q.Source, Table: h.q.Table,
+				Where: strings.Join(text, " OR ")}, h.at)
 		} else if !slices.ContainsFunc(hits, func(x Hit) bool { return x.Key != nil }) {
 			return
 		}
@@ -240,7 +246,10 @@ func (h *Hunt) versions(ctx context.Context, hits []Hit, segments map[string]*ca
 			h.Parts(ctx)(yield)
 			return
 		}
-		some := slices.DeleteFunc(narrow.Segments, func(s catalog.Segment) bool { return h.at.Of(&s) == noneGone || h.began(&s) })
+		some := slices.DeleteFunc(narrow.Segments, func(s catalog.Segment) bool {
+			return h.at.Of(&s) == noneGone ||
+				h.began(&s)
+		})
 		slices.Reverse(some)
 		for part := range slices.Chunk(some, PartOf) {
 			list, err := h.known(ctx, part, h.at)
@@ -256,7 +265,8 @@ func archivedBefore(a, b *catalog.Segment) int {
 	return cmp.Or(a.CreatedAt.Compare(b.CreatedAt.Time), cmp.Compare(a.Number, b.Number), cmp.Compare(a.ID, b.ID))
 }
 
-// longSuperseded is superseded for a table of many segments. Those alone are looked at whose keys lie near those of others, by the catalog.
+// longSuperseded is superseded for a table of many segments. Those alone are looked at whose keys lie near those of
+// others, by the catalog.
 func (h *Hunt) longSuperseded(ctx context.Context, meant func(*Segment) bool) (*SupersededRows, error) {
 	out := &SupersededRows{ordinals: map[string]map[int]bool{}}
 	near, err := h.near(ctx)
@@ -321,7 +331,8 @@ func (h *Hunt) near(ctx context.Context) (map[string]bool, error) {
 		x := &h.long.shapes[i]
 		kinds[x.ID] = -1
 		if len(x.Key.V) > 0 {
-			if at := slices.IndexFunc(x.Columns.V, func(c shape.Column) bool { return c.Name == x.Key.V[0] }); at >= 0 {
+			if at := slices.IndexFunc(x.Columns.V,
+				func(c shape.Column) bool { return c.Name == x.Key.V[0] }); at >= 0 {
 				kinds[x.ID] = int(x.Columns.V[at].Kind)
 			}
 		}

@@ -18,7 +18,8 @@ import (
 // lookBudget is how long a search waits for a database that may know under which name it knew a column before.
 const lookBudget = 2 * time.Second
 
-// look asks the database how the columns of a table are called now, and says whether that is news. A database that does not answer has none.
+// look asks the database how the columns of a table are called now, and says whether that is news. A database that
+// does not answer has none.
 func (se *Searcher) look(ctx context.Context, source, table string) (news bool, err error) {
 	soon, cancel := context.WithTimeout(ctx, lookBudget)
 	defer cancel()
@@ -45,8 +46,8 @@ func (se *Searcher) ColumnNames(ctx context.Context, source, table string) ([]ca
 	return names.All(), err
 }
 
-// Lacking are the segments of a search that have no column of a name that the search asks for. Whether the column was added later, and is
-// NULL in their rows, or had another name then, nobody can tell from them.
+// Lacking are the segments of a search that have no column of a name that the search asks for. Whether the column was
+// added later, and is NULL in their rows, or had another name then, nobody can tell from them.
 type Lacking struct {
 	Column   string   `json:"column"`
 	Segments []string `json:"segments"` // the oldest first
@@ -59,7 +60,9 @@ func (l *Lacking) Say(source, table string) string {
 	if len(l.Segments) == 1 {
 		n, have = "segment "+l.Segments[0], "has"
 	}
-	return fmt.Sprintf("%s with %d rows %s no column %s, which counts as NULL there; `ambercellar column tell %s %s %s` says what it was called then (-was NAME), or that it was added (-added)", n, l.Rows, have, l.Column, source, table, l.Column)
+	return fmt.Sprintf("%s with %d rows %s no column %s, which counts as NULL there; `ambercellar column tell %s "+
+		"%s %s` says what it was called then (-was NAME), or that it was added (-added)", n, l.Rows, have, l.Column,
+		source, table, l.Column)
 }
 
 // asked are the columns that a search asks for by name, each once.
@@ -102,31 +105,35 @@ func lacking(q SearchRequest, list []*Segment, names catalog.ColumnNames) []Lack
 	return out
 }
 
-// Lacks returns the first column of a condition that a segment does not have, and of which nobody said that it was added; empty: none.
+// Lacks returns the first column of a condition that a segment does not have, and of which nobody said that it was
+// added; empty: none.
 func (se *Searcher) Lacks(ctx context.Context, m *archive.Manifest, where string) (string, error) {
 	names, err := se.Catalog.ColumnNames(ctx, m.Source, m.Table)
 	if err != nil {
 		return "", err
 	}
-	l := lacking(SearchRequest{Where: where}, []*Segment{{Segment: &catalog.Segment{}, Manifest: m, own: names.Now(m.Numbered, m.Columns)}}, names)
+	l := lacking(SearchRequest{Where: where},
+		[]*Segment{{Segment: &catalog.Segment{}, Manifest: m, own: names.Now(m.Numbered, m.Columns)}}, names)
 	if len(l) == 0 {
 		return "", nil
 	}
 	return l[0].Column, nil
 }
 
-// TellName keeps that a column of a table was called otherwise once, or that it had no name before: it was added. Searches, counts, restores
-// and erasures find it in older segments then.
+// TellName keeps that a column of a table was called otherwise once, or that it had no name before: it was added.
+// Searches, counts, restores and erasures find it in older segments then.
 func (se *Searcher) TellName(ctx context.Context, actor string, n catalog.FormerName) ([]catalog.FormerName, error) {
 	if strings.TrimSpace(n.Name) == "" || n.Name == n.Was {
-		return nil, &refuse.Error{Field: "name", Message: "a column has a name, and was called otherwise before", Remedy: "name the column as it is called now, and as it was called"}
+		return nil, &refuse.Error{Field: "name", Message: "a column has a name, and was called otherwise before",
+			Remedy: "name the column as it is called now, and as it was called"}
 	}
 	columns, err := se.archivedColumnsAsWritten(ctx, n.Source, n.Table)
 	if err != nil {
 		return nil, err
 	}
 	if n.Was != "" && !slices.Contains(columns, n.Was) {
-		return nil, &refuse.Error{Field: "was", Message: fmt.Sprintf("no archived row of %s has a column %q", n.Table, n.Was), Remedy: shelf.Nearest(n.Was, columns, "its columns are "+strings.Join(columns, ", "))}
+		return nil, &refuse.Error{Field: "was", Message: fmt.Sprintf("no archived row of %s has a column %q", n.Table,
+			n.Was), Remedy: shelf.Nearest(n.Was, columns, "its columns are "+strings.Join(columns, ", "))}
 	}
 	known, err := se.Catalog.ColumnNames(ctx, n.Source, n.Table)
 	if err != nil {
@@ -136,9 +143,13 @@ func (se *Searcher) TellName(ctx context.Context, actor string, n catalog.Former
 	for _, k := range names {
 		switch {
 		case k.Was != "" && k.Was == n.Was && k.Name != n.Name:
-			return nil, &refuse.Error{Field: "was", Message: fmt.Sprintf("%s is told to be a former name of %s already", n.Was, k.Name), Remedy: "take that back first (column forget), or say that " + n.Name + " was called " + k.Name}
+			return nil, &refuse.Error{Field: "was",
+				Message: fmt.Sprintf("%s is told to be a former name of %s already", n.Was, k.Name),
+				Remedy:  "take that back first (column forget), or say that " + n.Name + " was called " + k.Name}
 		case k.Name == n.Name && (k.Was == "") != (n.Was == ""):
-			return nil, &refuse.Error{Field: "name", Message: fmt.Sprintf("column %s cannot have been added and called otherwise before", n.Name), Remedy: "take back what was told of it first (column forget)"}
+			return nil, &refuse.Error{Field: "name",
+				Message: fmt.Sprintf("column %s cannot have been added and called otherwise before", n.Name),
+				Remedy:  "take back what was told of it first (column forget)"}
 		}
 	}
 	for was, seen := n.Was, 0; was != "" && seen <= len(names); seen++ { // a name that leads back to itself
@@ -147,7 +158,9 @@ func (se *Searcher) TellName(ctx context.Context, actor string, n catalog.Former
 			break
 		}
 		if was = names[i].Was; was == n.Name {
-			return nil, &refuse.Error{Field: "was", Message: fmt.Sprintf("%s is told to have been called %s before, and cannot come from it too", n.Was, n.Name), Remedy: "take that back first (column forget)"}
+			return nil, &refuse.Error{Field: "was",
+				Message: fmt.Sprintf("%s is told to have been called %s before, and cannot come from it too", n.Was,
+					n.Name), Remedy: "take that back first (column forget)"}
 		}
 	}
 	n.ToldAt, n.ToldBy = catalog.At(se.Now()), actor

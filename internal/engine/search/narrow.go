@@ -11,7 +11,8 @@ import (
 	"ambercellar/internal/engine/shelf"
 )
 
-// NarrowFrom is from how many segments of a table on a look-up by key goes by the catalog's spans instead of looking at each of them. Tests change it.
+// NarrowFrom is from how many segments of a table on a look-up by key goes by the catalog's spans instead of looking
+// at each of them. Tests change it.
 var NarrowFrom = 200
 
 // mostProbes is for how many keys that pays.
@@ -24,7 +25,8 @@ type narrowed struct {
 	passed   int               // segments that cannot have such rows
 }
 
-// Narrow finds the segments that can hold what a search is for, where that names values of the key; nil where it does not, or where it does not pay.
+// Narrow finds the segments that can hold what a search is for, where that names values of the key; nil where it does
+// not, or where it does not pay.
 func (se *Searcher) Narrow(ctx context.Context, q SearchRequest, m *Moment) (*narrowed, error) {
 	if q.Where == "" || q.Wide {
 		return nil, nil
@@ -93,8 +95,10 @@ func union(columns, more []shape.Column) []shape.Column {
 	return columns
 }
 
-// probing says where, in the spans of segments of a shape, rows lie for which a condition is true; false where it does not tell.
-func probing(where string, x *catalog.Shape, names catalog.ColumnNames, columns []shape.Column) ([]catalog.Probe, bool) {
+// probing says where, in the spans of segments of a shape, rows lie for which a condition is true; false where it does
+// not tell.
+func probing(where string, x *catalog.Shape, names catalog.ColumnNames, columns []shape.Column) ([]catalog.Probe,
+	bool) {
 	own := names.Now(x.Numbered, x.Columns.V)
 	f, err := shelf.BindArchived(where, own, columns)
 	if err != nil {

@@ -30,12 +30,13 @@ type SearchRequest struct {
 	Where   string   `json:"where,omitempty"`   // in the language of rules; empty: every row
 	Columns []string `json:"columns,omitempty"` // to be shown; empty: all
 	Limit   int      `json:"limit,omitempty"`   // rows at the most; 0: all
-	Live    bool     `json:"live,omitempty"`    // rows of the table itself too, before those of the archive; needs a limit
-	Whole   bool     // of the table too, without a limit
-	keyed   bool     // hits have their keys
-	any     bool     // whichever column is shown, nobody asked for it
-	Wide    bool     // all segments are looked at, whatever the catalog knows of their keys
-	AtOnce  bool     // the records of all segments are in memory, however many there are
+	// rows of the table itself too, before those of the archive; needs a limit
+	Live   bool `json:"live,omitempty"`
+	Whole  bool // of the table too, without a limit
+	keyed  bool // hits have their keys
+	any    bool // whichever column is shown, nobody asked for it
+	Wide   bool // all segments are looked at, whatever the catalog knows of their keys
+	AtOnce bool // the records of all segments are in memory, however many there are
 }
 
 // Hit is a row that was searched for.
@@ -46,7 +47,8 @@ type Hit struct {
 	Key     []value.Value // of a row of the archive, where the search needs it
 }
 
-// How many bytes of rows the answer to a limited search may have, and how many are in memory of each segment that is searched.
+// How many bytes of rows the answer to a limited search may have, and how many are in memory of each segment that is
+// searched.
 const MostFound, mostWaiting = 32 << 20, 4 << 20
 
 // size is how much memory a row takes.
@@ -66,7 +68,8 @@ type Searched struct {
 	Found    int64 `json:"found"`
 	Live     int64 `json:"live"` // of those found, rows of the table itself
 
-	Cold *shelf.Chilled `json:"cold"` // segments in cold storage that may hold such rows and were not searched; null: none
+	// segments in cold storage that may hold such rows and were not searched; null: none
+	Cold *shelf.Chilled `json:"cold"`
 	More bool           `json:"more"` // the limit was reached; there may be more
 
 	Superseded int64 `json:"superseded"` // rows that were passed over, since a newer version of them is archived
@@ -75,7 +78,8 @@ type Searched struct {
 
 	Large bool `json:"large,omitempty"` // there are more, and these are as many bytes as an answer may have
 
-	Untold string `json:"untold,omitempty"` // what a run that goes on may have archived, and the source does not tell; empty: nothing
+	// what a run that goes on may have archived, and the source does not tell; empty: nothing
+	Untold string `json:"untold,omitempty"`
 }
 
 // Incomplete says why the answer may lack rows that were asked for; empty: it has all of them.
@@ -84,7 +88,8 @@ func (s *Searched) Incomplete() string {
 	if s.Cold != nil && len(s.Cold.Segments) == 1 {
 		why = append(why, "1 segment in cold storage may hold such rows and was not searched")
 	} else if s.Cold != nil && len(s.Cold.Segments) > 1 {
-		why = append(why, fmt.Sprintf("%d segments in cold storage may hold such rows and were not searched", len(s.Cold.Segments)))
+		why = append(why, fmt.Sprintf("%d segments in cold storage may hold such rows and were not searched",
+			len(s.Cold.Segments)))
 	}
 	if s.Untold != "" {
 		why = append(why, s.Untold)
@@ -112,10 +117,11 @@ type Segment struct {
 // searchAhead is how many segments are searched at a time.
 const searchAhead = 3
 
-// Search hands on the archived rows of a table for which a filter is true, segment by segment in the order in which they were
-// archived. Only rows that left the table count. A row from before a column was added has NULL there. head hears of the
-// columns first.
-func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]shape.Column) error, hit func(Hit) error) (*Searched, error) {
+// Search hands on the archived rows of a table for which a filter is true, segment by segment in the order in which
+// they were archived. Only rows that left the table count. A row from before a column was added has NULL there. head
+// hears of the columns first.
+func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]shape.Column) error,
+	hit func(Hit) error) (*Searched, error) {
 	se.shelf.Reading.RLock()
 	defer se.shelf.Reading.RUnlock()
 	m, err := se.ReadMoment(ctx, q.Source, q.Table)
@@ -139,7 +145,9 @@ func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]sha
 		for _, name := range q.Columns {
 			i := slices.IndexFunc(columns, func(c shape.Column) bool { return c.Name == name })
 			if i < 0 {
-				return nil, &refuse.Error{Field: "columns", Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name), Remedy: "its columns are " + strings.Join(shape.Names(columns), ", ")}
+				return nil, &refuse.Error{Field: "columns",
+					Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name),
+					Remedy:  "its columns are " + strings.Join(shape.Names(columns), ", ")}
 			}
 			show = append(show, columns[i])
 		}
@@ -162,7 +170,8 @@ func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]sha
 		}
 	} else {
 		err = se.searchLive(ctx, q, live, columns, show, out, hit, func(at *Moment) (err error) {
-			if h, err = se.Hunt(ctx, q, at); err != nil { // what has left is told at the moment at which the table is read
+			// what has left is told at the moment at which the table is read
+			if h, err = se.Hunt(ctx, q, at); err != nil {
 				return err
 			}
 			return begin()
@@ -254,7 +263,8 @@ func (t *taking) take(h Hit) error {
 // searchPart searches segments, a few at a time, and takes their rows in order, until there are enough.
 func (se *Searcher) searchPart(ctx context.Context, list []*Segment, t *taking) error {
 	ctx, cancel := context.WithCancel(ctx)
-	begun := make(chan *Segment, searchAhead-2) // besides the one that is taken, and the one that waits to be put there
+	// besides the one that is taken, and the one that waits to be put there
+	begun := make(chan *Segment, searchAhead-2)
 	go func() {
 		defer close(begun)
 		for _, x := range list {
@@ -311,8 +321,10 @@ func (s *Searched) add(x *Segment) {
 	}
 }
 
-// Awake leaves out the segments whose rows are in cold storage. Those that may hold rows that are searched for are added to cold; passed is how many cannot.
-func (se *Searcher) Awake(ctx context.Context, list []*Segment, cold []catalog.Segment) (can []*Segment, passed int, _ []catalog.Segment, err error) {
+// Awake leaves out the segments whose rows are in cold storage. Those that may hold rows that are searched for are
+// added to cold; passed is how many cannot.
+func (se *Searcher) Awake(ctx context.Context, list []*Segment, cold []catalog.Segment) (can []*Segment, passed int,
+	_ []catalog.Segment, err error) {
 	for _, x := range list {
 		if !x.Segment.Asleep(se.Now()) {
 			can = append(can, x)
@@ -343,13 +355,16 @@ func (se *Searcher) Possibly(ctx context.Context, x *Segment) (bool, error) {
 	return side.Bounds.Possibly(x.Search.Filter) && side.Keys.Possibly(x.Manifest, x.Search.Filter), nil
 }
 
-// liveBudget is how long the search of the table itself may take: it is the workload's, and a condition without index reads it all.
+// liveBudget is how long the search of the table itself may take: it is the workload's, and a condition without index
+// reads it all.
 const liveBudget = 15 * time.Second
 
 // searchedLive describes the table itself, and adds its columns to those of the archive.
-func (se *Searcher) searchedLive(ctx context.Context, q SearchRequest, columns []shape.Column) (*shape.Table, []shape.Column, error) {
+func (se *Searcher) searchedLive(ctx context.Context, q SearchRequest, columns []shape.Column) (*shape.Table,
+	[]shape.Column, error) {
 	if q.Limit <= 0 && !q.Whole {
-		return nil, nil, &refuse.Error{Field: "limit", Message: "a search of the table itself needs a limit", Remedy: "give one; the table is the workload's"}
+		return nil, nil, &refuse.Error{Field: "limit", Message: "a search of the table itself needs a limit",
+			Remedy: "give one; the table is the workload's"}
 	}
 	src, err := se.Source(ctx, q.Source)
 	if err != nil {
@@ -368,7 +383,8 @@ func (se *Searcher) searchedLive(ctx context.Context, q SearchRequest, columns [
 }
 
 // searchLive hands on the rows of the table itself. A column that it does not have any more is NULL.
-func (se *Searcher) searchLive(ctx context.Context, q SearchRequest, t *shape.Table, columns, show []shape.Column, out *Searched, hit func(Hit) error, begin func(*Moment) error) error {
+func (se *Searcher) searchLive(ctx context.Context, q SearchRequest, t *shape.Table, columns, show []shape.Column,
+	out *Searched, hit func(Hit) error, begin func(*Moment) error) error {
 	var f *filter.Filter
 	if q.Where != "" {
 		every := &shape.Table{Columns: columns}
@@ -378,7 +394,9 @@ func (se *Searcher) searchLive(ctx context.Context, q SearchRequest, t *shape.Ta
 		}
 		for _, r := range bound.Columns() {
 			if c, _ := t.Column(r.Name); c == nil {
-				return &refuse.Error{Field: "where", Message: fmt.Sprintf("table %s has no column %q any more, so its own rows cannot be judged by it", t.Name, r.Name), Remedy: "search the archive alone"}
+				return &refuse.Error{Field: "where",
+					Message: fmt.Sprintf("table %s has no column %q any more, so its own rows cannot be judged by it",
+						t.Name, r.Name), Remedy: "search the archive alone"}
 			}
 		}
 		if bound, bad = filter.Bind(q.Where, filter.TableScope(t)); len(bad) > 0 {
@@ -424,9 +442,12 @@ func (se *Searcher) searchLive(ctx context.Context, q SearchRequest, t *shape.Ta
 		bytes += h.size()
 		return hit(h)
 	}
-	_, err = se.liveAt(within, src, q.Source, source.LiveQuery{Table: t, Filter: f, Columns: read, Limit: most, Row: report}, begin)
+	_, err = se.liveAt(within, src, q.Source, source.LiveQuery{Table: t, Filter: f, Columns: read, Limit: most,
+		Row: report}, begin)
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
-		return &refuse.Error{Field: "live", Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that", liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
+		return &refuse.Error{Field: "live",
+			Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that",
+				liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
 	}
 	return err
 }
@@ -477,28 +498,29 @@ func (se *Searcher) scan(ctx context.Context, x *Segment) {
 	}
 	x.Search.Bounds = x.Known.Bounds.Load()
 	defer func() { x.Known.Bounds.Store(x.scanned.Bounds) }()
-	x.scanned, x.err = se.shelf.ScanRows(ctx, x.Segment, x.Manifest, x.Search, func(ordinal int, row []value.Value) error {
-		if _, left := slices.BinarySearch(x.left, ordinal); left {
-			return nil
-		}
-		shown := make([]value.Value, len(x.show))
-		for i, c := range x.show {
-			shown[i] = row[c].Clone()
-		}
-		h := Hit{Segment: x.Segment.ID, Ordinal: ordinal, Row: shown}
-		for _, c := range x.key {
-			h.Key = append(h.Key, row[c].Clone())
-		}
-		if err := x.room.Acquire(ctx, min(h.size(), mostWaiting)); err != nil {
-			return err
-		}
-		select {
-		case x.hits <- h:
-			return nil
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	})
+	x.scanned, x.err = se.shelf.ScanRows(ctx, x.Segment, x.Manifest, x.Search,
+		func(ordinal int, row []value.Value) error {
+			if _, left := slices.BinarySearch(x.left, ordinal); left {
+				return nil
+			}
+			shown := make([]value.Value, len(x.show))
+			for i, c := range x.show {
+				shown[i] = row[c].Clone()
+			}
+			h := Hit{Segment: x.Segment.ID, Ordinal: ordinal, Row: shown}
+			for _, c := range x.key {
+				h.Key = append(h.Key, row[c].Clone())
+			}
+			if err := x.room.Acquire(ctx, min(h.size(), mostWaiting)); err != nil {
+				return err
+			}
+			select {
+			case x.hits <- h:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
 }
 
 // SearchRows writes what a search finds as CSV, newline-delimited JSON or Parquet.

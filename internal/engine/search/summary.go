@@ -27,7 +27,8 @@ type SummaryRequest struct {
 	Live    bool      `json:"live,omitempty"` // rows of the table itself too; a row that was put back counts once
 }
 
-// Measure is what is made of the rows of a group: count, or sum, min or max of a column. NULLs do not count, as in SQL.
+// Measure is what is made of the rows of a group: count, or sum, min or max of a column. NULLs do not count, as in
+// SQL.
 type Measure struct {
 	Of     string `json:"of"`
 	Column string `json:"column,omitempty"`
@@ -64,8 +65,8 @@ type group struct {
 	of  []Tallied
 }
 
-// Summarise counts and sums up archived rows. Sums of integers and decimals are exact; a value that is no number makes the sum of
-// its group NULL. Groups come in the order of their columns.
+// Summarise counts and sums up archived rows. Sums of integers and decimals are exact; a value that is no number makes
+// the sum of its group NULL. Groups come in the order of their columns.
 func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, error) {
 	search := SearchRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live, Whole: true}
 	out := &Summary{Columns: slices.Clone(q.GroupBy), Groups: [][]*string{}}
@@ -82,11 +83,13 @@ func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, 
 		keys[i] = at(c)
 	}
 	if len(q.Of) == 0 {
-		return nil, &refuse.Error{Field: "of", Message: "it is not said what to make of the rows", Remedy: "write count, sum, min or max"}
+		return nil, &refuse.Error{Field: "of", Message: "it is not said what to make of the rows",
+			Remedy: "write count, sum, min or max"}
 	}
 	for i, m := range q.Of {
 		if !slices.Contains([]string{"count", "sum", "min", "max"}, m.Of) || (m.Of == "count") != (m.Column == "") {
-			return nil, &refuse.Error{Field: "of", Message: fmt.Sprintf("%q is nothing that can be made of rows", m), Remedy: "write count without a column, or sum, min or max with one"}
+			return nil, &refuse.Error{Field: "of", Message: fmt.Sprintf("%q is nothing that can be made of rows", m),
+				Remedy: "write count without a column, or sum, min or max with one"}
 		}
 		if m.Column != "" {
 			of[i] = at(m.Column)
@@ -116,7 +119,8 @@ func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, 
 		g := groups[string(text)]
 		if g == nil {
 			if len(groups) >= mostGroups {
-				return &refuse.Error{Field: "group_by", Message: fmt.Sprintf("there are more than %d groups", mostGroups), Remedy: "group by fewer columns, or narrow the rows with a condition"}
+				return &refuse.Error{Field: "group_by", Message: fmt.Sprintf("there are more than %d groups",
+					mostGroups), Remedy: "group by fewer columns, or narrow the rows with a condition"}
 			}
 			g = &group{of: make([]Tallied, len(q.Of))}
 			for _, k := range keys {
@@ -139,8 +143,10 @@ func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, 
 	}
 	searched, err := se.Search(ctx, search, func(columns []shape.Column) error {
 		for i, m := range q.Of {
-			if c := columns[of[i]]; m.Of == "sum" && c.Kind != value.Int && c.Kind != value.Decimal && c.Kind != value.Float64 && c.Kind != value.Float32 {
-				return &refuse.Error{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum", c.Name, c.Type), Remedy: "ask for min or max"}
+			if c := columns[of[i]]; m.Of == "sum" && c.Kind != value.Int && c.Kind != value.Decimal &&
+				c.Kind != value.Float64 && c.Kind != value.Float32 {
+				return &refuse.Error{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum",
+					c.Name, c.Type), Remedy: "ask for min or max"}
 			}
 		}
 		return nil
@@ -273,7 +279,8 @@ type reinserted struct {
 }
 
 // reinsertedOf returns nil where no row of a table that is live now was put back.
-func (se *Searcher) reinsertedOf(ctx context.Context, sourceName, table string, take func(Hit) error) (*reinserted, error) {
+func (se *Searcher) reinsertedOf(ctx context.Context, sourceName, table string, take func(Hit) error) (*reinserted,
+	error) {
 	src, err := se.Source(ctx, sourceName)
 	if err != nil {
 		return nil, err
@@ -314,7 +321,8 @@ func (se *Searcher) reinsertedOf(ctx context.Context, sourceName, table string, 
 }
 
 // RestoredInto lists the restores that have put rows into a table which are recorded as theirs still.
-func (se *Searcher) RestoredInto(ctx context.Context, sourceName string, src source.Source, t *shape.Table) (out []catalog.Restore, err error) {
+func (se *Searcher) RestoredInto(ctx context.Context, sourceName string, src source.Source,
+	t *shape.Table) (out []catalog.Restore, err error) {
 	all, err := se.Catalog.RestoresIn(ctx, catalog.RestoreDone, catalog.RestoreFailed, catalog.Restoring)
 	if err != nil {
 		return nil, err
@@ -356,7 +364,8 @@ func (b *reinserted) flush(ctx context.Context) error {
 		keys[i] = h.Key
 	}
 	live := map[string]bool{}
-	err := b.source.Related(ctx, source.Query{Selection: source.Selection{Table: b.table}, On: b.table.Key, Values: keys}, func(key []value.Value) error {
+	err := b.source.Related(ctx, source.Query{Selection: source.Selection{Table: b.table}, On: b.table.Key,
+		Values: keys}, func(key []value.Value) error {
 		live[shelf.Canonical(key)] = true
 		return nil
 	})

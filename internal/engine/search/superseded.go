@@ -15,7 +15,8 @@ import (
 	"ambercellar/internal/engine/shelf"
 )
 
-// A record that was put back and archived again, or whose key was used again, lies in several segments. The newest version counts.
+// A record that was put back and archived again, or whose key was used again, lies in several segments. The newest
+// version counts.
 
 // KeyColumns are the places of the key among a segment's columns; nil where it has none.
 func KeyColumns(m *archive.Manifest) []int {
@@ -30,8 +31,10 @@ func KeyColumns(m *archive.Manifest) []int {
 	return out
 }
 
-// older notes of hits those that lie in an earlier segment than x and whose key x has too. before says whether a segment is earlier.
-func (se *Searcher) older(ctx context.Context, x *Segment, hits []Hit, out map[int]bool, before func(segment string) bool) error {
+// older notes of hits those that lie in an earlier segment than x and whose key x has too. before says whether a
+// segment is earlier.
+func (se *Searcher) older(ctx context.Context, x *Segment, hits []Hit, out map[int]bool,
+	before func(segment string) bool) error {
 	asked, text := map[string][]int{}, []string{}
 	look := func() error {
 		if len(text) == 0 {
@@ -97,7 +100,8 @@ func (se *Searcher) withKeys(ctx context.Context, x *Segment, condition string, 
 	}
 	columns := KeyColumns(x.Manifest)
 	key := make([]value.Value, len(columns))
-	_, err = se.shelf.ScanRows(ctx, x.Segment, x.Manifest, archive.Search{Filter: f, Columns: columns, Absent: 1, Bounds: x.Known.Bounds.Load()}, func(ordinal int, row []value.Value) error {
+	_, err = se.shelf.ScanRows(ctx, x.Segment, x.Manifest, archive.Search{Filter: f, Columns: columns, Absent: 1,
+		Bounds: x.Known.Bounds.Load()}, func(ordinal int, row []value.Value) error {
 		if _, left := slices.BinarySearch(x.left, ordinal); left {
 			return nil
 		}
@@ -146,10 +150,12 @@ func (s *SupersededRows) Has(segment string, ordinal int) bool {
 	return s != nil && s.ordinals[segment][ordinal]
 }
 
-// superseded finds them among all rows of segments, which come the oldest first. Only segments are read whose keys lie between each
-// other's; of those, keys are kept on disk. meant says which segments are asked for by name; of their rows a newer version elsewhere counts
-// only where it holds something else, for a row that was put back and archived again is the same. nil: all segments are asked for.
-func (se *Searcher) superseded(ctx context.Context, list []*Segment, meant func(*Segment) bool) (out *SupersededRows, err error) {
+// superseded finds them among all rows of segments, which come the oldest first. Only segments are read whose keys lie
+// between each other's; of those, keys are kept on disk. meant says which segments are asked for by name; of their
+// rows a newer version elsewhere counts only where it holds something else, for a row that was put back and archived
+// again is the same. nil: all segments are asked for.
+func (se *Searcher) superseded(ctx context.Context, list []*Segment, meant func(*Segment) bool) (out *SupersededRows,
+	err error) {
 	out = &SupersededRows{ordinals: map[string]map[int]bool{}}
 	spans := make([]filter.Bound, len(list))
 	for i, x := range list {
@@ -182,7 +188,8 @@ func (se *Searcher) superseded(ctx context.Context, list []*Segment, meant func(
 }
 
 // seen is seenIn for a segment that may be in cold storage, or have no key.
-func (se *Searcher) seen(ctx context.Context, x *Segment, seen *SeenKeys, out *SupersededRows, meant func(*Segment) bool) error {
+func (se *Searcher) seen(ctx context.Context, x *Segment, seen *SeenKeys, out *SupersededRows,
+	meant func(*Segment) bool) error {
 	columns := KeyColumns(x.Manifest)
 	if columns == nil {
 		return nil
@@ -195,7 +202,8 @@ func (se *Searcher) seen(ctx context.Context, x *Segment, seen *SeenKeys, out *S
 }
 
 // seenIn notes the keys of a segment, and which of them newer segments have.
-func (se *Searcher) seenIn(ctx context.Context, x *Segment, columns []int, seen *SeenKeys, out *SupersededRows, meant func(*Segment) bool) error {
+func (se *Searcher) seenIn(ctx context.Context, x *Segment, columns []int, seen *SeenKeys, out *SupersededRows,
+	meant func(*Segment) bool) error {
 	chunk := &value.Chunk{Width: len(columns)}
 	var ordinals []int
 	var versions []version
@@ -239,7 +247,8 @@ func (se *Searcher) seenIn(ctx context.Context, x *Segment, columns []int, seen 
 		ordinals = ordinals[:0]
 		return nil
 	}
-	_, err := se.shelf.ScanRows(ctx, x.Segment, x.Manifest, archive.Search{Columns: read, Absent: 1, Bounds: x.Known.Bounds.Load()}, func(ordinal int, row []value.Value) error {
+	_, err := se.shelf.ScanRows(ctx, x.Segment, x.Manifest, archive.Search{Columns: read, Absent: 1,
+		Bounds: x.Known.Bounds.Load()}, func(ordinal int, row []value.Value) error {
 		if _, left := slices.BinarySearch(x.left, ordinal); left {
 			return nil
 		}
@@ -281,8 +290,8 @@ func (se *Searcher) keySpan(ctx context.Context, x *Segment) (filter.Bound, erro
 	return side.Bounds.Column(columns[0]), nil
 }
 
-// Crossing says of spans which of them can share a value with another. Of one that is not known, or that has no order with the others, nobody can tell, so that
-// all may.
+// Crossing says of spans which of them can share a value with another. Of one that is not known, or that has no order
+// with the others, nobody can tell, so that all may.
 func Crossing(spans []filter.Bound) []bool {
 	out, by := make([]bool, len(spans)), make([]int, len(spans))
 	clear := true

@@ -52,7 +52,8 @@ func (sh *Shelf) Chill(ctx context.Context, segments []catalog.Segment) (*Chille
 				return nil, err
 			}
 		}
-		x := ChilledSegment{Segment: s.ID, Store: s.RowsIn(), Rows: s.Rows, Bytes: s.FileBytes, Oldest: s.Oldest, Newest: s.Newest}
+		x := ChilledSegment{Segment: s.ID, Store: s.RowsIn(), Rows: s.Rows, Bytes: s.FileBytes, Oldest: s.Oldest,
+			Newest: s.Newest}
 		for _, r := range asked {
 			if r.Segment == s.ID {
 				x.ExpectedAt = r.ExpectedAt

@@ -33,8 +33,9 @@ func (sh *Shelf) Named(ctx context.Context, m *archive.Manifest) ([]shape.Column
 	return names.Now(m.Numbered, m.Columns), nil
 }
 
-// Numbering says where the numbers of a table's columns hold: where the database says so, and since it was last settled that it is the one
-// that the catalog knows. Before, it may have been turned back, and may have given numbers to other columns.
+// Numbering says where the numbers of a table's columns hold: where the database says so, and since it was last
+// settled that it is the one that the catalog knows. Before, it may have been turned back, and may have given numbers
+// to other columns.
 func (sh *Shelf) Numbering(ctx context.Context, source string, t *shape.Table) (string, error) {
 	if t.Numbered == "" {
 		return "", nil
@@ -46,8 +47,8 @@ func (sh *Shelf) Numbering(ctx context.Context, source string, t *shape.Table) (
 	return fmt.Sprintf("%s/%d", t.Numbered, known.Settled), nil
 }
 
-// Saw keeps which names the columns of tables have now, where their database tells which is which whatever it is called, and says whether that
-// is news.
+// Saw keeps which names the columns of tables have now, where their database tells which is which whatever it is
+// called, and says whether that is news.
 func (sh *Shelf) Saw(ctx context.Context, source string, tables ...*shape.Table) (news bool, err error) {
 	for _, t := range tables {
 		numbered, err := sh.Numbering(ctx, source, t)
@@ -70,8 +71,8 @@ func (sh *Shelf) Saw(ctx context.Context, source string, tables ...*shape.Table)
 	return news, nil
 }
 
-// BindArchived binds a filter to the columns of a segment, as they were when it was written: of the columns that any segment
-// has, those that this one lacks are NULL, and stand behind its own.
+// BindArchived binds a filter to the columns of a segment, as they were when it was written: of the columns that any
+// segment has, those that this one lacks are NULL, and stand behind its own.
 func BindArchived(where string, own, columns []shape.Column) (*filter.Filter, error) {
 	known := filter.TableScope(&shape.Table{Columns: columns})
 	f, bad := filter.Bind(where, func(join, name string) (*shape.Column, int, string) {

@@ -9,8 +9,8 @@ import (
 	"ambercellar/internal/catalog"
 )
 
-// Learnt is what searches keep of a segment in memory: its records, and what its footer tells. None of that ever changes while the
-// hashes in the catalog are the same.
+// Learnt is what searches keep of a segment in memory: its records, and what its footer tells. None of that ever
+// changes while the hashes in the catalog are the same.
 type Learnt struct {
 	manifestHash, closingHash string
 	Manifest                  *archive.Manifest

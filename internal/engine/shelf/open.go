@@ -29,7 +29,8 @@ func (sh *Shelf) SegmentDetail(ctx context.Context, id string) (*SegmentDetail, 
 	if err != nil {
 		return nil, err
 	}
-	out := &SegmentDetail{Segment: *s, Omitted: []string{}, Masked: map[string]string{}, Included: []string{}, Beside: []BesideFile{}}
+	out := &SegmentDetail{Segment: *s, Omitted: []string{}, Masked: map[string]string{}, Included: []string{},
+		Beside: []BesideFile{}}
 	st, err := sh.Store(ctx, s.Store)
 	if err != nil {
 		return out, nil
@@ -38,29 +39,35 @@ func (sh *Shelf) SegmentDetail(ctx context.Context, id string) (*SegmentDetail, 
 	if err != nil {
 		return out, nil
 	}
-	out.Omitted, out.Included, out.GoesWith = append(out.Omitted, m.Omitted...), append(out.Included, m.Included...), m.GoesWith
+	out.Omitted, out.Included, out.GoesWith = append(out.Omitted, m.Omitted...), append(out.Included, m.Included...),
+		m.GoesWith
 	maps.Copy(out.Masked, m.Masked)
 	for _, b := range m.Beside {
-		out.Beside = append(out.Beside, BesideFile{File: m.BesideName(b.Join), Table: b.Table, Rows: b.Rows, Bytes: b.FileBytes})
+		out.Beside = append(out.Beside, BesideFile{File: m.BesideName(b.Join), Table: b.Table, Rows: b.Rows,
+			Bytes: b.FileBytes})
 	}
 	return out, nil
 }
 
 // Load reads a segment's manifest and closing record and checks them against the hashes in the catalog.
-func (sh *Shelf) Load(ctx context.Context, st store.Store, s *catalog.Segment) (*archive.Manifest, *archive.Closing, error) {
+func (sh *Shelf) Load(ctx context.Context, st store.Store, s *catalog.Segment) (*archive.Manifest, *archive.Closing,
+	error) {
 	m, hash, err := archive.LoadManifest(ctx, st, s.Stem)
 	if err != nil {
 		return nil, nil, fmt.Errorf("segment %s: %w", s.ID, err)
 	}
 	if hash != s.ManifestHash {
-		return nil, nil, fmt.Errorf("segment %s: %w: its manifest has the hash %s instead of %s", s.ID, archive.ErrDamaged, hash, s.ManifestHash)
+		return nil, nil, fmt.Errorf("segment %s: %w: its manifest has the hash %s instead of %s", s.ID,
+			archive.ErrDamaged, hash, s.ManifestHash)
 	}
 	books, hash, err := archive.LoadClosing(ctx, st, m)
 	if err != nil {
 		return nil, nil, fmt.Errorf("segment %s: %w", s.ID, err)
 	}
-	if books != nil && s.State == catalog.SegmentClosed && hash != s.ClosingHash || books == nil && s.State == catalog.SegmentClosed {
-		return nil, nil, fmt.Errorf("segment %s: %w: its closing record has the hash %q instead of %s", s.ID, archive.ErrDamaged, hash, s.ClosingHash)
+	if books != nil && s.State == catalog.SegmentClosed && hash != s.ClosingHash || books == nil &&
+		s.State == catalog.SegmentClosed {
+		return nil, nil, fmt.Errorf("segment %s: %w: its closing record has the hash %q instead of %s", s.ID,
+			archive.ErrDamaged, hash, s.ClosingHash)
 	}
 	return m, books, nil
 }
@@ -80,7 +87,8 @@ func (sh *Shelf) StoreOf(ctx context.Context, s *catalog.Segment) (store.Store, 
 
 func IsCold(err error) bool { return errors.Is(err, store.ErrCold) }
 
-// ReadableStore opens the store in which the rows of a segment can be read now: its second one where they are cold in the first.
+// ReadableStore opens the store in which the rows of a segment can be read now: its second one where they are cold in
+// the first.
 func (sh *Shelf) ReadableStore(ctx context.Context, s *catalog.Segment) (store.Store, error) {
 	if s.Cold && s.Second != "" {
 		return sh.Store(ctx, s.Second)
@@ -101,7 +109,8 @@ func CopyOnce(ctx context.Context, from, to store.Store, file string) error {
 	return err
 }
 
-// HeldBy says whether a store holds the files of rows of a segment, by their SHA-256. A file that went cold was read back before that.
+// HeldBy says whether a store holds the files of rows of a segment, by their SHA-256. A file that went cold was read
+// back before that.
 func HeldBy(ctx context.Context, st store.Store, m *archive.Manifest) error {
 	sums := map[string]string{m.RowsName(): m.SHA256}
 	for _, b := range m.Beside {
@@ -116,14 +125,17 @@ func HeldBy(ctx context.Context, st store.Store, m *archive.Manifest) error {
 			return err
 		}
 		if sum != sums[file] {
-			return fmt.Errorf("%s: %w: it has the SHA-256 %.12s instead of %.12s", file, archive.ErrDamaged, sum, sums[file])
+			return fmt.Errorf("%s: %w: it has the SHA-256 %.12s instead of %.12s", file, archive.ErrDamaged, sum,
+				sums[file])
 		}
 	}
 	return nil
 }
 
-// Whole opens a segment where it is what was written: in its store, or in the second one. Rows are read there once, and their digests kept.
-func (sh *Shelf) Whole(ctx context.Context, s *catalog.Segment, digests *[]value.Digest) (store.Store, *archive.Manifest, *archive.Closing, error) {
+// Whole opens a segment where it is what was written: in its store, or in the second one. Rows are read there once,
+// and their digests kept.
+func (sh *Shelf) Whole(ctx context.Context, s *catalog.Segment, digests *[]value.Digest) (store.Store,
+	*archive.Manifest, *archive.Closing, error) {
 	st, m, books, err := sh.wholeIn(ctx, s, digests, func() (store.Store, error) { return sh.ReadableStore(ctx, s) })
 	if err == nil || s.Second == "" || s.Cold || ctx.Err() != nil {
 		return st, m, books, err
@@ -140,7 +152,8 @@ func ifBoth(second, first error) error {
 	return first
 }
 
-func (sh *Shelf) wholeIn(ctx context.Context, s *catalog.Segment, digests *[]value.Digest, open func() (store.Store, error)) (store.Store, *archive.Manifest, *archive.Closing, error) {
+func (sh *Shelf) wholeIn(ctx context.Context, s *catalog.Segment, digests *[]value.Digest,
+	open func() (store.Store, error)) (store.Store, *archive.Manifest, *archive.Closing, error) {
 	st, err := open()
 	if err != nil {
 		return nil, nil, nil, err

@@ -15,7 +15,8 @@ func (sh *Shelf) Exclude(ctx context.Context) error {
 	defer sh.Destroying.Add(-1)
 	for begun := sh.Now(); !sh.Reading.TryLock(); {
 		if sh.Now().Sub(begun) > readersWait {
-			return &refuse.Error{Message: "a restore, search or verification has been reading the archive all the while", Remedy: "start the disposal again later; what is destroyed so far stays so"}
+			return &refuse.Error{Message: "a restore, search or verification has been reading the archive all the " +
+				"while", Remedy: "start the disposal again later; what is destroyed so far stays so"}
 		}
 		select {
 		case <-time.After(50 * time.Millisecond):

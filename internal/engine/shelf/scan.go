@@ -11,8 +11,8 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-// copies lists the stores in which the rows of a segment can be read, in the order in which they are tried: its second copy comes last,
-// and is the only one where the rows are cold in the first.
+// copies lists the stores in which the rows of a segment can be read, in the order in which they are tried: its second
+// copy comes last, and is the only one where the rows are cold in the first.
 func (sh *Shelf) copies(s *catalog.Segment) (out []string) {
 	if !s.Cold || s.Second == "" {
 		out = append(out, s.RowsIn())
@@ -23,9 +23,11 @@ func (sh *Shelf) copies(s *catalog.Segment) (out []string) {
 	return out
 }
 
-// ScanRows searches the rows of a segment, in whichever of its copies is what was written. The first time that a copy is read, all of it is
-// compared with the SHA-256 of its manifest. Rows that were handed on before a copy failed are not handed on again.
-func (sh *Shelf) ScanRows(ctx context.Context, s *catalog.Segment, m *archive.Manifest, q archive.Search, sink func(ordinal int, row []value.Value) error) (out archive.Scanned, err error) {
+// ScanRows searches the rows of a segment, in whichever of its copies is what was written. The first time that a copy
+// is read, all of it is compared with the SHA-256 of its manifest. Rows that were handed on before a copy failed are
+// not handed on again.
+func (sh *Shelf) ScanRows(ctx context.Context, s *catalog.Segment, m *archive.Manifest, q archive.Search,
+	sink func(ordinal int, row []value.Value) error) (out archive.Scanned, err error) {
 	last := -1
 	var failed error
 	for _, name := range sh.copies(s) {
@@ -54,7 +56,8 @@ func (sh *Shelf) ScanRows(ctx context.Context, s *catalog.Segment, m *archive.Ma
 		sh.forget(name, m.Stem)
 		failed = errors.Join(failed, one)
 		if len(sh.copies(s)) > 1 {
-			sh.Log.Error("a segment cannot be read from one of its copies", "segment", s.ID, "store", name, "error", one)
+			sh.Log.Error("a segment cannot be read from one of its copies", "segment", s.ID, "store", name, "error",
+				one)
 		}
 	}
 	return out, failed
@@ -63,8 +66,10 @@ func (sh *Shelf) ScanRows(ctx context.Context, s *catalog.Segment, m *archive.Ma
 // mostChecked is of how many files is kept that they were what was written when they were first read.
 const mostChecked = 100_000
 
-// checked compares a file of rows with its SHA-256 the first time that rows of it are read. What its bounds pass over is not read.
-func (sh *Shelf) checked(ctx context.Context, name string, st store.Store, m *archive.Manifest, q archive.Search) error {
+// checked compares a file of rows with its SHA-256 the first time that rows of it are read. What its bounds pass over
+// is not read.
+func (sh *Shelf) checked(ctx context.Context, name string, st store.Store, m *archive.Manifest,
+	q archive.Search) error {
 	if q.Bounds != nil && q.Filter != nil && !q.Bounds.Possibly(q.Filter) {
 		return nil
 	}
@@ -105,7 +110,8 @@ func (sh *Shelf) forget(name, stem string) {
 }
 
 // RecordsOf reads manifest and closing record of a segment, from its second copy where the first does not give them.
-func (sh *Shelf) RecordsOf(ctx context.Context, s *catalog.Segment) (m *archive.Manifest, books *archive.Closing, err error) {
+func (sh *Shelf) RecordsOf(ctx context.Context, s *catalog.Segment) (m *archive.Manifest, books *archive.Closing,
+	err error) {
 	var failed error
 	for _, name := range []string{s.Store, s.Second} {
 		if name == "" {

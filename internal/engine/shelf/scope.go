@@ -22,14 +22,17 @@ func InSpan(s *catalog.Segment, scope catalog.Scope) bool {
 
 // InScope lists the closed segments that a scope touches, the newest first, so that of two archived versions of one
 // key the newer comes first.
-func (sh *Shelf) InScope(ctx context.Context, sourceName, table string, scope catalog.Scope) ([]catalog.Segment, error) {
+func (sh *Shelf) InScope(ctx context.Context, sourceName, table string, scope catalog.Scope) ([]catalog.Segment,
+	error) {
 	if scope.Segment != "" {
 		s, err := sh.Catalog.Segment(ctx, scope.Segment)
 		if err != nil {
 			return nil, err
 		}
 		if s.State != catalog.SegmentClosed {
-			return nil, &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments give rows", s.ID, s.State), Remedy: "let its run finish, or cancel it"}
+			return nil, &refuse.Error{Field: "segment",
+				Message: fmt.Sprintf("segment %s is %s; only closed segments give rows", s.ID, s.State),
+				Remedy:  "let its run finish, or cancel it"}
 		}
 		return []catalog.Segment{*s}, nil
 	}
@@ -42,7 +45,8 @@ func (sh *Shelf) InScope(ctx context.Context, sourceName, table string, scope ca
 		}
 	}
 	var out []catalog.Segment
-	for s, err := range sh.Catalog.EachSegment(ctx, catalog.SegmentFilter{Run: scope.Run, Source: sourceName, Table: table, State: string(catalog.SegmentClosed)}) {
+	for s, err := range sh.Catalog.EachSegment(ctx, catalog.SegmentFilter{Run: scope.Run, Source: sourceName,
+		Table: table, State: string(catalog.SegmentClosed)}) {
 		if err != nil {
 			return nil, err
 		}
@@ -66,7 +70,9 @@ func (sh *Shelf) segmentsOf(ctx context.Context, rows []catalog.RowAt) ([]catalo
 			return nil, err
 		}
 		if len(out) > 0 && (one[0].Source != out[0].Source || one[0].Table != out[0].Table) {
-			return nil, &refuse.Error{Field: "rows", Message: fmt.Sprintf("they are of several tables: %s.%s and %s.%s", out[0].Source, out[0].Table, one[0].Source, one[0].Table), Remedy: "restore those of each table on their own"}
+			return nil, &refuse.Error{Field: "rows",
+				Message: fmt.Sprintf("they are of several tables: %s.%s and %s.%s", out[0].Source, out[0].Table,
+					one[0].Source, one[0].Table), Remedy: "restore those of each table on their own"}
 		}
 		out = append(out, one[0])
 	}
@@ -86,8 +92,8 @@ func (sh *Shelf) NeedsOf(ctx context.Context, source string) (*Needs, error) {
 	return &Needs{sh, list, map[[2]string]bool{}}, err
 }
 
-// By returns a restore for a time that may have put rows of a segment back, or related ones, which went with those of another segment of its run; nil where
-// there is none.
+// By returns a restore for a time that may have put rows of a segment back, or related ones, which went with those of
+// another segment of its run; nil where there is none.
 func (n *Needs) By(ctx context.Context, s *catalog.Segment) (*catalog.Restore, error) {
 	for i := range n.restores {
 		r := &n.restores[i]
@@ -132,7 +138,8 @@ func (n *Needs) reaches(ctx context.Context, r *catalog.Restore, run string) (bo
 	if scope.Run != "" && scope.Run != run {
 		return false, nil
 	}
-	for s, err := range n.Catalog.EachSegment(ctx, catalog.SegmentFilter{Run: run, Source: r.Source, Table: r.Table, State: string(catalog.SegmentClosed)}) {
+	for s, err := range n.Catalog.EachSegment(ctx, catalog.SegmentFilter{Run: run, Source: r.Source, Table: r.Table,
+		State: string(catalog.SegmentClosed)}) {
 		if err != nil {
 			return false, err
 		}

@@ -1,4 +1,5 @@
-// Package shelf finds, opens and binds archived segments, and keeps what is being read from being destroyed. It changes no segment.
+// Package shelf finds, opens and binds archived segments, and keeps what is being read from being destroyed. It
+// changes no segment.
 package shelf
 
 import (

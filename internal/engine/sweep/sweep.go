@@ -56,11 +56,12 @@ type candidate struct {
 	take   func(context.Context) error
 }
 
-// Sweep lists what interrupted runs left behind in a store, and removes it where that is asked for: files that were begun and
-// never completed, complete ones of segments that have no manifest, and what moves and disposals left. Only files that are named like a
-// segment's go, of a run that this catalog knows and that has ended, and that were not touched since older. A file of a segment that is
-// written, open or closed goes only where the store in which the rows are said to be holds them by SHA-256. It is judged once more, while
-// nobody reads or moves anything, right before it goes. It can be called again where it was interrupted.
+// Sweep lists what interrupted runs left behind in a store, and removes it where that is asked for: files that were
+// begun and never completed, complete ones of segments that have no manifest, and what moves and disposals left. Only
+// files that are named like a segment's go, of a run that this catalog knows and that has ended, and that were not
+// touched since older. A file of a segment that is written, open or closed goes only where the store in which the rows
+// are said to be holds them by SHA-256. It is judged once more, while nobody reads or moves anything, right before it
+// goes. It can be called again where it was interrupted.
 func (sw *Sweeper) Sweep(ctx context.Context, actor, storeName string, older time.Time, remove bool) (*Swept, error) {
 	if _, err := sw.Catalog.Store(ctx, storeName); err != nil {
 		return nil, err
@@ -69,7 +70,8 @@ func (sw *Sweeper) Sweep(ctx context.Context, actor, storeName string, older tim
 }
 
 // SweepBelow is Sweep for the files whose names begin with a prefix.
-func (sw *Sweeper) SweepBelow(ctx context.Context, actor, storeName, prefix string, older time.Time, remove bool) (*Swept, error) {
+func (sw *Sweeper) SweepBelow(ctx context.Context, actor, storeName, prefix string, older time.Time,
+	remove bool) (*Swept, error) {
 	st, err := sw.Store(ctx, storeName)
 	if err != nil {
 		return nil, err
@@ -106,7 +108,8 @@ func (sw *Sweeper) SweepBelow(ctx context.Context, actor, storeName, prefix stri
 	return out, err
 }
 
-// open opens all stores. One that does not answer keeps every file from going that may belong to a segment with records there.
+// open opens all stores. One that does not answer keeps every file from going that may belong to a segment with
+// records there.
 func (x *sweep) open(ctx context.Context) error {
 	stores, err := x.Catalog.Stores(ctx)
 	for _, s := range stores {
@@ -129,7 +132,8 @@ func (x *sweep) candidates(ctx context.Context, prefix string) iter.Seq2[*candid
 			return
 		}
 		for _, u := range unfinished {
-			if !yield(&candidate{u.Object, "begun and never completed; ", func(ctx context.Context) error { return x.store.RemoveUnfinished(ctx, u) }}, nil) {
+			if !yield(&candidate{u.Object, "begun and never completed; ",
+				func(ctx context.Context) error { return x.store.RemoveUnfinished(ctx, u) }}, nil) {
 				return
 			}
 		}
@@ -138,7 +142,9 @@ func (x *sweep) candidates(ctx context.Context, prefix string) iter.Seq2[*candid
 				yield(nil, err)
 				return
 			}
-			if o.Name != store.IdentityName && !yield(&candidate{o, "", func(ctx context.Context) error { return x.store.Remove(ctx, o.Name) }}, nil) {
+			if o.Name != store.IdentityName &&
+				!yield(&candidate{o, "", func(ctx context.Context) error { return x.store.Remove(ctx, o.Name) }},
+					nil) {
 				return
 			}
 		}
@@ -196,8 +202,10 @@ func (x *sweep) judge(ctx context.Context, c *candidate) (*SweptFile, error) {
 	return f, nil
 }
 
-// needed says of a whole file whether it belongs where it lies, or why it has to stay all the same. Neither: it is left over.
-func (x *sweep) needed(ctx context.Context, s *catalog.Segment, stem, file string) (belongs bool, why string, err error) {
+// needed says of a whole file whether it belongs where it lies, or why it has to stay all the same. Neither: it is
+// left over.
+func (x *sweep) needed(ctx context.Context, s *catalog.Segment, stem, file string) (belongs bool, why string,
+	err error) {
 	record := strings.HasSuffix(file, ".json") && !strings.HasSuffix(file, ".range.json")
 	switch {
 	case record:
@@ -210,26 +218,29 @@ func (x *sweep) needed(ctx context.Context, s *catalog.Segment, stem, file strin
 	case s.State == catalog.SegmentDisposed:
 		why, err = x.destroyed(ctx, s)
 		return false, why, err
-	case s.Leaving == x.name || slices.Contains(s.Stores(), x.name) && (s.RowsStore == "" || x.name != s.Store || strings.HasSuffix(file, ".range.json")):
+	case s.Leaving == x.name || slices.Contains(s.Stores(), x.name) && (s.RowsStore == "" || x.name != s.Store ||
+		strings.HasSuffix(file, ".range.json")):
 		return true, "", nil
 	}
 	// A move left it, or the catalog is not what it was: it may be the only copy.
 	st, err := x.shelf.StoreOf(ctx, s)
 	if err != nil {
-		return false, fmt.Sprintf("store %s, in which the rows of segment %s are said to be, cannot be asked: %v", s.RowsIn(), s.ID, err), nil
+		return false, fmt.Sprintf("store %s, in which the rows of segment %s are said to be, cannot be asked: %v",
+			s.RowsIn(), s.ID, err), nil
 	}
 	m, _, err := x.shelf.Load(ctx, st, s)
 	if err == nil {
 		err = shelf.HeldBy(ctx, archive.RowsOf(st), m)
 	}
 	if errors.Is(err, archive.ErrDamaged) || errors.Is(err, fs.ErrNotExist) {
-		return false, fmt.Sprintf("store %s, in which the rows of segment %s are said to be, does not hold them (%v): this may be the only copy; `ambercellar catalog rebuild` finds it", s.RowsIn(), s.ID, err), nil
+		return false, fmt.Sprintf("store %s, in which the rows of segment %s are said to be, does not hold them "+
+			"(%v): this may be the only copy; `ambercellar catalog rebuild` finds it", s.RowsIn(), s.ID, err), nil
 	}
 	return false, "", err
 }
 
-// elsewhere says why a file stays whose segment this catalog does not know, or gave up: its manifest lies in some store, or a disposal
-// record names it as the file of the rows that stayed.
+// elsewhere says why a file stays whose segment this catalog does not know, or gave up: its manifest lies in some
+// store, or a disposal record names it as the file of the rows that stayed.
 func (x *sweep) elsewhere(ctx context.Context, stem string) (string, error) {
 	if x.away != nil {
 		return fmt.Sprintf("it may belong to a segment whose records lie elsewhere, and %v", x.away), nil
@@ -245,12 +256,15 @@ func (x *sweep) elsewhere(ctx context.Context, stem string) (string, error) {
 			switch {
 			case !ok:
 			case other == stem && o.Name == m.ManifestName():
-				return fmt.Sprintf("its manifest lies in store %s, and this catalog does not know the segment; `ambercellar catalog rebuild` takes it up", p.Name), nil
+				return fmt.Sprintf("its manifest lies in store %s, and this catalog does not know the segment; "+
+					"`ambercellar catalog rebuild` takes it up", p.Name), nil
 			case o.Name == m.DisposalName():
 				if names, err := successorOf(ctx, p.Store, other, stem); err != nil {
-					return fmt.Sprintf("the disposal record %s in store %s cannot be read: %v", o.Name, p.Name, err), nil
+					return fmt.Sprintf("the disposal record %s in store %s cannot be read: %v", o.Name, p.Name, err),
+						nil
 				} else if names {
-					return fmt.Sprintf("it holds the rows that stayed when others were destroyed, by a record in store %s", p.Name), nil
+					return fmt.Sprintf("it holds the rows that stayed when others were destroyed, by a record in "+
+						"store %s", p.Name), nil
 				}
 			}
 		}
@@ -268,7 +282,8 @@ func successorOf(ctx context.Context, st store.Store, disposed, stem string) (bo
 	return d != nil && d.Successor != nil && d.Successor.Stem == stem, err
 }
 
-// destroyed says why a file of a segment stays that was disposed of: its record must be there, and what stayed of it be a segment.
+// destroyed says why a file of a segment stays that was disposed of: its record must be there, and what stayed of it
+// be a segment.
 func (x *sweep) destroyed(ctx context.Context, s *catalog.Segment) (string, error) {
 	st, err := x.Store(ctx, s.Store)
 	if err != nil {
@@ -288,14 +303,15 @@ func (x *sweep) destroyed(ctx context.Context, s *catalog.Segment) (string, erro
 		return "", nil
 	}
 	after, err := x.Catalog.Segment(ctx, d.Successor.Segment)
-	if errors.Is(err, catalog.ErrNotFound) || err == nil && after.State != catalog.SegmentClosed && after.State != catalog.SegmentDisposed {
+	if errors.Is(err, catalog.ErrNotFound) || err == nil && after.State != catalog.SegmentClosed &&
+		after.State != catalog.SegmentDisposed {
 		return "the segment of the rows that stayed is not complete yet", nil
 	}
 	return "", err
 }
 
-// givenUp lists the files that were begun and that nobody is writing now: not in hand once they were seen, and there still after that.
-// One that is being written is in hand all the while.
+// givenUp lists the files that were begun and that nobody is writing now: not in hand once they were seen, and there
+// still after that. One that is being written is in hand all the while.
 func (x *sweep) givenUp(ctx context.Context, prefix string) ([]store.Unfinished, error) {
 	seen, err := x.store.Unfinished(ctx, prefix)
 	if err != nil {
@@ -330,9 +346,11 @@ func (x *sweep) ended(ctx context.Context, id string, o store.Object) (bool, str
 	return true, fmt.Sprintf("run %s is %s", id, run.State), nil
 }
 
-// remove removes the files that go, several at a time. Each is judged once more while nothing is read, moved or copied.
+// remove removes the files that go, several at a time. Each is judged once more while nothing is read, moved or
+// copied.
 func (x *sweep) remove(ctx context.Context, actor string, out *Swept, going []*candidate) error {
-	if err := x.Catalog.Note(ctx, actor, "store sweep", x.name, fmt.Sprintf("%d files with %d bytes are to be removed", out.Going, out.Bytes)); err != nil {
+	if err := x.Catalog.Note(ctx, actor, "store sweep", x.name, fmt.Sprintf("%d files with %d bytes are to be removed",
+		out.Going, out.Bytes)); err != nil {
 		return err
 	}
 	var err error
@@ -350,7 +368,8 @@ func (x *sweep) remove(ctx context.Context, actor string, out *Swept, going []*c
 			}
 		}
 	}
-	return errors.Join(err, x.Catalog.Note(context.WithoutCancel(ctx), actor, "store sweep", x.name, fmt.Sprintf("%d files were removed", out.Removed)))
+	return errors.Join(err, x.Catalog.Note(context.WithoutCancel(ctx), actor, "store sweep", x.name,
+		fmt.Sprintf("%d files were removed", out.Removed)))
 }
 
 func (x *sweep) removeSome(ctx context.Context, part []*candidate, gone map[string]bool) error {

@@ -11,8 +11,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// Chains are the chains of manifests and closing records of a source's tables, as one run writes them. The head of each is also kept in the
-// source's journal.
+// Chains are the chains of manifests and closing records of a source's tables, as one run writes them. The head of
+// each is also kept in the source's journal.
 type Chains struct {
 	Source source.Source
 	Name   string // of the source
@@ -45,7 +45,8 @@ func (c *Chains) table(name string) *chain {
 func (c *Chains) Begin(table string, newest source.Head) { c.table(table).head = newest }
 
 // Add writes the next record of a table's chain and moves its head. again repeats the latter while that is worth it.
-func (c *Chains) Add(ctx context.Context, table string, again func(context.Context, func() error) error, write func(archive.Link) (hash string, err error)) (hash string, err error) {
+func (c *Chains) Add(ctx context.Context, table string, again func(context.Context, func() error) error,
+	write func(archive.Link) (hash string, err error)) (hash string, err error) {
 	x := c.table(table)
 	x.Lock()
 	defer x.Unlock()
@@ -62,12 +63,14 @@ func (c *Chains) Add(ctx context.Context, table string, again func(context.Conte
 		return "", err
 	}
 	x.head = head
-	return hash, c.tables.Catalog.Note(ctx, "service", "chain", c.Name+"."+table, fmt.Sprintf("link %d: %s", head.Sequence, hash))
+	return hash, c.tables.Catalog.Note(ctx, "service", "chain", c.Name+"."+table,
+		fmt.Sprintf("link %d: %s", head.Sequence, hash))
 }
 
-// NewestLink is the newest link that the catalog knows of a table, if the head that the source knows is that, or the one
-// before it.
-func (ts *Tables) NewestLink(ctx context.Context, sourceName, table string, head source.Head) (newest source.Head, err error) {
+// NewestLink is the newest link that the catalog knows of a table, if the head that the source knows is that, or the
+// one before it.
+func (ts *Tables) NewestLink(ctx context.Context, sourceName, table string, head source.Head) (newest source.Head,
+	err error) {
 	newest.Sequence, newest.Hash, err = ts.Catalog.LastLink(ctx, sourceName, table)
 	if err != nil || newest == head {
 		return newest, err
@@ -78,7 +81,9 @@ func (ts *Tables) NewestLink(ctx context.Context, sourceName, table string, head
 			return newest, err
 		}
 	}
-	return newest, &refuse.Disagree{Source: sourceName, Table: table, Difference: fmt.Sprintf("the source's journal is at link %d of the chain (%.12s), the catalog at link %d (%.12s)", head.Sequence, head.Hash, newest.Sequence, newest.Hash)}
+	return newest, &refuse.Disagree{Source: sourceName, Table: table,
+		Difference: fmt.Sprintf("the source's journal is at link %d of the chain (%.12s), the catalog at link %d "+
+			"(%.12s)", head.Sequence, head.Hash, newest.Sequence, newest.Hash)}
 }
 
 // previousOf reads from the store what the link of a sequence says of the one before it.
@@ -98,13 +103,15 @@ func (ts *Tables) previousOf(ctx context.Context, sourceName, table string, sequ
 	if s.DisposalSeq == sequence {
 		d, _, err := archive.LoadDisposal(ctx, st, m)
 		if err != nil || d == nil {
-			return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", refuse.ErrDisagree, sequence, s.Store))
+			return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", refuse.ErrDisagree, sequence,
+				s.Store))
 		}
 		return d.Previous, nil
 	}
 	books, _, err := archive.LoadClosing(ctx, st, m)
 	if err != nil || books == nil {
-		return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", refuse.ErrDisagree, sequence, s.Store))
+		return "", errors.Join(err, fmt.Errorf("%w: link %d is not in store %s", refuse.ErrDisagree, sequence,
+			s.Store))
 	}
 	return books.Previous, nil
 }

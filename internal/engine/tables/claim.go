@@ -39,8 +39,8 @@ func (ts *Tables) TryClaim(sourceName, table string) (release func()) {
 	}
 }
 
-// TakeInHand keeps sweeping from files that are written into a store for a segment that is not known to lie there yet. The function that is
-// returned is called once it is, or when the files are given up.
+// TakeInHand keeps sweeping from files that are written into a store for a segment that is not known to lie there yet.
+// The function that is returned is called once it is, or when the files are given up.
 func (ts *Tables) TakeInHand(store, stem string) func() {
 	key := store + "\x00" + stem
 	ts.inHand.Store(key, true)

@@ -27,6 +27,7 @@ func KeepUntil(stored time.Time, keep *period.Period) *catalog.Time {
 		return nil
 	}
 	t := catalog.At(stored.AddDate(keep.Years, keep.Months, 7*keep.Weeks+keep.Days).
-		Add(time.Duration(keep.Hours)*time.Hour + time.Duration(keep.Minutes)*time.Minute + time.Duration(keep.Seconds)*time.Second))
+		Add(time.Duration(keep.Hours)*time.Hour + time.Duration(keep.Minutes)*time.Minute +
+			time.Duration(keep.Seconds)*time.Second))
 	return &t
 }

@@ -13,9 +13,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// How often and how long something that failed for the moment is tried again. A table that others have locked is waited for without end, since a
-// run gives way to everybody; a database or a store that does not answer for Outage, after which the work lets go of what it holds, and is taken up
-// when that is back.
+// How often and how long something that failed for the moment is tried again. A table that others have locked is
+// waited for without end, since a run gives way to everybody; a database or a store that does not answer for Outage,
+// after which the work lets go of what it holds, and is taken up when that is back.
 const (
 	tries    = 6
 	LongWait = 5 * time.Second
@@ -23,7 +23,8 @@ const (
 
 var FirstWait = 200 * time.Millisecond // shorter in tests
 
-// Outage is how long a run waits in the middle of its work for a database or a store that does not answer. Shorter in tests.
+// Outage is how long a run waits in the middle of its work for a database or a store that does not answer. Shorter in
+// tests.
 var Outage = time.Minute
 
 // Waiting says that work has let go of everything until what it needs answers again.
@@ -50,8 +51,8 @@ func Waits(err error) string {
 	return "waiting: " + err.Error()
 }
 
-// Retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass. waiting
-// hears of every failure that is waited for.
+// Retry runs fn again while it fails for reasons that may pass. Damage, lost leases and full disks do not pass.
+// waiting hears of every failure that is waited for.
 func Retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...func(error)) error {
 	wait, begun := FirstWait, time.Now()
 	for try := 1; ; try++ {
@@ -76,7 +77,10 @@ func Retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...fu
 
 // Passing says whether an error may be gone when the same thing is tried again.
 func Passing(err error) bool {
-	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied, source.ErrAltered, store.ErrExists, source.ErrWhole, refuse.ErrOthers, refuse.ErrBooks, refuse.ErrDisagree, source.ErrByStatement, store.ErrFull, store.ErrForbidden, store.ErrMisspoken, syscall.ENOSPC, syscall.EDQUOT, syscall.EACCES, syscall.EROFS, refuse.ErrNoSpace} {
+	for _, lasting := range []error{archive.ErrDamaged, source.ErrLeaseLost, source.ErrNoTable, source.ErrDenied,
+		source.ErrAltered, store.ErrExists, source.ErrWhole, refuse.ErrOthers, refuse.ErrBooks, refuse.ErrDisagree,
+		source.ErrByStatement, store.ErrFull, store.ErrForbidden, store.ErrMisspoken, syscall.ENOSPC, syscall.EDQUOT,
+		syscall.EACCES, syscall.EROFS, refuse.ErrNoSpace} {
 		if errors.Is(err, lasting) {
 			return false
 		}
@@ -87,7 +91,8 @@ func Passing(err error) bool {
 	var resting *refuse.Resting
 	var stopped *refuse.Stopped
 	var waiting *Waiting
-	return !errors.As(err, &waiting) && !errors.As(err, &refused) && !errors.As(err, &differs) && !errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
+	return !errors.As(err, &waiting) && !errors.As(err, &refused) && !errors.As(err, &differs) &&
+		!errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
 }
 
 func Rest(ctx context.Context, d time.Duration) error {

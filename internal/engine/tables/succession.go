@@ -16,8 +16,10 @@ import (
 	"ambercellar/internal/source"
 )
 
-// AdvanceHead brings the head of a table's chain in the source to the newest link, where it is one behind, and returns it.
-func (ts *Tables) AdvanceHead(ctx context.Context, src source.Source, sourceName, table string) (newest source.Head, err error) {
+// AdvanceHead brings the head of a table's chain in the source to the newest link, where it is one behind, and returns
+// it.
+func (ts *Tables) AdvanceHead(ctx context.Context, src source.Source, sourceName, table string) (newest source.Head,
+	err error) {
 	if err := ts.finishDisposals(ctx, sourceName, table); err != nil {
 		return newest, err
 	}
@@ -44,8 +46,8 @@ func (ts *Tables) AdvanceHead(ctx context.Context, src source.Source, sourceName
 // ClaimWait is how long a disposal waits for a table that a run is at work on.
 const ClaimWait = 3 * time.Second
 
-// finishDisposals finds out which disposal records were written that the catalog has not heard of, when the service was stopped
-// in between. Whoever adds to a table's chain asks for it first.
+// finishDisposals finds out which disposal records were written that the catalog has not heard of, when the service
+// was stopped in between. Whoever adds to a table's chain asks for it first.
 func (ts *Tables) finishDisposals(ctx context.Context, sourceName, table string) error {
 	begun, err := ts.Catalog.BeingDisposed(ctx, sourceName, table)
 	if err != nil {
@@ -71,7 +73,8 @@ func (ts *Tables) finishDisposals(ctx context.Context, sourceName, table string)
 		if x == nil { // it never came to be
 			s.Disposal = ""
 		} else {
-			s.State, s.Disposal, s.DisposalSeq, s.DisposalHash, s.Erased = catalog.SegmentDisposed, x.Disposal, x.Sequence, hash, x.Erasure
+			s.State, s.Disposal, s.DisposalSeq, s.DisposalHash, s.Erased = catalog.SegmentDisposed, x.Disposal,
+				x.Sequence, hash, x.Erasure
 		}
 		if err := ts.Catalog.SaveSegment(ctx, s); err != nil {
 			return err
@@ -88,8 +91,9 @@ func AgePlace(m *archive.Manifest) int {
 	return slices.IndexFunc(m.Columns, func(c shape.Column) bool { return c.Name == m.Age.Column })
 }
 
-// finishSuccessor writes the next record that is missing of a segment which holds what stayed of another: its manifest, or its
-// closing record. It says whether it wrote one; the head of the chain is to be settled then, and asked again.
+// finishSuccessor writes the next record that is missing of a segment which holds what stayed of another: its
+// manifest, or its closing record. It says whether it wrote one; the head of the chain is to be settled then, and
+// asked again.
 func (ts *Tables) finishSuccessor(ctx context.Context, sourceName, table string) (bool, error) {
 	begun, err := ts.Catalog.BeingDisposed(ctx, sourceName, table)
 	if err != nil {
@@ -123,11 +127,13 @@ func (ts *Tables) finishSuccessor(ctx context.Context, sourceName, table string)
 }
 
 // succeed writes the next missing record of the successor of a segment.
-func (ts *Tables) succeed(ctx context.Context, st store.Store, s *catalog.Segment, m *archive.Manifest, x *archive.Disposal) (bool, error) {
+func (ts *Tables) succeed(ctx context.Context, st store.Store, s *catalog.Segment, m *archive.Manifest,
+	x *archive.Disposal) (bool, error) {
 	fresh := x.Successor.Manifest(m)
 	known, err := ts.Catalog.Segment(ctx, fresh.Segment)
 	if errors.Is(err, catalog.ErrNotFound) {
-		known = &catalog.Segment{ID: fresh.Segment, Run: s.Run, Number: s.Number, Clause: s.Clause, Source: s.Source, Table: s.Table, Part: s.Part, Store: s.Store, Stem: fresh.Stem,
+		known = &catalog.Segment{ID: fresh.Segment, Run: s.Run, Number: s.Number, Clause: s.Clause, Source: s.Source,
+			Table: s.Table, Part: s.Part, Store: s.Store, Stem: fresh.Stem,
 			State: catalog.SegmentWriting, CreatedAt: s.CreatedAt, Rewrites: s.ID, Rule: s.Rule}
 		err = ts.Catalog.AddSegment(ctx, known)
 	}
@@ -149,7 +155,8 @@ func (ts *Tables) nextLink(ctx context.Context, s *catalog.Segment) (archive.Lin
 	return archive.Link{Sequence: sequence + 1, Previous: hash}, err
 }
 
-func (ts *Tables) succeedManifest(ctx context.Context, st store.Store, s, known *catalog.Segment, fresh *archive.Manifest) error {
+func (ts *Tables) succeedManifest(ctx context.Context, st store.Store, s, known *catalog.Segment,
+	fresh *archive.Manifest) error {
 	there, hash, err := archive.LoadManifest(ctx, st, fresh.Stem)
 	if errors.Is(err, fs.ErrNotExist) {
 		span, described, err := SpanOf(ctx, st, fresh)
@@ -175,7 +182,8 @@ func (ts *Tables) succeedManifest(ctx context.Context, st store.Store, s, known 
 		known.Oldest, known.Newest = span.Oldest, span.Newest
 	}
 	now := catalog.At(ts.Now())
-	known.State, known.Rows, known.RawBytes, known.FileBytes, known.Digest, known.VerifiedAt = catalog.SegmentOpen, fresh.Rows, fresh.RawBytes, fresh.FileBytes, fresh.Digest.String(), &now
+	known.State, known.Rows, known.RawBytes, known.FileBytes, known.Digest, known.VerifiedAt = catalog.SegmentOpen,
+		fresh.Rows, fresh.RawBytes, fresh.FileBytes, fresh.Digest.String(), &now
 	known.Sequence, known.ManifestHash = fresh.Sequence, hash
 	known.WantSecond, known.ColdStore, known.ColdAt = s.WantSecond, s.ColdStore, s.ColdAt
 	if keep, err := period.Parse(fresh.Keep); fresh.Keep != "" && err == nil {
@@ -185,7 +193,8 @@ func (ts *Tables) succeedManifest(ctx context.Context, st store.Store, s, known 
 }
 
 // SpanOf reads a file of rows that stayed, and describes it for its side file.
-func SpanOf(ctx context.Context, st store.Store, m *archive.Manifest) (span archive.Range, d *archive.Description, err error) {
+func SpanOf(ctx context.Context, st store.Store, m *archive.Manifest) (span archive.Range, d *archive.Description,
+	err error) {
 	if d, err = archive.Describe(ctx, st, m); err != nil {
 		return span, nil, err
 	}
@@ -231,7 +240,8 @@ func (ts *Tables) succeedClosing(ctx context.Context, st store.Store, s, known *
 		return err
 	}
 	if books == nil {
-		books = &archive.Closing{Deleted: m.Rows, Digest: m.Digest, Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}, Closed: ts.Now().UTC().Truncate(time.Millisecond)}
+		books = &archive.Closing{Deleted: m.Rows, Digest: m.Digest, Changed: []int{}, Vanished: []int{}, Held: []int{},
+			Skipped: []int{}, Closed: ts.Now().UTC().Truncate(time.Millisecond)}
 		if books.Link, err = ts.nextLink(ctx, s); err != nil {
 			return err
 		}
@@ -240,7 +250,8 @@ func (ts *Tables) succeedClosing(ctx context.Context, st store.Store, s, known *
 		}
 	}
 	at := catalog.At(books.Closed)
-	known.State, known.ClosedAt, known.ClosingHash, known.ClosingSeq, known.Deleted = catalog.SegmentClosed, &at, hash, books.Sequence, books.Deleted
+	known.State, known.ClosedAt, known.ClosingHash, known.ClosingSeq, known.Deleted = catalog.SegmentClosed, &at, hash,
+		books.Sequence, books.Deleted
 	if err := ts.Catalog.SaveSegment(ctx, known); err != nil {
 		return err
 	}

@@ -1,5 +1,6 @@
-// Package tables takes tables in hand, so that nobody else works on them at the same time: the claim within this service, the lease and the
-// history in the source, the gate for holds, and the head of the chain of records. It reads and moves no rows.
+// Package tables takes tables in hand, so that nobody else works on them at the same time: the claim within this
+// service, the lease and the history in the source, the gate for holds, and the head of the chain of records. It reads
+// and moves no rows.
 package tables
 
 import (
@@ -12,7 +13,8 @@ import (
 type Tables struct {
 	*deps.Deps
 	claims sync.Map // source and table → chan struct{}: held by the execution that works on the table
-	gates  sync.Map // source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
+	// source and table → *sync.RWMutex: what removes rows holds it for reading, a hold being placed for writing
+	gates  sync.Map
 	inHand sync.Map // store and stem → true: files are being written there whose segment is not known there yet
 }
 

@@ -17,12 +17,13 @@ import (
 // Adopted is what was taken up from a store.
 type Adopted struct {
 	Segments int `json:"segments"` // that the catalog did not know
-	Renewed  int `json:"renewed"`  // that it knew otherwise than their records tell: where their rows lie, or what has become of them since
+	// that it knew otherwise than their records tell: where their rows lie, or what has become of them since
+	Renewed int `json:"renewed"`
 }
 
 // Adopt brings into the catalog every segment of a store that it does not know: after the catalog was lost or turned
-// back, the store alone tells what was archived. Of those that it knows, it finds out anew where their rows lie and what their
-// records tell. One that cannot be read does not keep others from being taken up.
+// back, the store alone tells what was archived. Of those that it knows, it finds out anew where their rows lie and
+// what their records tell. One that cannot be read does not keep others from being taken up.
 func (kp *Keeper) Adopt(ctx context.Context, actor, storeName string) (out Adopted, err error) {
 	st, err := kp.Store(ctx, storeName)
 	if err != nil {
@@ -46,11 +47,13 @@ func (kp *Keeper) Adopt(ctx context.Context, actor, storeName string) (out Adopt
 			out.Renewed++
 		}
 	}
-	return out, errors.Join(err, kp.Catalog.Note(ctx, actor, "store adopt", storeName, fmt.Sprintf("%d segments taken up, %d renewed", out.Segments, out.Renewed)))
+	return out, errors.Join(err, kp.Catalog.Note(ctx, actor, "store adopt", storeName,
+		fmt.Sprintf("%d segments taken up, %d renewed", out.Segments, out.Renewed)))
 }
 
 // takeUp takes one segment of a store into the catalog, or renews what that knows of it.
-func (kp *Keeper) takeUp(ctx context.Context, st store.Store, storeName, stem string) (fresh, renewed bool, err error) {
+func (kp *Keeper) takeUp(ctx context.Context, st store.Store, storeName, stem string) (fresh, renewed bool,
+	err error) {
 	kp.shelf.Reading.RLock()
 	defer kp.shelf.Reading.RUnlock()
 	m, hash, err := archive.LoadManifest(ctx, st, stem)
@@ -74,8 +77,10 @@ func (kp *Keeper) takeUp(ctx context.Context, st store.Store, storeName, stem st
 	return false, renewed, err
 }
 
-// renew brings what the catalog knows of a segment to what its store tells. A run that the catalog knows deals with its open segments itself.
-func (kp *Keeper) renew(ctx context.Context, st store.Store, s *catalog.Segment, m *archive.Manifest, hash string) (bool, error) {
+// renew brings what the catalog knows of a segment to what its store tells. A run that the catalog knows deals with
+// its open segments itself.
+func (kp *Keeper) renew(ctx context.Context, st store.Store, s *catalog.Segment, m *archive.Manifest,
+	hash string) (bool, error) {
 	if s.State == catalog.SegmentDisposed || s.ManifestHash != "" && s.ManifestHash != hash || s.Disposal != "" {
 		return false, nil
 	}
@@ -91,7 +96,8 @@ func (kp *Keeper) renew(ctx context.Context, st store.Store, s *catalog.Segment,
 		return true, nil
 	}
 	if now.State == catalog.SegmentDisposed { // after the catalog was turned back
-		s.State, s.Disposal, s.DisposedAt, s.DisposalSeq, s.DisposalHash, s.Erased = now.State, now.Disposal, now.DisposedAt, now.DisposalSeq, now.DisposalHash, now.Erased
+		s.State, s.Disposal, s.DisposedAt, s.DisposalSeq, s.DisposalHash, s.Erased = now.State, now.Disposal,
+			now.DisposedAt, now.DisposalSeq, now.DisposalHash, now.Erased
 		return true, nil
 	}
 	there, err := kp.RowsIn(ctx, s.RowsIn(), m)
@@ -130,8 +136,8 @@ func (kp *Keeper) RowsIn(ctx context.Context, name string, m *archive.Manifest) 
 	return false, fmt.Errorf("store %s: %w", name, err)
 }
 
-// findRows looks in which store the rows of a segment lie, where they are not with its records: those first that were moved there, which
-// have no manifest beside them, and second copies last.
+// findRows looks in which store the rows of a segment lie, where they are not with its records: those first that were
+// moved there, which have no manifest beside them, and second copies last.
 func (kp *Keeper) findRows(ctx context.Context, records store.Store, s *catalog.Segment, m *archive.Manifest) error {
 	if f, err := records.Open(ctx, m.RowsName()); err == nil {
 		return f.Close()
@@ -174,7 +180,8 @@ func (kp *Keeper) findRows(ctx context.Context, records store.Store, s *catalog.
 }
 
 // liesIn notes in which store the rows of a segment lie, and whether they are cold there.
-func (kp *Keeper) liesIn(ctx context.Context, s *catalog.Segment, name string, st store.Store, m *archive.Manifest) error {
+func (kp *Keeper) liesIn(ctx context.Context, s *catalog.Segment, name string, st store.Store,
+	m *archive.Manifest) error {
 	s.RowsStore = name
 	cold := store.AsCold(st)
 	if cold == nil {
@@ -189,9 +196,13 @@ func (kp *Keeper) liesIn(ctx context.Context, s *catalog.Segment, name string, s
 }
 
 // segmentOf is a segment as its records in a store tell of it.
-func (kp *Keeper) segmentOf(ctx context.Context, st store.Store, storeName string, m *archive.Manifest, hash string) (*catalog.Segment, error) {
-	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Clause: m.Clause, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem,
-		State: catalog.SegmentOpen, CreatedAt: catalog.At(m.Stored), Rewrites: m.Rewrites, Rule: m.Rule, Rows: m.Rows, RawBytes: m.RawBytes, FileBytes: m.FileBytes, Digest: m.Digest.String(), Sequence: m.Sequence, ManifestHash: hash}
+func (kp *Keeper) segmentOf(ctx context.Context, st store.Store, storeName string, m *archive.Manifest,
+	hash string) (*catalog.Segment, error) {
+	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Clause: m.Clause, Source: m.Source,
+		Table: m.Table, Store: storeName, Stem: m.Stem,
+		State: catalog.SegmentOpen, CreatedAt: catalog.At(m.Stored), Rewrites: m.Rewrites, Rule: m.Rule, Rows: m.Rows,
+		RawBytes: m.RawBytes, FileBytes: m.FileBytes, Digest: m.Digest.String(), Sequence: m.Sequence,
+		ManifestHash: hash}
 	if span, err := archive.LoadRange(ctx, st, m); err == nil && span != nil {
 		s.Oldest, s.Newest = span.Oldest, span.Newest
 	}
@@ -202,7 +213,8 @@ func (kp *Keeper) segmentOf(ctx context.Context, st store.Store, storeName strin
 	if books != nil {
 		at := catalog.At(books.Closed)
 		s.State, s.ClosedAt, s.ClosingHash, s.ClosingSeq = catalog.SegmentClosed, &at, hash, books.Sequence
-		s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)), int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
+		s.Deleted, s.Changed, s.Vanished, s.Held, s.Skipped = books.Deleted, int64(len(books.Changed)),
+			int64(len(books.Vanished)), int64(len(books.Held)), int64(len(books.Skipped))
 		if keep, err := period.Parse(m.Keep); m.Keep != "" && err == nil {
 			s.KeepUntil = tables.KeptUntil(m, s.Newest, m.KeepFrom, &keep)
 		}
@@ -213,7 +225,8 @@ func (kp *Keeper) segmentOf(ctx context.Context, st store.Store, storeName strin
 	}
 	if books != nil && d != nil {
 		gone := catalog.At(d.At)
-		s.State, s.Disposal, s.DisposedAt, s.DisposalSeq, s.DisposalHash, s.Erased = catalog.SegmentDisposed, d.Disposal, &gone, d.Sequence, hash, d.Erasure
+		s.State, s.Disposal, s.DisposedAt, s.DisposalSeq, s.DisposalHash, s.Erased = catalog.SegmentDisposed,
+			d.Disposal, &gone, d.Sequence, hash, d.Erasure
 		return s, nil
 	}
 	return s, kp.findRows(ctx, st, s, m)

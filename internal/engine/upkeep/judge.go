@@ -18,8 +18,9 @@ import (
 	"ambercellar/internal/engine/tables"
 )
 
-// Judging judges every file of every copy of the segments that the catalog knows: whether it lies where it should, and is what was
-// written, by the hashes that the catalog and the manifest have. What is wrong is replaced from another copy where that is asked for.
+// Judging judges every file of every copy of the segments that the catalog knows: whether it lies where it should, and
+// is what was written, by the hashes that the catalog and the manifest have. What is wrong is replaced from another
+// copy where that is asked for.
 type Judging struct {
 	*Keeper
 	V      *catalog.Verification
@@ -55,7 +56,8 @@ type part struct {
 	records, rows bool
 }
 
-// partsOf lists where the files of a segment should lie: its records with or without its rows, its rows, and its second copy.
+// partsOf lists where the files of a segment should lie: its records with or without its rows, its rows, and its
+// second copy.
 func (kp *Keeper) partsOf(ctx context.Context, s *catalog.Segment) ([]part, error) {
 	list := []part{{name: s.Store, records: true, rows: s.RowsStore == ""}}
 	if s.RowsStore != "" {
@@ -74,8 +76,8 @@ func (kp *Keeper) partsOf(ctx context.Context, s *catalog.Segment) ([]part, erro
 	return list, nil
 }
 
-// All judges the segments, one after the other, those first that were not judged for the longest time. A store that does not answer keeps no others from
-// being judged.
+// All judges the segments, one after the other, those first that were not judged for the longest time. A store that
+// does not answer keeps no others from being judged.
 func (j *Judging) All(ctx context.Context) error {
 	f := catalog.VerifyFilter{Store: j.V.Store, Source: j.V.Source, Table: j.V.Table, Older: j.V.Older}
 	copies, bytes, err := j.Catalog.ToVerifyInAll(ctx, f)
@@ -179,7 +181,9 @@ func (j *Judging) segment(ctx context.Context, id string) error {
 				return fmt.Errorf("store %s, %s: %w", f.Store, f.File, err)
 			}
 			if f.Repaired != "" {
-				if err := j.Catalog.Note(ctx, j.V.CreatedBy, "segment repair", s.ID, fmt.Sprintf("%s in store %s, %s, was replaced from %s", f.File, f.Store, f.Kind, f.Repaired)); err != nil {
+				if err := j.Catalog.Note(ctx, j.V.CreatedBy, "segment repair", s.ID,
+					fmt.Sprintf("%s in store %s, %s, was replaced from %s", f.File, f.Store, f.Kind,
+						f.Repaired)); err != nil {
 					return err
 				}
 			}
@@ -220,7 +224,8 @@ func (j *Judging) keep(ctx context.Context, id, damage string) error {
 
 // chains keeps with segments what is wrong with the chains that they are in.
 func (j *Judging) chains(ctx context.Context) error {
-	for id, damage := range damageOf(slices.DeleteFunc(slices.Clone(j.V.Findings.V), func(f catalog.FoundInStore) bool { return f.Kind != archive.FindChain })) {
+	for id, damage := range damageOf(slices.DeleteFunc(slices.Clone(j.V.Findings.V),
+		func(f catalog.FoundInStore) bool { return f.Kind != archive.FindChain })) {
 		if j.knows(ctx, id, "") {
 			if err := j.keep(ctx, id, damage); err != nil {
 				return err
@@ -247,7 +252,8 @@ type judged struct {
 }
 
 func (x *judged) find(wrong bool, kind string, p part, file, message string) {
-	x.found = append(x.found, archive.Finding{Wrong: wrong, Kind: kind, Store: p.name, Table: x.segment.Source + "." + x.segment.Table, Segment: x.segment.ID, File: file, Message: message})
+	x.found = append(x.found, archive.Finding{Wrong: wrong, Kind: kind, Store: p.name, Table: x.segment.Source + "." +
+		x.segment.Table, Segment: x.segment.ID, File: file, Message: message})
 }
 
 // judge looks at every file of every copy. An error says that a store does not answer.
@@ -289,7 +295,8 @@ func (x *judged) record(ctx context.Context, p part, file, hash string) (good bo
 	sum, err := archive.FileSum(ctx, p.store, file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		x.find(true, archive.FindMissing, p, file, "the catalog knows this segment, and this record of it is not there")
+		x.find(true, archive.FindMissing, p, file,
+			"the catalog knows this segment, and this record of it is not there")
 		return false, nil
 	case errors.Is(err, archive.ErrDamaged):
 		x.find(true, archive.FindDamaged, p, file, err.Error())
@@ -297,7 +304,8 @@ func (x *judged) record(ctx context.Context, p part, file, hash string) (good bo
 	case err != nil:
 		return false, err
 	case sum != hash:
-		x.find(true, archive.FindDamaged, p, file, fmt.Sprintf("the record has the SHA-256 %.12s, and the catalog knows it by %.12s", sum, hash))
+		x.find(true, archive.FindDamaged, p, file,
+			fmt.Sprintf("the record has the SHA-256 %.12s, and the catalog knows it by %.12s", sum, hash))
 		return false, nil
 	}
 	return true, nil
@@ -333,7 +341,8 @@ func (x *judged) records(ctx context.Context) error {
 			continue
 		}
 		if s.ClosingHash == "" {
-			x.find(false, archive.FindOpen, p, names.ClosingName(), "the segment has no closing record yet: its rows are being deleted, or wait for that")
+			x.find(false, archive.FindOpen, p, names.ClosingName(),
+				"the segment has no closing record yet: its rows are being deleted, or wait for that")
 			continue
 		}
 		good, err := x.record(ctx, p, names.ClosingName(), s.ClosingHash)
@@ -360,7 +369,8 @@ func (x *judged) gone(ctx context.Context) error {
 			return err
 		}
 		for _, file := range whole {
-			x.find(true, archive.FindExtra, p, file, "the segment was destroyed by disposal "+x.segment.Disposal+", and this file of it is still there")
+			x.find(true, archive.FindExtra, p, file, "the segment was destroyed by disposal "+x.segment.Disposal+
+				", and this file of it is still there")
 		}
 	}
 	return nil
@@ -372,11 +382,13 @@ func (x *judged) side(ctx context.Context, p part) error {
 	sum, err := archive.FileSum(ctx, p.store, m.RangeName())
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		x.find(true, archive.FindMissing, p, m.RangeName(), "the side file with the range of ages and keys is not there; searches read more without it")
+		x.find(true, archive.FindMissing, p, m.RangeName(),
+			"the side file with the range of ages and keys is not there; searches read more without it")
 	case err != nil && !errors.Is(err, archive.ErrDamaged):
 		return err
 	case err != nil || sum != m.Range && !archive.Remade(ctx, p.store, m):
-		x.find(true, archive.FindDamaged, p, m.RangeName(), fmt.Sprintf("the side file has the SHA-256 %.12s instead of %.12s", sum, m.Range))
+		x.find(true, archive.FindDamaged, p, m.RangeName(),
+			fmt.Sprintf("the side file has the SHA-256 %.12s instead of %.12s", sum, m.Range))
 	}
 	return nil
 }
@@ -413,7 +425,8 @@ func (x *judged) rows(ctx context.Context, p part) error {
 	for i := range m.Beside {
 		one := *m
 		one.Beside = m.Beside[i : i+1]
-		if err := x.file(ctx, p, m.BesideName(m.Beside[i].Join), archive.VerifyBeside(ctx, st, &one, nil)); err != nil {
+		if err := x.file(ctx, p, m.BesideName(m.Beside[i].Join),
+			archive.VerifyBeside(ctx, st, &one, nil)); err != nil {
 			return err
 		}
 	}
@@ -436,7 +449,8 @@ func (x *judged) file(ctx context.Context, p part, file string, err error) error
 		x.find(true, archive.FindMissing, p, file, "the file is not there")
 	case errors.Is(err, store.ErrCold):
 		x.cold = true
-		x.find(false, archive.FindCold, p, file, "these rows are in cold storage and were not read; they can be once they were retrieved")
+		x.find(false, archive.FindCold, p, file,
+			"these rows are in cold storage and were not read; they can be once they were retrieved")
 	case !errors.Is(err, archive.ErrDamaged):
 		return err
 	default:
@@ -450,8 +464,9 @@ func (x *judged) file(ctx context.Context, p part, file string, err error) error
 	return nil
 }
 
-// repair puts a file that is missing or not what was written in its place, from another copy that is. A side file of which there is none
-// is made again from the rows. It returns where it was replaced from; nothing where there is nothing to replace it with.
+// repair puts a file that is missing or not what was written in its place, from another copy that is. A side file of
+// which there is none is made again from the rows. It returns where it was replaced from; nothing where there is
+// nothing to replace it with.
 func (x *judged) repair(ctx context.Context, f archive.Finding) (string, error) {
 	if f.Kind != archive.FindMissing && f.Kind != archive.FindDamaged && f.Kind != archive.FindSwapped {
 		return "", nil
@@ -496,7 +511,8 @@ func (x *judged) replace(ctx context.Context, from store.Store, to *part, file, 
 		return err
 	}
 	if sum, err := archive.FileSum(ctx, to.store, file); err != nil || sum != want {
-		return errors.Join(err, fmt.Errorf("%w: the file that was put in its place was read back as another", archive.ErrDamaged))
+		return errors.Join(err, fmt.Errorf("%w: the file that was put in its place was read back as another",
+			archive.ErrDamaged))
 	}
 	if cold := store.AsCold(to.store); cold != nil && to.name == x.segment.RowsStore && x.segment.Cold {
 		return cold.Cool(ctx, file)
@@ -571,7 +587,9 @@ func (kp *Keeper) VerifySegment(ctx context.Context, id string) (*catalog.Segmen
 	case s.State != catalog.SegmentOpen && s.State != catalog.SegmentClosed:
 		return nil, fmt.Errorf("segment %s is %s: %w", s.ID, s.State, catalog.ErrState)
 	case s.Asleep(kp.Now()):
-		return nil, &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage and cannot be read", s.ID), Remedy: "`ambercellar segment retrieve " + s.ID + "` fetches them for some days"}
+		return nil, &refuse.Error{Field: "segment",
+			Message: fmt.Sprintf("the rows of segment %s are in cold storage and cannot be read", s.ID),
+			Remedy:  "`ambercellar segment retrieve " + s.ID + "` fetches them for some days"}
 	}
 	x := &judged{Keeper: kp, segment: s}
 	if err := x.judge(ctx); err != nil {
@@ -580,7 +598,8 @@ func (kp *Keeper) VerifySegment(ctx context.Context, id string) (*catalog.Segmen
 	for _, f := range x.found {
 		if f.Wrong {
 			text := fmt.Sprintf("%s in store %s: %s", f.File, f.Store, f.Message)
-			return nil, errors.Join(fmt.Errorf("segment %s: %w: %s", s.ID, archive.ErrDamaged, text), kp.Catalog.Judged(ctx, s.ID, text, kp.Now()))
+			return nil, errors.Join(fmt.Errorf("segment %s: %w: %s", s.ID, archive.ErrDamaged, text),
+				kp.Catalog.Judged(ctx, s.ID, text, kp.Now()))
 		}
 	}
 	if err := kp.Catalog.Judged(ctx, s.ID, "", kp.Now()); err != nil {

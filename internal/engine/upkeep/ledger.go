@@ -15,7 +15,8 @@ import (
 // LedgerFormat is the name of the format of exported ledgers, with its version.
 const LedgerFormat = "ambercellar-ledger/1"
 
-// RunLedger is the accounting of a run, with the records in the stores that it rests on, so that anybody who has those can check it.
+// RunLedger is the accounting of a run, with the records in the stores that it rests on, so that anybody who has those
+// can check it.
 type RunLedger struct {
 	Format   string        `json:"format"`
 	Instance string        `json:"instance"` // the service that carried the run out
@@ -66,7 +67,8 @@ func (kp *Keeper) Ledger(ctx context.Context, id string) (*RunLedger, error) {
 	if !r.State.Ended() {
 		return nil, fmt.Errorf("run %s is %s, and its books are not closed: %w", id, r.State, catalog.ErrState)
 	}
-	out := &RunLedger{Format: LedgerFormat, Instance: kp.Instance, Run: r.ID, Rule: r.Rule, Revision: r.Revision, Source: r.Source, Table: r.Table, State: string(r.State), Cutoff: r.Cutoff,
+	out := &RunLedger{Format: LedgerFormat, Instance: kp.Instance, Run: r.ID, Rule: r.Rule, Revision: r.Revision,
+		Source: r.Source, Table: r.Table, State: string(r.State), Cutoff: r.Cutoff,
 		Started: r.StartedAt, Ended: r.EndedAt, Made: catalog.At(kp.Now()), Parts: []LedgerPart{}}
 	segments, err := kp.Catalog.RunSegments(ctx, id)
 	if err != nil {
@@ -75,8 +77,10 @@ func (kp *Keeper) Ledger(ctx context.Context, id string) (*RunLedger, error) {
 	add := func(table string, clause int, label, then string, l catalog.Ledger) {
 		p := LedgerPart{Table: table, Clause: clause, Label: label, Then: then, Ledger: l, Segments: []LedgerSegment{}}
 		for _, s := range segments {
-			if s.Table == table && s.Clause == clause && s.Rewrites == "" && (s.State == catalog.SegmentClosed || s.State == catalog.SegmentDisposed) {
-				p.Segments = append(p.Segments, LedgerSegment{Segment: s.ID, Store: s.Store, RowsStore: s.RowsStore, Stem: s.Stem, Rows: s.Rows, Deleted: s.Deleted, Sequence: s.Sequence, ManifestHash: s.ManifestHash,
+			if s.Table == table && s.Clause == clause && s.Rewrites == "" &&
+				(s.State == catalog.SegmentClosed || s.State == catalog.SegmentDisposed) {
+				p.Segments = append(p.Segments, LedgerSegment{Segment: s.ID, Store: s.Store, RowsStore: s.RowsStore,
+					Stem: s.Stem, Rows: s.Rows, Deleted: s.Deleted, Sequence: s.Sequence, ManifestHash: s.ManifestHash,
 					ClosingSeq: s.ClosingSeq, ClosingHash: s.ClosingHash, DisposalHash: s.DisposalHash})
 			}
 		}
@@ -101,8 +105,9 @@ type LedgerChecked struct {
 	Wrong    []string `json:"wrong"` // none: it holds
 }
 
-// CheckLedger checks a ledger with nothing but what lies at some places: that its numbers and digests add up, that the records are
-// there by their hashes, that they add up to the ledger, and that the rows are those that the records tell of.
+// CheckLedger checks a ledger with nothing but what lies at some places: that its numbers and digests add up, that the
+// records are there by their hashes, that they add up to the ledger, and that the rows are those that the records tell
+// of.
 func CheckLedger(ctx context.Context, l *RunLedger, places []archive.Place) (*LedgerChecked, error) {
 	out := &LedgerChecked{Wrong: []string{}}
 	if l.Format != LedgerFormat {
@@ -124,13 +129,13 @@ type ledgerCheck struct {
 	part   *LedgerPart
 	places []archive.Place
 	sum    catalog.Ledger // by the closing records
-	copied value.Set
 	gone   value.Set
 	left   value.Set
 }
 
 func (c *ledgerCheck) wrong(format string, args ...any) {
-	c.out.Wrong = append(c.out.Wrong, fmt.Sprintf("%s, clause %s: ", c.part.Table, c.part.Label)+fmt.Sprintf(format, args...))
+	c.out.Wrong = append(c.out.Wrong, fmt.Sprintf("%s, clause %s: ", c.part.Table, c.part.Label)+
+		fmt.Sprintf(format, args...))
 }
 
 func (c *ledgerCheck) run(ctx context.Context) error {
@@ -157,8 +162,11 @@ func (c *ledgerCheck) run(ctx context.Context) error {
 			return err
 		}
 	}
-	if c.sum.Deleted != l.Deleted+l.Unlinked && c.sum.Deleted != l.Deleted || c.sum.Changed != l.Changed || c.sum.Vanished != l.Vanished || c.sum.Held != l.Held || c.sum.Skipped != l.Skipped {
-		c.wrong("the closing records tell of %d deleted, %d changed, %d vanished, %d held and %d skipped rows, and the ledger of %d, %d, %d, %d and %d", c.sum.Deleted, c.sum.Changed, c.sum.Vanished, c.sum.Held, c.sum.Skipped,
+	if c.sum.Deleted != l.Deleted+l.Unlinked && c.sum.Deleted != l.Deleted || c.sum.Changed != l.Changed ||
+		c.sum.Vanished != l.Vanished || c.sum.Held != l.Held || c.sum.Skipped != l.Skipped {
+		c.wrong("the closing records tell of %d deleted, %d changed, %d vanished, %d held and %d skipped rows, and "+
+			"the ledger of %d, %d, %d, %d and %d", c.sum.Deleted, c.sum.Changed, c.sum.Vanished, c.sum.Held,
+			c.sum.Skipped,
 			l.Deleted, l.Changed, l.Vanished, l.Held, l.Skipped)
 	}
 	if c.gone != gone || c.left != left {
@@ -221,7 +229,8 @@ func (c *ledgerCheck) rows(ctx context.Context, s *LedgerSegment, m *archive.Man
 	case last == nil && s.DisposalHash != "":
 		c.out.Gone++
 	case last == nil && s.RowsStore != "":
-		c.wrong("segment %s: its rows are at none of these places; they lay in store %s when the ledger was made", s.Segment, s.RowsStore)
+		c.wrong("segment %s: its rows are at none of these places; they lay in store %s when the ledger was made",
+			s.Segment, s.RowsStore)
 	case last == nil:
 		c.wrong("segment %s: its rows are at none of these places", s.Segment)
 	case shelf.IsCold(last):

@@ -14,12 +14,15 @@ import (
 	"ambercellar/internal/engine/tables"
 )
 
-// MoveSegment moves the rows of a closed segment to another store, or back to that in which its records lie; those stay where they
-// are. What arrived is read back, row by row, before the catalog says so, and only then do the files that were left go: where a cold
-// store is the target, its files are let go cold after that. A move that is interrupted, by whatever, is taken up again.
+// MoveSegment moves the rows of a closed segment to another store, or back to that in which its records lie; those
+// stay where they are. What arrived is read back, row by row, before the catalog says so, and only then do the files
+// that were left go: where a cold store is the target, its files are let go cold after that. A move that is
+// interrupted, by whatever, is taken up again.
 func (kp *Keeper) MoveSegment(ctx context.Context, actor, id, to string) (*catalog.Segment, error) {
 	if _, busy := kp.moving.LoadOrStore(id, true); busy {
-		return nil, &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are being moved just now", id), Remedy: "wait until that is done"}
+		return nil, &refuse.Error{Field: "segment",
+			Message: fmt.Sprintf("the rows of segment %s are being moved just now", id),
+			Remedy:  "wait until that is done"}
 	}
 	defer kp.moving.Delete(id)
 	s, err := kp.Catalog.Segment(ctx, id)
@@ -47,13 +50,16 @@ func (kp *Keeper) MoveSegment(ctx context.Context, actor, id, to string) (*catal
 	moved, err := kp.move(ctx, actor, s, to)
 	switch {
 	case moved != nil && err != nil:
-		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by itself: %w", id, to, err)
+		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by "+
+			"itself: %w", id, to, err)
 	case err == nil || ctx.Err() != nil:
 		return moved, err
 	case tables.Away(err):
-		return nil, fmt.Errorf("segment %s: it is tried again by itself (`ambercellar segment move %s -to %s` leaves its rows where they are): %w", id, id, s.RowsIn(), err)
+		return nil, fmt.Errorf("segment %s: it is tried again by itself (`ambercellar segment move %s -to %s` "+
+			"leaves its rows where they are): %w", id, id, s.RowsIn(), err)
 	case shelf.IsCold(err):
-		err = &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id), Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
+		err = &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id),
+			Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
 	}
 	return nil, errors.Join(fmt.Errorf("segment %s: %w", id, err), kp.Catalog.Moving(ctx, id, ""))
 }
@@ -83,27 +89,34 @@ func (kp *Keeper) canMove(ctx context.Context, s *catalog.Segment, to string) er
 	target, err := kp.Catalog.Store(ctx, to)
 	switch {
 	case errors.Is(err, catalog.ErrNotFound):
-		return &refuse.Error{Field: "to", Message: fmt.Sprintf("there is no store %s", to), Remedy: "`ambercellar store list` shows which there are"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("there is no store %s", to),
+			Remedy: "`ambercellar store list` shows which there are"}
 	case err != nil:
 		return err
 	case s.State != catalog.SegmentClosed:
-		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments move", s.ID, s.State), Remedy: "let its run finish first"}
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is %s; only closed segments move",
+			s.ID, s.State), Remedy: "let its run finish first"}
 	case s.Damage != "":
-		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is damaged: %s", s.ID, s.Damage), Remedy: "mend it first (`ambercellar segment verify -all -repair`)"}
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is damaged: %s", s.ID, s.Damage),
+			Remedy: "mend it first (`ambercellar segment verify -all -repair`)"}
 	case s.Leaving != "":
-		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is on its way from store %s already", s.ID, s.Leaving), Remedy: "wait until that is done"}
+		return &refuse.Error{Field: "segment", Message: fmt.Sprintf("segment %s is on its way from store %s already",
+			s.ID, s.Leaving), Remedy: "wait until that is done"}
 	case s.RowsIn() == to:
-		return &refuse.Error{Field: "to", Message: fmt.Sprintf("the rows of segment %s lie in store %s already", s.ID, to), Remedy: "name another store"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("the rows of segment %s lie in store %s already", s.ID,
+			to), Remedy: "name another store"}
 	case s.Second == to:
-		return &refuse.Error{Field: "to", Message: fmt.Sprintf("segment %s has its second copy in store %s", s.ID, to), Remedy: "name another store; two copies in one place are one"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("segment %s has its second copy in store %s", s.ID, to),
+			Remedy: "name another store; two copies in one place are one"}
 	case to != s.Store && target.Second != "":
-		return &refuse.Error{Field: "to", Message: fmt.Sprintf("store %s has a second store itself (%s)", to, target.Second), Remedy: "name a store that has none"}
+		return &refuse.Error{Field: "to", Message: fmt.Sprintf("store %s has a second store itself (%s)", to,
+			target.Second), Remedy: "name a store that has none"}
 	}
 	return nil
 }
 
-// copyRows copies a segment's files of rows into a store and reads them back there. It looks at the segment while nothing can be
-// destroyed, and returns it as it was then.
+// copyRows copies a segment's files of rows into a store and reads them back there. It looks at the segment while
+// nothing can be destroyed, and returns it as it was then.
 func (kp *Keeper) copyRows(ctx context.Context, id, to string) (*catalog.Segment, error) {
 	kp.shelf.Reading.RLock()
 	defer kp.shelf.Reading.RUnlock()
@@ -136,14 +149,16 @@ func (kp *Keeper) copyRows(ctx context.Context, id, to string) (*catalog.Segment
 		}
 	}
 	arrived := archive.WithRows(records, target)
-	if err := errors.Join(archive.Verify(ctx, arrived, m, nil), archive.VerifyBeside(ctx, arrived, m, nil)); err != nil {
+	if err := errors.Join(archive.Verify(ctx, arrived, m, nil),
+		archive.VerifyBeside(ctx, arrived, m, nil)); err != nil {
 		return nil, fmt.Errorf("what arrived, read back: %w", err)
 	}
 	return s, nil
 }
 
-// finishMove does what follows a move: the files that were left are removed, and a cold store's files are let go cold. What is
-// removed was found where the rows are said to be, by its SHA-256, under the same lock. It can be done again after it stopped anywhere.
+// finishMove does what follows a move: the files that were left are removed, and a cold store's files are let go cold.
+// What is removed was found where the rows are said to be, by its SHA-256, under the same lock. It can be done again
+// after it stopped anywhere.
 func (kp *Keeper) finishMove(ctx context.Context, id string) error {
 	if err := kp.shelf.Exclude(ctx); err != nil {
 		return err
@@ -188,8 +203,8 @@ func (kp *Keeper) finishMove(ctx context.Context, id string) error {
 	return kp.Catalog.MoveFinished(ctx, s.ID, s.Leaving, cold != nil)
 }
 
-// FinishMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It returns how many
-// it moved; one that cannot be moved does not keep others waiting.
+// FinishMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It
+// returns how many it moved; one that cannot be moved does not keep others waiting.
 func (kp *Keeper) FinishMoves(ctx context.Context) (moved int, err error) {
 	begun, err := kp.Catalog.Unfinished(ctx)
 	for i := range begun {

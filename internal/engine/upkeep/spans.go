@@ -12,8 +12,9 @@ import (
 // spansAtOnce is of how many segments one step of SpanSegments is.
 const spansAtOnce = 200
 
-// SpanSegments finds out where the keys of segments lie of which the catalog does not know it: those that were archived by an older version, or taken up from a
-// store. Until then, every look-up reads their records. It returns how many it found out; one that cannot be read keeps no others waiting.
+// SpanSegments finds out where the keys of segments lie of which the catalog does not know it: those that were
+// archived by an older version, or taken up from a store. Until then, every look-up reads their records. It returns
+// how many it found out; one that cannot be read keeps no others waiting.
 func (kp *Keeper) SpanSegments(ctx context.Context) (n int, err error) {
 	for after := ""; ; {
 		list, listing := kp.Catalog.Unspanned(ctx, after, spansAtOnce)

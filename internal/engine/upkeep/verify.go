@@ -28,25 +28,30 @@ type VerificationRequest struct {
 
 // RequestVerification checks a request and keeps it as a verification to carry out. older: only segments that were not
 // verified since then.
-func (kp *Keeper) RequestVerification(ctx context.Context, actor string, q VerificationRequest, older *catalog.Time) (*catalog.Verification, error) {
+func (kp *Keeper) RequestVerification(ctx context.Context, actor string, q VerificationRequest,
+	older *catalog.Time) (*catalog.Verification, error) {
 	if (q.Source == "") != (q.Table == "") {
-		return nil, &refuse.Error{Field: "table", Message: "a table needs its source, and a source its table", Remedy: "name both, or neither"}
+		return nil, &refuse.Error{Field: "table", Message: "a table needs its source, and a source its table",
+			Remedy: "name both, or neither"}
 	}
 	if q.Store != "" {
 		if _, err := kp.Catalog.Store(ctx, q.Store); err != nil {
 			return nil, err
 		}
 	}
-	v := &catalog.Verification{ID: ulid.Make().String(), Store: q.Store, Source: q.Source, Table: q.Table, Older: older, Repair: q.Repair, State: catalog.Verifying,
-		CreatedAt: catalog.At(kp.Now()), CreatedBy: actor, Findings: catalog.JSON[[]catalog.FoundInStore]{V: []catalog.FoundInStore{}}}
+	v := &catalog.Verification{ID: ulid.Make().String(), Store: q.Store, Source: q.Source, Table: q.Table,
+		Older: older, Repair: q.Repair, State: catalog.Verifying,
+		CreatedAt: catalog.At(kp.Now()), CreatedBy: actor,
+		Findings: catalog.JSON[[]catalog.FoundInStore]{V: []catalog.FoundInStore{}}}
 	return v, kp.Catalog.AddVerification(ctx, v)
 }
 
 // lookEvery is how often the counts of a verification are kept.
 const lookEvery = 500 * time.Millisecond
 
-// Verify carries a verification out, at so many bytes a second at the most; 0: as fast as it goes. What it finds is kept with
-// it, and with the segments. A store that does not answer is waited for, up to VerifyPatience. What is to be destroyed waits for one segment, not for all.
+// Verify carries a verification out, at so many bytes a second at the most; 0: as fast as it goes. What it finds is
+// kept with it, and with the segments. A store that does not answer is waited for, up to VerifyPatience. What is to be
+// destroyed waits for one segment, not for all.
 func (kp *Keeper) Verify(ctx context.Context, v *catalog.Verification, rate int64) error {
 	err := kp.verify(ctx, v, rate)
 	now := catalog.At(kp.Now())
@@ -86,7 +91,8 @@ func (kp *Keeper) verify(ctx context.Context, v *catalog.Verification, rate int6
 // VerifyPatience is how long a verification waits for stores that do not answer. Shorter in tests.
 var VerifyPatience = 10 * time.Minute
 
-// step does a part of a verification while nothing can be destroyed. Whoever waits to destroy something is let in first.
+// step does a part of a verification while nothing can be destroyed. Whoever waits to destroy something is let in
+// first.
 func (j *Judging) step(ctx context.Context, do func() error) error {
 	for j.shelf.Destroying.Load() > 0 {
 		if err := tables.Rest(ctx, 5*time.Millisecond); err != nil {
@@ -142,7 +148,8 @@ func (j *Judging) examine(ctx context.Context) error {
 			j.show(ctx)
 		},
 		Find: func(f archive.Finding) {
-			if v.Table != "" && f.Table != v.Source+"."+v.Table || !slices.ContainsFunc(named, func(p archive.Place) bool { return p.Name == f.Store }) {
+			if v.Table != "" && f.Table != v.Source+"."+v.Table ||
+				!slices.ContainsFunc(named, func(p archive.Place) bool { return p.Name == f.Store }) {
 				return
 			}
 			if stem, _, _ := archive.Ours(f.File); f.Kind != archive.FindChain && j.knows(ctx, f.Segment, stem) {
@@ -208,8 +215,8 @@ func (kp *Keeper) places(ctx context.Context, name string) ([]archive.Place, err
 	return out, nil
 }
 
-// alsoWith adds the stores in which segments have rows whose records lie in a store of a name, and those that have the records of
-// rows that lie there: neither can be judged without the other.
+// alsoWith adds the stores in which segments have rows whose records lie in a store of a name, and those that have the
+// records of rows that lie there: neither can be judged without the other.
 func (kp *Keeper) alsoWith(ctx context.Context, name string, places []archive.Place) ([]archive.Place, error) {
 	out := slices.Clone(places)
 	if name == "" {
@@ -229,7 +236,8 @@ func (kp *Keeper) alsoWith(ctx context.Context, name string, places []archive.Pl
 	return out, err
 }
 
-// throttle returns a function that waits so that no more than rate bytes a second are read; nil where there is no limit.
+// throttle returns a function that waits so that no more than rate bytes a second are read; nil where there is no
+// limit.
 func throttle(rate int64) func(context.Context, int) error {
 	if rate <= 0 {
 		return nil
@@ -250,8 +258,8 @@ func throttle(rate int64) func(context.Context, int) error {
 	}
 }
 
-// CopySeconds copies closed segments into the second stores of theirs, reads them back there, and notes that. It returns
-// how many it copied; one that cannot be copied does not keep others waiting.
+// CopySeconds copies closed segments into the second stores of theirs, reads them back there, and notes that. It
+// returns how many it copied; one that cannot be copied does not keep others waiting.
 func (kp *Keeper) CopySeconds(ctx context.Context) (copied int, err error) {
 	list, err := kp.Catalog.WithoutSecond(ctx, 1000)
 	if err != nil {

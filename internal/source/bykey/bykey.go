@@ -73,9 +73,11 @@ type Rower func(row []value.Value) error
 
 // Operations are what an engine does within one transaction.
 type Operations struct {
-	// Delete deletes the rows of these keys, but for those that are held or that other tables refer to, and reports each.
+	// Delete deletes the rows of these keys, but for those that are held or that other tables refer to, and reports
+	// each.
 	Delete func(ctx context.Context, keys [][]value.Value, report Rower) error
-	// List, where it is set, says that Delete reported rows that it was not asked for, and must name each key from now on.
+	// List, where it is set, says that Delete reported rows that it was not asked for, and must name each key from now
+	// on.
 	List func()
 	// Undo takes the last Delete back.
 	Undo func(ctx context.Context) error
@@ -104,8 +106,8 @@ func (r *Reader) Key(vs []value.Value) string {
 	return string(r.text)
 }
 
-// Delete deletes the rows of a batch that are what was read, and says in out what became of each. If the delete reports
-// a row that is not what was read, it is taken back and done again without that row.
+// Delete deletes the rows of a batch that are what was read, and says in out what became of each. If the delete
+// reports a row that is not what was read, it is taken back and done again without that row.
 func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.JournalRow) error {
 	keys := b.Locators.(*Locators)
 	read := &Reader{Columns: len(b.Columns)}
@@ -161,7 +163,8 @@ func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.Jou
 			}
 			if fresh == 0 && len(wanted) == before {
 				if alone { // nothing was left out since then, so it would never end
-					return errors.New("the database takes two keys of the table for equal that are not, and would delete a row that was not read; give the table a key that tells them apart")
+					return errors.New("the database takes two keys of the table for equal that are not, and would " +
+						"delete a row that was not read; give the table a key that tells them apart")
 				}
 				alone = true
 			}
@@ -173,8 +176,8 @@ func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.Jou
 // stretch is from how many consecutive keys on a statement names their first and last instead of each.
 const stretch = 64
 
-// Consecutive returns how many of the keys, from the first, are consecutive whole numbers, if they are enough for naming
-// only the first and the last of them; otherwise 0, and behind it how many come before the next ones that are.
+// Consecutive returns how many of the keys, from the first, are consecutive whole numbers, if they are enough for
+// naming only the first and the last of them; otherwise 0, and behind it how many come before the next ones that are.
 func Consecutive(keys [][]value.Value) (n, before int) {
 	run := 0 // where the present stretch begins
 	for i, k := range keys {
@@ -212,7 +215,8 @@ func exactly(ctx context.Context, ops Operations, read *Reader, keys [][]value.V
 }
 
 // explain says of each row that was not deleted why it stays.
-func explain(ctx context.Context, b source.Batch, ops Operations, read *Reader, out *source.JournalRow, ordinals map[string]int, gone map[int]bool) error {
+func explain(ctx context.Context, b source.Batch, ops Operations, read *Reader, out *source.JournalRow,
+	ordinals map[string]int, gone map[int]bool) error {
 	if len(gone) == len(b.Ordinals) {
 		return nil
 	}

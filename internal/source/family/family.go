@@ -1,6 +1,6 @@
 // Package family deletes rows together with the related rows that go along with them: a family leaves whole or not at
-// all. It is what all engines share; each hands it functions that speak its SQL within one transaction. A row is what was
-// read when its content still is, which is compared under the row's lock, and again with what the delete reports.
+// all. It is what all engines share; each hands it functions that speak its SQL within one transaction. A row is what
+// was read when its content still is, which is compared under the row's lock, and again with what the delete reports.
 package family
 
 import (
@@ -25,7 +25,8 @@ type Operations struct {
 	// Rows hands on the rows of a query: its columns, then the key.
 	Rows func(ctx context.Context, q source.Query, report bykey.Rower) error
 	// Delete deletes the rows of these keys, but for those that any row refers to, and reports each.
-	Delete func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value, report bykey.Rower) error
+	Delete func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value,
+		report bykey.Rower) error
 	// Unlink makes columns NULL in the rows of these keys, and returns how many there were.
 	Unlink func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (int, error)
 }
@@ -34,11 +35,13 @@ type Operations struct {
 type Journal struct {
 	// Insert adds a journal row; it returns true where it stands there already.
 	Insert func(table string, r *source.JournalRow) (there bool, err error)
-	// Earlier reads the row that stands there: an earlier try was committed and its answer got lost. Nothing follows it.
+	// Earlier reads the row that stands there: an earlier try was committed and its answer got lost. Nothing follows
+	// it.
 	Earlier func(r *source.JournalRow) (*source.JournalRow, error)
 	Update  func(r *source.JournalRow) error
 	Lock    func(l source.Lease) error // and check
-	Same    func(t *shape.Table) error // source.ErrReshaped where a table that the batch deleted from was altered since it was described
+	// source.ErrReshaped where a table that the batch deleted from was altered since it was described
+	Same func(t *shape.Table) error
 }
 
 // Batch carries a batch out: its journal rows first, so that a retry waits for the fate of an earlier try; then the
@@ -79,13 +82,14 @@ func Batch(ctx context.Context, b source.Batch, skip bool, j Journal, ops Operat
 	return rows, nil
 }
 
-// begin makes the journal rows of a batch: the row of the slice, and that of each related table that has rows in it, nil
-// for the others.
+// begin makes the journal rows of a batch: the row of the slice, and that of each related table that has rows in it,
+// nil for the others.
 func begin(b source.Batch) []*source.JournalRow {
 	out := []*source.JournalRow{source.NewJournalRow(b)}
 	for i := range b.Families {
 		k := &b.Families[i]
-		part := source.Batch{Lease: k.Lease, Segment: k.Segment, Number: b.Number, Retry: b.Retry, Ordinals: ordinals(b, k), Digests: k.Digests}
+		part := source.Batch{Lease: k.Lease, Segment: k.Segment, Number: b.Number, Retry: b.Retry,
+			Ordinals: ordinals(b, k), Digests: k.Digests}
 		part.Lease.Run = b.Lease.Run
 		if len(part.Ordinals) == 0 {
 			out = append(out, nil)
@@ -158,10 +162,12 @@ func remove(ctx context.Context, b source.Batch, skip bool, ops Operations, rows
 	d := &deletion{batch: b, ops: ops, skip: skip, members: []*member{root}, out: map[int]fate{}}
 	for i := range b.Families {
 		k := &b.Families[i]
-		d.members = append(d.members, &member{sel: k.Selection, related: k, columns: k.Columns, key: func(o int) []value.Value { return k.Keys[o] }, digests: k.Digests, all: ordinals(b, k)})
+		d.members = append(d.members, &member{sel: k.Selection, related: k, columns: k.Columns,
+			key: func(o int) []value.Value { return k.Keys[o] }, digests: k.Digests, all: ordinals(b, k)})
 	}
 	for _, m := range d.members {
-		m.byKey, m.fate, m.read.Columns = make(map[string]int, len(m.all)), make(map[int]fate, len(m.all)), len(m.columns)
+		m.byKey, m.fate, m.read.Columns = make(map[string]int, len(m.all)), make(map[int]fate, len(m.all)),
+			len(m.columns)
 		for _, o := range m.all {
 			m.byKey[m.read.Key(m.key(o))] = o
 		}
@@ -191,8 +197,9 @@ func (d *deletion) stays(root int, why fate) {
 	}
 }
 
-// attempt locks and compares the families that are still in the batch, level by level, and deletes those that are whole,
-// the lowest level first. It returns true if a delete did not report all that it should have: then it is to be taken back.
+// attempt locks and compares the families that are still in the batch, level by level, and deletes those that are
+// whole, the lowest level first. It returns true if a delete did not report all that it should have: then it is to be
+// taken back.
 func (d *deletion) attempt(ctx context.Context) (again bool, err error) {
 	for _, m := range d.members {
 		m.locked, m.set, m.count = map[int][]value.Value{}, value.Set{}, 0
@@ -259,7 +266,8 @@ func (d *deletion) lockRoots(ctx context.Context) error {
 		}
 	}
 	if d.skip { // those that are there all the same are locked by others
-		if err := d.ops.Rows(ctx, source.Query{Selection: m.sel, Columns: m.columns, On: m.sel.Table.Key, Values: missing}, func(row []value.Value) error {
+		if err := d.ops.Rows(ctx, source.Query{Selection: m.sel, Columns: m.columns, On: m.sel.Table.Key,
+			Values: missing}, func(row []value.Value) error {
 			_, key := m.read.Row(row)
 			if o, ok := m.byKey[key]; ok {
 				d.stays(o, skipped)
@@ -279,7 +287,8 @@ func (d *deletion) lockRoots(ctx context.Context) error {
 
 // withhold takes families out of the batch of which a row satisfies one of the conditions; the first is for good, the
 // second for now.
-func (d *deletion) withhold(ctx context.Context, m *member, query source.Query, conditions ...func(source.Dialect) string) error {
+func (d *deletion) withhold(ctx context.Context, m *member, query source.Query,
+	conditions ...func(source.Dialect) string) error {
 	query.Lock = source.NoLock
 	for i, condition := range conditions {
 		query.Condition = condition
@@ -299,8 +308,8 @@ func (d *deletion) withhold(ctx context.Context, m *member, query source.Query, 
 	return nil
 }
 
-// lockRelated locks the rows that refer to those of the table above which are still in the batch. Rows that were not read, or
-// are not what was read, keep their family.
+// lockRelated locks the rows that refer to those of the table above which are still in the batch. Rows that were not
+// read, or are not what was read, keep their family.
 func (d *deletion) lockRelated(ctx context.Context, at int) error {
 	m := d.members[at]
 	above := d.members[m.related.Parent+1]
@@ -317,7 +326,8 @@ func (d *deletion) lockRelated(ctx context.Context, at int) error {
 		}
 	}
 	ours := positions(m, m.related.OurColumns())
-	query := source.Query{Selection: m.sel, Columns: m.columns, On: m.related.OurColumns(), Values: values, Lock: d.lock()}
+	query := source.Query{Selection: m.sel, Columns: m.columns, On: m.related.OurColumns(), Values: values,
+		Lock: d.lock()}
 	seen := map[int]bool{}
 	each := func(locking bool) bykey.Rower {
 		return func(row []value.Value) error {
@@ -364,8 +374,8 @@ func (d *deletion) lockRelated(ctx context.Context, at int) error {
 	return d.withhold(ctx, m, query, m.related.Kept)
 }
 
-// moved finds out what has become of rows that were read and refer to their parent no more: one that is there refers to
-// another now, and keeps its family; one that is gone keeps nothing.
+// moved finds out what has become of rows that were read and refer to their parent no more: one that is there refers
+// to another now, and keeps its family; one that is gone keeps nothing.
 func (d *deletion) moved(ctx context.Context, m *member, seen map[int]bool) error {
 	var missing [][]value.Value
 	for _, o := range m.all {
@@ -377,14 +387,15 @@ func (d *deletion) moved(ctx context.Context, m *member, seen map[int]bool) erro
 	if len(missing) == 0 {
 		return nil
 	}
-	return d.ops.Rows(ctx, source.Query{Selection: m.sel, Columns: m.columns, On: m.sel.Table.Key, Values: missing}, func(row []value.Value) error {
-		_, key := m.read.Row(row)
-		if o, ok := m.byKey[key]; ok {
-			m.fate[o] = changed
-			d.stays(m.root(o), held)
-		}
-		return nil
-	})
+	return d.ops.Rows(ctx, source.Query{Selection: m.sel, Columns: m.columns, On: m.sel.Table.Key, Values: missing},
+		func(row []value.Value) error {
+			_, key := m.read.Row(row)
+			if o, ok := m.byKey[key]; ok {
+				m.fate[o] = changed
+				d.stays(m.root(o), held)
+			}
+			return nil
+		})
 }
 
 // remove deletes or unlinks the rows of one table whose families are whole.
@@ -473,15 +484,16 @@ func (d *deletion) stayed(ctx context.Context, m *member) error {
 			open = append(open, m.key(o))
 		}
 	}
-	return d.ops.Rows(ctx, source.Query{Selection: m.sel, Columns: m.columns, On: m.sel.Table.Key, Values: open}, func(row []value.Value) error {
-		digest, key := m.read.Row(row)
-		if o, ok := m.byKey[key]; ok && digest == m.digests[o] {
-			m.fate[o] = held
-		} else if ok {
-			m.fate[o] = changed
-		}
-		return nil
-	})
+	return d.ops.Rows(ctx, source.Query{Selection: m.sel, Columns: m.columns, On: m.sel.Table.Key, Values: open},
+		func(row []value.Value) error {
+			digest, key := m.read.Row(row)
+			if o, ok := m.byKey[key]; ok && digest == m.digests[o] {
+				m.fate[o] = held
+			} else if ok {
+				m.fate[o] = changed
+			}
+			return nil
+		})
 }
 
 // positions returns where columns stand in a member's rows.
@@ -545,9 +557,11 @@ func earlier(rows []*source.JournalRow, j Journal) error {
 // readGroup is of how many rows at a time the related rows are looked up, and held in memory.
 const readGroup = 500
 
-// Read reads the rows of a related table that go along with rows of the table above it, and hands them on in the order of
-// those, and of their keys among the same. values holds the referred columns of the rows above, nil where one is NULL.
-func Read(ctx context.Context, s source.Source, k source.Related, columns []int, values [][]value.Value, sink func(above int, row []value.Value) error) error {
+// Read reads the rows of a related table that go along with rows of the table above it, and hands them on in the order
+// of those, and of their keys among the same. values holds the referred columns of the rows above, nil where one is
+// NULL.
+func Read(ctx context.Context, s source.Source, k source.Related, columns []int, values [][]value.Value,
+	sink func(above int, row []value.Value) error) error {
 	type found struct {
 		above int
 		key   []value.Value
@@ -567,7 +581,8 @@ func Read(ctx context.Context, s source.Source, k source.Related, columns []int,
 			}
 		}
 		var rows []found
-		err := s.Related(ctx, source.Query{Selection: source.Selection{Table: k.Table}, Columns: columns, On: k.OurColumns(), Values: bound}, func(row []value.Value) error {
+		err := s.Related(ctx, source.Query{Selection: source.Selection{Table: k.Table}, Columns: columns,
+			On: k.OurColumns(), Values: bound}, func(row []value.Value) error {
 			v, ok := pick(row, ours)
 			if at, known := above[text.Key(v)]; ok && known { // not another spelling of the reference
 				own := value.CloneRow(row)
@@ -598,7 +613,8 @@ func Read(ctx context.Context, s source.Source, k source.Related, columns []int,
 	return nil
 }
 
-// Referred returns, of rows of a table, the values of the columns that a related table refers to; nil where one is NULL.
+// Referred returns, of rows of a table, the values of the columns that a related table refers to; nil where one is
+// NULL.
 func Referred(t *shape.Table, columns []int, k source.Related) func(row []value.Value) []value.Value {
 	at := positions(&member{sel: source.Selection{Table: t}, columns: columns}, k.TheirColumns())
 	return func(row []value.Value) []value.Value {

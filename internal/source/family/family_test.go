@@ -18,13 +18,15 @@ import (
 	"ambercellar/internal/source/bykey"
 )
 
-// The families of these tests: trips with legs, legs with remarks; surveys refer to trips and are unlinked. A row has an
-// id, the id of the row above it (0: none), and a text. The text "held" puts it under a hold.
+// The families of these tests: trips with legs, legs with remarks; surveys refer to trips and are unlinked. A row has
+// an id, the id of the row above it (0: none), and a text. The text "held" puts it under a hold.
 var tables = map[string]*shape.Table{}
 
 func init() {
 	for _, name := range []string{"trip", "leg", "remark", "survey"} {
-		tables[name] = &shape.Table{Name: name, Key: []string{"id"}, Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "above", Kind: value.Int, Nullable: true}, {Name: "text", Kind: value.Text}}}
+		tables[name] = &shape.Table{Name: name, Key: []string{"id"},
+			Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "above", Kind: value.Int, Nullable: true},
+				{Name: "text", Kind: value.Text}}}
 	}
 }
 
@@ -101,7 +103,8 @@ func (db *database) operations() Operations {
 			}
 			_, on := q.Table.Column(q.On[0])
 			for _, r := range db.sorted(q.Table.Name) {
-				wanted := slices.ContainsFunc(q.Values, func(v []value.Value) bool { return equal(v[0], r.values()[on]) })
+				wanted := slices.ContainsFunc(q.Values,
+					func(v []value.Value) bool { return equal(v[0], r.values()[on]) })
 				if !wanted || holds && r.text != "held" || q.Lock == source.LockFree && db.locked[q.Table.Name][r.id] {
 					continue
 				}
@@ -111,13 +114,15 @@ func (db *database) operations() Operations {
 			}
 			return nil
 		},
-		Delete: func(_ context.Context, sel source.Selection, _ []int, keys [][]value.Value, report bykey.Rower) error {
+		Delete: func(_ context.Context, sel source.Selection, _ []int, keys [][]value.Value,
+			report bykey.Rower) error {
 			if db.middle != nil {
 				db.again, db.middle = db.middle, nil
 				db.again()
 			}
 			for _, r := range db.sorted(sel.Table.Name) {
-				if !slices.ContainsFunc(keys, func(k []value.Value) bool { return equal(k[0], value.Of(r.id)) }) || db.referred(sel.Table.Name, r.id) {
+				if !slices.ContainsFunc(keys, func(k []value.Value) bool { return equal(k[0], value.Of(r.id)) }) ||
+					db.referred(sel.Table.Name, r.id) {
 					continue
 				}
 				delete(db.rows[sel.Table.Name], r.id)
@@ -165,7 +170,8 @@ func (db *database) read(t *testing.T) source.Batch {
 	var keys [][]value.Value
 	at := map[string]map[int64]int{"trip": {}, "leg": {}}
 	for i, r := range db.sorted("trip") {
-		keys, b.Digests, b.Ordinals = append(keys, []value.Value{value.Of(r.id)}), append(b.Digests, h.Row(r.values())), append(b.Ordinals, i)
+		keys, b.Digests, b.Ordinals = append(keys, []value.Value{value.Of(r.id)}),
+			append(b.Digests, h.Row(r.values())), append(b.Ordinals, i)
 		at["trip"][r.id] = i
 	}
 	b.Locators = bykey.Of(tables["trip"], keys)
@@ -174,15 +180,23 @@ func (db *database) read(t *testing.T) source.Batch {
 		up   int
 		then rule.Then
 	}{{"leg", -1, rule.ThenArchive}, {"survey", -1, rule.ThenUnlink}, {"remark", 0, rule.ThenPurge}} {
-		related := source.RelatedBatch{Related: source.Related{Selection: selection(k.name), Parent: k.up, On: [][2]string{{"above", "id"}}, Then: k.then}, Segment: 1, Columns: []int{0, 1, 2}}
-		list := slices.DeleteFunc(db.sorted(k.name), func(r row) bool { _, ok := at[parent[k.name]][r.above]; return !ok })
-		slices.SortStableFunc(list, func(x, y row) int { return at[parent[k.name]][x.above] - at[parent[k.name]][y.above] })
+		related := source.RelatedBatch{Related: source.Related{Selection: selection(k.name), Parent: k.up,
+			On: [][2]string{{"above", "id"}}, Then: k.then}, Segment: 1, Columns: []int{0, 1, 2}}
+		list := slices.DeleteFunc(db.sorted(k.name), func(r row) bool {
+			_, ok := at[parent[k.name]][r.above]
+			return !ok
+		})
+		slices.SortStableFunc(list, func(x,
+			y row) int {
+			return at[parent[k.name]][x.above] - at[parent[k.name]][y.above]
+		})
 		for _, r := range list {
 			root := at[parent[k.name]][r.above]
 			if at[k.name] != nil {
 				at[k.name][r.id] = root
 			}
-			related.Keys, related.Digests, related.Roots = append(related.Keys, []value.Value{value.Of(r.id)}), append(related.Digests, h.Row(r.values())), append(related.Roots, root)
+			related.Keys, related.Digests, related.Roots = append(related.Keys, []value.Value{value.Of(r.id)}),
+				append(related.Digests, h.Row(r.values())), append(related.Roots, root)
 		}
 		b.Families = append(b.Families, related)
 	}
@@ -190,7 +204,8 @@ func (db *database) read(t *testing.T) source.Batch {
 }
 
 func newDatabase(random *rand.Rand) *database {
-	db := &database{rows: map[string]map[int64]row{"trip": {}, "leg": {}, "remark": {}, "survey": {}}, locked: map[string]map[int64]bool{"trip": {}, "leg": {}, "remark": {}, "survey": {}}}
+	db := &database{rows: map[string]map[int64]row{"trip": {}, "leg": {}, "remark": {}, "survey": {}},
+		locked: map[string]map[int64]bool{"trip": {}, "leg": {}, "remark": {}, "survey": {}}}
 	for id := int64(1); id <= 6; id++ {
 		db.rows["trip"][id] = row{id, 0, "trip"}
 		db.rows["leg"][id] = row{id, 1 + random.Int64N(6), "leg"}

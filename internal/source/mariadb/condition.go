@@ -31,7 +31,8 @@ func newDialect(sel source.Selection, prefix string) *dialect {
 
 // Writer returns what conditions on the rows of other tables are written with.
 func (d *dialect) Writer() source.Writer {
-	return source.Writer{Prefix: d.prefix, From: func(t *shape.Table) string { return quote(t.Name) }, Quote: quote, Referenced: referenced,
+	return source.Writer{Prefix: d.prefix, From: func(t *shape.Table) string { return quote(t.Name) }, Quote: quote,
+		Referenced: referenced,
 		Dialect: func(sel source.Selection, prefix string) source.Dialect {
 			return &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: prefix}
 		}}
@@ -99,14 +100,17 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 	case *filter.CompareColumns:
 		condition := d.expression(p.Left, collated) + " " + p.Op.String() + " " + d.expression(p.Right, collated)
 		if enumeration(p.Left.Column) || enumeration(p.Right.Column) { // index 0 equals itself, and no text
-			condition = fmt.Sprintf("CASE WHEN (%s) = (%s) THEN %s %s %s END", d.unlabelled(p.Left), d.unlabelled(p.Right), d.paired(p.Left), p.Op, d.paired(p.Right))
+			condition = fmt.Sprintf("CASE WHEN (%s) = (%s) THEN %s %s %s END", d.unlabelled(p.Left),
+				d.unlabelled(p.Right), d.paired(p.Left), p.Op, d.paired(p.Right))
 		}
 		if timed(p.Left.Column) {
-			condition = fmt.Sprintf("CASE WHEN %s AND %s THEN %s END", real(d.name(p.Left)), real(d.name(p.Right)), condition)
+			condition = fmt.Sprintf("CASE WHEN %s AND %s THEN %s END", real(d.name(p.Left)), real(d.name(p.Right)),
+				condition)
 		}
 		return condition
 	case *filter.Between:
-		return d.negated(p.Not, d.compare(p.Left, filter.GreaterEqual, p.Low.Value, collated)+" AND "+d.compare(p.Left, filter.LessEqual, p.High.Value, collated))
+		return d.negated(p.Not, d.compare(p.Left, filter.GreaterEqual, p.Low.Value, collated)+" AND "+
+			d.compare(p.Left, filter.LessEqual, p.High.Value, collated))
 	case *filter.In:
 		parts := make([]string, len(p.List))
 		if p.Left.Column.Kind == value.Text || p.Left.Column.Kind == value.Int && onlyInts(p.List) {
@@ -125,7 +129,8 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 		if collated {
 			exact = d.name(p.Left)
 		}
-		return d.negated(p.Not, fmt.Sprintf("CASE WHEN LOCATE(0x00, %s) = 0 THEN %s LIKE %s ESCAPE '!' END", d.expression(p.Left, false), exact, d.Bind(p.Escaped('!'))))
+		return d.negated(p.Not, fmt.Sprintf("CASE WHEN LOCATE(0x00, %s) = 0 THEN %s LIKE %s ESCAPE '!' END",
+			d.expression(p.Left, false), exact, d.Bind(p.Escaped('!'))))
 	}
 	panic(fmt.Sprintf("mariadb: a filter's %T cannot be written", predicate))
 }
@@ -240,7 +245,8 @@ func referenced(_ *shape.Table, keys []shape.ForeignKey, prefix string) []string
 		for i := range k.Columns {
 			parts[i] = fmt.Sprintf("c.%s = %s%s", quote(k.Columns[i]), prefix, quote(k.RefColumns[i]))
 		}
-		out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s c WHERE %s)", qualified(k.Table), strings.Join(parts, " AND ")))
+		out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s c WHERE %s)", qualified(k.Table),
+			strings.Join(parts, " AND ")))
 	}
 	return out
 }
@@ -256,7 +262,8 @@ func qualified(name string) string {
 // Clock returns what the server's clock shows.
 func (s *Source) Clock(ctx context.Context) (at time.Time, err error) {
 	var text string
-	if err := s.db.QueryRowContext(ctx, "SELECT DATE_FORMAT(UTC_TIMESTAMP(6), '%Y-%m-%dT%H:%i:%s.%fZ')").Scan(&text); err != nil {
+	if err := s.db.QueryRowContext(ctx, "SELECT DATE_FORMAT(UTC_TIMESTAMP(6), '%Y-%m-%dT%H:%i:%s.%fZ')").Scan(
+		&text); err != nil {
 		return at, unreachable(err)
 	}
 	return time.Parse(time.RFC3339Nano, text)
@@ -266,10 +273,11 @@ func (s *Source) Clock(ctx context.Context) (at time.Time, err error) {
 func (s *Source) LogWritten(ctx context.Context) (bytes int64, known bool, err error) {
 	var name string
 	var n int64
-	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Innodb_os_log_written', 'Binlog_bytes_written')", nil, []any{&name, &n}, func() error {
-		bytes, known = bytes+n, true
-		return nil
-	})
+	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Innodb_os_log_written', 'Binlog_bytes_written')",
+		nil, []any{&name, &n}, func() error {
+			bytes, known = bytes+n, true
+			return nil
+		})
 	return bytes, known, err
 }
 
@@ -292,7 +300,8 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	if err != nil {
 		return nil, err
 	}
-	q := source.TallyQuery{From: "FROM " + from(sel.Table) + " t", Age: newDialect(sel, "t.").column(), Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
+	q := source.TallyQuery{From: "FROM " + from(sel.Table) + " t", Age: newDialect(sel, "t.").column(),
+		Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
 	if refs := sel.Referenced(d); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
@@ -305,7 +314,8 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	defer rows.Close()
 	for rows.Next() {
 		var t source.Tally
-		if err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, &t.Oldest, &t.Newest, &t.LastGoing, &t.FirstStays); err != nil {
+		if err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, &t.Oldest,
+			&t.Newest, &t.LastGoing, &t.FirstStays); err != nil {
 			return nil, err
 		}
 		out = append(out, t)
@@ -316,14 +326,16 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 // Outside counts rows whose age is no instant.
 func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, err error) {
 	d := newDialect(sel, "t.")
-	text, args := d.Finish("SELECT COUNT(*) FROM "+from(sel.Table)+" t WHERE NOT COALESCE("+d.Instant()+", FALSE)", nil)
+	text, args := d.Finish("SELECT COUNT(*) FROM "+from(sel.Table)+" t WHERE NOT COALESCE("+d.Instant()+", FALSE)",
+		nil)
 	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
 }
 
 // CountWhere counts rows that satisfy a filter, to limit at the most.
 func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
 	d := newDialect(source.Selection{Table: t}, "t.")
-	text, args := d.Finish(fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", from(t), source.Condition(d, f, false), limit), nil)
+	text, args := d.Finish(fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", from(t),
+		source.Condition(d, f, false), limit), nil)
 	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
 }
 
@@ -333,7 +345,8 @@ func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest
 	for i, order := range []string{"", " DESC"} {
 		found := false
 		d := newDialect(sel, "t.")
-		text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", d.column(), from(sel.Table), d.Instant(), d.column(), order), nil)
+		text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", d.column(),
+			from(sel.Table), d.Instant(), d.column(), order), nil)
 		err = s.conn(ctx, func(conn *sql.Conn) error {
 			return eachRow(ctx, conn, text, args, func(row []driver.Value) error {
 				v, err := decode(row[0], c, func(b []byte) []byte { return append([]byte{}, b...) })
@@ -366,7 +379,8 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 		}
 		d := newDialect(sel, "t.")
 		parts := append([]string{d.Before(t.At), source.Governed(d, t, false)}, sel.Narrowed(d)...)
-		text, args := d.Finish(explain+"SELECT 1 FROM "+quote(sel.Table.Name)+" t WHERE "+strings.Join(parts, " AND "), nil)
+		text, args := d.Finish(explain+"SELECT 1 FROM "+quote(sel.Table.Name)+" t WHERE "+strings.Join(parts, " AND "),
+			nil)
 		rows, err := s.db.QueryContext(ctx, text, args...)
 		if err != nil {
 			return nil, unreachable(err)
@@ -429,7 +443,8 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 			t := x.Table.Table
 			d := newDialect(x.Table, "t.")
 			all := append(t.Readable(), t.KeyPositions()...)
-			text := "SELECT " + expressions(t, "t.", all) + " FROM " + quote(t.Name) + " t WHERE (" + quoteAll("t.", x.On) + ") IN (…)"
+			text := "SELECT " + expressions(t, "t.", all) + " FROM " + quote(t.Name) + " t WHERE (" +
+				quoteAll("t.", x.On) + ") IN (…)"
 			switch {
 			case x.Only != nil:
 				text += " AND (" + x.Only(d) + ")"
@@ -439,7 +454,8 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 				text = unlinkText(t, x.Unlink) + "(" + quoteAll("", x.On) + ") IN (…)"
 			case s.returning:
 				d = newDialect(x.Table, quote(t.Name)+".")
-				text = "DELETE FROM " + quote(t.Name) + " WHERE (" + quoteAll("", x.On) + ") IN (…)" + unheld(x.Table, d) + " RETURNING " + expressions(t, "", all)
+				text = "DELETE FROM " + quote(t.Name) + " WHERE (" + quoteAll("", x.On) + ") IN (…)" +
+					unheld(x.Table, d) + " RETURNING " + expressions(t, "", all)
 			default:
 				text = "DELETE FROM " + quote(t.Name) + " WHERE (" + quoteAll("", x.On) + ") IN (…)"
 			}
@@ -450,11 +466,14 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	}
 	k := newDialect(sel, quote(sel.Table.Name)+".")
 	title, query := "each batch deletes by key, and compares what comes back with what was read", "DELETE FROM "
-	returning := " RETURNING " + expressions(sel.Table, "", append(append([]int{}, columns...), sel.Table.KeyPositions()...))
+	returning := " RETURNING " + expressions(sel.Table, "",
+		append(append([]int{}, columns...), sel.Table.KeyPositions()...))
 	if !s.returning {
-		title, returning = "each batch locks and reads rows by key, compares them with what was read, and then deletes by key", ""
+		title, returning = "each batch locks and reads rows by key, compares them with what was read, and then "+
+			"deletes by key", ""
 	}
-	text, args = k.Finish(query+quote(sel.Table.Name)+" WHERE ("+quoteAll("", sel.Table.Key)+") IN (…)"+unheld(sel, k)+returning, nil)
+	text, args = k.Finish(query+quote(sel.Table.Name)+" WHERE ("+quoteAll("", sel.Table.Key)+") IN (…)"+unheld(sel, k)+
+		returning, nil)
 	return append(out, source.Shown(title, text, args)), nil
 }
 

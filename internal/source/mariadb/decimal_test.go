@@ -14,7 +14,8 @@ func TestDecimalsThatTheServerCannotHold(t *testing.T) {
 		exact bool
 		huge  int
 	}{
-		"0": {"0", true, 0}, "-12.50": {"-12.50", true, 0}, nines: {nines, true, 0}, "-" + nines: {"-" + nines, true, 0},
+		"0": {"0", true, 0}, "-12.50": {"-12.50", true, 0}, nines: {nines, true, 0}, "-" +
+			nines: {"-" + nines, true, 0},
 		"1" + nines: {"", false, 1}, "-1" + nines: {"", false, -1},
 		"0." + strings.Repeat("1", 30):  {"0." + strings.Repeat("1", 30), true, 0},
 		"0." + strings.Repeat("1", 31):  {"0." + strings.Repeat("1", 30), false, 0},
@@ -57,7 +58,8 @@ func TestDecimalsThatTheServerCannotHold(t *testing.T) {
 		if !ok || below.Cmp(number) > 0 || exact != (below.Cmp(number) == 0) && exact {
 			t.Fatalf("the floor of %s is %s (exact: %v)", text, floor, exact)
 		}
-		step := new(big.Rat).SetFrac(big.NewInt(1), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(len(fraction))), nil))
+		step := new(big.Rat).SetFrac(big.NewInt(1), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(len(fraction))),
+			nil))
 		if next := new(big.Rat).Add(below, step); next.Cmp(number) <= 0 {
 			t.Fatalf("between %s and its floor %s lies another", text, floor)
 		}

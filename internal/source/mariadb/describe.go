@@ -63,18 +63,25 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 	tables := map[string]*shape.Table{}
 	var kind, engine string
 	t := shape.Table{}
-	err := s.each(ctx, `SELECT TABLE_NAME, TABLE_TYPE, COALESCE(ENGINE, ''), COALESCE(TABLE_ROWS, -1), COALESCE(DATA_LENGTH, -1), COALESCE(INDEX_LENGTH, -1) FROM information_schema.TABLES
-		WHERE TABLE_SCHEMA = ? AND TABLE_NAME NOT LIKE 'ambercellar!_%' ESCAPE '!' AND (? = '' OR TABLE_NAME = ?) AND (? <> '' OR TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED')) ORDER BY TABLE_NAME`,
-		[]any{s.database, name, name, name}, []any{&t.Base, &kind, &engine, &t.Rows, &t.Bytes, &t.IndexBytes}, func() error {
+	err := s.each(ctx,
+		`SELECT TABLE_NAME, TABLE_TYPE, COALESCE(ENGINE, ''), COALESCE(TABLE_ROWS, -1), COALESCE(DATA_LENGTH, -1),
+			COALESCE(INDEX_LENGTH, -1) FROM information_schema.TABLES
+		WHERE TABLE_SCHEMA = ? AND TABLE_NAME NOT LIKE 'ambercellar!_%' ESCAPE '!' AND (? = '' OR TABLE_NAME = ?)
+			AND (? <> '' OR TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED')) ORDER BY TABLE_NAME`,
+		[]any{s.database, name, name, name}, []any{&t.Base, &kind, &engine, &t.Rows, &t.Bytes, &t.IndexBytes},
+		func() error {
 			d := t
 			d.Name = d.Base
 			switch {
 			case kind == "SYSTEM VERSIONED":
-				d.Obstacles = append(d.Obstacles, "it keeps its own versions: a delete would only add one, and free nothing")
+				d.Obstacles = append(d.Obstacles,
+					"it keeps its own versions: a delete would only add one, and free nothing")
 			case kind != "BASE TABLE":
 				d.Obstacles = append(d.Obstacles, "it is a "+strings.ToLower(kind)+"; name the table behind it")
 			case !strings.EqualFold(engine, "InnoDB"):
-				d.Obstacles = append(d.Obstacles, fmt.Sprintf("its storage engine %s has no transactions; ALTER TABLE %s ENGINE=InnoDB mends it", engine, quote(d.Name)))
+				d.Obstacles = append(d.Obstacles,
+					fmt.Sprintf("its storage engine %s has no transactions; ALTER TABLE %s ENGINE=InnoDB mends it",
+						engine, quote(d.Name)))
 			}
 			out = append(out, &d)
 			tables[d.Name] = &d
@@ -90,7 +97,8 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 			return nil, source.Of(s.cfg.Name, unreachable(err))
 		}
 	}
-	for _, fill := range []func(context.Context, string, map[string]*shape.Table) error{s.columns, s.indexes, s.foreignKeys, s.triggers, s.partitions} {
+	for _, fill := range []func(context.Context, string, map[string]*shape.Table) error{s.columns, s.indexes,
+		s.foreignKeys, s.triggers, s.partitions} {
 		if err := fill(ctx, name, tables); err != nil {
 			return nil, err
 		}
@@ -107,9 +115,13 @@ func (s *Source) columns(ctx context.Context, name string, tables map[string]*sh
 	var nullable bool
 	var precision, scale int
 	c := shape.Column{}
-	return s.each(ctx, `SELECT TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, LOWER(DATA_TYPE), IS_NULLABLE = 'YES', COALESCE(CHARACTER_SET_NAME, ''), COALESCE(COLLATION_NAME, ''), UPPER(EXTRA),
-		COALESCE(NUMERIC_PRECISION, 0), COALESCE(NUMERIC_SCALE, 0) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND (? = '' OR TABLE_NAME = ?) ORDER BY TABLE_NAME, ORDINAL_POSITION`,
-		[]any{s.database, name, name}, []any{&table, &c.Name, &c.Type, &kind, &nullable, &charset, &collation, &extra, &precision, &scale}, func() error {
+	return s.each(ctx,
+		`SELECT TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, LOWER(DATA_TYPE), IS_NULLABLE = 'YES',
+			COALESCE(CHARACTER_SET_NAME, ''), COALESCE(COLLATION_NAME, ''), UPPER(EXTRA),
+		COALESCE(NUMERIC_PRECISION, 0), COALESCE(NUMERIC_SCALE, 0) FROM information_schema.COLUMNS
+			WHERE TABLE_SCHEMA = ? AND (? = '' OR TABLE_NAME = ?) ORDER BY TABLE_NAME, ORDINAL_POSITION`,
+		[]any{s.database, name, name}, []any{&table, &c.Name, &c.Type, &kind, &nullable, &charset, &collation, &extra,
+			&precision, &scale}, func() error {
 			t := tables[table]
 			if t == nil {
 				return nil
@@ -124,7 +136,8 @@ func (s *Source) columns(ctx context.Context, name string, tables map[string]*sh
 }
 
 // characterSets are those whose text comes back as it was when it goes through UTF-8 and back.
-var characterSets = []string{"utf8mb4", "utf8mb3", "utf8", "latin1", "ascii", "ucs2", "utf16", "utf16le", "utf32", "latin2", "cp1250", "cp1251", "cp1252", "koi8r", "koi8u", "greek", "hebrew"}
+var characterSets = []string{"utf8mb4", "utf8mb3", "utf8", "latin1", "ascii", "ucs2", "utf16", "utf16le", "utf32",
+	"latin2", "cp1250", "cp1251", "cp1252", "koi8r", "koi8u", "greek", "hebrew"}
 
 func classify(c *shape.Column, kind, charset, collation string, precision, scale int) {
 	switch kind {
@@ -149,7 +162,9 @@ func classify(c *shape.Column, kind, charset, collation string, precision, scale
 	case "json", "enum", "set", "uuid", "inet4", "inet6", "time":
 		c.Kind, c.AsText = value.Text, true
 	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit",
-		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection": // the latter in the server's own form, which it takes back
+		// the latter in the server's own form, which it takes back
+		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geometrycollection":
 		c.Kind = value.Bytes
 	case "date":
 		c.Kind, c.Age = value.Date, shape.AgeTime
@@ -162,8 +177,8 @@ func classify(c *shape.Column, kind, charset, collation string, precision, scale
 	}
 }
 
-// alike says whether two rows can have keys that the server takes for equal and that are not: beside an empty label of an enumeration, its
-// index 0. Such a key finds no row for certain.
+// alike says whether two rows can have keys that the server takes for equal and that are not: beside an empty label of
+// an enumeration, its index 0. Such a key finds no row for certain.
 func alike(t *shape.Table, columns []string) bool {
 	return slices.ContainsFunc(columns, func(name string) bool {
 		c, _ := t.Column(name)
@@ -177,8 +192,11 @@ func (s *Source) indexes(ctx context.Context, name string, tables map[string]*sh
 	var table, index string
 	var column sql.NullString
 	var unique, prefix bool
-	err := s.each(ctx, `SELECT TABLE_NAME, INDEX_NAME, NON_UNIQUE = 0, COLUMN_NAME, SUB_PART IS NOT NULL FROM information_schema.STATISTICS
-		WHERE TABLE_SCHEMA = ? AND (? = '' OR TABLE_NAME = ?) AND INDEX_TYPE IN ('BTREE', 'HASH') ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX`,
+	err := s.each(ctx,
+		`SELECT TABLE_NAME, INDEX_NAME, NON_UNIQUE = 0, COLUMN_NAME, SUB_PART IS NOT NULL
+			FROM information_schema.STATISTICS
+		WHERE TABLE_SCHEMA = ? AND (? = '' OR TABLE_NAME = ?) AND INDEX_TYPE IN ('BTREE', 'HASH') ORDER BY TABLE_NAME,
+			INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX`,
 		[]any{s.database, name, name}, []any{&table, &index, &unique, &column, &prefix}, func() error {
 			t := tables[table]
 			if t == nil {
@@ -193,7 +211,8 @@ func (s *Source) indexes(ctx context.Context, name string, tables map[string]*sh
 				t.Indexes[n-1].Partial = t.Indexes[n-1].Partial || prefix
 				return nil
 			}
-			t.Indexes = append(t.Indexes, shape.Index{Name: index, Columns: []string{part}, Unique: unique, Partial: prefix})
+			t.Indexes = append(t.Indexes, shape.Index{Name: index, Columns: []string{part}, Unique: unique,
+				Partial: prefix})
 			return nil
 		})
 	for _, t := range tables {
@@ -217,11 +236,17 @@ func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string
 		}
 		return table
 	}
-	err := s.each(ctx, `SELECT u.CONSTRAINT_NAME, u.TABLE_SCHEMA, u.TABLE_NAME, u.REFERENCED_TABLE_SCHEMA, u.REFERENCED_TABLE_NAME, LOWER(r.DELETE_RULE), u.COLUMN_NAME, u.REFERENCED_COLUMN_NAME
-		FROM information_schema.KEY_COLUMN_USAGE u JOIN information_schema.REFERENTIAL_CONSTRAINTS r ON r.CONSTRAINT_SCHEMA = u.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = u.CONSTRAINT_NAME AND r.TABLE_NAME = u.TABLE_NAME
-		WHERE u.REFERENCED_TABLE_NAME IS NOT NULL AND (u.TABLE_SCHEMA = ? AND (? = '' OR u.TABLE_NAME = ?) OR u.REFERENCED_TABLE_SCHEMA = ? AND (? = '' OR u.REFERENCED_TABLE_NAME = ?))
+	err := s.each(ctx,
+		`SELECT u.CONSTRAINT_NAME, u.TABLE_SCHEMA, u.TABLE_NAME, u.REFERENCED_TABLE_SCHEMA, u.REFERENCED_TABLE_NAME,
+			LOWER(r.DELETE_RULE), u.COLUMN_NAME, u.REFERENCED_COLUMN_NAME
+		FROM information_schema.KEY_COLUMN_USAGE u JOIN information_schema.REFERENTIAL_CONSTRAINTS r
+			ON r.CONSTRAINT_SCHEMA = u.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = u.CONSTRAINT_NAME
+			AND r.TABLE_NAME = u.TABLE_NAME
+		WHERE u.REFERENCED_TABLE_NAME IS NOT NULL AND (u.TABLE_SCHEMA = ? AND (? = '' OR u.TABLE_NAME = ?)
+			OR u.REFERENCED_TABLE_SCHEMA = ? AND (? = '' OR u.REFERENCED_TABLE_NAME = ?))
 		ORDER BY u.TABLE_SCHEMA, u.TABLE_NAME, u.CONSTRAINT_NAME, u.ORDINAL_POSITION`,
-		[]any{s.database, name, name, s.database, name, name}, []any{&k.Name, &schema, &k.Table, &refSchema, &k.RefTable, &k.OnDelete, &column, &ref}, func() error {
+		[]any{s.database, name, name, s.database, name, name}, []any{&k.Name, &schema, &k.Table, &refSchema,
+			&k.RefTable, &k.OnDelete, &column, &ref}, func() error {
 			d := k
 			d.Table, d.RefTable = qualify(schema, k.Table), qualify(refSchema, k.RefTable)
 			if this := d.Table + "\x00" + d.Name; this != last {
@@ -244,7 +269,9 @@ func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string
 
 func (s *Source) triggers(ctx context.Context, name string, tables map[string]*shape.Table) error {
 	var table, trigger, event string
-	return s.each(ctx, "SELECT EVENT_OBJECT_TABLE, TRIGGER_NAME, EVENT_MANIPULATION FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_MANIPULATION IN ('DELETE', 'INSERT') AND (? = '' OR EVENT_OBJECT_TABLE = ?) ORDER BY TRIGGER_NAME",
+	return s.each(ctx, "SELECT EVENT_OBJECT_TABLE, TRIGGER_NAME, EVENT_MANIPULATION FROM "+
+		"information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_MANIPULATION IN ('DELETE', 'INSERT') "+
+		"AND (? = '' OR EVENT_OBJECT_TABLE = ?) ORDER BY TRIGGER_NAME",
 		[]any{s.database, name, name}, []any{&table, &trigger, &event}, func() error {
 			switch t := tables[table]; {
 			case t == nil:
@@ -257,17 +284,22 @@ func (s *Source) triggers(ctx context.Context, name string, tables map[string]*s
 		})
 }
 
-// partitions lists the partitions of tables that are divided by ranges of one column's values, or of the days, years or
-// seconds that the server makes of them.
+// partitions lists the partitions of tables that are divided by ranges of one column's values, or of the days, years
+// or seconds that the server makes of them.
 func (s *Source) partitions(ctx context.Context, name string, tables map[string]*shape.Table) error {
 	var table, part, method, expression, to string
 	var sub sql.NullString
 	var rows, bytes, index int64
 	noted := map[string]bool{}
-	return s.each(ctx, `SELECT TABLE_NAME, PARTITION_NAME, PARTITION_METHOD, COALESCE(PARTITION_EXPRESSION, ''), COALESCE(PARTITION_DESCRIPTION, ''), SUBPARTITION_NAME,
-		COALESCE(TABLE_ROWS, -1), COALESCE(DATA_LENGTH, 0), COALESCE(INDEX_LENGTH, 0) FROM information_schema.PARTITIONS
-		WHERE TABLE_SCHEMA = ? AND PARTITION_NAME IS NOT NULL AND (? = '' OR TABLE_NAME = ?) AND COALESCE(SUBPARTITION_ORDINAL_POSITION, 1) = 1 ORDER BY TABLE_NAME, PARTITION_ORDINAL_POSITION`,
-		[]any{s.database, name, name}, []any{&table, &part, &method, &expression, &to, &sub, &rows, &bytes, &index}, func() error {
+	return s.each(ctx,
+		`SELECT TABLE_NAME, PARTITION_NAME, PARTITION_METHOD, COALESCE(PARTITION_EXPRESSION, ''),
+			COALESCE(PARTITION_DESCRIPTION, ''), SUBPARTITION_NAME,
+		COALESCE(TABLE_ROWS, -1), COALESCE(DATA_LENGTH, 0), COALESCE(INDEX_LENGTH, 0)
+			FROM information_schema.PARTITIONS
+		WHERE TABLE_SCHEMA = ? AND PARTITION_NAME IS NOT NULL AND (? = '' OR TABLE_NAME = ?)
+			AND COALESCE(SUBPARTITION_ORDINAL_POSITION, 1) = 1 ORDER BY TABLE_NAME, PARTITION_ORDINAL_POSITION`,
+		[]any{s.database, name, name}, []any{&table, &part, &method, &expression, &to, &sub, &rows, &bytes, &index},
+		func() error {
 			t := tables[table]
 			if t == nil {
 				return nil
@@ -280,7 +312,8 @@ func (s *Source) partitions(ctx context.Context, name string, tables map[string]
 			if !ok {
 				return nil
 			}
-			p := shape.Partition{Name: part, Column: column, To: bound(strings.Trim(to, "'")), Rows: rows, Bytes: bytes, IndexBytes: index}
+			p := shape.Partition{Name: part, Column: column, To: bound(strings.Trim(to, "'")), Rows: rows,
+				Bytes: bytes, IndexBytes: index}
 			if sub.Valid {
 				p.Hinders = "it is divided further"
 			}
@@ -329,7 +362,8 @@ func rangeOf(method, expression string) (column string, bound func(string) strin
 	}, true
 }
 
-// spanBudget bounds the search for the oldest and newest age; with an index it takes no time, without one it is left out.
+// spanBudget bounds the search for the oldest and newest age; with an index it takes no time, without one it is left
+// out.
 const spanBudget = 300 * time.Millisecond
 
 func (s *Source) span(ctx context.Context, t *shape.Table) {
@@ -341,6 +375,7 @@ func (s *Source) span(ctx context.Context, t *shape.Table) {
 	c, _ := t.Column(t.AgeColumn)
 	name := "t." + quote(c.Name)
 	for order, into := range map[string]*string{"": &t.Oldest, " DESC": &t.Newest} {
-		s.db.QueryRowContext(ctx, fmt.Sprintf("SELECT COALESCE(%s, '') FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c), quote(t.Name), real(name), name, order)).Scan(into)
+		s.db.QueryRowContext(ctx, fmt.Sprintf("SELECT COALESCE(%s, '') FROM %s t WHERE %s ORDER BY %s%s LIMIT 1",
+			iso(name, c), quote(t.Name), real(name), name, order)).Scan(into)
 	}
 }

@@ -25,7 +25,8 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.
 	return rows, err
 }
 
-func (s *Source) deleteFamilies(ctx context.Context, b source.Batch, skip bool) (rows []*source.JournalRow, err error) {
+func (s *Source) deleteFamilies(ctx context.Context, b source.Batch, skip bool) (rows []*source.JournalRow,
+	err error) {
 	err = s.transaction(ctx, func(c *sql.Conn) error {
 		done, err := s.atOnce(ctx, c, skip)
 		if err != nil {
@@ -64,21 +65,24 @@ func (s *Source) familyOperations(c *sql.Conn, b source.Batch, skip bool) family
 	}
 	// part does work on the rows of one table as a batch of that table would.
 	part := func(sel source.Selection, columns []int) *batchWork {
-		return &batchWork{Source: s, conn: c, b: source.Batch{Selection: source.Selection{Table: sel.Table}, Columns: columns, LockWait: b.LockWait}, skip: skip}
+		return &batchWork{Source: s, conn: c, b: source.Batch{Selection: source.Selection{Table: sel.Table},
+			Columns: columns, LockWait: b.LockWait}, skip: skip}
 	}
 	return family.Operations{
 		Mark: plain("SAVEPOINT unchanged"), Undo: plain("ROLLBACK TO SAVEPOINT unchanged"),
 		Rows: func(ctx context.Context, q source.Query, report bykey.Rower) error {
 			return queryRows(ctx, c, q, skip, report)
 		},
-		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value, report bykey.Rower) error {
+		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value,
+			report bykey.Rower) error {
 			if w := part(sel, columns); s.returning {
 				return w.deleteReturning(ctx, keys, report)
 			} else {
 				return w.lockAndDelete(ctx, keys, report)
 			}
 		},
-		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
+		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int,
+			err error) {
 			err = part(sel, nil).groups(true, keys, func(group [][]value.Value) error {
 				in, args := amongKeys(sel.Table, "", group)
 				res, err := c.ExecContext(ctx, unlinkText(sel.Table, columns)+in, args...)
@@ -99,8 +103,8 @@ func unlinkText(t *shape.Table, columns []string) string {
 	return "UPDATE " + quote(t.Name) + " SET " + family.Nulls(columns, quote) + " WHERE "
 }
 
-// queryRows hands on the rows of a query. Statements that lock take one value each where others have locked rows, as in
-// batchWork.groups.
+// queryRows hands on the rows of a query. Statements that lock take one value each where others have locked rows, as
+// in batchWork.groups.
 func queryRows(ctx context.Context, c *sql.Conn, q source.Query, single bool, report bykey.Rower) error {
 	t, d := q.Table, newDialect(q.Selection, "t.")
 	tail := ""
@@ -127,14 +131,16 @@ func queryRows(ctx context.Context, c *sql.Conn, q source.Query, single bool, re
 	for values := q.Values; len(values) > 0; {
 		n := min(size, len(values))
 		in, args := among(q.On, "t.", values[:n])
-		err := eachRow(ctx, c, "SELECT "+expressions(t, "t.", columns)+" FROM "+quote(t.Name)+" t WHERE "+in+tail, append(args, more...), func(raw []driver.Value) (err error) {
-			for i, v := range raw {
-				if row[i], err = decode(v, &t.Columns[columns[i]], func(b []byte) []byte { return b }); err != nil {
-					return err
+		err := eachRow(ctx, c, "SELECT "+expressions(t, "t.", columns)+" FROM "+quote(t.Name)+" t WHERE "+in+tail,
+			append(args, more...), func(raw []driver.Value) (err error) {
+				for i, v := range raw {
+					if row[i], err = decode(v, &t.Columns[columns[i]],
+						func(b []byte) []byte { return b }); err != nil {
+						return err
+					}
 				}
-			}
-			return report(row)
-		})
+				return report(row)
+			})
 		if err != nil {
 			return err
 		}
@@ -150,7 +156,8 @@ func (s *Source) Related(ctx context.Context, q source.Query, report func([]valu
 		if err != nil || text == "" {
 			return err
 		}
-		text = strings.TrimSuffix(text, ")") + " AND r.restore_id = " + "'" + strings.ReplaceAll(q.Restored, "'", "''") + "')"
+		text = strings.TrimSuffix(text, ")") + " AND r.restore_id = " + "'" +
+			strings.ReplaceAll(q.Restored, "'", "''") + "')"
 		q.Condition = func(source.Dialect) string { return text }
 	}
 	err := s.conn(ctx, func(c *sql.Conn) error { return queryRows(ctx, c, q, false, report) })

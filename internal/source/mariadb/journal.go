@@ -17,27 +17,41 @@ import (
 
 // journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
 var journalSchema = []string{
-	"CREATE TABLE IF NOT EXISTS ambercellar_lease (table_name varchar(191) PRIMARY KEY, holder varchar(191), run varchar(64), epoch bigint NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
-	"CREATE TABLE IF NOT EXISTS ambercellar_batch (run varchar(64) NOT NULL, segment bigint NOT NULL, batch bigint NOT NULL, table_name varchar(191) NOT NULL, retry boolean NOT NULL," +
-		" row_count bigint NOT NULL, found varchar(100) NOT NULL, deleted bigint NOT NULL, digest varchar(100) NOT NULL, left_out longtext NOT NULL," +
-		" first bigint NOT NULL, last bigint NOT NULL, at varchar(40) NOT NULL, PRIMARY KEY (run, segment, batch), KEY (table_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
-	"CREATE TABLE IF NOT EXISTS ambercellar_chain (table_name varchar(191) PRIMARY KEY, sequence bigint NOT NULL, hash varchar(64) NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
-	"CREATE TABLE IF NOT EXISTS ambercellar_progress (table_name varchar(191) PRIMARY KEY, rule varchar(100) NOT NULL, run varchar(64) NOT NULL, action varchar(20) NOT NULL, state varchar(20) NOT NULL," +
-		" reason text NOT NULL, pace varchar(20) NOT NULL, cutoff varchar(40) NOT NULL, due bigint NOT NULL, done bigint NOT NULL, deleted bigint NOT NULL, resumes_at varchar(40), updated_at varchar(40) NOT NULL," +
+	"CREATE TABLE IF NOT EXISTS ambercellar_lease (table_name varchar(191) PRIMARY KEY, holder varchar(191), run " +
+		"varchar(64), epoch bigint NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_batch (run varchar(64) NOT NULL, segment bigint NOT NULL, batch bigint " +
+		"NOT NULL, table_name varchar(191) NOT NULL, retry boolean NOT NULL," +
+		" row_count bigint NOT NULL, found varchar(100) NOT NULL, deleted bigint NOT NULL, digest varchar(100) NOT " +
+		"NULL, left_out longtext NOT NULL," +
+		" first bigint NOT NULL, last bigint NOT NULL, at varchar(40) NOT NULL, PRIMARY KEY (run, segment, batch), " +
+		"KEY (table_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_chain (table_name varchar(191) PRIMARY KEY, sequence bigint NOT NULL, " +
+		"hash varchar(64) NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_progress (table_name varchar(191) PRIMARY KEY, rule varchar(100) NOT " +
+		"NULL, run varchar(64) NOT NULL, action varchar(20) NOT NULL, state varchar(20) NOT NULL," +
+		" reason text NOT NULL, pace varchar(20) NOT NULL, cutoff varchar(40) NOT NULL, due bigint NOT NULL, done " +
+		"bigint NOT NULL, deleted bigint NOT NULL, resumes_at varchar(40), updated_at varchar(40) NOT NULL," +
 		" rule_text longtext NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
-	"CREATE TABLE IF NOT EXISTS ambercellar_origin (id integer PRIMARY KEY, identity varchar(64) NOT NULL) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
-	"CREATE TABLE IF NOT EXISTS ambercellar_departure (table_name varchar(191) NOT NULL, partition_name varchar(191) NOT NULL, run varchar(64) NOT NULL, aside varchar(64) NOT NULL, state varchar(20) NOT NULL," +
-		" detail text NOT NULL, PRIMARY KEY (table_name, partition_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_origin (id integer PRIMARY KEY, identity varchar(64) NOT NULL) " +
+		"ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+	"CREATE TABLE IF NOT EXISTS ambercellar_departure (table_name varchar(191) NOT NULL, partition_name " +
+		"varchar(191) NOT NULL, run varchar(64) NOT NULL, aside varchar(64) NOT NULL, state varchar(20) NOT NULL," +
+		" detail text NOT NULL, PRIMARY KEY (table_name, partition_name)) ENGINE=InnoDB CHARACTER SET utf8mb4 " +
+		"COLLATE utf8mb4_bin",
 }
 
-// progressView cannot be written through, as it is no mere part of the table. It asks for a right of its own, and is left
-// out without.
-const progressView = "CREATE ALGORITHM=TEMPTABLE SQL SECURITY INVOKER VIEW ambercellar_runs AS SELECT " + source.ProgressView + " FROM ambercellar_progress"
+// progressView cannot be written through, as it is no mere part of the table. It asks for a right of its own, and is
+// left out without.
+const progressView = "CREATE ALGORITHM=TEMPTABLE SQL SECURITY INVOKER VIEW ambercellar_runs AS SELECT " +
+	source.ProgressView + " FROM ambercellar_progress"
 
 // PrepareJournal makes the journal tables where they do not exist.
 func (s *Source) PrepareJournal(ctx context.Context) error {
 	var n int
-	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN ('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain', 'ambercellar_progress', 'ambercellar_departure', 'ambercellar_origin')", s.database).Scan(&n)
+	err := s.db.QueryRowContext(ctx,
+		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME IN "+
+			"('ambercellar_lease', 'ambercellar_batch', 'ambercellar_chain', 'ambercellar_progress', "+
+			"'ambercellar_departure', 'ambercellar_origin')", s.database).Scan(&n)
 	for _, statement := range journalSchema {
 		if err == nil && n < len(journalSchema) {
 			_, err = s.db.ExecContext(ctx, statement)
@@ -47,7 +61,8 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 		if made, failed := s.holds(ctx, "ambercellar_origin"); failed != nil {
 			err = failed
 		} else if !made {
-			_, err = s.db.ExecContext(ctx, "INSERT INTO ambercellar_origin VALUES (1, ?) ON DUPLICATE KEY UPDATE id = id", rand.Text())
+			_, err = s.db.ExecContext(ctx,
+				"INSERT INTO ambercellar_origin VALUES (1, ?) ON DUPLICATE KEY UPDATE id = id", rand.Text())
 		}
 	}
 	if code(err) == byStatement {
@@ -57,7 +72,9 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 		s.db.ExecContext(ctx, progressView)
 	}
 	if err != nil {
-		return source.Of(s.cfg.Name, fmt.Errorf("the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing", unreachable(err), s.cfg.Name))
+		return source.Of(s.cfg.Name, fmt.Errorf(
+			"the journal tables cannot be made: %w; `ambercellar source check %s` names the right that is missing",
+			unreachable(err), s.cfg.Name))
 	}
 	return nil
 }
@@ -65,7 +82,9 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 // Show keeps where the newest run of a table stands.
 func (s *Source) Show(ctx context.Context, p source.Progress) error {
 	values := p.Values()
-	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+strings.Join(source.ProgressColumns, ", ")+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+") ON DUPLICATE KEY UPDATE "+source.ProgressSets("VALUES(", ")"), values...)
+	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+strings.Join(source.ProgressColumns, ", ")+
+		") VALUES (?"+strings.Repeat(", ?", len(values)-1)+") ON DUPLICATE KEY UPDATE "+
+		source.ProgressSets("VALUES(", ")"), values...)
 	return unreachable(err)
 }
 
@@ -76,17 +95,22 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 		return l, err
 	}
 	err := s.transaction(ctx, func(c *sql.Conn) error {
-		if _, err := c.ExecContext(ctx, "INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch", table); err != nil {
+		if _, err := c.ExecContext(ctx,
+			"INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch",
+			table); err != nil {
 			return err
 		}
 		var by, of sql.NullString
-		if err := c.QueryRowContext(ctx, "SELECT holder, run, epoch + 1 FROM ambercellar_lease WHERE table_name = ? FOR UPDATE", table).Scan(&by, &of, &l.Epoch); err != nil {
+		if err := c.QueryRowContext(ctx,
+			"SELECT holder, run, epoch + 1 FROM ambercellar_lease WHERE table_name = ? FOR UPDATE", table).Scan(&by,
+			&of, &l.Epoch); err != nil {
 			return err
 		}
 		if by.Valid && by.String != holder {
 			return &source.HeldError{Table: table, Holder: by.String, Run: of.String}
 		}
-		_, err := c.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = ?, run = ?, epoch = ? WHERE table_name = ?", holder, run, l.Epoch, table)
+		_, err := c.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = ?, run = ?, epoch = ? WHERE "+
+			"table_name = ?", holder, run, l.Epoch, table)
 		return err
 	})
 	return l, err
@@ -96,7 +120,8 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 func (s *Source) Fence(ctx context.Context, table string) error {
 	err := s.transaction(ctx, func(c *sql.Conn) error {
 		var epoch int64
-		return c.QueryRowContext(ctx, "SELECT epoch FROM ambercellar_lease WHERE table_name = ? FOR UPDATE", table).Scan(&epoch)
+		return c.QueryRowContext(ctx, "SELECT epoch FROM ambercellar_lease WHERE table_name = ? FOR UPDATE",
+			table).Scan(&epoch)
 	})
 	if code(err) == noTable || errors.Is(err, sql.ErrNoRows) { // nothing was ever removed
 		return nil
@@ -106,7 +131,8 @@ func (s *Source) Fence(ctx context.Context, table string) error {
 
 // ReleaseLease gives the table back, unless another has taken it meanwhile.
 func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table, l.Epoch)
+	_, err := s.db.ExecContext(ctx,
+		"UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table, l.Epoch)
 	return unreachable(err)
 }
 
@@ -121,7 +147,8 @@ func shareLease(ctx context.Context, c *sql.Conn, l source.Lease) error {
 
 func holdLease(ctx context.Context, c *sql.Conn, l source.Lease, lock string) error {
 	var one int
-	err := c.QueryRowContext(ctx, "SELECT 1 FROM ambercellar_lease WHERE table_name = ? AND holder = ? AND epoch = ? "+lock, l.Table, l.Holder, l.Epoch).Scan(&one)
+	err := c.QueryRowContext(ctx, "SELECT 1 FROM ambercellar_lease WHERE table_name = ? AND holder = ? AND epoch = ? "+
+		lock, l.Table, l.Holder, l.Epoch).Scan(&one)
 	if errors.Is(err, sql.ErrNoRows) {
 		return source.ErrLeaseLost
 	}
@@ -130,34 +157,40 @@ func holdLease(ctx context.Context, c *sql.Conn, l source.Lease, lock string) er
 
 func insertJournalRow(ctx context.Context, c *sql.Conn, table string, r *source.JournalRow) error {
 	_, err := c.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
-		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
+		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last,
+		r.At.Format(time.RFC3339Nano))
 	return err
 }
 
 func updateJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) error {
-	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? AND segment = ? AND batch = ?",
+	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? "+
+		"AND segment = ? AND batch = ?",
 		r.Deleted, r.Digest.String(), r.LeftOut(), r.Run, r.Segment, r.Batch)
 	return err
 }
 
 // completeJournalRow is updateJournalRow for a batch whose rows were not known when it began.
 func completeJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) error {
-	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET row_count = ?, found = ?, last = ? WHERE run = ? AND segment = ? AND batch = ?", r.Rows, r.Found.String(), r.Last, r.Run, r.Segment, r.Batch)
+	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET row_count = ?, found = ?, last = ? WHERE run = ? "+
+		"AND segment = ? AND batch = ?", r.Rows, r.Found.String(), r.Last, r.Run, r.Segment, r.Batch)
 	if err == nil {
 		err = updateJournalRow(ctx, c, r)
 	}
 	return err
 }
 
-const journalColumns = "SELECT run, segment, batch, retry, row_count, found, deleted, digest, left_out, first, last, at FROM ambercellar_batch "
+const journalColumns = "SELECT run, segment, batch, retry, row_count, found, deleted, digest, left_out, first, " +
+	"last, at FROM ambercellar_batch "
 
 func journalRow(ctx context.Context, c *sql.Conn, run string, segment, batch int) (*source.JournalRow, error) {
-	return source.ScanJournalRow(c.QueryRowContext(ctx, journalColumns+"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
+	return source.ScanJournalRow(c.QueryRowContext(ctx, journalColumns+"WHERE run = ? AND segment = ? AND batch = ?",
+		run, segment, batch).Scan)
 }
 
 // Journal returns the rows of a run, or of one of its segments, in order.
 func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source.JournalRow, error) {
-	rows, err := s.db.QueryContext(ctx, journalColumns+"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
+	rows, err := s.db.QueryContext(ctx, journalColumns+
+		"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
 	if err != nil {
 		return nil, unreachable(err)
 	}
@@ -176,7 +209,8 @@ func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source
 // PruneJournal removes the rows of a closed segment; the newest of the table stays as anchor.
 func (s *Source) PruneJournal(ctx context.Context, run string, segment int) error {
 	var table string
-	err := s.db.QueryRowContext(ctx, "SELECT table_name FROM ambercellar_batch WHERE run = ? AND segment = ? LIMIT 1", run, segment).Scan(&table)
+	err := s.db.QueryRowContext(ctx, "SELECT table_name FROM ambercellar_batch WHERE run = ? AND segment = ? LIMIT 1",
+		run, segment).Scan(&table)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	} else if err != nil {
@@ -184,16 +218,21 @@ func (s *Source) PruneJournal(ctx context.Context, run string, segment int) erro
 	}
 	var newest string
 	var number, batch int
-	if err := s.db.QueryRowContext(ctx, "SELECT run, segment, batch FROM ambercellar_batch WHERE table_name = ? ORDER BY at DESC, segment DESC, batch DESC LIMIT 1", table).Scan(&newest, &number, &batch); err != nil {
+	if err := s.db.QueryRowContext(ctx,
+		"SELECT run, segment, batch FROM ambercellar_batch WHERE table_name = ? ORDER BY at DESC, segment DESC, "+
+			"batch DESC LIMIT 1", table).Scan(&newest, &number, &batch); err != nil {
 		return unreachable(err)
 	}
-	_, err = s.db.ExecContext(ctx, "DELETE FROM ambercellar_batch WHERE run = ? AND segment = ? AND NOT (run = ? AND segment = ? AND batch = ?)", run, segment, newest, number, batch)
+	_, err = s.db.ExecContext(ctx,
+		"DELETE FROM ambercellar_batch WHERE run = ? AND segment = ? AND NOT (run = ? AND segment = ? AND batch = ?)",
+		run, segment, newest, number, batch)
 	return unreachable(err)
 }
 
 // Head returns the newest link of a table's chain; the zero Head where there is none.
 func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?", table).Scan(&h.Sequence, &h.Hash)
+	err = s.db.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?",
+		table).Scan(&h.Sequence, &h.Hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return source.Head{}, nil
 	}
@@ -202,8 +241,12 @@ func (s *Source) Head(ctx context.Context, table string) (h source.Head, err err
 
 // Lineage tells which database this is: the journal's own identity, and the server's name and number.
 func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
-	err = s.db.QueryRowContext(ctx, `SELECT identity, COALESCE((SELECT epoch FROM ambercellar_lease WHERE table_name = ?), 0), COALESCE((SELECT sequence FROM ambercellar_chain WHERE table_name = ?), 0),
-		COALESCE((SELECT hash FROM ambercellar_chain WHERE table_name = ?), ''), CONCAT(@@hostname, ', port ', @@port, ', server_id ', @@server_id) FROM ambercellar_origin`, table, table, table).Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash, &l.Server)
+	err = s.db.QueryRowContext(ctx,
+		`SELECT identity, COALESCE((SELECT epoch FROM ambercellar_lease WHERE table_name = ?), 0),
+			COALESCE((SELECT sequence FROM ambercellar_chain WHERE table_name = ?), 0),
+		COALESCE((SELECT hash FROM ambercellar_chain WHERE table_name = ?), ''), CONCAT(@@hostname, ', port ', @@port,
+			', server_id ', @@server_id) FROM ambercellar_origin`, table, table, table).
+		Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash, &l.Server)
 	if errors.Is(err, sql.ErrNoRows) || code(err) == noTable {
 		return source.Lineage{}, nil
 	}
@@ -212,13 +255,17 @@ func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, e
 
 // SetEpoch sets the epoch of a lease that nobody holds.
 func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, ?) ON DUPLICATE KEY UPDATE holder = NULL, run = NULL, epoch = VALUES(epoch)", table, epoch)
+	_, err := s.db.ExecContext(ctx,
+		"INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, ?) ON DUPLICATE KEY UPDATE holder = NULL, run = "+
+			"NULL, epoch = VALUES(epoch)", table, epoch)
 	return unreachable(err)
 }
 
 // SetHead records the newest link of a table's chain.
 func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_chain VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE sequence = VALUES(sequence), hash = VALUES(hash)", table, h.Sequence, h.Hash)
+	_, err := s.db.ExecContext(ctx,
+		"INSERT INTO ambercellar_chain VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE sequence = VALUES(sequence), hash "+
+			"= VALUES(hash)", table, h.Sequence, h.Hash)
 	return unreachable(err)
 }
 
@@ -231,7 +278,9 @@ func restoredTable(t *shape.Table) string {
 // restored returns the condition that a row of t, called by prefix, is recorded as restored; empty where none is.
 func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (string, error) {
 	var n int
-	err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database, restoredTable(t)).Scan(&n)
+	err := s.db.QueryRowContext(ctx,
+		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database,
+		restoredTable(t)).Scan(&n)
 	if err != nil || n == 0 {
 		return "", unreachable(err)
 	}
@@ -239,7 +288,8 @@ func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (s
 	for i, k := range t.Key {
 		parts[i] = fmt.Sprintf("r.k%d = %s%s", i+1, prefix, quote(k))
 	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")), nil
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")),
+		nil
 }
 
 // ForgetRestored removes the records of a restore.
@@ -256,7 +306,8 @@ func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore stri
 	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
 		return 0, err
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+quote(restoredTable(t))+" WHERE restore_id = ?", restore).Scan(&n)
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+quote(restoredTable(t))+" WHERE restore_id = ?",
+		restore).Scan(&n)
 	return n, unreachable(err)
 }
 
@@ -269,6 +320,8 @@ func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore strin
 	for i, k := range t.Key {
 		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
 	}
-	err = s.db.QueryRowContext(ctx, fmt.Sprintf("SELECT COUNT(*) FROM %s r WHERE r.restore_id = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)", quote(restoredTable(t)), from(t), strings.Join(parts, " AND ")), restore).Scan(&n)
+	err = s.db.QueryRowContext(ctx,
+		fmt.Sprintf("SELECT COUNT(*) FROM %s r WHERE r.restore_id = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)",
+			quote(restoredTable(t)), from(t), strings.Join(parts, " AND ")), restore).Scan(&n)
 	return n, unreachable(err)
 }

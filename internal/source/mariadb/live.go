@@ -13,7 +13,8 @@ import (
 // LiveRows reads journal and rows in one transaction with a consistent snapshot.
 func (s *Source) LiveRows(ctx context.Context, q source.LiveQuery) (n int64, err error) {
 	err = s.conn(ctx, func(conn *sql.Conn) error {
-		for _, statement := range []string{"SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"} {
+		for _, statement := range []string{"SET TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+			"START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"} {
 			if _, err := conn.ExecContext(ctx, statement); err != nil {
 				return err
 			}
@@ -31,14 +32,17 @@ func (s *Source) LiveRows(ctx context.Context, q source.LiveQuery) (n int64, err
 			where = source.Condition(d, q.Filter, false)
 		}
 		if q.Row == nil {
-			text, args := d.Finish(fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", from(q.Table), where, q.Limit), nil)
+			text, args := d.Finish(fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x",
+				from(q.Table), where, q.Limit), nil)
 			return conn.QueryRowContext(ctx, text, args...).Scan(&n)
 		}
-		text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s LIMIT %d", expressions(q.Table, "t.", q.Columns), from(q.Table), where, q.Limit), nil)
+		text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s LIMIT %d",
+			expressions(q.Table, "t.", q.Columns), from(q.Table), where, q.Limit), nil)
 		row := make([]value.Value, len(q.Columns))
 		return eachRow(ctx, conn, text, args, func(raw []driver.Value) (err error) {
 			for i, v := range raw {
-				if row[i], err = decode(v, &q.Table.Columns[q.Columns[i]], func(b []byte) []byte { return b }); err != nil {
+				if row[i], err = decode(v, &q.Table.Columns[q.Columns[i]],
+					func(b []byte) []byte { return b }); err != nil {
 					return err
 				}
 			}

@@ -10,8 +10,11 @@ import (
 // A table that others have locked is one line of the list, and keeps the others from nothing.
 func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 	url := dbtest.MariaDB(t)
-	if err := dbtest.ExecMariaDB(url, `CREATE TABLE scan (id int PRIMARY KEY, at datetime NOT NULL, KEY (at)); INSERT INTO scan VALUES (1, '2020-01-01');
-		CREATE TABLE other (id int PRIMARY KEY, at datetime NOT NULL, KEY (at)); INSERT INTO other VALUES (1, '2020-01-01')`); err != nil {
+	if err := dbtest.ExecMariaDB(url,
+		`CREATE TABLE scan (id int PRIMARY KEY, at datetime NOT NULL, KEY (at)); INSERT INTO scan VALUES (1,
+			'2020-01-01');
+		CREATE TABLE other (id int PRIMARY KEY, at datetime NOT NULL, KEY (at)); INSERT INTO other VALUES (1,
+			'2020-01-01')`); err != nil {
 		t.Fatal(err)
 	}
 	db, err := dbtest.OpenMariaDB(url)

@@ -45,8 +45,10 @@ type Source struct {
 const (
 	looseMode  = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
 	strictMode = looseMode + ",STRICT_ALL_TABLES"
-	session    = "SET SESSION time_zone = '+00:00', sql_mode = '" + looseMode + "', lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, group_concat_max_len = 1000000, net_write_timeout = 600"
-	isolation  = "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"
+	session    = "SET SESSION time_zone = '+00:00', sql_mode = '" + looseMode +
+		"', lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, group_concat_max_len = 1000000, net_write_timeout " +
+		"= 600"
+	isolation = "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"
 )
 
 // Open prepares the connections to cfg.Address; the first is made when it is needed.
@@ -92,7 +94,8 @@ func driverConfig(cfg source.Config) (*mysql.Config, error) {
 		return nil, errors.New("the address must be a URL like mariadb://user@host:3306/database")
 	}
 	if _, has := u.User.Password(); has || u.Query().Has("password") {
-		return nil, errors.New("the address holds a password, which is never stored; name an environment variable or a file for it (-password-env, -password-file)")
+		return nil, errors.New("the address holds a password, which is never stored; name an environment variable " +
+			"or a file for it (-password-env, -password-file)")
 	}
 	c := mysql.NewConfig()
 	c.User, c.DBName, c.Net, c.Addr = u.User.Username(), strings.Trim(u.Path, "/"), "tcp", u.Host
@@ -161,7 +164,8 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 	if plain.DialFunc == nil {
 		plain.DialFunc = (&net.Dialer{Timeout: c.Timeout, KeepAlive: 30 * time.Second}).DialContext
 	}
-	c.DialFunc = silence.Watch(plain.DialFunc, func(ctx context.Context, _, _ string) error { return signsIn(ctx, plain) })
+	c.DialFunc = silence.Watch(plain.DialFunc,
+		func(ctx context.Context, _, _ string) error { return signsIn(ctx, plain) })
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err
@@ -196,8 +200,8 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 	return conn, nil
 }
 
-// signsIn says whether a server answers on a new connection. Whoever leaves before signing in counts as a fault there, so this does; a refusal is
-// an answer too.
+// signsIn says whether a server answers on a new connection. Whoever leaves before signing in counts as a fault there,
+// so this does; a refusal is an answer too.
 func signsIn(ctx context.Context, c *mysql.Config) error {
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
@@ -212,13 +216,15 @@ func signsIn(ctx context.Context, c *mysql.Config) error {
 	return conn.Close()
 }
 
-// gentleRows is the most rows of a batch at the gentle pace: of two transactions that lock each other out InnoDB gives up
-// the lighter one, and that should be ours.
+// gentleRows is the most rows of a batch at the gentle pace: of two transactions that lock each other out InnoDB gives
+// up the lighter one, and that should be ours.
 const gentleRows = 200
 
 // Reads says that readers disturb no writer; there are no row versions to be had.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{Gentle: pace.Profile{Rows: gentleRows}, EmptyingDoes: "it sets the table's automatic key back to 1, and replicas and change feeds see one statement, no deleted rows"}
+	return source.ReadTraits{Gentle: pace.Profile{Rows: gentleRows},
+		EmptyingDoes: "it sets the table's automatic key back to 1, and replicas and change feeds see one " +
+			"statement, no deleted rows"}
 }
 
 // Close closes all connections.
@@ -236,7 +242,8 @@ const (
 	byStatement = 1665
 )
 
-// denied are the errors that say that a right is missing: to a database, table, column, administrative statement or routine.
+// denied are the errors that say that a right is missing: to a database, table, column, administrative statement or
+// routine.
 var denied = []uint16{1044, 1142, 1143, 1227, 1370}
 
 func code(err error) uint16 {
@@ -247,13 +254,15 @@ func code(err error) uint16 {
 	return 0
 }
 
-// unreachable marks errors that say that the server, or the way to it, is gone, and those that say that a right is missing.
+// unreachable marks errors that say that the server, or the way to it, is gone, and those that say that a right is
+// missing.
 func unreachable(err error) error {
 	var network net.Error
 	switch {
 	case err == nil || errors.Is(err, context.Canceled):
 		return err
-	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network) && code(err) == 0,
+	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network) && code(err) == 0,
 		code(err) == shutdown, code(err) == killed:
 		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
 	case code(err) == lockTimeout && !errors.Is(err, source.ErrBusy):

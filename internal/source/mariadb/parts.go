@@ -49,7 +49,9 @@ const (
 
 // Departures lists partitions on their way out.
 func (s *Source) Departures(ctx context.Context, table string) ([]source.Departure, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT partition_name, run, state FROM ambercellar_departure WHERE table_name = ? ORDER BY partition_name", table)
+	rows, err := s.db.QueryContext(ctx,
+		"SELECT partition_name, run, state FROM ambercellar_departure WHERE table_name = ? ORDER BY partition_name",
+		table)
 	if code(err) == noTable {
 		return nil, nil
 	} else if err != nil {
@@ -116,15 +118,16 @@ func busyOrWhole(err error) error {
 	return err
 }
 
-// Detach exchanges a partition with an empty table like it. Rows that come for the partition's range from then on find it
-// empty, and stay.
+// Detach exchanges a partition with an empty table like it. Rows that come for the partition's range from then on find
+// it empty, and stay.
 func (s *Source) Detach(ctx context.Context, l source.Lease, t *shape.Table, partition string) error {
 	name := asideName(t.Name, partition)
 	err := s.transaction(ctx, func(c *sql.Conn) error {
 		if err := lockLease(ctx, c, l); err != nil {
 			return err
 		}
-		_, err := c.ExecContext(ctx, "INSERT INTO ambercellar_departure VALUES (?, ?, ?, ?, ?, '') ON DUPLICATE KEY UPDATE table_name = table_name", t.Name, partition, l.Run, name, leaving)
+		_, err := c.ExecContext(ctx, "INSERT INTO ambercellar_departure VALUES (?, ?, ?, ?, ?, '') ON DUPLICATE "+
+			"KEY UPDATE table_name = table_name", t.Name, partition, l.Run, name, leaving)
 		return err
 	})
 	if err != nil {
@@ -133,7 +136,8 @@ func (s *Source) Detach(ctx context.Context, l source.Lease, t *shape.Table, par
 	if out, err := s.holds(ctx, quote(name)); err != nil || out {
 		return err
 	}
-	for _, statement := range []string{"DROP TABLE IF EXISTS " + quote(name), "CREATE TABLE " + quote(name) + " LIKE " + quote(t.Base), "ALTER TABLE " + quote(name) + " REMOVE PARTITIONING"} {
+	for _, statement := range []string{"DROP TABLE IF EXISTS " + quote(name), "CREATE TABLE " + quote(name) +
+		" LIKE " + quote(t.Base), "ALTER TABLE " + quote(name) + " REMOVE PARTITIONING"} {
 		if _, err := s.db.ExecContext(ctx, statement); err != nil {
 			return busyOrWhole(unreachable(err))
 		}
@@ -176,8 +180,8 @@ func (z *seized) Rows(ctx context.Context) (n int64, err error) {
 	return n, gone(unreachable(err))
 }
 
-// Drop journals the rows and notes that dropping has begun, in one transaction; then it drops the table, and the partition
-// that was exchanged with it, if that is still empty.
+// Drop journals the rows and notes that dropping has begun, in one transaction; then it drops the table, and the
+// partition that was exchanged with it, if that is still empty.
 func (z *seized) Drop(ctx context.Context, rows []*source.JournalRow) error {
 	t := z.table
 	err := z.transaction(ctx, func(c *sql.Conn) error {
@@ -194,7 +198,8 @@ func (z *seized) Drop(ctx context.Context, rows []*source.JournalRow) error {
 				return err
 			}
 		}
-		_, err := c.ExecContext(ctx, "UPDATE ambercellar_departure SET state = ? WHERE table_name = ? AND partition_name = ?", dropping, t.Name, z.partition)
+		_, err := c.ExecContext(ctx, "UPDATE ambercellar_departure SET state = ? WHERE table_name = ? AND "+
+			"partition_name = ?", dropping, t.Name, z.partition)
 		return err
 	})
 	if err != nil {
@@ -203,10 +208,12 @@ func (z *seized) Drop(ctx context.Context, rows []*source.JournalRow) error {
 	if err := z.drop(context.WithoutCancel(ctx)); err != nil {
 		return busyOrWhole(unreachable(err))
 	}
-	if err := z.dropEmpty(context.WithoutCancel(ctx)); err != nil && !errors.Is(err, source.ErrBusy) && !errors.Is(err, source.ErrWhole) {
+	if err := z.dropEmpty(context.WithoutCancel(ctx)); err != nil && !errors.Is(err, source.ErrBusy) &&
+		!errors.Is(err, source.ErrWhole) {
 		return err // otherwise an empty partition stays, which harms nobody
 	}
-	_, err = z.db.ExecContext(context.WithoutCancel(ctx), "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ?", t.Name, z.partition)
+	_, err = z.db.ExecContext(context.WithoutCancel(ctx),
+		"DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ?", t.Name, z.partition)
 	return unreachable(err)
 }
 
@@ -230,7 +237,9 @@ func (z *seized) drop(ctx context.Context) error {
 			case <-time.After(5 * time.Millisecond):
 			}
 			var waits int
-			if err := z.conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE ID = ? AND STATE LIKE 'Waiting for table metadata lock%'", number).Scan(&waits); err == nil && waits > 0 {
+			if err := z.conn.QueryRowContext(ctx,
+				"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE ID = ? AND STATE LIKE 'Waiting for "+
+					"table metadata lock%'", number).Scan(&waits); err == nil && waits > 0 {
 				break
 			}
 		}
@@ -239,11 +248,13 @@ func (z *seized) drop(ctx context.Context) error {
 	})
 }
 
-// dropEmpty drops the partition that took the place of the one that left, under a lock under which it is seen to be empty.
+// dropEmpty drops the partition that took the place of the one that left, under a lock under which it is seen to be
+// empty.
 func (z *seized) dropEmpty(ctx context.Context) error {
 	return z.locked(ctx, quote(z.table.Base)+" WRITE", func(c *sql.Conn) error {
 		var one int
-		err := c.QueryRowContext(ctx, "SELECT 1 FROM "+quote(z.table.Base)+" PARTITION ("+quote(z.partition)+") LIMIT 1").Scan(&one)
+		err := c.QueryRowContext(ctx, "SELECT 1 FROM "+quote(z.table.Base)+" PARTITION ("+quote(z.partition)+
+			") LIMIT 1").Scan(&one)
 		if err == nil {
 			return nil // rows have come meanwhile, and are dealt with like any
 		}
@@ -318,7 +329,8 @@ func (s *Source) Return(ctx context.Context, l source.Lease, t *shape.Table, par
 		}
 		part, list := quote(t.Base)+" PARTITION ("+quote(partition)+")", quoteAll("", columns)
 		err := s.locked(ctx, quote(t.Base)+" WRITE, "+name+" WRITE", func(c *sql.Conn) error {
-			for _, statement := range []string{"SET autocommit = 0", "INSERT INTO " + name + " (" + list + ") SELECT " + list + " FROM " + part, "DELETE FROM " + part, "COMMIT"} {
+			for _, statement := range []string{"SET autocommit = 0", "INSERT INTO " + name + " (" + list +
+				") SELECT " + list + " FROM " + part, "DELETE FROM " + part, "COMMIT"} {
 				if _, err := c.ExecContext(ctx, statement); err != nil {
 					c.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 					c.ExecContext(context.WithoutCancel(ctx), "SET autocommit = 1")
@@ -328,7 +340,8 @@ func (s *Source) Return(ctx context.Context, l source.Lease, t *shape.Table, par
 			if _, err := c.ExecContext(context.WithoutCancel(ctx), "SET autocommit = 1"); err != nil {
 				return err
 			}
-			_, err := c.ExecContext(ctx, "ALTER TABLE "+quote(t.Base)+" EXCHANGE PARTITION "+quote(partition)+" WITH TABLE "+name)
+			_, err := c.ExecContext(ctx, "ALTER TABLE "+quote(t.Base)+" EXCHANGE PARTITION "+quote(partition)+
+				" WITH TABLE "+name)
 			return err
 		})
 		if err != nil {
@@ -336,21 +349,27 @@ func (s *Source) Return(ctx context.Context, l source.Lease, t *shape.Table, par
 		}
 	}
 	var there int
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database, asideName(t.Name, partition)).Scan(&there)
+	err = s.db.QueryRowContext(ctx,
+		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database,
+		asideName(t.Name, partition)).Scan(&there)
 	if err == nil && there > 0 { // otherwise the right to make and drop it may be what lacked
 		_, err = s.db.ExecContext(ctx, "DROP TABLE "+name)
 	}
 	if err == nil {
-		_, err = s.db.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ?", t.Name, partition)
+		_, err = s.db.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ?",
+			t.Name, partition)
 	}
 	return unreachable(err)
 }
 
-// Ahead adds further partitions: behind the newest, or, where a last one takes all other rows, by dividing that, which must
-// be empty.
-func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Time, try bool) (names, statements []string, err error) {
+// Ahead adds further partitions: behind the newest, or, where a last one takes all other rows, by dividing that, which
+// must be empty.
+func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Time, try bool) (names,
+	statements []string, err error) {
 	var method, expression string
-	if err := s.db.QueryRowContext(ctx, "SELECT PARTITION_METHOD, PARTITION_EXPRESSION FROM information_schema.PARTITIONS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? LIMIT 1", s.database, t.Base).Scan(&method, &expression); err != nil {
+	if err := s.db.QueryRowContext(ctx,
+		"SELECT PARTITION_METHOD, PARTITION_EXPRESSION FROM information_schema.PARTITIONS WHERE TABLE_SCHEMA = ? "+
+			"AND TABLE_NAME = ? LIMIT 1", s.database, t.Base).Scan(&method, &expression); err != nil {
 		return nil, nil, unreachable(err)
 	}
 	var newest string
@@ -378,7 +397,8 @@ func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Tim
 		if method == "RANGE COLUMNS" {
 			most = "(MAXVALUE)"
 		}
-		action = "REORGANIZE PARTITION " + quote(t.CatchAll) + " INTO (" + strings.Join(parts, ", ") + ", PARTITION " + quote(t.CatchAll) + " VALUES LESS THAN " + most + ")"
+		action = "REORGANIZE PARTITION " + quote(t.CatchAll) + " INTO (" + strings.Join(parts, ", ") + ", PARTITION " +
+			quote(t.CatchAll) + " VALUES LESS THAN " + most + ")"
 	}
 	statements = []string{"ALTER TABLE " + quote(t.Base) + " " + action}
 	if try {
@@ -388,7 +408,8 @@ func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Tim
 		if rows, err := s.holds(ctx, quote(t.Base)+" PARTITION ("+quote(t.CatchAll)+")"); err != nil {
 			return nil, nil, err
 		} else if rows {
-			return nil, nil, fmt.Errorf("%w: partition %s, which would be divided, holds rows, and dividing it would copy them under a lock", source.ErrWhole, t.CatchAll)
+			return nil, nil, fmt.Errorf("%w: partition %s, which would be divided, holds rows, and dividing it "+
+				"would copy them under a lock", source.ErrWhole, t.CatchAll)
 		}
 	}
 	return names, statements, s.alter(ctx, quote(t.Base), action)
@@ -399,14 +420,19 @@ const emptyWithin = 3 * time.Second
 
 // made is when a table was made, which truncating it changes.
 func (s *Source) made(ctx context.Context, t *shape.Table) (at string, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(CREATE_TIME, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database, t.Base).Scan(&at)
+	err = s.db.QueryRowContext(ctx,
+		"SELECT COALESCE(CREATE_TIME, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
+		s.database, t.Base).Scan(&at)
 	return at, unreachable(err)
 }
 
 // Emptied tells from when the table was made whether it was truncated after that was noted.
-func (s *Source) Emptied(ctx context.Context, l source.Lease, t *shape.Table, segment int) (*source.JournalRow, error) {
+func (s *Source) Emptied(ctx context.Context, l source.Lease, t *shape.Table, segment int) (*source.JournalRow,
+	error) {
 	var noted, run string
-	err := s.db.QueryRowContext(ctx, "SELECT detail, run FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''", t.Name).Scan(&noted, &run)
+	err := s.db.QueryRowContext(ctx,
+		"SELECT detail, run FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''",
+		t.Name).Scan(&noted, &run)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	} else if err != nil {
@@ -422,21 +448,25 @@ func (s *Source) Emptied(ctx context.Context, l source.Lease, t *shape.Table, se
 		return nil, err
 	}
 	if at == now {
-		_, err := s.db.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''", t.Name)
+		_, err := s.db.ExecContext(ctx,
+			"DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''", t.Name)
 		return nil, unreachable(err)
 	}
 	return s.emptied(ctx, l, t, source.WholeRow(run, segment, set))
 }
 
-// Empty truncates a table under a lock. What was found there is noted before, and journalled after: Emptied tells after a
-// crash in between whether the table was truncated.
-func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int, columns []int) (*source.JournalRow, error) {
+// Empty truncates a table under a lock. What was found there is noted before, and journalled after: Emptied tells
+// after a crash in between whether the table was truncated.
+func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int,
+	columns []int) (*source.JournalRow, error) {
 	before, err := s.made(ctx, t)
 	if err != nil {
 		return nil, err
 	}
 	var young int
-	if err := s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND CREATE_TIME > NOW() - INTERVAL 3 SECOND", s.database, t.Base).Scan(&young); err != nil {
+	if err := s.db.QueryRowContext(ctx,
+		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND CREATE_TIME "+
+			"> NOW() - INTERVAL 3 SECOND", s.database, t.Base).Scan(&young); err != nil {
 		return nil, unreachable(err)
 	} else if young > 0 {
 		return nil, fmt.Errorf("%w: the table was made just now", source.ErrWhole)
@@ -448,20 +478,22 @@ func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segm
 		defer cancel()
 		var hasher value.Hasher
 		chunk := &value.Chunk{Width: len(columns)}
-		err := eachRow(timed, c, "SELECT "+expressions(t, "", columns)+" FROM "+quote(t.Base), nil, func(raw []driver.Value) error {
-			chunk.Reset()
-			for i, v := range raw {
-				x, err := decode(v, &t.Columns[columns[i]], chunk.Keep)
-				if err != nil {
-					return err
+		err := eachRow(timed, c, "SELECT "+expressions(t, "", columns)+" FROM "+quote(t.Base), nil,
+			func(raw []driver.Value) error {
+				chunk.Reset()
+				for i, v := range raw {
+					x, err := decode(v, &t.Columns[columns[i]], chunk.Keep)
+					if err != nil {
+						return err
+					}
+					chunk.Values = append(chunk.Values, x)
 				}
-				chunk.Values = append(chunk.Values, x)
-			}
-			set.Add(hasher.Row(chunk.Values))
-			return nil
-		})
+				set.Add(hasher.Row(chunk.Values))
+				return nil
+			})
 		if timed.Err() != nil && ctx.Err() == nil {
-			return fmt.Errorf("%w: counting its rows takes longer than %s, for which nobody else could have read it", source.ErrWhole, emptyWithin)
+			return fmt.Errorf("%w: counting its rows takes longer than %s, for which nobody else could have read it",
+				source.ErrWhole, emptyWithin)
 		}
 		if err != nil {
 			return err
@@ -470,7 +502,9 @@ func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segm
 			if err := lockLease(ctx, j, l); err != nil {
 				return err
 			}
-			_, err := j.ExecContext(ctx, "INSERT INTO ambercellar_departure VALUES (?, '', ?, '', ?, ?) ON DUPLICATE KEY UPDATE run = VALUES(run), detail = VALUES(detail)", t.Name, l.Run, emptying, before+"|"+set.String())
+			_, err := j.ExecContext(ctx, "INSERT INTO ambercellar_departure VALUES (?, '', ?, '', ?, ?) ON "+
+				"DUPLICATE KEY UPDATE run = VALUES(run), detail = VALUES(detail)", t.Name, l.Run, emptying, before+"|"+
+				set.String())
 			return err
 		})
 		if err != nil {
@@ -485,7 +519,8 @@ func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segm
 	return s.emptied(context.WithoutCancel(ctx), l, t, source.WholeRow(l.Run, segment, set))
 }
 
-func (s *Source) emptied(ctx context.Context, l source.Lease, t *shape.Table, r *source.JournalRow) (*source.JournalRow, error) {
+func (s *Source) emptied(ctx context.Context, l source.Lease, t *shape.Table,
+	r *source.JournalRow) (*source.JournalRow, error) {
 	err := s.transaction(ctx, func(c *sql.Conn) error {
 		if err := lockLease(ctx, c, l); err != nil {
 			return err
@@ -496,7 +531,8 @@ func (s *Source) emptied(ctx context.Context, l source.Lease, t *shape.Table, r 
 		if err := updateJournalRow(ctx, c, r); err != nil {
 			return err
 		}
-		_, err := c.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''", t.Name)
+		_, err := c.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''",
+			t.Name)
 		return err
 	})
 	return r, err

@@ -8,11 +8,13 @@ import (
 	"ambercellar/internal/source"
 )
 
-// A partition whose table was dropped, and of which that is not noted, since the session ended in between, is dropped again: what is
-// left to do is done, and its rows are in the journal once.
+// A partition whose table was dropped, and of which that is not noted, since the session ended in between, is dropped
+// again: what is left to do is done, and its rows are in the journal once.
 func TestADroppingThatWasCutOffIsEnded(t *testing.T) {
 	s, exec := open(t)
-	exec("CREATE TABLE reading (id integer NOT NULL, at datetime NOT NULL, PRIMARY KEY (id, at)) PARTITION BY RANGE COLUMNS (at) (PARTITION p1 VALUES LESS THAN ('2026-02-01'), PARTITION p2 VALUES LESS THAN ('2026-03-01'))")
+	exec("CREATE TABLE reading (id integer NOT NULL, at datetime NOT NULL, PRIMARY KEY (id, at)) PARTITION BY " +
+		"RANGE COLUMNS (at) (PARTITION p1 VALUES LESS THAN ('2026-02-01'), PARTITION p2 VALUES LESS THAN " +
+		"('2026-03-01'))")
 	exec("INSERT INTO reading VALUES (1, '2026-01-10'), (2, '2026-01-11'), (3, '2026-02-10')")
 	if err := s.PrepareJournal(t.Context()); err != nil {
 		t.Fatal(err)
@@ -40,7 +42,8 @@ func TestADroppingThatWasCutOffIsEnded(t *testing.T) {
 		t.Fatal(err)
 	}
 	z.Release()
-	exec("INSERT INTO ambercellar_departure VALUES ('reading', 'p1', 'run', '', 'dropping', '')") // as it was until just before the end
+	// as it was until just before the end
+	exec("INSERT INTO ambercellar_departure VALUES ('reading', 'p1', 'run', '', 'dropping', '')")
 	list, err := s.Departures(t.Context(), "reading")
 	if err != nil || len(list) != 1 || !list[0].Dropping {
 		t.Fatalf("%+v, %v", list, err)
@@ -53,9 +56,11 @@ func TestADroppingThatWasCutOffIsEnded(t *testing.T) {
 	if _, err := again.Rows(t.Context()); !errors.Is(err, source.ErrNoTable) {
 		t.Errorf("its rows are counted: %v", err)
 	}
-	req := source.SliceRequest{Selection: source.Selection{Table: s.Part(table, "p1", true)}, MaxRows: 10, MaxBytes: 1 << 20}
+	req := source.SliceRequest{Selection: source.Selection{Table: s.Part(table, "p1", true)}, MaxRows: 10,
+		MaxBytes: 1 << 20}
 	req.Selection.Age.Column = "at"
-	if _, err := s.ReadSlice(t.Context(), req, func(*value.Chunk) error { return nil }); !errors.Is(err, source.ErrNoTable) {
+	if _, err := s.ReadSlice(t.Context(), req, func(*value.Chunk) error { return nil }); !errors.Is(err,
+		source.ErrNoTable) {
 		t.Errorf("its rows are read: %v", err)
 	}
 	if err := again.Drop(t.Context(), nil); err != nil {

@@ -14,12 +14,13 @@ import (
 	"ambercellar/internal/source"
 )
 
-// PurgesDirect: where the delete can return what it took, asks no other table than the journal's, and does not sort more rows than
-// few: it would look at all rows that are due, and lock them, for every batch. What others refer to is read first, so that no
-// row of theirs is locked for long.
+// PurgesDirect: where the delete can return what it took, asks no other table than the journal's, and does not sort
+// more rows than few: it would look at all rows that are due, and lock them, for every batch. What others refer to is
+// read first, so that no row of theirs is locked for long.
 func (s *Source) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
 	t := q.Table
-	if !s.mariadb || !s.returning || len(t.Key) == 0 || t.Part != "" || len(q.Joins)+len(q.Related)+len(t.ReferencedBy) > 0 {
+	if !s.mariadb || !s.returning || len(t.Key) == 0 || t.Part != "" || len(q.Joins)+len(q.Related)+
+		len(t.ReferencedBy) > 0 {
 		return false
 	}
 	query, args, err := s.purgeQuery(ctx, q)
@@ -44,7 +45,8 @@ func (s *Source) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
 // PurgeStatement is the one that Purge sends.
 func (s *Source) PurgeStatement(ctx context.Context, q source.PurgeRequest) (source.Statement, error) {
 	query, args, err := s.purgeQuery(ctx, q)
-	return source.Shown("each batch finds and deletes in one statement, the next one behind the last row of the one before", query, args), err
+	return source.Shown("each batch finds and deletes in one statement, the next one behind the last row of the "+
+		"one before", query, args), err
 }
 
 func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string, []any, error) {
@@ -56,7 +58,8 @@ func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string,
 	if q.UpTo != nil {
 		where += d.upTo(position, q.UpTo)
 	}
-	query, args := d.Finish(fmt.Sprintf("DELETE FROM %s WHERE %s ORDER BY %s LIMIT %d RETURNING %s", quote(q.Table.Name), where, order, q.Rows, strings.Join(position, ", ")), nil)
+	query, args := d.Finish(fmt.Sprintf("DELETE FROM %s WHERE %s ORDER BY %s LIMIT %d RETURNING %s",
+		quote(q.Table.Name), where, order, q.Rows, strings.Join(position, ", ")), nil)
 	return query, args, nil
 }
 
@@ -72,7 +75,8 @@ func (d *dialect) upTo(position []string, to []value.Value) string {
 }
 
 // PlaceAhead looks along the index of the age.
-func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) (out []value.Value, err error) {
+func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) (out []value.Value,
+	err error) {
 	latest, ok := sel.Latest()
 	if !ok || sel.Empties() {
 		return nil, nil
@@ -83,7 +87,8 @@ func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []v
 	if err != nil {
 		return nil, err
 	}
-	query, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(position, ", "), from(sel.Table), where, order, n-1), nil)
+	query, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %d",
+		strings.Join(position, ", "), from(sel.Table), where, order, n-1), nil)
 	columns := positionOf(sel)
 	var arena value.Chunk
 	err = s.conn(ctx, func(c *sql.Conn) error {
@@ -107,9 +112,10 @@ func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []v
 	return value.CloneRow(out), nil
 }
 
-// Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers the key:
-// there was no earlier reading that the content could differ from. Ages come back for the last row's sake.
-func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value, err error) {
+// Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers
+// the key: there was no earlier reading that the content could differ from. Ages come back for the last row's sake.
+func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value,
+	err error) {
 	query, args, err := s.purgeQuery(ctx, q)
 	if err != nil {
 		return nil, nil, err

@@ -82,7 +82,8 @@ func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*sourc
 			return err
 		}
 		defer insert.Close()
-		record, err := c.PrepareContext(ctx, "REPLACE INTO "+quote(restoredTable(t))+" VALUES (?"+strings.Repeat(", ?", len(t.Key))+")")
+		record, err := c.PrepareContext(ctx, "REPLACE INTO "+quote(restoredTable(t))+" VALUES (?"+
+			strings.Repeat(", ?", len(t.Key))+")")
 		if err != nil {
 			return err
 		}
@@ -163,7 +164,8 @@ func replaceRow(ctx context.Context, c *sql.Conn, t *shape.Table, columns []int,
 	for i, v := range key {
 		on[i], args = quote(t.Key[i])+" = ?", append(args, encode(v))
 	}
-	_, err := c.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s WHERE %s", quote(t.Name), strings.Join(sets, ", "), strings.Join(on, " AND ")), args...)
+	_, err := c.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s WHERE %s", quote(t.Name), strings.Join(sets, ", "),
+		strings.Join(on, " AND ")), args...)
 	return err
 }
 
@@ -174,7 +176,8 @@ func insertStatement(t *shape.Table, columns []int) string {
 			names = append(names, t.Columns[c].Name)
 		}
 	}
-	return fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)", quote(t.Name), quoteAll("", names), strings.Repeat(", ?", len(names)-1))
+	return fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)", quote(t.Name), quoteAll("", names),
+		strings.Repeat(", ?", len(names)-1))
 }
 
 // makeRestoredTable makes the record of restored rows, with key columns of the table's own types. It cannot be part of
@@ -188,23 +191,27 @@ func (s *Source) makeRestoredTable(ctx context.Context, t *shape.Table) error {
 		keys[i] = fmt.Sprintf("k%d", i+1)
 		columns += fmt.Sprintf(", t.%s AS %s", quote(k), keys[i])
 	}
-	_, err := s.db.ExecContext(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (restore_id varchar(64) CHARACTER SET ascii NOT NULL, PRIMARY KEY (%s)) ENGINE=InnoDB SELECT '' AS restore_id%s FROM %s t LIMIT 0",
-		quote(restoredTable(t)), strings.Join(keys, ", "), columns, quote(t.Name)))
+	_, err := s.db.ExecContext(ctx,
+		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (restore_id varchar(64) CHARACTER SET ascii NOT NULL, PRIMARY "+
+			"KEY (%s)) ENGINE=InnoDB SELECT '' AS restore_id%s FROM %s t LIMIT 0",
+			quote(restoredTable(t)), strings.Join(keys, ", "), columns, quote(t.Name)))
 	if err != nil {
 		return fmt.Errorf("table %s: the record of restored rows cannot be made: %w", t.Name, unreachable(err))
 	}
 	return nil
 }
 
-// MakeTable makes a table without what computes or checks values: rows come as they were. Text is compared exactly in it.
+// MakeTable makes a table without what computes or checks values: rows come as they were. Text is compared exactly in
+// it.
 func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error {
 	parts := make([]string, len(columns), len(columns)+1)
 	for i, c := range columns {
 		parts[i] = quote(c.Name) + " " + c.Type
 		if labelled.MatchString(c.Type) && strings.ContainsAny(c.Type, "?\\") {
-			// The server names a label with characters beyond the basic plane with question marks, and would make a type of those; a backslash
-			// would be more than itself.
-			parts[i] = quote(c.Name) + map[bool]string{true: " varchar(255)", false: " longtext"}[enumeration(&c)] + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+			// The server names a label with characters beyond the basic plane with question marks, and would make a
+			// type of those; a backslash would be more than itself.
+			parts[i] = quote(c.Name) + map[bool]string{true: " varchar(255)", false: " longtext"}[enumeration(&c)] +
+				" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 		} else if err := shape.CheckType(c.Type); err != nil || c.Type == "" {
 			return fmt.Errorf("column %q: %w", c.Name, cmp.Or(err, errors.New("it has no type")))
 		} else if textType.MatchString(c.Type) {
@@ -219,7 +226,8 @@ func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Col
 	if len(key) > 0 {
 		parts = append(parts, "PRIMARY KEY ("+quoteAll("", key)+")")
 	}
-	_, err := s.db.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s (%s) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4", quote(name), strings.Join(parts, ", ")))
+	_, err := s.db.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s (%s) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4",
+		quote(name), strings.Join(parts, ", ")))
 	return unreachable(err)
 }
 

@@ -24,8 +24,9 @@ func expressions(t *shape.Table, prefix string, columns []int) string {
 	return strings.Join(names, ", ")
 }
 
-// readable writes an expression of a column's value as decode expects it. The server shows index 0 of an enumeration, its error value, as
-// the empty text, which can be a label too; so it is read as a byte that no label has. Their order is that of the bytes then, as for text.
+// readable writes an expression of a column's value as decode expects it. The server shows index 0 of an enumeration,
+// its error value, as the empty text, which can be a label too; so it is read as a byte that no label has. Their order
+// is that of the bytes then, as for text.
 func readable(c *shape.Column, name string) string {
 	if !enumeration(c) {
 		return name
@@ -49,12 +50,14 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	if len(req.Columns) > 0 {
 		list = expressions(req.Table, "t.", req.Columns) + ", " + list
 	}
-	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, from(req.Table), where, order, req.MaxRows), nil
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, from(req.Table), where, order,
+		req.MaxRows), nil
 }
 
-// next writes the condition of a selection's rows behind a position, the expressions of that (age and key), and their order:
-// that of the key alone where the age orders nothing, or is not to, since it is the one in which rows lie.
-func (s *Source) next(ctx context.Context, sel source.Selection, after []value.Value, d *dialect, anyOrder bool) (where string, position []string, order string, err error) {
+// next writes the condition of a selection's rows behind a position, the expressions of that (age and key), and their
+// order: that of the key alone where the age orders nothing, or is not to, since it is the one in which rows lie.
+func (s *Source) next(ctx context.Context, sel source.Selection, after []value.Value, d *dialect,
+	anyOrder bool) (where string, position []string, order string, err error) {
 	position = []string{d.column()}
 	for _, k := range sel.Table.Key {
 		column, _ := sel.Table.Column(k)
@@ -102,7 +105,8 @@ func positionOf(sel source.Selection) []*shape.Column {
 }
 
 // ReadSlice reads one slice in order of (age, key), as one consistent read without locks.
-func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
 	t := req.Table
 	d := newDialect(req.Selection, "t.")
 	query, err := s.sliceQuery(ctx, req, d)
@@ -182,15 +186,17 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 }
 
 // Locate needs only the keys: the content is compared when a batch deletes.
-func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.Value, _ []value.Digest) (source.Locators, error) {
+func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.Value,
+	_ []value.Digest) (source.Locators, error) {
 	return bykey.Of(sel.Table, keys), nil
 }
 
 // maxBound is how many values one statement binds at the most; the server's own limit is 65,535.
 const maxBound = 4000
 
-// among writes the condition that the values of columns, behind prefix, are among those given: a row's key, mostly. Values of one kind
-// each are listed together: beside a number, the server would compare labels of an enumeration as numbers too.
+// among writes the condition that the values of columns, behind prefix, are among those given: a row's key, mostly.
+// Values of one kind each are listed together: beside a number, the server would compare labels of an enumeration as
+// numbers too.
 func among(columns []string, prefix string, keys [][]value.Value) (string, []any) {
 	args := make([]any, 0, len(keys)*len(columns))
 	list := quoteAll(prefix, columns)
@@ -240,8 +246,8 @@ func distinct(keys [][]value.Value, of func([]value.Value) string) []string {
 	return out
 }
 
-// amongKeys is among for a table's key. Consecutive whole numbers are named by their first and last: a column that holds
-// them holds nothing in between.
+// amongKeys is among for a table's key. Consecutive whole numbers are named by their first and last: a column that
+// holds them holds nothing in between.
 func amongKeys(t *shape.Table, prefix string, keys [][]value.Value) (string, []any) {
 	if n, _ := bykey.Consecutive(keys); n > 0 && n == len(keys) {
 		return prefix + quote(t.Key[0]) + " BETWEEN ? AND ?", []any{keys[0][0].N, keys[n-1][0].N}
@@ -257,8 +263,8 @@ type batchWork struct {
 	skip bool // leave out rows that others have locked
 }
 
-// DeleteBatch deletes the rows of a batch. A plain delete that does not wait for locks goes first; only if it meets some
-// is it tried again without the rows that others have locked.
+// DeleteBatch deletes the rows of a batch. A plain delete that does not wait for locks goes first; only if it meets
+// some is it tried again without the rows that others have locked.
 func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
 	row, err := s.deleteBatch(ctx, b, false)
 	if errors.Is(err, source.ErrBusy) && s.skips {
@@ -384,7 +390,8 @@ func (w *batchWork) reporting(ctx context.Context, query string, args []any, rep
 	row := make([]value.Value, len(columns))
 	return eachRow(ctx, w.conn, query, args, func(raw []driver.Value) (err error) {
 		for i, v := range raw {
-			if row[i], err = decode(v, &w.b.Table.Columns[columns[i]], func(b []byte) []byte { return b }); err != nil {
+			if row[i], err = decode(v, &w.b.Table.Columns[columns[i]],
+				func(b []byte) []byte { return b }); err != nil {
 				return err
 			}
 		}
@@ -392,12 +399,14 @@ func (w *batchWork) reporting(ctx context.Context, query string, args []any, rep
 	})
 }
 
-func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, condition, lock string, report bykey.Rower) error {
+func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, condition, lock string,
+	report bykey.Rower) error {
 	t := w.b.Table
 	condition, more := d.Finish(condition, nil)
 	return w.groups(strings.HasSuffix(lock, "FOR UPDATE"), keys, func(group [][]value.Value) error {
 		in, args := amongKeys(t, "t.", group)
-		query := "SELECT " + expressions(t, "t.", w.columns()) + " FROM " + quote(t.Name) + " t WHERE " + in + condition + lock
+		query := "SELECT " + expressions(t, "t.", w.columns()) + " FROM " + quote(t.Name) + " t WHERE " + in +
+			condition + lock
 		return w.reporting(ctx, query, append(args, more...), report)
 	})
 }
@@ -406,11 +415,12 @@ func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, 
 func (w *batchWork) free(ctx context.Context, keys [][]value.Value) ([][]value.Value, error) {
 	there := map[string]bool{}
 	read := &bykey.Reader{Columns: len(w.b.Columns)}
-	err := w.read(ctx, keys, newDialect(w.b.Selection, "t."), "", " FOR UPDATE SKIP LOCKED", func(row []value.Value) error {
-		_, key := read.Row(row)
-		there[key] = true
-		return nil
-	})
+	err := w.read(ctx, keys, newDialect(w.b.Selection, "t."), "", " FOR UPDATE SKIP LOCKED",
+		func(row []value.Value) error {
+			_, key := read.Row(row)
+			there[key] = true
+			return nil
+		})
 	var out [][]value.Value
 	for _, k := range keys {
 		if there[read.Key(k)] {
@@ -427,11 +437,13 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 	condition, more := d.Finish(unheld(w.b.Selection, d), nil)
 	return w.groups(true, keys, func(group [][]value.Value) error {
 		in, args := amongKeys(t, prefix, group)
-		return w.reporting(ctx, w.mark()+"DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+expressions(t, "", w.columns()), append(args, more...), report)
+		return w.reporting(ctx, w.mark()+"DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+
+			expressions(t, "", w.columns()), append(args, more...), report)
 	})
 }
 
-// mark is a comment that says whose statement it is, for those who read the binary log: with its rows, that keeps the text.
+// mark is a comment that says whose statement it is, for those who read the binary log: with its rows, that keeps the
+// text.
 func (w *batchWork) mark() string { return mark(w.b.Lease.Run, w.b.Segment, w.b.Number) }
 
 func mark(run string, segment, batch int) string {

@@ -24,12 +24,14 @@ func literal(s string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'"
 }
 
-// signOf reads a table's definition, and the foreign keys of this database that refer to it. It is asked with every batch, so it is
-// short.
+// signOf reads a table's definition, and the foreign keys of this database that refer to it. It is asked with every
+// batch, so it is short.
 func (s *Source) signOf(ctx context.Context, c queryer, t *shape.Table) (string, error) {
 	var words []string
 	for _, query := range []string{"SHOW CREATE TABLE " + quote(t.Base),
-		"SELECT TABLE_NAME, CONSTRAINT_NAME, DELETE_RULE FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = " + literal(s.database) + " AND REFERENCED_TABLE_NAME = " + literal(t.Base) + " ORDER BY 1, 2"} {
+		"SELECT TABLE_NAME, CONSTRAINT_NAME, DELETE_RULE FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE " +
+			"CONSTRAINT_SCHEMA = " + literal(s.database) + " AND REFERENCED_TABLE_NAME = " + literal(t.Base) +
+			" ORDER BY 1, 2"} {
 		rows, err := c.QueryContext(ctx, query)
 		if err != nil {
 			return "", err
@@ -52,8 +54,8 @@ func (s *Source) signOf(ctx context.Context, c queryer, t *shape.Table) (string,
 	return counter.ReplaceAllString(strings.Join(words, "\n"), ""), nil
 }
 
-// unaltered checks, within a transaction that has deleted from a table, that it is shaped as it was described: what would alter
-// it, or refer to it, has to wait for that transaction.
+// unaltered checks, within a transaction that has deleted from a table, that it is shaped as it was described: what
+// would alter it, or refer to it, has to wait for that transaction.
 func (s *Source) unaltered(ctx context.Context, c *sql.Conn, t *shape.Table) error {
 	if t.Sign == nil {
 		return nil

@@ -13,16 +13,18 @@ import (
 )
 
 // statusSignals are the server's status variables that signals are read from.
-var statusSignals = map[string]string{"Threads_running": pace.Active, "Innodb_row_lock_current_waits": pace.Waiting, "Innodb_deadlocks": pace.Deadlocks, "Innodb_history_list_length": pace.History}
+var statusSignals = map[string]string{"Threads_running": pace.Active, "Innodb_row_lock_current_waits": pace.Waiting,
+	"Innodb_deadlocks": pace.Deadlocks, "Innodb_history_list_length": pace.History}
 
-// Signals asks the server's status, and times a look-up by key. Deadlocks are counted from the server's start. Who waits
-// for whom is told to those alone who hold the PROCESS right.
+// Signals asks the server's status, and times a look-up by key. Deadlocks are counted from the server's start. Who
+// waits for whom is told to those alone who hold the PROCESS right.
 func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float64, error) {
 	out := map[string]float64{}
 	begun := time.Now()
 	err := s.conn(ctx, func(c *sql.Conn) error {
 		order := strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")
-		return eachRow(ctx, c, "SELECT "+quoteAll("", t.Key)+" FROM "+quote(t.Name)+" ORDER BY "+order+" DESC LIMIT 1", nil, func([]driver.Value) error { return nil })
+		return eachRow(ctx, c, "SELECT "+quoteAll("", t.Key)+" FROM "+quote(t.Name)+" ORDER BY "+order+" DESC LIMIT 1",
+			nil, func([]driver.Value) error { return nil })
 	})
 	if err != nil {
 		return out, err
@@ -34,17 +36,20 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	}
 	var name string
 	var v float64
-	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ("+strings.Join(names, ", ")+")", nil, []any{&name, &v}, func() error {
-		out[statusSignals[name]] = v
-		return nil
-	})
+	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ("+strings.Join(names, ", ")+")", nil,
+		[]any{&name, &v}, func() error {
+			out[statusSignals[name]] = v
+			return nil
+		})
 	if running, ok := out[pace.Active]; ok {
-		out[pace.Active] = max(running-1-float64(s.db.Stats().InUse), 0) // less the one that asks and those that work for us
+		// less the one that asks and those that work for us
+		out[pace.Active] = max(running-1-float64(s.db.Stats().InUse), 0)
 	}
 	if s.mariadb {
 		var blocking int64
 		blocked := 0.0
-		waits := s.each(ctx, "SELECT t.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN information_schema.INNODB_TRX t ON t.trx_id = w.blocking_trx_id", nil, []any{&blocking}, func() error {
+		waits := s.each(ctx, "SELECT t.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN "+
+			"information_schema.INNODB_TRX t ON t.trx_id = w.blocking_trx_id", nil, []any{&blocking}, func() error {
 			if _, ours := s.sessions.Load(blocking); ours {
 				blocked++
 			}
@@ -58,8 +63,8 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	return out, err
 }
 
-// rowBased refuses to work where the binary log is written by statement: InnoDB takes no changes then at READ COMMITTED,
-// and at any stricter level our deletes would lock the gaps that others insert into.
+// rowBased refuses to work where the binary log is written by statement: InnoDB takes no changes then at READ
+// COMMITTED, and at any stricter level our deletes would lock the gaps that others insert into.
 func (s *Source) rowBased(ctx context.Context) error {
 	var log bool
 	var format string

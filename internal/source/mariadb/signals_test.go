@@ -17,7 +17,9 @@ import (
 func TestSignalsTellWhoWaitsForOurs(t *testing.T) {
 	url := dbtest.MariaDB(t)
 	s := openAt(t, url)
-	if err := dbtest.ExecMariaDB(url, "CREATE TABLE scan (id integer PRIMARY KEY, at datetime); INSERT INTO scan VALUES (1, '2020-01-01'), (2, '2020-01-02')"); err != nil {
+	if err := dbtest.ExecMariaDB(url,
+		"CREATE TABLE scan (id integer PRIMARY KEY, at datetime); INSERT INTO scan VALUES (1, '2020-01-01'), (2, "+
+			"'2020-01-02')"); err != nil {
 		t.Fatal(err)
 	}
 	table, err := s.Table(t.Context(), "scan")
@@ -47,7 +49,8 @@ func TestSignalsTellWhoWaitsForOurs(t *testing.T) {
 			_, err := others.Exec("UPDATE scan SET at = '2022-01-01' WHERE id = 1")
 			done <- err
 		}()
-		for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(200 * time.Millisecond) { // the server makes the list anew when nobody has asked for a tenth of a second
+		// the server makes the list anew when nobody has asked for a tenth of a second
+		for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(200 * time.Millisecond) {
 			v, err := s.Signals(t.Context(), table)
 			if err != nil || v[pace.Blocked] == 1 {
 				return err
@@ -74,7 +77,8 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 	if err := dbtest.ExecMariaDB(server.URL("mysql"), "SET GLOBAL binlog_format = 'ROW'"); err != nil {
 		t.Fatal(err)
 	}
-	again, err := Open(t.Context(), source.Config{Name: "harbour", Address: server.URL("harbour"), Connections: 4, Origin: "7"})
+	again, err := Open(t.Context(), source.Config{Name: "harbour", Address: server.URL("harbour"), Connections: 4,
+		Origin: "7"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,7 +91,9 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 		t.Errorf("by row: %v", err)
 	}
 	// Those who read the log can tell our deletes by their domain, and by the statement that is kept with the rows.
-	if err := dbtest.ExecMariaDB(server.URL("harbour"), "CREATE TABLE scan (id integer PRIMARY KEY, at datetime); INSERT INTO scan VALUES (1, '2020-01-01'), (2, '2020-01-02')"); err != nil {
+	if err := dbtest.ExecMariaDB(server.URL("harbour"),
+		"CREATE TABLE scan (id integer PRIMARY KEY, at datetime); INSERT INTO scan VALUES (1, '2020-01-01'), (2, "+
+			"'2020-01-02')"); err != nil {
 		t.Fatal(err)
 	}
 	table, err := again.Table(t.Context(), "scan")
@@ -97,7 +103,8 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 	sel := source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))
 	var digests []value.Digest
 	var h value.Hasher
-	slice, err := again.ReadSlice(t.Context(), source.SliceRequest{Selection: sel, Columns: []int{0, 1}, MaxRows: 10, MaxBytes: 1 << 20}, func(c *value.Chunk) error {
+	slice, err := again.ReadSlice(t.Context(), source.SliceRequest{Selection: sel, Columns: []int{0, 1}, MaxRows: 10,
+		MaxBytes: 1 << 20}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			digests = append(digests, h.Row(c.Row(i)))
 		}
@@ -106,7 +113,9 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if row, err := again.DeleteBatch(t.Context(), source.Batch{Selection: sel, Lease: lease, Segment: 1, Number: 1, Ordinals: []int{0, 1}, Locators: slice.Locators, Digests: digests, Columns: []int{0, 1}, LockWait: time.Second}); err != nil || row.Deleted != 2 {
+	if row, err := again.DeleteBatch(t.Context(), source.Batch{Selection: sel, Lease: lease, Segment: 1, Number: 1,
+		Ordinals: []int{0, 1}, Locators: slice.Locators, Digests: digests, Columns: []int{0, 1},
+		LockWait: time.Second}); err != nil || row.Deleted != 2 {
 		t.Fatal(row, err)
 	}
 	rows, err := again.db.Query("SHOW BINLOG EVENTS")
@@ -123,7 +132,9 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 		}
 		info = append(info, text)
 	}
-	if got := strings.Join(info, "\n"); !strings.Contains(got, "/* ambercellar: run run, segment 1, batch 1 */ DELETE FROM `scan`") || !strings.Contains(got, "GTID 7-") || !strings.Contains(got, "GTID 0-") {
+	if got := strings.Join(info, "\n"); !strings.Contains(got,
+		"/* ambercellar: run run, segment 1, batch 1 */ DELETE FROM `scan`") || !strings.Contains(got, "GTID 7-") ||
+		!strings.Contains(got, "GTID 0-") {
 		t.Errorf("the binary log:\n%s", got)
 	}
 }

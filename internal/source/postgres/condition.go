@@ -18,8 +18,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// dialect writes conditions on the rows of a table, whose columns stand behind prefix. What a person typed is bound, as text that the
-// statement casts; cutoffs and positions, which only we compute, stand as constants, so that the planner sees them.
+// dialect writes conditions on the rows of a table, whose columns stand behind prefix. What a person typed is bound,
+// as text that the statement casts; cutoffs and positions, which only we compute, stand as constants, so that the
+// planner sees them.
 type dialect struct {
 	*source.Binder
 	sel    source.Selection
@@ -33,9 +34,10 @@ func newDialect(sel source.Selection) *dialect {
 
 // Writer returns what conditions on the rows of other tables are written with.
 func (d *dialect) Writer() source.Writer {
-	return source.Writer{Prefix: d.prefix, From: table, Quote: quote, Referenced: referenced, Dialect: func(sel source.Selection, prefix string) source.Dialect {
-		return &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: prefix}
-	}}
+	return source.Writer{Prefix: d.prefix, From: table, Quote: quote, Referenced: referenced,
+		Dialect: func(sel source.Selection, prefix string) source.Dialect {
+			return &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: prefix}
+		}}
 }
 
 // Folds: LIKE tells letters of different case apart.
@@ -69,8 +71,8 @@ func (d *dialect) Before(at time.Time) string { return d.bounded("<", at, "'-inf
 // Since is the condition that the age is an instant at or after a time.
 func (d *dialect) Since(at time.Time) string { return d.bounded(">=", at, "'infinity'") }
 
-// bounded leaves the infinity out that lies beyond the bound: by <>, since the planner would look up the smallest age for a >, and
-// pass all that the index still holds of rows that are gone, for every statement.
+// bounded leaves the infinity out that lies beyond the bound: by <>, since the planner would look up the smallest age
+// for a >, and pass all that the index still holds of rows that are gone, for every statement.
 func (d *dialect) bounded(op string, at time.Time, infinity string) string {
 	c, _ := d.sel.AgeColumn()
 	name := d.column()
@@ -106,7 +108,8 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 	case *filter.CompareColumns:
 		return d.expression(p.Left, collated) + " " + p.Op.String() + " " + d.expression(p.Right, collated)
 	case *filter.Between:
-		return fmt.Sprintf("%s%s BETWEEN %s AND %s", d.expression(p.Left, collated), negated(p.Not), d.bound(p.Left, p.Low.Value, collated), d.bound(p.Left, p.High.Value, collated))
+		return fmt.Sprintf("%s%s BETWEEN %s AND %s", d.expression(p.Left, collated), negated(p.Not),
+			d.bound(p.Left, p.Low.Value, collated), d.bound(p.Left, p.High.Value, collated))
 	case *filter.In:
 		marks := make([]string, len(p.List))
 		for i, l := range p.List {
@@ -114,7 +117,8 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 		}
 		return fmt.Sprintf("%s%s IN (%s)", d.expression(p.Left, collated), negated(p.Not), strings.Join(marks, ", "))
 	case *filter.Like: // which compares exactly under every collation that it can be asked under
-		return fmt.Sprintf("%s%s LIKE %s ESCAPE '!'", d.expression(p.Left, false), negated(p.Not), d.Bind(p.Escaped('!'))+"::text")
+		return fmt.Sprintf("%s%s LIKE %s ESCAPE '!'", d.expression(p.Left, false), negated(p.Not),
+			d.Bind(p.Escaped('!'))+"::text")
 	}
 	panic(fmt.Sprintf("postgres: a filter's %T cannot be written", predicate))
 }
@@ -218,7 +222,8 @@ func (s *Source) Clock(ctx context.Context) (at time.Time, err error) {
 func (s *Source) LogWritten(ctx context.Context) (bytes int64, known bool, err error) {
 	var at *int64
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
-		return c.QueryRow(ctx, "SELECT CASE WHEN NOT pg_is_in_recovery() THEN pg_wal_lsn_diff(pg_current_wal_insert_lsn(), '0/0')::bigint END").Scan(&at)
+		return c.QueryRow(ctx, "SELECT CASE WHEN NOT pg_is_in_recovery() THEN "+
+			"pg_wal_lsn_diff(pg_current_wal_insert_lsn(), '0/0')::bigint END").Scan(&at)
 	})
 	if err != nil || at == nil {
 		return 0, false, err
@@ -229,7 +234,8 @@ func (s *Source) LogWritten(ctx context.Context) (bytes int64, known bool, err e
 // counting runs a query in a transaction of its own, read only, in which hash joins are allowed again.
 func (s *Source) counting(ctx context.Context, query string, args []any, each func(pgx.Rows) error) error {
 	return s.transaction(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "SET TRANSACTION READ ONLY; SET LOCAL enable_hashjoin = on", pgx.QueryExecModeSimpleProtocol); err != nil {
+		if _, err := tx.Exec(ctx, "SET TRANSACTION READ ONLY; SET LOCAL enable_hashjoin = on",
+			pgx.QueryExecModeSimpleProtocol); err != nil {
 			return err
 		}
 		rows, err := tx.Query(ctx, query, args...)
@@ -254,7 +260,8 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	if err != nil {
 		return nil, err
 	}
-	q := source.TallyQuery{From: "FROM " + table(sel.Table) + " t", Age: d.column(), Restored: restored, Text: func(e string) string { return "coalesce(" + iso(e, c) + ", '')" }}
+	q := source.TallyQuery{From: "FROM " + table(sel.Table) + " t", Age: d.column(), Restored: restored,
+		Text: func(e string) string { return "coalesce(" + iso(e, c) + ", '')" }}
 	if refs := sel.Referenced(d); len(refs) > 0 {
 		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
 	}
@@ -262,7 +269,8 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	var out []source.Tally
 	err = s.counting(ctx, text, args, func(rows pgx.Rows) error {
 		var t source.Tally
-		err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, &t.Oldest, &t.Newest, &t.LastGoing, &t.FirstStays)
+		err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, &t.Oldest,
+			&t.Newest, &t.LastGoing, &t.FirstStays)
 		out = append(out, t)
 		return err
 	})
@@ -291,7 +299,8 @@ func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, er
 // CountWhere counts rows that satisfy a filter, to limit at the most.
 func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
 	d := newDialect(source.Selection{Table: t})
-	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", table(t), source.Condition(d, f, false), limit), numbered)
+	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", table(t),
+		source.Condition(d, f, false), limit), numbered)
 	return n, s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&n) })
 }
 
@@ -302,7 +311,8 @@ func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest
 		found := false
 		d := newDialect(sel)
 		name := d.column()
-		query, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c), table(sel.Table), d.Instant(), name, order), numbered)
+		query, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c),
+			table(sel.Table), d.Instant(), name, order), numbered)
 		err = s.counting(ctx, query, args, func(rows pgx.Rows) error {
 			var text string
 			if err := rows.Scan(&text); err != nil {
@@ -337,7 +347,8 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 		}
 		d := newDialect(sel)
 		parts := append([]string{d.Before(t.At), source.Governed(d, t, false)}, sel.Narrowed(d)...)
-		text, args := d.Finish("EXPLAIN (FORMAT JSON) SELECT 1 FROM "+table(sel.Table)+" t WHERE "+strings.Join(parts, " AND "), numbered)
+		text, args := d.Finish("EXPLAIN (FORMAT JSON) SELECT 1 FROM "+table(sel.Table)+" t WHERE "+
+			strings.Join(parts, " AND "), numbered)
 		var plans []struct {
 			Plan struct {
 				Rows float64 `json:"Plan Rows"`
@@ -367,12 +378,15 @@ func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, 
 // Statements returns the statements of a run.
 func (s *Source) Statements(ctx context.Context, sel source.Selection, columns []int) ([]source.Statement, error) {
 	d := newDialect(sel)
-	text, err := s.sliceQuery(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 125_000}, d, &sliceReader{})
+	text, err := s.sliceQuery(ctx, source.SliceRequest{Selection: sel, Columns: columns, MaxRows: 125_000}, d,
+		&sliceReader{})
 	if err != nil {
 		return nil, err
 	}
 	text, args := d.Finish(text, setting)
-	out := []source.Statement{source.Shown("the first slice is read with (COPY takes no parameters: values are set for the transaction and read from there)", text, args)}
+	out := []source.Statement{source.Shown(
+		"the first slice is read with (COPY takes no parameters: values are set for the transaction and read from "+
+			"there)", text, args)}
 	if len(sel.Related) > 0 {
 		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel) }) {
 			d := newDialect(x.Table)
@@ -392,7 +406,11 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	}
 	k := &deletion{batch: source.Batch{Selection: sel}, keys: newLocators(sel.Table, 0)}
 	text, args = k.query(0, table(sel.Table), byAddress)
-	out = append(out, source.Shown("each batch deletes by row address; version and key of every row that this reports are compared before the commit", text, args))
+	out = append(out, source.Shown(
+		"each batch deletes by row address; version and key of every row that this reports are compared before the "+
+			"commit", text, args))
 	text, args = k.query(0, table(sel.Table), byVersion)
-	return append(out, source.Shown("where one of them is another than was read, the batch is taken back and deletes by address, version and key", text, args)), nil
+	return append(out, source.Shown(
+		"where one of them is another than was read, the batch is taken back and deletes by address, version and key",
+		text, args)), nil
 }

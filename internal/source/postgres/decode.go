@@ -61,7 +61,8 @@ func decode(raw []byte, c *shape.Column, keep func([]byte) []byte) (value.Value,
 	case value.Timestamp, value.Instant:
 		switch {
 		case v.Endless():
-		case v.N > math.MaxInt64-epochMicros-1: // the server's last thirty years lie beyond our count: they travel as text
+		// the server's last thirty years lie beyond our count: they travel as text
+		case v.N > math.MaxInt64-epochMicros-1:
 			zone := ""
 			if c.Kind == value.Instant {
 				zone = "+00"
@@ -75,12 +76,14 @@ func decode(raw []byte, c *shape.Column, keep func([]byte) []byte) (value.Value,
 	return v, nil
 }
 
-var powers = [...]int64{1, 10, 100, 1000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000, 1_000_000_000, 10_000_000_000, 100_000_000_000,
-	1_000_000_000_000, 10_000_000_000_000, 100_000_000_000_000, 1_000_000_000_000_000, 10_000_000_000_000_000, 100_000_000_000_000_000, 1_000_000_000_000_000_000}
+var powers = [...]int64{1, 10, 100, 1000, 10_000, 100_000, 1_000_000, 10_000_000, 100_000_000, 1_000_000_000,
+	10_000_000_000, 100_000_000_000,
+	1_000_000_000_000, 10_000_000_000_000, 100_000_000_000_000, 1_000_000_000_000_000, 10_000_000_000_000_000,
+	100_000_000_000_000_000, 1_000_000_000_000_000_000}
 
-// decodeNumeric reads a numeric (numeric_send in the server's utils/adt/numeric.c): count of base-10,000 digits, weight
-// of the first, sign, digits after the point, digits. What fits the column's precision of at most 18 digits becomes an
-// unscaled integer, everything else its exact text.
+// decodeNumeric reads a numeric (numeric_send in the server's utils/adt/numeric.c): count of base-10,000 digits,
+// weight of the first, sign, digits after the point, digits. What fits the column's precision of at most 18 digits
+// becomes an unscaled integer, everything else its exact text.
 func decodeNumeric(raw []byte, c *shape.Column, keep func([]byte) []byte) (value.Value, error) {
 	v := value.Value{Kind: value.Decimal}
 	if len(raw) < 8 || len(raw)%2 != 0 {
@@ -159,7 +162,8 @@ func appendFour(dst []byte, d int) []byte {
 	return append(dst, byte('0'+d/1000), byte('0'+d/100%10), byte('0'+d/10%10), byte('0'+d%10))
 }
 
-// copyReader takes apart a binary COPY stream (PostgreSQL documentation, COPY, "Binary Format") as it arrives in pieces.
+// copyReader takes apart a binary COPY stream (PostgreSQL documentation, COPY, "Binary Format") as it arrives in
+// pieces.
 type copyReader struct {
 	fields [][]byte
 	row    func([][]byte) error // fields are valid during the call only; NULL is nil

@@ -53,10 +53,11 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 type way int
 
 const (
-	byAddress way = iota // the fastest; what it reports is compared, and the transaction taken back where a row is another
-	byVersion            // by address, version and key, all judged by the server
-	unlocked             // the same, of the rows that nobody has locked
-	picking              // picks the rows that nobody has locked
+	// the fastest; what it reports is compared, and the transaction taken back where a row is another
+	byAddress way = iota
+	byVersion     // by address, version and key, all judged by the server
+	unlocked      // the same, of the rows that nobody has locked
+	picking       // picks the rows that nobody has locked
 )
 
 // errOther says that a row at an address is not the one that was read.
@@ -78,20 +79,25 @@ func (s *Source) origin() string {
 	if s.cfg.Origin == "" {
 		return "SELECT 1"
 	}
-	return "SELECT CASE WHEN NOT pg_replication_origin_session_is_setup() THEN pg_replication_origin_session_setup(" + literal(s.cfg.Origin) + ")::text END"
+	return "SELECT CASE WHEN NOT pg_replication_origin_session_is_setup() THEN pg_replication_origin_session_setup(" +
+		literal(s.cfg.Origin) + ")::text END"
 }
 
 // unmark takes the origin from the session, since only one session can have it at a time.
 func (s *Source) unmark(ctx context.Context, pc *pgconn.PgConn) {
 	if s.cfg.Origin != "" {
-		pc.Exec(context.WithoutCancel(ctx), "SELECT CASE WHEN pg_replication_origin_session_is_setup() THEN pg_replication_origin_session_reset()::text END").ReadAll()
+		pc.Exec(context.WithoutCancel(ctx),
+			"SELECT CASE WHEN pg_replication_origin_session_is_setup() THEN "+
+				"pg_replication_origin_session_reset()::text END").ReadAll()
 	}
 }
 
-// message is a statement that says in the transaction's log whose it is, for change feeds that read messages; it writes
-// nothing where no change feed can.
+// message is a statement that says in the transaction's log whose it is, for change feeds that read messages; it
+// writes nothing where no change feed can.
 func message(l source.Lease, segment, batch int) string {
-	return "SELECT pg_logical_emit_message(true, 'ambercellar', " + literal(fmt.Sprintf("run %s, segment %d, batch %d", l.Run, segment, batch)) + ") WHERE current_setting('wal_level') = 'logical'"
+	return "SELECT pg_logical_emit_message(true, 'ambercellar', " +
+		literal(fmt.Sprintf("run %s, segment %d, batch %d", l.Run, segment, batch)) +
+		") WHERE current_setting('wal_level') = 'logical'"
 }
 
 // transaction is the delete transaction: journal row, lease, delete, what became of the rest, commit.
@@ -111,8 +117,11 @@ func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 			d.pc.Exec(context.WithoutCancel(ctx), "ROLLBACK").ReadAll()
 		}
 	}()
-	if err := together(ctx, d.pc, step{query: d.mark}, step{query: "BEGIN"}, step{query: fmt.Sprintf("SET LOCAL lock_timeout = %d", max(d.batch.LockWait.Milliseconds(), 1))},
-		step{query: "SET LOCAL enable_seqscan = off"}, step{query: message(d.batch.Lease, d.batch.Segment, d.batch.Number)}, journalInsert(d.batch.Table.Name, d.row), lease, named); code(err) == uniqueViolation {
+	if err := together(ctx, d.pc, step{query: d.mark}, step{query: "BEGIN"},
+		step{query: fmt.Sprintf("SET LOCAL lock_timeout = %d", max(d.batch.LockWait.Milliseconds(), 1))},
+		step{query: "SET LOCAL enable_seqscan = off"},
+		step{query: message(d.batch.Lease, d.batch.Segment, d.batch.Number)}, journalInsert(d.batch.Table.Name, d.row),
+		lease, named); code(err) == uniqueViolation {
 		// An earlier try was committed and its answer got lost.
 		if _, err := d.pc.Exec(ctx, "ROLLBACK").ReadAll(); err != nil {
 			return err
@@ -177,8 +186,8 @@ func (d *deletion) leaf(ctx context.Context, leaf uint32, name string, ordinals 
 	return nil
 }
 
-// query deletes rows of one partition, or picks those that nobody has locked. It returns the values that are bound behind
-// the arrays of addresses, versions and keys.
+// query deletes rows of one partition, or picks those that nobody has locked. It returns the values that are bound
+// behind the arrays of addresses, versions and keys.
 func (d *deletion) query(leaf uint32, name string, how way) (string, []any) {
 	file := fmt.Sprintf("pg_relation_filenode(%d) = %d", leaf, d.keys.leaves[leaf])
 	bound := 2 + len(d.keys.columns)
@@ -191,7 +200,8 @@ func (d *deletion) query(leaf uint32, name string, how way) (string, []any) {
 		match := fmt.Sprintf("t.ctid = d.tid AND t.xmin = d.ver AND %s AND %s", on, file)
 		from := fmt.Sprintf("unnest($1::tid[], $2::xid[], %s) AS d(tid, ver, %s)", arrays, names)
 		if how == picking {
-			return fmt.Sprintf("SELECT t.ctid FROM %s JOIN ONLY %s t ON %s FOR UPDATE OF t SKIP LOCKED", from, name, match), nil
+			return fmt.Sprintf("SELECT t.ctid FROM %s JOIN ONLY %s t ON %s FOR UPDATE OF t SKIP LOCKED", from, name,
+				match), nil
 		}
 		query = fmt.Sprintf("DELETE FROM ONLY %s AS t USING %s WHERE %s", name, from, match)
 	}
@@ -243,7 +253,8 @@ func (d *deletion) addressed(ctx context.Context, query string, values []any, or
 			return errOther
 		}
 		if how != picking {
-			if len(f) != 2+len(d.keys.columns) || len(f[1]) != 4 || binary.BigEndian.Uint32(f[1]) != d.keys.rows[o].version {
+			if len(f) != 2+len(d.keys.columns) || len(f[1]) != 4 ||
+				binary.BigEndian.Uint32(f[1]) != d.keys.rows[o].version {
 				return errOther
 			}
 			if key = appendKey(key[:0], f[2:]); string(key) != string(d.keys.rawKey(o)) {
@@ -260,7 +271,8 @@ func (d *deletion) addressed(ctx context.Context, query string, values []any, or
 func namesOf(leaves []uint32) (map[uint32]string, step) {
 	names := map[uint32]string{}
 	list := strings.NewReplacer("[", "{", "]", "}", " ", ",").Replace(fmt.Sprint(leaves))
-	return names, step{query: "SELECT c.oid, quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY($1::text::oid[])",
+	return names, step{query: "SELECT c.oid, quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class " +
+		"c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY($1::text::oid[])",
 		values: []string{list}, fixed: true, row: func(f [][]byte) error {
 			if len(f[0]) != 4 {
 				return errors.New("the server sent a partition's number in another form than was asked for")
@@ -293,7 +305,8 @@ func (d *deletion) explain(ctx context.Context) error {
 	}
 	arrays, names, on := keyJoin(d.keys.columns, 1)
 	params, types := keyArrays(d.keys.columns, keys)
-	query := fmt.Sprintf("SELECT d.ord, t.tableoid, t.ctid, t.xmin FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s", arrays, names, table(d.batch.Table), on)
+	query := fmt.Sprintf("SELECT d.ord, t.tableoid, t.ctid, t.xmin FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) "+
+		"JOIN %s t ON %s", arrays, names, table(d.batch.Table), on)
 	found := make(map[int]locator, len(left))
 	err := eachRow(ctx, d.pc, query, params, types, func(f [][]byte) error {
 		at, err := parseLocator(f[1:])
@@ -333,7 +346,9 @@ func (d *deletion) held(ctx context.Context, ordinals []int, keys [][]value.Valu
 	out := map[int]bool{}
 	arrays, names, on := keyJoin(d.keys.columns, 1)
 	params, types := keyArrays(d.keys.columns, keys)
-	query, values := w.Finish(fmt.Sprintf("SELECT d.ord FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s WHERE %s", arrays, names, table(d.batch.Table), on, condition),
+	query, values := w.Finish(fmt.Sprintf(
+		"SELECT d.ord FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s WHERE %s", arrays, names,
+		table(d.batch.Table), on, condition),
 		func(n int) string { return numbered(len(d.keys.columns) + n) })
 	more, moreTypes := bindTexts(values)
 	err := eachRow(ctx, d.pc, query, append(params, more...), append(types, moreTypes...), func(f [][]byte) error {

@@ -12,8 +12,11 @@ import (
 
 // binaryKinds are the kinds that columns of a type have whose values can be sent in the server's own form.
 var binaryKinds = map[string]value.Kind{
-	"smallint": value.Int, "integer": value.Int, "bigint": value.Int, "real": value.Float32, "double precision": value.Float64, "boolean": value.Bool, "text": value.Text, "character varying": value.Text,
-	"bytea": value.Bytes, "uuid": value.UUID, "date": value.Date, "time without time zone": value.Time, "timestamp without time zone": value.Timestamp, "timestamp with time zone": value.Instant, "numeric": value.Decimal,
+	"smallint": value.Int, "integer": value.Int, "bigint": value.Int, "real": value.Float32,
+	"double precision": value.Float64, "boolean": value.Bool, "text": value.Text, "character varying": value.Text,
+	"bytea": value.Bytes, "uuid": value.UUID, "date": value.Date, "time without time zone": value.Time,
+	"timestamp without time zone": value.Timestamp, "timestamp with time zone": value.Instant,
+	"numeric": value.Decimal,
 }
 
 // plainType is the name of a column's type without what stands in brackets.
@@ -26,8 +29,9 @@ func plainType(c *shape.Column) string {
 	return name + after
 }
 
-// binaryRows says whether all rows of a request can be sent in the server's own form, which is faster for both sides. Values that the
-// form of their column does not hold as they are (endless times, decimals kept as text) go as text, and so does all that comes with them.
+// binaryRows says whether all rows of a request can be sent in the server's own form, which is faster for both sides.
+// Values that the form of their column does not hold as they are (endless times, decimals kept as text) go as text,
+// and so does all that comes with them.
 func binaryRows(req source.RestoreRequest) bool {
 	kinds := make([]value.Kind, len(req.Columns))
 	for i, at := range req.Columns {
@@ -50,7 +54,8 @@ func binaryRows(req source.RestoreRequest) bool {
 	return true
 }
 
-// copyBinary writes rows in COPY's binary form (PostgreSQL documentation, COPY, "Binary Format"), as they are asked for.
+// copyBinary writes rows in COPY's binary form (PostgreSQL documentation, COPY, "Binary Format"), as they are asked
+// for.
 type copyBinary struct {
 	req    source.RestoreRequest
 	begun  bool

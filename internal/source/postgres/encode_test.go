@@ -16,7 +16,8 @@ func TestNumericsAreWrittenAsTheyAreRead(t *testing.T) {
 		t.Helper()
 		raw := appendNumeric(nil, n, scale)
 		if int(binary.BigEndian.Uint32(raw)) != len(raw)-4 {
-			t.Fatalf("%d with %d digits behind the point: length %d of %d bytes", n, scale, binary.BigEndian.Uint32(raw), len(raw)-4)
+			t.Fatalf("%d with %d digits behind the point: length %d of %d bytes", n, scale,
+				binary.BigEndian.Uint32(raw), len(raw)-4)
 		}
 		c := &shape.Column{Name: "fare", Type: "numeric(18,2)", Kind: value.Decimal, Precision: 18, Scale: scale}
 		v, err := decodeNumeric(raw[4:], c, func(b []byte) []byte { return b })
@@ -26,7 +27,8 @@ func TestNumericsAreWrittenAsTheyAreRead(t *testing.T) {
 		}
 	}
 	for scale := range 18 {
-		for _, n := range []int64{0, 1, -1, 9, 10, 99, 100, 9_999, 10_000, 10_001, 99_990_000, 100_000_000, 123_456_789, 999_999_999_999_999_999, -999_999_999_999_999_999} {
+		for _, n := range []int64{0, 1, -1, 9, 10, 99, 100, 9_999, 10_000, 10_001, 99_990_000, 100_000_000,
+			123_456_789, 999_999_999_999_999_999, -999_999_999_999_999_999} {
 			check(n, scale)
 		}
 		for range 300 {

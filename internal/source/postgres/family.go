@@ -31,14 +31,17 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) (rows []*so
 	switch {
 	case err == nil, errors.Is(err, source.ErrLeaseLost), errors.Is(err, source.ErrReshaped):
 		return rows, err
-	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization || code(err) == foreignKey || code(err) == inUse:
+	case code(err) == lockNotAvailable || code(err) == deadlock || code(err) == serialization ||
+		code(err) == foreignKey || code(err) == inUse:
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)
 	}
 	return nil, fmt.Errorf("table %s: deleting a batch: %w", b.Table.Name, err)
 }
 
-func (s *Source) families(ctx context.Context, pc *pgconn.PgConn, b source.Batch, skip bool) (rows []*source.JournalRow, err error) {
-	if _, err := pc.Exec(ctx, s.origin()+fmt.Sprintf("; BEGIN; SET LOCAL lock_timeout = %d; ", max(b.LockWait.Milliseconds(), 1))+message(b.Lease, b.Segment, b.Number)).ReadAll(); err != nil {
+func (s *Source) families(ctx context.Context, pc *pgconn.PgConn, b source.Batch,
+	skip bool) (rows []*source.JournalRow, err error) {
+	if _, err := pc.Exec(ctx, s.origin()+fmt.Sprintf("; BEGIN; SET LOCAL lock_timeout = %d; ",
+		max(b.LockWait.Milliseconds(), 1))+message(b.Lease, b.Segment, b.Number)).ReadAll(); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -84,34 +87,41 @@ func operations(pc *pgconn.PgConn) family.Operations {
 		Rows: func(ctx context.Context, q source.Query, report bykey.Rower) error {
 			return queryRows(ctx, pc, q, report)
 		},
-		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value, report bykey.Rower) error {
+		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value,
+			report bykey.Rower) error {
 			d := newDialect(sel)
 			columns = reported(sel.Table, columns)
 			head, middle, tail := deleteText(sel, expressions(sel.Table, columns), d)
-			return among(ctx, pc, d, sel.Table, sel.Table.Key, keys, head, middle, tail, rower(sel.Table, columns, report))
+			return among(ctx, pc, d, sel.Table, sel.Table.Key, keys, head, middle, tail,
+				rower(sel.Table, columns, report))
 		},
-		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
+		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int,
+			err error) {
 			head, middle, tail := unlinkText(sel, columns)
-			err = among(ctx, pc, newDialect(sel), sel.Table, sel.Table.Key, keys, head, middle, tail, func([][]byte) error { n++; return nil })
+			err = among(ctx, pc, newDialect(sel), sel.Table, sel.Table.Key, keys, head, middle, tail,
+				func([][]byte) error { n++; return nil })
 			return n, err
 		},
 	}
 }
 
-// deleteText, unlinkText and rowsText write what stands before the values of a statement, between them and the condition
-// that joins them, and behind that.
+// deleteText, unlinkText and rowsText write what stands before the values of a statement, between them and the
+// condition that joins them, and behind that.
 func deleteText(sel source.Selection, returning []string, d *dialect) (head, middle, tail string) {
 	for _, r := range sel.Referenced(d) {
 		tail += " AND NOT " + r
 	}
-	return "DELETE FROM " + table(sel.Table) + " AS t USING ", " WHERE ", tail + " RETURNING " + strings.Join(returning, ", ")
+	return "DELETE FROM " + table(sel.Table) + " AS t USING ", " WHERE ", tail + " RETURNING " +
+		strings.Join(returning, ", ")
 }
 
 func unlinkText(sel source.Selection, columns []string) (head, middle, tail string) {
-	return "UPDATE " + table(sel.Table) + " AS t SET " + family.Nulls(columns, quote) + " FROM ", " WHERE ", " RETURNING 1"
+	return "UPDATE " + table(sel.Table) + " AS t SET " + family.Nulls(columns, quote) + " FROM ", " WHERE ",
+		" RETURNING 1"
 }
 
-func rowsText(t *shape.Table, columns []string, only func(source.Dialect) string, lock, free bool, d *dialect) (head, middle, tail string) {
+func rowsText(t *shape.Table, columns []string, only func(source.Dialect) string, lock, free bool, d *dialect) (head,
+	middle, tail string) {
 	if only != nil {
 		tail = " WHERE " + only(d)
 	}
@@ -148,12 +158,13 @@ func queryRows(ctx context.Context, pc *pgconn.PgConn, q source.Query, report by
 		return nil
 	}
 	columns := reported(q.Table, q.Columns)
-	head, middle, tail := rowsText(q.Table, expressions(q.Table, columns), q.Condition, q.Lock != source.NoLock, q.Lock == source.LockFree, d)
+	head, middle, tail := rowsText(q.Table, expressions(q.Table, columns), q.Condition, q.Lock != source.NoLock,
+		q.Lock == source.LockFree, d)
 	return among(ctx, pc, d, q.Table, q.On, q.Values, head, middle, tail, rower(q.Table, columns, report))
 }
 
-// amongText puts a statement together: head, values of columns of t as a table, middle, the condition that joins them with
-// t, tail.
+// amongText puts a statement together: head, values of columns of t as a table, middle, the condition that joins them
+// with t, tail.
 func amongText(d *dialect, t *shape.Table, on []string, head, middle, tail string) (string, []*shape.Column) {
 	columns := make([]*shape.Column, len(on))
 	join := make([]string, len(on))
@@ -166,11 +177,13 @@ func amongText(d *dialect, t *shape.Table, on []string, head, middle, tail strin
 		join[i] = fmt.Sprintf("t.%s = d.k%d::%s", quote(name), i+1, cast)
 	}
 	arrays, names, _ := keyJoin(columns, 1)
-	return fmt.Sprintf("%sunnest(%s) AS d(%s)%s%s%s", head, arrays, names, middle, strings.Join(join, " AND "), tail), columns
+	return fmt.Sprintf("%sunnest(%s) AS d(%s)%s%s%s", head, arrays, names, middle, strings.Join(join, " AND "), tail),
+		columns
 }
 
 // among runs a statement for groups of values.
-func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, on []string, values [][]value.Value, head, middle, tail string, fn func([][]byte) error) error {
+func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, on []string, values [][]value.Value,
+	head, middle, tail string, fn func([][]byte) error) error {
 	text, columns := amongText(d, t, on, head, middle, tail)
 	text, bound := d.Finish(text, func(n int) string { return numbered(len(on) + n) })
 	more, moreTypes := bindTexts(bound)

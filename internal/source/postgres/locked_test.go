@@ -14,9 +14,13 @@ import (
 // A table that others have locked is one line of the list, and keeps the others from nothing.
 func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 	url := dbtest.Postgres(t)
-	if err := dbtest.Exec(url, `CREATE TABLE scan (id int PRIMARY KEY, at timestamptz NOT NULL, note text DEFAULT now()::text); CREATE INDEX scan_at ON scan (at, lower(note)); INSERT INTO scan VALUES (1, '2020-01-01');
-		CREATE TABLE part (id int, at timestamptz NOT NULL) PARTITION BY RANGE (at); CREATE TABLE part_1 PARTITION OF part FOR VALUES FROM ('2020-01-01') TO ('2020-02-01');
-		CREATE TABLE other (id int PRIMARY KEY, at timestamptz NOT NULL, scan_id int REFERENCES scan (id)); INSERT INTO other VALUES (1, '2020-01-01', 1); CREATE INDEX other_at ON other (at)`); err != nil {
+	if err := dbtest.Exec(url,
+		`CREATE TABLE scan (id int PRIMARY KEY, at timestamptz NOT NULL, note text DEFAULT now()::text);
+			CREATE INDEX scan_at ON scan (at, lower(note)); INSERT INTO scan VALUES (1, '2020-01-01');
+		CREATE TABLE part (id int, at timestamptz NOT NULL) PARTITION BY RANGE (at); CREATE TABLE part_1
+			PARTITION OF part FOR VALUES FROM ('2020-01-01') TO ('2020-02-01');
+		CREATE TABLE other (id int PRIMARY KEY, at timestamptz NOT NULL, scan_id int REFERENCES scan (id));
+			INSERT INTO other VALUES (1, '2020-01-01', 1); CREATE INDEX other_at ON other (at)`); err != nil {
 		t.Fatal(err)
 	}
 	c, err := pgx.Connect(t.Context(), url)
@@ -38,7 +42,8 @@ func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 		t.Fatalf("%d tables, %v", len(list), err)
 	}
 	for _, x := range list {
-		if locked := x.Name != "other"; x.Locked != locked || (x.Bytes < 0) != locked || (x.Oldest == "") != locked || len(x.Columns) < 2 {
+		if locked := x.Name != "other"; x.Locked != locked || (x.Bytes < 0) != locked || (x.Oldest == "") != locked ||
+			len(x.Columns) < 2 {
 			t.Errorf("%+v", x)
 		}
 	}

@@ -24,7 +24,8 @@ func TestDeletesAreMarkedForThoseWhoReadTheLog(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 4, TLS: "off", Origin: "cellar"})
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 4, TLS: "off",
+		Origin: "cellar"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +40,8 @@ func TestDeletesAreMarkedForThoseWhoReadTheLog(t *testing.T) {
 		}
 		return out
 	}
-	if got := said(); !strings.Contains(got, "missing: the replication origin cellar cannot be used") || !strings.Contains(got, "SELECT pg_replication_origin_create('cellar');") {
+	if got := said(); !strings.Contains(got, "missing: the replication origin cellar cannot be used") ||
+		!strings.Contains(got, "SELECT pg_replication_origin_create('cellar');") {
 		t.Errorf("without the origin:\n%s", got)
 	}
 	exec("SELECT pg_replication_origin_create('cellar')")
@@ -63,15 +65,20 @@ func TestDeletesAreMarkedForThoseWhoReadTheLog(t *testing.T) {
 		t.Fatal(outcome(row))
 	}
 	changes := func(options string) (text string) {
-		if err := s.pool.QueryRow(t.Context(), "SELECT coalesce(string_agg(data, E'\\n'), '') FROM pg_logical_slot_peek_changes('feed', NULL, NULL"+options+")").Scan(&text); err != nil {
+		if err := s.pool.QueryRow(t.Context(),
+			"SELECT coalesce(string_agg(data, E'\\n'), '') FROM pg_logical_slot_peek_changes('feed', NULL, NULL"+
+				options+")").Scan(&text); err != nil {
 			t.Fatal(err)
 		}
 		return text
 	}
-	if got := changes(""); !strings.Contains(got, "message: transactional: 1 prefix: ambercellar, sz: 27 content:run run, segment 1, batch 1") || strings.Count(got, "public.scan: DELETE") != 40 {
+	if got := changes(""); !strings.Contains(got,
+		"message: transactional: 1 prefix: ambercellar, sz: 27 content:run run, segment 1, batch 1") ||
+		strings.Count(got, "public.scan: DELETE") != 40 {
 		t.Errorf("the feed: %.600s", got)
 	}
-	if got := changes(", 'only-local', 'on'"); strings.Contains(got, "public.scan: DELETE") || !strings.Contains(got, "public.scan: INSERT") {
+	if got := changes(", 'only-local', 'on'"); strings.Contains(got, "public.scan: DELETE") ||
+		!strings.Contains(got, "public.scan: INSERT") {
 		t.Errorf("a feed without what has an origin: %.600s", got)
 	}
 }

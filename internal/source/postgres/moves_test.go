@@ -29,8 +29,10 @@ type moving struct {
 	columns []int
 }
 
-const scanTable = "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz NOT NULL, note text) %s; CREATE INDEX ON scan (at);"
-const scanRows = "INSERT INTO scan SELECT g, timestamptz '2020-01-01' + g * interval '1 day', 'note ' || g FROM generate_series(1, 40) g;"
+const scanTable = "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz NOT NULL, note text) %s; CREATE INDEX " +
+	"ON scan (at);"
+const scanRows = "INSERT INTO scan SELECT g, timestamptz '2020-01-01' + g * interval '1 day', 'note ' || g FROM " +
+	"generate_series(1, 40) g;"
 
 // move fills a table, reads all of it as one slice, and takes the lease.
 func move(t *testing.T, ddl string) *moving {
@@ -53,7 +55,8 @@ func moveAt(t *testing.T, s source.Source, exec func(string), ddl string) *movin
 	m.sel = source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))
 	m.columns = []int{0, 1, 2}
 	var h value.Hasher
-	m.slice, err = s.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns, MaxRows: 1000, MaxBytes: 1 << 30}, func(c *value.Chunk) error {
+	m.slice, err = s.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns, MaxRows: 1000,
+		MaxBytes: 1 << 30}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			m.digests = append(m.digests, h.Row(c.Row(i)))
 			m.keys = append(m.keys, value.CloneRow(c.Row(i)[:1]))
@@ -71,7 +74,8 @@ func moveAt(t *testing.T, s source.Source, exec func(string), ddl string) *movin
 
 func (m *moving) delete(ctx context.Context) (*source.JournalRow, error) {
 	m.batch++
-	b := source.Batch{Selection: m.sel, Lease: m.lease, Segment: 1, Number: m.batch, Locators: m.slice.Locators, Digests: m.digests, Columns: m.columns, LockWait: 50 * time.Millisecond}
+	b := source.Batch{Selection: m.sel, Lease: m.lease, Segment: 1, Number: m.batch, Locators: m.slice.Locators,
+		Digests: m.digests, Columns: m.columns, LockWait: 50 * time.Millisecond}
 	for i := range m.digests {
 		b.Ordinals = append(b.Ordinals, i)
 	}
@@ -106,16 +110,31 @@ func TestWhatHappensBetweenReadAndDelete(t *testing.T) {
 		name, ddl, between, want string
 	}{
 		{"nothing", plain, "SELECT 1", "40 deleted, changed [], vanished [], skipped []"},
-		{"an update that changes nothing", plain, "UPDATE scan SET note = note WHERE id = 5", "39 deleted, changed [4], vanished [], skipped []"},
-		{"an update that makes a row young", plain, "UPDATE scan SET at = now() WHERE id = 5", "39 deleted, changed [4], vanished [], skipped []"},
-		{"deleted and inserted again", plain, "DELETE FROM scan WHERE id = 5; INSERT INTO scan VALUES (5, '2020-01-06', 'note 5')", "39 deleted, changed [4], vanished [], skipped []"},
-		{"keys change places", plain, "UPDATE scan SET id = -5 WHERE id = 5; UPDATE scan SET id = 5 WHERE id = 6", "38 deleted, changed [4], vanished [5], skipped []"},
-		{"everything is gone", plain, "DELETE FROM scan", fmt.Sprintf("0 deleted, changed [], vanished %v, skipped []", upTo(40))},
-		{"deleted, vacuumed, and the space used again", plain, "DELETE FROM scan WHERE id <= 3; VACUUM scan; INSERT INTO scan SELECT g, '2020-01-01', 'new' FROM generate_series(101, 103) g", "37 deleted, changed [], vanished [0 1 2], skipped []"},
+		{"an update that changes nothing", plain, "UPDATE scan SET note = note WHERE id = 5",
+			"39 deleted, changed [4], vanished [], skipped []"},
+		{"an update that makes a row young", plain, "UPDATE scan SET at = now() WHERE id = 5",
+			"39 deleted, changed [4], vanished [], skipped []"},
+		{"deleted and inserted again", plain,
+			"DELETE FROM scan WHERE id = 5; INSERT INTO scan VALUES (5, '2020-01-06', 'note 5')",
+			"39 deleted, changed [4], vanished [], skipped []"},
+		{"keys change places", plain, "UPDATE scan SET id = -5 WHERE id = 5; UPDATE scan SET id = 5 WHERE id = 6",
+			"38 deleted, changed [4], vanished [5], skipped []"},
+		{"everything is gone", plain, "DELETE FROM scan", fmt.Sprintf("0 deleted, changed [], vanished %v, skipped []",
+			upTo(40))},
+		{"deleted, vacuumed, and the space used again", plain,
+			"DELETE FROM scan WHERE id <= 3; VACUUM scan; INSERT INTO scan SELECT g, '2020-01-01', 'new' FROM " +
+				"generate_series(101, 103) g", "37 deleted, changed [], vanished [0 1 2], skipped []"},
 		{"frozen in place", plain, "VACUUM FREEZE scan", "40 deleted, changed [], vanished [], skipped []"},
-		{"a row moves to another partition", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY (id, at)) PARTITION BY RANGE (at); CREATE TABLE scan_a PARTITION OF scan FOR VALUES FROM ('2020-01-01') TO ('2020-01-20'); CREATE TABLE scan_b PARTITION OF scan FOR VALUES FROM ('2020-01-20') TO ('2021-01-01');" + scanRows,
+		{"a row moves to another partition",
+			"CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY (id, at)) PARTITION BY " +
+				"RANGE (at); CREATE TABLE scan_a PARTITION OF scan FOR VALUES FROM ('2020-01-01') TO " +
+				"('2020-01-20'); CREATE TABLE scan_b PARTITION OF scan FOR VALUES FROM ('2020-01-20') TO " +
+				"('2021-01-01');" + scanRows,
 			"UPDATE scan SET at = '2020-06-01' WHERE id = 2", "39 deleted, changed [], vanished [1], skipped []"},
-		{"a partition is dropped", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY (id, at)) PARTITION BY RANGE (at); CREATE TABLE scan_a PARTITION OF scan FOR VALUES FROM ('2020-01-01') TO ('2020-01-04'); CREATE TABLE scan_b PARTITION OF scan FOR VALUES FROM ('2020-01-04') TO ('2021-01-01');" + scanRows,
+		{"a partition is dropped", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY " +
+			"(id, at)) PARTITION BY RANGE (at); CREATE TABLE scan_a PARTITION OF scan FOR VALUES FROM " +
+			"('2020-01-01') TO ('2020-01-04'); CREATE TABLE scan_b PARTITION OF scan FOR VALUES FROM " +
+			"('2020-01-04') TO ('2021-01-01');" + scanRows,
 			"DROP TABLE scan_a", "38 deleted, changed [], vanished [0 1], skipped []"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -164,7 +183,10 @@ func split(statements string) (out []string) {
 }
 
 func TestEqualAddressesInSeveralPartitionsAreToldApart(t *testing.T) {
-	ddl := "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY (id, at)) PARTITION BY RANGE (at); CREATE TABLE s1 PARTITION OF scan FOR VALUES FROM ('2020-01-01') TO ('2020-01-12'); CREATE TABLE s2 PARTITION OF scan FOR VALUES FROM ('2020-01-12') TO ('2020-01-22'); CREATE TABLE s3 PARTITION OF scan FOR VALUES FROM ('2020-01-22') TO ('2021-01-01');" + scanRows
+	ddl := "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY (id, at)) PARTITION BY " +
+		"RANGE (at); CREATE TABLE s1 PARTITION OF scan FOR VALUES FROM ('2020-01-01') TO ('2020-01-12'); CREATE " +
+		"TABLE s2 PARTITION OF scan FOR VALUES FROM ('2020-01-12') TO ('2020-01-22'); CREATE TABLE s3 PARTITION OF " +
+		"scan FOR VALUES FROM ('2020-01-22') TO ('2021-01-01');" + scanRows
 	m := move(t, ddl)
 	m.exec("UPDATE s2 SET note = 'edited' WHERE ctid = '(0,3)'") // s1 and s3 have rows of that address and version too
 	if got := outcome(m.mustDelete()); got != "39 deleted, changed [12], vanished [], skipped []" {
@@ -176,7 +198,8 @@ func TestEqualAddressesInSeveralPartitionsAreToldApart(t *testing.T) {
 }
 
 func TestARewrittenTableVoidsTheLocators(t *testing.T) {
-	for _, rewrite := range []string{"VACUUM FULL scan", "CLUSTER scan USING scan_pkey", "ALTER TABLE scan SET UNLOGGED"} {
+	for _, rewrite := range []string{"VACUUM FULL scan", "CLUSTER scan USING scan_pkey",
+		"ALTER TABLE scan SET UNLOGGED"} {
 		t.Run(rewrite, func(t *testing.T) {
 			m := move(t, fmt.Sprintf(scanTable, "")+scanRows)
 			m.exec("UPDATE scan SET note = 'edited' WHERE id = 7; DELETE FROM scan WHERE id = 9")
@@ -205,7 +228,9 @@ func TestLockedRowsAreSkippedAndComeAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close(context.Background())
-	if _, err := c.Exec(t.Context(), "BEGIN; UPDATE scan SET note = 'not yet' WHERE id IN (3, 4); SELECT * FROM scan WHERE id = 8 FOR SHARE"); err != nil {
+	if _, err := c.Exec(t.Context(),
+		"BEGIN; UPDATE scan SET note = 'not yet' WHERE id IN (3, 4); SELECT * FROM scan WHERE id = 8 FOR "+
+			"SHARE"); err != nil {
 		t.Fatal(err)
 	}
 	begun := time.Now()
@@ -219,7 +244,9 @@ func TestLockedRowsAreSkippedAndComeAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	m.batch++
-	row, err := m.s.DeleteBatch(t.Context(), source.Batch{Selection: m.sel, Lease: m.lease, Segment: 1, Number: m.batch, Retry: true, Ordinals: []int{2, 3, 7}, Locators: m.slice.Locators, Digests: m.digests, Columns: m.columns, LockWait: time.Second})
+	row, err := m.s.DeleteBatch(t.Context(), source.Batch{Selection: m.sel, Lease: m.lease, Segment: 1,
+		Number: m.batch, Retry: true, Ordinals: []int{2, 3, 7}, Locators: m.slice.Locators, Digests: m.digests,
+		Columns: m.columns, LockWait: time.Second})
 	if err != nil || outcome(row) != "1 deleted, changed [2 3], vanished [], skipped []" {
 		t.Errorf("again: %+v, %v", row, err)
 	}
@@ -247,7 +274,9 @@ func TestATableThatIsLockedAsAWholeIsBusy(t *testing.T) {
 }
 
 func TestATriggerThatRejectsDeletesStopsTheBatchAsAWhole(t *testing.T) {
-	m := move(t, fmt.Sprintf(scanTable, "")+scanRows+"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF OLD.id = 30 THEN RAISE 'not this one'; END IF; RETURN OLD; END $$; CREATE TRIGGER no BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION no()")
+	m := move(t, fmt.Sprintf(scanTable, "")+scanRows+
+		"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF OLD.id = 30 THEN RAISE 'not this "+
+		"one'; END IF; RETURN OLD; END $$; CREATE TRIGGER no BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION no()")
 	if _, err := m.delete(t.Context()); err == nil {
 		t.Error("the batch passed")
 	}
@@ -260,7 +289,9 @@ func TestATriggerThatRejectsDeletesStopsTheBatchAsAWhole(t *testing.T) {
 }
 
 func TestATriggerThatKeepsRowsInSilenceIsSeen(t *testing.T) {
-	m := move(t, fmt.Sprintf(scanTable, "")+scanRows+"CREATE FUNCTION keep() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF OLD.id = 30 THEN RETURN NULL; END IF; RETURN OLD; END $$; CREATE TRIGGER keep BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION keep()")
+	m := move(t, fmt.Sprintf(scanTable, "")+scanRows+
+		"CREATE FUNCTION keep() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF OLD.id = 30 THEN RETURN NULL; END "+
+		"IF; RETURN OLD; END $$; CREATE TRIGGER keep BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION keep()")
 	if got := outcome(m.mustDelete()); got != "39 deleted, changed [], vanished [], skipped [29]" {
 		t.Errorf("got %s", got)
 	}
@@ -287,8 +318,10 @@ func TestARestartOfTheServerVoidsTheLocators(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := &moving{t: t, s: src, columns: []int{0, 1, 2}, sel: source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))}
-	m.slice, err = src.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns, MaxRows: 1000, MaxBytes: 1 << 30}, func(c *value.Chunk) error {
+	m := &moving{t: t, s: src, columns: []int{0, 1, 2}, sel: source.Every(table, rule.Age{Column: "at"},
+		time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))}
+	m.slice, err = src.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns, MaxRows: 1000,
+		MaxBytes: 1 << 30}, func(c *value.Chunk) error {
 		m.digests = append(m.digests, make([]value.Digest, c.Rows())...)
 		return nil
 	})
@@ -322,7 +355,8 @@ func TestAFenceWaitsForTheBatchInHand(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close(context.Background())
-	if _, err := c.Exec(t.Context(), "BEGIN; SELECT 1 FROM ambercellar.lease WHERE table_name = 'scan' FOR UPDATE"); err != nil {
+	if _, err := c.Exec(t.Context(),
+		"BEGIN; SELECT 1 FROM ambercellar.lease WHERE table_name = 'scan' FOR UPDATE"); err != nil {
 		t.Fatal(err)
 	}
 	ended := make(chan error, 1)

@@ -79,11 +79,13 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 	}
 	q := u.Query()
 	if _, has := u.User.Password(); has || q.Has("password") || q.Has("sslpassword") {
-		return nil, errors.New("the address holds a password, which is never stored; name an environment variable or a file for it (-password-env, -password-file)")
+		return nil, errors.New("the address holds a password, which is never stored; name an environment variable " +
+			"or a file for it (-password-env, -password-file)")
 	}
 	for _, name := range []string{"passfile", "service", "servicefile", "sslkey", "sslcert", "require_auth"} {
 		if q.Has(name) {
-			return nil, fmt.Errorf("the address must not have %s; TLS is chosen by -tls and -tls-ca, and a password by -password-env or -password-file", name)
+			return nil, fmt.Errorf("the address must not have %s; TLS is chosen by -tls and -tls-ca, and a "+
+				"password by -password-env or -password-file", name)
 		}
 	}
 	local := false
@@ -137,7 +139,8 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 	return pc, nil
 }
 
-// answers asks a server whether it would encrypt, which it answers before anything else (PostgreSQL documentation, "SSL Session Encryption").
+// answers asks a server whether it would encrypt, which it answers before anything else (PostgreSQL documentation,
+// "SSL Session Encryption").
 func answers(ctx context.Context, network, address string) error {
 	c, err := (&net.Dialer{}).DialContext(ctx, network, address)
 	if err != nil {
@@ -159,22 +162,27 @@ const identityKey = "identity"
 // serverIdentity tells one start of one server from every other. Row addresses and versions mean something only as
 // long as it stays the same.
 func serverIdentity(ctx context.Context, c *pgx.Conn) (id string, err error) {
-	err = c.QueryRow(ctx, `SELECT concat_ws(' ', (SELECT system_identifier FROM pg_control_system()), (SELECT timeline_id FROM pg_control_checkpoint()),
-		extract(epoch FROM pg_postmaster_start_time()), pg_is_in_recovery(), (SELECT oid FROM pg_database WHERE datname = current_database()))`).Scan(&id)
+	err = c.QueryRow(ctx,
+		`SELECT concat_ws(' ', (SELECT system_identifier FROM pg_control_system()), (SELECT timeline_id
+			FROM pg_control_checkpoint()),
+		extract(epoch FROM pg_postmaster_start_time()), pg_is_in_recovery(), (SELECT oid FROM pg_database
+			WHERE datname = current_database()))`).Scan(&id)
 	if err != nil && code(err) == denied {
-		err = c.QueryRow(ctx, `SELECT concat_ws(' ', extract(epoch FROM pg_postmaster_start_time()), pg_is_in_recovery(), (SELECT oid FROM pg_database WHERE datname = current_database()))`).Scan(&id)
+		err = c.QueryRow(ctx, `SELECT concat_ws(' ', extract(epoch FROM pg_postmaster_start_time()), `+
+			`pg_is_in_recovery(), (SELECT oid FROM pg_database WHERE datname = current_database()))`).Scan(&id)
 	}
 	return id, err
 }
 
-// gentle has long rests: of what is written while a batch or a piece goes on, more is late here than elsewhere, and batches have
-// many hundred rows all the same.
+// gentle has long rests: of what is written while a batch or a piece goes on, more is late here than elsewhere, and
+// batches have many hundred rows all the same.
 var gentle = pace.Profile{Rest: 59, ReadRest: 39}
 
 // Reads says that readers disturb no writer and that a row's version tells of every change.
 func (s *Source) Reads() source.ReadTraits {
 	return source.ReadTraits{Gentle: gentle, RowVersions: true, ParallelWrites: true, ReadsGently: true,
-		EmptyingDoes: "sequences go on where they are; subscribers are told of it only where their publication sends truncations, and a reader with an older snapshot sees the table empty"}
+		EmptyingDoes: "sequences go on where they are; subscribers are told of it only where their publication " +
+			"sends truncations, and a reader with an older snapshot sees the table empty"}
 }
 
 // Close closes all connections.
@@ -200,11 +208,12 @@ const (
 	deadlock         = "40P01"
 	serialization    = "40001"
 	queryCanceled    = "57014"
-	inUse            = "55006" // by another session: a replication origin, or a table whose partition is being detached
-	notSupported     = "0A000" // COPY into a view, or where policies say which rows may be written
-	undefinedTable   = "42P01"
-	denied           = "42501"
-	undefinedSchema  = "3F000"
+	// by another session: a replication origin, or a table whose partition is being detached
+	inUse           = "55006"
+	notSupported    = "0A000" // COPY into a view, or where policies say which rows may be written
+	undefinedTable  = "42P01"
+	denied          = "42501"
+	undefinedSchema = "3F000"
 )
 
 // conn lends a connection to fn.
@@ -226,7 +235,8 @@ func unreachable(err error) error {
 	switch {
 	case err == nil || errors.Is(err, context.Canceled) || errors.Is(err, source.ErrUnreachable):
 		return err
-	case state == "" && (errors.As(err, &closed) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed")),
+	case state == "" && (errors.As(err, &closed) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed")),
 		strings.HasPrefix(state, "08"), strings.HasPrefix(state, "57P"):
 		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
 	case state == lockNotAvailable && !errors.Is(err, source.ErrBusy):

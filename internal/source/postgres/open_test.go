@@ -29,7 +29,9 @@ func certificate(t *testing.T, host string) (cert, key []byte) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: host}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: host},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true,
+		BasicConstraintsValid: true}
 	if ip := net.ParseIP(host); ip != nil {
 		template.IPAddresses = []net.IP{ip}
 	} else {
@@ -43,7 +45,8 @@ func certificate(t *testing.T, host string) (cert, key []byte) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private})
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private})
 }
 
 func TestTheServersCertificateIsVerified(t *testing.T) {
@@ -66,7 +69,8 @@ func TestTheServersCertificateIsVerified(t *testing.T) {
 	}{
 		{"by the right authority", address, "verify", "good.pem", "on"},
 		{"by another authority", address, "verify", "other.pem", "certificate"},
-		{"for another name", strings.Replace(address, "127.0.0.1", "localhost", 1), "verify", "good.pem", "certificate"},
+		{"for another name", strings.Replace(address, "127.0.0.1", "localhost", 1), "verify", "good.pem",
+			"certificate"},
 		{"not at all, but encrypted", address, "require", "", "on"},
 		{"off", address, "off", "", "off"},
 	} {
@@ -89,7 +93,9 @@ func TestTheServersCertificateIsVerified(t *testing.T) {
 }
 
 func TestTLSIsVerifiedUnlessTheServerIsOnThisMachine(t *testing.T) {
-	for address, verified := range map[string]bool{"postgres://u@db.example:5432/x": true, "postgres://u@192.0.2.1/x": true, "postgres://u@127.0.0.1/x": false, "postgres://u@localhost/x": false, "postgres:///x?host=/run/postgresql": false} {
+	for address, verified := range map[string]bool{"postgres://u@db.example:5432/x": true,
+		"postgres://u@192.0.2.1/x": true, "postgres://u@127.0.0.1/x": false, "postgres://u@localhost/x": false,
+		"postgres:///x?host=/run/postgresql": false} {
 		pc, err := poolConfig(source.Config{Address: address})
 		if err != nil {
 			t.Fatal(err)
@@ -114,7 +120,8 @@ func TestPasswordsComeFromWhereTheSourceSays(t *testing.T) {
 	for _, c := range []struct {
 		cfg  source.Config
 		want string
-	}{{source.Config{PasswordFile: file}, "from the file"}, {source.Config{PasswordEnv: "HARBOUR_PASSWORD"}, "from the environment"}, {source.Config{}, ""}} {
+	}{{source.Config{PasswordFile: file}, "from the file"}, {source.Config{PasswordEnv: "HARBOUR_PASSWORD"},
+		"from the environment"}, {source.Config{}, ""}} {
 		c.cfg.Address = "postgres://u@127.0.0.1/x"
 		pc, err := poolConfig(c.cfg)
 		if err != nil {
@@ -126,8 +133,8 @@ func TestPasswordsComeFromWhereTheSourceSays(t *testing.T) {
 	}
 }
 
-// A server that asks for the password in clear does not get it without TLS. TLS is left out for this machine alone, whatever an address is made
-// to look like; and an address names no files with secrets.
+// A server that asks for the password in clear does not get it without TLS. TLS is left out for this machine alone,
+// whatever an address is made to look like; and an address names no files with secrets.
 func TestAPasswordGoesNowhereInClear(t *testing.T) {
 	t.Setenv("HARBOUR_PASSWORD", "s3cret")
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -153,7 +160,8 @@ func TestAPasswordGoesNowhereInClear(t *testing.T) {
 		}
 	}()
 	for _, mode := range []string{"", "off"} {
-		src, err := Open(t.Context(), source.Config{Name: "harbour", Address: "postgres://u@" + l.Addr().String() + "/x", PasswordEnv: "HARBOUR_PASSWORD", TLS: mode})
+		src, err := Open(t.Context(), source.Config{Name: "harbour", Address: "postgres://u@" + l.Addr().String() +
+			"/x", PasswordEnv: "HARBOUR_PASSWORD", TLS: mode})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -165,14 +173,18 @@ func TestAPasswordGoesNowhereInClear(t *testing.T) {
 		}
 		src.Close()
 	}
-	for address, verified := range map[string]bool{"postgres://u@harbour.example/x": true, "postgres://u@127.0.0.1,harbour.example/x": true, "postgres://u@127.0.0.1/x?host=harbour.example": true,
-		"postgres://u@/x?host=/run/postgresql": false, "postgres://u@127.0.0.1/x": false, "postgres://u@[::1]/x": false, "postgres://u@localhost/x": false, "postgres://u@localhost.example/x": true} {
+	for address, verified := range map[string]bool{"postgres://u@harbour.example/x": true,
+		"postgres://u@127.0.0.1,harbour.example/x": true, "postgres://u@127.0.0.1/x?host=harbour.example": true,
+		"postgres://u@/x?host=/run/postgresql": false, "postgres://u@127.0.0.1/x": false,
+		"postgres://u@[::1]/x": false, "postgres://u@localhost/x": false, "postgres://u@localhost.example/x": true} {
 		pc, err := poolConfig(source.Config{Address: address})
 		if err != nil || (pc.ConnConfig.TLSConfig != nil) != verified {
 			t.Errorf("%s: TLS %v, %v", address, pc.ConnConfig.TLSConfig != nil, err)
 		}
 	}
-	for _, address := range []string{"postgres://u:x@127.0.0.1/x", "postgres://u@127.0.0.1/x?password=x", "postgres://u@127.0.0.1/x?passfile=/etc/shadow", "postgres://u@127.0.0.1/x?servicefile=/etc/shadow&service=x"} {
+	for _, address := range []string{"postgres://u:x@127.0.0.1/x", "postgres://u@127.0.0.1/x?password=x",
+		"postgres://u@127.0.0.1/x?passfile=/etc/shadow",
+		"postgres://u@127.0.0.1/x?servicefile=/etc/shadow&service=x"} {
 		if _, err := poolConfig(source.Config{Address: address}); err == nil {
 			t.Errorf("%s is taken", address)
 		}
@@ -198,7 +210,8 @@ func TestConnectionsAreLimited(t *testing.T) {
 	}
 }
 
-// Where every session is cut off, one statement hears of it: the next has a new connection, however many old ones there were.
+// Where every session is cut off, one statement hears of it: the next has a new connection, however many old ones
+// there were.
 func TestOneDeadConnectionTellsOfTheOthers(t *testing.T) {
 	src, exec := open(t)
 	s := src.(*Source)
@@ -224,7 +237,8 @@ func TestOneDeadConnectionTellsOfTheOthers(t *testing.T) {
 				c.Release()
 			}
 			since := time.Now()
-			exec("SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'ambercellar'")
+			exec("SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = " +
+				"'ambercellar'")
 			err := ask()
 			if err == nil && time.Since(since) > 900*time.Millisecond && tries < 20 {
 				continue // the pool tries out a connection first that was idle for a second
@@ -243,12 +257,14 @@ func TestOneDeadConnectionTellsOfTheOthers(t *testing.T) {
 // A dot can stand in a name or between two. Where both would be called the same, neither is taken for the other.
 func TestTwoTablesOfOneNameAreRefused(t *testing.T) {
 	src, exec := open(t)
-	exec(`CREATE SCHEMA dot; CREATE TABLE "dot.ted" (id integer PRIMARY KEY, mine text); CREATE TABLE dot.other (id integer PRIMARY KEY)`)
+	exec(`CREATE SCHEMA dot; CREATE TABLE "dot.ted" (id integer PRIMARY KEY, mine text); CREATE TABLE dot.other ` +
+		`(id integer PRIMARY KEY)`)
 	if one, err := src.Table(t.Context(), "dot.ted"); err != nil || one.Schema != "public" || len(one.Obstacles) != 0 {
 		t.Fatalf("alone: %+v, %v", one, err)
 	}
 	exec("CREATE TABLE dot.ted (id integer PRIMARY KEY, theirs text)")
-	if one, err := src.Table(t.Context(), "dot.ted"); !errors.Is(err, source.ErrNoTable) || !strings.Contains(err.Error(), "rename") {
+	if one, err := src.Table(t.Context(), "dot.ted"); !errors.Is(err, source.ErrNoTable) ||
+		!strings.Contains(err.Error(), "rename") {
 		t.Errorf("one of two was taken: %+v, %v", one, err)
 	}
 	all, err := src.Tables(t.Context())

@@ -36,7 +36,8 @@ const (
 	gone     = "gone"
 )
 
-const partState = `SELECT CASE WHEN c.oid IS NULL THEN 'gone' WHEN i.inhrelid IS NULL THEN 'aside' WHEN to_jsonb(i) ->> 'inhdetachpending' = 'true' THEN 'pending' ELSE 'attached' END
+const partState = `SELECT CASE WHEN c.oid IS NULL THEN 'gone' WHEN i.inhrelid IS NULL THEN 'aside'
+	WHEN to_jsonb(i) ->> 'inhdetachpending' = 'true' THEN 'pending' ELSE 'attached' END
 	FROM (SELECT to_regclass($1) AS oid) c LEFT JOIN pg_inherits i ON i.inhrelid = c.oid`
 
 func (s *Source) partState(ctx context.Context, d departure) (state string, err error) {
@@ -55,7 +56,8 @@ func (d departure) name() string { return quote(d.schema) + "." + quote(d.Partit
 
 func (s *Source) departures(ctx context.Context, where string, values ...any) (out []departure, err error) {
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
-		rows, err := c.Query(ctx, "SELECT table_name, partition, run, schema_name, bounds, checks FROM ambercellar.departure WHERE "+where+" ORDER BY partition", values...)
+		rows, err := c.Query(ctx, "SELECT table_name, partition, run, schema_name, bounds, checks FROM "+
+			"ambercellar.departure WHERE "+where+" ORDER BY partition", values...)
 		if err != nil {
 			return err
 		}
@@ -94,8 +96,8 @@ func (s *Source) departure(ctx context.Context, t *shape.Table, partition string
 	return list[0], nil
 }
 
-// partLock is how long the statements that take a partition out or put it back wait for others: while they wait for the
-// partitioned table, only other changes of its structure wait behind them.
+// partLock is how long the statements that take a partition out or put it back wait for others: while they wait for
+// the partitioned table, only other changes of its structure wait behind them.
 const partLock = "1s"
 
 // Detach detaches a partition beside readers and writers of the others, and finishes a detach that was cut off.
@@ -104,8 +106,12 @@ func (s *Source) Detach(ctx context.Context, l source.Lease, t *shape.Table, par
 		if err := lockLease(ctx, tx.Conn().PgConn(), l); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `INSERT INTO ambercellar.departure SELECT $1, c.relname, $3, n.nspname, pg_get_expr(c.relpartbound, c.oid), ARRAY(SELECT conname::text FROM pg_constraint WHERE conrelid = c.oid)
-			FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE i.inhparent = $4::regclass AND c.relname = $2 ON CONFLICT DO NOTHING`, t.Name, partition, l.Run, table(t))
+		_, err := tx.Exec(ctx,
+			`INSERT INTO ambercellar.departure SELECT $1, c.relname, $3, n.nspname, pg_get_expr(c.relpartbound, c.oid),
+				ARRAY(SELECT conname::text FROM pg_constraint WHERE conrelid = c.oid)
+			FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+				WHERE i.inhparent = $4::regclass AND c.relname = $2 ON CONFLICT DO NOTHING`,
+			t.Name, partition, l.Run, table(t))
 		return err
 	})
 	if err != nil {
@@ -205,7 +211,8 @@ func (z *seized) Drop(ctx context.Context, rows []*source.JournalRow) error {
 			return z.pool.marked(err)
 		}
 	}
-	for _, statement := range []string{"DELETE FROM ambercellar.departure WHERE table_name = " + literal(z.d.Table) + " AND partition = " + literal(z.d.Partition), "DROP TABLE " + z.d.name()} {
+	for _, statement := range []string{"DELETE FROM ambercellar.departure WHERE table_name = " + literal(z.d.Table) +
+		" AND partition = " + literal(z.d.Partition), "DROP TABLE " + z.d.name()} {
 		if _, err := z.conn.Exec(ctx, statement); err != nil {
 			return busyOrWhole(z.pool.marked(err))
 		}
@@ -227,8 +234,8 @@ func (z *seized) Release() {
 	z.conn = nil
 }
 
-// Return attaches a partition again with the bounds that it had. The constraint that detaching added tells the server that
-// it need not look at the rows, and goes afterwards.
+// Return attaches a partition again with the bounds that it had. The constraint that detaching added tells the server
+// that it need not look at the rows, and goes afterwards.
 func (s *Source) Return(ctx context.Context, l source.Lease, t *shape.Table, partition string) error {
 	d, err := s.departure(ctx, t, partition)
 	if err != nil {
@@ -255,7 +262,8 @@ func (s *Source) Return(ctx context.Context, l source.Lease, t *shape.Table, par
 			if _, err := tx.Exec(ctx, "ALTER TABLE "+table(t)+" ATTACH PARTITION "+d.name()+" "+d.bounds); err != nil {
 				return err
 			}
-			rows, err := tx.Query(ctx, "SELECT conname::text FROM pg_constraint WHERE conrelid = $1::regclass AND contype = 'c' AND coninhcount = 0", d.name())
+			rows, err := tx.Query(ctx, "SELECT conname::text FROM pg_constraint WHERE conrelid = $1::regclass AND "+
+				"contype = 'c' AND coninhcount = 0", d.name())
 			if err != nil {
 				return err
 			}
@@ -272,15 +280,17 @@ func (s *Source) Return(ctx context.Context, l source.Lease, t *shape.Table, par
 				}
 			}
 		}
-		_, err := tx.Exec(ctx, "DELETE FROM ambercellar.departure WHERE table_name = $1 AND partition = $2", d.Table, partition)
+		_, err := tx.Exec(ctx, "DELETE FROM ambercellar.departure WHERE table_name = $1 AND partition = $2", d.Table,
+			partition)
 		return err
 	})
 	return busyOrWhole(err)
 }
 
-// Ahead makes further partitions: each as a table of its own like the partitioned one, which is then attached, since that
-// keeps nobody out of the others.
-func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Time, try bool) (names, statements []string, err error) {
+// Ahead makes further partitions: each as a table of its own like the partitioned one, which is then attached, since
+// that keeps nobody out of the others.
+func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Time, try bool) (names,
+	statements []string, err error) {
 	last := t.Partitions[len(t.Partitions)-1]
 	column, _ := t.Column(last.Column)
 	layout := time.DateOnly
@@ -291,8 +301,10 @@ func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Tim
 		name := source.PartName(t, last.Name, b[0])
 		full := quote(last.Schema) + "." + quote(name)
 		names = append(names, name)
-		statements = append(statements, fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING CONSTRAINTS INCLUDING STORAGE INCLUDING GENERATED); ALTER TABLE %s ATTACH PARTITION %s FOR VALUES FROM (%s) TO (%s)",
-			full, table(t), table(t), full, literal(b[0].Format(layout)), literal(b[1].Format(layout))))
+		statements = append(statements,
+			fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING CONSTRAINTS INCLUDING STORAGE "+
+				"INCLUDING GENERATED); ALTER TABLE %s ATTACH PARTITION %s FOR VALUES FROM (%s) TO (%s)",
+				full, table(t), table(t), full, literal(b[0].Format(layout)), literal(b[1].Format(layout))))
 	}
 	if try {
 		return names, statements, nil
@@ -311,13 +323,15 @@ func (s *Source) Ahead(ctx context.Context, t *shape.Table, bounds [][2]time.Tim
 const emptying = "3s"
 
 // Empty truncates a table under a lock, in one transaction with what it found there.
-func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int, columns []int) (out *source.JournalRow, err error) {
+func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segment int,
+	columns []int) (out *source.JournalRow, err error) {
 	err = s.transaction(ctx, func(tx pgx.Tx) error {
 		pc := tx.Conn().PgConn()
 		if err := lockLease(ctx, pc, l); err != nil {
 			return err
 		}
-		for _, statement := range []string{"SET LOCAL lock_timeout = '100ms'", "LOCK TABLE " + table(t) + " IN ACCESS EXCLUSIVE MODE", "SET LOCAL statement_timeout = '" + emptying + "'"} {
+		for _, statement := range []string{"SET LOCAL lock_timeout = '100ms'", "LOCK TABLE " + table(t) +
+			" IN ACCESS EXCLUSIVE MODE", "SET LOCAL statement_timeout = '" + emptying + "'"} {
 			if _, err := tx.Exec(ctx, statement); err != nil {
 				return err
 			}
@@ -328,18 +342,19 @@ func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segm
 		}
 		var set value.Set
 		var hasher value.Hasher
-		err := eachRow(ctx, pc, "SELECT "+strings.Join(expressions(t, columns), ", ")+" FROM "+table(t)+" t", nil, nil, func(raw [][]byte) error {
-			chunk.Reset()
-			for i, f := range raw {
-				v, err := decode(f, shapes[i], chunk.Keep)
-				if err != nil {
-					return err
+		err := eachRow(ctx, pc, "SELECT "+strings.Join(expressions(t, columns), ", ")+" FROM "+table(t)+" t", nil, nil,
+			func(raw [][]byte) error {
+				chunk.Reset()
+				for i, f := range raw {
+					v, err := decode(f, shapes[i], chunk.Keep)
+					if err != nil {
+						return err
+					}
+					chunk.Values = append(chunk.Values, v)
 				}
-				chunk.Values = append(chunk.Values, v)
-			}
-			set.Add(hasher.Row(chunk.Values))
-			return nil
-		})
+				set.Add(hasher.Row(chunk.Values))
+				return nil
+			})
 		if err != nil {
 			return err
 		}
@@ -353,7 +368,8 @@ func (s *Source) Empty(ctx context.Context, l source.Lease, t *shape.Table, segm
 		return updateJournalRow(ctx, pc, out)
 	})
 	if code(err) == queryCanceled {
-		return nil, fmt.Errorf("%w: counting its rows takes longer than %s, for which nobody else could have read it", source.ErrWhole, emptying)
+		return nil, fmt.Errorf("%w: counting its rows takes longer than %s, for which nobody else could have read it",
+			source.ErrWhole, emptying)
 	}
 	return out, busyOrWhole(err)
 }

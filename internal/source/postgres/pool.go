@@ -11,8 +11,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// pool marks what fails on its connections. When one of them turns out to be cut off, the others are no longer relied on either:
-// what is tried again has a new one, instead of meeting one dead connection after the other.
+// pool marks what fails on its connections. When one of them turns out to be cut off, the others are no longer relied
+// on either: what is tried again has a new one, instead of meeting one dead connection after the other.
 type pool struct{ *pgxpool.Pool }
 
 func (p pool) marked(err error) error {

@@ -15,18 +15,21 @@ import (
 	"ambercellar/internal/source"
 )
 
-// PurgesDirect: where an index leads along the age or the rows are few, and nothing but the row itself decides whether it goes. What
-// others refer to and what triggers see is read first, so that a row that stays is named; so is what lies in several tables. A
-// replication origin is one session's alone, and two stretches may be purged side by side.
+// PurgesDirect: where an index leads along the age or the rows are few, and nothing but the row itself decides whether
+// it goes. What others refer to and what triggers see is read first, so that a row that stays is named; so is what
+// lies in several tables. A replication origin is one session's alone, and two stretches may be purged side by side.
 func (s *Source) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
 	t := q.Table
-	if s.cfg.Origin != "" || len(t.Key) == 0 || len(t.Address) > 0 || t.Part != "" || t.Partitioned || len(q.Joins)+len(q.Related)+len(t.ReferencedBy)+len(t.Triggers) > 0 {
+	if s.cfg.Origin != "" || len(t.Key) == 0 || len(t.Address) > 0 || t.Part != "" || t.Partitioned || len(q.Joins)+
+		len(q.Related)+len(t.ReferencedBy)+len(t.Triggers) > 0 {
 		return false
 	}
 	var plain, few bool
 	const fewPages = 64
 	if err := s.conn(ctx, func(c *pgxpool.Conn) error {
-		return c.QueryRow(ctx, "SELECT relkind = 'r' AND NOT relhassubclass AND NOT relhasrules AND NOT relrowsecurity, pg_relation_size(oid) <= $2 * current_setting('block_size')::bigint FROM pg_class WHERE oid = $1::regclass",
+		return c.QueryRow(ctx, "SELECT relkind = 'r' AND NOT relhassubclass AND NOT relhasrules AND NOT "+
+			"relrowsecurity, pg_relation_size(oid) <= $2 * current_setting('block_size')::bigint FROM pg_class "+
+			"WHERE oid = $1::regclass",
 			table(t), fewPages).Scan(&plain, &few)
 	}); err != nil || !plain {
 		return false
@@ -35,7 +38,8 @@ func (s *Source) PurgesDirect(ctx context.Context, q source.PurgeRequest) bool {
 		return true
 	}
 	if !q.Empties() {
-		if differ, err := s.agesDiffer(ctx, source.SliceRequest{Selection: q.Selection, MaxRows: sliceAlone}); err != nil || !differ {
+		if differ, err := s.agesDiffer(ctx, source.SliceRequest{Selection: q.Selection,
+			MaxRows: sliceAlone}); err != nil || !differ {
 			return false
 		}
 	}
@@ -65,7 +69,8 @@ type bound struct {
 }
 
 // stretch is the condition on the rows within bounds, and the columns of a place: age and key.
-func (s *Source) stretch(ctx context.Context, sel source.Selection, d *dialect, bounds ...bound) (where string, position []string, err error) {
+func (s *Source) stretch(ctx context.Context, sel source.Selection, d *dialect, bounds ...bound) (where string,
+	position []string, err error) {
 	if where, err = s.selected(ctx, sel, d); err != nil {
 		return "", nil, err
 	}
@@ -83,12 +88,14 @@ func (s *Source) stretch(ctx context.Context, sel source.Selection, d *dialect, 
 		for i := first; i < len(b.place); i++ {
 			values = append(values, constant(b.place[i], columns[i]))
 		}
-		where += fmt.Sprintf(" AND (%s) %s (%s)", strings.Join(position[first:len(b.place)], ", "), b.op, strings.Join(values, ", "))
+		where += fmt.Sprintf(" AND (%s) %s (%s)", strings.Join(position[first:len(b.place)], ", "), b.op,
+			strings.Join(values, ", "))
 	}
 	return where, position, nil
 }
 
-// firstOf is the first column of a place that tells the order: a clause that takes its rows whatever their age goes by the key alone.
+// firstOf is the first column of a place that tells the order: a clause that takes its rows whatever their age goes by
+// the key alone.
 func firstOf(sel source.Selection) int {
 	if sel.Empties() {
 		return 1
@@ -107,7 +114,8 @@ func positionOf(sel source.Selection) []*shape.Column {
 }
 
 // PlaceAhead looks along the index of the age.
-func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value, error) {
+func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []value.Value, n int) ([]value.Value,
+	error) {
 	latest, ok := sel.Latest()
 	if !ok || sel.Empties() {
 		return nil, nil
@@ -115,9 +123,10 @@ func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []v
 	return s.place(ctx, source.Every(sel.Table, sel.Age, latest), after, nil, n)
 }
 
-// place is that of the n-th row behind a place and not behind another, or of one a little before it; 0: of the last. It is nil where
-// there are fewer.
-func (s *Source) place(ctx context.Context, sel source.Selection, after, upTo []value.Value, n int) (out []value.Value, err error) {
+// place is that of the n-th row behind a place and not behind another, or of one a little before it; 0: of the last.
+// It is nil where there are fewer.
+func (s *Source) place(ctx context.Context, sel source.Selection, after, upTo []value.Value, n int) (out []value.Value,
+	err error) {
 	if n > 0 && !sel.Empties() { // an index of the age tells that without the rows
 		age, err := s.lookUp(ctx, sel, ages, n, bound{">", after}, bound{"<=", upTo[:min(len(upTo), 1)]})
 		if err != nil || age == nil {
@@ -143,7 +152,8 @@ const (
 )
 
 // lookUp returns the place of the n-th row within bounds, or its age alone; n 0: of the last row.
-func (s *Source) lookUp(ctx context.Context, sel source.Selection, what, n int, bounds ...bound) (out []value.Value, err error) {
+func (s *Source) lookUp(ctx context.Context, sel source.Selection, what, n int, bounds ...bound) (out []value.Value,
+	err error) {
 	query, values, err := s.placeQuery(ctx, sel, what, n, bounds...)
 	if err != nil {
 		return nil, err
@@ -165,13 +175,15 @@ func (s *Source) lookUp(ctx context.Context, sel source.Selection, what, n int, 
 	return out, nil
 }
 
-func (s *Source) placeQuery(ctx context.Context, sel source.Selection, what, n int, bounds ...bound) (string, []any, error) {
+func (s *Source) placeQuery(ctx context.Context, sel source.Selection, what, n int, bounds ...bound) (string, []any,
+	error) {
 	d := newDialect(sel)
 	skip, way := fmt.Sprint(n-1), ""
 	if n == 0 {
 		skip, way = "0", " DESC"
 	}
-	if after := bounds[0].place; what == ages && len(after) > 1 { // the index has no key: rows of that age that are passed are counted off
+	// the index has no key: rows of that age that are passed are counted off
+	if after := bounds[0].place; what == ages && len(after) > 1 {
 		passed, _, err := s.stretch(ctx, sel, d, bound{">=", after[:1]}, bound{"<=", after})
 		if err != nil {
 			return "", nil, err
@@ -190,7 +202,8 @@ func (s *Source) placeQuery(ctx context.Context, sel source.Selection, what, n i
 	for i, k := range sel.Table.KeyPositions()[:len(position)-1] {
 		position[i+1] = expression(sel.Table.At(k))
 	}
-	query, values := d.Finish(fmt.Sprintf("SELECT %s FROM ONLY %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %s", strings.Join(position, ", "), table(sel.Table), where, order, skip), numbered)
+	query, values := d.Finish(fmt.Sprintf("SELECT %s FROM ONLY %s t WHERE %s ORDER BY %s LIMIT 1 OFFSET %s",
+		strings.Join(position, ", "), table(sel.Table), where, order, skip), numbered)
 	return query, values, nil
 }
 
@@ -199,7 +212,8 @@ func (s *Source) looking(ctx context.Context, query string, values []any, report
 	params, types := bindTexts(values)
 	return s.conn(ctx, func(c *pgxpool.Conn) error {
 		pc := c.Conn().PgConn()
-		err := together(ctx, pc, step{query: "BEGIN TRANSACTION READ ONLY"}, step{query: "SET LOCAL enable_seqscan = off"})
+		err := together(ctx, pc, step{query: "BEGIN TRANSACTION READ ONLY"},
+			step{query: "SET LOCAL enable_seqscan = off"})
 		if err == nil {
 			err = eachRow(ctx, pc, query, params, types, report)
 		}
@@ -224,7 +238,8 @@ func (s *Source) PurgeStatement(ctx context.Context, q source.PurgeRequest) (sou
 	}
 	q.UpTo = place
 	query, values, err := s.purgeQuery(ctx, q)
-	return source.Shown("each batch finds and deletes in one statement, up to the place of its last row, which is looked up before; the next begins behind it", query, values), err
+	return source.Shown("each batch finds and deletes in one statement, up to the place of its last row, which is "+
+		"looked up before; the next begins behind it", query, values), err
 }
 
 func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string, []any, error) {
@@ -233,20 +248,24 @@ func (s *Source) purgeQuery(ctx context.Context, q source.PurgeRequest) (string,
 	if err != nil {
 		return "", nil, err
 	}
-	query, values := d.Finish(fmt.Sprintf("DELETE FROM ONLY %s AS t WHERE %s RETURNING %s", table(q.Table), where, strings.Join(expressions(q.Table, q.Table.KeyPositions()), ", ")), numbered)
+	query, values := d.Finish(fmt.Sprintf("DELETE FROM ONLY %s AS t WHERE %s RETURNING %s", table(q.Table), where,
+		strings.Join(expressions(q.Table, q.Table.KeyPositions()), ", ")), numbered)
 	return query, values, nil
 }
 
-// Purge deletes the next rows by one statement, which judges each row as it stands at that moment: one that others change while it
-// waits for them is judged again. Its digest covers the key: there was no earlier reading that the content could differ from. The batch
-// ends at a place that is looked up before, so that a row that moves meanwhile moves nothing but itself.
-func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value, err error) {
+// Purge deletes the next rows by one statement, which judges each row as it stands at that moment: one that others
+// change while it waits for them is judged again. Its digest covers the key: there was no earlier reading that the
+// content could differ from. The batch ends at a place that is looked up before, so that a row that moves meanwhile
+// moves nothing but itself.
+func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value,
+	err error) {
 	for {
 		place, err := s.end(ctx, q)
 		if err != nil {
 			return nil, nil, err
 		}
-		p := &purge{PurgeRequest: q, out: &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number, At: time.Now().UTC()}}
+		p := &purge{PurgeRequest: q, out: &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number,
+			At: time.Now().UTC()}}
 		if p.UpTo = place; place != nil {
 			if p.query, p.values, err = s.purgeQuery(ctx, p.PurgeRequest); err != nil {
 				return nil, nil, err
@@ -273,7 +292,8 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 	}
 }
 
-// errMore says that others have put rows before the place that was looked up, so that the batch would have more than it may.
+// errMore says that others have put rows before the place that was looked up, so that the batch would have more than
+// it may.
 var errMore = errors.New("more rows are there than were looked up")
 
 // purge is one batch of rows that are purged without having been read.
@@ -285,14 +305,16 @@ type purge struct {
 	earlier *source.JournalRow // an earlier try of the batch was committed and its answer got lost
 }
 
-// A purge waits so long for rows that others have locked, before they are read and left out: far below deadlock_timeout. For an earlier try
-// of its own, which the server may still be at after the connection was cut, it waits longer.
+// A purge waits so long for rows that others have locked, before they are read and left out: far below
+// deadlock_timeout. For an earlier try of its own, which the server may still be at after the connection was cut, it
+// waits longer.
 const (
 	purgeWait   = 100 * time.Millisecond
 	earlierWait = 10 * time.Second
 )
 
-// transaction is the delete transaction: journal row, lease, delete, what went, commit. Nothing stays of one that deletes nothing.
+// transaction is the delete transaction: journal row, lease, delete, what went, commit. Nothing stays of one that
+// deletes nothing.
 func (p *purge) transaction(ctx context.Context, pc *pgconn.PgConn) (err error) {
 	stays := false
 	defer func() {
@@ -304,7 +326,9 @@ func (p *purge) transaction(ctx context.Context, pc *pgconn.PgConn) (err error) 
 		return step{query: fmt.Sprintf("SET LOCAL lock_timeout = %d", d.Milliseconds())}
 	}
 	held, lease := leaseShared(p.Lease)
-	err = together(ctx, pc, step{query: "BEGIN"}, wait(earlierWait), step{query: message(p.Lease, p.Segment, p.Number)}, journalInsert(p.Table.Name, p.out), lease, wait(purgeWait), step{query: "SET LOCAL enable_seqscan = off"})
+	err = together(ctx, pc, step{query: "BEGIN"}, wait(earlierWait),
+		step{query: message(p.Lease, p.Segment, p.Number)}, journalInsert(p.Table.Name, p.out), lease, wait(purgeWait),
+		step{query: "SET LOCAL enable_seqscan = off"})
 	switch code(err) {
 	case uniqueViolation:
 		if err := run(ctx, pc, "ROLLBACK"); err != nil {

@@ -17,11 +17,13 @@ import (
 
 // purge purges the next rows of a table that move has read, as batch n of slice 2.
 func (m *moving) purge(n, rows int, after []value.Value) (*source.JournalRow, []value.Value, error) {
-	return m.s.(*Source).Purge(m.t.Context(), source.PurgeRequest{Selection: m.sel, Lease: m.lease, Segment: 2, Number: n, Rows: rows, After: after})
+	return m.s.(*Source).Purge(m.t.Context(), source.PurgeRequest{Selection: m.sel, Lease: m.lease, Segment: 2,
+		Number: n, Rows: rows, After: after})
 }
 
 func TestOnlyWhatNothingElseDecidesIsPurgedDirectly(t *testing.T) {
-	const many = "INSERT INTO scan SELECT g, timestamptz '2020-01-01' + (g / %s) * interval '1 minute', repeat('x', 200) FROM generate_series(0, 5999) g; ANALYZE scan;"
+	const many = "INSERT INTO scan SELECT g, timestamptz '2020-01-01' + (g / %s) * interval '1 minute', " +
+		"repeat('x', 200) FROM generate_series(0, 5999) g; ANALYZE scan;"
 	few, far := fmt.Sprintf(scanTable, "")+scanRows, fmt.Sprintf(many, "2")
 	bare := strings.Replace(fmt.Sprintf(scanTable, ""), "CREATE INDEX ON scan (at);", "", 1)
 	for _, c := range []struct {
@@ -35,12 +37,16 @@ func TestOnlyWhatNothingElseDecidesIsPurgedDirectly(t *testing.T) {
 		{"many rows, with an index of some", bare + "CREATE INDEX ON scan (at) WHERE id > 5;" + far, false},
 		{"many rows, with an index that has no order", bare + "CREATE INDEX ON scan USING brin (at);" + far, false},
 		{"many rows of one age", fmt.Sprintf(scanTable, "") + fmt.Sprintf(many, "100"), false},
-		{"others refer to it", few + "CREATE TABLE claim (id integer PRIMARY KEY, scan integer REFERENCES scan (id))", false},
-		{"triggers see its deletes", few + "CREATE FUNCTION seen() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN OLD; END'; CREATE TRIGGER seen BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION seen()", false},
+		{"others refer to it", few + "CREATE TABLE claim (id integer PRIMARY KEY, scan integer REFERENCES scan (id))",
+			false},
+		{"triggers see its deletes", few +
+			"CREATE FUNCTION seen() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN OLD; END'; CREATE TRIGGER " +
+			"seen BEFORE DELETE ON scan FOR EACH ROW EXECUTE FUNCTION seen()", false},
 		{"others inherit from it", few + "CREATE TABLE late () INHERITS (scan)", false},
 		{"rules rewrite its deletes", few + "CREATE RULE never AS ON DELETE TO scan DO INSTEAD NOTHING", false},
 		{"policies hide rows", few + "ALTER TABLE scan ENABLE ROW LEVEL SECURITY", false},
-		{"it is partitioned", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY (id, at)) PARTITION BY RANGE (at); CREATE TABLE scan_all PARTITION OF scan DEFAULT", false},
+		{"it is partitioned", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text, PRIMARY KEY (id, " +
+			"at)) PARTITION BY RANGE (at); CREATE TABLE scan_all PARTITION OF scan DEFAULT", false},
 		{"it has no key", "CREATE TABLE scan (id integer, at timestamptz NOT NULL, note text);" + scanRows, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -50,7 +56,8 @@ func TestOnlyWhatNothingElseDecidesIsPurgedDirectly(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			q := source.PurgeRequest{Selection: source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)), Rows: 5000}
+			q := source.PurgeRequest{Selection: source.Every(table, rule.Age{Column: "at"},
+				time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)), Rows: 5000}
 			if got := s.(*Source).PurgesDirect(t.Context(), q); got != c.want {
 				t.Errorf("purged unread: %v", got)
 			}
@@ -62,7 +69,8 @@ func TestOnlyWhatNothingElseDecidesIsPurgedDirectly(t *testing.T) {
 	}
 }
 
-// What others do to rows while a purge waits for them is judged as it then stands; the place where the next batch begins is none of theirs.
+// What others do to rows while a purge waits for them is judged as it then stands; the place where the next batch
+// begins is none of theirs.
 func TestAPurgeJudgesRowsAsOthersLeaveThem(t *testing.T) {
 	m := move(t, fmt.Sprintf(scanTable, "")+scanRows)
 	other, err := pgx.Connect(t.Context(), m.s.(*Source).cfg.Address)
@@ -86,13 +94,17 @@ func TestAPurgeJudgesRowsAsOthersLeaveThem(t *testing.T) {
 	}
 	do("COMMIT")
 
-	// 3 is not due any more, 4 still is, 5 has become older than all and 6 the newest that is due, 7 is gone, 8 is another row of its key.
-	do(`BEGIN; UPDATE scan SET at = '2026-01-01' WHERE id = 3; UPDATE scan SET note = 'changed' WHERE id = 4; UPDATE scan SET at = '2019-01-01' WHERE id = 5;
-		UPDATE scan SET at = '2024-12-31' WHERE id = 6; DELETE FROM scan WHERE id IN (7, 8); INSERT INTO scan VALUES (8, '2026-01-01', 'new')`)
+	// 3 is not due any more, 4 still is, 5 has become older than all and 6 the newest that is due, 7 is gone, 8 is
+	// another row of its key.
+	do(`BEGIN; UPDATE scan SET at = '2026-01-01' WHERE id = 3; UPDATE scan SET note = 'changed'
+		WHERE id = 4; UPDATE scan SET at = '2019-01-01' WHERE id = 5;
+		UPDATE scan SET at = '2024-12-31' WHERE id = 6; DELETE FROM scan WHERE id IN (7, 8); INSERT INTO scan
+			VALUES (8, '2026-01-01', 'new')`)
 	committed := make(chan error, 1)
 	go func() {
 		for waiting := 0; waiting == 0; {
-			if err := other.QueryRow(context.Background(), "SELECT count(*) FROM pg_locks WHERE NOT granted").Scan(&waiting); err != nil {
+			if err := other.QueryRow(context.Background(), "SELECT count(*) FROM pg_locks WHERE NOT granted").Scan(
+				&waiting); err != nil {
 				committed <- err
 				return
 			}
@@ -105,7 +117,8 @@ func TestAPurgeJudgesRowsAsOthersLeaveThem(t *testing.T) {
 		t.Fatal(err)
 	}
 	ids := func() (out string) {
-		if err := m.s.(*Source).pool.QueryRow(t.Context(), "SELECT string_agg(id::text, ' ' ORDER BY id) FROM public.scan WHERE id < 13").Scan(&out); err != nil {
+		if err := m.s.(*Source).pool.QueryRow(t.Context(),
+			"SELECT string_agg(id::text, ' ' ORDER BY id) FROM public.scan WHERE id < 13").Scan(&out); err != nil {
 			t.Fatal(err)
 		}
 		return out
@@ -140,7 +153,10 @@ func TestABatchWaitsForAnEarlierTryOfItself(t *testing.T) {
 	}
 	defer other.Close(context.Background())
 	for at, commit := range []bool{false, true} {
-		if _, err := other.Exec(t.Context(), fmt.Sprintf("BEGIN; INSERT INTO ambercellar.batch VALUES ('run', 2, %[1]d, 'scan', false, 0, '%[2]s', 0, '%[2]s', '%[3]s', 0, 0, now())", at+1, value.Set{}, (&source.JournalRow{}).LeftOut())); err != nil {
+		if _, err := other.Exec(t.Context(),
+			fmt.Sprintf("BEGIN; INSERT INTO ambercellar.batch VALUES ('run', 2, %[1]d, 'scan', false, 0, '%[2]s', "+
+				"0, '%[2]s', '%[3]s', 0, 0, now())", at+1, value.Set{},
+				(&source.JournalRow{}).LeftOut())); err != nil {
 			t.Fatal(err)
 		}
 		type answer struct {
@@ -168,7 +184,8 @@ func TestABatchWaitsForAnEarlierTryOfItself(t *testing.T) {
 		a := <-got
 		if commit {
 			if a.err != nil || a.next != nil || a.row.Batch != 2 || m.live() != 38 {
-				t.Errorf("where the earlier try was committed: %+v, next %v, %v, %d live", a.row, a.next, a.err, m.live())
+				t.Errorf("where the earlier try was committed: %+v, next %v, %v, %d live", a.row, a.next, a.err,
+					m.live())
 			}
 			continue
 		}

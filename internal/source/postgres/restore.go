@@ -21,9 +21,9 @@ import (
 	"ambercellar/internal/source"
 )
 
-// Restore puts rows back. They are copied straight into the table, and only where the key of one is taken does all of it happen
-// once more through a temporary table of the same types, with a skip for conflicts on the key alone. In both ways what the table
-// then holds is read to compute its digest.
+// Restore puts rows back. They are copied straight into the table, and only where the key of one is taken does all of
+// it happen once more through a temporary table of the same types, with a skip for conflicts on the key alone. In both
+// ways what the table then holds is read to compute its digest.
 func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (out *source.RestoreOutcome, err error) {
 	if err := s.makeRestored(ctx, req.Table); err != nil {
 		return nil, err
@@ -48,12 +48,13 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (out *s
 	return out, nil
 }
 
-// makeRestored makes the record of a table's restored rows where there is none, in a transaction of its own: of two that make it at
-// the same time, the server fails one.
+// makeRestored makes the record of a table's restored rows where there is none, in a transaction of its own: of two
+// that make it at the same time, the server fails one.
 func (s *Source) makeRestored(ctx context.Context, t *shape.Table) error {
 	s.making.Lock()
 	defer s.making.Unlock()
-	statement := "CREATE TABLE IF NOT EXISTS " + restoredTable(t) + " (restore text NOT NULL, segment text, ordinal bigint, PRIMARY KEY (segment, ordinal))"
+	statement := "CREATE TABLE IF NOT EXISTS " + restoredTable(t) +
+		" (restore text NOT NULL, segment text, ordinal bigint, PRIMARY KEY (segment, ordinal))"
 	if !t.ByAddress() {
 		statement = restoredSchema(t)
 	}
@@ -74,7 +75,8 @@ func (s *Source) makeRestored(ctx context.Context, t *shape.Table) error {
 var errStage = errors.New("rows have to go through a temporary table")
 
 // copyIn copies rows straight into the table and its record of restored rows.
-func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome, error) {
+func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome,
+	error) {
 	t := req.Table
 	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
 	names, _ := insertable(req)
@@ -83,7 +85,8 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 	if binaryRows(req) {
 		rows, form = &copyBinary{req: req}, " (FORMAT binary)"
 	}
-	if _, err := pc.CopyFrom(ctx, rows, fmt.Sprintf("COPY %s (%s) FROM STDIN%s", table(t), quoteAll("", names), form)); err != nil {
+	if _, err := pc.CopyFrom(ctx, rows, fmt.Sprintf("COPY %s (%s) FROM STDIN%s", table(t), quoteAll("", names),
+		form)); err != nil {
 		return nil, err
 	}
 	at, columns := make([]int, len(t.Key)), make([]*shape.Column, len(t.Key))
@@ -105,12 +108,14 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 		marks = append(marks, '\n')
 	}
 	// The planner is not to read the whole table for the rows of one batch.
-	if _, err := pc.Exec(ctx, "SET LOCAL enable_seqscan = off; SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off").ReadAll(); err != nil {
+	if _, err := pc.Exec(ctx, "SET LOCAL enable_seqscan = off; SET LOCAL enable_hashjoin = off; SET LOCAL "+
+		"enable_mergejoin = off").ReadAll(); err != nil {
 		return nil, err
 	}
 	arrays, keyNames, on := keyJoin(columns, 1)
 	params, types := keyArrays(columns, keys)
-	query := fmt.Sprintf("SELECT d.ord, %s FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s WHERE t.xmin = pg_current_xact_id()::xid",
+	query := fmt.Sprintf("SELECT d.ord, %s FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s WHERE "+
+		"t.xmin = pg_current_xact_id()::xid",
 		strings.Join(expressions(t, req.Columns), ", "), arrays, keyNames, table(t), on)
 	if err := s.readRestored(ctx, pc, query, params, types, req, out, -1); err != nil {
 		return nil, err
@@ -123,7 +128,8 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 }
 
 // readRestored reads rows that were put back, each behind its place among them counted from base.
-func (s *Source) readRestored(ctx context.Context, pc *pgconn.PgConn, query string, params [][]byte, types []uint32, req source.RestoreRequest, out *source.RestoreOutcome, base int) error {
+func (s *Source) readRestored(ctx context.Context, pc *pgconn.PgConn, query string, params [][]byte, types []uint32,
+	req source.RestoreRequest, out *source.RestoreOutcome, base int) error {
 	row := make([]value.Value, len(req.Columns))
 	var hasher value.Hasher
 	var kept []byte
@@ -154,7 +160,8 @@ func (s *Source) readRestored(ctx context.Context, pc *pgconn.PgConn, query stri
 }
 
 // stageIn puts rows back through a temporary table.
-func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome, error) {
+func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome,
+	error) {
 	t := req.Table
 	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
 	for i := range out.Present {
@@ -168,10 +175,13 @@ func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 	joined := fmt.Sprintf("FROM pg_temp.ambercellar_in n JOIN %s t ON %s", table(t), strings.Join(on, " AND "))
 	// Rows of this transaction that stand under one of our keys: what has been inserted or replaced, and nothing else.
 	ours := joined + " WHERE t.xmin = pg_current_xact_id()::xid"
-	if err := run(ctx, pc, fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH NO DATA", quoteAll("", all), table(t))); err != nil {
+	if err := run(ctx, pc, fmt.Sprintf(
+		"CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH "+
+			"NO DATA", quoteAll("", all), table(t))); err != nil {
 		return nil, err
 	}
-	if _, err := pc.CopyFrom(ctx, &copyText{req: req, staged: true}, fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
+	if _, err := pc.CopyFrom(ctx, &copyText{req: req, staged: true},
+		fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
 		return nil, err
 	}
 	if req.Replace != nil {
@@ -179,7 +189,9 @@ func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 			return nil, err
 		}
 	}
-	if err := run(ctx, pc, fmt.Sprintf("INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM pg_temp.ambercellar_in ORDER BY ambercellar_ord ON CONFLICT (%s) DO NOTHING",
+	if err := run(ctx, pc, fmt.Sprintf(
+		"INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM pg_temp.ambercellar_in ORDER BY "+
+			"ambercellar_ord ON CONFLICT (%s) DO NOTHING",
 		table(t), quoteAll("", names), quoteAll("", names), quoteAll("", t.Key))); err != nil {
 		return nil, err
 	}
@@ -187,18 +199,21 @@ func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 	if err := s.readRestored(ctx, pc, query, nil, nil, req, out, 0); err != nil {
 		return nil, err
 	}
-	return out, run(ctx, pc, fmt.Sprintf("INSERT INTO %s SELECT $1, %s %s ON CONFLICT (%s) DO UPDATE SET restore = excluded.restore",
+	return out, run(ctx, pc, fmt.Sprintf(
+		"INSERT INTO %s SELECT $1, %s %s ON CONFLICT (%s) DO UPDATE SET restore = excluded.restore",
 		restoredTable(t), quoteAll("t.", t.Key), ours, restoredKey(t)), req.Restore)
 }
 
-// replace puts the restored rows in the place of those that are there under their keys and are others. Columns that the server
-// computes, and those of the key, are left as they are.
-func (s *Source) replace(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest, names []string, joined, on string, out *source.RestoreOutcome) error {
+// replace puts the restored rows in the place of those that are there under their keys and are others. Columns that
+// the server computes, and those of the key, are left as they are.
+func (s *Source) replace(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest, names []string, joined,
+	on string, out *source.RestoreOutcome) error {
 	t := req.Table
 	there := &value.Chunk{Width: len(req.Columns)}
 	ordinals := newArray(typeInt8, len(req.Digests), 8)
 	var hasher value.Hasher
-	err := eachRow(ctx, pc, fmt.Sprintf("SELECT n.ambercellar_ord, %s %s FOR UPDATE OF t", strings.Join(expressions(t, req.Columns), ", "), joined), nil, nil, func(f [][]byte) error {
+	err := eachRow(ctx, pc, fmt.Sprintf("SELECT n.ambercellar_ord, %s %s FOR UPDATE OF t",
+		strings.Join(expressions(t, req.Columns), ", "), joined), nil, nil, func(f [][]byte) error {
 		i := binary.BigEndian.Uint64(f[0])
 		row := make([]value.Value, len(req.Columns))
 		for j, c := range req.Columns {
@@ -232,7 +247,9 @@ func (s *Source) replace(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 		return nil
 	}
 	binary.BigEndian.PutUint32(ordinals[12:], uint32(there.Rows()))
-	return eachRow(ctx, pc, fmt.Sprintf("UPDATE %s AS t SET %s FROM pg_temp.ambercellar_in n WHERE %s AND n.ambercellar_ord = ANY($1::bigint[])", table(t), strings.Join(sets, ", "), on),
+	return eachRow(ctx, pc, fmt.Sprintf(
+		"UPDATE %s AS t SET %s FROM pg_temp.ambercellar_in n WHERE %s AND n.ambercellar_ord = ANY($1::bigint[])",
+		table(t), strings.Join(sets, ", "), on),
 		[][]byte{ordinals}, []uint32{arrayInt8}, func([][]byte) error { return nil })
 }
 
@@ -262,11 +279,12 @@ func restoredSchema(t *shape.Table) string {
 		c, _ := t.Column(k)
 		columns = append(columns, fmt.Sprintf("k%d %s", i+1, c.Type))
 	}
-	return fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s, PRIMARY KEY (%s))", restoredTable(t), strings.Join(columns, ", "), restoredKey(t))
+	return fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s, PRIMARY KEY (%s))", restoredTable(t),
+		strings.Join(columns, ", "), restoredKey(t))
 }
 
-// copyText writes rows in COPY's text format, as they are asked for: each with its ordinal in front and all of its columns, or those
-// alone that can be written.
+// copyText writes rows in COPY's text format, as they are asked for: each with its ordinal in front and all of its
+// columns, or those alone that can be written.
 type copyText struct {
 	req    source.RestoreRequest
 	staged bool
@@ -351,7 +369,8 @@ func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Col
 	if !ok {
 		schema, base = "public", name
 	}
-	_, err := s.pool.Exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (%s)", quote(schema), quote(base), strings.Join(parts, ", ")))
+	_, err := s.pool.Exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (%s)", quote(schema), quote(base),
+		strings.Join(parts, ", ")))
 	return err
 }
 
@@ -362,8 +381,11 @@ func (s *Source) MoveSequences(ctx context.Context, t *shape.Table) error {
 		if c.Kind != value.Int {
 			continue
 		}
-		_, err := s.pool.Exec(ctx, fmt.Sprintf(`SELECT setval(s.q, s.top) FROM (SELECT pg_get_serial_sequence($1, $2)::regclass AS q, (SELECT max(%s) FROM %s) AS top) s
-			WHERE s.q IS NOT NULL AND s.top > coalesce(pg_sequence_last_value(s.q), 0)`, quote(c.Name), table(t)), table(t), c.Name)
+		_, err := s.pool.Exec(ctx, fmt.Sprintf(
+			`SELECT setval(s.q, s.top) FROM (SELECT pg_get_serial_sequence($1, $2)::regclass AS q, (SELECT max(%s)
+				FROM %s) AS top) s
+			WHERE s.q IS NOT NULL AND s.top > coalesce(pg_sequence_last_value(s.q), 0)`, quote(c.Name), table(t)),
+			table(t), c.Name)
 		if err != nil {
 			return fmt.Errorf("table %s: the sequence of column %q cannot be moved on: %w", t.Name, c.Name, err)
 		}

@@ -31,7 +31,8 @@ type locators struct {
 }
 
 func newLocators(t *shape.Table, rows int) *locators {
-	l := &locators{leaves: map[uint32]uint32{}, rows: make([]locator, 0, rows), starts: make([]int, 0, rows), keys: make([]byte, 0, 16*rows)}
+	l := &locators{leaves: map[uint32]uint32{}, rows: make([]locator, 0, rows), starts: make([]int, 0, rows),
+		keys: make([]byte, 0, 16*rows)}
 	for _, pos := range t.KeyPositions() {
 		l.columns = append(l.columns, t.At(pos))
 	}
@@ -168,11 +169,13 @@ const chunkRows, chunkBytes = 256, 1 << 20
 
 // ReadSlice reads one slice through binary COPY. Where few rows share an age, they are read in order of the age alone,
 // which an index gives without sorting, and all rows of the last age together; otherwise in order of age and key.
-func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
 	t := req.Table
 	ageColumn, _ := req.AgeColumn()
 	columns := req.Shapes()
-	r := &sliceReader{keys: newLocators(t, min(req.MaxRows, 1<<17)), columns: columns, chunk: &value.Chunk{Width: len(columns)}, sink: sink, maxBytes: req.MaxBytes, maxRows: req.MaxRows}
+	r := &sliceReader{keys: newLocators(t, min(req.MaxRows, 1<<17)), columns: columns,
+		chunk: &value.Chunk{Width: len(columns)}, sink: sink, maxBytes: req.MaxBytes, maxRows: req.MaxRows}
 	ageAlone, err := s.agesDiffer(ctx, req)
 	if err != nil {
 		return nil, fmt.Errorf("table %s: %w", t.Name, err)
@@ -188,7 +191,8 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
 		pc := c.Conn().PgConn()
 		r.keys.identity, _ = pc.CustomData()[identityKey].(string)
-		if _, err := pc.CopyTo(ctx, &copyReader{row: r.row}, "BEGIN TRANSACTION READ ONLY; "+bindSettings(values)+query); err != nil {
+		if _, err := pc.CopyTo(ctx, &copyReader{row: r.row}, "BEGIN TRANSACTION READ ONLY; "+bindSettings(values)+
+			query); err != nil {
 			c.Conn().Close(context.WithoutCancel(ctx)) // whatever else it would send is not wanted
 			return err
 		}
@@ -304,18 +308,23 @@ func (r *sliceReader) row(fields [][]byte) error {
 	return nil
 }
 
-// At most so many rows may share an age, on average, for reading in order of the age alone; and of the last one so many
-// may come beyond the size of a slice.
+// At most so many rows may share an age, on average, for reading in order of the age alone; and of the last one so
+// many may come beyond the size of a slice.
 const sharedAge, tiesRows = 4, 10_000
 
 // agesDiffer says whether few rows share an age, by the statistics that the server keeps.
 func (s *Source) agesDiffer(ctx context.Context, req source.SliceRequest) (differ bool, err error) {
-	if _, tied := s.tied.Load(req.Table.Name); tied || req.Age.Join != "" || req.Empties() || req.MaxRows < sliceAlone || req.After != nil && len(req.After) > 1 {
+	if _, tied := s.tied.Load(req.Table.Name); tied || req.Age.Join != "" || req.Empties() ||
+		req.MaxRows < sliceAlone || len(req.After) > 1 {
 		return false, nil
 	}
-	err = s.pool.QueryRow(ctx, `SELECT current_setting('server_version_num')::int >= 130000 AND coalesce((SELECT bool_and(CASE WHEN s.n_distinct < 0 THEN s.n_distinct <= -1.0 / $2::float8
-		ELSE s.n_distinct > 0 AND s.n_distinct >= c.reltuples / $2::float8 END) FROM pg_stats s JOIN pg_class c ON c.oid = $1::regclass
-		WHERE s.schemaname = (SELECT nspname FROM pg_namespace WHERE oid = c.relnamespace) AND s.tablename = c.relname AND s.attname = $3), false)`,
+	err = s.pool.QueryRow(ctx,
+		`SELECT current_setting('server_version_num')::int >= 130000 AND coalesce((SELECT bool_and(CASE
+			WHEN s.n_distinct < 0 THEN s.n_distinct <= -1.0 / $2::float8
+		ELSE s.n_distinct > 0 AND s.n_distinct >= c.reltuples / $2::float8 END) FROM pg_stats s JOIN pg_class c
+			ON c.oid = $1::regclass
+		WHERE s.schemaname = (SELECT nspname FROM pg_namespace WHERE oid = c.relnamespace) AND s.tablename = c.relname
+			AND s.attname = $3), false)`,
 		table(req.Table), sharedAge, req.Age.Column).Scan(&differ)
 	return differ, err
 }
@@ -389,15 +398,16 @@ func files(l *locators) step {
 		list = append(list, fmt.Sprint(leaf))
 		l.leaves[leaf] = 0
 	}
-	return step{query: "SELECT l, pg_relation_filenode(l) FROM unnest($1::text::oid[]) l", values: []string{"{" + strings.Join(list, ",") + "}"}, fixed: true, row: func(raw [][]byte) error {
-		if len(raw[0]) != 4 || raw[1] != nil && len(raw[1]) != 4 {
-			return errors.New("the server sent a table's file in another form than was asked for")
-		}
-		if raw[1] != nil {
-			l.leaves[binary.BigEndian.Uint32(raw[0])] = binary.BigEndian.Uint32(raw[1])
-		}
-		return nil
-	}}
+	return step{query: "SELECT l, pg_relation_filenode(l) FROM unnest($1::text::oid[]) l",
+		values: []string{"{" + strings.Join(list, ",") + "}"}, fixed: true, row: func(raw [][]byte) error {
+			if len(raw[0]) != 4 || raw[1] != nil && len(raw[1]) != 4 {
+				return errors.New("the server sent a table's file in another form than was asked for")
+			}
+			if raw[1] != nil {
+				l.leaves[binary.BigEndian.Uint32(raw[0])] = binary.BigEndian.Uint32(raw[1])
+			}
+			return nil
+		}}
 }
 
 // newArray begins the server's binary form of a one-dimensional array (array_recv) of n elements of so many bytes;
@@ -469,7 +479,8 @@ func keyJoin(columns []*shape.Column, first int) (arrays, names, on string) {
 }
 
 // Locate finds rows by key and keeps the addresses of those whose content is the same as before.
-func (s *Source) Locate(ctx context.Context, sel source.Selection, keys [][]value.Value, digests []value.Digest) (source.Locators, error) {
+func (s *Source) Locate(ctx context.Context, sel source.Selection, keys [][]value.Value, digests []value.Digest) (
+	source.Locators, error) {
 	t := sel.Table
 	out := newLocators(t, len(keys))
 	out.given = keys
@@ -480,8 +491,10 @@ func (s *Source) Locate(ctx context.Context, sel source.Selection, keys [][]valu
 		all[i] = i
 	}
 	arrays, names, on := keyJoin(out.columns, 1)
-	query := fmt.Sprintf("SELECT d.ord, t.tableoid, t.ctid, t.xmin, %s, %s FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s",
-		strings.Join(expressions(t, t.KeyPositions()), ", "), strings.Join(expressions(t, all), ", "), arrays, names, table(t), on)
+	query := fmt.Sprintf("SELECT d.ord, t.tableoid, t.ctid, t.xmin, %s, %s FROM unnest(%s) WITH ORDINALITY AS "+
+		"d(%s, ord) JOIN %s t ON %s",
+		strings.Join(expressions(t, t.KeyPositions()), ", "), strings.Join(expressions(t, all), ", "), arrays, names,
+		table(t), on)
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		pc := c.Conn().PgConn()
 		out.identity, _ = pc.CustomData()[identityKey].(string)
@@ -530,7 +543,8 @@ func rowDigest(t *shape.Table, columns []int, fields [][]byte) (value.Digest, er
 }
 
 // eachRow runs one statement with bound values in binary form and hands on each row in binary form.
-func eachRow(ctx context.Context, c *pgconn.PgConn, query string, params [][]byte, types []uint32, fn func([][]byte) error) error {
+func eachRow(ctx context.Context, c *pgconn.PgConn, query string, params [][]byte, types []uint32,
+	fn func([][]byte) error) error {
 	formats := make([]int16, len(params))
 	for i, t := range types {
 		if t != 0 {

@@ -10,11 +10,12 @@ import (
 	"ambercellar/internal/source"
 )
 
-// signQuery reads of a table which versions of the server's catalog rows describe its columns, rewrite rules and row security, and the
-// foreign keys that refer to it, which are triggers there. It is asked with every batch, so it is short: rows go by their address and
-// version, whatever becomes of the key.
+// signQuery reads of a table which versions of the server's catalog rows describe its columns, rewrite rules and row
+// security, and the foreign keys that refer to it, which are triggers there. It is asked with every batch, so it is
+// short: rows go by their address and version, whatever becomes of the key.
 const signQuery = `SELECT concat_ws(' ', c.oid, c.relhasrules, c.relrowsecurity,
-	(SELECT string_agg(concat(ctid, xmin), ',' ORDER BY attnum) FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0),
+	(SELECT string_agg(concat(ctid, xmin), ',' ORDER BY attnum) FROM pg_attribute WHERE attrelid = c.oid
+		AND attnum > 0),
 	(SELECT string_agg(concat(oid, xmin), ',' ORDER BY oid) FROM pg_trigger WHERE %s))
 	FROM pg_class c WHERE c.oid = $1::text::regclass`
 
@@ -25,8 +26,8 @@ func signOf(t *shape.Table) string {
 	return fmt.Sprintf(signQuery, "tgrelid = c.oid")
 }
 
-// unaltered checks, within a transaction that has deleted from a table, that it is shaped as it was described: what would alter
-// it has to wait for that transaction.
+// unaltered checks, within a transaction that has deleted from a table, that it is shaped as it was described: what
+// would alter it has to wait for that transaction.
 func unaltered(ctx context.Context, pc *pgconn.PgConn, t *shape.Table) error {
 	same, asked := sameShape(t)
 	if err := together(ctx, pc, asked); err != nil {

@@ -22,7 +22,8 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	}
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		begun := time.Now()
-		probe := "SELECT " + quoteAll("t.", t.Key) + " FROM " + table(t) + " t ORDER BY " + descending(t.Key) + " LIMIT 1"
+		probe := "SELECT " + quoteAll("t.", t.Key) + " FROM " + table(t) + " t ORDER BY " + descending(t.Key) +
+			" LIMIT 1"
 		if t.ByAddress() {
 			probe = "SELECT 1 FROM " + table(t) + " LIMIT 1"
 		}
@@ -31,14 +32,22 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 		}
 		out[pace.Probe] = source.Milliseconds(time.Since(begun))
 		var active, waiting, blocked, delay, held, dead *float64
-		err := c.QueryRow(ctx, `WITH s AS (SELECT pid, state, application_name = 'ambercellar' AS ours, wait_event_type = 'Lock' AS waits FROM pg_stat_activity WHERE backend_type = 'client backend'),
-				told AS (SELECT pg_has_role(current_user, 'pg_read_all_stats', 'member') OR current_setting('is_superuser') = 'on' AS yes)
+		err := c.QueryRow(ctx,
+			`WITH s AS (SELECT pid, state, application_name = 'ambercellar' AS ours, wait_event_type = 'Lock' AS waits
+				FROM pg_stat_activity WHERE backend_type = 'client backend'),
+				told AS (SELECT pg_has_role(current_user, 'pg_read_all_stats', 'member')
+					OR current_setting('is_superuser') = 'on' AS yes)
 			SELECT CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE state = 'active' AND NOT ours)::float8 END,
 				CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE waits AND NOT ours)::float8 END,
-				CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE CASE WHEN waits AND NOT ours THEN pg_blocking_pids(pid) && (SELECT array_agg(o.pid) FROM s o WHERE o.ours) END)::float8 END,
-				CASE WHEN told.yes THEN (SELECT max(coalesce(extract(epoch FROM replay_lag), 0)) FROM pg_stat_replication)::float8 END,
-				CASE WHEN NOT pg_is_in_recovery() THEN (SELECT max(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)) FROM pg_replication_slots)::float8 END,
-				(SELECT sum(pg_stat_get_dead_tuples(relid)) FROM (SELECT relid FROM pg_partition_tree($1::regclass) UNION SELECT $1::regclass) p)::float8
+				CASE WHEN told.yes THEN (SELECT count(*) FROM s WHERE CASE WHEN waits
+					AND NOT ours THEN pg_blocking_pids(pid) && (SELECT array_agg(o.pid) FROM s o
+					WHERE o.ours) END)::float8 END,
+				CASE WHEN told.yes THEN (SELECT max(coalesce(extract(epoch FROM replay_lag), 0))
+					FROM pg_stat_replication)::float8 END,
+				CASE WHEN NOT pg_is_in_recovery() THEN (SELECT max(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn))
+					FROM pg_replication_slots)::float8 END,
+				(SELECT sum(pg_stat_get_dead_tuples(relid)) FROM (SELECT relid FROM pg_partition_tree($1::regclass)
+					UNION SELECT $1::regclass) p)::float8
 			FROM told`, table(t)).Scan(&active, &waiting, &blocked, &delay, &held, &dead)
 		note(pace.Active, active)
 		note(pace.Waiting, waiting)

@@ -44,19 +44,22 @@ func until(t *testing.T, s *Source, table string, what string, ok func(map[strin
 
 func TestSignalsTellWhoWaitsAndForWhom(t *testing.T) {
 	url := dbtest.Postgres(t)
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 4, TLS: "off", Disk: t.TempDir()})
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 4, TLS: "off",
+		Disk: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if err := dbtest.Exec(url, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz); INSERT INTO scan SELECT g, '2020-01-01' FROM generate_series(1, 100) g"); err != nil {
+	if err := dbtest.Exec(url, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz); INSERT INTO scan "+
+		"SELECT g, '2020-01-01' FROM generate_series(1, 100) g"); err != nil {
 		t.Fatal(err)
 	}
 	until(t, s, "scan", "nobody waits", func(v map[string]float64) bool {
 		return v[pace.Waiting] == 0 && v[pace.Blocked] == 0 && v[pace.Probe] > 0 && v[pace.Disk] > 0
 	})
 	others, waiter := workload(t, url), workload(t, url)
-	if _, err := others.Exec(t.Context(), "BEGIN; UPDATE scan SET at = at WHERE id = 1", pgx.QueryExecModeSimpleProtocol); err != nil {
+	if _, err := others.Exec(t.Context(), "BEGIN; UPDATE scan SET at = at WHERE id = 1",
+		pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
 	done := make(chan error, 1)
@@ -79,11 +82,15 @@ func TestSignalsTellWhoWaitsAndForWhom(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer ours.Release()
-	if _, err := ours.Exec(t.Context(), "BEGIN; UPDATE public.scan SET at = at WHERE id = 2", pgx.QueryExecModeSimpleProtocol); err != nil {
+	if _, err := ours.Exec(t.Context(), "BEGIN; UPDATE public.scan SET at = at WHERE id = 2",
+		pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
 	go wait(2)
-	until(t, s, "scan", "one waits for ours", func(v map[string]float64) bool { return v[pace.Waiting] == 1 && v[pace.Blocked] == 1 })
+	until(t, s, "scan", "one waits for ours", func(v map[string]float64) bool {
+		return v[pace.Waiting] == 1 &&
+			v[pace.Blocked] == 1
+	})
 	if _, err := ours.Exec(t.Context(), "ROLLBACK"); err != nil {
 		t.Fatal(err)
 	}
@@ -95,14 +102,16 @@ func TestSignalsTellWhoWaitsAndForWhom(t *testing.T) {
 func TestSignalsThatOnlyMonitorsAreTold(t *testing.T) {
 	url := dbtest.Postgres(t)
 	if err := dbtest.Exec(url, `CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz);
-		DO $$ BEGIN CREATE ROLE mover LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$; GRANT SELECT, DELETE ON scan TO mover`); err != nil {
+		DO $$ BEGIN CREATE ROLE mover LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$; GRANT SELECT, DELETE
+			ON scan TO mover`); err != nil {
 		t.Fatal(err)
 	}
 	c, err := pgx.ParseConfig(url)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: "postgres://mover@127.0.0.1:" + strconv.Itoa(int(c.Port)) + "/" + c.Database, Connections: 4, TLS: "off"})
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: "postgres://mover@127.0.0.1:" +
+		strconv.Itoa(int(c.Port)) + "/" + c.Database, Connections: 4, TLS: "off"})
 	if err != nil {
 		t.Fatal(err)
 	}

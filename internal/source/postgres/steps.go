@@ -13,7 +13,8 @@ type step struct {
 	query  string
 	values []string
 	row    func([][]byte) error // gets the rows, in binary form, valid during the call only; nil: they are not wanted
-	fixed  bool                 // its text is the same for every table and batch: the server keeps how it is carried out
+	// its text is the same for every table and batch: the server keeps how it is carried out
+	fixed bool
 }
 
 // statementsKey is where a connection keeps the names of the statements that are prepared on it.
@@ -38,8 +39,8 @@ func prepared(ctx context.Context, pc *pgconn.PgConn, query string, values int) 
 	return name, nil
 }
 
-// together carries out statements in one exchange with the server. Behind one that fails, none is carried out; the transaction
-// is then to be rolled back.
+// together carries out statements in one exchange with the server. Behind one that fails, none is carried out; the
+// transaction is then to be rolled back.
 func together(ctx context.Context, pc *pgconn.PgConn, steps ...step) error {
 	names := make([]string, len(steps))
 	for i, s := range steps {

@@ -13,7 +13,8 @@ import (
 	"ambercellar/internal/source/family"
 )
 
-// relatives is a family of four tables: trips, their legs, the boardings of the legs, and remarks that outlive their trip.
+// relatives is a family of four tables: trips, their legs, the boardings of the legs, and remarks that outlive their
+// trip.
 type relatives struct {
 	*world
 	sel     source.Selection
@@ -22,20 +23,28 @@ type relatives struct {
 	l       source.Lease
 }
 
-// trips makes n trips of two legs with two boardings each, and a remark on each trip; legs refer with the given action.
+// trips makes n trips of two legs with two boardings each, and a remark on each trip; legs refer with the given
+// action.
 func (w *world) trips(t *testing.T, n int, action string) *relatives {
 	t.Helper()
-	w.exec(fmt.Sprintf("CREATE TABLE trip (id integer PRIMARY KEY, left_at %s, name text); CREATE INDEX trip_age ON trip (left_at);"+
-		"CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL, gate text, left_at %[1]s, FOREIGN KEY (trip_id) REFERENCES trip (id) %[2]s);"+
-		"CREATE TABLE boarding (id integer PRIMARY KEY, leg_id integer, seat text, FOREIGN KEY (leg_id) REFERENCES leg (id));"+
-		"CREATE TABLE remark (id integer PRIMARY KEY, trip_id integer, body text, FOREIGN KEY (trip_id) REFERENCES trip (id));"+
-		"CREATE TABLE refund (id integer PRIMARY KEY, leg_id integer, FOREIGN KEY (leg_id) REFERENCES leg (id));", w.f.AgeType, action))
+	w.exec(fmt.Sprintf("CREATE TABLE trip (id integer PRIMARY KEY, left_at %s, name text); CREATE INDEX trip_age "+
+		"ON trip (left_at);"+
+		"CREATE TABLE leg (id integer PRIMARY KEY, trip_id integer NOT NULL, gate text, left_at %[1]s, FOREIGN KEY "+
+		"(trip_id) REFERENCES trip (id) %[2]s);"+
+		"CREATE TABLE boarding (id integer PRIMARY KEY, leg_id integer, seat text, FOREIGN KEY (leg_id) REFERENCES "+
+		"leg (id));"+
+		"CREATE TABLE remark (id integer PRIMARY KEY, trip_id integer, body text, FOREIGN KEY (trip_id) REFERENCES "+
+		"trip (id));"+
+		"CREATE TABLE refund (id integer PRIMARY KEY, leg_id integer, FOREIGN KEY (leg_id) REFERENCES leg (id));",
+		w.f.AgeType, action))
 	var b strings.Builder
 	for i := 1; i <= n; i++ {
 		at := cutoff.AddDate(0, 0, -i).Format(time.DateTime)
-		fmt.Fprintf(&b, "INSERT INTO trip VALUES (%d, '%s', 'trip %[1]d'); INSERT INTO remark VALUES (%[1]d, %[1]d, 'calm');", i, at)
+		fmt.Fprintf(&b, "INSERT INTO trip VALUES (%d, '%s', 'trip %[1]d'); INSERT INTO remark VALUES (%[1]d, "+
+			"%[1]d, 'calm');", i, at)
 		for leg := 2*i - 1; leg <= 2*i; leg++ {
-			fmt.Fprintf(&b, "INSERT INTO leg VALUES (%d, %d, 'g', '%s'); INSERT INTO boarding VALUES (%[4]d, %[1]d, 'a'), (%[5]d, %[1]d, 'b');", leg, i, at, 2*leg-1, 2*leg)
+			fmt.Fprintf(&b, "INSERT INTO leg VALUES (%d, %d, 'g', '%s'); INSERT INTO boarding VALUES (%[4]d, "+
+				"%[1]d, 'a'), (%[5]d, %[1]d, 'b');", leg, i, at, 2*leg-1, 2*leg)
 		}
 	}
 	w.exec(b.String())
@@ -44,12 +53,14 @@ func (w *world) trips(t *testing.T, n int, action string) *relatives {
 		table, ours string
 		parent      int
 		then        rule.Then
-	}{{"leg", "trip_id", -1, rule.ThenArchive}, {"remark", "trip_id", -1, rule.ThenUnlink}, {"boarding", "leg_id", 0, rule.ThenPurge}} {
+	}{{"leg", "trip_id", -1, rule.ThenArchive}, {"remark", "trip_id", -1, rule.ThenUnlink},
+		{"boarding", "leg_id", 0, rule.ThenPurge}} {
 		described, err := w.s.Table(w.ctx, k.table)
 		if err != nil {
 			t.Fatal(err)
 		}
-		r.sel.Related = append(r.sel.Related, source.Related{Selection: source.Selection{Table: described}, Parent: k.parent, On: [][2]string{{k.ours, "id"}}, Then: k.then})
+		r.sel.Related = append(r.sel.Related, source.Related{Selection: source.Selection{Table: described},
+			Parent: k.parent, On: [][2]string{{k.ours, "id"}}, Then: k.then})
 	}
 	r.readFamilies(t)
 	r.l = w.lease(t, "trip", "me")
@@ -113,7 +124,8 @@ func outcome(rows []*source.JournalRow) string {
 	for i, r := range rows {
 		parts[i] = "-"
 		if r != nil {
-			parts[i] = fmt.Sprintf("%d/%d/%d/%d/%d", r.Deleted, len(r.Changed), len(r.Vanished), len(r.Held), len(r.Skipped))
+			parts[i] = fmt.Sprintf("%d/%d/%d/%d/%d", r.Deleted, len(r.Changed), len(r.Vanished), len(r.Held),
+				len(r.Skipped))
 		}
 	}
 	return strings.Join(parts, " ")
@@ -162,15 +174,25 @@ func familiesLeave(t *testing.T, w *world) {
 // familiesStay: whatever happens to a member after the family was read keeps all of it, and only it.
 func familiesStay(t *testing.T, w *world) {
 	for i, c := range []struct{ what, action, meanwhile, want string }{
-		{"a leg came", "", "INSERT INTO leg VALUES (900, 2, 'late', NULL)", "3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
-		{"a leg came under a cascading key", "ON DELETE CASCADE", "INSERT INTO leg VALUES (900, 2, 'late', NULL)", "3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
-		{"a boarding came", "", "INSERT INTO boarding VALUES (900, 3, 'late')", "3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
-		{"a boarding changed", "ON DELETE CASCADE", "UPDATE boarding SET seat = 'z' WHERE id = 6", "3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/1/0/3/0"},
-		{"a boarding moved to another trip's leg", "", "UPDATE boarding SET leg_id = 5 WHERE id = 6", "2/0/0/2/0 4/0/0/4/0 2/0/0/2/0 8/1/0/7/0"},
+		{"a leg came", "", "INSERT INTO leg VALUES (900, 2, 'late', NULL)",
+			"3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
+		{"a leg came under a cascading key", "ON DELETE CASCADE", "INSERT INTO leg VALUES (900, 2, 'late', NULL)",
+			"3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
+		{"a boarding came", "", "INSERT INTO boarding VALUES (900, 3, 'late')",
+			"3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
+		{"a boarding changed", "ON DELETE CASCADE", "UPDATE boarding SET seat = 'z' WHERE id = 6",
+			"3/0/0/1/0 6/0/0/2/0 3/0/0/1/0 12/1/0/3/0"},
+		{"a boarding moved to another trip's leg", "", "UPDATE boarding SET leg_id = 5 WHERE id = 6",
+			"2/0/0/2/0 4/0/0/4/0 2/0/0/2/0 8/1/0/7/0"},
 		{"a boarding went", "", "DELETE FROM boarding WHERE id = 6", "4/0/0/0/0 8/0/0/0/0 4/0/0/0/0 15/0/1/0/0"},
-		{"a trip changed", "", "UPDATE trip SET name = 'renamed' WHERE id = 2", "3/1/0/0/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
-		{"a trip went with its legs", "", "DELETE FROM boarding WHERE leg_id IN (3, 4); DELETE FROM leg WHERE trip_id = 2; UPDATE remark SET trip_id = NULL WHERE trip_id = 2; DELETE FROM trip WHERE id = 2", "3/0/1/0/0 6/0/2/0/0 3/1/0/0/0 12/0/4/0/0"},
-		{"a refund refers to a leg", "", "INSERT INTO refund VALUES (1, 4)", "3/0/0/0/1 6/0/0/0/2 3/0/0/0/1 12/0/0/0/4"},
+		{"a trip changed", "", "UPDATE trip SET name = 'renamed' WHERE id = 2",
+			"3/1/0/0/0 6/0/0/2/0 3/0/0/1/0 12/0/0/4/0"},
+		{"a trip went with its legs", "",
+			"DELETE FROM boarding WHERE leg_id IN (3, 4); DELETE FROM leg WHERE trip_id = 2; UPDATE remark SET " +
+				"trip_id = NULL WHERE trip_id = 2; DELETE FROM trip WHERE id = 2",
+			"3/0/1/0/0 6/0/2/0/0 3/1/0/0/0 12/0/4/0/0"},
+		{"a refund refers to a leg", "", "INSERT INTO refund VALUES (1, 4)",
+			"3/0/0/0/1 6/0/0/0/2 3/0/0/0/1 12/0/0/0/4"},
 	} {
 		if i > 0 {
 			w.exec("DROP TABLE refund; DROP TABLE remark; DROP TABLE boarding; DROP TABLE leg; DROP TABLE trip;")
@@ -187,14 +209,15 @@ func familiesStay(t *testing.T, w *world) {
 	}
 }
 
-// familiesHeld: a related row that a hold or its own rule keeps, or that others refer to, keeps its family from the start,
-// and once it is read.
+// familiesHeld: a related row that a hold or its own rule keeps, or that others refer to, keeps its family from the
+// start, and once it is read.
 func familiesHeld(t *testing.T, w *world) {
 	r := w.trips(t, 5, "")
 	r.related[2].Holds = []*filter.Filter{bind(t, r.related[2].Table, "seat = 'b' AND id = 6")}
 	r.related[0].Age = rule.Age{Column: "left_at"}
-	r.related[0].Terms = []rule.Term{{Cutoff: rule.Cutoff{At: cutoff.AddDate(0, 0, -1)}}} // keeps the legs of the first trip
-	w.exec("INSERT INTO refund VALUES (1, 6)")                                            // of the third trip
+	// keeps the legs of the first trip
+	r.related[0].Terms = []rule.Term{{Cutoff: rule.Cutoff{At: cutoff.AddDate(0, 0, -1)}}}
+	w.exec("INSERT INTO refund VALUES (1, 6)") // of the third trip
 	reading := r.sel
 	reading.Related = []source.Related{r.related[0].Related, r.related[1].Related, r.related[2].Related}
 	counted := w.tally(t, reading)[0]

@@ -29,7 +29,8 @@ const (
 	randomRows    = 120
 )
 
-var patterns = []string{"%", "", "_", "a%", "%a", "%é%", "_é", "A_", "100!%%", "!_", "% ", "%[%", "%*%", "a?", "%!!%", "'%", "ß_%", "__"}
+var patterns = []string{"%", "", "_", "a%", "%a", "%é%", "_é", "A_", "100!%%", "!_", "% ", "%[%", "%*%", "a?", "%!!%",
+	"'%", "ß_%", "__"}
 
 // generator writes random filters.
 type generator struct {
@@ -69,7 +70,8 @@ func (g *generator) predicate() string {
 	case n < 5 && !c.Unordered:
 		return fmt.Sprintf("%s %sBETWEEN %s AND %s", c.Name, not, g.pick(c.Literals), g.pick(c.Literals))
 	case n < 7:
-		return fmt.Sprintf("%s %sIN (%s, %s, %s)", c.Name, not, g.pick(c.Literals), g.pick(c.Literals), g.pick(c.Literals))
+		return fmt.Sprintf("%s %sIN (%s, %s, %s)", c.Name, not, g.pick(c.Literals), g.pick(c.Literals),
+			g.pick(c.Literals))
 	case n == 7:
 		return fmt.Sprintf("%s %s %s", c.Name, g.pick(ops), c.Name+"_2")
 	}

@@ -13,8 +13,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// purgesDirect: batch by batch the oldest go, in order, those that are not due or held stay, nothing is done twice, and the
-// journal tells of just what went.
+// purgesDirect: batch by batch the oldest go, in order, those that are not due or held stay, nothing is done twice,
+// and the journal tells of just what went.
 func purgesDirect(t *testing.T, w *world) {
 	if !w.f.PurgesDirect {
 		t.Skip("its rows are read first")
@@ -25,7 +25,9 @@ func purgesDirect(t *testing.T, w *world) {
 	sel := w.selection(t, "scan", "scanned_at")
 	sel.Holds = []*filter.Filter{bind(t, sel.Table, "note = 'note 3'")}
 	expect(t, "purges unread", p.PurgesDirect(w.ctx, source.PurgeRequest{Selection: sel, Rows: 7}), true)
-	for _, sql := range []string{"UPDATE scan SET scanned_at = '2025-06-01 00:00:00' WHERE note = 'note 5'", "UPDATE scan SET scanned_at = '2024-12-31 00:00:00' WHERE note IN ('note 20', 'note 21', 'note 22', 'note 23', 'note 24', 'note 25', 'note 26')"} {
+	for _, sql := range []string{"UPDATE scan SET scanned_at = '2025-06-01 00:00:00' WHERE note = 'note 5'",
+		"UPDATE scan SET scanned_at = '2024-12-31 00:00:00' WHERE note IN ('note 20', 'note 21', 'note 22', 'note " +
+			"23', 'note 24', 'note 25', 'note 26')"} {
 		w.exec(sql)
 	}
 	lease := w.lease(t, "scan", "me")
@@ -39,7 +41,8 @@ func purgesDirect(t *testing.T, w *world) {
 	if place, err := p.PlaceAhead(w.ctx, sel, tenth, 39); err != nil || place == nil {
 		t.Errorf("the last row that is due: %v, %v", place, err)
 	}
-	row, last, err := p.Purge(w.ctx, source.PurgeRequest{Selection: sel, Lease: lease, Segment: 2, Number: 1, UpTo: tenth, Rows: 100})
+	row, last, err := p.Purge(w.ctx, source.PurgeRequest{Selection: sel, Lease: lease, Segment: 2, Number: 1,
+		UpTo: tenth, Rows: 100})
 	if err != nil || row.Deleted != 9 || last[1].N != tenth[1].N { // one of ten is held
 		t.Errorf("up to the tenth: %+v, ends at %v, %v", row, last, err)
 	}
@@ -53,7 +56,8 @@ func purgesDirect(t *testing.T, w *world) {
 		if row.Rows == 0 {
 			break
 		}
-		if row.Deleted != row.Rows || row.Found != row.Digest || row.Digest.Count != int64(row.Rows) || row.Rows > 7 || next == nil {
+		if row.Deleted != row.Rows || row.Found != row.Digest || row.Digest.Count != int64(row.Rows) || row.Rows > 7 ||
+			next == nil {
 			t.Fatalf("batch %d: %+v, next %v", q.Number, row, next)
 		}
 		total.Merge(row.Digest)
@@ -62,7 +66,8 @@ func purgesDirect(t *testing.T, w *world) {
 			if err != nil || nowhere != nil || again.Digest != row.Digest || again.Deleted != row.Deleted {
 				t.Errorf("the same batch again: %+v, next %v, %v", again, nowhere, err)
 			}
-			w.exec("INSERT INTO scan VALUES (9000, 1, '2020-01-01 00:00:00', 'late', 'came late')") // of an age that is passed
+			// of an age that is passed
+			w.exec("INSERT INTO scan VALUES (9000, 1, '2020-01-01 00:00:00', 'late', 'came late')")
 		}
 		q.After = next
 	}
@@ -85,7 +90,8 @@ func purgesDirect(t *testing.T, w *world) {
 		t.Errorf("a batch under an old epoch got %v", err)
 	}
 	w.exec("ALTER TABLE other ADD FOREIGN KEY (scan) REFERENCES scan (id)")
-	expect(t, "purges what others refer to unread", p.PurgesDirect(w.ctx, source.PurgeRequest{Selection: w.selection(t, "scan", "scanned_at"), Rows: 7}), false)
+	expect(t, "purges what others refer to unread",
+		p.PurgesDirect(w.ctx, source.PurgeRequest{Selection: w.selection(t, "scan", "scanned_at"), Rows: 7}), false)
 }
 
 // emptiesDirect: a clause without age takes its rows in order of the key.
@@ -94,7 +100,8 @@ func emptiesDirect(t *testing.T, w *world) {
 		t.Skip("its rows are read first")
 	}
 	p := w.s.(source.Purger)
-	w.exec(fmt.Sprintf("CREATE TABLE waiting (line varchar(20) NOT NULL, at %s NULL, seat integer NOT NULL, PRIMARY KEY (line, seat))", w.f.AgeType))
+	w.exec(fmt.Sprintf("CREATE TABLE waiting (line varchar(20) NOT NULL, at %s NULL, seat integer NOT NULL, "+
+		"PRIMARY KEY (line, seat))", w.f.AgeType))
 	for i := range 23 {
 		at := "NULL"
 		if i%3 > 0 {
@@ -105,7 +112,8 @@ func emptiesDirect(t *testing.T, w *world) {
 	sel := w.selection(t, "waiting", "at")
 	sel.Terms = []rule.Term{{Cutoff: rule.Cutoff{All: true}}}
 	q := source.PurgeRequest{Selection: sel, Lease: w.lease(t, "waiting", "me"), Segment: 1, Rows: 5}
-	if x, err := p.PurgeStatement(w.ctx, q); err != nil || !strings.HasPrefix(x.SQL, "DELETE FROM") || !strings.Contains(x.SQL, w.f.PurgeEnds) {
+	if x, err := p.PurgeStatement(w.ctx, q); err != nil || !strings.HasPrefix(x.SQL, "DELETE FROM") ||
+		!strings.Contains(x.SQL, w.f.PurgeEnds) {
 		t.Errorf("it is shown as %+v, %v", x, err)
 	}
 	if place, err := p.PlaceAhead(w.ctx, sel, nil, 3); err != nil || place != nil {

@@ -33,7 +33,8 @@ func restores(t *testing.T, w *world) {
 	p := w.read(t, sel, nil, 100, 1<<30)
 	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
 	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (%d, 2, '2026-01-01 00:00:00', 'newer', 'newer')", p.rows[1][0].N))
-	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1",
+		Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +56,8 @@ func restores(t *testing.T, w *world) {
 		keys = append(keys, []value.Value{r[0]})
 	}
 	count := func(restore string) (n int) {
-		err := w.s.Related(w.ctx, source.Query{Selection: source.Selection{Table: sel.Table}, On: sel.Table.Key, Values: keys, Restored: restore}, func([]value.Value) error { n++; return nil })
+		err := w.s.Related(w.ctx, source.Query{Selection: source.Selection{Table: sel.Table}, On: sel.Table.Key,
+			Values: keys, Restored: restore}, func([]value.Value) error { n++; return nil })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -74,8 +76,10 @@ func restores(t *testing.T, w *world) {
 func replaces(t *testing.T, w *world) {
 	sel := w.scans(t, 10, 6)
 	p := w.read(t, sel, nil, 100, 1<<30)
-	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d; UPDATE scan SET note = 'another' WHERE id IN (%d, %d)", p.rows[0][0].N, p.rows[1][0].N, p.rows[2][0].N))
-	request := source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}
+	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d; UPDATE scan SET note = 'another' WHERE id IN (%d, %d)",
+		p.rows[0][0].N, p.rows[1][0].N, p.rows[2][0].N))
+	request := source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table),
+		Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}
 	refusal := errors.New("not now")
 	request.Replace = func(*value.Chunk) error { return refusal }
 	if _, err := w.s.Restore(w.ctx, request); !errors.Is(err, refusal) {
@@ -115,7 +119,8 @@ func tables(t *testing.T, w *world) {
 	}
 	foreign := slices.Clone(sel.Table.Columns) // as a manifest could have it that somebody has written
 	foreign[len(foreign)-1].Type = "integer); DROP TABLE scan; --"
-	if err := w.s.MakeTable(w.ctx, "scan_foreign", foreign, sel.Table.Key); err == nil || !strings.Contains(err.Error(), "is no type") {
+	if err := w.s.MakeTable(w.ctx, "scan_foreign", foreign, sel.Table.Key); err == nil ||
+		!strings.Contains(err.Error(), "is no type") {
 		t.Errorf("a type that is none: %v", err)
 	}
 	if err := w.s.MakeTable(w.ctx, "scan_aside", sel.Table.Columns, sel.Table.Key); err == nil {
@@ -125,7 +130,8 @@ func tables(t *testing.T, w *world) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: side, Restore: "s1", Columns: allColumns(side), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: side, Restore: "s1", Columns: allColumns(side),
+		Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -141,12 +147,15 @@ func restoreConflict(t *testing.T, w *world) {
 	sel := w.scans(t, 10, 6)
 	p := w.read(t, sel, nil, 100, 1<<30)
 	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
-	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (7777, 1, '2026-01-01 00:00:00', '%s', NULL)", p.rows[4][3].B)) // takes the gate of a row that is to come back
-	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}); err == nil {
+	// takes the gate of a row that is to come back
+	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (7777, 1, '2026-01-01 00:00:00', '%s', NULL)", p.rows[4][3].B))
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1",
+		Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}); err == nil {
 		t.Error("a conflict on another unique key passed in silence")
 	}
 	w.exec("DELETE FROM scan WHERE id = 7777; DELETE FROM vessel WHERE id = 99")
-	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
+	out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1",
+		Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -154,7 +163,9 @@ func restoreConflict(t *testing.T, w *world) {
 	w.exec(fmt.Sprintf("DELETE FROM scan WHERE id = %d", p.rows[0][0].N))
 	orphan := value.CloneRow(p.rows[0])
 	orphan[1] = value.Of(12345)
-	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r2", Columns: allColumns(sel.Table), Rows: chunkOf([][]value.Value{orphan}), Digests: digestsOf([][]value.Value{orphan})}); err == nil {
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r2",
+		Columns: allColumns(sel.Table), Rows: chunkOf([][]value.Value{orphan}),
+		Digests: digestsOf([][]value.Value{orphan})}); err == nil {
 		t.Error("a row whose parent is missing came back in silence")
 	}
 }
@@ -187,7 +198,8 @@ func typesReturn(t *testing.T, w *world) {
 		if got := w.delete(t, w.batch(sel, p, w.lease(t, name, "me"), 1+i)).Deleted; got != len(c.Literals)+1 {
 			t.Errorf("type %s: %d of %d rows were deleted", c.Type, got, len(c.Literals)+1)
 		}
-		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(exact), Digests: digestsOf(exact)})
+		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r",
+			Columns: allColumns(sel.Table), Rows: chunkOf(exact), Digests: digestsOf(exact)})
 		if err != nil {
 			t.Errorf("type %s: %v", c.Type, err)
 			continue
@@ -199,7 +211,8 @@ func typesReturn(t *testing.T, w *world) {
 		expect(t, "type "+c.Type+": digest after restore", out.Digest, want)
 		// The database's own judgement, through a unique row that only exists where something differs.
 		same := fmt.Sprintf(w.f.Same, "a.v", "b.v")
-		w.exec(fmt.Sprintf("CREATE TABLE differs_%s AS SELECT a.id FROM %s a JOIN before_%s b ON a.id = b.id WHERE NOT (%s)", name, name, name, same))
+		w.exec(fmt.Sprintf("CREATE TABLE differs_%s AS SELECT a.id FROM %s a JOIN before_%s b ON a.id = b.id WHERE "+
+			"NOT (%s)", name, name, name, same))
 		different := w.selection(t, "differs_"+name, "id")
 		different.Age.Unit = rule.Seconds
 		different.Table.Key = []string{"id"}
@@ -227,7 +240,8 @@ func typesRefused(t *testing.T, w *world) {
 	}
 }
 
-// liveRows sees the journal and the rows of a table at one moment: a row is in the one or in the other, whatever is deleted in between.
+// liveRows sees the journal and the rows of a table at one moment: a row is in the one or in the other, whatever is
+// deleted in between.
 func liveRows(t *testing.T, w *world) {
 	sel := w.scans(t, 40, 30)
 	p := w.read(t, sel, nil, 100, 1<<30)
@@ -238,7 +252,8 @@ func liveRows(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	told, rows := 0, 0
-	n, err := w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 1000, Runs: []string{"run1"},
+	n, err := w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 1000,
+		Runs: []string{"run1"},
 		Journal: func(journal []source.JournalRow) error {
 			for _, row := range journal {
 				told += row.Deleted
@@ -255,13 +270,17 @@ func liveRows(t *testing.T, w *world) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	expect(t, "told by the journal, counted and handed on", []int64{int64(told), n, int64(rows)}, []int64{10, all, all})
-	n, err = w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Filter: bind(t, sel.Table, "id < 0"), Columns: []int{0}, Limit: 1000})
+	expect(t, "told by the journal, counted and handed on", []int64{int64(told), n, int64(rows)},
+		[]int64{10, all, all})
+	n, err = w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Filter: bind(t, sel.Table, "id < 0"),
+		Columns: []int{0}, Limit: 1000})
 	expect(t, "by a condition, without a journal", fmt.Sprint(n, err), "0 <nil>")
-	n, err = w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 3, Row: func([]value.Value) error { return nil }})
+	n, err = w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 3,
+		Row: func([]value.Value) error { return nil }})
 	expect(t, "to a limit", fmt.Sprint(n, err), "3 <nil>")
 	failed := errors.New("the reader has had enough")
-	if _, err := w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 1000, Row: func([]value.Value) error { return failed }}); !errors.Is(err, failed) {
+	if _, err := w.s.LiveRows(w.ctx, source.LiveQuery{Table: sel.Table, Columns: []int{0}, Limit: 1000,
+		Row: func([]value.Value) error { return failed }}); !errors.Is(err, failed) {
 		t.Errorf("a reader that fails: %v", err)
 	}
 }
@@ -271,7 +290,8 @@ func restoredLive(t *testing.T, w *world) {
 	sel := w.scans(t, 10, 6)
 	p := w.read(t, sel, nil, 100, 1<<30)
 	w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
-	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1", Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}); err != nil {
+	if _, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r1",
+		Columns: allColumns(sel.Table), Rows: chunkOf(p.rows), Digests: digestsOf(p.rows)}); err != nil {
 		t.Fatal(err)
 	}
 	live := func() string {

@@ -34,7 +34,8 @@ type Fixture struct {
 	Same string
 	// Ageless are literals of the age column that are no instants.
 	Ageless []string
-	// Judged are columns for filters, each with SQL literals of rows and literals of filters; nil where there are none.
+	// Judged are columns for filters, each with SQL literals of rows and literals of filters; nil where there are
+	// none.
 	Judged []Judged
 	// Folded is a column type under whose collation 'a' and 'A' are equal; empty where there is none.
 	Folded string
@@ -42,7 +43,8 @@ type Fixture struct {
 	SelfKeeps bool
 	// PurgesDirect says that the source finds and deletes in one statement.
 	PurgesDirect bool
-	PurgeEnds    string // where such a statement of five rows ends, in a table whose fifth row by (line, seat) is ('line 0', 16)
+	// where such a statement of five rows ends, in a table whose fifth row by (line, seat) is ('line 0', 16)
+	PurgeEnds string
 	// NoAddress says that the engine has no address that tells rows apart where there is no key.
 	NoAddress bool
 	// Refused are column types that cannot be archived.
@@ -131,12 +133,15 @@ var cutoff = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
 // scans makes table scan with n rows, one an hour ending at the cutoff's year; the first due rows are due.
 func (w *world) scans(t *testing.T, n, due int) source.Selection {
 	t.Helper()
-	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); CREATE TABLE scan (id integer PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at %s, gate text NOT NULL, note text, UNIQUE (gate)); CREATE INDEX scan_age ON scan (scanned_at);", w.f.AgeType))
+	w.exec(fmt.Sprintf("CREATE TABLE vessel (id integer PRIMARY KEY, name text); CREATE TABLE scan (id integer "+
+		"PRIMARY KEY, vessel_id integer REFERENCES vessel (id), scanned_at %s, gate text NOT NULL, note text, "+
+		"UNIQUE (gate)); CREATE INDEX scan_age ON scan (scanned_at);", w.f.AgeType))
 	w.exec("INSERT INTO vessel VALUES (1, 'Plover'), (2, 'Dunlin')")
 	var b strings.Builder
 	for i := range n {
 		at := cutoff.Add(time.Duration(i-due) * time.Hour)
-		fmt.Fprintf(&b, "INSERT INTO scan VALUES (%d, %d, '%s', 'g%d', 'note %d');\n", (i*7919)%n+1, i%2+1, at.Format("2006-01-02 15:04:05"), i, i)
+		fmt.Fprintf(&b, "INSERT INTO scan VALUES (%d, %d, '%s', 'g%d', 'note %d');\n", (i*7919)%n+1, i%2+1,
+			at.Format("2006-01-02 15:04:05"), i, i)
 	}
 	w.exec(b.String())
 	return w.selection(t, "scan", "scanned_at")
@@ -164,7 +169,8 @@ func (w *world) tally(t *testing.T, sel source.Selection) map[int]source.Tally {
 			for _, x := range list {
 				sum := out[x.Clause]
 				sum.Clause = x.Clause
-				for into, n := range map[*int64]int64{&sum.Rows: x.Rows, &sum.Due: x.Due, &sum.Held: x.Held, &sum.Restored: x.Restored, &sum.Referenced: x.Referenced, &sum.Collation: x.Collation} {
+				for into, n := range map[*int64]int64{&sum.Rows: x.Rows, &sum.Due: x.Due, &sum.Held: x.Held,
+					&sum.Restored: x.Restored, &sum.Referenced: x.Referenced, &sum.Collation: x.Collation} {
 					*into += n
 				}
 				first := func(into *string, v string) {
@@ -208,7 +214,8 @@ func (w *world) read(t *testing.T, sel source.Selection, after []value.Value, ma
 	t.Helper()
 	var p piece
 	var h value.Hasher
-	slice, err := w.s.ReadSlice(w.ctx, source.SliceRequest{Selection: sel, After: after, Columns: allColumns(sel.Table), MaxRows: maxRows, MaxBytes: maxBytes}, func(c *value.Chunk) error {
+	slice, err := w.s.ReadSlice(w.ctx, source.SliceRequest{Selection: sel, After: after,
+		Columns: allColumns(sel.Table), MaxRows: maxRows, MaxBytes: maxBytes}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			p.rows = append(p.rows, value.CloneRow(c.Row(i)))
 			p.digests = append(p.digests, h.Row(c.Row(i)))
@@ -240,7 +247,8 @@ func (w *world) batch(sel source.Selection, p piece, l source.Lease, number int,
 			ordinals = append(ordinals, i)
 		}
 	}
-	return source.Batch{Selection: sel, Lease: l, Segment: 1, Number: number, Ordinals: ordinals, Locators: p.Locators, Digests: p.digests, Columns: allColumns(sel.Table), LockWait: 100 * time.Millisecond}
+	return source.Batch{Selection: sel, Lease: l, Segment: 1, Number: number, Ordinals: ordinals, Locators: p.Locators,
+		Digests: p.digests, Columns: allColumns(sel.Table), LockWait: 100 * time.Millisecond}
 }
 
 func (w *world) delete(t *testing.T, b source.Batch) *source.JournalRow {
@@ -273,14 +281,16 @@ func describes(t *testing.T, w *world) {
 	expect(t, "likely age column", scan.AgeColumn, "scanned_at")
 	expect(t, "age index", scan.IndexServes("scanned_at"), true)
 	expect(t, "no index on note", scan.IndexServes("note"), false)
-	if len(scan.References) != 1 || scan.References[0].RefTable != "vessel" || !slices.Equal(scan.References[0].Columns, []string{"vessel_id"}) || scan.References[0].Alters() {
+	if len(scan.References) != 1 || scan.References[0].RefTable != "vessel" ||
+		!slices.Equal(scan.References[0].Columns, []string{"vessel_id"}) || scan.References[0].Alters() {
 		t.Errorf("foreign keys of scan: %+v", scan.References)
 	}
 	vessel, err := w.s.Table(w.ctx, "vessel")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(vessel.ReferencedBy) != 1 || vessel.ReferencedBy[0].Table != "scan" || !slices.Equal(vessel.ReferencedBy[0].RefColumns, []string{"id"}) {
+	if len(vessel.ReferencedBy) != 1 || vessel.ReferencedBy[0].Table != "scan" ||
+		!slices.Equal(vessel.ReferencedBy[0].RefColumns, []string{"id"}) {
 		t.Errorf("references to vessel: %+v", vessel.ReferencedBy)
 	}
 	tables, err := w.s.Tables(w.ctx)
@@ -297,8 +307,11 @@ func describes(t *testing.T, w *world) {
 // listedAsDescribed: all tables together are described as each is by itself, with references in all directions.
 func listedAsDescribed(t *testing.T, w *world) {
 	w.scans(t, 3, 1)
-	w.exec(`CREATE TABLE quay (line integer NOT NULL, berth integer NOT NULL, of_vessel integer, PRIMARY KEY (line, berth));
-		CREATE TABLE "Odd name" (id integer PRIMARY KEY, line integer, berth integer, parent integer, label varchar(20) NOT NULL, FOREIGN KEY (line, berth) REFERENCES quay (line, berth), FOREIGN KEY (parent) REFERENCES "Odd name" (id));
+	w.exec(`CREATE TABLE quay (line integer NOT NULL, berth integer NOT NULL, of_vessel integer, PRIMARY KEY (line,
+		berth));
+		CREATE TABLE "Odd name" (id integer PRIMARY KEY, line integer, berth integer, parent integer,
+			label varchar(20) NOT NULL, FOREIGN KEY (line, berth) REFERENCES quay (line, berth),
+			FOREIGN KEY (parent) REFERENCES "Odd name" (id));
 		CREATE UNIQUE INDEX by_label ON "Odd name" (label);
 		CREATE TABLE bare (at ` + w.f.AgeType + `, note varchar(20));
 		CREATE TABLE chit (label varchar(20) NOT NULL, vessel_id integer REFERENCES vessel (id));
@@ -314,9 +327,13 @@ func listedAsDescribed(t *testing.T, w *world) {
 			t.Fatal(err)
 		}
 		listed := &tables[i]
-		for what, pair := range map[string][2]any{"columns": {listed.Columns, alone.Columns}, "key": {listed.Key, alone.Key}, "indexes": {listed.Indexes, alone.Indexes}, "references": {listed.References, alone.References},
-			"referred to by": {listed.ReferencedBy, alone.ReferencedBy}, "age": {listed.AgeColumn, alone.AgeColumn}, "obstacles": {listed.Obstacles, alone.Obstacles}, "notes": {listed.Notes, alone.Notes},
-			"triggers": {listed.Triggers, alone.Triggers}, "address": {listed.Address, alone.Address}, "ages": {listed.Oldest + listed.Newest, alone.Oldest + alone.Newest}} {
+		for what, pair := range map[string][2]any{"columns": {listed.Columns, alone.Columns},
+			"key": {listed.Key, alone.Key}, "indexes": {listed.Indexes, alone.Indexes},
+			"references":     {listed.References, alone.References},
+			"referred to by": {listed.ReferencedBy, alone.ReferencedBy}, "age": {listed.AgeColumn, alone.AgeColumn},
+			"obstacles": {listed.Obstacles, alone.Obstacles}, "notes": {listed.Notes, alone.Notes},
+			"triggers": {listed.Triggers, alone.Triggers}, "address": {listed.Address, alone.Address},
+			"ages": {listed.Oldest + listed.Newest, alone.Oldest + alone.Newest}} {
 			expect(t, listed.Name+", "+what, pair[0], pair[1])
 		}
 	}
@@ -330,7 +347,9 @@ func unknownTable(t *testing.T, w *world) {
 
 func slicesCover(t *testing.T, w *world) {
 	sel := w.scans(t, 100, 60)
-	w.exec("UPDATE scan SET scanned_at = '2024-12-31 00:00:00' WHERE id IN (SELECT id FROM scan WHERE scanned_at < '2024-12-31 12:00:00')") // many of one age
+	// many of one age
+	w.exec("UPDATE scan SET scanned_at = '2024-12-31 00:00:00' WHERE id IN (SELECT id FROM scan WHERE scanned_at < " +
+		"'2024-12-31 12:00:00')")
 	var after []value.Value
 	var ids []int64
 	for i := 0; ; i++ {
@@ -379,7 +398,8 @@ func counts(t *testing.T, w *world) {
 	expect(t, "last value that goes", clean(tally.LastGoing), "2024-12-31 23:00:00")
 	expect(t, "first value that stays", clean(tally.FirstStays), "2025-01-01 00:00:00")
 	oldest, newest, ok, err := w.s.Ends(w.ctx, sel)
-	expect(t, "ends", fmt.Sprint(oldest.Format(time.DateTime), " ", newest.Format(time.DateTime), " ", ok, " ", err), "2024-12-27 00:00:00 2025-01-04 07:00:00 true <nil>")
+	expect(t, "ends", fmt.Sprint(oldest.Format(time.DateTime), " ", newest.Format(time.DateTime), " ", ok, " ", err),
+		"2024-12-27 00:00:00 2025-01-04 07:00:00 true <nil>")
 	estimate, err := w.s.Estimate(w.ctx, sel)
 	if err != nil || len(estimate) != 1 || estimate[0] < 0 || estimate[0] > 2000 {
 		t.Errorf("estimate %v, %v", estimate, err)
@@ -403,7 +423,8 @@ func bind(t *testing.T, table *shape.Table, text string) *filter.Filter {
 
 func clausesGovern(t *testing.T, w *world) {
 	sel := w.scans(t, 200, 120)
-	w.exec("UPDATE scan SET note = NULL WHERE id <= 40; UPDATE scan SET note = 'kept' WHERE id > 40 AND id <= 80; UPDATE scan SET note = 'short' WHERE id > 80 AND id <= 120")
+	w.exec("UPDATE scan SET note = NULL WHERE id <= 40; UPDATE scan SET note = 'kept' WHERE id > 40 AND id <= 80; " +
+		"UPDATE scan SET note = 'short' WHERE id > 80 AND id <= 120")
 	kept, short := bind(t, sel.Table, "note = 'kept'"), bind(t, sel.Table, "note IN ('kept', 'short')")
 	at := func(hours int) rule.Cutoff { return rule.Cutoff{At: cutoff.Add(time.Duration(hours) * time.Hour)} }
 	sel.Terms = []rule.Term{
@@ -412,7 +433,8 @@ func clausesGovern(t *testing.T, w *world) {
 		{Clause: 2, Except: []*filter.Filter{kept, short}, Cutoff: at(-30)},
 	}
 	tally := w.tally(t, sel)
-	expect(t, "rows governed", []int64{tally[0].Rows, tally[1].Rows, tally[2].Rows, tally[-1].Rows}, []int64{40, 40, 120, 0})
+	expect(t, "rows governed", []int64{tally[0].Rows, tally[1].Rows, tally[2].Rows, tally[-1].Rows},
+		[]int64{40, 40, 120, 0})
 	total := 0
 	for i, term := range sel.Terms {
 		one := sel
@@ -436,7 +458,8 @@ func clausesGovern(t *testing.T, w *world) {
 func heldStay(t *testing.T, w *world) {
 	sel := w.scans(t, 30, 20)
 	p := w.read(t, sel, nil, 100, 1<<30)
-	held := bind(t, sel.Table, fmt.Sprintf("gate = '%s' OR note = 'nothing has it' OR id = %d", p.rows[3][3].B, p.rows[5][0].N))
+	held := bind(t, sel.Table, fmt.Sprintf("gate = '%s' OR note = 'nothing has it' OR id = %d", p.rows[3][3].B,
+		p.rows[5][0].N))
 	sel.Holds = []*filter.Filter{held}
 	expect(t, "due rows that are not held", w.due(t, sel), 18)
 	tally := w.tally(t, sel)[0]
@@ -455,8 +478,8 @@ func heldStay(t *testing.T, w *world) {
 	expect(t, "narrowed to nothing", w.due(t, sel), 0)
 }
 
-// piecesJoin reads a slice in three pieces. A row of the first gets a later age before the last is read, which so holds it
-// once more: the first copy is void, the second goes.
+// piecesJoin reads a slice in three pieces. A row of the first gets a later age before the last is read, which so
+// holds it once more: the first copy is void, the second goes.
 func piecesJoin(t *testing.T, w *world) {
 	sel := w.scans(t, 30, 20)
 	p := w.read(t, sel, nil, 8, 1<<30)
@@ -489,7 +512,8 @@ func deletesUnchanged(t *testing.T, w *world) {
 	sel := w.scans(t, 30, 20)
 	p := w.read(t, sel, nil, 100, 1<<30)
 	changed, vanished, moved := p.rows[3][0].N, p.rows[5][0].N, p.rows[7][0].N
-	w.exec(fmt.Sprintf("UPDATE scan SET note = 'edited' WHERE id = %d; DELETE FROM scan WHERE id = %d; UPDATE scan SET id = 5000 WHERE id = %d", changed, vanished, moved))
+	w.exec(fmt.Sprintf("UPDATE scan SET note = 'edited' WHERE id = %d; DELETE FROM scan WHERE id = %d; UPDATE scan "+
+		"SET id = 5000 WHERE id = %d", changed, vanished, moved))
 	row := w.delete(t, w.batch(sel, p, w.lease(t, "scan", "me"), 1))
 	expect(t, "deleted", row.Deleted, 17)
 	expect(t, "changed", row.Changed, []int{3})
@@ -546,7 +570,8 @@ func leases(t *testing.T, w *world) {
 func locates(t *testing.T, w *world) {
 	sel := w.scans(t, 12, 8)
 	p := w.read(t, sel, nil, 100, 1<<30)
-	w.exec(fmt.Sprintf("UPDATE scan SET note = NULL WHERE id = %d; DELETE FROM scan WHERE id = %d", p.rows[2][0].N, p.rows[4][0].N))
+	w.exec(fmt.Sprintf("UPDATE scan SET note = NULL WHERE id = %d; DELETE FROM scan WHERE id = %d", p.rows[2][0].N,
+		p.rows[4][0].N))
 	var keys [][]value.Value
 	for _, r := range p.rows {
 		keys = append(keys, r[:1])
@@ -565,7 +590,8 @@ func locates(t *testing.T, w *world) {
 func withoutKey(t *testing.T, w *world) {
 	w.exec(fmt.Sprintf("CREATE TABLE ping (pinged_at %s NOT NULL, gate varchar(20))", w.f.AgeType))
 	for i := range 22 { // pairs of equal rows, two pairs of each age; the last pair is not due
-		w.exec(fmt.Sprintf("INSERT INTO ping VALUES ('%s', 'g%d')", cutoff.Add(time.Duration(i/4-5)*time.Hour).Format("2006-01-02 15:04:05"), i/2))
+		w.exec(fmt.Sprintf("INSERT INTO ping VALUES ('%s', 'g%d')",
+			cutoff.Add(time.Duration(i/4-5)*time.Hour).Format("2006-01-02 15:04:05"), i/2))
 	}
 	sel := w.selection(t, "ping", "pinged_at")
 	if w.f.NoAddress {
@@ -593,7 +619,8 @@ func withoutKey(t *testing.T, w *world) {
 	var rows [][]value.Value
 	for i, r := range p.rows {
 		if !slices.Contains(left, i) {
-			rows, gone.Ordinals, gone.Digests = append(rows, r), append(gone.Ordinals, i), append(gone.Digests, p.digests[i])
+			rows, gone.Ordinals, gone.Digests = append(rows, r), append(gone.Ordinals, i),
+				append(gone.Digests, p.digests[i])
 		}
 	}
 	gone.Rows = chunkOf(rows)
@@ -610,14 +637,17 @@ func withoutKey(t *testing.T, w *world) {
 	b.Locators, b.Digests = again.Locators.Arrange([]int{7, -1}), []value.Digest{again.digests[7], {}}
 	row = w.delete(t, b)
 	expect(t, "deleted and not found, arranged", fmt.Sprint(row.Deleted, row.Vanished), "1 [1]")
-	w.exec(fmt.Sprintf("DROP TABLE ping; CREATE TABLE ping (id integer PRIMARY KEY, pinged_at %s NOT NULL); INSERT INTO ping VALUES (1, '2020-01-01 00:00:00')", w.f.AgeType))
+	w.exec(fmt.Sprintf("DROP TABLE ping; CREATE TABLE ping (id integer PRIMARY KEY, pinged_at %s NOT NULL); INSERT "+
+		"INTO ping VALUES (1, '2020-01-01 00:00:00')", w.f.AgeType))
 	expect(t, "due once the table has a key", w.due(t, w.selection(t, "ping", "pinged_at")), 1)
 }
 
 func referencedStay(t *testing.T, w *world) {
 	w.scans(t, 4, 4)
-	w.exec(fmt.Sprintf("CREATE TABLE port (id integer PRIMARY KEY, opened %s, mother integer REFERENCES port (id)); CREATE TABLE berth (id integer PRIMARY KEY, port_id integer REFERENCES port (id))", w.f.AgeType))
-	w.exec("INSERT INTO port VALUES (1, '2020-01-01 00:00:00', NULL), (2, '2020-01-02 00:00:00', 1), (3, '2020-01-03 00:00:00', 3), (4, '2020-01-04 00:00:00', NULL); INSERT INTO berth VALUES (1, 4)")
+	w.exec(fmt.Sprintf("CREATE TABLE port (id integer PRIMARY KEY, opened %s, mother integer REFERENCES port "+
+		"(id)); CREATE TABLE berth (id integer PRIMARY KEY, port_id integer REFERENCES port (id))", w.f.AgeType))
+	w.exec("INSERT INTO port VALUES (1, '2020-01-01 00:00:00', NULL), (2, '2020-01-02 00:00:00', 1), (3, " +
+		"'2020-01-03 00:00:00', 3), (4, '2020-01-04 00:00:00', NULL); INSERT INTO berth VALUES (1, 4)")
 	sel := w.selection(t, "port", "opened")
 	p := w.read(t, sel, nil, 100, 1<<30)
 	want := []int64{2, 3} // port 1 is referred to by port 2, and port 4 by a berth
@@ -666,7 +696,8 @@ func keepsJournal(t *testing.T, w *world) {
 		t.Errorf("head of a new chain: %v, %v", h, err)
 	}
 	for i := range 2 {
-		if err := w.s.SetHead(w.ctx, "scan", source.Head{Sequence: int64(i + 1), Hash: fmt.Sprint("h", i)}); err != nil {
+		if err := w.s.SetHead(w.ctx, "scan",
+			source.Head{Sequence: int64(i + 1), Hash: fmt.Sprint("h", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -678,8 +709,10 @@ func oddNames(t *testing.T, w *world) {
 	q := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
 	for i, name := range []string{`Scan "of" day`, `größe; drop table x --`, `select`, `100%s {}`, `a'b`} {
 		key, age, body := name+"$key", name+" at", name+`\body`
-		w.exec(fmt.Sprintf("CREATE TABLE %s (%s integer PRIMARY KEY, %s %s, %s text)", q(name), q(key), q(age), w.f.AgeType, q(body)))
-		w.exec(fmt.Sprintf("INSERT INTO %s VALUES (1, '2020-01-01 00:00:00', 'a'), (2, '2020-01-02 00:00:00', 'b''\\'), (3, '2026-01-01 00:00:00', 'c')", q(name)))
+		w.exec(fmt.Sprintf("CREATE TABLE %s (%s integer PRIMARY KEY, %s %s, %s text)", q(name), q(key), q(age),
+			w.f.AgeType, q(body)))
+		w.exec(fmt.Sprintf("INSERT INTO %s VALUES (1, '2020-01-01 00:00:00', 'a'), (2, '2020-01-02 00:00:00', "+
+			"'b''\\'), (3, '2026-01-01 00:00:00', 'c')", q(name)))
 		sel := w.selection(t, name, age)
 		quoted := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
 		text := quoted(body) + " <> 'x''; drop' AND " + quoted(key) + " > 0"
@@ -696,7 +729,8 @@ func oddNames(t *testing.T, w *world) {
 		if err != nil || found.Len() != 1 {
 			t.Errorf("table %s: locate: %v", name, err)
 		}
-		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r", Columns: allColumns(sel.Table), Rows: chunkOf(rest.rows), Digests: digestsOf(rest.rows)})
+		out, err := w.s.Restore(w.ctx, source.RestoreRequest{Table: sel.Table, Restore: "r",
+			Columns: allColumns(sel.Table), Rows: chunkOf(rest.rows), Digests: digestsOf(rest.rows)})
 		if err != nil || out.Inserted != 1 {
 			t.Errorf("table %s: restore: %+v, %v", name, out, err)
 		}
@@ -745,11 +779,12 @@ func measuresLog(t *testing.T, w *world) {
 	}
 }
 
-// showsProgress keeps where a run stands twice, and reads it through the view with a restore of one row's worth of SQL: a
-// table that is made from the view.
+// showsProgress keeps where a run stands twice, and reads it through the view with a restore of one row's worth of
+// SQL: a table that is made from the view.
 func showsProgress(t *testing.T, w *world) {
 	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	p := source.Progress{Table: "scan", Rule: "scans", Run: "run1", Action: "archive", State: "running", Pace: "gentle", Cutoff: cutoff, Due: 100, Done: 40, Deleted: 39, At: at, RuleText: "rule: 'scans'"}
+	p := source.Progress{Table: "scan", Rule: "scans", Run: "run1", Action: "archive", State: "running",
+		Pace: "gentle", Cutoff: cutoff, Due: 100, Done: 40, Deleted: 39, At: at, RuleText: "rule: 'scans'"}
 	for range 2 {
 		if err := w.s.Show(w.ctx, p); err != nil {
 			t.Fatal(err)
@@ -761,7 +796,8 @@ func showsProgress(t *testing.T, w *world) {
 	if w.f.JournalSchema != "" {
 		view = w.f.JournalSchema + ".runs"
 	}
-	w.exec("INSERT INTO seen SELECT 1, '2020-01-01 00:00:00', table_name || '/' || state || '/' || done || '/' || rows_left || '/' || resumes_at || '/' || rule_text FROM " + view)
+	w.exec("INSERT INTO seen SELECT 1, '2020-01-01 00:00:00', table_name || '/' || state || '/' || done || '/' || " +
+		"rows_left || '/' || resumes_at || '/' || rule_text FROM " + view)
 	piece := w.read(t, w.selection(t, "seen", "scanned_at"), nil, 10, 1<<20)
 	expect(t, "the view", string(piece.rows[0][2].B), "scan/resting/120/0/2026-11-23T12:00:00Z/rule: 'scans'")
 }

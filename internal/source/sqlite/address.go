@@ -28,14 +28,15 @@ func address(t *shape.Table, withoutRowid bool) []shape.Column {
 	return nil
 }
 
-// restoreKeyless puts rows back into a table without key. Which rows of a segment have been put back stands in the record
-// and nowhere else, so it is written in the same transaction, and what it names is not put back again.
+// restoreKeyless puts rows back into a table without key. Which rows of a segment have been put back stands in the
+// record and nowhere else, so it is written in the same transaction, and what it names is not put back again.
 func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
 	t := req.Table
 	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
 	err := s.immediate(ctx, func(conn *sql.Conn) error {
 		record := quote(restoredTable(t))
-		if _, err := conn.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS "+record+" (restore TEXT NOT NULL, segment TEXT, ordinal INTEGER, PRIMARY KEY (segment, ordinal))"); err != nil {
+		if _, err := conn.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS "+record+
+			" (restore TEXT NOT NULL, segment TEXT, ordinal INTEGER, PRIMARY KEY (segment, ordinal))"); err != nil {
 			return err
 		}
 		mark, err := conn.PrepareContext(ctx, "INSERT INTO "+record+" VALUES (?, ?, ?) ON CONFLICT DO NOTHING")
@@ -73,10 +74,11 @@ func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) 
 		}
 		var hasher value.Hasher
 		query := "SELECT " + expressions(t, "t.", req.Columns) + " FROM " + quote(t.Name) + " t WHERE "
-		err = among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", numbers, rower(func(row []value.Value) error {
-			out.Digest.Add(hasher.Row(row))
-			return nil
-		}))
+		err = among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", numbers,
+			rower(func(row []value.Value) error {
+				out.Digest.Add(hasher.Row(row))
+				return nil
+			}))
 		if err == nil && out.Digest != want {
 			err = fmt.Errorf("table %s: %w", t.Name, source.ErrAltered)
 		}

@@ -14,7 +14,8 @@ var errUndo = errors.New("undo")
 
 // Check connects and reports what the service may do.
 func (s *Source) Check(ctx context.Context) (*source.Report, error) {
-	r := &source.Report{Engine: "SQLite", TLS: "none: a file", Journal: "tables ambercellar_lease, ambercellar_batch and ambercellar_chain in the same file"}
+	r := &source.Report{Engine: "SQLite", TLS: "none: a file",
+		Journal: "tables ambercellar_lease, ambercellar_batch and ambercellar_chain in the same file"}
 	if err := s.read.QueryRowContext(ctx, "SELECT sqlite_version()").Scan(&r.Version); err != nil {
 		return nil, source.Of(s.cfg.Name, err)
 	}
@@ -31,10 +32,12 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 	if errors.Is(err, errUndo) {
 		add(source.Good, "", "the file can be written and the journal tables can be made (tried and taken back)", "")
 	} else {
-		add(source.Missing, "", fmt.Sprintf("the journal tables cannot be made: %v", err), "give the service's user write access to the file and to its directory")
+		add(source.Missing, "", fmt.Sprintf("the journal tables cannot be made: %v", err),
+			"give the service's user write access to the file and to its directory")
 	}
 	if s.blocks {
-		add(source.Note, "", "the database is not in WAL mode: readers and the writer keep each other waiting, so slices are kept short", "PRAGMA journal_mode = wal;")
+		add(source.Note, "", "the database is not in WAL mode: readers and the writer keep each other waiting, so "+
+			"slices are kept short", "PRAGMA journal_mode = wal;")
 	} else {
 		add(source.Good, "", "the database is in WAL mode: reading does not keep writers waiting", "")
 	}
@@ -50,7 +53,8 @@ func (s *Source) Check(ctx context.Context) (*source.Report, error) {
 			add(source.Note, t.Name, n, "")
 		}
 		if len(t.Obstacles) == 0 && len(t.Key) == 0 {
-			add(source.Refused, t.Name, "it has no primary key and no unique key without NULLs, so no row can be told from another", "add a primary key")
+			add(source.Refused, t.Name, "it has no primary key and no unique key without NULLs, so no row can be "+
+				"told from another", "add a primary key")
 		}
 	}
 	return r, nil

@@ -31,7 +31,8 @@ func newDialect(sel source.Selection, prefix string) *dialect {
 
 // Writer returns what conditions on the rows of other tables are written with.
 func (d *dialect) Writer() source.Writer {
-	return source.Writer{Prefix: d.prefix, From: func(t *shape.Table) string { return quote(t.Name) }, Quote: quote, Referenced: referenced,
+	return source.Writer{Prefix: d.prefix, From: func(t *shape.Table) string { return quote(t.Name) }, Quote: quote,
+		Referenced: referenced,
 		Dialect: func(sel source.Selection, prefix string) source.Dialect {
 			return &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: prefix}
 		}}
@@ -46,10 +47,11 @@ func (d *dialect) column() string {
 	return plain.name(d.sel.AgeRef())
 }
 
-// iso is the condition that a column holds text that is a real date, with a real time behind it if any, as SQLite's own
-// date functions (deterministic for such text) find. They are dear, so the two usual forms take one call each.
+// iso is the condition that a column holds text that is a real date, with a real time behind it if any, as SQLite's
+// own date functions (deterministic for such text) find. They are dear, so the two usual forms take one call each.
 func iso(c string) string {
-	return fmt.Sprintf("typeof(%[1]s) = 'text' AND CASE length(%[1]s) WHEN 10 THEN date(%[1]s) = %[1]s WHEN 19 THEN datetime(%[1]s) = replace(%[1]s, 'T', ' ') "+
+	return fmt.Sprintf("typeof(%[1]s) = 'text' AND CASE length(%[1]s) WHEN 10 THEN date(%[1]s) = %[1]s WHEN 19 "+
+		"THEN datetime(%[1]s) = replace(%[1]s, 'T', ' ') "+
 		"ELSE date(substr(%[1]s, 1, 10)) = substr(%[1]s, 1, 10) AND datetime(%[1]s) IS NOT NULL END", c)
 }
 
@@ -58,13 +60,15 @@ func zoned(c string) string {
 	return fmt.Sprintf("(%[1]s GLOB '*[Zz]' OR %[1]s GLOB '*[+-][0-9][0-9]:[0-9][0-9]')", c)
 }
 
-// judgedAge is a column that a count adds to its rows, so that the dear date functions are called once a row: the age's
-// form (D a day, W a clock without zone, U a clock in UTC), and its text in a form that compares; NULL for no instant.
+// judgedAge is a column that a count adds to its rows, so that the dear date functions are called once a row: the
+// age's form (D a day, W a clock without zone, U a clock in UTC), and its text in a form that compares; NULL for no
+// instant.
 const judgedAge = "ambercellar_age"
 
 func (d *dialect) judge() string {
 	c := d.column()
-	return fmt.Sprintf("CASE WHEN %[2]s THEN CASE length(%[1]s) WHEN 10 THEN 'D' || %[1]s WHEN 19 THEN 'W' || replace(%[1]s, 'T', ' ') ELSE CASE WHEN %[3]s THEN 'U' ELSE 'W' END || datetime(%[1]s) END END",
+	return fmt.Sprintf("CASE WHEN %[2]s THEN CASE length(%[1]s) WHEN 10 THEN 'D' || %[1]s WHEN 19 THEN 'W' || "+
+		"replace(%[1]s, 'T', ' ') ELSE CASE WHEN %[3]s THEN 'U' ELSE 'W' END || datetime(%[1]s) END END",
 		c, d.Instant(), zoned(c))
 }
 
@@ -91,9 +95,10 @@ func (d *dialect) Instant() string {
 	return out
 }
 
-// Before is the condition that the age is an instant before a time. Text is compared as the instant that it stands for:
-// by the clock of the age's zone where it names none. The plain comparison in front is for the index; it is a superset,
-// since no zone is further than a day away. A date without a clock is due when its day lies before the cutoff's day.
+// Before is the condition that the age is an instant before a time. Text is compared as the instant that it stands
+// for: by the clock of the age's zone where it names none. The plain comparison in front is for the index; it is a
+// superset, since no zone is further than a day away. A date without a clock is due when its day lies before the
+// cutoff's day.
 func (d *dialect) Before(at time.Time) string {
 	c := d.column()
 	if d.age.Unit != "" {
@@ -103,11 +108,14 @@ func (d *dialect) Before(at time.Time) string {
 	clock := wall.Format("2006-01-02 15:04:05")
 	day := at.In(d.age.Location()).Format(time.DateOnly)
 	if d.judged {
-		return fmt.Sprintf("%[1]s < CASE substr(%[1]s, 1, 1) WHEN 'D' THEN %[2]s WHEN 'W' THEN %[3]s ELSE %[4]s END", d.prefix+judgedAge,
+		return fmt.Sprintf("%[1]s < CASE substr(%[1]s, 1, 1) WHEN 'D' THEN %[2]s WHEN 'W' THEN %[3]s ELSE %[4]s END",
+			d.prefix+judgedAge,
 			d.Bind("D"+day), d.Bind("W"+clock), d.Bind("U"+at.UTC().Format("2006-01-02 15:04:05")))
 	}
-	return fmt.Sprintf("%[1]s < %[2]s AND %[3]s AND CASE length(%[1]s) WHEN 10 THEN %[1]s < %[4]s WHEN 19 THEN replace(%[1]s, 'T', ' ') < %[5]s ELSE datetime(%[1]s) < CASE WHEN %[6]s THEN %[7]s ELSE %[8]s END END",
-		c, d.Bind(at.UTC().AddDate(0, 0, 2).Format(time.DateOnly)), d.Instant(), d.Bind(day), d.Bind(clock), zoned(c), d.Bind(at.UTC().Format("2006-01-02 15:04:05")), d.Bind(clock))
+	return fmt.Sprintf("%[1]s < %[2]s AND %[3]s AND CASE length(%[1]s) WHEN 10 THEN %[1]s < %[4]s WHEN 19 THEN "+
+		"replace(%[1]s, 'T', ' ') < %[5]s ELSE datetime(%[1]s) < CASE WHEN %[6]s THEN %[7]s ELSE %[8]s END END",
+		c, d.Bind(at.UTC().AddDate(0, 0, 2).Format(time.DateOnly)), d.Instant(), d.Bind(day), d.Bind(clock), zoned(c),
+		d.Bind(at.UTC().Format("2006-01-02 15:04:05")), d.Bind(clock))
 }
 
 // Since is the condition that the age is an instant at or after a time.
@@ -138,7 +146,8 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 	case *filter.Compare:
 		return d.compare(p.Left, p.Op, p.Right.Value, collated)
 	case *filter.Between:
-		return d.negated(p.Not, d.compare(p.Left, filter.GreaterEqual, p.Low.Value, collated)+" AND "+d.compare(p.Left, filter.LessEqual, p.High.Value, collated))
+		return d.negated(p.Not, d.compare(p.Left, filter.GreaterEqual, p.Low.Value, collated)+" AND "+
+			d.compare(p.Left, filter.LessEqual, p.High.Value, collated))
 	case *filter.In:
 		return d.in(p, collated)
 	case *filter.Like:
@@ -147,10 +156,12 @@ func (d *dialect) Leaf(predicate any, collated bool) string {
 		if collated {
 			match = c + " LIKE " + d.Bind(p.Escaped('!')) + " ESCAPE '!'"
 		}
-		return d.negated(p.Not, fmt.Sprintf("CASE WHEN typeof(%[1]s) = 'text' AND instr(CAST(%[1]s AS BLOB), x'00') = 0 THEN %[2]s END", c, match))
+		return d.negated(p.Not, fmt.Sprintf(
+			"CASE WHEN typeof(%[1]s) = 'text' AND instr(CAST(%[1]s AS BLOB), x'00') = 0 THEN %[2]s END", c, match))
 	case *filter.CompareColumns:
 		l, r := d.name(p.Left), d.name(p.Right)
-		same := fmt.Sprintf("typeof(%[1]s) = typeof(%[2]s) AND typeof(%[1]s) IN ('integer', 'real', 'text') OR typeof(%[1]s) IN ('integer', 'real') AND typeof(%[2]s) IN ('integer', 'real')", l, r)
+		same := fmt.Sprintf("typeof(%[1]s) = typeof(%[2]s) AND typeof(%[1]s) IN ('integer', 'real', 'text') OR "+
+			"typeof(%[1]s) IN ('integer', 'real') AND typeof(%[2]s) IN ('integer', 'real')", l, r)
 		collate := " COLLATE BINARY"
 		if collated {
 			collate = ""
@@ -171,7 +182,8 @@ func (d *dialect) name(r filter.Ref) string {
 	return d.unpadded(r, d.prefix+quote(r.Name))
 }
 
-// unpadded takes off blanks that do not count. An expression has no collation, so that one which compares by the column's own keeps them.
+// unpadded takes off blanks that do not count. An expression has no collation, so that one which compares by the
+// column's own keeps them.
 func (d *dialect) unpadded(r filter.Ref, name string) string {
 	if d.own || !r.Column.Padded() {
 		return name
@@ -188,7 +200,8 @@ func (d *dialect) negated(not bool, condition string) string {
 
 // ofClass is unknown where the value is of another storage class than those listed.
 func (d *dialect) ofClass(r filter.Ref, classes, condition string) string {
-	return fmt.Sprintf("CASE WHEN typeof(%s) IN ('%s') THEN %s END", d.name(r), strings.ReplaceAll(classes, " ", "', '"), condition)
+	return fmt.Sprintf("CASE WHEN typeof(%s) IN ('%s') THEN %s END", d.name(r),
+		strings.ReplaceAll(classes, " ", "', '"), condition)
 }
 
 // compare takes affinity away from the column with a plus sign, so that nothing is converted; COLLATE BINARY compares
@@ -202,7 +215,8 @@ func (d *dialect) compare(r filter.Ref, op filter.Op, v value.Value, collated bo
 		}
 		return d.ofClass(r, "text", "+"+c+" COLLATE BINARY "+op.String()+" "+d.Bind(string(v.B)))
 	case value.Timestamp:
-		return fmt.Sprintf("CASE WHEN %s THEN datetime(%s) %s %s END", iso(c), c, op, d.Bind(time.UnixMicro(v.N).UTC().Format("2006-01-02 15:04:05.999999")))
+		return fmt.Sprintf("CASE WHEN %s THEN datetime(%s) %s %s END", iso(c), c, op,
+			d.Bind(time.UnixMicro(v.N).UTC().Format("2006-01-02 15:04:05.999999")))
 	case value.Int:
 		return d.ofClass(r, "integer real", "+"+c+" "+op.String()+" "+d.Bind(v.N))
 	case value.Float64:
@@ -222,7 +236,8 @@ func (d *dialect) compareDecimal(r filter.Ref, op filter.Op, v value.Value) stri
 	floor := new(big.Int).Div(exact.Num(), exact.Denom()) // Euclidean: rounds down, as denominators are positive
 	above, below := "TRUE", "FALSE"
 	if floor.IsInt64() {
-		above, below = fmt.Sprintf("+%s > %s", d.name(r), d.Bind(floor.Int64())), fmt.Sprintf("+%s <= %s", d.name(r), d.Bind(floor.Int64()))
+		above, below = fmt.Sprintf("+%s > %s", d.name(r), d.Bind(floor.Int64())),
+			fmt.Sprintf("+%s <= %s", d.name(r), d.Bind(floor.Int64()))
 	} else if floor.Sign() > 0 {
 		above, below = below, above
 	}
@@ -234,7 +249,8 @@ func (d *dialect) compareDecimal(r filter.Ref, op filter.Op, v value.Value) stri
 	case filter.Greater, filter.GreaterEqual:
 		whole = above
 	}
-	return fmt.Sprintf("CASE typeof(%[1]s) WHEN 'integer' THEN %[2]s WHEN 'real' THEN +%[1]s %[3]s %[4]s END", d.name(r), whole, op, d.Bind(near))
+	return fmt.Sprintf("CASE typeof(%[1]s) WHEN 'integer' THEN %[2]s WHEN 'real' THEN +%[1]s %[3]s %[4]s END",
+		d.name(r), whole, op, d.Bind(near))
 }
 
 // in writes a list as such where its values are of one kind.

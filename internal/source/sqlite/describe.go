@@ -20,8 +20,8 @@ const sizeBudget = time.Second
 // countBudget bounds the counting of one table's rows.
 const countBudget = 300 * time.Millisecond
 
-// listBudget bounds the same for all tables of a listing together; what cannot be had by then follows when a table is looked at by itself. leastBudget is what
-// one table of many has of it.
+// listBudget bounds the same for all tables of a listing together; what cannot be had by then follows when a table is
+// looked at by itself. leastBudget is what one table of many has of it.
 const listBudget, leastBudget = time.Second, 20 * time.Millisecond
 
 // Tables lists the tables of the main schema, the journal's own left out.
@@ -99,12 +99,15 @@ type described struct {
 // ours says of a name in any case whether the table is one of the journal's, or SQLite's own.
 const ours = `(m.name LIKE 'sqlite\_%' ESCAPE '\' OR m.name LIKE 'ambercellar\_%' ESCAPE '\')`
 
-// describe describes one table or view, or all tables by a few questions for all of them together, in the order of their names.
+// describe describes one table or view, or all tables by a few questions for all of them together, in the order of
+// their names.
 func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, error) {
 	var out []*shape.Table
 	tables := map[string]*described{} // by the name in small letters
 	err := s.each(ctx, `SELECT m.name, m.type, m.wr FROM pragma_table_list m
-		WHERE m.schema = 'main' AND NOT `+ours+` AND (?1 = '' AND m.type IN ('table', 'virtual') OR m.name = ?1 COLLATE NOCASE AND m.type IN ('table', 'virtual', 'view')) ORDER BY m.name`, func(scan func(...any) error) error {
+		WHERE m.schema = 'main' AND NOT `+ours+
+		` AND (?1 = '' AND m.type IN ('table', 'virtual') OR m.name = ?1 COLLATE NOCASE AND m.type IN ('table', `+
+		`'virtual', 'view')) ORDER BY m.name`, func(scan func(...any) error) error {
 		d := &described{Table: &shape.Table{Rows: -1, Bytes: -1, IndexBytes: -1}}
 		var kind string
 		if err := scan(&d.Name, &kind, &d.withoutRowid); err != nil {
@@ -113,14 +116,16 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		d.Base = d.Name
 		switch kind {
 		case "virtual":
-			d.Obstacles = append(d.Obstacles, "it is a virtual table: what its module does with a delete cannot be undone by a transaction")
+			d.Obstacles = append(d.Obstacles,
+				"it is a virtual table: what its module does with a delete cannot be undone by a transaction")
 		case "view":
 			d.Obstacles = append(d.Obstacles, "it is a view; name the table behind it")
 		}
 		out, tables[strings.ToLower(d.Name)] = append(out, d.Table), d
 		return nil
 	}, name)
-	for _, fill := range []func(context.Context, string, map[string]*described) error{s.collations, s.columns, s.indexes, s.foreignKeys, s.triggers} {
+	for _, fill := range []func(context.Context, string, map[string]*described) error{s.collations, s.columns,
+		s.indexes, s.foreignKeys, s.triggers} {
 		if err == nil {
 			err = fill(ctx, name, tables)
 		}
@@ -153,7 +158,8 @@ const within = `FROM sqlite_schema m, %s WHERE m.type IN ('table', 'view') AND (
 
 // collations notes which definitions name a collation. Which column's it is, the catalog does not say.
 func (s *Source) collations(ctx context.Context, name string, tables map[string]*described) error {
-	return s.each(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND sql LIKE '%collate%' AND (?1 = '' OR name = ?1 COLLATE NOCASE)", func(scan func(...any) error) error {
+	return s.each(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND sql LIKE '%collate%' AND (?1 = '' "+
+		"OR name = ?1 COLLATE NOCASE)", func(scan func(...any) error) error {
 		var table string
 		if err := scan(&table); err != nil {
 			return err
@@ -168,33 +174,35 @@ func (s *Source) collations(ctx context.Context, name string, tables map[string]
 // columns fills in the columns, and notes the primary keys'.
 func (s *Source) columns(ctx context.Context, name string, tables map[string]*described) error {
 	positions := map[*described]map[int]string{}
-	err := s.each(ctx, "SELECT m.name, x.name, x.type, x.\"notnull\", x.pk, x.hidden "+fmt.Sprintf(within, "pragma_table_xinfo(m.name) x")+" ORDER BY m.name, x.cid", func(scan func(...any) error) error {
-		var c shape.Column
-		var table string
-		var notNull bool
-		var pk, hidden int
-		if err := scan(&table, &c.Name, &c.Type, &notNull, &pk, &hidden); err != nil {
-			return err
-		}
-		d := tables[strings.ToLower(table)]
-		if d == nil || hidden == 1 { // of a virtual table
-			return nil
-		}
-		c.Nullable = !notNull
-		c.Generated = hidden > 1
-		c.Kind, c.Age = affinity(c.Type)
-		if d.collated && c.Kind == value.Text {
-			c.Collation = "as the table declares"
-		}
-		d.Columns = append(d.Columns, c)
-		if pk > 0 {
-			if positions[d] == nil {
-				positions[d] = map[int]string{}
+	err := s.each(ctx, "SELECT m.name, x.name, x.type, x.\"notnull\", x.pk, x.hidden "+
+		fmt.Sprintf(within, "pragma_table_xinfo(m.name) x")+" ORDER BY m.name, x.cid",
+		func(scan func(...any) error) error {
+			var c shape.Column
+			var table string
+			var notNull bool
+			var pk, hidden int
+			if err := scan(&table, &c.Name, &c.Type, &notNull, &pk, &hidden); err != nil {
+				return err
 			}
-			positions[d][pk] = c.Name
-		}
-		return nil
-	}, name)
+			d := tables[strings.ToLower(table)]
+			if d == nil || hidden == 1 { // of a virtual table
+				return nil
+			}
+			c.Nullable = !notNull
+			c.Generated = hidden > 1
+			c.Kind, c.Age = affinity(c.Type)
+			if d.collated && c.Kind == value.Text {
+				c.Collation = "as the table declares"
+			}
+			d.Columns = append(d.Columns, c)
+			if pk > 0 {
+				if positions[d] == nil {
+					positions[d] = map[int]string{}
+				}
+				positions[d][pk] = c.Name
+			}
+			return nil
+		}, name)
 	for d, by := range positions {
 		for i := 1; i <= len(by); i++ {
 			d.primary = append(d.primary, by[i])
@@ -204,7 +212,8 @@ func (s *Source) columns(ctx context.Context, name string, tables map[string]*de
 }
 
 // affinity applies the rules of "Determination Of Column Affinity" (SQLite documentation, Datatypes, section 3.1),
-// and guesses from the declared type what most values will be. Values of other storage classes are carried all the same.
+// and guesses from the declared type what most values will be. Values of other storage classes are carried all the
+// same.
 func affinity(declared string) (value.Kind, shape.AgeKind) {
 	d := strings.ToUpper(declared)
 	has := func(parts ...string) bool {
@@ -239,7 +248,8 @@ func affinity(declared string) (value.Kind, shape.AgeKind) {
 // indexes fills in the indexes and the keys.
 func (s *Source) indexes(ctx context.Context, name string, tables map[string]*described) error {
 	err := s.each(ctx, `SELECT m.name, l.name, l."unique", l.origin, l.partial, coalesce(x.name, '(expression)') `+
-		fmt.Sprintf(within, "pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x")+" AND x.key ORDER BY m.name, l.seq, x.seqno", func(scan func(...any) error) error {
+		fmt.Sprintf(within, "pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x")+
+		" AND x.key ORDER BY m.name, l.seq, x.seqno", func(scan func(...any) error) error {
 		var x shape.Index
 		var table, origin, column string
 		if err := scan(&table, &x.Name, &x.Unique, &origin, &x.Partial, &column); err != nil {
@@ -290,25 +300,27 @@ func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string
 	var all []shape.ForeignKey
 	last := ""
 	err := s.each(ctx, `SELECT m.name, f.id, f."table", f."from", coalesce(f."to", ''), lower(f.on_delete)
-		FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND (?1 = '' OR m.name = ?1 COLLATE NOCASE OR f."table" = ?1 COLLATE NOCASE) ORDER BY m.name, f.id, f.seq`, func(scan func(...any) error) error {
-		var k shape.ForeignKey
-		var id int
-		var from, to string
-		if err := scan(&k.Table, &id, &k.RefTable, &from, &to, &k.OnDelete); err != nil {
-			return err
-		}
-		if this := fmt.Sprintf("%s %d", k.Table, id); this != last {
-			k.Name = fmt.Sprintf("%s(%s)", k.Table, from)
-			all = append(all, k)
-			last = this
-		}
-		end := &all[len(all)-1]
-		end.Columns = append(end.Columns, from)
-		if to != "" {
-			end.RefColumns = append(end.RefColumns, to)
-		}
-		return nil
-	}, name)
+		FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND (?1 = ''
+			OR m.name = ?1 COLLATE NOCASE OR f."table" = ?1 COLLATE NOCASE) ORDER BY m.name, f.id, f.seq`,
+		func(scan func(...any) error) error {
+			var k shape.ForeignKey
+			var id int
+			var from, to string
+			if err := scan(&k.Table, &id, &k.RefTable, &from, &to, &k.OnDelete); err != nil {
+				return err
+			}
+			if this := fmt.Sprintf("%s %d", k.Table, id); this != last {
+				k.Name = fmt.Sprintf("%s(%s)", k.Table, from)
+				all = append(all, k)
+				last = this
+			}
+			end := &all[len(all)-1]
+			end.Columns = append(end.Columns, from)
+			if to != "" {
+				end.RefColumns = append(end.RefColumns, to)
+			}
+			return nil
+		}, name)
 	if err != nil {
 		return err
 	}
@@ -316,7 +328,9 @@ func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string
 		if child := tables[strings.ToLower(k.Table)]; name == "" && child != nil { // it is described already
 			k.Unindexed = !child.leads(k.Columns)
 		} else {
-			first, err := s.strings(ctx, `SELECT x.name FROM pragma_index_list(?1) l, pragma_index_info(l.name) x WHERE x.seqno = 0 AND NOT l.partial AND x.name IS NOT NULL
+			first, err := s.strings(ctx,
+				`SELECT x.name FROM pragma_index_list(?1) l, pragma_index_info(l.name) x WHERE x.seqno = 0
+					AND NOT l.partial AND x.name IS NOT NULL
 				UNION ALL SELECT name FROM pragma_table_info(?1) WHERE pk = 1`, k.Table)
 			if err != nil {
 				return err
@@ -328,7 +342,8 @@ func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string
 		if len(k.RefColumns) == 0 { // the reference names no columns: it means the parent's primary key
 			if parent := tables[strings.ToLower(k.RefTable)]; parent != nil {
 				k.RefColumns = slices.Clone(parent.primary)
-			} else if k.RefColumns, err = s.strings(ctx, "SELECT name FROM pragma_table_info(?) WHERE pk > 0 ORDER BY pk", k.RefTable); err != nil {
+			} else if k.RefColumns, err = s.strings(ctx,
+				"SELECT name FROM pragma_table_info(?) WHERE pk > 0 ORDER BY pk", k.RefTable); err != nil {
 				return err
 			}
 		}
@@ -345,33 +360,40 @@ func (s *Source) foreignKeys(ctx context.Context, name string, tables map[string
 // leads says whether one of some columns leads an index that finds all rows.
 func (t *described) leads(columns []string) bool {
 	return slices.ContainsFunc(columns, func(c string) bool {
-		return len(t.primary) > 0 && strings.EqualFold(t.primary[0], c) || slices.ContainsFunc(t.Indexes, func(x shape.Index) bool { return !x.Partial && strings.EqualFold(x.Columns[0], c) })
+		return len(t.primary) > 0 && strings.EqualFold(t.primary[0], c) ||
+			slices.ContainsFunc(t.Indexes, func(x shape.Index) bool {
+				return !x.Partial &&
+					strings.EqualFold(x.Columns[0], c)
+			})
 	})
 }
 
 func (s *Source) triggers(ctx context.Context, name string, tables map[string]*described) error {
-	return s.each(ctx, `SELECT tbl_name, name, sql LIKE '%delete%on%', sql LIKE '%insert%on%' FROM sqlite_schema WHERE type = 'trigger' AND (?1 = '' OR tbl_name = ?1 COLLATE NOCASE) ORDER BY name`, func(scan func(...any) error) error {
-		var table, trigger string
-		var onDelete, onInsert bool
-		if err := scan(&table, &trigger, &onDelete, &onInsert); err != nil {
-			return err
-		}
-		if t := tables[strings.ToLower(table)]; t != nil {
-			if onDelete {
-				t.Triggers = append(t.Triggers, trigger)
+	return s.each(ctx, `SELECT tbl_name, name, sql LIKE '%delete%on%', sql LIKE '%insert%on%' FROM sqlite_schema `+
+		`WHERE type = 'trigger' AND (?1 = '' OR tbl_name = ?1 COLLATE NOCASE) ORDER BY name`,
+		func(scan func(...any) error) error {
+			var table, trigger string
+			var onDelete, onInsert bool
+			if err := scan(&table, &trigger, &onDelete, &onInsert); err != nil {
+				return err
 			}
-			if onInsert {
-				t.InsertTriggers = append(t.InsertTriggers, trigger)
+			if t := tables[strings.ToLower(table)]; t != nil {
+				if onDelete {
+					t.Triggers = append(t.Triggers, trigger)
+				}
+				if onInsert {
+					t.InsertTriggers = append(t.InsertTriggers, trigger)
+				}
 			}
-		}
-		return nil
-	}, name)
+			return nil
+		}, name)
 }
 
 // pages returns the bytes of a table's or index's pages; -1 where reading them takes too long.
 func (s *Source) pages(ctx context.Context, name string) int64 {
 	var bytes sql.NullInt64
-	if s.read.QueryRowContext(ctx, "SELECT pgsize FROM dbstat WHERE name = ? AND aggregate = TRUE", name).Scan(&bytes) != nil {
+	if s.read.QueryRowContext(ctx, "SELECT pgsize FROM dbstat WHERE name = ? AND aggregate = TRUE",
+		name).Scan(&bytes) != nil {
 		return -1
 	}
 	return bytes.Int64
@@ -382,13 +404,14 @@ func (s *Source) allPages(ctx context.Context) map[string]int64 {
 	ctx, cancel := context.WithTimeout(ctx, listBudget/2)
 	defer cancel()
 	out := map[string]int64{}
-	err := s.each(ctx, "SELECT name, pgsize FROM dbstat WHERE aggregate = TRUE AND ?1 = ''", func(scan func(...any) error) error {
-		var name string
-		var bytes int64
-		err := scan(&name, &bytes)
-		out[name] = bytes
-		return err
-	}, "")
+	err := s.each(ctx, "SELECT name, pgsize FROM dbstat WHERE aggregate = TRUE AND ?1 = ''",
+		func(scan func(...any) error) error {
+			var name string
+			var bytes int64
+			err := scan(&name, &bytes)
+			out[name] = bytes
+			return err
+		}, "")
 	if err != nil {
 		return nil
 	}
@@ -441,10 +464,12 @@ func (s *Source) span(ctx context.Context, t *shape.Table) {
 	age := quote(t.AgeColumn)
 	instant := newDialect(source.Selection{Table: t, Age: rule.Age{Column: c.Name}}, "").Instant()
 	// Two queries: SQLite takes the end of an index for min or max only where one stands alone.
-	if s.read.QueryRowContext(ctx, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" LIMIT 1").Scan(&oldest) == nil {
+	if s.read.QueryRowContext(ctx, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+
+		" LIMIT 1").Scan(&oldest) == nil {
 		t.Oldest = oldest.String
 	}
-	if s.read.QueryRowContext(ctx, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+" DESC LIMIT 1").Scan(&newest) == nil {
+	if s.read.QueryRowContext(ctx, "SELECT +"+age+" FROM "+quote(t.Name)+" WHERE "+instant+" ORDER BY "+age+
+		" DESC LIMIT 1").Scan(&newest) == nil {
 		t.Newest = newest.String
 	}
 }

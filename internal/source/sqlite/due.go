@@ -15,8 +15,8 @@ import (
 	"ambercellar/internal/source"
 )
 
-// restoredTable names the table that records the restored rows of t: their keys, or, where it has none, their places in the
-// segments, in a table of another form.
+// restoredTable names the table that records the restored rows of t: their keys, or, where it has none, their places
+// in the segments, in a table of another form.
 func restoredTable(t *shape.Table) string {
 	sum := sha256.Sum256([]byte(t.Name))
 	if t.ByAddress() {
@@ -26,7 +26,8 @@ func restoredTable(t *shape.Table) string {
 }
 
 func (s *Source) hasTable(ctx context.Context, name string) (found bool, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?)", name).Scan(&found)
+	err = s.read.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?)",
+		name).Scan(&found)
 	return found, err
 }
 
@@ -42,7 +43,8 @@ func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (s
 	for i, k := range t.Key {
 		parts[i] = fmt.Sprintf("r.k%d = %s%s", i+1, prefix, quote(k))
 	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")), nil
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")),
+		nil
 }
 
 // referenced returns the conditions that a row of t, called by prefix, is referred to by another row.
@@ -63,7 +65,8 @@ func referenced(t *shape.Table, keys []shape.ForeignKey, prefix string) []string
 			}
 			parts = append(parts, "NOT ("+strings.Join(same, " AND ")+")")
 		}
-		out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s c WHERE %s)", quote(k.Table), strings.Join(parts, " AND ")))
+		out = append(out, fmt.Sprintf("EXISTS (SELECT 1 FROM %s c WHERE %s)", quote(k.Table),
+			strings.Join(parts, " AND ")))
 	}
 	return out
 }
@@ -150,7 +153,8 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 	}
 	var out []source.Tally
 	for _, t := range found {
-		t.Oldest, t.Newest, t.LastGoing, t.FirstStays = ageText(t.oldest), ageText(t.newest), ageText(t.lastGoing), ageText(t.firstStays)
+		t.Oldest, t.Newest, t.LastGoing, t.FirstStays = ageText(t.oldest), ageText(t.newest), ageText(t.lastGoing),
+			ageText(t.firstStays)
 		out = append(out, t.Tally)
 	}
 	return out, nil
@@ -211,7 +215,8 @@ func ageText(v driver.Value) string {
 // Outside counts rows whose age is no instant.
 func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, err error) {
 	d := newDialect(sel, "")
-	text, args := d.Finish("SELECT count(*) FROM (SELECT "+d.Instant()+" AS instant FROM "+quote(sel.Table.Name)+") WHERE NOT coalesce(instant, 0)", nil)
+	text, args := d.Finish("SELECT count(*) FROM (SELECT "+d.Instant()+" AS instant FROM "+quote(sel.Table.Name)+
+		") WHERE NOT coalesce(instant, 0)", nil)
 	err = s.read.QueryRowContext(ctx, text, args...).Scan(&n)
 	return n, err
 }
@@ -219,14 +224,16 @@ func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, er
 // CountWhere counts rows that satisfy a filter, to limit at the most.
 func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
 	d := newDialect(source.Selection{Table: t}, "t.")
-	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d)", quote(t.Name), source.Condition(d, f, false), limit), nil)
+	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d)", quote(t.Name),
+		source.Condition(d, f, false), limit), nil)
 	return n, s.read.QueryRowContext(ctx, text, args...).Scan(&n)
 }
 
 // Ends returns the oldest and newest age that are instants.
 func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
 	d := newDialect(sel, "")
-	text, args := d.Finish("SELECT +"+d.column()+" FROM "+quote(sel.Table.Name)+" WHERE "+d.Instant()+" ORDER BY "+d.column(), nil)
+	text, args := d.Finish("SELECT +"+d.column()+" FROM "+quote(sel.Table.Name)+" WHERE "+d.Instant()+" ORDER BY "+
+		d.column(), nil)
 	read := func(order string) (time.Time, bool, error) {
 		var v any
 		err := s.read.QueryRowContext(ctx, text+order+" LIMIT 1", args...).Scan(&v)
@@ -275,8 +282,11 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 			condition += " AND " + part
 		}
 		if condition != "TRUE" {
-			text, args := d.Finish(fmt.Sprintf("SELECT coalesce(avg(CASE WHEN %s THEN 1.0 ELSE 0.0 END), 0) FROM (SELECT * FROM %s WHERE %s ORDER BY %s LIMIT %d) t",
-				condition, quote(sel.Table.Name), newDialectOn(d, "").Before(t.At), newDialectOn(d, "").column(), sampled), nil)
+			text, args := d.Finish(fmt.Sprintf(
+				"SELECT coalesce(avg(CASE WHEN %s THEN 1.0 ELSE 0.0 END), 0) FROM (SELECT * FROM %s WHERE %s ORDER "+
+					"BY %s LIMIT %d) t",
+				condition, quote(sel.Table.Name), newDialectOn(d, "").Before(t.At), newDialectOn(d, "").column(),
+				sampled), nil)
 			var part float64
 			if err := s.read.QueryRowContext(ctx, text, args...).Scan(&part); err != nil {
 				return nil, err
@@ -312,7 +322,8 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 			d := newDialect(x.Table, "t.")
 			all := t.Readable()
 			keys := "(" + quoteAll("", x.On) + ") IN (VALUES …)"
-			text := "SELECT " + expressions(t, "t.", append(all, t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE " + keys
+			text := "SELECT " + expressions(t, "t.", append(all, t.KeyPositions()...)) + " FROM " + quote(t.Name) +
+				" t WHERE " + keys
 			switch {
 			case x.Only != nil:
 				text += " AND (" + x.Only(d) + ")"
@@ -327,6 +338,8 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 		return out, nil
 	}
 	k := newDialect(sel, "t.")
-	text, args = k.Finish(deleteQuery(sel, k)+"("+quoteAll("", sel.Table.Key)+") IN (VALUES …)"+deleteTail(sel, columns, k), nil)
-	return append(out, source.Shown("each batch deletes by key, and compares what comes back with what was read", text, args)), nil
+	text, args = k.Finish(deleteQuery(sel, k)+"("+quoteAll("", sel.Table.Key)+") IN (VALUES …)"+
+		deleteTail(sel, columns, k), nil)
+	return append(out, source.Shown("each batch deletes by key, and compares what comes back with what was read", text,
+		args)), nil
 }

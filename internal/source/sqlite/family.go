@@ -49,12 +49,16 @@ func operations(conn *sql.Conn) family.Operations {
 		Rows: func(ctx context.Context, q source.Query, report bykey.Rower) error {
 			return queryRows(ctx, conn, q, report)
 		},
-		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value, report bykey.Rower) error {
+		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value,
+			report bykey.Rower) error {
 			d := newDialect(sel, "t.")
-			return among(ctx, conn, sel.Table.Key, d, deleteQuery(sel, d), deleteTail(source.Selection{Table: sel.Table}, columns, d), keys, rower(report))
+			return among(ctx, conn, sel.Table.Key, d, deleteQuery(sel, d),
+				deleteTail(source.Selection{Table: sel.Table}, columns, d), keys, rower(report))
 		},
-		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int, err error) {
-			err = among(ctx, conn, sel.Table.Key, newDialect(sel, ""), unlinkText(sel.Table, columns), " RETURNING 1", keys,
+		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int,
+			err error) {
+			err = among(ctx, conn, sel.Table.Key, newDialect(sel, ""), unlinkText(sel.Table, columns), " RETURNING 1",
+				keys,
 				rower(func([]value.Value) error { n++; return nil }))
 			return n, err
 		},
@@ -78,7 +82,8 @@ func queryRows(ctx context.Context, conn *sql.Conn, q source.Query, report bykey
 		tail = " AND (" + condition + ")"
 	}
 	columns := append(append([]int{}, q.Columns...), q.Table.KeyPositions()...)
-	return among(ctx, conn, q.On, d, "SELECT "+expressions(q.Table, "t.", columns)+" FROM "+quote(q.Table.Name)+" t WHERE ", tail, q.Values, rower(report))
+	return among(ctx, conn, q.On, d, "SELECT "+expressions(q.Table, "t.", columns)+" FROM "+quote(q.Table.Name)+
+		" t WHERE ", tail, q.Values, rower(report))
 }
 
 // Related hands on the rows of a query, without locks.
@@ -88,7 +93,8 @@ func (s *Source) Related(ctx context.Context, q source.Query, report func([]valu
 		if err != nil || text == "" {
 			return err
 		}
-		text = strings.TrimSuffix(text, ")") + " AND r.restore = " + "'" + strings.ReplaceAll(q.Restored, "'", "''") + "')"
+		text = strings.TrimSuffix(text, ")") + " AND r.restore = " + "'" + strings.ReplaceAll(q.Restored, "'", "''") +
+			"')"
 		q.Condition = func(source.Dialect) string { return text }
 	}
 	conn, err := s.read.Conn(ctx)

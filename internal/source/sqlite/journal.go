@@ -17,14 +17,18 @@ const journalSchema = `
 CREATE TABLE IF NOT EXISTS ambercellar_lease (
 	table_name TEXT PRIMARY KEY, holder TEXT, run TEXT, epoch INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS ambercellar_batch (
-	run TEXT NOT NULL, segment INTEGER NOT NULL, batch INTEGER NOT NULL, table_name TEXT NOT NULL, retry INTEGER NOT NULL,
-	row_count INTEGER NOT NULL, found TEXT NOT NULL, deleted INTEGER NOT NULL, digest TEXT NOT NULL, left_out TEXT NOT NULL,
+	run TEXT NOT NULL, segment INTEGER NOT NULL, batch INTEGER NOT NULL, table_name TEXT NOT NULL,
+		retry INTEGER NOT NULL,
+	row_count INTEGER NOT NULL, found TEXT NOT NULL, deleted INTEGER NOT NULL, digest TEXT NOT NULL,
+		left_out TEXT NOT NULL,
 	first INTEGER NOT NULL, last INTEGER NOT NULL, at TEXT NOT NULL, PRIMARY KEY (run, segment, batch));
 CREATE TABLE IF NOT EXISTS ambercellar_chain (
 	table_name TEXT PRIMARY KEY, sequence INTEGER NOT NULL, hash TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS ambercellar_progress (
-	table_name TEXT PRIMARY KEY, rule TEXT NOT NULL, run TEXT NOT NULL, action TEXT NOT NULL, state TEXT NOT NULL, reason TEXT NOT NULL, pace TEXT NOT NULL,
-	cutoff TEXT NOT NULL, due INTEGER NOT NULL, done INTEGER NOT NULL, deleted INTEGER NOT NULL, resumes_at TEXT, updated_at TEXT NOT NULL, rule_text TEXT NOT NULL);
+	table_name TEXT PRIMARY KEY, rule TEXT NOT NULL, run TEXT NOT NULL, action TEXT NOT NULL, state TEXT NOT NULL,
+		reason TEXT NOT NULL, pace TEXT NOT NULL,
+	cutoff TEXT NOT NULL, due INTEGER NOT NULL, done INTEGER NOT NULL, deleted INTEGER NOT NULL, resumes_at TEXT,
+		updated_at TEXT NOT NULL, rule_text TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS ambercellar_origin (id INTEGER PRIMARY KEY, identity TEXT NOT NULL);
 CREATE VIEW IF NOT EXISTS ambercellar_runs AS SELECT ` + source.ProgressView + ` FROM ambercellar_progress;`
 
@@ -33,7 +37,8 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 	err := s.immediate(ctx, func(conn *sql.Conn) error {
 		_, err := conn.ExecContext(ctx, journalSchema)
 		if err == nil {
-			_, err = conn.ExecContext(ctx, "INSERT INTO ambercellar_origin VALUES (1, ?) ON CONFLICT DO NOTHING", rand.Text())
+			_, err = conn.ExecContext(ctx, "INSERT INTO ambercellar_origin VALUES (1, ?) ON CONFLICT DO NOTHING",
+				rand.Text())
 		}
 		return err
 	})
@@ -47,7 +52,9 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 func (s *Source) Show(ctx context.Context, p source.Progress) error {
 	values := p.Values()
 	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+strings.Join(source.ProgressColumns, ", ")+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+") ON CONFLICT (table_name) DO UPDATE SET "+source.ProgressSets("excluded.", ""), values...)
+		_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+
+			strings.Join(source.ProgressColumns, ", ")+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+
+			") ON CONFLICT (table_name) DO UPDATE SET "+source.ProgressSets("excluded.", ""), values...)
 		return err
 	})
 }
@@ -57,14 +64,16 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 	l := source.Lease{Table: table, Holder: holder, Run: run, Epoch: 1}
 	err := s.immediate(ctx, func(conn *sql.Conn) error {
 		var by, of sql.NullString
-		err := conn.QueryRowContext(ctx, "SELECT holder, run, epoch + 1 FROM ambercellar_lease WHERE table_name = ?", table).Scan(&by, &of, &l.Epoch)
+		err := conn.QueryRowContext(ctx, "SELECT holder, run, epoch + 1 FROM ambercellar_lease WHERE table_name = ?",
+			table).Scan(&by, &of, &l.Epoch)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		if by.Valid && by.String != holder {
 			return &source.HeldError{Table: table, Holder: by.String, Run: of.String}
 		}
-		_, err = conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_lease VALUES (?, ?, ?, ?)", table, holder, run, l.Epoch)
+		_, err = conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_lease VALUES (?, ?, ?, ?)", table, holder,
+			run, l.Epoch)
 		return err
 	})
 	return l, err
@@ -73,14 +82,17 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 // ReleaseLease gives the table back, unless another has taken it meanwhile.
 func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
 	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table, l.Epoch)
+		_, err := conn.ExecContext(ctx,
+			"UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table,
+			l.Epoch)
 		return err
 	})
 }
 
 func checkLease(ctx context.Context, conn *sql.Conn, l source.Lease) error {
 	var epoch int64
-	err := conn.QueryRowContext(ctx, "SELECT epoch FROM ambercellar_lease WHERE table_name = ? AND holder = ?", l.Table, l.Holder).Scan(&epoch)
+	err := conn.QueryRowContext(ctx, "SELECT epoch FROM ambercellar_lease WHERE table_name = ? AND holder = ?",
+		l.Table, l.Holder).Scan(&epoch)
 	if errors.Is(err, sql.ErrNoRows) || err == nil && epoch != l.Epoch {
 		return source.ErrLeaseLost
 	}
@@ -89,25 +101,31 @@ func checkLease(ctx context.Context, conn *sql.Conn, l source.Lease) error {
 
 func insertJournalRow(ctx context.Context, conn *sql.Conn, table string, r *source.JournalRow) error {
 	_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
-		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last, r.At.Format(time.RFC3339Nano))
+		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last,
+		r.At.Format(time.RFC3339Nano))
 	return err
 }
 
 func updateJournalRow(ctx context.Context, conn *sql.Conn, r *source.JournalRow) error {
-	_, err := conn.ExecContext(ctx, "UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? AND segment = ? AND batch = ?",
+	_, err := conn.ExecContext(ctx,
+		"UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? AND segment = ? AND "+
+			"batch = ?",
 		r.Deleted, r.Digest.String(), r.LeftOut(), r.Run, r.Segment, r.Batch)
 	return err
 }
 
-const journalColumns = "SELECT +run, +segment, +batch, +retry, +row_count, +found, +deleted, +digest, +left_out, +first, +last, +at FROM ambercellar_batch "
+const journalColumns = "SELECT +run, +segment, +batch, +retry, +row_count, +found, +deleted, +digest, +left_out, " +
+	"+first, +last, +at FROM ambercellar_batch "
 
 func journalRow(ctx context.Context, conn *sql.Conn, run string, segment, batch int) (*source.JournalRow, error) {
-	return source.ScanJournalRow(conn.QueryRowContext(ctx, journalColumns+"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
+	return source.ScanJournalRow(conn.QueryRowContext(ctx, journalColumns+
+		"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
 }
 
 // Journal returns the rows of a run, or of one of its segments, in order.
 func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source.JournalRow, error) {
-	rows, err := s.read.QueryContext(ctx, journalColumns+"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
+	rows, err := s.read.QueryContext(ctx, journalColumns+
+		"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
 	if err != nil {
 		return nil, err
 	}
@@ -127,14 +145,16 @@ func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source
 func (s *Source) PruneJournal(ctx context.Context, run string, segment int) error {
 	return s.immediate(ctx, func(conn *sql.Conn) error {
 		_, err := conn.ExecContext(ctx, `DELETE FROM ambercellar_batch WHERE run = ?1 AND segment = ?2 AND rowid <> (
-			SELECT n.rowid FROM ambercellar_batch n WHERE n.table_name = ambercellar_batch.table_name ORDER BY n.at DESC, n.segment DESC, n.batch DESC LIMIT 1)`, run, segment)
+			SELECT n.rowid FROM ambercellar_batch n WHERE n.table_name = ambercellar_batch.table_name
+				ORDER BY n.at DESC, n.segment DESC, n.batch DESC LIMIT 1)`, run, segment)
 		return err
 	})
 }
 
 // Head returns the newest link of a table's chain; the zero Head where there is none.
 func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?", table).Scan(&h.Sequence, &h.Hash)
+	err = s.read.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?",
+		table).Scan(&h.Sequence, &h.Hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return source.Head{}, nil
 	}
@@ -143,8 +163,11 @@ func (s *Source) Head(ctx context.Context, table string) (h source.Head, err err
 
 // Lineage tells which database this is.
 func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT identity, coalesce((SELECT epoch FROM ambercellar_lease WHERE table_name = ?1), 0), coalesce((SELECT sequence FROM ambercellar_chain WHERE table_name = ?1), 0),
-		coalesce((SELECT hash FROM ambercellar_chain WHERE table_name = ?1), '') FROM ambercellar_origin`, table).Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash)
+	err = s.read.QueryRowContext(ctx,
+		`SELECT identity, coalesce((SELECT epoch FROM ambercellar_lease WHERE table_name = ?1), 0),
+			coalesce((SELECT sequence FROM ambercellar_chain WHERE table_name = ?1), 0),
+		coalesce((SELECT hash FROM ambercellar_chain WHERE table_name = ?1), '') FROM ambercellar_origin`,
+		table).Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash)
 	if errors.Is(err, sql.ErrNoRows) || err != nil && strings.Contains(err.Error(), "no such table") {
 		return source.Lineage{}, nil
 	}
@@ -154,7 +177,8 @@ func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, e
 // SetEpoch sets the epoch of a lease that nobody holds.
 func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
 	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_lease VALUES (?, NULL, NULL, ?)", table, epoch)
+		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_lease VALUES (?, NULL, NULL, ?)", table,
+			epoch)
 		return err
 	})
 }
@@ -162,7 +186,8 @@ func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error 
 // SetHead records the newest link of a table's chain.
 func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
 	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_chain VALUES (?, ?, ?)", table, h.Sequence, h.Hash)
+		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_chain VALUES (?, ?, ?)", table, h.Sequence,
+			h.Hash)
 		return err
 	})
 }

@@ -33,10 +33,12 @@ func (s *Source) LiveRows(ctx context.Context, q source.LiveQuery) (n int64, err
 		where = source.Condition(d, q.Filter, false)
 	}
 	if q.Row == nil {
-		text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d)", quote(q.Table.Name), where, q.Limit), nil)
+		text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d)",
+			quote(q.Table.Name), where, q.Limit), nil)
 		return n, conn.QueryRowContext(ctx, text, args...).Scan(&n)
 	}
-	text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s LIMIT %d", expressions(q.Table, "t.", q.Columns), quote(q.Table.Name), where, q.Limit), nil)
+	text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s LIMIT %d", expressions(q.Table, "t.", q.Columns),
+		quote(q.Table.Name), where, q.Limit), nil)
 	row := make([]value.Value, len(q.Columns))
 	err = eachRow(ctx, conn, text, args, func(raw []driver.Value) (err error) {
 		for i, v := range raw {
@@ -53,7 +55,9 @@ func (s *Source) LiveRows(ctx context.Context, q source.LiveQuery) (n int64, err
 // journalOf reads the journal of runs; none where it was never made.
 func (s *Source) journalOf(ctx context.Context, conn *sql.Conn, runs []string) (out []source.JournalRow, err error) {
 	var there bool
-	if err := conn.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = 'ambercellar_batch')").Scan(&there); err != nil || !there {
+	if err := conn.QueryRowContext(ctx,
+		"SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = 'ambercellar_batch')").Scan(
+		&there); err != nil || !there {
 		return nil, err
 	}
 	for _, run := range runs {

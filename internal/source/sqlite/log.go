@@ -26,9 +26,9 @@ const (
 	frameHeader = 24
 )
 
-// LogWritten adds up what it finds new in the write-ahead log. What was written and overwritten since it was last called
-// is not seen, so it is called after every batch. Only the log's own file is opened: closing the file with its index
-// would let go of SQLite's locks in this process.
+// LogWritten adds up what it finds new in the write-ahead log. What was written and overwritten since it was last
+// called is not seen, so it is called after every batch. Only the log's own file is opened: closing the file with its
+// index would let go of SQLite's locks in this process.
 func (s *Source) LogWritten(context.Context) (total int64, known bool, err error) {
 	if s.blocks {
 		return 0, false, nil

@@ -37,7 +37,8 @@ func move(t *testing.T, mode, ddl string) *moving {
 	}
 	m.sel = source.Every(table, rule.Age{Column: "at"}, time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC))
 	var h value.Hasher
-	m.slice, err = s.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns(), MaxRows: 1000, MaxBytes: 1 << 30}, func(c *value.Chunk) error {
+	m.slice, err = s.ReadSlice(t.Context(), source.SliceRequest{Selection: m.sel, Columns: m.columns(), MaxRows: 1000,
+		MaxBytes: 1 << 30}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			m.digests = append(m.digests, h.Row(c.Row(i)))
 		}
@@ -60,30 +61,44 @@ func (m *moving) columns() (out []int) {
 }
 
 func (m *moving) delete() (*source.JournalRow, error) {
-	b := source.Batch{Selection: m.sel, Lease: m.lease, Segment: 1, Number: 1, Locators: m.slice.Locators, Digests: m.digests, Columns: m.columns()}
+	b := source.Batch{Selection: m.sel, Lease: m.lease, Segment: 1, Number: 1, Locators: m.slice.Locators,
+		Digests: m.digests, Columns: m.columns()}
 	for i := range m.digests {
 		b.Ordinals = append(b.Ordinals, i)
 	}
 	return m.s.DeleteBatch(m.t.Context(), b)
 }
 
-const rows = "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 20) INSERT INTO scan SELECT %s, datetime('2020-01-01', '+' || g || ' days'), 'note ' || g FROM s;"
+const rows = "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 20) INSERT INTO scan " +
+	"SELECT %s, datetime('2020-01-01', '+' || g || ' days'), 'note ' || g FROM s;"
 
 func TestWhatHappensBetweenReadAndDelete(t *testing.T) {
 	plain := "CREATE TABLE scan (id INTEGER PRIMARY KEY, at DATETIME, note);" + fmt.Sprintf(rows, "g")
-	text := "CREATE TABLE scan (id TEXT PRIMARY KEY COLLATE NOCASE NOT NULL, at DATETIME, note);" + fmt.Sprintf(rows, "'Key ' || g")
+	text := "CREATE TABLE scan (id TEXT PRIMARY KEY COLLATE NOCASE NOT NULL, at DATETIME, note);" +
+		fmt.Sprintf(rows, "'Key ' || g")
 	pair := "CREATE TABLE scan (id, at DATETIME, note, PRIMARY KEY (id, note)) WITHOUT ROWID;" + fmt.Sprintf(rows, "g")
 	for _, c := range []struct{ name, ddl, between, want string }{
 		{"nothing", plain, "SELECT 1", "20 deleted, changed [], vanished [], skipped []"},
-		{"an update that changes nothing", plain, "UPDATE scan SET note = note", "20 deleted, changed [], vanished [], skipped []"},
-		{"one column of one row", plain, "UPDATE scan SET note = NULL WHERE id = 5", "19 deleted, changed [4], vanished [], skipped []"},
-		{"another storage class of the same look", plain, "UPDATE scan SET note = CAST(note AS BLOB) WHERE id = 5", "19 deleted, changed [4], vanished [], skipped []"},
-		{"an age that becomes young", plain, "UPDATE scan SET at = '2026-01-01' WHERE id IN (5, 6)", "18 deleted, changed [4 5], vanished [], skipped []"},
-		{"deleted and inserted again as it was", plain, "DELETE FROM scan WHERE id = 5; INSERT INTO scan VALUES (5, datetime('2020-01-06'), 'note 5')", "20 deleted, changed [], vanished [], skipped []"},
-		{"keys change places", plain, "UPDATE scan SET id = -5 WHERE id = 5; UPDATE scan SET id = 5 WHERE id = 6", "18 deleted, changed [4], vanished [5], skipped []"},
-		{"everything is gone", plain, "DELETE FROM scan WHERE id > 1", "1 deleted, changed [], vanished [1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19], skipped []"},
-		{"a key in other letters", text, "UPDATE scan SET id = upper(id) WHERE id = 'Key 5'", "19 deleted, changed [], vanished [4], skipped []"},
-		{"a key of two columns", pair, "UPDATE scan SET note = 'x' WHERE id = 5; UPDATE scan SET at = '2020-03-01' WHERE id = 6", "18 deleted, changed [5], vanished [4], skipped []"},
+		{"an update that changes nothing", plain, "UPDATE scan SET note = note",
+			"20 deleted, changed [], vanished [], skipped []"},
+		{"one column of one row", plain, "UPDATE scan SET note = NULL WHERE id = 5",
+			"19 deleted, changed [4], vanished [], skipped []"},
+		{"another storage class of the same look", plain, "UPDATE scan SET note = CAST(note AS BLOB) WHERE id = 5",
+			"19 deleted, changed [4], vanished [], skipped []"},
+		{"an age that becomes young", plain, "UPDATE scan SET at = '2026-01-01' WHERE id IN (5, 6)",
+			"18 deleted, changed [4 5], vanished [], skipped []"},
+		{"deleted and inserted again as it was", plain,
+			"DELETE FROM scan WHERE id = 5; INSERT INTO scan VALUES (5, datetime('2020-01-06'), 'note 5')",
+			"20 deleted, changed [], vanished [], skipped []"},
+		{"keys change places", plain, "UPDATE scan SET id = -5 WHERE id = 5; UPDATE scan SET id = 5 WHERE id = 6",
+			"18 deleted, changed [4], vanished [5], skipped []"},
+		{"everything is gone", plain, "DELETE FROM scan WHERE id > 1",
+			"1 deleted, changed [], vanished [1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19], skipped []"},
+		{"a key in other letters", text, "UPDATE scan SET id = upper(id) WHERE id = 'Key 5'",
+			"19 deleted, changed [], vanished [4], skipped []"},
+		{"a key of two columns", pair,
+			"UPDATE scan SET note = 'x' WHERE id = 5; UPDATE scan SET at = '2020-03-01' WHERE id = 6",
+			"18 deleted, changed [5], vanished [4], skipped []"},
 		{"the file is vacuumed", text, "VACUUM", "20 deleted, changed [], vanished [], skipped []"},
 	} {
 		for _, mode := range []string{"wal", "delete"} {
@@ -94,7 +109,8 @@ func TestWhatHappensBetweenReadAndDelete(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				if got := fmt.Sprintf("%d deleted, changed %v, vanished %v, skipped %v", r.Deleted, r.Changed, r.Vanished, r.Skipped); got != c.want {
+				if got := fmt.Sprintf("%d deleted, changed %v, vanished %v, skipped %v", r.Deleted, r.Changed,
+					r.Vanished, r.Skipped); got != c.want {
 					t.Errorf("got %s; want %s", got, c.want)
 				}
 				total := r.Digest
@@ -123,7 +139,8 @@ func TestAWriterThatHoldsTheLockMakesTheBatchBusy(t *testing.T) {
 }
 
 func TestATriggerThatRejectsDeletesStopsTheBatchAsAWhole(t *testing.T) {
-	m := move(t, "wal", "CREATE TABLE scan (id INTEGER PRIMARY KEY, at DATETIME, note);"+fmt.Sprintf(rows, "g")+"CREATE TRIGGER no BEFORE DELETE ON scan WHEN old.id = 13 BEGIN SELECT raise(ABORT, 'not this one'); END;")
+	m := move(t, "wal", "CREATE TABLE scan (id INTEGER PRIMARY KEY, at DATETIME, note);"+fmt.Sprintf(rows, "g")+
+		"CREATE TRIGGER no BEFORE DELETE ON scan WHEN old.id = 13 BEGIN SELECT raise(ABORT, 'not this one'); END;")
 	if _, err := m.delete(); err == nil || !strings.Contains(err.Error(), "not this one") {
 		t.Errorf("got %v", err)
 	}
@@ -137,15 +154,18 @@ func TestATriggerThatRejectsDeletesStopsTheBatchAsAWhole(t *testing.T) {
 }
 
 func TestAConflictClauseOfTheTableReplacesNothingInSilence(t *testing.T) {
-	m := move(t, "wal", "CREATE TABLE scan (id INTEGER PRIMARY KEY ON CONFLICT REPLACE, at DATETIME, note UNIQUE ON CONFLICT REPLACE);"+fmt.Sprintf(rows, "g"))
+	m := move(t, "wal", "CREATE TABLE scan (id INTEGER PRIMARY KEY ON CONFLICT REPLACE, at DATETIME, note UNIQUE "+
+		"ON CONFLICT REPLACE);"+fmt.Sprintf(rows, "g"))
 	if _, err := m.delete(); err != nil {
 		t.Fatal(err)
 	}
 	m.exec("INSERT INTO scan VALUES (5, '2026-01-01', 'newer'), (99, '2026-01-01', 'note 7')")
 	restore := func(id int64, note string) (*source.RestoreOutcome, error) {
-		row := []value.Value{value.Of(id), value.OfText(fmt.Sprintf("2020-01-%02d 00:00:00", id+1)), value.OfText(note)}
+		row := []value.Value{value.Of(id), value.OfText(fmt.Sprintf("2020-01-%02d 00:00:00", id+1)),
+			value.OfText(note)}
 		var h value.Hasher
-		return m.s.Restore(t.Context(), source.RestoreRequest{Table: m.sel.Table, Restore: "r", Columns: m.columns(), Rows: &value.Chunk{Width: 3, Values: row}, Digests: []value.Digest{h.Row(row)}})
+		return m.s.Restore(t.Context(), source.RestoreRequest{Table: m.sel.Table, Restore: "r", Columns: m.columns(),
+			Rows: &value.Chunk{Width: 3, Values: row}, Digests: []value.Digest{h.Row(row)}})
 	}
 	if out, err := restore(5, "note 5"); err != nil || out.Skipped != 1 {
 		t.Errorf("a key that is taken: %+v, %v", out, err)

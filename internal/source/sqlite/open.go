@@ -42,7 +42,9 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 		return nil, source.Of(cfg.Name, err)
 	}
 	if st, err := os.Stat(path); err != nil {
-		return nil, source.Of(cfg.Name, fmt.Errorf("%w: the database file cannot be reached: %w; check the path as the service sees it", source.ErrUnreachable, err))
+		return nil, source.Of(cfg.Name,
+			fmt.Errorf("%w: the database file cannot be reached: %w; check the path as the service sees it",
+				source.ErrUnreachable, err))
 	} else if st.IsDir() {
 		return nil, source.Of(cfg.Name, fmt.Errorf("%s is a directory; name the database file in it", path))
 	}
@@ -64,15 +66,18 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	return s, nil
 }
 
-// Of the writing connection: its page cache, and the pages of the write-ahead log from which on a commit copies them back
-// into the database.
+// Of the writing connection: its page cache, and the pages of the write-ahead log from which on a commit copies them
+// back into the database.
 const cacheKiB, checkpointPages = 40 << 10, 4000
 
 func connector(path, lock string) driver.Connector {
-	q := url.Values{"mode": {"rw"}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busyMillis), "foreign_keys(1)", "recursive_triggers(0)"}}
-	if lock != "" { // deleting touches index pages all over the file: it keeps more of them, and copies them back less often
+	q := url.Values{"mode": {"rw"}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busyMillis), "foreign_keys(1)",
+		"recursive_triggers(0)"}}
+	// deleting touches index pages all over the file: it keeps more of them, and copies them back less often
+	if lock != "" {
 		q.Set("_txlock", lock)
-		q["_pragma"] = append(q["_pragma"], fmt.Sprintf("cache_size(-%d)", cacheKiB), fmt.Sprintf("wal_autocheckpoint(%d)", checkpointPages))
+		q["_pragma"] = append(q["_pragma"], fmt.Sprintf("cache_size(-%d)", cacheKiB),
+			fmt.Sprintf("wal_autocheckpoint(%d)", checkpointPages))
 	}
 	return dsn{name: "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()}
 }
@@ -85,7 +90,8 @@ func (d dsn) Driver() driver.Driver                        { return &sqlite3.Dri
 
 // Reads says that readers keep writers waiting unless the database is in WAL mode. SQLite has no row versions.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{BlocksWriters: s.blocks, LooseTypes: true, CannotEmpty: "SQLite has no statement that empties a table at once"}
+	return source.ReadTraits{BlocksWriters: s.blocks, LooseTypes: true,
+		CannotEmpty: "SQLite has no statement that empties a table at once"}
 }
 
 // Close closes all connections.
@@ -189,7 +195,8 @@ func busy(err error) bool {
 // duplicate says whether an error means that a unique key is taken.
 func duplicate(err error) bool {
 	var e *sqlite3.Error
-	return errors.As(err, &e) && (e.Code() == lib.SQLITE_CONSTRAINT_UNIQUE || e.Code() == lib.SQLITE_CONSTRAINT_PRIMARYKEY)
+	return errors.As(err, &e) && (e.Code() == lib.SQLITE_CONSTRAINT_UNIQUE ||
+		e.Code() == lib.SQLITE_CONSTRAINT_PRIMARYKEY)
 }
 
 // immediate runs fn in a transaction that holds the write lock from its first moment.
@@ -200,7 +207,8 @@ func (s *Source) immediate(ctx context.Context, fn func(conn *sql.Conn) error) e
 	}
 	defer conn.Close()
 	if _, err := conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
-		// One that was interrupted may have begun all the same; where it has not, this fails, and nothing follows from that.
+		// One that was interrupted may have begun all the same; where it has not, this fails, and nothing follows from
+		// that.
 		conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		if busy(err) {
 			return fmt.Errorf("%w: %w", source.ErrBusy, err)

@@ -27,7 +27,8 @@ func expressions(t *shape.Table, prefix string, columns []int) string {
 const chunkRows, chunkBytes = 1024, 1 << 20
 
 // ReadSlice reads one slice in order of (age, key).
-func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice, error) {
+func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
 	t := req.Table
 	d := newDialect(req.Selection, "t.")
 	query, err := s.sliceQuery(ctx, req, d)
@@ -136,11 +137,13 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	if len(req.Columns) > 0 {
 		list = expressions(t, "t.", req.Columns) + ", " + list
 	}
-	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, quote(t.Name), where, order, req.MaxRows), nil
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s LIMIT %d", list, quote(t.Name), where, order,
+		req.MaxRows), nil
 }
 
 // Locate needs only the keys: the content is compared when a batch deletes.
-func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.Value, _ []value.Digest) (source.Locators, error) {
+func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.Value,
+	_ []value.Digest) (source.Locators, error) {
 	return bykey.Of(sel.Table, keys), nil
 }
 
@@ -149,7 +152,8 @@ const maxBound = 4000
 
 // among runs a query once for each group of values of some columns, the key's mostly: the text before, the condition
 // that the row's are among them, and the text after it.
-func among(ctx context.Context, conn *sql.Conn, columns []string, d *dialect, before, after string, keys [][]value.Value, fn func([]driver.Value) error) error {
+func among(ctx context.Context, conn *sql.Conn, columns []string, d *dialect, before, after string,
+	keys [][]value.Value, fn func([]driver.Value) error) error {
 	group := max(maxBound/len(columns), 1)
 	one := "(?" + strings.Repeat(", ?", len(columns)-1) + ")"
 	for len(keys) > 0 {
@@ -217,8 +221,8 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 	return out, nil
 }
 
-// wideRow is how many bytes rows may have, on average, for pages to be kept: those of wide rows hold nothing but their content,
-// and never serve again.
+// wideRow is how many bytes rows may have, on average, for pages to be kept: those of wide rows hold nothing but their
+// content, and never serve again.
 const wideRow = 64 << 10
 
 // keepPages sets how many pages the writing connection keeps.
@@ -247,7 +251,8 @@ func deleteTail(sel source.Selection, columns []int, d *dialect) string {
 	for _, r := range sel.Referenced(d) {
 		out += " AND NOT " + r
 	}
-	return out + " RETURNING " + expressions(sel.Table, "", append(append([]int{}, columns...), sel.Table.KeyPositions()...))
+	return out + " RETURNING " + expressions(sel.Table, "",
+		append(append([]int{}, columns...), sel.Table.KeyPositions()...))
 }
 
 func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.Batch, out *source.JournalRow) error {
@@ -264,7 +269,8 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 	d := newDialect(b.Selection, "t.")
 	ranged := newDialect(b.Selection, "t.")
 	ranged.ranges = true
-	content := "SELECT " + expressions(t, "t.", append(append([]int{}, b.Columns...), t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE "
+	content := "SELECT " + expressions(t, "t.", append(append([]int{}, b.Columns...), t.KeyPositions()...)) +
+		" FROM " + quote(t.Name) + " t WHERE "
 	remove := query(deleteQuery(b.Selection, ranged), deleteTail(b.Selection, b.Columns, ranged), ranged)
 	ops := bykey.Operations{
 		Delete: func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
@@ -320,7 +326,8 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 			return err
 		}
 		defer insert.Close()
-		record, err := conn.PrepareContext(ctx, "INSERT OR REPLACE INTO "+quote(restoredTable(t))+" VALUES (?"+strings.Repeat(", ?", len(t.Key))+")")
+		record, err := conn.PrepareContext(ctx, "INSERT OR REPLACE INTO "+quote(restoredTable(t))+" VALUES (?"+
+			strings.Repeat(", ?", len(t.Key))+")")
 		if err != nil {
 			return err
 		}
@@ -356,22 +363,24 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 			ordinals[read.Key(key)] = i
 			out.Inserted++
 		}
-		query := "SELECT " + expressions(t, "t.", append(append([]int{}, req.Columns...), t.KeyPositions()...)) + " FROM " + quote(t.Name) + " t WHERE "
-		return among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", keys, func(raw []driver.Value) error {
-			row := make([]value.Value, len(raw))
-			for i, v := range raw {
-				var err error
-				if row[i], err = toValue(v, func(b []byte) []byte { return b }); err != nil {
-					return err
+		query := "SELECT " + expressions(t, "t.", append(append([]int{}, req.Columns...), t.KeyPositions()...)) +
+			" FROM " + quote(t.Name) + " t WHERE "
+		return among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", keys,
+			func(raw []driver.Value) error {
+				row := make([]value.Value, len(raw))
+				for i, v := range raw {
+					var err error
+					if row[i], err = toValue(v, func(b []byte) []byte { return b }); err != nil {
+						return err
+					}
 				}
-			}
-			d, key := read.Row(row)
-			if d != req.Digests[ordinals[key]] {
-				return fmt.Errorf("table %s: %w", t.Name, source.ErrAltered)
-			}
-			out.Digest.Add(d)
-			return nil
-		})
+				d, key := read.Row(row)
+				if d != req.Digests[ordinals[key]] {
+					return fmt.Errorf("table %s: %w", t.Name, source.ErrAltered)
+				}
+				out.Digest.Add(d)
+				return nil
+			})
 	})
 	if err != nil {
 		return nil, err
@@ -379,23 +388,25 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 	return out, nil
 }
 
-// replaceRow gives the row that is there under the key of another the restored values, unless it has them; that of the key, and
-// what the database computes, stay. It says whether it did.
-func replaceRow(ctx context.Context, conn *sql.Conn, req source.RestoreRequest, row []value.Value, digest value.Digest) (bool, error) {
+// replaceRow gives the row that is there under the key of another the restored values, unless it has them; that of the
+// key, and what the database computes, stay. It says whether it did.
+func replaceRow(ctx context.Context, conn *sql.Conn, req source.RestoreRequest, row []value.Value,
+	digest value.Digest) (bool, error) {
 	t := req.Table
 	key := bykey.KeyOf(t, req.Columns, row)
 	there := &value.Chunk{Width: len(req.Columns)}
 	query := "SELECT " + expressions(t, "t.", req.Columns) + " FROM " + quote(t.Name) + " t WHERE "
-	err := among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", [][]value.Value{key}, func(raw []driver.Value) error {
-		for _, v := range raw {
-			x, err := toValue(v, there.Keep)
-			if err != nil {
-				return err
+	err := among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", [][]value.Value{key},
+		func(raw []driver.Value) error {
+			for _, v := range raw {
+				x, err := toValue(v, there.Keep)
+				if err != nil {
+					return err
+				}
+				there.Values = append(there.Values, x)
 			}
-			there.Values = append(there.Values, x)
-		}
-		return nil
-	})
+			return nil
+		})
 	var hasher value.Hasher
 	if err != nil || there.Rows() != 1 || hasher.Row(there.Row(0)) == digest {
 		return false, err
@@ -421,7 +432,8 @@ func replaceRow(ctx context.Context, conn *sql.Conn, req source.RestoreRequest, 
 	if err != nil {
 		return false, err
 	}
-	_, err = conn.ExecContext(ctx, fmt.Sprintf("UPDATE OR ABORT %s SET %s WHERE %s", quote(t.Name), strings.Join(sets, ", "), strings.Join(on, " AND ")), args...)
+	_, err = conn.ExecContext(ctx, fmt.Sprintf("UPDATE OR ABORT %s SET %s WHERE %s", quote(t.Name),
+		strings.Join(sets, ", "), strings.Join(on, " AND ")), args...)
 	return true, err
 }
 
@@ -438,7 +450,8 @@ func insertStatement(t *shape.Table, columns []int) string {
 	if !t.ByAddress() {
 		skip = " ON CONFLICT (" + quoteAll("", t.Key) + ") DO NOTHING"
 	}
-	return fmt.Sprintf("INSERT OR ABORT INTO %s (%s) VALUES (?%s)%s", quote(t.Name), quoteAll("", names), strings.Repeat(", ?", len(names)-1), skip)
+	return fmt.Sprintf("INSERT OR ABORT INTO %s (%s) VALUES (?%s)%s", quote(t.Name), quoteAll("", names),
+		strings.Repeat(", ?", len(names)-1), skip)
 }
 
 func insertRow(ctx context.Context, insert *sql.Stmt, t *shape.Table, columns []int, row []value.Value) (bool, error) {
@@ -489,7 +502,8 @@ func makeRestoredTable(ctx context.Context, conn *sql.Conn, t *shape.Table) erro
 		keys[i] = fmt.Sprintf("k%d", i+1)
 		columns = append(columns, keys[i]+" "+c.Type)
 	}
-	_, err := conn.ExecContext(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s, PRIMARY KEY (%s))", quote(restoredTable(t)), strings.Join(columns, ", "), strings.Join(keys, ", ")))
+	_, err := conn.ExecContext(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s, PRIMARY KEY (%s))",
+		quote(restoredTable(t)), strings.Join(columns, ", "), strings.Join(keys, ", ")))
 	return err
 }
 
@@ -509,7 +523,8 @@ func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore stri
 	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {
 		return 0, err
 	}
-	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(restoredTable(t))+" WHERE restore = ?", restore).Scan(&n)
+	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(restoredTable(t))+" WHERE restore = ?",
+		restore).Scan(&n)
 	return n, err
 }
 
@@ -525,6 +540,8 @@ func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore strin
 	for i, k := range t.Key {
 		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
 	}
-	err = s.read.QueryRowContext(ctx, fmt.Sprintf("SELECT count(*) FROM %s r WHERE r.restore = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)", quote(restoredTable(t)), quote(t.Name), strings.Join(parts, " AND ")), restore).Scan(&n)
+	err = s.read.QueryRowContext(ctx,
+		fmt.Sprintf("SELECT count(*) FROM %s r WHERE r.restore = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)",
+			quote(restoredTable(t)), quote(t.Name), strings.Join(parts, " AND ")), restore).Scan(&n)
 	return n, err
 }

@@ -9,7 +9,8 @@ import (
 )
 
 // signQuery is the definition of a table with its indexes and triggers, and those of all tables that refer to any.
-const signQuery = `SELECT coalesce(group_concat(sql, char(10)), '') FROM (SELECT sql FROM sqlite_schema WHERE tbl_name = ? COLLATE NOCASE OR type = 'table' AND sql LIKE '%references%' ORDER BY type, name)`
+const signQuery = `SELECT coalesce(group_concat(sql, char(10)), '') FROM (SELECT sql FROM sqlite_schema WHERE ` +
+	`tbl_name = ? COLLATE NOCASE OR type = 'table' AND sql LIKE '%references%' ORDER BY type, name)`
 
 // unaltered checks, under the write lock, that a table is shaped as it was described.
 func unaltered(ctx context.Context, conn *sql.Conn, t *shape.Table) error {

@@ -15,7 +15,8 @@ import (
 func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float64, error) {
 	out := map[string]float64{}
 	begun := time.Now()
-	rows, err := s.read.QueryContext(ctx, "SELECT 1 FROM "+quote(t.Name)+" ORDER BY "+strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")+" DESC LIMIT 1")
+	rows, err := s.read.QueryContext(ctx, "SELECT 1 FROM "+quote(t.Name)+" ORDER BY "+
+		strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")+" DESC LIMIT 1")
 	if err == nil {
 		rows.Next()
 		err = rows.Close()

@@ -1,0 +1,10 @@
+#!/usr/bin/env bash
+# Says which lines are too long: 120 columns at most, a tab counted as four. In Markdown, tables, code and links are let be.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+long=$(git ls-files '*.go' '*.md' | grep -v /testdata/ | xargs awk '
+	FNR == 1 { code = 0 }
+	/^ *```/ { code = !code }
+	{ line = $0; gsub(/\t/, "    ", line) }
+	length(line) > 120 && !(FILENAME ~ /\.md$/ && (code || line ~ /^ *\|/ || line ~ /https?:|\]\(/)) { print FILENAME ":" FNR ": " length(line) " columns" }')
+[ -z "$long" ] || { echo "these lines are longer than 120 columns:"; echo "$long"; exit 1; }
