@@ -28,7 +28,7 @@ console/dist/index.html: $(CONSOLE_SOURCES)
 TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" -ge 6000 ] 2>/dev/null && echo /dev/shm || echo $${TMPDIR:-/tmp})
 
 test: build ## all tests, on private servers and in headless Chromium
-	@./tools/need.sh postgresql mariadb-server chromium
+	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium
 	@$(MAKE) --no-print-directory lint
 	@./tools/need.sh gcc
 	@echo "== testing, with temporary files in $(TEST_TMP); and, beside that, what goes on at the same time under the race detector"

@@ -489,7 +489,7 @@ func ruleCheck(e *Env) error {
 		return err
 	}
 	if mistakes > 0 {
-		return fmt.Errorf("%s: %d mistakes", in.File, mistakes)
+		return fmt.Errorf("%s: %s", in.File, Things(mistakes, "mistake"))
 	}
 	return nil
 }

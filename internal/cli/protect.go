@@ -86,7 +86,7 @@ func holdList(e *Env) error {
 	for _, h := range l.Items {
 		what := h.Filter
 		if len(h.Segments) > 0 {
-			what = fmt.Sprintf("%d segments", len(h.Segments))
+			what = Things(len(h.Segments), "segment")
 		}
 		rows = append(rows, []string{h.ID, h.Source + "." + h.Table, what, h.Reference, h.Reason, At(h.PlacedAt),
 			atOrDash(h.LiftedAt)})

@@ -129,7 +129,7 @@ func runList(e *Env) error {
 		rows = append(rows, []string{r.ID, r.Rule, r.Source + "." + r.Table, r.Action, string(r.State), Count(r.Due),
 			Count(r.Ledger.Deleted), Count(r.Ledger.LeftOut()), Balance(r.Ledger), At(r.CreatedAt)})
 	}
-	return e.Show(l, []string{"run", "rule", "table", "action", "state", "due", "deleted", "left out", "books",
+	return e.Show(l, []string{"run", "rule", "table", "action", "state", "due", "deleted", "not deleted", "books",
 		"created"}, rows)
 }
 
@@ -147,7 +147,7 @@ func runShow(e *Env) error {
 		}
 		l := r.Ledger
 		e.Facts(r, []Fact{{"digest found", l.CopiedDigest}, {"digest deleted", l.DeletedDigest},
-			{"digest left out", l.LeftDigest}})
+			{"digest not deleted", l.LeftDigest}})
 		fmt.Fprintln(e.Out)
 	}
 	newest := Get[int](e, "batches")

@@ -239,7 +239,7 @@ func (d *demoRun) carryOut(name string) (*client.RunView, error) {
 	}
 	d.say("   run %s: %s in %s (%s a second)", r.ID, cli.Things(l.Deleted, "row"),
 		time.Duration(r.Working*1000).Round(10*time.Millisecond), cli.Count(int64(r.Rate)))
-	d.say("   ledger: %s found = %s deleted + %s left out; %s", cli.Count(l.Copied), cli.Count(l.Deleted),
+	d.say("   ledger: %s found = %s deleted + %s not deleted; %s", cli.Count(l.Copied), cli.Count(l.Deleted),
 		cli.Count(r.Ledger.LeftOut()), cli.Balance(l))
 	return r, nil
 }

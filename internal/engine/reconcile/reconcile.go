@@ -1,6 +1,8 @@
 package reconcile
 
 import (
+	"github.com/dustin/go-humanize/english"
+
 	"context"
 	"errors"
 	"fmt"
@@ -287,11 +289,13 @@ func (x *Reconciliation) settling() {
 		return
 	}
 	if n := len(x.Unknown); n > 0 {
-		x.Settling = append(x.Settling, fmt.Sprintf("the catalog takes up %d segments that lie in the stores", n))
+		x.Settling = append(x.Settling, fmt.Sprintf("the catalog takes up what lies in the stores: %s",
+			english.Plural(n, "segment", "")))
 	}
 	if n := len(x.Displaced); n > 0 {
 		x.Settling = append(x.Settling,
-			fmt.Sprintf("the catalog finds out from the stores where the rows of %d segments are", n))
+			fmt.Sprintf("the catalog finds out from the stores where the rows of %s are",
+				english.Plural(n, "segment", "")))
 	}
 	var live int64
 	untold := false
@@ -362,7 +366,7 @@ func (rc *Reconciler) lookIntoStores(ctx context.Context, out *Reconciliation) e
 	}
 	if n := len(out.Unknown); n > 0 {
 		out.Differences = append(out.Differences,
-			fmt.Sprintf("%d segments lie in the stores that the catalog does not know", n))
+			fmt.Sprintf("the stores hold %s that the catalog does not know", english.Plural(n, "segment", "")))
 	}
 	return rc.lookForRows(ctx, out)
 }
@@ -394,7 +398,8 @@ func (rc *Reconciler) lookForRows(ctx context.Context, out *Reconciliation) erro
 	}
 	if n := len(out.Displaced) - gone; n > 0 {
 		out.Differences = append(out.Differences,
-			fmt.Sprintf("the rows of %d segments are not in the store in which the catalog has them", n))
+			fmt.Sprintf("the rows of %s are not in the store in which the catalog has them",
+				english.Plural(n, "segment", "")))
 	}
 	if gone > 0 {
 		out.Differences = append(out.Differences,

@@ -1,6 +1,8 @@
 package restore
 
 import (
+	"github.com/dustin/go-humanize/english"
+
 	"context"
 	"fmt"
 	"net/mail"
@@ -102,7 +104,8 @@ func beingRetrieved(cold *shelf.Chilled) string {
 	if len(cold.Segments) == 1 {
 		return "1 segment is being retrieved from cold storage"
 	}
-	return fmt.Sprintf("%d segments are being retrieved from cold storage", len(cold.Segments))
+	return fmt.Sprintf("%s being retrieved from cold storage", english.Plural(len(cold.Segments), "segment is",
+		"segments are"))
 }
 
 // retrieveFor asks for the cold segments of a restore.

@@ -1,6 +1,8 @@
 package restore
 
 import (
+	"github.com/dustin/go-humanize/english"
+
 	"context"
 	"fmt"
 	"slices"
@@ -96,7 +98,8 @@ func (q *restoration) versionsOf(ctx context.Context, table string) (*search.Hun
 	}
 	if cold > 0 {
 		q.restore.Reason = fmt.Sprintf(
-			"newer versions of these rows in cold storage (%d segments) were not looked for", cold)
+			"newer versions of these rows in cold storage (%s) were not looked for",
+			english.Plural(int(cold), "segment", ""))
 	}
 	q.stale.hunts[table] = h
 	return h, nil

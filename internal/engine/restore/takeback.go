@@ -107,7 +107,7 @@ func (rs *Restorer) TakeBack(ctx context.Context, r *catalog.Restore) error {
 		r.TakenBack = max(r.Restored-b.stayed, 0)
 	}
 	return errors.Join(rs.Catalog.SaveRestore(ctx, r), rs.Catalog.Note(ctx, "service", "restore expired", r.ID,
-		fmt.Sprintf("%d rows were taken back, %d stay", r.TakenBack, r.Stayed)))
+		fmt.Sprintf("rows taken back: %d; that stay: %d", r.TakenBack, r.Stayed)))
 }
 
 // takeback goes through the rows of a restore once more.

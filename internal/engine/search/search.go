@@ -1,6 +1,8 @@
 package search
 
 import (
+	"github.com/dustin/go-humanize/english"
+
 	"bufio"
 	"context"
 	"fmt"
@@ -85,11 +87,10 @@ type Searched struct {
 // Incomplete says why the answer may lack rows that were asked for; empty: it has all of them.
 func (s *Searched) Incomplete() string {
 	var why []string
-	if s.Cold != nil && len(s.Cold.Segments) == 1 {
-		why = append(why, "1 segment in cold storage may hold such rows and was not searched")
-	} else if s.Cold != nil && len(s.Cold.Segments) > 1 {
-		why = append(why, fmt.Sprintf("%d segments in cold storage may hold such rows and were not searched",
-			len(s.Cold.Segments)))
+	if s.Cold != nil && len(s.Cold.Segments) > 0 {
+		n := len(s.Cold.Segments)
+		why = append(why, fmt.Sprintf("%s in cold storage may hold such rows and %s not searched",
+			english.Plural(n, "segment", ""), english.PluralWord(n, "was", "were")))
 	}
 	if s.Untold != "" {
 		why = append(why, s.Untold)

@@ -141,7 +141,7 @@ func (c *ledgerCheck) wrong(format string, args ...any) {
 func (c *ledgerCheck) run(ctx context.Context) error {
 	l := &c.part.Ledger
 	if l.Copied != l.Deleted+l.LeftOut() {
-		c.wrong("%d rows read are not %d deleted and %d left out", l.Copied, l.Deleted, l.LeftOut())
+		c.wrong("%d rows read are not %d deleted and %d not deleted", l.Copied, l.Deleted, l.LeftOut())
 	}
 	copied, one := value.ParseSet(l.CopiedDigest)
 	gone, two := value.ParseSet(l.DeletedDigest)

@@ -30,7 +30,7 @@ WITH locks AS (SELECT relation FROM pg_locks WHERE mode = 'AccessExclusiveLock' 
 			AND pc.relname = p.tablename WHERE u.pubdelete),
 	locked AS (SELECT relation AS oid FROM locks UNION SELECT x.indrelid FROM pg_index x JOIN locks k
 		ON k.relation = x.indexrelid) -- whose sizes would have to be waited for: in a list they are not,
-		of one table they are
+		-- of one table they are
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relpersistence::text, c.relrowsecurity, c.relforcerowsecurity,
 	pg_has_role(c.relowner, 'USAGE'), (SELECT rolbypassrls OR rolsuper FROM pg_roles WHERE rolname = current_user),
 	coalesce(sum(greatest(l.reltuples, 0)), 0)::bigint, coalesce(bool_or(l.reltuples < 0), false),
