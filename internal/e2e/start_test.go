@@ -84,7 +84,9 @@ ambercellar() {
 }
 sleep() {
 	for i in $(seq 600); do
-		if [ -s ambercellar-data/administrator-token ] && (exec 3<>/dev/tcp/127.0.0.1/%[2]s) 2>/dev/null; then return; fi
+		if [ -s ambercellar-data/administrator-token ] && (exec 3<>/dev/tcp/127.0.0.1/%[2]s) 2>/dev/null; then
+			return
+		fi
 		command sleep 0.1
 	done
 	return 1

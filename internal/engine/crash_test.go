@@ -23,6 +23,7 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/source"
@@ -562,7 +563,7 @@ func (s *scene) rows(t *testing.T, b *bench) map[string]value.Set {
 		var hasher value.Hasher
 		req := source.SliceRequest{Selection: source.Selection{Table: table, Age: rule.Age{Column: "at"},
 			Terms: []rule.Term{{Cutoff: rule.Cutoff{At: time.Now().AddDate(50, 0, 0), All: true}}}},
-			Columns: plan.Readable(table, nil), MaxRows: 10_000, MaxBytes: 1 << 30}
+			Columns: due.Readable(table, nil), MaxRows: 10_000, MaxBytes: 1 << 30}
 		if c, _ := table.Column("at"); c == nil {
 			req.Age.Column = table.Key[0]
 		}

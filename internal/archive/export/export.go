@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -15,7 +16,6 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine/refuse"
 )
 
 // export writes restored rows to a file: CSV (RFC 4180), newline-delimited JSON, or Parquet.
@@ -55,9 +55,7 @@ func (x *File) Write(m *archive.Manifest, rows *value.Chunk) error {
 		}
 	}
 	if !SameColumns(x.Columns, m.Columns) {
-		return &refuse.Error{Message: fmt.Sprintf(
-			"segment %s has other columns than the segments before it, as the table was altered in between",
-			m.Segment), Remedy: "restore its run or segment to a file of its own"}
+		return &MixedError{m.Segment}
 	}
 	if x.Parquet != nil {
 		return x.Parquet.Write(rows)
@@ -101,15 +99,23 @@ const (
 	Parquet = "parquet"
 )
 
-// checkFormat refuses what is no format of rows.
-func Check(format string) error {
-	if slices.Contains([]string{CSV, SafeCSV, Lines, Parquet}, format) {
-		return nil
-	}
-	return &refuse.Error{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format),
-		Remedy: "write csv, csv-safe, ndjson or parquet"}
+// Known says whether a text names a format of rows.
+func Known(format string) bool {
+	return slices.Contains([]string{CSV, SafeCSV, Lines, Parquet}, format)
 }
 
+// MixedError says that a segment has other columns than those before it in a file.
+type MixedError struct{ Segment string }
+
+func (e *MixedError) Error() string {
+	return "segment " + e.Segment +
+		" has other columns than the segments before it, as the table was altered in between"
+}
+
+// ErrDiffers says that a file, read back, does not hold what was written.
+var ErrDiffers = errors.New("the file does not hold what was written")
+
+// IsCSV says whether a format is one of CSV.
 func IsCSV(format string) bool { return format == CSV || format == SafeCSV }
 
 // loneNull stands for NULL where a row has one column alone: an empty line would be none to many readers. The text is
@@ -209,7 +215,7 @@ func (x *File) Close(rows int64, want value.Set) (size int64, err error) {
 	}
 	got, set, err := x.readBack(st.Size(), rows)
 	if err == nil && (got != rows || x.Parquet != nil && set != want) {
-		err = fmt.Errorf("%w: the file holds %d rows instead of %d, or other ones", refuse.ErrBooks, got, rows)
+		err = fmt.Errorf("%w: it holds %d rows instead of %d, or other ones", ErrDiffers, got, rows)
 	}
 	return st.Size(), err
 }

@@ -279,11 +279,11 @@ func (o *Objects) stat(ctx context.Context, key string) (minio.ObjectInfo, error
 	}
 	asking, cancel := context.WithCancel(ctx)
 	defer cancel()
-	//lint:ignore SA4004 the first answer tells
 	for x := range o.client.ListObjects(asking, o.bucket.Name, minio.ListObjectsOptions{Prefix: o.own(), MaxKeys: 1}) {
 		if x.Err != nil && errors.As(x.Err, &r) {
 			return info, x.Err
 		}
+		//lint:ignore SA4004 the first answer tells
 		break
 	}
 	return info, err

@@ -506,7 +506,7 @@ var errStillThere = errors.New("a file that was removed is still there")
 
 // clearOf removes a segment's files from one store, and leaves the record of that where it had a copy.
 func clearOf(ctx context.Context, records, st store.Store, m *archive.Manifest) error {
-	whole, begun, err := FilesOf(ctx, st, m)
+	whole, begun, err := shelf.FilesOf(ctx, st, m)
 	if err != nil {
 		return err
 	}
@@ -528,7 +528,7 @@ func clearOf(ctx context.Context, records, st store.Store, m *archive.Manifest) 
 			return err
 		}
 	}
-	if whole, begun, err = FilesOf(ctx, st, m); err != nil {
+	if whole, begun, err = shelf.FilesOf(ctx, st, m); err != nil {
 		return err
 	}
 	for _, u := range begun {
@@ -538,24 +538,6 @@ func clearOf(ctx context.Context, records, st store.Store, m *archive.Manifest) 
 		return fmt.Errorf("%w: %s", errStillThere, strings.Join(whole, ", "))
 	}
 	return nil
-}
-
-// FilesOf lists the files of a segment in a store that tell rows or values, and those that were begun and never
-// completed.
-func FilesOf(ctx context.Context, st store.Store, m *archive.Manifest) (whole []string, begun []store.Unfinished,
-	err error) {
-	list, err := st.List(ctx, m.Stem)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, o := range list {
-		if stem, _, ok := archive.Ours(o.Name); ok && stem == m.Stem && o.Name != m.ManifestName() &&
-			o.Name != m.ClosingName() && o.Name != m.DisposalName() {
-			whole = append(whole, o.Name)
-		}
-	}
-	begun, err = st.Unfinished(ctx, m.Stem)
-	return whole, begun, err
 }
 
 // clearTable removes from every store what runs of a table left behind that came to no segment: it may hold rows that

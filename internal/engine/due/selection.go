@@ -115,3 +115,35 @@ func AsPlanned(t *shape.Table, r *rule.Rule) (related, joined JoinedTables) {
 	}
 	return related, joined
 }
+
+// CutoffsOf are the cutoffs of a rule's clauses, as a plan pins them.
+func CutoffsOf(plan *catalog.Plan, r *rule.Rule) []rule.Cutoff {
+	d := &plan.Detail.V
+	out := make([]rule.Cutoff, len(r.Clauses))
+	for i := range out {
+		out[i] = rule.Cutoff{Never: true}
+	}
+	if len(d.Clauses) == 0 { // of an older version
+		out[0] = rule.Cutoff{At: plan.Cutoff.Time}
+	}
+	for _, c := range d.Clauses {
+		if c.Cutoff != nil {
+			out[c.Clause] = rule.Cutoff{At: c.Cutoff.Time, All: r.Clauses[c.Clause].Keep.None &&
+				d.Narrow.Before == nil}
+		}
+	}
+	return out
+}
+
+// Readable lists the positions of the columns that can be read, but for those that are left out.
+func Readable(t *shape.Table, omit []string) []int {
+	return slices.DeleteFunc(t.Readable(), func(i int) bool { return slices.Contains(omit, t.Columns[i].Name) })
+}
+
+func ColumnsAt(t *shape.Table, positions []int) []shape.Column {
+	out := make([]shape.Column, len(positions))
+	for i, p := range positions {
+		out[i] = *t.At(p)
+	}
+	return out
+}

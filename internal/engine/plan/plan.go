@@ -347,7 +347,7 @@ func (p *planning) dueWidth(ctx context.Context) int64 {
 	quick, cancel := context.WithTimeout(ctx, QuickBudget)
 	defer cancel()
 	var rows, bytes int64
-	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: Readable(p.table, nil),
+	_, err := p.source.ReadSlice(quick, source.SliceRequest{Selection: p.sel, Columns: due.Readable(p.table, nil),
 		MaxRows: widthRows, MaxBytes: widthBytes}, func(c *value.Chunk) error {
 		rows += int64(c.Rows())
 		bytes += c.Weight()
@@ -440,7 +440,7 @@ func (p *planning) show(ctx context.Context) error {
 		}
 		one := p.sel
 		one.Terms = []rule.Term{term}
-		list, err := p.source.Statements(ctx, one, Readable(p.table, p.rule.Effective(term.Clause).Omit))
+		list, err := p.source.Statements(ctx, one, due.Readable(p.table, p.rule.Effective(term.Clause).Omit))
 		if err != nil {
 			return err
 		}
@@ -462,9 +462,4 @@ func (p *planning) show(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// Readable lists the positions of the columns that can be read, but for those that are left out.
-func Readable(t *shape.Table, omit []string) []int {
-	return slices.DeleteFunc(t.Readable(), func(i int) bool { return slices.Contains(omit, t.Columns[i].Name) })
 }

@@ -46,7 +46,7 @@ func (pl *Planner) Sample(ctx context.Context, id string) (*catalog.Sample, erro
 	if err != nil {
 		return nil, err
 	}
-	sel, err := due.Selection(r, t, joined, CutoffsOf(plan, r), plan.Detail.V.Narrow)
+	sel, err := due.Selection(r, t, joined, due.CutoffsOf(plan, r), plan.Detail.V.Narrow)
 	if err == nil {
 		sel, err = pl.due.WithHolds(ctx, plan.Source, sel)
 	}
@@ -54,25 +54,6 @@ func (pl *Planner) Sample(ctx context.Context, id string) (*catalog.Sample, erro
 		return nil, err
 	}
 	return pl.sample(ctx, src, r, sel)
-}
-
-// CutoffsOf are the cutoffs of a rule's clauses, as a plan pins them.
-func CutoffsOf(plan *catalog.Plan, r *rule.Rule) []rule.Cutoff {
-	d := &plan.Detail.V
-	out := make([]rule.Cutoff, len(r.Clauses))
-	for i := range out {
-		out[i] = rule.Cutoff{Never: true}
-	}
-	if len(d.Clauses) == 0 { // of an older version
-		out[0] = rule.Cutoff{At: plan.Cutoff.Time}
-	}
-	for _, c := range d.Clauses {
-		if c.Cutoff != nil {
-			out[c.Clause] = rule.Cutoff{At: c.Cutoff.Time, All: r.Clauses[c.Clause].Keep.None &&
-				d.Narrow.Before == nil}
-		}
-	}
-	return out
 }
 
 func (pl *Planner) sample(ctx context.Context, src source.Source, r *rule.Rule, sel source.Selection) (*catalog.Sample,
@@ -90,7 +71,7 @@ func (pl *Planner) sample(ctx context.Context, src source.Source, r *rule.Rule, 
 	if err != nil {
 		return nil, err
 	}
-	columns := Readable(sel.Table, omit)
+	columns := due.Readable(sel.Table, omit)
 	clean := mask.New(sel.Table, columns, nil, masks, key)
 	out := &catalog.Sample{Columns: shape.Names(clean.Columns), Rows: [][]string{}}
 	quick, cancel := context.WithTimeout(ctx, QuickBudget)

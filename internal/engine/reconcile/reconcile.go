@@ -18,7 +18,6 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/refuse"
-	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
@@ -429,7 +428,7 @@ func (rc *Reconciler) liveAgain(ctx context.Context, src source.Source, s *catal
 	if t.ByAddress() {
 		return -1, nil
 	}
-	keys := &restore.Conflicts{Source: src, Table: t}
+	keys := &search.Conflicts{Source: src, Table: t}
 	if at, err = keys.KeyOf(m); err != nil {
 		return 0, err
 	}

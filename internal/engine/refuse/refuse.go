@@ -94,3 +94,9 @@ func (e *Stopped) Error() string { return e.Reason }
 
 // ErrNoSpace says that a store has too little room for the next segment.
 var ErrNoSpace = errors.New("not enough free space in the store")
+
+// Format refuses what is no format of rows.
+func Format(format string) error {
+	return &Error{Field: "format", Message: fmt.Sprintf("%q is no format of rows", format),
+		Remedy: "write csv, csv-safe, ndjson or parquet"}
+}

@@ -2,6 +2,7 @@ package restore
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/export"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/search"
 )
 
@@ -42,12 +44,19 @@ func (q *restoration) intoFile(directory string, several bool) (err error) {
 			q.expect.Add(d)
 		}
 		if err := w.Write(m, keep); err != nil {
+			var mixed *export.MixedError
+			if errors.As(err, &mixed) {
+				return &refuse.Error{Message: mixed.Error(), Remedy: "restore its run or segment to a file of its own"}
+			}
 			return err
 		}
 		return q.counted(ctx, int64(rows.Rows()), int64(keep.Rows()), int64(rows.Rows()-keep.Rows()))
 	}
 	q.finish = func(context.Context) (err error) {
 		q.restore.FileBytes, err = w.Close(q.restore.Restored, q.expect)
+		if errors.Is(err, export.ErrDiffers) {
+			return fmt.Errorf("%w: %w", refuse.ErrBooks, err)
+		}
 		return err
 	}
 	return nil

@@ -11,10 +11,8 @@ import (
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/shelf"
-	"ambercellar/internal/source"
 )
 
 // picked says which rows of one segment a scope is for.
@@ -127,7 +125,7 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 		return nil, err
 	}
 	out := &RestorePreview{Source: r.Source, Table: r.Table, Triggers: []string{}}
-	var c *Conflicts
+	var c *search.Conflicts
 	switch r.Target {
 	case catalog.TargetFile:
 		out.Into = "a file, as " + r.Format
@@ -135,7 +133,7 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 		out.Into = fmt.Sprintf("a new table %s of source %s, made to fit", r.TargetTable, r.TargetSource)
 	default:
 		out.Into = fmt.Sprintf("table %s of source %s", r.Table, r.Source)
-		c = &Conflicts{}
+		c = &search.Conflicts{}
 		if c.Source, err = rs.Source(ctx, r.Source); err != nil {
 			return nil, err
 		}
@@ -225,47 +223,3 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 
 // previewRows is how many rows of a preview are compared with newer versions at a time.
 const previewRows = 1000
-
-// Conflicts counts archived rows whose key is in their table.
-type Conflicts struct {
-	Source source.Source
-	Table  *shape.Table
-	keys   [][]value.Value
-	Found  int64
-}
-
-// KeyOf are the positions of the table's key among a segment's columns.
-func (c *Conflicts) KeyOf(m *archive.Manifest) ([]int, error) {
-	var out []int
-	for _, k := range c.Table.Key {
-		i := slices.IndexFunc(m.Columns, func(x shape.Column) bool { return x.Name == k })
-		if i < 0 {
-			return nil, &refuse.Error{Message: fmt.Sprintf(
-				"segment %s has no column %q, which is in the key of table %s now", m.Segment, k, c.Table.Name),
-				Remedy: "restore to a file, or to a side table"}
-		}
-		out = append(out, i)
-	}
-	return out, nil
-}
-
-func (c *Conflicts) Add(ctx context.Context, row []value.Value, key []int) error {
-	k := make([]value.Value, len(key))
-	for i, at := range key {
-		k[i] = row[at].Clone()
-	}
-	if c.keys = append(c.keys, k); len(c.keys) >= shelf.KeysAtOnce {
-		return c.Look(ctx)
-	}
-	return nil
-}
-
-func (c *Conflicts) Look(ctx context.Context) error {
-	if len(c.keys) == 0 {
-		return nil
-	}
-	err := c.Source.Related(ctx, source.Query{Selection: source.Selection{Table: c.Table}, On: c.Table.Key,
-		Values: c.keys}, func([]value.Value) error { c.Found++; return nil })
-	c.keys = c.keys[:0]
-	return err
-}

@@ -13,8 +13,8 @@ import (
 	"ambercellar/internal/archive/export"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
+	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/refuse"
-	"ambercellar/internal/engine/run"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/source"
@@ -113,7 +113,7 @@ func (x *replacedRows) learn(ctx context.Context) error {
 
 // add writes rows of a table that are not there yet.
 func (x *replacedRows) add(ctx context.Context, t *shape.Table, columns []int, rows *value.Chunk) error {
-	x.out.Columns = run.ColumnsAt(t, columns)
+	x.out.Columns = due.ColumnsAt(t, columns)
 	for i := range rows.Rows() {
 		line := x.out.JsonLine(rows.Row(i))
 		fresh, err := x.seen.Put(ctx, line)

@@ -316,8 +316,8 @@ func checkScope(q *RestoreRequest) error {
 	switch q.Target {
 	case catalog.TargetTable, catalog.TargetSide:
 	case catalog.TargetFile:
-		if err := export.Check(q.Format); err != nil {
-			return err
+		if !export.Known(q.Format) {
+			return refuse.Format(q.Format)
 		}
 	default:
 		return &refuse.Error{Field: "target", Message: fmt.Sprintf("%q is nothing that rows can be restored to",

@@ -13,7 +13,6 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/refuse"
-	"ambercellar/internal/engine/run"
 	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
 )
@@ -305,7 +304,7 @@ func (b *takeback) batch(ctx context.Context, t *shape.Table, columns []int, key
 		}
 		row, err := b.source.DeleteBatch(context.WithoutCancel(ctx),
 			source.Batch{Selection: held, Lease: b.leases[t.Name], Segment: 1, Number: b.number + 1,
-				Ordinals: ordinals, Locators: locators, Digests: want, Columns: columns, LockWait: run.LockWait})
+				Ordinals: ordinals, Locators: locators, Digests: want, Columns: columns, LockWait: tables.LockWait})
 		if errors.Is(err, source.ErrLocators) {
 			return fmt.Errorf("%w: %w", source.ErrBusy, err)
 		}

@@ -7,7 +7,7 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/source"
 )
@@ -54,8 +54,8 @@ next:
 // write stores the joined rows, one file a join, as they stand now.
 func (b *besides) write(ctx context.Context, r *Execution, m *archive.Manifest) error {
 	for i, j := range b.joins {
-		columns := plan.Readable(j.Table, nil)
-		x := archive.Beside{Join: j.Name, Table: j.Table.Name, On: j.On, Columns: ColumnsAt(j.Table, columns),
+		columns := due.Readable(j.Table, nil)
+		x := archive.Beside{Join: j.Name, Table: j.Table.Name, On: j.On, Columns: due.ColumnsAt(j.Table, columns),
 			Key: j.Table.Key}
 		theirs := make([]string, len(j.On))
 		for k, pair := range j.On {

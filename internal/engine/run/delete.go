@@ -57,7 +57,6 @@ func (r *Execution) narrow(w *Work) int {
 const (
 	lockedRounds = 3
 	lockedWait   = 250 * time.Millisecond
-	LockWait     = 100 * time.Millisecond // before the rows of others' locks are skipped; far below deadlock_timeout
 )
 
 // remaining returns the ordinals that no batch has covered yet, and the number of the next batch.
@@ -103,7 +102,7 @@ func (r *Execution) deleteBatch(ctx context.Context, w *Work, number int, again 
 	ordinals []int) (*source.JournalRow, error) {
 	b := source.Batch{Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again,
 		Ordinals: ordinals,
-		Locators: w.slice.Locators, Digests: w.Digests, Columns: w.pass.columns, LockWait: LockWait,
+		Locators: w.slice.Locators, Digests: w.Digests, Columns: w.pass.columns, LockWait: tables.LockWait,
 		Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.Digests)), 1)}
 	return r.transact(ctx, w, again, func(sel source.Selection) (rows []*source.JournalRow, err error) {
 		b.Selection = sel

@@ -15,7 +15,6 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/due"
-	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
 )
@@ -51,7 +50,7 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 		r.Run.Passes.V = []catalog.Pass{{Label: r.rule.Label(0), Then: r.Run.Action, Store: r.Run.Store,
 			Cutoff: r.Run.Cutoff, Due: r.Run.Due, Ledger: r.Run.Closed.V}}
 	}
-	whole, err := due.Selection(r.rule, t, r.joined, plan.CutoffsOf(planned, r.rule), planned.Detail.V.Narrow)
+	whole, err := due.Selection(r.rule, t, r.joined, due.CutoffsOf(planned, r.rule), planned.Detail.V.Narrow)
 	if err != nil {
 		return err
 	}
@@ -96,7 +95,7 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 func (r *Execution) equip(ctx context.Context, p *Pass, e rule.Clause, t *shape.Table, joined due.JoinedTables) (
 	err error) {
 	versions := r.source.Reads().RowVersions && len(p.related) == 0 // families are compared by content
-	p.columns = plan.Readable(t, nil)
+	p.columns = due.Readable(t, nil)
 	if !p.then.Copies() {
 		if versions {
 			p.columns = t.KeyPositions()
@@ -110,7 +109,7 @@ func (r *Execution) equip(ctx context.Context, p *Pass, e rule.Clause, t *shape.
 		return err
 	}
 	if versions {
-		p.columns = plan.Readable(t, e.Omit)
+		p.columns = due.Readable(t, e.Omit)
 	}
 	scope := r.rule.Scope(t, joined)
 	for _, name := range r.rule.Include {

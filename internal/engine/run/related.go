@@ -13,7 +13,6 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/due"
-	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/family"
@@ -32,7 +31,7 @@ func (p *Pass) tables() []string {
 func (r *Execution) equipRelated(ctx context.Context, p *Pass, e rule.Clause) error {
 	for i, k := range p.sel.Related {
 		x := &Pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table,
-			columns: plan.Readable(k.Table, nil), relation: &p.sel.Related[i], keep: e.Archive.Keep,
+			columns: due.Readable(k.Table, nil), relation: &p.sel.Related[i], keep: e.Archive.Keep,
 			keepFrom: e.Archive.From,
 			second:   e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter}
 		if k.Then == rule.ThenArchive {
@@ -74,7 +73,7 @@ func (k *relatedRows) root(row int) int {
 func (w *Work) refer(at int, columns []shape.Column, related []*Pass) func(row []value.Value) {
 	w.refs = map[int][][]value.Value{}
 	t := &shape.Table{Columns: columns}
-	all := plan.Readable(t, nil)
+	all := due.Readable(t, nil)
 	type reference struct {
 		related int
 		pick    func([]value.Value) []value.Value
@@ -132,7 +131,7 @@ func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted 
 			}
 		}
 	}
-	columns := ColumnsAt(k.table, k.columns)
+	columns := due.ColumnsAt(k.table, k.columns)
 	note := x.refer(at, columns, w.pass.related)
 	for range x.Digests { // rows that are done with
 		note(make([]value.Value, len(columns)))

@@ -523,7 +523,7 @@ func (r *Execution) purgeSlice(ctx context.Context, number int, after []value.Va
 	if err != nil {
 		return nil, err
 	}
-	note := w.refer(-1, ColumnsAt(r.table, r.Pass.columns), r.Pass.related)
+	note := w.refer(-1, due.ColumnsAt(r.table, r.Pass.columns), r.Pass.related)
 	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
 		for i := range c.Rows() {

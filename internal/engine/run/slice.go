@@ -8,7 +8,6 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
-	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/refuse"
@@ -50,7 +49,7 @@ func (r *Execution) archiveSlice(ctx context.Context, number int, after []value.
 	}
 	var archivedSet value.Set
 	req.Include = p.include
-	note := w.refer(-1, ColumnsAt(p.table, p.columns), p.related)
+	note := w.refer(-1, due.ColumnsAt(p.table, p.columns), p.related)
 	beside := newBesides(p)
 	slice, err := r.readSlice(ctx, req, func(c *value.Chunk) error {
 		w.digest(c, &hasher)
@@ -104,7 +103,7 @@ func (r *Execution) manifestOf(p *Pass, number int) *archive.Manifest {
 	m := &archive.Manifest{Source: r.Run.Source, Engine: r.engine, Table: p.table.Name, Rule: r.Run.Rule,
 		Revision: r.Run.Revision, RuleText: r.ruleText, Run: r.Run.ID,
 		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At,
-		Columns: ColumnsAt(p.table, p.columns), Numbered: r.numbered[p.table.Name], Key: p.table.OwnKey()}
+		Columns: due.ColumnsAt(p.table, p.columns), Numbered: r.numbered[p.table.Name], Key: p.table.OwnKey()}
 	if p.keep != nil {
 		m.Keep, m.KeepFrom = p.keep.String(), p.keepFrom
 	}
@@ -286,44 +285,13 @@ func (r *Execution) journalOf(ctx context.Context, number int) (journal []source
 	return journal, err
 }
 
-// What became of a row of a slice.
-const (
-	RowDeleted = iota + 1
-	rowChanged
-	rowVanished
-	rowSkipped
-	rowHeld
-)
-
-// Fates computes from journal rows what became of each row of a slice; 0: no batch has covered it yet. Later batches
-// overrule earlier ones.
-func Fates(fate []byte, journal []source.JournalRow) error {
-	for _, row := range journal {
-		for o := row.First; o <= row.Last && o < len(fate); o++ {
-			if !row.Retry || fate[o] == rowSkipped {
-				fate[o] = RowDeleted
-			}
-		}
-		for code, ordinals := range map[byte][]int{rowChanged: row.Changed, rowVanished: row.Vanished,
-			rowSkipped: row.Skipped, rowHeld: row.Held} {
-			for _, o := range ordinals {
-				if o < 0 || o >= len(fate) {
-					return fmt.Errorf("%w: the journal names row %d of %d", refuse.ErrBooks, o, len(fate))
-				}
-				fate[o] = code
-			}
-		}
-	}
-	return nil
-}
-
 // ClosingOf computes from journal rows what became of each row of a slice.
 func ClosingOf(w *Work, journal []source.JournalRow, undone []int) (*archive.Closing, error) {
 	fate := make([]byte, len(w.Digests))
 	books := &archive.Closing{Changed: []int{}, Vanished: []int{}, Held: []int{}, Skipped: []int{}}
 	covered := 0
 	var found value.Set
-	if err := Fates(fate, journal); err != nil {
+	if err := tables.Fates(fate, journal); err != nil {
 		return nil, err
 	}
 	for _, row := range journal {
@@ -335,7 +303,7 @@ func ClosingOf(w *Work, journal []source.JournalRow, undone []int) (*archive.Clo
 		books.Digest.Merge(row.Digest)
 	}
 	for _, o := range undone {
-		fate[o] = rowSkipped
+		fate[o] = tables.RowSkipped
 		if !w.blind {
 			found.Add(w.Digests[o])
 		}
@@ -344,16 +312,16 @@ func ClosingOf(w *Work, journal []source.JournalRow, undone []int) (*archive.Clo
 		switch f {
 		case 0:
 			return nil, fmt.Errorf("%w: row %d was never in a batch", refuse.ErrBooks, o)
-		case rowChanged:
+		case tables.RowChanged:
 			books.Changed = append(books.Changed, o)
-		case rowVanished:
+		case tables.RowVanished:
 			books.Vanished = append(books.Vanished, o)
-		case rowHeld:
+		case tables.RowHeld:
 			books.Held = append(books.Held, o)
-		case rowSkipped:
+		case tables.RowSkipped:
 			books.Skipped = append(books.Skipped, o)
 		}
-		if f != RowDeleted && !w.blind {
+		if f != tables.RowDeleted && !w.blind {
 			books.Left.Add(w.Digests[o])
 		}
 	}
@@ -436,14 +404,6 @@ func (r *Execution) addUp(p *Pass, b *books) {
 	if r.Run.Deleting { // what is not deleted yet is copied all the same
 		r.Run.Copied = max(open, r.Run.Copied)
 	}
-}
-
-func ColumnsAt(t *shape.Table, positions []int) []shape.Column {
-	out := make([]shape.Column, len(positions))
-	for i, p := range positions {
-		out[i] = *t.At(p)
-	}
-	return out
 }
 
 // Rows of a slice where it is to be short.

@@ -13,7 +13,7 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/refuse"
-	"ambercellar/internal/engine/run"
+	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
 )
 
@@ -138,11 +138,11 @@ func (m *Moment) Left(s *catalog.Segment, n int64) (left []int, gone int64, err 
 		return nil, n, nil
 	}
 	fate := make([]byte, n)
-	if err := run.Fates(fate, rows); err != nil {
+	if err := tables.Fates(fate, rows); err != nil {
 		return nil, 0, fmt.Errorf("segment %s: %w", s.ID, err)
 	}
 	for o, f := range fate {
-		if f == run.RowDeleted {
+		if f == tables.RowDeleted {
 			gone++
 		} else {
 			left = append(left, o)

@@ -526,8 +526,8 @@ func (se *Searcher) scan(ctx context.Context, x *Segment) {
 
 // SearchRows writes what a search finds as CSV, newline-delimited JSON or Parquet.
 func (se *Searcher) SearchRows(ctx context.Context, q SearchRequest, format string, w io.Writer) (*Searched, error) {
-	if err := export.Check(format); err != nil {
-		return nil, err
+	if !export.Known(format) {
+		return nil, refuse.Format(format)
 	}
 	x := &export.File{Format: format, Out: bufio.NewWriterSize(w, 64<<10)}
 	var chunk *value.Chunk

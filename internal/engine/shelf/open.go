@@ -179,3 +179,21 @@ type BesideFile struct {
 	Rows  int64  `json:"rows"`
 	Bytes int64  `json:"bytes"`
 }
+
+// FilesOf lists the files of a segment in a store that tell rows or values, and those that were begun and never
+// completed.
+func FilesOf(ctx context.Context, st store.Store, m *archive.Manifest) (whole []string, begun []store.Unfinished,
+	err error) {
+	list, err := st.List(ctx, m.Stem)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, o := range list {
+		if stem, _, ok := archive.Ours(o.Name); ok && stem == m.Stem && o.Name != m.ManifestName() &&
+			o.Name != m.ClosingName() && o.Name != m.DisposalName() {
+			whole = append(whole, o.Name)
+		}
+	}
+	begun, err = st.Unfinished(ctx, m.Stem)
+	return whole, begun, err
+}

@@ -106,3 +106,7 @@ func Rest(ctx context.Context, d time.Duration) error {
 		return nil
 	}
 }
+
+// LockWait is how long a statement on a live table waits for locks of others, before their rows are skipped. It lies
+// far below PostgreSQL's deadlock_timeout.
+const LockWait = 100 * time.Millisecond

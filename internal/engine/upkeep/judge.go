@@ -13,8 +13,8 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
-	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/engine/tables"
 )
 
@@ -364,7 +364,7 @@ func (x *judged) gone(ctx context.Context) error {
 		if x.skip(p) {
 			continue
 		}
-		whole, _, err := dispose.FilesOf(ctx, p.store, x.manifest)
+		whole, _, err := shelf.FilesOf(ctx, p.store, x.manifest)
 		if err != nil {
 			return err
 		}
