@@ -15,6 +15,17 @@ import (
 	"ambercellar/client"
 )
 
+// planCommands are the commands of plans.
+func planCommands() []Command {
+	return []Command{
+		{Name: "plan make", Args: "RULE", Summary: "compute what a run would take, and change nothing",
+			Flags: planFlags, Run: planMake},
+		{Name: "plan compare", Summary: "say which rows become due or stop being due if a file were applied",
+			Flags: fileFlag, Run: planCompare},
+		{Name: "plan show", Args: "PLAN", Summary: "show a plan", Flags: planShowFlags, Run: planShow},
+	}
+}
+
 func whereFlags(f *flag.FlagSet) {
 	f.String("where", "", "a condition, like outcome = 'refused'")
 	f.String("where-file", "", "a file that holds the condition, so that no shell changes its quotes; - reads "+
@@ -275,53 +286,6 @@ func planCompare(e *Env) error {
 	return err
 }
 
-func ruleForecast(e *Env) error {
-	months := Get[int](e, "months")
-	if months < 1 {
-		return fmt.Errorf("-months %d is no number of months; give 1 to 120", months)
-	}
-	l, err := e.Client.Forecast(e.Ctx, e.Args[0], client.ForecastQuery{Months: months})
-	if err != nil {
-		return err
-	}
-	rows := [][]string{}
-	for _, f := range l.Items {
-		var cutoffs []string
-		for _, c := range f.Cutoffs {
-			if c == nil {
-				cutoffs = append(cutoffs, "never")
-			} else {
-				cutoffs = append(cutoffs, c.Format(time.DateOnly))
-			}
-		}
-		growth := "-"
-		if f.Growth > 0 {
-			growth = "about " + Count(f.Growth)
-		}
-		rows = append(rows, []string{f.At.Format(time.DateOnly), strings.Join(cutoffs, ", "), Count(f.Rows), growth})
-	}
-	return e.Show(l, []string{"run on", "cutoff of each clause", "rows there today", "rows still to be written"}, rows)
-}
-
-func keepText(k client.Named) string {
-	if k.Forever {
-		return "forever"
-	}
-	return k.Period
-}
-
-func keepList(e *Env) error {
-	l, err := e.Client.Keeps(e.Ctx)
-	if err != nil {
-		return err
-	}
-	rows := [][]string{}
-	for _, k := range l.Items {
-		rows = append(rows, []string{k.Name, keepText(k.Body), k.Body.About, At(k.AppliedAt)})
-	}
-	return e.Show(l, []string{"keep", "period", "about", "applied"}, rows)
-}
-
 // read reads a file, or standard input for a hyphen.
 func (e *Env) read(file string) ([]byte, error) {
 	if file == "-" {
@@ -337,35 +301,4 @@ var leaves = map[client.Way]string{client.WayWhole: "as a whole", client.WayRows
 // day leaves the time of day out of a bound where it is midnight.
 func day(bound string) string {
 	return strings.TrimSuffix(strings.TrimSuffix(bound, "+00"), " 00:00:00")
-}
-
-// partitions shows how each partition's rows leave, and whether the table can be emptied at once.
-func (e *Env) partitions(p *client.Plan) error {
-	d := p.Detail
-	if x := d.Emptying; x != nil && x.Offered {
-		fmt.Fprintf(e.Out, "\nall rows can be removed at once (`ambercellar run start %s -empty`):\n  - %s\n", p.ID,
-			strings.Join(x.Effects, "\n  - "))
-	} else if x != nil {
-		fmt.Fprintf(e.Out, "\nthe rows go in batches, not at once: %s\n", x.Why)
-	}
-	if len(d.Partitions) == 0 {
-		return nil
-	}
-	fmt.Fprintln(e.Out)
-	rows := [][]string{}
-	for _, x := range d.Partitions {
-		rows = append(rows, []string{x.Name, Dash(day(x.From)), Dash(day(x.To)), number(x.Rows), Size(x.Bytes),
-			Size(x.IndexBytes), leaves[x.Way], Dash(x.Why)})
-	}
-	if err := e.Show(p, []string{"partition", "from", "to", "rows", "data", "indexes", "leaves", "because"},
-		rows); err != nil {
-		return err
-	}
-	fmt.Fprintln(e.Out, "What leaves as a whole takes its part of every index along; rows that go one by one leave "+
-		"room in the indexes, which the database cleans later.")
-	if x := d.CatchAll; x != nil {
-		fmt.Fprintf(e.Out, "partition %s takes what no other does: %s rows, %s of them due\n", x.Name, number(x.Rows),
-			number(x.Due))
-	}
-	return nil
 }

@@ -15,6 +15,25 @@ import (
 	"ambercellar/client"
 )
 
+// restoreCommands are the commands of restores.
+func restoreCommands() []Command {
+	return []Command{
+		{Name: "restore request", Summary: "bring archived rows back, into their table or a file", Flags: restoreFlags,
+			Run: restoreRequest},
+		{Name: "restore keep", Args: "RESTORE",
+			Summary: "change how long the rows of a restore stay: for so long from now on, or for good",
+			Flags:   func(f *flag.FlagSet) { f.String("for", "", "like P5D; left out: for good") }, Run: restoreKeep},
+		{Name: "restore approve", Args: "RESTORE", Summary: "approve a restore that waits for it",
+			Run: restoreApprove},
+		{Name: "restore refuse", Args: "RESTORE", Summary: "refuse a restore that waits for an approval",
+			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; the asker is told") }, Run: restoreRefuse},
+		{Name: "restore replaced", Args: "RESTORE", Summary: "write the rows that a restore replaced, as they were",
+			Flags: func(f *flag.FlagSet) { f.String("out", "", "the file to write") }, Run: restoreReplaced},
+		{Name: "restore list", Summary: "list restores, the newest first", Flags: limitFlag, Run: restoreList},
+		{Name: "restore show", Args: "RESTORE", Summary: "show a restore", Run: restoreShow},
+	}
+}
+
 func restoreFlags(f *flag.FlagSet) {
 	f.String("run", "", "rows of this run")
 	f.String("segment", "", "rows of this segment")
@@ -310,6 +329,22 @@ func restoreList(e *Env) error {
 
 func restoreShow(e *Env) error {
 	r, err := e.Client.Restore(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	return e.restore(r)
+}
+
+func restoreApprove(e *Env) error {
+	r, err := e.Client.ApproveRestore(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	return e.restore(r)
+}
+
+func restoreRefuse(e *Env) error {
+	r, err := e.Client.RefuseRestore(e.Ctx, e.Args[0], client.NewRefusal{Reason: e.Flag("reason")})
 	if err != nil {
 		return err
 	}

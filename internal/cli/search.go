@@ -9,6 +9,14 @@ import (
 	"ambercellar/client"
 )
 
+// searchCommands are the commands of searching.
+func searchCommands() []Command {
+	return []Command{
+		{Name: "search", Args: "SOURCE TABLE", Summary: "search the archived rows of a table", Flags: searchFlags,
+			Run: searchRows},
+	}
+}
+
 func searchFlags(f *flag.FlagSet) {
 	whereFlags(f)
 	f.String("columns", "", "columns to show, separated by commas; left out: all")

@@ -1,18 +1,39 @@
 package cli
 
 import (
-	"errors"
 	"flag"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
-	"ambercellar/client"
-
 	"github.com/dustin/go-humanize"
+
+	"ambercellar/client"
+	"ambercellar/internal/core/period"
 )
+
+// storeCommands are the commands of stores.
+func storeCommands() []Command {
+	return []Command{
+		{Name: "store add", Args: "NAME",
+			Summary: "add a directory, or a bucket of an S3-compatible object store, for archived segments",
+			Flags:   storeFlags, Run: storeAdd},
+		{Name: "store set", Args: "NAME", Summary: "change a store's second store, or how it is scrubbed",
+			Flags: storeSetFlags, Run: storeSet},
+		{Name: "store check", Args: "NAME", Summary: "write to a store, read it back, list and remove it",
+			Run: storeCheck},
+		{Name: "store sweep", Args: "NAME",
+			Summary: "list what interrupted runs left behind in a store, and remove it with -remove",
+			Flags:   storeSweepFlags, Run: storeSweep},
+		{Name: "store list", Summary: "list the stores and what lies in them", Run: storeList},
+		{Name: "store reseal", Args: "NAME", Summary: "seal every file of a store with the newest of its keys",
+			Run: storeReseal},
+		{Name: "store adopt", Args: "NAME",
+			Summary: "bring segments of a store into a catalog that does not know them", Run: storeAdopt},
+	}
+}
 
 func storeFlags(f *flag.FlagSet) {
 	f.String("path", "", "a directory, as the service sees it")
@@ -251,79 +272,6 @@ func storeAdopt(e *Env) error {
 	return e.Facts(a, []Fact{{"segments adopted", Count(a.Segments)}, {"segments renewed", Count(a.Renewed)}})
 }
 
-func catalogBackupFlags(f *flag.FlagSet) {
-	f.String("out", "", "the file to write; it must not exist")
-}
-
-func catalogBackup(e *Env) error {
-	out := e.Flag("out")
-	if out == "" {
-		return Usage("-out is missing: the file to write")
-	}
-	if err := e.save("/catalog/backup", out); err != nil {
-		return err
-	}
-	fmt.Fprintf(e.Out, "the catalog was written to %s; `ambercellar catalog restore -data DIR %s` puts it back "+
-		"while the service is stopped\n", out, out)
-	return nil
-}
-
-// recordKinds says what the kinds of records are that are kept for a time.
-var recordKinds = map[string]string{client.KeepBatches: "batches of runs that have ended; their ledgers stay",
-	client.KeepSlowdowns:     "when and why runs that have ended went slower",
-	client.KeepPlans:         "plans of which no run came",
-	client.KeepRuns:          "runs that have ended and archived nothing that is known; the newest of each rule stays",
-	client.KeepVerifications: "verifications that have ended",
-	client.KeepRetrievals:    "retrievals from cold storage that are over"}
-
-func catalogKeep(e *Env) error {
-	var keeps map[string]string
-	var err error
-	if set := e.Flag("set"); set != "" {
-		change := map[string]string{}
-		for _, part := range strings.Split(set, ",") {
-			kind, keep, ok := strings.Cut(strings.TrimSpace(part), "=")
-			if !ok {
-				return Usage("-set %q: write KIND=PERIOD, like batches=P30D", part)
-			}
-			change[kind] = keep
-		}
-		keeps, err = e.Client.SetRecordKeeps(e.Ctx, change)
-	} else {
-		keeps, err = e.Client.RecordKeeps(e.Ctx)
-	}
-	if err != nil {
-		return err
-	}
-	rows := [][]string{}
-	for _, kind := range slices.Sorted(maps.Keys(keeps)) {
-		keep := keeps[kind]
-		if keep == "" {
-			keep = "for good"
-		}
-		rows = append(rows, []string{kind, keep, recordKinds[kind]})
-	}
-	return e.Show(keeps, []string{"kind", "kept for", "what"}, rows)
-}
-
-func catalogRebuild(e *Env) error {
-	l, err := e.Client.Stores(e.Ctx)
-	if err != nil {
-		return err
-	}
-	rows, failed := [][]string{}, error(nil)
-	for _, s := range l.Items {
-		a, err := e.Client.Adopt(e.Ctx, s.Name)
-		problem := ""
-		if err != nil {
-			a, problem, failed = &client.Adopted{}, err.Error(),
-				errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
-		}
-		rows = append(rows, []string{s.Name, Count(a.Segments), Count(a.Renewed), Dash(problem)})
-	}
-	return errors.Join(e.Show(l, []string{"store", "segments taken up", "renewed", "problem"}, rows), failed)
-}
-
 func storeSweepFlags(f *flag.FlagSet) {
 	f.String("older", "P1D", "only files that were not touched for so long")
 	f.Bool("remove", false, "remove what goes; left out: it is only listed")
@@ -351,4 +299,96 @@ func storeSweep(e *Env) error {
 	fmt.Fprintf(e.Out, "files looked at: %s; left behind: %s (%s); removed: %s\n", Count(s.Looked), Count(s.Going),
 		Size(s.Bytes), Count(s.Removed))
 	return nil
+}
+
+// tariffFlags say what retrievals from a cold store take.
+func tariffFlags(f *flag.FlagSet) {
+	f.String("wait", "", "of a store whose files go cold: how long a retrieval takes, by priority, like "+
+		"low=PT12H,normal=PT4H,high=PT5M")
+	f.String("price", "", "of a store whose files go cold: what it costs for a GiB, by priority, like "+
+		"low=0.002,normal=0.01,high=0.03")
+	f.String("currency", "", "of these prices")
+	f.Int("days", 0, "how many days a retrieved copy stays where nothing else is said; left out: "+
+		strconv.Itoa(client.UsualDays))
+	f.String("verify-budget", "", "bytes in 30 days that are retrieved to verify cold segments, like 20GiB; left "+
+		"out: none")
+}
+
+// tariff reads what was given of these flags into a tariff.
+func (e *Env) tariff(t *client.Tariff, given func(string) bool) error {
+	if given("wait") || given("price") {
+		waits, err := ByPriority(e.Flag("wait"), func(s string) (string, error) {
+			p, err := period.Parse(s)
+			return p.String(), err
+		})
+		if err != nil {
+			return Usage("-wait: %v", err)
+		}
+		prices, err := ByPriority(e.Flag("price"),
+			func(s string) (float64, error) { return strconv.ParseFloat(s, 64) })
+		if err != nil {
+			return Usage("-price: %v", err)
+		}
+		t.Of = map[client.Priority]client.Rate{}
+		for _, p := range []client.Priority{client.Low, client.Normal, client.High} {
+			wait, ok := waits[string(p)]
+			price, priced := prices[string(p)]
+			if ok != priced {
+				return Usage("-wait and -price name the same priorities")
+			}
+			if ok {
+				t.Of[p] = client.Rate{Wait: wait, Price: price}
+			}
+		}
+	}
+	if given("currency") {
+		t.Currency = e.Flag("currency")
+	}
+	if given("days") {
+		t.Days = Get[int](e, "days")
+	}
+	if given("verify-budget") {
+		n, err := humanize.ParseBytes(e.Flag("verify-budget"))
+		if err != nil {
+			return Usage("-verify-budget %q is no number of bytes; write one like 20GiB", e.Flag("verify-budget"))
+		}
+		t.Budget = int64(n)
+	}
+	return nil
+}
+
+// given says which flags were given.
+func (e *Env) given() func(string) bool {
+	set := map[string]bool{}
+	e.Flags.Visit(func(f *flag.Flag) { set[f.Name] = true })
+	return func(name string) bool { return set[name] }
+}
+
+func storeReseal(e *Env) error {
+	r, err := e.Client.Reseal(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	return e.Facts(r, []Fact{{"sealed anew", fmt.Sprintf("%s files (%s)", Count(r.Sealed), Size(r.Bytes))},
+		{"in cold storage", fmt.Sprintf("%s files, which keep their key", Count(r.Cold))}})
+}
+
+// ByPriority reads a list like low=1,normal=2,high=3.
+func ByPriority[T any](text string, read func(string) (T, error)) (map[string]T, error) {
+	out := map[string]T{}
+	if text == "" {
+		return out, nil
+	}
+	for _, part := range strings.Split(text, ",") {
+		name, value, _ := strings.Cut(part, "=")
+		if !slices.Contains([]client.Priority{client.Low, client.Normal, client.High}, client.Priority(name)) {
+			return nil, fmt.Errorf("%q is none of the priorities low, normal and high", name)
+		}
+		v, err := read(value)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		out[name] = v
+	}
+	return out, nil
 }

@@ -2,20 +2,51 @@ package cli
 
 import (
 	"context"
+	"flag"
 	"fmt"
-	"io"
-	"maps"
+	"net/url"
 	"os"
-	"slices"
-	"strings"
-	"time"
 
-	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
 	"ambercellar/client"
 	"ambercellar/internal/core/pace"
 )
+
+// runCommands are the commands of runs.
+func runCommands() []Command {
+	return []Command{
+		{Name: "run start", Args: "PLAN", Summary: "carry out a plan", Flags: func(f *flag.FlagSet) {
+			f.Bool("watch", false, "stay and show its progress")
+			f.Bool("empty", false, "remove all rows of the table at once, where the plan offers that")
+		}, Run: runStart},
+		{Name: "run list", Summary: "list runs, the newest first", Flags: func(f *flag.FlagSet) {
+			f.String("rule", "", "of this rule only")
+			f.String("state", "", "in this state only: queued, running, paused, resting, copied, done, cancelled "+
+				"or failed")
+			limitFlag(f)
+		}, Run: runList},
+		{Name: "run show", Args: "RUN", Summary: "show a run's ledger and batches",
+			Flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") },
+			Run:   runShow},
+		{Name: "run watch", Args: "RUN", Summary: "show a run's progress until it stops", Run: runWatch},
+		{Name: "run pause", Args: "RUN", Summary: "stop a run after its batch in hand",
+			Run: runVerb((*client.Client).PauseRun)},
+		{Name: "run pace", Args: "RUN PACE",
+			Summary: "change a run's pace to gentle or unlimited, from its next batch on", Run: runPace},
+		{Name: "run ledger", Args: "RUN",
+			Summary: "write the accounting of a run that has ended, with the records that it rests on",
+			Flags:   func(f *flag.FlagSet) { f.String("out", "", "the file to write; left out: to standard output") },
+			Run:     runLedger},
+		{Name: "run resume", Args: "RUN", Summary: "go on with a paused or failed run",
+			Run: runVerb((*client.Client).ResumeRun)},
+		{Name: "run delete", Args: "RUN",
+			Summary: "delete the rows of a run that copied them, those that still are what was copied",
+			Run:     runVerb((*client.Client).DeleteCopied)},
+		{Name: "run cancel", Args: "RUN", Summary: "end a run after its batch in hand; rows not reached stay live",
+			Run: runVerb((*client.Client).CancelRun)},
+	}
+}
 
 func runStart(e *Env) error {
 	r, err := e.Client.StartRun(e.Ctx, client.NewRun{Plan: e.Args[0], Empty: Get[bool](e, "empty")})
@@ -243,49 +274,6 @@ func (e *Env) watch(id string) error {
 	return nil
 }
 
-func progressLine(r *client.RunView) string {
-	left := ""
-	if r.SecondsLeft != nil {
-		left = ", " + spanOf(r) + " left"
-	}
-	if r.Reason != "" {
-		left += ", " + r.Reason
-	}
-	return fmt.Sprintf("%s: %s of %s, %s rows/s%s", r.State, Count(r.Done), Things(r.Due, "row"), Count(int64(r.Rate)),
-		left)
-}
-
-// spanOf is the time left, as a range where the last batches give one.
-func spanOf(r *client.RunView) string {
-	if r.SecondsLow != nil && r.SecondsHigh != nil && span(*r.SecondsLow) != span(*r.SecondsHigh) {
-		return span(*r.SecondsLow) + " to " + span(*r.SecondsHigh)
-	}
-	return span(*r.SecondsLeft)
-}
-
-// signalLine are the signals of the database on one line, those first that slow the run.
-func signalLine(r *client.RunView) string {
-	if r.Pressure == nil || r.State != client.Running {
-		return ""
-	}
-	parts := []string{fmt.Sprintf("batches of %s", Things(r.BatchRows, "row"))}
-	for _, x := range r.Pressure.Readings {
-		parts = append(parts, strings.ReplaceAll(x.Signal, "_", " ")+" "+readingText(x))
-	}
-	return strings.Join(parts, ", ")
-}
-
-func readingText(x client.Reading) string {
-	text := pace.Unit(x.Unit).Spoken(x.Value)
-	if x.Limit != nil {
-		text += "/" + pace.Unit(x.Unit).Spoken(*x.Limit)
-	}
-	if x.Level == client.Near || x.Level == client.Over {
-		text += " (" + string(x.Level) + ")"
-	}
-	return text
-}
-
 // signals shows each signal with its limit.
 func (e *Env) signals(r *client.RunView) {
 	rows := [][]string{}
@@ -303,103 +291,14 @@ func (e *Env) signals(r *client.RunView) {
 	e.Show(r.Pressure, []string{"signal", "what it is", "value", "limit", "level"}, rows)
 }
 
-func plainProgress(w io.Writer) func(*client.RunView) {
-	var shown time.Time
-	var state client.RunState
-	var reason string
-	return func(r *client.RunView) {
-		if r.State == state && r.Reason == reason && time.Since(shown) < 3*time.Second {
-			return
-		}
-		shown, state, reason = time.Now(), r.State, r.Reason
-		fmt.Fprintln(w, progressLine(r))
-		if line := signalLine(r); line != "" {
-			fmt.Fprintln(w, "  "+line)
-		}
+func runLedger(e *Env) error {
+	if out := e.Flag("out"); out != "" {
+		return e.save("/runs/"+url.PathEscape(e.Args[0])+"/ledger", out)
 	}
-}
-
-func barProgress(w io.Writer) func(*client.RunView) {
-	bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36),
-		progressbar.OptionSetElapsedTime(false), progressbar.OptionSetPredictTime(false),
-		progressbar.OptionShowTotalBytes(false),
-		progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
-	return func(r *client.RunView) {
-		bar.ChangeMax64(max(r.Due, r.Done, 1))
-		bar.Describe(progressLine(r))
-		bar.Set64(r.Done)
-	}
-}
-
-func segmentList(e *Env) error {
-	l, err := items(e, func(n int, after string) (client.Items[client.Segment], error) {
-		return e.Client.Segments(e.Ctx, client.SegmentsQuery{Run: e.Flag("run"), Source: e.Flag("source"),
-			Table: e.Flag("table"), Ungoverned: Get[bool](e, "ungoverned"), Limit: n, After: after})
-	})
+	l, err := e.Client.Ledger(e.Ctx, e.Args[0])
 	if err != nil {
 		return err
 	}
-	rows := [][]string{}
-	for _, s := range l.Items {
-		in := s.RowsIn()
-		if s.Cold {
-			in += ", cold"
-		}
-		rows = append(rows, []string{s.ID, s.Source + "." + s.Table, string(s.State), in, Count(s.Deleted),
-			Size(s.FileBytes), Dash(s.Oldest), Dash(s.Newest), atOrDash(s.KeepUntil)})
-	}
-	return e.Show(l, []string{"segment", "table", "state", "store", "rows", "file", "oldest", "newest", "kept until"},
-		rows)
-}
-
-func segmentShow(e *Env) error {
-	s, err := e.Client.Segment(e.Ctx, e.Args[0])
-	if err != nil {
-		return err
-	}
-	with, masked, beside := "", []string{}, []string{}
-	if g := s.GoesWith; g != nil {
-		with = "rows of " + g.Table
-		if g.Segment != "" {
-			with += ", families of segment " + g.Segment
-		}
-	}
-	for _, column := range slices.Sorted(maps.Keys(s.Masked)) {
-		masked = append(masked, column+" ("+s.Masked[column]+")")
-	}
-	for _, b := range s.Beside {
-		beside = append(beside, fmt.Sprintf("%s of %s in %s", Things(b.Rows, "row"), b.Table, b.File))
-	}
-	return e.segment(s, &s.Segment, Fact{"goes with", with}, Fact{"joined columns", strings.Join(s.Included, ", ")},
-		Fact{"beside", strings.Join(beside, "; ")}, Fact{"left out", strings.Join(s.Omitted, ", ")},
-		Fact{"masked", strings.Join(masked, ", ")})
-}
-
-func (e *Env) segment(whole any, s *client.Segment, more ...Fact) error {
-	return e.Facts(whole, append([]Fact{{"segment", s.ID}, {"table", s.Source + "." + s.Table},
-		{"run", fmt.Sprintf("%s, segment %d", s.Run, s.Number)}, {"state", string(s.State)}, {"store", s.Store},
-		{"being moved to", s.Moving}, {"second copy in", s.Second}, {"file", s.Stem + ".parquet"},
-		{"rows", fmt.Sprintf("%s copied = %s deleted + %s changed + %s vanished + %s held + %s skipped", Count(s.Rows),
-			Count(s.Deleted), Count(s.Changed), Count(s.Vanished), Count(s.Held), Count(s.Skipped))},
-		{"size", Size(s.FileBytes) + Ratio(s.RawBytes, s.FileBytes)}, {"oldest", s.Oldest}, {"newest", s.Newest},
-		{"digest", s.Digest}, {"created", At(s.CreatedAt)}, {"closed", atOrDash(s.ClosedAt)},
-		{"verified", atOrDash(s.VerifiedAt)}, {"kept until", atOrDash(s.KeepUntil)}, {"rows lie in", whereabouts(s)},
-		{"chain", fmt.Sprintf("link %d: %s", s.Sequence, s.ManifestHash)}, {"closing", s.ClosingHash}}, more...))
-}
-
-// whereabouts says where the rows of a segment lie, if not with its records, and whether they can be read.
-func whereabouts(s *client.Segment) string {
-	switch {
-	case s.RowsStore == "" && s.ColdAt != nil:
-		return fmt.Sprintf("%s; they move to %s on %s", s.Store, s.ColdStore, At(*s.ColdAt))
-	case s.RowsStore == "":
-		return ""
-	case !s.Cold:
-		return s.RowsStore
-	case s.Second != "":
-		return fmt.Sprintf("%s, cold; they are read from the second copy in %s", s.RowsStore, s.Second)
-	case s.WarmUntil != nil && time.Now().Before(*s.WarmUntil):
-		return fmt.Sprintf("%s, cold; a copy can be read until %s", s.RowsStore, At(*s.WarmUntil))
-	}
-	return s.RowsStore + ", cold: they have to be retrieved before they can be read"
+	e.Format = "json"
+	return e.Show(l, nil, nil)
 }

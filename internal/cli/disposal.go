@@ -9,6 +9,36 @@ import (
 	"ambercellar/client"
 )
 
+// disposalCommands are the commands of disposals and erasures.
+func disposalCommands() []Command {
+	return []Command{
+		{Name: "disposal plan", Args: "RULE",
+			Summary: "find out which segments of a rule have been in the archive long enough; nothing is destroyed",
+			Flags:   disposalFlags, Run: disposalPlan},
+		{Name: "disposal start", Args: "DISPOSAL",
+			Summary: "decide that the segments of a disposal are destroyed now, and wait for it", Run: disposalStart},
+		{Name: "disposal approve", Args: "DISPOSAL",
+			Summary: "approve a disposal where that is demanded; it is still to be started", Run: disposalApprove},
+		{Name: "disposal cancel", Args: "DISPOSAL", Summary: "decide against a disposal", Run: disposalCancel},
+		{Name: "disposal list", Summary: "list disposals, the newest first", Flags: limitFlag, Run: disposalList},
+		{Name: "disposal show", Args: "DISPOSAL", Summary: "show a disposal", Run: disposalShow},
+		{Name: "disposal certificate", Args: "DISPOSAL",
+			Summary: "write the certificate of a disposal, as JSON or PDF", Flags: certificateFlags,
+			Run: disposalCertificate},
+		{Name: "erasure plan", Args: "SOURCE TABLE",
+			Summary: "find out which segments hold rows of a condition, whatever their time in the archive; " +
+				"nothing is destroyed", Flags: erasureFlags, Run: erasurePlan},
+	}
+}
+
+func disposalApprove(e *Env) error {
+	d, err := e.Client.ApproveDisposal(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	return e.disposal(d)
+}
+
 func disposalFlags(f *flag.FlagSet) {
 	f.String("table", "", "a table whose related rows the rule archived; left out: the rule's own")
 	f.String("note", "", "what it is for; it stands on the certificate")

@@ -6,8 +6,32 @@ import (
 	"strings"
 
 	"ambercellar/client"
-	"ambercellar/internal/core/period"
 )
+
+// holdCommands are the commands of holds and guard rails.
+func holdCommands() []Command {
+	return []Command{
+		{Name: "hold place", Args: "SOURCE TABLE",
+			Summary: "see to it that nothing removes rows or segments until the hold is lifted", Flags: holdFlags,
+			Run: holdPlace},
+		{Name: "hold list", Summary: "list the holds that stand",
+			Flags: func(f *flag.FlagSet) { f.Bool("all", false, "those that were lifted too") }, Run: holdList},
+		{Name: "hold show", Args: "HOLD", Summary: "show a hold", Run: holdShow},
+		{Name: "hold lift", Args: "HOLD", Summary: "end a hold",
+			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why the hold ends; it is kept") }, Run: holdLift},
+		{Name: "guard show", Args: "SOURCE", Summary: "show what binds all rules of a source", Run: guardShow},
+		{Name: "guard set", Args: "SOURCE",
+			Summary: "set what binds all rules of a source; what is left out is no longer bound",
+			Flags: func(f *flag.FlagSet) {
+				f.String("live", "", "rows stay live at least so long, like P30D")
+				f.String("archive", "", "segments stay in the archive at least so long")
+				f.String("only", "", "the only tables that may have a rule, with commas between")
+				f.String("never", "", "tables that may not have a rule")
+				f.String("approve", "", "what has to be approved before it is carried out: restores, disposals, or "+
+					"both with a comma between")
+			}, Run: guardSet},
+	}
+}
 
 func holdFlags(f *flag.FlagSet) {
 	whereFlags(f)
@@ -108,47 +132,4 @@ func holdLift(e *Env) error {
 		return err
 	}
 	return e.hold(h, h)
-}
-
-func (e *Env) guard(g *client.Guard) error {
-	text := func(p *string) string {
-		if p == nil {
-			return "not bound"
-		}
-		return *p
-	}
-	only := "any"
-	if len(g.Only) > 0 {
-		only = strings.Join(g.Only, ", ")
-	}
-	return e.Facts(g, []Fact{{"source", e.Args[0]}, {"live at least", text(g.Live)},
-		{"in the archive at least", text(g.Archive)}, {"tables with rules", only},
-		{"tables without", strings.Join(g.Never, ", ")}, {"approved first", strings.Join(g.Approve, ", ")}})
-}
-
-func guardShow(e *Env) error {
-	g, err := e.Client.Guard(e.Ctx, e.Args[0])
-	if err != nil {
-		return err
-	}
-	return e.guard(g)
-}
-
-func guardSet(e *Env) error {
-	g := client.Guard{Only: Names(e.Flag("only")), Never: Names(e.Flag("never")), Approve: Names(e.Flag("approve"))}
-	for name, into := range map[string]**string{"live": &g.Live, "archive": &g.Archive} {
-		if text := e.Flag(name); text != "" {
-			p, err := period.Parse(text)
-			if err != nil {
-				return Usage("-%s: %v", name, err)
-			}
-			text = p.String()
-			*into = &text
-		}
-	}
-	kept, err := e.Client.SetGuard(e.Ctx, e.Args[0], g)
-	if err != nil {
-		return err
-	}
-	return e.guard(kept)
 }

@@ -4,13 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io"
-	"os"
 	"strings"
-	"time"
-
-	"github.com/schollz/progressbar/v3"
-	"golang.org/x/term"
 
 	"ambercellar/client"
 )
@@ -18,7 +12,8 @@ import (
 // Several is a flag that may be given more than once.
 type Several []string
 
-func (s *Several) String() string     { return strings.Join(*s, "\n") }
+func (s *Several) String() string { return strings.Join(*s, "\n") }
+
 func (s *Several) Set(v string) error { *s = append(*s, v); return nil }
 
 func verifyFlags(f *flag.FlagSet) {
@@ -86,39 +81,6 @@ func (e *Env) verifyOne(id string) error {
 		return nil
 	}
 	return e.segment(s, s)
-}
-
-// BytesProgress shows how many bytes of all have been read: as a bar on a terminal, and as a line every few seconds
-// elsewhere.
-func BytesProgress(w io.Writer) func(done, all int64, text string) {
-	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36),
-			progressbar.OptionShowBytes(true),
-			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
-		return func(done, all int64, text string) {
-			bar.ChangeMax64(max(all, done, 1))
-			bar.Describe(text)
-			bar.Set64(done)
-		}
-	}
-	var shown time.Time
-	return func(done, all int64, text string) {
-		if all > 0 && time.Since(shown) > 3*time.Second {
-			shown = time.Now()
-			fmt.Fprintf(w, "%s, %s of %s read\n", text, Size(done), Size(all))
-		}
-	}
-}
-
-// countProgress shows now and then how many of all things are done.
-func countProgress(w io.Writer) func(done, all int, what string) {
-	shown := time.Now()
-	return func(done, all int, what string) {
-		if time.Since(shown) > time.Second {
-			shown = time.Now()
-			fmt.Fprintf(w, "%s of %s %s\n", Count(done), Count(all), what)
-		}
-	}
 }
 
 func FindingRows(list []client.FoundInStore) [][]string {

@@ -3,99 +3,11 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/dustin/go-humanize"
-
 	"ambercellar/client"
-	"ambercellar/internal/core/period"
 )
-
-// tariffFlags say what retrievals from a cold store take.
-func tariffFlags(f *flag.FlagSet) {
-	f.String("wait", "", "of a store whose files go cold: how long a retrieval takes, by priority, like "+
-		"low=PT12H,normal=PT4H,high=PT5M")
-	f.String("price", "", "of a store whose files go cold: what it costs for a GiB, by priority, like "+
-		"low=0.002,normal=0.01,high=0.03")
-	f.String("currency", "", "of these prices")
-	f.Int("days", 0, "how many days a retrieved copy stays where nothing else is said; left out: "+
-		strconv.Itoa(client.UsualDays))
-	f.String("verify-budget", "", "bytes in 30 days that are retrieved to verify cold segments, like 20GiB; left "+
-		"out: none")
-}
-
-// tariff reads what was given of these flags into a tariff.
-func (e *Env) tariff(t *client.Tariff, given func(string) bool) error {
-	if given("wait") || given("price") {
-		waits, err := ByPriority(e.Flag("wait"), func(s string) (string, error) {
-			p, err := period.Parse(s)
-			return p.String(), err
-		})
-		if err != nil {
-			return Usage("-wait: %v", err)
-		}
-		prices, err := ByPriority(e.Flag("price"),
-			func(s string) (float64, error) { return strconv.ParseFloat(s, 64) })
-		if err != nil {
-			return Usage("-price: %v", err)
-		}
-		t.Of = map[client.Priority]client.Rate{}
-		for _, p := range []client.Priority{client.Low, client.Normal, client.High} {
-			wait, ok := waits[string(p)]
-			price, priced := prices[string(p)]
-			if ok != priced {
-				return Usage("-wait and -price name the same priorities")
-			}
-			if ok {
-				t.Of[p] = client.Rate{Wait: wait, Price: price}
-			}
-		}
-	}
-	if given("currency") {
-		t.Currency = e.Flag("currency")
-	}
-	if given("days") {
-		t.Days = Get[int](e, "days")
-	}
-	if given("verify-budget") {
-		n, err := humanize.ParseBytes(e.Flag("verify-budget"))
-		if err != nil {
-			return Usage("-verify-budget %q is no number of bytes; write one like 20GiB", e.Flag("verify-budget"))
-		}
-		t.Budget = int64(n)
-	}
-	return nil
-}
-
-// given says which flags were given.
-func (e *Env) given() func(string) bool {
-	set := map[string]bool{}
-	e.Flags.Visit(func(f *flag.Flag) { set[f.Name] = true })
-	return func(name string) bool { return set[name] }
-}
-
-func storeReseal(e *Env) error {
-	r, err := e.Client.Reseal(e.Ctx, e.Args[0])
-	if err != nil {
-		return err
-	}
-	return e.Facts(r, []Fact{{"sealed anew", fmt.Sprintf("%s files (%s)", Count(r.Sealed), Size(r.Bytes))},
-		{"in cold storage", fmt.Sprintf("%s files, which keep their key", Count(r.Cold))}})
-}
-
-func segmentMove(e *Env) error {
-	to := e.Flag("to")
-	if to == "" {
-		return Usage("-to is missing: the store")
-	}
-	s, err := e.Client.MoveSegment(e.Ctx, e.Args[0], client.NewMove{To: to})
-	if err != nil {
-		return err
-	}
-	return e.segment(s, s)
-}
 
 func retrieveFlags(f *flag.FlagSet) {
 	whereFlags(f)
@@ -222,48 +134,4 @@ func (e *Env) coldNote(c *client.Chilled, sourceName, table string) {
 	}
 	fmt.Fprintf(e.Out, "  `ambercellar segment retrieve -table %s.%s -where … -priority low` fetches them\n",
 		sourceName, table)
-}
-
-func restoreApprove(e *Env) error {
-	r, err := e.Client.ApproveRestore(e.Ctx, e.Args[0])
-	if err != nil {
-		return err
-	}
-	return e.restore(r)
-}
-
-func restoreRefuse(e *Env) error {
-	r, err := e.Client.RefuseRestore(e.Ctx, e.Args[0], client.NewRefusal{Reason: e.Flag("reason")})
-	if err != nil {
-		return err
-	}
-	return e.restore(r)
-}
-
-func disposalApprove(e *Env) error {
-	d, err := e.Client.ApproveDisposal(e.Ctx, e.Args[0])
-	if err != nil {
-		return err
-	}
-	return e.disposal(d)
-}
-
-// ByPriority reads a list like low=1,normal=2,high=3.
-func ByPriority[T any](text string, read func(string) (T, error)) (map[string]T, error) {
-	out := map[string]T{}
-	if text == "" {
-		return out, nil
-	}
-	for _, part := range strings.Split(text, ",") {
-		name, value, _ := strings.Cut(part, "=")
-		if !slices.Contains([]client.Priority{client.Low, client.Normal, client.High}, client.Priority(name)) {
-			return nil, fmt.Errorf("%q is none of the priorities low, normal and high", name)
-		}
-		v, err := read(value)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-		out[name] = v
-	}
-	return out, nil
 }
