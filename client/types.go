@@ -1779,7 +1779,8 @@ type StoreBucket struct {
 	// by the object store: AES256, or aws:kms; empty: as the bucket has it
 	Encryption string `json:"encryption,omitempty"`
 	KeyID      string `json:"key_id,omitempty"` // of the key for aws:kms
-	// storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
+	// storage class into which files are let go cold, as the object store calls it: one whose files have to be
+	// retrieved before they are read; empty: they stay warm
 	Class string `json:"class,omitempty"`
 }
 

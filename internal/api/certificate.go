@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"codeberg.org/go-pdf/fpdf"
 	"github.com/dustin/go-humanize"
 	"github.com/gin-gonic/gin"
-	"github.com/go-pdf/fpdf"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/dispose"

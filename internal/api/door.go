@@ -1,6 +1,8 @@
 package api
 
 import (
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"fmt"
 	"io"
 	"net"
@@ -52,7 +54,7 @@ func overTLS(r *http.Request) bool {
 // lock others out.
 type tries struct {
 	sync.Mutex
-	by map[string]*try
+	by *lru.Cache[string, *try]
 }
 
 type try struct {
@@ -73,18 +75,12 @@ func (t *tries) failed(address string, now time.Time) time.Duration {
 	t.Lock()
 	defer t.Unlock()
 	if t.by == nil {
-		t.by = map[string]*try{}
+		t.by, _ = lru.New[string, *try](mostAddresses) // a size that is none is the only error
 	}
-	x := t.by[address]
-	if x == nil || now.Sub(x.last) > quietFor {
-		if len(t.by) >= mostAddresses {
-			for other := range t.by { // any: the order of a map is none
-				delete(t.by, other)
-				break
-			}
-		}
+	x, known := t.by.Get(address)
+	if !known || now.Sub(x.last) > quietFor {
 		x = &try{}
-		t.by[address] = x
+		t.by.Add(address, x)
 	}
 	if x.wrong++; x.wrong <= mostTries {
 		x.last = now

@@ -93,8 +93,8 @@ func TestTriesAreForgottenAndBounded(t *testing.T) {
 	for i := range 3 * mostAddresses {
 		x.failed(fmt.Sprint(i), now)
 	}
-	if len(x.by) > mostAddresses {
-		t.Errorf("%d addresses are kept", len(x.by))
+	if x.by.Len() > mostAddresses {
+		t.Errorf("%d addresses are kept", x.by.Len())
 	}
 	for range mostTries {
 		if x.failed("one", now) != 0 {

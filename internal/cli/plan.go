@@ -125,6 +125,31 @@ func number(n int64) string {
 }
 
 func (e *Env) plan(p *client.Plan) error {
+	if err := e.Facts(p, planFacts(p)); err != nil || e.Format != "table" {
+		return err
+	}
+	for _, show := range []func(*client.Plan) error{e.clauses, e.related, e.partitions, e.sample} {
+		if err := show(p); err != nil {
+			return err
+		}
+	}
+	if Get[bool](e, "sql") {
+		for _, s := range p.Detail.Statements {
+			fmt.Fprintf(e.Out, "\n-- %s\n%s\n", s.Title, s.SQL)
+			for i, v := range s.Values {
+				fmt.Fprintf(e.Out, "--   %d: %s\n", i+1, v)
+			}
+		}
+	}
+	for _, w := range p.Warnings {
+		fmt.Fprintln(e.Out, "warning:", w)
+	}
+	fmt.Fprintf(e.Out, "nothing was changed; `ambercellar run start %s` carries it out\n", p.ID)
+	return nil
+}
+
+// planFacts are the figures of a plan.
+func planFacts(p *client.Plan) []Fact {
 	c, d := p.Counts, p.Detail
 	how := "estimated from the database's statistics"
 	if c.Counted {
@@ -143,36 +168,11 @@ func (e *Env) plan(p *client.Plan) error {
 	if !c.Counted {
 		uncounted = "uncovered, ageless, future, held, restored and referenced rows; an exact plan counts them"
 	}
-	segments, narrow := "", []string{}
+	segments := ""
 	if p.Segments > 0 {
 		segments = "about " + Count(p.Segments)
 	}
-	if n := d.Narrow; n.Before != nil {
-		narrow = append(narrow, "before "+n.Before.Format(time.RFC3339))
-	}
-	if d.Narrow.Where != "" {
-		narrow = append(narrow, "where "+d.Narrow.Where)
-	}
-	if d.Narrow.Keys != "" {
-		narrow = append(narrow, "keys "+d.Narrow.Keys)
-	}
-	if d.Narrow.Limit > 0 {
-		narrow = append(narrow, "at most "+Count(d.Narrow.Limit)+" rows")
-	}
-	seconds, archive := "unknown before the first run", "unknown before the first run"
-	if d.Expect.Seconds != nil {
-		seconds = "about " + span(*d.Expect.Seconds)
-	}
-	if d.Expect.ArchiveBytes != nil {
-		archive = "about " + Size(*d.Expect.ArchiveBytes)
-	}
-	log := "unknown before the first run"
-	if d.Expect.LogBytes != nil {
-		log = "about " + Size(*d.Expect.LogBytes)
-	}
-	if p.Segments == 0 {
-		archive = ""
-	}
+	seconds, archive, log := expected(p)
 	ageless := "never due"
 	if slices.ContainsFunc(d.Clauses, func(x client.PlanClause) bool { return x.Keep == "none" }) { // which takes them
 		ageless = "without an age"
@@ -181,8 +181,8 @@ func (e *Env) plan(p *client.Plan) error {
 	if len(d.Clauses) > 1 { // each clause has its own
 		firstStays = ""
 	}
-	err := e.Facts(p, []Fact{{"plan", p.ID}, {"rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision)},
-		{"table", p.Source + "." + p.Table}, {"note", d.Note}, {"narrowed to", strings.Join(narrow, "; ")},
+	return []Fact{{"plan", p.ID}, {"rule", fmt.Sprintf("%s, revision %d", p.Rule, p.Revision)},
+		{"table", p.Source + "." + p.Table}, {"note", d.Note}, {"narrowed to", narrowed(&d.Narrow)},
 		{"made", At(p.MadeAt)}, {"latest cutoff", At(p.Cutoff) + "  (" + p.Cutoff.Format(time.RFC3339) + ")"},
 		{"rows due", fmt.Sprintf("%s of %s (%s)", Count(c.Due), Count(c.Total), how)},
 		{"data", "about " + Size(c.Bytes)}, {"oldest", c.Oldest}, {"last that goes", c.LastGoing},
@@ -194,10 +194,50 @@ func (e *Env) plan(p *client.Plan) error {
 		{"held", some(c.Held, "aged rows that a hold protects")},
 		{"restored", some(c.Restored, "aged rows left alone, as they were restored")}, {"not counted", uncounted},
 		{"referenced", some(c.Referenced, "aged rows that another table refers to")},
-		{"by collation", some(c.Collation, "rows that the column's own collation would judge otherwise")}})
-	if err != nil || e.Format != "table" {
-		return err
+		{"by collation", some(c.Collation, "rows that the column's own collation would judge otherwise")}}
+}
+
+// narrowed says what a plan asks for beyond its rule.
+func narrowed(n *client.Narrow) string {
+	var out []string
+	if n.Before != nil {
+		out = append(out, "before "+n.Before.Format(time.RFC3339))
 	}
+	if n.Where != "" {
+		out = append(out, "where "+n.Where)
+	}
+	if n.Keys != "" {
+		out = append(out, "keys "+n.Keys)
+	}
+	if n.Limit > 0 {
+		out = append(out, "at most "+Count(n.Limit)+" rows")
+	}
+	return strings.Join(out, "; ")
+}
+
+// expected says how long a run is expected to take, and how much it archives and has the database log.
+func expected(p *client.Plan) (seconds, archive, log string) {
+	const unknown = "unknown before the first run"
+	seconds, archive, log = unknown, unknown, unknown
+	x := &p.Detail.Expect
+	if x.Seconds != nil {
+		seconds = "about " + span(*x.Seconds)
+	}
+	if x.ArchiveBytes != nil {
+		archive = "about " + Size(*x.ArchiveBytes)
+	}
+	if x.LogBytes != nil {
+		log = "about " + Size(*x.LogBytes)
+	}
+	if p.Segments == 0 {
+		archive = ""
+	}
+	return seconds, archive, log
+}
+
+// clauses shows what each clause takes.
+func (e *Env) clauses(p *client.Plan) error {
+	c, d := p.Counts, p.Detail
 	fmt.Fprintln(e.Out)
 	rows := [][]string{}
 	for i, x := range d.Clauses {
@@ -211,51 +251,39 @@ func (e *Env) plan(p *client.Plan) error {
 		rows = append(rows, []string{x.Label, x.Keep, string(x.Then), Dash(x.Store), cut, number(n.Rows),
 			number(n.Due), Dash(n.LastGoing), Dash(n.FirstStays)})
 	}
-	if err := e.Show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes",
-		"first that stays"}, rows); err != nil {
+	return e.Show(p, []string{"clause", "keep", "then", "store", "cutoff", "rows", "due", "last that goes",
+		"first that stays"}, rows)
+}
+
+// related shows which related rows go along.
+func (e *Env) related(p *client.Plan) error {
+	if len(p.Detail.Related) == 0 {
+		return nil
+	}
+	fmt.Fprintln(e.Out)
+	rows := [][]string{}
+	for _, x := range p.Detail.Related {
+		own := "-"
+		if x.Keeps {
+			own = "its own rule keeps families"
+		}
+		rows = append(rows, []string{x.Table, string(x.Then), x.Above, x.On, number(x.Rows), own})
+	}
+	return e.Show(p, []string{"related table", "then", "goes with", "by", "rows", "kept by"},
+		rows)
+}
+
+// sample shows some of the rows that a plan would take, where that is asked for.
+func (e *Env) sample(p *client.Plan) error {
+	if !Get[bool](e, "rows") {
+		return nil
+	}
+	sample, err := e.Client.Sample(e.Ctx, p.ID)
+	if err != nil {
 		return err
 	}
-	if len(d.Related) > 0 {
-		fmt.Fprintln(e.Out)
-		rows := [][]string{}
-		for _, x := range d.Related {
-			own := "-"
-			if x.Keeps {
-				own = "its own rule keeps families"
-			}
-			rows = append(rows, []string{x.Table, string(x.Then), x.Above, x.On, number(x.Rows), own})
-		}
-		if err := e.Show(p, []string{"related table", "then", "goes with", "by", "rows", "kept by"},
-			rows); err != nil {
-			return err
-		}
-	}
-	if err := e.partitions(p); err != nil {
-		return err
-	}
-	if Get[bool](e, "rows") {
-		sample, err := e.Client.Sample(e.Ctx, p.ID)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintln(e.Out)
-		if err := e.Show(sample, sample.Columns, sample.Rows); err != nil {
-			return err
-		}
-	}
-	if Get[bool](e, "sql") {
-		for _, s := range d.Statements {
-			fmt.Fprintf(e.Out, "\n-- %s\n%s\n", s.Title, s.SQL)
-			for i, v := range s.Values {
-				fmt.Fprintf(e.Out, "--   %d: %s\n", i+1, v)
-			}
-		}
-	}
-	for _, w := range p.Warnings {
-		fmt.Fprintln(e.Out, "warning:", w)
-	}
-	fmt.Fprintf(e.Out, "nothing was changed; `ambercellar run start %s` carries it out\n", p.ID)
-	return nil
+	fmt.Fprintln(e.Out)
+	return e.Show(sample, sample.Columns, sample.Rows)
 }
 
 func planCompare(e *Env) error {

@@ -39,7 +39,7 @@ func (w *world) vault(day time.Duration) (bill string) {
 	w.t.Cleanup(s.Close)
 	keys := filepath.Join(w.dir, "vault.keys")
 	w.must("store", "key", "-out", keys)
-	w.must("store", "add", "vault", "-endpoint", s.URL, "-bucket", "vault", "-class", "GLACIER", "-key-file", keys,
+	w.must("store", "add", "vault", "-endpoint", s.URL, "-bucket", "vault", "-class", "COLD", "-key-file", keys,
 		"-wait", "low=PT3S,normal=PT1S,high=PT1S", "-price", "low=1,normal=2,high=3", "-currency", "EUR", "-days", "1")
 	w.must("store", "set", "vault", "-scrub-every", "never")
 	return s.URL + standin.BillPath
@@ -207,7 +207,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	w.start()
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 	w.must("store", "add", "vault", "-endpoint", strings.TrimSuffix(bill, standin.BillPath), "-bucket", "vault",
-		"-class", "GLACIER", "-key-file", vault, "-existing")
+		"-class", "COLD", "-key-file", vault, "-existing")
 	w.must("catalog", "rebuild")
 	if n := cold(); n != 2 {
 		t.Errorf("%d segments are known to be cold", n)

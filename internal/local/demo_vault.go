@@ -65,7 +65,7 @@ func (d *demoRun) vault() error {
 		tariff.Of[p] = client.Rate{Wait: wait, Price: standin.UsualCold.Price[string(p)]}
 	}
 	_, err = d.client.AddStore(d.Ctx, client.NewStore{Name: "vault", Seal: &client.Seal{File: keys}, Tariff: tariff,
-		Bucket: &client.StoreBucket{Endpoint: "http://" + l.Addr().String(), Name: "vault", Class: "GLACIER"}})
+		Bucket: &client.StoreBucket{Endpoint: "http://" + l.Addr().String(), Name: "vault", Class: "COLD"}})
 	return err
 }
 

@@ -148,7 +148,7 @@ func (c *coldRoom) put(w http.ResponseWriter, r *http.Request, key string, now t
 	got := &statusWriter{ResponseWriter: w, status: http.StatusOK}
 	c.inner.ServeHTTP(got, r)
 	if got.status < 300 {
-		if class != "GLACIER" && class != "DEEP_ARCHIVE" {
+		if class == "STANDARD" { // every other one is cold here
 			class = ""
 		}
 		c.keep(key, kept{Class: class})

@@ -41,7 +41,8 @@ type Bucket struct {
 	// by the object store: AES256, or aws:kms; empty: as the bucket has it
 	Encryption string `json:"encryption,omitempty"`
 	KeyID      string `json:"key_id,omitempty"` // of the key for aws:kms
-	// storage class into which files are let go cold: GLACIER or DEEP_ARCHIVE; empty: they stay warm
+	// storage class into which files are let go cold, as the object store calls it: one whose files have to be
+	// retrieved before they are read; empty: they stay warm
 	Class string `json:"class,omitempty"`
 }
 
@@ -67,9 +68,6 @@ func (b Bucket) Problem() (field, message string) {
 		return "encryption", fmt.Sprintf("%q is none of AES256 and aws:kms", b.Encryption)
 	case b.Encryption == "aws:kms" && b.KeyID == "":
 		return "key_id", "aws:kms needs the id of a key"
-	case b.Class != "" && !slices.Contains(coldClasses, b.Class):
-		return "class", fmt.Sprintf("%q is none of the classes whose files are retrieved before they are read: %s",
-			b.Class, strings.Join(coldClasses, ", "))
 	}
 	return "", ""
 }
@@ -398,7 +396,7 @@ func (o *Objects) Open(ctx context.Context, name string) (Reader, error) {
 	if err != nil {
 		return nil, o.told(name, err)
 	}
-	if !warmth(info).Readable() {
+	if !o.warmth(info).Readable() {
 		return nil, fmt.Errorf("%s: %w", name, ErrCold)
 	}
 	return &objectReader{objects: o, ctx: ctx, name: name, key: key, etag: info.ETag, size: info.Size}, nil

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -65,9 +64,6 @@ func AsCold(st Store) Cold {
 	return nil
 }
 
-// coldClasses are the storage classes of object stores whose files have to be retrieved.
-var coldClasses = []string{"GLACIER", "DEEP_ARCHIVE"}
-
 // tiers are what the protocol calls the priorities.
 var tiers = map[Priority]minio.TierType{Low: minio.TierBulk, Normal: minio.TierStandard, High: minio.TierExpedited}
 
@@ -81,7 +77,7 @@ func (o *Objects) Cool(ctx context.Context, name string) error {
 	if err != nil {
 		return o.told(name, err)
 	}
-	if warmth(before).Cold {
+	if o.warmth(before).Cold {
 		return nil
 	}
 	to := minio.CopyDestOptions{Bucket: o.bucket.Name, Object: key, Encryption: o.sse, ReplaceMetadata: true,
@@ -96,7 +92,7 @@ func (o *Objects) Cool(ctx context.Context, name string) error {
 	case after.Size != before.Size:
 		return fmt.Errorf("%s: %w: %s has %d bytes of it since it went cold, and had %d", name, ErrDamaged, o.bucket,
 			after.Size, before.Size)
-	case !warmth(after).Cold:
+	case !o.warmth(after).Cold:
 		return fmt.Errorf("%s: %s keeps it in its usual class, though it was asked for %s", name, o.bucket,
 			o.bucket.Class)
 	}
@@ -136,15 +132,16 @@ func (o *Objects) Warmth(ctx context.Context, name string) (Warmth, error) {
 	if err != nil {
 		return Warmth{}, o.told(name, err)
 	}
-	return warmth(info), nil
+	return o.warmth(info), nil
 }
 
-func warmth(info minio.ObjectInfo) Warmth {
+// warmth is what the object store tells of a file. Cold is one in the bucket's cold class.
+func (o *Objects) warmth(info minio.ObjectInfo) Warmth {
 	class := info.StorageClass
 	if class == "" {
 		class = info.Metadata.Get("X-Amz-Storage-Class")
 	}
-	w := Warmth{Cold: slices.Contains(coldClasses, class)}
+	w := Warmth{Cold: class != "" && class == o.bucket.Class}
 	if r := info.Restore; w.Cold && r != nil {
 		if w.Retrieving = r.OngoingRestore; !w.Retrieving && !r.ExpiryTime.IsZero() {
 			w.Until = &r.ExpiryTime

@@ -189,7 +189,7 @@ func coldBucket(t *testing.T, day time.Duration) *Objects {
 	return bucketOf(t, standin.Objects{Buckets: []string{"cellar"}, AccessKey: "ferry", Cold: &standin.Cold{Day: day,
 		Wait: map[string]time.Duration{"low": 400 * time.Millisecond, "normal": 200 * time.Millisecond,
 			"high": 50 * time.Millisecond}, Price: map[string]float64{"low": 1, "normal": 2, "high": 3}}},
-		func(h http.Handler) http.Handler { return h }, Bucket{Class: "GLACIER"})
+		func(h http.Handler) http.Handler { return h }, Bucket{Class: "COLD"})
 }
 
 // TestFilesGoCold: a file that was let go cold is refused until it was retrieved, faster at a higher priority, and

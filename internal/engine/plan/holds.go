@@ -9,8 +9,10 @@ import (
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/source"
 )
 
 // HoldRequest is what somebody asks to be held: rows by a filter or by keys, or segments.
@@ -32,15 +34,15 @@ type Placed struct {
 
 const maxHeldCount = 100_000
 
-// PlaceHold keeps a hold. When it returns, every delete and disposal that began before it has ended, and from then on
-// each asks for the hold.
-func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*Placed, error) {
-	refused := func(field, message, remedy string) (*Placed, error) {
-		return nil, &refuse.Error{Field: field, Message: message, Remedy: remedy}
-	}
+func refusedHold(field, message, remedy string) error {
+	return &refuse.Error{Field: field, Message: message, Remedy: remedy}
+}
+
+// checkHold refuses a request that says too little or too much, and finds out the table of segments.
+func (pl *Planner) checkHold(ctx context.Context, q *HoldRequest) error {
 	for field, text := range map[string]string{"reference": q.Reference, "reason": q.Reason} {
 		if strings.TrimSpace(text) == "" {
-			return refused(field, "the "+field+" is missing",
+			return refusedHold(field, "the "+field+" is missing",
 				"say which case the hold is for (reference), and why (reason); an auditor will ask")
 		}
 	}
@@ -51,21 +53,56 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 		}
 	}
 	if kinds != 1 {
-		return refused("where", "say what is held: exactly one of a filter, keys, and segments",
+		return refusedHold("where", "say what is held: exactly one of a filter, keys, and segments",
 			"`-where TRUE` holds a whole table")
 	}
 	for _, id := range q.Segments {
 		s, err := pl.Catalog.Segment(ctx, id)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if q.Source == "" && q.Table == "" {
 			q.Source, q.Table = s.Source, s.Table
 		}
 		if s.Source != q.Source || s.Table != q.Table {
-			return refused("segments", fmt.Sprintf("segment %s is of table %s.%s and not of %s.%s", id, s.Source,
+			return refusedHold("segments", fmt.Sprintf("segment %s is of table %s.%s and not of %s.%s", id, s.Source,
 				s.Table, q.Source, q.Table), "place a hold for each table")
 		}
+	}
+	return nil
+}
+
+// holdsSomething prints the filter of a hold anew and counts the live rows that it holds. It refuses one that holds
+// neither a live row nor anything of an archive.
+func (pl *Planner) holdsSomething(ctx context.Context, src source.Source, t *shape.Table, h *catalog.Hold) (int64,
+	error) {
+	f, bad := filter.Bind(h.Filter, filter.TableScope(t))
+	if len(bad) > 0 {
+		return 0, refuse.Filter("where", bad[0])
+	}
+	if f.Never() {
+		return 0, refusedHold("where", "no row can satisfy this condition: the hold would hold nothing",
+			"mend the condition")
+	}
+	h.Filter = f.String()
+	rows, err := src.CountWhere(ctx, t, f, maxHeldCount)
+	if err != nil || rows > 0 {
+		return rows, err
+	}
+	archived, err := pl.Catalog.Segments(ctx, catalog.SegmentFilter{Source: h.Source, Table: t.Name}, catalog.First(1))
+	if err == nil && len(archived) == 0 {
+		err = refusedHold("where", fmt.Sprintf(
+			"the condition %s holds nothing: no row of %s satisfies it, and nothing of the table is archived",
+			h.Filter, t.Name), "mend the condition")
+	}
+	return 0, err
+}
+
+// PlaceHold keeps a hold. When it returns, every delete and disposal that began before it has ended, and from then on
+// each asks for the hold.
+func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (*Placed, error) {
+	if err := pl.checkHold(ctx, &q); err != nil {
+		return nil, err
 	}
 	src, err := pl.Source(ctx, q.Source)
 	if err != nil {
@@ -88,29 +125,8 @@ func (pl *Planner) PlaceHold(ctx context.Context, actor string, q HoldRequest) (
 	}
 	placed := &Placed{}
 	if h.Filter != "" {
-		f, bad := filter.Bind(h.Filter, filter.TableScope(t))
-		if len(bad) > 0 {
-			return nil, refuse.Filter("where", bad[0])
-		}
-		if f.Never() {
-			return refused("where", "no row can satisfy this condition: the hold would hold nothing",
-				"mend the condition")
-		}
-		h.Filter = f.String()
-		if placed.Rows, err = src.CountWhere(ctx, t, f, maxHeldCount); err != nil {
+		if placed.Rows, err = pl.holdsSomething(ctx, src, t, h); err != nil {
 			return nil, err
-		}
-		if placed.Rows == 0 {
-			archived, err := pl.Catalog.Segments(ctx, catalog.SegmentFilter{Source: q.Source, Table: t.Name},
-				catalog.First(1))
-			if err != nil {
-				return nil, err
-			}
-			if len(archived) == 0 {
-				return refused("where", fmt.Sprintf(
-					"the condition %s holds nothing: no row of %s satisfies it, and nothing of the table is archived",
-					h.Filter, t.Name), "mend the condition")
-			}
 		}
 	}
 	gate := pl.tables.Gate(h.Source, h.Table)

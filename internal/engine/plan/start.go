@@ -23,82 +23,22 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 	if err != nil {
 		return nil, err
 	}
-	if x := p.Detail.V.Emptying; empty && (x == nil || !x.Offered) {
-		why := "its rule does not empty the table"
-		if x != nil {
-			why = x.Why
+	if empty {
+		if err := pl.mayEmpty(ctx, p); err != nil {
+			return nil, err
 		}
-		return nil, &refuse.Error{Field: "empty",
-			Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why),
-			Remedy:  "start it without, and the rows go in batches"}
-	}
-	if holds, err := pl.Catalog.TableHolds(ctx, p.Source, p.Table); err != nil {
-		return nil, err
-	} else if empty && len(holds) > 0 {
-		return nil, &refuse.Error{Field: "empty",
-			Message: fmt.Sprintf("hold %s (%s) stands on table %s, which cannot be emptied at once beside it",
-				holds[0].ID, holds[0].Reference, p.Table),
-			Remedy: "start it without -empty, and the rows that are not held go in batches"}
 	}
 	r, err := pl.Catalog.Rule(ctx, p.Rule)
 	if err != nil {
 		return nil, err
 	}
-	again := fmt.Sprintf("make a new one: `ambercellar plan make %s`", p.Rule)
-	if r.Revision != p.Revision {
-		return nil, &refuse.Error{Field: "plan",
-			Message: fmt.Sprintf("plan %s is of revision %d of rule %s, which is now at revision %d", p.ID, p.Revision,
-				p.Rule, r.Revision), Remedy: again}
+	if err := pl.stillGood(ctx, p, r); err != nil {
+		return nil, err
 	}
-	if age := pl.Now().Sub(p.MadeAt.Time); age > planLife || age < 0 {
-		return nil, &refuse.Error{Field: "plan",
-			Message: fmt.Sprintf("plan %s was made at %s; a plan can be run for %s", p.ID,
-				p.MadeAt.Format(time.RFC3339), planLife), Remedy: again}
+	if err := pl.tableReady(ctx, p); err != nil {
+		return nil, err
 	}
 	body := r.Body.V
-	if body.Off {
-		return nil, &refuse.Error{Field: "plan", Message: fmt.Sprintf("rule %s is not enabled", r.Name),
-			Remedy: "take `enabled: false` out of it and make a new plan"}
-	}
-	keeps, err := pl.Catalog.Keeps(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, k := range keeps {
-		if k.AppliedAt.After(p.MadeAt.Time) &&
-			slices.ContainsFunc(body.Clauses, func(c rule.Clause) bool { return c.Keep.Name == k.Name }) {
-			return nil, &refuse.Error{Field: "plan",
-				Message: fmt.Sprintf("the keep %s was changed after plan %s was made", k.Name, p.ID), Remedy: again}
-		}
-	}
-	src, err := pl.Source(ctx, r.Source)
-	if err != nil {
-		return nil, err
-	}
-	guard, err := pl.Catalog.Guard(ctx, r.Source)
-	if err != nil {
-		return nil, err
-	}
-	named := map[string]rule.Named{}
-	for _, k := range keeps {
-		named[k.Name] = k.Body.V
-	}
-	for _, b := range guarded(guard, &body, p.MadeAt.Time, due.Resolver(named, &p.Shape.V)) {
-		if !slices.Contains(p.Detail.V.Guards, b.message) { // set after the plan was made
-			return nil, &refuse.Error{Field: "plan", Message: b.message, Remedy: again}
-		}
-	}
-	if known, err := pl.Catalog.TableLineage(ctx, r.Source, p.Table); err != nil {
-		return nil, err
-	} else if known != nil { // otherwise the run finds out, after it has seen who holds the table
-		if err := pl.tables.Agree(ctx, r.Source, p.Table); err != nil {
-			return nil, err
-		}
-	}
-	// the run waits for who is at it, and does this itself
-	if err := src.PrepareJournal(ctx); err != nil && !errors.Is(err, source.ErrBusy) {
-		return nil, err
-	}
 	passes, err := pl.plannedPasses(ctx, p, &body)
 	if err != nil {
 		return nil, err
@@ -115,13 +55,94 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(pl.Now()),
 		Limit: p.Detail.V.Narrow.Limit, Emptying: empty, Passes: catalog.JSON[[]catalog.Pass]{V: passes},
 		Parts: catalog.JSON[[]catalog.Part]{V: parts}}
-	for _, x := range passes {
-		if x.Store != "" {
-			run.Store = x.Store
-			break
-		}
+	if i := slices.IndexFunc(passes, func(x catalog.Pass) bool { return x.Store != "" }); i >= 0 {
+		run.Store = passes[i].Store
 	}
 	return run, pl.Catalog.AddRun(ctx, actor, run)
+}
+
+// mayEmpty refuses to empty a table at once where its plan does not offer that, or a hold stands on it.
+func (pl *Planner) mayEmpty(ctx context.Context, p *catalog.Plan) error {
+	if x := p.Detail.V.Emptying; x == nil || !x.Offered {
+		why := "its rule does not empty the table"
+		if x != nil {
+			why = x.Why
+		}
+		return &refuse.Error{Field: "empty",
+			Message: fmt.Sprintf("plan %s does not offer to empty table %s at once: %s", p.ID, p.Table, why),
+			Remedy:  "start it without, and the rows go in batches"}
+	}
+	holds, err := pl.Catalog.TableHolds(ctx, p.Source, p.Table)
+	if err != nil || len(holds) == 0 {
+		return err
+	}
+	return &refuse.Error{Field: "empty",
+		Message: fmt.Sprintf("hold %s (%s) stands on table %s, which cannot be emptied at once beside it",
+			holds[0].ID, holds[0].Reference, p.Table),
+		Remedy: "start it without -empty, and the rows that are not held go in batches"}
+}
+
+// stillGood refuses a plan that is old, or was made before its rule, a keep or a guard rail changed.
+func (pl *Planner) stillGood(ctx context.Context, p *catalog.Plan, r *catalog.Rule) error {
+	again := fmt.Sprintf("make a new one: `ambercellar plan make %s`", p.Rule)
+	if r.Revision != p.Revision {
+		return &refuse.Error{Field: "plan",
+			Message: fmt.Sprintf("plan %s is of revision %d of rule %s, which is now at revision %d", p.ID, p.Revision,
+				p.Rule, r.Revision), Remedy: again}
+	}
+	if age := pl.Now().Sub(p.MadeAt.Time); age > planLife || age < 0 {
+		return &refuse.Error{Field: "plan",
+			Message: fmt.Sprintf("plan %s was made at %s; a plan can be run for %s", p.ID,
+				p.MadeAt.Format(time.RFC3339), planLife), Remedy: again}
+	}
+	body := r.Body.V
+	if body.Off {
+		return &refuse.Error{Field: "plan", Message: fmt.Sprintf("rule %s is not enabled", r.Name),
+			Remedy: "take `enabled: false` out of it and make a new plan"}
+	}
+	keeps, err := pl.Catalog.Keeps(ctx)
+	if err != nil {
+		return err
+	}
+	named := map[string]rule.Named{}
+	for _, k := range keeps {
+		named[k.Name] = k.Body.V
+		if k.AppliedAt.After(p.MadeAt.Time) &&
+			slices.ContainsFunc(body.Clauses, func(c rule.Clause) bool { return c.Keep.Name == k.Name }) {
+			return &refuse.Error{Field: "plan",
+				Message: fmt.Sprintf("the keep %s was changed after plan %s was made", k.Name, p.ID), Remedy: again}
+		}
+	}
+	guard, err := pl.Catalog.Guard(ctx, r.Source)
+	if err != nil {
+		return err
+	}
+	for _, b := range guarded(guard, &body, p.MadeAt.Time, due.Resolver(named, &p.Shape.V)) {
+		if !slices.Contains(p.Detail.V.Guards, b.message) { // set after the plan was made
+			return &refuse.Error{Field: "plan", Message: b.message, Remedy: again}
+		}
+	}
+	return nil
+}
+
+// tableReady makes sure that the table has the history that the catalog knows, and its journal.
+func (pl *Planner) tableReady(ctx context.Context, p *catalog.Plan) error {
+	src, err := pl.Source(ctx, p.Source)
+	if err != nil {
+		return err
+	}
+	if known, err := pl.Catalog.TableLineage(ctx, p.Source, p.Table); err != nil {
+		return err
+	} else if known != nil { // otherwise the run finds out, after it has seen who holds the table
+		if err := pl.tables.Agree(ctx, p.Source, p.Table); err != nil {
+			return err
+		}
+	}
+	// the run waits for who is at it, and does this itself
+	if err := src.PrepareJournal(ctx); err != nil && !errors.Is(err, source.ErrBusy) {
+		return err
+	}
+	return nil
 }
 
 // plannedPasses makes a pass of each clause that can take rows, the clauses in the order of the rule.

@@ -16,50 +16,58 @@ import (
 	"ambercellar/internal/engine/search"
 )
 
-// intoFile writes rows to a file of the restore's format and counts it afterwards.
-func (q *restoration) intoFile(directory string, several bool) (err error) {
-	name := fmt.Sprintf("%s.%s", q.restore.ID, q.restore.Format)
+// fileTarget writes rows to a file of the restore's format.
+type fileTarget struct {
+	*restoration
+	file *export.File
+}
+
+// openFile begins the file. several says that the rows come from more than one segment.
+func (q *restoration) openFile(directory string, several bool) (target, error) {
+	q.restore.File = fmt.Sprintf("%s.%s", q.restore.ID, q.restore.Format)
 	if err := os.MkdirAll(directory, 0o700); err != nil {
-		return err
+		return nil, err
 	}
-	q.restore.File = name
-	w, err := export.New(filepath.Join(directory, name), q.restore.Format)
+	w, err := export.New(filepath.Join(directory, q.restore.File), q.restore.Format)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if several {
 		if q.seen, err = search.OpenSeen(directory); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
-		_ []int) error {
-		q.books.Lock() // the next segment is being taken up meanwhile
-		defer q.books.Unlock()
-		keep, kept, err := q.newest(ctx, m, rows, digests)
-		if err != nil {
-			return err
-		}
-		for _, d := range kept {
-			q.expect.Add(d)
-		}
-		if err := w.Write(m, keep); err != nil {
-			var mixed *export.MixedError
-			if errors.As(err, &mixed) {
-				return &refuse.Error{Message: mixed.Error(), Remedy: "restore its run or segment to a file of its own"}
-			}
-			return err
-		}
-		return q.counted(ctx, int64(rows.Rows()), int64(keep.Rows()), int64(rows.Rows()-keep.Rows()))
+	return &fileTarget{q, w}, nil
+}
+
+func (x *fileTarget) deliver(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
+	_ []int) error {
+	x.books.Lock() // the next segment is being taken up meanwhile
+	defer x.books.Unlock()
+	keep, kept, err := x.newest(ctx, m, rows, digests)
+	if err != nil {
+		return err
 	}
-	q.finish = func(context.Context) (err error) {
-		q.restore.FileBytes, err = w.Close(q.restore.Restored, q.expect)
-		if errors.Is(err, export.ErrDiffers) {
-			return fmt.Errorf("%w: %w", refuse.ErrBooks, err)
+	for _, d := range kept {
+		x.expect.Add(d)
+	}
+	if err := x.file.Write(m, keep); err != nil {
+		var mixed *export.MixedError
+		if errors.As(err, &mixed) {
+			return &refuse.Error{Message: mixed.Error(), Remedy: "restore its run or segment to a file of its own"}
 		}
 		return err
 	}
-	return nil
+	return x.counted(ctx, int64(rows.Rows()), int64(keep.Rows()), int64(rows.Rows()-keep.Rows()))
+}
+
+// finish reads the file back and counts it.
+func (x *fileTarget) finish(context.Context) (err error) {
+	x.restore.FileBytes, err = x.file.Close(x.restore.Restored, x.expect)
+	if errors.Is(err, export.ErrDiffers) {
+		return fmt.Errorf("%w: %w", refuse.ErrBooks, err)
+	}
+	return err
 }
 
 // newest leaves out rows of which a newer version went to the file before.

@@ -124,101 +124,122 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 	if err != nil {
 		return nil, err
 	}
-	out := &RestorePreview{Source: r.Source, Table: r.Table, Triggers: []string{}}
-	var c *search.Conflicts
-	switch r.Target {
-	case catalog.TargetFile:
-		out.Into = "a file, as " + r.Format
-	case catalog.TargetSide:
-		out.Into = fmt.Sprintf("a new table %s of source %s, made to fit", r.TargetTable, r.TargetSource)
-	default:
-		out.Into = fmt.Sprintf("table %s of source %s", r.Table, r.Source)
-		c = &search.Conflicts{}
-		if c.Source, err = rs.Source(ctx, r.Source); err != nil {
-			return nil, err
-		}
-		if c.Table, err = c.Source.Table(ctx, r.Table); err != nil {
-			return nil, err
-		}
-		out.Triggers = append(out.Triggers, c.Table.InsertTriggers...)
-		out.Untold = c.Table.ByAddress()
-	}
-	if out.Untold {
-		c = nil
+	x := &preview{restoration: &restoration{Restorer: rs, restore: r, related: r.Target == catalog.TargetTable},
+		out: &RestorePreview{Source: r.Source, Table: r.Table, Triggers: []string{}}}
+	if err := x.into(ctx); err != nil {
+		return nil, err
 	}
 	guard, err := rs.Catalog.Guard(ctx, r.Source)
 	if err != nil {
 		return nil, err
 	}
-	out.Approval = slices.Contains(guard.Approve, catalog.ApproveRestores)
-	if out.Cold, err = rs.coldFor(ctx, r, segments); err != nil {
+	x.out.Approval = slices.Contains(guard.Approve, catalog.ApproveRestores)
+	if x.out.Cold, err = rs.coldFor(ctx, r, segments); err != nil {
 		return nil, err
 	}
-	x := &restoration{Restorer: rs, restore: r, related: r.Target == catalog.TargetTable}
 	for i := range segments {
 		if segments[i].Asleep(rs.Now()) {
 			continue
 		}
-		m, err := x.member(ctx, &segments[i])
-		if err != nil {
+		if err := x.segment(ctx, &segments[i]); err != nil {
 			return nil, err
 		}
-		p, err := x.pick(ctx, m.manifest)
+	}
+	if x.conflicts != nil {
+		err = x.conflicts.Look(ctx)
+		x.out.Conflicts = x.conflicts.Found
+	}
+	return x.out, err
+}
+
+// preview is a preview of a restore as it is made.
+type preview struct {
+	*restoration
+	out       *RestorePreview
+	conflicts *search.Conflicts // nil where nobody asks, or can tell, which keys are there already
+}
+
+// into says where the rows would go.
+func (x *preview) into(ctx context.Context) (err error) {
+	r := x.restore
+	switch r.Target {
+	case catalog.TargetFile:
+		x.out.Into = "a file, as " + r.Format
+		return nil
+	case catalog.TargetSide:
+		x.out.Into = fmt.Sprintf("a new table %s of source %s, made to fit", r.TargetTable, r.TargetSource)
+		return nil
+	}
+	x.out.Into = fmt.Sprintf("table %s of source %s", r.Table, r.Source)
+	c := &search.Conflicts{}
+	if c.Source, err = x.Source(ctx, r.Source); err != nil {
+		return err
+	}
+	if c.Table, err = c.Source.Table(ctx, r.Table); err != nil {
+		return err
+	}
+	x.out.Triggers = append(x.out.Triggers, c.Table.InsertTriggers...)
+	if x.out.Untold = c.Table.ByAddress(); !x.out.Untold {
+		x.conflicts = c
+	}
+	return nil
+}
+
+// segment looks at the rows of one segment.
+func (x *preview) segment(ctx context.Context, s *catalog.Segment) error {
+	m, err := x.member(ctx, s)
+	if err != nil {
+		return err
+	}
+	p, err := x.pick(ctx, m.manifest)
+	if err != nil {
+		return err
+	}
+	var key []int // the places of the table's key in the rows that are read
+	if c := x.conflicts; c != nil {
+		f, err := x.fitNow(ctx, m.manifest, c.Table, x.restore.Fit.V)
 		if err != nil {
-			return nil, err
-		}
-		var key []int
-		if c != nil {
-			f, err := x.fitNow(ctx, m.manifest, c.Table, r.Fit.V)
-			if err != nil {
-				return nil, err
-			}
-			for _, k := range c.Table.Key {
-				_, column := c.Table.Column(k)
-				key = append(key, f.from[slices.Index(f.to, column)])
-			}
-		}
-		before := out.Rows
-		looked := &portion{Chunk: value.Chunk{Width: len(m.manifest.Columns)}, manifest: m.manifest}
-		look := func() error {
-			old, err := x.staleOf(ctx, m.manifest, looked)
-			for i := 0; err == nil && i < looked.Rows(); i++ {
-				switch {
-				case old != nil && old[i]:
-					out.Stale++
-				case c == nil:
-					out.Rows++
-				default:
-					out.Rows++
-					err = c.Add(ctx, looked.Row(i), key)
-				}
-			}
-			looked.Reset()
-			looked.ordinals = looked.ordinals[:0]
 			return err
 		}
-		_, err = p.each(ctx, rs, m, slices.Concat(key, search.KeyColumns(m.manifest)),
-			func(ordinal int, row []value.Value) error {
-				looked.Values, looked.ordinals = append(looked.Values, value.CloneRow(row[:looked.Width])...),
-					append(looked.ordinals, ordinal)
-				if looked.Rows() >= previewRows {
-					return look()
-				}
-				return nil
-			})
-		if err = errors.Join(err, look()); err != nil {
-			return nil, err
-		}
-		if out.Rows > before {
-			out.Segments++
-			out.Bytes += m.manifest.FileBytes
+		for _, k := range c.Table.Key {
+			_, column := c.Table.Column(k)
+			key = append(key, f.from[slices.Index(f.to, column)])
 		}
 	}
-	if c != nil {
-		err = c.Look(ctx)
-		out.Conflicts = c.Found
+	before := x.out.Rows
+	looked := &portion{Chunk: value.Chunk{Width: len(m.manifest.Columns)}, manifest: m.manifest}
+	_, err = p.each(ctx, x.Restorer, m, slices.Concat(key, search.KeyColumns(m.manifest)),
+		func(ordinal int, row []value.Value) error {
+			looked.Values = append(looked.Values, value.CloneRow(row[:looked.Width])...)
+			looked.ordinals = append(looked.ordinals, ordinal)
+			if looked.Rows() >= previewRows {
+				return x.look(ctx, looked, key)
+			}
+			return nil
+		})
+	if err = errors.Join(err, x.look(ctx, looked, key)); err == nil && x.out.Rows > before {
+		x.out.Segments++
+		x.out.Bytes += m.manifest.FileBytes
 	}
-	return out, err
+	return err
+}
+
+// look counts rows, those of which a newer version is archived apart, and takes their keys in.
+func (x *preview) look(ctx context.Context, rows *portion, key []int) error {
+	old, err := x.staleOf(ctx, rows.manifest, rows)
+	for i := 0; err == nil && i < rows.Rows(); i++ {
+		if old != nil && old[i] {
+			x.out.Stale++
+			continue
+		}
+		x.out.Rows++
+		if x.conflicts != nil {
+			err = x.conflicts.Add(ctx, rows.Row(i), key)
+		}
+	}
+	rows.Reset()
+	rows.ordinals = rows.ordinals[:0]
+	return err
 }
 
 // previewRows is how many rows of a preview are compared with newer versions at a time.

@@ -22,8 +22,9 @@ import (
 
 // reinsertBefore finds out which of the rows that are there already an earlier try of this restore has put back: they
 // count as restored. What they held was compared with the archive in the transaction that put them back.
-func (q *restoration) reinsertBefore(ctx context.Context, src source.Source, t *shape.Table, columns []int,
-	rows *value.Chunk, digests []value.Digest, out *source.RestoreOutcome) error {
+func (q *restoration) reinsertBefore(ctx context.Context, src source.Source, request source.RestoreRequest,
+	out *source.RestoreOutcome) error {
+	t, columns, rows, digests := request.Table, request.Columns, request.Rows, request.Digests
 	if t.ByAddress() { // a mark tells that some restore put the row back, not which one
 		return &refuse.Error{Message: "the service stopped while this restore was going on, and the table has no key",
 			Remedy: "rows that were put back stay and are recorded; request it again, and they are skipped"}

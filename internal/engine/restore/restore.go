@@ -7,7 +7,6 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/store"
@@ -19,7 +18,6 @@ import (
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/tables"
-	"ambercellar/internal/source"
 )
 
 // A transaction of a restore puts back so many rows at the most, or fewer where they are wide.
@@ -75,9 +73,7 @@ type restoration struct {
 	expect  value.Set // of the rows that went to the target
 	related bool      // what went along with the rows goes back with them
 	quiet   bool      // its counts are not kept
-	deliver func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
-		ordinals []int) error
-	finish  func(ctx context.Context) error
+	target  target    // that rows go to
 	seen    *search.SeenKeys
 	moment  *search.Moment           // what a run that goes on has deleted when the restore began
 	proving map[string]<-chan proven // by segment: what is being verified ahead of its turn
@@ -107,12 +103,12 @@ func (q *restoration) run(ctx context.Context) error {
 	}
 	if q.related {
 		// kept before the first row is put back or replaced
-		if err = q.intoTable(ctx); err == nil && !q.restore.Begun {
+		if q.target, err = q.openTable(ctx); err == nil && !q.restore.Begun {
 			q.restore.Begun = true
 			err = q.Catalog.SaveRestore(ctx, q.restore)
 		}
 	} else {
-		err = q.intoFile(q.directory, len(segments) > 1)
+		q.target, err = q.openFile(q.directory, len(segments) > 1)
 	}
 	if err != nil {
 		return err
@@ -153,7 +149,7 @@ func (q *restoration) run(ctx context.Context) error {
 	if err := q.delivered(); err != nil {
 		return err
 	}
-	if err := q.finish(ctx); err != nil {
+	if err := q.target.finish(ctx); err != nil {
 		return err
 	}
 	q.restore.Digest = q.expect.String()
@@ -567,152 +563,6 @@ func span(m *archive.Manifest, scope catalog.Scope) (func([]value.Value) bool, e
 		at, ok := m.Age.Instant(row[age])
 		return ok && !at.Before(from) && (!hasTo || at.Before(to))
 	}, nil
-}
-
-// intoTable puts rows back into the tables that they came from, or into new ones that are made to fit.
-func (q *restoration) intoTable(ctx context.Context) error {
-	side := q.restore.Target == catalog.TargetSide
-	name := q.restore.Source
-	if side {
-		name = q.restore.TargetSource
-	}
-	src, err := q.Source(ctx, name)
-	if err != nil {
-		return err
-	}
-	if err := src.PrepareJournal(ctx); err != nil {
-		return err
-	}
-	p, err := pace.Parse(q.restore.Pace)
-	if err != nil {
-		return err
-	}
-	q.pace = pace.New(p, pace.Profile{Rows: src.Reads().Gentle.Rows}) // somebody waits for what is restored
-	q.batch.Store(int64(q.pace.Rows()))
-	live := map[string]*shape.Table{}
-	if p == pace.Unlimited && src.Reads().ParallelWrites {
-		q.workers = 2
-	}
-	into := func(ctx context.Context, m *archive.Manifest) (t *shape.Table, err error) {
-		q.books.Lock()
-		defer q.books.Unlock()
-		if t = live[m.Table]; t == nil {
-			into := m.Table
-			if side {
-				if into, err = q.makeSide(ctx, src, m); err != nil { // or finds the one that it made before
-					return nil, err
-				}
-			}
-			if t, err = src.Table(ctx, into); err != nil {
-				return nil, err
-			}
-			if !side {
-				if _, err := q.shelf.Saw(ctx, name, t); err != nil {
-					return nil, err
-				}
-			}
-			live[m.Table] = t
-		}
-		return t, nil
-	}
-	q.deliver = func(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
-		ordinals []int) (err error) {
-		t, err := into(ctx, m)
-		if err != nil {
-			return err
-		}
-		var f *fit
-		if side {
-			f, err = q.fitBeside(ctx, m, t)
-		} else {
-			f, err = q.fitNow(ctx, m, t, q.restore.Fit.V)
-		}
-		if err != nil {
-			return err
-		}
-		rows, digests = f.apply(rows, digests)
-		columns := f.to
-		var out *source.RestoreOutcome
-		request := source.RestoreRequest{Table: t, Restore: q.restore.ID, Segment: m.Segment, Ordinals: ordinals,
-			Columns: columns, Rows: rows, Digests: digests}
-		if q.restore.Conflicts == ConflictsReplace {
-			request.Replace = func(there *value.Chunk) error { return q.keepReplaced(ctx, t, columns, there) }
-		}
-		begun := q.Now()
-		unsure := false // whether a try whose connection broke has put the rows back
-		err = tables.Retry(ctx, q.Log, func() (err error) {
-			out, err = src.Restore(ctx, request)
-			switch {
-			case err == nil || errors.Is(err, source.ErrBusy):
-				return err
-			case errors.Is(err, source.ErrUnreachable) && !t.ByAddress():
-				unsure = true
-				return err
-			}
-			q.books.Lock()
-			defer q.books.Unlock()
-			return &refuse.Error{Message: err.Error(),
-				Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new "+
-					"request skips them", q.restore.Restored)}
-		}, q.waiting(ctx))
-		if err != nil {
-			return err
-		}
-		var want value.Set
-		for i, d := range digests {
-			if !out.Present[i] {
-				want.Add(d)
-			}
-		}
-		if out.Digest != want {
-			return fmt.Errorf("%w: the restored rows have the digest %s instead of %s", refuse.ErrBooks, out.Digest,
-				want)
-		}
-		pause, err := func() (time.Duration, error) {
-			q.books.Lock()
-			defer q.books.Unlock()
-			q.expect.Merge(out.Digest)
-			if q.replaced != nil {
-				q.restore.Replaced = q.replaced.rows
-			}
-			if (q.again || unsure) && out.Skipped > 0 {
-				if err := q.reinsertBefore(ctx, src, t, columns, rows, digests, out); err != nil {
-					return 0, err
-				}
-			}
-			pause := q.pace.Done(rows.Rows(), q.Now().Sub(begun), 0)
-			q.batch.Store(int64(q.pace.Rows()))
-			return pause, q.counted(ctx, int64(rows.Rows()), out.Inserted, out.Skipped)
-		}()
-		if err != nil {
-			return err
-		}
-		return tables.Rest(ctx, pause)
-	}
-	q.finish = func(ctx context.Context) error {
-		if sequenced, ok := src.(source.Sequenced); ok {
-			for _, t := range live {
-				if err := sequenced.MoveSequences(ctx, t); err != nil { // the rows are there all the same
-					q.Log.Warn("rows were put back, and a sequence may give their numbers again", "restore",
-						q.restore.ID, "error", err)
-				}
-			}
-		}
-		total := int64(0)
-		for _, t := range live {
-			n, err := src.RestoredCount(ctx, t, q.restore.ID)
-			if err != nil {
-				return err
-			}
-			total += n
-		}
-		if total != q.restore.Restored {
-			return fmt.Errorf("%w: %d rows were restored and the source's record has %d", refuse.ErrBooks,
-				q.restore.Restored, total)
-		}
-		return nil
-	}
-	return nil
 }
 
 // waiting returns what shows what a restore waits for, until its counts are shown next.

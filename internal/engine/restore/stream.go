@@ -40,7 +40,7 @@ func (q *restoration) startStream(ctx context.Context) *stream {
 					continue
 				default:
 				}
-				if err := q.deliver(ctx, h.manifest, &h.Chunk, h.digests, h.ordinals); err != nil {
+				if err := q.target.deliver(ctx, h.manifest, &h.Chunk, h.digests, h.ordinals); err != nil {
 					w.once.Do(func() { w.err = err; close(w.failed) })
 				}
 			}

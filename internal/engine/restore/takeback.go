@@ -120,6 +120,23 @@ type takeback struct {
 	stayed int64 // rows that are there still, in the end
 }
 
+// nowhere is where rows go that are only read.
+type nowhere struct{}
+
+func (nowhere) deliver(context.Context, *archive.Manifest, *value.Chunk, []value.Digest, []int) error {
+	return nil
+}
+func (nowhere) finish(context.Context) error { return nil }
+
+// outOf takes rows out of the table that they were put back into.
+type outOf struct{ *takeback }
+
+func (x outOf) deliver(ctx context.Context, m *archive.Manifest, rows *value.Chunk, digests []value.Digest,
+	ordinals []int) error {
+	return x.remove(ctx, m, rows, digests, ordinals)
+}
+func (outOf) finish(context.Context) error { return nil }
+
 func (b *takeback) run(ctx context.Context) error {
 	var err error
 	if b.source, err = b.Source(ctx, b.restore.Source); err != nil {
@@ -147,13 +164,13 @@ func (b *takeback) run(ctx context.Context) error {
 	for _, family := range families {
 		// Which rows of related tables went along is told by the rows that they refer to, so those are read first;
 		// they go last.
-		b.deliver = func(context.Context, *archive.Manifest, *value.Chunk, []value.Digest, []int) error { return nil }
+		b.target = nowhere{}
 		for _, x := range family {
 			if err := b.segment(ctx, x); err != nil {
 				return err
 			}
 		}
-		b.deliver = b.remove
+		b.target = outOf{b}
 		for _, x := range slices.Backward(family) {
 			if err := b.rows(ctx, x); err != nil {
 				return err

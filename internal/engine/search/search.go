@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -17,12 +16,10 @@ import (
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/export"
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/shelf"
-	"ambercellar/internal/source"
 )
 
 // SearchRequest asks for archived rows of a table.
@@ -140,18 +137,9 @@ func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]sha
 			return nil, err
 		}
 	}
-	show := columns
-	if len(q.Columns) > 0 {
-		show = nil
-		for _, name := range q.Columns {
-			i := slices.IndexFunc(columns, func(c shape.Column) bool { return c.Name == name })
-			if i < 0 {
-				return nil, &refuse.Error{Field: "columns",
-					Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name),
-					Remedy:  "its columns are " + strings.Join(shape.Names(columns), ", ")}
-			}
-			show = append(show, columns[i])
-		}
+	show, err := shown(q, columns)
+	if err != nil {
+		return nil, err
 	}
 	out := &Searched{}
 	begin := func() error {
@@ -170,7 +158,8 @@ func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]sha
 			err = begin()
 		}
 	} else {
-		err = se.searchLive(ctx, q, live, columns, show, out, hit, func(at *Moment) (err error) {
+		x := &liveSearch{q: q, table: live, columns: columns, show: show, out: out, hit: hit}
+		err = se.searchLive(ctx, x, func(at *Moment) (err error) {
 			// what has left is told at the moment at which the table is read
 			if h, err = se.Hunt(ctx, q, at); err != nil {
 				return err
@@ -181,42 +170,65 @@ func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]sha
 	if err != nil || out.More {
 		return out, err
 	}
-	t := &taking{q: q, out: out, hit: hit}
+	return out, se.searchArchive(ctx, h, &taking{q: q, out: out, hit: hit}, columns, show)
+}
+
+// shown are the columns that are asked for by name; all of them where none is.
+func shown(q SearchRequest, columns []shape.Column) ([]shape.Column, error) {
+	if len(q.Columns) == 0 {
+		return columns, nil
+	}
+	var show []shape.Column
+	for _, name := range q.Columns {
+		i := slices.IndexFunc(columns, func(c shape.Column) bool { return c.Name == name })
+		if i < 0 {
+			return nil, &refuse.Error{Field: "columns",
+				Message: fmt.Sprintf("no archived row of %s has a column %q", q.Table, name),
+				Remedy:  "its columns are " + strings.Join(shape.Names(columns), ", ")}
+		}
+		show = append(show, columns[i])
+	}
+	return show, nil
+}
+
+// searchArchive searches the segments, the oldest first, until there are as many rows as are asked for.
+func (se *Searcher) searchArchive(ctx context.Context, h *Hunt, t *taking, columns, show []shape.Column) (err error) {
+	q, out := t.q, t.out
 	if q.Limit <= 0 { // known beforehand where all rows are wanted
 		if t.passed, err = h.Superseded(ctx, nil); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	var cold []catalog.Segment
 	for list, err := range h.Parts(ctx) {
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if h.long != nil { // few are bound already
 			for _, x := range list {
 				if err := x.Bind(q, columns, show); err != nil {
-					return nil, err
+					return err
 				}
 			}
 		}
 		asleep := 0
 		if list, asleep, cold, err = se.Awake(ctx, list, cold); err != nil {
-			return nil, err
+			return err
 		}
 		out.Passed += asleep
 		if err := se.searchPart(ctx, list, t); err != nil {
-			return nil, err
+			return err
 		}
 		if out.More {
 			break
 		}
 	}
 	if out.Cold, err = se.shelf.Chill(ctx, cold); err != nil {
-		return nil, err
+		return err
 	}
 	old, err := h.Older(ctx, t.kept)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for i, x := range t.kept {
 		if old[i] {
@@ -224,11 +236,11 @@ func (se *Searcher) Search(ctx context.Context, q SearchRequest, head func([]sha
 			continue
 		}
 		out.Found++
-		if err := hit(x); err != nil {
-			return nil, err
+		if err := t.hit(x); err != nil {
+			return err
 		}
 	}
-	return out, nil
+	return nil
 }
 
 // taking takes what a search finds.
@@ -381,76 +393,6 @@ func (se *Searcher) searchedLive(ctx context.Context, q SearchRequest, columns [
 		}
 	}
 	return t, columns, nil
-}
-
-// searchLive hands on the rows of the table itself. A column that it does not have any more is NULL.
-func (se *Searcher) searchLive(ctx context.Context, q SearchRequest, t *shape.Table, columns, show []shape.Column,
-	out *Searched, hit func(Hit) error, begin func(*Moment) error) error {
-	var f *filter.Filter
-	if q.Where != "" {
-		every := &shape.Table{Columns: columns}
-		bound, bad := filter.Bind(q.Where, filter.TableScope(every))
-		if len(bad) > 0 {
-			return refuse.Filter("where", bad[0])
-		}
-		for _, r := range bound.Columns() {
-			if c, _ := t.Column(r.Name); c == nil {
-				return &refuse.Error{Field: "where",
-					Message: fmt.Sprintf("table %s has no column %q any more, so its own rows cannot be judged by it",
-						t.Name, r.Name), Remedy: "search the archive alone"}
-			}
-		}
-		if bound, bad = filter.Bind(q.Where, filter.TableScope(t)); len(bad) > 0 {
-			return refuse.Filter("where", bad[0])
-		}
-		f = bound
-	}
-	var read, to []int
-	for i, c := range show {
-		if own, at := t.Column(c.Name); own != nil && own.Problem == "" {
-			read, to = append(read, at), append(to, i)
-		}
-	}
-	src, err := se.Source(ctx, q.Source)
-	if err != nil {
-		return err
-	}
-	within, cancel := context.WithTimeout(ctx, liveBudget)
-	defer cancel()
-	most := math.MaxInt32
-	if q.Limit > 0 {
-		most = q.Limit + 1
-	}
-	if len(read) == 0 { // nothing of a row is shown, and it counts all the same
-		_, key := t.Column(t.Columns[0].Name)
-		read, to = []int{key}, []int{-1}
-	}
-	var bytes int64
-	report := func(row []value.Value) error {
-		if q.Limit > 0 && (out.Found >= int64(q.Limit) || bytes > MostFound) {
-			out.More, out.Large = true, bytes > MostFound
-			return nil
-		}
-		shown := make([]value.Value, len(show))
-		for i, v := range row {
-			if to[i] >= 0 {
-				shown[to[i]] = v.Clone()
-			}
-		}
-		out.Found++
-		out.Live++
-		h := Hit{Row: shown}
-		bytes += h.size()
-		return hit(h)
-	}
-	_, err = se.liveAt(within, src, q.Source, source.LiveQuery{Table: t, Filter: f, Columns: read, Limit: most,
-		Row: report}, begin)
-	if err != nil && within.Err() != nil && ctx.Err() == nil {
-		return &refuse.Error{Field: "live",
-			Message: fmt.Sprintf("the table itself was not searched within %s, and is not read any longer than that",
-				liveBudget), Remedy: "name a column that has an index, or search the archive alone"}
-	}
-	return err
 }
 
 // Bind binds the filter to the segment's columns, as they were when it was written.

@@ -3,6 +3,7 @@ package search
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"math/big"
 	"slices"
@@ -68,93 +69,29 @@ type group struct {
 // Summarise counts and sums up archived rows. Sums of integers and decimals are exact; a value that is no number makes
 // the sum of its group NULL. Groups come in the order of their columns.
 func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, error) {
-	search := SearchRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live, Whole: true}
-	out := &Summary{Columns: slices.Clone(q.GroupBy), Groups: [][]*string{}}
-	at := func(name string) int {
-		i := slices.Index(search.Columns, name)
-		if i < 0 {
-			i = len(search.Columns)
-			search.Columns = append(search.Columns, name)
-		}
-		return i
+	x := &summing{request: q, groups: map[string]*group{},
+		search: SearchRequest{Source: q.Source, Table: q.Table, Where: q.Where, Live: q.Live, Whole: true}}
+	if err := x.columns(); err != nil {
+		return nil, err
 	}
-	keys, of := make([]int, len(q.GroupBy)), make([]int, len(q.Of))
-	for i, c := range q.GroupBy {
-		keys[i] = at(c)
-	}
-	if len(q.Of) == 0 {
-		return nil, &refuse.Error{Field: "of", Message: "it is not said what to make of the rows",
-			Remedy: "write count, sum, min or max"}
-	}
-	for i, m := range q.Of {
-		if !slices.Contains([]string{"count", "sum", "min", "max"}, m.Of) || (m.Of == "count") != (m.Column == "") {
-			return nil, &refuse.Error{Field: "of", Message: fmt.Sprintf("%q is nothing that can be made of rows", m),
-				Remedy: "write count without a column, or sum, min or max with one"}
-		}
-		if m.Column != "" {
-			of[i] = at(m.Column)
-		}
-		out.Columns = append(out.Columns, m.String())
-	}
-	if len(search.Columns) == 0 { // of each row something must be read
-		h, err := se.HuntNow(ctx, q.Source, q.Table, q.Live)
-		if err != nil {
+	if len(x.search.Columns) == 0 { // of each row something must be read
+		if err := se.anyColumn(ctx, x); err != nil {
 			return nil, err
 		}
-		columns := h.Columns
-		if q.Live {
-			if _, columns, err = se.searchedLive(ctx, search, columns); err != nil {
-				return nil, err
-			}
-		}
-		search.Columns, search.any = []string{columns[0].Name}, true
-	}
-	groups := map[string]*group{}
-	var text []byte
-	take := func(h Hit) error {
-		text = text[:0]
-		for _, k := range keys {
-			text = h.Row[k].AppendCanonical(text)
-		}
-		g := groups[string(text)]
-		if g == nil {
-			if len(groups) >= mostGroups {
-				return &refuse.Error{Field: "group_by", Message: fmt.Sprintf("there are more than %d groups",
-					mostGroups), Remedy: "group by fewer columns, or narrow the rows with a condition"}
-			}
-			g = &group{of: make([]Tallied, len(q.Of))}
-			for _, k := range keys {
-				g.key = append(g.key, h.Row[k].Clone())
-			}
-			groups[string(text)] = g
-		}
-		for i, m := range q.Of {
-			g.of[i].Add(m.Of, h.Row[of[i]*min(1, len(m.Column))])
-		}
-		return nil
 	}
 	var back *reinserted
 	if q.Live {
 		var err error
-		if back, err = se.reinsertedOf(ctx, q.Source, q.Table, take); err != nil {
+		if back, err = se.reinsertedOf(ctx, q.Source, q.Table, x.take); err != nil {
 			return nil, err
 		}
-		search.keyed = back != nil
+		x.search.keyed = back != nil
 	}
-	searched, err := se.Search(ctx, search, func(columns []shape.Column) error {
-		for i, m := range q.Of {
-			if c := columns[of[i]]; m.Of == "sum" && c.Kind != value.Int && c.Kind != value.Decimal &&
-				c.Kind != value.Float64 && c.Kind != value.Float32 {
-				return &refuse.Error{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum",
-					c.Name, c.Type), Remedy: "ask for min or max"}
-			}
-		}
-		return nil
-	}, func(h Hit) error {
+	searched, err := se.Search(ctx, x.search, x.check, func(h Hit) error {
 		if back != nil && h.Segment != "" {
 			return back.add(ctx, h)
 		}
-		return take(h)
+		return x.take(h)
 	})
 	if err == nil && back != nil {
 		err = back.flush(ctx)
@@ -162,14 +99,114 @@ func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, 
 	if err != nil {
 		return nil, err
 	}
-	if len(groups) == 0 && len(keys) == 0 { // no row, and one group all the same
-		groups[""] = &group{of: make([]Tallied, len(q.Of))}
+	out := x.summary()
+	out.Searched = *searched
+	return out, nil
+}
+
+// summing is a summary as it is made.
+type summing struct {
+	request SummaryRequest
+	search  SearchRequest
+	keys    []int // the places of the columns that rows are grouped by, among those of the search
+	of      []int // likewise of the measures' columns
+	groups  map[string]*group
+	text    []byte // of a key; used again
+}
+
+// columns says which columns the search is to read, and refuses measures that are none.
+func (x *summing) columns() error {
+	at := func(name string) int {
+		i := slices.Index(x.search.Columns, name)
+		if i < 0 {
+			i = len(x.search.Columns)
+			x.search.Columns = append(x.search.Columns, name)
+		}
+		return i
 	}
-	list := make([]*group, 0, len(groups))
-	for _, g := range groups {
-		list = append(list, g)
+	q := &x.request
+	x.keys, x.of = make([]int, len(q.GroupBy)), make([]int, len(q.Of))
+	for i, c := range q.GroupBy {
+		x.keys[i] = at(c)
 	}
-	slices.SortFunc(list, func(a, b *group) int {
+	if len(q.Of) == 0 {
+		return &refuse.Error{Field: "of", Message: "it is not said what to make of the rows",
+			Remedy: "write count, sum, min or max"}
+	}
+	for i, m := range q.Of {
+		if !slices.Contains([]string{"count", "sum", "min", "max"}, m.Of) || (m.Of == "count") != (m.Column == "") {
+			return &refuse.Error{Field: "of", Message: fmt.Sprintf("%q is nothing that can be made of rows", m),
+				Remedy: "write count without a column, or sum, min or max with one"}
+		}
+		if m.Column != "" {
+			x.of[i] = at(m.Column)
+		}
+	}
+	return nil
+}
+
+// anyColumn has the search read a column, whichever, where only rows are counted.
+func (se *Searcher) anyColumn(ctx context.Context, x *summing) error {
+	h, err := se.HuntNow(ctx, x.request.Source, x.request.Table, x.request.Live)
+	if err != nil {
+		return err
+	}
+	columns := h.Columns
+	if x.request.Live {
+		if _, columns, err = se.searchedLive(ctx, x.search, columns); err != nil {
+			return err
+		}
+	}
+	x.search.Columns, x.search.any = []string{columns[0].Name}, true
+	return nil
+}
+
+// check refuses sums of what has none.
+func (x *summing) check(columns []shape.Column) error {
+	for i, m := range x.request.Of {
+		if c := columns[x.of[i]]; m.Of == "sum" && c.Kind != value.Int && c.Kind != value.Decimal &&
+			c.Kind != value.Float64 && c.Kind != value.Float32 {
+			return &refuse.Error{Field: "of", Message: fmt.Sprintf("column %q is of type %s, which has no sum", c.Name,
+				c.Type), Remedy: "ask for min or max"}
+		}
+	}
+	return nil
+}
+
+// take adds a row to its group.
+func (x *summing) take(h Hit) error {
+	x.text = x.text[:0]
+	for _, k := range x.keys {
+		x.text = h.Row[k].AppendCanonical(x.text)
+	}
+	g := x.groups[string(x.text)]
+	if g == nil {
+		if len(x.groups) >= mostGroups {
+			return &refuse.Error{Field: "group_by", Message: fmt.Sprintf("there are more than %d groups", mostGroups),
+				Remedy: "group by fewer columns, or narrow the rows with a condition"}
+		}
+		g = &group{of: make([]Tallied, len(x.of))}
+		for _, k := range x.keys {
+			g.key = append(g.key, h.Row[k].Clone())
+		}
+		x.groups[string(x.text)] = g
+	}
+	for i, m := range x.request.Of {
+		g.of[i].Add(m.Of, h.Row[x.of[i]*min(1, len(m.Column))])
+	}
+	return nil
+}
+
+// summary lists the groups in order.
+func (x *summing) summary() *Summary {
+	out := &Summary{Columns: slices.Clone(x.request.GroupBy), Groups: [][]*string{}}
+	for _, m := range x.request.Of {
+		out.Columns = append(out.Columns, m.String())
+	}
+	if len(x.groups) == 0 && len(x.keys) == 0 { // no row, and one group all the same
+		x.groups[""] = &group{of: make([]Tallied, len(x.of))}
+	}
+	list := slices.SortedFunc(maps.Values(x.groups), func(a, b *group) int {
 		for i := range a.key {
 			if s := ordered(a.key[i], b.key[i]); s != 0 {
 				return s
@@ -180,23 +217,23 @@ func (se *Searcher) Summarise(ctx context.Context, q SummaryRequest) (*Summary, 
 	for _, g := range list {
 		var row []*string
 		for _, v := range g.key {
-			row = append(row, shown(v))
+			row = append(row, asText(v))
 		}
-		for i, m := range q.Of {
+		for i, m := range x.request.Of {
 			row = append(row, g.of[i].Text(m.Of))
 		}
 		out.Groups = append(out.Groups, row)
 	}
-	out.Searched = *searched
-	return out, nil
+	return out
 }
 
-func shown(v value.Value) *string {
+// asText is a value as it is shown; nil: NULL.
+func asText(v value.Value) *string {
 	if v.Kind == value.Null {
 		return nil
 	}
-	text := string(v.AppendText(nil))
-	return &text
+	s := string(v.AppendText(nil))
+	return &s
 }
 
 // ordered puts NULL first, and what has no order by its text.
@@ -254,7 +291,7 @@ func (x *Tallied) Text(of string) *string {
 	case of == "count":
 		text = fmt.Sprint(x.count)
 	case of != "sum":
-		return shown(x.best)
+		return asText(x.best)
 	case x.count == 0 || math.IsNaN(x.float):
 		return nil
 	case x.sum == nil:

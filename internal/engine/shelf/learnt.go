@@ -24,46 +24,36 @@ const mostLearnt, mostLeft = 2_000, 10_000
 
 // Learnt returns what is known of a segment, and reads its records where nothing is.
 func (sh *Shelf) Learnt(ctx context.Context, s *catalog.Segment) (*Learnt, error) {
-	sh.recent.Lock()
-	k := sh.recent.segments[s.ID]
-	sh.recent.Unlock()
-	if k != nil && k.manifestHash == s.ManifestHash && k.closingHash == s.ClosingHash {
+	if k, ok := sh.segments.Get(s.ID); ok && k.manifestHash == s.ManifestHash && k.closingHash == s.ClosingHash {
 		return k, nil
 	}
 	m, books, err := sh.RecordsOf(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	k = &Learnt{manifestHash: s.ManifestHash, closingHash: s.ClosingHash, Manifest: m}
+	k := &Learnt{manifestHash: s.ManifestHash, closingHash: s.ClosingHash, Manifest: m}
 	if books != nil {
 		k.Left = books.LeftOut()
 	}
-	if len(k.Left) > mostLeft {
-		return k, nil
+	if len(k.Left) <= mostLeft {
+		sh.segments.Add(s.ID, k)
 	}
-	sh.recent.Lock()
-	defer sh.recent.Unlock()
-	if sh.recent.segments == nil {
-		sh.recent.segments = map[string]*Learnt{}
-	}
-	for id := range sh.recent.segments { // any: the order of a map is none
-		if len(sh.recent.segments) < mostLearnt {
-			break
-		}
-		if side := sh.recent.segments[id].side.Load(); side != nil {
-			sh.recent.keyBytes -= side.Keys.Bytes()
-		}
-		delete(sh.recent.segments, id)
-	}
-	sh.recent.segments[s.ID] = k
 	return k, nil
+}
+
+// drop gives back the memory of a filter of keys.
+func (sh *Shelf) drop(k *Learnt) {
+	sh.keys.Lock()
+	defer sh.keys.Unlock()
+	if side := k.side.Swap(nil); side != nil {
+		sh.keys.bytes -= side.Keys.Bytes()
+	}
 }
 
 // Forget drops all that was learnt, as a start of the service does.
 func (sh *Shelf) Forget() {
-	sh.recent.Lock()
-	defer sh.recent.Unlock()
-	sh.recent.segments, sh.recent.checked, sh.recent.keyBytes = nil, nil, 0
+	sh.segments.Purge()
+	sh.whole.Purge()
 }
 
 // sideFile is what the side file of a segment tells.
@@ -99,10 +89,14 @@ func (sh *Shelf) SideOf(ctx context.Context, s *catalog.Segment, k *Learnt) (*si
 			return nil, nil
 		}
 	}
-	sh.recent.Lock()
-	defer sh.recent.Unlock()
-	if n := out.Keys.Bytes(); sh.recent.keyBytes+n <= mostKeyBytes && k.side.CompareAndSwap(nil, out) {
-		sh.recent.keyBytes += n
+	sh.keys.Lock()
+	defer sh.keys.Unlock()
+	// what is kept no more would never be dropped
+	if kept, ok := sh.segments.Peek(s.ID); !ok || kept != k {
+		return out, nil
+	}
+	if n := out.Keys.Bytes(); sh.keys.bytes+n <= mostKeyBytes && k.side.CompareAndSwap(nil, out) {
+		sh.keys.bytes += n
 	}
 	return out, nil
 }

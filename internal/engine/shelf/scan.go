@@ -74,10 +74,7 @@ func (sh *Shelf) checked(ctx context.Context, name string, st store.Store, m *ar
 		return nil
 	}
 	key := name + "\x00" + m.Stem
-	sh.recent.Lock()
-	known := sh.recent.checked[key]
-	sh.recent.Unlock()
-	if known {
+	if sh.whole.Contains(key) {
 		return nil
 	}
 	sum, err := archive.FileSum(ctx, st, m.RowsName())
@@ -87,27 +84,12 @@ func (sh *Shelf) checked(ctx context.Context, name string, st store.Store, m *ar
 	if err != nil {
 		return fmt.Errorf("segment %s (%s) in store %s: %w", m.Segment, m.RowsName(), name, err)
 	}
-	sh.recent.Lock()
-	defer sh.recent.Unlock()
-	if sh.recent.checked == nil {
-		sh.recent.checked = map[string]bool{}
-	}
-	for k := range sh.recent.checked {
-		if len(sh.recent.checked) < mostChecked {
-			break
-		}
-		delete(sh.recent.checked, k)
-	}
-	sh.recent.checked[key] = true
+	sh.whole.Add(key, struct{}{})
 	return nil
 }
 
 // forget has a file compared again when it is next read.
-func (sh *Shelf) forget(name, stem string) {
-	sh.recent.Lock()
-	defer sh.recent.Unlock()
-	delete(sh.recent.checked, name+"\x00"+stem)
-}
+func (sh *Shelf) forget(name, stem string) { sh.whole.Remove(name + "\x00" + stem) }
 
 // RecordsOf reads manifest and closing record of a segment, from its second copy where the first does not give them.
 func (sh *Shelf) RecordsOf(ctx context.Context, s *catalog.Segment) (m *archive.Manifest, books *archive.Closing,

@@ -1,6 +1,8 @@
 package upkeep
 
 import (
+	limiter "golang.org/x/time/rate"
+
 	"cmp"
 	"context"
 	"errors"
@@ -242,19 +244,17 @@ func throttle(rate int64) func(context.Context, int) error {
 	if rate <= 0 {
 		return nil
 	}
-	begun, read := time.Now(), int64(0)
+	burst := int(max(rate/100, 1)) // of a hundredth of a second: less is not waited for
+	limit := limiter.NewLimiter(limiter.Limit(rate), burst)
 	return func(ctx context.Context, n int) error {
-		read += int64(n)
-		wait := time.Duration(float64(read)/float64(rate)*float64(time.Second)) - time.Since(begun)
-		if wait < 10*time.Millisecond {
-			return nil
+		for n > 0 {
+			some := min(n, burst)
+			if err := limit.WaitN(ctx, some); err != nil {
+				return errors.Join(context.Cause(ctx), err)
+			}
+			n -= some
 		}
-		select {
-		case <-time.After(wait):
-			return nil
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		}
+		return nil
 	}
 }
 
