@@ -65,8 +65,8 @@ func (e *examined) find(wrong bool, kind, file, message string) {
 		Segment: m.Segment, File: file, Message: message})
 }
 
-// judge tells a damaged file from one that is missing or was swapped; it returns an error only where the place does not
-// answer.
+// judge tells a damaged file from one that is missing or was swapped; it returns an error only where the place does
+// not answer.
 func (e *examined) judge(ctx context.Context, file string, err error) error {
 	switch {
 	case err == nil:
@@ -111,9 +111,10 @@ func (e *examined) gone(ctx context.Context) error {
 	return nil
 }
 
-// readRows reads the segment's rows and those beside it. It returns which of the ordinals the segment does not have, the
-// digest of the rows at the others, and whether all rows are what was written.
-func (e *examined) readRows(ctx context.Context, left []int) (beyond []int, leftSet value.Set, intact bool, err error) {
+// readRows reads the segment's rows and those beside it. It returns which of the ordinals the segment does not have,
+// the digest of the rows at the others, and whether all rows are what was written.
+func (e *examined) readRows(ctx context.Context, left []int) (beyond []int, leftSet value.Set, intact bool,
+	err error) {
 	m, ordinal := e.manifest, 0
 	paced := WithRows(e.place.Store, e.rows.Store)
 	if e.Paused != nil {

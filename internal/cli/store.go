@@ -50,7 +50,8 @@ func storeFlags(f *flag.FlagSet) {
 	f.String("encryption", "", "with -endpoint: AES256 or aws:kms, done by the object store")
 	f.String("key-id", "", "with -encryption aws:kms: the key")
 	f.String("second", "", "the store in which every segment gets a second copy")
-	f.String("class", "", "with -endpoint: the storage class into which files are let go cold, by the name that the object "+
+	f.String("class", "", "with -endpoint: the storage class into which files are let go cold, by the name that "+
+		"the object "+
 		"store gives it: one whose files have to be retrieved before they are read")
 	f.Bool("existing", false, "the place comes from elsewhere and is a store already, or holds segments; no other "+
 		"service may write there")

@@ -76,7 +76,8 @@ func (x *liveSearch) take(row []value.Value, to []int) error {
 	return x.hit(h)
 }
 
-// searchLive hands on the rows of the table itself. begin hears of the moment at which it is read, before the first row.
+// searchLive hands on the rows of the table itself. begin hears of the moment at which it is read, before the first
+// row.
 func (se *Searcher) searchLive(ctx context.Context, x *liveSearch, begin func(*Moment) error) error {
 	f, err := x.condition()
 	if err != nil {
