@@ -478,7 +478,7 @@ func (c *Client) Ledger(ctx context.Context, run string) (*RunLedger, error) {
 	return out, nil
 }
 
-// PauseRun: stop a run after its batch in hand.
+// PauseRun: stop a run after its current batch.
 func (c *Client) PauseRun(ctx context.Context, run string) (*RunView, error) {
 	out := new(RunView)
 	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/pause", nil, out); err != nil {
@@ -514,7 +514,7 @@ func (c *Client) DeleteCopied(ctx context.Context, run string) (*RunView, error)
 	return out, nil
 }
 
-// CancelRun: end a run after its batch in hand.
+// CancelRun: end a run after its current batch.
 func (c *Client) CancelRun(ctx context.Context, run string) (*RunView, error) {
 	out := new(RunView)
 	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/cancel", nil, out); err != nil {

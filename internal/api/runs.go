@@ -50,7 +50,7 @@ func (a *API) runRoutes() []route {
 			func(ctx context.Context, r request) (*upkeep.RunLedger, error) {
 				return s.Engine.Upkeep.Ledger(ctx, r.Param("run"))
 			}),
-		act("POST", "/runs/{run}/pause", "PauseRun", "Stop a run after its batch in hand",
+		act("POST", "/runs/{run}/pause", "PauseRun", "Stop a run after its current batch",
 			func(ctx context.Context, r request) (*RunView, error) {
 				return viewed(s.Queue.Pause(ctx, r.Param("run")))
 			}),
@@ -67,7 +67,7 @@ func (a *API) runRoutes() []route {
 			func(ctx context.Context, r request) (*RunView, error) {
 				return viewed(s.Queue.Delete(ctx, r.actor(), r.Param("run")))
 			}),
-		act("POST", "/runs/{run}/cancel", "CancelRun", "End a run after its batch in hand",
+		act("POST", "/runs/{run}/cancel", "CancelRun", "End a run after its current batch",
 			func(ctx context.Context, r request) (*RunView, error) {
 				return viewed(s.Queue.Cancel(ctx, r.Param("run")))
 			}),

@@ -30,7 +30,7 @@ func runCommands() []Command {
 			Flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") },
 			Run:   runShow},
 		{Name: "run watch", Args: "RUN", Summary: "show a run's progress until it stops", Run: runWatch},
-		{Name: "run pause", Args: "RUN", Summary: "stop a run after its batch in hand",
+		{Name: "run pause", Args: "RUN", Summary: "stop a run after its current batch",
 			Run: runVerb((*client.Client).PauseRun)},
 		{Name: "run pace", Args: "RUN PACE",
 			Summary: "change a run's pace to gentle or unlimited, from its next batch on", Run: runPace},
@@ -43,7 +43,7 @@ func runCommands() []Command {
 		{Name: "run delete", Args: "RUN",
 			Summary: "delete the rows of a run that copied them, those that still are what was copied",
 			Run:     runVerb((*client.Client).DeleteCopied)},
-		{Name: "run cancel", Args: "RUN", Summary: "end a run after its batch in hand; rows not reached stay live",
+		{Name: "run cancel", Args: "RUN", Summary: "end a run after its current batch; rows not reached stay live",
 			Run: runVerb((*client.Client).CancelRun)},
 	}
 }

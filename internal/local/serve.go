@@ -142,7 +142,7 @@ func listen(address string) (net.Listener, error) {
 	return api.Listener{Listener: l}, nil
 }
 
-// answer serves HTTP until ctx ends, and then shuts down cleanly: batches in hand are finished, runs rest until the
+// answer serves HTTP until ctx ends, and then shuts down cleanly: current batches are finished, runs rest until the
 // next start.
 func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.Logger, hosts ...string) error {
 	files, err := console.Files()
@@ -178,13 +178,13 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 	case one := <-closed:
 		return errors.Join(err, one)
 	case <-time.After(closeBudget): // as if it had been killed, which loses nothing
-		log.Error("a database or store does not answer, and is not waited for any longer; what is in hand is taken " +
+		log.Error("a database or store does not answer, and is not waited for any longer; what was going on is taken " +
 			"up at the next start")
 		return err
 	}
 }
 
-// closeBudget is how long what is in hand may take to come to its end, before the process ends all the same: less than
+// closeBudget is how long what is going on may take to come to its end, before the process ends all the same: less than
 // what whoever stops services waits for.
 const closeBudget = 20 * time.Second
 

@@ -341,12 +341,12 @@ func (s *Queue) Run(ctx context.Context, id string) (*catalog.Run, error) {
 	return r, nil
 }
 
-// Pause stops a run after its batch in hand; Resume goes on from there.
+// Pause stops a run after its current batch; Resume goes on from there.
 func (s *Queue) Pause(ctx context.Context, id string) (*catalog.Run, error) {
 	return s.interrupt(ctx, id, refuse.ErrPause)
 }
 
-// Cancel ends a run after its batch in hand. What was archived stays archived; rows not reached stay live.
+// Cancel ends a run after its current batch. What was archived stays archived; rows not reached stay live.
 func (s *Queue) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
 	r, err := s.Catalog.Cancelling(ctx, "administrator", id)
 	if err != nil {

@@ -182,7 +182,7 @@ func (s *Service) firstStart(ctx context.Context) (token string, err error) {
 	return s.Access.NewToken(ctx)
 }
 
-// Close lets batches in hand finish, leaves runs to be taken up at the next start, and closes everything.
+// Close lets current batches finish, leaves runs to be taken up at the next start, and closes everything.
 func (s *Service) Close() error {
 	s.stop(refuse.ErrShutdown)
 	s.wait.Wait()

@@ -48,7 +48,7 @@ type Differs struct{ Why string }
 
 func (e *Differs) Error() string { return e.Why }
 
-// Causes with which the service cancels a run's context. Whatever the cause, the batch in hand is finished first.
+// Causes with which the service cancels a run's context. Whatever the cause, the current batch is finished first.
 var (
 	ErrPause    = errors.New("paused")
 	ErrCancel   = errors.New("cancelled")

@@ -170,7 +170,7 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	return r.balance(context.WithoutCancel(ctx)) // everything is done: a stop that comes now changes nothing
 }
 
-// prepare takes everything in hand that the run works with, and the lease. A run that is being cancelled deletes
+// prepare gets everything that the run works with, and takes the lease. A run that is being cancelled deletes
 // nothing more, so it does not matter what has become of its table.
 func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 	plan, err := r.Catalog.Plan(ctx, r.Run.Plan)
