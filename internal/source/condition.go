@@ -151,6 +151,22 @@ func (s Selection) Narrowed(d Dialect) []string {
 	return parts
 }
 
+// Unheld is the part of a batch's condition that keeps rows that are held, that no clause takes any more, or that
+// others refer to.
+func (s Selection) Unheld(d Dialect) string {
+	out := ""
+	if held := s.Held(d); held != "" {
+		out += " AND NOT " + held
+	}
+	if rejudged := s.Rejudged(d); rejudged != "" {
+		out += " AND " + rejudged
+	}
+	for _, r := range s.Referenced(d) {
+		out += " AND NOT " + r
+	}
+	return out
+}
+
 // Held writes the condition that a hold is true for a row, or that a related row has to stay; empty where neither can
 // be. Never NULL.
 func (s Selection) Held(d Dialect) string {

@@ -455,7 +455,7 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 			case s.returning:
 				d = newDialect(x.Table, quote(t.Name)+".")
 				text = "DELETE FROM " + quote(t.Name) + " WHERE (" + quoteAll("", x.On) + ") IN (…)" +
-					unheld(x.Table, d) + " RETURNING " + expressions(t, "", all)
+					x.Table.Unheld(d) + " RETURNING " + expressions(t, "", all)
 			default:
 				text = "DELETE FROM " + quote(t.Name) + " WHERE (" + quoteAll("", x.On) + ") IN (…)"
 			}
@@ -472,22 +472,7 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 		title, returning = "each batch locks and reads rows by key, compares them with what was read, and then "+
 			"deletes by key", ""
 	}
-	text, args = k.Finish(query+quote(sel.Table.Name)+" WHERE ("+quoteAll("", sel.Table.Key)+") IN (…)"+unheld(sel, k)+
+	text, args = k.Finish(query+quote(sel.Table.Name)+" WHERE ("+quoteAll("", sel.Table.Key)+") IN (…)"+sel.Unheld(k)+
 		returning, nil)
 	return append(out, source.Shown(title, text, args)), nil
-}
-
-// unheld is the part of a batch's condition that keeps rows that are held or that others refer to.
-func unheld(sel source.Selection, d *dialect) string {
-	out := ""
-	if held := sel.Held(d); held != "" {
-		out += " AND NOT " + held
-	}
-	if rejudged := sel.Rejudged(d); rejudged != "" {
-		out += " AND " + rejudged
-	}
-	for _, r := range sel.Referenced(d) {
-		out += " AND NOT " + r
-	}
-	return out
 }

@@ -35,13 +35,13 @@ func (s *Source) deleteFamilies(ctx context.Context, b source.Batch, skip bool) 
 		defer done()
 		rows, err = family.Batch(ctx, b, skip, family.Journal{
 			Insert: func(table string, r *source.JournalRow) (bool, error) {
-				err := insertJournalRow(ctx, c, table, r)
+				err := bykey.InsertJournalRow(ctx, c, table, r)
 				return code(err) == duplicate, err
 			},
 			Earlier: func(r *source.JournalRow) (*source.JournalRow, error) {
 				return journalRow(ctx, c, r.Run, r.Segment, r.Batch)
 			},
-			Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, c, r) },
+			Update: func(r *source.JournalRow) error { return bykey.UpdateJournalRow(ctx, c, r) },
 			Lock:   func(l source.Lease) error { return lockLease(ctx, c, l) },
 			Same:   func(t *shape.Table) error { return s.unaltered(ctx, c, t) },
 		}, s.familyOperations(c, b, skip))

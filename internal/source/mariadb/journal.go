@@ -9,10 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
@@ -155,26 +155,12 @@ func holdLease(ctx context.Context, c *sql.Conn, l source.Lease, lock string) er
 	return err
 }
 
-func insertJournalRow(ctx context.Context, c *sql.Conn, table string, r *source.JournalRow) error {
-	_, err := c.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
-		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last,
-		r.At.Format(time.RFC3339Nano))
-	return err
-}
-
-func updateJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) error {
-	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? "+
-		"AND segment = ? AND batch = ?",
-		r.Deleted, r.Digest.String(), r.LeftOut(), r.Run, r.Segment, r.Batch)
-	return err
-}
-
-// completeJournalRow is updateJournalRow for a batch whose rows were not known when it began.
+// completeJournalRow is bykey.UpdateJournalRow for a batch whose rows were not known when it began.
 func completeJournalRow(ctx context.Context, c *sql.Conn, r *source.JournalRow) error {
 	_, err := c.ExecContext(ctx, "UPDATE ambercellar_batch SET row_count = ?, found = ?, last = ? WHERE run = ? "+
 		"AND segment = ? AND batch = ?", r.Rows, r.Found.String(), r.Last, r.Run, r.Segment, r.Batch)
 	if err == nil {
-		err = updateJournalRow(ctx, c, r)
+		err = bykey.UpdateJournalRow(ctx, c, r)
 	}
 	return err
 }
@@ -187,23 +173,10 @@ func journalRow(ctx context.Context, c *sql.Conn, run string, segment, batch int
 		run, segment, batch).Scan)
 }
 
-// Journal returns the rows of a run, or of one of its segments, in order.
+// Journal returns the rows of a run, of one segment where that is not negative.
 func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source.JournalRow, error) {
-	rows, err := s.db.QueryContext(ctx, journalColumns+
-		"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
-	if err != nil {
-		return nil, unreachable(err)
-	}
-	defer rows.Close()
-	var out []source.JournalRow
-	for rows.Next() {
-		r, err := source.ScanJournalRow(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, *r)
-	}
-	return out, unreachable(rows.Err())
+	out, err := bykey.JournalOf(ctx, s.db, journalColumns, run, segment)
+	return out, unreachable(err)
 }
 
 // PruneJournal removes the rows of a closed segment; the newest of the table stays as anchor.

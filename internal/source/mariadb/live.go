@@ -8,6 +8,7 @@ import (
 
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // LiveRows reads journal and rows in one transaction with a consistent snapshot.
@@ -56,23 +57,13 @@ func (s *Source) LiveRows(ctx context.Context, q source.LiveQuery) (n int64, err
 // journalOf reads the journal of runs; none where it was never made.
 func journalOf(ctx context.Context, conn *sql.Conn, runs []string) (out []source.JournalRow, err error) {
 	for _, run := range runs {
-		rows, err := conn.QueryContext(ctx, journalColumns+"WHERE run = ? ORDER BY segment, batch", run)
+		rows, err := bykey.JournalOf(ctx, conn, journalColumns, run, -1)
 		if code(err) == noTable {
 			return nil, nil
 		} else if err != nil {
 			return nil, err
 		}
-		for rows.Next() {
-			r, err := source.ScanJournalRow(rows.Scan)
-			if err != nil {
-				rows.Close()
-				return nil, err
-			}
-			out = append(out, *r)
-		}
-		if err := rows.Err(); err != nil {
-			return nil, err
-		}
+		out = append(out, rows...)
 	}
 	return out, nil
 }

@@ -27,6 +27,7 @@ import (
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/silence"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // Source is a MariaDB or MySQL database.
@@ -321,26 +322,11 @@ func eachRow(ctx context.Context, c *sql.Conn, query string, args []any, fn func
 			return err
 		}
 		defer stmt.Close()
-		named := make([]driver.NamedValue, len(args))
-		for i, a := range args {
-			named[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
-		}
-		rows, err := stmt.(driver.StmtQueryContext).QueryContext(ctx, named)
+		rows, err := stmt.(driver.StmtQueryContext).QueryContext(ctx, bykey.Named(args))
 		if err != nil {
 			return err
 		}
-		defer rows.Close()
-		dest := make([]driver.Value, len(rows.Columns()))
-		for {
-			if err := rows.Next(dest); err == io.EOF {
-				return nil
-			} else if err != nil {
-				return err
-			}
-			if err := fn(dest); err != nil {
-				return err
-			}
-		}
+		return bykey.EachRow(rows, fn)
 	})
 }
 

@@ -14,6 +14,7 @@ import (
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // from writes a table as it stands behind FROM, or the one partition of it that is to be read.
@@ -189,12 +190,12 @@ func (z *seized) Drop(ctx context.Context, rows []*source.JournalRow) error {
 			return err
 		}
 		for _, r := range rows {
-			if err := insertJournalRow(ctx, c, t.Name, r); code(err) == duplicate { // before a crash
+			if err := bykey.InsertJournalRow(ctx, c, t.Name, r); code(err) == duplicate { // before a crash
 				continue
 			} else if err != nil {
 				return err
 			}
-			if err := updateJournalRow(ctx, c, r); err != nil {
+			if err := bykey.UpdateJournalRow(ctx, c, r); err != nil {
 				return err
 			}
 		}
@@ -525,10 +526,10 @@ func (s *Source) emptied(ctx context.Context, l source.Lease, t *shape.Table,
 		if err := lockLease(ctx, c, l); err != nil {
 			return err
 		}
-		if err := insertJournalRow(ctx, c, t.Name, r); err != nil {
+		if err := bykey.InsertJournalRow(ctx, c, t.Name, r); err != nil {
 			return err
 		}
-		if err := updateJournalRow(ctx, c, r); err != nil {
+		if err := bykey.UpdateJournalRow(ctx, c, r); err != nil {
 			return err
 		}
 		_, err := c.ExecContext(ctx, "DELETE FROM ambercellar_departure WHERE table_name = ? AND partition_name = ''",

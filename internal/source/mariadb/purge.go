@@ -12,6 +12,7 @@ import (
 
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // PurgesDirect: where the delete can return what it took, asks no other table than the journal's, and does not sort
@@ -126,7 +127,7 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 	var earlier *source.JournalRow
 	none := errors.New("no row is left")
 	err = s.transaction(ctx, func(c *sql.Conn) error {
-		switch err := insertJournalRow(ctx, c, q.Table.Name, out); code(err) {
+		switch err := bykey.InsertJournalRow(ctx, c, q.Table.Name, out); code(err) {
 		case duplicate:
 			earlier, err = journalRow(ctx, c, q.Lease.Run, q.Segment, q.Number)
 			return err

@@ -34,8 +34,6 @@ func readable(c *shape.Column, name string) string {
 	return fmt.Sprintf("IF(%s + 0 = 0, x'%x', CAST(CONVERT(%s USING utf8mb4) AS BINARY))", name, noLabel, name)
 }
 
-const chunkRows, chunkBytes = 1024, 1 << 20
-
 // sliceQuery reads a slice: the columns, then age and key. The position is written out column by column, since the
 // server reads a comparison of rows as a condition for the whole table.
 func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
@@ -107,82 +105,27 @@ func positionOf(sel source.Selection) []*shape.Column {
 // ReadSlice reads one slice in order of (age, key), as one consistent read without locks.
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
 	error) {
-	t := req.Table
 	d := newDialect(req.Selection, "t.")
 	query, err := s.sliceQuery(ctx, req, d)
 	if err != nil {
 		return nil, err
 	}
 	query, args := d.Finish(query, nil)
-	position := positionOf(req.Selection)
-	out := &source.Slice{}
-	keys := bykey.NewLocators(t)
-	out.Locators = keys
-	columns := req.Shapes()
-	width, bytes, rows := len(columns), int64(0), 0
-	chunk := &value.Chunk{Width: width}
-	var arena value.Chunk
-	var last []value.Value
-	full := errors.New("full")
-	flush := func() error {
-		if chunk.Rows() == 0 {
-			return nil
-		}
-		defer chunk.Reset()
-		return sink(chunk)
-	}
+	shapes := append(slices.Clone(req.Shapes()), positionOf(req.Selection)...)
+	slice := bykey.NewSlicer(req, func(v driver.Value, i int, keep func([]byte) []byte) (value.Value, error) {
+		return decode(v, shapes[i], keep)
+	}, sink)
 	err = s.conn(ctx, func(c *sql.Conn) error {
-		err := eachRow(ctx, c, query, args, func(row []driver.Value) error {
-			before := chunk.Size()
-			for i, v := range row[:width] {
-				x, err := decode(v, columns[i], chunk.Keep)
-				if err != nil {
-					return err
-				}
-				chunk.Values = append(chunk.Values, x)
-			}
-			last = last[:0]
-			for i, v := range row[width:] {
-				x, err := decode(v, position[i], arena.Keep)
-				if err != nil {
-					return err
-				}
-				last = append(last, x)
-				if i > 0 {
-					keys.Add(x)
-				}
-			}
-			if rows++; rows == 1 {
-				out.First = value.CloneRow(last)
-			}
-			bytes += int64(chunk.Size()-before) + int64(8*width)
-			if chunk.Rows() >= chunkRows || chunk.Size() >= chunkBytes {
-				if err := flush(); err != nil {
-					return err
-				}
-			}
-			if bytes >= req.MaxBytes {
-				return full
-			}
-			return nil
-		})
-		if err != nil {
+		if err := eachRow(ctx, c, query, args, slice.Row); err != nil {
 			return err
 		}
-		return s.unaltered(ctx, c, t)
+		return s.unaltered(ctx, c, req.Table)
 	})
-	if err != nil && !errors.Is(err, full) {
-		return nil, fmt.Errorf("table %s: reading a slice: %w", t.Name, gone(err))
+	full := errors.Is(err, bykey.ErrFull)
+	if err != nil && !full {
+		return nil, fmt.Errorf("table %s: reading a slice: %w", req.Table.Name, gone(err))
 	}
-	out.More = errors.Is(err, full) || rows >= req.MaxRows
-	if err := flush(); err != nil {
-		return nil, err
-	}
-	if rows > 0 {
-		out.Last = value.CloneRow(last)
-		out.Next = out.Last
-	}
-	return out, nil
+	return slice.End(full)
 }
 
 // Locate needs only the keys: the content is compared when a batch deletes.
@@ -282,7 +225,7 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 			return err
 		}
 		defer done()
-		if err := insertJournalRow(ctx, c, b.Table.Name, out); code(err) == duplicate {
+		if err := bykey.InsertJournalRow(ctx, c, b.Table.Name, out); code(err) == duplicate {
 			earlier, err = journalRow(ctx, c, b.Lease.Run, b.Segment, b.Number)
 			return err
 		} else if err != nil {
@@ -298,7 +241,7 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 		if err := s.unaltered(ctx, c, b.Table); err != nil {
 			return err
 		}
-		return updateJournalRow(ctx, c, out)
+		return bykey.UpdateJournalRow(ctx, c, out)
 	})
 	switch {
 	case code(err) == referred: // a row that refers to one of ours came in between
@@ -434,7 +377,7 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 	t := w.b.Table
 	prefix := quote(t.Name) + "."
 	d := newDialect(w.b.Selection, prefix)
-	condition, more := d.Finish(unheld(w.b.Selection, d), nil)
+	condition, more := d.Finish(w.b.Selection.Unheld(d), nil)
 	return w.groups(true, keys, func(group [][]value.Value) error {
 		in, args := amongKeys(t, prefix, group)
 		return w.reporting(ctx, w.mark()+"DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+
@@ -455,7 +398,7 @@ func (w *batchWork) lockAndDelete(ctx context.Context, keys [][]value.Value, rep
 	t := w.b.Table
 	d := newDialect(w.b.Selection, "t.")
 	var locked [][]value.Value
-	err := w.read(ctx, keys, d, unheld(w.b.Selection, d), " FOR UPDATE", func(row []value.Value) error {
+	err := w.read(ctx, keys, d, w.b.Selection.Unheld(d), " FOR UPDATE", func(row []value.Value) error {
 		locked = append(locked, value.CloneRow(row[len(w.b.Columns):]))
 		return report(row)
 	})

@@ -19,13 +19,13 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.
 	err := s.immediate(ctx, func(conn *sql.Conn) (err error) {
 		rows, err = family.Batch(ctx, b, false, family.Journal{
 			Insert: func(table string, r *source.JournalRow) (bool, error) {
-				err := insertJournalRow(ctx, conn, table, r)
+				err := bykey.InsertJournalRow(ctx, conn, table, r)
 				return duplicate(err), err
 			},
 			Earlier: func(r *source.JournalRow) (*source.JournalRow, error) {
 				return journalRow(ctx, conn, r.Run, r.Segment, r.Batch)
 			},
-			Update: func(r *source.JournalRow) error { return updateJournalRow(ctx, conn, r) },
+			Update: func(r *source.JournalRow) error { return bykey.UpdateJournalRow(ctx, conn, r) },
 			Lock:   func(l source.Lease) error { return checkLease(ctx, conn, l) },
 			Same:   func(t *shape.Table) error { return unaltered(ctx, conn, t) },
 		}, operations(conn))

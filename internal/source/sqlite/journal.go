@@ -7,9 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // journalSchema is the journal: who works on a table, what each batch did, and the newest link of each table's chain.
@@ -99,21 +99,6 @@ func checkLease(ctx context.Context, conn *sql.Conn, l source.Lease) error {
 	return err
 }
 
-func insertJournalRow(ctx context.Context, conn *sql.Conn, table string, r *source.JournalRow) error {
-	_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_batch VALUES (?, ?, ?, ?, ?, ?, ?, 0, '', '', ?, ?, ?)",
-		r.Run, r.Segment, r.Batch, table, r.Retry, r.Rows, r.Found.String(), r.First, r.Last,
-		r.At.Format(time.RFC3339Nano))
-	return err
-}
-
-func updateJournalRow(ctx context.Context, conn *sql.Conn, r *source.JournalRow) error {
-	_, err := conn.ExecContext(ctx,
-		"UPDATE ambercellar_batch SET deleted = ?, digest = ?, left_out = ? WHERE run = ? AND segment = ? AND "+
-			"batch = ?",
-		r.Deleted, r.Digest.String(), r.LeftOut(), r.Run, r.Segment, r.Batch)
-	return err
-}
-
 const journalColumns = "SELECT +run, +segment, +batch, +retry, +row_count, +found, +deleted, +digest, +left_out, " +
 	"+first, +last, +at FROM ambercellar_batch "
 
@@ -122,23 +107,9 @@ func journalRow(ctx context.Context, conn *sql.Conn, run string, segment, batch 
 		"WHERE run = ? AND segment = ? AND batch = ?", run, segment, batch).Scan)
 }
 
-// Journal returns the rows of a run, or of one of its segments, in order.
+// Journal returns the rows of a run, of one segment where that is not negative.
 func (s *Source) Journal(ctx context.Context, run string, segment int) ([]source.JournalRow, error) {
-	rows, err := s.read.QueryContext(ctx, journalColumns+
-		"WHERE run = ? AND (? < 0 OR segment = ?) ORDER BY segment, batch", run, segment, segment)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []source.JournalRow
-	for rows.Next() {
-		r, err := source.ScanJournalRow(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, *r)
-	}
-	return out, rows.Err()
+	return bykey.JournalOf(ctx, s.read, journalColumns, run, segment)
 }
 
 // PruneJournal removes the rows of a closed segment; the newest of the table stays as anchor.

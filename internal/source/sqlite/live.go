@@ -8,6 +8,7 @@ import (
 
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // LiveRows reads journal and rows in one transaction, whose first statement fixes what all of them see.
@@ -61,21 +62,11 @@ func (s *Source) journalOf(ctx context.Context, conn *sql.Conn, runs []string) (
 		return nil, err
 	}
 	for _, run := range runs {
-		rows, err := conn.QueryContext(ctx, journalColumns+"WHERE run = ? ORDER BY segment, batch", run)
+		rows, err := bykey.JournalOf(ctx, conn, journalColumns, run, -1)
 		if err != nil {
 			return nil, err
 		}
-		for rows.Next() {
-			r, err := source.ScanJournalRow(rows.Scan)
-			if err != nil {
-				rows.Close()
-				return nil, err
-			}
-			out = append(out, *r)
-		}
-		if err := rows.Err(); err != nil {
-			return nil, err
-		}
+		out = append(out, rows...)
 	}
 	return out, nil
 }

@@ -9,7 +9,6 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -20,6 +19,7 @@ import (
 
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/bykey"
 )
 
 // Source is a SQLite database.
@@ -114,26 +114,11 @@ func quoteAll(prefix string, names []string) string {
 // this package selects expressions (+"column") and never bare columns.
 func eachRow(ctx context.Context, conn *sql.Conn, query string, args []any, fn func([]driver.Value) error) error {
 	return conn.Raw(func(dc any) error {
-		named := make([]driver.NamedValue, len(args))
-		for i, a := range args {
-			named[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
-		}
-		rows, err := dc.(driver.QueryerContext).QueryContext(ctx, query, named)
+		rows, err := dc.(driver.QueryerContext).QueryContext(ctx, query, bykey.Named(args))
 		if err != nil {
 			return err
 		}
-		defer rows.Close()
-		dest := make([]driver.Value, len(rows.Columns()))
-		for {
-			if err := rows.Next(dest); err == io.EOF {
-				return nil
-			} else if err != nil {
-				return err
-			}
-			if err := fn(dest); err != nil {
-				return err
-			}
-		}
+		return bykey.EachRow(rows, fn)
 	})
 }
 

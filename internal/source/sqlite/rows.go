@@ -24,12 +24,9 @@ func expressions(t *shape.Table, prefix string, columns []int) string {
 	return strings.Join(out, ", ")
 }
 
-const chunkRows, chunkBytes = 1024, 1 << 20
-
 // ReadSlice reads one slice in order of (age, key).
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
 	error) {
-	t := req.Table
 	d := newDialect(req.Selection, "t.")
 	query, err := s.sliceQuery(ctx, req, d)
 	if err != nil {
@@ -41,71 +38,18 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return nil, err
 	}
 	defer conn.Close()
-
-	out := &source.Slice{}
-	keys := bykey.NewLocators(t)
-	out.Locators = keys
-	width, bytes, rows := len(req.Columns)+len(req.Include), int64(0), 0
-	chunk := &value.Chunk{Width: width}
-	var keyArena value.Chunk
-	var last []value.Value
-	full := errors.New("full")
-	flush := func() error {
-		if chunk.Rows() == 0 {
-			return nil
-		}
-		defer chunk.Reset()
-		return sink(chunk)
-	}
-	err = eachRow(ctx, conn, query, args, func(row []driver.Value) error {
-		before := chunk.Size()
-		for _, v := range row[:width] {
-			x, err := toValue(v, chunk.Keep)
-			if err != nil {
-				return err
-			}
-			chunk.Values = append(chunk.Values, x)
-		}
-		last = last[:0]
-		for i, v := range row[width:] {
-			x, err := toValue(v, keyArena.Keep)
-			if err != nil {
-				return err
-			}
-			last = append(last, x)
-			if i > 0 {
-				keys.Add(x)
-			}
-		}
-		if rows++; rows == 1 {
-			out.First = value.CloneRow(last)
-		}
-		bytes += int64(chunk.Size()-before) + int64(8*width)
-		if chunk.Rows() >= chunkRows || chunk.Size() >= chunkBytes {
-			if err := flush(); err != nil {
-				return err
-			}
-		}
-		if bytes >= req.MaxBytes {
-			return full
-		}
-		return nil
-	})
-	if err != nil && err != full {
+	slice := bykey.NewSlicer(req, func(v driver.Value, _ int, keep func([]byte) []byte) (value.Value, error) {
+		return toValue(v, keep)
+	}, sink)
+	err = eachRow(ctx, conn, query, args, slice.Row)
+	full := errors.Is(err, bykey.ErrFull)
+	if err != nil && !full {
 		return nil, err
 	}
-	if err := unaltered(ctx, conn, t); err != nil {
+	if err := unaltered(ctx, conn, req.Table); err != nil {
 		return nil, err
 	}
-	if err := flush(); err != nil {
-		return nil, err
-	}
-	out.More = err == full || rows >= req.MaxRows
-	if rows > 0 {
-		out.Last = value.CloneRow(last)
-		out.Next = out.Last
-	}
-	return out, nil
+	return slice.End(full)
 }
 
 // sliceQuery reads a slice: the columns, then age and key.
@@ -198,7 +142,7 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 		if err := checkLease(ctx, conn, b.Lease); err != nil {
 			return err
 		}
-		if err := insertJournalRow(ctx, conn, b.Table.Name, out); duplicate(err) {
+		if err := bykey.InsertJournalRow(ctx, conn, b.Table.Name, out); duplicate(err) {
 			earlier, err = journalRow(ctx, conn, b.Lease.Run, b.Segment, b.Number)
 			return err
 		} else if err != nil {
@@ -210,7 +154,7 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 		if err := unaltered(ctx, conn, b.Table); err != nil {
 			return err
 		}
-		return updateJournalRow(ctx, conn, out)
+		return bykey.UpdateJournalRow(ctx, conn, out)
 	})
 	if err != nil {
 		return nil, err
@@ -241,17 +185,7 @@ func deleteQuery(sel source.Selection, _ *dialect) string {
 }
 
 func deleteTail(sel source.Selection, columns []int, d *dialect) string {
-	out := ""
-	if held := sel.Held(d); held != "" {
-		out += " AND NOT " + held
-	}
-	if rejudged := sel.Rejudged(d); rejudged != "" {
-		out += " AND " + rejudged
-	}
-	for _, r := range sel.Referenced(d) {
-		out += " AND NOT " + r
-	}
-	return out + " RETURNING " + expressions(sel.Table, "",
+	return sel.Unheld(d) + " RETURNING " + expressions(sel.Table, "",
 		append(append([]int{}, columns...), sel.Table.KeyPositions()...))
 }
 
