@@ -57,30 +57,33 @@ func (rs *Restorer) Restore(ctx context.Context, r *catalog.Restore, directory s
 // restoration is a restore being carried out.
 type restoration struct {
 	*Restorer
-	restore *catalog.Restore
+	restore   *catalog.Restore
+	directory string // for files
+	again     bool   // an earlier try has put rows back, or may have
+	related   bool   // what went along with the rows goes back with them
+	quiet     bool   // its counts are not kept
+	unpicked  bool   // families are listed whether or not a row of them is wanted
 
-	directory string         // for files
-	again     bool           // an earlier try has put rows back, or may have
-	workers   int            // how many handfuls are delivered at a time; 0: one
-	flows     bool           // rows of one segment are read while those of another are delivered
-	stream    *stream        // that delivers
-	books     sync.Mutex     // over what delivering changes
-	pace      *pace.Steering // of rows that go into a table
-	batch     atomic.Int64   // rows of the next transaction, by the pace
-	replaced  *replacedRows  // what was replaced, once something is
-	stale     stale          // rows of which a newer version is archived
-
-	expect  value.Set // of the rows that went to the target
-	related bool      // what went along with the rows goes back with them
-	quiet   bool      // its counts are not kept
-	target  target    // that rows go to
-	seen    *search.SeenKeys
+	stale   stale                    // rows of which a newer version is archived
+	seen    *search.SeenKeys         // keys that a file has already
 	moment  *search.Moment           // what a run that goes on has deleted when the restore began
 	proving map[string]<-chan proven // by segment: what is being verified ahead of its turn
 	columns []shape.Column           // that any segment of the table has, where there is a filter
 	sides   map[string]*sideShape    // by table: what the side tables are made like
+	delivery
+}
 
-	unpicked bool // families are listed whether or not a row of them is wanted
+// delivery is how rows go to the target of a restore.
+type delivery struct {
+	target   target
+	workers  int            // how many portions are delivered at a time; 0: one
+	flows    bool           // rows of one segment are read while those of another are delivered
+	stream   *stream        // that delivers
+	books    sync.Mutex     // over what delivering changes
+	expect   value.Set      // of the rows that went to the target
+	pace     *pace.Steering // of rows that go into a table
+	batch    atomic.Int64   // rows of the next transaction, by the pace
+	replaced *replacedRows  // what was replaced, once something is
 }
 
 func (q *restoration) run(ctx context.Context) error {

@@ -21,30 +21,38 @@ import (
 
 // Pass is the part of a run that takes the rows of one clause.
 type Pass struct {
-	clause   int
-	then     rule.Then
-	table    *shape.Table
-	sel      source.Selection // holds are added batch by batch
-	columns  []int            // of the table, that are read and digested
-	store    store.Store      // nil where the rows are purged
-	name     string           // of the store
-	keep     *period.Period   // in the archive
-	keepFrom rule.KeepFrom    // what that counts from
-
-	second, coldStore string // for second copies, and to which segments move
-	coldAfter         *period.Period
-	after             *period.Period // until copied rows are deleted; nil: by hand
-	clean             *mask.Cleaner  // nil where rows are archived as they are
-	include           []filter.Ref   // joined columns that are archived with the row
-	beside            []source.Join  // whose rows are kept with the segment
-
-	partition string // the partition that it reads, where that leaves as a whole
-
-	related  []*Pass         // of the related tables, whose rows go along
-	relation *source.Related // of a related table's pass: how its rows refer to others; nil otherwise
+	clause    int
+	then      rule.Then
+	table     *shape.Table
+	sel       source.Selection // holds are added batch by batch
+	columns   []int            // of the table, that are read and digested
+	after     *period.Period   // until copied rows are deleted; nil: by hand
+	partition string           // that it reads, where that leaves as a whole
+	related   []*Pass          // of the related tables, whose rows go along
+	relation  *source.Related  // of a related table's pass: how its rows refer to others; nil otherwise
+	filing
 }
 
-// passes makes the passes of a run, for a table as it is now.
+// filing is where and how the rows of a pass are archived.
+type filing struct {
+	store     store.Store    // nil where the rows are purged
+	name      string         // of the store
+	keep      *period.Period // in the archive
+	keepFrom  rule.KeepFrom  // what that counts from
+	second    string         // the store for second copies
+	coldStore string         // to which segments move
+	coldAfter *period.Period
+	clean     *mask.Cleaner // nil where rows are archived as they are
+	include   []filter.Ref  // joined columns that are archived with the row
+	beside    []source.Join // whose rows are kept with the segment
+}
+
+// filingOf is what a rule says of it; the store is named and opened for each pass.
+func filingOf(a *rule.Archive) filing {
+	return filing{keep: a.Keep, keepFrom: a.From, second: a.Second, coldStore: a.ColdStore, coldAfter: a.ColdAfter}
+}
+
+// makePasses makes the passes of a run, for a table as it is now.
 func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *shape.Table) error {
 	if len(r.Run.Passes.V) == 0 { // of a run that an older version began
 		r.Run.Passes.V = []catalog.Pass{{Label: r.rule.Label(0), Then: r.Run.Action, Store: r.Run.Store,
@@ -66,9 +74,9 @@ func (r *Execution) makePasses(ctx context.Context, planned *catalog.Plan, t *sh
 	r.passes, r.whole = nil, whole
 	for _, x := range r.Run.Passes.V {
 		e := r.rule.Effective(x.Clause)
-		p := &Pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole, name: x.Store,
-			keep: e.Archive.Keep, keepFrom: e.Archive.From, second: e.Archive.Second, coldStore: e.Archive.ColdStore,
-			coldAfter: e.Archive.ColdAfter, after: e.DeleteAfter}
+		p := &Pass{clause: x.Clause, then: rule.Then(x.Then), table: t, sel: whole,
+			filing: filingOf(e.Archive), after: e.DeleteAfter}
+		p.name = x.Store
 		i := slices.IndexFunc(whole.Terms, func(t rule.Term) bool { return t.Clause == x.Clause })
 		if i < 0 {
 			return fmt.Errorf("run %s: clause %d is not in revision %d of rule %s", r.Run.ID, x.Clause+1,

@@ -48,8 +48,8 @@ func (r *Execution) movePass(ctx context.Context, number int, after []value.Valu
 	}
 }
 
-// pipeline is what is under way in a pass: a slice that is being read, one that is being verified, and one that is ready
-// to be deleted.
+// pipeline is what is under way in a pass: a slice that is being read, one that is being verified, and one that is
+// ready to be deleted.
 type pipeline struct {
 	*Execution
 	number  int  // of the next slice
@@ -109,8 +109,8 @@ func (x *pipeline) proveAndDelete(ctx context.Context, w *Work) error {
 	return bad
 }
 
-// dispatch has a verified slice deleted later where reading goes on meanwhile, at once where it does not, and not at all
-// where rows are only copied.
+// dispatch has a verified slice deleted later where reading goes on meanwhile, at once where it does not, and not at
+// all where rows are only copied.
 func (x *pipeline) dispatch(ctx context.Context, w *Work) error {
 	if x.Pass.then == rule.ThenCopy {
 		x.copied(w)

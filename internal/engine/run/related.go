@@ -31,9 +31,8 @@ func (p *Pass) tables() []string {
 func (r *Execution) equipRelated(ctx context.Context, p *Pass, e rule.Clause) error {
 	for i, k := range p.sel.Related {
 		x := &Pass{clause: p.clause, then: k.Then, sel: k.Selection, table: k.Table,
-			columns: due.Readable(k.Table, nil), relation: &p.sel.Related[i], keep: e.Archive.Keep,
-			keepFrom: e.Archive.From,
-			second:   e.Archive.Second, coldStore: e.Archive.ColdStore, coldAfter: e.Archive.ColdAfter}
+			columns: due.Readable(k.Table, nil), relation: &p.sel.Related[i],
+			filing: filingOf(e.Archive)}
 		if k.Then == rule.ThenArchive {
 			x.name = e.Archive.Store
 			var err error

@@ -10,7 +10,7 @@
   import DisposalSegments from "./DisposalSegments.svelte";
   import DisposalStays from "./DisposalStays.svelte";
 
-  type Act = (id: string) => Promise<void>;
+  type Act = (id: string) => Promise<boolean>; // whether it was done
   let {
     d,
     one,
@@ -37,8 +37,7 @@
     typed = "";
   }
   async function decide() {
-    await start(d.id);
-    notNow();
+    if (await start(d.id)) notNow();
   }
   const certificate = (id: string, format: string) =>
     `/api/v1/disposals/${encodeURIComponent(id)}/certificate?format=${format}`;

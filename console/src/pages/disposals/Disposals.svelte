@@ -57,7 +57,8 @@
     wanted = rule;
     await rules.load();
   }
-  async function doing(what: () => Promise<unknown>) {
+  /** doing says whether it was done; why not is shown. */
+  async function doing(what: () => Promise<unknown>): Promise<boolean> {
     busy = true;
     problem = undefined;
     try {
@@ -67,6 +68,7 @@
     }
     await disposals.load();
     busy = false;
+    return !problem;
   }
   const plan = () =>
     doing(async () => {

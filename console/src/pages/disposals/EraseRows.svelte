@@ -7,7 +7,7 @@
   type Props = {
     archived: { value: string; name: string }[]; // tables
     busy: boolean;
-    erase: (body: Schemas["ErasureRequest"]) => Promise<void>;
+    erase: (body: Schemas["ErasureRequest"]) => Promise<boolean>; // whether it was done
   };
   let { archived, busy, erase }: Props = $props();
   let table = $state("");
@@ -18,8 +18,7 @@
   });
   async function ask() {
     const [source, ...name] = table.split(".");
-    await erase({ source: source ?? "", table: name.join("."), where, note: why });
-    where = why = "";
+    if (await erase({ source: source ?? "", table: name.join("."), where, note: why })) where = why = "";
   }
 </script>
 
