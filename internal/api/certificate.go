@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"codeberg.org/go-pdf/fpdf"
 	"github.com/dustin/go-humanize"
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/api/paper"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/refuse"
@@ -42,8 +42,7 @@ func (a *API) certificate(c *gin.Context) {
 
 // writeCertificate writes a certificate as PDF, A4, with a table of all segments.
 func writeCertificate(w io.Writer, x *dispose.Certificate) error {
-	p := fpdf.New("P", "mm", "A4", "")
-	text := p.UnicodeTranslatorFromDescriptor("") // the fonts that every reader has know the letters of western Europe
+	p := paper.New()
 	kind, why := "disposal", "The archived rows named below were destroyed because their time in the archive was "+
 		"over. Their files were removed from every store in which they lay."
 	if x.Kind == catalog.KindErasure {
@@ -60,26 +59,25 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	p.AliasNbPages("")
 	p.SetFooterFunc(func() {
 		p.SetY(-15)
-		p.SetFont("Helvetica", "", 8)
-		p.CellFormat(0, 6, text(fmt.Sprintf("%s %s, page %d of {nb}", strings.ToUpper(kind[:1])+kind[1:], x.Disposal,
-			p.PageNo())), "", 0, "C", false, 0, "")
+		p.Font("Helvetica", "", 8)
+		p.Line(0, 6, fmt.Sprintf("%s %s, page %d of {nb}", strings.ToUpper(kind[:1])+kind[1:], x.Disposal,
+			p.PageNo()), "", 0, "C")
 	})
 	p.AddPage()
-	p.SetFont("Helvetica", "B", 18)
-	p.CellFormat(0, 10, "Certificate of "+kind, "", 1, "", false, 0, "")
-	p.SetFont("Helvetica", "", 10)
+	p.Font("Helvetica", "B", 18)
+	p.Line(0, 10, "Certificate of "+kind, "", 1, "")
+	p.Font("Helvetica", "", 10)
 	p.Ln(2)
-	p.MultiCell(0, 5, text(fmt.Sprintf(
-		"%s Their manifests and closing records, which name no values, and a record of this %s stay in the chain "+
-			"of table %s.%s.", why, kind, x.Source, x.Table)), "", "", false)
+	p.Text(0, 5, fmt.Sprintf("%s Their manifests and closing records, which name no values, and a record of this %s "+
+		"stay in the chain of table %s.%s.", why, kind, x.Source, x.Table))
 	p.Ln(3)
 	fact := func(name, value string) {
-		p.SetFont("Helvetica", "", 9)
+		p.Font("Helvetica", "", 9)
 		p.SetTextColor(90, 90, 90)
-		p.CellFormat(42, 6, text(name), "", 0, "", false, 0, "")
+		p.Line(42, 6, name, "", 0, "")
 		p.SetTextColor(0, 0, 0)
-		p.SetFont("Helvetica", "", 10)
-		p.MultiCell(0, 6, text(value), "", "", false)
+		p.Font("Helvetica", "", 10)
+		p.Text(0, 6, value)
 	}
 	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 	fact("Table", x.Source+"."+x.Table)
@@ -99,34 +97,34 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 		if p.GetY() > 245 {
 			p.AddPage()
 		}
-		p.SetFont("Helvetica", "B", 10)
-		p.CellFormat(0, 6, text(fmt.Sprintf("%d.  Segment %s", i+1, s.Segment)), "T", 1, "", false, 0, "")
-		p.SetFont("Helvetica", "", 9)
-		p.MultiCell(0, 4.5, text(destroyedText(x, &s)), "", "", false)
-		p.SetFont("Courier", "", 7)
+		p.Font("Helvetica", "B", 10)
+		p.Line(0, 6, fmt.Sprintf("%d.  Segment %s", i+1, s.Segment), "T", 1, "")
+		p.Font("Helvetica", "", 9)
+		p.Text(0, 4.5, destroyedText(x, &s))
+		p.Font("Courier", "", 7)
 		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest},
 			{fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
-			p.CellFormat(36, 4, text(line[0]), "", 0, "", false, 0, "")
-			p.MultiCell(0, 4, text(line[1]), "", "", false)
+			p.Line(36, 4, line[0], "", 0, "")
+			p.Text(0, 4, line[1])
 		}
 		p.Ln(1)
 	}
 	if len(x.Remains) > 0 {
 		p.Ln(3)
-		p.SetFont("Helvetica", "B", 10)
-		p.CellFormat(0, 6, "What may hold such rows still", "T", 1, "", false, 0, "")
-		p.SetFont("Helvetica", "", 9)
+		p.Font("Helvetica", "B", 10)
+		p.Line(0, 6, "What may hold such rows still", "T", 1, "")
+		p.Font("Helvetica", "", 9)
 		for _, line := range x.Remains {
-			p.MultiCell(0, 5, text(line), "", "", false)
+			p.Text(0, 5, line)
 		}
 	}
 	if len(x.Left) > 0 {
 		p.Ln(3)
-		p.SetFont("Helvetica", "B", 10)
-		p.CellFormat(0, 6, "Planned, and not destroyed", "T", 1, "", false, 0, "")
-		p.SetFont("Helvetica", "", 9)
+		p.Font("Helvetica", "B", 10)
+		p.Line(0, 6, "Planned, and not destroyed", "T", 1, "")
+		p.Font("Helvetica", "", 9)
 		for _, s := range x.Left {
-			p.MultiCell(0, 5, text(fmt.Sprintf("Segment %s: %s", s.Segment, s.Left)), "", "", false)
+			p.Text(0, 5, fmt.Sprintf("Segment %s: %s", s.Segment, s.Left))
 		}
 	}
 	return p.Output(w)
