@@ -58,7 +58,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	for engine, f := range far {
 		runs[engine] = must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "far-"+
 			engine).ID).ID
-		w.someDeleted(runs[engine], 50)
+		within(5*time.Minute, "the first rows of "+engine, func() { w.someDeleted(runs[engine], 50) })
 		f.Frozen.Store(true)
 		if len(runs) == 1 {
 			within(30*time.Second, "a run of another source", func() {
