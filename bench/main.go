@@ -87,31 +87,37 @@ type report struct {
 	Ratios   map[string]float64   `json:"ratios_of_medians"`
 }
 
+// asked is what the command line asks for.
+type asked struct {
+	rows, rounds, planRows, loadRounds int
+	out, program, only                 string
+	arm                                time.Duration
+	share                              float64
+	alone                              bool
+}
+
 func main() {
-	rows := flag.Int("rows", 0, "rows of the table; 0: 5 million on PostgreSQL, 2.5 million on the others")
-	rounds := flag.Int("rounds", 5, "rounds of each side, in turn")
-	out := flag.String("out", "bench/out", "directory for the JSON")
-	planRows := flag.Int("plan-rows", 5_000_000, "rows of the table that is planned")
-	loadRounds := flag.Int("load-rounds", 3, "rounds of each arm of the loads, in turn")
-	arm := flag.Duration("arm", 2*time.Minute, "length of an arm of the loads")
+	var a asked
+	flag.IntVar(&a.rows, "rows", 0, "rows of the table; 0: 5 million on PostgreSQL, 2.5 million on the others")
+	flag.IntVar(&a.rounds, "rounds", 5, "rounds of each side, in turn")
+	flag.StringVar(&a.out, "out", "bench/out", "directory for the JSON")
+	flag.IntVar(&a.planRows, "plan-rows", 5_000_000, "rows of the table that is planned")
+	flag.IntVar(&a.loadRounds, "load-rounds", 3, "rounds of each arm of the loads, in turn")
+	flag.DurationVar(&a.arm, "arm", 2*time.Minute, "length of an arm of the loads")
 	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", "))
-	share := flag.Float64("share", 0.3, "of saturation, that the workload of the loads is")
-	alone := flag.Bool("alone", false,
+	flag.Float64Var(&a.share, "share", 0.3, "of saturation, that the workload of the loads is")
+	flag.BoolVar(&a.alone, "alone", false,
 		"measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each "+
 			"tenth of a run is a million")
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
-	program := flag.String("program", "build/ambercellar", "the service's binary")
+	flag.StringVar(&a.program, "program", "build/ambercellar", "the service's binary")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
-	only := flag.String("only", "", "measure only works whose names begin with one of these, separated by commas: "+
+	flag.StringVar(&a.only, "only", "", "measure only works whose names begin with one of these, separated by commas: "+
 		strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
 		"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog")
 	flag.Parse()
-	wanted := func(name string) bool {
-		return *only == "" || slices.ContainsFunc(strings.Split(*only, ","),
-			func(p string) bool { return strings.HasPrefix(name, p) })
-	}
 	if *redraw != "" {
-		if err := redrawn(*redraw, *out); err != nil {
+		if err := redrawn(*redraw, a.out); err != nil {
 			log.Fatal(err)
 		}
 		return
@@ -119,90 +125,93 @@ func main() {
 	if *some != "" {
 		arms = strings.Split(*some, ",")
 	}
-	ctx := context.Background()
-	var done []*report
-	for _, w := range works {
-		if !wanted(w.name) {
+	if err := a.measure(context.Background()); err != nil {
+		log.Fatal(err)
+	}
+}
+
+// wanted says whether a work is asked for.
+func (a *asked) wanted(name string) bool {
+	return a.only == "" || slices.ContainsFunc(strings.Split(a.only, ","),
+		func(p string) bool { return strings.HasPrefix(name, p) })
+}
+
+// size is the rows that are asked for, or so many.
+func (a *asked) size(rows int) int {
+	if a.rows > 0 {
+		return a.rows
+	}
+	return rows
+}
+
+// measure measures all works that are asked for, one after the other.
+func (a *asked) measure(ctx context.Context) error {
+	done, err := a.moves(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range []struct {
+		name string
+		do   func() error
+	}{
+		{"postgres-load", func() error { return a.load(ctx, "postgres", 5_000_000) }},
+		{"mariadb-load", func() error { return a.load(ctx, "mariadb", 2_500_000) }},
+		{"postgres-partition", func() error { return a.drop(ctx, "postgres") }},
+		{"mariadb-partition", func() error { return a.drop(ctx, "mariadb") }},
+		{"wide", func() error { return wides(ctx, a.program, a.wanted) }},
+		{"search", func() error { return searches(ctx, a.size(10_000_000), a.rounds, a.out, a.program) }},
+		{"restore", func() error { return restores(ctx, a.size(2_500_000), a.rounds, a.out, a.program) }},
+		{"plan", func() error { return plans(ctx, a.planRows, a.rounds, a.out, a.program) }},
+		{"size-tables", func() error { return sizes(ctx, "size-tables", a.out, a.program) }},
+		{"size-catalog", func() error { return sizes(ctx, "size-catalog", a.out, a.program) }},
+	} {
+		wanted := a.wanted(x.name)
+		if x.name == "wide" {
+			wanted = a.wanted("wide-postgres") || a.wanted("wide-mariadb") || a.wanted("wide-sqlite")
+		}
+		if !wanted {
 			continue
 		}
-		if *rows > 0 {
-			w.rows = *rows
+		if err := x.do(); err != nil {
+			return fmt.Errorf("%s: %w", x.name, err)
 		}
-		sides := []string{byHand, byHandAgain, ours} // the first two against each other show the noise
-		if *alone {
-			sides = sides[2:]
+	}
+	summary(done)
+	return nil
+}
+
+// moves measures archiving and purging, against the script by hand.
+func (a *asked) moves(ctx context.Context) (done []*report, err error) {
+	sides := []string{byHand, byHandAgain, ours} // the first two against each other show the noise
+	if a.alone {
+		sides = sides[2:]
+	}
+	for _, w := range works {
+		if !a.wanted(w.name) {
+			continue
 		}
-		r, err := run(ctx, w.name, w.rows, *rounds, w.start, w.purge, *program, sides)
-		if err == nil && *alone {
+		r, err := run(ctx, w.name, a.size(w.rows), a.rounds, w.start, w.purge, a.program, sides)
+		if err == nil && a.alone {
 			r.hold()
 			continue
 		}
 		if err == nil {
-			err = r.finish(*out)
+			err = r.finish(a.out)
 		}
 		if err != nil {
-			log.Fatalf("%s: %v", w.name, err)
+			return nil, fmt.Errorf("%s: %w", w.name, err)
 		}
 		done = append(done, r)
 	}
-	for _, engine := range []string{"postgres", "mariadb"} {
-		if wanted(engine + "-load") {
-			n := map[string]int{"postgres": 5_000_000, "mariadb": 2_500_000}[engine]
-			if *rows > 0 {
-				n = *rows
-			}
-			if err := loads(ctx, engine, n, *loadRounds, *arm, *share, *out, *program); err != nil {
-				log.Fatalf("%s-load: %v", engine, err)
-			}
-		}
-	}
-	for _, engine := range []string{"postgres", "mariadb"} {
-		if wanted(engine + "-partition") {
-			n := 2_000_000
-			if *rows > 0 {
-				n = *rows
-			}
-			if err := drops(ctx, engine, n, *rounds, *out, *program); err != nil {
-				log.Fatalf("%s-partition: %v", engine, err)
-			}
-		}
-	}
-	if wanted("wide-postgres") || wanted("wide-mariadb") || wanted("wide-sqlite") {
-		if err := wides(ctx, *program, wanted); err != nil {
-			log.Fatal(err)
-		}
-	}
-	if wanted("search") {
-		n := 10_000_000
-		if *rows > 0 {
-			n = *rows
-		}
-		if err := searches(ctx, n, *rounds, *out, *program); err != nil {
-			log.Fatalf("search: %v", err)
-		}
-	}
-	if wanted("restore") {
-		n := 2_500_000
-		if *rows > 0 {
-			n = *rows
-		}
-		if err := restores(ctx, n, *rounds, *out, *program); err != nil {
-			log.Fatalf("restore: %v", err)
-		}
-	}
-	if wanted("plan") {
-		if err := plans(ctx, *planRows, *rounds, *out, *program); err != nil {
-			log.Fatal(err)
-		}
-	}
-	for _, what := range []string{"size-tables", "size-catalog"} {
-		if wanted(what) {
-			if err := sizes(ctx, what, *out, *program); err != nil {
-				log.Fatalf("%s: %v", what, err)
-			}
-		}
-	}
-	summary(done)
+	return done, nil
+}
+
+func (a *asked) load(ctx context.Context, engine string, rows int) error {
+	return loads(ctx, engine, a.size(rows), a.loadRounds, a.arm, a.share, a.out, a.program)
+}
+
+func (a *asked) drop(ctx context.Context, engine string) error {
+	return drops(ctx, engine, a.size(2_000_000), a.rounds, a.out, a.program)
 }
 
 // machine is what everything was measured on.

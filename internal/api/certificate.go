@@ -71,6 +71,15 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	p.Text(0, 5, fmt.Sprintf("%s Their manifests and closing records, which name no values, and a record of this %s "+
 		"stay in the chain of table %s.%s.", why, kind, x.Source, x.Table))
 	p.Ln(3)
+	certifyFacts(p, x)
+	p.Ln(4)
+	certifyDestroyed(p, x)
+	certifyWhatStays(p, x)
+	return p.Output(w)
+}
+
+// certifyFacts writes of what table and by whose decision rows were destroyed, and how many.
+func certifyFacts(p *paper.Paper, x *dispose.Certificate) {
 	fact := func(name, value string) {
 		p.Font("Helvetica", "", 9)
 		p.SetTextColor(90, 90, 90)
@@ -92,7 +101,10 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	}
 	fact("Destroyed", fmt.Sprintf("rows: %s; files: %d, of %s bytes in each store; ages in them: %s to %s",
 		humanize.Comma(x.Rows), x.Segments, humanize.Comma(x.Bytes), orDash(x.Oldest), orDash(x.Newest)))
-	p.Ln(4)
+}
+
+// certifyDestroyed writes what was destroyed of each segment.
+func certifyDestroyed(p *paper.Paper, x *dispose.Certificate) {
 	for i, s := range x.Destroyed {
 		if p.GetY() > 245 {
 			p.AddPage()
@@ -109,6 +121,10 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 		}
 		p.Ln(1)
 	}
+}
+
+// certifyWhatStays writes what may hold such rows still, and what was planned and not destroyed.
+func certifyWhatStays(p *paper.Paper, x *dispose.Certificate) {
 	if len(x.Remains) > 0 {
 		p.Ln(3)
 		p.Font("Helvetica", "B", 10)
@@ -127,7 +143,6 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 			p.Text(0, 5, fmt.Sprintf("Segment %s: %s", s.Segment, s.Left))
 		}
 	}
-	return p.Output(w)
 }
 
 // destroyedText says of one segment what was destroyed of it, and what stays.
