@@ -130,7 +130,7 @@ func TestAnotherPaceBeginsGently(t *testing.T) {
 	}
 	s.Change(Gentle, Profile{Rows: 200, Rest: 39})
 	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 200 || rest != 195*time.Millisecond {
-		t.Errorf("batches of a database with manners of its own are of %d rows, with a rest of %s", s.Rows(), rest)
+		t.Errorf("batches of a database with a profile of its own are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
 	s.Change(Gentle, Profile{})
 	s.Done(s.Rows(), time.Second, 0) // the database is slow

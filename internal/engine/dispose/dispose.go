@@ -320,7 +320,7 @@ func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *cata
 	}
 	item.Left = ""
 	if s.State == catalog.SegmentClosed {
-		if newest, err = ds.part(ctx, d, item, r, s, m, src, newest); err != nil || item.Left != "" {
+		if newest, err = ds.part(ctx, &destruction{d, item, r, s, m, src}, newest); err != nil || item.Left != "" {
 			return newest, err
 		}
 	} else if s.State != catalog.SegmentDisposed || s.Disposal != d.ID {
@@ -343,36 +343,45 @@ func (ds *Disposer) destroy(ctx context.Context, d *catalog.Disposal, item *cata
 	return newest, ds.Catalog.SaveSegment(ctx, s)
 }
 
+// destruction is one segment of a disposal that is being destroyed.
+type destruction struct {
+	disposal *catalog.Disposal
+	item     *catalog.DisposalItem
+	rule     *catalog.Rule // nil where that is gone
+	segment  *catalog.Segment
+	manifest *archive.Manifest
+	source   source.Source
+}
+
 // part writes the disposal record of a segment. Where rows of it stay, those stand in a segment of their own before
 // anybody reads the archive again.
-func (ds *Disposer) part(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule,
-	s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
-	if item.Kept > 0 {
+func (ds *Disposer) part(ctx context.Context, x *destruction, newest source.Head) (source.Head, error) {
+	if x.item.Kept > 0 {
 		if err := ds.shelf.Exclude(ctx); err != nil {
 			return newest, err
 		}
 		defer ds.shelf.Reading.Unlock()
 	}
-	now, err := ds.Catalog.Segment(ctx, s.ID) // it may have been moved while the lock was waited for
+	now, err := ds.Catalog.Segment(ctx, x.segment.ID) // it may have been moved while the lock was waited for
 	if err != nil {
 		return newest, err
 	}
-	*s = *now
-	newest, err = ds.record(ctx, d, item, r, s, m, src, newest)
-	if err != nil || item.Left != "" || item.Successor == "" {
+	*x.segment = *now
+	newest, err = ds.record(ctx, x, newest)
+	if err != nil || x.item.Left != "" || x.item.Successor == "" {
 		return newest, err
 	}
-	return ds.tables.AdvanceHead(ctx, src, s.Source, s.Table)
+	return ds.tables.AdvanceHead(ctx, x.source, x.segment.Source, x.segment.Table)
 }
 
 // record decides once more that a segment may go, and writes its disposal record. A hold that is placed meanwhile
 // waits for that.
-func (ds *Disposer) record(ctx context.Context, d *catalog.Disposal, item *catalog.DisposalItem, r *catalog.Rule,
-	s *catalog.Segment, m *archive.Manifest, src source.Source, newest source.Head) (source.Head, error) {
+func (ds *Disposer) record(ctx context.Context, w *destruction, newest source.Head) (source.Head, error) {
+	d, item, s := w.disposal, w.item, w.segment
 	gate := ds.tables.Gate(s.Source, s.Table)
 	gate.RLock()
 	defer gate.RUnlock()
-	again, p, left, err := ds.decideAgain(ctx, d, r, s)
+	again, p, left, err := ds.decideAgain(ctx, d, w.rule, s)
 	if err != nil || left != "" {
 		item.Left = left
 		return newest, err
@@ -396,10 +405,10 @@ func (ds *Disposer) record(ctx context.Context, d *catalog.Disposal, item *catal
 	x := &archive.Disposal{Disposal: d.ID, Erasure: d.Kind == catalog.KindErasure, Rule: d.Rule, Keep: item.Keep,
 		Due: item.Due.Time, By: d.DecidedBy, At: ds.Now(), Successor: successor,
 		Link: archive.Link{Sequence: newest.Sequence + 1, Previous: newest.Hash}}
-	if r != nil {
-		x.Revision = r.Revision
+	if w.rule != nil {
+		x.Revision = w.rule.Revision
 	}
-	hash, err := archive.WriteDisposal(ctx, st, m, x)
+	hash, err := archive.WriteDisposal(ctx, st, w.manifest, x)
 	if err != nil {
 		return newest, err
 	}
@@ -408,7 +417,7 @@ func (ds *Disposer) record(ctx context.Context, d *catalog.Disposal, item *catal
 		return newest, err
 	}
 	newest = source.Head{Sequence: x.Sequence, Hash: hash}
-	if err := tables.Retry(ctx, ds.Log, func() error { return src.SetHead(ctx, s.Table, newest) }); err != nil {
+	if err := tables.Retry(ctx, ds.Log, func() error { return w.source.SetHead(ctx, s.Table, newest) }); err != nil {
 		return newest, err
 	}
 	return newest, ds.Catalog.Note(ctx, d.DecidedBy, "chain", s.Source+"."+s.Table,

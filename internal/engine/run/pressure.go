@@ -244,14 +244,14 @@ func windowNames(windows []calendar.Window) (out string) {
 func (r *Execution) restUntil(next calendar.Span, why string, zone *time.Location) error {
 	at := catalog.At(next.From)
 	r.Run.ResumeAt = &at
-	left, bite := r.Run.Due-r.Run.Done(), max(r.Run.WindowRows, r.Run.LastWindowRows)
+	left, perWindow := r.Run.Due-r.Run.Done(), max(r.Run.WindowRows, r.Run.LastWindowRows)
 	if b := r.rule.Budget; b != nil && b.Rows > 0 {
-		bite = b.Rows
+		perWindow = b.Rows
 	}
 	r.Run.WindowsLeft = nil
 	more := ""
-	if bite > 0 && left > 0 {
-		n := (left + bite - 1) / bite
+	if perWindow > 0 && left > 0 {
+		n := (left + perWindow - 1) / perWindow
 		r.Run.WindowsLeft = &n
 		more = fmt.Sprintf("; %d rows are left, for about %d more windows", left, n)
 		if n == 1 {

@@ -32,108 +32,139 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 	return out, nil
 }
 
+// restoring is a batch of rows being put back in a transaction.
+type restoring struct {
+	*batchWork
+	req      source.RestoreRequest
+	out      *source.RestoreOutcome
+	row      *bykey.Reader
+	keys     [][]value.Value
+	ordinals map[string]int  // of rows, by key
+	present  map[string]bool // keys that the table has
+	others   map[string]bool // keys of which the table has other rows than were archived, which are replaced
+}
+
 func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
 	t := req.Table
-	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
-	w := &batchWork{Source: s, b: source.Batch{Selection: source.Selection{Table: t}, Columns: req.Columns}}
-	read := &bykey.Reader{Columns: len(req.Columns)}
-	var keys [][]value.Value
-	ordinals := map[string]int{}
+	x := &restoring{req: req, row: &bykey.Reader{Columns: len(req.Columns)}, ordinals: map[string]int{},
+		present: map[string]bool{}, others: map[string]bool{},
+		out:       &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())},
+		batchWork: &batchWork{Source: s, b: source.Batch{Selection: source.Selection{Table: t}, Columns: req.Columns}}}
 	for i := range req.Rows.Rows() {
 		key := bykey.KeyOf(t, req.Columns, req.Rows.Row(i))
-		keys = append(keys, key)
-		ordinals[read.Key(key)] = i
+		x.keys = append(x.keys, key)
+		x.ordinals[x.row.Key(key)] = i
 	}
 	err := s.transaction(ctx, func(c *sql.Conn) error {
-		w.conn = c
+		x.conn = c
 		if !unlabelled(t, req) { // what the server would change is told by the digests anyway
-			if err := w.exec(ctx, "SET SESSION sql_mode = '"+strictMode+"'"); err != nil {
+			if err := x.exec(ctx, "SET SESSION sql_mode = '"+strictMode+"'"); err != nil {
 				return err
 			}
-			defer w.exec(context.WithoutCancel(ctx), "SET SESSION sql_mode = '"+looseMode+"'")
+			defer x.exec(context.WithoutCancel(ctx), "SET SESSION sql_mode = '"+looseMode+"'")
 		}
-		present, others := map[string]bool{}, map[string]bool{} // others are not what was archived, and are replaced
-		plain := newDialect(w.b.Selection, "t.")
-		lock := ""
-		if req.Replace != nil {
-			lock = " FOR UPDATE"
-		}
-		there := &value.Chunk{Width: len(req.Columns)}
-		if err := w.read(ctx, keys, plain, "", lock, func(row []value.Value) error {
-			d, key := read.Row(row)
-			if present[key] = true; req.Replace != nil && d != req.Digests[ordinals[key]] {
-				others[key] = true
-				for _, v := range row[:len(req.Columns)] {
-					there.Values = append(there.Values, v.Clone())
-				}
-			}
-			return nil
-		}); err != nil {
+		if err := x.lookUp(ctx); err != nil {
 			return err
 		}
-		if there.Rows() > 0 {
-			if err := req.Replace(there); err != nil {
-				return err
-			}
-			out.Replaced = int64(there.Rows())
-		}
-		insert, err := c.PrepareContext(ctx, insertStatement(t, req.Columns))
+		inserted, err := x.putBack(ctx)
 		if err != nil {
 			return err
 		}
-		defer insert.Close()
-		record, err := c.PrepareContext(ctx, "REPLACE INTO "+quote(restoredTable(t))+" VALUES (?"+
-			strings.Repeat(", ?", len(t.Key))+")")
-		if err != nil {
-			return err
-		}
-		defer record.Close()
-		var inserted [][]value.Value
-		for i, key := range keys {
-			replaced := others[read.Key(key)]
-			if out.Present[i] = present[read.Key(key)] && !replaced; out.Present[i] {
-				out.Skipped++
-				continue
-			}
-			if replaced {
-				err = replaceRow(ctx, c, t, req.Columns, req.Rows.Row(i), key)
-			} else {
-				var args []any
-				for j, v := range req.Rows.Row(i) {
-					if !t.Columns[req.Columns[j]].Generated {
-						args = append(args, encode(v))
-					}
-				}
-				_, err = insert.ExecContext(ctx, args...)
-			}
-			if err != nil {
-				return err
-			}
-			bound := []any{req.Restore}
-			for _, v := range key {
-				bound = append(bound, encode(v))
-			}
-			if _, err := record.ExecContext(ctx, bound...); err != nil {
-				return err
-			}
-			inserted = append(inserted, key)
-		}
-		err = w.read(ctx, inserted, plain, "", "", func(row []value.Value) error {
-			d, key := read.Row(row)
-			i, ok := ordinals[key]
-			if !ok || d != req.Digests[i] {
-				return source.ErrAltered
-			}
-			out.Digest.Add(d)
-			out.Inserted++
-			return nil
-		})
-		if err == nil && out.Inserted != int64(len(inserted)) {
-			err = source.ErrAltered
-		}
-		return err
+		return x.compare(ctx, inserted)
 	})
-	return out, err
+	return x.out, err
+}
+
+// lookUp finds out which rows the table has, and hands on those that are to be replaced.
+func (x *restoring) lookUp(ctx context.Context) error {
+	lock := ""
+	if x.req.Replace != nil {
+		lock = " FOR UPDATE"
+	}
+	there := &value.Chunk{Width: len(x.req.Columns)}
+	err := x.read(ctx, x.keys, newDialect(x.b.Selection, "t."), "", lock, func(row []value.Value) error {
+		d, key := x.row.Row(row)
+		if x.present[key] = true; x.req.Replace != nil && d != x.req.Digests[x.ordinals[key]] {
+			x.others[key] = true
+			for _, v := range row[:len(x.req.Columns)] {
+				there.Values = append(there.Values, v.Clone())
+			}
+		}
+		return nil
+	})
+	if err != nil || there.Rows() == 0 {
+		return err
+	}
+	if err := x.req.Replace(there); err != nil {
+		return err
+	}
+	x.out.Replaced = int64(there.Rows())
+	return nil
+}
+
+// putBack inserts the rows that the table does not have, replaces those that are to be, and records both. It returns
+// their keys.
+func (x *restoring) putBack(ctx context.Context) (inserted [][]value.Value, err error) {
+	t, columns := x.req.Table, x.req.Columns
+	insert, err := x.conn.PrepareContext(ctx, insertStatement(t, columns))
+	if err != nil {
+		return nil, err
+	}
+	defer insert.Close()
+	record, err := x.conn.PrepareContext(ctx, "REPLACE INTO "+quote(restoredTable(t))+" VALUES (?"+
+		strings.Repeat(", ?", len(t.Key))+")")
+	if err != nil {
+		return nil, err
+	}
+	defer record.Close()
+	for i, key := range x.keys {
+		k := x.row.Key(key)
+		if x.out.Present[i] = x.present[k] && !x.others[k]; x.out.Present[i] {
+			x.out.Skipped++
+			continue
+		}
+		if x.others[k] {
+			err = replaceRow(ctx, x.conn, t, columns, x.req.Rows.Row(i), key)
+		} else {
+			var args []any
+			for j, v := range x.req.Rows.Row(i) {
+				if !t.Columns[columns[j]].Generated {
+					args = append(args, encode(v))
+				}
+			}
+			_, err = insert.ExecContext(ctx, args...)
+		}
+		if err != nil {
+			return nil, err
+		}
+		bound := []any{x.req.Restore}
+		for _, v := range key {
+			bound = append(bound, encode(v))
+		}
+		if _, err := record.ExecContext(ctx, bound...); err != nil {
+			return nil, err
+		}
+		inserted = append(inserted, key)
+	}
+	return inserted, nil
+}
+
+// compare reads what was put back and compares it with what was archived.
+func (x *restoring) compare(ctx context.Context, inserted [][]value.Value) error {
+	err := x.read(ctx, inserted, newDialect(x.b.Selection, "t."), "", "", func(row []value.Value) error {
+		d, key := x.row.Row(row)
+		i, ok := x.ordinals[key]
+		if !ok || d != x.req.Digests[i] {
+			return source.ErrAltered
+		}
+		x.out.Digest.Add(d)
+		x.out.Inserted++
+		return nil
+	})
+	if err == nil && x.out.Inserted != int64(len(inserted)) {
+		err = source.ErrAltered
+	}
+	return err
 }
 
 // unlabelled says whether a row has index 0 of an enumeration, which the server takes in its loose mode only.

@@ -391,14 +391,18 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel) }) {
 			d := newDialect(x.Table)
 			all := expressions(x.Table.Table, reported(x.Table.Table, x.Table.Table.Readable()))
-			head, middle, tail := rowsText(x.Table.Table, all, x.Only, x.Lock, false, d)
+			lock := source.NoLock
+			if x.Lock {
+				lock = source.LockRows
+			}
+			around := rowsText(x.Table.Table, all, x.Only, lock, d)
 			switch {
 			case x.Delete:
-				head, middle, tail = deleteText(x.Table, all, d)
+				around = deleteText(x.Table, all, d)
 			case x.Unlink != nil:
-				head, middle, tail = unlinkText(x.Table, x.Unlink)
+				around = unlinkText(x.Table, x.Unlink)
 			}
-			text, _ := amongText(d, x.Table.Table, x.On, head, middle, tail)
+			text, _ := grouped{d, x.Table.Table, x.On, around}.text()
 			text, args := d.Finish(text, func(n int) string { return numbered(len(x.On) + n) })
 			out = append(out, source.Shown(x.Title, text, args))
 		}

@@ -237,15 +237,13 @@ WHERE a.attrelid = ANY($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.at
 	if err != nil {
 		return err
 	}
-	var rel, typ, elem uint32
-	var mod int32
-	var typtype, category, elemtype string
-	var fields []uint32
+	var rel uint32
+	var t columnType
 	c := shape.Column{}
 	_, err = pgx.ForEachRow(rows, []any{&rel, &c.Number, &c.Name, &c.Type, &c.Nullable, &c.Generated, &c.Collation,
-		&typ, &mod, &typtype, &category, &elem, &elemtype, &fields}, func() error {
+		&t.oid, &t.mod, &t.kind, &t.category, &t.elem, &t.elemkind, &t.fields}, func() error {
 		d := c
-		classify(&d, typ, mod, typtype, category, elem, elemtype, fields)
+		classify(&d, &t)
 		switch d.Collation {
 		case "C", "POSIX", "C.UTF-8", "C.utf8", "ucs_basic": // these compare code point by code point
 			d.Collation = ""
@@ -274,15 +272,23 @@ var exactText = map[uint32]bool{114: true, 3802: true, 142: true, 1266: true, 11
 	600: true, 601: true, 602: true, 603: true, 604: true, 628: true, 718: true, 3614: true, 3615: true, 18: true,
 	790: true, 3220: true, 2970: true, 5038: true, 4072: true}
 
-func classify(c *shape.Column, typ uint32, mod int32, typtype, category string, elem uint32, elemtype string,
-	fields []uint32) {
-	if kind, ok := native[typ]; ok {
+// columnType is a type as the server's catalog has it: OIDs, modifier, kind and category; of an array, the type of its
+// elements; of a composite type, those of its fields.
+type columnType struct {
+	oid, elem                uint32
+	mod                      int32
+	kind, category, elemkind string
+	fields                   []uint32
+}
+
+func classify(c *shape.Column, t *columnType) {
+	if kind, ok := native[t.oid]; ok {
 		c.Kind = kind
 		switch kind {
 		case value.Decimal:
-			if mod >= 4 {
-				c.Precision = int((mod - 4) >> 16 & 0xffff)
-				c.Scale = int((mod-4)&0x7ff^1024) - 1024
+			if t.mod >= 4 {
+				c.Precision = int((t.mod - 4) >> 16 & 0xffff)
+				c.Scale = int((t.mod-4)&0x7ff^1024) - 1024
 			}
 		case value.Date, value.Timestamp, value.Instant:
 			c.Age = shape.AgeTime
@@ -291,12 +297,13 @@ func classify(c *shape.Column, typ uint32, mod int32, typtype, category string, 
 		}
 		return
 	}
-	_, nativeElem := native[elem]
-	composite := len(fields) > 0 &&
-		!slices.ContainsFunc(fields, func(f uint32) bool { _, ok := native[f]; return !ok && !exactText[f] })
+	_, nativeElem := native[t.elem]
+	composite := len(t.fields) > 0 &&
+		!slices.ContainsFunc(t.fields, func(f uint32) bool { _, ok := native[f]; return !ok && !exactText[f] })
 	switch {
-	case typtype == "e", typtype == "r", typtype == "m", exactText[typ], composite,
-		category == "A" && (nativeElem || exactText[elem] || elemtype == "e" || elemtype == "r" || elemtype == "m"):
+	case t.kind == "e", t.kind == "r", t.kind == "m", exactText[t.oid], composite,
+		t.category == "A" && (nativeElem || exactText[t.elem] || t.elemkind == "e" || t.elemkind == "r" ||
+			t.elemkind == "m"):
 		c.Kind, c.AsText = value.Text, true
 	default:
 		c.Problem = fmt.Sprintf("values of type %s cannot be archived exactly", c.Type)

@@ -91,47 +91,51 @@ func operations(pc *pgconn.PgConn) family.Operations {
 			report bykey.Rower) error {
 			d := newDialect(sel)
 			columns = reported(sel.Table, columns)
-			head, middle, tail := deleteText(sel, expressions(sel.Table, columns), d)
-			return among(ctx, pc, d, sel.Table, sel.Table.Key, keys, head, middle, tail,
+			around := deleteText(sel, expressions(sel.Table, columns), d)
+			return among(ctx, pc, grouped{d, sel.Table, sel.Table.Key, around}, keys,
 				rower(sel.Table, columns, report))
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int,
 			err error) {
-			head, middle, tail := unlinkText(sel, columns)
-			err = among(ctx, pc, newDialect(sel), sel.Table, sel.Table.Key, keys, head, middle, tail,
+			around := unlinkText(sel, columns)
+			err = among(ctx, pc, grouped{newDialect(sel), sel.Table, sel.Table.Key, around}, keys,
 				func([][]byte) error { n++; return nil })
 			return n, err
 		},
 	}
 }
 
-// deleteText, unlinkText and rowsText write what stands before the values of a statement, between them and the
-// condition that joins them, and behind that.
-func deleteText(sel source.Selection, returning []string, d *dialect) (head, middle, tail string) {
+// frame is what stands before the values of a statement, between them and the condition that joins them, and behind
+// that.
+type frame struct{ head, middle, tail string }
+
+func deleteText(sel source.Selection, returning []string, d *dialect) frame {
+	tail := ""
 	for _, r := range sel.Referenced(d) {
 		tail += " AND NOT " + r
 	}
-	return "DELETE FROM " + table(sel.Table) + " AS t USING ", " WHERE ", tail + " RETURNING " +
-		strings.Join(returning, ", ")
+	return frame{"DELETE FROM " + table(sel.Table) + " AS t USING ", " WHERE ", tail + " RETURNING " +
+		strings.Join(returning, ", ")}
 }
 
-func unlinkText(sel source.Selection, columns []string) (head, middle, tail string) {
-	return "UPDATE " + table(sel.Table) + " AS t SET " + family.Nulls(columns, quote) + " FROM ", " WHERE ",
-		" RETURNING 1"
+func unlinkText(sel source.Selection, columns []string) frame {
+	return frame{"UPDATE " + table(sel.Table) + " AS t SET " + family.Nulls(columns, quote) + " FROM ", " WHERE ",
+		" RETURNING 1"}
 }
 
-func rowsText(t *shape.Table, columns []string, only func(source.Dialect) string, lock, free bool, d *dialect) (head,
-	middle, tail string) {
+func rowsText(t *shape.Table, columns []string, only func(source.Dialect) string, lock source.Lock,
+	d *dialect) frame {
+	tail := ""
 	if only != nil {
 		tail = " WHERE " + only(d)
 	}
-	if lock {
+	if lock != source.NoLock {
 		tail += " FOR UPDATE OF t"
 	}
-	if free {
+	if lock == source.LockFree {
 		tail += " SKIP LOCKED"
 	}
-	return "SELECT " + strings.Join(columns, ", ") + " FROM " + table(t) + " t JOIN ", " ON ", tail
+	return frame{"SELECT " + strings.Join(columns, ", ") + " FROM " + table(t) + " t JOIN ", " ON ", tail}
 }
 
 // reported are the columns of a row as family and Related hand it on: those asked for, then the key.
@@ -158,18 +162,25 @@ func queryRows(ctx context.Context, pc *pgconn.PgConn, q source.Query, report by
 		return nil
 	}
 	columns := reported(q.Table, q.Columns)
-	head, middle, tail := rowsText(q.Table, expressions(q.Table, columns), q.Condition, q.Lock != source.NoLock,
-		q.Lock == source.LockFree, d)
-	return among(ctx, pc, d, q.Table, q.On, q.Values, head, middle, tail, rower(q.Table, columns, report))
+	around := rowsText(q.Table, expressions(q.Table, columns), q.Condition, q.Lock, d)
+	return among(ctx, pc, grouped{d, q.Table, q.On, around}, q.Values, rower(q.Table, columns, report))
 }
 
-// amongText puts a statement together: head, values of columns of t as a table, middle, the condition that joins them
+// grouped is a statement for the rows of a table that have certain values in certain columns.
+type grouped struct {
+	d     *dialect
+	table *shape.Table
+	on    []string
+	frame
+}
+
+// text puts the statement together: head, values of columns of t as a table, middle, the condition that joins them
 // with t, tail.
-func amongText(d *dialect, t *shape.Table, on []string, head, middle, tail string) (string, []*shape.Column) {
-	columns := make([]*shape.Column, len(on))
-	join := make([]string, len(on))
-	for i, name := range on {
-		columns[i], _ = t.Column(name)
+func (g grouped) text() (string, []*shape.Column) {
+	columns := make([]*shape.Column, len(g.on))
+	join := make([]string, len(g.on))
+	for i, name := range g.on {
+		columns[i], _ = g.table.Column(name)
 		cast := baseType(columns[i])
 		if columns[i].Kind == value.Int {
 			cast = "bigint" // the other side of a reference may hold larger numbers
@@ -177,15 +188,15 @@ func amongText(d *dialect, t *shape.Table, on []string, head, middle, tail strin
 		join[i] = fmt.Sprintf("t.%s = d.k%d::%s", quote(name), i+1, cast)
 	}
 	arrays, names, _ := keyJoin(columns, 1)
-	return fmt.Sprintf("%sunnest(%s) AS d(%s)%s%s%s", head, arrays, names, middle, strings.Join(join, " AND "), tail),
-		columns
+	return fmt.Sprintf("%sunnest(%s) AS d(%s)%s%s%s", g.head, arrays, names, g.middle, strings.Join(join, " AND "),
+		g.tail), columns
 }
 
 // among runs a statement for groups of values.
-func among(ctx context.Context, pc *pgconn.PgConn, d *dialect, t *shape.Table, on []string, values [][]value.Value,
-	head, middle, tail string, fn func([][]byte) error) error {
-	text, columns := amongText(d, t, on, head, middle, tail)
-	text, bound := d.Finish(text, func(n int) string { return numbered(len(on) + n) })
+func among(ctx context.Context, pc *pgconn.PgConn, g grouped, values [][]value.Value,
+	fn func([][]byte) error) error {
+	text, columns := g.text()
+	text, bound := g.d.Finish(text, func(n int) string { return numbered(len(g.on) + n) })
 	more, moreTypes := bindTexts(bound)
 	for len(values) > 0 {
 		n := min(locateGroup, len(values))
