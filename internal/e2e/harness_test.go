@@ -380,7 +380,7 @@ func (w *world) shown(id string) client.RunView {
 // until waits until a run is as wanted.
 func (w *world) until(id, what string, ok func(client.RunView) bool) client.RunView {
 	w.t.Helper()
-	return w.untilWithin(id, what, 5*time.Minute, ok) // of a machine that has much else to do
+	return w.untilWithin(id, what, 2*time.Minute, ok)
 }
 
 func (w *world) untilWithin(id, what string, most time.Duration, ok func(client.RunView) bool) (r client.RunView) {
