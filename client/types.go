@@ -350,11 +350,11 @@ type Disposal struct {
 	Rule       string        `json:"rule"`
 	Revision   int           `json:"revision"` // of the rule that governs now
 	Keep       string        `json:"keep"`     // by that revision, at least
-	State      DisposalState `json:"state"`
-	Reason     string        `json:"reason"`
 	Note       string        `json:"note"`
 	CreatedAt  time.Time     `json:"created_at"`
 	CreatedBy  string        `json:"created_by"`
+	State      DisposalState `json:"state"`
+	Reason     string        `json:"reason"`
 	DecidedAt  *time.Time    `json:"decided_at"`
 	DecidedBy  string        `json:"decided_by"`
 	EndedAt    *time.Time    `json:"ended_at"`
@@ -363,9 +363,13 @@ type Disposal struct {
 	// segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
 	Items []DisposalItem `json:"items"`
 	// segments of the table that stay, and why; likewise
-	Stays   []DisposalStay `json:"stays"`
-	Remains []string       `json:"remains"` // what may hold such rows still, where, and why
-	DisposalSum
+	Stays    []DisposalStay `json:"stays"`
+	Remains  []string       `json:"remains"`  // what may hold such rows still, where, and why
+	Segments int            `json:"segments"` // that are to be destroyed
+	Rows     int64          `json:"rows"`     // of them, less those that stay
+	Bytes    int64          `json:"bytes"`
+	Gone     int            `json:"gone"` // segments that were destroyed so far
+	Staying  int            `json:"staying"`
 }
 
 // DisposalItem is a segment that is to be destroyed.
@@ -411,15 +415,6 @@ type DisposalStay struct {
 	Segment string     `json:"segment"`
 	Due     *time.Time `json:"due"` // when its time is over; null: never
 	Reason  string     `json:"reason"`
-}
-
-// DisposalSum is how much a disposal is of. The catalog keeps it.
-type DisposalSum struct {
-	Segments int   `json:"segments"` // that are to be destroyed
-	Rows     int64 `json:"rows"`     // of them, less those that stay
-	Bytes    int64 `json:"bytes"`
-	Gone     int   `json:"gone"` // segments that were destroyed so far
-	Staying  int   `json:"staying"`
 }
 
 // Draft is a rule that is being written: as text, or as the form has it.
@@ -985,7 +980,7 @@ type PinnedRule struct {
 	Cutoffs  []PinnedCutoff `json:"cutoffs"` // by clause
 }
 
-// Placed is a hold with what it protects now.
+// Placed is a hold that was placed, with what it holds.
 type Placed struct {
 	Hold
 	Rows int64 `json:"rows"` // live rows that it holds, counted to 100,000
@@ -1100,7 +1095,7 @@ type Pressure struct {
 	Reason   string    `json:"reason"` // in words, of a rest or slowing down
 }
 
-// Preview is what a rule would do, without being applied or planned.
+// Preview is what a rule would do that is being written.
 type Preview struct {
 	Rule *RuleBody `json:"rule"` // as it was read; null where it could not be
 	// the rule as the form writes it, where it came from the form
@@ -1150,11 +1145,9 @@ type Reconciliation struct {
 	Table       string   `json:"table"`
 	Agree       bool     `json:"agree"`
 	Differences []string `json:"differences"` // in words
-	// to the catalog; null: no run has worked on the table
-	Known    *Lineage `json:"known"`
-	Identity string   `json:"identity"` // of the source's journal; empty: it has none
-	Server   string   `json:"server"`
-	Epoch    int64    `json:"epoch"`
+	Identity    string   `json:"identity"`    // of the source's journal; empty: it has none
+	Server      string   `json:"server"`
+	Epoch       int64    `json:"epoch"`
 	// the newest link of the chain that the source's journal knows
 	SourceLink  int64 `json:"source_link"`
 	CatalogLink int64 `json:"catalog_link"` // that the catalog knows
@@ -1168,6 +1161,8 @@ type Reconciliation struct {
 	Settling   []string     `json:"settling"` // what settling does, in words
 	// of all rows that ever were; null where nothing was ever archived or purged
 	Totals *TableTotals `json:"totals"`
+	// to the catalog; null: no run has worked on the table
+	Known *Lineage `json:"known"`
 }
 
 // Related is a table whose rows go along with the rows that they refer to. A row and its related rows leave whole
@@ -1211,41 +1206,41 @@ type Restore struct {
 	// of side: the source of the table that is made
 	TargetSource string `json:"target_source,omitempty"`
 	// of side: the table that is made
-	TargetTable string       `json:"target_table,omitempty"`
-	Format      string       `json:"format"` // of a file: csv, ndjson or parquet
-	Note        string       `json:"note"`
-	State       RestoreState `json:"state"`
-	Reason      string       `json:"reason"`
-	CreatedAt   time.Time    `json:"created_at"`
-	EndedAt     *time.Time   `json:"ended_at"`
-	CreatedBy   string       `json:"created_by"`
-	Segments    int64        `json:"segments"`
-	Found       int64        `json:"found"`    // archived rows in the scope
-	Restored    int64        `json:"restored"` // put back, or written to the file
+	TargetTable string    `json:"target_table,omitempty"`
+	Format      string    `json:"format"` // of a file: csv, ndjson or parquet
+	Note        string    `json:"note"`
+	CreatedAt   time.Time `json:"created_at"`
+	CreatedBy   string    `json:"created_by"`
+	Fit         Fit       `json:"fit"`
+	// ISO 8601: the rows go again when that has passed; empty: they stay
+	Lasts string `json:"lasts,omitempty"`
+	// what becomes of rows whose key is there: "skip", "fail" or "replace"
+	Conflicts  string       `json:"conflicts"`
+	Pace       string       `json:"pace"`
+	Tell       string       `json:"tell"` // who is told when it is ready: a mail address or a URL
+	State      RestoreState `json:"state"`
+	Reason     string       `json:"reason"`
+	Begun      bool         `json:"begun"` // rows may have been put back or replaced
+	EndedAt    *time.Time   `json:"ended_at"`
+	ExpiresAt  *time.Time   `json:"expires_at"` // when they go
+	ExpiredAt  *time.Time   `json:"expired_at"` // when they went
+	ApprovedBy string       `json:"approved_by"`
+	ApprovedAt *time.Time   `json:"approved_at"`
+	ToldAt     *time.Time   `json:"told_at"`
+	Segments   int64        `json:"segments"`
+	Found      int64        `json:"found"`    // archived rows in the scope
+	Restored   int64        `json:"restored"` // put back, or written to the file
 	// their key was there already, or a newer archived version
-	Skipped   int64  `json:"skipped"`
+	Skipped int64 `json:"skipped"`
+	// of the restored rows, those that took the place of another
+	Replaced int64 `json:"replaced"`
+	// rows of the segments that are read, for telling how far it is; 0: not known yet
+	Of        int64  `json:"of"`
 	Digest    string `json:"digest"`   // of the restored rows
 	Verified  *bool  `json:"verified"` // counts and digest hold
 	FileBytes int64  `json:"file_bytes"`
-	Fit       Fit    `json:"fit"`
-	// ISO 8601: the rows go again when that has passed; empty: they stay
-	Lasts     string     `json:"lasts,omitempty"`
-	ExpiresAt *time.Time `json:"expires_at"` // when they go
-	ExpiredAt *time.Time `json:"expired_at"` // when they went
-	TakenBack int64      `json:"taken_back"` // rows that went
-	Stayed    int64      `json:"stayed"`     // rows that had been changed, and stayed
-	// what becomes of rows whose key is there: "skip", "fail" or "replace"
-	Conflicts string `json:"conflicts"`
-	// of the restored rows, those that took the place of another
-	Replaced int64  `json:"replaced"`
-	Pace     string `json:"pace"`
-	// rows of the segments that are read, for telling how far it is; 0: not known yet
-	Of         int64      `json:"of"`
-	ApprovedBy string     `json:"approved_by"`
-	ApprovedAt *time.Time `json:"approved_at"`
-	Tell       string     `json:"tell"` // who is told when it is ready: a mail address or a URL
-	ToldAt     *time.Time `json:"told_at"`
-	Begun      bool       `json:"begun"` // rows may have been put back or replaced
+	TakenBack int64  `json:"taken_back"` // rows that went
+	Stayed    int64  `json:"stayed"`     // rows that had been changed, and stayed
 }
 
 // RestorePreview is what a restore would do.
@@ -1473,22 +1468,13 @@ type Run struct {
 	Pace      string     `json:"pace"`
 	Cutoff    time.Time  `json:"cutoff"`
 	Due       int64      `json:"due"` // by the plan
+	Limit     int64      `json:"limit,omitempty"`
+	CreatedAt time.Time  `json:"created_at"`
 	State     RunState   `json:"state"`
 	Reason    string     `json:"reason"` // of the state, where there is one
-	CreatedAt time.Time  `json:"created_at"`
 	StartedAt *time.Time `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at"`
 	Working   int64      `json:"working_micros"` // time spent running, pauses left out
-	RawBytes  int64      `json:"raw_bytes"`
-	FileBytes int64      `json:"file_bytes"`
-	// that the database's log grew by, others' writing included; nil where it is not known
-	LogBytes *int64 `json:"log_bytes"`
-	Slices   int    `json:"slices"` // slices whose rows are all accounted for
-	Passes   []Pass `json:"passes"` // one for each clause that takes rows, in order
-	Pass     int    `json:"pass"`   // the one that it is at
-	Limit    int64  `json:"limit,omitempty"`
-	// partitions that are to leave as a whole, the oldest first
-	Parts []Part `json:"parts"`
 	// the table is to be emptied at once, if that can be done
 	Emptying bool `json:"emptying"`
 	// it was decided that it ends: it deletes nothing more, whoever takes it up
@@ -1497,8 +1483,18 @@ type Run struct {
 	Deleting bool       `json:"deleting"`
 	DeleteAt *time.Time `json:"delete_at"` // when that is decided on its own
 	// of a run that rests: when its next window opens
-	ResumeAt       *time.Time `json:"resume_at"`
-	WindowBegan    *time.Time `json:"window_began"`     // and when it began to work in it
+	ResumeAt  *time.Time `json:"resume_at"`
+	RawBytes  int64      `json:"raw_bytes"`
+	FileBytes int64      `json:"file_bytes"`
+	// that the database's log grew by, others' writing included; null where it is not known
+	LogBytes *int64 `json:"log_bytes"`
+	Slices   int    `json:"slices"` // slices whose rows are all accounted for
+	Passes   []Pass `json:"passes"` // one for each clause that takes rows, in order
+	Pass     int    `json:"pass"`   // the one that it is at
+	// partitions that are to leave as a whole, the oldest first
+	Parts []Part `json:"parts"`
+	// when it began to work in the window in which it last worked
+	WindowBegan    *time.Time `json:"window_began"`
 	WindowRows     int64      `json:"window_rows"`      // rows taken in that window
 	LastWindowRows int64      `json:"last_window_rows"` // and in the one before
 	// that it will take, as far as can be told
@@ -1633,67 +1629,63 @@ type Searched struct {
 type Segment struct {
 	ID     string `json:"id"`
 	Run    string `json:"run"`
+	Rule   string `json:"rule"` // that archived it
 	Number int    `json:"number"`
 	Clause int    `json:"clause"` // of the rule, from 0
 	Source string `json:"source"`
 	Table  string `json:"table"`
 	// the partition that its rows were to leave with
-	Part       string       `json:"part,omitempty"`
-	Store      string       `json:"store"`
-	Stem       string       `json:"stem"`
-	State      SegmentState `json:"state"`
-	Rows       int64        `json:"rows"`
-	RawBytes   int64        `json:"raw_bytes"`
-	FileBytes  int64        `json:"file_bytes"`
-	Oldest     string       `json:"oldest"`
-	Newest     string       `json:"newest"`
-	Deleted    int64        `json:"deleted"`
-	Changed    int64        `json:"changed"`
-	Vanished   int64        `json:"vanished"`
-	Held       int64        `json:"held"`
-	Skipped    int64        `json:"skipped"`
-	Digest     string       `json:"digest"`
-	CreatedAt  time.Time    `json:"created_at"`
-	ClosedAt   *time.Time   `json:"closed_at"`
-	VerifiedAt *time.Time   `json:"verified_at"`
-	// by the rule's archive.keep; nil: without end
-	KeepUntil    *time.Time `json:"keep_until"`
+	Part      string       `json:"part,omitempty"`
+	Store     string       `json:"store"`
+	Stem      string       `json:"stem"`
+	State     SegmentState `json:"state"`
+	CreatedAt time.Time    `json:"created_at"`
+	// the segment of whose rows it holds those that stayed when the others were destroyed
+	Rewrites     string     `json:"rewrites"`
+	Rows         int64      `json:"rows"`
+	RawBytes     int64      `json:"raw_bytes"`
+	FileBytes    int64      `json:"file_bytes"`
+	Oldest       string     `json:"oldest"`
+	Newest       string     `json:"newest"`
+	Digest       string     `json:"digest"`
+	Deleted      int64      `json:"deleted"`
+	Changed      int64      `json:"changed"`
+	Vanished     int64      `json:"vanished"`
+	Held         int64      `json:"held"`
+	Skipped      int64      `json:"skipped"`
+	ClosedAt     *time.Time `json:"closed_at"`
+	VerifiedAt   *time.Time `json:"verified_at"`
+	Damage       string     `json:"damage"`   // what was last found to be wrong with it
 	Sequence     int64      `json:"sequence"` // of the manifest in the table's chain
 	ManifestHash string     `json:"manifest_hash"`
 	ClosingSeq   int64      `json:"closing_sequence"`
 	ClosingHash  string     `json:"closing_hash"`
-	Second       string     `json:"second"`    // the second store, where it lies there too
-	SecondAt     *time.Time `json:"second_at"` // since when
-	Damage       string     `json:"damage"`    // what was last found to be wrong with it
-	Disposal     string     `json:"disposal"`  // that it was destroyed by, or is being
-	DisposedAt   *time.Time `json:"disposed_at"`
 	DisposalSeq  int64      `json:"disposal_sequence"`
-	// it was destroyed for an erasure: what stayed of it is in another segment
-	Erased       bool   `json:"erased"`
-	DisposalHash string `json:"disposal_hash"`
+	DisposalHash string     `json:"disposal_hash"`
 	// where its rows lie, if not with its records in Store
 	RowsStore string `json:"rows_store"`
 	// the store to which its rows are being moved
-	Moving    string     `json:"moving,omitempty"`
-	Cold      bool       `json:"cold"`       // its rows have to be retrieved before they can be read
-	WarmUntil *time.Time `json:"warm_until"` // a retrieved copy is there until then
+	Moving   string     `json:"moving,omitempty"`
+	Second   string     `json:"second"`    // the second store, where it lies there too
+	SecondAt *time.Time `json:"second_at"` // since when
 	// the store for its second copy, by its rule; empty: as its store says
 	WantSecond string     `json:"want_second"`
+	Cold       bool       `json:"cold"`       // its rows have to be retrieved before they can be read
+	WarmUntil  *time.Time `json:"warm_until"` // a retrieved copy is there until then
 	ColdStore  string     `json:"cold_store"` // where its rows are to move, by its rule
 	ColdAt     *time.Time `json:"cold_at"`    // and when
-	Rule       string     `json:"rule"`       // that archived it
-	// the segment of whose rows it holds those that stayed when the others were destroyed
-	Rewrites string `json:"rewrites"`
+	// by the rule's archive.keep; null: without end
+	KeepUntil  *time.Time `json:"keep_until"`
+	Disposal   string     `json:"disposal"` // that it was destroyed by, or is being
+	DisposedAt *time.Time `json:"disposed_at"`
+	// it was destroyed for an erasure: what stayed of it is in another segment
+	Erased bool `json:"erased"`
 }
 
-// SegmentDetail is a segment with what its manifest says of its content.
+// SegmentDetail is a segment and what its manifest says.
 type SegmentDetail struct {
 	Segment
-	Omitted  []string          `json:"omitted"`
-	Masked   map[string]string `json:"masked"`
-	Included []string          `json:"included"`  // columns of joined rows
-	GoesWith *GoesWith         `json:"goes_with"` // of related rows
-	Beside   []BesideFile      `json:"beside"`    // joined rows that are kept with the segment
+	Told
 }
 
 // SegmentState is where a segment stands.
@@ -1711,7 +1703,7 @@ const (
 // Slowdown is a time in which a run went slower than its pace, or rested, and why.
 type Slowdown struct {
 	Begun  time.Time  `json:"begun"`
-	Ended  *time.Time `json:"ended"` // nil: still
+	Ended  *time.Time `json:"ended"` // null: still
 	Rests  bool       `json:"rests"` // it rested altogether
 	Reason string     `json:"reason"`
 }
@@ -1953,6 +1945,15 @@ const (
 	ThenUnlink  Then = "unlink"  // of related rows alone: they stay, and their reference becomes NULL
 )
 
+// Told is what the manifest of a segment says of its columns, and of what lies with it.
+type Told struct {
+	Omitted  []string          `json:"omitted"`
+	Masked   map[string]string `json:"masked"`
+	Included []string          `json:"included"`  // columns of joined rows
+	GoesWith *GoesWith         `json:"goes_with"` // of related rows
+	Beside   []BesideFile      `json:"beside"`    // joined rows that are kept with the segment
+}
+
 // Totals is what the overview sums up.
 type Totals struct {
 	Segments  int64 `json:"segments"`
@@ -1983,10 +1984,10 @@ type Verification struct {
 	Older *time.Time `json:"older"`
 	// what is damaged is replaced from the other copy, where that is whole
 	Repair    bool              `json:"repair"`
-	State     VerificationState `json:"state"`
-	Reason    string            `json:"reason"` // why it failed
 	CreatedAt time.Time         `json:"created_at"`
 	CreatedBy string            `json:"created_by"`
+	State     VerificationState `json:"state"`
+	Reason    string            `json:"reason"` // why it failed
 	EndedAt   *time.Time        `json:"ended_at"`
 	Segments  int               `json:"segments"`
 	Of        int               `json:"of"`

@@ -1,6 +1,8 @@
 package api
 
 import (
+	"reflect"
+
 	"context"
 	"encoding/json"
 	"errors"
@@ -168,8 +170,9 @@ func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
 func TestListsComeInPages(t *testing.T) {
 	w := newWorld(t)
 	for i := range 7 {
-		s := &catalog.Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan",
-			Stem: fmt.Sprint(i), State: catalog.SegmentWriting, CreatedAt: catalog.At(time.Unix(int64(i), 0))}
+		s := &catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: fmt.Sprint("s", i), Run: "r", Number: i,
+			Source: "harbour", Table: "scan", Stem: fmt.Sprint(i), State: catalog.SegmentWriting,
+			CreatedAt: catalog.At(time.Unix(int64(i), 0))}}
 		if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil {
 			t.Fatal(err)
 		}
@@ -188,8 +191,9 @@ func TestListsComeInPages(t *testing.T) {
 			break
 		}
 		after = *page.Next
-		s := &catalog.Segment{ID: fmt.Sprint("s", n), Run: "r", Number: n, Source: "harbour", Table: "scan",
-			Stem: fmt.Sprint(n), State: catalog.SegmentWriting, CreatedAt: catalog.At(time.Unix(int64(n), 0))}
+		s := &catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: fmt.Sprint("s", n), Run: "r", Number: n,
+			Source: "harbour", Table: "scan", Stem: fmt.Sprint(n), State: catalog.SegmentWriting,
+			CreatedAt: catalog.At(time.Unix(int64(n), 0))}}
 		if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil { // what comes in front moves nothing
 			t.Fatal(err)
 		}
@@ -219,10 +223,10 @@ func TestArchivedTablesComeInPages(t *testing.T) {
 	var want []string
 	for i := range 25 {
 		for range 2 {
-			s := &catalog.Segment{ID: fmt.Sprint("s", i, len(want)), Run: "r", Number: i,
-				Source: fmt.Sprint("harbour-", i%3), Table: fmt.Sprintf("quay_%02d", i),
+			s := &catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: fmt.Sprint("s", i, len(want)), Run: "r",
+				Number: i, Source: fmt.Sprint("harbour-", i%3), Table: fmt.Sprintf("quay_%02d", i),
 				Stem: fmt.Sprint(i, len(want)), State: catalog.SegmentOpen,
-				CreatedAt: catalog.At(time.Unix(int64(i), 0))}
+				CreatedAt: catalog.At(time.Unix(int64(i), 0))}}
 			if err := w.service.Catalog.AddSegment(t.Context(), s); err != nil {
 				t.Fatal(err)
 			}
@@ -302,5 +306,42 @@ func TestEveryRouteNeedsTheTokenButTheFewThatSaySo(t *testing.T) {
 	}
 	if open != 2 {
 		t.Errorf("%d routes are open; the document and signing in are", open)
+	}
+}
+
+// TestWhatIsShownIsNoRecord goes through all types of the interface: a column more in the catalog is none in the
+// interface. The ledger alone is both, as the catalog keeps it in columns and, of each pass, as JSON.
+func TestWhatIsShownIsNoRecord(t *testing.T) {
+	seen := map[reflect.Type]bool{reflect.TypeFor[catalog.Ledger](): true}
+	var look func(of reflect.Type, call string)
+	look = func(of reflect.Type, call string) {
+		switch of.Kind() {
+		case reflect.Pointer, reflect.Slice, reflect.Array, reflect.Map:
+			look(of.Elem(), call)
+		case reflect.Struct:
+			if seen[of] {
+				return
+			}
+			seen[of] = true
+			for i := range of.NumField() {
+				f := of.Field(i)
+				if f.Tag.Get("db") != "" {
+					t.Errorf("%s shows %s, whose field %s is a column of the catalog", call, of, f.Name)
+				}
+				if f.Tag.Get("json") != "-" {
+					look(f.Type, call)
+				}
+			}
+		}
+	}
+	for _, c := range Calls() {
+		for _, x := range []any{c.In, c.Out} {
+			if x != nil {
+				look(reflect.TypeOf(x), c.Name)
+			}
+		}
+	}
+	if len(seen) < 100 {
+		t.Errorf("only %d types were looked at", len(seen))
 	}
 }

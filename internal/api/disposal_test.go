@@ -15,8 +15,9 @@ import (
 func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 	w := newWorld(t)
 	now := catalog.At(time.Now())
-	d := &catalog.Disposal{ID: "d", Kind: catalog.KindDisposal, Source: "harbour", Table: "scan", Rule: "scans",
-		State: catalog.DisposalPlanned, CreatedAt: now, CreatedBy: "me"}
+	d := &catalog.Disposal{DisposalOrder: catalog.DisposalOrder{ID: "d", Kind: catalog.KindDisposal, Source: "harbour",
+		Table: "scan", Rule: "scans", CreatedAt: now, CreatedBy: "me"},
+		DisposalStanding: catalog.DisposalStanding{State: catalog.DisposalPlanned}}
 	const many = 450
 	for i := range many {
 		d.Items.V = append(d.Items.V, catalog.DisposalItem{Segment: fmt.Sprintf("goes-%03d", i), Rows: 10, Bytes: 100,

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
@@ -19,7 +20,7 @@ func (a *API) planRoutes() []route {
 		paged("/plans", "Plans", "The newest plans",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Plan, error) {
 				return s.Catalog.Plans(ctx, r.Query("rule"), p)
-			}, "rule"),
+			}, view.PlanOf, "rule"),
 		take("POST", "/plans", "MakePlan", "Make a plan of a rule; nothing in the source changes",
 			a.makePlan).created(),
 		get("/plans/counting/{ticket}", "Counting",
@@ -32,8 +33,8 @@ func (a *API) planRoutes() []route {
 				}
 				return x.(Counting), nil
 			}),
-		get("/plans/{plan}", "Plan", "One plan", func(ctx context.Context, r request) (*catalog.Plan, error) {
-			return s.Catalog.Plan(ctx, r.Param("plan"))
+		get("/plans/{plan}", "Plan", "One plan", func(ctx context.Context, r request) (*view.Plan, error) {
+			return one(view.PlanOf)(s.Catalog.Plan(ctx, r.Param("plan")))
 		}),
 		get("/plans/{plan}/sample", "Sample", "Some of the rows that a plan would take, read anew",
 			func(ctx context.Context, r request) (*catalog.Sample, error) {
@@ -42,7 +43,7 @@ func (a *API) planRoutes() []route {
 	}
 }
 
-func (a *API) makePlan(ctx context.Context, r request, in NewPlan) (*catalog.Plan, error) {
+func (a *API) makePlan(ctx context.Context, r request, in NewPlan) (*view.Plan, error) {
 	q := plan.PlanRequest{Rule: in.Rule, Where: in.Where, Keys: in.Keys, Limit: in.Limit, Note: in.Note,
 		Exact: in.Exact, Confirm: in.Confirm, Override: in.Override}
 	if in.Before != "" {
@@ -64,5 +65,5 @@ func (a *API) makePlan(ctx context.Context, r request, in NewPlan) (*catalog.Pla
 		q.Counted = func(done, pieces int) { a.counting.Store(in.Ticket, Counting{done, pieces}) }
 		defer a.counting.Delete(in.Ticket)
 	}
-	return a.service.Engine.Plans.Make(ctx, r.actor(), q)
+	return one(view.PlanOf)(a.service.Engine.Plans.Make(ctx, r.actor(), q))
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/restore"
 )
@@ -20,30 +21,30 @@ func (a *API) restoreRoutes() []route {
 		paged("/restores", "Restores", "Restores, the newest first",
 			func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Restore, error) {
 				return s.Catalog.Restores(ctx, p)
-			}),
+			}, view.RestoreOf),
 		take("POST", "/restores", "RequestRestore", "Bring archived rows back",
-			func(ctx context.Context, r request, q restore.RestoreRequest) (*catalog.Restore, error) {
-				return s.Queue.RequestRestore(ctx, r.actor(), q)
+			func(ctx context.Context, r request, q restore.RestoreRequest) (*view.Restore, error) {
+				return one(view.RestoreOf)(s.Queue.RequestRestore(ctx, r.actor(), q))
 			}).accepted(),
 		take("POST", "/restores/preview", "PreviewRestore", "What a restore would do; nothing is changed",
 			func(ctx context.Context, _ request, q restore.RestoreRequest) (*restore.RestorePreview, error) {
 				return s.Engine.Restores.PreviewRestore(ctx, q)
 			}),
-		get("/restores/{restore}", "Restore", "One restore", func(ctx context.Context, r request) (*catalog.Restore,
+		get("/restores/{restore}", "Restore", "One restore", func(ctx context.Context, r request) (*view.Restore,
 			error) {
-			return s.Catalog.Restore(ctx, r.Param("restore"))
+			return one(view.RestoreOf)(s.Catalog.Restore(ctx, r.Param("restore")))
 		}),
 		take("POST", "/restores/{restore}/keep", "KeepRestored", "Change how long the rows of a restore stay",
-			func(ctx context.Context, r request, in NewKeeping) (*catalog.Restore, error) {
-				return s.Engine.Restores.KeepRestored(ctx, r.actor(), r.Param("restore"), in.For)
+			func(ctx context.Context, r request, in NewKeeping) (*view.Restore, error) {
+				return one(view.RestoreOf)(s.Engine.Restores.KeepRestored(ctx, r.actor(), r.Param("restore"), in.For))
 			}),
 		act("POST", "/restores/{restore}/approve", "ApproveRestore", "Approve a restore that waits for it",
-			func(ctx context.Context, r request) (*catalog.Restore, error) {
-				return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), true, "")
+			func(ctx context.Context, r request) (*view.Restore, error) {
+				return one(view.RestoreOf)(s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), true, ""))
 			}).accepted(),
 		take("POST", "/restores/{restore}/refuse", "RefuseRestore", "Refuse a restore that waits for an approval",
-			func(ctx context.Context, r request, in NewRefusal) (*catalog.Restore, error) {
-				return s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), false, in.Reason)
+			func(ctx context.Context, r request, in NewRefusal) (*view.Restore, error) {
+				return one(view.RestoreOf)(s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), false, in.Reason))
 			}),
 		file("/restores/{restore}/file", "RestoreFile", "The file of a restore", a.restoreFile),
 		file("/restores/{restore}/replaced", "ReplacedRows",

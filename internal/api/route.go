@@ -66,18 +66,46 @@ func whole[T any](path, name, summary string, do func(context.Context, request) 
 	return get(path, name, summary, func(ctx context.Context, r request) (Items[T], error) { return all(do(ctx, r)) })
 }
 
-// paged is a route of a list in pages. query are the names of its filters.
-func paged[T any, P interface {
-	*T
-	Place() string
-}](path, name, summary string, do func(context.Context, request, catalog.Page) ([]T, error), query ...string) route {
-	r := get(path, name, summary, func(ctx context.Context, r request) (Items[T], error) {
+// paged is a route of a list of records in pages, each as show has it. query are the names of its filters.
+func paged[R, V any, P placed[R]](path, name, summary string,
+	do func(context.Context, request, catalog.Page) ([]R, error), show func(*R) V, query ...string) route {
+	r := get(path, name, summary, func(ctx context.Context, r request) (Items[V], error) {
 		p := page(r.Context)
 		list, err := do(ctx, r, p)
-		return paging[T, P](list, p), err
+		return paging[R, V, P](list, p, show), err
 	})
 	r.query = append(query, "limit", "after")
 	return r
+}
+
+// placed is a record that knows its place in a list.
+type placed[R any] interface {
+	*R
+	Place() string
+}
+
+// one answers with a record as show has it.
+func one[R, V any](show func(*R) V) func(*R, error) (*V, error) {
+	return func(r *R, err error) (*V, error) {
+		if err != nil {
+			return nil, err
+		}
+		v := show(r)
+		return &v, nil
+	}
+}
+
+// each answers with records as show has them.
+func each[R, V any](show func(*R) V) func([]R, error) ([]V, error) {
+	return func(list []R, err error) ([]V, error) { return shown(list, show), err }
+}
+
+func shown[R, V any](list []R, show func(*R) V) []V {
+	out := make([]V, len(list))
+	for i := range list {
+		out[i] = show(&list[i])
+	}
+	return out
 }
 
 // file is a route that answers with something else than JSON.
@@ -147,16 +175,12 @@ func page(c *gin.Context) catalog.Page {
 }
 
 // paging makes a page of a list that was read one longer than the page.
-func paging[T any, P interface {
-	*T
-	Place() string
-}](list []T, p catalog.Page) Items[T] {
-	fill(&list)
+func paging[R, V any, P placed[R]](list []R, p catalog.Page, show func(*R) V) Items[V] {
 	if n := p.Limit - 1; len(list) > n {
 		next := P(&list[n-1]).Place()
-		return Items[T]{Items: list[:n], Next: &next}
+		return Items[V]{Items: shown(list[:n], show), Next: &next}
 	}
-	return Items[T]{Items: list}
+	return Items[V]{Items: shown(list, show)}
 }
 
 func fill[T any](list *[]T) {

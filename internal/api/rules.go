@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/rule"
@@ -17,7 +18,7 @@ import (
 func (a *API) ruleRoutes() []route {
 	s := a.service
 	return []route{
-		paged("/rules", "Rules", "Rules, in the order of their names", a.rules, "source", "table", "text"),
+		paged("/rules", "Rules", "Rules, in the order of their names", a.rules, viewRule, "source", "table", "text"),
 		take("POST", "/rules", "ApplyRules", "Apply a file of rules: all of them or none",
 			func(ctx context.Context, r request, in RuleFile) (RuleResult, error) {
 				applied, problems, err := s.Engine.Plans.ApplyRules(ctx, r.actor(), in.File, []byte(in.Text),
@@ -45,26 +46,26 @@ func (a *API) ruleRoutes() []route {
 			}),
 		take("POST", "/rules/preview", "PreviewRule",
 			"Say what a rule would do while it is being written; nothing is kept",
-			func(ctx context.Context, _ request, in Draft) (*plan.Preview, error) {
+			func(ctx context.Context, _ request, in Draft) (*view.Preview, error) {
 				if in.Rule != nil {
 					in.Text = rule.Write(in.Rule)
 				}
-				return s.Engine.Plans.PreviewRule(ctx, in.Text, in.Exact)
+				return one(view.PreviewOf)(s.Engine.Plans.PreviewRule(ctx, in.Text, in.Exact))
 			}),
 		get("/rules/{rule}", "Rule", "One rule", func(ctx context.Context, r request) (out RuleView, err error) {
-			one, err := s.Catalog.Rule(ctx, r.Param("rule"))
+			found, err := s.Catalog.Rule(ctx, r.Param("rule"))
 			if err != nil {
 				return out, err
 			}
-			last, err := a.lastRuns(ctx, []catalog.Rule{*one})
-			return viewRule(one, last), err
+			ran, err := a.ran(ctx, *found)
+			return viewRule(&ran[0]), err
 		}),
 		whole("/rules/{rule}/revisions", "Revisions", "All revisions of a rule, the newest first",
-			func(ctx context.Context, r request) ([]catalog.Revision, error) {
+			func(ctx context.Context, r request) ([]view.Revision, error) {
 				if _, err := s.Catalog.Rule(ctx, r.Param("rule")); err != nil {
 					return nil, err
 				}
-				return s.Catalog.Revisions(ctx, r.Param("rule"))
+				return each(view.RevisionOf)(s.Catalog.Revisions(ctx, r.Param("rule")))
 			}),
 		whole("/rules/{rule}/forecast", "Forecast", "What runs of a rule would take in the coming months",
 			func(ctx context.Context, r request) ([]plan.Forecast, error) {
@@ -78,46 +79,48 @@ func (a *API) ruleRoutes() []route {
 				}
 				return s.Engine.Plans.ForecastRule(ctx, r.Param("rule"), months)
 			}).asks("months"),
-		whole("/keeps", "Keeps", "The named keeps", func(ctx context.Context, _ request) ([]catalog.Keep,
+		whole("/keeps", "Keeps", "The named keeps", func(ctx context.Context, _ request) ([]view.Keep,
 			error) {
-			return s.Catalog.Keeps(ctx)
+			return each(view.KeepOf)(s.Catalog.Keeps(ctx))
 		}),
 		take("POST", "/filters/check", "CheckFilter", "Check a filter against the columns of a table", a.checkFilter),
 	}
 }
 
-func (a *API) rules(ctx context.Context, r request, p catalog.Page) ([]RuleView, error) {
+func (a *API) rules(ctx context.Context, r request, p catalog.Page) ([]ranRule, error) {
 	list, err := a.service.Catalog.RulesOf(ctx, catalog.RuleFilter{Source: r.Query("source"), Table: r.Query("table"),
 		Text: r.Query("text")}, p)
 	if err != nil {
 		return nil, err
 	}
-	last, err := a.lastRuns(ctx, list)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]RuleView, len(list))
-	for i := range list {
-		out[i] = viewRule(&list[i], last)
-	}
-	return out, nil
+	return a.ran(ctx, list...)
 }
 
-// lastRuns are the newest runs of rules, by rule.
-func (a *API) lastRuns(ctx context.Context, rules []catalog.Rule) (map[string]*catalog.Run, error) {
-	names, out := make([]string, len(rules)), map[string]*catalog.Run{}
+// ranRule is a rule, and its newest run, if it has one.
+type ranRule struct {
+	catalog.Rule
+	last *catalog.Run
+}
+
+// ran finds the newest runs of rules.
+func (a *API) ran(ctx context.Context, rules ...catalog.Rule) ([]ranRule, error) {
+	names, last := make([]string, len(rules)), map[string]*catalog.Run{}
 	for i := range rules {
 		names[i] = rules[i].Name
 	}
 	runs, err := a.service.Catalog.LastRuns(ctx, names)
 	for i := range runs {
-		out[runs[i].Rule] = &runs[i]
+		last[runs[i].Rule] = &runs[i]
+	}
+	out := make([]ranRule, len(rules))
+	for i, r := range rules {
+		out[i] = ranRule{r, last[r.Name]}
 	}
 	return out, err
 }
 
-func viewRule(r *catalog.Rule, last map[string]*catalog.Run) RuleView {
-	v := RuleView{Rule: *r}
+func viewRule(r *ranRule) RuleView {
+	v := RuleView{Rule: view.RuleOf(&r.Rule)}
 	for i, clause := range r.Body.V.Clauses {
 		if i > 0 {
 			v.Spoken += "; "
@@ -136,8 +139,8 @@ func viewRule(r *catalog.Rule, last map[string]*catalog.Run) RuleView {
 			v.Spoken += " (not enabled)"
 		}
 	}
-	if run := last[r.Name]; run != nil {
-		run := viewRun(run)
+	if r.last != nil {
+		run := viewRun(r.last)
 		v.LastRun = &run
 	}
 	return v

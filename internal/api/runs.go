@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/upkeep"
 	"ambercellar/internal/service"
@@ -16,17 +17,16 @@ func (a *API) runRoutes() []route {
 	s := a.service
 	return []route{
 		paged("/runs", "Runs", "Runs, the newest first",
-			func(ctx context.Context, r request, p catalog.Page) ([]RunView, error) {
-				list, err := s.Catalog.Runs(ctx, catalog.RunFilter{Rule: r.Query("rule"), Source: r.Query("source"),
+			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Run, error) {
+				return s.Catalog.Runs(ctx, catalog.RunFilter{Rule: r.Query("rule"), Source: r.Query("source"),
 					Table: r.Query("table"), State: r.Query("state")}, p)
-				return viewRuns(list), err
-			}, "rule", "source", "table", "state"),
+			}, viewRun, "rule", "source", "table", "state"),
 		take("POST", "/runs", "StartRun", "Start a run of a plan",
 			func(ctx context.Context, r request, in NewRun) (*RunView, error) {
-				return viewed(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty))
+				return one(viewRun)(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty))
 			}).accepted(),
 		get("/runs/{run}", "Run", "One run", func(ctx context.Context, r request) (*RunView, error) {
-			return viewed(s.Queue.Run(ctx, r.Param("run")))
+			return one(viewRun)(s.Queue.Run(ctx, r.Param("run")))
 		}),
 		paged("/runs/{run}/batches", "Batches", "The batches of a run, the newest first",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Batch, error) {
@@ -34,7 +34,7 @@ func (a *API) runRoutes() []route {
 					return nil, err
 				}
 				return s.Catalog.Batches(ctx, r.Param("run"), p)
-			}),
+			}, view.BatchOf),
 		paged("/runs/{run}/slowdowns", "Slowdowns",
 			"When and why a run went slower than its pace or rested, the newest first",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Slowdown, error) {
@@ -42,7 +42,7 @@ func (a *API) runRoutes() []route {
 					return nil, err
 				}
 				return s.Catalog.Slowdowns(ctx, r.Param("run"), p)
-			}),
+			}, view.SlowdownOf),
 		file("/runs/{run}/events", "Watch", "A run's counts as they change, as server-sent events named run",
 			a.events),
 		get("/runs/{run}/ledger", "Ledger",
@@ -52,40 +52,32 @@ func (a *API) runRoutes() []route {
 			}),
 		act("POST", "/runs/{run}/pause", "PauseRun", "Stop a run after its current batch",
 			func(ctx context.Context, r request) (*RunView, error) {
-				return viewed(s.Queue.Pause(ctx, r.Param("run")))
+				return one(viewRun)(s.Queue.Pause(ctx, r.Param("run")))
 			}),
 		take("POST", "/runs/{run}/pace", "SetPace", "Change a run's pace, from its next batch on",
 			func(ctx context.Context, r request, in NewPace) (*RunView, error) {
-				return viewed(s.Engine.Runs.SetPace(ctx, r.actor(), r.Param("run"), in.Pace))
+				return one(viewRun)(s.Engine.Runs.SetPace(ctx, r.actor(), r.Param("run"), in.Pace))
 			}),
 		act("POST", "/runs/{run}/resume", "ResumeRun", "Go on with a run that is paused, resting or failed",
 			func(ctx context.Context, r request) (*RunView, error) {
-				return viewed(s.Queue.Resume(ctx, r.Param("run")))
+				return one(viewRun)(s.Queue.Resume(ctx, r.Param("run")))
 			}),
 		act("POST", "/runs/{run}/delete", "DeleteCopied",
 			"Delete the rows of a run that copied them, those that still are what was copied",
 			func(ctx context.Context, r request) (*RunView, error) {
-				return viewed(s.Queue.Delete(ctx, r.actor(), r.Param("run")))
+				return one(viewRun)(s.Queue.Delete(ctx, r.actor(), r.Param("run")))
 			}),
 		act("POST", "/runs/{run}/cancel", "CancelRun", "End a run after its current batch",
 			func(ctx context.Context, r request) (*RunView, error) {
-				return viewed(s.Queue.Cancel(ctx, r.Param("run")))
+				return one(viewRun)(s.Queue.Cancel(ctx, r.Param("run")))
 			}),
 		get("/status", "Status", "What is going on and what was archived", a.status),
 	}
 }
 
-// viewed is a run as the interface shows it.
-func viewed(r *catalog.Run, err error) (*RunView, error) {
-	if err != nil {
-		return nil, err
-	}
-	v := viewRun(r)
-	return &v, nil
-}
-
+// viewRun is a run as the interface shows it.
 func viewRun(r *catalog.Run) RunView {
-	v := RunView{Run: *r, Done: r.Done()}
+	v := RunView{Run: view.RunOf(r), Done: r.Done()}
 	if r.Working > 0 {
 		v.Rate = float64(v.Done) / (float64(r.Working) / 1e6)
 	}
@@ -101,14 +93,6 @@ func viewRun(r *catalog.Run) RunView {
 	return v
 }
 
-func viewRuns(rs []catalog.Run) []RunView {
-	out := make([]RunView, len(rs))
-	for i := range rs {
-		out[i] = viewRun(&rs[i])
-	}
-	return out
-}
-
 // mostActive is how many runs that have not ended the status names.
 const mostActive = 20
 
@@ -120,9 +104,9 @@ func (a *API) status(ctx context.Context, _ request) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.Totals, out.Sources, out.Rules = *totals, totals.Sources, totals.Rules
+	out.Totals, out.Sources, out.Rules = view.TotalsOf(totals), totals.Sources, totals.Rules
 	out.Disagree = s.Lineages.Disagreements()
-	if out.Damaged, err = s.Catalog.Damaged(ctx); err != nil {
+	if out.Damaged, err = each(view.SegmentOf)(s.Catalog.Damaged(ctx)); err != nil {
 		return nil, err
 	}
 	active, total, err := s.Catalog.Unended(ctx, mostActive)

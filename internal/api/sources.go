@@ -3,10 +3,10 @@ package api
 import (
 	"context"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/engine/plan"
-	"ambercellar/internal/engine/reconcile"
 	"ambercellar/internal/source"
 )
 
@@ -14,8 +14,8 @@ import (
 func (a *API) sourceRoutes() []route {
 	s := a.service
 	return []route{
-		whole("/sources", "Sources", "All sources", func(ctx context.Context, _ request) ([]source.Config, error) {
-			return s.Catalog.Sources(ctx)
+		whole("/sources", "Sources", "All sources", func(ctx context.Context, _ request) ([]view.Config, error) {
+			return each(view.ConfigOf)(s.Catalog.Sources(ctx))
 		}),
 		take("POST", "/sources", "AddSource", "Add a source",
 			func(ctx context.Context, r request, in NewSource) (*source.Report, error) {
@@ -66,12 +66,14 @@ func (a *API) sourceRoutes() []route {
 			}),
 		get("/sources/{source}/tables/{table}/reconciliation", "Reconcile",
 			"What source, stores and catalog tell of a table, side by side",
-			func(ctx context.Context, r request) (*reconcile.Reconciliation, error) {
-				return s.Engine.Reconcile.Reconcile(ctx, r.Param("source"), r.Param("table"))
+			func(ctx context.Context, r request) (*view.Reconciliation, error) {
+				return one(view.ReconciliationOf)(s.Engine.Reconcile.Reconcile(ctx, r.Param("source"),
+					r.Param("table")))
 			}),
 		take("POST", "/sources/{source}/tables/{table}/reconciliation", "Settle", "Make them agree again",
-			func(ctx context.Context, r request, in NewSettling) (*reconcile.Reconciliation, error) {
-				return s.Lineages.Settle(ctx, r.actor(), r.Param("source"), r.Param("table"), in.Reason)
+			func(ctx context.Context, r request, in NewSettling) (*view.Reconciliation, error) {
+				return one(view.ReconciliationOf)(s.Lineages.Settle(ctx, r.actor(), r.Param("source"),
+					r.Param("table"), in.Reason))
 			}),
 		take("POST", "/sources/{source}/tables/{table}/partitions", "MakePartitions",
 			"Make the next partitions of a table, or see how",
@@ -80,17 +82,17 @@ func (a *API) sourceRoutes() []route {
 			}),
 		whole("/sources/{source}/tables/{table}/names", "ColumnNames",
 			"The names that a table's columns have had, as they were told or as the database knows them",
-			func(ctx context.Context, r request) ([]catalog.FormerName, error) {
-				return s.Engine.Search.ColumnNames(ctx, r.Param("source"), r.Param("table"))
+			func(ctx context.Context, r request) ([]view.FormerName, error) {
+				return each(view.FormerNameOf)(s.Engine.Search.ColumnNames(ctx, r.Param("source"), r.Param("table")))
 			}),
 		take("POST", "/sources/{source}/tables/{table}/names", "TellName", "Tell what a column was called before",
-			func(ctx context.Context, r request, in NewName) (Items[catalog.FormerName], error) {
-				return all(s.Engine.Search.TellName(ctx, r.actor(), in.of(r)))
+			func(ctx context.Context, r request, in NewName) (Items[view.FormerName], error) {
+				return all(each(view.FormerNameOf)(s.Engine.Search.TellName(ctx, r.actor(), in.of(r))))
 			}),
 		take("POST", "/sources/{source}/tables/{table}/names/forget", "ForgetName",
 			"Take back what was told of a column's name",
-			func(ctx context.Context, r request, in NewName) (Items[catalog.FormerName], error) {
-				return all(s.Engine.Search.ForgetName(ctx, r.actor(), in.of(r)))
+			func(ctx context.Context, r request, in NewName) (Items[view.FormerName], error) {
+				return all(each(view.FormerNameOf)(s.Engine.Search.ForgetName(ctx, r.actor(), in.of(r))))
 			}),
 	}
 }

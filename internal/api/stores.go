@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/period"
@@ -58,7 +59,7 @@ func (a *API) stores(ctx context.Context, _ request) ([]StoreView, error) {
 	var group sync.WaitGroup
 	defer group.Wait()
 	for i, s := range list {
-		out[i].Store, out[i].Warnings = s, service.StoreWarnings(&s, list)
+		out[i].Store, out[i].Warnings = view.StoreOf(&s), service.StoreWarnings(&s, list)
 		group.Go(func() {
 			var err error
 			if out[i].Free, err = a.service.Places.StoreState(ctx, s.Name); err != nil {
@@ -69,7 +70,7 @@ func (a *API) stores(ctx context.Context, _ request) ([]StoreView, error) {
 		if err != nil {
 			return nil, err
 		}
-		out[i].Totals = *totals
+		out[i].Totals = view.StoreTotalsOf(totals)
 	}
 	group.Wait()
 	return out, nil
@@ -99,7 +100,7 @@ func (a *API) storeKept(ctx context.Context, name string) (*StoreKept, error) {
 	}
 	for i := range list {
 		if s := &list[i]; s.Name == name {
-			return &StoreKept{*s, service.StoreWarnings(s, list)}, nil
+			return &StoreKept{view.StoreOf(s), service.StoreWarnings(s, list)}, nil
 		}
 	}
 	return nil, fmt.Errorf("store %s: %w", name, catalog.ErrNotFound)
@@ -149,7 +150,7 @@ func (a *API) catalogRoutes() []route {
 		paged("/audit", "AuditLog", "The newest lines of the audit log",
 			func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Entry, error) {
 				return s.Catalog.AuditLog(ctx, p)
-			}),
+			}, view.EntryOf),
 	}
 }
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
@@ -27,16 +28,16 @@ type Session struct {
 
 // Status is what the overview shows.
 type Status struct {
-	Version  string         `json:"version"`
-	Instance string         `json:"instance"`
-	Started  catalog.Time   `json:"started"`
-	Now      catalog.Time   `json:"now"`
-	Totals   catalog.Totals `json:"totals"`
-	Active   []RunView      `json:"active"` // runs that have not ended, the newest of them
+	Version  string       `json:"version"`
+	Instance string       `json:"instance"`
+	Started  catalog.Time `json:"started"`
+	Now      catalog.Time `json:"now"`
+	Totals   view.Totals  `json:"totals"`
+	Active   []RunView    `json:"active"` // runs that have not ended, the newest of them
 
 	ActiveTotal int                    `json:"active_total"` // how many there are
 	Recent      []RunView              `json:"recent"`       // ended runs, the newest first
-	Damaged     []catalog.Segment      `json:"damaged"`      // segments that were last found to be damaged
+	Damaged     []view.Segment         `json:"damaged"`      // segments that were last found to be damaged
 	Disagree    []service.Disagreement `json:"disagree"`     // tables whose runs are stopped
 	Sources     int                    `json:"sources"`
 	Rules       int                    `json:"rules"`
@@ -88,17 +89,17 @@ type NewStore struct {
 
 // StoreView is a store with what lies in it and what is free.
 type StoreView struct {
-	catalog.Store
-	Totals  catalog.StoreTotals `json:"totals"`
-	Free    int64               `json:"free"` // bytes; -1 where unknown
-	Problem string              `json:"problem,omitempty"`
+	view.Store
+	Totals  view.StoreTotals `json:"totals"`
+	Free    int64            `json:"free"` // bytes; -1 where unknown
+	Problem string           `json:"problem,omitempty"`
 
 	Warnings []string `json:"warnings"` // of how it is set up
 }
 
 // StoreKept is a store as it is from now on.
 type StoreKept struct {
-	catalog.Store
+	view.Store
 	Warnings []string `json:"warnings"`
 }
 
@@ -145,7 +146,7 @@ type RuleResult struct {
 
 // RuleView is a rule with its newest plan and when it last ran.
 type RuleView struct {
-	catalog.Rule
+	view.Rule
 	Spoken  string   `json:"spoken"` // the clauses in words
 	LastRun *RunView `json:"last_run"`
 }
@@ -234,7 +235,7 @@ type NewName struct {
 
 // RunView is a run with what follows from its counts.
 type RunView struct {
-	catalog.Run
+	view.Run
 	Done        int64    `json:"done"` // rows dealt with: copied, while it only copies
 	Rate        float64  `json:"rate"` // rows a second while working
 	SecondsLeft *float64 `json:"seconds_left"`

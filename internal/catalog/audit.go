@@ -9,12 +9,12 @@ import (
 
 // Entry is a line of the audit log.
 type Entry struct {
-	ID      int64  `db:"id" json:"id"`
-	At      Time   `db:"at" json:"at"`
-	Actor   string `db:"actor" json:"actor"`
-	Action  string `db:"action" json:"action"`
-	Subject string `db:"subject" json:"subject"`
-	Detail  string `db:"detail" json:"detail"`
+	ID      int64  `db:"id"`
+	At      Time   `db:"at"`
+	Actor   string `db:"actor"`
+	Action  string `db:"action"`
+	Subject string `db:"subject"`
+	Detail  string `db:"detail"`
 }
 
 // Note writes a line into the audit log.

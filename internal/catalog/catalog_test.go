@@ -74,12 +74,14 @@ func TestRulesKeepEveryRevision(t *testing.T) {
 
 func TestOnlyAllowedStatesFollow(t *testing.T) {
 	c := filled(t)
-	run := &Run{ID: "1", Plan: "p", Rule: "r", Source: "harbour", Table: "t", State: Queued}
+	run := &Run{RunOrder: RunOrder{ID: "1", Plan: "p", Rule: "r", Source: "harbour", Table: "t"},
+		RunStanding: RunStanding{State: Queued}}
 	if err := c.AddRun(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t",
-		State: Queued}); !errors.Is(err, ErrActive) {
+	if err := c.AddRun(t.Context(), "me",
+		&Run{RunOrder: RunOrder{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t"},
+			RunStanding: RunStanding{State: Queued}}); !errors.Is(err, ErrActive) {
 		t.Errorf("a second run of the table: %v", err)
 	}
 	for _, step := range []struct {
@@ -96,16 +98,17 @@ func TestOnlyAllowedStatesFollow(t *testing.T) {
 	if err != nil || r.EndedAt == nil || r.StartedAt == nil || !r.State.Ended() {
 		t.Errorf("the ended run is %+v, %v", r, err)
 	}
-	if err := c.AddRun(t.Context(), "me", &Run{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t",
-		State: Queued}); err != nil {
+	if err := c.AddRun(t.Context(), "me",
+		&Run{RunOrder: RunOrder{ID: "2", Plan: "p", Rule: "r", Source: "harbour", Table: "t"},
+			RunStanding: RunStanding{State: Queued}}); err != nil {
 		t.Errorf("after the end of the first run: %v", err)
 	}
 }
 
 func TestSegmentsAndTheirChain(t *testing.T) {
 	c := filled(t)
-	s := &Segment{ID: "a", Run: "1", Number: 1, Source: "harbour", Table: "t", Store: "cellar", Stem: "x",
-		State: SegmentWriting}
+	s := &Segment{SegmentOrigin: SegmentOrigin{ID: "a", Run: "1", Number: 1, Source: "harbour", Table: "t",
+		Store: "cellar", Stem: "x", State: SegmentWriting}}
 	if err := c.AddSegment(t.Context(), s); err != nil {
 		t.Fatal(err)
 	}

@@ -12,22 +12,22 @@ import (
 
 // Retrieval is the fetching of one segment's rows from cold storage, for a time.
 type Retrieval struct {
-	ID         string         `db:"id" json:"id"`
-	Segment    string         `db:"segment" json:"segment"`
-	Store      string         `db:"store" json:"store"`
-	Priority   store.Priority `db:"priority" json:"priority"`
-	Days       int            `db:"days" json:"days"` // that the copy stays
-	Bytes      int64          `db:"bytes" json:"bytes"`
-	Price      *float64       `db:"price" json:"price"` // by the store's tariff; null: not known
-	Currency   string         `db:"currency" json:"currency,omitempty"`
-	State      RetrievalState `db:"state" json:"state"`
-	Reason     string         `db:"reason" json:"reason"`
-	Note       string         `db:"note" json:"note"` // what it is for
-	CreatedAt  Time           `db:"created_at" json:"created_at"`
-	CreatedBy  string         `db:"created_by" json:"created_by"`
-	ExpectedAt *Time          `db:"expected_at" json:"expected_at"` // by the tariff
-	ReadyAt    *Time          `db:"ready_at" json:"ready_at"`
-	Until      *Time          `db:"until" json:"until"`
+	ID         string         `db:"id"`
+	Segment    string         `db:"segment"`
+	Store      string         `db:"store"`
+	Priority   store.Priority `db:"priority"`
+	Days       int            `db:"days"` // that the copy stays
+	Bytes      int64          `db:"bytes"`
+	Price      *float64       `db:"price"` // by the store's tariff; null: not known
+	Currency   string         `db:"currency"`
+	State      RetrievalState `db:"state"`
+	Reason     string         `db:"reason"`
+	Note       string         `db:"note"` // what it is for
+	CreatedAt  Time           `db:"created_at"`
+	CreatedBy  string         `db:"created_by"`
+	ExpectedAt *Time          `db:"expected_at"` // by the tariff
+	ReadyAt    *Time          `db:"ready_at"`
+	Until      *Time          `db:"until"`
 }
 
 // AddRetrieval keeps a new retrieval.

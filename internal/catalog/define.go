@@ -21,18 +21,18 @@ const (
 
 // Store is where segments lie.
 type Store struct {
-	Name string `db:"name" json:"name"`
-	Kind string `db:"kind" json:"kind"`
-	Path string `db:"path" json:"path"` // the directory, or the address of bucket and prefix
+	Name string `db:"name"`
+	Kind string `db:"kind"`
+	Path string `db:"path"` // the directory, or the address of bucket and prefix
 	// the store in which every segment has a second copy; empty: none
-	Second string             `db:"second" json:"second"`
-	Scrub  JSON[Scrub]        `db:"scrub" json:"scrub"`
-	Bucket JSON[store.Bucket] `db:"bucket" json:"bucket"`
-	Seal   JSON[store.Seal]   `db:"seal" json:"seal"`     // where the keys are with which its files are encrypted
-	Tariff JSON[Tariff]       `db:"tariff" json:"tariff"` // of a bucket whose files go cold: what retrievals take
+	Second string             `db:"second"`
+	Scrub  JSON[Scrub]        `db:"scrub"`
+	Bucket JSON[store.Bucket] `db:"bucket"`
+	Seal   JSON[store.Seal]   `db:"seal"`   // where the keys are with which its files are encrypted
+	Tariff JSON[Tariff]       `db:"tariff"` // of a bucket whose files go cold: what retrievals take
 
 	// of its place, which is known by that; empty: it was not looked at since an older version added it
-	Identity string `db:"identity" json:"identity"`
+	Identity string `db:"identity"`
 }
 
 // Cold says whether files of the store go cold.
@@ -67,25 +67,25 @@ type Scrub struct {
 
 // Rule is the newest revision of a rule.
 type Rule struct {
-	Name      string            `db:"name" json:"name"`
-	Revision  int               `db:"revision" json:"revision"`
-	Source    string            `db:"source" json:"source"`
-	Table     string            `db:"table_name" json:"table"`
-	Text      string            `db:"text" json:"text"`
-	Body      JSON[rule.Rule]   `db:"body" json:"body"`
-	AppliedAt Time              `db:"applied_at" json:"applied_at"`
-	Shape     JSON[shape.Table] `db:"shape" json:"-"` // of its table when it was applied
+	Name      string            `db:"name"`
+	Revision  int               `db:"revision"`
+	Source    string            `db:"source"`
+	Table     string            `db:"table_name"`
+	Text      string            `db:"text"`
+	Body      JSON[rule.Rule]   `db:"body"`
+	AppliedAt Time              `db:"applied_at"`
+	Shape     JSON[shape.Table] `db:"shape"` // of its table when it was applied
 }
 
 // Revision is one revision of a rule; all are kept.
 type Revision struct {
-	Rule      string         `db:"rule" json:"rule"`
-	Revision  int            `db:"revision" json:"revision"`
-	Text      string         `db:"text" json:"text"`
-	Changes   JSON[[]string] `db:"changes" json:"changes"`
-	Reason    string         `db:"reason" json:"reason,omitempty"` // why a locked clause was loosened
-	AppliedAt Time           `db:"applied_at" json:"applied_at"`
-	AppliedBy string         `db:"applied_by" json:"applied_by"`
+	Rule      string         `db:"rule"`
+	Revision  int            `db:"revision"`
+	Text      string         `db:"text"`
+	Changes   JSON[[]string] `db:"changes"`
+	Reason    string         `db:"reason"` // why a locked clause was loosened
+	AppliedAt Time           `db:"applied_at"`
+	AppliedBy string         `db:"applied_by"`
 }
 
 // AddSource keeps a new source.

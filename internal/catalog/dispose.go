@@ -15,39 +15,54 @@ const (
 
 // Disposal is the decision to destroy segments of one table whose time in the archive is over, or single rows of them.
 type Disposal struct {
-	ID   string `db:"id" json:"id"`
-	Kind string `db:"kind" json:"kind"`
-	// of an erasure: the condition of its rows, until it is carried out or decided against
-	Erases     string        `db:"erases" json:"erases,omitempty"`
-	Source     string        `db:"source" json:"source"`
-	Table      string        `db:"table_name" json:"table"`
-	Rule       string        `db:"rule" json:"rule"`
-	Revision   int           `db:"revision" json:"revision"` // of the rule that governs now
-	Keep       string        `db:"keep" json:"keep"`         // by that revision, at least
-	State      DisposalState `db:"state" json:"state"`
-	Reason     string        `db:"reason" json:"reason"`
-	Note       string        `db:"note" json:"note"`
-	CreatedAt  Time          `db:"created_at" json:"created_at"`
-	CreatedBy  string        `db:"created_by" json:"created_by"`
-	DecidedAt  *Time         `db:"decided_at" json:"decided_at"`
-	DecidedBy  string        `db:"decided_by" json:"decided_by"`
-	EndedAt    *Time         `db:"ended_at" json:"ended_at"`
-	ApprovedBy string        `db:"approved_by" json:"approved_by"`
-	ApprovedAt *Time         `db:"approved_at" json:"approved_at"`
-	// segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
-	Items   JSON[[]DisposalItem] `db:"-" json:"items"`
-	Stays   JSON[[]DisposalStay] `db:"-" json:"stays"`         // segments of the table that stay, and why; likewise
-	Remains JSON[[]string]       `db:"remains" json:"remains"` // what may hold such rows still, where, and why
+	DisposalOrder
+	DisposalStanding
+	DisposalLists
 	DisposalSum
+}
+
+// DisposalOrder is what a disposal is to destroy, and by which rule.
+type DisposalOrder struct {
+	ID   string `db:"id"`
+	Kind string `db:"kind"`
+	// of an erasure: the condition of its rows, until it is carried out or decided against
+	Erases    string `db:"erases"`
+	Source    string `db:"source"`
+	Table     string `db:"table_name"`
+	Rule      string `db:"rule"`
+	Revision  int    `db:"revision"` // of the rule that governs now
+	Keep      string `db:"keep"`     // by that revision, at least
+	Note      string `db:"note"`
+	CreatedAt Time   `db:"created_at"`
+	CreatedBy string `db:"created_by"`
+}
+
+// DisposalStanding is where a disposal stands.
+type DisposalStanding struct {
+	State      DisposalState `db:"state"`
+	Reason     string        `db:"reason"`
+	DecidedAt  *Time         `db:"decided_at"`
+	DecidedBy  string        `db:"decided_by"`
+	EndedAt    *Time         `db:"ended_at"`
+	ApprovedBy string        `db:"approved_by"`
+	ApprovedAt *Time         `db:"approved_at"`
+}
+
+// DisposalLists is what a disposal lists.
+type DisposalLists struct {
+	// segments that are to be destroyed: none in a list of disposals, and the first of them where one is shown
+	Items   JSON[[]DisposalItem] `db:"-"`
+	Stays   JSON[[]DisposalStay] `db:"-"`       // segments of the table that stay, and why; likewise
+	Remains JSON[[]string]       `db:"remains"` // what may hold such rows still, where, and why
 }
 
 // DisposalSum is how much a disposal is of. The catalog keeps it.
 type DisposalSum struct {
-	Segments int   `db:"segments" json:"segments"` // that are to be destroyed
-	Rows     int64 `db:"row_count" json:"rows"`    // of them, less those that stay
-	Bytes    int64 `db:"bytes" json:"bytes"`
-	Gone     int   `db:"gone" json:"gone"` // segments that were destroyed so far
-	Staying  int   `db:"staying" json:"staying"`
+	Segments int   `db:"segments"`  // that are to be destroyed
+	Rows     int64 `db:"row_count"` // of them, less those that stay
+	Bytes    int64 `db:"bytes"`
+	Gone     int   `db:"gone"` // segments that were destroyed so far
+	Staying  int   `db:"staying"`
 }
 
 // DisposalItem is a segment that is to be destroyed.

@@ -7,13 +7,13 @@ import (
 
 // Lineage is which database a table's rows were last moved from, and how far its journal had come.
 type Lineage struct {
-	Source   string `db:"source" json:"source"`
-	Table    string `db:"table_name" json:"table"`
-	Identity string `db:"identity" json:"identity"` // of the journal, which goes wherever the database's data goes
-	Server   string `db:"server" json:"server"`     // that answered; empty where it does not tell
-	Epoch    int64  `db:"epoch" json:"epoch"`       // of the lease that was last taken
+	Source   string `db:"source"`
+	Table    string `db:"table_name"`
+	Identity string `db:"identity"` // of the journal, which goes wherever the database's data goes
+	Server   string `db:"server"`   // that answered; empty where it does not tell
+	Epoch    int64  `db:"epoch"`    // of the lease that was last taken
 	// the epoch that began when source and catalog were last settled; 0: never
-	Settled int64 `db:"settled" json:"settled"`
+	Settled int64 `db:"settled"`
 }
 
 // TableLineage returns what is known of a table; nil where no run has worked on it.

@@ -15,12 +15,12 @@ import (
 
 // FormerName is a name that a column of a table has had, as the administrator tells it.
 type FormerName struct {
-	Source string `db:"source" json:"source"`
-	Table  string `db:"table_name" json:"table"`
-	Name   string `db:"name" json:"name"`       // that the column has now, or had next
-	Was    string `db:"was" json:"was"`         // that it had before; empty: none, the column was added
-	ToldAt Time   `db:"told_at" json:"told_at"` // when that was told
-	ToldBy string `db:"told_by" json:"told_by"`
+	Source string `db:"source"`
+	Table  string `db:"table_name"`
+	Name   string `db:"name"`    // that the column has now, or had next
+	Was    string `db:"was"`     // that it had before; empty: none, the column was added
+	ToldAt Time   `db:"told_at"` // when that was told
+	ToldBy string `db:"told_by"`
 }
 
 // FormerNames are all that is told of a table's columns.

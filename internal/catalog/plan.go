@@ -10,19 +10,19 @@ import (
 
 // Plan is what a run would do. It is never changed.
 type Plan struct {
-	ID       string            `db:"id" json:"id"`
-	Rule     string            `db:"rule" json:"rule"`
-	Revision int               `db:"revision" json:"revision"`
-	Source   string            `db:"source" json:"source"`
-	Table    string            `db:"table_name" json:"table"`
-	Cutoff   Time              `db:"cutoff" json:"cutoff"` // the latest of its clauses'
-	MadeAt   Time              `db:"made_at" json:"made_at"`
-	Counts   JSON[Counts]      `db:"counts" json:"counts"`
-	Batches  int64             `db:"batches" json:"batches"`
-	Segments int64             `db:"segments" json:"segments"`
-	Warnings JSON[[]string]    `db:"warnings" json:"warnings"`
-	Detail   JSON[PlanDetail]  `db:"detail" json:"detail"`
-	Shape    JSON[shape.Table] `db:"shape" json:"-"`
+	ID       string            `db:"id"`
+	Rule     string            `db:"rule"`
+	Revision int               `db:"revision"`
+	Source   string            `db:"source"`
+	Table    string            `db:"table_name"`
+	Cutoff   Time              `db:"cutoff"` // the latest of its clauses'
+	MadeAt   Time              `db:"made_at"`
+	Counts   JSON[Counts]      `db:"counts"`
+	Batches  int64             `db:"batches"`
+	Segments int64             `db:"segments"`
+	Warnings JSON[[]string]    `db:"warnings"`
+	Detail   JSON[PlanDetail]  `db:"detail"`
+	Shape    JSON[shape.Table] `db:"shape"`
 }
 
 // NotCounted stands for a number that an estimate does not give.

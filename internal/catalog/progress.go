@@ -8,29 +8,29 @@ import (
 
 // Slowdown is a time in which a run went slower than its pace, or rested, and why.
 type Slowdown struct {
-	Run    string `db:"run" json:"-"`
-	Begun  Time   `db:"begun" json:"begun"`
-	Ended  *Time  `db:"ended" json:"ended"` // nil: still
-	Rests  bool   `db:"rests" json:"rests"` // it rested altogether
-	Reason string `db:"reason" json:"reason"`
+	Run    string `db:"run"`
+	Begun  Time   `db:"begun"`
+	Ended  *Time  `db:"ended"` // nil: still
+	Rests  bool   `db:"rests"` // it rested altogether
+	Reason string `db:"reason"`
 }
 
 // Batch is what one delete transaction did.
 type Batch struct {
-	Run      string `db:"run" json:"-"`
-	Segment  int    `db:"segment" json:"segment"`
-	Number   int    `db:"number" json:"number"`
-	Retry    bool   `db:"retry" json:"retry"`
-	Rows     int    `db:"row_count" json:"rows"`
-	Deleted  int    `db:"deleted" json:"deleted"`
-	Changed  int    `db:"changed" json:"changed"`
-	Vanished int    `db:"vanished" json:"vanished"`
-	Held     int    `db:"held" json:"held"`
-	Skipped  int    `db:"skipped" json:"skipped"`
-	Micros   int64  `db:"micros" json:"micros"`
-	At       Time   `db:"at" json:"at"`
-	Rest     int64  `db:"rest_micros" json:"rest_micros"` // after it
-	LogBytes *int64 `db:"log_bytes" json:"log_bytes"`     // that the database's log grew by, others' writing included
+	Run      string `db:"run"`
+	Segment  int    `db:"segment"`
+	Number   int    `db:"number"`
+	Retry    bool   `db:"retry"`
+	Rows     int    `db:"row_count"`
+	Deleted  int    `db:"deleted"`
+	Changed  int    `db:"changed"`
+	Vanished int    `db:"vanished"`
+	Held     int    `db:"held"`
+	Skipped  int    `db:"skipped"`
+	Micros   int64  `db:"micros"`
+	At       Time   `db:"at"`
+	Rest     int64  `db:"rest_micros"` // after it
+	LogBytes *int64 `db:"log_bytes"`   // that the database's log grew by, others' writing included
 }
 
 // SaveProgress keeps a run's counts, and the batches done and the times gone slowly since the last time.

@@ -14,18 +14,18 @@ import (
 
 // Hold is a legal hold: rows and segments of a table that nothing may remove until it is lifted.
 type Hold struct {
-	ID         string         `db:"id" json:"id"`
-	Source     string         `db:"source" json:"source"`
-	Table      string         `db:"table_name" json:"table"`
-	Filter     string         `db:"filter" json:"filter,omitempty"` // which rows; empty with segments: those alone
-	Segments   JSON[[]string] `db:"segments" json:"segments"`
-	Reference  string         `db:"reference" json:"reference"` // of the case that it is for
-	Reason     string         `db:"reason" json:"reason"`
-	PlacedAt   Time           `db:"placed_at" json:"placed_at"`
-	PlacedBy   string         `db:"placed_by" json:"placed_by"`
-	LiftedAt   *Time          `db:"lifted_at" json:"lifted_at"`
-	LiftedBy   string         `db:"lifted_by" json:"lifted_by,omitempty"`
-	LiftReason string         `db:"lift_reason" json:"lift_reason,omitempty"`
+	ID         string         `db:"id"`
+	Source     string         `db:"source"`
+	Table      string         `db:"table_name"`
+	Filter     string         `db:"filter"` // which rows; empty with segments: those alone
+	Segments   JSON[[]string] `db:"segments"`
+	Reference  string         `db:"reference"` // of the case that it is for
+	Reason     string         `db:"reason"`
+	PlacedAt   Time           `db:"placed_at"`
+	PlacedBy   string         `db:"placed_by"`
+	LiftedAt   *Time          `db:"lifted_at"`
+	LiftedBy   string         `db:"lifted_by"`
+	LiftReason string         `db:"lift_reason"`
 }
 
 // AddHold keeps a new hold.
@@ -82,11 +82,11 @@ func (c *Catalog) TableHolds(ctx context.Context, source, table string) ([]Hold,
 
 // Keep is a named keep.
 type Keep struct {
-	Name      string           `db:"name" json:"name"`
-	Body      JSON[rule.Named] `db:"body" json:"body"`
-	Text      string           `db:"text" json:"text"`
-	AppliedAt Time             `db:"applied_at" json:"applied_at"`
-	AppliedBy string           `db:"applied_by" json:"applied_by"`
+	Name      string           `db:"name"`
+	Body      JSON[rule.Named] `db:"body"`
+	Text      string           `db:"text"`
+	AppliedAt Time             `db:"applied_at"`
+	AppliedBy string           `db:"applied_by"`
 }
 
 // Keeps lists the named keeps.

@@ -39,48 +39,63 @@ type RowAt struct {
 
 // Restore is a request to bring archived rows back.
 type Restore struct {
-	ID     string      `db:"id" json:"id"`
-	Source string      `db:"source" json:"source"`
-	Table  string      `db:"table_name" json:"table"`
-	Scope  JSON[Scope] `db:"scope" json:"scope"`
-	Target string      `db:"target" json:"target"` // "table", "side" or "file"
-	// of side: the source of the table that is made
-	TargetSource string       `db:"target_source" json:"target_source,omitempty"`
-	TargetTable  string       `db:"target_table" json:"target_table,omitempty"` // of side: the table that is made
-	Format       string       `db:"format" json:"format"`                       // of a file: csv, ndjson or parquet
-	Note         string       `db:"note" json:"note"`
-	State        RestoreState `db:"state" json:"state"`
-	Reason       string       `db:"reason" json:"reason"`
-	CreatedAt    Time         `db:"created_at" json:"created_at"`
-	EndedAt      *Time        `db:"ended_at" json:"ended_at"`
-	CreatedBy    string       `db:"created_by" json:"created_by"`
-	Segments     int64        `db:"segments" json:"segments"`
-	Found        int64        `db:"found" json:"found"`       // archived rows in the scope
-	Restored     int64        `db:"restored" json:"restored"` // put back, or written to the file
-	// their key was there already, or a newer archived version
-	Skipped   int64     `db:"skipped" json:"skipped"`
-	Digest    string    `db:"digest" json:"digest"`     // of the restored rows
-	Verified  *bool     `db:"verified" json:"verified"` // counts and digest hold
-	File      string    `db:"file" json:"-"`
-	FileBytes int64     `db:"file_bytes" json:"file_bytes"`
-	Fit       JSON[Fit] `db:"fit" json:"fit"`
-	// ISO 8601: the rows go again when that has passed; empty: they stay
-	Lasts     string `db:"lasts" json:"lasts,omitempty"`
-	ExpiresAt *Time  `db:"expires_at" json:"expires_at"` // when they go
-	ExpiredAt *Time  `db:"expired_at" json:"expired_at"` // when they went
-	TakenBack int64  `db:"taken_back" json:"taken_back"` // rows that went
-	Stayed    int64  `db:"stayed" json:"stayed"`         // rows that had been changed, and stayed
-	// what becomes of rows whose key is there: "skip", "fail" or "replace"
-	Conflicts string `db:"conflicts" json:"conflicts"`
-	Replaced  int64  `db:"replaced" json:"replaced"` // of the restored rows, those that took the place of another
-	Pace      string `db:"pace" json:"pace"`
-	// rows of the segments that are read, for telling how far it is; 0: not known yet
-	Of         int64  `db:"of_rows" json:"of"`
-	ApprovedBy string `db:"approved_by" json:"approved_by"`
-	ApprovedAt *Time  `db:"approved_at" json:"approved_at"`
-	Tell       string `db:"tell" json:"tell"` // who is told when it is ready: a mail address or a URL
-	ToldAt     *Time  `db:"told_at" json:"told_at"`
-	Begun      bool   `db:"begun" json:"begun"` // rows may have been put back or replaced
+	RestoreOrder
+	RestoreStanding
+	RestoreSums
+	RestoreMark
+}
+
+// RestoreOrder is what was asked of a restore.
+type RestoreOrder struct {
+	ID           string      `db:"id"`
+	Source       string      `db:"source"`
+	Table        string      `db:"table_name"`
+	Scope        JSON[Scope] `db:"scope"`
+	Target       string      `db:"target"`        // "table", "side" or "file"
+	TargetSource string      `db:"target_source"` // of side: the source of the table that is made
+	TargetTable  string      `db:"target_table"`  // of side: the table that is made
+	Format       string      `db:"format"`        // of a file: csv, ndjson or parquet
+	Note         string      `db:"note"`
+	CreatedAt    Time        `db:"created_at"`
+	CreatedBy    string      `db:"created_by"`
+	Fit          JSON[Fit]   `db:"fit"`
+	Lasts        string      `db:"lasts"`     // ISO 8601: the rows go again when that has passed; empty: they stay
+	Conflicts    string      `db:"conflicts"` // what becomes of rows whose key is there: "skip", "fail" or "replace"
+	Pace         string      `db:"pace"`
+	Tell         string      `db:"tell"` // who is told when it is ready: a mail address or a URL
+}
+
+// RestoreStanding is where a restore stands.
+type RestoreStanding struct {
+	State      RestoreState `db:"state"`
+	Reason     string       `db:"reason"`
+	Begun      bool         `db:"begun"` // rows may have been put back or replaced
+	EndedAt    *Time        `db:"ended_at"`
+	ExpiresAt  *Time        `db:"expires_at"` // when they go
+	ExpiredAt  *Time        `db:"expired_at"` // when they went
+	ApprovedBy string       `db:"approved_by"`
+	ApprovedAt *Time        `db:"approved_at"`
+	ToldAt     *Time        `db:"told_at"`
+}
+
+// RestoreSums is what a restore has done so far.
+type RestoreSums struct {
+	Segments  int64  `db:"segments"`
+	Found     int64  `db:"found"`    // archived rows in the scope
+	Restored  int64  `db:"restored"` // put back, or written to the file
+	Skipped   int64  `db:"skipped"`  // their key was there already, or a newer archived version
+	Replaced  int64  `db:"replaced"` // of the restored rows, those that took the place of another
+	Of        int64  `db:"of_rows"`  // rows of the segments that are read, for telling how far it is; 0: not known yet
+	Digest    string `db:"digest"`   // of the restored rows
+	Verified  *bool  `db:"verified"` // counts and digest hold
+	FileBytes int64  `db:"file_bytes"`
+	TakenBack int64  `db:"taken_back"` // rows that went
+	Stayed    int64  `db:"stayed"`     // rows that had been changed, and stayed
+}
+
+// RestoreMark is where the file of a restore is.
+type RestoreMark struct {
+	File string `db:"file"`
 }
 
 // AddRestore keeps a new restore.

@@ -14,56 +14,85 @@ import (
 
 // Run is the execution of a plan.
 type Run struct {
-	ID        string   `db:"id" json:"id"`
-	Plan      string   `db:"plan" json:"plan"`
-	Rule      string   `db:"rule" json:"rule"`
-	Revision  int      `db:"revision" json:"revision"`
-	Source    string   `db:"source" json:"source"`
-	Table     string   `db:"table_name" json:"table"`
-	Action    string   `db:"action" json:"action"` // archive or purge
-	Store     string   `db:"store" json:"store"`
-	Pace      string   `db:"pace" json:"pace"`
-	Cutoff    Time     `db:"cutoff" json:"cutoff"`
-	Due       int64    `db:"due" json:"due"` // by the plan
-	State     RunState `db:"state" json:"state"`
-	Reason    string   `db:"reason" json:"reason"` // of the state, where there is one
-	CreatedAt Time     `db:"created_at" json:"created_at"`
-	StartedAt *Time    `db:"started_at" json:"started_at"`
-	EndedAt   *Time    `db:"ended_at" json:"ended_at"`
-	Working   int64    `db:"working_micros" json:"working_micros"` // time spent running, pauses left out
-	RawBytes  int64    `db:"raw_bytes" json:"raw_bytes"`
-	FileBytes int64    `db:"file_bytes" json:"file_bytes"`
-	// that the database's log grew by, others' writing included; nil where it is not known
-	LogBytes *int64       `db:"log_bytes" json:"log_bytes"`
-	Slices   int          `db:"slices" json:"slices"` // slices whose rows are all accounted for
-	Position string       `db:"position" json:"-"`    // age and key of the last row of the last of them
-	Closed   JSON[Ledger] `db:"closed" json:"-"`      // the ledger of those slices alone
-	Passes   JSON[[]Pass] `db:"passes" json:"passes"` // one for each clause that takes rows, in order
-	Pass     int          `db:"pass" json:"pass"`     // the one that it is at
-	Limit    int64        `db:"row_limit" json:"limit,omitempty"`
-	// partitions that are to leave as a whole, the oldest first
-	Parts JSON[[]Part] `db:"parts" json:"parts"`
-	// the table is to be emptied at once, if that can be done
-	Emptying bool `db:"emptying" json:"emptying"`
+	RunOrder
+	RunStanding
+	RunSums
+	RunWindow
+	RunLive
+	RunMark
+	RunRates
+	Ledger
+}
+
+// RunOrder is what was asked of a run.
+type RunOrder struct {
+	ID        string `db:"id"`
+	Plan      string `db:"plan"`
+	Rule      string `db:"rule"`
+	Revision  int    `db:"revision"`
+	Source    string `db:"source"`
+	Table     string `db:"table_name"`
+	Action    string `db:"action"` // archive or purge
+	Store     string `db:"store"`
+	Pace      string `db:"pace"`
+	Cutoff    Time   `db:"cutoff"`
+	Due       int64  `db:"due"` // by the plan
+	Limit     int64  `db:"row_limit"`
+	CreatedAt Time   `db:"created_at"`
+}
+
+// RunStanding is where a run stands, and what was decided about it.
+type RunStanding struct {
+	State     RunState `db:"state"`
+	Reason    string   `db:"reason"` // of the state, where there is one
+	StartedAt *Time    `db:"started_at"`
+	EndedAt   *Time    `db:"ended_at"`
+	Working   int64    `db:"working_micros"` // time spent running, pauses left out
+	Emptying  bool     `db:"emptying"`       // the table is to be emptied at once, if that can be done
 	// it was decided that it ends: it deletes nothing more, whoever takes it up
-	Cancelling bool  `db:"cancelling" json:"cancelling"`
-	Deleting   bool  `db:"deleting" json:"deleting"`   // of a run that copies: it was decided that the rows go
-	DeleteAt   *Time `db:"delete_at" json:"delete_at"` // when that is decided on its own
-	ResumeAt   *Time `db:"resume_at" json:"resume_at"` // of a run that rests: when its next window opens
+	Cancelling bool  `db:"cancelling"`
+	Deleting   bool  `db:"deleting"`  // of a run that copies: it was decided that the rows go
+	DeleteAt   *Time `db:"delete_at"` // when that is decided on its own
+	ResumeAt   *Time `db:"resume_at"` // of a run that rests: when its next window opens
+}
 
-	// when the window opened in which it last worked
-	WindowFrom     *Time  `db:"window_from" json:"-"`
-	WindowBegan    *Time  `db:"window_began" json:"window_began"`         // and when it began to work in it
-	WindowRows     int64  `db:"window_rows" json:"window_rows"`           // rows taken in that window
-	LastWindowRows int64  `db:"last_window_rows" json:"last_window_rows"` // and in the one before
-	WindowsLeft    *int64 `db:"windows_left" json:"windows_left"`         // that it will take, as far as can be told
+// RunSums is what a run has done so far.
+type RunSums struct {
+	RawBytes  int64 `db:"raw_bytes"`
+	FileBytes int64 `db:"file_bytes"`
+	// that the database's log grew by, others' writing included; nil where it is not known
+	LogBytes *int64       `db:"log_bytes"`
+	Slices   int          `db:"slices"` // slices whose rows are all accounted for
+	Passes   JSON[[]Pass] `db:"passes"` // one for each clause that takes rows, in order
+	Pass     int          `db:"pass"`   // the one that it is at
+	Parts    JSON[[]Part] `db:"parts"`  // partitions that are to leave as a whole, the oldest first
+}
 
-	Pressure *pace.Pressure `db:"-" json:"pressure,omitempty"` // of the database, while the run goes on
-	// rows a second of the faster ones among the last batches, rests included
-	FastRate  float64 `db:"-" json:"-"`
-	SlowRate  float64 `db:"-" json:"-"`                    // and of the slower ones
-	BatchRows int     `db:"-" json:"batch_rows,omitempty"` // that the next batch will take
-	Ledger    `json:"ledger"`
+// RunWindow is what a run does in its windows of time.
+type RunWindow struct {
+	WindowBegan    *Time  `db:"window_began"`     // when it began to work in the window in which it last worked
+	WindowRows     int64  `db:"window_rows"`      // rows taken in that window
+	LastWindowRows int64  `db:"last_window_rows"` // and in the one before
+	WindowsLeft    *int64 `db:"windows_left"`     // that it will take, as far as can be told
+}
+
+// RunLive is what is known of a run while it goes on; the catalog does not keep it.
+type RunLive struct {
+	Pressure  *pace.Pressure `db:"-"` // of the database, while the run goes on
+	BatchRows int            `db:"-"` // that the next batch will take
+}
+
+// RunMark is from where a run goes on.
+type RunMark struct {
+	Position   string       `db:"position"`    // age and key of the last row of the last slice that is accounted for
+	Closed     JSON[Ledger] `db:"closed"`      // the ledger of those slices alone
+	WindowFrom *Time        `db:"window_from"` // when the window opened in which it last worked
+}
+
+// RunRates is how fast a run goes; the catalog does not keep it.
+type RunRates struct {
+	FastRate float64 `db:"-"` // rows a second of the faster ones among the last batches, rests included
+	SlowRate float64 `db:"-"` // and of the slower ones
 }
 
 // Done is how many rows a run has dealt with: those that were copied, as long as copying is all that it does, and

@@ -12,59 +12,86 @@ import (
 
 // Segment is one archived file of rows.
 type Segment struct {
-	ID           string       `db:"id" json:"id"`
-	Run          string       `db:"run" json:"run"`
-	Number       int          `db:"number" json:"number"`
-	Clause       int          `db:"clause" json:"clause"` // of the rule, from 0
-	Source       string       `db:"source" json:"source"`
-	Table        string       `db:"table_name" json:"table"`
-	Part         string       `db:"part" json:"part,omitempty"` // the partition that its rows were to leave with
-	Store        string       `db:"store" json:"store"`
-	Stem         string       `db:"stem" json:"stem"`
-	State        SegmentState `db:"state" json:"state"`
-	Rows         int64        `db:"row_count" json:"rows"`
-	RawBytes     int64        `db:"raw_bytes" json:"raw_bytes"`
-	FileBytes    int64        `db:"file_bytes" json:"file_bytes"`
-	Oldest       string       `db:"oldest" json:"oldest"`
-	Newest       string       `db:"newest" json:"newest"`
-	Deleted      int64        `db:"deleted" json:"deleted"`
-	Changed      int64        `db:"changed" json:"changed"`
-	Vanished     int64        `db:"vanished" json:"vanished"`
-	Held         int64        `db:"held" json:"held"`
-	Skipped      int64        `db:"skipped" json:"skipped"`
-	Digest       string       `db:"digest" json:"digest"`
-	CreatedAt    Time         `db:"created_at" json:"created_at"`
-	ClosedAt     *Time        `db:"closed_at" json:"closed_at"`
-	VerifiedAt   *Time        `db:"verified_at" json:"verified_at"`
-	KeepUntil    *Time        `db:"keep_until" json:"keep_until"` // by the rule's archive.keep; nil: without end
-	Sequence     int64        `db:"sequence" json:"sequence"`     // of the manifest in the table's chain
-	ManifestHash string       `db:"manifest_hash" json:"manifest_hash"`
-	ClosingSeq   int64        `db:"closing_sequence" json:"closing_sequence"`
-	ClosingHash  string       `db:"closing_hash" json:"closing_hash"`
-	Second       string       `db:"second" json:"second"`       // the second store, where it lies there too
-	SecondAt     *Time        `db:"second_at" json:"second_at"` // since when
-	Damage       string       `db:"damage" json:"damage"`       // what was last found to be wrong with it
-	Disposal     string       `db:"disposal" json:"disposal"`   // that it was destroyed by, or is being
-	DisposedAt   *Time        `db:"disposed_at" json:"disposed_at"`
-	DisposalSeq  int64        `db:"disposal_sequence" json:"disposal_sequence"`
-	// it was destroyed for an erasure: what stayed of it is in another segment
-	Erased       bool   `db:"erased" json:"erased"`
-	DisposalHash string `db:"disposal_hash" json:"disposal_hash"`
-	RowsStore    string `db:"rows_store" json:"rows_store"`   // where its rows lie, if not with its records in Store
-	Moving       string `db:"moving" json:"moving,omitempty"` // the store to which its rows are being moved
-	// a store that its rows have left, and whose files of them are still to be removed
-	Leaving   string `db:"leaving" json:"-"`
-	Cold      bool   `db:"cold" json:"cold"`             // its rows have to be retrieved before they can be read
-	WarmUntil *Time  `db:"warm_until" json:"warm_until"` // a retrieved copy is there until then
-	// the store for its second copy, by its rule; empty: as its store says
-	WantSecond string `db:"want_second" json:"want_second"`
-	ColdStore  string `db:"cold_store" json:"cold_store"` // where its rows are to move, by its rule
-	ColdAt     *Time  `db:"cold_at" json:"cold_at"`       // and when
-	Rule       string `db:"rule" json:"rule"`             // that archived it
-	Shape      *int64 `db:"shape" json:"-"`               // what it looks like, in segment_shape; nil: not known yet
-	Span       *int64 `db:"span" json:"-"`                // where its keys lie, in segment_span
+	SegmentOrigin
+	SegmentContent
+	SegmentChain
+	SegmentPlaces
+	SegmentEnd
+	SegmentMark
+}
+
+// SegmentOrigin is what a segment is of, and where it was put.
+type SegmentOrigin struct {
+	ID        string       `db:"id"`
+	Run       string       `db:"run"`
+	Rule      string       `db:"rule"` // that archived it
+	Number    int          `db:"number"`
+	Clause    int          `db:"clause"` // of the rule, from 0
+	Source    string       `db:"source"`
+	Table     string       `db:"table_name"`
+	Part      string       `db:"part"` // the partition that its rows were to leave with
+	Store     string       `db:"store"`
+	Stem      string       `db:"stem"`
+	State     SegmentState `db:"state"`
+	CreatedAt Time         `db:"created_at"`
 	// the segment of whose rows it holds those that stayed when the others were destroyed
-	Rewrites string `db:"rewrites" json:"rewrites"`
+	Rewrites string `db:"rewrites"`
+}
+
+// SegmentContent is what is in a segment, and what became of its rows.
+type SegmentContent struct {
+	Rows       int64  `db:"row_count"`
+	RawBytes   int64  `db:"raw_bytes"`
+	FileBytes  int64  `db:"file_bytes"`
+	Oldest     string `db:"oldest"`
+	Newest     string `db:"newest"`
+	Digest     string `db:"digest"`
+	Deleted    int64  `db:"deleted"`
+	Changed    int64  `db:"changed"`
+	Vanished   int64  `db:"vanished"`
+	Held       int64  `db:"held"`
+	Skipped    int64  `db:"skipped"`
+	ClosedAt   *Time  `db:"closed_at"`
+	VerifiedAt *Time  `db:"verified_at"`
+	Damage     string `db:"damage"` // what was last found to be wrong with it
+}
+
+// SegmentChain is where the records of a segment stand in the chain of its table.
+type SegmentChain struct {
+	Sequence     int64  `db:"sequence"` // of the manifest in the table's chain
+	ManifestHash string `db:"manifest_hash"`
+	ClosingSeq   int64  `db:"closing_sequence"`
+	ClosingHash  string `db:"closing_hash"`
+	DisposalSeq  int64  `db:"disposal_sequence"`
+	DisposalHash string `db:"disposal_hash"`
+}
+
+// SegmentPlaces is where a segment lies, and is to lie.
+type SegmentPlaces struct {
+	RowsStore  string `db:"rows_store"`  // where its rows lie, if not with its records in Store
+	Moving     string `db:"moving"`      // the store to which its rows are being moved
+	Second     string `db:"second"`      // the second store, where it lies there too
+	SecondAt   *Time  `db:"second_at"`   // since when
+	WantSecond string `db:"want_second"` // the store for its second copy, by its rule; empty: as its store says
+	Cold       bool   `db:"cold"`        // its rows have to be retrieved before they can be read
+	WarmUntil  *Time  `db:"warm_until"`  // a retrieved copy is there until then
+	ColdStore  string `db:"cold_store"`  // where its rows are to move, by its rule
+	ColdAt     *Time  `db:"cold_at"`     // and when
+}
+
+// SegmentEnd is how long a segment is kept, and how it ended.
+type SegmentEnd struct {
+	KeepUntil  *Time  `db:"keep_until"` // by the rule's archive.keep; nil: without end
+	Disposal   string `db:"disposal"`   // that it was destroyed by, or is being
+	DisposedAt *Time  `db:"disposed_at"`
+	Erased     bool   `db:"erased"` // it was destroyed for an erasure: what stayed of it is in another segment
+}
+
+// SegmentMark is what only the catalog needs to know of a segment.
+type SegmentMark struct {
+	Leaving string `db:"leaving"` // a store that its rows have left, and whose files of them are still to be removed
+	Shape   *int64 `db:"shape"`   // what it looks like, in segment_shape; nil: not known yet
+	Span    *int64 `db:"span"`    // where its keys lie, in segment_span
 }
 
 // RowsIn is the store in which its rows lie.
@@ -231,8 +258,8 @@ func (f SegmentFilter) query() (string, []any) {
 
 // ArchivedTable is a table of which closed segments are there.
 type ArchivedTable struct {
-	Source string `db:"source" json:"source"`
-	Table  string `db:"table_name" json:"table"`
+	Source string `db:"source"`
+	Table  string `db:"table_name"`
 }
 
 // ArchivedTables lists the tables of which segments are there, in order of source and table: those of a text in their

@@ -36,14 +36,14 @@ func TestWhatIsAskedForAgainAndAgainIsFoundByAnIndex(t *testing.T) {
 	}
 	for _, f := range []SegmentFilter{{}, {State: "closed"}, {Source: "harbour", Table: "scan"},
 		{Source: "harbour", Table: "scan", State: "closed"}, {Run: "r"}} {
-		for page, p := range pages(&Segment{CreatedAt: At(time.Now()), ID: "s"}) {
+		for page, p := range pages(&Segment{SegmentOrigin: SegmentOrigin{CreatedAt: At(time.Now()), ID: "s"}}) {
 			query, args := f.query()
 			ask[fmt.Sprintf("segments %+v, %s page", f, page)], _, _ = p.query(segmentOrder, query, args...)
 		}
 	}
 	for _, f := range []RunFilter{{}, {Rule: "scans"}, {Source: "harbour"}, {Source: "harbour", Table: "scan"},
 		{State: "failed"}} {
-		for page, p := range pages(&Run{CreatedAt: At(time.Now()), ID: "r"}) {
+		for page, p := range pages(&Run{RunOrder: RunOrder{CreatedAt: At(time.Now()), ID: "r"}}) {
 			query, args := f.query()
 			ask[fmt.Sprintf("runs %+v, %s page", f, page)], _, _ = p.query(newestFirst, query, args...)
 		}
@@ -107,8 +107,9 @@ func TestSumsAreKeptAsSegmentsChange(t *testing.T) {
 	r := rand.New(rand.NewPCG(seed, 1))
 	t.Logf("seed %d", seed)
 	for i := range 40 {
-		s := &Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan",
-			Store: []string{"cellar", "attic"}[i%2], Stem: fmt.Sprint(i), State: SegmentWriting, CreatedAt: now}
+		s := &Segment{SegmentOrigin: SegmentOrigin{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour",
+			Table: "scan", Store: []string{"cellar", "attic"}[i%2], Stem: fmt.Sprint(i), State: SegmentWriting,
+			CreatedAt: now}}
 		if err := c.AddSegment(t.Context(), s); err != nil {
 			t.Fatal(err)
 		}

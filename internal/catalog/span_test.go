@@ -15,8 +15,8 @@ func TestSpansGoWithTheirSegments(t *testing.T) {
 	x.Columns.V, x.Key.V = []shape.Column{{Name: "id"}}, []string{"id"}
 	var list []*Segment
 	for i := range 3 {
-		s := &Segment{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour", Table: "scan", Store: "cellar",
-			Stem: fmt.Sprint(i), State: SegmentWriting, CreatedAt: At(time.Now())}
+		s := &Segment{SegmentOrigin: SegmentOrigin{ID: fmt.Sprint("s", i), Run: "r", Number: i, Source: "harbour",
+			Table: "scan", Store: "cellar", Stem: fmt.Sprint(i), State: SegmentWriting, CreatedAt: At(time.Now())}}
 		if err := c.AddSegment(t.Context(), s); err != nil {
 			t.Fatal(err)
 		}

@@ -78,8 +78,10 @@ func TestATableHasOneRunThatHasNotEnded(t *testing.T) {
 		if err := insert("first-"+string(s), table, s); err != nil {
 			t.Fatal(err)
 		}
-		err := c.AddRun(ctx, "somebody", &Run{ID: "added-" + string(s), Plan: "p", Rule: "r", Source: "s",
-			Table: table, Cutoff: now, State: Queued, CreatedAt: now})
+		err := c.AddRun(ctx, "somebody",
+			&Run{RunOrder: RunOrder{ID: "added-" + string(s), Plan: "p", Rule: "r", Source: "s", Table: table,
+				Cutoff: now, CreatedAt: now},
+				RunStanding: RunStanding{State: Queued}})
 		if s.Ended() && err != nil || !s.Ended() && !errors.Is(err, ErrActive) {
 			t.Errorf("beside a run that is %s, another one: %v", s, err)
 		}
@@ -101,8 +103,9 @@ func TestAStaleRecordDoesNotTurnAStateBack(t *testing.T) {
 	}
 	defer c.Close()
 	now := At(time.Now())
-	r := &Restore{ID: "one", Source: "s", Table: "t", Target: "table", State: Restoring, CreatedAt: now,
-		CreatedBy: "somebody", Tell: "mail"}
+	r := &Restore{RestoreOrder: RestoreOrder{ID: "one", Source: "s", Table: "t", Target: "table", CreatedAt: now,
+		CreatedBy: "somebody", Tell: "mail"},
+		RestoreStanding: RestoreStanding{State: Restoring}}
 	if err := c.AddRestore(ctx, r); err != nil {
 		t.Fatal(err)
 	}
@@ -126,7 +129,8 @@ func TestAStaleRecordDoesNotTurnAStateBack(t *testing.T) {
 		got.Reason != "" {
 		t.Errorf("after that it is %+v, %v", got, err)
 	}
-	v := &Verification{ID: "two", State: Verifying, CreatedAt: now}
+	v := &Verification{VerificationOrder: VerificationOrder{ID: "two", CreatedAt: now},
+		VerificationStanding: VerificationStanding{State: Verifying}}
 	if err := c.AddVerification(ctx, v); err != nil {
 		t.Fatal(err)
 	}

@@ -6,13 +6,13 @@ import (
 
 // Totals is what the overview sums up.
 type Totals struct {
-	Segments  int64 `db:"segments" json:"segments"`
-	Rows      int64 `db:"row_count" json:"rows"`
-	RawBytes  int64 `db:"raw_bytes" json:"raw_bytes"`
-	FileBytes int64 `db:"file_bytes" json:"file_bytes"`
-	Purged    int64 `db:"purged" json:"purged"`
-	Sources   int   `db:"sources" json:"-"`
-	Rules     int   `db:"rules" json:"-"`
+	Segments  int64 `db:"segments"`
+	Rows      int64 `db:"row_count"`
+	RawBytes  int64 `db:"raw_bytes"`
+	FileBytes int64 `db:"file_bytes"`
+	Purged    int64 `db:"purged"`
+	Sources   int   `db:"sources"`
+	Rules     int   `db:"rules"`
 }
 
 // Totals sums up the archive and what was purged.

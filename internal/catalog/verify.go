@@ -15,27 +15,35 @@ import (
 
 // Verification is a reading of segments to see that they are what was written.
 type Verification struct {
-	ID     string `db:"id" json:"id"`
-	Store  string `db:"store" json:"store"`      // empty: all stores
-	Source string `db:"source" json:"source"`    // with Table; empty: all
-	Table  string `db:"table_name" json:"table"` //
-	// only segments that were not verified since then; null: all
-	Older *Time `db:"older" json:"older"`
-	// what is damaged is replaced from the other copy, where that is whole
-	Repair    bool                 `db:"repair" json:"repair"`
-	State     VerificationState    `db:"state" json:"state"`
-	Reason    string               `db:"reason" json:"reason"` // why it failed
-	CreatedAt Time                 `db:"created_at" json:"created_at"`
-	CreatedBy string               `db:"created_by" json:"created_by"`
-	EndedAt   *Time                `db:"ended_at" json:"ended_at"`
-	Segments  int                  `db:"segments" json:"segments"`
-	Of        int                  `db:"of_segments" json:"of"`
-	Rows      int64                `db:"row_count" json:"rows"`
-	Bytes     int64                `db:"bytes" json:"bytes"`
-	OfBytes   int64                `db:"of_bytes" json:"of_bytes"`
-	Wrong     int                  `db:"wrong" json:"wrong"`
-	Repaired  int                  `db:"repaired" json:"repaired"`
-	Findings  JSON[[]FoundInStore] `db:"findings" json:"findings"`
+	VerificationOrder
+	VerificationStanding
+}
+
+// VerificationOrder is what a verification is to read.
+type VerificationOrder struct {
+	ID        string `db:"id"`
+	Store     string `db:"store"`      // empty: all stores
+	Source    string `db:"source"`     // with Table; empty: all
+	Table     string `db:"table_name"` //
+	Older     *Time  `db:"older"`      // only segments that were not verified since then; null: all
+	Repair    bool   `db:"repair"`     // what is damaged is replaced from the other copy, where that is whole
+	CreatedAt Time   `db:"created_at"`
+	CreatedBy string `db:"created_by"`
+}
+
+// VerificationStanding is how far a verification is, and what it found.
+type VerificationStanding struct {
+	State    VerificationState    `db:"state"`
+	Reason   string               `db:"reason"` // why it failed
+	EndedAt  *Time                `db:"ended_at"`
+	Segments int                  `db:"segments"`
+	Of       int                  `db:"of_segments"`
+	Rows     int64                `db:"row_count"`
+	Bytes    int64                `db:"bytes"`
+	OfBytes  int64                `db:"of_bytes"`
+	Wrong    int                  `db:"wrong"`
+	Repaired int                  `db:"repaired"`
+	Findings JSON[[]FoundInStore] `db:"findings"`
 }
 
 // FoundInStore is a finding of a verification.
@@ -241,16 +249,16 @@ var newestQueries = []string{
 
 // StoreTotals is what lies in a store.
 type StoreTotals struct {
-	Segments   int64 `db:"segments" json:"segments"` // whose records lie here
-	FileBytes  int64 `db:"file_bytes" json:"file_bytes"`
-	Unseconded int64 `db:"unseconded" json:"unseconded"` // segments that do not lie in the second store yet
-	Seconds    int64 `db:"seconds" json:"seconds"`       // second copies of another store's segments
-	Away       int64 `db:"away" json:"away"`             // of its segments, those whose rows lie in another store
-	Guests     int64 `db:"guests" json:"guests"`         // segments of other stores whose rows lie here
-	GuestBytes int64 `db:"guest_bytes" json:"guest_bytes"`
-	Damaged    int64 `db:"damaged" json:"damaged"`
+	Segments   int64 `db:"segments"` // whose records lie here
+	FileBytes  int64 `db:"file_bytes"`
+	Unseconded int64 `db:"unseconded"` // segments that do not lie in the second store yet
+	Seconds    int64 `db:"seconds"`    // second copies of another store's segments
+	Away       int64 `db:"away"`       // of its segments, those whose rows lie in another store
+	Guests     int64 `db:"guests"`     // segments of other stores whose rows lie here
+	GuestBytes int64 `db:"guest_bytes"`
+	Damaged    int64 `db:"damaged"`
 	// the segment that was not verified for the longest time was so then; null: none has been
-	Verified *Time `db:"verified" json:"verified"`
+	Verified *Time `db:"verified"`
 }
 
 // StoreTotals tells what lies in a store.

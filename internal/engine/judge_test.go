@@ -398,7 +398,8 @@ func TestAVerificationThatEndsInTheMidstHasJudgedSomething(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	j := &upkeep.Judging{Keeper: b.Upkeep, V: &catalog.Verification{Older: &older}}
+	j := &upkeep.Judging{Keeper: b.Upkeep,
+		V: &catalog.Verification{VerificationOrder: catalog.VerificationOrder{Older: &older}}}
 	ctx, stop := context.WithCancel(t.Context())
 	j.Pause = func(context.Context, int) error { stop(); return nil } // while the first is read
 	if err := j.All(ctx); err == nil || len(j.V.Findings.V) != 0 {

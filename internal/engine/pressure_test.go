@@ -229,7 +229,8 @@ func TestTheLogOfAMinuteHasABound(t *testing.T) {
 // A large run's first slices are small, so that deleting begins soon; a gentle run's grow with what it has read.
 func TestTheFirstSlicesOfALargeRunAreSmall(t *testing.T) {
 	sizes := func(p pace.Pace, due int64) (out []int) {
-		r := &run.Execution{Run: &catalog.Run{Pace: string(p), Due: due}, Pass: &run.Pass{}}
+		r := &run.Execution{Run: &catalog.Run{RunOrder: catalog.RunOrder{Pace: string(p), Due: due}},
+			Pass: &run.Pass{}}
 		r.SetReading()
 		for read, n := 0, 0; len(out) < 8; read += n {
 			n = r.Ramp(read)

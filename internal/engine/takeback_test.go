@@ -117,5 +117,6 @@ func needed(t *testing.T, b *bench, run string) (*catalog.Restore, error) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return n.By(t.Context(), &catalog.Segment{ID: "x", Run: run, Source: "harbour"})
+	return n.By(t.Context(), &catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: "x", Run: run,
+		Source: "harbour"}})
 }

@@ -309,7 +309,7 @@ func TestARunIsCancelledThoughItsStoreIsAway(t *testing.T) {
 		t.Errorf("%+v", now)
 	}
 	live := 0
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "harbour.db"))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "harbour.db")+"?_pragma=busy_timeout(10000)")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -153,8 +153,9 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	}
 	now := catalog.At(time.Now())
 	for i, to := range []string{"http://" + silent.Addr().String(), desk.URL} {
-		r := &catalog.Restore{ID: fmt.Sprint("r", i), Source: "harbour", Table: "scan", Target: "file",
-			State: catalog.RestoreRefused, CreatedAt: now, EndedAt: &now, Tell: to}
+		r := &catalog.Restore{RestoreOrder: catalog.RestoreOrder{ID: fmt.Sprint("r", i), Source: "harbour",
+			Table: "scan", Target: "file", CreatedAt: now, Tell: to},
+			RestoreStanding: catalog.RestoreStanding{State: catalog.RestoreRefused, EndedAt: &now}}
 		if err := s.Catalog.AddRestore(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}

@@ -262,9 +262,10 @@ func TestStoresOfOlderVersionsGetTheirIdentity(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := s.Catalog.Adopt(t.Context(), &catalog.Segment{ID: "S", Run: "r", Source: "harbour", Table: "scan",
-		Store: "loft", Stem: "harbour/scan/r/000001-S", State: catalog.SegmentClosed,
-		CreatedAt: catalog.At(s.Now())}); err != nil {
+	if err := s.Catalog.Adopt(t.Context(),
+		&catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: "S", Run: "r", Source: "harbour", Table: "scan",
+			Store: "loft", Stem: "harbour/scan/r/000001-S", State: catalog.SegmentClosed,
+			CreatedAt: catalog.At(s.Now())}}); err != nil {
 		t.Fatal(err)
 	}
 	s.Close()

@@ -65,8 +65,10 @@ func TestAskersAreTold(t *testing.T) {
 	s := newService(t.TempDir(), slog.New(slog.DiscardHandler))
 	s.Teller.Mail = Mail{Server: address, From: "cellar@harbour.example"}
 	until := catalog.At(time.Date(2026, 12, 1, 8, 30, 0, 0, time.UTC))
-	r := &catalog.Restore{ID: "R1", Source: "harbour", Table: "boarding_scan", State: catalog.RestoreDone,
-		Restored: 1844, Skipped: 3, Note: "fare dispute", ExpiresAt: &until, Tell: "keeper@harbour.example"}
+	r := &catalog.Restore{RestoreOrder: catalog.RestoreOrder{ID: "R1", Source: "harbour", Table: "boarding_scan",
+		Note: "fare dispute", Tell: "keeper@harbour.example"},
+		RestoreStanding: catalog.RestoreStanding{State: catalog.RestoreDone, ExpiresAt: &until},
+		RestoreSums:     catalog.RestoreSums{Restored: 1844, Skipped: 3}}
 	if err := s.Teller.tell(t.Context(), r); err != nil {
 		t.Fatal(err)
 	}

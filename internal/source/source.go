@@ -21,23 +21,23 @@ import (
 
 // Config is how a source is reached. It never holds a password: PasswordEnv or PasswordFile says where one is.
 type Config struct {
-	Name   string `json:"name" db:"name"`
-	Engine string `json:"engine" db:"engine"` // "sqlite", "postgres" or "mariadb"
+	Name   string `db:"name"`
+	Engine string `db:"engine"` // "sqlite", "postgres" or "mariadb"
 	// a file for SQLite; a URL without password for a server
-	Address string `json:"address" db:"address"`
+	Address string `db:"address"`
 	// environment variable of the service that holds the password
-	PasswordEnv string `json:"password_env" db:"password_env"`
+	PasswordEnv string `db:"password_env"`
 	// file readable by the service that holds the password
-	PasswordFile string `json:"password_file" db:"password_file"`
-	TLS          string `json:"tls" db:"tls"` // "verify" (default off the machine), "require" or "off"
+	PasswordFile string `db:"password_file"`
+	TLS          string `db:"tls"` // "verify" (default off the machine), "require" or "off"
 	// file of certificates that may sign the server's; empty: the system's
-	TLSCA string `json:"tls_ca" db:"tls_ca"`
+	TLSCA string `db:"tls_ca"`
 	// directory of the service's machine on whose disk the database's files are; empty: not known
-	Disk string `json:"disk" db:"disk"`
+	Disk string `db:"disk"`
 	// that our deletes are marked with for replicas and change feeds: a replication origin's name, or a number for
 	// gtid_domain_id; empty: none
-	Origin      string `json:"origin" db:"origin"`
-	Connections int    `json:"connections" db:"connections"` // the most that the service opens at a time; at least 3
+	Origin      string `db:"origin"`
+	Connections int    `db:"connections"` // the most that the service opens at a time; at least 3
 }
 
 // Password looks up the password where the configuration says; the empty text where it names no place.

@@ -199,8 +199,13 @@ func (g *generator) body(t reflect.Type) string {
 	if t.Kind() != reflect.Struct {
 		return t.Kind().String()
 	}
+	return "struct {\n" + g.fields(t) + "}"
+}
+
+// fields writes the fields of a struct. A part that is called after it, as RunOrder is after Run, is no type of the
+// client's own: its fields are fields of the whole.
+func (g *generator) fields(t reflect.Type) string {
 	var b strings.Builder
-	b.WriteString("struct {\n")
 	for i := range t.NumField() {
 		f := t.Field(i)
 		tag := f.Tag.Get("json")
@@ -208,7 +213,11 @@ func (g *generator) body(t reflect.Type) string {
 			continue
 		}
 		if f.Anonymous && tag == "" {
-			fmt.Fprintf(&b, "%s\n", g.name(f.Type))
+			if strings.HasPrefix(f.Type.Name(), t.Name()) {
+				b.WriteString(g.fields(f.Type))
+			} else {
+				fmt.Fprintf(&b, "%s\n", g.name(f.Type))
+			}
 			continue
 		}
 		var line strings.Builder
@@ -226,7 +235,6 @@ func (g *generator) body(t reflect.Type) string {
 		b.WriteString(line.String())
 		b.WriteString("\n")
 	}
-	b.WriteString("}")
 	return b.String()
 }
 

@@ -31,9 +31,10 @@ func (ds *Disposer) Plan(ctx context.Context, actor, ruleName, table, note strin
 	if err != nil {
 		return nil, err
 	}
-	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindDisposal, Source: r.Source, Table: r.Table,
-		Rule: r.Name, Revision: r.Revision, State: catalog.DisposalPlanned, Note: note,
-		CreatedAt: catalog.At(ds.Now()), CreatedBy: actor}
+	d := &catalog.Disposal{DisposalOrder: catalog.DisposalOrder{ID: ulid.Make().String(), Kind: catalog.KindDisposal,
+		Source: r.Source, Table: r.Table, Rule: r.Name, Revision: r.Revision, Note: note,
+		CreatedAt: catalog.At(ds.Now()), CreatedBy: actor},
+		DisposalStanding: catalog.DisposalStanding{State: catalog.DisposalPlanned}}
 	if table != "" {
 		d.Table = table
 	}

@@ -53,9 +53,10 @@ func (ds *Disposer) PlanErasure(ctx context.Context, actor string, q ErasureRequ
 	if _, err := shelf.BindArchived(r.Scope.Where, columns, columns); err != nil {
 		return nil, err
 	}
-	d := &catalog.Disposal{ID: ulid.Make().String(), Kind: catalog.KindErasure, Erases: r.Scope.Where,
-		Source: q.Source, Table: q.Table, State: catalog.DisposalPlanned, Note: q.Note,
-		CreatedAt: catalog.At(ds.Now()), CreatedBy: actor}
+	d := &catalog.Disposal{DisposalOrder: catalog.DisposalOrder{ID: ulid.Make().String(), Kind: catalog.KindErasure,
+		Erases: r.Scope.Where, Source: q.Source, Table: q.Table, Note: q.Note, CreatedAt: catalog.At(ds.Now()),
+		CreatedBy: actor},
+		DisposalStanding: catalog.DisposalStanding{State: catalog.DisposalPlanned}}
 	d.Items.V, d.Stays.V, d.Remains.V = []catalog.DisposalItem{}, []catalog.DisposalStay{}, []string{}
 	needs, err := ds.shelf.NeedsOf(ctx, d.Source)
 	if err != nil {

@@ -156,7 +156,7 @@ type Preview struct {
 	Rule     *rule.Rule     `json:"rule"` // as it was read; null where it could not be
 	Text     string         `json:"text"` // the rule as the form writes it, where it came from the form
 	Problems []rule.Problem `json:"problems"`
-	Plan     *catalog.Plan  `json:"plan"` // null where a mistake is in the way
+	Plan     *catalog.Plan  `json:"-"` // nil where a mistake is in the way
 }
 
 // previewBudget bounds the counting for a preview; what takes longer stays an estimate.

@@ -29,7 +29,7 @@ type HoldRequest struct {
 // Placed is a hold with what it protects now.
 type Placed struct {
 	catalog.Hold
-	Rows int64 `json:"rows"` // live rows that it holds, counted to 100,000
+	Rows int64 // live rows that it holds, counted to 100,000
 }
 
 const maxHeldCount = 100_000

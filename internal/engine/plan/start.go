@@ -50,11 +50,12 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 				State: catalog.PartWaiting})
 		}
 	}
-	run := &catalog.Run{ID: ulid.Make().String(), Plan: p.ID, Rule: r.Name, Revision: r.Revision, Source: r.Source,
-		Table: p.Table, Action: action(passes), Pace: string(body.Pace),
-		Cutoff: p.Cutoff, Due: p.Counts.V.Due, State: catalog.Queued, CreatedAt: catalog.At(pl.Now()),
-		Limit: p.Detail.V.Narrow.Limit, Emptying: empty, Passes: catalog.JSON[[]catalog.Pass]{V: passes},
-		Parts: catalog.JSON[[]catalog.Part]{V: parts}}
+	run := &catalog.Run{RunOrder: catalog.RunOrder{ID: ulid.Make().String(), Plan: p.ID, Rule: r.Name,
+		Revision: r.Revision, Source: r.Source, Table: p.Table, Action: action(passes), Pace: string(body.Pace),
+		Cutoff: p.Cutoff, Due: p.Counts.V.Due, CreatedAt: catalog.At(pl.Now()), Limit: p.Detail.V.Narrow.Limit},
+		RunStanding: catalog.RunStanding{State: catalog.Queued, Emptying: empty},
+		RunSums: catalog.RunSums{Passes: catalog.JSON[[]catalog.Pass]{V: passes},
+			Parts: catalog.JSON[[]catalog.Part]{V: parts}}}
 	if i := slices.IndexFunc(passes, func(x catalog.Pass) bool { return x.Store != "" }); i >= 0 {
 		run.Store = passes[i].Store
 	}

@@ -50,7 +50,7 @@ type Reconciliation struct {
 	Table       string           `json:"table"`
 	Agree       bool             `json:"agree"`
 	Differences []string         `json:"differences"` // in words
-	Known       *catalog.Lineage `json:"known"`       // to the catalog; null: no run has worked on the table
+	Known       *catalog.Lineage `json:"-"`           // to the catalog; nil: no run has worked on the table
 	Identity    string           `json:"identity"`    // of the source's journal; empty: it has none
 	Server      string           `json:"server"`
 	Epoch       int64            `json:"epoch"`

@@ -276,9 +276,10 @@ func (rs *Restorer) checkRestore(ctx context.Context, q *RestoreRequest) (*catal
 			return nil, nil, err
 		}
 	}
-	r := &catalog.Restore{Source: segments[0].Source, Table: table, Scope: catalog.JSON[catalog.Scope]{V: q.Scope},
-		Target: q.Target, Format: q.Format, Note: q.Note, TargetSource: q.TargetSource, TargetTable: q.TargetTable,
-		Fit: catalog.JSON[catalog.Fit]{V: q.Fit}, Conflicts: q.Conflicts, Pace: q.Pace, Tell: q.Tell}
+	r := &catalog.Restore{RestoreOrder: catalog.RestoreOrder{Source: segments[0].Source, Table: table,
+		Scope: catalog.JSON[catalog.Scope]{V: q.Scope}, Target: q.Target, Format: q.Format, Note: q.Note,
+		TargetSource: q.TargetSource, TargetTable: q.TargetTable, Fit: catalog.JSON[catalog.Fit]{V: q.Fit},
+		Conflicts: q.Conflicts, Pace: q.Pace, Tell: q.Tell}}
 	if r.Pace == "" {
 		if r.Pace, err = rs.paceOf(ctx, r.Source, r.Table); err != nil {
 			return nil, nil, err

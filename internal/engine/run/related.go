@@ -208,9 +208,9 @@ func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted 
 // begin notes in the catalog that a segment is being written.
 func (r *Execution) begin(ctx context.Context, w *Work) error {
 	m := w.manifest
-	w.segment = &catalog.Segment{ID: m.Segment, Run: r.Run.ID, Number: w.number, Clause: w.pass.clause,
-		Source: m.Source, Table: m.Table, Part: w.pass.partition, Store: w.pass.name, Stem: m.Stem,
-		State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now()), Rule: r.Run.Rule}
+	w.segment = &catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: m.Segment, Run: r.Run.ID, Number: w.number,
+		Clause: w.pass.clause, Source: m.Source, Table: m.Table, Part: w.pass.partition, Store: w.pass.name,
+		Stem: m.Stem, State: catalog.SegmentWriting, CreatedAt: catalog.At(r.Now()), Rule: r.Run.Rule}}
 	return r.Catalog.AddSegment(ctx, w.segment)
 }
 

@@ -15,6 +15,11 @@ import (
 // SegmentDetail is a segment with what its manifest says of its content.
 type SegmentDetail struct {
 	catalog.Segment
+	Told
+}
+
+// Told is what the manifest of a segment says of its columns, and of what lies with it.
+type Told struct {
 	Omitted  []string          `json:"omitted"`
 	Masked   map[string]string `json:"masked"`
 	Included []string          `json:"included"`  // columns of joined rows
@@ -29,8 +34,8 @@ func (sh *Shelf) SegmentDetail(ctx context.Context, id string) (*SegmentDetail, 
 	if err != nil {
 		return nil, err
 	}
-	out := &SegmentDetail{Segment: *s, Omitted: []string{}, Masked: map[string]string{}, Included: []string{},
-		Beside: []BesideFile{}}
+	out := &SegmentDetail{*s, Told{Omitted: []string{}, Masked: map[string]string{}, Included: []string{},
+		Beside: []BesideFile{}}}
 	st, err := sh.Store(ctx, s.Store)
 	if err != nil {
 		return out, nil

@@ -132,9 +132,9 @@ func (ts *Tables) succeed(ctx context.Context, st store.Store, s *catalog.Segmen
 	fresh := x.Successor.Manifest(m)
 	known, err := ts.Catalog.Segment(ctx, fresh.Segment)
 	if errors.Is(err, catalog.ErrNotFound) {
-		known = &catalog.Segment{ID: fresh.Segment, Run: s.Run, Number: s.Number, Clause: s.Clause, Source: s.Source,
-			Table: s.Table, Part: s.Part, Store: s.Store, Stem: fresh.Stem,
-			State: catalog.SegmentWriting, CreatedAt: s.CreatedAt, Rewrites: s.ID, Rule: s.Rule}
+		known = &catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: fresh.Segment, Run: s.Run, Number: s.Number,
+			Clause: s.Clause, Source: s.Source, Table: s.Table, Part: s.Part, Store: s.Store, Stem: fresh.Stem,
+			State: catalog.SegmentWriting, CreatedAt: s.CreatedAt, Rewrites: s.ID, Rule: s.Rule}}
 		err = ts.Catalog.AddSegment(ctx, known)
 	}
 	if err != nil {

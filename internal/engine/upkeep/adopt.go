@@ -198,11 +198,12 @@ func (kp *Keeper) liesIn(ctx context.Context, s *catalog.Segment, name string, s
 // segmentOf is a segment as its records in a store tell of it.
 func (kp *Keeper) segmentOf(ctx context.Context, st store.Store, storeName string, m *archive.Manifest,
 	hash string) (*catalog.Segment, error) {
-	s := &catalog.Segment{ID: m.Segment, Run: m.Run, Number: m.Number, Clause: m.Clause, Source: m.Source,
-		Table: m.Table, Store: storeName, Stem: m.Stem,
-		State: catalog.SegmentOpen, CreatedAt: catalog.At(m.Stored), Rewrites: m.Rewrites, Rule: m.Rule, Rows: m.Rows,
-		RawBytes: m.RawBytes, FileBytes: m.FileBytes, Digest: m.Digest.String(), Sequence: m.Sequence,
-		ManifestHash: hash}
+	s := &catalog.Segment{SegmentOrigin: catalog.SegmentOrigin{ID: m.Segment, Run: m.Run, Number: m.Number,
+		Clause: m.Clause, Source: m.Source, Table: m.Table, Store: storeName, Stem: m.Stem, State: catalog.SegmentOpen,
+		CreatedAt: catalog.At(m.Stored), Rewrites: m.Rewrites, Rule: m.Rule},
+		SegmentContent: catalog.SegmentContent{Rows: m.Rows, RawBytes: m.RawBytes, FileBytes: m.FileBytes,
+			Digest: m.Digest.String()},
+		SegmentChain: catalog.SegmentChain{Sequence: m.Sequence, ManifestHash: hash}}
 	if span, err := archive.LoadRange(ctx, st, m); err == nil && span != nil {
 		s.Oldest, s.Newest = span.Oldest, span.Newest
 	}

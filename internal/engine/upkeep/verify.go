@@ -41,10 +41,11 @@ func (kp *Keeper) RequestVerification(ctx context.Context, actor string, q Verif
 			return nil, err
 		}
 	}
-	v := &catalog.Verification{ID: ulid.Make().String(), Store: q.Store, Source: q.Source, Table: q.Table,
-		Older: older, Repair: q.Repair, State: catalog.Verifying,
-		CreatedAt: catalog.At(kp.Now()), CreatedBy: actor,
-		Findings: catalog.JSON[[]catalog.FoundInStore]{V: []catalog.FoundInStore{}}}
+	v := &catalog.Verification{VerificationOrder: catalog.VerificationOrder{ID: ulid.Make().String(), Store: q.Store,
+		Source: q.Source, Table: q.Table, Older: older, Repair: q.Repair, CreatedAt: catalog.At(kp.Now()),
+		CreatedBy: actor},
+		VerificationStanding: catalog.VerificationStanding{State: catalog.Verifying,
+			Findings: catalog.JSON[[]catalog.FoundInStore]{V: []catalog.FoundInStore{}}}}
 	return v, kp.Catalog.AddVerification(ctx, v)
 }
 

@@ -408,8 +408,6 @@ func insertRow(ctx context.Context, insert *sql.Stmt, t *shape.Table, columns []
 	return n == 1, err
 }
 
-// makeRestoredTable makes the record of restored rows, with key columns typed like the table's own so that the
-// comparison uses the record's index.
 // MakeTable makes a table without what computes or checks values: rows come as they were.
 func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Column, key []string) error {
 	parts := make([]string, len(columns), len(columns)+1)
@@ -428,6 +426,8 @@ func (s *Source) MakeTable(ctx context.Context, name string, columns []shape.Col
 	})
 }
 
+// makeRestoredTable makes the record of restored rows, with key columns typed like the table's own so that the
+// comparison uses the record's index.
 func makeRestoredTable(ctx context.Context, conn *sql.Conn, t *shape.Table) error {
 	columns := []string{"restore TEXT NOT NULL"}
 	keys := make([]string, len(t.Key))

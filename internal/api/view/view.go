@@ -1,0 +1,34 @@
+// Package view is what the interface shows of the catalog's records. Each record has a type here of the same fields,
+// so that one can be made of the other; what the catalog keeps for itself is left out.
+package view
+
+import (
+	"ambercellar/internal/catalog"
+)
+
+// Entry is a line of the audit log.
+type Entry struct {
+	ID      int64        `json:"id"`
+	At      catalog.Time `json:"at"`
+	Actor   string       `json:"actor"`
+	Action  string       `json:"action"`
+	Subject string       `json:"subject"`
+	Detail  string       `json:"detail"`
+}
+
+// EntryOf shows a record of the catalog.
+func EntryOf(e *catalog.Entry) Entry { return Entry(*e) }
+
+// Totals is what the overview sums up.
+type Totals struct {
+	Segments  int64 `json:"segments"`
+	Rows      int64 `json:"rows"`
+	RawBytes  int64 `json:"raw_bytes"`
+	FileBytes int64 `json:"file_bytes"`
+	Purged    int64 `json:"purged"`
+}
+
+// TotalsOf shows a record of the catalog.
+func TotalsOf(t *catalog.Totals) Totals {
+	return Totals{Segments: t.Segments, Rows: t.Rows, RawBytes: t.RawBytes, FileBytes: t.FileBytes, Purged: t.Purged}
+}
