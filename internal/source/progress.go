@@ -1,7 +1,6 @@
 package source
 
 import (
-	"strings"
 	"time"
 )
 
@@ -33,13 +32,4 @@ func (p *Progress) Values() []any {
 	}
 	return []any{p.Table, p.Rule, p.Run, p.Action, p.State, p.Reason, p.Pace, iso(&p.Cutoff), p.Due, p.Done, p.Deleted,
 		iso(p.ResumesAt), iso(&p.At), p.RuleText}
-}
-
-// ProgressSets assigns each column but the first, with what stands before and behind its name.
-func ProgressSets(before, behind string) string {
-	parts := make([]string, 0, len(ProgressColumns))
-	for _, c := range ProgressColumns[1:] {
-		parts = append(parts, c+" = "+before+c+behind)
-	}
-	return strings.Join(parts, ", ")
 }

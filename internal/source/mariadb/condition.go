@@ -3,7 +3,6 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"errors"
 	"fmt"
 	"strings"
@@ -220,22 +219,6 @@ func (d *dialect) compare(r filter.Ref, op filter.Op, v value.Value, collated bo
 	return condition
 }
 
-// selected returns the whole condition under which a row leaves.
-func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect) (string, error) {
-	parts := append([]string{sel.DueByRule(d)}, sel.Narrowed(d)...)
-	restored, err := s.restored(ctx, sel.Table, d.prefix)
-	if err != nil {
-		return "", err
-	}
-	if restored != "" {
-		parts = append(parts, "NOT "+restored)
-	}
-	for _, r := range sel.Referenced(d) {
-		parts = append(parts, "NOT "+r)
-	}
-	return strings.Join(parts, " AND "), nil
-}
-
 // referenced returns the conditions that a row of t, called by prefix, is referred to by a row: by itself too, since
 // InnoDB refuses to delete such a row.
 func referenced(_ *shape.Table, keys []shape.ForeignKey, prefix string) []string {
@@ -292,78 +275,12 @@ func iso(expr string, c *shape.Column) string {
 	return "CAST(" + expr + " AS CHAR)"
 }
 
-// Tally counts a span of age by clause.
-func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Span) ([]source.Tally, error) {
-	d := newDialect(sel, "t.")
-	c, _ := sel.AgeColumn()
-	restored, err := s.restored(ctx, sel.Table, "t.")
-	if err != nil {
-		return nil, err
-	}
-	q := source.TallyQuery{From: "FROM " + from(sel.Table) + " t", Age: newDialect(sel, "t.").column(),
-		Restored: restored, Text: func(e string) string { return "COALESCE(" + iso(e, c) + ", '')" }}
-	if refs := sel.Referenced(d); len(refs) > 0 {
-		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
-	}
-	text, args := d.Finish(sel.Tally(d, span, q), nil)
-	var out []source.Tally
-	rows, err := s.db.QueryContext(ctx, text, args...)
-	if err != nil {
-		return nil, fmt.Errorf("table %s: counting: %w", sel.Table.Name, unreachable(err))
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var t source.Tally
-		if err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, &t.Oldest,
-			&t.Newest, &t.LastGoing, &t.FirstStays); err != nil {
-			return nil, err
-		}
-		out = append(out, t)
-	}
-	return out, unreachable(rows.Err())
-}
-
 // Outside counts rows whose age is no instant.
 func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, err error) {
 	d := newDialect(sel, "t.")
 	text, args := d.Finish("SELECT COUNT(*) FROM "+from(sel.Table)+" t WHERE NOT COALESCE("+d.Instant()+", FALSE)",
 		nil)
 	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
-}
-
-// CountWhere counts rows that satisfy a filter, to limit at the most.
-func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
-	d := newDialect(source.Selection{Table: t}, "t.")
-	text, args := d.Finish(fmt.Sprintf("SELECT COUNT(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", from(t),
-		source.Condition(d, f, false), limit), nil)
-	return n, unreachable(s.db.QueryRowContext(ctx, text, args...).Scan(&n))
-}
-
-// Ends returns the oldest and newest age that are instants.
-func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
-	c, _ := sel.AgeColumn()
-	for i, order := range []string{"", " DESC"} {
-		found := false
-		d := newDialect(sel, "t.")
-		text, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", d.column(),
-			from(sel.Table), d.Instant(), d.column(), order), nil)
-		err = s.conn(ctx, func(conn *sql.Conn) error {
-			return eachRow(ctx, conn, text, args, func(row []driver.Value) error {
-				v, err := decode(row[0], c, func(b []byte) []byte { return append([]byte{}, b...) })
-				at, good := sel.Age.Instant(v)
-				if found = good; i == 0 {
-					oldest = at
-				} else {
-					newest = at
-				}
-				return err
-			})
-		})
-		if err != nil || !found {
-			return oldest, newest, false, err
-		}
-	}
-	return oldest, newest, true, nil
 }
 
 // Estimate asks the optimizer how many rows it expects.
@@ -418,15 +335,6 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 		out[i] = int64(expected)
 	}
 	return out, nil
-}
-
-// Difference counts what is due in one selection and not in the other.
-func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
-	da := newDialect(a, "t.")
-	db := &dialect{Binder: da.Binder, sel: b, age: b.Age, prefix: "t."}
-	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+quote(a.Table.Name)+" t"), nil)
-	err = s.db.QueryRowContext(ctx, text, args...).Scan(&onlyA, &onlyB, &both)
-	return onlyA, onlyB, both, unreachable(err)
 }
 
 // Statements returns the statements of a run.

@@ -8,7 +8,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"strings"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
@@ -79,15 +78,6 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 	return nil
 }
 
-// Show keeps where the newest run of a table stands.
-func (s *Source) Show(ctx context.Context, p source.Progress) error {
-	values := p.Values()
-	_, err := s.db.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+strings.Join(source.ProgressColumns, ", ")+
-		") VALUES (?"+strings.Repeat(", ?", len(values)-1)+") ON DUPLICATE KEY UPDATE "+
-		source.ProgressSets("VALUES(", ")"), values...)
-	return unreachable(err)
-}
-
 // TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.
 func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (source.Lease, error) {
 	l := source.Lease{Table: table, Holder: holder, Run: run, Epoch: 1}
@@ -127,13 +117,6 @@ func (s *Source) Fence(ctx context.Context, table string) error {
 		return nil
 	}
 	return err
-}
-
-// ReleaseLease gives the table back, unless another has taken it meanwhile.
-func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
-	_, err := s.db.ExecContext(ctx,
-		"UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table, l.Epoch)
-	return unreachable(err)
 }
 
 // lockLease keeps the lease of a table to one transaction; shareLease lets others of the same holder work beside it.
@@ -202,16 +185,6 @@ func (s *Source) PruneJournal(ctx context.Context, run string, segment int) erro
 	return unreachable(err)
 }
 
-// Head returns the newest link of a table's chain; the zero Head where there is none.
-func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?",
-		table).Scan(&h.Sequence, &h.Hash)
-	if errors.Is(err, sql.ErrNoRows) {
-		return source.Head{}, nil
-	}
-	return h, unreachable(err)
-}
-
 // Lineage tells which database this is: the journal's own identity, and the server's name and number.
 func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
 	err = s.db.QueryRowContext(ctx,
@@ -226,75 +199,17 @@ func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, e
 	return l, unreachable(err)
 }
 
-// SetEpoch sets the epoch of a lease that nobody holds.
-func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
-	_, err := s.db.ExecContext(ctx,
-		"INSERT INTO ambercellar_lease VALUES (?, NULL, NULL, ?) ON DUPLICATE KEY UPDATE holder = NULL, run = "+
-			"NULL, epoch = VALUES(epoch)", table, epoch)
-	return unreachable(err)
-}
-
-// SetHead records the newest link of a table's chain.
-func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
-	_, err := s.db.ExecContext(ctx,
-		"INSERT INTO ambercellar_chain VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE sequence = VALUES(sequence), hash "+
-			"= VALUES(hash)", table, h.Sequence, h.Hash)
-	return unreachable(err)
-}
-
 // restoredTable names the table that records the restored rows of t.
 func restoredTable(t *shape.Table) string {
 	sum := sha256.Sum256([]byte(t.Name))
 	return "ambercellar_restored_" + hex.EncodeToString(sum[:6])
 }
 
-// restored returns the condition that a row of t, called by prefix, is recorded as restored; empty where none is.
-func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (string, error) {
+// recorded says whether any row of t is recorded as restored.
+func (s *Source) recorded(ctx context.Context, t *shape.Table) (bool, error) {
 	var n int
 	err := s.db.QueryRowContext(ctx,
 		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", s.database,
 		restoredTable(t)).Scan(&n)
-	if err != nil || n == 0 {
-		return "", unreachable(err)
-	}
-	parts := make([]string, len(t.Key))
-	for i, k := range t.Key {
-		parts[i] = fmt.Sprintf("r.k%d = %s%s", i+1, prefix, quote(k))
-	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")),
-		nil
-}
-
-// ForgetRestored removes the records of a restore.
-func (s *Source) ForgetRestored(ctx context.Context, t *shape.Table, restore string) error {
-	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
-		return err
-	}
-	_, err := s.db.ExecContext(ctx, "DELETE FROM "+quote(restoredTable(t))+" WHERE restore_id = ?", restore)
-	return unreachable(err)
-}
-
-// RestoredCount returns how many rows are recorded for a restore.
-func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
-		return 0, err
-	}
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+quote(restoredTable(t))+" WHERE restore_id = ?",
-		restore).Scan(&n)
-	return n, unreachable(err)
-}
-
-// RestoredLive returns how many of them are in the table still.
-func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if found, err := s.restored(ctx, t, ""); err != nil || found == "" {
-		return 0, err
-	}
-	parts := make([]string, len(t.Key))
-	for i, k := range t.Key {
-		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
-	}
-	err = s.db.QueryRowContext(ctx,
-		fmt.Sprintf("SELECT COUNT(*) FROM %s r WHERE r.restore_id = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)",
-			quote(restoredTable(t)), from(t), strings.Join(parts, " AND ")), restore).Scan(&n)
-	return n, unreachable(err)
+	return n > 0, unreachable(err)
 }

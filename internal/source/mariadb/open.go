@@ -25,13 +25,16 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/silence"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/bykey"
+	"ambercellar/internal/source/sqlbase"
 )
 
 // Source is a MariaDB or MySQL database.
 type Source struct {
+	sqlbase.Base
 	cfg       source.Config
 	db        *sql.DB
 	database  string
@@ -67,6 +70,7 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	s.db = sql.OpenDB(prepared{connector, cfg, c, &s.sessions})
 	s.db.SetMaxOpenConns(max(cfg.Connections, 3))
 	s.db.SetConnMaxIdleTime(5 * time.Minute)
+	s.Base = s.base()
 	var version string
 	if err := s.db.QueryRowContext(ctx, "SELECT version()").Scan(&version); err != nil {
 		s.db.Close()
@@ -77,6 +81,49 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	s.returning = s.mariadb && (major > 10 || major == 10 && minor >= 5)
 	s.skips = s.mariadb && (major > 10 || major == 10 && minor >= 6) || !s.mariadb && major >= 8
 	return s, nil
+}
+
+// base is how MariaDB and MySQL do what all engines do alike.
+func (s *Source) base() sqlbase.Base {
+	each := sqlbase.EachOf(s.db)
+	return sqlbase.Base{
+		Names: sqlbase.Names{Quote: quote, Journal: "ambercellar_", Upsert: sqlbase.OnDuplicate, From: from,
+			Restore: "restore_id", Restored: func(t *shape.Table) string { return quote(restoredTable(t)) }},
+		Sender: sqlbase.Sender{There: s.recorded,
+			Each: func(ctx context.Context, query string, args, into []any, row func() error) error {
+				return unreachable(each(ctx, query, args, into, row))
+			},
+			Exec: func(ctx context.Context, statement string, args ...any) error {
+				_, err := s.db.ExecContext(ctx, statement, args...)
+				return unreachable(err)
+			}},
+		Ages: sqlbase.Ages{
+			Dialect: func(sel source.Selection) sqlbase.Dialect { return newDialect(sel, "t.") },
+			Beside: func(d sqlbase.Dialect, sel source.Selection) source.Dialect {
+				return &dialect{Binder: d.(*dialect).Binder, sel: sel, age: sel.Age, prefix: "t."}
+			},
+			Column: func(d sqlbase.Dialect) string { return d.(*dialect).column() },
+			Shown:  func(_ source.Selection, d sqlbase.Dialect) string { return d.(*dialect).column() },
+			Text: func(sel source.Selection, expression string) string {
+				c, _ := sel.AgeColumn()
+				return iso(expression, c)
+			},
+			First: s.firstAge},
+	}
+}
+
+// firstAge reads the age that a query selects; false: there is none.
+func (s *Source) firstAge(ctx context.Context, sel source.Selection, query string, args []any) (at time.Time, ok bool,
+	err error) {
+	c, _ := sel.AgeColumn()
+	err = s.conn(ctx, func(conn *sql.Conn) error {
+		return eachRow(ctx, conn, query, args, func(row []driver.Value) error {
+			v, err := decode(row[0], c, func(b []byte) []byte { return append([]byte{}, b...) })
+			at, ok = sel.Age.Instant(v)
+			return err
+		})
+	})
+	return at, ok, err
 }
 
 var versionForm = regexp.MustCompile(`^(?:5\.5\.5-)?(\d+)\.(\d+)`)

@@ -214,7 +214,7 @@ func insertStatement(t *shape.Table, columns []int) string {
 // makeRestoredTable makes the record of restored rows, with key columns of the table's own types. It cannot be part of
 // a transaction, so it comes before.
 func (s *Source) makeRestoredTable(ctx context.Context, t *shape.Table) error {
-	if there, err := s.restored(ctx, t, ""); err != nil || there != "" {
+	if there, err := s.recorded(ctx, t); err != nil || there {
 		return err
 	}
 	columns, keys := "", make([]string, len(t.Key))

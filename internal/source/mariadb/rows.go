@@ -65,7 +65,7 @@ func (s *Source) next(ctx context.Context, sel source.Selection, after []value.V
 	if sel.Empties() || anyOrder {
 		first = 1
 	}
-	if where, err = s.selected(ctx, sel, d); err != nil {
+	if where, err = s.Leaves(ctx, sel, d); err != nil {
 		return "", nil, "", err
 	}
 	if after != nil {

@@ -196,22 +196,6 @@ func bindSettings(values []any) (statements string) {
 	return statements
 }
 
-// selected returns the whole condition under which a row leaves.
-func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect) (string, error) {
-	parts := append([]string{sel.DueByRule(d)}, sel.Narrowed(d)...)
-	restored, err := s.restored(ctx, sel.Table)
-	if err != nil {
-		return "", err
-	}
-	if restored != "" {
-		parts = append(parts, "NOT "+restored)
-	}
-	for _, r := range sel.Referenced(d) {
-		parts = append(parts, "NOT "+r)
-	}
-	return strings.Join(parts, " AND "), nil
-}
-
 // Clock returns what the server's clock shows.
 func (s *Source) Clock(ctx context.Context) (at time.Time, err error) {
 	err = s.conn(ctx, func(c *pgxpool.Conn) error { return c.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&at) })
@@ -232,7 +216,7 @@ func (s *Source) LogWritten(ctx context.Context) (bytes int64, known bool, err e
 }
 
 // counting runs a query in a transaction of its own, read only, in which hash joins are allowed again.
-func (s *Source) counting(ctx context.Context, query string, args []any, each func(pgx.Rows) error) error {
+func (s *Source) counting(ctx context.Context, query string, args, into []any, row func() error) error {
 	return s.transaction(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SET TRANSACTION READ ONLY; SET LOCAL enable_hashjoin = on",
 			pgx.QueryExecModeSimpleProtocol); err != nil {
@@ -242,42 +226,9 @@ func (s *Source) counting(ctx context.Context, query string, args []any, each fu
 		if err != nil {
 			return err
 		}
-		defer rows.Close()
-		for rows.Next() {
-			if err := each(rows); err != nil {
-				return err
-			}
-		}
-		return rows.Err()
-	})
-}
-
-// Tally counts a span of age by clause.
-func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Span) ([]source.Tally, error) {
-	d := newDialect(sel)
-	c, _ := sel.AgeColumn()
-	restored, err := s.restored(ctx, sel.Table)
-	if err != nil {
-		return nil, err
-	}
-	q := source.TallyQuery{From: "FROM " + table(sel.Table) + " t", Age: d.column(), Restored: restored,
-		Text: func(e string) string { return "coalesce(" + iso(e, c) + ", '')" }}
-	if refs := sel.Referenced(d); len(refs) > 0 {
-		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
-	}
-	text, args := d.Finish(sel.Tally(d, span, q), numbered)
-	var out []source.Tally
-	err = s.counting(ctx, text, args, func(rows pgx.Rows) error {
-		var t source.Tally
-		err := rows.Scan(&t.Clause, &t.Rows, &t.Due, &t.Held, &t.Restored, &t.Referenced, &t.Collation, &t.Oldest,
-			&t.Newest, &t.LastGoing, &t.FirstStays)
-		out = append(out, t)
+		_, err = pgx.ForEachRow(rows, into, row)
 		return err
 	})
-	if err != nil {
-		return nil, fmt.Errorf("table %s: counting: %w", sel.Table.Name, err)
-	}
-	return out, nil
 }
 
 // Outside counts rows whose age is no instant.
@@ -292,50 +243,8 @@ func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, er
 		condition += " OR NOT (TRUE" + d.sentinels() + ")"
 	}
 	text, args := d.Finish("SELECT count(*) FROM "+table(sel.Table)+" t WHERE "+condition, numbered)
-	err = s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&n) })
+	err = s.counting(ctx, text, args, []any{&n}, func() error { return nil })
 	return n, err
-}
-
-// CountWhere counts rows that satisfy a filter, to limit at the most.
-func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
-	d := newDialect(source.Selection{Table: t})
-	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d) x", table(t),
-		source.Condition(d, f, false), limit), numbered)
-	return n, s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&n) })
-}
-
-// Ends returns the oldest and newest age that are instants.
-func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
-	c, _ := sel.AgeColumn()
-	for i, order := range []string{"", " DESC"} {
-		found := false
-		d := newDialect(sel)
-		name := d.column()
-		query, args := d.Finish(fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s%s LIMIT 1", iso(name, c),
-			table(sel.Table), d.Instant(), name, order), numbered)
-		err = s.counting(ctx, query, args, func(rows pgx.Rows) error {
-			var text string
-			if err := rows.Scan(&text); err != nil {
-				return err
-			}
-			v := value.OfText(text)
-			if sel.Age.Unit != "" {
-				v = value.Value{Kind: value.Int}
-				fmt.Sscan(text, &v.N)
-			}
-			at, good := sel.Age.Instant(v)
-			if found = good; i == 0 {
-				oldest = at
-			} else {
-				newest = at
-			}
-			return nil
-		})
-		if err != nil || !found {
-			return oldest, newest, false, err
-		}
-	}
-	return oldest, newest, true, nil
 }
 
 // Estimate asks the planner how many rows it expects.
@@ -354,7 +263,7 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 				Rows float64 `json:"Plan Rows"`
 			} `json:"Plan"`
 		}
-		err := s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&plans) })
+		err := s.counting(ctx, text, args, []any{&plans}, func() error { return nil })
 		if err != nil || len(plans) == 0 {
 			return nil, errors.Join(err, errors.New("the planner gave no estimate"))
 		}
@@ -364,15 +273,6 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 		}
 	}
 	return out, nil
-}
-
-// Difference counts what is due in one selection and not in the other.
-func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
-	da := newDialect(a)
-	db := &dialect{Binder: da.Binder, sel: b, age: b.Age, prefix: da.prefix}
-	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+table(a.Table)+" t"), numbered)
-	err = s.counting(ctx, text, args, func(rows pgx.Rows) error { return rows.Scan(&onlyA, &onlyB, &both) })
-	return onlyA, onlyB, both, err
 }
 
 // Statements returns the statements of a run.

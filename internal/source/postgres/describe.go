@@ -447,21 +447,6 @@ func (s *Source) recorded(ctx context.Context, t *shape.Table) (yes bool, err er
 	return yes, err
 }
 
-// restored returns the condition that a row is recorded as restored; empty where none is.
-func (s *Source) restored(ctx context.Context, t *shape.Table) (string, error) {
-	if t.ByAddress() {
-		return "", nil // nothing tells a restored row from others
-	}
-	if yes, err := s.recorded(ctx, t); err != nil || !yes {
-		return "", err
-	}
-	parts := make([]string, len(t.Key))
-	for i, k := range t.Key {
-		parts[i] = fmt.Sprintf("r.k%d = t.%s", i+1, quote(k))
-	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", restoredTable(t), strings.Join(parts, " AND ")), nil
-}
-
 // referenced returns the conditions that a row is referred to by another row.
 func referenced(t *shape.Table, keys []shape.ForeignKey, prefix string) []string {
 	var out []string

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"strings"
@@ -212,7 +211,7 @@ func among(ctx context.Context, pc *pgconn.PgConn, g grouped, values [][]value.V
 // Related hands on the rows of a query, without locks.
 func (s *Source) Related(ctx context.Context, q source.Query, report func([]value.Value) error) error {
 	if q.Restored != "" {
-		text, err := s.restored(ctx, q.Table)
+		text, err := s.RestoredCondition(ctx, q.Table, "t.")
 		if err != nil || text == "" {
 			return err
 		}
@@ -224,22 +223,4 @@ func (s *Source) Related(ctx context.Context, q source.Query, report func([]valu
 		return fmt.Errorf("table %s: reading related rows: %w", q.Table.Name, err)
 	}
 	return nil
-}
-
-// CountRelated counts the rows of a related table that would go along.
-func (s *Source) CountRelated(ctx context.Context, sel source.Selection, related int) (n int64, err error) {
-	d := newDialect(sel)
-	where, err := s.selected(ctx, sel, d)
-	if err != nil {
-		return 0, err
-	}
-	text, args := d.Finish("SELECT count(*) FROM "+sel.RelatedFrom(d.Writer(), related)+" WHERE "+where, numbered)
-	params, types := bindTexts(args)
-	err = s.conn(ctx, func(c *pgxpool.Conn) error {
-		return eachRow(ctx, c.Conn().PgConn(), text, params, types, func(f [][]byte) error {
-			n = int64(binary.BigEndian.Uint64(f[0]))
-			return nil
-		})
-	})
-	return n, err
 }

@@ -13,7 +13,6 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
 )
 
@@ -89,13 +88,6 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 		return err
 	})
 	return l, err
-}
-
-// ReleaseLease gives the table back, unless another has taken it meanwhile.
-func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
-	err := s.exec(ctx, "UPDATE ambercellar.lease SET holder = NULL, run = NULL WHERE table_name = $1 AND epoch = $2",
-		l.Table, l.Epoch)
-	return err
 }
 
 // Fence waits for the lock that every batch holds to its end.
@@ -238,16 +230,6 @@ func (s *Source) PruneJournal(ctx context.Context, run string, segment int) erro
 	return err
 }
 
-// Head returns the newest link of a table's chain; the zero Head where there is none.
-func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT sequence, hash FROM ambercellar.chain WHERE table_name = $1",
-		table).Scan(&h.Sequence, &h.Hash)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return source.Head{}, nil
-	}
-	return h, err
-}
-
 // Lineage tells which database this is: the journal's own identity, and the system's with its timeline where we may
 // see it.
 func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
@@ -271,65 +253,4 @@ func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, e
 		err = nil
 	}
 	return l, err
-}
-
-// SetEpoch sets the epoch of a lease that nobody holds.
-func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
-	return s.exec(ctx, "INSERT INTO ambercellar.lease VALUES ($1, NULL, NULL, $2) ON CONFLICT (table_name) DO "+
-		"UPDATE SET holder = NULL, run = NULL, epoch = excluded.epoch", table, epoch)
-}
-
-// SetHead records the newest link of a table's chain.
-func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
-	err := s.exec(ctx, "INSERT INTO ambercellar.chain VALUES ($1, $2, $3) ON CONFLICT (table_name) DO UPDATE SET "+
-		"sequence = excluded.sequence, hash = excluded.hash", table, h.Sequence, h.Hash)
-	return err
-}
-
-// Show keeps where the newest run of a table stands.
-func (s *Source) Show(ctx context.Context, p source.Progress) error {
-	values := p.Values()
-	marks := make([]string, len(values))
-	for i := range marks {
-		marks[i] = fmt.Sprintf("$%d", i+1)
-	}
-	return s.exec(ctx, "INSERT INTO ambercellar.progress ("+strings.Join(source.ProgressColumns, ", ")+") VALUES ("+
-		strings.Join(marks, ", ")+") ON CONFLICT (table_name) DO UPDATE SET "+source.ProgressSets("excluded.", ""),
-		values...)
-}
-
-// ForgetRestored removes the records of a restore.
-func (s *Source) ForgetRestored(ctx context.Context, t *shape.Table, restore string) error {
-	if yes, err := s.recorded(ctx, t); err != nil || !yes {
-		return err
-	}
-	_, err := s.pool.Exec(ctx, "DELETE FROM "+restoredTable(t)+" WHERE restore = $1", restore)
-	return err
-}
-
-// RestoredCount returns how many rows are recorded for a restore.
-func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if yes, err := s.recorded(ctx, t); err != nil || !yes {
-		return 0, err
-	}
-	err = s.pool.QueryRow(ctx, "SELECT count(*) FROM "+restoredTable(t)+" WHERE restore = $1", restore).Scan(&n)
-	return n, err
-}
-
-// RestoredLive returns how many of them are in the table still.
-func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if t.ByAddress() {
-		return s.RestoredCount(ctx, t, restore)
-	}
-	if yes, err := s.recorded(ctx, t); err != nil || !yes {
-		return 0, err
-	}
-	parts := make([]string, len(t.Key))
-	for i, k := range t.Key {
-		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
-	}
-	err = s.pool.QueryRow(ctx, fmt.Sprintf(
-		"SELECT count(*) FROM %s r WHERE r.restore = $1 AND EXISTS (SELECT 1 FROM %s t WHERE %s)", restoredTable(t),
-		table(t), strings.Join(parts, " AND ")), restore).Scan(&n)
-	return n, err
 }

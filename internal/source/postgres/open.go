@@ -12,18 +12,22 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/silence"
 	"ambercellar/internal/source"
+	"ambercellar/internal/source/sqlbase"
 )
 
 // Source is a PostgreSQL database.
 type Source struct {
+	sqlbase.Base
 	cfg  source.Config
 	pool pool
 	tied sync.Map // tables that turned out to have many rows of one age
@@ -69,7 +73,61 @@ func Open(_ context.Context, cfg source.Config) (*Source, error) {
 	if err != nil {
 		return nil, source.Of(cfg.Name, err)
 	}
-	return &Source{cfg: cfg, pool: pool{p}}, nil
+	s := &Source{cfg: cfg, pool: pool{p}}
+	s.Base = s.base()
+	return s, nil
+}
+
+// base is how PostgreSQL does what all engines do alike.
+func (s *Source) base() sqlbase.Base {
+	return sqlbase.Base{
+		Names: sqlbase.Names{Quote: quote, Number: numbered, Journal: journalSchemaName + ".",
+			Upsert: sqlbase.OnConflict, From: table, Restored: restoredTable, Restore: "restore"},
+		Sender: sqlbase.Sender{Exec: s.exec, Each: s.each, Count: s.counting, There: s.recorded},
+		Ages: sqlbase.Ages{
+			Dialect: func(sel source.Selection) sqlbase.Dialect { return newDialect(sel) },
+			Beside: func(d sqlbase.Dialect, sel source.Selection) source.Dialect {
+				return &dialect{Binder: d.(*dialect).Binder, sel: sel, age: sel.Age, prefix: "t."}
+			},
+			Column: func(d sqlbase.Dialect) string { return d.(*dialect).column() },
+			Shown: func(sel source.Selection, d sqlbase.Dialect) string {
+				c, _ := sel.AgeColumn()
+				return iso(d.(*dialect).column(), c)
+			},
+			Text: func(sel source.Selection, expression string) string {
+				c, _ := sel.AgeColumn()
+				return iso(expression, c)
+			},
+			First: s.firstAge},
+	}
+}
+
+// firstAge reads the age that a query selects, as text; false: there is none.
+func (s *Source) firstAge(ctx context.Context, sel source.Selection, query string, args []any) (at time.Time, ok bool,
+	err error) {
+	var text string
+	err = s.counting(ctx, query, args, []any{&text}, func() error {
+		v := value.OfText(text)
+		if sel.Age.Unit != "" {
+			v = value.Value{Kind: value.Int}
+			fmt.Sscan(text, &v.N)
+		}
+		at, ok = sel.Age.Instant(v)
+		return nil
+	})
+	return at, ok, err
+}
+
+// each reads the rows of a query.
+func (s *Source) each(ctx context.Context, query string, args, into []any, row func() error) error {
+	return s.conn(ctx, func(c *pgxpool.Conn) error {
+		rows, err := c.Query(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		_, err = pgx.ForEachRow(rows, into, row)
+		return err
+	})
 }
 
 func poolConfig(cfg source.Config) (*pgxpool.Config, error) {

@@ -71,7 +71,7 @@ type bound struct {
 // stretch is the condition on the rows within bounds, and the columns of a place: age and key.
 func (s *Source) stretch(ctx context.Context, sel source.Selection, d *dialect, bounds ...bound) (where string,
 	position []string, err error) {
-	if where, err = s.selected(ctx, sel, d); err != nil {
+	if where, err = s.Leaves(ctx, sel, d); err != nil {
 		return "", nil, err
 	}
 	columns := positionOf(sel)

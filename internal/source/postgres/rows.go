@@ -336,7 +336,7 @@ const sliceAlone = 1000
 func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect, r *sliceReader) (string, error) {
 	t := req.Table
 	age, _ := req.AgeColumn()
-	where, err := s.selected(ctx, req.Selection, d)
+	where, err := s.Leaves(ctx, req.Selection, d)
 	if err != nil {
 		return "", err
 	}

@@ -3,14 +3,12 @@ package sqlite
 import (
 	"context"
 	"crypto/sha256"
-	"database/sql"
 	"database/sql/driver"
 	"encoding/hex"
 	"fmt"
 	"strings"
 	"time"
 
-	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
 )
@@ -29,22 +27,6 @@ func (s *Source) hasTable(ctx context.Context, name string) (found bool, err err
 	err = s.read.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?)",
 		name).Scan(&found)
 	return found, err
-}
-
-// restored returns the condition that a row of t, called by prefix, is recorded as restored; empty where none is.
-func (s *Source) restored(ctx context.Context, t *shape.Table, prefix string) (string, error) {
-	if t.ByAddress() {
-		return "", nil // nothing tells a restored row from others
-	}
-	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {
-		return "", err
-	}
-	parts := make([]string, len(t.Key))
-	for i, k := range t.Key {
-		parts[i] = fmt.Sprintf("r.k%d = %s%s", i+1, prefix, quote(k))
-	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s r WHERE %s)", quote(restoredTable(t)), strings.Join(parts, " AND ")),
-		nil
 }
 
 // referenced returns the conditions that a row of t, called by prefix, is referred to by another row.
@@ -71,26 +53,16 @@ func referenced(t *shape.Table, keys []shape.ForeignKey, prefix string) []string
 	return out
 }
 
-// selected returns the whole condition under which a row, called t, leaves.
-func (s *Source) selected(ctx context.Context, sel source.Selection, d *dialect) (string, error) {
-	parts := []string{sel.DueByRule(d)}
+// leaves is the whole condition under which a row, called t, leaves. A key of SQLite may be NULL, and then names no
+// row.
+func (s *Source) leaves(ctx context.Context, sel source.Selection, d *dialect) (string, error) {
+	out, err := s.Leaves(ctx, sel, d)
 	for _, k := range sel.Table.KeyPositions() {
 		if c := sel.Table.At(k); c.Nullable {
-			parts = append(parts, d.prefix+quote(c.Name)+" IS NOT NULL")
+			out += " AND " + d.prefix + quote(c.Name) + " IS NOT NULL"
 		}
 	}
-	parts = append(parts, sel.Narrowed(d)...)
-	restored, err := s.restored(ctx, sel.Table, d.prefix)
-	if err != nil {
-		return "", err
-	}
-	if restored != "" {
-		parts = append(parts, "NOT "+restored)
-	}
-	for _, r := range sel.Referenced(d) {
-		parts = append(parts, "NOT "+r)
-	}
-	return strings.Join(parts, " AND "), nil
+	return out, err
 }
 
 // Clock returns what the database's clock shows.
@@ -105,14 +77,13 @@ func (s *Source) Clock(ctx context.Context) (time.Time, error) {
 // Tally counts a span of age by clause.
 func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Span) ([]source.Tally, error) {
 	d := newDialect(sel, "t.")
-	restored, err := s.restored(ctx, sel.Table, "t.")
+	q, err := s.Pieces(ctx, sel, newDialect(sel, "t."))
 	if err != nil {
 		return nil, err
 	}
-	from := "FROM " + quote(sel.Table.Name) + " t"
 	if sel.Age.Unit == "" { // LIMIT keeps SQLite from writing the expression out wherever its value is used
 		inner := &dialect{Binder: d.Binder, sel: sel, age: sel.Age, prefix: ""}
-		from = "FROM (SELECT *, " + inner.judge() + " AS " + judgedAge + " FROM " + quote(sel.Table.Name)
+		q.From = "FROM (SELECT *, " + inner.judge() + " AS " + judgedAge + " FROM " + quote(sel.Table.Name)
 		var bounds []string
 		if !span.From.IsZero() {
 			bounds = append(bounds, inner.after(span.From))
@@ -121,15 +92,12 @@ func (s *Source) Tally(ctx context.Context, sel source.Selection, span source.Sp
 			bounds = append(bounds, inner.column()+" < "+d.Bind(span.To.UTC().AddDate(0, 0, 2).Format(time.DateOnly)))
 		}
 		if len(bounds) > 0 {
-			from += " WHERE " + strings.Join(bounds, " AND ")
+			q.From += " WHERE " + strings.Join(bounds, " AND ")
 		}
-		from += " LIMIT -1) t"
+		q.From += " LIMIT -1) t"
 		d.judged = true
 	}
-	q := source.TallyQuery{From: from, Age: "+" + newDialect(sel, "t.").column(), Restored: restored}
-	if refs := sel.Referenced(d); len(refs) > 0 {
-		q.Referenced = "(" + strings.Join(refs, " OR ") + ")"
-	}
+	q.Age = "+" + q.Age
 	text, args := d.Finish(sel.Judged(d, span, q), nil)
 	conn, err := s.read.Conn(ctx)
 	if err != nil {
@@ -221,40 +189,6 @@ func (s *Source) Outside(ctx context.Context, sel source.Selection) (n int64, er
 	return n, err
 }
 
-// CountWhere counts rows that satisfy a filter, to limit at the most.
-func (s *Source) CountWhere(ctx context.Context, t *shape.Table, f *filter.Filter, limit int64) (n int64, err error) {
-	d := newDialect(source.Selection{Table: t}, "t.")
-	text, args := d.Finish(fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM %s t WHERE %s LIMIT %d)", quote(t.Name),
-		source.Condition(d, f, false), limit), nil)
-	return n, s.read.QueryRowContext(ctx, text, args...).Scan(&n)
-}
-
-// Ends returns the oldest and newest age that are instants.
-func (s *Source) Ends(ctx context.Context, sel source.Selection) (oldest, newest time.Time, ok bool, err error) {
-	d := newDialect(sel, "")
-	text, args := d.Finish("SELECT +"+d.column()+" FROM "+quote(sel.Table.Name)+" WHERE "+d.Instant()+" ORDER BY "+
-		d.column(), nil)
-	read := func(order string) (time.Time, bool, error) {
-		var v any
-		err := s.read.QueryRowContext(ctx, text+order+" LIMIT 1", args...).Scan(&v)
-		if err == sql.ErrNoRows {
-			return time.Time{}, false, nil
-		} else if err != nil {
-			return time.Time{}, false, err
-		}
-		x, err := toValue(v, func(b []byte) []byte { return b })
-		if err != nil {
-			return time.Time{}, false, err
-		}
-		t, ok := sel.Age.Instant(x)
-		return t, ok, nil
-	}
-	if oldest, ok, err = read(""); err == nil && ok {
-		newest, ok, err = read(" DESC")
-	}
-	return oldest, newest, ok, err
-}
-
 // sampled is how many rows Estimate looks at to learn what share of them a filter takes.
 const sampled = 2000
 
@@ -296,15 +230,6 @@ func (s *Source) Estimate(ctx context.Context, sel source.Selection) ([]int64, e
 		out[i] = int64(share * float64(max(sel.Table.Rows, 0)))
 	}
 	return out, nil
-}
-
-// Difference counts what is due in one selection and not in the other.
-func (s *Source) Difference(ctx context.Context, a, b source.Selection) (onlyA, onlyB, both int64, err error) {
-	da := newDialect(a, "t.")
-	db := &dialect{Binder: da.Binder, sel: b, age: b.Age, prefix: "t."}
-	text, args := da.Finish(source.Difference(a, b, da, db, "FROM "+quote(a.Table.Name)+" t"), nil)
-	err = s.read.QueryRowContext(ctx, text, args...).Scan(&onlyA, &onlyB, &both)
-	return onlyA, onlyB, both, err
 }
 
 // Statements returns the statements of a run.

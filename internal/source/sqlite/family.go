@@ -89,7 +89,7 @@ func queryRows(ctx context.Context, conn *sql.Conn, q source.Query, report bykey
 // Related hands on the rows of a query, without locks.
 func (s *Source) Related(ctx context.Context, q source.Query, report func([]value.Value) error) error {
 	if q.Restored != "" {
-		text, err := s.restored(ctx, q.Table, "t.")
+		text, err := s.RestoredCondition(ctx, q.Table, "t.")
 		if err != nil || text == "" {
 			return err
 		}
@@ -106,15 +106,4 @@ func (s *Source) Related(ctx context.Context, q source.Query, report func([]valu
 		return fmt.Errorf("table %s: reading related rows: %w", q.Table.Name, err)
 	}
 	return nil
-}
-
-// CountRelated counts the rows of a related table that would go along.
-func (s *Source) CountRelated(ctx context.Context, sel source.Selection, related int) (n int64, err error) {
-	d := newDialect(sel, "t.")
-	where, err := s.selected(ctx, sel, d)
-	if err != nil {
-		return 0, err
-	}
-	text, args := d.Finish("SELECT count(*) FROM "+sel.RelatedFrom(d.Writer(), related)+" WHERE "+where, nil)
-	return n, s.read.QueryRowContext(ctx, text, args...).Scan(&n)
 }

@@ -48,17 +48,6 @@ func (s *Source) PrepareJournal(ctx context.Context) error {
 	return nil
 }
 
-// Show keeps where the newest run of a table stands.
-func (s *Source) Show(ctx context.Context, p source.Progress) error {
-	values := p.Values()
-	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "INSERT INTO ambercellar_progress ("+
-			strings.Join(source.ProgressColumns, ", ")+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+
-			") ON CONFLICT (table_name) DO UPDATE SET "+source.ProgressSets("excluded.", ""), values...)
-		return err
-	})
-}
-
 // TakeLease makes holder the only one to work on a table and raises the epoch, which shuts out its own earlier self.
 func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (source.Lease, error) {
 	l := source.Lease{Table: table, Holder: holder, Run: run, Epoch: 1}
@@ -77,16 +66,6 @@ func (s *Source) TakeLease(ctx context.Context, table, holder, run string) (sour
 		return err
 	})
 	return l, err
-}
-
-// ReleaseLease gives the table back, unless another has taken it meanwhile.
-func (s *Source) ReleaseLease(ctx context.Context, l source.Lease) error {
-	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx,
-			"UPDATE ambercellar_lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?", l.Table,
-			l.Epoch)
-		return err
-	})
 }
 
 func checkLease(ctx context.Context, conn *sql.Conn, l source.Lease) error {
@@ -122,16 +101,6 @@ func (s *Source) PruneJournal(ctx context.Context, run string, segment int) erro
 	})
 }
 
-// Head returns the newest link of a table's chain; the zero Head where there is none.
-func (s *Source) Head(ctx context.Context, table string) (h source.Head, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT sequence, hash FROM ambercellar_chain WHERE table_name = ?",
-		table).Scan(&h.Sequence, &h.Hash)
-	if errors.Is(err, sql.ErrNoRows) {
-		return source.Head{}, nil
-	}
-	return h, err
-}
-
 // Lineage tells which database this is.
 func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
 	err = s.read.QueryRowContext(ctx,
@@ -143,24 +112,6 @@ func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, e
 		return source.Lineage{}, nil
 	}
 	return l, err
-}
-
-// SetEpoch sets the epoch of a lease that nobody holds.
-func (s *Source) SetEpoch(ctx context.Context, table string, epoch int64) error {
-	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_lease VALUES (?, NULL, NULL, ?)", table,
-			epoch)
-		return err
-	})
-}
-
-// SetHead records the newest link of a table's chain.
-func (s *Source) SetHead(ctx context.Context, table string, h source.Head) error {
-	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO ambercellar_chain VALUES (?, ?, ?)", table, h.Sequence,
-			h.Hash)
-		return err
-	})
 }
 
 // Fence waits for the lock that every batch holds to its end: there is one for the whole file.

@@ -13,17 +13,21 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	sqlite3 "modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
 
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/bykey"
+	"ambercellar/internal/source/sqlbase"
 )
 
 // Source is a SQLite database.
 type Source struct {
+	sqlbase.Base
 	cfg    source.Config
 	read   *sql.DB // any number of readers
 	write  *sql.DB // one connection, whose transactions take the write lock at once
@@ -62,8 +66,53 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 		s.Close()
 		return nil, source.Of(cfg.Name, fmt.Errorf("%s cannot be read as a SQLite database: %w", path, err))
 	}
-	s.blocks = !strings.EqualFold(mode, "wal")
+	s.blocks, s.Base = !strings.EqualFold(mode, "wal"), s.base()
 	return s, nil
+}
+
+// base is how SQLite does what all engines do alike.
+func (s *Source) base() sqlbase.Base {
+	return sqlbase.Base{
+		Names: sqlbase.Names{Quote: quote, Journal: "ambercellar_", Upsert: sqlbase.OnConflict, Restore: "restore",
+			From:     func(t *shape.Table) string { return quote(t.Name) },
+			Restored: func(t *shape.Table) string { return quote(restoredTable(t)) }},
+		Sender: sqlbase.Sender{Each: sqlbase.EachOf(s.read),
+			There: func(ctx context.Context, t *shape.Table) (bool,
+				error) {
+				return s.hasTable(ctx, restoredTable(t))
+			},
+			Exec: func(ctx context.Context, statement string, args ...any) error {
+				return s.immediate(ctx, func(conn *sql.Conn) error {
+					_, err := conn.ExecContext(ctx, statement, args...)
+					return err
+				})
+			}},
+		Ages: sqlbase.Ages{
+			Dialect: func(sel source.Selection) sqlbase.Dialect { return newDialect(sel, "t.") },
+			Beside: func(d sqlbase.Dialect, sel source.Selection) source.Dialect {
+				return &dialect{Binder: d.(*dialect).Binder, sel: sel, age: sel.Age, prefix: "t."}
+			},
+			Column: func(d sqlbase.Dialect) string { return d.(*dialect).column() },
+			Shown:  func(_ source.Selection, d sqlbase.Dialect) string { return "+" + d.(*dialect).column() },
+			First:  s.firstAge},
+	}
+}
+
+// firstAge reads the age that a query selects; false: there is none.
+func (s *Source) firstAge(ctx context.Context, sel source.Selection, query string, args []any) (at time.Time, ok bool,
+	err error) {
+	var v any
+	if err := s.read.QueryRowContext(ctx, query, args...).Scan(&v); errors.Is(err, sql.ErrNoRows) {
+		return at, false, nil
+	} else if err != nil {
+		return at, false, err
+	}
+	x, err := toValue(v, func(b []byte) []byte { return b })
+	if err != nil {
+		return at, false, err
+	}
+	at, ok = sel.Age.Instant(x)
+	return at, ok, nil
 }
 
 // Of the writing connection: its page cache, and the pages of the write-ahead log from which on a commit copies them

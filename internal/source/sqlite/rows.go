@@ -55,7 +55,7 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 // sliceQuery reads a slice: the columns, then age and key.
 func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dialect) (string, error) {
 	t := req.Table
-	where, err := s.selected(ctx, req.Selection, d)
+	where, err := s.leaves(ctx, req.Selection, d)
 	if err != nil {
 		return "", err
 	}
@@ -439,43 +439,4 @@ func makeRestoredTable(ctx context.Context, conn *sql.Conn, t *shape.Table) erro
 	_, err := conn.ExecContext(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s, PRIMARY KEY (%s))",
 		quote(restoredTable(t)), strings.Join(columns, ", "), strings.Join(keys, ", ")))
 	return err
-}
-
-// ForgetRestored removes the records of a restore.
-func (s *Source) ForgetRestored(ctx context.Context, t *shape.Table, restore string) error {
-	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {
-		return err
-	}
-	return s.immediate(ctx, func(conn *sql.Conn) error {
-		_, err := conn.ExecContext(ctx, "DELETE FROM "+quote(restoredTable(t))+" WHERE restore = ?", restore)
-		return err
-	})
-}
-
-// RestoredCount returns how many rows are recorded for a restore.
-func (s *Source) RestoredCount(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found {
-		return 0, err
-	}
-	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(restoredTable(t))+" WHERE restore = ?",
-		restore).Scan(&n)
-	return n, err
-}
-
-// RestoredLive returns how many of them are in the table still.
-func (s *Source) RestoredLive(ctx context.Context, t *shape.Table, restore string) (n int64, err error) {
-	if found, err := s.hasTable(ctx, restoredTable(t)); err != nil || !found || t.ByAddress() {
-		if found && err == nil {
-			return s.RestoredCount(ctx, t, restore)
-		}
-		return 0, err
-	}
-	parts := make([]string, len(t.Key))
-	for i, k := range t.Key {
-		parts[i] = fmt.Sprintf("t.%s = r.k%d", quote(k), i+1)
-	}
-	err = s.read.QueryRowContext(ctx,
-		fmt.Sprintf("SELECT count(*) FROM %s r WHERE r.restore = ? AND EXISTS (SELECT 1 FROM %s t WHERE %s)",
-			quote(restoredTable(t)), quote(t.Name), strings.Join(parts, " AND ")), restore).Scan(&n)
-	return n, err
 }
