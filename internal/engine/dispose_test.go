@@ -5,8 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"ambercellar/internal/archive"
@@ -23,7 +27,39 @@ const disposedRule = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: 
 // archivedScans archives the scans in three runs, a segment each, under a rule that keeps segments so long.
 func archivedScans(t *testing.T, keep string) (*bench, []catalog.Segment) {
 	t.Helper()
-	b := newBench(t, "wal")
+	made, _ := archives.LoadOrStore(keep, &archived{})
+	x := made.(*archived)
+	x.once.Do(func() { x.make(t, keep) })
+	if x.files == nil {
+		t.Fatal("the archive could not be made, as another test says")
+	}
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, x.files); err != nil {
+		t.Fatal(err)
+	}
+	b := openBench(t, dir, "wal")
+	b.now = x.now
+	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
+	if err != nil || len(list) != 3 {
+		t.Fatalf("%d segments, %v", len(list), err)
+	}
+	list[0], list[2] = list[2], list[0]
+	return b, list
+}
+
+// archived is what archivedScans gives a copy of: made once for all tests, by the keep of the archive.
+type archived struct {
+	once  sync.Once
+	files fs.FS
+	now   time.Time // when it was made
+}
+
+var archives sync.Map
+
+func (x *archived) make(t *testing.T, keep string) {
+	t.Helper()
+	dir := t.TempDir()
+	b := newBenchIn(t, dir, "wal")
 	b.rule(t, fmt.Sprintf(disposedRule, keep))
 	for _, before := range []string{"2020-01-02", "2020-01-03", ""} {
 		q := plan.PlanRequest{}
@@ -38,12 +74,21 @@ func archivedScans(t *testing.T, keep string) (*bench, []catalog.Segment) {
 			t.Fatal(err)
 		}
 	}
-	list, err := b.Catalog.Segments(t.Context(), catalog.SegmentFilter{}, catalog.All)
-	if err != nil || len(list) != 3 {
-		t.Fatalf("%d segments, %v", len(list), err)
+	b.close()
+	files := fstest.MapFS{}
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		name, _ := filepath.Rel(dir, path) // below it
+		b, err := os.ReadFile(path)
+		files[name] = &fstest.MapFile{Data: b, Mode: 0o644}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
-	list[0], list[2] = list[2], list[0]
-	return b, list
+	x.files, x.now = files, b.now
 }
 
 // decide plans a disposal and decides on it.

@@ -101,16 +101,41 @@ const rows = 3000
 
 func newBench(t *testing.T, mode string) *bench {
 	t.Helper()
-	dir := t.TempDir()
-	path := filepath.Join(dir, "harbour.db")
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)&_pragma=journal_mode("+mode+")")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := db.Exec(fmt.Sprintf(
+	return newBenchIn(t, t.TempDir(), mode)
+}
+
+func newBenchIn(t *testing.T, dir, mode string) *bench {
+	t.Helper()
+	b := openBench(t, dir, mode)
+	if _, err := b.db.Exec(fmt.Sprintf(
 		"CREATE TABLE scan (id integer PRIMARY KEY, at datetime, note text); CREATE INDEX scan_at ON scan (at);"+
 			"WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) INSERT INTO scan SELECT "+
 			"g, datetime('2020-01-01', '+' || g || ' minutes'), 'note ' || g FROM s", rows)); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Catalog.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Catalog.AddStore(t.Context(), "me", catalog.Store{Name: "cellar", Path: "x"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r",
+		[]byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: "+
+			"archive\narchive: {store: cellar}\npace: unlimited\n"), ""); err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// openBench is an engine over what a directory holds: source, store and catalog.
+func openBench(t *testing.T, dir, mode string) *bench {
+	t.Helper()
+	path := filepath.Join(dir, "harbour.db")
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)&_pragma=journal_mode("+mode+")")
+	if err == nil {
+		err = db.Ping() // which makes the file
+	}
+	if err != nil {
 		t.Fatal(err)
 	}
 	fresh.Catalog(t, filepath.Join(dir, "catalog.db"))
@@ -126,24 +151,14 @@ func newBench(t *testing.T, mode string) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { src.Close(); c.Close(); db.Close() })
+	closed := sync.OnceFunc(func() { src.Close(); c.Close(); db.Close() })
+	t.Cleanup(closed)
 	b := &bench{store: &failing{Directory: d}, cellar: filepath.Join(dir, "cellar"), db: db,
-		now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+		now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), close: closed}
 	b.Engine = New(&deps.Deps{Catalog: c, Instance: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 		Now:    b.tick,
 		Source: func(context.Context, string) (source.Source, error) { return src, nil },
 		Store:  func(context.Context, string) (store.Store, error) { return b.store, nil }})
-	if err := c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite"}); err != nil {
-		t.Fatal(err)
-	}
-	if err := c.AddStore(t.Context(), "me", catalog.Store{Name: "cellar", Path: "x"}); err != nil {
-		t.Fatal(err)
-	}
-	if _, _, err := b.Plans.ApplyRules(t.Context(), "me", "r",
-		[]byte("rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: "+
-			"archive\narchive: {store: cellar}\npace: unlimited\n"), ""); err != nil {
-		t.Fatal(err)
-	}
 	return b
 }
 

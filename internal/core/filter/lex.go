@@ -96,22 +96,11 @@ func (t token) show() string {
 
 // lex takes a filter apart.
 func lex(s string) ([]token, *Error) {
+	if err := readable(s); err != nil {
+		return nil, err
+	}
 	fail := func(pos int, message, remedy string) *Error {
 		return &Error{Text: s, Pos: pos, Message: message, Remedy: remedy}
-	}
-	if !utf8.ValidString(s) {
-		at := 0
-		for at < len(s) {
-			r, n := utf8.DecodeRuneInString(s[at:])
-			if r == utf8.RuneError && n == 1 {
-				break
-			}
-			at += n
-		}
-		return nil, fail(at, "here stands a byte that is not UTF-8", "write the filter as UTF-8")
-	}
-	if i := strings.IndexByte(s, 0); i >= 0 {
-		return nil, fail(i, "a filter cannot hold the character U+0000", "take it out")
 	}
 	var out []token
 	for at := 0; at < len(s); {
@@ -120,14 +109,7 @@ func lex(s string) ([]token, *Error) {
 		case unicode.IsSpace(r):
 			at += size
 		case r == '_' || unicode.IsLetter(r):
-			to := at
-			for to < len(s) {
-				r, size := utf8.DecodeRuneInString(s[to:])
-				if r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) {
-					break
-				}
-				to += size
-			}
+			to := wordEnd(s, at)
 			out = append(out, token{wordToken, at, s[at:to]})
 			at = to
 		case r >= '0' && r <= '9' || r == '.' && at+1 < len(s) && digit(s[at+1]):
@@ -177,6 +159,37 @@ func lex(s string) ([]token, *Error) {
 		}
 	}
 	return append(out, token{endToken, len(s), ""}), nil
+}
+
+// readable says what keeps a text from being a filter at all; nil: nothing.
+func readable(s string) *Error {
+	if !utf8.ValidString(s) {
+		at := 0
+		for at < len(s) {
+			r, n := utf8.DecodeRuneInString(s[at:])
+			if r == utf8.RuneError && n == 1 {
+				break
+			}
+			at += n
+		}
+		return &Error{Text: s, Pos: at, Message: "here stands a byte that is not UTF-8",
+			Remedy: "write the filter as UTF-8"}
+	}
+	if i := strings.IndexByte(s, 0); i >= 0 {
+		return &Error{Text: s, Pos: i, Message: "a filter cannot hold the character U+0000", Remedy: "take it out"}
+	}
+	return nil
+}
+
+func wordEnd(s string, at int) int {
+	for at < len(s) {
+		r, size := utf8.DecodeRuneInString(s[at:])
+		if r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) {
+			break
+		}
+		at += size
+	}
+	return at
 }
 
 func digit(b byte) bool { return b >= '0' && b <= '9' }

@@ -687,49 +687,9 @@ func (r *reader) agree() {
 	copies, others, on := false, 0, 0
 	same := map[string]int{}
 	for i := range out.Clauses {
-		c, e, at := out.Clauses[i], out.Effective(i), fmt.Sprintf("clauses[%d]", i)
-		copies = copies || e.Then.Copies()
-		if e.Then.Copies() && e.Archive.Store == "" {
-			field := "archive"
-			if c.Then != "" {
-				field = at + ".archive"
-			}
-			r.fail(field, "the rows are copied, and it is not said where to",
-				"add `archive: {store: cellar}`; `ambercellar store list` shows the stores")
-		}
-		if a := e.Archive; e.Then.Copies() && (a.ColdStore == "") != (a.ColdAfter == nil) {
-			field := "archive"
-			if c.Archive != nil && (c.Archive.ColdStore != "" || c.Archive.ColdAfter != nil) {
-				field = at + ".archive"
-			}
-			r.fail(field, "cold_store and cold_after go together",
-				"write both, like `cold_store: vault, cold_after: P90D`, or neither")
-		}
-		if e.Then == ThenPurge && c.Archive != nil {
-			r.fail(at+".archive", "the clause purges, so nothing goes to an archive",
-				"take archive out, or write `then: archive`")
-		}
-		if c.DeleteAfter != nil && e.Then != ThenCopy {
-			r.fail(at+".delete_after", "only rows that are copied first are deleted later",
-				"write `then: copy`, or take delete_after out")
-		}
-		if e.Then == ThenCopy && (len(e.Omit) > 0 || len(e.Mask) > 0) {
-			r.fail(at, "copied rows are compared with live ones before they are deleted later, which needs all "+
-				"their columns", "write `then: archive`, or take omit and mask out")
-		}
-		if c.Keep.None {
-			if e.Then != ThenPurge {
-				r.fail(at+".keep", "`keep: none` empties a table, and stands only with `then: purge`",
-					"write a keep, or `then: purge`")
-			} else if want := "empty " + out.Table; out.Confirm != want {
-				r.fail("confirm", "the rule empties the table, which has to be confirmed in words", "add `confirm: "+
-					want+"`")
-			}
-		}
-		if c.Otherwise && c.Where != "" {
-			r.fail(at+".where", "`otherwise: true` is for the rows that no other clause matches, and needs no "+
-				"condition", "take one of the two out")
-		}
+		c, at := out.Clauses[i], fmt.Sprintf("clauses[%d]", i)
+		copies = copies || out.Effective(i).Then.Copies()
+		r.agreeClause(i)
 		if c.Off {
 			continue
 		}
@@ -761,5 +721,52 @@ func (r *reader) agree() {
 	if out.DeleteAfter != nil && out.Then != ThenCopy {
 		r.fail("delete_after", "only rows that are copied first are deleted later",
 			"write `then: copy`, or take delete_after out")
+	}
+}
+
+// agreeClause checks what the fields of a clause say about each other, and about the rule's.
+func (r *reader) agreeClause(i int) {
+	out := &r.doc.Rule
+	c, e, at := out.Clauses[i], out.Effective(i), fmt.Sprintf("clauses[%d]", i)
+	if e.Then.Copies() && e.Archive.Store == "" {
+		field := "archive"
+		if c.Then != "" {
+			field = at + ".archive"
+		}
+		r.fail(field, "the rows are copied, and it is not said where to",
+			"add `archive: {store: cellar}`; `ambercellar store list` shows the stores")
+	}
+	if a := e.Archive; e.Then.Copies() && (a.ColdStore == "") != (a.ColdAfter == nil) {
+		field := "archive"
+		if c.Archive != nil && (c.Archive.ColdStore != "" || c.Archive.ColdAfter != nil) {
+			field = at + ".archive"
+		}
+		r.fail(field, "cold_store and cold_after go together",
+			"write both, like `cold_store: vault, cold_after: P90D`, or neither")
+	}
+	if e.Then == ThenPurge && c.Archive != nil {
+		r.fail(at+".archive", "the clause purges, so nothing goes to an archive",
+			"take archive out, or write `then: archive`")
+	}
+	if c.DeleteAfter != nil && e.Then != ThenCopy {
+		r.fail(at+".delete_after", "only rows that are copied first are deleted later",
+			"write `then: copy`, or take delete_after out")
+	}
+	if e.Then == ThenCopy && (len(e.Omit) > 0 || len(e.Mask) > 0) {
+		r.fail(at, "copied rows are compared with live ones before they are deleted later, which needs all "+
+			"their columns", "write `then: archive`, or take omit and mask out")
+	}
+	if c.Keep.None {
+		if e.Then != ThenPurge {
+			r.fail(at+".keep", "`keep: none` empties a table, and stands only with `then: purge`",
+				"write a keep, or `then: purge`")
+		} else if want := "empty " + out.Table; out.Confirm != want {
+			r.fail("confirm", "the rule empties the table, which has to be confirmed in words", "add `confirm: "+
+				want+"`")
+		}
+	}
+	if c.Otherwise && c.Where != "" {
+		r.fail(at+".where", "`otherwise: true` is for the rows that no other clause matches, and needs no "+
+			"condition", "take one of the two out")
 	}
 }

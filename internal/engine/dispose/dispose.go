@@ -146,14 +146,12 @@ func (ds *Disposer) disposable(ctx context.Context, r *rule.Rule, s *catalog.Seg
 		return stays(due, "restore %s has put rows of it back for a time, which compares them with it in the end",
 			r.ID)
 	}
-	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest,
-		Stored: catalog.At(m.Stored), Due: *due, Keep: m.Keep, SHA256: m.SHA256,
-		Digest: m.Digest.String(), Stores: s.Stores()}
 	p := &parting{engine: ds, segment: s, manifest: m, books: books,
 		terms: []keptFor{{own, m.KeepFrom}, {keep, r.Archive.From}}}
 	if p.filters, p.whole, err = ds.holdsOver(ctx, s, m); err != nil {
 		return nil, nil, err
 	}
+	item := p.item(foundRows{}, *due)
 	reason, err := p.decide(ctx, item)
 	if err != nil {
 		return nil, nil, err

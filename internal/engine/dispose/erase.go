@@ -191,21 +191,11 @@ func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalo
 		return stays(&now, "restore %s has put rows of it back for a time, which compares them with it in the end",
 			r.ID)
 	}
-	m := p.manifest
-	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest,
-		Stored: catalog.At(m.Stored), Due: now, Keep: m.Keep, SHA256: m.SHA256, Digest: m.Digest.String(),
-		Stores: s.Stores(), Kept: found.kept}
-	if item.Kept > 0 {
-		if obstacle := p.obstacle(); obstacle != "" {
-			return stays(&now, "it holds %d such rows, and cannot be parted: %s", found.erased, obstacle)
-		}
-		item.Why = "they are not meant"
-		if found.held > 0 {
-			item.Why = fmt.Sprintf("they are not meant, but for %d on which hold %s (%s) stands", found.held,
-				p.held.ID, p.held.Reference)
-		}
+	item := p.item(found, now)
+	if obstacle := p.obstacle(); item.Kept > 0 && obstacle != "" {
+		return stays(&now, "it holds %d such rows, and cannot be parted: %s", found.erased, obstacle)
 	}
-	if until, name, err := ds.lockedUntil(ctx, s, m); err != nil {
+	if until, name, err := ds.lockedUntil(ctx, s, p.manifest); err != nil {
 		return nil, nil, err
 	} else if until.After(ds.Now()) {
 		at := catalog.At(until)
@@ -213,6 +203,22 @@ func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalo
 			until.UTC().Format("2006-01-02 15:04:05 UTC"))
 	}
 	return item, nil, nil
+}
+
+// item is the segment in the list of an erasure.
+func (p *parting) item(found foundRows, due catalog.Time) *catalog.DisposalItem {
+	m, s := p.manifest, p.segment
+	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest,
+		Stored: catalog.At(m.Stored), Due: due, Keep: m.Keep, SHA256: m.SHA256, Digest: m.Digest.String(),
+		Stores: s.Stores(), Kept: found.kept}
+	switch {
+	case item.Kept > 0 && found.held > 0:
+		item.Why = fmt.Sprintf("they are not meant, but for %d on which hold %s (%s) stands", found.held, p.held.ID,
+			p.held.Reference)
+	case item.Kept > 0:
+		item.Why = "they are not meant"
+	}
+	return item
 }
 
 // erasing is the parting of a segment from the rows of an erasure.

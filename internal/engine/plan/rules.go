@@ -25,6 +25,8 @@ type Checked struct {
 	joined    []due.JoinedTables // by document
 	related   []due.JoinedTables // by document; the related tables, by the name that the rule gives
 	keeps     map[string]rule.Named
+	stores    []string // those that there are
+	cold      []string // of them, those whose files go cold
 }
 
 // CheckRules parses a file of rules and checks each against its source, table and store, the guard rails of the
@@ -37,8 +39,7 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 	if err != nil {
 		return nil, err
 	}
-	stores, cold, err := pl.storeNames(ctx)
-	if err != nil {
+	if c.stores, c.cold, err = pl.storeNames(ctx); err != nil {
 		return nil, err
 	}
 	if c.keeps, err = pl.due.Keeps(ctx); err != nil {
@@ -59,40 +60,12 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 		if d.Keep != nil || d.Rule.Source == "" || d.Rule.Table == "" {
 			continue
 		}
-		t, problem, err := pl.tableOf(ctx, d)
-		if err != nil {
+		if err := pl.findTables(ctx, c, i); err != nil {
 			return nil, err
 		}
-		if problem != nil {
-			c.Problems = append(c.Problems, *problem)
+		t := c.tables[i]
+		if t == nil {
 			continue
-		}
-		c.tables[i], d.Rule.Table = t, t.Name
-		if len(d.Rule.Joins)+len(d.Rule.Related) > 0 {
-			src, err := pl.Source(ctx, d.Rule.Source)
-			if err != nil {
-				return nil, err
-			}
-			if c.joined[i], err = due.JoinedBy(ctx, src, &d.Rule); err != nil {
-				return nil, err
-			}
-			if c.related[i], err = due.RelatedTo(ctx, src, &d.Rule); err != nil {
-				return nil, err
-			}
-			for _, x := range c.related[i] {
-				if _, err := pl.shelf.Saw(ctx, d.Rule.Source, x); err != nil {
-					return nil, err
-				}
-			}
-			t.Joined = map[string]shape.Table{}
-			for name, x := range c.joined[i] {
-				t.Joined[name] = *x
-			}
-			for _, x := range d.Rule.Relations() {
-				if related := c.related[i][x.Table]; related != nil {
-					t.Related = append(t.Related, *related)
-				}
-			}
 		}
 		if other := taken[d.Rule.Source+"\x00"+t.Name]; other != "" && other != d.Rule.Name {
 			c.Problems = append(c.Problems,
@@ -101,8 +74,8 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 		}
 		taken[d.Rule.Source+"\x00"+t.Name] = d.Rule.Name
 		c.Problems = append(c.Problems,
-			rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: stores,
-				Cold: cold, Keeps: c.keeps, Now: now})...)
+			rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: c.stores,
+				Cold: c.cold, Keeps: c.keeps, Now: now})...)
 		guard, err := pl.Catalog.Guard(ctx, d.Rule.Source)
 		if err != nil {
 			return nil, err
@@ -112,6 +85,49 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 		}
 	}
 	return c, nil
+}
+
+// findTables finds the table of a document's rule and those that the rule joins and relates to it, or says what is
+// wrong with what the rule names.
+func (pl *Planner) findTables(ctx context.Context, c *Checked, i int) error {
+	d := &c.Documents[i]
+	t, problem, err := pl.tableOf(ctx, d)
+	if err != nil {
+		return err
+	}
+	if problem != nil {
+		c.Problems = append(c.Problems, *problem)
+		return nil
+	}
+	c.tables[i], d.Rule.Table = t, t.Name
+	if len(d.Rule.Joins)+len(d.Rule.Related) == 0 {
+		return nil
+	}
+	src, err := pl.Source(ctx, d.Rule.Source)
+	if err != nil {
+		return err
+	}
+	if c.joined[i], err = due.JoinedBy(ctx, src, &d.Rule); err != nil {
+		return err
+	}
+	if c.related[i], err = due.RelatedTo(ctx, src, &d.Rule); err != nil {
+		return err
+	}
+	for _, x := range c.related[i] {
+		if _, err := pl.shelf.Saw(ctx, d.Rule.Source, x); err != nil {
+			return err
+		}
+	}
+	t.Joined = map[string]shape.Table{}
+	for name, x := range c.joined[i] {
+		t.Joined[name] = *x
+	}
+	for _, x := range d.Rule.Relations() {
+		if related := c.related[i][x.Table]; related != nil {
+			t.Related = append(t.Related, *related)
+		}
+	}
+	return nil
 }
 
 // tableOf finds a rule's table, or says what is wrong with what the rule names.

@@ -311,6 +311,44 @@ func checkScope(q *RestoreRequest) error {
 			Message: "say which rows, by exactly one of these: a run, a segment, single rows, a span of time or a " +
 				"filter, or all", Remedy: "give run, segment, rows, or where, from and to, or all"}
 	}
+	if err := checkTarget(q); err != nil {
+		return err
+	}
+	if q.Priority != "" && !slices.Contains(store.Priorities, q.Priority) {
+		return &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority),
+			Remedy: "write one of them"}
+	}
+	if q.Days < 0 || q.Days > 365 {
+		return &refuse.Error{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days),
+			Remedy: "write 1 to 365"}
+	}
+	if _, err := pace.Parse(q.Pace); err != nil {
+		return &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace),
+			Remedy: "write gentle or unlimited"}
+	}
+	if err := checkTell(q.Tell); err != nil {
+		return err
+	}
+	q.Scope.Priority, q.Scope.Days = q.Priority, q.Days
+	for field, text := range map[string]string{"from": q.Scope.From, "to": q.Scope.To} {
+		if _, ok := rule.ParseISO(text); text != "" && !ok {
+			return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a date or time", text),
+				Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
+		}
+	}
+	if len(q.Scope.Rows) > mostPicked {
+		return &refuse.Error{Field: "rows", Message: fmt.Sprintf("%d single rows are more than %d", len(q.Scope.Rows),
+			mostPicked), Remedy: "choose them by a filter"}
+	}
+	if q.Scope.Run == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 && (q.Source == "" || q.Table == "") {
+		return &refuse.Error{Field: "table", Message: "a span of time or a filter needs a source and a table",
+			Remedy: "name both"}
+	}
+	return nil
+}
+
+// checkTarget checks where the rows are to go, and what is done about those that are there already.
+func checkTarget(q *RestoreRequest) error {
 	if q.Target != catalog.TargetFile {
 		q.Format = ""
 	}
@@ -347,36 +385,6 @@ func checkScope(q *RestoreRequest) error {
 		return &refuse.Error{Field: "conflicts",
 			Message: "rows that take the place of others cannot go again by themselves: nothing would be in their " +
 				"place", Remedy: "restore for good, or to a side table"}
-	}
-	if q.Priority != "" && !slices.Contains(store.Priorities, q.Priority) {
-		return &refuse.Error{Field: "priority", Message: fmt.Sprintf("%q is none of low, normal and high", q.Priority),
-			Remedy: "write one of them"}
-	}
-	if q.Days < 0 || q.Days > 365 {
-		return &refuse.Error{Field: "days", Message: fmt.Sprintf("retrieved copies cannot stay for %d days", q.Days),
-			Remedy: "write 1 to 365"}
-	}
-	if _, err := pace.Parse(q.Pace); err != nil {
-		return &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace),
-			Remedy: "write gentle or unlimited"}
-	}
-	if err := checkTell(q.Tell); err != nil {
-		return err
-	}
-	q.Scope.Priority, q.Scope.Days = q.Priority, q.Days
-	for field, text := range map[string]string{"from": q.Scope.From, "to": q.Scope.To} {
-		if _, ok := rule.ParseISO(text); text != "" && !ok {
-			return &refuse.Error{Field: field, Message: fmt.Sprintf("%q is not a date or time", text),
-				Remedy: "write one like 2024-03-31 or 2024-03-31T12:00:00Z"}
-		}
-	}
-	if len(q.Scope.Rows) > mostPicked {
-		return &refuse.Error{Field: "rows", Message: fmt.Sprintf("%d single rows are more than %d", len(q.Scope.Rows),
-			mostPicked), Remedy: "choose them by a filter"}
-	}
-	if q.Scope.Run == "" && q.Scope.Segment == "" && len(q.Scope.Rows) == 0 && (q.Source == "" || q.Table == "") {
-		return &refuse.Error{Field: "table", Message: "a span of time or a filter needs a source and a table",
-			Remedy: "name both"}
 	}
 	return nil
 }

@@ -37,55 +37,30 @@ func (r *Execution) direct() source.Purger {
 // the pace has become one that they are read at.
 func (r *Execution) purgePass(ctx context.Context, from source.Purger, number int, after []value.Value) (_ int,
 	_ []value.Value, left bool, _ error) {
-	var open []*stretch
 	ctx, cancel := context.WithCancel(ctx)
+	open := &stretches{Execution: r, from: from}
 	defer func() { // wait for all goroutines before returning
 		cancel()
-		for _, x := range open {
-			<-x.done
-		}
+		open.wait()
 	}()
-	for more := true; more || len(open) > 0; {
-		for more && len(open) < r.sideBySide() {
+	for more := true; more || len(open.list) > 0; {
+		for more && len(open.list) < r.sideBySide() {
 			if r.direct() == nil || !from.PurgesDirect(ctx, source.PurgeRequest{Selection: r.Pass.sel, After: after,
 				Rows: r.firstBatch()}) {
 				left, more = true, false
 				break
 			}
-			x := &stretch{Work: &Work{number: number, pass: r.Pass, slice: source.Slice{Next: after}},
-				done: make(chan struct{})}
-			if r.sideBySide() > 1 {
-				rows := r.stretchRows()
-				if len(open) == 0 { // so that they do not come to their ends together
-					rows /= 2
-				}
-				if err := r.retry(ctx, func() (err error) {
-					x.to, err = from.PlaceAhead(ctx, r.Pass.sel, after, rows)
-					return err
-				}); err != nil {
-					return number, nil, false, err
-				}
-				x.rows = rows
+			x, err := open.begin(ctx, number, after)
+			if err != nil {
+				return number, nil, false, err
 			}
 			after, number, more = x.to, number+1, x.to != nil
-			open = append(open, x)
-			r.beside(len(open))
-			go func() {
-				defer close(x.done)
-				x.stopped, x.err = r.purgeStretch(ctx, from, x)
-			}()
 		}
-		if len(open) == 0 {
+		if len(open.list) == 0 {
 			break
 		}
-		x := open[0]
-		<-x.done
-		open = open[1:]
-		r.beside(len(open))
-		if x.err != nil {
-			return number, nil, false, x.err
-		}
-		if err := r.closeDirect(ctx, x); err != nil {
+		x, err := open.end(ctx, nil)
+		if err != nil {
 			return number, nil, false, err
 		}
 		switch {
@@ -95,22 +70,14 @@ func (r *Execution) purgePass(ctx context.Context, from source.Purger, number in
 		case x.stopped == nil || x.stopped == errNoMore:
 			continue
 		}
-		for len(open) > 0 { // what stopped it is dealt with alone, and the way goes on from its place
-			<-open[0].done
-			if err := open[0].err; err != nil {
+		for len(open.list) > 0 { // what stopped it is dealt with alone, and the way goes on from its place
+			if _, err := open.end(ctx, x); err != nil {
 				return number, nil, false, err
 			}
-			open[0].slice.Next = x.slice.Next
-			if err := r.closeDirect(ctx, open[0]); err != nil {
-				return number, nil, false, err
-			}
-			open = open[1:]
-			r.beside(len(open))
 		}
 		after, more, left = x.slice.Next, true, false
 		if errors.Is(x.stopped, source.ErrBusy) {
 			r.Log.Info("others are at rows that are due", "run", r.Run.ID, "slice", x.number, "error", x.stopped)
-			var err error
 			if number, err = r.purgeRead(ctx, number, &after); err != nil {
 				return number, nil, false, err
 			}
@@ -118,6 +85,60 @@ func (r *Execution) purgePass(ctx context.Context, from source.Purger, number in
 		}
 	}
 	return number, after, left, nil
+}
+
+// stretches are those that are being purged side by side, in order.
+type stretches struct {
+	*Execution
+	from source.Purger
+	list []*stretch
+}
+
+// begin begins the stretch behind a place.
+func (o *stretches) begin(ctx context.Context, number int, after []value.Value) (*stretch, error) {
+	x := &stretch{Work: &Work{number: number, pass: o.Pass, slice: source.Slice{Next: after}},
+		done: make(chan struct{})}
+	if o.sideBySide() > 1 {
+		rows := o.stretchRows()
+		if len(o.list) == 0 { // so that they do not come to their ends together
+			rows /= 2
+		}
+		if err := o.retry(ctx, func() (err error) {
+			x.to, err = o.from.PlaceAhead(ctx, o.Pass.sel, after, rows)
+			return err
+		}); err != nil {
+			return nil, err
+		}
+		x.rows = rows
+	}
+	o.list = append(o.list, x)
+	o.beside(len(o.list))
+	go func() {
+		defer close(x.done)
+		x.stopped, x.err = o.purgeStretch(ctx, o.from, x)
+	}()
+	return x, nil
+}
+
+// end waits for the first of them and closes its books: as coming from where another one stopped, if it is given.
+func (o *stretches) end(ctx context.Context, stopped *stretch) (*stretch, error) {
+	x := o.list[0]
+	<-x.done
+	o.list = o.list[1:]
+	o.beside(len(o.list))
+	if x.err != nil {
+		return nil, x.err
+	}
+	if stopped != nil {
+		x.slice.Next = stopped.slice.Next
+	}
+	return x, o.closeDirect(ctx, x)
+}
+
+func (o *stretches) wait() {
+	for _, x := range o.list {
+		<-x.done
+	}
 }
 
 // firstBatch is how many rows the next batch would have.

@@ -77,24 +77,30 @@ func (r *Execution) recover(ctx context.Context) (after []value.Value, number in
 	if again {
 		after = nil
 	}
+	purged, err := r.recoverRest(ctx, segments, &after)
+	return after, max(number, purged, r.Run.Slices) + 1, err
+}
+
+// recoverRest closes what belongs to no slice of a table's own rows, and finds where a pass that purges goes on: the
+// number of its last slice, and the place behind it.
+func (r *Execution) recoverRest(ctx context.Context, segments []catalog.Segment, after *[]value.Value) (purged int,
+	err error) {
 	// What is left of related rows belongs to slices that never came to be, or that were purged.
 	if err := r.closeOpenRelated(ctx, segments,
 		func(s *catalog.Segment) bool { return !r.waits(segments, s) }); err != nil {
-		return nil, 0, err
+		return 0, err
 	}
 	if r.Pass.store == nil {
-		var purged int
-		if after, purged, err = r.recoverPurge(ctx); err != nil {
-			return nil, 0, err
+		if *after, purged, err = r.recoverPurge(ctx); err != nil {
+			return 0, err
 		}
-		number = max(number, purged)
 	}
 	for i, p := range r.passes {
 		if p.store == nil {
 			r.taken += r.Run.Passes.V[i].Ledger.Copied
 		}
 	}
-	return after, max(number, r.Run.Slices) + 1, nil
+	return purged, nil
 }
 
 // finish deletes what no batch has taken yet of a slice that was read before, and closes its books. It cannot delete

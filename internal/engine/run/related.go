@@ -139,23 +139,8 @@ func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted 
 		x.roots = []int{}
 	}
 	var hasher value.Hasher
-	var draft *archive.Draft
-	defer func() {
-		if draft != nil {
-			draft.Abort()
-		}
-	}()
-	chunk := &value.Chunk{Width: len(columns)}
-	flush := func() error {
-		if chunk.Rows() == 0 || draft == nil {
-			return nil
-		}
-		defer chunk.Reset()
-		if err := draft.Write(chunk); err != nil {
-			return fmt.Errorf("store %s: writing a segment: %w", k.name, err)
-		}
-		return nil
-	}
+	copied := &relatedCopy{pass: k, chunk: value.Chunk{Width: len(columns)}}
+	defer copied.abort()
 	err := family.Read(ctx, r.source, *k.relation, k.columns, values, func(above int, row []value.Value) error {
 		content := row[:len(columns)]
 		x.Digests = append(x.Digests, hasher.Row(content))
@@ -166,43 +151,79 @@ func (r *Execution) readRelated(ctx context.Context, w, x *Work, at int, wanted 
 		if k.store == nil {
 			return ctx.Err()
 		}
-		if draft == nil {
+		if copied.draft == nil {
 			x.manifest = r.manifestOf(k, x.number)
 			x.manifest.GoesWith = &archive.GoesWith{Table: w.above(k).pass.table.Name, On: k.relation.On}
 			if w.manifest != nil {
 				x.manifest.GoesWith.Segment = w.manifest.Segment
 			}
 			x.manifest.Name()
-			var err error
-			if draft, err = archive.Create(ctx, k.store, x.manifest); err != nil {
-				return fmt.Errorf("store %s: %w", k.name, err)
+			if err := copied.begin(ctx, x.manifest); err != nil {
+				return err
 			}
 		}
-		for _, v := range content {
-			if v.B != nil {
-				v.B = chunk.Keep(v.B)
-			}
-			chunk.Values = append(chunk.Values, v)
-		}
-		if chunk.Rows() >= 1024 || chunk.Size() >= 1<<20 {
-			return errors.Join(flush(), ctx.Err())
-		}
-		return ctx.Err()
+		return errors.Join(copied.add(content), ctx.Err())
 	})
 	if err == nil {
-		err = flush()
+		err = copied.flush()
 	}
-	if err != nil || draft == nil {
+	if err != nil || copied.draft == nil {
 		return err
 	}
 	x.manifest.Digest = x.set
 	if err := r.begin(ctx, x); err != nil {
 		return err
 	}
-	if err := draft.Commit(); err != nil {
+	if err := copied.draft.Commit(); err != nil {
 		return errors.Join(fmt.Errorf("store %s: %w", k.name, err), r.discard(context.WithoutCancel(ctx), x))
 	}
 	return nil
+}
+
+// relatedCopy writes the segment of a related table's rows, if there are any.
+type relatedCopy struct {
+	pass  *Pass
+	draft *archive.Draft // nil before the first row
+	chunk value.Chunk
+}
+
+func (c *relatedCopy) begin(ctx context.Context, m *archive.Manifest) (err error) {
+	if c.draft, err = archive.Create(ctx, c.pass.store, m); err != nil {
+		return fmt.Errorf("store %s: %w", c.pass.name, err)
+	}
+	return nil
+}
+
+// add takes a row, which is valid only during the call.
+func (c *relatedCopy) add(row []value.Value) error {
+	for _, v := range row {
+		if v.B != nil {
+			v.B = c.chunk.Keep(v.B)
+		}
+		c.chunk.Values = append(c.chunk.Values, v)
+	}
+	if c.chunk.Rows() >= 1024 || c.chunk.Size() >= 1<<20 {
+		return c.flush()
+	}
+	return nil
+}
+
+func (c *relatedCopy) flush() error {
+	if c.chunk.Rows() == 0 || c.draft == nil {
+		return nil
+	}
+	defer c.chunk.Reset()
+	if err := c.draft.Write(&c.chunk); err != nil {
+		return fmt.Errorf("store %s: writing a segment: %w", c.pass.name, err)
+	}
+	return nil
+}
+
+// abort takes back what is not committed.
+func (c *relatedCopy) abort() {
+	if c.draft != nil {
+		c.draft.Abort()
+	}
 }
 
 // begin notes in the catalog that a segment is being written.

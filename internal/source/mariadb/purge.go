@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/bykey"
@@ -113,6 +114,42 @@ func (s *Source) PlaceAhead(ctx context.Context, sel source.Selection, after []v
 	return value.CloneRow(out), nil
 }
 
+// purgedRows takes the rows that a purge reports: age and key.
+type purgedRows struct {
+	columns []*shape.Column
+	digest  *value.Set // of the keys
+	last    []value.Value
+	age     driver.Value // of the last row, which alone is decoded
+	text    []byte
+	hasher  value.Hasher
+	arena   value.Chunk
+}
+
+func (p *purgedRows) add(raw []driver.Value) (err error) {
+	p.arena.Reset()
+	if b, ok := raw[0].([]byte); ok { // valid during the call only
+		p.text = append(p.text[:0], b...)
+		p.age = p.text
+	} else {
+		p.age = raw[0]
+	}
+	for i, v := range raw[1:] {
+		if p.last[i+1], err = decode(v, p.columns[i+1], p.arena.Keep); err != nil {
+			return err
+		}
+	}
+	p.digest.Add(p.hasher.Row(p.last[1:]))
+	return nil
+}
+
+// place is where the last row stood.
+func (p *purgedRows) place() (_ []value.Value, err error) {
+	if p.last[0], err = decode(p.age, p.columns[0], p.arena.Keep); err != nil {
+		return nil, err
+	}
+	return value.CloneRow(p.last), nil
+}
+
 // Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers
 // the key: there was no earlier reading that the content could differ from. Ages come back for the last row's sake.
 func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value,
@@ -146,27 +183,8 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 			return err
 		}
 		defer done()
-		var hasher value.Hasher
-		last := make([]value.Value, len(columns))
-		var arena value.Chunk
-		var age driver.Value
-		var text []byte
-		if err := eachRow(ctx, c, query, args, func(raw []driver.Value) (err error) {
-			arena.Reset()
-			if b, ok := raw[0].([]byte); ok { // valid during the call only, and decoded once
-				text = append(text[:0], b...)
-				age = text
-			} else {
-				age = raw[0]
-			}
-			for i, v := range raw[1:] {
-				if last[i+1], err = decode(v, columns[i+1], arena.Keep); err != nil {
-					return err
-				}
-			}
-			out.Digest.Add(hasher.Row(last[1:]))
-			return nil
-		}); err != nil {
+		rows := &purgedRows{columns: columns, last: make([]value.Value, len(columns)), digest: &out.Digest}
+		if err := eachRow(ctx, c, query, args, rows.add); err != nil {
 			return err
 		}
 		if err := s.unaltered(ctx, c, q.Table); err != nil {
@@ -175,10 +193,9 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		if out.Digest.Count == 0 {
 			return none
 		}
-		if last[0], err = decode(age, columns[0], arena.Keep); err != nil {
+		if next, err = rows.place(); err != nil {
 			return err
 		}
-		next = value.CloneRow(last)
 		n := int(out.Digest.Count)
 		out.Rows, out.Deleted, out.Found, out.Last = n, n, out.Digest, n-1
 		return completeJournalRow(ctx, c, out)

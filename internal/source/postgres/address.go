@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -32,95 +33,114 @@ func address(t *shape.Table) []shape.Column {
 // restoreKeyless puts rows back into a table without key. Which rows of a segment have been put back stands in the
 // record and nowhere else, so it is written in the same transaction, and what it names is not put back again.
 func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
-	t := req.Table
 	n := req.Rows.Rows()
-	out := &source.RestoreOutcome{Present: make([]bool, n)}
-	names, all := insertable(req)
+	x := &keylessRestore{RestoreRequest: req, out: &source.RestoreOutcome{Present: make([]bool, n)}}
 	err := s.transaction(ctx, func(tx pgx.Tx) error {
-		pc := tx.Conn().PgConn()
-		for _, q := range []string{
-			fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, "+
-				"%s FROM %s WITH NO DATA", quoteAll("", all), table(t)),
-			"CREATE TEMP TABLE ambercellar_marks (ord bigint, ordinal bigint) ON COMMIT DROP",
-		} {
-			if err := run(ctx, pc, q); err != nil {
+		x.pc = tx.Conn().PgConn()
+		for _, step := range []func(context.Context) error{x.record, x.stage, x.insert} {
+			if err := step(ctx); err != nil {
 				return err
 			}
 		}
-		var marks strings.Builder
-		for i, o := range req.Ordinals {
-			fmt.Fprintf(&marks, "%d\t%d\n", i, o)
-			out.Present[i] = true
-		}
-		if _, err := pc.CopyFrom(ctx, strings.NewReader(marks.String()),
-			"COPY pg_temp.ambercellar_marks FROM STDIN"); err != nil {
-			return err
-		}
-		fresh := &value.Chunk{Width: req.Rows.Width}
-		var digests []value.Digest
-		err := eachRow(ctx, pc, "WITH fresh AS (INSERT INTO "+restoredTable(t)+
-			" SELECT $1, $2, ordinal FROM pg_temp.ambercellar_marks ON CONFLICT DO NOTHING RETURNING ordinal) "+
-			"SELECT m.ord FROM fresh JOIN pg_temp.ambercellar_marks m USING (ordinal) ORDER BY m.ord",
-			[][]byte{[]byte(req.Restore), []byte(req.Segment)}, []uint32{typeText, typeText}, func(f [][]byte) error {
-				i := binary.BigEndian.Uint64(f[0])
-				out.Present[i] = false
-				fresh.Values = append(fresh.Values, req.Rows.Row(int(i))...)
-				digests = append(digests, req.Digests[i])
-				return nil
-			})
-		if err != nil {
-			return err
-		}
-		staged := req
-		staged.Rows = fresh
-		if _, err := pc.CopyFrom(ctx, &copyText{req: staged, staged: true},
-			fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN",
-				quoteAll("", all))); err != nil {
-			return err
-		}
-		// What the table then holds under the addresses that the insert reported, after all triggers.
-		var want, got value.Set
-		for _, d := range digests {
-			want.Add(d)
-		}
-		tids, leaves := newArray(typeTID, len(digests), 6), newArray(typeOID, len(digests), 4)
-		inserted := 0
-		err = eachRow(ctx, pc, fmt.Sprintf(
-			"INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM pg_temp.ambercellar_in ORDER BY "+
-				"ambercellar_ord RETURNING tableoid, ctid",
-			table(t), quoteAll("", names), quoteAll("", names)), nil, nil, func(f [][]byte) error {
-			if inserted++; inserted <= len(digests) {
-				leaves, tids = appendElement(leaves, f[0]), appendElement(tids, f[1])
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		if inserted != len(digests) {
-			return source.ErrAltered
-		}
-		query := fmt.Sprintf("SELECT %s FROM unnest($1::oid[], $2::tid[]) AS d(leaf, tid) JOIN %s t ON t.tableoid "+
-			"= d.leaf AND t.ctid = d.tid WHERE t.xmin = pg_current_xact_id()::xid",
-			strings.Join(expressions(t, req.Columns), ", "), table(t))
-		if len(digests) > 0 {
-			err = eachRow(ctx, pc, query, [][]byte{leaves, tids}, []uint32{arrayOID, arrayTID},
-				func(f [][]byte) error {
-					d, err := rowDigest(t, req.Columns, f)
-					got.Add(d)
-					out.Inserted++
-					return err
-				})
-		}
-		if err == nil && got != want {
-			err = source.ErrAltered
-		}
-		out.Digest = got
-		return err
+		return nil
 	})
 	if err != nil {
-		return nil, fmt.Errorf("table %s: rows cannot be put back: %w", t.Name, err)
+		return nil, fmt.Errorf("table %s: rows cannot be put back: %w", req.Table.Name, err)
 	}
-	out.Skipped = int64(n) - out.Inserted
-	return out, nil
+	x.out.Skipped = int64(n) - x.out.Inserted
+	return x.out, nil
+}
+
+// keylessRestore is one call of restoreKeyless, in its transaction.
+type keylessRestore struct {
+	source.RestoreRequest
+	pc      *pgconn.PgConn
+	out     *source.RestoreOutcome
+	fresh   value.Chunk // the rows that are not back yet, and their digests
+	digests []value.Digest
+}
+
+// record notes which rows are put back, and finds those that have not been yet.
+func (x *keylessRestore) record(ctx context.Context) error {
+	if err := run(ctx, x.pc, "CREATE TEMP TABLE ambercellar_marks (ord bigint, ordinal bigint) ON "+
+		"COMMIT DROP"); err != nil {
+		return err
+	}
+	var marks strings.Builder
+	for i, o := range x.Ordinals {
+		fmt.Fprintf(&marks, "%d\t%d\n", i, o)
+		x.out.Present[i] = true
+	}
+	if _, err := x.pc.CopyFrom(ctx, strings.NewReader(marks.String()),
+		"COPY pg_temp.ambercellar_marks FROM STDIN"); err != nil {
+		return err
+	}
+	x.fresh.Width = x.Rows.Width
+	return eachRow(ctx, x.pc, "WITH fresh AS (INSERT INTO "+restoredTable(x.Table)+
+		" SELECT $1, $2, ordinal FROM pg_temp.ambercellar_marks ON CONFLICT DO NOTHING RETURNING ordinal) "+
+		"SELECT m.ord FROM fresh JOIN pg_temp.ambercellar_marks m USING (ordinal) ORDER BY m.ord",
+		[][]byte{[]byte(x.Restore), []byte(x.Segment)}, []uint32{typeText, typeText}, func(f [][]byte) error {
+			i := binary.BigEndian.Uint64(f[0])
+			x.out.Present[i] = false
+			x.fresh.Values = append(x.fresh.Values, x.Rows.Row(int(i))...)
+			x.digests = append(x.digests, x.Digests[i])
+			return nil
+		})
+}
+
+// stage copies those rows into a table of the transaction's own.
+func (x *keylessRestore) stage(ctx context.Context) error {
+	_, all := insertable(x.RestoreRequest)
+	if err := run(ctx, x.pc, fmt.Sprintf("CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS "+
+		"ambercellar_ord, %s FROM %s WITH NO DATA", quoteAll("", all), table(x.Table))); err != nil {
+		return err
+	}
+	staged := x.RestoreRequest
+	staged.Rows = &x.fresh
+	_, err := x.pc.CopyFrom(ctx, &copyText{req: staged, staged: true},
+		fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all)))
+	return err
+}
+
+// insert puts the staged rows into the table, and compares what it then holds under the addresses that the insert
+// reported, after all triggers.
+func (x *keylessRestore) insert(ctx context.Context) error {
+	names, _ := insertable(x.RestoreRequest)
+	var want, got value.Set
+	for _, d := range x.digests {
+		want.Add(d)
+	}
+	tids, leaves := newArray(typeTID, len(x.digests), 6), newArray(typeOID, len(x.digests), 4)
+	inserted := 0
+	err := eachRow(ctx, x.pc, fmt.Sprintf("INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM "+
+		"pg_temp.ambercellar_in ORDER BY ambercellar_ord RETURNING tableoid, ctid", table(x.Table),
+		quoteAll("", names), quoteAll("", names)), nil, nil, func(f [][]byte) error {
+		if inserted++; inserted <= len(x.digests) {
+			leaves, tids = appendElement(leaves, f[0]), appendElement(tids, f[1])
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if inserted != len(x.digests) {
+		return source.ErrAltered
+	}
+	if inserted > 0 {
+		err = eachRow(ctx, x.pc, fmt.Sprintf(
+			"SELECT %s FROM unnest($1::oid[], $2::tid[]) AS d(leaf, tid) JOIN %s t ON "+
+				"t.tableoid = d.leaf AND t.ctid = d.tid WHERE t.xmin = pg_current_xact_id()::xid",
+			strings.Join(expressions(x.Table, x.Columns), ", "), table(x.Table)), [][]byte{leaves, tids},
+			[]uint32{arrayOID, arrayTID}, func(f [][]byte) error {
+				d, err := rowDigest(x.Table, x.Columns, f)
+				got.Add(d)
+				x.out.Inserted++
+				return err
+			})
+	}
+	if err == nil && got != want {
+		err = source.ErrAltered
+	}
+	x.out.Digest = got
+	return err
 }

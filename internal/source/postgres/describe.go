@@ -88,11 +88,43 @@ func sameName(a, b *shape.Table) string {
 }
 
 func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, error) {
-	var out []*shape.Table
-	byOID := map[uint32]*shape.Table{}
-	rows, err := s.pool.Query(ctx, tablesQuery, name)
+	out, byOID, err := s.listed(ctx, name)
+	if err == nil && name != "" && len(out) == 1 {
+		err = s.sign(ctx, out[0])
+	}
+	for _, fill := range []func(context.Context, map[uint32]*shape.Table) error{s.columns, s.indexes, s.foreignKeys,
+		s.triggers, s.partitions} {
+		if err == nil {
+			err = fill(ctx, byOID)
+		}
+	}
+	where := ""
+	if err == nil {
+		where, err = s.numbersHold(ctx)
+	}
 	if err != nil {
 		return nil, source.Of(s.cfg.Name, err)
+	}
+	for oid, t := range byOID {
+		if where != "" {
+			t.Numbered = fmt.Sprintf("%s/%d", where, oid)
+		}
+	}
+	for _, t := range out {
+		t.UseAddress(address(t)...)
+		t.AgeColumn = shape.GuessAge(t)
+	}
+	source.EachWithin(ctx, len(out), func(ctx context.Context, i int) { s.span(ctx, out[i]) })
+	return out, nil
+}
+
+// listed lists the tables, or the one of a name, with what one query tells of each.
+func (s *Source) listed(ctx context.Context, name string) (out []*shape.Table, byOID map[uint32]*shape.Table,
+	err error) {
+	byOID = map[uint32]*shape.Table{}
+	rows, err := s.pool.Query(ctx, tablesQuery, name)
+	if err != nil {
+		return nil, nil, err
 	}
 	var oid uint32
 	var kind, persistence, identity string
@@ -140,9 +172,6 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		byOID[oid] = &d
 		return nil
 	})
-	if err != nil {
-		return nil, source.Of(s.cfg.Name, err)
-	}
 	named := map[string]*shape.Table{}
 	for _, t := range out {
 		if other := named[t.Name]; other != nil {
@@ -151,32 +180,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		}
 		named[t.Name] = t
 	}
-	if name != "" && len(out) == 1 {
-		if err := s.sign(ctx, out[0]); err != nil {
-			return nil, source.Of(s.cfg.Name, err)
-		}
-	}
-	for _, fill := range []func(context.Context, map[uint32]*shape.Table) error{s.columns, s.indexes, s.foreignKeys,
-		s.triggers, s.partitions} {
-		if err := fill(ctx, byOID); err != nil {
-			return nil, source.Of(s.cfg.Name, err)
-		}
-	}
-	where, err := s.numbersHold(ctx)
-	if err != nil {
-		return nil, source.Of(s.cfg.Name, err)
-	}
-	for oid, t := range byOID {
-		if where != "" {
-			t.Numbered = fmt.Sprintf("%s/%d", where, oid)
-		}
-	}
-	for _, t := range out {
-		t.UseAddress(address(t)...)
-		t.AgeColumn = shape.GuessAge(t)
-	}
-	source.EachWithin(ctx, len(out), func(ctx context.Context, i int) { s.span(ctx, out[i]) })
-	return out, nil
+	return out, byOID, err
 }
 
 // numbersHold says where the numbers of tables and columns mean something: one cluster, on one timeline of its log,
