@@ -90,8 +90,7 @@ type loadReport struct {
 }
 
 // loads measures the workload's latency beside each arm.
-func loads(ctx context.Context, engine string, rows, rounds int, length time.Duration, share float64, out,
-	program string) error {
+func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 	w, err := startLoad(engine, rows)
 	if err != nil {
 		return err
@@ -103,7 +102,7 @@ func loads(ctx context.Context, engine string, rows, rounds int, length time.Dur
 		return err
 	}
 	r := &loadReport{Work: engine + "-load", When: time.Now().UTC().Format(time.RFC3339), Settings: w.settings(),
-		Share: share, Length: length.Seconds(), Rounds: map[string][]armResult{}}
+		Share: a.share, Length: a.arm.Seconds(), Rounds: map[string][]armResult{}}
 	if err := w.begin(); err != nil {
 		return err
 	}
@@ -111,9 +110,9 @@ func loads(ctx context.Context, engine string, rows, rounds int, length time.Dur
 	if err != nil {
 		return err
 	}
-	r.Rate = most * share
+	r.Rate = most * a.share
 	fmt.Printf("saturated at %.0f statements a second; the load is %.0f\n", most, r.Rate)
-	for round := range rounds {
+	for round := range a.loadRounds {
 		for _, arm := range arms {
 			if (arm == armLoop || arm == armDelete) && round > 0 {
 				continue
@@ -121,7 +120,7 @@ func loads(ctx context.Context, engine string, rows, rounds int, length time.Dur
 			if err := w.begin(); err != nil {
 				return err
 			}
-			x, err := w.arm(ctx, arm, r.Rate, length, program)
+			x, err := w.arm(ctx, arm, r.Rate, a.arm, a.program)
 			if err != nil {
 				return fmt.Errorf("%s: %w", arm, err)
 			}
@@ -133,7 +132,7 @@ func loads(ctx context.Context, engine string, rows, rounds int, length time.Dur
 				x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
 		}
 	}
-	return r.finish(out)
+	return r.finish(a.out)
 }
 
 func startLoad(engine string, rows int) (*workload, error) {
@@ -358,17 +357,7 @@ func (w *workload) arm(ctx context.Context, arm string, rate float64, length tim
 			if due >= warm {
 				samples = append(samples, sampleOf{due - warm, took, read})
 			}
-			var pg *pgconn.PgError
-			var my *mysql.MySQLError
-			switch {
-			case err == nil:
-			case errors.As(err, &pg) && pg.Code == "40P01", errors.As(err, &my) && my.Number == 1213:
-				out.Deadlocks++
-			case errors.As(err, &pg) && pg.Code == "55P03", errors.As(err, &my) && my.Number == 1205:
-				out.Timeouts++
-			default:
-				out.Failed++
-			}
+			out.failed(err)
 		}()
 	}
 	wait.Wait()
@@ -387,6 +376,21 @@ func (w *workload) arm(ctx context.Context, arm string, rate float64, length tim
 	out.Gone = before - after
 	out.take(samples, length)
 	return out, nil
+}
+
+// failed counts a statement that ended in an error, by its kind.
+func (r *armResult) failed(err error) {
+	var pg *pgconn.PgError
+	var my *mysql.MySQLError
+	switch {
+	case err == nil:
+	case errors.As(err, &pg) && pg.Code == "40P01", errors.As(err, &my) && my.Number == 1213:
+		r.Deadlocks++
+	case errors.As(err, &pg) && pg.Code == "55P03", errors.As(err, &my) && my.Number == 1205:
+		r.Timeouts++
+	default:
+		r.Failed++
+	}
 }
 
 func middle(list []float64) float64 {

@@ -48,13 +48,16 @@ type table interface {
 	close()
 }
 
-// works are what can be measured, with the rows of the table.
-var works = []struct {
+// work is moving rows on one engine.
+type work struct {
 	name  string
 	rows  int
 	start func() (table, error)
 	purge bool
-}{
+}
+
+// works are what can be measured, with the rows of the table.
+var works = []work{
 	{"postgres-archive", 5_000_000, startPostgres, false},
 	{"postgres-purge", 5_000_000, startPostgres, true},
 	{"mariadb-archive", 2_500_000, startMariaDB, false},
@@ -154,8 +157,8 @@ func (a *asked) measure(ctx context.Context) error {
 		name string
 		do   func() error
 	}{
-		{"postgres-load", func() error { return a.load(ctx, "postgres", 5_000_000) }},
-		{"mariadb-load", func() error { return a.load(ctx, "mariadb", 2_500_000) }},
+		{"postgres-load", func() error { return a.loads(ctx, "postgres", a.size(5_000_000)) }},
+		{"mariadb-load", func() error { return a.loads(ctx, "mariadb", a.size(2_500_000)) }},
 		{"postgres-partition", func() error { return a.drop(ctx, "postgres") }},
 		{"mariadb-partition", func() error { return a.drop(ctx, "mariadb") }},
 		{"wide", func() error { return wides(ctx, a.program, a.wanted) }},
@@ -190,7 +193,7 @@ func (a *asked) moves(ctx context.Context) (done []*report, err error) {
 		if !a.wanted(w.name) {
 			continue
 		}
-		r, err := run(ctx, w.name, a.size(w.rows), a.rounds, w.start, w.purge, a.program, sides)
+		r, err := a.run(ctx, w, sides)
 		if err == nil && a.alone {
 			r.hold()
 			continue
@@ -204,10 +207,6 @@ func (a *asked) moves(ctx context.Context) (done []*report, err error) {
 		done = append(done, r)
 	}
 	return done, nil
-}
-
-func (a *asked) load(ctx context.Context, engine string, rows int) error {
-	return loads(ctx, engine, a.size(rows), a.loadRounds, a.arm, a.share, a.out, a.program)
 }
 
 func (a *asked) drop(ctx context.Context, engine string) error {
@@ -226,23 +225,24 @@ func names() (out []string) {
 
 const byHand, byHandAgain, ours = "by hand", "by hand again", "ours"
 
-func run(ctx context.Context, name string, rows, rounds int, start func() (table, error), purge bool, program string,
-	sides []string) (*report, error) {
-	t, err := start()
+// run measures the sides of a work, in turn.
+func (a *asked) run(ctx context.Context, w work, sides []string) (*report, error) {
+	t, err := w.start()
 	if err != nil {
 		return nil, err
 	}
 	defer t.close()
-	fmt.Printf("\n%s: %s\nfilling a table of %d rows with three indexes\n", name, strings.Join(t.settings(), ", "),
+	rows := a.size(w.rows)
+	fmt.Printf("\n%s: %s\nfilling a table of %d rows with three indexes\n", w.name, strings.Join(t.settings(), ", "),
 		rows)
 	if err := t.fill(rows); err != nil {
 		return nil, err
 	}
-	r := &report{Work: name, When: time.Now().UTC().Format(time.RFC3339), Machine: machine,
+	r := &report{Work: w.name, When: time.Now().UTC().Format(time.RFC3339), Machine: machine,
 		Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
-	for round := range rounds {
+	for round := range a.rounds {
 		for _, side := range sides {
-			m, gone, err := once(ctx, t, side, purge, program)
+			m, gone, err := once(ctx, t, side, w.purge, a.program)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", side, err)
 			}

@@ -78,20 +78,7 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 	}
 	r := planReport{When: time.Now().UTC().Format(time.RFC3339), Rows: rows, Settings: postgresSettings,
 		Seconds: map[string][]float64{}, Ratios: map[string]float64{}}
-	hand := func() (int64, error) { // the number of due rows, to compare
-		cmd := exec.CommandContext(ctx, "psql", "-qXAt", "-F", " ", "-c", handPlan)
-		cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", server.Port), "PGUSER=postgres",
-			"PGDATABASE=base", "PGTZ=UTC")
-		text, err := cmd.Output()
-		due := int64(0)
-		for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
-			var refused string
-			var bucket, n, d int64
-			fmt.Sscan(line, &refused, &bucket, &n, &d)
-			due += d
-		}
-		return due, err
-	}
+	hand := func() (int64, error) { return plannedByHand(ctx, server.Port) }
 	plan := func(exact bool) func() (int64, error) {
 		return func() (int64, error) {
 			p, err := c.MakePlan(ctx, client.NewPlan{Rule: "scan", Exact: exact})
@@ -120,6 +107,26 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 			return fmt.Errorf("by hand %d rows are due and by the plan %d", counts["by hand"], counts["exact plan"])
 		}
 	}
+	return r.write(rounds, out)
+}
+
+// plannedByHand counts the rows that are due, by one statement.
+func plannedByHand(ctx context.Context, port int) (due int64, err error) {
+	cmd := exec.CommandContext(ctx, "psql", "-qXAt", "-F", " ", "-c", handPlan)
+	cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", port), "PGUSER=postgres",
+		"PGDATABASE=base", "PGTZ=UTC")
+	text, err := cmd.Output()
+	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		var refused string
+		var bucket, n, d int64
+		fmt.Sscan(line, &refused, &bucket, &n, &d)
+		due += d
+	}
+	return due, err
+}
+
+// write sums up, and keeps the figures.
+func (r *planReport) write(rounds int, out string) error {
 	middle := func(name string) float64 {
 		list := slices.Sorted(slices.Values(r.Seconds[name]))
 		return list[len(list)/2]
@@ -129,7 +136,7 @@ func plans(ctx context.Context, rows, rounds int, out, program string) error {
 	}
 	fmt.Printf("\n%d rows, medians of %d rounds: by hand %.2f s; exact plan %.2f s, %.2f times by hand; by hand "+
 		"again %.2f times; estimate %.2f s\n",
-		rows, rounds, middle("by hand"), middle("exact plan"), r.Ratios["exact plan to by hand"],
+		r.Rows, rounds, middle("by hand"), middle("exact plan"), r.Ratios["exact plan to by hand"],
 		r.Ratios["by hand again to by hand"], middle("estimate"))
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err

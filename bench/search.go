@@ -56,8 +56,9 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 		return err
 	}
 	results := map[string]*searchMeasure{}
-	if results["directory"], err = searched(ctx, program, filepath.Join(dir, "one"),
-		client.NewStore{Existing: true, Name: "filled", Path: cellar}, rows, rounds, nil); err != nil {
+	service := searchedService{program, filepath.Join(dir, "one"), nil}
+	if results["directory"], err = service.measure(ctx,
+		client.NewStore{Existing: true, Name: "filled", Path: cellar}, rows, rounds); err != nil {
 		return err
 	}
 	var byHand []float64
@@ -71,10 +72,20 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 	}
 	results["directory"].ByHand = middle(byHand)
 
+	if results["object store"], err = searchedObjects(ctx, program, filepath.Join(dir, "two"), st, rows,
+		rounds); err != nil {
+		return err
+	}
+	return writeSearches(results, rows, out)
+}
+
+// searchedObjects measures the same archive in a stand-in object store.
+func searchedObjects(ctx context.Context, program, dir string, from store.Store, rows, rounds int) (*searchMeasure,
+	error) {
 	var fetched atomic.Int64
 	h, err := standin.Objects{Buckets: []string{"filled"}}.Handler()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h.ServeHTTP(&countedResponse{ResponseWriter: w, n: &fetched}, r)
@@ -85,22 +96,24 @@ func searches(ctx context.Context, rows, rounds int, out, program string) error 
 	bucket := store.Bucket{Endpoint: server.URL, Name: "filled"}
 	objects, err := store.OpenBucket(bucket)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	files, err := st.List(ctx, "")
+	files, err := from.List(ctx, "")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, f := range files {
-		if _, err := archive.CopyFile(ctx, st, objects, f.Name); err != nil {
-			return err
+		if _, err := archive.CopyFile(ctx, from, objects, f.Name); err != nil {
+			return nil, err
 		}
 	}
-	if results["object store"], err = searched(ctx, program, filepath.Join(dir, "two"),
-		client.NewStore{Existing: true, Name: "filled", Bucket: (*client.StoreBucket)(&bucket)}, rows, rounds,
-		&fetched); err != nil {
-		return err
-	}
+	service := searchedService{program, dir, &fetched}
+	return service.measure(ctx, client.NewStore{Existing: true, Name: "filled",
+		Bucket: (*client.StoreBucket)(&bucket)}, rows, rounds)
+}
+
+// writeSearches sums up, and keeps the figures.
+func writeSearches(results map[string]*searchMeasure, rows int, out string) error {
 	fmt.Printf("\n| search of %d rows | first look-up by key | later ones | full scan | look-up to scan, first and "+
 		"later | grep by hand | scan to grep | look-up fetches | scan fetches | stored | memory "+
 		"|\n|---|---|---|---|---|---|---|---|---|---|---|\n", rows)
@@ -148,66 +161,28 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 		return err
 	}
 	text := bufio.NewWriterSize(in, 1<<20)
-	columns := []shape.Column{{Name: "id", Type: "bigint", Kind: value.Int},
-		{Name: "booking_id", Type: "bigint", Kind: value.Int},
-		{Name: "scanned_at", Type: "timestamp", Kind: value.Timestamp, Age: shape.AgeTime},
-		{Name: "fare", Type: "numeric(9,2)", Kind: value.Decimal, Precision: 9, Scale: 2},
-		{Name: "outcome", Type: "varchar(10)", Kind: value.Text},
-		{Name: "note", Type: "varchar(40)", Kind: value.Text}}
-	random := rand.New(rand.NewPCG(1, 2))
-	outcomes := []string{"ok", "ok", "ok", "late", "refused"}
+	scans := &scanWriter{text: text, rows: rows, random: rand.New(rand.NewPCG(1, 2)),
+		at: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)}
 	link := archive.Link{Sequence: 1}
-	at := time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
-	id := int64(0)
 	for n := range searchSegments {
+		first := scans.at
 		m := &archive.Manifest{Source: "bench", Engine: "sqlite", Table: "scan", Rule: "scan", Revision: 1,
-			Run: "01K00000000000000000000000", Number: n + 1, Columns: columns, Key: []string{"id"}, Link: link,
-			Stored: at}
+			Run: "01K00000000000000000000000", Number: n + 1, Columns: searchedColumns, Key: []string{"id"},
+			Link:   link,
+			Stored: first}
 		m.Age.Column = "scanned_at"
 		m.Name()
 		d, err := archive.Create(ctx, st, m)
+		if err == nil {
+			err = scans.write(d, m)
+		}
+		if err == nil {
+			err = d.Commit()
+		}
 		if err != nil {
 			return err
 		}
-		chunk := &value.Chunk{Width: len(columns)}
-		var hasher value.Hasher
-		var line []byte
-		first := at
-		for range rows / searchSegments {
-			id++
-			at = at.Add(7 * time.Second)
-			note := fmt.Sprintf("gate %d of quay %d", random.IntN(40), random.IntN(9))
-			if id%lostEvery == 0 {
-				note = "seal lost"
-			}
-			row := []value.Value{value.Of(id), value.Of(random.Int64N(int64(rows))),
-				{Kind: value.Timestamp, N: at.UnixMicro()}, {Kind: value.Decimal, N: random.Int64N(20_000), Scale: 2},
-				value.OfText(outcomes[random.IntN(len(outcomes))]), value.OfText(note)}
-			m.Digest.Add(hasher.Row(row))
-			chunk.Values = append(chunk.Values, row...)
-			line = line[:0]
-			for i, v := range row {
-				if i > 0 {
-					line = append(line, ',')
-				}
-				line = v.AppendText(line)
-			}
-			if _, err := text.Write(append(line, '\n')); err != nil {
-				return err
-			}
-			if chunk.Rows() == 1000 {
-				if err := d.Write(chunk); err != nil {
-					return err
-				}
-				chunk.Reset()
-			}
-		}
-		if err := d.Write(chunk); err != nil {
-			return err
-		}
-		if err := d.Commit(); err != nil {
-			return err
-		}
+		at := scans.at
 		hash, err := archive.Publish(ctx, st, m, archive.Range{Oldest: first.Format("2006-01-02 15:04:05"),
 			Newest: at.Format("2006-01-02 15:04:05")})
 		if err != nil {
@@ -226,11 +201,70 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 	return zstd.Wait()
 }
 
-// searched measures one store through a service of its own. fetched counts what is fetched from it; nil: the service
+var searchedColumns = []shape.Column{{Name: "id", Type: "bigint", Kind: value.Int},
+	{Name: "booking_id", Type: "bigint", Kind: value.Int},
+	{Name: "scanned_at", Type: "timestamp", Kind: value.Timestamp, Age: shape.AgeTime},
+	{Name: "fare", Type: "numeric(9,2)", Kind: value.Decimal, Precision: 9, Scale: 2},
+	{Name: "outcome", Type: "varchar(10)", Kind: value.Text},
+	{Name: "note", Type: "varchar(40)", Kind: value.Text}}
+
+// scanWriter makes up scans, and writes each into a segment and, as CSV, into a text.
+type scanWriter struct {
+	text   *bufio.Writer
+	rows   int // of all segments
+	random *rand.Rand
+	at     time.Time // of the last one
+	id     int64
+}
+
+// write writes the rows of one segment.
+func (s *scanWriter) write(d *archive.Draft, m *archive.Manifest) error {
+	outcomes := []string{"ok", "ok", "ok", "late", "refused"}
+	chunk := &value.Chunk{Width: len(searchedColumns)}
+	var hasher value.Hasher
+	var line []byte
+	for range s.rows / searchSegments {
+		s.id++
+		s.at = s.at.Add(7 * time.Second)
+		note := fmt.Sprintf("gate %d of quay %d", s.random.IntN(40), s.random.IntN(9))
+		if s.id%lostEvery == 0 {
+			note = "seal lost"
+		}
+		row := []value.Value{value.Of(s.id), value.Of(s.random.Int64N(int64(s.rows))),
+			{Kind: value.Timestamp, N: s.at.UnixMicro()}, {Kind: value.Decimal, N: s.random.Int64N(20_000), Scale: 2},
+			value.OfText(outcomes[s.random.IntN(len(outcomes))]), value.OfText(note)}
+		m.Digest.Add(hasher.Row(row))
+		chunk.Values = append(chunk.Values, row...)
+		line = line[:0]
+		for i, v := range row {
+			if i > 0 {
+				line = append(line, ',')
+			}
+			line = v.AppendText(line)
+		}
+		if _, err := s.text.Write(append(line, '\n')); err != nil {
+			return err
+		}
+		if chunk.Rows() == 1000 {
+			if err := d.Write(chunk); err != nil {
+				return err
+			}
+			chunk.Reset()
+		}
+	}
+	return d.Write(chunk)
+}
+
+// searchedService is a service that searches one store. fetched counts what is fetched from it; nil: the service
 // tells.
-func searched(ctx context.Context, program, dir string, s client.NewStore, rows, rounds int,
-	fetched *atomic.Int64) (*searchMeasure, error) {
-	c, process, stop, err := serve(ctx, program, dir)
+type searchedService struct {
+	program, dir string
+	fetched      *atomic.Int64
+}
+
+func (x searchedService) measure(ctx context.Context, s client.NewStore, rows, rounds int) (*searchMeasure, error) {
+	fetched := x.fetched
+	c, process, stop, err := serve(ctx, x.program, x.dir)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -280,6 +281,20 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 	defer stop()
 	c.Token = token
 	say(sizeMeasure{"start of the service" + cold, 2, time.Since(begun).Seconds(), "s"})
+	if err := lookedUp(ctx, c, say, cold, middle, run); err != nil {
+		return err
+	}
+	used := ownTime(pid)
+	const watched = 60 * time.Second
+	time.Sleep(watched)
+	say(sizeMeasure{"idle, of a processor", 1, 100 * (ownTime(pid) - used) / watched.Seconds(), "%"})
+	peak, err := resident(pid, "VmHWM:")
+	say(sizeMeasure{"memory at its most", 200, float64(peak) / (1 << 20), "MiB"})
+	return err
+}
+
+// lookedUp measures how long answers take: look-ups of rows, and lists and records of every kind.
+func lookedUp(ctx context.Context, c *client.Client, say func(sizeMeasure), cold, middle, run string) error {
 	look := func(what string, allowed float64, rounds int, ask func() error) error {
 		var took []float64
 		for range rounds {
@@ -339,13 +354,7 @@ func largeCatalog(ctx context.Context, program string, say func(sizeMeasure)) er
 			return err
 		}
 	}
-	used := ownTime(pid)
-	const watched = 60 * time.Second
-	time.Sleep(watched)
-	say(sizeMeasure{"idle, of a processor", 1, 100 * (ownTime(pid) - used) / watched.Seconds(), "%"})
-	peak, err := resident(pid, "VmHWM:")
-	say(sizeMeasure{"memory at its most", 200, float64(peak) / (1 << 20), "MiB"})
-	return err
+	return nil
 }
 
 // oneRun has a service archive a small table in two segments, and returns its token.
@@ -398,26 +407,41 @@ func multiply(ctx context.Context, path string) (middle, run string, err error) 
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1)
-	const count = "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) "
-	// of is the columns of a table, with some of them said anew.
-	of := func(table string, anew map[string]string) (columns, values string, err error) {
-		var names []string
-		if err := db.Select(&names, "SELECT name FROM pragma_table_info(?)", table); err != nil {
+	for _, step := range []func(context.Context, *sqlx.DB) error{copies, spans, largeDisposal} {
+		if err := step(ctx, db); err != nil {
 			return "", "", err
 		}
-		for i, n := range names {
-			sep := ", "
-			if i == 0 {
-				sep = ""
-			}
-			v, ok := anew[n]
-			if !ok {
-				v = "o." + n
-			}
-			columns, values = columns+sep+n, values+sep+v
-		}
-		return columns, values, nil
 	}
+	s := catalog.Segment{}
+	if err := db.Get(&s, "SELECT * FROM segment WHERE id = ?",
+		fmt.Sprintf("segment-%07d", sizedSegments/2)); err != nil {
+		return "", "", err
+	}
+	_, err = db.ExecContext(ctx, "PRAGMA wal_checkpoint(truncate)")
+	return s.Place(), fmt.Sprintf("run-%06d", sizedRuns/2), err
+}
+
+// count are the numbers from 1 on.
+const count = "WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < %d) "
+
+// anewOf is the columns of a table and their values, some of them said anew.
+func anewOf(db *sqlx.DB, table string, anew map[string]string) (columns, values string, err error) {
+	var names, said []string
+	if err := db.Select(&names, "SELECT name FROM pragma_table_info(?)", table); err != nil {
+		return "", "", err
+	}
+	for _, n := range names {
+		v, ok := anew[n]
+		if !ok {
+			v = "o." + n
+		}
+		said = append(said, v)
+	}
+	return strings.Join(names, ", "), strings.Join(said, ", "), nil
+}
+
+// copies makes sources, rules, runs and segments out of those that are there.
+func copies(ctx context.Context, db *sqlx.DB) error {
 	rule := fmt.Sprintf("CASE WHEN s.g <= %d THEN 'rule-' || (s.g %% %d) ELSE 'rule-' || (s.g %% %d) END", sizedRules,
 		sizedRules, sizedRules)
 	table := "'table-' || (s.g % 50)"
@@ -453,32 +477,40 @@ func multiply(ctx context.Context, path string) (middle, run string, err error) 
 				"shape": "CASE WHEN s.g % 2 = 0 THEN o.shape ELSE 1000 + s.g / 50 % 200 * 50 + s.g % 50 END",
 				"span":  "CASE WHEN s.g % 2 = 0 THEN s.g + 1000 ELSE s.g + 5000000 END"}},
 	} {
-		columns, values, err := of(x.table, x.anew)
+		columns, values, err := anewOf(db, x.table, x.anew)
 		if err == nil {
 			_, err = db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) "+count+"SELECT %s FROM s, %s", x.table,
 				columns, x.n, values, x.from))
 		}
 		if err != nil {
-			return "", "", fmt.Errorf("%s: %w", x.table, err)
+			return fmt.Errorf("%s: %w", x.table, err)
 		}
 	}
+	return nil
+}
+
+// spans gives the segments keys, and tables their shapes.
+func spans(ctx context.Context, db *sqlx.DB) error {
 	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_span "+count+
 		"SELECT s.g + 1000, o.shape, o.shape, s.g * 50000, s.g * 50000 + 49999, -3e38, 3e38 FROM s, (SELECT shape "+
 		"FROM segment WHERE run NOT LIKE 'run-%%' LIMIT 1) o WHERE s.g %% 2 = 0", sizedSegments)); err != nil {
-		return "", "", err
+		return err
 	}
 	if _, err := db.ExecContext(ctx, fmt.Sprintf("INSERT INTO segment_shape "+count+
 		"SELECT 1000 + s.g / 50 %% 200 * 50 + s.g %% 50, 'source-' || (s.g / 50 %% 200), 'table-' || (s.g %% 50), "+
 		"o.columns, '', o.key, o.newest, 0 FROM s, segment_shape o WHERE o.table_name = 'scan'",
 		sizedRules)); err != nil {
-		return "", "", err
+		return err
 	}
-	if _, err := db.ExecContext(ctx,
+	_, err := db.ExecContext(ctx,
 		"CREATE TEMP TABLE sum AS SELECT shape, count(*) AS n FROM segment GROUP BY shape; UPDATE segment_shape "+
-			"SET segments = coalesce((SELECT n FROM sum WHERE shape = id), 0)"); err != nil {
-		return "", "", err
-	}
-	if _, err := db.ExecContext(ctx,
+			"SET segments = coalesce((SELECT n FROM sum WHERE shape = id), 0)")
+	return err
+}
+
+// largeDisposal is one of 100,000 segments.
+func largeDisposal(ctx context.Context, db *sqlx.DB) error {
+	_, err := db.ExecContext(ctx,
 		`INSERT INTO disposal (id, kind, erases, source, table_name, rule, revision, keep, state, note, created_at,
 			created_by, remains)
 		VALUES ('large', 'disposal', '', 'harbour', 'scan', 'scans', 1, 'P7Y', 'planned', '',
@@ -487,14 +519,6 @@ func multiply(ctx context.Context, path string) (middle, run string, err error) 
 			`SELECT 'large', s.g, json_object('segment', printf('segment-%07d', 2 * s.g), 'rows', 100, 'bytes', 4000,
 				'oldest', '2020-01-01', 'newest', '2020-01-02',
 		'stored', '2020-02-01T00:00:00Z', 'due', '2026-01-01T00:00:00Z', 'keep', 'P5Y', 'sha256', '', 'digest', '',
-			'stores', json_array('cellar'), 'destroyed', NULL) FROM s`); err != nil {
-		return "", "", err
-	}
-	s := catalog.Segment{}
-	if err := db.Get(&s, "SELECT * FROM segment WHERE id = ?",
-		fmt.Sprintf("segment-%07d", sizedSegments/2)); err != nil {
-		return "", "", err
-	}
-	_, err = db.ExecContext(ctx, "PRAGMA wal_checkpoint(truncate)")
-	return s.Place(), fmt.Sprintf("run-%06d", sizedRuns/2), err
+			'stores', json_array('cellar'), 'destroyed', NULL) FROM s`)
+	return err
 }

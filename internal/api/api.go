@@ -60,7 +60,8 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 }
 
 func (a *API) routes() []route {
-	return slices.Concat(a.sessionRoutes(), a.sourceRoutes(), a.storeRoutes(), a.ruleRoutes(), a.planRoutes(),
+	return slices.Concat(a.sessionRoutes(), a.sourceRoutes(), a.tableRoutes(), a.storeRoutes(), a.ruleRoutes(),
+		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.catalogRoutes())
 }

@@ -18,6 +18,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
@@ -180,7 +181,7 @@ func TestListsComeInPages(t *testing.T) {
 	var seen []string
 	for after, n := "", 7; ; n++ {
 		_, body := w.ask("GET", "/api/v1/segments?limit=3&after="+after, "", "Authorization", "Bearer "+w.token)
-		var page Items[catalog.Segment]
+		var page Items[view.Segment]
 		if err := json.Unmarshal([]byte(body), &page); err != nil {
 			t.Fatalf("%v: %s", err, body)
 		}
@@ -245,7 +246,7 @@ func TestArchivedTablesComeInPages(t *testing.T) {
 		for after := ""; ; {
 			_, body := w.ask("GET", "/api/v1/archived?limit=4&text="+text+"&after="+after, "", "Authorization",
 				"Bearer "+w.token)
-			var page Items[catalog.ArchivedTable]
+			var page Items[view.ArchivedTable]
 			if err := json.Unmarshal([]byte(body), &page); err != nil {
 				t.Fatalf("%v: %s", err, body)
 			}

@@ -60,12 +60,12 @@ func writeCertificate(w io.Writer, x *dispose.Certificate) error {
 	p.SetFooterFunc(func() {
 		p.SetY(-15)
 		p.Font("Helvetica", "", 8)
-		p.Line(0, 6, fmt.Sprintf("%s %s, page %d of {nb}", strings.ToUpper(kind[:1])+kind[1:], x.Disposal,
-			p.PageNo()), "", 0, "C")
+		p.Line(6, fmt.Sprintf("%s %s, page %d of {nb}", strings.ToUpper(kind[:1])+kind[1:], x.Disposal,
+			p.PageNo()), "", "C")
 	})
 	p.AddPage()
 	p.Font("Helvetica", "B", 18)
-	p.Line(0, 10, "Certificate of "+kind, "", 1, "")
+	p.Line(10, "Certificate of "+kind, "", "")
 	p.Font("Helvetica", "", 10)
 	p.Ln(2)
 	p.Text(0, 5, fmt.Sprintf("%s Their manifests and closing records, which name no values, and a record of this %s "+
@@ -83,7 +83,7 @@ func certifyFacts(p *paper.Paper, x *dispose.Certificate) {
 	fact := func(name, value string) {
 		p.Font("Helvetica", "", 9)
 		p.SetTextColor(90, 90, 90)
-		p.Line(42, 6, name, "", 0, "")
+		p.Cell(42, 6, name)
 		p.SetTextColor(0, 0, 0)
 		p.Font("Helvetica", "", 10)
 		p.Text(0, 6, value)
@@ -110,13 +110,13 @@ func certifyDestroyed(p *paper.Paper, x *dispose.Certificate) {
 			p.AddPage()
 		}
 		p.Font("Helvetica", "B", 10)
-		p.Line(0, 6, fmt.Sprintf("%d.  Segment %s", i+1, s.Segment), "T", 1, "")
+		p.Line(6, fmt.Sprintf("%d.  Segment %s", i+1, s.Segment), "T", "")
 		p.Font("Helvetica", "", 9)
 		p.Text(0, 4.5, destroyedText(x, &s))
 		p.Font("Courier", "", 7)
 		for _, line := range [][2]string{{"SHA-256 of the file", s.SHA256}, {"digest of the rows", s.Digest},
 			{fmt.Sprintf("record, link %d", s.Sequence), s.Record}} {
-			p.Line(36, 4, line[0], "", 0, "")
+			p.Cell(36, 4, line[0])
 			p.Text(0, 4, line[1])
 		}
 		p.Ln(1)
@@ -128,7 +128,7 @@ func certifyWhatStays(p *paper.Paper, x *dispose.Certificate) {
 	if len(x.Remains) > 0 {
 		p.Ln(3)
 		p.Font("Helvetica", "B", 10)
-		p.Line(0, 6, "What may hold such rows still", "T", 1, "")
+		p.Line(6, "What may hold such rows still", "T", "")
 		p.Font("Helvetica", "", 9)
 		for _, line := range x.Remains {
 			p.Text(0, 5, line)
@@ -137,7 +137,7 @@ func certifyWhatStays(p *paper.Paper, x *dispose.Certificate) {
 	if len(x.Left) > 0 {
 		p.Ln(3)
 		p.Font("Helvetica", "B", 10)
-		p.Line(0, 6, "Planned, and not destroyed", "T", 1, "")
+		p.Line(6, "Planned, and not destroyed", "T", "")
 		p.Font("Helvetica", "", 9)
 		for _, s := range x.Left {
 			p.Text(0, 5, fmt.Sprintf("Segment %s: %s", s.Segment, s.Left))

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 )
 
@@ -44,9 +45,9 @@ func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	var one catalog.Disposal
+	var one view.Disposal
 	get("/api/v1/disposals/d", &one)
-	if want := (catalog.DisposalSum{Segments: many, Rows: 10*many - 4, Bytes: 100 * many, Gone: 1,
+	if want := (view.DisposalSum{Segments: many, Rows: 10*many - 4, Bytes: 100 * many, Gone: 1,
 		Staying: many}); one.DisposalSum != want || len(one.Items.V) != catalog.DisposalShown ||
 		len(one.Stays.V) != catalog.DisposalShown || one.Items.V[7].Kept != 4 {
 		t.Errorf("%+v instead of %+v, with %d and %d segments", one.DisposalSum, want, len(one.Items.V),
@@ -54,7 +55,7 @@ func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 	}
 	seen := 0
 	for after := ""; ; {
-		var page Items[catalog.PlacedItem]
+		var page Items[view.PlacedItem]
 		get("/api/v1/disposals/d/segments?limit=100&after="+after, &page)
 		for _, x := range page.Items {
 			if x.Segment != fmt.Sprintf("goes-%03d", seen) {
@@ -67,7 +68,7 @@ func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 		}
 		after = *page.Next
 	}
-	var stays Items[catalog.PlacedStay]
+	var stays Items[view.PlacedStay]
 	get("/api/v1/disposals/d/stays?limit=3", &stays)
 	if seen != many || len(stays.Items) != 3 || stays.Next == nil || stays.Items[2].Segment != "stays-002" {
 		t.Errorf("%d segments; %+v", seen, stays)

@@ -20,7 +20,7 @@ func (a *API) planRoutes() []route {
 		paged("/plans", "Plans", "The newest plans",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Plan, error) {
 				return s.Catalog.Plans(ctx, r.Query("rule"), p)
-			}, view.PlanOf, "rule"),
+			}, view.PlanOf).asks("rule"),
 		take("POST", "/plans", "MakePlan", "Make a plan of a rule; nothing in the source changes",
 			a.makePlan).created(),
 		get("/plans/counting/{ticket}", "Counting",

@@ -66,16 +66,15 @@ func whole[T any](path, name, summary string, do func(context.Context, request) 
 	return get(path, name, summary, func(ctx context.Context, r request) (Items[T], error) { return all(do(ctx, r)) })
 }
 
-// paged is a route of a list of records in pages, each as show has it. query are the names of its filters.
+// paged is a route of a list of records in pages, each as show has it.
 func paged[R, V any, P placed[R]](path, name, summary string,
-	do func(context.Context, request, catalog.Page) ([]R, error), show func(*R) V, query ...string) route {
+	do func(context.Context, request, catalog.Page) ([]R, error), show func(*R) V) route {
 	r := get(path, name, summary, func(ctx context.Context, r request) (Items[V], error) {
 		p := page(r.Context)
 		list, err := do(ctx, r, p)
 		return paging[R, V, P](list, p, show), err
 	})
-	r.query = append(query, "limit", "after")
-	return r
+	return r.asks("limit", "after")
 }
 
 // placed is a record that knows its place in a list.
@@ -116,8 +115,8 @@ func file(path, name, summary string, do func(*gin.Context)) route {
 func (r route) created() route  { r.status = http.StatusCreated; return r }
 func (r route) accepted() route { r.status = http.StatusAccepted; return r }
 
-// asks names the route's query parameters.
-func (r route) asks(query ...string) route { r.query = query; return r }
+// asks names query parameters of the route, in front of those that it has.
+func (r route) asks(query ...string) route { r.query = append(query, r.query...); return r }
 
 // free is a route that needs no token.
 func (r route) free() route { r.open = true; return r }

@@ -18,7 +18,8 @@ import (
 func (a *API) ruleRoutes() []route {
 	s := a.service
 	return []route{
-		paged("/rules", "Rules", "Rules, in the order of their names", a.rules, viewRule, "source", "table", "text"),
+		paged("/rules", "Rules", "Rules, in the order of their names", a.rules, viewRule).asks("source", "table",
+			"text"),
 		take("POST", "/rules", "ApplyRules", "Apply a file of rules: all of them or none",
 			func(ctx context.Context, r request, in RuleFile) (RuleResult, error) {
 				applied, problems, err := s.Engine.Plans.ApplyRules(ctx, r.actor(), in.File, []byte(in.Text),

@@ -20,7 +20,7 @@ func (a *API) runRoutes() []route {
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Run, error) {
 				return s.Catalog.Runs(ctx, catalog.RunFilter{Rule: r.Query("rule"), Source: r.Query("source"),
 					Table: r.Query("table"), State: r.Query("state")}, p)
-			}, viewRun, "rule", "source", "table", "state"),
+			}, viewRun).asks("rule", "source", "table", "state"),
 		take("POST", "/runs", "StartRun", "Start a run of a plan",
 			func(ctx context.Context, r request, in NewRun) (*RunView, error) {
 				return one(viewRun)(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty))

@@ -19,11 +19,11 @@ func (a *API) segmentRoutes() []route {
 				f := catalog.SegmentFilter{Run: r.Query("run"), Source: r.Query("source"), Table: r.Query("table"),
 					State: r.Query("state"), Ungoverned: r.Query("ungoverned") == "true"}
 				return s.Catalog.Segments(ctx, f, p)
-			}, view.SegmentOf, "run", "source", "table", "state", "ungoverned"),
+			}, view.SegmentOf).asks("run", "source", "table", "state", "ungoverned"),
 		paged("/archived", "ArchivedTables", "The tables of which rows are archived, in the order of their names",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.ArchivedTable, error) {
 				return s.Catalog.ArchivedTables(ctx, r.Query("text"), p)
-			}, view.ArchivedTableOf, "text"),
+			}, view.ArchivedTableOf).asks("text"),
 		get("/segments/{segment}", "Segment", "One segment",
 			func(ctx context.Context, r request) (*view.SegmentDetail, error) {
 				return one(view.SegmentDetailOf)(s.Engine.Shelf.SegmentDetail(ctx, r.Param("segment")))

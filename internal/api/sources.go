@@ -10,7 +10,7 @@ import (
 	"ambercellar/internal/source"
 )
 
-// sourceRoutes are the routes of sources and their tables.
+// sourceRoutes are the routes of sources.
 func (a *API) sourceRoutes() []route {
 	s := a.service
 	return []route{
@@ -40,6 +40,13 @@ func (a *API) sourceRoutes() []route {
 			func(ctx context.Context, r request, in catalog.Guard) (catalog.Guard, error) {
 				return in, s.Places.SetGuard(ctx, r.actor(), r.Param("source"), in)
 			}),
+	}
+}
+
+// tableRoutes are the routes of the tables of sources.
+func (a *API) tableRoutes() []route {
+	s := a.service
+	return []route{
 		whole("/sources/{source}/tables", "Tables", "The tables of a source",
 			func(ctx context.Context, r request) ([]shape.Table, error) {
 				src, err := s.Source(ctx, r.Param("source"))

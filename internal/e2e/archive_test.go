@@ -17,7 +17,6 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/restore"
-	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/standin"
 )
 
@@ -139,7 +138,7 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 		".closing.json", "foreign", "notes.txt", "not everything is what was written"}
 	w.refuse(1, wrong, "segment", "verify", "-store", cellar)
 	w.refuse(1, append(wrong, "3, of which 0 repaired"), "segment", "verify", "-all")
-	if s := must1[shelf.SegmentDetail](w, "segment", "show", flipped.ID); !strings.Contains(s.Damage, "SHA-256") {
+	if s := must1[client.SegmentDetail](w, "segment", "show", flipped.ID); !strings.Contains(s.Damage, "SHA-256") {
 		t.Errorf("the damaged segment says %q", s.Damage)
 	}
 	if st := must1[client.Items[client.StoreView]](w, "store", "list").Items; st[1].Name != "cellar" ||
@@ -159,7 +158,7 @@ func TestTheArchiveIsProvenAndMended(t *testing.T) {
 		t.Errorf("the file is not what it was, %v", err)
 	}
 	w.must("segment", "verify", "-all")
-	if s := must1[shelf.SegmentDetail](w, "segment", "show", flipped.ID); s.Damage != "" || s.VerifiedAt == nil {
+	if s := must1[client.SegmentDetail](w, "segment", "show", flipped.ID); s.Damage != "" || s.VerifiedAt == nil {
 		t.Errorf("the mended segment: %+v", s)
 	}
 	if out := w.must("verification", "list"); strings.Count(out, "done") != 4 {
@@ -544,7 +543,7 @@ func TestSegmentsAreDisposedOfByDecision(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	gone := d.Items[0].Segment
-	if s := must1[shelf.SegmentDetail](w, "segment", "show", gone); s.State != catalog.SegmentDisposed ||
+	if s := must1[client.SegmentDetail](w, "segment", "show", gone); s.State != client.SegmentDisposed ||
 		s.Disposal != d.ID || s.DisposalHash == "" {
 		t.Errorf("%+v", s)
 	}

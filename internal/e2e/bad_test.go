@@ -13,7 +13,6 @@ import (
 	"testing"
 
 	"ambercellar/client"
-	"ambercellar/internal/source"
 )
 
 // unchanged fails if a bad input changed the table, or brought the service down.
@@ -165,7 +164,7 @@ func TestBadSourcesAndStoresAreRefused(t *testing.T) {
 	w.refuse(1, []string{"/etc/shadow", "-secrets"}, "source", "add", "a", "-engine", "postgres", "-address",
 		"postgres://u@127.0.0.1:1/x", "-password-file", "/etc/shadow")
 	w.refuse(1, []string{"URL like"}, "source", "add", "a", "-engine", "postgres", "-address", "host=x")
-	if l := must1[client.Items[source.Config]](w, "source", "list"); len(l.Items) != 0 {
+	if l := must1[client.Items[client.Config]](w, "source", "list"); len(l.Items) != 0 {
 		t.Errorf("refused sources stayed: %+v", l.Items)
 	}
 	w.refuse(1, []string{"path"}, "store", "add", "s", "-path", filepath.Join(notDatabase, "below"))

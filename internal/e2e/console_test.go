@@ -13,7 +13,6 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"ambercellar/client"
-	"ambercellar/internal/catalog"
 )
 
 // page is a tab of headless Chromium.
@@ -159,7 +158,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.sees("paused by the administrator", "Resume")
 		p.press("Resume")
 		p.sees("running", "Pause")
-		w.hurried(must1[struct{ Items []catalog.Run }](w, "run", "list").Items[0].ID)
+		w.hurried(must1[client.Items[client.Run]](w, "run", "list").Items[0].ID)
 		p.sees("done", "the books balance", "3,000 of 3,000 rows")
 		if n := w.count("SELECT count(*) FROM scan"); n != 100 {
 			t.Errorf("%d rows are live instead of 100", n)

@@ -11,7 +11,6 @@ import (
 	"testing"
 
 	"ambercellar/client"
-	"ambercellar/internal/catalog"
 )
 
 // duck runs queries in an engine that knows nothing of this service, in a directory, and returns their rows.
@@ -128,7 +127,7 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 			t.Errorf("a search by the new name, %v: status %d, %s %s", format, status, out, note)
 		}
 	}
-	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour",
+	if l := must1[client.Items[client.FormerName]](w, "column", "list", "harbour",
 		"boarding_scan"); len(l.Items) != 1 || l.Items[0].Was != "note" || l.Items[0].ToldBy != "the database" {
 		t.Errorf("column list: %+v", l.Items)
 	}
@@ -176,7 +175,7 @@ func TestARenamedColumnByTheCommand(t *testing.T) {
 		!strings.Contains(out, "2,000") {
 		t.Errorf("counted by the new name:\n%s", out)
 	}
-	if l := must1[client.Items[catalog.FormerName]](w, "column", "list", "harbour", "scan"); len(l.Items) != 1 ||
+	if l := must1[client.Items[client.FormerName]](w, "column", "list", "harbour", "scan"); len(l.Items) != 1 ||
 		l.Items[0].Was != "note" || l.Items[0].ToldBy == "" {
 		t.Errorf("column list: %+v", l.Items)
 	}

@@ -9,7 +9,6 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"ambercellar/client"
-	"ambercellar/internal/catalog"
 )
 
 // TestPartitionsFromPlanToDropAndAhead goes the way of an administrator with a table that is divided by months, by
@@ -53,7 +52,7 @@ func TestPartitionsFromPlanToDropAndAhead(t *testing.T) {
 	b.sees("2 partitions as a whole", "1 partition row by row", "1 partition stays")
 	b.press("Start the run")
 	b.sees("Partitions", "left as a whole", "Taken out and dropped in")
-	runs := must1[struct{ Items []catalog.Run }](w, "run", "list")
+	runs := must1[client.Items[client.Run]](w, "run", "list")
 	r := w.ended(runs.Items[0].ID)
 	due := w.count("SELECT 1000 + count(*) FROM generate_series(3000, 3499) g WHERE timestamptz '2026-03-01+00' + " +
 		"g % 28 * interval '1 day' < '2026-03-15+00'")

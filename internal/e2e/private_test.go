@@ -12,7 +12,6 @@ import (
 	"testing"
 
 	"ambercellar/client"
-	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/service"
 )
 
@@ -124,7 +123,7 @@ func TestTheCatalogKeepsNoRows(t *testing.T) {
 		}
 		w.must("restore", "request", "-source", "harbour", "-table", "scan", "-where", "note = 'note 78'", "-into",
 			"file", "-format", "csv")
-		lifted := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where", "note = 'note 79'", "-reason",
+		lifted := must1[client.Placed](w, "hold", "place", "harbour", "scan", "-where", "note = 'note 79'", "-reason",
 			"inquiry", "-reference", "case 4")
 		w.must("hold", "lift", lifted.ID, "-reason", "it is over")
 		w.must("hold", "place", "harbour", "scan", "-where", "note = 'note 80'", "-reason", "inquiry", "-reference",

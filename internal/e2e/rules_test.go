@@ -183,9 +183,9 @@ func TestHoldsBeatEverything(t *testing.T) {
 		w.refuse(1, []string{"no row can satisfy this condition"}, "hold", "place", "harbour", "scan", "-where",
 			"id > 5 AND id < 3", "-reason", "r", "-reference", "c")
 		w.refuse(1, []string{"exactly one of"}, "hold", "place", "harbour", "scan", "-reason", "r", "-reference", "c")
-		h := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where-file", file, "-reason", "inquiry",
+		h := must1[client.Placed](w, "hold", "place", "harbour", "scan", "-where-file", file, "-reason", "inquiry",
 			"-reference", "case 12")
-		keys := must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-keys", "100,200,300", "-reason", "inquiry",
+		keys := must1[client.Placed](w, "hold", "place", "harbour", "scan", "-keys", "100,200,300", "-reason", "inquiry",
 			"-reference", "case 13")
 		if h.Rows != 10 || keys.Rows != 3 {
 			t.Errorf("held: %d and %d rows", h.Rows, keys.Rows)
@@ -202,7 +202,7 @@ func TestHoldsBeatEverything(t *testing.T) {
 		for w.count("SELECT count(*) FROM scan") > 9900 {
 			time.Sleep(5 * time.Millisecond)
 		}
-		must1[plan.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 7500 AND 9999", "-reason",
+		must1[client.Placed](w, "hold", "place", "harbour", "scan", "-where", "id BETWEEN 7500 AND 9999", "-reason",
 			"raid", "-reference", "case 14")
 		live := w.count("SELECT count(*) FROM scan WHERE id BETWEEN 7500 AND 9999")
 		r = w.hurried(r.ID)

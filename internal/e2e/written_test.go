@@ -17,7 +17,6 @@ import (
 
 	"ambercellar/client"
 	"ambercellar/internal/dbtest"
-	"ambercellar/internal/engine/reconcile"
 )
 
 // Small archives of all three engines, as earlier versions of the program wrote them, lie in testdata/written, each
@@ -342,7 +341,7 @@ func readWritten(t *testing.T, path string) {
 	r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "notice-sqlite").ID)
 	w.balanced(w.ended(r.ID), 1, 1)
 	w.must("segment", "verify", "-all")
-	if x := must1[reconcile.Reconciliation](w, "table", "reconcile", "sqlite", "scan"); !x.Agree {
+	if x := must1[client.Reconciliation](w, "table", "reconcile", "sqlite", "scan"); !x.Agree {
 		t.Errorf("%+v", x)
 	}
 }

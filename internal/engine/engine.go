@@ -47,7 +47,8 @@ func New(d *deps.Deps) *Engine {
 	e.Retrieve = retrieve.New(d, e.Shelf, e.Search)
 	e.Restores = restore.New(d, e.Tables, e.Shelf, e.Search, e.Retrieve)
 	e.Sweeps = sweep.New(d, e.Tables, e.Shelf)
-	e.Disposals = dispose.New(d, e.Tables, e.Shelf, e.Search, e.Restores, e.Sweeps)
+	e.Disposals = dispose.New(d, dispose.Rooms{Tables: e.Tables, Shelf: e.Shelf, Search: e.Search,
+		Restores: e.Restores, Sweeps: e.Sweeps})
 	e.Upkeep = upkeep.New(d, e.Tables, e.Shelf)
 	e.Reconcile = reconcile.New(d, e.Tables, e.Shelf, e.Search, e.Upkeep)
 	return e

@@ -35,6 +35,44 @@ type Objects struct {
 
 // Handler returns the stand-in as an HTTP handler. Buckets are addressed by path.
 func (o Objects) Handler() (http.Handler, error) {
+	backend, err := o.backend()
+	if err != nil {
+		return nil, err
+	}
+	how := UsualCold
+	if o.Cold != nil {
+		how = *o.Cold
+	}
+	var inner http.Handler = gofakes3.New(backend, gofakes3.WithIntegrityCheck(true)).Server()
+	if o.Lock > 0 {
+		locks, err := newLocks(o.Lock, backend, o.Buckets, inner)
+		if err != nil {
+			return nil, err
+		}
+		inner = locks
+	}
+	cold, err := newColdRoom(how, inner, o.Directory)
+	if err != nil {
+		return nil, err
+	}
+	var put atomic.Int64
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if o.refuses(w, r, &put) {
+			return
+		}
+		if size, err := strconv.ParseInt(r.Header.Get("X-Amz-Decoded-Content-Length"), 10, 64); err == nil &&
+			strings.HasPrefix(r.Header.Get("X-Amz-Content-Sha256"), "STREAMING-") {
+			r.Body = &unframed{in: bufio.NewReader(r.Body), body: r.Body}
+			r.ContentLength = size
+			r.Header.Set("Content-Length", strconv.FormatInt(size, 10))
+			r.Header.Set("X-Amz-Content-Sha256", "UNSIGNED-PAYLOAD")
+		}
+		cold.ServeHTTP(w, r)
+	}), nil
+}
+
+// backend keeps the objects: in memory, or in files.
+func (o Objects) backend() (gofakes3.Backend, error) {
 	var backend gofakes3.Backend = s3mem.New()
 	if o.Directory != "" {
 		files, err := s3afero.FsPath(o.Directory, s3afero.FsPathCreate)
@@ -56,61 +94,33 @@ func (o Objects) Handler() (http.Handler, error) {
 			return nil, fmt.Errorf("bucket %s: %w", b, err)
 		}
 	}
-	how := UsualCold
-	if o.Cold != nil {
-		how = *o.Cold
+	return backend, nil
+}
+
+// refuses answers a request that is not let in, and says so. put counts the bytes that were put.
+func (o Objects) refuses(w http.ResponseWriter, r *http.Request, put *atomic.Int64) bool {
+	authorization := r.Header.Get("Authorization")
+	signed, err := time.Parse("20060102T150405Z", r.Header.Get("X-Amz-Date"))
+	scope := strings.Split(authorization, "/")
+	switch {
+	case err == nil && time.Now().Add(o.Clock).Sub(signed).Abs() > mostSkew:
+		refuse(w, http.StatusForbidden, "RequestTimeTooSkewed",
+			"The difference between the request time and the current time is too large.")
+	case o.Region != "" && len(scope) > 2 && scope[2] != o.Region:
+		refuse(w, http.StatusBadRequest, "AuthorizationHeaderMalformed",
+			fmt.Sprintf("The region '%s' is wrong; expecting '%s'", scope[2], o.Region), "Region", o.Region)
+	case (o.Region != "" || o.Clock != 0) && authorization == "":
+		refuse(w, http.StatusForbidden, "AccessDenied", "Requests without a signature are not let in.")
+	case slices.Contains(o.Deny, r.Method):
+		refuse(w, http.StatusForbidden, "AccessDenied", "Access Denied.")
+	case o.Quota > 0 && r.Method == http.MethodPut && put.Add(max(r.ContentLength, 0)) > o.Quota:
+		refuse(w, http.StatusForbidden, "QuotaExceeded", "The bucket's quota is used up.")
+	case o.AccessKey != "" && !strings.Contains(authorization, "Credential="+o.AccessKey+"/"):
+		refuse(w, http.StatusForbidden, "InvalidAccessKeyId", "The access key id is not known here.")
+	default:
+		return false
 	}
-	var inner http.Handler = gofakes3.New(backend, gofakes3.WithIntegrityCheck(true)).Server()
-	if o.Lock > 0 {
-		locks, err := newLocks(o.Lock, backend, o.Buckets, inner)
-		if err != nil {
-			return nil, err
-		}
-		inner = locks
-	}
-	cold, err := newColdRoom(how, inner, o.Directory)
-	if err != nil {
-		return nil, err
-	}
-	var put atomic.Int64
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if signed, err := time.Parse("20060102T150405Z", r.Header.Get("X-Amz-Date")); err == nil &&
-			time.Now().Add(o.Clock).Sub(signed).Abs() > mostSkew {
-			refuse(w, http.StatusForbidden, "RequestTimeTooSkewed",
-				"The difference between the request time and the current time is too large.")
-			return
-		}
-		if scope := strings.Split(r.Header.Get("Authorization"), "/"); o.Region != "" && len(scope) > 2 &&
-			scope[2] != o.Region {
-			refuse(w, http.StatusBadRequest, "AuthorizationHeaderMalformed",
-				fmt.Sprintf("The region '%s' is wrong; expecting '%s'", scope[2], o.Region), "Region", o.Region)
-			return
-		}
-		if (o.Region != "" || o.Clock != 0) && r.Header.Get("Authorization") == "" {
-			refuse(w, http.StatusForbidden, "AccessDenied", "Requests without a signature are not let in.")
-			return
-		}
-		if slices.Contains(o.Deny, r.Method) {
-			refuse(w, http.StatusForbidden, "AccessDenied", "Access Denied.")
-			return
-		}
-		if o.Quota > 0 && r.Method == http.MethodPut && put.Add(max(r.ContentLength, 0)) > o.Quota {
-			refuse(w, http.StatusForbidden, "QuotaExceeded", "The bucket's quota is used up.")
-			return
-		}
-		if o.AccessKey != "" && !strings.Contains(r.Header.Get("Authorization"), "Credential="+o.AccessKey+"/") {
-			refuse(w, http.StatusForbidden, "InvalidAccessKeyId", "The access key id is not known here.")
-			return
-		}
-		if size, err := strconv.ParseInt(r.Header.Get("X-Amz-Decoded-Content-Length"), 10, 64); err == nil &&
-			strings.HasPrefix(r.Header.Get("X-Amz-Content-Sha256"), "STREAMING-") {
-			r.Body = &unframed{in: bufio.NewReader(r.Body), body: r.Body}
-			r.ContentLength = size
-			r.Header.Set("Content-Length", strconv.FormatInt(size, 10))
-			r.Header.Set("X-Amz-Content-Sha256", "UNSIGNED-PAYLOAD")
-		}
-		cold.ServeHTTP(w, r)
-	}), nil
+	return true
 }
 
 // unframed takes the content out of a body of signed chunks: each has its length in hexadecimal and a signature on a

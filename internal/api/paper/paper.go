@@ -59,16 +59,22 @@ func New() *Paper {
 	return &Paper{Fpdf: p, western: p.UnicodeTranslatorFromDescriptor(""), fonts: map[string]*font{}}
 }
 
-// Font sets the font of what comes next: one that every reader has, its style ("", "B" or "I"), and its size in points.
-// Text that it cannot write is written in one that can.
+// Font sets the font of what comes next: one that every reader has, its style ("", "B" or "I"), and its size in
+// points. Text that it cannot write is written in one that can.
 func (p *Paper) Font(family, style string, size float64) {
 	p.family, p.style, p.size = family, style, size
 	p.SetFont(family, style, size)
 }
 
-// Line writes a text in a cell of one line; see fpdf.CellFormat.
-func (p *Paper) Line(width, height float64, s, border string, next int, align string) {
-	p.CellFormat(width, height, p.chosen(s), border, next, align, false, 0, "")
+// Cell writes a text in a cell of a line; see fpdf.CellFormat.
+func (p *Paper) Cell(width, height float64, s string) {
+	p.CellFormat(width, height, p.chosen(s), "", 0, "", false, 0, "")
+	p.SetFont(p.family, p.style, p.size)
+}
+
+// Line writes a text in a line of its own; borders and alignment are those of fpdf.CellFormat.
+func (p *Paper) Line(height float64, s, border, align string) {
+	p.CellFormat(0, height, p.chosen(s), border, 1, align, false, 0, "")
 	p.SetFont(p.family, p.style, p.size)
 }
 

@@ -38,9 +38,9 @@ func TestTextOfAnyScript(t *testing.T) {
 			p.SetCompression(false)
 			p.AddPage()
 			p.Font("Helvetica", "B", 10)
-			p.Line(0, 6, c.text, "", 1, "")
+			p.Line(6, c.text, "", "")
 			p.Text(0, 6, c.text+"\nplain")
-			p.Line(0, 6, "after", "", 1, "")
+			p.Line(6, "after", "", "")
 			var b bytes.Buffer
 			if err := p.Output(&b); err != nil {
 				t.Fatal(err)
@@ -76,7 +76,7 @@ func FuzzText(f *testing.F) {
 		p := New()
 		p.AddPage()
 		p.Font("Courier", "", 7)
-		p.Line(0, 4, s, "", 1, "")
+		p.Line(4, s, "", "")
 		p.Text(0, 4, s)
 		if err := p.Output(new(bytes.Buffer)); err != nil {
 			t.Errorf("%q: %v", s, err)

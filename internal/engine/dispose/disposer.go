@@ -21,8 +21,16 @@ type Disposer struct {
 	sweeps   *sweep.Sweeper
 }
 
+// Rooms are the rooms of the engine that a Disposer works with.
+type Rooms struct {
+	Tables   *tables.Tables
+	Shelf    *shelf.Shelf
+	Search   *search.Searcher
+	Restores *restore.Restorer
+	Sweeps   *sweep.Sweeper
+}
+
 // New returns a Disposer.
-func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, x *search.Searcher, r *restore.Restorer,
-	w *sweep.Sweeper) *Disposer {
-	return &Disposer{d, t, s, x, r, w}
+func New(d *deps.Deps, r Rooms) *Disposer {
+	return &Disposer{d, r.Tables, r.Shelf, r.Search, r.Restores, r.Sweeps}
 }

@@ -52,7 +52,7 @@ func (pl *Planner) Compare(ctx context.Context, file string, text []byte) ([]Com
 	if err != nil {
 		return nil, nil, err
 	}
-	now := pl.Now().UTC()
+	comparing := &comparing{pl, pl.Now().UTC(), keeps, c.keeps}
 	out := []Compared{}
 	inFile, changed := map[string]bool{}, map[string]bool{}
 	for i, d := range c.Documents {
@@ -67,7 +67,7 @@ func (pl *Planner) Compare(ctx context.Context, file string, text []byte) ([]Com
 		} else if !errors.Is(err, catalog.ErrNotFound) {
 			return nil, nil, err
 		}
-		x, err := pl.compareRule(ctx, before, &d.Rule, c.tables[i], keeps, c.keeps, now)
+		x, err := comparing.rule(ctx, before, &d.Rule, c.tables[i])
 		if err != nil {
 			return nil, nil, err
 		}
@@ -91,7 +91,7 @@ func (pl *Planner) Compare(ctx context.Context, file string, text []byte) ([]Com
 		if err != nil {
 			return nil, nil, err
 		}
-		x, err := pl.compareRule(ctx, &r.Body.V, &r.Body.V, t, keeps, c.keeps, now)
+		x, err := comparing.rule(ctx, &r.Body.V, &r.Body.V, t)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -101,8 +101,14 @@ func (pl *Planner) Compare(ctx context.Context, file string, text []byte) ([]Com
 	return out, c.Problems, nil
 }
 
-func (pl *Planner) compareRule(ctx context.Context, before, after *rule.Rule, t *shape.Table, keepsBefore,
-	keepsAfter map[string]rule.Named, now time.Time) (*Compared, error) {
+// comparing compares rules as they are with rules as they would be, both at one instant.
+type comparing struct {
+	*Planner
+	now           time.Time
+	before, after map[string]rule.Named // the named keeps
+}
+
+func (pl *comparing) rule(ctx context.Context, before, after *rule.Rule, t *shape.Table) (*Compared, error) {
 	x := &Compared{Rule: after.Name, New: before == nil, Changes: []string{}, Before: []ClauseLine{},
 		After: []ClauseLine{}}
 	src, err := pl.Source(ctx, after.Source)
@@ -110,7 +116,7 @@ func (pl *Planner) compareRule(ctx context.Context, before, after *rule.Rule, t 
 		return nil, err
 	}
 	selectionOf := func(r *rule.Rule, keeps map[string]rule.Named, lines *[]ClauseLine) (source.Selection, error) {
-		cutoffs, err := r.Cutoffs(now, due.Resolver(keeps, t))
+		cutoffs, err := r.Cutoffs(pl.now, due.Resolver(keeps, t))
 		if err != nil {
 			return source.Selection{}, err
 		}
@@ -132,7 +138,7 @@ func (pl *Planner) compareRule(ctx context.Context, before, after *rule.Rule, t 
 		}
 		return source.Selection{Table: t, Age: r.Age, Terms: terms, Joins: due.JoinsOf(r, joined)}, err
 	}
-	b, err := selectionOf(after, keepsAfter, &x.After)
+	b, err := selectionOf(after, pl.after, &x.After)
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +147,7 @@ func (pl *Planner) compareRule(ctx context.Context, before, after *rule.Rule, t 
 		x.Changes = append(x.Changes, rule.Compare(before, after)...)
 		if before.Source == after.Source && before.Table == t.Name {
 			// the table has changed under the old rule
-			if a, err = selectionOf(before, keepsBefore, &x.Before); err != nil {
+			if a, err = selectionOf(before, pl.before, &x.Before); err != nil {
 				a = source.Selection{Table: t, Age: after.Age}
 				x.Changes = append(x.Changes, "the rule as it is can make no row due: "+err.Error())
 			}

@@ -170,7 +170,8 @@ func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.Jou
 			}
 		}
 	}
-	return explain(ctx, b, ops, read, out, ordinals, gone)
+	left := &unexplained{b, ops, read, ordinals, gone}
+	return left.explain(ctx, out)
 }
 
 // stretch is from how many consecutive keys on a statement names their first and last instead of each.
@@ -214,9 +215,18 @@ func exactly(ctx context.Context, ops Operations, read *Reader, keys [][]value.V
 	return slices.DeleteFunc(keys, func(k []value.Value) bool { return !there[read.Key(k)] }), err
 }
 
+// unexplained is a batch of which rows stay.
+type unexplained struct {
+	source.Batch
+	Operations
+	read     *Reader
+	ordinals map[string]int // of the rows, by their keys
+	gone     map[int]bool
+}
+
 // explain says of each row that was not deleted why it stays.
-func explain(ctx context.Context, b source.Batch, ops Operations, read *Reader, out *source.JournalRow,
-	ordinals map[string]int, gone map[int]bool) error {
+func (x *unexplained) explain(ctx context.Context, out *source.JournalRow) error {
+	b, ops, read, ordinals, gone := x.Batch, x.Operations, x.read, x.ordinals, x.gone
 	if len(gone) == len(b.Ordinals) {
 		return nil
 	}

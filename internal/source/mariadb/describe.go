@@ -129,7 +129,7 @@ func (s *Source) columns(ctx context.Context, name string, tables map[string]*sh
 			d := c
 			d.Nullable = nullable
 			d.Generated = strings.Contains(extra, "GENERATED") && !strings.Contains(extra, "DEFAULT_GENERATED")
-			classify(&d, kind, charset, collation, precision, scale)
+			classify(&d, declared{kind, charset, collation, precision, scale})
 			t.Columns = append(t.Columns, d)
 			return nil
 		})
@@ -139,25 +139,31 @@ func (s *Source) columns(ctx context.Context, name string, tables map[string]*sh
 var characterSets = []string{"utf8mb4", "utf8mb3", "utf8", "latin1", "ascii", "ucs2", "utf16", "utf16le", "utf32",
 	"latin2", "cp1250", "cp1251", "cp1252", "koi8r", "koi8u", "greek", "hebrew"}
 
-func classify(c *shape.Column, kind, charset, collation string, precision, scale int) {
-	switch kind {
+// declared is what the server tells of a column's type.
+type declared struct {
+	kind, charset, collation string
+	precision, scale         int
+}
+
+func classify(c *shape.Column, d declared) {
+	switch d.kind {
 	case "tinyint", "smallint", "mediumint", "year":
 		c.Kind = value.Int
 	case "int", "bigint":
 		c.Kind, c.Age = value.Int, shape.AgeNumber
 	case "decimal":
-		c.Kind, c.Precision, c.Scale = value.Decimal, precision, scale
+		c.Kind, c.Precision, c.Scale = value.Decimal, d.precision, d.scale
 	case "float":
 		c.Kind = value.Float32
 	case "double":
 		c.Kind = value.Float64
 	case "char", "varchar", "tinytext", "text", "mediumtext", "longtext":
 		c.Kind = value.Text
-		if !slices.Contains(characterSets, charset) {
-			c.Problem = fmt.Sprintf("text in the character set %s may not come back exactly", charset)
+		if !slices.Contains(characterSets, d.charset) {
+			c.Problem = fmt.Sprintf("text in the character set %s may not come back exactly", d.charset)
 		}
-		if collation != "utf8mb4_nopad_bin" && collation != "utf8mb4_0900_bin" {
-			c.Collation = collation
+		if d.collation != "utf8mb4_nopad_bin" && d.collation != "utf8mb4_0900_bin" {
+			c.Collation = d.collation
 		}
 	case "json", "enum", "set", "uuid", "inet4", "inet6", "time":
 		c.Kind, c.AsText = value.Text, true

@@ -6,9 +6,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
-
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
@@ -30,32 +27,20 @@ func address(t *shape.Table) []shape.Column {
 	return out
 }
 
-// restoreKeyless puts rows back into a table without key. Which rows of a segment have been put back stands in the
-// record and nowhere else, so it is written in the same transaction, and what it names is not put back again.
-func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) (*source.RestoreOutcome, error) {
-	n := req.Rows.Rows()
-	x := &keylessRestore{RestoreRequest: req, out: &source.RestoreOutcome{Present: make([]bool, n)}}
-	err := s.transaction(ctx, func(tx pgx.Tx) error {
-		x.pc = tx.Conn().PgConn()
-		for _, step := range []func(context.Context) error{x.record, x.stage, x.insert} {
-			if err := step(ctx); err != nil {
-				return err
-			}
+// keyless puts rows back into a table without key. Which rows of a segment have been put back stands in the record and
+// nowhere else, so it is written in the same transaction, and what it names is not put back again.
+func (r *restoring) keyless(ctx context.Context) error {
+	x := &keylessRestore{restoring: r}
+	for _, step := range []func(context.Context) error{x.record, x.stage, x.insert} {
+		if err := step(ctx); err != nil {
+			return err
 		}
-		return nil
-	})
-	if err != nil {
-		return nil, fmt.Errorf("table %s: rows cannot be put back: %w", req.Table.Name, err)
 	}
-	x.out.Skipped = int64(n) - x.out.Inserted
-	return x.out, nil
+	return nil
 }
 
-// keylessRestore is one call of restoreKeyless, in its transaction.
 type keylessRestore struct {
-	source.RestoreRequest
-	pc      *pgconn.PgConn
-	out     *source.RestoreOutcome
+	*restoring
 	fresh   value.Chunk // the rows that are not back yet, and their digests
 	digests []value.Digest
 }

@@ -29,22 +29,16 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (out *s
 		return nil, err
 	}
 	if req.Table.ByAddress() {
-		return s.restoreKeyless(ctx, req)
-	}
-	err = s.transaction(ctx, func(tx pgx.Tx) error {
-		out, err = s.copyIn(ctx, tx.Conn().PgConn(), req)
-		return err
-	})
-	if c := code(err); c == uniqueViolation || c == notSupported || errors.Is(err, errStage) {
-		err = s.transaction(ctx, func(tx pgx.Tx) error {
-			out, err = s.stageIn(ctx, tx.Conn().PgConn(), req)
-			return err
-		})
+		out, err = s.restoring(ctx, req, func(r *restoring) error { return r.keyless(ctx) })
+	} else {
+		out, err = s.restoring(ctx, req, func(r *restoring) error { return r.copyIn(ctx) })
+		if c := code(err); c == uniqueViolation || c == notSupported || errors.Is(err, errStage) {
+			out, err = s.restoring(ctx, req, func(r *restoring) error { return r.stageIn(ctx) })
+		}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("table %s: rows cannot be put back: %w", req.Table.Name, err)
 	}
-	out.Skipped = int64(len(out.Present)) - out.Inserted
 	return out, nil
 }
 
@@ -74,11 +68,28 @@ func (s *Source) makeRestored(ctx context.Context, t *shape.Table) error {
 // errStage says that rows do not go straight into the table.
 var errStage = errors.New("rows have to go through a temporary table")
 
+// restoring is one try to put rows back, in a transaction of its own.
+type restoring struct {
+	source.RestoreRequest
+	pc  *pgconn.PgConn
+	out *source.RestoreOutcome
+}
+
+// restoring begins a try and hands it to do.
+func (s *Source) restoring(ctx context.Context, req source.RestoreRequest,
+	do func(*restoring) error) (*source.RestoreOutcome, error) {
+	r := &restoring{RestoreRequest: req, out: &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}}
+	err := s.transaction(ctx, func(tx pgx.Tx) error {
+		r.pc = tx.Conn().PgConn()
+		return do(r)
+	})
+	r.out.Skipped = int64(len(r.out.Present)) - r.out.Inserted
+	return r.out, err
+}
+
 // copyIn copies rows straight into the table and its record of restored rows.
-func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome,
-	error) {
-	t := req.Table
-	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
+func (r *restoring) copyIn(ctx context.Context) error {
+	t, pc, req := r.Table, r.pc, r.RestoreRequest
 	names, _ := insertable(req)
 	var rows io.Reader = &copyText{req: req}
 	form := ""
@@ -87,7 +98,7 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 	}
 	if _, err := pc.CopyFrom(ctx, rows, fmt.Sprintf("COPY %s (%s) FROM STDIN%s", table(t), quoteAll("", names),
 		form)); err != nil {
-		return nil, err
+		return err
 	}
 	at, columns := make([]int, len(t.Key)), make([]*shape.Column, len(t.Key))
 	for i, k := range t.Key {
@@ -110,26 +121,26 @@ func (s *Source) copyIn(ctx context.Context, pc *pgconn.PgConn, req source.Resto
 	// The planner is not to read the whole table for the rows of one batch.
 	if _, err := pc.Exec(ctx, "SET LOCAL enable_seqscan = off; SET LOCAL enable_hashjoin = off; SET LOCAL "+
 		"enable_mergejoin = off").ReadAll(); err != nil {
-		return nil, err
+		return err
 	}
 	arrays, keyNames, on := keyJoin(columns, 1)
 	params, types := keyArrays(columns, keys)
 	query := fmt.Sprintf("SELECT d.ord, %s FROM unnest(%s) WITH ORDINALITY AS d(%s, ord) JOIN %s t ON %s WHERE "+
 		"t.xmin = pg_current_xact_id()::xid",
 		strings.Join(expressions(t, req.Columns), ", "), arrays, keyNames, table(t), on)
-	if err := s.readRestored(ctx, pc, query, params, types, req, out, -1); err != nil {
-		return nil, err
+	if err := r.read(ctx, query, params, types, -1); err != nil {
+		return err
 	}
-	if out.Inserted != int64(len(keys)) { // a trigger of the table has kept rows out
-		return nil, errStage
+	if r.out.Inserted != int64(len(keys)) { // a trigger of the table has kept rows out
+		return errStage
 	}
 	_, err := pc.CopyFrom(ctx, bytes.NewReader(marks), fmt.Sprintf("COPY %s FROM STDIN", restoredTable(t)))
-	return out, err
+	return err
 }
 
-// readRestored reads rows that were put back, each behind its place among them counted from base.
-func (s *Source) readRestored(ctx context.Context, pc *pgconn.PgConn, query string, params [][]byte, types []uint32,
-	req source.RestoreRequest, out *source.RestoreOutcome, base int) error {
+// read reads rows that were put back, each behind its place among them counted from base.
+func (r *restoring) read(ctx context.Context, query string, params [][]byte, types []uint32, base int) error {
+	req, out := r.RestoreRequest, r.out
 	row := make([]value.Value, len(req.Columns))
 	var hasher value.Hasher
 	var kept []byte
@@ -138,7 +149,7 @@ func (s *Source) readRestored(ctx context.Context, pc *pgconn.PgConn, query stri
 		kept = append(kept, b...)
 		return kept[from:len(kept):len(kept)]
 	}
-	return eachRow(ctx, pc, query, params, types, func(f [][]byte) error {
+	return eachRow(ctx, r.pc, query, params, types, func(f [][]byte) error {
 		i := int(binary.BigEndian.Uint64(f[0])) + base
 		kept = kept[:0]
 		for j, c := range req.Columns {
@@ -160,12 +171,10 @@ func (s *Source) readRestored(ctx context.Context, pc *pgconn.PgConn, query stri
 }
 
 // stageIn puts rows back through a temporary table.
-func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest) (*source.RestoreOutcome,
-	error) {
-	t := req.Table
-	out := &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}
-	for i := range out.Present {
-		out.Present[i] = true
+func (r *restoring) stageIn(ctx context.Context) error {
+	t, pc, req := r.Table, r.pc, r.RestoreRequest
+	for i := range r.out.Present {
+		r.out.Present[i] = true
 	}
 	names, all := insertable(req)
 	on := make([]string, len(t.Key))
@@ -178,37 +187,36 @@ func (s *Source) stageIn(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 	if err := run(ctx, pc, fmt.Sprintf(
 		"CREATE TEMP TABLE ambercellar_in ON COMMIT DROP AS SELECT 0::bigint AS ambercellar_ord, %s FROM %s WITH "+
 			"NO DATA", quoteAll("", all), table(t))); err != nil {
-		return nil, err
+		return err
 	}
 	if _, err := pc.CopyFrom(ctx, &copyText{req: req, staged: true},
 		fmt.Sprintf("COPY pg_temp.ambercellar_in (ambercellar_ord, %s) FROM STDIN", quoteAll("", all))); err != nil {
-		return nil, err
+		return err
 	}
 	if req.Replace != nil {
-		if err := s.replace(ctx, pc, req, names, joined, strings.Join(on, " AND "), out); err != nil {
-			return nil, err
+		if err := r.replace(ctx, names, joined, strings.Join(on, " AND ")); err != nil {
+			return err
 		}
 	}
 	if err := run(ctx, pc, fmt.Sprintf(
 		"INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM pg_temp.ambercellar_in ORDER BY "+
 			"ambercellar_ord ON CONFLICT (%s) DO NOTHING",
 		table(t), quoteAll("", names), quoteAll("", names), quoteAll("", t.Key))); err != nil {
-		return nil, err
+		return err
 	}
 	query := fmt.Sprintf("SELECT n.ambercellar_ord, %s %s", strings.Join(expressions(t, req.Columns), ", "), ours)
-	if err := s.readRestored(ctx, pc, query, nil, nil, req, out, 0); err != nil {
-		return nil, err
+	if err := r.read(ctx, query, nil, nil, 0); err != nil {
+		return err
 	}
-	return out, run(ctx, pc, fmt.Sprintf(
+	return run(ctx, pc, fmt.Sprintf(
 		"INSERT INTO %s SELECT $1, %s %s ON CONFLICT (%s) DO UPDATE SET restore = excluded.restore",
 		restoredTable(t), quoteAll("t.", t.Key), ours, restoredKey(t)), req.Restore)
 }
 
 // replace puts the restored rows in the place of those that are there under their keys and are others. Columns that
 // the server computes, and those of the key, are left as they are.
-func (s *Source) replace(ctx context.Context, pc *pgconn.PgConn, req source.RestoreRequest, names []string, joined,
-	on string, out *source.RestoreOutcome) error {
-	t := req.Table
+func (r *restoring) replace(ctx context.Context, names []string, joined, on string) error {
+	t, pc, req := r.Table, r.pc, r.RestoreRequest
 	there := &value.Chunk{Width: len(req.Columns)}
 	ordinals := newArray(typeInt8, len(req.Digests), 8)
 	var hasher value.Hasher
@@ -236,7 +244,7 @@ func (s *Source) replace(ctx context.Context, pc *pgconn.PgConn, req source.Rest
 	if err := req.Replace(there); err != nil {
 		return err
 	}
-	out.Replaced = int64(there.Rows())
+	r.out.Replaced = int64(there.Rows())
 	var sets []string
 	for _, n := range names {
 		if !slices.Contains(t.Key, n) {

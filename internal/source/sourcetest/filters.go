@@ -127,27 +127,34 @@ func filtersAgree(t *testing.T, w *world) {
 				no = append(no, row[0].N)
 			}
 		}
-		differs(t, sel.Table, text, p.rows, yes, ids(f))
-		differs(t, sel.Table, "NOT ("+text+")", p.rows, no, ids(not))
+		differs(t, judgement{sel.Table, text, yes, ids(f)}, p.rows)
+		differs(t, judgement{sel.Table, "NOT (" + text + ")", no, ids(not)}, p.rows)
 	}
 	if outcomes[filter.True] < 1000 || outcomes[filter.False] < 1000 || outcomes[filter.Unknown] < 1000 {
 		t.Errorf("the filters are lopsided: %v", outcomes)
 	}
 }
 
+// judgement is for which rows, by their numbers, a filter is true by the evaluator and by the database.
+type judgement struct {
+	table        *shape.Table
+	text         string
+	ours, theirs []int64
+}
+
 // differs reports rows on which the evaluator and the database disagree.
-func differs(t *testing.T, table *shape.Table, text string, rows [][]value.Value, ours, theirs []int64) {
+func differs(t *testing.T, j judgement, rows [][]value.Value) {
 	t.Helper()
-	slices.Sort(ours)
-	slices.Sort(theirs)
-	if slices.Equal(ours, theirs) {
+	slices.Sort(j.ours)
+	slices.Sort(j.theirs)
+	if slices.Equal(j.ours, j.theirs) {
 		return
 	}
 	shown := 0
 	for _, row := range rows {
 		id := row[0].N
-		_, a := slices.BinarySearch(ours, id)
-		_, b := slices.BinarySearch(theirs, id)
+		_, a := slices.BinarySearch(j.ours, id)
+		_, b := slices.BinarySearch(j.theirs, id)
 		if a == b {
 			continue
 		}
@@ -155,11 +162,11 @@ func differs(t *testing.T, table *shape.Table, text string, rows [][]value.Value
 			break
 		}
 		line := ""
-		for i, c := range table.Columns {
-			if strings.Contains(text, c.Name) {
+		for i, c := range j.table.Columns {
+			if strings.Contains(j.text, c.Name) {
 				line += fmt.Sprintf(" %s=%s", c.Name, row[i].Exact())
 			}
 		}
-		t.Errorf("%s\n  is true by the evaluator: %v, by the database: %v, for%s", text, a, b, line)
+		t.Errorf("%s\n  is true by the evaluator: %v, by the database: %v, for%s", j.text, a, b, line)
 	}
 }

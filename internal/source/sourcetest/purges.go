@@ -47,30 +47,7 @@ func purgesDirect(t *testing.T, w *world) {
 		t.Errorf("up to the tenth: %+v, ends at %v, %v", row, last, err)
 	}
 	q := source.PurgeRequest{Selection: sel, Lease: lease, Segment: 1, Rows: 7}
-	var total value.Set
-	for q.Number = 1; ; q.Number++ {
-		row, next, err := p.Purge(w.ctx, q)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if row.Rows == 0 {
-			break
-		}
-		if row.Deleted != row.Rows || row.Found != row.Digest || row.Digest.Count != int64(row.Rows) || row.Rows > 7 ||
-			next == nil {
-			t.Fatalf("batch %d: %+v, next %v", q.Number, row, next)
-		}
-		total.Merge(row.Digest)
-		if q.Number == 2 { // its answer got lost
-			again, nowhere, err := p.Purge(w.ctx, q)
-			if err != nil || nowhere != nil || again.Digest != row.Digest || again.Deleted != row.Deleted {
-				t.Errorf("the same batch again: %+v, next %v, %v", again, nowhere, err)
-			}
-			// of an age that is passed
-			w.exec("INSERT INTO scan VALUES (9000, 1, '2020-01-01 00:00:00', 'late', 'came late')")
-		}
-		q.After = next
-	}
+	total := w.purgeAll(t, p, &q)
 	expect(t, "rows purged", total.Count, 39)
 	journal, err := w.s.Journal(w.ctx, "run1", 1)
 	if err != nil {
@@ -92,6 +69,33 @@ func purgesDirect(t *testing.T, w *world) {
 	w.exec("ALTER TABLE other ADD FOREIGN KEY (scan) REFERENCES scan (id)")
 	expect(t, "purges what others refer to unread",
 		p.PurgesDirect(w.ctx, source.PurgeRequest{Selection: w.selection(t, "scan", "scanned_at"), Rows: 7}), false)
+}
+
+// purgeAll purges batch by batch to the end. The answer of one gets lost, and a row comes late.
+func (w *world) purgeAll(t *testing.T, p source.Purger, q *source.PurgeRequest) (total value.Set) {
+	for q.Number = 1; ; q.Number++ {
+		row, next, err := p.Purge(w.ctx, *q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if row.Rows == 0 {
+			return total
+		}
+		if row.Deleted != row.Rows || row.Found != row.Digest || row.Digest.Count != int64(row.Rows) || row.Rows > 7 ||
+			next == nil {
+			t.Fatalf("batch %d: %+v, next %v", q.Number, row, next)
+		}
+		total.Merge(row.Digest)
+		if q.Number == 2 { // its answer got lost
+			again, nowhere, err := p.Purge(w.ctx, *q)
+			if err != nil || nowhere != nil || again.Digest != row.Digest || again.Deleted != row.Deleted {
+				t.Errorf("the same batch again: %+v, next %v, %v", again, nowhere, err)
+			}
+			// of an age that is passed
+			w.exec("INSERT INTO scan VALUES (9000, 1, '2020-01-01 00:00:00', 'late', 'came late')")
+		}
+		q.After = next
+	}
 }
 
 // emptiesDirect: a clause without age takes its rows in order of the key.

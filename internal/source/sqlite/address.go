@@ -74,7 +74,7 @@ func (s *Source) restoreKeyless(ctx context.Context, req source.RestoreRequest) 
 		}
 		var hasher value.Hasher
 		query := "SELECT " + expressions(t, "t.", req.Columns) + " FROM " + quote(t.Name) + " t WHERE "
-		err = among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", numbers,
+		err = among{newDialect(source.Selection{Table: t}, "t."), t.Key, query, ""}.each(ctx, conn, numbers,
 			rower(func(row []value.Value) error {
 				out.Digest.Add(hasher.Row(row))
 				return nil

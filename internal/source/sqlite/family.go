@@ -52,14 +52,13 @@ func operations(conn *sql.Conn) family.Operations {
 		Delete: func(ctx context.Context, sel source.Selection, columns []int, keys [][]value.Value,
 			report bykey.Rower) error {
 			d := newDialect(sel, "t.")
-			return among(ctx, conn, sel.Table.Key, d, deleteQuery(sel, d),
-				deleteTail(source.Selection{Table: sel.Table}, columns, d), keys, rower(report))
+			return among{d, sel.Table.Key, deleteQuery(sel, d),
+				deleteTail(source.Selection{Table: sel.Table}, columns, d)}.each(ctx, conn, keys, rower(report))
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int,
 			err error) {
-			err = among(ctx, conn, sel.Table.Key, newDialect(sel, ""), unlinkText(sel.Table, columns), " RETURNING 1",
-				keys,
-				rower(func([]value.Value) error { n++; return nil }))
+			err = among{newDialect(sel, ""), sel.Table.Key, unlinkText(sel.Table, columns), " RETURNING 1"}.each(ctx, conn,
+				keys, rower(func([]value.Value) error { n++; return nil }))
 			return n, err
 		},
 	}
@@ -82,8 +81,8 @@ func queryRows(ctx context.Context, conn *sql.Conn, q source.Query, report bykey
 		tail = " AND (" + condition + ")"
 	}
 	columns := append(append([]int{}, q.Columns...), q.Table.KeyPositions()...)
-	return among(ctx, conn, q.On, d, "SELECT "+expressions(q.Table, "t.", columns)+" FROM "+quote(q.Table.Name)+
-		" t WHERE ", tail, q.Values, rower(report))
+	return among{d, q.On, "SELECT " + expressions(q.Table, "t.", columns) + " FROM " + quote(q.Table.Name) + " t WHERE ",
+		tail}.each(ctx, conn, q.Values, rower(report))
 }
 
 // Related hands on the rows of a query, without locks.

@@ -94,10 +94,17 @@ func (s *Source) Locate(_ context.Context, sel source.Selection, keys [][]value.
 // maxBound is how many values one statement binds at the most; SQLite's own limit is 32,766.
 const maxBound = 4000
 
-// among runs a query once for each group of values of some columns, the key's mostly: the text before, the condition
-// that the row's are among them, and the text after it.
-func among(ctx context.Context, conn *sql.Conn, columns []string, d *dialect, before, after string,
-	keys [][]value.Value, fn func([]driver.Value) error) error {
+// among is a query on the rows whose columns, the key's mostly, have one of some values: the text before the condition
+// that they do, and the text after it.
+type among struct {
+	*dialect
+	columns       []string
+	before, after string
+}
+
+// each runs the query once for each group of values.
+func (q among) each(ctx context.Context, conn *sql.Conn, keys [][]value.Value, fn func([]driver.Value) error) error {
+	d, columns := q.dialect, q.columns
 	group := max(maxBound/len(columns), 1)
 	one := "(?" + strings.Repeat(", ?", len(columns)-1) + ")"
 	for len(keys) > 0 {
@@ -119,8 +126,8 @@ func among(ctx context.Context, conn *sql.Conn, columns []string, d *dialect, be
 			}
 			condition = "(" + quoteAll("", columns) + ") IN (VALUES " + one + strings.Repeat(", "+one, n-1) + ")"
 		}
-		first, args := d.Finish(before, nil)
-		last, rest := d.Finish(after, nil)
+		first, args := d.Finish(q.before, nil)
+		last, rest := d.Finish(q.after, nil)
 		args = append(append(args, bound...), rest...)
 		if err := eachRow(ctx, conn, first+condition+last, args, fn); err != nil {
 			return err
@@ -197,7 +204,7 @@ func (s *Source) deleteUnchanged(ctx context.Context, conn *sql.Conn, b source.B
 	}
 	query := func(before, after string, d *dialect) func(context.Context, [][]value.Value, bykey.Rower) error {
 		return func(ctx context.Context, keys [][]value.Value, report bykey.Rower) error {
-			return among(ctx, conn, t.Key, d, before, after, keys, rower(report))
+			return among{d, t.Key, before, after}.each(ctx, conn, keys, rower(report))
 		}
 	}
 	d := newDialect(b.Selection, "t.")
@@ -299,7 +306,7 @@ func (s *Source) Restore(ctx context.Context, req source.RestoreRequest) (*sourc
 		}
 		query := "SELECT " + expressions(t, "t.", append(append([]int{}, req.Columns...), t.KeyPositions()...)) +
 			" FROM " + quote(t.Name) + " t WHERE "
-		return among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", keys,
+		return among{newDialect(source.Selection{Table: t}, "t."), t.Key, query, ""}.each(ctx, conn, keys,
 			func(raw []driver.Value) error {
 				row := make([]value.Value, len(raw))
 				for i, v := range raw {
@@ -330,7 +337,7 @@ func replaceRow(ctx context.Context, conn *sql.Conn, req source.RestoreRequest, 
 	key := bykey.KeyOf(t, req.Columns, row)
 	there := &value.Chunk{Width: len(req.Columns)}
 	query := "SELECT " + expressions(t, "t.", req.Columns) + " FROM " + quote(t.Name) + " t WHERE "
-	err := among(ctx, conn, t.Key, newDialect(source.Selection{Table: t}, "t."), query, "", [][]value.Value{key},
+	err := among{newDialect(source.Selection{Table: t}, "t."), t.Key, query, ""}.each(ctx, conn, [][]value.Value{key},
 		func(raw []driver.Value) error {
 			for _, v := range raw {
 				x, err := toValue(v, there.Keep)
