@@ -185,7 +185,8 @@ func TestHoldsBeatEverything(t *testing.T) {
 		w.refuse(1, []string{"exactly one of"}, "hold", "place", "harbour", "scan", "-reason", "r", "-reference", "c")
 		h := must1[client.Placed](w, "hold", "place", "harbour", "scan", "-where-file", file, "-reason", "inquiry",
 			"-reference", "case 12")
-		keys := must1[client.Placed](w, "hold", "place", "harbour", "scan", "-keys", "100,200,300", "-reason", "inquiry",
+		keys := must1[client.Placed](w, "hold", "place", "harbour", "scan", "-keys", "100,200,300", "-reason",
+			"inquiry",
 			"-reference", "case 13")
 		if h.Rows != 10 || keys.Rows != 3 {
 			t.Errorf("held: %d and %d rows", h.Rows, keys.Rows)

@@ -57,8 +57,8 @@ func operations(conn *sql.Conn) family.Operations {
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int,
 			err error) {
-			err = among{newDialect(sel, ""), sel.Table.Key, unlinkText(sel.Table, columns), " RETURNING 1"}.each(ctx, conn,
-				keys, rower(func([]value.Value) error { n++; return nil }))
+			unlink := among{newDialect(sel, ""), sel.Table.Key, unlinkText(sel.Table, columns), " RETURNING 1"}
+			err = unlink.each(ctx, conn, keys, rower(func([]value.Value) error { n++; return nil }))
 			return n, err
 		},
 	}
@@ -81,8 +81,9 @@ func queryRows(ctx context.Context, conn *sql.Conn, q source.Query, report bykey
 		tail = " AND (" + condition + ")"
 	}
 	columns := append(append([]int{}, q.Columns...), q.Table.KeyPositions()...)
-	return among{d, q.On, "SELECT " + expressions(q.Table, "t.", columns) + " FROM " + quote(q.Table.Name) + " t WHERE ",
-		tail}.each(ctx, conn, q.Values, rower(report))
+	rows := among{d, q.On, "SELECT " + expressions(q.Table, "t.", columns) + " FROM " + quote(q.Table.Name) +
+		" t WHERE ", tail}
+	return rows.each(ctx, conn, q.Values, rower(report))
 }
 
 // Related hands on the rows of a query, without locks.
