@@ -27,13 +27,17 @@ console/dist/index.html: $(CONSOLE_SOURCES)
 # Tests sync a lot, to databases, catalogs and stores that nobody keeps: where there is room, those lie in memory.
 TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" -ge 6000 ] 2>/dev/null && echo /dev/shm || echo $${TMPDIR:-/tmp})
 
+# How many packages are tested at a time: the tests of servers and of the console wait more than they work. What vet
+# says, it has said before.
+PACKAGES := $(shell n=$$(nproc); echo $$((n > 2 ? n : 3)))
+
 test: build ## all tests, on private servers and in headless Chromium
 	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium
 	@$(MAKE) --no-print-directory lint
 	@./tools/need.sh gcc
 	@echo "== testing, with temporary files in $(TEST_TMP); and, beside that, what goes on at the same time under the race detector"
-	@TMPDIR=$(TEST_TMP) $(GO) test -race -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
-	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 16m ./...; tested=$$?; \
+	@TMPDIR=$(TEST_TMP) $(GO) test -race -vet=off -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
+	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -vet=off -p $(PACKAGES) -timeout 16m ./...; tested=$$?; \
 	wait $$raced; raced=$$?; echo "== under the race detector:"; cat build/race.log; exit $$((tested + raced))
 
 lint: console ## vet, staticcheck, gofmt, eslint and prettier, and lines of 120 columns at most

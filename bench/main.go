@@ -6,6 +6,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"flag"
@@ -93,7 +94,7 @@ type report struct {
 // asked is what the command line asks for.
 type asked struct {
 	rows, rounds, planRows, loadRounds int
-	out, program, only                 string
+	out, program, beside, only         string
 	arm                                time.Duration
 	share                              float64
 	alone                              bool
@@ -114,6 +115,8 @@ func main() {
 			"tenth of a run is a million")
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	flag.StringVar(&a.program, "program", "build/ambercellar", "the service's binary")
+	flag.StringVar(&a.beside, "beside", "", "measure another build of the service, this binary, in turn with ours, and "+
+		"nothing by hand: what a change made of archiving and purging")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
 	flag.StringVar(&a.only, "only", "", "measure only works whose names begin with one of these, separated by commas: "+
 		strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
@@ -186,8 +189,11 @@ func (a *asked) measure(ctx context.Context) error {
 // moves measures archiving and purging, against the script by hand.
 func (a *asked) moves(ctx context.Context) (done []*report, err error) {
 	sides := []string{byHand, byHandAgain, ours} // the first two against each other show the noise
-	if a.alone {
+	switch {
+	case a.alone:
 		sides = sides[2:]
+	case a.beside != "":
+		sides = []string{otherBuild, ours}
 	}
 	for _, w := range works {
 		if !a.wanted(w.name) {
@@ -196,6 +202,10 @@ func (a *asked) moves(ctx context.Context) (done []*report, err error) {
 		r, err := a.run(ctx, w, sides)
 		if err == nil && a.alone {
 			r.hold()
+			continue
+		}
+		if err == nil && a.beside != "" {
+			r.compare()
 			continue
 		}
 		if err == nil {
@@ -223,7 +233,7 @@ func names() (out []string) {
 	return out
 }
 
-const byHand, byHandAgain, ours = "by hand", "by hand again", "ours"
+const byHand, byHandAgain, ours, otherBuild = "by hand", "by hand again", "ours", "other build"
 
 // run measures the sides of a work, in turn.
 func (a *asked) run(ctx context.Context, w work, sides []string) (*report, error) {
@@ -242,7 +252,7 @@ func (a *asked) run(ctx context.Context, w work, sides []string) (*report, error
 		Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
 	for round := range a.rounds {
 		for _, side := range sides {
-			m, gone, err := once(ctx, t, side, w.purge, a.program)
+			m, gone, err := a.once(ctx, t, side, w.purge)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", side, err)
 			}
@@ -275,8 +285,21 @@ func (r *report) hold() {
 	}
 }
 
+// compare prints a line of a table: another build and ours, medians with the least and the most, and their ratio. The
+// rounds of either are in turn, so that what the machine does meanwhile falls on both.
+func (r *report) compare() {
+	other, mine := r.Rounds[otherBuild], r.Rounds[ours]
+	span := func(of []measure) string {
+		least := slices.MinFunc(of, func(a, b measure) int { return cmp.Compare(a.Seconds, b.Seconds) })
+		most := slices.MaxFunc(of, func(a, b measure) int { return cmp.Compare(a.Seconds, b.Seconds) })
+		return fmt.Sprintf("%.2f s (%.2f to %.2f)", median(of, seconds), least.Seconds, most.Seconds)
+	}
+	fmt.Printf("| %s | %d of %d | %s | %s | %.2f × | %.0f, %.0f MiB |\n", r.Work, r.Due, r.Rows, span(other), span(mine),
+		median(mine, seconds)/median(other, seconds), median(other, memory)/(1<<20), median(mine, memory)/(1<<20))
+}
+
 // once is one round of one side, on a fresh table; what the disk still has to write of that is written first.
-func once(ctx context.Context, t table, side string, purge bool, program string) (m measure, gone int64, err error) {
+func (a *asked) once(ctx context.Context, t table, side string, purge bool) (m measure, gone int64, err error) {
 	dir, err := os.MkdirTemp("", "ambercellar-bench-")
 	if err != nil {
 		return m, 0, err
@@ -291,9 +314,12 @@ func once(ctx context.Context, t table, side string, purge bool, program string)
 		return m, 0, err
 	}
 	busy := processor()
-	if side == ours {
-		m, err = byService(ctx, t, dir, purge, program)
-	} else {
+	switch side {
+	case ours:
+		m, err = byService(ctx, t, dir, purge, a.program)
+	case otherBuild:
+		m, err = byService(ctx, t, dir, purge, a.beside)
+	default:
 		m, err = handwork(ctx, t, dir, purge)
 	}
 	if err != nil {

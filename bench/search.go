@@ -166,10 +166,11 @@ func fillArchive(ctx context.Context, st store.Store, csv string, rows int) erro
 	link := archive.Link{Sequence: 1}
 	for n := range searchSegments {
 		first := scans.at
-		m := &archive.Manifest{Source: "bench", Engine: "sqlite", Table: "scan", Rule: "scan", Revision: 1,
-			Run: "01K00000000000000000000000", Number: n + 1, Columns: searchedColumns, Key: []string{"id"},
-			Link:   link,
-			Stored: first}
+		m := &archive.Manifest{ManifestOrigin: archive.ManifestOrigin{Source: "bench", Engine: "sqlite", Table: "scan",
+			Rule: "scan", Revision: 1, Run: "01K00000000000000000000000", Number: n + 1},
+			ManifestColumns: archive.ManifestColumns{Columns: searchedColumns, Key: []string{"id"}},
+			ManifestTerms:   archive.ManifestTerms{Stored: first},
+			Link:            link}
 		m.Age.Column = "scanned_at"
 		m.Name()
 		d, err := archive.Create(ctx, st, m)

@@ -21,8 +21,9 @@ func TestADisposalListsItsSegmentsInPages(t *testing.T) {
 		DisposalStanding: catalog.DisposalStanding{State: catalog.DisposalPlanned}}
 	const many = 450
 	for i := range many {
-		d.Items.V = append(d.Items.V, catalog.DisposalItem{Segment: fmt.Sprintf("goes-%03d", i), Rows: 10, Bytes: 100,
-			Stores: []string{"cellar"}, Due: now, Stored: now})
+		d.Items.V = append(d.Items.V, catalog.DisposalItem{
+			DisposalItemOf: catalog.DisposalItemOf{Segment: fmt.Sprintf("goes-%03d", i), Rows: 10, Bytes: 100,
+				Stores: []string{"cellar"}, Due: now, Stored: now}})
 		d.Stays.V = append(d.Stays.V, catalog.DisposalStay{Segment: fmt.Sprintf("stays-%03d", i),
 			Reason: "its time is not over"})
 	}

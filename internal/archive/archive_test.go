@@ -60,8 +60,8 @@ func rows() [][]value.Value {
 
 func write(t *testing.T, st store.Store, without ...int) (*Manifest, [][]value.Value) {
 	t.Helper()
-	m := &Manifest{Source: "harbour", Table: "scan/../..", Run: "r1", Number: 1, Columns: columns(),
-		Key: []string{"z"}}
+	m := &Manifest{ManifestOrigin: ManifestOrigin{Source: "harbour", Table: "scan/../..", Run: "r1", Number: 1},
+		ManifestColumns: ManifestColumns{Columns: columns(), Key: []string{"z"}}}
 	m.Name()
 	d, err := Create(t.Context(), st, m)
 	if err != nil {

@@ -14,9 +14,9 @@ import (
 func keyedSegment(t *testing.T, rows int, key []string, number func(int) int64) (*Manifest, *Range) {
 	t.Helper()
 	st := directory(t)
-	m := &Manifest{Source: "harbour", Table: "scan", Run: "r1", Number: 1,
-		Columns: []shape.Column{{Name: "device", Kind: value.UUID, Type: "uuid"},
-			{Name: "id", Kind: value.Int, Type: "bigint"}, {Name: "gate", Kind: value.Text, Type: "text"}}, Key: key}
+	m := &Manifest{ManifestOrigin: ManifestOrigin{Source: "harbour", Table: "scan", Run: "r1", Number: 1},
+		ManifestColumns: ManifestColumns{Columns: []shape.Column{{Name: "device", Kind: value.UUID, Type: "uuid"},
+			{Name: "id", Kind: value.Int, Type: "bigint"}, {Name: "gate", Kind: value.Text, Type: "text"}}, Key: key}}
 	m.Name()
 	d, err := Create(t.Context(), st, m)
 	if err != nil {
@@ -59,7 +59,7 @@ func keyedSegment(t *testing.T, rows int, key []string, number func(int) int64) 
 
 func bound(t testing.TB, m *Manifest, text string) *filter.Filter {
 	t.Helper()
-	f, bad := filter.Bind(text, filter.TableScope(&shape.Table{Columns: m.Columns}))
+	f, bad := filter.Bind(text, filter.TableScope(&shape.Table{TableForm: shape.TableForm{Columns: m.Columns}}))
 	if len(bad) > 0 {
 		t.Fatal(bad[0])
 	}
@@ -130,9 +130,11 @@ func FuzzSideFile(f *testing.F) {
 	f.Add([]byte(`{"columns": {"id": ["int:1", "int:9"], "gate": ["text:a", "int:3"]}, "keys": {"columns": ` +
 		`["device", "id"], "blocks": "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA="}}`))
 	f.Add([]byte(`{"columns": {"id": ["null:", "decimal:NaN"]}, "keys": {"columns": [], "blocks": "!"}}`))
-	m := &Manifest{Columns: []shape.Column{{Name: "device", Kind: value.UUID, Type: "uuid"},
+	m := &Manifest{ManifestColumns: ManifestColumns{Columns: []shape.Column{{Name: "device", Kind: value.UUID,
+		Type: "uuid"},
 		{Name: "id", Kind: value.Int, Type: "bigint"}, {Name: "gate", Kind: value.Text, Type: "text"}},
-		Key: []string{"device", "id"}, Written: Written{Rows: 5}}
+		Key: []string{"device", "id"}},
+		Written: Written{Rows: 5}}
 	condition := bound(f, m, "id = 5 AND device = '00000000000000000000000000000000' AND gate BETWEEN 'a' AND 'c'")
 	f.Fuzz(func(t *testing.T, text []byte) {
 		r := &Range{}

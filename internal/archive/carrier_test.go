@@ -99,7 +99,8 @@ func carriedRows(t *testing.T) (now, was []shape.Column, rows [][]value.Value, o
 
 func writeCarried(t *testing.T, st store.Store, columns []shape.Column, rows [][]value.Value) *Manifest {
 	t.Helper()
-	m := &Manifest{Source: "harbour", Table: "scan", Run: "r1", Number: 1, Columns: columns}
+	m := &Manifest{ManifestOrigin: ManifestOrigin{Source: "harbour", Table: "scan", Run: "r1", Number: 1},
+		ManifestColumns: ManifestColumns{Columns: columns}}
 	m.Name()
 	d, err := Create(t.Context(), st, m)
 	if err != nil {
@@ -169,7 +170,7 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 
 	for _, c := range carried {
 		for _, text := range c.conditions {
-			f, bad := filter.Bind(text, filter.TableScope(&shape.Table{Columns: now}))
+			f, bad := filter.Bind(text, filter.TableScope(&shape.Table{TableForm: shape.TableForm{Columns: now}}))
 			if len(bad) > 0 {
 				t.Fatalf("%s: %v", text, bad[0])
 			}
@@ -233,9 +234,10 @@ func TestTypesAreCarriedAsOthersKnowThem(t *testing.T) {
 // What was archived in another form is not of the column's type any more, and stands in its column all the same.
 func TestMaskedColumnsAreCarriedAsTheyAre(t *testing.T) {
 	st := directory(t)
-	m := &Manifest{Source: "harbour", Table: "scan", Run: "r1", Number: 1,
-		Columns: []shape.Column{{Name: "mark", Type: "uuid", Kind: value.Text, AsText: true}},
-		Masked:  map[string]string{"mark": "hash"}}
+	m := &Manifest{ManifestOrigin: ManifestOrigin{Source: "harbour", Table: "scan", Run: "r1", Number: 1},
+		ManifestColumns: ManifestColumns{Columns: []shape.Column{{Name: "mark", Type: "uuid", Kind: value.Text,
+			AsText: true}},
+			Masked: map[string]string{"mark": "hash"}}}
 	m.Name()
 	d, err := Create(t.Context(), st, m)
 	if err != nil {

@@ -51,21 +51,35 @@ type Link struct {
 // Manifest describes one segment. A segment whose manifest is not in the store does not exist. It names rows by
 // ordinal (from 0, in the order of the file) and never by value.
 type Manifest struct {
-	Format   string         `json:"format"`
-	Segment  string         `json:"segment"` // unique among all segments of all services
-	Stem     string         `json:"stem"`    // of the names of the segment's files in the store
-	Source   string         `json:"source"`
-	Engine   string         `json:"engine"`
-	Table    string         `json:"table"`
-	Rule     string         `json:"rule"`
-	Revision int            `json:"revision"`
-	RuleText string         `json:"rule_text,omitempty"` // of that revision, as it was applied
-	Run      string         `json:"run"`
-	Number   int            `json:"number"`           // within the run, from 1
-	Clause   int            `json:"clause,omitempty"` // of the rule's revision, from 0
-	Label    string         `json:"label,omitempty"`  // which rows that clause is for
-	Cutoff   time.Time      `json:"cutoff"`
-	Age      rule.Age       `json:"age"`
+	ManifestOrigin
+	ManifestColumns
+	Written
+	ManifestProof
+	ManifestTerms
+	Link
+}
+
+// ManifestOrigin is what a segment is of, and by which rule and run it came to be.
+type ManifestOrigin struct {
+	Format   string    `json:"format"`
+	Segment  string    `json:"segment"` // unique among all segments of all services
+	Stem     string    `json:"stem"`    // of the names of the segment's files in the store
+	Source   string    `json:"source"`
+	Engine   string    `json:"engine"`
+	Table    string    `json:"table"`
+	Rule     string    `json:"rule"`
+	Revision int       `json:"revision"`
+	RuleText string    `json:"rule_text,omitempty"` // of that revision, as it was applied
+	Run      string    `json:"run"`
+	Number   int       `json:"number"`           // within the run, from 1
+	Clause   int       `json:"clause,omitempty"` // of the rule's revision, from 0
+	Label    string    `json:"label,omitempty"`  // which rows that clause is for
+	Cutoff   time.Time `json:"cutoff"`
+	Age      rule.Age  `json:"age"`
+}
+
+// ManifestColumns is what stands in a segment and beside it.
+type ManifestColumns struct {
 	Columns  []shape.Column `json:"columns"`            // in the table's order
 	Numbered string         `json:"numbered,omitempty"` // where the numbers of columns hold; as a table has it
 	Key      []string       `json:"key"`
@@ -78,7 +92,10 @@ type Manifest struct {
 	Included []string  `json:"included,omitempty"`
 	GoesWith *GoesWith `json:"goes_with,omitempty"` // of related rows: what they refer to
 	Beside   []Beside  `json:"beside,omitempty"`    // joined rows that are kept with the segment
-	Written
+}
+
+// ManifestProof is what the rows and the side file are known by.
+type ManifestProof struct {
 	// of all rows, as read back from the store, and as read from the source where that is the same
 	Digest value.Set `json:"digest"`
 	// of all rows as read from the source, where columns were left out or masked; closing records count in it
@@ -87,7 +104,11 @@ type Manifest struct {
 	KeyFilter bool `json:"key_filter,omitempty"`
 	// hash of the side file with the range of ages and keys; the file itself may be replaced
 	Range string `json:"range"`
-	Keep  string `json:"keep,omitempty"`
+}
+
+// ManifestTerms is how long a segment is kept, and what it follows.
+type ManifestTerms struct {
+	Keep string `json:"keep,omitempty"`
 	// What Keep counts from: the age of the newest row, or, where empty, the moment at which the segment was stored.
 	KeepFrom rule.KeepFrom `json:"keep_from,omitempty"`
 	// The segment ends with all rows of its newest age, and not in the midst of them.
@@ -97,8 +118,10 @@ type Manifest struct {
 	// first of them.
 	Rewrites string `json:"rewrites,omitempty"`
 	Origin   string `json:"origin,omitempty"`
-	Link
 }
+
+// ManifestAt is the manifest of a segment of which no more is known than the stem of its files' names.
+func ManifestAt(stem string) *Manifest { return &Manifest{ManifestOrigin: ManifestOrigin{Stem: stem}} }
 
 // First is the segment as which its rows were archived at first, by which those that went along with them know it.
 func (m *Manifest) First() string {
@@ -317,7 +340,7 @@ func readJSON(ctx context.Context, st store.Store, name string, v any) (hash str
 
 // LoadManifest reads the manifest under a stem and returns its hash; fs.ErrNotExist where there is none.
 func LoadManifest(ctx context.Context, st store.Store, stem string) (*Manifest, string, error) {
-	m := &Manifest{Stem: stem}
+	m := ManifestAt(stem)
 	hash, err := readJSON(ctx, st, m.ManifestName(), m)
 	if err == nil && (!slices.Contains(readFormats, m.Format) || m.Stem != stem) {
 		err = fmt.Errorf("%s: %w: it is no manifest of this place and version (format %q, stem %q)", stem+

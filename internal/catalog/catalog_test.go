@@ -40,17 +40,19 @@ func filled(t *testing.T) *Catalog {
 	must(c.AddSource(t.Context(), "me", source.Config{Name: "harbour", Engine: "sqlite", Address: "x",
 		Connections: 4}))
 	must(c.ApplyRules(t.Context(), "me", time.Now(),
-		[]Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t"}, Text: "a"},
+		[]Applied{{Document: rule.Document{Rule: rule.Rule{RuleSubject: rule.RuleSubject{Name: "r", Source: "harbour",
+			Table: "t"}}, Text: "a"},
 			Changes: []string{"new"}}}))
 	must(c.AddPlan(t.Context(), &Plan{ID: "p", Rule: "r", Revision: 1, Source: "harbour", Table: "t",
-		Shape: JSON[shape.Table]{shape.Table{Name: "t"}}}))
+		Shape: JSON[shape.Table]{shape.Table{TableForm: shape.TableForm{Name: "t"}}}}))
 	return c
 }
 
 func TestRulesKeepEveryRevision(t *testing.T) {
 	c := filled(t)
 	if err := c.ApplyRules(t.Context(), "me", time.Now(),
-		[]Applied{{Document: rule.Document{Rule: rule.Rule{Name: "r", Source: "harbour", Table: "t2"}, Text: "b"},
+		[]Applied{{Document: rule.Document{Rule: rule.Rule{RuleSubject: rule.RuleSubject{Name: "r", Source: "harbour",
+			Table: "t2"}}, Text: "b"},
 			Changes: []string{"table"}}}); err != nil {
 		t.Fatal(err)
 	}
@@ -62,8 +64,10 @@ func TestRulesKeepEveryRevision(t *testing.T) {
 	if err != nil || len(v) != 2 || v[1].Text != "a" || v[0].Changes.V[0] != "table" {
 		t.Errorf("its revisions are %+v, %v", v, err)
 	}
-	two := []Applied{{Document: rule.Document{Rule: rule.Rule{Name: "s", Source: "harbour", Table: "t3"}}},
-		{Document: rule.Document{Rule: rule.Rule{Name: "u", Source: "harbour", Table: "t3"}}}}
+	two := []Applied{{Document: rule.Document{Rule: rule.Rule{RuleSubject: rule.RuleSubject{Name: "s",
+		Source: "harbour", Table: "t3"}}}},
+		{Document: rule.Document{Rule: rule.Rule{RuleSubject: rule.RuleSubject{Name: "u", Source: "harbour",
+			Table: "t3"}}}}}
 	if err := c.ApplyRules(t.Context(), "me", time.Now(), two); err == nil {
 		t.Error("two rules for one table passed")
 	}

@@ -67,17 +67,27 @@ type DisposalSum struct {
 
 // DisposalItem is a segment that is to be destroyed.
 type DisposalItem struct {
-	Segment   string   `json:"segment"`
-	Rows      int64    `json:"rows"`
-	Bytes     int64    `json:"bytes"`
-	Oldest    string   `json:"oldest"`
-	Newest    string   `json:"newest"`
-	Stored    Time     `json:"stored"`
-	Due       Time     `json:"due"` // when its time was over
-	Keep      string   `json:"keep"`
-	SHA256    string   `json:"sha256"` // of the file
-	Digest    string   `json:"digest"` // of its rows
-	Stores    []string `json:"stores"` // in which it lies
+	DisposalItemOf
+	DisposalItemEnd
+}
+
+// DisposalItemOf is the segment that an item of a disposal is.
+type DisposalItemOf struct {
+	Segment string   `json:"segment"`
+	Rows    int64    `json:"rows"`
+	Bytes   int64    `json:"bytes"`
+	Oldest  string   `json:"oldest"`
+	Newest  string   `json:"newest"`
+	Stored  Time     `json:"stored"`
+	Due     Time     `json:"due"` // when its time was over
+	Keep    string   `json:"keep"`
+	SHA256  string   `json:"sha256"` // of the file
+	Digest  string   `json:"digest"` // of its rows
+	Stores  []string `json:"stores"` // in which it lies
+}
+
+// DisposalItemEnd is what became of it.
+type DisposalItemEnd struct {
 	Destroyed *Time    `json:"destroyed"`
 	Record    string   `json:"record,omitempty"`   // SHA-256 of the disposal record
 	Sequence  int64    `json:"sequence,omitempty"` // of that record in the table's chain

@@ -22,7 +22,7 @@ func TestColumnsAreCalledAsTheyWereSeenLast(t *testing.T) {
 	yes := func() (bool, error) { return true, nil }
 	see := func(numbered string, agree func() (bool, error), names ...string) bool {
 		t.Helper()
-		table := &shape.Table{Name: "scan", Numbered: "server"}
+		table := &shape.Table{TableForm: shape.TableForm{Name: "scan", Numbered: "server"}}
 		for _, n := range names {
 			name, number, _ := strings.Cut(n, " ")
 			table.Columns = append(table.Columns, shape.Column{Name: name, Number: int(number[0] - '0')})

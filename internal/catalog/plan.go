@@ -30,25 +30,40 @@ const NotCounted = -1
 
 // Counts are the numbers of a plan: counted row by row, or estimated from the database's statistics.
 type Counts struct {
+	CountsHead
+	CountsApart
+	CountsAll
+}
+
+// CountsHead is how a plan was counted, and what is due.
+type CountsHead struct {
 	Counted bool `json:"counted"`
 	// when counting began and ended: rows may have changed in between
-	From       *Time         `json:"counted_from,omitempty"`
-	To         *Time         `json:"counted_to,omitempty"`
-	Due        int64         `json:"due"`
-	Bytes      int64         `json:"bytes"` // estimated from the average width of a row
-	Oldest     string        `json:"oldest,omitempty"`
-	LastGoing  string        `json:"last_going,omitempty"`
-	FirstStays string        `json:"first_stays,omitempty"`
-	Uncovered  int64         `json:"uncovered"`  // rows that no clause covers; kept
-	Ageless    int64         `json:"ageless"`    // rows whose age is no instant; never due
-	Future     int64         `json:"future"`     // rows dated more than a day after the planning instant
-	Held       int64         `json:"held"`       // due but for a hold
-	Restored   int64         `json:"restored"`   // aged rows left alone because a restore brought them back
-	Referenced int64         `json:"referenced"` // aged rows left alone because another table refers to them
-	Collation  int64         `json:"collation"`  // judged otherwise by a column's own collation; left alone
-	Total      int64         `json:"total"`      // the table's rows
-	Clauses    []ClauseCount `json:"clauses"`
-	Spread     []Bucket      `json:"spread"` // over age, the oldest first; empty in an estimate
+	From       *Time  `json:"counted_from,omitempty"`
+	To         *Time  `json:"counted_to,omitempty"`
+	Due        int64  `json:"due"`
+	Bytes      int64  `json:"bytes"` // estimated from the average width of a row
+	Oldest     string `json:"oldest,omitempty"`
+	LastGoing  string `json:"last_going,omitempty"`
+	FirstStays string `json:"first_stays,omitempty"`
+}
+
+// CountsApart is the rows that are not due for a reason of their own.
+type CountsApart struct {
+	Uncovered  int64 `json:"uncovered"`  // rows that no clause covers; kept
+	Ageless    int64 `json:"ageless"`    // rows whose age is no instant; never due
+	Future     int64 `json:"future"`     // rows dated more than a day after the planning instant
+	Held       int64 `json:"held"`       // due but for a hold
+	Restored   int64 `json:"restored"`   // aged rows left alone because a restore brought them back
+	Referenced int64 `json:"referenced"` // aged rows left alone because another table refers to them
+	Collation  int64 `json:"collation"`  // judged otherwise by a column's own collation; left alone
+}
+
+// CountsAll is the whole table.
+type CountsAll struct {
+	Total   int64         `json:"total"` // the table's rows
+	Clauses []ClauseCount `json:"clauses"`
+	Spread  []Bucket      `json:"spread"` // over age, the oldest first; empty in an estimate
 }
 
 // ClauseCount is what one clause governs.

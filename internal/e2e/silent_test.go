@@ -31,7 +31,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 		if err := run(address, fmt.Sprintf(
 			"CREATE TABLE scan (id integer PRIMARY KEY, at %s NOT NULL, note varchar(40)); CREATE INDEX scan_at ON "+
 				"scan (at); INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE "+
-				"g < 20000) SELECT g, '2020-01-01 00:00:00', 'note' FROM s", at)); err != nil {
+				"g < 6000) SELECT g, '2020-01-01 00:00:00', 'note' FROM s", at)); err != nil {
 			t.Fatal(err)
 		}
 		u, err := url.Parse(address)
@@ -58,9 +58,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 	for engine, f := range far {
 		runs[engine] = must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "far-"+
 			engine).ID).ID
-		// not what is tested: a gentle run reads slowly on a machine that has much else to do
-		w.untilWithin(runs[engine], "does not get to 50 rows", 5*time.Minute,
-			func(r client.RunView) bool { return r.Ledger.Deleted >= 50 })
+		w.until(runs[engine], "does not get to 50 rows", func(r client.RunView) bool { return r.Ledger.Deleted >= 50 })
 		f.Frozen.Store(true)
 		if len(runs) == 1 {
 			within(30*time.Second, "a run of another source", func() {
@@ -97,6 +95,6 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 			r = w.hurried(id)
 		}
 		t.Logf("%s: %s", engine, r.State)
-		w.balanced(r, 20000, 20000)
+		w.balanced(r, 6000, 6000)
 	}
 }

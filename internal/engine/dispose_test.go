@@ -299,7 +299,7 @@ func TestADisposalGoesOnWhereItStopped(t *testing.T) {
 			t.Fatalf("step %d: %d disposed of, and wrong: %s", n, disposed, strings.Join(wrong, "\n"))
 		}
 		for _, x := range s {
-			m := &archive.Manifest{Stem: x.Stem}
+			m := archive.ManifestAt(x.Stem)
 			if _, err := b.store.Directory.Open(t.Context(), m.RowsName()); !errors.Is(err, fs.ErrNotExist) {
 				t.Fatalf("step %d: the rows of %s are there: %v", n, x.ID, err)
 			}
@@ -349,7 +349,7 @@ func TestNothingIsDestroyedUnderAReader(t *testing.T) {
 	b.Shelf.Reading.RLock()
 	done := make(chan error, 1)
 	go func() { done <- b.Disposals.Dispose(context.Background(), d) }()
-	m := &archive.Manifest{Stem: s[0].Stem}
+	m := archive.ManifestAt(s[0].Stem)
 	for range 20 {
 		b.Shelf.Reading.RLock() // another reader comes in while the disposal waits
 		f, err := b.store.Directory.Open(t.Context(), m.RowsName())

@@ -188,7 +188,7 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 			if got := x.wrong(t, false); len(got) > 0 || x.restored(t) != int64(all) {
 				t.Fatalf("before anything came to harm: %v", got)
 			}
-			m := &archive.Manifest{Stem: s.Stem}
+			m := archive.ManifestAt(s.Stem)
 			records := []string{m.ManifestName(), m.ClosingName(), m.RangeName()}
 			where := map[string][]string{"attic": append([]string{m.RowsName()}, records...), "cellar": records}
 			where[s.RowsIn()] = append([]string{m.RowsName()}, where[s.RowsIn()]...)

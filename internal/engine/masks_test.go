@@ -52,7 +52,8 @@ func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
 		{rule.MaskBlank, false, null, null},
 	} {
 		col := shape.Column{Name: "it", Kind: c.in.Kind, Nullable: c.nullable}
-		k := mask.New(&shape.Table{Columns: []shape.Column{col}}, []int{0}, nil, map[string]rule.Mask{"it": c.mask},
+		k := mask.New(&shape.Table{TableForm: shape.TableForm{Columns: []shape.Column{col}}}, []int{0}, nil,
+			map[string]rule.Mask{"it": c.mask},
 			[]byte("key"))
 		got := k.Clean(&value.Chunk{Width: 1, Values: []value.Value{c.in}}).Values[0]
 		if got.Exact() != c.want.Exact() || got.Kind != c.want.Kind {
@@ -64,7 +65,8 @@ func TestMasksKeepOnlyWhatTheySay(t *testing.T) {
 func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 	t.Parallel()
 	hash := func(column, key string, v value.Value) string {
-		k := mask.New(&shape.Table{Columns: []shape.Column{{Name: column, Kind: v.Kind}}}, []int{0}, nil,
+		k := mask.New(&shape.Table{TableForm: shape.TableForm{Columns: []shape.Column{{Name: column, Kind: v.Kind}}}},
+			[]int{0}, nil,
 			map[string]rule.Mask{column: rule.MaskHash}, []byte(key))
 		if c := k.Columns[0]; c.Kind != value.Text || !c.AsText {
 			t.Errorf("a hash of %s is archived as %s", column, c.Kind)
@@ -89,8 +91,9 @@ func TestHashesTellEqualValuesAndNothingElse(t *testing.T) {
 
 func TestOmittedColumnsAreGoneAndJoinedOnesStandBehind(t *testing.T) {
 	t.Parallel()
-	table := &shape.Table{Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "photo", Kind: value.Bytes},
-		{Name: "name", Kind: value.Text}, {Name: "code", Kind: value.Int}}}
+	table := &shape.Table{TableForm: shape.TableForm{Columns: []shape.Column{{Name: "id", Kind: value.Int},
+		{Name: "photo", Kind: value.Bytes},
+		{Name: "name", Kind: value.Text}, {Name: "code", Kind: value.Int}}}}
 	k := mask.New(table, []int{0, 1, 2, 3}, []string{"photo"}, map[string]rule.Mask{"name": rule.MaskLast4}, nil)
 	k.Include([]filter.Ref{{Join: "vessel", Name: "flag", Column: &shape.Column{Name: "flag", Kind: value.Text,
 		Generated: true}}})

@@ -86,7 +86,7 @@ func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.turnBack(t, before)
-	m := &archive.Manifest{Stem: list[0].Stem}
+	m := archive.ManifestAt(list[0].Stem)
 	s := b.sweepAll(t, "vault")
 	if s.Removed != 0 || len(s.Files) != 1 || !strings.Contains(s.Files[0].Reason, "may be the only copy") {
 		t.Errorf("swept: %+v", s)
@@ -179,7 +179,8 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 	}
 	begin := func(st store.Store, run string) {
 		t.Helper()
-		x := &archive.Manifest{Source: "harbour", Table: "scan", Run: run, Number: 9}
+		x := &archive.Manifest{ManifestOrigin: archive.ManifestOrigin{Source: "harbour", Table: "scan", Run: run,
+			Number: 9}}
 		x.Name()
 		f, err := st.Create(t.Context(), x.RowsName())
 		if err == nil {

@@ -77,7 +77,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 				t.Fatalf("step %d: its rows lie in %q and are to move to %q", n, s.RowsStore, s.Moving)
 			}
 		}
-		m := &archive.Manifest{Stem: s.Stem}
+		m := archive.ManifestAt(s.Stem)
 		if f, err := b.store.Directory.Open(t.Context(), m.RowsName()); !errors.Is(err, fs.ErrNotExist) {
 			f.Close()
 			t.Fatalf("step %d: the rows were left: %v", n, err)

@@ -10,7 +10,7 @@ import (
 	"ambercellar/internal/core/value"
 )
 
-var scan = &shape.Table{Name: "scan", Columns: []shape.Column{
+var scan = &shape.Table{TableForm: shape.TableForm{Name: "scan", Columns: []shape.Column{
 	{Name: "id", Type: "bigint", Kind: value.Int}, {Name: "outcome", Type: "text", Kind: value.Text, Nullable: true},
 	{Name: "fare", Type: "numeric(9,2)", Kind: value.Decimal, Precision: 9, Scale: 2},
 	{Name: "weight", Type: "double precision", Kind: value.Float64},
@@ -21,7 +21,7 @@ var scan = &shape.Table{Name: "scan", Columns: []shape.Column{
 	{Name: `Gate "A"`, Type: "text", Kind: value.Text}, {Name: "order", Type: "integer", Kind: value.Int},
 	{Name: "code", Type: "character(5)", Kind: value.Text},
 	{Name: "noted", Type: "DATETIME", Kind: value.Text, Age: shape.AgeISO},
-}}
+}}}
 
 func bind(t *testing.T, text string) *Filter {
 	t.Helper()

@@ -10,9 +10,9 @@ import (
 
 // What a filter is for any row must be among what Over says of the rows' bounds.
 func TestBoundsNeverHideARow(t *testing.T) {
-	table := &shape.Table{Name: "scan",
+	table := &shape.Table{TableForm: shape.TableForm{Name: "scan",
 		Columns: []shape.Column{{Name: "a", Type: "integer", Kind: value.Int, Nullable: true},
-			{Name: "b", Type: "text", Kind: value.Text, Nullable: true}}}
+			{Name: "b", Type: "text", Kind: value.Text, Nullable: true}}}}
 	filters := []string{"a = 5", "a <> 5", "a < 3", "a >= 7", "a IN (1, 9)", "a NOT IN (1, 9)", "a BETWEEN 3 AND 4",
 		"a NOT BETWEEN 3 AND 4", "a IS NULL", "a IS NOT NULL", "NOT (a = 5 OR b = 'c')", "a < 3 AND b > 'd'",
 		"b LIKE 'c%' OR a > 8", "b BETWEEN 'b' AND 'c'", "TRUE", "FALSE", "a = 3 OR a IS NULL"}

@@ -88,9 +88,12 @@ func FuzzWrite(f *testing.F) {
 	f.Add("scan", "why: not", "outcome = 'x'", "1")
 	f.Add("a\"b\\c", "\n\t- [", "\"q\" = 'it''s #'", "é\u2028")
 	f.Fuzz(func(t *testing.T, table, about, where, never string) {
-		r := Rule{Name: "r", Source: "s", Table: strings.TrimSpace(table), About: strings.TrimSpace(about),
-			Age: Age{Column: "a", Never: []string{strings.TrimSpace(never)}}, Then: ThenPurge, Pace: "gentle",
-			Clauses: []Clause{{Where: strings.TrimSpace(where), Keep: Keep{Period: period.Period{Months: 18}}}}}
+		r := Rule{RuleSubject: RuleSubject{Name: "r", Source: "s", Table: strings.TrimSpace(table),
+			About: strings.TrimSpace(about), Age: Age{Column: "a", Never: []string{strings.TrimSpace(never)}}},
+			RuleRows: RuleRows{Clauses: []Clause{{Where: strings.TrimSpace(where),
+				Keep: Keep{Period: period.Period{Months: 18}}}}},
+			RuleThen: RuleThen{Then: ThenPurge},
+			RulePace: RulePace{Pace: "gentle"}}
 		for _, s := range []string{r.Table, r.About, r.Clauses[0].Where, r.Age.Never[0]} {
 			for _, c := range s {
 				if c == 0xFFFD || c == 0 || c == 0x85 || c == '\r' || c == 0xFEFF {
@@ -108,8 +111,9 @@ func FuzzWrite(f *testing.F) {
 	})
 }
 
-var scanTable = &shape.Table{Name: "scan", Key: []string{"id"}, Columns: []shape.Column{{Name: "id", Kind: value.Int},
-	{Name: "outcome", Kind: value.Text}, {Name: "at", Kind: value.Instant, Age: shape.AgeTime}}}
+var scanTable = &shape.Table{TableForm: shape.TableForm{Name: "scan", Key: []string{"id"},
+	Columns: []shape.Column{{Name: "id", Kind: value.Int},
+		{Name: "outcome", Kind: value.Text}, {Name: "at", Kind: value.Instant, Age: shape.AgeTime}}}}
 
 func at(s string) time.Time {
 	t, err := time.Parse(time.DateOnly, s)
@@ -173,7 +177,7 @@ func TestTheLongestKeepGoverns(t *testing.T) {
 		{"every row keeps longer", []Clause{keep(Clause{}, "P4Y"), keep(refused, "P3Y")}, []int{0, 0, 0, 0, 0}},
 		{"nothing is left for otherwise", []Clause{keep(Clause{}, "P1Y"), keep(none, "P3Y")}, []int{0, 0, 0, 0, 0}},
 	} {
-		r := Rule{Clauses: c.clauses}
+		r := Rule{RuleRows: RuleRows{Clauses: c.clauses}}
 		cutoffs, err := r.Cutoffs(at("2026-11-23"), Resolver{})
 		if err != nil {
 			t.Fatal(err)

@@ -18,11 +18,12 @@ func TestAPartitionLeavesAsAWholeOnlyIfAllOfItIsDue(t *testing.T) {
 		return Term{Cutoff: Cutoff{At: x}}
 	}
 	table := func() *shape.Table {
-		return &shape.Table{Columns: []shape.Column{{Name: "at", Age: shape.AgeTime}}, Partitions: []shape.Partition{
-			{Name: "first", Column: "at", To: "2026-01-01"}, {Name: "second", Column: "at", From: "2026-01-01",
-				To: "2026-02-01"},
-			{Name: "third", Column: "at", From: "2026-02-01", To: "2026-03-01"},
-			{Name: "last", Column: "at", From: "2026-03-01"}}}
+		return &shape.Table{TableForm: shape.TableForm{Columns: []shape.Column{{Name: "at", Age: shape.AgeTime}}},
+			TableParts: shape.TableParts{Partitions: []shape.Partition{
+				{Name: "first", Column: "at", To: "2026-01-01"}, {Name: "second", Column: "at", From: "2026-01-01",
+					To: "2026-02-01"},
+				{Name: "third", Column: "at", From: "2026-02-01", To: "2026-03-01"},
+				{Name: "last", Column: "at", From: "2026-03-01"}}}}
 	}
 	for _, c := range []struct {
 		name  string
@@ -63,7 +64,9 @@ func TestAPartitionLeavesAsAWholeOnlyIfAllOfItIsDue(t *testing.T) {
 				{Column: "at", From: "1767225600", To: "1767225700"}}
 		}, "whole stays"},
 	} {
-		r, x := &Rule{Age: Age{Column: "at"}, Then: ThenPurge, Clauses: []Clause{{}}}, table()
+		r, x := &Rule{RuleSubject: RuleSubject{Age: Age{Column: "at"}},
+			RuleRows: RuleRows{Clauses: []Clause{{}}},
+			RuleThen: RuleThen{Then: ThenPurge}}, table()
 		if c.with != nil {
 			c.with(r, x)
 		}
@@ -79,7 +82,9 @@ func TestAPartitionLeavesAsAWholeOnlyIfAllOfItIsDue(t *testing.T) {
 			t.Errorf("%s: got %s", c.name, text)
 		}
 	}
-	r, x := &Rule{Age: Age{Column: "sent_at"}, Then: ThenPurge, Clauses: []Clause{{}}}, table()
+	r, x := &Rule{RuleSubject: RuleSubject{Age: Age{Column: "sent_at"}},
+		RuleRows: RuleRows{Clauses: []Clause{{}}},
+		RuleThen: RuleThen{Then: ThenPurge}}, table()
 	if got := r.Ways(x, []Term{at("2026-02-01")}); got[0].Way != WayRows {
 		t.Errorf("divided by another column: %v", got)
 	}

@@ -49,9 +49,9 @@ func harbour() map[string]*shape.Table {
 		"remark": {column("leg_id", value.Int, false)},
 		"survey": {column("trip_id", value.Int, true)},
 	} {
-		t := &shape.Table{Name: name, Base: name, Key: []string{"id"},
+		t := &shape.Table{TableForm: shape.TableForm{Name: name, Base: name, Key: []string{"id"},
 			Columns: append([]shape.Column{column("id", value.Int, false)}, columns...),
-			Indexes: []shape.Index{{Name: name + "_pk", Columns: []string{"id"}, Unique: true}}}
+			Indexes: []shape.Index{{Name: name + "_pk", Columns: []string{"id"}, Unique: true}}}}
 		for i := range t.Columns {
 			if t.Columns[i].Kind == value.Instant {
 				t.Columns[i].Age = shape.AgeTime

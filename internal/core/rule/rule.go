@@ -16,6 +16,14 @@ import (
 
 // Rule is the retention rule of one table.
 type Rule struct {
+	RuleSubject
+	RuleRows
+	RuleThen
+	RulePace
+}
+
+// RuleSubject is what a rule is about.
+type RuleSubject struct {
 	Name   string `json:"name"`
 	About  string `json:"about,omitempty"` // why the records are kept as long as they are
 	Off    bool   `json:"off,omitempty"`   // not enabled: it can be planned, and not run
@@ -23,25 +31,37 @@ type Rule struct {
 	Table  string `json:"table"`
 	Age    Age    `json:"age"`
 	// IANA name of the zone whose calendar and clock the rule keeps to; empty: UTC
-	Zone     string          `json:"zone,omitempty"`
-	Modified string          `json:"modified,omitempty"` // column that tells when writers last touched a row
-	Joins    map[string]Join `json:"joins,omitempty"`
-	Related  []Related       `json:"related,omitempty"`
+	Zone     string `json:"zone,omitempty"`
+	Modified string `json:"modified,omitempty"` // column that tells when writers last touched a row
+}
+
+// RuleRows is which rows a rule takes, and what comes along with them.
+type RuleRows struct {
+	Joins   map[string]Join `json:"joins,omitempty"`
+	Related []Related       `json:"related,omitempty"`
 	// joined columns, as JOIN.COLUMN, that are archived with the row
 	Include []string `json:"include,omitempty"`
 	Copy    []string `json:"copy,omitempty"` // joins whose rows are kept beside the segment
 	Clauses []Clause `json:"clauses"`
-	Then    Then     `json:"then"`
+}
+
+// RuleThen is what becomes of the rows.
+type RuleThen struct {
+	Then Then `json:"then"`
 	// with copy: how long after the copy the rows are deleted; nil: by hand
 	DeleteAfter *period.Period  `json:"delete_after,omitempty"`
 	Archive     Archive         `json:"archive"`
 	Omit        []string        `json:"omit,omitempty"` // columns that are not archived
 	Mask        map[string]Mask `json:"mask,omitempty"` // columns that are archived in another form
 	Confirm     string          `json:"confirm,omitempty"`
-	Pace        pace.Pace       `json:"pace"`
-	Window      []Window        `json:"window,omitempty"` // when a run may work; none: at any time
-	Budget      *Budget         `json:"budget,omitempty"` // of one window
-	Log         *Log            `json:"log,omitempty"`    // what a run may make the database write to its log
+}
+
+// RulePace is when and how fast a run may work.
+type RulePace struct {
+	Pace   pace.Pace `json:"pace"`
+	Window []Window  `json:"window,omitempty"` // when a run may work; none: at any time
+	Budget *Budget   `json:"budget,omitempty"` // of one window
+	Log    *Log      `json:"log,omitempty"`    // what a run may make the database write to its log
 	// of signals, by their names, in the signal's unit; null: none
 	Limits     pace.Limits `json:"limits,omitempty"`
 	Partitions Way         `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can

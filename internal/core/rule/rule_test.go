@@ -42,10 +42,12 @@ func parse(t *testing.T, text string) *Document {
 
 func TestARuleIsReadInFull(t *testing.T) {
 	d := parse(t, good)
-	want := Rule{Name: "boarding-scans", About: "Fare disputes close within eighteen months.", Source: "harbour",
-		Table: "boarding_scan", Age: Age{Column: "scanned_at"},
-		Clauses: []Clause{{Keep: Keep{Period: period.Period{Months: 18}}, Align: period.Month, Otherwise: true}},
-		Then:    ThenArchive, Archive: Archive{Store: "cellar", Keep: &period.Period{Years: 7}}, Pace: "gentle"}
+	want := Rule{RuleSubject: RuleSubject{Name: "boarding-scans", About: "Fare disputes close within eighteen months.",
+		Source: "harbour", Table: "boarding_scan", Age: Age{Column: "scanned_at"}},
+		RuleRows: RuleRows{Clauses: []Clause{{Keep: Keep{Period: period.Period{Months: 18}}, Align: period.Month,
+			Otherwise: true}}},
+		RuleThen: RuleThen{Then: ThenArchive, Archive: Archive{Store: "cellar", Keep: &period.Period{Years: 7}}},
+		RulePace: RulePace{Pace: "gentle"}}
 	if !reflect.DeepEqual(d.Rule, want) {
 		t.Errorf("got %+v, want %+v", d.Rule, want)
 	}
@@ -93,10 +95,10 @@ func TestFilesThatHoldNoRuleAreRefused(t *testing.T) {
 }
 
 func table() *shape.Table {
-	return &shape.Table{Name: "boarding_scan", Key: []string{"id"},
+	return &shape.Table{TableForm: shape.TableForm{Name: "boarding_scan", Key: []string{"id"},
 		Columns: []shape.Column{{Name: "id", Kind: value.Int, Age: shape.AgeNumber},
 			{Name: "scanned_at", Kind: value.Instant, Age: shape.AgeTime}, {Name: "gate", Kind: value.Text}},
-		Indexes: []shape.Index{{Columns: []string{"scanned_at"}}}}
+		Indexes: []shape.Index{{Columns: []string{"scanned_at"}}}}}
 }
 
 func TestCheckComparesARuleWithItsTable(t *testing.T) {

@@ -79,6 +79,15 @@ type Partition struct {
 
 // Table is a table of a source.
 type Table struct {
+	TableForm
+	TableParts
+	TableNotes
+	TableSize
+	TableOthers
+}
+
+// TableForm is what a table consists of.
+type TableForm struct {
 	Name    string   `json:"name"` // as rules name it; with its schema where that is not the default one
 	Schema  string   `json:"schema,omitempty"`
 	Base    string   `json:"base"` // the name without schema
@@ -92,29 +101,44 @@ type Table struct {
 	Indexes      []Index      `json:"indexes"`
 	References   []ForeignKey `json:"references"`
 	ReferencedBy []ForeignKey `json:"referenced_by"`
+}
+
+// TableParts is the partitions of a table, and which of it is looked at.
+type TableParts struct {
 	// by ranges of one column, the oldest first; empty where the table has none such
 	Partitions  []Partition `json:"partitions,omitempty"`
 	Partitioned bool        `json:"-"`                   // its rows lie in several tables
 	CatchAll    string      `json:"catch_all,omitempty"` // the partition that takes what no other does
 	// by which the database tells that it was not altered since; nil where nobody asked
-	Sign           *Sign    `json:"-"`
-	Part           string   `json:"-"`                    // the one partition that is read; empty: all of the table
-	Triggers       []string `json:"triggers"`             // names of triggers that fire on delete
-	InsertTriggers []string `json:"insert_triggers"`      // and of those that fire on insert
-	Obstacles      []string `json:"obstacles"`            // why no run may work on the table; empty where one may
-	Notes          []string `json:"notes"`                // what an administrator should know of it
-	Followed       bool     `json:"followed,omitempty"`   // a publication sends its deletes on to subscribers
-	Rows           int64    `json:"rows"`                 // the database's estimate; -1 where it has none
-	Bytes          int64    `json:"bytes"`                // of the rows, without indexes; -1 where unknown
-	IndexBytes     int64    `json:"index_bytes"`          // likewise
-	Locked         bool     `json:"locked,omitempty"`     // by others, so that it could not be looked at
-	AgeColumn      string   `json:"age_column,omitempty"` // the column that most likely tells the age
+	Sign *Sign  `json:"-"`
+	Part string `json:"-"` // the one partition that is read; empty: all of the table
+}
+
+// TableNotes is what stands in the way of a run, and what an administrator should know.
+type TableNotes struct {
+	Triggers       []string `json:"triggers"`           // names of triggers that fire on delete
+	InsertTriggers []string `json:"insert_triggers"`    // and of those that fire on insert
+	Obstacles      []string `json:"obstacles"`          // why no run may work on the table; empty where one may
+	Notes          []string `json:"notes"`              // what an administrator should know of it
+	Followed       bool     `json:"followed,omitempty"` // a publication sends its deletes on to subscribers
+}
+
+// TableSize is how large a table is, and how old its rows are.
+type TableSize struct {
+	Rows       int64  `json:"rows"`                 // the database's estimate; -1 where it has none
+	Bytes      int64  `json:"bytes"`                // of the rows, without indexes; -1 where unknown
+	IndexBytes int64  `json:"index_bytes"`          // likewise
+	Locked     bool   `json:"locked,omitempty"`     // by others, so that it could not be looked at
+	AgeColumn  string `json:"age_column,omitempty"` // the column that most likely tells the age
 	// of the age column, as ISO 8601 or as the number that stands there
 	Oldest string `json:"oldest,omitempty"`
 	Newest string `json:"newest,omitempty"`
+}
+
+// TableOthers is the tables that a rule takes along with a table, where it is kept for a rule.
+type TableOthers struct {
 	// tables that a rule relates to it, in the rule's order, where it is kept for a rule
 	Related []Table `json:"related,omitempty"`
-
 	// tables that a rule joins to it, by the names that the rule gives them, where it is kept for a rule
 	Joined map[string]Table `json:"joined,omitempty"`
 }

@@ -12,15 +12,17 @@ func TestTheLikelyAgeColumn(t *testing.T) {
 		want  string
 	}{
 		{"the one that sounds like it",
-			Table{Columns: []Column{{Name: "valid_until", Age: AgeTime}, {Name: "created_at", Age: AgeTime}}},
+			Table{TableForm: TableForm{Columns: []Column{{Name: "valid_until", Age: AgeTime},
+				{Name: "created_at", Age: AgeTime}}}},
 			"created_at"},
 		{"an indexed one before others",
-			Table{Columns: []Column{{Name: "seen", Age: AgeTime}, {Name: "moved", Age: AgeTime}},
-				Indexes: []Index{{Columns: []string{"moved"}}}}, "moved"},
-		{"a timestamp before text", Table{Columns: []Column{{Name: "sent_on", Age: AgeISO},
-			{Name: "logged", Age: AgeTime}}}, "logged"},
+			Table{TableForm: TableForm{Columns: []Column{{Name: "seen", Age: AgeTime}, {Name: "moved", Age: AgeTime}},
+				Indexes: []Index{{Columns: []string{"moved"}}}}}, "moved"},
+		{"a timestamp before text", Table{TableForm: TableForm{Columns: []Column{{Name: "sent_on", Age: AgeISO},
+			{Name: "logged", Age: AgeTime}}}}, "logged"},
 		{"no text that sounds like nothing of the kind",
-			Table{Columns: []Column{{Name: "comment", Age: AgeISO}, {Name: "id", Age: AgeNumber}}}, ""},
+			Table{TableForm: TableForm{Columns: []Column{{Name: "comment", Age: AgeISO},
+				{Name: "id", Age: AgeNumber}}}}, ""},
 	} {
 		if got := GuessAge(&c.table); got != c.want {
 			t.Errorf("%s: got %q, want %q", c.name, got, c.want)
@@ -40,8 +42,9 @@ func TestNearestFindsMisspellings(t *testing.T) {
 
 func TestDifferencesAreSaidInWords(t *testing.T) {
 	table := func() *Table {
-		return &Table{Columns: []Column{{Name: "id", Type: "integer"}, {Name: "at", Type: "date"}},
-			Key: []string{"id"}, ReferencedBy: []ForeignKey{{Table: "claim", Columns: []string{"x"}}}}
+		return &Table{TableForm: TableForm{Columns: []Column{{Name: "id", Type: "integer"},
+			{Name: "at", Type: "date"}}, Key: []string{"id"},
+			ReferencedBy: []ForeignKey{{Table: "claim", Columns: []string{"x"}}}}}
 	}
 	for _, c := range []struct {
 		change func(*Table)

@@ -575,25 +575,40 @@ func (ds *Disposer) clearTable(ctx context.Context, d *catalog.Disposal) error {
 
 // Certificate is what remains of a disposal: what was destroyed, by which rule, by whose decision.
 type Certificate struct {
-	Format    string                 `json:"format"`
-	Kind      string                 `json:"kind"` // disposal or erasure
-	Disposal  string                 `json:"disposal"`
-	Source    string                 `json:"source"`
-	Table     string                 `json:"table"`
-	Rule      string                 `json:"rule"`
-	Revision  int                    `json:"revision"`
-	Keep      string                 `json:"keep"`
-	Note      string                 `json:"note"`
-	PlannedBy string                 `json:"planned_by"`
-	PlannedAt catalog.Time           `json:"planned_at"`
-	DecidedBy string                 `json:"decided_by"`
-	DecidedAt catalog.Time           `json:"decided_at"`
-	Segments  int                    `json:"segments"` // of which all files were destroyed
-	Rows      int64                  `json:"rows"`     // destroyed
-	Kept      int64                  `json:"kept"`     // of the same segments, that stay in segments of their own
-	Bytes     int64                  `json:"bytes"`    // of files, in each store
-	Oldest    string                 `json:"oldest"`
-	Newest    string                 `json:"newest"`
+	CertificateOf
+	CertificateSums
+	CertificateLists
+}
+
+// CertificateOf is what a certificate is about: a disposal, and who decided it.
+type CertificateOf struct {
+	Format    string       `json:"format"`
+	Kind      string       `json:"kind"` // disposal or erasure
+	Disposal  string       `json:"disposal"`
+	Source    string       `json:"source"`
+	Table     string       `json:"table"`
+	Rule      string       `json:"rule"`
+	Revision  int          `json:"revision"`
+	Keep      string       `json:"keep"`
+	Note      string       `json:"note"`
+	PlannedBy string       `json:"planned_by"`
+	PlannedAt catalog.Time `json:"planned_at"`
+	DecidedBy string       `json:"decided_by"`
+	DecidedAt catalog.Time `json:"decided_at"`
+}
+
+// CertificateSums is how much was destroyed.
+type CertificateSums struct {
+	Segments int    `json:"segments"` // of which all files were destroyed
+	Rows     int64  `json:"rows"`     // destroyed
+	Kept     int64  `json:"kept"`     // of the same segments, that stay in segments of their own
+	Bytes    int64  `json:"bytes"`    // of files, in each store
+	Oldest   string `json:"oldest"`
+	Newest   string `json:"newest"`
+}
+
+// CertificateLists is what was destroyed, and what was not.
+type CertificateLists struct {
 	Destroyed []catalog.DisposalItem `json:"destroyed"`
 	Left      []catalog.DisposalItem `json:"left"`    // what was to be destroyed and was not, with the reason
 	Remains   []string               `json:"remains"` // what may hold such rows still, where, and why
@@ -614,11 +629,11 @@ func (ds *Disposer) Certificate(ctx context.Context, id string) (*Certificate, e
 		return nil, fmt.Errorf("disposal %s is %s, and a certificate is of what was done: %w", id, d.State,
 			catalog.ErrState)
 	}
-	out := &Certificate{Format: CertificateFormat, Kind: d.Kind, Disposal: d.ID, Source: d.Source, Table: d.Table,
-		Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note, PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt,
-		DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt, Destroyed: []catalog.DisposalItem{},
-		Left: []catalog.DisposalItem{}, Remains: append([]string{}, d.Remains.V...), Issued: *d.EndedAt,
-		Instance: ds.Instance}
+	out := &Certificate{CertificateOf: CertificateOf{Format: CertificateFormat, Kind: d.Kind, Disposal: d.ID,
+		Source: d.Source, Table: d.Table, Rule: d.Rule, Revision: d.Revision, Keep: d.Keep, Note: d.Note,
+		PlannedBy: d.CreatedBy, PlannedAt: d.CreatedAt, DecidedBy: d.DecidedBy, DecidedAt: *d.DecidedAt},
+		CertificateLists: CertificateLists{Destroyed: []catalog.DisposalItem{}, Left: []catalog.DisposalItem{},
+			Remains: append([]string{}, d.Remains.V...), Issued: *d.EndedAt, Instance: ds.Instance}}
 	for _, item := range d.Items.V {
 		if item.Destroyed == nil {
 			out.Left = append(out.Left, item)

@@ -208,9 +208,10 @@ func (ds *Disposer) erasable(ctx context.Context, d *catalog.Disposal, s *catalo
 // item is the segment in the list of an erasure.
 func (p *parting) item(found foundRows, due catalog.Time) *catalog.DisposalItem {
 	m, s := p.manifest, p.segment
-	item := &catalog.DisposalItem{Segment: s.ID, Rows: m.Rows, Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest,
-		Stored: catalog.At(m.Stored), Due: due, Keep: m.Keep, SHA256: m.SHA256, Digest: m.Digest.String(),
-		Stores: s.Stores(), Kept: found.kept}
+	item := &catalog.DisposalItem{DisposalItemOf: catalog.DisposalItemOf{Segment: s.ID, Rows: m.Rows,
+		Bytes: m.FileBytes, Oldest: s.Oldest, Newest: s.Newest, Stored: catalog.At(m.Stored), Due: due, Keep: m.Keep,
+		SHA256: m.SHA256, Digest: m.Digest.String(), Stores: s.Stores()},
+		DisposalItemEnd: catalog.DisposalItemEnd{Kept: found.kept}}
 	switch {
 	case item.Kept > 0 && found.held > 0:
 		item.Why = fmt.Sprintf("they are not meant, but for %d on which hold %s (%s) stands", found.held, p.held.ID,

@@ -33,7 +33,8 @@ func (p *planning) exactly(ctx context.Context, budget time.Duration) (*catalog.
 }
 
 func (p *planning) emptyCounts() *catalog.Counts {
-	c := &catalog.Counts{Total: p.table.Rows, Clauses: []catalog.ClauseCount{}, Spread: []catalog.Bucket{}}
+	c := &catalog.Counts{CountsAll: catalog.CountsAll{Total: p.table.Rows, Clauses: []catalog.ClauseCount{},
+		Spread: []catalog.Bucket{}}}
 	for _, t := range p.sel.Terms {
 		c.Clauses = append(c.Clauses, catalog.ClauseCount{Clause: t.Clause})
 	}

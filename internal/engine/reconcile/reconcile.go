@@ -379,7 +379,7 @@ func (rc *Reconciler) lookForRows(ctx context.Context, out *Reconciliation) erro
 		if err != nil {
 			return err
 		}
-		m := &archive.Manifest{Stem: s.Stem, Segment: s.ID}
+		m := &archive.Manifest{ManifestOrigin: archive.ManifestOrigin{Stem: s.Stem, Segment: s.ID}}
 		if there, err := rc.upkeep.RowsIn(ctx, s.RowsIn(), m); err != nil {
 			return err
 		} else if there {

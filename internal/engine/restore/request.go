@@ -420,7 +420,7 @@ func (rs *Restorer) KeysToFilter(ctx context.Context, q *RestoreRequest) error {
 	if err != nil {
 		return err
 	}
-	t := &shape.Table{Name: q.Table, Columns: h.Columns, Key: h.Key()}
+	t := &shape.Table{TableForm: shape.TableForm{Name: q.Table, Columns: h.Columns, Key: h.Key()}}
 	q.Scope.Where, err = refuse.KeysFilter(t, q.Keys)
 	q.Keys = nil
 	return err

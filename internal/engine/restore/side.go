@@ -238,7 +238,8 @@ func (q *restoration) fitsBeside(ctx context.Context, target source.Source, segm
 		return err
 	}
 	for table, list := range members {
-		t := &shape.Table{Name: "the side table for " + table, Columns: shapes[table].columns, Key: shapes[table].key}
+		t := &shape.Table{TableForm: shape.TableForm{Name: "the side table for " + table,
+			Columns: shapes[table].columns, Key: shapes[table].key}}
 		for _, x := range list {
 			f, err := q.fitNow(ctx, x.manifest, t, catalog.Fit{})
 			if err != nil {

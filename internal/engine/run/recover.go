@@ -201,7 +201,7 @@ func (r *Execution) recoverSegment(ctx context.Context, s *catalog.Segment) erro
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			s.State = catalog.SegmentAbandoned
-			if err := archive.Discard(ctx, p.store, &archive.Manifest{Stem: s.Stem}); err != nil {
+			if err := archive.Discard(ctx, p.store, archive.ManifestAt(s.Stem)); err != nil {
 				return err
 			}
 			return r.Catalog.SaveSegment(ctx, s)

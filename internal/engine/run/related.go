@@ -71,7 +71,7 @@ func (k *relatedRows) root(row int) int {
 // work's own table among the related ones, -1 for the slice itself.
 func (w *Work) refer(at int, columns []shape.Column, related []*Pass) func(row []value.Value) {
 	w.refs = map[int][][]value.Value{}
-	t := &shape.Table{Columns: columns}
+	t := &shape.Table{TableForm: shape.TableForm{Columns: columns}}
 	all := due.Readable(t, nil)
 	type reference struct {
 		related int

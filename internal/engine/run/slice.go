@@ -100,10 +100,11 @@ func (r *Execution) manifestOf(p *Pass, number int) *archive.Manifest {
 	if p.relation != nil {
 		root = r.Pass
 	}
-	m := &archive.Manifest{Source: r.Run.Source, Engine: r.engine, Table: p.table.Name, Rule: r.Run.Rule,
-		Revision: r.Run.Revision, RuleText: r.ruleText, Run: r.Run.ID,
-		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At,
-		Columns: due.ColumnsAt(p.table, p.columns), Numbered: r.numbered[p.table.Name], Key: p.table.OwnKey()}
+	m := &archive.Manifest{ManifestOrigin: archive.ManifestOrigin{Source: r.Run.Source, Engine: r.engine,
+		Table: p.table.Name, Rule: r.Run.Rule, Revision: r.Run.Revision, RuleText: r.ruleText, Run: r.Run.ID,
+		Number: number, Clause: p.clause, Label: r.rule.Label(p.clause), Cutoff: root.sel.Terms[0].At},
+		ManifestColumns: archive.ManifestColumns{Columns: due.ColumnsAt(p.table, p.columns),
+			Numbered: r.numbered[p.table.Name], Key: p.table.OwnKey()}}
 	if p.keep != nil {
 		m.Keep, m.KeepFrom = p.keep.String(), p.keepFrom
 	}

@@ -27,7 +27,8 @@ func (x *liveSearch) condition() (*filter.Filter, error) {
 	if x.q.Where == "" {
 		return nil, nil
 	}
-	bound, bad := filter.Bind(x.q.Where, filter.TableScope(&shape.Table{Columns: x.columns}))
+	bound, bad := filter.Bind(x.q.Where,
+		filter.TableScope(&shape.Table{TableForm: shape.TableForm{Columns: x.columns}}))
 	if len(bad) > 0 {
 		return nil, refuse.Filter("where", bad[0])
 	}

@@ -74,7 +74,7 @@ func (sh *Shelf) Saw(ctx context.Context, source string, tables ...*shape.Table)
 // BindArchived binds a filter to the columns of a segment, as they were when it was written: of the columns that any
 // segment has, those that this one lacks are NULL, and stand behind its own.
 func BindArchived(where string, own, columns []shape.Column) (*filter.Filter, error) {
-	known := filter.TableScope(&shape.Table{Columns: columns})
+	known := filter.TableScope(&shape.Table{TableForm: shape.TableForm{Columns: columns}})
 	f, bad := filter.Bind(where, func(join, name string) (*shape.Column, int, string) {
 		c, _, near := known(join, name)
 		if c == nil {

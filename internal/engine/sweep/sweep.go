@@ -252,7 +252,7 @@ func (x *sweep) elsewhere(ctx context.Context, stem string) (string, error) {
 		}
 		for _, o := range list {
 			other, _, ok := archive.Ours(o.Name)
-			m := &archive.Manifest{Stem: other}
+			m := archive.ManifestAt(other)
 			switch {
 			case !ok:
 			case other == stem && o.Name == m.ManifestName():

@@ -313,7 +313,7 @@ func (x *judged) record(ctx context.Context, p part, file, hash string) (good bo
 
 // records looks at the records of all copies, and takes manifest and closing record from a good one.
 func (x *judged) records(ctx context.Context) error {
-	s, names := x.segment, &archive.Manifest{Stem: x.segment.Stem}
+	s, names := x.segment, archive.ManifestAt(x.segment.Stem)
 	for _, p := range x.parts {
 		if !p.records {
 			continue
@@ -547,7 +547,7 @@ func (x *judged) remake(ctx context.Context, to *part) (string, error) {
 // sumOf is the SHA-256 that a file of the segment was written with; empty where nobody can tell.
 func (x *judged) sumOf(file string) string {
 	s, m := x.segment, x.manifest
-	names := &archive.Manifest{Stem: s.Stem}
+	names := archive.ManifestAt(s.Stem)
 	switch file {
 	case names.ManifestName():
 		return s.ManifestHash

@@ -24,9 +24,9 @@ var tables = map[string]*shape.Table{}
 
 func init() {
 	for _, name := range []string{"trip", "leg", "remark", "survey"} {
-		tables[name] = &shape.Table{Name: name, Key: []string{"id"},
+		tables[name] = &shape.Table{TableForm: shape.TableForm{Name: name, Key: []string{"id"},
 			Columns: []shape.Column{{Name: "id", Kind: value.Int}, {Name: "above", Kind: value.Int, Nullable: true},
-				{Name: "text", Kind: value.Text}}}
+				{Name: "text", Kind: value.Text}}}}
 	}
 }
 

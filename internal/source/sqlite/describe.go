@@ -108,7 +108,7 @@ func (s *Source) describe(ctx context.Context, name string) ([]*shape.Table, err
 		WHERE m.schema = 'main' AND NOT `+ours+
 		` AND (?1 = '' AND m.type IN ('table', 'virtual') OR m.name = ?1 COLLATE NOCASE AND m.type IN ('table', `+
 		`'virtual', 'view')) ORDER BY m.name`, func(scan func(...any) error) error {
-		d := &described{Table: &shape.Table{Rows: -1, Bytes: -1, IndexBytes: -1}}
+		d := &described{Table: &shape.Table{TableSize: shape.TableSize{Rows: -1, Bytes: -1, IndexBytes: -1}}}
 		var kind string
 		if err := scan(&d.Name, &kind, &d.withoutRowid); err != nil {
 			return err
