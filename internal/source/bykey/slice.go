@@ -26,7 +26,9 @@ type Slicer struct {
 	out     source.Slice
 	keys    *Locators
 	chunk   value.Chunk
-	arena   value.Chunk // of keys, which stay
+	arena   value.Chunk         // of keys, which stay
+	keep    func([]byte) []byte // what chunk and arena keep: made once, and not for each value
+	keepKey func([]byte) []byte
 	last    []value.Value
 	bytes   int64
 	rows    int
@@ -36,6 +38,7 @@ type Slicer struct {
 func NewSlicer(req source.SliceRequest, decode Decode, sink func(*value.Chunk) error) *Slicer {
 	s := &Slicer{request: req, decode: decode, sink: sink, keys: NewLocators(req.Table)}
 	s.chunk.Width, s.out.Locators = len(req.Columns)+len(req.Include), s.keys
+	s.keep, s.keepKey = s.chunk.Keep, s.arena.Keep
 	return s
 }
 
@@ -43,7 +46,7 @@ func NewSlicer(req source.SliceRequest, decode Decode, sink func(*value.Chunk) e
 func (s *Slicer) Row(row []driver.Value) error {
 	before := s.chunk.Size()
 	for i, v := range row[:s.chunk.Width] {
-		x, err := s.decode(v, i, s.chunk.Keep)
+		x, err := s.decode(v, i, s.keep)
 		if err != nil {
 			return err
 		}
@@ -51,7 +54,7 @@ func (s *Slicer) Row(row []driver.Value) error {
 	}
 	s.last = s.last[:0]
 	for i, v := range row[s.chunk.Width:] {
-		x, err := s.decode(v, s.chunk.Width+i, s.arena.Keep)
+		x, err := s.decode(v, s.chunk.Width+i, s.keepKey)
 		if err != nil {
 			return err
 		}
