@@ -115,12 +115,14 @@ func main() {
 			"tenth of a run is a million")
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	flag.StringVar(&a.program, "program", "build/ambercellar", "the service's binary")
-	flag.StringVar(&a.beside, "beside", "", "measure another build of the service, this binary, in turn with ours, and "+
-		"nothing by hand: what a change made of archiving and purging")
+	flag.StringVar(&a.beside, "beside", "",
+		"measure another build of the service, this binary, in turn with ours, and "+
+			"nothing by hand: what a change made of archiving and purging")
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
-	flag.StringVar(&a.only, "only", "", "measure only works whose names begin with one of these, separated by commas: "+
-		strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
-		"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog")
+	flag.StringVar(&a.only, "only", "",
+		"measure only works whose names begin with one of these, separated by commas: "+
+			strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
+			"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog")
 	flag.Parse()
 	if *redraw != "" {
 		if err := redrawn(*redraw, a.out); err != nil {
@@ -294,7 +296,8 @@ func (r *report) compare() {
 		most := slices.MaxFunc(of, func(a, b measure) int { return cmp.Compare(a.Seconds, b.Seconds) })
 		return fmt.Sprintf("%.2f s (%.2f to %.2f)", median(of, seconds), least.Seconds, most.Seconds)
 	}
-	fmt.Printf("| %s | %d of %d | %s | %s | %.2f × | %.0f, %.0f MiB |\n", r.Work, r.Due, r.Rows, span(other), span(mine),
+	fmt.Printf("| %s | %d of %d | %s | %s | %.2f × | %.0f, %.0f MiB |\n", r.Work, r.Due, r.Rows, span(other),
+		span(mine),
 		median(mine, seconds)/median(other, seconds), median(other, memory)/(1<<20), median(mine, memory)/(1<<20))
 }
 

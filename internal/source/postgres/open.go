@@ -294,7 +294,7 @@ func unreachable(err error) error {
 	case err == nil || errors.Is(err, context.Canceled) || errors.Is(err, source.ErrUnreachable):
 		return err
 	case state == "" && (errors.As(err, &closed) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed")),
+		errors.Is(err, io.EOF) || errors.Is(err, pgconn.ErrConnClosed)),
 		strings.HasPrefix(state, "08"), strings.HasPrefix(state, "57P"):
 		return fmt.Errorf("%w: %w", source.ErrUnreachable, err)
 	case state == lockNotAvailable && !errors.Is(err, source.ErrBusy):

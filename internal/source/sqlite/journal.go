@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"strings"
 
 	"ambercellar/internal/source"
 	"ambercellar/internal/source/bykey"
@@ -103,12 +102,15 @@ func (s *Source) PruneJournal(ctx context.Context, run string, segment int) erro
 
 // Lineage tells which database this is.
 func (s *Source) Lineage(ctx context.Context, table string) (l source.Lineage, err error) {
+	if there, err := s.hasTable(ctx, "ambercellar_origin"); err != nil || !there {
+		return source.Lineage{}, err
+	}
 	err = s.read.QueryRowContext(ctx,
 		`SELECT identity, coalesce((SELECT epoch FROM ambercellar_lease WHERE table_name = ?1), 0),
 			coalesce((SELECT sequence FROM ambercellar_chain WHERE table_name = ?1), 0),
 		coalesce((SELECT hash FROM ambercellar_chain WHERE table_name = ?1), '') FROM ambercellar_origin`,
 		table).Scan(&l.Identity, &l.Epoch, &l.Head.Sequence, &l.Head.Hash)
-	if errors.Is(err, sql.ErrNoRows) || err != nil && strings.Contains(err.Error(), "no such table") {
+	if errors.Is(err, sql.ErrNoRows) {
 		return source.Lineage{}, nil
 	}
 	return l, err
