@@ -30,7 +30,7 @@ type MariaServer struct {
 
 var sharedMaria struct {
 	sync.Mutex
-	server    *MariaServer
+	servers   map[int]*MariaServer
 	databases int
 }
 
@@ -38,23 +38,33 @@ var sharedMaria struct {
 // TestMain must call Main.
 func MariaDB(t testing.TB) string {
 	t.Helper()
+	return MariaDBOn(t, 0)
+}
+
+// MariaDBOn is MariaDB on one of several servers that the tests of this process share, by its number.
+func MariaDBOn(t testing.TB, number int) string {
+	t.Helper()
 	sharedMaria.Lock()
 	defer sharedMaria.Unlock()
-	if sharedMaria.server == nil {
+	if sharedMaria.servers[number] == nil {
 		s, err := StartMariaDB("innodb-flush-log-at-trx-commit=0", "innodb-flush-method=nosync", "sync-frm=0",
 			"innodb-buffer-pool-size=256M", "max-connections=300", "max-allowed-packet=256M")
 		if err != nil {
 			t.Fatalf("a private MariaDB server is needed: %v", err)
 		}
-		sharedMaria.server = s
+		if sharedMaria.servers == nil {
+			sharedMaria.servers = map[int]*MariaServer{}
+		}
+		sharedMaria.servers[number] = s
 	}
+	server := sharedMaria.servers[number]
 	sharedMaria.databases++
 	name := fmt.Sprintf("test%d", sharedMaria.databases)
-	if err := ExecMariaDB(sharedMaria.server.URL("mysql"), "CREATE DATABASE "+name+
+	if err := ExecMariaDB(server.URL("mysql"), "CREATE DATABASE "+name+
 		" CHARACTER SET utf8mb4"); err != nil {
 		t.Fatalf("making a database: %v", err)
 	}
-	return sharedMaria.server.URL(name)
+	return server.URL(name)
 }
 
 // StartMariaDB starts a server on a free port of the loopback interface, with settings as NAME=VALUE.

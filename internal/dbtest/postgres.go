@@ -44,8 +44,8 @@ func Main(m *testing.M) int {
 		if shared.server != nil {
 			shared.server.Stop()
 		}
-		if sharedMaria.server != nil {
-			sharedMaria.server.Stop()
+		for _, server := range sharedMaria.servers {
+			server.Stop()
 		}
 	}()
 	return m.Run()

@@ -14,7 +14,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -46,7 +45,7 @@ func TestMain(m *testing.M) {
 	}
 	flag.Parse()
 	// they wait a lot: for a server that another works with, and for gentle runs
-	flag.Set("test.parallel", "5")
+	flag.Set("test.parallel", "7")
 	os.Setenv("AWS_ACCESS_KEY_ID", "ferry") // what lets services, and commands without one, into the stand-in
 	os.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
 	status := dbtest.Main(m)
@@ -82,12 +81,20 @@ type world struct {
 	dsn    string
 }
 
-// turns has a lock for each server. Tests of one server never run side by side, for a run gives way to what it sees on
-// its server.
-var turns = map[string]*sync.Mutex{"postgres": {}, "mariadb": {}}
+// turns has the servers of each engine that no test works on, by their numbers. Tests of one server never run side by
+// side, for a run gives way to what it sees on its server. Those on MariaDB take longest, so it has two.
+var turns = map[string]chan int{"postgres": servers(1), "mariadb": servers(2)}
+
+func servers(count int) chan int {
+	c := make(chan int, count)
+	for n := range count {
+		c <- n
+	}
+	return c
+}
 
 // places is how many work side by side: gentle runs mostly rest.
-var places = make(chan struct{}, 4)
+var places = make(chan struct{}, 5)
 
 // engines runs a test on every engine, side by side: each has a server of its own.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {
@@ -103,9 +110,10 @@ func engines(t *testing.T, fn func(t *testing.T, w *world)) {
 func newWorld(t *testing.T, engine string) *world {
 	t.Helper()
 	w := &world{t: t, dir: t.TempDir(), engine: engine}
+	server := 0
 	if turn := turns[engine]; turn != nil {
-		turn.Lock()
-		t.Cleanup(turn.Unlock)
+		server = <-turn
+		t.Cleanup(func() { turn <- server })
 	}
 	places <- struct{}{}
 	t.Cleanup(func() { <-places })
@@ -119,7 +127,7 @@ func newWorld(t *testing.T, engine string) *world {
 		w.dsn = dbtest.Postgres(t)
 		w.db, err = sql.Open("pgx", w.dsn)
 	case "mariadb":
-		w.dsn = dbtest.MariaDB(t)
+		w.dsn = dbtest.MariaDBOn(t, server)
 		w.db, err = dbtest.OpenMariaDB(w.dsn)
 	}
 	if err != nil {

@@ -233,6 +233,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 	t.Parallel()
 	for _, then := range []string{"archive", "purge"} {
 		t.Run(then, func(t *testing.T) {
+			t.Parallel()
 			engines(t, func(t *testing.T, w *world) {
 				w.scans(8000)
 				before := w.content("true")
