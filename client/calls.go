@@ -523,7 +523,7 @@ func (c *Client) CancelRun(ctx context.Context, run string) (*RunView, error) {
 	return out, nil
 }
 
-// Status: what is going on and what was archived.
+// Status: what is running and what was archived.
 func (c *Client) Status(ctx context.Context) (*Status, error) {
 	out := new(Status)
 	if err := c.Do(ctx, "GET", "/status", nil, out); err != nil {

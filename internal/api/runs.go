@@ -71,7 +71,7 @@ func (a *API) runRoutes() []route {
 			func(ctx context.Context, r request) (*RunView, error) {
 				return one(viewRun)(s.Queue.Cancel(ctx, r.Param("run")))
 			}),
-		get("/status", "Status", "What is going on and what was archived", a.status),
+		get("/status", "Status", "What is running and what was archived", a.status),
 	}
 }
 

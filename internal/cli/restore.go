@@ -178,7 +178,7 @@ func (e *Env) restorePreview(q client.RestoreRequest) error {
 		stale = fmt.Sprintf("%s more of which a newer version is archived", Count(p.Stale))
 	}
 	if err := e.Facts(p, []Fact{{"rows", fmt.Sprintf("%s of %s.%s, in %s (%s)", Count(p.Rows), p.Source, p.Table,
-		Things(p.Segments, "segment"), Size(p.Bytes))}, {"left out", stale}, {"into", p.Into},
+		Things(p.Segments, "segment"), Size(p.Bytes))}, {"not restored", stale}, {"into", p.Into},
 		{"key there already", there}, {"approval",
 			map[bool]string{true: "somebody has to approve it first"}[p.Approval]},
 		{"triggers that fire", strings.Join(p.Triggers, ", ")}}); err != nil || e.Format != "table" {

@@ -79,7 +79,7 @@ func segmentShow(e *Env) error {
 		beside = append(beside, fmt.Sprintf("%s of %s in %s", Things(b.Rows, "row"), b.Table, b.File))
 	}
 	return e.segment(s, &s.Segment, Fact{"goes with", with}, Fact{"joined columns", strings.Join(s.Included, ", ")},
-		Fact{"beside", strings.Join(beside, "; ")}, Fact{"left out", strings.Join(s.Omitted, ", ")},
+		Fact{"beside", strings.Join(beside, "; ")}, Fact{"columns left out", strings.Join(s.Omitted, ", ")},
 		Fact{"masked", strings.Join(masked, ", ")})
 }
 

@@ -106,7 +106,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.sees("The token is wrong")
 		p.fill("#token", w.token)
 		p.press("Sign in")
-		p.sees("Overview", "No run is going on", "No run has ended yet")
+		p.sees("Overview", "No run right now", "No run has ended yet")
 
 		// From a table to a rule; a mistake first.
 		p.press("Tables")

@@ -216,7 +216,7 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 		s.finish(a, r)
 		return nil
 	}
-	s.Log.Info("run "+string(to), "run", r.ID, "deleted", now.Deleted, "left out", now.LeftOut())
+	s.Log.Info("run "+string(to), "run", r.ID, "deleted", now.Deleted, "not deleted", now.LeftOut())
 	s.finish(a, now)
 	return now
 }

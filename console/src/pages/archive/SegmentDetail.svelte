@@ -144,7 +144,7 @@
           ...(s.rewrites ? [["Holds", rewrites] as [string, typeof rewrites]] : []),
           ["Went along with", s.goes_with ? `rows of ${s.goes_with.table}` : ""],
           ["Joined columns", s.included.join(", ")],
-          ["Left out", s.omitted.join(", ")],
+          ["Columns left out", s.omitted.join(", ")],
           [
             "Masked",
             Object.entries(s.masked ?? {})

@@ -80,7 +80,7 @@
 
   <Panel title="Running now">
     {#if status.data && status.data.active.length === 0}
-      <Blank title="No run is going on">
+      <Blank title="No run right now">
         {#if status.data.rules === 0}Look at <a class="text-link" href="#/tables">Tables</a> to see what takes
           the space, then <a class="text-link" href="#/rules/apply">apply a rule</a>.
         {:else}Open a <a class="text-link" href="#/rules">rule</a> and make a plan to see what is due.{/if}
@@ -109,8 +109,8 @@
 
   <Panel title="Recently finished">
     <Listing
-      label="Runs that ended lately"
-      heads={["Rule", "Table", "State", "#Rows deleted", "#Left out", "#In the archive", "Ended"]}
+      label="Recently finished runs"
+      heads={["Rule", "Table", "State", "#Rows deleted", "#Not deleted", "#In the archive", "Ended"]}
       items={status.data?.recent}>
       {#snippet row(r: Schemas["RunView"])}
         <TableBodyRow>

@@ -25,7 +25,7 @@
   {#if preview.stale}<p>
       {plural(preview.stale, "further row")} of which a newer version is archived {preview.stale === 1
         ? "is"
-        : "are"} left out.
+        : "are"} not restored.
     </p>{/if}
   {#if preview.triggers.length}<p>Triggers that fire for each row: {preview.triggers.join(", ")}.</p>{/if}
   {#if preview.approval}<p>Somebody has to approve it before it is carried out.</p>{/if}

@@ -47,7 +47,7 @@
   <Panel>
     <Listing
       label="Runs"
-      heads={["Run", "Rule", "Action", "State", "Progress", "#Deleted", "#Left out", "Books", "Created"]}
+      heads={["Run", "Rule", "Action", "State", "Progress", "#Deleted", "#Not deleted", "Books", "Created"]}
       items={runs.data?.items}>
       {#snippet row(r: Schemas["RunView"])}
         <TableBodyRow>
