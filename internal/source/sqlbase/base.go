@@ -72,19 +72,20 @@ type Base struct {
 	Ages
 }
 
-// written writes placeholders as the engine does. The statements of this package have question marks for nothing else.
+// written writes placeholders as the engine does. Statements of this package have NUL for them, which no name can hold:
+// a question mark can stand in the name of a table or a column.
 func (b *Base) written(statement string) string {
-	if b.Number == nil {
-		return statement
-	}
 	var out strings.Builder
 	n := 0
 	for _, c := range statement {
-		if c == '?' {
+		switch {
+		case c != 0:
+			out.WriteRune(c)
+		case b.Number == nil:
+			out.WriteByte('?')
+		default:
 			n++
 			out.WriteString(b.Number(n))
-		} else {
-			out.WriteRune(c)
 		}
 	}
 	return out.String()

@@ -11,26 +11,26 @@ import (
 
 // ReleaseLease gives a table back, unless another has taken it meanwhile.
 func (b *Base) ReleaseLease(ctx context.Context, l source.Lease) error {
-	return b.exec(ctx, "UPDATE "+b.Journal+"lease SET holder = NULL, run = NULL WHERE table_name = ? AND epoch = ?",
+	return b.exec(ctx, "UPDATE "+b.Journal+"lease SET holder = NULL, run = NULL WHERE table_name = \x00 AND epoch = \x00",
 		l.Table, l.Epoch)
 }
 
 // SetEpoch sets the epoch of a lease that nobody holds.
 func (b *Base) SetEpoch(ctx context.Context, table string, epoch int64) error {
-	return b.exec(ctx, "INSERT INTO "+b.Journal+"lease (table_name, holder, run, epoch) VALUES (?, NULL, NULL, ?)"+
+	return b.exec(ctx, "INSERT INTO "+b.Journal+"lease (table_name, holder, run, epoch) VALUES (\x00, NULL, NULL, \x00)"+
 		b.Upsert("table_name", "holder", "run", "epoch"), table, epoch)
 }
 
 // Head returns the newest link of a table's chain; the zero Head where there is none.
 func (b *Base) Head(ctx context.Context, table string) (h source.Head, err error) {
-	err = b.one(ctx, "SELECT sequence, hash FROM "+b.Journal+"chain WHERE table_name = ?", []any{table}, &h.Sequence,
+	err = b.one(ctx, "SELECT sequence, hash FROM "+b.Journal+"chain WHERE table_name = \x00", []any{table}, &h.Sequence,
 		&h.Hash)
 	return h, err
 }
 
 // SetHead records the newest link of a table's chain.
 func (b *Base) SetHead(ctx context.Context, table string, h source.Head) error {
-	return b.exec(ctx, "INSERT INTO "+b.Journal+"chain (table_name, sequence, hash) VALUES (?, ?, ?)"+
+	return b.exec(ctx, "INSERT INTO "+b.Journal+"chain (table_name, sequence, hash) VALUES (\x00, \x00, \x00)"+
 		b.Upsert("table_name", "sequence", "hash"), table, h.Sequence, h.Hash)
 }
 
@@ -38,7 +38,7 @@ func (b *Base) SetHead(ctx context.Context, table string, h source.Head) error {
 func (b *Base) Show(ctx context.Context, p source.Progress) error {
 	values := p.Values()
 	return b.exec(ctx, "INSERT INTO "+b.Journal+"progress ("+strings.Join(source.ProgressColumns, ", ")+
-		") VALUES (?"+strings.Repeat(", ?", len(values)-1)+")"+
+		") VALUES (\x00"+strings.Repeat(", \x00", len(values)-1)+")"+
 		b.Upsert(source.ProgressColumns[0], source.ProgressColumns[1:]...), values...)
 }
 
@@ -59,7 +59,7 @@ func (b *Base) ForgetRestored(ctx context.Context, t *shape.Table, restore strin
 	if there, err := b.There(ctx, t); err != nil || !there {
 		return err
 	}
-	return b.exec(ctx, "DELETE FROM "+b.Restored(t)+" WHERE "+b.Restore+" = ?", restore)
+	return b.exec(ctx, "DELETE FROM "+b.Restored(t)+" WHERE "+b.Restore+" = \x00", restore)
 }
 
 // RestoredCount returns how many rows are recorded for a restore.
@@ -80,6 +80,6 @@ func (b *Base) recorded(ctx context.Context, t *shape.Table, restore, and string
 	if there, err := b.There(ctx, t); err != nil || !there {
 		return 0, err
 	}
-	err = b.one(ctx, "SELECT count(*) FROM "+b.Restored(t)+" r WHERE r."+b.Restore+" = ?"+and, []any{restore}, &n)
+	err = b.one(ctx, "SELECT count(*) FROM "+b.Restored(t)+" r WHERE r."+b.Restore+" = \x00"+and, []any{restore}, &n)
 	return n, err
 }
