@@ -11,13 +11,14 @@ import (
 
 // ReleaseLease gives a table back, unless another has taken it meanwhile.
 func (b *Base) ReleaseLease(ctx context.Context, l source.Lease) error {
-	return b.exec(ctx, "UPDATE "+b.Journal+"lease SET holder = NULL, run = NULL WHERE table_name = \x00 AND epoch = \x00",
-		l.Table, l.Epoch)
+	return b.exec(ctx, "UPDATE "+b.Journal+"lease SET holder = NULL, run = NULL WHERE table_name = \x00 AND "+
+		"epoch = \x00", l.Table, l.Epoch)
 }
 
 // SetEpoch sets the epoch of a lease that nobody holds.
 func (b *Base) SetEpoch(ctx context.Context, table string, epoch int64) error {
-	return b.exec(ctx, "INSERT INTO "+b.Journal+"lease (table_name, holder, run, epoch) VALUES (\x00, NULL, NULL, \x00)"+
+	return b.exec(ctx, "INSERT INTO "+b.Journal+"lease (table_name, holder, run, epoch) "+
+		"VALUES (\x00, NULL, NULL, \x00)"+
 		b.Upsert("table_name", "holder", "run", "epoch"), table, epoch)
 }
 
