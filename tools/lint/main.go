@@ -145,4 +145,3 @@ func ignored(pkgs []*packages.Package) map[string]bool {
 func line(at token.Position, check string) string {
 	return fmt.Sprintf("%s:%d %s", filepath.Clean(at.Filename), at.Line, check)
 }
-
