@@ -27,7 +27,7 @@ var migrations embed.FS
 // Catalog is the open catalog. It is safe for concurrent use: readers side by side, up to a number, and writers in
 // turn.
 type Catalog struct {
-	db      *sqlx.DB // for reading alone
+	db      *reader // for reading alone
 	writes  *writer
 	Now     func() time.Time // the clock of what is written; time.Now unless set before the first use
 	address string           // for a connection of one's own
@@ -71,7 +71,7 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	}
 	db.SetMaxOpenConns(readers)
 	db.SetMaxIdleConns(readers)
-	c.db, c.writes = db, &writer{DB: writes}
+	c.db, c.writes = &reader{DB: db, prepared: map[string]*sqlx.Stmt{}}, &writer{DB: writes}
 	return c, nil
 }
 

@@ -45,8 +45,8 @@ type finding struct {
 
 func (f finding) String() string { return fmt.Sprintf("%s: %s (%s)", f.at, f.message, f.check) }
 
-// inspect checks the packages that patterns name in the module at dir, and their tests. Findings are in the order of their
-// places, each told once.
+// inspect checks the packages that patterns name in the module at dir, and their tests. Findings are in the order of
+// their places, each told once.
 func inspect(dir string, patterns []string) ([]finding, error) {
 	read := packages.LoadImports | packages.NeedTypes | packages.NeedTypesSizes | packages.NeedTypesInfo |
 		packages.NeedSyntax | packages.NeedExportFile | packages.NeedModule | packages.NeedForTest
@@ -59,7 +59,9 @@ func inspect(dir string, patterns []string) ([]finding, error) {
 			return nil, pkg.Errors[0]
 		}
 	}
-	pkgs = slices.DeleteFunc(widest(pkgs), func(pkg *packages.Package) bool { return strings.HasSuffix(pkg.ID, ".test") })
+	pkgs = slices.DeleteFunc(widest(pkgs), func(pkg *packages.Package) bool {
+		return strings.HasSuffix(pkg.ID, ".test") // a program that the Go tool makes
+	})
 	ours := map[*packages.Package]bool{}
 	for _, pkg := range pkgs {
 		ours[pkg] = true
