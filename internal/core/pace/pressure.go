@@ -223,6 +223,13 @@ func (u Unit) Parse(text string) (float64, error) {
 		return v, nil
 	}
 	switch u {
+	case Count:
+		switch strings.ToLower(unit) {
+		case "k", "thousand":
+			return v * 1e3, nil
+		case "m", "million":
+			return v * 1e6, nil
+		}
 	case Bytes:
 		for _, x := range sizes {
 			if strings.EqualFold(unit, x.name) {

@@ -20,7 +20,9 @@ type Surroundings struct {
 	Stores  []string
 	Cold    []string // of them, those that let files go cold
 	Keeps   map[string]Named
-	Now     time.Time
+
+	Schedules map[string]NamedSchedule
+	Now       time.Time
 }
 
 // Check compares a rule with its table, the stores and the named keeps that there are. It reports mistakes, and as
@@ -34,6 +36,14 @@ func Check(d *Document, s Surroundings) []Problem {
 	c.related()
 	c.columns()
 	c.kept()
+	c.scheduled()
+	return c.out
+}
+
+// CheckSchedule reports what is wrong with a named schedule.
+func CheckSchedule(d *Document, now time.Time) []Problem {
+	c := &checking{Surroundings: Surroundings{Now: now}, doc: d, rule: &d.Rule}
+	c.firings("when", &d.Schedule.Schedule, time.UTC)
 	return c.out
 }
 

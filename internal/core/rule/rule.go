@@ -20,6 +20,7 @@ type Rule struct {
 	RuleRows
 	RuleThen
 	RulePace
+	RuleSchedule
 }
 
 // RuleSubject is what a rule is about.
@@ -65,6 +66,12 @@ type RulePace struct {
 	// of signals, by their names, in the signal's unit; null: none
 	Limits     pace.Limits `json:"limits,omitempty"`
 	Partitions Way         `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
+}
+
+// RuleSchedule is when a rule runs by itself, and how much it may take then.
+type RuleSchedule struct {
+	Schedule *Schedule `json:"schedule,omitempty"` // nil: by hand only
+	Limit    *Limit    `json:"limit,omitempty"`
 }
 
 // Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
@@ -314,6 +321,8 @@ func Compare(before, after *Rule) []string {
 	note("log", before.Log.String(), after.Log.String())
 	note("limits", limitText(before.Limits), limitText(after.Limits))
 	note("partitions", string(before.Partitions), string(after.Partitions))
+	note("schedule", before.Schedule.text(), after.Schedule.text())
+	note("limit", before.Limit.String(), after.Limit.String())
 	return out
 }
 

@@ -80,6 +80,10 @@ func Write(r *Rule) string {
 		}
 	}
 	w.field(0, "partitions", string(r.Partitions))
+	w.plain(0, "schedule", r.Schedule.text())
+	if r.Limit != nil {
+		w.plain(0, "limit", "{"+r.Limit.String()+"}")
+	}
 	return w.String()
 }
 

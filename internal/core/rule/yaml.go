@@ -72,13 +72,25 @@ func Fatal(problems []Problem) bool {
 	return false
 }
 
-// Document is one rule or named keep of a file, with its text and the place of each field.
+// Document is one rule, named keep or named schedule of a file, with its text and the place of each field.
 type Document struct {
-	Rule   Rule
-	Keep   *Named // set where the document defines a keep, and no rule
-	Text   string // as it stands in the file
-	file   string
-	places map[string][2]int // field → line, column in the file
+	Rule     Rule
+	Keep     *Named         // set where the document defines a keep, and no rule
+	Schedule *NamedSchedule // set where it defines a schedule, and no rule
+	Text     string         // as it stands in the file
+	file     string
+	places   map[string][2]int // field → line, column in the file
+}
+
+// Named returns what the document is (rule, keep or schedule) and its name.
+func (d *Document) Named() (kind, name string) {
+	switch {
+	case d.Keep != nil:
+		return "keep", d.Keep.Name
+	case d.Schedule != nil:
+		return "schedule", d.Schedule.Name
+	}
+	return "rule", d.Rule.Name
 }
 
 // MaxFile is the largest file of rules in bytes.
@@ -86,8 +98,8 @@ const MaxFile = 1 << 20
 
 var separator = regexp.MustCompile(`(?m)^---[ \t]*(?:#.*)?\r?$`)
 
-// Parse reads a file of one or several rules and named keeps, separated by lines of three dashes. It returns what
-// could be read and every mistake in it.
+// Parse reads a file of one or several rules, named keeps and schedules, separated by lines of three dashes. It returns
+// what could be read and every mistake in it.
 func Parse(file string, text []byte) ([]Document, []Problem) {
 	if len(text) > MaxFile {
 		return nil, []Problem{{File: file, Message: fmt.Sprintf("the file has %d bytes; the most is %d", len(text),
@@ -113,10 +125,7 @@ func Parse(file string, text []byte) ([]Document, []Problem) {
 	}
 	first := map[string]int{}
 	for _, d := range docs {
-		kind, name := "rule", d.Rule.Name
-		if d.Keep != nil {
-			kind, name = "keep", d.Keep.Name
-		}
+		kind, name := d.Named()
 		if before, ok := first[kind+name]; ok && name != "" {
 			problems = append(problems, d.problem(kind, fmt.Sprintf("the name %q stands on line %d already", name,
 				before), "give each "+kind+" its own name"))
@@ -134,7 +143,7 @@ func (d *Document) problem(field, message, remedy string) Problem {
 		parent = parent[:strings.LastIndexAny(parent, ".[")]
 		place = d.places[parent]
 	}
-	for _, start := range []string{"rule", "keep"} {
+	for _, start := range []string{"rule", "keep", "schedule"} {
 		if place[0] == 0 {
 			place = d.places[start]
 		}
@@ -174,15 +183,21 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 	r := &reader{doc: Document{Text: strings.Trim(text, "\r\n") + "\n", file: file, places: map[string][2]int{}},
 		lines: lines}
 	r.place("", body)
-	if isDefinition(body) {
+	switch firstField(body) {
+	case "keep":
 		if fields := r.mapping("", body, "keep", "period", "about"); fields != nil {
 			r.definition(fields)
+		}
+		return &r.doc, r.problems
+	case "schedule":
+		if fields := r.mapping("", body, "schedule", "when", "from", "zone", "missed", "about"); fields != nil {
+			r.namedSchedule(fields)
 		}
 		return &r.doc, r.problems
 	}
 	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins",
 		"related", "include", "copy", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace",
-		"window", "budget", "log", "limits", "partitions")
+		"window", "budget", "log", "limits", "partitions", "schedule", "limit")
 	if fields == nil {
 		return nil, r.problems
 	}
@@ -315,8 +330,8 @@ func (r *reader) text(field string, n ast.Node, required bool, remedy string) st
 
 var ruleName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
-// isDefinition says whether a document defines a named keep.
-func isDefinition(body ast.Node) bool {
+// firstField is the name of a document's first field, which says what it is.
+func firstField(body ast.Node) string {
 	var pairs []*ast.MappingValueNode
 	switch m := body.(type) {
 	case *ast.MappingNode:
@@ -324,7 +339,10 @@ func isDefinition(body ast.Node) bool {
 	case *ast.MappingValueNode:
 		pairs = []*ast.MappingValueNode{m}
 	}
-	return len(pairs) > 0 && pairs[0].Key.String() == "keep"
+	if len(pairs) == 0 {
+		return ""
+	}
+	return pairs[0].Key.String()
 }
 
 func (r *reader) definition(f map[string]ast.Node) {
@@ -391,6 +409,7 @@ func (r *reader) rule(f map[string]ast.Node) {
 	}
 	out.Pace = p
 	r.hours(f)
+	out.Schedule, out.Limit = r.schedule(f["schedule"]), r.limit(f["limit"])
 }
 
 func (r *reader) then(field string, n ast.Node, required bool) Then {
