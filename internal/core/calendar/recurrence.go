@@ -121,8 +121,11 @@ func parseRule(text string) (*rrule.ROption, error) {
 		if key != "FREQ" {
 			alone = "FREQ=DAILY;" + part
 		}
-		if key == "DTSTART" {
+		switch key {
+		case "DTSTART":
 			return nil, fmt.Errorf("column %d: the start stands beside the rule; write `from`", at)
+		case "BYEASTER":
+			return nil, fmt.Errorf("column %d: BYEASTER is no part of RFC 5545", at)
 		}
 		o, err := rrule.StrToROption(alone)
 		if err == nil {
@@ -166,6 +169,8 @@ func (r Recurrence) Next(after, from time.Time, zone *time.Location) time.Time {
 	base := origin
 	if !from.IsZero() {
 		base = clock(from, zone)
+	} else if r.rule != nil && r.rule.Count > 0 {
+		return time.Time{} // so many times since the origin are over
 	}
 	last := after.AddDate(farAhead, 0, 0)
 	for wall := clock(after, zone); ; {
@@ -206,13 +211,22 @@ func clock(t time.Time, zone *time.Location) time.Time {
 }
 
 // nextByRule returns the first time after another by a recurrence rule that counts from base.
-func nextByRule(o rrule.ROption, after, base time.Time) time.Time {
+func nextByRule(o rrule.ROption, after, base time.Time) (next time.Time) {
+	defer func() {
+		if recover() != nil { // the library's, on parts that go together in no calendar
+			next = time.Time{}
+		}
+	}()
 	fixed(&o, base)
 	o.Dtstart = base
 	if o.Count == 0 {
 		o.Dtstart = nearer(&o, base, after)
 	}
-	if last := after.AddDate(reach(o.Freq), 0, 0); o.Until.IsZero() || o.Until.After(last) {
+	last := after.AddDate(reach(o.Freq), 0, 0)
+	if end := base.AddDate(reach(o.Freq), 0, 0); o.Count > 0 && end.Before(last) {
+		last = end // it is counted through from its start
+	}
+	if o.Until.IsZero() || o.Until.After(last) {
 		o.Until = last
 	}
 	rule, err := rrule.NewRRule(o)
@@ -235,7 +249,7 @@ func reach(f rrule.Frequency) int {
 
 // fixed says in the rule itself what otherwise follows from where it starts.
 func fixed(o *rrule.ROption, base time.Time) {
-	days := len(o.Byweekno) + len(o.Byyearday) + len(o.Bymonthday) + len(o.Byweekday) + len(o.Byeaster)
+	days := len(o.Byweekno) + len(o.Byyearday) + len(o.Bymonthday) + len(o.Byweekday)
 	switch {
 	case days > 0:
 	case o.Freq == rrule.YEARLY:

@@ -56,9 +56,6 @@ func often(o rrule.ROption) string {
 	if len(o.Byweekno) > 0 {
 		on = append(on, "week "+join(numbers(o.Byweekno))+" of the year")
 	}
-	if len(o.Byeaster) > 0 {
-		on = append(on, "days counted from Easter Sunday: "+join(numbers(o.Byeaster)))
-	}
 	if len(on) > 0 {
 		every += " on " + strings.Join(on, " that is ")
 	}

@@ -57,7 +57,7 @@ func TestSchedulesAreReadAndWritten(t *testing.T) {
 
 func TestSchedulesThatCannotBeRead(t *testing.T) {
 	for fields, want := range map[string]string{
-		"schedule: daily at 25:00\n": `15:11: rule boarding-scans: field schedule: ` +
+		"schedule: daily at 25:00\n": `14:11: rule boarding-scans: field schedule: ` +
 			`column 10: "25:00" is not understood`,
 		"schedule: {from: 2027-01-01}\n": "field schedule.when: it is not said when the " +
 			"rule runs",
