@@ -102,6 +102,7 @@ func TestRecurrencesThatCannotBeRead(t *testing.T) {
 		"RRULE:FREQ=DAILY;BYHUOR=2":      `column 18: "BYHUOR=2"`,
 		"BYHOUR=2":                       "RFC 5545",
 		"FREQ=SECONDLY":                  "nothing happens by the second",
+		"FREQ=MINUTELY;BYSETPOS=300":     "BYSETPOS takes some of the days",
 		"FREQ=DAILY;COUNT=20000":         "is more than 10000",
 		"FREQ=DAILY;FREQ=DAILY":          "column 12: FREQ stands twice",
 		"FREQ=YEARLY;BYEASTER=-2":        "column 13: BYEASTER is no part of RFC 5545",
@@ -176,7 +177,7 @@ func TestRecurrencesFromAStart(t *testing.T) {
 func TestWhatNeverComes(t *testing.T) {
 	for _, text := range []string{"0 0 31 2 *", "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30", "every 31 april at 01:00",
 		"FREQ=DAILY;UNTIL=20200101T000000Z", "FREQ=MINUTELY;BYMONTH=2;BYMONTHDAY=30",
-		"FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;COUNT=3", "FREQ=MINUTELY;BYSETPOS=300"} {
+		"FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;COUNT=3", "FREQ=MONTHLY;BYMONTHDAY=1;BYSETPOS=3"} {
 		r, err := ParseRecurrence(text)
 		if err != nil {
 			t.Errorf("%s: %v", text, err)
