@@ -992,6 +992,203 @@ func (c *Client) Summarise(ctx context.Context, in SummaryRequest) (*Summary, er
 	return out, nil
 }
 
+// Schedules: the named schedules.
+func (c *Client) Schedules(ctx context.Context) (out Items[SharedSchedule], err error) {
+	err = c.Do(ctx, "GET", "/schedules", nil, &out)
+	return out, err
+}
+
+// SpeakSchedule: what a text means that says when something happens.
+func (c *Client) SpeakSchedule(ctx context.Context, in TimesText) (*SpokenTimes, error) {
+	out := new(SpokenTimes)
+	if err := c.Do(ctx, "POST", "/schedules/speak", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RuleSchedule: when a rule runs by itself, and with which cutoffs.
+func (c *Client) RuleSchedule(ctx context.Context, rule string) (*RuleTimes, error) {
+	out := new(RuleTimes)
+	if err := c.Do(ctx, "GET", "/rules/"+url.PathEscape(rule)+"/schedule", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// FiringsQuery is what Firings can be asked for. What is left empty is not asked for.
+type FiringsQuery struct {
+	Rule   string
+	Source string
+	State  string
+	From   string
+	To     string
+	Limit  int    // of a page; 0: 50; at most 500
+	After  string // where the page before ended: its Next
+}
+
+func (q FiringsQuery) text() string {
+	v := url.Values{}
+	if q.Rule != "" {
+		v.Set("rule", q.Rule)
+	}
+	if q.Source != "" {
+		v.Set("source", q.Source)
+	}
+	if q.State != "" {
+		v.Set("state", q.State)
+	}
+	if q.From != "" {
+		v.Set("from", q.From)
+	}
+	if q.To != "" {
+		v.Set("to", q.To)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Firings: moments at which rules ran by themselves, the newest first.
+func (c *Client) Firings(ctx context.Context, q FiringsQuery) (out Items[Firing], err error) {
+	err = c.Do(ctx, "GET", "/firings"+q.text(), nil, &out)
+	return out, err
+}
+
+// ComingQuery is what Coming can be asked for. What is left empty is not asked for.
+type ComingQuery struct {
+	Rule  string
+	Until string
+}
+
+func (q ComingQuery) text() string {
+	v := url.Values{}
+	if q.Rule != "" {
+		v.Set("rule", q.Rule)
+	}
+	if q.Until != "" {
+		v.Set("until", q.Until)
+	}
+	return queryText(v)
+}
+
+// Coming: the firings that are to come, the soonest first.
+func (c *Client) Coming(ctx context.Context, q ComingQuery) (out Items[ComingFiring], err error) {
+	err = c.Do(ctx, "GET", "/firings/coming"+q.text(), nil, &out)
+	return out, err
+}
+
+// Queue: the runs that work and those that wait, in the order of their turns.
+func (c *Client) Queue(ctx context.Context) (out Items[QueuedRun], err error) {
+	err = c.Do(ctx, "GET", "/queue", nil, &out)
+	return out, err
+}
+
+// QueueLimits: how many runs work at a time.
+func (c *Client) QueueLimits(ctx context.Context) (*QueueLimits, error) {
+	out := new(QueueLimits)
+	if err := c.Do(ctx, "GET", "/queue/limits", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetQueueLimits: change how many runs work at a time.
+func (c *Client) SetQueueLimits(ctx context.Context, in QueueLimits) (*QueueLimits, error) {
+	out := new(QueueLimits)
+	if err := c.Do(ctx, "PUT", "/queue/limits", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetPriority: change which of the runs that wait goes first.
+func (c *Client) SetPriority(ctx context.Context, run string, in NewPriority) (*RunView, error) {
+	out := new(RunView)
+	if err := c.Do(ctx, "POST", "/runs/"+url.PathEscape(run)+"/priority", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// FreezesQuery is what Freezes can be asked for. What is left empty is not asked for.
+type FreezesQuery struct {
+	All bool
+}
+
+func (q FreezesQuery) text() string {
+	v := url.Values{}
+	if q.All {
+		v.Set("all", "true")
+	}
+	return queryText(v)
+}
+
+// Freezes: the freezes that stand; with all=true, also those that were lifted.
+func (c *Client) Freezes(ctx context.Context, q FreezesQuery) (out Items[Freeze], err error) {
+	err = c.Do(ctx, "GET", "/freezes"+q.text(), nil, &out)
+	return out, err
+}
+
+// Freeze: stop the work on all sources, one, or one table of it.
+func (c *Client) Freeze(ctx context.Context, in NewFreeze) (*Freeze, error) {
+	out := new(Freeze)
+	if err := c.Do(ctx, "POST", "/freezes", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Unfreeze: end a freeze; what it stopped goes on.
+func (c *Client) Unfreeze(ctx context.Context, freeze string, in NewReason) (*Freeze, error) {
+	out := new(Freeze)
+	if err := c.Do(ctx, "POST", "/freezes/"+url.PathEscape(freeze)+"/lift", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// FindingsQuery is what Findings can be asked for. What is left empty is not asked for.
+type FindingsQuery struct {
+	All   bool
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q FindingsQuery) text() string {
+	v := url.Values{}
+	if q.All {
+		v.Set("all", "true")
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Findings: what somebody should look at; with all=true, also what is over.
+func (c *Client) Findings(ctx context.Context, q FindingsQuery) (out Items[Finding], err error) {
+	err = c.Do(ctx, "GET", "/findings"+q.text(), nil, &out)
+	return out, err
+}
+
+// Acknowledge: say that somebody knows of a finding.
+func (c *Client) Acknowledge(ctx context.Context, finding string,
+	in NewAcknowledgement) (*Finding, error) {
+	out := new(Finding)
+	if err := c.Do(ctx, "POST", "/findings/"+url.PathEscape(finding)+"/acknowledge", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
 // BackupCatalog: the catalog as it is at this moment, as an SQLite file.
 func (c *Client) BackupCatalog(ctx context.Context, w io.Writer) error {
 	return c.Download(ctx, "/catalog/backup", w)

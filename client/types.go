@@ -6,6 +6,15 @@ import (
 	"time"
 )
 
+// Acknowledgement is who knows of a finding, and why it may stay for now.
+type Acknowledgement struct {
+	AcknowledgedAt *time.Time `json:"acknowledged_at"`
+	AcknowledgedBy string     `json:"acknowledged_by"`
+	// from when on it is shown again; null: never
+	AcknowledgedUntil *time.Time `json:"acknowledged_until"`
+	AcknowledgeReason string     `json:"acknowledge_reason"`
+}
+
 // Adopted is what was taken up from a store.
 type Adopted struct {
 	Segments int `json:"segments"` // that the catalog did not know
@@ -59,10 +68,11 @@ const (
 	Year    Align = "year"
 )
 
-// Applied says what became of one rule or named keep of a file.
+// Applied says what became of one rule, named keep or named schedule of a file.
 type Applied struct {
 	Rule     string   `json:"rule"`
-	Keep     bool     `json:"keep,omitempty"` // it is a named keep
+	Keep     bool     `json:"keep,omitempty"`     // it is a named keep
+	Schedule bool     `json:"schedule,omitempty"` // it is a named schedule
 	Revision int      `json:"revision"`
 	New      bool     `json:"new"`
 	Changes  []string `json:"changes"` // empty where it is as it was
@@ -128,6 +138,18 @@ type Bucket struct {
 type Budget struct {
 	Rows int64   `json:"rows,omitempty"` // 0: as many as the time allows
 	Time *string `json:"time,omitempty"` // nil: as long as the window is open
+}
+
+// Cause is what a finding says.
+type Cause struct {
+	Kind     string   `json:"kind"`
+	Subject  string   `json:"subject"` // a rule, a table, a store, a run
+	Severity Severity `json:"severity"`
+	Message  string   `json:"message"`
+	Evidence string   `json:"evidence"`
+	Remedy   string   `json:"remedy"`
+	// of the page of the console that shows it, from #
+	Address string `json:"address"`
 }
 
 // Certificate is what remains of a disposal: what was destroyed, by which rule, by whose decision.
@@ -253,6 +275,15 @@ type Column struct {
 	Age AgeKind `json:"age,omitempty"`
 	// by which the database knows the column, whatever it is called; 0 where there is none
 	Number int `json:"number,omitempty"`
+}
+
+// ComingFiring is a firing of any rule that is to come.
+type ComingFiring struct {
+	Rule     string    `json:"rule"`
+	Source   string    `json:"source"`
+	Table    string    `json:"table"`
+	At       time.Time `json:"at"`
+	Expected int64     `json:"expected"` // rows, by the run before it; 0: not known
 }
 
 // Compared says what applying a file would change for one rule.
@@ -465,15 +496,14 @@ type FilterResult struct {
 	Problems []RuleProblem `json:"problems"`
 }
 
-// Finding is something that is wrong with a store, or worth knowing.
+// Finding is something that somebody should look at.
 type Finding struct {
-	Wrong   bool   `json:"wrong"` // false: it is only worth knowing
-	Kind    string `json:"kind"`
-	Store   string `json:"store"`
-	Table   string `json:"table,omitempty"` // SOURCE.TABLE
-	Segment string `json:"segment,omitempty"`
-	File    string `json:"file,omitempty"`
-	Message string `json:"message"`
+	ID string `json:"id"`
+	Cause
+	OpenedAt time.Time  `json:"opened_at"`
+	SeenAt   time.Time  `json:"seen_at"` // when its cause was last seen to be another
+	ClosedAt *time.Time `json:"closed_at"`
+	Acknowledgement
 }
 
 // FindingLevel is how much a finding matters.
@@ -485,6 +515,37 @@ const (
 	Note    FindingLevel = "note"    // worth knowing
 	Missing FindingLevel = "missing" // something that the service needs is not there
 	Refused FindingLevel = "refused" // a table that no run may work on
+)
+
+// Firing is a moment at which a rule runs by itself, and what became of it.
+type Firing struct {
+	Rule    string      `json:"rule"`
+	At      time.Time   `json:"at"`
+	Source  string      `json:"source"`
+	Table   string      `json:"table"`
+	State   FiringState `json:"state"`
+	Reason  string      `json:"reason"`
+	Missed  int         `json:"missed"` // firings before it that it makes up for
+	Tries   int         `json:"tries"`
+	NextTry *time.Time  `json:"next_try"`
+	Plan    string      `json:"plan"` // empty: none yet
+	Run     string      `json:"run"`  // empty: none
+	Due     int64       `json:"due"`  // rows, by its plan
+	BeganAt time.Time   `json:"began_at"`
+	EndedAt *time.Time  `json:"ended_at"`
+}
+
+// FiringState is what became of a firing.
+type FiringState string
+
+// Values of FiringState.
+const (
+	FiringDue     FiringState = "due"     // its plan is to be made and its run to be started
+	FiringAsking  FiringState = "asking"  // its plan is over a limit, and somebody decides by starting its run, or not
+	FiringStarted FiringState = "started" // its run was started
+	FiringNothing FiringState = "nothing" // no row was due
+	FiringSkipped FiringState = "skipped" // it was not to be made up for, or another run of the table had not ended
+	FiringFailed  FiringState = "failed"  // its plan could not be made
 )
 
 // Fit is how archived rows go into a table that was altered since.
@@ -537,9 +598,9 @@ type Found struct {
 	Searched Searched   `json:"searched"`
 }
 
-// FoundInStore is a finding of a verification.
+// FoundInStore is a remark of a verification.
 type FoundInStore struct {
-	Finding
+	Remark
 	Repaired string `json:"repaired,omitempty"` // what it was replaced from
 }
 
@@ -549,6 +610,21 @@ type FoundRow struct {
 	Segment string    `json:"segment"`
 	Ordinal int       `json:"ordinal"`
 	Values  []*string `json:"values"`
+}
+
+// Freeze keeps the service from touching databases.
+type Freeze struct {
+	ID         string     `json:"id"`
+	Source     string     `json:"source"` // empty: all
+	Table      string     `json:"table"`  // empty: all of the source
+	Where      string     `json:"where"`  // in words
+	Reason     string     `json:"reason"`
+	Until      *time.Time `json:"until"` // when it lifts itself; null: somebody lifts it
+	PlacedAt   time.Time  `json:"placed_at"`
+	PlacedBy   string     `json:"placed_by"`
+	LiftedAt   *time.Time `json:"lifted_at"`
+	LiftedBy   string     `json:"lifted_by"`
+	LiftReason string     `json:"lift_reason"`
 }
 
 // GoesWith says which rows the rows of a segment went along with.
@@ -708,6 +784,13 @@ type Lift struct {
 	Reason string `json:"reason"`
 }
 
+// Limit is how much a scheduled run may take. One that would take more is not started: somebody is asked.
+type Limit struct {
+	Share       float64 `json:"share,omitempty"` // of the table's rows, 0 to 1; 0: any
+	Rows        int64   `json:"rows,omitempty"`  // 0: any
+	AgainstLast float64 `json:"against_last,omitempty"`
+}
+
 // Lineage is which database a table's rows were last moved from, and how far its journal had come.
 type Lineage struct {
 	Source string `json:"source"`
@@ -746,12 +829,27 @@ type Measure struct {
 	Column string `json:"column,omitempty"`
 }
 
+// Missed is what becomes of a firing whose time passed while the service could not act.
+type Missed string
+
+// Values of Missed.
+const (
+	MissedOnce Missed = "once" // however many were missed, one run makes up for all
+	MissedSkip Missed = "skip" // the next firing takes what they would have taken
+)
+
 // Named is a keep that is defined once, with its reason, and shared by many rules.
 type Named struct {
 	Name    string `json:"name"`
 	Period  string `json:"period,omitzero"`
 	Forever bool   `json:"forever,omitempty"`
 	About   string `json:"about"`
+}
+
+// NamedSchedule is a schedule that is defined once for many rules.
+type NamedSchedule struct {
+	Schedule
+	About string `json:"about,omitempty"`
 }
 
 // Narrow is what a plan asks for beyond its rule; it can only take less.
@@ -762,12 +860,26 @@ type Narrow struct {
 	Limit  int64      `json:"limit,omitempty"` // rows; 0: no limit
 }
 
+// NewAcknowledgement says that somebody knows of a finding.
+type NewAcknowledgement struct {
+	Reason string     `json:"reason"`
+	Until  *time.Time `json:"until,omitempty"` // from when on it is shown again
+}
+
 // NewDisposal asks which segments of a rule may be destroyed.
 type NewDisposal struct {
 	Rule string `json:"rule"`
 	// whose related rows the rule archived; empty: the rule's own
 	Table string `json:"table,omitempty"`
 	Note  string `json:"note,omitempty"`
+}
+
+// NewFreeze asks for a freeze.
+type NewFreeze struct {
+	Source string     `json:"source,omitempty"` // left out: all
+	Table  string     `json:"table,omitempty"`  // left out: all of the source
+	Reason string     `json:"reason"`
+	Until  *time.Time `json:"until,omitempty"` // left out: until somebody lifts it
 }
 
 // NewKeeping says how long the rows of a restore stay from now on.
@@ -817,6 +929,16 @@ type NewPlan struct {
 	Ticket string `json:"ticket,omitempty"`
 }
 
+// NewPriority is which of the runs that wait goes first.
+type NewPriority struct {
+	Priority int `json:"priority"`
+}
+
+// NewReason is why something is done.
+type NewReason struct {
+	Reason string `json:"reason"`
+}
+
 // NewRefusal says why a restore is refused.
 type NewRefusal struct {
 	Reason string `json:"reason"`
@@ -826,7 +948,9 @@ type NewRefusal struct {
 type NewRun struct {
 	Plan string `json:"plan"`
 	// remove all rows of the table at once, where the plan offers that
-	Empty bool `json:"empty,omitempty"`
+	Empty    bool       `json:"empty,omitempty"`
+	At       *time.Time `json:"at,omitempty"`       // when it begins; left out: now
+	Priority int        `json:"priority,omitempty"` // higher ones go first; 0 is usual
 }
 
 // NewSettling asks for source, stores and catalog to be made to agree about a table.
@@ -866,6 +990,19 @@ type NewSweep struct {
 	// ISO 8601: only files that were not touched for so long; empty: P1D
 	Older  string `json:"older,omitempty"`
 	Remove bool   `json:"remove,omitempty"` // false: they are only listed
+}
+
+// NextCutoff is the cutoff of one clause.
+type NextCutoff struct {
+	Clause int        `json:"clause"` // from 0
+	Label  string     `json:"label"`
+	Cutoff *time.Time `json:"cutoff"` // null: its rows are never due
+}
+
+// NextFiring is a firing that is to come, and the cutoffs that it would use.
+type NextFiring struct {
+	At      time.Time    `json:"at"`
+	Cutoffs []NextCutoff `json:"cutoffs"`
 }
 
 // Offer is what the retrieval of segments takes at one priority, by their stores' tariffs.
@@ -1114,6 +1251,21 @@ const (
 	High   Priority = "high"
 )
 
+// QueueLimits are how many runs work at a time; the others wait in the queue.
+type QueueLimits struct {
+	All    int `json:"all"`    // in all
+	Source int `json:"source"` // of one source
+}
+
+// QueuedRun is a run that works or waits.
+type QueuedRun struct {
+	Run      RunView `json:"run"`
+	Position int     `json:"position"` // among those that wait, from 1; 0: it works
+	Why      string  `json:"why"`      // it waits, beyond that others work
+	// seconds until it begins, as far as can be told; null: that cannot
+	StartsIn *int64 `json:"starts_secs"`
+}
+
 // Rate is what a retrieval takes at one priority.
 type Rate struct {
 	Wait  string  `json:"wait"`  // ISO 8601, from asking until the copy is there
@@ -1173,6 +1325,17 @@ type Related struct {
 	On      map[string]string `json:"on,omitempty"`
 	Then    Then              `json:"then"` // archive, purge or unlink
 	Related []Related         `json:"related,omitempty"`
+}
+
+// Remark is something that is wrong with a store, or worth knowing.
+type Remark struct {
+	Wrong   bool   `json:"wrong"` // false: it is only worth knowing
+	Kind    string `json:"kind"`
+	Store   string `json:"store"`
+	Table   string `json:"table,omitempty"` // SOURCE.TABLE
+	Segment string `json:"segment,omitempty"`
+	File    string `json:"file,omitempty"`
+	Message string `json:"message"`
 }
 
 // Report is what a check of a source found.
@@ -1418,7 +1581,9 @@ type RuleBody struct {
 	// of signals, by their names, in the signal's unit; null: none
 	Limits map[string]*float64 `json:"limits,omitempty"`
 	// WayRows: none leaves as a whole; empty: those that can
-	Partitions Way `json:"partitions,omitempty"`
+	Partitions Way       `json:"partitions,omitempty"`
+	Schedule   *Schedule `json:"schedule,omitempty"` // nil: by hand only
+	Limit      *Limit    `json:"limit,omitempty"`
 }
 
 // RuleFile is a file of rules to check or apply.
@@ -1448,6 +1613,17 @@ type RuleResult struct {
 	Problems []RuleProblem `json:"problems"` // warnings, where the rules were applied
 }
 
+// RuleTimes is when a rule runs by itself.
+type RuleTimes struct {
+	Rule    string       `json:"rule"`
+	Spoken  string       `json:"spoken"` // in words; empty: it runs by hand only
+	Named   string       `json:"named,omitempty"`
+	Missed  Missed       `json:"missed"`
+	Limit   *Limit       `json:"limit,omitempty"`
+	Enabled bool         `json:"enabled"`
+	Next    []NextFiring `json:"next"` // the next ten
+}
+
 // RuleView is a rule with its newest plan and when it last ran.
 type RuleView struct {
 	Rule
@@ -1470,6 +1646,10 @@ type Run struct {
 	Due       int64      `json:"due"` // by the plan
 	Limit     int64      `json:"limit,omitempty"`
 	CreatedAt time.Time  `json:"created_at"`
+	StartAt   *time.Time `json:"start_at,omitempty"` // not before; left out: at once
+	Priority  int        `json:"priority,omitempty"` // higher ones go first; 0 is usual
+	// the firing that it is of; left out: somebody started it
+	Scheduled *time.Time `json:"scheduled,omitempty"`
 	State     RunState   `json:"state"`
 	Reason    string     `json:"reason"` // of the state, where there is one
 	StartedAt *time.Time `json:"started_at"`
@@ -1554,6 +1734,16 @@ type RunView struct {
 type Sample struct {
 	Columns []string   `json:"columns"`
 	Rows    [][]string `json:"rows"`
+}
+
+// Schedule is when a rule runs by itself.
+type Schedule struct {
+	// of a schedule that is defined once for many rules
+	Name   string  `json:"name,omitempty"`
+	When   *string `json:"when,omitempty"` // nil: as the schedule of that name says
+	From   *string `json:"from,omitempty"` // no firing is before it
+	Zone   string  `json:"zone,omitempty"` // IANA name; empty: the rule's
+	Missed Missed  `json:"missed,omitempty"`
 }
 
 // Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or
@@ -1700,6 +1890,25 @@ const (
 	SegmentDisposed  SegmentState = "disposed"  // its disposal record is in the store: its rows are destroyed
 )
 
+// Severity is how soon somebody should look at a finding.
+type Severity string
+
+// Values of Severity.
+const (
+	Urgent  Severity = "urgent"  // rows or segments are in danger, or nothing goes on
+	Warning Severity = "warning" // what should happen does not
+	Notice  Severity = "notice"  // it can wait
+)
+
+// SharedSchedule is a schedule that rules share.
+type SharedSchedule struct {
+	Name      string        `json:"name"`
+	Body      NamedSchedule `json:"body"`
+	Text      string        `json:"text"`
+	AppliedAt time.Time     `json:"applied_at"`
+	AppliedBy string        `json:"applied_by"`
+}
+
 // Slowdown is a time in which a run went slower than its pace, or rested, and why.
 type Slowdown struct {
 	Begun  time.Time  `json:"begun"`
@@ -1714,6 +1923,12 @@ type SourceFinding struct {
 	Table  string       `json:"table,omitempty"`
 	Text   string       `json:"text"`
 	Remedy string       `json:"remedy,omitempty"` // the statement or setting that mends it
+}
+
+// SpokenTimes is what such a text means.
+type SpokenTimes struct {
+	Spoken string      `json:"spoken"`
+	Next   []time.Time `json:"next"` // the next ten
 }
 
 // Statement is a statement as it is sent, with the values that are bound to it.
@@ -1944,6 +2159,13 @@ const (
 	ThenPurge   Then = "purge"   // deleted without a copy
 	ThenUnlink  Then = "unlink"  // of related rows alone: they stay, and their reference becomes NULL
 )
+
+// TimesText is a text that says when something happens.
+type TimesText struct {
+	When string `json:"when"`
+	From string `json:"from,omitempty"`
+	Zone string `json:"zone,omitempty"` // left out: UTC
+}
 
 // Told is what the manifest of a segment says of its columns, and of what lies with it.
 type Told struct {

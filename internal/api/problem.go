@@ -45,6 +45,7 @@ func problemOf(err error) *Problem {
 	var p *Problem
 	var refused *refuse.Error
 	var rules *refuse.Problems
+	var frozen *refuse.Frozen
 	var held *source.HeldError
 	var ofSource *source.Error
 	var tooLarge *http.MaxBytesError
@@ -58,6 +59,10 @@ func problemOf(err error) *Problem {
 	case errors.As(err, &refused):
 		p = problem(http.StatusUnprocessableEntity, "refused", "This cannot be done", refused.Message)
 		p.Field, p.Remedy = refused.Field, refused.Remedy
+		return p
+	case errors.As(err, &frozen):
+		p = problem(http.StatusConflict, "frozen", "The database is frozen", frozen.Where+" is frozen: "+frozen.Reason)
+		p.Remedy = "lift it with `ambercellar service unfreeze`"
 		return p
 	case errors.As(err, &tooLarge):
 		p = problem(http.StatusRequestEntityTooLarge, "too-large", "The request is too large",

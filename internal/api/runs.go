@@ -23,7 +23,8 @@ func (a *API) runRoutes() []route {
 			}, viewRun).asks("rule", "source", "table", "state"),
 		take("POST", "/runs", "StartRun", "Start a run of a plan",
 			func(ctx context.Context, r request, in NewRun) (*RunView, error) {
-				return one(viewRun)(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty))
+				return one(viewRun)(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty,
+					catalog.RunTurn{StartAt: in.At, Priority: in.Priority}))
 			}).accepted(),
 		get("/runs/{run}", "Run", "One run", func(ctx context.Context, r request) (*RunView, error) {
 			return one(viewRun)(s.Queue.Run(ctx, r.Param("run")))

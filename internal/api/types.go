@@ -214,6 +214,9 @@ type FilterResult struct {
 type NewRun struct {
 	Plan  string `json:"plan"`
 	Empty bool   `json:"empty,omitempty"` // remove all rows of the table at once, where the plan offers that
+	// when it begins; left out: now
+	At       *catalog.Time `json:"at,omitempty"`
+	Priority int           `json:"priority,omitempty"` // higher ones go first; 0 is usual
 }
 
 // NewSettling asks for source, stores and catalog to be made to agree about a table.

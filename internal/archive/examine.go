@@ -38,8 +38,8 @@ const (
 	FindForeign = "foreign" // a file is none of ours
 )
 
-// Finding is something that is wrong with a store, or worth knowing.
-type Finding struct {
+// Remark is something that is wrong with a store, or worth knowing.
+type Remark struct {
 	Wrong   bool   `json:"wrong"` // false: it is only worth knowing
 	Kind    string `json:"kind"`
 	Store   string `json:"store"`
@@ -55,7 +55,7 @@ type Examining struct {
 	// hears of each piece of so many bytes that was read of rows; may wait
 	Paused func(ctx context.Context, n int) error
 	Step   func(Examined)                  // hears how far it is; may be nil
-	Find   func(Finding)                   // hears of each finding
+	Find   func(Remark)                    // hears of each remark
 	Seen   func(place string, m *Manifest) // hears of each segment that there is; may be nil
 	// hears of each segment whose files at a place are what was written; may be nil
 	Good func(place string, m *Manifest)
@@ -116,7 +116,7 @@ type examiner struct {
 
 // doubt is a file that is not what was written, of which it is not known yet whether it is that of another segment.
 type doubt struct {
-	found Finding
+	found Remark
 	sum   string // SHA-256 of what it is
 }
 
@@ -187,7 +187,7 @@ func (x *examiner) table(ctx context.Context, places []Place, table string) erro
 	for _, stem := range slices.Sorted(maps.Keys(x.alone)) {
 		for _, a := range x.alone[stem] {
 			if !known[stem] {
-				x.find(Finding{Kind: FindExtra, Store: a.place.Name, File: a.stem + manifestEnding,
+				x.find(Remark{Kind: FindExtra, Store: a.place.Name, File: a.stem + manifestEnding,
 					Message: "there is no manifest beside these files, so they are no segment: one that is being " +
 						"written, one whose records lie in another store, or what is left of one that never came " +
 						"to be"})
@@ -255,7 +255,7 @@ func (x *examiner) step() {
 	}
 }
 
-func (x *examiner) find(f Finding) {
+func (x *examiner) find(f Remark) {
 	if f.Wrong {
 		x.out.Wrong++
 	}
@@ -288,7 +288,7 @@ func (x *examiner) list(ctx context.Context, p Place, tables map[string]bool) er
 		}
 		m := ours.FindStringSubmatch(o.Name)
 		if m == nil {
-			x.find(Finding{Kind: FindForeign, Store: p.Name, File: o.Name,
+			x.find(Remark{Kind: FindForeign, Store: p.Name, File: o.Name,
 				Message: "this file is none of the archive's; it is left alone"})
 			continue
 		}
@@ -322,7 +322,7 @@ func (x *examiner) collect(ctx context.Context, p Place, stem string, files []st
 		return true, x.records(ctx, p, stem, files)
 	}
 	if slices.Contains(files, stem+closingEnding) || slices.Contains(files, stem+disposalEnding) {
-		x.find(Finding{Wrong: true, Kind: FindMissing, Store: p.Name, File: stem + manifestEnding,
+		x.find(Remark{Wrong: true, Kind: FindMissing, Store: p.Name, File: stem + manifestEnding,
 			Message: "the segment's manifest is not there, although a later record of it is"})
 	} else {
 		x.alone[stem] = append(x.alone[stem], alone{p, stem, files})
@@ -334,7 +334,7 @@ func (x *examiner) collect(ctx context.Context, p Place, stem string, files []st
 func (x *examiner) records(ctx context.Context, p Place, stem string, files []string) error {
 	m, hash, err := LoadManifest(ctx, p.Store, stem)
 	if errors.Is(err, ErrDamaged) {
-		x.find(Finding{Wrong: true, Kind: FindDamaged, Store: p.Name, File: stem + manifestEnding,
+		x.find(Remark{Wrong: true, Kind: FindDamaged, Store: p.Name, File: stem + manifestEnding,
 			Message: strings.TrimPrefix(err.Error(), stem+manifestEnding+": ")})
 		return nil
 	} else if err != nil {
@@ -348,7 +348,7 @@ func (x *examiner) records(ctx context.Context, p Place, stem string, files []st
 	}
 	add(m.Link, hash, m.ManifestName())
 	bad := func(kind, file string, err error) {
-		x.find(Finding{Wrong: true, Kind: kind, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment,
+		x.find(Remark{Wrong: true, Kind: kind, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment,
 			File: file, Message: strings.TrimPrefix(err.Error(), file+": ")})
 	}
 	s.closing, hash, err = LoadClosing(ctx, p.Store, m)
@@ -373,7 +373,7 @@ func (x *examiner) records(ctx context.Context, p Place, stem string, files []st
 	for _, f := range files {
 		if strings.Contains(f[len(stem):], ".with-") &&
 			!slices.ContainsFunc(m.Beside, func(b Beside) bool { return m.BesideName(b.Join) == f }) {
-			x.find(Finding{Kind: FindExtra, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment,
+			x.find(Remark{Kind: FindExtra, Store: p.Name, Table: m.Source + "." + m.Table, Segment: m.Segment,
 				File: f, Message: "the segment's manifest does not tell of this file"})
 		}
 	}
@@ -400,7 +400,7 @@ func (x *examiner) links() {
 		})
 		name := table[0] + "." + table[1]
 		wrong := func(r record, format string, args ...any) {
-			x.find(Finding{Wrong: true, Kind: FindChain, Store: r.place, Table: name, Segment: r.segment, File: r.file,
+			x.find(Remark{Wrong: true, Kind: FindChain, Store: r.place, Table: name, Segment: r.segment, File: r.file,
 				Message: fmt.Sprintf(format, args...)})
 		}
 		at, head := int64(0), ""

@@ -64,7 +64,7 @@ func examine(t *testing.T, roots ...string) (wrong, notes []string, got *Examine
 		}
 		places = append(places, Place{Name: filepath.Base(r), Store: st})
 	}
-	got, err := Examine(t.Context(), places, Examining{Find: func(f Finding) {
+	got, err := Examine(t.Context(), places, Examining{Find: func(f Remark) {
 		if f.Message == "" || f.Store == "" {
 			t.Errorf("a finding says too little: %+v", f)
 		}

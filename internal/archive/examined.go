@@ -61,7 +61,7 @@ func (e *examined) find(wrong bool, kind, file, message string) {
 		where = e.rows.Name
 	}
 	m := e.manifest
-	e.examiner.find(Finding{Wrong: wrong, Kind: kind, Store: where, Table: m.Source + "." + m.Table,
+	e.examiner.find(Remark{Wrong: wrong, Kind: kind, Store: where, Table: m.Source + "." + m.Table,
 		Segment: m.Segment, File: file, Message: message})
 }
 
@@ -87,7 +87,7 @@ func (e *examined) judge(ctx context.Context, file string, err error) error {
 	}
 	e.good = false
 	m := e.manifest
-	e.doubts = append(e.doubts, doubt{Finding{Wrong: true, Kind: FindDamaged, Store: e.rows.Name,
+	e.doubts = append(e.doubts, doubt{Remark{Wrong: true, Kind: FindDamaged, Store: e.rows.Name,
 		Table: m.Source + "." + m.Table, Segment: m.Segment, File: file,
 		Message: strings.TrimPrefix(err.Error(), fmt.Sprintf("segment %s (%s): ", m.Segment, file))}, sum})
 	return nil

@@ -229,12 +229,20 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 				}
 				continue
 			}
+			if a.Document.Schedule != nil {
+				if err := c.applySchedule(ctx, tx, actor, now, a); err != nil {
+					return err
+				}
+				continue
+			}
 			r := a.Document.Rule
 			var revision int
+			// it fires by this revision from now on
 			err := tx.GetContext(ctx, &revision,
-				`INSERT INTO rule VALUES (?, 1, ?, ?) ON CONFLICT (name) DO UPDATE SET revision = revision + 1,
-				source = excluded.source, table_name = excluded.table_name RETURNING revision`, r.Name, r.Source,
-				r.Table)
+				`INSERT INTO rule (name, revision, source, table_name, fired_to) VALUES (?, 1, ?, ?, ?) ON CONFLICT
+				(name)
+				DO UPDATE SET revision = revision + 1, source = excluded.source, table_name = excluded.table_name,
+				fired_to = excluded.fired_to RETURNING revision`, r.Name, r.Source, r.Table, At(now))
 			if err != nil {
 				return fmt.Errorf("rule %s: %w", r.Name, err)
 			}

@@ -15,6 +15,7 @@ import (
 // Run is the execution of a plan.
 type Run struct {
 	RunOrder
+	RunTurn
 	RunStanding
 	RunSums
 	RunWindow
@@ -39,6 +40,13 @@ type RunOrder struct {
 	Due       int64  `db:"due"` // by the plan
 	Limit     int64  `db:"row_limit"`
 	CreatedAt Time   `db:"created_at"`
+}
+
+// RunTurn is when a run's turn comes.
+type RunTurn struct {
+	StartAt   *Time `db:"start_at"`  // not before; nil: at once
+	Priority  int   `db:"priority"`  // higher ones go first; 0 is usual
+	Scheduled *Time `db:"scheduled"` // the firing that it is of; nil: somebody started it
 }
 
 // RunStanding is where a run stands, and what was decided about it.
@@ -140,10 +148,13 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 		}
 		_, err = tx.NamedExecContext(ctx,
 			`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state,
-				created_at, passes, row_limit, parts, emptying)
+				created_at, passes, row_limit, parts, emptying, start_at, priority, scheduled)
 			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state,
-				:created_at, :passes, :row_limit, :parts, :emptying)`, r)
+				:created_at, :passes, :row_limit, :parts, :emptying, :start_at, :priority, :scheduled)`, r)
 		if err != nil {
+			return err
+		}
+		if err := c.firingStarted(ctx, tx, r); err != nil {
 			return err
 		}
 		return c.note(ctx, tx, actor, "run start", r.ID, fmt.Sprintf("plan %s, rule %s revision %d, cutoff %s", r.Plan,
@@ -305,4 +316,35 @@ func (c *Catalog) SetPace(ctx context.Context, actor, id, pace string) (*Run, er
 // RunsOf lists all runs of a source.
 func (c *Catalog) RunsOf(ctx context.Context, source string) ([]Run, error) {
 	return list[Run](ctx, c.db, "SELECT * FROM run WHERE source = ? ORDER BY created_at", source)
+}
+
+// SetPriority keeps which of the runs that wait goes first.
+func (c *Catalog) SetPriority(ctx context.Context, actor, id string, priority int) (*Run, error) {
+	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		r, err := get[Run](ctx, tx, "run", id, "SELECT * FROM run WHERE id = ?", id)
+		if err != nil {
+			return err
+		}
+		if r.State.Ended() {
+			return fmt.Errorf("run %s is %s: %w", id, r.State, ErrState)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE run SET priority = ? WHERE id = ?", priority, id); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, actor, "run priority", id, fmt.Sprint(priority))
+	})
+	if err != nil {
+		return nil, err
+	}
+	return c.Run(ctx, id)
+}
+
+// UnendedOf lists the runs of a table that have not ended.
+func (c *Catalog) UnendedOf(ctx context.Context, source, table string) ([]Run, error) {
+	query, args, err := sqlx.In("SELECT * FROM run WHERE source = ? AND table_name = ? AND state IN (?)", source, table,
+		ActiveRuns())
+	if err != nil {
+		return nil, err
+	}
+	return list[Run](ctx, c.db, query, args...)
 }

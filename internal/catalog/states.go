@@ -195,6 +195,23 @@ var afterDisposal = flow[DisposalState]{
 	DisposalFailed:  {Disposing, DisposalCancelled},
 }
 
+// FiringState is what became of a firing.
+type FiringState string
+
+const (
+	FiringDue     FiringState = "due"     // its plan is to be made and its run to be started
+	FiringAsking  FiringState = "asking"  // its plan is over a limit, and somebody decides by starting its run, or not
+	FiringStarted FiringState = "started" // its run was started
+	FiringNothing FiringState = "nothing" // no row was due
+	FiringSkipped FiringState = "skipped" // it was not to be made up for, or another run of the table had not ended
+	FiringFailed  FiringState = "failed"  // its plan could not be made
+)
+
+var afterFiring = flow[FiringState]{
+	FiringDue:    {FiringAsking, FiringStarted, FiringNothing, FiringSkipped, FiringFailed},
+	FiringAsking: {FiringStarted, FiringSkipped},
+}
+
 // ErrState is wrapped where a state does not allow what is asked.
 var ErrState = errors.New("the state does not allow it")
 

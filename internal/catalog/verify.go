@@ -46,9 +46,9 @@ type VerificationStanding struct {
 	Findings JSON[[]FoundInStore] `db:"findings"`
 }
 
-// FoundInStore is a finding of a verification.
+// FoundInStore is a remark of a verification.
 type FoundInStore struct {
-	archive.Finding
+	archive.Remark
 	Repaired string `json:"repaired,omitempty"` // what it was replaced from
 }
 

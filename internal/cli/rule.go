@@ -106,6 +106,8 @@ func ruleApply(e *Env) error {
 		name, revision := a.Rule, Count(a.Revision)
 		if a.Keep {
 			name, revision = "keep "+name, "-"
+		} else if a.Schedule {
+			name, revision = "schedule "+name, "-"
 		}
 		rows = append(rows, []string{name, revision, changes})
 	}

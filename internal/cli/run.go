@@ -19,6 +19,8 @@ func runCommands() []Command {
 		{Name: "run start", Args: "PLAN", Summary: "carry out a plan", Flags: func(f *flag.FlagSet) {
 			f.Bool("watch", false, "stay and show its progress")
 			f.Bool("empty", false, "remove all rows of the table at once, where the plan offers that")
+			f.String("at", "", "when it begins, like 2027-01-31T22:00:00Z or 6h; left out: now")
+			f.Int("priority", 0, "which of the runs that wait goes first, from -100 to 100")
 		}, Run: runStart},
 		{Name: "run list", Summary: "list runs, the newest first", Flags: func(f *flag.FlagSet) {
 			f.String("rule", "", "of this rule only")
@@ -49,7 +51,12 @@ func runCommands() []Command {
 }
 
 func runStart(e *Env) error {
-	r, err := e.Client.StartRun(e.Ctx, client.NewRun{Plan: e.Args[0], Empty: Get[bool](e, "empty")})
+	at, err := e.until("at")
+	if err != nil {
+		return err
+	}
+	r, err := e.Client.StartRun(e.Ctx, client.NewRun{Plan: e.Args[0], Empty: Get[bool](e, "empty"), At: at,
+		Priority: Get[int](e, "priority")})
 	if err != nil {
 		return err
 	}

@@ -127,7 +127,7 @@ func (b *bench) stumble(t *testing.T, d *catalog.Disposal, n int) (through bool)
 func (b *bench) sound(t *testing.T) (wrong []string, disposed int) {
 	t.Helper()
 	_, err := archive.Examine(t.Context(), []archive.Place{{Name: "cellar", Store: b.store.Directory}},
-		archive.Examining{Find: func(f archive.Finding) {
+		archive.Examining{Find: func(f archive.Remark) {
 			if f.Wrong {
 				wrong = append(wrong, f.Kind+" "+f.File+": "+f.Message)
 			}

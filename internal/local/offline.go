@@ -110,7 +110,7 @@ func storeKey(e *cli.Env) error {
 // examined is what verifying stores without a service tells.
 type examined struct {
 	*archive.Examined
-	Findings []archive.Finding `json:"findings"`
+	Findings []archive.Remark `json:"findings"`
 }
 
 // openPlaces opens stores without a service.
@@ -135,10 +135,10 @@ func verifyStores(e *cli.Env, addresses []string, sourceName, table string) erro
 		return err
 	}
 	show := cli.BytesProgress(e.Err)
-	out := examined{Findings: []archive.Finding{}}
+	out := examined{Findings: []archive.Remark{}}
 	got, err := archive.Examine(e.Ctx, places, archive.Examining{
 		Wanted: func(m *archive.Manifest) bool { return table == "" || m.Source == sourceName && m.Table == table },
-		Find: func(f archive.Finding) {
+		Find: func(f archive.Remark) {
 			if table == "" || f.Table == sourceName+"."+table {
 				out.Findings = append(out.Findings, f)
 			}
@@ -163,7 +163,7 @@ func verifyStores(e *cli.Env, addresses []string, sourceName, table string) erro
 	found := []client.FoundInStore{}
 	wrong := 0
 	for _, f := range out.Findings {
-		found = append(found, client.FoundInStore{Finding: client.Finding(f)})
+		found = append(found, client.FoundInStore{Remark: client.Remark(f)})
 		if f.Wrong {
 			wrong++
 		}

@@ -222,7 +222,7 @@ func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
 func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Queue.slots = make(chan struct{}, 1) })
+	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Queue.limits = QueueLimits{1, 1} })
 	defer s.Close()
 	relay, p := farStore(t, s, dir, 2000)
 	defer relay.Cut(false)
@@ -269,8 +269,8 @@ func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	}
 	relay.Cut(false)
 	now := s.until(t, far.ID, "it works on", time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })
-	if now.State != catalog.Done || now.Deleted != 2000 || len(s.Queue.slots) != 0 {
-		t.Errorf("%+v, %d slots are taken", now, len(s.Queue.slots))
+	if now.State != catalog.Done || now.Deleted != 2000 || len(s.Queue.Line()) != 0 {
+		t.Errorf("%+v, in the queue %+v", now, s.Queue.Line())
 	}
 }
 

@@ -51,8 +51,16 @@ func (s *Queue) dispose(d *catalog.Disposal) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		err := s.patiently(waitPatience, func() error { return s.Engine.Disposals.Dispose(s.ctx, d) })
-		if errors.Is(err, refuse.ErrShutdown) || s.ctx.Err() != nil {
+		ctx, end := s.frost.watched(s.ctx, "disposal "+d.ID, d.Source, d.Table)
+		defer end()
+		err := context.Cause(ctx)
+		if err == nil {
+			err = s.patiently(waitPatience, func() error { return s.Engine.Disposals.Dispose(ctx, d) })
+		}
+		if errors.Is(err, refuse.ErrShutdown) || ctx.Err() != nil {
+			s.mu.Lock()
+			s.rested["disposal "+d.ID] = s.ctx.Err() == nil
+			s.mu.Unlock()
 			return
 		}
 		to, reason := catalog.DisposalDone, ""

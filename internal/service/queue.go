@@ -22,11 +22,13 @@ type Queue struct {
 	places   *Places
 	lineages *Lineages
 	teller   *Teller
-	slots    chan struct{} // of runs that work at a time
+	frost    *Frost
 
 	mu      sync.Mutex
+	limits  QueueLimits
 	active  map[string]*activeRun
 	looking map[string]*lookout // by run: of those that wait for what does not answer
+	rested  map[string]bool     // restores that a freeze stopped
 }
 
 // takeUp starts again what an earlier start of the service left unfinished.
@@ -80,8 +82,9 @@ func (s *Queue) takeUp(ctx context.Context) error {
 }
 
 // StartRun makes a run of a plan and puts it into the queue.
-func (s *Queue) StartRun(ctx context.Context, actor, plan string, empty bool) (*catalog.Run, error) {
-	r, err := s.Engine.Plans.Start(ctx, actor, plan, empty)
+func (s *Queue) StartRun(ctx context.Context, actor, plan string, empty bool, turn ...catalog.RunTurn) (*catalog.Run,
+	error) {
+	r, err := s.Engine.Plans.Start(ctx, actor, plan, empty, turn...)
 	if err != nil {
 		return nil, err
 	}
@@ -90,31 +93,35 @@ func (s *Queue) StartRun(ctx context.Context, actor, plan string, empty bool) (*
 	return copied, nil
 }
 
-// launch carries a run out in the background.
+// launch puts a run into the queue: it is carried out in the background when its turn comes.
 func (s *Queue) launch(r *catalog.Run) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
-	a := &activeRun{cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{},
+	a := &activeRun{run: r, cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{},
 		done: make(chan struct{}), ctx: ctx}
 	s.mu.Lock()
 	s.active[r.ID] = a
 	delete(s.looking, r.ID)
 	s.mu.Unlock()
 	if r.Cancelling { // since before the service stopped, perhaps
-		cancel(refuse.ErrCancel)
+		s.stopRun(a, refuse.ErrCancel)
+		return
 	}
-	s.wait.Add(1)
-	go func() {
-		defer s.wait.Done()
-		defer cancel(nil)
-		err := s.carryOut(ctx, a, r)
-		now := s.conclude(a, r, err)
-		close(a.done)
-		if now != nil {
-			soon, cancel := context.WithTimeout(s.ctx, tellBudget) // the database may be what it stopped for
-			defer cancel()
-			s.Engine.Runs.Tell(soon, now)
-		}
-	}()
+	s.dispatch()
+}
+
+// execute carries out a run whose turn has come, or that is to stop before that.
+func (s *Queue) execute(a *activeRun) {
+	defer s.wait.Done()
+	defer a.cancel(nil)
+	r := a.run
+	err := s.carryOut(a.ctx, a, r)
+	now := s.conclude(a, r, err)
+	close(a.done)
+	if now != nil {
+		soon, cancel := context.WithTimeout(s.ctx, tellBudget) // the database may be what it stopped for
+		defer cancel()
+		s.Engine.Runs.Tell(soon, now)
+	}
 }
 
 // tellBudget is how long the source has to take in what became of a run.
@@ -127,7 +134,6 @@ func (s *Queue) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err
 			err = cause
 		}
 	}()
-	s.takeSlot(a)
 	defer s.giveSlot(a, false)
 	// A run that has begun and is cancelled still has its open segments to close.
 	if ctx.Err() != nil && !(r.StartedAt != nil && errors.Is(context.Cause(ctx), refuse.ErrCancel)) {
@@ -146,28 +152,6 @@ func (s *Queue) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err
 	return s.Engine.Runs.Run(ctx, r)
 }
 
-// takeSlot waits until a run may work, beside the others that do, or is to stop.
-func (s *Queue) takeSlot(a *activeRun) {
-	select {
-	case s.slots <- struct{}{}:
-		s.mu.Lock()
-		a.slot, a.lent = true, false
-		s.mu.Unlock()
-	case <-a.ctx.Done():
-	}
-}
-
-// giveSlot lets another run work. lend: only for a while.
-func (s *Queue) giveSlot(a *activeRun, lend bool) {
-	s.mu.Lock()
-	had := a.slot
-	a.slot, a.lent = false, lend && had
-	s.mu.Unlock()
-	if had {
-		<-s.slots
-	}
-}
-
 // conclude gives a run the state that follows from how its execution stopped, and tells everyone who listens. It
 // returns the run as it is then, nil where that could not be kept. From the moment at which it is kept, the run can be
 // taken up again, as an execution of its own.
@@ -177,6 +161,7 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	var resting *refuse.Resting
 	var stopped *refuse.Stopped
 	var waiting *tables.Waiting
+	var frozen *refuse.Frozen
 	switch {
 	case err == nil:
 	case errors.Is(err, refuse.ErrCopied):
@@ -185,6 +170,9 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 			reason = "copied and verified; the rows are deleted on " + r.DeleteAt.Format(time.RFC3339) +
 				", or earlier by `ambercellar run delete " + r.ID + "`"
 		}
+	case errors.As(err, &frozen):
+		to, reason = catalog.Resting, fmt.Sprintf("%s is frozen (%s); it goes on when the freeze is lifted",
+			frozen.Where, frozen.Reason)
 	case errors.Is(err, refuse.ErrShutdown):
 		s.Log.Info("run rests until the next start", "run", r.ID)
 		s.finish(a, r)
@@ -382,7 +370,7 @@ func (s *Queue) interrupt(ctx context.Context, id string, cause error) (*catalog
 		}
 		return nil, fmt.Errorf("run %s is %s: %w", id, r.State, catalog.ErrState)
 	}
-	a.cancel(cause)
+	s.stopRun(a, cause)
 	select {
 	case <-a.done:
 	case <-ctx.Done():
@@ -449,6 +437,7 @@ func (s *Queue) Delete(ctx context.Context, actor, id string) (*catalog.Run, err
 
 // goOnWaiting deletes copied rows when the time that their clause gave has passed, and lets resting runs go on.
 func (s *Queue) goOnWaiting(ctx context.Context) (next time.Time, err error) {
+	next = s.dispatch()
 	runs, err := s.Catalog.RunsIn(ctx, catalog.Copied, catalog.Resting)
 	for _, r := range runs {
 		at := r.ResumeAt
@@ -456,6 +445,7 @@ func (s *Queue) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 			at = r.DeleteAt
 		}
 		switch {
+		case r.State == catalog.Resting && s.frost.over(r.Source, r.Table) != nil:
 		case at == nil && r.State == catalog.Resting:
 			next = sooner(next, s.lookOut(&r))
 		case at == nil: // somebody decides
@@ -522,8 +512,13 @@ func (s *Queue) restore(r *catalog.Restore) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		err := s.patiently(waitPatience,
-			func() error { return s.Engine.Restores.Restore(s.ctx, r, s.restoreDirectory()) })
+		ctx, end := s.frost.watched(s.ctx, "restore "+r.ID, r.Source, r.Table)
+		defer end()
+		err := context.Cause(ctx)
+		if err == nil {
+			err = s.patiently(waitPatience,
+				func() error { return s.Engine.Restores.Restore(ctx, r, s.restoreDirectory()) })
+		}
 		var waiting *tables.Waiting
 		if errors.As(err, &waiting) {
 			now := catalog.At(s.Now())
@@ -533,7 +528,10 @@ func (s *Queue) restore(r *catalog.Restore) {
 		}
 		switch {
 		case errors.Is(err, refuse.ErrShutdown):
-			s.Log.Info("restore rests until the next start", "restore", r.ID)
+			s.Log.Info("restore rests", "restore", r.ID, "reason", context.Cause(ctx))
+			s.mu.Lock()
+			s.rested["restore "+r.ID] = s.ctx.Err() == nil
+			s.mu.Unlock()
 		case err != nil:
 			s.Log.Error("restore failed", "restore", r.ID, "error", err)
 			// it was tried once

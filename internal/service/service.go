@@ -37,9 +37,6 @@ var openers = map[string]func(context.Context, source.Config) (source.Source, er
 	"mariadb":  func(ctx context.Context, c source.Config) (source.Source, error) { return mariadb.Open(ctx, c) },
 }
 
-// concurrentRuns is how many runs work at a time; the others wait in the queue.
-const concurrentRuns = 2
-
 // clockSkew is by how much the service's clock may differ from a source's for a plan to be made.
 const clockSkew = time.Minute
 
@@ -63,7 +60,11 @@ type Service struct {
 	Queue    *Queue
 	Teller   *Teller
 	Chores   *Chores
-	lock     *os.File // of the data directory
+	Frost    *Frost
+
+	Schedules *Schedules
+	Findings  *Findings
+	lock      *os.File // of the data directory
 }
 
 // newService wires the parts. Nothing goes on yet.
@@ -77,15 +78,25 @@ func newService(dir string, log *slog.Logger) *Service {
 	b.Engine = engine.New(b.Deps)
 	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{}}
 	s.Teller = &Teller{base: b}
-	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller,
-		slots: make(chan struct{}, concurrentRuns), active: map[string]*activeRun{}, looking: map[string]*lookout{}}
-	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller}
+	s.Frost = &Frost{base: b, jobs: map[string]*frozenJob{}}
+	s.Places.frost = s.Frost
+	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, frost: s.Frost,
+		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{}, rested: map[string]bool{}}
+	s.Frost.queue = s.Queue
+	context.AfterFunc(b.ctx, s.Queue.letGo)
+	s.Schedules = &Schedules{base: b, queue: s.Queue, frost: s.Frost, rules: map[string]*scheduledRule{},
+		firing: map[string]bool{}}
+	s.Findings = &Findings{base: b, lineages: s.Lineages, frost: s.Frost}
+	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller, findings: s.Findings}
 	b.Engine.Plans.Skew, b.Engine.Runs.Progress, b.Engine.Runs.Waits = clockSkew, s.Queue.publish, s.Queue.waits
 	return s
 }
 
 // activeRun is a run that is queued or running in this process.
 type activeRun struct {
+	run       *catalog.Run  // that its execution works with
+	begun     bool          // its turn has come, or it was stopped before
+	turn      chan struct{} // of one that waits for its slot back: closed when it has it
 	cancel    context.CancelCauseFunc
 	latest    *catalog.Run
 	listeners map[chan *catalog.Run]bool
@@ -124,10 +135,17 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 		fn(s)
 	}
 	if token, err = s.firstStart(ctx); err == nil {
+		err = s.Queue.loadLimits(ctx)
+	}
+	if err == nil {
+		err = s.Frost.load(ctx)
+	}
+	if err == nil {
 		err = s.Queue.takeUp(ctx)
 	}
 	if err == nil {
-		s.wait.Add(2)
+		s.wait.Add(3)
+		go s.Schedules.keep()
 		go s.Places.identifyAll()
 		go s.Lineages.watchLineages()
 		for name, do := range s.Chores.chores() {

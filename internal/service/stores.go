@@ -18,6 +18,7 @@ import (
 type Places struct {
 	*base
 	Secrets Secrets
+	frost   *Frost
 	adding  sync.Mutex // of stores: two of one place are not added side by side
 
 	mu      sync.Mutex

@@ -22,6 +22,8 @@ type Chores struct {
 	places *Places
 	queue  *Queue
 	teller *Teller
+
+	findings *Findings
 }
 
 // A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest
@@ -47,6 +49,8 @@ func (s *Chores) chores() map[string]chore {
 	}
 	return map[string]chore{
 		"waiting runs":  s.queue.goOnWaiting,
+		"freezes":       s.queue.frost.thaw,
+		"findings":      s.finding(),
 		"second copies": counted("second copies made", s.Engine.Upkeep.CopySeconds),
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
 		"moves":         counted("segments moved to cold stores", s.Engine.Upkeep.FinishMoves),
@@ -145,6 +149,21 @@ func (s *Chores) takingBack() chore {
 			err = errors.Join(err, fmt.Errorf("restore %s: %w", r.ID, one), s.Catalog.SaveRestore(ctx, r))
 		}
 		return next, err
+	}
+}
+
+// findEvery is how often findings are looked for.
+const findEvery = time.Minute
+
+// finding returns what looks for findings.
+func (s *Chores) finding() chore {
+	var next time.Time // by time that passes, whatever the clock says
+	return func(ctx context.Context) (time.Time, error) {
+		if time.Now().Before(next) {
+			return time.Time{}, nil
+		}
+		next = time.Now().Add(findEvery)
+		return time.Time{}, s.findings.look(ctx)
 	}
 }
 

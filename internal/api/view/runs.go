@@ -8,6 +8,7 @@ import (
 // Run is the execution of a plan.
 type Run struct {
 	RunOrder
+	RunTurn
 	RunStanding
 	RunSums
 	RunWindow
@@ -30,6 +31,13 @@ type RunOrder struct {
 	Due       int64        `json:"due"` // by the plan
 	Limit     int64        `json:"limit,omitempty"`
 	CreatedAt catalog.Time `json:"created_at"`
+}
+
+// RunTurn is when a run's turn comes.
+type RunTurn struct {
+	StartAt   *catalog.Time `json:"start_at,omitempty"`  // not before; left out: at once
+	Priority  int           `json:"priority,omitempty"`  // higher ones go first; 0 is usual
+	Scheduled *catalog.Time `json:"scheduled,omitempty"` // the firing that it is of; left out: somebody started it
 }
 
 // RunStanding is where a run stands, and what was decided about it.
@@ -76,7 +84,8 @@ type RunLive struct {
 
 // RunOf shows a record of the catalog.
 func RunOf(r *catalog.Run) Run {
-	return Run{RunOrder: RunOrder(r.RunOrder), RunStanding: RunStanding(r.RunStanding), RunSums: RunSums(r.RunSums),
+	return Run{RunOrder: RunOrder(r.RunOrder), RunTurn: RunTurn(r.RunTurn), RunStanding: RunStanding(r.RunStanding),
+		RunSums:   RunSums(r.RunSums),
 		RunWindow: RunWindow(r.RunWindow), RunLive: RunLive(r.RunLive), Ledger: r.Ledger}
 }
 

@@ -144,7 +144,8 @@ func parseRule(text string) (*rrule.ROption, error) {
 	case o.Freq == rrule.SECONDLY || len(o.Bysecond) > 0:
 		return nil, fmt.Errorf("nothing happens by the second; write FREQ=MINUTELY or less often, and no BYSECOND")
 	case len(o.Bysetpos) > 0 && o.Freq > rrule.WEEKLY:
-		return nil, fmt.Errorf("BYSETPOS takes some of the days of a week, month or year; write FREQ=WEEKLY, MONTHLY or " +
+		return nil, fmt.Errorf("BYSETPOS takes some of the days of a week, month or year; write FREQ=WEEKLY, " +
+			"MONTHLY or " +
 			"YEARLY, or leave it out")
 	case o.Count > mostCount:
 		return nil, fmt.Errorf("COUNT=%d is more than %d; write UNTIL", o.Count, mostCount)

@@ -177,7 +177,8 @@ func TestRecurrencesFromAStart(t *testing.T) {
 func TestWhatNeverComes(t *testing.T) {
 	for _, text := range []string{"0 0 31 2 *", "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30", "every 31 april at 01:00",
 		"FREQ=DAILY;UNTIL=20200101T000000Z", "FREQ=MINUTELY;BYMONTH=2;BYMONTHDAY=30",
-		"FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;COUNT=3", "FREQ=MONTHLY;BYMONTHDAY=1;BYSETPOS=3"} {
+		"FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30", "FREQ=DAILY;COUNT=3",
+		"FREQ=MONTHLY;BYMONTHDAY=1;BYSETPOS=3"} {
 		r, err := ParseRecurrence(text)
 		if err != nil {
 			t.Errorf("%s: %v", text, err)

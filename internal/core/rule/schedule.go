@@ -43,6 +43,20 @@ type Limit struct {
 	AgainstLast float64 `json:"against_last,omitempty"`
 }
 
+// Compare says in words what changed from one form of a named schedule to the next.
+func (n NamedSchedule) Compare(after *NamedSchedule) []string {
+	out := []string{}
+	was, is := n.Schedule, after.Schedule
+	was.Name, is.Name = "", ""
+	if a, b := was.text(), is.text(); a != b {
+		out = append(out, fmt.Sprintf("when: %s → %s", a, b))
+	}
+	if n.About != after.About {
+		out = append(out, fmt.Sprintf("about: %s → %s", n.About, after.About))
+	}
+	return out
+}
+
 // Resolved is the schedule with what its name stands for, and false where no schedule has that name.
 func (s *Schedule) Resolved(named map[string]NamedSchedule) (Schedule, bool) {
 	if s.Name == "" {
@@ -107,7 +121,7 @@ func (s *Schedule) Spoken(zone *time.Location) string {
 // text writes the schedule as a rule does.
 func (s *Schedule) text() string {
 	switch {
-	case s == nil:
+	case s == nil, s.Name == "" && s.When == nil:
 		return ""
 	case s.Name != "" && s.Missed == "":
 		return s.Name

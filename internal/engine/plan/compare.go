@@ -60,6 +60,9 @@ func (pl *Planner) Compare(ctx context.Context, file string, text []byte) ([]Com
 			changed[d.Keep.Name] = true
 			continue
 		}
+		if d.Schedule != nil {
+			continue
+		}
 		inFile[d.Rule.Name] = true
 		var before *rule.Rule
 		if old, err := pl.Catalog.Rule(ctx, d.Rule.Name); err == nil {
@@ -176,7 +179,7 @@ func (pl *Planner) PreviewRule(ctx context.Context, text string, exact bool) (*P
 		return nil, err
 	}
 	out.Problems = append(out.Problems, c.Problems...)
-	if len(c.Documents) != 1 || c.Documents[0].Keep != nil {
+	if len(c.Documents) != 1 || c.Documents[0].Keep != nil || c.Documents[0].Schedule != nil {
 		return out, nil
 	}
 	out.Rule = &c.Documents[0].Rule

@@ -25,6 +25,7 @@ type Checked struct {
 	joined    []due.JoinedTables // by document
 	related   []due.JoinedTables // by document; the related tables, by the name that the rule gives
 	keeps     map[string]rule.Named
+	schedules map[string]rule.NamedSchedule
 	stores    []string // those that there are
 	cold      []string // of them, those whose files go cold
 }
@@ -45,9 +46,14 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 	if c.keeps, err = pl.due.Keeps(ctx); err != nil {
 		return nil, err
 	}
+	if c.schedules, err = pl.Schedules(ctx); err != nil {
+		return nil, err
+	}
 	for _, d := range docs {
 		if d.Keep != nil {
 			c.keeps[d.Keep.Name] = *d.Keep
+		} else if d.Schedule != nil {
+			c.schedules[d.Schedule.Name] = *d.Schedule
 		}
 	}
 	taken := map[string]string{}
@@ -57,7 +63,10 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 	now := pl.Now().UTC()
 	for i := range docs {
 		d := &docs[i]
-		if d.Keep != nil || d.Rule.Source == "" || d.Rule.Table == "" {
+		if d.Schedule != nil {
+			c.Problems = append(c.Problems, rule.CheckSchedule(d, now)...)
+		}
+		if d.Keep != nil || d.Schedule != nil || d.Rule.Source == "" || d.Rule.Table == "" {
 			continue
 		}
 		if err := pl.findTables(ctx, c, i); err != nil {
@@ -75,7 +84,7 @@ func (pl *Planner) CheckRules(ctx context.Context, file string, text []byte) (*C
 		taken[d.Rule.Source+"\x00"+t.Name] = d.Rule.Name
 		c.Problems = append(c.Problems,
 			rule.Check(d, rule.Surroundings{Table: t, Joined: c.joined[i], Related: c.related[i], Stores: c.stores,
-				Cold: c.cold, Keeps: c.keeps, Now: now})...)
+				Cold: c.cold, Keeps: c.keeps, Schedules: c.schedules, Now: now})...)
 		guard, err := pl.Catalog.Guard(ctx, d.Rule.Source)
 		if err != nil {
 			return nil, err
@@ -222,10 +231,27 @@ func (pl *Planner) nearestTable(ctx context.Context, src source.Source, r rule.R
 	return shelf.Nearest(r.Table, names, fmt.Sprintf("`ambercellar table list %s` shows its tables", r.Source))
 }
 
-// Applied says what became of one rule or named keep of a file.
+// Schedules returns the named schedules of the catalog.
+func (pl *Planner) Schedules(ctx context.Context) (map[string]rule.NamedSchedule, error) {
+	named, err := pl.Catalog.Schedules(ctx)
+	out := map[string]rule.NamedSchedule{}
+	for _, s := range named {
+		out[s.Name] = s.Body.V
+	}
+	return out, err
+}
+
+// Resolver answers what the keeps of a rule say by reference, with its table as it was when the rule was applied.
+func (pl *Planner) Resolver(ctx context.Context, r *catalog.Rule) (rule.Resolver, error) {
+	keeps, err := pl.due.Keeps(ctx)
+	return due.Resolver(keeps, &r.Shape.V), err
+}
+
+// Applied says what became of one rule, named keep or named schedule of a file.
 type Applied struct {
 	Rule     string   `json:"rule"`
-	Keep     bool     `json:"keep,omitempty"` // it is a named keep
+	Keep     bool     `json:"keep,omitempty"`     // it is a named keep
+	Schedule bool     `json:"schedule,omitempty"` // it is a named schedule
 	Revision int      `json:"revision"`
 	New      bool     `json:"new"`
 	Changes  []string `json:"changes"` // empty where it is as it was
@@ -245,8 +271,23 @@ func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []by
 	}
 	var out []Applied
 	var keep []catalog.Applied
+	schedules, err := pl.Schedules(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
 	var loosened []string
 	for i, d := range c.Documents {
+		if d.Schedule != nil {
+			a := Applied{Rule: d.Schedule.Name, Schedule: true, New: true, Changes: []string{"new"}}
+			if old, ok := schedules[d.Schedule.Name]; ok {
+				a.New, a.Changes = false, old.Compare(d.Schedule)
+			}
+			if len(a.Changes) > 0 {
+				keep = append(keep, catalog.Applied{Document: d, Changes: a.Changes})
+			}
+			out = append(out, a)
+			continue
+		}
 		if d.Keep != nil {
 			a := Applied{Rule: d.Keep.Name, Keep: true, New: true, Changes: []string{"new"}}
 			if old, ok := before[d.Keep.Name]; ok {

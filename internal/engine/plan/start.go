@@ -17,8 +17,10 @@ import (
 )
 
 // StartRun makes a run of a plan and keeps it as queued. The plan must be of the rule's newest revision and not old;
-// empty asks for all rows to be removed at once, which the plan must offer.
-func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) (*catalog.Run, error) {
+// empty asks for all rows to be removed at once, which the plan must offer. turn says when the run's turn comes;
+// without one, at once.
+func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool, turn ...catalog.RunTurn) (*catalog.Run,
+	error) {
 	p, err := pl.Catalog.Plan(ctx, planID)
 	if err != nil {
 		return nil, err
@@ -33,6 +35,9 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 		return nil, err
 	}
 	if err := pl.stillGood(ctx, p, r); err != nil {
+		return nil, err
+	}
+	if err := pl.inTime(p, turn); err != nil {
 		return nil, err
 	}
 	if err := pl.tableReady(ctx, p); err != nil {
@@ -59,7 +64,38 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool) 
 	if i := slices.IndexFunc(passes, func(x catalog.Pass) bool { return x.Store != "" }); i >= 0 {
 		run.Store = passes[i].Store
 	}
+	for _, t := range turn {
+		run.RunTurn = t
+	}
 	return run, pl.Catalog.AddRun(ctx, actor, run)
+}
+
+// mostPriority is the highest priority of a run, and the lowest but for its sign.
+const mostPriority = 100
+
+// inTime refuses a run that is to begin when its plan is too old, or at no time.
+func (pl *Planner) inTime(p *catalog.Plan, turn []catalog.RunTurn) error {
+	for _, t := range turn {
+		if t.Priority < -mostPriority || t.Priority > mostPriority {
+			return &refuse.Error{Field: "priority",
+				Message: fmt.Sprintf("%d is no priority", t.Priority),
+				Remedy:  fmt.Sprintf("write a number from -%d to %d; 0 is usual", mostPriority, mostPriority)}
+		}
+		if t.StartAt == nil {
+			continue
+		}
+		switch at := t.StartAt.Time; {
+		case at.Before(pl.Now().Add(-time.Minute)):
+			return &refuse.Error{Field: "at", Message: fmt.Sprintf("%s has passed", at.Format(time.RFC3339)),
+				Remedy: "give a time to come, or leave it out to start now"}
+		case at.Sub(p.MadeAt.Time) > planLife:
+			return &refuse.Error{Field: "at",
+				Message: fmt.Sprintf("plan %s was made at %s and can be run for %s; %s is later", p.ID,
+					p.MadeAt.Format(time.RFC3339), planLife, at.Format(time.RFC3339)),
+				Remedy: "give an earlier time, or give the rule a schedule, which makes a plan of its own each time"}
+		}
+	}
+	return nil
 }
 
 // mayEmpty refuses to empty a table at once where its plan does not offer that, or a hold stands on it.

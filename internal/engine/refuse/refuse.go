@@ -55,6 +55,15 @@ var (
 	ErrShutdown = errors.New("the service is stopping")
 )
 
+// Frozen says that a freeze keeps the service from a database. Work that it stops rests, as at the end of the service.
+type Frozen struct{ Where, Reason string }
+
+func (e *Frozen) Error() string {
+	return fmt.Sprintf("%s is frozen (%s); lift that with `ambercellar service unfreeze`", e.Where, e.Reason)
+}
+
+func (e *Frozen) Is(target error) bool { return target == ErrShutdown }
+
 // ErrCopied says that a run has copied everything, and that the deleting waits for its own decision.
 var ErrCopied = errors.New("everything is copied; the deleting waits for its own decision")
 

@@ -171,12 +171,12 @@ func (j *Judging) segment(ctx context.Context, id string) error {
 	}
 	var found []catalog.FoundInStore
 	for i := range x.found {
-		f := catalog.FoundInStore{Finding: x.found[i]}
+		f := catalog.FoundInStore{Remark: x.found[i]}
 		if j.V.Store != "" && f.Store != j.V.Store && s.RowsIn() != j.V.Store {
 			continue
 		}
 		if f.Wrong && j.V.Repair {
-			if f.Repaired, err = x.repair(ctx, f.Finding); err != nil {
+			if f.Repaired, err = x.repair(ctx, f.Remark); err != nil {
 				j.V.Rows = rows
 				return fmt.Errorf("store %s, %s: %w", f.Store, f.File, err)
 			}
@@ -247,12 +247,12 @@ type judged struct {
 	parts    []part
 	manifest *archive.Manifest
 	books    *archive.Closing
-	found    []archive.Finding
+	found    []archive.Remark
 	cold     bool // rows of it are in cold storage, and were not read
 }
 
 func (x *judged) find(wrong bool, kind string, p part, file, message string) {
-	x.found = append(x.found, archive.Finding{Wrong: wrong, Kind: kind, Store: p.name, Table: x.segment.Source + "." +
+	x.found = append(x.found, archive.Remark{Wrong: wrong, Kind: kind, Store: p.name, Table: x.segment.Source + "." +
 		x.segment.Table, Segment: x.segment.ID, File: file, Message: message})
 }
 
@@ -467,7 +467,7 @@ func (x *judged) file(ctx context.Context, p part, file string, err error) error
 // repair puts a file that is missing or not what was written in its place, from another copy that is. A side file of
 // which there is none is made again from the rows. It returns where it was replaced from; nothing where there is
 // nothing to replace it with.
-func (x *judged) repair(ctx context.Context, f archive.Finding) (string, error) {
+func (x *judged) repair(ctx context.Context, f archive.Remark) (string, error) {
 	if f.Kind != archive.FindMissing && f.Kind != archive.FindDamaged && f.Kind != archive.FindSwapped {
 		return "", nil
 	}

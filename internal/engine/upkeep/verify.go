@@ -150,7 +150,7 @@ func (j *Judging) examine(ctx context.Context) error {
 			v.Segments, v.Of, v.Rows, v.Bytes, v.OfBytes = x.Segments, x.Of, x.Rows, x.Bytes, x.OfBytes
 			j.show(ctx)
 		},
-		Find: func(f archive.Finding) {
+		Find: func(f archive.Remark) {
 			if v.Table != "" && f.Table != v.Source+"."+v.Table ||
 				!slices.ContainsFunc(named, func(p archive.Place) bool { return p.Name == f.Store }) {
 				return
@@ -158,7 +158,7 @@ func (j *Judging) examine(ctx context.Context) error {
 			if stem, _, _ := archive.Ours(f.File); f.Kind != archive.FindChain && j.knows(ctx, f.Segment, stem) {
 				return // it is judged for itself
 			}
-			v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Finding: f})
+			v.Findings.V = append(v.Findings.V, catalog.FoundInStore{Remark: f})
 		},
 		Seen: func(_ string, m *archive.Manifest) { j.bySum[startOf(m.SHA256)] = m.Segment },
 	})
@@ -174,7 +174,7 @@ func (kp *Keeper) again(ctx context.Context, v *catalog.Verification, places []a
 	still := map[string]bool{}
 	_, err := archive.Examine(ctx, places, archive.Examining{
 		Wanted: func(*archive.Manifest) bool { return false },
-		Find: func(f archive.Finding) {
+		Find: func(f archive.Remark) {
 			if f.Kind == archive.FindChain {
 				still[f.Store+"\x00"+f.File] = true
 			}

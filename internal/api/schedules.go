@@ -1,0 +1,293 @@
+package api
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"ambercellar/internal/api/view"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/calendar"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/service"
+)
+
+// RuleTimes is when a rule runs by itself.
+type RuleTimes struct {
+	Rule    string       `json:"rule"`
+	Spoken  string       `json:"spoken"` // in words; empty: it runs by hand only
+	Named   string       `json:"named,omitempty"`
+	Missed  rule.Missed  `json:"missed"`
+	Limit   *rule.Limit  `json:"limit,omitempty"`
+	Enabled bool         `json:"enabled"`
+	Next    []NextFiring `json:"next"` // the next ten
+}
+
+// NextFiring is a firing that is to come, and the cutoffs that it would use.
+type NextFiring struct {
+	At      catalog.Time `json:"at"`
+	Cutoffs []NextCutoff `json:"cutoffs"`
+}
+
+// NextCutoff is the cutoff of one clause.
+type NextCutoff struct {
+	Clause int           `json:"clause"` // from 0
+	Label  string        `json:"label"`
+	Cutoff *catalog.Time `json:"cutoff"` // null: its rows are never due
+}
+
+// ComingFiring is a firing of any rule that is to come.
+type ComingFiring struct {
+	Rule     string       `json:"rule"`
+	Source   string       `json:"source"`
+	Table    string       `json:"table"`
+	At       catalog.Time `json:"at"`
+	Expected int64        `json:"expected"` // rows, by the run before it; 0: not known
+}
+
+// TimesText is a text that says when something happens.
+type TimesText struct {
+	When string `json:"when"`
+	From string `json:"from,omitempty"`
+	Zone string `json:"zone,omitempty"` // left out: UTC
+}
+
+// SpokenTimes is what such a text means.
+type SpokenTimes struct {
+	Spoken string         `json:"spoken"`
+	Next   []catalog.Time `json:"next"` // the next ten
+}
+
+// QueuedRun is a run that works or waits.
+type QueuedRun struct {
+	Run      RunView `json:"run"`
+	Position int     `json:"position"`    // among those that wait, from 1; 0: it works
+	Why      string  `json:"why"`         // it waits, beyond that others work
+	StartsIn *int64  `json:"starts_secs"` // seconds until it begins, as far as can be told; null: that cannot
+}
+
+// NewPriority is which of the runs that wait goes first.
+type NewPriority struct {
+	Priority int `json:"priority"`
+}
+
+// NewFreeze asks for a freeze.
+type NewFreeze struct {
+	Source string        `json:"source,omitempty"` // left out: all
+	Table  string        `json:"table,omitempty"`  // left out: all of the source
+	Reason string        `json:"reason"`
+	Until  *catalog.Time `json:"until,omitempty"` // left out: until somebody lifts it
+}
+
+// NewReason is why something is done.
+type NewReason struct {
+	Reason string `json:"reason"`
+}
+
+// NewAcknowledgement says that somebody knows of a finding.
+type NewAcknowledgement struct {
+	Reason string        `json:"reason"`
+	Until  *catalog.Time `json:"until,omitempty"` // from when on it is shown again
+}
+
+// scheduleRoutes are the routes of schedules, firings, the queue, freezes and findings.
+func (a *API) scheduleRoutes() []route {
+	s := a.service
+	return []route{
+		whole("/schedules", "Schedules", "The named schedules",
+			func(ctx context.Context, _ request) ([]view.SharedSchedule,
+				error) {
+				return each(view.ScheduleOf)(s.Catalog.Schedules(ctx))
+			}),
+		take("POST", "/schedules/speak", "SpeakSchedule", "What a text means that says when something happens",
+			func(_ context.Context, _ request, in TimesText) (*SpokenTimes, error) { return a.speak(in) }),
+		get("/rules/{rule}/schedule", "RuleSchedule", "When a rule runs by itself, and with which cutoffs",
+			func(ctx context.Context, r request) (*RuleTimes, error) {
+				return a.ruleSchedule(ctx, r.Param("rule"))
+			}),
+		paged("/firings", "Firings", "Moments at which rules ran by themselves, the newest first",
+			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Firing, error) {
+				f := catalog.FiringFilter{Rule: r.Query("rule"), Source: r.Query("source"), State: r.Query("state")}
+				var err error
+				if f.From, err = instantOf(r, "from"); err == nil {
+					f.To, err = instantOf(r, "to")
+				}
+				if err != nil {
+					return nil, err
+				}
+				return s.Catalog.Firings(ctx, f, p)
+			}, view.FiringOf).asks("rule", "source", "state", "from", "to"),
+		whole("/firings/coming", "Coming", "The firings that are to come, the soonest first", a.coming).asks("rule",
+			"until"),
+		whole("/queue", "Queue", "The runs that work and those that wait, in the order of their turns", a.queue),
+		get("/queue/limits", "QueueLimits", "How many runs work at a time",
+			func(context.Context, request) (service.QueueLimits, error) { return s.Queue.Limits(), nil }),
+		take("PUT", "/queue/limits", "SetQueueLimits", "Change how many runs work at a time",
+			func(ctx context.Context, r request, in service.QueueLimits) (service.QueueLimits, error) {
+				return s.Queue.SetLimits(ctx, r.actor(), in)
+			}),
+		take("POST", "/runs/{run}/priority", "SetPriority", "Change which of the runs that wait goes first",
+			func(ctx context.Context, r request, in NewPriority) (*RunView, error) {
+				return one(viewRun)(s.Queue.SetPriority(ctx, r.actor(), r.Param("run"), in.Priority))
+			}),
+		whole("/freezes", "Freezes", "The freezes that stand; with all=true, also those that were lifted",
+			func(ctx context.Context, r request) ([]view.Freeze, error) {
+				return each(view.FreezeOf)(s.Catalog.Freezes(ctx, r.Query("all") == "true"))
+			}).asks("all"),
+		take("POST", "/freezes", "Freeze", "Stop the work on all sources, one, or one table of it",
+			func(ctx context.Context, r request, in NewFreeze) (*view.Freeze, error) {
+				return one(view.FreezeOf)(s.Frost.Freeze(ctx, r.actor(),
+					catalog.Freeze{Source: in.Source, Table: in.Table,
+						Reason: in.Reason, Until: in.Until}))
+			}).created(),
+		take("POST", "/freezes/{freeze}/lift", "Unfreeze", "End a freeze; what it stopped goes on",
+			func(ctx context.Context, r request, in NewReason) (*view.Freeze, error) {
+				return one(view.FreezeOf)(s.Frost.Lift(ctx, r.actor(), r.Param("freeze"), in.Reason))
+			}),
+		paged("/findings", "Findings", "What somebody should look at; with all=true, also what is over",
+			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Finding, error) {
+				return s.Catalog.Findings(ctx, r.Query("all") == "true", p)
+			}, view.FindingOf).asks("all"),
+		take("POST", "/findings/{finding}/acknowledge", "Acknowledge", "Say that somebody knows of a finding",
+			func(ctx context.Context, r request, in NewAcknowledgement) (*view.Finding, error) {
+				return one(view.FindingOf)(s.Findings.Acknowledge(ctx, r.actor(), r.Param("finding"), in.Reason,
+					in.Until))
+			}),
+	}
+}
+
+// instantOf reads a time that a query parameter holds; zero where it is left out.
+func instantOf(r request, name string) (time.Time, error) {
+	text := r.Query(name)
+	if text == "" {
+		return time.Time{}, nil
+	}
+	at, ok := rule.ParseISO(text)
+	if !ok {
+		return at, &refuse.Error{Field: name, Message: text + " is no day or time",
+			Remedy: "write one like 2027-01-31 or 2027-01-31T12:00:00Z"}
+	}
+	return at, nil
+}
+
+const nextFirings = 10
+
+func (a *API) speak(in TimesText) (*SpokenTimes, error) {
+	when, err := calendar.ParseRecurrence(in.When)
+	if err != nil {
+		return nil, &refuse.Error{Field: "when", Message: err.Error()}
+	}
+	zone, err := time.LoadLocation(in.Zone)
+	if err != nil || strings.EqualFold(in.Zone, "local") {
+		return nil, &refuse.Error{Field: "zone", Message: in.Zone + " is no zone",
+			Remedy: "write an IANA name like Europe/Athens, or UTC"}
+	}
+	s := rule.Schedule{When: &when, Zone: in.Zone}
+	if in.From != "" {
+		s.From = &rule.Moment{}
+		if err := s.From.UnmarshalText([]byte(in.From)); err != nil {
+			return nil, &refuse.Error{Field: "from", Message: err.Error()}
+		}
+	}
+	out := &SpokenTimes{Spoken: s.Spoken(zone), Next: []catalog.Time{}}
+	for _, at := range s.Firings(nextFirings, a.service.Now(), zone) {
+		out.Next = append(out.Next, catalog.At(at))
+	}
+	return out, nil
+}
+
+func (a *API) ruleSchedule(ctx context.Context, name string) (*RuleTimes, error) {
+	r, err := a.service.Catalog.Rule(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	body := &r.Body.V
+	out := &RuleTimes{Rule: name, Limit: body.Limit, Enabled: !body.Off, Next: []NextFiring{}}
+	if body.Schedule == nil {
+		return out, nil
+	}
+	named, err := a.service.Engine.Plans.Schedules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	whole, _ := body.Schedule.Resolved(named)
+	out.Named, out.Missed, out.Spoken = whole.Name, whole.Missed, whole.Spoken(body.Location())
+	if out.Missed == "" {
+		out.Missed = rule.MissedOnce
+	}
+	if body.Off {
+		return out, nil
+	}
+	resolve, err := a.service.Engine.Plans.Resolver(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	for _, at := range whole.Firings(nextFirings, a.service.Now(), body.Location()) {
+		n := NextFiring{At: catalog.At(at), Cutoffs: []NextCutoff{}}
+		cutoffs, err := body.Cutoffs(at, resolve)
+		if err != nil {
+			return nil, err
+		}
+		for i, c := range cutoffs {
+			x := NextCutoff{Clause: i, Label: body.Label(i)}
+			if !c.Never && !body.Clauses[i].Off {
+				cut := catalog.At(c.At)
+				x.Cutoff = &cut
+			}
+			n.Cutoffs = append(n.Cutoffs, x)
+		}
+		out.Next = append(out.Next, n)
+	}
+	return out, nil
+}
+
+// mostComing is how many firings that are to come are told.
+const mostComing = 500
+
+func (a *API) coming(ctx context.Context, r request) ([]ComingFiring, error) {
+	until, err := instantOf(r, "until")
+	if err != nil {
+		return nil, err
+	}
+	if until.IsZero() {
+		until = a.service.Now().AddDate(0, 1, 0)
+	}
+	list, err := a.service.Schedules.Coming(ctx, r.Query("rule"), until, mostComing)
+	out := make([]ComingFiring, len(list))
+	for i, x := range list {
+		out[i] = ComingFiring{x.Rule, x.Source, x.Table, catalog.At(x.At), x.Expected}
+	}
+	return out, err
+}
+
+// queue lists what works and what waits. When a run begins is told from when those before it are done.
+func (a *API) queue(context.Context, request) ([]QueuedRun, error) {
+	var out []QueuedRun
+	var ends []float64 // seconds until places are free, those that are known
+	free := a.service.Queue.Limits().All
+	now := a.service.Now()
+	for _, x := range a.service.Queue.Line() {
+		q := QueuedRun{Run: viewRun(x.Run), Position: x.Position, Why: x.Why}
+		switch {
+		case x.Position == 0:
+			free--
+			if q.Run.SecondsLeft != nil {
+				ends = append(ends, *q.Run.SecondsLeft)
+			}
+		case x.Run.StartAt != nil && x.Run.StartAt.After(now):
+			in := int64(x.Run.StartAt.Sub(now).Seconds())
+			q.StartsIn = &in
+		case x.Why == "" && free > 0:
+			in := int64(0)
+			q.StartsIn, free = &in, free-1
+		case x.Position <= len(ends):
+			slices.Sort(ends)
+			in := int64(ends[x.Position-1])
+			q.StartsIn = &in
+		}
+		out = append(out, q)
+	}
+	return out, nil
+}

@@ -1,0 +1,205 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/refuse"
+)
+
+// Frost keeps the service from touching databases that are frozen. What is at work there stops within a batch, rests,
+// and goes on once the freeze is lifted.
+type Frost struct {
+	*base
+	queue *Queue
+
+	mu     sync.Mutex
+	stands []catalog.Freeze
+	jobs   map[string]*frozenJob
+}
+
+// frozenJob is work on a source that a freeze stops.
+type frozenJob struct {
+	source, table string
+	cancel        context.CancelCauseFunc
+}
+
+// load reads the freezes that stand.
+func (s *Frost) load(ctx context.Context) error {
+	stands, err := s.Catalog.Freezes(ctx, false)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.stands = stands
+	s.mu.Unlock()
+	return nil
+}
+
+// over returns what a freeze of a table says, nil where none stands. Without a table, it is for the source as such.
+func (s *Frost) over(source, table string) *refuse.Frozen {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.Now()
+	for i := range s.stands {
+		f := &s.stands[i]
+		if f.Covers(source, table) && (f.Until == nil || now.Before(f.Until.Time)) {
+			return &refuse.Frozen{Where: f.Where(), Reason: f.Reason}
+		}
+	}
+	return nil
+}
+
+// watched is the context of work on a table, which a freeze ends. end is called when the work is over.
+func (s *Frost) watched(ctx context.Context, name, source, table string) (watched context.Context, end func()) {
+	watched, cancel := context.WithCancelCause(ctx)
+	job := &frozenJob{source, table, cancel}
+	s.mu.Lock()
+	s.jobs[name] = job
+	s.mu.Unlock()
+	if frozen := s.over(source, table); frozen != nil {
+		cancel(frozen)
+	}
+	return watched, func() {
+		cancel(nil)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.jobs[name] == job {
+			delete(s.jobs, name)
+		}
+	}
+}
+
+// Freeze stops the work on all sources, one, or one table of it, until it is lifted.
+func (s *Frost) Freeze(ctx context.Context, actor string, f catalog.Freeze) (*catalog.Freeze, error) {
+	f.Reason = strings.TrimSpace(f.Reason)
+	switch {
+	case f.Reason == "":
+		return nil, &refuse.Error{Field: "reason", Message: "a freeze needs a reason, which everyone is shown",
+			Remedy: "say why (-reason)"}
+	case f.Table != "" && f.Source == "":
+		return nil, &refuse.Error{Field: "source", Message: "a table is frozen in its source, and none is named",
+			Remedy: "name the source"}
+	case f.Until != nil && !f.Until.After(s.Now()):
+		return nil, &refuse.Error{Field: "until", Message: fmt.Sprintf("%s has passed", f.Until.Format(time.RFC3339)),
+			Remedy: "give a time to come, or leave it out to lift the freeze by hand"}
+	}
+	if f.Source != "" {
+		if _, err := s.Catalog.Source(ctx, f.Source); err != nil {
+			return nil, err
+		}
+	}
+	placed, err := s.Catalog.PlaceFreeze(ctx, actor, f)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.load(ctx); err != nil {
+		return nil, err
+	}
+	s.Log.Warn("frozen", "what", f.Where(), "by", actor, "reason", f.Reason)
+	s.stop()
+	return placed, nil
+}
+
+// stop ends the work that freezes cover.
+func (s *Frost) stop() {
+	s.mu.Lock()
+	var jobs []*frozenJob
+	for _, job := range s.jobs {
+		jobs = append(jobs, job)
+	}
+	s.mu.Unlock()
+	for _, job := range jobs {
+		if frozen := s.over(job.source, job.table); frozen != nil {
+			job.cancel(frozen)
+		}
+	}
+	s.queue.freeze()
+}
+
+// Lift ends a freeze. What it stopped goes on.
+func (s *Frost) Lift(ctx context.Context, actor, id, reason string) (*catalog.Freeze, error) {
+	lifted, err := s.Catalog.LiftFreeze(ctx, actor, id, strings.TrimSpace(reason))
+	if err != nil {
+		return nil, err
+	}
+	if err := s.load(ctx); err != nil {
+		return nil, err
+	}
+	s.Log.Warn("no longer frozen", "what", lifted.Where(), "by", actor, "reason", reason)
+	s.queue.dispatch()
+	return lifted, nil
+}
+
+// thaw lifts the freezes whose time is over, and lets what they stopped go on. It returns when the next one ends.
+func (s *Frost) thaw(ctx context.Context) (next time.Time, err error) {
+	stands, err := s.Catalog.Freezes(ctx, false)
+	if err != nil {
+		return next, err
+	}
+	for _, f := range stands {
+		if f.Until == nil {
+			continue
+		}
+		if s.Now().Before(f.Until.Time) {
+			next = sooner(next, f.Until.Time)
+		} else if _, err := s.Lift(ctx, "service", f.ID, "its time is over"); err != nil {
+			return next, err
+		}
+	}
+	return next, s.queue.takeUpRested(ctx)
+}
+
+// freeze stops the runs at work that freezes cover.
+func (s *Queue) freeze() {
+	s.mu.Lock()
+	var at []*activeRun
+	for _, a := range s.active {
+		if a.begun {
+			at = append(at, a)
+		}
+	}
+	s.mu.Unlock()
+	for _, a := range at {
+		if frozen := s.frost.over(a.run.Source, a.run.Table); frozen != nil {
+			a.cancel(frozen)
+		}
+	}
+}
+
+// takeUpRested carries out the restores and disposals that a freeze stopped and that nothing covers any more.
+func (s *Queue) takeUpRested(ctx context.Context) error {
+	restores, err := s.Catalog.RestoresIn(ctx, catalog.Restoring)
+	if err != nil {
+		return err
+	}
+	for i := range restores {
+		r := &restores[i]
+		if s.frost.over(r.Source, r.Table) == nil && s.rests("restore "+r.ID) {
+			s.Log.Info("a restore goes on after a freeze", "restore", r.ID)
+			s.restore(r)
+		}
+	}
+	disposals, err := s.Catalog.DisposalsIn(ctx, catalog.Disposing)
+	for i := range disposals {
+		d := &disposals[i]
+		if s.frost.over(d.Source, d.Table) == nil && s.rests("disposal "+d.ID) {
+			s.Log.Info("a disposal goes on after a freeze", "disposal", d.ID)
+			s.dispose(d)
+		}
+	}
+	return err
+}
+
+// rests says whether work was stopped by a freeze, and forgets that.
+func (s *Queue) rests(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	was := s.rested[name]
+	delete(s.rested, name)
+	return was
+}

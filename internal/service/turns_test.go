@@ -1,0 +1,244 @@
+package service
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/restore"
+)
+
+// begin starts a run of a rule.
+func (n *nights) begin(t *testing.T, name string, turn ...catalog.RunTurn) *catalog.Run {
+	t.Helper()
+	p, err := n.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: name})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := n.Queue.StartRun(t.Context(), "me", p.ID, false, turn...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// line writes the queue: position and rule of each.
+func (n *nights) line() string {
+	var out []string
+	for _, x := range n.Queue.Line() {
+		out = append(out, x.Run.Rule+" "+string(rune('0'+x.Position)))
+	}
+	return strings.Join(out, ", ")
+}
+
+func TestRunsTakeTheirTurns(t *testing.T) {
+	t.Parallel()
+	tables := []string{"a", "b", "c", "d"}
+	n := openNights(t, tables...)
+	for _, table := range tables {
+		n.rows(t, table, 3000)
+	}
+	n.apply(t, "", tables...)
+	for _, l := range []QueueLimits{{0, 1}, {1, 0}, {1000, 1}} {
+		var refused *refuse.Error
+		if _, err := n.Queue.SetLimits(t.Context(), "me", l); !errors.As(err, &refused) {
+			t.Errorf("%+v: %v", l, err)
+		}
+	}
+	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 1, Source: 1}); err != nil {
+		t.Fatal(err)
+	}
+	gentle := func(run *catalog.Run) {
+		if _, err := n.Engine.Runs.SetPace(t.Context(), "me", run.ID, "gentle"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a := n.begin(t, "a")
+	gentle(a)
+	b, c := n.begin(t, "b"), n.begin(t, "c", catalog.RunTurn{Priority: 5})
+	later := catalog.At(n.Now().Add(time.Hour))
+	d := n.begin(t, "d", catalog.RunTurn{StartAt: &later, Priority: 100})
+	if got := n.line(); got != "a 0, d 1, c 2, b 3" {
+		t.Errorf("the queue: %s", got)
+	}
+	if _, err := n.Queue.SetPriority(t.Context(), "me", b.ID, 50); err != nil {
+		t.Fatal(err)
+	}
+	if got := n.line(); got != "a 0, d 1, b 2, c 3" {
+		t.Errorf("the queue: %s", got)
+	}
+	// while they wait: one is paused, one cancelled, one watched, and the service is started anew
+	if r, err := n.Queue.Pause(t.Context(), c.ID); err != nil || r.State != catalog.Paused {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if r, err := n.Queue.Resume(t.Context(), c.ID); err != nil || r.State != catalog.Queued {
+		t.Errorf("%+v, %v", r, err)
+	}
+	events, stop := n.Queue.Listen(b.ID)
+	if e := <-events; e.State != catalog.Queued {
+		t.Errorf("%+v", e)
+	}
+	if err := n.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for range events { // ends
+	}
+	stop()
+	n.start(t)
+	if l := n.Queue.Limits(); l != (QueueLimits{All: 1, Source: 1}) {
+		t.Errorf("limits %+v", l)
+	}
+	if got := n.line(); got != "a 0, d 1, b 2, c 3" {
+		t.Errorf("the queue after another start: %s", got)
+	}
+	if r, err := n.Queue.Cancel(t.Context(), a.ID); err != nil || r.State != catalog.Cancelled {
+		t.Errorf("%+v, %v", r, err)
+	}
+	b, c = n.ended(t, b.ID), n.ended(t, c.ID)
+	if !b.StartedAt.Before(c.StartedAt.Time) || b.Deleted != 3000 || c.Deleted != 3000 {
+		t.Errorf("%+v, %+v", b, c)
+	}
+	if got := n.line(); got != "d 1" {
+		t.Errorf("the queue: %s", got)
+	}
+	if why := n.Queue.Line()[0].Why; !strings.HasPrefix(why, "it is to begin at ") {
+		t.Errorf("it waits as %q", why)
+	}
+	n.offset.Add(int64(time.Hour))
+	if d = n.ended(t, d.ID); d.Deleted != 3000 || d.StartedAt.Before(later.Time) {
+		t.Errorf("%+v", d)
+	}
+	past, far := catalog.At(n.Now().Add(-time.Hour)), catalog.At(n.Now().Add(48*time.Hour))
+	for _, turn := range []catalog.RunTurn{{StartAt: &past}, {StartAt: &far}, {Priority: 101}} {
+		p, err := n.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "a"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var refused *refuse.Error
+		if _, err := n.Queue.StartRun(t.Context(), "me", p.ID, false, turn); !errors.As(err, &refused) {
+			t.Errorf("%+v: %v", turn, err)
+		}
+	}
+}
+
+func TestAFreezeStopsTheWork(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan", "quay")
+	const rows = 300_000
+	n.rows(t, "scan", rows)
+	n.rows(t, "quay", 10)
+	n.apply(t, "schedule: daily at 22:00\n", "scan", "quay")
+	for _, f := range []catalog.Freeze{{}, {Reason: " "}, {Reason: "x", Table: "scan"},
+		{Reason: "x", Source: "nowhere"}} {
+		if _, err := n.Frost.Freeze(t.Context(), "me", f); err == nil {
+			t.Errorf("%+v is taken", f)
+		}
+	}
+	r := n.begin(t, "scan")
+	n.until(t, r.ID, "it deletes", 20*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
+	table, err := n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour", Table: "scan",
+		Reason: "the disk moves"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rested := n.until(t, r.ID, "it rests", 5*time.Second,
+		func(r *catalog.Run) bool { return r.State == catalog.Resting })
+	if !strings.Contains(rested.Reason, "the disk moves") {
+		t.Errorf("it rests as %q", rested.Reason)
+	}
+	left := n.left(t, "scan")
+	if left == 0 || left == rows {
+		t.Fatalf("%d rows are left", left)
+	}
+	// a firing waits, one of another table does not, and all of that holds after another start
+	n.set(time.Date(2026, 11, 30, 22, 0, 1, 0, time.UTC))
+	n.tick(t)
+	for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		if n.left(t, "quay") == 0 {
+			break
+		}
+		if time.Since(begun) > 10*time.Second {
+			t.Fatal("the other table's firing waits too")
+		}
+	}
+	if err := n.Close(); err != nil {
+		t.Fatal(err)
+	}
+	n.start(t)
+	time.Sleep(3 * time.Second)
+	now, err := n.Queue.Run(t.Context(), r.ID)
+	if err != nil || now.State != catalog.Resting || n.left(t, "scan") != left {
+		t.Errorf("%+v, %d of %d rows left, %v", now, n.left(t, "scan"), left, err)
+	}
+	all, err := n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Reason: "an audit"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var frozen *refuse.Frozen
+	if _, err := n.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "quay"}); !errors.As(err, &frozen) {
+		t.Errorf("a plan is made: %v", err)
+	}
+	if _, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour",
+		Table: "scan"}); err == nil {
+		t.Error("a restore is taken")
+	}
+	n.offset.Add(int64(25 * time.Hour))
+	n.Findings.look(t.Context())
+	if list, err := n.Catalog.Findings(t.Context(), false, catalog.All); err != nil || len(list) < 2 {
+		t.Errorf("%+v, %v", list, err)
+	}
+	for _, f := range []*catalog.Freeze{table, all} {
+		lifted, err := n.Frost.Lift(t.Context(), "me", f.ID, "done")
+		if err != nil || lifted.LiftedAt == nil || lifted.LiftedBy != "me" || lifted.LiftReason != "done" {
+			t.Errorf("%+v, %v", lifted, err)
+		}
+		if _, err := n.Frost.Lift(t.Context(), "me", f.ID, "again"); !errors.Is(err, catalog.ErrState) {
+			t.Errorf("lifted twice: %v", err)
+		}
+	}
+	if now := n.ended(t, r.ID); now.State != catalog.Done || now.Deleted != rows || n.left(t, "scan") != 0 {
+		t.Errorf("%+v", now)
+	}
+}
+
+func TestAFreezeEndsByItself(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	n.rows(t, "scan", 10)
+	n.apply(t, "", "scan")
+	until := catalog.At(n.Now().Add(time.Hour))
+	p, err := n.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: "scan"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour", Table: "scan", Reason: "x",
+		Until: &until})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := n.Queue.StartRun(t.Context(), "me", p.ID, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if l := n.Queue.Line(); len(l) != 1 || l[0].Position != 1 || !strings.Contains(l[0].Why, "is frozen (x)") {
+		t.Errorf("%+v", l)
+	}
+	n.offset.Add(int64(time.Hour + time.Second))
+	n.ended(t, r.ID)
+	for begun := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+		list, err := n.Catalog.Freezes(t.Context(), true)
+		if err != nil || len(list) != 1 || list[0].ID != f.ID {
+			t.Fatalf("%+v, %v", list, err)
+		}
+		if list[0].LiftedAt != nil && list[0].LiftedBy == "service" {
+			break
+		}
+		if time.Since(begun) > 40*time.Second {
+			t.Fatalf("%+v", list[0])
+		}
+	}
+}
