@@ -5,11 +5,15 @@
   import { ThemeProvider } from "flowbite-svelte";
   import {
     ArchiveOutline,
+    BellOutline,
+    CalendarMonthOutline,
     ChartPieOutline,
+    ListOutline,
     LockOutline,
     DatabaseOutline,
     FileLinesOutline,
     MoonOutline,
+    PauseOutline,
     PlayOutline,
     SearchOutline,
     TrashBinOutline,
@@ -17,6 +21,7 @@
   } from "flowbite-svelte-icons";
   import { api, onSignedOut, take } from "./api/client";
   import { toggleTheme } from "./lib/theme";
+  import Freeze from "./lib/Freeze.svelte";
   import Fresh from "./lib/Fresh.svelte";
   import Overview from "./pages/overview/Overview.svelte";
   import Tables from "./pages/tables/Tables.svelte";
@@ -25,6 +30,9 @@
   import RuleDetail from "./pages/rules/RuleDetail.svelte";
   import ApplyRules from "./pages/rules/ApplyRules.svelte";
   import RuleBuilder from "./pages/rules/RuleBuilder.svelte";
+  import Schedule from "./pages/schedule/Schedule.svelte";
+  import Queue from "./pages/queue/Queue.svelte";
+  import Findings from "./pages/findings/Findings.svelte";
   import Holds from "./pages/holds/Holds.svelte";
   import Runs from "./pages/runs/Runs.svelte";
   import RunDetail from "./pages/runs/RunDetail.svelte";
@@ -47,6 +55,9 @@
     "/rules/new": fresh(RuleBuilder),
     "/rules/:rule": fresh(RuleDetail),
     "/rules/:rule/edit": fresh(RuleBuilder),
+    "/schedule": Schedule,
+    "/queue": Queue,
+    "/findings": Findings,
     "/holds": Holds,
     "/runs": Runs,
     "/runs/:run": fresh(RunDetail),
@@ -60,8 +71,11 @@
   };
   const places = [
     { href: "#/", text: "Overview", icon: ChartPieOutline },
+    { href: "#/findings", text: "Findings", icon: BellOutline },
     { href: "#/tables", text: "Tables", icon: DatabaseOutline },
     { href: "#/rules", text: "Rules", icon: FileLinesOutline },
+    { href: "#/schedule", text: "Schedule", icon: CalendarMonthOutline },
+    { href: "#/queue", text: "Queue", icon: ListOutline },
     { href: "#/runs", text: "Runs", icon: PlayOutline },
     { href: "#/archive", text: "Archive", icon: ArchiveOutline },
     { href: "#/search", text: "Search", icon: SearchOutline },
@@ -77,6 +91,7 @@
   };
 
   let signedIn = $state<boolean>();
+  let freezing = $state(false);
   onSignedOut(() => (signedIn = false));
 
   async function begin() {
@@ -136,6 +151,11 @@
         </ul>
         <div class="mt-auto space-y-0.5 text-sm text-gray-600 dark:text-gray-400">
           <button
+            class="flex w-full items-center gap-2.5 rounded border border-red-300 px-2 py-1.5 text-red-700
+              hover:bg-red-50 dark:border-red-800 dark:text-red-400 dark:hover:bg-red-950"
+            onclick={() => (freezing = true)}
+            ><PauseOutline class="h-4 w-4" aria-hidden="true" />Freeze …</button>
+          <button
             class="flex w-full items-center gap-2.5 rounded px-2 py-1.5 hover:bg-gray-100 dark:hover:bg-gray-700"
             onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>
           <button
@@ -144,6 +164,7 @@
         </div>
       </nav>
       <main id="main" tabindex="-1" class="min-w-0 flex-1 px-6 py-5 outline-none">
+        <Freeze bind:asking={freezing} />
         <Router {routes} restoreScrollState />
       </main>
     </div>

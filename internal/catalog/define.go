@@ -253,6 +253,12 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 				JSON[*shape.Table]{a.Shape}, a.Reason); err != nil {
 				return err
 			}
+			if _, err := tx.ExecContext(ctx,
+				"UPDATE firing SET state = 'skipped', ended_at = ?, reason = 'the rule was "+
+					"changed, and its plan with it' WHERE rule = ? AND state = 'asking'", At(now),
+				r.Name); err != nil {
+				return err
+			}
 			if err := c.note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s", revision,
 				a.Changes, a.Reason)); err != nil {
 				return err

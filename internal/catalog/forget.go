@@ -26,11 +26,13 @@ const (
 	KeepRuns          = "runs"
 	KeepVerifications = "verifications" // that have ended; what was found of segments stays with them
 	KeepRetrievals    = "retrievals"    // that are over
+	KeepFirings       = "firings"       // that are carried out; the newest of each rule stay
+	KeepFindings      = "findings"      // that are closed
 )
 
 // UsualKeeps are those where nothing else was said.
 var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepRuns: "P10Y",
-	KeepVerifications: "P1Y", KeepRetrievals: "P1Y"}
+	KeepVerifications: "P1Y", KeepRetrievals: "P1Y", KeepFirings: "P1Y", KeepFindings: "P1Y"}
 
 // leastKeep is the shortest time for which records are kept.
 const leastKeep = 24 * time.Hour
@@ -102,6 +104,11 @@ var forgets = map[string]string{
 		"AND ended_at IS NOT NULL ORDER BY created_at LIMIT ?2)",
 	KeepRetrievals: "DELETE FROM retrieval WHERE id IN (SELECT id FROM retrieval WHERE created_at < ?1 AND state " +
 		"IN ('over', 'failed') ORDER BY created_at LIMIT ?2)",
+	KeepFirings: `DELETE FROM firing WHERE (rule, at) IN (SELECT rule, at FROM firing f WHERE at < ?1 AND state NOT IN
+		('due', 'asking') AND EXISTS (SELECT 1 FROM firing later WHERE later.rule = f.rule AND later.at > f.at LIMIT 1
+		OFFSET 9) ORDER BY at LIMIT ?2)`,
+	KeepFindings: "DELETE FROM finding WHERE id IN (SELECT id FROM finding WHERE closed_at < ?1 ORDER BY closed_at " +
+		"LIMIT ?2)",
 }
 
 // oldRuns are the runs whose time is over.

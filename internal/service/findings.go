@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"strings"
 	"time"
 
@@ -137,7 +138,7 @@ func (s *Findings) overLimit(ctx context.Context) ([]catalog.Cause, error) {
 		return catalog.Cause{Severity: catalog.Warning, Evidence: f.Reason,
 			Message: fmt.Sprintf("rule %s would take more than its limit allows, and asks", f.Rule),
 			Remedy: "look at plan " + f.Plan + ", then start it (`ambercellar run start " + f.Plan +
-				"`) or change the rule"}
+				"`) within a day, or change the rule"}
 	})
 }
 
@@ -165,7 +166,7 @@ func (s *Findings) runsStopped(ctx context.Context) (out []catalog.Cause, err er
 func (s *Findings) damaged(ctx context.Context) (out []catalog.Cause, err error) {
 	segments, err := s.Catalog.Damaged(ctx)
 	for _, x := range segments {
-		out = append(out, catalog.Cause{Subject: x.ID, Severity: catalog.Urgent, Address: "#/segments/" + x.ID,
+		out = append(out, catalog.Cause{Subject: x.ID, Severity: catalog.Urgent, Address: "#/archive/" + x.ID,
 			Message:  fmt.Sprintf("segment %s of %s.%s in store %s is damaged", x.ID, x.Source, x.Table, x.Store),
 			Evidence: "`ambercellar segment show " + x.ID + "`",
 			Remedy:   "repair it from its second copy (`ambercellar segment verify -repair`), or put its file back"})
@@ -186,7 +187,7 @@ func (s *Findings) unverified(ctx context.Context) (out []catalog.Cause, err err
 			return nil, err
 		}
 		if some {
-			out = append(out, catalog.Cause{Subject: st.Name, Severity: catalog.Warning, Address: "#/stores",
+			out = append(out, catalog.Cause{Subject: st.Name, Severity: catalog.Warning, Address: "#/archive",
 				Message: fmt.Sprintf("store %s has segments that were last verified before %s", st.Name,
 					since.Format(time.DateOnly)),
 				Evidence: "`ambercellar segment list` says when each was verified",
@@ -206,7 +207,7 @@ func (s *Findings) disagree(context.Context) (out []catalog.Cause, err error) {
 			Message: fmt.Sprintf("source, stores and catalog disagree about %s.%s; nothing is moved there", d.Source,
 				d.Table),
 			Remedy:  fmt.Sprintf("`ambercellar table reconcile %s %s` shows it and settles it", d.Source, d.Table),
-			Address: "#/sources/" + d.Source})
+			Address: "#/tables/" + d.Source + "/" + url.PathEscape(d.Table)})
 	}
 	return out, nil
 }

@@ -127,7 +127,7 @@ func (n *nights) firings(t *testing.T, name string, count int) []catalog.Firing 
 // ended waits until a run has ended.
 func (n *nights) ended(t *testing.T, run string) *catalog.Run {
 	t.Helper()
-	return n.until(t, run, "it ends", 30*time.Second, func(r *catalog.Run) bool { return r.State.Ended() })
+	return n.until(t, run, "it ends", 90*time.Second, func(r *catalog.Run) bool { return r.State.Ended() })
 }
 
 func (n *nights) tick(t *testing.T) {

@@ -128,7 +128,7 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 func TestAFreezeStopsTheWork(t *testing.T) {
 	t.Parallel()
 	n := openNights(t, "scan", "quay")
-	const rows = 300_000
+	const rows = 120_000
 	n.rows(t, "scan", rows)
 	n.rows(t, "quay", 10)
 	n.apply(t, "schedule: daily at 22:00\n", "scan", "quay")

@@ -60,6 +60,9 @@ func main() {
 		{"restores", "#/restores", "main section"},
 		{"disposals", "#/disposals", "main table"},
 		{"search", "#/search?table=harbour.payment", "main table"},
+		{"schedule", "#/schedule", "main table"},
+		{"queue", "#/queue", "main form"},
+		{"findings", "#/findings", "main ul"},
 	}
 	if strings.HasPrefix(*only, "partition") { // which the demo has on PostgreSQL and MariaDB alone
 		shots = []struct{ name, page, wait string }{{"partitions", "#/tables/harbour/engine_reading", "main #ahead"},

@@ -21,7 +21,17 @@
     refused: "gray",
     ready: "green",
     over: "gray",
-    cold: "indigo"
+    cold: "indigo",
+    due: "blue",
+    asking: "yellow",
+    started: "green",
+    nothing: "gray",
+    skipped: "gray",
+    coming: "indigo",
+    urgent: "red",
+    warning: "yellow",
+    notice: "gray",
+    acknowledged: "gray"
   } as const;
 </script>
 

@@ -33,3 +33,4 @@ CREATE TABLE finding (
 	acknowledged_at TEXT, acknowledged_by TEXT NOT NULL DEFAULT '', acknowledged_until TEXT, acknowledge_reason TEXT NOT NULL DEFAULT '');
 CREATE UNIQUE INDEX finding_open ON finding (kind, subject) WHERE closed_at IS NULL;
 CREATE INDEX finding_opened ON finding (opened_at, id);
+CREATE INDEX finding_closed ON finding (closed_at) WHERE closed_at IS NOT NULL;

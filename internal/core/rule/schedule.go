@@ -170,15 +170,24 @@ func (l *Limit) Over(due, table, last int64) string {
 	switch {
 	case l == nil:
 	case l.Rows > 0 && due > l.Rows:
-		return fmt.Sprintf("it would take %d rows, and the rule's limit is %d", due, l.Rows)
+		return fmt.Sprintf("it would take %s rows, and the rule's limit is %s", grouped(due), grouped(l.Rows))
 	case l.Share > 0 && table > 0 && float64(due) > l.Share*float64(table):
 		return fmt.Sprintf("it would take %.1f %% of the table's rows, and the rule's limit is %g %%",
 			100*float64(due)/float64(table), 100*l.Share)
 	case l.AgainstLast > 0 && last > 0 && float64(due) > l.AgainstLast*float64(last):
-		return fmt.Sprintf("it would take %d rows, %.1f times as many as the run before it took (%d), and the rule's "+
-			"limit is %g times", due, float64(due)/float64(last), last, l.AgainstLast)
+		return fmt.Sprintf("it would take %s rows, %.1f times as many as the run before it took (%s), and the rule's "+
+			"limit is %g times", grouped(due), float64(due)/float64(last), grouped(last), l.AgainstLast)
 	}
 	return ""
+}
+
+// grouped writes a number with commas between thousands.
+func grouped(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
 }
 
 const scheduleRemedy = "write `schedule: daily at 02:30`, or `schedule: {when: daily at 02:30, from: 2027-01-01}`"

@@ -129,7 +129,7 @@ func TestLimitsOfScheduledRuns(t *testing.T) {
 		due, table, last int64
 		want             string
 	}{
-		{1000, 2000, 0, ""}, {1001, 5000, 0, "it would take 1001 rows, and the rule's limit is 1000"},
+		{1000, 2000, 0, ""}, {1001, 5000, 0, "it would take 1,001 rows, and the rule's limit is 1,000"},
 		{600, 1000, 0, "60.0 % of the table's rows"}, {600, 0, 0, ""}, {600, 2000, 200, ""},
 		{601, 2000, 200, "3.0 times as many as the run before it took (200)"},
 	} {

@@ -11,6 +11,7 @@
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
+  import Morning from "./Morning.svelte";
 
   const status = new Loader(() => take(api.GET("/status")));
   $effect(() => every(2000, () => status.load()));
@@ -78,6 +79,7 @@
     {/each}
   </div>
 
+  {#if status.data}<Morning now={status.data.now} />{/if}
   <Panel title="Running now">
     {#if status.data && status.data.active.length === 0}
       <Blank title="No run right now">

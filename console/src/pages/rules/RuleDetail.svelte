@@ -12,6 +12,7 @@
   import When from "../../lib/When.svelte";
   import ForecastChart from "./ForecastChart.svelte";
   import PlanView from "./PlanView.svelte";
+  import RuleTimes from "./RuleTimes.svelte";
 
   let { params }: { params: { rule: string } } = $props();
   const rule = new Loader(() => take(api.GET("/rules/{rule}", { params: { path: params } })));
@@ -112,6 +113,7 @@
       <Blank title="No plan yet">A plan counts what the rule would take, and changes nothing.</Blank>
     {/if}
   </Panel>
+  <RuleTimes rule={params.rule} />
   {#if forecast.data}<Panel title="Forecast" note="what runs on the first of each month would take"
       ><ForecastChart forecast={forecast.data.items} /></Panel
     >{/if}

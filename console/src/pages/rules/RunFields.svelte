@@ -14,12 +14,21 @@
     const n = number(e);
     return n && n * 1e6;
   };
+  // a name has neither blanks nor colons, but `hourly`, which says itself when that is
+  const scheduled = (text: string): Draft["schedule"] => {
+    const { missed, from, zone } = draft.schedule ?? {};
+    if (!text) return undefined;
+    return /^[a-z0-9-]+$/.test(text) && text !== "hourly"
+      ? { name: text, missed }
+      : { when: text, from, zone, missed };
+  };
   let said = $derived(
     [
       draft.pace === "unlimited" && "unlimited",
       draft.window?.length && `in ${draft.window.join(", ")}`,
       draft.budget && "with a budget",
-      draft.log && "with a bound for the log"
+      draft.log && "with a bound for the log",
+      draft.schedule && `by itself: ${draft.schedule.name ?? draft.schedule.when}`
     ]
       .filter(Boolean)
       .join(", ")
@@ -30,6 +39,13 @@
   <summary class="cursor-pointer text-sm"
     >When and how fast its runs work{said ? `: ${said}` : ": gently, at any time"}</summary>
   <div class="mt-3 grid gap-x-4 gap-y-3 sm:grid-cols-3">
+    <Label class="sm:col-span-3"
+      >Schedule<Input
+        size="sm"
+        id="schedule"
+        placeholder="by hand only; or like daily at 02:30, weekdays at 22:00, 30 2 * * *, or the name of a schedule"
+        value={draft.schedule?.name ?? draft.schedule?.when ?? ""}
+        onchange={(e) => set({ schedule: scheduled(value(e)) })} /></Label>
     <Label
       >Pace<Select
         size="sm"

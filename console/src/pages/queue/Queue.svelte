@@ -1,0 +1,113 @@
+<script lang="ts">
+  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { count, share, span } from "../../lib/format";
+  import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import Bar from "../../lib/Bar.svelte";
+  import Blank from "../../lib/Blank.svelte";
+  import Listing from "../../lib/Listing.svelte";
+  import Page from "../../lib/Page.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import State from "../../lib/State.svelte";
+  import Trouble from "../../lib/Trouble.svelte";
+
+  const queue = new Loader(() => take(api.GET("/queue")));
+  const limits = new Loader(() => take(api.GET("/queue/limits")));
+  let all = $state(0),
+    source = $state(0);
+  let problem = $state<Problem>();
+  $effect(() => every(2000, () => queue.load()));
+  limits.load().then(() => {
+    all = limits.data?.all ?? 0;
+    source = limits.data?.source ?? 0;
+  });
+
+  async function act(fn: () => Promise<unknown>) {
+    problem = undefined;
+    try {
+      await fn();
+    } catch (e) {
+      problem = problemOf(e);
+    }
+    await queue.load();
+  }
+  const path = (q: Schemas["QueuedRun"]) => ({ params: { path: { run: q.run.id } } });
+  const pause = (q: Schemas["QueuedRun"]) => act(() => take(api.POST("/runs/{run}/pause", path(q))));
+  const cancel = (q: Schemas["QueuedRun"]) => act(() => take(api.POST("/runs/{run}/cancel", path(q))));
+  const first = (q: Schemas["QueuedRun"], by: number) =>
+    act(() =>
+      take(api.POST("/runs/{run}/priority", { ...path(q), body: { priority: (q.run.priority ?? 0) + by } }))
+    );
+  const setLimits = (e: SubmitEvent) => {
+    e.preventDefault();
+    act(() => take(api.PUT("/queue/limits", { body: { all: Number(all), source: Number(source) } })));
+  };
+</script>
+
+<Page title="Queue" about="Runs that work, and those that wait for their turn.">
+  <Trouble problem={queue.problem ?? problem} />
+  <Panel>
+    <Listing
+      label="Queue"
+      heads={["Turn", "Rule", "Table", "State", "Rows", "#Priority", "Starts", "Why it waits", ""]}
+      items={queue.data?.items}>
+      {#snippet row(q: Schemas["QueuedRun"])}
+        <TableBodyRow>
+          <TableBodyCell>{q.position || "works"}</TableBodyCell>
+          <TableBodyCell><a class="text-link" href="#/runs/{q.run.id}">{q.run.rule}</a></TableBodyCell>
+          <TableBodyCell>{q.run.source}.{q.run.table}</TableBodyCell>
+          <TableBodyCell><State state={q.run.state} /></TableBodyCell>
+          <TableBodyCell class="min-w-40"
+            >{count(q.run.done)} of {count(q.run.due)}
+            <Bar
+              percent={share(q.run.done, q.run.due)}
+              label="progress of run {q.run.rule}" /></TableBodyCell>
+          <TableBodyCell class="text-right">{q.run.priority ?? 0}</TableBodyCell>
+          <TableBodyCell
+            >{#if q.position === 0}{q.run.seconds_left
+                ? `${span(q.run.seconds_left)} left`
+                : "–"}{:else if q.starts_secs !== null && q.starts_secs !== undefined}in {span(
+                q.starts_secs
+              )}{:else}–{/if}</TableBodyCell>
+          <TableBodyCell class="max-w-72 whitespace-normal">{q.why || q.run.reason}</TableBodyCell>
+          <TableBodyCell>
+            <div class="flex gap-1">
+              {#if q.position > 0}
+                <Button
+                  size="xs"
+                  color="alternative"
+                  aria-label="Run {q.run.rule} sooner"
+                  onclick={() => first(q, 10)}>↑</Button>
+                <Button
+                  size="xs"
+                  color="alternative"
+                  aria-label="Run {q.run.rule} later"
+                  onclick={() => first(q, -10)}>↓</Button>
+              {/if}
+              <Button size="xs" color="alternative" onclick={() => pause(q)}>Pause</Button>
+              <Button size="xs" color="alternative" onclick={() => cancel(q)}>Cancel</Button>
+            </div>
+          </TableBodyCell>
+        </TableBodyRow>
+      {/snippet}
+      {#snippet empty()}<Blank title="Nothing works and nothing waits"
+          >Runs that are started, by a <a class="text-link" href="#/schedule">schedule</a> or by hand, stand here
+          until they end.</Blank
+        >{/snippet}
+    </Listing>
+  </Panel>
+  <Panel title="How many runs work at a time">
+    <form class="flex flex-wrap items-end gap-3 p-4" onsubmit={setLimits}>
+      <Label>In all<Input size="sm" type="number" min="1" max="64" id="limit-all" bind:value={all} /></Label>
+      <Label
+        >Of one source<Input
+          size="sm"
+          type="number"
+          min="1"
+          max="64"
+          id="limit-source"
+          bind:value={source} /></Label>
+      <Button size="sm" type="submit" color="alternative">Change</Button>
+    </form>
+  </Panel>
+</Page>
