@@ -31,7 +31,7 @@ type FreezeLift struct {
 func (f *Freeze) Where() string {
 	switch {
 	case f.Source == "":
-		return "all sources"
+		return "every source"
 	case f.Table == "":
 		return "source " + f.Source
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"strings"
 
 	"golang.org/x/term"
 
@@ -105,9 +106,20 @@ func (e *Env) run1(r *client.RunView) error {
 	if passes != "" && e.Format == "table" {
 		defer fmt.Fprint(e.Out, passes)
 	}
+	begins, priority := "", ""
+	if r.StartAt != nil && r.StartedAt == nil {
+		begins = At(*r.StartAt)
+	}
+	if r.Priority != 0 {
+		priority = Count(r.Priority)
+	}
+	if r.Scheduled != nil {
+		begins += " by its schedule, fired " + At(*r.Scheduled)
+	}
 	return e.Facts(r, []Fact{{"run", r.ID}, {"rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision)},
 		{"table", r.Source + "." + r.Table}, {"action", r.Action}, {"pace", r.Pace}, {"cutoff", At(r.Cutoff)},
-		{"state", string(r.State)}, {"reason", r.Reason}, {"due by plan", Count(r.Due)},
+		{"state", string(r.State)}, {"reason", r.Reason}, {"begins", strings.TrimSpace(begins)},
+		{"priority", priority}, {"due by plan", Count(r.Due)},
 		{"done", fmt.Sprintf("%s, %s a second", Things(r.Done, "row"), Count(int64(r.Rate)))}, {"time left", left},
 		{"written", archived}, {"log volume", logged}, {"started", atOrDash(r.StartedAt)},
 		{"ended", atOrDash(r.EndedAt)}, {"ledger", LedgerText(l) + ": " + Balance(l)}})

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
 )
 
@@ -247,6 +248,9 @@ func (s *Queue) Line() []Waiting {
 
 // SetPriority changes which of the runs that wait goes first.
 func (s *Queue) SetPriority(ctx context.Context, actor, id string, priority int) (*catalog.Run, error) {
+	if err := plan.CheckPriority(priority); err != nil {
+		return nil, err
+	}
 	r, err := s.Catalog.SetPriority(ctx, actor, id, priority)
 	if err != nil {
 		return nil, err

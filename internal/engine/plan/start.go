@@ -73,13 +73,20 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool, 
 // mostPriority is the highest priority of a run, and the lowest but for its sign.
 const mostPriority = 100
 
+// CheckPriority refuses what is no priority of a run.
+func CheckPriority(n int) error {
+	if n >= -mostPriority && n <= mostPriority {
+		return nil
+	}
+	return &refuse.Error{Field: "priority", Message: fmt.Sprintf("%d is no priority", n),
+		Remedy: fmt.Sprintf("write a number from -%d to %d; 0 is usual", mostPriority, mostPriority)}
+}
+
 // inTime refuses a run that is to begin when its plan is too old, or at no time.
 func (pl *Planner) inTime(p *catalog.Plan, turn []catalog.RunTurn) error {
 	for _, t := range turn {
-		if t.Priority < -mostPriority || t.Priority > mostPriority {
-			return &refuse.Error{Field: "priority",
-				Message: fmt.Sprintf("%d is no priority", t.Priority),
-				Remedy:  fmt.Sprintf("write a number from -%d to %d; 0 is usual", mostPriority, mostPriority)}
+		if err := CheckPriority(t.Priority); err != nil {
+			return err
 		}
 		if t.StartAt == nil {
 			continue
