@@ -33,7 +33,8 @@ type sizeMeasure struct {
 }
 
 // sizes measures the service at the sizes of a large user: sources of 2,000 tables on three engines (size-tables), and
-// a catalog of a million segments (size-catalog).
+// a catalog of a million segments (size-catalog), and 10,000 scheduled rules
+// (schedules).
 func sizes(ctx context.Context, what, out, program string) error {
 	var all []sizeMeasure
 	say := func(m sizeMeasure) {
@@ -46,8 +47,11 @@ func sizes(ctx context.Context, what, out, program string) error {
 	}
 	fmt.Printf("\n%s\n", what)
 	measure := manyTables
-	if what == "size-catalog" {
+	switch what {
+	case "size-catalog":
 		measure = largeCatalog
+	case "schedules":
+		measure = manySchedules
 	}
 	if err := measure(ctx, program, say); err != nil {
 		return err

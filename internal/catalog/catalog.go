@@ -61,7 +61,7 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	}
 	if err != nil {
 		writes.Close()
-		return nil, fmt.Errorf("catalog %s: %w", path, err)
+		return nil, unusable(path, err)
 	}
 	writes.SetMaxOpenConns(1)
 	q.Add("_pragma", "query_only(1)")

@@ -1,11 +1,14 @@
 package catalog
 
 import (
+	"bytes"
 	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -246,5 +249,36 @@ func TestWritersTakeTurns(t *testing.T) {
 	group.Wait()
 	if log, err := c.AuditLog(t.Context(), All); err != nil || len(log) != 400 {
 		t.Errorf("%d lines, %v", len(log), err)
+	}
+}
+
+func TestACatalogThatCannotBeOpenedSaysWhatToDo(t *testing.T) {
+	whole := filepath.Join(t.TempDir(), "catalog.db")
+	c, err := Open(t.Context(), whole)
+	if err == nil {
+		err = c.Close()
+	}
+	good, reading := os.ReadFile(whole)
+	if err = errors.Join(err, reading); err != nil {
+		t.Fatal(err)
+	}
+	for name, x := range map[string]struct {
+		content []byte
+		says    string
+	}{
+		"no catalog": {bytes.Repeat([]byte("ferry"), 9999), "the file is no catalog: stop the service"},
+		"damaged": {append(bytes.Clone(good[:4096]), bytes.Repeat([]byte{7}, len(good)-4096)...),
+			"the file is damaged: stop"},
+	} {
+		path := filepath.Join(t.TempDir(), "catalog.db")
+		if err := os.WriteFile(path, x.content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if c, err := Open(t.Context(), path); err == nil || !strings.Contains(err.Error(), x.says) {
+			t.Errorf("%s: %v", name, err)
+			if c != nil {
+				c.Close()
+			}
+		}
 	}
 }

@@ -53,7 +53,7 @@ func (s *Schedules) keep() {
 	said := ""
 	for {
 		changed := s.Catalog.Changed()
-		next, err := s.tick(s.ctx)
+		next, err := s.Tick(s.ctx)
 		if err != nil && s.ctx.Err() == nil && err.Error() != said {
 			said = err.Error()
 			s.Log.Error("schedules cannot be kept", "error", err)
@@ -78,8 +78,8 @@ func (s *Schedules) keep() {
 	}
 }
 
-// tick fires what is due, carries out what was fired, and returns when to look again.
-func (s *Schedules) tick(ctx context.Context) (next time.Time, err error) {
+// Tick fires what is due, carries out what was fired, and returns when to look again.
+func (s *Schedules) Tick(ctx context.Context) (next time.Time, err error) {
 	s.ticking.Lock()
 	defer s.ticking.Unlock()
 	if err := s.read(ctx); err != nil {

@@ -132,7 +132,7 @@ func (n *nights) ended(t *testing.T, run string) *catalog.Run {
 
 func (n *nights) tick(t *testing.T) {
 	t.Helper()
-	if _, err := n.Schedules.tick(t.Context()); err != nil {
+	if _, err := n.Schedules.Tick(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 }

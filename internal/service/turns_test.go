@@ -2,6 +2,7 @@ package service
 
 import (
 	"errors"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
@@ -240,5 +241,96 @@ func TestAFreezeEndsByItself(t *testing.T) {
 		if time.Since(begun) > 40*time.Second {
 			t.Fatalf("%+v", list[0])
 		}
+	}
+}
+
+// Whatever is done to the queue while runs work, in whatever order: in the end every row is accounted for, once.
+func TestTheQueueUnderAttack(t *testing.T) {
+	t.Parallel()
+	tables := []string{"a", "b", "c", "d"}
+	n := openNights(t, tables...)
+	const rows = 20_000
+	for _, table := range tables {
+		n.rows(t, table, rows)
+	}
+	n.apply(t, "schedule: daily at 22:00\n", tables...)
+	n.set(time.Date(2026, 11, 30, 22, 0, 1, 0, time.UTC))
+	random := rand.New(rand.NewPCG(22, 11))
+	frozen := func(err error) {
+		var f *refuse.Frozen
+		var refused *refuse.Error
+		if err != nil && !errors.As(err, &f) && !errors.As(err, &refused) && !errors.Is(err, catalog.ErrState) &&
+			!errors.Is(err, catalog.ErrNotFound) && !errors.Is(err, catalog.ErrActive) {
+			t.Error(err)
+		}
+	}
+	for step := range 300 {
+		n.tick(t)
+		runs, err := n.Catalog.Runs(t.Context(), catalog.RunFilter{}, catalog.All)
+		if err != nil {
+			t.Fatal(err)
+		}
+		id := ""
+		if len(runs) > 0 {
+			id = runs[random.IntN(len(runs))].ID
+		}
+		switch random.IntN(9) {
+		case 0:
+			_, err = n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Reason: "attack"})
+		case 1:
+			_, err = n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour",
+				Table: tables[random.IntN(len(tables))], Reason: "attack"})
+		case 2, 3:
+			var list []catalog.Freeze
+			if list, err = n.Catalog.Freezes(t.Context(), false); err == nil {
+				for _, f := range list {
+					_, err = n.Frost.Lift(t.Context(), "me", f.ID, "")
+				}
+			}
+		case 4:
+			_, err = n.Queue.Pause(t.Context(), id)
+		case 5, 6:
+			_, err = n.Queue.Resume(t.Context(), id)
+		case 7:
+			_, err = n.Queue.SetLimits(t.Context(), "me", QueueLimits{1 + random.IntN(4), 1 + random.IntN(4)})
+		case 8:
+			if step%40 == 0 {
+				err = n.Close()
+				n.start(t)
+			}
+		}
+		frozen(err)
+		time.Sleep(time.Duration(random.IntN(8)) * time.Millisecond)
+	}
+	list, err := n.Catalog.Freezes(t.Context(), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range list {
+		if _, err := n.Frost.Lift(t.Context(), "me", f.ID, "over"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, table := range tables {
+		f := n.firings(t, table, 1)[0]
+		if f.State != catalog.FiringStarted {
+			t.Fatalf("%+v", f)
+		}
+		if _, err := n.Queue.Resume(t.Context(), f.Run); err != nil {
+			frozen(err)
+		}
+		r := n.ended(t, f.Run)
+		if r.State != catalog.Done || r.Deleted != rows || n.left(t, table) != 0 {
+			t.Errorf("table %s: %d of %d rows deleted, %d left, run %s: %s", table, r.Deleted, rows, n.left(t, table),
+				r.State,
+				r.Reason)
+		}
+		runs, err := n.Catalog.Runs(t.Context(), catalog.RunFilter{Rule: table}, catalog.All)
+		if err != nil || len(runs) != 1 {
+			t.Errorf("table %s has %d runs, %v", table, len(runs), err)
+		}
+	}
+	if l := n.Queue.Line(); len(l) != 0 {
+		t.Errorf("in the queue: %+v", l)
 	}
 }
