@@ -12,7 +12,8 @@ import (
 	"ambercellar/client"
 )
 
-const scheduledRule = "rule: scans\nsource: harbour\ntable: scan\nage: scanned_at\nzone: UTC\nclauses:\n  - keep: P1Y\n" +
+const scheduledRule = "rule: scans\nsource: harbour\ntable: scan\nage: scanned_at\nzone: UTC\nclauses:\n  - keep: " +
+	"P1Y\n" +
 	"then: purge\npace: unlimited\n"
 
 // A rule fires each minute: the service is killed as the minute ends, and makes up for it once; what asks is answered
