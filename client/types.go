@@ -1650,6 +1650,8 @@ type Run struct {
 	Priority  int        `json:"priority,omitempty"` // higher ones go first; 0 is usual
 	// the firing that it is of; left out: somebody started it
 	Scheduled *time.Time `json:"scheduled,omitempty"`
+	// how often it was tried again by itself after it had failed
+	Retries   int        `json:"retries,omitempty"`
 	State     RunState   `json:"state"`
 	Reason    string     `json:"reason"` // of the state, where there is one
 	StartedAt *time.Time `json:"started_at"`

@@ -47,6 +47,7 @@ type RunTurn struct {
 	StartAt   *Time `db:"start_at"`  // not before; nil: at once
 	Priority  int   `db:"priority"`  // higher ones go first; 0 is usual
 	Scheduled *Time `db:"scheduled"` // the firing that it is of; nil: somebody started it
+	Retries   int   `db:"retries"`   // how often it was tried again by itself after it had failed
 }
 
 // RunStanding is where a run stands, and what was decided about it.
@@ -316,6 +317,25 @@ func (c *Catalog) SetPace(ctx context.Context, actor, id, pace string) (*Run, er
 // RunsOf lists all runs of a source.
 func (c *Catalog) RunsOf(ctx context.Context, source string) ([]Run, error) {
 	return list[Run](ctx, c.db, "SELECT * FROM run WHERE source = ? ORDER BY created_at", source)
+}
+
+// RetryRun keeps that a run failed and is tried again by itself at a time.
+func (c *Catalog) RetryRun(ctx context.Context, id, reason string, at time.Time) (*Run, error) {
+	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := afterRun.check(tx, "run", id, Resting); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx,
+			"UPDATE run SET state = 'resting', reason = ?, resume_at = ?, retries = retries + 1 WHERE id = ?", reason,
+			At(at), id); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, "service", "run retry", id, reason)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return c.Run(ctx, id)
 }
 
 // SetPriority keeps which of the runs that wait goes first.

@@ -69,7 +69,7 @@ const (
 )
 
 var afterRun = flow[RunState]{
-	Queued:  {Running, Paused, Failed, Cancelled},
+	Queued:  {Running, Paused, Resting, Failed, Cancelled},
 	Running: {Done, Paused, Resting, Failed, Cancelled, Copied},
 	Resting: {Queued, Paused, Cancelled, Running},
 	Copied:  {Queued, Cancelled, Running},

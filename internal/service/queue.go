@@ -193,8 +193,16 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 		s.Log.Error("run stopped", "run", r.ID, "error", err)
 	}
 	var now *catalog.Run
+	keep := func() (*catalog.Run, error) { return s.Catalog.SetRunState(ctx, "service", r.ID, to, reason) }
+	if to == catalog.Failed && triesAgain(r, err) {
+		at := s.Now().Add(firstRunRetry << r.Retries)
+		to = catalog.Resting
+		reason = fmt.Sprintf("it failed, and is tried again at %s (%d of %d): %s", at.UTC().Format(time.RFC3339),
+			r.Retries+1, runRetries, reason)
+		keep = func() (*catalog.Run, error) { return s.Catalog.RetryRun(ctx, r.ID, reason, at) }
+	}
 	err = s.insist("run "+r.ID, func() (err error) {
-		if now, err = s.Catalog.SetRunState(ctx, "service", r.ID, to, reason); err != nil {
+		if now, err = keep(); err != nil {
 			r.Reason = fmt.Sprintf("it is %s, which cannot be kept: %v", to, err)
 			s.publish(r)
 		}
@@ -207,6 +215,17 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	s.Log.Info("run "+string(to), "run", r.ID, "deleted", now.Deleted, "not deleted", now.LeftOut())
 	s.finish(a, now)
 	return now
+}
+
+// A scheduled run that failed is tried again by itself so often, the first time after a pause that doubles each time.
+const (
+	runRetries    = 5
+	firstRunRetry = 5 * time.Minute
+)
+
+// triesAgain says whether a run that failed is tried again by itself.
+func triesAgain(r *catalog.Run, err error) bool {
+	return r.Scheduled != nil && r.Retries < runRetries && !r.Cancelling && !lasting(err)
 }
 
 // insist keeps in the catalog what became of something, for as long as that takes: the disk of the data directory may

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -325,7 +326,9 @@ func lasting(err error) bool {
 	var refused *refuse.Error
 	var problems *refuse.Problems
 	return errors.As(err, &refused) || errors.As(err, &problems) || errors.Is(err, refuse.ErrDisagree) ||
-		errors.Is(err, catalog.ErrNotFound) || errors.Is(err, catalog.ErrState) || errors.Is(err, source.ErrNoTable)
+		slices.ContainsFunc([]error{refuse.ErrBooks, catalog.ErrNotFound, catalog.ErrState, source.ErrNoTable,
+			source.ErrReshaped, source.ErrAltered, source.ErrDenied, source.ErrByStatement},
+			func(e error) bool { return errors.Is(err, e) })
 }
 
 // Coming is a firing that is to come.

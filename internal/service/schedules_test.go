@@ -445,3 +445,51 @@ func TestTablesThatMatchNothingAndRulesWithoutSchedule(t *testing.T) {
 	n.ended(t, n.firings(t, "scan", 5)[4].Run)
 	n.found(t, "unscheduled quay")
 }
+
+func TestAScheduledRunThatFailsIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	const rows = 60_000
+	n.rows(t, "scan", rows)
+	n.apply(t, "schedule: daily at 22:00\n", "scan")
+	n.set(time.Date(2026, 11, 30, 22, 0, 1, 0, time.UTC))
+	n.tick(t)
+	run := n.firings(t, "scan", 1)[0].Run
+	n.until(t, run, "it deletes", 30*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
+	if _, err := n.db(t).Exec("CREATE TRIGGER broken BEFORE DELETE ON scan BEGIN SELECT RAISE(ABORT, 'no ferry " +
+		"today'); " +
+		"END"); err != nil {
+		t.Fatal(err)
+	}
+	for try := range runRetries {
+		r := n.until(t, run, "it fails", 30*time.Second,
+			func(r *catalog.Run) bool { return r.State == catalog.Resting && r.Retries == try+1 })
+		if r.ResumeAt == nil || !strings.Contains(r.Reason, fmt.Sprintf("(%d of 5)", try+1)) {
+			t.Fatalf("%+v", r)
+		}
+		if pause := r.ResumeAt.Sub(n.Now()); pause < firstRunRetry<<try-time.Minute || pause > firstRunRetry<<try {
+			t.Errorf("after failure %d it rests for %s", try+1, pause)
+		}
+		n.found(t)
+		n.set(r.ResumeAt.Add(time.Second))
+		if _, err := n.Queue.goOnWaiting(t.Context()); err != nil { // which happens by itself, half a minute later
+			t.Fatal(err)
+		}
+	}
+	r := n.until(t, run, "it is given up", 60*time.Second,
+		func(r *catalog.Run) bool { return r.State == catalog.Failed })
+	if left := n.left(t, "scan"); left == 0 || left == rows || !strings.Contains(r.Reason, "no ferry today") {
+		t.Errorf("%d rows are left: %s", left, r.Reason)
+	}
+	n.found(t, "run stopped "+run)
+	if _, err := n.db(t).Exec("DROP TRIGGER broken"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := n.Queue.Resume(t.Context(), run); err != nil {
+		t.Fatal(err)
+	}
+	if r = n.ended(t, run); r.State != catalog.Done || r.Deleted != rows || n.left(t, "scan") != 0 {
+		t.Errorf("%+v", r)
+	}
+	n.found(t)
+}

@@ -81,7 +81,8 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Frost = &Frost{base: b, jobs: map[string]*frozenJob{}}
 	s.Places.frost = s.Frost
 	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, frost: s.Frost,
-		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{}, rested: map[string]bool{}}
+		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{},
+		rested: map[string]bool{}}
 	s.Frost.queue = s.Queue
 	context.AfterFunc(b.ctx, s.Queue.letGo)
 	s.Schedules = &Schedules{base: b, queue: s.Queue, frost: s.Frost, rules: map[string]*scheduledRule{},

@@ -38,6 +38,7 @@ type RunTurn struct {
 	StartAt   *catalog.Time `json:"start_at,omitempty"`  // not before; left out: at once
 	Priority  int           `json:"priority,omitempty"`  // higher ones go first; 0 is usual
 	Scheduled *catalog.Time `json:"scheduled,omitempty"` // the firing that it is of; left out: somebody started it
+	Retries   int           `json:"retries,omitempty"`   // how often it was tried again by itself after it had failed
 }
 
 // RunStanding is where a run stands, and what was decided about it.

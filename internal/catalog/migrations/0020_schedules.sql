@@ -24,6 +24,7 @@ CREATE INDEX freeze_stands ON freeze (placed_at) WHERE lifted_at IS NULL;
 ALTER TABLE run ADD COLUMN start_at TEXT;
 ALTER TABLE run ADD COLUMN priority INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE run ADD COLUMN scheduled TEXT;
+ALTER TABLE run ADD COLUMN retries INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX run_waiting ON run (priority DESC, created_at, id) WHERE state = 'queued';
 
 -- What somebody should look at.
