@@ -1152,6 +1152,12 @@ func (c *Client) Unfreeze(ctx context.Context, freeze string, in NewReason) (*Fr
 	return out, nil
 }
 
+// Live: that something has changed in the service's records, once a second at the most, as server-sent events named
+// changed.
+func (c *Client) Live(ctx context.Context, w io.Writer) error {
+	return c.Download(ctx, "/events", w)
+}
+
 // FindingsQuery is what Findings can be asked for. What is left empty is not asked for.
 type FindingsQuery struct {
 	All   bool

@@ -146,6 +146,10 @@ func (a *API) scheduleRoutes() []route {
 			func(ctx context.Context, r request, in NewReason) (*view.Freeze, error) {
 				return one(view.FreezeOf)(s.Frost.Lift(ctx, r.actor(), r.Param("freeze"), in.Reason))
 			}),
+		file("/events", "Live",
+			"That something has changed in the service's records, once a second at the most, as server-sent "+
+				"events named changed",
+			a.live),
 		paged("/findings", "Findings", "What somebody should look at; with all=true, also what is over",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Finding, error) {
 				return s.Catalog.Findings(ctx, r.Query("all") == "true", p)

@@ -113,12 +113,26 @@ func (c *Catalog) Fire(ctx context.Context, f *Firing) (first bool, err error) {
 			return err
 		}
 		first = true
+		// a record of that moment is of a clock that was ahead
 		_, err = tx.NamedExecContext(ctx,
-			`INSERT INTO firing (rule, at, source, table_name, state, reason, missed, began_at,
+			`INSERT OR REPLACE INTO firing (rule, at, source, table_name, state, reason, missed, began_at,
 			ended_at) VALUES (:rule, :at, :source, :table_name, :state, :reason, :missed, :began_at, :ended_at)`, f)
 		return err
 	})
 	return first, err
+}
+
+// ClockWasAhead keeps that the firings of a rule are dealt with up to now, and no further: those that the service's
+// clock showed when it was ahead are still to come.
+func (c *Catalog) ClockWasAhead(ctx context.Context, rule string) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		now := At(c.Now())
+		if _, err := tx.ExecContext(ctx, "UPDATE rule SET fired_to = ? WHERE name = ? AND fired_to > ?", now, rule,
+			now); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, "service", "rule clock", rule, "its clock had been ahead; it fires again from now on")
+	})
 }
 
 // DueFirings lists the firings that are still to be carried out, the oldest first.

@@ -287,7 +287,7 @@ func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
 			break
 		}
 	}
-	if got := strings.Join(reached, ","); got != "Skip to content,Amber Cellar,Overview,Tables,Rules" {
+	if got := strings.Join(reached, ","); got != "Skip to content,Amber Cellar,Overview,Findings,Tables,Rules" {
 		t.Errorf("Tab reaches %s", got)
 	}
 	p.sees("What must be kept, how long, and why.", "scans")

@@ -40,6 +40,8 @@ type scheduledRule struct {
 const (
 	// late is how long after its time a firing still counts as on time.
 	late = 5 * time.Minute
+	// setBack is by how much the clock may be set back so that what has fired is waited for, and does not fire twice.
+	setBack = 25 * time.Hour
 	// mostMissed is how many missed firings are counted one by one.
 	mostMissed = 1000
 	// firingTries is how often a firing is tried for which something does not answer, and the pauses between.
@@ -88,8 +90,11 @@ func (s *Schedules) Tick(ctx context.Context) (next time.Time, err error) {
 	}
 	now := s.Now()
 	s.mu.Lock()
-	var due []*scheduledRule
+	var due, ahead []*scheduledRule
 	for _, r := range s.rules {
+		if r.FiredTo != nil && r.FiredTo.Sub(now) > setBack {
+			ahead = append(ahead, r)
+		}
 		if r.next.IsZero() || r.Off {
 			continue
 		}
@@ -100,6 +105,17 @@ func (s *Schedules) Tick(ctx context.Context) (next time.Time, err error) {
 		}
 	}
 	s.mu.Unlock()
+	for _, r := range ahead {
+		s.Log.Warn("the clock had been ahead, and is set back: a rule fires again from now on", "rule", r.Rule,
+			"fired to", r.FiredTo.Time)
+		if err := s.Catalog.ClockWasAhead(ctx, r.Rule); err != nil {
+			return next, err
+		}
+		s.mu.Lock()
+		s.mark = "" // they are read anew
+		s.mu.Unlock()
+		next = sooner(next, now)
+	}
 	for _, r := range due {
 		at, one := s.fire(ctx, r, now)
 		err = errors.Join(err, one)
@@ -180,7 +196,7 @@ func (s *Schedules) fire(ctx context.Context, r *scheduledRule, now time.Time) (
 	}
 	next = r.times.Next(at, r.zone)
 	s.mu.Lock()
-	r.next = next
+	r.next, r.FiredTo = next, &f.At
 	s.mu.Unlock()
 	return next, nil
 }

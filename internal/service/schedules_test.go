@@ -509,3 +509,35 @@ func (n *nights) retried(t *testing.T, run string, times int) {
 		t.Fatal(err)
 	}
 }
+
+// A clock that was a year ahead and is set back keeps no rule from firing, and what it showed meanwhile comes again.
+func TestAClockThatWasAhead(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	n.apply(t, "schedule: daily at 22:00\n", "scan")
+	n.tick(t)
+	n.set(time.Date(2027, 11, 30, 22, 0, 1, 0, time.UTC))
+	n.tick(t)
+	if f := n.firings(t, "scan", 1)[0]; f.At.Format(time.DateOnly) != "2027-11-30" {
+		t.Errorf("%+v", f)
+	}
+	n.set(time.Date(2026, 11, 30, 23, 0, 0, 0, time.UTC))
+	n.tick(t)
+	n.tick(t)
+	n.set(time.Date(2026, 12, 1, 22, 0, 1, 0, time.UTC))
+	n.tick(t)
+	list := n.firings(t, "scan", 2)
+	// it fires, and says what is wrong: no plan is made with a clock before that of the last one
+	if f := list[0]; f.At.Format(time.DateOnly) != "2026-12-01" || !strings.Contains(f.Reason, "set the clock right") {
+		t.Errorf("%+v", list)
+	}
+	for day := range 2 { // up to the day that the clock had shown
+		n.set(time.Date(2027, 11, 29+day, 22, 0, 1, 0, time.UTC))
+		n.tick(t)
+		n.firings(t, "scan", 3)
+	}
+	list = n.firings(t, "scan", 3)
+	if f := list[2]; f.At.Format(time.DateOnly) != "2027-11-30" || f.Missed != 0 {
+		t.Errorf("%+v", list)
+	}
+}

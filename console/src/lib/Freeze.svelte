@@ -2,7 +2,8 @@
   // The switch that stops all work, and what is frozen now.
   import { Alert, Button, Input } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../api/client";
-  import { every, Loader, problemOf } from "./loader.svelte";
+  import { whenChanged } from "./live";
+  import { Loader, problemOf } from "./loader.svelte";
   import Trouble from "./Trouble.svelte";
   import When from "./When.svelte";
 
@@ -11,7 +12,7 @@
   let lifting = $state("");
   let problem = $state<Problem>();
   const freezes = new Loader(() => take(api.GET("/freezes")));
-  $effect(() => every(5000, () => freezes.load()));
+  $effect(() => whenChanged(() => freezes.load()));
 
   async function act(fn: () => Promise<unknown>) {
     problem = undefined;

@@ -48,10 +48,3 @@ export function problemOf(e: unknown): Problem {
   if (e instanceof Failed) return e.problem;
   return { type: "", title: "The page failed", status: 0, detail: String(e) };
 }
-
-/** every calls fn now and then again and again, for as long as the page is open. Use it inside $effect. */
-export function every(milliseconds: number, fn: () => void): () => void {
-  fn();
-  const timer = setInterval(() => document.hidden || fn(), milliseconds);
-  return () => clearInterval(timer);
-}

@@ -3,7 +3,8 @@
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { money, short, size } from "../../lib/format";
-  import { every, Loader } from "../../lib/loader.svelte";
+  import { every } from "../../lib/live";
+  import { Loader } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Panel from "../../lib/Panel.svelte";

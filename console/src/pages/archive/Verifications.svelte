@@ -3,7 +3,8 @@
   import { Button, TableBodyCell, TableBodyRow, Toggle } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, size } from "../../lib/format";
-  import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import { every } from "../../lib/live";
+  import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";

@@ -4,7 +4,8 @@
   import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { count, size } from "../../lib/format";
-  import { every, Loader, Pages, problemOf } from "../../lib/loader.svelte";
+  import { every } from "../../lib/live";
+  import { Loader, Pages, problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";

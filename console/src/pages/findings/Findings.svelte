@@ -1,7 +1,8 @@
 <script lang="ts">
   import { Button, Input, Toggle } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
-  import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import { whenChanged } from "../../lib/live";
+  import { Loader, problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
@@ -20,7 +21,7 @@
   );
   $effect(() => {
     void all;
-    return every(10_000, () => findings.load());
+    return whenChanged(() => findings.load());
   });
   let shown = $derived((findings.data?.items ?? []).filter((f) => all || !quiet(f)));
   const heard = (f: Schemas["Finding"]) => (f.closed_at ? "over" : quiet(f) ? "acknowledged" : f.severity);

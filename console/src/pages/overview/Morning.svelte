@@ -2,7 +2,8 @@
   // What the morning begins with: what needs somebody, last night, and what comes next.
   import { api, take } from "../../api/client";
   import { count, plural } from "../../lib/format";
-  import { every, Loader } from "../../lib/loader.svelte";
+  import { whenChanged } from "../../lib/live";
+  import { Loader } from "../../lib/loader.svelte";
   import { quiet } from "../findings/quiet";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
@@ -14,7 +15,7 @@
   const coming = new Loader(() => take(api.GET("/firings/coming")));
   const runs = new Loader(() => take(api.GET("/runs", { params: { query: { limit: 200 } } })));
   $effect(() =>
-    every(10_000, () => {
+    whenChanged(() => {
       findings.load();
       coming.load();
       runs.load();

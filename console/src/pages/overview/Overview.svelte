@@ -2,7 +2,8 @@
   import { Alert, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { count, leftOut, plural, share, size, span } from "../../lib/format";
-  import { every, Loader } from "../../lib/loader.svelte";
+  import { whenChanged } from "../../lib/live";
+  import { Loader } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -14,7 +15,7 @@
   import Morning from "./Morning.svelte";
 
   const status = new Loader(() => take(api.GET("/status")));
-  $effect(() => every(2000, () => status.load()));
+  $effect(() => whenChanged(() => status.load()));
   let t = $derived(status.data?.totals);
   let cards = $derived(
     t

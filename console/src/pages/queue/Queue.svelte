@@ -2,7 +2,8 @@
   import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, share, span } from "../../lib/format";
-  import { every, Loader, problemOf } from "../../lib/loader.svelte";
+  import { whenChanged } from "../../lib/live";
+  import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -16,7 +17,7 @@
   let all = $state(0),
     source = $state(0);
   let problem = $state<Problem>();
-  $effect(() => every(2000, () => queue.load()));
+  $effect(() => whenChanged(() => queue.load()));
   limits.load().then(() => {
     all = limits.data?.all ?? 0;
     source = limits.data?.source ?? 0;

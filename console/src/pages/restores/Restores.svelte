@@ -2,7 +2,8 @@
   import { Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, restoreFile, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, short, size } from "../../lib/format";
-  import { every, Loader, Pages, problemOf } from "../../lib/loader.svelte";
+  import { every } from "../../lib/live";
+  import { Loader, Pages, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";

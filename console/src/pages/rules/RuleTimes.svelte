@@ -3,7 +3,8 @@
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { count } from "../../lib/format";
-  import { every, Loader } from "../../lib/loader.svelte";
+  import { whenChanged } from "../../lib/live";
+  import { Loader } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Panel from "../../lib/Panel.svelte";
@@ -13,7 +14,7 @@
   const times = new Loader(() => take(api.GET("/rules/{rule}/schedule", { params: { path: { rule } } })));
   const firings = new Loader(() => take(api.GET("/firings", { params: { query: { rule, limit: 5 } } })));
   $effect(() =>
-    every(10_000, () => {
+    whenChanged(() => {
       times.load();
       firings.load();
     })

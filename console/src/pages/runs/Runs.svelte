@@ -2,7 +2,8 @@
   import { Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { count, leftOut, share, short } from "../../lib/format";
-  import { every, Loader, Pages } from "../../lib/loader.svelte";
+  import { whenChanged } from "../../lib/live";
+  import { Loader, Pages } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -27,7 +28,7 @@
   $effect(() => {
     void pages.after;
     void state;
-    return every(3000, () => runs.load());
+    return whenChanged(() => runs.load());
   });
   const books = (l: Schemas["Ledger"]) =>
     l.balanced === null ? "open" : l.balanced ? "balanced" : "DO NOT BALANCE";

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
-  import { every, Loader } from "../../lib/loader.svelte";
+  import { whenChanged } from "../../lib/live";
+  import { Loader } from "../../lib/loader.svelte";
   import { count } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -30,7 +31,7 @@
   const newest = new Loader(() => take(api.GET("/firings", { params: { query: { limit: 20 } } })));
   $effect(() => {
     void span;
-    return every(10_000, () => {
+    return whenChanged(() => {
       firings.load();
       coming.load();
       newest.load();
