@@ -145,7 +145,7 @@ func forgetRuns(ctx context.Context, tx *sqlx.Tx, before time.Time, most int) (n
 	}
 	for _, text := range []string{
 		"INSERT INTO setting SELECT '" + purgedSetting +
-			"', coalesce(sum(deleted), 0) FROM run WHERE action = 'purge' AND id IN (?) ON CONFLICT DO UPDATE SET " +
+			"', coalesce(sum(purged), 0) FROM run WHERE id IN (?) ON CONFLICT DO UPDATE SET " +
 			"value = CAST(value AS INTEGER) + CAST(excluded.value AS INTEGER)",
 		"DELETE FROM batch WHERE run IN (?)", "DELETE FROM slowdown WHERE run IN (?)",
 		"DELETE FROM run WHERE id IN (?)",

@@ -33,8 +33,22 @@ type Batch struct {
 	LogBytes *int64 `db:"log_bytes"`   // that the database's log grew by, others' writing included
 }
 
+// purges is how many rows a run has deleted without a copy.
+func (r *Run) purges() (n int64) {
+	if r.Action == "purge" {
+		return r.Deleted
+	}
+	for _, p := range r.Passes.V {
+		if p.Then == "purge" {
+			n += p.Ledger.Deleted
+		}
+	}
+	return n
+}
+
 // SaveProgress keeps a run's counts, and the batches done and the times gone slowly since the last time.
 func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slow ...Slowdown) error {
+	r.Purged = r.purges()
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx,
 			`UPDATE run SET copied = :copied, deleted = :deleted, unlinked = :unlinked, changed = :changed,
@@ -45,7 +59,7 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slo
 				slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass,
 				parts = :parts, emptying = :emptying, deleting = :deleting, delete_at = :delete_at,
 			resume_at = :resume_at, window_from = :window_from, window_began = :window_began,
-				window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left
+				purged = :purged, window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left
 				WHERE id = :id`, r); err != nil {
 			return err
 		}

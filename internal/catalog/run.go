@@ -96,6 +96,7 @@ type RunMark struct {
 	Position   string       `db:"position"`    // age and key of the last row of the last slice that is accounted for
 	Closed     JSON[Ledger] `db:"closed"`      // the ledger of those slices alone
 	WindowFrom *Time        `db:"window_from"` // when the window opened in which it last worked
+	Purged     int64        `db:"purged"`      // rows that it deleted without a copy
 }
 
 // RunRates is how fast a run goes; the catalog does not keep it.

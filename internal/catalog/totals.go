@@ -22,7 +22,7 @@ func (c *Catalog) Totals(ctx context.Context) (*Totals, error) {
 
 const totalsQuery = `SELECT coalesce(sum(segments), 0) AS segments, coalesce(sum(deleted), 0) AS row_count,
 	coalesce(sum(raw_bytes), 0) AS raw_bytes,
-	coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(deleted), 0) FROM run
-		WHERE action = 'purge') + coalesce((SELECT CAST(value AS INTEGER) FROM setting WHERE
+	coalesce(sum(file_bytes), 0) AS file_bytes, (SELECT coalesce(sum(purged), 0) FROM run
+		WHERE purged > 0) + coalesce((SELECT CAST(value AS INTEGER) FROM setting WHERE
 		name = '` + purgedSetting + `'), 0) AS purged,
 	(SELECT count(*) FROM source) AS sources, (SELECT count(*) FROM rule) AS rules FROM segment_sum`

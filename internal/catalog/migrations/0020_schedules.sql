@@ -35,3 +35,10 @@ CREATE TABLE finding (
 CREATE UNIQUE INDEX finding_open ON finding (kind, subject) WHERE closed_at IS NULL;
 CREATE INDEX finding_opened ON finding (opened_at, id);
 CREATE INDEX finding_closed ON finding (closed_at) WHERE closed_at IS NOT NULL;
+
+-- Rows that a run deleted without a copy: also of a run that archives others.
+ALTER TABLE run ADD COLUMN purged INTEGER NOT NULL DEFAULT 0;
+UPDATE run SET purged = deleted WHERE action = 'purge';
+UPDATE run SET purged = (SELECT coalesce(sum(x.value ->> '$.ledger.deleted'), 0) FROM json_each(run.passes) x WHERE x.value ->> '$.then' = 'purge') WHERE action = 'mixed';
+DROP INDEX run_purged;
+CREATE INDEX run_purged ON run (purged) WHERE purged > 0;
