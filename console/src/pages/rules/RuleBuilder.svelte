@@ -120,7 +120,7 @@
 
 <Page
   title={params?.rule ? `Change rule ${params.rule}` : "New rule"}
-  about="Nothing is changed before you save; nothing is ever deleted before somebody runs a plan."
+  about="Nothing is changed before you save; rows go only when a plan is run, by somebody or by the schedule."
   back={{ href: params?.rule ? `#/rules/${params.rule}` : "#/rules", text: params?.rule ?? "Rules" }}>
   {#snippet actions()}
     <Button size="sm" color="alternative" disabled={busy || mistakes.length > 0} onclick={compare}
