@@ -59,7 +59,8 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slo
 				slices = :slices, position = :position, closed = :closed, passes = :passes, pass = :pass,
 				parts = :parts, emptying = :emptying, deleting = :deleting, delete_at = :delete_at,
 			resume_at = :resume_at, window_from = :window_from, window_began = :window_began,
-				purged = :purged, window_rows = :window_rows, last_window_rows = :last_window_rows, windows_left = :windows_left
+				purged = :purged, window_rows = :window_rows,
+				last_window_rows = :last_window_rows, windows_left = :windows_left
 				WHERE id = :id`, r); err != nil {
 			return err
 		}
