@@ -186,7 +186,8 @@ func (c *Catalog) firingStarted(ctx context.Context, tx *sqlx.Tx, r *Run) error 
 	}
 	r.Scheduled = &f.At
 	now := At(c.Now())
-	if _, err := tx.ExecContext(ctx, `UPDATE firing SET state = 'started', run = ?, reason = '', ended_at = ? WHERE
+	if _, err := tx.ExecContext(ctx,
+		`UPDATE firing SET reason = iif(state = 'asking', '', reason), state = 'started', run = ?, ended_at = ? WHERE
 		rule = ? AND at = ?`, r.ID, now, f.Rule, f.At); err != nil {
 		return err
 	}

@@ -277,7 +277,10 @@ func (s *Schedules) carryOut(ctx context.Context, f *catalog.Firing) error {
 	if err != nil {
 		return s.failed(ctx, f, err)
 	}
-	f.Plan, f.Due = p.ID, p.Counts.V.Due
+	f.Plan, f.Due, f.NextTry = p.ID, p.Counts.V.Due, nil
+	if f.Tries > 0 { // what kept it from that is over
+		f.Reason = ""
+	}
 	if f.Due == 0 {
 		return s.ends(ctx, f, catalog.FiringNothing, "no row was due")
 	}
