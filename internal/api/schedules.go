@@ -138,13 +138,13 @@ func (a *API) scheduleRoutes() []route {
 			}).asks("all"),
 		take("POST", "/freezes", "Freeze", "Stop the work on all sources, one, or one table of it",
 			func(ctx context.Context, r request, in NewFreeze) (*view.Freeze, error) {
-				return one(view.FreezeOf)(s.Frost.Freeze(ctx, r.actor(),
+				return one(view.FreezeOf)(s.Freezes.Freeze(ctx, r.actor(),
 					catalog.Freeze{Source: in.Source, Table: in.Table,
 						Reason: in.Reason, Until: in.Until}))
 			}).created(),
 		take("POST", "/freezes/{freeze}/lift", "Unfreeze", "End a freeze; what it stopped goes on",
 			func(ctx context.Context, r request, in NewReason) (*view.Freeze, error) {
-				return one(view.FreezeOf)(s.Frost.Lift(ctx, r.actor(), r.Param("freeze"), in.Reason))
+				return one(view.FreezeOf)(s.Freezes.Lift(ctx, r.actor(), r.Param("freeze"), in.Reason))
 			}),
 		file("/events", "Live",
 			"That something has changed in the service's records, once a second at the most, as server-sent "+

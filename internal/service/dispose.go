@@ -51,7 +51,7 @@ func (s *Queue) dispose(d *catalog.Disposal) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		ctx, end := s.frost.watched(s.ctx, "disposal "+d.ID, d.Source, d.Table)
+		ctx, end := s.freezes.watched(s.ctx, "disposal "+d.ID, d.Source, d.Table)
 		defer end()
 		err := context.Cause(ctx)
 		if err == nil {

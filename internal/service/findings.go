@@ -16,7 +16,6 @@ import (
 type Findings struct {
 	*base
 	lineages *Lineages
-	frost    *Frost
 	clock    clockWatch
 }
 

@@ -22,7 +22,7 @@ type Queue struct {
 	places   *Places
 	lineages *Lineages
 	teller   *Teller
-	frost    *Frost
+	freezes  *Freezes
 
 	mu      sync.Mutex
 	limits  QueueLimits
@@ -464,7 +464,7 @@ func (s *Queue) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 			at = r.DeleteAt
 		}
 		switch {
-		case r.State == catalog.Resting && s.frost.over(r.Source, r.Table) != nil:
+		case r.State == catalog.Resting && s.freezes.over(r.Source, r.Table) != nil:
 		case at == nil && r.State == catalog.Resting:
 			next = sooner(next, s.lookOut(&r))
 		case at == nil: // somebody decides
@@ -531,7 +531,7 @@ func (s *Queue) restore(r *catalog.Restore) {
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		ctx, end := s.frost.watched(s.ctx, "restore "+r.ID, r.Source, r.Table)
+		ctx, end := s.freezes.watched(s.ctx, "restore "+r.ID, r.Source, r.Table)
 		defer end()
 		err := context.Cause(ctx)
 		if err == nil {

@@ -18,8 +18,8 @@ import (
 // Schedules fire: at the moments that rules' schedules say, they plan and start runs.
 type Schedules struct {
 	*base
-	queue *Queue
-	frost *Frost
+	queue   *Queue
+	freezes *Freezes
 
 	ticking sync.Mutex // one looks at a time
 
@@ -229,7 +229,7 @@ func (s *Schedules) carryOutDue(ctx context.Context) (next time.Time, err error)
 			next = sooner(next, f.NextTry.Time)
 			continue
 		}
-		if s.frost.over(f.Source, f.Table) != nil {
+		if s.freezes.over(f.Source, f.Table) != nil {
 			continue // until it is lifted, which writes to the catalog
 		}
 		s.mu.Lock()

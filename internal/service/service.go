@@ -60,7 +60,7 @@ type Service struct {
 	Queue    *Queue
 	Teller   *Teller
 	Chores   *Chores
-	Frost    *Frost
+	Freezes  *Freezes
 
 	Schedules *Schedules
 	Findings  *Findings
@@ -78,16 +78,16 @@ func newService(dir string, log *slog.Logger) *Service {
 	b.Engine = engine.New(b.Deps)
 	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{}}
 	s.Teller = &Teller{base: b}
-	s.Frost = &Frost{base: b, jobs: map[string]*frozenJob{}}
-	s.Places.frost = s.Frost
-	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, frost: s.Frost,
+	s.Freezes = &Freezes{base: b, jobs: map[string]*frozenJob{}}
+	s.Places.freezes = s.Freezes
+	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, freezes: s.Freezes,
 		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{},
 		rested: map[string]bool{}}
-	s.Frost.queue = s.Queue
+	s.Freezes.queue = s.Queue
 	context.AfterFunc(b.ctx, s.Queue.letGo)
-	s.Schedules = &Schedules{base: b, queue: s.Queue, frost: s.Frost, rules: map[string]*scheduledRule{},
+	s.Schedules = &Schedules{base: b, queue: s.Queue, freezes: s.Freezes, rules: map[string]*scheduledRule{},
 		firing: map[string]bool{}}
-	s.Findings = &Findings{base: b, lineages: s.Lineages, frost: s.Frost}
+	s.Findings = &Findings{base: b, lineages: s.Lineages}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller, findings: s.Findings}
 	b.Engine.Plans.Skew, b.Engine.Runs.Progress, b.Engine.Runs.Waits = clockSkew, s.Queue.publish, s.Queue.waits
 	return s
@@ -139,7 +139,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, set ...func(*Servic
 		err = s.Queue.loadLimits(ctx)
 	}
 	if err == nil {
-		err = s.Frost.load(ctx)
+		err = s.Freezes.load(ctx)
 	}
 	if err == nil {
 		err = s.Queue.takeUp(ctx)

@@ -28,7 +28,7 @@ const (
 
 // source opens a source once and keeps it open.
 func (s *Places) source(ctx context.Context, name string) (source.Source, error) {
-	if frozen := s.frost.over(name, ""); frozen != nil {
+	if frozen := s.freezes.over(name, ""); frozen != nil {
 		return nil, frozen
 	}
 	s.mu.Lock()

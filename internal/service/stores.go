@@ -18,7 +18,7 @@ import (
 type Places struct {
 	*base
 	Secrets Secrets
-	frost   *Frost
+	freezes *Freezes
 	adding  sync.Mutex // of stores: two of one place are not added side by side
 
 	mu      sync.Mutex

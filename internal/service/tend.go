@@ -49,7 +49,7 @@ func (s *Chores) chores() map[string]chore {
 	}
 	return map[string]chore{
 		"waiting runs":  s.queue.goOnWaiting,
-		"freezes":       s.queue.frost.thaw,
+		"freezes":       s.queue.freezes.thaw,
 		"findings":      s.finding(),
 		"second copies": counted("second copies made", s.Engine.Upkeep.CopySeconds),
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),

@@ -129,7 +129,7 @@ func (s *Queue) best(waiting []*activeRun, working map[string]int, now time.Time
 
 // holds says why a run that waits cannot begin even where a place is free; empty: it can.
 func (s *Queue) holds(r *catalog.Run, working map[string]int, now time.Time) string {
-	switch at, frozen := r.StartAt, s.frost.over(r.Source, r.Table); {
+	switch at, frozen := r.StartAt, s.freezes.over(r.Source, r.Table); {
 	case frozen != nil:
 		return frozen.Error()
 	case at != nil && at.After(now):

@@ -135,13 +135,13 @@ func TestAFreezeStopsTheWork(t *testing.T) {
 	n.apply(t, "schedule: daily at 22:00\n", "scan", "quay")
 	for _, f := range []catalog.Freeze{{}, {Reason: " "}, {Reason: "x", Table: "scan"},
 		{Reason: "x", Source: "nowhere"}} {
-		if _, err := n.Frost.Freeze(t.Context(), "me", f); err == nil {
+		if _, err := n.Freezes.Freeze(t.Context(), "me", f); err == nil {
 			t.Errorf("%+v is taken", f)
 		}
 	}
 	r := n.begin(t, "scan")
 	n.until(t, r.ID, "it deletes", 20*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
-	table, err := n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour", Table: "scan",
+	table, err := n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour", Table: "scan",
 		Reason: "the disk moves"})
 	if err != nil {
 		t.Fatal(err)
@@ -175,7 +175,7 @@ func TestAFreezeStopsTheWork(t *testing.T) {
 	if err != nil || now.State != catalog.Resting || n.left(t, "scan") != left {
 		t.Errorf("%+v, %d of %d rows left, %v", now, n.left(t, "scan"), left, err)
 	}
-	all, err := n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Reason: "an audit"})
+	all, err := n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Reason: "an audit"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -195,11 +195,11 @@ func TestAFreezeStopsTheWork(t *testing.T) {
 		t.Errorf("%+v, %v", list, err)
 	}
 	for _, f := range []*catalog.Freeze{table, all} {
-		lifted, err := n.Frost.Lift(t.Context(), "me", f.ID, "done")
+		lifted, err := n.Freezes.Lift(t.Context(), "me", f.ID, "done")
 		if err != nil || lifted.LiftedAt == nil || lifted.LiftedBy != "me" || lifted.LiftReason != "done" {
 			t.Errorf("%+v, %v", lifted, err)
 		}
-		if _, err := n.Frost.Lift(t.Context(), "me", f.ID, "again"); !errors.Is(err, catalog.ErrState) {
+		if _, err := n.Freezes.Lift(t.Context(), "me", f.ID, "again"); !errors.Is(err, catalog.ErrState) {
 			t.Errorf("lifted twice: %v", err)
 		}
 	}
@@ -218,7 +218,7 @@ func TestAFreezeEndsByItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, err := n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour", Table: "scan", Reason: "x",
+	f, err := n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour", Table: "scan", Reason: "x",
 		Until: &until})
 	if err != nil {
 		t.Fatal(err)
@@ -278,15 +278,15 @@ func TestTheQueueUnderAttack(t *testing.T) {
 		}
 		switch random.IntN(9) {
 		case 0:
-			_, err = n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Reason: "attack"})
+			_, err = n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Reason: "attack"})
 		case 1:
-			_, err = n.Frost.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour",
+			_, err = n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour",
 				Table: tables[random.IntN(len(tables))], Reason: "attack"})
 		case 2, 3:
 			var list []catalog.Freeze
 			if list, err = n.Catalog.Freezes(t.Context(), false); err == nil {
 				for _, f := range list {
-					_, err = n.Frost.Lift(t.Context(), "me", f.ID, "")
+					_, err = n.Freezes.Lift(t.Context(), "me", f.ID, "")
 				}
 			}
 		case 4:
@@ -309,7 +309,7 @@ func TestTheQueueUnderAttack(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, f := range list {
-		if _, err := n.Frost.Lift(t.Context(), "me", f.ID, "over"); err != nil {
+		if _, err := n.Freezes.Lift(t.Context(), "me", f.ID, "over"); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -11,9 +11,9 @@ import (
 	"ambercellar/internal/engine/refuse"
 )
 
-// Frost keeps the service from touching databases that are frozen. What is at work there stops within a batch, rests,
+// Freezes keep the service from touching databases that are frozen. What is at work there stops within a batch, rests,
 // and goes on once the freeze is lifted.
-type Frost struct {
+type Freezes struct {
 	*base
 	queue *Queue
 
@@ -29,7 +29,7 @@ type frozenJob struct {
 }
 
 // load reads the freezes that stand.
-func (s *Frost) load(ctx context.Context) error {
+func (s *Freezes) load(ctx context.Context) error {
 	stands, err := s.Catalog.Freezes(ctx, false)
 	if err != nil {
 		return err
@@ -41,7 +41,7 @@ func (s *Frost) load(ctx context.Context) error {
 }
 
 // over returns what a freeze of a table says, nil where none stands. Without a table, it is for the source as such.
-func (s *Frost) over(source, table string) *refuse.Frozen {
+func (s *Freezes) over(source, table string) *refuse.Frozen {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.Now()
@@ -55,7 +55,7 @@ func (s *Frost) over(source, table string) *refuse.Frozen {
 }
 
 // watched is the context of work on a table, which a freeze ends. end is called when the work is over.
-func (s *Frost) watched(ctx context.Context, name, source, table string) (watched context.Context, end func()) {
+func (s *Freezes) watched(ctx context.Context, name, source, table string) (watched context.Context, end func()) {
 	watched, cancel := context.WithCancelCause(ctx)
 	job := &frozenJob{source, table, cancel}
 	s.mu.Lock()
@@ -75,7 +75,7 @@ func (s *Frost) watched(ctx context.Context, name, source, table string) (watche
 }
 
 // Freeze stops the work on all sources, one, or one table of it, until it is lifted.
-func (s *Frost) Freeze(ctx context.Context, actor string, f catalog.Freeze) (*catalog.Freeze, error) {
+func (s *Freezes) Freeze(ctx context.Context, actor string, f catalog.Freeze) (*catalog.Freeze, error) {
 	f.Reason = strings.TrimSpace(f.Reason)
 	switch {
 	case f.Reason == "":
@@ -106,7 +106,7 @@ func (s *Frost) Freeze(ctx context.Context, actor string, f catalog.Freeze) (*ca
 }
 
 // stop ends the work that freezes cover.
-func (s *Frost) stop() {
+func (s *Freezes) stop() {
 	s.mu.Lock()
 	var jobs []*frozenJob
 	for _, job := range s.jobs {
@@ -122,7 +122,7 @@ func (s *Frost) stop() {
 }
 
 // Lift ends a freeze. What it stopped goes on.
-func (s *Frost) Lift(ctx context.Context, actor, id, reason string) (*catalog.Freeze, error) {
+func (s *Freezes) Lift(ctx context.Context, actor, id, reason string) (*catalog.Freeze, error) {
 	lifted, err := s.Catalog.LiftFreeze(ctx, actor, id, strings.TrimSpace(reason))
 	if err != nil {
 		return nil, err
@@ -136,7 +136,7 @@ func (s *Frost) Lift(ctx context.Context, actor, id, reason string) (*catalog.Fr
 }
 
 // thaw lifts the freezes whose time is over, and lets what they stopped go on. It returns when the next one ends.
-func (s *Frost) thaw(ctx context.Context) (next time.Time, err error) {
+func (s *Freezes) thaw(ctx context.Context) (next time.Time, err error) {
 	stands, err := s.Catalog.Freezes(ctx, false)
 	if err != nil {
 		return next, err
@@ -165,7 +165,7 @@ func (s *Queue) freeze() {
 	}
 	s.mu.Unlock()
 	for _, a := range at {
-		if frozen := s.frost.over(a.run.Source, a.run.Table); frozen != nil {
+		if frozen := s.freezes.over(a.run.Source, a.run.Table); frozen != nil {
 			a.cancel(frozen)
 		}
 	}
@@ -179,7 +179,7 @@ func (s *Queue) takeUpRested(ctx context.Context) error {
 	}
 	for i := range restores {
 		r := &restores[i]
-		if s.frost.over(r.Source, r.Table) == nil && s.rests("restore "+r.ID) {
+		if s.freezes.over(r.Source, r.Table) == nil && s.rests("restore "+r.ID) {
 			s.Log.Info("a restore goes on after a freeze", "restore", r.ID)
 			s.restore(r)
 		}
@@ -187,7 +187,7 @@ func (s *Queue) takeUpRested(ctx context.Context) error {
 	disposals, err := s.Catalog.DisposalsIn(ctx, catalog.Disposing)
 	for i := range disposals {
 		d := &disposals[i]
-		if s.frost.over(d.Source, d.Table) == nil && s.rests("disposal "+d.ID) {
+		if s.freezes.over(d.Source, d.Table) == nil && s.rests("disposal "+d.ID) {
 			s.Log.Info("a disposal goes on after a freeze", "disposal", d.ID)
 			s.dispose(d)
 		}
