@@ -227,7 +227,7 @@ func (s *Findings) frozen(ctx context.Context) (out []catalog.Cause, err error) 
 // clockSet finds that the clock was set while the service ran. That is told for a day.
 func (s *Findings) clockSet(context.Context) (out []catalog.Cause, err error) {
 	c := &s.clock
-	wall, passed := s.Now(), time.Now()
+	wall, passed := s.Now().Round(0), time.Now() // the one as the clock shows it, the other as time passes
 	if !c.wall.IsZero() {
 		if off := wall.Sub(c.wall) - passed.Sub(c.passed); off.Abs() > clockJump {
 			c.jumped, c.noticed = off, wall
