@@ -11,7 +11,8 @@ import (
 )
 
 // Source is one open database. Its methods may be called concurrently unless they say otherwise. What only some
-// databases can do stands in interfaces of its own, which As finds: Purger, Families, Partitions, Emptier.
+// databases can do stands in interfaces of its own, which As finds: Purger, Families, Partitions, Emptier,
+// Performer.
 type Source interface {
 	Describer
 	Meter

@@ -43,8 +43,7 @@ func (b *Budget) Length() time.Duration {
 	if b == nil || b.Time == nil {
 		return 0
 	}
-	from := time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC)
-	return from.Sub(b.Time.Before(from, time.UTC))
+	return length(*b.Time)
 }
 
 // Log is how many bytes a run may make the database's log grow by; 0: no limit.

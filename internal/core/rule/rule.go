@@ -68,10 +68,13 @@ type RulePace struct {
 	Partitions Way         `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
 }
 
-// RuleSchedule is when a rule runs by itself, and how much it may take then.
+// RuleSchedule is when a rule runs by itself, how much it may take then, and what must hold and be done around runs.
 type RuleSchedule struct {
 	Schedule *Schedule `json:"schedule,omitempty"` // nil: by hand only
 	Limit    *Limit    `json:"limit,omitempty"`
+	Requires *Requires `json:"requires,omitempty"`
+	Before   []Step    `json:"before,omitempty"` // each time before a run works
+	After    []Step    `json:"after,omitempty"`  // each time that it has worked, however that ended
 }
 
 // Clause is one line of a rule: which rows, and how long they stay live. What it leaves open follows from the rule.
@@ -323,6 +326,9 @@ func Compare(before, after *Rule) []string {
 	note("partitions", string(before.Partitions), string(after.Partitions))
 	note("schedule", before.Schedule.text(), after.Schedule.text())
 	note("limit", before.Limit.String(), after.Limit.String())
+	note("requires", before.Requires.String(), after.Requires.String())
+	note("before", stepText(before.Before), stepText(after.Before))
+	note("after", stepText(before.After), stepText(after.After))
 	return out
 }
 

@@ -84,6 +84,11 @@ func Write(r *Rule) string {
 	if r.Limit != nil {
 		w.plain(0, "limit", "{"+r.Limit.String()+"}")
 	}
+	if r.Requires != nil {
+		w.plain(0, "requires", "{"+r.Requires.String()+"}")
+	}
+	w.steps("before", r.Before)
+	w.steps("after", r.After)
 	return w.String()
 }
 
@@ -113,6 +118,15 @@ func (w *writer) field(depth int, name, v string) {
 func (w *writer) list(depth int, name string, v []string) {
 	if len(v) > 0 {
 		w.plain(depth, name, flow(v))
+	}
+}
+
+func (w *writer) steps(name string, steps []Step) {
+	if len(steps) > 0 {
+		w.plain(0, name, " ")
+	}
+	for _, s := range steps {
+		w.WriteString("  - " + s.String() + "\n")
 	}
 }
 

@@ -197,7 +197,7 @@ func parseOne(file, text string, lines int) (doc *Document, problems []Problem) 
 	}
 	fields := r.mapping("", body, "rule", "about", "enabled", "source", "table", "age", "zone", "modified", "joins",
 		"related", "include", "copy", "clauses", "then", "delete_after", "archive", "omit", "mask", "confirm", "pace",
-		"window", "budget", "log", "limits", "partitions", "schedule", "limit")
+		"window", "budget", "log", "limits", "partitions", "schedule", "limit", "requires", "before", "after")
 	if fields == nil {
 		return nil, r.problems
 	}
@@ -410,6 +410,8 @@ func (r *reader) rule(f map[string]ast.Node) {
 	out.Pace = p
 	r.hours(f)
 	out.Schedule, out.Limit = r.schedule(f["schedule"]), r.limit(f["limit"])
+	out.Requires = r.requires(f["requires"])
+	out.Before, out.After = r.steps("before", f["before"]), r.steps("after", f["after"])
 }
 
 func (r *reader) then(field string, n ast.Node, required bool) Then {

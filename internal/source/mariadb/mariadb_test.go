@@ -123,6 +123,7 @@ func TestConformance(t *testing.T) {
 					{Type: "polygon", Literals: []string{"ST_GeomFromText('POLYGON((0 0, 0 3, 3 3, 0 0))')"}},
 				},
 				NoAddress: true,
+				Endless:   "SELECT sleep(60)",
 				Refused:   []string{"varchar(20) CHARACTER SET sjis"},
 				Judged: []sourcetest.Judged{
 					{Name: "n", Type: "bigint", Rows: []string{"0", "1", "-1", "2", "9007199254740993",

@@ -47,6 +47,8 @@ type Fixture struct {
 	PurgeEnds string
 	// NoAddress says that the engine has no address that tells rows apart where there is no key.
 	NoAddress bool
+	// Endless is a statement that takes minutes.
+	Endless string
 	// Refused are column types that cannot be archived.
 	Refused []string
 }
@@ -107,6 +109,7 @@ func Run(t *testing.T, f Fixture) {
 		{"what the log grows by is told", measuresLog},
 		{"where a run stands can be read by SQL", showsProgress},
 		{"a check reports version and rights", checks},
+		{"statements of an administrator's are sent as they are", performs},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s, exec := f.Open(t)
