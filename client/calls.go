@@ -1082,6 +1082,49 @@ func (c *Client) Coming(ctx context.Context, q ComingQuery) (out Items[ComingFir
 	return out, err
 }
 
+// Fire: run rules now, whatever their schedules say: one, those of a source, or all.
+func (c *Client) Fire(ctx context.Context, in NewFirings) (out Items[Firing], err error) {
+	err = c.Do(ctx, "POST", "/firings", in, &out)
+	return out, err
+}
+
+// OffSchedule: keep a rule from firing for a while.
+func (c *Client) OffSchedule(ctx context.Context, rule string,
+	in NewOffSchedule) (*OffSchedule, error) {
+	out := new(OffSchedule)
+	if err := c.Do(ctx, "POST", "/rules/"+url.PathEscape(rule)+"/schedule/off", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// OnSchedule: let a rule fire by its schedule again.
+func (c *Client) OnSchedule(ctx context.Context, rule string, in NewReason) (*RuleTimes, error) {
+	out := new(RuleTimes)
+	if err := c.Do(ctx, "POST", "/rules/"+url.PathEscape(rule)+"/schedule/on", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetEnabled: enable a rule, or keep it from running.
+func (c *Client) SetEnabled(ctx context.Context, rule string, in NewEnabled) (out Items[Applied], err error) {
+	err = c.Do(ctx, "PUT", "/rules/"+url.PathEscape(rule)+"/enabled", in, &out)
+	return out, err
+}
+
+// Conditions: how what a rule requires stands now.
+func (c *Client) Conditions(ctx context.Context, rule string) (out Items[Condition], err error) {
+	err = c.Do(ctx, "GET", "/rules/"+url.PathEscape(rule)+"/conditions", nil, &out)
+	return out, err
+}
+
+// Steps: what was done before and after a run worked, the newest first.
+func (c *Client) Steps(ctx context.Context, run string) (out Items[StepRecord], err error) {
+	err = c.Do(ctx, "GET", "/runs/"+url.PathEscape(run)+"/steps", nil, &out)
+	return out, err
+}
+
 // Queue: the runs that work and those that wait, in the order of their turns.
 func (c *Client) Queue(ctx context.Context) (out Items[QueuedRun], err error) {
 	err = c.Do(ctx, "GET", "/queue", nil, &out)

@@ -98,6 +98,17 @@ type ArchivedTable struct {
 	Table  string `json:"table"`
 }
 
+// Backup is how young the source's newest backup must be, and what tells when that was made: exactly one of File,
+// Query and URL is set.
+type Backup struct {
+	// of the service's machine: when it was last written
+	File string `json:"file,omitempty"`
+	// in the source: the first value of its first row
+	Query  string `json:"query,omitempty"`
+	URL    string `json:"url,omitempty"` // answers a GET with the time
+	Within string `json:"within"`
+}
+
 // Batch is what one delete transaction did.
 type Batch struct {
 	Segment  int       `json:"segment"`
@@ -303,6 +314,14 @@ type Compared struct {
 type Comparison struct {
 	Rules    []Compared    `json:"rules"`
 	Problems []RuleProblem `json:"problems"` // warnings
+}
+
+// Condition is how one requirement of a rule stands.
+type Condition struct {
+	Name  string `json:"name"`  // the field of the rule
+	Needs string `json:"needs"` // as the rule has it
+	Met   bool   `json:"met"`
+	Found string `json:"found"` // in words
 }
 
 // Config is how a source is reached. It never holds a password: PasswordEnv or PasswordFile says where one is.
@@ -533,6 +552,7 @@ type Firing struct {
 	Due     int64       `json:"due"`  // rows, by its plan
 	BeganAt time.Time   `json:"began_at"`
 	EndedAt *time.Time  `json:"ended_at"`
+	AskedBy string      `json:"asked_by"` // who wanted it; empty: the schedule
 }
 
 // FiringState is what became of a firing.
@@ -627,6 +647,13 @@ type Freeze struct {
 	LiftReason string     `json:"lift_reason"`
 }
 
+// FreezeLift is how a freeze ended.
+type FreezeLift struct {
+	LiftedAt   *time.Time `json:"lifted_at"`
+	LiftedBy   string     `json:"lifted_by"`
+	LiftReason string     `json:"lift_reason"`
+}
+
 // GoesWith says which rows the rows of a segment went along with.
 type GoesWith struct {
 	Table string `json:"table"` // that they refer to
@@ -645,6 +672,9 @@ type Guard struct {
 	Never []string `json:"never,omitempty"` // the tables that may not
 	// what has to be approved before it is carried out: restores, disposals
 	Approve []string `json:"approve,omitempty"`
+	// when runs may work on the source, whatever their rules say; none: at any time
+	Window []string `json:"window,omitempty"`
+	Zone   string   `json:"zone,omitempty"` // IANA name, of the windows; empty: UTC
 }
 
 // Habit is something that a place does with files on its own.
@@ -874,6 +904,19 @@ type NewDisposal struct {
 	Note  string `json:"note,omitempty"`
 }
 
+// NewEnabled enables a rule, or keeps it from running.
+type NewEnabled struct {
+	Enabled bool   `json:"enabled"`
+	Reason  string `json:"reason"`
+}
+
+// NewFirings asks for rules to run now.
+type NewFirings struct {
+	Rule   string `json:"rule,omitempty"`   // left out: all that are enabled
+	Source string `json:"source,omitempty"` // left out: of any source
+	Reason string `json:"reason"`
+}
+
 // NewFreeze asks for a freeze.
 type NewFreeze struct {
 	Source string     `json:"source,omitempty"` // left out: all
@@ -897,6 +940,14 @@ type NewName struct {
 	Name string `json:"name"` // as it is called now, or was called next
 	// as it was called before; left out: it was added, and had no other name
 	Was string `json:"was,omitempty"`
+}
+
+// NewOffSchedule asks for a rule not to fire for a while.
+type NewOffSchedule struct {
+	Reason string     `json:"reason"`
+	Until  *time.Time `json:"until,omitempty"` // left out: by hand, or by until_done
+	// until the run of the rule that has not ended is done
+	UntilDone bool `json:"until_done,omitempty"`
 }
 
 // NewPace is the pace that a run is to go on at.
@@ -1005,6 +1056,18 @@ type NextFiring struct {
 	Cutoffs []NextCutoff `json:"cutoffs"`
 }
 
+// OffSchedule keeps a rule from firing by its schedule for a while.
+type OffSchedule struct {
+	ID        string     `json:"id"`
+	Rule      string     `json:"rule"`
+	Reason    string     `json:"reason"`
+	Until     *time.Time `json:"until"`      // when it ends; null: by hand, or by until_done
+	UntilDone bool       `json:"until_done"` // it ends when a run of the rule is done
+	PlacedAt  time.Time  `json:"placed_at"`
+	PlacedBy  string     `json:"placed_by"`
+	FreezeLift
+}
+
 // Offer is what the retrieval of segments takes at one priority, by their stores' tariffs.
 type Offer struct {
 	Priority Priority `json:"priority"`
@@ -1012,6 +1075,16 @@ type Offer struct {
 	Price    *float64 `json:"price"`          // null: not known
 	Currency string   `json:"currency,omitempty"`
 }
+
+// Outcome is what became of a step.
+type Outcome string
+
+// Values of Outcome.
+const (
+	StepBegan  Outcome = "began"
+	StepDone   Outcome = "done"
+	StepFailed Outcome = "failed"
+)
 
 // Pace is how hard a run works its source.
 type Pace string
@@ -1100,6 +1173,15 @@ type PassRelated struct {
 	Store  string `json:"store,omitempty"`
 	Ledger Ledger `json:"ledger"`
 }
+
+// Phase is when a step is done.
+type Phase string
+
+// Values of Phase.
+const (
+	BeforeRun Phase = "before"
+	AfterRun  Phase = "after"
+)
 
 // PinnedCutoff is the cutoff of one clause.
 type PinnedCutoff struct {
@@ -1348,6 +1430,17 @@ type Report struct {
 	Items   []SourceFinding `json:"items"`
 }
 
+// Requires is what must hold for a run to begin, and each time that it goes on. Until all of it does, the run
+// rests.
+type Requires struct {
+	Backup *Backup `json:"backup,omitempty"`
+	// in each store that the plan writes to
+	StoreFree *Room `json:"store_free,omitempty"`
+	LogFree   *Room `json:"log_free,omitempty"` // on the disk of the database
+	// seconds at the most; 0: any
+	ReplicaDelay float64 `json:"replica_delay,omitempty"`
+}
+
 // Resealed is what sealing a store's files with its newest key came to.
 type Resealed struct {
 	// files that are sealed with it now, and were not before
@@ -1527,6 +1620,12 @@ type Revision struct {
 	AppliedBy string    `json:"applied_by"`
 }
 
+// Room is how much must be free: so many bytes, or so many times what the plan expects to write.
+type Room struct {
+	Bytes float64 `json:"bytes,omitempty"`
+	Times float64 `json:"times,omitempty"`
+}
+
 // RowAt is where an archived row lies.
 type RowAt struct {
 	Segment string `json:"segment"`
@@ -1584,6 +1683,10 @@ type RuleBody struct {
 	Partitions Way       `json:"partitions,omitempty"`
 	Schedule   *Schedule `json:"schedule,omitempty"` // nil: by hand only
 	Limit      *Limit    `json:"limit,omitempty"`
+	Requires   *Requires `json:"requires,omitempty"`
+	Before     []Step    `json:"before,omitempty"` // each time before a run works
+	// each time that it has worked, however that ended
+	After []Step `json:"after,omitempty"`
 }
 
 // RuleFile is a file of rules to check or apply.
@@ -1615,13 +1718,15 @@ type RuleResult struct {
 
 // RuleTimes is when a rule runs by itself.
 type RuleTimes struct {
-	Rule    string       `json:"rule"`
-	Spoken  string       `json:"spoken"` // in words; empty: it runs by hand only
-	Named   string       `json:"named,omitempty"`
-	Missed  Missed       `json:"missed"`
-	Limit   *Limit       `json:"limit,omitempty"`
-	Enabled bool         `json:"enabled"`
-	Next    []NextFiring `json:"next"` // the next ten
+	Rule    string `json:"rule"`
+	Spoken  string `json:"spoken"` // in words; empty: it runs by hand only
+	Named   string `json:"named,omitempty"`
+	Missed  Missed `json:"missed"`
+	Limit   *Limit `json:"limit,omitempty"`
+	Enabled bool   `json:"enabled"`
+	// why it does not fire for a while; left out: it does
+	Off  *OffSchedule `json:"off,omitempty"`
+	Next []NextFiring `json:"next"` // the next ten
 }
 
 // RuleView is a rule with its newest plan and when it last ran.
@@ -1665,9 +1770,11 @@ type Run struct {
 	Deleting bool       `json:"deleting"`
 	DeleteAt *time.Time `json:"delete_at"` // when that is decided on its own
 	// of a run that rests: when its next window opens
-	ResumeAt  *time.Time `json:"resume_at"`
-	RawBytes  int64      `json:"raw_bytes"`
-	FileBytes int64      `json:"file_bytes"`
+	ResumeAt *time.Time `json:"resume_at"`
+	// since when what its rule requires has not held; null: it holds, or it was not asked
+	UnmetSince *time.Time `json:"unmet_since"`
+	RawBytes   int64      `json:"raw_bytes"`
+	FileBytes  int64      `json:"file_bytes"`
 	// that the database's log grew by, others' writing included; null where it is not known
 	LogBytes *int64 `json:"log_bytes"`
 	Slices   int    `json:"slices"` // slices whose rows are all accounted for
@@ -1954,6 +2061,33 @@ type Status struct {
 	Disagree    []Disagreement `json:"disagree"`     // tables whose runs are stopped
 	Sources     int            `json:"sources"`
 	Rules       int            `json:"rules"`
+}
+
+// Step is something that is done before a run works, or after.
+type Step struct {
+	SQL     string  `json:"sql,omitempty"`     // one statement, which is sent to the source
+	Webhook string  `json:"webhook,omitempty"` // a URL, which is sent a POST
+	Timeout *string `json:"timeout,omitempty"` // nil: UsualStepTime
+}
+
+// StepOutcome is what became of a step.
+type StepOutcome struct {
+	BeganAt time.Time  `json:"began_at"`
+	EndedAt *time.Time `json:"ended_at"` // null: it goes on, or was cut off
+	Outcome Outcome    `json:"outcome"`
+	Output  string     `json:"output"` // what it answered, or why it failed
+	Tries   int        `json:"tries"`
+}
+
+// StepRecord is something that was done before a run worked, or after.
+type StepRecord struct {
+	ID     string `json:"id"`
+	Run    string `json:"run"`
+	Rule   string `json:"rule"`
+	Phase  Phase  `json:"phase"`
+	Number int    `json:"number"` // in the rule, from 0
+	What   string `json:"what"`   // as the rule has it
+	StepOutcome
 }
 
 // Store is where segments lie.

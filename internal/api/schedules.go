@@ -10,19 +10,22 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/service"
 )
 
 // RuleTimes is when a rule runs by itself.
 type RuleTimes struct {
-	Rule    string       `json:"rule"`
-	Spoken  string       `json:"spoken"` // in words; empty: it runs by hand only
-	Named   string       `json:"named,omitempty"`
-	Missed  rule.Missed  `json:"missed"`
-	Limit   *rule.Limit  `json:"limit,omitempty"`
-	Enabled bool         `json:"enabled"`
-	Next    []NextFiring `json:"next"` // the next ten
+	Rule    string      `json:"rule"`
+	Spoken  string      `json:"spoken"` // in words; empty: it runs by hand only
+	Named   string      `json:"named,omitempty"`
+	Missed  rule.Missed `json:"missed"`
+	Limit   *rule.Limit `json:"limit,omitempty"`
+	Enabled bool        `json:"enabled"`
+	// why it does not fire for a while; left out: it does
+	Off  *view.OffSchedule `json:"off,omitempty"`
+	Next []NextFiring      `json:"next"` // the next ten
 }
 
 // NextFiring is a firing that is to come, and the cutoffs that it would use.
@@ -81,6 +84,26 @@ type NewFreeze struct {
 	Until  *catalog.Time `json:"until,omitempty"` // left out: until somebody lifts it
 }
 
+// NewFirings asks for rules to run now.
+type NewFirings struct {
+	Rule   string `json:"rule,omitempty"`   // left out: all that are enabled
+	Source string `json:"source,omitempty"` // left out: of any source
+	Reason string `json:"reason"`
+}
+
+// NewOffSchedule asks for a rule not to fire for a while.
+type NewOffSchedule struct {
+	Reason    string        `json:"reason"`
+	Until     *catalog.Time `json:"until,omitempty"`      // left out: by hand, or by until_done
+	UntilDone bool          `json:"until_done,omitempty"` // until the run of the rule that has not ended is done
+}
+
+// NewEnabled enables a rule, or keeps it from running.
+type NewEnabled struct {
+	Enabled bool   `json:"enabled"`
+	Reason  string `json:"reason"`
+}
+
 // NewReason is why something is done.
 type NewReason struct {
 	Reason string `json:"reason"`
@@ -121,6 +144,34 @@ func (a *API) scheduleRoutes() []route {
 			}, view.FiringOf).asks("rule", "source", "state", "from", "to"),
 		whole("/firings/coming", "Coming", "The firings that are to come, the soonest first", a.coming).asks("rule",
 			"until"),
+		take("POST", "/firings", "Fire", "Run rules now, whatever their schedules say: one, those of a source, or all",
+			func(ctx context.Context, r request, in NewFirings) (Items[view.Firing], error) {
+				return all(each(view.FiringOf)(s.Schedules.Ask(ctx, r.actor(), in.Rule, in.Source, in.Reason)))
+			}).accepted(),
+		take("POST", "/rules/{rule}/schedule/off", "OffSchedule", "Keep a rule from firing for a while",
+			func(ctx context.Context, r request, in NewOffSchedule) (*view.OffSchedule, error) {
+				return one(view.OffScheduleOf)(s.Schedules.Off(ctx, r.actor(), catalog.OffSchedule{
+					Rule: r.Param("rule"), Reason: in.Reason, Until: in.Until, UntilDone: in.UntilDone}))
+			}),
+		take("POST", "/rules/{rule}/schedule/on", "OnSchedule", "Let a rule fire by its schedule again",
+			func(ctx context.Context, r request, in NewReason) (*RuleTimes, error) {
+				if err := s.Schedules.On(ctx, r.actor(), r.Param("rule"), in.Reason); err != nil {
+					return nil, err
+				}
+				return a.ruleSchedule(ctx, r.Param("rule"))
+			}),
+		take("PUT", "/rules/{rule}/enabled", "SetEnabled", "Enable a rule, or keep it from running",
+			func(ctx context.Context, r request, in NewEnabled) (Items[plan.Applied], error) {
+				return all(s.Schedules.SetEnabled(ctx, r.actor(), r.Param("rule"), in.Enabled, in.Reason))
+			}),
+		whole("/rules/{rule}/conditions", "Conditions", "How what a rule requires stands now", a.conditions),
+		whole("/runs/{run}/steps", "Steps", "What was done before and after a run worked, the newest first",
+			func(ctx context.Context, r request) ([]view.StepRecord, error) {
+				if _, err := s.Catalog.Run(ctx, r.Param("run")); err != nil {
+					return nil, err
+				}
+				return each(view.StepOf)(s.Catalog.Steps(ctx, r.Param("run")))
+			}),
 		whole("/queue", "Queue", "The runs that work and those that wait, in the order of their turns", a.queue),
 		get("/queue/limits", "QueueLimits", "How many runs work at a time",
 			func(context.Context, request) (service.QueueLimits, error) { return s.Queue.Limits(), nil }),
@@ -224,6 +275,13 @@ func (a *API) ruleSchedule(ctx context.Context, name string) (*RuleTimes, error)
 	if body.Off {
 		return out, nil
 	}
+	off, err := each(view.OffScheduleOf)(a.service.Catalog.OffSchedules(ctx, name))
+	if err != nil {
+		return nil, err
+	}
+	if len(off) > 0 {
+		out.Off = &off[0]
+	}
 	resolve, err := a.service.Engine.Plans.Resolver(ctx, r)
 	if err != nil {
 		return nil, err
@@ -245,6 +303,23 @@ func (a *API) ruleSchedule(ctx context.Context, name string) (*RuleTimes, error)
 		out.Next = append(out.Next, n)
 	}
 	return out, nil
+}
+
+// conditions tells how what a rule requires stands, against its newest plan.
+func (a *API) conditions(ctx context.Context, r request) ([]service.Condition, error) {
+	found, err := a.service.Catalog.Rule(ctx, r.Param("rule"))
+	if err != nil {
+		return nil, err
+	}
+	plans, err := a.service.Catalog.Plans(ctx, found.Name, catalog.First(1))
+	if err != nil {
+		return nil, err
+	}
+	var newest *catalog.Plan
+	if len(plans) > 0 {
+		newest = &plans[0]
+	}
+	return a.service.Conditions.Of(ctx, &found.Body.V, newest, nil), nil
 }
 
 // mostComing is how many firings that are to come are told.

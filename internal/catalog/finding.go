@@ -180,3 +180,45 @@ func (c *Catalog) LatestFirings(ctx context.Context, state FiringState) ([]Firin
 		`SELECT f.* FROM rule u JOIN firing f ON f.rule = u.name AND f.at = (SELECT max(at) FROM
 		firing WHERE rule = u.name) WHERE f.state = ? ORDER BY f.rule`, state)
 }
+
+// Uncovered is a rule whose newest plan counted rows that no clause is for.
+type Uncovered struct {
+	Rule string `db:"rule"`
+	Plan string `db:"plan"`
+	Rows int64  `db:"row_count"`
+}
+
+// UncoveredRows lists the scheduled rules whose newest plan counted rows that no clause is for.
+func (c *Catalog) UncoveredRows(ctx context.Context) ([]Uncovered, error) {
+	return list[Uncovered](ctx, c.db, `SELECT p.rule, p.id AS plan, p.counts ->> '$.uncovered' AS row_count
+		FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision
+		JOIN plan p ON p.id = (SELECT id FROM plan WHERE rule = u.name ORDER BY made_at DESC, id DESC LIMIT 1)
+		WHERE v.body -> '$.schedule' IS NOT NULL AND coalesce(v.body ->> '$.off', 0) = 0
+		AND p.counts ->> '$.counted' AND p.counts ->> '$.uncovered' > 0 ORDER BY p.rule`)
+}
+
+// Expected is what a run came to, and what its plan had expected; nil where that is not known.
+type Expected struct {
+	ID            string   `db:"id"`
+	Rule          string   `db:"rule"`
+	State         RunState `db:"state"`
+	Due           int64    `db:"due"`
+	Left          int64    `db:"left_out"`
+	Working       int64    `db:"working_micros"`
+	FileBytes     int64    `db:"file_bytes"`
+	LogBytes      *int64   `db:"log_bytes"`
+	Seconds       *float64 `db:"seconds"`
+	ExpectArchive *int64   `db:"expect_archive"`
+	ExpectLog     *int64   `db:"expect_log"`
+}
+
+// RunsExpected lists the newest run of each rule, if it was made since a time and works or is done, beside what its plan
+// expected.
+func (c *Catalog) RunsExpected(ctx context.Context, since time.Time) ([]Expected, error) {
+	return list[Expected](ctx, c.db, `SELECT r.id, r.rule, r.state, r.due, r.changed + r.vanished + r.held + r.skipped AS
+		left_out, r.working_micros, r.file_bytes, r.log_bytes, p.detail ->> '$.expect.seconds' AS seconds,
+		p.detail ->> '$.expect.archive_bytes' AS expect_archive, p.detail ->> '$.expect.log_bytes' AS expect_log
+		FROM run r JOIN plan p ON p.id = r.plan WHERE r.created_at >= ? AND r.state IN ('running', 'done')
+		AND NOT EXISTS (SELECT 1 FROM run later WHERE later.rule = r.rule AND (later.created_at, later.id) >
+		(r.created_at, r.id)) ORDER BY r.id`, At(since))
+}

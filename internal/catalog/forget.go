@@ -28,11 +28,14 @@ const (
 	KeepRetrievals    = "retrievals"    // that are over
 	KeepFirings       = "firings"       // that are carried out; the newest of each rule stay
 	KeepFindings      = "findings"      // that are closed
+	KeepSteps         = "steps"         // before and after runs
+	KeepSizes         = "sizes"         // of tables
 )
 
 // UsualKeeps are those where nothing else was said.
 var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepRuns: "P10Y",
-	KeepVerifications: "P1Y", KeepRetrievals: "P1Y", KeepFirings: "P1Y", KeepFindings: "P1Y"}
+	KeepVerifications: "P1Y", KeepRetrievals: "P1Y", KeepFirings: "P1Y", KeepFindings: "P1Y",
+	KeepSteps: "P1Y", KeepSizes: "P90D"}
 
 // leastKeep is the shortest time for which records are kept.
 const leastKeep = 24 * time.Hour
@@ -107,6 +110,9 @@ var forgets = map[string]string{
 	KeepFirings: `DELETE FROM firing WHERE (rule, at) IN (SELECT rule, at FROM firing f WHERE at < ?1 AND state NOT IN
 		('due', 'asking') AND EXISTS (SELECT 1 FROM firing later WHERE later.rule = f.rule AND later.at > f.at LIMIT 1
 		OFFSET 9) ORDER BY at LIMIT ?2)`,
+	KeepSteps: "DELETE FROM step WHERE id IN (SELECT id FROM step WHERE began_at < ?1 ORDER BY began_at LIMIT ?2)",
+	KeepSizes: "DELETE FROM table_size WHERE (source, table_name, at) IN (SELECT source, table_name, at FROM " +
+		"table_size WHERE at < ?1 ORDER BY at LIMIT ?2)",
 	KeepFindings: "DELETE FROM finding WHERE id IN (SELECT id FROM finding WHERE closed_at < ?1 ORDER BY closed_at " +
 		"LIMIT ?2)",
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
 )
@@ -102,6 +103,22 @@ type Guard struct {
 	Never   []string       `json:"never,omitempty"`   // the tables that may not
 	// what has to be approved before it is carried out: restores, disposals
 	Approve []string `json:"approve,omitempty"`
+	// when runs may work on the source, whatever their rules say; none: at any time
+	Window []rule.Window `json:"window,omitempty"`
+	Zone   string        `json:"zone,omitempty"` // IANA name, of the windows; empty: UTC
+}
+
+// Hours are the windows of the source, as calendar takes them.
+func (g Guard) Hours() calendar.Hours {
+	zone, err := time.LoadLocation(g.Zone)
+	if err != nil {
+		zone = time.UTC // SetGuard refuses zones that cannot be loaded
+	}
+	h := calendar.Hours{Zone: zone}
+	for _, w := range g.Window {
+		h.Windows = append(h.Windows, w.Window)
+	}
+	return h
 }
 
 // What can be made to need an approval.

@@ -63,6 +63,8 @@ type RunStanding struct {
 	Deleting   bool  `db:"deleting"`  // of a run that copies: it was decided that the rows go
 	DeleteAt   *Time `db:"delete_at"` // when that is decided on its own
 	ResumeAt   *Time `db:"resume_at"` // of a run that rests: when its next window opens
+	// since when what its rule requires has not held; nil: it holds, or it was not asked
+	UnmetSince *Time `db:"unmet_since"`
 }
 
 // RunSums is what a run has done so far.
@@ -97,6 +99,8 @@ type RunMark struct {
 	Closed     JSON[Ledger] `db:"closed"`      // the ledger of those slices alone
 	WindowFrom *Time        `db:"window_from"` // when the window opened in which it last worked
 	Purged     int64        `db:"purged"`      // rows that it deleted without a copy
+	// steps before it have begun, and those after it are still to be done
+	Entered bool `db:"entered"`
 }
 
 // RunRates is how fast a run goes; the catalog does not keep it.
@@ -268,7 +272,11 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 				"id = :id", r); err != nil {
 			return err
 		}
-		out = r
+		if out = r; to == Done {
+			if err := c.runDone(ctx, tx, r.Rule); err != nil {
+				return err
+			}
+		}
 		return c.note(ctx, tx, actor, "run "+string(to), id, reason)
 	})
 	return out, err

@@ -89,6 +89,27 @@ type FiringWork struct {
 	Due     int64  `db:"due"`  // rows, by its plan
 	BeganAt Time   `db:"began_at"`
 	EndedAt *Time  `db:"ended_at"`
+	AskedBy string `db:"asked_by"` // who wanted it; empty: the schedule
+}
+
+// FireAsked keeps firings that somebody asks for, for a reason: all of them or none.
+func (c *Catalog) FireAsked(ctx context.Context, actor, reason string, firings []Firing) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		for i := range firings {
+			f := &firings[i]
+			f.BeganAt, f.State, f.Reason, f.AskedBy = At(c.Now()), FiringDue, reason, actor
+			f.At = f.BeganAt
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO firing (rule, at, source, table_name, state, reason,
+				began_at, asked_by) VALUES (:rule, :at, :source, :table_name, :state, :reason, :began_at, :asked_by)`,
+				f); err != nil {
+				return fmt.Errorf("rule %s: %w", f.Rule, err)
+			}
+			if err := c.note(ctx, tx, actor, "rule fire", f.Rule, reason); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Fire keeps a firing, once, and that the rule's firings up to it are dealt with. It returns false where that had been

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"strings"
 
 	"ambercellar/client"
+	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/period"
 )
 
@@ -18,9 +20,14 @@ func (e *Env) guard(g *client.Guard) error {
 	if len(g.Only) > 0 {
 		only = strings.Join(g.Only, ", ")
 	}
+	hours := "at any time"
+	if len(g.Window) > 0 {
+		hours = strings.Join(g.Window, ", ") + " (" + cmp.Or(g.Zone, "UTC") + ")"
+	}
 	return e.Facts(g, []Fact{{"source", e.Args[0]}, {"live at least", text(g.Live)},
 		{"in the archive at least", text(g.Archive)}, {"tables with rules", only},
-		{"tables without", strings.Join(g.Never, ", ")}, {"approved first", strings.Join(g.Approve, ", ")}})
+		{"tables without", strings.Join(g.Never, ", ")}, {"approved first", strings.Join(g.Approve, ", ")},
+		{"runs work", hours}})
 }
 
 func guardShow(e *Env) error {
@@ -33,6 +40,16 @@ func guardShow(e *Env) error {
 
 func guardSet(e *Env) error {
 	g := client.Guard{Only: Names(e.Flag("only")), Never: Names(e.Flag("never")), Approve: Names(e.Flag("approve"))}
+	for _, w := range strings.Split(e.Flag("window"), ";") {
+		if w = strings.TrimSpace(w); w == "" {
+			continue
+		}
+		if _, err := calendar.ParseWindow(w); err != nil {
+			return Usage("-window: %v", err)
+		}
+		g.Window = append(g.Window, w)
+	}
+	g.Zone = e.Flag("zone")
 	for name, into := range map[string]**string{"live": &g.Live, "archive": &g.Archive} {
 		if text := e.Flag(name); text != "" {
 			p, err := period.Parse(text)

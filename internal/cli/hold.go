@@ -27,6 +27,9 @@ func holdCommands() []Command {
 				f.String("archive", "", "segments stay in the archive at least so long")
 				f.String("only", "", "the only tables that may have a rule, with commas between")
 				f.String("never", "", "tables that may not have a rule")
+				f.String("window", "", "when runs may work on the source, whatever their rules say, like "+
+					"'mon-fri 22:00-05:00'; several with semicolons between")
+				f.String("zone", "", "IANA name of the zone of the windows; left out: UTC")
 				f.String("approve", "", "what has to be approved before it is carried out: restores, disposals, or "+
 					"both with a comma between")
 			}, Run: guardSet},

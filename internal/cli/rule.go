@@ -27,8 +27,44 @@ func ruleCommands() []Command {
 			limitFlag(f)
 		}, Run: ruleList},
 		{Name: "rule show", Args: "RULE", Summary: "show a rule and its revisions", Run: ruleShow},
+		{Name: "rule enable", Args: "RULE", Summary: "let a rule run again", Flags: reasonFlag,
+			Run: func(e *Env) error { return e.enable(true) }},
+		{Name: "rule disable", Args: "RULE", Summary: "keep a rule from running; it can still be planned",
+			Flags: reasonFlag, Run: func(e *Env) error { return e.enable(false) }},
+		{Name: "rule requirements", Args: "RULE", Summary: "say how what a rule requires stands now",
+			Run: ruleRequirements},
 		{Name: "keep list", Summary: "list the named keeps that rules share", Run: keepList},
 	}
+}
+
+func reasonFlag(f *flag.FlagSet) { f.String("reason", "", "why; it is kept") }
+
+func (e *Env) enable(enabled bool) error {
+	l, err := e.Client.SetEnabled(e.Ctx, e.Args[0], client.NewEnabled{Enabled: enabled, Reason: e.Flag("reason")})
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, a := range l.Items {
+		rows = append(rows, []string{a.Rule, Count(a.Revision), strings.Join(a.Changes, "; ")})
+	}
+	return e.Show(l, []string{"rule", "revision", "changes"}, rows)
+}
+
+func ruleRequirements(e *Env) error {
+	l, err := e.Client.Conditions(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, c := range l.Items {
+		state := "holds"
+		if !c.Met {
+			state = "does not hold"
+		}
+		rows = append(rows, []string{c.Name, c.Needs, state, c.Found})
+	}
+	return e.Show(l, []string{"requires", "needs", "state", "found"}, rows)
 }
 
 func fileFlag(f *flag.FlagSet) { f.String("f", "", "the file of rules; - reads standard input") }

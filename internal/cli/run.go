@@ -17,7 +17,11 @@ import (
 // runCommands are the commands of runs.
 func runCommands() []Command {
 	return []Command{
-		{Name: "run start", Args: "PLAN", Summary: "carry out a plan", Flags: func(f *flag.FlagSet) {
+		{Name: "run start", Args: "[PLAN]", Summary: "carry out a plan, or run rules now", Flags: func(f *flag.FlagSet) {
+			f.Bool("all", false, "without a plan: run all rules that are enabled; each makes its plan, within its limit")
+			f.String("rule", "", "without a plan: run this rule")
+			f.String("source", "", "with -all: the rules of this source only")
+			f.String("reason", "", "without a plan: why; it is kept")
 			f.Bool("watch", false, "stay and show its progress")
 			f.Bool("empty", false, "remove all rows of the table at once, where the plan offers that")
 			f.String("at", "", "when it begins, like 2027-01-31T22:00:00Z or 6h; left out: now")
@@ -32,6 +36,7 @@ func runCommands() []Command {
 		{Name: "run show", Args: "RUN", Summary: "show a run's ledger and batches",
 			Flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") },
 			Run:   runShow},
+		{Name: "run steps", Args: "RUN", Summary: "show what was done before and after a run worked", Run: runSteps},
 		{Name: "run watch", Args: "RUN", Summary: "show a run's progress until it stops", Run: runWatch},
 		{Name: "run pause", Args: "RUN", Summary: "stop a run after its current batch",
 			Run: runVerb((*client.Client).PauseRun)},
@@ -51,7 +56,40 @@ func runCommands() []Command {
 	}
 }
 
+// fire runs rules now, without a plan in hand.
+func (e *Env) fire() error {
+	all, rule := Get[bool](e, "all"), e.Flag("rule")
+	switch {
+	case !all && rule == "":
+		return Usage("name a plan, a rule (-rule RULE), or all rules (-all)")
+	case all && rule != "":
+		return Usage("-all and -rule exclude each other")
+	case rule != "" && e.Flag("source") != "":
+		return Usage("-source goes with -all")
+	}
+	for _, flag := range []string{"watch", "empty", "at", "priority"} {
+		if f := e.Flags.Lookup(flag); f.Value.String() != f.DefValue {
+			return Usage("-%s goes with a plan", flag)
+		}
+	}
+	l, err := e.Client.Fire(e.Ctx, client.NewFirings{Rule: rule, Source: e.Flag("source"), Reason: e.Flag("reason")})
+	if err != nil {
+		return err
+	}
+	if err := e.firings(&l); err != nil || e.Format != "table" {
+		return err
+	}
+	_, err = fmt.Fprintln(e.Out, "`ambercellar firing list` shows what becomes of them")
+	return err
+}
+
 func runStart(e *Env) error {
+	if len(e.Args) == 0 {
+		return e.fire()
+	}
+	if Get[bool](e, "all") || e.Flag("rule") != "" || e.Flag("source") != "" {
+		return Usage("a plan says itself which rule it is of")
+	}
 	at, err := e.until("at")
 	if err != nil {
 		return err
@@ -65,6 +103,19 @@ func runStart(e *Env) error {
 		return e.watch(r.ID)
 	}
 	return e.run1(r)
+}
+
+func runSteps(e *Env) error {
+	l, err := e.Client.Steps(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, s := range l.Items {
+		rows = append(rows, []string{At(s.BeganAt), string(s.Phase), s.What, string(s.Outcome), Count(s.Tries),
+			strings.ReplaceAll(s.Output, "\n", "; ")})
+	}
+	return e.Show(l, []string{"at", "phase", "step", "outcome", "tries", "output"}, rows)
 }
 
 // run1 prints a run.

@@ -21,6 +21,13 @@ func scheduleCommands() []Command {
 				f.String("zone", "", "the zone whose clock it follows; left out: UTC")
 				f.String("from", "", "no firing is before this day or time")
 			}, Run: scheduleTry},
+		{Name: "schedule off", Args: "RULE", Summary: "keep a rule from firing for a while", Flags: func(f *flag.FlagSet) {
+			f.String("reason", "", "why; it is kept")
+			f.String("until", "", "when it ends, like 2027-01-31T06:00:00Z or 8h; left out: by hand")
+			f.Bool("until-done", false, "until the run that works off its backlog is done")
+		}, Run: scheduleOff},
+		{Name: "schedule on", Args: "RULE", Summary: "let a rule fire by its schedule again",
+			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; it is kept") }, Run: scheduleOn},
 		{Name: "firing list", Summary: "list the moments at which rules ran by themselves, the newest first",
 			Flags: func(f *flag.FlagSet) {
 				f.String("rule", "", "of this rule only")
@@ -98,6 +105,10 @@ func scheduleShow(e *Env) error {
 		rows = append(rows, []string{At(n.At), strings.Join(cutoffs, "; ")})
 	}
 	if e.Format == "table" {
+		if s.Off != nil {
+			fmt.Fprintf(e.Out, "rule %s is off its schedule since %s, by %s: %s\n", s.Rule, At(s.Off.PlacedAt),
+				s.Off.PlacedBy, s.Off.Reason)
+		}
 		switch {
 		case s.Spoken == "":
 			_, err := fmt.Fprintf(e.Out, "rule %s has no schedule: it runs by hand only (`ambercellar plan make "+
@@ -112,6 +123,34 @@ func scheduleShow(e *Env) error {
 			map[string]string{"once": "one run makes up for all", "skip": "they are skipped"}[string(s.Missed)])
 	}
 	return e.Show(s, []string{"next", "cutoffs"}, rows)
+}
+
+func scheduleOff(e *Env) error {
+	until, err := e.until("until")
+	if err != nil {
+		return err
+	}
+	o, err := e.Client.OffSchedule(e.Ctx, e.Args[0], client.NewOffSchedule{Reason: e.Flag("reason"), Until: until,
+		UntilDone: Get[bool](e, "until-done")})
+	if err != nil {
+		return err
+	}
+	ends := "somebody ends it (`ambercellar schedule on " + o.Rule + "`)"
+	switch {
+	case o.Until != nil:
+		ends = At(*o.Until)
+	case o.UntilDone:
+		ends = "its run is done"
+	}
+	return e.Facts(o, []Fact{{"rule", o.Rule}, {"off its schedule since", At(o.PlacedAt) + " by " + o.PlacedBy},
+		{"reason", o.Reason}, {"until", ends}})
+}
+
+func scheduleOn(e *Env) error {
+	if _, err := e.Client.OnSchedule(e.Ctx, e.Args[0], client.NewReason{Reason: e.Flag("reason")}); err != nil {
+		return err
+	}
+	return scheduleShow(e)
 }
 
 func scheduleTry(e *Env) error {
@@ -138,6 +177,10 @@ func firingList(e *Env) error {
 	if err != nil {
 		return err
 	}
+	return e.firings(&l)
+}
+
+func (e *Env) firings(l *client.Items[client.Firing]) error {
 	rows := [][]string{}
 	for _, f := range l.Items {
 		due := "-"

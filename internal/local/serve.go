@@ -109,6 +109,7 @@ func serve(e *cli.Env) error {
 		if err != nil {
 			return errors.Join(fmt.Errorf("-tls-cert, -tls-key: %w", err), s.Close())
 		}
+		s.Findings.Certificates = []string{cert}
 		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair},
 			MinVersion: tls.VersionTLS12})
 	} else if !l.Addr().(*net.TCPAddr).IP.IsLoopback() {

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"fmt"
+	"strings"
+	"time"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/refuse"
@@ -16,6 +18,10 @@ func (s *Places) SetGuard(ctx context.Context, actor, source string, g catalog.G
 				Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what),
 				Remedy:  "write restores, disposals, or both"}
 		}
+	}
+	if _, err := time.LoadLocation(g.Zone); err != nil || strings.EqualFold(g.Zone, "local") {
+		return &refuse.Error{Field: "zone", Message: fmt.Sprintf("%q is no zone", g.Zone),
+			Remedy: "write an IANA name like Europe/Athens, or UTC"}
 	}
 	if _, err := s.Catalog.Source(ctx, source); err != nil {
 		return err

@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"sync"
 	"time"
 
 	"ambercellar/internal/engine/reconcile"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/source"
 )
 
 // Lineages knows about which tables source, stores and catalog disagree.
@@ -18,6 +20,7 @@ type Lineages struct {
 	places   *Places
 	mu       sync.Mutex
 	disagree map[[2]string]string // by source and table: what is different
+	held     map[[2]string]string // by source and table: who else works on it
 }
 
 // Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are stopped.
@@ -47,6 +50,25 @@ func (s *Lineages) watchLineages() {
 		case <-time.After(compareEvery):
 		}
 	}
+}
+
+// heldBy keeps what a run found out about who works on its table, if it is that; without an error, nobody else does.
+func (s *Lineages) heldBy(name, table string, err error) {
+	var held *source.HeldError
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if errors.As(err, &held) {
+		s.held[[2]string{name, table}] = held.Error()
+	} else if err == nil {
+		delete(s.held, [2]string{name, table})
+	}
+}
+
+// Held tells of the tables that others work on, as our runs found them.
+func (s *Lineages) Held() map[[2]string]string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.held)
 }
 
 // disagrees keeps what a run found out about its table, if it is that.

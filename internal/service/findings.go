@@ -16,7 +16,10 @@ import (
 type Findings struct {
 	*base
 	lineages *Lineages
+	places   *Places
 	clock    clockWatch
+	// files of certificates that the service itself shows; they are looked at as those of sources are
+	Certificates []string
 }
 
 // clockWatch compares the service's clock with time that passes.
@@ -47,7 +50,10 @@ func (s *Findings) look(ctx context.Context) error {
 		{"unscheduled", s.unscheduled}, {"nothing due", s.nothingDue}, {"firing failed", s.firingsFailed},
 		{"over limit", s.overLimit}, {"run stopped", s.runsStopped}, {"damaged", s.damaged}, {"disagree", s.disagree},
 		{"unverified", s.unverified},
-		{"frozen", s.frozen}, {"clock", s.clockSet},
+		{"frozen", s.frozen}, {"clock", s.clockSet}, {"requirement", s.requirementUnmet}, {"step failed", s.stepsFailed},
+		{"off schedule", s.offSchedule}, {"uncovered", s.uncovered}, {"unexpected", s.unexpected},
+		{"held elsewhere", s.heldElsewhere}, {"store full", s.storesFull}, {"growing", s.growing},
+		{"certificate", s.certificates},
 	} {
 		found, err := x.look(ctx)
 		if err != nil {
@@ -123,9 +129,14 @@ func (s *Findings) latest(ctx context.Context, state catalog.FiringState, make f
 // firingsFailed finds rules whose newest firing failed.
 func (s *Findings) firingsFailed(ctx context.Context) ([]catalog.Cause, error) {
 	return s.latest(ctx, catalog.FiringFailed, func(f *catalog.Firing) catalog.Cause {
-		return catalog.Cause{Severity: catalog.Warning, Evidence: f.Reason,
-			Message: fmt.Sprintf("rule %s fired at %s, and its run could not be started", f.Rule,
-				f.At.Format(time.RFC3339)),
+		severity, again := catalog.Warning, ""
+		before, err := s.Catalog.Firings(ctx, catalog.FiringFilter{Rule: f.Rule}, catalog.First(2))
+		if err == nil && len(before) == 2 && before[1].State == catalog.FiringFailed {
+			severity, again = catalog.Urgent, ", as the time before"
+		}
+		return catalog.Cause{Severity: severity, Evidence: f.Reason,
+			Message: fmt.Sprintf("rule %s fired at %s, and its run could not be started%s", f.Rule,
+				f.At.Format(time.RFC3339), again),
 			Remedy: "mend what the reason names; the next firing tries again, or `ambercellar plan make " + f.Rule +
 				"`"}
 	})

@@ -2,10 +2,14 @@ package service
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"time"
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/calendar"
+	"ambercellar/internal/engine/refuse"
 )
 
 // lookout looks whether what a run waits for answers again.
@@ -16,10 +20,10 @@ type lookout struct {
 }
 
 // How long a look may take, and how much time passes between looks, which grows.
-const lookBudget, firstLook, longestLook = 30 * time.Second, 2 * time.Second, 30 * time.Second
+const lookBudget, firstLook, longestLook = 90 * time.Second, 2 * time.Second, 30 * time.Second
 
-// lookOut lets a run go on that waits for what does not answer, once all that it works with does. It does not keep
-// whoever calls waiting, and returns when to call again.
+// lookOut lets a run go on that waits for what does not answer, or for what its rule requires, once all of that is
+// there. It does not keep whoever calls waiting, and returns when to call again.
 func (s *Queue) lookOut(r *catalog.Run) time.Time {
 	s.mu.Lock()
 	l := s.looking[r.ID]
@@ -42,7 +46,7 @@ func (s *Queue) lookOut(r *catalog.Run) time.Time {
 		defer s.wait.Done()
 		ctx, cancel := context.WithTimeout(s.ctx, lookBudget)
 		defer cancel()
-		err := s.answers(ctx, r)
+		err := s.ready(ctx, r)
 		s.mu.Lock()
 		l.going = false
 		l.pause = min(max(2*l.pause, firstLook), longestLook)
@@ -51,6 +55,14 @@ func (s *Queue) lookOut(r *catalog.Run) time.Time {
 			delete(s.looking, r.ID)
 		}
 		s.mu.Unlock()
+		var unmet *refuse.Unmet
+		if errors.As(err, &unmet) {
+			_, err = s.Catalog.Unmet(context.WithoutCancel(ctx), r.ID, unmet.Reason, unmet.Again)
+			if err != nil && !errors.Is(err, catalog.ErrState) {
+				s.Log.Error("why a run rests cannot be kept", "run", r.ID, "error", err)
+			}
+			return
+		}
 		if err != nil {
 			s.Log.Debug("what a run waits for is not back", "run", r.ID, "error", err)
 			return
@@ -61,6 +73,30 @@ func (s *Queue) lookOut(r *catalog.Run) time.Time {
 		}
 	}()
 	return again
+}
+
+// closed follows the reason of a run whose window has closed while what its rule requires did not hold.
+const closed = " (its window is closed)"
+
+// ready says whether what a run rests for is there.
+func (s *Queue) ready(ctx context.Context, r *catalog.Run) error {
+	if r.UnmetSince == nil {
+		return s.answers(ctx, r)
+	}
+	body, _, err := s.Engine.Due.Revision(ctx, r.Rule, r.Revision)
+	if err != nil {
+		return err
+	}
+	guard, err := s.Catalog.Guard(ctx, r.Source)
+	if err != nil {
+		return err
+	}
+	now := s.Now()
+	if next, open := calendar.Shared(now, calendar.Hours{Windows: body.Windows(), Zone: body.Location()},
+		guard.Hours()); !open && next.From.After(now) { // the database is left alone until then
+		return &refuse.Unmet{Reason: strings.TrimSuffix(r.Reason, closed) + closed, Again: next.From}
+	}
+	return s.conditions.met(ctx, r, body)
 }
 
 // answers says whether the source and the stores of a run answer.

@@ -24,6 +24,8 @@ type Queue struct {
 	teller   *Teller
 	freezes  *Freezes
 
+	conditions *Conditions
+
 	mu      sync.Mutex
 	limits  QueueLimits
 	active  map[string]*activeRun
@@ -158,10 +160,12 @@ func (s *Queue) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err
 func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	ctx := context.Background()
 	to, reason := catalog.Done, ""
+	s.lineages.heldBy(r.Source, r.Table, err)
 	var resting *refuse.Resting
 	var stopped *refuse.Stopped
 	var waiting *tables.Waiting
 	var frozen *refuse.Frozen
+	var unmet *refuse.Unmet
 	switch {
 	case err == nil:
 	case errors.Is(err, refuse.ErrCopied):
@@ -170,6 +174,8 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 			reason = "copied and verified; the rows are deleted on " + r.DeleteAt.Format(time.RFC3339) +
 				", or earlier by `ambercellar run delete " + r.ID + "`"
 		}
+	case errors.As(err, &unmet):
+		to, reason = catalog.Resting, unmet.Reason
 	case errors.As(err, &frozen):
 		to, reason = catalog.Resting, fmt.Sprintf("%s is frozen (%s); it goes on when the freeze is lifted",
 			frozen.Where, frozen.Reason)
@@ -200,6 +206,11 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 		reason = fmt.Sprintf("it failed, and is tried again at %s (%d of %d): %s", at.UTC().Format(time.RFC3339),
 			r.Retries+1, runRetries, reason)
 		keep = func() (*catalog.Run, error) { return s.Catalog.RetryRun(ctx, r.ID, reason, at) }
+	}
+	if unmet != nil {
+		keep = func() (*catalog.Run, error) {
+			return s.Catalog.Unmet(ctx, r.ID, reason, unmet.Again)
+		}
 	}
 	err = s.insist("run "+r.ID, func() (err error) {
 		if now, err = keep(); err != nil {
@@ -465,6 +476,8 @@ func (s *Queue) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 		}
 		switch {
 		case r.State == catalog.Resting && s.freezes.over(r.Source, r.Table) != nil:
+		case r.State == catalog.Resting && at != nil && r.UnmetSince != nil && !s.Now().Before(at.Time):
+			next = sooner(next, s.lookOut(&r))
 		case at == nil && r.State == catalog.Resting:
 			next = sooner(next, s.lookOut(&r))
 		case at == nil: // somebody decides

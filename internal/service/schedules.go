@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -186,6 +187,12 @@ func (s *Schedules) fire(ctx context.Context, r *scheduledRule, now time.Time) (
 			f.State, f.Reason = catalog.FiringSkipped, f.Reason+"; the schedule skips what was missed"
 		}
 	}
+	if off, err := s.offSchedule(ctx, r.Rule, at); err != nil {
+		return now.Add(time.Second), err
+	} else if off != nil {
+		f.State, f.Reason = catalog.FiringSkipped, fmt.Sprintf("the rule is off its schedule since %s, by %s: %s",
+			off.PlacedAt.Format(time.RFC3339), off.PlacedBy, off.Reason)
+	}
 	first, err := s.Catalog.Fire(ctx, f)
 	if err != nil {
 		return now.Add(time.Second), fmt.Errorf("rule %s fired at %s, which cannot be kept: %w", r.Rule,
@@ -261,7 +268,7 @@ func (s *Schedules) carryOut(ctx context.Context, f *catalog.Firing) error {
 		return err
 	}
 	body := &r.Body.V
-	if body.Off || body.Schedule == nil {
+	if body.Off || body.Schedule == nil && f.AskedBy == "" {
 		return s.ends(ctx, f, catalog.FiringSkipped, "the rule is not enabled any more, or has no schedule")
 	}
 	runs, err := s.Catalog.UnendedOf(ctx, r.Source, r.Table)
@@ -296,7 +303,7 @@ func (s *Schedules) carryOut(ctx context.Context, f *catalog.Firing) error {
 	if err := s.Catalog.SaveFiring(ctx, f); err != nil || over != "" {
 		return err
 	}
-	if _, err := s.queue.StartRun(ctx, "schedule", p.ID, false, catalog.RunTurn{Scheduled: &f.At}); err != nil {
+	if _, err := s.queue.StartRun(ctx, cmp.Or(f.AskedBy, "schedule"), p.ID, false, catalog.RunTurn{Scheduled: &f.At}); err != nil {
 		return s.failed(ctx, f, err)
 	}
 	return nil
@@ -305,10 +312,13 @@ func (s *Schedules) carryOut(ctx context.Context, f *catalog.Firing) error {
 // plan makes the plan of a firing. What an estimate takes for nothing is counted, and so is what a limit is for.
 func (s *Schedules) plan(ctx context.Context, f *catalog.Firing, r *rule.Rule) (*catalog.Plan, error) {
 	q := plan.PlanRequest{Rule: f.Rule, Note: "scheduled for " + f.At.Format(time.RFC3339), Exact: r.Limit != nil}
-	p, err := s.Engine.Plans.Make(ctx, "schedule", q)
+	if f.AskedBy != "" {
+		q.Note = f.Reason
+	}
+	p, err := s.Engine.Plans.Make(ctx, cmp.Or(f.AskedBy, "schedule"), q)
 	if err == nil && p.Counts.V.Due == 0 && !p.Counts.V.Counted {
 		q.Exact = true
-		return s.Engine.Plans.Make(ctx, "schedule", q)
+		return s.Engine.Plans.Make(ctx, cmp.Or(f.AskedBy, "schedule"), q)
 	}
 	return p, err
 }
@@ -362,6 +372,14 @@ func (s *Schedules) Coming(ctx context.Context, rule string, until time.Time, mo
 	if err := s.read(ctx); err != nil {
 		return nil, err
 	}
+	offs, err := s.Catalog.OffSchedules(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	off := map[string]*catalog.OffSchedule{}
+	for i := range offs {
+		off[offs[i].Rule] = &offs[i]
+	}
 	now := s.Now()
 	s.mu.Lock()
 	rules := make([]scheduledRule, 0, len(s.rules))
@@ -392,7 +410,7 @@ func (s *Schedules) Coming(ctx context.Context, rule string, until time.Time, mo
 			}
 			last[r.Rule] = n
 		}
-		if r.next.After(now) {
+		if r.next.After(now) && !stands(off[r.Rule], r.next) {
 			out = append(out, Coming{r.Rule, r.Source, r.Table, r.next, last[r.Rule]})
 		}
 		r.next = r.times.Next(r.next, r.zone)

@@ -62,9 +62,10 @@ type Service struct {
 	Chores   *Chores
 	Freezes  *Freezes
 
-	Schedules *Schedules
-	Findings  *Findings
-	lock      *os.File // of the data directory
+	Schedules  *Schedules
+	Conditions *Conditions
+	Findings   *Findings
+	lock       *os.File // of the data directory
 }
 
 // newService wires the parts. Nothing goes on yet.
@@ -76,7 +77,8 @@ func newService(dir string, log *slog.Logger) *Service {
 		stores: map[string]*openedStore{}}
 	b.Source, b.Store = s.Places.source, s.Places.store
 	b.Engine = engine.New(b.Deps)
-	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{}}
+	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{},
+		held: map[[2]string]string{}}
 	s.Teller = &Teller{base: b}
 	s.Freezes = &Freezes{base: b, jobs: map[string]*frozenJob{}}
 	s.Places.freezes = s.Freezes
@@ -87,8 +89,11 @@ func newService(dir string, log *slog.Logger) *Service {
 	context.AfterFunc(b.ctx, s.Queue.letGo)
 	s.Schedules = &Schedules{base: b, queue: s.Queue, freezes: s.Freezes, rules: map[string]*scheduledRule{},
 		firing: map[string]bool{}}
-	s.Findings = &Findings{base: b, lineages: s.Lineages}
+	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller, findings: s.Findings}
+	s.Conditions = &Conditions{base: b, places: s.Places, teller: s.Teller, freezes: s.Freezes}
+	s.Queue.conditions = s.Conditions
+	b.Engine.Runs.Around = s.Conditions.around
 	b.Engine.Plans.Skew, b.Engine.Runs.Progress, b.Engine.Runs.Waits = clockSkew, s.Queue.publish, s.Queue.waits
 	return s
 }

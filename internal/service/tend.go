@@ -51,6 +51,7 @@ func (s *Chores) chores() map[string]chore {
 		"waiting runs":  s.queue.goOnWaiting,
 		"freezes":       s.queue.freezes.thaw,
 		"findings":      s.finding(),
+		"table sizes":   s.keepSizes,
 		"second copies": counted("second copies made", s.Engine.Upkeep.CopySeconds),
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
 		"moves":         counted("segments moved to cold stores", s.Engine.Upkeep.FinishMoves),

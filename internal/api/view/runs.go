@@ -54,6 +54,8 @@ type RunStanding struct {
 	Deleting   bool          `json:"deleting"`  // of a run that copies: it was decided that the rows go
 	DeleteAt   *catalog.Time `json:"delete_at"` // when that is decided on its own
 	ResumeAt   *catalog.Time `json:"resume_at"` // of a run that rests: when its next window opens
+	// since when what its rule requires has not held; null: it holds, or it was not asked
+	UnmetSince *catalog.Time `json:"unmet_since"`
 }
 
 // RunSums is what a run has done so far.

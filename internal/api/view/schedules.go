@@ -38,6 +38,7 @@ type FiringWork struct {
 	Due     int64         `json:"due"`  // rows, by its plan
 	BeganAt catalog.Time  `json:"began_at"`
 	EndedAt *catalog.Time `json:"ended_at"`
+	AskedBy string        `json:"asked_by"` // who wanted it; empty: the schedule
 }
 
 // FiringOf shows a record of the catalog.
@@ -105,4 +106,48 @@ type Acknowledgement struct {
 func FindingOf(f *catalog.Finding) Finding {
 	return Finding{ID: f.ID, Cause: Cause(f.Cause), OpenedAt: f.OpenedAt, SeenAt: f.SeenAt, ClosedAt: f.ClosedAt,
 		Acknowledgement: Acknowledgement(f.Acknowledgement)}
+}
+
+// OffSchedule keeps a rule from firing by its schedule for a while.
+type OffSchedule struct {
+	ID        string        `json:"id"`
+	Rule      string        `json:"rule"`
+	Reason    string        `json:"reason"`
+	Until     *catalog.Time `json:"until"`      // when it ends; null: by hand, or by until_done
+	UntilDone bool          `json:"until_done"` // it ends when a run of the rule is done
+	PlacedAt  catalog.Time  `json:"placed_at"`
+	PlacedBy  string        `json:"placed_by"`
+	FreezeLift
+}
+
+// OffScheduleOf shows a record of the catalog.
+func OffScheduleOf(o *catalog.OffSchedule) OffSchedule {
+	return OffSchedule{ID: o.ID, Rule: o.Rule, Reason: o.Reason, Until: o.Until, UntilDone: o.UntilDone,
+		PlacedAt: o.PlacedAt, PlacedBy: o.PlacedBy, FreezeLift: FreezeLift(o.FreezeLift)}
+}
+
+// StepRecord is something that was done before a run worked, or after.
+type StepRecord struct {
+	ID     string        `json:"id"`
+	Run    string        `json:"run"`
+	Rule   string        `json:"rule"`
+	Phase  catalog.Phase `json:"phase"`
+	Number int           `json:"number"` // in the rule, from 0
+	What   string        `json:"what"`   // as the rule has it
+	StepOutcome
+}
+
+// StepOutcome is what became of a step.
+type StepOutcome struct {
+	BeganAt catalog.Time    `json:"began_at"`
+	EndedAt *catalog.Time   `json:"ended_at"` // null: it goes on, or was cut off
+	Outcome catalog.Outcome `json:"outcome"`
+	Output  string          `json:"output"` // what it answered, or why it failed
+	Tries   int             `json:"tries"`
+}
+
+// StepOf shows a record of the catalog.
+func StepOf(s *catalog.Step) StepRecord {
+	return StepRecord{ID: s.ID, Run: s.Run, Rule: s.Rule, Phase: s.Phase, Number: s.Number, What: s.What,
+		StepOutcome: StepOutcome(s.StepOutcome)}
 }

@@ -123,3 +123,67 @@ func After(windows []Window, span Span, zone *time.Location) Span {
 	}
 	return next
 }
+
+// Hours are windows by the clock of a zone; without windows, any time.
+type Hours struct {
+	Windows []Window
+	Zone    *time.Location
+}
+
+// longestWait is how far ahead it is looked for hours that several have in common: windows come again within a week,
+// by clocks that are set twice a year.
+const longestWait = 400 * 24 * time.Hour
+
+// Shared returns the span in which all of some hours are open at an instant, or false and the next such span. The zero
+// Span says that they are never open together; without any hours, everything is open.
+func Shared(at time.Time, hours ...Hours) (span Span, open bool) {
+	for t := at; t.Sub(at) < longestWait; {
+		span = Span{}
+		later := t
+		for _, h := range hours {
+			if len(h.Windows) == 0 {
+				continue
+			}
+			one, within := At(h.Windows, t, h.Zone)
+			switch {
+			case !within && one.From.IsZero():
+				return Span{}, false
+			case !within && one.From.After(later):
+				later = one.From
+			case !within:
+			case span.To.IsZero():
+				span = one
+			default:
+				span = Span{latest(span.From, one.From), earliest(span.To, one.To)}
+			}
+		}
+		if later.Equal(t) {
+			return span, t.Equal(at)
+		}
+		t = later
+	}
+	return Span{}, false
+}
+
+// SharedAfter returns the next span of hours that opens at or after the end of another.
+func SharedAfter(span Span, hours ...Hours) Span {
+	next, open := Shared(span.To, hours...)
+	if open && !next.From.IsZero() && next.From.Before(span.To) && next.To.After(span.To) {
+		return SharedAfter(next, hours...) // it overlaps the one that ends
+	}
+	return next
+}
+
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+func earliest(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}

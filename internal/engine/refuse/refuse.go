@@ -88,6 +88,14 @@ func (e *Disagree) Is(target error) bool { return target == ErrDisagree }
 // ErrOthers says that others are at a table that is wanted for a moment without them.
 var ErrOthers = errors.New("others are at the table")
 
+// Unmet says that a run does not work because what its rule requires does not hold, and when to look again.
+type Unmet struct {
+	Reason string
+	Again  time.Time
+}
+
+func (e *Unmet) Error() string { return e.Reason }
+
 // Resting says that a run stops until its next window opens.
 type Resting struct {
 	Until  time.Time

@@ -3,9 +3,11 @@
 package run
 
 import (
+	"context"
 	"sync"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/shelf"
@@ -22,11 +24,17 @@ type Mover struct {
 	Progress func(*catalog.Run) // hears of every change of a run's counts; may be nil
 	// hears of what a run waits for, and whether that is something that does not answer; by the empty text that it
 	// goes on. May be nil
-	Waits      func(run, reason string, away bool)
+	Waits func(run, reason string, away bool)
+	// is asked before a run works, or ends because it was cancelled; an error keeps it from working. leave hears how
+	// that ended, whatever Around said, and returns that. May be nil
+	Around     func(ctx context.Context, run *catalog.Run, r *rule.Rule, cancelled bool) (leave Leave, err error)
 	SliceRows  int      // of a slice; 0: as many as there can be
 	FamilyRows int      // of a slice with related rows, where it is not found out as the run goes
 	paces      sync.Map // id of a run → pace.Pace, for its next batch
 }
+
+// Leave is called when a run has stopped working, with the cause, and returns it.
+type Leave func(err error) error
 
 // New returns a Mover.
 func New(d *deps.Deps, t *tables.Tables, s *shelf.Shelf, u *due.Selector) *Mover {

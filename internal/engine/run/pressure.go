@@ -201,14 +201,23 @@ func (r *Execution) withinLog() error {
 
 // withinWindow makes a run rest outside its window, or when it has taken what its budget gives it of one.
 func (r *Execution) withinWindow(now time.Time) error {
-	windows := r.rule.Windows()
-	if len(windows) == 0 {
-		return nil
+	hours, err := r.hours(now)
+	if err != nil || len(hours) == 0 {
+		return err
 	}
 	zone := r.rule.Location()
-	span, open := calendar.At(windows, now, zone)
+	span, open := calendar.Shared(now, hours...)
 	if !open {
-		return r.restUntil(span, fmt.Sprintf("outside its window (%s)", windowNames(windows)), zone)
+		why := "outside its window (" + windowNames(r.rule.Windows()) + ")"
+		if _, rules := calendar.At(r.rule.Windows(), now, zone); rules || len(r.rule.Window) == 0 {
+			why = fmt.Sprintf("outside the window of source %s (%s)", r.Run.Source, windowNames(r.guard.Windows))
+		}
+		if span.From.IsZero() {
+			return &refuse.Stopped{Reason: fmt.Sprintf("the windows of the rule (%s) and of source %s (%s) are never "+
+				"open together; change one of them, then resume the run", windowNames(r.rule.Windows()), r.Run.Source,
+				windowNames(r.guard.Windows))}
+		}
+		return r.restUntil(span, why, zone)
 	}
 	if r.Run.WindowFrom == nil || !r.Run.WindowFrom.Equal(span.From) {
 		from, began := catalog.At(span.From), catalog.At(now)
@@ -219,7 +228,7 @@ func (r *Execution) withinWindow(now time.Time) error {
 	if b == nil {
 		return nil
 	}
-	next := calendar.After(windows, span, zone)
+	next := calendar.SharedAfter(span, hours...)
 	if b.Rows > 0 && r.Run.WindowRows >= b.Rows {
 		return r.restUntil(next, fmt.Sprintf("it has taken the %d rows of its budget for this window",
 			r.Run.WindowRows), zone)
@@ -228,6 +237,27 @@ func (r *Execution) withinWindow(now time.Time) error {
 		return r.restUntil(next, fmt.Sprintf("it has worked for %s, its budget for this window", b.Time), zone)
 	}
 	return nil
+}
+
+// guardFor is how long what the guard rails of the source say of its hours is taken for granted.
+const guardFor = 5 * time.Second
+
+// hours are when the run may work: those of its rule, and those of its source.
+func (r *Execution) hours(now time.Time) (out []calendar.Hours, err error) {
+	if r.guarded.IsZero() || now.Sub(r.guarded).Abs() >= guardFor {
+		g, err := r.Catalog.Guard(context.Background(), r.Run.Source)
+		if err != nil {
+			return nil, err
+		}
+		r.guard, r.guarded = g.Hours(), now
+	}
+	if len(r.rule.Window) > 0 {
+		out = append(out, calendar.Hours{Windows: r.rule.Windows(), Zone: r.rule.Location()})
+	}
+	if len(r.guard.Windows) > 0 {
+		out = append(out, r.guard)
+	}
+	return out, nil
 }
 
 func windowNames(windows []calendar.Window) (out string) {

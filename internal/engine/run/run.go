@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -68,6 +69,8 @@ type pacing struct {
 	resting atomic.Int64
 	pieces  atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
 	logAt   *int64                      // what the database had logged when it was last asked
+	guard   calendar.Hours              // when runs may work on the source, as it was last read
+	guarded time.Time                   // when that was
 }
 
 // progress is how far an execution is, and what of it was shown and saved.
@@ -102,6 +105,19 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	rules, err := r.ruleOf(context.WithoutCancel(ctx))
 	if err != nil {
 		return err
+	}
+	r.rule = rules
+	if !cancelled {
+		if err := r.withinWindow(mv.Now()); err != nil { // before the database is asked for anything
+			return errors.Join(err, mv.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
+		}
+	}
+	if mv.Around != nil {
+		leave, entering := mv.Around(ctx, run, rules, cancelled)
+		defer func() { err = leave(err) }()
+		if entering != nil {
+			return entering
+		}
 	}
 	names := []string{run.Table}
 	for _, x := range rules.Relations() {

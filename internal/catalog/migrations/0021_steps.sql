@@ -1,0 +1,27 @@
+-- +goose Up
+-- What is done before and after a run works, each time that it does.
+CREATE TABLE step (
+	id TEXT PRIMARY KEY, run TEXT NOT NULL, rule TEXT NOT NULL, phase TEXT NOT NULL, number INTEGER NOT NULL, what TEXT NOT NULL,
+	began_at TEXT NOT NULL, ended_at TEXT, outcome TEXT NOT NULL, output TEXT NOT NULL DEFAULT '', tries INTEGER NOT NULL DEFAULT 1);
+CREATE INDEX step_run ON step (run, id);
+CREATE INDEX step_rule ON step (rule, id);
+CREATE INDEX step_began ON step (began_at);
+
+-- Since when what the rule of a run requires has not held; and whether steps after it are still to be done.
+ALTER TABLE run ADD COLUMN unmet_since TEXT;
+ALTER TABLE run ADD COLUMN entered INTEGER NOT NULL DEFAULT 0;
+
+-- Who asked for a firing that is of no schedule.
+ALTER TABLE firing ADD COLUMN asked_by TEXT NOT NULL DEFAULT '';
+
+-- Rules that do not fire for a while.
+CREATE TABLE off_schedule (
+	id TEXT PRIMARY KEY, rule TEXT NOT NULL, reason TEXT NOT NULL, until TEXT, until_done INTEGER NOT NULL, placed_at TEXT NOT NULL,
+	placed_by TEXT NOT NULL, lifted_at TEXT, lifted_by TEXT NOT NULL DEFAULT '', lift_reason TEXT NOT NULL DEFAULT '');
+CREATE UNIQUE INDEX off_schedule_stands ON off_schedule (rule) WHERE lifted_at IS NULL;
+
+-- How large tables were, once a day.
+CREATE TABLE table_size (
+	source TEXT NOT NULL, table_name TEXT NOT NULL, at TEXT NOT NULL, row_count INTEGER NOT NULL, bytes INTEGER NOT NULL,
+	PRIMARY KEY (source, table_name, at)) WITHOUT ROWID;
+CREATE INDEX table_size_at ON table_size (at);
