@@ -1131,7 +1131,7 @@ func (c *Client) Queue(ctx context.Context) (out Items[QueuedRun], err error) {
 	return out, err
 }
 
-// QueueLimits: how many runs work at a time.
+// QueueLimits: how many runs and other jobs work at a time.
 func (c *Client) QueueLimits(ctx context.Context) (*QueueLimits, error) {
 	out := new(QueueLimits)
 	if err := c.Do(ctx, "GET", "/queue/limits", nil, out); err != nil {
@@ -1140,7 +1140,8 @@ func (c *Client) QueueLimits(ctx context.Context) (*QueueLimits, error) {
 	return out, nil
 }
 
-// SetQueueLimits: change how many runs work at a time.
+// SetQueueLimits: change how many runs and other jobs work at a time; of kinds of jobs for which 0 is given, as
+// many as before.
 func (c *Client) SetQueueLimits(ctx context.Context, in QueueLimits) (*QueueLimits, error) {
 	out := new(QueueLimits)
 	if err := c.Do(ctx, "PUT", "/queue/limits", in, out); err != nil {
@@ -1236,6 +1237,41 @@ func (c *Client) Acknowledge(ctx context.Context, finding string,
 		return nil, err
 	}
 	return out, nil
+}
+
+// Jobs: the restores, exports, disposals and verifications that work or wait, by kind, in the order of their turns.
+func (c *Client) Jobs(ctx context.Context) (out Items[QueuedJob], err error) {
+	err = c.Do(ctx, "GET", "/queue/jobs", nil, &out)
+	return out, err
+}
+
+// PauseJob: stop a job until it is resumed.
+func (c *Client) PauseJob(ctx context.Context, kind, job string) (out Items[QueuedJob], err error) {
+	err = c.Do(ctx, "POST",
+		"/queue/jobs/"+url.PathEscape(kind)+"/"+url.PathEscape(job)+"/pause", nil, &out)
+	return out, err
+}
+
+// ResumeJob: let a paused job go on when its turn comes.
+func (c *Client) ResumeJob(ctx context.Context, kind, job string) (out Items[QueuedJob], err error) {
+	err = c.Do(ctx, "POST",
+		"/queue/jobs/"+url.PathEscape(kind)+"/"+url.PathEscape(job)+"/resume", nil, &out)
+	return out, err
+}
+
+// CancelJob: end a job; what it has done stays.
+func (c *Client) CancelJob(ctx context.Context, kind, job string) (out Items[QueuedJob], err error) {
+	err = c.Do(ctx, "POST",
+		"/queue/jobs/"+url.PathEscape(kind)+"/"+url.PathEscape(job)+"/cancel", nil, &out)
+	return out, err
+}
+
+// SetJobPriority: change which of the jobs that wait goes first.
+func (c *Client) SetJobPriority(ctx context.Context, kind,
+	job string, in NewPriority) (out Items[QueuedJob], err error) {
+	err = c.Do(ctx, "POST",
+		"/queue/jobs/"+url.PathEscape(kind)+"/"+url.PathEscape(job)+"/priority", in, &out)
+	return out, err
 }
 
 // BackupCatalog: the catalog as it is at this moment, as an SQLite file.

@@ -720,6 +720,26 @@ type Index struct {
 	Partial bool     `json:"partial,omitempty"`
 }
 
+// JobKind is what a job is.
+type JobKind string
+
+// Values of JobKind.
+const (
+	JobRestore      JobKind = "restore"      // to a table
+	JobExport       JobKind = "export"       // a restore to a file
+	JobDisposal     JobKind = "disposal"     // of segments, or an erasure
+	JobVerification JobKind = "verification" // that somebody asked for
+)
+
+// JobTurn is when the turn of a job comes.
+type JobTurn struct {
+	State string `json:"state"` // working, waiting or paused
+	// among those of its kind that do not work, from 1; 0: it works
+	Position int    `json:"position"`
+	Why      string `json:"why"` // it waits, beyond that others work
+	Priority int    `json:"priority"`
+}
+
 // Join reaches at most one row of another table of the same source, whose columns conditions may name as
 // JOIN.COLUMN.
 type Join struct {
@@ -1333,10 +1353,30 @@ const (
 	High   Priority = "high"
 )
 
-// QueueLimits are how many runs work at a time; the others wait in the queue.
+// QueueLimits are how many runs, and how many other jobs of each kind, work at a time; the others wait in the
+// queue.
 type QueueLimits struct {
-	All    int `json:"all"`    // in all
-	Source int `json:"source"` // of one source
+	All           int `json:"all"`           // runs in all
+	Source        int `json:"source"`        // runs of one source
+	Restores      int `json:"restores"`      // to tables
+	Exports       int `json:"exports"`       // restores to files
+	Disposals     int `json:"disposals"`     // and erasures
+	Verifications int `json:"verifications"` // that somebody asked for
+}
+
+// QueuedJob is a restore, an export, a disposal or a verification that works or waits.
+type QueuedJob struct {
+	Kind    JobKind   `json:"kind"`
+	ID      string    `json:"id"`
+	Source  string    `json:"source"` // empty: of any
+	Table   string    `json:"table"`  // likewise
+	What    string    `json:"what"`   // in words
+	By      string    `json:"by"`
+	AskedAt time.Time `json:"asked_at"`
+	Done    int64     `json:"done"`
+	Of      int64     `json:"of"` // 0: not known yet
+	Unit    string    `json:"unit"`
+	JobTurn
 }
 
 // QueuedRun is a run that works or waits.

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"slices"
 	"strings"
 	"time"
 
@@ -61,19 +60,6 @@ type TimesText struct {
 type SpokenTimes struct {
 	Spoken string         `json:"spoken"`
 	Next   []catalog.Time `json:"next"` // the next ten
-}
-
-// QueuedRun is a run that works or waits.
-type QueuedRun struct {
-	Run      RunView `json:"run"`
-	Position int     `json:"position"`    // among those that wait, from 1; 0: it works
-	Why      string  `json:"why"`         // it waits, beyond that others work
-	StartsIn *int64  `json:"starts_secs"` // seconds until it begins, as far as can be told; null: that cannot
-}
-
-// NewPriority is which of the runs that wait goes first.
-type NewPriority struct {
-	Priority int `json:"priority"`
 }
 
 // NewFreeze asks for a freeze.
@@ -173,9 +159,10 @@ func (a *API) scheduleRoutes() []route {
 				return each(view.StepOf)(s.Catalog.Steps(ctx, r.Param("run")))
 			}),
 		whole("/queue", "Queue", "The runs that work and those that wait, in the order of their turns", a.queue),
-		get("/queue/limits", "QueueLimits", "How many runs work at a time",
+		get("/queue/limits", "QueueLimits", "How many runs and other jobs work at a time",
 			func(context.Context, request) (service.QueueLimits, error) { return s.Queue.Limits(), nil }),
-		take("PUT", "/queue/limits", "SetQueueLimits", "Change how many runs work at a time",
+		take("PUT", "/queue/limits", "SetQueueLimits",
+			"Change how many runs and other jobs work at a time; of kinds of jobs for which 0 is given, as many as before",
 			func(ctx context.Context, r request, in service.QueueLimits) (service.QueueLimits, error) {
 				return s.Queue.SetLimits(ctx, r.actor(), in)
 			}),
@@ -339,34 +326,4 @@ func (a *API) coming(ctx context.Context, r request) ([]ComingFiring, error) {
 		out[i] = ComingFiring{x.Rule, x.Source, x.Table, catalog.At(x.At), x.Expected}
 	}
 	return out, err
-}
-
-// queue lists what works and what waits. When a run begins is told from when those before it are done.
-func (a *API) queue(context.Context, request) ([]QueuedRun, error) {
-	var out []QueuedRun
-	var ends []float64 // seconds until places are free, those that are known
-	free := a.service.Queue.Limits().All
-	now := a.service.Now()
-	for _, x := range a.service.Queue.Line() {
-		q := QueuedRun{Run: viewRun(x.Run), Position: x.Position, Why: x.Why}
-		switch {
-		case x.Position == 0:
-			free--
-			if q.Run.SecondsLeft != nil {
-				ends = append(ends, *q.Run.SecondsLeft)
-			}
-		case x.Run.StartAt != nil && x.Run.StartAt.After(now):
-			in := int64(x.Run.StartAt.Sub(now).Seconds())
-			q.StartsIn = &in
-		case x.Why == "" && free > 0:
-			in := int64(0)
-			q.StartsIn, free = &in, free-1
-		case x.Position <= len(ends):
-			slices.Sort(ends)
-			in := int64(ends[x.Position-1])
-			q.StartsIn = &in
-		}
-		out = append(out, q)
-	}
-	return out, nil
 }

@@ -42,10 +42,25 @@ func scheduleCommands() []Command {
 			}, Run: firingNext},
 		{Name: "queue list", Summary: "list the runs that work and those that wait, in the order of their turns",
 			Run: queueList},
-		{Name: "queue limits", Summary: "show or change how many runs work at a time", Flags: func(f *flag.FlagSet) {
-			f.Int("all", 0, "in all; 0: as it is")
-			f.Int("source", 0, "of one source; 0: as it is")
-		}, Run: queueLimits},
+		{Name: "queue jobs", Summary: "list the restores, exports, disposals and verifications that work or wait",
+			Run: queueJobs},
+		{Name: "queue limits", Summary: "show or change how many runs and other jobs work at a time",
+			Flags: func(f *flag.FlagSet) {
+				f.Int("all", 0, "runs in all; 0: as it is, here and below")
+				f.Int("source", 0, "runs of one source")
+				f.Int("restores", 0, "restores to tables")
+				f.Int("exports", 0, "restores to files")
+				f.Int("disposals", 0, "disposals and erasures")
+				f.Int("verifications", 0, "verifications that somebody asked for")
+			}, Run: queueLimits},
+		{Name: "queue pause", Args: "KIND JOB", Summary: "stop a restore, export, disposal or verification for a while",
+			Run: jobVerb((*client.Client).PauseJob)},
+		{Name: "queue resume", Args: "KIND JOB", Summary: "let a paused job go on when its turn comes",
+			Run: jobVerb((*client.Client).ResumeJob)},
+		{Name: "queue cancel", Args: "KIND JOB", Summary: "end a job; what it has done stays",
+			Run: jobVerb((*client.Client).CancelJob)},
+		{Name: "queue priority", Args: "KIND JOB PRIORITY",
+			Summary: "change which of the jobs that wait goes first (-100 to 100)", Run: jobPriority},
 		{Name: "run priority", Args: "RUN PRIORITY",
 			Summary: "change which of the runs that wait goes first (-100 to 100)",
 			Run:     runPriority},
@@ -219,62 +234,6 @@ func firingNext(e *Env) error {
 		rows = append(rows, []string{At(f.At), f.Rule, f.Source + "." + f.Table, expected})
 	}
 	return e.Show(l, []string{"at", "rule", "table", "rows expected"}, rows)
-}
-
-func queueList(e *Env) error {
-	l, err := e.Client.Queue(e.Ctx)
-	if err != nil {
-		return err
-	}
-	rows := [][]string{}
-	for _, q := range l.Items {
-		position, starts := "works", "-"
-		if q.Position > 0 {
-			position = Count(q.Position)
-		}
-		if q.StartsIn != nil {
-			starts = "in " + (time.Duration(*q.StartsIn) * time.Second).String()
-		}
-		why := q.Why
-		if why == "" {
-			why = q.Run.Reason
-		}
-		rows = append(rows, []string{position, q.Run.ID, q.Run.Rule, q.Run.Source + "." + q.Run.Table,
-			Count(q.Run.Priority), fmt.Sprintf("%s of %s", Count(q.Run.Done), Count(q.Run.Due)), starts, why})
-	}
-	return e.Show(l, []string{"position", "run", "rule", "table", "priority", "rows", "starts", "reason"}, rows)
-}
-
-func queueLimits(e *Env) error {
-	l, err := e.Client.QueueLimits(e.Ctx)
-	if err != nil {
-		return err
-	}
-	all, source := Get[int](e, "all"), Get[int](e, "source")
-	if all != 0 || source != 0 {
-		if all != 0 {
-			l.All = all
-		}
-		if source != 0 {
-			l.Source = source
-		}
-		if l, err = e.Client.SetQueueLimits(e.Ctx, *l); err != nil {
-			return err
-		}
-	}
-	return e.Facts(l, []Fact{{"runs at a time", Count(l.All)}, {"of one source", Count(l.Source)}})
-}
-
-func runPriority(e *Env) error {
-	var priority int
-	if _, err := fmt.Sscanf(e.Args[1], "%d", &priority); err != nil || fmt.Sprint(priority) != e.Args[1] {
-		return Usage("%q is no priority; write a number from -100 to 100", e.Args[1])
-	}
-	r, err := e.Client.SetPriority(e.Ctx, e.Args[0], client.NewPriority{Priority: priority})
-	if err != nil {
-		return err
-	}
-	return e.run1(r)
 }
 
 // until reads a time to come: an instant, or how long from now.

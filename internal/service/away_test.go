@@ -222,7 +222,7 @@ func TestAServiceEndsThoughAStoreHangs(t *testing.T) {
 func TestARunThatWaitsLetsOthersWork(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Queue.limits = QueueLimits{1, 1} })
+	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Queue.limits.All, s.Queue.limits.Source = 1, 1 })
 	defer s.Close()
 	relay, p := farStore(t, s, dir, 2000)
 	defer relay.Cut(false)

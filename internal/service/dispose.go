@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -45,33 +46,35 @@ func (s *Queue) StartDisposal(ctx context.Context, actor, id string) (*catalog.D
 	return &copied, nil
 }
 
-// dispose carries a disposal out in the background. One that the end of the service stops is taken up at its next
-// start.
+// dispose puts a disposal into the queue. One that the end of the service stops is taken up at its next start.
 func (s *Queue) dispose(d *catalog.Disposal) {
-	s.wait.Add(1)
-	go func() {
-		defer s.wait.Done()
-		ctx, end := s.freezes.watched(s.ctx, "disposal "+d.ID, d.Source, d.Table)
-		defer end()
-		err := context.Cause(ctx)
-		if err == nil {
-			err = s.patiently(waitPatience, func() error { return s.Engine.Disposals.Dispose(ctx, d) })
-		}
-		if errors.Is(err, refuse.ErrShutdown) || ctx.Err() != nil {
-			s.mu.Lock()
-			s.rested["disposal "+d.ID] = s.ctx.Err() == nil
-			s.mu.Unlock()
-			return
-		}
-		to, reason := catalog.DisposalDone, ""
-		if err != nil {
-			to, reason = catalog.DisposalFailed, err.Error()
-			s.Log.Error("disposal stopped", "disposal", d.ID, "error", err)
-		}
-		s.insist("disposal "+d.ID, func() error {
-			_, err := s.Catalog.SetDisposalState(context.Background(), "service", d.ID, to, reason,
-				catalog.At(s.Now()))
-			return err
+	id := d.ID
+	state := func(to catalog.DisposalState, reason string) error {
+		_, err := s.Catalog.SetDisposalState(context.Background(), "service", id, to, reason, catalog.At(s.Now()))
+		return err
+	}
+	s.jobs.enter(s.ctx, catalog.JobDisposal, id, JobOrder{Source: d.Source, Table: d.Table, What: d.Kind,
+		By: cmp.Or(d.DecidedBy, d.CreatedBy), Asked: d.CreatedAt.Time},
+		func(ctx context.Context) error {
+			d, err := insisted(ctx, s, "disposal", s.Catalog.Disposal, id)
+			if err != nil {
+				return err
+			}
+			if d.State != catalog.Disposing {
+				return nil
+			}
+			err = s.patiently(ctx, catalog.JobDisposal, id, func() error { return s.Engine.Disposals.Dispose(ctx, d) })
+			if errors.Is(err, refuse.ErrShutdown) || ctx.Err() != nil {
+				return refuse.ErrShutdown
+			}
+			to, reason := catalog.DisposalDone, ""
+			if err != nil {
+				to, reason = catalog.DisposalFailed, err.Error()
+				s.Log.Error("disposal stopped", "disposal", d.ID, "error", err)
+			}
+			return s.insist("disposal "+d.ID, func() error { return state(to, reason) })
+		},
+		func(reason string) error {
+			return state(catalog.DisposalFailed, reason+"; what was destroyed is gone; start it again, or cancel it")
 		})
-	}()
 }

@@ -19,13 +19,6 @@ type Freezes struct {
 
 	mu     sync.Mutex
 	stands []catalog.Freeze
-	jobs   map[string]*frozenJob
-}
-
-// frozenJob is work on a source that a freeze stops.
-type frozenJob struct {
-	source, table string
-	cancel        context.CancelCauseFunc
 }
 
 // load reads the freezes that stand.
@@ -52,26 +45,6 @@ func (s *Freezes) over(source, table string) *refuse.Frozen {
 		}
 	}
 	return nil
-}
-
-// watched is the context of work on a table, which a freeze ends. end is called when the work is over.
-func (s *Freezes) watched(ctx context.Context, name, source, table string) (watched context.Context, end func()) {
-	watched, cancel := context.WithCancelCause(ctx)
-	job := &frozenJob{source, table, cancel}
-	s.mu.Lock()
-	s.jobs[name] = job
-	s.mu.Unlock()
-	if frozen := s.over(source, table); frozen != nil {
-		cancel(frozen)
-	}
-	return watched, func() {
-		cancel(nil)
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if s.jobs[name] == job {
-			delete(s.jobs, name)
-		}
-	}
 }
 
 // Freeze stops the work on all sources, one, or one table of it, until it is lifted.
@@ -107,17 +80,7 @@ func (s *Freezes) Freeze(ctx context.Context, actor string, f catalog.Freeze) (*
 
 // stop ends the work that freezes cover.
 func (s *Freezes) stop() {
-	s.mu.Lock()
-	var jobs []*frozenJob
-	for _, job := range s.jobs {
-		jobs = append(jobs, job)
-	}
-	s.mu.Unlock()
-	for _, job := range jobs {
-		if frozen := s.over(job.source, job.table); frozen != nil {
-			job.cancel(frozen)
-		}
-	}
+	s.queue.jobs.freeze()
 	s.queue.freeze()
 }
 
@@ -132,6 +95,7 @@ func (s *Freezes) Lift(ctx context.Context, actor, id, reason string) (*catalog.
 	}
 	s.Log.Warn("no longer frozen", "what", lifted.Where(), "by", actor, "reason", reason)
 	s.queue.dispatch()
+	s.queue.jobs.dispatch()
 	return lifted, nil
 }
 
@@ -151,7 +115,7 @@ func (s *Freezes) thaw(ctx context.Context) (next time.Time, err error) {
 			return next, err
 		}
 	}
-	return next, s.queue.takeUpRested(ctx)
+	return next, nil
 }
 
 // freeze stops the runs at work that freezes cover.
@@ -169,37 +133,4 @@ func (s *Queue) freeze() {
 			a.cancel(frozen)
 		}
 	}
-}
-
-// takeUpRested carries out the restores and disposals that a freeze stopped and that nothing covers any more.
-func (s *Queue) takeUpRested(ctx context.Context) error {
-	restores, err := s.Catalog.RestoresIn(ctx, catalog.Restoring)
-	if err != nil {
-		return err
-	}
-	for i := range restores {
-		r := &restores[i]
-		if s.freezes.over(r.Source, r.Table) == nil && s.rests("restore "+r.ID) {
-			s.Log.Info("a restore goes on after a freeze", "restore", r.ID)
-			s.restore(r)
-		}
-	}
-	disposals, err := s.Catalog.DisposalsIn(ctx, catalog.Disposing)
-	for i := range disposals {
-		d := &disposals[i]
-		if s.freezes.over(d.Source, d.Table) == nil && s.rests("disposal "+d.ID) {
-			s.Log.Info("a disposal goes on after a freeze", "disposal", d.ID)
-			s.dispose(d)
-		}
-	}
-	return err
-}
-
-// rests says whether work was stopped by a freeze, and forgets that.
-func (s *Queue) rests(name string) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	was := s.rested[name]
-	delete(s.rested, name)
-	return was
 }

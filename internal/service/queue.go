@@ -25,12 +25,12 @@ type Queue struct {
 	freezes  *Freezes
 
 	conditions *Conditions
+	jobs       *Jobs
 
 	mu      sync.Mutex
 	limits  QueueLimits
 	active  map[string]*activeRun
 	looking map[string]*lookout // by run: of those that wait for what does not answer
-	rested  map[string]bool     // restores that a freeze stopped
 }
 
 // takeUp starts again what an earlier start of the service left unfinished.
@@ -58,6 +58,10 @@ func (s *Queue) takeUp(ctx context.Context) error {
 	for i := range verifications {
 		v := &verifications[i]
 		if v.State != catalog.Verifying {
+			continue
+		}
+		if v.Of == 0 && v.Segments == 0 { // its turn had not come
+			s.verify(v)
 			continue
 		}
 		now := catalog.At(s.Now())
@@ -257,6 +261,21 @@ func (s *Queue) insist(what string, keep func() error) error {
 		case <-time.After(wait):
 		}
 	}
+}
+
+// insisted reads a record of the catalog, for as long as that takes; what is not there, it does not wait for.
+func insisted[T any](ctx context.Context, s *Queue, what string, read func(context.Context, string) (T, error),
+	id string) (v T, err error) {
+	missing := s.insist(what+" "+id, func() error {
+		if v, err = read(ctx, id); errors.Is(err, catalog.ErrNotFound) || ctx.Err() != nil {
+			return nil
+		}
+		return err
+	})
+	if ctx.Err() != nil {
+		return v, context.Cause(ctx)
+	}
+	return v, errors.Join(err, missing)
 }
 
 // Waits between tries to keep something.
@@ -523,55 +542,78 @@ const waitPatience = 10 * time.Minute
 
 // patiently carries something out again and again while what it needs does not answer. It returns engine.Waiting where
 // that took too long.
-func (s *Queue) patiently(patience time.Duration, do func() error) error {
+func (s *Queue) patiently(ctx context.Context, kind catalog.JobKind, id string, do func() error) error {
 	var waiting *tables.Waiting
 	for wait, begun := firstLook, time.Now(); ; wait = min(2*wait, longestLook) {
 		err := do()
-		if !errors.As(err, &waiting) || time.Since(begun) > patience {
+		away := errors.As(err, &waiting) && time.Since(begun) <= waitPatience
+		s.jobs.lend(kind, id, away)
+		if !away {
 			return err
 		}
 		select {
-		case <-s.ctx.Done():
+		case <-ctx.Done():
 			return refuse.ErrShutdown
 		case <-time.After(wait):
 		}
 	}
 }
 
-// restore carries a restore out in the background. One that the end of the service interrupts is taken up at its next
-// start.
+// restore puts a restore into the queue. One that the end of the service interrupts is taken up at its next start.
 func (s *Queue) restore(r *catalog.Restore) {
-	s.wait.Add(1)
-	go func() {
-		defer s.wait.Done()
-		ctx, end := s.freezes.watched(s.ctx, "restore "+r.ID, r.Source, r.Table)
-		defer end()
-		err := context.Cause(ctx)
-		if err == nil {
-			err = s.patiently(waitPatience,
-				func() error { return s.Engine.Restores.Restore(ctx, r, s.restoreDirectory()) })
-		}
-		var waiting *tables.Waiting
-		if errors.As(err, &waiting) {
+	kind, what, id := catalog.JobRestore, "restore to "+r.Target, r.ID
+	if r.Target == catalog.TargetFile {
+		kind, what = catalog.JobExport, "export as "+r.Format
+	}
+	s.jobs.enter(s.ctx, kind, id, JobOrder{Source: r.Source, Table: r.Table, What: what, By: r.CreatedBy,
+		Asked: r.CreatedAt.Time},
+		func(ctx context.Context) error { return s.carryOutRestore(ctx, kind, id) },
+		func(reason string) error {
+			r, err := s.Catalog.Restore(context.Background(), id)
+			if err != nil {
+				return err
+			}
 			now := catalog.At(s.Now())
 			r.State, r.EndedAt, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, &now, "", nil
-			r.Reason = fmt.Sprintf("it has waited for %s; what was put back stays, and a new request skips it: %s",
-				waitPatience, waiting.Reason)
-		}
-		switch {
-		case errors.Is(err, refuse.ErrShutdown):
-			s.Log.Info("restore rests", "restore", r.ID, "reason", context.Cause(ctx))
-			s.mu.Lock()
-			s.rested["restore "+r.ID] = s.ctx.Err() == nil
-			s.mu.Unlock()
-		case err != nil:
-			s.Log.Error("restore failed", "restore", r.ID, "error", err)
-			// it was tried once
-			s.insist("restore "+r.ID, func() error { return s.Catalog.SaveRestore(context.Background(), r) })
-		default:
-			s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
-		}
-	}()
+			r.Reason = reason + "; what was put back stays, and a new request skips it"
+			if kind == catalog.JobExport {
+				r.Reason = reason
+				err = os.Remove(filepath.Join(s.restoreDirectory(), restore.ExportedFile(r)))
+				if r.File = ""; errors.Is(err, os.ErrNotExist) {
+					err = nil
+				}
+			}
+			return errors.Join(err, s.Catalog.SaveRestore(context.Background(), r))
+		})
+}
+
+func (s *Queue) carryOutRestore(ctx context.Context, kind catalog.JobKind, id string) error {
+	r, err := insisted(ctx, s, "restore", s.Catalog.Restore, id)
+	if err != nil {
+		return err
+	}
+	if r.State != catalog.Restoring {
+		return nil
+	}
+	err = s.patiently(ctx, kind, id, func() error { return s.Engine.Restores.Restore(ctx, r, s.restoreDirectory()) })
+	var waiting *tables.Waiting
+	if errors.As(err, &waiting) {
+		now := catalog.At(s.Now())
+		r.State, r.EndedAt, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, &now, "", nil
+		r.Reason = fmt.Sprintf("it has waited for %s; what was put back stays, and a new request skips it: %s",
+			waitPatience, waiting.Reason)
+	}
+	switch {
+	case errors.Is(err, refuse.ErrShutdown):
+		s.Log.Info("restore rests", "restore", r.ID, "reason", context.Cause(ctx))
+	case err != nil:
+		s.Log.Error("restore failed", "restore", r.ID, "error", err)
+		// it was tried once
+		s.insist("restore "+r.ID, func() error { return s.Catalog.SaveRestore(context.Background(), r) })
+	default:
+		s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
+	}
+	return err
 }
 
 // DecideRestore approves a restore that waits for that, or refuses it for a reason.

@@ -61,6 +61,7 @@ type Service struct {
 	Teller   *Teller
 	Chores   *Chores
 	Freezes  *Freezes
+	Jobs     *Jobs
 
 	Schedules  *Schedules
 	Conditions *Conditions
@@ -80,11 +81,12 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{},
 		held: map[[2]string]string{}}
 	s.Teller = &Teller{base: b}
-	s.Freezes = &Freezes{base: b, jobs: map[string]*frozenJob{}}
+	s.Freezes = &Freezes{base: b}
 	s.Places.freezes = s.Freezes
 	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, freezes: s.Freezes,
-		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{},
-		rested: map[string]bool{}}
+		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{}}
+	s.Jobs = &Jobs{base: b, queue: s.Queue, freezes: s.Freezes, jobs: map[jobName]*job{}}
+	s.Queue.jobs, b.Engine.Upkeep.Passes = s.Jobs, s.Jobs.passes
 	s.Freezes.queue = s.Queue
 	context.AfterFunc(b.ctx, s.Queue.letGo)
 	s.Schedules = &Schedules{base: b, queue: s.Queue, freezes: s.Freezes, rules: map[string]*scheduledRule{},

@@ -249,16 +249,33 @@ func (s *Queue) RequestVerification(ctx context.Context, actor string, q upkeep.
 		return nil, err
 	}
 	copied := *v
-	s.wait.Add(1)
-	go func() {
-		defer s.wait.Done()
-		if err := s.Engine.Upkeep.Verify(s.ctx, v, 0); err != nil {
-			s.Log.Error("a verification failed", "verification", v.ID, "error", err)
-			// it was tried once
-			s.insist("verification "+v.ID, func() error { return s.Catalog.SaveVerification(context.Background(), v) })
-		}
-	}()
+	s.verify(v)
 	return &copied, nil
+}
+
+// verify puts a verification into the queue.
+func (s *Queue) verify(v *catalog.Verification) {
+	what := "every store"
+	if v.Store != "" {
+		what = "store " + v.Store
+	}
+	s.jobs.enter(s.ctx, catalog.JobVerification, v.ID, JobOrder{Source: v.Source, Table: v.Table, What: what,
+		By: v.CreatedBy, Asked: v.CreatedAt.Time},
+		func(ctx context.Context) error {
+			err := s.Engine.Upkeep.Verify(ctx, v, 0)
+			if err != nil {
+				s.Log.Error("a verification failed", "verification", v.ID, "error", err)
+				// it was tried once
+				s.insist("verification "+v.ID,
+					func() error { return s.Catalog.SaveVerification(context.Background(), v) })
+			}
+			return err
+		},
+		func(reason string) error {
+			now := catalog.At(s.Now())
+			v.State, v.EndedAt, v.Reason = catalog.VerificationFailed, &now, reason
+			return s.Catalog.SaveVerification(context.Background(), v)
+		})
 }
 
 // StoreChange is what is to be changed of a store; nil: as it was.

@@ -13,34 +13,60 @@ import (
 	"ambercellar/internal/engine/refuse"
 )
 
-// QueueLimits are how many runs work at a time; the others wait in the queue.
+// QueueLimits are how many runs, and how many other jobs of each kind, work at a time; the others wait in the queue.
 type QueueLimits struct {
-	All    int `json:"all"`    // in all
-	Source int `json:"source"` // of one source
+	All           int `json:"all"`           // runs in all
+	Source        int `json:"source"`        // runs of one source
+	Restores      int `json:"restores"`      // to tables
+	Exports       int `json:"exports"`       // restores to files
+	Disposals     int `json:"disposals"`     // and erasures
+	Verifications int `json:"verifications"` // that somebody asked for
 }
 
-var usualLimits = QueueLimits{All: 2, Source: 2}
+var usualLimits = QueueLimits{All: 2, Source: 2, Restores: 2, Exports: 2, Disposals: 1, Verifications: 1}
+
+// of is how many jobs of a kind work at a time.
+func (l QueueLimits) of(kind catalog.JobKind) int {
+	switch kind {
+	case catalog.JobRestore:
+		return l.Restores
+	case catalog.JobExport:
+		return l.Exports
+	case catalog.JobDisposal:
+		return l.Disposals
+	}
+	return l.Verifications
+}
 
 const (
 	limitsSetting = "queue limits"
 	mostRuns      = 64
 )
 
-// Limits returns how many runs work at a time.
+// Limits returns how many runs and other jobs work at a time.
 func (s *Queue) Limits() QueueLimits {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.limits
 }
 
-// SetLimits changes how many runs work at a time. Runs that work go on.
+// SetLimits changes how many runs and other jobs work at a time: of kinds of jobs for which 0 is given, as many as before.
+// What works goes on.
 func (s *Queue) SetLimits(ctx context.Context, actor string, l QueueLimits) (QueueLimits, error) {
+	now := s.Limits()
+	for _, x := range [][2]*int{{&l.Restores, &now.Restores}, {&l.Exports, &now.Exports}, {&l.Disposals, &now.Disposals},
+		{&l.Verifications, &now.Verifications}} {
+		if *x[0] == 0 {
+			*x[0] = *x[1]
+		}
+	}
 	for _, x := range []struct {
 		field string
 		n     int
-	}{{"all", l.All}, {"source", l.Source}} {
+	}{{"all", l.All}, {"source", l.Source}, {"restores", l.Restores}, {"exports", l.Exports},
+		{"disposals", l.Disposals}, {"verifications", l.Verifications}} {
 		if x.n < 1 || x.n > mostRuns {
-			return l, &refuse.Error{Field: x.field, Message: fmt.Sprintf("%d runs cannot work at a time", x.n),
+			return l, &refuse.Error{Field: x.field, Message: fmt.Sprintf("%d cannot work at a time", x.n),
 				Remedy: fmt.Sprintf("write a number from 1 to %d; `ambercellar service freeze` stops all", mostRuns)}
 		}
 	}
@@ -58,6 +84,7 @@ func (s *Queue) SetLimits(ctx context.Context, actor string, l QueueLimits) (Que
 	s.limits = l
 	s.mu.Unlock()
 	s.dispatch()
+	s.jobs.dispatch()
 	return l, nil
 }
 

@@ -44,7 +44,8 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 		n.rows(t, table, 3000)
 	}
 	n.apply(t, "", tables...)
-	for _, l := range []QueueLimits{{0, 1}, {1, 0}, {1000, 1}} {
+	for _, l := range []QueueLimits{{All: 0, Source: 1}, {All: 1, Source: 0}, {All: 1000, Source: 1},
+		{All: 1, Source: 1, Exports: -1}} {
 		var refused *refuse.Error
 		if _, err := n.Queue.SetLimits(t.Context(), "me", l); !errors.As(err, &refused) {
 			t.Errorf("%+v: %v", l, err)
@@ -90,7 +91,7 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 	}
 	stop()
 	n.start(t)
-	if l := n.Queue.Limits(); l != (QueueLimits{All: 1, Source: 1}) {
+	if l := n.Queue.Limits(); l != (QueueLimits{1, 1, 2, 2, 1, 1}) {
 		t.Errorf("limits %+v", l)
 	}
 	if got := n.line(); got != "a 0, d 1, b 2, c 3" {
@@ -294,7 +295,8 @@ func TestTheQueueUnderAttack(t *testing.T) {
 		case 5, 6:
 			_, err = n.Queue.Resume(t.Context(), id)
 		case 7:
-			_, err = n.Queue.SetLimits(t.Context(), "me", QueueLimits{1 + random.IntN(4), 1 + random.IntN(4)})
+			_, err = n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 1 + random.IntN(4),
+				Source: 1 + random.IntN(4)})
 		case 8:
 			if step%40 == 0 {
 				err = n.Close()

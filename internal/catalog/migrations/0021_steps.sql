@@ -25,3 +25,9 @@ CREATE TABLE table_size (
 	source TEXT NOT NULL, table_name TEXT NOT NULL, at TEXT NOT NULL, row_count INTEGER NOT NULL, bytes INTEGER NOT NULL,
 	PRIMARY KEY (source, table_name, at)) WITHOUT ROWID;
 CREATE INDEX table_size_at ON table_size (at);
+
+-- Which of the restores, exports, disposals and verifications that wait goes first, and which are paused. A job without a
+-- line has the usual turn.
+CREATE TABLE job_turn (
+	kind TEXT NOT NULL, id TEXT NOT NULL, priority INTEGER NOT NULL DEFAULT 0, paused_at TEXT, paused_by TEXT NOT NULL DEFAULT '',
+	PRIMARY KEY (kind, id)) WITHOUT ROWID;

@@ -11,6 +11,7 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/archive/export"
+	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/search"
@@ -24,7 +25,7 @@ type fileTarget struct {
 
 // openFile begins the file. several says that the rows come from more than one segment.
 func (q *restoration) openFile(directory string, several bool) (target, error) {
-	q.restore.File = fmt.Sprintf("%s.%s", q.restore.ID, q.restore.Format)
+	q.restore.File = ExportedFile(q.restore)
 	if err := os.MkdirAll(directory, 0o700); err != nil {
 		return nil, err
 	}
@@ -98,3 +99,6 @@ func (q *restoration) newest(ctx context.Context, m *archive.Manifest, rows *val
 	}
 	return out, kept, nil
 }
+
+// ExportedFile is the name of the file that an export writes.
+func ExportedFile(r *catalog.Restore) string { return r.ID + "." + r.Format }

@@ -3,6 +3,7 @@
 package upkeep
 
 import (
+	"context"
 	"sync"
 
 	"ambercellar/internal/engine/deps"
@@ -17,6 +18,9 @@ type Keeper struct {
 	shelf   *shelf.Shelf
 	moving  sync.Map   // id of a segment → true: its rows are being moved
 	mending sync.Mutex // one file at a time is replaced
+
+	// is asked before each step of a verification, which may be made to wait there; may be nil
+	Passes func(ctx context.Context, verification string) error
 }
 
 // New returns a Keeper.

@@ -97,6 +97,11 @@ var VerifyPatience = 10 * time.Minute
 // step does a part of a verification while nothing can be destroyed. Whoever waits to destroy something is let in
 // first.
 func (j *Judging) step(ctx context.Context, do func() error) error {
+	if j.Passes != nil {
+		if err := j.Passes(ctx, j.V.ID); err != nil {
+			return err
+		}
+	}
 	for j.shelf.Destroying.Load() > 0 {
 		if err := tables.Rest(ctx, 5*time.Millisecond); err != nil {
 			return err

@@ -1,0 +1,152 @@
+package api
+
+import (
+	"context"
+	"slices"
+
+	"ambercellar/internal/catalog"
+)
+
+// QueuedRun is a run that works or waits.
+type QueuedRun struct {
+	Run      RunView `json:"run"`
+	Position int     `json:"position"`    // among those that wait, from 1; 0: it works
+	Why      string  `json:"why"`         // it waits, beyond that others work
+	StartsIn *int64  `json:"starts_secs"` // seconds until it begins, as far as can be told; null: that cannot
+}
+
+// QueuedJob is a restore, an export, a disposal or a verification that works or waits.
+type QueuedJob struct {
+	Kind    catalog.JobKind `json:"kind"`
+	ID      string          `json:"id"`
+	Source  string          `json:"source"` // empty: of any
+	Table   string          `json:"table"`  // likewise
+	What    string          `json:"what"`   // in words
+	By      string          `json:"by"`
+	AskedAt catalog.Time    `json:"asked_at"`
+	Done    int64           `json:"done"`
+	Of      int64           `json:"of"` // 0: not known yet
+	Unit    string          `json:"unit"`
+	JobTurn
+}
+
+// JobTurn is when the turn of a job comes.
+type JobTurn struct {
+	State    string `json:"state"`    // working, waiting or paused
+	Position int    `json:"position"` // among those of its kind that do not work, from 1; 0: it works
+	Why      string `json:"why"`      // it waits, beyond that others work
+	Priority int    `json:"priority"`
+}
+
+// NewPriority is which of the runs that wait goes first.
+type NewPriority struct {
+	Priority int `json:"priority"`
+}
+
+// jobRoutes are the routes of restores, exports, disposals and verifications that work or wait.
+func (a *API) jobRoutes() []route {
+	s := a.service.Jobs
+	did := func(do func(context.Context, string, catalog.JobKind, string) error) func(context.Context,
+		request) (Items[QueuedJob], error) {
+		return func(ctx context.Context, r request) (Items[QueuedJob], error) {
+			if err := do(ctx, r.actor(), catalog.JobKind(r.Param("kind")), r.Param("job")); err != nil {
+				return Items[QueuedJob]{}, err
+			}
+			return all(a.jobs(ctx, r))
+		}
+	}
+	return []route{
+		whole("/queue/jobs", "Jobs", "The restores, exports, disposals and verifications that work or wait, by kind, in the "+
+			"order of their turns", a.jobs),
+		act("POST", "/queue/jobs/{kind}/{job}/pause", "PauseJob", "Stop a job until it is resumed", did(s.Pause)),
+		act("POST", "/queue/jobs/{kind}/{job}/resume", "ResumeJob", "Let a paused job go on when its turn comes",
+			did(s.Resume)),
+		act("POST", "/queue/jobs/{kind}/{job}/cancel", "CancelJob", "End a job; what it has done stays",
+			did(s.Cancel)),
+		take("POST", "/queue/jobs/{kind}/{job}/priority", "SetJobPriority", "Change which of the jobs that wait goes first",
+			func(ctx context.Context, r request, in NewPriority) (Items[QueuedJob], error) {
+				if err := s.SetPriority(ctx, r.actor(), catalog.JobKind(r.Param("kind")), r.Param("job"),
+					in.Priority); err != nil {
+					return Items[QueuedJob]{}, err
+				}
+				return all(a.jobs(ctx, r))
+			}),
+	}
+}
+
+// jobs lists the jobs that work and those that wait, with how far each is.
+func (a *API) jobs(ctx context.Context, _ request) ([]QueuedJob, error) {
+	out := []QueuedJob{}
+	for _, x := range a.service.Jobs.Line() {
+		q := QueuedJob{Kind: x.Kind, ID: x.ID, Source: x.Source, Table: x.Table, What: x.What, By: x.By,
+			AskedAt: catalog.At(x.Asked), JobTurn: JobTurn{State: "waiting", Position: x.Position, Why: x.Why,
+				Priority: x.Priority}}
+		switch {
+		case x.Works:
+			q.State = "working"
+		case x.PausedAt != nil:
+			q.State = "paused"
+		}
+		if err := a.progress(ctx, &q); err != nil {
+			return nil, err
+		}
+		out = append(out, q)
+	}
+	return out, nil
+}
+
+// progress tells how far a job is.
+func (a *API) progress(ctx context.Context, q *QueuedJob) error {
+	c := a.service.Catalog
+	switch q.Kind {
+	case catalog.JobRestore, catalog.JobExport:
+		r, err := c.Restore(ctx, q.ID)
+		if err != nil {
+			return err
+		}
+		q.Done, q.Of, q.Unit = r.Restored+r.Skipped, r.Of, "rows"
+	case catalog.JobDisposal:
+		d, err := c.DisposalBrief(ctx, q.ID)
+		if err != nil {
+			return err
+		}
+		q.Done, q.Of, q.Unit = int64(d.Gone), int64(d.Segments), "segments"
+	case catalog.JobVerification:
+		v, err := c.Verification(ctx, q.ID)
+		if err != nil {
+			return err
+		}
+		q.Done, q.Of, q.Unit = int64(v.Segments), int64(v.Of), "segments"
+	}
+	return nil
+}
+
+// queue lists what works and what waits. When a run begins is told from when those before it are done.
+func (a *API) queue(context.Context, request) ([]QueuedRun, error) {
+	var out []QueuedRun
+	var ends []float64 // seconds until places are free, those that are known
+	free := a.service.Queue.Limits().All
+	now := a.service.Now()
+	for _, x := range a.service.Queue.Line() {
+		q := QueuedRun{Run: viewRun(x.Run), Position: x.Position, Why: x.Why}
+		switch {
+		case x.Position == 0:
+			free--
+			if q.Run.SecondsLeft != nil {
+				ends = append(ends, *q.Run.SecondsLeft)
+			}
+		case x.Run.StartAt != nil && x.Run.StartAt.After(now):
+			in := int64(x.Run.StartAt.Sub(now).Seconds())
+			q.StartsIn = &in
+		case x.Why == "" && free > 0:
+			in := int64(0)
+			q.StartsIn, free = &in, free-1
+		case x.Position <= len(ends):
+			slices.Sort(ends)
+			in := int64(ends[x.Position-1])
+			q.StartsIn = &in
+		}
+		out = append(out, q)
+	}
+	return out, nil
+}

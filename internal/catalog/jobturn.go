@@ -1,0 +1,57 @@
+package catalog
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// JobKind is what a job is.
+type JobKind string
+
+// Kinds of jobs.
+const (
+	JobRestore      JobKind = "restore"      // to a table
+	JobExport       JobKind = "export"       // a restore to a file
+	JobDisposal     JobKind = "disposal"     // of segments, or an erasure
+	JobVerification JobKind = "verification" // that somebody asked for
+)
+
+// JobKinds are all of them.
+var JobKinds = []JobKind{JobRestore, JobExport, JobDisposal, JobVerification}
+
+// JobTurn is which of the jobs that wait goes first, and whether one is paused.
+type JobTurn struct {
+	Kind     JobKind `db:"kind"`
+	ID       string  `db:"id"`
+	Priority int     `db:"priority"` // higher ones go first; 0 is usual
+	PausedAt *Time   `db:"paused_at"`
+	PausedBy string  `db:"paused_by"`
+}
+
+// JobTurnOf returns the turn of a job: the usual one where nothing else was said.
+func (c *Catalog) JobTurnOf(ctx context.Context, kind JobKind, id string) (JobTurn, error) {
+	found, err := list[JobTurn](ctx, c.db, "SELECT * FROM job_turn WHERE kind = ? AND id = ?", kind, id)
+	if err != nil || len(found) == 0 {
+		return JobTurn{Kind: kind, ID: id}, err
+	}
+	return found[0], nil
+}
+
+// SetJobTurn keeps the turn of a job, and why: what somebody did to it.
+func (c *Catalog) SetJobTurn(ctx context.Context, actor, did string, t JobTurn) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO job_turn (kind, id, priority, paused_at, paused_by)
+			VALUES (:kind, :id, :priority, :paused_at, :paused_by)`, t); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, actor, string(t.Kind)+" "+did, t.ID, fmt.Sprintf("priority %d", t.Priority))
+	})
+}
+
+// EndJobTurn forgets the turn of a job that has ended.
+func (c *Catalog) EndJobTurn(ctx context.Context, kind JobKind, id string) error {
+	_, err := c.writes.ExecContext(ctx, "DELETE FROM job_turn WHERE kind = ? AND id = ?", kind, id)
+	return err
+}

@@ -1,0 +1,260 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/restore"
+	"ambercellar/internal/engine/upkeep"
+)
+
+// cellar archives rows of a table, so that they can be restored.
+func (n *nights) cellar(t *testing.T, table string, rows int) {
+	t.Helper()
+	n.rows(t, table, rows)
+	text := fmt.Sprintf("rule: %s\nsource: harbour\ntable: %[1]s\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\n"+
+		"then: archive\narchive: {store: cellar, keep: P1D}\npace: unlimited\n", table)
+	if _, problems, err := n.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
+		rule.Fatal(problems) {
+		t.Fatal(problems, err)
+	}
+	p, err := n.Engine.Plans.Make(t.Context(), "me", plan.PlanRequest{Rule: table})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := n.Queue.StartRun(t.Context(), "me", p.ID, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r = n.ended(t, r.ID); r.State != catalog.Done || n.left(t, table) != 0 {
+		t.Fatalf("%+v", r)
+	}
+}
+
+// jobs writes the line of jobs: kind and position of each.
+func (n *nights) jobs() string {
+	var out []string
+	for _, x := range n.Jobs.Line() {
+		out = append(out, fmt.Sprintf("%s %d", x.Kind, x.Position))
+	}
+	return strings.Join(out, ", ")
+}
+
+// restored waits until a restore is in a state.
+func (n *nights) restored(t *testing.T, id string, want catalog.RestoreState) *catalog.Restore {
+	t.Helper()
+	for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		r, err := n.Catalog.Restore(t.Context(), id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r.State == want {
+			return r
+		}
+		if time.Since(begun) > time.Minute {
+			t.Fatalf("restore %s is %s: %s; %s", id, r.State, r.Reason, n.jobs())
+		}
+	}
+}
+
+func TestJobsTakeTheirTurns(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan", "berth")
+	n.cellar(t, "scan", 40_000)
+	n.cellar(t, "berth", 1000)
+	ask := func(table, target string) string {
+		t.Helper()
+		r, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Scope: catalog.Scope{All: true},
+			Table: table, Target: target, Format: map[string]string{"file": "csv"}[target]})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.ID
+	}
+	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 2, Source: 2, Restores: 1, Exports: 1}); err != nil {
+		t.Fatal(err)
+	}
+	pause := func(kind catalog.JobKind, id string) {
+		t.Helper()
+		if err := n.Jobs.Pause(t.Context(), "me", kind, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	first := ask("scan", "table")
+	pause(catalog.JobRestore, first)
+	second := ask("berth", "table")
+	third := ask("scan", "file")
+	n.restored(t, second, catalog.RestoreDone)
+	n.restored(t, third, catalog.RestoreDone)
+	if got := n.jobs(); got != "restore 1" {
+		t.Errorf("the jobs: %s", got)
+	}
+	if why := n.Jobs.Line()[0].Why; !strings.HasPrefix(why, "paused by me on ") {
+		t.Errorf("it waits as %q", why)
+	}
+	if n.left(t, "berth") != 1000 {
+		t.Error("the second was not restored")
+	}
+	n.restart(t) // it stays paused
+	time.Sleep(50 * time.Millisecond)
+	if got := n.jobs(); got != "restore 1" {
+		t.Errorf("the jobs after another start: %s", got)
+	}
+	var errs []error
+	errs = append(errs, n.Jobs.Pause(t.Context(), "me", catalog.JobRestore, first)) // it is
+	errs = append(errs, n.Jobs.Pause(t.Context(), "me", catalog.JobRestore, "none"))
+	errs = append(errs, n.Jobs.Pause(t.Context(), "me", "dream", first))
+	errs = append(errs, n.Jobs.SetPriority(t.Context(), "me", catalog.JobRestore, first, 101))
+	errs = append(errs, n.Jobs.Cancel(t.Context(), "me", catalog.JobRestore, second)) // it has ended
+	for i, err := range errs {
+		if err == nil {
+			t.Errorf("%d was taken", i)
+		}
+	}
+	if err := n.Jobs.Resume(t.Context(), "me", catalog.JobRestore, first); err != nil {
+		t.Fatal(err)
+	}
+	r := n.restored(t, first, catalog.RestoreDone)
+	if r.Restored != 40_000 || n.left(t, "scan") != 40_000 {
+		t.Errorf("%+v", r)
+	}
+	if got := n.jobs(); got != "" {
+		t.Errorf("the jobs: %s", got)
+	}
+}
+
+// Priorities, and one that is cancelled before and while it works.
+func TestJobsGoByPriority(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	n.cellar(t, "scan", 60_000)
+	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 2, Source: 2, Restores: 1, Exports: 1}); err != nil {
+		t.Fatal(err)
+	}
+	var ids []string
+	for i := range 5 {
+		r, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Scope: catalog.Scope{All: true},
+			Table: "scan", Target: "file", Format: "csv"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, r.ID)
+		if i == 0 {
+			if err := n.Jobs.Pause(t.Context(), "me", catalog.JobExport, r.ID); err != nil {
+				// it may have been quicker
+				if !errors.Is(err, catalog.ErrState) {
+					t.Fatal(err)
+				}
+			}
+		}
+	}
+	if err := n.Jobs.SetPriority(t.Context(), "me", catalog.JobExport, ids[4], 50); err != nil &&
+		!errors.Is(err, catalog.ErrState) {
+		t.Fatal(err)
+	}
+	if err := n.Jobs.Cancel(t.Context(), "me", catalog.JobExport, ids[3]); err != nil {
+		t.Fatal(err)
+	}
+	r := n.restored(t, ids[3], catalog.RestoreFailed)
+	if !strings.HasPrefix(r.Reason, "cancelled by me") {
+		t.Errorf("%+v", r)
+	}
+	for _, i := range []int{1, 2, 4} {
+		n.restored(t, ids[i], catalog.RestoreDone)
+	}
+	last, two := n.restored(t, ids[4], catalog.RestoreDone), n.restored(t, ids[2], catalog.RestoreDone)
+	if last.EndedAt.After(two.EndedAt.Time) {
+		t.Error("the one with the higher priority came later")
+	}
+	if err := n.Jobs.Cancel(t.Context(), "me", catalog.JobExport, ids[0]); err != nil {
+		t.Fatal(err)
+	}
+	n.restored(t, ids[0], catalog.RestoreFailed)
+	if files, err := filepath.Glob(filepath.Join(n.dir, "data", "restores", "*")); err != nil || len(files) != 3 {
+		t.Errorf("files %q, %v", files, err)
+	}
+}
+
+// A verification that is paused waits where it is and lets another work; one whose turn had not come is taken up after
+// a restart.
+func TestVerificationsWait(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	n.cellar(t, "scan", 5000)
+	ask := func() string {
+		t.Helper()
+		v, err := n.Queue.RequestVerification(t.Context(), "me", upkeep.VerificationRequest{Store: "cellar"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v.ID
+	}
+	wait := func(id string, want catalog.VerificationState) *catalog.Verification {
+		t.Helper()
+		for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+			v, err := n.Catalog.Verification(t.Context(), id)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if v.State == want {
+				return v
+			}
+			if time.Since(begun) > 30*time.Second {
+				t.Fatalf("%+v; %s", v, n.jobs())
+			}
+		}
+	}
+	// One job fills the only place, so that what is asked for waits.
+	gate := make(chan struct{})
+	n.Jobs.mu.Lock()
+	n.Jobs.jobs[jobName{catalog.JobVerification, "plug"}] = &job{JobTurn: catalog.JobTurn{Kind: catalog.JobVerification,
+		ID: "plug"}, cancel: func(error) {}, done: gate}
+	n.Jobs.mu.Unlock()
+	waits := ask()
+	if got := n.jobs(); got != "verification 0, verification 1" {
+		t.Fatalf("the jobs: %s", got)
+	}
+	if err := n.Jobs.Pause(t.Context(), "me", catalog.JobVerification, waits); err != nil {
+		t.Fatal(err)
+	}
+	n.restart(t)
+	if got := n.jobs(); got != "verification 1" {
+		t.Fatalf("the jobs after another start: %s", got)
+	}
+	other := ask()
+	if v := wait(other, catalog.VerificationDone); v.Segments == 0 {
+		t.Errorf("%+v", v)
+	}
+	if err := n.Jobs.Resume(t.Context(), "me", catalog.JobVerification, waits); err != nil {
+		t.Fatal(err)
+	}
+	if v := wait(waits, catalog.VerificationDone); v.Segments == 0 || v.Wrong != 0 {
+		t.Errorf("%+v", v)
+	}
+	// In the middle: it stops before its next step, and another takes its place.
+	middle := ask()
+	err := n.Jobs.Pause(t.Context(), "me", catalog.JobVerification, middle)
+	if err == nil {
+		last := ask()
+		wait(last, catalog.VerificationDone)
+		if err := n.Jobs.Cancel(t.Context(), "me", catalog.JobVerification, middle); err != nil &&
+			!errors.Is(err, catalog.ErrState) {
+			t.Fatal(err)
+		}
+		if v, err := n.Catalog.Verification(t.Context(), middle); err != nil || v.State == catalog.Verifying {
+			t.Errorf("%+v, %v", v, err)
+		}
+	} else if !errors.Is(err, catalog.ErrState) { // it was quicker
+		t.Fatal(err)
+	}
+	if got := n.jobs(); got != "" {
+		t.Errorf("the jobs: %s", got)
+	}
+}
