@@ -1125,7 +1125,7 @@ func (c *Client) Steps(ctx context.Context, run string) (out Items[StepRecord], 
 	return out, err
 }
 
-// Queue: the runs that work and those that wait, in the order of their turns.
+// Queue: the runs that work, those that wait, in the order of their turns, and others that have not ended.
 func (c *Client) Queue(ctx context.Context) (out Items[QueuedRun], err error) {
 	err = c.Do(ctx, "GET", "/queue", nil, &out)
 	return out, err

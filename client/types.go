@@ -1381,9 +1381,10 @@ type QueuedJob struct {
 
 // QueuedRun is a run that works or waits.
 type QueuedRun struct {
-	Run      RunView `json:"run"`
-	Position int     `json:"position"` // among those that wait, from 1; 0: it works
-	Why      string  `json:"why"`      // it waits, beyond that others work
+	Run RunView `json:"run"`
+	// among those that wait, from 1; 0: it works; -1: it waits for something else
+	Position int    `json:"position"`
+	Why      string `json:"why"` // it waits, beyond that others work
 	// seconds until it begins, as far as can be told; null: that cannot
 	StartsIn *int64 `json:"starts_secs"`
 }
@@ -1791,6 +1792,7 @@ type Run struct {
 	Due       int64      `json:"due"` // by the plan
 	Limit     int64      `json:"limit,omitempty"`
 	CreatedAt time.Time  `json:"created_at"`
+	StartedBy string     `json:"started_by"`
 	StartAt   *time.Time `json:"start_at,omitempty"` // not before; left out: at once
 	Priority  int        `json:"priority,omitempty"` // higher ones go first; 0 is usual
 	// the firing that it is of; left out: somebody started it

@@ -10,7 +10,7 @@ import (
 // QueuedRun is a run that works or waits.
 type QueuedRun struct {
 	Run      RunView `json:"run"`
-	Position int     `json:"position"`    // among those that wait, from 1; 0: it works
+	Position int     `json:"position"`    // among those that wait, from 1; 0: it works; -1: it waits for something else
 	Why      string  `json:"why"`         // it waits, beyond that others work
 	StartsIn *int64  `json:"starts_secs"` // seconds until it begins, as far as can be told; null: that cannot
 }
@@ -56,14 +56,16 @@ func (a *API) jobRoutes() []route {
 		}
 	}
 	return []route{
-		whole("/queue/jobs", "Jobs", "The restores, exports, disposals and verifications that work or wait, by kind, in the "+
+		whole("/queue/jobs", "Jobs", "The restores, exports, disposals and verifications that work or wait, by "+
+			"kind, in the "+
 			"order of their turns", a.jobs),
 		act("POST", "/queue/jobs/{kind}/{job}/pause", "PauseJob", "Stop a job until it is resumed", did(s.Pause)),
 		act("POST", "/queue/jobs/{kind}/{job}/resume", "ResumeJob", "Let a paused job go on when its turn comes",
 			did(s.Resume)),
 		act("POST", "/queue/jobs/{kind}/{job}/cancel", "CancelJob", "End a job; what it has done stays",
 			did(s.Cancel)),
-		take("POST", "/queue/jobs/{kind}/{job}/priority", "SetJobPriority", "Change which of the jobs that wait goes first",
+		take("POST", "/queue/jobs/{kind}/{job}/priority", "SetJobPriority",
+			"Change which of the jobs that wait goes first",
 			func(ctx context.Context, r request, in NewPriority) (Items[QueuedJob], error) {
 				if err := s.SetPriority(ctx, r.actor(), catalog.JobKind(r.Param("kind")), r.Param("job"),
 					in.Priority); err != nil {
@@ -122,7 +124,7 @@ func (a *API) progress(ctx context.Context, q *QueuedJob) error {
 }
 
 // queue lists what works and what waits. When a run begins is told from when those before it are done.
-func (a *API) queue(context.Context, request) ([]QueuedRun, error) {
+func (a *API) queue(ctx context.Context, _ request) ([]QueuedRun, error) {
 	var out []QueuedRun
 	var ends []float64 // seconds until places are free, those that are known
 	free := a.service.Queue.Limits().All
@@ -148,5 +150,23 @@ func (a *API) queue(context.Context, request) ([]QueuedRun, error) {
 		}
 		out = append(out, q)
 	}
-	return out, nil
+	return a.others(ctx, out)
+}
+
+// mostOthers is how many runs are told that neither work nor wait for a turn.
+const mostOthers = 200
+
+// others adds the runs that have not ended and wait for something else than their turn: those that rest, are paused,
+// failed, or have copied rows that are still to be deleted.
+func (a *API) others(ctx context.Context, out []QueuedRun) ([]QueuedRun, error) {
+	runs, _, err := a.service.Catalog.Unended(ctx, mostOthers)
+	for i := range runs {
+		r := &runs[i]
+		if r.State == catalog.Running || r.State == catalog.Queued ||
+			slices.ContainsFunc(out, func(q QueuedRun) bool { return q.Run.ID == r.ID }) {
+			continue
+		}
+		out = append(out, QueuedRun{Run: viewRun(r), Position: -1, Why: r.Reason})
+	}
+	return out, err
 }

@@ -158,11 +158,13 @@ func (a *API) scheduleRoutes() []route {
 				}
 				return each(view.StepOf)(s.Catalog.Steps(ctx, r.Param("run")))
 			}),
-		whole("/queue", "Queue", "The runs that work and those that wait, in the order of their turns", a.queue),
+		whole("/queue", "Queue", "The runs that work, those that wait, in the order of their turns, and others "+
+			"that have not ended", a.queue),
 		get("/queue/limits", "QueueLimits", "How many runs and other jobs work at a time",
 			func(context.Context, request) (service.QueueLimits, error) { return s.Queue.Limits(), nil }),
 		take("PUT", "/queue/limits", "SetQueueLimits",
-			"Change how many runs and other jobs work at a time; of kinds of jobs for which 0 is given, as many as before",
+			"Change how many runs and other jobs work at a time; of kinds of jobs for which 0 is given, as many as "+
+				"before",
 			func(ctx context.Context, r request, in service.QueueLimits) (service.QueueLimits, error) {
 				return s.Queue.SetLimits(ctx, r.actor(), in)
 			}),

@@ -212,10 +212,11 @@ type Expected struct {
 	ExpectLog     *int64   `db:"expect_log"`
 }
 
-// RunsExpected lists the newest run of each rule, if it was made since a time and works or is done, beside what its plan
-// expected.
+// RunsExpected lists the newest run of each rule, if it was made since a time and works or is done, beside what its
+// plan expected.
 func (c *Catalog) RunsExpected(ctx context.Context, since time.Time) ([]Expected, error) {
-	return list[Expected](ctx, c.db, `SELECT r.id, r.rule, r.state, r.due, r.changed + r.vanished + r.held + r.skipped AS
+	return list[Expected](ctx, c.db,
+		`SELECT r.id, r.rule, r.state, r.due, r.changed + r.vanished + r.held + r.skipped AS
 		left_out, r.working_micros, r.file_bytes, r.log_bytes, p.detail ->> '$.expect.seconds' AS seconds,
 		p.detail ->> '$.expect.archive_bytes' AS expect_archive, p.detail ->> '$.expect.log_bytes' AS expect_log
 		FROM run r JOIN plan p ON p.id = r.plan WHERE r.created_at >= ? AND r.state IN ('running', 'done')

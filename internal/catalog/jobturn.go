@@ -42,7 +42,8 @@ func (c *Catalog) JobTurnOf(ctx context.Context, kind JobKind, id string) (JobTu
 // SetJobTurn keeps the turn of a job, and why: what somebody did to it.
 func (c *Catalog) SetJobTurn(ctx context.Context, actor, did string, t JobTurn) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO job_turn (kind, id, priority, paused_at, paused_by)
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT OR REPLACE INTO job_turn (kind, id, priority, paused_at, paused_by)
 			VALUES (:kind, :id, :priority, :paused_at, :paused_by)`, t); err != nil {
 			return err
 		}

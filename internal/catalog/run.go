@@ -40,6 +40,7 @@ type RunOrder struct {
 	Due       int64  `db:"due"` // by the plan
 	Limit     int64  `db:"row_limit"`
 	CreatedAt Time   `db:"created_at"`
+	StartedBy string `db:"started_by"`
 }
 
 // RunTurn is when a run's turn comes.
@@ -144,6 +145,7 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 		if err != nil {
 			return err
 		}
+		r.StartedBy = actor
 		others, err := list[string](ctx, tx, query, args...)
 		if err != nil {
 			return err
@@ -154,9 +156,10 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 		}
 		_, err = tx.NamedExecContext(ctx,
 			`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store, pace, cutoff, due, state,
-				created_at, passes, row_limit, parts, emptying, start_at, priority, scheduled)
+				created_at, passes, row_limit, parts, emptying, start_at, priority, scheduled, started_by)
 			VALUES (:id, :plan, :rule, :revision, :source, :table_name, :action, :store, :pace, :cutoff, :due, :state,
-				:created_at, :passes, :row_limit, :parts, :emptying, :start_at, :priority, :scheduled)`, r)
+				:created_at, :passes, :row_limit, :parts, :emptying, :start_at, :priority, :scheduled,
+				:started_by)`, r)
 		if err != nil {
 			return err
 		}

@@ -100,6 +100,7 @@ func (c *Catalog) Unmet(ctx context.Context, id, reason string, again time.Time)
 
 // Met keeps that what the rule of a run requires holds.
 func (c *Catalog) Met(ctx context.Context, id string) error {
-	_, err := c.writes.ExecContext(ctx, "UPDATE run SET unmet_since = NULL WHERE id = ? AND unmet_since IS NOT NULL", id)
+	_, err := c.writes.ExecContext(ctx, "UPDATE run SET unmet_since = NULL WHERE id = ? AND unmet_since IS NOT NULL",
+		id)
 	return err
 }

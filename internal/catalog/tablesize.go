@@ -20,7 +20,8 @@ type TableSize struct {
 func (c *Catalog) KeepSizes(ctx context.Context, sizes []TableSize) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		for i := range sizes {
-			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO table_size (source, table_name, at, row_count,
+			if _, err := tx.NamedExecContext(ctx,
+				`INSERT OR REPLACE INTO table_size (source, table_name, at, row_count,
 				bytes) VALUES (:source, :table_name, :at, :row_count, :bytes)`, &sizes[i]); err != nil {
 				return err
 			}
@@ -47,8 +48,8 @@ type Growth struct {
 	Is     int64  `db:"is_"` // bytes now
 }
 
-// Grown lists the tables that no rule is for, neither as its own nor as a related one, and that have grown since a time
-// by so many bytes at least and by such a share.
+// Grown lists the tables that no rule is for, neither as its own nor as a related one, and that have grown since a
+// time by so many bytes at least and by such a share.
 func (c *Catalog) Grown(ctx context.Context, since time.Time, bytes int64, share float64) ([]Growth, error) {
 	return list[Growth](ctx, c.db, `WITH edge AS (
 			SELECT source, table_name, min(at) AS first, max(at) AS last FROM table_size WHERE at >= ?1 GROUP BY 1, 2)
@@ -58,7 +59,8 @@ func (c *Catalog) Grown(ctx context.Context, since time.Time, bytes int64, share
 		WHERE b.bytes - a.bytes >= ?2 AND b.bytes - a.bytes >= ?3 * a.bytes
 			AND NOT EXISTS (SELECT 1 FROM rule WHERE rule.source = e.source AND rule.table_name = e.table_name)
 			AND NOT EXISTS (SELECT 1 FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision,
-				json_tree(v.body, '$.related') x WHERE u.source = e.source AND x.key = 'table' AND x.value = e.table_name)
+				json_tree(v.body, '$.related') x
+				WHERE u.source = e.source AND x.key = 'table' AND x.value = e.table_name)
 		ORDER BY b.bytes - a.bytes DESC LIMIT 100`, At(since), bytes, share)
 }
 

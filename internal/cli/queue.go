@@ -18,6 +18,8 @@ func queueList(e *Env) error {
 		position, starts := "works", "-"
 		if q.Position > 0 {
 			position = Count(q.Position)
+		} else if q.Position < 0 {
+			position = string(q.Run.State)
 		}
 		if q.StartsIn != nil {
 			starts = "in " + (time.Duration(*q.StartsIn) * time.Second).String()

@@ -17,16 +17,18 @@ import (
 // runCommands are the commands of runs.
 func runCommands() []Command {
 	return []Command{
-		{Name: "run start", Args: "[PLAN]", Summary: "carry out a plan, or run rules now", Flags: func(f *flag.FlagSet) {
-			f.Bool("all", false, "without a plan: run all rules that are enabled; each makes its plan, within its limit")
-			f.String("rule", "", "without a plan: run this rule")
-			f.String("source", "", "with -all: the rules of this source only")
-			f.String("reason", "", "without a plan: why; it is kept")
-			f.Bool("watch", false, "stay and show its progress")
-			f.Bool("empty", false, "remove all rows of the table at once, where the plan offers that")
-			f.String("at", "", "when it begins, like 2027-01-31T22:00:00Z or 6h; left out: now")
-			f.Int("priority", 0, "which of the runs that wait goes first, from -100 to 100")
-		}, Run: runStart},
+		{Name: "run start", Args: "[PLAN]", Summary: "carry out a plan, or run rules now",
+			Flags: func(f *flag.FlagSet) {
+				f.Bool("all", false, "without a plan: run all rules that are enabled; each makes its plan, within "+
+					"its limit")
+				f.String("rule", "", "without a plan: run this rule")
+				f.String("source", "", "with -all: the rules of this source only")
+				f.String("reason", "", "without a plan: why; it is kept")
+				f.Bool("watch", false, "stay and show its progress")
+				f.Bool("empty", false, "remove all rows of the table at once, where the plan offers that")
+				f.String("at", "", "when it begins, like 2027-01-31T22:00:00Z or 6h; left out: now")
+				f.Int("priority", 0, "which of the runs that wait goes first, from -100 to 100")
+			}, Run: runStart},
 		{Name: "run list", Summary: "list runs, the newest first", Flags: func(f *flag.FlagSet) {
 			f.String("rule", "", "of this rule only")
 			f.String("state", "", "in this state only: queued, running, paused, resting, copied, done, cancelled "+
@@ -165,11 +167,12 @@ func (e *Env) run1(r *client.RunView) error {
 		priority = Count(r.Priority)
 	}
 	if r.Scheduled != nil {
-		begins += " by its schedule, fired " + At(*r.Scheduled)
+		begins += " by a firing of its rule at " + At(*r.Scheduled)
 	}
 	return e.Facts(r, []Fact{{"run", r.ID}, {"rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision)},
 		{"table", r.Source + "." + r.Table}, {"action", r.Action}, {"pace", r.Pace}, {"cutoff", At(r.Cutoff)},
 		{"state", string(r.State)}, {"reason", r.Reason}, {"begins", strings.TrimSpace(begins)},
+		{"started by", r.StartedBy},
 		{"priority", priority}, {"due by plan", Count(r.Due)},
 		{"done", fmt.Sprintf("%s, %s a second", Things(r.Done, "row"), Count(int64(r.Rate)))}, {"time left", left},
 		{"written", archived}, {"log volume", logged}, {"started", atOrDash(r.StartedAt)},

@@ -21,11 +21,12 @@ func scheduleCommands() []Command {
 				f.String("zone", "", "the zone whose clock it follows; left out: UTC")
 				f.String("from", "", "no firing is before this day or time")
 			}, Run: scheduleTry},
-		{Name: "schedule off", Args: "RULE", Summary: "keep a rule from firing for a while", Flags: func(f *flag.FlagSet) {
-			f.String("reason", "", "why; it is kept")
-			f.String("until", "", "when it ends, like 2027-01-31T06:00:00Z or 8h; left out: by hand")
-			f.Bool("until-done", false, "until the run that works off its backlog is done")
-		}, Run: scheduleOff},
+		{Name: "schedule off", Args: "RULE", Summary: "keep a rule from firing for a while",
+			Flags: func(f *flag.FlagSet) {
+				f.String("reason", "", "why; it is kept")
+				f.String("until", "", "when it ends, like 2027-01-31T06:00:00Z or 8h; left out: by hand")
+				f.Bool("until-done", false, "until the run that works off its backlog is done")
+			}, Run: scheduleOff},
 		{Name: "schedule on", Args: "RULE", Summary: "let a rule fire by its schedule again",
 			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; it is kept") }, Run: scheduleOn},
 		{Name: "firing list", Summary: "list the moments at which rules ran by themselves, the newest first",
@@ -53,8 +54,9 @@ func scheduleCommands() []Command {
 				f.Int("disposals", 0, "disposals and erasures")
 				f.Int("verifications", 0, "verifications that somebody asked for")
 			}, Run: queueLimits},
-		{Name: "queue pause", Args: "KIND JOB", Summary: "stop a restore, export, disposal or verification for a while",
-			Run: jobVerb((*client.Client).PauseJob)},
+		{Name: "queue pause", Args: "KIND JOB",
+			Summary: "stop a restore, export, disposal or verification for a while",
+			Run:     jobVerb((*client.Client).PauseJob)},
 		{Name: "queue resume", Args: "KIND JOB", Summary: "let a paused job go on when its turn comes",
 			Run: jobVerb((*client.Client).ResumeJob)},
 		{Name: "queue cancel", Args: "KIND JOB", Summary: "end a job; what it has done stays",

@@ -66,7 +66,7 @@ func (s *Conditions) Of(ctx context.Context, r *rule.Rule, plan *catalog.Plan, r
 	}
 	archive, log := expected(plan, run)
 	if q.StoreFree != nil {
-		ask("store_free", q.StoreFree.String(), func(ctx context.Context) (bool, string, error) {
+		ask("store_free", q.StoreFree.Spoken(), func(ctx context.Context) (bool, string, error) {
 			return s.storeFree(ctx, r, q.StoreFree, archive)
 		})
 	}
@@ -75,7 +75,7 @@ func (s *Conditions) Of(ctx context.Context, r *rule.Rule, plan *catalog.Plan, r
 			return s.signals(ctx, r)
 		})
 		if q.LogFree != nil {
-			ask("log_free", q.LogFree.String(), func(context.Context) (bool, string, error) {
+			ask("log_free", q.LogFree.Spoken(), func(context.Context) (bool, string, error) {
 				return logFree(signals, err, q.LogFree, log)
 			})
 		}
@@ -117,8 +117,8 @@ func inTime[T any](ctx context.Context, limit time.Duration, do func(context.Con
 	return v, err
 }
 
-// expected is how many bytes a plan's run is still expected to write, to the stores and to the database's log; negative
-// where that cannot be told.
+// expected is how many bytes a plan's run is still expected to write, to the stores and to the database's log;
+// negative where that cannot be told.
 func expected(p *catalog.Plan, r *catalog.Run) (archive, log float64) {
 	if p == nil {
 		return -1, -1
@@ -231,7 +231,8 @@ func logFree(signals map[string]float64, err error, need *rule.Room, expects flo
 	case err != nil:
 		return false, "", err
 	case !known:
-		return false, "what is free on the database's disk is not known; name its directory, as the service's machine " +
+		return false, "what is free on the database's disk is not known; name its directory, as the service's " +
+			"machine " +
 			"has it, when the source is added (-disk)", nil
 	}
 	if short := need.Spare(free, expects); short != "" {
@@ -308,8 +309,9 @@ func (s *Conditions) met(ctx context.Context, run *catalog.Run, r *rule.Rule) er
 			return context.Cause(ctx)
 		}
 		if !c.Met {
-			return &refuse.Unmet{Again: s.Now().Add(unmetAgain), Reason: fmt.Sprintf("its rule requires %s, which does "+
-				"not hold: %s; that is looked at every five minutes", c.Name, c.Found)}
+			return &refuse.Unmet{Again: s.Now().Add(unmetAgain),
+				Reason: fmt.Sprintf("its rule requires %s, which does "+
+					"not hold: %s; that is looked at every five minutes", c.Name, c.Found)}
 		}
 	}
 	return s.Catalog.Met(ctx, run.ID)

@@ -120,7 +120,8 @@ func TestARunWaitsForWhatItsRuleRequires(t *testing.T) {
 	}
 	run := n.now(t, "scan")
 	r := n.until(t, run, "it rests", 20*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
-	if r.UnmetSince == nil || !strings.Contains(r.Reason, "requires backup") || !strings.Contains(r.Reason, "no such file") {
+	if r.UnmetSince == nil || !strings.Contains(r.Reason, "requires backup") ||
+		!strings.Contains(r.Reason, "no such file") {
 		t.Fatalf("%+v", r)
 	}
 	// A file that is empty, too old, of a time to come: no backup.
@@ -202,9 +203,15 @@ func TestARequirementThatHangs(t *testing.T) {
 		return fmt.Sprintf("%t %s", c[0].Met, c[0].Found)
 	}
 	for want, answer := range map[string]func(w http.ResponseWriter, r *http.Request){
-		"false http":                      func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(500) },
-		"false context deadline exceeded": func(w http.ResponseWriter, r *http.Request) { time.Sleep(3 * time.Second) },
-		"true the newest backup is of":    func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, n.Now().Format(time.RFC3339)) },
+		"false http": func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(500) },
+		"false context deadline exceeded": func(w http.ResponseWriter,
+			r *http.Request) {
+			time.Sleep(3 * time.Second)
+		},
+		"true the newest backup is of": func(w http.ResponseWriter,
+			_ *http.Request) {
+			fmt.Fprintln(w, n.Now().Format(time.RFC3339))
+		},
 		"false http: ": func(w http.ResponseWriter, r *http.Request) { // it leads elsewhere
 			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
 		},
@@ -252,7 +259,8 @@ func TestStepsAroundARun(t *testing.T) {
 	if _, err := n.Queue.Resume(t.Context(), run); err != nil {
 		t.Fatal(err)
 	}
-	begun := n.until(t, run, "it goes on", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Running })
+	begun := n.until(t, run, "it goes on", 30*time.Second,
+		func(r *catalog.Run) bool { return r.State == catalog.Running })
 	n.until(t, run, "it deletes more", 30*time.Second, func(r *catalog.Run) bool { return r.Deleted > begun.Deleted })
 	f, err := n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Reason: "an audit"})
 	if err != nil {
@@ -337,7 +345,8 @@ func TestSourcesHaveHours(t *testing.T) {
 	guard(`{"window": ["22:30-04:00"]}`) // it is 21:55
 	run := n.now(t, "scan")
 	r := n.until(t, run, "it rests", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
-	if !strings.Contains(r.Reason, "outside the window of source harbour (22:30-04:00); it goes on at 2026-11-30 22:30") {
+	if !strings.Contains(r.Reason,
+		"outside the window of source harbour (22:30-04:00); it goes on at 2026-11-30 22:30") {
 		t.Errorf("%+v", r)
 	}
 	guard(`{"window": ["23:00-04:00"]}`)
@@ -401,7 +410,8 @@ func TestRulesRunByWish(t *testing.T) {
 	n.tick(t)
 	n.firings(t, "berth", 2)
 	until := catalog.At(time.Date(2026, 12, 2, 12, 0, 0, 0, time.UTC))
-	for _, bad := range []catalog.OffSchedule{{Rule: "berth"}, {Rule: "scan", Reason: "x"}, {Rule: "none", Reason: "x"},
+	for _, bad := range []catalog.OffSchedule{{Rule: "berth"}, {Rule: "scan", Reason: "x"},
+		{Rule: "none", Reason: "x"},
 		{Rule: "berth", Reason: "x", UntilDone: true}, {Rule: "berth", Reason: "x", Until: &until, UntilDone: true}} {
 		if _, err := n.Schedules.Off(t.Context(), "me", bad); err == nil {
 			t.Errorf("taken: %+v", bad)
@@ -414,7 +424,8 @@ func TestRulesRunByWish(t *testing.T) {
 	for day, want := range map[int]catalog.FiringState{1: catalog.FiringSkipped} {
 		n.set(time.Date(2026, 12, day, 22, 0, 1, 0, time.UTC))
 		n.tick(t)
-		if f := n.firings(t, "berth", 2+day)[1+day]; f.State != want || !strings.Contains(f.Reason, "the port is closed") {
+		if f := n.firings(t, "berth", 2+day)[1+day]; f.State != want ||
+			!strings.Contains(f.Reason, "the port is closed") {
 			t.Errorf("%+v", f)
 		}
 	}

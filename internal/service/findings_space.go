@@ -50,7 +50,8 @@ func (s *Findings) storesFull(ctx context.Context) (out []catalog.Cause, err err
 			Message: fmt.Sprintf("store %s has little room left", st.Name),
 			Evidence: fmt.Sprintf("%s is free; runs of the last 30 days wrote %s", pace.Bytes.Spoken(float64(free)),
 				pace.Bytes.Spoken(float64(written))),
-			Remedy: "give it more room, dispose of what has been kept for long enough, or let rules name another store"})
+			Remedy: "give it more room, dispose of what has been kept for long enough, or let rules name another " +
+				"store"})
 	}
 	return out, nil
 }

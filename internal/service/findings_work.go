@@ -34,7 +34,8 @@ func (s *Findings) requirementUnmet(ctx context.Context) (out []catalog.Cause, e
 		out = append(out, catalog.Cause{Subject: r.ID, Severity: catalog.Warning, Evidence: r.Reason,
 			Message: fmt.Sprintf("run %s of rule %s has waited since %s for what its rule requires", r.ID, r.Rule,
 				r.UnmetSince.Format(time.RFC3339)),
-			Remedy: "see to what the reason names (`ambercellar rule requirements " + r.Rule + "`); the run goes on by " +
+			Remedy: "see to what the reason names (`ambercellar rule requirements " + r.Rule +
+				"`); the run goes on by " +
 				"itself, or cancel it", Address: "#/runs/" + r.ID})
 	}
 	return out, err
@@ -73,7 +74,8 @@ func (s *Findings) uncovered(ctx context.Context) (out []catalog.Cause, err erro
 		out = append(out, catalog.Cause{Subject: x.Rule, Severity: catalog.Notice, Address: "#/rules/" + x.Rule,
 			Message:  fmt.Sprintf("rule %s leaves rows that none of its clauses is for", x.Rule),
 			Evidence: fmt.Sprintf("plan %s counted %d of them", x.Plan, x.Rows),
-			Remedy: "add a clause for them (`otherwise: true`), if only to keep them forever, or acknowledge that they " +
+			Remedy: "add a clause for them (`otherwise: true`), if only to keep them forever, or acknowledge that " +
+				"they " +
 				"stay"})
 	}
 	return out, err
@@ -91,18 +93,21 @@ func (s *Findings) unexpected(ctx context.Context) (out []catalog.Cause, err err
 			why = fmt.Sprintf("it has worked for more than %d times the %s that its plan expected", beyond,
 				(time.Duration(*r.Seconds) * time.Second).String())
 		case r.ExpectLog != nil && r.LogBytes != nil && *r.LogBytes > leastBytes && *r.LogBytes > beyond**r.ExpectLog:
-			why = fmt.Sprintf("the database's log has grown by more than %d times the %s that its plan expected", beyond,
+			why = fmt.Sprintf("the database's log has grown by more than %d times the %s that its plan expected",
+				beyond,
 				pace.Bytes.Spoken(float64(*r.ExpectLog)))
 		case r.ExpectArchive != nil && r.FileBytes > leastBytes && r.FileBytes > beyond**r.ExpectArchive:
 			why = fmt.Sprintf("it has written more than %d times the %s that its plan expected", beyond,
 				pace.Bytes.Spoken(float64(*r.ExpectArchive)))
 		case r.State == catalog.Done && r.Left > leastLeft && float64(r.Left) > leftOut*float64(r.Due):
-			why = fmt.Sprintf("it left %d of %d due rows: others had changed or locked them, or they were held", r.Left,
+			why = fmt.Sprintf("it left %d of %d due rows: others had changed or locked them, or they were held",
+				r.Left,
 				r.Due)
 		default:
 			continue
 		}
-		out = append(out, catalog.Cause{Subject: r.ID, Severity: catalog.Notice, Evidence: why, Address: "#/runs/" + r.ID,
+		out = append(out, catalog.Cause{Subject: r.ID, Severity: catalog.Notice, Evidence: why, Address: "#/runs/" +
+			r.ID,
 			Message: fmt.Sprintf("run %s of rule %s is not what its plan expected", r.ID, r.Rule),
 			Remedy:  "its page shows plan and actual; the next plan expects what this run took"})
 	}
@@ -114,7 +119,8 @@ func (s *Findings) heldElsewhere(context.Context) (out []catalog.Cause, err erro
 	for at, who := range s.lineages.Held() {
 		out = append(out, catalog.Cause{Subject: at[0] + "." + at[1], Severity: catalog.Urgent, Evidence: who,
 			Message: fmt.Sprintf("another service holds table %s of source %s", at[1], at[0]),
-			Remedy: "let one service alone work on a table: stop the rule there or here; if the other is gone for good, " +
+			Remedy: "let one service alone work on a table: stop the rule there or here; if the other is gone for " +
+				"good, " +
 				"`ambercellar table reconcile` says what to do",
 			Address: "#/tables/" + at[0] + "/" + url.PathEscape(at[1])})
 	}

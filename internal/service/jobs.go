@@ -15,8 +15,8 @@ import (
 )
 
 // Jobs are the restores, exports, disposals and verifications that work or wait for their turns: so many of each kind
-// work at a time. What there is to do stands in the catalog; no goroutine waits for its turn, but for verifications that
-// were paused in the middle.
+// work at a time. What there is to do stands in the catalog; no goroutine waits for its turn, but for verifications
+// that were paused in the middle.
 type Jobs struct {
 	*base
 	queue   *Queue
@@ -70,7 +70,8 @@ func (e *halted) Error() string        { return e.why }
 func (e *halted) Is(target error) bool { return target == refuse.ErrShutdown }
 
 // enter puts a job into the queue. What it was told about its turn before holds still.
-func (s *Jobs) enter(ctx context.Context, kind catalog.JobKind, id string, o JobOrder, work func(context.Context) error,
+func (s *Jobs) enter(ctx context.Context, kind catalog.JobKind, id string, o JobOrder,
+	work func(context.Context) error,
 	ending func(string) error) {
 	turn, err := s.Catalog.JobTurnOf(ctx, kind, id)
 	if err != nil {
@@ -205,7 +206,10 @@ func (s *Jobs) Line() []JobInLine {
 				waits = append(waits, j)
 			}
 		}
-		slices.SortFunc(works, func(a, b *job) int { return cmp.Or(a.Asked.Compare(b.Asked), cmp.Compare(a.ID, b.ID)) })
+		slices.SortFunc(works, func(a, b *job) int {
+			return cmp.Or(a.Asked.Compare(b.Asked),
+				cmp.Compare(a.ID, b.ID))
+		})
 		slices.SortFunc(waits, before)
 		for _, j := range works {
 			out = append(out, JobInLine{JobTurn: j.JobTurn, JobOrder: j.JobOrder, Works: true})
@@ -341,7 +345,8 @@ func (s *Jobs) Cancel(ctx context.Context, actor string, kind catalog.JobKind, i
 	s.mu.Unlock()
 	switch {
 	case works:
-		return fmt.Errorf("%s %s is paused, and stops as soon as the step that it is in the midst of comes back; cancel it "+
+		return fmt.Errorf("%s %s is paused, and stops as soon as the step that it is in the midst of comes back; "+
+			"cancel it "+
 			"then: %w", kind, id, catalog.ErrState)
 	case !there:
 		if err := s.Catalog.EndJobTurn(ctx, kind, id); err != nil {

@@ -71,14 +71,16 @@ func TestJobsTakeTheirTurns(t *testing.T) {
 	n.cellar(t, "berth", 1000)
 	ask := func(table, target string) string {
 		t.Helper()
-		r, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Scope: catalog.Scope{All: true},
+		r, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour",
+			Scope: catalog.Scope{All: true},
 			Table: table, Target: target, Format: map[string]string{"file": "csv"}[target]})
 		if err != nil {
 			t.Fatal(err)
 		}
 		return r.ID
 	}
-	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 2, Source: 2, Restores: 1, Exports: 1}); err != nil {
+	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 2, Source: 2, Restores: 1,
+		Exports: 1}); err != nil {
 		t.Fatal(err)
 	}
 	pause := func(kind catalog.JobKind, id string) {
@@ -135,12 +137,14 @@ func TestJobsGoByPriority(t *testing.T) {
 	t.Parallel()
 	n := openNights(t, "scan")
 	n.cellar(t, "scan", 60_000)
-	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 2, Source: 2, Restores: 1, Exports: 1}); err != nil {
+	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 2, Source: 2, Restores: 1,
+		Exports: 1}); err != nil {
 		t.Fatal(err)
 	}
 	var ids []string
 	for i := range 5 {
-		r, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour", Scope: catalog.Scope{All: true},
+		r, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour",
+			Scope: catalog.Scope{All: true},
 			Table: "scan", Target: "file", Format: "csv"})
 		if err != nil {
 			t.Fatal(err)
@@ -214,8 +218,9 @@ func TestVerificationsWait(t *testing.T) {
 	// One job fills the only place, so that what is asked for waits.
 	gate := make(chan struct{})
 	n.Jobs.mu.Lock()
-	n.Jobs.jobs[jobName{catalog.JobVerification, "plug"}] = &job{JobTurn: catalog.JobTurn{Kind: catalog.JobVerification,
-		ID: "plug"}, cancel: func(error) {}, done: gate}
+	n.Jobs.jobs[jobName{catalog.JobVerification, "plug"}] = &job{
+		JobTurn: catalog.JobTurn{Kind: catalog.JobVerification,
+			ID: "plug"}, cancel: func(error) {}, done: gate}
 	n.Jobs.mu.Unlock()
 	waits := ask()
 	if got := n.jobs(); got != "verification 0, verification 1" {

@@ -303,7 +303,8 @@ func (s *Schedules) carryOut(ctx context.Context, f *catalog.Firing) error {
 	if err := s.Catalog.SaveFiring(ctx, f); err != nil || over != "" {
 		return err
 	}
-	if _, err := s.queue.StartRun(ctx, cmp.Or(f.AskedBy, "schedule"), p.ID, false, catalog.RunTurn{Scheduled: &f.At}); err != nil {
+	if _, err := s.queue.StartRun(ctx, cmp.Or(f.AskedBy, "schedule"), p.ID, false,
+		catalog.RunTurn{Scheduled: &f.At}); err != nil {
 		return s.failed(ctx, f, err)
 	}
 	return nil

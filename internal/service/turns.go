@@ -50,11 +50,12 @@ func (s *Queue) Limits() QueueLimits {
 	return s.limits
 }
 
-// SetLimits changes how many runs and other jobs work at a time: of kinds of jobs for which 0 is given, as many as before.
-// What works goes on.
+// SetLimits changes how many runs and other jobs work at a time: of kinds of jobs for which 0 is given, as many as
+// before. What works goes on.
 func (s *Queue) SetLimits(ctx context.Context, actor string, l QueueLimits) (QueueLimits, error) {
 	now := s.Limits()
-	for _, x := range [][2]*int{{&l.Restores, &now.Restores}, {&l.Exports, &now.Exports}, {&l.Disposals, &now.Disposals},
+	for _, x := range [][2]*int{{&l.Restores, &now.Restores}, {&l.Exports, &now.Exports},
+		{&l.Disposals, &now.Disposals},
 		{&l.Verifications, &now.Verifications}} {
 		if *x[0] == 0 {
 			*x[0] = *x[1]

@@ -31,6 +31,7 @@ type RunOrder struct {
 	Due       int64        `json:"due"` // by the plan
 	Limit     int64        `json:"limit,omitempty"`
 	CreatedAt catalog.Time `json:"created_at"`
+	StartedBy string       `json:"started_by"`
 }
 
 // RunTurn is when a run's turn comes.

@@ -31,3 +31,6 @@ CREATE INDEX table_size_at ON table_size (at);
 CREATE TABLE job_turn (
 	kind TEXT NOT NULL, id TEXT NOT NULL, priority INTEGER NOT NULL DEFAULT 0, paused_at TEXT, paused_by TEXT NOT NULL DEFAULT '',
 	PRIMARY KEY (kind, id)) WITHOUT ROWID;
+
+-- Who started a run.
+ALTER TABLE run ADD COLUMN started_by TEXT NOT NULL DEFAULT '';

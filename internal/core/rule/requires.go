@@ -114,6 +114,14 @@ func (r *Room) String() string {
 	return strconv.FormatFloat(r.Bytes, 'f', -1, 64)
 }
 
+// Spoken is how much must be free, in words.
+func (r *Room) Spoken() string {
+	if r.Times > 0 {
+		return r.String() + " what the plan expects to write"
+	}
+	return pace.Bytes.Spoken(r.Bytes)
+}
+
 // String writes the requirements as a rule does, without braces.
 func (r *Requires) String() string {
 	if r == nil {

@@ -101,6 +101,9 @@ func (q *restoration) run(ctx context.Context) error {
 	case catalog.TargetSide:
 		q.sides, _, err = q.sideShapes(ctx, segments)
 	}
+	if err == nil {
+		err = q.room(ctx, segments)
+	}
 	if err != nil {
 		return err
 	}

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, share, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
@@ -10,18 +10,13 @@
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
+  import Jobs from "./Jobs.svelte";
+  import Limits from "./Limits.svelte";
   import Trouble from "../../lib/Trouble.svelte";
 
   const queue = new Loader(() => take(api.GET("/queue")));
-  const limits = new Loader(() => take(api.GET("/queue/limits")));
-  let all = $state(0),
-    source = $state(0);
   let problem = $state<Problem>();
   $effect(() => whenChanged(() => queue.load()));
-  limits.load().then(() => {
-    all = limits.data?.all ?? 0;
-    source = limits.data?.source ?? 0;
-  });
 
   async function act(fn: () => Promise<unknown>) {
     problem = undefined;
@@ -39,22 +34,19 @@
     act(() =>
       take(api.POST("/runs/{run}/priority", { ...path(q), body: { priority: (q.run.priority ?? 0) + by } }))
     );
-  const setLimits = (e: SubmitEvent) => {
-    e.preventDefault();
-    act(() => take(api.PUT("/queue/limits", { body: { all: Number(all), source: Number(source) } })));
-  };
+  const resume = (q: Schemas["QueuedRun"]) => act(() => take(api.POST("/runs/{run}/resume", path(q))));
 </script>
 
-<Page title="Queue" about="Runs that work, and those that wait for their turn.">
+<Page title="Queue" about="Everything that takes long: what works, and what waits for its turn.">
   <Trouble problem={queue.problem ?? problem} />
-  <Panel>
+  <Panel title="Runs">
     <Listing
       label="Queue"
-      heads={["Turn", "Rule", "Table", "State", "Rows", "#Priority", "Starts", "Why it waits", ""]}
+      heads={["Turn", "Rule", "Table", "State", "Rows", "#Priority", "Starts", "By", "Why it waits", ""]}
       items={queue.data?.items}>
       {#snippet row(q: Schemas["QueuedRun"])}
         <TableBodyRow>
-          <TableBodyCell>{q.position || "works"}</TableBodyCell>
+          <TableBodyCell>{q.position > 0 ? q.position : q.position === 0 ? "works" : "–"}</TableBodyCell>
           <TableBodyCell><a class="text-link" href="#/runs/{q.run.id}">{q.run.rule}</a></TableBodyCell>
           <TableBodyCell>{q.run.source}.{q.run.table}</TableBodyCell>
           <TableBodyCell><State state={q.run.state} /></TableBodyCell>
@@ -70,6 +62,7 @@
                 : "–"}{:else if q.starts_secs !== null && q.starts_secs !== undefined}in {span(
                 q.starts_secs
               )}{:else}–{/if}</TableBodyCell>
+          <TableBodyCell>{q.run.started_by || "–"}</TableBodyCell>
           <TableBodyCell class="max-w-72 whitespace-normal">{q.why || q.run.reason}</TableBodyCell>
           <TableBodyCell>
             <div class="flex gap-1">
@@ -85,7 +78,15 @@
                   aria-label="Run {q.run.rule} later"
                   onclick={() => first(q, -10)}>↓</Button>
               {/if}
-              <Button size="xs" color="alternative" onclick={() => pause(q)}>Pause</Button>
+              {#if q.position < 0}
+                <Button
+                  size="xs"
+                  color="alternative"
+                  aria-label="Resume run {q.run.rule}"
+                  onclick={() => resume(q)}>Resume</Button>
+              {:else}
+                <Button size="xs" color="alternative" onclick={() => pause(q)}>Pause</Button>
+              {/if}
               <Button size="xs" color="alternative" onclick={() => cancel(q)}>Cancel</Button>
             </div>
           </TableBodyCell>
@@ -97,18 +98,6 @@
         >{/snippet}
     </Listing>
   </Panel>
-  <Panel title="How many runs work at a time">
-    <form class="flex flex-wrap items-end gap-3 p-4" onsubmit={setLimits}>
-      <Label>In all<Input size="sm" type="number" min="1" max="64" id="limit-all" bind:value={all} /></Label>
-      <Label
-        >Of one source<Input
-          size="sm"
-          type="number"
-          min="1"
-          max="64"
-          id="limit-source"
-          bind:value={source} /></Label>
-      <Button size="sm" type="submit" color="alternative">Change</Button>
-    </form>
-  </Panel>
+  <Jobs />
+  <Limits />
 </Page>

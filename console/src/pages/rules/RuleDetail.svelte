@@ -12,6 +12,7 @@
   import When from "../../lib/When.svelte";
   import ForecastChart from "./ForecastChart.svelte";
   import PlanView from "./PlanView.svelte";
+  import Requirements from "./Requirements.svelte";
   import RuleTimes from "./RuleTimes.svelte";
 
   let { params }: { params: { rule: string } } = $props();
@@ -113,7 +114,8 @@
       <Blank title="No plan yet">A plan counts what the rule would take, and changes nothing.</Blank>
     {/if}
   </Panel>
-  <RuleTimes rule={params.rule} />
+  <RuleTimes rule={params.rule} changed={() => (rule.load(), revisions.load())} />
+  {#if rule.data}<Requirements body={rule.data.body} />{/if}
   {#if forecast.data}<Panel title="Forecast" note="what runs on the first of each month would take"
       ><ForecastChart forecast={forecast.data.items} /></Panel
     >{/if}

@@ -6,6 +6,7 @@
   import ArchiveFields from "./ArchiveFields.svelte";
   import ClauseLine from "./ClauseLine.svelte";
   import RelatedLines from "./RelatedLines.svelte";
+  import RequireFields from "./RequireFields.svelte";
   import RunFields from "./RunFields.svelte";
   import { names, type Clause, type Draft } from "./draft";
   let { draft, change }: { draft: Draft; change: (d: Draft) => void } = $props();
@@ -123,6 +124,7 @@
 </div>
 <ArchiveFields {draft} {set} stores={stores.data?.items ?? []} />
 <RunFields {draft} {set} parted={!!table?.partitions?.length} />
+<RequireFields {draft} {set} />
 {#if table?.referenced_by.length || draft.related?.length}
   <fieldset class="min-w-0 border-t border-gray-200 px-4 py-3 dark:border-gray-700">
     <legend class="sr-only">Related tables</legend>

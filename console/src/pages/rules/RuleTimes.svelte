@@ -9,8 +9,10 @@
   import Listing from "../../lib/Listing.svelte";
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
+  import Warning from "../../lib/Warning.svelte";
+  import ByWish from "./ByWish.svelte";
   import When from "../../lib/When.svelte";
-  let { rule }: { rule: string } = $props();
+  let { rule, changed }: { rule: string; changed: () => void } = $props();
   const times = new Loader(() => take(api.GET("/rules/{rule}/schedule", { params: { path: { rule } } })));
   const firings = new Loader(() => take(api.GET("/firings", { params: { query: { rule, limit: 5 } } })));
   $effect(() =>
@@ -44,6 +46,11 @@
         : "are made up for by one run"}.
       {#if limits}A run that would take more than {limits} asks first.{/if}
     </p>
+    {#if times.data.off}<Warning class="mx-4 mt-3"
+        >Off its schedule since <When at={times.data.off.placed_at} />, by {times.data.off.placed_by}: {times
+          .data.off.reason}{#if times.data.off.until}{" "}(until <When
+            at={times.data.off.until} />){:else if times.data.off.until_done}{" "}(until its run is done){/if}</Warning
+      >{/if}
     <Listing label="Next firings" heads={["Next", "Takes what is before"]} items={times.data.next}>
       {#snippet row(n: Schemas["NextFiring"])}
         <TableBodyRow>
@@ -60,6 +67,14 @@
       {#snippet empty()}<Blank title="No firing is to come" />{/snippet}
     </Listing>
   {/if}
+  {#if times.data}<ByWish
+      {rule}
+      times={times.data}
+      done={() => {
+        times.load();
+        firings.load();
+        changed();
+      }} />{/if}
   {#if firings.data?.items.length}
     <Listing
       label="Last firings"

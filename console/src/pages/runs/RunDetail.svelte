@@ -18,6 +18,7 @@
   import Expected from "./Expected.svelte";
   import Signals from "./Signals.svelte";
   import Slowdowns from "./Slowdowns.svelte";
+  import Steps from "./Steps.svelte";
 
   let { params }: { params: { run: string } } = $props();
   let run = $state<Schemas["RunView"]>();
@@ -193,6 +194,7 @@
       title="Slow-downs"
       note="when the run went slower than its pace, and why"><Slowdowns items={slow.data.items} /></Panel
     >{/if}
+  <Steps run={params.run} />
   {#if run?.state === "done"}<Expected {run} />{/if}
   <Batches items={batches.data?.items} />
 </Page>
