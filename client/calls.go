@@ -1239,6 +1239,26 @@ func (c *Client) Acknowledge(ctx context.Context, finding string,
 	return out, nil
 }
 
+// DaysQuery is what Days can be asked for. What is left empty is not asked for.
+type DaysQuery struct {
+	From string
+}
+
+func (q DaysQuery) text() string {
+	v := url.Values{}
+	if q.From != "" {
+		v.Set("from", q.From)
+	}
+	return queryText(v)
+}
+
+// Days: what runs came to by the day on which they ended, in UTC; from the day of from on, or of the last twelve
+// weeks.
+func (c *Client) Days(ctx context.Context, q DaysQuery) (out Items[DayTotals], err error) {
+	err = c.Do(ctx, "GET", "/days"+q.text(), nil, &out)
+	return out, err
+}
+
 // Jobs: the restores, exports, disposals and verifications that work or wait, by kind, in the order of their turns.
 func (c *Client) Jobs(ctx context.Context) (out Items[QueuedJob], err error) {
 	err = c.Do(ctx, "GET", "/queue/jobs", nil, &out)

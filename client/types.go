@@ -380,6 +380,17 @@ type Counts struct {
 	Spread []Bucket `json:"spread"`
 }
 
+// DayTotals is what the runs came to that ended on a day, in UTC.
+type DayTotals struct {
+	Day      string `json:"day"` // like 2027-01-31
+	Runs     int64  `json:"runs"`
+	Archived int64  `json:"archived"` // rows that left their tables for the archive
+	Purged   int64  `json:"purged"`   // rows that were deleted without a copy
+	// bytes of both in their tables; of purged ones, as the plans took them to be
+	Freed     int64 `json:"freed"`
+	FileBytes int64 `json:"file_bytes"` // that the archive grew by
+}
+
 // Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are
 // stopped.
 type Disagreement struct {

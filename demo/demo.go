@@ -23,6 +23,11 @@ import (
 //go:embed rules.yaml
 var Rules string
 
+// Nights is a rule that the demo has beside those, and that matches nothing.
+//
+//go:embed nights.yaml
+var Nights string
+
 //go:embed sqlite.sql
 var sqliteSchema string
 

@@ -4,15 +4,17 @@ import (
 	"context"
 	"slices"
 
+	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 )
 
 // QueuedRun is a run that works or waits.
 type QueuedRun struct {
-	Run      RunView `json:"run"`
-	Position int     `json:"position"`    // among those that wait, from 1; 0: it works; -1: it waits for something else
-	Why      string  `json:"why"`         // it waits, beyond that others work
-	StartsIn *int64  `json:"starts_secs"` // seconds until it begins, as far as can be told; null: that cannot
+	Run RunView `json:"run"`
+	// among those that wait, from 1; 0: it works; -1: it waits for something else
+	Position int    `json:"position"`
+	Why      string `json:"why"`         // it waits, beyond that others work
+	StartsIn *int64 `json:"starts_secs"` // seconds until it begins, as far as can be told; null: that cannot
 }
 
 // QueuedJob is a restore, an export, a disposal or a verification that works or waits.
@@ -56,6 +58,19 @@ func (a *API) jobRoutes() []route {
 		}
 	}
 	return []route{
+		whole("/days", "Days", "What runs came to by the day on which they ended, in UTC; from the day of from on, "+
+			"or of the "+
+			"last twelve weeks",
+			func(ctx context.Context, r request) ([]view.DayTotals, error) {
+				from, err := instantOf(r, "from")
+				if err != nil {
+					return nil, err
+				}
+				if from.IsZero() {
+					from = a.service.Now().AddDate(0, 0, -7*12)
+				}
+				return each(view.DayOf)(a.service.Catalog.Days(ctx, from))
+			}).asks("from"),
 		whole("/queue/jobs", "Jobs", "The restores, exports, disposals and verifications that work or wait, by "+
 			"kind, in the "+
 			"order of their turns", a.jobs),

@@ -184,13 +184,12 @@ func (c *Catalog) LatestFirings(ctx context.Context, state FiringState) ([]Firin
 // Uncovered is a rule whose newest plan counted rows that no clause is for.
 type Uncovered struct {
 	Rule string `db:"rule"`
-	Plan string `db:"plan"`
 	Rows int64  `db:"row_count"`
 }
 
 // UncoveredRows lists the scheduled rules whose newest plan counted rows that no clause is for.
 func (c *Catalog) UncoveredRows(ctx context.Context) ([]Uncovered, error) {
-	return list[Uncovered](ctx, c.db, `SELECT p.rule, p.id AS plan, p.counts ->> '$.uncovered' AS row_count
+	return list[Uncovered](ctx, c.db, `SELECT p.rule, p.counts ->> '$.uncovered' AS row_count
 		FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision
 		JOIN plan p ON p.id = (SELECT id FROM plan WHERE rule = u.name ORDER BY made_at DESC, id DESC LIMIT 1)
 		WHERE v.body -> '$.schedule' IS NOT NULL AND coalesce(v.body ->> '$.off', 0) = 0

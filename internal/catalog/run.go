@@ -275,7 +275,12 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 				"id = :id", r); err != nil {
 			return err
 		}
-		if out = r; to == Done {
+		if out = r; to.Ended() {
+			if err := addToDay(ctx, tx, r); err != nil {
+				return err
+			}
+		}
+		if to == Done {
 			if err := c.runDone(ctx, tx, r.Rule); err != nil {
 				return err
 			}

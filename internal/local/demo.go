@@ -81,13 +81,15 @@ func runDemo(e *cli.Env) (err error) {
 	return d.stay()
 }
 
-// start starts the service and connects to it; the address is the console's, signed in.
-func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait func() error, err error) {
-	s, token, err := service.Open(d.Ctx, filepath.Join(d.dir, "service"), log, func(s *service.Service) {
+// start starts the service, until its context ends, and connects to it; the address is the console's, signed in.
+func (d *demoRun) start(ctx context.Context, listenAt string, log *slog.Logger, set ...func(*service.Service)) (
+	address string, wait func() error, err error) {
+	set = append(set, func(s *service.Service) {
 		if name := d.Flag("password-env"); name != "" {
 			s.Places.Secrets.Prefix = name
 		}
 	})
+	s, token, err := service.Open(d.Ctx, filepath.Join(d.dir, "service"), log, set...)
 	if err != nil {
 		return "", nil, err
 	}
@@ -104,7 +106,7 @@ func (d *demoRun) start(listenAt string, log *slog.Logger) (address string, wait
 		}
 	}
 	done := make(chan error, 1)
-	go func() { done <- answer(d.Ctx, s, l, log) }()
+	go func() { done <- answer(ctx, s, l, log) }()
 	d.client = &client.Client{Server: "http://" + l.Addr().String(), Token: token}
 	return d.client.Server + "/#token=" + token, func() error { return <-done }, nil
 }
@@ -184,7 +186,10 @@ func (d *demoRun) stay() error {
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(d.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	address, wait, err := d.start(d.Flag("listen"), log)
+	if err := d.story(); err != nil {
+		return err
+	}
+	address, wait, err := d.start(d.Ctx, d.Flag("listen"), log)
 	if err != nil {
 		return err
 	}
@@ -193,15 +198,6 @@ func (d *demoRun) stay() error {
 	}
 	if err := d.vault(); err != nil {
 		return err
-	}
-	runs, err := d.client.Runs(d.Ctx, client.RunsQuery{})
-	if err != nil {
-		return err
-	}
-	if len(runs.Items) == 0 { // so that there is something to look at
-		if _, err := d.carryOut("notices"); err != nil {
-			return err
-		}
 	}
 	d.say("\nOpen this address, you are signed in:\n\n  %s\n\nFor the command line:\n\n  export "+
 		"AMBERCELLAR_SERVER=%s AMBERCELLAR_TOKEN=%s\n\nCtrl-C stops it; the data stay in %s.", address,
@@ -256,7 +252,7 @@ func (d *demoRun) example() error {
 	ctx, stop := context.WithCancel(d.Ctx)
 	defer stop()
 	d.Ctx = ctx
-	_, wait, err := d.start("127.0.0.1:0", slog.New(slog.NewTextHandler(io.Discard, nil)))
+	_, wait, err := d.start(ctx, "127.0.0.1:0", slog.New(slog.NewTextHandler(io.Discard, nil)))
 	if err != nil {
 		return err
 	}

@@ -60,7 +60,7 @@ func (s *Conditions) Of(ctx context.Context, r *rule.Rule, plan *catalog.Plan, r
 		out = append(out, c)
 	}
 	if q.Backup != nil {
-		ask("backup", q.Backup.String(), func(ctx context.Context) (bool, string, error) {
+		ask("backup", q.Backup.Spoken(), func(ctx context.Context) (bool, string, error) {
 			return s.backup(ctx, r, q.Backup)
 		})
 	}

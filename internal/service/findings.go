@@ -39,8 +39,8 @@ const (
 	clockJump = 5 * time.Minute
 )
 
-// look brings all findings up to date.
-func (s *Findings) look(ctx context.Context) error {
+// Look brings all findings up to date.
+func (s *Findings) Look(ctx context.Context) error {
 	var causes []catalog.Cause
 	var kinds []string
 	for _, x := range []struct {

@@ -73,7 +73,7 @@ func (s *Findings) uncovered(ctx context.Context) (out []catalog.Cause, err erro
 	for _, x := range list {
 		out = append(out, catalog.Cause{Subject: x.Rule, Severity: catalog.Notice, Address: "#/rules/" + x.Rule,
 			Message:  fmt.Sprintf("rule %s leaves rows that none of its clauses is for", x.Rule),
-			Evidence: fmt.Sprintf("plan %s counted %d of them", x.Plan, x.Rows),
+			Evidence: fmt.Sprintf("its newest plan counted %d of them", x.Rows),
 			Remedy: "add a clause for them (`otherwise: true`), if only to keep them forever, or acknowledge that " +
 				"they " +
 				"stay"})

@@ -128,7 +128,7 @@ func before(a, b *job) int {
 // holds says why a job cannot work even where a place is free; empty: it can.
 func (s *Jobs) holds(j *job) string {
 	if j.PausedAt != nil {
-		return fmt.Sprintf("paused by %s on %s", j.PausedBy, j.PausedAt.Format(time.RFC3339))
+		return "paused by " + j.PausedBy
 	}
 	if j.Kind != catalog.JobVerification { // archived files are not frozen
 		if frozen := s.freezes.over(j.Source, j.Table); frozen != nil {

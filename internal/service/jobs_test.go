@@ -98,7 +98,7 @@ func TestJobsTakeTheirTurns(t *testing.T) {
 	if got := n.jobs(); got != "restore 1" {
 		t.Errorf("the jobs: %s", got)
 	}
-	if why := n.Jobs.Line()[0].Why; !strings.HasPrefix(why, "paused by me on ") {
+	if why := n.Jobs.Line()[0].Why; !strings.HasPrefix(why, "paused by me") {
 		t.Errorf("it waits as %q", why)
 	}
 	if n.left(t, "berth") != 1000 {

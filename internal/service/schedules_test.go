@@ -328,7 +328,7 @@ func TestAFiringThatIsOverItsLimitAsks(t *testing.T) {
 // found compares the open findings with what they should be: kind and subject of each.
 func (n *nights) found(t *testing.T, want ...string) {
 	t.Helper()
-	if err := n.Findings.look(t.Context()); err != nil {
+	if err := n.Findings.Look(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	list, err := n.Catalog.Findings(t.Context(), false, catalog.All)

@@ -164,7 +164,7 @@ func (s *Chores) finding() chore {
 			return time.Time{}, nil
 		}
 		next = time.Now().Add(findEvery)
-		return time.Time{}, s.findings.look(ctx)
+		return time.Time{}, s.findings.Look(ctx)
 	}
 }
 
@@ -255,9 +255,9 @@ func (s *Queue) RequestVerification(ctx context.Context, actor string, q upkeep.
 
 // verify puts a verification into the queue.
 func (s *Queue) verify(v *catalog.Verification) {
-	what := "every store"
+	what := "verification of every store"
 	if v.Store != "" {
-		what = "store " + v.Store
+		what = "verification of store " + v.Store
 	}
 	s.jobs.enter(s.ctx, catalog.JobVerification, v.ID, JobOrder{Source: v.Source, Table: v.Table, What: what,
 		By: v.CreatedBy, Asked: v.CreatedAt.Time},

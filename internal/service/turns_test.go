@@ -189,7 +189,7 @@ func TestAFreezeStopsTheWork(t *testing.T) {
 		t.Error("a restore is taken")
 	}
 	n.offset.Add(int64(25 * time.Hour))
-	if err := n.Findings.look(t.Context()); err != nil {
+	if err := n.Findings.Look(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if list, err := n.Catalog.Findings(t.Context(), false, catalog.All); err != nil || len(list) < 2 {

@@ -22,6 +22,7 @@ func main() {
 	only := flag.String("only", "", "take only the pictures whose name contains this")
 	height := flag.Int64("height", 800, "height of the pictures in pixels")
 	dark := flag.Bool("dark", false, "in dark colours")
+	page := flag.String("page", "", "one page of the console alone, from #, as the picture that -only names")
 	flag.Parse()
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true))
@@ -68,6 +69,9 @@ func main() {
 		shots = []struct{ name, page, wait string }{{"partitions", "#/tables/harbour/engine_reading", "main #ahead"},
 			{"partition-plan", "#/rules/engine-readings", "main table"},
 			{"partition-run", first("#/runs", "main tbody a[href^='#/runs/']"), "main table"}}
+	}
+	if *page != "" {
+		shots = []struct{ name, page, wait string }{{*only, *page, "main section"}}
 	}
 	for _, s := range shots {
 		if !strings.Contains(s.name, *only) {

@@ -151,3 +151,16 @@ func StepOf(s *catalog.Step) StepRecord {
 	return StepRecord{ID: s.ID, Run: s.Run, Rule: s.Rule, Phase: s.Phase, Number: s.Number, What: s.What,
 		StepOutcome: StepOutcome(s.StepOutcome)}
 }
+
+// DayTotals is what the runs came to that ended on a day, in UTC.
+type DayTotals struct {
+	Day       string `json:"day"` // like 2027-01-31
+	Runs      int64  `json:"runs"`
+	Archived  int64  `json:"archived"`   // rows that left their tables for the archive
+	Purged    int64  `json:"purged"`     // rows that were deleted without a copy
+	Freed     int64  `json:"freed"`      // bytes of both in their tables; of purged ones, as the plans took them to be
+	FileBytes int64  `json:"file_bytes"` // that the archive grew by
+}
+
+// DayOf shows a record of the catalog.
+func DayOf(d *catalog.Day) DayTotals { return DayTotals(*d) }

@@ -87,6 +87,18 @@ func (b *Backup) String() string {
 	return ""
 }
 
+// Spoken says in words what must hold.
+func (b *Backup) Spoken() string {
+	told := "the file " + b.File
+	switch {
+	case b.Query != "":
+		told = "the query " + b.Query
+	case b.URL != "":
+		told = b.URL
+	}
+	return fmt.Sprintf("%s tells of a backup younger than %s", told, b.Within.Spoken())
+}
+
 // Spare is by how much what is free falls short; empty: it does not. expected is what the plan expects to be written;
 // negative: it cannot tell.
 func (r *Room) Spare(free float64, expected float64) string {

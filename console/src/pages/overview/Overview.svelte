@@ -13,6 +13,7 @@
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
   import Morning from "./Morning.svelte";
+  import Weeks from "./Weeks.svelte";
 
   const status = new Loader(() => take(api.GET("/status")));
   $effect(() => whenChanged(() => status.load()));
@@ -80,7 +81,7 @@
     {/each}
   </div>
 
-  {#if status.data}<Morning now={status.data.now} />{/if}
+  {#if status.data}<Morning now={status.data.now} /><Weeks now={status.data.now} />{/if}
   <Panel title="Running now">
     {#if status.data && status.data.active.length === 0}
       <Blank title="No run right now">

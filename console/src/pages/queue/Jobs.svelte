@@ -47,16 +47,18 @@
   <Trouble problem={jobs.problem ?? problem} />
   <Listing
     label="Jobs"
-    heads={["Job", "Table", "What", "State", "Progress", "#Priority", "Asked", "Why it waits", ""]}
+    heads={["Job", "State", "Progress", "#Priority", "Asked", ""]}
     items={jobs.data?.items}>
     {#snippet row(j: Job)}
       <TableBodyRow>
         <TableBodyCell
-          ><a class="text-link" href="#/{page[j.kind as keyof typeof page]}">{j.kind}</a></TableBodyCell>
-        <TableBodyCell>{j.table ? `${j.source}.${j.table}` : "–"}</TableBodyCell>
-        <TableBodyCell>{j.what}</TableBodyCell>
-        <TableBodyCell
-          ><State state={j.state} />{j.state === "waiting" ? ` ${j.position}` : ""}</TableBodyCell>
+          ><a class="text-link" href="#/{page[j.kind as keyof typeof page]}">{j.what}</a>
+          <div class="text-xs text-gray-600 dark:text-gray-400">
+            {j.table ? `${j.source}.${j.table}` : j.kind}
+          </div></TableBodyCell>
+        <TableBodyCell class="min-w-52 whitespace-normal"
+          ><State state={j.state} />{j.state === "waiting" ? ` ${j.position}` : ""}
+          <div class="text-xs text-gray-600 dark:text-gray-400">{j.why}</div></TableBodyCell>
         <TableBodyCell class="min-w-40"
           >{#if j.of > 0}{count(j.done)} of {count(j.of)}
             {j.unit}
@@ -64,8 +66,9 @@
               percent={share(j.done, j.of)}
               label="progress of the {name(j)}" />{:else}–{/if}</TableBodyCell>
         <TableBodyCell class="text-right">{j.priority ?? 0}</TableBodyCell>
-        <TableBodyCell><When at={j.asked_at} /> by {j.by}</TableBodyCell>
-        <TableBodyCell class="max-w-72 whitespace-normal">{j.why}</TableBodyCell>
+        <TableBodyCell
+          ><When at={j.asked_at} />
+          <div class="text-xs text-gray-600 dark:text-gray-400">by {j.by}</div></TableBodyCell>
         <TableBodyCell>
           <div class="flex gap-1">
             {#if j.position > 0}

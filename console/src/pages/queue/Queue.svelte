@@ -42,14 +42,21 @@
   <Panel title="Runs">
     <Listing
       label="Queue"
-      heads={["Turn", "Rule", "Table", "State", "Rows", "#Priority", "Starts", "By", "Why it waits", ""]}
+      heads={["Turn", "Run", "State", "Rows", "#Priority", "Starts", "By", ""]}
       items={queue.data?.items}>
       {#snippet row(q: Schemas["QueuedRun"])}
         <TableBodyRow>
           <TableBodyCell>{q.position > 0 ? q.position : q.position === 0 ? "works" : "–"}</TableBodyCell>
-          <TableBodyCell><a class="text-link" href="#/runs/{q.run.id}">{q.run.rule}</a></TableBodyCell>
-          <TableBodyCell>{q.run.source}.{q.run.table}</TableBodyCell>
-          <TableBodyCell><State state={q.run.state} /></TableBodyCell>
+          <TableBodyCell
+            ><a class="text-link" href="#/runs/{q.run.id}">{q.run.rule}</a>
+            <div class="text-xs text-gray-600 dark:text-gray-400">
+              {q.run.source}.{q.run.table}
+            </div></TableBodyCell>
+          <TableBodyCell class="min-w-52 whitespace-normal"
+            ><State state={q.run.state} />
+            <div class="text-xs text-gray-600 dark:text-gray-400">
+              {q.why || q.run.reason}
+            </div></TableBodyCell>
           <TableBodyCell class="min-w-40"
             >{count(q.run.done)} of {count(q.run.due)}
             <Bar
@@ -63,7 +70,6 @@
                 q.starts_secs
               )}{:else}–{/if}</TableBodyCell>
           <TableBodyCell>{q.run.started_by || "–"}</TableBodyCell>
-          <TableBodyCell class="max-w-72 whitespace-normal">{q.why || q.run.reason}</TableBodyCell>
           <TableBodyCell>
             <div class="flex gap-1">
               {#if q.position > 0}

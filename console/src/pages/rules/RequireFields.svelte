@@ -85,7 +85,7 @@
           else require({ backup: undefined });
         }} /></Label>
     {#if tells}
-      <Label
+      <Label class="sm:col-span-2"
         >{kinds.find((k) => k.value === tells)?.name}<Input
           size="sm"
           id="backup-told"

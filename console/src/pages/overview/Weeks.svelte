@@ -1,0 +1,112 @@
+<script lang="ts">
+  // What left the tables in the last weeks: rows archived and purged as bars, the bytes that they took there as a line.
+  import {
+    BarController,
+    BarElement,
+    CategoryScale,
+    Chart,
+    Legend,
+    LinearScale,
+    LineController,
+    LineElement,
+    PointElement,
+    Tooltip
+  } from "chart.js";
+  import { api, take } from "../../api/client";
+  import { count, size } from "../../lib/format";
+  import { whenChanged } from "../../lib/live";
+  import { Loader } from "../../lib/loader.svelte";
+  import Panel from "../../lib/Panel.svelte";
+  import { inWeeks } from "./weeks";
+  let { now }: { now: string } = $props();
+  Chart.register(BarController, BarElement, CategoryScale, Legend, LinearScale, LineController, LineElement);
+  Chart.register(PointElement, Tooltip);
+  const shown = 12;
+  const days = new Loader(() => take(api.GET("/days")));
+  $effect(() => whenChanged(() => days.load()));
+  let canvas = $state<HTMLCanvasElement>();
+
+  let weeks = $derived(inWeeks(days.data?.items ?? [], now, shown));
+  let some = $derived(weeks.some((w) => w.archived + w.purged > 0));
+  let spoken = $derived(
+    weeks
+      .filter((w) => w.archived + w.purged > 0)
+      .map(
+        (w) => `week of ${w.week}: ${count(w.archived)} archived, ${count(w.purged)} purged, ${size(w.freed)}`
+      )
+      .join("; ")
+  );
+  $effect(() => {
+    if (!canvas) return;
+    const style = getComputedStyle(document.documentElement);
+    const dark = document.documentElement.classList.contains("dark");
+    const grid = dark ? "#374151" : "#e5e7eb",
+      ink = dark ? "#9ca3af" : "#6b7280";
+    const chart = new Chart(canvas, {
+      data: {
+        labels: weeks.map((w) => w.week.slice(5)),
+        datasets: [
+          {
+            type: "line",
+            label: "bytes freed",
+            data: weeks.map((w) => w.freed),
+            yAxisID: "bytes",
+            borderColor: ink,
+            pointRadius: 2,
+            borderWidth: 1.5
+          },
+          {
+            type: "bar",
+            label: "rows archived",
+            data: weeks.map((w) => w.archived),
+            backgroundColor: style.getPropertyValue("--color-primary-500")
+          },
+          {
+            type: "bar",
+            label: "rows purged",
+            data: weeks.map((w) => w.purged),
+            backgroundColor: style.getPropertyValue("--color-primary-200")
+          }
+        ]
+      },
+      options: {
+        animation: false,
+        maintainAspectRatio: false,
+        interaction: { mode: "index", intersect: false },
+        plugins: {
+          legend: { align: "end", labels: { color: ink, boxWidth: 12 } },
+          tooltip: {
+            callbacks: {
+              label: (x) =>
+                `${x.dataset.label}: ${x.dataset.yAxisID === "bytes" ? size(x.parsed.y ?? 0) : count(x.parsed.y ?? 0)}`
+            }
+          }
+        },
+        scales: {
+          x: { stacked: true, ticks: { color: ink }, grid: { display: false } },
+          y: {
+            stacked: true,
+            beginAtZero: true,
+            ticks: { color: ink, maxTicksLimit: 5, callback: (v) => count(Number(v)) },
+            grid: { color: grid }
+          },
+          bytes: {
+            position: "right",
+            beginAtZero: true,
+            ticks: { color: ink, maxTicksLimit: 5, callback: (v) => size(Number(v)) },
+            grid: { display: false }
+          }
+        }
+      }
+    });
+    return () => chart.destroy();
+  });
+</script>
+
+{#if some}
+  <Panel title="Last {shown} weeks" note="what left the tables, by week (from Monday, in UTC)">
+    <div class="h-48 px-4 py-2" role="img" aria-label="What left the tables, week by week. {spoken}">
+      <canvas bind:this={canvas}></canvas>
+    </div>
+  </Panel>
+{/if}
