@@ -33,8 +33,8 @@ type sizeMeasure struct {
 }
 
 // sizes measures the service at the sizes of a large user: sources of 2,000 tables on three engines (size-tables), and
-// a catalog of a million segments (size-catalog), and 10,000 scheduled rules
-// (schedules).
+// a catalog of a million segments (size-catalog), 10,000 scheduled rules (schedules), and a year of hourly runs of 200
+// rules (year).
 func sizes(ctx context.Context, what, out, program string) error {
 	var all []sizeMeasure
 	say := func(m sizeMeasure) {
@@ -52,6 +52,8 @@ func sizes(ctx context.Context, what, out, program string) error {
 		measure = largeCatalog
 	case "schedules":
 		measure = manySchedules
+	case "year":
+		measure = aYear
 	}
 	if err := measure(ctx, program, say); err != nil {
 		return err

@@ -21,7 +21,8 @@ type RecordKeeps map[string]string
 const (
 	KeepBatches   = "batches"   // of runs that have ended: their ledgers stay
 	KeepSlowdowns = "slowdowns" // likewise
-	KeepPlans     = "plans"     // of which no run came
+	KeepPlans     = "plans"     // of which no run is known
+	KeepDetails   = "details"   // of plans whose runs have ended: statements, spread over age, columns of the table
 	// that have ended and of which no segment is known; the newest of each rule stays
 	KeepRuns          = "runs"
 	KeepVerifications = "verifications" // that have ended; what was found of segments stays with them
@@ -33,9 +34,40 @@ const (
 )
 
 // UsualKeeps are those where nothing else was said.
-var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepRuns: "P10Y",
+var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepDetails: "P90D",
+	KeepRuns:          "P10Y",
 	KeepVerifications: "P1Y", KeepRetrievals: "P1Y", KeepFirings: "P1Y", KeepFindings: "P1Y",
 	KeepSteps: "P1Y", KeepSizes: "P90D"}
+
+// mostKept is how many records of a kind are kept, however young they are: the newest. It bounds what a service keeps
+// whose rules run every hour. Of runs, those of which segments are known stay beyond that.
+var mostKept = map[string]int{KeepDetails: 20_000, KeepPlans: 120_000, KeepRuns: 100_000, KeepFirings: 400_000,
+	KeepBatches: 100_000, KeepSlowdowns: 100_000}
+
+// newest tells, of a kind of records, when the one was made or ended that so many newer ones follow.
+var newest = map[string]string{
+	KeepDetails:   "SELECT made_at FROM plan ORDER BY made_at DESC LIMIT 1 OFFSET ?",
+	KeepPlans:     "SELECT made_at FROM plan ORDER BY made_at DESC LIMIT 1 OFFSET ?",
+	KeepRuns:      runEnded,
+	KeepBatches:   runEnded, // of so many runs
+	KeepSlowdowns: runEnded,
+	KeepFirings:   "SELECT at FROM firing ORDER BY at DESC LIMIT 1 OFFSET ?",
+}
+
+const runEnded = "SELECT ended_at FROM run WHERE ended_at IS NOT NULL ORDER BY ended_at DESC LIMIT 1 OFFSET ?"
+
+// Beyond returns before when records of a kind go because there are so many newer ones; zero: there are not.
+func (c *Catalog) Beyond(ctx context.Context, kind string) (time.Time, error) {
+	query, bounded := newest[kind]
+	if !bounded {
+		return time.Time{}, nil
+	}
+	found, err := list[Time](ctx, c.db, query, mostKept[kind])
+	if err != nil || len(found) == 0 {
+		return time.Time{}, err
+	}
+	return found[0].Time, nil
+}
 
 // leastKeep is the shortest time for which records are kept.
 const leastKeep = 24 * time.Hour
@@ -103,6 +135,10 @@ var forgets = map[string]string{
 		AND begun IN (SELECT begun FROM slowdown o WHERE o.run = slowdown.run ORDER BY begun LIMIT ?2)`,
 	KeepPlans: "DELETE FROM plan WHERE id IN (SELECT id FROM plan WHERE made_at < ?1 AND NOT EXISTS " +
 		"(SELECT 1 FROM run WHERE run.plan = plan.id) ORDER BY made_at LIMIT ?2)",
+	KeepDetails: `UPDATE plan SET thin = 1, shape = '{}', counts = json_set(counts, '$.spread', json('[]')),
+		detail = json_set(detail, '$.statements', json('[]')) WHERE id IN (SELECT id FROM plan WHERE made_at < ?1
+		AND NOT thin AND NOT EXISTS (SELECT 1 FROM run WHERE run.plan = plan.id AND run.ended_at IS NULL)
+		ORDER BY made_at LIMIT ?2)`,
 	KeepVerifications: "DELETE FROM verification WHERE id IN (SELECT id FROM verification WHERE created_at < ?1 " +
 		"AND ended_at IS NOT NULL ORDER BY created_at LIMIT ?2)",
 	KeepRetrievals: "DELETE FROM retrieval WHERE id IN (SELECT id FROM retrieval WHERE created_at < ?1 AND state " +

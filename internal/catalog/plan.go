@@ -23,6 +23,7 @@ type Plan struct {
 	Warnings JSON[[]string]    `db:"warnings"`
 	Detail   JSON[PlanDetail]  `db:"detail"`
 	Shape    JSON[shape.Table] `db:"shape"`
+	Thin     bool              `db:"thin"` // statements, spread and shape are gone: it is old, and its run has ended
 }
 
 // NotCounted stands for a number that an estimate does not give.

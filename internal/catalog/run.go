@@ -166,6 +166,9 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 		if err := c.firingStarted(ctx, tx, r); err != nil {
 			return err
 		}
+		if r.Scheduled != nil && actor == "schedule" {
+			return nil // its firing tells
+		}
 		return c.note(ctx, tx, actor, "run start", r.ID, fmt.Sprintf("plan %s, rule %s revision %d, cutoff %s", r.Plan,
 			r.Rule, r.Revision, r.Cutoff.Format(time.RFC3339)))
 	})
@@ -284,6 +287,9 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 			if err := c.runDone(ctx, tx, r.Rule); err != nil {
 				return err
 			}
+		}
+		if actor == "service" && (to == Queued || to == Running || to == Done) {
+			return nil // nobody decided it: the run's own record tells
 		}
 		return c.note(ctx, tx, actor, "run "+string(to), id, reason)
 	})

@@ -64,9 +64,9 @@ func (c *Catalog) Grown(ctx context.Context, since time.Time, bytes int64, share
 		ORDER BY b.bytes - a.bytes DESC LIMIT 100`, At(since), bytes, share)
 }
 
-// WrittenTo is how many bytes runs that began since a time have written to a store.
+// WrittenTo is how many bytes runs that ended since a day have written to a store.
 func (c *Catalog) WrittenTo(ctx context.Context, store string, since time.Time) (n int64, err error) {
-	err = c.db.GetContext(ctx, &n, "SELECT coalesce(sum(file_bytes), 0) FROM run WHERE created_at >= ? AND store = ?",
-		At(since), store)
+	err = c.db.GetContext(ctx, &n, "SELECT coalesce(sum(file_bytes), 0) FROM day_sum WHERE day >= ? AND store = ?",
+		since.UTC().Format(time.DateOnly), store)
 	return n, err
 }

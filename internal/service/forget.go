@@ -57,6 +57,13 @@ func (s *Chores) Forget(ctx context.Context) (map[string]int64, error) {
 			continue
 		}
 		before := p.Before(s.Now(), time.UTC)
+		beyond, one := s.Catalog.Beyond(ctx, kind)
+		if one != nil {
+			err = errors.Join(err, fmt.Errorf("%s: %w", kind, one))
+		}
+		if day := s.Now().Add(-24 * time.Hour); beyond.After(before) && beyond.Before(day) {
+			before = beyond
+		}
 		for {
 			n, one := s.Catalog.Forget(ctx, kind, before, forgetStep)
 			if one != nil {

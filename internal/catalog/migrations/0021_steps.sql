@@ -35,10 +35,15 @@ CREATE TABLE job_turn (
 -- Who started a run.
 ALTER TABLE run ADD COLUMN started_by TEXT NOT NULL DEFAULT '';
 
--- What runs came to that ended on a day, in UTC. It stays when the runs are forgotten.
+-- What the runs of a rule's revision came to that ended on a day, in UTC. It stays when the runs are forgotten.
 CREATE TABLE day_sum (
-	day TEXT NOT NULL, source TEXT NOT NULL, runs INTEGER NOT NULL, archived INTEGER NOT NULL, purged INTEGER NOT NULL,
-	freed INTEGER NOT NULL, file_bytes INTEGER NOT NULL, PRIMARY KEY (day, source)) WITHOUT ROWID;
-INSERT INTO day_sum SELECT substr(r.ended_at, 1, 10), r.source, count(*), sum(r.deleted - r.purged), sum(r.purged),
-	CAST(sum(r.raw_bytes + coalesce(r.purged * (p.counts ->> '$.bytes') / max(p.counts ->> '$.due', 1), 0)) AS INTEGER), sum(r.file_bytes)
-	FROM run r LEFT JOIN plan p ON p.id = r.plan WHERE r.ended_at IS NOT NULL GROUP BY 1, 2;
+	day TEXT NOT NULL, rule TEXT NOT NULL, revision INTEGER NOT NULL, source TEXT NOT NULL, table_name TEXT NOT NULL, store TEXT NOT NULL,
+	runs INTEGER NOT NULL, archived INTEGER NOT NULL, purged INTEGER NOT NULL, freed INTEGER NOT NULL, file_bytes INTEGER NOT NULL,
+	PRIMARY KEY (day, rule, revision)) WITHOUT ROWID;
+INSERT INTO day_sum SELECT substr(r.ended_at, 1, 10), r.rule, r.revision, r.source, r.table_name, r.store, count(*),
+	sum(r.deleted - r.purged), sum(r.purged), CAST(sum(r.raw_bytes + coalesce(r.purged * (p.counts ->> '$.bytes') / max(p.counts ->> '$.due', 1), 0)) AS INTEGER),
+	sum(r.file_bytes) FROM run r LEFT JOIN plan p ON p.id = r.plan WHERE r.ended_at IS NOT NULL GROUP BY 1, 2, 3;
+
+-- Plans without what takes the most room in them: statements, the table's columns, the spread over age.
+ALTER TABLE plan ADD COLUMN thin INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX plan_whole ON plan (made_at) WHERE NOT thin;
