@@ -122,7 +122,8 @@ func main() {
 	flag.StringVar(&a.only, "only", "",
 		"measure only works whose names begin with one of these, separated by commas: "+
 			strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
-			"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog, schedules, year")
+			"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog, "+
+			"schedules, year")
 	flag.Parse()
 	if *redraw != "" {
 		if err := redrawn(*redraw, a.out); err != nil {

@@ -180,8 +180,8 @@ func firstRuns(ctx context.Context, s *service.Service, dir string) error {
 		if _, err := db.ExecContext(ctx,
 			fmt.Sprintf(`CREATE TABLE scan_%03d (id integer PRIMARY KEY, at datetime NOT NULL,
 			gate integer NOT NULL, outcome text NOT NULL, device text, note text); CREATE INDEX scan_%03[1]d_at ON
-			scan_%03[1]d (at); INSERT INTO scan_%03[1]d (at, gate, outcome) VALUES ('2020-01-01 00:00:00', 1, 'boarded'),
-			('2020-01-02 00:00:00', 2, 'refused')`, i)); err != nil {
+			scan_%03[1]d (at); INSERT INTO scan_%03[1]d (at, gate, outcome) VALUES
+			('2020-01-01 00:00:00', 1, 'boarded'), ('2020-01-02 00:00:00', 2, 'refused')`, i)); err != nil {
 			return err
 		}
 	}

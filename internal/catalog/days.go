@@ -28,11 +28,13 @@ func (c *Catalog) Days(ctx context.Context, from time.Time) ([]Day, error) {
 // addToDay adds a run that has ended to the sums of its day.
 func addToDay(ctx context.Context, tx *sqlx.Tx, r *Run) error {
 	_, err := tx.ExecContext(ctx,
-		`INSERT INTO day_sum SELECT ?1, r.rule, r.revision, r.source, r.table_name, r.store, 1, r.deleted - r.purged, r.purged,
+		`INSERT INTO day_sum SELECT ?1, r.rule, r.revision, r.source, r.table_name, r.store, 1,
+		r.deleted - r.purged, r.purged,
 		CAST(r.raw_bytes + coalesce(r.purged * (p.counts ->> '$.bytes') / max(p.counts ->> '$.due', 1), 0) AS INTEGER),
 		r.file_bytes FROM run r LEFT JOIN plan p ON p.id = r.plan WHERE r.id = ?2
 		ON CONFLICT DO UPDATE SET runs = runs + 1, archived = archived + excluded.archived,
-		purged = purged + excluded.purged, freed = freed + excluded.freed, file_bytes = file_bytes + excluded.file_bytes`,
+		purged = purged + excluded.purged, freed = freed + excluded.freed,
+		file_bytes = file_bytes + excluded.file_bytes`,
 		r.EndedAt.UTC().Format(time.DateOnly), r.ID)
 	return err
 }

@@ -218,7 +218,8 @@ func (c *Catalog) RunsExpected(ctx context.Context, since time.Time) ([]Expected
 		`SELECT r.id, r.rule, r.state, r.due, r.changed + r.vanished + r.held + r.skipped AS
 		left_out, r.working_micros, r.file_bytes, r.log_bytes, p.detail ->> '$.expect.seconds' AS seconds,
 		p.detail ->> '$.expect.archive_bytes' AS expect_archive, p.detail ->> '$.expect.log_bytes' AS expect_log
-		FROM rule u JOIN run r ON r.id = (SELECT id FROM run WHERE rule = u.name ORDER BY created_at DESC, id DESC LIMIT 1)
+		FROM rule u
+		JOIN run r ON r.id = (SELECT id FROM run WHERE rule = u.name ORDER BY created_at DESC, id DESC LIMIT 1)
 		JOIN plan p ON p.id = r.plan WHERE r.created_at >= ? AND r.state IN ('running', 'done') ORDER BY r.id`,
 		At(since))
 }

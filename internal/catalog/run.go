@@ -251,6 +251,16 @@ func (c *Catalog) RunsSince(ctx context.Context, source string, since Time) ([]s
 	return list[string](ctx, c.db, "SELECT id FROM run WHERE source = ? AND created_at >= ?", source, since)
 }
 
+// EndedBefore lists runs of the same table that have ended, and were made before a run: the newest first, so many at
+// the most.
+func (c *Catalog) EndedBefore(ctx context.Context, r *Run, most int) ([]string, error) {
+	return list[string](ctx, c.db,
+		`SELECT id FROM run WHERE source = ? AND table_name = ? AND created_at < ? AND id <> ?
+		AND state IN ('done', 'cancelled') ORDER BY created_at DESC, id DESC LIMIT ?`, r.Source, r.Table, r.CreatedAt,
+		r.ID,
+		most)
+}
+
 // SetRunState moves a run to another state, if that may follow.
 func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState, reason string) (*Run, error) {
 	var out *Run
@@ -384,7 +394,8 @@ func (c *Catalog) SetPriority(ctx context.Context, actor, id string, priority in
 
 // UnendedOf lists the runs of a table that have not ended.
 func (c *Catalog) UnendedOf(ctx context.Context, source, table string) ([]Run, error) {
-	query, args, err := sqlx.In("SELECT * FROM run WHERE source = ? AND table_name = ? AND state IN (?)", source, table,
+	query, args, err := sqlx.In("SELECT * FROM run WHERE source = ? AND table_name = ? AND state IN (?)", source,
+		table,
 		ActiveRuns())
 	if err != nil {
 		return nil, err

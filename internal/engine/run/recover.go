@@ -399,3 +399,32 @@ func CloseLedger(l *catalog.Ledger) error {
 	l.Balanced = &balanced
 	return nil
 }
+
+// earlierRuns is how many of a table's earlier runs are looked at for what they have left in the journal.
+const earlierRuns = 20
+
+// pruneEarlier removes what earlier runs of the table have left in the source's journal: their ledgers are stored, and
+// the newest batch of the table, which stays, is of this run. That it cannot be done now is no reason to stop; the next
+// run does it.
+func (r *Execution) pruneEarlier(ctx context.Context) {
+	runs, err := r.Catalog.EndedBefore(ctx, r.Run, earlierRuns)
+	for _, id := range runs {
+		var rows []source.JournalRow
+		if rows, err = r.source.Journal(ctx, id, -1); err != nil || len(rows) == 0 { // those before it have none either
+			break
+		}
+		pruned := map[int]bool{}
+		for _, row := range rows {
+			if pruned[row.Segment] {
+				continue
+			}
+			pruned[row.Segment] = true
+			if err = r.source.PruneJournal(ctx, id, row.Segment); err != nil {
+				break
+			}
+		}
+	}
+	if err != nil {
+		r.Log.Warn("what earlier runs left in the journal stays for now", "run", r.Run.ID, "error", err)
+	}
+}

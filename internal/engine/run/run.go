@@ -183,7 +183,12 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 		}
 		return err
 	}
-	return r.balance(context.WithoutCancel(ctx)) // everything is done: a stop that comes now changes nothing
+	// everything is done: a stop that comes now changes nothing
+	if err := r.balance(context.WithoutCancel(ctx)); err != nil {
+		return err
+	}
+	r.pruneEarlier(context.WithoutCancel(ctx))
+	return nil
 }
 
 // prepare gets everything that the run works with, and takes the lease. A run that is being cancelled deletes
