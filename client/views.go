@@ -66,6 +66,11 @@ const (
 	KeepRuns          = "runs"
 	KeepVerifications = "verifications"
 	KeepRetrievals    = "retrievals"
+	KeepDetails       = "details"
+	KeepFirings       = "firings"
+	KeepFindings      = "findings"
+	KeepSteps         = "steps"
+	KeepSizes         = "sizes"
 )
 
 // Ended says whether nothing follows a state.

@@ -45,10 +45,15 @@ func catalogBackup(e *Env) error {
 // recordKinds says what the kinds of records are that are kept for a time.
 var recordKinds = map[string]string{client.KeepBatches: "batches of runs that have ended; their ledgers stay",
 	client.KeepSlowdowns:     "when and why runs that have ended went slower",
-	client.KeepPlans:         "plans of which no run came",
+	client.KeepPlans:         "plans of which no run is known",
 	client.KeepRuns:          "runs that have ended and archived nothing that is known; the newest of each rule stays",
 	client.KeepVerifications: "verifications that have ended",
-	client.KeepRetrievals:    "retrievals from cold storage that are over"}
+	client.KeepRetrievals:    "retrievals from cold storage that are over",
+	client.KeepDetails:       "statements, columns and spread of plans whose runs have ended; the rest stays",
+	client.KeepFirings:       "firings that are carried out; the ten newest of each rule stay",
+	client.KeepFindings:      "findings that are closed",
+	client.KeepSteps:         "steps before and after runs, with what came back",
+	client.KeepSizes:         "sizes of tables, once a day"}
 
 func catalogKeep(e *Env) error {
 	var keeps map[string]string

@@ -218,12 +218,13 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 	})
 }
 
-// fill puts a text into a field, in place of what stands there, and tells the page.
+// fill puts a text into a field, in place of what stands there, and leaves it.
 func (p *page) fill(selector, text string) {
 	p.t.Helper()
 	p.do(chromedp.WaitVisible(css(selector)))
-	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; return e.dispatchEvent(new `+
-		`Event("input", {bubbles: true})) })()`, selector, text)
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; e.dispatchEvent(new `+
+		`Event("input", `+
+		`{bubbles: true})); return e.dispatchEvent(new Event("change", {bubbles: true})) })()`, selector, text)
 	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err != nil {
 		p.t.Fatal(err)
 	}

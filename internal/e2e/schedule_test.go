@@ -100,7 +100,7 @@ func TestARuleFiresThroughKillsAndFreezes(t *testing.T) {
 	w.refuse(2, []string{"is no time"}, "run", "start", plan.ID, "-at", "soon")
 	w.refuse(1, []string{"101 is no priority"}, "run", "priority", run.ID, "101")
 	p.press("Queue")
-	p.sees("it is to begin at", "scans", "How many runs work at a time")
+	p.sees("it is to begin at", "scans", "How many work at a time")
 	p.do(chromedp.Click(css("button[aria-label='Run scans sooner']")))
 	w.eventually("it has another priority", func() bool { return w.shown(run.ID).Priority == 13 })
 	p.press("Cancel")

@@ -41,8 +41,9 @@ func (s *Queue) takeUp(ctx context.Context) error {
 	}
 	for i := range runs {
 		s.Log.Info("taking up a run", "run", runs[i].ID, "rule", runs[i].Rule, "state", runs[i].State)
-		s.launch(&runs[i])
+		s.add(&runs[i])
 	}
+	s.dispatch()
 	disposals, err := s.Catalog.DisposalsIn(ctx, catalog.Disposing)
 	if err != nil {
 		return err
@@ -101,6 +102,12 @@ func (s *Queue) StartRun(ctx context.Context, actor, plan string, empty bool, tu
 
 // launch puts a run into the queue: it is carried out in the background when its turn comes.
 func (s *Queue) launch(r *catalog.Run) {
+	s.add(r)
+	s.dispatch()
+}
+
+// add puts a run into the queue, and lets nobody begin yet.
+func (s *Queue) add(r *catalog.Run) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
 	a := &activeRun{run: r, cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{},
 		done: make(chan struct{}), ctx: ctx}
@@ -110,9 +117,7 @@ func (s *Queue) launch(r *catalog.Run) {
 	s.mu.Unlock()
 	if r.Cancelling { // since before the service stopped, perhaps
 		s.stopRun(a, refuse.ErrCancel)
-		return
 	}
-	s.dispatch()
 }
 
 // execute carries out a run whose turn has come, or that is to stop before that.

@@ -1,8 +1,11 @@
 package service
 
 import (
+	"database/sql"
 	"errors"
+	"fmt"
 	"math/rand/v2"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -337,4 +340,92 @@ func TestTheQueueUnderAttack(t *testing.T) {
 	if l := n.Queue.Line(); len(l) != 0 {
 		t.Errorf("in the queue: %+v", l)
 	}
+}
+
+// Ten thousand runs that wait keep neither the start, nor the queue, nor one that goes before them.
+func TestTenThousandRunsWait(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	n.rows(t, "scan", 100)
+	n.apply(t, "", "scan")
+	later := catalog.At(n.Now().Add(time.Hour))
+	first := n.begin(t, "scan", catalog.RunTurn{StartAt: &later})
+	if err := n.Close(); err != nil {
+		t.Fatal(err)
+	}
+	const many = 10_000
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(n.dir, "data", "catalog.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows, err := db.Query("SELECT name FROM pragma_table_info('run')")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var columns, values []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			t.Fatal(err)
+		}
+		columns = append(columns, name)
+		switch name {
+		case "id", "table_name", "rule":
+			name += " || g"
+		case "start_at":
+			name = "NULL"
+		}
+		values = append(values, name)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(fmt.Sprintf(
+		"INSERT INTO run (%s) WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s "+
+			"WHERE g < %d) SELECT %s FROM run, s", strings.Join(columns, ", "), many,
+		strings.Join(values, ", "))); err != nil {
+		t.Fatal(err)
+	}
+	// All of them wait for a freeze, but for the one whose turn comes later.
+	if _, err := db.Exec(
+		`INSERT INTO freeze (id, source, table_name, reason, placed_at, placed_by) SELECT 'f' || id, source,
+		table_name, 'an audit', created_at, 'me' FROM run WHERE start_at IS NULL LIMIT 50`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("UPDATE run SET start_at = (SELECT start_at FROM run WHERE id = ?) WHERE start_at IS "+
+		"NULL AND "+
+		"table_name NOT IN (SELECT table_name FROM freeze)", first.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.Close(); err != nil {
+		t.Fatal(err)
+	}
+	begun := time.Now()
+	n.start(t)
+	if took := time.Since(begun); took > 5*time.Second {
+		t.Errorf("the start took %s", took)
+	}
+	begun = time.Now()
+	if line := n.Queue.Line(); len(line) != many+1 {
+		t.Errorf("%d runs wait", len(line))
+	}
+	n.rows(t, "scan", 1)
+	if took := time.Since(begun); took > time.Second {
+		t.Errorf("to list them took %s", took)
+	}
+	begun = time.Now()
+	if _, err := n.Queue.SetPriority(t.Context(), "me", first.ID, 100); err != nil {
+		t.Fatal(err)
+	}
+	if took := time.Since(begun); took > time.Second {
+		t.Errorf("a priority took %s", took)
+	}
+	if r, err := n.Queue.Cancel(t.Context(), first.ID); err != nil || r.State != catalog.Cancelled {
+		t.Errorf("%+v, %v", r, err)
+	}
+	begun = time.Now()
+	if err := n.Close(); err != nil || time.Since(begun) > 5*time.Second {
+		t.Errorf("the end took %s, %v", time.Since(begun), err)
+	}
+	n.start(t)
 }
