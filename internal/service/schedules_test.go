@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -538,4 +539,76 @@ func TestAClockThatWasAhead(t *testing.T) {
 	if f := list[2]; f.At.Format(time.DateOnly) != "2027-11-30" || f.Missed != 0 {
 		t.Errorf("%+v", list)
 	}
+}
+
+// A firing whose time comes when the disk of the catalog is full is carried out once there is room: once.
+func TestAFiringOnAFullDisk(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Log("not root: the small file system cannot be mounted here")
+		return
+	}
+	n := openNights(t, "scan")
+	n.rows(t, "scan", 500)
+	n.apply(t, "schedule: daily at 22:00\n", "scan")
+	if err := n.Close(); err != nil {
+		t.Fatal(err)
+	}
+	data, aside := filepath.Join(n.dir, "data"), filepath.Join(n.dir, "aside")
+	if err := os.Rename(data, aside); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(data, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=8m"); err != nil {
+		t.Logf("this machine mounts no file systems: %v", err)
+		return
+	}
+	t.Cleanup(func() { syscall.Unmount(data, syscall.MNT_DETACH) })
+	if err := os.CopyFS(data, os.DirFS(aside)); err != nil {
+		t.Fatal(err)
+	}
+	n.start(t)
+	filler := filepath.Join(data, "filler")
+	fill := func() {
+		t.Helper()
+		f, err := os.Create(filler)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		for size := 1 << 20; size > 0; {
+			if _, err := f.Write(make([]byte, size)); err != nil {
+				size /= 2
+			}
+		}
+	}
+	fill()
+	n.set(time.Date(2026, 11, 30, 22, 0, 1, 0, time.UTC))
+	refused := false
+	for range 20 {
+		_, err := n.Schedules.Tick(t.Context())
+		refused = refused || err != nil
+		time.Sleep(20 * time.Millisecond)
+	}
+	if !refused {
+		t.Error("it fired on a full disk")
+	}
+	if n.left(t, "scan") != 500 {
+		t.Error("rows went whose run could not be kept")
+	}
+	if err := os.Remove(filler); err != nil {
+		t.Fatal(err)
+	}
+	n.tick(t)
+	f := n.firings(t, "scan", 1)
+	if f[0].State != catalog.FiringStarted {
+		t.Fatalf("%+v", f)
+	}
+	if r := n.ended(t, f[0].Run); r.State != catalog.Done || r.Deleted != 500 {
+		t.Errorf("%+v", r)
+	}
+	n.tick(t)
+	n.firings(t, "scan", 1)
 }

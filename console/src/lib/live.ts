@@ -1,7 +1,7 @@
 // When what a page shows is asked for again.
 
 /** every calls fn now and then again and again, for as long as the page is open. Use it inside $effect. */
-export function every(milliseconds: number, fn: () => void): () => void {
+function every(milliseconds: number, fn: () => void): () => void {
   fn();
   const timer = setInterval(() => document.hidden || fn(), milliseconds);
   return () => clearInterval(timer);

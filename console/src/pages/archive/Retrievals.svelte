@@ -3,7 +3,7 @@
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Schemas } from "../../api/client";
   import { money, short, size } from "../../lib/format";
-  import { every } from "../../lib/live";
+  import { whenChanged } from "../../lib/live";
   import { Loader } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -13,7 +13,7 @@
   import When from "../../lib/When.svelte";
 
   const list = new Loader(() => take(api.GET("/retrievals", { params: { query: { limit: 10 } } })));
-  $effect(() => every(2000, () => list.load()));
+  $effect(() => whenChanged(() => list.load()));
 </script>
 
 <Panel title="Retrieved from cold storage">

@@ -3,7 +3,7 @@
   import { Button, TableBodyCell, TableBodyRow, Toggle } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, size } from "../../lib/format";
-  import { every } from "../../lib/live";
+  import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
@@ -21,7 +21,7 @@
   let problem = $state<Problem>();
   let was = "";
   $effect(() =>
-    every(1000, async () => {
+    whenChanged(async () => {
       await list.load();
       if (was && was !== going?.id) done();
       was = going?.id ?? "";

@@ -4,7 +4,7 @@
   import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { count, size } from "../../lib/format";
-  import { every } from "../../lib/live";
+  import { whenChanged } from "../../lib/live";
   import { Loader, Pages, problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -33,7 +33,7 @@
   let opened = false;
   $effect(() => {
     void pages.after;
-    return every(1500, async () => {
+    return whenChanged(async () => {
       await disposals.load();
       const newest = disposals.data?.items[0];
       // One that waits for somebody is shown.

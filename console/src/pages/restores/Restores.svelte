@@ -2,7 +2,7 @@
   import { Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, restoreFile, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, short, size } from "../../lib/format";
-  import { every } from "../../lib/live";
+  import { whenChanged } from "../../lib/live";
   import { Loader, Pages, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
@@ -20,7 +20,7 @@
   );
   $effect(() => {
     void pages.after;
-    return every(1500, () => restores.load());
+    return whenChanged(() => restores.load());
   });
   let problem = $state<Problem>();
   async function keep(id: string, lasts: string) {

@@ -2,6 +2,7 @@
   import { Button } from "flowbite-svelte";
   import { api, take, watchRun, type Problem, type Schemas } from "../../api/client";
   import { count, share, size, span } from "../../lib/format";
+  import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Facts from "../../lib/Facts.svelte";
@@ -33,23 +34,19 @@
     take(api.GET("/runs/{run}/slowdowns", { params: { path: params, query: { limit: 50 } } }))
   );
 
-  function watch() {
-    first.load().then(() => (run = first.data));
-    const both = () => {
+  $effect(() =>
+    whenChanged(() => {
       batches.load();
       slow.load();
-    };
-    const timer = setInterval(both, 1500);
-    both();
-    const end = () => {
-      clearInterval(timer);
-      both();
-    };
-    const stop = watchRun(params.run, (r) => (run = r), end);
-    return () => {
-      clearInterval(timer);
-      stop();
-    };
+    })
+  );
+  function watch() {
+    first.load().then(() => (run = first.data));
+    return watchRun(
+      params.run,
+      (r) => (run = r),
+      () => {}
+    );
   }
   let again = $state(0);
   $effect(() => {
