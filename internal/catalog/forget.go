@@ -126,13 +126,10 @@ func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, change Recor
 
 // forgets is what goes of each kind whose time was over at a moment, at most so many at a time.
 var forgets = map[string]string{
-	KeepBatches: `DELETE FROM batch WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1
-		FROM batch WHERE batch.run = run.id) ORDER BY ended_at LIMIT 1)
-		AND (segment, number) IN (SELECT segment, number FROM batch o WHERE o.run = batch.run ORDER BY segment, number
-			LIMIT ?2)`,
-	KeepSlowdowns: `DELETE FROM slowdown WHERE run IN (SELECT id FROM run WHERE ended_at < ?1 AND EXISTS (SELECT 1
-		FROM slowdown WHERE slowdown.run = run.id) ORDER BY ended_at LIMIT 1)
-		AND begun IN (SELECT begun FROM slowdown o WHERE o.run = slowdown.run ORDER BY begun LIMIT ?2)`,
+	KeepBatches: `DELETE FROM batch WHERE (run, segment, number) IN (SELECT b.run, b.segment, b.number FROM run
+		CROSS JOIN batch b ON b.run = run.id WHERE run.ended_at < ?1 ORDER BY run.ended_at LIMIT ?2)`,
+	KeepSlowdowns: `DELETE FROM slowdown WHERE (run, begun) IN (SELECT s.run, s.begun FROM run
+		CROSS JOIN slowdown s ON s.run = run.id WHERE run.ended_at < ?1 ORDER BY run.ended_at LIMIT ?2)`,
 	KeepPlans: "DELETE FROM plan WHERE id IN (SELECT id FROM plan WHERE made_at < ?1 AND NOT EXISTS " +
 		"(SELECT 1 FROM run WHERE run.plan = plan.id) ORDER BY made_at LIMIT ?2)",
 	KeepDetails: `UPDATE plan SET thin = 1, shape = '{}', counts = json_set(counts, '$.spread', json('[]')),

@@ -28,8 +28,8 @@ func performs(t *testing.T, w *world) {
 		got != "3 rows changed" {
 		t.Errorf("an update says %q", got)
 	}
-	if got := do("SELECT name, NULL AS nothing FROM vessel ORDER BY name", false); got !=
-		"name\tnothing\nDunlin\tNULL\nPlover\tNULL" {
+	if got := do("SELECT name, NULL AS blank FROM vessel ORDER BY name", false); got !=
+		"name\tblank\nDunlin\tNULL\nPlover\tNULL" {
 		t.Errorf("a query says %q", got)
 	}
 	if got := do("SELECT name FROM vessel ORDER BY name", true); !strings.HasPrefix(got, "name\nDunlin") {
