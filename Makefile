@@ -33,10 +33,11 @@ TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" 
 # says, it has said before.
 PACKAGES := $(shell n=$$(nproc); echo $$((n > 2 ? n : 3)))
 
-test: build ## all tests, on private servers and in headless Chromium
-	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium
-	@$(MAKE) --no-print-directory lint
-	@./tools/need.sh gcc
+# What the tests need of Debian is installed while the program is built and the linters look.
+test: ## all tests, on private servers and in headless Chromium
+	@mkdir -p build; ./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium gcc > build/need.log 2>&1 & need=$$!; \
+	$(MAKE) --no-print-directory build && $(MAKE) --no-print-directory lint; made=$$?; \
+	wait $$need || { cat build/need.log; exit 1; }; exit $$made
 	@echo "== testing, with temporary files in $(TEST_TMP); and, beside that, what goes on at the same time under the race detector"
 	@TMPDIR=$(TEST_TMP) $(GO) test -race -vet=off -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
 	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -vet=off -p $(PACKAGES) -timeout 16m ./...; tested=$$?; \

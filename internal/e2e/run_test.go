@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"bufio"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -458,6 +460,55 @@ func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
 			}
 		}
 	})
+}
+
+// The demo has three weeks of nights behind it: one firing failed, and one finding is open. It is ended and started
+// again, and has played them once.
+func TestTheDemoHasAStory(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "demo")
+	for try := range 2 {
+		cmd := exec.Command(program, "demo", "-data", dir, "-listen", "127.0.0.1:0")
+		out, err := cmd.StdoutPipe()
+		if err == nil {
+			err = cmd.Start()
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { cmd.Process.Kill() })
+		var c *client.Client
+		played := false
+		for lines := bufio.NewScanner(out); c == nil && lines.Scan(); {
+			line := strings.TrimSpace(lines.Text())
+			played = played || strings.Contains(line, "nights of firings, played on a moved clock")
+			if server, token, ok := strings.Cut(line, "/#token="); ok {
+				c = &client.Client{Server: server, Token: token}
+			}
+		}
+		if c == nil || played != (try == 0) {
+			t.Fatalf("start %d: played %t", try, played)
+		}
+		firings, err := c.Firings(t.Context(), client.FiringsQuery{Limit: 200})
+		if err != nil {
+			t.Fatal(err)
+		}
+		states := map[client.FiringState]int{}
+		for _, f := range firings.Items {
+			states[f.State]++
+		}
+		findings, err := c.Findings(t.Context(), client.FindingsQuery{})
+		if err != nil || len(findings.Items) != 1 || findings.Items[0].Kind != "nothing due" {
+			t.Errorf("%+v, %v", findings, err)
+		}
+		if states["failed"] != 1 || states["started"] < 20 || states["nothing"] < 20 || states["due"] != 0 {
+			t.Errorf("firings: %v", states)
+		}
+		cmd.Process.Signal(syscall.SIGTERM)
+		if err := cmd.Wait(); err != nil {
+			t.Errorf("the demo ended with %v", err)
+		}
+	}
 }
 
 func TestThePaceChangesWhileARunGoes(t *testing.T) {

@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -261,5 +262,115 @@ func TestVerificationsWait(t *testing.T) {
 	}
 	if got := n.jobs(); got != "" {
 		t.Errorf("the jobs: %s", got)
+	}
+}
+
+// Whatever is done to jobs, in whatever order, each ends, and rows come back once.
+func TestJobsUnderAttack(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	const rows = 20_000
+	n.cellar(t, "scan", rows)
+	seed := time.Now().UnixNano()
+	t.Logf("seed %d", seed)
+	random := rand.New(rand.NewPCG(uint64(seed), 1))
+	kinds := map[string]catalog.JobKind{}
+	var ids []string
+	ask := func(target string) {
+		t.Helper()
+		kind, format := catalog.JobRestore, ""
+		if target == "file" {
+			kind, format = catalog.JobExport, "csv"
+		}
+		r, err := n.Queue.RequestRestore(t.Context(), "me", restore.RestoreRequest{Source: "harbour",
+			Scope: catalog.Scope{All: true}, Table: "scan", Target: target, Format: format})
+		if err != nil {
+			t.Fatal(err)
+		}
+		kinds[r.ID], ids = kind, append(ids, r.ID)
+	}
+	for _, target := range []string{"table", "file", "file", "table", "file"} {
+		ask(target)
+	}
+	var frozen string
+	cancelled := map[string]bool{}
+	for range 150 {
+		id := ids[random.IntN(len(ids))]
+		kind := kinds[id]
+		var err error
+		switch random.IntN(9) {
+		case 0, 1:
+			err = n.Jobs.Pause(t.Context(), "me", kind, id)
+		case 2, 3:
+			err = n.Jobs.Resume(t.Context(), "me", kind, id)
+		case 4:
+			err = n.Jobs.SetPriority(t.Context(), "me", kind, id, random.IntN(200)-100)
+		case 5:
+			_, err = n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 2, Source: 2, Restores: 1 + random.IntN(2),
+				Exports: 1 + random.IntN(3)})
+		case 6:
+			if frozen == "" {
+				var f *catalog.Freeze
+				if f, err = n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Reason: "an attack"}); err == nil {
+					frozen = f.ID
+				}
+			} else {
+				_, err = n.Freezes.Lift(t.Context(), "me", frozen, "")
+				frozen = ""
+			}
+		case 7:
+			if random.IntN(4) == 0 {
+				if err = n.Jobs.Cancel(t.Context(), "me", kind, id); err == nil {
+					cancelled[id] = true
+				}
+			}
+		case 8:
+			if random.IntN(5) == 0 {
+				n.restart(t)
+			}
+		}
+		if err != nil && !errors.Is(err, catalog.ErrState) {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(random.IntN(10)) * time.Millisecond)
+	}
+	if frozen != "" {
+		if _, err := n.Freezes.Lift(t.Context(), "me", frozen, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, x := range n.Jobs.Line() {
+		if x.PausedAt != nil {
+			if err := n.Jobs.Resume(t.Context(), "me", x.Kind, x.ID); err != nil && !errors.Is(err, catalog.ErrState) {
+				t.Fatal(err)
+			}
+		}
+	}
+	whole := false
+	for _, id := range ids {
+		for begun := time.Now(); ; time.Sleep(10 * time.Millisecond) {
+			r, err := n.Catalog.Restore(t.Context(), id)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if r.State == catalog.RestoreDone || r.State == catalog.RestoreFailed {
+				if (r.State == catalog.RestoreFailed) != cancelled[id] {
+					t.Errorf("%s %s is %s: %s; cancelled %t", kinds[id], id, r.State, r.Reason, cancelled[id])
+				}
+				whole = whole || r.State == catalog.RestoreDone && kinds[id] == catalog.JobRestore
+				break
+			}
+			if time.Since(begun) > time.Minute {
+				t.Fatalf("%s %s is %s: %s; %s", kinds[id], id, r.State, r.Reason, n.jobs())
+			}
+		}
+	}
+	if left := n.left(t, "scan"); left > rows || whole && left != rows {
+		t.Errorf("%d rows are back of %d, by a whole restore: %t", left, rows, whole)
+	}
+	for begun := time.Now(); n.jobs() != ""; time.Sleep(10 * time.Millisecond) {
+		if time.Since(begun) > 20*time.Second {
+			t.Fatalf("the jobs: %s", n.jobs())
+		}
 	}
 }
