@@ -39,7 +39,8 @@ func TestTheNewestRecordsStay(t *testing.T) {
 			break
 		}
 		r.Action, r.Deleted, r.RawBytes = "mixed", 30, 700
-		r.Passes.V = []Pass{{Then: "archive", Ledger: Ledger{Deleted: 10}}, {Then: "purge", Ledger: Ledger{Deleted: 20}}}
+		r.Passes.V = []Pass{{Then: "archive", Ledger: Ledger{Deleted: 10}},
+			{Then: "purge", Ledger: Ledger{Deleted: 20}}}
 		if err := c.SaveProgress(t.Context(), r, nil); err != nil {
 			t.Fatal(err)
 		}
