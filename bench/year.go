@@ -65,7 +65,7 @@ func aYear(ctx context.Context, _ string, say func(sizeMeasure)) error {
 		return err
 	}
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(data, "catalog.db")+
-		"?_pragma=busy_timeout(60000)&_pragma=synchronous(0)")
+		"?_pragma=busy_timeout(60000)&_pragma=synchronous(0)&_pragma=cache_size(-400000)")
 	if err != nil {
 		return err
 	}

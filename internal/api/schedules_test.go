@@ -134,3 +134,86 @@ func TestLiveEvents(t *testing.T) {
 		t.Errorf("%d events, %v", events, lines.Err())
 	}
 }
+
+func TestWishesAndJobsOverHTTP(t *testing.T) {
+	w := harbour(t)
+	w.must(200, "POST", "/rules", m{"text": lampRule + "schedule: {when: hourly, from: 2100-01-01}\nrequires: " +
+		"{backup: {file: /nowhere/at/all, within: P1D}}\n"})
+	if list := w.must(200, "GET", "/rules/lamps/conditions", nil)["items"].([]any); len(list) != 1 ||
+		list[0].(m)["met"] != false || !strings.Contains(fmt.Sprint(list[0].(m)["found"]), "/nowhere/at/all") {
+		t.Errorf("%v", list)
+	}
+	if list := w.must(200, "GET", "/queue/jobs", nil)["items"].([]any); len(list) != 0 {
+		t.Errorf("%v", list)
+	}
+	off := w.must(200, "POST", "/rules/lamps/schedule/off", m{"reason": "the lamps are out"})
+	if s := w.must(200, "GET", "/rules/lamps/schedule", nil); off["reason"] != "the lamps are out" ||
+		s["off"].(m)["reason"] != "the lamps are out" {
+		t.Errorf("%v, %v", off, s)
+	}
+	if s := w.must(200, "POST", "/rules/lamps/schedule/on", m{"reason": "they shine"}); s["off"] != nil {
+		t.Errorf("%v", s)
+	}
+	a := w.must(200, "PUT", "/rules/lamps/enabled", m{"enabled": false, "reason": "no oil"})["items"].([]any)
+	if len(a) != 1 || a[0].(m)["revision"] != 3.0 {
+		t.Errorf("%v", a)
+	}
+	if r := w.must(200, "GET", "/rules/lamps", nil); !strings.HasSuffix(r["text"].(string), "enabled: false\n") {
+		t.Errorf("%v", r["text"])
+	}
+	if days := w.must(200, "GET", "/days", nil)["items"].([]any); len(days) != 0 {
+		t.Errorf("%v", days)
+	}
+	limits := w.must(200, "PUT", "/queue/limits", m{"all": 3, "source": 2, "exports": 4})
+	if limits["exports"] != 4.0 || limits["disposals"] != 1.0 || limits["all"] != 3.0 {
+		t.Errorf("%v", limits)
+	}
+	guard := w.must(200, "PUT", "/sources/harbour/guard", m{"window": []string{"mon-fri 22:00-05:00"},
+		"zone": "Europe/Athens"})
+	if fmt.Sprint(guard["window"]) != "[mon,tue,wed,thu,fri 22:00-05:00]" {
+		t.Errorf("%v", guard)
+	}
+	for name, x := range map[string]struct {
+		method, path string
+		in           m
+		status       int
+		part         string
+	}{
+		"fire for no reason":   {"POST", "/firings", m{"rule": "lamps"}, 422, "it is not said why"},
+		"fire nothing":         {"POST", "/firings", m{"reason": "x"}, 422, "no rule is enabled there"},
+		"fire one that is off": {"POST", "/firings", m{"rule": "lamps", "reason": "x"}, 422, "is not enabled"},
+		"fire what is not":     {"POST", "/firings", m{"rule": "lanterns", "reason": "x"}, 404, "lanterns"},
+		"fire nowhere":         {"POST", "/firings", m{"source": "port", "reason": "x"}, 404, "port"},
+		"off for no reason":    {"POST", "/rules/lamps/schedule/off", m{}, 422, "it is not said why"},
+		"off until yesterday": {"POST", "/rules/lamps/schedule/off",
+			m{"reason": "x", "until": "2020-01-01T00:00:00Z"}, 422, "has passed"},
+		"off until done": {"POST", "/rules/lamps/schedule/off", m{"reason": "x", "until_done": true}, 422,
+			"has no run"},
+		"off of what is not": {"POST", "/rules/lanterns/schedule/off", m{"reason": "x"}, 404, "lanterns"},
+		"on that is on": {"POST", "/rules/lamps/schedule/on", m{"reason": "x"}, 409,
+			"is not off its schedule"},
+		"disabled twice":        {"PUT", "/rules/lamps/enabled", m{"reason": "x"}, 409, "is that already"},
+		"enabled for no reason": {"PUT", "/rules/lamps/enabled", m{"enabled": true}, 422, "it is not said why"},
+		"conditions of nothing": {"GET", "/rules/lanterns/conditions", nil, 404, "lanterns"},
+		"steps of nothing":      {"GET", "/runs/x/steps", nil, 404, "x"},
+		"a dream":               {"POST", "/queue/jobs/dream/x/pause", nil, 422, "is no kind of job"},
+		"no job":                {"POST", "/queue/jobs/restore/x/cancel", nil, 409, "neither works nor waits"},
+		"a priority of nothing": {"POST", "/queue/jobs/restore/x/priority", m{"priority": 1}, 409,
+			"neither works nor waits"},
+		"a large priority": {"POST", "/queue/jobs/restore/x/priority", m{"priority": 1e6}, 422, "is no priority"},
+		"negative limits": {"PUT", "/queue/limits", m{"all": 1, "source": 1, "exports": -1}, 422,
+			"cannot work at a time"},
+		"a window that is none": {"PUT", "/sources/harbour/guard", m{"window": []string{"noon"}}, 400, "noon"},
+		"a zone that is none":   {"PUT", "/sources/harbour/guard", m{"zone": "Mars"}, 422, "is no zone"},
+		"days from when":        {"GET", "/days?from=soon", nil, 422, "is no day or time"},
+	} {
+		var in any
+		if x.in != nil {
+			in = x.in
+		}
+		status, out := w.call(x.method, x.path, in)
+		if status != x.status || !strings.Contains(fmt.Sprint(out), x.part) {
+			t.Errorf("%s: %d %v, and not %d with %q", name, status, out, x.status, x.part)
+		}
+	}
+}
