@@ -176,9 +176,7 @@ func (c *Catalog) QuietRules(ctx context.Context, n int) ([]string, error) {
 
 // LatestFirings lists the firings that are the newest of their rules and in a state.
 func (c *Catalog) LatestFirings(ctx context.Context, state FiringState) ([]Firing, error) {
-	return list[Firing](ctx, c.db,
-		`SELECT f.* FROM rule u JOIN firing f ON f.rule = u.name AND f.at = (SELECT max(at) FROM
-		firing WHERE rule = u.name) WHERE f.state = ? ORDER BY f.rule`, state)
+	return list[Firing](ctx, c.db, latestFiringsQuery, state)
 }
 
 // Uncovered is a rule whose newest plan counted rows that no clause is for.
@@ -189,11 +187,7 @@ type Uncovered struct {
 
 // UncoveredRows lists the scheduled rules whose newest plan counted rows that no clause is for.
 func (c *Catalog) UncoveredRows(ctx context.Context) ([]Uncovered, error) {
-	return list[Uncovered](ctx, c.db, `SELECT p.rule, p.counts ->> '$.uncovered' AS row_count
-		FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision
-		JOIN plan p ON p.id = (SELECT id FROM plan WHERE rule = u.name ORDER BY made_at DESC, id DESC LIMIT 1)
-		WHERE v.body -> '$.schedule' IS NOT NULL AND coalesce(v.body ->> '$.off', 0) = 0
-		AND p.counts ->> '$.counted' AND p.counts ->> '$.uncovered' > 0 ORDER BY p.rule`)
+	return list[Uncovered](ctx, c.db, uncoveredQuery)
 }
 
 // Expected is what a run came to, and what its plan had expected; nil where that is not known.
@@ -214,12 +208,21 @@ type Expected struct {
 // RunsExpected lists the newest run of each rule, if it was made since a time and works or is done, beside what its
 // plan expected.
 func (c *Catalog) RunsExpected(ctx context.Context, since time.Time) ([]Expected, error) {
-	return list[Expected](ctx, c.db,
-		`SELECT r.id, r.rule, r.state, r.due, r.changed + r.vanished + r.held + r.skipped AS
+	return list[Expected](ctx, c.db, expectedQuery, At(since))
+}
+
+const expectedQuery = `SELECT r.id, r.rule, r.state, r.due, r.changed + r.vanished + r.held + r.skipped AS
 		left_out, r.working_micros, r.file_bytes, r.log_bytes, p.detail ->> '$.expect.seconds' AS seconds,
 		p.detail ->> '$.expect.archive_bytes' AS expect_archive, p.detail ->> '$.expect.log_bytes' AS expect_log
-		FROM rule u
-		JOIN run r ON r.id = (SELECT id FROM run WHERE rule = u.name ORDER BY created_at DESC, id DESC LIMIT 1)
-		JOIN plan p ON p.id = r.plan WHERE r.created_at >= ? AND r.state IN ('running', 'done') ORDER BY r.id`,
-		At(since))
-}
+		FROM rule u CROSS JOIN run r
+			ON r.id = (SELECT id FROM run WHERE rule = u.name ORDER BY created_at DESC, id DESC LIMIT 1)
+		CROSS JOIN plan p ON p.id = r.plan WHERE r.created_at >= ? AND r.state IN ('running', 'done') ORDER BY r.id`
+
+const uncoveredQuery = `SELECT p.rule, p.counts ->> '$.uncovered' AS row_count
+		FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision
+		CROSS JOIN plan p ON p.id = (SELECT id FROM plan WHERE rule = u.name ORDER BY made_at DESC, id DESC LIMIT 1)
+		WHERE v.body -> '$.schedule' IS NOT NULL AND coalesce(v.body ->> '$.off', 0) = 0
+		AND p.counts ->> '$.counted' AND p.counts ->> '$.uncovered' > 0 ORDER BY p.rule`
+
+const latestFiringsQuery = `SELECT f.* FROM rule u CROSS JOIN firing f ON f.rule = u.name AND f.at = (SELECT max(at) FROM
+		firing WHERE rule = u.name) WHERE f.state = ? ORDER BY f.rule`

@@ -163,3 +163,32 @@ func TestSumsAreKeptAsSegmentsChange(t *testing.T) {
 		t.Errorf("%+v instead of %d segments with %d rows, %v", totals, n, deleted, err)
 	}
 }
+
+// What is looked for once a minute goes from rule to rule, and to the newest of each: however many runs, plans and
+// firings there are.
+func TestFindingsAreLookedForRuleByRule(t *testing.T) {
+	c, err := Open(t.Context(), filepath.Join(t.TempDir(), "catalog.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	for name, query := range map[string]string{"expected": expectedQuery, "uncovered": uncoveredQuery,
+		"latest firings": latestFiringsQuery} {
+		rows, err := c.db.Queryx("EXPLAIN QUERY PLAN "+query, make([]any, strings.Count(query, "?"))...)
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		for rows.Next() {
+			var id, parent, unused int
+			var detail string
+			if err := rows.Scan(&id, &parent, &unused, &detail); err != nil {
+				t.Fatal(err)
+			}
+			if strings.HasPrefix(detail, "SCAN ") && !strings.HasPrefix(detail, "SCAN u") ||
+				strings.Contains(detail, "AUTOMATIC") {
+				t.Errorf("%s: %s", name, detail)
+			}
+		}
+		rows.Close()
+	}
+}
