@@ -29,9 +29,6 @@ console/dist/index.html: $(CONSOLE_SOURCES)
 # Tests sync a lot, to databases, catalogs and stores that nobody keeps: where there is room, those lie in memory.
 TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" -ge 6000 ] 2>/dev/null && echo /dev/shm || echo $${TMPDIR:-/tmp})
 
-# The race detector looks at our packages and at Go's own: what other modules do among themselves is not ours to find.
-OURS := '-gcflags=all=-dwarf=false -race=false' '-gcflags=std=-dwarf=false' '-gcflags=ambercellar/...=-dwarf=false'
-
 # How many packages are tested at a time: the tests of servers and of the console wait more than they work. What vet
 # says, it has said before.
 PACKAGES := $(shell n=$$(nproc); echo $$((n > 2 ? n : 3)))
@@ -42,7 +39,7 @@ test: ## all tests, on private servers and in headless Chromium
 	$(MAKE) --no-print-directory build && $(MAKE) --no-print-directory lint; made=$$?; \
 	wait $$need || { cat build/need.log; exit 1; }; exit $$made
 	@echo "== testing, with temporary files in $(TEST_TMP); and, beside that, what goes on at the same time under the race detector"
-	@TMPDIR=$(TEST_TMP) $(GO) test -race $(OURS) -vet=off -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
+	@TMPDIR=$(TEST_TMP) $(GO) test -race -vet=off -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
 	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -vet=off -p $(PACKAGES) -timeout 16m ./...; tested=$$?; \
 	wait $$raced; raced=$$?; echo "== under the race detector:"; cat build/race.log; exit $$((tested + raced))
 

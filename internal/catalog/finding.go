@@ -219,10 +219,10 @@ const expectedQuery = `SELECT r.id, r.rule, r.state, r.due, r.changed + r.vanish
 		CROSS JOIN plan p ON p.id = r.plan WHERE r.created_at >= ? AND r.state IN ('running', 'done') ORDER BY r.id`
 
 const uncoveredQuery = `SELECT p.rule, p.counts ->> '$.uncovered' AS row_count
-		FROM rule u JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision
+		FROM rule u CROSS JOIN rule_revision v ON v.rule = u.name AND v.revision = u.revision
 		CROSS JOIN plan p ON p.id = (SELECT id FROM plan WHERE rule = u.name ORDER BY made_at DESC, id DESC LIMIT 1)
 		WHERE v.body -> '$.schedule' IS NOT NULL AND coalesce(v.body ->> '$.off', 0) = 0
 		AND p.counts ->> '$.counted' AND p.counts ->> '$.uncovered' > 0 ORDER BY p.rule`
 
-const latestFiringsQuery = `SELECT f.* FROM rule u CROSS JOIN firing f ON f.rule = u.name AND f.at = (SELECT max(at) FROM
-		firing WHERE rule = u.name) WHERE f.state = ? ORDER BY f.rule`
+const latestFiringsQuery = `SELECT f.* FROM rule u CROSS JOIN firing f ON f.rule = u.name
+		AND f.at = (SELECT max(at) FROM firing WHERE rule = u.name) WHERE f.state = ? ORDER BY f.rule`
