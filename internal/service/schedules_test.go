@@ -612,3 +612,24 @@ func TestAFiringOnAFullDisk(t *testing.T) {
 	n.tick(t)
 	n.firings(t, "scan", 1)
 }
+
+// Night after night, the journal in the source holds the newest batch of a table, and nothing of earlier runs.
+func TestEarlierRunsLeaveNothingInTheJournal(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan", "berth")
+	n.apply(t, "", "scan", "berth")
+	for night := range 4 {
+		for _, table := range []string{"scan", "berth"} {
+			n.rows(t, table, 10)
+			n.ended(t, n.now(t, table))
+		}
+		var rows, runs int
+		if err := n.db(t).QueryRow("SELECT count(*), count(DISTINCT run) FROM ambercellar_batch").Scan(&rows,
+			&runs); err != nil {
+			t.Fatal(err)
+		}
+		if rows != 2 || runs != 2 {
+			t.Errorf("after night %d, the journal has %d rows of %d runs", night, rows, runs)
+		}
+	}
+}
