@@ -119,7 +119,7 @@ func TestARunWaitsForWhatItsRuleRequires(t *testing.T) {
 		t.Fatalf("%q", got)
 	}
 	run := n.now(t, "scan")
-	r := n.until(t, run, "it rests", 20*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
+	r := n.until(t, run, "it rests", 90*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
 	if r.UnmetSince == nil || !strings.Contains(r.Reason, "requires backup") ||
 		!strings.Contains(r.Reason, "no such file") {
 		t.Fatalf("%+v", r)
@@ -245,7 +245,7 @@ func TestStepsAroundARun(t *testing.T) {
 	n.apply(t, steps, "scan")
 	n.rows(t, "scan", 60_000)
 	run := n.now(t, "scan")
-	n.until(t, run, "it deletes", 30*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
+	n.until(t, run, "it deletes", 90*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
 	if off() != 1 {
 		t.Error("the step before has not been done")
 	}
@@ -259,14 +259,14 @@ func TestStepsAroundARun(t *testing.T) {
 	if _, err := n.Queue.Resume(t.Context(), run); err != nil {
 		t.Fatal(err)
 	}
-	begun := n.until(t, run, "it goes on", 30*time.Second,
+	begun := n.until(t, run, "it goes on", 90*time.Second,
 		func(r *catalog.Run) bool { return r.State == catalog.Running })
-	n.until(t, run, "it deletes more", 30*time.Second, func(r *catalog.Run) bool { return r.Deleted > begun.Deleted })
+	n.until(t, run, "it deletes more", 90*time.Second, func(r *catalog.Run) bool { return r.Deleted > begun.Deleted })
 	f, err := n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Reason: "an audit"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	n.until(t, run, "it rests", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
+	n.until(t, run, "it rests", 90*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
 	if off() != 1 {
 		t.Error("a step was sent to a frozen database")
 	}
@@ -298,7 +298,7 @@ func TestStepsThatFail(t *testing.T) {
 	n.apply(t, fmt.Sprintf("before:\n  - sql: UPDATE nothing SET off = 1\nafter:\n  - webhook: %s\n", h.URL), "scan")
 	n.apply(t, fmt.Sprintf("after:\n  - {webhook: \"%s\", timeout: PT1S}\n", h.URL), "berth")
 	run := n.now(t, "scan")
-	r := n.until(t, run, "it is tried again", 30*time.Second,
+	r := n.until(t, run, "it is tried again", 90*time.Second,
 		func(r *catalog.Run) bool { return r.State == catalog.Resting && r.Retries == 1 })
 	if !strings.Contains(r.Reason, "step 1 before the run") || !slices.Equal(h.told(), []string{"after failed"}) ||
 		n.left(t, "scan") != 100 {
@@ -344,14 +344,14 @@ func TestSourcesHaveHours(t *testing.T) {
 	}
 	guard(`{"window": ["22:30-04:00"]}`) // it is 21:55
 	run := n.now(t, "scan")
-	r := n.until(t, run, "it rests", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
+	r := n.until(t, run, "it rests", 90*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Resting })
 	if !strings.Contains(r.Reason,
 		"outside the window of source harbour (22:30-04:00); it goes on at 2026-11-30 22:30") {
 		t.Errorf("%+v", r)
 	}
 	guard(`{"window": ["23:00-04:00"]}`)
 	n.later(t, 36*time.Minute)
-	r = n.until(t, run, "it pauses", 30*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Paused })
+	r = n.until(t, run, "it pauses", 90*time.Second, func(r *catalog.Run) bool { return r.State == catalog.Paused })
 	if !strings.Contains(r.Reason, "never open together") || n.left(t, "scan") != 100 {
 		t.Errorf("%+v", r)
 	}
@@ -397,7 +397,7 @@ func TestRulesRunByWish(t *testing.T) {
 				}
 				break
 			}
-			if time.Since(begun) > 20*time.Second {
+			if time.Since(begun) > 90*time.Second {
 				t.Fatalf("%+v", f)
 			}
 		}

@@ -164,7 +164,7 @@ func TestATableThatAnotherServiceHolds(t *testing.T) {
 		t.Fatal(err)
 	}
 	run := n.now(t, "scan")
-	n.until(t, run, "it is tried again", 30*time.Second,
+	n.until(t, run, "it is tried again", 90*time.Second,
 		func(r *catalog.Run) bool { return r.State == catalog.Resting || r.State == catalog.Failed })
 	n.found(t, "held elsewhere harbour.scan")
 	if err := src.ReleaseLease(t.Context(), l); err != nil {

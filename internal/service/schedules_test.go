@@ -120,7 +120,7 @@ func (n *nights) firings(t *testing.T, name string, count int) []catalog.Firing 
 			}
 			return list
 		}
-		if time.Since(begun) > 20*time.Second {
+		if time.Since(begun) > 90*time.Second {
 			t.Fatalf("rule %s fired %d times (%d open), want %d: %+v", name, len(list), open, count, list)
 		}
 	}
@@ -129,7 +129,7 @@ func (n *nights) firings(t *testing.T, name string, count int) []catalog.Firing 
 // ended waits until a run has ended.
 func (n *nights) ended(t *testing.T, run string) *catalog.Run {
 	t.Helper()
-	return n.until(t, run, "it ends", 90*time.Second, func(r *catalog.Run) bool { return r.State.Ended() })
+	return n.until(t, run, "it ends", 3*time.Minute, func(r *catalog.Run) bool { return r.State.Ended() })
 }
 
 func (n *nights) tick(t *testing.T) {
@@ -455,14 +455,14 @@ func TestAScheduledRunThatFailsIsTriedAgain(t *testing.T) {
 	n.set(time.Date(2026, 11, 30, 22, 0, 1, 0, time.UTC))
 	n.tick(t)
 	run := n.firings(t, "scan", 1)[0].Run
-	n.until(t, run, "it deletes", 30*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
+	n.until(t, run, "it deletes", 90*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
 	if _, err := n.db(t).Exec("CREATE TRIGGER broken BEFORE DELETE ON scan BEGIN SELECT RAISE(ABORT, 'no ferry " +
 		"today'); " +
 		"END"); err != nil {
 		t.Fatal(err)
 	}
 	for _, try := range []int{0, runRetries - 1} {
-		r := n.until(t, run, "it fails", 30*time.Second,
+		r := n.until(t, run, "it fails", 90*time.Second,
 			func(r *catalog.Run) bool { return r.State == catalog.Resting && r.Retries == try+1 })
 		if r.ResumeAt == nil || !strings.Contains(r.Reason, fmt.Sprintf("(%d of 5)", try+1)) {
 			t.Fatalf("%+v", r)

@@ -144,7 +144,7 @@ func TestAFreezeStopsTheWork(t *testing.T) {
 		}
 	}
 	r := n.begin(t, "scan")
-	n.until(t, r.ID, "it deletes", 20*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
+	n.until(t, r.ID, "it deletes", 90*time.Second, func(r *catalog.Run) bool { return r.Deleted > 0 })
 	table, err := n.Freezes.Freeze(t.Context(), "me", catalog.Freeze{Source: "harbour", Table: "scan",
 		Reason: "the disk moves"})
 	if err != nil {
