@@ -1,12 +1,15 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,7 +23,6 @@ import (
 // Conditions look whether what a rule requires holds, and carry out the steps before and after its runs.
 type Conditions struct {
 	*base
-	places  *Places
 	teller  *Teller
 	freezes *Freezes
 }
@@ -186,14 +188,17 @@ func (s *Conditions) storeFree(ctx context.Context, r *rule.Rule, need *rule.Roo
 		if c.Off || !e.Then.Copies() {
 			continue
 		}
-		for _, name := range []string{e.Archive.Store, e.Archive.Second} {
-			if name != "" {
-				names[name] = true
-			}
+		first, err := s.Catalog.Store(ctx, e.Archive.Store)
+		if err != nil {
+			return false, "", err
+		}
+		names[first.Name] = true
+		if second := cmp.Or(e.Archive.Second, first.Second); second != "" {
+			names[second] = true
 		}
 	}
 	var told []string
-	for name := range names {
+	for _, name := range slices.Sorted(maps.Keys(names)) {
 		st, err := s.Store(ctx, name)
 		if err != nil {
 			return false, "", err
@@ -232,8 +237,7 @@ func logFree(signals map[string]float64, err error, need *rule.Room, expects flo
 		return false, "", err
 	case !known:
 		return false, "what is free on the database's disk is not known; name its directory, as the service's " +
-			"machine " +
-			"has it, when the source is added (-disk)", nil
+			"machine has it, when the source is added (-disk)", nil
 	}
 	if short := need.Spare(free, expects); short != "" {
 		return false, "on the database's disk, " + short, nil
@@ -310,8 +314,8 @@ func (s *Conditions) met(ctx context.Context, run *catalog.Run, r *rule.Rule) er
 		}
 		if !c.Met {
 			return &refuse.Unmet{Again: s.Now().Add(unmetAgain),
-				Reason: fmt.Sprintf("its rule requires %s, which does "+
-					"not hold: %s; that is looked at every five minutes", c.Name, c.Found)}
+				Reason: fmt.Sprintf("its rule requires %s, which does not hold: %s; that is looked at every five "+
+					"minutes", c.Name, c.Found)}
 		}
 	}
 	return s.Catalog.Met(ctx, run.ID)

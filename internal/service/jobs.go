@@ -71,8 +71,7 @@ func (e *halted) Is(target error) bool { return target == refuse.ErrShutdown }
 
 // enter puts a job into the queue. What it was told about its turn before holds still.
 func (s *Jobs) enter(ctx context.Context, kind catalog.JobKind, id string, o JobOrder,
-	work func(context.Context) error,
-	ending func(string) error) {
+	work func(context.Context) error, ending func(string) error) {
 	turn, err := s.Catalog.JobTurnOf(ctx, kind, id)
 	if err != nil {
 		s.Log.Error("the turn of a job cannot be read; it has the usual one", "job", id, "error", err)
@@ -346,8 +345,7 @@ func (s *Jobs) Cancel(ctx context.Context, actor string, kind catalog.JobKind, i
 	switch {
 	case works:
 		return fmt.Errorf("%s %s is paused, and stops as soon as the step that it is in the midst of comes back; "+
-			"cancel it "+
-			"then: %w", kind, id, catalog.ErrState)
+			"cancel it then: %w", kind, id, catalog.ErrState)
 	case !there:
 		if err := s.Catalog.EndJobTurn(ctx, kind, id); err != nil {
 			return err

@@ -93,7 +93,7 @@ func newService(dir string, log *slog.Logger) *Service {
 		firing: map[string]bool{}}
 	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller, findings: s.Findings}
-	s.Conditions = &Conditions{base: b, places: s.Places, teller: s.Teller, freezes: s.Freezes}
+	s.Conditions = &Conditions{base: b, teller: s.Teller, freezes: s.Freezes}
 	s.Queue.conditions = s.Conditions
 	b.Engine.Runs.Around = s.Conditions.around
 	b.Engine.Plans.Skew, b.Engine.Runs.Progress, b.Engine.Runs.Waits = clockSkew, s.Queue.publish, s.Queue.waits

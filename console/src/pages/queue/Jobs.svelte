@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, share } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
@@ -10,6 +10,7 @@
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
+  import Turn from "./Turn.svelte";
   import When from "../../lib/When.svelte";
 
   type Job = Schemas["QueuedJob"];
@@ -70,32 +71,16 @@
           ><When at={j.asked_at} />
           <div class="text-xs text-gray-600 dark:text-gray-400">by {j.by}</div></TableBodyCell>
         <TableBodyCell>
-          <div class="flex gap-1">
-            {#if j.position > 0}
-              <Button
-                size="xs"
-                color="alternative"
-                aria-label="The {name(j)} sooner"
-                onclick={() => first(j, 10)}>↑</Button>
-              <Button
-                size="xs"
-                color="alternative"
-                aria-label="The {name(j)} later"
-                onclick={() => first(j, -10)}>↓</Button>
-            {/if}
-            {#if j.state === "paused"}
-              <Button
-                size="xs"
-                color="alternative"
-                aria-label="Resume the {name(j)}"
-                onclick={() => resume(j)}>Resume</Button>
-            {:else}
-              <Button size="xs" color="alternative" aria-label="Pause the {name(j)}" onclick={() => pause(j)}
-                >Pause</Button>
-            {/if}
-            <Button size="xs" color="alternative" aria-label="Cancel the {name(j)}" onclick={() => cancel(j)}
-              >Cancel</Button>
-          </div>
+          <Turn
+            name="The {name(j)}"
+            waits={j.position > 0}
+            rests={j.state === "paused"}
+            does={{
+              sooner: (by) => first(j, by),
+              pause: () => pause(j),
+              resume: () => resume(j),
+              cancel: () => cancel(j)
+            }} />
         </TableBodyCell>
       </TableBodyRow>
     {/snippet}

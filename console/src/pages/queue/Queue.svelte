@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, share, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
@@ -13,6 +13,7 @@
   import Jobs from "./Jobs.svelte";
   import Limits from "./Limits.svelte";
   import Trouble from "../../lib/Trouble.svelte";
+  import Turn from "./Turn.svelte";
 
   const queue = new Loader(() => take(api.GET("/queue")));
   let problem = $state<Problem>();
@@ -71,30 +72,16 @@
               )}{:else}–{/if}</TableBodyCell>
           <TableBodyCell>{q.run.started_by || "–"}</TableBodyCell>
           <TableBodyCell>
-            <div class="flex gap-1">
-              {#if q.position > 0}
-                <Button
-                  size="xs"
-                  color="alternative"
-                  aria-label="Run {q.run.rule} sooner"
-                  onclick={() => first(q, 10)}>↑</Button>
-                <Button
-                  size="xs"
-                  color="alternative"
-                  aria-label="Run {q.run.rule} later"
-                  onclick={() => first(q, -10)}>↓</Button>
-              {/if}
-              {#if q.position < 0}
-                <Button
-                  size="xs"
-                  color="alternative"
-                  aria-label="Resume run {q.run.rule}"
-                  onclick={() => resume(q)}>Resume</Button>
-              {:else}
-                <Button size="xs" color="alternative" onclick={() => pause(q)}>Pause</Button>
-              {/if}
-              <Button size="xs" color="alternative" onclick={() => cancel(q)}>Cancel</Button>
-            </div>
+            <Turn
+              name="Run {q.run.rule}"
+              waits={q.position > 0}
+              rests={q.position < 0}
+              does={{
+                sooner: (by) => first(q, by),
+                pause: () => pause(q),
+                resume: () => resume(q),
+                cancel: () => cancel(q)
+              }} />
           </TableBodyCell>
         </TableBodyRow>
       {/snippet}
