@@ -1259,7 +1259,8 @@ func (c *Client) Days(ctx context.Context, q DaysQuery) (out Items[DayTotals], e
 	return out, err
 }
 
-// Jobs: the restores, exports, disposals and verifications that work or wait, by kind, in the order of their turns.
+// Jobs: the restores, exports, disposals, verifications, moves and second copies that work or wait, by kind, in the
+// order of their turns.
 func (c *Client) Jobs(ctx context.Context) (out Items[QueuedJob], err error) {
 	err = c.Do(ctx, "GET", "/queue/jobs", nil, &out)
 	return out, err

@@ -740,6 +740,8 @@ const (
 	JobExport       JobKind = "export"       // a restore to a file
 	JobDisposal     JobKind = "disposal"     // of segments, or an erasure
 	JobVerification JobKind = "verification" // that somebody asked for
+	JobMove         JobKind = "move"         // of a segment's rows to another store
+	JobCopy         JobKind = "copy"         // the second copy of a segment
 )
 
 // JobTurn is when the turn of a job comes.
@@ -749,6 +751,8 @@ type JobTurn struct {
 	Position int    `json:"position"`
 	Why      string `json:"why"` // it waits, beyond that others work
 	Priority int    `json:"priority"`
+	// seconds until it begins, as far as can be told; null: that cannot
+	StartsIn *int64 `json:"starts_secs"`
 }
 
 // Join reaches at most one row of another table of the same source, whose columns conditions may name as
@@ -1373,9 +1377,11 @@ type QueueLimits struct {
 	Exports       int `json:"exports"`       // restores to files
 	Disposals     int `json:"disposals"`     // and erasures
 	Verifications int `json:"verifications"` // that somebody asked for
+	Moves         int `json:"moves"`         // of segments to other stores
+	Copies        int `json:"copies"`        // second ones, of segments
 }
 
-// QueuedJob is a restore, an export, a disposal or a verification that works or waits.
+// QueuedJob is a restore, an export, a disposal, a verification, a move or a second copy that works or waits.
 type QueuedJob struct {
 	Kind    JobKind   `json:"kind"`
 	ID      string    `json:"id"`

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"slices"
+	"time"
 
 	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
@@ -17,7 +18,7 @@ type QueuedRun struct {
 	StartsIn *int64 `json:"starts_secs"` // seconds until it begins, as far as can be told; null: that cannot
 }
 
-// QueuedJob is a restore, an export, a disposal or a verification that works or waits.
+// QueuedJob is a restore, an export, a disposal, a verification, a move or a second copy that works or waits.
 type QueuedJob struct {
 	Kind    catalog.JobKind `json:"kind"`
 	ID      string          `json:"id"`
@@ -38,6 +39,8 @@ type JobTurn struct {
 	Position int    `json:"position"` // among those of its kind that do not work, from 1; 0: it works
 	Why      string `json:"why"`      // it waits, beyond that others work
 	Priority int    `json:"priority"`
+	// seconds until it begins, as far as can be told; null: that cannot
+	StartsIn *int64 `json:"starts_secs"`
 }
 
 // NewPriority is which of the runs that wait goes first.
@@ -45,7 +48,7 @@ type NewPriority struct {
 	Priority int `json:"priority"`
 }
 
-// jobRoutes are the routes of restores, exports, disposals and verifications that work or wait.
+// jobRoutes are the routes of jobs that work or wait, other than runs.
 func (a *API) jobRoutes() []route {
 	s := a.service.Jobs
 	did := func(do func(context.Context, string, catalog.JobKind, string) error) func(context.Context,
@@ -71,9 +74,8 @@ func (a *API) jobRoutes() []route {
 				}
 				return each(view.DayOf)(a.service.Catalog.Days(ctx, from))
 			}).asks("from"),
-		whole("/queue/jobs", "Jobs", "The restores, exports, disposals and verifications that work or wait, by "+
-			"kind, in the "+
-			"order of their turns", a.jobs),
+		whole("/queue/jobs", "Jobs", "The restores, exports, disposals, verifications, moves and second "+
+			"copies that work or wait, by kind, in the order of their turns", a.jobs),
 		act("POST", "/queue/jobs/{kind}/{job}/pause", "PauseJob", "Stop a job until it is resumed", did(s.Pause)),
 		act("POST", "/queue/jobs/{kind}/{job}/resume", "ResumeJob", "Let a paused job go on when its turn comes",
 			did(s.Resume)),
@@ -94,6 +96,8 @@ func (a *API) jobRoutes() []route {
 // jobs lists the jobs that work and those that wait, with how far each is.
 func (a *API) jobs(ctx context.Context, _ request) ([]QueuedJob, error) {
 	out := []QueuedJob{}
+	limits := a.service.Queue.Limits()
+	var turns *turns
 	for _, x := range a.service.Jobs.Line() {
 		q := QueuedJob{Kind: x.Kind, ID: x.ID, Source: x.Source, Table: x.Table, What: x.What, By: x.By,
 			AskedAt: catalog.At(x.Asked), JobTurn: JobTurn{State: "waiting", Position: x.Position, Why: x.Why,
@@ -106,6 +110,14 @@ func (a *API) jobs(ctx context.Context, _ request) ([]QueuedJob, error) {
 		}
 		if err := a.progress(ctx, &q); err != nil {
 			return nil, err
+		}
+		if len(out) == 0 || out[len(out)-1].Kind != q.Kind {
+			turns = newTurns(limits.Of(q.Kind))
+		}
+		if x.Works {
+			turns.work(leftOf(q.Done, q.Of, time.Since(x.Began)))
+		} else if x.Why == "" {
+			q.StartsIn = turns.next()
 		}
 		out = append(out, q)
 	}
@@ -138,30 +150,61 @@ func (a *API) progress(ctx context.Context, q *QueuedJob) error {
 	return nil
 }
 
+// leftOf tells how many seconds a job works on that has done some of its work in a while; nil: that is not known.
+func leftOf(done, of int64, took time.Duration) *float64 {
+	if done <= 0 || of <= 0 {
+		return nil
+	}
+	left := took.Seconds() * float64(of-done) / float64(done)
+	return &left
+}
+
+// turns tells when those that wait begin: some places are free, others will be when what works is done.
+type turns struct {
+	free int
+	ends []float64 // seconds until places come free, in order, those that are known
+}
+
+func newTurns(places int) *turns { return &turns{free: places} }
+
+// work takes a place for as long as is known; nil: that is not known.
+func (t *turns) work(left *float64) {
+	t.free--
+	if left != nil {
+		at, _ := slices.BinarySearch(t.ends, *left)
+		t.ends = slices.Insert(t.ends, at, *left)
+	}
+}
+
+// next takes the place that comes free first, and returns in how many seconds that is; nil: that is not known.
+func (t *turns) next() *int64 {
+	var in int64
+	if t.free > 0 {
+		t.free--
+		return &in
+	}
+	if len(t.ends) == 0 {
+		return nil
+	}
+	in, t.ends = int64(t.ends[0]), t.ends[1:]
+	return &in
+}
+
 // queue lists what works and what waits. When a run begins is told from when those before it are done.
 func (a *API) queue(ctx context.Context, _ request) ([]QueuedRun, error) {
 	var out []QueuedRun
-	var ends []float64 // seconds until places are free, those that are known
-	free := a.service.Queue.Limits().All
+	turns := newTurns(a.service.Queue.Limits().All)
 	now := a.service.Now()
 	for _, x := range a.service.Queue.Line() {
 		q := QueuedRun{Run: viewRun(x.Run), Position: x.Position, Why: x.Why}
 		switch {
 		case x.Position == 0:
-			free--
-			if q.Run.SecondsLeft != nil {
-				ends = append(ends, *q.Run.SecondsLeft)
-			}
+			turns.work(q.Run.SecondsLeft)
 		case x.Run.StartAt != nil && x.Run.StartAt.After(now):
 			in := int64(x.Run.StartAt.Sub(now).Seconds())
 			q.StartsIn = &in
-		case x.Why == "" && free > 0:
-			in := int64(0)
-			q.StartsIn, free = &in, free-1
-		case x.Position <= len(ends):
-			slices.Sort(ends)
-			in := int64(ends[x.Position-1])
-			q.StartsIn = &in
+		case x.Why == "":
+			q.StartsIn = turns.next()
 		}
 		out = append(out, q)
 	}

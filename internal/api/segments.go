@@ -36,7 +36,7 @@ func (a *API) segmentRoutes() []route {
 		take("POST", "/segments/{segment}/move", "MoveSegment",
 			"Move the rows of a segment to another store, or back to that of its records",
 			func(ctx context.Context, r request, in NewMove) (*view.Segment, error) {
-				return one(view.SegmentOf)(s.Engine.Upkeep.MoveSegment(ctx, r.actor(), r.Param("segment"), in.To))
+				return one(view.SegmentOf)(s.Queue.Move(ctx, r.actor(), r.Param("segment"), in.To))
 			}),
 
 		paged("/retrievals", "Retrievals", "Retrievals from cold storage, the newest first",

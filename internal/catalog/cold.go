@@ -89,7 +89,8 @@ func (c *Catalog) RetrievedSince(ctx context.Context, store, actor string, since
 func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if err := changed(tx.NamedExecContext(ctx,
-			`UPDATE segment SET rows_store = :rows_store, leaving = :leaving, moving = '', cold = 0, warm_until = NULL,
+			`UPDATE segment SET rows_store = :rows_store, leaving = :leaving, moving = '', moving_by = '',
+				moving_at = NULL, cold = 0, warm_until = NULL,
 				cold_at = CASE WHEN :rows_store = '' THEN NULL ELSE cold_at END
 			WHERE id = :id AND state = 'closed' AND disposal = '' AND leaving = '' AND coalesce(nullif(rows_store, ''),
 				store) = :leaving`, s)); err != nil {
@@ -100,9 +101,16 @@ func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from stri
 	})
 }
 
-// Moving keeps that a segment's rows are to be moved to a store; empty: not any more.
-func (c *Catalog) Moving(ctx context.Context, segment, to string) error {
-	return changed(c.writes.ExecContext(ctx, "UPDATE segment SET moving = ? WHERE id = ?", to, segment))
+// Moving keeps that somebody wants a segment's rows moved to a store.
+func (c *Catalog) Moving(ctx context.Context, actor, segment, to string) error {
+	return changed(c.writes.ExecContext(ctx,
+		"UPDATE segment SET moving = ?, moving_by = ?, moving_at = ? WHERE id = ?", to, actor, At(c.Now()), segment))
+}
+
+// NotMoving keeps that a segment's rows are not to be moved any more. stay: nor by its rule.
+func (c *Catalog) NotMoving(ctx context.Context, segment string, stay bool) error {
+	return changed(c.writes.ExecContext(ctx, `UPDATE segment SET moving = '', moving_by = '', moving_at = NULL,
+		cold_at = CASE WHEN ? THEN NULL ELSE cold_at END WHERE id = ?`, stay, segment))
 }
 
 // Moves lists the segments whose rows are being moved to a store, and are not there yet.
@@ -133,7 +141,8 @@ func (c *Catalog) ToCool(ctx context.Context, now time.Time, limit int) ([]Segme
 
 const coolQuery = `SELECT segment.* FROM segment JOIN store ON store.name = segment.store
 	WHERE segment.state = 'closed' AND segment.rows_store = '' AND segment.cold_store <> ''
-	AND segment.cold_at <= ? AND segment.leaving = '' AND segment.damage = '' AND coalesce(nullif(segment.want_second,
+	AND segment.cold_at <= ? AND segment.moving = ''
+	AND segment.leaving = '' AND segment.damage = '' AND coalesce(nullif(segment.want_second,
 		''), store.second) IN ('', segment.second) ORDER BY segment.cold_at LIMIT ?`
 
 // ColdUnverified lists the cold segments of a store that cannot be read and were not verified since a moment, those

@@ -16,10 +16,15 @@ const (
 	JobExport       JobKind = "export"       // a restore to a file
 	JobDisposal     JobKind = "disposal"     // of segments, or an erasure
 	JobVerification JobKind = "verification" // that somebody asked for
+	JobMove         JobKind = "move"         // of a segment's rows to another store
+	JobCopy         JobKind = "copy"         // the second copy of a segment
 )
 
 // JobKinds are all of them.
-var JobKinds = []JobKind{JobRestore, JobExport, JobDisposal, JobVerification}
+var JobKinds = []JobKind{JobRestore, JobExport, JobDisposal, JobVerification, JobMove, JobCopy}
+
+// InArchive says whether jobs of a kind touch archived files alone, and no source.
+func (k JobKind) InArchive() bool { return k == JobVerification || k == JobMove || k == JobCopy }
 
 // JobTurn is which of the jobs that wait goes first, and whether one is paused.
 type JobTurn struct {

@@ -89,9 +89,11 @@ type SegmentEnd struct {
 
 // SegmentMark is what only the catalog needs to know of a segment.
 type SegmentMark struct {
-	Leaving string `db:"leaving"` // a store that its rows have left, and whose files of them are still to be removed
-	Shape   *int64 `db:"shape"`   // what it looks like, in segment_shape; nil: not known yet
-	Span    *int64 `db:"span"`    // where its keys lie, in segment_span
+	MovingBy string `db:"moving_by"` // who asked for the move that Moving tells of
+	MovingAt *Time  `db:"moving_at"`
+	Leaving  string `db:"leaving"` // a store that its rows have left, and whose files of them are still to be removed
+	Shape    *int64 `db:"shape"`   // what it looks like, in segment_shape; nil: not known yet
+	Span     *int64 `db:"span"`    // where its keys lie, in segment_span
 }
 
 // RowsIn is the store in which its rows lie.

@@ -15,23 +15,29 @@ func queueList(e *Env) error {
 	}
 	rows := [][]string{}
 	for _, q := range l.Items {
-		position, starts := "works", "-"
+		position := "works"
 		if q.Position > 0 {
 			position = Count(q.Position)
 		} else if q.Position < 0 {
 			position = string(q.Run.State)
-		}
-		if q.StartsIn != nil {
-			starts = "in " + (time.Duration(*q.StartsIn) * time.Second).String()
 		}
 		why := q.Why
 		if why == "" {
 			why = q.Run.Reason
 		}
 		rows = append(rows, []string{position, q.Run.ID, q.Run.Rule, q.Run.Source + "." + q.Run.Table,
-			Count(q.Run.Priority), fmt.Sprintf("%s of %s", Count(q.Run.Done), Count(q.Run.Due)), starts, why})
+			Count(q.Run.Priority), fmt.Sprintf("%s of %s", Count(q.Run.Done), Count(q.Run.Due)),
+			startsIn(q.StartsIn), why})
 	}
 	return e.Show(l, []string{"position", "run", "rule", "table", "priority", "rows", "starts", "reason"}, rows)
+}
+
+// startsIn says when something that waits begins, from the seconds until then; nil: that is not known.
+func startsIn(seconds *int64) string {
+	if seconds == nil {
+		return "-"
+	}
+	return "in " + (time.Duration(*seconds) * time.Second).String()
 }
 
 func queueLimits(e *Env) error {
@@ -41,7 +47,8 @@ func queueLimits(e *Env) error {
 	}
 	change := false
 	for name, into := range map[string]*int{"all": &l.All, "source": &l.Source, "restores": &l.Restores,
-		"exports": &l.Exports, "disposals": &l.Disposals, "verifications": &l.Verifications} {
+		"exports": &l.Exports, "disposals": &l.Disposals, "verifications": &l.Verifications,
+		"moves": &l.Moves, "copies": &l.Copies} {
 		if n := Get[int](e, name); n != 0 {
 			*into, change = n, true
 		}
@@ -53,7 +60,7 @@ func queueLimits(e *Env) error {
 	}
 	return e.Facts(l, []Fact{{"runs at a time", Count(l.All)}, {"of one source", Count(l.Source)},
 		{"restores", Count(l.Restores)}, {"exports", Count(l.Exports)}, {"disposals", Count(l.Disposals)},
-		{"verifications", Count(l.Verifications)}})
+		{"verifications", Count(l.Verifications)}, {"moves", Count(l.Moves)}, {"second copies", Count(l.Copies)}})
 }
 
 func queueJobs(e *Env) error {
@@ -77,11 +84,11 @@ func (e *Env) jobs(l *client.Items[client.QueuedJob]) error {
 		if j.Of > 0 {
 			done = fmt.Sprintf("%s of %s %s", Count(j.Done), Count(j.Of), j.Unit)
 		}
-		rows = append(rows, []string{string(j.Kind), j.ID, state, table, j.What, done, Count(j.Priority), j.By,
-			At(j.AskedAt), j.Why})
+		rows = append(rows, []string{string(j.Kind), j.ID, state, table, j.What, done, Count(j.Priority),
+			startsIn(j.StartsIn), j.By, At(j.AskedAt), j.Why})
 	}
-	return e.Show(l, []string{"kind", "job", "state", "table", "what", "progress", "priority", "by", "asked", "reason"},
-		rows)
+	return e.Show(l, []string{"kind", "job", "state", "table", "what", "progress", "priority", "starts", "by", "asked",
+		"reason"}, rows)
 }
 
 // jobVerb is a command that does something to a job, and lists those that are left.

@@ -43,8 +43,8 @@ func scheduleCommands() []Command {
 			}, Run: firingNext},
 		{Name: "queue list", Summary: "list the runs that work and those that wait, in the order of their turns",
 			Run: queueList},
-		{Name: "queue jobs", Summary: "list the restores, exports, disposals and verifications that work or wait",
-			Run: queueJobs},
+		{Name: "queue jobs", Run: queueJobs,
+			Summary: "list the restores, exports, disposals, verifications, moves and copies that work or wait"},
 		{Name: "queue limits", Summary: "show or change how many runs and other jobs work at a time",
 			Flags: func(f *flag.FlagSet) {
 				f.Int("all", 0, "runs in all; 0: as it is, here and below")
@@ -53,9 +53,11 @@ func scheduleCommands() []Command {
 				f.Int("exports", 0, "restores to files")
 				f.Int("disposals", 0, "disposals and erasures")
 				f.Int("verifications", 0, "verifications that somebody asked for")
+				f.Int("moves", 0, "moves of segments to other stores")
+				f.Int("copies", 0, "second copies of segments")
 			}, Run: queueLimits},
 		{Name: "queue pause", Args: "KIND JOB",
-			Summary: "stop a restore, export, disposal or verification for a while",
+			Summary: "stop a job for a while; KIND is restore, export, disposal, verification, move or copy",
 			Run:     jobVerb((*client.Client).PauseJob)},
 		{Name: "queue resume", Args: "KIND JOB", Summary: "let a paused job go on when its turn comes",
 			Run: jobVerb((*client.Client).ResumeJob)},

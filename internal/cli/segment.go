@@ -27,7 +27,10 @@ func segmentCommands() []Command {
 			Flags:   verifyFlags, Run: segmentVerify},
 		{Name: "segment move", Args: "SEGMENT",
 			Summary: "move the rows of a segment to another store, or back to that of its records",
-			Flags:   func(f *flag.FlagSet) { f.String("to", "", "the store") }, Run: segmentMove},
+			Flags: func(f *flag.FlagSet) {
+				f.String("to", "", "the store")
+				f.Bool("wait", true, "wait for it; -wait=false does not")
+			}, Run: segmentMove},
 		{Name: "segment retrieve", Args: "[SEGMENT,…]", Summary: "fetch segments from cold storage for some days",
 			Flags: retrieveFlags, Run: segmentRetrieve},
 		{Name: "retrieval list", Summary: "list retrievals from cold storage, the newest first", Flags: limitFlag,
@@ -118,6 +121,16 @@ func segmentMove(e *Env) error {
 		return Usage("-to is missing: the store")
 	}
 	s, err := e.Client.MoveSegment(e.Ctx, e.Args[0], client.NewMove{To: to})
+	for err == nil && s.Moving != "" && Get[bool](e, "wait") {
+		fmt.Fprintf(e.Err, "segment %s has not been moved yet; `ambercellar queue jobs` shows its turn\n", s.ID)
+		if err := Sleep(e.Ctx, time.Second); err != nil {
+			return err
+		}
+		err = e.patiently("move", s.ID, func() (err error) {
+			s, err = e.Client.MoveSegment(e.Ctx, e.Args[0], client.NewMove{To: to}) // as it was asked for before
+			return err
+		})
+	}
 	if err != nil {
 		return err
 	}

@@ -171,7 +171,7 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			if _, err := x.Upkeep.CopySeconds(t.Context()); err != nil {
+			if _, err := x.copySeconds(t); err != nil {
 				t.Fatal(err)
 			}
 			list, err := x.Catalog.Segments(t.Context(), catalog.SegmentFilter{State: "closed"}, catalog.All)
@@ -180,7 +180,7 @@ func TestEveryFileOfEveryCopyIsJudgedAndMended(t *testing.T) {
 			}
 			s := &list[0]
 			if layout.moved {
-				if s, err = x.Upkeep.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
+				if s, err = x.moveSegment(t, s.ID, "vault"); err != nil {
 					t.Fatal(err)
 				}
 			}

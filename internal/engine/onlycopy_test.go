@@ -82,7 +82,7 @@ func TestAnOlderCatalogCostsNoSegment(t *testing.T) {
 		t.Fatal(len(list), err)
 	}
 	before := b.backup(t)
-	if _, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, "vault"); err != nil {
+	if _, err := b.moveSegment(t, list[0].ID, "vault"); err != nil {
 		t.Fatal(err)
 	}
 	b.turnBack(t, before)
@@ -222,7 +222,7 @@ func TestNoCopyOutlivesADisposal(t *testing.T) {
 		t.Errorf("what remains: %q", c.Remains)
 	}
 	// A second copy that was listed before is not made any more.
-	if err := b.Upkeep.CopySecond(t.Context(), &list[0]); err != nil {
+	if err := b.Upkeep.CopySecond(t.Context(), list[0].ID); err != nil {
 		t.Error(err)
 	}
 	if err := b.Catalog.SetSecond(t.Context(), list[0].ID, "vault", b.now); !errors.Is(err, catalog.ErrState) {
@@ -243,7 +243,7 @@ func TestAStoreThatIsAwayHoldsADisposalUp(t *testing.T) {
 	b.rule(t, "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: "+
 		"archive\narchive: {store: cellar, keep: PT1S, second: vault}\npace: unlimited\n")
 	b.finish(t, plan.PlanRequest{})
-	if n, err := b.Upkeep.CopySeconds(t.Context()); n != 1 || err != nil {
+	if n, err := b.copySeconds(t); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	b.now = b.now.Add(time.Minute)

@@ -36,6 +36,39 @@ func newVault(t *testing.T) (*bench, *store.Directory) {
 	return b, vault
 }
 
+// moveSegment asks for the move of a segment's rows, and carries it out.
+func (b *bench) moveSegment(t *testing.T, id, to string) (*catalog.Segment, error) {
+	t.Helper()
+	if s, err := b.Upkeep.RequestMove(t.Context(), "me", id, to); err != nil || s.Moving == "" {
+		return s, err
+	}
+	return b.Upkeep.Move(t.Context(), id)
+}
+
+// finishMoves carries out what is left of moves.
+func (b *bench) finishMoves(t *testing.T) error {
+	t.Helper()
+	err := b.Upkeep.FinishMoves(t.Context())
+	list, listing := b.Upkeep.ToMove(t.Context(), 1000)
+	for i := range list {
+		_, one := b.Upkeep.Move(t.Context(), list[i].ID)
+		err = errors.Join(err, one)
+	}
+	return errors.Join(err, listing)
+}
+
+// copySeconds makes the second copies that are wanted.
+func (b *bench) copySeconds(t *testing.T) (n int, err error) {
+	t.Helper()
+	list, err := b.Catalog.WithoutSecond(t.Context(), 1000)
+	for i := range list {
+		if err == nil {
+			n, err = n+1, b.Upkeep.CopySecond(t.Context(), list[i].ID)
+		}
+	}
+	return n, err
+}
+
 // TestAMoveGoesOnWhereItStopped: wherever a store fails on the way, the rows of a segment are always to be read, are
 // in one store in the end, and nothing is left in the other.
 func TestAMoveGoesOnWhereItStopped(t *testing.T) {
@@ -59,7 +92,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 			}
 			return &stumblingBoth{stumbling{Store: st}, &left}, nil
 		}
-		_, err = b.Upkeep.MoveSegment(t.Context(), "me", s.ID, "vault")
+		_, err = b.moveSegment(t, s.ID, "vault")
 		b.Store = whole
 		if got := b.archivedRows(t, ""); got != all {
 			t.Fatalf("step %d: %d of %d rows can be read", n, got, all)
@@ -67,7 +100,7 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 		moved := err == nil
 		if !moved {
 			steps++
-			if _, err := b.Upkeep.FinishMoves(t.Context()); err != nil {
+			if err := b.finishMoves(t); err != nil {
 				t.Fatalf("step %d, settling: %v", n, err)
 			}
 			if s, err = b.Catalog.Segment(t.Context(), s.ID); err != nil {
@@ -109,12 +142,12 @@ func TestAMoveGoesOnWhereItStopped(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, to := range []string{"vault", "cellar"} {
-		if s, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, to); err != nil || s.RowsIn() != to {
+		if s, err := b.moveSegment(t, list[0].ID, to); err != nil || s.RowsIn() != to {
 			t.Fatalf("%+v, %v", s, err)
 		}
 	}
 	for to, want := range map[string]string{"cellar": "already", "attic": "there is no store attic"} {
-		if _, err := b.Upkeep.MoveSegment(t.Context(), "me", list[0].ID, to); err == nil ||
+		if _, err := b.moveSegment(t, list[0].ID, to); err == nil ||
 			!strings.Contains(err.Error(), want) {
 			t.Errorf("to %s: %v", to, err)
 		}

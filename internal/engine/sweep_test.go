@@ -148,7 +148,7 @@ func TestNothingIsSweptThatIsInUse(t *testing.T) {
 	}
 	sweeping("a move", func() error {
 		for _, s := range list[:5] {
-			if _, err := b.Upkeep.MoveSegment(t.Context(), "me", s.ID, "vault"); err != nil {
+			if _, err := b.moveSegment(t, s.ID, "vault"); err != nil {
 				return err
 			}
 		}

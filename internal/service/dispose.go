@@ -55,7 +55,7 @@ func (s *Queue) dispose(d *catalog.Disposal) {
 	}
 	s.jobs.enter(s.ctx, catalog.JobDisposal, id, JobOrder{Source: d.Source, Table: d.Table, What: d.Kind,
 		By: cmp.Or(d.DecidedBy, d.CreatedBy), Asked: d.CreatedAt.Time},
-		func(ctx context.Context) error {
+		jobWork{do: func(ctx context.Context) error {
 			d, err := insisted(ctx, s, "disposal", s.Catalog.Disposal, id)
 			if err != nil {
 				return err
@@ -74,7 +74,8 @@ func (s *Queue) dispose(d *catalog.Disposal) {
 			}
 			return s.insist("disposal "+d.ID, func() error { return state(to, reason) })
 		},
-		func(reason string) error {
-			return state(catalog.DisposalFailed, reason+"; what was destroyed is gone; start it again, or cancel it")
-		})
+			end: func(reason string) error {
+				return state(catalog.DisposalFailed,
+					reason+"; what was destroyed is gone; start it again, or cancel it")
+			}})
 }

@@ -14,9 +14,9 @@ import (
 	"ambercellar/internal/engine/refuse"
 )
 
-// Jobs are the restores, exports, disposals and verifications that work or wait for their turns: so many of each kind
-// work at a time. What there is to do stands in the catalog; no goroutine waits for its turn, but for verifications
-// that were paused in the middle.
+// Jobs are the restores, exports, disposals, verifications, moves and second copies that work or wait for their turns:
+// so many of each kind work at a time. What there is to do stands in the catalog; no goroutine waits for its turn, but
+// for verifications that were paused in the middle.
 type Jobs struct {
 	*base
 	queue   *Queue
@@ -26,6 +26,7 @@ type Jobs struct {
 
 	mu   sync.Mutex
 	jobs map[jobName]*job
+	said map[catalog.JobKind]string // the last failure of a kind that was logged and is tried again
 }
 
 type jobName struct {
@@ -37,13 +38,25 @@ type jobName struct {
 type job struct {
 	catalog.JobTurn
 	JobOrder
-	work   func(context.Context) error // carries it out; what its context stopped can be carried out again
-	ending func(reason string) error   // keeps that it was cancelled
+	jobWork
 
+	began  time.Time
 	cancel context.CancelCauseFunc // nil: it does not work
 	done   chan struct{}           // closed when it stops working
 	gate   chan struct{}           // of a verification that waits in its middle: closed when its turn has come
 	away   bool                    // what it needs does not answer: others work in its place meanwhile
+
+	failed error         // its last try did, and there will be another
+	rest   time.Duration // between two tries
+	until  time.Time     // it rests until then, by time that passes
+	tried  chan struct{} // closed at the end of each try
+}
+
+// jobWork is what a job consists of.
+type jobWork struct {
+	do    func(context.Context) error         // what its context stopped can be done again
+	end   func(reason string) error           // keeps that it was cancelled; nil: it cannot be
+	again func(context.Context) (wanted bool) // whether it is tried again after it failed; nil: it is not
 }
 
 // JobOrder is what a job is to do, and who asked for it.
@@ -59,8 +72,9 @@ type JobInLine struct {
 	catalog.JobTurn
 	JobOrder
 	Works    bool
-	Position int    // among those of its kind that wait, from 1; 0: it works
-	Why      string // it waits, beyond that others work
+	Began    time.Time // of one that works
+	Position int       // among those of its kind that wait, from 1; 0: it works
+	Why      string    // it waits, beyond that others work
 }
 
 // halted is why a job stops that somebody paused or cancelled. It is left as it is, as at the end of the service.
@@ -71,17 +85,34 @@ func (e *halted) Is(target error) bool { return target == refuse.ErrShutdown }
 
 // enter puts a job into the queue. What it was told about its turn before holds still.
 func (s *Jobs) enter(ctx context.Context, kind catalog.JobKind, id string, o JobOrder,
-	work func(context.Context) error, ending func(string) error) {
+	w jobWork) (*job, <-chan struct{}) {
+	name := jobName{kind, id}
+	s.mu.Lock()
+	j := s.jobs[name]
+	s.mu.Unlock()
+	if j != nil {
+		return s.entered(j)
+	}
 	turn, err := s.Catalog.JobTurnOf(ctx, kind, id)
 	if err != nil {
 		s.Log.Error("the turn of a job cannot be read; it has the usual one", "job", id, "error", err)
 	}
 	s.mu.Lock()
-	if s.jobs[jobName{kind, id}] == nil {
-		s.jobs[jobName{kind, id}] = &job{JobTurn: turn, JobOrder: o, work: work, ending: ending}
+	if j = s.jobs[name]; j == nil {
+		j = &job{JobTurn: turn, JobOrder: o, jobWork: w, tried: make(chan struct{})}
+		s.jobs[name] = j
 	}
 	s.mu.Unlock()
+	return s.entered(j)
+}
+
+// entered lets a job that is in the queue work if its turn has come. What it returns is closed at the end of its try.
+func (s *Jobs) entered(j *job) (*job, <-chan struct{}) {
+	s.mu.Lock()
+	tried := j.tried
+	s.mu.Unlock()
 	s.dispatch()
+	return j, tried
 }
 
 // dispatch lets the jobs work whose turn it is.
@@ -105,7 +136,7 @@ func (s *Jobs) dispatch() {
 			}
 		}
 		slices.SortFunc(waiting, before)
-		for _, j := range waiting[:max(0, min(len(waiting), limits.of(kind)-working))] {
+		for _, j := range waiting[:max(0, min(len(waiting), limits.Of(kind)-working))] {
 			if j.gate != nil {
 				close(j.gate)
 				j.gate = nil
@@ -129,10 +160,13 @@ func (s *Jobs) holds(j *job) string {
 	if j.PausedAt != nil {
 		return "paused by " + j.PausedBy
 	}
-	if j.Kind != catalog.JobVerification { // archived files are not frozen
+	if !j.Kind.InArchive() { // archived files are not frozen
 		if frozen := s.freezes.over(j.Source, j.Table); frozen != nil {
 			return frozen.Error()
 		}
+	}
+	if j.failed != nil && time.Now().Before(j.until) {
+		return j.failed.Error()
 	}
 	return ""
 }
@@ -140,18 +174,26 @@ func (s *Jobs) holds(j *job) string {
 // begin lets a job work. The lock is held.
 func (s *Jobs) begin(j *job) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
-	j.cancel, j.done = cancel, make(chan struct{})
+	j.cancel, j.done, j.began = cancel, make(chan struct{}), time.Now()
 	s.wait.Add(1)
 	go func() {
 		defer s.wait.Done()
-		err := j.work(ctx)
+		err := j.do(ctx)
 		stopped := ctx.Err() != nil && err != nil // and left as it is
+		again := err != nil && !stopped && j.again != nil && j.again(ctx)
 		s.mu.Lock()
-		j.cancel, j.gate, j.away = nil, nil, false
-		if !stopped {
+		j.cancel, j.gate, j.away, j.failed = nil, nil, false, err
+		switch {
+		case again:
+			s.restAfter(j)
+		case !stopped:
 			delete(s.jobs, jobName{j.Kind, j.ID})
 		}
 		close(j.done)
+		close(j.tried)
+		if stopped = stopped || again; stopped {
+			j.tried = make(chan struct{})
+		}
 		s.mu.Unlock()
 		cancel(nil)
 		if !stopped {
@@ -161,6 +203,20 @@ func (s *Jobs) begin(j *job) {
 		}
 		s.dispatch()
 	}()
+}
+
+// A job that failed and is tried again rests in between, longer each time.
+const firstRest, longestRest = 2 * time.Second, time.Minute
+
+// restAfter lets a job that failed rest before it is tried again. The lock is held.
+func (s *Jobs) restAfter(j *job) {
+	j.rest = min(max(2*j.rest, firstRest), longestRest)
+	j.until = time.Now().Add(j.rest)
+	time.AfterFunc(j.rest, s.dispatch)
+	if said := j.failed.Error(); said != s.said[j.Kind] { // once, and again when it is another thing
+		s.said[j.Kind] = said
+		s.Log.Error("a job failed and is tried again", "kind", j.Kind, "job", j.ID, "error", j.failed)
+	}
 }
 
 // lend lets others work in a job's place for as long as what it needs does not answer.
@@ -182,7 +238,7 @@ func (s *Jobs) freeze() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, j := range s.jobs {
-		if j.cancel == nil || j.Kind == catalog.JobVerification {
+		if j.cancel == nil || j.Kind.InArchive() {
 			continue
 		}
 		if frozen := s.freezes.over(j.Source, j.Table); frozen != nil {
@@ -211,7 +267,8 @@ func (s *Jobs) Line() []JobInLine {
 		})
 		slices.SortFunc(waits, before)
 		for _, j := range works {
-			out = append(out, JobInLine{JobTurn: j.JobTurn, JobOrder: j.JobOrder, Works: true})
+			out = append(out, JobInLine{JobTurn: j.JobTurn, JobOrder: j.JobOrder, Works: true,
+				Began: j.began})
 		}
 		for i, j := range waits {
 			why := s.holds(j)
@@ -224,13 +281,16 @@ func (s *Jobs) Line() []JobInLine {
 	return out
 }
 
+// kindsInWords names the kinds of jobs as a person writes them.
+const kindsInWords = "restore, export, disposal, verification, move or copy"
+
 // find returns a job; an error that says so where it neither works nor waits.
 func (s *Jobs) find(kind catalog.JobKind, id string) (*job, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !slices.Contains(catalog.JobKinds, kind) {
 		return nil, &refuse.Error{Field: "kind", Message: fmt.Sprintf("%q is no kind of job", kind),
-			Remedy: "write restore, export, disposal or verification"}
+			Remedy: "write " + kindsInWords}
 	}
 	if j := s.jobs[jobName{kind, id}]; j != nil {
 		return j, nil
@@ -324,6 +384,10 @@ func (s *Jobs) SetPriority(ctx context.Context, actor string, kind catalog.JobKi
 
 // Cancel ends a job. What it has done stays.
 func (s *Jobs) Cancel(ctx context.Context, actor string, kind catalog.JobKind, id string) error {
+	if j, err := s.find(kind, id); err == nil && j.end == nil {
+		return &refuse.Error{Field: "job", Message: "a second copy is wanted for as long as its store or rule says so",
+			Remedy: "pause it, or name no second store any more (`ambercellar store set`)"}
+	}
 	// Paused first, so that it does not begin again once it has stopped.
 	j, err := s.turn(ctx, actor, "cancel", kind, id, func(t *catalog.JobTurn) error {
 		now := catalog.At(s.Now())
@@ -352,7 +416,7 @@ func (s *Jobs) Cancel(ctx context.Context, actor string, kind catalog.JobKind, i
 		}
 		return fmt.Errorf("%s %s had ended before it could be cancelled: %w", kind, id, catalog.ErrState)
 	}
-	err = j.ending("cancelled by " + actor)
+	err = j.end("cancelled by " + actor)
 	return errors.Join(err, s.Catalog.EndJobTurn(ctx, kind, id))
 }
 

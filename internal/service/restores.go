@@ -64,24 +64,24 @@ func (s *Queue) restore(r *catalog.Restore) {
 	}
 	s.jobs.enter(s.ctx, kind, id, JobOrder{Source: r.Source, Table: r.Table, What: what, By: r.CreatedBy,
 		Asked: r.CreatedAt.Time},
-		func(ctx context.Context) error { return s.carryOutRestore(ctx, kind, id) },
-		func(reason string) error {
-			r, err := s.Catalog.Restore(context.Background(), id)
-			if err != nil {
-				return err
-			}
-			now := catalog.At(s.Now())
-			r.State, r.EndedAt, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, &now, "", nil
-			r.Reason = reason + "; what was put back stays, and a new request skips it"
-			if kind == catalog.JobExport {
-				r.Reason = reason
-				err = os.Remove(filepath.Join(s.restoreDirectory(), restore.ExportedFile(r)))
-				if r.File = ""; errors.Is(err, os.ErrNotExist) {
-					err = nil
+		jobWork{do: func(ctx context.Context) error { return s.carryOutRestore(ctx, kind, id) },
+			end: func(reason string) error {
+				r, err := s.Catalog.Restore(context.Background(), id)
+				if err != nil {
+					return err
 				}
-			}
-			return errors.Join(err, s.Catalog.SaveRestore(context.Background(), r))
-		})
+				now := catalog.At(s.Now())
+				r.State, r.EndedAt, r.Lasts, r.ExpiresAt = catalog.RestoreFailed, &now, "", nil
+				r.Reason = reason + "; what was put back stays, and a new request skips it"
+				if kind == catalog.JobExport {
+					r.Reason = reason
+					err = os.Remove(filepath.Join(s.restoreDirectory(), restore.ExportedFile(r)))
+					if r.File = ""; errors.Is(err, os.ErrNotExist) {
+						err = nil
+					}
+				}
+				return errors.Join(err, s.Catalog.SaveRestore(context.Background(), r))
+			}})
 }
 
 func (s *Queue) carryOutRestore(ctx context.Context, kind catalog.JobKind, id string) error {

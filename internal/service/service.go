@@ -85,7 +85,8 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Places.freezes = s.Freezes
 	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, freezes: s.Freezes,
 		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{}}
-	s.Jobs = &Jobs{base: b, queue: s.Queue, freezes: s.Freezes, jobs: map[jobName]*job{}}
+	s.Jobs = &Jobs{base: b, queue: s.Queue, freezes: s.Freezes, jobs: map[jobName]*job{},
+		said: map[catalog.JobKind]string{}}
 	s.Queue.jobs, b.Engine.Upkeep.Passes = s.Jobs, s.Jobs.passes
 	s.Freezes.queue = s.Queue
 	context.AfterFunc(b.ctx, s.Queue.letGo)

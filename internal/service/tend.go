@@ -52,9 +52,9 @@ func (s *Chores) chores() map[string]chore {
 		"freezes":       s.queue.freezes.thaw,
 		"findings":      s.finding(),
 		"table sizes":   s.keepSizes,
-		"second copies": counted("second copies made", s.Engine.Upkeep.CopySeconds),
+		"second copies": s.copying,
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
-		"moves":         counted("segments moved to cold stores", s.Engine.Upkeep.FinishMoves),
+		"moves":         s.moving,
 		"retrievals":    s.lookAfterRetrievals,
 		"forgetting":    s.forgetting(),
 		"telling":       func(ctx context.Context) (time.Time, error) { return time.Time{}, s.teller.tellReady(ctx) },
@@ -261,7 +261,7 @@ func (s *Queue) verify(v *catalog.Verification) {
 	}
 	s.jobs.enter(s.ctx, catalog.JobVerification, v.ID, JobOrder{Source: v.Source, Table: v.Table, What: what,
 		By: v.CreatedBy, Asked: v.CreatedAt.Time},
-		func(ctx context.Context) error {
+		jobWork{do: func(ctx context.Context) error {
 			err := s.Engine.Upkeep.Verify(ctx, v, 0)
 			if err != nil {
 				s.Log.Error("a verification failed", "verification", v.ID, "error", err)
@@ -271,11 +271,11 @@ func (s *Queue) verify(v *catalog.Verification) {
 			}
 			return err
 		},
-		func(reason string) error {
-			now := catalog.At(s.Now())
-			v.State, v.EndedAt, v.Reason = catalog.VerificationFailed, &now, reason
-			return s.Catalog.SaveVerification(context.Background(), v)
-		})
+			end: func(reason string) error {
+				now := catalog.At(s.Now())
+				v.State, v.EndedAt, v.Reason = catalog.VerificationFailed, &now, reason
+				return s.Catalog.SaveVerification(context.Background(), v)
+			}})
 }
 
 // StoreChange is what is to be changed of a store; nil: as it was.

@@ -21,21 +21,31 @@ type QueueLimits struct {
 	Exports       int `json:"exports"`       // restores to files
 	Disposals     int `json:"disposals"`     // and erasures
 	Verifications int `json:"verifications"` // that somebody asked for
+	Moves         int `json:"moves"`         // of segments to other stores
+	Copies        int `json:"copies"`        // second ones, of segments
 }
 
-var usualLimits = QueueLimits{All: 2, Source: 2, Restores: 2, Exports: 2, Disposals: 1, Verifications: 1}
+var usualLimits = QueueLimits{All: 2, Source: 2, Restores: 2, Exports: 2, Disposals: 1, Verifications: 1, Moves: 1,
+	Copies: 1}
 
-// of is how many jobs of a kind work at a time.
-func (l QueueLimits) of(kind catalog.JobKind) int {
-	switch kind {
-	case catalog.JobRestore:
-		return l.Restores
-	case catalog.JobExport:
-		return l.Exports
-	case catalog.JobDisposal:
-		return l.Disposals
-	}
-	return l.Verifications
+// Of is how many jobs of a kind work at a time.
+func (l QueueLimits) Of(kind catalog.JobKind) int {
+	return *l.each()[runLimits+slices.Index(catalog.JobKinds, kind)].n
+}
+
+// runLimits is how many of the limits are of runs.
+const runLimits = 2
+
+// limit is one of the limits, under the name that requests give it.
+type limit struct {
+	field string
+	n     *int
+}
+
+// each lists the limits: those of runs, and those of jobs in the order of catalog.JobKinds.
+func (l *QueueLimits) each() []limit {
+	return []limit{{"all", &l.All}, {"source", &l.Source}, {"restores", &l.Restores}, {"exports", &l.Exports},
+		{"disposals", &l.Disposals}, {"verifications", &l.Verifications}, {"moves", &l.Moves}, {"copies", &l.Copies}}
 }
 
 const (
@@ -54,20 +64,13 @@ func (s *Queue) Limits() QueueLimits {
 // before. What works goes on.
 func (s *Queue) SetLimits(ctx context.Context, actor string, l QueueLimits) (QueueLimits, error) {
 	now := s.Limits()
-	for _, x := range [][2]*int{{&l.Restores, &now.Restores}, {&l.Exports, &now.Exports},
-		{&l.Disposals, &now.Disposals},
-		{&l.Verifications, &now.Verifications}} {
-		if *x[0] == 0 {
-			*x[0] = *x[1]
+	before := now.each()
+	for i, x := range l.each() {
+		if *x.n == 0 && i >= runLimits {
+			*x.n = *before[i].n
 		}
-	}
-	for _, x := range []struct {
-		field string
-		n     int
-	}{{"all", l.All}, {"source", l.Source}, {"restores", l.Restores}, {"exports", l.Exports},
-		{"disposals", l.Disposals}, {"verifications", l.Verifications}} {
-		if x.n < 1 || x.n > mostRuns {
-			return l, &refuse.Error{Field: x.field, Message: fmt.Sprintf("%d cannot work at a time", x.n),
+		if *x.n < 1 || *x.n > mostRuns {
+			return l, &refuse.Error{Field: x.field, Message: fmt.Sprintf("%d cannot work at a time", *x.n),
 				Remedy: fmt.Sprintf("write a number from 1 to %d; `ambercellar service freeze` stops all", mostRuns)}
 		}
 	}

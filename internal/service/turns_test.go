@@ -94,7 +94,8 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 	}
 	stop()
 	n.start(t)
-	if l := n.Queue.Limits(); l != (QueueLimits{1, 1, 2, 2, 1, 1}) {
+	if l := n.Queue.Limits(); l != (QueueLimits{All: 1, Source: 1, Restores: 2, Exports: 2, Disposals: 1,
+		Verifications: 1, Moves: 1, Copies: 1}) {
 		t.Errorf("limits %+v", l)
 	}
 	if got := n.line(); got != "a 0, d 1, b 2, c 3" {

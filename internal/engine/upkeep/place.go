@@ -14,40 +14,78 @@ import (
 	"ambercellar/internal/engine/tables"
 )
 
-// MoveSegment moves the rows of a closed segment to another store, or back to that in which its records lie; those
-// stay where they are. What arrived is read back, row by row, before the catalog says so, and only then do the files
-// that were left go: where a cold store is the target, its files are let go cold after that. A move that is
-// interrupted, by whatever, is taken up again.
-func (kp *Keeper) MoveSegment(ctx context.Context, actor, id, to string) (*catalog.Segment, error) {
+// byRule is who asks for the moves to cold stores that rules ask for.
+const byRule = "service"
+
+// RequestMove keeps that the rows of a closed segment are to be moved to another store, or back to that in which its
+// records lie; those stay where they are. A segment that is told to go where its rows lie already is not moved any
+// more.
+func (kp *Keeper) RequestMove(ctx context.Context, actor, id, to string) (*catalog.Segment, error) {
+	s, err := kp.Catalog.Segment(ctx, id)
+	switch {
+	case err != nil || s.Moving == to && to != "":
+		return s, err
+	case s.Moving != "" && s.RowsIn() == to && s.Leaving == "": // they are to stay after all
+		return kp.StayPut(ctx, id)
+	}
 	if _, busy := kp.moving.LoadOrStore(id, true); busy {
 		return nil, &refuse.Error{Field: "segment",
 			Message: fmt.Sprintf("the rows of segment %s are being moved just now", id),
-			Remedy:  "wait until that is done"}
+			Remedy:  "wait until that is done, or cancel it (`ambercellar queue cancel move " + id + "`)"}
 	}
 	defer kp.moving.Delete(id)
+	if err := kp.canMove(ctx, s, to); err != nil {
+		return nil, err
+	}
+	if err := kp.Catalog.Moving(ctx, actor, id, to); err != nil {
+		return nil, err
+	}
+	return kp.Catalog.Segment(ctx, id)
+}
+
+// StayPut keeps that the rows of a segment are not to be moved any more. One that its rule sends to a cold store stays
+// where it is until somebody moves it.
+func (kp *Keeper) StayPut(ctx context.Context, id string) (*catalog.Segment, error) {
 	s, err := kp.Catalog.Segment(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	if s.Moving != "" && s.RowsIn() == to && s.Leaving == "" { // they are to stay after all
-		if err := kp.Catalog.Moving(ctx, id, ""); err != nil {
-			return nil, err
+	if err := kp.Catalog.NotMoving(ctx, id, s.MovingBy == byRule); err != nil {
+		return nil, err
+	}
+	return kp.Catalog.Segment(ctx, id)
+}
+
+// Move moves the rows of a segment that are to be moved. What arrived is read back, row by row, before the catalog
+// says so, and only then do the files that were left go: where a cold store is the target, its files are let go cold
+// after that. After an error, what the segment says tells whether the rows are to be moved still.
+func (kp *Keeper) Move(ctx context.Context, id string) (*catalog.Segment, error) {
+	if _, busy := kp.moving.LoadOrStore(id, true); busy {
+		return nil, fmt.Errorf("the rows of segment %s are being moved just now: %w", id, catalog.ErrState)
+	}
+	defer kp.moving.Delete(id)
+	s, err := kp.Catalog.Segment(ctx, id)
+	if err != nil || s.Moving == "" {
+		return s, err
+	}
+	if s.State != catalog.SegmentClosed || s.Disposal != "" { // it was destroyed, or is being
+		return s, kp.Catalog.NotMoving(ctx, id, false)
+	}
+	to := s.Moving
+	giveUp := func(err error) error { // what its rule wants is wanted still
+		if s.MovingBy == byRule {
+			return err
 		}
-		return kp.Catalog.Segment(ctx, id)
+		return errors.Join(err, kp.Catalog.NotMoving(ctx, id, false))
 	}
 	if err := kp.canMove(ctx, s, to); err != nil {
 		var refused *refuse.Error
-		if s.Moving == to && errors.As(err, &refused) { // it could be when it was asked for
-			err = errors.Join(err, kp.Catalog.Moving(ctx, id, ""))
+		if errors.As(err, &refused) { // it could be when it was asked for
+			err = giveUp(err)
 		}
 		return nil, err
 	}
-	if s.Moving != to {
-		if err := kp.Catalog.Moving(ctx, id, to); err != nil {
-			return nil, err
-		}
-	}
-	moved, err := kp.move(ctx, actor, s, to)
+	moved, err := kp.move(ctx, s.MovingBy, s, to)
 	switch {
 	case moved != nil && err != nil:
 		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by "+
@@ -61,7 +99,7 @@ func (kp *Keeper) MoveSegment(ctx context.Context, actor, id, to string) (*catal
 		err = &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id),
 			Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}
 	}
-	return nil, errors.Join(fmt.Errorf("segment %s: %w", id, err), kp.Catalog.Moving(ctx, id, ""))
+	return nil, giveUp(fmt.Errorf("segment %s: %w", id, err))
 }
 
 // move returns the segment, even with an error, once the catalog says that its rows are in the other store.
@@ -203,46 +241,33 @@ func (kp *Keeper) finishMove(ctx context.Context, id string) error {
 	return kp.Catalog.MoveFinished(ctx, s.ID, s.Leaving, cold != nil)
 }
 
-// FinishMoves goes on with moves that were interrupted, and moves segments whose time has come by their rule. It
-// returns how many it moved; one that cannot be moved does not keep others waiting.
-func (kp *Keeper) FinishMoves(ctx context.Context) (moved int, err error) {
+// FinishMoves does what follows moves that were interrupted after the rows had arrived. One that cannot be finished
+// keeps no others waiting.
+func (kp *Keeper) FinishMoves(ctx context.Context) error {
 	begun, err := kp.Catalog.Unfinished(ctx)
 	for i := range begun {
 		if one := kp.finishMove(ctx, begun[i].ID); one != nil {
 			err = errors.Join(err, fmt.Errorf("segment %s: %w", begun[i].ID, one))
 		}
 	}
-	wanted, listing := kp.Catalog.Moves(ctx)
-	err = errors.Join(err, listing)
-	for i := range wanted {
-		s := &wanted[i]
-		if s.State != catalog.SegmentClosed || s.Disposal != "" {
-			err = errors.Join(err, kp.Catalog.Moving(ctx, s.ID, ""))
-			continue
-		}
-		if _, busy := kp.moving.Load(s.ID); busy { // whoever asked for it is at it
-			continue
-		}
-		if done, one := kp.MoveSegment(ctx, "service", s.ID, s.Moving); one != nil {
-			err = errors.Join(err, one)
-		} else if done.RowsIn() == s.Moving {
-			moved++
-		}
-		if ctx.Err() != nil {
-			return moved, ctx.Err()
-		}
+	return err
+}
+
+// ToMove lists the segments whose rows are to be moved: those that somebody asked for and those whose time to go to a
+// cold store has come by their rule, at most so many of these. One that cannot be moved keeps no others waiting.
+func (kp *Keeper) ToMove(ctx context.Context, limit int) ([]catalog.Segment, error) {
+	wanted, err := kp.Catalog.Moves(ctx)
+	if err != nil || len(wanted) >= limit {
+		return wanted, err
 	}
-	due, listing := kp.Catalog.ToCool(ctx, kp.Now(), 1000)
-	err = errors.Join(err, listing)
+	due, err := kp.Catalog.ToCool(ctx, kp.Now(), limit-len(wanted))
 	for i := range due {
-		if ctx.Err() != nil {
-			return moved, ctx.Err()
-		}
-		if _, one := kp.MoveSegment(ctx, "service", due[i].ID, due[i].ColdStore); one != nil {
+		s, one := kp.RequestMove(ctx, byRule, due[i].ID, due[i].ColdStore)
+		if one != nil {
 			err = errors.Join(err, one)
 			continue
 		}
-		moved++
+		wanted = append(wanted, *s)
 	}
-	return moved, err
+	return wanted, err
 }

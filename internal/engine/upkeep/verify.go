@@ -264,30 +264,11 @@ func throttle(rate int64) func(context.Context, int) error {
 	}
 }
 
-// CopySeconds copies closed segments into the second stores of theirs, reads them back there, and notes that. It
-// returns how many it copied; one that cannot be copied does not keep others waiting.
-func (kp *Keeper) CopySeconds(ctx context.Context) (copied int, err error) {
-	list, err := kp.Catalog.WithoutSecond(ctx, 1000)
-	if err != nil {
-		return 0, err
-	}
-	for i := range list {
-		if ctx.Err() != nil {
-			return copied, ctx.Err()
-		}
-		if one := kp.CopySecond(ctx, &list[i]); one != nil {
-			err = errors.Join(err, fmt.Errorf("segment %s: %w", list[i].ID, one))
-			continue
-		}
-		copied++
-	}
-	return copied, err
-}
-
-func (kp *Keeper) CopySecond(ctx context.Context, s *catalog.Segment) error {
+// CopySecond copies a closed segment into its second store, reads it back there, and notes that.
+func (kp *Keeper) CopySecond(ctx context.Context, id string) error {
 	kp.shelf.Reading.RLock()
 	defer kp.shelf.Reading.RUnlock()
-	s, err := kp.Catalog.Segment(ctx, s.ID) // it may have been destroyed or moved since it was listed
+	s, err := kp.Catalog.Segment(ctx, id) // it may have been destroyed or moved since it was listed
 	if err != nil || s.State != catalog.SegmentClosed || s.Disposal != "" || s.Leaving != "" {
 		return err
 	}
@@ -298,6 +279,9 @@ func (kp *Keeper) CopySecond(ctx context.Context, s *catalog.Segment) error {
 			return err
 		}
 		second = own.Second
+	}
+	if second == "" || second == s.Second { // it is not wanted any more, or is there
+		return nil
 	}
 	if second == s.Store || second == s.RowsStore {
 		return fmt.Errorf("store %s has it already, and two copies in one place are one", second)

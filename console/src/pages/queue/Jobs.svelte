@@ -1,7 +1,7 @@
 <script lang="ts">
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
-  import { count, share } from "../../lib/format";
+  import { count, share, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
@@ -40,11 +40,17 @@
         })
       )
     );
-  const page = { restore: "restores", export: "restores", disposal: "disposals", verification: "archive" };
+  const pages = {
+    restore: "restores",
+    export: "restores",
+    disposal: "disposals",
+    verification: "archive"
+  };
+  const page = (j: Job) => pages[j.kind as keyof typeof pages] ?? `archive/${j.id}`;
   const name = (j: Job) => `${j.kind} of ${j.table ? `${j.source}.${j.table}` : j.what}`;
 </script>
 
-<Panel title="Restores, exports, disposals and verifications">
+<Panel title="Other jobs">
   <Trouble problem={jobs.problem ?? problem} />
   <Listing
     label="Jobs"
@@ -53,12 +59,13 @@
     {#snippet row(j: Job)}
       <TableBodyRow>
         <TableBodyCell
-          ><a class="text-link" href="#/{page[j.kind as keyof typeof page]}">{j.what}</a>
+          ><a class="text-link" href="#/{page(j)}">{j.what}</a>
           <div class="text-xs text-gray-600 dark:text-gray-400">
             {j.table ? `${j.source}.${j.table}` : j.kind}
           </div></TableBodyCell>
         <TableBodyCell class="min-w-52 whitespace-normal"
           ><State state={j.state} />{j.state === "waiting" ? ` ${j.position}` : ""}
+          {#if j.starts_secs}starts in {span(j.starts_secs)}{/if}
           <div class="text-xs text-gray-600 dark:text-gray-400">{j.why}</div></TableBodyCell>
         <TableBodyCell class="min-w-40"
           >{#if j.of > 0}{count(j.done)} of {count(j.of)}
@@ -85,8 +92,8 @@
       </TableBodyRow>
     {/snippet}
     {#snippet empty()}<Blank title="No other job works or waits"
-        >Restores, exports, disposals and verifications stand here from when they are asked for until they
-        end.</Blank
+        >Restores, exports, disposals, verifications, moves and second copies stand here from when they are
+        asked for until they end.</Blank
       >{/snippet}
   </Listing>
 </Panel>

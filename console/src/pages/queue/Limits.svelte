@@ -13,7 +13,9 @@
     ["restores", "Restores"],
     ["exports", "Exports"],
     ["disposals", "Disposals"],
-    ["verifications", "Verifications"]
+    ["verifications", "Verifications"],
+    ["moves", "Moves"],
+    ["copies", "Second copies"]
   ];
   let now = $state<Limits>();
   let problem = $state<Problem>();
