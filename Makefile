@@ -7,7 +7,7 @@ BIN := build/ambercellar
 export GOFLAGS := -trimpath -tags=nomsgpack -gcflags=all=-dwarf=false -ldflags=-w
 COMPILE := CGO_ENABLED=0
 
-.PHONY: build demo test quick lint lint-deep race soak matrix bench console check screenshots clean
+.PHONY: build demo test quick lint lint-deep raced race soak matrix bench console check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
 $(BIN): console # always: the Go tool knows best what is stale
@@ -24,7 +24,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f ! -name schem
 console/dist/index.html: $(CONSOLE_SOURCES)
 	@./tools/need.sh go node
 	@echo "== installing the console's packages (npm) and building it"
-	cd console && npm install --no-save --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent check && npm run --silent build
+	cd console && npm install --no-save --no-audit --no-fund --loglevel=error && npm run --silent types && npm run --silent build
 
 # Tests sync a lot, to databases, catalogs and stores that nobody keeps: where there is room, those lie in memory.
 TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" -ge 6000 ] 2>/dev/null && echo /dev/shm || echo $${TMPDIR:-/tmp})
@@ -33,22 +33,35 @@ TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" 
 # says, it has said before.
 PACKAGES := $(shell n=$$(nproc); echo $$((n > 2 ? n : 3)))
 
-# What the tests need of Debian is installed while the program is built and the linters look.
+# While npm works, Debian's packages are installed, and all is compiled that does not hold the console. The linters look
+# while the tests run, which wait more than they work.
 test: ## all tests, on private servers and in headless Chromium
-	@mkdir -p build; ./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium gcc > build/need.log 2>&1 & need=$$!; \
-	$(MAKE) --no-print-directory build && $(MAKE) --no-print-directory lint; made=$$?; \
-	wait $$need || { cat build/need.log; exit 1; }; exit $$made
-	@echo "== testing, with temporary files in $(TEST_TMP); and, beside that, what goes on at the same time under the race detector"
-	@TMPDIR=$(TEST_TMP) $(GO) test -race -vet=off -timeout 15m -run '$(RACED)' ./internal/engine > build/race.log 2>&1 & raced=$$!; \
+	@$(MAKE) --no-print-directory -j3 --output-sync=target debian compiled console
+	@$(MAKE) --no-print-directory build
+	@echo "== testing, with temporary files in $(TEST_TMP); and linting beside that"
+	@mkdir -p build; nice -n 10 $(MAKE) --no-print-directory lint > build/lint.log 2>&1 & linted=$$!; \
 	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -vet=off -p $(PACKAGES) -timeout 16m ./...; tested=$$?; \
-	wait $$raced; raced=$$?; echo "== under the race detector:"; cat build/race.log; exit $$((tested + raced))
+	wait $$linted; linted=$$?; cat build/lint.log; exit $$((tested + linted))
 
-lint: console ## the checks of vet and staticcheck, gofmt, eslint and prettier, and lines of 120 columns at most
-	@echo "== linting"
+.PHONY: debian compiled lint-go lint-console
+debian:
+	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium gcc
+
+compiled:
+	@./tools/need.sh go
+	@$(COMPILE) $(GO) list -export -deps -test ./client ./demo ./internal/... ./tools/... > /dev/null
+
+lint: lint-go lint-console ## the checks of vet and staticcheck, gofmt, svelte-check, eslint and prettier, and lines of 120 columns at most
+
+lint-go: console
+	@echo "== linting the Go code"
 	$(COMPILE) $(GO) run ./tools/lint ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	@./tools/lines.sh
-	cd console && npm run --silent lint
+
+lint-console: console
+	@echo "== linting the console"
+	cd console && npm run --silent check && npm run --silent lint
 
 lint-deep: ## vet and staticcheck themselves, which check all modules below ours as well (minutes on a new machine)
 	$(COMPILE) $(GO) vet ./...
@@ -57,8 +70,9 @@ lint-deep: ## vet and staticcheck themselves, which check all modules below ours
 quick: ## the inner loop: core, archive, catalog, interface, client and the sources that need no server, within a minute
 	TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -timeout 2m ./client ./internal/core/... ./internal/archive/... ./internal/catalog ./internal/api ./internal/cli ./internal/source ./internal/source/sqlite
 
-# What the race detector looks at in every run of the tests: answers that are asked for while a run goes.
-RACED := ^TestAnswersHoldWhileARunGoesOn$$/sqlite
+raced: ## answers that are asked for while a run goes, under the race detector: compiling for it is most of that
+	@./tools/need.sh gcc
+	TMPDIR=$(TEST_TMP) $(GO) test -race -vet=off -timeout 15m -run '^TestAnswersHoldWhileARunGoesOn$$/sqlite' ./internal/engine
 
 race: ## engine, service, interface and sources under the race detector
 	@./tools/need.sh postgresql mariadb-server gcc

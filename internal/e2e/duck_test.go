@@ -1,56 +1,16 @@
 package e2e
 
 import (
-	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 
 	"ambercellar/client"
+	"ambercellar/internal/dbtest/duck"
 )
-
-// duck runs queries in an engine that knows nothing of this service, in a directory, and returns their rows.
-func duck(t *testing.T, dir string, queries []string) [][]map[string]any {
-	t.Helper()
-	install := exec.Command("npm", "install", "--no-audit", "--no-fund", "--loglevel=error",
-		"@duckdb/node-api@1.5.6-r.1")
-	install.Dir = t.TempDir()
-	if out, err := install.CombinedOutput(); err != nil {
-		t.Fatalf("npm install: %v\n%s", err, out)
-	}
-	script := filepath.Join(install.Dir, "ask.mjs")
-	if err := os.WriteFile(script, []byte(`import { DuckDBInstance } from "@duckdb/node-api";
-import { readFileSync } from "node:fs";
-const c = await (await DuckDBInstance.create(":memory:")).connect();
-const out = [];
-for (const q of JSON.parse(readFileSync(0, "utf8"))) out.push((await c.runAndReadAll(q)).getRowObjectsJson());
-console.log(JSON.stringify(out));
-`), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	asked, err := json.Marshal(queries)
-	if err != nil {
-		t.Fatal(err)
-	}
-	node := exec.Command("node", script)
-	node.Dir, node.Stdin = dir, strings.NewReader(string(asked))
-	text, err := node.Output()
-	if err != nil {
-		if exit, ok := err.(*exec.ExitError); ok {
-			t.Fatalf("%v\n%s", err, exit.Stderr)
-		}
-		t.Fatal(err)
-	}
-	var rows [][]map[string]any
-	if err := json.Unmarshal(text, &rows); err != nil {
-		t.Fatalf("%v\n%s", err, text)
-	}
-	return rows
-}
 
 // The queries that docs/archive.md shows are right, as an engine of others reads the files: where the table was
 // altered, where rows stayed in it, and where a value has no Parquet type.
@@ -95,7 +55,7 @@ func TestOthersReadTheArchiveAsThePageSays(t *testing.T) {
 	if r.State != client.Done || r.Ledger.Skipped != 2 {
 		t.Fatalf("the run beside a lock: %s, %+v", r.State, r.Ledger)
 	}
-	got := duck(t, filepath.Join(w.dir, "data"), queries)
+	got := duck.Install(t).Ask(t, filepath.Join(w.dir, "data"), queries...)
 	say := func(rows []map[string]any, columns ...string) (out []string) {
 		for _, row := range rows {
 			var parts []string
