@@ -74,7 +74,11 @@ func aYear(ctx context.Context, _ string, say func(sizeMeasure)) error {
 	if err := prepareCopies(ctx, db); err != nil {
 		return err
 	}
+	began := time.Now()
 	for day := range yearDays {
+		if day%30 == 0 {
+			fmt.Fprintf(os.Stderr, "day %d of %d, %s\n", day, yearDays, time.Since(began).Round(time.Second))
+		}
 		if err := copyDay(ctx, db, begun.AddDate(0, 0, day)); err != nil {
 			return err
 		}
@@ -122,8 +126,8 @@ var yearPages = []struct {
 		_, err := c.Status(ctx)
 		return err
 	}},
-	{"overview (last runs)", func(ctx context.Context, c *client.Client) error {
-		_, err := c.Runs(ctx, client.RunsQuery{Limit: 200})
+	{"overview (last 24 hours)", func(ctx context.Context, c *client.Client) error {
+		_, err := c.RunSpans(ctx, client.RunSpansQuery{})
 		return err
 	}},
 	{"overview (weeks)", func(ctx context.Context, c *client.Client) error {
@@ -250,15 +254,15 @@ func copyDay(ctx context.Context, db *sql.DB, day time.Time) error {
 // yearCopies copy the records of the first runs, under other names and times: ?1 is a mark, ?2 the time.
 var yearCopies []string
 
-// prepareCopies writes them, by the columns that the tables have.
+// prepareCopies writes them, by the columns that the tables have. Names begin with the time, as those of records do.
 func prepareCopies(ctx context.Context, db *sql.DB) error {
 	for _, t := range []struct {
 		table, change string
 	}{
-		{"plan", "id=t.id || ?1, made_at=?2"},
-		{"run", "id=t.id || ?1, plan=t.plan || ?1, created_at=?2, started_at=?2, ended_at=?2, scheduled=?2"},
-		{"batch", "run=t.run || ?1, at=?2"},
-		{"firing", "at=?2, began_at=?2, ended_at=?2, plan=t.plan || ?1, run=t.run || ?1"},
+		{"plan", "id=?1 || t.id, made_at=?2"},
+		{"run", "id=?1 || t.id, plan=?1 || t.plan, created_at=?2, started_at=?2, ended_at=?2, scheduled=?2"},
+		{"batch", "run=?1 || t.run, at=?2"},
+		{"firing", "at=?2, began_at=?2, ended_at=?2, plan=?1 || t.plan, run=?1 || t.run"},
 	} {
 		set := map[string]string{}
 		for _, x := range strings.Split(t.change, ", ") {

@@ -413,6 +413,26 @@ func (c *Client) StartRun(ctx context.Context, in NewRun) (*RunView, error) {
 	return out, nil
 }
 
+// RunSpansQuery is what RunSpans can be asked for. What is left empty is not asked for.
+type RunSpansQuery struct {
+	From string
+}
+
+func (q RunSpansQuery) text() string {
+	v := url.Values{}
+	if q.From != "" {
+		v.Set("from", q.From)
+	}
+	return queryText(v)
+}
+
+// RunSpans: when runs worked since a moment, or in the last 24 hours, by source and state; those that followed each
+// other closely are one.
+func (c *Client) RunSpans(ctx context.Context, q RunSpansQuery) (out Items[RunSpan], err error) {
+	err = c.Do(ctx, "GET", "/runs/spans"+q.text(), nil, &out)
+	return out, err
+}
+
 // Run: one run.
 func (c *Client) Run(ctx context.Context, run string) (*RunView, error) {
 	out := new(RunView)

@@ -1871,6 +1871,17 @@ type RunLedger struct {
 	Parts    []LedgerPart `json:"parts"`
 }
 
+// RunSpan is one run, or several of a source that came to the same and followed each other closely.
+type RunSpan struct {
+	Source string     `json:"source"`
+	State  RunState   `json:"state"`
+	From   time.Time  `json:"from"`
+	To     *time.Time `json:"to"` // null: it goes on
+	Runs   int        `json:"runs"`
+	Rule   string     `json:"rule"` // of the only one; empty: there are several
+	Run    string     `json:"run"`  // the newest
+}
+
 // RunState is where a run stands.
 type RunState string
 

@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/metrics"
 	"ambercellar/internal/service"
 )
 
@@ -48,6 +49,8 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 		}
 		c.String(http.StatusOK, "ready\n")
 	})
+	figures := metrics.Handler(s)
+	g.GET("/metrics", a.scraped, func(c *gin.Context) { figures.ServeHTTP(c.Writer, c.Request) })
 	for _, r := range a.routes() {
 		handlers := []gin.HandlerFunc{limited}
 		if !r.open {

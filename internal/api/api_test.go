@@ -44,17 +44,19 @@ type world struct {
 	service *service.Service
 	server  *httptest.Server
 	token   string
+	dir     string // of the service's data
 }
 
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	s, token, err := service.Open(t.Context(), t.TempDir(), log)
+	dir := t.TempDir()
+	s, token, err := service.Open(t.Context(), dir, log)
 	if err != nil {
 		t.Fatal(err)
 	}
 	files := fstest.MapFS{"index.html": {Data: []byte("<p>console</p>")}, "assets/app-1.js": {Data: []byte("1")}}
-	w := &world{t: t, service: s, token: token,
+	w := &world{t: t, service: s, token: token, dir: dir,
 		server: httptest.NewUnstartedServer(New(s, log, files, "cellar.example"))}
 	w.server.Listener = Listener{w.server.Listener}
 	w.server.Start()
@@ -155,7 +157,7 @@ func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
 			t.Errorf("%s comes without its security headers: %v", c.path, h)
 		}
 	}
-	for _, path := range []string{"/some/place", "/metrics", "/api", "/api/v2", "/api/v1/nothing", "/assets/",
+	for _, path := range []string{"/some/place", "/api", "/api/v2", "/api/v1/nothing", "/assets/",
 		"/assets/app-2.js", "/index.html/more"} {
 		if resp, body := w.ask("GET", path, ""); resp.StatusCode != 404 ||
 			!strings.Contains(body, "urn:ambercellar:problem:not-found") {

@@ -26,6 +26,19 @@ func (a *API) runRoutes() []route {
 				return one(viewRun)(s.Queue.StartRun(ctx, r.actor(), in.Plan, in.Empty,
 					catalog.RunTurn{StartAt: in.At, Priority: in.Priority}))
 			}).accepted(),
+		whole("/runs/spans", "RunSpans", "When runs worked since a moment, or in the last 24 hours, by source and "+
+			"state; those that followed each other closely are one",
+			func(ctx context.Context, r request) ([]RunSpan, error) {
+				from, err := instantOf(r, "from")
+				if err != nil {
+					return nil, err
+				}
+				if from.IsZero() {
+					from = s.Now().Add(-24 * time.Hour)
+				}
+				runs, err := s.Catalog.RunTimes(ctx, from)
+				return spansOf(runs, s.Now().Sub(from)/spansAtMost), err
+			}).asks("from"),
 		get("/runs/{run}", "Run", "One run", func(ctx context.Context, r request) (*RunView, error) {
 			return one(viewRun)(s.Queue.Run(ctx, r.Param("run")))
 		}),

@@ -10,6 +10,9 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+
+	"ambercellar/internal/metrics"
+	"ambercellar/internal/service"
 )
 
 // sessionRoutes are the routes of signing in and out, and the document of all routes.
@@ -53,6 +56,29 @@ func (a *API) authenticated(c *gin.Context) {
 	}
 	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
 		"send the administrator's token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
+}
+
+// scraped lets in who shows the token for reading figures, or the administrator's.
+func (a *API) scraped(c *gin.Context) {
+	if !a.service.Access.MayScrape(c.GetHeader("Authorization")) {
+		a.authenticated(c)
+	}
+}
+
+// Figures answers on a listener of its own with the figures of a service, to whoever shows the token for that, if there
+// is one.
+func Figures(s *service.Service) http.Handler {
+	figures := metrics.Handler(s)
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		if s.Access.ScrapeToken != "" && !s.Access.MayScrape(r.Header.Get("Authorization")) {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			http.Error(w, "send the token for reading figures as `Authorization: Bearer …`", http.StatusUnauthorized)
+			return
+		}
+		figures.ServeHTTP(w, r)
+	})
+	return mux
 }
 
 func sameSite(r *http.Request) bool {

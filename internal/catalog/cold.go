@@ -92,7 +92,8 @@ func (c *Catalog) Moved(ctx context.Context, actor string, s *Segment, from stri
 			`UPDATE segment SET rows_store = :rows_store, leaving = :leaving, moving = '', moving_by = '',
 				moving_at = NULL, cold = 0, warm_until = NULL,
 				cold_at = CASE WHEN :rows_store = '' THEN NULL ELSE cold_at END
-			WHERE id = :id AND state = 'closed' AND disposal = '' AND leaving = '' AND coalesce(nullif(rows_store, ''),
+			WHERE id = :id AND state = 'closed' AND disposal = '' AND leaving = ''
+			AND moving = coalesce(nullif(:rows_store, ''), store) AND coalesce(nullif(rows_store, ''),
 				store) = :leaving`, s)); err != nil {
 			return fmt.Errorf("segment %s: %w", s.ID, err)
 		}
@@ -107,10 +108,10 @@ func (c *Catalog) Moving(ctx context.Context, actor, segment, to string) error {
 		"UPDATE segment SET moving = ?, moving_by = ?, moving_at = ? WHERE id = ?", to, actor, At(c.Now()), segment))
 }
 
-// NotMoving keeps that a segment's rows are not to be moved any more. stay: nor by its rule.
-func (c *Catalog) NotMoving(ctx context.Context, segment string, stay bool) error {
+// NotMoving keeps that a segment's rows are not to be moved to a store any more. stay: nor by its rule.
+func (c *Catalog) NotMoving(ctx context.Context, segment, to string, stay bool) error {
 	return changed(c.writes.ExecContext(ctx, `UPDATE segment SET moving = '', moving_by = '', moving_at = NULL,
-		cold_at = CASE WHEN ? THEN NULL ELSE cold_at END WHERE id = ?`, stay, segment))
+		cold_at = CASE WHEN ? THEN NULL ELSE cold_at END WHERE id = ? AND moving = ?`, stay, segment, to))
 }
 
 // Moves lists the segments whose rows are being moved to a store, and are not there yet.

@@ -20,6 +20,9 @@ const (
 	Notice  Severity = "notice"  // it can wait
 )
 
+// Severities are all of them.
+var Severities = []Severity{Urgent, Warning, Notice}
+
 // Finding is something that somebody should look at. It is open until its cause is gone.
 type Finding struct {
 	ID string `db:"id"`

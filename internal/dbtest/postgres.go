@@ -32,17 +32,21 @@ type Server struct {
 	done    chan error
 }
 
+// shared are the servers that the tests of this process share, in turn: a run gives way to what others do on its
+// server, and tests that go on side by side would be such others.
 var shared struct {
 	sync.Mutex
-	server    *Server
+	servers   [3]*Server
 	databases int
 }
 
 // Main runs a package's tests and stops the server that they shared. Call it from TestMain.
 func Main(m *testing.M) int {
 	defer func() {
-		if shared.server != nil {
-			shared.server.Stop()
+		for _, server := range shared.servers {
+			if server != nil {
+				server.Stop()
+			}
 		}
 		for _, server := range sharedMaria.servers {
 			server.Stop()
@@ -51,25 +55,26 @@ func Main(m *testing.M) int {
 	return m.Run()
 }
 
-// Postgres returns the URL of a new, empty database on a server that the tests of this process share. The package's
-// TestMain must call Main.
+// Postgres returns the URL of a new, empty database on one of the servers that the tests of this process share. The
+// package's TestMain must call Main.
 func Postgres(t testing.TB) string {
 	t.Helper()
 	shared.Lock()
 	defer shared.Unlock()
-	if shared.server == nil {
+	server := &shared.servers[shared.databases%len(shared.servers)]
+	if *server == nil {
 		s, err := Start("fsync=off", "max_connections=300")
 		if err != nil {
 			t.Fatalf("a private PostgreSQL server is needed: %v", err)
 		}
-		shared.server = s
+		*server = s
 	}
 	shared.databases++
 	name := fmt.Sprintf("test%d", shared.databases)
-	if err := shared.server.Exec("postgres", "CREATE DATABASE "+name); err != nil {
+	if err := (*server).Exec("postgres", "CREATE DATABASE "+name); err != nil {
 		t.Fatalf("making a database: %v", err)
 	}
-	return shared.server.URL(name)
+	return (*server).URL(name)
 }
 
 // Start starts a server on a free port of the loopback interface, with settings as NAME=VALUE. As root it runs as

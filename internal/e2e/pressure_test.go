@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"database/sql"
+	"errors"
 	"fmt"
 	"net/url"
 	"strings"
@@ -67,9 +69,14 @@ func (w *world) told(view string) (state string) {
 	w.t.Helper()
 	var name string
 	var done, due int64
-	if err := w.db.QueryRow("SELECT state, done, due FROM "+view+" WHERE table_name = 'scan'").Scan(&name, &done,
-		&due); err != nil {
-		w.t.Fatal(err)
+	for begun := time.Now(); ; time.Sleep(10 * time.Millisecond) {
+		err := w.db.QueryRow("SELECT state, done, due FROM "+view+" WHERE table_name = 'scan'").Scan(&name, &done, &due)
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, sql.ErrNoRows) || time.Since(begun) > 10*time.Second { // it is told soon after
+			w.t.Fatal(err)
+		}
 	}
 	return fmt.Sprintf("%s %d of %d", name, done, due)
 }

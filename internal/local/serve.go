@@ -46,6 +46,9 @@ func serveFlags(f *flag.FlagSet) {
 	f.String("secret-prefix", service.UsualSecrets.Prefix,
 		"what the names of environment variables begin with that sources and stores may name for secrets")
 	f.String("tell-hosts", "", "hosts, with commas between, whose URLs may be told of restores; left out: none")
+	f.String("metrics", "", "address of a listener of its own for /metrics; on loopback it needs no token; left out: "+
+		"/metrics is answered with the rest")
+	f.String("scrape-token-file", "", "file with the token for reading /metrics; the administrator's reads it too")
 	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
 
@@ -77,10 +80,15 @@ func serve(e *cli.Env) error {
 		return cli.Usage("-secret-prefix is empty: then every variable of the service could be had through the " +
 			"interface")
 	}
+	scrape, err := scrapeToken(e.Flag("scrape-token-file"))
+	if err != nil {
+		return err
+	}
 	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	s, token, err := service.Open(ctx, e.Flag("data"), log, func(s *service.Service) {
 		s.Teller.Mail, s.Teller.Hosts = mailing, cli.Names(strings.ToLower(e.Flag("tell-hosts")))
+		s.Access.ScrapeToken = scrape
 		s.Places.Secrets = service.Secrets{Dir: e.Flag("secrets"), Prefix: e.Flag("secret-prefix")}
 	})
 	if err != nil {
@@ -116,6 +124,14 @@ func serve(e *cli.Env) error {
 		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and " +
 			"-tls-key, or put a TLS proxy in front")
 	}
+	if address := e.Flag("metrics"); address != "" {
+		figures, err := listenFigures(address, s, log)
+		if err != nil {
+			return errors.Join(err, l.Close(), s.Close())
+		}
+		defer figures.Close()
+		fmt.Fprintf(e.Out, "figures at http://%s/metrics\n", figures.Addr())
+	}
 	fmt.Fprintf(e.Out, "listening at %s://%s\n", scheme, l.Addr())
 	return answer(ctx, s, l, log, cli.Names(strings.ToLower(e.Flag("hosts")))...)
 }
@@ -141,6 +157,42 @@ func listen(address string) (net.Listener, error) {
 		return nil, fmt.Errorf("-listen %s: %w", address, err)
 	}
 	return api.Listener{Listener: l}, nil
+}
+
+// leastToken is how many characters the token for reading figures has at least.
+const leastToken = 16
+
+// scrapeToken reads the token for reading figures; empty where there is no file of it.
+func scrapeToken(file string) (string, error) {
+	if file == "" {
+		return "", nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return "", fmt.Errorf("-scrape-token-file: %w", err)
+	}
+	token := strings.TrimSpace(string(text))
+	if len(token) < leastToken || strings.ContainsAny(token, " \n\r\t") {
+		return "", cli.Usage("-scrape-token-file %s: one line of at least %d characters is wanted", file, leastToken)
+	}
+	return token, nil
+}
+
+// listenFigures answers /metrics on a listener of its own until that is closed.
+func listenFigures(address string, s *service.Service, log *slog.Logger) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("-metrics %s: %w", address, err)
+	}
+	if !l.Addr().(*net.TCPAddr).IP.IsLoopback() && s.Access.ScrapeToken == "" {
+		l.Close()
+		return nil, cli.Usage("-metrics %s is beyond this machine: give -scrape-token-file as well", address)
+	}
+	l = api.Listener{Listener: l}
+	srv := &http.Server{Handler: api.Figures(s), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	go srv.Serve(l)
+	return l, nil
 }
 
 // answer serves HTTP until ctx ends, and then shuts down cleanly: current batches are finished, runs rest until the

@@ -9,11 +9,15 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
 // Access says who may come in: tokens and sessions.
-type Access struct{ *base }
+type Access struct {
+	*base
+	ScrapeToken string // for reading figures alone; empty: there is none
+}
 
 // tokenSetting is where the catalog keeps the hash of the administrator's token.
 const tokenSetting = "token_sha256"
@@ -58,6 +62,13 @@ func (s *Access) WriteToken(token string) (path string, err error) {
 func (s *Access) CheckToken(ctx context.Context, token string) (bool, error) {
 	known, err := s.Catalog.Setting(ctx, tokenSetting)
 	return err == nil && known != "" && subtle.ConstantTimeCompare([]byte(known), []byte(hash(token))) == 1, err
+}
+
+// MayScrape says whether a request's authorization is the token for reading figures.
+func (s *Access) MayScrape(authorization string) bool {
+	token, bearer := strings.CutPrefix(authorization, "Bearer ")
+	return bearer && s.ScrapeToken != "" &&
+		subtle.ConstantTimeCompare([]byte(hash(s.ScrapeToken)), []byte(hash(token))) == 1
 }
 
 // BeginSession makes a console session for someone who has shown the token; the secret goes into a cookie.

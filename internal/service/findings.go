@@ -40,14 +40,14 @@ const (
 	clockJump = 5 * time.Minute
 )
 
-// Look brings all findings up to date.
-func (s *Findings) Look(ctx context.Context) error {
-	var causes []catalog.Cause
-	var kinds []string
-	for _, x := range []struct {
-		kind string
-		look func(context.Context) ([]catalog.Cause, error)
-	}{
+// lookedFor is a kind of findings, and what looks for its causes.
+type lookedFor struct {
+	kind string
+	look func(context.Context) ([]catalog.Cause, error)
+}
+
+func (s *Findings) all() []lookedFor {
+	return []lookedFor{
 		{"unscheduled", s.unscheduled}, {"nothing due", s.nothingDue}, {"firing failed", s.firingsFailed},
 		{"over limit", s.overLimit}, {"run stopped", s.runsStopped}, {"damaged", s.damaged}, {"disagree", s.disagree},
 		{"unverified", s.unverified},
@@ -56,7 +56,22 @@ func (s *Findings) Look(ctx context.Context) error {
 		{"off schedule", s.offSchedule}, {"uncovered", s.uncovered}, {"unexpected", s.unexpected},
 		{"held elsewhere", s.heldElsewhere}, {"store full", s.storesFull}, {"growing", s.growing},
 		{"certificate", s.certificates},
-	} {
+	}
+}
+
+// Kinds lists the kinds of findings that there are.
+func (s *Findings) Kinds() []string {
+	var out []string
+	for _, x := range s.all() {
+		out = append(out, x.kind)
+	}
+	return out
+}
+
+// Look brings all findings up to date.
+func (s *Findings) Look(ctx context.Context) error {
+	var causes []catalog.Cause
+	for _, x := range s.all() {
 		found, err := x.look(ctx)
 		if err != nil {
 			return fmt.Errorf("looking for %q: %w", x.kind, err)
@@ -64,9 +79,9 @@ func (s *Findings) Look(ctx context.Context) error {
 		for i := range found {
 			found[i].Kind = x.kind
 		}
-		causes, kinds = append(causes, found...), append(kinds, x.kind)
+		causes = append(causes, found...)
 	}
-	opened, closed, err := s.Catalog.Find(ctx, kinds, causes)
+	opened, closed, err := s.Catalog.Find(ctx, s.Kinds(), causes)
 	if opened+closed > 0 {
 		s.Log.Info("findings", "opened", opened, "closed", closed)
 	}

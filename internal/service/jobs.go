@@ -181,6 +181,9 @@ func (s *Jobs) begin(j *job) {
 		err := j.do(ctx)
 		stopped := ctx.Err() != nil && err != nil // and left as it is
 		again := err != nil && !stopped && j.again != nil && j.again(ctx)
+		if stopped {
+			err = context.Cause(ctx)
+		}
 		s.mu.Lock()
 		j.cancel, j.gate, j.away, j.failed = nil, nil, false, err
 		switch {

@@ -82,6 +82,19 @@ func (s *Schedules) keep() {
 	}
 }
 
+// Next says when each rule with a schedule fires next.
+func (s *Schedules) Next() map[string]time.Time {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[string]time.Time{}
+	for name, r := range s.rules {
+		if !r.next.IsZero() {
+			out[name] = r.next
+		}
+	}
+	return out
+}
+
 // Tick fires what is due, carries out what was fired, and returns when to look again.
 func (s *Schedules) Tick(ctx context.Context) (next time.Time, err error) {
 	s.ticking.Lock()

@@ -40,6 +40,9 @@ func (kp *Keeper) RequestMove(ctx context.Context, actor, id, to string) (*catal
 	if err := kp.Catalog.Moving(ctx, actor, id, to); err != nil {
 		return nil, err
 	}
+	if s.Moving != "" { // elsewhere, before
+		kp.discard(ctx, id, s.Moving)
+	}
 	return kp.Catalog.Segment(ctx, id)
 }
 
@@ -50,10 +53,57 @@ func (kp *Keeper) StayPut(ctx context.Context, id string) (*catalog.Segment, err
 	if err != nil {
 		return nil, err
 	}
-	if err := kp.Catalog.NotMoving(ctx, id, s.MovingBy == byRule); err != nil {
+	if s.Moving == "" {
+		return s, nil
+	}
+	// where it is to go elsewhere meanwhile, whoever asked for that is heard
+	if err := kp.Catalog.NotMoving(ctx, id, s.Moving, s.MovingBy == byRule); err != nil &&
+		!errors.Is(err, catalog.ErrState) {
 		return nil, err
 	}
+	kp.discard(ctx, id, s.Moving)
 	return kp.Catalog.Segment(ctx, id)
+}
+
+// discard removes what a move that is not wanted any more had copied into a store. Where that fails, a verification of
+// the store tells what is left.
+func (kp *Keeper) discard(ctx context.Context, id, from string) {
+	if err := kp.discarding(ctx, id, from); err != nil {
+		kp.Log.Warn("what a move had copied is left", "segment", id, "store", from, "error", err)
+	}
+}
+
+func (kp *Keeper) discarding(ctx context.Context, id, from string) error {
+	if err := kp.shelf.Exclude(ctx); err != nil {
+		return err
+	}
+	defer kp.shelf.Reading.Unlock()
+	s, err := kp.Catalog.Segment(ctx, id)
+	if err != nil || s.State != catalog.SegmentClosed || s.RowsIn() == from || s.Second == from ||
+		s.Leaving == from || s.Moving == from {
+		return err
+	}
+	st, err := kp.shelf.StoreOf(ctx, s)
+	if err != nil {
+		return err
+	}
+	m, _, err := kp.shelf.Load(ctx, st, s)
+	if err != nil {
+		return err
+	}
+	if err := shelf.HeldBy(ctx, archive.RowsOf(st), m); err != nil { // the copy may be all that there is
+		return err
+	}
+	left, err := kp.Store(ctx, from)
+	if err != nil {
+		return err
+	}
+	for _, file := range m.RowFiles() {
+		if err := left.Remove(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return shelf.HeldBy(ctx, archive.RowsOf(st), m)
 }
 
 // Move moves the rows of a segment that are to be moved. What arrived is read back, row by row, before the catalog
@@ -69,14 +119,17 @@ func (kp *Keeper) Move(ctx context.Context, id string) (*catalog.Segment, error)
 		return s, err
 	}
 	if s.State != catalog.SegmentClosed || s.Disposal != "" { // it was destroyed, or is being
-		return s, kp.Catalog.NotMoving(ctx, id, false)
+		return s, kp.Catalog.NotMoving(ctx, id, s.Moving, false)
 	}
 	to := s.Moving
 	giveUp := func(err error) error { // what its rule wants is wanted still
 		if s.MovingBy == byRule {
 			return err
 		}
-		return errors.Join(err, kp.Catalog.NotMoving(ctx, id, false))
+		if told := kp.Catalog.NotMoving(ctx, id, to, false); !errors.Is(told, catalog.ErrState) {
+			err = errors.Join(err, told)
+		}
+		return err
 	}
 	if err := kp.canMove(ctx, s, to); err != nil {
 		var refused *refuse.Error
@@ -86,6 +139,12 @@ func (kp *Keeper) Move(ctx context.Context, id string) (*catalog.Segment, error)
 		return nil, err
 	}
 	moved, err := kp.move(ctx, s.MovingBy, s, to)
+	defer func() {
+		ctx := context.WithoutCancel(ctx)
+		if now, one := kp.Catalog.Segment(ctx, id); err != nil && one == nil && now.Moving != to {
+			kp.discard(ctx, id, to) // it is not to go there any more
+		}
+	}()
 	switch {
 	case moved != nil && err != nil:
 		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by "+

@@ -13,12 +13,12 @@
   let { now }: { now: string } = $props();
   const findings = new Loader(() => take(api.GET("/findings", { params: { query: { limit: 100 } } })));
   const coming = new Loader(() => take(api.GET("/firings/coming")));
-  const runs = new Loader(() => take(api.GET("/runs", { params: { query: { limit: 200 } } })));
+  const spans = new Loader(() => take(api.GET("/runs/spans")));
   $effect(() =>
     whenChanged(() => {
       findings.load();
       coming.load();
-      runs.load();
+      spans.load();
     })
   );
   let open = $derived((findings.data?.items ?? []).filter((f) => !quiet(f)));
@@ -43,7 +43,7 @@
 {/if}
 <div class="grid gap-x-4 xl:grid-cols-2">
   <Panel title="Last 24 hours">
-    {#if runs.data}<Night runs={runs.data.items} {now} />{/if}
+    {#if spans.data}<Night spans={spans.data.items} {now} />{/if}
   </Panel>
   <Panel title="Next" note="what rules do by themselves">
     {#if coming.data?.items.length}

@@ -1,23 +1,24 @@
 <script lang="ts">
-  // The last day at a glance: a line for each source, a bar for each run from its start to its end.
-  import { local } from "../../lib/format";
+  // The last day at a glance: a line for each source, a bar for each run from its start to its end. Runs that follow
+  // each other closely share one.
+  import { local, plural } from "../../lib/format";
   import type { Schemas } from "../../api/client";
-  let { runs, now }: { runs: Schemas["RunView"][]; now: string } = $props();
+  let { spans, now }: { spans: Schemas["RunSpan"][]; now: string } = $props();
   const day = 24 * 3_600_000;
   let end = $derived(new Date(now).getTime());
   let begin = $derived(end - day);
-  type Bar = { run: Schemas["RunView"]; left: number; width: number };
+  type Bar = { span: Schemas["RunSpan"]; left: number; width: number; what: string };
   let lines = $derived.by(() => {
     const out: Record<string, Bar[]> = {};
-    for (const run of runs) {
-      if (!run.started_at) continue;
-      const from = Math.max(new Date(run.started_at).getTime(), begin);
-      const to = run.ended_at ? new Date(run.ended_at).getTime() : end;
+    for (const span of spans) {
+      const from = Math.max(new Date(span.from).getTime(), begin);
+      const to = span.to ? new Date(span.to).getTime() : end;
       if (to < begin) continue;
-      (out[run.source] ??= []).push({
-        run,
+      (out[span.source] ??= []).push({
+        span,
         left: (100 * (from - begin)) / day,
-        width: Math.max((100 * (to - from)) / day, 0.6)
+        width: Math.max((100 * (to - from)) / day, 0.6),
+        what: `${span.rule || plural(span.runs, "run")}, ${span.state}, began ${local(span.from)}`
       });
     }
     return Object.entries(out).sort(([a], [b]) => a.localeCompare(b));
@@ -41,13 +42,13 @@
       <div class="mb-1.5 flex items-center gap-3">
         <span class="w-28 shrink-0 truncate">{source}</span>
         <div class="relative h-4 min-w-0 flex-1 rounded bg-gray-100 dark:bg-gray-700">
-          {#each bars as b (b.run.id)}
+          {#each bars as b (b.span.run)}
             <a
-              href="#/runs/{b.run.id}"
-              class="absolute inset-y-0 rounded-sm {colors[b.run.state] ?? 'bg-yellow-400'}"
+              href={b.span.rule ? `#/runs/${b.span.run}` : "#/runs"}
+              class="absolute inset-y-0 rounded-sm {colors[b.span.state] ?? 'bg-yellow-400'}"
               style="left: {b.left}%; width: {b.width}%"
-              title="{b.run.rule}: {b.run.state}, {local(b.run.started_at!)}"
-              aria-label="{b.run.rule}, {b.run.state}, began {local(b.run.started_at!)}"></a>
+              title={b.what}
+              aria-label={b.what}></a>
           {/each}
         </div>
       </div>
