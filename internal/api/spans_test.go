@@ -28,7 +28,8 @@ func TestRunsThatFollowCloselyAreOne(t *testing.T) {
 		if s.To != nil {
 			to = s.To.Format("15:04")
 		}
-		got += fmt.Sprintf("%s %s %s-%s %d %s %s\n", s.Source, s.State, s.From.Format("15:04"), to, s.Runs, s.Rule, s.Run)
+		got += fmt.Sprintf("%s %s %s-%s %d %s %s\n", s.Source, s.State, s.From.Format("15:04"), to, s.Runs, s.Rule,
+			s.Run)
 	}
 	want := `harbour done 22:00-22:13 3  c
 harbour done 22:20-22:21 1 rule-d d

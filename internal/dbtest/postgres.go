@@ -32,11 +32,9 @@ type Server struct {
 	done    chan error
 }
 
-// shared are the servers that the tests of this process share, in turn: a run gives way to what others do on its
-// server, and tests that go on side by side would be such others.
 var shared struct {
 	sync.Mutex
-	servers   [3]*Server
+	servers   map[int]*Server
 	databases int
 }
 
@@ -44,9 +42,7 @@ var shared struct {
 func Main(m *testing.M) int {
 	defer func() {
 		for _, server := range shared.servers {
-			if server != nil {
-				server.Stop()
-			}
+			server.Stop()
 		}
 		for _, server := range sharedMaria.servers {
 			server.Stop()
@@ -55,26 +51,35 @@ func Main(m *testing.M) int {
 	return m.Run()
 }
 
-// Postgres returns the URL of a new, empty database on one of the servers that the tests of this process share. The
-// package's TestMain must call Main.
+// Postgres returns the URL of a new, empty database on a server that the tests of this process share. The package's
+// TestMain must call Main.
 func Postgres(t testing.TB) string {
+	t.Helper()
+	return PostgresOn(t, 0)
+}
+
+// PostgresOn is Postgres on one of several servers that the tests of this process share, by its number.
+func PostgresOn(t testing.TB, number int) string {
 	t.Helper()
 	shared.Lock()
 	defer shared.Unlock()
-	server := &shared.servers[shared.databases%len(shared.servers)]
-	if *server == nil {
+	if shared.servers[number] == nil {
 		s, err := Start("fsync=off", "max_connections=300")
 		if err != nil {
 			t.Fatalf("a private PostgreSQL server is needed: %v", err)
 		}
-		*server = s
+		if shared.servers == nil {
+			shared.servers = map[int]*Server{}
+		}
+		shared.servers[number] = s
 	}
+	server := shared.servers[number]
 	shared.databases++
 	name := fmt.Sprintf("test%d", shared.databases)
-	if err := (*server).Exec("postgres", "CREATE DATABASE "+name); err != nil {
+	if err := server.Exec("postgres", "CREATE DATABASE "+name); err != nil {
 		t.Fatalf("making a database: %v", err)
 	}
-	return (*server).URL(name)
+	return server.URL(name)
 }
 
 // Start starts a server on a free port of the loopback interface, with settings as NAME=VALUE. As root it runs as

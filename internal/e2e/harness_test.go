@@ -65,6 +65,7 @@ func buildFlags() []string {
 type process struct {
 	cmd    *exec.Cmd
 	server string
+	said   string // before it listened
 	log    *strings.Builder
 	exited chan error
 }
@@ -82,8 +83,8 @@ type world struct {
 }
 
 // turns has the servers of each engine that no test works on, by their numbers. Tests of one server never run side by
-// side, for a run gives way to what it sees on its server. Those on MariaDB take longest, so it has two.
-var turns = map[string]chan int{"postgres": servers(1), "mariadb": servers(2)}
+// side, for a run gives way to what it sees on its server.
+var turns = map[string]chan int{"postgres": servers(3), "mariadb": servers(3)}
 
 func servers(count int) chan int {
 	c := make(chan int, count)
@@ -94,7 +95,7 @@ func servers(count int) chan int {
 }
 
 // places is how many work side by side: gentle runs mostly rest.
-var places = make(chan struct{}, 5)
+var places = make(chan struct{}, 6)
 
 // engines runs a test on every engine, side by side: each has a server of its own.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {
@@ -124,7 +125,7 @@ func newWorld(t *testing.T, engine string) *world {
 		w.db, err = sql.Open("sqlite", "file:"+(&url.URL{Path: w.dsn}).EscapedPath()+
 			"?_pragma=journal_mode(wal)&_pragma=busy_timeout(10000)&_pragma=synchronous(normal)")
 	case "postgres":
-		w.dsn = dbtest.Postgres(t)
+		w.dsn = dbtest.PostgresOn(t, server)
 		w.db, err = sql.Open("pgx", w.dsn)
 	case "mariadb":
 		w.dsn = dbtest.MariaDBOn(t, server)
@@ -170,6 +171,7 @@ func (w *world) start(flags ...string) {
 			}
 			w.token = strings.TrimSpace(string(b))
 		}
+		p.said += lines.Text() + "\n"
 		if at, ok := strings.CutPrefix(lines.Text(), "listening at "); ok {
 			p.server = at
 		}

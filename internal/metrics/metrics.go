@@ -38,26 +38,27 @@ var (
 	// of rules
 	rows = desc("rows_total", "Rows that left a table by a rule: archived, or purged without a copy.", "rule", "source",
 		"table", "action")
-	freed = desc("freed_bytes_total", "Bytes that these rows took in their table; of purged ones, as plans took them to "+
-		"be.", "rule", "source", "table")
+	freed = desc("freed_bytes_total", "Bytes that these rows took in their table; of purged ones, as plans took them "+
+		"to be.", "rule", "source", "table")
 	written   = desc("archived_bytes_total", "Bytes of the files that hold archived rows.", "rule", "source", "table")
 	runsEnded = desc("runs_total", "Runs that have ended, done or cancelled.", "rule", "source", "table")
 	success   = desc("rule_last_success_timestamp_seconds", "When the newest run of a rule that is done ended.", "rule")
 	next      = desc("rule_next_firing_timestamp_seconds", "When a rule fires next by its schedule.", "rule")
 	// of the queue
 	runs = desc("runs", "Runs that have not ended, by state.", "state")
-	jobs = desc("queue_jobs", "Restores, exports, disposals, verifications, moves and copies that work or wait.", "kind",
-		"state")
+	jobs = desc("queue_jobs", "Restores, exports, disposals, verifications, moves and copies that work or wait.",
+		"kind", "state")
 	frozen = desc("freezes", "Freezes that stand.")
 	// of what somebody should look at
 	findings = desc("findings", "Open findings. Acknowledged ones are known to somebody and may stay for now.", "kind",
 		"severity", "acknowledged")
 	// of stores
-	storeUp     = desc("store_up", "1: the store answers and is what it was; 0: it does not.", "store")
-	storeFree   = desc("store_free_bytes", "Free bytes in the place of a store, where it tells them.", "store")
-	storeBytes  = desc("store_bytes", "Bytes of the segments in a store.", "store")
-	segments    = desc("store_segments", "Segments in a store.", "store")
-	unseconded  = desc("store_segments_without_second_copy", "Segments that lack the second copy they are to have.", "store")
+	storeUp    = desc("store_up", "1: the store answers and is what it was; 0: it does not.", "store")
+	storeFree  = desc("store_free_bytes", "Free bytes in the place of a store, where it tells them.", "store")
+	storeBytes = desc("store_bytes", "Bytes of the segments in a store.", "store")
+	segments   = desc("store_segments", "Segments in a store.", "store")
+	unseconded = desc("store_segments_without_second_copy", "Segments that lack the second copy they are to have.",
+		"store")
 	damaged     = desc("store_damaged_segments", "Segments in a store that were found damaged.", "store")
 	verifiedAge = desc("store_oldest_verification_timestamp_seconds",
 		"When the segment of a store that was not verified for the longest time was verified.", "store")
@@ -91,7 +92,8 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	ok := 1.0
-	for _, part := range []func(context.Context, sink) error{c.ofRules, c.ofTimes, c.ofQueue, c.ofFindings, c.ofStores} {
+	for _, part := range []func(context.Context, sink) error{c.ofRules, c.ofTimes, c.ofQueue, c.ofFindings,
+		c.ofStores} {
 		if err := part(ctx, sink(out)); err != nil {
 			ok = 0
 			c.service.Log.Error("figures cannot be read", "error", err)

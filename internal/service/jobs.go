@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // Jobs are the restores, exports, disposals, verifications, moves and second copies that work or wait for their turns:
@@ -166,6 +167,10 @@ func (s *Jobs) holds(j *job) string {
 		}
 	}
 	if j.failed != nil && time.Now().Before(j.until) {
+		var again *upkeep.AgainError
+		if errors.As(j.failed, &again) {
+			return again.Err.Error()
+		}
 		return j.failed.Error()
 	}
 	return ""

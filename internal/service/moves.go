@@ -43,7 +43,7 @@ func (s *Queue) Move(ctx context.Context, actor, id, to string) (*catalog.Segmen
 func (s *Queue) move(segment *catalog.Segment) (*job, <-chan struct{}) {
 	id := segment.ID
 	o := JobOrder{Source: segment.Source, Table: segment.Table, By: segment.MovingBy,
-		What: fmt.Sprintf("rows of segment %s from store %s to store %s", id, segment.RowsIn(), segment.Moving)}
+		What: fmt.Sprintf("move from store %s to store %s", segment.RowsIn(), segment.Moving)}
 	if segment.MovingAt != nil {
 		o.Asked = segment.MovingAt.Time
 	}
@@ -97,7 +97,7 @@ func (s *Chores) copying(ctx context.Context) (time.Time, error) {
 	for i := range lacking {
 		x := &lacking[i]
 		o := JobOrder{Source: x.Source, Table: x.Table, By: "service", Asked: x.CreatedAt.Time,
-			What: fmt.Sprintf("second copy of segment %s of store %s", x.ID, x.Store)}
+			What: "second copy, from store " + x.Store}
 		if x.ClosedAt != nil {
 			o.Asked = x.ClosedAt.Time
 		}

@@ -106,6 +106,20 @@ func (kp *Keeper) discarding(ctx context.Context, id, from string) error {
 	return shelf.HeldBy(ctx, archive.RowsOf(st), m)
 }
 
+// AgainError is why a move failed that is tried again by itself.
+type AgainError struct {
+	Segment string
+	From    string // the store in which its rows lie
+	Err     error
+}
+
+func (e *AgainError) Error() string {
+	return fmt.Sprintf("segment %s: it is tried again by itself (`ambercellar segment move %[1]s -to %s` leaves its "+
+		"rows where they are): %v", e.Segment, e.From, e.Err)
+}
+
+func (e *AgainError) Unwrap() error { return e.Err }
+
 // Move moves the rows of a segment that are to be moved. What arrived is read back, row by row, before the catalog
 // says so, and only then do the files that were left go: where a cold store is the target, its files are let go cold
 // after that. After an error, what the segment says tells whether the rows are to be moved still.
@@ -152,8 +166,7 @@ func (kp *Keeper) Move(ctx context.Context, id string) (*catalog.Segment, error)
 	case err == nil || ctx.Err() != nil:
 		return moved, err
 	case tables.Away(err):
-		return nil, fmt.Errorf("segment %s: it is tried again by itself (`ambercellar segment move %s -to %s` "+
-			"leaves its rows where they are): %w", id, id, s.RowsIn(), err)
+		return nil, &AgainError{id, s.RowsIn(), err}
 	case shelf.IsCold(err):
 		err = &refuse.Error{Field: "segment", Message: fmt.Sprintf("the rows of segment %s are in cold storage", id),
 			Remedy: "`ambercellar segment retrieve " + id + "` fetches them; move it while the copy is there"}

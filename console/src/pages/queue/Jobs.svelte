@@ -1,7 +1,7 @@
 <script lang="ts">
   import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
   import { api, take, type Problem, type Schemas } from "../../api/client";
-  import { count, share, span } from "../../lib/format";
+  import { count, share, short, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Bar from "../../lib/Bar.svelte";
@@ -58,16 +58,16 @@
     items={jobs.data?.items}>
     {#snippet row(j: Job)}
       <TableBodyRow>
-        <TableBodyCell
+        <TableBodyCell class="min-w-44 whitespace-normal"
           ><a class="text-link" href="#/{page(j)}">{j.what}</a>
           <div class="text-xs text-gray-600 dark:text-gray-400">
-            {j.table ? `${j.source}.${j.table}` : j.kind}
+            {j.table ? `${j.source}.${j.table}` : j.kind}{j.kind in pages ? "" : `, segment ${short(j.id)}`}
           </div></TableBodyCell>
-        <TableBodyCell class="min-w-52 whitespace-normal"
+        <TableBodyCell class="min-w-40 whitespace-normal"
           ><State state={j.state} />{j.state === "waiting" ? ` ${j.position}` : ""}
           {#if j.starts_secs}starts in {span(j.starts_secs)}{/if}
           <div class="text-xs text-gray-600 dark:text-gray-400">{j.why}</div></TableBodyCell>
-        <TableBodyCell class="min-w-40"
+        <TableBodyCell class="min-w-28"
           >{#if j.of > 0}{count(j.done)} of {count(j.of)}
             {j.unit}
             <Bar
