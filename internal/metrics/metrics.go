@@ -5,6 +5,7 @@ package metrics
 
 import (
 	"context"
+	"log/slog"
 	"net/http"
 	"slices"
 	"strconv"
@@ -81,7 +82,8 @@ func Handler(s *service.Service) http.Handler {
 		func() float64 { return 1 })
 	registry.MustRegister(&collector{service: s}, version, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{MaxRequestsInFlight: 4, Timeout: patience})
+	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{MaxRequestsInFlight: 4, Timeout: patience,
+		ErrorHandling: promhttp.ContinueOnError, ErrorLog: slog.NewLogLogger(s.Log.Handler(), slog.LevelError)})
 }
 
 // Describe names no figures beforehand: which there are depends on rules and stores.
