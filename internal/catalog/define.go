@@ -179,6 +179,11 @@ func (c *Catalog) RulesOf(ctx context.Context, f RuleFilter, p Page) ([]Rule, er
 	return paged[Rule](ctx, c.db, p, ruleOrder, query, args...)
 }
 
+// RuleNames lists the names of the first rules.
+func (c *Catalog) RuleNames(ctx context.Context, limit int) ([]string, error) {
+	return list[string](ctx, c.db, "SELECT name FROM rule ORDER BY name LIMIT ?", limit)
+}
+
 var ruleOrder = order{columns: []string{"u.name"}, up: true}
 
 func (f RuleFilter) query() (string, []any) {

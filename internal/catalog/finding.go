@@ -229,3 +229,18 @@ const uncoveredQuery = `SELECT p.rule, p.counts ->> '$.uncovered' AS row_count
 
 const latestFiringsQuery = `SELECT f.* FROM rule u CROSS JOIN firing f ON f.rule = u.name
 		AND f.at = (SELECT max(at) FROM firing WHERE rule = u.name) WHERE f.state = ? ORDER BY f.rule`
+
+// FindingCount is how many open findings are of a kind and a severity. Quiet ones somebody knows of.
+type FindingCount struct {
+	Kind     string   `db:"kind"`
+	Severity Severity `db:"severity"`
+	Quiet    bool     `db:"quiet"`
+	N        int      `db:"n"`
+}
+
+// FindingCounts counts the open findings.
+func (c *Catalog) FindingCounts(ctx context.Context) ([]FindingCount, error) {
+	return list[FindingCount](ctx, c.db, `SELECT kind, severity, acknowledged_at IS NOT NULL AND
+		(acknowledged_until IS NULL OR acknowledged_until > ?) AS quiet, count(*) AS n FROM finding
+		WHERE closed_at IS NULL GROUP BY 1, 2, 3`, At(c.Now()))
+}

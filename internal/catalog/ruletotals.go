@@ -51,36 +51,3 @@ func (c *Catalog) LastSuccesses(ctx context.Context) ([]LastSuccess, error) {
 const lastSuccessQuery = `SELECT rule.name AS rule, run.ended_at AS ended FROM rule CROSS JOIN run ON run.id = (
 	SELECT id FROM run WHERE run.rule = rule.name AND state = 'done' ORDER BY created_at DESC LIMIT 1)
 	WHERE run.ended_at IS NOT NULL`
-
-// RuleNames lists the names of the first rules.
-func (c *Catalog) RuleNames(ctx context.Context, limit int) ([]string, error) {
-	return list[string](ctx, c.db, "SELECT name FROM rule ORDER BY name LIMIT ?", limit)
-}
-
-// FindingCount is how many open findings are of a kind and a severity. Quiet ones somebody knows of.
-type FindingCount struct {
-	Kind     string   `db:"kind"`
-	Severity Severity `db:"severity"`
-	Quiet    bool     `db:"quiet"`
-	N        int      `db:"n"`
-}
-
-// FindingCounts counts the open findings.
-func (c *Catalog) FindingCounts(ctx context.Context) ([]FindingCount, error) {
-	return list[FindingCount](ctx, c.db, `SELECT kind, severity, acknowledged_at IS NOT NULL AND
-		(acknowledged_until IS NULL OR acknowledged_until > ?) AS quiet, count(*) AS n FROM finding
-		WHERE closed_at IS NULL GROUP BY 1, 2, 3`, At(c.Now()))
-}
-
-// StateCounts is how many runs that have not ended are in each state.
-func (c *Catalog) StateCounts(ctx context.Context) (map[RunState]int, error) {
-	rows, err := list[struct {
-		State RunState `db:"state"`
-		N     int      `db:"n"`
-	}](ctx, c.db, "SELECT state, count(*) AS n FROM run WHERE state NOT IN ('done', 'cancelled') GROUP BY state")
-	out := map[RunState]int{}
-	for _, r := range rows {
-		out[r.State] = r.N
-	}
-	return out, err
-}

@@ -402,3 +402,16 @@ func (c *Catalog) UnendedOf(ctx context.Context, source, table string) ([]Run, e
 	}
 	return list[Run](ctx, c.db, query, args...)
 }
+
+// StateCounts is how many runs that have not ended are in each state.
+func (c *Catalog) StateCounts(ctx context.Context) (map[RunState]int, error) {
+	rows, err := list[struct {
+		State RunState `db:"state"`
+		N     int      `db:"n"`
+	}](ctx, c.db, "SELECT state, count(*) AS n FROM run WHERE state NOT IN ('done', 'cancelled') GROUP BY state")
+	out := map[RunState]int{}
+	for _, r := range rows {
+		out[r.State] = r.N
+	}
+	return out, err
+}

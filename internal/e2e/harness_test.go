@@ -84,7 +84,7 @@ type world struct {
 
 // turns has the servers of each engine that no test works on, by their numbers. Tests of one server never run side by
 // side, for a run gives way to what it sees on its server.
-var turns = map[string]chan int{"postgres": servers(3), "mariadb": servers(3)}
+var turns = map[string]chan int{"postgres": servers(2), "mariadb": servers(2)}
 
 func servers(count int) chan int {
 	c := make(chan int, count)
@@ -95,7 +95,7 @@ func servers(count int) chan int {
 }
 
 // places is how many work side by side: gentle runs mostly rest.
-var places = make(chan struct{}, 6)
+var places = make(chan struct{}, 5)
 
 // engines runs a test on every engine, side by side: each has a server of its own.
 func engines(t *testing.T, fn func(t *testing.T, w *world)) {

@@ -81,7 +81,8 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 // someDeletedOrFailed waits until a run has deleted so many rows, resuming it where it has failed.
 func (w *world) someDeletedOrFailed(id string, rows int64) {
 	w.t.Helper()
-	w.until(id, fmt.Sprintf("does not get to %d rows", rows), func(r client.RunView) bool {
+	// at the gentle pace beside other tests that takes minutes
+	w.untilWithin(id, fmt.Sprintf("does not get to %d rows", rows), 5*time.Minute, func(r client.RunView) bool {
 		switch {
 		case r.Ledger.Deleted >= rows:
 			return true

@@ -90,6 +90,9 @@ func (s *Jobs) enter(ctx context.Context, kind catalog.JobKind, id string, o Job
 	name := jobName{kind, id}
 	s.mu.Lock()
 	j := s.jobs[name]
+	if j != nil {
+		j.JobOrder = o // somebody may want it otherwise now
+	}
 	s.mu.Unlock()
 	if j != nil {
 		return s.entered(j)
@@ -196,6 +199,9 @@ func (s *Jobs) begin(j *job) {
 			s.restAfter(j)
 		case !stopped:
 			delete(s.jobs, jobName{j.Kind, j.ID})
+			if err == nil {
+				delete(s.said, j.Kind)
+			}
 		}
 		close(j.done)
 		close(j.tried)

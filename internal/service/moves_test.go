@@ -172,6 +172,33 @@ func TestACancelledMoveToAColdStoreStays(t *testing.T) {
 	}
 }
 
+// TestAMoveIsRedirected: one that rests is told to go elsewhere. The queue says where to, and nothing stays behind.
+func TestAMoveIsRedirected(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	n.cellar(t, "scan", 1000)
+	attic, loft := n.store(t, "attic"), n.store(t, "loft")
+	s := n.segment(t, "scan", anySegment)
+	for _, path := range []string{attic, loft} {
+		if err := os.Rename(path, path+".away"); err != nil {
+			t.Fatal(err)
+		}
+		name := filepath.Base(path)
+		if _, err := n.Queue.Move(t.Context(), "me", s.ID, name); err == nil {
+			t.Errorf("to store %s, which is away", name)
+		}
+		if line := n.Jobs.Line(); len(line) != 1 || !strings.HasSuffix(line[0].What, "to store "+name) {
+			t.Errorf("%+v", line)
+		}
+	}
+	if err := os.Rename(loft+".away", loft); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := n.Queue.Move(t.Context(), "me", s.ID, "loft"); err != nil || s.RowsIn() != "loft" {
+		t.Errorf("%+v, %v", s, err)
+	}
+}
+
 // TestAMoveIsAskedForByMany: side by side, there and back. The rows lie in one store in the end, whole.
 func TestAMoveIsAskedForByMany(t *testing.T) {
 	t.Parallel()

@@ -23,6 +23,11 @@ func (s *Queue) RequestRestore(ctx context.Context, actor string, q restore.Rest
 		}
 	}
 	r, err := s.Engine.Restores.Request(ctx, actor, q)
+	return s.carriedOut(r, err)
+}
+
+// carriedOut puts a restore into the queue that is to be carried out, and returns it as it is now.
+func (s *Queue) carriedOut(r *catalog.Restore, err error) (*catalog.Restore, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -124,14 +129,7 @@ func (s *Queue) DecideRestore(ctx context.Context, actor, id string, approve boo
 		return s.Catalog.DecideRestore(ctx, actor, id, catalog.RestoreRefused, reason, catalog.At(s.Now()))
 	}
 	r, err := s.Engine.Restores.Approve(ctx, actor, id)
-	if err != nil {
-		return nil, err
-	}
-	copied := *r
-	if r.State == catalog.Restoring {
-		s.restore(r)
-	}
-	return &copied, nil
+	return s.carriedOut(r, err)
 }
 
 // goOnRetrieved carries out restores whose rows have arrived from cold storage.

@@ -83,27 +83,41 @@ func (kp *Keeper) discarding(ctx context.Context, id, from string) error {
 		s.Leaving == from || s.Moving == from {
 		return err
 	}
+	_, _, err = kp.removeRows(ctx, s, from)
+	return err
+}
+
+// removeRows removes the files of a segment's rows from a store that is not theirs, and returns their own store and
+// their manifest. What is removed was found where the rows are said to be, by its SHA-256; the caller sees to it that
+// nothing changes meanwhile.
+func (kp *Keeper) removeRows(ctx context.Context, s *catalog.Segment, from string) (store.Store, *archive.Manifest,
+	error) {
 	st, err := kp.shelf.StoreOf(ctx, s)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	m, _, err := kp.shelf.Load(ctx, st, s)
 	if err != nil {
-		return err
-	}
-	if err := shelf.HeldBy(ctx, archive.RowsOf(st), m); err != nil { // the copy may be all that there is
-		return err
+		return nil, nil, err
 	}
 	left, err := kp.Store(ctx, from)
 	if err != nil {
-		return err
+		return nil, nil, err
+	}
+	rows := archive.RowsOf(st)
+	if err := shelf.HeldBy(ctx, rows, m); err != nil {
+		return nil, nil, fmt.Errorf("store %s does not hold its rows, so those in store %s stay: %w", s.RowsIn(), from,
+			err)
 	}
 	for _, file := range m.RowFiles() {
 		if err := left.Remove(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
+			return nil, nil, fmt.Errorf("store %s: %w", from, err)
 		}
 	}
-	return shelf.HeldBy(ctx, archive.RowsOf(st), m)
+	if err := shelf.HeldBy(ctx, rows, m); err != nil { // two names for one place, which nothing has told
+		return nil, nil, fmt.Errorf("store %s: %w", s.RowsIn(), err)
+	}
+	return rows, m, nil
 }
 
 // AgainError is why a move failed that is tried again by itself.
@@ -123,7 +137,7 @@ func (e *AgainError) Unwrap() error { return e.Err }
 // Move moves the rows of a segment that are to be moved. What arrived is read back, row by row, before the catalog
 // says so, and only then do the files that were left go: where a cold store is the target, its files are let go cold
 // after that. After an error, what the segment says tells whether the rows are to be moved still.
-func (kp *Keeper) Move(ctx context.Context, id string) (*catalog.Segment, error) {
+func (kp *Keeper) Move(ctx context.Context, id string) (moved *catalog.Segment, err error) {
 	if _, busy := kp.moving.LoadOrStore(id, true); busy {
 		return nil, fmt.Errorf("the rows of segment %s are being moved just now: %w", id, catalog.ErrState)
 	}
@@ -136,6 +150,12 @@ func (kp *Keeper) Move(ctx context.Context, id string) (*catalog.Segment, error)
 		return s, kp.Catalog.NotMoving(ctx, id, s.Moving, false)
 	}
 	to := s.Moving
+	defer func() {
+		ctx := context.WithoutCancel(ctx)
+		if now, one := kp.Catalog.Segment(ctx, id); err != nil && one == nil && now.Moving != to {
+			kp.discard(ctx, id, to) // it is not to go there any more
+		}
+	}()
 	giveUp := func(err error) error { // what its rule wants is wanted still
 		if s.MovingBy == byRule {
 			return err
@@ -152,13 +172,7 @@ func (kp *Keeper) Move(ctx context.Context, id string) (*catalog.Segment, error)
 		}
 		return nil, err
 	}
-	moved, err := kp.move(ctx, s.MovingBy, s, to)
-	defer func() {
-		ctx := context.WithoutCancel(ctx)
-		if now, one := kp.Catalog.Segment(ctx, id); err != nil && one == nil && now.Moving != to {
-			kp.discard(ctx, id, to) // it is not to go there any more
-		}
-	}()
+	moved, err = kp.move(ctx, s.MovingBy, s, to)
 	switch {
 	case moved != nil && err != nil:
 		return nil, fmt.Errorf("segment %s: its rows lie in store %s now, and what is left to do is done by "+
@@ -267,8 +281,7 @@ func (kp *Keeper) copyRows(ctx context.Context, id, to string) (*catalog.Segment
 }
 
 // finishMove does what follows a move: the files that were left are removed, and a cold store's files are let go cold.
-// What is removed was found where the rows are said to be, by its SHA-256, under the same lock. It can be done again
-// after it stopped anywhere.
+// It can be done again after it stopped anywhere.
 func (kp *Keeper) finishMove(ctx context.Context, id string) error {
 	if err := kp.shelf.Exclude(ctx); err != nil {
 		return err
@@ -278,29 +291,9 @@ func (kp *Keeper) finishMove(ctx context.Context, id string) error {
 	if err != nil || s.Leaving == "" || s.State != catalog.SegmentClosed {
 		return err
 	}
-	st, err := kp.shelf.StoreOf(ctx, s)
+	rows, m, err := kp.removeRows(ctx, s, s.Leaving)
 	if err != nil {
 		return err
-	}
-	m, _, err := kp.shelf.Load(ctx, st, s)
-	if err != nil {
-		return err
-	}
-	left, err := kp.Store(ctx, s.Leaving)
-	if err != nil {
-		return err
-	}
-	rows := archive.RowsOf(st)
-	if err := shelf.HeldBy(ctx, rows, m); err != nil {
-		return fmt.Errorf("store %s does not hold its rows, so those in store %s stay: %w", s.RowsIn(), s.Leaving, err)
-	}
-	for _, file := range m.RowFiles() {
-		if err := left.Remove(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("store %s: %w", s.Leaving, err)
-		}
-	}
-	if err := shelf.HeldBy(ctx, rows, m); err != nil { // two names for one place, which nothing has told
-		return fmt.Errorf("store %s: %w", s.RowsIn(), err)
 	}
 	cold := store.AsCold(rows)
 	if cold != nil {
