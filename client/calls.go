@@ -1355,3 +1355,110 @@ func (c *Client) AuditLog(ctx context.Context, q AuditLogQuery) (out Items[Entry
 	err = c.Do(ctx, "GET", "/audit"+q.text(), nil, &out)
 	return out, err
 }
+
+// Notifications: how people and systems are told what happens, and how far that is.
+func (c *Client) Notifications(ctx context.Context) (*Notifying, error) {
+	out := new(Notifying)
+	if err := c.Do(ctx, "GET", "/notifications", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Recipients: who is told what happens.
+func (c *Client) Recipients(ctx context.Context) (out Items[Recipient], err error) {
+	err = c.Do(ctx, "GET", "/recipients", nil, &out)
+	return out, err
+}
+
+// Recipient: one recipient.
+func (c *Client) Recipient(ctx context.Context, recipient string) (*Recipient, error) {
+	out := new(Recipient)
+	if err := c.Do(ctx, "GET", "/recipients/"+url.PathEscape(recipient), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SetRecipient: say who is told what, anew or in place of what was said.
+func (c *Client) SetRecipient(ctx context.Context, recipient string,
+	in NewRecipient) (*Recipient, error) {
+	out := new(Recipient)
+	if err := c.Do(ctx, "PUT", "/recipients/"+url.PathEscape(recipient), in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// DeleteRecipient: tell a recipient nothing more.
+func (c *Client) DeleteRecipient(ctx context.Context, recipient string) (out Items[Recipient], err error) {
+	err = c.Do(ctx, "DELETE", "/recipients/"+url.PathEscape(recipient), nil, &out)
+	return out, err
+}
+
+// TestRecipient: send a recipient a test.
+func (c *Client) TestRecipient(ctx context.Context, recipient string) (*Delivery, error) {
+	out := new(Delivery)
+	if err := c.Do(ctx, "POST", "/recipients/"+url.PathEscape(recipient)+"/test", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// DeliveriesQuery is what Deliveries can be asked for. What is left empty is not asked for.
+type DeliveriesQuery struct {
+	Recipient string
+	State     string
+	Limit     int    // of a page; 0: 50; at most 500
+	After     string // where the page before ended: its Next
+}
+
+func (q DeliveriesQuery) text() string {
+	v := url.Values{}
+	if q.Recipient != "" {
+		v.Set("recipient", q.Recipient)
+	}
+	if q.State != "" {
+		v.Set("state", q.State)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Deliveries: what was sent to whom and what waits, the newest first.
+func (c *Client) Deliveries(ctx context.Context, q DeliveriesQuery) (out Items[Delivery], err error) {
+	err = c.Do(ctx, "GET", "/deliveries"+q.text(), nil, &out)
+	return out, err
+}
+
+// Delivery: one delivery.
+func (c *Client) Delivery(ctx context.Context, delivery string) (*Delivery, error) {
+	out := new(Delivery)
+	if err := c.Do(ctx, "GET", "/deliveries/"+url.PathEscape(delivery), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Resend: try a delivery now, or send one that ended once more.
+func (c *Client) Resend(ctx context.Context, delivery string) (*Delivery, error) {
+	out := new(Delivery)
+	if err := c.Do(ctx, "POST", "/deliveries/"+url.PathEscape(delivery)+"/resend", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CancelDelivery: end a delivery that waits.
+func (c *Client) CancelDelivery(ctx context.Context, delivery string) (*Delivery, error) {
+	out := new(Delivery)
+	if err := c.Do(ctx, "POST", "/deliveries/"+url.PathEscape(delivery)+"/cancel", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}

@@ -391,6 +391,35 @@ type DayTotals struct {
 	FileBytes int64 `json:"file_bytes"` // that the archive grew by
 }
 
+// Delivery is one notice to one recipient.
+type Delivery struct {
+	ID        string        `json:"id"`
+	Recipient string        `json:"recipient"` // empty: whoever a restore names
+	Address   string        `json:"address"`
+	Kind      EventKind     `json:"kind"`
+	Record    string        `json:"record"` // the run, restore, finding … that it is of
+	Title     string        `json:"title"`
+	Text      string        `json:"text"`
+	Urgent    bool          `json:"urgent"` // it is sent in quiet hours too
+	State     DeliveryState `json:"state"`
+	Attempts  int           `json:"attempts"`
+	MadeAt    time.Time     `json:"made_at"`
+	NextAt    *time.Time    `json:"next_at"` // not tried before; null: it has ended
+	EndedAt   *time.Time    `json:"ended_at"`
+	Error     string        `json:"error"` // of the last attempt
+}
+
+// DeliveryState is where a delivery stands.
+type DeliveryState string
+
+// Values of DeliveryState.
+const (
+	DeliveryWaiting   DeliveryState = "waiting" // it is to be sent, for the first time or again
+	DeliverySent      DeliveryState = "sent"
+	DeliveryFailed    DeliveryState = "failed"    // it is not tried any more
+	DeliveryCancelled DeliveryState = "cancelled" // somebody ended it, or its recipient is gone
+)
+
 // Disagreement is a table about which source, stores and catalog tell different stories, so that its runs are
 // stopped.
 type Disagreement struct {
@@ -505,6 +534,34 @@ type ErasureRequest struct {
 	Keys []string `json:"keys,omitempty"`
 	Note string   `json:"note,omitempty"` // it stays, so it names nobody
 }
+
+// EventKind is a kind of events.
+type EventKind string
+
+// Values of EventKind.
+const (
+	EventRunDone         EventKind = "run-done"
+	EventRunFailed       EventKind = "run-failed"
+	EventRunCancelled    EventKind = "run-cancelled"
+	EventRunCopied       EventKind = "run-copied"  // its rows are copied; deleting them waits for a decision
+	EventFiringNothing   EventKind = "nothing-due" // a rule ran by itself, and nothing matched
+	EventFiringAsking    EventKind = "over-limit"  // a rule ran by itself, and its plan waits for a decision
+	EventFiringFailed    EventKind = "firing-failed"
+	EventRestoreAsked    EventKind = "restore-asked" // it waits for approval
+	EventRestoreReady    EventKind = "restore-ready"
+	EventRestoreFailed   EventKind = "restore-failed"
+	EventRestoreRefused  EventKind = "restore-refused"
+	EventDisposalPlanned EventKind = "disposal-planned" // it waits for approval
+	EventDisposalDone    EventKind = "disposal-done"
+	EventDisposalFailed  EventKind = "disposal-failed"
+	EventFrozen          EventKind = "frozen"
+	EventUnfrozen        EventKind = "unfrozen"
+	EventWaitsLong       EventKind = "waits-long" // a run, a restore or a disposal waits for longer than usual
+	EventFindingOpened   EventKind = "finding-opened"
+	EventFindingClosed   EventKind = "finding-closed"
+	EventDigest          EventKind = "digest" // what happened in a day
+	EventTest            EventKind = "test"
+)
 
 // Expectation is what earlier runs of the table let one expect; nil where none has measured it.
 type Expectation struct {
@@ -876,6 +933,14 @@ type Log struct {
 	Run int64 `json:"run,omitempty"`
 }
 
+// MailServer is what mail goes out through.
+type MailServer struct {
+	Server   string `json:"server"`
+	From     string `json:"from"`
+	Security string `json:"security"`
+	SignsIn  bool   `json:"signs_in"`
+}
+
 // Mask is how a column is cleaned before it is archived.
 type Mask string
 
@@ -1025,6 +1090,25 @@ type NewReason struct {
 	Reason string `json:"reason"`
 }
 
+// NewRecipient says who is told what.
+type NewRecipient struct {
+	Address string `json:"address"` // a mail address, or the URL of a webhook
+	// told at once; "all" for all of them
+	Events []EventKind `json:"events,omitempty"`
+	// names, with * for any text; left out: all
+	Rules   []string `json:"rules,omitempty"`
+	Sources []string `json:"sources,omitempty"`
+	// the least of findings; left out: notice
+	Severity string `json:"severity,omitempty"`
+	// HH:MM at which a day is summed up; left out: never
+	Digest string `json:"digest,omitempty"`
+	// windows in which only what is urgent is sent
+	Quiet      []string `json:"quiet,omitempty"`
+	Zone       string   `json:"zone,omitempty"`        // left out: UTC
+	SecretEnv  string   `json:"secret_env,omitempty"`  // variable with the key that signs
+	SecretFile string   `json:"secret_file,omitempty"` // or a file
+}
+
 // NewRefusal says why a restore is refused.
 type NewRefusal struct {
 	Reason string `json:"reason"`
@@ -1089,6 +1173,18 @@ type NextCutoff struct {
 type NextFiring struct {
 	At      time.Time    `json:"at"`
 	Cutoffs []NextCutoff `json:"cutoffs"`
+}
+
+// Notifying is how people and systems are told, and how far that is.
+type Notifying struct {
+	Mail  *MailServer `json:"mail"`  // null: no mail is sent
+	Hosts []string    `json:"hosts"` // that webhooks may be sent to
+	// address that links lead to; empty: notices have no links
+	Console string      `json:"console"`
+	Kinds   []EventKind `json:"kinds"`   // of events that somebody can be told of at once
+	Waiting int64       `json:"waiting"` // deliveries
+	Failed  int64       `json:"failed"`
+	Since   *time.Time  `json:"since"` // the oldest one waits; null: none does
 }
 
 // OffSchedule keeps a rule from firing by its schedule for a while.
@@ -1429,6 +1525,27 @@ type Reappeared struct {
 	Deleted int64  `json:"deleted"` // rows, by its closing record
 	// of those, rows whose key is in the table; -1: the table has no key, so nobody can tell
 	Live int64 `json:"live"`
+}
+
+// Recipient is a person or a system that is told what happens.
+type Recipient struct {
+	Name    string      `json:"name"`
+	Address string      `json:"address"` // a mail address, or the URL of a webhook
+	Events  []EventKind `json:"events"`  // told at once
+	// names, with * for any text; left out: all
+	Rules   []string `json:"rules,omitempty"`
+	Sources []string `json:"sources,omitempty"` // likewise
+	// the least of findings; left out: notice
+	Severity string `json:"severity,omitempty"`
+	// HH:MM at which a day is summed up; left out: never
+	Digest string `json:"digest,omitempty"`
+	// windows in which only what is urgent is sent
+	Quiet      []string  `json:"quiet,omitempty"`
+	Zone       string    `json:"zone,omitempty"` // whose clock these follow; left out: UTC
+	SecretEnv  string    `json:"secret_env,omitempty"`
+	SecretFile string    `json:"secret_file,omitempty"`
+	SetAt      time.Time `json:"set_at"`
+	SetBy      string    `json:"set_by"`
 }
 
 // Reconciliation is what source, stores and catalog tell of a table, side by side.

@@ -66,7 +66,8 @@ func (a *API) routes() []route {
 	return slices.Concat(a.sessionRoutes(), a.sourceRoutes(), a.tableRoutes(), a.storeRoutes(), a.ruleRoutes(),
 		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
-		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes())
+		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
+		a.notificationRoutes())
 }
 
 // logged writes a line a request; those that only look are written at the lowest level.

@@ -53,7 +53,11 @@ func problemOf(err error) *Problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &rules):
-		p = problem(http.StatusUnprocessableEntity, "rule", "The rule cannot be applied", err.Error())
+		kind, title := "rule", "The rule cannot be applied"
+		if rules.What != "" {
+			kind, title = "refused", "The "+rules.What+" cannot be kept"
+		}
+		p = problem(http.StatusUnprocessableEntity, kind, title, err.Error())
 		p.Problems = rules.Problems
 		return p
 	case errors.As(err, &refused):

@@ -131,11 +131,6 @@ func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
 	})
 }
 
-// Told keeps that whoever is to be told of a restore was told, or that it is not tried any more.
-func (c *Catalog) Told(ctx context.Context, id string, at Time) error {
-	return changed(c.writes.ExecContext(ctx, "UPDATE restore SET told_at = ? WHERE id = ?", at, id))
-}
-
 // SetExpiry changes when the rows of a restore go again; nil: they stay for good. Only a restore whose rows are there
 // can be changed.
 func (c *Catalog) SetExpiry(ctx context.Context, actor, id, lasts string, at *Time) (*Restore, error) {
@@ -203,14 +198,6 @@ func (c *Catalog) RestoresIn(ctx context.Context, states ...RestoreState) ([]Res
 	}
 	return list[Restore](ctx, c.db, query, args...)
 }
-
-// Untold lists the restores that have ended and of which somebody is still to be told.
-func (c *Catalog) Untold(ctx context.Context) ([]Restore, error) {
-	return list[Restore](ctx, c.db, untoldQuery)
-}
-
-const untoldQuery = "SELECT * FROM restore WHERE tell <> '' AND told_at IS NULL AND state IN ('done', 'failed', " +
-	"'refused', 'expired') ORDER BY created_at"
 
 // Expiring lists the restores whose rows are there for a time: of one table where it is named.
 func (c *Catalog) Expiring(ctx context.Context, source string) ([]Restore, error) {

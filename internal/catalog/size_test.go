@@ -29,7 +29,7 @@ func TestWhatIsAskedForAgainAndAgainIsFoundByAnIndex(t *testing.T) {
 		"warm": warmQuery,
 		"cold": coldQuery, "damaged": damagedQuery, "a store": storeQuery, "totals": totalsQuery,
 		"the last link": lastLinkQuery, "a link": linkQuery,
-		"active runs": "SELECT * FROM run WHERE state IN (?, ?) ORDER BY created_at", "untold": untoldQuery,
+		"active runs": "SELECT * FROM run WHERE state IN (?, ?) ORDER BY created_at", "lanes": lanesQuery,
 		"expiring": expiringQuery, "restores": "SELECT * FROM restore WHERE state IN (?) ORDER BY created_at"}
 	for i, q := range newestQueries {
 		ask[fmt.Sprint("newest ", i)] = q

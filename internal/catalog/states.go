@@ -212,6 +212,24 @@ var afterFiring = flow[FiringState]{
 	FiringAsking: {FiringStarted, FiringSkipped},
 }
 
+// DeliveryState is where a delivery stands.
+type DeliveryState string
+
+const (
+	DeliveryWaiting   DeliveryState = "waiting" // it is to be sent, for the first time or again
+	DeliverySent      DeliveryState = "sent"
+	DeliveryFailed    DeliveryState = "failed"    // it is not tried any more
+	DeliveryCancelled DeliveryState = "cancelled" // somebody ended it, or its recipient is gone
+)
+
+// Any delivery that ended can be sent again by hand.
+var afterDelivery = flow[DeliveryState]{
+	DeliveryWaiting:   {DeliverySent, DeliveryFailed, DeliveryCancelled},
+	DeliverySent:      {DeliveryWaiting},
+	DeliveryFailed:    {DeliveryWaiting},
+	DeliveryCancelled: {DeliveryWaiting},
+}
+
 // ErrState is wrapped where a state does not allow what is asked.
 var ErrState = errors.New("the state does not allow it")
 

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"ambercellar/internal/core/notify"
 	"context"
 	"errors"
 	"fmt"
@@ -122,7 +123,14 @@ func TestAStaleRecordDoesNotTurnAStateBack(t *testing.T) {
 	if err := c.SaveRestore(ctx, &before); !errors.Is(err, ErrState) {
 		t.Errorf("a restore that has expired is done again: %v", err)
 	}
-	if err := c.Told(ctx, "one", now); err != nil {
+	told := NewDelivery(
+		&notify.Recipient{Address: "keeper@harbour.example"},
+		notify.Notice{Record: "one"},
+		false,
+		now.Time,
+	)
+	told.State, told.EndedAt = DeliverySent, &now
+	if err := errors.Join(c.Deliver(ctx, told), c.SaveDelivery(ctx, &told)); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := c.Restore(ctx, "one"); err != nil || got.State != RestoreExpired || got.ToldAt == nil ||

@@ -14,6 +14,8 @@ func commands() []cli.Command {
 			Run: runDemo, Local: true},
 		{Name: "standin s3", Summary: "serve a stand-in for an S3-compatible object store, for demonstrations and " +
 			"tests", Flags: standinFlags, Run: standinObjects, Local: true},
+		{Name: "standin mail", Summary: "serve a stand-in for a mail server, which shows what it got on a page",
+			Flags: standinMailFlags, Run: standinMail, Local: true},
 		{Name: "version", Summary: "print the version", Run: version, Local: true},
 		{Name: "schema", Args: "FORMAT",
 			Summary: "print the JSON Schema of a format: manifest, closing, range, disposal, certificate or ledger",

@@ -34,18 +34,30 @@ func serveFlags(f *flag.FlagSet) {
 		"old one and all sessions are void")
 	f.String("log", "text", "form of the log on standard error: text or json")
 	f.String("profile", "", "file for a CPU profile of the service, written until it stops; for go tool pprof")
-	f.String("smtp", "", "HOST:PORT of the mail server through which askers of restores are told; left out: no "+
-		"mail is sent")
+	f.String("smtp", "", "HOST:PORT of the mail server through which people are told; left out: no mail is sent")
 	f.String("mail-from", "", "with -smtp: the sender's address")
 	f.String("mail-password-env", "",
 		"with -smtp: environment variable with the sender's password; left out: no signing in")
+	f.String("mail-user", "", "with -smtp: whom the service signs in as; left out: the sender")
+	f.String(
+		"mail-security",
+		"",
+		"with -smtp: "+strings.Join(service.Securities, ", ")+"; left out: starttls where the "+
+			"service signs in, and TLS if it is offered where it does not",
+	)
+	f.String(
+		"console-url",
+		"",
+		"address of the console as people have it, for links in what they are told; left out: no "+
+			"links",
+	)
 	f.String("hosts", "", "names, with commas between, under which the service is asked, beside its addresses and "+
 		"the machine's name")
 	f.String("secrets", service.UsualSecrets.Dir,
 		"directory of files that sources may name for their passwords; empty: none")
 	f.String("secret-prefix", service.UsualSecrets.Prefix,
 		"what the names of environment variables begin with that sources and stores may name for secrets")
-	f.String("tell-hosts", "", "hosts, with commas between, whose URLs may be told of restores; left out: none")
+	f.String("tell-hosts", "", "hosts, with commas between, that webhooks may be sent to; left out: none")
 	f.String("metrics", "", "address of a listener of its own for /metrics; on loopback it needs no token; left out: "+
 		"/metrics is answered with the rest")
 	f.String("scrape-token-file", "", "file with the token for reading /metrics; the administrator's reads it too")
@@ -72,9 +84,13 @@ func serve(e *cli.Env) error {
 		defer stop()
 	}
 	mailing := service.Mail{Server: e.Flag("smtp"), From: e.Flag("mail-from"),
-		PasswordEnv: e.Flag("mail-password-env")}
+		PasswordEnv: e.Flag("mail-password-env"), User: e.Flag("mail-user"), Security: e.Flag("mail-security")}
 	if problem := mailing.Problem(); problem != "" {
 		return cli.Usage("-smtp, -mail-from: %s", problem)
+	}
+	consoleURL := strings.TrimRight(e.Flag("console-url"), "/")
+	if consoleURL != "" && !strings.HasPrefix(consoleURL, "http://") && !strings.HasPrefix(consoleURL, "https://") {
+		return cli.Usage("-console-url %q begins with neither http:// nor https://", consoleURL)
 	}
 	if e.Flag("secret-prefix") == "" {
 		return cli.Usage("-secret-prefix is empty: then every variable of the service could be had through the " +
@@ -87,7 +103,8 @@ func serve(e *cli.Env) error {
 	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	s, token, err := service.Open(ctx, e.Flag("data"), log, func(s *service.Service) {
-		s.Teller.Mail, s.Teller.Hosts = mailing, cli.Names(strings.ToLower(e.Flag("tell-hosts")))
+		s.Notifier.Mail, s.Notifier.Hosts = mailing, cli.Names(strings.ToLower(e.Flag("tell-hosts")))
+		s.Notifier.Console = consoleURL
 		s.Access.ScrapeToken = scrape
 		s.Places.Secrets = service.Secrets{Dir: e.Flag("secrets"), Prefix: e.Flag("secret-prefix")}
 	})

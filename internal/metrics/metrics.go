@@ -53,6 +53,9 @@ var (
 	// of what somebody should look at
 	findings = desc("findings", "Open findings. Acknowledged ones are known to somebody and may stay for now.", "kind",
 		"severity", "acknowledged")
+	// of notices
+	deliveries = desc("deliveries", "Notices that wait to be sent, and those that were given up.", "state")
+	oldest     = desc("delivery_oldest_waiting_seconds", "For how long the oldest notice has waited; 0: none waits.")
 	// of stores
 	storeUp    = desc("store_up", "1: the store answers and is what it was; 0: it does not.", "store")
 	storeFree  = desc("store_free_bytes", "Free bytes in the place of a store, where it tells them.", "store")
@@ -95,7 +98,7 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	defer cancel()
 	ok := 1.0
 	for _, part := range []func(context.Context, sink) error{c.ofRules, c.ofTimes, c.ofQueue, c.ofFindings,
-		c.ofStores} {
+		c.ofNotices, c.ofStores} {
 		if err := part(ctx, sink(out)); err != nil {
 			ok = 0
 			c.service.Log.Error("figures cannot be read", "error", err)
@@ -255,6 +258,26 @@ func (c *collector) ofFindings(ctx context.Context, out sink) error {
 	}
 	for f, n := range count {
 		out.gauge(findings, float64(n), f.Kind, string(f.Severity), strconv.FormatBool(f.Quiet))
+	}
+	return nil
+}
+
+func (c *collector) ofNotices(ctx context.Context, out sink) error {
+	list, err := c.service.Catalog.DeliveryCounts(ctx)
+	if err != nil {
+		return err
+	}
+	count := map[catalog.DeliveryState]int64{catalog.DeliveryWaiting: 0, catalog.DeliveryFailed: 0}
+	age := 0.0
+	for _, d := range list {
+		count[d.State] = d.N
+		if d.State == catalog.DeliveryWaiting && d.Since != nil {
+			age = max(0, c.service.Now().Sub(d.Since.Time).Seconds())
+		}
+	}
+	out.gauge(oldest, age)
+	for state, n := range count {
+		out.gauge(deliveries, float64(n), string(state))
 	}
 	return nil
 }

@@ -23,8 +23,8 @@ import (
 // Conditions look whether what a rule requires holds, and carry out the steps before and after its runs.
 type Conditions struct {
 	*base
-	teller  *Teller
-	freezes *Freezes
+	notifier *Notifier
+	freezes  *Freezes
 }
 
 // Condition is how one requirement of a rule stands.
@@ -274,7 +274,7 @@ func (s *Conditions) perform(ctx context.Context, name, statement string, readin
 
 // call asks a web server that the start of the service names, and returns what it answers.
 func (s *Conditions) call(ctx context.Context, method, to string, body io.Reader) (string, error) {
-	if err := s.teller.mayTell(to); err != nil {
+	if err := s.notifier.mayTell(to); err != nil {
 		return "", err
 	}
 	q, err := http.NewRequestWithContext(ctx, method, to, body)

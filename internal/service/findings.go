@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/notify"
 	"ambercellar/internal/engine/refuse"
 )
 
@@ -55,7 +56,7 @@ func (s *Findings) all() []lookedFor {
 		{"step failed", s.stepsFailed},
 		{"off schedule", s.offSchedule}, {"uncovered", s.uncovered}, {"unexpected", s.unexpected},
 		{"held elsewhere", s.heldElsewhere}, {"store full", s.storesFull}, {"growing", s.growing},
-		{"certificate", s.certificates},
+		{"certificate", s.certificates}, {"undelivered", s.undelivered}, {notify.WaitsLongFinding, s.waitsLong},
 	}
 }
 

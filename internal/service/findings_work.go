@@ -22,6 +22,11 @@ const (
 	leastBytes   = 256 << 20
 	// leftOut is the share of its due rows that a run may leave, and leastLeft how many it may at any rate.
 	leftOut, leastLeft = 0.1, 1000
+	// undeliveredFor is after how long somebody is looked at who cannot be told; what failed for good is shown for
+	// a day.
+	undeliveredFor, undeliveredShown = time.Hour, 24 * time.Hour
+	// turnFor is after how long a run is looked at that waits for its turn, decisionFor what waits for a decision.
+	turnFor, decisionFor = 4 * time.Hour, 24 * time.Hour
 )
 
 // requirementUnmet finds runs that have rested for long because what their rules require does not hold.
@@ -125,4 +130,54 @@ func (s *Findings) heldElsewhere(context.Context) (out []catalog.Cause, err erro
 			Address: "#/tables/" + at[0] + "/" + url.PathEscape(at[1])})
 	}
 	return out, nil
+}
+
+// undelivered finds recipients that cannot be told.
+func (s *Findings) undelivered(ctx context.Context) (out []catalog.Cause, err error) {
+	list, err := s.Catalog.Undeliverable(ctx, s.Now().Add(-undeliveredFor), s.Now().Add(-undeliveredShown))
+	for _, u := range list {
+		name := "recipient " + u.Recipient
+		if u.Recipient == "" {
+			name = u.Address
+		}
+		out = append(out, catalog.Cause{Subject: name, Severity: catalog.Warning, Evidence: u.Error,
+			Message: fmt.Sprintf("%s could not be told of something since %s", name, u.Since.Format(time.RFC3339)),
+			Remedy: "see to what the error names; `ambercellar delivery list -state failed` lists what is not tried " +
+				"any more, `ambercellar delivery resend` sends it again", Address: "#/notifications"})
+	}
+	return out, err
+}
+
+// waitsLong finds what waits for its turn, or for somebody's decision, for longer than usual.
+func (s *Findings) waitsLong(ctx context.Context) (out []catalog.Cause, err error) {
+	list, err := s.Catalog.LongWaits(ctx, s.Now().Add(-turnFor), s.Now().Add(-decisionFor))
+	for _, w := range list {
+		x := catalog.Cause{Subject: w.Kind + " " + w.ID, Severity: catalog.Notice, Address: "#/queue",
+			Message: fmt.Sprintf(
+				"%s %s of %s.%s has waited since %s",
+				w.Kind,
+				w.ID,
+				w.Source,
+				w.Table,
+				w.Since.Format(time.RFC3339),
+			),
+			Evidence: "it waits for its turn",
+			Remedy:   "`ambercellar queue list` says what works; change limits or priorities"}
+		if w.Kind != "run" {
+			x.Evidence = "it waits for a decision"
+		}
+		switch w.Kind {
+		case "run":
+			x.Address = "#/runs/" + w.ID
+		case "firing":
+			x.Address, x.Remedy = "#/rules/"+w.Rule, "look at its plan, and start its run or not"
+		case "restore":
+			x.Address, x.Remedy = "#/restores", "`ambercellar restore approve "+w.ID+"`, or refuse it"
+		case "disposal":
+			x.Address = "#/disposals"
+			x.Remedy = "`ambercellar disposal show " + w.ID + "` says what it would destroy; decide it"
+		}
+		out = append(out, x)
+	}
+	return out, err
 }

@@ -19,7 +19,7 @@ type Queue struct {
 	*base
 	places   *Places
 	lineages *Lineages
-	teller   *Teller
+	notifier *Notifier
 	freezes  *Freezes
 
 	conditions *Conditions

@@ -132,7 +132,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 // Whoever does not answer when told of a restore keeps neither second copies nor others who are told waiting.
 func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	dir := t.TempDir()
-	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Teller.Hosts = []string{"127.0.0.1"} })
+	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Notifier.Hosts = []string{"127.0.0.1"} })
 	defer s.Close()
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -155,8 +155,12 @@ func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	for i, to := range []string{"http://" + silent.Addr().String(), desk.URL} {
 		r := &catalog.Restore{RestoreOrder: catalog.RestoreOrder{ID: fmt.Sprint("r", i), Source: "harbour",
 			Table: "scan", Target: "file", CreatedAt: now, Tell: to},
-			RestoreStanding: catalog.RestoreStanding{State: catalog.RestoreRefused, EndedAt: &now}}
+			RestoreStanding: catalog.RestoreStanding{State: catalog.RestoreAsked}}
 		if err := s.Catalog.AddRestore(t.Context(), r); err != nil {
+			t.Fatal(err)
+		}
+		r.State, r.EndedAt = catalog.RestoreRefused, &now
+		if err := s.Catalog.SaveRestore(t.Context(), r); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -154,4 +155,33 @@ func (s *Places) sealable(k store.Seal) error {
 		return err
 	}
 	return s.Secrets.variable("key_env", k.Env)
+}
+
+// read returns the secret that a variable or a file holds, without the end of its line; nil where neither is named.
+func (x Secrets) read(variable, file string) ([]byte, error) {
+	switch {
+	case variable != "":
+		if err := x.variable("secret_env", variable); err != nil {
+			return nil, err
+		}
+		text, ok := os.LookupEnv(variable)
+		if !ok || text == "" {
+			return nil, fmt.Errorf("the environment variable %s is not set where the service runs", variable)
+		}
+		return []byte(text), nil
+	case file != "":
+		if err := x.file("secret_file", file); err != nil {
+			return nil, err
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		text = bytes.TrimRight(text, "\r\n")
+		if len(text) == 0 {
+			return nil, fmt.Errorf("the file %s is empty", file)
+		}
+		return text, nil
+	}
+	return nil, nil
 }

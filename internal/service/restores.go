@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/notify"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/engine/tables"
@@ -17,8 +18,8 @@ import (
 
 // RequestRestore keeps a restore and carries it out in the background.
 func (s *Queue) RequestRestore(ctx context.Context, actor string, q restore.RestoreRequest) (*catalog.Restore, error) {
-	if strings.Contains(q.Tell, "://") {
-		if err := s.teller.mayTell(q.Tell); err != nil {
+	if notify.IsURL(q.Tell) {
+		if err := s.notifier.mayTell(q.Tell); err != nil {
 			return nil, err
 		}
 	}

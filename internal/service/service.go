@@ -58,7 +58,7 @@ type Service struct {
 	Places   *Places
 	Lineages *Lineages
 	Queue    *Queue
-	Teller   *Teller
+	Notifier *Notifier
 	Chores   *Chores
 	Freezes  *Freezes
 	Jobs     *Jobs
@@ -80,10 +80,11 @@ func newService(dir string, log *slog.Logger) *Service {
 	b.Engine = engine.New(b.Deps)
 	s.Lineages = &Lineages{base: b, places: s.Places, disagree: map[[2]string]string{},
 		held: map[[2]string]string{}}
-	s.Teller = &Teller{base: b}
+	s.Notifier = &Notifier{base: b, places: s.Places, sending: map[catalog.Lane]bool{},
+		mails: make(chan struct{}, mailsAtOnce), hooks: make(chan struct{}, hooksAtOnce)}
 	s.Freezes = &Freezes{base: b}
 	s.Places.freezes = s.Freezes
-	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, teller: s.Teller, freezes: s.Freezes,
+	s.Queue = &Queue{base: b, places: s.Places, lineages: s.Lineages, notifier: s.Notifier, freezes: s.Freezes,
 		limits: usualLimits, active: map[string]*activeRun{}, looking: map[string]*lookout{}}
 	s.Jobs = &Jobs{base: b, queue: s.Queue, freezes: s.Freezes, jobs: map[jobName]*job{},
 		said: map[catalog.JobKind]string{}}
@@ -92,9 +93,10 @@ func newService(dir string, log *slog.Logger) *Service {
 	context.AfterFunc(b.ctx, s.Queue.letGo)
 	s.Schedules = &Schedules{base: b, queue: s.Queue, freezes: s.Freezes, rules: map[string]*scheduledRule{},
 		firing: map[string]bool{}}
+	s.Notifier.firings = s.Schedules
 	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places}
-	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, teller: s.Teller, findings: s.Findings}
-	s.Conditions = &Conditions{base: b, teller: s.Teller, freezes: s.Freezes}
+	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, findings: s.Findings}
+	s.Conditions = &Conditions{base: b, notifier: s.Notifier, freezes: s.Freezes}
 	s.Queue.conditions = s.Conditions
 	b.Engine.Runs.Around = s.Conditions.around
 	b.Engine.Plans.Skew, b.Engine.Runs.Progress, b.Engine.Runs.Waits = clockSkew, s.Queue.publish, s.Queue.waits

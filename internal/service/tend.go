@@ -19,9 +19,9 @@ import (
 // Chores keep the archive in order, each in its own loop.
 type Chores struct {
 	*base
-	places *Places
-	queue  *Queue
-	teller *Teller
+	places   *Places
+	queue    *Queue
+	notifier *Notifier
 
 	findings *Findings
 }
@@ -57,7 +57,7 @@ func (s *Chores) chores() map[string]chore {
 		"moves":         s.moving,
 		"retrievals":    s.lookAfterRetrievals,
 		"forgetting":    s.forgetting(),
-		"telling":       func(ctx context.Context) (time.Time, error) { return time.Time{}, s.teller.tellReady(ctx) },
+		"notifications": s.notifier.notify,
 		"taking back":   s.takingBack(),
 		"scrubbing":     func(ctx context.Context) (time.Time, error) { return time.Time{}, s.scrubAll(ctx) },
 	}

@@ -24,8 +24,12 @@ func (e *Error) Error() string {
 	return e.Message + "; " + e.Remedy
 }
 
-// Problems says why a rule cannot be applied or planned.
-type Problems struct{ Problems []rule.Problem }
+// Problems says all that is wrong with what somebody wrote: why a rule cannot be applied or planned, or, where What
+// names something else, why that cannot be kept.
+type Problems struct {
+	Problems []rule.Problem
+	What     string
+}
 
 func (e *Problems) Error() string {
 	var err error

@@ -5,8 +5,6 @@ import (
 
 	"context"
 	"fmt"
-	"net/mail"
-	"net/url"
 	"slices"
 
 	"github.com/oklog/ulid/v2"
@@ -14,6 +12,7 @@ import (
 	"ambercellar/internal/archive/export"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/notify"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
@@ -431,14 +430,15 @@ func checkTell(tell string) error {
 	if tell == "" {
 		return nil
 	}
-	if u, err := url.Parse(tell); err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" {
-		return nil
+	if _, err := notify.CheckAddress(tell); err != nil {
+		return &refuse.Error{
+			Field:   "tell",
+			Message: err.Error(),
+			Remedy: "write an address like keeper@harbour.example, " +
+				"or a URL like https://desk.harbour.example/told",
+		}
 	}
-	if a, err := mail.ParseAddress(tell); err == nil && a.Address == tell {
-		return nil
-	}
-	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("%q is neither a mail address nor a URL", tell),
-		Remedy: "write one like keeper@harbour.example, or https://desk.harbour.example/restores"}
+	return nil
 }
 
 // inScopeNow lists the segments that a scope touches: the closed ones, and before them those of a run that goes on

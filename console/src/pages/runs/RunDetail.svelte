@@ -41,10 +41,16 @@
     })
   );
   function watch() {
-    first.load().then(() => (run = first.data));
+    let streamed = false; // what the stream has said is newer than the first answer, however late that comes
+    first.load().then(() => {
+      if (!streamed) run = first.data;
+    });
     return watchRun(
       params.run,
-      (r) => (run = r),
+      (r) => {
+        streamed = true;
+        run = r;
+      },
       () => {}
     );
   }

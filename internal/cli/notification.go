@@ -1,0 +1,195 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"ambercellar/client"
+)
+
+// notificationCommands are the commands of who is told what, and of what was sent.
+func notificationCommands() []Command {
+	return []Command{
+		{Name: "recipient list", Summary: "list who is told what happens", Run: recipientList},
+		{Name: "recipient show", Args: "RECIPIENT", Summary: "show who is told what", Run: recipientShow},
+		{Name: "recipient set", Args: "RECIPIENT ADDRESS", Run: recipientSet,
+			Summary: "say who is told what, by mail or at a URL, anew or in place of what was said",
+			Flags: func(f *flag.FlagSet) {
+				f.String("events", "", "kinds of events, with commas between, that are told at once; all: all of them "+
+					"(`ambercellar recipient events` lists them)")
+				f.String("rules", "", "of these rules only; * stands for any text")
+				f.String("sources", "", "of these sources only; * stands for any text")
+				f.String("severity", "", "of findings, only those that are at least urgent, warning or notice")
+				f.String("digest", "", "the hour at which a day is summed up, like 07:30; left out: never")
+				f.String("quiet", "", "hours in which only urgent findings are told, like 22:00-06:00, with ; between")
+				f.String("zone", "", "whose clock digest and quiet hours follow; left out: UTC")
+				f.String("secret-env", "", "of a URL: environment variable of the service with the key that signs")
+				f.String("secret-file", "", "of a URL: file with that key")
+			}},
+		{Name: "recipient delete", Args: "RECIPIENT", Summary: "tell a recipient nothing more", Run: recipientDelete},
+		{Name: "recipient test", Args: "RECIPIENT", Summary: "send a recipient a test", Run: recipientTest},
+		{Name: "recipient events", Summary: "list the kinds of events, and how people and systems are told of them",
+			Run: recipientEvents},
+		{
+			Name:    "delivery list",
+			Summary: "list what was sent to whom and what waits, the newest first",
+			Run:     deliveryList,
+			Flags: func(f *flag.FlagSet) {
+				f.String("recipient", "", "to this recipient only")
+				f.String("state", "", "in this state only: waiting, sent, failed or cancelled")
+				limitFlag(f)
+			},
+		},
+		{Name: "delivery show", Args: "DELIVERY", Summary: "show one delivery and its text",
+			Run: deliveryVerb((*client.Client).Delivery)},
+		{Name: "delivery resend", Args: "DELIVERY", Summary: "try a delivery now, or send one that ended once more",
+			Run: deliveryVerb((*client.Client).Resend)},
+		{Name: "delivery cancel", Args: "DELIVERY", Summary: "end a delivery that waits",
+			Run: deliveryVerb((*client.Client).CancelDelivery)},
+	}
+}
+
+func kinds(list []client.EventKind) string {
+	out := make([]string, len(list))
+	for i, k := range list {
+		out[i] = string(k)
+	}
+	return strings.Join(out, ", ")
+}
+
+func recipientList(e *Env) error {
+	l, err := e.Client.Recipients(e.Ctx)
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, r := range l.Items {
+		rows = append(
+			rows,
+			[]string{r.Name, r.Address, kinds(r.Events), strings.Join(append(r.Rules, r.Sources...), ", "),
+				r.Digest, strings.Join(r.Quiet, "; "), r.Zone},
+		)
+	}
+	return e.Show(l, []string{"recipient", "address", "events", "of", "digest", "quiet", "zone"}, rows)
+}
+
+func (e *Env) recipient(r *client.Recipient) error {
+	signed := ""
+	if r.SecretEnv+r.SecretFile != "" {
+		signed = "with the key in " + r.SecretEnv + r.SecretFile
+	}
+	return e.Facts(r, []Fact{{"recipient", r.Name}, {"address", r.Address}, {"events", kinds(r.Events)},
+		{"rules", strings.Join(r.Rules, ", ")}, {"sources", strings.Join(r.Sources, ", ")},
+		{"findings", strings.TrimPrefix(" at least "+r.Severity, " at least ")}, {"digest", r.Digest},
+		{"quiet hours", strings.Join(r.Quiet, "; ")}, {"zone", r.Zone}, {"signed", signed},
+		{"set", At(r.SetAt) + " by " + r.SetBy}})
+}
+
+func recipientShow(e *Env) error {
+	r, err := e.Client.Recipient(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	return e.recipient(r)
+}
+
+func recipientSet(e *Env) error {
+	in := client.NewRecipient{Address: e.Args[1], Rules: Names(e.Flag("rules")), Sources: Names(e.Flag("sources")),
+		Severity: e.Flag("severity"), Digest: e.Flag("digest"), Zone: e.Flag("zone"), SecretEnv: e.Flag("secret-env"),
+		SecretFile: e.Flag("secret-file")}
+	for _, k := range Names(e.Flag("events")) {
+		in.Events = append(in.Events, client.EventKind(k))
+	}
+	for _, w := range strings.Split(e.Flag("quiet"), ";") {
+		if w = strings.TrimSpace(w); w != "" {
+			in.Quiet = append(in.Quiet, w)
+		}
+	}
+	r, err := e.Client.SetRecipient(e.Ctx, e.Args[0], in)
+	if err != nil {
+		return err
+	}
+	return e.recipient(r)
+}
+
+func recipientDelete(e *Env) error {
+	l, err := e.Client.DeleteRecipient(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	if e.Format != "table" {
+		return e.Show(l, nil, nil)
+	}
+	_, err = fmt.Fprintf(e.Out, "%s is told nothing more\n", e.Args[0])
+	return err
+}
+
+func recipientTest(e *Env) error {
+	d, err := e.Client.TestRecipient(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	return e.delivery(d)
+}
+
+func recipientEvents(e *Env) error {
+	n, err := e.Client.Notifications(e.Ctx)
+	if err != nil {
+		return err
+	}
+	mail := "none is named (`ambercellar serve -smtp`)"
+	if n.Mail != nil {
+		mail = fmt.Sprintf("%s, from %s, TLS: %s", n.Mail.Server, n.Mail.From, n.Mail.Security)
+	}
+	hosts := strings.Join(n.Hosts, ", ")
+	if hosts == "" {
+		hosts = "none is named (`ambercellar serve -tell-hosts`)"
+	}
+	waiting := strconv.FormatInt(n.Waiting, 10)
+	if n.Since != nil {
+		waiting += ", the oldest since " + At(*n.Since)
+	}
+	return e.Facts(n, []Fact{{"mail server", mail}, {"hosts of webhooks", hosts}, {"links lead to", n.Console},
+		{"kinds of events", kinds(n.Kinds)}, {"deliveries that wait", waiting},
+		{"deliveries that failed", strconv.FormatInt(n.Failed, 10)}})
+}
+
+func deliveryList(e *Env) error {
+	l, err := items(e, func(n int, after string) (client.Items[client.Delivery], error) {
+		return e.Client.Deliveries(e.Ctx, client.DeliveriesQuery{Recipient: e.Flag("recipient"), State: e.Flag("state"),
+			Limit: n, After: after})
+	})
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, d := range l.Items {
+		rows = append(rows, []string{d.ID, At(d.MadeAt), d.Recipient, d.Address, d.Title, string(d.State),
+			strconv.Itoa(d.Attempts), d.Error})
+	}
+	return e.Show(l, []string{"delivery", "made", "recipient", "address", "what", "state", "attempts", "error"}, rows)
+}
+
+func deliveryVerb(do func(*client.Client, context.Context, string) (*client.Delivery, error)) func(*Env) error {
+	return func(e *Env) error {
+		d, err := do(e.Client, e.Ctx, e.Args[0])
+		if err != nil {
+			return err
+		}
+		return e.delivery(d)
+	}
+}
+
+func (e *Env) delivery(d *client.Delivery) error {
+	if err := e.Facts(d, []Fact{{"delivery", d.ID}, {"recipient", d.Recipient}, {"address", d.Address},
+		{"what", d.Title}, {"state", string(d.State)}, {"attempts", strconv.Itoa(d.Attempts)},
+		{"error", d.Error}, {"made", At(d.MadeAt)}, {"not tried before", atOrDash(d.NextAt)},
+		{"ended", atOrDash(d.EndedAt)}}); err != nil || e.Format != "table" {
+		return err
+	}
+	_, err := fmt.Fprintf(e.Out, "\n%s", d.Text)
+	return err
+}

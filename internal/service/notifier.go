@@ -1,0 +1,315 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"sync"
+	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/notify"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/refuse"
+)
+
+// Notifier tells people and systems what happens. Events lie in the catalog from the transaction on in which they
+// happened; the Notifier makes deliveries of them, one for each recipient, and sends those until they arrive.
+type Notifier struct {
+	*base
+	Mail    Mail
+	Hosts   []string // that webhooks may be sent to; HOST or HOST:PORT
+	Console string   // address of the console as people have it, without a slash at its end; empty: no links
+	places  *Places
+	firings *Schedules
+
+	mu      sync.Mutex
+	sending map[catalog.Lane]bool // lanes in which something is being sent
+	mails   chan struct{}         // as many as mails may be sent at a time
+	hooks   chan struct{}
+}
+
+const (
+	// Mails and requests that go out at a time. One that does not answer keeps no others waiting.
+	mailsAtOnce, hooksAtOnce = 4, 16
+	// laneStep is how many deliveries of a lane are read at a time, and sent through one connection.
+	laneStep = 100
+	// mostComing is how many firings to come are counted.
+	mostComing = 10_000
+	// digestFor is how late a digest may be. A service that was off for longer tells of the last day alone.
+	digestFor = 24 * time.Hour
+)
+
+// notify makes deliveries of what happened, and has sent what is to be sent. It returns when something is to be done
+// next.
+func (s *Notifier) notify(ctx context.Context) (next time.Time, err error) {
+	digests, err := s.digest(ctx)
+	for ctx.Err() == nil {
+		n, one := s.gather(ctx)
+		if err = errors.Join(err, one); n == 0 || one != nil {
+			break
+		}
+	}
+	later, one := s.send(ctx)
+	return sooner(digests, later), errors.Join(err, one)
+}
+
+// gather makes deliveries of the oldest events.
+func (s *Notifier) gather(ctx context.Context) (int, error) {
+	recipients, err := s.Catalog.Recipients(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return s.Catalog.TakeEvents(ctx, func(e *notify.Event) (out []catalog.Delivery) {
+		var n *notify.Notice
+		to := func(r *notify.Recipient) {
+			if n == nil {
+				made := notify.NoticeOf(e, s.Console)
+				n = &made
+			}
+			out = append(out, catalog.NewDelivery(r, *n, e.Urgent(), s.Now()))
+		}
+		for i := range recipients {
+			if r := &recipients[i].Body.V; r.Wants(e) {
+				to(r)
+			}
+		}
+		if e.Tell != "" {
+			to(&notify.Recipient{Address: e.Tell})
+		}
+		return out
+	})
+}
+
+// digest sums up the days that are over for those who want that, and returns when the next one is.
+func (s *Notifier) digest(ctx context.Context) (next time.Time, err error) {
+	recipients, err := s.Catalog.Recipients(ctx)
+	for i := range recipients {
+		r := &recipients[i].Body.V
+		due := r.DigestDue(s.Now())
+		if due.IsZero() {
+			continue
+		}
+		next = sooner(next, r.DigestDue(due.Add(25*time.Hour))) // a day has 25 hours at most
+		if !recipients[i].DigestedTo.Before(due) || s.Now().Sub(due) > digestFor {
+			continue
+		}
+		d, one := s.Catalog.Day(ctx, due.AddDate(0, 0, -1), due)
+		if one == nil {
+			var coming []Coming
+			coming, one = s.firings.Coming(ctx, "", s.Now().Add(24*time.Hour), mostComing)
+			d.Firings = len(coming)
+		}
+		if one == nil {
+			n := notify.DigestOf(d, r, s.Console)
+			one = s.Catalog.DeliverDigest(ctx, catalog.NewDelivery(r, n, false, s.Now()), due)
+		}
+		if one != nil && !errors.Is(one, catalog.ErrState) {
+			err = errors.Join(err, fmt.Errorf("digest for %s: %w", r.Name, one))
+		}
+	}
+	return next, err
+}
+
+// send has each lane worked off in which nothing is being sent, and returns when the next delivery can be tried.
+func (s *Notifier) send(ctx context.Context) (next time.Time, err error) {
+	lanes, err := s.Catalog.Lanes(ctx)
+	for _, l := range lanes {
+		ready, later, one := s.ready(ctx, l)
+		next, err = sooner(next, later), errors.Join(err, one)
+		if len(ready) == 0 {
+			continue
+		}
+		s.mu.Lock()
+		busy := s.sending[l]
+		s.sending[l] = true
+		s.mu.Unlock()
+		if !busy {
+			s.wait.Add(1)
+			go s.workOff(s.ctx, l) // however long whoever looked goes on
+		}
+	}
+	return next, err
+}
+
+// ready lists the deliveries of a lane that can be tried now, or says when the first of them can be.
+func (s *Notifier) ready(ctx context.Context, l catalog.Lane) (out []catalog.Delivery, later time.Time, err error) {
+	now := s.Now()
+	if !l.Urgent && l.Recipient != "" {
+		r, err := s.Catalog.Recipient(ctx, l.Recipient)
+		if err != nil && !errors.Is(err, catalog.ErrNotFound) {
+			return nil, later, err
+		}
+		if err == nil {
+			if until := r.Body.V.QuietUntil(now); !until.IsZero() {
+				return nil, until, nil
+			}
+		}
+	}
+	list, err := s.Catalog.WaitingIn(ctx, l, laneStep)
+	if err != nil || len(list) == 0 {
+		return nil, later, err
+	}
+	if list[0].NextAt.After(now) { // those behind it wait for it
+		return nil, list[0].NextAt.Time, nil
+	}
+	return list, later, nil
+}
+
+// workOff sends the deliveries of a lane, one after another, until none is ready.
+func (s *Notifier) workOff(ctx context.Context, l catalog.Lane) {
+	defer s.wait.Done()
+	for {
+		s.workOn(ctx, l)
+		s.mu.Lock()
+		list, _, err := s.ready(ctx, l) // what came meanwhile was left to this lane
+		if len(list) == 0 || err != nil {
+			delete(s.sending, l)
+			s.mu.Unlock()
+			return
+		}
+		s.mu.Unlock()
+	}
+}
+
+func (s *Notifier) workOn(ctx context.Context, l catalog.Lane) {
+	slot := s.mails
+	if notify.IsURL(l.Address) {
+		slot = s.hooks
+	}
+	select {
+	case slot <- struct{}{}:
+		defer func() { <-slot }()
+	case <-ctx.Done():
+		return
+	}
+	var post post
+	defer post.close()
+	for {
+		list, _, err := s.ready(ctx, l)
+		if err != nil || len(list) == 0 {
+			if err != nil && ctx.Err() == nil {
+				s.Log.Error("the outbox cannot be read", "recipient", l.Recipient, "error", err)
+			}
+			return
+		}
+		for i := range list {
+			if ctx.Err() != nil || !s.try(ctx, &post, &list[i]) {
+				return
+			}
+		}
+	}
+}
+
+// try sends a delivery and keeps what came of it. It says whether the lane goes on with the next.
+func (s *Notifier) try(ctx context.Context, post *post, d *catalog.Delivery) bool {
+	fresh, err := s.Catalog.Delivery(ctx, d.ID) // somebody may have ended it, or its recipient moved
+	if err != nil || fresh.State != catalog.DeliveryWaiting || fresh.Address != d.Address || fresh.Seq != d.Seq {
+		return err == nil
+	}
+	sent := s.deliver(ctx, post, d)
+	if ctx.Err() != nil { // it was stopped: whether it arrived is not known, and it is tried again
+		return false
+	}
+	now := catalog.At(s.Now())
+	d.Attempts++
+	var never *neverError
+	switch {
+	case sent == nil:
+		d.State, d.EndedAt, d.Error = catalog.DeliverySent, &now, ""
+	case errors.As(sent, &never) || now.Sub(d.Since.Time) > notify.TriesFor:
+		d.State, d.EndedAt, d.Error = catalog.DeliveryFailed, &now, sent.Error()
+	default:
+		d.NextAt, d.Error = catalog.At(now.Add(notify.Pause(d.Attempts))), sent.Error()
+	}
+	if d.State != catalog.DeliverySent && d.Attempts == 1 {
+		s.Log.Warn("somebody cannot be told", "recipient", d.Recipient, "address", d.Address, "delivery", d.ID, "error",
+			sent)
+	}
+	if err := s.Catalog.SaveDelivery(ctx, d); err != nil && !errors.Is(err, catalog.ErrState) {
+		if ctx.Err() == nil {
+			s.Log.Error("it cannot be kept that somebody was told", "delivery", d.ID, "error", err)
+		}
+		return false
+	}
+	return d.State != catalog.DeliveryWaiting
+}
+
+// deliver sends a delivery.
+func (s *Notifier) deliver(ctx context.Context, p *post, d *catalog.Delivery) error {
+	ctx, cancel := context.WithTimeout(ctx, sendFor)
+	defer cancel()
+	if !notify.IsURL(d.Address) {
+		return p.mail(ctx, &s.Mail, d)
+	}
+	if err := s.mayTell(d.Address); err != nil {
+		return err
+	}
+	var key []byte
+	if d.Recipient != "" {
+		r, err := s.Catalog.Recipient(ctx, d.Recipient)
+		if err != nil {
+			return err
+		}
+		if key, err = s.places.Secrets.read(r.Body.V.SecretEnv, r.Body.V.SecretFile); err != nil {
+			return err
+		}
+	}
+	return postTo(ctx, d, key, s.Now())
+}
+
+// mayTell refuses a URL of a host that the start of the service does not name: what can be reached from here is not
+// for everybody who may ask.
+func (s *Notifier) mayTell(to string) error {
+	u, err := url.Parse(to)
+	if err != nil || u.Host == "" || slices.Contains(s.Hosts, u.Host) || slices.Contains(s.Hosts, u.Hostname()) {
+		return err
+	}
+	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host),
+		Remedy: "name the host where the service is started (`ambercellar serve -tell-hosts HOST,…`), or write a " +
+			"mail address"}
+}
+
+// SetRecipient keeps who is told what, in the place of a recipient of that name.
+func (s *Notifier) SetRecipient(ctx context.Context, actor string, r notify.Recipient) (*catalog.Recipient, error) {
+	if err := checkName("name", r.Name); err != nil {
+		return nil, err
+	}
+	faults := r.Faults()
+	allowed := []error{s.places.Secrets.variable("secret_env", r.SecretEnv),
+		s.places.Secrets.file("secret_file", r.SecretFile)}
+	if r.Webhook() {
+		allowed = append(allowed, s.mayTell(r.Address))
+	}
+	for _, err := range allowed {
+		var refused *refuse.Error
+		if errors.As(err, &refused) {
+			faults = append(faults, notify.Fault(*refused))
+		}
+	}
+	if len(faults) > 0 {
+		out := &refuse.Problems{What: "recipient"}
+		for _, f := range faults {
+			out.Problems = append(out.Problems, rule.Problem{Field: f.Field, Message: f.Message, Remedy: f.Remedy})
+		}
+		return nil, out
+	}
+	return s.Catalog.SetRecipient(ctx, actor, r)
+}
+
+// Test sends a recipient a notice that says nothing else than that it arrived, and returns its delivery.
+func (s *Notifier) Test(ctx context.Context, actor, name string) (*catalog.Delivery, error) {
+	r, err := s.Catalog.Recipient(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	n := notify.Notice{Kind: notify.EventTest, At: s.Now(), Title: "A test from " + s.Instance,
+		Facts: []notify.Fact{{Name: "recipient", Value: name}, {Name: "asked for by", Value: actor}}, Link: s.Console}
+	d := catalog.NewDelivery(&r.Body.V, n, true, s.Now()) // whoever asks for it wants to see it now
+	if err := s.Catalog.Deliver(ctx, d); err != nil {
+		return nil, err
+	}
+	return s.Catalog.Delivery(ctx, d.ID)
+}
