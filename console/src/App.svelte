@@ -2,71 +2,54 @@
   import type { Component } from "svelte";
   import Router, { router } from "svelte-spa-router";
   import { wrap } from "svelte-spa-router/wrap";
-  import { ThemeProvider } from "flowbite-svelte";
-  import {
-    ArchiveOutline,
-    BellOutline,
-    CalendarMonthOutline,
-    ChartPieOutline,
-    ListOutline,
-    LockOutline,
-    DatabaseOutline,
-    FileLinesOutline,
-    MoonOutline,
-    PauseOutline,
-    PlayOutline,
-    SearchOutline,
-    TrashBinOutline,
-    UndoOutline
-  } from "flowbite-svelte-icons";
+  import { ThemeProvider } from "./lib/ui";
+  import ArchiveOutline from "flowbite-svelte-icons/ArchiveOutline.svelte";
+  import BellOutline from "flowbite-svelte-icons/BellOutline.svelte";
+  import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
+  import ChartPieOutline from "flowbite-svelte-icons/ChartPieOutline.svelte";
+  import DatabaseOutline from "flowbite-svelte-icons/DatabaseOutline.svelte";
+  import FileLinesOutline from "flowbite-svelte-icons/FileLinesOutline.svelte";
+  import ListOutline from "flowbite-svelte-icons/ListOutline.svelte";
+  import LockOutline from "flowbite-svelte-icons/LockOutline.svelte";
+  import MoonOutline from "flowbite-svelte-icons/MoonOutline.svelte";
+  import PauseOutline from "flowbite-svelte-icons/PauseOutline.svelte";
+  import PlayOutline from "flowbite-svelte-icons/PlayOutline.svelte";
+  import SearchOutline from "flowbite-svelte-icons/SearchOutline.svelte";
+  import TrashBinOutline from "flowbite-svelte-icons/TrashBinOutline.svelte";
+  import UndoOutline from "flowbite-svelte-icons/UndoOutline.svelte";
   import { api, onSignedOut, take } from "./api/client";
   import { toggleTheme } from "./lib/theme";
   import Freeze from "./lib/Freeze.svelte";
   import Fresh from "./lib/Fresh.svelte";
-  import Overview from "./pages/overview/Overview.svelte";
-  import Tables from "./pages/tables/Tables.svelte";
-  import TableDetail from "./pages/tables/TableDetail.svelte";
-  import Rules from "./pages/rules/Rules.svelte";
-  import RuleDetail from "./pages/rules/RuleDetail.svelte";
-  import ApplyRules from "./pages/rules/ApplyRules.svelte";
-  import RuleBuilder from "./pages/rules/RuleBuilder.svelte";
-  import Schedule from "./pages/schedule/Schedule.svelte";
-  import Queue from "./pages/queue/Queue.svelte";
-  import Findings from "./pages/findings/Findings.svelte";
-  import Holds from "./pages/holds/Holds.svelte";
-  import Runs from "./pages/runs/Runs.svelte";
-  import RunDetail from "./pages/runs/RunDetail.svelte";
-  import Archive from "./pages/archive/Archive.svelte";
-  import SegmentDetail from "./pages/archive/SegmentDetail.svelte";
-  import Restores from "./pages/restores/Restores.svelte";
-  import RequestRestore from "./pages/restores/RequestRestore.svelte";
-  import Disposals from "./pages/disposals/Disposals.svelte";
-  import Search from "./pages/search/Search.svelte";
   import SignIn from "./pages/signin/SignIn.svelte";
 
+  // A page is loaded when it is opened first.
   // eslint-disable-next-line @typescript-eslint/no-explicit-any -- pages take whatever their route has
-  const fresh = (page: Component<any>) => wrap({ component: Fresh as unknown as Component, props: { page } });
+  type Load = () => Promise<{ default: Component<any> }>;
+  const later = (load: Load) => wrap({ asyncComponent: load });
+  const fresh = (load: Load) => wrap({ component: Fresh as unknown as Component, props: { load } });
+  const Overview = later(() => import("./pages/overview/Overview.svelte"));
   const routes = {
     "/": Overview,
-    "/tables": Tables,
-    "/tables/:source/:table": fresh(TableDetail),
-    "/rules": Rules,
-    "/rules/apply": ApplyRules,
-    "/rules/new": fresh(RuleBuilder),
-    "/rules/:rule": fresh(RuleDetail),
-    "/rules/:rule/edit": fresh(RuleBuilder),
-    "/schedule": Schedule,
-    "/queue": Queue,
-    "/findings": Findings,
-    "/holds": Holds,
-    "/runs": Runs,
-    "/runs/:run": fresh(RunDetail),
-    "/archive": Archive,
-    "/archive/:segment": fresh(SegmentDetail),
-    "/search": Search,
-    "/disposals": Disposals,
-    "/restores": Restores,
-    "/restores/request": RequestRestore,
+    "/tables": later(() => import("./pages/tables/Tables.svelte")),
+    "/tables/:source/:table": fresh(() => import("./pages/tables/TableDetail.svelte")),
+    "/rules": later(() => import("./pages/rules/Rules.svelte")),
+    "/rules/apply": later(() => import("./pages/rules/ApplyRules.svelte")),
+    "/rules/new": fresh(() => import("./pages/rules/RuleBuilder.svelte")),
+    "/rules/:rule": fresh(() => import("./pages/rules/RuleDetail.svelte")),
+    "/rules/:rule/edit": fresh(() => import("./pages/rules/RuleBuilder.svelte")),
+    "/schedule": later(() => import("./pages/schedule/Schedule.svelte")),
+    "/queue": later(() => import("./pages/queue/Queue.svelte")),
+    "/findings": later(() => import("./pages/findings/Findings.svelte")),
+    "/holds": later(() => import("./pages/holds/Holds.svelte")),
+    "/runs": later(() => import("./pages/runs/Runs.svelte")),
+    "/runs/:run": fresh(() => import("./pages/runs/RunDetail.svelte")),
+    "/archive": later(() => import("./pages/archive/Archive.svelte")),
+    "/archive/:segment": fresh(() => import("./pages/archive/SegmentDetail.svelte")),
+    "/search": later(() => import("./pages/search/Search.svelte")),
+    "/disposals": later(() => import("./pages/disposals/Disposals.svelte")),
+    "/restores": later(() => import("./pages/restores/Restores.svelte")),
+    "/restores/request": later(() => import("./pages/restores/RequestRestore.svelte")),
     "*": Overview
   };
   const places = [

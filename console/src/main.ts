@@ -2,6 +2,7 @@ import { mount } from "svelte";
 import "./app.css";
 import "./lib/unsaved";
 import App from "./App.svelte";
+import "./lib/renewed";
 import { applyTheme } from "./lib/theme";
 
 applyTheme();

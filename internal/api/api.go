@@ -154,6 +154,11 @@ func (a *API) other(c *gin.Context) {
 		path = "index.html"
 	}
 	f, err := fs.Stat(a.console, path)
+	packed := false
+	if err != nil {
+		f, err = fs.Stat(a.console, path+packing)
+		packed = err == nil
+	}
 	if err != nil || f.IsDir() {
 		if _, err := fs.Stat(a.console, "index.html"); err != nil {
 			c.String(http.StatusNotFound, "this build holds no console; `make build` makes one that does\n")
@@ -179,6 +184,10 @@ func (a *API) other(c *gin.Context) {
 			return
 		}
 		c.Data(http.StatusOK, "text/html; charset=utf-8", b)
+		return
+	}
+	if packed {
+		a.unpack(c, path)
 		return
 	}
 	http.ServeFileFS(c.Writer, c.Request, a.console, path)

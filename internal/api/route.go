@@ -152,7 +152,7 @@ func (r route) handler() gin.HandlerFunc {
 			c.Status(http.StatusNoContent)
 			return
 		}
-		c.JSON(max(r.status, http.StatusOK), out)
+		answer(c, max(r.status, http.StatusOK), out)
 	}
 }
 

@@ -72,8 +72,8 @@ func (c *Catalog) SetRecipient(ctx context.Context, actor string, r notify.Recip
 	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO recipient (name, body, set_at, set_by, digested_to) VALUES
 			(?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET body = excluded.body, set_at = excluded.set_at, set_by =
-			excluded.set_by, digested_to = CASE WHEN body ->> '$.digest' IS excluded.body ->> '$.digest' THEN
-			digested_to ELSE excluded.digested_to END`, r.Name, JSON[notify.Recipient]{V: r}, now, actor, now); err != nil {
+			excluded.set_by, digested_to = CASE WHEN body ->> '$.digest' IS excluded.body ->> '$.digest'
+			THEN digested_to ELSE excluded.digested_to END`, r.Name, JSON[notify.Recipient]{V: r}, now, actor, now); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE delivery SET address = ?, next_at = ? WHERE recipient = ? AND state =
@@ -145,8 +145,8 @@ func (c *Catalog) TakeEvents(ctx context.Context, fn func(*notify.Event) []Deliv
 
 func insertDeliveries(ctx context.Context, tx *sqlx.Tx, out []Delivery) error {
 	for i := range out {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO delivery (id, recipient, address, kind, record, title,
-			notice, urgent, state, made_at, since, next_at) VALUES (:id, :recipient, :address, :kind, :record, :title, :notice,
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO delivery (id, recipient, address, kind, record,
+			title, notice, urgent, state, made_at, since, next_at) VALUES (:id, :recipient, :address, :kind, :record, :title, :notice,
 			:urgent, :state, :made_at, :since, :next_at)`, out[i]); err != nil {
 			return err
 		}

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What lies in cold storage of what somebody asks for, what it takes to fetch it, and where wanted the asking.
-  import { Button } from "flowbite-svelte";
+  import { Button } from "./ui";
   import { api, take, type Problem, type Schemas } from "../api/client";
   import { count, lasting, money, plural, size } from "./format";
   import { problemOf } from "./loader.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // The switch that stops all work, and what is frozen now.
-  import { Alert, Button, Input } from "flowbite-svelte";
+  import { Alert, Button, Input } from "./ui";
   import { api, take, type Problem, type Schemas } from "../api/client";
   import { whenChanged } from "./live";
   import { Loader, problemOf } from "./loader.svelte";

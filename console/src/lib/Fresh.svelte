@@ -3,8 +3,10 @@
   import type { Component } from "svelte";
 
   // eslint-disable-next-line @typescript-eslint/no-explicit-any -- pages take whatever their route has
-  let { page: Page, params }: { page: Component<{ params: any }>; params: Record<string, string> | null } =
-    $props();
+  type Load = () => Promise<{ default: Component<{ params: any }> }>;
+  let { load, params }: { load: Load; params: Record<string, string> | null } = $props();
 </script>
 
-{#key JSON.stringify(params)}<Page params={params ?? {}} />{/key}
+{#await load() then { default: Page }}
+  {#key JSON.stringify(params)}<Page params={params ?? {}} />{/key}
+{/await}

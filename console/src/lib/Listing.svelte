@@ -2,7 +2,7 @@
   // A dense table: heads (those that begin with # are numbers, set right), a row snippet, and what stands there when
   // the list is empty or not there yet.
   import type { Snippet } from "svelte";
-  import { Spinner, Table, TableBody, TableHead, TableHeadCell } from "flowbite-svelte";
+  import { Spinner, Table, TableBody, TableHead, TableHeadCell } from "./ui";
   let {
     heads,
     items,

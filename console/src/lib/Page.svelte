@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Snippet } from "svelte";
-  import { Heading } from "flowbite-svelte";
+  import { Heading } from "./ui";
   let {
     title,
     about = "",

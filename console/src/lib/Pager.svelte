@@ -1,6 +1,6 @@
 <script lang="ts">
   // The way through the pages of a list.
-  import { Button } from "flowbite-svelte";
+  import { Button } from "./ui";
   import type { Pages } from "./loader.svelte";
   let {
     pages,

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Badge } from "flowbite-svelte";
+  import { Badge } from "./ui";
   let { state }: { state: string } = $props();
   const colors = {
     done: "green",

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What went wrong, and what to do about it.
-  import { Alert } from "flowbite-svelte";
+  import { Alert } from "./ui";
   import type { Problem } from "../api/client";
   let { problem }: { problem: Problem | undefined } = $props();
 </script>

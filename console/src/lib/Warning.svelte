@@ -1,7 +1,7 @@
 <script lang="ts">
   // A warning, in ink that can be read on its ground.
   import type { Snippet } from "svelte";
-  import { Alert } from "flowbite-svelte";
+  import { Alert } from "./ui";
   let { class: extra = "mb-2", children }: { class?: string; children: Snippet } = $props();
 </script>
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Badge, Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Badge, Button, Input, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, plural, short, size } from "../../lib/format";
   import { Loader, Pages } from "../../lib/loader.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What was asked for from cold storage.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { money, short, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

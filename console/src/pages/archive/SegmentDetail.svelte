@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Alert, Button, Select } from "flowbite-svelte";
+  import { Alert, Button, Select } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { age, count, size } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // Readings of whole stores: how far they are, and what they found.
-  import { Button, TableBodyCell, TableBodyRow, Toggle } from "flowbite-svelte";
+  import { Button, TableBodyCell, TableBodyRow, Toggle } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

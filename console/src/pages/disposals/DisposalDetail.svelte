@@ -1,6 +1,6 @@
 <script lang="ts">
   // One disposal: what it destroys, what stays, and what can be decided.
-  import { Button, Input, Label } from "flowbite-svelte";
+  import { Button, Input, Label } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { plural, share } from "../../lib/format";
   import type { Pages } from "../../lib/loader.svelte";

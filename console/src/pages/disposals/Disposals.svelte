@@ -1,7 +1,7 @@
 <script lang="ts">
   // Destroying segments whose time in the archive is over, or single rows on request: found out first, decided on,
   // then done, and certified.
-  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { count, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

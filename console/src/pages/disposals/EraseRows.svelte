@@ -1,6 +1,6 @@
 <script lang="ts">
   // Asks which archived rows of one person there are, to erase them.
-  import { Button, Input, Label, Select } from "flowbite-svelte";
+  import { Button, Input, Label, Select } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import Panel from "../../lib/Panel.svelte";
 

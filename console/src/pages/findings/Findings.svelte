@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, Toggle } from "flowbite-svelte";
+  import { Button, Input, Toggle } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, TableBodyCell, TableBodyRow, Toggle } from "flowbite-svelte";
+  import { Button, Input, TableBodyCell, TableBodyRow, Toggle } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";

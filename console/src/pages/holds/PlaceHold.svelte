@@ -1,6 +1,6 @@
 <script lang="ts">
   // The form that places a hold; what it would hold is checked as it is typed.
-  import { Alert, Button, Input, Label, Select } from "flowbite-svelte";
+  import { Alert, Button, Input, Label, Select } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import { plural } from "../../lib/format";

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Alert, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Alert, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { count, leftOut, plural, share, size, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, Label } from "flowbite-svelte";
+  import { Button, Input, Label } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Panel from "../../lib/Panel.svelte";

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, share, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What can be done to something that works or waits: another turn, a pause, an end.
-  import { Button } from "flowbite-svelte";
+  import { Button } from "../../lib/ui";
   type Does = { sooner: (by: number) => void; pause: () => void; resume: () => void; cancel: () => void };
   let { name, waits, rests, does }: { name: string; waits: boolean; rests: boolean; does: Does } = $props();
 </script>

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { push, router } from "svelte-spa-router";
-  import { Button, Input, Label } from "flowbite-svelte";
+  import { Button, Input, Label } from "../../lib/ui";
   import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { plural } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What a restore would do.
-  import { Label, Select } from "flowbite-svelte";
+  import { Label, Select } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { count, plural, size } from "../../lib/format";
   import Cold from "../../lib/Cold.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // Which rows are to be restored.
-  import { Input, Label, Radio, Select } from "flowbite-svelte";
+  import { Input, Label, Radio, Select } from "../../lib/ui";
   import { plural } from "../../lib/format";
   import type { Choice, RestoreForm } from "./form";
 

@@ -1,6 +1,6 @@
 <script lang="ts">
   // Where the rows go, and what becomes of those whose key is there already.
-  import { Input, Label, Radio, Select } from "flowbite-svelte";
+  import { Input, Label, Radio, Select } from "../../lib/ui";
   import { plural } from "../../lib/format";
   import type { RestoreForm } from "./form";
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, restoreFile, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, short, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

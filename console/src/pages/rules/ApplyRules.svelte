@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Alert, Button, Input, Textarea } from "flowbite-svelte";
+  import { Alert, Button, Input, Textarea } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { problemOf } from "../../lib/loader.svelte";
   import Page from "../../lib/Page.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What happens to rows that are due, and where their copies go.
-  import { Input, Label, Select } from "flowbite-svelte";
+  import { Input, Label, Select } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { copies, names, type Draft } from "./draft";
 

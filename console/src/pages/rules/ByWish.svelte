@@ -1,7 +1,7 @@
 <script lang="ts">
   // What somebody may want of a rule beside its schedule: to run now, not to fire for a while, not to run at all. Each
   // is done for a reason, which is kept.
-  import { Button, Input } from "flowbite-svelte";
+  import { Button, Input } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { problemOf } from "../../lib/loader.svelte";
   import Trouble from "../../lib/Trouble.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // One clause as a line of the form.
-  import { Button, Checkbox, Input, Select } from "flowbite-svelte";
+  import { Button, Checkbox, Input, Select } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { keepKinds, kindOf, withKind, type Clause } from "./draft";
   let {

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What each clause of a plan governs and takes.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { age, count } from "../../lib/format";
   import Listing from "../../lib/Listing.svelte";

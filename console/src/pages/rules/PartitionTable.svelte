@@ -1,6 +1,6 @@
 <script lang="ts">
   // How each partition's rows would leave: as a picture of their sizes, and as a list with the reasons.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { count, day, plural, size } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // A plan in numbers and as a picture: which part of the table goes, where the cut lies, what stays for which reason.
-  import { Button } from "flowbite-svelte";
+  import { Button } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { Loader } from "../../lib/loader.svelte";
   import { age, count, share, size, span } from "../../lib/format";

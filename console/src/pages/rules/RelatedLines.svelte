@@ -1,6 +1,6 @@
 <script lang="ts">
   // Tables whose rows refer to those of a table, as lines of the form: each can go along, level by level.
-  import { Select } from "flowbite-svelte";
+  import { Select } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { keyOf, type Related } from "./draft";
   import Self from "./RelatedLines.svelte";

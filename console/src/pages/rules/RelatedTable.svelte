@@ -1,6 +1,6 @@
 <script lang="ts">
   // The tables whose rows go along with those of a plan.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { count } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What a rule's runs require, and what is done before and after they work.
-  import { Button, Input, Label, Select } from "flowbite-svelte";
+  import { Button, Input, Label, Select } from "../../lib/ui";
   import type { Draft } from "./draft";
   let { draft, set }: { draft: Draft; set: (part: Partial<Draft>) => void } = $props();
 

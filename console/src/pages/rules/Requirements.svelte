@@ -1,6 +1,6 @@
 <script lang="ts">
   // How what a rule requires stands now, and what is done around its runs. Asked for once, and when somebody wants it.
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { Loader } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";

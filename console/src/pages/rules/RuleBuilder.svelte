@@ -1,7 +1,7 @@
 <script lang="ts">
   // A rule being written, as a form and as text, which say the same; beside it what it would do, as it is typed.
   import { push, router } from "svelte-spa-router";
-  import { Alert, Button, Input, Textarea } from "flowbite-svelte";
+  import { Alert, Button, Input, Textarea } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { problemOf } from "../../lib/loader.svelte";
   import { count } from "../../lib/format";

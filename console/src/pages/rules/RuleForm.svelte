@@ -1,6 +1,6 @@
 <script lang="ts">
   // A rule as a form. What there is to choose from comes from the databases.
-  import { Button, Input, Label, Select } from "flowbite-svelte";
+  import { Button, Input, Label, Select } from "../../lib/ui";
   import { api, take } from "../../api/client";
   import { Loader } from "../../lib/loader.svelte";
   import ArchiveFields from "./ArchiveFields.svelte";

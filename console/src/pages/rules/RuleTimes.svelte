@@ -1,6 +1,6 @@
 <script lang="ts">
   // When a rule runs by itself: in words, its next firings with their cutoffs, and what became of the last ones.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { count } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

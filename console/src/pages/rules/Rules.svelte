@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { Loader, Pages } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // When and how fast the runs of a rule work. Fields that say nothing leave the rule as it is without them.
-  import { Input, Label, Select } from "flowbite-svelte";
+  import { Input, Label, Select } from "../../lib/ui";
   import type { Draft } from "./draft";
   let { draft, set, parted }: { draft: Draft; set: (part: Partial<Draft>) => void; parted: boolean } =
     $props();

@@ -5,7 +5,7 @@
 
 <script lang="ts">
   // What a rule that is being written would do today.
-  import { Button } from "flowbite-svelte";
+  import { Button } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { count } from "../../lib/format";
   import Panel from "../../lib/Panel.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // The newest batches of a run, as a picture and as a list.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { count, size } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";

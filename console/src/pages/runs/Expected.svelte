@@ -1,6 +1,6 @@
 <script lang="ts">
   // A run beside what its plan let one expect.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { count, size, span } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";

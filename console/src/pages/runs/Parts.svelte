@@ -1,6 +1,6 @@
 <script lang="ts">
   // What became of the partitions that were to leave as a whole.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { count, day, span } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";

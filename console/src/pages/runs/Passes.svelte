@@ -1,6 +1,6 @@
 <script lang="ts">
   // A run's books clause by clause, and table by table where related rows went along.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { count } from "../../lib/format";
   import Blank from "../../lib/Blank.svelte";

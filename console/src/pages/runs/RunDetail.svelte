@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button } from "flowbite-svelte";
+  import { Button } from "../../lib/ui";
   import { api, take, watchRun, type Problem, type Schemas } from "../../api/client";
   import { count, share, size, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
@@ -42,17 +42,12 @@
   );
   function watch() {
     let streamed = false; // what the stream has said is newer than the first answer, however late that comes
-    first.load().then(() => {
-      if (!streamed) run = first.data;
-    });
-    return watchRun(
-      params.run,
-      (r) => {
-        streamed = true;
-        run = r;
-      },
-      () => {}
-    );
+    first.load().then(() => (run = streamed ? run : first.data));
+    const change = (r: Schemas["RunView"]) => {
+      streamed = true;
+      run = r;
+    };
+    return watchRun(params.run, change, () => {});
   }
   let again = $state(0);
   $effect(() => {

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Select, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { count, leftOut, share, short } from "../../lib/format";
   import { whenChanged } from "../../lib/live";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What the database shows of its load, each signal beside its limit, and the times in which it slowed the run.
-  import { Badge, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Badge, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { amount } from "../../lib/format";
   import Bar from "../../lib/Bar.svelte";

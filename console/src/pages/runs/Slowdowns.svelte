@@ -1,6 +1,6 @@
 <script lang="ts">
   // When a run went slower than its pace, or rested, and why.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
   import { span } from "../../lib/format";
   import Listing from "../../lib/Listing.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What was done before and after a run worked, with what came back.
-  import { TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { whenChanged } from "../../lib/live";
   import { Loader } from "../../lib/loader.svelte";

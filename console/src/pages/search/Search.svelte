@@ -1,16 +1,7 @@
 <script lang="ts">
   // Archived rows of a table, by a condition in the language of rules.
   import { push, router } from "svelte-spa-router";
-  import {
-    Button,
-    Checkbox,
-    Input,
-    Label,
-    Select,
-    Spinner,
-    TableBodyCell,
-    TableBodyRow
-  } from "flowbite-svelte";
+  import { Button, Checkbox, Input, Label, Select, Spinner, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import { plural, short } from "../../lib/format";

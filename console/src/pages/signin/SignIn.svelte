@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, Label } from "flowbite-svelte";
+  import { Button, Input, Label } from "../../lib/ui";
   import { api, take, type Problem } from "../../api/client";
   import { problemOf } from "../../lib/loader.svelte";
   import Trouble from "../../lib/Trouble.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // A table's partitions, and how the next ones are made in advance.
-  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, day, plural, size } from "../../lib/format";
   import { problemOf } from "../../lib/loader.svelte";

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What source, stores and catalog tell of a table, and how a difference is settled.
-  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, size } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";

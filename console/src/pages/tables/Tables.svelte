@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Input, Select, TableBodyCell, TableBodyRow } from "flowbite-svelte";
+  import { Button, Input, Select, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, share, size } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";

@@ -1,0 +1,20 @@
+// The components of the library that the pages use, each by itself: to compile all of them takes ten times as long.
+export { default as Alert } from "flowbite-svelte/Alert.svelte";
+export { default as Badge } from "flowbite-svelte/Badge.svelte";
+export { default as Button } from "flowbite-svelte/Button.svelte";
+export { default as Checkbox } from "flowbite-svelte/Checkbox.svelte";
+export { default as Heading } from "flowbite-svelte/Heading.svelte";
+export { default as Input } from "flowbite-svelte/Input.svelte";
+export { default as Label } from "flowbite-svelte/Label.svelte";
+export { default as Radio } from "flowbite-svelte/Radio.svelte";
+export { default as Select } from "flowbite-svelte/Select.svelte";
+export { default as Spinner } from "flowbite-svelte/Spinner.svelte";
+export { default as Table } from "flowbite-svelte/Table.svelte";
+export { default as TableBody } from "flowbite-svelte/TableBody.svelte";
+export { default as TableBodyCell } from "flowbite-svelte/TableBodyCell.svelte";
+export { default as TableBodyRow } from "flowbite-svelte/TableBodyRow.svelte";
+export { default as TableHead } from "flowbite-svelte/TableHead.svelte";
+export { default as TableHeadCell } from "flowbite-svelte/TableHeadCell.svelte";
+export { default as Textarea } from "flowbite-svelte/Textarea.svelte";
+export { default as ThemeProvider } from "flowbite-svelte/ThemeProvider.svelte";
+export { default as Toggle } from "flowbite-svelte/Toggle.svelte";
