@@ -8,6 +8,7 @@
   import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
   import ChartPieOutline from "flowbite-svelte-icons/ChartPieOutline.svelte";
   import DatabaseOutline from "flowbite-svelte-icons/DatabaseOutline.svelte";
+  import EnvelopeOutline from "flowbite-svelte-icons/EnvelopeOutline.svelte";
   import FileLinesOutline from "flowbite-svelte-icons/FileLinesOutline.svelte";
   import ListOutline from "flowbite-svelte-icons/ListOutline.svelte";
   import LockOutline from "flowbite-svelte-icons/LockOutline.svelte";
@@ -41,6 +42,7 @@
     "/schedule": later(() => import("./pages/schedule/Schedule.svelte")),
     "/queue": later(() => import("./pages/queue/Queue.svelte")),
     "/findings": later(() => import("./pages/findings/Findings.svelte")),
+    "/notifications": later(() => import("./pages/notifications/Notifications.svelte")),
     "/holds": later(() => import("./pages/holds/Holds.svelte")),
     "/runs": later(() => import("./pages/runs/Runs.svelte")),
     "/runs/:run": fresh(() => import("./pages/runs/RunDetail.svelte")),
@@ -64,7 +66,8 @@
     { href: "#/search", text: "Search", icon: SearchOutline },
     { href: "#/restores", text: "Restores", icon: UndoOutline },
     { href: "#/disposals", text: "Disposals", icon: TrashBinOutline },
-    { href: "#/holds", text: "Holds", icon: LockOutline }
+    { href: "#/holds", text: "Holds", icon: LockOutline },
+    { href: "#/notifications", text: "Notifications", icon: EnvelopeOutline }
   ];
   // Tables and lists are read all day: less air than the library's defaults.
   const dense = {

@@ -73,7 +73,8 @@ func (c *Catalog) SetRecipient(ctx context.Context, actor string, r notify.Recip
 		if _, err := tx.ExecContext(ctx, `INSERT INTO recipient (name, body, set_at, set_by, digested_to) VALUES
 			(?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET body = excluded.body, set_at = excluded.set_at, set_by =
 			excluded.set_by, digested_to = CASE WHEN body ->> '$.digest' IS excluded.body ->> '$.digest'
-			THEN digested_to ELSE excluded.digested_to END`, r.Name, JSON[notify.Recipient]{V: r}, now, actor, now); err != nil {
+			THEN digested_to ELSE excluded.digested_to END`, r.Name, JSON[notify.Recipient]{V: r}, now, actor,
+			now); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE delivery SET address = ?, next_at = ? WHERE recipient = ? AND state =
@@ -146,8 +147,8 @@ func (c *Catalog) TakeEvents(ctx context.Context, fn func(*notify.Event) []Deliv
 func insertDeliveries(ctx context.Context, tx *sqlx.Tx, out []Delivery) error {
 	for i := range out {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO delivery (id, recipient, address, kind, record,
-			title, notice, urgent, state, made_at, since, next_at) VALUES (:id, :recipient, :address, :kind, :record, :title, :notice,
-			:urgent, :state, :made_at, :since, :next_at)`, out[i]); err != nil {
+			title, notice, urgent, state, made_at, since, next_at) VALUES (:id, :recipient, :address,
+			:kind, :record, :title, :notice, :urgent, :state, :made_at, :since, :next_at)`, out[i]); err != nil {
 			return err
 		}
 	}
@@ -203,8 +204,8 @@ func (c *Catalog) WaitingIn(ctx context.Context, l Lane, most int) ([]Delivery, 
 func (c *Catalog) SaveDelivery(ctx context.Context, d *Delivery) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if err := changed(tx.NamedExecContext(ctx, `UPDATE delivery SET state = :state, attempts = :attempts, next_at =
-			:next_at, ended_at = :ended_at, error = :error WHERE id = :id AND (state = 'waiting' OR :state = 'sent')`,
-			d)); err != nil {
+			:next_at, since = :since, ended_at = :ended_at, error = :error WHERE id = :id AND
+			(state = 'waiting' OR :state = 'sent')`, d)); err != nil {
 			return err
 		}
 		if d.Recipient != "" || d.State != DeliverySent {
@@ -235,17 +236,19 @@ func (c *Catalog) Delivery(ctx context.Context, id string) (*Delivery, error) {
 	return get[Delivery](ctx, c.db, "delivery", id, "SELECT * FROM delivery WHERE id = ?", id)
 }
 
-// Resend has a delivery tried at once: one that ended goes again, behind those that wait.
+// Resend has a delivery tried at once, in quiet hours too: one that ended goes again, behind those that wait.
 func (c *Catalog) Resend(ctx context.Context, actor, id string) (*Delivery, error) {
 	now := At(c.Now())
 	return c.turnDelivery(ctx, actor, "delivery resend", id, func(tx *sqlx.Tx, d *Delivery) error {
 		if d.State == DeliveryWaiting {
-			_, err := tx.ExecContext(ctx, "UPDATE delivery SET next_at = ?, since = ? WHERE id = ?", now, now, id)
+			_, err := tx.ExecContext(ctx, "UPDATE delivery SET next_at = ?, since = ?, urgent = 1 WHERE id = ?", now,
+				now, id)
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE delivery SET state = 'waiting', attempts = 0, since = ?, next_at = ?,
-			ended_at = NULL, error = '', seq = (SELECT max(seq) + 1 FROM delivery), address = coalesce((SELECT body ->>
-			'$.address' FROM recipient WHERE name = delivery.recipient), address) WHERE id = ?`, now, now, id)
+		_, err := tx.ExecContext(ctx, `UPDATE delivery SET state = 'waiting', attempts = 0, urgent = 1, since = ?,
+			next_at = ?, ended_at = NULL, error = '', seq = (SELECT max(seq) + 1 FROM delivery), address =
+			coalesce((SELECT body ->> '$.address' FROM recipient WHERE name = delivery.recipient), address)
+			WHERE id = ?`, now, now, id)
 		return err
 	})
 }

@@ -21,6 +21,7 @@ import (
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/service"
 	"ambercellar/internal/source"
+	"ambercellar/internal/standin"
 )
 
 func demoFlags(f *flag.FlagSet) {
@@ -41,6 +42,7 @@ type demoRun struct {
 	service              *service.Service
 	client               *client.Client
 	step                 int
+	post                 string // address of the stand-in mail server
 }
 
 func runDemo(e *cli.Env) (err error) {
@@ -84,25 +86,29 @@ func runDemo(e *cli.Env) (err error) {
 // start starts the service, until its context ends, and connects to it; the address is the console's, signed in.
 func (d *demoRun) start(ctx context.Context, listenAt string, log *slog.Logger, set ...func(*service.Service)) (
 	address string, wait func() error, err error) {
+	l, err := listen(listenAt)
+	if err != nil {
+		if l, err = listen("127.0.0.1:0"); err != nil {
+			return "", nil, err
+		}
+	}
 	set = append(set, func(s *service.Service) {
+		s.Notifier.Console = "http://" + l.Addr().String()
 		if name := d.Flag("password-env"); name != "" {
 			s.Places.Secrets.Prefix = name
+		}
+		if d.post != "" {
+			s.Notifier.Mail = service.Mail{Server: d.post, From: "cellar@harbour.example"}
 		}
 	})
 	s, token, err := service.Open(d.Ctx, filepath.Join(d.dir, "service"), log, set...)
 	if err != nil {
-		return "", nil, err
+		return "", nil, errors.Join(err, l.Close())
 	}
 	d.service = s
 	if token == "" { // of an earlier start only a hash is left
 		if token, err = s.Access.NewToken(d.Ctx); err != nil {
-			return "", nil, errors.Join(err, s.Close())
-		}
-	}
-	l, err := listen(listenAt)
-	if err != nil {
-		if l, err = listen("127.0.0.1:0"); err != nil {
-			return "", nil, errors.Join(err, s.Close())
+			return "", nil, errors.Join(err, s.Close(), l.Close())
 		}
 	}
 	done := make(chan error, 1)
@@ -186,6 +192,12 @@ func (d *demoRun) stay() error {
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(d.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	post, page, err := serveMail(&standin.Mail{Refuse: "purser@"}, "127.0.0.1:0", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer func() { post.Close(); page.Close() }()
+	d.post = post.Addr().String()
 	if err := d.story(); err != nil {
 		return err
 	}
@@ -199,6 +211,7 @@ func (d *demoRun) stay() error {
 	if err := d.vault(); err != nil {
 		return err
 	}
+	d.say("\nWhat the demo's mail server got stands at http://%s", page.Addr())
 	d.say("\nOpen this address, you are signed in:\n\n  %s\n\nFor the command line:\n\n  export "+
 		"AMBERCELLAR_SERVER=%s AMBERCELLAR_TOKEN=%s\n\nCtrl-C stops it; the data stay in %s.", address,
 		d.client.Server, d.client.Token, d.dir)

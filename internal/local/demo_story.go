@@ -54,6 +54,9 @@ func (d *demoRun) story() (err error) {
 	if err = d.define(); err == nil {
 		err = d.schedule()
 	}
+	if err == nil {
+		err = d.recipients()
+	}
 	nights := 0
 	for day := range storyDays {
 		night := at.Truncate(24*time.Hour).AddDate(0, 0, day+1)
@@ -143,4 +146,21 @@ func (d *demoRun) settled() error {
 			return err
 		}
 	}
+}
+
+// recipients says who is told what in the demo: a keeper of what goes wrong, an office of each day, and somebody who is
+// not there any more.
+func (d *demoRun) recipients() error {
+	for name, r := range map[string]client.NewRecipient{
+		"keeper": {Address: "keeper@harbour.example", Severity: "warning",
+			Events: []client.EventKind{"run-failed", "firing-failed", "restore-ready", "finding-opened"}},
+		"office": {Address: "office@harbour.example", Digest: "07:30"},
+		"purser": {Address: "purser@harbour.example", Events: []client.EventKind{"restore-ready", "finding-opened"},
+			Quiet: []string{"22:00-06:00"}},
+	} {
+		if _, err := d.client.SetRecipient(d.Ctx, name, r); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -214,7 +214,9 @@ func (s *Notifier) try(ctx context.Context, post *post, d *catalog.Delivery) boo
 		return false
 	}
 	now := catalog.At(s.Now())
-	d.Attempts++
+	if d.Attempts++; d.Attempts == 1 { // it may have waited for others, or for the end of quiet hours
+		d.Since = now
+	}
 	var never *neverError
 	switch {
 	case sent == nil:

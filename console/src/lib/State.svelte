@@ -3,6 +3,7 @@
   let { state }: { state: string } = $props();
   const colors = {
     done: "green",
+    sent: "green",
     closed: "green",
     running: "blue",
     queued: "gray",

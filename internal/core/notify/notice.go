@@ -250,7 +250,9 @@ func DigestOf(d *Day, r *Recipient, base string) Notice {
 		if x.Nothing > 0 {
 			parts = append(parts, counted(x.Nothing, "firing", "firings")+" with nothing due")
 		}
-		parts = append(parts, Count(x.Rows)+" rows left "+x.Source+"."+x.Table)
+		if x.Rows > 0 {
+			parts = append(parts, Count(x.Rows)+" rows left "+x.Source+"."+x.Table)
+		}
 		n.Numbers["rows"] += x.Rows
 		n.Numbers["bytes"] += x.Bytes
 		rules.Facts = append(rules.Facts, Fact{name, strings.Join(parts, ", ")})
@@ -270,7 +272,8 @@ func DigestOf(d *Day, r *Recipient, base string) Notice {
 	others.Facts = append(others.Facts, Fact{"waiting for a decision", strconv.Itoa(d.Waiting)},
 		Fact{"firings in the day to come", strconv.Itoa(d.Firings)})
 	n.Sections = []Section{rules, others}
-	n.Title = fmt.Sprintf("The day up to %s: %s rows left their tables", moment(d.To), Count(n.Numbers["rows"]))
+	n.Title = fmt.Sprintf("The day up to %s: %s rows left their tables",
+		d.To.In(r.zone()).Format("2006-01-02 15:04 MST"), Count(n.Numbers["rows"]))
 	if failed := n.Numbers["runs_failed"]; failed > 0 {
 		n.Title += ", " + counted(int(failed), "run", "runs") + " failed"
 	}
