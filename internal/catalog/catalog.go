@@ -11,13 +11,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/url"
 	"os"
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
@@ -39,7 +37,8 @@ const readers = 8
 // ErrNotFound says that there is no record of that name.
 var ErrNotFound = errors.New("not found")
 
-// Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date.
+// Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date. It refuses one of
+// a newer version with a NewerError.
 func Open(ctx context.Context, path string) (*Catalog, error) {
 	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)",
 		"secure_delete(1)"}, "_txlock": {"immediate"}}
@@ -51,15 +50,7 @@ func Open(ctx context.Context, path string) (*Catalog, error) {
 	if err != nil {
 		return nil, err
 	}
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, writes.DB, files)
-	if err == nil {
-		_, err = provider.Up(ctx)
-	}
-	if err != nil {
+	if err := c.upgrade(ctx, writes, path); err != nil {
 		writes.Close()
 		return nil, unusable(path, err)
 	}

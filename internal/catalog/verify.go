@@ -314,17 +314,17 @@ func CheckFile(ctx context.Context, path string) error {
 	} else if verdict != "ok" {
 		return fmt.Errorf("%s is damaged: %s", path, verdict)
 	}
-	var newest int64
-	if err := db.GetContext(ctx, &newest, "SELECT max(version_id) FROM goose_db_version"); err != nil {
+	is, err := version(ctx, db)
+	if err == nil && is == 0 {
+		err = errors.New("it has no version")
+	}
+	if err != nil {
 		return fmt.Errorf("%s is no catalog: %w", path, err)
 	}
-	files, err := migrations.ReadDir("migrations")
-	if err != nil {
+	if known, err := supported(); err != nil {
 		return err
-	}
-	if known := int64(len(files)); newest > known {
-		return fmt.Errorf("%s was written by a newer version of the service (its tables are at %d, this version "+
-			"knows %d)", path, newest, known)
+	} else if is > known {
+		return &NewerError{path, is, known}
 	}
 	return nil
 }

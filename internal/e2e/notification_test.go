@@ -31,7 +31,8 @@ func TestWhatHappensIsToldThroughKills(t *testing.T) {
 		"https://cellar.example/"}
 	w.start(flags...)
 	w.refuse(1, []string{"address", "control character", "events", `"sunset" is no kind`, "zone", "Mars", "digest"},
-		"recipient", "set", "keeper", "a@b.example\nBcc: c@d.example", "-events", "sunset", "-zone", "Mars", "-digest", "7")
+		"recipient", "set", "keeper", "a@b.example\nBcc: c@d.example", "-events", "sunset", "-zone", "Mars",
+		"-digest", "7")
 	w.refuse(1, []string{"nothing is sent to desk.example", "-tell-hosts"}, "recipient", "set", "desk",
 		"https://desk.example/", "-events", "all")
 	w.must("recipient", "set", "keeper", "keeper@harbour.example", "-events", "frozen,unfrozen")
