@@ -1462,3 +1462,9 @@ func (c *Client) CancelDelivery(ctx context.Context, delivery string) (*Delivery
 	}
 	return out, nil
 }
+
+// Doctor: what the service depends on, how that stands, and what to do about it.
+func (c *Client) Doctor(ctx context.Context) (out Items[Check], err error) {
+	err = c.Do(ctx, "GET", "/doctor", nil, &out)
+	return out, err
+}

@@ -193,6 +193,25 @@ type Certificate struct {
 	Instance string         `json:"instance"` // the service that did it
 }
 
+// Check is one thing that was looked at.
+type Check struct {
+	Name    string     `json:"name"` // what was looked at
+	Level   CheckLevel `json:"level"`
+	Message string     `json:"message"`
+	Remedy  string     `json:"remedy,omitempty"`
+	Took    float64    `json:"took_ms"` // milliseconds
+}
+
+// CheckLevel is how it stands.
+type CheckLevel string
+
+// Values of CheckLevel.
+const (
+	CheckGood   CheckLevel = "ok"
+	CheckWarns  CheckLevel = "warning" // the service works; somebody should look at it
+	CheckFailed CheckLevel = "failed"  // something does not work
+)
+
 // Chilled is what lies in cold storage of what somebody asks for, and what it takes to fetch it.
 type Chilled struct {
 	Segments []ChilledSegment `json:"segments"`
@@ -1184,7 +1203,7 @@ type Notifying struct {
 	Kinds   []EventKind `json:"kinds"`   // of events that somebody can be told of at once
 	Waiting int64       `json:"waiting"` // deliveries
 	Failed  int64       `json:"failed"`
-	Since   *time.Time  `json:"since"` // the oldest one waits; null: none does
+	Since   *time.Time  `json:"since"` // the oldest of those is tried; null: none was
 }
 
 // OffSchedule keeps a rule from firing by its schedule for a while.

@@ -41,14 +41,8 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 	g := gin.New()
 	g.UseRawPath, g.UnescapePathValues = true, true
 	g.Use(a.logged, a.recovering, secured, a.named)
-	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
-	g.GET("/readyz", func(c *gin.Context) {
-		if _, err := s.Catalog.Setting(c.Request.Context(), "instance"); err != nil {
-			c.String(http.StatusServiceUnavailable, "the catalog does not answer: %v\n", err)
-			return
-		}
-		c.String(http.StatusOK, "ready\n")
-	})
+	g.GET("/healthz", a.healthz)
+	g.GET("/readyz", a.readyz)
 	figures := metrics.Handler(s)
 	g.GET("/metrics", a.scraped, func(c *gin.Context) { figures.ServeHTTP(c.Writer, c.Request) })
 	for _, r := range a.routes() {
@@ -67,7 +61,7 @@ func (a *API) routes() []route {
 		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
-		a.notificationRoutes())
+		a.notificationRoutes(), a.healthRoutes())
 }
 
 // logged writes a line a request; those that only look are written at the lowest level.

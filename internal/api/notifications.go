@@ -17,7 +17,7 @@ type Notifying struct {
 	Kinds   []notify.EventKind `json:"kinds"`   // of events that somebody can be told of at once
 	Waiting int64              `json:"waiting"` // deliveries
 	Failed  int64              `json:"failed"`
-	Since   *catalog.Time      `json:"since"` // the oldest one waits; null: none does
+	Since   *catalog.Time      `json:"since"` // the oldest of those is tried; null: none was
 }
 
 // MailServer is what mail goes out through.

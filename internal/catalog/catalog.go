@@ -188,3 +188,13 @@ func (c *Catalog) SetSetting(ctx context.Context, name, v string) error {
 	_, err := c.writes.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, v)
 	return err
 }
+
+// Writable says why the catalog cannot be written, if it cannot.
+func (c *Catalog) Writable(ctx context.Context) error {
+	tx, err := c.writes.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("the catalog cannot be written: %w", err)
+	}
+	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES ('writable', '1')")
+	return errors.Join(err, tx.Rollback())
+}

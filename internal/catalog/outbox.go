@@ -283,7 +283,7 @@ func (c *Catalog) turnDelivery(ctx context.Context, actor, action, id string,
 	return c.Delivery(ctx, id)
 }
 
-// DeliveryCount is how many deliveries are in a state, and since when the oldest of them is.
+// DeliveryCount is how many deliveries are in a state, and since when the oldest of those that were tried is.
 type DeliveryCount struct {
 	State DeliveryState `db:"state"`
 	N     int64         `db:"n"`
@@ -292,8 +292,8 @@ type DeliveryCount struct {
 
 // DeliveryCounts counts the deliveries that wait and those that failed.
 func (c *Catalog) DeliveryCounts(ctx context.Context) ([]DeliveryCount, error) {
-	return list[DeliveryCount](ctx, c.db, `SELECT state, count(*) AS n, min(since) AS since FROM delivery
-		WHERE state IN ('waiting', 'failed') GROUP BY state`)
+	return list[DeliveryCount](ctx, c.db, `SELECT state, count(*) AS n, min(CASE WHEN attempts > 0 THEN since END) AS
+		since FROM delivery WHERE state IN ('waiting', 'failed') GROUP BY state`)
 }
 
 // Undelivered is a recipient that cannot be told.

@@ -32,8 +32,8 @@ func supported() (int64, error) {
 // version returns the version of a catalog's tables; 0: there are none yet.
 func version(ctx context.Context, db *sqlx.DB) (v int64, err error) {
 	var known bool
-	if err := db.GetContext(ctx, &known, "SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'goose_db_version')"); err != nil ||
-		!known {
+	err = db.GetContext(ctx, &known, "SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'goose_db_version')")
+	if err != nil || !known {
 		return 0, err
 	}
 	err = db.GetContext(ctx, &v, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied")

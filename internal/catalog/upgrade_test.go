@@ -94,7 +94,8 @@ func TestACatalogOfANewerVersionIsRefusedAndNotTouched(t *testing.T) {
 	path := old(t, dir, known)
 	db, err := sql.Open("sqlite", "file:"+path)
 	if err == nil {
-		_, err = db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)", known+3)
+		_, err = db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)",
+			known+3)
 	}
 	if err = errors.Join(err, db.Close()); err != nil {
 		t.Fatal(err)

@@ -13,6 +13,10 @@ import (
 // notificationCommands are the commands of who is told what, and of what was sent.
 func notificationCommands() []Command {
 	return []Command{
+		{Name: "doctor", Run: doctor,
+			Summary: "look at everything that the service depends on, and say what to do; status 1 where something " +
+				"failed",
+			Flags: func(f *flag.FlagSet) { f.Bool("strict", false, "status 1 for warnings too") }},
 		{Name: "recipient list", Summary: "list who is told what happens", Run: recipientList},
 		{Name: "recipient show", Args: "RECIPIENT", Summary: "show who is told what", Run: recipientShow},
 		{Name: "recipient set", Args: "RECIPIENT ADDRESS", Run: recipientSet,
@@ -150,7 +154,7 @@ func recipientEvents(e *Env) error {
 	}
 	waiting := strconv.FormatInt(n.Waiting, 10)
 	if n.Since != nil {
-		waiting += ", the oldest since " + At(*n.Since)
+		waiting += ", the oldest tried since " + At(*n.Since)
 	}
 	return e.Facts(n, []Fact{{"mail server", mail}, {"hosts of webhooks", hosts}, {"links lead to", n.Console},
 		{"kinds of events", kinds(n.Kinds)}, {"deliveries that wait", waiting},
@@ -192,4 +196,26 @@ func (e *Env) delivery(d *client.Delivery) error {
 	}
 	_, err := fmt.Fprintf(e.Out, "\n%s", d.Text)
 	return err
+}
+
+func doctor(e *Env) error {
+	l, err := e.Client.Doctor(e.Ctx)
+	if err != nil {
+		return err
+	}
+	rows, failed := [][]string{}, 0
+	for _, c := range l.Items {
+		if c.Level == client.CheckFailed || c.Level == client.CheckWarns && Get[bool](e, "strict") {
+			failed++
+		}
+		rows = append(rows, []string{c.Name, string(c.Level), c.Message, c.Remedy, fmt.Sprintf("%.1f ms", c.Took)})
+	}
+	if err := e.Show(l, []string{"what", "level", "how it stands", "what to do", "took"}, rows); err != nil {
+		return err
+	}
+	if failed > 0 {
+		return fmt.Errorf("%s not as it should be", map[bool]string{true: "one thing is", false: strconv.Itoa(failed) +
+			" things are"}[failed == 1])
+	}
+	return nil
 }

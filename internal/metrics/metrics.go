@@ -55,7 +55,8 @@ var (
 		"severity", "acknowledged")
 	// of notices
 	deliveries = desc("deliveries", "Notices that wait to be sent, and those that were given up.", "state")
-	oldest     = desc("delivery_oldest_waiting_seconds", "For how long the oldest notice has waited; 0: none waits.")
+	oldest     = desc("delivery_oldest_waiting_seconds",
+		"For how long the oldest notice has been tried in vain; 0: none has.")
 	// of stores
 	storeUp    = desc("store_up", "1: the store answers and is what it was; 0: it does not.", "store")
 	storeFree  = desc("store_free_bytes", "Free bytes in the place of a store, where it tells them.", "store")

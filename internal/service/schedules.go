@@ -19,6 +19,7 @@ import (
 // Schedules fire: at the moments that rules' schedules say, they plan and start runs.
 type Schedules struct {
 	*base
+	health  *Health
 	queue   *Queue
 	freezes *Freezes
 
@@ -58,6 +59,7 @@ func (s *Schedules) keep() {
 	for {
 		changed := s.Catalog.Changed()
 		next, err := s.Tick(s.ctx)
+		s.health.beat("schedules")
 		if err != nil && s.ctx.Err() == nil && err.Error() != said {
 			said = err.Error()
 			s.Log.Error("schedules cannot be kept", "error", err)

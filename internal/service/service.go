@@ -59,6 +59,7 @@ type Service struct {
 	Lineages *Lineages
 	Queue    *Queue
 	Notifier *Notifier
+	Health   *Health
 	Chores   *Chores
 	Freezes  *Freezes
 	Jobs     *Jobs
@@ -94,8 +95,12 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Schedules = &Schedules{base: b, queue: s.Queue, freezes: s.Freezes, rules: map[string]*scheduledRule{},
 		firing: map[string]bool{}}
 	s.Notifier.firings = s.Schedules
+	s.Health = &Health{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, began: time.Now(),
+		beats: map[string]time.Time{}}
+	s.Schedules.health = s.Health
 	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places}
-	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, findings: s.Findings}
+	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, findings: s.Findings,
+		health: s.Health}
 	s.Conditions = &Conditions{base: b, notifier: s.Notifier, freezes: s.Freezes}
 	s.Queue.conditions = s.Conditions
 	b.Engine.Runs.Around = s.Conditions.around

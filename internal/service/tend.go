@@ -22,6 +22,7 @@ type Chores struct {
 	places   *Places
 	queue    *Queue
 	notifier *Notifier
+	health   *Health
 
 	findings *Findings
 }
@@ -90,6 +91,7 @@ func (s *Chores) tend(name string, do chore) {
 		changed = s.Catalog.Changed()
 		var err error
 		next, err = do(s.ctx)
+		s.health.beat(name)
 		if err == nil || s.ctx.Err() != nil {
 			said, wait = "", tendEvery
 			continue

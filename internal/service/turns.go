@@ -53,6 +53,20 @@ const (
 	mostRuns      = 64
 )
 
+// counts says how many runs work and how many wait.
+func (s *Queue) counts() (working, waiting int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, a := range s.active {
+		if a.slot {
+			working++
+		} else {
+			waiting++
+		}
+	}
+	return working, waiting
+}
+
 // Limits returns how many runs and other jobs work at a time.
 func (s *Queue) Limits() QueueLimits {
 	s.mu.Lock()

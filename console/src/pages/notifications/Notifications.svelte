@@ -113,7 +113,7 @@
     {#snippet links()}{#if how.data?.console}{how.data.console}{:else}notices have none: start the service
         with
         <code>-console-url</code>{/if}{/snippet}
-    {#snippet waiting()}{how.data?.waiting}{#if how.data?.since}, the oldest since <When
+    {#snippet waiting()}{how.data?.waiting}{#if how.data?.since}, tried since <When
           at={how.data.since} />{/if}{/snippet}
     <Panel title="How they are told">
       <Facts
