@@ -8,7 +8,7 @@ BIN := build/ambercellar
 export GOFLAGS := -trimpath -tags=nomsgpack -gcflags=all=-dwarf=false -ldflags=-w
 COMPILE := CGO_ENABLED=0 GOGC=400
 
-.PHONY: build demo test quick lint lint-deep raced race soak matrix bench console check screenshots clean
+.PHONY: build demo test quick lint lint-deep raced race soak matrix bench console deb deb-check check screenshots clean
 build: $(BIN) ## one static binary, console and version in it
 
 $(BIN): console # always: the Go tool knows best what is stale
@@ -48,11 +48,11 @@ test: ## all tests, on private servers and in headless Chromium
 
 .PHONY: debian compiled lint-go lint-console
 debian:
-	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium gcc
+	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium gcc prometheus systemd
 
 compiled:
 	@./tools/need.sh go
-	@$(COMPILE) $(GO) list -export -deps -test ./client ./demo ./internal/... ./tools/... > /dev/null
+	@$(COMPILE) $(GO) list -export -deps -test ./client ./demo ./deploy ./internal/... ./tools/... > /dev/null
 
 lint: lint-go lint-console ## the checks of vet and staticcheck, gofmt, svelte-check, eslint and prettier, and lines of 120 columns at most
 
@@ -96,6 +96,14 @@ bench: build ## archive and delete beside what a person does by hand; prints a t
 screenshots: build ## the console's pictures for docs/screenshots, from a demo that runs at ADDRESS
 	@./tools/need.sh chromium
 	$(GO) run ./tools/screenshots -address '$(ADDRESS)' -out docs/screenshots
+
+NFPM := $(GO) run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.43.4
+deb: build ## a Debian package in build/
+	@echo "== packing version $(VERSION)"
+	VERSION=$$(echo '$(VERSION)' | sed -E 's/^v//; /^[0-9]+\./!s/^/0~/; s/-/+/g') GOFLAGS= $(NFPM) package -f deploy/deb/nfpm.yaml -p deb -t build/
+
+deb-check: deb ## install the package on this machine, ask the program, and remove the package
+	@deploy/deb/check.sh
 
 clean:
 	rm -rf build console/dist/assets console/dist/index.html console/node_modules demo-data bench/out

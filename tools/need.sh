@@ -12,6 +12,7 @@ have() {
     mariadb-client) command -v mariadb >/dev/null ;;
     mariadb-server) [ -x /usr/sbin/mariadbd ] && command -v mariadb-install-db >/dev/null ;;
     postgresql) compgen -G '/usr/lib/postgresql/*/bin/initdb' >/dev/null ;;
+    systemd) command -v systemd-analyze >/dev/null ;;
     *) command -v "$1" >/dev/null ;;
   esac
 }

@@ -117,8 +117,8 @@ func TestACatalogOfANewerVersionIsRefusedAndNotTouched(t *testing.T) {
 	}
 }
 
-// TestAFullDiskInTheMiddleOfAnUpgrade: there is no room for the copy, or none for the new tables. The catalog stays what
-// it was, and the upgrade goes on once there is room.
+// TestAFullDiskInTheMiddleOfAnUpgrade: there is no room for the copy, or none for the new tables. The catalog stays
+// what it was, and the upgrade goes on once there is room.
 func TestAFullDiskInTheMiddleOfAnUpgrade(t *testing.T) {
 	for _, free := range []int{0, 40, 200, 450, 700} { // KiB beside the catalog
 		dir := t.TempDir()

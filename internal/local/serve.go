@@ -150,6 +150,8 @@ func serve(e *cli.Env) error {
 		fmt.Fprintf(e.Out, "figures at http://%s/metrics\n", figures.Addr())
 	}
 	fmt.Fprintf(e.Out, "listening at %s://%s\n", scheme, l.Addr())
+	stopping := supervised(ctx, s, log)
+	context.AfterFunc(ctx, stopping)
 	return answer(ctx, s, l, log, cli.Names(strings.ToLower(e.Flag("hosts")))...)
 }
 

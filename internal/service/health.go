@@ -142,7 +142,7 @@ func (s *Health) ready(ctx context.Context) []Check {
 	stores, err := s.Catalog.Stores(ctx)
 	looks := []func() Check{
 		func() Check { return look(ctx, "catalog", ofCatalog, s.catalog) },
-		func() Check { return look(ctx, "queue", ofQueue, s.loops) },
+		func() Check { return s.Loops(ctx) },
 	}
 	if err == nil {
 		for i := range stores {
@@ -154,6 +154,9 @@ func (s *Health) ready(ctx context.Context) []Check {
 	}
 	return together(looks)
 }
+
+// Loops says whether the loops of the service come round.
+func (s *Health) Loops(ctx context.Context) Check { return look(ctx, "queue", ofQueue, s.loops) }
 
 // together makes checks side by side.
 func together(looks []func() Check) []Check {

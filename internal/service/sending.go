@@ -146,10 +146,6 @@ func (m *Mail) dial(ctx context.Context) (*mail.Client, error) {
 // mail sends a notice as a message (RFC 5322) of plain text and HTML.
 func (p *post) mail(ctx context.Context, by *Mail, d *catalog.Delivery) error {
 	n := &d.Notice.V
-	html, err := n.HTML()
-	if err != nil {
-		return err
-	}
 	m := mail.NewMsg()
 	if err := errors.Join(m.From(by.From), m.To(d.Address)); err != nil {
 		return &neverError{err}
@@ -164,14 +160,16 @@ func (p *post) mail(ctx context.Context, by *Mail, d *catalog.Delivery) error {
 	m.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: no answering machine answers
 	m.Subject(n.Title)
 	m.SetBodyString(mail.TypeTextPlain, n.Text())
-	m.AddAlternativeString(mail.TypeTextHTML, html)
+	m.AddAlternativeString(mail.TypeTextHTML, n.HTML())
 	if p.client == nil {
-		if p.client, err = by.dial(ctx); err != nil {
-			p.client = nil
+		client, err := by.dial(ctx)
+		if err != nil {
 			return err
 		}
+		p.client = client
 	}
-	if err = p.client.Send(m); err != nil {
+	err := p.client.Send(m)
+	if err != nil {
 		p.close() // what state the connection is in is not known
 		var refused *mail.SendError
 		if errors.As(err, &refused) && !refused.IsTemp() && refused.ErrorCode() >= 500 {

@@ -2,13 +2,14 @@ package standin
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/subtle"
 	"crypto/tls"
 	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"html/template"
+	"html"
 	"io"
 	"net"
 	"net/http"
@@ -194,22 +195,46 @@ func read(raw []byte) Letter {
 	}
 }
 
-//go:embed mail.html
-var mailPage string
+//go:embed mail.css
+var mailStyle string
 
-var mailTemplate = template.Must(template.New("mail").Funcs(template.FuncMap{
-	"join": func(list []string) string { return strings.Join(list, ", ") },
-	"at":   func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") },
-}).Parse(mailPage))
+// show writes the page of a letter, or of all.
+func (m *Mail) show(w http.ResponseWriter, one *Letter) {
+	h := html.EscapeString
+	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-src 'self'")
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	fmt.Fprintf(w, `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" `+
+		`content="width=device-width, initial-scale=1"><meta name="color-scheme" content="light dark">`+
+		`<title>Stand-in mail server</title><style>%s</style></head><body>`, mailStyle)
+	if one != nil {
+		way := map[bool]string{true: "under TLS", false: "in clear"}[one.Secure]
+		fmt.Fprintf(w, `<p><a href="/">All letters</a></p><h1>%s</h1><p>from %s to %s, %s, %s<br><small>%s</small></p>`,
+			h(one.Subject), h(one.From), h(strings.Join(one.To, ", ")), at(one.At), way, h(one.MessageID))
+		fmt.Fprintf(w, `<div class="two"><section><h2>As a page</h2><iframe title="The letter as a page" `+
+			`src="/letters/%d/html" sandbox></iframe></section><section><h2>As plain text</h2><pre>%s</pre></section></div>`+
+			`<details><summary>As it came</summary><pre>%s</pre></details></body></html>`, one.Number, h(one.Text),
+			h(one.Raw))
+		return
+	}
+	letters := m.Letters()
+	fmt.Fprintf(w, "<h1>What the stand-in mail server got: %d</h1>", m.Count())
+	if len(letters) == 0 {
+		fmt.Fprint(w, "<p>Nothing yet.</p></body></html>")
+		return
+	}
+	fmt.Fprint(w, "<table><thead><tr><th>when</th><th>to</th><th>subject</th></tr></thead><tbody>")
+	for _, l := range letters {
+		fmt.Fprintf(w, `<tr><td>%s</td><td>%s</td><td><a href="/letters/%d">%s</a></td></tr>`+"\n", at(l.At),
+			h(strings.Join(l.To, ", ")), l.Number, h(cmp.Or(l.Subject, "(none)")))
+	}
+	fmt.Fprint(w, "</tbody></table></body></html>")
+}
 
 // Page shows what came: a list of letters, each letter as a mail reader has it, and all of them as JSON at /letters.
 func (m *Mail) Page() http.Handler {
 	mux := http.NewServeMux()
-	show := func(w http.ResponseWriter, one *Letter) {
-		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-src 'self'")
-		mailTemplate.Execute(w, map[string]any{"Letters": m.Letters(), "One": one, "Count": m.Count()})
-	}
-	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { show(w, nil) })
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { m.show(w, nil) })
 	mux.HandleFunc("GET /letters", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		json.NewEncoder(w).Encode(m.Letters())
@@ -226,7 +251,7 @@ func (m *Mail) Page() http.Handler {
 	}
 	mux.HandleFunc("GET /letters/{number}", func(w http.ResponseWriter, q *http.Request) {
 		if l := one(w, q); l != nil {
-			show(w, l)
+			m.show(w, l)
 		}
 	})
 	mux.HandleFunc("GET /letters/{number}/html", func(w http.ResponseWriter, q *http.Request) {

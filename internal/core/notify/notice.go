@@ -1,13 +1,11 @@
 package notify
 
 import (
-	"bytes"
 	"crypto/hmac"
 	"crypto/sha256"
-	_ "embed"
 	"encoding/hex"
 	"fmt"
-	"html/template"
+	"html"
 	"maps"
 	"slices"
 	"strconv"
@@ -191,16 +189,53 @@ func (n *Notice) Text() string {
 	return b.String()
 }
 
-//go:embed notice.html
-var page string
-
-var htmlPage = template.Must(template.New("notice").Funcs(template.FuncMap{"moment": moment}).Parse(page))
-
 // HTML writes the notice as a page for mail readers, on screens of any width.
-func (n *Notice) HTML() (string, error) {
-	var b bytes.Buffer
-	err := htmlPage.Execute(&b, n)
-	return b.String(), err
+func (n *Notice) HTML() string {
+	var b strings.Builder
+	write := func(form string, values ...string) {
+		args := make([]any, len(values))
+		for i, v := range values {
+			args[i] = html.EscapeString(v)
+		}
+		fmt.Fprintf(&b, form+"\n", args...)
+	}
+	facts := func(list []Fact) {
+		if len(list) == 0 {
+			return
+		}
+		write(`<table role="presentation" style="border-collapse:collapse;width:100%%">`)
+		for _, f := range list {
+			write(`<tr><td style="padding:4px 12px 4px 0;opacity:.7;vertical-align:top">%s</td>`+
+				`<td style="padding:4px 0;overflow-wrap:anywhere">%s</td></tr>`, f.Name, f.Value)
+		}
+		write(`</table>`)
+	}
+	write(`<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="color-scheme" content="light dark">
+<title>%s</title>
+</head>
+<body style="margin:0;padding:16px;font:16px/1.5 system-ui,sans-serif">
+<div style="max-width:36rem;margin:0 auto">`, n.Title)
+	write(`<h1 style="font-size:20px;line-height:1.3;margin:0">%s</h1>`, n.Title)
+	write(`<p style="margin:4px 0 16px;opacity:.7">%s</p>`, moment(n.At))
+	facts(n.Facts)
+	for _, s := range n.Sections {
+		write(`<h2 style="font-size:17px;margin:20px 0 4px">%s</h2>`, s.Heading)
+		facts(s.Facts)
+	}
+	if n.Link != "" {
+		write(`<p style="margin:20px 0 0"><a href="%s" style="display:inline-block;padding:10px 16px;border-radius:8px;`+
+			`background:#92400e;color:#ffffff;text-decoration:none">Open in the console</a></p>`, n.Link)
+	}
+	if n.Command != "" {
+		write(`<p style="margin:16px 0 0;opacity:.7">On the command line: <code>%s</code></p>`, n.Command)
+	}
+	write("</div>\n</body>\n</html>")
+	return b.String()
 }
 
 // Sign returns the signature of what a webhook is sent: HMAC-SHA-256 (RFC 2104), in hexadecimal, of the time in seconds
