@@ -1463,6 +1463,12 @@ func (c *Client) CancelDelivery(ctx context.Context, delivery string) (*Delivery
 	return out, nil
 }
 
+// Configuration: how the service was told to run, and where each setting comes from.
+func (c *Client) Configuration(ctx context.Context) (out Items[InForce], err error) {
+	err = c.Do(ctx, "GET", "/configuration", nil, &out)
+	return out, err
+}
+
 // Doctor: what the service depends on, how that stands, and what to do about it.
 func (c *Client) Doctor(ctx context.Context) (out Items[Check], err error) {
 	err = c.Do(ctx, "GET", "/doctor", nil, &out)

@@ -799,6 +799,15 @@ type HoldRequest struct {
 	Reason    string   `json:"reason"`
 }
 
+// InForce is what a setting is, and where that was said.
+type InForce struct {
+	Name    string `json:"name"`
+	Text    string `json:"value"`
+	From    string `json:"from"` // "usual", a flag, a variable, or a place in the file
+	Changes bool   `json:"changes"`
+	About   string `json:"about"`
+}
+
 // Index is an index of a table.
 type Index struct {
 	Name    string   `json:"name"`

@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/core/settings"
 	"ambercellar/internal/service"
 )
 
@@ -68,6 +69,8 @@ func wantsJSON(c *gin.Context) bool {
 // healthRoutes are the routes of what the service depends on.
 func (a *API) healthRoutes() []route {
 	return []route{
+		whole("/configuration", "Configuration", "How the service was told to run, and where each setting comes from",
+			func(context.Context, request) ([]settings.InForce, error) { return a.service.Configuration(), nil }),
 		whole("/doctor", "Doctor", "What the service depends on, how that stands, and what to do about it",
 			func(ctx context.Context, _ request) ([]service.Check, error) { return a.service.Health.Examine(ctx) }),
 	}

@@ -106,7 +106,7 @@ func TestFiguresOverHTTP(t *testing.T) {
 	}
 
 	// who may read them
-	w.service.Access.ScrapeToken = "gull-gull-gull-gull"
+	w.service.Access.SetScrapeToken("gull-gull-gull-gull")
 	for name, x := range map[string]struct {
 		header []string
 		status int
@@ -129,7 +129,7 @@ func TestFiguresOverHTTP(t *testing.T) {
 	if response, err := http.Get(own.URL + "/metrics"); err != nil || response.StatusCode != 401 {
 		t.Errorf("its own listener, without the token: %v, %v", response, err)
 	}
-	w.service.Access.ScrapeToken = ""
+	w.service.Access.SetScrapeToken("")
 	if response, err := http.Get(own.URL + "/metrics"); err != nil || response.StatusCode != 200 {
 		t.Errorf("its own listener: %v, %v", response, err)
 	}

@@ -106,7 +106,7 @@ func (a *API) notificationRoutes() []route {
 }
 
 func (a *API) notifying(ctx context.Context) (*Notifying, error) {
-	n := a.service.Notifier
+	n := a.service.Notifier.Ways()
 	out := &Notifying{Hosts: n.Hosts, Console: n.Console, Kinds: notify.Kinds}
 	if out.Hosts == nil {
 		out.Hosts = []string{}

@@ -71,7 +71,7 @@ func Figures(s *service.Service) http.Handler {
 	figures := metrics.Handler(s)
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
-		if s.Access.ScrapeToken != "" && !s.Access.MayScrape(r.Header.Get("Authorization")) {
+		if s.Access.ScrapeToken() != "" && !s.Access.MayScrape(r.Header.Get("Authorization")) {
 			w.Header().Set("WWW-Authenticate", "Bearer")
 			http.Error(w, "send the token for reading figures as `Authorization: Bearer …`", http.StatusUnauthorized)
 			return

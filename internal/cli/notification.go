@@ -13,6 +13,8 @@ import (
 // notificationCommands are the commands of who is told what, and of what was sent.
 func notificationCommands() []Command {
 	return []Command{
+		{Name: "config show", Summary: "show the settings of the running service, and where each comes from",
+			Run: configShow},
 		{Name: "doctor", Run: doctor,
 			Summary: "look at everything that the service depends on, and say what to do; status 1 where something " +
 				"failed",
@@ -218,4 +220,19 @@ func doctor(e *Env) error {
 			" things are"}[failed == 1])
 	}
 	return nil
+}
+
+func configShow(e *Env) error {
+	l, err := e.Client.Configuration(e.Ctx)
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, v := range l.Items {
+		rows = append(
+			rows,
+			[]string{v.Name, v.Text, v.From, map[bool]string{true: "at SIGHUP", false: "at a new start"}[v.Changes]},
+		)
+	}
+	return e.Show(l, []string{"setting", "value", "from", "changes"}, rows)
 }

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -66,7 +67,7 @@ type process struct {
 	cmd    *exec.Cmd
 	server string
 	said   string // before it listened
-	log    *strings.Builder
+	log    *growing
 	exited chan error
 }
 
@@ -146,12 +147,30 @@ func newWorld(t *testing.T, engine string) *world {
 	return w
 }
 
+// growing is a text that is written while others read it.
+type growing struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (g *growing) Write(b []byte) (int, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.text.Write(b)
+}
+
+func (g *growing) String() string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.text.String()
+}
+
 // start starts the service's process and waits until it listens.
 func (w *world) start(flags ...string) {
 	w.t.Helper()
 	cmd := exec.Command(program, append([]string{"serve", "-data", filepath.Join(w.dir, "data"), "-listen",
 		"127.0.0.1:0", "-tell-hosts", "127.0.0.1"}, flags...)...)
-	p := &process{cmd: cmd, log: &strings.Builder{}, exited: make(chan error, 1)}
+	p := &process{cmd: cmd, log: &growing{}, exited: make(chan error, 1)}
 	cmd.Stderr = p.log
 	cmd.Env = append(os.Environ(), "HARBOUR_PASSWORD=not-needed")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}

@@ -28,7 +28,7 @@ func TestFiguresAreReadByWhoMay(t *testing.T) {
 	serve := []string{"serve", "-data", filepath.Join(w.dir, "data"), "-listen", "127.0.0.1:0"}
 	w.refuse(2, []string{"-metrics", "-scrape-token-file"}, append(serve, "-metrics", "0.0.0.0:0")...)
 	w.refuse(1, []string{"-metrics nowhere"}, append(serve, "-metrics", "nowhere")...)
-	w.refuse(1, []string{"-scrape-token-file", "no such file"}, append(serve, "-scrape-token-file", token)...)
+	w.refuse(2, []string{"-scrape-token-file", "no such file"}, append(serve, "-scrape-token-file", token)...)
 	write("short\n")
 	w.refuse(2, []string{"-scrape-token-file", "at least 16 characters"}, append(serve, "-scrape-token-file", token)...)
 	write("gulls-above-the-quay\n")

@@ -93,13 +93,15 @@ func (d *demoRun) start(ctx context.Context, listenAt string, log *slog.Logger, 
 		}
 	}
 	set = append(set, func(s *service.Service) {
-		s.Notifier.Console = "http://" + l.Addr().String()
 		if name := d.Flag("password-env"); name != "" {
 			s.Places.Secrets.Prefix = name
 		}
-		if d.post != "" {
-			s.Notifier.Mail = service.Mail{Server: d.post, From: "cellar@harbour.example"}
-		}
+		s.Notifier.Change(func(w *service.Ways) {
+			w.Console = "http://" + l.Addr().String()
+			if d.post != "" {
+				w.Mail = service.Mail{Server: d.post, From: "cellar@harbour.example"}
+			}
+		})
 	})
 	s, token, err := service.Open(d.Ctx, filepath.Join(d.dir, "service"), log, set...)
 	if err != nil {

@@ -2,7 +2,11 @@
 // its files. All others are in package cli, which knows the service's client alone.
 package local
 
-import "ambercellar/internal/cli"
+import (
+	"flag"
+
+	"ambercellar/internal/cli"
+)
 
 // Program is the command line with all commands.
 func Program() cli.Program { return cli.Program{Local: commands(), VerifyStores: verifyStores} }
@@ -10,6 +14,12 @@ func Program() cli.Program { return cli.Program{Local: commands(), VerifyStores:
 func commands() []cli.Command {
 	return []cli.Command{
 		{Name: "serve", Summary: "run the service", Flags: serveFlags, Run: serve, Local: true},
+		{Name: "config check", Run: configCheck, Local: true,
+			Summary: "look at the settings of the service, all faults at once, and show where each comes from",
+			Flags: func(f *flag.FlagSet) {
+				settingFlags(f)
+				f.String("o", "table", "output: table or json")
+			}},
 		{Name: "demo", Summary: "run the service on made-up data, or the whole example with -once", Flags: demoFlags,
 			Run: runDemo, Local: true},
 		{Name: "standin s3", Summary: "serve a stand-in for an S3-compatible object store, for demonstrations and " +

@@ -26,42 +26,10 @@ import (
 func serviceVersion() string { return service.Version }
 
 func serveFlags(f *flag.FlagSet) {
-	f.String("data", "ambercellar-data", "directory of the catalog and of restored files")
-	f.String("listen", "127.0.0.1:7420", "address to listen at; loopback unless told otherwise")
-	f.String("tls-cert", "", "certificate file, to serve HTTPS")
-	f.String("tls-key", "", "key file of the certificate")
+	settingFlags(f)
 	f.Bool("new-token", false, "make a new administrator's token and write it to a file in the data directory; the "+
 		"old one and all sessions are void")
-	f.String("log", "text", "form of the log on standard error: text or json")
 	f.String("profile", "", "file for a CPU profile of the service, written until it stops; for go tool pprof")
-	f.String("smtp", "", "HOST:PORT of the mail server through which people are told; left out: no mail is sent")
-	f.String("mail-from", "", "with -smtp: the sender's address")
-	f.String("mail-password-env", "",
-		"with -smtp: environment variable with the sender's password; left out: no signing in")
-	f.String("mail-user", "", "with -smtp: whom the service signs in as; left out: the sender")
-	f.String(
-		"mail-security",
-		"",
-		"with -smtp: "+strings.Join(service.Securities, ", ")+"; left out: starttls where the "+
-			"service signs in, and TLS if it is offered where it does not",
-	)
-	f.String(
-		"console-url",
-		"",
-		"address of the console as people have it, for links in what they are told; left out: no "+
-			"links",
-	)
-	f.String("hosts", "", "names, with commas between, under which the service is asked, beside its addresses and "+
-		"the machine's name")
-	f.String("secrets", service.UsualSecrets.Dir,
-		"directory of files that sources may name for their passwords; empty: none")
-	f.String("secret-prefix", service.UsualSecrets.Prefix,
-		"what the names of environment variables begin with that sources and stores may name for secrets")
-	f.String("tell-hosts", "", "hosts, with commas between, that webhooks may be sent to; left out: none")
-	f.String("metrics", "", "address of a listener of its own for /metrics; on loopback it needs no token; left out: "+
-		"/metrics is answered with the rest")
-	f.String("scrape-token-file", "", "file with the token for reading /metrics; the administrator's reads it too")
-	f.String("level", "info", "lowest level of the log: debug, info, warn or error")
 }
 
 // softMemory is where the garbage collector begins to work harder, unless GOMEMLIMIT says otherwise. A run's own data
@@ -69,10 +37,12 @@ func serveFlags(f *flag.FlagSet) {
 const softMemory = 112 << 20
 
 func serve(e *cli.Env) error {
-	log, err := logger(e)
+	v, err := configured(e)
 	if err != nil {
 		return err
 	}
+	level := &slog.LevelVar{}
+	log := logger(e, v.Text("log"), level)
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(softMemory)
 	}
@@ -83,65 +53,37 @@ func serve(e *cli.Env) error {
 		}
 		defer stop()
 	}
-	mailing := service.Mail{Server: e.Flag("smtp"), From: e.Flag("mail-from"),
-		PasswordEnv: e.Flag("mail-password-env"), User: e.Flag("mail-user"), Security: e.Flag("mail-security")}
-	if problem := mailing.Problem(); problem != "" {
-		return cli.Usage("-smtp, -mail-from: %s", problem)
-	}
-	consoleURL := strings.TrimRight(e.Flag("console-url"), "/")
-	if consoleURL != "" && !strings.HasPrefix(consoleURL, "http://") && !strings.HasPrefix(consoleURL, "https://") {
-		return cli.Usage("-console-url %q begins with neither http:// nor https://", consoleURL)
-	}
-	if e.Flag("secret-prefix") == "" {
-		return cli.Usage("-secret-prefix is empty: then every variable of the service could be had through the " +
-			"interface")
-	}
-	scrape, err := scrapeToken(e.Flag("scrape-token-file"))
-	if err != nil {
-		return err
-	}
 	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	s, token, err := service.Open(ctx, e.Flag("data"), log, func(s *service.Service) {
-		s.Notifier.Mail, s.Notifier.Hosts = mailing, cli.Names(strings.ToLower(e.Flag("tell-hosts")))
-		s.Notifier.Console = consoleURL
-		s.Access.ScrapeToken = scrape
-		s.Places.Secrets = service.Secrets{Dir: e.Flag("secrets"), Prefix: e.Flag("secret-prefix")}
+	s, token, err := service.Open(ctx, v.Text("data"), log, func(s *service.Service) {
+		err = apply(v, s, level)
+		s.Places.Secrets = service.Secrets{Dir: v.Text("secrets"), Prefix: v.Text("secret-prefix")}
 	})
 	if err != nil {
 		return err
 	}
-	if cli.Get[bool](e, "new-token") {
-		if token, err = s.Access.NewToken(ctx); err != nil {
-			return errors.Join(err, s.Close())
-		}
+	if err := tokenShown(ctx, e, s, token); err != nil {
+		return errors.Join(err, s.Close())
 	}
-	if token != "" {
-		file, err := s.Access.WriteToken(token)
-		if err != nil {
-			return errors.Join(fmt.Errorf("the administrator's token cannot be written: %w", err), s.Close())
-		}
-		fmt.Fprintf(e.Out, "the administrator's token is in %s, for its owner alone; keep it elsewhere and remove "+
-			"the file: the service itself keeps only a hash\n", file)
-	}
-	l, err := listen(e.Flag("listen"))
+	l, err := listen(v.Text("listen"))
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
-	scheme := "http"
-	if cert := e.Flag("tls-cert"); cert != "" {
-		pair, err := tls.LoadX509KeyPair(cert, e.Flag("tls-key"))
-		if err != nil {
-			return errors.Join(fmt.Errorf("-tls-cert, -tls-key: %w", err), s.Close())
+	scheme, certificate := "http", &certificate{}
+	if cert := v.Text("tls-cert"); cert != "" {
+		if err := certificate.load(cert, v.Text("tls-key")); err != nil {
+			return errors.Join(err, s.Close())
 		}
 		s.Findings.Certificates = []string{cert}
-		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair},
-			MinVersion: tls.VersionTLS12})
+		scheme, l = "https", tls.NewListener(
+			l,
+			&tls.Config{GetCertificate: certificate.get, MinVersion: tls.VersionTLS12},
+		)
 	} else if !l.Addr().(*net.TCPAddr).IP.IsLoopback() {
 		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and " +
 			"-tls-key, or put a TLS proxy in front")
 	}
-	if address := e.Flag("metrics"); address != "" {
+	if address := v.Text("metrics"); address != "" {
 		figures, err := listenFigures(address, s, log)
 		if err != nil {
 			return errors.Join(err, l.Close(), s.Close())
@@ -152,7 +94,35 @@ func serve(e *cli.Env) error {
 	fmt.Fprintf(e.Out, "listening at %s://%s\n", scheme, l.Addr())
 	stopping := supervised(ctx, s, log)
 	context.AfterFunc(ctx, stopping)
-	return answer(ctx, s, l, log, cli.Names(strings.ToLower(e.Flag("hosts")))...)
+	go reloading(ctx, func() { reload(e, v, s, level, certificate, log) })
+	return answer(ctx, s, l, log, lowered(v.List("hosts"))...)
+}
+
+func lowered(names []string) []string {
+	out := make([]string, len(names))
+	for i, name := range names {
+		out[i] = strings.ToLower(name)
+	}
+	return out
+}
+
+// tokenShown writes the administrator's token to its file, where there is a new one.
+func tokenShown(ctx context.Context, e *cli.Env, s *service.Service, token string) (err error) {
+	if cli.Get[bool](e, "new-token") {
+		if token, err = s.Access.NewToken(ctx); err != nil {
+			return err
+		}
+	}
+	if token == "" {
+		return nil
+	}
+	file, err := s.Access.WriteToken(token)
+	if err != nil {
+		return fmt.Errorf("the administrator's token cannot be written: %w", err)
+	}
+	fmt.Fprintf(e.Out, "the administrator's token is in %s, for its owner alone; keep it elsewhere and remove "+
+		"the file: the service itself keeps only a hash\n", file)
+	return nil
 }
 
 // profile writes where the processor's time goes to a file.
@@ -188,11 +158,11 @@ func scrapeToken(file string) (string, error) {
 	}
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return "", fmt.Errorf("-scrape-token-file: %w", err)
+		return "", err
 	}
 	token := strings.TrimSpace(string(text))
 	if len(token) < leastToken || strings.ContainsAny(token, " \n\r\t") {
-		return "", cli.Usage("-scrape-token-file %s: one line of at least %d characters is wanted", file, leastToken)
+		return "", fmt.Errorf("%s: one line of at least %d characters is wanted", file, leastToken)
 	}
 	return token, nil
 }
@@ -203,7 +173,7 @@ func listenFigures(address string, s *service.Service, log *slog.Logger) (net.Li
 	if err != nil {
 		return nil, fmt.Errorf("-metrics %s: %w", address, err)
 	}
-	if !l.Addr().(*net.TCPAddr).IP.IsLoopback() && s.Access.ScrapeToken == "" {
+	if !l.Addr().(*net.TCPAddr).IP.IsLoopback() && s.Access.ScrapeToken() == "" {
 		l.Close()
 		return nil, cli.Usage("-metrics %s is beyond this machine: give -scrape-token-file as well", address)
 	}
@@ -260,17 +230,10 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 // what whoever stops services waits for.
 const closeBudget = 20 * time.Second
 
-func logger(e *cli.Env) (*slog.Logger, error) {
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(e.Flag("level"))); err != nil {
-		return nil, cli.Usage("-level %q is none of debug, info, warn and error", e.Flag("level"))
-	}
+func logger(e *cli.Env, form string, level *slog.LevelVar) *slog.Logger {
 	options := &slog.HandlerOptions{Level: level}
-	switch e.Flag("log") {
-	case "text":
-		return slog.New(slog.NewTextHandler(e.Err, options)), nil
-	case "json":
-		return slog.New(slog.NewJSONHandler(e.Err, options)), nil
+	if form == "json" {
+		return slog.New(slog.NewJSONHandler(e.Err, options))
 	}
-	return nil, cli.Usage("-log %q is neither text nor json", e.Flag("log"))
+	return slog.New(slog.NewTextHandler(e.Err, options))
 }

@@ -10,13 +10,25 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
 // Access says who may come in: tokens and sessions.
 type Access struct {
 	*base
-	ScrapeToken string // for reading figures alone; empty: there is none
+	scrape atomic.Pointer[string] // the token for reading figures alone; nil or empty: there is none
+}
+
+// SetScrapeToken changes the token for reading figures alone; empty: there is none.
+func (s *Access) SetScrapeToken(token string) { s.scrape.Store(&token) }
+
+// ScrapeToken is the token for reading figures alone; empty: there is none.
+func (s *Access) ScrapeToken() string {
+	if token := s.scrape.Load(); token != nil {
+		return *token
+	}
+	return ""
 }
 
 // tokenSetting is where the catalog keeps the hash of the administrator's token.
@@ -67,8 +79,8 @@ func (s *Access) CheckToken(ctx context.Context, token string) (bool, error) {
 // MayScrape says whether a request's authorization is the token for reading figures.
 func (s *Access) MayScrape(authorization string) bool {
 	token, bearer := strings.CutPrefix(authorization, "Bearer ")
-	return bearer && s.ScrapeToken != "" &&
-		subtle.ConstantTimeCompare([]byte(hash(s.ScrapeToken)), []byte(hash(token))) == 1
+	known := s.ScrapeToken()
+	return bearer && known != "" && subtle.ConstantTimeCompare([]byte(hash(known)), []byte(hash(token))) == 1
 }
 
 // BeginSession makes a console session for someone who has shown the token; the secret goes into a cookie.

@@ -45,7 +45,7 @@ func openHooks(t *testing.T, n *nights) *hooks {
 		fmt.Fprintln(w, "thanks")
 	}))
 	t.Cleanup(h.Close)
-	n.Notifier.Hosts = []string{strings.TrimPrefix(h.URL, "http://")}
+	n.Notifier.Change(func(w *Ways) { w.Hosts = []string{strings.TrimPrefix(h.URL, "http://")} })
 	return h
 }
 
@@ -175,12 +175,12 @@ func TestARunWaitsForWhatItsRuleRequires(t *testing.T) {
 // restart closes the service and starts it again, with what its start named.
 func (n *nights) restart(t *testing.T) {
 	t.Helper()
-	hosts := n.Notifier.Hosts
+	hosts := n.Notifier.Ways().Hosts
 	if err := n.Close(); err != nil {
 		t.Fatal(err)
 	}
 	n.start(t)
-	n.Notifier.Hosts = hosts
+	n.Notifier.Change(func(w *Ways) { w.Hosts = hosts })
 }
 
 func TestARequirementThatHangs(t *testing.T) {
@@ -221,7 +221,7 @@ func TestARequirementThatHangs(t *testing.T) {
 			t.Errorf("%q, want %q", got, want)
 		}
 	}
-	n.Notifier.Hosts = nil
+	n.Notifier.Change(func(w *Ways) { w.Hosts = nil })
 	if got := ask(); !strings.HasPrefix(got, "false") || !strings.Contains(got, "nothing is sent to") {
 		t.Errorf("of a host that nobody named: %q", got)
 	}

@@ -300,7 +300,7 @@ func (s *Health) source(c *source.Config) func(context.Context) (string, string,
 }
 
 func (s *Health) mail(ctx context.Context) (string, string, error) {
-	m := &s.notifier.Mail
+	m := s.notifier.Ways().Mail
 	if m.Server == "" {
 		return "no mail server is named", "", nil
 	}

@@ -121,7 +121,7 @@ func TestTheDoctorSaysWhatIsWrong(t *testing.T) {
 	if err != nil || len(bad(checks)) != 1 || bad(checks)["schedules"].Level != CheckWarns {
 		t.Errorf("of a sound service it says %+v, %v", bad(checks), err)
 	}
-	s.Notifier.Mail = Mail{Server: "127.0.0.1:1", From: "cellar@harbour.example"}
+	s.Notifier.Change(func(w *Ways) { w.Mail = Mail{Server: "127.0.0.1:1", From: "cellar@harbour.example"} })
 	if _, _, err := s.Catalog.Find(t.Context(), []string{"x"}, []catalog.Cause{{Kind: "x", Subject: "s",
 		Severity: catalog.Urgent}}); err != nil {
 		t.Fatal(err)

@@ -19,16 +19,35 @@ import (
 // happened; the Notifier makes deliveries of them, one for each recipient, and sends those until they arrive.
 type Notifier struct {
 	*base
-	Mail    Mail
-	Hosts   []string // that webhooks may be sent to; HOST or HOST:PORT
-	Console string   // address of the console as people have it, without a slash at its end; empty: no links
 	places  *Places
 	firings *Schedules
 
 	mu      sync.Mutex
+	ways    Ways
 	sending map[catalog.Lane]bool // lanes in which something is being sent
 	mails   chan struct{}         // as many as mails may be sent at a time
 	hooks   chan struct{}
+}
+
+// Ways are how people and systems are reached.
+type Ways struct {
+	Mail    Mail
+	Hosts   []string // that webhooks may be sent to; HOST or HOST:PORT
+	Console string   // address of the console as people have it, without a slash at its end; empty: no links
+}
+
+// Ways returns how people and systems are reached.
+func (s *Notifier) Ways() Ways {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ways
+}
+
+// Change changes how people and systems are reached, from the next notice on.
+func (s *Notifier) Change(fn func(*Ways)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	fn(&s.ways)
 }
 
 const (
@@ -66,7 +85,7 @@ func (s *Notifier) gather(ctx context.Context) (int, error) {
 		var n *notify.Notice
 		to := func(r *notify.Recipient) {
 			if n == nil {
-				made := notify.NoticeOf(e, s.Console)
+				made := notify.NoticeOf(e, s.Ways().Console)
 				n = &made
 			}
 			out = append(out, catalog.NewDelivery(r, *n, e.Urgent(), s.Now()))
@@ -103,7 +122,7 @@ func (s *Notifier) digest(ctx context.Context) (next time.Time, err error) {
 			d.Firings = len(coming)
 		}
 		if one == nil {
-			n := notify.DigestOf(d, r, s.Console)
+			n := notify.DigestOf(d, r, s.Ways().Console)
 			one = s.Catalog.DeliverDigest(ctx, catalog.NewDelivery(r, n, false, s.Now()), due)
 		}
 		if one != nil && !errors.Is(one, catalog.ErrState) {
@@ -244,7 +263,8 @@ func (s *Notifier) deliver(ctx context.Context, p *post, d *catalog.Delivery) er
 	ctx, cancel := context.WithTimeout(ctx, sendFor)
 	defer cancel()
 	if !notify.IsURL(d.Address) {
-		return p.mail(ctx, &s.Mail, d)
+		by := s.Ways().Mail
+		return p.mail(ctx, &by, d)
 	}
 	if err := s.mayTell(d.Address); err != nil {
 		return err
@@ -266,7 +286,8 @@ func (s *Notifier) deliver(ctx context.Context, p *post, d *catalog.Delivery) er
 // for everybody who may ask.
 func (s *Notifier) mayTell(to string) error {
 	u, err := url.Parse(to)
-	if err != nil || u.Host == "" || slices.Contains(s.Hosts, u.Host) || slices.Contains(s.Hosts, u.Hostname()) {
+	hosts := s.Ways().Hosts
+	if err != nil || u.Host == "" || slices.Contains(hosts, u.Host) || slices.Contains(hosts, u.Hostname()) {
 		return err
 	}
 	return &refuse.Error{Field: "tell", Message: fmt.Sprintf("nothing is sent to %s", u.Host),
@@ -308,7 +329,10 @@ func (s *Notifier) Test(ctx context.Context, actor, name string) (*catalog.Deliv
 		return nil, err
 	}
 	n := notify.Notice{Kind: notify.EventTest, At: s.Now(), Title: "A test from " + s.Instance,
-		Facts: []notify.Fact{{Name: "recipient", Value: name}, {Name: "asked for by", Value: actor}}, Link: s.Console}
+		Facts: []notify.Fact{
+			{Name: "recipient", Value: name},
+			{Name: "asked for by", Value: actor},
+		}, Link: s.Ways().Console}
 	d := catalog.NewDelivery(&r.Body.V, n, true, s.Now()) // whoever asks for it wants to see it now
 	if err := s.Catalog.Deliver(ctx, d); err != nil {
 		return nil, err

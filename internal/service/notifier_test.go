@@ -65,9 +65,10 @@ func openOutbox(t *testing.T, post *standin.Mail) *outbox {
 			defer o.mu.Unlock()
 			return o.now
 		}
-		s.Notifier.Mail = Mail{Server: o.address, From: "cellar@harbour.example"}
-		s.Notifier.Console = "https://cellar.example"
-		s.Notifier.Hosts = []string{"127.0.0.1"}
+		s.Notifier.Change(func(w *Ways) {
+			*w = Ways{Mail{Server: o.address, From: "cellar@harbour.example"}, []string{"127.0.0.1"},
+				"https://cellar.example"}
+		})
 	})
 	return o
 }
@@ -142,7 +143,7 @@ func TestAnOutageLosesNothingAndKeepsTheOrder(t *testing.T) {
 	post := &standin.Mail{}
 	address, stop := take(t, post, "127.0.0.1:0")
 	stop()
-	o.Notifier.Mail.Server = address
+	o.Notifier.Change(func(w *Ways) { w.Mail.Server = address })
 	o.set(t, notify.Recipient{Name: "keeper", Address: "keeper@harbour.example"})
 	o.freeze(t, 5)
 	tried := 0
@@ -362,7 +363,7 @@ func TestOneThatHangsKeepsNobodyWaiting(t *testing.T) {
 func TestAPasswordTravelsUnderTLSOrNotAtAll(t *testing.T) {
 	t.Setenv("AMBERCELLAR_SECRET_MAIL", "ebb-and-flow")
 	o := openOutbox(t, &standin.Mail{User: "cellar", Password: "ebb-and-flow"})
-	o.Notifier.Mail.PasswordEnv, o.Notifier.Mail.User = "AMBERCELLAR_SECRET_MAIL", "cellar"
+	o.Notifier.Change(func(w *Ways) { w.Mail.PasswordEnv, w.Mail.User = "AMBERCELLAR_SECRET_MAIL", "cellar" })
 	o.set(t, notify.Recipient{Name: "keeper", Address: "keeper@harbour.example"})
 	d, err := o.Notifier.Test(t.Context(), "me", "keeper")
 	if err != nil {
@@ -387,7 +388,8 @@ func TestAPasswordTravelsUnderTLSOrNotAtAll(t *testing.T) {
 	}
 	secure := &standin.Mail{User: "cellar", Password: "ebb-and-flow", TLS: &tls.Config{
 		Certificates: []tls.Certificate{{Certificate: [][]byte{cert}, PrivateKey: key}}}}
-	o.Notifier.Mail.Server, _ = take(t, secure, "127.0.0.1:0")
+	address, _ := take(t, secure, "127.0.0.1:0")
+	o.Notifier.Change(func(w *Ways) { w.Mail.Server = address })
 	if d, err = o.Catalog.Resend(t.Context(), "me", d.ID); err != nil {
 		t.Fatal(err)
 	}
@@ -399,8 +401,9 @@ func TestAPasswordTravelsUnderTLSOrNotAtAll(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o.Notifier.Mail.Roots = x509.NewCertPool()
-	o.Notifier.Mail.Roots.AddCert(parsed)
+	roots := x509.NewCertPool()
+	roots.AddCert(parsed)
+	o.Notifier.Change(func(w *Ways) { w.Mail.Roots = roots })
 	if _, err = o.Catalog.Resend(t.Context(), "me", d.ID); err != nil {
 		t.Fatal(err)
 	}

@@ -132,7 +132,9 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 // Whoever does not answer when told of a restore keeps neither second copies nor others who are told waiting.
 func TestWhoDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	dir := t.TempDir()
-	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) { s.Notifier.Hosts = []string{"127.0.0.1"} })
+	s, _ := open(t, filepath.Join(dir, "data"), func(s *Service) {
+		s.Notifier.Change(func(w *Ways) { w.Hosts = []string{"127.0.0.1"} })
+	})
 	defer s.Close()
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -13,11 +13,13 @@ import (
 	"path/filepath"
 	"regexp"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/settings"
 	"ambercellar/internal/engine"
 	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/refuse"
@@ -68,7 +70,20 @@ type Service struct {
 	Conditions *Conditions
 	Findings   *Findings
 	lock       *os.File // of the data directory
+
+	configuration atomic.Pointer[[]settings.InForce]
 }
+
+// Configuration is how the service was told to run, and where each setting comes from.
+func (s *Service) Configuration() []settings.InForce {
+	if list := s.configuration.Load(); list != nil {
+		return *list
+	}
+	return nil
+}
+
+// SetConfiguration says how the service was told to run.
+func (s *Service) SetConfiguration(list []settings.InForce) { s.configuration.Store(&list) }
 
 // newService wires the parts. Nothing goes on yet.
 func newService(dir string, log *slog.Logger) *Service {

@@ -212,7 +212,8 @@ func (m *Mail) show(w http.ResponseWriter, one *Letter) {
 		fmt.Fprintf(w, `<p><a href="/">All letters</a></p><h1>%s</h1><p>from %s to %s, %s, %s<br><small>%s</small></p>`,
 			h(one.Subject), h(one.From), h(strings.Join(one.To, ", ")), at(one.At), way, h(one.MessageID))
 		fmt.Fprintf(w, `<div class="two"><section><h2>As a page</h2><iframe title="The letter as a page" `+
-			`src="/letters/%d/html" sandbox></iframe></section><section><h2>As plain text</h2><pre>%s</pre></section></div>`+
+			`src="/letters/%d/html" sandbox></iframe></section><section><h2>As plain text</h2><pre>%s</pre>`+
+			`</section></div>`+
 			`<details><summary>As it came</summary><pre>%s</pre></details></body></html>`, one.Number, h(one.Text),
 			h(one.Raw))
 		return

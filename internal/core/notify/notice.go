@@ -228,8 +228,11 @@ func (n *Notice) HTML() string {
 		facts(s.Facts)
 	}
 	if n.Link != "" {
-		write(`<p style="margin:20px 0 0"><a href="%s" style="display:inline-block;padding:10px 16px;border-radius:8px;`+
-			`background:#92400e;color:#ffffff;text-decoration:none">Open in the console</a></p>`, n.Link)
+		write(
+			`<p style="margin:20px 0 0"><a href="%s" style="display:inline-block;padding:10px 16px;border-radius:8px;`+
+				`background:#92400e;color:#ffffff;text-decoration:none">Open in the console</a></p>`,
+			n.Link,
+		)
 	}
 	if n.Command != "" {
 		write(`<p style="margin:16px 0 0;opacity:.7">On the command line: <code>%s</code></p>`, n.Command)

@@ -1,0 +1,225 @@
+package local
+
+import (
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"slices"
+	"strings"
+
+	"ambercellar/internal/cli"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/core/settings"
+	"ambercellar/internal/service"
+)
+
+// usualConfig is the file of settings that is read where none is named, if it is there.
+const usualConfig = "/etc/ambercellar/ambercellar.yaml"
+
+// serveSettings are the settings of the service.
+func serveSettings() []settings.Setting {
+	return []settings.Setting{
+		{Name: "data", Usual: "ambercellar-data", About: "directory of the catalog and of restored files"},
+		{Name: "listen", Usual: "127.0.0.1:7420", About: "address to listen at; loopback unless told otherwise",
+			Check: hostPort},
+		{Name: "hosts", List: true, About: "names, with commas between, under which the service is asked, beside its " +
+			"addresses and the machine's name"},
+		{Name: "tls-cert", Changes: true, About: "certificate file, to serve HTTPS"},
+		{Name: "tls-key", Changes: true, About: "key file of the certificate"},
+		{Name: "metrics", About: "address of a listener of its own for /metrics; on loopback it needs no token; left " +
+			"out: /metrics is answered with the rest"},
+		{Name: "scrape-token-file", Changes: true, About: "file with the token for reading /metrics; the " +
+			"administrator's reads it too", Check: func(file string) error { _, err := scrapeToken(file); return err }},
+		{Name: "log", Usual: "text", About: "form of the log on standard error: text or json",
+			Check: oneOf("text", "json")},
+		{Name: "level", Usual: "info", Changes: true, About: "lowest level of the log: debug, info, warn or error",
+			Check: oneOf("debug", "info", "warn", "error")},
+		{
+			Name:    "smtp",
+			Changes: true,
+			About: "HOST:PORT of the mail server through which people are told; left out: no " +
+				"mail is sent",
+		},
+		{Name: "mail-from", Changes: true, About: "with -smtp: the sender's address"},
+		{Name: "mail-user", Changes: true, About: "with -smtp: whom the service signs in as; left out: the sender"},
+		{Name: "mail-password-env", Changes: true, About: "with -smtp: environment variable with the password; left " +
+			"out: no signing in"},
+		{
+			Name:    "mail-security",
+			Changes: true,
+			About: "with -smtp: " + strings.Join(service.Securities, ", ") + "; left " +
+				"out: starttls where the service signs in, and TLS if it is offered where it does not",
+			Check: oneOf(append([]string{""}, service.Securities...)...),
+		},
+		{Name: "tell-hosts", List: true, Changes: true,
+			About: "hosts, with commas between, that webhooks may be sent to; left out: none"},
+		{
+			Name:    "console-url",
+			Changes: true,
+			About: "address of the console as people have it, for links in what they " +
+				"are told; left out: no links",
+			Check: webAddress,
+		},
+		{Name: "secrets", Usual: service.UsualSecrets.Dir,
+			About: "directory of files that sources may name for their passwords; empty: none"},
+		{Name: "secret-prefix", Usual: service.UsualSecrets.Prefix, About: "what the names of environment variables " +
+			"begin with that sources and stores may name for secrets", Check: notAll},
+	}
+}
+
+func oneOf(allowed ...string) func(string) error {
+	return func(text string) error {
+		if slices.Contains(allowed, text) {
+			return nil
+		}
+		if len(allowed) == 2 {
+			return fmt.Errorf("%q is neither %s nor %s", text, allowed[0], allowed[1])
+		}
+		return fmt.Errorf("%q is none of %s", text, strings.Join(slices.DeleteFunc(slices.Clone(allowed),
+			func(s string) bool { return s == "" }), ", "))
+	}
+}
+
+func hostPort(text string) error {
+	if _, _, err := net.SplitHostPort(text); err != nil {
+		return fmt.Errorf("%q is no HOST:PORT", text)
+	}
+	return nil
+}
+
+func webAddress(text string) error {
+	if text != "" && !strings.HasPrefix(text, "http://") && !strings.HasPrefix(text, "https://") {
+		return fmt.Errorf("%q begins with neither http:// nor https://", text)
+	}
+	return nil
+}
+
+func notAll(prefix string) error {
+	if prefix == "" {
+		return errors.New("it is empty: then every variable of the service could be had through the interface")
+	}
+	return nil
+}
+
+func settingFlags(f *flag.FlagSet) {
+	f.String(
+		"config",
+		"",
+		"file of settings, in YAML (or AMBERCELLAR_CONFIG); left out: "+usualConfig+", if it is there",
+	)
+	for _, s := range serveSettings() {
+		f.String(s.Name, s.Usual, s.About+fmt.Sprintf(" (or %s)", s.Variable()))
+	}
+}
+
+// configured reads all settings, as flags, variables and a file have them. It prints all faults, and returns an error
+// where there are any; warnings it prints alone.
+func configured(e *cli.Env) (settings.Values, error) {
+	file, text, err := configFile(e)
+	if err != nil {
+		return nil, err
+	}
+	flags := map[string]string{}
+	e.Flags.Visit(func(f *flag.Flag) { flags[f.Name] = f.Value.String() })
+	all := serveSettings()
+	values, problems := settings.Read(all, settings.Given{File: file, Text: text, Environ: os.Environ(), Flags: flags})
+	faults := 0
+	for _, p := range append(problems, together(values)...) {
+		fmt.Fprintln(e.Err, p.Error())
+		if !p.Warning {
+			faults++
+		}
+	}
+	if faults > 0 {
+		return nil, cli.Usage(
+			"%s in the configuration; `ambercellar config check` looks at it without starting anything",
+			cli.Things(int64(faults), "fault"),
+		)
+	}
+	return values, nil
+}
+
+func configFile(e *cli.Env) (file string, text []byte, err error) {
+	file = e.Flag("config")
+	if file == "" {
+		file = os.Getenv(settings.Prefix + "CONFIG")
+	}
+	named := file != ""
+	if !named {
+		file = usualConfig
+	}
+	text, err = os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) && !named {
+		return "", nil, nil
+	}
+	if err != nil {
+		return "", nil, fmt.Errorf("-config: %w", err)
+	}
+	return file, text, nil
+}
+
+// together says what is wrong with settings that each might be right.
+func together(v settings.Values) (out []rule.Problem) {
+	if problem := mailOf(v).Problem(); problem != "" {
+		out = append(out, rule.Problem{Field: "smtp, mail-*", Message: problem})
+	}
+	if cert, key := v.Text("tls-cert"), v.Text("tls-key"); cert != "" || key != "" {
+		if _, err := tls.LoadX509KeyPair(cert, key); err != nil {
+			out = append(out, rule.Problem{Field: "tls-cert, tls-key", Message: err.Error(),
+				Remedy: "name the files of a certificate and of its key, in PEM"})
+		}
+	}
+	return out
+}
+
+func mailOf(v settings.Values) service.Mail {
+	return service.Mail{Server: v.Text("smtp"), From: v.Text("mail-from"), User: v.Text("mail-user"),
+		PasswordEnv: v.Text("mail-password-env"), Security: v.Text("mail-security")}
+}
+
+// apply makes a service work by the settings that can change while it runs.
+func apply(v settings.Values, s *service.Service, level *slog.LevelVar) error {
+	token, err := scrapeToken(v.Text("scrape-token-file"))
+	if err != nil {
+		return err
+	}
+	s.Access.SetScrapeToken(token)
+	s.Notifier.Change(func(w *service.Ways) {
+		w.Mail, w.Console = mailOf(v), strings.TrimRight(v.Text("console-url"), "/")
+		w.Hosts = nil
+		for _, host := range v.List("tell-hosts") {
+			w.Hosts = append(w.Hosts, strings.ToLower(host))
+		}
+	})
+	s.SetConfiguration(shown(v))
+	return level.UnmarshalText([]byte(v.Text("level")))
+}
+
+// shown lists the settings in the order of their table.
+func shown(v settings.Values) (out []settings.InForce) {
+	for _, s := range serveSettings() {
+		out = append(out, v[s.Name])
+	}
+	return out
+}
+
+// configCheck looks at the settings that `serve` would have with the same flags, variables and file.
+func configCheck(e *cli.Env) error {
+	v, err := configured(e)
+	if err != nil {
+		return err
+	}
+	if e.Flag("o") == "json" {
+		return json.NewEncoder(e.Out).Encode(shown(v))
+	}
+	for _, x := range shown(v) {
+		fmt.Fprintf(e.Out, "%-18s %-36s %s\n", x.Name, x.Text, x.From)
+	}
+	return nil
+}
