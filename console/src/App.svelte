@@ -7,6 +7,7 @@
   import BellOutline from "flowbite-svelte-icons/BellOutline.svelte";
   import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
   import ChartPieOutline from "flowbite-svelte-icons/ChartPieOutline.svelte";
+  import CogOutline from "flowbite-svelte-icons/CogOutline.svelte";
   import DatabaseOutline from "flowbite-svelte-icons/DatabaseOutline.svelte";
   import EnvelopeOutline from "flowbite-svelte-icons/EnvelopeOutline.svelte";
   import FileLinesOutline from "flowbite-svelte-icons/FileLinesOutline.svelte";
@@ -43,6 +44,7 @@
     "/queue": later(() => import("./pages/queue/Queue.svelte")),
     "/findings": later(() => import("./pages/findings/Findings.svelte")),
     "/notifications": later(() => import("./pages/notifications/Notifications.svelte")),
+    "/service": later(() => import("./pages/service/Service.svelte")),
     "/holds": later(() => import("./pages/holds/Holds.svelte")),
     "/runs": later(() => import("./pages/runs/Runs.svelte")),
     "/runs/:run": fresh(() => import("./pages/runs/RunDetail.svelte")),
@@ -67,7 +69,8 @@
     { href: "#/restores", text: "Restores", icon: UndoOutline },
     { href: "#/disposals", text: "Disposals", icon: TrashBinOutline },
     { href: "#/holds", text: "Holds", icon: LockOutline },
-    { href: "#/notifications", text: "Notifications", icon: EnvelopeOutline }
+    { href: "#/notifications", text: "Notifications", icon: EnvelopeOutline },
+    { href: "#/service", text: "Service", icon: CogOutline }
   ];
   // Tables and lists are read all day: less air than the library's defaults.
   const dense = {

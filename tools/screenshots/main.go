@@ -64,6 +64,7 @@ func main() {
 		{"schedule", "#/schedule", "main table"},
 		{"queue", "#/queue", "main form"},
 		{"findings", "#/findings", "main ul"},
+		{"service", "#/service", "main table"},
 		{"notifications", "#/notifications", "main table"},
 	}
 	if strings.HasPrefix(*only, "partition") { // which the demo has on PostgreSQL and MariaDB alone

@@ -4,6 +4,7 @@
   const colors = {
     done: "green",
     sent: "green",
+    ok: "green",
     closed: "green",
     running: "blue",
     queued: "gray",
