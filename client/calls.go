@@ -1469,6 +1469,11 @@ func (c *Client) Configuration(ctx context.Context) (out Items[InForce], err err
 	return out, err
 }
 
+// Support: what helps to see what the service does, as a zip without secrets and values of rows.
+func (c *Client) Support(ctx context.Context, w io.Writer) error {
+	return c.Download(ctx, "/support", w)
+}
+
 // Doctor: what the service depends on, how that stands, and what to do about it.
 func (c *Client) Doctor(ctx context.Context) (out Items[Check], err error) {
 	err = c.Do(ctx, "GET", "/doctor", nil, &out)

@@ -71,6 +71,7 @@ const (
 	KeepFindings      = "findings"
 	KeepSteps         = "steps"
 	KeepSizes         = "sizes"
+	KeepDeliveries    = "deliveries"
 )
 
 // Ended says whether nothing follows a state.

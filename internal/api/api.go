@@ -50,7 +50,7 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 		if !r.open {
 			handlers = append(handlers, a.authenticated)
 		}
-		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler())...)
+		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler(a.meant))...)
 	}
 	g.NoRoute(a.other)
 	return g

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/http"
@@ -71,6 +72,19 @@ func (a *API) healthRoutes() []route {
 	return []route{
 		whole("/configuration", "Configuration", "How the service was told to run, and where each setting comes from",
 			func(context.Context, request) ([]settings.InForce, error) { return a.service.Configuration(), nil }),
+		file(
+			"/support",
+			"Support",
+			"What helps to see what the service does, as a zip without secrets and values of rows",
+			func(c *gin.Context) {
+				var b bytes.Buffer
+				if err := a.service.Support(c.Request.Context(), actor, &b); err != nil {
+					fail(c, err)
+					return
+				}
+				c.Data(http.StatusOK, "application/zip", b.Bytes())
+			},
+		),
 		whole("/doctor", "Doctor", "What the service depends on, how that stands, and what to do about it",
 			func(ctx context.Context, _ request) ([]service.Check, error) { return a.service.Health.Examine(ctx) }),
 	}

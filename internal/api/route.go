@@ -138,14 +138,14 @@ type none struct{}
 
 func ginPath(p string) string { return strings.NewReplacer("{", ":", "}", "").Replace(p) }
 
-func (r route) handler() gin.HandlerFunc {
+func (r route) handler(meant func(context.Context, error) error) gin.HandlerFunc {
 	if r.raw != nil {
 		return r.raw
 	}
 	return func(c *gin.Context) {
 		out, err := r.do(c)
 		if err != nil {
-			fail(c, err)
+			fail(c, meant(c.Request.Context(), err))
 			return
 		}
 		if _, nothing := out.(none); nothing {

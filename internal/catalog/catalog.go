@@ -37,6 +37,13 @@ const readers = 8
 // ErrNotFound says that there is no record of that name.
 var ErrNotFound = errors.New("not found")
 
+// NotFoundError says that there is no record of a kind and a name. It is an ErrNotFound.
+type NotFoundError struct{ Kind, Name string }
+
+func (e *NotFoundError) Error() string { return fmt.Sprintf("%s %q: %v", e.Kind, e.Name, ErrNotFound) }
+
+func (e *NotFoundError) Is(target error) bool { return target == ErrNotFound }
+
 // Open opens the catalog's file, makes it where it does not exist, and brings its tables up to date. It refuses one of
 // a newer version with a NewerError.
 func Open(ctx context.Context, path string) (*Catalog, error) {
@@ -133,7 +140,7 @@ func get[T any](ctx context.Context, q sqlx.QueryerContext, kind, name, query st
 	var out T
 	err := sqlx.GetContext(ctx, q, &out, query, args...)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, fmt.Errorf("%s %q: %w", kind, name, ErrNotFound)
+		return nil, &NotFoundError{kind, name}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s %q: %w", kind, name, err)

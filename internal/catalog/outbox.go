@@ -97,7 +97,7 @@ func (c *Catalog) DeleteRecipient(ctx context.Context, actor, name string) error
 			return err
 		}
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("recipient %q: %w", name, ErrNotFound))
+			return errors.Join(err, &NotFoundError{"recipient", name})
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE delivery SET state = 'cancelled', ended_at = ?, error =
 			'the recipient was removed' WHERE recipient = ? AND state = 'waiting'`, At(c.Now()), name); err != nil {

@@ -53,7 +53,8 @@ var recordKinds = map[string]string{client.KeepBatches: "batches of runs that ha
 	client.KeepFirings:       "firings that are carried out; the ten newest of each rule stay",
 	client.KeepFindings:      "findings that are closed",
 	client.KeepSteps:         "steps before and after runs, with what came back",
-	client.KeepSizes:         "sizes of tables, once a day"}
+	client.KeepSizes:         "sizes of tables, once a day",
+	client.KeepDeliveries:    "notices that were sent, given up or cancelled"}
 
 func catalogKeep(e *Env) error {
 	var keeps map[string]string

@@ -16,6 +16,7 @@ import (
 	"text/tabwriter"
 
 	"ambercellar/client"
+	"ambercellar/internal/core/shape"
 )
 
 // Exit statuses.
@@ -94,10 +95,18 @@ func (p Program) Run(ctx context.Context, args []string, in io.Reader, out, errO
 		help(out, all)
 		return exitDone
 	}
+	if args[0] == "complete" { // for shells
+		words := args[1:]
+		if len(words) > 0 && words[0] == "--" {
+			words = words[1:]
+		}
+		complete(ctx, out, all, words)
+		return exitDone
+	}
 	cmd, rest := find(all, args)
 	if cmd == nil {
-		fmt.Fprintf(errOut, "ambercellar: %q is no command; `ambercellar help` lists them\n",
-			strings.Join(args[:min(2, len(args))], " "))
+		fmt.Fprintf(errOut, "ambercellar: %q is no command; %s\n", strings.Join(args[:min(2, len(args))], " "),
+			meant(all, args))
 		return exitUsage
 	}
 	e := &Env{Ctx: ctx, In: in, Out: out, Err: errOut, verifyStores: p.VerifyStores}
@@ -127,6 +136,52 @@ func find(all []Command, args []string) (*Command, []string) {
 	return nil, nil
 }
 
+// meant says which command somebody meant, or where they are listed.
+func meant(all []Command, args []string) string {
+	verbs := map[string][]string{}
+	var nouns, names []string
+	for _, c := range all {
+		noun, verb, _ := strings.Cut(c.Name, " ")
+		if !slices.Contains(nouns, noun) {
+			nouns = append(nouns, noun)
+		}
+		verbs[noun], names = append(verbs[noun], verb), append(names, c.Name)
+	}
+	written := strings.Join(args[:min(2, len(args))], " ")
+	if len(args) > 1 && slices.Contains(nouns, args[0]) {
+		if near := shape.Nearest(args[1], verbs[args[0]]); near != "" {
+			return "did you mean `ambercellar " + args[0] + " " + near + "`?"
+		}
+	}
+	if slices.Contains(nouns, args[0]) {
+		return "it goes on with " + strings.Join(verbs[args[0]], ", ")
+	}
+	if near := shape.Nearest(written, names); near != "" {
+		return "did you mean `ambercellar " + near + "`?"
+	}
+	if near := shape.Nearest(args[0], nouns); near != "" {
+		return "did you mean `ambercellar " + near + "`?"
+	}
+	return "`ambercellar help` lists them"
+}
+
+// nearFlag says which flag somebody meant where none is of the name that they wrote.
+func nearFlag(f *flag.FlagSet, args []string) string {
+	var known []string
+	f.VisitAll(func(x *flag.Flag) { known = append(known, x.Name) })
+	for _, a := range args {
+		name, dashed := strings.CutPrefix(a, "-")
+		name, _, _ = strings.Cut(strings.TrimPrefix(name, "-"), "=")
+		if dashed && name != "" && f.Lookup(name) == nil {
+			if near := shape.Nearest(name, known); near != "" {
+				return "did you mean -" + near + "? "
+			}
+			return ""
+		}
+	}
+	return ""
+}
+
 // run parses a command's flags, which may stand before, between and after its arguments, and runs it.
 func (e *Env) run(cmd *Command, args []string) error {
 	f := flag.NewFlagSet(cmd.Name, flag.ContinueOnError)
@@ -149,7 +204,7 @@ func (e *Env) run(cmd *Command, args []string) error {
 			f.PrintDefaults()
 			return err
 		} else if err != nil {
-			return Usage("%v; `ambercellar %s -h` shows its flags", err, cmd.Name)
+			return Usage("%v; %s`ambercellar %s -h` shows its flags", err, nearFlag(f, args), cmd.Name)
 		}
 		if args = f.Args(); len(args) == 0 {
 			break

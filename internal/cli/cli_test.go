@@ -131,6 +131,13 @@ func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 		{[]string{"serve", "-log", "runes"}, 2, "neither text nor json"},
 		{[]string{"serve", "-level", "loud"}, 2, "none of debug"},
 		{[]string{"version"}, 0, "ambercellar "},
+		{[]string{"rul", "list"}, 2, "did you mean `ambercellar rule list`?"},
+		{[]string{"rule", "lst"}, 2, "did you mean `ambercellar rule list`?"},
+		{[]string{"runn"}, 2, "did you mean `ambercellar run`?"},
+		{[]string{"rule"}, 2, "it goes on with check, apply"},
+		{[]string{"tides"}, 2, "`ambercellar help` lists them"},
+		{[]string{"rule", "list", "-soruce", "x"}, 2, "did you mean -source?"},
+		{[]string{"complete", "--", "rule", "li"}, 0, "list"},
 	} {
 		out, errOut, status := invoke(c.args...)
 		if status != c.status || !strings.Contains(out+errOut, c.say) {

@@ -15,6 +15,15 @@ func notificationCommands() []Command {
 	return []Command{
 		{Name: "config show", Summary: "show the settings of the running service, and where each comes from",
 			Run: configShow},
+		{Name: "completion", Args: "SHELL", Summary: "print what lets bash, zsh or fish complete commands and names",
+			Run: completionScript, Local: true},
+		{
+			Name: "support",
+			Summary: "write a file for whoever helps: versions, settings, checks, queue, findings, log; no " +
+				"secrets, no values of rows",
+			Run:   support,
+			Flags: func(f *flag.FlagSet) { f.String("out", "", "the file to write, a zip; it must not exist") },
+		},
 		{Name: "doctor", Run: doctor,
 			Summary: "look at everything that the service depends on, and say what to do; status 1 where something " +
 				"failed",
@@ -235,4 +244,21 @@ func configShow(e *Env) error {
 		)
 	}
 	return e.Show(l, []string{"setting", "value", "from", "changes"}, rows)
+}
+
+func support(e *Env) error {
+	out := e.Flag("out")
+	if out == "" {
+		return Usage("-out is missing: the file to write")
+	}
+	if err := e.save("/support", out); err != nil {
+		return err
+	}
+	_, err := fmt.Fprintf(
+		e.Out,
+		"%s holds what helps to see what the service does; it has no secrets, no conditions, no "+
+			"reasons and no values of rows, but names of rules, sources and tables\n",
+		out,
+	)
+	return err
 }

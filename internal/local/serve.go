@@ -42,7 +42,8 @@ func serve(e *cli.Env) error {
 		return err
 	}
 	level := &slog.LevelVar{}
-	log := logger(e, v.Text("log"), level)
+	recorder := service.NewRecorder(logHandler(e, v.Text("log"), level))
+	log := slog.New(recorder)
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(softMemory)
 	}
@@ -56,7 +57,7 @@ func serve(e *cli.Env) error {
 	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	s, token, err := service.Open(ctx, v.Text("data"), log, func(s *service.Service) {
-		err = apply(v, s, level)
+		s.Recorder, err = recorder, apply(v, s, level)
 		s.Places.Secrets = service.Secrets{Dir: v.Text("secrets"), Prefix: v.Text("secret-prefix")}
 	})
 	if err != nil {
@@ -230,10 +231,10 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 // what whoever stops services waits for.
 const closeBudget = 20 * time.Second
 
-func logger(e *cli.Env, form string, level *slog.LevelVar) *slog.Logger {
+func logHandler(e *cli.Env, form string, level *slog.LevelVar) slog.Handler {
 	options := &slog.HandlerOptions{Level: level}
 	if form == "json" {
-		return slog.New(slog.NewJSONHandler(e.Err, options))
+		return slog.NewJSONHandler(e.Err, options)
 	}
-	return slog.New(slog.NewTextHandler(e.Err, options))
+	return slog.NewTextHandler(e.Err, options)
 }

@@ -71,6 +71,7 @@ type Service struct {
 	Findings   *Findings
 	lock       *os.File // of the data directory
 
+	Recorder      *Recorder // keeps the newest lines of the log; nil: nothing does
 	configuration atomic.Pointer[[]settings.InForce]
 }
 
