@@ -96,7 +96,7 @@ func TestShellsComplete(t *testing.T) {
 	for line, want := range map[string]string{"ru": "rule run", "rule ": "check apply forecast list show enable " +
 		"disable requirements", "rule show ": "boarding-scans", "rule show b": "boarding-scans",
 		"table show harbour s": "scan",
-		"run list -ru": "-rule", "run list -rule ": "boarding-scans", "run list -o ": "table json csv",
+		"run list -ru":         "-rule", "run list -rule ": "boarding-scans", "run list -o ": "table json csv",
 		"completion ": "", "store s": "set sweep"} {
 		script := `source <("$0" completion bash); ambercellar() { "$PROGRAM" "$@"; }
 COMP_WORDS=(ambercellar "$@"); COMP_CWORD=$#; _ambercellar; echo "${COMPREPLY[*]}"`
