@@ -123,7 +123,7 @@ func main() {
 		"measure only works whose names begin with one of these, separated by commas: "+
 			strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
 			"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog, "+
-			"schedules, year")
+			"schedules, outbox, year")
 	flag.Parse()
 	if *redraw != "" {
 		if err := redrawn(*redraw, a.out); err != nil {
@@ -174,6 +174,7 @@ func (a *asked) measure(ctx context.Context) error {
 		{"size-tables", func() error { return sizes(ctx, "size-tables", a.out, a.program) }},
 		{"size-catalog", func() error { return sizes(ctx, "size-catalog", a.out, a.program) }},
 		{"schedules", func() error { return sizes(ctx, "schedules", a.out, a.program) }},
+		{"outbox", func() error { return sizes(ctx, "outbox", a.out, a.program) }},
 		{"year", func() error { return sizes(ctx, "year", a.out, a.program) }},
 	} {
 		wanted := a.wanted(x.name)

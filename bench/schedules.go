@@ -1,19 +1,16 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -35,10 +32,19 @@ func manySchedules(ctx context.Context, program string, say func(sizeMeasure)) e
 	defer os.RemoveAll(dir)
 	data := filepath.Join(dir, "data")
 	var ahead atomic.Int64
+	token := ""
 	open := func() (*service.Service, error) {
-		s, _, err := service.Open(ctx, data, slog.New(slog.NewTextHandler(io.Discard, nil)), func(s *service.Service) {
-			s.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
-		})
+		s, fresh, err := service.Open(
+			ctx,
+			data,
+			slog.New(slog.NewTextHandler(io.Discard, nil)),
+			func(s *service.Service) {
+				s.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+			},
+		)
+		if fresh != "" {
+			token = fresh
+		}
 		return s, err
 	}
 	s, err := open()
@@ -64,7 +70,7 @@ func manySchedules(ctx context.Context, program string, say func(sizeMeasure)) e
 	if err := s.Close(); err != nil {
 		return err
 	}
-	if err := startAndIdle(program, data, say); err != nil {
+	if err := startAndIdle(program, data, token, say); err != nil {
 		return err
 	}
 	if s, err = open(); err != nil {
@@ -114,21 +120,20 @@ func applyScheduled(ctx context.Context, c *catalog.Catalog, dir string) error {
 }
 
 // startAndIdle starts the program and lets it alone for a while.
-func startAndIdle(program, data string, say func(sizeMeasure)) error {
-	cmd := exec.Command(program, "serve", "-data", data, "-listen", "127.0.0.1:0")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	out, err := cmd.StdoutPipe()
+func startAndIdle(program, data, token string, say func(sizeMeasure)) error {
+	s, err := serveProgram(program, data)
 	if err != nil {
 		return err
 	}
-	begun := time.Now()
-	if err := cmd.Start(); err != nil {
+	defer s.stop()
+	cmd := s.cmd
+	say(sizeMeasure{"the service starts and is ready", 2000, float64(s.ready.Microseconds()) / 1000, "ms"})
+	each, series, err := scrapes(s.at, token)
+	if err != nil {
 		return err
 	}
-	defer func() { cmd.Process.Signal(syscall.SIGTERM); cmd.Wait() }()
-	for lines := bufio.NewScanner(out); lines.Scan() && !strings.HasPrefix(lines.Text(), "listening at "); {
-	}
-	say(sizeMeasure{"the service starts", 2000, ms(begun), "ms"})
+	say(sizeMeasure{fmt.Sprintf("a scrape of /metrics, with %d series", series), 100,
+		float64(each.Microseconds()) / 1000, "ms"})
 	time.Sleep(5 * time.Second) // it reads the schedules
 	before, err := processorTime(cmd.Process.Pid)
 	if err != nil {

@@ -52,6 +52,8 @@ func sizes(ctx context.Context, what, out, program string) error {
 		measure = largeCatalog
 	case "schedules":
 		measure = manySchedules
+	case "outbox":
+		measure = anOutbox
 	case "year":
 		measure = aYear
 	}

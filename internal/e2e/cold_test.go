@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ambercellar/client"
+	"ambercellar/internal/core/notify"
 	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/standin"
@@ -112,14 +113,14 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	// A restore waits for the segment that it needs, and the asker is told.
 	var told struct {
 		sync.Mutex
-		restores []client.Restore
+		notices []notify.Notice
 	}
 	desk := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		told.Lock()
 		defer told.Unlock()
-		var x client.Restore
+		var x notify.Notice
 		if err := json.NewDecoder(r.Body).Decode(&x); err == nil {
-			told.restores = append(told.restores, x)
+			told.notices = append(told.notices, x)
 		}
 	}))
 	defer desk.Close()
@@ -128,7 +129,7 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	if p.Cold == nil || len(p.Cold.Segments) != 1 || p.Rows != 0 {
 		t.Errorf("the preview: %+v", p)
 	}
-	w.refuse(1, []string{"neither a mail address nor a URL"}, "restore", "request", "-source", "harbour", "-table",
+	w.refuse(1, []string{"is no mail address", "or a URL like"}, "restore", "request", "-source", "harbour", "-table",
 		"scan", "-where", where, "-tell", "desk")
 	r := must1[client.Restore](w, "restore", "request", "-source", "harbour", "-table", "scan", "-keys", "1500",
 		"-priority", "high", "-wait=false", "-tell", desk.URL)
@@ -146,7 +147,8 @@ func TestSegmentsGoColdAndComeBack(t *testing.T) {
 	w.eventually("the asker is told", func() bool {
 		told.Lock()
 		defer told.Unlock()
-		return len(told.restores) == 1 && told.restores[0].ID == r.ID && told.restores[0].State == client.RestoreDone
+		return len(told.notices) == 1 && told.notices[0].Record == r.ID &&
+			told.notices[0].Kind == notify.EventRestoreReady
 	})
 	if l := must1[client.Items[client.Retrieval]](w, "retrieval", "list").Items; len(l) != 1 ||
 		l[0].State != client.RetrievalReady || l[0].Priority != "high" || l[0].Price == nil ||

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/parquet-go/parquet-go"
 
@@ -223,7 +224,7 @@ func TestPauseResumeAndCancel(t *testing.T) {
 // someDeleted waits until a run has deleted so many rows.
 func (w *world) someDeleted(id string, rows int64) {
 	w.t.Helper()
-	w.until(id, fmt.Sprintf("does not get to %d rows", rows), func(r client.RunView) bool {
+	w.untilWithin(id, fmt.Sprintf("does not get to %d rows", rows), 5*time.Minute, func(r client.RunView) bool {
 		if r.Ledger.Deleted < rows && (r.State.Ended() || r.State == client.Failed) {
 			w.t.Fatalf("run %s is %s (%s) before it has deleted %d rows", id, r.State, r.Reason, rows)
 		}

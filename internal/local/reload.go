@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"os/signal"
 	"sync/atomic"
-	"syscall"
 
 	"github.com/coreos/go-systemd/v22/daemon"
 
@@ -33,11 +31,8 @@ func (c *certificate) load(cert, key string) error {
 
 func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) { return c.pair.Load(), nil }
 
-// reloading calls fn at each SIGHUP, until ctx ends.
-func reloading(ctx context.Context, fn func()) {
-	hangup := make(chan os.Signal, 1)
-	signal.Notify(hangup, syscall.SIGHUP)
-	defer signal.Stop(hangup)
+// reloading calls fn at each signal, until ctx ends.
+func reloading(ctx context.Context, hangup <-chan os.Signal, fn func()) {
 	for {
 		select {
 		case <-ctx.Done():

@@ -41,6 +41,9 @@ func serve(e *cli.Env) error {
 	if err != nil {
 		return err
 	}
+	hangup := make(chan os.Signal, 1) // from now on it ends nothing
+	signal.Notify(hangup, syscall.SIGHUP)
+	defer signal.Stop(hangup)
 	level := &slog.LevelVar{}
 	recorder := service.NewRecorder(logHandler(e, v.Text("log"), level))
 	log := slog.New(recorder)
@@ -95,7 +98,7 @@ func serve(e *cli.Env) error {
 	fmt.Fprintf(e.Out, "listening at %s://%s\n", scheme, l.Addr())
 	stopping := supervised(ctx, s, log)
 	context.AfterFunc(ctx, stopping)
-	go reloading(ctx, func() { reload(e, v, s, level, certificate, log) })
+	go reloading(ctx, hangup, func() { reload(e, v, s, level, certificate, log) })
 	return answer(ctx, s, l, log, lowered(v.List("hosts"))...)
 }
 

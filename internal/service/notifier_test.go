@@ -492,3 +492,27 @@ func TestAMailServerThatCannotBe(t *testing.T) {
 		t.Error("mail goes out without a server")
 	}
 }
+
+// TestATableOfAnyNameIsOneLineOfALetter: databases allow names that would end a line of a letter's head.
+func TestATableOfAnyNameIsOneLineOfALetter(t *testing.T) {
+	t.Parallel()
+	o := openOutbox(t, &standin.Mail{})
+	e := &notify.Event{Kind: notify.EventRunDone, Record: "R\r\nBcc: d@x.example", At: o.Now(), Detail: notify.Detail{
+		Rule: "scans", Source: "harbour", Table: "scan\r\nBcc: c@x.example\r\n\r\n.\r\nQUIT\x00\xff"}}
+	r := &notify.Recipient{Address: "keeper@harbour.example"}
+	d := catalog.NewDelivery(r, notify.NoticeOf(e, ""), false, o.Now())
+	if err := o.Catalog.Deliver(t.Context(), d); err != nil {
+		t.Fatal(err)
+	}
+	o.until(t, "it came", func() bool { return o.post.Count() == 1 })
+	l := o.post.Letters()[0]
+	head, body, _ := strings.Cut(l.Raw, "\r\n\r\n")
+	for _, line := range strings.Split(head, "\r\n") {
+		if strings.HasPrefix(strings.ToLower(line), "bcc") {
+			t.Errorf("the head of the letter has a line %q", line)
+		}
+	}
+	if len(l.To) != 1 || !strings.Contains(body, "harbour") || !strings.Contains(l.HTML, "</html>") {
+		t.Errorf("the letter: %+v", l)
+	}
+}

@@ -25,7 +25,10 @@ func TestTheRecorderKeepsTheNewestLinesWithoutValues(t *testing.T) {
 	}
 	var kept strings.Builder
 	if _, err := r.WriteTo(&kept); err != nil || strings.Contains(kept.String(), "secret") ||
-		!strings.Contains(kept.String(), "ERROR it stopped rule=scans reason=… error=*errors.errorString run=R1 note=…") {
+		!strings.Contains(
+			kept.String(),
+			"ERROR it stopped rule=scans reason=… error=*errors.errorString run=R1 note=…",
+		) {
 		t.Errorf("kept: %q, %v", kept.String(), err)
 	}
 	r = NewRecorder(slog.NewTextHandler(&strings.Builder{}, nil))
