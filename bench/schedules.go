@@ -2,6 +2,8 @@ package main
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -70,6 +72,9 @@ func manySchedules(ctx context.Context, program string, say func(sizeMeasure)) e
 	if err := s.Close(); err != nil {
 		return err
 	}
+	if err := addRuns(ctx, filepath.Join(data, "catalog.db")); err != nil {
+		return err
+	}
 	if err := startAndIdle(program, data, token, say); err != nil {
 		return err
 	}
@@ -119,6 +124,27 @@ func applyScheduled(ctx context.Context, c *catalog.Catalog, dir string) error {
 	return c.ApplyRules(ctx, "bench", time.Now(), applied)
 }
 
+// addRuns keeps ten runs of each rule, of the last ten days.
+func addRuns(ctx context.Context, path string) error {
+	db, err := sql.Open("sqlite", "file:"+path)
+	if err != nil {
+		return err
+	}
+	for _, statement := range []string{`INSERT INTO run (id, plan, rule, revision, source, table_name, action, store,
+			pace, cutoff, due, state, created_at, ended_at, deleted, purged)
+		SELECT printf('R%07d', i), 'p', printf('quay-%05d', i % ?1), 1, 'harbour', printf('quay_%05d', i % ?1), 'purge',
+			'', 'gentle', '2025-01-01T00:00:00.000000Z', 7, 'done',
+			strftime('%Y-%m-%dT%H:%M:%fZ', 'now', printf('-%d days', i / ?1)),
+			strftime('%Y-%m-%dT%H:%M:%fZ', 'now', printf('-%d days', i / ?1)), 7, 7 FROM n`,
+		`INSERT INTO day_sum SELECT date('now', printf('-%d days', i / ?1)), printf('quay-%05d', i % ?1), 1, 'harbour',
+			printf('quay_%05d', i % ?1), '', 1, 0, 7, 700, 0 FROM n`} {
+		_, one := db.ExecContext(ctx, "WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE "+
+			"i < ?2 - 1) "+statement, scheduledRules, scheduledRules*10)
+		err = errors.Join(err, one)
+	}
+	return errors.Join(err, db.Close())
+}
+
 // startAndIdle starts the program and lets it alone for a while.
 func startAndIdle(program, data, token string, say func(sizeMeasure)) error {
 	s, err := serveProgram(program, data)
@@ -128,13 +154,13 @@ func startAndIdle(program, data, token string, say func(sizeMeasure)) error {
 	defer s.stop()
 	cmd := s.cmd
 	say(sizeMeasure{"the service starts and is ready", 2000, float64(s.ready.Microseconds()) / 1000, "ms"})
+	time.Sleep(5 * time.Second) // it reads the schedules
 	each, series, err := scrapes(s.at, token)
 	if err != nil {
 		return err
 	}
 	say(sizeMeasure{fmt.Sprintf("a scrape of /metrics, with %d series", series), 100,
 		float64(each.Microseconds()) / 1000, "ms"})
-	time.Sleep(5 * time.Second) // it reads the schedules
 	before, err := processorTime(cmd.Process.Pid)
 	if err != nil {
 		return err

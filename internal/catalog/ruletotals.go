@@ -17,25 +17,33 @@ type RuleTotals struct {
 	FileBytes int64  `db:"file_bytes"` // that the archive grew by
 }
 
-const ruleSums = `SELECT rule, source, table_name, sum(runs) AS runs, sum(archived) AS archived, sum(purged) AS purged,
-	sum(freed) AS freed, sum(file_bytes) AS file_bytes FROM `
-
-// RuleTotalsBefore sums up the runs that ended before a day, in UTC.
-func (c *Catalog) RuleTotalsBefore(ctx context.Context, day time.Time) ([]RuleTotals, error) {
-	return list[RuleTotals](ctx, c.db, ruleSums+"day_sum WHERE day < ? GROUP BY 1, 2, 3",
-		day.UTC().Format(time.DateOnly))
+// sums adds up what rules came to: each of those up to a name by itself, and all others together, as a rule without
+// one. Of ten thousand rules few are told apart.
+func sums(of string) string {
+	const each = `sum(runs) AS runs, sum(archived) AS archived, sum(purged) AS purged, sum(freed) AS freed,
+		sum(file_bytes) AS file_bytes`
+	return "SELECT rule, source, table_name, " + each + " FROM (" + of + ") WHERE +rule <= ?2 GROUP BY 1, 2, 3 " +
+		"UNION ALL SELECT '', '', '', " + each + " FROM (" + of + ") WHERE +rule > ?2 HAVING count(*) > 0"
 }
 
-// RuleTotalsFrom sums up the runs that ended on a day, in UTC, or later, and those that have not ended.
-func (c *Catalog) RuleTotalsFrom(ctx context.Context, day time.Time) ([]RuleTotals, error) {
-	return list[RuleTotals](ctx, c.db, ruleTotalsQuery, day.UTC().Format(time.DateOnly))
+// RuleTotalsBefore sums up the runs that ended before a day, in UTC: those of each rule up to a name, and those of all
+// others together.
+func (c *Catalog) RuleTotalsBefore(ctx context.Context, day time.Time, last string) ([]RuleTotals, error) {
+	return list[RuleTotals](ctx, c.db, sums("SELECT * FROM day_sum WHERE day < ?1"), day.UTC().Format(time.DateOnly),
+		last)
+}
+
+// RuleTotalsFrom sums up the runs that ended on a day, in UTC, or later, and those that have not ended: those of each
+// rule up to a name, and those of all others together.
+func (c *Catalog) RuleTotalsFrom(ctx context.Context, day time.Time, last string) ([]RuleTotals, error) {
+	return list[RuleTotals](ctx, c.db, sums(ruleTotals), day.UTC().Format(time.DateOnly), last)
 }
 
 // One statement, so that no run is counted twice or not at all when it ends meanwhile.
-const ruleTotalsQuery = ruleSums + `(SELECT rule, source, table_name, runs, archived, purged, freed, file_bytes
-	FROM day_sum WHERE day >= ?
+const ruleTotals = `SELECT rule, source, table_name, runs, archived, purged, freed, file_bytes
+	FROM day_sum WHERE day >= ?1
 	UNION ALL SELECT rule, source, table_name, 0, deleted - purged, purged, raw_bytes, file_bytes FROM run
-	WHERE state NOT IN ('done', 'cancelled')) GROUP BY 1, 2, 3`
+	WHERE state NOT IN ('done', 'cancelled')`
 
 // LastSuccess is when the newest run of a rule that is done ended.
 type LastSuccess struct {
@@ -43,11 +51,13 @@ type LastSuccess struct {
 	Ended Time   `db:"ended"`
 }
 
-// LastSuccesses lists the rules of which a run is done, with when the newest of these ended.
-func (c *Catalog) LastSuccesses(ctx context.Context) ([]LastSuccess, error) {
-	return list[LastSuccess](ctx, c.db, lastSuccessQuery)
+// LastSuccesses lists, of the first so many rules by name, those of which a run is done, with when the newest of these
+// ended.
+func (c *Catalog) LastSuccesses(ctx context.Context, most int) ([]LastSuccess, error) {
+	return list[LastSuccess](ctx, c.db, lastSuccessQuery, most)
 }
 
-const lastSuccessQuery = `SELECT rule.name AS rule, run.ended_at AS ended FROM rule CROSS JOIN run ON run.id = (
+const lastSuccessQuery = `SELECT rule.name AS rule, run.ended_at AS ended FROM (SELECT name FROM rule ORDER BY name
+	LIMIT ?) rule CROSS JOIN run ON run.id = (
 	SELECT id FROM run WHERE run.rule = rule.name AND state = 'done' ORDER BY created_at DESC LIMIT 1)
 	WHERE run.ended_at IS NOT NULL`

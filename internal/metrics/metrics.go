@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -76,6 +77,7 @@ type collector struct {
 	mu     sync.Mutex
 	before time.Time            // base sums up the days before this one
 	base   []catalog.RuleTotals // which do not change any more
+	last   string               // up to which name
 }
 
 // Handler answers with the figures of a service and of its process.
@@ -97,13 +99,21 @@ func (c *collector) Describe(chan<- *prometheus.Desc) {}
 func (c *collector) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	ok := 1.0
+	var failed atomic.Bool
+	var group sync.WaitGroup
 	for _, part := range []func(context.Context, sink) error{c.ofRules, c.ofTimes, c.ofQueue, c.ofFindings,
 		c.ofNotices, c.ofStores} {
-		if err := part(ctx, sink(out)); err != nil {
-			ok = 0
-			c.service.Log.Error("figures cannot be read", "error", err)
-		}
+		group.Go(func() {
+			if err := part(ctx, sink(out)); err != nil {
+				failed.Store(true)
+				c.service.Log.Error("figures cannot be read", "error", err)
+			}
+		})
+	}
+	group.Wait()
+	ok := 1.0
+	if failed.Load() {
+		ok = 0
 	}
 	sink(out).gauge(up, ok)
 }
@@ -128,38 +138,45 @@ func clean(labels []string) []string {
 
 func at(t time.Time) float64 { return float64(t.UnixMilli()) / 1000 }
 
-// totals sums up what the runs of each rule came to. Days that are over do not change: they are read once a day.
-func (c *collector) totals(ctx context.Context) ([]catalog.RuleTotals, error) {
+// totals sums up what the runs of each rule came to, up to the last one that is told apart. Days that are over do not
+// change: they are read once a day.
+func (c *collector) totals(ctx context.Context, last string) ([]catalog.RuleTotals, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	day := c.service.Now().UTC().Truncate(24*time.Hour).AddDate(0, 0, -1) // a run may be late into yesterday's sum
-	if !c.before.Equal(day) {
-		base, err := c.service.Catalog.RuleTotalsBefore(ctx, day)
+	if !c.before.Equal(day) || c.last != last {
+		base, err := c.service.Catalog.RuleTotalsBefore(ctx, day, last)
 		if err != nil {
 			return nil, err
 		}
-		c.base, c.before = base, day
+		c.base, c.before, c.last = base, day, last
 	}
-	recent, err := c.service.Catalog.RuleTotalsFrom(ctx, day)
+	recent, err := c.service.Catalog.RuleTotalsFrom(ctx, day, last)
 	return append(slices.Clip(c.base), recent...), err
 }
 
-// told says under which names rules are told: their own, or that of the others.
-func (c *collector) told(ctx context.Context) (map[string]bool, error) {
+// behindAll is behind every name.
+const behindAll = "\U0010FFFF"
+
+// told says which rules are told by their own names, and the last name of these.
+func (c *collector) told(ctx context.Context) (names map[string]bool, last string, err error) {
 	list, err := c.service.Catalog.RuleNames(ctx, MostRules)
-	names := map[string]bool{}
+	names, last = map[string]bool{}, behindAll
 	for _, name := range list {
 		names[name] = true
 	}
-	return names, err
+	if len(list) == MostRules {
+		last = list[MostRules-1]
+	}
+	return names, last, err
 }
 
 func (c *collector) ofRules(ctx context.Context, out sink) error {
-	list, err := c.totals(ctx)
+	told, last, err := c.told(ctx)
 	if err != nil {
 		return err
 	}
-	told, err := c.told(ctx)
+	list, err := c.totals(ctx, last)
 	if err != nil {
 		return err
 	}
@@ -190,11 +207,11 @@ func (c *collector) ofRules(ctx context.Context, out sink) error {
 
 // ofTimes tells of rules when they last had success and when they fire next, of those that are told apart.
 func (c *collector) ofTimes(ctx context.Context, out sink) error {
-	told, err := c.told(ctx)
+	told, _, err := c.told(ctx)
 	if err != nil {
 		return err
 	}
-	last, err := c.service.Catalog.LastSuccesses(ctx)
+	last, err := c.service.Catalog.LastSuccesses(ctx, MostRules)
 	if err != nil {
 		return err
 	}
