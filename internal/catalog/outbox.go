@@ -160,11 +160,12 @@ func (c *Catalog) Deliver(ctx context.Context, out ...Delivery) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error { return insertDeliveries(ctx, tx, out) })
 }
 
-// DeliverDigest keeps the sum of a recipient's days up to a moment, unless that was done.
+// DeliverDigest keeps the sum of a recipient's day up to a moment, unless that was done. What was done after now was
+// done by a clock that is set back since.
 func (c *Catalog) DeliverDigest(ctx context.Context, d Delivery, to time.Time) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		if err := changed(tx.ExecContext(ctx, "UPDATE recipient SET digested_to = ? WHERE name = ? AND digested_to < ?",
-			At(to), d.Recipient, At(to))); err != nil {
+		if err := changed(tx.ExecContext(ctx, `UPDATE recipient SET digested_to = ?1 WHERE name = ?2 AND
+			(digested_to < ?1 OR digested_to > ?3)`, At(to), d.Recipient, At(c.Now()))); err != nil {
 			return err
 		}
 		return insertDeliveries(ctx, tx, []Delivery{d})

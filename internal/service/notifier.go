@@ -112,7 +112,9 @@ func (s *Notifier) digest(ctx context.Context) (next time.Time, err error) {
 			continue
 		}
 		next = sooner(next, r.DigestDue(due.Add(25*time.Hour))) // a day has 25 hours at most
-		if !recipients[i].DigestedTo.Before(due) || s.Now().Sub(due) > digestFor {
+		// a day that is summed up already, unless that was by a clock that was set back since
+		done := !recipients[i].DigestedTo.Before(due) && !recipients[i].DigestedTo.After(s.Now())
+		if done || s.Now().Sub(due) > digestFor {
 			continue
 		}
 		d, one := s.Catalog.Day(ctx, due.AddDate(0, 0, -1), due)
@@ -171,7 +173,8 @@ func (s *Notifier) ready(ctx context.Context, l catalog.Lane) (out []catalog.Del
 	if err != nil || len(list) == 0 {
 		return nil, later, err
 	}
-	if list[0].NextAt.After(now) { // those behind it wait for it
+	// those behind the first wait for it; a clock that was set back does not count
+	if wait := list[0].NextAt.Sub(now); wait > 0 && wait <= notify.Pause(list[0].Attempts) {
 		return nil, list[0].NextAt.Time, nil
 	}
 	return list, later, nil

@@ -516,3 +516,31 @@ func TestATableOfAnyNameIsOneLineOfALetter(t *testing.T) {
 		t.Errorf("the letter: %+v", l)
 	}
 }
+
+// TestAClockThatIsSetBackHoldsNothingUp: what was to be tried at a later time is tried now, and days are summed up
+// again.
+func TestAClockThatIsSetBackHoldsNothingUp(t *testing.T) {
+	t.Parallel()
+	o := openOutbox(t, &standin.Mail{Busy: "keeper@"})
+	o.set(t, notify.Recipient{Name: "office", Address: "office@harbour.example", Digest: "07:30"})
+	o.set(t, notify.Recipient{Name: "keeper", Address: "keeper@harbour.example"})
+	o.forward(365 * 24 * time.Hour)
+	o.freeze(t, 1)
+	o.until(t, "a digest came, and an attempt failed", func() bool {
+		list, err := o.Catalog.Deliveries(t.Context(), catalog.DeliveryFilter{Recipient: "keeper"}, catalog.All)
+		return err == nil && len(list) > 0 && list[0].Attempts == 1 && o.post.Count() == 1
+	})
+	o.forward(-364 * 24 * time.Hour)
+	o.until(t, "both go on", func() bool {
+		list, err := o.Catalog.Deliveries(t.Context(), catalog.DeliveryFilter{Recipient: "keeper"}, catalog.All)
+		return err == nil && list[0].Attempts == 2 && o.post.Count() == 2
+	})
+	for range 3 {
+		if _, err := o.Notifier.notify(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := o.states(t, "office"); len(got) != 2 {
+		t.Errorf("the office is told %d times of two days", len(got))
+	}
+}
