@@ -116,7 +116,7 @@
                 </div>
               {/if}
             {/if}</TableBodyCell>
-          <TableBodyCell
+          <TableBodyCell class="max-w-52 break-words whitespace-normal"
             >{#if r.target === "file" && r.state === "done"}<a
                 class="text-link"
                 href={restoreFile(r.id)}
