@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -43,6 +44,11 @@ func version(ctx context.Context, db *sqlx.DB) (v int64, err error) {
 // upgrade brings a catalog's tables up to date, after a copy of it was made. A catalog of a newer version is refused,
 // and nothing of it is changed.
 func (c *Catalog) upgrade(ctx context.Context, db *sqlx.DB, path string) error {
+	// of an upgrade that was killed while it copied
+	partial, _ := filepath.Glob(path + ".version-*.partial*") // the form is sound
+	for _, file := range partial {
+		os.Remove(file) // what stays takes room, and nothing else
+	}
 	is, err := version(ctx, db)
 	if err != nil {
 		return err

@@ -46,6 +46,10 @@ func TestAnUpgradeLeavesACopyOfWhatWasBefore(t *testing.T) {
 	for _, at := range []int64{1, 9, 17, known - 1, known} {
 		dir := t.TempDir()
 		path := old(t, dir, at)
+		left := path + ".version-2-20260101T000000.000000Z.partial-journal" // by one that was killed
+		if err := os.WriteFile(left, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
 		for range 2 {
 			c, err := Open(t.Context(), path)
 			if err != nil {
