@@ -180,23 +180,31 @@ func (s *Notifier) ready(ctx context.Context, l catalog.Lane) (out []catalog.Del
 	return list, later, nil
 }
 
-// workOff sends the deliveries of a lane, one after another, until none is ready.
+// workOff sends the deliveries of a lane, one after another, until none is ready. Where the catalog cannot be read or
+// written it ends, and the next look begins anew: nothing is sent of which that cannot be kept.
 func (s *Notifier) workOff(ctx context.Context, l catalog.Lane) {
 	defer s.wait.Done()
 	for {
-		s.workOn(ctx, l)
+		err := s.workOn(ctx, l)
 		s.mu.Lock()
-		list, _, err := s.ready(ctx, l) // what came meanwhile was left to this lane
+		var list []catalog.Delivery
+		if err == nil {
+			list, _, err = s.ready(ctx, l) // what came meanwhile was left to this lane
+		}
 		if len(list) == 0 || err != nil {
 			delete(s.sending, l)
 			s.mu.Unlock()
+			if err != nil && ctx.Err() == nil {
+				s.Log.Error("the outbox rests: the catalog does not take what it has to keep", "recipient", l.Recipient,
+					"error", err)
+			}
 			return
 		}
 		s.mu.Unlock()
 	}
 }
 
-func (s *Notifier) workOn(ctx context.Context, l catalog.Lane) {
+func (s *Notifier) workOn(ctx context.Context, l catalog.Lane) error {
 	slot := s.mails
 	if notify.IsURL(l.Address) {
 		slot = s.hooks
@@ -205,40 +213,46 @@ func (s *Notifier) workOn(ctx context.Context, l catalog.Lane) {
 	case slot <- struct{}{}:
 		defer func() { <-slot }()
 	case <-ctx.Done():
-		return
+		return ctx.Err()
 	}
 	var post post
 	defer post.close()
 	for {
 		list, _, err := s.ready(ctx, l)
 		if err != nil || len(list) == 0 {
-			if err != nil && ctx.Err() == nil {
-				s.Log.Error("the outbox cannot be read", "recipient", l.Recipient, "error", err)
-			}
-			return
+			return err
 		}
 		for i := range list {
-			if ctx.Err() != nil || !s.try(ctx, &post, &list[i]) {
-				return
+			if on, err := s.try(ctx, &post, &list[i]); err != nil || !on {
+				return err
 			}
 		}
 	}
 }
 
-// try sends a delivery and keeps what came of it. It says whether the lane goes on with the next.
-func (s *Notifier) try(ctx context.Context, post *post, d *catalog.Delivery) bool {
+// try sends a delivery and keeps what came of it. It says whether the lane goes on with the next. That an attempt is
+// made is kept before it is: a catalog that takes nothing more, or a service that is killed again and again, does not
+// tell the same thing in one go.
+func (s *Notifier) try(ctx context.Context, post *post, d *catalog.Delivery) (on bool, err error) {
 	fresh, err := s.Catalog.Delivery(ctx, d.ID) // somebody may have ended it, or its recipient moved
 	if err != nil || fresh.State != catalog.DeliveryWaiting || fresh.Address != d.Address || fresh.Seq != d.Seq {
-		return err == nil
-	}
-	sent := s.deliver(ctx, post, d)
-	if ctx.Err() != nil { // it was stopped: whether it arrived is not known, and it is tried again
-		return false
+		return true, err
 	}
 	now := catalog.At(s.Now())
 	if d.Attempts++; d.Attempts == 1 { // it may have waited for others, or for the end of quiet hours
 		d.Since = now
 	}
+	d.NextAt = catalog.At(now.Add(notify.Pause(d.Attempts)))
+	if err := s.Catalog.SaveDelivery(ctx, d); errors.Is(err, catalog.ErrState) {
+		return true, nil
+	} else if err != nil {
+		return false, err
+	}
+	sent := s.deliver(ctx, post, d)
+	if ctx.Err() != nil { // it was stopped: whether it arrived is not known, and it is tried again
+		return false, ctx.Err()
+	}
+	now = catalog.At(s.Now())
 	var never *neverError
 	switch {
 	case sent == nil:
@@ -253,12 +267,9 @@ func (s *Notifier) try(ctx context.Context, post *post, d *catalog.Delivery) boo
 			sent)
 	}
 	if err := s.Catalog.SaveDelivery(ctx, d); err != nil && !errors.Is(err, catalog.ErrState) {
-		if ctx.Err() == nil {
-			s.Log.Error("it cannot be kept that somebody was told", "delivery", d.ID, "error", err)
-		}
-		return false
+		return false, err
 	}
-	return d.State != catalog.DeliveryWaiting
+	return d.State != catalog.DeliveryWaiting, nil
 }
 
 // deliver sends a delivery.

@@ -8,16 +8,20 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/big"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -542,5 +546,58 @@ func TestAClockThatIsSetBackHoldsNothingUp(t *testing.T) {
 	}
 	if got := o.states(t, "office"); len(got) != 2 {
 		t.Errorf("the office is told %d times of two days", len(got))
+	}
+}
+
+// TestAFullDiskTellsNobodyTwice: the catalog takes nothing more, before an attempt or in the middle of it. Nobody is
+// told
+// the same thing again and again meanwhile, and everything is told once there is room.
+func TestAFullDiskTellsNobodyTwice(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=24m"); err != nil {
+		t.Skipf("no file system can be mounted: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(dir, syscall.MNT_DETACH) })
+	filler := filepath.Join(dir, "filler")
+	post := &standin.Mail{}
+	address, _ := take(t, post, "127.0.0.1:0")
+	s, _ := open(t, filepath.Join(dir, "data"))
+	s.Notifier.Change(func(w *Ways) { w.Mail = Mail{Server: address, From: "cellar@harbour.example"} })
+	o := &outbox{Service: s, post: post}
+	o.set(t, notify.Recipient{Name: "keeper", Address: "keeper@harbour.example", Events: []notify.EventKind{"frozen"}})
+	o.freeze(t, 1)
+	o.until(t, "it works", func() bool { return post.Count() == 1 })
+	const notices = 30
+	post.Delay = 20 * time.Millisecond
+	o.freeze(t, notices)
+	if _, err := o.Notifier.notify(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.Create(filler) // in the middle of sending
+	if err != nil {
+		t.Fatal(err)
+	}
+	for b := make([]byte, 4096); err == nil; _, err = f.Write(b) {
+	}
+	for range 50 {
+		o.Notifier.notify(t.Context())
+		time.Sleep(20 * time.Millisecond)
+	}
+	if n := post.Count(); n > 1+notices+1 {
+		t.Errorf("while the disk is full, %d letters go of %d notices", n, notices+1)
+	}
+	if err := errors.Join(f.Close(), os.Remove(filler)); err != nil {
+		t.Fatal(err)
+	}
+	o.until(t, "everything is told", func() bool {
+		return !slices.Contains(o.states(t, "keeper"), "waiting")
+	})
+	ids := map[string]bool{}
+	for _, l := range post.Letters() {
+		ids[l.MessageID] = true
+	}
+	if len(ids) != notices+1 || post.Count() > notices+3 {
+		t.Errorf("%d letters, %d of them different, of %d notices", post.Count(), len(ids), notices+1)
 	}
 }
