@@ -217,6 +217,20 @@ func (c *Catalog) SaveDelivery(ctx context.Context, d *Delivery) error {
 	})
 }
 
+// SaveAttempts keeps, in one transaction, that deliveries are about to be tried, or are not after all. Those that
+// somebody ended meanwhile stay as they are.
+func (c *Catalog) SaveAttempts(ctx context.Context, list []Delivery) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		for i := range list {
+			if _, err := tx.NamedExecContext(ctx, `UPDATE delivery SET attempts = :attempts, next_at = :next_at, since =
+				:since WHERE id = :id AND state = 'waiting'`, list[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // DeliveryFilter says which deliveries are listed; empty fields: any.
 type DeliveryFilter struct{ Recipient, State string }
 

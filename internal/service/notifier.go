@@ -55,6 +55,8 @@ const (
 	mailsAtOnce, hooksAtOnce = 4, 16
 	// laneStep is how many deliveries of a lane are read at a time, and sent through one connection.
 	laneStep = 100
+	// attemptStep is of how many it is kept at a time that they are tried.
+	attemptStep = 20
 	// mostComing is how many firings to come are counted.
 	mostComing = 10_000
 	// digestFor is how late a digest may be. A service that was off for longer tells of the last day alone.
@@ -222,37 +224,53 @@ func (s *Notifier) workOn(ctx context.Context, l catalog.Lane) error {
 		if err != nil || len(list) == 0 {
 			return err
 		}
-		for i := range list {
-			if on, err := s.try(ctx, &post, &list[i]); err != nil || !on {
+		for n := 1; len(list) > 0; n = attemptStep { // the first shows whether there is a way
+			some := list[:min(n, len(list))]
+			list = list[len(some):]
+			if on, err := s.trySome(ctx, &post, some); err != nil || !on {
 				return err
 			}
 		}
 	}
 }
 
-// try sends a delivery and keeps what came of it. It says whether the lane goes on with the next. That an attempt is
-// made is kept before it is: a catalog that takes nothing more, or a service that is killed again and again, does not
-// tell the same thing in one go.
+// trySome tries deliveries one after another, until one has to wait. That they are tried is kept before they are, of
+// all in one go: a catalog that takes nothing more, or a service that is killed again and again, does not tell the same
+// thing again and again.
+func (s *Notifier) trySome(ctx context.Context, post *post, list []catalog.Delivery) (on bool, err error) {
+	before, now := slices.Clone(list), catalog.At(s.Now())
+	for i := range list {
+		d := &list[i]
+		if d.Attempts++; d.Attempts == 1 { // it may have waited for others, or for the end of quiet hours
+			d.Since = now
+		}
+		d.NextAt = catalog.At(now.Add(notify.Pause(d.Attempts)))
+	}
+	if err := s.Catalog.SaveAttempts(ctx, list); err != nil {
+		return false, err
+	}
+	for i := range list {
+		if on, err = s.try(ctx, post, &list[i]); err != nil || !on {
+			if one := s.Catalog.SaveAttempts(ctx, before[i+1:]); err == nil { // which were not tried
+				err = one
+			}
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// try sends a delivery and keeps what came of it. It says whether the lane goes on with the next.
 func (s *Notifier) try(ctx context.Context, post *post, d *catalog.Delivery) (on bool, err error) {
 	fresh, err := s.Catalog.Delivery(ctx, d.ID) // somebody may have ended it, or its recipient moved
 	if err != nil || fresh.State != catalog.DeliveryWaiting || fresh.Address != d.Address || fresh.Seq != d.Seq {
 		return true, err
 	}
-	now := catalog.At(s.Now())
-	if d.Attempts++; d.Attempts == 1 { // it may have waited for others, or for the end of quiet hours
-		d.Since = now
-	}
-	d.NextAt = catalog.At(now.Add(notify.Pause(d.Attempts)))
-	if err := s.Catalog.SaveDelivery(ctx, d); errors.Is(err, catalog.ErrState) {
-		return true, nil
-	} else if err != nil {
-		return false, err
-	}
 	sent := s.deliver(ctx, post, d)
 	if ctx.Err() != nil { // it was stopped: whether it arrived is not known, and it is tried again
 		return false, ctx.Err()
 	}
-	now = catalog.At(s.Now())
+	now := catalog.At(s.Now())
 	var never *neverError
 	switch {
 	case sent == nil:

@@ -550,8 +550,7 @@ func TestAClockThatIsSetBackHoldsNothingUp(t *testing.T) {
 }
 
 // TestAFullDiskTellsNobodyTwice: the catalog takes nothing more, before an attempt or in the middle of it. Nobody is
-// told
-// the same thing again and again meanwhile, and everything is told once there is room.
+// told the same thing again and again meanwhile, and everything is told once there is room.
 func TestAFullDiskTellsNobodyTwice(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
