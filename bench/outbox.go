@@ -3,6 +3,8 @@ package main
 import (
 	"bufio"
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -106,6 +108,9 @@ func anOutbox(ctx context.Context, program string, say func(sizeMeasure)) error 
 	if err := fillOutbox(ctx, data); err != nil {
 		return err
 	}
+	if err := untried(ctx, filepath.Join(data, "catalog.db")); err != nil {
+		return err
+	}
 	post := &standin.Mail{}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -177,6 +182,16 @@ func fillOutbox(ctx context.Context, data string) error {
 		}
 	}
 	return nil
+}
+
+// untried has all notices tried at once: the service that took them had no mail server and tried in vain.
+func untried(ctx context.Context, path string) error {
+	db, err := sql.Open("sqlite", "file:"+path)
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, "UPDATE delivery SET attempts = 0, next_at = made_at")
+	return errors.Join(err, db.Close())
 }
 
 // scrapes asks for the figures of a service, and returns how long an answer takes and how many series it has.
