@@ -59,12 +59,16 @@ func serve(e *cli.Env) error {
 	}
 	ctx, stop := signal.NotifyContext(e.Ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
+	var applied error
 	s, token, err := service.Open(ctx, v.Text("data"), log, func(s *service.Service) {
-		s.Recorder, err = recorder, apply(v, s, level)
+		s.Recorder, applied = recorder, apply(v, s, level)
 		s.Places.Secrets = service.Secrets{Dir: v.Text("secrets"), Prefix: v.Text("secret-prefix")}
 	})
 	if err != nil {
 		return err
+	}
+	if applied != nil {
+		return errors.Join(applied, s.Close())
 	}
 	if err := tokenShown(ctx, e, s, token); err != nil {
 		return errors.Join(err, s.Close())

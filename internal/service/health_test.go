@@ -57,7 +57,10 @@ func TestReadinessMeansSomething(t *testing.T) {
 	s.Health.beats["notifications"] = time.Now().Add(-2 * beatFor)
 	s.Health.mu.Unlock()
 	if c := bad(s.Health.anew(t.Context()))["queue"]; !strings.Contains(c.Message, "notifications have not been") {
-		if s.Health.beats["notifications"].Before(time.Now().Add(-beatFor)) { // it came round meanwhile
+		s.Health.mu.Lock()
+		last := s.Health.beats["notifications"]
+		s.Health.mu.Unlock()
+		if last.Before(time.Now().Add(-beatFor)) { // otherwise it came round meanwhile
 			t.Errorf("a loop that stands still: %+v", c)
 		}
 	}

@@ -91,10 +91,10 @@ func (s *Service) Support(ctx context.Context, actor string, w io.Writer) error 
 		{"heap.pprof", func(_ context.Context, w io.Writer) error { return pprof.Lookup("heap").WriteTo(w, 0) }},
 	} {
 		f, err := z.CreateHeader(&zip.FileHeader{Name: part.name, Method: zip.Deflate, Modified: s.Now().UTC()})
-		if err == nil {
-			err = part.write(ctx, f)
+		if err != nil {
+			return err
 		}
-		if err != nil { // what cannot be told is left out, and says so
+		if err := part.write(ctx, f); err != nil { // what cannot be told is left out, and says so
 			fmt.Fprintf(f, "\nthis part is not whole: %s\n", kindOf(err))
 		}
 	}
