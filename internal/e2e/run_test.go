@@ -468,6 +468,7 @@ func TestTheWholeExampleRunsOnItsOwn(t *testing.T) {
 func TestTheDemoHasAStory(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "demo")
+	today := time.Now().AddDate(0, 0, -1)
 	for try := range 2 {
 		cmd := exec.Command(program, "demo", "-data", dir, "-listen", "127.0.0.1:0")
 		out, err := cmd.StdoutPipe()
@@ -496,7 +497,9 @@ func TestTheDemoHasAStory(t *testing.T) {
 		}
 		states := map[client.FiringState]int{}
 		for _, f := range firings.Items {
-			states[f.State]++
+			if f.State != client.FiringDue || f.At.Before(today) { // last night's may be in work now
+				states[f.State]++
+			}
 		}
 		findings, err := c.Findings(t.Context(), client.FindingsQuery{})
 		if err != nil || len(findings.Items) != 1 || findings.Items[0].Kind != "nothing due" {
