@@ -111,6 +111,13 @@ func (o *outbox) until(t *testing.T, what string, done func() bool) {
 	}
 }
 
+// idle says whether nothing is being sent.
+func (o *outbox) idle() bool {
+	o.Notifier.mu.Lock()
+	defer o.Notifier.mu.Unlock()
+	return len(o.Notifier.sending) == 0
+}
+
 func (o *outbox) states(t *testing.T, recipient string) (out []string) {
 	t.Helper()
 	list, err := o.Catalog.Deliveries(t.Context(), catalog.DeliveryFilter{Recipient: recipient}, catalog.All)
@@ -158,7 +165,7 @@ func TestAnOutageLosesNothingAndKeepsTheOrder(t *testing.T) {
 			for _, d := range list {
 				n += d.Attempts
 			}
-			return err == nil && n > tried
+			return err == nil && n > tried && o.idle() // the clock stands still until its outcome is known
 		})
 		tried++
 		o.forward(2 * time.Hour)
@@ -194,7 +201,7 @@ func TestWhoCannotBeToldIsKnown(t *testing.T) {
 	o.freeze(t, 2)
 	o.until(t, "each has been tried", func() bool {
 		list, err := o.Catalog.Deliveries(t.Context(), catalog.DeliveryFilter{Recipient: "busy"}, catalog.All)
-		return err == nil && len(list) == 2 && list[1].Attempts == 1 && o.post.Count() == 2 &&
+		return err == nil && len(list) == 2 && list[1].Attempts == 1 && o.post.Count() == 2 && o.idle() &&
 			slices.Equal(o.states(t, "nobody"), []string{"failed", "failed"})
 	})
 	if got := o.states(t, "busy"); !slices.Equal(got, []string{"waiting", "waiting"}) {
@@ -325,7 +332,7 @@ func TestAWebhookIsSignedAndNotBelieved(t *testing.T) {
 		}
 		o.until(t, name, func() bool {
 			d, err = o.Catalog.Delivery(t.Context(), d.ID)
-			return err == nil && d.Attempts == 1
+			return err == nil && d.Attempts == 1 && (d.State != catalog.DeliveryWaiting || d.Error != "")
 		})
 		if string(d.State) != c.state || c.state != "sent" && d.Error == "" {
 			t.Errorf("%s: %s, %q", name, d.State, d.Error)
@@ -375,7 +382,7 @@ func TestAPasswordTravelsUnderTLSOrNotAtAll(t *testing.T) {
 	}
 	o.until(t, "it was refused", func() bool {
 		d, err = o.Catalog.Delivery(t.Context(), d.ID)
-		return err == nil && d.Attempts > 0
+		return err == nil && d.Attempts > 0 && o.idle()
 	})
 	if o.post.Count() > 0 || !strings.Contains(d.Error, "TLS") {
 		t.Errorf("in clear: %d letters, %q", o.post.Count(), d.Error)
@@ -532,7 +539,7 @@ func TestAClockThatIsSetBackHoldsNothingUp(t *testing.T) {
 	o.freeze(t, 1)
 	o.until(t, "a digest came, and an attempt failed", func() bool {
 		list, err := o.Catalog.Deliveries(t.Context(), catalog.DeliveryFilter{Recipient: "keeper"}, catalog.All)
-		return err == nil && len(list) > 0 && list[0].Attempts == 1 && o.post.Count() == 1
+		return err == nil && len(list) > 0 && list[0].Attempts == 1 && o.post.Count() == 1 && o.idle()
 	})
 	o.forward(-364 * 24 * time.Hour)
 	o.until(t, "both go on", func() bool {
