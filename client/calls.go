@@ -24,6 +24,22 @@ func (c *Client) AddSource(ctx context.Context, in NewSource) (*Report, error) {
 	return out, nil
 }
 
+// ChangeSource: change how a source is reached; its engine stays, and its address while a run or a restore of it
+// works.
+func (c *Client) ChangeSource(ctx context.Context, source string, in SourceChange) (*Report, error) {
+	out := new(Report)
+	if err := c.Do(ctx, "PATCH", "/sources/"+url.PathEscape(source), in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// DeleteSource: forget a source that no rule, run, segment, restore or hold knows.
+func (c *Client) DeleteSource(ctx context.Context, source string) (out Items[Config], err error) {
+	err = c.Do(ctx, "DELETE", "/sources/"+url.PathEscape(source), nil, &out)
+	return out, err
+}
+
 // CheckSource: connect to a source and report rights and obstacles.
 func (c *Client) CheckSource(ctx context.Context, source string) (*Report, error) {
 	out := new(Report)
@@ -1478,4 +1494,28 @@ func (c *Client) Support(ctx context.Context, w io.Writer) error {
 func (c *Client) Doctor(ctx context.Context) (out Items[Check], err error) {
 	err = c.Do(ctx, "GET", "/doctor", nil, &out)
 	return out, err
+}
+
+// Declared: how the files of declarations, as they are now, and what is in force differ.
+func (c *Client) Declared(ctx context.Context) (*Declared, error) {
+	out := new(Declared)
+	if err := c.Do(ctx, "GET", "/declared", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// ApplyDeclared: take up what is new or was changed in the files of declarations, and what is named over changes
+// that somebody made.
+func (c *Client) ApplyDeclared(ctx context.Context, in TakeUp) (*Declared, error) {
+	out := new(Declared)
+	if err := c.Do(ctx, "POST", "/declared", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// PrintDeclared: all that can be declared as it is in force, as YAML.
+func (c *Client) PrintDeclared(ctx context.Context, w io.Writer) error {
+	return c.Download(ctx, "/declared/in-force", w)
 }

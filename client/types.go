@@ -410,6 +410,25 @@ type DayTotals struct {
 	FileBytes int64 `json:"file_bytes"` // that the archive grew by
 }
 
+// Declared is how files and service stand to each other.
+type Declared struct {
+	Dir      string          `json:"dir"` // empty: no directory was named
+	Problems []RuleProblem   `json:"problems"`
+	Items    []DeclaredThing `json:"items"`
+}
+
+// DeclaredThing is one thing that is declared, was declared, or could be.
+type DeclaredThing struct {
+	Kind   string   `json:"kind"`
+	Name   string   `json:"name"`
+	File   string   `json:"file"` // empty: in none
+	Line   int      `json:"line"`
+	State  Standing `json:"state"`
+	Drifts bool     `json:"drifts"` // somebody has to decide
+	// from what is in force to what is declared, as a unified diff
+	Difference string `json:"difference"`
+}
+
 // Delivery is one notice to one recipient.
 type Delivery struct {
 	ID        string        `json:"id"`
@@ -2241,6 +2260,18 @@ type Slowdown struct {
 	Reason string     `json:"reason"`
 }
 
+// SourceChange is what is to be changed of a source; nil: as it was. Its engine stays.
+type SourceChange struct {
+	Address      *string `json:"address,omitempty"`       // another place of the same database
+	PasswordEnv  *string `json:"password_env,omitempty"`  // empty: none
+	PasswordFile *string `json:"password_file,omitempty"` // empty: none
+	TLS          *string `json:"tls,omitempty"`           // empty: verify but for loopback addresses
+	TLSCA        *string `json:"tls_ca,omitempty"`        // empty: the system's
+	Disk         *string `json:"disk,omitempty"`          // empty: not known
+	Origin       *string `json:"origin,omitempty"`        // empty: none
+	Connections  *int    `json:"connections,omitempty"`   // 3 to 100; 0: 4
+}
+
 // SourceFinding is one line of a report.
 type SourceFinding struct {
 	Level  FindingLevel `json:"level"`
@@ -2254,6 +2285,20 @@ type SpokenTimes struct {
 	Spoken string      `json:"spoken"`
 	Next   []time.Time `json:"next"` // the next ten
 }
+
+// Standing is how a declaration and what is in force stand to each other.
+type Standing string
+
+// Values of Standing.
+const (
+	DeclaredSame     Standing = "same"       // what is declared is in force
+	DeclaredNew      Standing = "new"        // it is not in force yet
+	DeclaredNewer    Standing = "newer"      // its file was changed since it was taken up
+	DeclaredChanged  Standing = "changed"    // what is in force was changed by somebody since
+	DeclaredConflict Standing = "conflict"   // both were changed
+	DeclaredGone     Standing = "gone"       // its declaration is gone; what it said is in force
+	Undeclared       Standing = "undeclared" // it is in force, and was never declared
+)
 
 // Statement is a statement as it is sent, with the values that are bound to it.
 type Statement struct {
@@ -2487,6 +2532,14 @@ type TableTotals struct {
 	Adopted int64 `json:"adopted"`
 	// by runs + adopted = archived + disposed + purged + erased
 	AddsUp bool `json:"adds_up"`
+}
+
+// TakeUp says what is taken up beyond what was changed in the files alone.
+type TakeUp struct {
+	// names of things, with their kinds like "rule fares", that are taken up although somebody changed what is in
+	// force; "all" for all of them
+	Over   []string `json:"over,omitempty"`
+	Reason string   `json:"reason,omitempty"` // why locked clauses are loosened
 }
 
 // Tariff is what it takes to retrieve files of a cold store. Object stores do not tell it, so the administrator

@@ -3,6 +3,7 @@
   import Router, { router } from "svelte-spa-router";
   import { wrap } from "svelte-spa-router/wrap";
   import { ThemeProvider } from "./lib/ui";
+  import AdjustmentsHorizontalOutline from "flowbite-svelte-icons/AdjustmentsHorizontalOutline.svelte";
   import ArchiveOutline from "flowbite-svelte-icons/ArchiveOutline.svelte";
   import BellOutline from "flowbite-svelte-icons/BellOutline.svelte";
   import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
@@ -44,6 +45,9 @@
     "/queue": later(() => import("./pages/queue/Queue.svelte")),
     "/findings": later(() => import("./pages/findings/Findings.svelte")),
     "/notifications": later(() => import("./pages/notifications/Notifications.svelte")),
+    "/settings": later(() => import("./pages/settings/Settings.svelte")),
+    "/settings/:part": later(() => import("./pages/settings/Settings.svelte")),
+    "/start": later(() => import("./pages/start/Start.svelte")),
     "/service": later(() => import("./pages/service/Service.svelte")),
     "/holds": later(() => import("./pages/holds/Holds.svelte")),
     "/runs": later(() => import("./pages/runs/Runs.svelte")),
@@ -70,6 +74,7 @@
     { href: "#/disposals", text: "Disposals", icon: TrashBinOutline },
     { href: "#/holds", text: "Holds", icon: LockOutline },
     { href: "#/notifications", text: "Notifications", icon: EnvelopeOutline },
+    { href: "#/settings", text: "Settings", icon: AdjustmentsHorizontalOutline },
     { href: "#/service", text: "Service", icon: CogOutline }
   ];
   // Tables and lists are read all day: less air than the library's defaults.

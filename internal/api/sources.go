@@ -7,6 +7,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
 
@@ -21,6 +22,19 @@ func (a *API) sourceRoutes() []route {
 			func(ctx context.Context, r request, in NewSource) (*source.Report, error) {
 				return s.Places.AddSource(ctx, r.actor(), source.Config(in))
 			}).created(),
+		take("PATCH", "/sources/{source}", "ChangeSource",
+			"Change how a source is reached; its engine stays, and its address while a run or a restore of it works",
+			func(ctx context.Context, r request, in service.SourceChange) (*source.Report, error) {
+				return s.Queue.ChangeSource(ctx, r.actor(), r.Param("source"), in)
+			}),
+		act("DELETE", "/sources/{source}", "DeleteSource",
+			"Forget a source that no rule, run, segment, restore or hold knows",
+			func(ctx context.Context, r request) (Items[view.Config], error) {
+				if err := s.Places.DeleteSource(ctx, r.actor(), r.Param("source")); err != nil {
+					return Items[view.Config]{}, err
+				}
+				return all(each(view.ConfigOf)(s.Catalog.Sources(ctx)))
+			}),
 		get("/sources/{source}/check", "CheckSource", "Connect to a source and report rights and obstacles",
 			func(ctx context.Context, r request) (*source.Report, error) {
 				src, err := s.Source(ctx, r.Param("source"))

@@ -3,6 +3,8 @@ package catalog
 import (
 	"context"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -99,6 +101,63 @@ func (c *Catalog) AddSource(ctx context.Context, actor string, s source.Config) 
 		}
 		return c.note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address)
 	})
+}
+
+// SetSource keeps what was changed of a source: all but its name and engine.
+func (c *Catalog) SetSource(ctx context.Context, actor string, was, s source.Config) error {
+	var changes []string
+	for _, f := range []struct{ name, was, is string }{{"address", was.Address, s.Address},
+		{"password_env", was.PasswordEnv, s.PasswordEnv}, {"password_file", was.PasswordFile, s.PasswordFile},
+		{"tls", was.TLS, s.TLS}, {"tls_ca", was.TLSCA, s.TLSCA}, {"disk", was.Disk, s.Disk},
+		{"origin", was.Origin, s.Origin},
+		{"connections", strconv.Itoa(was.Connections), strconv.Itoa(s.Connections)}} {
+		if f.was != f.is {
+			changes = append(changes, fmt.Sprintf("%s %q, was %q", f.name, f.is, f.was))
+		}
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx,
+			"UPDATE source SET address = :address, password_env = :password_env, password_file = :password_file, "+
+				"tls = :tls, tls_ca = :tls_ca, connections = :connections, disk = :disk, origin = :origin "+
+				"WHERE name = :name", s); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, actor, "source set", s.Name, strings.Join(changes, "; "))
+	})
+}
+
+// DeleteSource forgets a source that nothing knows: no rule, run, segment, restore or hold. In all other cases it
+// says what does, and changes nothing.
+func (c *Catalog) DeleteSource(ctx context.Context, actor, name string) (known string, err error) {
+	err = c.transaction(ctx, func(tx *sqlx.Tx) error {
+		known = ""
+		if _, err := get[source.Config](ctx, tx, "source", name, "SELECT * FROM source WHERE name = ?",
+			name); err != nil {
+			return err
+		}
+		err := tx.GetContext(ctx, &known, `SELECT coalesce(
+			(SELECT 'rule ' || name FROM rule WHERE source = ?1 LIMIT 1),
+			(SELECT 'run ' || id FROM run WHERE source = ?1 LIMIT 1),
+			(SELECT 'segment ' || id FROM segment WHERE source = ?1 LIMIT 1),
+			(SELECT 'restore ' || id FROM restore WHERE source = ?1 LIMIT 1),
+			(SELECT 'hold ' || id FROM hold WHERE source = ?1 AND lifted_at IS NULL LIMIT 1), '')`, name)
+		if err != nil || known != "" {
+			return err
+		}
+		for _, table := range []string{"guard", "table_size", "lineage"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE source = ?", name); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM source WHERE name = ?", name); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, actor, "source delete", name, "")
+	})
+	return known, err
 }
 
 // Sources lists all sources.

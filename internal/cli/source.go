@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"path/filepath"
+	"strings"
 
 	"ambercellar/client"
 )
@@ -12,6 +13,10 @@ import (
 func sourceCommands() []Command {
 	return []Command{
 		{Name: "source add", Args: "NAME", Summary: "add a database", Flags: sourceFlags, Run: sourceAdd},
+		{Name: "source set", Args: "NAME", Summary: "change how a database is reached; what no flag names stays",
+			Flags: sourceSetFlags, Run: sourceSet},
+		{Name: "source delete", Args: "NAME", Summary: "forget a database that no rule, run or segment knows",
+			Run: sourceDelete},
 		{Name: "source list", Summary: "list the databases", Run: sourceList},
 		{Name: "source check", Args: "NAME", Summary: "connect, and say which rights are there and which lack",
 			Run: sourceCheck},
@@ -20,6 +25,10 @@ func sourceCommands() []Command {
 
 func sourceFlags(f *flag.FlagSet) {
 	f.String("engine", "sqlite", "sqlite, postgres, or mariadb (for MySQL too)")
+	sourceSetFlags(f)
+}
+
+func sourceSetFlags(f *flag.FlagSet) {
 	f.String("address", "", "path of the SQLite file, or URL like postgres://user@host:5432/database or "+
 		"mariadb://user@host:3306/database (without password)")
 	f.String("password-env", "", "environment variable of the service that holds the password")
@@ -53,6 +62,52 @@ func sourceAdd(e *Env) error {
 		fmt.Fprintf(e.Out, "source %s added\n", in.Name)
 	}
 	return e.report(r)
+}
+
+func sourceSet(e *Env) error {
+	given := e.given()
+	text := func(flag string) *string {
+		if !given(flag) {
+			return nil
+		}
+		value := e.Flag(flag)
+		return &value
+	}
+	x := client.SourceChange{Address: text("address"), PasswordEnv: text("password-env"),
+		PasswordFile: text("password-file"), TLS: text("tls"), TLSCA: text("tls-ca"), Disk: text("disk"),
+		Origin: text("origin")}
+	if given("connections") {
+		n := Get[int](e, "connections")
+		x.Connections = &n
+	}
+	if x == (client.SourceChange{}) {
+		return Usage("nothing is to be changed; name a flag, like -address")
+	}
+	if x.Address != nil && !strings.Contains(*x.Address, "://") {
+		if abs, err := filepath.Abs(*x.Address); err == nil {
+			x.Address = &abs
+		}
+	}
+	r, err := e.Client.ChangeSource(e.Ctx, e.Args[0], x)
+	if err != nil {
+		return err
+	}
+	if e.Format == "table" {
+		fmt.Fprintf(e.Out, "source %s changed\n", e.Args[0])
+	}
+	return e.report(r)
+}
+
+func sourceDelete(e *Env) error {
+	l, err := e.Client.DeleteSource(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
+	if e.Format != "table" {
+		return e.Show(l, nil, nil)
+	}
+	_, err = fmt.Fprintf(e.Out, "source %s is forgotten\n", e.Args[0])
+	return err
 }
 
 func (e *Env) report(r *client.Report) error {

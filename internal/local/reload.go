@@ -79,4 +79,5 @@ func reload(e *cli.Env, began settings.Values, s *service.Service, level *slog.L
 		log.Warn("these settings are changed by a new start alone", "settings", wait)
 	}
 	log.Info("the settings were read anew")
+	s.Declared.Begin(v.Text("declare"))
 }

@@ -100,6 +100,7 @@ func serve(e *cli.Env) error {
 		fmt.Fprintf(e.Out, "figures at http://%s/metrics\n", figures.Addr())
 	}
 	fmt.Fprintf(e.Out, "listening at %s://%s\n", scheme, l.Addr())
+	s.Declared.Begin(v.Text("declare"))
 	stopping := supervised(ctx, s, log)
 	context.AfterFunc(ctx, stopping)
 	go reloading(ctx, hangup, func() { reload(e, v, s, level, certificate, log) })

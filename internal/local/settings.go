@@ -36,6 +36,12 @@ func serveSettings() []settings.Setting {
 			"out: /metrics is answered with the rest"},
 		{Name: "scrape-token-file", Changes: true, About: "file with the token for reading /metrics; the " +
 			"administrator's reads it too", Check: func(file string) error { _, err := scrapeToken(file); return err }},
+		{
+			Name:    "declare",
+			Changes: true,
+			About: "directory of files that declare sources, stores, keeps, schedules and " +
+				"rules; they are taken up at the start and at SIGHUP",
+		},
 		{Name: "log", Usual: "text", About: "form of the log on standard error: text or json",
 			Check: oneOf("text", "json")},
 		{Name: "level", Usual: "info", Changes: true, About: "lowest level of the log: debug, info, warn or error",

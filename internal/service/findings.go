@@ -18,6 +18,7 @@ type Findings struct {
 	*base
 	lineages *Lineages
 	places   *Places
+	declared *Declarations
 	clock    clockWatch
 	// files of certificates that the service itself shows; they are looked at as those of sources are
 	Certificates []string
@@ -57,6 +58,7 @@ func (s *Findings) all() []lookedFor {
 		{"off schedule", s.offSchedule}, {"uncovered", s.uncovered}, {"unexpected", s.unexpected},
 		{"held elsewhere", s.heldElsewhere}, {"store full", s.storesFull}, {"growing", s.growing},
 		{"certificate", s.certificates}, {"undelivered", s.undelivered}, {notify.WaitsLongFinding, s.waitsLong},
+		{"declared", s.declarations},
 	}
 }
 

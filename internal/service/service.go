@@ -9,9 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -65,6 +67,7 @@ type Service struct {
 	Chores   *Chores
 	Freezes  *Freezes
 	Jobs     *Jobs
+	Declared *Declarations
 
 	Schedules  *Schedules
 	Conditions *Conditions
@@ -114,7 +117,8 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Health = &Health{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, began: time.Now(),
 		beats: map[string]time.Time{}}
 	s.Schedules.health = s.Health
-	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places}
+	s.Declared = &Declarations{base: b, places: s.Places, queue: s.Queue}
+	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places, declared: s.Declared}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, findings: s.Findings,
 		health: s.Health}
 	s.Conditions = &Conditions{base: b, notifier: s.Notifier, freezes: s.Freezes}
@@ -237,7 +241,7 @@ func (s *Service) Close() error {
 	s.stop(refuse.ErrShutdown)
 	s.wait.Wait()
 	var err error
-	for _, o := range s.Places.sources {
+	for _, o := range slices.AppendSeq(s.Places.retired, maps.Values(s.Places.sources)) {
 		if o.source != nil {
 			err = errors.Join(err, o.source.Close())
 		}
@@ -256,72 +260,4 @@ func checkName(field, name string) error {
 			Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first"}
 	}
 	return nil
-}
-
-// AddSource connects to a new source, and keeps it if that works.
-func (s *Places) AddSource(ctx context.Context, actor string, c source.Config) (*source.Report, error) {
-	if err := checkName("name", c.Name); err != nil {
-		return nil, err
-	}
-	open, ok := openers[c.Engine]
-	if !ok {
-		return nil, &refuse.Error{Field: "engine", Message: fmt.Sprintf("%q is no engine that the service knows",
-			c.Engine), Remedy: "write sqlite, postgres or mariadb (for MySQL too)"}
-	}
-	if c.Address == "" {
-		return nil, &refuse.Error{Field: "address", Message: "the address is missing",
-			Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or " +
-				"mariadb://user@host:3306/database"}
-	}
-	if c.Disk != "" {
-		if st, err := os.Stat(c.Disk); err != nil || !st.IsDir() {
-			return nil, &refuse.Error{Field: "disk",
-				Message: fmt.Sprintf("%s is no directory that the service can see", c.Disk),
-				Remedy:  "name the directory of the database's files as the service's machine has it, or leave it out"}
-		}
-	}
-	if c.Connections == 0 {
-		c.Connections = 4
-	}
-	if c.Connections < 3 || c.Connections > 100 {
-		return nil, &refuse.Error{Field: "connections",
-			Message: fmt.Sprintf("%d connections are not between 3 and 100", c.Connections),
-			Remedy:  "a run needs one to read, one to delete and one to spare"}
-	}
-	if c.PasswordEnv != "" && c.PasswordFile != "" {
-		return nil, &refuse.Error{Field: "password_file",
-			Message: "both an environment variable and a file are named for the password", Remedy: "name one"}
-	}
-	if _, err := s.Catalog.Source(ctx, c.Name); err == nil {
-		return nil, &refuse.Error{Field: "name", Message: fmt.Sprintf("there is a source %s already", c.Name),
-			Remedy: "give another name"}
-	}
-	if c.Engine == "sqlite" {
-		if abs, err := filepath.Abs(c.Address); err == nil {
-			c.Address = abs
-		}
-	}
-	if err := s.reachable(c); err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
-	defer cancel()
-	src, err := open(ctx, c)
-	if err != nil {
-		return nil, &refuse.Error{Field: "address", Message: err.Error()}
-	}
-	report, err := src.Check(ctx)
-	if err != nil {
-		src.Close()
-		return nil, &refuse.Error{Field: "address", Message: err.Error(),
-			Remedy: "check the address, the password and that the server takes connections from here"}
-	}
-	if err := s.Catalog.AddSource(ctx, actor, c); err != nil {
-		src.Close()
-		return nil, err
-	}
-	s.mu.Lock()
-	s.sources[c.Name] = &openedSource{turn: make(chan struct{}, 1), source: src}
-	s.mu.Unlock()
-	return report, nil
 }

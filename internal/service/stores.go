@@ -23,6 +23,7 @@ type Places struct {
 
 	mu      sync.Mutex
 	sources map[string]*openedSource
+	retired []*openedSource // opened with a configuration that was changed since; closed at the end
 	stores  map[string]*openedStore
 }
 

@@ -44,8 +44,11 @@ func main() {
 	must(err)
 	must(chromedp.Do(ctx, chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS("nav"))))
 	base, _, _ := strings.Cut(*address, "#")
-	first := func(page, selector string) string {
-		must(chromedp.Do(ctx, chromedp.Navigate(base+page), chromedp.WaitVisible(chromedp.CSS(selector))))
+	first := func(from, selector string) string {
+		if *page != "" {
+			return "" // what it would show is not asked for
+		}
+		must(chromedp.Do(ctx, chromedp.Navigate(base+from), chromedp.WaitVisible(chromedp.CSS(selector))))
 		href, err := chromedp.Run(ctx, chromedp.AttributeValue(chromedp.CSS(selector), "href"))
 		must(err)
 		return href.Value
@@ -73,7 +76,7 @@ func main() {
 			{"partition-run", first("#/runs", "main tbody a[href^='#/runs/']"), "main table"}}
 	}
 	if *page != "" {
-		shots = []struct{ name, page, wait string }{{*only, *page, "main section"}}
+		shots = []struct{ name, page, wait string }{{*only, *page, "main"}}
 	}
 	for _, s := range shots {
 		if !strings.Contains(s.name, *only) {

@@ -38,7 +38,14 @@
     urgent: "red",
     warning: "yellow",
     notice: "gray",
-    acknowledged: "gray"
+    acknowledged: "gray",
+    same: "green",
+    new: "blue",
+    newer: "blue",
+    changed: "yellow",
+    conflict: "red",
+    missing: "red",
+    granted: "green"
   } as const;
 </script>
 

@@ -12,7 +12,8 @@
       <ul class="mt-1 list-disc space-y-1 ps-5">
         {#each problem.problems as p, i (i)}
           <li>
-            {#if p.line}line {p.line}, column {p.column}:{" "}{/if}{#if p.field}<b>{p.field}</b
+            {#if p.line}{p.file ? `${p.file}, ` : ""}line {p.line}, column {p.column}:{" "}{/if}{#if p.field}<b
+                >{p.field}</b
               >:{" "}{/if}{p.message}{#if p.remedy}; {p.remedy}{/if}{#if p.excerpt}<pre
                 class="mt-1 overflow-x-auto font-mono text-xs">{p.excerpt}</pre>{/if}
           </li>

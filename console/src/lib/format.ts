@@ -74,6 +74,14 @@ export function money(amount: number | null | undefined, currency = ""): string 
   return `${text} ${currency}`.trim();
 }
 
+/** several are the parts of a text that has any, without the space around them. */
+export function several(text: string, by: string): string[] {
+  return text
+    .split(by)
+    .map((s) => s.trim())
+    .filter(Boolean);
+}
+
 /** lasting says an ISO 8601 length of time in words, where it has one unit. */
 export function lasting(iso: string | undefined): string {
   const m = /^P(?:T(\d+)([HMS])|(\d+)([DWMY]))$/.exec(iso ?? "");

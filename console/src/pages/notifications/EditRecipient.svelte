@@ -3,6 +3,7 @@
   import { untrack } from "svelte";
   import { Button, Checkbox, Input, Label, Select } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
+  import { several } from "../../lib/format";
   import { problemOf } from "../../lib/loader.svelte";
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
@@ -33,11 +34,6 @@
     secret_env: was?.secret_env ?? ""
   });
   let problem = $state<Problem>();
-  const split = (text: string, by: string) =>
-    text
-      .split(by)
-      .map((s) => s.trim())
-      .filter(Boolean);
 
   async function save(e: SubmitEvent) {
     e.preventDefault();
@@ -49,11 +45,11 @@
           body: {
             address: form.address,
             events: form.events,
-            rules: split(form.rules, ","),
-            sources: split(form.sources, ","),
+            rules: several(form.rules, ","),
+            sources: several(form.sources, ","),
             severity: form.severity || undefined,
             digest: form.digest || undefined,
-            quiet: split(form.quiet, ";"),
+            quiet: several(form.quiet, ";"),
             zone: form.zone || undefined,
             secret_env: form.secret_env || undefined,
             secret_file: was?.secret_file

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Alert, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { Alert, Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { count, leftOut, plural, share, size, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
@@ -40,6 +40,14 @@
     ? `${plural(status.data.sources, "source")}, ${plural(status.data.rules, "rule")} · version ${status.data.version}`
     : ""}>
   <Trouble problem={status.problem} />
+  {#if status.data && t?.segments === 0 && t.purged === 0}
+    <Panel
+      ><Blank title="Nothing is archived yet"
+        >{status.data.sources === 0 ? "Connect your database" : "Go on"}: five steps lead to the first
+        archived row.
+        <div class="mt-3"><Button size="sm" href="#/start">Begin</Button></div></Blank
+      ></Panel>
+  {/if}
   {#if status.data?.disagree.length}
     <Alert color="red" class="mb-4" role="alert">
       <p class="font-semibold">
@@ -86,7 +94,7 @@
     {#if status.data && status.data.active.length === 0}
       <Blank title="No run right now">
         {#if status.data.rules === 0}Look at <a class="text-link" href="#/tables">Tables</a> to see what takes
-          the space, then <a class="text-link" href="#/rules/apply">apply a rule</a>.
+          the space, then <a class="text-link" href="#/rules/new">write a rule</a>.
         {:else}Open a <a class="text-link" href="#/rules">rule</a> and make a plan to see what is due.{/if}
       </Blank>
     {/if}

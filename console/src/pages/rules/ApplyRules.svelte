@@ -1,9 +1,10 @@
 <script lang="ts">
-  import { Alert, Button, Input, Textarea } from "../../lib/ui";
+  import { Alert, Button, Textarea } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { problemOf } from "../../lib/loader.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
+  import Reason from "../../lib/Reason.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import Warning from "../../lib/Warning.svelte";
 
@@ -36,14 +37,10 @@
   {/snippet}
   <div aria-live="polite">
     <Trouble {problem} />
-    {#if problem?.field === "reason"}<div class="mb-4 flex gap-2">
-        <Input
-          size="sm"
-          aria-label="Reason"
-          placeholder="the reason, which is kept"
-          bind:value={reason} /><Button size="sm" disabled={!reason} onclick={() => send("/rules")}
-          >Apply with this reason</Button>
-      </div>{/if}
+    {#if problem?.field === "reason"}<Reason
+        bind:reason
+        text="Apply with this reason"
+        save={() => send("/rules")} />{/if}
     {#if mistakes.length}<Trouble
         problem={{
           type: "",

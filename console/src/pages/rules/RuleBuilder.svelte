@@ -1,14 +1,16 @@
 <script lang="ts">
   // A rule being written, as a form and as text, which say the same; beside it what it would do, as it is typed.
   import { push, router } from "svelte-spa-router";
-  import { Alert, Button, Input, Textarea } from "../../lib/ui";
+  import { Alert, Button, Textarea } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { problemOf } from "../../lib/loader.svelte";
   import { count } from "../../lib/format";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
+  import Reason from "../../lib/Reason.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import Warning from "../../lib/Warning.svelte";
+  import FormOrText from "./FormOrText.svelte";
   import RuleForm from "./RuleForm.svelte";
   import WouldDo, { countedUnasked } from "./WouldDo.svelte";
   import { blank, tidy, type Draft } from "./draft";
@@ -26,6 +28,8 @@
   let dirty = $state(false);
   let busy = $state(false);
   let timer: ReturnType<typeof setTimeout>;
+  let typed: (() => Schemas["Draft"]) | undefined; // what nobody has looked at yet
+  let looking: Promise<void> = Promise.resolve();
   let counting = $state(false);
   let counter = new AbortController();
   let asking = 0;
@@ -60,7 +64,12 @@
 
   // look asks what the rule would do; an answer that comes too late is dropped. What was estimated is counted next,
   // unless somebody types on.
-  async function look(body: Schemas["Draft"]) {
+  function look(body: Schemas["Draft"]): Promise<void> {
+    const answered = ask(body);
+    if (!body.exact) looking = answered; // nobody waits for counts
+    return answered;
+  }
+  async function ask(body: Schemas["Draft"]) {
     const turn = ++asking;
     counter.abort();
     counter = new AbortController();
@@ -90,7 +99,15 @@
   function later(body: () => Schemas["Draft"]) {
     dirty = true;
     clearTimeout(timer);
-    timer = setTimeout(() => look(body()), 300);
+    typed = body;
+    timer = setTimeout(seen, 300);
+  }
+  // seen has what was typed last looked at, so that what is compared and saved is what stands there.
+  async function seen() {
+    clearTimeout(timer);
+    const body = typed;
+    typed = undefined;
+    await (body ? look(body()) : looking);
   }
   function edit(d: Draft) {
     draft = d;
@@ -100,11 +117,14 @@
     busy = true;
     problem = undefined;
     try {
+      await seen();
+      if (problem) return;
       await fn();
     } catch (e) {
       problem = problemOf(e);
+    } finally {
+      busy = false;
     }
-    busy = false;
   }
   const compare = () =>
     act(async () => void (compared = (await take(api.POST("/rules/compare", { body: { text } }))).rules[0]));
@@ -112,7 +132,7 @@
     act(async () => {
       const r = await take(api.POST("/rules", { body: { text, ...(reason && { reason }) } }));
       dirty = false;
-      push(`/rules/${r.applied[0].rule}`);
+      push(asked.get("next") === "start" ? "/start" : `/rules/${r.applied[0].rule}`);
     });
   let mistakes = $derived(preview?.problems.filter((p) => !p.warning) ?? []);
   let plan = $derived(preview?.plan ?? undefined);
@@ -129,14 +149,7 @@
   {/snippet}
   <div aria-live="polite">
     <Trouble {problem} />
-    {#if problem?.field === "reason"}<div class="mb-4 flex gap-2">
-        <Input
-          size="sm"
-          aria-label="Reason"
-          placeholder="the reason, which is kept"
-          bind:value={reason} /><Button size="sm" disabled={!reason} onclick={save}
-          >Save with this reason</Button>
-      </div>{/if}
+    {#if problem?.field === "reason"}<Reason bind:reason text="Save with this reason" {save} />{/if}
     {#if compared}<Alert color="blue" class="mb-4"
         >{compared.new ? "This rule is new: " : ""}{count(compared.gained)} rows become due, {count(
           compared.lost
@@ -145,20 +158,7 @@
   </div>
   <div class="grid items-start gap-x-4 xl:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
     <Panel>
-      <div
-        role="tablist"
-        aria-label="Form or text"
-        class="flex gap-1 border-b border-gray-200 px-3 pt-2 dark:border-gray-700">
-        {#each [["form", "Form"], ["text", "YAML"]] as [id, label] (id)}
-          <button
-            role="tab"
-            aria-selected={view === id}
-            class="rounded-t px-3 py-1.5 text-sm {view === id
-              ? 'border-b-2 border-primary-500 font-semibold'
-              : 'text-gray-600 dark:text-gray-400'}"
-            onclick={() => (view = id as "form" | "text")}>{label}</button>
-        {/each}
-      </div>
+      <FormOrText bind:view />
       {#if view === "form"}
         {#if draft}<RuleForm {draft} change={edit} />{:else}<p class="p-4 text-sm">
             The text cannot be read as a rule; mend it under YAML.

@@ -87,9 +87,9 @@
   {#if sources.data?.length === 0}
     <Panel
       ><Blank title="No source yet"
-        >Add one on the command line: <code
-          >ambercellar source add harbour -engine sqlite -address /path/to/file.db</code
-        ></Blank
+        >Add the database whose tables grow under <a class="text-link" href="#/settings/sources">Settings</a>,
+        or
+        <a class="text-link" href="#/start">begin step by step</a>.</Blank
       ></Panel>
   {/if}
   {#each sources.data ?? [] as g (g.source.name)}
