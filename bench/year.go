@@ -131,7 +131,7 @@ var yearPages = []struct {
 		return err
 	}},
 	{"overview (weeks)", func(ctx context.Context, c *client.Client) error {
-		_, err := c.Days(ctx, client.DaysQuery{})
+		_, err := c.History(ctx, client.HistoryQuery{})
 		return err
 	}},
 	{"runs", func(ctx context.Context, c *client.Client) error {

@@ -1275,26 +1275,6 @@ func (c *Client) Acknowledge(ctx context.Context, finding string,
 	return out, nil
 }
 
-// DaysQuery is what Days can be asked for. What is left empty is not asked for.
-type DaysQuery struct {
-	From string
-}
-
-func (q DaysQuery) text() string {
-	v := url.Values{}
-	if q.From != "" {
-		v.Set("from", q.From)
-	}
-	return queryText(v)
-}
-
-// Days: what runs came to by the day on which they ended, in UTC; from the day of from on, or of the last twelve
-// weeks.
-func (c *Client) Days(ctx context.Context, q DaysQuery) (out Items[DayTotals], err error) {
-	err = c.Do(ctx, "GET", "/days"+q.text(), nil, &out)
-	return out, err
-}
-
 // Jobs: the restores, exports, disposals, verifications, moves and second copies that work or wait, by kind, in the
 // order of their turns.
 func (c *Client) Jobs(ctx context.Context) (out Items[QueuedJob], err error) {
@@ -1518,4 +1498,39 @@ func (c *Client) ApplyDeclared(ctx context.Context, in TakeUp) (*Declared, error
 // PrintDeclared: all that can be declared as it is in force, as YAML.
 func (c *Client) PrintDeclared(ctx context.Context, w io.Writer) error {
 	return c.Download(ctx, "/declared/in-force", w)
+}
+
+// HistoryQuery is what History can be asked for. What is left empty is not asked for.
+type HistoryQuery struct {
+	From   string
+	To     string
+	Source string
+	Rule   string
+}
+
+func (q HistoryQuery) text() string {
+	v := url.Values{}
+	if q.From != "" {
+		v.Set("from", q.From)
+	}
+	if q.To != "" {
+		v.Set("to", q.To)
+	}
+	if q.Source != "" {
+		v.Set("source", q.Source)
+	}
+	if q.Rule != "" {
+		v.Set("rule", q.Rule)
+	}
+	return queryText(v)
+}
+
+// History: what runs came to by day in UTC, where their time went, and how large stores were; of the last 30 days,
+// or from a day (from) to another (to), of a source or a rule.
+func (c *Client) History(ctx context.Context, q HistoryQuery) (*History, error) {
+	out := new(History)
+	if err := c.Do(ctx, "GET", "/history"+q.text(), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
 }

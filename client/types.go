@@ -406,8 +406,9 @@ type DayTotals struct {
 	Archived int64  `json:"archived"` // rows that left their tables for the archive
 	Purged   int64  `json:"purged"`   // rows that were deleted without a copy
 	// bytes of both in their tables; of purged ones, as the plans took them to be
-	Freed     int64 `json:"freed"`
-	FileBytes int64 `json:"file_bytes"` // that the archive grew by
+	Freed     int64   `json:"freed"`
+	FileBytes int64   `json:"file_bytes"`   // that the archive grew by
+	Working   float64 `json:"working_secs"` // for how long the runs worked
 }
 
 // Declared is how files and service stand to each other.
@@ -551,6 +552,16 @@ type Draft struct {
 	Rule *RuleBody `json:"rule,omitempty"`
 	// count the rows, for half a minute at the most, rather than estimate
 	Exact bool `json:"exact,omitempty"`
+}
+
+// EffortView is where the time of runs went on a day: in a stage of the work (copy, verify, delete), or in rests
+// for a reason (pace, or the name of a signal). What works side by side is added up.
+type EffortView struct {
+	Day   string  `json:"day"`
+	Kind  string  `json:"kind"` // stage or rest
+	Name  string  `json:"name"`
+	Spent float64 `json:"spent_secs"`
+	Times int64   `json:"times"`
 }
 
 // Entry is a line of the audit log.
@@ -788,6 +799,18 @@ type Habit struct {
 	// segments would vanish, could not be read, or could not be destroyed
 	Harms   bool   `json:"harms"`
 	Message string `json:"message"`
+}
+
+// History is what happened over days.
+type History struct {
+	From string      `json:"from"` // the first day, in UTC, like 2027-01-31
+	To   string      `json:"to"`   // the last one
+	Days []DayTotals `json:"days"` // on which runs ended, the oldest first
+	// the rules whose runs moved the most rows, those first
+	Rules []RuleSums `json:"rules"`
+	// of all rules of the source, or of all sources
+	Efforts []EffortView `json:"efforts"`
+	Stores  []StoreDay   `json:"stores"` // the oldest day first
 }
 
 // Hold is a legal hold: rows and segments of a table that nothing may remove until it is lifted.
@@ -1490,6 +1513,7 @@ type Pressure struct {
 	Rest     bool      `json:"rest"`   // until a value is back within its limit
 	Slow     float64   `json:"slow"`   // 0: not at all, to 1: as slow as pressure makes a run
 	Reason   string    `json:"reason"` // in words, of a rest or slowing down
+	Signal   string    `json:"signal"` // whose value is the reason; empty: there is none
 }
 
 // Preview is what a rule would do that is being written.
@@ -1936,6 +1960,19 @@ type RuleProblem struct {
 type RuleResult struct {
 	Applied  []Applied     `json:"applied"`
 	Problems []RuleProblem `json:"problems"` // warnings, where the rules were applied
+}
+
+// RuleSums is what the runs of a rule came to that ended within some days.
+type RuleSums struct {
+	Rule      string  `json:"rule"`
+	Source    string  `json:"source"`
+	Table     string  `json:"table"`
+	Runs      int64   `json:"runs"`
+	Archived  int64   `json:"archived"`
+	Purged    int64   `json:"purged"`
+	Freed     int64   `json:"freed"`
+	FileBytes int64   `json:"file_bytes"`
+	Working   float64 `json:"working_secs"`
 }
 
 // RuleTimes is when a rule runs by itself.
@@ -2395,6 +2432,15 @@ type StoreChange struct {
 	// where the keys are; files that are there already are sealed by a reseal
 	Seal   *Seal   `json:"seal,omitempty"`
 	Tariff *Tariff `json:"tariff,omitempty"` // of a store whose files go cold
+}
+
+// StoreDay is how large a store was at the end of a day, or is so far.
+type StoreDay struct {
+	Day      string `json:"day"`
+	Store    string `json:"store"`
+	Bytes    int64  `json:"bytes"` // of its segments, and of rows of others
+	Segments int64  `json:"segments"`
+	Free     int64  `json:"free"` // -1: not known
 }
 
 // StoreKept is a store as it is from now on.

@@ -7,6 +7,7 @@
   import ArchiveOutline from "flowbite-svelte-icons/ArchiveOutline.svelte";
   import BellOutline from "flowbite-svelte-icons/BellOutline.svelte";
   import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
+  import ChartMixedOutline from "flowbite-svelte-icons/ChartMixedOutline.svelte";
   import ChartPieOutline from "flowbite-svelte-icons/ChartPieOutline.svelte";
   import CogOutline from "flowbite-svelte-icons/CogOutline.svelte";
   import DatabaseOutline from "flowbite-svelte-icons/DatabaseOutline.svelte";
@@ -45,6 +46,7 @@
     "/queue": later(() => import("./pages/queue/Queue.svelte")),
     "/findings": later(() => import("./pages/findings/Findings.svelte")),
     "/notifications": later(() => import("./pages/notifications/Notifications.svelte")),
+    "/history": later(() => import("./pages/history/History.svelte")),
     "/settings": later(() => import("./pages/settings/Settings.svelte")),
     "/settings/:part": later(() => import("./pages/settings/Settings.svelte")),
     "/start": later(() => import("./pages/start/Start.svelte")),
@@ -68,6 +70,7 @@
     { href: "#/schedule", text: "Schedule", icon: CalendarMonthOutline },
     { href: "#/queue", text: "Queue", icon: ListOutline },
     { href: "#/runs", text: "Runs", icon: PlayOutline },
+    { href: "#/history", text: "History", icon: ChartMixedOutline },
     { href: "#/archive", text: "Archive", icon: ArchiveOutline },
     { href: "#/search", text: "Search", icon: SearchOutline },
     { href: "#/restores", text: "Restores", icon: UndoOutline },

@@ -61,7 +61,7 @@ func (a *API) routes() []route {
 		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
-		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes())
+		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes())
 }
 
 // logged writes a line a request; those that only look are written at the lowest level.

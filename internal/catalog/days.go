@@ -16,13 +16,7 @@ type Day struct {
 	// bytes of both in their tables; of what was purged, as the plans took them to be
 	Freed     int64 `db:"freed"`
 	FileBytes int64 `db:"file_bytes"` // that the archive grew by
-}
-
-// Days lists what runs came to, by the days on which they ended, from one day on, the oldest first.
-func (c *Catalog) Days(ctx context.Context, from time.Time) ([]Day, error) {
-	return list[Day](ctx, c.db, `SELECT day, sum(runs) AS runs, sum(archived) AS archived, sum(purged) AS purged,
-		sum(freed) AS freed, sum(file_bytes) AS file_bytes FROM day_sum WHERE day >= ? GROUP BY day ORDER BY day`,
-		from.UTC().Format(time.DateOnly))
+	Working   int64 `db:"working_micros"`
 }
 
 // addToDay adds a run that has ended to the sums of its day.
@@ -31,10 +25,10 @@ func addToDay(ctx context.Context, tx *sqlx.Tx, r *Run) error {
 		`INSERT INTO day_sum SELECT ?1, r.rule, r.revision, r.source, r.table_name, r.store, 1,
 		r.deleted - r.purged, r.purged,
 		CAST(r.raw_bytes + coalesce(r.purged * (p.counts ->> '$.bytes') / max(p.counts ->> '$.due', 1), 0) AS INTEGER),
-		r.file_bytes FROM run r LEFT JOIN plan p ON p.id = r.plan WHERE r.id = ?2
+		r.file_bytes, r.working_micros FROM run r LEFT JOIN plan p ON p.id = r.plan WHERE r.id = ?2
 		ON CONFLICT DO UPDATE SET runs = runs + 1, archived = archived + excluded.archived,
 		purged = purged + excluded.purged, freed = freed + excluded.freed,
-		file_bytes = file_bytes + excluded.file_bytes`,
+		file_bytes = file_bytes + excluded.file_bytes, working_micros = working_micros + excluded.working_micros`,
 		r.EndedAt.UTC().Format(time.DateOnly), r.ID)
 	return err
 }

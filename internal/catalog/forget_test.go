@@ -41,7 +41,7 @@ func TestTheNewestRecordsStay(t *testing.T) {
 		r.Action, r.Deleted, r.RawBytes = "mixed", 30, 700
 		r.Passes.V = []Pass{{Then: "archive", Ledger: Ledger{Deleted: 10}},
 			{Then: "purge", Ledger: Ledger{Deleted: 20}}}
-		if err := c.SaveProgress(t.Context(), r, nil); err != nil {
+		if err := c.SaveProgress(t.Context(), r, Progress{}); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := c.SetRunState(t.Context(), "service", r.ID, Done, ""); err != nil {
@@ -75,7 +75,7 @@ func TestTheNewestRecordsStay(t *testing.T) {
 			t.Errorf("plan %d: %+v", i, p)
 		}
 	}
-	days, err := c.Days(t.Context(), time.Time{})
+	days, err := c.PastDays(t.Context(), Past{To: time.Now().AddDate(10, 0, 0)})
 	if err != nil || len(days) != 9 || days[0] != (Day{Day: "2027-01-02", Runs: 1, Archived: 10, Purged: 20,
 		Freed: 1700}) {
 		t.Errorf("%+v, %v", days, err)

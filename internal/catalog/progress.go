@@ -46,8 +46,15 @@ func (r *Run) purges() (n int64) {
 	return n
 }
 
-// SaveProgress keeps a run's counts, and the batches done and the times gone slowly since the last time.
-func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slow ...Slowdown) error {
+// Progress is what a run has done since it was kept the last time.
+type Progress struct {
+	Batches []Batch
+	Slow    []Slowdown // times gone slowly
+	Efforts []Effort
+}
+
+// SaveProgress keeps a run's counts, and what it has done since the last time.
+func (c *Catalog) SaveProgress(ctx context.Context, r *Run, done Progress) error {
 	r.Purged = r.purges()
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx,
@@ -64,7 +71,7 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slo
 				WHERE id = :id`, r); err != nil {
 			return err
 		}
-		for _, b := range batches {
+		for _, b := range done.Batches {
 			if _, err := tx.NamedExecContext(ctx,
 				`INSERT OR REPLACE INTO batch (run, segment, number, retry, row_count, deleted, changed, vanished,
 					held, skipped, micros, at, rest_micros, log_bytes)
@@ -73,14 +80,14 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, batches []Batch, slo
 				return err
 			}
 		}
-		for _, s := range slow {
+		for _, s := range done.Slow {
 			if _, err := tx.NamedExecContext(ctx,
 				"INSERT OR REPLACE INTO slowdown (run, begun, ended, rests, reason) VALUES (:run, :begun, :ended, "+
 					":rests, :reason)", s); err != nil {
 				return err
 			}
 		}
-		return nil
+		return addEfforts(ctx, tx, r.Source, c.Now(), done.Efforts)
 	})
 }
 

@@ -15,13 +15,14 @@ type RuleTotals struct {
 	Purged    int64  `db:"purged"`     // rows that were deleted without a copy
 	Freed     int64  `db:"freed"`      // bytes of both in the table; of what was purged, as the plans took them to be
 	FileBytes int64  `db:"file_bytes"` // that the archive grew by
+	Working   int64  `db:"working_micros"`
 }
 
 // sums adds up what rules came to: each of those up to a name by itself, and all others together, as a rule without
 // one. Of ten thousand rules few are told apart.
 func sums(of string) string {
 	const each = `sum(runs) AS runs, sum(archived) AS archived, sum(purged) AS purged, sum(freed) AS freed,
-		sum(file_bytes) AS file_bytes`
+		sum(file_bytes) AS file_bytes, sum(working_micros) AS working_micros`
 	return "SELECT rule, source, table_name, " + each + " FROM (" + of + ") WHERE +rule <= ?2 GROUP BY 1, 2, 3 " +
 		"UNION ALL SELECT '', '', '', " + each + " FROM (" + of + ") WHERE +rule > ?2 HAVING count(*) > 0"
 }
@@ -40,9 +41,10 @@ func (c *Catalog) RuleTotalsFrom(ctx context.Context, day time.Time, last string
 }
 
 // One statement, so that no run is counted twice or not at all when it ends meanwhile.
-const ruleTotals = `SELECT rule, source, table_name, runs, archived, purged, freed, file_bytes
-	FROM day_sum WHERE day >= ?1
-	UNION ALL SELECT rule, source, table_name, 0, deleted - purged, purged, raw_bytes, file_bytes FROM run
+const ruleTotals = `SELECT rule, source, table_name, runs, archived, purged, freed, file_bytes,
+	working_micros FROM day_sum WHERE day >= ?1
+	UNION ALL SELECT rule, source, table_name, 0, deleted - purged, purged, raw_bytes, file_bytes, working_micros
+	FROM run
 	WHERE state NOT IN ('done', 'cancelled')`
 
 // LastSuccess is when the newest run of a rule that is done ended.

@@ -19,6 +19,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/run"
 	"ambercellar/internal/service"
 )
 
@@ -51,6 +52,20 @@ var (
 	jobs = desc("queue_jobs", "Restores, exports, disposals, verifications, moves and copies that work or wait.",
 		"kind", "state")
 	frozen = desc("freezes", "Freezes that stand.")
+	stages = desc("stage_seconds_total", "Time that runs spent in a stage of their work: copy, verify or delete. What "+
+		"works side by side is added up.", "stage")
+	stageTimes = desc(
+		"stage_operations_total",
+		"How often a stage was gone through: segments copied, pieces verified, "+
+			"transactions that deleted.",
+		"stage",
+	)
+	rests = desc("rest_seconds_total", "Time that runs rested, by reason: pace, or the signal that was over its limit.",
+		"reason")
+	restTimes   = desc("rests_total", "How often runs rested, by reason.", "reason")
+	signal      = desc("signal", "A signal of the database as a run that works has read it last.", "rule", "signal")
+	signalLimit = desc("signal_limit", "The limit of a signal for a run that works, where there is one.", "rule",
+		"signal")
 	// of what somebody should look at
 	findings = desc("findings", "Open findings. Acknowledged ones are known to somebody and may stay for now.", "kind",
 		"severity", "acknowledged")
@@ -101,7 +116,7 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	defer cancel()
 	var failed atomic.Bool
 	var group sync.WaitGroup
-	for _, part := range []func(context.Context, sink) error{c.ofRules, c.ofTimes, c.ofQueue, c.ofFindings,
+	for _, part := range []func(context.Context, sink) error{c.ofRules, c.ofTimes, c.ofQueue, c.ofEfforts, c.ofFindings,
 		c.ofNotices, c.ofStores} {
 		group.Go(func() {
 			if err := part(ctx, sink(out)); err != nil {
@@ -256,6 +271,42 @@ func (c *collector) ofQueue(ctx context.Context, out sink) error {
 	}
 	out.gauge(frozen, float64(len(stand)))
 	return nil
+}
+
+// ofEfforts tells where the time of runs went, and which signals those that work follow.
+func (c *collector) ofEfforts(ctx context.Context, out sink) error {
+	list, err := c.service.Catalog.Efforts(ctx)
+	for _, usual := range []catalog.Effort{{Kind: catalog.EffortStage, Name: run.StageCopy},
+		{Kind: catalog.EffortStage, Name: run.StageVerify}, {Kind: catalog.EffortStage, Name: run.StageDelete},
+		{Kind: catalog.EffortRest, Name: run.RestPace}} { // they are told before there was any
+		if !slices.ContainsFunc(list, func(e catalog.Effort) bool {
+			return e.Kind == usual.Kind && e.Name == usual.Name
+		}) {
+			list = append(list, usual)
+		}
+	}
+	for _, e := range list {
+		spent, times := stages, stageTimes
+		if e.Kind == catalog.EffortRest {
+			spent, times = rests, restTimes
+		}
+		out <- prometheus.MustNewConstMetric(spent, prometheus.CounterValue, float64(e.Micros)/1e6, e.Name)
+		out.counter(times, e.Times, e.Name)
+	}
+	seen := map[string]bool{}
+	for _, r := range c.service.Queue.Latest() {
+		if r.Pressure == nil || seen[r.Rule] {
+			continue
+		}
+		seen[r.Rule] = true
+		for _, x := range r.Pressure.Readings {
+			out.gauge(signal, x.Value, r.Rule, x.Signal)
+			if x.Limit != nil {
+				out.gauge(signalLimit, *x.Limit, r.Rule, x.Signal)
+			}
+		}
+	}
+	return err
 }
 
 func (c *collector) ofFindings(ctx context.Context, out sink) error {

@@ -177,3 +177,36 @@ func (s *Chores) keepSizesOf(ctx context.Context, name string, now time.Time) er
 	}
 	return s.Catalog.KeepSizes(ctx, sizes)
 }
+
+// storesEvery is how often it is kept how large the stores are; of a day, what was kept last stands.
+const storesEvery = time.Minute
+
+// keepingStores keeps how large the stores are.
+func (s *Chores) keepingStores() chore {
+	var kept time.Time
+	return func(ctx context.Context) (time.Time, error) {
+		now := s.Now()
+		if next := kept.Add(storesEvery); next.After(now) && !kept.After(now) &&
+			kept.UTC().YearDay() == now.UTC().YearDay() {
+			return next, nil
+		}
+		stores, err := s.Catalog.Stores(ctx)
+		for i := range stores {
+			t, one := s.Catalog.StoreTotals(ctx, &stores[i])
+			if one != nil {
+				return time.Time{}, errors.Join(err, one)
+			}
+			free, one := s.places.StoreState(ctx, stores[i].Name)
+			if one != nil {
+				free = -1 // that it is away is told elsewhere
+			}
+			err = errors.Join(err, s.Catalog.KeepStoreSize(ctx, catalog.StoreSize{
+				Day: now.UTC().Format(time.DateOnly), Store: stores[i].Name, Bytes: t.FileBytes + t.GuestBytes,
+				Segments: t.Segments, Free: free}))
+		}
+		if err == nil {
+			kept = now
+		}
+		return now.Add(storesEvery), err
+	}
+}

@@ -476,7 +476,7 @@ func (s *Queue) Delete(ctx context.Context, actor, id string) (*catalog.Run, err
 			catalog.ErrState)
 	}
 	r.Deleting, r.DeleteAt = true, nil
-	if err := s.Catalog.SaveProgress(ctx, r, nil); err != nil {
+	if err := s.Catalog.SaveProgress(ctx, r, catalog.Progress{}); err != nil {
 		return nil, err
 	}
 	if r, err = s.Catalog.SetRunState(ctx, actor, id, catalog.Queued, ""); err != nil {

@@ -53,6 +53,7 @@ func (s *Chores) chores() map[string]chore {
 		"freezes":       s.queue.freezes.thaw,
 		"findings":      s.finding(),
 		"table sizes":   s.keepSizes,
+		"store sizes":   s.keepingStores(),
 		"second copies": s.copying,
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
 		"moves":         s.moving,

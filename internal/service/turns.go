@@ -67,6 +67,18 @@ func (s *Queue) counts() (working, waiting int) {
 	return working, waiting
 }
 
+// Latest returns the runs that work, as they stood last.
+func (s *Queue) Latest() (out []*catalog.Run) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, a := range s.active {
+		if a.slot && a.latest.State == catalog.Running {
+			out = append(out, a.latest)
+		}
+	}
+	return out
+}
+
 // Limits returns how many runs and other jobs work at a time.
 func (s *Queue) Limits() QueueLimits {
 	s.mu.Lock()

@@ -160,7 +160,14 @@ type DayTotals struct {
 	Purged    int64  `json:"purged"`     // rows that were deleted without a copy
 	Freed     int64  `json:"freed"`      // bytes of both in their tables; of purged ones, as the plans took them to be
 	FileBytes int64  `json:"file_bytes"` // that the archive grew by
+
+	Working float64 `json:"working_secs"` // for how long the runs worked
 }
 
 // DayOf shows a record of the catalog.
-func DayOf(d *catalog.Day) DayTotals { return DayTotals(*d) }
+func DayOf(d *catalog.Day) DayTotals {
+	return DayTotals{Day: d.Day, Runs: d.Runs, Archived: d.Archived, Purged: d.Purged, Freed: d.Freed,
+		FileBytes: d.FileBytes, Working: seconds(d.Working)}
+}
+
+func seconds(micros int64) float64 { return float64(micros) / 1e6 }

@@ -113,6 +113,7 @@ type Pressure struct {
 	Rest     bool      `json:"rest"`   // until a value is back within its limit
 	Slow     float64   `json:"slow"`   // 0: not at all, to 1: as slow as pressure makes a run
 	Reason   string    `json:"reason"` // in words, of a rest or slowing down
+	Signal   string    `json:"signal"` // whose value is the reason; empty: there is none
 }
 
 // Judge puts values beside their limits.
@@ -134,7 +135,7 @@ func Judge(values map[string]float64, p Pace, limits Limits) Pressure {
 			case share > 1:
 				r.Level = Over
 				if !out.Rest {
-					out.Rest, out.Reason = true, said(s, v, limit)
+					out.Rest, out.Reason, out.Signal = true, said(s, v, limit), s.Name
 				}
 			case share > 0.5 && !s.Slows:
 				r.Level = Near
@@ -152,7 +153,7 @@ func (p *Pressure) slow(by float64, s Signal, v, limit float64) {
 	if by > p.Slow {
 		p.Slow = by
 		if !p.Rest {
-			p.Reason = said(s, v, limit)
+			p.Reason, p.Signal = said(s, v, limit), s.Name
 		}
 	}
 }

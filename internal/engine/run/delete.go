@@ -188,6 +188,8 @@ func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again
 		}
 	}
 	pause = r.pace.Done(together, took, r.load.pressure.Slow)
+	r.efforts.add(catalog.EffortStage, StageDelete, took)
+	r.efforts.add(catalog.EffortRest, RestPace, pause)
 	for _, x := range rows {
 		if x != nil {
 			r.note(x, took, pause, grown)

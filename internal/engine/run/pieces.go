@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/tables"
@@ -68,9 +69,11 @@ func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink
 		pieces.Done(held.Rows(), took)
 		learned := pieces
 		r.pieces.Store(&learned)
+		begun = time.Now()
 		if err := r.restFrom(ctx, took); err != nil {
 			return nil, err
 		}
+		r.rested.Add(int64(time.Since(begun)))
 	}
 }
 
@@ -85,9 +88,15 @@ func (r *Execution) pieceSize() pace.Pieces {
 // restFrom rests after a piece of reading or verifying that took so long, as the pace says, and for as long as
 // pressure makes the run rest.
 func (r *Execution) restFrom(ctx context.Context, took time.Duration) error {
-	err := tables.Rest(ctx, min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest))
+	rest := min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest)
+	err := tables.Rest(ctx, rest)
+	r.efforts.add(catalog.EffortRest, RestPace, rest)
+	begun := time.Now()
 	for err == nil && int64(time.Since(processBegun)) < r.resting.Load() {
-		err = tables.Rest(ctx, SampleEvery/4)
+		if err = tables.Rest(ctx, SampleEvery/4); err == nil {
+			r.efforts.add(catalog.EffortRest, *r.restsOn.Load(), time.Since(begun))
+			begun = time.Now()
+		}
 	}
 	return err
 }
@@ -110,11 +119,14 @@ func watching[T any](ctx context.Context, r *Execution, from <-chan T) (got T, e
 	}
 }
 
-// restAfter returns a function that rests, after a piece of work that begins now, for as long as the pace says.
-func (r *Execution) restAfter(ctx context.Context) func() error {
+// worksAndRests returns a function that ends a piece of work of a stage, which begins now, and rests for as long as the
+// pace says.
+func (r *Execution) worksAndRests(ctx context.Context, stage string) func() error {
 	begun := time.Now()
 	return func() error {
-		err := r.restFrom(ctx, time.Since(begun))
+		took := time.Since(begun)
+		r.efforts.add(catalog.EffortStage, stage, took)
+		err := r.restFrom(ctx, took)
 		begun = time.Now()
 		return err
 	}

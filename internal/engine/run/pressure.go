@@ -88,9 +88,11 @@ func (r *Execution) giveWay(ctx context.Context) error {
 		if err := r.show(ctx, true); err != nil {
 			return err
 		}
+		begun := time.Now()
 		if err := tables.Rest(ctx, SampleEvery); err != nil {
 			return err
 		}
+		r.efforts.add(catalog.EffortRest, r.load.pressure.Signal, time.Since(begun))
 		r.load.asked = time.Time{}
 	}
 }
@@ -331,6 +333,8 @@ func (r *Execution) SetReading() {
 	until := time.Duration(0)
 	if r.load.pressure.Rest {
 		until = time.Since(processBegun) + 3*SampleEvery
+		signal := r.load.pressure.Signal
+		r.restsOn.Store(&signal)
 	}
 	r.resting.Store(int64(until))
 }

@@ -67,6 +67,9 @@ type pacing struct {
 	reading atomic.Int64 // rest after reading, in percent of its time
 	// until when what goes on beside the batches rests, in nanoseconds since the process began
 	resting atomic.Int64
+	restsOn atomic.Pointer[string] // the signal that they rest for
+	rested  atomic.Int64           // how long reading has rested, in nanoseconds
+	efforts efforts
 	pieces  atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
 	logAt   *int64                      // what the database had logged when it was last asked
 	guard   calendar.Hours              // when runs may work on the source, as it was last read
@@ -95,7 +98,7 @@ func (mv *Mover) Run(ctx context.Context, run *catalog.Run) error {
 	run.ResumeAt, run.WindowsLeft = nil, nil
 	mv.Log.Warn("a run lets go until what it needs answers again", "run", run.ID, "error", err)
 	return errors.Join(&tables.Waiting{Reason: tables.Waits(err), Why: err},
-		mv.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
+		mv.Catalog.SaveProgress(context.WithoutCancel(ctx), run, catalog.Progress{}))
 }
 
 func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
@@ -109,7 +112,7 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	r.rule = rules
 	if !cancelled {
 		if err := r.withinWindow(mv.Now()); err != nil { // before the database is asked for anything
-			return errors.Join(err, mv.Catalog.SaveProgress(context.WithoutCancel(ctx), run, nil))
+			return errors.Join(err, mv.Catalog.SaveProgress(context.WithoutCancel(ctx), run, catalog.Progress{}))
 		}
 	}
 	if mv.Around != nil {
@@ -514,9 +517,13 @@ func (r *Execution) show(ctx context.Context, atOnce bool) error {
 
 func (r *Execution) save(ctx context.Context) error {
 	r.Run.Working = r.worked + r.Now().Sub(r.begun).Microseconds()
-	err := r.Catalog.SaveProgress(ctx, r.Run, r.pending, r.load.unsaved...)
-	if err == nil {
-		r.pending, r.load.unsaved = nil, nil
+	efforts := r.efforts.take()
+	err := r.Catalog.SaveProgress(ctx, r.Run, catalog.Progress{Batches: r.pending, Slow: r.load.unsaved,
+		Efforts: efforts})
+	if err != nil {
+		r.efforts.putBack(efforts)
+		return err
 	}
+	r.pending, r.load.unsaved = nil, nil
 	return err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
@@ -37,6 +38,10 @@ func (r *Execution) archiveSlice(ctx context.Context, number int, after []value.
 	}
 	m.Name()
 	w = &Work{number: number, pass: p, archived: archived{manifest: m}}
+	begun, rested := time.Now(), r.rested.Load()
+	defer func() {
+		r.efforts.add(catalog.EffortStage, StageCopy, time.Since(begun)-time.Duration(r.rested.Load()-rested))
+	}()
 	draft, err := archive.Create(ctx, p.store, m)
 	if err != nil {
 		return nil, fmt.Errorf("store %s: %w", p.name, err)
@@ -161,6 +166,7 @@ func (r *Execution) publish(ctx context.Context, w *Work) (err error) {
 // verify reads the segment back from its store, matches it row by row with what was read from the source, and
 // describes it.
 func (r *Execution) verify(ctx context.Context, w *Work) (*archive.Description, error) {
+	breathe := r.worksAndRests(ctx, StageVerify)
 	if err := archive.VerifyBeside(ctx, w.pass.store, w.manifest, nil); err != nil {
 		return nil, err
 	}
@@ -168,7 +174,7 @@ func (r *Execution) verify(ctx context.Context, w *Work) (*archive.Description, 
 	if err != nil {
 		return nil, err
 	}
-	at, want, breathe := 0, w.Digests, r.restAfter(ctx)
+	at, want := 0, w.Digests
 	if w.pass.clean != nil {
 		want = w.stored
 	}

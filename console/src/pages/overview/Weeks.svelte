@@ -17,16 +17,18 @@
   import { whenChanged } from "../../lib/live";
   import { Loader } from "../../lib/loader.svelte";
   import Panel from "../../lib/Panel.svelte";
-  import { inWeeks } from "./weeks";
+  import { inWeeks, monday } from "./weeks";
   let { now }: { now: string } = $props();
   Chart.register(BarController, BarElement, CategoryScale, Legend, LinearScale, LineController, LineElement);
   Chart.register(PointElement, Tooltip);
   const shown = 12;
-  const days = new Loader(() => take(api.GET("/days")));
+  const days = new Loader(() =>
+    take(api.GET("/history", { params: { query: { from: monday(now.slice(0, 10), 1 - shown) } } }))
+  );
   $effect(() => whenChanged(() => days.load()));
   let canvas = $state<HTMLCanvasElement>();
 
-  let weeks = $derived(inWeeks(days.data?.items ?? [], now, shown));
+  let weeks = $derived(inWeeks(days.data?.days ?? [], now, shown));
   let some = $derived(weeks.some((w) => w.archived + w.purged > 0));
   let spoken = $derived(
     weeks
