@@ -137,7 +137,7 @@ func addRuns(ctx context.Context, path string) error {
 			strftime('%Y-%m-%dT%H:%M:%fZ', 'now', printf('-%d days', i / ?1)),
 			strftime('%Y-%m-%dT%H:%M:%fZ', 'now', printf('-%d days', i / ?1)), 7, 7 FROM n`,
 		`INSERT INTO day_sum SELECT date('now', printf('-%d days', i / ?1)), printf('quay-%05d', i % ?1), 1, 'harbour',
-			printf('quay_%05d', i % ?1), '', 1, 0, 7, 700, 0 FROM n`} {
+			printf('quay_%05d', i % ?1), '', 1, 0, 7, 700, 0, 1000 FROM n`} {
 		_, one := db.ExecContext(ctx, "WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE "+
 			"i < ?2 - 1) "+statement, scheduledRules, scheduledRules*10)
 		err = errors.Join(err, one)

@@ -296,7 +296,7 @@ func prepareCopies(ctx context.Context, db *sql.DB) error {
 	}
 	yearCopies = append(yearCopies,
 		`INSERT INTO day_sum SELECT substr(?2, 1, 10), rule, revision, source, table_name, store, 1, 0, purged,
-		raw_bytes, 0 FROM first_run WHERE ?1 = ?1 ON CONFLICT DO UPDATE SET runs = runs + 1,
+		raw_bytes, 0, working_micros FROM first_run WHERE ?1 = ?1 ON CONFLICT DO UPDATE SET runs = runs + 1,
 		purged = purged + excluded.purged`)
 	return nil
 }

@@ -1401,6 +1401,34 @@ func (c *Client) TestRecipient(ctx context.Context, recipient string) (*Delivery
 	return out, nil
 }
 
+// NewsQuery is what News can be asked for. What is left empty is not asked for.
+type NewsQuery struct {
+	Since string
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q NewsQuery) text() string {
+	v := url.Values{}
+	if q.Since != "" {
+		v.Set("since", q.Since)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// News: what happened that somebody may want to know of, the newest first; of since, a number of an item, only what
+// came later.
+func (c *Client) News(ctx context.Context, q NewsQuery) (out Items[News], err error) {
+	err = c.Do(ctx, "GET", "/news"+q.text(), nil, &out)
+	return out, err
+}
+
 // DeliveriesQuery is what Deliveries can be asked for. What is left empty is not asked for.
 type DeliveriesQuery struct {
 	Recipient string

@@ -1232,6 +1232,18 @@ type NewSweep struct {
 	Remove bool   `json:"remove,omitempty"` // false: they are only listed
 }
 
+// News is something that happened that somebody may want to know of.
+type News struct {
+	Seq      int64     `json:"seq"` // growing
+	At       time.Time `json:"at"`
+	Kind     EventKind `json:"kind"`
+	Title    string    `json:"title"`
+	Severity string    `json:"severity"` // of a finding; empty: it is none
+	Source   string    `json:"source"`
+	Rule     string    `json:"rule"`
+	Address  string    `json:"address"` // of its page in the console, from # on
+}
+
 // NextCutoff is the cutoff of one clause.
 type NextCutoff struct {
 	Clause int        `json:"clause"` // from 0

@@ -72,6 +72,7 @@ const (
 	KeepSteps         = "steps"
 	KeepSizes         = "sizes"
 	KeepDeliveries    = "deliveries"
+	KeepNews          = "news"
 )
 
 // Ended says whether nothing follows a state.

@@ -5,13 +5,13 @@
   import { ThemeProvider } from "./lib/ui";
   import AdjustmentsHorizontalOutline from "flowbite-svelte-icons/AdjustmentsHorizontalOutline.svelte";
   import ArchiveOutline from "flowbite-svelte-icons/ArchiveOutline.svelte";
-  import BellOutline from "flowbite-svelte-icons/BellOutline.svelte";
   import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
   import ChartMixedOutline from "flowbite-svelte-icons/ChartMixedOutline.svelte";
   import ChartPieOutline from "flowbite-svelte-icons/ChartPieOutline.svelte";
   import CogOutline from "flowbite-svelte-icons/CogOutline.svelte";
   import DatabaseOutline from "flowbite-svelte-icons/DatabaseOutline.svelte";
   import EnvelopeOutline from "flowbite-svelte-icons/EnvelopeOutline.svelte";
+  import ExclamationCircleOutline from "flowbite-svelte-icons/ExclamationCircleOutline.svelte";
   import FileLinesOutline from "flowbite-svelte-icons/FileLinesOutline.svelte";
   import ListOutline from "flowbite-svelte-icons/ListOutline.svelte";
   import LockOutline from "flowbite-svelte-icons/LockOutline.svelte";
@@ -23,6 +23,7 @@
   import UndoOutline from "flowbite-svelte-icons/UndoOutline.svelte";
   import { api, onSignedOut, take } from "./api/client";
   import { toggleTheme } from "./lib/theme";
+  import Bell from "./lib/Bell.svelte";
   import Freeze from "./lib/Freeze.svelte";
   import Fresh from "./lib/Fresh.svelte";
   import SignIn from "./pages/signin/SignIn.svelte";
@@ -64,7 +65,7 @@
   };
   const places = [
     { href: "#/", text: "Overview", icon: ChartPieOutline },
-    { href: "#/findings", text: "Findings", icon: BellOutline },
+    { href: "#/findings", text: "Findings", icon: ExclamationCircleOutline },
     { href: "#/tables", text: "Tables", icon: DatabaseOutline },
     { href: "#/rules", text: "Rules", icon: FileLinesOutline },
     { href: "#/schedule", text: "Schedule", icon: CalendarMonthOutline },
@@ -128,10 +129,13 @@
     <div class="flex min-h-screen">
       <nav
         aria-label="Main"
-        class="sticky top-0 flex h-screen w-48 shrink-0 flex-col border-e border-gray-200 bg-white px-2 py-4
+        class="sticky top-0 z-20 flex h-screen w-48 shrink-0 flex-col border-e border-gray-200 bg-white px-2 py-4
           dark:border-gray-700 dark:bg-gray-800">
-        <a href="#/" class="mb-4 flex items-center gap-2 px-2 font-semibold"
-          ><img src="/icon.svg" alt="" class="h-6 w-6" />Amber Cellar</a>
+        <div class="mb-4 flex items-center justify-between px-1">
+          <a href="#/" class="flex items-center gap-1.5 text-sm font-semibold whitespace-nowrap"
+            ><img src="/icon.svg" alt="" class="h-6 w-6" />Amber Cellar</a
+          ><Bell />
+        </div>
         <ul class="space-y-0.5">
           {#each places as p (p.href)}
             <li>

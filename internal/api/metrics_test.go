@@ -157,7 +157,7 @@ func TestManyRulesAreNotManySeries(t *testing.T) {
 	defer db.Close()
 	if _, err := db.Exec(fmt.Sprintf(`WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL
 		SELECT g + 1 FROM s WHERE g < %d) INSERT INTO day_sum SELECT '%s', printf('rule-%%05d', g), 1, 'harbour',
-		printf('table-%%05d', g), 'cellar', 1, 10, 0, 100, 20 FROM s`, n, day)); err != nil {
+		printf('table-%%05d', g), 'cellar', 1, 10, 0, 100, 20, 1000 FROM s`, n, day)); err != nil {
 		t.Fatal(err)
 	}
 	got := w.figures(t, "Authorization", "Bearer "+w.token)

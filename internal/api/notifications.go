@@ -1,12 +1,16 @@
 package api
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"slices"
+	"strconv"
 
 	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/notify"
+	"ambercellar/internal/engine/refuse"
 )
 
 // Notifying is how people and systems are told, and how far that is.
@@ -85,6 +89,21 @@ func (a *API) notificationRoutes() []route {
 			func(ctx context.Context, r request) (*view.Delivery, error) {
 				return one(view.DeliveryOf)(s.Notifier.Test(ctx, r.actor(), r.Param("recipient")))
 			}).accepted(),
+		paged(
+			"/news",
+			"News",
+			"What happened that somebody may want to know of, the newest first; of since, a number of an item, only "+
+				"came later",
+			func(ctx context.Context, r request, p catalog.Page) ([]catalog.News, error) {
+				since, err := strconv.ParseInt(cmp.Or(r.Query("since"), "0"), 10, 64)
+				if err != nil {
+					return nil, &refuse.Error{Field: "since", Message: fmt.Sprintf("%q is no number of an item",
+						r.Query("since")), Remedy: "give the seq of the newest item that you know"}
+				}
+				return s.Catalog.NewsAfter(ctx, since, p)
+			},
+			view.NewsOf,
+		).asks("since"),
 		paged("/deliveries", "Deliveries", "What was sent to whom and what waits, the newest first",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Delivery, error) {
 				return s.Catalog.Deliveries(ctx, catalog.DeliveryFilter{Recipient: r.Query("recipient"),

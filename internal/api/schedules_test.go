@@ -208,7 +208,8 @@ func TestWishesAndJobsOverHTTP(t *testing.T) {
 			"cannot work at a time"},
 		"a window that is none": {"PUT", "/sources/harbour/guard", m{"window": []string{"noon"}}, 400, "noon"},
 		"a zone that is none":   {"PUT", "/sources/harbour/guard", m{"zone": "Mars"}, 422, "is no zone"},
-		"days from when":        {"GET", "/days?from=soon", nil, 422, "is no day or time"},
+		"days from when":        {"GET", "/history?from=soon", nil, 422, "is no day"},
+		"news since when":       {"GET", "/news?since=soon", nil, 422, "is no number of an item"},
 	} {
 		var in any
 		if x.in != nil {

@@ -32,18 +32,20 @@ const (
 	KeepSteps         = "steps"         // before and after runs
 	KeepSizes         = "sizes"         // of tables
 	KeepDeliveries    = "deliveries"    // of notices, that have ended
+	KeepNews          = "news"
 )
 
 // UsualKeeps are those where nothing else was said.
 var UsualKeeps = RecordKeeps{KeepBatches: "P90D", KeepSlowdowns: "P90D", KeepPlans: "P1Y", KeepDetails: "P90D",
 	KeepRuns:          "P10Y",
 	KeepVerifications: "P1Y", KeepRetrievals: "P1Y", KeepFirings: "P1Y", KeepFindings: "P1Y",
-	KeepSteps: "P1Y", KeepSizes: "P90D", KeepDeliveries: "P90D"}
+	KeepSteps: "P1Y", KeepSizes: "P90D", KeepDeliveries: "P90D", KeepNews: "P90D"}
 
 // mostKept is how many records of a kind are kept, however young they are: the newest. It bounds what a service keeps
 // whose rules run every hour. Of runs, those of which segments are known stay beyond that.
 var mostKept = map[string]int{KeepDetails: 20_000, KeepPlans: 120_000, KeepRuns: 100_000, KeepFirings: 400_000,
-	KeepBatches: 100_000, KeepSlowdowns: 100_000, KeepDeliveries: 200_000}
+	KeepBatches: 100_000, KeepSlowdowns: 100_000, KeepDeliveries: 200_000,
+	KeepNews: 100_000}
 
 // newest tells, of a kind of records, when the one was made or ended that so many newer ones follow.
 var newest = map[string]string{
@@ -54,6 +56,7 @@ var newest = map[string]string{
 	KeepSlowdowns:  runEnded,
 	KeepFirings:    "SELECT at FROM firing ORDER BY at DESC LIMIT 1 OFFSET ?",
 	KeepDeliveries: "SELECT ended_at FROM delivery WHERE ended_at IS NOT NULL ORDER BY ended_at DESC LIMIT 1 OFFSET ?",
+	KeepNews:       "SELECT at FROM news ORDER BY seq DESC LIMIT 1 OFFSET ?",
 }
 
 const runEnded = "SELECT ended_at FROM run WHERE ended_at IS NOT NULL ORDER BY ended_at DESC LIMIT 1 OFFSET ?"
@@ -150,6 +153,7 @@ var forgets = map[string]string{
 		"table_size WHERE at < ?1 ORDER BY at LIMIT ?2)",
 	KeepDeliveries: "DELETE FROM delivery WHERE seq IN (SELECT seq FROM delivery WHERE ended_at < ?1 ORDER BY " +
 		"ended_at LIMIT ?2)",
+	KeepNews: "DELETE FROM news WHERE seq IN (SELECT seq FROM news WHERE at < ?1 ORDER BY seq LIMIT ?2)",
 	KeepFindings: "DELETE FROM finding WHERE id IN (SELECT id FROM finding WHERE closed_at < ?1 ORDER BY closed_at " +
 		"LIMIT ?2)",
 }

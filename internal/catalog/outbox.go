@@ -119,9 +119,9 @@ type happened struct {
 // eventsAtOnce is how many events are looked at in one transaction.
 const eventsAtOnce = 200
 
-// TakeEvents hands the oldest events to fn, which says what is delivered because of them, and keeps that in one
-// transaction with their going. It returns how many there were.
-func (c *Catalog) TakeEvents(ctx context.Context, fn func(*notify.Event) []Delivery) (n int, err error) {
+// TakeEvents hands the oldest events to fn, which says what is news and what is delivered because of them, and keeps
+// that in one transaction with their going. It returns how many there were.
+func (c *Catalog) TakeEvents(ctx context.Context, fn func(*notify.Event) (*News, []Delivery)) (n int, err error) {
 	var any bool
 	if err := c.db.GetContext(ctx, &any, "SELECT EXISTS (SELECT 1 FROM event)"); err != nil || !any {
 		return 0, err
@@ -133,7 +133,13 @@ func (c *Catalog) TakeEvents(ctx context.Context, fn func(*notify.Event) []Deliv
 		}
 		for _, h := range found {
 			e := notify.Event{Kind: h.Kind, Record: h.Record, At: h.At.Time, Detail: h.Detail.V}
-			if err := insertDeliveries(ctx, tx, fn(&e)); err != nil {
+			news, deliveries := fn(&e)
+			if news != nil {
+				if _, err := tx.NamedExecContext(ctx, insertNews, news); err != nil {
+					return err
+				}
+			}
+			if err := insertDeliveries(ctx, tx, deliveries); err != nil {
 				return err
 			}
 		}

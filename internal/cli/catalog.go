@@ -54,7 +54,8 @@ var recordKinds = map[string]string{client.KeepBatches: "batches of runs that ha
 	client.KeepFindings:      "findings that are closed",
 	client.KeepSteps:         "steps before and after runs, with what came back",
 	client.KeepSizes:         "sizes of tables, once a day",
-	client.KeepDeliveries:    "notices that were sent, given up or cancelled"}
+	client.KeepDeliveries:    "notices that were sent, given up or cancelled",
+	client.KeepNews:          "what happened, as the console's bell shows it"}
 
 func catalogKeep(e *Env) error {
 	var keeps map[string]string

@@ -15,6 +15,8 @@ func notificationCommands() []Command {
 	return []Command{
 		{Name: "config show", Summary: "show the settings of the running service, and where each comes from",
 			Run: configShow},
+		{Name: "news", Summary: "show what happened that somebody may want to know of, the newest first",
+			Flags: newsFlags, Run: news},
 		{Name: "completion", Args: "SHELL", Summary: "print what lets bash, zsh or fish complete commands and names",
 			Run: completionScript, Local: true},
 		{
@@ -65,6 +67,24 @@ func notificationCommands() []Command {
 		{Name: "delivery cancel", Args: "DELIVERY", Summary: "end a delivery that waits",
 			Run: deliveryVerb((*client.Client).CancelDelivery)},
 	}
+}
+
+func newsFlags(f *flag.FlagSet) {
+	f.Int64("since", 0, "only what came after the item of this number")
+	f.Int("limit", 30, "how many, at most 500")
+}
+
+func news(e *Env) error {
+	l, err := e.Client.News(e.Ctx, client.NewsQuery{Since: fmt.Sprint(Get[int64](e, "since")),
+		Limit: Get[int](e, "limit")})
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, n := range l.Items {
+		rows = append(rows, []string{fmt.Sprint(n.Seq), At(n.At), string(n.Kind), Dash(n.Severity), n.Title})
+	}
+	return e.Show(l, []string{"number", "at", "kind", "severity", "what"}, rows)
 }
 
 func kinds(list []client.EventKind) string {

@@ -144,3 +144,42 @@ func TestSettingsAreChangedInTheBrowser(t *testing.T) {
 	p.press("Take up over it")
 	p.sees("as declared", "0 differences to decide")
 }
+
+// TestTheBellTellsWhatIsNew: what happens while somebody is away is new once, and is listed afterwards.
+func TestTheBellTellsWhatIsNew(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	w.scans(300)
+	w.define("purge", "unlimited")
+	p := browse(t)
+	bell := func(said string) {
+		t.Helper()
+		p.comesTo(
+			`String(document.querySelector('button[aria-label^="What is new"]')?.ariaLabel)`,
+			"What is new: "+said,
+		)
+	}
+	p.do(chromedp.Navigate(w.svc.server + "/#token=" + w.token))
+	bell("nothing new")
+	id := w.ended(w.planned().ID).ID
+	w.must("service", "freeze", "-reason", "a storm is coming")
+	bell("2 new")
+	p.do(chromedp.Click(`//button[contains(@aria-label, "What is new")]`))
+	p.sees("What is new", "Every source is frozen", "since your last visit")
+	bell("nothing new")
+	p.do(chromedp.Click(fmt.Sprintf(`//a[@href="#/runs/%s"]`, id)))
+	p.sees("scans", "Batches")
+	p.do(chromedp.Reload())
+	bell("nothing new")
+	p.do(chromedp.Click(`//button[contains(@aria-label, "What is new")]`))
+	p.sees("Every source is frozen")
+	if strings.Contains(p.text(), "since your last visit") {
+		t.Error("it is new again")
+	}
+	out := w.must("news")
+	l := must1[client.Items[client.News]](w, "news", "-since", "1")
+	if !strings.Contains(out, "Every source is frozen") || len(l.Items) != 1 {
+		t.Errorf("%s\n%+v", out, l)
+	}
+	w.refuse(2, []string{"-since"}, "news", "-since", "yesterday")
+}

@@ -69,7 +69,7 @@ func TestStoresThatAreNearlyFull(t *testing.T) {
 	n := openNights(t, "scan")
 	n.found(t)
 	day := n.Now().UTC().Format(time.DateOnly)
-	n.catalogDo(t, `INSERT INTO day_sum VALUES (?, 'scan', 1, 'harbour', 'scan', 'cellar', 1, 1, 0, 1, ?)`, day,
+	n.catalogDo(t, `INSERT INTO day_sum VALUES (?, 'scan', 1, 'harbour', 'scan', 'cellar', 1, 1, 0, 1, ?, 0)`, day,
 		int64(1)<<60)
 	n.found(t, "store full cellar")
 	n.catalogDo(t, "UPDATE day_sum SET day = '2020-01-01'")

@@ -83,14 +83,10 @@ func (s *Notifier) gather(ctx context.Context) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return s.Catalog.TakeEvents(ctx, func(e *notify.Event) (out []catalog.Delivery) {
-		var n *notify.Notice
+	return s.Catalog.TakeEvents(ctx, func(e *notify.Event) (_ *catalog.News, out []catalog.Delivery) {
+		n := notify.NoticeOf(e, s.Ways().Console)
 		to := func(r *notify.Recipient) {
-			if n == nil {
-				made := notify.NoticeOf(e, s.Ways().Console)
-				n = &made
-			}
-			out = append(out, catalog.NewDelivery(r, *n, e.Urgent(), s.Now()))
+			out = append(out, catalog.NewDelivery(r, n, e.Urgent(), s.Now()))
 		}
 		for i := range recipients {
 			if r := &recipients[i].Body.V; r.Wants(e) {
@@ -100,7 +96,11 @@ func (s *Notifier) gather(ctx context.Context) (int, error) {
 		if e.Tell != "" {
 			to(&notify.Recipient{Address: e.Tell})
 		}
-		return out
+		if e.Kind == notify.EventFiringNothing { // it is of every night, and a finding where it goes on
+			return nil, out
+		}
+		return &catalog.News{At: catalog.At(e.At), Kind: e.Kind, Title: n.Title, Severity: e.Severity,
+			Source: e.Source, Rule: e.Rule, Address: e.Page()}, out
 	})
 }
 

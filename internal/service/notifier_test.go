@@ -480,8 +480,15 @@ func TestManyGatherAtOnce(t *testing.T) {
 		t.Errorf("after the recipient was removed: %v", got)
 	}
 	o.freeze(t, 1)
-	if n, err := o.Notifier.gather(t.Context()); n != 0 || err != nil {
-		t.Errorf("there is nobody to tell, and %d events are kept for that: %v", n, err)
+	if n, err := o.Notifier.gather(t.Context()); n != 1 || err != nil {
+		t.Errorf("of an event that nobody is told of, %d are gathered: %v", n, err)
+	}
+	if got := o.states(t, ""); len(got) != 40 {
+		t.Errorf("%d deliveries where there is nobody to tell", len(got)-40)
+	}
+	news, err := o.Catalog.NewsAfter(t.Context(), 0, catalog.All)
+	if err != nil || len(news) != 41 || news[0].Address != "#/queue" {
+		t.Errorf("news: %+v, %v", news, err)
 	}
 }
 

@@ -138,18 +138,28 @@ func NoticeOf(e *Event, base string) Notice {
 		}
 		add(map[bool]string{true: "lifts itself", false: "rows go again"}[e.Kind == EventFrozen], until)
 	}
-	record := e.Record
-	if strings.HasPrefix(w.command, "rule ") {
-		record = e.Rule
-	}
-	n.Command = "ambercellar " + strings.Replace(w.command, "%s", record, 1)
+	n.Command = "ambercellar " + strings.Replace(w.command, "%s", e.shown(), 1)
 	if base != "" {
-		n.Link = base + "/" + w.page
-		if strings.HasSuffix(w.page, "s/") {
-			n.Link += record
-		}
+		n.Link = base + "/" + e.Page()
 	}
 	return n
+}
+
+// Page is the address of the page of the console that shows more, from # on.
+func (e *Event) Page() string {
+	page := wordings[e.Kind].page
+	if strings.HasSuffix(page, "s/") {
+		page += e.shown()
+	}
+	return page
+}
+
+// shown is what shows more of the event: its record, or its rule.
+func (e *Event) shown() string {
+	if strings.HasPrefix(wordings[e.Kind].command, "rule ") {
+		return e.Rule
+	}
+	return e.Record
 }
 
 // Count writes a whole number with spaces between thousands.
