@@ -1422,8 +1422,8 @@ func (q NewsQuery) text() string {
 	return queryText(v)
 }
 
-// News: what happened that somebody may want to know of, the newest first; of since, a number of an item, only what
-// came later.
+// News: what happened that somebody may want to know of, the newest first; of since, a number of an item, only came
+// later.
 func (c *Client) News(ctx context.Context, q NewsQuery) (out Items[News], err error) {
 	err = c.Do(ctx, "GET", "/news"+q.text(), nil, &out)
 	return out, err

@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -29,6 +30,11 @@ func Document() []byte {
 		}
 		paths[r.path][strings.ToLower(r.method)] = b.operation(r)
 	}
+	for name, said := range comments() {
+		if s := schemas[name]; s != nil {
+			schemas[name] = describe(s, said)
+		}
+	}
 	doc := map[string]any{
 		"openapi": "3.1.0",
 		"info": map[string]any{"title": "Amber Cellar", "version": "1",
@@ -47,6 +53,40 @@ func Document() []byte {
 		panic(err) // of our own types alone
 	}
 	return append(out, '\n')
+}
+
+//go:embed comments.json
+var commentsFile []byte
+
+// comments are what the source says of the interface's types, by their names: of a type itself under the empty name,
+// and of its fields.
+func comments() (out map[string]map[string]string) {
+	if err := json.Unmarshal(commentsFile, &out); err != nil {
+		panic(err) // tools/client writes it
+	}
+	return out
+}
+
+// describe adds to a schema what is said of its type and fields.
+func describe(schema json.RawMessage, said map[string]string) json.RawMessage {
+	var s map[string]any
+	if err := json.Unmarshal(schema, &s); err != nil {
+		panic(err)
+	}
+	if said[""] != "" {
+		s["description"] = said[""]
+	}
+	properties, _ := s["properties"].(map[string]any)
+	for name, p := range properties {
+		if p, ok := p.(map[string]any); ok && said[name] != "" {
+			p["description"] = said[name]
+		}
+	}
+	out, err := json.Marshal(s)
+	if err != nil {
+		panic(err)
+	}
+	return out
 }
 
 type builder struct {
@@ -145,7 +185,7 @@ func (b *builder) schema(v any) any {
 			// lists are empty rather than missing
 			b.schemas[name] = bytes.ReplaceAll(text, []byte(`["array","null"]`), []byte(`"array"`))
 		}),
-		jsonschema.InterceptDefName(func(t reflect.Type, _ string) string {
+		nullableRefs, jsonschema.InterceptDefName(func(t reflect.Type, _ string) string {
 			name := SchemaName(t)
 			if other := b.types[name]; other != nil && other != t {
 				// of our own types alone
@@ -165,6 +205,16 @@ func (b *builder) schema(v any) any {
 		panic(err)
 	}
 	return s
+}
+
+// nullableRefs says of fields that may be null and are of types of their own that they may be null.
+func nullableRefs(c *jsonschema.ReflectContext) {
+	c.EnvelopNullability = true
+	jsonschema.InterceptNullability(func(p jsonschema.InterceptNullabilityParams) {
+		if p.Schema.AnyOf != nil { // the library leaves the type of the one that is not null
+			p.Schema.Type = nil
+		}
+	})(c)
 }
 
 var generic = regexp.MustCompile(`^(\w+)\[(?:.*[./])?(\w+)\]$`)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"encoding/json"
 	"reflect"
 	"strings"
@@ -24,21 +25,61 @@ func FormatSchema(name string) ([]byte, error) {
 	if !ok {
 		return nil, nil
 	}
+	return schemaOf("Amber Cellar: "+name, v)
+}
+
+// AnswerSchema returns the JSON Schema (draft 7) of what a command prints, with what is said of its fields.
+func AnswerSchema(command string, v any) ([]byte, error) {
+	text, err := schemaOf("ambercellar "+command+" -o json", v)
+	if err != nil {
+		return nil, err
+	}
+	var s map[string]json.RawMessage
+	if err := json.Unmarshal(text, &s); err != nil {
+		return nil, err
+	}
+	said, definitions := comments(), map[string]json.RawMessage{}
+	if s["definitions"] != nil {
+		if err := json.Unmarshal(s["definitions"], &definitions); err != nil {
+			return nil, err
+		}
+		for name := range definitions {
+			definitions[name] = describe(definitions[name], said[name])
+		}
+		if s["definitions"], err = json.Marshal(definitions); err != nil {
+			return nil, err
+		}
+	}
+	whole, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	err = json.Indent(&out, describe(whole, said[SchemaName(reflect.TypeOf(v))]), "", "  ")
+	out.WriteByte('\n')
+	return out.Bytes(), err
+}
+
+func schemaOf(title string, v any) ([]byte, error) {
 	r := jsonschema.Reflector{}
 	r.AddTypeMapping(catalog.Time{}, "")
 	r.AddTypeMapping(value.Set{}, "")
-	s, err := r.Reflect(v, jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return SchemaName(t) }),
+	s, err := r.Reflect(
+		v,
+		nullableRefs,
+		jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return SchemaName(t) }),
 		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
 			if p.Processed && !strings.Contains(p.Field.Tag.Get("json"), ",omit") {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 			}
 			return nil
-		}))
+		}),
+	)
 	if err != nil {
 		return nil, err
 	}
 	s.WithSchema("http://json-schema.org/draft-07/schema#")
-	s.WithTitle("Amber Cellar: " + name)
+	s.WithTitle(title)
 	out, err := json.MarshalIndent(s, "", "  ")
 	return append(out, '\n'), err
 }

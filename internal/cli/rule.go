@@ -187,10 +187,7 @@ func ruleShow(e *Env) error {
 	for _, x := range v.Items {
 		rows = append(rows, []string{Count(x.Revision), At(x.AppliedAt), x.AppliedBy, strings.Join(x.Changes, "; ")})
 	}
-	return e.Show(struct {
-		client.RuleView
-		Revisions []client.Revision `json:"revisions"`
-	}{*r, v.Items}, []string{"revision", "applied", "by", "changes"}, rows)
+	return e.Show(RuleShown{*r, v.Items}, []string{"revision", "applied", "by", "changes"}, rows)
 }
 
 func ruleForecast(e *Env) error {

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -232,6 +233,9 @@ func (w *world) run(args ...string) (stdout, stderr string, status int) {
 		if _, ok := e.(*exec.ExitError); !ok {
 			w.t.Fatal(e)
 		}
+	}
+	if i := slices.Index(args, "-o"); i >= 0 && args[i+1] == "json" && cmd.ProcessState.ExitCode() == 0 {
+		keepsToSchema(w.t, args, out.String())
 	}
 	return out.String(), err.String(), cmd.ProcessState.ExitCode()
 }

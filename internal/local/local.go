@@ -27,8 +27,9 @@ func commands() []cli.Command {
 		{Name: "standin mail", Summary: "serve a stand-in for a mail server, which shows what it got on a page",
 			Flags: standinMailFlags, Run: standinMail, Local: true},
 		{Name: "version", Summary: "print the version", Run: version, Local: true},
-		{Name: "schema", Args: "FORMAT",
-			Summary: "print the JSON Schema of a format: manifest, closing, range, disposal, certificate or ledger",
+		{Name: "schema", Args: "FORMAT|COMMAND [VERB]",
+			Summary: "print the JSON Schema of a format (manifest, closing, range, disposal, certificate, ledger), or " +
+				"of what a command prints with -o json",
 			Run:     printSchema, Local: true},
 		{Name: "openapi", Summary: "print the OpenAPI document of the interface", Run: openAPI, Local: true},
 

@@ -58,7 +58,46 @@ func write(internal string) (map[string][]byte, error) {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	return out, nil
+	said, err := json.MarshalIndent(g.described(), "", "\t")
+	out[described] = append(said, '\n')
+	return out, err
+}
+
+// described is the file with what the source says of types and fields, which the OpenAPI document repeats.
+const described = "../internal/api/comments.json"
+
+// described lists what the source says of each type of the interface, under an empty name, and of its fields.
+func (g *generator) described() map[string]map[string]string {
+	out := map[string]map[string]string{}
+	for name, t := range g.done {
+		said := map[string]string{}
+		if doc := g.comments.text[t.String()]; doc != "" {
+			said[""] = strings.Join(strings.Fields(doc), " ")
+		}
+		g.describe(t, said)
+		if len(said) > 0 {
+			out[name] = said
+		}
+	}
+	return out
+}
+
+func (g *generator) describe(t reflect.Type, said map[string]string) {
+	if t.Kind() != reflect.Struct {
+		return
+	}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		tag := f.Tag.Get("json")
+		if f.Anonymous && tag == "" {
+			g.describe(f.Type, said)
+			continue
+		}
+		name, _, _ := strings.Cut(tag, ",")
+		if text := g.comments.text[t.String()+"."+f.Name]; text != "" && name != "" && name != "-" {
+			said[name] = strings.Join(strings.Fields(text), " ")
+		}
+	}
 }
 
 const head = "// Written by tools/client from the routes of the service. DO NOT EDIT.\n\npackage client\n\n"
