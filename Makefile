@@ -100,6 +100,7 @@ screenshots: build ## the console's pictures for docs/screenshots, from a demo t
 NFPM := $(GO) run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.43.4
 deb: build ## a Debian package in build/
 	@echo "== packing version $(VERSION)"
+	$(GO) run ./tools/man -out build/man -version '$(VERSION)'
 	VERSION=$$(echo '$(VERSION)' | sed -E 's/^v//; /^[0-9]+\./!s/^/0~/; s/-/+/g') GOFLAGS= $(NFPM) package -f deploy/deb/nfpm.yaml -p deb -t build/
 
 deb-check: deb ## install the package on this machine, ask the program, and remove the package

@@ -8,6 +8,7 @@ package=$(ls -t build/ambercellar_*.deb | head -1)
 echo "== checking $package, $(stat -c %s "$package") bytes"
 $sudo apt-get install -y -qq --no-install-recommends "./$package" >/dev/null
 ambercellar version
+[ -f /usr/share/man/man1/ambercellar-run.1.gz ] || { echo "the manual pages are missing"; exit 1; }
 [ "$(stat -c '%U %a' /var/lib/ambercellar)" = "ambercellar 700" ]
 $sudo -u ambercellar true 2>/dev/null || su -s /bin/sh ambercellar -c true
 data=/var/lib/ambercellar

@@ -30,7 +30,7 @@ func commands() []cli.Command {
 		{Name: "schema", Args: "FORMAT|COMMAND [VERB]",
 			Summary: "print the JSON Schema of a format (manifest, closing, range, disposal, certificate, ledger), or " +
 				"of what a command prints with -o json",
-			Run:     printSchema, Local: true},
+			Run: printSchema, Local: true},
 		{Name: "openapi", Summary: "print the OpenAPI document of the interface", Run: openAPI, Local: true},
 
 		{Name: "store key", Summary: "make a key for sealed stores, in a file of keys", Flags: storeKeyFlags,
