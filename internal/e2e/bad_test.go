@@ -110,6 +110,10 @@ func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
 		w.scans(100)
 		before := w.content("true")
 		w.define("archive", "gentle")
+		for _, command := range []string{"table show harbour scam", "table reconcile harbour scam",
+			"hold place harbour scam -where id=1 -reference a -reason b"} {
+			w.refuse(1, []string{`"scam"`, "did you mean scan?"}, strings.Fields(command)...)
+		}
 		w.refuse(1, []string{"before", "lies in the future"}, "plan", "make", "scans", "-before", "2999-01-01")
 		w.refuse(1, []string{"take more than it allows"}, "plan", "make", "scans", "-before", "2026-11-01")
 		w.refuse(1, []string{"is not a date or time"}, "plan", "make", "scans", "-before", "soon")

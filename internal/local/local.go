@@ -28,8 +28,8 @@ func commands() []cli.Command {
 			Flags: standinMailFlags, Run: standinMail, Local: true},
 		{Name: "version", Summary: "print the version", Run: version, Local: true},
 		{Name: "schema", Args: "FORMAT|COMMAND [VERB]",
-			Summary: "print the JSON Schema of a format (manifest, closing, range, disposal, certificate, ledger), or " +
-				"of what a command prints with -o json",
+			Summary: "print the JSON Schema of a format (manifest, closing, range, disposal, certificate, ledger), " +
+				"or of what a command prints with -o json",
 			Run: printSchema, Local: true},
 		{Name: "openapi", Summary: "print the OpenAPI document of the interface", Run: openAPI, Local: true},
 

@@ -423,3 +423,24 @@ func (r *Report) OK() bool {
 	}
 	return true
 }
+
+// nameFor is how long it may take to find what somebody meant.
+const nameFor = 3 * time.Second
+
+// NoTable says that there is no table of a name, and which there is of nearly that name.
+func NoTable(ctx context.Context, s interface {
+	Tables(context.Context) ([]shape.Table, error)
+}, name string) error {
+	err := fmt.Errorf("%w: %q", ErrNoTable, name)
+	within, cancel := context.WithTimeout(ctx, nameFor)
+	defer cancel()
+	tables, _ := s.Tables(within) // without them the error says less
+	names := make([]string, len(tables))
+	for i, t := range tables {
+		names[i] = t.Name
+	}
+	if near := shape.Nearest(name, names); near != "" {
+		err = fmt.Errorf("%w; did you mean %s?", err, near)
+	}
+	return err
+}

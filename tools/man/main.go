@@ -83,22 +83,49 @@ func pages(all []cli.Command, version string) map[string]string {
 	}
 	var b bytes.Buffer
 	head(&b, "ambercellar", version, "moves aged rows from live tables to an archive, and back")
-	fmt.Fprintf(
-		&b,
-		"# SYNOPSIS\n\n**ambercellar** COMMAND [arguments] [flags]\n\n# DESCRIPTION\n\n%s\n\n# COMMANDS\n\n%s"+
-			"# ENVIRONMENT\n\n**AMBERCELLAR_SERVER**\n: address of the service; left out: http://127.0.0.1:7420\n\n"+
-			"**AMBERCELLAR_TOKEN**\n: the administrator's token\n\nEach setting of **ambercellar serve** has a variable, "+
-			"which its help names.\n\n# EXIT STATUS\n\n0: done; 1: failed; 2: wrong usage\n\n# FILES\n\n"+
-			"/etc/ambercellar/ambercellar.yaml\n: settings of the service\n\n/etc/ambercellar/secrets\n: files that may be "+
-			"named for passwords\n\n/var/lib/ambercellar\n: the service's records and its first store\n",
-		"Rules say how long the rows of a table stay live. The service (**ambercellar serve**) moves those that are due to "+
-			"compressed archive storage in small batches, or deletes them, without blocking the workload; every other "+
-			"command talks to it.",
-		list.String(),
-	)
+	fmt.Fprintf(&b, whole, list.String())
 	out["ambercellar"] = b.String()
 	return out
 }
+
+// whole is the page of the program, with a place for the list of its commands.
+const whole = `# SYNOPSIS
+
+**ambercellar** COMMAND [arguments] [flags]
+
+# DESCRIPTION
+
+Rules say how long the rows of a table stay live. The service (**ambercellar serve**) moves those that are due to
+compressed archive storage in small batches, or deletes them, without blocking the workload; every other command talks
+to it.
+
+# COMMANDS
+
+%s# ENVIRONMENT
+
+**AMBERCELLAR_SERVER**
+: address of the service; left out: http://127.0.0.1:7420
+
+**AMBERCELLAR_TOKEN**
+: the administrator's token
+
+Each setting of **ambercellar serve** has a variable, which its help names.
+
+# EXIT STATUS
+
+0: done; 1: failed; 2: wrong usage
+
+# FILES
+
+/etc/ambercellar/ambercellar.yaml
+: settings of the service
+
+/etc/ambercellar/secrets
+: files that may be named for passwords
+
+/var/lib/ambercellar
+: the service's records and its first store
+`
 
 func head(b io.Writer, name, version, summary string) {
 	fmt.Fprintf(b, "%% %s 1 \"\" \"Amber Cellar %s\" \"Amber Cellar\"\n\n# NAME\n\n%s - %s\n\n", strings.ToUpper(name),

@@ -68,7 +68,7 @@ func (ds *Disposer) Plan(ctx context.Context, actor, ruleName, table, note strin
 	}
 	if !some {
 		return nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", d.Source,
-			d.Table), Remedy: "`segment list` shows what is"}
+			d.Table), Remedy: ds.shelf.NearestArchived(ctx, d.Source, d.Table)}
 	}
 	return d, ds.Catalog.AddDisposal(ctx, d)
 }

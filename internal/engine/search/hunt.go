@@ -196,7 +196,7 @@ func (se *Searcher) Searchable(ctx context.Context, q SearchRequest, m *Moment, 
 	}
 	if len(segments) == 0 && !q.Live && narrow == nil {
 		return nil, nil, &refuse.Error{Field: "table", Message: fmt.Sprintf("nothing of %s.%s is archived", q.Source,
-			q.Table), Remedy: "`segment list` shows what is"}
+			q.Table), Remedy: se.shelf.NearestArchived(ctx, q.Source, q.Table)}
 	}
 	list, err := se.known(ctx, segments, m) // the newest first
 	if err != nil {

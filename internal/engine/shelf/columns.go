@@ -24,6 +24,21 @@ func Nearest(name string, candidates []string, otherwise string) string {
 	return otherwise
 }
 
+// mostTables is how many tables are compared with one of which nothing is archived.
+const mostTables = 500
+
+// NearestArchived suggests a table in place of one of which nothing is archived.
+func (sh *Shelf) NearestArchived(ctx context.Context, source, table string) string {
+	list, _ := sh.Catalog.ArchivedTables(ctx, "", catalog.First(mostTables)) // without them it says less
+	var names []string
+	for _, t := range list {
+		if t.Source == source {
+			names = append(names, t.Table)
+		}
+	}
+	return Nearest(table, names, "`segment list` shows what is")
+}
+
 // Named returns the columns of a segment under the names that they have now.
 func (sh *Shelf) Named(ctx context.Context, m *archive.Manifest) ([]shape.Column, error) {
 	names, err := sh.Catalog.ColumnNames(ctx, m.Source, m.Table)

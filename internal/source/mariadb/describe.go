@@ -35,7 +35,7 @@ func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
 		return nil, err
 	}
 	if len(found) == 0 || name == "" {
-		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
+		return nil, source.NoTable(ctx, s, name)
 	}
 	return found[0], nil
 }

@@ -72,7 +72,7 @@ func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
 		return nil, err
 	}
 	if len(found) == 0 || name == "" {
-		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
+		return nil, source.NoTable(ctx, s, name)
 	}
 	if len(found) > 1 {
 		return nil, fmt.Errorf("%w that %q names alone: %s", source.ErrNoTable, name, sameName(found[0], found[1]))

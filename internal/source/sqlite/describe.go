@@ -62,7 +62,7 @@ func (s *Source) Table(ctx context.Context, name string) (*shape.Table, error) {
 		return nil, err
 	}
 	if name == "" || len(found) == 0 {
-		return nil, fmt.Errorf("%w: %q", source.ErrNoTable, name)
+		return nil, source.NoTable(ctx, s, name)
 	}
 	t := found[0]
 	t.Sign = sign
