@@ -214,8 +214,8 @@ func (e *Env) run(cmd *Command, args []string) error {
 	}
 	most := len(strings.Fields(cmd.Args))
 	if least := most - strings.Count(cmd.Args, "["); len(e.Args) < least || len(e.Args) > most {
-		return Usage("it takes %d arguments and was given %d; usage: ambercellar %s %s", most, len(e.Args), cmd.Name,
-			cmd.Args)
+		return Usage("it takes %s and was given %d; usage: ambercellar %s %s", Things(int64(most), "argument"),
+			len(e.Args), cmd.Name, cmd.Args)
 	}
 	e.Flags = f
 	if !cmd.Local {

@@ -116,7 +116,7 @@ func TestWrongUsageIsToldApartFromFailure(t *testing.T) {
 		{[]string{"run", "start", "-h"}, 0, "stay and show its progress"},
 		{[]string{"paint"}, 2, `"paint" is no command`},
 		{[]string{"rule"}, 2, `"rule" is no command`},
-		{[]string{"rule", "show"}, 2, "takes 1 arguments and was given 0"},
+		{[]string{"rule", "show"}, 2, "takes 1 argument and was given 0"},
 		{[]string{"rule", "show", "x", "y"}, 2, "usage: ambercellar rule show RULE"},
 		{[]string{"rule", "show", "x", "-colour"}, 2, "rule show -h"},
 		{[]string{"rule", "show", "x"}, 1, `rule "x": not found`},

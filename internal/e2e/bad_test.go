@@ -118,7 +118,7 @@ func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
 		w.refuse(1, []string{"take more than it allows"}, "plan", "make", "scans", "-before", "2026-11-01")
 		w.refuse(1, []string{"is not a date or time"}, "plan", "make", "scans", "-before", "soon")
 		w.refuse(1, []string{`rule "nowhere"`, "not found"}, "plan", "make", "nowhere")
-		w.refuse(2, []string{"takes 1 arguments"}, "plan", "make")
+		w.refuse(2, []string{"takes 1 argument and"}, "plan", "make")
 		w.refuse(1, []string{`plan "x"`}, "run", "start", "x")
 		w.refuse(1, []string{`run "x"`}, "run", "watch", "x")
 		w.refuse(1, []string{`run "x"`}, "run", "pause", "x")

@@ -117,6 +117,7 @@ func (s *Declarations) TakeUp(ctx context.Context, actor string, x TakeUp) (*Dec
 	}
 	var gone []catalog.Declared
 	var rules []*declare.Thing
+	var places []*DeclaredThing
 	s.failed = nil
 	for i := range d.Items {
 		t := &d.Items[i]
@@ -126,11 +127,12 @@ func (s *Declarations) TakeUp(ctx context.Context, actor string, x TakeUp) (*Dec
 		case t.State == declare.DeclaredNew, t.State == declare.DeclaredNewer, t.State.Drifts() && x.over(t):
 			if t.thing.Source == nil && t.thing.Store == nil {
 				rules = append(rules, t.thing)
-			} else if err := s.place(ctx, actor, t); err != nil {
-				s.failed = append(s.failed, problemAt(t.thing, err)...)
+			} else {
+				places = append(places, t)
 			}
 		}
 	}
+	s.takePlaces(ctx, actor, places)
 	if len(rules) > 0 {
 		s.failed = append(s.failed, s.rules(ctx, actor, rules, x.Reason)...)
 	}
@@ -156,6 +158,26 @@ func (s *Declarations) TakeUp(ctx context.Context, actor string, x TakeUp) (*Dec
 		s.Log.Warn("of what is declared in files", "problem", p.Error())
 	}
 	return after, nil
+}
+
+// takePlaces adds and changes sources and stores, as far as that works. A store may need another one for its second
+// copies: what failed is tried again as long as something else worked.
+func (s *Declarations) takePlaces(ctx context.Context, actor string, list []*DeclaredThing) {
+	for worked := true; worked && len(list) > 0; {
+		worked = false
+		var failed []*DeclaredThing
+		var problems []rule.Problem
+		for _, t := range list {
+			if err := s.place(ctx, actor, t); err != nil {
+				failed, problems = append(failed, t), append(problems, problemAt(t.thing, err)...)
+			} else {
+				worked = true
+			}
+		}
+		if list = failed; !worked || len(list) == 0 {
+			s.failed = append(s.failed, problems...)
+		}
+	}
 }
 
 // rules applies declared keeps, schedules and rules: all of them or none.

@@ -108,6 +108,7 @@ func declaredForm(t *declare.Thing) string {
 		return x.Form()
 	case t.Store != nil:
 		x := *t.Store
+		x.Existing = false // that is said for the first time alone
 		if abs, err := filepath.Abs(x.Path); err == nil && x.Path != "" {
 			x.Path = abs
 		}
@@ -251,7 +252,7 @@ func (s *Declarations) store(ctx context.Context, actor string, t *DeclaredThing
 		c.Scrub.V = catalog.Scrub{Every: x.Scrub.Every, Rate: x.Scrub.Rate, Window: x.Scrub.Window}
 	}
 	if t.force == "" {
-		return s.places.AddStore(ctx, actor, c, false)
+		return s.places.AddStore(ctx, actor, c, x.Existing)
 	}
 	was, err := s.Catalog.Store(ctx, x.Name)
 	if err != nil {

@@ -84,10 +84,11 @@ func TestFilesAreTakenUpAndUndoNothing(t *testing.T) {
 	f.write(t, "a-rules.yaml", scanOneYear+"---\n"+berthByKeep)
 	f.write(t, "b-keeps.yml", keepLong)
 	f.write(t, "c-places.yaml", "source: quay\nengine: sqlite\naddress: "+address+"\nguard: {live: P30D}\n---\n"+
-		"store: attic\npath: "+filepath.Join(f.dir, "attic")+"\n---\nsource: harbour\nengine: sqlite\naddress: "+
+		"store: attic\npath: "+filepath.Join(f.dir, "attic")+"\nsecond: loft\n---\nstore: loft\npath: "+
+		filepath.Join(f.dir, "loft")+"\n---\nsource: harbour\nengine: sqlite\naddress: "+
 		address+"\nconnections: 5\n")
 	f.write(t, "ignored.txt", "nothing: of ours")
-	if got := f.stands(t); !slices.Equal(got, []string{"store attic new", "source harbour conflict", "source quay new",
+	if got := f.stands(t); !slices.Equal(got, []string{"store attic new", "store loft new", "source harbour conflict", "source quay new",
 		"keep long new", "rule berths new", "rule scans new"}) {
 		t.Errorf("before: %q", got)
 	}
@@ -149,7 +150,7 @@ func TestFilesAreTakenUpAndUndoNothing(t *testing.T) {
 	}
 	if text, err := f.Declared.Print(t.Context()); err != nil {
 		t.Error(err)
-	} else if things, problems := declare.Parse("all.yaml", []byte(text)); len(problems) > 0 || len(things) != 7 {
+	} else if things, problems := declare.Parse("all.yaml", []byte(text)); len(problems) > 0 || len(things) != 8 {
 		t.Errorf("what is in force, as declared: %v\n%s", problems, text)
 	}
 }

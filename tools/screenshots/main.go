@@ -60,6 +60,7 @@ func main() {
 		{"write-rule", "#/rules/boarding-scans/edit", "main canvas"},
 		{"related", "#/rules/bookings/edit", "main canvas"},
 		{"run", first("#/runs", "main tbody a[href^='#/runs/']"), "canvas"},
+		{"history", "#/history", "main canvas"},
 		{"archive", "#/archive", "main table"},
 		{"restores", "#/restores", "main section"},
 		{"disposals", "#/disposals", "main table"},
@@ -69,11 +70,6 @@ func main() {
 		{"findings", "#/findings", "main ul"},
 		{"service", "#/service", "main table"},
 		{"notifications", "#/notifications", "main table"},
-	}
-	if strings.HasPrefix(*only, "partition") { // which the demo has on PostgreSQL and MariaDB alone
-		shots = []struct{ name, page, wait string }{{"partitions", "#/tables/harbour/engine_reading", "main #ahead"},
-			{"partition-plan", "#/rules/engine-readings", "main table"},
-			{"partition-run", first("#/runs", "main tbody a[href^='#/runs/']"), "main table"}}
 	}
 	if *page != "" {
 		shots = []struct{ name, page, wait string }{{*only, *page, "main"}}

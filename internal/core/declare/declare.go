@@ -78,6 +78,8 @@ type Store struct {
 	KeyEnv  string            `yaml:"key_env,omitempty"`
 	Second  string            `yaml:"second,omitempty"`
 	Scrub   *Scrub            `yaml:"scrub,omitempty"` // nil: as is usual, or as it was
+	// the place is a store already, or holds segments, when it is taken up
+	Existing bool `yaml:"existing,omitempty"`
 }
 
 // Scrub is how the segments of a store are verified again and again.
@@ -202,7 +204,8 @@ var (
 	fields  = map[string][]string{
 		KindSource: {"source", "engine", "address", "password_env", "password_file", "tls", "tls_ca", "disk", "origin",
 			"connections", "guard", "live", "archive", "only", "never", "approve", "window", "zone"},
-		KindStore: {"store", "path", "bucket", "key_file", "key_env", "second", "scrub", "every", "rate", "window"},
+		KindStore: {"store", "path", "bucket", "key_file", "key_env", "second", "scrub", "every", "rate", "window",
+			"existing"},
 	}
 )
 

@@ -57,6 +57,9 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	s.read.SetMaxOpenConns(max(cfg.Connections-1, 2))
 	s.write = sql.OpenDB(connector(path, "immediate"))
 	s.write.SetMaxOpenConns(1)
+	for _, db := range []*sql.DB{s.read, s.write} {
+		db.SetConnMaxIdleTime(5 * time.Minute)
+	}
 	var mode string
 	if err := s.read.QueryRowContext(ctx, "PRAGMA journal_mode").Scan(&mode); err != nil {
 		s.Close()
