@@ -88,8 +88,11 @@ func TestFilesAreTakenUpAndUndoNothing(t *testing.T) {
 		filepath.Join(f.dir, "loft")+"\n---\nsource: harbour\nengine: sqlite\naddress: "+
 		address+"\nconnections: 5\n")
 	f.write(t, "ignored.txt", "nothing: of ours")
-	if got := f.stands(t); !slices.Equal(got, []string{"store attic new", "store loft new", "source harbour conflict", "source quay new",
-		"keep long new", "rule berths new", "rule scans new"}) {
+	if got := f.stands(t); !slices.Equal(
+		got,
+		[]string{"store attic new", "store loft new", "source harbour conflict", "source quay new",
+			"keep long new", "rule berths new", "rule scans new"},
+	) {
 		t.Errorf("before: %q", got)
 	}
 	f.takeUp(t, TakeUp{})

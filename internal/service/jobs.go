@@ -97,6 +97,8 @@ func (s *Jobs) enter(ctx context.Context, kind catalog.JobKind, id string, o Job
 	if j != nil {
 		return s.entered(j)
 	}
+	s.turning.Lock() // or the turn of one that just ends would be this one's: paused, perhaps, and for good
+	defer s.turning.Unlock()
 	turn, err := s.Catalog.JobTurnOf(ctx, kind, id)
 	if err != nil {
 		s.Log.Error("the turn of a job cannot be read; it has the usual one", "job", id, "error", err)
@@ -192,6 +194,7 @@ func (s *Jobs) begin(j *job) {
 		if stopped {
 			err = context.Cause(ctx)
 		}
+		s.turning.Lock()
 		s.mu.Lock()
 		j.cancel, j.gate, j.away, j.failed = nil, nil, false, err
 		switch {
@@ -215,6 +218,7 @@ func (s *Jobs) begin(j *job) {
 				s.Log.Error("the turn of a job that has ended cannot be forgotten", "job", j.ID, "error", err)
 			}
 		}
+		s.turning.Unlock()
 		s.dispatch()
 	}()
 }
@@ -414,24 +418,35 @@ func (s *Jobs) Cancel(ctx context.Context, actor string, kind catalog.JobKind, i
 	if err := s.halt(ctx, j, "cancelled by the administrator"); err != nil {
 		return err
 	}
-	s.mu.Lock()
-	there, works := s.jobs[jobName{kind, id}] == j, j.cancel != nil
-	if there && !works {
-		delete(s.jobs, jobName{kind, id})
-	}
-	s.mu.Unlock()
+	there, works, err := s.remove(ctx, j)
 	switch {
 	case works:
 		return fmt.Errorf("%s %s is paused, and stops as soon as the step that it is in the midst of comes back; "+
 			"cancel it then: %w", kind, id, catalog.ErrState)
-	case !there:
-		if err := s.Catalog.EndJobTurn(ctx, kind, id); err != nil {
-			return err
-		}
-		return fmt.Errorf("%s %s had ended before it could be cancelled: %w", kind, id, catalog.ErrState)
+	case err == nil && !there:
+		err = fmt.Errorf("%s %s had ended before it could be cancelled: %w", kind, id, catalog.ErrState)
+	case there:
+		err = errors.Join(err, j.end("cancelled by "+actor))
 	}
-	err = j.end("cancelled by " + actor)
-	return errors.Join(err, s.Catalog.EndJobTurn(ctx, kind, id))
+	return err
+}
+
+// remove takes a job that does not work out of the queue, and forgets its turn in the same step: one of that name that
+// is asked for next has the usual one. It says whether the job was there, and whether it works and stays.
+func (s *Jobs) remove(ctx context.Context, j *job) (there, works bool, err error) {
+	s.turning.Lock()
+	defer s.turning.Unlock()
+	s.mu.Lock()
+	now := s.jobs[jobName{j.Kind, j.ID}]
+	there, works = now == j, j.cancel != nil
+	if there && !works {
+		delete(s.jobs, jobName{j.Kind, j.ID})
+	}
+	s.mu.Unlock()
+	if works || now != nil && !there { // the turn is that of another by now
+		return there, works, nil
+	}
+	return there, works, s.Catalog.EndJobTurn(ctx, j.Kind, j.ID)
 }
 
 // passes is asked by a verification before each segment: one that is paused waits there, and others of its kind work.

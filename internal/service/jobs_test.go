@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -371,6 +372,48 @@ func TestJobsUnderAttack(t *testing.T) {
 	for begun := time.Now(); n.jobs() != ""; time.Sleep(10 * time.Millisecond) {
 		if time.Since(begun) > 90*time.Second {
 			t.Fatalf("the jobs: %s", n.jobs())
+		}
+	}
+}
+
+// TestACancelledJobLeavesNothingToTheNext: jobs of one name are asked for and cancelled side by side, again and again.
+// The next one is not paused by what was said of one before.
+func TestACancelledJobLeavesNothingToTheNext(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	ask := func() <-chan struct{} {
+		_, tried := n.Jobs.enter(t.Context(), catalog.JobMove, "S", JobOrder{Asked: n.Now(), By: "me"}, jobWork{
+			do: func(ctx context.Context) error {
+				select {
+				case <-ctx.Done():
+					return ctx.Err()
+				case <-time.After(time.Millisecond):
+					return nil
+				}
+			},
+			end: func(string) error { return nil },
+		})
+		return tried
+	}
+	for round := range 300 {
+		ask()
+		cancelled := make(chan struct{})
+		go func() {
+			defer close(cancelled)
+			n.Jobs.Cancel(t.Context(), "me", catalog.JobMove, "S") // it may have ended
+		}()
+		for over := false; !over; {
+			select {
+			case <-cancelled:
+				over = true
+			default:
+				ask()
+			}
+		}
+		for begun := time.Now(); n.jobs() != ""; time.Sleep(100 * time.Microsecond) {
+			if time.Since(begun) > 10*time.Second {
+				t.Fatalf("round %d: there stays %q: %+v", round, n.jobs(), n.Jobs.Line())
+			}
 		}
 	}
 }
