@@ -147,6 +147,29 @@ func TestALetterSaysWhatHappened(t *testing.T) {
 	}
 }
 
+// TestWhatHasNoServerYetWaitsForOne: a service that was given no mail server, or no sender, gives nothing up.
+func TestWhatHasNoServerYetWaitsForOne(t *testing.T) {
+	t.Parallel()
+	o := openOutbox(t, &standin.Mail{})
+	var ways Ways
+	o.Notifier.Change(func(w *Ways) { ways, w.Mail = *w, Mail{} })
+	o.set(t, notify.Recipient{Name: "keeper", Address: "keeper@harbour.example"})
+	o.freeze(t, 1)
+	for tries, mail := range []Mail{{}, {Server: ways.Mail.Server}} {
+		o.Notifier.Change(func(w *Ways) { w.Mail = mail })
+		o.until(t, "it was tried", func() bool {
+			list, err := o.Catalog.Deliveries(t.Context(), catalog.DeliveryFilter{}, catalog.All)
+			return err == nil && len(list) == 1 && list[0].Attempts > tries && o.idle()
+		})
+		if got := o.states(t, "keeper"); !slices.Equal(got, []string{"waiting"}) {
+			t.Errorf("with %+v it is %v", mail, got)
+		}
+		o.forward(time.Hour)
+	}
+	o.Notifier.Change(func(w *Ways) { *w = ways })
+	o.until(t, "it came", func() bool { return o.post.Count() == 1 })
+}
+
 // TestAnOutageLosesNothingAndKeepsTheOrder: the mail server is away for a day; what waited comes in order, once.
 func TestAnOutageLosesNothingAndKeepsTheOrder(t *testing.T) {
 	t.Parallel()

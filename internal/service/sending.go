@@ -84,6 +84,8 @@ func (m Mail) password() string {
 	return os.Getenv(m.PasswordEnv)
 }
 
+var errNoServer = errors.New("no mail server is named (serve -smtp)")
+
 // sendFor is how long sending one notice may take.
 const sendFor = 20 * time.Second
 
@@ -105,9 +107,6 @@ func (p *post) close() {
 
 // dial connects to the mail server.
 func (m *Mail) dial(ctx context.Context) (*mail.Client, error) {
-	if m.Server == "" {
-		return nil, errors.New("no mail server is named (serve -smtp)")
-	}
 	host, port, err := net.SplitHostPort(m.Server)
 	if err != nil {
 		return nil, err
@@ -147,7 +146,13 @@ func (m *Mail) dial(ctx context.Context) (*mail.Client, error) {
 func (p *post) mail(ctx context.Context, by *Mail, d *catalog.Delivery) error {
 	n := &d.Notice.V
 	m := mail.NewMsg()
-	if err := errors.Join(m.From(by.From), m.To(d.Address)); err != nil {
+	if by.Server == "" {
+		return errNoServer
+	}
+	if err := m.From(by.From); err != nil { // the sender can be mended, and what waits goes out then
+		return err
+	}
+	if err := m.To(d.Address); err != nil {
 		return &neverError{err}
 	}
 	// the same each time, so that a mail system that has it already can tell; whoever sorts mail by its threads sees
