@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"ambercellar/internal/api/view"
@@ -71,7 +72,40 @@ func (a *API) history(ctx context.Context, r request) (*view.History, error) {
 	if err != nil {
 		return nil, err
 	}
-	stores, err := each(view.StoreDayOf)(c.PastStores(ctx, p))
+	stores, err := a.storeDays(ctx, p)
 	return &view.History{From: p.From.Format(time.DateOnly), To: p.To.Format(time.DateOnly), Days: days, Rules: rules,
 		Efforts: efforts, Stores: stores}, err
+}
+
+// storeDays tells how large stores were, and of today how large they are.
+func (a *API) storeDays(ctx context.Context, p catalog.Past) ([]view.StoreDay, error) {
+	c, today := a.service.Catalog, a.service.Now().UTC().Format(time.DateOnly)
+	days, err := c.PastStores(ctx, p)
+	if err != nil || p.To.Format(time.DateOnly) < today || p.From.Format(time.DateOnly) > today {
+		return shown(days, view.StoreDayOf), err
+	}
+	stores, err := c.Stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	free := map[string]int64{}
+	days = slices.DeleteFunc(days, func(d catalog.StoreSize) bool {
+		if d.Day == today {
+			free[d.Store] = d.Free
+		}
+		return d.Day == today
+	})
+	for i := range stores {
+		t, err := c.StoreTotals(ctx, &stores[i])
+		if err != nil {
+			return nil, err
+		}
+		left, known := free[stores[i].Name]
+		if !known {
+			left = -1
+		}
+		days = append(days, catalog.StoreSize{Day: today, Store: stores[i].Name, Bytes: t.FileBytes + t.GuestBytes,
+			Segments: t.Segments, Free: left})
+	}
+	return shown(days, view.StoreDayOf), nil
 }

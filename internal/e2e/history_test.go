@@ -55,6 +55,9 @@ func TestHistoryTellsWhereTheTimeWent(t *testing.T) {
 		if len(h.Rules) != 1 || h.Rules[0].Rule != "scans" || h.Rules[0].Archived != 12000 {
 			t.Errorf("rules: %+v", h.Rules)
 		}
+		if len(h.Stores) == 0 || h.Stores[len(h.Stores)-1].Bytes == 0 || h.Stores[len(h.Stores)-1].Segments == 0 {
+			t.Errorf("stores: %+v", h.Stores)
+		}
 		spent := map[string]float64{}
 		for _, e := range h.Efforts {
 			spent[e.Kind+" "+e.Name] += e.Spent

@@ -36,7 +36,8 @@
         <TableBodyCell>{t.age_column ?? "–"}</TableBodyCell>
         <TableBodyCell title={t.oldest}>{age(t.oldest ?? "").slice(0, 10)}</TableBodyCell>
         <TableBodyCell class="text-right"
-          ><Button size="xs" href={address(t)}>Write a rule for {t.name}</Button></TableBodyCell>
+          >{#if t.age_column}<Button size="xs" href={address(t)}>Write a rule for {t.name}</Button
+            >{/if}</TableBodyCell>
       </TableBodyRow>
     {/snippet}
     {#snippet empty()}<Blank title="This database has no table that a rule can work on"
