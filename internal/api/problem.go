@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"reflect"
 	"strings"
 	"syscall"
 
@@ -173,10 +174,30 @@ func read(c *gin.Context, into any) error {
 			"the request has no body; send a JSON object")
 	case errors.As(err, &kind):
 		p := problem(http.StatusBadRequest, "malformed", "The request cannot be read",
-			fmt.Sprintf("field %s cannot be a %s", kind.Field, kind.Value))
-		p.Field, p.Remedy = kind.Field, "send a "+kind.Type.String()
+			fmt.Sprintf("field %s cannot be: %s", kind.Field, kind.Value))
+		if p.Field, p.Remedy = kind.Field, "send: "+jsonKind(kind.Type); kind.Field == "" {
+			p.Detail = "the request cannot be: " + kind.Value
+		}
 		return p
 	}
 	return problem(http.StatusBadRequest, "malformed", "The request cannot be read",
 		strings.TrimPrefix(err.Error(), "json: "))
+}
+
+// jsonKind is what a value of a type is in JSON.
+func jsonKind(t reflect.Type) string {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch t.Kind() {
+	case reflect.Struct, reflect.Map:
+		return "object"
+	case reflect.Slice, reflect.Array:
+		return "array"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.String:
+		return "string"
+	}
+	return "number"
 }

@@ -47,6 +47,9 @@ func TestWhatFilesDeclareIsTakenUp(t *testing.T) {
 		w.start("-declare", dir)
 		settled("source", "harbour", client.DeclaredSame)
 		settled("rule", "scans", client.DeclaredSame)
+		if out := w.must("doctor"); !strings.Contains(out, "declares is in force") {
+			t.Errorf("the doctor says\n%s", out)
+		}
 		if p := must1[client.Plan](w, "plan", "make", "scans", "-exact"); p.Counts.Due != 300 {
 			t.Errorf("%+v", p.Counts)
 		}

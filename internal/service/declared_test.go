@@ -227,6 +227,13 @@ func TestASourceIsChangedWhileNothingWorksOnIt(t *testing.T) {
 	if err := change(SourceChange{Connections: &few}); err == nil {
 		t.Error("too few connections")
 	}
+	odd, unseen := "perhaps", "a\x00b"
+	if err := change(SourceChange{TLS: &odd}); err == nil || !strings.Contains(err.Error(), "verify, require and off") {
+		t.Errorf("a way of TLS that there is not: %v", err)
+	}
+	if err := change(SourceChange{Origin: &unseen}); err == nil {
+		t.Error("an origin with characters that cannot be seen")
+	}
 	ours := filepath.Join(n.dir, "data", "catalog.db")
 	if err := change(SourceChange{Address: &ours}); err == nil {
 		t.Error("the service's own records")

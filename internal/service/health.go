@@ -21,6 +21,7 @@ type Health struct {
 	places   *Places
 	queue    *Queue
 	notifier *Notifier
+	declared *Declarations
 
 	began time.Time
 	mu    sync.Mutex
@@ -254,6 +255,7 @@ func (s *Health) Examine(ctx context.Context) ([]Check, error) {
 		func() Check { return look(ctx, "outbox", "", s.outbox) },
 		func() Check { return look(ctx, "findings", "", s.open) },
 		func() Check { return look(ctx, "schedules", "", s.schedules) },
+		func() Check { return look(ctx, "declarations", "", s.declarations) },
 	}
 	for i := range sources {
 		looks = append(looks, func() Check { return look(ctx, "source "+sources[i].Name, "", s.source(&sources[i])) })
@@ -309,6 +311,30 @@ func (s *Health) mail(ctx context.Context) (string, string, error) {
 		return "", "look at -smtp, -mail-security and -mail-password-env of `ambercellar serve`, and at the server", err
 	}
 	return m.Server + " answers; TLS: " + m.Way(), "", client.Close()
+}
+
+// declarations says whether what files declare is in force.
+func (s *Health) declarations(ctx context.Context) (string, string, error) {
+	d, err := s.declared.State(ctx)
+	if err != nil || d.Dir == "" {
+		return "no directory of declarations is named", "", err
+	}
+	faults, drift := 0, 0
+	for _, p := range d.Problems {
+		if !p.Warning {
+			faults++
+		}
+	}
+	for _, t := range d.Items {
+		if t.Drifts {
+			drift++
+		}
+	}
+	if faults+drift > 0 {
+		return "", "`ambercellar declared list` shows them", warns(
+			"%s: %d faults, and %d things that were changed in the service since", d.Dir, faults, drift)
+	}
+	return "what " + d.Dir + " declares is in force", "", nil
 }
 
 func (s *Health) outbox(ctx context.Context) (string, string, error) {

@@ -114,10 +114,11 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Schedules = &Schedules{base: b, queue: s.Queue, freezes: s.Freezes, rules: map[string]*scheduledRule{},
 		firing: map[string]bool{}}
 	s.Notifier.firings = s.Schedules
-	s.Health = &Health{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, began: time.Now(),
+	s.Declared = &Declarations{base: b, places: s.Places, queue: s.Queue}
+	s.Health = &Health{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, declared: s.Declared,
+		began: time.Now(),
 		beats: map[string]time.Time{}}
 	s.Schedules.health = s.Health
-	s.Declared = &Declarations{base: b, places: s.Places, queue: s.Queue}
 	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places, declared: s.Declared}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, findings: s.Findings,
 		health: s.Health}

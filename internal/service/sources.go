@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
+	"unicode"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/refuse"
@@ -209,12 +212,26 @@ func (s *Places) tryOut(ctx context.Context, c *source.Config) (source.Source, *
 	return src, report, nil
 }
 
+// tlsWays are how the way to a server is protected; the empty text is verify, but for loopback addresses.
+var tlsWays = []string{"", "verify", "require", "off"}
+
 // checkSource refuses what cannot be the configuration of a source.
 func (s *Places) checkSource(c *source.Config) error {
 	if c.Address == "" {
 		return &refuse.Error{Field: "address", Message: "the address is missing",
 			Remedy: "give the path of a SQLite file, or a URL like postgres://user@host:5432/database or " +
 				"mariadb://user@host:3306/database"}
+	}
+	for field, text := range map[string]string{"address": c.Address, "tls_ca": c.TLSCA, "disk": c.Disk,
+		"origin": c.Origin, "password_env": c.PasswordEnv, "password_file": c.PasswordFile} {
+		if strings.ContainsFunc(text, unicode.IsControl) {
+			return &refuse.Error{Field: field, Message: fmt.Sprintf("%q holds characters that cannot be seen", text),
+				Remedy: "write it anew"}
+		}
+	}
+	if !slices.Contains(tlsWays, c.TLS) {
+		return &refuse.Error{Field: "tls", Message: fmt.Sprintf("%q is none of verify, require and off", c.TLS),
+			Remedy: "write one of them, or leave it out: verify, but for loopback addresses"}
 	}
 	if c.Disk != "" {
 		if st, err := os.Stat(c.Disk); err != nil || !st.IsDir() {
