@@ -21,9 +21,14 @@ type page struct {
 	ctx context.Context
 }
 
+// browsers are those that may be there at a time: each is busy as many tests without one are not.
+var browsers = make(chan struct{}, 2)
+
 // browse opens a tab.
 func browse(t *testing.T) *page {
 	t.Helper()
+	browsers <- struct{}{}
+	t.Cleanup(func() { <-browsers }) // after the browser has gone
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
@@ -67,7 +72,7 @@ func (p *page) text() string {
 func (p *page) sees(parts ...string) {
 	p.t.Helper()
 	shown := ""
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(150 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		shown = p.text()
 		missing := false
 		for _, part := range parts {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -26,10 +27,17 @@ type Declarations struct {
 	places *Places
 	queue  *Queue
 
-	mu     sync.Mutex     // taken up once at a time
+	taking sync.Mutex // it is taken up once at a time, which may take long: sources may not answer
+
+	mu     sync.Mutex
 	dir    string         // empty: nothing is declared
 	failed []rule.Problem // of what was to be taken up last
+	lately *Declared      // as it was compared last
+	at     time.Time      // when that was
 }
+
+// readEvery is how old a comparison may be for those who look again and again.
+const readEvery = time.Minute
 
 // byFiles is who takes up what files declare.
 const byFiles = "files"
@@ -38,7 +46,7 @@ const byFiles = "files"
 func (s *Declarations) Begin(dir string) {
 	s.mu.Lock()
 	if s.dir != dir {
-		s.dir, s.failed = dir, nil
+		s.dir, s.failed, s.lately = dir, nil, nil
 	}
 	s.mu.Unlock()
 	s.wait.Add(1)
@@ -83,22 +91,37 @@ func (x *TakeUp) over(t *DeclaredThing) bool {
 	return slices.Contains(x.Over, "all") || slices.Contains(x.Over, t.Kind+" "+t.Name)
 }
 
-// State compares the files, as they are now, with what is in force.
+// State compares the files, as they are now, with what is in force. It does not wait for what is being taken up.
 func (s *Declarations) State(ctx context.Context) (*Declared, error) {
+	d, err := s.compare(ctx)
+	if err != nil {
+		return nil, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	d, err := s.compare(ctx)
-	if err == nil && !rule.Fatal(d.Problems) {
+	if !rule.Fatal(d.Problems) {
 		d.Problems = append(d.Problems, s.failed...)
 	}
-	return d, err
+	s.lately, s.at = d, time.Now()
+	return d, nil
+}
+
+// Lately is State as it was within the last minute: to read many files takes its time.
+func (s *Declarations) Lately(ctx context.Context) (*Declared, error) {
+	s.mu.Lock()
+	d, fresh := s.lately, time.Since(s.at) < readEvery
+	s.mu.Unlock()
+	if d != nil && fresh {
+		return d, nil
+	}
+	return s.State(ctx)
 }
 
 // TakeUp takes up what is new or was changed in the files. Where a file cannot be read as a whole, nothing is taken
 // up.
 func (s *Declarations) TakeUp(ctx context.Context, actor string, x TakeUp) (*Declared, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.taking.Lock()
+	defer s.taking.Unlock()
 	d, err := s.compare(ctx)
 	if err != nil || d.Dir == "" {
 		return d, err
@@ -112,30 +135,22 @@ func (s *Declarations) TakeUp(ctx context.Context, actor string, x TakeUp) (*Dec
 		}
 	}
 	if rule.Fatal(d.Problems) {
-		s.Log.Error("nothing was taken up from files: they have faults", "dir", s.dir, "fault", d.Problems[0].Error())
+		s.Log.Error("nothing was taken up from files: they have faults", "dir", d.Dir, "fault", d.Problems[0].Error())
 		return d, nil
 	}
-	var gone []catalog.Declared
-	var rules []*declare.Thing
-	var places []*DeclaredThing
-	s.failed = nil
-	for i := range d.Items {
-		t := &d.Items[i]
-		switch {
-		case t.State == declare.DeclaredGone && x.over(t):
-			gone = append(gone, catalog.Declared{Kind: t.Kind, Name: t.Name})
-		case t.State == declare.DeclaredNew, t.State == declare.DeclaredNewer, t.State.Drifts() && x.over(t):
-			if t.thing.Source == nil && t.thing.Store == nil {
-				rules = append(rules, t.thing)
-			} else {
-				places = append(places, t)
-			}
-		}
+	_, places, _ := d.wanted(x)
+	failed := s.takePlaces(ctx, actor, places)
+	// Sources that do not answer take their time, in which somebody may have changed a rule.
+	if d, err = s.compare(ctx); err != nil {
+		return nil, err
 	}
-	s.takePlaces(ctx, actor, places)
-	if len(rules) > 0 {
-		s.failed = append(s.failed, s.rules(ctx, actor, rules, x.Reason)...)
+	rules, _, gone := d.wanted(x)
+	if len(rules) > 0 && !rule.Fatal(d.Problems) {
+		failed = append(failed, s.rules(ctx, actor, d.Dir, rules, x.Reason)...)
 	}
+	s.mu.Lock()
+	s.failed, s.lately = failed, nil
+	s.mu.Unlock()
 	after, err := s.compare(ctx)
 	if err != nil {
 		return nil, err
@@ -150,19 +165,37 @@ func (s *Declarations) TakeUp(ctx context.Context, actor string, x TakeUp) (*Dec
 	if err := s.Catalog.TakeUpDeclared(ctx, taken, gone); err != nil {
 		return nil, err
 	}
-	if after, err = s.compare(ctx); err != nil {
+	if after, err = s.State(ctx); err != nil {
 		return nil, err
 	}
-	after.Problems = append(after.Problems, s.failed...)
 	for _, p := range after.Problems {
 		s.Log.Warn("of what is declared in files", "problem", p.Error())
 	}
 	return after, nil
 }
 
+// wanted says what is to be taken up: rules, keeps and schedules, and sources and stores; and of what it is forgotten
+// that it was declared.
+func (d *Declared) wanted(x TakeUp) (rules []*declare.Thing, places []*DeclaredThing, gone []catalog.Declared) {
+	for i := range d.Items {
+		t := &d.Items[i]
+		switch {
+		case t.State == declare.DeclaredGone && x.over(t):
+			gone = append(gone, catalog.Declared{Kind: t.Kind, Name: t.Name})
+		case t.State == declare.DeclaredNew, t.State == declare.DeclaredNewer, t.State.Drifts() && x.over(t):
+			if t.thing.Source == nil && t.thing.Store == nil {
+				rules = append(rules, t.thing)
+			} else {
+				places = append(places, t)
+			}
+		}
+	}
+	return rules, places, gone
+}
+
 // takePlaces adds and changes sources and stores, as far as that works. A store may need another one for its second
 // copies: what failed is tried again as long as something else worked.
-func (s *Declarations) takePlaces(ctx context.Context, actor string, list []*DeclaredThing) {
+func (s *Declarations) takePlaces(ctx context.Context, actor string, list []*DeclaredThing) (all []rule.Problem) {
 	for worked := true; worked && len(list) > 0; {
 		worked = false
 		var failed []*DeclaredThing
@@ -174,21 +207,23 @@ func (s *Declarations) takePlaces(ctx context.Context, actor string, list []*Dec
 				worked = true
 			}
 		}
-		if list = failed; !worked || len(list) == 0 {
-			s.failed = append(s.failed, problems...)
+		if list, all = failed, problems; len(list) == 0 {
+			break
 		}
 	}
+	return all
 }
 
 // rules applies declared keeps, schedules and rules: all of them or none.
-func (s *Declarations) rules(ctx context.Context, actor string, things []*declare.Thing, reason string) []rule.Problem {
+func (s *Declarations) rules(ctx context.Context, actor, dir string, things []*declare.Thing,
+	reason string) []rule.Problem {
 	var text strings.Builder
 	var begins []int // lines of the text at which they begin
 	for _, t := range things {
 		begins = append(begins, strings.Count(text.String(), "\n")+1)
 		text.WriteString(t.Text + "---\n")
 	}
-	_, problems, err := s.Engine.Plans.ApplyRules(ctx, actor, s.dir, []byte(text.String()), reason)
+	_, problems, err := s.Engine.Plans.ApplyRules(ctx, actor, dir, []byte(text.String()), reason)
 	if found, ok := err.(*refuse.Problems); ok {
 		problems, err = found.Problems, nil
 	}
@@ -225,12 +260,12 @@ func problemAt(t *declare.Thing, err error) []rule.Problem {
 }
 
 // read reads all files of the directory, in the order of their names.
-func (s *Declarations) read() (things []declare.Thing, problems []rule.Problem) {
+func (s *Declarations) read(dir string) (things []declare.Thing, problems []rule.Problem) {
 	fail := func(err error) {
-		problems = append(problems, rule.Problem{File: s.dir, Message: err.Error(),
+		problems = append(problems, rule.Problem{File: dir, Message: err.Error(),
 			Remedy: "give the service's user the right to read it, or name another directory (-declare)"})
 	}
-	entries, err := os.ReadDir(s.dir)
+	entries, err := os.ReadDir(dir)
 	if err != nil {
 		fail(err)
 	}
@@ -239,7 +274,7 @@ func (s *Declarations) read() (things []declare.Thing, problems []rule.Problem) 
 			!slices.Contains([]string{".yaml", ".yml"}, filepath.Ext(e.Name())) {
 			continue
 		}
-		text, err := readSmall(filepath.Join(s.dir, e.Name()))
+		text, err := readSmall(filepath.Join(dir, e.Name()))
 		if err != nil {
 			fail(err)
 			continue
@@ -267,11 +302,14 @@ func readSmall(path string) ([]byte, error) {
 
 // compare reads the files and what is in force.
 func (s *Declarations) compare(ctx context.Context) (*Declared, error) {
-	d := &Declared{Dir: s.dir, Problems: []rule.Problem{}, Items: []DeclaredThing{}}
-	if s.dir == "" {
+	s.mu.Lock()
+	dir := s.dir
+	s.mu.Unlock()
+	d := &Declared{Dir: dir, Problems: []rule.Problem{}, Items: []DeclaredThing{}}
+	if dir == "" {
 		return d, nil
 	}
-	things, problems := s.read()
+	things, problems := s.read(dir)
 	d.Problems = append(d.Problems, problems...)
 	force, err := s.inForce(ctx)
 	if err != nil {
@@ -326,7 +364,7 @@ const mostProblems = 5
 // declarations finds what is declared in files and not in force: since the files have faults, or since somebody changed
 // it in the service.
 func (s *Findings) declarations(ctx context.Context) (out []catalog.Cause, err error) {
-	d, err := s.declared.State(ctx)
+	d, err := s.declared.Lately(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -272,5 +273,56 @@ func TestASourceIsChangedWhileNothingWorksOnIt(t *testing.T) {
 	if err := n.Places.DeleteSource(t.Context(), "me", "harbour"); err == nil ||
 		!strings.Contains(err.Error(), "rule") {
 		t.Errorf("a source with a rule: %v", err)
+	}
+}
+
+// TestWhatIsTakenUpKeepsNobodyWaiting: a declared source accepts connections and says nothing. What files declare is
+// told meanwhile, and a rule that somebody changes in that time is not undone.
+func TestWhatIsTakenUpKeepsNobodyWaiting(t *testing.T) {
+	t.Parallel()
+	f := openFiles(t)
+	f.write(t, "rules.yaml", scanOneYear)
+	f.takeUp(t, TakeUp{})
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	reached := make(chan net.Conn, 10)
+	go func() {
+		for {
+			c, err := silent.Accept()
+			if err != nil {
+				return
+			}
+			reached <- c
+		}
+	}()
+	f.write(t, "far.yaml", "source: far\nengine: postgres\ntls: off\naddress: postgres://a@"+silent.Addr().String()+"/b\n")
+	f.write(t, "rules.yaml", strings.Replace(scanOneYear, "P1Y", "P6M", 1))
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		f.Declared.TakeUp(t.Context(), byFiles, TakeUp{})
+	}()
+	conn := <-reached
+	if got := f.stands(t); !slices.Equal(got, []string{"source far new", "rule scans newer"}) {
+		t.Errorf("while it is being taken up: %q", got)
+	}
+	if _, problems, err := f.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(scanTwoYears), ""); err != nil {
+		t.Fatal(problems, err)
+	}
+	silent.Close()
+	for open := true; open; {
+		conn.Close()
+		select {
+		case conn = <-reached:
+		case <-done:
+			open = false
+		}
+	}
+	if got := f.stands(t); !slices.Equal(got, []string{"source far new", "rule scans conflict"}) ||
+		f.rule(t, "scans") != scanTwoYears {
+		t.Errorf("afterwards: %q\n%s", got, f.rule(t, "scans"))
 	}
 }

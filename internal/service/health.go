@@ -315,7 +315,7 @@ func (s *Health) mail(ctx context.Context) (string, string, error) {
 
 // declarations says whether what files declare is in force.
 func (s *Health) declarations(ctx context.Context) (string, string, error) {
-	d, err := s.declared.State(ctx)
+	d, err := s.declared.Lately(ctx)
 	if err != nil || d.Dir == "" {
 		return "no directory of declarations is named", "", err
 	}

@@ -2,7 +2,7 @@
   // What files declare beside what is in force: who wants it to live in version control sees here what differs.
   import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
-  import { plural } from "../../lib/format";
+  import { count, plural } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -16,6 +16,11 @@
   const list = new Loader(() => take(api.GET("/declared")));
   list.load();
   let shown = $state("");
+  let all = $state(false);
+  const most = 500; // that are shown
+  let items = $derived(
+    list.data?.items.filter((t) => all || (t.state !== "same" && t.state !== "undeclared")).slice(0, most)
+  );
   let busy = $state(false);
   let reason = $state("");
   let last = $state<string[]>([]);
@@ -65,11 +70,13 @@
   <div class="mb-3 flex items-center gap-3 text-sm">
     <Button size="sm" color="alternative" disabled={busy} onclick={() => apply([])}
       >{busy ? "Working …" : "Take up what is new"}</Button>
+    <Button size="sm" color="alternative" aria-pressed={all} onclick={() => (all = !all)}
+      >{all ? "Show what differs" : `Show all ${count(list.data.items.length)}`}</Button>
     <span class="break-all text-gray-600 dark:text-gray-400"
       >{list.data.dir}; {plural(list.data.items.filter((t) => t.drifts).length, "difference")} to decide</span>
   </div>
   <Panel>
-    <Listing label="Declared" heads={["What", "File", "State", "What that says", ""]} items={list.data.items}>
+    <Listing label="Declared" heads={["What", "File", "State", "What that says", ""]} {items}>
       {#snippet row(t: Thing)}
         <TableBodyRow>
           <TableBodyCell class="font-medium">{name(t)}</TableBodyCell>
@@ -99,7 +106,7 @@
           </TableBodyCell>
         </TableBodyRow>
       {/snippet}
-      {#snippet empty()}<Blank title="Nothing is declared, and nothing is in force" />{/snippet}
+      {#snippet empty()}<Blank title="All that is declared is in force" />{/snippet}
     </Listing>
   </Panel>
 {/if}
