@@ -48,7 +48,7 @@ test: ## all tests, on private servers and in headless Chromium
 
 .PHONY: debian compiled lint-go lint-console
 debian:
-	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium gcc prometheus systemd
+	@./tools/need.sh postgresql mariadb-server mariadb-client sqlite3 chromium gcc prometheus systemd nginx
 
 compiled:
 	@./tools/need.sh go

@@ -298,7 +298,11 @@ func TestWhatIsTakenUpKeepsNobodyWaiting(t *testing.T) {
 			reached <- c
 		}
 	}()
-	f.write(t, "far.yaml", "source: far\nengine: postgres\ntls: off\naddress: postgres://a@"+silent.Addr().String()+"/b\n")
+	f.write(
+		t,
+		"far.yaml",
+		"source: far\nengine: postgres\ntls: off\naddress: postgres://a@"+silent.Addr().String()+"/b\n",
+	)
 	f.write(t, "rules.yaml", strings.Replace(scanOneYear, "P1Y", "P6M", 1))
 	done := make(chan struct{})
 	go func() {
