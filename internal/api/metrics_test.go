@@ -73,12 +73,13 @@ func TestFiguresOverHTTP(t *testing.T) {
 		"ambercellar_runs_total rule=lamps source=harbour table=lamp":                 1,
 		"ambercellar_runs state=failed":                                               0,
 		"ambercellar_queue_jobs kind=copy state=waiting":                              0,
-		"ambercellar_freezes": 1,
-		"ambercellar_findings acknowledged=false kind=frozen severity=notice": 0,
-		"ambercellar_store_up store=cellar":                                   1,
-		"ambercellar_store_segments store=cellar":                             2,
-		"ambercellar_store_damaged_segments store=cellar":                     0,
-		"ambercellar_rule_next_firing_timestamp_seconds rule=lamps":           4102444800,
+		"ambercellar_resting_runs reason=freeze":                                      0,
+		"ambercellar_freezes":                                                         1,
+		"ambercellar_findings acknowledged=false kind=frozen severity=notice":         0,
+		"ambercellar_store_up store=cellar":                                           1,
+		"ambercellar_store_segments store=cellar":                                     2,
+		"ambercellar_store_damaged_segments store=cellar":                             0,
+		"ambercellar_rule_next_firing_timestamp_seconds rule=lamps":                   4102444800,
 	} {
 		if have, there := got[name]; !there || have != want {
 			t.Errorf("%s: %v, %v instead of %v", name, there, have, want)

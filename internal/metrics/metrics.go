@@ -48,7 +48,9 @@ var (
 	success   = desc("rule_last_success_timestamp_seconds", "When the newest run of a rule that is done ended.", "rule")
 	next      = desc("rule_next_firing_timestamp_seconds", "When a rule fires next by its schedule.", "rule")
 	// of the queue
-	runs = desc("runs", "Runs that have not ended, by state.", "state")
+	runs    = desc("runs", "Runs that have not ended, by state.", "state")
+	resting = desc("resting_runs", "Runs that rest until something comes: the time of their window, budget or next "+
+		"try, what their rule requires, the end of a freeze, or a database or store that is away.", "reason")
 	jobs = desc("queue_jobs", "Restores, exports, disposals, verifications, moves and copies that work or wait.",
 		"kind", "state")
 	frozen = desc("freezes", "Freezes that stand.")
@@ -251,6 +253,9 @@ func (c *collector) ofQueue(ctx context.Context, out sink) error {
 	for _, s := range catalog.ActiveRuns() {
 		out.gauge(runs, float64(states[s]), string(s))
 	}
+	if err := c.ofResting(ctx, out); err != nil {
+		return err
+	}
 	for _, kind := range catalog.JobKinds {
 		works, waits := 0, 0
 		for _, j := range c.service.Jobs.Line() {
@@ -270,6 +275,31 @@ func (c *collector) ofQueue(ctx context.Context, out sink) error {
 		return err
 	}
 	out.gauge(frozen, float64(len(stand)))
+	return nil
+}
+
+// ofResting tells what the runs rest for that do not work until something comes.
+func (c *collector) ofResting(ctx context.Context, out sink) error {
+	list, err := c.service.Catalog.RunsIn(ctx, catalog.Resting)
+	if err != nil {
+		return err
+	}
+	counts := map[string]int{"time": 0, "requirement": 0, "freeze": 0, "away": 0}
+	for i := range list {
+		switch r := &list[i]; {
+		case c.service.Freezes.Over(r.Source, r.Table):
+			counts["freeze"]++
+		case r.UnmetSince != nil:
+			counts["requirement"]++
+		case r.ResumeAt != nil:
+			counts["time"]++ // of its window or budget, or of its next try
+		default:
+			counts["away"]++
+		}
+	}
+	for reason, n := range counts {
+		out.gauge(resting, float64(n), reason)
+	}
 	return nil
 }
 

@@ -33,6 +33,9 @@ func (s *Freezes) load(ctx context.Context) error {
 	return nil
 }
 
+// Over says whether a freeze stands over a table, or over its source.
+func (s *Freezes) Over(source, table string) bool { return s.over(source, table) != nil }
+
 // over returns what a freeze of a table says, nil where none stands. Without a table, it is for the source as such.
 func (s *Freezes) over(source, table string) *refuse.Frozen {
 	s.mu.Lock()
