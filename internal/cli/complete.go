@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ambercellar/client"
+	"ambercellar/internal/core/declare"
 )
 
 // completing is how long a shell waits for names that only the service knows.
@@ -102,7 +103,18 @@ func candidates(ctx context.Context, all []Command, before []string, last string
 	if position >= len(args) {
 		return nil
 	}
-	return named(ctx, strings.ToLower(strings.Trim(args[position], "[]")), rest...)
+	what := strings.ToLower(strings.Trim(args[position], "[]"))
+	switch noun := strings.Fields(cmd.Name)[0]; {
+	case noun == "declared" && what == "kind":
+		return declare.Kinds
+	case noun == "declared" && len(rest) > 0:
+		what = rest[len(rest)-1]
+	case noun == "queue" && what == "kind":
+		return strings.Split("restore export disposal verification move copy", " ")
+	case what == "name": // of a source, of a store
+		what = noun
+	}
+	return named(ctx, what, rest...)
 }
 
 func isBool(x *flag.Flag) bool {
@@ -126,7 +138,7 @@ func nextWords(all []Command, before []string) (out []string) {
 func named(ctx context.Context, what string, before ...string) (out []string) {
 	if fixed, ok := map[string][]string{"o": {"table", "json", "csv"}, "pace": {"gentle", "unlimited"},
 		"severity": {"urgent", "warning", "notice"}, "log": {"text", "json"},
-		"level": {"debug", "info", "warn", "error"}}[what]; ok {
+		"level": {"debug", "info", "warn", "error"}, "by": {"day", "week", "month"}}[what]; ok {
 		return fixed
 	}
 	ctx, cancel := context.WithTimeout(ctx, completing)
@@ -146,6 +158,12 @@ func named(ctx context.Context, what string, before ...string) (out []string) {
 	case "store", "second":
 		l, err := c.Stores(ctx)
 		return names(l.Items, err, func(s client.StoreView) string { return s.Name })
+	case "keep":
+		l, err := c.Keeps(ctx)
+		return names(l.Items, err, func(k client.Keep) string { return k.Name })
+	case "schedule":
+		l, err := c.Schedules(ctx)
+		return names(l.Items, err, func(s client.SharedSchedule) string { return s.Name })
 	case "recipient":
 		l, err := c.Recipients(ctx)
 		return names(l.Items, err, func(r client.Recipient) string { return r.Name })

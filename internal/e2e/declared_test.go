@@ -66,6 +66,13 @@ func TestWhatFilesDeclareIsTakenUp(t *testing.T) {
 		if out := w.must("declared", "show", "rule", "scans"); !strings.Contains(out, "-enabled: false") {
 			t.Errorf("the difference:\n%s", out)
 		}
+		for words, want := range map[string]string{"source check": "harbour", "declared show rule": "scans",
+			"declared show": "schedule", "history -by": "month", "queue pause": "verification"} {
+			asked := append([]string{"complete", "--"}, append(strings.Fields(words), "")...)
+			if out := w.must(asked...); !strings.Contains("\n"+out, "\n"+want+"\n") {
+				t.Errorf("after %q it offers\n%s", words, out)
+			}
+		}
 		w.refuse(1, []string{"did you mean scans?"}, "declared", "show", "rule", "scan")
 		w.refuse(1, []string{`"rule nets" is not declared`}, "declared", "apply", "-over", "rule nets")
 		w.must("declared", "apply", "-over", "all")
