@@ -9,6 +9,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"math/big"
@@ -116,10 +117,16 @@ func TestTheImageNeedsNothingButTheProgram(t *testing.T) {
 	for _, a := range strings.Split(m[1], ",") {
 		args = append(args, strings.Trim(strings.TrimSpace(a), `"`))
 	}
-	cmd := exec.Command("/ambercellar", append(args, "-listen", "127.0.0.1:0")...)
-	cmd.Dir, cmd.Env = "/", []string{}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Chroot: root, Credential: &syscall.Credential{Uid: uid, Gid: gid}}
-	at := serve(t, cmd)
+	inside := func(args ...string) *exec.Cmd {
+		cmd := exec.Command("/ambercellar", args...)
+		cmd.Dir, cmd.Env = "/", []string{}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Chroot: root, Credential: &syscall.Credential{Uid: uid, Gid: gid}}
+		return cmd
+	}
+	if err := inside("version").Run(); errors.Is(err, syscall.EPERM) {
+		t.Skip("this machine lets nobody change what a program sees")
+	}
+	at := serve(t, inside(append(args, "-listen", "127.0.0.1:0")...))
 	answer, err := http.Get(at + "/readyz")
 	if err != nil || answer.StatusCode != http.StatusOK {
 		t.Errorf("%+v, %v", answer, err)
