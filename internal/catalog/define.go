@@ -277,6 +277,7 @@ type Applied struct {
 	Shape    *shape.Table // of the rule's table
 	Changes  []string
 	Reason   string
+	Over     *int // the revision that it takes the place of, 0 for none; nil: whichever there is
 }
 
 // ApplyRules keeps the next revision of each of the rules, all or none.
@@ -309,6 +310,9 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 				fired_to = excluded.fired_to RETURNING revision`, r.Name, r.Source, r.Table, At(now))
 			if err != nil {
 				return fmt.Errorf("rule %s: %w", r.Name, err)
+			}
+			if a.Over != nil && revision != *a.Over+1 {
+				return fmt.Errorf("rule %s was changed meanwhile: %w", r.Name, ErrState)
 			}
 			if _, err := tx.ExecContext(ctx,
 				"INSERT INTO rule_revision (rule, revision, text, body, changes, applied_at, applied_by, shape, "+

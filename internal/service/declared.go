@@ -176,7 +176,7 @@ func (s *Declarations) TakeUp(ctx context.Context, actor string, x TakeUp) (*Dec
 
 // wanted says what is to be taken up: rules, keeps and schedules, and sources and stores; and of what it is forgotten
 // that it was declared.
-func (d *Declared) wanted(x TakeUp) (rules []*declare.Thing, places []*DeclaredThing, gone []catalog.Declared) {
+func (d *Declared) wanted(x TakeUp) (rules, places []*DeclaredThing, gone []catalog.Declared) {
 	for i := range d.Items {
 		t := &d.Items[i]
 		switch {
@@ -184,7 +184,7 @@ func (d *Declared) wanted(x TakeUp) (rules []*declare.Thing, places []*DeclaredT
 			gone = append(gone, catalog.Declared{Kind: t.Kind, Name: t.Name})
 		case t.State == declare.DeclaredNew, t.State == declare.DeclaredNewer, t.State.Drifts() && x.over(t):
 			if t.thing.Source == nil && t.thing.Store == nil {
-				rules = append(rules, t.thing)
+				rules = append(rules, t)
 			} else {
 				places = append(places, t)
 			}
@@ -215,25 +215,29 @@ func (s *Declarations) takePlaces(ctx context.Context, actor string, list []*Dec
 }
 
 // rules applies declared keeps, schedules and rules: all of them or none.
-func (s *Declarations) rules(ctx context.Context, actor, dir string, things []*declare.Thing,
+func (s *Declarations) rules(ctx context.Context, actor, dir string, list []*DeclaredThing,
 	reason string) []rule.Problem {
 	var text strings.Builder
 	var begins []int // lines of the text at which they begin
-	for _, t := range things {
+	expected := map[string]string{}
+	for _, t := range list {
 		begins = append(begins, strings.Count(text.String(), "\n")+1)
-		text.WriteString(t.Text + "---\n")
+		text.WriteString(t.thing.Text + "---\n")
+		if t.Kind == declare.KindRule {
+			expected[t.Name] = t.force
+		}
 	}
-	_, problems, err := s.Engine.Plans.ApplyRules(ctx, actor, dir, []byte(text.String()), reason)
+	_, problems, err := s.Engine.Plans.ApplyOver(ctx, actor, dir, []byte(text.String()), reason, expected)
 	if found, ok := err.(*refuse.Problems); ok {
 		problems, err = found.Problems, nil
 	}
 	for i := range problems {
 		p := &problems[i]
 		at := max(0, lastBefore(begins, p.Line))
-		p.File, p.Line = things[at].File, p.Line-begins[at]+things[at].Begins
+		p.File, p.Line = list[at].File, p.Line-begins[at]+list[at].thing.Begins
 	}
 	if err != nil {
-		problems = append(problems, problemAt(things[0], err)...)
+		problems = append(problems, problemAt(list[0].thing, err)...)
 	}
 	return problems
 }

@@ -1,11 +1,14 @@
 package service
 
 import (
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -328,5 +331,41 @@ func TestWhatIsTakenUpKeepsNobodyWaiting(t *testing.T) {
 	if got := f.stands(t); !slices.Equal(got, []string{"source far new", "rule scans conflict"}) ||
 		f.rule(t, "scans") != scanTwoYears {
 		t.Errorf("afterwards: %q\n%s", got, f.rule(t, "scans"))
+	}
+}
+
+// TestARuleThatIsChangedInTheMeantimeIsNotOverwritten: between a look at it and its being applied.
+func TestARuleThatIsChangedInTheMeantimeIsNotOverwritten(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan")
+	apply := func(text string, over map[string]string) error {
+		_, problems, err := n.Engine.Plans.ApplyOver(t.Context(), "me", "", []byte(text), "", over)
+		if len(problems) > 0 {
+			t.Log(problems)
+		}
+		return err
+	}
+	if err := apply(scanOneYear, map[string]string{"scans": ""}); err != nil {
+		t.Fatal(err)
+	}
+	var group sync.WaitGroup
+	var applied atomic.Int32
+	for i := range 8 { // all have looked at the same text
+		group.Go(func() {
+			text := strings.Replace(scanOneYear, "P1Y", fmt.Sprintf("P%dY", i+2), 1)
+			if apply(text, map[string]string{"scans": scanOneYear}) == nil {
+				applied.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	if r, err := n.Catalog.Rule(t.Context(), "scans"); err != nil || r.Revision != 2 || applied.Load() != 1 {
+		t.Errorf("%d were applied over one text: %+v, %v", applied.Load(), r, err)
+	}
+	if err := apply(scanOneYear, map[string]string{"scans": ""}); err == nil {
+		t.Error("it is there, and was expected not to be")
+	}
+	if err := apply(scanTwoYears, map[string]string{"scans": scanOneYear}); err == nil {
+		t.Error("over a text that is not there any more")
 	}
 }

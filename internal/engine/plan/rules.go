@@ -261,6 +261,13 @@ type Applied struct {
 // with what was done. A locked clause is loosened only for a reason, which is kept.
 func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []byte, reason string) ([]Applied,
 	[]rule.Problem, error) {
+	return pl.ApplyOver(ctx, actor, file, text, reason, nil)
+}
+
+// ApplyOver applies rules like ApplyRules, but only in the place of what is expected there: the texts of rules, by
+// their names. Where one was changed meanwhile, nothing is applied.
+func (pl *Planner) ApplyOver(ctx context.Context, actor, file string, text []byte, reason string,
+	expected map[string]string) ([]Applied, []rule.Problem, error) {
 	c, err := pl.CheckRules(ctx, file, text)
 	if err != nil {
 		return nil, nil, err
@@ -306,6 +313,17 @@ func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []by
 		}
 		a := Applied{Rule: d.Rule.Name, Revision: 1, New: true, Changes: []string{"new"}}
 		old, err := pl.Catalog.Rule(ctx, d.Rule.Name)
+		var over *int
+		if was, ok := expected[d.Rule.Name]; ok {
+			if err == nil && old.Text != was || err != nil && was != "" {
+				return nil, nil, &refuse.Error{Field: "rule", Message: fmt.Sprintf("rule %s was changed meanwhile",
+					d.Rule.Name), Remedy: "look at it, and ask again"}
+			}
+			over = new(int) // should it be changed after this look, nothing is applied
+			if err == nil {
+				*over = old.Revision
+			}
+		}
 		switch {
 		case err == nil:
 			a.New, a.Revision, a.Changes = false, old.Revision, rule.Compare(&old.Body.V, &d.Rule)
@@ -329,7 +347,7 @@ func (pl *Planner) ApplyRules(ctx context.Context, actor, file string, text []by
 		}
 		if len(a.Changes) > 0 {
 			keep = append(keep, catalog.Applied{Document: d, Shape: c.tables[i], Changes: a.Changes,
-				Reason: strings.TrimSpace(reason)})
+				Reason: strings.TrimSpace(reason), Over: over})
 		} else {
 			a.Changes = []string{}
 		}
