@@ -110,7 +110,7 @@ func candidates(ctx context.Context, all []Command, before []string, last string
 	case noun == "declared" && len(rest) > 0:
 		what = rest[len(rest)-1]
 	case noun == "queue" && what == "kind":
-		return strings.Split("restore export disposal verification move copy", " ")
+		return names(jobKinds, nil, func(k client.JobKind) string { return string(k) })
 	case what == "name": // of a source, of a store
 		what = noun
 	}
@@ -213,3 +213,7 @@ func tables(ctx context.Context, c *client.Client, before []string) []string {
 	l, err := c.Tables(ctx, source)
 	return names(l.Items, err, func(t client.Table) string { return t.Name })
 }
+
+// jobKinds are the kinds of jobs that a queue has.
+var jobKinds = []client.JobKind{client.JobRestore, client.JobExport, client.JobDisposal, client.JobVerification,
+	client.JobMove, client.JobCopy}

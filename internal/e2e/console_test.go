@@ -72,7 +72,7 @@ func (p *page) text() string {
 func (p *page) sees(parts ...string) {
 	p.t.Helper()
 	shown := ""
-	for deadline := time.Now().Add(150 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		shown = p.text()
 		missing := false
 		for _, part := range parts {

@@ -4,18 +4,7 @@
 
 <script lang="ts">
   // Stacked bars, or lines, over periods; what they show is said in words for those who do not see it.
-  import {
-    BarController,
-    BarElement,
-    CategoryScale,
-    Chart,
-    Legend,
-    LinearScale,
-    LineController,
-    LineElement,
-    PointElement,
-    Tooltip
-  } from "chart.js";
+  import { Chart, colours } from "../../lib/chart";
   let {
     labels,
     series,
@@ -29,10 +18,8 @@
     about: string;
     stacked?: boolean;
   } = $props();
-  Chart.register(BarController, BarElement, CategoryScale, Legend, LinearScale, LineController, LineElement);
-  Chart.register(PointElement, Tooltip);
   let canvas = $state<HTMLCanvasElement>();
-  const colours = ["#d97706", "#fcd34d", "#0d9488", "#6366f1", "#db2777", "#65a30d", "#0891b2", "#78716c"];
+  const shades = ["#d97706", "#fcd34d", "#0d9488", "#6366f1", "#db2777", "#65a30d", "#0891b2", "#78716c"];
   let spoken = $derived(
     labels
       .map((label, i) => {
@@ -44,9 +31,7 @@
   );
   $effect(() => {
     if (!canvas) return;
-    const dark = document.documentElement.classList.contains("dark");
-    const grid = dark ? "#374151" : "#e5e7eb",
-      ink = dark ? "#9ca3af" : "#6b7280";
+    const { grid, ink } = colours();
     const chart = new Chart(canvas, {
       data: {
         labels: [...labels],
@@ -54,8 +39,8 @@
           type: s.line ? ("line" as const) : ("bar" as const),
           label: s.label,
           data: [...s.values],
-          backgroundColor: colours[i % colours.length],
-          borderColor: colours[i % colours.length],
+          backgroundColor: shades[i % shades.length],
+          borderColor: shades[i % shades.length],
           borderWidth: s.line ? 2 : 0,
           pointRadius: s.line ? 2 : 0,
           spanGaps: true

@@ -101,7 +101,7 @@
     {#if stores.length}<Panel title="Stores" note="size at the end of each {by}">
         <Bars {labels} series={stores} unit={size} about="Size of stores" />
       </Panel>{/if}
-    <Panel title="Rules" note={history.data.rules.length === 50 ? "the 50 that moved the most" : ""}>
+    <Panel title="Rules" note="those that moved the most rows">
       <Listing
         label="Rules"
         heads={["Rule", "Table", "#Runs", "#Archived", "#Purged", "", "#Freed", "#Archive grew", "#Worked"]}

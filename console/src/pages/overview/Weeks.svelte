@@ -1,17 +1,6 @@
 <script lang="ts">
   // What left the tables in the last weeks: rows archived and purged as bars, the bytes that they took there as a line.
-  import {
-    BarController,
-    BarElement,
-    CategoryScale,
-    Chart,
-    Legend,
-    LinearScale,
-    LineController,
-    LineElement,
-    PointElement,
-    Tooltip
-  } from "chart.js";
+  import { Chart, colours } from "../../lib/chart";
   import { api, take } from "../../api/client";
   import { count, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
@@ -19,8 +8,6 @@
   import Panel from "../../lib/Panel.svelte";
   import { inWeeks, monday } from "./weeks";
   let { now }: { now: string } = $props();
-  Chart.register(BarController, BarElement, CategoryScale, Legend, LinearScale, LineController, LineElement);
-  Chart.register(PointElement, Tooltip);
   const shown = 12;
   const days = new Loader(() =>
     take(api.GET("/history", { params: { query: { from: monday(now.slice(0, 10), 1 - shown) } } }))
@@ -40,10 +27,7 @@
   );
   $effect(() => {
     if (!canvas) return;
-    const style = getComputedStyle(document.documentElement);
-    const dark = document.documentElement.classList.contains("dark");
-    const grid = dark ? "#374151" : "#e5e7eb",
-      ink = dark ? "#9ca3af" : "#6b7280";
+    const { grid, ink, named } = colours();
     const chart = new Chart(canvas, {
       data: {
         labels: weeks.map((w) => w.week.slice(5)),
@@ -61,13 +45,13 @@
             type: "bar",
             label: "rows archived",
             data: weeks.map((w) => w.archived),
-            backgroundColor: style.getPropertyValue("--color-primary-500")
+            backgroundColor: named("--color-primary-500")
           },
           {
             type: "bar",
             label: "rows purged",
             data: weeks.map((w) => w.purged),
-            backgroundColor: style.getPropertyValue("--color-primary-200")
+            backgroundColor: named("--color-primary-200")
           }
         ]
       },

@@ -1,17 +1,13 @@
 <script lang="ts">
   // What runs in the coming months would take: rows that are there today, and those still to be written.
-  import { BarController, BarElement, CategoryScale, Chart, Legend, LinearScale, Tooltip } from "chart.js";
+  import { Chart, colours } from "../../lib/chart";
   import type { Schemas } from "../../api/client";
   import { count } from "../../lib/format";
   let { forecast }: { forecast: Schemas["Forecast"][] } = $props();
   let canvas = $state<HTMLCanvasElement>();
-  Chart.register(BarController, BarElement, CategoryScale, Legend, LinearScale, Tooltip);
   $effect(() => {
     if (!canvas) return;
-    const style = getComputedStyle(document.documentElement);
-    const dark = document.documentElement.classList.contains("dark");
-    const grid = dark ? "#374151" : "#e5e7eb",
-      ink = dark ? "#9ca3af" : "#6b7280";
+    const { grid, ink, named } = colours();
     const chart = new Chart(canvas, {
       type: "bar",
       data: {
@@ -20,12 +16,12 @@
           {
             label: "rows there today",
             data: forecast.map((f) => f.rows),
-            backgroundColor: style.getPropertyValue("--color-primary-500")
+            backgroundColor: named("--color-primary-500")
           },
           {
             label: "still to be written (expected)",
             data: forecast.map((f) => f.growth),
-            backgroundColor: style.getPropertyValue("--color-primary-200")
+            backgroundColor: named("--color-primary-200")
           }
         ]
       },

@@ -1,11 +1,10 @@
 <script lang="ts">
   // The rows of a table over their age, by the clause that governs them, with the cutoffs drawn in.
-  import { BarController, BarElement, CategoryScale, Chart, Legend, LinearScale, Tooltip } from "chart.js";
+  import { Chart, colours } from "../../lib/chart";
   import type { Schemas } from "../../api/client";
   import { count } from "../../lib/format";
   let { plan }: { plan: Schemas["Plan"] } = $props();
   let canvas = $state<HTMLCanvasElement>();
-  Chart.register(BarController, BarElement, CategoryScale, Legend, LinearScale, Tooltip);
   const shades = [
     "--color-primary-400",
     "--color-primary-700",
@@ -19,10 +18,7 @@
     if (!canvas) return;
     const { spread } = plan.counts,
       clauses = plan.detail.clauses;
-    const style = getComputedStyle(document.documentElement);
-    const dark = document.documentElement.classList.contains("dark");
-    const grid = dark ? "#374151" : "#e5e7eb",
-      ink = dark ? "#9ca3af" : "#6b7280";
+    const { dark, grid, ink, named } = colours();
     const first = Date.parse(spread[0].from),
       last = Date.parse(spread[spread.length - 1].to);
     const cutoffs = clauses.flatMap((c) =>
@@ -56,7 +52,7 @@
     const datasets = clauses.map((c, i) => ({
       label: c.label.length > 44 ? c.label.slice(0, 44) + "…" : c.label,
       data: spread.map((b) => b.clauses[i]),
-      backgroundColor: style.getPropertyValue(shades[i % shades.length])
+      backgroundColor: named(shades[i % shades.length])
     }));
     if (plan.counts.uncovered > 0)
       datasets.push({

@@ -1,44 +1,19 @@
 <script lang="ts">
   // What each batch did, the oldest on the left: its rows, how long it took and rested, and its rows a second.
-  import {
-    BarController,
-    BarElement,
-    CategoryScale,
-    Chart,
-    Legend,
-    LinearScale,
-    LineController,
-    LineElement,
-    PointElement,
-    Tooltip
-  } from "chart.js";
+  import { Chart, colours } from "../../lib/chart";
   import type { Schemas } from "../../api/client";
   let { batches }: { batches: Schemas["Batch"][] } = $props();
   let canvas = $state<HTMLCanvasElement>();
   let rates = $state<HTMLCanvasElement>();
   const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
-  Chart.register(
-    BarController,
-    BarElement,
-    CategoryScale,
-    Legend,
-    LinearScale,
-    LineController,
-    LineElement,
-    PointElement,
-    Tooltip
-  );
 
   $effect(() => {
     if (!canvas || !rates) return;
     const list = [...batches].reverse();
-    const style = getComputedStyle(document.documentElement);
-    const dark = document.documentElement.classList.contains("dark");
-    const grid = dark ? "#374151" : "#e5e7eb",
-      ink = dark ? "#9ca3af" : "#6b7280";
+    const { grid, ink, named } = colours();
     const labels = list.map((b) => `${clock.format(new Date(b.at))}, batch ${b.segment}/${b.number}`);
     const shown = (i: number) => labels[i]?.slice(0, 8);
-    const primary = style.getPropertyValue("--color-primary-500");
+    const primary = named("--color-primary-500");
     const rate = new Chart(rates, {
       data: {
         labels,
@@ -92,7 +67,7 @@
             label: "rows deleted",
             data: list.map((b) => b.deleted),
             yAxisID: "y",
-            backgroundColor: style.getPropertyValue("--color-primary-400")
+            backgroundColor: named("--color-primary-400")
           }
         ]
       },
