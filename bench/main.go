@@ -97,7 +97,7 @@ type asked struct {
 	out, program, beside, only         string
 	arm                                time.Duration
 	share                              float64
-	alone                              bool
+	alone, idle                        bool
 }
 
 func main() {
@@ -113,6 +113,8 @@ func main() {
 	flag.BoolVar(&a.alone, "alone", false,
 		"measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each "+
 			"tenth of a run is a million")
+	flag.BoolVar(&a.idle, "idle", false,
+		"measure the gentle pace in turn with the unlimited one, where nobody else is at work, and nothing by hand")
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	flag.StringVar(&a.program, "program", "build/ambercellar", "the service's binary")
 	flag.StringVar(&a.beside, "beside", "",
@@ -200,6 +202,8 @@ func (a *asked) moves(ctx context.Context) (done []*report, err error) {
 		sides = sides[2:]
 	case a.beside != "":
 		sides = []string{otherBuild, ours}
+	case a.idle:
+		sides = []string{ours, oursGently}
 	}
 	for _, w := range works {
 		if !a.wanted(w.name) {
@@ -210,8 +214,8 @@ func (a *asked) moves(ctx context.Context) (done []*report, err error) {
 			r.hold()
 			continue
 		}
-		if err == nil && a.beside != "" {
-			r.compare()
+		if err == nil && (a.beside != "" || a.idle) {
+			r.compare(sides)
 			continue
 		}
 		if err == nil {
@@ -239,7 +243,8 @@ func names() (out []string) {
 	return out
 }
 
-const byHand, byHandAgain, ours, otherBuild = "by hand", "by hand again", "ours", "other build"
+const byHand, byHandAgain, ours, otherBuild, oursGently = "by hand", "by hand again", "ours", "other build",
+	"ours, gentle"
 
 // run measures the sides of a work, in turn.
 func (a *asked) run(ctx context.Context, w work, sides []string) (*report, error) {
@@ -291,10 +296,10 @@ func (r *report) hold() {
 	}
 }
 
-// compare prints a line of a table: another build and ours, medians with the least and the most, and their ratio. The
-// rounds of either are in turn, so that what the machine does meanwhile falls on both.
-func (r *report) compare() {
-	other, mine := r.Rounds[otherBuild], r.Rounds[ours]
+// compare prints a line of a table: two sides, medians with the least and the most, and their ratio. The rounds of
+// either are in turn, so that what the machine does meanwhile falls on both.
+func (r *report) compare(sides []string) {
+	other, mine := r.Rounds[sides[0]], r.Rounds[sides[1]]
 	span := func(of []measure) string {
 		least := slices.MinFunc(of, func(a, b measure) int { return cmp.Compare(a.Seconds, b.Seconds) })
 		most := slices.MaxFunc(of, func(a, b measure) int { return cmp.Compare(a.Seconds, b.Seconds) })
@@ -323,9 +328,11 @@ func (a *asked) once(ctx context.Context, t table, side string, purge bool) (m m
 	busy := processor()
 	switch side {
 	case ours:
-		m, err = byService(ctx, t, dir, purge, a.program)
+		m, err = byService(ctx, t, dir, purge, a.program, "unlimited")
+	case oursGently:
+		m, err = byService(ctx, t, dir, purge, a.program, "gentle")
 	case otherBuild:
-		m, err = byService(ctx, t, dir, purge, a.beside)
+		m, err = byService(ctx, t, dir, purge, a.beside, "unlimited")
 	default:
 		m, err = handwork(ctx, t, dir, purge)
 	}

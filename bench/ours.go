@@ -16,8 +16,9 @@ import (
 	"ambercellar/internal/service"
 )
 
-// byService does the same work through a service in a process of its own: archived, verified, deleted, with a ledger.
-func byService(ctx context.Context, t table, dir string, purge bool, program string) (m measure, err error) {
+// byService does the same work through a service in a process of its own, at a pace: archived, verified, deleted, with
+// a ledger.
+func byService(ctx context.Context, t table, dir string, purge bool, program, pace string) (m measure, err error) {
 	c, process, stop, err := serve(ctx, program, dir)
 	if err != nil {
 		return m, err
@@ -34,7 +35,7 @@ func byService(ctx context.Context, t table, dir string, purge bool, program str
 	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
 		return m, err
 	}
-	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: unlimited\n" +
+	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\npace: " + pace + "\n" +
 		then
 	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
 		return m, err

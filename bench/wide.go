@@ -87,7 +87,7 @@ func wide(ctx context.Context, t table, engine, program string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	m, err := byService(ctx, t, dir, false, program)
+	m, err := byService(ctx, t, dir, false, program, "unlimited")
 	if err == nil {
 		fmt.Printf("%-10s %10.1f %16.0f\n", engine, m.Seconds, float64(m.PeakMemory)/(1<<20))
 	}

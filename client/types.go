@@ -1122,7 +1122,7 @@ type NewOffSchedule struct {
 
 // NewPace is the pace that a run is to go on at.
 type NewPace struct {
-	Pace string `json:"pace"` // gentle or unlimited
+	Pace string `json:"pace"` // gentle, careful or unlimited
 }
 
 // NewPartitions asks for partitions to be made in advance.
@@ -1304,7 +1304,8 @@ type Pace string
 
 // Values of Pace.
 const (
-	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and many times as long a rest after each
+	Gentle    Pace = "gentle"
+	Careful   Pace = "careful"   // batches of about 5 ms, and many times as long a rest after each, whoever is there
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
@@ -1525,7 +1526,11 @@ type Pressure struct {
 	Rest     bool      `json:"rest"`   // until a value is back within its limit
 	Slow     float64   `json:"slow"`   // 0: not at all, to 1: as slow as pressure makes a run
 	Reason   string    `json:"reason"` // in words, of a rest or slowing down
-	Signal   string    `json:"signal"` // whose value is the reason; empty: there is none
+	// what the pace takes of the database beside others, from 0 to 1: all of it
+	Free float64 `json:"free"`
+	// what keeps the gentle pace from taking all; empty: nothing
+	Why    string `json:"why"`
+	Signal string `json:"signal"` // whose value is the reason; empty: there is none
 }
 
 // Preview is what a rule would do that is being written.
@@ -1802,7 +1807,7 @@ type RestoreRequest struct {
 	Priority Priority `json:"priority,omitempty"`
 	// that retrieved copies stay; 0: as the store's tariff says
 	Days int `json:"days,omitempty"`
-	// gentle or unlimited; empty: that of the table's rule
+	// gentle, careful or unlimited; empty: that of the table's rule
 	Pace string `json:"pace,omitempty"`
 	// who is told when it is ready: a mail address, or a URL that is sent it as JSON
 	Tell string `json:"tell,omitempty"`

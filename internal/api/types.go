@@ -181,7 +181,7 @@ type Comparison struct {
 
 // NewPace is the pace that a run is to go on at.
 type NewPace struct {
-	Pace string `json:"pace"` // gentle or unlimited
+	Pace string `json:"pace"` // gentle, careful or unlimited
 }
 
 // Draft is a rule that is being written: as text, or as the form has it.

@@ -136,7 +136,7 @@ func nextWords(all []Command, before []string) (out []string) {
 
 // named lists the names of what an argument or a flag is called after; none where the service does not answer in time.
 func named(ctx context.Context, what string, before ...string) (out []string) {
-	if fixed, ok := map[string][]string{"o": {"table", "json", "csv"}, "pace": {"gentle", "unlimited"},
+	if fixed, ok := map[string][]string{"o": {"table", "json", "csv"}, "pace": {"gentle", "careful", "unlimited"},
 		"severity": {"urgent", "warning", "notice"}, "log": {"text", "json"},
 		"level": {"debug", "info", "warn", "error"}, "by": {"day", "week", "month"}}[what]; ok {
 		return fixed

@@ -39,7 +39,7 @@ func signalLine(r *client.RunView) string {
 	if r.Pressure == nil || r.State != client.Running {
 		return ""
 	}
-	parts := []string{fmt.Sprintf("batches of %s", Things(r.BatchRows, "row"))}
+	parts := []string{paced(r), fmt.Sprintf("batches of %s", Things(r.BatchRows, "row"))}
 	for _, x := range r.Pressure.Readings {
 		parts = append(parts, strings.ReplaceAll(x.Signal, "_", " ")+" "+readingText(x))
 	}

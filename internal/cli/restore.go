@@ -54,7 +54,7 @@ func restoreFlags(f *flag.FlagSet) {
 		"has one column")
 	f.String("priority", "", "of retrievals, where rows are in cold storage: low, normal or high; left out: normal")
 	f.Int("days", 0, "how many days retrieved copies stay; left out: as the store has it")
-	f.String("pace", "", "gentle or unlimited; left out: that of the table's rule")
+	f.String("pace", "", "gentle, careful or unlimited; left out: that of the table's rule")
 	f.String("tell", "", "who is told when it is ready: a mail address, or a URL that is sent it as JSON")
 	f.Bool("wait", true, "wait for it; -wait=false does not")
 	f.Var(&Several{}, "rename", "with -into table: an archived column that is called otherwise now, as OLD=NEW; "+

@@ -43,7 +43,7 @@ func runCommands() []Command {
 		{Name: "run pause", Args: "RUN", Summary: "stop a run after its current batch",
 			Run: runVerb((*client.Client).PauseRun)},
 		{Name: "run pace", Args: "RUN PACE",
-			Summary: "change a run's pace to gentle or unlimited, from its next batch on", Run: runPace},
+			Summary: "change a run's pace to gentle, careful or unlimited, from its next batch on", Run: runPace},
 		{Name: "run ledger", Args: "RUN",
 			Summary: "write the accounting of a run that has ended, with the records that it rests on",
 			Flags:   func(f *flag.FlagSet) { f.String("out", "", "the file to write; left out: to standard output") },
@@ -170,7 +170,7 @@ func (e *Env) run1(r *client.RunView) error {
 		begins += " by a firing of its rule at " + At(*r.Scheduled)
 	}
 	return e.Facts(r, []Fact{{"run", r.ID}, {"rule", fmt.Sprintf("%s, revision %d", r.Rule, r.Revision)},
-		{"table", r.Source + "." + r.Table}, {"action", r.Action}, {"pace", r.Pace}, {"cutoff", At(r.Cutoff)},
+		{"table", r.Source + "." + r.Table}, {"action", r.Action}, {"pace", paced(r)}, {"cutoff", At(r.Cutoff)},
 		{"state", string(r.State)}, {"reason", r.Reason}, {"begins", strings.TrimSpace(begins)},
 		{"started by", r.StartedBy},
 		{"priority", priority}, {"due by plan", Count(r.Due)},
@@ -345,6 +345,20 @@ func (e *Env) watch(id string) error {
 		return fmt.Errorf("run %s failed", id) // why stands above
 	}
 	return nil
+}
+
+// paced is a run's pace and, while it works, how much of the database it takes.
+func paced(r *client.RunView) string {
+	if r.Pressure == nil || r.State != client.Running || r.Pace != string(client.Gentle) {
+		return r.Pace
+	}
+	switch free := r.Pressure.Free; {
+	case free == 0:
+		return r.Pace + ", with long rests"
+	case free < 1:
+		return fmt.Sprintf("%s, speeding up (%.0f %%)", r.Pace, 100*free)
+	}
+	return r.Pace + ", at full speed"
 }
 
 // signals shows each signal with its limit.

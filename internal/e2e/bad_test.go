@@ -31,8 +31,8 @@ func TestBadRulesAreRefusedWithPlaceAndRemedy(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
 		before := w.content("true")
-		w.define("archive", "gentle")
-		good := fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle")
+		w.define("archive", "careful")
+		good := fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "careful")
 		// A table whose age column has no index; one with a cascade; one without key.
 		age := w.ageType()
 		w.exec(fmt.Sprintf("CREATE TABLE slow (id integer PRIMARY KEY, made %s); CREATE TABLE claim (id integer "+
@@ -100,8 +100,8 @@ func TestTypesThatCannotBeArchivedAreRefusedByName(t *testing.T) {
 	rule := strings.NewReplacer("rule: scans", "rule: purse", "table: scan", "table: purse", "scanned_at",
 		"made").Replace(scanRule)
 	w.refuse(1, []string{`column "How much"`, "oid"}, "rule", "apply", "-f",
-		w.rules(fmt.Sprintf(rule, "archive", "archive: {store: cellar}", "gentle")))
-	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(rule, "purge", "", "gentle")))
+		w.rules(fmt.Sprintf(rule, "archive", "archive: {store: cellar}", "careful")))
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(rule, "purge", "", "careful")))
 }
 
 func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
@@ -109,7 +109,7 @@ func TestBadPlansRunsAndRestoresAreRefused(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
 		before := w.content("true")
-		w.define("archive", "gentle")
+		w.define("archive", "careful")
 		for _, command := range []string{"table show harbour scam", "table reconcile harbour scam",
 			"hold place harbour scam -where id=1 -reference a -reason b"} {
 			w.refuse(1, []string{`"scam"`, "did you mean scan?"}, strings.Fields(command)...)
@@ -194,7 +194,7 @@ func TestMissingRightsAreNamedWithTheGrant(t *testing.T) {
 	w.refuse(1, []string{"missing", `CREATE SCHEMA ambercellar AUTHORIZATION "keeper"`,
 		`GRANT DELETE, INSERT ON "public"."scan" TO "keeper"`, "row security would hide rows", "BYPASSRLS",
 		"replica identity NOTHING"}, "source", "check", "harbour")
-	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle")))
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "careful")))
 	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 	w.refuse(1, []string{"journal tables cannot be made", "source check harbour"}, "run", "start", p.ID)
 	w.exec("CREATE SCHEMA ambercellar AUTHORIZATION keeper")
@@ -271,7 +271,7 @@ func TestADataDirectoryThatIsFullCostsNothing(t *testing.T) {
 			w.start()
 			w.scans(8000)
 			before := w.content("true")
-			w.define(then, "gentle")
+			w.define(then, "careful")
 			r := w.planned()
 			w.someDeleted(r.ID, 300)
 			filler := filepath.Join(data, "filler")
@@ -394,7 +394,7 @@ func TestATableAlteredSinceThePlanStopsTheRun(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(100)
-		w.define("archive", "gentle")
+		w.define("archive", "careful")
 		p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 		w.exec("ALTER TABLE scan ADD COLUMN colour text")
 		r := w.ended(must1[client.RunView](w, "run", "start", p.ID).ID)

@@ -172,7 +172,7 @@ func TestACancelledRunStaysCancelled(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(20_000)
-	w.define("archive", "gentle")
+	w.define("archive", "careful")
 	r := w.planned()
 	w.someDeleted(r.ID, 300)
 	w.stop(syscall.SIGKILL)

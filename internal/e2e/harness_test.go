@@ -46,7 +46,7 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	flag.Parse()
-	// they wait a lot: for a server that another works with, and for gentle runs
+	// they wait a lot: for a server that another works with, and for careful runs
 	flag.Set("test.parallel", "7")
 	os.Setenv("AWS_ACCESS_KEY_ID", "ferry") // what lets services, and commands without one, into the stand-in
 	os.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
@@ -96,7 +96,7 @@ func servers(count int) chan int {
 	return c
 }
 
-// places is how many work side by side: gentle runs mostly rest.
+// places is how many work side by side: careful runs mostly rest.
 var places = make(chan struct{}, 5)
 
 // engines runs a test on every engine, side by side: each has a server of its own.
@@ -432,7 +432,7 @@ func (w *world) untilWithin(id, what string, most time.Duration, ok func(client.
 	return r
 }
 
-// hurried lets a run go on without rests, once what a test needs the gentle pace for has happened, and returns it
+// hurried lets a run go on without rests, once what a test needs the careful pace for has happened, and returns it
 // ended.
 func (w *world) hurried(id string) client.RunView {
 	w.t.Helper()

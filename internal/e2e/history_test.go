@@ -13,13 +13,13 @@ import (
 	"ambercellar/client"
 )
 
-// TestHistoryTellsWhereTheTimeWent: rows, stages and rests of a run that is gentle, by command, interface, figures and
+// TestHistoryTellsWhereTheTimeWent: rows, stages and rests of a run that is careful, by command, interface, figures and
 // picture; they stay over a start.
 func TestHistoryTellsWhereTheTimeWent(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(12000)
-	w.define("archive", "gentle")
+	w.define("archive", "careful")
 	id := must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "scans").ID).ID
 	figures := func() string {
 		t.Helper()

@@ -50,7 +50,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 			})
 			w.scans(8000)
 			before := w.content("true")
-			w.define(then, "gentle")
+			w.define(then, "careful")
 			r := w.planned()
 			for _, deleted := range []int64{300, 2000} {
 				w.someDeletedOrFailed(r.ID, deleted)
@@ -81,7 +81,7 @@ func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 // someDeletedOrFailed waits until a run has deleted so many rows, resuming it where it has failed.
 func (w *world) someDeletedOrFailed(id string, rows int64) {
 	w.t.Helper()
-	// at the gentle pace beside other tests that takes minutes
+	// at the careful pace beside other tests that takes minutes
 	w.untilWithin(id, fmt.Sprintf("does not get to %d rows", rows), 5*time.Minute, func(r client.RunView) bool {
 		switch {
 		case r.Ledger.Deleted >= rows:
@@ -100,7 +100,7 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 	w := newWorld(t, "postgres")
 	w.scans(8000)
 	before := w.content("true")
-	w.define("archive", "gentle")
+	w.define("archive", "careful")
 	r := w.planned()
 	ctx, stop := context.WithCancel(t.Context())
 	cut := make(chan int)
@@ -145,7 +145,7 @@ func TestWritersNeverLoseAnUpdate(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(8000)
-		w.define("archive", "gentle")
+		w.define("archive", "careful")
 		r := w.planned()
 		ctx, stop := context.WithCancel(t.Context())
 		done := make(chan map[int]string)

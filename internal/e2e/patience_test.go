@@ -18,7 +18,7 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(8000)
-	w.define("archive", "gentle")
+	w.define("archive", "careful")
 	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
 	front := w.svc.server
 	relay := dbtest.NewRelay(t, strings.TrimPrefix(front, "http://"))

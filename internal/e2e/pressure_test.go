@@ -18,7 +18,7 @@ func TestARunGivesWayToTheWorkloadAndSaysWhy(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "postgres")
 	w.scans(20000)
-	w.define("archive", "gentle\nlimits: {waiting: 0}")
+	w.define("archive", "careful\nlimits: {waiting: 0}")
 	holder, waiter := w.pgConn(), w.pgConn()
 	if _, err := holder.Exec(t.Context(), "BEGIN; UPDATE scan SET note = note WHERE id = 20050"); err != nil {
 		t.Fatal(err)
@@ -87,7 +87,7 @@ func TestARunRestsOutsideItsWindow(t *testing.T) {
 	w.scans(2000)
 	later := time.Now().UTC().Add(2 * time.Hour)
 	window := later.Format("15:04") + "-" + later.Add(time.Hour).Format("15:04")
-	w.define("archive", "gentle\nwindow: \""+window+"\"\nbudget: {rows: 500}")
+	w.define("archive", "careful\nwindow: \""+window+"\"\nbudget: {rows: 500}")
 	r := w.planned()
 	got := w.until(r.ID, "outside its window", func(v client.RunView) bool { return v.State == client.Resting })
 	if got.ResumeAt == nil || time.Until(*got.ResumeAt) < 118*time.Minute ||
@@ -110,8 +110,8 @@ func TestARunRestsOutsideItsWindow(t *testing.T) {
 	got = w.ended(r.ID)
 	w.balanced(got, 0, 0)
 	w.refuse(1, []string{"window", `"25:00-03:00"`}, "rule", "check", "-f",
-		w.rules(strings.Replace(fmt.Sprintf(scanRule, "purge", "", "gentle"), "zone: UTC",
+		w.rules(strings.Replace(fmt.Sprintf(scanRule, "purge", "", "careful"), "zone: UTC",
 			"zone: UTC\nwindow: '25:00-03:00'", 1)))
 	w.refuse(1, []string{"limits.wating", "waiting"}, "rule", "check", "-f",
-		w.rules(fmt.Sprintf(scanRule, "purge", "limits: {wating: 3}", "gentle")))
+		w.rules(fmt.Sprintf(scanRule, "purge", "limits: {wating: 3}", "careful")))
 }

@@ -198,7 +198,7 @@ func TestHoldsBeatEverything(t *testing.T) {
 		// A hold placed while a run is going on: from the answer on, nothing that it protects goes.
 		w.must("rule", "apply", "-f", w.rules(
 			strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\n"),
-				"pace: unlimited", "pace: gentle", 1)))
+				"pace: unlimited", "pace: careful", 1)))
 		r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
 		for w.count("SELECT count(*) FROM scan") > 9900 {
 			time.Sleep(5 * time.Millisecond)
@@ -408,7 +408,7 @@ func TestACrashWithCleanedSegmentsLosesNothing(t *testing.T) {
 		w.apply("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: {note: blank}\n")
 		w.must("rule", "apply", "-f", w.rules(
 			strings.Replace(scansWith("clauses:\n  - keep: P1Y\nthen: archive\narchive: {store: cellar}\nmask: "+
-				"{note: blank}\n"), "unlimited", "gentle", 1)))
+				"{note: blank}\n"), "unlimited", "careful", 1)))
 		r := must1[client.RunView](w, "run", "start", must1[client.Plan](w, "plan", "make", "scans", "-exact").ID)
 		for w.count("SELECT count(*) FROM scan") > 7500 {
 			time.Sleep(5 * time.Millisecond)

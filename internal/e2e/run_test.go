@@ -157,7 +157,7 @@ func TestAPurgeDeletesWithoutACopy(t *testing.T) {
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(3000)
 		young := w.content("id > 3000")
-		w.define("purge", "gentle")
+		w.define("purge", "careful")
 		r := w.ended(w.planned().ID)
 		w.balanced(r, 3000, 3000)
 		if w.content("true") != young {
@@ -179,7 +179,7 @@ func TestPauseResumeAndCancel(t *testing.T) {
 		const n = 8000 // enough that no command comes after the end, and one slice
 		w.scans(n)
 		before := w.content("true")
-		w.define("archive", "gentle")
+		w.define("archive", "careful")
 		r := w.planned()
 		w.someDeleted(r.ID, 500)
 		w.must("run", "pause", r.ID)
@@ -241,7 +241,7 @@ func TestKilledInTheMiddleItGoesOnWhereItWas(t *testing.T) {
 				w.scans(8000)
 				before := w.content("true")
 				young := w.content("id > 8000")
-				w.define(then, "gentle")
+				w.define(then, "careful")
 				r := w.planned()
 				for _, deleted := range []int64{0, 300, 1200} { // the first kill hits reading, storing or verifying
 					if deleted > 0 {
@@ -286,7 +286,7 @@ func TestRowsThatOthersChangeOrLockStay(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "postgres")
 	w.scans(10000)
-	w.define("archive", "gentle")
+	w.define("archive", "careful")
 	lock := w.pgConn()
 	if _, err := lock.Exec(t.Context(), "BEGIN; SELECT * FROM scan WHERE id IN (9000, 9001) FOR UPDATE"); err != nil {
 		t.Fatal(err)
@@ -321,7 +321,7 @@ func TestASecondServiceKeepsOut(t *testing.T) {
 	t.Parallel()
 	engines(t, func(t *testing.T, w *world) {
 		w.scans(8000)
-		w.define("archive", "gentle")
+		w.define("archive", "careful")
 		first := w.planned()
 		w.someDeleted(first.ID, 100)
 		w.must("run", "pause", first.ID)
@@ -397,9 +397,9 @@ func TestRulesKeepTheirRevisionsAndPlansGoStale(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(100)
-	w.define("archive", "gentle")
+	w.define("archive", "careful")
 	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
-	file := w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"), "1 year",
+	file := w.rules(strings.Replace(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "careful"), "1 year",
 		"2 years", 1))
 	out := w.must("rule", "apply", "-f", file)
 	if !strings.Contains(out, "keep P1Y → keep P2Y") || !strings.Contains(out, "archive.keep: P7Y → nothing") {
@@ -422,7 +422,7 @@ func TestEventsFollowARun(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(5000)
-	w.define("archive", "gentle")
+	w.define("archive", "careful")
 	r := w.planned()
 	var seen []int64
 	var last client.RunView
@@ -519,7 +519,7 @@ func TestThePaceChangesWhileARunGoes(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "sqlite")
 	w.scans(20000)
-	w.define("purge", "gentle")
+	w.define("purge", "careful")
 	p := must1[client.Plan](w, "plan", "make", "scans")
 	id := must1[client.RunView](w, "run", "start", p.ID).ID
 	for r := must1[client.RunView](w, "run", "show", id); r.Ledger.Deleted == 0; r = must1[client.RunView](w, "run",
@@ -528,7 +528,7 @@ func TestThePaceChangesWhileARunGoes(t *testing.T) {
 			t.Fatalf("the run is %s (%s)", r.State, r.Reason)
 		}
 	}
-	w.refuse(1, []string{"write gentle or unlimited"}, "run", "pace", id, "frantic")
+	w.refuse(1, []string{"write gentle, careful or unlimited"}, "run", "pace", id, "frantic")
 	if r := must1[client.RunView](w, "run", "pace", id, "unlimited"); r.Pace != "unlimited" {
 		t.Errorf("the answer shows pace %s", r.Pace)
 	}
@@ -537,6 +537,6 @@ func TestThePaceChangesWhileARunGoes(t *testing.T) {
 	if r.Pace != "unlimited" {
 		t.Errorf("the run ended at pace %s", r.Pace)
 	}
-	w.refuse(1, []string{"is done"}, "run", "pace", id, "gentle")
+	w.refuse(1, []string{"is done"}, "run", "pace", id, "careful")
 	w.refuse(2, nil, "run", "pace", id)
 }

@@ -42,7 +42,7 @@ func TestADatabaseThatNeverAnswersFreezesNothingElse(t *testing.T) {
 		u.Host, far[engine] = f.Address, f
 		w.must("source", "add", engine, "-engine", engine, "-address", u.String(), "-tls", "off")
 		rules += fmt.Sprintf("---\nrule: far-%[1]s\nsource: %[1]s\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - "+
-			"keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: gentle\n", engine)
+			"keep: P1Y\nthen: archive\narchive: {store: cellar}\npace: careful\n", engine)
 	}
 	w.must("rule", "apply", "-f", w.rules(strings.TrimPrefix(rules, "---\n")))
 	within := func(most time.Duration, what string, fn func()) {

@@ -26,8 +26,8 @@ func TestARunWithRequirementsAndSteps(t *testing.T) {
 		fields := "requires: {backup: {file: " + dump +
 			", within: P1D}}\nbefore:\n  - sql: UPDATE job SET off = off + 1\n" +
 			"after:\n  - sql: UPDATE job SET off = 0\n  - sql: SELECT off FROM job\n"
-		gentle := strings.ReplaceAll(scheduledRule, "pace: unlimited\n", "pace: gentle\n")
-		w.must("rule", "apply", "-f", w.rules(gentle+fields))
+		careful := strings.ReplaceAll(scheduledRule, "pace: unlimited\n", "pace: careful\n")
+		w.must("rule", "apply", "-f", w.rules(careful+fields))
 		if out := w.must("rule", "requirements", "scans"); !strings.Contains(out, "does not hold") {
 			t.Errorf("%s", out)
 		}

@@ -166,7 +166,7 @@ func TestAnswersHoldWhileARunGoesOn(t *testing.T) {
 			b.Engine.Now = time.Now
 			b.Runs.SliceRows = 100
 			s := &scene{rule: strings.Replace(fmt.Sprintf(matrixRule, "scan", "before: 2020-01-11", "archive")+cellar,
-				"unlimited", "gentle", 1)}
+				"unlimited", "careful", 1)}
 			run := s.start(t, h, b)
 			done := make(chan error, 1)
 			go func() {
@@ -228,7 +228,7 @@ func TestASearchSaysWhatItCannotTell(t *testing.T) {
 		b := newBench(t, "wal")
 		b.Runs.SliceRows = 1000
 		r := b.start(t)
-		r.Pace = "gentle" // so that a batch is no whole segment
+		r.Pace = "careful" // so that a batch is no whole segment
 		inner := mustSource(t, b)
 		ctx, stop := context.WithCancelCause(t.Context())
 		b.Source = func(context.Context, string) (source.Source, error) {

@@ -127,7 +127,7 @@ func TestABudgetOfTimeEndsAWindowToo(t *testing.T) {
 	watch(t, time.Hour) // its samples are counted, or move the clock
 	b := newBench(t, "wal")
 	b.load(t, func() map[string]float64 { b.now = b.now.Add(20 * time.Minute); return calm() })
-	b.apply(t, archiving+"window: 10:00-18:00\nbudget: {time: PT30M}\npace: gentle\n")
+	b.apply(t, archiving+"window: 10:00-18:00\nbudget: {time: PT30M}\npace: careful\n")
 	run := b.start(t)
 	var resting *refuse.Resting
 	if err := b.goOn(t, run); !errors.As(err, &resting) || !strings.Contains(err.Error(), "it has worked for PT30M") {
@@ -143,7 +143,7 @@ func TestARunPausesWhenTheLogHasGrownEnough(t *testing.T) {
 	total := int64(0)
 	l := b.load(t, calm)
 	l.log = func() int64 { total += 80 << 20; return total }
-	b.apply(t, archiving+"pace: gentle\nlog: {run: 60 MB}\n")
+	b.apply(t, archiving+"pace: careful\nlog: {run: 60 MB}\n")
 	run := b.start(t)
 	var stopped *refuse.Stopped
 	if err := b.goOn(t, run); !errors.As(err, &stopped) || !strings.Contains(err.Error(), "80 MiB") ||
@@ -173,7 +173,7 @@ func TestARunRestsWhileTheDatabaseIsUnderPressure(t *testing.T) {
 		}
 		return calm()
 	})
-	b.apply(t, archiving+"pace: gentle\nlimits: {waiting: 5}\n")
+	b.apply(t, archiving+"pace: careful\nlimits: {waiting: 5}\n")
 	moved := b.start(t)
 	begun := time.Now()
 	if err := b.goOn(t, moved); err != nil {
@@ -210,7 +210,7 @@ func TestTheLogOfAMinuteHasABound(t *testing.T) {
 	b := newBench(t, "wal")
 	l := b.load(t, func() map[string]float64 { b.now = b.now.Add(10 * time.Second); return calm() })
 	l.log = func() int64 { return int64(rows-b.live(t)) * 100 << 10 }
-	b.apply(t, archiving+"pace: gentle\nlog: {minute: 100 MiB}\n")
+	b.apply(t, archiving+"pace: careful\nlog: {minute: 100 MiB}\n")
 	run := b.start(t)
 	if err := b.goOn(t, run); err != nil {
 		t.Fatal(err)
@@ -278,7 +278,7 @@ func TestReadingGivesWayToo(t *testing.T) {
 	b.Source = func(context.Context, string) (source.Source, error) { return d, nil }
 	var shown atomic.Pointer[catalog.Run]
 	b.Runs.Progress = func(r *catalog.Run) { shown.Store(r) }
-	b.apply(t, "clauses:\n  - before: 2025-01-01\nthen: copy\narchive: {store: cellar}\npace: gentle\n")
+	b.apply(t, "clauses:\n  - before: 2025-01-01\nthen: copy\narchive: {store: cellar}\npace: careful\n")
 	moved := b.start(t)
 	ended := make(chan error, 1)
 	go func() { ended <- b.goOn(t, moved) }()

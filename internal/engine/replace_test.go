@@ -59,7 +59,7 @@ func TestARestoreThatReplacesGoesOnWhereItStopped(t *testing.T) {
 				inner := mustSource(t, b)
 				r, err := b.Restores.Request(t.Context(), "me", restore.RestoreRequest{Source: "harbour",
 					Table: "scan", Scope: catalog.Scope{Where: "id <= 1000"}, Target: catalog.TargetTable,
-					Conflicts: conflicts, Pace: "gentle"})
+					Conflicts: conflicts, Pace: "careful"})
 				if err != nil {
 					t.Fatal(err)
 				}

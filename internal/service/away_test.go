@@ -37,7 +37,7 @@ func farStore(t *testing.T, s *Service, dir string, rows int) (*dbtest.Relay, *c
 	}
 	harbour(t, s, dir, rows)
 	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
-		"archive\narchive: {store: attic}\npace: gentle\n"
+		"archive\narchive: {store: attic}\npace: careful\n"
 	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
 		len(problems) > 0 {
 		t.Fatal(problems, err)
@@ -330,7 +330,7 @@ func TestARestoreWaitsForItsDatabase(t *testing.T) {
 			defer relay.Cut(false)
 			s.until(t, r.ID, "done", time.Minute, func(r *catalog.Run) bool { return r.State == catalog.Done })
 			asked, err := s.Queue.RequestRestore(t.Context(), "me",
-				restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "gentle"})
+				restore.RestoreRequest{Scope: catalog.Scope{Run: r.ID}, Target: catalog.TargetTable, Pace: "careful"})
 			if err != nil {
 				t.Fatal(err)
 			}

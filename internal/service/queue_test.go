@@ -42,7 +42,7 @@ func harbour(t *testing.T, s *Service, dir string, rows int) *catalog.Plan {
 		t.Fatal(err)
 	}
 	const text = "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: " +
-		"archive\narchive: {store: cellar}\npace: gentle\n"
+		"archive\narchive: {store: cellar}\npace: careful\n"
 	if _, problems, err := s.Engine.Plans.ApplyRules(t.Context(), "me", "", []byte(text), ""); err != nil ||
 		len(problems) > 0 {
 		t.Fatal(problems, err)

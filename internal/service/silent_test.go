@@ -20,7 +20,7 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 	for _, kind := range []string{"postgres", "mariadb"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
-			s, relay, r := farSource(t, kind, 8000, "gentle")
+			s, relay, r := farSource(t, kind, 8000, "careful")
 			defer s.Close()
 			defer relay.Frozen.Store(false)
 			for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {

@@ -57,13 +57,13 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 	if _, err := n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 1, Source: 1}); err != nil {
 		t.Fatal(err)
 	}
-	gentle := func(run *catalog.Run) {
-		if _, err := n.Engine.Runs.SetPace(t.Context(), "me", run.ID, "gentle"); err != nil {
+	carefully := func(run *catalog.Run) {
+		if _, err := n.Engine.Runs.SetPace(t.Context(), "me", run.ID, "careful"); err != nil {
 			t.Fatal(err)
 		}
 	}
 	a := n.begin(t, "a")
-	gentle(a)
+	carefully(a)
 	b, c := n.begin(t, "b"), n.begin(t, "c", catalog.RunTurn{Priority: 5})
 	later := catalog.At(n.Now().Add(time.Hour))
 	d := n.begin(t, "d", catalog.RunTurn{StartAt: &later, Priority: 100})

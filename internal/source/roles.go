@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 )
@@ -44,6 +45,13 @@ type Meter interface {
 	// Signals returns what the database shows of its load, by the names of package pace; those that it does not tell,
 	// or not to us, are left out. Deadlocks are counted from some beginning on.
 	Signals(ctx context.Context, t *shape.Table) (map[string]float64, error)
+}
+
+// Watched is a source that shows who else is at work in it.
+type Watched interface {
+	// Others looks who beside us was at work within the time given, or as far back as can be seen. It is cheap: it is
+	// asked several times a second while a run goes on.
+	Others(ctx context.Context, within time.Duration) (pace.Look, error)
 }
 
 // Counter counts rows without taking locks.

@@ -347,6 +347,9 @@ type JournalRow struct {
 	First    int       `json:"first"`             // lowest ordinal
 	Last     int       `json:"last"`              // highest ordinal
 	At       time.Time `json:"at"`                // by the service's clock
+
+	// how long the commit took, where that is a wait for the log's disk; it is not kept
+	Flushed time.Duration `json:"-"`
 }
 
 // Head is the newest link of a table's chain.

@@ -5,6 +5,7 @@ package pace
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"time"
 )
 
@@ -12,7 +13,9 @@ import (
 type Pace string
 
 const (
-	Gentle    Pace = "gentle"    // the default: batches of about 5 ms, and many times as long a rest after each
+	// the default: what is free. Careful while others are at work, without rests while nobody is
+	Gentle    Pace = "gentle"
+	Careful   Pace = "careful"   // batches of about 5 ms, and many times as long a rest after each, whoever is there
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
@@ -21,10 +24,24 @@ func Parse(s string) (Pace, error) {
 	switch p := Pace(s); p {
 	case "":
 		return Gentle, nil
-	case Gentle, Unlimited:
+	case Gentle, Careful, Unlimited:
 		return p, nil
 	}
-	return "", fmt.Errorf("%q is not a pace; write gentle or unlimited", s)
+	return "", fmt.Errorf("%q is not a pace; write %s", s, Names)
+}
+
+// Names are the paces, for whoever wrote another one.
+const Names = "gentle, careful or unlimited"
+
+// Within returns how much of a database is free for a pace, of what a Control says.
+func (p Pace) Within(free float64) float64 {
+	switch p {
+	case Unlimited:
+		return 1
+	case Careful:
+		return 0
+	}
+	return free
 }
 
 // MaxRest is the longest rest after one batch or one piece of reading: where one took seconds, the machine stalled,
@@ -32,14 +49,15 @@ func Parse(s string) (Pace, error) {
 const MaxRest = 4 * time.Second
 
 // ReadRest returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it
-// took: at the gentle pace a twentieth of a processor is in use for each, or as much less as the profile says. slow is
-// how much pressure slows the run, from 0 to 1.
-func ReadRest(p Pace, m Profile, slow float64) float64 {
-	if p == Unlimited {
-		return 8 * slow
-	}
-	return cmp.Or(m.ReadRest, gentleRest) * (1 + slow)
+// took: a twentieth of a processor is in use for each, or as much less as the profile says, where nothing is free, and
+// more the more is free. slow is how much pressure slows the run, from 0 to 1.
+func ReadRest(p Pace, m Profile, free, slow float64) float64 {
+	rest := cmp.Or(m.ReadRest, gentleRest) * stretch(p.Within(free))
+	return rest + max(rest, 8)*slow
 }
+
+// stretch is the share of its longest rests that a pace takes where so much is free: at a half an eighth.
+func stretch(free float64) float64 { return math.Pow(1-free, 3) }
 
 // Bounds of a batch in rows.
 const (
@@ -47,7 +65,8 @@ const (
 	MaxRows = 50_000
 )
 
-// Profile is what the gentle pace keeps to on a kind of database. A field of zero: gentleRows, or gentleRest.
+// Profile is what a pace keeps to on a kind of database while others are at work. A field of zero: gentleRows, or
+// gentleRest.
 type Profile struct {
 	Rows     int     // the most rows of a batch
 	Rest     float64 // how long to rest after a batch, in multiples of the time that it took
@@ -60,22 +79,34 @@ const (
 	gentleRest = 19
 )
 
+// How long a batch should take: where others are at work, where nobody is, and where nobody matters. The second is as
+// long as somebody who comes may have to wait.
+const (
+	shortBatch = 5 * time.Millisecond
+	longBatch  = 50 * time.Millisecond
+	hugeBatch  = 400 * time.Millisecond
+)
+
+// firstRows is how many rows the first batch takes.
+const firstRows = 500
+
 // Steering holds the size of the next batch. Make it with New.
 type Steering struct {
-	rows   int
-	most   int
-	target time.Duration
-	rest   float64 // of the batch's own time
+	pace    Pace
+	profile Profile
+	rows    int
+	short   int // rows of a batch of shortBatch
+	free    float64
 }
 
-// New returns a steering that begins with a small batch and finds its size from there, with the profile of the gentle
-// pace.
+// New returns a steering that begins with a small batch and finds its size from there, with a database's profile.
 func New(p Pace, m Profile) *Steering {
+	m.Rows, m.Rest = cmp.Or(m.Rows, gentleRows), cmp.Or(m.Rest, gentleRest)
+	s := &Steering{pace: p, profile: m, rows: min(firstRows, m.Rows), short: min(firstRows, m.Rows)}
 	if p == Unlimited {
-		return &Steering{rows: 5_000, most: MaxRows, target: 400 * time.Millisecond}
+		s.rows = 10 * firstRows
 	}
-	most := cmp.Or(m.Rows, gentleRows)
-	return &Steering{rows: min(500, most), most: most, target: 5 * time.Millisecond, rest: cmp.Or(m.Rest, gentleRest)}
+	return s
 }
 
 // Change goes on at another pace. The next batch is no larger than the first of that pace would be: what is to become
@@ -86,23 +117,63 @@ func (s *Steering) Change(p Pace, m Profile) {
 	*s = *next
 }
 
+// Free tells how much of the database is free, from 0 to 1. Where that is less than before, the next batch is as short
+// at once.
+func (s *Steering) Free(free float64) {
+	if free = s.pace.Within(free); free < s.free {
+		s.rows = min(s.rows, max(int(float64(s.short)*s.target(free)/s.target(0)), s.short))
+	}
+	s.free = free
+}
+
+// target is how long a batch should take, in seconds.
+func (s *Steering) target(free float64) float64 {
+	if s.pace == Unlimited {
+		return hugeBatch.Seconds()
+	}
+	return shortBatch.Seconds() + free*(longBatch-shortBatch).Seconds()
+}
+
+// most is how many rows a batch may have.
+func (s *Steering) most(free float64) int {
+	if s.pace == Unlimited {
+		return MaxRows
+	}
+	return s.profile.Rows + int(free*float64(MaxRows-s.profile.Rows))
+}
+
 // Rows returns how many rows the next batch should take.
 func (s *Steering) Rows() int { return s.rows }
 
-// Done tells how long a batch of rows took, and how much pressure slows the run, from 0 to 1. It returns the rest
+// Done tells how long a batch of rows worked, and how much pressure slows the run, from 0 to 1. It returns the rest
 // before the next: at the most of pressure, as long again (without a rest otherwise, four times the batch's own time),
 // and never more than MaxRest. The size at most doubles or halves from one batch to the next, so that one outlier does
 // not throw it.
 func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.Duration) {
 	if rows > 0 && took > 0 {
-		want := float64(rows) * float64(s.target) / float64(took)
-		want = min(max(want, float64(s.rows)/2), float64(s.rows)*2)
-		if rows >= s.rows || want < float64(s.rows) { // a short last batch says nothing about a larger one
-			s.rows = min(max(int(want), MinRows), s.most)
-		}
+		each := took.Seconds() / float64(rows)
+		s.rows = steer(s.rows, rows, s.target(s.free)/each, s.most(s.free))
+		s.short = steer(s.short, rows, s.target(0)/each, s.most(0))
 	}
-	return min(time.Duration(float64(took)*(s.rest+max(s.rest, 4)*slow)), MaxRest)
+	times := 0.0
+	if s.pace != Unlimited {
+		times = s.profile.Rest * stretch(s.free)
+	}
+	return min(time.Duration(float64(took)*(times+max(times, 4)*slow)), MaxRest)
+}
+
+// steer returns how many rows the next batch takes instead of size, where so many would be wanted after a batch of
+// rows. A short last batch says nothing about a larger one.
+func steer(size, rows int, want float64, most int) int {
+	want = min(max(want, float64(size)/2), float64(size)*2)
+	if rows < size && want >= float64(size) {
+		return size
+	}
+	return min(max(int(want), MinRows), most)
 }
 
 // Shrink halves the next batch: others have come into trouble with the last one.
-func (s *Steering) Shrink() { s.rows = max(s.rows/2, MinRows) }
+func (s *Steering) Shrink() {
+	s.rows = max(s.rows/2, MinRows)
+	s.short = min(s.short, s.rows)
+}

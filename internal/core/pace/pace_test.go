@@ -15,7 +15,7 @@ func TestBatchesFindTheirSize(t *testing.T) {
 		s := New(c.pace, Profile{})
 		for range 30 {
 			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow, 0)
-			if (rest > 0) != (c.pace == Gentle) {
+			if (rest > 0) != (c.pace != Unlimited) {
 				t.Fatalf("%s rests %s", c.pace, rest)
 			}
 		}
@@ -97,10 +97,10 @@ func TestReadingRestsAsThePaceAndTheDatabaseAsk(t *testing.T) {
 		profile Profile
 		slow    float64
 		want    float64
-	}{{Gentle, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, ReadRest: 39}, 0, 39},
+	}{{Careful, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, ReadRest: 39}, 0, 39},
 		{Gentle, Profile{ReadRest: 39}, 1, 78}, {Unlimited, Profile{ReadRest: 39}, 0, 0},
 		{Unlimited, Profile{}, 0.5, 4}} {
-		if got := ReadRest(c.pace, c.profile, c.slow); got != c.want {
+		if got := ReadRest(c.pace, c.profile, 0, c.slow); got != c.want {
 			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace,
 				c.profile, c.slow, got, c.want)
 		}

@@ -113,6 +113,8 @@ type Pressure struct {
 	Rest     bool      `json:"rest"`   // until a value is back within its limit
 	Slow     float64   `json:"slow"`   // 0: not at all, to 1: as slow as pressure makes a run
 	Reason   string    `json:"reason"` // in words, of a rest or slowing down
+	Free     float64   `json:"free"`   // what the pace takes of the database beside others, from 0 to 1: all of it
+	Why      string    `json:"why"`    // what keeps the gentle pace from taking all; empty: nothing
 	Signal   string    `json:"signal"` // whose value is the reason; empty: there is none
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/watch"
 	"ambercellar/internal/source"
 )
 
@@ -17,6 +18,7 @@ type Deps struct {
 	Catalog  *catalog.Catalog
 	Source   func(ctx context.Context, name string) (source.Source, error)
 	Store    func(ctx context.Context, name string) (store.Store, error)
+	Watch    watch.Watchers   // of who else is at work in the databases
 	Instance string           // tells this service from every other in the sources' leases
 	Now      func() time.Time // the service's clock
 	Log      *slog.Logger

@@ -48,6 +48,7 @@ func (q *restoration) openTable(ctx context.Context) (target, error) {
 	}
 	q.pace = pace.New(p, pace.Profile{Rows: x.db.Reads().Gentle.Rows}) // somebody waits for what is restored
 	q.batch.Store(int64(q.pace.Rows()))
+	q.watcher, q.unwatch = q.Watch.Of(x.db)
 	if p == pace.Unlimited && x.db.Reads().ParallelWrites {
 		q.workers = 2
 	}
@@ -160,6 +161,8 @@ func (x *tableTarget) book(ctx context.Context, request source.RestoreRequest, o
 			return 0, err
 		}
 	}
+	free, _ := x.watcher.Free()
+	x.pace.Free(free)
 	pause := x.pace.Done(request.Rows.Rows(), x.Now().Sub(begun), 0)
 	x.batch.Store(int64(x.pace.Rows()))
 	return pause, x.counted(ctx, int64(request.Rows.Rows()), out.Inserted, out.Skipped)

@@ -43,7 +43,7 @@ type RestoreRequest struct {
 	Keys     []string       `json:"keys,omitempty"`     // in place of a filter, of a table whose key has one column
 	Priority store.Priority `json:"priority,omitempty"` // of retrievals, where rows are in cold storage; empty: normal
 	Days     int            `json:"days,omitempty"`     // that retrieved copies stay; 0: as the store's tariff says
-	Pace     string         `json:"pace,omitempty"`     // gentle or unlimited; empty: that of the table's rule
+	Pace     string         `json:"pace,omitempty"`     // gentle, careful or unlimited; empty: that of the table's rule
 	// who is told when it is ready: a mail address, or a URL that is sent it as JSON
 	Tell string `json:"tell,omitempty"`
 }
@@ -323,7 +323,7 @@ func checkScope(q *RestoreRequest) error {
 	}
 	if _, err := pace.Parse(q.Pace); err != nil {
 		return &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", q.Pace),
-			Remedy: "write gentle or unlimited"}
+			Remedy: "write " + pace.Names}
 	}
 	if err := checkTell(q.Tell); err != nil {
 		return err

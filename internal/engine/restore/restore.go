@@ -18,6 +18,7 @@ import (
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/search"
 	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/engine/watch"
 )
 
 // A transaction of a restore puts back so many rows at the most, or fewer where they are wide.
@@ -82,8 +83,10 @@ type delivery struct {
 	books    sync.Mutex     // over what delivering changes
 	expect   value.Set      // of the rows that went to the target
 	pace     *pace.Steering // of rows that go into a table
-	batch    atomic.Int64   // rows of the next transaction, by the pace
-	replaced *replacedRows  // what was replaced, once something is
+	watcher  *watch.Watcher // of who else is at work there
+	unwatch  func()
+	batch    atomic.Int64  // rows of the next transaction, by the pace
+	replaced *replacedRows // what was replaced, once something is
 }
 
 func (q *restoration) run(ctx context.Context) error {
@@ -107,6 +110,11 @@ func (q *restoration) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	defer func() {
+		if q.unwatch != nil {
+			q.unwatch()
+		}
+	}()
 	if q.related {
 		// kept before the first row is put back or replaced
 		if q.target, err = q.openTable(ctx); err == nil && !q.restore.Begun {

@@ -79,7 +79,7 @@ func (mv *Mover) SetPace(ctx context.Context, actor, id, text string) (*catalog.
 	p, err := pace.Parse(text)
 	if err != nil || text == "" {
 		return nil, &refuse.Error{Field: "pace", Message: fmt.Sprintf("%q is not a pace", text),
-			Remedy: "write gentle or unlimited"}
+			Remedy: "write " + pace.Names}
 	}
 	run, err := mv.Catalog.SetPace(ctx, actor, id, string(p))
 	if err == nil {
@@ -187,9 +187,11 @@ func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again
 			together += x.Rows
 		}
 	}
-	pause = r.pace.Done(together, took, r.load.pressure.Slow)
+	free, _ := r.free(pace.Pace(r.Run.Pace))
+	r.pace.Free(free)
+	pause = r.pace.Done(together, took-max(row.Flushed-shortFlush, 0), r.load.pressure.Slow)
 	r.efforts.add(catalog.EffortStage, StageDelete, took)
-	r.efforts.add(catalog.EffortRest, RestPace, pause)
+	r.efforts.add(catalog.EffortRest, r.restFor(pace.Pace(r.Run.Pace)), pause)
 	for _, x := range rows {
 		if x != nil {
 			r.note(x, took, pause, grown)
@@ -202,6 +204,10 @@ func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again
 	}
 	return pause, r.show(ctx, false)
 }
+
+// shortFlush is how long a wait for the log's disk still counts as work. Beyond it a run waits like everybody else, and
+// what it waits for takes nothing from others.
+const shortFlush = time.Millisecond
 
 // measureLog adds what the database's log has grown by since it was last called, and returns it. Where that fails the
 // run goes on: a batch that cannot be measured is no reason to stop.

@@ -20,6 +20,9 @@ const (
 // signals.
 const RestPace = "pace"
 
+// RestOthers is the reason of rests that the gentle pace takes because others are at work, or may be.
+const RestOthers = "others"
+
 // efforts are where the time of a run went since that was kept last. What works side by side is added up.
 type efforts struct {
 	mu   sync.Mutex

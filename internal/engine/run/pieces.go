@@ -16,20 +16,26 @@ import (
 // and at the most so many bytes for 500 of them.
 const pieceBytes = 1 << 20
 
+// freePiece is how many rows a piece has where nobody else is at work: what is read within a tenth of a second.
+const freePiece = 10_000
+
 // readSlice reads a slice: in one statement at full speed, or in pieces with rests in between, as pace and pressure
 // say.
 func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (
 	*source.Slice, error) {
-	if r.reading.Load() == 0 {
+	if r.reading.Load().pace == pace.Unlimited && r.readRest() == 0 {
 		return r.source.ReadSlice(ctx, req, sink)
 	}
 	var out *source.Slice
 	rows, bytes := req.MaxRows, req.MaxBytes
 	pieces := r.pieceSize()
 	for {
-		piece := req
-		piece.MaxRows = min(pieces.Rows(), rows)
-		piece.MaxBytes = min(pieceBytes*int64(max(pieces.Rows()/500, 1)), 8*pieceBytes, bytes)
+		piece, size := req, pieces.Rows()
+		if r.readRest() == 0 { // nobody else is there
+			size = max(size, freePiece)
+		}
+		piece.MaxRows = min(size, rows)
+		piece.MaxBytes = min(pieceBytes*int64(max(size/500, 1)), 8*pieceBytes, bytes)
 		if out != nil {
 			piece.After = out.Next
 		}
@@ -66,7 +72,9 @@ func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink
 			return out, nil
 		}
 		took := time.Since(begun)
-		pieces.Done(held.Rows(), took)
+		if size == pieces.Rows() {
+			pieces.Done(held.Rows(), took)
+		}
 		learned := pieces
 		r.pieces.Store(&learned)
 		begun = time.Now()
@@ -88,9 +96,10 @@ func (r *Execution) pieceSize() pace.Pieces {
 // restFrom rests after a piece of reading or verifying that took so long, as the pace says, and for as long as
 // pressure makes the run rest.
 func (r *Execution) restFrom(ctx context.Context, took time.Duration) error {
-	rest := min(time.Duration(float64(took)*float64(r.reading.Load())/100), pace.MaxRest)
+	rest := min(time.Duration(float64(took)*r.readRest()), pace.MaxRest)
+	reason := r.restFor(r.reading.Load().pace)
 	err := tables.Rest(ctx, rest)
-	r.efforts.add(catalog.EffortRest, RestPace, rest)
+	r.efforts.add(catalog.EffortRest, reason, rest)
 	begun := time.Now()
 	for err == nil && int64(time.Since(processBegun)) < r.resting.Load() {
 		if err = tables.Rest(ctx, SampleEvery/4); err == nil {

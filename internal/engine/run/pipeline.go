@@ -11,39 +11,56 @@ import (
 // deleted, the next is being verified and the one after that read, unless reading would keep the deletes waiting. It
 // returns the number of the next slice.
 func (r *Execution) movePass(ctx context.Context, number int, after []value.Value) (int, error) {
-	if from := r.direct(); from != nil {
-		left, err := false, error(nil)
-		if number, after, left, err = r.purgePass(ctx, from, number, after); err != nil || !left {
+	for {
+		if from := r.direct(); from != nil {
+			left, err := false, error(nil)
+			if number, after, left, err = r.purgePass(ctx, from, number, after); err != nil || !left {
+				return number, err
+			}
+		}
+		if err := r.giveWay(ctx); err != nil { // nothing is read either where the run has to rest
 			return number, err
 		}
+		next, err := r.moveSlices(ctx, &number, after)
+		if err != nil || next == nil {
+			return number, err
+		}
+		after = next
 	}
-	if err := r.giveWay(ctx); err != nil { // nothing is read either where the run has to rest
-		return number, err
-	}
+}
+
+// moveSlices moves slice by slice to the end of the pass, or until the rest need not be read first any more: it
+// returns where that begins.
+func (r *Execution) moveSlices(ctx context.Context, number *int, after []value.Value) ([]value.Value, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	x := &pipeline{Execution: r, number: number, overlap: !r.source.Reads().BlocksWriters}
+	reads := r.direct() == nil
+	x := &pipeline{Execution: r, number: *number, overlap: !r.source.Reads().BlocksWriters}
+	defer func() { *number = x.number }()
 	defer x.wait() // for both goroutines before returning
 	defer cancel()
 	x.fetch(ctx, after)
 	for {
 		w, err := x.fetched(ctx)
 		if err != nil {
-			return x.number, err
+			return nil, err
 		}
 		if w == nil {
-			return x.number, x.deleteLast(ctx)
+			return nil, x.deleteLast(ctx)
 		}
-		if x.overlap && w.slice.More {
+		last := !w.slice.More || reads && r.direct() != nil
+		if x.overlap && !last {
 			x.fetch(ctx, w.slice.Next)
 		}
 		if err := x.proveAndDelete(ctx, w); err != nil {
-			return x.number, err
+			return nil, err
 		}
-		if err := x.dispatch(ctx, w); err != nil {
-			return x.number, err
+		if err := x.dispatch(ctx, w, last); err != nil {
+			return nil, err
 		}
-		if !w.slice.More {
-			return x.number, x.deleteLast(ctx)
+		if last && w.slice.More {
+			return w.slice.Next, x.deleteLast(ctx)
+		} else if last {
+			return nil, x.deleteLast(ctx)
 		}
 	}
 }
@@ -110,8 +127,8 @@ func (x *pipeline) proveAndDelete(ctx context.Context, w *Work) error {
 }
 
 // dispatch has a verified slice deleted later where reading goes on meanwhile, at once where it does not, and not at
-// all where rows are only copied.
-func (x *pipeline) dispatch(ctx context.Context, w *Work) error {
+// all where rows are only copied. last: no other is read behind it.
+func (x *pipeline) dispatch(ctx context.Context, w *Work, last bool) error {
 	if x.Pass.then == rule.ThenCopy {
 		x.copied(w)
 		x.Run.WindowRows += int64(len(w.Digests))
@@ -126,7 +143,7 @@ func (x *pipeline) dispatch(ctx context.Context, w *Work) error {
 	} else if err := x.deleteSlice(ctx, w, nil); err != nil {
 		return err
 	}
-	if !x.overlap && w.slice.More {
+	if !x.overlap && !last {
 		x.fetch(ctx, w.slice.Next)
 	}
 	return nil

@@ -125,6 +125,8 @@ func (r *Execution) judge(ctx context.Context, now time.Time) {
 	}
 	before := l.pressure
 	l.pressure = pace.Judge(values, pace.Pace(r.Run.Pace), r.limits())
+	l.pressure.Free, l.pressure.Why = r.free(pace.Pace(r.Run.Pace))
+	r.pace.Free(l.pressure.Free)
 	for _, x := range l.pressure.Readings {
 		if (x.Signal == pace.Blocked || x.Signal == pace.Deadlocks) && x.Level == pace.Over && !before.Rest {
 			r.pace.Shrink()
@@ -166,6 +168,8 @@ func (r *Execution) slowed(now time.Time) {
 		l.reason = "resting: " + p.Reason
 	} else if p.Slow > 0 {
 		l.reason = "slower: " + p.Reason
+	} else if p.Why != "" {
+		l.reason = "careful: " + p.Why
 	}
 	r.Run.Reason = l.reason
 	if l.slow != nil && l.slow.Rests == p.Rest && p.Reason != "" {
@@ -326,10 +330,16 @@ func (mv *Mover) Tell(ctx context.Context, run *catalog.Run) {
 // processBegun is what instants of the monotonic clock are counted from.
 var processBegun = time.Now()
 
+// haste is what the pace and pressure of the batches mean for what goes on beside them.
+type haste struct {
+	pace pace.Pace
+	slow float64
+}
+
 // SetReading takes up the pace and pressure for what goes on beside the batches. A rest holds until the signals are
 // asked for again, and a little longer: never for good, where nobody does.
 func (r *Execution) SetReading() {
-	r.reading.Store(int64(100 * pace.ReadRest(pace.Pace(r.Run.Pace), r.profile, r.load.pressure.Slow)))
+	r.reading.Store(&haste{pace.Pace(r.Run.Pace), r.load.pressure.Slow})
 	until := time.Duration(0)
 	if r.load.pressure.Rest {
 		until = time.Since(processBegun) + 3*SampleEvery
@@ -337,6 +347,38 @@ func (r *Execution) SetReading() {
 		r.restsOn.Store(&signal)
 	}
 	r.resting.Store(int64(until))
+}
+
+// readRest is how long to rest after a piece of reading or verifying, in multiples of the time that it took.
+func (r *Execution) readRest() float64 {
+	h := r.reading.Load()
+	free, _ := r.free(h.pace)
+	return pace.ReadRest(h.pace, r.profile, free, h.slow)
+}
+
+// free returns how much of the database a pace may take now, from 0 to 1, and what keeps it from taking all.
+func (r *Execution) free(p pace.Pace) (float64, string) {
+	switch {
+	case p != pace.Gentle:
+		return p.Within(0), ""
+	case r.watcher == nil: // a run of a test's own making
+		return 0, ""
+	}
+	return r.watcher.Free()
+}
+
+// freely says whether a run may take all that the database has.
+func (r *Execution) freely() bool {
+	free, _ := r.free(pace.Pace(r.Run.Pace))
+	return free == 1
+}
+
+// restFor is what the pace rests for, as its time is summed up.
+func (r *Execution) restFor(p pace.Pace) string {
+	if _, why := r.free(p); why != "" {
+		return RestOthers
+	}
+	return RestPace
 }
 
 // share is the most rows that the next batch may take, of n: what is left of the budget, and what the log has room

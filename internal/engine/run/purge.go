@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 
-	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/due"
@@ -23,8 +22,7 @@ import (
 func (r *Execution) direct() source.Purger {
 	r.booking.Lock()
 	defer r.booking.Unlock()
-	if r.Pass.then != rule.ThenPurge || r.Pass.partition != "" || r.source.Reads().ReadsGently &&
-		pace.Pace(r.Run.Pace) != pace.Unlimited {
+	if r.Pass.then != rule.ThenPurge || r.Pass.partition != "" || r.source.Reads().ReadsGently && !r.freely() {
 		return nil
 	}
 	p, _ := source.As[source.Purger](r.source)
@@ -184,7 +182,7 @@ func (r *Execution) beside(n int) {
 func (r *Execution) sideBySide() int {
 	r.booking.Lock()
 	defer r.booking.Unlock()
-	if pace.Pace(r.Run.Pace) != pace.Unlimited || r.Run.Limit > 0 || r.rule.Budget != nil || r.rule.Log != nil ||
+	if !r.freely() || r.Run.Limit > 0 || r.rule.Budget != nil || r.rule.Log != nil ||
 		r.Pass.sel.Empties() {
 		return 1
 	}
@@ -201,10 +199,10 @@ func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *str
 		if q.Rows, err = r.batchRows(ctx); err != nil {
 			return nil, err
 		}
+		if r.direct() == nil || x.to != nil && r.sideBySide() == 1 {
+			return errAlone, nil
+		}
 		if x.to != nil {
-			if r.sideBySide() == 1 {
-				return errAlone, nil
-			}
 			// A statement that finds as many as it may looks at no row behind them, which a neighbour may have in
 			// hand.
 			if q.Rows = min(q.Rows, x.rows-int(x.set.Count)); q.Rows == 0 {

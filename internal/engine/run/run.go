@@ -18,6 +18,7 @@ import (
 	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/engine/watch"
 	"ambercellar/internal/source"
 )
 
@@ -64,7 +65,9 @@ type pacing struct {
 	workers int          // transactions that go side by side; 0 and 1: one
 	family  int          // rows of the slice that a slice with related rows should have; 0: not known yet
 	load    load
-	reading atomic.Int64 // rest after reading, in percent of its time
+	watcher *watch.Watcher // of who else is at work
+	unwatch func()
+	reading atomic.Pointer[haste] // of what goes on beside the batches
 	// until when what goes on beside the batches rests, in nanoseconds since the process began
 	resting atomic.Int64
 	restsOn atomic.Pointer[string] // the signal that they rest for
@@ -102,7 +105,12 @@ func (mv *Mover) Run(ctx context.Context, run *catalog.Run) error {
 }
 
 func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
-	r := &Execution{Mover: mv, Run: run, progress: progress{begun: mv.Now(), worked: run.Working}}
+	r := &Execution{
+		Mover:    mv,
+		Run:      run,
+		pacing:   pacing{unwatch: func() {}},
+		progress: progress{begun: mv.Now(), worked: run.Working},
+	}
 	cancelled := errors.Is(context.Cause(ctx), refuse.ErrCancel)
 	r.closing.Store(cancelled)
 	rules, err := r.ruleOf(context.WithoutCancel(ctx))
@@ -130,6 +138,7 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	if cancelled { // it still has its open segments to close
 		waiting = context.WithoutCancel(ctx)
 	}
+	defer func() { r.unwatch() }()
 	release, err := mv.tables.Claim(waiting, run.Source, names)
 	if err != nil {
 		return err
@@ -251,6 +260,8 @@ func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 	}
 	r.profile = r.source.Reads().Gentle
 	r.pace = pace.New(p, r.profile)
+	r.unwatch()
+	r.watcher, r.unwatch = r.Watch.Of(r.source)
 	r.SetReading()
 	r.leases, r.history = map[string]source.Lease{}, map[string]string{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {
@@ -408,7 +419,7 @@ func (r *Execution) fetch(ctx context.Context, number int, after []value.Value, 
 // small, so that deleting begins soon; and where reading rests, each is as large as all before it, so that it never
 // waits for long.
 func (r *Execution) Ramp(read int) int {
-	switch rests := r.reading.Load() > 0; {
+	switch rests := r.readRest() > 0; {
 	case r.Pass.partition != "" || r.Run.Due <= 2*firstRows || !rests && (r.Run.Due <= 2*due.SliceRows || read > 0):
 		return due.SliceRows
 	case !rests:

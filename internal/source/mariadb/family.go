@@ -27,7 +27,7 @@ func (s *Source) DeleteFamilies(ctx context.Context, b source.Batch) ([]*source.
 
 func (s *Source) deleteFamilies(ctx context.Context, b source.Batch, skip bool) (rows []*source.JournalRow,
 	err error) {
-	err = s.transaction(ctx, func(c *sql.Conn) error {
+	flushed, err := s.flushed(ctx, func(c *sql.Conn) error {
 		done, err := s.atOnce(ctx, c, skip)
 		if err != nil {
 			return err
@@ -47,6 +47,11 @@ func (s *Source) deleteFamilies(ctx context.Context, b source.Batch, skip bool) 
 		}, s.familyOperations(c, b, skip))
 		return err
 	})
+	for _, r := range rows {
+		if r != nil {
+			r.Flushed = flushed
+		}
+	}
 	switch {
 	case code(err) == referred: // a row that refers to one of ours came in between
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)

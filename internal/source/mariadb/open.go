@@ -39,9 +39,10 @@ type Source struct {
 	db        *sql.DB
 	database  string
 	mariadb   bool
-	sessions  sync.Map // numbers of our own, ever
-	returning bool     // DELETE … RETURNING is there
-	skips     bool     // SELECT … FOR UPDATE SKIP LOCKED is there
+	address   string // of the server
+	arrivals  source.Arrivals
+	returning bool // DELETE … RETURNING is there
+	skips     bool // SELECT … FOR UPDATE SKIP LOCKED is there
 }
 
 // session is what every session of ours is set to, so that values mean the same whatever the server's defaults. Values
@@ -66,8 +67,8 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	if err != nil {
 		return nil, wrap(err)
 	}
-	s := &Source{cfg: cfg, database: c.DBName}
-	s.db = sql.OpenDB(prepared{connector, cfg, c, &s.sessions})
+	s := &Source{cfg: cfg, database: c.DBName, address: c.Addr}
+	s.db = sql.OpenDB(prepared{connector, cfg, c})
 	s.db.SetMaxOpenConns(max(cfg.Connections, 3))
 	s.db.SetConnMaxIdleTime(5 * time.Minute)
 	s.Base = s.base()
@@ -199,7 +200,15 @@ type prepared struct {
 	driver.Connector
 	cfg    source.Config
 	config *mysql.Config
-	known  *sync.Map // numbers of sessions
+}
+
+// sessions are the connections that this program has ever made, of all sources: numbered.
+var sessions sync.Map
+
+// numbered is a connection, by the address of its server and its number there.
+type numbered struct {
+	address string
+	id      int64
 }
 
 func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
@@ -218,6 +227,7 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
+	source.Connects(p.config.Addr)
 	conn, err := connector.Connect(ctx)
 	if err != nil {
 		return nil, err
@@ -240,7 +250,7 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 				text = string(b)
 			}
 			if n, err := strconv.ParseInt(text, 10, 64); err == nil {
-				p.known.Store(n, true)
+				sessions.Store(numbered{p.config.Addr, n}, true)
 			}
 		}
 		rows.Close()
@@ -255,6 +265,7 @@ func signsIn(ctx context.Context, c *mysql.Config) error {
 	if err != nil {
 		return err
 	}
+	source.Connects(c.Addr)
 	conn, err := connector.Connect(ctx)
 	if code(err) != 0 {
 		return nil
@@ -341,7 +352,14 @@ func (s *Source) conn(ctx context.Context, fn func(*sql.Conn) error) error {
 
 // transaction runs fn between START TRANSACTION and COMMIT.
 func (s *Source) transaction(ctx context.Context, fn func(*sql.Conn) error) error {
-	return s.conn(ctx, func(c *sql.Conn) error {
+	_, err := s.flushed(ctx, fn)
+	return err
+}
+
+// flushed is transaction that returns how long COMMIT took: of what that does, waiting for the disk of the logs takes
+// longest.
+func (s *Source) flushed(ctx context.Context, fn func(*sql.Conn) error) (took time.Duration, err error) {
+	err = s.conn(ctx, func(c *sql.Conn) error {
 		if _, err := c.ExecContext(ctx, "START TRANSACTION"); err != nil {
 			return err
 		}
@@ -355,9 +373,12 @@ func (s *Source) transaction(ctx context.Context, fn func(*sql.Conn) error) erro
 			}
 			return err
 		}
+		begun := time.Now()
 		_, err := c.ExecContext(context.WithoutCancel(ctx), "COMMIT")
+		took = time.Since(begun)
 		return err
 	})
+	return took, err
 }
 
 // eachRow runs a query through the binary protocol, in which values keep their types, and hands on each row. The bytes

@@ -163,7 +163,7 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 	out := &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number, At: time.Now().UTC()}
 	var earlier *source.JournalRow
 	none := errors.New("no row is left")
-	err = s.transaction(ctx, func(c *sql.Conn) error {
+	out.Flushed, err = s.flushed(ctx, func(c *sql.Conn) error {
 		switch err := bykey.InsertJournalRow(ctx, c, q.Table.Name, out); code(err) {
 		case duplicate:
 			earlier, err = journalRow(ctx, c, q.Lease.Run, q.Segment, q.Number)

@@ -219,7 +219,7 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*source.JournalRow, error) {
 	out := source.NewJournalRow(b)
 	var earlier *source.JournalRow
-	err := s.transaction(ctx, func(c *sql.Conn) error {
+	flushed, err := s.flushed(ctx, func(c *sql.Conn) error {
 		done, err := s.atOnce(ctx, c, skip)
 		if err != nil {
 			return err
@@ -243,6 +243,7 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 		}
 		return bykey.UpdateJournalRow(ctx, c, out)
 	})
+	out.Flushed = flushed
 	switch {
 	case code(err) == referred: // a row that refers to one of ours came in between
 		return nil, fmt.Errorf("table %s: %w: %w", b.Table.Name, source.ErrBusy, err)

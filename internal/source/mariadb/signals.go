@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -50,7 +52,7 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 		blocked := 0.0
 		waits := s.each(ctx, "SELECT t.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN "+
 			"information_schema.INNODB_TRX t ON t.trx_id = w.blocking_trx_id", nil, []any{&blocking}, func() error {
-			if _, ours := s.sessions.Load(blocking); ours {
+			if s.isOurs(blocking) {
 				blocked++
 			}
 			return nil
@@ -61,6 +63,55 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	}
 	source.DiskSignal(s.cfg.Disk, out)
 	return out, err
+}
+
+// Others counts the connections of others, to any database of the server, that have had a statement within the time
+// given. The list of them is whole for those who hold the PROCESS right, and where all are our own.
+func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, error) {
+	out := pace.Look{Span: within}
+	idle := "TIME_MS"
+	if !s.mariadb { // which tells whole seconds
+		out.Span = max(within.Round(time.Second), time.Second)
+		idle = "TIME * 1000"
+	}
+	var id int64
+	var ourUser, busy bool
+	listed := int64(0)
+	// Connections of replicas and the server's own threads are none of the workload.
+	err := s.each(ctx, "SELECT ID, USER = SUBSTRING_INDEX(USER(), '@', 1), COMMAND NOT IN ('Sleep', 'Connect') OR "+
+		"COMMAND = 'Sleep' AND "+idle+" < "+strconv.FormatInt(out.Span.Milliseconds(), 10)+
+		" FROM information_schema.PROCESSLIST WHERE COMMAND NOT LIKE 'Binlog Dump%' AND COMMAND <> 'Daemon' AND "+
+		"COMMAND NOT LIKE 'Slave%'", nil, []any{&id, &ourUser, &busy}, func() error {
+		listed++
+		if !(ourUser && s.isOurs(id)) && busy {
+			out.Busy++
+		}
+		return nil
+	})
+	if err != nil {
+		return out, err
+	}
+	var name string
+	var n int64
+	counted := map[string]int64{}
+	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Threads_connected', 'Connections')", nil,
+		[]any{&name, &n}, func() error {
+			counted[name] = n
+			return nil
+		})
+	out.Busy = max(out.Busy, s.arrivals.Others(s.address, counted["Connections"]))
+	// one that comes or goes between the two questions hides nobody
+	if connected := counted["Threads_connected"]; connected > listed+1 {
+		out.Hidden = fmt.Sprintf("the server has %d connections and shows us %d; GRANT PROCESS ON *.* TO our user",
+			connected, listed)
+	}
+	return out, err
+}
+
+// isOurs says whether a connection of the server is one that this program has made.
+func (s *Source) isOurs(id int64) bool {
+	_, ours := sessions.Load(numbered{s.address, id})
+	return ours
 }
 
 // rowBased refuses to work where the binary log is written by statement: InnoDB takes no changes then at READ

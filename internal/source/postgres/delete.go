@@ -155,7 +155,7 @@ func (d *deletion) transaction(ctx context.Context, how way) (err error) {
 	if err := same(); err != nil {
 		return err
 	}
-	_, err = d.pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
+	d.row.Flushed, err = commit(ctx, d.pc)
 	return err
 }
 

@@ -70,7 +70,12 @@ func (s *Source) families(ctx context.Context, pc *pgconn.PgConn, b source.Batch
 	if err != nil || committed {
 		return rows, err
 	}
-	_, err = pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
+	flushed, err := commit(ctx, pc)
+	for _, r := range rows {
+		if r != nil {
+			r.Flushed = flushed
+		}
+	}
 	return rows, err
 }
 

@@ -28,9 +28,10 @@ import (
 // Source is a PostgreSQL database.
 type Source struct {
 	sqlbase.Base
-	cfg  source.Config
-	pool pool
-	tied sync.Map // tables that turned out to have many rows of one age
+	cfg      source.Config
+	pool     pool
+	arrivals source.Arrivals
+	tied     sync.Map // tables that turned out to have many rows of one age
 
 	making sync.Mutex // of records of restored rows
 }
@@ -190,6 +191,7 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 		return err
 	}
 	pc.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
+		source.Connects(serverOf(c))
 		id, err := serverIdentity(ctx, c)
 		c.PgConn().CustomData()[identityKey] = id
 		return err
@@ -213,6 +215,11 @@ func answers(ctx context.Context, network, address string) error {
 	}
 	_, err = io.ReadFull(c, make([]byte, 1))
 	return err
+}
+
+// serverOf is the address of the server that a connection leads to.
+func serverOf(c *pgx.Conn) string {
+	return net.JoinHostPort(c.Config().Host, fmt.Sprint(c.Config().Port))
 }
 
 const identityKey = "identity"
@@ -320,4 +327,12 @@ func (s *Source) exec(ctx context.Context, statement string, args ...any) error 
 		_, err := c.Exec(ctx, statement, args...)
 		return err
 	})
+}
+
+// commit ends a transaction, and returns how long that took: of what a commit does, waiting for the log's disk takes
+// longest.
+func commit(ctx context.Context, pc *pgconn.PgConn) (time.Duration, error) {
+	begun := time.Now()
+	_, err := pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
+	return time.Since(begun), err
 }

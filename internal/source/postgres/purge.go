@@ -375,6 +375,6 @@ func (p *purge) transaction(ctx context.Context, pc *pgconn.PgConn) (err error) 
 		return err
 	}
 	stays = true
-	_, err = pc.Exec(context.WithoutCancel(ctx), "COMMIT").ReadAll()
+	p.out.Flushed, err = commit(ctx, pc)
 	return err
 }

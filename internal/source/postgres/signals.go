@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -58,6 +59,36 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 		return err
 	})
 	source.DiskSignal(s.cfg.Disk, out)
+	return out, err
+}
+
+// Others counts the sessions of others, in any database of the server, that have had a statement within the time given.
+// Whose state is not told to us may be at work.
+func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, error) {
+	out := pace.Look{Span: within}
+	var hidden int
+	err := s.conn(ctx, func(c *pgxpool.Conn) error {
+		var sessions *int64 // not counted before PostgreSQL 14
+		err := c.QueryRow(ctx,
+			`SELECT count(*) FILTER (WHERE state IN ('active', 'fastpath function call')
+					OR state_change > clock_timestamp() - $1 * interval '1 second'),
+				count(*) FILTER (WHERE coalesce(state, 'disabled') = 'disabled'),
+				(SELECT sum((to_jsonb(d)->>'sessions')::bigint)::bigint FROM pg_stat_database d)
+			FROM pg_stat_activity
+			WHERE backend_type = 'client backend' AND application_name <> 'ambercellar'`,
+			within.Seconds()).Scan(&out.Busy, &hidden, &sessions)
+		if err == nil && sessions != nil {
+			out.Busy = max(out.Busy, s.arrivals.Others(serverOf(c.Conn()), *sessions))
+		}
+		return err
+	})
+	if hidden > 0 {
+		out.Hidden = fmt.Sprintf(
+			"what %d sessions of others do is not told to our role; GRANT pg_read_all_stats TO it "+
+				"and leave track_activities on",
+			hidden,
+		)
+	}
 	return out, err
 }
 

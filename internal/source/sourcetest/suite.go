@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ambercellar/internal/core/filter"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -107,6 +108,7 @@ func Run(t *testing.T, f Fixture) {
 		{"types that cannot be archived are named", typesRefused},
 		{"identifiers may hold anything", oddNames},
 		{"what the log grows by is told", measuresLog},
+		{"others who are at work are seen", seesOthers},
 		{"where a run stands can be read by SQL", showsProgress},
 		{"a check reports version and rights", checks},
 		{"statements of an administrator's are sent as they are", performs},
@@ -536,11 +538,11 @@ func repeatsNothing(t *testing.T, w *world) {
 	p := w.read(t, sel, nil, 100, 1<<30)
 	b := w.batch(sel, p, w.lease(t, "scan", "me"), 1)
 	first := w.delete(t, b)
-	first.At = time.Time{}
+	first.At, first.Flushed = time.Time{}, 0
 	id := p.rows[0][0].N
 	w.exec(fmt.Sprintf("INSERT INTO scan VALUES (%d, 1, '2024-01-01 00:00:00', 'again', NULL)", id))
 	second := w.delete(t, b)
-	second.At = time.Time{}
+	second.At, second.Flushed = time.Time{}, 0
 	expect(t, "the second answer", *second, *first)
 	expect(t, "rows inserted meanwhile stay", w.due(t, sel), 1)
 }
@@ -779,6 +781,32 @@ func measuresLog(t *testing.T, w *world) {
 	}
 	if grown > 64<<20 {
 		t.Errorf("400 rows grew the log by %d bytes", grown)
+	}
+}
+
+// seesOthers has somebody come and go, with a connection for each statement, until that is seen.
+func seesOthers(t *testing.T, w *world) {
+	watched, ok := source.As[source.Watched](w.s)
+	if !ok {
+		t.Fatal("the source does not show who else is at work")
+	}
+	w.exec("CREATE TABLE tide (id integer PRIMARY KEY)")
+	look := func() pace.Look {
+		seen, err := watched.Others(w.ctx, 200*time.Millisecond)
+		if err != nil || seen.Hidden != "" {
+			t.Fatalf("%+v (%v)", seen, err)
+		}
+		return seen
+	}
+	look()
+	for id, deadline := 0, time.Now().Add(10*time.Second); ; id++ {
+		w.exec(fmt.Sprintf("INSERT INTO tide VALUES (%d)", id))
+		if seen := look(); seen.Busy > 0 {
+			return
+		} else if time.Now().After(deadline) {
+			t.Fatalf("after %d statements of others: %+v", id, seen)
+		}
+		time.Sleep(50 * time.Millisecond)
 	}
 }
 

@@ -34,6 +34,7 @@ type Source struct {
 	path   string  // of the file, absolute
 	log    logMeter
 	blocks bool // not in WAL mode: readers and the writer keep each other waiting
+	others others
 }
 
 // busyMillis is how long a statement waits for locks of others. Waiting costs them nothing: SQLite polls.
@@ -68,6 +69,10 @@ func Open(ctx context.Context, cfg source.Config) (*Source, error) {
 	if err := s.read.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(new(int)); err != nil {
 		s.Close()
 		return nil, source.Of(cfg.Name, fmt.Errorf("%s cannot be read as a SQLite database: %w", path, err))
+	}
+	if conn, err := s.write.Conn(ctx); err == nil { // the sooner it has looked, the more it knows of others
+		s.others.look(ctx, conn) // what fails here fails later too, and is told then
+		conn.Close()
 	}
 	s.blocks, s.Base = !strings.EqualFold(mode, "wal"), s.base()
 	return s, nil
@@ -248,10 +253,12 @@ func (s *Source) immediate(ctx context.Context, fn func(conn *sql.Conn) error) e
 		// that.
 		conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		if busy(err) {
+			s.others.came()
 			return fmt.Errorf("%w: %w", source.ErrBusy, err)
 		}
 		return err
 	}
+	s.others.look(ctx, conn)
 	if err := fn(conn); err != nil {
 		_, back := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		return errors.Join(err, back)
@@ -259,6 +266,7 @@ func (s *Source) immediate(ctx context.Context, fn func(conn *sql.Conn) error) e
 	if _, err := conn.ExecContext(context.WithoutCancel(ctx), "COMMIT"); err != nil {
 		_, back := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		if busy(err) {
+			s.others.came()
 			return fmt.Errorf("%w: %w", source.ErrBusy, err)
 		}
 		return errors.Join(err, back)

@@ -52,10 +52,11 @@
         placeholder=""
         id="pace"
         items={[
-          { value: "gentle", name: "gentle: the workload goes first" },
-          { value: "unlimited", name: "unlimited: nobody else is there" }
+          { value: "gentle", name: "gentle: what others leave free" },
+          { value: "careful", name: "careful: long rests, even alone" },
+          { value: "unlimited", name: "unlimited: nobody else matters" }
         ]}
-        value={draft.pace === "unlimited" ? "unlimited" : "gentle"}
+        value={draft.pace ?? "gentle"}
         onchange={(e) => set({ pace: value(e) })} /></Label>
     <Label class="sm:col-span-2"
       >Windows, by the clock of its zone<Input

@@ -4,6 +4,7 @@
   import { count, share, size, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import { paced } from "./paced";
   import Bar from "../../lib/Bar.svelte";
   import Facts from "../../lib/Facts.svelte";
   import Parts from "./Parts.svelte";
@@ -73,7 +74,7 @@
       const changed = await take(
         api.POST("/runs/{run}/pace", {
           params: { path: params },
-          body: { pace: run!.pace === "gentle" ? "unlimited" : "gentle" }
+          body: { pace: run!.pace === "unlimited" ? "gentle" : "unlimited" }
         })
       );
       run = { ...run!, pace: changed.pace };
@@ -99,7 +100,7 @@
   back={{ href: "#/runs", text: "Runs" }}>
   {#snippet actions()}
     {#if active || resumable}<Button size="sm" color="alternative" onclick={changePace}
-        >{run!.pace === "gentle" ? "Go faster" : "Go gently"}</Button
+        >{run!.pace === "unlimited" ? "Go gently" : "Go faster"}</Button
       >{/if}
     {#if active}<Button size="sm" color="alternative" onclick={() => verb("/runs/{run}/pause")}>Pause</Button
       >{/if}
@@ -161,7 +162,7 @@
         facts={[
           ["Rule", rule],
           ["Cutoff", cutoff],
-          ["Pace", run.pace],
+          ["Pace", paced(run)],
           ["Started", started],
           ["Ended", ended],
           ["Working", span(run.working_micros / 1e6)],
