@@ -308,7 +308,8 @@ func (c *collector) ofEfforts(ctx context.Context, out sink) error {
 	list, err := c.service.Catalog.Efforts(ctx)
 	for _, usual := range []catalog.Effort{{Kind: catalog.EffortStage, Name: run.StageCopy},
 		{Kind: catalog.EffortStage, Name: run.StageVerify}, {Kind: catalog.EffortStage, Name: run.StageDelete},
-		{Kind: catalog.EffortRest, Name: run.RestPace}, {Kind: catalog.EffortRest, Name: run.RestOthers}} { // they are told before there was any
+		{Kind: catalog.EffortRest, Name: run.RestPace},
+		{Kind: catalog.EffortRest, Name: run.RestOthers}} { // they are told before there was any
 		if !slices.ContainsFunc(list, func(e catalog.Effort) bool {
 			return e.Kind == usual.Kind && e.Name == usual.Name
 		}) {
