@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -101,7 +102,23 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	if out == nil {
 		return nil
 	}
-	return json.NewDecoder(resp.Body).Decode(out)
+	err = json.NewDecoder(resp.Body).Decode(out)
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, new(*net.OpError)) {
+		return &AwayError{fmt.Errorf("the service's answer broke off: %w", err)}
+	}
+	return err
+}
+
+// RequestHeader names a request by an id of its sender's, of 8 to 64 letters, digits and hyphens. What it asks for goes
+// on in the service when the connection is lost. Sent again with the same id, it gets the answer, and nothing is done
+// twice. What nobody has waited for during two minutes ends; an answer is kept for ten.
+const RequestHeader = "Ambercellar-Request"
+
+type requestKey struct{}
+
+// WithRequest gives an id to the requests that are sent with a context: RequestHeader.
+func WithRequest(ctx context.Context, id string) context.Context {
+	return context.WithValue(ctx, requestKey{}, id)
 }
 
 func (c *Client) send(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
@@ -113,6 +130,9 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader) 
 		req.Header.Set("Content-Type", "application/json")
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Token)
+	if id, ok := ctx.Value(requestKey{}).(string); ok {
+		req.Header.Set(RequestHeader, id)
+	}
 	h := c.HTTP
 	if h == nil {
 		h = http.DefaultClient
@@ -206,7 +226,7 @@ const (
 )
 
 // SearchRows copies the archived rows that a search finds to w, as csv, csv-safe, ndjson or parquet. It returns what
-// is to be known of them besides. An error says that w has not all of them.
+// is to be known of them besides. An error says that w has not all of them; an AwayError, that the answer was cut off.
 func (c *Client) SearchRows(ctx context.Context, q SearchRequest, format string, w io.Writer) (note string,
 	err error) {
 	body, err := json.Marshal(q)
@@ -220,12 +240,12 @@ func (c *Client) SearchRows(ctx context.Context, q SearchRequest, format string,
 	defer resp.Body.Close()
 	n, err := io.Copy(w, resp.Body)
 	if err != nil {
-		return "", fmt.Errorf("the answer broke off, so these are not all rows: %w", err)
+		return "", &AwayError{fmt.Errorf("the answer broke off, so these are not all rows: %w", err)}
 	}
 	switch sent := resp.Trailer.Get(trailerBytes); {
 	case sent == "":
-		return "", errors.New("the answer ended without saying how many rows it has, so these are not all rows: it " +
-			"was cut off on the way")
+		return "", &AwayError{errors.New("the answer ended without saying how many rows it has, so these are not " +
+			"all rows: it was cut off on the way")}
 	case sent != strconv.FormatInt(n, 10):
 		return "", fmt.Errorf("%d bytes arrived and %s were sent, so these are not all rows", n, sent)
 	}
@@ -262,4 +282,9 @@ func (c *Client) CertificateOf(ctx context.Context, disposal string) (*Certifica
 		return nil, err
 	}
 	return out, nil
+}
+
+// EndRequest ends what a request does that was sent with an id: WithRequest.
+func (c *Client) EndRequest(ctx context.Context, id string) error {
+	return c.Do(ctx, http.MethodDelete, "/requests/"+url.PathEscape(id), nil, nil)
 }

@@ -31,6 +31,7 @@ type API struct {
 	counting sync.Map // by ticket: Counting
 	hosts    []string // names under which the service is asked, beside addresses and those of this machine
 	tries    tries
+	lasting  lasting
 }
 
 // New returns the handler of all HTTP requests. hosts are further names under which the service may be asked.
@@ -53,7 +54,8 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler(a.meant))...)
 	}
 	g.NoRoute(a.other)
-	return g
+	a.lasting.next = g
+	return &a.lasting
 }
 
 func (a *API) routes() []route {
@@ -61,7 +63,9 @@ func (a *API) routes() []route {
 		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
-		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes())
+		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(),
+		[]route{act("DELETE", "/requests/{request}", "EndRequest",
+			"End what a request does that was sent with an id in the header "+RequestHeader, a.lasting.endRequest)})
 }
 
 // logged writes a line a request; those that only look are written at the lowest level.

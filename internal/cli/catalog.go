@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -94,7 +95,8 @@ func catalogRebuild(e *Env) error {
 	}
 	rows, failed := [][]string{}, error(nil)
 	for _, s := range l.Items {
-		a, err := e.Client.Adopt(e.Ctx, s.Name)
+		a, err := lasting(e, "adopting",
+			func(ctx context.Context) (*client.Adopted, error) { return e.Client.Adopt(ctx, s.Name) })
 		problem := ""
 		if err != nil {
 			a, problem, failed = &client.Adopted{}, err.Error(),

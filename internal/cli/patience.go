@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"time"
+
+	"github.com/oklog/ulid/v2"
 
 	"ambercellar/client"
 )
@@ -47,4 +50,51 @@ func follow[T any](e *Env, what, id string, ask func(context.Context, string) (T
 		return err
 	})
 	return now, err
+}
+
+// lasting sends a request whose answer may take long: what is what it asks for. It goes on in the service when the
+// connection is lost, and is asked for again then; where the service was stopped meanwhile, it begins anew. A service
+// that was never there is not waited for.
+func lasting[T any](e *Env, what string, ask func(context.Context) (T, error)) (answer T, err error) {
+	id := ulid.Make().String()
+	ctx := client.WithRequest(e.Ctx, id)
+	var since time.Time
+	for {
+		answer, err = ask(ctx)
+		if e.Ctx.Err() != nil { // whoever asked has given up
+			late, cancel := context.WithTimeout(context.WithoutCancel(e.Ctx), 5*time.Second)
+			defer cancel()
+			return answer, errors.Join(err, ignoreProblem(e.Client.EndRequest(late, id)))
+		}
+		var away *client.AwayError
+		if !errors.As(err, &away) {
+			return answer, err
+		}
+		if since.IsZero() {
+			var dial *net.OpError
+			if errors.As(err, &dial) && dial.Op == "dial" {
+				return answer, err
+			}
+			since = time.Now()
+			fmt.Fprintf(e.Err, "\nthe connection is lost: %v\n%s goes on in the service, as request %s, and is asked "+
+				"for again; where the service was stopped, it begins anew\n", away.Err, what, id)
+		}
+		if time.Since(since) > patience {
+			return answer, fmt.Errorf("%w; waited for %s; %s may still go on in the service, as request %s, for two "+
+				"minutes; ask for it again", err, patience, what, id)
+		}
+		if err := Sleep(e.Ctx, 500*time.Millisecond); err != nil {
+			return answer, err
+		}
+	}
+}
+
+// ignoreProblem drops what a service answers: that something has ended already is as well.
+func ignoreProblem(err error) error {
+	var p *client.Problem
+	var away *client.AwayError
+	if errors.As(err, &p) || errors.As(err, &away) {
+		return nil
+	}
+	return err
 }

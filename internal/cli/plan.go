@@ -78,7 +78,11 @@ func planMake(e *Env) error {
 		in.Ticket = ulid.Make().String()
 		stop = e.tellCounting(in.Ticket)
 	}
-	p, err := e.Client.MakePlan(e.Ctx, in)
+	p, err := lasting(
+		e,
+		"the plan",
+		func(ctx context.Context) (*client.Plan, error) { return e.Client.MakePlan(ctx, in) },
+	)
 	stop()
 	if err != nil {
 		return err
@@ -291,7 +295,8 @@ func planCompare(e *Env) error {
 	if err != nil {
 		return err
 	}
-	r, err := e.Client.CompareRules(e.Ctx, in)
+	r, err := lasting(e, "comparing",
+		func(ctx context.Context) (*client.Comparison, error) { return e.Client.CompareRules(ctx, in) })
 	if err != nil {
 		return err
 	}

@@ -44,7 +44,7 @@ func searchRows(e *Env) error {
 		return e.summary(q)
 	}
 	if format := e.Flag("rows"); format != "" {
-		note, err := e.Client.SearchRows(e.Ctx, q, format, e.Out)
+		note, err := e.searchRows(q, format)
 		if err == nil && note != "" {
 			fmt.Fprintln(e.Err, note)
 		}

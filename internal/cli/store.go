@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"path/filepath"
@@ -266,7 +267,8 @@ func storeList(e *Env) error {
 }
 
 func storeAdopt(e *Env) error {
-	a, err := e.Client.Adopt(e.Ctx, e.Args[0])
+	a, err := lasting(e, "adopting",
+		func(ctx context.Context) (*client.Adopted, error) { return e.Client.Adopt(ctx, e.Args[0]) })
 	if err != nil {
 		return err
 	}
@@ -279,7 +281,9 @@ func storeSweepFlags(f *flag.FlagSet) {
 }
 
 func storeSweep(e *Env) error {
-	s, err := e.Client.Sweep(e.Ctx, e.Args[0], client.NewSweep{Older: e.Flag("older"), Remove: Get[bool](e, "remove")})
+	in := client.NewSweep{Older: e.Flag("older"), Remove: Get[bool](e, "remove")}
+	s, err := lasting(e, "sweeping",
+		func(ctx context.Context) (*client.Swept, error) { return e.Client.Sweep(ctx, e.Args[0], in) })
 	if err != nil {
 		return err
 	}
@@ -366,7 +370,8 @@ func (e *Env) given() func(string) bool {
 }
 
 func storeReseal(e *Env) error {
-	r, err := e.Client.Reseal(e.Ctx, e.Args[0])
+	r, err := lasting(e, "sealing anew",
+		func(ctx context.Context) (*client.Resealed, error) { return e.Client.Reseal(ctx, e.Args[0]) })
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -19,18 +20,27 @@ import (
 // cutter passes a service's connections on, and ends them once so many bytes of answers have come through.
 func cutter(t *testing.T, server string, after int64) string {
 	t.Helper()
+	return cutTimes(t, server, after, math.MaxInt)
+}
+
+// cutTimes is cutter for so many connections; those that follow are left whole.
+func cutTimes(t *testing.T, server string, after int64, times int) string {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
 	go func() {
-		for {
+		for n := 0; ; n++ {
 			near, err := l.Accept()
 			if err != nil {
 				return
 			}
-			go func() {
+			if n == times {
+				after = math.MaxInt64
+			}
+			go func(after int64) {
 				defer near.Close()
 				far, err := net.Dial("tcp", strings.TrimPrefix(server, "http://"))
 				if err != nil {
@@ -39,7 +49,7 @@ func cutter(t *testing.T, server string, after int64) string {
 				defer far.Close()
 				go io.Copy(far, near)
 				io.CopyN(near, far, after)
-			}()
+			}(after)
 		}
 	}()
 	return "http://" + l.Addr().String()

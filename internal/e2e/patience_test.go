@@ -1,10 +1,16 @@
 package e2e
 
 import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -67,5 +73,67 @@ func TestACommandWaitsForAServiceThatStartsAgain(t *testing.T) {
 	if out := w.must("restore", "request", "-source", "harbour", "-table", "scan", "-all-rows", "-into",
 		"file"); !strings.Contains(out, "every row") || !strings.Contains(out, "8,000 restored") {
 		t.Errorf("all rows:\n%s", out)
+	}
+}
+
+// deaf passes requests on to a service, and breaks the connection off before the answer of the first request to each
+// path that changes or computes something.
+func deaf(t *testing.T, server string) string {
+	t.Helper()
+	to, err := url.Parse(server)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var broken sync.Map
+	onward := httputil.NewSingleHostReverseProxy(to)
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, again := broken.LoadOrStore(r.URL.Path, true); r.Method != "POST" || again {
+			onward.ServeHTTP(w, r)
+			return
+		}
+		onward.ServeHTTP(httptest.NewRecorder(), r)
+		panic(http.ErrAbortHandler)
+	}))
+	t.Cleanup(front.Close)
+	return front.URL
+}
+
+// A command whose answer gets lost asks for it again, says so, and nothing is done twice.
+func TestACommandAsksAgainForAnAnswerThatGotLost(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	w.scans(2000)
+	w.define("archive", "unlimited")
+	w.ended(w.planned().ID)
+	plans := func() int {
+		list, err := w.client.Plans(t.Context(), client.PlansQuery{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list.Items)
+	}
+	before := plans()
+	straight := w.svc.server
+	w.svc.server = deaf(t, straight)
+	rules := w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "gentle"))
+	for _, c := range [][]string{{"plan", "make", "scans", "-exact"}, {"plan", "compare", "-f", rules},
+		{"store", "sweep", "cellar"}, {"store", "adopt", "cellar"}} {
+		out, stderr, status := w.run(c...)
+		if status != 0 || !strings.Contains(stderr, "the connection is lost") ||
+			!strings.Contains(stderr, "goes on in the service, as request ") {
+			t.Errorf("%s: status %d\n%s\n%s", c, status, out, stderr)
+		}
+	}
+	if n := plans(); n != before+1 {
+		t.Errorf("%d plans were made", n-before)
+	}
+	w.svc.server = straight
+
+	// The rows of a search go on where they were cut off, and are the same.
+	whole := w.must("search", "harbour", "scan", "-rows", "csv")
+	w.svc.server = cutTimes(t, straight, int64(len(whole)/2), 1)
+	out, stderr, status := w.run("search", "harbour", "scan", "-rows", "csv")
+	if status != 0 || out != whole || !strings.Contains(stderr, "asked for again, from byte ") {
+		t.Errorf("cut once: status %d, %d of %d bytes\n%s", status, len(out), len(whole), stderr)
 	}
 }

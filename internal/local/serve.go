@@ -204,7 +204,7 @@ func answer(ctx context.Context, s *service.Service, l net.Listener, log *slog.L
 	srv := &http.Server{Handler: api.New(s, log, files, hosts...), ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout: 2 * time.Minute,
 		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelWarn),
-		BaseContext: func(net.Listener) context.Context { return base }}
+		BaseContext: func(net.Listener) context.Context { return api.WithBase(base, base) }}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()
 	select {
