@@ -36,7 +36,8 @@ func post(t *testing.T, ctx context.Context, server, id, token, body string) (in
 	t.Helper()
 	req, err := http.NewRequestWithContext(ctx, "POST", server+"/api/v1/plans", strings.NewReader(body))
 	if err != nil {
-		t.Fatal(err)
+		t.Error(err)
+		return 0, ""
 	}
 	req.Header.Set(RequestHeader, id)
 	req.Header.Set("Authorization", "Bearer "+token)
@@ -47,7 +48,7 @@ func post(t *testing.T, ctx context.Context, server, id, token, body string) (in
 	defer resp.Body.Close()
 	b, err := io.ReadAll(resp.Body)
 	if err != nil {
-		t.Fatal(err)
+		t.Error(err)
 	}
 	if resp.StatusCode == http.StatusCreated && resp.Header.Get("X-Answer") != "yes" {
 		t.Errorf("the answer has the headers %v", resp.Header)

@@ -72,8 +72,8 @@ func (e *Env) searchRows(q client.SearchRequest, format string) (note string, er
 		}
 		if since.IsZero() {
 			since = time.Now()
-			fmt.Fprintf(e.Err, "\nthe connection is lost: %v\nthe rows are asked for again, from byte %d on\n", away.Err,
-				out.have)
+			fmt.Fprintf(e.Err, "\nthe connection is lost: %v\nthe rows are asked for again, from byte %d on\n",
+				away.Err, out.have)
 		}
 		if time.Since(since) > patience {
 			return "", fmt.Errorf("%w; waited for %s", err, patience)
