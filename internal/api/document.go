@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed"
 	"encoding/json"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/swaggest/jsonschema-go"
@@ -30,10 +32,9 @@ func Document() []byte {
 		}
 		paths[r.path][strings.ToLower(r.method)] = b.operation(r)
 	}
-	for name, said := range comments() {
-		if s := schemas[name]; s != nil {
-			schemas[name] = describe(s, said)
-		}
+	said := comments()
+	for name, s := range schemas {
+		schemas[name] = describe(name, s, said[name])
 	}
 	doc := map[string]any{
 		"openapi": "3.1.0",
@@ -67,8 +68,20 @@ func comments() (out map[string]map[string]string) {
 	return out
 }
 
-// describe adds to a schema what is said of its type and fields.
-func describe(schema json.RawMessage, said map[string]string) json.RawMessage {
+//go:embed words.json
+var wordsFile []byte
+
+// words are what a field means of whose type the source says nothing more: by its name, as it means the same wherever
+// it stands, or by those of its type and its own where it does not.
+var words = sync.OnceValue(func() (out map[string]string) {
+	if err := json.Unmarshal(wordsFile, &out); err != nil {
+		panic(err) // it is compiled in
+	}
+	return out
+})
+
+// describe adds to the schema of a name what is said of its type and fields.
+func describe(of string, schema json.RawMessage, said map[string]string) json.RawMessage {
 	var s map[string]any
 	if err := json.Unmarshal(schema, &s); err != nil {
 		panic(err)
@@ -78,8 +91,10 @@ func describe(schema json.RawMessage, said map[string]string) json.RawMessage {
 	}
 	properties, _ := s["properties"].(map[string]any)
 	for name, p := range properties {
-		if p, ok := p.(map[string]any); ok && said[name] != "" {
-			p["description"] = said[name]
+		if p, ok := p.(map[string]any); ok && p["description"] == nil {
+			if text := cmp.Or(said[name], words()[of+"."+name], words()[name]); text != "" {
+				p["description"] = text
+			}
 		}
 	}
 	out, err := json.Marshal(s)

@@ -44,7 +44,7 @@ func AnswerSchema(command string, v any) ([]byte, error) {
 			return nil, err
 		}
 		for name := range definitions {
-			definitions[name] = describe(definitions[name], said[name])
+			definitions[name] = describe(name, definitions[name], said[name])
 		}
 		if s["definitions"], err = json.Marshal(definitions); err != nil {
 			return nil, err
@@ -55,7 +55,7 @@ func AnswerSchema(command string, v any) ([]byte, error) {
 		return nil, err
 	}
 	var out bytes.Buffer
-	err = json.Indent(&out, describe(whole, said[SchemaName(reflect.TypeOf(v))]), "", "  ")
+	err = json.Indent(&out, describe(SchemaName(reflect.TypeOf(v)), whole, said[SchemaName(reflect.TypeOf(v))]), "", "  ")
 	out.WriteByte('\n')
 	return out.Bytes(), err
 }
