@@ -55,7 +55,8 @@ func AnswerSchema(command string, v any) ([]byte, error) {
 		return nil, err
 	}
 	var out bytes.Buffer
-	err = json.Indent(&out, describe(SchemaName(reflect.TypeOf(v)), whole, said[SchemaName(reflect.TypeOf(v))]), "", "  ")
+	of := SchemaName(reflect.TypeOf(v))
+	err = json.Indent(&out, describe(of, whole, said[of]), "", "  ")
 	out.WriteByte('\n')
 	return out.Bytes(), err
 }

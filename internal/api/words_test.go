@@ -23,7 +23,8 @@ func TestEveryFieldIsDescribed(t *testing.T) {
 		for field, p := range s.Properties {
 			fields++
 			if p.Description == "" {
-				t.Errorf("nothing is said of %s.%s: write a comment in the source, or add it to words.json", name, field)
+				t.Errorf("nothing is said of %s.%s: write a comment in the source, or add it to words.json", name,
+					field)
 			}
 			needed[field], needed[name+"."+field] = true, true
 		}

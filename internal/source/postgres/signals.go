@@ -63,7 +63,7 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 }
 
 // Others counts the sessions of others, in any database of the server, that have had a statement within the time given.
-// Whose state is not told to us may be at work.
+// Whose state is not told to us may be at work; not even the kind of their process is told then.
 func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, error) {
 	out := pace.Look{Span: within}
 	var hidden int
@@ -75,7 +75,9 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 				count(*) FILTER (WHERE coalesce(state, 'disabled') = 'disabled'),
 				(SELECT sum((to_jsonb(d)->>'sessions')::bigint)::bigint FROM pg_stat_database d)
 			FROM pg_stat_activity
-			WHERE backend_type = 'client backend' AND application_name <> 'ambercellar'`,
+			WHERE (backend_type = 'client backend'
+					OR backend_type IS NULL AND usesysid IS NOT NULL AND datid IS NOT NULL)
+				AND application_name <> 'ambercellar'`,
 			within.Seconds()).Scan(&out.Busy, &hidden, &sessions)
 		if err == nil && sessions != nil {
 			out.Busy = max(out.Busy, s.arrivals.Others(serverOf(c.Conn()), *sessions))

@@ -1,7 +1,9 @@
 package postgres
 
 import (
+	"regexp"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -131,4 +133,62 @@ func TestSignalsThatOnlyMonitorsAreTold(t *testing.T) {
 		}
 	}
 	t.Errorf("the check does not name the right that lacks: %+v", r.Items)
+}
+
+// A role that may not see what others do says so, whatever they do; one that may sees who is at work, and not our own.
+func TestOthersAreSeenOrSaidToBeHidden(t *testing.T) {
+	t.Parallel()
+	server, err := dbtest.Start()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(server.Stop)
+	url := server.URL("postgres")
+	if err := dbtest.Exec(url, "CREATE ROLE keeper LOGIN"); err != nil {
+		t.Fatal(err)
+	}
+	open := func(url string) *Source {
+		s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 4, TLS: "off"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.Close() })
+		return s
+	}
+	as := regexp.MustCompile("//[^@]*@")
+	keeper, ruler := open(as.ReplaceAllString(url, "//keeper@")), open(url)
+	look := func(s *Source) pace.Look {
+		seen, err := s.Others(t.Context(), 300*time.Millisecond)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return seen
+	}
+	for _, s := range []*Source{keeper, ruler} {
+		look(s)
+		time.Sleep(time.Second) // the arrivals of our own are counted
+		if seen := look(s); seen.Hidden != "" || seen.Busy != 0 {
+			t.Errorf("beside our own alone: %+v", seen)
+		}
+	}
+	other := workload(t, url)
+	if _, err := other.Exec(t.Context(), "SELECT 1"); err != nil {
+		t.Fatal(err)
+	}
+	if seen := look(ruler); seen.Busy != 1 {
+		t.Errorf("who sees all sees %+v", seen)
+	}
+	if seen := look(keeper); !strings.Contains(seen.Hidden, "GRANT pg_read_all_stats") {
+		t.Errorf("who may not see others sees %+v", seen)
+	}
+	time.Sleep(time.Second)
+	if seen := look(ruler); seen.Busy != 0 || seen.Hidden != "" {
+		t.Errorf("beside somebody who is idle: %+v", seen)
+	}
+	if _, err := ruler.pool.Exec(t.Context(), "GRANT pg_read_all_stats TO keeper"); err != nil {
+		t.Fatal(err)
+	}
+	if seen := look(keeper); seen.Hidden != "" {
+		t.Errorf("with the grant it sees %+v", seen)
+	}
 }
