@@ -17,12 +17,16 @@ type crowded struct {
 	source.Source
 	busy   atomic.Int64
 	hidden string
+	silent bool
 	after  func(batch int) // hears of each batch that was deleted
 }
 
 func (c *crowded) Unwrap() source.Source { return c.Source }
 
 func (c *crowded) Others(_ context.Context, within time.Duration) (pace.Look, error) {
+	if c.silent {
+		return pace.Look{}, source.ErrUnreachable
+	}
 	return pace.Look{Busy: int(c.busy.Load()), Span: within, Hidden: c.hidden}, nil
 }
 
@@ -43,6 +47,7 @@ func TestAGentleRunTakesWhatOthersLeave(t *testing.T) {
 		pace   string
 		busy   int64
 		hidden string
+		silent bool // no look is answered
 		comes  bool // after the first batch
 		least  float64
 		most   float64
@@ -51,6 +56,7 @@ func TestAGentleRunTakesWhatOthersLeave(t *testing.T) {
 		{name: "alone", pace: "gentle", most: 3},
 		{name: "beside two", pace: "gentle", busy: 2, least: 18, why: "2 sessions of others are at work"},
 		{name: "unseen", pace: "gentle", hidden: "GRANT it to us", least: 18, why: "GRANT it to us"},
+		{name: "unanswered", pace: "gentle", silent: true, least: 18, why: "who else is at work is not known yet"},
 		{name: "when somebody comes", pace: "gentle", comes: true, least: 18,
 			why: "one session of others is at work"},
 		{name: "careful though alone", pace: "careful", least: 18},
@@ -58,7 +64,7 @@ func TestAGentleRunTakesWhatOthersLeave(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			b := newBench(t, "wal")
-			x := &crowded{Source: mustSource(t, b), hidden: c.hidden}
+			x := &crowded{Source: mustSource(t, b), hidden: c.hidden, silent: c.silent}
 			x.busy.Store(c.busy)
 			x.after = func(batch int) {
 				if c.comes && batch == 1 {

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"database/sql"
 	"errors"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -136,5 +137,65 @@ func TestALogThatIsWrittenByStatementIsRefused(t *testing.T) {
 		"/* ambercellar: run run, segment 1, batch 1 */ DELETE FROM `scan`") || !strings.Contains(got, "GTID 7-") ||
 		!strings.Contains(got, "GTID 0-") {
 		t.Errorf("the binary log:\n%s", got)
+	}
+}
+
+// An account that may not see what others do says so while others are connected; one that may sees who is at work, and
+// not our own.
+func TestOthersAreSeenOrSaidToBeHidden(t *testing.T) {
+	t.Parallel()
+	server, ruler := ownServer(t)
+	url := server.URL("harbour")
+	if err := dbtest.ExecMariaDB(url, "CREATE USER keeper@'%'; CREATE USER keeper@localhost; "+
+		"GRANT ALL ON harbour.* TO keeper@'%'; GRANT ALL ON harbour.* TO keeper@localhost"); err != nil {
+		t.Fatal(err)
+	}
+	keeper := openAt(t, regexp.MustCompile("//[^@]*@").ReplaceAllString(url, "//keeper@"))
+	look := func(s *Source) pace.Look {
+		seen, err := s.Others(t.Context(), 300*time.Millisecond)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return seen
+	}
+	look(ruler)
+	time.Sleep(500 * time.Millisecond)
+	if seen := look(ruler); seen.Hidden != "" || seen.Busy != 0 {
+		t.Errorf("beside our own alone: %+v", seen)
+	}
+	others, err := dbtest.OpenMariaDB(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer others.Close()
+	others.SetMaxOpenConns(1)
+	busy := func() {
+		if _, err := others.Exec("SELECT 1"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	busy()
+	if seen := look(ruler); seen.Busy != 1 || seen.Hidden != "" {
+		t.Errorf("who sees all sees %+v", seen)
+	}
+	second, err := dbtest.OpenMariaDB(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer second.Close()
+	if err := second.Ping(); err != nil {
+		t.Fatal(err)
+	}
+	if seen := look(keeper); !strings.Contains(seen.Hidden, "GRANT PROCESS") {
+		t.Errorf("who may not see others sees %+v", seen)
+	}
+	look(ruler) // which sees that somebody came
+	time.Sleep(500 * time.Millisecond)
+	if seen := look(ruler); seen.Busy != 0 || seen.Hidden != "" {
+		t.Errorf("beside somebody who is idle: %+v", seen)
+	}
+	busy()
+	if seen := look(ruler); seen.Busy != 1 {
+		t.Errorf("when that one works again: %+v", seen)
 	}
 }
