@@ -9,6 +9,15 @@ import (
 	"strconv"
 )
 
+// Session: who is signed in.
+func (c *Client) Session(ctx context.Context) (*Session, error) {
+	out := new(Session)
+	if err := c.Do(ctx, "GET", "/session", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
 // Sources: all sources.
 func (c *Client) Sources(ctx context.Context) (out Items[Config], err error) {
 	err = c.Do(ctx, "GET", "/sources", nil, &out)
@@ -1561,4 +1570,25 @@ func (c *Client) History(ctx context.Context, q HistoryQuery) (*History, error) 
 		return nil, err
 	}
 	return out, nil
+}
+
+// Accounts: who may come in with a token of their own, and who might once.
+func (c *Client) Accounts(ctx context.Context) (out Items[Account], err error) {
+	err = c.Do(ctx, "GET", "/accounts", nil, &out)
+	return out, err
+}
+
+// AddAccount: make an account; its token is told once.
+func (c *Client) AddAccount(ctx context.Context, in NewAccount) (*MadeAccount, error) {
+	out := new(MadeAccount)
+	if err := c.Do(ctx, "POST", "/accounts", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// RevokeAccount: end an account and its sessions, at once and for good.
+func (c *Client) RevokeAccount(ctx context.Context, account string, in Lift) (out Items[Account], err error) {
+	err = c.Do(ctx, "POST", "/accounts/"+url.PathEscape(account)+"/revoke", in, &out)
+	return out, err
 }

@@ -6,6 +6,22 @@ import (
 	"time"
 )
 
+// Account is who may come in with a token of its own, or might once.
+type Account struct {
+	Name      string     `json:"name"`
+	About     string     `json:"about"`
+	Role      Role       `json:"role"`
+	Rows      bool       `json:"rows"` // it sees values of rows
+	CreatedAt time.Time  `json:"created_at"`
+	CreatedBy string     `json:"created_by"`
+	ExpiresAt *time.Time `json:"expires_at"` // null: never
+	UsedAt    *time.Time `json:"used_at"`    // to the minute; null: never
+	UsedFrom  string     `json:"used_from"`  // the address that it was last used from
+	RevokedAt *time.Time `json:"revoked_at"` // null: it stands
+	RevokedBy string     `json:"revoked_by"`
+	Reason    string     `json:"reason"` // why it was revoked
+}
+
 // Acknowledgement is who knows of a finding, and why it may stay for now.
 type Acknowledgement struct {
 	AcknowledgedAt *time.Time `json:"acknowledged_at"`
@@ -1003,6 +1019,13 @@ type Log struct {
 	Run int64 `json:"run,omitempty"`
 }
 
+// MadeAccount is a new account with its token, which is told this once.
+type MadeAccount struct {
+	Name string `json:"name"`
+	// for AMBERCELLAR_TOKEN, or to sign in to the console with
+	Token string `json:"token"`
+}
+
 // MailServer is what mail goes out through.
 type MailServer struct {
 	Server   string `json:"server"`
@@ -1058,6 +1081,17 @@ type Narrow struct {
 	Where  string     `json:"where,omitempty"`
 	Keys   string     `json:"keys,omitempty"`  // FROM..TO
 	Limit  int64      `json:"limit,omitempty"` // rows; 0: no limit
+}
+
+// NewAccount is an account that is to be made.
+type NewAccount struct {
+	Name  string `json:"name"`
+	About string `json:"about,omitempty"`
+	Role  string `json:"role"` // viewer, operator, approver or administrator
+	// it sees values of rows: samples, searches and files
+	Rows bool `json:"rows,omitempty"`
+	// an instant, or a duration like P90D; empty: never
+	Expires string `json:"expires,omitempty"`
 }
 
 // NewAcknowledgement says that somebody knows of a finding.
@@ -1883,6 +1917,29 @@ type Revision struct {
 	AppliedBy string    `json:"applied_by"`
 }
 
+// Right is leave to do one kind of thing.
+type Right string
+
+// Values of Right.
+const (
+	See        Right = "see"        // counts, rules, states and records, but no values of rows
+	Rows       Right = "rows"       // values of rows: samples, searches and files
+	Operate    Right = "operate"    // plans, runs, restores, verifications and what goes on in the queue
+	Approve    Right = "approve"    // decide on what others have asked for
+	Administer Right = "administer" // sources, stores, rules, guard rails, holds, accounts and settings
+)
+
+// Role is a set of rights that an account has.
+type Role string
+
+// Values of Role.
+const (
+	Viewer        Role = "viewer"
+	Operator      Role = "operator"
+	Approver      Role = "approver"
+	Administrator Role = "administrator"
+)
+
 // Room is how much must be free: so many bytes, or so many times what the plan expects to write.
 type Room struct {
 	Bytes float64 `json:"bytes,omitempty"`
@@ -2286,6 +2343,13 @@ const (
 	SegmentAbandoned SegmentState = "abandoned" // never came to exist
 	SegmentDisposed  SegmentState = "disposed"  // its disposal record is in the store: its rows are destroyed
 )
+
+// Session says who is signed in.
+type Session struct {
+	Actor  string  `json:"actor"`
+	Role   Role    `json:"role"`   // viewer, operator, approver or administrator
+	Rights []Right `json:"rights"` // what the one who is signed in may do
+}
 
 // Severity is how soon somebody should look at a finding.
 type Severity string

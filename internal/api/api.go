@@ -49,7 +49,7 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 	for _, r := range a.routes() {
 		handlers := []gin.HandlerFunc{limited}
 		if !r.open {
-			handlers = append(handlers, a.authenticated)
+			handlers = append(handlers, a.authenticated, allowed(r.right()))
 		}
 		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler(a.meant))...)
 	}
@@ -63,7 +63,7 @@ func (a *API) routes() []route {
 		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
-		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(),
+		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(), a.accountRoutes(),
 		[]route{act("DELETE", "/requests/{request}", "EndRequest",
 			"End what a request does that was sent with an id in the header "+RequestHeader, a.lasting.endRequest)})
 }

@@ -131,6 +131,8 @@ func (b *builder) operation(r route) map[string]any {
 	}
 	if r.open {
 		op["security"] = []any{}
+	} else {
+		op["x-right"] = r.right()
 	}
 	content := func(kind string, v any) map[string]any {
 		return map[string]any{kind: map[string]any{"schema": b.schema(v)}}

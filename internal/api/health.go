@@ -78,7 +78,7 @@ func (a *API) healthRoutes() []route {
 			"What helps to see what the service does, as a zip without secrets and values of rows",
 			func(c *gin.Context) {
 				var b bytes.Buffer
-				if err := a.service.Support(c.Request.Context(), actor, &b); err != nil {
+				if err := a.service.Support(c.Request.Context(), request{c}.actor(), &b); err != nil {
 					fail(c, err)
 					return
 				}

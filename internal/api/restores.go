@@ -40,6 +40,13 @@ func (a *API) restoreRoutes() []route {
 			}),
 		act("POST", "/restores/{restore}/approve", "ApproveRestore", "Approve a restore that waits for it",
 			func(ctx context.Context, r request) (*view.Restore, error) {
+				asked, err := s.Catalog.Restore(ctx, r.Param("restore"))
+				if err == nil {
+					err = s.Access.MayDecide(ctx, r.who(), asked.CreatedBy)
+				}
+				if err != nil {
+					return nil, err
+				}
 				return one(view.RestoreOf)(s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), true, ""))
 			}).accepted(),
 		take("POST", "/restores/{restore}/refuse", "RefuseRestore", "Refuse a restore that waits for an approval",

@@ -31,10 +31,14 @@ type route struct {
 // request is what a handler is asked.
 type request struct{ *gin.Context }
 
-// actor is who asks.
-func (r request) actor() string { return actor }
+// actor is the name of who asks.
+func (r request) actor() string { return r.who().Name }
 
-const actor = "administrator"
+// who is who asks.
+func (r request) who() *service.Who { return r.MustGet(whoKey).(*service.Who) }
+
+// whoKey is where a request keeps who asks.
+const whoKey = "who"
 
 // get is a route that reads something.
 func get[Out any](path, name, summary string, do func(context.Context, request) (Out, error)) route {

@@ -23,7 +23,7 @@ func (a *API) sessionRoutes() []route {
 		take("POST", "/session", "SignIn", "Sign in to the console with a token", a.signIn).free(),
 		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session,
 			error) {
-			return Session{r.actor()}, nil
+			return sessionOf(r.who()), nil
 		}),
 		act("DELETE", "/session", "SignOut", "Sign out", a.signOut),
 	}
@@ -35,27 +35,32 @@ const cookieName = "ambercellar_session"
 // our own, so that no other site can use it.
 func (a *API) authenticated(c *gin.Context) {
 	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if good, err := a.service.Access.CheckToken(c.Request.Context(), bearer); err != nil {
+		switch who, err := a.service.Access.CheckToken(c.Request.Context(), bearer, c.RemoteIP()); {
+		case err != nil:
 			fail(c, err)
-		} else if !good {
-			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong",
-				"this is not the administrator's token; `ambercellar serve -new-token` makes a new one"))
+		case who == nil:
+			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong", "this is neither the "+
+				"administrator's token nor that of an account that stands; `ambercellar serve -new-token` makes a new "+
+				"one, `ambercellar account add` an account"))
+		default:
+			c.Set(whoKey, who)
 		}
 		return
 	}
 	secret, err := c.Cookie(cookieName)
 	if err == nil {
-		good, err := a.service.Access.CheckSession(c.Request.Context(), secret)
+		who, err := a.service.Access.CheckSession(c.Request.Context(), secret)
 		if err != nil {
 			fail(c, err)
 			return
 		}
-		if good && sameSite(c.Request) {
+		if who != nil && sameSite(c.Request) {
+			c.Set(whoKey, who)
 			return
 		}
 	}
 	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
-		"send the administrator's token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
+		"send a token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
 }
 
 // scraped lets in who shows the token for reading figures, or the administrator's.
@@ -90,11 +95,11 @@ func sameSite(r *http.Request) bool {
 }
 
 func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error) {
-	good, err := a.service.Access.CheckToken(ctx, in.Token)
+	who, err := a.service.Access.CheckToken(ctx, in.Token, c.RemoteIP())
 	if err != nil {
 		return nil, err
 	}
-	if !good {
+	if who == nil {
 		if wait := a.tries.failed(c.RemoteIP(), time.Now()); wait > 0 {
 			c.Header("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
 			p := problem(http.StatusTooManyRequests, "token", "Too many wrong tokens",
@@ -103,18 +108,20 @@ func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error)
 				wait.Round(time.Second))
 			return nil, p
 		}
-		p := problem(http.StatusUnauthorized, "token", "The token is wrong", "this is not the administrator's token")
+		p := problem(http.StatusUnauthorized, "token", "The token is wrong", "this is neither the "+
+			"administrator's token nor that of an account that stands")
 		p.Field, p.Remedy = "token", "it was written into a file of the data directory when the service first "+
 			"started; `ambercellar serve -new-token` makes a new one"
 		return nil, p
 	}
-	secret, expires, err := a.service.Access.BeginSession(ctx)
+	secret, expires, err := a.service.Access.BeginSession(ctx, who)
 	if err != nil {
 		return nil, err
 	}
 	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true,
 		SameSite: http.SameSiteStrictMode, Secure: overTLS(c.Request)})
-	return &Session{actor}, nil
+	session := sessionOf(who)
+	return &session, nil
 }
 
 func (a *API) signOut(ctx context.Context, c request) (none, error) {

@@ -156,7 +156,7 @@ func (a *API) catalogRoutes() []route {
 
 // backup sends the catalog as it is. It is made whole, and checked, before the first byte is sent.
 func (a *API) backup(c *gin.Context) {
-	path, err := a.service.Backup(c.Request.Context(), actor)
+	path, err := a.service.Backup(c.Request.Context(), request{c}.actor())
 	if err != nil {
 		fail(c, err)
 		return

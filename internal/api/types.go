@@ -4,6 +4,7 @@ import (
 	"ambercellar/internal/api/view"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rights"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/search"
@@ -24,6 +25,9 @@ type Login struct {
 // Session says who is signed in.
 type Session struct {
 	Actor string `json:"actor"`
+	// viewer, operator, approver or administrator
+	Role   rights.Role    `json:"role"`
+	Rights []rights.Right `json:"rights"` // what the one who is signed in may do
 }
 
 // Status is what the overview shows.

@@ -146,7 +146,7 @@ func TestSegmentsAndTheirChain(t *testing.T) {
 func TestSessionsRunOut(t *testing.T) {
 	c := open(t)
 	now := time.Now()
-	if err := c.AddSession(t.Context(), "h", now.Add(time.Hour)); err != nil {
+	if err := c.AddSession(t.Context(), "h", "", now.Add(time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	for _, x := range []struct {

@@ -6,5 +6,6 @@ import "slices"
 func commands() []Command {
 	return slices.Concat(sourceCommands(), storeCommands(), tableCommands(), ruleCommands(), planCommands(),
 		runCommands(), holdCommands(), segmentCommands(), disposalCommands(), catalogCommands(), searchCommands(),
-		restoreCommands(), scheduleCommands(), notificationCommands(), declaredCommands(), historyCommands())
+		restoreCommands(), scheduleCommands(), notificationCommands(), declaredCommands(), historyCommands(),
+		accountCommands())
 }

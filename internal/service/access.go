@@ -7,11 +7,20 @@ import (
 	"crypto/subtle"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
+
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/period"
+	"ambercellar/internal/core/rights"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/refuse"
 )
 
 // Access says who may come in: tokens and sessions.
@@ -70,10 +79,134 @@ func (s *Access) WriteToken(token string) (path string, err error) {
 	return path, err
 }
 
-// CheckToken says whether a token is the administrator's.
-func (s *Access) CheckToken(ctx context.Context, token string) (bool, error) {
+// Who is who has come in, and what they may do.
+type Who struct {
+	Name string
+	Role rights.Role
+	Rows bool // sees values of rows
+}
+
+// administrator is who shows the administrator's token.
+var administrator = Who{Name: "administrator", Role: rights.Administrator, Rows: true}
+
+// May says whether somebody has a right.
+func (w *Who) May(right rights.Right) bool {
+	return w.Role.May(right) || right == rights.Rows && w.Rows
+}
+
+func whoOf(a *catalog.Account) *Who { return &Who{Name: a.Name, Role: a.Role, Rows: a.SeesRows} }
+
+// CheckToken returns whose a token is; nil: nobody's who may come in. from is the address that it comes from.
+func (s *Access) CheckToken(ctx context.Context, token, from string) (*Who, error) {
 	known, err := s.Catalog.Setting(ctx, tokenSetting)
-	return err == nil && known != "" && subtle.ConstantTimeCompare([]byte(known), []byte(hash(token))) == 1, err
+	if err != nil {
+		return nil, err
+	}
+	if known != "" && subtle.ConstantTimeCompare([]byte(known), []byte(hash(token))) == 1 {
+		who := administrator
+		return &who, nil
+	}
+	a, err := s.Catalog.AccountOf(ctx, hash(token), time.Now())
+	if err != nil || a == nil {
+		return nil, err
+	}
+	return whoOf(a), s.used(ctx, a, from)
+}
+
+// usedEvery is how exactly it is kept when an account was last used.
+const usedEvery = time.Minute
+
+func (s *Access) used(ctx context.Context, a *catalog.Account, from string) error {
+	now := time.Now()
+	if a.UsedAt != nil && a.UsedFrom == from && now.Sub(a.UsedAt.Time) < usedEvery {
+		return nil
+	}
+	return s.Catalog.UsedAccount(ctx, a.Name, from, now)
+}
+
+// accountName is what an account may be called.
+var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// NewAccount is an account that is to be made.
+type NewAccount struct {
+	Name, About, Role string
+	Rows              bool
+	Expires           string // an instant or a duration; empty: never
+}
+
+// AddAccount makes an account and returns its token, which nobody is told again.
+func (s *Access) AddAccount(ctx context.Context, actor string, in NewAccount) (token string, err error) {
+	if !accountName.MatchString(in.Name) || in.Name == administrator.Name || in.Name == "service" {
+		return "", &refuse.Error{Field: "name", Message: fmt.Sprintf("%q is not a name for an account", in.Name),
+			Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first, and neither " +
+				"administrator nor service"}
+	}
+	role, err := rights.ParseRole(in.Role)
+	if err != nil {
+		return "", &refuse.Error{Field: "role", Message: err.Error(),
+			Remedy: "write viewer, operator, approver or administrator"}
+	}
+	token = "amber_" + rand.Text()
+	a := catalog.Account{Name: in.Name, About: in.About, Role: role, SeesRows: in.Rows, Token: hash(token)}
+	if in.Expires != "" {
+		at, err := s.expiry(in.Expires)
+		if err != nil {
+			return "", err
+		}
+		a.ExpiresAt = at
+	}
+	if taken, err := s.Catalog.AddAccount(ctx, actor, a); err != nil {
+		return "", err
+	} else if taken {
+		return "", &refuse.Error{Field: "name", Message: fmt.Sprintf("there is an account %s, or was", in.Name),
+			Remedy: "take another name: the record of who did what knows it"}
+	}
+	return token, nil
+}
+
+// expiry reads when an account ends.
+func (s *Access) expiry(text string) (*catalog.Time, error) {
+	at, ok := rule.ParseISO(text)
+	if p, err := period.Parse(text); !ok && err == nil {
+		now := s.Now()
+		at, ok = now.Add(now.Sub(p.Before(now, time.UTC))), true
+	}
+	if !ok || !at.After(s.Now()) {
+		return nil, &refuse.Error{Field: "expires", Message: fmt.Sprintf("%q is no time to come", text),
+			Remedy: "write an instant like 2027-03-31T00:00:00Z, or a duration like P90D"}
+	}
+	out := catalog.At(at)
+	return &out, nil
+}
+
+// RevokeAccount ends an account and its sessions.
+func (s *Access) RevokeAccount(ctx context.Context, actor, name, reason string) error {
+	if strings.TrimSpace(reason) == "" {
+		return &refuse.Error{Field: "reason", Message: "no reason is given", Remedy: "say why the account ends"}
+	}
+	return s.Catalog.RevokeAccount(ctx, actor, name, reason)
+}
+
+// MayDecide says whether somebody may approve what another has asked for: whoever asked may not, but for the
+// administrator where nobody else could.
+func (s *Access) MayDecide(ctx context.Context, who *Who, asker string) error {
+	if who.Name != asker {
+		return nil
+	}
+	if who.Name == administrator.Name {
+		list, err := s.Catalog.Accounts(ctx)
+		if err != nil {
+			return err
+		}
+		now := s.Now()
+		if !slices.ContainsFunc(list, func(a catalog.Account) bool {
+			return a.RevokedAt == nil && (a.ExpiresAt == nil || a.ExpiresAt.After(now)) && a.Role.May(rights.Approve)
+		}) {
+			return nil
+		}
+	}
+	return &refuse.Error{Message: who.Name + " has asked for it and may not approve it",
+		Remedy: "have somebody else decide: whoever has the right to approve"}
 }
 
 // MayScrape says whether a request's authorization is the token for reading figures.
@@ -83,15 +216,30 @@ func (s *Access) MayScrape(authorization string) bool {
 	return bearer && known != "" && subtle.ConstantTimeCompare([]byte(hash(known)), []byte(hash(token))) == 1
 }
 
-// BeginSession makes a console session for someone who has shown the token; the secret goes into a cookie.
-func (s *Access) BeginSession(ctx context.Context) (secret string, expires time.Time, err error) {
+// BeginSession makes a console session for someone who has shown a token; the secret goes into a cookie.
+func (s *Access) BeginSession(ctx context.Context, who *Who) (secret string, expires time.Time, err error) {
+	account := who.Name
+	if account == administrator.Name {
+		account = ""
+	}
 	secret, expires = rand.Text(), time.Now().Add(sessionLife)
-	return secret, expires, s.Catalog.AddSession(ctx, hash(secret), expires)
+	return secret, expires, s.Catalog.AddSession(ctx, hash(secret), account, expires)
 }
 
-// CheckSession says whether a session stands.
-func (s *Access) CheckSession(ctx context.Context, secret string) (bool, error) {
-	return s.Catalog.HasSession(ctx, hash(secret), time.Now())
+// CheckSession returns whose a session is; nil: it does not stand.
+func (s *Access) CheckSession(ctx context.Context, secret string) (*Who, error) {
+	switch ok, err := s.Catalog.HasSession(ctx, hash(secret), time.Now()); {
+	case err != nil:
+		return nil, err
+	case ok:
+		who := administrator
+		return &who, nil
+	}
+	a, err := s.Catalog.SessionAccount(ctx, hash(secret), time.Now())
+	if err != nil || a == nil {
+		return nil, err
+	}
+	return whoOf(a), nil
 }
 
 // EndSession ends a session.

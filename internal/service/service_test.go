@@ -35,8 +35,8 @@ func TestTheTokenIsShownOnceAndKeptHashed(t *testing.T) {
 	dir := t.TempDir()
 	s, token := open(t, dir)
 	instance := s.Instance
-	if ok, err := s.Access.CheckToken(t.Context(), token); !ok || err != nil || len(token) < 30 {
-		t.Errorf("token %q: %v, %v", token, ok, err)
+	if who, err := s.Access.CheckToken(t.Context(), token, "here"); who == nil || err != nil || len(token) < 30 {
+		t.Errorf("token %q: %v, %v", token, who, err)
 	}
 	kept, err := s.Catalog.Setting(t.Context(), tokenSetting)
 	if err != nil || strings.Contains(kept, token) || len(kept) != 64 {
@@ -51,7 +51,7 @@ func TestTheTokenIsShownOnceAndKeptHashed(t *testing.T) {
 		t.Errorf("at its second start the service shows the token %q and is %s instead of %s", again, s.Instance,
 			instance)
 	}
-	if ok, _ := s.Access.CheckToken(t.Context(), token); !ok {
+	if who, _ := s.Access.CheckToken(t.Context(), token, "here"); who == nil {
 		t.Error("the token is forgotten")
 	}
 }
@@ -69,17 +69,17 @@ func TestASecondServiceOnTheSameDirectoryIsRefused(t *testing.T) {
 func TestSessionsEndWhenTheyAreEnded(t *testing.T) {
 	s, _ := open(t, t.TempDir())
 	defer s.Close()
-	secret, expires, err := s.Access.BeginSession(t.Context())
+	secret, expires, err := s.Access.BeginSession(t.Context(), &administrator)
 	if err != nil || time.Until(expires) < 11*time.Hour {
 		t.Fatalf("%s, %v", expires, err)
 	}
-	if ok, _ := s.Access.CheckSession(t.Context(), secret); !ok {
+	if who, _ := s.Access.CheckSession(t.Context(), secret); who == nil {
 		t.Error("a new session does not stand")
 	}
 	if err := s.Access.EndSession(t.Context(), secret); err != nil {
 		t.Fatal(err)
 	}
-	if ok, _ := s.Access.CheckSession(t.Context(), secret); ok {
+	if who, _ := s.Access.CheckSession(t.Context(), secret); who != nil {
 		t.Error("an ended session stands")
 	}
 }

@@ -344,7 +344,7 @@ func imports(text string, packages ...string) string {
 var parameter = regexp.MustCompile(`\{(\w+)\}`)
 
 // byHand are the calls that are more than a request and an answer.
-var byHand = []string{"Watch", "SearchRows", "OpenAPI", "SignIn", "Session", "SignOut", "EndRequest"}
+var byHand = []string{"Watch", "SearchRows", "OpenAPI", "SignIn", "SignOut", "EndRequest"}
 
 // calls writes a method for each operation.
 func (g *generator) calls() string {

@@ -169,7 +169,7 @@ func steer(size, rows int, want float64, most int) int {
 	if rows < size && want >= float64(size) {
 		return size
 	}
-	return min(max(int(want), MinRows), most)
+	return min(max(int(math.Round(want)), MinRows), most)
 }
 
 // Shrink halves the next batch: others have come into trouble with the last one.
