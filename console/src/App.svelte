@@ -89,6 +89,7 @@
   };
 
   let signedIn = $state<boolean>();
+  let who = $state("");
   let freezing = $state(false);
   onSignedOut(() => (signedIn = false));
 
@@ -99,7 +100,10 @@
       await take(api.POST("/session", { body: { token: decodeURIComponent(token) } })).catch(() => {});
     }
     signedIn = await take(api.GET("/session")).then(
-      () => true,
+      (s) => {
+        who = `${s.actor}, ${s.role}`;
+        return true;
+      },
       () => false
     );
   }
@@ -117,7 +121,7 @@
 
 <ThemeProvider theme={dense}>
   {#if signedIn === false}
-    <SignIn done={() => (signedIn = true)} />
+    <SignIn done={begin} />
   {:else if signedIn}
     <a
       href="#main"
@@ -161,6 +165,7 @@
             onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>
           <button
             class="w-full rounded px-2 py-1.5 text-left hover:bg-gray-100 dark:hover:bg-gray-700"
+            title="signed in as {who}"
             onclick={signOut}>Sign out</button>
         </div>
       </nav>

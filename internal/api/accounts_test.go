@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"regexp"
@@ -168,6 +169,26 @@ func TestAnAccountIsWhoDidIt(t *testing.T) {
 		if resp, _ := w.ask("GET", "/api/v1/status", "", header...); resp.StatusCode != 401 {
 			t.Errorf("after it was revoked, %s is answered with %d", header[0], resp.StatusCode)
 		}
+	}
+	streams := w.account("harbour-screen", "viewer", "")
+	ended := make(chan error, 1)
+	go func() {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", w.server.URL+"/api/v1/events", nil)
+		if err == nil {
+			req.Header.Set("Authorization", "Bearer "+streams)
+			var resp *http.Response
+			if resp, err = http.DefaultClient.Do(req); err == nil {
+				_, err = io.Copy(io.Discard, resp.Body)
+			}
+		}
+		ended <- err
+	}()
+	time.Sleep(300 * time.Millisecond)
+	w.ask("POST", "/api/v1/accounts/harbour-screen/revoke", `{"reason":"sold"}`, bearer(w.token)...)
+	select {
+	case <-ended:
+	case <-time.After(3 * standsEvery):
+		t.Error("what happens goes on flowing to an account that was revoked")
 	}
 	for body, field := range map[string]string{
 		`{"name":"harbour-view","role":"viewer"}`: "name", `{"name":"Harbour View","role":"viewer"}`: "name",

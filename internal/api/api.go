@@ -51,6 +51,9 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 		if !r.open {
 			handlers = append(handlers, a.authenticated, allowed(r.right()))
 		}
+		if !r.open && r.raw != nil {
+			handlers = append(handlers, a.whileStanding)
+		}
 		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler(a.meant))...)
 	}
 	g.NoRoute(a.other)

@@ -34,8 +34,8 @@ const cookieName = "ambercellar_session"
 // authenticated lets in whoever shows the token, or the cookie of a session. A cookie changes things only for pages of
 // our own, so that no other site can use it.
 func (a *API) authenticated(c *gin.Context) {
-	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		switch who, err := a.service.Access.CheckToken(c.Request.Context(), bearer, c.RemoteIP()); {
+	if _, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		switch who, err := a.whose(c); {
 		case err != nil:
 			fail(c, err)
 		case who == nil:
@@ -47,20 +47,55 @@ func (a *API) authenticated(c *gin.Context) {
 		}
 		return
 	}
-	secret, err := c.Cookie(cookieName)
-	if err == nil {
-		who, err := a.service.Access.CheckSession(c.Request.Context(), secret)
-		if err != nil {
-			fail(c, err)
-			return
-		}
-		if who != nil && sameSite(c.Request) {
-			c.Set(whoKey, who)
-			return
-		}
+	who, err := a.whose(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	if who != nil && sameSite(c.Request) {
+		c.Set(whoKey, who)
+		return
 	}
 	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
 		"send a token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
+}
+
+// whose returns who shows the token or the cookie of a request; nil: nobody who may come in.
+func (a *API) whose(c *gin.Context) (*service.Who, error) {
+	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		return a.service.Access.CheckToken(c.Request.Context(), bearer, c.RemoteIP())
+	}
+	secret, err := c.Cookie(cookieName)
+	if err != nil {
+		return nil, nil
+	}
+	return a.service.Access.CheckSession(c.Request.Context(), secret)
+}
+
+// standsEvery is how often it is asked whether somebody may still have what flows to them.
+const standsEvery = 2 * time.Second
+
+// whileStanding breaks off what flows to somebody whose account or session has ended.
+func (a *API) whileStanding(c *gin.Context) {
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	asks := c.Copy() // without the answer, and with the request as it came
+	c.Request = c.Request.WithContext(ctx)
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(standsEvery):
+			}
+			// where it cannot be asked, what flows goes on
+			if who, err := a.whose(asks); err == nil && who == nil && ctx.Err() == nil {
+				cancel()
+				return
+			}
+		}
+	}()
+	c.Next()
 }
 
 // scraped lets in who shows the token for reading figures, or the administrator's.

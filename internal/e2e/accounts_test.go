@@ -1,8 +1,11 @@
 package e2e
 
 import (
+	"net/url"
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
 
 	"ambercellar/client"
 )
@@ -75,4 +78,49 @@ func TestAccountsMayDoWhatTheirRolesSay(t *testing.T) {
 			t.Errorf("the list does not say %q:\n%s", want, out)
 		}
 	}
+}
+
+// An account is made in the browser, its token is shown once, and whoever signs in with it may do what its role says.
+func TestAccountsAreMadeInTheBrowser(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	p := browse(t)
+	p.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
+	p.sees("Overview")
+	p.do(chromedp.Navigate(w.svc.server + "/#/settings/accounts"))
+	p.sees("No account yet")
+	p.press("Add an account")
+	p.fill("#account-name", "Harbour Desk")
+	p.press("Make the account")
+	p.sees("is not a name for an account")
+	p.fill("#account-name", "harbour-desk")
+	p.fill("#account-about", "the desk of the harbour office")
+	p.choose("#account-role", "viewer")
+	p.press("Make the account")
+	p.sees("which is shown this once", "the desk of the harbour office", "never")
+	token, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[string]("document.querySelector('[data-testid=token]').innerText"))
+	if err != nil || !strings.HasPrefix(token, "amber_") {
+		t.Fatalf("the token is %q (%v)", token, err)
+	}
+	p.press("Sign out")
+	p.fill("#token", token)
+	p.press("Sign in")
+	p.sees("Overview")
+	p.do(chromedp.Navigate(w.svc.server + "/#/settings/accounts"))
+	p.sees("You may not do that", "harbour-desk is viewer and may not change what the service is told")
+	p.do(chromedp.Navigate(w.svc.server + "/#/runs"))
+	p.sees("No run yet")
+
+	// The administrator ends it, and its session with it.
+	admin := browse(t)
+	admin.do(chromedp.Navigate(w.svc.server + "/#token=" + url.QueryEscape(w.token)))
+	admin.sees("Overview")
+	admin.do(chromedp.Navigate(w.svc.server + "/#/settings/accounts"))
+	admin.press("End …")
+	admin.fill("input[aria-label='Reason']", "the desk has moved")
+	admin.press("End it")
+	admin.sees("revoked", "the desk has moved")
+	p.press("Rules")
+	p.sees("Sign in")
 }

@@ -221,7 +221,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.press("Overview")
 		p.sees("Rows in the archive", "3,000", "scans")
 		p.press("Sign out")
-		p.sees("Administrator token")
+		p.sees("Token", "ambercellar account add")
 	})
 }
 

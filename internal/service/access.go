@@ -110,7 +110,10 @@ func (s *Access) CheckToken(ctx context.Context, token, from string) (*Who, erro
 	if err != nil || a == nil {
 		return nil, err
 	}
-	return whoOf(a), s.used(ctx, a, from)
+	if err := s.used(ctx, a, from); err != nil { // that it cannot be kept is no reason to keep somebody out
+		s.Log.Warn("when an account was used cannot be kept", "account", a.Name, "error", err)
+	}
+	return whoOf(a), nil
 }
 
 // usedEvery is how exactly it is kept when an account was last used.

@@ -1,6 +1,7 @@
 <script lang="ts">
-  // What the service works on and within: sources, stores, and what rules share.
+  // What the service works on and within: sources, stores, what rules share, and who may come in.
   import Page from "../../lib/Page.svelte";
+  import Accounts from "./Accounts.svelte";
   import DeclaredFiles from "./DeclaredFiles.svelte";
   import Named from "./Named.svelte";
   import Sources from "./Sources.svelte";
@@ -20,6 +21,12 @@
       page: Named,
       text: "Keeps and schedules",
       about: "Named once, and used by any number of rules."
+    },
+    {
+      id: "accounts",
+      page: Accounts,
+      text: "Accounts",
+      about: "Who may come in with a token of their own, and what each may do."
     },
     {
       id: "declared",

@@ -26,7 +26,7 @@
   </div>
   <Trouble {problem} />
   <form onsubmit={submit} class="space-y-3">
-    <Label for="token">Administrator token</Label>
+    <Label for="token">Token</Label>
     <Input
       id="token"
       type="password"
@@ -37,7 +37,9 @@
     <Button type="submit" class="w-full">Sign in</Button>
   </form>
   <p class="mt-4 text-sm text-gray-500 dark:text-gray-400">
-    The token was printed when the service first started. <code>ambercellar serve -new-token</code> makes a new
-    one.
+    The administrator's token was written into a file of the data directory when the service first started;
+    <code>ambercellar serve -new-token</code> makes a new one. Others have a token of their own from an
+    administrator:
+    <code>ambercellar account add</code>.
   </p>
 </main>
