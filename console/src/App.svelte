@@ -163,9 +163,9 @@
           <button
             class="flex w-full items-center gap-2.5 rounded px-2 py-1.5 hover:bg-gray-100 dark:hover:bg-gray-700"
             onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>
+          <div class="px-2 pt-1 text-xs" title="who is signed in">{who}</div>
           <button
             class="w-full rounded px-2 py-1.5 text-left hover:bg-gray-100 dark:hover:bg-gray-700"
-            title="signed in as {who}"
             onclick={signOut}>Sign out</button>
         </div>
       </nav>

@@ -10,9 +10,11 @@ import (
 	"ambercellar/internal/source"
 )
 
-// Every is how often a database is looked at. Where a look takes long, it is looked at less often: a look is never more
-// than a fiftieth of the time between two.
-const Every = 150 * time.Millisecond
+// Every is how often a database is looked at, and Rarely where a look takes long: before what was seen is stale.
+const (
+	Every  = 150 * time.Millisecond
+	Rarely = pace.Stale / 2
+)
 
 // lasts is how long a look is waited for.
 const lasts = 2 * time.Second
@@ -82,7 +84,7 @@ func (x *Watcher) goOn(ctx context.Context, of source.Source) {
 		}
 		begun := time.Now()
 		x.look(ctx, src, wait+Every)
-		wait = max(Every, 50*time.Since(begun))
+		wait = min(max(Every, 50*time.Since(begun)), Rarely)
 	}
 }
 
