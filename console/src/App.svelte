@@ -101,7 +101,7 @@
     }
     signedIn = await take(api.GET("/session")).then(
       (s) => {
-        who = `${s.actor}, ${s.role}`;
+        who = s.actor === s.role ? s.actor : `${s.actor}, ${s.role}`;
         return true;
       },
       () => false
