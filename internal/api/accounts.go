@@ -27,18 +27,14 @@ func (a *API) accountRoutes() []route {
 					Role: in.Role, Rows: in.Rows, Expires: in.Expires})
 				return &MadeAccount{Name: in.Name, Token: token}, err
 			}).created(),
-		take(
-			"POST",
-			"/accounts/{account}/revoke",
-			"RevokeAccount",
+		take("POST", "/accounts/{account}/revoke", "RevokeAccount",
 			"End an account and its sessions, at once and for good",
 			func(ctx context.Context, r request, in Lift) (Items[view.Account], error) {
 				if err := s.Access.RevokeAccount(ctx, r.actor(), r.Param("account"), in.Reason); err != nil {
 					return Items[view.Account]{}, err
 				}
 				return all(each(view.AccountOf)(s.Catalog.Accounts(ctx)))
-			},
-		),
+			}),
 	}
 }
 

@@ -8,7 +8,8 @@ import (
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
-// SetToken keeps the hash of the administrator's token, and ends all sessions that were begun with another of hers.
+// SetToken keeps the hash of the administrator's token, and ends all sessions that were begun with the one
+// before.
 func (c *Catalog) SetToken(ctx context.Context, name, hash string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, hash); err != nil {

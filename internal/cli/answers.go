@@ -5,6 +5,9 @@ import "ambercellar/client"
 // Answers are what commands print with `-o json`, by the commands' names: a value of the type of each answer. Commands
 // that are not here print something else, or nothing.
 var Answers = map[string]any{
+	"account add":         client.MadeAccount{},
+	"account list":        client.Items[client.Account]{},
+	"account revoke":      client.Items[client.Account]{},
 	"catalog keep":        map[string]string{},
 	"column forget":       client.Items[client.FormerName]{},
 	"column list":         client.Items[client.FormerName]{},
@@ -34,10 +37,6 @@ var Answers = map[string]any{
 	"guard show":          client.Guard{},
 	"history":             client.History{},
 	"hold lift":           client.Hold{},
-	"account add":         client.MadeAccount{},
-	"account list":        client.Items[client.Account]{},
-	"account revoke":      client.Items[client.Account]{},
-	"whoami":              client.Session{},
 	"hold list":           client.Items[client.Hold]{},
 	"hold place":          client.Placed{},
 	"hold show":           client.Hold{},
@@ -117,6 +116,7 @@ var Answers = map[string]any{
 	"table show":          client.Table{},
 	"verification list":   client.Items[client.Verification]{},
 	"verification show":   client.Verification{},
+	"whoami":              client.Session{},
 }
 
 // RuleShown is a rule with all its revisions, the newest first.

@@ -83,9 +83,7 @@ func lasting[T any](e *Env, what string, ask func(context.Context) (T, error)) (
 			return answer, fmt.Errorf("%w; waited for %s; %s may still go on in the service, as request %s, for two "+
 				"minutes; ask for it again", err, patience, what, id)
 		}
-		if err := Sleep(e.Ctx, 500*time.Millisecond); err != nil {
-			return answer, err
-		}
+		Sleep(e.Ctx, 500*time.Millisecond) // whoever gives up meanwhile is heard at the next try
 	}
 }
 

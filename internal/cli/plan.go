@@ -78,11 +78,8 @@ func planMake(e *Env) error {
 		in.Ticket = ulid.Make().String()
 		stop = e.tellCounting(in.Ticket)
 	}
-	p, err := lasting(
-		e,
-		"the plan",
-		func(ctx context.Context) (*client.Plan, error) { return e.Client.MakePlan(ctx, in) },
-	)
+	p, err := lasting(e, "the plan",
+		func(ctx context.Context) (*client.Plan, error) { return e.Client.MakePlan(ctx, in) })
 	stop()
 	if err != nil {
 		return err
