@@ -9,6 +9,15 @@ import (
 	"strconv"
 )
 
+// SignIn: sign in, with a name and a password, or with a token.
+func (c *Client) SignIn(ctx context.Context, in Login) (*Session, error) {
+	out := new(Session)
+	if err := c.Do(ctx, "POST", "/session", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
 // Session: who is signed in.
 func (c *Client) Session(ctx context.Context) (*Session, error) {
 	out := new(Session)
@@ -16,6 +25,54 @@ func (c *Client) Session(ctx context.Context) (*Session, error) {
 		return nil, err
 	}
 	return out, nil
+}
+
+// SignOut: sign out.
+func (c *Client) SignOut(ctx context.Context) error {
+	return c.Do(ctx, "DELETE", "/session", nil, nil)
+}
+
+// ChangePassword: change your own password; your other sessions end.
+func (c *Client) ChangePassword(ctx context.Context, in NewPassword) error {
+	return c.Do(ctx, "POST", "/session/password", in, nil)
+}
+
+// OfferSecond: make a second factor; it is yours once you show a code.
+func (c *Client) OfferSecond(ctx context.Context, in PasswordAgain) (*SecondFactor, error) {
+	out := new(SecondFactor)
+	if err := c.Do(ctx, "POST", "/session/second-factor", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// TakeSecond: have a second factor from now on, or none any more.
+func (c *Client) TakeSecond(ctx context.Context, in NewSecond) error {
+	return c.Do(ctx, "PUT", "/session/second-factor", in, nil)
+}
+
+// SessionsQuery is what Sessions can be asked for. What is left empty is not asked for.
+type SessionsQuery struct {
+	All bool
+}
+
+func (q SessionsQuery) text() string {
+	v := url.Values{}
+	if q.All {
+		v.Set("all", "true")
+	}
+	return queryText(v)
+}
+
+// Sessions: your sessions, the newest first; with all=true everybody's, for administrators.
+func (c *Client) Sessions(ctx context.Context, q SessionsQuery) (out Items[OpenSession], err error) {
+	err = c.Do(ctx, "GET", "/sessions"+q.text(), nil, &out)
+	return out, err
+}
+
+// EndSession: end a session of yours; anybody's, for administrators.
+func (c *Client) EndSession(ctx context.Context, session string) error {
+	return c.Do(ctx, "DELETE", "/sessions/"+url.PathEscape(session), nil, nil)
 }
 
 // Sources: all sources.
@@ -1338,29 +1395,6 @@ func (c *Client) SetRecordKeeps(ctx context.Context, in map[string]string,
 	return out, err
 }
 
-// AuditLogQuery is what AuditLog can be asked for. What is left empty is not asked for.
-type AuditLogQuery struct {
-	Limit int    // of a page; 0: 50; at most 500
-	After string // where the page before ended: its Next
-}
-
-func (q AuditLogQuery) text() string {
-	v := url.Values{}
-	if q.Limit != 0 {
-		v.Set("limit", strconv.Itoa(q.Limit))
-	}
-	if q.After != "" {
-		v.Set("after", q.After)
-	}
-	return queryText(v)
-}
-
-// AuditLog: the newest lines of the audit log.
-func (c *Client) AuditLog(ctx context.Context, q AuditLogQuery) (out Items[Entry], err error) {
-	err = c.Do(ctx, "GET", "/audit"+q.text(), nil, &out)
-	return out, err
-}
-
 // Notifications: how people and systems are told what happens, and how far that is.
 func (c *Client) Notifications(ctx context.Context) (*Notifying, error) {
 	out := new(Notifying)
@@ -1412,15 +1446,15 @@ func (c *Client) TestRecipient(ctx context.Context, recipient string) (*Delivery
 
 // NewsQuery is what News can be asked for. What is left empty is not asked for.
 type NewsQuery struct {
-	Since string
+	Since int
 	Limit int    // of a page; 0: 50; at most 500
 	After string // where the page before ended: its Next
 }
 
 func (q NewsQuery) text() string {
 	v := url.Values{}
-	if q.Since != "" {
-		v.Set("since", q.Since)
+	if q.Since != 0 {
+		v.Set("since", strconv.Itoa(q.Since))
 	}
 	if q.Limit != 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
@@ -1572,16 +1606,35 @@ func (c *Client) History(ctx context.Context, q HistoryQuery) (*History, error) 
 	return out, nil
 }
 
-// Accounts: who may come in with a token of their own, and who might once.
+// Accounts: who may come in, and who might once: persons and services.
 func (c *Client) Accounts(ctx context.Context) (out Items[Account], err error) {
 	err = c.Do(ctx, "GET", "/accounts", nil, &out)
 	return out, err
 }
 
-// AddAccount: make an account; its token is told once.
+// AddAccount: make an account; its token or first password is told once.
 func (c *Client) AddAccount(ctx context.Context, in NewAccount) (*MadeAccount, error) {
 	out := new(MadeAccount)
 	if err := c.Do(ctx, "POST", "/accounts", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// ChangeAccount: change what an account is and may do; its sessions end where that changes.
+func (c *Client) ChangeAccount(ctx context.Context, account string,
+	in ChangedAccount) (*Account, error) {
+	out := new(Account)
+	if err := c.Do(ctx, "PATCH", "/accounts/"+url.PathEscape(account), in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// GivePassword: give a person a new password for one sign-in, and take the second factor away; their sessions end.
+func (c *Client) GivePassword(ctx context.Context, account string) (*MadeAccount, error) {
+	out := new(MadeAccount)
+	if err := c.Do(ctx, "POST", "/accounts/"+url.PathEscape(account)+"/password", nil, out); err != nil {
 		return nil, err
 	}
 	return out, nil
@@ -1591,4 +1644,97 @@ func (c *Client) AddAccount(ctx context.Context, in NewAccount) (*MadeAccount, e
 func (c *Client) RevokeAccount(ctx context.Context, account string, in Lift) (out Items[Account], err error) {
 	err = c.Do(ctx, "POST", "/accounts/"+url.PathEscape(account)+"/revoke", in, &out)
 	return out, err
+}
+
+// AuditLogQuery is what AuditLog can be asked for. What is left empty is not asked for.
+type AuditLogQuery struct {
+	Actor   string
+	Kind    string
+	Action  string
+	Subject string
+	Outcome string
+	From    string
+	To      string
+	Since   int
+	Limit   int    // of a page; 0: 50; at most 500
+	After   string // where the page before ended: its Next
+}
+
+func (q AuditLogQuery) text() string {
+	v := url.Values{}
+	if q.Actor != "" {
+		v.Set("actor", q.Actor)
+	}
+	if q.Kind != "" {
+		v.Set("kind", q.Kind)
+	}
+	if q.Action != "" {
+		v.Set("action", q.Action)
+	}
+	if q.Subject != "" {
+		v.Set("subject", q.Subject)
+	}
+	if q.Outcome != "" {
+		v.Set("outcome", q.Outcome)
+	}
+	if q.From != "" {
+		v.Set("from", q.From)
+	}
+	if q.To != "" {
+		v.Set("to", q.To)
+	}
+	if q.Since != 0 {
+		v.Set("since", strconv.Itoa(q.Since))
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// AuditLog: the audit log, the newest entries first; those that are meant: by account, kind (the first word of an
+// action), action, subject, outcome, time, or all behind an entry (since).
+func (c *Client) AuditLog(ctx context.Context, q AuditLogQuery) (out Items[Entry], err error) {
+	err = c.Do(ctx, "GET", "/audit"+q.text(), nil, &out)
+	return out, err
+}
+
+// AuditExport: the entries of the audit log that are meant, the oldest first, as csv, ndjson or xml.
+func (c *Client) AuditExport(ctx context.Context, w io.Writer) error {
+	return c.Download(ctx, "/audit/export", w)
+}
+
+// AuditEntry: one entry of the audit log.
+func (c *Client) AuditEntry(ctx context.Context, entry string) (*Entry, error) {
+	out := new(Entry)
+	if err := c.Do(ctx, "GET", "/audit/entries/"+url.PathEscape(entry), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// EraseDetail: take away the detail of an entry for good; that it was is recorded, and the chain holds.
+func (c *Client) EraseDetail(ctx context.Context, entry string, in NewReason) (*Entry, error) {
+	out := new(Entry)
+	if err := c.Do(ctx, "POST", "/audit/entries/"+url.PathEscape(entry)+"/erase", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// VerifyAudit: check the audit log against itself, and against what stores know of it.
+func (c *Client) VerifyAudit(ctx context.Context) (*AuditReport, error) {
+	out := new(AuditReport)
+	if err := c.Do(ctx, "GET", "/audit/verification", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// EndRequest: end what a request does that was sent with an id in the header Ambercellar-Request.
+func (c *Client) EndRequest(ctx context.Context, request string) error {
+	return c.Do(ctx, "DELETE", "/requests/"+url.PathEscape(request), nil, nil)
 }

@@ -283,8 +283,3 @@ func (c *Client) CertificateOf(ctx context.Context, disposal string) (*Certifica
 	}
 	return out, nil
 }
-
-// EndRequest ends what a request does that was sent with an id: WithRequest.
-func (c *Client) EndRequest(ctx context.Context, id string) error {
-	return c.Do(ctx, http.MethodDelete, "/requests/"+url.PathEscape(id), nil, nil)
-}

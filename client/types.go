@@ -6,21 +6,42 @@ import (
 	"time"
 )
 
-// Account is who may come in with a token of its own, or might once.
+// Account is who may come in, or might once: a person or a service.
 type Account struct {
-	Name      string     `json:"name"`
-	About     string     `json:"about"`
-	Role      Role       `json:"role"`
-	Rows      bool       `json:"rows"` // it sees values of rows
-	CreatedAt time.Time  `json:"created_at"`
-	CreatedBy string     `json:"created_by"`
-	ExpiresAt *time.Time `json:"expires_at"` // null: never
-	UsedAt    *time.Time `json:"used_at"`    // to the minute; null: never
-	UsedFrom  string     `json:"used_from"`  // the address that it was last used from
-	RevokedAt *time.Time `json:"revoked_at"` // null: it stands
-	RevokedBy string     `json:"revoked_by"`
-	Reason    string     `json:"reason"` // why it was revoked
+	Name string      `json:"name"`
+	Kind AccountKind `json:"kind"` // person or service
+	// the person whose account it is; empty: it stands for itself
+	Owner        string           `json:"owner"`
+	About        string           `json:"about"`
+	Email        string           `json:"email"`
+	Role         Role             `json:"role"`   // in all sources
+	Rows         bool             `json:"rows"`   // it sees values of rows
+	Grants       map[string]Grant `json:"grants"` // what it may do besides, by source
+	MustChange   bool             `json:"must_change"`
+	SecondFactor bool             `json:"second_factor"`
+	Issuer       string           `json:"issuer"`   // of single sign-on; empty: none
+	Identity     string           `json:"identity"` // how the issuer calls the person
+	CreatedAt    time.Time        `json:"created_at"`
+	CreatedBy    string           `json:"created_by"`
+	ExpiresAt    *time.Time       `json:"expires_at"` // null: never
+	UsedAt       *time.Time       `json:"used_at"`    // of a token, to the minute; null: never
+	// the address that the token was last used from
+	UsedFrom     string     `json:"used_from"`
+	SignedInAt   *time.Time `json:"signed_in_at"`   // null: never
+	SignedInFrom string     `json:"signed_in_from"` // the address of the last sign-in
+	RevokedAt    *time.Time `json:"revoked_at"`     // null: it stands
+	RevokedBy    string     `json:"revoked_by"`
+	Reason       string     `json:"reason"` // why it was revoked
 }
+
+// AccountKind says how somebody comes in.
+type AccountKind string
+
+// Values of AccountKind.
+const (
+	Person      AccountKind = "person"  // with a password, or by single sign-on
+	ServiceUser AccountKind = "service" // with a token
+)
 
 // Acknowledgement is who knows of a finding, and why it may stay for now.
 type Acknowledgement struct {
@@ -112,6 +133,23 @@ type Archive struct {
 type ArchivedTable struct {
 	Source string `json:"source"`
 	Table  string `json:"table"`
+}
+
+// AuditReport says whether the audit log holds.
+type AuditReport struct {
+	Holds   bool     `json:"holds"`
+	Log     string   `json:"log"`     // the name of the log
+	Entries int64    `json:"entries"` // that were checked
+	Last    int64    `json:"last"`    // the last one
+	Hash    string   `json:"hash"`    // its
+	Erased  int64    `json:"erased"`  // entries whose detail was taken away
+	Heads   int      `json:"heads"`   // what stores know of the log, that it was compared with
+	Faults  []Fault  `json:"faults"`
+	More    int64    `json:"more"` // faults beyond those
+	Away    []string `json:"away"` // stores that could not be asked, and why
+	Took    float64  `json:"took"` // in seconds
+	// when the newest of the heads was written; null: there is none
+	Newest *time.Time `json:"newest"`
 }
 
 // Backup is how young the source's newest backup must be, and what tells when that was made: exactly one of File,
@@ -207,6 +245,17 @@ type Certificate struct {
 	Remains  []string       `json:"remains"` // what may hold such rows still, where, and why
 	Issued   time.Time      `json:"issued"`
 	Instance string         `json:"instance"` // the service that did it
+}
+
+// ChangedAccount is what is to be changed of an account; what is left out stays.
+type ChangedAccount struct {
+	About   *string           `json:"about,omitempty"`
+	Role    *string           `json:"role,omitempty"`
+	Owner   *string           `json:"owner,omitempty"`
+	Email   *string           `json:"email,omitempty"`
+	Rows    *bool             `json:"rows,omitempty"`
+	Grants  *map[string]Grant `json:"grants,omitempty"`
+	Expires *string           `json:"expires,omitempty"` // an instant, a duration, or never
 }
 
 // Check is one thing that was looked at.
@@ -580,15 +629,35 @@ type EffortView struct {
 	Times int64   `json:"times"`
 }
 
-// Entry is a line of the audit log.
+// Entry is an entry of the audit log.
 type Entry struct {
-	ID      int64     `json:"id"`
-	At      time.Time `json:"at"`
-	Actor   string    `json:"actor"`
-	Action  string    `json:"action"`
-	Subject string    `json:"subject"`
-	Detail  string    `json:"detail"`
+	ID    int64     `json:"id"` // from 1 on, without a gap
+	At    time.Time `json:"at"`
+	Actor string    `json:"actor"` // the account, or service
+	// by which session; empty: by a token, or by the service itself
+	Session string       `json:"session"`
+	Address string       `json:"address"` // from where; empty: not from outside
+	Action  string       `json:"action"`
+	Subject string       `json:"subject"`
+	Outcome EntryOutcome `json:"outcome"` // done, refused or failed
+	Digest  string       `json:"digest"`  // SHA-256 of the detail, with a salt
+	Hash    string       `json:"hash"`    // SHA-256 of the entry, with that of the one before
+	Detail  string       `json:"detail"`
+	// the detail was taken away, which another entry records
+	Erased bool `json:"erased"`
+	// the detail may name values of rows, which whoever asks may not see
+	Withheld bool `json:"withheld"`
 }
+
+// EntryOutcome says what became of what somebody wanted to do.
+type EntryOutcome string
+
+// Values of EntryOutcome.
+const (
+	OutcomeDone    EntryOutcome = "done"
+	OutcomeRefused EntryOutcome = "refused" // they may not, or it cannot be done
+	OutcomeFailed  EntryOutcome = "failed"
+)
 
 // ErasureRequest says which archived rows of a table are to be erased: those of a filter, or of keys.
 type ErasureRequest struct {
@@ -633,6 +702,12 @@ type Expectation struct {
 	Seconds      *float64 `json:"seconds"`
 	ArchiveBytes *int64   `json:"archive_bytes"`
 	LogBytes     *int64   `json:"log_bytes"`
+}
+
+// Fault is a place where a log does not hold.
+type Fault struct {
+	Entry   int64  `json:"entry"`
+	Message string `json:"message"`
 }
 
 // FilterCheck asks whether a filter can be used on a table.
@@ -793,6 +868,12 @@ type GoesWith struct {
 	// of the rows at the head of the families; empty where those were purged
 	Segment string      `json:"segment,omitempty"`
 	On      [][2]string `json:"on"` // pairs of the segment's column and the other table's
+}
+
+// Grant is what somebody may do in one source, besides what they may do in all.
+type Grant struct {
+	Role Role `json:"role"`           // viewer, operator, approver or administrator
+	Rows bool `json:"rows,omitempty"` // they see values of rows
 }
 
 // Guard is what binds all rules, plans and disposals of a source.
@@ -1019,11 +1100,22 @@ type Log struct {
 	Run int64 `json:"run,omitempty"`
 }
 
-// MadeAccount is a new account with its token, which is told this once.
+// Login is what a session begins with: a token, or a name and a password.
+type Login struct {
+	Token    string `json:"token,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Password string `json:"password,omitempty"`
+	Code     string `json:"code,omitempty"` // of the second factor, where there is one
+	// answer with a token of the session, in place of a cookie
+	Keep bool `json:"keep,omitempty"`
+}
+
+// MadeAccount is a new account with its secret, which is told this once.
 type MadeAccount struct {
-	Name string `json:"name"`
-	// for AMBERCELLAR_TOKEN, or to sign in to the console with
-	Token string `json:"token"`
+	Name  string `json:"name"`
+	Token string `json:"token"` // of a service: for AMBERCELLAR_TOKEN
+	// of a person: for signing in once, within three days
+	Password string `json:"password"`
 }
 
 // MailServer is what mail goes out through.
@@ -1085,13 +1177,24 @@ type Narrow struct {
 
 // NewAccount is an account that is to be made.
 type NewAccount struct {
-	Name  string `json:"name"`
-	About string `json:"about,omitempty"`
-	Role  string `json:"role"` // viewer, operator, approver or administrator
+	Name string `json:"name"`
+	// person, with a password, or service, with a token; empty: service
+	Kind  AccountKind `json:"kind,omitempty"`
+	About string      `json:"about,omitempty"`
+	Email string      `json:"email,omitempty"`
+	// in all sources: viewer, operator, approver or administrator
+	Role string `json:"role"`
 	// it sees values of rows: samples, searches and files
 	Rows bool `json:"rows,omitempty"`
+	// what it may do besides, by source
+	Grants map[string]Grant `json:"grants,omitempty"`
 	// an instant, or a duration like P90D; empty: never
 	Expires string `json:"expires,omitempty"`
+	// the person whose account it is; empty: it stands for itself
+	Owner string `json:"owner,omitempty"`
+	// of single sign-on, where the person comes in by that
+	Issuer   string `json:"issuer,omitempty"`
+	Identity string `json:"identity,omitempty"` // how the issuer calls the person
 }
 
 // NewAcknowledgement says that somebody knows of a finding.
@@ -1165,6 +1268,12 @@ type NewPartitions struct {
 	Try   bool `json:"try,omitempty"` // only say what would be sent to the database
 }
 
+// NewPassword is a password that is to be somebody's own.
+type NewPassword struct {
+	Password    string `json:"password"`     // the one that they have
+	NewPassword string `json:"new_password"` // 12 characters at least
+}
+
 // NewPlan asks for a plan.
 type NewPlan struct {
 	Rule string `json:"rule"`
@@ -1225,6 +1334,14 @@ type NewRun struct {
 	Empty    bool       `json:"empty,omitempty"`
 	At       *time.Time `json:"at,omitempty"`       // when it begins; left out: now
 	Priority int        `json:"priority,omitempty"` // higher ones go first; 0 is usual
+}
+
+// NewSecond makes a second factor somebody's, or takes it away.
+type NewSecond struct {
+	Password string `json:"password"`
+	Secret   string `json:"secret,omitempty"` // empty: there is to be none
+	// of the second factor: of the new one, or of the one that goes
+	Code string `json:"code,omitempty"`
 }
 
 // NewSettling asks for source, stores and catalog to be made to agree about a table.
@@ -1321,6 +1438,18 @@ type Offer struct {
 	Wait     string   `json:"wait,omitempty"` // ISO 8601; empty: not known
 	Price    *float64 `json:"price"`          // null: not known
 	Currency string   `json:"currency,omitempty"`
+}
+
+// OpenSession is what somebody has begun who signed in.
+type OpenSession struct {
+	ID        string    `json:"id"`      // its public name, which stands in the audit log
+	Account   string    `json:"account"` // empty: the administrator's token
+	BegunAt   time.Time `json:"begun_at"`
+	ExpiresAt time.Time `json:"expires_at"`
+	UsedAt    time.Time `json:"used_at"` // to the minute
+	Address   string    `json:"address"` // from which it was begun
+	Agent     string    `json:"agent"`   // what the browser or the command line calls itself
+	Own       bool      `json:"own"`     // it is the one that asks
 }
 
 // Outcome is what became of a step.
@@ -1420,6 +1549,11 @@ type PassRelated struct {
 	Then   string `json:"then"`
 	Store  string `json:"store,omitempty"`
 	Ledger Ledger `json:"ledger"`
+}
+
+// PasswordAgain shows once more that it is the person who is signed in.
+type PasswordAgain struct {
+	Password string `json:"password"`
 }
 
 // Phase is when a step is done.
@@ -2269,6 +2403,12 @@ type Searched struct {
 	Untold string `json:"untold,omitempty"`
 }
 
+// SecondFactor is a second factor that somebody may take.
+type SecondFactor struct {
+	Secret  string `json:"secret"`
+	Address string `json:"address"` // the same as an otpauth address, which apps read
+}
+
 // Segment is one archived file of rows.
 type Segment struct {
 	ID     string `json:"id"`
@@ -2346,9 +2486,21 @@ const (
 
 // Session says who is signed in.
 type Session struct {
-	Actor  string  `json:"actor"`
-	Role   Role    `json:"role"`   // viewer, operator, approver or administrator
-	Rights []Right `json:"rights"` // what the one who is signed in may do
+	Actor string `json:"actor"`
+	Role  Role   `json:"role"` // viewer, operator, approver or administrator
+	// what the one who is signed in may do in all sources
+	Rights  []Right          `json:"rights"`
+	Grants  map[string]Grant `json:"grants"`  // what they may do besides, by source
+	Kind    string           `json:"kind"`    // administrator (its token), person or service
+	Session string           `json:"session"` // its public name; empty: came with a token
+	// when the session ends at the latest; null: came with a token
+	ExpiresAt    *time.Time `json:"expires_at"`
+	MustChange   bool       `json:"must_change"`   // the password has to be changed first
+	SecondFactor bool       `json:"second_factor"` // a code is asked for at sign-in
+	// told at sign-in: when the account signed in before; null: never
+	LastAt   *time.Time `json:"last_at"`
+	LastFrom string     `json:"last_from"`       // likewise, from which address
+	Token    string     `json:"token,omitempty"` // of the session, where it was asked for
 }
 
 // Severity is how soon somebody should look at a finding.

@@ -30,7 +30,6 @@ type API struct {
 	document func() []byte
 	counting sync.Map // by ticket: Counting
 	hosts    []string // names under which the service is asked, beside addresses and those of this machine
-	tries    tries
 	lasting  lasting
 }
 
@@ -49,7 +48,7 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 	for _, r := range a.routes() {
 		handlers := []gin.HandlerFunc{limited}
 		if !r.open {
-			handlers = append(handlers, a.authenticated, allowed(r.right()))
+			handlers = append(handlers, a.authenticated, a.recorded(r), a.allowed(r))
 		}
 		if !r.open && r.raw != nil {
 			handlers = append(handlers, a.whileStanding)
@@ -66,7 +65,7 @@ func (a *API) routes() []route {
 		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
-		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(), a.accountRoutes(),
+		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(), a.accountRoutes(), a.auditRoutes(),
 		[]route{act("DELETE", "/requests/{request}", "EndRequest",
 			"End what a request does that was sent with an id in the header "+RequestHeader, a.lasting.endRequest)})
 }
@@ -123,7 +122,11 @@ func secured(c *gin.Context) {
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Content-Security-Policy",
-		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "+
+			"connect-src 'self'; manifest-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=(), payment=(), usb=()")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 }
 
 // limited bounds the size of a request's body, and how long it may stand still.

@@ -1,8 +1,6 @@
 package api
 
 import (
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"fmt"
 	"io"
 	"net"
@@ -10,7 +8,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -48,45 +45,6 @@ func (a *API) named(c *gin.Context) {
 // overTLS says whether a request came over TLS, here or at the proxy in front.
 func overTLS(r *http.Request) bool {
 	return r.TLS != nil || strings.EqualFold(r.Header.Get("X-Forwarded-Proto"), "https")
-}
-
-// tries counts wrong tokens by the address that they come from. The right one is never turned away, so that nobody can
-// lock others out.
-type tries struct {
-	sync.Mutex
-	by *lru.Cache[string, *try]
-}
-
-type try struct {
-	wrong int
-	last  time.Time
-}
-
-// So many wrong tokens in a row are told to be wrong; after them, an address hears nothing before it was quiet for a
-// while. mostAddresses bounds what is kept.
-const (
-	mostTries     = 5
-	quietFor      = 30 * time.Second
-	mostAddresses = 10_000
-)
-
-// failed notes a wrong token and returns how long its sender has to wait; 0: not at all.
-func (t *tries) failed(address string, now time.Time) time.Duration {
-	t.Lock()
-	defer t.Unlock()
-	if t.by == nil {
-		t.by, _ = lru.New[string, *try](mostAddresses) // a size that is none is the only error
-	}
-	x, known := t.by.Get(address)
-	if !known || now.Sub(x.last) > quietFor {
-		x = &try{}
-		t.by.Add(address, x)
-	}
-	if x.wrong++; x.wrong <= mostTries {
-		x.last = now
-		return 0
-	}
-	return max(quietFor-now.Sub(x.last), time.Second)
 }
 
 // A body of a request, and a reader of an answer, may stand still for so long.

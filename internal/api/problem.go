@@ -8,8 +8,10 @@ import (
 	"io"
 	"net/http"
 	"reflect"
+	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -18,6 +20,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
 
@@ -50,6 +53,7 @@ func problemOf(err error) *Problem {
 	var held *source.HeldError
 	var ofSource *source.Error
 	var tooLarge *http.MaxBytesError
+	var many *service.TooManyError
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -72,6 +76,10 @@ func problemOf(err error) *Problem {
 	case errors.As(err, &tooLarge):
 		p = problem(http.StatusRequestEntityTooLarge, "too-large", "The request is too large",
 			fmt.Sprintf("a request may have %d bytes", tooLarge.Limit))
+		return p
+	case errors.As(err, &many):
+		p = problem(http.StatusTooManyRequests, "wait", "Too many tries were wrong", err.Error())
+		p.Remedy = "wait that long; wrong tries meanwhile do not make it longer"
 		return p
 	case errors.As(err, &held):
 		return problem(http.StatusConflict, "held", "Another service works on the table", err.Error())
@@ -101,6 +109,13 @@ var answers = []struct {
 	kind, title string
 	remedy      string
 }{
+	{service.ErrSecond, http.StatusUnauthorized, "second-factor", "A code is needed",
+		"send the six digits that your app shows (code)"},
+	{service.ErrWrong, http.StatusUnauthorized, "sign-in", "That was wrong",
+		"look at each again; an administrator gives a new password (`ambercellar user password`)"},
+	{service.ErrToken, http.StatusUnauthorized, "token", "The token is wrong",
+		"the administrator's was written into a file of the data directory when the service first started; " +
+			"`ambercellar serve -new-token` makes a new one, `ambercellar account add` an account"},
 	{catalog.ErrNotFound, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
 	{source.ErrNoTable, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
 	{catalog.ErrPlace, http.StatusBadRequest, "malformed", "The request cannot be read",
@@ -149,6 +164,10 @@ var answers = []struct {
 
 func fail(c *gin.Context, err error) {
 	p := problemOf(err)
+	var many *service.TooManyError
+	if errors.As(err, &many) {
+		c.Header("Retry-After", strconv.Itoa(int(many.Wait/time.Second)+1))
+	}
 	c.Error(err)
 	c.Abort()
 	c.Header("Content-Type", "application/problem+json")
@@ -167,7 +186,12 @@ func read(c *gin.Context, into any) error {
 	var tooLarge *http.MaxBytesError
 	var kind *json.UnmarshalTypeError
 	switch {
-	case err == nil || errors.As(err, &tooLarge):
+	case err == nil:
+		if begins, ok := c.Get(beginsKey); ok {
+			return begins.(func(any) error)(into)
+		}
+		return nil
+	case errors.As(err, &tooLarge):
 		return err
 	case errors.Is(err, io.EOF):
 		return problem(http.StatusBadRequest, "malformed", "The request cannot be read",

@@ -66,7 +66,7 @@ func (a *API) runRoutes() []route {
 			}),
 		act("POST", "/runs/{run}/pause", "PauseRun", "Stop a run after its current batch",
 			func(ctx context.Context, r request) (*RunView, error) {
-				return one(viewRun)(s.Queue.Pause(ctx, r.Param("run")))
+				return one(viewRun)(s.Queue.Pause(ctx, r.actor(), r.Param("run")))
 			}),
 		take("POST", "/runs/{run}/pace", "SetPace", "Change a run's pace, from its next batch on",
 			func(ctx context.Context, r request, in NewPace) (*RunView, error) {
@@ -74,7 +74,7 @@ func (a *API) runRoutes() []route {
 			}),
 		act("POST", "/runs/{run}/resume", "ResumeRun", "Go on with a run that is paused, resting or failed",
 			func(ctx context.Context, r request) (*RunView, error) {
-				return one(viewRun)(s.Queue.Resume(ctx, r.Param("run")))
+				return one(viewRun)(s.Queue.Resume(ctx, r.actor(), r.Param("run")))
 			}),
 		act("POST", "/runs/{run}/delete", "DeleteCopied",
 			"Delete the rows of a run that copied them, those that still are what was copied",
@@ -83,7 +83,7 @@ func (a *API) runRoutes() []route {
 			}),
 		act("POST", "/runs/{run}/cancel", "CancelRun", "End a run after its current batch",
 			func(ctx context.Context, r request) (*RunView, error) {
-				return one(viewRun)(s.Queue.Cancel(ctx, r.Param("run")))
+				return one(viewRun)(s.Queue.Cancel(ctx, r.actor(), r.Param("run")))
 			}),
 		get("/status", "Status", "What is running and what was archived", a.status),
 	}

@@ -2,63 +2,105 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"ambercellar/internal/api/view"
+	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/rights"
 	"ambercellar/internal/metrics"
 	"ambercellar/internal/service"
 )
 
 // sessionRoutes are the routes of signing in and out, and the document of all routes.
 func (a *API) sessionRoutes() []route {
+	s := a.service.Access
 	return []route{
 		file("/openapi.json", "OpenAPI", "This document",
 			func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }).free(),
-		take("POST", "/session", "SignIn", "Sign in to the console with a token", a.signIn).free(),
+		take("POST", "/session", "SignIn", "Sign in, with a name and a password, or with a token", a.signIn).free(),
 		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session,
 			error) {
 			return sessionOf(r.who()), nil
 		}),
 		act("DELETE", "/session", "SignOut", "Sign out", a.signOut),
+		take("POST", "/session/password", "ChangePassword", "Change your own password; your other sessions end",
+			func(ctx context.Context, r request, in NewPassword) (none, error) {
+				return none{}, s.ChangePassword(ctx, r.who(), in.Password, in.NewPassword)
+			}),
+		take("POST", "/session/second-factor", "OfferSecond", "Make a second factor; it is yours once you show a code",
+			func(ctx context.Context, r request, in PasswordAgain) (*SecondFactor, error) {
+				x, err := s.OfferSecond(ctx, r.who(), in.Password)
+				if err != nil {
+					return nil, err
+				}
+				return &SecondFactor{Secret: x.Secret, Address: x.Address}, nil
+			}),
+		take("PUT", "/session/second-factor", "TakeSecond", "Have a second factor from now on, or none any more",
+			func(ctx context.Context, r request, in NewSecond) (none, error) {
+				return none{}, s.TakeSecond(ctx, r.who(), in.Password, in.Secret, in.Code)
+			}),
+		whole("/sessions", "Sessions", "Your sessions, the newest first; with all=true everybody's, for administrators",
+			func(ctx context.Context, r request) ([]view.OpenSession, error) {
+				all := r.Query("all") == "true"
+				if all && !r.who().May(rights.Administer) {
+					return nil, mayNot(r.who(), rights.Administer, nil)
+				}
+				list, err := s.Sessions(ctx, r.who(), all)
+				own := ""
+				if x := r.who().Session; x != nil {
+					own = x.ID
+				}
+				return shown(list, func(x *catalog.Session) view.OpenSession { return view.OpenSessionOf(x, own) }), err
+			}).asks("all"),
+		act("DELETE", "/sessions/{session}", "EndSession", "End a session of yours; anybody's, for administrators",
+			func(ctx context.Context, r request) (none, error) {
+				return none{}, s.EndSession(ctx, r.who(), r.Param("session"), r.who().May(rights.Administer))
+			}),
 	}
 }
 
-const cookieName = "ambercellar_session"
+// Names of cookies: of a session, and of a browser from which somebody has signed in.
+const cookieName, browserCookie = "ambercellar_session", "ambercellar_browser"
 
 // authenticated lets in whoever shows the token, or the cookie of a session. A cookie changes things only for pages of
 // our own, so that no other site can use it.
 func (a *API) authenticated(c *gin.Context) {
-	if _, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		switch who, err := a.whose(c); {
-		case err != nil:
-			fail(c, err)
-		case who == nil:
-			fail(c, problem(http.StatusUnauthorized, "token", "The token is wrong", "this is neither the "+
-				"administrator's token nor that of an account that stands; `ambercellar serve -new-token` makes a new "+
-				"one, `ambercellar account add` an account"))
-		default:
-			c.Set(whoKey, who)
-		}
-		return
-	}
+	_, bearer := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 	who, err := a.whose(c)
-	if err != nil {
+	switch {
+	case err != nil:
 		fail(c, err)
 		return
-	}
-	if who != nil && sameSite(c.Request) {
-		c.Set(whoKey, who)
+	case who == nil && bearer:
+		fail(c, a.service.Access.WrongToken(c.Request.Context(), c.RemoteIP()))
+		return
+	case who == nil || !bearer && !sameSite(c.Request):
+		fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
+			"sign in with `ambercellar login`, or send a token as `Authorization: Bearer …` (the client reads it from "+
+				"AMBERCELLAR_TOKEN)"))
+		return
+	case who.Account != nil && who.Account.MustChange && who.Session != nil && !beforeChange[c.FullPath()]:
+		p := problem(http.StatusForbidden, "password", "Your password has to be changed",
+			"the password that you were given was for signing in once")
+		p.Field, p.Remedy = "password", "choose one of your own (`ambercellar password`)"
+		fail(c, p)
 		return
 	}
-	fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
-		"send a token as `Authorization: Bearer …` (the client reads it from AMBERCELLAR_TOKEN)"))
+	from := catalog.Origin{Address: c.RemoteIP()}
+	if who.Session != nil {
+		from.Session = who.Session.ID
+	}
+	c.Set(whoKey, who)
+	c.Request = c.Request.WithContext(catalog.WithOrigin(c.Request.Context(), from))
 }
+
+// beforeChange are the routes that are open to who has to change a password first.
+var beforeChange = map[string]bool{"/api/v1/session": true, "/api/v1/session/password": true}
 
 // whose returns who shows the token or the cookie of a request; nil: nobody who may come in.
 func (a *API) whose(c *gin.Context) (*service.Who, error) {
@@ -121,47 +163,67 @@ func Figures(s *service.Service) http.Handler {
 	return mux
 }
 
+// sameSite says whether a request that is to change something comes from a page of our own: browsers say so.
 func sameSite(r *http.Request) bool {
 	if r.Method == http.MethodGet || r.Method == http.MethodHead {
 		return true
+	}
+	if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" {
+		return false
 	}
 	u, err := url.Parse(r.Header.Get("Origin"))
 	return err == nil && u.Host == r.Host
 }
 
 func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error) {
-	who, err := a.service.Access.CheckToken(ctx, in.Token, c.RemoteIP())
+	if site := c.GetHeader("Sec-Fetch-Site"); site != "" && !sameSite(c.Request) {
+		return nil, problem(http.StatusForbidden, "sign-in", "Another site may not sign you in",
+			"the page that asks for it is not the service's own")
+	}
+	browser, _ := c.Cookie(browserCookie) // without it, the browser is not known
+	who, how, err := a.service.Access.SignedIn(ctx, service.SignIn{Token: in.Token, Name: in.Name, Password: in.Password,
+		Code: in.Code, Browser: browser, Address: c.RemoteIP()})
 	if err != nil {
 		return nil, err
 	}
-	if who == nil {
-		if wait := a.tries.failed(c.RemoteIP(), time.Now()); wait > 0 {
-			c.Header("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
-			p := problem(http.StatusTooManyRequests, "token", "Too many wrong tokens",
-				fmt.Sprintf("%d wrong tokens came from %s", mostTries, c.RemoteIP()))
-			p.Field, p.Remedy = "token", fmt.Sprintf("wait for %s; the right token is taken at any time",
-				wait.Round(time.Second))
-			return nil, p
+	var last *catalog.Time
+	from := ""
+	if who.Account != nil {
+		last, from = who.Account.SignedInAt, who.Account.SignedInFrom
+	}
+	old, _ := c.Cookie(cookieName) // without it, no session ends for this one
+	secret, session, err := a.service.Access.BeginSession(ctx, service.Beginning{Who: who, How: how, Instead: old,
+		Address: c.RemoteIP(), Agent: c.Request.UserAgent()})
+	if err != nil {
+		return nil, err
+	}
+	who.Session = session
+	out := sessionOf(who)
+	out.LastAt, out.LastFrom = last, from
+	if in.Keep {
+		out.Token = secret
+		return &out, nil
+	}
+	a.setCookie(c, cookieName, secret, session.ExpiresAt.Time)
+	if in.Name != "" {
+		known, err := a.service.Access.KnowBrowser(ctx, who.Name)
+		if err != nil {
+			return nil, err
 		}
-		p := problem(http.StatusUnauthorized, "token", "The token is wrong", "this is neither the "+
-			"administrator's token nor that of an account that stands")
-		p.Field, p.Remedy = "token", "it was written into a file of the data directory when the service first "+
-			"started; `ambercellar serve -new-token` makes a new one"
-		return nil, p
+		a.setCookie(c, browserCookie, known, time.Now().Add(180*24*time.Hour))
 	}
-	secret, expires, err := a.service.Access.BeginSession(ctx, who)
-	if err != nil {
-		return nil, err
-	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true,
+	return &out, nil
+}
+
+// setCookie gives the browser a cookie that no script reads and that goes to no other site.
+func (a *API) setCookie(c request, name, value string, expires time.Time) {
+	http.SetCookie(c.Writer, &http.Cookie{Name: name, Value: value, Path: "/", Expires: expires, HttpOnly: true,
 		SameSite: http.SameSiteStrictMode, Secure: overTLS(c.Request)})
-	session := sessionOf(who)
-	return &session, nil
 }
 
 func (a *API) signOut(ctx context.Context, c request) (none, error) {
-	if secret, err := c.Cookie(cookieName); err == nil {
-		if err := a.service.Access.EndSession(ctx, secret); err != nil {
+	if who := c.who(); who.Session != nil {
+		if err := a.service.Access.EndSession(ctx, who, who.Session.ID, false); err != nil {
 			return none{}, err
 		}
 	}

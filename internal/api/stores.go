@@ -147,10 +147,6 @@ func (a *API) catalogRoutes() []route {
 			func(ctx context.Context, r request, in catalog.RecordKeeps) (catalog.RecordKeeps, error) {
 				return s.Chores.SetRecordKeeps(ctx, r.actor(), in)
 			}),
-		paged("/audit", "AuditLog", "The newest lines of the audit log",
-			func(ctx context.Context, _ request, p catalog.Page) ([]catalog.Entry, error) {
-				return s.Catalog.AuditLog(ctx, p)
-			}, view.EntryOf),
 	}
 }
 

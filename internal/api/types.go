@@ -17,9 +17,13 @@ type Items[T any] struct {
 	Next  *string `json:"next"` // what `after` says for the next page; null on the last
 }
 
-// Login is what a console session begins with.
+// Login is what a session begins with: a token, or a name and a password.
 type Login struct {
-	Token string `json:"token"`
+	Token    string `json:"token,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Password string `json:"password,omitempty"`
+	Code     string `json:"code,omitempty"` // of the second factor, where there is one
+	Keep     bool   `json:"keep,omitempty"` // answer with a token of the session, in place of a cookie
 }
 
 // Session says who is signed in.
@@ -27,7 +31,41 @@ type Session struct {
 	Actor string `json:"actor"`
 	// viewer, operator, approver or administrator
 	Role   rights.Role    `json:"role"`
-	Rights []rights.Right `json:"rights"` // what the one who is signed in may do
+	Rights []rights.Right `json:"rights"` // what the one who is signed in may do in all sources
+	Grants rights.Grants  `json:"grants"` // what they may do besides, by source
+
+	Kind         string        `json:"kind"`            // administrator (its token), person or service
+	Session      string        `json:"session"`         // its public name; empty: came with a token
+	ExpiresAt    *catalog.Time `json:"expires_at"`      // when the session ends at the latest; null: came with a token
+	MustChange   bool          `json:"must_change"`     // the password has to be changed first
+	SecondFactor bool          `json:"second_factor"`   // a code is asked for at sign-in
+	LastAt       *catalog.Time `json:"last_at"`         // told at sign-in: when the account signed in before; null: never
+	LastFrom     string        `json:"last_from"`       // likewise, from which address
+	Token        string        `json:"token,omitempty"` // of the session, where it was asked for
+}
+
+// NewPassword is a password that is to be somebody's own.
+type NewPassword struct {
+	Password    string `json:"password"`     // the one that they have
+	NewPassword string `json:"new_password"` // 12 characters at least
+}
+
+// PasswordAgain shows once more that it is the person who is signed in.
+type PasswordAgain struct {
+	Password string `json:"password"`
+}
+
+// SecondFactor is a second factor that somebody may take.
+type SecondFactor struct {
+	Secret  string `json:"secret"`
+	Address string `json:"address"` // the same as an otpauth address, which apps read
+}
+
+// NewSecond makes a second factor somebody's, or takes it away.
+type NewSecond struct {
+	Password string `json:"password"`
+	Secret   string `json:"secret,omitempty"` // empty: there is to be none
+	Code     string `json:"code,omitempty"`   // of the second factor: of the new one, or of the one that goes
 }
 
 // Status is what the overview shows.

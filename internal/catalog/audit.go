@@ -2,33 +2,335 @@ package catalog
 
 import (
 	"context"
+	"crypto/rand"
+	"database/sql"
+	"errors"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"github.com/oklog/ulid/v2"
+
+	"ambercellar/internal/core/audit"
 )
 
-// Entry is a line of the audit log.
+// Entry is an entry of the audit log.
 type Entry struct {
-	ID      int64  `db:"id"`
-	At      Time   `db:"at"`
-	Actor   string `db:"actor"`
-	Action  string `db:"action"`
-	Subject string `db:"subject"`
-	Detail  string `db:"detail"`
+	ID      int64              `db:"id"`
+	At      Time               `db:"at"`
+	Actor   string             `db:"actor"`
+	Session string             `db:"session"` // its public name; empty: a token's, or the service's own
+	Address string             `db:"address"`
+	Action  string             `db:"action"`
+	Subject string             `db:"subject"`
+	Outcome audit.EntryOutcome `db:"outcome"`
+	Digest  string             `db:"digest"`
+	Hash    string             `db:"hash"`
+	Detail  string             `db:"detail"`
+	Erased  bool               `db:"erased"` // the detail was erased
 }
 
-// Note writes a line into the audit log.
+// Origin says from where something is asked for.
+type Origin struct {
+	Session string // its public name; empty: none
+	Address string // empty: not from outside
+}
+
+type originKey struct{}
+
+// WithOrigin says of everything that is done with a context from where it was asked for.
+func WithOrigin(ctx context.Context, o Origin) context.Context {
+	return context.WithValue(ctx, originKey{}, o)
+}
+
+// OriginOf returns from where something was asked for.
+func OriginOf(ctx context.Context) Origin {
+	o, _ := ctx.Value(originKey{}).(Origin)
+	return o
+}
+
+// Note writes an entry into the audit log of something that was done.
 func (c *Catalog) Note(ctx context.Context, actor, action, subject, detail string) error {
-	return c.note(ctx, c.writes, actor, action, subject, detail)
+	return c.NoteOutcome(ctx, actor, action, subject, audit.OutcomeDone, detail)
 }
 
-func (c *Catalog) note(ctx context.Context, x sqlx.ExecerContext, actor, action, subject, detail string) error {
-	_, err := x.ExecContext(ctx, "INSERT INTO audit (at, actor, action, subject, detail) VALUES (?, ?, ?, ?, ?)",
-		At(c.Now()), actor, action, subject, detail)
+// NoteOutcome writes an entry into the audit log of something that was done, refused, or failed.
+func (c *Catalog) NoteOutcome(ctx context.Context, actor, action, subject string, outcome audit.EntryOutcome,
+	detail string) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		_, err := c.enter(ctx, tx, Entry{Actor: actor, Action: action, Subject: subject, Outcome: outcome, Detail: detail})
+		return err
+	})
+}
+
+func (c *Catalog) note(ctx context.Context, tx *sqlx.Tx, actor, action, subject, detail string) error {
+	_, err := c.enter(ctx, tx, Entry{Actor: actor, Action: action, Subject: subject, Outcome: audit.OutcomeDone, Detail: detail})
 	return err
 }
 
-// AuditLog returns the newest lines of the audit log.
-func (c *Catalog) AuditLog(ctx context.Context, p Page) ([]Entry, error) {
-	return paged[Entry](ctx, c.db, p, order{columns: []string{"id"}}, "SELECT * FROM audit WHERE true")
+// enter writes an entry at the end of the chain.
+func (c *Catalog) enter(ctx context.Context, tx *sqlx.Tx, e Entry) (id int64, err error) {
+	e.At = At(c.Now())
+	from := OriginOf(ctx)
+	e.Session, e.Address = from.Session, from.Address
+	last, hash, err := auditEnd(ctx, tx)
+	if err != nil {
+		return 0, err
+	}
+	e.ID = last + 1
+	return e.ID, chained(ctx, tx, &e, hash)
+}
+
+// chained writes an entry behind one with a hash, and fills in what follows from that.
+func chained(ctx context.Context, tx *sqlx.Tx, e *Entry, before string) error {
+	salt := rand.Text()
+	e.Digest = audit.Digest(salt, e.Detail)
+	e.Hash = e.core().Sum(before)
+	if _, err := tx.NamedExecContext(ctx, "INSERT INTO audit (id, at, actor, session, address, action, subject, outcome, "+
+		"digest, hash) VALUES (:id, :at, :actor, :session, :address, :action, :subject, :outcome, :digest, :hash)",
+		e); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "INSERT INTO audit_detail (entry, salt, text) VALUES (?, ?, ?)", e.ID, salt, e.Detail)
+	return err
+}
+
+func (e *Entry) core() *audit.Entry {
+	return &audit.Entry{ID: e.ID, At: e.At.Time, Actor: e.Actor, Session: e.Session, Address: e.Address, Action: e.Action,
+		Subject: e.Subject, Outcome: e.Outcome, Digest: e.Digest, Hash: e.Hash}
+}
+
+// auditEnd returns the last entry of the audit log and its hash; of a log without any, 0 and its genesis.
+func auditEnd(ctx context.Context, q sqlx.QueryerContext) (id int64, hash string, err error) {
+	err = q.QueryRowxContext(ctx, "SELECT id, hash FROM audit ORDER BY id DESC LIMIT 1").Scan(&id, &hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return auditBegin(ctx, q)
+	}
+	return id, hash, err
+}
+
+// auditSetting is where the catalog keeps the name of its audit log.
+const auditSetting = "audit_log"
+
+// auditBegin returns what stands before the first entry.
+func auditBegin(ctx context.Context, q sqlx.QueryerContext) (id int64, hash string, err error) {
+	var log string
+	if err := sqlx.GetContext(ctx, q, &log, "SELECT value FROM setting WHERE name = ?", auditSetting); err != nil {
+		return 0, "", fmt.Errorf("the name of the audit log: %w", err)
+	}
+	return 0, audit.Genesis(log), nil
+}
+
+// chainAudit takes the entries of an audit log over that was no chain.
+func chainAudit(ctx context.Context, tx *sqlx.Tx) error {
+	log := ulid.Make().String()
+	if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", auditSetting, log); err != nil {
+		return err
+	}
+	const piece = 1000
+	hash := audit.Genesis(log)
+	for last, n := int64(0), int64(0); ; {
+		old := []Entry{}
+		if err := tx.SelectContext(ctx, &old, "SELECT id, at, actor, action, subject, detail FROM audit_before WHERE "+
+			"id > ? ORDER BY id LIMIT ?", last, piece); err != nil {
+			return err
+		}
+		if len(old) == 0 {
+			break
+		}
+		for i := range old {
+			e := &old[i]
+			n++
+			last, e.ID, e.Outcome = e.ID, n, audit.OutcomeDone
+			if err := chained(ctx, tx, e, hash); err != nil {
+				return err
+			}
+			hash = e.Hash
+		}
+	}
+	_, err := tx.ExecContext(ctx, "DROP TABLE audit_before")
+	return err
+}
+
+// AuditFilter says which entries of the audit log are meant; empty: all.
+type AuditFilter struct {
+	Actor, Kind, Action, Subject string
+	Outcome                      audit.EntryOutcome
+	From, To                     *Time // from is within, to is not
+	Since                        int64 // those behind an entry
+}
+
+const auditColumns = "id, at, actor, session, address, action, subject, outcome, digest, hash, coalesce(text, '') AS " +
+	"detail, coalesce(erased, 0) <> 0 AS erased FROM audit LEFT JOIN audit_detail ON entry = id"
+
+func (f *AuditFilter) where() (text string, args []any) {
+	text = " WHERE true"
+	for _, x := range []struct{ column, value string }{{"actor", f.Actor}, {"kind", f.Kind}, {"action", f.Action},
+		{"subject", f.Subject}} {
+		if x.value != "" {
+			text += " AND " + x.column + " = ?"
+			args = append(args, x.value)
+		}
+	}
+	switch f.Outcome {
+	case "":
+	case audit.OutcomeDone:
+		text += " AND outcome = 'done'"
+	default:
+		text += " AND outcome = ? AND outcome <> 'done'"
+		args = append(args, f.Outcome)
+	}
+	if f.From != nil {
+		text += " AND at >= ?"
+		args = append(args, *f.From)
+	}
+	if f.To != nil {
+		text += " AND at < ?"
+		args = append(args, *f.To)
+	}
+	if f.Since > 0 {
+		text += " AND id > ?"
+		args = append(args, f.Since)
+	}
+	return text, args
+}
+
+// AuditLog returns the newest entries of the audit log that are meant.
+func (c *Catalog) AuditLog(ctx context.Context, f AuditFilter, p Page) ([]Entry, error) {
+	where, args := f.where()
+	return paged[Entry](ctx, c.db, p, order{columns: []string{"at", "id"}}, "SELECT "+auditColumns+where, args...)
+}
+
+// AuditEntry returns an entry of the audit log.
+func (c *Catalog) AuditEntry(ctx context.Context, id int64) (*Entry, error) {
+	return get[Entry](ctx, c.db, "entry", fmt.Sprint(id), "SELECT "+auditColumns+" WHERE id = ?", id)
+}
+
+// EachEntry hands out the entries that are meant, the oldest first, a few at a time. Entries that are written meanwhile
+// are not among them.
+func (c *Catalog) EachEntry(ctx context.Context, f AuditFilter, each func([]Entry) error) error {
+	end, _, err := auditEnd(ctx, c.db)
+	if err != nil {
+		return err
+	}
+	const piece = 1000
+	where, args := f.where()
+	for p := (Page{Limit: piece}); ; {
+		some, err := paged[Entry](ctx, c.db, p, order{columns: []string{"at", "id"}, up: true},
+			"SELECT "+auditColumns+where+" AND id <= ?", append(args[:len(args):len(args)], end)...)
+		if err != nil || len(some) == 0 {
+			return err
+		}
+		if err := each(some); err != nil {
+			return err
+		}
+		if len(some) < piece {
+			return nil
+		}
+		p.After = some[len(some)-1].Place()
+	}
+}
+
+// eraseDetails takes away the details of entries, and records that.
+func (c *Catalog) eraseDetails(ctx context.Context, tx *sqlx.Tx, actor, why, entries string, args ...any) error {
+	ids := []int64{}
+	if err := tx.SelectContext(ctx, &ids, "SELECT id FROM audit JOIN audit_detail ON entry = id WHERE erased = 0 AND "+
+		entries, args...); err != nil || len(ids) == 0 {
+		return err
+	}
+	by, err := c.enter(ctx, tx, Entry{Actor: actor, Action: audit.EraseAction, Subject: fmt.Sprint(ids), Outcome: audit.OutcomeDone,
+		Detail: why})
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if _, err := tx.ExecContext(ctx, "UPDATE audit_detail SET salt = '', text = '', erased = ? WHERE entry = ?", by,
+			id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// EraseDetail takes away the detail of an entry, and records that.
+func (c *Catalog) EraseDetail(ctx context.Context, actor string, id int64, why string) error {
+	if _, err := c.AuditEntry(ctx, id); err != nil {
+		return err
+	}
+	return c.transaction(ctx, func(tx *sqlx.Tx) error { return c.eraseDetails(ctx, tx, actor, why, "id = ?", id) })
+}
+
+// AuditHead returns the name of the audit log, its last entry, and the hash of that.
+func (c *Catalog) AuditHead(ctx context.Context) (*audit.Head, error) {
+	log, err := c.Setting(ctx, auditSetting)
+	if err != nil {
+		return nil, err
+	}
+	id, hash, err := auditEnd(ctx, c.db)
+	return &audit.Head{Format: audit.HeadFormat, Log: log, Entry: id, Hash: hash, At: c.Now().UTC()}, err
+}
+
+// CheckAudit checks the audit log against itself and against heads that are known from elsewhere. done is told how many
+// entries were checked, now and then.
+func (c *Catalog) CheckAudit(ctx context.Context, heads []audit.Head, done func(int64)) (*audit.Checker, error) {
+	return checkAudit(ctx, c.db, heads, done)
+}
+
+// CheckAuditFile does the same with the file of a catalog that no service may have open.
+func CheckAuditFile(ctx context.Context, path string, heads func(log string) ([]audit.Head, error),
+	done func(int64)) (*audit.Checker, error) {
+	if err := CheckFile(ctx, path); err != nil {
+		return nil, err
+	}
+	db, err := sqlx.Open("sqlite", fileAddress(path)+"?mode=ro")
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	var log string
+	if err := db.GetContext(ctx, &log, "SELECT value FROM setting WHERE name = ?", auditSetting); err != nil {
+		return nil, fmt.Errorf("%s is of a version whose audit log is no chain; start the service with it once: %w", path,
+			err)
+	}
+	known, err := heads(log)
+	if err != nil {
+		return nil, err
+	}
+	return checkAudit(ctx, db, known, done)
+}
+
+type checked struct {
+	Entry
+	Salt  sql.NullString `db:"salt"`
+	Text  sql.NullString `db:"text"`
+	Taken sql.NullInt64  `db:"taken"`
+}
+
+func checkAudit(ctx context.Context, q sqlx.QueryerContext, heads []audit.Head, done func(int64)) (*audit.Checker, error) {
+	first, hash, err := auditBegin(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	c := audit.NewChecker(first, hash, heads)
+	const piece = 2000
+	for last := first; ; {
+		some, err := list[checked](ctx, q, "SELECT id, at, actor, session, address, action, subject, outcome, digest, hash, "+
+			"salt, text, erased AS taken FROM audit LEFT JOIN audit_detail ON entry = id WHERE id > ? ORDER BY id LIMIT ?",
+			last, piece)
+		if err != nil {
+			return nil, err
+		}
+		for i := range some {
+			e := &some[i]
+			c.Add(e.core(), audit.Detail{Salt: e.Salt.String, Text: e.Text.String, Erased: e.Taken.Int64,
+				Missing: !e.Text.Valid})
+			last = e.ID
+		}
+		if done != nil {
+			done(c.Entries)
+		}
+		if len(some) < piece {
+			c.End()
+			return c, nil
+		}
+	}
 }

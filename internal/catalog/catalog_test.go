@@ -2,10 +2,8 @@ package catalog
 
 import (
 	"bytes"
-	"database/sql"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,11 +11,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/pressly/goose/v3"
-
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
+
+	"github.com/jmoiron/sqlx"
 )
 
 func open(t *testing.T) *Catalog {
@@ -143,32 +141,15 @@ func TestSegmentsAndTheirChain(t *testing.T) {
 	}
 }
 
-func TestSessionsRunOut(t *testing.T) {
-	c := open(t)
-	now := time.Now()
-	if err := c.AddSession(t.Context(), "h", "", now.Add(time.Hour)); err != nil {
-		t.Fatal(err)
-	}
-	for _, x := range []struct {
-		hash string
-		at   time.Time
-		want bool
-	}{{"h", now, true}, {"h", now.Add(2 * time.Hour), false}, {"other", now, false}} {
-		if ok, err := c.HasSession(t.Context(), x.hash, x.at); ok != x.want || err != nil {
-			t.Errorf("session %s at %s: %v, %v", x.hash, x.at, ok, err)
-		}
-	}
-}
-
 // TestACatalogOfTheFirstVersionIsTakenOver makes a catalog as the first version left it, with a plan and a run that
 // waits, and opens it.
 func TestACatalogOfTheFirstVersionIsTakenOver(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "catalog.db")
-	db, err := sql.Open("sqlite", "file:"+path)
+	db, err := sqlx.Open("sqlite", "file:"+path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, mustSub(t))
+	provider, err := upgrades(db)
 	if err == nil {
 		_, err = provider.UpTo(t.Context(), 1)
 	}
@@ -216,15 +197,6 @@ func TestACatalogOfTheFirstVersionIsTakenOver(t *testing.T) {
 	}
 }
 
-func mustSub(t *testing.T) fs.FS {
-	t.Helper()
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return files
-}
-
 // Many who write at a time take turns, and none is turned away; those who read meanwhile see what is there.
 func TestWritersTakeTurns(t *testing.T) {
 	c, err := Open(t.Context(), filepath.Join(t.TempDir(), "catalog.db"))
@@ -237,7 +209,7 @@ func TestWritersTakeTurns(t *testing.T) {
 		group.Go(func() {
 			for j := range 10 {
 				if i%3 == 0 {
-					if _, err := c.AuditLog(t.Context(), First(5)); err != nil {
+					if _, err := c.AuditLog(t.Context(), AuditFilter{}, First(5)); err != nil {
 						t.Error(err)
 					}
 				} else if err := c.Note(t.Context(), "me", "test", fmt.Sprint(i), fmt.Sprint(j)); err != nil {
@@ -247,7 +219,7 @@ func TestWritersTakeTurns(t *testing.T) {
 		})
 	}
 	group.Wait()
-	if log, err := c.AuditLog(t.Context(), All); err != nil || len(log) != 400 {
+	if log, err := c.AuditLog(t.Context(), AuditFilter{}, All); err != nil || len(log) != 400 {
 		t.Errorf("%d lines, %v", len(log), err)
 	}
 }

@@ -307,7 +307,7 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 			out.EndedAt, out.Erases = &now, ""
 		}
 		if out.Kind == KindErasure && to == DisposalDone {
-			if err := forgetConditions(ctx, tx, out.Source, out.Table); err != nil {
+			if err := c.forgetConditions(ctx, tx, out.Source, out.Table); err != nil {
 				return err
 			}
 		}
@@ -363,12 +363,18 @@ func (c *Catalog) BeingDisposed(ctx context.Context, source, table string) ([]Se
 
 // forgetConditions takes the conditions and keys that people gave out of what is over and done with, for a table of
 // which rows were erased: they can name who was. Holds that stand, and what has not ended, keep theirs.
-func forgetConditions(ctx context.Context, tx *sqlx.Tx, source, table string) error {
+func (c *Catalog) forgetConditions(ctx context.Context, tx *sqlx.Tx, source, table string) error {
+	why := "rows of " + source + "." + table + " were erased"
+	if err := c.eraseDetails(ctx, tx, "service", why, `action = 'hold place' AND subject IN (SELECT id FROM hold WHERE
+		source = ? AND table_name = ? AND lifted_at IS NOT NULL AND filter <> '')`, source, table); err != nil {
+		return err
+	}
+	// what rows somebody looked for
+	if err := c.eraseDetails(ctx, tx, "service", why, "kind = 'rows' AND subject = ? AND text <> ''",
+		source+"."+table); err != nil {
+		return err
+	}
 	for _, statement := range []string{
-		`UPDATE audit SET detail = replace(detail, (SELECT filter FROM hold WHERE id = subject), '(forgotten)')
-			WHERE action = 'hold place'
-			AND subject IN (SELECT id FROM hold WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL
-				AND filter <> '')`,
 		"UPDATE hold SET filter = '(forgotten)' WHERE source = ?1 AND table_name = ?2 AND lifted_at IS NOT NULL " +
 			"AND filter <> ''",
 		`UPDATE restore SET scope = json_set(scope, '$.where', '(forgotten)'), reason = CASE WHEN reason = '' THEN ''

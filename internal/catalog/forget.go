@@ -208,8 +208,14 @@ func forgetRuns(ctx context.Context, tx *sqlx.Tx, before time.Time, most int) (n
 	return int64(len(ids)), nil
 }
 
-// EndOldSessions forgets console sessions that have run out.
+// browserKept is how long it is known that somebody has signed in from a browser.
+const browserKept = 180 * 24 * time.Hour
+
+// EndOldSessions forgets sessions that have run out, and browsers that were not seen for long.
 func (c *Catalog) EndOldSessions(ctx context.Context, now time.Time) error {
 	_, err := c.writes.ExecContext(ctx, "DELETE FROM session WHERE expires_at < ?", At(now))
+	if err == nil {
+		_, err = c.writes.ExecContext(ctx, "DELETE FROM known_browser WHERE at < ?", At(now.Add(-browserKept)))
+	}
 	return err
 }

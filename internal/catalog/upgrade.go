@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -27,7 +28,25 @@ func (e *NewerError) Error() string {
 // supported is the newest version of the tables that this version of the service knows.
 func supported() (int64, error) {
 	files, err := migrations.ReadDir("migrations")
-	return int64(len(files)), err
+	return int64(len(files) + len(steps)), err
+}
+
+// steps are those of an upgrade that SQL alone cannot do, by the version of the tables after them.
+var steps = map[int64]func(context.Context, *sqlx.Tx) error{29: chainAudit}
+
+// upgrades carries out the steps of an upgrade of a catalog.
+func upgrades(db *sqlx.DB) (*goose.Provider, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	var in []*goose.Migration
+	for version, step := range steps {
+		in = append(in, goose.NewGoMigration(version, &goose.GoFunc{RunTx: func(ctx context.Context, tx *sql.Tx) error {
+			return step(ctx, &sqlx.Tx{Tx: tx, Mapper: db.Mapper})
+		}}, nil))
+	}
+	return goose.NewProvider(goose.DialectSQLite3, db.DB, files, goose.WithGoMigrations(in...))
 }
 
 // version returns the version of a catalog's tables; 0: there are none yet.
@@ -70,11 +89,7 @@ func (c *Catalog) upgrade(ctx context.Context, db *sqlx.DB, path string) error {
 				"changed: %w", err)
 		}
 	}
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db.DB, files)
+	provider, err := upgrades(db)
 	if err == nil {
 		_, err = provider.Up(ctx)
 	}

@@ -12,19 +12,19 @@ import (
 	"syscall"
 	"testing"
 
-	"github.com/pressly/goose/v3"
+	"github.com/jmoiron/sqlx"
 )
 
 // old makes a catalog whose tables are of an earlier version.
 func old(t *testing.T, dir string, at int64) (path string) {
 	t.Helper()
 	path = filepath.Join(dir, "catalog.db")
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(wal)")
+	db, err := sqlx.Open("sqlite", "file:"+path+"?_pragma=journal_mode(wal)")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, mustSub(t))
+	provider, err := upgrades(db)
 	if err == nil {
 		_, err = provider.UpTo(t.Context(), at)
 	}

@@ -160,7 +160,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.press("Start the run")
 		p.sees("Run of scans", "running", "Pause")
 		p.press("Pause")
-		p.sees("paused by the administrator", "Resume")
+		p.sees("paused by administrator", "Resume")
 		p.press("Resume")
 		p.sees("running", "Pause")
 		w.hurried(must1[client.Items[client.Run]](w, "run", "list").Items[0].ID)

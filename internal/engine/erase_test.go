@@ -100,7 +100,7 @@ func TestAnErasureTakesItsRowsAndNothingElse(t *testing.T) {
 	if again, err := b.Catalog.Disposal(t.Context(), d.ID); err != nil || again.Erases != "" {
 		t.Errorf("the condition is kept: %q, %v", again.Erases, err)
 	}
-	entries, err := b.Catalog.AuditLog(t.Context(), catalog.First(1000))
+	entries, err := b.Catalog.AuditLog(t.Context(), catalog.AuditFilter{}, catalog.First(1000))
 	if err != nil || strings.Contains(fmt.Sprint(entries), "secret") {
 		t.Errorf("the audit log tells of it: %v, %v", entries, err)
 	}

@@ -179,7 +179,7 @@ func TestATurnedBackDatabaseStopsItsRunsUntilThatIsSettled(t *testing.T) {
 		if n := h.count(t, "SELECT count(*) FROM scan WHERE id > 1000"); n != 11 {
 			t.Errorf("%d of 11 rows came back", n)
 		}
-		audit, err := b.Catalog.AuditLog(t.Context(), catalog.First(100))
+		audit, err := b.Catalog.AuditLog(t.Context(), catalog.AuditFilter{}, catalog.First(100))
 		if err != nil || !slices.ContainsFunc(audit, func(a catalog.Entry) bool {
 			return a.Action == "table settled" &&
 				strings.Contains(a.Detail, "11 rows that were archived and deleted are live again") &&

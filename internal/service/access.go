@@ -7,26 +7,23 @@ import (
 	"crypto/subtle"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"ambercellar/internal/catalog"
-	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rights"
-	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine/refuse"
 )
 
-// Access says who may come in: tokens and sessions.
+// Access says who may come in: tokens, passwords and sessions.
 type Access struct {
 	*base
 	scrape atomic.Pointer[string] // the token for reading figures alone; nil or empty: there is none
+	tries  tries
 }
 
 // SetScrapeToken changes the token for reading figures alone; empty: there is none.
@@ -42,9 +39,6 @@ func (s *Access) ScrapeToken() string {
 
 // tokenSetting is where the catalog keeps the hash of the administrator's token.
 const tokenSetting = "token_sha256"
-
-// sessionLife is how long a console session lasts.
-const sessionLife = 12 * time.Hour
 
 // hash of a secret. Secrets are made here and hold at least 128 random bits, so a plain hash keeps them.
 func hash(secret string) string {
@@ -81,23 +75,65 @@ func (s *Access) WriteToken(token string) (path string, err error) {
 
 // Who is who has come in, and what they may do.
 type Who struct {
-	Name string
-	Role rights.Role
-	Rows bool // sees values of rows
+	Name    string
+	Owner   string // the person whose account it is besides; empty: it stands for itself
+	Role    rights.Role
+	Rows    bool // sees values of rows
+	Grants  rights.Grants
+	Session *catalog.Session // nil: came with a token
+	Account *catalog.Account // nil: the administrator's token
 }
 
 // administrator is who shows the administrator's token.
 var administrator = Who{Name: "administrator", Role: rights.Administrator, Rows: true}
 
-// May says whether somebody has a right.
+// May says whether somebody has a right in all sources.
 func (w *Who) May(right rights.Right) bool {
 	return w.Role.May(right) || right == rights.Rows && w.Rows
 }
 
-func whoOf(a *catalog.Account) *Who { return &Who{Name: a.Name, Role: a.Role, Rows: a.SeesRows} }
+// MayIn says whether somebody has a right in a source.
+func (w *Who) MayIn(right rights.Right, source string) bool {
+	return w.May(right) || w.Grants[source].May(right)
+}
+
+// MaySomewhere says whether somebody has a right in all sources or in one.
+func (w *Who) MaySomewhere(right rights.Right) bool {
+	for source := range w.Grants {
+		if w.MayIn(right, source) {
+			return true
+		}
+	}
+	return w.May(right)
+}
+
+// person is whose acts an account's are: nobody decides on what they asked for under another of their accounts.
+func person(a *catalog.Account) string {
+	if a.Owner != "" {
+		return a.Owner
+	}
+	return a.Name
+}
+
+func (w *Who) person() string {
+	if w.Owner != "" {
+		return w.Owner
+	}
+	return w.Name
+}
+
+func whoOf(a *catalog.Account) *Who {
+	return &Who{Name: a.Name, Owner: a.Owner, Role: a.Role, Rows: a.SeesRows, Grants: a.Grants.V, Account: a}
+}
+
+// sessionToken begins the secrets of sessions, where they are shown in place of a token.
+const sessionToken = "amber_session_"
 
 // CheckToken returns whose a token is; nil: nobody's who may come in. from is the address that it comes from.
 func (s *Access) CheckToken(ctx context.Context, token, from string) (*Who, error) {
+	if strings.HasPrefix(token, sessionToken) {
+		return s.CheckSession(ctx, token)
+	}
 	known, err := s.Catalog.Setting(ctx, tokenSetting)
 	if err != nil {
 		return nil, err
@@ -116,7 +152,7 @@ func (s *Access) CheckToken(ctx context.Context, token, from string) (*Who, erro
 	return whoOf(a), nil
 }
 
-// usedEvery is how exactly it is kept when an account was last used.
+// usedEvery is how exactly it is kept when an account or a session was last used.
 const usedEvery = time.Minute
 
 func (s *Access) used(ctx context.Context, a *catalog.Account, from string) error {
@@ -127,73 +163,16 @@ func (s *Access) used(ctx context.Context, a *catalog.Account, from string) erro
 	return s.Catalog.UsedAccount(ctx, a.Name, from, now)
 }
 
-// accountName is what an account may be called.
-var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
-
-// NewAccount is an account that is to be made.
-type NewAccount struct {
-	Name, About, Role string
-	Rows              bool
-	Expires           string // an instant or a duration; empty: never
-}
-
-// AddAccount makes an account and returns its token, which nobody is told again.
-func (s *Access) AddAccount(ctx context.Context, actor string, in NewAccount) (token string, err error) {
-	if !accountName.MatchString(in.Name) || in.Name == administrator.Name || in.Name == "service" {
-		return "", &refuse.Error{Field: "name", Message: fmt.Sprintf("%q is not a name for an account", in.Name),
-			Remedy: "use up to 63 small letters, digits and hyphens, a letter or digit first, and neither " +
-				"administrator nor service"}
-	}
-	role, err := rights.ParseRole(in.Role)
-	if err != nil {
-		return "", &refuse.Error{Field: "role", Message: err.Error(),
-			Remedy: "write viewer, operator, approver or administrator"}
-	}
-	token = "amber_" + rand.Text()
-	a := catalog.Account{Name: in.Name, About: in.About, Role: role, SeesRows: in.Rows, Token: hash(token)}
-	if in.Expires != "" {
-		at, err := s.expiry(in.Expires)
-		if err != nil {
-			return "", err
-		}
-		a.ExpiresAt = at
-	}
-	if taken, err := s.Catalog.AddAccount(ctx, actor, a); err != nil {
-		return "", err
-	} else if taken {
-		return "", &refuse.Error{Field: "name", Message: fmt.Sprintf("there is an account %s, or was", in.Name),
-			Remedy: "take another name: the record of who did what knows it"}
-	}
-	return token, nil
-}
-
-// expiry reads when an account ends.
-func (s *Access) expiry(text string) (*catalog.Time, error) {
-	at, ok := rule.ParseISO(text)
-	if p, err := period.Parse(text); !ok && err == nil {
-		now := s.Now()
-		at, ok = now.Add(now.Sub(p.Before(now, time.UTC))), true
-	}
-	if !ok || !at.After(s.Now()) {
-		return nil, &refuse.Error{Field: "expires", Message: fmt.Sprintf("%q is no time to come", text),
-			Remedy: "write an instant like 2027-03-31T00:00:00Z, or a duration like P90D"}
-	}
-	out := catalog.At(at)
-	return &out, nil
-}
-
-// RevokeAccount ends an account and its sessions.
-func (s *Access) RevokeAccount(ctx context.Context, actor, name, reason string) error {
-	if strings.TrimSpace(reason) == "" {
-		return &refuse.Error{Field: "reason", Message: "no reason is given", Remedy: "say why the account ends"}
-	}
-	return s.Catalog.RevokeAccount(ctx, actor, name, reason)
-}
-
-// MayDecide says whether somebody may approve what another has asked for: whoever asked may not, but for the
-// administrator where nobody else could.
+// MayDecide says whether somebody may approve what another has asked for: whoever asked may not, under none of their
+// accounts, but for the administrator where nobody else could.
 func (s *Access) MayDecide(ctx context.Context, who *Who, asker string) error {
-	if who.Name != asker {
+	asked := asker
+	if a, err := s.Catalog.Account(ctx, asker); err == nil {
+		asked = person(a)
+	} else if !errors.Is(err, catalog.ErrNotFound) {
+		return err
+	}
+	if who.person() != asked {
 		return nil
 	}
 	if who.Name == administrator.Name {
@@ -203,12 +182,16 @@ func (s *Access) MayDecide(ctx context.Context, who *Who, asker string) error {
 		}
 		now := s.Now()
 		if !slices.ContainsFunc(list, func(a catalog.Account) bool {
-			return a.RevokedAt == nil && (a.ExpiresAt == nil || a.ExpiresAt.After(now)) && a.Role.May(rights.Approve)
+			return a.Stands(now) && whoOf(&a).MaySomewhere(rights.Approve)
 		}) {
 			return nil
 		}
 	}
-	return &refuse.Error{Message: who.Name + " has asked for it and may not approve it",
+	as := ""
+	if who.Name != asker {
+		as = ", as " + asker + ","
+	}
+	return &refuse.Error{Message: who.Name + " has asked for it" + as + " and may not approve it",
 		Remedy: "have somebody else decide: whoever has the right to approve"}
 }
 
@@ -217,35 +200,4 @@ func (s *Access) MayScrape(authorization string) bool {
 	token, bearer := strings.CutPrefix(authorization, "Bearer ")
 	known := s.ScrapeToken()
 	return bearer && known != "" && subtle.ConstantTimeCompare([]byte(hash(known)), []byte(hash(token))) == 1
-}
-
-// BeginSession makes a console session for someone who has shown a token; the secret goes into a cookie.
-func (s *Access) BeginSession(ctx context.Context, who *Who) (secret string, expires time.Time, err error) {
-	account := who.Name
-	if account == administrator.Name {
-		account = ""
-	}
-	secret, expires = rand.Text(), time.Now().Add(sessionLife)
-	return secret, expires, s.Catalog.AddSession(ctx, hash(secret), account, expires)
-}
-
-// CheckSession returns whose a session is; nil: it does not stand.
-func (s *Access) CheckSession(ctx context.Context, secret string) (*Who, error) {
-	switch ok, err := s.Catalog.HasSession(ctx, hash(secret), time.Now()); {
-	case err != nil:
-		return nil, err
-	case ok:
-		who := administrator
-		return &who, nil
-	}
-	a, err := s.Catalog.SessionAccount(ctx, hash(secret), time.Now())
-	if err != nil || a == nil {
-		return nil, err
-	}
-	return whoOf(a), nil
-}
-
-// EndSession ends a session.
-func (s *Access) EndSession(ctx context.Context, secret string) error {
-	return s.Catalog.EndSession(ctx, hash(secret))
 }

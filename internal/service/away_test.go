@@ -141,11 +141,11 @@ func TestAStoreThatIsAwayIsWaitedFor(t *testing.T) {
 				t.Errorf("the store's state, after %s: %v", time.Since(begun), err)
 			}
 			begun = time.Now()
-			now, err := s.Queue.Pause(t.Context(), r.ID)
+			now, err := s.Queue.Pause(t.Context(), "me", r.ID)
 			if err != nil || now.State != catalog.Paused || time.Since(begun) > 10*time.Second {
 				t.Fatalf("paused after %s: %+v, %v", time.Since(begun), now, err)
 			}
-			if _, err := s.Queue.Resume(t.Context(), r.ID); err != nil {
+			if _, err := s.Queue.Resume(t.Context(), "me", r.ID); err != nil {
 				t.Fatal(err)
 			}
 			now = s.until(t, r.ID, "it lets go", 30*time.Second,
@@ -290,14 +290,14 @@ func TestARunIsCancelledThoughItsStoreIsAway(t *testing.T) {
 	s.until(t, r.ID, "some are deleted", 3*time.Minute, func(r *catalog.Run) bool { return r.Deleted > 50 })
 	relay.Cut(true)
 	begun := time.Now()
-	if now, err := s.Queue.Cancel(t.Context(), r.ID); err != nil || now.State == catalog.Failed ||
+	if now, err := s.Queue.Cancel(t.Context(), "me", r.ID); err != nil || now.State == catalog.Failed ||
 		time.Since(begun) > interruptBudget+5*time.Second {
 		t.Fatalf("after %s: %+v, %v", time.Since(begun), now, err)
 	}
-	if now, err := s.Queue.Pause(t.Context(), r.ID); err == nil && now.State != catalog.Paused {
+	if now, err := s.Queue.Pause(t.Context(), "me", r.ID); err == nil && now.State != catalog.Paused {
 		t.Errorf("%+v", now)
 	} else if err == nil {
-		if _, err := s.Queue.Resume(t.Context(), r.ID); err != nil {
+		if _, err := s.Queue.Resume(t.Context(), "me", r.ID); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -249,14 +249,14 @@ func TestStepsAroundARun(t *testing.T) {
 	if off() != 1 {
 		t.Error("the step before has not been done")
 	}
-	if _, err := n.Queue.Pause(t.Context(), run); err != nil {
+	if _, err := n.Queue.Pause(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
 	if want := []string{"before", "after stopped"}; off() != 0 || !slices.Equal(h.told(), want) {
 		t.Errorf("after a pause, off is %d, told %q", off(), h.told())
 	}
 	// Going on is once more with steps; a freeze is not: nothing is sent to the database until it is lifted.
-	if _, err := n.Queue.Resume(t.Context(), run); err != nil {
+	if _, err := n.Queue.Resume(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
 	begun := n.until(t, run, "it goes on", 90*time.Second,
@@ -304,7 +304,7 @@ func TestStepsThatFail(t *testing.T) {
 		n.left(t, "scan") != 100 {
 		t.Errorf("told %q: %+v", h.told(), r)
 	}
-	if _, err := n.Queue.Cancel(t.Context(), run); err != nil {
+	if _, err := n.Queue.Cancel(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
 	if got := h.told(); len(got) != 1 {
@@ -356,7 +356,7 @@ func TestSourcesHaveHours(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	guard(`{}`)
-	if _, err := n.Queue.Resume(t.Context(), run); err != nil {
+	if _, err := n.Queue.Resume(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
 	if r := n.ended(t, run); r.State != catalog.Done || n.left(t, "scan") != 0 {
@@ -437,7 +437,7 @@ func TestRulesRunByWish(t *testing.T) {
 	// Until the run that works off the backlog is done.
 	n.rows(t, "berth", 60_000)
 	run := n.now(t, "berth")
-	if _, err := n.Queue.Pause(t.Context(), run); err != nil {
+	if _, err := n.Queue.Pause(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.Schedules.Off(t.Context(), "me", catalog.OffSchedule{Rule: "berth", Reason: "a backlog",
@@ -449,7 +449,7 @@ func TestRulesRunByWish(t *testing.T) {
 	if f := n.firings(t, "berth", 6)[5]; f.State != catalog.FiringSkipped || !strings.Contains(f.Reason, "a backlog") {
 		t.Errorf("%+v", f)
 	}
-	if _, err := n.Queue.Resume(t.Context(), run); err != nil {
+	if _, err := n.Queue.Resume(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
 	n.ended(t, run)

@@ -109,7 +109,7 @@ func TestRecordsOfItsOwnGoWhenTheirTimeIsOver(t *testing.T) {
 	if err != nil || keeps["batches"] != "P30D" || keeps["plans"] != "" || keeps["runs"] != "P10Y" {
 		t.Errorf("%v, %v", keeps, err)
 	}
-	log, err := s.Catalog.AuditLog(t.Context(), catalog.First(1))
+	log, err := s.Catalog.AuditLog(t.Context(), catalog.AuditFilter{}, catalog.First(1))
 	if err != nil || len(log) != 1 || !strings.Contains(log[0].Detail, "batches:P30D") {
 		t.Errorf("%+v, %v", log, err)
 	}

@@ -353,7 +353,7 @@ func (s *Jobs) Pause(ctx context.Context, actor string, kind catalog.JobKind, id
 	if err != nil || kind == catalog.JobVerification { // that one stops at its next segment
 		return err
 	}
-	return s.halt(ctx, j, "paused by the administrator")
+	return s.halt(ctx, j, "paused by "+actor)
 }
 
 // halt stops a job at work, and waits until it has stopped, for a while.
@@ -415,7 +415,7 @@ func (s *Jobs) Cancel(ctx context.Context, actor string, kind catalog.JobKind, i
 	if err != nil {
 		return err
 	}
-	if err := s.halt(ctx, j, "cancelled by the administrator"); err != nil {
+	if err := s.halt(ctx, j, "cancelled by "+actor); err != nil {
 		return err
 	}
 	there, works, err := s.remove(ctx, j)

@@ -68,7 +68,7 @@ func (s *Queue) lookOut(r *catalog.Run) time.Time {
 			return
 		}
 		s.Log.Info("what a run waited for is back", "run", r.ID)
-		if _, err := s.resume(s.ctx, "service", r.ID); err != nil && s.ctx.Err() == nil {
+		if _, err := s.Resume(s.ctx, "service", r.ID); err != nil && s.ctx.Err() == nil {
 			s.Log.Warn("a run that waited cannot go on", "run", r.ID, "error", err)
 		}
 	}()

@@ -166,7 +166,7 @@ func (s *Queue) carryOut(ctx context.Context, a *activeRun, r *catalog.Run) (err
 // taken up again, as an execution of its own.
 func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	ctx := context.Background()
-	to, reason := catalog.Done, ""
+	to, reason, actor := catalog.Done, "", "service"
 	s.lineages.heldBy(r.Source, r.Table, err)
 	var resting *refuse.Resting
 	var stopped *refuse.Stopped
@@ -197,16 +197,19 @@ func (s *Queue) conclude(a *activeRun, r *catalog.Run, err error) *catalog.Run {
 	case errors.As(err, &stopped):
 		to, reason = catalog.Paused, stopped.Reason
 	case errors.Is(err, refuse.ErrPause):
-		to, reason = catalog.Paused, "paused by the administrator"
+		actor = refuse.Whose(err)
+		to, reason = catalog.Paused, "paused by "+actor
 	case errors.Is(err, refuse.ErrCancel):
-		to, reason = catalog.Cancelled, "cancelled by the administrator"
+		if to, reason, actor = catalog.Cancelled, "cancelled", refuse.Whose(err); actor != "service" {
+			reason += " by " + actor
+		}
 	default:
 		s.lineages.disagrees(err)
 		to, reason = catalog.Failed, err.Error()
 		s.Log.Error("run stopped", "run", r.ID, "error", err)
 	}
 	var now *catalog.Run
-	keep := func() (*catalog.Run, error) { return s.Catalog.SetRunState(ctx, "service", r.ID, to, reason) }
+	keep := func() (*catalog.Run, error) { return s.Catalog.SetRunState(ctx, actor, r.ID, to, reason) }
 	if to == catalog.Failed && triesAgain(r, err) {
 		at := s.Now().Add(firstRunRetry << r.Retries)
 		to = catalog.Resting
@@ -382,33 +385,33 @@ func (s *Queue) Run(ctx context.Context, id string) (*catalog.Run, error) {
 }
 
 // Pause stops a run after its current batch; Resume goes on from there.
-func (s *Queue) Pause(ctx context.Context, id string) (*catalog.Run, error) {
-	return s.interrupt(ctx, id, refuse.ErrPause)
+func (s *Queue) Pause(ctx context.Context, actor, id string) (*catalog.Run, error) {
+	return s.interrupt(ctx, actor, id, refuse.ErrPause)
 }
 
 // Cancel ends a run after its current batch. What was archived stays archived; rows not reached stay live.
-func (s *Queue) Cancel(ctx context.Context, id string) (*catalog.Run, error) {
-	r, err := s.Catalog.Cancelling(ctx, "administrator", id)
+func (s *Queue) Cancel(ctx context.Context, actor, id string) (*catalog.Run, error) {
+	r, err := s.Catalog.Cancelling(ctx, actor, id)
 	if err != nil {
 		return nil, err
 	}
 	if r.State == catalog.Paused || r.State == catalog.Failed || r.State == catalog.Copied ||
 		r.State == catalog.Resting {
 		// Its open segments are closed by an execution that is cancelled from the start.
-		if r, err = s.Catalog.SetRunState(ctx, "administrator", id, catalog.Running, "being cancelled"); err != nil {
+		if r, err = s.Catalog.SetRunState(ctx, actor, id, catalog.Running, "being cancelled"); err != nil {
 			return nil, err
 		}
 		s.launch(r)
 	}
-	return s.interrupt(ctx, id, refuse.ErrCancel)
+	return s.interrupt(ctx, actor, id, refuse.ErrCancel)
 }
 
 // interruptBudget is how long whoever stops a run waits until it has stopped. It stops all the same where what it is
 // in the midst of takes longer.
 const interruptBudget = 40 * time.Second
 
-// interrupt stops a run for a cause and waits until it has stopped.
-func (s *Queue) interrupt(ctx context.Context, id string, cause error) (*catalog.Run, error) {
+// interrupt stops a run for a cause, at the wish of somebody, and waits until it has stopped.
+func (s *Queue) interrupt(ctx context.Context, actor, id string, cause error) (*catalog.Run, error) {
 	s.mu.Lock()
 	a := s.active[id]
 	s.mu.Unlock()
@@ -418,11 +421,11 @@ func (s *Queue) interrupt(ctx context.Context, id string, cause error) (*catalog
 			return nil, err
 		}
 		if r.State == catalog.Resting && errors.Is(cause, refuse.ErrPause) { // it does not go on by itself any more
-			return s.Catalog.SetRunState(ctx, "administrator", id, catalog.Paused, "paused by the administrator")
+			return s.Catalog.SetRunState(ctx, actor, id, catalog.Paused, "paused by "+actor)
 		}
 		return nil, fmt.Errorf("run %s is %s: %w", id, r.State, catalog.ErrState)
 	}
-	s.stopRun(a, cause)
+	s.stopRun(a, &refuse.By{Cause: cause, Who: actor})
 	select {
 	case <-a.done:
 	case <-ctx.Done():
@@ -451,11 +454,7 @@ func (s *Queue) waitsFor(id string) string {
 }
 
 // Resume puts a paused or failed run back into the queue.
-func (s *Queue) Resume(ctx context.Context, id string) (*catalog.Run, error) {
-	return s.resume(ctx, "administrator", id)
-}
-
-func (s *Queue) resume(ctx context.Context, actor, id string) (*catalog.Run, error) {
+func (s *Queue) Resume(ctx context.Context, actor, id string) (*catalog.Run, error) {
 	r, err := s.Catalog.SetRunState(ctx, actor, id, catalog.Queued, "")
 	if err != nil {
 		return nil, err
@@ -508,7 +507,7 @@ func (s *Queue) goOnWaiting(ctx context.Context) (next time.Time, err error) {
 		case r.State == catalog.Resting:
 			s.Log.Info("the window of a resting run opens", "run", r.ID)
 			// somebody was first
-			if _, one := s.resume(ctx, "service", r.ID); one != nil && !errors.Is(one, catalog.ErrState) {
+			if _, one := s.Resume(ctx, "service", r.ID); one != nil && !errors.Is(one, catalog.ErrState) {
 				err = errors.Join(err, fmt.Errorf("run %s cannot go on: %w", r.ID, one))
 			}
 		default:

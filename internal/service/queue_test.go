@@ -72,7 +72,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 	for range 2 {
 		group.Go(func() {
 			for ; time.Now().Before(end); time.Sleep(time.Millisecond) {
-				if _, err := s.Queue.Resume(t.Context(), r.ID); err == nil {
+				if _, err := s.Queue.Resume(t.Context(), "me", r.ID); err == nil {
 					mu.Lock()
 					resumed++
 					mu.Unlock()
@@ -83,7 +83,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 		})
 		group.Go(func() {
 			for ; time.Now().Before(end); time.Sleep(3 * time.Millisecond) {
-				if _, err := s.Queue.Pause(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
+				if _, err := s.Queue.Pause(t.Context(), "me", r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
 					t.Error(err)
 				}
 			}
@@ -113,7 +113,7 @@ func TestARunThatIsResumedAgainAndAgain(t *testing.T) {
 			t.Fatalf("%+v, %v", now, err)
 		}
 		if now.State == catalog.Paused {
-			if _, err := s.Queue.Resume(t.Context(), r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
+			if _, err := s.Queue.Resume(t.Context(), "me", r.ID); err != nil && !errors.Is(err, catalog.ErrState) {
 				t.Fatal(err)
 			}
 		}

@@ -488,7 +488,7 @@ func TestAScheduledRunThatFailsIsTriedAgain(t *testing.T) {
 	if _, err := n.db(t).Exec("DROP TRIGGER broken"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := n.Queue.Resume(t.Context(), run); err != nil {
+	if _, err := n.Queue.Resume(t.Context(), "me", run); err != nil {
 		t.Fatal(err)
 	}
 	if r = n.ended(t, run); r.State != catalog.Done || r.Deleted != rows || n.left(t, "scan") != 0 {

@@ -68,6 +68,7 @@ type Service struct {
 	Freezes  *Freezes
 	Jobs     *Jobs
 	Declared *Declarations
+	Audit    *Audit
 
 	Schedules  *Schedules
 	Conditions *Conditions
@@ -122,6 +123,8 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places, declared: s.Declared}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, findings: s.Findings,
 		health: s.Health}
+	s.Audit = &Audit{base: b}
+	s.Chores.audit = s.Audit
 	s.Conditions = &Conditions{base: b, notifier: s.Notifier, freezes: s.Freezes}
 	s.Queue.conditions = s.Conditions
 	b.Engine.Runs.Around = s.Conditions.around

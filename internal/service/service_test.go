@@ -69,18 +69,37 @@ func TestASecondServiceOnTheSameDirectoryIsRefused(t *testing.T) {
 func TestSessionsEndWhenTheyAreEnded(t *testing.T) {
 	s, _ := open(t, t.TempDir())
 	defer s.Close()
-	secret, expires, err := s.Access.BeginSession(t.Context(), &administrator)
-	if err != nil || time.Until(expires) < 11*time.Hour {
-		t.Fatalf("%s, %v", expires, err)
+	secret, session, err := s.Access.BeginSession(t.Context(), Beginning{Who: &administrator})
+	if err != nil || time.Until(session.ExpiresAt.Time) < 11*time.Hour {
+		t.Fatalf("%+v, %v", session, err)
 	}
-	if who, _ := s.Access.CheckSession(t.Context(), secret); who == nil {
-		t.Error("a new session does not stand")
+	who, _ := s.Access.CheckSession(t.Context(), secret)
+	if who == nil || who.Session.ID != session.ID {
+		t.Fatal("a new session does not stand")
 	}
-	if err := s.Access.EndSession(t.Context(), secret); err != nil {
+	if err := s.Access.EndSession(t.Context(), who, session.ID, false); err != nil {
 		t.Fatal(err)
 	}
 	if who, _ := s.Access.CheckSession(t.Context(), secret); who != nil {
 		t.Error("an ended session stands")
+	}
+	again, _, err := s.Access.BeginSession(t.Context(), Beginning{Who: &administrator, Agent: strings.Repeat("é", 300)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := s.Access.BeginSession(t.Context(), Beginning{Who: &administrator, Instead: again}); err != nil {
+		t.Fatal(err)
+	}
+	if who, _ := s.Access.CheckSession(t.Context(), again); who != nil {
+		t.Error("a session stands in whose place another one was begun")
+	}
+	for range 30 {
+		if _, _, err := s.Access.BeginSession(t.Context(), Beginning{Who: &administrator}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if list, err := s.Access.Sessions(t.Context(), &administrator, true); err != nil || len(list) != 20 {
+		t.Errorf("%d sessions stand (%v)", len(list), err)
 	}
 }
 
@@ -124,9 +143,9 @@ func TestListeningToARunThatIsOverEndsAtOnce(t *testing.T) {
 		t.Error("an event of a run that is not there")
 	}
 	for _, verb := range []func() error{
-		func() error { _, err := s.Queue.Pause(t.Context(), "nothing"); return err },
-		func() error { _, err := s.Queue.Resume(t.Context(), "nothing"); return err },
-		func() error { _, err := s.Queue.Cancel(t.Context(), "nothing"); return err },
+		func() error { _, err := s.Queue.Pause(t.Context(), "me", "nothing"); return err },
+		func() error { _, err := s.Queue.Resume(t.Context(), "me", "nothing"); return err },
+		func() error { _, err := s.Queue.Cancel(t.Context(), "me", "nothing"); return err },
 	} {
 		if err := verb(); !errors.Is(err, catalog.ErrNotFound) {
 			t.Errorf("got %v, want ErrNotFound", err)

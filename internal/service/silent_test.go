@@ -34,7 +34,7 @@ func TestASilentDatabaseIsNotWaitedForWithoutEnd(t *testing.T) {
 			}
 			relay.Frozen.Store(true)
 			begun := time.Now()
-			if now, err := s.Queue.Pause(t.Context(), r.ID); err != nil || now.State != catalog.Paused {
+			if now, err := s.Queue.Pause(t.Context(), "me", r.ID); err != nil || now.State != catalog.Paused {
 				t.Errorf("%+v, %v", now, err)
 			}
 			src, err := s.Source(t.Context(), "harbour")

@@ -25,6 +25,7 @@ type Chores struct {
 	health   *Health
 
 	findings *Findings
+	audit    *Audit
 }
 
 // A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest
@@ -55,6 +56,7 @@ func (s *Chores) chores() map[string]chore {
 		"table sizes":   s.keepSizes,
 		"store sizes":   s.keepingStores(),
 		"second copies": s.copying,
+		"audit log":     s.audit.telling(),
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
 		"moves":         s.moving,
 		"retrievals":    s.lookAfterRetrievals,

@@ -77,10 +77,10 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 		t.Errorf("the queue: %s", got)
 	}
 	// while they wait: one is paused, one cancelled, one watched, and the service is started anew
-	if r, err := n.Queue.Pause(t.Context(), c.ID); err != nil || r.State != catalog.Paused {
+	if r, err := n.Queue.Pause(t.Context(), "me", c.ID); err != nil || r.State != catalog.Paused {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if r, err := n.Queue.Resume(t.Context(), c.ID); err != nil || r.State != catalog.Queued {
+	if r, err := n.Queue.Resume(t.Context(), "me", c.ID); err != nil || r.State != catalog.Queued {
 		t.Errorf("%+v, %v", r, err)
 	}
 	events, stop := n.Queue.Listen(b.ID)
@@ -101,7 +101,7 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 	if got := n.line(); got != "a 0, d 1, b 2, c 3" {
 		t.Errorf("the queue after another start: %s", got)
 	}
-	if r, err := n.Queue.Cancel(t.Context(), a.ID); err != nil || r.State != catalog.Cancelled {
+	if r, err := n.Queue.Cancel(t.Context(), "me", a.ID); err != nil || r.State != catalog.Cancelled {
 		t.Errorf("%+v, %v", r, err)
 	}
 	b, c = n.ended(t, b.ID), n.ended(t, c.ID)
@@ -295,9 +295,9 @@ func TestTheQueueUnderAttack(t *testing.T) {
 				}
 			}
 		case 4:
-			_, err = n.Queue.Pause(t.Context(), id)
+			_, err = n.Queue.Pause(t.Context(), "me", id)
 		case 5, 6:
-			_, err = n.Queue.Resume(t.Context(), id)
+			_, err = n.Queue.Resume(t.Context(), "me", id)
 		case 7:
 			_, err = n.Queue.SetLimits(t.Context(), "me", QueueLimits{All: 1 + random.IntN(4),
 				Source: 1 + random.IntN(4)})
@@ -324,7 +324,7 @@ func TestTheQueueUnderAttack(t *testing.T) {
 		if f.State != catalog.FiringStarted {
 			t.Fatalf("%+v", f)
 		}
-		if _, err := n.Queue.Resume(t.Context(), f.Run); err != nil {
+		if _, err := n.Queue.Resume(t.Context(), "me", f.Run); err != nil {
 			frozen(err)
 		}
 		r := n.ended(t, f.Run)
@@ -409,7 +409,7 @@ func TestTenThousandRunsWait(t *testing.T) {
 	if _, err := n.Queue.SetPriority(t.Context(), "me", first.ID, 100); err != nil {
 		t.Fatal(err)
 	}
-	if r, err := n.Queue.Cancel(t.Context(), first.ID); err != nil || r.State != catalog.Cancelled {
+	if r, err := n.Queue.Cancel(t.Context(), "me", first.ID); err != nil || r.State != catalog.Cancelled {
 		t.Errorf("%+v, %v", r, err)
 	}
 	if err := n.Close(); err != nil {

@@ -344,7 +344,7 @@ func imports(text string, packages ...string) string {
 var parameter = regexp.MustCompile(`\{(\w+)\}`)
 
 // byHand are the calls that are more than a request and an answer.
-var byHand = []string{"Watch", "SearchRows", "OpenAPI", "SignIn", "SignOut", "EndRequest"}
+var byHand = []string{"Watch", "SearchRows", "OpenAPI"}
 
 // calls writes a method for each operation.
 func (g *generator) calls() string {
@@ -385,10 +385,16 @@ func (g *generator) call(b *strings.Builder, c api.Call) {
 			strings.Join(params, ", "), path)
 		return
 	}
-	out, gap := g.name(reflect.TypeOf(c.Out)), " "
+	gap := " "
 	if len(path) > 70 {
 		gap = "\n" // the arguments do not fit on a line
 	}
+	if c.Out == nil {
+		fmt.Fprintf(b, "func (c *Client) %s(%s) error {\nreturn c.Do(ctx, %q,%s%s, %s, nil)\n}\n\n", c.Name,
+			strings.Join(params, ", "), c.Method, gap, path, in)
+		return
+	}
+	out := g.name(reflect.TypeOf(c.Out))
 	head := fmt.Sprintf("func (c *Client) %s(%s)", c.Name, strings.Join(params, ", "))
 	if len(head)+len(out) > 90 {
 		head = fmt.Sprintf("func (c *Client) %s(%s,\n%s)", c.Name, strings.Join(params[:2], ", "),
@@ -410,7 +416,7 @@ func (g *generator) query(b *strings.Builder, c api.Call) {
 	for _, q := range c.Query {
 		kind, note := "string", ""
 		switch q {
-		case "limit", "months":
+		case "limit", "months", "since":
 			kind = "int"
 		case "all", "ungoverned":
 			kind = "bool"
@@ -427,7 +433,7 @@ func (g *generator) query(b *strings.Builder, c api.Call) {
 	for _, q := range c.Query {
 		field := "q." + strings.ToUpper(q[:1]) + q[1:]
 		switch q {
-		case "limit", "months":
+		case "limit", "months", "since":
 			fmt.Fprintf(b, "if %s != 0 {\nv.Set(%q, strconv.Itoa(%s))\n}\n", field, q, field)
 		case "all", "ungoverned":
 			fmt.Fprintf(b, "if %s {\nv.Set(%q, \"true\")\n}\n", field, q)

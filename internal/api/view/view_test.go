@@ -40,6 +40,12 @@ func set(v reflect.Value, depth int) {
 	case reflect.Pointer:
 		v.Set(reflect.New(v.Type().Elem()))
 		set(v.Elem(), depth+1)
+	case reflect.Map:
+		key, value := reflect.New(v.Type().Key()).Elem(), reflect.New(v.Type().Elem()).Elem()
+		set(key, depth+1)
+		set(value, depth+1)
+		v.Set(reflect.MakeMap(v.Type()))
+		v.SetMapIndex(key, value)
 	case reflect.Slice:
 		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
 		set(v.Index(0), depth+1)
@@ -75,7 +81,11 @@ func TestAllOfARecordIsShown(t *testing.T) {
 		"placed stay": shows(PlacedStayOf), "hold": shows(HoldOf), "rule": shows(RuleOf), "revision": shows(RevisionOf),
 		"keep": shows(KeepOf), "source": shows[source.Config](ConfigOf), "former name": shows(FormerNameOf),
 		"lineage": shows(LineageOf), "day": shows(DayOf), "step": shows(StepOf), "off schedule": shows(OffScheduleOf),
-		"entry": shows(EntryOf), "totals": shows(TotalsOf),
+		"entry": shows(func(e *catalog.Entry) Entry {
+			x := EntryOf(e, true)
+			x.Withheld = true // it is said of whoever asks, not of the record
+			return x
+		}), "totals": shows(TotalsOf),
 		"segment detail": shows(func(s *shelf.SegmentDetail) Segment { return SegmentDetailOf(s).Segment }),
 		"placed hold":    shows(func(p *plan.Placed) Hold { return PlacedOf(p).Hold }),
 		"rule preview":   shows(func(p *plan.Preview) Plan { return *PreviewOf(p).Plan }),

@@ -4,6 +4,7 @@ package rights
 import (
 	"fmt"
 	"slices"
+	"strings"
 )
 
 // Right is leave to do one kind of thing.
@@ -50,3 +51,43 @@ func ParseRole(text string) (Role, error) {
 
 // May says whether a role has a right. Rows is given to an account besides its role, but for administrators.
 func (r Role) May(right Right) bool { return slices.Contains(granted[r], right) }
+
+// Grant is what somebody may do in one source, besides what they may do in all.
+type Grant struct {
+	Role Role `json:"role"`           // viewer, operator, approver or administrator
+	Rows bool `json:"rows,omitempty"` // they see values of rows
+}
+
+// May says whether a grant holds a right.
+func (g Grant) May(right Right) bool { return g.Role.May(right) || right == Rows && g.Rows }
+
+// Grants are grants by source.
+type Grants map[string]Grant
+
+// ParseGrants reads grants as people write them: harbour=operator+rows,ferry=approver.
+func ParseGrants(text string) (Grants, error) {
+	out := Grants{}
+	for _, part := range strings.Split(text, ",") {
+		if strings.TrimSpace(part) == "" {
+			continue
+		}
+		source, what, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok || source == "" {
+			return nil, fmt.Errorf("%q is not written like harbour=operator", part)
+		}
+		role, rows, _ := strings.Cut(what, "+")
+		g := Grant{Rows: rows == "rows"}
+		if rows != "" && !g.Rows {
+			return nil, fmt.Errorf("%q is nothing that is given besides a role; rows is", rows)
+		}
+		var err error
+		if g.Role, err = ParseRole(role); err != nil {
+			return nil, err
+		}
+		if _, twice := out[source]; twice {
+			return nil, fmt.Errorf("source %s is named twice", source)
+		}
+		out[source] = g
+	}
+	return out, nil
+}

@@ -59,6 +59,24 @@ var (
 	ErrShutdown = errors.New("the service is stopping")
 )
 
+// By says who stopped work, beside a cause.
+type By struct {
+	Cause error
+	Who   string
+}
+
+func (b *By) Error() string { return b.Cause.Error() + " by " + b.Who }
+func (b *By) Unwrap() error { return b.Cause }
+
+// Whose says who stopped work; the service itself where nobody else did.
+func Whose(err error) string {
+	var by *By
+	if errors.As(err, &by) {
+		return by.Who
+	}
+	return "service"
+}
+
 // Frozen says that a freeze keeps the service from a database. Work that it stops rests, as at the end of the service.
 type Frozen struct{ Where, Reason string }
 
