@@ -1446,15 +1446,15 @@ func (c *Client) TestRecipient(ctx context.Context, recipient string) (*Delivery
 
 // NewsQuery is what News can be asked for. What is left empty is not asked for.
 type NewsQuery struct {
-	Since int
+	Since string
 	Limit int    // of a page; 0: 50; at most 500
 	After string // where the page before ended: its Next
 }
 
 func (q NewsQuery) text() string {
 	v := url.Values{}
-	if q.Since != 0 {
-		v.Set("since", strconv.Itoa(q.Since))
+	if q.Since != "" {
+		v.Set("since", q.Since)
 	}
 	if q.Limit != 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
@@ -1655,7 +1655,7 @@ type AuditLogQuery struct {
 	Outcome string
 	From    string
 	To      string
-	Since   int
+	Since   string
 	Limit   int    // of a page; 0: 50; at most 500
 	After   string // where the page before ended: its Next
 }
@@ -1683,8 +1683,8 @@ func (q AuditLogQuery) text() string {
 	if q.To != "" {
 		v.Set("to", q.To)
 	}
-	if q.Since != 0 {
-		v.Set("since", strconv.Itoa(q.Since))
+	if q.Since != "" {
+		v.Set("since", q.Since)
 	}
 	if q.Limit != 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))

@@ -130,6 +130,7 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader) 
 		req.Header.Set("Content-Type", "application/json")
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Token)
+	req.Header.Set("User-Agent", "ambercellar")
 	if id, ok := ctx.Value(requestKey{}).(string); ok {
 		req.Header.Set(RequestHeader, id)
 	}

@@ -56,7 +56,7 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler(a.meant))...)
 	}
 	g.NoRoute(a.other)
-	a.lasting.next = g
+	a.lasting.next, a.lasting.stands = g, a.stands
 	return &a.lasting
 }
 

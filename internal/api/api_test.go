@@ -153,7 +153,8 @@ func TestTheConsoleIsServedWithItsHeaders(t *testing.T) {
 			t.Errorf("%s: %d %q %q", c.path, resp.StatusCode, body, h.Get("Cache-Control"))
 		}
 		if h.Get("X-Content-Type-Options") != "nosniff" || h.Get("X-Frame-Options") != "DENY" ||
-			!strings.Contains(h.Get("Content-Security-Policy"), "default-src 'self'") {
+			!strings.Contains(h.Get("Content-Security-Policy"), "default-src 'none'") ||
+			strings.Contains(h.Get("Content-Security-Policy"), "unsafe") || h.Get("Permissions-Policy") == "" {
 			t.Errorf("%s comes without its security headers: %v", c.path, h)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"regexp"
+	"strings"
 	"sync"
 	"time"
 
@@ -39,8 +40,10 @@ var requestID = regexp.MustCompile(`^[0-9A-Za-z-]{8,64}$`)
 // lasting carries out requests that have an id apart from the connections that they come over.
 type lasting struct {
 	next http.Handler
-	mu   sync.Mutex
-	all  map[[sha256.Size]byte]*lastingRequest // by sender and id
+	// whether the sender of a request may come in; who may not any more gets no answer that was kept
+	stands func(*http.Request) bool
+	mu     sync.Mutex
+	all    map[[sha256.Size]byte]*lastingRequest // by sender and id
 }
 
 type lastingRequest struct {
@@ -53,8 +56,9 @@ type lastingRequest struct {
 
 func (l *lasting) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	id := r.Header.Get(RequestHeader)
-	// rows that are found flow as they are read, and are no answer to keep
-	if id == "" || r.Method != http.MethodPost || r.URL.Path == "/api/v1/search/rows" {
+	// rows that are found flow as they are read, and are no answer to keep; nor is who has signed in
+	if id == "" || r.Method != http.MethodPost || r.URL.Path == "/api/v1/search/rows" ||
+		strings.HasPrefix(r.URL.Path, "/api/v1/session") || l.stands != nil && !l.stands(r) {
 		l.next.ServeHTTP(w, r)
 		return
 	}

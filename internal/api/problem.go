@@ -120,6 +120,8 @@ var answers = []struct {
 	{source.ErrNoTable, http.StatusNotFound, "not-found", "There is nothing of that name", ""},
 	{catalog.ErrPlace, http.StatusBadRequest, "malformed", "The request cannot be read",
 		"leave after out, or send what the page before says in next"},
+	{catalog.ErrLastAdministrator, http.StatusConflict, "state", "The state does not allow it",
+		"make another person an administrator first"},
 	{catalog.ErrActive, http.StatusConflict, "state", "The state does not allow it", ""},
 	{catalog.ErrState, http.StatusConflict, "state", "The state does not allow it", ""},
 	{source.ErrBusy, http.StatusServiceUnavailable, "busy", "Others have locked what this needs",

@@ -15,6 +15,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/service"
 	"ambercellar/internal/source"
 )
 
@@ -34,13 +35,14 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 		"store.ErrUnreachable": store.ErrUnreachable, "store.ErrFull": store.ErrFull,
 		"store.ErrForbidden": store.ErrForbidden, "store.ErrMisspoken": store.ErrMisspoken,
 		"refuse.ErrBooks": refuse.ErrBooks, "refuse.ErrDisagree": refuse.ErrDisagree,
-		"refuse.ErrNoSpace": refuse.ErrNoSpace,
+		"refuse.ErrNoSpace": refuse.ErrNoSpace, "catalog.ErrLastAdministrator": catalog.ErrLastAdministrator,
+		"service.ErrWrong": service.ErrWrong, "service.ErrToken": service.ErrToken, "service.ErrSecond": service.ErrSecond,
 	}
 	steering := map[string]bool{"refuse.ErrPause": true, "refuse.ErrCancel": true, "refuse.ErrShutdown": true,
 		"refuse.ErrCopied": true, "refuse.ErrOthers": true}
 	seen := 0
 	for _, pkg := range []string{"source", "archive", "archive/store", "catalog", "engine/refuse", "engine/tables",
-		"engine/shelf", "engine/run", "engine/restore"} {
+		"engine/shelf", "engine/run", "engine/restore", "service"} {
 		//lint:ignore SA1019 names are all that is looked for
 		packages, err := parser.ParseDir(token.NewFileSet(), "../"+pkg, nil, 0)
 		if err != nil {

@@ -114,6 +114,19 @@ func (a *API) whose(c *gin.Context) (*service.Who, error) {
 	return a.service.Access.CheckSession(c.Request.Context(), secret)
 }
 
+// stands says whether the sender of a request may come in. Where it cannot be asked, the request is heard, and refused
+// there.
+func (a *API) stands(r *http.Request) bool {
+	var who *service.Who
+	var err error
+	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		who, err = a.service.Access.CheckToken(r.Context(), bearer, "")
+	} else if c, none := r.Cookie(cookieName); none == nil {
+		who, err = a.service.Access.CheckSession(r.Context(), c.Value)
+	}
+	return who != nil && err == nil
+}
+
 // standsEvery is how often it is asked whether somebody may still have what flows to them.
 const standsEvery = 2 * time.Second
 

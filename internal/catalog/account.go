@@ -59,8 +59,13 @@ func (a *Account) Stands(now time.Time) bool {
 
 // may tells what an account may do, for the record.
 func (a *Account) may() string {
-	b, _ := json.Marshal(a.Grants.V) // names and roles
-	return fmt.Sprintf("role %s, rows %v, in sources %s, expires %s", a.Role, a.SeesRows, b, timeOr(a.ExpiresAt, "never"))
+	in := "none"
+	if len(a.Grants.V) > 0 {
+		b, _ := json.Marshal(a.Grants.V) // names and roles
+		in = string(b)
+	}
+	return fmt.Sprintf("role %s, rows %v, in single sources %s, expires %s", a.Role, a.SeesRows, in,
+		timeOr(a.ExpiresAt, "never"))
 }
 
 func timeOr(t *Time, otherwise string) string {

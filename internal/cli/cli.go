@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/csv"
 	"encoding/json"
@@ -45,7 +46,10 @@ type Env struct {
 	Args           []string
 	Client         *client.Client
 	Format, Server string
+	Profile, User  string // of login
+	lines          *bufio.Reader
 	verifyStores   func(e *Env, stores []string, source, table string) error
+	verifyAudit    func(e *Env, catalog string, stores []string) (*client.AuditReport, error)
 }
 
 // Warn tells what the answer's reader should know beside it, where a program that reads the answer does not stumble
@@ -66,6 +70,8 @@ type Program struct {
 	Local []Command
 	// what segment verify does without a service
 	VerifyStores func(e *Env, stores []string, source, table string) error
+	// what audit verify does without a service
+	VerifyAudit func(e *Env, catalog string, stores []string) (*client.AuditReport, error)
 }
 
 // Commands are all commands, those of a noun together.
@@ -109,7 +115,8 @@ func (p Program) Run(ctx context.Context, args []string, in io.Reader, out, errO
 			meant(all, args))
 		return exitUsage
 	}
-	e := &Env{Ctx: ctx, In: in, Out: out, Err: errOut, verifyStores: p.VerifyStores}
+	e := &Env{Ctx: ctx, In: in, Out: out, Err: errOut, verifyStores: p.VerifyStores,
+		verifyAudit: p.VerifyAudit}
 	err := e.run(cmd, rest)
 	if err == nil {
 		return exitDone
@@ -190,11 +197,9 @@ func (e *Env) run(cmd *Command, args []string) error {
 		cmd.Flags(f)
 	}
 	if !cmd.Local {
-		server := os.Getenv("AMBERCELLAR_SERVER")
-		if server == "" {
-			server = defaultServer
-		}
-		f.StringVar(&e.Server, "server", server, "address of the service (or AMBERCELLAR_SERVER)")
+		f.String("server", os.Getenv("AMBERCELLAR_SERVER"), "address of the service (or AMBERCELLAR_SERVER; where "+
+			"nothing says, that of login, or "+defaultServer+")")
+		f.String("profile", "", "to which of the services that login has signed in to (or AMBERCELLAR_PROFILE)")
 		f.StringVar(&e.Format, "o", "table", "output: table, json or csv")
 	}
 	for {
@@ -222,7 +227,9 @@ func (e *Env) run(cmd *Command, args []string) error {
 		if !slices.Contains([]string{"table", "json", "csv"}, e.Format) {
 			return Usage("-o %q is none of table, json and csv", e.Format)
 		}
-		e.Client = &client.Client{Server: e.Server, Token: os.Getenv("AMBERCELLAR_TOKEN")}
+		if err := e.connect(e.Flag("server"), e.Flag("profile")); err != nil {
+			return err
+		}
 	}
 	return cmd.Run(e)
 }
@@ -247,8 +254,8 @@ func help(out io.Writer, all []Command) {
 	}
 	w.Flush()
 	fmt.Fprint(out, "\n`ambercellar COMMAND -h` shows a command's flags. The client reads the service's address "+
-		"from AMBERCELLAR_SERVER\nand its token from AMBERCELLAR_TOKEN. Exit status: 0 done, 1 failed, 2 wrong "+
-		"usage.\n")
+		"and its token\nfrom AMBERCELLAR_SERVER and AMBERCELLAR_TOKEN, or from what `ambercellar login` keeps. Exit "+
+		"status: 0 done,\n1 failed, 2 wrong usage.\n")
 }
 
 // explain writes what went wrong and what to do about it.

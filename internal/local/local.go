@@ -9,7 +9,9 @@ import (
 )
 
 // Program is the command line with all commands.
-func Program() cli.Program { return cli.Program{Local: commands(), VerifyStores: verifyStores} }
+func Program() cli.Program {
+	return cli.Program{Local: commands(), VerifyStores: verifyStores, VerifyAudit: verifyAudit}
+}
 
 func commands() []cli.Command {
 	return []cli.Command{

@@ -184,6 +184,28 @@ func verifyStores(e *cli.Env, addresses []string, sourceName, table string) erro
 	return nil
 }
 
+// verifyAudit checks the audit log of a catalog's file, against what stores know of it, without a service.
+func verifyAudit(e *cli.Env, catalogFile string, addresses []string) (*client.AuditReport, error) {
+	var stores []store.Store
+	for _, address := range addresses {
+		st, err := openPlace(e.Ctx, address)
+		if err != nil {
+			return nil, err
+		}
+		stores = append(stores, st)
+	}
+	report, err := service.VerifyAuditFile(e.Ctx, catalogFile, stores)
+	if err != nil {
+		return nil, err
+	}
+	b, err := json.Marshal(report)
+	out := new(client.AuditReport)
+	if err == nil {
+		err = json.Unmarshal(b, out)
+	}
+	return out, err
+}
+
 // openPlace opens a directory that exists, or a bucket by its address, with credentials from the environment.
 func openPlace(ctx context.Context, address string) (store.Store, error) {
 	if u, err := url.Parse(address); err == nil && (u.Scheme == "http" || u.Scheme == "https") {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -87,8 +88,8 @@ func (s *Access) SignedIn(ctx context.Context, in SignIn) (who *Who, how string,
 
 // WrongToken notes that a token was wrong that came with a request, and returns what its sender hears.
 func (s *Access) WrongToken(ctx context.Context, address string) error {
-	return s.wrong(catalog.WithOrigin(ctx, catalog.Origin{Address: address}), "token from "+address, "", ErrToken,
-		time.Now())
+	s.wrong(catalog.WithOrigin(ctx, catalog.Origin{Address: address}), "request from "+address, "", ErrToken, time.Now())
+	return ErrToken // however often: nothing is computed for it
 }
 
 // trier is by what wrong passwords are counted.
@@ -112,7 +113,10 @@ func (s *Access) wrong(ctx context.Context, key, name string, why error, now tim
 	if last {
 		detail += "; further tries are not heard for a while"
 	}
-	if name = plainText(firstBytes(name, 100)); name == "" {
+	if !accountName.MatchString(name) { // nobody has such a one
+		if name != "" {
+			detail += fmt.Sprintf("; the name given was %.60q", name)
+		}
 		name = "nobody"
 	}
 	if err := s.Catalog.NoteOutcome(ctx, name, "session begin", "", audit.OutcomeRefused, detail); err != nil {

@@ -416,7 +416,7 @@ func (g *generator) query(b *strings.Builder, c api.Call) {
 	for _, q := range c.Query {
 		kind, note := "string", ""
 		switch q {
-		case "limit", "months", "since":
+		case "limit", "months":
 			kind = "int"
 		case "all", "ungoverned":
 			kind = "bool"
@@ -433,7 +433,7 @@ func (g *generator) query(b *strings.Builder, c api.Call) {
 	for _, q := range c.Query {
 		field := "q." + strings.ToUpper(q[:1]) + q[1:]
 		switch q {
-		case "limit", "months", "since":
+		case "limit", "months":
 			fmt.Fprintf(b, "if %s != 0 {\nv.Set(%q, strconv.Itoa(%s))\n}\n", field, q, field)
 		case "all", "ungoverned":
 			fmt.Fprintf(b, "if %s {\nv.Set(%q, \"true\")\n}\n", field, q)
