@@ -2407,6 +2407,7 @@ type Searched struct {
 type SecondFactor struct {
 	Secret  string `json:"secret"`
 	Address string `json:"address"` // the same as an otpauth address, which apps read
+	Picture string `json:"picture"` // that as a QR code: a data address of a PNG
 }
 
 // Segment is one archived file of rows.

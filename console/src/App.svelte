@@ -7,6 +7,7 @@
   import ArchiveOutline from "flowbite-svelte-icons/ArchiveOutline.svelte";
   import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
   import ChartMixedOutline from "flowbite-svelte-icons/ChartMixedOutline.svelte";
+  import ClipboardListOutline from "flowbite-svelte-icons/ClipboardListOutline.svelte";
   import ChartPieOutline from "flowbite-svelte-icons/ChartPieOutline.svelte";
   import CogOutline from "flowbite-svelte-icons/CogOutline.svelte";
   import DatabaseOutline from "flowbite-svelte-icons/DatabaseOutline.svelte";
@@ -21,11 +22,13 @@
   import SearchOutline from "flowbite-svelte-icons/SearchOutline.svelte";
   import TrashBinOutline from "flowbite-svelte-icons/TrashBinOutline.svelte";
   import UndoOutline from "flowbite-svelte-icons/UndoOutline.svelte";
-  import { api, onSignedOut, take } from "./api/client";
+  import { api, onSignedOut, take, type Schemas } from "./api/client";
   import { toggleTheme } from "./lib/theme";
+  import { who } from "./lib/who.svelte";
   import Bell from "./lib/Bell.svelte";
   import Freeze from "./lib/Freeze.svelte";
   import Fresh from "./lib/Fresh.svelte";
+  import MustChange from "./pages/account/MustChange.svelte";
   import SignIn from "./pages/signin/SignIn.svelte";
 
   // A page is loaded when it is opened first.
@@ -51,6 +54,8 @@
     "/settings": later(() => import("./pages/settings/Settings.svelte")),
     "/settings/:part": later(() => import("./pages/settings/Settings.svelte")),
     "/start": later(() => import("./pages/start/Start.svelte")),
+    "/account": later(() => import("./pages/account/MyAccount.svelte")),
+    "/audit": later(() => import("./pages/audit/Audit.svelte")),
     "/service": later(() => import("./pages/service/Service.svelte")),
     "/holds": later(() => import("./pages/holds/Holds.svelte")),
     "/runs": later(() => import("./pages/runs/Runs.svelte")),
@@ -73,11 +78,12 @@
     { href: "#/runs", text: "Runs", icon: PlayOutline },
     { href: "#/history", text: "History", icon: ChartMixedOutline },
     { href: "#/archive", text: "Archive", icon: ArchiveOutline },
-    { href: "#/search", text: "Search", icon: SearchOutline },
+    { href: "#/search", text: "Search", icon: SearchOutline, right: "rows" as const },
     { href: "#/restores", text: "Restores", icon: UndoOutline },
     { href: "#/disposals", text: "Disposals", icon: TrashBinOutline },
     { href: "#/holds", text: "Holds", icon: LockOutline },
     { href: "#/notifications", text: "Notifications", icon: EnvelopeOutline },
+    { href: "#/audit", text: "Audit", icon: ClipboardListOutline },
     { href: "#/settings", text: "Settings", icon: AdjustmentsHorizontalOutline },
     { href: "#/service", text: "Service", icon: CogOutline }
   ];
@@ -89,11 +95,12 @@
   };
 
   let signedIn = $state<boolean>();
-  let who = $state("");
+  let given = $state(""); // a password that was for signing in once
   let freezing = $state(false);
   onSignedOut(() => (signedIn = false));
 
-  async function begin() {
+  async function begin(session?: Schemas["Session"], password = "") {
+    given = session?.must_change ? password : "";
     const token = location.hash.match(/^#token=(.+)$/)?.[1];
     if (token) {
       history.replaceState(null, "", "#/"); // the token must not stay in the address
@@ -101,7 +108,7 @@
     }
     signedIn = await take(api.GET("/session")).then(
       (s) => {
-        who = s.actor === s.role ? s.actor : `${s.actor}, ${s.role}`;
+        who.session = s;
         return true;
       },
       () => false
@@ -109,6 +116,8 @@
   }
   begin();
 
+  let me = $derived(who.session);
+  let place = $derived(places.filter((p) => !p.right || who.maySomewhere(p.right)));
   async function signOut() {
     await take(api.DELETE("/session")).catch(() => {});
     signedIn = false;
@@ -122,6 +131,8 @@
 <ThemeProvider theme={dense}>
   {#if signedIn === false}
     <SignIn done={begin} />
+  {:else if signedIn && me?.must_change}
+    <MustChange password={given} done={begin} {signOut} />
   {:else if signedIn}
     <a
       href="#main"
@@ -141,7 +152,7 @@
           ><Bell />
         </div>
         <ul class="space-y-0.5">
-          {#each places as p (p.href)}
+          {#each place as p (p.href)}
             <li>
               <a
                 href={p.href}
@@ -163,7 +174,11 @@
           <button
             class="flex w-full items-center gap-2.5 rounded px-2 py-1.5 hover:bg-gray-100 dark:hover:bg-gray-700"
             onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>
-          <div class="px-2 pt-1 text-xs" title="who is signed in">{who}</div>
+          <a
+            href="#/account"
+            class="block rounded px-2 py-1.5 text-xs hover:bg-gray-100 dark:hover:bg-gray-700"
+            title="who is signed in: my account"
+            >{me?.actor === me?.role ? me?.actor : `${me?.actor}, ${me?.role}`}</a>
           <button
             class="w-full rounded px-2 py-1.5 text-left hover:bg-gray-100 dark:hover:bg-gray-700"
             onclick={signOut}>Sign out</button>

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/base64"
 	"net/http"
 	"net/url"
 	"strings"
@@ -38,7 +39,8 @@ func (a *API) sessionRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return &SecondFactor{Secret: x.Secret, Address: x.Address}, nil
+				return &SecondFactor{Secret: x.Secret, Address: x.Address,
+					Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(x.Picture)}, nil
 			}),
 		take("PUT", "/session/second-factor", "TakeSecond", "Have a second factor from now on, or none any more",
 			func(ctx context.Context, r request, in NewSecond) (none, error) {

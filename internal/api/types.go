@@ -59,6 +59,7 @@ type PasswordAgain struct {
 type SecondFactor struct {
 	Secret  string `json:"secret"`
 	Address string `json:"address"` // the same as an otpauth address, which apps read
+	Picture string `json:"picture"` // that as a QR code: a data address of a PNG
 }
 
 // NewSecond makes a second factor somebody's, or takes it away.

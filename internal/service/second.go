@@ -1,7 +1,9 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"image/png"
 	"time"
 
 	"github.com/pquerna/otp"
@@ -18,8 +20,14 @@ const (
 	codeSkew    = 1
 )
 
+// qrPixels is how wide and high the picture of a second factor is.
+const qrPixels = 220
+
 // Second is a second factor that somebody may take: the secret, and as an address that apps read.
-type Second struct{ Secret, Address string }
+type Second struct {
+	Secret, Address string
+	Picture         []byte // the address as a QR code, as a PNG
+}
 
 // OfferSecond makes a second factor for a person. It is theirs once they have shown a code of it.
 func (s *Access) OfferSecond(ctx context.Context, who *Who, password string) (*Second, error) {
@@ -31,7 +39,15 @@ func (s *Access) OfferSecond(ctx context.Context, who *Who, password string) (*S
 	if err != nil {
 		return nil, err
 	}
-	return &Second{Secret: key.Secret(), Address: key.URL()}, nil
+	code, err := key.Image(qrPixels, qrPixels)
+	if err != nil {
+		return nil, err
+	}
+	var picture bytes.Buffer
+	if err := png.Encode(&picture, code); err != nil {
+		return nil, err
+	}
+	return &Second{Secret: key.Secret(), Address: key.URL(), Picture: picture.Bytes()}, nil
 }
 
 // TakeSecond makes a second factor somebody's, who has shown a code of it; with an empty secret it takes theirs away.

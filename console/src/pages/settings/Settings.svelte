@@ -26,7 +26,7 @@
       id: "accounts",
       page: Accounts,
       text: "Accounts",
-      about: "Who may come in with a token of their own, and what each may do."
+      about: "Who may come in: persons and services, and what each may do."
     },
     {
       id: "declared",
