@@ -1734,6 +1734,98 @@ func (c *Client) VerifyAudit(ctx context.Context) (*AuditReport, error) {
 	return out, nil
 }
 
+// ApprovalsQuery is what Approvals can be asked for. What is left empty is not asked for.
+type ApprovalsQuery struct {
+	State string
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q ApprovalsQuery) text() string {
+	v := url.Values{}
+	if q.State != "" {
+		v.Set("state", q.State)
+	}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// Approvals: what others have to approve, or have decided on, the newest first; in a state where one is named.
+func (c *Client) Approvals(ctx context.Context, q ApprovalsQuery) (out Items[Approval], err error) {
+	err = c.Do(ctx, "GET", "/approvals"+q.text(), nil, &out)
+	return out, err
+}
+
+// Approval: one request.
+func (c *Client) Approval(ctx context.Context, approval string) (*Approval, error) {
+	out := new(Approval)
+	if err := c.Do(ctx, "GET", "/approvals/"+url.PathEscape(approval), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Approve: approve what is asked for; what was to begin by itself begins with the last approval that it needs.
+func (c *Client) Approve(ctx context.Context, approval string, in Decision) (*Approval, error) {
+	out := new(Approval)
+	if err := c.Do(ctx, "POST", "/approvals/"+url.PathEscape(approval)+"/approve", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Refuse: refuse what is asked for.
+func (c *Client) Refuse(ctx context.Context, approval string, in Decision) (*Approval, error) {
+	out := new(Approval)
+	if err := c.Do(ctx, "POST", "/approvals/"+url.PathEscape(approval)+"/refuse", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Withdraw: take a request of your own back.
+func (c *Client) Withdraw(ctx context.Context, approval string, in Decision) (*Approval, error) {
+	out := new(Approval)
+	if err := c.Do(ctx, "POST", "/approvals/"+url.PathEscape(approval)+"/withdraw", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// ApprovePlan: approve the run of a plan, before or after somebody asks for it.
+func (c *Client) ApprovePlan(ctx context.Context, plan string, in Decision) (*Approval, error) {
+	out := new(Approval)
+	if err := c.Do(ctx, "POST", "/plans/"+url.PathEscape(plan)+"/approve", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Delegations: who decides for somebody else now.
+func (c *Client) Delegations(ctx context.Context) (out Items[Delegation], err error) {
+	err = c.Do(ctx, "GET", "/delegations", nil, &out)
+	return out, err
+}
+
+// Delegate: let somebody else decide in your place for a time.
+func (c *Client) Delegate(ctx context.Context, in NewDelegation) (*Delegation, error) {
+	out := new(Delegation)
+	if err := c.Do(ctx, "POST", "/delegations", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// EndDelegation: end a delegation of yours; anybody's, for administrators.
+func (c *Client) EndDelegation(ctx context.Context, delegation string) error {
+	return c.Do(ctx, "DELETE", "/delegations/"+url.PathEscape(delegation), nil, nil)
+}
+
 // EndRequest: end what a request does that was sent with an id in the header Ambercellar-Request.
 func (c *Client) EndRequest(ctx context.Context, request string) error {
 	return c.Do(ctx, "DELETE", "/requests/"+url.PathEscape(request), nil, nil)

@@ -115,6 +115,43 @@ type Applied struct {
 	Changes  []string `json:"changes"` // empty where it is as it was
 }
 
+// Approval is a request for something to be approved before it is carried out, and what became of it.
+type Approval struct {
+	ID      string    `json:"id"`
+	What    What      `json:"what"`
+	Source  string    `json:"source"`
+	Table   string    `json:"table"`   // empty: of the source as a whole
+	Rule    string    `json:"rule"`    // empty: of no rule
+	Subject string    `json:"subject"` // the plan, restore, disposal, hold or source
+	Digest  string    `json:"digest"`  // SHA-256 of exactly what is asked for
+	Summary string    `json:"summary"` // of that, in words
+	Rows    int64     `json:"rows"`    // that it is about; less than 0: not known
+	Persons int       `json:"persons"` // so many have to approve it
+	AskedBy string    `json:"asked_by"`
+	AskedAt time.Time `json:"asked_at"`
+	// when it is too late to decide, or to carry it out
+	ExpiresAt time.Time     `json:"expires_at"`
+	State     ApprovalState `json:"state"`
+	EndedAt   *time.Time    `json:"ended_at"`
+	Begins    bool          `json:"begins"`   // it is carried out by itself once it is approved
+	BegunAt   *time.Time    `json:"begun_at"` // null: it was not
+	Trouble   string        `json:"trouble"`  // why it could not be carried out
+	Votes     []Vote        `json:"votes"`
+}
+
+// ApprovalState is where a request for an approval stands.
+type ApprovalState string
+
+// Values of ApprovalState.
+const (
+	ApprovalWaiting ApprovalState = "waiting"
+	ApprovalGranted ApprovalState = "granted" // what was asked for may be carried out, once
+	ApprovalRefused ApprovalState = "refused"
+	ApprovalExpired ApprovalState = "expired"
+	ApprovalVoid    ApprovalState = "void" // what was asked for is something else now
+	ApprovalUsed    ApprovalState = "used" // what was asked for was carried out
+)
+
 // Archive says where the copies go.
 type Archive struct {
 	Store string `json:"store,omitempty"`
@@ -476,6 +513,11 @@ type DayTotals struct {
 	Working   float64 `json:"working_secs"` // for how long the runs worked
 }
 
+// Decision is how somebody decides on a request, and why.
+type Decision struct {
+	Reason string `json:"reason,omitempty"` // a refusal needs one
+}
+
 // Declared is how files and service stand to each other.
 type Declared struct {
 	Dir      string          `json:"dir"` // empty: no directory was named
@@ -493,6 +535,16 @@ type DeclaredThing struct {
 	Drifts bool     `json:"drifts"` // somebody has to decide
 	// from what is in force to what is declared, as a unified diff
 	Difference string `json:"difference"`
+}
+
+// Delegation says who decides for somebody else for a time.
+type Delegation struct {
+	ID     string    `json:"id"`
+	From   string    `json:"from"` // for whom
+	To     string    `json:"to"`   // who decides
+	Until  time.Time `json:"until"`
+	Reason string    `json:"reason"`
+	MadeAt time.Time `json:"made_at"`
 }
 
 // Delivery is one notice to one recipient.
@@ -884,7 +936,8 @@ type Guard struct {
 	// the tables that may have a rule; empty: all
 	Only  []string `json:"only,omitempty"`
 	Never []string `json:"never,omitempty"` // the tables that may not
-	// what has to be approved before it is carried out: restores, disposals
+	// what others have to approve before it is carried out, as approval.Parse reads it: runs, emptyings, overrides,
+	// restores, disposals, erasures, loosenings, lifts or guards, with @RULE, :PERSONS and :above=ROWS behind it
 	Approve []string `json:"approve,omitempty"`
 	// when runs may work on the source, whatever their rules say; none: at any time
 	Window []string `json:"window,omitempty"`
@@ -1201,6 +1254,14 @@ type NewAccount struct {
 type NewAcknowledgement struct {
 	Reason string     `json:"reason"`
 	Until  *time.Time `json:"until,omitempty"` // from when on it is shown again
+}
+
+// NewDelegation lets somebody else decide in one's place for a time.
+type NewDelegation struct {
+	To string `json:"to"`
+	// an instant, or a duration like P14D; 90 days at the most
+	Until  string `json:"until"`
+	Reason string `json:"reason"`
 }
 
 // NewDisposal asks which segments of a rule may be destroyed.
@@ -2924,6 +2985,16 @@ const (
 	VerificationFailed VerificationState = "failed"
 )
 
+// Vote is how a person decided on a request.
+type Vote struct {
+	Person    string    `json:"person"`
+	Account   string    `json:"account"`    // under which they decided
+	ForPerson string    `json:"for_person"` // in whose place; empty: in their own
+	Approves  bool      `json:"approves"`
+	Reason    string    `json:"reason"`
+	At        time.Time `json:"at"`
+}
+
 // Way is how the rows of a partition leave.
 type Way string
 
@@ -2932,4 +3003,20 @@ const (
 	WayWhole Way = "whole" // copied, set aside, compared once more and dropped
 	WayRows  Way = "rows"  // in batches, like the rows of any table
 	WayStays Way = "stays" // no row of it is due
+)
+
+// What is what can be made to need an approval.
+type What string
+
+// Values of What.
+const (
+	Runs       What = "runs"
+	Emptyings  What = "emptyings" // runs that remove all rows of a table at once
+	Overrides  What = "overrides" // runs of plans that go beyond a guard rail
+	Restores   What = "restores"
+	Disposals  What = "disposals" // erasures too
+	Erasures   What = "erasures"
+	Loosenings What = "loosenings" // rules and keeps that loosen a locked clause
+	Lifts      What = "lifts"      // of holds
+	Guards     What = "guards"     // changes of the guard rails
 )

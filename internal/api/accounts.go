@@ -121,14 +121,15 @@ var may = map[rights.Right]string{
 // to administer, of all else.
 var needs = map[rights.Right][]string{
 	rights.See: {"CheckRules", "CompareRules", "PreviewRule", "CheckFilter", "SpeakSchedule", "SignOut", "EndRequest",
-		"ChangePassword", "OfferSecond", "TakeSecond", "EndSession"},
+		"ChangePassword", "OfferSecond", "TakeSecond", "EndSession", "Approve", "Refuse", "Withdraw",
+		"Delegate", "EndDelegation"},
 	rights.Rows: {"Sample", "Search", "SearchRows", "Summarise", "RestoreFile", "ReplacedRows"},
 	rights.Operate: {"MakePlan", "StartRun", "PauseRun", "SetPace", "ResumeRun", "DeleteCopied", "CancelRun",
 		"SetPriority", "VerifySegment", "MoveSegment", "Retrieve", "PreviewRetrieval", "Verify", "PlanDisposal",
 		"PlanErasure", "StartDisposal", "CancelDisposal", "RequestRestore", "PreviewRestore", "KeepRestored", "Fire",
 		"OffSchedule", "OnSchedule", "Acknowledge", "PauseJob", "ResumeJob", "CancelJob", "SetJobPriority", "Resend",
 		"CancelDelivery", "MakePartitions", "CheckStore", "Freeze"},
-	rights.Approve:    {"ApproveDisposal", "ApproveRestore", "RefuseRestore"},
+	rights.Approve:    {"ApproveDisposal", "ApproveRestore", "RefuseRestore", "ApprovePlan"},
 	rights.Administer: {"BackupCatalog", "Support", "Configuration", "Accounts"},
 }
 

@@ -65,7 +65,7 @@ func (a *API) routes() []route {
 		a.planRoutes(),
 		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
 		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
-		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(), a.accountRoutes(), a.auditRoutes(),
+		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(), a.accountRoutes(), a.auditRoutes(), a.approvalRoutes(),
 		[]route{act("DELETE", "/requests/{request}", "EndRequest",
 			"End what a request does that was sent with an id in the header "+RequestHeader, a.lasting.endRequest)})
 }

@@ -53,14 +53,14 @@ func (a *API) disposalRoutes() []route {
 		act("POST", "/disposals/{disposal}/approve", "ApproveDisposal",
 			"Approve a disposal that waits for it; it is still to be started",
 			func(ctx context.Context, r request) (*view.Disposal, error) {
-				d, err := s.Catalog.Disposal(ctx, r.Param("disposal"))
+				asked, err := s.Approvals.OfDisposal(ctx, r.Param("disposal"))
 				if err == nil {
-					err = s.Access.MayDecide(ctx, r.who(), d.CreatedBy)
+					_, err = s.Approvals.Decide(ctx, r.who(), asked.ID, true, "")
 				}
 				if err != nil {
 					return nil, err
 				}
-				return brief(s.Queue.ApproveDisposal(ctx, r.actor(), r.Param("disposal")))
+				return brief(s.Catalog.Disposal(ctx, r.Param("disposal")))
 			}),
 		act("POST", "/disposals/{disposal}/cancel", "CancelDisposal", "Decide against it",
 			func(ctx context.Context, r request) (*view.Disposal, error) {

@@ -54,6 +54,8 @@ func problemOf(err error) *Problem {
 	var ofSource *source.Error
 	var tooLarge *http.MaxBytesError
 	var many *service.TooManyError
+	var outstanding *refuse.Outstanding
+	var mayNot *service.MayNotError
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -80,6 +82,14 @@ func problemOf(err error) *Problem {
 	case errors.As(err, &many):
 		p = problem(http.StatusTooManyRequests, "wait", "Too many tries were wrong", err.Error())
 		p.Remedy = "wait that long; wrong tries meanwhile do not make it longer"
+		return p
+	case errors.As(err, &outstanding):
+		p = problem(http.StatusConflict, "approval", "Others have to approve it first", err.Error())
+		p.Remedy = "have somebody with the right to approve decide (`ambercellar approval list`)"
+		return p
+	case errors.As(err, &mayNot):
+		p = problem(http.StatusForbidden, "right", "You may not do that", err.Error())
+		p.Remedy = fmt.Sprintf("ask somebody who may, or an administrator for the right %q", mayNot.Right)
 		return p
 	case errors.As(err, &held):
 		return problem(http.StatusConflict, "held", "Another service works on the table", err.Error())

@@ -40,23 +40,28 @@ func (a *API) restoreRoutes() []route {
 			}),
 		act("POST", "/restores/{restore}/approve", "ApproveRestore", "Approve a restore that waits for it",
 			func(ctx context.Context, r request) (*view.Restore, error) {
-				asked, err := s.Catalog.Restore(ctx, r.Param("restore"))
-				if err == nil {
-					err = s.Access.MayDecide(ctx, r.who(), asked.CreatedBy)
-				}
-				if err != nil {
-					return nil, err
-				}
-				return one(view.RestoreOf)(s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), true, ""))
+				return a.decideRestore(ctx, r, true, "")
 			}).accepted(),
 		take("POST", "/restores/{restore}/refuse", "RefuseRestore", "Refuse a restore that waits for an approval",
 			func(ctx context.Context, r request, in NewRefusal) (*view.Restore, error) {
-				return one(view.RestoreOf)(s.Queue.DecideRestore(ctx, r.actor(), r.Param("restore"), false, in.Reason))
+				return a.decideRestore(ctx, r, false, in.Reason)
 			}),
 		file("/restores/{restore}/file", "RestoreFile", "The file of a restore", a.restoreFile),
 		file("/restores/{restore}/replaced", "ReplacedRows",
 			"The rows that a restore replaced, as they were, as newline-delimited JSON", a.replacedFile),
 	}
+}
+
+// decideRestore decides on a restore that waits for an approval.
+func (a *API) decideRestore(ctx context.Context, r request, approves bool, reason string) (*view.Restore, error) {
+	asked, err := a.service.Approvals.OfRestore(ctx, r.Param("restore"))
+	if err == nil {
+		_, err = a.service.Approvals.Decide(ctx, r.who(), asked.ID, approves, reason)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return one(view.RestoreOf)(a.service.Catalog.Restore(ctx, r.Param("restore")))
 }
 
 var fileKinds = map[string]string{"csv": "text/csv; charset=utf-8", "csv-safe": "text/csv; charset=utf-8",

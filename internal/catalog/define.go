@@ -283,6 +283,9 @@ type Applied struct {
 // ApplyRules keeps the next revision of each of the rules, all or none.
 func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, applied []Applied) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := c.useApproval(ctx, tx); err != nil {
+			return err
+		}
 		for _, a := range applied {
 			if k := a.Document.Keep; k != nil {
 				if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO keep VALUES (?, ?, ?, ?, ?)", k.Name,

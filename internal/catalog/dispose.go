@@ -301,6 +301,9 @@ func (c *Catalog) SetDisposalState(ctx context.Context, actor, id string, to Dis
 			return err
 		}
 		if to == Disposing && out.DecidedAt == nil {
+			if err := c.useApproval(ctx, tx); err != nil {
+				return err
+			}
 			out.DecidedAt, out.DecidedBy = &now, actor
 		}
 		if afterDisposal.ended(to) {

@@ -115,4 +115,5 @@ func (p *Plan) Place() string          { return place(p.MadeAt, p.ID) }
 func (t *ArchivedTable) Place() string { return place(t.Source, t.Table) }
 func (f *Firing) Place() string        { return place(f.At, f.Rule) }
 func (f *Finding) Place() string       { return place(f.OpenedAt, f.ID) }
+func (a *Approval) Place() string      { return place(a.AskedAt, a.ID) }
 func (e *Entry) Place() string         { return place(e.At, e.ID) }

@@ -2,10 +2,14 @@ package catalog
 
 import (
 	"context"
+	"fmt"
+	"time"
 
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/source"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Plan is what a run would do. It is never changed.
@@ -23,7 +27,8 @@ type Plan struct {
 	Warnings JSON[[]string]    `db:"warnings"`
 	Detail   JSON[PlanDetail]  `db:"detail"`
 	Shape    JSON[shape.Table] `db:"shape"`
-	Thin     bool              `db:"thin"` // statements, spread and shape are gone: it is old, and its run has ended
+	MadeBy   string            `db:"made_by"` // empty: before it was kept who made plans
+	Thin     bool              `db:"thin"`    // statements, spread and shape are gone: it is old, and its run has ended
 }
 
 // NotCounted stands for a number that an estimate does not give.
@@ -204,12 +209,17 @@ type Expectation struct {
 
 // AddPlan keeps a plan.
 func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
-	_, err := c.writes.NamedExecContext(ctx,
-		`INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments,
-			warnings, detail, shape)
-		VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :counts, :batches, :segments,
-			:warnings, :detail, :shape)`, p)
-	return err
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx,
+			`INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments,
+				warnings, detail, shape, made_by)
+			VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :counts, :batches, :segments,
+				:warnings, :detail, :shape, :made_by)`, p); err != nil || p.MadeBy == "schedule" {
+			return err // its firing tells
+		}
+		return c.note(ctx, tx, p.MadeBy, "plan make", p.ID, fmt.Sprintf("rule %s revision %d, cutoff %s, due %d %s", p.Rule,
+			p.Revision, p.Cutoff.Format(time.RFC3339), p.Counts.V.Due, p.Detail.V.Note))
+	})
 }
 
 // Plan returns one plan.

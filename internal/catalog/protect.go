@@ -50,6 +50,9 @@ func (c *Catalog) LiftHold(ctx context.Context, actor, id, reason string, now ti
 		if err != nil {
 			return err
 		}
+		if err := c.useApproval(ctx, tx); err != nil {
+			return err
+		}
 		if h.LiftedAt != nil {
 			return fmt.Errorf("hold %s was lifted at %s already: %w", id, h.LiftedAt.Format(time.RFC3339), ErrState)
 		}
@@ -101,7 +104,8 @@ type Guard struct {
 	Archive *period.Period `json:"archive,omitempty"` // segments stay in the archive at least so long
 	Only    []string       `json:"only,omitempty"`    // the tables that may have a rule; empty: all
 	Never   []string       `json:"never,omitempty"`   // the tables that may not
-	// what has to be approved before it is carried out: restores, disposals
+	// what others have to approve before it is carried out, as approval.Parse reads it: runs, emptyings, overrides,
+	// restores, disposals, erasures, loosenings, lifts or guards, with @RULE, :PERSONS and :above=ROWS behind it
 	Approve []string `json:"approve,omitempty"`
 	// when runs may work on the source, whatever their rules say; none: at any time
 	Window []rule.Window `json:"window,omitempty"`
@@ -121,12 +125,6 @@ func (g Guard) Hours() calendar.Hours {
 	return h
 }
 
-// What can be made to need an approval.
-const (
-	ApproveRestores  = "restores"
-	ApproveDisposals = "disposals"
-)
-
 // Guard returns the guard rails of a source; the zero Guard where none are set.
 func (c *Catalog) Guard(ctx context.Context, source string) (g Guard, err error) {
 	found, err := list[string](ctx, c.db, "SELECT body FROM guard WHERE source = ?", source)
@@ -139,6 +137,13 @@ func (c *Catalog) Guard(ctx context.Context, source string) (g Guard, err error)
 // SetGuard sets the guard rails of a source.
 func (c *Catalog) SetGuard(ctx context.Context, actor, source string, g Guard) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := c.useApproval(ctx, tx); err != nil {
+			return err
+		}
+		before, err := list[string](ctx, tx, "SELECT body FROM guard WHERE source = ?", source)
+		if err != nil {
+			return err
+		}
 		body := JSON[Guard]{g}
 		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO guard VALUES (?, ?, ?, ?)", source, body, At(c.Now()),
 			actor); err != nil {
@@ -148,6 +153,6 @@ func (c *Catalog) SetGuard(ctx context.Context, actor, source string, g Guard) e
 		if err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "guard set", source, fmt.Sprint(text))
+		return c.note(ctx, tx, actor, "guard set", source, fmt.Sprintf("before: %v; after: %s", before, text))
 	})
 }

@@ -173,6 +173,11 @@ func (c *Catalog) DecideRestore(ctx context.Context, actor, id string, to Restor
 		if err := afterRestore.refuse("restore", id, r.State, to); err != nil {
 			return err
 		}
+		if to != RestoreRefused {
+			if err := c.useApproval(ctx, tx); err != nil {
+				return err
+			}
+		}
 		what := "restore approve"
 		if r.State, r.ApprovedBy, r.ApprovedAt = to, actor, &at; to == RestoreRefused {
 			what, r.Reason, r.EndedAt = "restore refuse", reason, &at

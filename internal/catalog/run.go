@@ -145,6 +145,9 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 		if err != nil {
 			return err
 		}
+		if err := c.useApproval(ctx, tx); err != nil {
+			return err
+		}
 		r.StartedBy = actor
 		others, err := list[string](ctx, tx, query, args...)
 		if err != nil {

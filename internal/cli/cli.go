@@ -25,6 +25,7 @@ const (
 	exitDone   = 0
 	exitFailed = 1
 	exitUsage  = 2
+	exitAsked  = 3 // others have to approve it first
 )
 
 // Command is one command of the program.
@@ -130,6 +131,10 @@ func (p Program) Run(ctx context.Context, args []string, in io.Reader, out, errO
 		return exitUsage
 	}
 	explain(errOut, cmd.Name, err)
+	var asked *client.Problem
+	if errors.As(err, &asked) && strings.HasSuffix(asked.Type, ":approval") {
+		return exitAsked
+	}
 	return exitFailed
 }
 
@@ -255,7 +260,7 @@ func help(out io.Writer, all []Command) {
 	w.Flush()
 	fmt.Fprint(out, "\n`ambercellar COMMAND -h` shows a command's flags. The client reads the service's address "+
 		"and its token\nfrom AMBERCELLAR_SERVER and AMBERCELLAR_TOKEN, or from what `ambercellar login` keeps. Exit "+
-		"status: 0 done,\n1 failed, 2 wrong usage.\n")
+		"status: 0 done,\n1 failed, 2 wrong usage, 3 others have to approve it first.\n")
 }
 
 // explain writes what went wrong and what to do about it.

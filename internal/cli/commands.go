@@ -7,5 +7,5 @@ func commands() []Command {
 	return slices.Concat(sourceCommands(), storeCommands(), tableCommands(), ruleCommands(), planCommands(),
 		runCommands(), holdCommands(), segmentCommands(), disposalCommands(), catalogCommands(), searchCommands(),
 		restoreCommands(), scheduleCommands(), notificationCommands(), declaredCommands(), historyCommands(),
-		loginCommands(), accountCommands(), auditCommands())
+		loginCommands(), accountCommands(), approvalCommands(), auditCommands())
 }

@@ -23,6 +23,9 @@ func planCommands() []Command {
 		{Name: "plan compare", Summary: "say which rows become due or stop being due if a file were applied",
 			Flags: fileFlag, Run: planCompare},
 		{Name: "plan show", Args: "PLAN", Summary: "show a plan", Flags: planShowFlags, Run: planShow},
+		{Name: "plan approve", Args: "PLAN", Summary: "approve the run of a plan, before or after somebody asks for it",
+			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; it is kept") },
+			Run:   approvalVerb((*client.Client).ApprovePlan)},
 	}
 }
 

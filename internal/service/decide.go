@@ -7,16 +7,18 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/approval"
+	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/refuse"
 )
 
 // SetGuard sets the guard rails of a source.
 func (s *Places) SetGuard(ctx context.Context, actor, source string, g catalog.Guard) error {
-	for _, what := range g.Approve {
-		if what != catalog.ApproveRestores && what != catalog.ApproveDisposals {
-			return &refuse.Error{Field: "approve",
-				Message: fmt.Sprintf("%q is nothing that can be made to need an approval", what),
-				Remedy:  "write restores, disposals, or both"}
+	for _, text := range g.Approve {
+		if _, err := approval.Parse(text); err != nil {
+			return &refuse.Error{Field: "approve", Message: err.Error(),
+				Remedy: "write runs, emptyings, overrides, restores, disposals, erasures, loosenings, lifts or guards, and " +
+					"behind it what it may need: @RULE, :PERSONS, :above=ROWS"}
 		}
 	}
 	if _, err := time.LoadLocation(g.Zone); err != nil || strings.EqualFold(g.Zone, "local") {
@@ -26,12 +28,26 @@ func (s *Places) SetGuard(ctx context.Context, actor, source string, g catalog.G
 	if _, err := s.Catalog.Source(ctx, source); err != nil {
 		return err
 	}
+	change := guardChange{Source: source, Guard: g}
+	before, err := s.Catalog.Guard(ctx, source)
+	if err != nil {
+		return err
+	}
+	if change.Before, err = approval.Digest(before); err != nil {
+		return err
+	}
+	if ctx, err = s.Allow(ctx, deps.Need{Whats: []approval.What{approval.Guards}, Source: source, Subject: source, Of: change,
+		Summary: "the guard rails of " + source + " change", Asker: actor, Begins: change}); err != nil {
+		return err
+	}
 	return s.Catalog.SetGuard(ctx, actor, source, g)
 }
 
-// ApproveDisposal approves a disposal that waits for it; it is still to be started.
-func (s *Queue) ApproveDisposal(ctx context.Context, actor, id string) (*catalog.Disposal, error) {
-	return s.Catalog.ApproveDisposal(ctx, actor, id, catalog.At(s.Now()))
+// guardChange is a change of guard rails that is made by itself once it is approved, in the place of those before it.
+type guardChange struct {
+	Source string        `json:"source"`
+	Guard  catalog.Guard `json:"guard"`
+	Before string        `json:"before"` // the digest of those that it changes
 }
 
 // CancelDisposal decides against a disposal.

@@ -28,14 +28,10 @@ func (s *Queue) StartDisposal(ctx context.Context, actor, id string) (*catalog.D
 		return nil, &refuse.Error{Message: "no segment may be destroyed yet, so there is nothing to decide",
 			Remedy: "`ambercellar disposal show " + id + "` says until when each one stays"}
 	}
-	guard, err := s.Catalog.Guard(ctx, d.Source)
-	if err != nil {
-		return nil, err
-	}
-	if d.ApprovedAt == nil && slices.Contains(guard.Approve, catalog.ApproveDisposals) {
-		return nil, &refuse.Error{Message: "the guard rails of source " + d.Source +
-			" demand that a disposal is approved before it is started", Remedy: "`ambercellar disposal approve " + id +
-			"`"}
+	if d.State == catalog.DisposalPlanned {
+		if ctx, err = s.Allow(ctx, disposalNeed(d.CreatedBy, d)); err != nil {
+			return nil, err
+		}
 	}
 	if d, err = s.Catalog.SetDisposalState(ctx, actor, id, catalog.Disposing, "", catalog.At(s.Now())); err != nil {
 		return nil, err

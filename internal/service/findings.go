@@ -165,6 +165,11 @@ func (s *Findings) firingsFailed(ctx context.Context) ([]catalog.Cause, error) {
 // overLimit finds firings that ask.
 func (s *Findings) overLimit(ctx context.Context) ([]catalog.Cause, error) {
 	return s.latest(ctx, catalog.FiringAsking, func(f *catalog.Firing) catalog.Cause {
+		if strings.Contains(f.Reason, "to approve it first") {
+			return catalog.Cause{Severity: catalog.Warning, Evidence: f.Reason,
+				Message: fmt.Sprintf("the run of rule %s waits for an approval", f.Rule),
+				Remedy:  "have somebody decide who may: Approvals in the console, or `ambercellar approval list`"}
+		}
 		return catalog.Cause{Severity: catalog.Warning, Evidence: f.Reason,
 			Message: fmt.Sprintf("rule %s would take more than its limit allows, and asks", f.Rule),
 			Remedy: "look at plan " + f.Plan + ", then start it (`ambercellar run start " + f.Plan +

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"ambercellar/internal/catalog"
@@ -117,20 +116,6 @@ func (s *Queue) carryOutRestore(ctx context.Context, kind catalog.JobKind, id st
 		s.Log.Info("restore done", "restore", r.ID, "restored", r.Restored, "skipped", r.Skipped)
 	}
 	return err
-}
-
-// DecideRestore approves a restore that waits for that, or refuses it for a reason.
-func (s *Queue) DecideRestore(ctx context.Context, actor, id string, approve bool, reason string) (*catalog.Restore,
-	error) {
-	if !approve {
-		if strings.TrimSpace(reason) == "" {
-			return nil, &refuse.Error{Field: "reason", Message: "a refusal needs a reason, which the asker is told",
-				Remedy: "say why"}
-		}
-		return s.Catalog.DecideRestore(ctx, actor, id, catalog.RestoreRefused, reason, catalog.At(s.Now()))
-	}
-	r, err := s.Engine.Restores.Approve(ctx, actor, id)
-	return s.carriedOut(r, err)
 }
 
 // goOnRetrieved carries out restores whose rows have arrived from cold storage.

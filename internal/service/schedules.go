@@ -320,6 +320,11 @@ func (s *Schedules) carryOut(ctx context.Context, f *catalog.Firing) error {
 	}
 	if _, err := s.queue.StartRun(ctx, cmp.Or(f.AskedBy, "schedule"), p.ID, false,
 		catalog.RunTurn{Scheduled: &f.At}); err != nil {
+		var outstanding *refuse.Outstanding
+		if errors.As(err, &outstanding) {
+			f.State, f.Reason = catalog.FiringAsking, outstanding.Error()
+			return s.Catalog.SaveFiring(ctx, f)
+		}
 		return s.failed(ctx, f, err)
 	}
 	return nil

@@ -70,6 +70,8 @@ type Service struct {
 	Declared *Declarations
 	Audit    *Audit
 
+	Approvals *Approvals
+
 	Schedules  *Schedules
 	Conditions *Conditions
 	Findings   *Findings
@@ -125,6 +127,8 @@ func newService(dir string, log *slog.Logger) *Service {
 		health: s.Health}
 	s.Audit = &Audit{base: b}
 	s.Chores.audit = s.Audit
+	s.Approvals = &Approvals{base: b, access: s.Access, queue: s.Queue, places: s.Places}
+	s.Chores.approvals, b.Allowed = s.Approvals, s.Approvals.allowed
 	s.Conditions = &Conditions{base: b, notifier: s.Notifier, freezes: s.Freezes}
 	s.Queue.conditions = s.Conditions
 	b.Engine.Runs.Around = s.Conditions.around

@@ -26,6 +26,8 @@ type Chores struct {
 
 	findings *Findings
 	audit    *Audit
+
+	approvals *Approvals
 }
 
 // A chore looks again whether there is something to be done when something has changed in the catalog, at the earliest
@@ -57,6 +59,7 @@ func (s *Chores) chores() map[string]chore {
 		"store sizes":   s.keepingStores(),
 		"second copies": s.copying,
 		"audit log":     s.audit.telling(),
+		"approvals":     s.approvals.tending(),
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
 		"moves":         s.moving,
 		"retrievals":    s.lookAfterRetrievals,

@@ -57,9 +57,14 @@ var wordings = map[EventKind]wording{
 	EventRunCopied:     {"Run of %s has copied its rows and waits for a decision", "run show %s", "#/runs/"},
 	EventFiringNothing: {"%s ran on its schedule and found nothing due", "rule show %s", "#/rules/"},
 	EventFiringAsking: {
-		"%s ran on its schedule; its plan is over a limit and waits for a decision",
+		"%s ran on its schedule; its plan waits for a decision",
 		"rule show %s",
 		"#/rules/",
+	},
+	EventApprovalAsked: {
+		"The request for %s waits for approval",
+		"approval show %s",
+		"#/approvals",
 	},
 	EventFiringFailed:    {"%s could not run on its schedule", "rule show %s", "#/rules/"},
 	EventRestoreAsked:    {"Restore of %s waits for approval", "restore show %s", "#/restores"},
@@ -79,6 +84,8 @@ var wordings = map[EventKind]wording{
 // about names what an event is about.
 func (e *Event) about() string {
 	switch table := e.Source + "." + e.Table; {
+	case e.Kind == EventApprovalAsked:
+		return e.Subject + " of " + strings.TrimSuffix(table, ".")
 	case e.Finding != "":
 		return e.Finding + " (" + e.Subject + ")"
 	case e.Kind == EventFrozen || e.Kind == EventUnfrozen:

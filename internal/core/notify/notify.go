@@ -39,7 +39,8 @@ const (
 	EventWaitsLong       EventKind = "waits-long" // a run, a restore or a disposal waits for longer than usual
 	EventFindingOpened   EventKind = "finding-opened"
 	EventFindingClosed   EventKind = "finding-closed"
-	EventDigest          EventKind = "digest" // what happened in a day
+	EventDigest          EventKind = "digest"         // what happened in a day
+	EventApprovalAsked   EventKind = "approval-asked" // a run or a change waits for approval
 	EventTest            EventKind = "test"
 )
 
@@ -47,7 +48,7 @@ const (
 var Kinds = []EventKind{EventRunDone, EventRunFailed, EventRunCancelled, EventRunCopied, EventFiringNothing,
 	EventFiringAsking, EventFiringFailed, EventRestoreAsked, EventRestoreReady, EventRestoreFailed, EventRestoreRefused,
 	EventDisposalPlanned, EventDisposalDone, EventDisposalFailed, EventFrozen, EventUnfrozen, EventWaitsLong,
-	EventFindingOpened, EventFindingClosed}
+	EventFindingOpened, EventFindingClosed, EventApprovalAsked}
 
 // WaitsLongFinding is the kind of the findings whose opening is told as WaitsLong.
 const WaitsLongFinding = "waits long"

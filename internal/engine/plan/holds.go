@@ -8,8 +8,10 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/approval"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
@@ -151,5 +153,22 @@ func (pl *Planner) LiftHold(ctx context.Context, actor, id, reason string) (*cat
 		return nil, &refuse.Error{Field: "reason", Message: "the reason is missing",
 			Remedy: "say why the hold ends; it is kept"}
 	}
+	h, err := pl.Catalog.Hold(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if h.LiftedAt == nil {
+		if ctx, err = pl.Allow(ctx, deps.Need{Whats: []approval.What{approval.Lifts}, Source: h.Source, Table: h.Table,
+			Subject: id, Of: h, Summary: fmt.Sprintf("the hold on %s.%s of case %s ends: %s", h.Source, h.Table, h.Reference,
+				reason), Asker: actor, Begins: Lift{Hold: id, Reason: reason}}); err != nil {
+			return nil, err
+		}
+	}
 	return pl.Catalog.LiftHold(ctx, actor, id, reason, pl.Now())
+}
+
+// Lift is the end of a hold that comes by itself once it is approved.
+type Lift struct {
+	Hold   string `json:"hold"`
+	Reason string `json:"reason"`
 }

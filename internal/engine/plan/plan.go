@@ -79,6 +79,7 @@ func (pl *Planner) Make(ctx context.Context, actor string, q PlanRequest) (*cata
 			return nil, err
 		}
 	}
+	p.plan.MadeBy = actor
 	return p.plan, pl.Catalog.AddPlan(ctx, p.plan)
 }
 

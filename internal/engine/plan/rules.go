@@ -9,8 +9,10 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/approval"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/shelf"
@@ -361,7 +363,60 @@ func (pl *Planner) ApplyOver(ctx context.Context, actor, file string, text []byt
 			strings.Join(loosened, "; "), Remedy: "give the reason (-reason), which is kept, or leave the clause " +
 			"as it is"}
 	}
+	if len(loosened) > 0 {
+		if ctx, err = pl.allowLoosening(ctx, actor, c, file, text, reason, loosened); err != nil {
+			return nil, nil, err
+		}
+	}
 	return out, c.Problems, pl.Catalog.ApplyRules(ctx, actor, pl.Now(), keep)
+}
+
+// Application is a file of rules that is applied by itself once it is approved, in the place of what is expected.
+type Application struct {
+	File     string            `json:"file"`
+	Text     string            `json:"text"`
+	Reason   string            `json:"reason"`
+	Expected map[string]string `json:"expected"` // the texts of its rules, by their names; empty: there is none yet
+}
+
+// allowLoosening asks whether a file of rules that loosens locked clauses may be applied, in every source that it is
+// about.
+func (pl *Planner) allowLoosening(ctx context.Context, actor string, c *Checked, file string, text []byte, reason string,
+	loosened []string) (context.Context, error) {
+	in := Application{File: file, Text: string(text), Reason: reason, Expected: map[string]string{}}
+	var sources []string
+	for _, d := range c.Documents {
+		switch {
+		case d.Keep != nil: // of whichever rules use it
+			all, err := pl.Catalog.Sources(ctx)
+			if err != nil {
+				return ctx, err
+			}
+			for _, s := range all {
+				sources = append(sources, s.Name)
+			}
+		case d.Schedule == nil:
+			old, err := pl.Catalog.Rule(ctx, d.Rule.Name)
+			if err != nil && !errors.Is(err, catalog.ErrNotFound) {
+				return ctx, err
+			}
+			in.Expected[d.Rule.Name] = ""
+			sources = append(sources, d.Rule.Source)
+			if err == nil {
+				in.Expected[d.Rule.Name] = old.Text
+				sources = append(sources, old.Source)
+			}
+		}
+	}
+	slices.Sort(sources)
+	var err error
+	for _, source := range slices.Compact(sources) {
+		if ctx, err = pl.Allow(ctx, deps.Need{Whats: []approval.What{approval.Loosenings}, Source: source, Subject: source, Of: in,
+			Summary: strings.Join(loosened, "; ") + ": " + reason, Asker: actor, Begins: in}); err != nil {
+			return ctx, err
+		}
+	}
+	return ctx, nil
 }
 
 func compareKeeps(before, after rule.Named) []string {

@@ -10,7 +10,9 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/approval"
 	"ambercellar/internal/core/rule"
+	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/source"
@@ -43,6 +45,9 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool, 
 	if err := pl.tableReady(ctx, p); err != nil {
 		return nil, err
 	}
+	if ctx, err = pl.Allow(ctx, startNeed(actor, p, empty, turn)); err != nil {
+		return nil, err
+	}
 	body := r.Body.V
 	passes, err := pl.plannedPasses(ctx, p, &body)
 	if err != nil {
@@ -68,6 +73,46 @@ func (pl *Planner) Start(ctx context.Context, actor, planID string, empty bool, 
 		run.RunTurn = t
 	}
 	return run, pl.Catalog.AddRun(ctx, actor, run)
+}
+
+// Begin is a run that begins by itself once it is approved.
+type Begin struct {
+	Plan  string           `json:"plan"`
+	Empty bool             `json:"empty,omitempty"`
+	Turn  *catalog.RunTurn `json:"turn,omitempty"`
+}
+
+// startNeed says what others may have to approve before a plan is run.
+func startNeed(actor string, p *catalog.Plan, empty bool, turn []catalog.RunTurn) deps.Need {
+	n := NeedOf(p, empty)
+	n.Asker = actor
+	begin := Begin{Plan: p.ID, Empty: empty}
+	for i := range turn {
+		begin.Turn = &turn[i]
+	}
+	n.Begins = begin
+	return n
+}
+
+// NeedOf says what others may have to approve before a plan is run: exactly this plan, and whether the table is emptied
+// at once. Who made it asks for it.
+func NeedOf(p *catalog.Plan, empty bool) deps.Need {
+	n := deps.Need{Whats: []approval.What{approval.Runs}, Source: p.Source, Table: p.Table, Rule: p.Rule, Subject: p.ID,
+		Rows: p.Counts.V.Due, Asker: p.MadeBy, Until: p.MadeAt.Add(planLife), Of: struct {
+			Plan  *catalog.Plan
+			Empty bool
+		}{p, empty},
+		Summary: fmt.Sprintf("rule %s revision %d, rows of %s.%s before %s", p.Rule, p.Revision, p.Source, p.Table,
+			p.Cutoff.UTC().Format(time.RFC3339))}
+	if empty {
+		n.Whats = append(n.Whats, approval.Emptyings)
+		n.Summary += ", all rows of the table at once"
+	}
+	if p.Detail.V.Override != "" || len(p.Detail.V.Guards) > 0 {
+		n.Whats = append(n.Whats, approval.Overrides)
+		n.Summary += ", beyond a guard rail: " + p.Detail.V.Override
+	}
+	return n
 }
 
 // mostPriority is the highest priority of a run, and the lowest but for its sign.

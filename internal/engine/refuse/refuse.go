@@ -59,6 +59,33 @@ var (
 	ErrShutdown = errors.New("the service is stopping")
 )
 
+// Outstanding says that others have to approve something before it is carried out.
+type Outstanding struct {
+	Approval string // the request that waits for them
+	What     string
+	Persons  int // that have to approve it
+	Given    int // that have
+	Begins   bool
+}
+
+func (e *Outstanding) Error() string {
+	persons := "somebody else has"
+	if e.Persons > 1 {
+		persons = fmt.Sprintf("%d others have", e.Persons)
+	}
+	text := persons + " to approve it first"
+	if e.Given > 0 {
+		text += fmt.Sprintf(" (%d did)", e.Given)
+	}
+	if e.Approval != "" {
+		text += ": request " + e.Approval
+	}
+	if e.Begins {
+		text += "; it begins by itself then"
+	}
+	return text
+}
+
 // By says who stopped work, beside a cause.
 type By struct {
 	Cause error

@@ -8,6 +8,7 @@ import (
 
 	"ambercellar/internal/archive"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/approval"
 	"ambercellar/internal/core/filter"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -129,11 +130,6 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 	if err := x.into(ctx); err != nil {
 		return nil, err
 	}
-	guard, err := rs.Catalog.Guard(ctx, r.Source)
-	if err != nil {
-		return nil, err
-	}
-	x.out.Approval = slices.Contains(guard.Approve, catalog.ApproveRestores)
 	if x.out.Cold, err = rs.coldFor(ctx, r, segments); err != nil {
 		return nil, err
 	}
@@ -149,7 +145,21 @@ func (rs *Restorer) PreviewRestore(ctx context.Context, q RestoreRequest) (*Rest
 		err = x.conflicts.Look(ctx)
 		x.out.Conflicts = x.conflicts.Found
 	}
+	if err == nil {
+		err = x.approval(ctx, mostRows(segments))
+	}
 	return x.out, err
+}
+
+// approval finds out whether others have to approve the restore.
+func (x *preview) approval(ctx context.Context, rows int64) error {
+	guard, err := x.Catalog.Guard(ctx, x.restore.Source)
+	if err != nil {
+		return err
+	}
+	persons, err := approval.Persons(guard.Approve, []approval.What{approval.Restores}, "", rows)
+	x.out.Approval = persons > 0
+	return err
 }
 
 // preview is a preview of a restore as it is made.

@@ -1,6 +1,8 @@
 package restore
 
 import (
+	"errors"
+
 	"github.com/dustin/go-humanize/english"
 
 	"context"
@@ -12,10 +14,12 @@ import (
 	"ambercellar/internal/archive/export"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/approval"
 	"ambercellar/internal/core/notify"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/shape"
+	"ambercellar/internal/engine/deps"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/retrieve"
 	"ambercellar/internal/engine/search"
@@ -70,15 +74,14 @@ func (rs *Restorer) Request(ctx context.Context, actor string, q RestoreRequest)
 		}
 	}
 	r.ID, r.State, r.CreatedAt, r.CreatedBy = ulid.Make().String(), catalog.Restoring, catalog.At(rs.Now()), actor
-	guard, err := rs.Catalog.Guard(ctx, r.Source)
-	if err != nil {
-		return nil, err
-	}
 	if cold != nil {
 		r.State, r.Reason = catalog.Retrieving, beingRetrieved(cold)
 	}
-	if slices.Contains(guard.Approve, catalog.ApproveRestores) {
-		r.State, r.Reason = catalog.RestoreAsked, "it waits for an approval: `ambercellar restore approve "+r.ID+"`"
+	var outstanding *refuse.Outstanding
+	if _, err := rs.Allow(ctx, NeedOf(r, mostRows(segments))); errors.As(err, &outstanding) {
+		r.State, r.Reason = catalog.RestoreAsked, outstanding.Error()+" (`ambercellar restore approve "+r.ID+"`)"
+	} else if err != nil {
+		return nil, err
 	}
 	if q.Conflicts == "fail" && cold == nil {
 		p, err := rs.PreviewRestore(ctx, q)
@@ -97,6 +100,26 @@ func (rs *Restorer) Request(ctx context.Context, actor string, q RestoreRequest)
 		}
 	}
 	return r, rs.Catalog.AddRestore(ctx, r)
+}
+
+// mostRows is how many rows the segments of a restore's scope hold: it is of so many at the most.
+func mostRows(segments []catalog.Segment) (n int64) {
+	for i := range segments {
+		n += segments[i].Deleted
+	}
+	return n
+}
+
+// NeedOf says what others may have to approve before a restore is carried out, of so many rows at the most.
+func NeedOf(r *catalog.Restore, rows int64) deps.Need {
+	order := r.RestoreOrder
+	what := order.Target
+	if order.Target != catalog.TargetTable {
+		what += " " + order.TargetTable + order.Format
+	}
+	return deps.Need{Whats: []approval.What{approval.Restores}, Source: r.Source, Table: r.Table, Subject: r.ID, Rows: rows,
+		Of: order, Asker: r.CreatedBy, Summary: fmt.Sprintf("archived rows of %s.%s to %s: %s", r.Source, r.Table, what,
+			r.Note)}
 }
 
 func beingRetrieved(cold *shelf.Chilled) string {
