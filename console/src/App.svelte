@@ -5,6 +5,7 @@
   import { ThemeProvider } from "./lib/ui";
   import AdjustmentsHorizontalOutline from "flowbite-svelte-icons/AdjustmentsHorizontalOutline.svelte";
   import ArchiveOutline from "flowbite-svelte-icons/ArchiveOutline.svelte";
+  import BadgeCheckOutline from "flowbite-svelte-icons/BadgeCheckOutline.svelte";
   import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
   import ChartMixedOutline from "flowbite-svelte-icons/ChartMixedOutline.svelte";
   import ClipboardListOutline from "flowbite-svelte-icons/ClipboardListOutline.svelte";
@@ -55,6 +56,7 @@
     "/settings/:part": later(() => import("./pages/settings/Settings.svelte")),
     "/start": later(() => import("./pages/start/Start.svelte")),
     "/account": later(() => import("./pages/account/MyAccount.svelte")),
+    "/approvals": later(() => import("./pages/approvals/Approvals.svelte")),
     "/audit": later(() => import("./pages/audit/Audit.svelte")),
     "/service": later(() => import("./pages/service/Service.svelte")),
     "/holds": later(() => import("./pages/holds/Holds.svelte")),
@@ -71,6 +73,7 @@
   const places = [
     { href: "#/", text: "Overview", icon: ChartPieOutline },
     { href: "#/findings", text: "Findings", icon: ExclamationCircleOutline },
+    { href: "#/approvals", text: "Approvals", icon: BadgeCheckOutline },
     { href: "#/tables", text: "Tables", icon: DatabaseOutline },
     { href: "#/rules", text: "Rules", icon: FileLinesOutline },
     { href: "#/schedule", text: "Schedule", icon: CalendarMonthOutline },
@@ -166,11 +169,13 @@
           {/each}
         </ul>
         <div class="mt-auto space-y-0.5 text-sm text-gray-600 dark:text-gray-400">
-          <button
-            class="flex w-full items-center gap-2.5 rounded border border-red-300 px-2 py-1.5 text-red-700
+          {#if who.maySomewhere("operate")}
+            <button
+              class="flex w-full items-center gap-2.5 rounded border border-red-300 px-2 py-1.5 text-red-700
               hover:bg-red-50 dark:border-red-800 dark:text-red-400 dark:hover:bg-red-950"
-            onclick={() => (freezing = true)}
-            ><PauseOutline class="h-4 w-4" aria-hidden="true" />Freeze …</button>
+              onclick={() => (freezing = true)}
+              ><PauseOutline class="h-4 w-4" aria-hidden="true" />Freeze …</button
+            >{/if}
           <button
             class="flex w-full items-center gap-2.5 rounded px-2 py-1.5 hover:bg-gray-100 dark:hover:bg-gray-700"
             onclick={toggleTheme}><MoonOutline class="h-4 w-4" aria-hidden="true" />Light or dark</button>

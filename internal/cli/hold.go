@@ -30,8 +30,9 @@ func holdCommands() []Command {
 				f.String("window", "", "when runs may work on the source, whatever their rules say, like "+
 					"'mon-fri 22:00-05:00'; several with semicolons between")
 				f.String("zone", "", "IANA name of the zone of the windows; left out: UTC")
-				f.String("approve", "", "what has to be approved before it is carried out: restores, disposals, or "+
-					"both with a comma between")
+				f.String("approve", "", "what others have to approve before it is carried out, like "+
+					"runs:2:above=10000,restores: runs, emptyings, overrides, restores, disposals, erasures, loosenings, "+
+					"lifts or guards; behind it @RULE, :PERSONS, :above=ROWS")
 			}, Run: guardSet},
 	}
 }

@@ -90,6 +90,7 @@ func TestAccountsAreMadeInTheBrowser(t *testing.T) {
 	p.do(chromedp.Navigate(w.svc.server + "/#/settings/accounts"))
 	p.sees("No account yet")
 	p.press("Add an account")
+	p.choose("#account-kind", "service")
 	p.fill("#account-name", "Harbour Desk")
 	p.press("Make the account")
 	p.sees("is not a name for an account")
@@ -113,6 +114,7 @@ func TestAccountsAreMadeInTheBrowser(t *testing.T) {
 	p.press("End it")
 	p.sees("revoked", "nobody runs it")
 	p.press("Sign out")
+	p.press("With a token")
 	p.fill("#token", token)
 	p.press("Sign in")
 	p.sees("Overview")
@@ -123,5 +125,5 @@ func TestAccountsAreMadeInTheBrowser(t *testing.T) {
 
 	// When the account ends, its page is signed out: what happens flows to it no more.
 	w.must("account", "revoke", "harbour-desk", "-reason", "the desk has moved")
-	p.sees("Others have a token of their own")
+	p.sees("An administrator makes an account for you")
 }

@@ -25,6 +25,7 @@ func TestTheConsoleComesOverAThinLine(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.do(chromedp.Navigate(w.svc.server))
+	b.press("With a token")
 	b.fill("#token", w.token)
 	b.press("Sign in")
 	b.sees("Overview", "Last 24 hours")

@@ -106,7 +106,9 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p := browse(t)
 
 		// Sign in, with a wrong token first.
-		p.do(chromedp.Navigate(w.svc.server), chromedp.SendKeys(css("#token"), "amber_wrong"))
+		p.do(chromedp.Navigate(w.svc.server))
+		p.press("With a token")
+		p.fill("#token", "amber_wrong")
 		p.press("Sign in")
 		p.sees("The token is wrong")
 		p.fill("#token", w.token)

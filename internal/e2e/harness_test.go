@@ -82,6 +82,8 @@ type world struct {
 	db     *sql.DB
 	engine string
 	dsn    string
+	input  string   // of commands
+	env    []string // likewise, besides the usual
 }
 
 // turns has the servers of each engine that no test works on, by their numbers. Tests of one server never run side by
@@ -227,6 +229,7 @@ func (w *world) run(args ...string) (stdout, stderr string, status int) {
 	w.t.Helper()
 	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "AMBERCELLAR_SERVER="+w.svc.server, "AMBERCELLAR_TOKEN="+w.token, "TZ=UTC")
+	cmd.Env, cmd.Stdin = append(cmd.Env, w.env...), strings.NewReader(w.input)
 	var out, err strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &err
 	if e := cmd.Run(); e != nil {

@@ -45,6 +45,7 @@ func TestPartitionsFromPlanToDropAndAhead(t *testing.T) {
 
 	b := browse(t)
 	b.do(chromedp.Navigate(w.svc.server))
+	b.press("With a token")
 	b.fill("#token", w.token)
 	b.press("Sign in")
 	b.sees("Overview")

@@ -1,9 +1,9 @@
 <script lang="ts">
   // What lies in cold storage of what somebody asks for, what it takes to fetch it, and where wanted the asking.
-  import { Button } from "./ui";
   import { api, take, type Problem, type Schemas } from "../api/client";
   import { count, lasting, money, plural, size } from "./format";
   import { problemOf } from "./loader.svelte";
+  import Act from "./Act.svelte";
   import Trouble from "./Trouble.svelte";
   let { cold, ask = false }: { cold: Schemas["Chilled"]; ask?: boolean } = $props();
   let problem = $state<Problem>();
@@ -50,12 +50,14 @@
     <ul class="mt-1 flex flex-wrap gap-x-6 gap-y-1">
       {#each cold.offers as o (o.priority)}
         <li class="flex items-center gap-2">
-          <span>{o.priority} priority: {lasting(o.wait)}, {money(o.price, o.currency)}</span>{#if ask}<Button
+          <span>{o.priority} priority: {lasting(o.wait)}, {money(o.price, o.currency)}</span>{#if ask}<Act
+              right="operate"
+              any
               size="xs"
               color="alternative"
               disabled={busy}
               aria-label="Retrieve at {o.priority} priority"
-              onclick={() => retrieve(o.priority)}>Retrieve</Button
+              onclick={() => retrieve(o.priority)}>Retrieve</Act
             >{/if}
         </li>
       {/each}

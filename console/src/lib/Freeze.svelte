@@ -4,6 +4,7 @@
   import { api, take, type Problem, type Schemas } from "../api/client";
   import { whenChanged } from "./live";
   import { Loader, problemOf } from "./loader.svelte";
+  import Act from "./Act.svelte";
   import Trouble from "./Trouble.svelte";
   import When from "./When.svelte";
 
@@ -44,7 +45,7 @@
         <Input size="sm" class="w-56" aria-label="Why it is lifted" placeholder="why" bind:value={reason} />
         <Button size="xs" color="red" onclick={() => lift(f)}>Lift</Button>
       {:else}
-        <Button size="xs" color="alternative" onclick={() => (lifting = f.id)}>Lift …</Button>
+        <Act right="administer" size="xs" color="alternative" onclick={() => (lifting = f.id)}>Lift …</Act>
       {/if}
     </div>
   </Alert>

@@ -45,7 +45,9 @@
     changed: "yellow",
     conflict: "red",
     missing: "red",
-    granted: "green"
+    granted: "green",
+    used: "green",
+    void: "gray"
   } as const;
 </script>
 

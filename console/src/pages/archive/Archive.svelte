@@ -3,6 +3,7 @@
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, plural, short, size } from "../../lib/format";
   import { Loader, Pages } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -40,8 +41,8 @@
 </script>
 
 <Page title="Archive" about="Segments: immutable files of archived rows, each with a manifest beside it.">
-  {#snippet actions()}<Button size="sm" color="alternative" href="#/search">Search rows</Button>
-    <Button size="sm" href="#/restores/request">Restore rows</Button>{/snippet}
+  {#snippet actions()}<Act right="rows" any size="sm" color="alternative" href="#/search">Search rows</Act>
+    <Act right="operate" any size="sm" href="#/restores/request">Restore rows</Act>{/snippet}
   <Trouble problem={segments.problem ?? stores.problem} />
   {#each stores.data?.items ?? [] as s (s.name)}
     {#if s.problem}<Warning

@@ -3,6 +3,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { age, count, size } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Cold from "../../lib/Cold.svelte";
   import Facts from "../../lib/Facts.svelte";
   import { proof } from "./proof";
@@ -73,13 +74,19 @@
   about={s ? `${s.source}.${s.table}` : ""}
   back={{ href: "#/archive", text: "Archive" }}>
   {#snippet actions()}
-    <Button
+    <Act
+      right="operate"
+      source={s?.source}
       size="sm"
       color="alternative"
       disabled={busy || s?.state === "disposed" || asleep}
-      onclick={verify}>{busy ? "Reading every row …" : "Verify"}</Button>
-    <Button size="sm" disabled={s?.state !== "closed"} href="#/restores/request?segment={params.segment}"
-      >Restore</Button>
+      onclick={verify}>{busy ? "Reading every row …" : "Verify"}</Act>
+    <Act
+      right="operate"
+      source={s?.source}
+      size="sm"
+      disabled={s?.state !== "closed"}
+      href="#/restores/request?segment={params.segment}">Restore</Act>
   {/snippet}
   <Trouble problem={segment.problem ?? problem} />
   {#if s?.damage && !verified}<Alert color="red" class="mb-3" role="alert"

@@ -1,10 +1,11 @@
 <script lang="ts">
   // Readings of whole stores: how far they are, and what they found.
-  import { Button, TableBodyCell, TableBodyRow, Toggle } from "../../lib/ui";
+  import { TableBodyCell, TableBodyRow, Toggle } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural, share, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -48,7 +49,7 @@
 
 <Panel title="Verified">
   <div class="flex flex-wrap items-center gap-4 px-4 py-3 text-sm">
-    <Button size="xs" disabled={!!going} onclick={verify}>Verify everything</Button>
+    <Act right="operate" size="xs" disabled={!!going} onclick={verify}>Verify everything</Act>
     {#if seconds}<Toggle size="small" bind:checked={repair}>replace what is damaged from second copies</Toggle
       >{/if}
     <span class="text-gray-500 dark:text-gray-400"

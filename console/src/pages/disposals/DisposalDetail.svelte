@@ -4,13 +4,14 @@
   import type { Schemas } from "../../api/client";
   import { plural, share } from "../../lib/format";
   import type { Pages } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Pager from "../../lib/Pager.svelte";
   import When from "../../lib/When.svelte";
   import DisposalSegments from "./DisposalSegments.svelte";
   import DisposalStays from "./DisposalStays.svelte";
 
-  type Act = (id: string) => Promise<boolean>; // whether it was done
+  type Doing = (id: string) => Promise<boolean>; // whether it was done
   let {
     d,
     one,
@@ -26,9 +27,9 @@
     segments?: Schemas["ItemsOfPlacedItem"]; // a page of those that it is to destroy
     pages: Pages;
     busy: boolean;
-    start: Act;
-    approve: Act;
-    cancel: Act;
+    start: Doing;
+    approve: Doing;
+    cancel: Doing;
   } = $props();
   let deciding = $state(false);
   let typed = $state("");
@@ -75,17 +76,28 @@
         <Button size="xs" color="alternative" onclick={notNow}>Not now</Button>
       </form>
     {:else}
-      {#if d.state === "planned" && d.segments && !d.approved_at}<Button
+      {#if d.state === "planned" && d.segments && !d.approved_at}<Act
+          right="approve"
+          source={d.source}
           size="xs"
           color="alternative"
           disabled={busy}
-          onclick={() => approve(d.id)}>Approve</Button
+          onclick={() => approve(d.id)}>Approve</Act
         >{/if}
-      {#if d.segments}<Button size="xs" color="red" onclick={() => (deciding = true)}
-          >{d.state === "failed" ? "Go on …" : "Destroy …"}</Button
+      {#if d.segments}<Act
+          right="operate"
+          source={d.source}
+          size="xs"
+          color="red"
+          onclick={() => (deciding = true)}>{d.state === "failed" ? "Go on …" : "Destroy …"}</Act
         >{/if}
-      <Button size="xs" color="alternative" disabled={busy} onclick={() => cancel(d.id)}
-        >Decide against it</Button>
+      <Act
+        right="operate"
+        source={d.source}
+        size="xs"
+        color="alternative"
+        disabled={busy}
+        onclick={() => cancel(d.id)}>Decide against it</Act>
     {/if}
   {/if}
   {#if d.state === "done"}<a class="text-link" href={certificate(d.id, "pdf")} download>Certificate as PDF</a>

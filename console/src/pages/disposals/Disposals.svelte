@@ -1,11 +1,12 @@
 <script lang="ts">
   // Destroying segments whose time in the archive is over, or single rows on request: found out first, decided on,
   // then done, and certified.
-  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { Input, Label, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, archivedTables, take, type Problem, type Schemas } from "../../api/client";
   import { count, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
   import { Loader, Pages, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -132,7 +133,8 @@
         <datalist id="disposal-rules"
           >{#each governing as name (name)}<option value={name}></option>{/each}</datalist>
         <Label>Note, for the certificate<Input size="sm" id="disposal-note" bind:value={note} /></Label>
-        <Button size="sm" type="submit" disabled={busy || !rule}>Find out; nothing is destroyed</Button>
+        <Act right="operate" any size="sm" type="submit" disabled={busy || !rule}
+          >Find out; nothing is destroyed</Act>
       </form>
     {/if}
   </Panel>

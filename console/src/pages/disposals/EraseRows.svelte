@@ -1,7 +1,8 @@
 <script lang="ts">
   // Asks which archived rows of one person there are, to erase them.
-  import { Button, Input, Label, Select } from "../../lib/ui";
+  import { Input, Label, Select } from "../../lib/ui";
   import type { Schemas } from "../../api/client";
+  import Act from "../../lib/Act.svelte";
   import Panel from "../../lib/Panel.svelte";
 
   type Props = {
@@ -39,7 +40,7 @@
         bind:value={where}
         autocomplete="off" /></Label>
     <Label>Note; it stays, so name nobody<Input size="sm" id="erasure-note" bind:value={why} /></Label>
-    <Button size="sm" type="submit" disabled={busy || !table || !where}
-      >Find such rows; nothing is destroyed</Button>
+    <Act right="operate" any size="sm" type="submit" disabled={busy || !table || !where}
+      >Find such rows; nothing is destroyed</Act>
   </form>
 </Panel>

@@ -3,6 +3,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Page from "../../lib/Page.svelte";
   import Panel from "../../lib/Panel.svelte";
@@ -83,8 +84,8 @@
               <Button size="xs" type="submit" disabled={!reason.trim()}>Acknowledge</Button>
             </form>
           {:else if !f.closed_at}
-            <Button size="xs" color="alternative" class="mt-2" onclick={() => (knowing = f.id)}
-              >Acknowledge …</Button>
+            <Act right="operate" size="xs" color="alternative" class="mt-2" onclick={() => (knowing = f.id)}
+              >Acknowledge …</Act>
           {/if}
         </li>
       {/each}

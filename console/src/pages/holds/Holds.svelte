@@ -2,6 +2,7 @@
   import { Button, Input, TableBodyCell, TableBodyRow, Toggle } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -34,10 +35,12 @@
 </script>
 
 <Page title="Holds" about="What a hold protects is removed by nothing until the hold is lifted.">
-  {#snippet actions()}<Button
+  {#snippet actions()}<Act
+      right="administer"
+      any
       size="sm"
       color={placing ? "alternative" : "primary"}
-      onclick={() => (placing = !placing)}>{placing ? "Not now" : "Place a hold"}</Button
+      onclick={() => (placing = !placing)}>{placing ? "Not now" : "Place a hold"}</Act
     >{/snippet}
   <Trouble problem={holds.problem ?? problem} />
   {#if placing}<PlaceHold
@@ -78,7 +81,13 @@
                   placeholder="why it ends"
                   bind:value={reason} /><Button size="xs" type="submit" disabled={!reason}>Lift</Button>
               </form>
-            {:else}<Button size="xs" color="alternative" onclick={() => (lifting = h.id)}>Lift …</Button>{/if}
+            {:else}<Act
+                right="administer"
+                source={h.source}
+                size="xs"
+                color="alternative"
+                onclick={() => (lifting = h.id)}>Lift …</Act
+              >{/if}
           </TableBodyCell>
         </TableBodyRow>
       {/snippet}

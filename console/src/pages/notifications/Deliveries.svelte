@@ -1,9 +1,10 @@
 <script lang="ts">
   // What was sent to whom, and what waits.
-  import { Button, Select, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { Select, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { whenChanged } from "../../lib/live";
   import { Loader, Pages, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Pager from "../../lib/Pager.svelte";
@@ -92,14 +93,21 @@
         <TableBodyCell class="text-right">{d.attempts}</TableBodyCell>
         <TableBodyCell class="text-right">
           {#if d.state === "waiting"}
-            <Button size="xs" color="alternative" onclick={() => act("/deliveries/{delivery}/resend", d.id)}
-              >Try now</Button>
-            <Button size="xs" color="alternative" onclick={() => act("/deliveries/{delivery}/cancel", d.id)}
-              >Cancel</Button>
-          {:else}<Button
+            <Act
+              right="operate"
               size="xs"
               color="alternative"
-              onclick={() => act("/deliveries/{delivery}/resend", d.id)}>Send again</Button
+              onclick={() => act("/deliveries/{delivery}/resend", d.id)}>Try now</Act>
+            <Act
+              right="operate"
+              size="xs"
+              color="alternative"
+              onclick={() => act("/deliveries/{delivery}/cancel", d.id)}>Cancel</Act>
+          {:else}<Act
+              right="operate"
+              size="xs"
+              color="alternative"
+              onclick={() => act("/deliveries/{delivery}/resend", d.id)}>Send again</Act
             >{/if}
         </TableBodyCell>
       </TableBodyRow>

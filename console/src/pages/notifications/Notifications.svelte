@@ -3,6 +3,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -47,10 +48,11 @@
 </script>
 
 <Page title="Notifications" about="Who is told what happens, by mail or by webhook, and what was sent.">
-  {#snippet actions()}<Button
+  {#snippet actions()}<Act
+      right="administer"
       size="sm"
       color={editing ? "alternative" : "primary"}
-      onclick={() => (editing = editing ? undefined : "new")}>{editing ? "Not now" : "New recipient"}</Button
+      onclick={() => (editing = editing ? undefined : "new")}>{editing ? "Not now" : "New recipient"}</Act
     >{/snippet}
   <Trouble problem={how.problem ?? recipients.problem ?? problem} />
   {#if editing && how.data}
@@ -86,13 +88,16 @@
                   >Remove {r.name}</Button>
                 <Button size="xs" color="alternative" onclick={() => (removing = "")}>Keep</Button>
               {:else}
-                <Button
+                <Act
+                  right="administer"
                   size="xs"
                   color="alternative"
                   onclick={() => act(() => take(api.POST("/recipients/{recipient}/test", path(r.name))))}
-                  >Send a test</Button>
-                <Button size="xs" color="alternative" onclick={() => (editing = r)}>Change</Button>
-                <Button size="xs" color="alternative" onclick={() => (removing = r.name)}>Remove …</Button>
+                  >Send a test</Act>
+                <Act right="administer" size="xs" color="alternative" onclick={() => (editing = r)}
+                  >Change</Act>
+                <Act right="administer" size="xs" color="alternative" onclick={() => (removing = r.name)}
+                  >Remove …</Act>
               {/if}
             </span>
           </TableBodyCell>

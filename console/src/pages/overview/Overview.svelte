@@ -1,9 +1,10 @@
 <script lang="ts">
-  import { Alert, Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { Alert, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { count, leftOut, plural, share, size, span } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
   import { Loader } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -45,7 +46,7 @@
       ><Blank title="Nothing is archived yet"
         >{status.data.sources === 0 ? "Connect your database" : "Go on"}: five steps lead to the first
         archived row.
-        <div class="mt-3"><Button size="sm" href="#/start">Begin</Button></div></Blank
+        <div class="mt-3"><Act right="administer" size="sm" href="#/start">Begin</Act></div></Blank
       ></Panel>
   {/if}
   {#if status.data?.disagree.length}

@@ -1,7 +1,8 @@
 <script lang="ts">
-  import { Button, Input, Label } from "../../lib/ui";
+  import { Input, Label } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
 
@@ -51,7 +52,7 @@
             id="limit-{name}"
             bind:value={now[name]} /></Label>
       {/each}
-      <Button size="sm" type="submit" color="alternative">Change</Button>
+      <Act right="administer" size="sm" type="submit" color="alternative">Change</Act>
       <span role="status" class="text-sm">{done ? "Changed." : ""}</span>
     </form>
   {/if}

@@ -4,6 +4,7 @@
   import { count, plural, share, short, size } from "../../lib/format";
   import { whenChanged } from "../../lib/live";
   import { Loader, Pages, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -62,7 +63,8 @@
 <Page
   title="Restores"
   about="Archived rows that were asked for. Rows back in their table are left alone by later runs.">
-  {#snippet actions()}<Button size="sm" href="#/restores/request">Request a restore</Button>{/snippet}
+  {#snippet actions()}<Act right="operate" any size="sm" href="#/restores/request">Request a restore</Act
+    >{/snippet}
   <Trouble problem={restores.problem ?? problem} />
   <Panel>
     <Listing
@@ -106,13 +108,17 @@
                 </form>
               {:else}
                 <div class="mt-1 flex gap-2">
-                  <Button size="xs" onclick={() => decide(r.id, true)}>Approve</Button><Button
+                  <Act right="approve" source={r.source} size="xs" onclick={() => decide(r.id, true)}
+                    >Approve</Act
+                  ><Act
+                    right="approve"
+                    source={r.source}
                     size="xs"
                     color="alternative"
                     onclick={() => {
                       refusing = r.id;
                       reason = "";
-                    }}>Refuse …</Button>
+                    }}>Refuse …</Act>
                 </div>
               {/if}
             {/if}</TableBodyCell>

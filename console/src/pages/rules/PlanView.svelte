@@ -1,9 +1,9 @@
 <script lang="ts">
   // A plan in numbers and as a picture: which part of the table goes, where the cut lies, what stays for which reason.
-  import { Button } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { Loader } from "../../lib/loader.svelte";
   import { age, count, share, size, span } from "../../lib/format";
+  import Act from "../../lib/Act.svelte";
   import ClauseTable from "./ClauseTable.svelte";
   import PartitionTable from "./PartitionTable.svelte";
   import RelatedTable from "./RelatedTable.svelte";
@@ -63,13 +63,23 @@
       >of {s.counted ? "" : "about "}{count(s.total)} rows are due, about {size(s.bytes)} ({s.counted
         ? "counted"
         : "the database's estimate"})</span>
-    {#if !s.counted}<Button size="xs" color="alternative" disabled={busy} onclick={countThem}
-        >Count them</Button
+    {#if !s.counted}<Act
+        right="operate"
+        source={plan.source}
+        size="xs"
+        color="alternative"
+        disabled={busy}
+        onclick={countThem}>Count them</Act
       >{/if}
     {#if carriedOut}<a class="text-link ms-auto text-sm" href="#/runs/{carriedOut.id}"
         >carried out by this run ({carriedOut.state})</a>
-    {:else}<Button size="sm" class="ms-auto" disabled={busy || stale || s.due === 0} onclick={() => start()}
-        >Start the run</Button
+    {:else}<Act
+        right="operate"
+        source={plan.source}
+        size="sm"
+        class="ms-auto"
+        disabled={busy || stale || s.due === 0}
+        onclick={() => start()}>Start the run</Act
       >{/if}
   </div>
   <div
@@ -100,8 +110,13 @@
       <ul class="my-2 list-disc ps-5">
         {#each d.emptying.effects as e (e)}<li>{e}</li>{/each}
       </ul>
-      <Button size="xs" color="red" disabled={busy || stale || s.due === 0} onclick={() => start(true)}
-        >Start the run and empty the table at once</Button>
+      <Act
+        right="operate"
+        source={plan.source}
+        size="xs"
+        color="red"
+        disabled={busy || stale || s.due === 0}
+        onclick={() => start(true)}>Start the run and empty the table at once</Act>
     {:else}<p class="mt-1">{d.emptying.why}</p>{/if}
   </details>
 {/if}

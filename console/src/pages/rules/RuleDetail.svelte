@@ -3,6 +3,7 @@
   import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Bar from "../../lib/Bar.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -89,9 +90,9 @@
 
 <Page title={params.rule} about={rule.data?.body.about} back={{ href: "#/rules", text: "Rules" }}>
   {#snippet actions()}
-    <Button size="sm" color="alternative" href="#/rules/{params.rule}/edit">Edit</Button>
-    <Button size="sm" disabled={busy} onclick={() => makePlan(false)}
-      >{busy ? "Working …" : "Make a plan"}</Button>
+    <Act right="administer" size="sm" color="alternative" href="#/rules/{params.rule}/edit">Edit</Act>
+    <Act right="operate" any size="sm" disabled={busy} onclick={() => makePlan(false)}
+      >{busy ? "Working …" : "Make a plan"}</Act>
   {/snippet}
   <Trouble problem={rule.problem ?? problem} />
   {#if counting}

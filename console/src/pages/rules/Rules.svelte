@@ -1,7 +1,8 @@
 <script lang="ts">
-  import { Button, Input, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { Input, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { Loader, Pages } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Page from "../../lib/Page.svelte";
@@ -41,10 +42,9 @@
       aria-label="search rules"
       placeholder="rule, source or table"
       bind:value={text}
-      oninput={seek} /><Button size="sm" color="alternative" href="#/rules/apply">Apply a file</Button><Button
-      size="sm"
-      href="#/rules/new">New rule</Button
-    >{/snippet}
+      oninput={seek} /><Act right="administer" size="sm" color="alternative" href="#/rules/apply"
+      >Apply a file</Act
+    ><Act right="administer" size="sm" href="#/rules/new">New rule</Act>{/snippet}
   <Trouble problem={rules.problem} />
   <Panel>
     <Listing

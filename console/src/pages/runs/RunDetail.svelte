@@ -2,9 +2,10 @@
   import { Button } from "../../lib/ui";
   import { api, take, watchRun, type Problem, type Schemas } from "../../api/client";
   import { count, share, size, span } from "../../lib/format";
+  import { who } from "../../lib/who.svelte";
   import { whenChanged } from "../../lib/live";
   import { Loader, problemOf } from "../../lib/loader.svelte";
-  import { paced } from "./paced";
+  import { paced, timeLeft } from "./paced";
   import Bar from "../../lib/Bar.svelte";
   import Facts from "../../lib/Facts.svelte";
   import Parts from "./Parts.svelte";
@@ -82,12 +83,6 @@
       problem = problemOf(e);
     }
   }
-  // The range that the last batches give, where they differ.
-  function timeLeft(r: Schemas["RunView"]): string {
-    if (r.seconds_low == null || r.seconds_high == null || span(r.seconds_low) === span(r.seconds_high))
-      return span(r.seconds_left ?? 0);
-    return `${span(r.seconds_low)} to ${span(r.seconds_high)}`;
-  }
   let active = $derived(run && ["queued", "running", "resting"].includes(run.state));
   let resumable = $derived(run && ["paused", "failed"].includes(run.state));
   let copied = $derived(run?.state === "copied");
@@ -99,16 +94,19 @@
   about={run ? `${run.action} ${run.source}.${run.table}` : ""}
   back={{ href: "#/runs", text: "Runs" }}>
   {#snippet actions()}
-    {#if active || resumable}<Button size="sm" color="alternative" onclick={changePace}
-        >{run!.pace === "unlimited" ? "Go gently" : "Go faster"}</Button
-      >{/if}
-    {#if active}<Button size="sm" color="alternative" onclick={() => verb("/runs/{run}/pause")}>Pause</Button
-      >{/if}
-    {#if resumable}<Button size="sm" onclick={() => verb("/runs/{run}/resume")}>Resume</Button>{/if}
-    {#if copied}<Button size="sm" onclick={() => (deciding = true)}>Delete the rows …</Button>{/if}
-    {#if active || resumable || copied}<Button size="sm" color="alternative" onclick={() => (asking = true)}
-        >Cancel …</Button
-      >{/if}
+    {#if run && who.may("operate", run.source)}
+      {#if active || resumable}<Button size="sm" color="alternative" onclick={changePace}
+          >{run.pace === "unlimited" ? "Go gently" : "Go faster"}</Button
+        >{/if}
+      {#if active}<Button size="sm" color="alternative" onclick={() => verb("/runs/{run}/pause")}
+          >Pause</Button
+        >{/if}
+      {#if resumable}<Button size="sm" onclick={() => verb("/runs/{run}/resume")}>Resume</Button>{/if}
+      {#if copied}<Button size="sm" onclick={() => (deciding = true)}>Delete the rows …</Button>{/if}
+      {#if active || resumable || copied}<Button size="sm" color="alternative" onclick={() => (asking = true)}
+          >Cancel …</Button
+        >{/if}
+    {/if}
   {/snippet}
   <Trouble problem={first.problem ?? problem} />
   {#if deciding && copied}

@@ -4,6 +4,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Panel from "../../lib/Panel.svelte";
@@ -68,8 +69,8 @@
       >{w.file}:{w.line}: {w.message}</Warning
     >{/each}
   <div class="mb-3 flex items-center gap-3 text-sm">
-    <Button size="sm" color="alternative" disabled={busy} onclick={() => apply([])}
-      >{busy ? "Working …" : "Take up what is new"}</Button>
+    <Act right="administer" size="sm" color="alternative" disabled={busy} onclick={() => apply([])}
+      >{busy ? "Working …" : "Take up what is new"}</Act>
     <Button size="sm" color="alternative" aria-pressed={all} onclick={() => (all = !all)}
       >{all ? "Show what differs" : `Show all ${count(list.data.items.length)}`}</Button>
     <span class="break-all text-gray-600 dark:text-gray-400"
@@ -94,13 +95,18 @@
                   aria-expanded={shown === name(t)}
                   onclick={() => (shown = shown === name(t) ? "" : name(t))}>Difference</Button
                 >{/if}
-              {#if t.drifts}<Button size="xs" color="red" disabled={busy} onclick={() => apply([name(t)])}
-                  >Take up over it</Button
-                >{:else if t.state === "gone"}<Button
+              {#if t.drifts}<Act
+                  right="administer"
+                  size="xs"
+                  color="red"
+                  disabled={busy}
+                  onclick={() => apply([name(t)])}>Take up over it</Act
+                >{:else if t.state === "gone"}<Act
+                  right="administer"
                   size="xs"
                   color="alternative"
                   disabled={busy}
-                  onclick={() => apply([name(t)])}>Not declared any more</Button
+                  onclick={() => apply([name(t)])}>Not declared any more</Act
                 >{/if}
             </span>
           </TableBodyCell>

@@ -1,6 +1,6 @@
 <script lang="ts">
   // The guard rails of a source: what no rule may go below, whatever it says.
-  import { Button, Checkbox, Input, Label } from "../../lib/ui";
+  import { Button, Input, Label } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
   import { several } from "../../lib/format";
@@ -8,20 +8,19 @@
 
   let { source, done }: { source: string; done: () => void } = $props();
   const path = $derived({ params: { path: { source } } });
-  let form = $state<Record<"live" | "archive" | "only" | "never" | "window" | "zone", string>>();
-  let approve = $state<string[]>([]);
+  let form = $state<Record<"live" | "archive" | "only" | "never" | "window" | "zone" | "approve", string>>();
   let problem = $state<Problem>();
   const guard = new Loader(() => take(api.GET("/sources/{source}/guard", path)));
   guard.load().then(() => {
     const g = guard.data;
     if (!g) return;
-    approve = g.approve ?? [];
     form = {
       live: g.live ?? "",
       archive: g.archive ?? "",
       only: g.only?.join(", ") ?? "",
       never: g.never?.join(", ") ?? "",
       window: g.window?.join("; ") ?? "",
+      approve: g.approve?.join(", ") ?? "",
       zone: g.zone || Intl.DateTimeFormat().resolvedOptions().timeZone
     };
   });
@@ -31,13 +30,9 @@
     ["only", "Only these tables may have rules", "all; or fare, notice"],
     ["never", "These tables may not", "none; or ledger"],
     ["window", "Runs work only", "at any time; or 22:00-05:00"],
-    ["zone", "By the clock of", "UTC"]
+    ["zone", "By the clock of", "UTC"],
+    ["approve", "Others approve first", "nothing; or runs:2:above=10000, restores"]
   ];
-  const needs = [
-    ["restores", "Restores are approved first"],
-    ["disposals", "Disposals are approved first"]
-  ] as const;
-
   async function save(e: SubmitEvent) {
     e.preventDefault();
     if (!form) return;
@@ -48,7 +43,7 @@
         archive: form.archive.trim() || undefined,
         only: several(form.only, ","),
         never: several(form.never, ","),
-        approve,
+        approve: several(form.approve, ","),
         window: several(form.window, ";"),
         zone: form.zone.trim() || undefined
       };
@@ -71,14 +66,6 @@
         <Input id="guard-{name}" size="sm" placeholder={hint} bind:value={form[name]} />
       </div>
     {/each}
-    <div class="flex flex-wrap gap-4 md:col-span-3">
-      {#each needs as [what, label] (what)}<Checkbox
-          checked={approve.includes(what)}
-          onchange={(e) =>
-            (approve = e.currentTarget.checked ? [...approve, what] : approve.filter((a) => a !== what))}
-          >{label}</Checkbox
-        >{/each}
-    </div>
     <div class="md:col-span-3"><Button type="submit" size="sm">Set the guard rails</Button></div>
   {/if}
 </form>

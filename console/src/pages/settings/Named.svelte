@@ -1,8 +1,9 @@
 <script lang="ts">
   // Keeps and schedules that have names. They are written as rules are, and applied like them.
-  import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { Loader } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Panel from "../../lib/Panel.svelte";
@@ -57,26 +58,28 @@
           <TableBodyCell><When at={t.applied_at} /></TableBodyCell>
           <TableBodyCell>{t.applied_by}</TableBodyCell>
           <TableBodyCell class="text-right"
-            ><Button
+            ><Act
+              right="administer"
               size="xs"
               color="alternative"
               onclick={() => {
                 said = "";
                 editing = { title: `Change ${t.name}`, text: t.text };
-              }}>Change</Button
+              }}>Change</Act
             ></TableBodyCell>
         </TableBodyRow>
       {/snippet}
       {#snippet empty()}<Blank title="No {k.one} has a name yet" />{/snippet}
     </Listing>
     <div class="border-t border-gray-200 px-4 py-2 dark:border-gray-700">
-      <Button
+      <Act
+        right="administer"
         size="xs"
         color="alternative"
         onclick={() => {
           said = "";
           editing = { title: `New ${k.one}`, text: k.blank };
-        }}>Write a {k.one}</Button>
+        }}>Write a {k.one}</Act>
     </div>
   </Panel>
 {/each}

@@ -1,5 +1,6 @@
 <script lang="ts">
   // What the service works on and within: sources, stores, what rules share, and who may come in.
+  import { who } from "../../lib/who.svelte";
   import Page from "../../lib/Page.svelte";
   import Accounts from "./Accounts.svelte";
   import DeclaredFiles from "./DeclaredFiles.svelte";
@@ -35,12 +36,13 @@
       about: "What is declared in files, beside what is in force."
     }
   ];
+  let shown = $derived(parts.filter((p) => p.id !== "accounts" || who.may("administer")));
   let part = $derived(parts.find((p) => p.id === params?.part) ?? parts[0]!);
 </script>
 
 <Page title="Settings" about={part.about}>
   <nav aria-label="Settings" class="mb-4 flex gap-1 border-b border-gray-200 dark:border-gray-700">
-    {#each parts as p (p.id)}
+    {#each shown as p (p.id)}
       <a
         href="#/settings/{p.id}"
         aria-current={p.id === part.id ? "page" : undefined}

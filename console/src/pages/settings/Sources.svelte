@@ -2,6 +2,7 @@
   import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Panel from "../../lib/Panel.svelte";
@@ -59,11 +60,12 @@
 </script>
 
 <div class="mb-3 flex items-center gap-3">
-  <Button
+  <Act
+    right="administer"
     size="sm"
     color={doing?.what === "add" ? "alternative" : "primary"}
     onclick={() => begin(doing?.what === "add" ? undefined : { what: "add" })}
-    >{doing?.what === "add" ? "Not now" : "Add a source"}</Button>
+    >{doing?.what === "add" ? "Not now" : "Add a source"}</Act>
   <span role="status" class="text-sm">{said}</span>
 </div>
 <Trouble problem={sources.problem ?? problem} />
@@ -106,12 +108,24 @@
             {:else}
               <Button size="xs" color="alternative" disabled={!!busy} onclick={() => check(s)}
                 >{busy === s.name ? "Looking …" : "Check"}</Button>
-              <Button size="xs" color="alternative" onclick={() => begin({ what: "change", source: s })}
-                >Change</Button>
-              <Button size="xs" color="alternative" onclick={() => begin({ what: "guard", source: s })}
-                >Guard rails</Button>
-              <Button size="xs" color="alternative" onclick={() => begin({ what: "remove", source: s })}
-                >Remove …</Button>
+              <Act
+                right="administer"
+                source={s.name}
+                size="xs"
+                color="alternative"
+                onclick={() => begin({ what: "change", source: s })}>Change</Act>
+              <Act
+                right="administer"
+                source={s.name}
+                size="xs"
+                color="alternative"
+                onclick={() => begin({ what: "guard", source: s })}>Guard rails</Act>
+              <Act
+                right="administer"
+                source={s.name}
+                size="xs"
+                color="alternative"
+                onclick={() => begin({ what: "remove", source: s })}>Remove …</Act>
             {/if}
           </span>
         </TableBodyCell>

@@ -1,8 +1,9 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, lasting, size } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Panel from "../../lib/Panel.svelte";
@@ -52,11 +53,12 @@
 </script>
 
 <div class="mb-3 flex items-center gap-3">
-  <Button
+  <Act
+    right="administer"
     size="sm"
     color={doing === "add" ? "alternative" : "primary"}
     onclick={() => begin(doing === "add" ? undefined : "add")}
-    >{doing === "add" ? "Not now" : "Add a store"}</Button>
+    >{doing === "add" ? "Not now" : "Add a store"}</Act>
   <span role="status" class="text-sm">{said}</span>
 </div>
 <Trouble problem={stores.problem ?? problem} />
@@ -96,9 +98,9 @@
         <TableBodyCell class="whitespace-normal">{scrubbed(s)}</TableBodyCell>
         <TableBodyCell class="text-right">
           <span class="inline-flex gap-1">
-            <Button size="xs" color="alternative" disabled={!!busy} onclick={() => check(s)}
-              >{busy === s.name ? "Trying …" : "Check"}</Button>
-            <Button size="xs" color="alternative" onclick={() => begin(s)}>Change</Button>
+            <Act right="operate" size="xs" color="alternative" disabled={!!busy} onclick={() => check(s)}
+              >{busy === s.name ? "Trying …" : "Check"}</Act>
+            <Act right="administer" size="xs" color="alternative" onclick={() => begin(s)}>Change</Act>
           </span>
         </TableBodyCell>
       </TableBodyRow>

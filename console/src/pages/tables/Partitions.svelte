@@ -4,6 +4,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, day, plural, size } from "../../lib/format";
   import { problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
   import Trouble from "../../lib/Trouble.svelte";
@@ -69,8 +70,8 @@
       size="sm" />
   </div>
   <Button size="sm" color="alternative" type="submit" disabled={busy}>Show what would be sent</Button>
-  {#if seen && !seen.made}<Button size="sm" disabled={busy} onclick={() => make(false)}
-      >Make {plural(seen.partitions.length, "partition")}</Button
+  {#if seen && !seen.made}<Act right="operate" any size="sm" disabled={busy} onclick={() => make(false)}
+      >Make {plural(seen.partitions.length, "partition")}</Act
     >{/if}
 </form>
 <div class="px-4 pb-3" aria-live="polite">

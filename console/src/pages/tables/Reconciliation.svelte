@@ -1,9 +1,10 @@
 <script lang="ts">
   // What source, stores and catalog tell of a table, and how a difference is settled.
-  import { Button, Input, Label, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { Input, Label, TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { count, plural } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -66,7 +67,8 @@
               placeholder="for instance: restored from the backup of last night"
               required />
           </div>
-          <Button size="sm" type="submit" disabled={busy || reason.trim() === ""}>Settle it</Button>
+          <Act right="administer" any size="sm" type="submit" disabled={busy || reason.trim() === ""}
+            >Settle it</Act>
         </form>
       </div>
     {/if}

@@ -1,8 +1,9 @@
 <script lang="ts">
-  import { Button, TableBodyCell, TableBodyRow } from "../../lib/ui";
+  import { TableBodyCell, TableBodyRow } from "../../lib/ui";
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, size } from "../../lib/format";
   import { Loader } from "../../lib/loader.svelte";
+  import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Facts from "../../lib/Facts.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -25,11 +26,12 @@
 </script>
 
 <Page title="{params.source}.{params.table}" back={{ href: "#/tables", text: "Tables" }}>
-  {#snippet actions()}<Button
+  {#snippet actions()}<Act
+      right="administer"
       size="sm"
       href="#/rules/new?source={encodeURIComponent(params.source)}&table={encodeURIComponent(
         params.table
-      )}&age={encodeURIComponent(t?.age_column ?? '')}">Write a rule</Button
+      )}&age={encodeURIComponent(t?.age_column ?? '')}">Write a rule</Act
     >{/snippet}
   <Trouble problem={table.problem} />
   {#each t?.obstacles ?? [] as o (o)}<Warning class="mb-3">No rule can work on this table: {o}</Warning

@@ -1,0 +1,228 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/pquerna/otp/totp"
+
+	"ambercellar/client"
+)
+
+// firstUser makes a person and returns the password for the first sign-in.
+func (w *world) firstUser(name string, more ...string) string {
+	w.t.Helper()
+	return must1[client.MadeAccount](w, append([]string{"user", "add", name}, more...)...).Password
+}
+
+// typed has commands read these lines.
+func (w *world) typed(lines ...string) *world {
+	w.input = strings.Join(lines, "\n") + "\n"
+	return w
+}
+
+// A person signs in at the command line, which keeps the session in their own directory of settings.
+func TestThePersonSignsInAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	w.scans(10)
+	w.define("archive", "unlimited")
+	settings := t.TempDir()
+	w.env = []string{"XDG_CONFIG_HOME=" + settings, "AMBERCELLAR_TOKEN="}
+	const own = "seven grey gulls on a pier"
+	first := w.firstUser("nora-quay", "-role", "operator", "-rows", "-data", filepath.Join(w.dir, "data"))
+	w.refuse(1, []string{"sign in with `ambercellar login`"}, "run", "list")
+	w.typed("a wrong password").refuse(1, []string{"is wrong"}, "login", "nora-quay")
+	w.typed(first, own, "something else").refuse(1, []string{"two different passwords"}, "login", "nora-quay")
+	w.typed(first, own, own).must("login", "nora-quay")
+	if who := must1[client.Session](w, "whoami"); who.Actor != "nora-quay" || who.Session == "" {
+		t.Errorf("%+v", who)
+	}
+	file := filepath.Join(settings, "ambercellar", "profiles.json")
+	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", st, err)
+	}
+	if out := w.must("profile", "list", "-o", "json"); strings.Contains(out, "amber_session") || !strings.Contains(out, w.svc.server) {
+		t.Errorf("%s", out)
+	}
+
+	// The token goes to its own service alone, and a file that others may read is not used.
+	heard := ""
+	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		heard += r.Header.Get("Authorization")
+	}))
+	defer other.Close()
+	w.run("run", "list", "-server", other.URL)
+	if !strings.Contains(heard, "Bearer") || strings.Contains(heard, "amber_session") {
+		t.Errorf("another service is told %q", heard)
+	}
+	if err := os.Chmod(file, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	w.refuse(1, []string{"others may read it", "chmod 600"}, "run", "list")
+	if err := os.Chmod(file, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte("{nonsense"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.refuse(1, []string{"the profiles in"}, "run", "list")
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	w.refuse(2, []string{"there is no profile \"quay\""}, "run", "list", "-profile", "quay", "-server", "")
+	w.typed(own).must("login", "nora-quay", "-profile", "quay")
+
+	// A second factor, asked for at the next sign-in.
+	out, _, status := w.typed(own, "000000").run("second-factor", "set")
+	secret := strings.Fields(out[strings.Index(out, "secret"):])[1]
+	if status != 1 {
+		t.Errorf("a wrong code is taken: %s", out)
+	}
+	code := func(shift time.Duration) string {
+		c, err := totp.GenerateCode(secret, time.Now().Add(shift))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	// the secret is a new one each time: the one that is shown is read before the code is typed
+	cmd := exec.Command(program, "second-factor", "set")
+	cmd.Env = append(append(os.Environ(), "AMBERCELLAR_SERVER="+w.svc.server), w.env...)
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	stdout, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintln(in, own)
+	text := ""
+	for buffer := make([]byte, 4096); !strings.Contains(text, "otpauth"); {
+		n, err := stdout.Read(buffer)
+		if text += string(buffer[:n]); err != nil {
+			t.Fatalf("%v: %s", err, text)
+		}
+	}
+	secret = strings.Fields(text)[1]
+	fmt.Fprintln(in, code(-30*time.Second))
+	if err := cmd.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	w.must("logout")
+	w.refuse(1, []string{"sign in with"}, "run", "list")
+	w.typed(own, code(0)).must("login", "nora-quay")
+	if out := w.must("whoami"); !strings.Contains(out, "second factor  yes") {
+		t.Errorf("%s", out)
+	}
+	w.typed(own, "brand new words for me", "brand new words for me").must("password")
+	w.must("run", "list")
+	l := must1[client.Items[client.OpenSession]](w, "session", "list")
+	w.must("session", "end", l.Items[0].ID)
+	w.refuse(1, []string{"neither the administrator's token"}, "run", "list")
+}
+
+// Runs wait for others: at the command line with a status of its own, in a pipeline, and in the inbox of the console.
+func TestOthersApproveARun(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	w.scans(300)
+	w.define("archive", "unlimited")
+	w.must("guard", "set", "harbour", "-approve", "runs:2:above=100,loosenings")
+	if out := w.must("guard", "show", "harbour"); !strings.Contains(out, "runs:2:above=100") {
+		t.Errorf("%s", out)
+	}
+	ruler := w.token
+	add := func(name, role string) string {
+		return must1[client.MadeAccount](w, "account", "add", name, "-role", role).Token
+	}
+	planner, approver := add("planner", "operator"), add("checker", "approver")
+	password := w.firstUser("nora-quay", "-role", "approver")
+	w.token = planner
+	p := must1[client.Plan](w, "plan", "make", "scans", "-exact")
+	w.refuse(3, []string{"2 others have to approve it first", "it begins by itself then"}, "run", "start", p.ID)
+	asked := must1[client.Items[client.Approval]](w, "approval", "list").Items
+	if len(asked) != 1 || asked[0].Subject != p.ID || asked[0].AskedBy != "planner" {
+		t.Fatalf("%+v", asked)
+	}
+	w.refuse(1, []string{"planner has asked for it and may not approve it"}, "approval", "approve", asked[0].ID)
+	w.token = approver
+	w.refuse(1, []string{"refusal needs a reason"}, "approval", "refuse", asked[0].ID)
+	if out := w.must("approval", "approve", asked[0].ID, "-reason", "as agreed"); !strings.Contains(out, "1 of 2") {
+		t.Errorf("%s", out)
+	}
+
+	b := browse(t)
+	b.do(chromedp.Navigate(w.svc.server))
+	b.fill("#name", "nora-quay")
+	b.fill("#password", password)
+	b.press("Sign in")
+	b.sees("Choose a password of your own")
+	b.fill("#new-password", "seven grey gulls")
+	b.fill("#again-password", "seven grey gulls on a pier")
+	b.sees("These are two different passwords")
+	b.fill("#new-password", "seven grey gulls on a pier")
+	b.press("Change the password")
+	b.sees("Overview", "nora-quay, approver")
+	if text := b.text(); strings.Contains(text, "Freeze …") || strings.Contains(text, "Search") {
+		t.Errorf("an approver is offered what operators do:\n%s", text)
+	}
+	b.press("Approvals")
+	b.sees("Run in harbour", "1 of 2 approved", "asked by planner", "the last run of the rule", "there was none", "as agreed")
+	b.press("Approve")
+	b.sees("Nothing waits for anybody")
+	w.token = planner
+	w.eventually("the run is done", func() bool {
+		l := must1[client.Items[client.RunView]](w, "run", "list").Items
+		return len(l) == 1 && l[0].State == client.Done && l[0].StartedBy == "planner"
+	})
+
+	// Who may see nothing more is offered nothing more, and an address that they may not see says so.
+	b.do(chromedp.Navigate(w.svc.server + "/#/settings/accounts"))
+	b.sees("You may not do that", "nora-quay is approver")
+	b.do(chromedp.Navigate(w.svc.server + "/#/account"))
+	b.sees("My account", "see, approve", "this one")
+	b.do(chromedp.Navigate(w.svc.server + "/#/audit"))
+	b.sees("approval approve", "run start", "planner", "127.0.0.1")
+	b.press("Verify the log")
+	b.sees("each as it was written")
+	b.fill("input[aria-label='who']", "checker")
+	b.press("Show")
+	b.comesTo("[...new Set([...document.querySelectorAll('main tbody tr td:nth-child(3)')].map((x) => x.innerText))].join()",
+		"checker")
+
+	// The pipeline: what it may decide by itself, and what it leaves to people.
+	bin := t.TempDir()
+	if err := os.Symlink(program, filepath.Join(bin, "ambercellar")); err != nil {
+		t.Fatal(err)
+	}
+	pipeline := func(most string) (string, int) {
+		cmd := exec.Command("../../deploy/approved-run.sh", "scans", most)
+		cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "AMBERCELLAR_SERVER="+w.svc.server,
+			"PLANNER="+planner, "APPROVER="+approver)
+		out, _ := cmd.CombinedOutput() // the status says it
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	w.token = ruler
+	w.must("guard", "set", "harbour", "-approve", "runs")
+	w.exec("INSERT INTO scan WITH RECURSIVE s (g) AS (SELECT 1 UNION ALL SELECT g + 1 FROM s WHERE g < 20) " +
+		"SELECT g + 5000, 1, '2020-05-05 00:00:00', 1, 'late ' || g FROM s")
+	if out, status := pipeline("5"); status != 3 || !strings.Contains(out, "people decide on it") {
+		t.Errorf("status %d: %s", status, out)
+	}
+	if out, status := pipeline("1000"); status != 0 || !strings.Contains(out, "done") {
+		t.Errorf("status %d: %s", status, out)
+	}
+}
