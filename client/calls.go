@@ -18,6 +18,25 @@ func (c *Client) SignIn(ctx context.Context, in Login) (*Session, error) {
 	return out, nil
 }
 
+// SignInWays: how people can sign in here.
+func (c *Client) SignInWays(ctx context.Context) (*SignInWays, error) {
+	out := new(SignInWays)
+	if err := c.Do(ctx, "GET", "/session/ways", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// BeginSingle: go to the identity provider, to sign in there.
+func (c *Client) BeginSingle(ctx context.Context, w io.Writer) error {
+	return c.Download(ctx, "/session/single", w)
+}
+
+// EndSingle: come back from the identity provider.
+func (c *Client) EndSingle(ctx context.Context, w io.Writer) error {
+	return c.Download(ctx, "/session/single/back", w)
+}
+
 // Session: who is signed in.
 func (c *Client) Session(ctx context.Context) (*Session, error) {
 	out := new(Session)

@@ -745,7 +745,8 @@ const (
 	EventWaitsLong       EventKind = "waits-long" // a run, a restore or a disposal waits for longer than usual
 	EventFindingOpened   EventKind = "finding-opened"
 	EventFindingClosed   EventKind = "finding-closed"
-	EventDigest          EventKind = "digest" // what happened in a day
+	EventDigest          EventKind = "digest"         // what happened in a day
+	EventApprovalAsked   EventKind = "approval-asked" // a run or a change waits for approval
 	EventTest            EventKind = "test"
 )
 
@@ -2582,6 +2583,11 @@ type SharedSchedule struct {
 	Text      string        `json:"text"`
 	AppliedAt time.Time     `json:"applied_at"`
 	AppliedBy string        `json:"applied_by"`
+}
+
+// SignInWays says how people can sign in besides with a name and a password.
+type SignInWays struct {
+	Single bool `json:"single"` // by single sign-on: at /session/single
 }
 
 // Slowdown is a time in which a run went slower than its pace, or rested, and why.

@@ -24,6 +24,13 @@ func (a *API) sessionRoutes() []route {
 		file("/openapi.json", "OpenAPI", "This document",
 			func(c *gin.Context) { c.Data(http.StatusOK, "application/json", a.document()) }).free(),
 		take("POST", "/session", "SignIn", "Sign in, with a name and a password, or with a token", a.signIn).free(),
+		get("/session/ways", "SignInWays", "How people can sign in here",
+			func(context.Context, request) (SignInWays, error) {
+				return SignInWays{Single: s.OffersSingle()}, nil
+			}).free(),
+		file("/session/single", "BeginSingle", "Go to the identity provider, to sign in there", a.beginSingle).free(),
+		file("/session/single/back", "EndSingle", "Come back from the identity provider", a.endSingle).asks("state", "code",
+			"error").free(),
 		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session,
 			error) {
 			return sessionOf(r.who()), nil
@@ -81,7 +88,7 @@ func (a *API) authenticated(c *gin.Context) {
 	case who == nil && bearer:
 		fail(c, a.service.Access.WrongToken(c.Request.Context(), c.RemoteIP()))
 		return
-	case who == nil || !bearer && !sameSite(c.Request):
+	case who == nil || !bearer && !certified(c.Request) && !sameSite(c.Request):
 		fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
 			"sign in with `ambercellar login`, or send a token as `Authorization: Bearer …` (the client reads it from "+
 				"AMBERCELLAR_TOKEN)"))
@@ -104,28 +111,34 @@ func (a *API) authenticated(c *gin.Context) {
 // beforeChange are the routes that are open to who has to change a password first.
 var beforeChange = map[string]bool{"/api/v1/session": true, "/api/v1/session/password": true}
 
-// whose returns who shows the token or the cookie of a request; nil: nobody who may come in.
-func (a *API) whose(c *gin.Context) (*service.Who, error) {
-	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		return a.service.Access.CheckToken(c.Request.Context(), bearer, c.RemoteIP())
+// whose returns who shows the token, the cookie or the client certificate of a request; nil: nobody who may come in.
+func (a *API) whose(c *gin.Context) (*service.Who, error) { return a.sender(c.Request, c.RemoteIP()) }
+
+// sender returns who sends a request; from is the address that it comes from, empty: it is only asked.
+func (a *API) sender(r *http.Request, from string) (*service.Who, error) {
+	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return a.service.Access.CheckToken(r.Context(), bearer, from)
 	}
-	secret, err := c.Cookie(cookieName)
-	if err != nil {
-		return nil, nil
+	if cookie, err := r.Cookie(cookieName); err == nil {
+		return a.service.Access.CheckSession(r.Context(), cookie.Value)
 	}
-	return a.service.Access.CheckSession(c.Request.Context(), secret)
+	if certified(r) {
+		return a.service.Access.CheckCertificate(r.Context(), r.TLS.PeerCertificates[0].Subject.CommonName, from)
+	}
+	return nil, nil
+}
+
+// certified says whether a request comes with a client certificate that an authority vouches for. Only machines have
+// one: with a browser, every page of another site could use it.
+func certified(r *http.Request) bool {
+	return r.TLS != nil && len(r.TLS.VerifiedChains) > 0 && r.Header.Get("Sec-Fetch-Site") == "" &&
+		r.Header.Get("Origin") == ""
 }
 
 // stands says whether the sender of a request may come in. Where it cannot be asked, the request is heard, and refused
 // there.
 func (a *API) stands(r *http.Request) bool {
-	var who *service.Who
-	var err error
-	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		who, err = a.service.Access.CheckToken(r.Context(), bearer, "")
-	} else if c, none := r.Cookie(cookieName); none == nil {
-		who, err = a.service.Access.CheckSession(r.Context(), c.Value)
-	}
+	who, err := a.sender(r, "")
 	return who != nil && err == nil
 }
 

@@ -204,7 +204,7 @@ func (e *Env) run(cmd *Command, args []string) error {
 	if !cmd.Local {
 		f.String("server", os.Getenv("AMBERCELLAR_SERVER"), "address of the service (or AMBERCELLAR_SERVER; where "+
 			"nothing says, that of login, or "+defaultServer+")")
-		f.String("profile", "", "to which of the services that login has signed in to (or AMBERCELLAR_PROFILE)")
+		f.String("as", "", "profile: which of the services that login has signed in to (or AMBERCELLAR_PROFILE)")
 		f.StringVar(&e.Format, "o", "table", "output: table, json or csv")
 	}
 	for {
@@ -232,7 +232,7 @@ func (e *Env) run(cmd *Command, args []string) error {
 		if !slices.Contains([]string{"table", "json", "csv"}, e.Format) {
 			return Usage("-o %q is none of table, json and csv", e.Format)
 		}
-		if err := e.connect(e.Flag("server"), e.Flag("profile")); err != nil {
+		if err := e.connect(e.Flag("server"), e.Flag("as")); err != nil {
 			return err
 		}
 	}

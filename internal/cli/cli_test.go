@@ -165,6 +165,10 @@ func TestEveryCommandOfTheTableIsInTheReference(t *testing.T) {
 		if c.Summary == "" {
 			t.Errorf("%s says nothing of itself", c.Name)
 		}
+		if out, errOut, status := invoke(append(strings.Fields(c.Name), "-h")...); status != 0 ||
+			!strings.Contains(out, c.Summary) {
+			t.Errorf("%s -h: status %d\n%s%s", c.Name, status, out, errOut)
+		}
 	}
 }
 

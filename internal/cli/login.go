@@ -132,7 +132,7 @@ func (e *Env) connect(server, profile string) error {
 		}
 		x, known := p.Profiles[e.Profile]
 		if named && !known && server == "" {
-			return Usage("there is no profile %q; `ambercellar profile list` lists them, `ambercellar login -profile %s "+
+			return Usage("there is no profile %q; `ambercellar profile list` lists them, `ambercellar login -as %s "+
 				"-server …` makes it", e.Profile, e.Profile)
 		}
 		if e.Server == "" {

@@ -253,7 +253,7 @@ func TestRestoresAreApprovedReplaceAndGoOn(t *testing.T) {
 			func() bool { return must1[client.Restore](w, "restore", "show", r.ID).State == client.RestoreDone })
 		w.outlived()
 		d := must1[client.Disposal](w, "disposal", "plan", "scans")
-		w.refuse(1, []string{"is approved before it is started"}, "disposal", "start", d.ID)
+		w.refuse(3, []string{"somebody else has to approve it first"}, "disposal", "start", d.ID)
 		w.must("guard", "set", "harbour")
 
 		// Replaced: what was there is kept.

@@ -223,7 +223,7 @@ func TestTheConsoleFromSignInToRestore(t *testing.T) {
 		p.press("Overview")
 		p.sees("Rows in the archive", "3,000", "scans")
 		p.press("Sign out")
-		p.sees("Token", "ambercellar account add")
+		p.sees("An administrator makes an account for you")
 	})
 }
 
@@ -299,7 +299,7 @@ func TestTheConsoleIsReachableByKeyboardAndKnowsDark(t *testing.T) {
 		}
 	}
 	if got := strings.Join(reached, ","); got != "Skip to content,Amber Cellar,"+
-		"What is new: nothing new,Overview,Findings,Tables,Rules" {
+		"What is new: nothing new,Overview,Findings,Approvals,Tables,Rules" {
 		t.Errorf("Tab reaches %s", got)
 	}
 	p.sees("What must be kept, how long, and why.", "scans")

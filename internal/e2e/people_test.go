@@ -1,13 +1,24 @@
 package e2e
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
 	"fmt"
+	"io"
+	"math/big"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -15,6 +26,7 @@ import (
 	"github.com/pquerna/otp/totp"
 
 	"ambercellar/client"
+	"ambercellar/internal/standin"
 )
 
 // firstUser makes a person and returns the password for the first sign-in.
@@ -78,8 +90,8 @@ func TestThePersonSignsInAtTheCommandLine(t *testing.T) {
 	if err := os.Remove(file); err != nil {
 		t.Fatal(err)
 	}
-	w.refuse(2, []string{"there is no profile \"quay\""}, "run", "list", "-profile", "quay", "-server", "")
-	w.typed(own).must("login", "nora-quay", "-profile", "quay")
+	w.refuse(2, []string{"there is no profile \"quay\""}, "run", "list", "-as", "quay", "-server", "")
+	w.typed(own).must("login", "nora-quay", "-as", "quay")
 
 	// A second factor, asked for at the next sign-in.
 	out, _, status := w.typed(own, "000000").run("second-factor", "set")
@@ -225,4 +237,138 @@ func TestOthersApproveARun(t *testing.T) {
 	if out, status := pipeline("1000"); status != 0 || !strings.Contains(out, "done") {
 		t.Errorf("status %d: %s", status, out)
 	}
+}
+
+// pem writes a block into a file.
+func pemFile(t *testing.T, path, kind string, bytes []byte) string {
+	t.Helper()
+	if err := os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: bytes}), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// certify makes a certificate of a name by an authority, or an authority where there is none yet.
+func certify(t *testing.T, dir, name string, by *tls.Certificate) *tls.Certificate {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	is := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		IsCA: by == nil, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}}
+	parent, signer := is, any(key)
+	if by != nil {
+		parent, signer = by.Leaf, by.PrivateKey
+	}
+	der, err := x509.CreateCertificate(rand.Reader, is, parent, &key.PublicKey, signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	leaf, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pemFile(t, filepath.Join(dir, name+".crt"), "CERTIFICATE", der)
+	pemFile(t, filepath.Join(dir, name+".key"), "PRIVATE KEY", secret)
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}
+}
+
+// A service comes in with a client certificate in place of a token: where an authority vouches for it that the service
+// was told of, and as the account of that name alone.
+func TestServicesComeInWithACertificate(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	w.must("account", "add", "tidy-script", "-role", "operator")
+	w.must("user", "add", "nora-quay", "-role", "administrator")
+	w.stop(syscall.SIGTERM)
+	dir := t.TempDir()
+	authority, other := certify(t, dir, "authority", nil), certify(t, dir, "other", nil)
+	certify(t, dir, "server", authority)
+	file := func(name string) string { return filepath.Join(dir, name) }
+	w.start("-tls-cert", file("server.crt"), "-tls-key", file("server.key"), "-client-ca", file("authority.crt"))
+	roots := x509.NewCertPool()
+	roots.AddCert(authority.Leaf)
+	ask := func(method, path string, with *tls.Certificate, header ...string) (int, string) {
+		t.Helper()
+		how := &tls.Config{RootCAs: roots}
+		if with != nil {
+			how.Certificates = []tls.Certificate{*with}
+		}
+		c := &http.Client{Transport: &http.Transport{TLSClientConfig: how}}
+		defer c.CloseIdleConnections()
+		req, err := http.NewRequest(method, w.svc.server+"/api/v1"+path, strings.NewReader(`{"reason":"x"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := 0; i < len(header); i += 2 {
+			req.Header.Set(header[i], header[i+1])
+		}
+		resp, err := c.Do(req)
+		if err != nil {
+			return 0, err.Error()
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return resp.StatusCode, string(b)
+	}
+	script := certify(t, dir, "tidy-script", authority)
+	if status, body := ask("GET", "/session", script); status != 200 || !strings.Contains(body, `"actor":"tidy-script"`) {
+		t.Errorf("%d %s", status, body)
+	}
+	if status, body := ask("POST", "/freezes", script); status != 201 {
+		t.Errorf("it does what it may: %d %s", status, body)
+	}
+	if status, _ := ask("GET", "/accounts", script); status != 403 {
+		t.Errorf("it does what it may not: %d", status)
+	}
+	for name, x := range map[string]struct {
+		with   *tls.Certificate
+		header []string
+	}{"nobody's": {nil, nil}, "of an account that is not there": {certify(t, dir, "ghost", authority), nil},
+		"of a person":           {certify(t, dir, "nora-quay", authority), nil},
+		"of another authority":  {certify(t, dir, "tidy-script", other), nil},
+		"with a wrong token":    {script, []string{"Authorization", "Bearer amber_wrong"}},
+		"in a browser":          {script, []string{"Sec-Fetch-Site", "cross-site"}},
+		"from another site":     {script, []string{"Origin", "https://elsewhere.example"}},
+		"with an ended session": {script, []string{"Cookie", "ambercellar_session=x"}},
+	} {
+		if status, body := ask("GET", "/status", x.with, x.header...); status == 200 {
+			t.Errorf("a certificate %s is let in: %s", name, body)
+		}
+	}
+}
+
+// Single sign-on in the browser: by way of the provider and back, to the page as who it says.
+func TestSingleSignOnInTheBrowser(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	provider := &standin.Identity{Client: "ambercellar", People: map[string]standin.Identified{
+		"nora": {Subject: "1", Name: "Nora Quay", Groups: []string{"desk"}}}}
+	server := httptest.NewServer(provider)
+	t.Cleanup(server.Close)
+	provider.Address = server.URL
+	address := w.svc.server // the port stays free for the next start
+	w.stop(syscall.SIGTERM)
+	w.start("-listen", strings.TrimPrefix(address, "http://"), "-oidc-issuer", provider.Address, "-oidc-client", "ambercellar",
+		"-console-url", address, "-oidc-roles", "desk=operator")
+	b := browse(t)
+	b.do(chromedp.Navigate(address))
+	b.press("Sign in by single sign-on")
+	b.sees("Who are you?")
+	b.press("nora")
+	b.sees("Overview", "nora, operator")
+	b.do(chromedp.Navigate(address + "/#/account"))
+	b.sees("My account", "this one")
+	b.press("Sign out")
+	b.sees("Sign in by single sign-on")
 }

@@ -28,6 +28,8 @@ func commands() []cli.Command {
 			"tests", Flags: standinFlags, Run: standinObjects, Local: true},
 		{Name: "standin mail", Summary: "serve a stand-in for a mail server, which shows what it got on a page",
 			Flags: standinMailFlags, Run: standinMail, Local: true},
+		{Name: "standin identity", Summary: "serve a stand-in for an identity provider, where everybody may be anybody",
+			Flags: standinIdentityFlags, Run: standinIdentity, Local: true},
 		{Name: "version", Summary: "print the version", Run: version, Local: true},
 		{Name: "schema", Args: "FORMAT|COMMAND [VERB]",
 			Summary: "print the JSON Schema of a format (manifest, closing, range, disposal, certificate, ledger), " +

@@ -3,6 +3,7 @@ package local
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"flag"
 	"fmt"
@@ -83,10 +84,14 @@ func serve(e *cli.Env) error {
 			return errors.Join(err, s.Close())
 		}
 		s.Findings.Certificates = []string{cert}
-		scheme, l = "https", tls.NewListener(
-			l,
-			&tls.Config{GetCertificate: certificate.get, MinVersion: tls.VersionTLS12},
-		)
+		how := &tls.Config{GetCertificate: certificate.get, MinVersion: tls.VersionTLS12}
+		if ca := v.Text("client-ca"); ca != "" {
+			if how.ClientCAs, err = authorities(ca); err != nil {
+				return errors.Join(err, s.Close())
+			}
+			how.ClientAuth = tls.VerifyClientCertIfGiven
+		}
+		scheme, l = "https", tls.NewListener(l, how)
 	} else if !l.Addr().(*net.TCPAddr).IP.IsLoopback() {
 		log.Warn("listening beyond this machine without TLS: the token travels in clear; give -tls-cert and " +
 			"-tls-key, or put a TLS proxy in front")
@@ -105,6 +110,19 @@ func serve(e *cli.Env) error {
 	context.AfterFunc(ctx, stopping)
 	go reloading(ctx, hangup, func() { reload(e, v, s, level, certificate, log) })
 	return answer(ctx, s, l, log, lowered(v.List("hosts"))...)
+}
+
+// authorities reads certificates from a file.
+func authorities(file string) (*x509.CertPool, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(b) {
+		return nil, fmt.Errorf("%s holds no certificate in PEM", file)
+	}
+	return pool, nil
 }
 
 func lowered(names []string) []string {

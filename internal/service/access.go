@@ -17,6 +17,8 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rights"
 	"ambercellar/internal/engine/refuse"
+
+	lru "github.com/hashicorp/golang-lru/v2"
 )
 
 // Access says who may come in: tokens, passwords and sessions.
@@ -24,6 +26,13 @@ type Access struct {
 	*base
 	scrape atomic.Pointer[string] // the token for reading figures alone; nil or empty: there is none
 	tries  tries
+	single single
+}
+
+func newAccess(b *base) *Access {
+	s := &Access{base: b}
+	s.single.pending, _ = lru.New[string, *pendingSignIn](mostPending) // a size that is none is the only error
+	return s
 }
 
 // SetScrapeToken changes the token for reading figures alone; empty: there is none.
@@ -148,6 +157,21 @@ func (s *Access) CheckToken(ctx context.Context, token, from string) (*Who, erro
 		return nil, err
 	}
 	if err := s.used(ctx, a, from); err != nil { // that it cannot be kept is no reason to keep somebody out
+		s.Log.Warn("when an account was used cannot be kept", "account", a.Name, "error", err)
+	}
+	return whoOf(a), nil
+}
+
+// CheckCertificate returns the service whose account is called as a client certificate names it, which an authority
+// vouches for; nil: there is none that may come in. A person signs in by other means.
+func (s *Access) CheckCertificate(ctx context.Context, name, from string) (*Who, error) {
+	a, err := s.Catalog.Account(ctx, name)
+	if errors.Is(err, catalog.ErrNotFound) || err == nil && (a.Kind != catalog.ServiceUser || !a.Stands(time.Now())) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	if err := s.used(ctx, a, from); err != nil { // as with tokens
 		s.Log.Warn("when an account was used cannot be kept", "account", a.Name, "error", err)
 	}
 	return whoOf(a), nil

@@ -96,7 +96,7 @@ func (s *Service) SetConfiguration(list []settings.InForce) { s.configuration.St
 func newService(dir string, log *slog.Logger) *Service {
 	b := &base{Deps: &deps.Deps{Now: time.Now, Log: log}, dir: dir}
 	b.ctx, b.stop = context.WithCancelCause(context.Background())
-	s := &Service{base: b, Started: time.Now(), Access: &Access{base: b}}
+	s := &Service{base: b, Started: time.Now(), Access: newAccess(b)}
 	s.Places = &Places{base: b, Secrets: UsualSecrets, sources: map[string]*openedSource{},
 		stores: map[string]*openedStore{}}
 	b.Source, b.Store = s.Places.source, s.Places.store

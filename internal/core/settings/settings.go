@@ -66,9 +66,12 @@ func (v Values) Text(name string) string { return v[name].Text }
 func (v Values) Truth(name string) bool { return v[name].Text == "true" }
 
 // List returns the texts of a setting.
-func (v Values) List(name string) []string {
+func (v Values) List(name string) []string { return Texts(v[name].Text) }
+
+// Texts are the texts of a setting that has several, with commas between.
+func Texts(text string) []string {
 	var out []string
-	for _, s := range strings.Split(v[name].Text, ",") {
+	for _, s := range strings.Split(text, ",") {
 		if s = strings.TrimSpace(s); s != "" {
 			out = append(out, s)
 		}
@@ -165,7 +168,7 @@ func (r *reading) set(s *Setting, text, from string, at rule.Problem) {
 }
 
 // client are variables that are not the service's.
-var client = []string{"SERVER", "TOKEN", "CONFIG"}
+var client = []string{"SERVER", "TOKEN", "CONFIG", "PROFILE"}
 
 // secrets is what the names of variables begin with that hold secrets.
 const secrets = Prefix + "SECRET_"

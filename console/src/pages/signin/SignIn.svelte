@@ -13,6 +13,12 @@
   let busy = $state(false);
   let problem = $state<Problem>();
 
+  let single = $state(false);
+  take(api.GET("/session/ways")).then(
+    (ways) => (single = ways.single),
+    () => {}
+  );
+
   async function submit(e: SubmitEvent) {
     e.preventDefault();
     busy = true;
@@ -79,6 +85,9 @@
     {/if}
     <Button type="submit" class="w-full" disabled={busy}>Sign in</Button>
   </form>
+  {#if single}<Button class="mt-3 w-full" color="alternative" href="/api/v1/session/single"
+      >Sign in by single sign-on</Button
+    >{/if}
   <button
     class="text-link mt-4 self-start text-sm"
     onclick={() => {
