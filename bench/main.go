@@ -125,7 +125,7 @@ func main() {
 		"measure only works whose names begin with one of these, separated by commas: "+
 			strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
 			"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog, "+
-			"schedules, outbox, year")
+			"schedules, outbox, year, access")
 	flag.Parse()
 	if *redraw != "" {
 		if err := redrawn(*redraw, a.out); err != nil {
@@ -178,6 +178,7 @@ func (a *asked) measure(ctx context.Context) error {
 		{"schedules", func() error { return sizes(ctx, "schedules", a.out, a.program) }},
 		{"outbox", func() error { return sizes(ctx, "outbox", a.out, a.program) }},
 		{"year", func() error { return sizes(ctx, "year", a.out, a.program) }},
+		{"access", func() error { return sizes(ctx, "access", a.out, a.program) }},
 	} {
 		wanted := a.wanted(x.name)
 		if x.name == "wide" {

@@ -56,6 +56,8 @@ func sizes(ctx context.Context, what, out, program string) error {
 		measure = anOutbox
 	case "year":
 		measure = aYear
+	case "access":
+		measure = access
 	}
 	if err := measure(ctx, program, say); err != nil {
 		return err

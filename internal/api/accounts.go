@@ -25,7 +25,8 @@ func (a *API) accountRoutes() []route {
 		take("POST", "/accounts", "AddAccount", "Make an account; its token or first password is told once",
 			func(ctx context.Context, r request, in NewAccount) (*MadeAccount, error) {
 				secret, err := s.Access.AddAccount(ctx, r.actor(), service.NewAccount{Name: in.Name, Kind: in.Kind,
-					About: in.About, Role: in.Role, Rows: in.Rows, Grants: in.Grants, Expires: in.Expires, Owner: in.Owner,
+					About: in.About, Role: in.Role, Rows: in.Rows, Grants: in.Grants, Expires: in.Expires,
+					Owner: in.Owner,
 					Email: in.Email, Issuer: in.Issuer, Identity: in.Identity})
 				out := &MadeAccount{Name: in.Name}
 				if in.Kind == catalog.Person {
@@ -60,17 +61,20 @@ func (a *API) accountRoutes() []route {
 
 // NewAccount is an account that is to be made.
 type NewAccount struct {
-	Name     string              `json:"name"`
-	Kind     catalog.AccountKind `json:"kind,omitempty"` // person, with a password, or service, with a token; empty: service
-	About    string              `json:"about,omitempty"`
-	Email    string              `json:"email,omitempty"`
-	Role     string              `json:"role"`               // in all sources: viewer, operator, approver or administrator
-	Rows     bool                `json:"rows,omitempty"`     // it sees values of rows: samples, searches and files
-	Grants   rights.Grants       `json:"grants,omitempty"`   // what it may do besides, by source
-	Expires  string              `json:"expires,omitempty"`  // an instant, or a duration like P90D; empty: never
-	Owner    string              `json:"owner,omitempty"`    // the person whose account it is; empty: it stands for itself
-	Issuer   string              `json:"issuer,omitempty"`   // of single sign-on, where the person comes in by that
-	Identity string              `json:"identity,omitempty"` // how the issuer calls the person
+	Name string `json:"name"`
+	// person, with a password, or service, with a token; empty: service
+	Kind  catalog.AccountKind `json:"kind,omitempty"`
+	About string              `json:"about,omitempty"`
+	Email string              `json:"email,omitempty"`
+	// in all sources: viewer, operator, approver or administrator
+	Role    string        `json:"role"`
+	Rows    bool          `json:"rows,omitempty"`    // it sees values of rows: samples, searches and files
+	Grants  rights.Grants `json:"grants,omitempty"`  // what it may do besides, by source
+	Expires string        `json:"expires,omitempty"` // an instant, or a duration like P90D; empty: never
+	// the person whose account it is; empty: it stands for itself
+	Owner    string `json:"owner,omitempty"`
+	Issuer   string `json:"issuer,omitempty"`   // of single sign-on, where the person comes in by that
+	Identity string `json:"identity,omitempty"` // how the issuer calls the person
 }
 
 // ChangedAccount is what is to be changed of an account; what is left out stays.

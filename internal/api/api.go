@@ -61,13 +61,31 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 }
 
 func (a *API) routes() []route {
-	return slices.Concat(a.sessionRoutes(), a.sourceRoutes(), a.tableRoutes(), a.storeRoutes(), a.ruleRoutes(),
+	return slices.Concat(
+		a.sessionRoutes(),
+		a.sourceRoutes(),
+		a.tableRoutes(),
+		a.storeRoutes(),
+		a.ruleRoutes(),
 		a.planRoutes(),
-		a.runRoutes(), a.segmentRoutes(), a.disposalRoutes(),
-		a.restoreRoutes(), a.searchRoutes(), a.scheduleRoutes(), a.jobRoutes(), a.catalogRoutes(),
-		a.notificationRoutes(), a.healthRoutes(), a.declaredRoutes(), a.historyRoutes(), a.accountRoutes(), a.auditRoutes(), a.approvalRoutes(),
+		a.runRoutes(),
+		a.segmentRoutes(),
+		a.disposalRoutes(),
+		a.restoreRoutes(),
+		a.searchRoutes(),
+		a.scheduleRoutes(),
+		a.jobRoutes(),
+		a.catalogRoutes(),
+		a.notificationRoutes(),
+		a.healthRoutes(),
+		a.declaredRoutes(),
+		a.historyRoutes(),
+		a.accountRoutes(),
+		a.auditRoutes(),
+		a.approvalRoutes(),
 		[]route{act("DELETE", "/requests/{request}", "EndRequest",
-			"End what a request does that was sent with an id in the header "+RequestHeader, a.lasting.endRequest)})
+			"End what a request does that was sent with an id in the header "+RequestHeader, a.lasting.endRequest)},
+	)
 }
 
 // logged writes a line a request; those that only look are written at the lowest level.
@@ -80,7 +98,7 @@ func (a *API) logged(c *gin.Context) {
 	}
 	attrs := []any{"method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took",
 		time.Since(begun).Round(time.Microsecond)}
-	if c.Writer.Status() >= 500 {
+	if c.Writer.Status() >= 500 && c.Request.Context().Err() == nil { // whoever asked is still there
 		level = slog.LevelError
 	}
 	if e := c.Errors.Last(); e != nil {

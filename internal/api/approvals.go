@@ -22,7 +22,8 @@ type NewDelegation struct {
 	Reason string `json:"reason"`
 }
 
-// approvalRoutes are the routes of what others have to approve before it is carried out. Whether somebody may decide on a
+// approvalRoutes are the routes of what others have to approve before it is carried out. Whether somebody may decide
+// on a
 // request depends on its source, on who asked, and on delegations: the service finds that out.
 func (a *API) approvalRoutes() []route {
 	s := a.service.Approvals
@@ -32,37 +33,61 @@ func (a *API) approvalRoutes() []route {
 		}
 	}
 	return []route{
-		paged("/approvals", "Approvals", "What others have to approve, or have decided on, the newest first; in a state where "+
-			"one is named", func(ctx context.Context, r request, p catalog.Page) ([]catalog.Approval, error) {
-			state := catalog.ApprovalState(r.Query("state"))
-			switch state {
-			case "", catalog.ApprovalWaiting, catalog.ApprovalGranted, catalog.ApprovalRefused, catalog.ApprovalExpired,
-				catalog.ApprovalVoid, catalog.ApprovalUsed:
-			default:
-				return nil, &refuse.Error{Field: "state", Message: fmt.Sprintf("%.80q is no state", string(state)),
-					Remedy: "write waiting, granted, refused, expired, void or used"}
-			}
-			return a.service.Catalog.Approvals(ctx, state, p)
-		}, view.ApprovalOf).asks("state"),
+		paged(
+			"/approvals",
+			"Approvals",
+			"What others have to approve, or have decided on, the newest first; in a state where "+
+				"one is named",
+			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Approval, error) {
+				state := catalog.ApprovalState(r.Query("state"))
+				switch state {
+				case "",
+					catalog.ApprovalWaiting,
+					catalog.ApprovalGranted,
+					catalog.ApprovalRefused,
+					catalog.ApprovalExpired,
+					catalog.ApprovalVoid,
+					catalog.ApprovalUsed:
+				default:
+					return nil, &refuse.Error{Field: "state", Message: fmt.Sprintf("%.80q is no state", string(state)),
+						Remedy: "write waiting, granted, refused, expired, void or used"}
+				}
+				return a.service.Catalog.Approvals(ctx, state, p)
+			},
+			view.ApprovalOf,
+		).asks(
+			"state",
+		),
 		get("/approvals/{approval}", "Approval", "One request",
 			func(ctx context.Context, r request) (*view.Approval, error) {
 				return one(view.ApprovalOf)(a.service.Catalog.Approval(ctx, r.Param("approval")))
 			}),
-		take("POST", "/approvals/{approval}/approve", "Approve", "Approve what is asked for; what was to begin by itself begins "+
-			"with the last approval that it needs", decide(true)),
+		take(
+			"POST",
+			"/approvals/{approval}/approve",
+			"Approve",
+			"Approve what is asked for; what was to begin by itself begins "+
+				"with the last approval that it needs",
+			decide(true),
+		),
 		take("POST", "/approvals/{approval}/refuse", "Refuse", "Refuse what is asked for", decide(false)),
 		take("POST", "/approvals/{approval}/withdraw", "Withdraw", "Take a request of your own back",
 			func(ctx context.Context, r request, in Decision) (*view.Approval, error) {
 				return one(view.ApprovalOf)(s.Withdraw(ctx, r.who(), r.Param("approval"), in.Reason))
 			}),
-		take("POST", "/plans/{plan}/approve", "ApprovePlan", "Approve the run of a plan, before or after somebody asks for it",
+		take(
+			"POST",
+			"/plans/{plan}/approve",
+			"ApprovePlan",
+			"Approve the run of a plan, before or after somebody asks for it",
 			func(ctx context.Context, r request, in Decision) (*view.Approval, error) {
 				asked, err := s.OfPlan(ctx, r.Param("plan"))
 				if err != nil {
 					return nil, err
 				}
 				return one(view.ApprovalOf)(s.Decide(ctx, r.who(), asked.ID, true, in.Reason))
-			}),
+			},
+		),
 		whole("/delegations", "Delegations", "Who decides for somebody else now",
 			func(ctx context.Context, _ request) ([]view.Delegation, error) {
 				return each(view.DelegationOf)(a.service.Catalog.Delegations(ctx))
@@ -71,7 +96,11 @@ func (a *API) approvalRoutes() []route {
 			func(ctx context.Context, r request, in NewDelegation) (*view.Delegation, error) {
 				return one(view.DelegationOf)(s.Delegate(ctx, r.who(), in.To, in.Until, in.Reason))
 			}).created(),
-		act("DELETE", "/delegations/{delegation}", "EndDelegation", "End a delegation of yours; anybody's, for administrators",
+		act(
+			"DELETE",
+			"/delegations/{delegation}",
+			"EndDelegation",
+			"End a delegation of yours; anybody's, for administrators",
 			func(ctx context.Context, r request) (none, error) {
 				from := r.who().Name
 				of := &from
@@ -79,6 +108,7 @@ func (a *API) approvalRoutes() []route {
 					of = nil
 				}
 				return none{}, a.service.Catalog.EndDelegation(ctx, r.actor(), r.Param("delegation"), of)
-			}),
+			},
+		),
 	}
 }

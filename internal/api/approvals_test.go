@@ -71,11 +71,14 @@ func TestTwoPersonsApproveARun(t *testing.T) {
 	if status, p := q.desk.do("POST", "/approvals/"+id+"/approve", m{}); status != 422 {
 		t.Errorf("who asked approves: %d %v", status, p)
 	}
-	if resp, body := q.ask("POST", "/api/v1/approvals/"+id+"/approve", "{}", "Authorization", "Bearer "+q.script); resp.StatusCode !=
-		422 || !strings.Contains(body, "as dora-desk") {
+	if resp, body := q.ask("POST", "/api/v1/approvals/"+id+"/approve", "{}", "Authorization",
+		"Bearer "+q.script); resp.StatusCode !=
+		422 ||
+		!strings.Contains(body, "as dora-desk") {
 		t.Errorf("who asked approves by a script of theirs: %d %s", resp.StatusCode, body)
 	}
-	if a := q.nora.must(200, "POST", "/approvals/"+id+"/approve", m{"reason": "I have looked at it"}); a["state"] != "waiting" {
+	if a := q.nora.must(200, "POST", "/approvals/"+id+"/approve",
+		m{"reason": "I have looked at it"}); a["state"] != "waiting" {
 		t.Errorf("%v", a)
 	}
 	if status, p := q.nora.do("POST", "/approvals/"+id+"/approve", m{}); status != 409 ||
@@ -93,7 +96,8 @@ func TestTwoPersonsApproveARun(t *testing.T) {
 		t.Errorf("%v", r)
 	}
 	log := fmt.Sprint(q.must(200, "GET", "/audit?kind=approval", nil))
-	for _, want := range []string{"approval ask", "approval approve", "approval used", "I have looked at it", "olav-mole"} {
+	for _, want := range []string{"approval ask", "approval approve", "approval used", "I have looked at it",
+		"olav-mole"} {
 		if !strings.Contains(log, want) {
 			t.Errorf("the record does not say %q: %s", want, log)
 		}
@@ -139,8 +143,16 @@ func TestWhatHasChangedIsVoid(t *testing.T) {
 	if err := q.service.Catalog.AddPlan(t.Context(), p); err != nil {
 		t.Fatal(err)
 	}
-	forged := &catalog.Approval{What: approval.Runs, Source: "harbour", Subject: p.ID, Digest: "of something else", Persons: 1,
-		AskedBy: "dora-desk", AskedPerson: "dora-desk", Begins: fmt.Sprintf(`{"plan":%q}`, p.ID)}
+	forged := &catalog.Approval{
+		What:        approval.Runs,
+		Source:      "harbour",
+		Subject:     p.ID,
+		Digest:      "of something else",
+		Persons:     1,
+		AskedBy:     "dora-desk",
+		AskedPerson: "dora-desk",
+		Begins:      fmt.Sprintf(`{"plan":%q}`, p.ID),
+	}
 	if err := q.service.Catalog.AskApproval(t.Context(), forged); err != nil {
 		t.Fatal(err)
 	}
@@ -199,8 +211,10 @@ func TestChangesWaitForApproval(t *testing.T) {
 		t.Errorf("it is not applied: %s", text)
 	}
 
-	hold := fmt.Sprint(q.must(201, "POST", "/holds", m{"source": "harbour", "table": "lamp", "where": "TRUE", "reference": "case 7",
-		"reason": "a claim"})["id"])
+	hold := fmt.Sprint(
+		q.must(201, "POST", "/holds", m{"source": "harbour", "table": "lamp", "where": "TRUE", "reference": "case 7",
+			"reason": "a claim"})["id"],
+	)
 	id = q.asks(q.call("POST", "/holds/"+hold+"/lift", m{"reason": "settled"}))
 	if a := q.nora.must(200, "POST", "/approvals/"+id+"/refuse", m{"reason": "not yet"}); a["state"] != "refused" {
 		t.Errorf("%v", a)
@@ -225,7 +239,8 @@ func TestChangesWaitForApproval(t *testing.T) {
 		t.Errorf("%v", a)
 	}
 	for _, text := range []string{"everything", "runs:0", "lifts:above=5"} {
-		if status, p := q.call("PUT", "/sources/harbour/guard", m{"approve": []string{text}}); status != 422 || p["field"] != "approve" {
+		if status, p := q.call("PUT", "/sources/harbour/guard", m{"approve": []string{text}}); status != 422 ||
+			p["field"] != "approve" {
 			t.Errorf("%s: %d %v", text, status, p)
 		}
 	}
@@ -249,16 +264,20 @@ func TestSomebodyDecidesForAnother(t *testing.T) {
 			t.Errorf("%s: %d %v", body, status, p)
 		}
 	}
-	if status, _ := mate.do("POST", "/delegations", m{"to": "nora-quay", "until": "P7D", "reason": "x"}); status != 422 {
+	if status, _ := mate.do("POST", "/delegations", m{"to": "nora-quay", "until": "P7D",
+		"reason": "x"}); status != 422 {
 		t.Errorf("who may not decide delegates: %d", status)
 	}
-	d := fmt.Sprint(q.nora.must(201, "POST", "/delegations", m{"to": "mia-mate", "until": "P7D", "reason": "holidays"})["id"])
+	d := fmt.Sprint(
+		q.nora.must(201, "POST", "/delegations", m{"to": "mia-mate", "until": "P7D", "reason": "holidays"})["id"],
+	)
 	q.nora.must(201, "POST", "/delegations", m{"to": "dora-desk", "until": "P7D", "reason": "holidays"})
 	if status, _ := q.desk.do("POST", "/approvals/"+id+"/approve", m{}); status != 422 {
 		t.Errorf("who asked decides in another's place: %d", status)
 	}
 	a := mate.must(200, "POST", "/approvals/"+id+"/approve", m{})
-	if v := a["votes"].([]any)[0].(map[string]any); a["state"] != "waiting" || v["person"] != "mia-mate" || v["for_person"] != "nora-quay" {
+	if v := a["votes"].([]any)[0].(map[string]any); a["state"] != "waiting" || v["person"] != "mia-mate" ||
+		v["for_person"] != "nora-quay" {
 		t.Errorf("%v", a)
 	}
 	if status, p := q.nora.do("POST", "/approvals/"+id+"/approve", m{}); status != 409 {

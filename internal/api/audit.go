@@ -27,10 +27,20 @@ var auditFilter = []string{"actor", "kind", "action", "subject", "outcome", "fro
 // auditRoutes are the routes of the audit log.
 func (a *API) auditRoutes() []route {
 	s := a.service
-	list := get("/audit", "AuditLog", "The audit log, the newest entries first; those that are meant: by account, kind (the "+
-		"first word of an action), action, subject, outcome, time, or all behind an entry (since)", a.auditLog)
-	export := file("/audit/export", "AuditExport", "The entries of the audit log that are meant, the oldest first, as csv, "+
-		"ndjson or xml", a.auditExport)
+	list := get(
+		"/audit",
+		"AuditLog",
+		"The audit log, the newest entries first; those that are meant: by account, kind (the "+
+			"first word of an action), action, subject, outcome, time, or all behind an entry (since)",
+		a.auditLog,
+	)
+	export := file(
+		"/audit/export",
+		"AuditExport",
+		"The entries of the audit log that are meant, the oldest first, as csv, "+
+			"ndjson or xml",
+		a.auditExport,
+	)
 	return []route{
 		list.asks(append(auditFilter, "limit", "after")...),
 		export.asks(append([]string{"format"}, auditFilter...)...),
@@ -61,8 +71,12 @@ func (a *API) auditRoutes() []route {
 				out := view.EntryOf(e, true)
 				return &out, nil
 			}),
-		get("/audit/verification", "VerifyAudit", "Check the audit log against itself, and against what stores know of it",
-			func(ctx context.Context, _ request) (*service.AuditReport, error) { return s.Audit.Verify(ctx) }),
+		get(
+			"/audit/verification",
+			"VerifyAudit",
+			"Check the audit log against itself, and against what stores know of it",
+			func(ctx context.Context, _ request) (*service.AuditReport, error) { return s.Audit.Verify(ctx) },
+		),
 	}
 }
 
@@ -106,12 +120,26 @@ func (a *API) auditLog(ctx context.Context, r request) (Items[view.Entry], error
 }
 
 // auditColumns are the fields of an entry in a file, in their order.
-var auditColumns = []string{"id", "at", "actor", "session", "address", "action", "subject", "outcome", "detail", "erased",
-	"withheld", "digest", "hash"}
+var auditColumns = []string{
+	"id",
+	"at",
+	"actor",
+	"session",
+	"address",
+	"action",
+	"subject",
+	"outcome",
+	"detail",
+	"erased",
+	"withheld",
+	"digest",
+	"hash",
+}
 
 func auditFields(e *view.Entry) []string {
 	return []string{strconv.FormatInt(e.ID, 10), e.At.UTC().Format(audit.Form), e.Actor, e.Session, e.Address, e.Action,
-		e.Subject, string(e.Outcome), e.Detail, strconv.FormatBool(e.Erased), strconv.FormatBool(e.Withheld), e.Digest, e.Hash}
+		e.Subject, string(e.Outcome), e.Detail, strconv.FormatBool(e.Erased), strconv.FormatBool(e.Withheld),
+		e.Digest, e.Hash}
 }
 
 // auditWriter writes entries into a file of a kind.

@@ -36,12 +36,17 @@ func TestWhoLooksAtRowsIsRecorded(t *testing.T) {
 		{"POST", "/search", `{"source":"harbour","table":"lamp","where":"colour = 'mauve'"}`},
 		{"POST", "/search/rows", `{"source":"harbour","table":"lamp","where":"colour = 'mauve'"}`},
 		{"GET", "/plans/" + plan + "/sample", ""}} {
-		if resp, body := w.ask(x.method, "/api/v1"+x.path, x.body, "Authorization", "Bearer "+desk); resp.StatusCode != 200 && resp.StatusCode != 422 { // nothing is archived yet
+		if resp, body := w.ask(x.method, "/api/v1"+x.path, x.body, "Authorization",
+			"Bearer "+desk); resp.StatusCode != 200 &&
+			resp.StatusCode != 422 { // nothing is archived yet
 			t.Errorf("%s: %d %s", x.path, resp.StatusCode, body)
 		}
 	}
-	if list := w.entries("kind=rows", w.token); len(list) != 3 || list[0].Subject != plan || list[0].Action != "rows sample" ||
-		list[1].Subject != "harbour.lamp" || !strings.Contains(list[1].Detail, "mauve") || list[1].Actor != "desk" ||
+	if list := w.entries("kind=rows", w.token); len(list) != 3 || list[0].Subject != plan ||
+		list[0].Action != "rows sample" ||
+		list[1].Subject != "harbour.lamp" ||
+		!strings.Contains(list[1].Detail, "mauve") ||
+		list[1].Actor != "desk" ||
 		list[1].Address != "127.0.0.1" {
 		t.Errorf("%+v", list)
 	}
@@ -73,8 +78,10 @@ func TestTheAuditLogIsExportedErasedAndVerified(t *testing.T) {
 	n := len(whole)
 	resp, body := w.ask("GET", "/api/v1/audit/export?format=csv", "", bearer...)
 	table, err := csv.NewReader(strings.NewReader(body)).ReadAll()
-	if err != nil || len(table) != n+2 || table[n][2] != "administrator" || // with its own entry, and the head of the table
-		table[n][8] != "'"+"=2+3 \"quoted\", <b>and</b>more" || resp.Trailer.Get(TrailerRows) != fmt.Sprint(n+1) {
+	if err != nil || len(table) != n+2 ||
+		table[n][2] != "administrator" || // with its own entry, and the head of the table
+		table[n][8] != "'"+"=2+3 \"quoted\", <b>and</b>more" ||
+		resp.Trailer.Get(TrailerRows) != fmt.Sprint(n+1) {
 		t.Errorf("%v %v\n%s", err, resp.Trailer, body)
 	}
 	_, body = w.ask("GET", "/api/v1/audit/export?format=ndjson&action=account+revoke", "", bearer...)
@@ -109,7 +116,8 @@ func TestTheAuditLogIsExportedErasedAndVerified(t *testing.T) {
 	// A detail is erased, and the chain holds. What is told of the log lies in the store.
 	path := fmt.Sprintf("/audit/entries/%d", one.ID)
 	w.must(422, "POST", path+"/erase", m{"reason": " "})
-	if e := w.must(200, "POST", path+"/erase", m{"reason": "somebody asked"}); e["erased"] != true || e["detail"] != "" {
+	if e := w.must(200, "POST", path+"/erase", m{"reason": "somebody asked"}); e["erased"] != true ||
+		e["detail"] != "" {
 		t.Errorf("%v", e)
 	}
 	w.must(404, "GET", "/audit/entries/9999", nil)

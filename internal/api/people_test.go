@@ -83,7 +83,8 @@ func (w *world) person(name, role, password string, more m) *someone {
 
 func TestAPersonSignsIn(t *testing.T) {
 	w := newWorld(t)
-	first, _ := w.must(201, "POST", "/accounts", m{"name": "nora-quay", "kind": "person", "role": "operator"})["password"].(string)
+	first, _ := w.must(201, "POST", "/accounts", m{"name": "nora-quay", "kind": "person",
+		"role": "operator"})["password"].(string)
 	if len(first) < 16 {
 		t.Fatalf("the first password is %q", first)
 	}
@@ -100,12 +101,15 @@ func TestAPersonSignsIn(t *testing.T) {
 	for password, want := range map[string]string{"short": "fewer than", strings.Repeat("a", 20): "over and over",
 		"Nora-Quay is here": "account's name", "password1234": "tried first", strings.Repeat("ab ", 400): "1200 bytes",
 		first: "that it was"} {
-		if status, p := nora.do("POST", "/session/password", m{"password": first, "new_password": password}); status != 422 ||
-			p["field"] != "new_password" || !strings.Contains(fmt.Sprint(p["detail"]), want) {
+		if status, p := nora.do("POST", "/session/password", m{"password": first,
+			"new_password": password}); status != 422 ||
+			p["field"] != "new_password" ||
+			!strings.Contains(fmt.Sprint(p["detail"]), want) {
 			t.Errorf("%.20s: %d %v", password, status, p)
 		}
 	}
-	if status, p := nora.do("POST", "/session/password", m{"password": "wrong", "new_password": gulls}); status != 422 ||
+	if status, p := nora.do("POST", "/session/password", m{"password": "wrong",
+		"new_password": gulls}); status != 422 ||
 		p["field"] != "password" {
 		t.Errorf("with another password: %d %v", status, p)
 	}
@@ -198,13 +202,14 @@ func TestWrongPasswordsLockNobodyOut(t *testing.T) {
 	}
 	nora.must(200, "POST", "/session", m{"name": "nora-quay", "password": gulls})
 	w.person("olav-mole", "viewer", gulls, nil)
-	for _, name := range []string{"nobody-here", "NORA-QUAY", "", strings.Repeat("x", 10_000), "‮nora-quay", "nora-quay\x00"} {
+	for _, name := range []string{"nobody-here", "NORA-QUAY", "", strings.Repeat("x", 10_000), "\u202enora-quay",
+		"nora-quay\x00"} {
 		if status, p := w.browser("").do("POST", "/session", m{"name": name, "password": "x"}); status != 401 {
 			t.Errorf("%.30q: %d %v", name, status, p)
 		}
 	}
 	entries := fmt.Sprint(w.must(200, "GET", "/audit?outcome=refused&kind=session&limit=500", nil)["items"])
-	if n := strings.Count(entries, "actor:nora-quay"); n != 5 || strings.Contains(entries, "‮") ||
+	if n := strings.Count(entries, "actor:nora-quay"); n != 5 || strings.Contains(entries, "\u202e") ||
 		len(entries) > 20_000 {
 		t.Errorf("the record has %d wrong sign-ins of nora-quay's, and 5 were heard:\n%s", n, entries)
 	}
@@ -213,12 +218,15 @@ func TestWrongPasswordsLockNobodyOut(t *testing.T) {
 func TestASecondFactorIsAskedFor(t *testing.T) {
 	w := newWorld(t)
 	nora := w.person("nora-quay", "operator", gulls, nil)
-	if status, p := nora.do("POST", "/session/second-factor", m{"password": "wrong"}); status != 422 || p["field"] != "password" {
+	if status, p := nora.do("POST", "/session/second-factor", m{"password": "wrong"}); status != 422 ||
+		p["field"] != "password" {
 		t.Errorf("%d %v", status, p)
 	}
 	secret := fmt.Sprint(nora.must(200, "POST", "/session/second-factor", m{"password": gulls})["secret"])
-	if status, p := nora.do("PUT", "/session/second-factor", m{"password": gulls, "secret": secret, "code": "000000"}); status !=
-		422 || p["field"] != "code" {
+	if status, p := nora.do("PUT", "/session/second-factor", m{"password": gulls, "secret": secret,
+		"code": "000000"}); status !=
+		422 ||
+		p["field"] != "code" {
 		t.Errorf("a wrong code: %d %v", status, p)
 	}
 	code := func(shift time.Duration) string {
@@ -236,17 +244,22 @@ func TestASecondFactorIsAskedFor(t *testing.T) {
 		t.Errorf("without a code: %d %v", status, p)
 	}
 	for _, wrong := range []string{used, "123456", "abc", code(time.Hour)} { // the first was taken once
-		if status, p := phone.do("POST", "/session", m{"name": "nora-quay", "password": gulls, "code": wrong}); status != 401 ||
+		if status, p := phone.do("POST", "/session", m{"name": "nora-quay", "password": gulls,
+			"code": wrong}); status != 401 ||
 			strings.HasSuffix(fmt.Sprint(p["type"]), ":second-factor") {
 			t.Errorf("code %s: %d %v", wrong, status, p)
 		}
 	}
 	fresh := code(0)
 	phone.must(200, "POST", "/session", m{"name": "nora-quay", "password": gulls, "code": fresh})
-	if status, _ := w.browser("").do("POST", "/session", m{"name": "nora-quay", "password": gulls, "code": fresh}); status == 200 {
+	if status, _ := w.browser("").do("POST", "/session", m{"name": "nora-quay", "password": gulls,
+		"code": fresh}); status == 200 {
 		t.Error("a code is taken twice")
 	}
-	if _, body := w.ask("GET", "/api/v1/accounts", "", "Authorization", "Bearer "+w.token); strings.Contains(body, secret) {
+	if _, body := w.ask("GET", "/api/v1/accounts", "", "Authorization", "Bearer "+w.token); strings.Contains(
+		body,
+		secret,
+	) {
 		t.Error("the secret is shown")
 	}
 	// Whoever has lost it gets a new password from an administrator, and signs in with that alone.
@@ -260,7 +273,8 @@ func TestTheLastAdministratorStays(t *testing.T) {
 	for _, x := range []struct {
 		method, path string
 		in           m
-	}{{"PATCH", "/accounts/nora-quay", m{"role": "viewer"}}, {"POST", "/accounts/nora-quay/revoke", m{"reason": "left"}}} {
+	}{{"PATCH", "/accounts/nora-quay", m{"role": "viewer"}}, {"POST", "/accounts/nora-quay/revoke",
+		m{"reason": "left"}}} {
 		if status, p := nora.do(x.method, x.path, x.in); status != 422 ||
 			!strings.Contains(fmt.Sprint(p["detail"]), "nobody would be left") {
 			t.Errorf("%s: %d %v", x.path, status, p)
@@ -285,11 +299,13 @@ func TestForgedSessionsAndOtherSites(t *testing.T) {
 		}
 	}
 	if resp, _ := w.ask("POST", "/api/v1/session", fmt.Sprintf(`{"name":"nora-quay","password":%q}`, gulls), "Origin",
-		"https://elsewhere.example", "Sec-Fetch-Site", "cross-site"); resp.StatusCode != 403 || len(resp.Cookies()) > 0 {
+		"https://elsewhere.example", "Sec-Fetch-Site", "cross-site"); resp.StatusCode != 403 ||
+		len(resp.Cookies()) > 0 {
 		t.Errorf("another site signs somebody in: %d", resp.StatusCode)
 	}
 	secret := nora.cookies[cookieName]
-	for _, forged := range []string{"", secret[:len(secret)-1], secret + "A", strings.ToLower(secret), "'; DROP TABLE session; --",
+	for _, forged := range []string{"", secret[:len(secret)-1], secret + "A", strings.ToLower(secret),
+		"'; DROP TABLE session; --",
 		strings.Repeat("A", 100_000)} {
 		if resp, _ := w.ask("GET", "/api/v1/status", "", "Cookie", cookieName+"="+forged); resp.StatusCode < 400 {
 			t.Errorf("%.40q is let in", forged)
@@ -298,7 +314,8 @@ func TestForgedSessionsAndOtherSites(t *testing.T) {
 			t.Errorf("%.40q is let in as a token", forged)
 		}
 	}
-	for _, path := range []string{"/api/v1/../v1/accounts", "/api/v1//accounts", "/api/v1/accounts/", "/api/v1/%61ccounts",
+	for _, path := range []string{"/api/v1/../v1/accounts", "/api/v1//accounts", "/api/v1/accounts/",
+		"/api/v1/%61ccounts",
 		"/API/V1/accounts", "/api/v1/accounts?token=" + w.token, "/api/v1/session/../accounts"} {
 		if resp, body := w.ask("GET", path, "", "X-Original-URL", "/api/v1/session", "X-Forwarded-For",
 			"127.0.0.1"); resp.StatusCode == 200 && strings.Contains(body, "nora-quay") {
@@ -317,7 +334,8 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	w.browser("").do("POST", "/session", m{"name": "nora-quay", "password": gulls + "!"})
 	w.ask("GET", "/api/v1/status", "", "Authorization", "Bearer "+token+"x")
 	secrets := []string{gulls, terns, second, token, w.token, nora.cookies[cookieName], nora.cookies[browserCookie]}
-	for _, path := range []string{"/accounts", "/sessions?all=true", "/audit?limit=500", "/audit/export?format=xml", "/session",
+	for _, path := range []string{"/accounts", "/sessions?all=true", "/audit?limit=500", "/audit/export?format=xml",
+		"/session",
 		"/configuration", "/support", "/status", "/catalog/backup"} {
 		resp, body := w.ask("GET", "/api/v1"+path, "", "Authorization", "Bearer "+w.token)
 		for _, secret := range secrets {
@@ -371,10 +389,12 @@ func TestRolesHoldInTheirSources(t *testing.T) {
 		{"POST", "/search", m{"source": "harbour", "table": "lamp"}},
 		{"POST", "/search/rows", m{"source": "harbour", "table": "lamp"}},
 		{"POST", "/search/summary", m{"source": "harbour", "table": "lamp", "of": []m{{"of": "count"}}}},
-		{"POST", "/restores/preview", m{"source": "harbour", "table": "lamp", "scope": m{"all": true}, "target": "file"}},
+		{"POST", "/restores/preview", m{"source": "harbour", "table": "lamp", "scope": m{"all": true},
+			"target": "file"}},
 		{"POST", "/verifications", m{"source": "harbour", "table": "lamp"}}, {"POST", "/disposals", m{"rule": "lamps"}},
 		{"POST", "/erasures", m{"source": "harbour", "table": "lamp", "where": "id = 1"}},
-		{"POST", "/firings", m{"rule": "lamps", "reason": "x"}}, {"POST", "/firings", m{"source": "harbour", "reason": "x"}},
+		{"POST", "/firings", m{"rule": "lamps", "reason": "x"}}, {"POST", "/firings", m{"source": "harbour",
+			"reason": "x"}},
 		{"POST", "/freezes", m{"source": "harbour", "reason": "x"}},
 		{"POST", "/rules/lamps/schedule/off", m{"reason": "x"}},
 		{"POST", "/sources/harbour/tables/lamp/partitions", m{}}, {"POST", "/runs", m{"plan": plan}}} {
@@ -388,7 +408,8 @@ func TestRolesHoldInTheirSources(t *testing.T) {
 	for _, x := range []struct {
 		method, path string
 		in           any
-	}{{"POST", "/freezes", m{"reason": "all"}}, {"POST", "/firings", m{"reason": "all"}}, {"POST", "/verifications", m{}},
+	}{{"POST", "/freezes", m{"reason": "all"}}, {"POST", "/firings", m{"reason": "all"}}, {"POST", "/verifications",
+		m{}},
 		{"POST", "/restores/preview", m{"source": "harbour", "table": "lamp", "scope": m{"all": true}, "target": "side",
 			"target_source": "ferry"}},
 		{"POST", "/restores/preview", m{"scope": m{"segment": "nothing"}, "target": "file"}},
@@ -411,12 +432,18 @@ func TestRolesHoldInTheirSources(t *testing.T) {
 		`{"name":"x","role":"viewer","email":"no address"}`:                          "email",
 		`{"name":"x","role":"viewer","about":"` + strings.Repeat("y", 10_000) + `"}`: "about",
 	} {
-		if resp, text := w.ask("POST", "/api/v1/accounts", body, "Authorization", "Bearer "+w.token); resp.StatusCode != 422 ||
+		if resp, text := w.ask("POST", "/api/v1/accounts", body, "Authorization",
+			"Bearer "+w.token); resp.StatusCode != 422 ||
 			!strings.Contains(text, fmt.Sprintf(`"field":%q`, field)) {
 			t.Errorf("%.80s: %d %s", body, resp.StatusCode, text)
 		}
 	}
-	w.must(201, "POST", "/accounts", m{"name": "bidi", "role": "viewer", "about": "‮desk\u200b of \x07the harbour"})
+	w.must(
+		201,
+		"POST",
+		"/accounts",
+		m{"name": "bidi", "role": "viewer", "about": "\u202edesk\u200b of \x07the harbour"},
+	)
 	if text := fmt.Sprint(w.must(200, "GET", "/accounts", nil)); !strings.Contains(text, "about:desk of the harbour") {
 		t.Errorf("%s", text)
 	}

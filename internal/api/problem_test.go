@@ -36,7 +36,8 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 		"store.ErrForbidden": store.ErrForbidden, "store.ErrMisspoken": store.ErrMisspoken,
 		"refuse.ErrBooks": refuse.ErrBooks, "refuse.ErrDisagree": refuse.ErrDisagree,
 		"refuse.ErrNoSpace": refuse.ErrNoSpace, "catalog.ErrLastAdministrator": catalog.ErrLastAdministrator,
-		"service.ErrWrong": service.ErrWrong, "service.ErrToken": service.ErrToken, "service.ErrSecond": service.ErrSecond,
+		"service.ErrWrong": service.ErrWrong, "service.ErrToken": service.ErrToken,
+		"service.ErrSecond": service.ErrSecond,
 	}
 	steering := map[string]bool{"refuse.ErrPause": true, "refuse.ErrCancel": true, "refuse.ErrShutdown": true,
 		"refuse.ErrCopied": true, "refuse.ErrOthers": true}

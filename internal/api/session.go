@@ -29,8 +29,16 @@ func (a *API) sessionRoutes() []route {
 				return SignInWays{Single: s.OffersSingle()}, nil
 			}).free(),
 		file("/session/single", "BeginSingle", "Go to the identity provider, to sign in there", a.beginSingle).free(),
-		file("/session/single/back", "EndSingle", "Come back from the identity provider", a.endSingle).asks("state", "code",
-			"error").free(),
+		file(
+			"/session/single/back",
+			"EndSingle",
+			"Come back from the identity provider",
+			a.endSingle,
+		).asks(
+			"state",
+			"code",
+			"error",
+		).free(),
 		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session,
 			error) {
 			return sessionOf(r.who()), nil
@@ -209,8 +217,11 @@ func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error)
 			"the page that asks for it is not the service's own")
 	}
 	browser, _ := c.Cookie(browserCookie) // without it, the browser is not known
-	who, how, err := a.service.Access.SignedIn(ctx, service.SignIn{Token: in.Token, Name: in.Name, Password: in.Password,
-		Code: in.Code, Browser: browser, Address: c.RemoteIP()})
+	who, how, err := a.service.Access.SignedIn(
+		ctx,
+		service.SignIn{Token: in.Token, Name: in.Name, Password: in.Password,
+			Code: in.Code, Browser: browser, Address: c.RemoteIP()},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -14,7 +14,8 @@ type SignInWays struct {
 	Single bool `json:"single"` // by single sign-on: at /session/single
 }
 
-// singleCookie tells the browser that was sent to the identity provider. It has to come back with it, from another site.
+// singleCookie tells the browser that was sent to the identity provider. It has to come back with it, from another
+// site.
 const singleCookie = "ambercellar_single"
 
 // singlePath is where that cookie goes to.
@@ -26,8 +27,11 @@ func (a *API) beginSingle(c *gin.Context) {
 		a.tellSingle(c, err)
 		return
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: singleCookie, Value: browser, Path: singlePath, MaxAge: 600, HttpOnly: true,
-		SameSite: http.SameSiteLaxMode, Secure: overTLS(c.Request)})
+	http.SetCookie(
+		c.Writer,
+		&http.Cookie{Name: singleCookie, Value: browser, Path: singlePath, MaxAge: 600, HttpOnly: true,
+			SameSite: http.SameSiteLaxMode, Secure: overTLS(c.Request)},
+	)
 	c.Header("Cache-Control", "no-store")
 	c.Redirect(http.StatusFound, address)
 }
@@ -35,7 +39,14 @@ func (a *API) beginSingle(c *gin.Context) {
 func (a *API) endSingle(c *gin.Context) {
 	ctx, r := c.Request.Context(), request{c}
 	browser, _ := c.Cookie(singleCookie) // without it, the sign-in is another's
-	who, err := a.service.Access.EndSingle(ctx, c.Query("state"), c.Query("code"), c.Query("error"), browser, c.RemoteIP())
+	who, err := a.service.Access.EndSingle(
+		ctx,
+		c.Query("state"),
+		c.Query("code"),
+		c.Query("error"),
+		browser,
+		c.RemoteIP(),
+	)
 	if err != nil {
 		a.tellSingle(c, err)
 		return
@@ -53,12 +64,17 @@ func (a *API) endSingle(c *gin.Context) {
 	// A page of our own sends the browser on: a session's cookie goes nowhere from another site's.
 	c.Header("Cache-Control", "no-store")
 	c.Header("Refresh", "0; url=/")
-	c.Data(http.StatusOK, "text/html; charset=utf-8", []byte("<!doctype html><html lang=\"en\"><title>Amber Cellar</title>"+
-		"<p>You are signed in. <a href=\"/\">Go on</a></p></html>"))
+	c.Data(
+		http.StatusOK,
+		"text/html; charset=utf-8",
+		[]byte("<!doctype html><html lang=\"en\"><title>Amber Cellar</title>"+
+			"<p>You are signed in. <a href=\"/\">Go on</a></p></html>"),
+	)
 }
 
 var singleTrouble = template.Must(template.New("trouble").Parse("<!doctype html><html lang=\"en\"><title>Amber Cellar" +
-	"</title><h1>You are not signed in</h1><p>{{.Detail}}</p><p>{{.Remedy}}</p><p><a href=\"/\">To the sign-in page</a></p>" +
+	"</title><h1>You are not signed in</h1><p>{{.Detail}}</p><p>{{.Remedy}}</p><p><a href=\"/\">To the sign-in " +
+	"page</a></p>" +
 	"</html>"))
 
 // tellSingle says on a page why somebody is not signed in.

@@ -44,8 +44,10 @@ func newIssued(t *testing.T, roles ...string) *issued {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.service.Access.SetSingle(service.Single{Issuer: p.Address, Client: p.Client, SecretFile: file, Console: w.server.URL,
-		Groups: "groups", Roles: mapped})
+	w.service.Access.SetSingle(
+		service.Single{Issuer: p.Address, Client: p.Client, SecretFile: file, Console: w.server.URL,
+			Groups: "groups", Roles: mapped},
+	)
 	return &issued{w, p}
 }
 
@@ -135,7 +137,8 @@ func TestSingleSignOn(t *testing.T) {
 // Without a mapping, only who has an account with the identity comes in.
 func TestSingleSignOnOfAccounts(t *testing.T) {
 	w := newIssued(t)
-	if resp, body := w.get(w.comer("olav"), w.begin()); resp.StatusCode != 422 || !strings.Contains(body, "nobody here is known") {
+	if resp, body := w.get(w.comer("olav"), w.begin()); resp.StatusCode != 422 ||
+		!strings.Contains(body, "nobody here is known") {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
 	made := w.must(201, "POST", "/accounts", m{"name": "olav-mole", "kind": "person", "role": "operator",
@@ -196,7 +199,8 @@ func TestWrongAnswersOfTheIssuer(t *testing.T) {
 		return inner(r, via)
 	}
 	w.get(c, w.begin())
-	if resp, body := w.get(http.DefaultClient, caught); resp.StatusCode != 422 || !strings.Contains(body, "another browser") {
+	if resp, body := w.get(http.DefaultClient, caught); resp.StatusCode != 422 ||
+		!strings.Contains(body, "another browser") {
 		t.Errorf("from another browser: %d %s", resp.StatusCode, body)
 	}
 	if resp, body := w.get(c, caught); resp.StatusCode != 422 || !strings.Contains(body, "is not known") {
@@ -205,16 +209,19 @@ func TestWrongAnswersOfTheIssuer(t *testing.T) {
 	d := w.comer("Nora Quay")
 	w.get(d, w.begin())
 	for _, query := range []url.Values{{}, {"state": {"x"}, "code": {"y"}}, {"error": {"<script>alert(1)</script>"}}} {
-		if resp, body := w.get(d, w.begin()+"/back?"+query.Encode()); resp.StatusCode != 422 || strings.Contains(body, "<script>") {
+		if resp, body := w.get(d, w.begin()+"/back?"+query.Encode()); resp.StatusCode != 422 ||
+			strings.Contains(body, "<script>") {
 			t.Errorf("%v: %d %s", query, resp.StatusCode, body)
 		}
 	}
 	w.service.Access.SetSingle(service.Single{Issuer: "http://127.0.0.1:1", Client: "x", Console: w.server.URL})
-	if resp, body := w.get(w.comer(""), w.begin()); resp.StatusCode != 422 || !strings.Contains(body, "does not answer") {
+	if resp, body := w.get(w.comer(""), w.begin()); resp.StatusCode != 422 ||
+		!strings.Contains(body, "does not answer") {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
 	w.service.Access.SetSingle(service.Single{})
-	if resp, body := w.get(w.comer(""), w.begin()); resp.StatusCode != 422 || !strings.Contains(body, "no single sign-on") {
+	if resp, body := w.get(w.comer(""), w.begin()); resp.StatusCode != 422 ||
+		!strings.Contains(body, "no single sign-on") {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
 	for _, text := range []string{"", "dba", "=viewer", "dba=captain", "dba=viewer+columns"} {

@@ -34,14 +34,15 @@ type Session struct {
 	Rights []rights.Right `json:"rights"` // what the one who is signed in may do in all sources
 	Grants rights.Grants  `json:"grants"` // what they may do besides, by source
 
-	Kind         string        `json:"kind"`            // administrator (its token), person or service
-	Session      string        `json:"session"`         // its public name; empty: came with a token
-	ExpiresAt    *catalog.Time `json:"expires_at"`      // when the session ends at the latest; null: came with a token
-	MustChange   bool          `json:"must_change"`     // the password has to be changed first
-	SecondFactor bool          `json:"second_factor"`   // a code is asked for at sign-in
-	LastAt       *catalog.Time `json:"last_at"`         // told at sign-in: when the account signed in before; null: never
-	LastFrom     string        `json:"last_from"`       // likewise, from which address
-	Token        string        `json:"token,omitempty"` // of the session, where it was asked for
+	Kind         string        `json:"kind"`          // administrator (its token), person or service
+	Session      string        `json:"session"`       // its public name; empty: came with a token
+	ExpiresAt    *catalog.Time `json:"expires_at"`    // when the session ends at the latest; null: came with a token
+	MustChange   bool          `json:"must_change"`   // the password has to be changed first
+	SecondFactor bool          `json:"second_factor"` // a code is asked for at sign-in
+	// told at sign-in: when the account signed in before; null: never
+	LastAt   *catalog.Time `json:"last_at"`
+	LastFrom string        `json:"last_from"`       // likewise, from which address
+	Token    string        `json:"token,omitempty"` // of the session, where it was asked for
 }
 
 // NewPassword is a password that is to be somebody's own.

@@ -77,6 +77,7 @@ func timeOr(t *Time, otherwise string) string {
 
 // AddAccount keeps a new account. taken: there is one of its name, or was, and nothing is kept.
 func (c *Catalog) AddAccount(ctx context.Context, actor string, a Account) (taken bool, err error) {
+	defer c.accessChanged()
 	err = c.transaction(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &taken, "SELECT count(*) > 0 FROM account WHERE name = ?", a.Name)
 		if err != nil || taken {
@@ -85,7 +86,8 @@ func (c *Catalog) AddAccount(ctx context.Context, actor string, a Account) (take
 		a.CreatedAt, a.CreatedBy = At(c.Now()), actor
 		if _, err := tx.NamedExecContext(ctx, "INSERT INTO account (name, kind, owner, about, email, role, sees_rows, "+
 			"grants, token, password, password_at, must_change, issuer, identity, created_at, created_by, expires_at) "+
-			"VALUES (:name, :kind, :owner, :about, :email, :role, :sees_rows, :grants, :token, :password, :password_at, "+
+			"VALUES (:name, :kind, :owner, :about, :email, :role, :sees_rows, :grants, :token, :password, "+
+			":password_at, "+
 			":must_change, :issuer, :identity, :created_at, :created_by, :expires_at)", a); err != nil {
 			return err
 		}
@@ -120,13 +122,22 @@ func (c *Catalog) lastAdministrator(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
-// ChangeAccount changes an account that stands, as change does, and ends its sessions where what it may do, its password
+// ChangeAccount changes an account that stands, as change does, and ends its sessions where what it may do, its
+// password
 // or its second factor changed, but for one. ErrNotFound: there is none of that name that stands.
 func (c *Catalog) ChangeAccount(ctx context.Context, actor, name, action, keep string,
 	change func(*Account) error) (*Account, error) {
+	defer c.accessChanged()
 	var out *Account
 	return out, c.transaction(ctx, func(tx *sqlx.Tx) error {
-		a, err := get[Account](ctx, tx, "account", name, "SELECT * FROM account WHERE name = ? AND revoked_at IS NULL", name)
+		a, err := get[Account](
+			ctx,
+			tx,
+			"account",
+			name,
+			"SELECT * FROM account WHERE name = ? AND revoked_at IS NULL",
+			name,
+		)
 		if err != nil {
 			return err
 		}
@@ -134,10 +145,12 @@ func (c *Catalog) ChangeAccount(ctx context.Context, actor, name, action, keep s
 		if err := change(a); err != nil {
 			return err
 		}
-		if _, err := tx.NamedExecContext(ctx, "UPDATE account SET owner = :owner, about = :about, email = :email, role = "+
-			":role, sees_rows = :sees_rows, grants = :grants, token = :token, password = :password, password_at = "+
-			":password_at, must_change = :must_change, second = :second, second_step = :second_step, issuer = :issuer, "+
-			"identity = :identity, expires_at = :expires_at WHERE name = :name", a); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"UPDATE account SET owner = :owner, about = :about, email = :email, role = "+
+				":role, sees_rows = :sees_rows, grants = :grants, token = :token, password = :password, password_at = "+
+				":password_at, must_change = :must_change, second = :second, second_step = :second_step, issuer = "+
+				":issuer, "+
+				"identity = :identity, expires_at = :expires_at WHERE name = :name", a); err != nil {
 			return err
 		}
 		if before.Kind == Person && before.Role == rights.Administrator && a.Role != rights.Administrator {
@@ -146,7 +159,8 @@ func (c *Catalog) ChangeAccount(ctx context.Context, actor, name, action, keep s
 			}
 		}
 		if a.may() != before.may() || a.Password != before.Password || a.Second != before.Second {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM session WHERE account = ? AND id <> ?", name, keep); err != nil {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM session WHERE account = ? AND id <> ?", name,
+				keep); err != nil {
 				return err
 			}
 		}
@@ -161,6 +175,7 @@ func (c *Catalog) ChangeAccount(ctx context.Context, actor, name, action, keep s
 
 // RevokeAccount ends an account and its sessions at once. ErrNotFound: there is none of that name that stands.
 func (c *Catalog) RevokeAccount(ctx context.Context, actor, name, reason string) error {
+	defer c.accessChanged()
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		a, err := get[Account](ctx, tx, "account", name, "SELECT * FROM account WHERE name = ?", name)
 		if err == nil && a.RevokedAt != nil {
@@ -169,8 +184,9 @@ func (c *Catalog) RevokeAccount(ctx context.Context, actor, name, reason string)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE account SET revoked_at = ?, revoked_by = ?, reason = ?, token = NULL, "+
-			"password = '', second = '' WHERE name = ?", At(c.Now()), actor, reason, name); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"UPDATE account SET revoked_at = ?, revoked_by = ?, reason = ?, token = NULL, "+
+				"password = '', second = '' WHERE name = ?", At(c.Now()), actor, reason, name); err != nil {
 			return err
 		}
 		if a.Kind == Person && a.Role == rights.Administrator {
@@ -216,8 +232,13 @@ func (c *Catalog) UsedAccount(ctx context.Context, name, from string, at time.Ti
 
 // TakeStep keeps that a code of a second factor was taken; false: it was, or a newer one, before.
 func (c *Catalog) TakeStep(ctx context.Context, name string, step int64) (bool, error) {
-	done, err := c.writes.ExecContext(ctx, "UPDATE account SET second_step = ? WHERE name = ? AND second_step < ?", step,
-		name, step)
+	done, err := c.writes.ExecContext(
+		ctx,
+		"UPDATE account SET second_step = ? WHERE name = ? AND second_step < ?",
+		step,
+		name,
+		step,
+	)
 	if err != nil {
 		return false, err
 	}

@@ -81,7 +81,8 @@ func (a *Approval) until(now Time) Time {
 	return a.ExpiresAt
 }
 
-// AskApproval keeps a request for an approval in the place of one of the same subject that is open: as it is, where it is
+// AskApproval keeps a request for an approval in the place of one of the same subject that is open: as it is, where
+// it is
 // about the same, and otherwise that one is void.
 func (c *Catalog) AskApproval(ctx context.Context, a *Approval) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
@@ -92,10 +93,12 @@ func (c *Catalog) AskApproval(ctx context.Context, a *Approval) error {
 			return err
 		}
 		for _, x := range open {
-			if x.Digest == a.Digest && x.Persons == a.Persons && x.ExpiresAt.After(now.Time) && x.State == ApprovalWaiting {
+			if x.Digest == a.Digest && x.Persons == a.Persons && x.ExpiresAt.After(now.Time) &&
+				x.State == ApprovalWaiting {
 				if x.Begins == "" && a.Begins != "" { // it is to begin by itself, after all
 					x.Begins = a.Begins
-					if _, err := tx.ExecContext(ctx, "UPDATE approval SET begins = ? WHERE id = ?", x.Begins, x.ID); err != nil {
+					if _, err := tx.ExecContext(ctx, "UPDATE approval SET begins = ? WHERE id = ?", x.Begins,
+						x.ID); err != nil {
 						return err
 					}
 				}
@@ -114,14 +117,24 @@ func (c *Catalog) AskApproval(ctx context.Context, a *Approval) error {
 		if a.ExpiresAt = a.until(now); a.What == approval.Runs && !a.ExpiresAt.After(now.Time) {
 			return fmt.Errorf("the plan %s is too old to be approved: %w", a.Subject, ErrState)
 		}
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO approval (id, what, source, table_name, rule, subject, digest, "+
-			"summary, row_count, persons, asked_by, asked_person, asked_at, expires_at, state, begins) VALUES (:id, :what, "+
-			":source, :table_name, :rule, :subject, :digest, :summary, :row_count, :persons, :asked_by, :asked_person, "+
-			":asked_at, :expires_at, :state, :begins)", a); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"INSERT INTO approval (id, what, source, table_name, rule, subject, digest, "+
+				"summary, row_count, persons, asked_by, asked_person, asked_at, expires_at, state, begins) VALUES "+
+				"(:id, :what, "+
+				":source, :table_name, :rule, :subject, :digest, :summary, :row_count, :persons, :asked_by, "+
+				":asked_person, "+
+				":asked_at, :expires_at, :state, :begins)", a); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, a.AskedBy, "approval ask", a.ID, fmt.Sprintf("%s of %s, %d persons, digest %s: %s", a.What,
-			a.Subject, a.Persons, a.Digest, a.Summary))
+		return c.note(
+			ctx,
+			tx,
+			a.AskedBy,
+			"approval ask",
+			a.ID,
+			fmt.Sprintf("%s of %s, %d persons, digest %s: %s", a.What,
+				a.Subject, a.Persons, a.Digest, a.Summary),
+		)
 	})
 }
 
@@ -129,19 +142,34 @@ func (c *Catalog) endApproval(ctx context.Context, tx *sqlx.Tx, actor string, a 
 	why string) error {
 	now := At(c.Now())
 	a.State, a.EndedAt = to, &now
-	if _, err := tx.ExecContext(ctx, "UPDATE approval SET state = ?, ended_at = ? WHERE id = ?", to, now, a.ID); err != nil {
+	if _, err := tx.ExecContext(ctx, "UPDATE approval SET state = ?, ended_at = ? WHERE id = ?", to, now,
+		a.ID); err != nil {
 		return err
 	}
 	return c.note(ctx, tx, actor, "approval "+string(to), a.ID, why)
 }
 
-// GrantedApproval returns the request of a subject that was granted for exactly that, by so many persons, and that still
+// GrantedApproval returns the request of a subject that was granted for exactly that, by so many persons, and that
+// still
 // stands; nil: there is none.
-func (c *Catalog) GrantedApproval(ctx context.Context, what approval.What, subject, digest string, persons int) (*Approval,
+func (c *Catalog) GrantedApproval(
+	ctx context.Context,
+	what approval.What,
+	subject, digest string,
+	persons int,
+) (*Approval,
 	error) {
-	found, err := list[Approval](ctx, c.db, "SELECT * FROM approval WHERE subject = ? AND what = ? AND digest = ? AND persons "+
-		">= ? AND state = 'granted' AND expires_at > ? ORDER BY asked_at DESC LIMIT 1", subject, what, digest, persons,
-		At(c.Now()))
+	found, err := list[Approval](
+		ctx,
+		c.db,
+		"SELECT * FROM approval WHERE subject = ? AND what = ? AND digest = ? AND persons "+
+			">= ? AND state = 'granted' AND expires_at > ? ORDER BY asked_at DESC LIMIT 1",
+		subject,
+		what,
+		digest,
+		persons,
+		At(c.Now()),
+	)
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}
@@ -159,8 +187,16 @@ func (c *Catalog) Approval(ctx context.Context, id string) (*Approval, error) {
 
 // OpenApproval returns the newest request of a subject that is open; ErrNotFound: there is none.
 func (c *Catalog) OpenApproval(ctx context.Context, what approval.What, subject string) (*Approval, error) {
-	a, err := get[Approval](ctx, c.db, "approval", subject, "SELECT * FROM approval WHERE subject = ? AND what = ? AND "+
-		openApprovals+" ORDER BY asked_at DESC LIMIT 1", subject, what)
+	a, err := get[Approval](
+		ctx,
+		c.db,
+		"approval",
+		subject,
+		"SELECT * FROM approval WHERE subject = ? AND what = ? AND "+
+			openApprovals+" ORDER BY asked_at DESC LIMIT 1",
+		subject,
+		what,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -176,13 +212,19 @@ func (c *Catalog) Approvals(ctx context.Context, state ApprovalState, p Page) ([
 	out, err := paged[Approval](ctx, c.db, p, order{columns: []string{"asked_at", "id"}}, query, args...)
 	for i := range out {
 		if err == nil {
-			out[i].Votes, err = list[Vote](ctx, c.db, "SELECT * FROM approval_vote WHERE approval = ? ORDER BY at", out[i].ID)
+			out[i].Votes, err = list[Vote](
+				ctx,
+				c.db,
+				"SELECT * FROM approval_vote WHERE approval = ? ORDER BY at",
+				out[i].ID,
+			)
 		}
 	}
 	return out, err
 }
 
-// Vote keeps how a person decides on a request. It is granted when so many have approved it as it needs, and refused when
+// Vote keeps how a person decides on a request. It is granted when so many have approved it as it needs, and refused
+// when
 // one refuses. ErrState: it waits for no decision any more, or the person has decided already.
 func (c *Catalog) Vote(ctx context.Context, v Vote) (*Approval, error) {
 	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
@@ -209,8 +251,10 @@ func (c *Catalog) Vote(ctx context.Context, v Vote) (*Approval, error) {
 				return fmt.Errorf("%s has decided on the request %s already: %w", x.stands(), a.ID, ErrState)
 			}
 		}
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO approval_vote (approval, person, account, for_person, approves, "+
-			"reason, at) VALUES (:approval, :person, :account, :for_person, :approves, :reason, :at)", v); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"INSERT INTO approval_vote (approval, person, account, for_person, approves, "+
+				"reason, at) VALUES (:approval, :person, :account, :for_person, :approves, :reason, :at)",
+			v); err != nil {
 			return err
 		}
 		if !v.Approves {
@@ -225,7 +269,12 @@ func (c *Catalog) Vote(ctx context.Context, v Vote) (*Approval, error) {
 		if a.What != approval.Runs { // a plan does not get younger
 			a.ExpiresAt = At(v.At.Add(approvalLife))
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE approval SET state = 'granted', expires_at = ? WHERE id = ?", a.ExpiresAt, a.ID)
+		_, err = tx.ExecContext(
+			ctx,
+			"UPDATE approval SET state = 'granted', expires_at = ? WHERE id = ?",
+			a.ExpiresAt,
+			a.ID,
+		)
 		return err
 	})
 	if err != nil {
@@ -254,7 +303,12 @@ func (c *Catalog) WithdrawApproval(ctx context.Context, actor, id, reason string
 
 // ExpireApprovals ends the requests whose time is over.
 func (c *Catalog) ExpireApprovals(ctx context.Context) error {
-	over, err := list[Approval](ctx, c.db, "SELECT * FROM approval WHERE "+openApprovals+" AND expires_at <= ?", At(c.Now()))
+	over, err := list[Approval](
+		ctx,
+		c.db,
+		"SELECT * FROM approval WHERE "+openApprovals+" AND expires_at <= ?",
+		At(c.Now()),
+	)
 	for i := range over {
 		err = errors.Join(err, c.transaction(ctx, func(tx *sqlx.Tx) error {
 			a, err := get[Approval](ctx, tx, "approval", over[i].ID, "SELECT * FROM approval WHERE id = ?", over[i].ID)
@@ -269,13 +323,23 @@ func (c *Catalog) ExpireApprovals(ctx context.Context) error {
 
 // ToBegin lists the requests that were granted, and of which what is to begin by itself has not begun.
 func (c *Catalog) ToBegin(ctx context.Context) ([]Approval, error) {
-	return list[Approval](ctx, c.db, "SELECT * FROM approval WHERE state = 'granted' AND begins <> '' AND begun_at IS NULL "+
-		"ORDER BY asked_at")
+	return list[Approval](
+		ctx,
+		c.db,
+		"SELECT * FROM approval WHERE state = 'granted' AND begins <> '' AND begun_at IS NULL "+
+			"ORDER BY asked_at",
+	)
 }
 
 // BeganApproval keeps that what was approved was begun, and what went wrong with that.
 func (c *Catalog) BeganApproval(ctx context.Context, id, trouble string) error {
-	_, err := c.writes.ExecContext(ctx, "UPDATE approval SET begun_at = ?, trouble = ? WHERE id = ?", At(c.Now()), trouble, id)
+	_, err := c.writes.ExecContext(
+		ctx,
+		"UPDATE approval SET begun_at = ?, trouble = ? WHERE id = ?",
+		At(c.Now()),
+		trouble,
+		id,
+	)
 	return err
 }
 
@@ -322,26 +386,45 @@ type Delegation struct {
 func (c *Catalog) Delegate(ctx context.Context, actor string, d *Delegation) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		d.ID, d.MadeAt = ulid.Make().String(), At(c.Now())
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO delegation (id, from_account, to_account, until, reason, made_at) "+
-			"VALUES (:id, :from_account, :to_account, :until, :reason, :made_at)", d); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"INSERT INTO delegation (id, from_account, to_account, until, reason, made_at) "+
+				"VALUES (:id, :from_account, :to_account, :until, :reason, :made_at)", d); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "delegation add", d.ID, fmt.Sprintf("%s decides for %s until %s: %s", d.To, d.From,
-			d.Until.Format(time.RFC3339), d.Reason))
+		return c.note(
+			ctx,
+			tx,
+			actor,
+			"delegation add",
+			d.ID,
+			fmt.Sprintf("%s decides for %s until %s: %s", d.To, d.From,
+				d.Until.Format(time.RFC3339), d.Reason),
+		)
 	})
 }
 
 // Delegations lists the delegations that stand, the newest first.
 func (c *Catalog) Delegations(ctx context.Context) ([]Delegation, error) {
-	return list[Delegation](ctx, c.db, "SELECT * FROM delegation WHERE ended_at IS NULL AND until > ? ORDER BY made_at DESC",
-		At(c.Now()))
+	return list[Delegation](
+		ctx,
+		c.db,
+		"SELECT * FROM delegation WHERE ended_at IS NULL AND until > ? ORDER BY made_at DESC",
+		At(c.Now()),
+	)
 }
 
 // EndDelegation ends a delegation: of an account's own making, or any where none is named.
 func (c *Catalog) EndDelegation(ctx context.Context, actor, id string, from *string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		done, err := tx.ExecContext(ctx, "UPDATE delegation SET ended_at = ?1, ended_by = ?2 WHERE id = ?3 AND ended_at IS NULL "+
-			"AND (?4 IS NULL OR from_account = ?4)", At(c.Now()), actor, id, from)
+		done, err := tx.ExecContext(
+			ctx,
+			"UPDATE delegation SET ended_at = ?1, ended_by = ?2 WHERE id = ?3 AND ended_at IS NULL "+
+				"AND (?4 IS NULL OR from_account = ?4)",
+			At(c.Now()),
+			actor,
+			id,
+			from,
+		)
 		if err != nil {
 			return err
 		}

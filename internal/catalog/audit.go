@@ -6,9 +6,14 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"runtime"
+	"slices"
+	"sync/atomic"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/oklog/ulid/v2"
+	"golang.org/x/sync/errgroup"
 
 	"ambercellar/internal/core/audit"
 )
@@ -57,13 +62,21 @@ func (c *Catalog) Note(ctx context.Context, actor, action, subject, detail strin
 func (c *Catalog) NoteOutcome(ctx context.Context, actor, action, subject string, outcome audit.EntryOutcome,
 	detail string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		_, err := c.enter(ctx, tx, Entry{Actor: actor, Action: action, Subject: subject, Outcome: outcome, Detail: detail})
+		_, err := c.enter(
+			ctx,
+			tx,
+			Entry{Actor: actor, Action: action, Subject: subject, Outcome: outcome, Detail: detail},
+		)
 		return err
 	})
 }
 
 func (c *Catalog) note(ctx context.Context, tx *sqlx.Tx, actor, action, subject, detail string) error {
-	_, err := c.enter(ctx, tx, Entry{Actor: actor, Action: action, Subject: subject, Outcome: audit.OutcomeDone, Detail: detail})
+	_, err := c.enter(
+		ctx,
+		tx,
+		Entry{Actor: actor, Action: action, Subject: subject, Outcome: audit.OutcomeDone, Detail: detail},
+	)
 	return err
 }
 
@@ -85,8 +98,9 @@ func chained(ctx context.Context, tx *sqlx.Tx, e *Entry, before string) error {
 	salt := rand.Text()
 	e.Digest = audit.Digest(salt, e.Detail)
 	e.Hash = e.core().Sum(before)
-	if _, err := tx.NamedExecContext(ctx, "INSERT INTO audit (id, at, actor, session, address, action, subject, outcome, "+
-		"digest, hash) VALUES (:id, :at, :actor, :session, :address, :action, :subject, :outcome, :digest, :hash)",
+	if _, err := tx.NamedExecContext(ctx,
+		"INSERT INTO audit (id, at, actor, session, address, action, subject, outcome, "+
+			"digest, hash) VALUES (:id, :at, :actor, :session, :address, :action, :subject, :outcome, :digest, :hash)",
 		e); err != nil {
 		return err
 	}
@@ -95,8 +109,18 @@ func chained(ctx context.Context, tx *sqlx.Tx, e *Entry, before string) error {
 }
 
 func (e *Entry) core() *audit.Entry {
-	return &audit.Entry{ID: e.ID, At: e.At.Time, Actor: e.Actor, Session: e.Session, Address: e.Address, Action: e.Action,
-		Subject: e.Subject, Outcome: e.Outcome, Digest: e.Digest, Hash: e.Hash}
+	return &audit.Entry{
+		ID:      e.ID,
+		At:      e.At.Time,
+		Actor:   e.Actor,
+		Session: e.Session,
+		Address: e.Address,
+		Action:  e.Action,
+		Subject: e.Subject,
+		Outcome: e.Outcome,
+		Digest:  e.Digest,
+		Hash:    e.Hash,
+	}
 }
 
 // auditEnd returns the last entry of the audit log and its hash; of a log without any, 0 and its genesis.
@@ -212,11 +236,17 @@ func (c *Catalog) EachEntry(ctx context.Context, f AuditFilter, each func([]Entr
 	if err != nil {
 		return err
 	}
-	const piece = 1000
+	const piece = 5000
 	where, args := f.where()
 	for p := (Page{Limit: piece}); ; {
-		some, err := paged[Entry](ctx, c.db, p, order{columns: []string{"at", "id"}, up: true},
-			"SELECT "+auditColumns+where+" AND id <= ?", append(args[:len(args):len(args)], end)...)
+		query, all, err := p.query(
+			order{columns: []string{"at", "id"}, up: true},
+			"SELECT "+auditColumns+where+" AND id <= ?",
+			append(args[:len(args):len(args)], end)...)
+		if err != nil {
+			return err
+		}
+		some, err := c.entries(ctx, query, all)
 		if err != nil || len(some) == 0 {
 			return err
 		}
@@ -230,6 +260,25 @@ func (c *Catalog) EachEntry(ctx context.Context, f AuditFilter, each func([]Entr
 	}
 }
 
+// entries reads entries as auditColumns has them.
+func (c *Catalog) entries(ctx context.Context, query string, args []any) (out []Entry, err error) {
+	rows, err := c.db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var e Entry
+		if err := rows.Scan(&e.ID, &e.At, &e.Actor, &e.Session, &e.Address, &e.Action, &e.Subject, &e.Outcome,
+			&e.Digest, &e.Hash,
+			&e.Detail, &e.Erased); err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
 // eraseDetails takes away the details of entries, and records that.
 func (c *Catalog) eraseDetails(ctx context.Context, tx *sqlx.Tx, actor, why, entries string, args ...any) error {
 	ids := []int64{}
@@ -237,8 +286,12 @@ func (c *Catalog) eraseDetails(ctx context.Context, tx *sqlx.Tx, actor, why, ent
 		entries, args...); err != nil || len(ids) == 0 {
 		return err
 	}
-	by, err := c.enter(ctx, tx, Entry{Actor: actor, Action: audit.EraseAction, Subject: fmt.Sprint(ids), Outcome: audit.OutcomeDone,
-		Detail: why})
+	by, err := c.enter(
+		ctx,
+		tx,
+		Entry{Actor: actor, Action: audit.EraseAction, Subject: fmt.Sprint(ids), Outcome: audit.OutcomeDone,
+			Detail: why},
+	)
 	if err != nil {
 		return err
 	}
@@ -272,7 +325,7 @@ func (c *Catalog) AuditHead(ctx context.Context) (*audit.Head, error) {
 // CheckAudit checks the audit log against itself and against heads that are known from elsewhere. done is told how many
 // entries were checked, now and then.
 func (c *Catalog) CheckAudit(ctx context.Context, heads []audit.Head, done func(int64)) (*audit.Checker, error) {
-	return checkAudit(ctx, c.db, heads, done)
+	return checkAudit(ctx, c.db, runtime.NumCPU(), heads, done)
 }
 
 // CheckAuditFile does the same with the file of a catalog that no service may have open.
@@ -288,49 +341,122 @@ func CheckAuditFile(ctx context.Context, path string, heads func(log string) ([]
 	defer db.Close()
 	var log string
 	if err := db.GetContext(ctx, &log, "SELECT value FROM setting WHERE name = ?", auditSetting); err != nil {
-		return nil, fmt.Errorf("%s is of a version whose audit log is no chain; start the service with it once: %w", path,
-			err)
+		return nil, fmt.Errorf(
+			"%s is of a version whose audit log is no chain; start the service with it once: %w",
+			path,
+			err,
+		)
 	}
 	known, err := heads(log)
 	if err != nil {
 		return nil, err
 	}
-	return checkAudit(ctx, db, known, done)
+	return checkAudit(ctx, db, runtime.NumCPU(), known, done)
 }
 
-type checked struct {
-	Entry
-	Salt  sql.NullString `db:"salt"`
-	Text  sql.NullString `db:"text"`
-	Taken sql.NullInt64  `db:"taken"`
+// auditStretch is how many entries are checked in one stretch, side by side with others. Fewer in tests.
+var auditStretch = int64(25_000)
+
+// stretch is a part of the log that is checked by itself: the entries behind one, up to another one.
+type stretch struct {
+	after, to int64
+	hash      string // of the entry behind which it begins
 }
 
-func checkAudit(ctx context.Context, q sqlx.QueryerContext, heads []audit.Head, done func(int64)) (*audit.Checker, error) {
+// checkAudit checks a log in stretches, as many side by side as there are workers.
+func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int, heads []audit.Head,
+	done func(int64)) (*audit.Checker, error) {
+	parts, err := stretches(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*audit.Checker, len(parts))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(workers)
+	var checked atomic.Int64
+	for i, p := range parts {
+		group.Go(func() error {
+			// what stores know of entries behind the end is said once, at the end
+			known := slices.DeleteFunc(slices.Clone(heads), func(h audit.Head) bool {
+				return h.Entry <= p.after || h.Entry > p.to && i < len(parts)-1
+			})
+			out[i] = audit.NewChecker(p.after, p.hash, known)
+			err := checkStretch(ctx, q, p, out[i])
+			if n := checked.Add(out[i].Entries); done != nil {
+				done(n)
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	whole := out[0]
+	for _, next := range out[1:] {
+		whole.Join(next)
+	}
+	whole.End()
+	return whole, nil
+}
+
+// stretches parts the log as it is now. Each but the first begins behind an entry that is there.
+func stretches(ctx context.Context, q sqlx.QueryerContext) ([]stretch, error) {
 	first, hash, err := auditBegin(ctx, q)
 	if err != nil {
 		return nil, err
 	}
-	c := audit.NewChecker(first, hash, heads)
-	const piece = 2000
-	for last := first; ; {
-		some, err := list[checked](ctx, q, "SELECT id, at, actor, session, address, action, subject, outcome, digest, hash, "+
-			"salt, text, erased AS taken FROM audit LEFT JOIN audit_detail ON entry = id WHERE id > ? ORDER BY id LIMIT ?",
-			last, piece)
+	last, _, err := auditEnd(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	out := []stretch{{after: first, to: max(last, first), hash: hash}}
+	for at := first + auditStretch; at < last; at += auditStretch {
+		var id int64
+		err := q.QueryRowxContext(
+			ctx,
+			"SELECT id, hash FROM audit WHERE id >= ? ORDER BY id LIMIT 1",
+			at,
+		).Scan(
+			&id,
+			&hash,
+		)
 		if err != nil {
 			return nil, err
 		}
-		for i := range some {
-			e := &some[i]
-			c.Add(e.core(), audit.Detail{Salt: e.Salt.String, Text: e.Text.String, Erased: e.Taken.Int64,
-				Missing: !e.Text.Valid})
-			last = e.ID
-		}
-		if done != nil {
-			done(c.Entries)
-		}
-		if len(some) < piece {
-			c.End()
-			return c, nil
+		if at = max(at, id); id < last {
+			out[len(out)-1].to = id
+			out = append(out, stretch{after: id, to: last, hash: hash})
 		}
 	}
+	return out, nil
+}
+
+func checkStretch(ctx context.Context, q sqlx.QueryerContext, p stretch, c *audit.Checker) error {
+	rows, err := q.QueryxContext(
+		ctx,
+		"SELECT id, at, actor, session, address, action, subject, outcome, digest, hash, salt, "+
+			"text, erased FROM audit LEFT JOIN audit_detail ON entry = id WHERE id > ? AND id <= ? ORDER BY id",
+		p.after,
+		p.to,
+	)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var e audit.Entry
+		var at string
+		var salt, text sql.NullString
+		var erased sql.NullInt64
+		if err := rows.Scan(&e.ID, &at, &e.Actor, &e.Session, &e.Address, &e.Action, &e.Subject, &e.Outcome,
+			&e.Digest, &e.Hash,
+			&salt, &text, &erased); err != nil {
+			return err
+		}
+		if e.At, err = time.Parse(audit.Form, at); err != nil {
+			e.At = time.Time{} // which is not what was written
+		}
+		c.Add(&e, audit.Detail{Salt: salt.String, Text: text.String, Erased: erased.Int64, Missing: !text.Valid})
+	}
+	return rows.Err()
 }

@@ -56,6 +56,14 @@ func TestAnOlderAuditLogBecomesAChain(t *testing.T) {
 
 // Whoever changes the file behind the service's back is found, with the service and without.
 func TestAChangedAuditLogIsFound(t *testing.T) {
+	was := auditStretch
+	t.Cleanup(func() { auditStretch = was })
+	for _, auditStretch = range []int64{was, 5, 1} {
+		t.Run(fmt.Sprint("in stretches of ", auditStretch), changedLog)
+	}
+}
+
+func changedLog(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "catalog.db")
 	c, err := Open(t.Context(), path)
@@ -116,7 +124,7 @@ func TestAChangedAuditLogIsFound(t *testing.T) {
 		if _, err := tx.Exec(x.do); err != nil {
 			t.Fatal(err)
 		}
-		got, err := checkAudit(t.Context(), tx, []audit.Head{*head}, nil)
+		got, err := checkAudit(t.Context(), tx, 1, []audit.Head{*head}, nil)
 		if err != nil || !strings.Contains(fmt.Sprint(got.Faults), x.want) {
 			t.Errorf("%s: %v (%v)", x.do, got.Faults, err)
 		}
@@ -156,7 +164,8 @@ func TestEntriesAreFiltered(t *testing.T) {
 		if i%7 == 0 {
 			outcome = audit.OutcomeRefused
 		}
-		if err := c.NoteOutcome(t.Context(), fmt.Sprint("actor-", i%3), []string{"run start", "run cancel", "hold place"}[i%3],
+		if err := c.NoteOutcome(t.Context(), fmt.Sprint("actor-", i%3), []string{"run start", "run cancel",
+			"hold place"}[i%3],
 			fmt.Sprint("s", i%5), outcome, ""); err != nil {
 			t.Fatal(err)
 		}
@@ -165,9 +174,12 @@ func TestEntriesAreFiltered(t *testing.T) {
 	for _, x := range []struct {
 		f    AuditFilter
 		want int
-	}{{AuditFilter{}, 60}, {AuditFilter{Actor: "actor-1"}, 20}, {AuditFilter{Kind: "run"}, 40}, {AuditFilter{Kind: "ru"}, 0},
-		{AuditFilter{Action: "hold place"}, 20}, {AuditFilter{Subject: "s3"}, 12}, {AuditFilter{Outcome: audit.OutcomeRefused}, 9},
-		{AuditFilter{Outcome: audit.OutcomeDone}, 51}, {AuditFilter{From: at(11), To: at(21)}, 10}, {AuditFilter{Since: 55}, 5},
+	}{{AuditFilter{}, 60}, {AuditFilter{Actor: "actor-1"}, 20}, {AuditFilter{Kind: "run"}, 40},
+		{AuditFilter{Kind: "ru"}, 0},
+		{AuditFilter{Action: "hold place"}, 20}, {AuditFilter{Subject: "s3"}, 12},
+		{AuditFilter{Outcome: audit.OutcomeRefused}, 9},
+		{AuditFilter{Outcome: audit.OutcomeDone}, 51}, {AuditFilter{From: at(11), To: at(21)}, 10},
+		{AuditFilter{Since: 55}, 5},
 		{AuditFilter{Kind: "run", Actor: "actor-0", Outcome: audit.OutcomeFailed}, 0}} {
 		list, err := c.AuditLog(t.Context(), x.f, All)
 		n := 0

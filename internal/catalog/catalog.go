@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -29,7 +30,14 @@ type Catalog struct {
 	writes  *writer
 	Now     func() time.Time // the clock of what is written; time.Now unless set before the first use
 	address string           // for a connection of one's own
+	access  atomic.Int64     // counts changes of who may come in
 }
+
+// Access counts the changes of who may come in: what was read of that holds as long as it stays.
+func (c *Catalog) Access() int64 { return c.access.Load() }
+
+// accessChanged is told when somebody may come in who could not before, or the other way round.
+func (c *Catalog) accessChanged() { c.access.Add(1) }
 
 // readers is how many read at a time at the most.
 const readers = 8

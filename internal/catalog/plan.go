@@ -217,8 +217,15 @@ func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
 				:warnings, :detail, :shape, :made_by)`, p); err != nil || p.MadeBy == "schedule" {
 			return err // its firing tells
 		}
-		return c.note(ctx, tx, p.MadeBy, "plan make", p.ID, fmt.Sprintf("rule %s revision %d, cutoff %s, due %d %s", p.Rule,
-			p.Revision, p.Cutoff.Format(time.RFC3339), p.Counts.V.Due, p.Detail.V.Note))
+		return c.note(
+			ctx,
+			tx,
+			p.MadeBy,
+			"plan make",
+			p.ID,
+			fmt.Sprintf("rule %s revision %d, cutoff %s, due %d %s", p.Rule,
+				p.Revision, p.Cutoff.Format(time.RFC3339), p.Counts.V.Due, p.Detail.V.Note),
+		)
 	})
 }
 

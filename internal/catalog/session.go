@@ -24,6 +24,7 @@ type Session struct {
 // SetToken keeps the hash of the administrator's token, and ends all sessions that were begun with the one
 // before.
 func (c *Catalog) SetToken(ctx context.Context, name, hash string) error {
+	defer c.accessChanged()
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, hash); err != nil {
 			return err
@@ -39,20 +40,24 @@ const mostSessions = 20
 // AddSession keeps a session that begins, with an entry in the audit log, in the place of one that the browser had
 // before (the hash of its secret; empty: none).
 func (c *Catalog) AddSession(ctx context.Context, actor string, s *Session, instead, how string) error {
+	defer c.accessChanged()
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM session WHERE expires_at <= ? OR hash = ?", s.BegunAt,
 			instead); err != nil {
 			return err
 		}
-		if _, err := tx.NamedExecContext(ctx, "INSERT INTO session VALUES (:id, :hash, :account, :begun_at, :expires_at, "+
-			":used_at, :address, :agent)", s); err != nil {
+		if _, err := tx.NamedExecContext(ctx,
+			"INSERT INTO session VALUES (:id, :hash, :account, :begun_at, :expires_at, "+
+				":used_at, :address, :agent)", s); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM session WHERE account = ?1 AND id NOT IN (SELECT id FROM session "+
-			"WHERE account = ?1 ORDER BY begun_at DESC, id DESC LIMIT ?2)", s.Account, mostSessions); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"DELETE FROM session WHERE account = ?1 AND id NOT IN (SELECT id FROM session "+
+				"WHERE account = ?1 ORDER BY begun_at DESC, id DESC LIMIT ?2)", s.Account, mostSessions); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE account SET signed_in_at = ?, signed_in_from = ? WHERE name = ?", s.BegunAt,
+		if _, err := tx.ExecContext(ctx, "UPDATE account SET signed_in_at = ?, signed_in_from = ? WHERE name = ?",
+			s.BegunAt,
 			s.Address, s.Account); err != nil {
 			return err
 		}
@@ -92,8 +97,14 @@ func (c *Catalog) Sessions(ctx context.Context, account *string, now time.Time) 
 
 // EndSession ends a session by its public name: of an account, or of any where none is named.
 func (c *Catalog) EndSession(ctx context.Context, actor, id string, account *string) error {
+	defer c.accessChanged()
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
-		done, err := tx.ExecContext(ctx, "DELETE FROM session WHERE id = ?1 AND (?2 IS NULL OR account = ?2)", id, account)
+		done, err := tx.ExecContext(
+			ctx,
+			"DELETE FROM session WHERE id = ?1 AND (?2 IS NULL OR account = ?2)",
+			id,
+			account,
+		)
 		if err != nil {
 			return err
 		}

@@ -34,16 +34,32 @@ func accountCommands() []Command {
 				f.String("identity", "", "how the issuer calls the person")
 				f.String("data", "", "the service's data directory, on its machine: its administrator's token is used")
 			}, Run: userAdd},
-		{Name: "user set", Args: "USER", Summary: "change what a person is and may do; the sessions end where that changes",
-			Flags: change, Run: accountSet},
+		{
+			Name:    "user set",
+			Args:    "USER",
+			Summary: "change what a person is and may do; the sessions end where that changes",
+			Flags:   change,
+			Run:     accountSet,
+		},
 		{Name: "user password", Args: "USER",
-			Summary: "give a person a new password for one sign-in, and take the second factor away", Run: userPassword},
+			Summary: "give a person a new password for one sign-in, and take the second factor away",
+			Run:     userPassword},
 		{Name: "account add", Args: "ACCOUNT", Summary: "make an account of a service, with a token that is shown once",
 			Flags: func(f *flag.FlagSet) {
 				rights(f)
-				f.String("owner", "", "the person whose account it is besides: nobody decides on what they asked for as another")
+				f.String(
+					"owner",
+					"",
+					"the person whose account it is besides: nobody decides on what they asked for as another",
+				)
 			}, Run: accountAdd},
-		{Name: "account set", Args: "ACCOUNT", Summary: "change what an account is and may do", Flags: change, Run: accountSet},
+		{
+			Name:    "account set",
+			Args:    "ACCOUNT",
+			Summary: "change what an account is and may do",
+			Flags:   change,
+			Run:     accountSet,
+		},
 		{Name: "account list", Summary: "list persons and services, with when and from where each was last used",
 			Run: accountList},
 		{Name: "account revoke", Args: "ACCOUNT", Summary: "end an account and its sessions, at once and for good",
@@ -132,15 +148,19 @@ func (e *Env) firstPassword(made *client.MadeAccount) error {
 	if err != nil || e.Format != "table" || made.Password == "" {
 		return err
 	}
-	_, err = fmt.Fprintln(e.Out, "the password is not shown again; it is for signing in once, within three days, and is "+
-		"changed then")
+	_, err = fmt.Fprintln(
+		e.Out,
+		"the password is not shown again; it is for signing in once, within three days, and is "+
+			"changed then",
+	)
 	return err
 }
 
 func accountSet(e *Env) error {
 	var in client.ChangedAccount
 	given := e.given()
-	for name, to := range map[string]**string{"role": &in.Role, "about": &in.About, "owner": &in.Owner, "email": &in.Email,
+	for name, to := range map[string]**string{"role": &in.Role, "about": &in.About, "owner": &in.Owner,
+		"email":   &in.Email,
 		"expires": &in.Expires} {
 		if given(name) {
 			text := e.Flag(name)
@@ -208,10 +228,17 @@ func (e *Env) accounts(l client.Items[client.Account]) error {
 		if from != "" {
 			used += " from " + from
 		}
-		rows = append(rows, []string{a.Name, string(a.Kind), string(a.Role), yesOrNo(a.Rows || a.Role == client.Administrator),
-			Dash(grantsText(a.Grants)), about, used, state})
+		rows = append(
+			rows,
+			[]string{a.Name, string(a.Kind), string(a.Role), yesOrNo(a.Rows || a.Role == client.Administrator),
+				Dash(grantsText(a.Grants)), about, used, state},
+		)
 	}
-	return e.Show(l, []string{"account", "kind", "role", "sees rows", "in sources", "about", "last used", "state"}, rows)
+	return e.Show(
+		l,
+		[]string{"account", "kind", "role", "sees rows", "in sources", "about", "last used", "state"},
+		rows,
+	)
 }
 
 func accountList(e *Env) error {
@@ -245,7 +272,10 @@ func sessionList(e *Env) error {
 		if s.Own {
 			own = "this one"
 		}
-		rows = append(rows, []string{s.ID, account, At(s.BegunAt), At(s.UsedAt), At(s.ExpiresAt), s.Address, s.Agent, own})
+		rows = append(
+			rows,
+			[]string{s.ID, account, At(s.BegunAt), At(s.UsedAt), At(s.ExpiresAt), s.Address, s.Agent, own},
+		)
 	}
 	return e.Show(l, []string{"session", "account", "begun", "last used", "ends", "from", "by", ""}, rows)
 }

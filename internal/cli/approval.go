@@ -16,13 +16,29 @@ func approvalCommands() []Command {
 				f.Bool("all", false, "those that are decided too")
 				limitFlag(f)
 			}, Run: approvalList},
-		{Name: "approval show", Args: "APPROVAL", Summary: "show what is asked for, and who decided how", Run: approvalShow},
-		{Name: "approval approve", Args: "APPROVAL", Summary: "approve it; what was to begin by itself begins with the last " +
-			"approval that it needs", Flags: reason, Run: approvalVerb((*client.Client).Approve)},
+		{
+			Name:    "approval show",
+			Args:    "APPROVAL",
+			Summary: "show what is asked for, and who decided how",
+			Run:     approvalShow,
+		},
+		{
+			Name: "approval approve",
+			Args: "APPROVAL",
+			Summary: "approve it; what was to begin by itself begins with the last " +
+				"approval that it needs",
+			Flags: reason,
+			Run:   approvalVerb((*client.Client).Approve),
+		},
 		{Name: "approval refuse", Args: "APPROVAL", Summary: "refuse it, for a reason", Flags: reason,
 			Run: approvalVerb((*client.Client).Refuse)},
-		{Name: "approval withdraw", Args: "APPROVAL", Summary: "take a request of your own back, for a reason", Flags: reason,
-			Run: approvalVerb((*client.Client).Withdraw)},
+		{
+			Name:    "approval withdraw",
+			Args:    "APPROVAL",
+			Summary: "take a request of your own back, for a reason",
+			Flags:   reason,
+			Run:     approvalVerb((*client.Client).Withdraw),
+		},
 		{Name: "delegation add", Args: "USER", Summary: "let somebody else decide in your place for a time",
 			Flags: func(f *flag.FlagSet) {
 				f.String("until", "", "an instant, or a duration like P14D; 90 days at the most")
@@ -47,8 +63,11 @@ func approvalList(e *Env) error {
 	rows := [][]string{}
 	for i := range l.Items {
 		a := &l.Items[i]
-		rows = append(rows, []string{a.ID, string(a.What), a.AskedBy, At(a.AskedAt), rowsAsked(a), votes(a), string(a.State),
-			a.Summary})
+		rows = append(
+			rows,
+			[]string{a.ID, string(a.What), a.AskedBy, At(a.AskedAt), rowsAsked(a), votes(a), string(a.State),
+				a.Summary},
+		)
 	}
 	return e.Show(l, []string{"approval", "of", "asked by", "at", "rows", "approved", "state", "what"}, rows)
 }
@@ -72,9 +91,20 @@ func votes(a *client.Approval) string {
 }
 
 func (e *Env) approvalFacts(a *client.Approval) error {
-	facts := []Fact{{"approval", a.ID}, {"of", string(a.What)}, {"what", a.Summary}, {"source", a.Source}, {"table", a.Table},
-		{"rule", a.Rule}, {"subject", a.Subject}, {"rows", rowsAsked(a)}, {"digest", a.Digest},
-		{"asked", At(a.AskedAt) + " by " + a.AskedBy}, {"state", string(a.State)}, {"approved", votes(a)}}
+	facts := []Fact{
+		{"approval", a.ID},
+		{"of", string(a.What)},
+		{"what", a.Summary},
+		{"source", a.Source},
+		{"table", a.Table},
+		{"rule", a.Rule},
+		{"subject", a.Subject},
+		{"rows", rowsAsked(a)},
+		{"digest", a.Digest},
+		{"asked", At(a.AskedAt) + " by " + a.AskedBy},
+		{"state", string(a.State)},
+		{"approved", votes(a)},
+	}
 	if a.State == client.ApprovalWaiting || a.State == client.ApprovalGranted {
 		facts = append(facts, Fact{"until", At(a.ExpiresAt)})
 	}
@@ -116,7 +146,10 @@ func approvalVerb(do func(*client.Client, context.Context, string, client.Decisi
 }
 
 func delegationAdd(e *Env) error {
-	d, err := e.Client.Delegate(e.Ctx, client.NewDelegation{To: e.Args[0], Until: e.Flag("until"), Reason: e.Flag("reason")})
+	d, err := e.Client.Delegate(
+		e.Ctx,
+		client.NewDelegation{To: e.Args[0], Until: e.Flag("until"), Reason: e.Flag("reason")},
+	)
 	if err != nil {
 		return err
 	}

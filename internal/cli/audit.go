@@ -36,12 +36,22 @@ func auditCommands() []Command {
 				f.String("format", "csv", "csv, ndjson or xml")
 			}, Run: auditExport},
 		{Name: "audit erase", Args: "ENTRY", Summary: "take away the detail of an entry for good; the chain holds",
-			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; it stays, so it names nobody") }, Run: auditErase},
-		{Name: "audit verify", Summary: "check that the audit log is what was written, against itself and against the stores; " +
-			"exit status 1 where it is not", Flags: func(f *flag.FlagSet) {
-			f.String("catalog", "", "the file of a catalog, or of a backup: check it without a service")
-			f.Var(&Several{}, "store", "with -catalog: a directory or address of a store; may be given several times")
-		}, Run: auditVerify},
+			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; it stays, so it names nobody") },
+			Run:   auditErase},
+		{
+			Name: "audit verify",
+			Summary: "check that the audit log is what was written, against itself and against the stores; " +
+				"exit status 1 where it is not",
+			Flags: func(f *flag.FlagSet) {
+				f.String("catalog", "", "the file of a catalog, or of a backup: check it without a service")
+				f.Var(
+					&Several{},
+					"store",
+					"with -catalog: a directory or address of a store; may be given several times",
+				)
+			},
+			Run: auditVerify,
+		},
 	}
 }
 
@@ -57,7 +67,16 @@ func auditRow(x *client.Entry) []string {
 	} else if x.Withheld {
 		detail = "(for those who may see rows)"
 	}
-	return []string{fmt.Sprint(x.ID), At(x.At), x.Actor, Dash(x.Address), x.Action, x.Subject, string(x.Outcome), detail}
+	return []string{
+		fmt.Sprint(x.ID),
+		At(x.At),
+		x.Actor,
+		Dash(x.Address),
+		x.Action,
+		x.Subject,
+		string(x.Outcome),
+		detail,
+	}
 }
 
 var auditHeader = []string{"entry", "at", "who", "from", "action", "of", "outcome", "detail"}
@@ -142,7 +161,10 @@ func auditShow(e *Env) error {
 func (e *Env) auditFacts(x *client.Entry) error {
 	row := auditRow(x)
 	return e.Facts(x, []Fact{{"entry", row[0]}, {"at", row[1]}, {"who", x.Actor}, {"session", x.Session},
-		{"from", x.Address}, {"action", x.Action}, {"of", x.Subject}, {"outcome", string(x.Outcome)}, {"detail", row[7]},
+		{
+			"from",
+			x.Address,
+		}, {"action", x.Action}, {"of", x.Subject}, {"outcome", string(x.Outcome)}, {"detail", row[7]},
 		{"digest", x.Digest}, {"hash", x.Hash}})
 }
 

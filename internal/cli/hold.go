@@ -31,7 +31,8 @@ func holdCommands() []Command {
 					"'mon-fri 22:00-05:00'; several with semicolons between")
 				f.String("zone", "", "IANA name of the zone of the windows; left out: UTC")
 				f.String("approve", "", "what others have to approve before it is carried out, like "+
-					"runs:2:above=10000,restores: runs, emptyings, overrides, restores, disposals, erasures, loosenings, "+
+					"runs:2:above=10000,restores: runs, emptyings, overrides, restores, disposals, erasures, "+
+					"loosenings, "+
 					"lifts or guards; behind it @RULE, :PERSONS, :above=ROWS")
 			}, Run: guardSet},
 	}

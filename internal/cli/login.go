@@ -22,8 +22,11 @@ import (
 func loginCommands() []Command {
 	return []Command{
 		{Name: "login", Args: "[USER]", Summary: "sign in, and keep the session for the commands that follow",
-			Flags: func(f *flag.FlagSet) { f.String("code", "", "of the second factor; left out: asked for where needed") },
-			Run:   login},
+			Flags: func(f *flag.FlagSet) {
+				f.String("code", "",
+					"of the second factor; left out: asked for where needed")
+			},
+			Run: login},
 		{Name: "logout", Summary: "end the session that login has begun", Run: logout},
 		{Name: "password", Summary: "change your own password", Run: password},
 		{Name: "second-factor set", Summary: "have a second factor: a code that an app shows, asked for at sign-in",
@@ -31,7 +34,13 @@ func loginCommands() []Command {
 		{Name: "second-factor remove", Summary: "have no second factor any more", Run: secondRemove},
 		{Name: "profile list", Summary: "list the services to which login has signed in", Run: profileList, Local: true,
 			Flags: func(f *flag.FlagSet) { f.String("o", "table", "output: table, json or csv") }},
-		{Name: "profile use", Args: "PROFILE", Summary: "say which of them commands talk to", Run: profileUse, Local: true},
+		{
+			Name:    "profile use",
+			Args:    "PROFILE",
+			Summary: "say which of them commands talk to",
+			Run:     profileUse,
+			Local:   true,
+		},
 	}
 }
 

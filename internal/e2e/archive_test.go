@@ -417,7 +417,7 @@ func TestRowsAreErasedOnRequest(t *testing.T) {
 	}
 	d := must1[client.Items[client.Disposal]](w, "disposal", "list").Items[0]
 	w.must("guard", "set", "harbour", "-approve", "disposals")
-	w.refuse(1, []string{"is approved before it is started"}, "disposal", "start", d.ID)
+	w.refuse(3, []string{"somebody else has to approve it first"}, "disposal", "start", d.ID)
 	w.must("disposal", "approve", d.ID)
 	w.must("disposal", "start", d.ID)
 	if out := w.must("search", "harbour", "scan", "-where", "id IN (7, 1500)"); strings.Contains(out, "note") {

@@ -61,7 +61,7 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 
 func (p *page) text() string {
 	p.t.Helper()
-	s, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	s, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body?.innerText ?? ''"))
 	if err != nil {
 		p.t.Fatal(err)
 	}

@@ -62,7 +62,8 @@ func TestThePersonSignsInAtTheCommandLine(t *testing.T) {
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", st, err)
 	}
-	if out := w.must("profile", "list", "-o", "json"); strings.Contains(out, "amber_session") || !strings.Contains(out, w.svc.server) {
+	if out := w.must("profile", "list", "-o", "json"); strings.Contains(out, "amber_session") ||
+		!strings.Contains(out, w.svc.server) {
 		t.Errorf("%s", out)
 	}
 
@@ -192,7 +193,14 @@ func TestOthersApproveARun(t *testing.T) {
 		t.Errorf("an approver is offered what operators do:\n%s", text)
 	}
 	b.press("Approvals")
-	b.sees("Run in harbour", "1 of 2 approved", "asked by planner", "the last run of the rule", "there was none", "as agreed")
+	b.sees(
+		"Run in harbour",
+		"1 of 2 approved",
+		"asked by planner",
+		"the last run of the rule",
+		"there was none",
+		"as agreed",
+	)
 	b.press("Approve")
 	b.sees("Nothing waits for anybody")
 	w.token = planner
@@ -212,8 +220,10 @@ func TestOthersApproveARun(t *testing.T) {
 	b.sees("each as it was written")
 	b.fill("input[aria-label='who']", "checker")
 	b.press("Show")
-	b.comesTo("[...new Set([...document.querySelectorAll('main tbody tr td:nth-child(3)')].map((x) => x.innerText))].join()",
-		"checker")
+	b.comesTo(
+		"[...new Set([...document.querySelectorAll('main tbody tr td:nth-child(3)')].map((x) => x.innerText))].join()",
+		"checker",
+	)
 
 	// The pipeline: what it may decide by itself, and what it leaves to people.
 	bin := t.TempDir()
@@ -256,7 +266,9 @@ func certify(t *testing.T, dir, name string, by *tls.Certificate) *tls.Certifica
 		t.Fatal(err)
 	}
 	is := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		NotBefore: time.Now().Add(
+			-time.Hour,
+		), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
 		IsCA: by == nil, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}}
 	parent, signer := is, any(key)
@@ -322,7 +334,8 @@ func TestServicesComeInWithACertificate(t *testing.T) {
 		return resp.StatusCode, string(b)
 	}
 	script := certify(t, dir, "tidy-script", authority)
-	if status, body := ask("GET", "/session", script); status != 200 || !strings.Contains(body, `"actor":"tidy-script"`) {
+	if status, body := ask("GET", "/session", script); status != 200 ||
+		!strings.Contains(body, `"actor":"tidy-script"`) {
 		t.Errorf("%d %s", status, body)
 	}
 	if status, body := ask("POST", "/freezes", script); status != 201 {
@@ -359,8 +372,18 @@ func TestSingleSignOnInTheBrowser(t *testing.T) {
 	provider.Address = server.URL
 	address := w.svc.server // the port stays free for the next start
 	w.stop(syscall.SIGTERM)
-	w.start("-listen", strings.TrimPrefix(address, "http://"), "-oidc-issuer", provider.Address, "-oidc-client", "ambercellar",
-		"-console-url", address, "-oidc-roles", "desk=operator")
+	w.start(
+		"-listen",
+		strings.TrimPrefix(address, "http://"),
+		"-oidc-issuer",
+		provider.Address,
+		"-oidc-client",
+		"ambercellar",
+		"-console-url",
+		address,
+		"-oidc-roles",
+		"desk=operator",
+	)
 	b := browse(t)
 	b.do(chromedp.Navigate(address))
 	b.press("Sign in by single sign-on")

@@ -263,8 +263,11 @@ func TestARunTakesNothingThatIsNotDueAnyMore(t *testing.T) {
 							statement, stays = fmt.Sprintf("DELETE FROM scan WHERE id = %d", id), false
 						}
 						// to its end: of one that is broken off, nobody knows whether it was committed
-						n, err := other.changed(context.WithoutCancel(ctx), fmt.Sprintf("UPDATE scan SET note = 'seen' WHERE id = %d", id),
-							statement)
+						n, err := other.changed(
+							context.WithoutCancel(ctx),
+							fmt.Sprintf("UPDATE scan SET note = 'seen' WHERE id = %d", id),
+							statement,
+						)
 						switch {
 						case err != nil:
 							if text := err.Error(); strings.Contains(text, "1213") || strings.Contains(text, "40P01") {

@@ -72,18 +72,35 @@ func serveSettings() []settings.Setting {
 				"are told; left out: no links",
 			Check: webAddress,
 		},
-		{Name: "oidc-issuer", Changes: true, About: "address of the identity provider by which people sign in (OpenID " +
-			"Connect); left out: none", Check: webAddress},
+		{
+			Name:    "oidc-issuer",
+			Changes: true,
+			About: "address of the identity provider by which people sign in (OpenID " +
+				"Connect); left out: none",
+			Check: webAddress,
+		},
 		{Name: "oidc-client", Changes: true, About: "with -oidc-issuer: how it calls this service"},
-		{Name: "oidc-secret-file", Changes: true, About: "with -oidc-issuer: file with the secret of that client; left out: " +
-			"it has none"},
-		{Name: "oidc-groups", Usual: "groups", Changes: true, About: "with -oidc-issuer: the claim that holds the groups of a " +
-			"person"},
+		{
+			Name:    "oidc-secret-file",
+			Changes: true,
+			About: "with -oidc-issuer: file with the secret of that client; left out: " +
+				"it has none",
+		},
+		{
+			Name:    "oidc-groups",
+			Usual:   "groups",
+			Changes: true,
+			About: "with -oidc-issuer: the claim that holds the groups of a " +
+				"person",
+		},
 		{Name: "oidc-roles", List: true, Changes: true, About: "with -oidc-issuer: what groups may do, like " +
 			"dba=administrator,desk=operator,desk@harbour=operator+rows; left out: only who has an account comes in",
 			Check: groupRoles},
-		{Name: "client-ca", About: "with -tls-cert: file of the authorities whose client certificates services may come in " +
-			"with, in place of a token: the certificate's common name is the account's"},
+		{
+			Name: "client-ca",
+			About: "with -tls-cert: file of the authorities whose client certificates services may come in " +
+				"with, in place of a token: the certificate's common name is the account's",
+		},
 		{Name: "secrets", Usual: service.UsualSecrets.Dir,
 			About: "directory of files that sources may name for their passwords; empty: none"},
 		{Name: "secret-prefix", Usual: service.UsualSecrets.Prefix, About: "what the names of environment variables " +
@@ -125,8 +142,14 @@ func groupRoles(text string) error {
 
 func singleOf(v settings.Values) (service.Single, error) {
 	roles, err := service.ParseGroupRoles(v.List("oidc-roles"))
-	return service.Single{Issuer: v.Text("oidc-issuer"), Client: v.Text("oidc-client"), SecretFile: v.Text("oidc-secret-file"),
-		Console: strings.TrimRight(v.Text("console-url"), "/"), Groups: v.Text("oidc-groups"), Roles: roles}, err
+	return service.Single{
+		Issuer:     v.Text("oidc-issuer"),
+		Client:     v.Text("oidc-client"),
+		SecretFile: v.Text("oidc-secret-file"),
+		Console:    strings.TrimRight(v.Text("console-url"), "/"),
+		Groups:     v.Text("oidc-groups"),
+		Roles:      roles,
+	}, err
 }
 
 func notAll(prefix string) error {
@@ -199,13 +222,20 @@ func together(v settings.Values) (out []rule.Problem) {
 		out = append(out, rule.Problem{Field: "smtp, mail-*", Message: problem})
 	}
 	if v.Text("oidc-issuer") != "" && (v.Text("oidc-client") == "" || v.Text("console-url") == "") {
-		out = append(out, rule.Problem{Field: "oidc-client, console-url", Message: "single sign-on needs both: how the issuer " +
-			"calls this service, and the address to which it sends people back", Remedy: "give them, or leave oidc-issuer out"})
+		out = append(
+			out,
+			rule.Problem{Field: "oidc-client, console-url", Message: "single sign-on needs both: how the issuer " +
+				"calls this service, and the address to which it sends people back",
+				Remedy: "give them, or leave oidc-issuer out"},
+		)
 	}
 	if ca := v.Text("client-ca"); ca != "" {
 		if _, err := authorities(ca); err != nil || v.Text("tls-cert") == "" {
-			out = append(out, rule.Problem{Field: "client-ca", Message: fmt.Sprintf("client certificates need -tls-cert, and "+
-				"authorities that can be read (%v)", err), Remedy: "name a file of certificates in PEM"})
+			out = append(
+				out,
+				rule.Problem{Field: "client-ca", Message: fmt.Sprintf("client certificates need -tls-cert, and "+
+					"authorities that can be read (%v)", err), Remedy: "name a file of certificates in PEM"},
+			)
 		}
 	}
 	if cert, key := v.Text("tls-cert"), v.Text("tls-key"); cert != "" || key != "" {

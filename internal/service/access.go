@@ -27,11 +27,13 @@ type Access struct {
 	scrape atomic.Pointer[string] // the token for reading figures alone; nil or empty: there is none
 	tries  tries
 	single single
+	known  *lru.Cache[string, *known] // by the hash of what they showed
 }
 
 func newAccess(b *base) *Access {
 	s := &Access{base: b}
 	s.single.pending, _ = lru.New[string, *pendingSignIn](mostPending) // a size that is none is the only error
+	s.known, _ = lru.New[string, *known](mostKnown)
 	return s
 }
 
@@ -138,28 +140,72 @@ func whoOf(a *catalog.Account) *Who {
 // sessionToken begins the secrets of sessions, where they are shown in place of a token.
 const sessionToken = "amber_session_"
 
+// known is who showed a token or a session's secret, as it was read.
+type known struct {
+	who  Who
+	at   int64        // catalog.Access when it was read
+	used atomic.Int64 // when it was kept last that it was used, in Unix seconds
+	from atomic.Pointer[string]
+}
+
+// mostKnown is how many tokens and secrets are known at a time without asking the catalog.
+const mostKnown = 10_000
+
+// recall returns who showed a token or a secret before, where nothing has changed since of who may come in.
+func (s *Access) recall(hash string) *known {
+	k, ok := s.known.Get(hash)
+	if !ok || k.at != s.Catalog.Access() {
+		return nil
+	}
+	return k
+}
+
+func (s *Access) remember(hash string, at int64, who Who) *known {
+	k := &known{who: who, at: at}
+	if a := who.Account; a != nil && a.UsedAt != nil {
+		k.used.Store(a.UsedAt.Unix())
+		k.from.Store(&a.UsedFrom)
+	}
+	if who.Session != nil {
+		k.used.Store(who.Session.UsedAt.Unix())
+	}
+	s.known.Add(hash, k)
+	return k
+}
+
 // CheckToken returns whose a token is; nil: nobody's who may come in. from is the address that it comes from; empty: it
 // is only asked whether it stands.
 func (s *Access) CheckToken(ctx context.Context, token, from string) (*Who, error) {
 	if strings.HasPrefix(token, sessionToken) {
 		return s.CheckSession(ctx, token)
 	}
-	known, err := s.Catalog.Setting(ctx, tokenSetting)
-	if err != nil {
-		return nil, err
+	key := hash(token)
+	k := s.recall(key)
+	if k == nil {
+		at := s.Catalog.Access() // before it is read
+		admin, err := s.Catalog.Setting(ctx, tokenSetting)
+		if err != nil {
+			return nil, err
+		}
+		if admin != "" && subtle.ConstantTimeCompare([]byte(admin), []byte(key)) == 1 {
+			k = s.remember(key, at, administrator)
+		} else {
+			a, err := s.Catalog.AccountOf(ctx, key, time.Now())
+			if err != nil || a == nil {
+				return nil, err
+			}
+			k = s.remember(key, at, *whoOf(a))
+		}
 	}
-	if known != "" && subtle.ConstantTimeCompare([]byte(known), []byte(hash(token))) == 1 {
-		who := administrator
+	who := k.who
+	if who.Account == nil {
 		return &who, nil
 	}
-	a, err := s.Catalog.AccountOf(ctx, hash(token), time.Now())
-	if err != nil || a == nil {
-		return nil, err
+	if !who.Account.Stands(time.Now()) {
+		return nil, nil
 	}
-	if err := s.used(ctx, a, from); err != nil { // that it cannot be kept is no reason to keep somebody out
-		s.Log.Warn("when an account was used cannot be kept", "account", a.Name, "error", err)
-	}
-	return whoOf(a), nil
+	s.used(ctx, k, from)
+	return &who, nil
 }
 
 // CheckCertificate returns the service whose account is called as a client certificate names it, which an authority
@@ -171,21 +217,25 @@ func (s *Access) CheckCertificate(ctx context.Context, name, from string) (*Who,
 	} else if err != nil {
 		return nil, err
 	}
-	if err := s.used(ctx, a, from); err != nil { // as with tokens
-		s.Log.Warn("when an account was used cannot be kept", "account", a.Name, "error", err)
-	}
+	s.used(ctx, s.remember("certificate of "+name, -1, *whoOf(a)), from)
 	return whoOf(a), nil
 }
 
 // usedEvery is how exactly it is kept when an account or a session was last used.
 const usedEvery = time.Minute
 
-func (s *Access) used(ctx context.Context, a *catalog.Account, from string) error {
+// used keeps when and from where an account was used last. That it cannot be kept is no reason to keep somebody out.
+func (s *Access) used(ctx context.Context, k *known, from string) {
 	now := time.Now()
-	if from == "" || a.UsedAt != nil && a.UsedFrom == from && now.Sub(a.UsedAt.Time) < usedEvery {
-		return nil
+	last := k.from.Load()
+	if from == "" || last != nil && *last == from && now.Unix()-k.used.Load() < int64(usedEvery/time.Second) {
+		return
 	}
-	return s.Catalog.UsedAccount(ctx, a.Name, from, now)
+	k.used.Store(now.Unix())
+	k.from.Store(&from)
+	if err := s.Catalog.UsedAccount(ctx, k.who.Account.Name, from, now); err != nil {
+		s.Log.Warn("when an account was used cannot be kept", "account", k.who.Account.Name, "error", err)
+	}
 }
 
 // MayDecide says whether somebody may approve what another has asked for: whoever asked may not, under none of their

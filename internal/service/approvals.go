@@ -26,7 +26,8 @@ type Approvals struct {
 	places *Places
 }
 
-// allowed says whether something may be carried out now, with the context to do it with. Where others have to approve it
+// allowed says whether something may be carried out now, with the context to do it with. Where others have to approve
+// it
 // first, it is asked for, and a refuse.Outstanding says so.
 func (s *Approvals) allowed(ctx context.Context, n deps.Need) (context.Context, error) {
 	a, err := s.needed(ctx, n)
@@ -53,7 +54,13 @@ func outstanding(a *catalog.Approval) *refuse.Outstanding {
 			given++
 		}
 	}
-	return &refuse.Outstanding{Approval: a.ID, What: string(a.What), Persons: a.Persons, Given: given, Begins: a.Begins != ""}
+	return &refuse.Outstanding{
+		Approval: a.ID,
+		What:     string(a.What),
+		Persons:  a.Persons,
+		Given:    given,
+		Begins:   a.Begins != "",
+	}
 }
 
 // ask keeps a request, in the place of one about something else, and returns it with its votes.
@@ -206,8 +213,10 @@ func (s *Approvals) still(ctx context.Context, a *catalog.Approval) error {
 	if _, err := s.Catalog.WithdrawApproval(ctx, "service", a.ID, "what it is about has changed"); err != nil {
 		return err
 	}
-	return &refuse.Error{Message: "what the request " + a.ID + " is about has changed since it was asked for; it is void",
-		Remedy: "ask for it anew"}
+	return &refuse.Error{
+		Message: "what the request " + a.ID + " is about has changed since it was asked for; it is void",
+		Remedy:  "ask for it anew",
+	}
 }
 
 // needOf is what a request is about, as it is now; nil: that stands in the request itself.
@@ -244,7 +253,8 @@ func (s *Approvals) needOf(ctx context.Context, a *catalog.Approval) (*deps.Need
 	return nil, nil
 }
 
-// begin carries out what was approved. That it cannot be is kept with the request; it stands, and can be asked for again.
+// begin carries out what was approved. That it cannot be is kept with the request; it stands, and can be asked for
+// again.
 func (s *Approvals) begin(ctx context.Context, a *catalog.Approval) {
 	ctx = context.WithoutCancel(ctx) // whoever decided may go
 	err := s.begun(ctx, a)
@@ -317,14 +327,22 @@ func (s *Approvals) refused(ctx context.Context, a *catalog.Approval, reason str
 	case approval.Restores:
 		_, err = s.Catalog.DecideRestore(ctx, last, a.Subject, catalog.RestoreRefused, reason, catalog.At(s.Now()))
 	case approval.Disposals:
-		_, err = s.Catalog.SetDisposalState(ctx, last, a.Subject, catalog.DisposalCancelled, reason, catalog.At(s.Now()))
+		_, err = s.Catalog.SetDisposalState(
+			ctx,
+			last,
+			a.Subject,
+			catalog.DisposalCancelled,
+			reason,
+			catalog.At(s.Now()),
+		)
 	}
 	if err != nil && !errors.Is(err, catalog.ErrState) {
 		s.Log.Error("what was refused cannot be ended", "approval", a.ID, "error", err)
 	}
 }
 
-// Of returns the open request of a record, and makes one where there is none: one that was asked for before requests were
+// Of returns the open request of a record, and makes one where there is none: one that was asked for before requests
+// were
 // kept, or before its guard rails said so.
 func (s *Approvals) Of(ctx context.Context, n deps.Need) (*catalog.Approval, error) {
 	a, err := s.Catalog.OpenApproval(ctx, n.Whats[0], n.Subject)
@@ -389,12 +407,20 @@ func disposalNeed(asker string, d *catalog.Disposal) deps.Need {
 	for i := range d.Items.V {
 		segments[i] = d.Items.V[i].Segment
 	}
-	return deps.Need{Whats: whats, Source: d.Source, Table: d.Table, Rule: d.Rule, Subject: d.ID, Rows: d.Rows, Asker: asker,
+	return deps.Need{
+		Whats:   whats,
+		Source:  d.Source,
+		Table:   d.Table,
+		Rule:    d.Rule,
+		Subject: d.ID,
+		Rows:    d.Rows,
+		Asker:   asker,
 		Of: struct {
 			Order    catalog.DisposalOrder
 			Segments []string
 		}{d.DisposalOrder, segments},
-		Summary: fmt.Sprintf("%s of %d segments of %s.%s: %s", d.Kind, len(segments), d.Source, d.Table, d.Note)}
+		Summary: fmt.Sprintf("%s of %d segments of %s.%s: %s", d.Kind, len(segments), d.Source, d.Table, d.Note),
+	}
 }
 
 // Withdraw ends a request of somebody's own, or anybody's for who administers.
@@ -426,8 +452,11 @@ func (s *Approvals) Delegate(ctx context.Context, who *Who, to, until, reason st
 	}
 	at, err := s.access.expiry(until)
 	if err != nil || at.Sub(s.Now()) > mostDelegated {
-		return nil, &refuse.Error{Field: "until", Message: fmt.Sprintf("%.80q is no time within 90 days to come", until),
-			Remedy: "write an instant like 2027-03-31, or a duration like P14D"}
+		return nil, &refuse.Error{
+			Field:   "until",
+			Message: fmt.Sprintf("%.80q is no time within 90 days to come", until),
+			Remedy:  "write an instant like 2027-03-31, or a duration like P14D",
+		}
 	}
 	a, err := s.Catalog.Account(ctx, to)
 	if err != nil && !errors.Is(err, catalog.ErrNotFound) {
@@ -438,7 +467,11 @@ func (s *Approvals) Delegate(ctx context.Context, who *Who, to, until, reason st
 			Remedy: "name somebody else's account"}
 	}
 	if strings.TrimSpace(reason) == "" || len(reason) > mostAbout {
-		return nil, &refuse.Error{Field: "reason", Message: "the reason is missing, or too long", Remedy: "say why, shortly"}
+		return nil, &refuse.Error{
+			Field:   "reason",
+			Message: "the reason is missing, or too long",
+			Remedy:  "say why, shortly",
+		}
 	}
 	d := &catalog.Delegation{From: who.Name, To: a.Name, Until: *at, Reason: plainText(reason)}
 	return d, s.Catalog.Delegate(ctx, who.Name, d)

@@ -29,7 +29,8 @@ func (n *nights) waits(t *testing.T) *catalog.Approval {
 	return nil
 }
 
-// A rule that fires waits for what its source demands, and its run begins when it has that. What nobody decides on within
+// A rule that fires waits for what its source demands, and its run begins when it has that. What nobody decides on
+// within
 // a week is over, and the next firing asks anew.
 func TestAFiringWaitsForApproval(t *testing.T) {
 	t.Parallel()
@@ -42,7 +43,8 @@ func TestAFiringWaitsForApproval(t *testing.T) {
 	n.set(time.Date(2026, 11, 30, 22, 0, 1, 0, time.UTC))
 	n.tick(t)
 	f := n.firings(t, "scan", 1)[0]
-	if f.State != catalog.FiringAsking || !strings.Contains(f.Reason, "to approve it first") || n.left(t, "scan") != 30 {
+	if f.State != catalog.FiringAsking || !strings.Contains(f.Reason, "to approve it first") ||
+		n.left(t, "scan") != 30 {
 		t.Fatalf("%+v", f)
 	}
 	first := n.waits(t)

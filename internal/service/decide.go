@@ -17,7 +17,8 @@ func (s *Places) SetGuard(ctx context.Context, actor, source string, g catalog.G
 	for _, text := range g.Approve {
 		if _, err := approval.Parse(text); err != nil {
 			return &refuse.Error{Field: "approve", Message: err.Error(),
-				Remedy: "write runs, emptyings, overrides, restores, disposals, erasures, loosenings, lifts or guards, and " +
+				Remedy: "write runs, emptyings, overrides, restores, disposals, erasures, loosenings, lifts or " +
+					"guards, and " +
 					"behind it what it may need: @RULE, :PERSONS, :above=ROWS"}
 		}
 	}
@@ -36,7 +37,8 @@ func (s *Places) SetGuard(ctx context.Context, actor, source string, g catalog.G
 	if change.Before, err = approval.Digest(before); err != nil {
 		return err
 	}
-	if ctx, err = s.Allow(ctx, deps.Need{Whats: []approval.What{approval.Guards}, Source: source, Subject: source, Of: change,
+	if ctx, err = s.Allow(ctx, deps.Need{Whats: []approval.What{approval.Guards}, Source: source, Subject: source,
+		Of:      change,
 		Summary: "the guard rails of " + source + " change", Asker: actor, Begins: change}); err != nil {
 		return err
 	}

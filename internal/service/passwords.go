@@ -34,8 +34,15 @@ func hashPassword(ctx context.Context, password string) (string, error) {
 	rand.Read(salt) // never fails
 	sum, err := argon(ctx, password, salt, argonPasses, argonMemory, argonLanes, 32)
 	b64 := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonPasses, argonLanes, b64(salt),
-		b64(sum)), err
+	return fmt.Sprintf(
+		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s",
+		argon2.Version,
+		argonMemory,
+		argonPasses,
+		argonLanes,
+		b64(salt),
+		b64(sum),
+	), err
 }
 
 func argon(ctx context.Context, password string, salt []byte, passes, memory uint32, lanes uint8,
@@ -58,8 +65,10 @@ func isPassword(ctx context.Context, hash, password string) (bool, error) {
 	if len(parts) != 6 || parts[1] != "argon2id" {
 		return false, nil
 	}
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &lanes); err != nil ||
-		version != argon2.Version || passes == 0 || lanes == 0 || memory > 1<<20 {
+	_, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &lanes)
+	if err != nil ||
+		version != argon2.Version || passes == 0 || lanes == 0 ||
+		memory > 1<<20 {
 		return false, nil
 	}
 	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
@@ -153,7 +162,11 @@ func (s *Access) ChangePassword(ctx context.Context, who *Who, old, password str
 		return err
 	}
 	if old == password {
-		return &refuse.Error{Field: "new_password", Message: "it is the password that it was", Remedy: "take another one"}
+		return &refuse.Error{
+			Field:   "new_password",
+			Message: "it is the password that it was",
+			Remedy:  "take another one",
+		}
 	}
 	sum, err := hashPassword(ctx, password)
 	if err != nil {
@@ -178,7 +191,10 @@ func (w *Who) sessionID() string {
 // proven says that somebody who is signed in knows their password, or what is wrong.
 func (s *Access) proven(ctx context.Context, who *Who, password string) error {
 	if who.Account == nil || who.Account.Kind != catalog.Person || who.Session == nil {
-		return &refuse.Error{Message: "only a person who has signed in has a password", Remedy: "sign in with your name"}
+		return &refuse.Error{
+			Message: "only a person who has signed in has a password",
+			Remedy:  "sign in with your name",
+		}
 	}
 	if wait := s.tries.waits("own "+who.Name, time.Now()); wait > 0 {
 		return &TooManyError{wait}
@@ -189,7 +205,11 @@ func (s *Access) proven(ctx context.Context, who *Who, password string) error {
 	}
 	if !ok {
 		s.tries.failed("own "+who.Name, time.Now())
-		return &refuse.Error{Field: "password", Message: "that is not your password", Remedy: "write the one that you have"}
+		return &refuse.Error{
+			Field:   "password",
+			Message: "that is not your password",
+			Remedy:  "write the one that you have",
+		}
 	}
 	return nil
 }

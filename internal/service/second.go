@@ -70,7 +70,8 @@ func (s *Access) TakeSecond(ctx context.Context, who *Who, password, secret, cod
 			return err
 		} else if !ok {
 			return &refuse.Error{Field: "code", Message: "that is no code of your second factor at this time",
-				Remedy: "write the one that is shown now; an administrator takes a lost factor away with a new password"}
+				Remedy: "write the one that is shown now; an administrator takes a lost factor away, with a " +
+					"new password"}
 		}
 	}
 	_, err := s.Catalog.ChangeAccount(ctx, who.Name, who.Name, action, who.sessionID(), func(a *catalog.Account) error {
@@ -93,8 +94,13 @@ func (s *Access) code(ctx context.Context, a *catalog.Account, code string) (boo
 func stepOf(secret, code string, now time.Time) (step int64, ok bool) {
 	for skew := int64(-codeSkew); skew <= codeSkew; skew++ {
 		step = now.Unix()/codeSeconds + skew
-		ok, err := totp.ValidateCustom(code, secret, time.Unix(step*codeSeconds, 0), totp.ValidateOpts{Period: codeSeconds,
-			Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+		ok, err := totp.ValidateCustom(
+			code,
+			secret,
+			time.Unix(step*codeSeconds, 0),
+			totp.ValidateOpts{Period: codeSeconds,
+				Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1},
+		)
 		if err == nil && ok {
 			return step, true
 		}

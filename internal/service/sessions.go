@@ -61,20 +61,32 @@ func firstBytes(text string, most int) string {
 // CheckSession returns whose a session is; nil: it does not stand.
 func (s *Access) CheckSession(ctx context.Context, secret string) (*Who, error) {
 	now := time.Now()
-	session, a, err := s.Catalog.Session(ctx, hash(secret), now)
-	if err != nil || session == nil || now.Sub(session.UsedAt.Time) > sessionIdle {
-		return nil, err
+	key := hash(secret)
+	k := s.recall(key)
+	if k == nil {
+		at := s.Catalog.Access() // before it is read
+		session, a, err := s.Catalog.Session(ctx, key, now)
+		if err != nil || session == nil {
+			return nil, err
+		}
+		who := administrator
+		if a != nil {
+			who = *whoOf(a)
+		}
+		who.Session = session
+		k = s.remember(key, at, who)
 	}
-	if now.Sub(session.UsedAt.Time) >= usedEvery {
-		if err := s.Catalog.UsedSession(ctx, session.ID, now); err != nil { // as with tokens
-			s.Log.Warn("when a session was used cannot be kept", "session", session.ID, "error", err)
+	who, idle := k.who, now.Unix()-k.used.Load()
+	if !who.Session.ExpiresAt.After(now) || idle > int64(sessionIdle/time.Second) ||
+		who.Account != nil && !who.Account.Stands(now) {
+		return nil, nil
+	}
+	if idle >= int64(usedEvery/time.Second) {
+		k.used.Store(now.Unix())
+		if err := s.Catalog.UsedSession(ctx, who.Session.ID, now); err != nil { // as with tokens
+			s.Log.Warn("when a session was used cannot be kept", "session", who.Session.ID, "error", err)
 		}
 	}
-	who := administrator
-	if a != nil {
-		who = *whoOf(a)
-	}
-	who.Session = session
 	return &who, nil
 }
 

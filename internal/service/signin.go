@@ -88,7 +88,13 @@ func (s *Access) SignedIn(ctx context.Context, in SignIn) (who *Who, how string,
 
 // WrongToken notes that a token was wrong that came with a request, and returns what its sender hears.
 func (s *Access) WrongToken(ctx context.Context, address string) error {
-	s.wrong(catalog.WithOrigin(ctx, catalog.Origin{Address: address}), "request from "+address, "", ErrToken, time.Now())
+	s.wrong(
+		catalog.WithOrigin(ctx, catalog.Origin{Address: address}),
+		"request from "+address,
+		"",
+		ErrToken,
+		time.Now(),
+	)
 	return ErrToken // however often: nothing is computed for it
 }
 

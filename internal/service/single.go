@@ -112,8 +112,10 @@ func (x *single) known(ctx context.Context, set Single) (*provider, *oauth2.Conf
 		// it goes on being used after this request
 		found, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), issuerClient), set.Issuer)
 		if err != nil {
-			return nil, nil, &refuse.Error{Message: "the issuer of single sign-on does not answer as it should: " + err.Error(),
-				Remedy: "sign in with a password, or look at -oidc-issuer of `ambercellar serve`"}
+			return nil, nil, &refuse.Error{
+				Message: "the issuer of single sign-on does not answer as it should: " + err.Error(),
+				Remedy:  "sign in with a password, or look at -oidc-issuer of `ambercellar serve`",
+			}
 		}
 		p = &provider{set.Issuer, found}
 		x.provider.Store(p)
@@ -140,7 +142,12 @@ func (s *Access) BeginSingle(ctx context.Context) (address, browser string, err 
 	if err != nil {
 		return "", "", err
 	}
-	p := &pendingSignIn{browser: rand.Text(), nonce: rand.Text(), verifier: oauth2.GenerateVerifier(), begun: time.Now()}
+	p := &pendingSignIn{
+		browser:  rand.Text(),
+		nonce:    rand.Text(),
+		verifier: oauth2.GenerateVerifier(),
+		begun:    time.Now(),
+	}
 	state := rand.Text()
 	s.single.pending.Add(state, p)
 	return config.AuthCodeURL(state, oidc.Nonce(p.nonce), oauth2.S256ChallengeOption(p.verifier)), p.browser, nil
@@ -255,7 +262,13 @@ func given(roles []GroupRole, groups []string) (role rights.Role, rows bool, gra
 
 // identified returns the person whom the issuer names, with what their groups may do now; who comes for the first time
 // gets an account.
-func (s *Access) identified(ctx context.Context, set Single, is *oidc.IDToken, c *claims, groups []string) (*Who, string,
+func (s *Access) identified(
+	ctx context.Context,
+	set Single,
+	is *oidc.IDToken,
+	c *claims,
+	groups []string,
+) (*Who, string,
 	error) {
 	role, rows, grants, ok := given(set.Roles, groups)
 	a, err := s.Catalog.AccountIdentified(ctx, is.Issuer, is.Subject)
@@ -263,7 +276,10 @@ func (s *Access) identified(ctx context.Context, set Single, is *oidc.IDToken, c
 		return nil, "", err
 	}
 	if a != nil && !a.Stands(s.Now()) {
-		return nil, a.Name, &refuse.Error{Message: "the account " + a.Name + " has ended", Remedy: "ask an administrator"}
+		return nil, a.Name, &refuse.Error{
+			Message: "the account " + a.Name + " has ended",
+			Remedy:  "ask an administrator",
+		}
 	}
 	if !ok && len(set.Roles) > 0 {
 		name := ""
@@ -282,8 +298,9 @@ func (s *Access) identified(ctx context.Context, set Single, is *oidc.IDToken, c
 		if err != nil {
 			return nil, "", err
 		}
-		if _, err := s.AddAccount(ctx, "service", NewAccount{Name: name, Kind: catalog.Person, About: firstBytes(c.FullName,
-			mostAbout), Role: string(role), Rows: rows, Grants: grants, Issuer: is.Issuer, Identity: is.Subject}); err != nil {
+		if _, err := s.AddAccount(ctx, "service", NewAccount{Name: name, Kind: catalog.Person,
+			About: firstBytes(c.FullName, mostAbout), Role: string(role), Rows: rows, Grants: grants, Issuer: is.Issuer,
+			Identity: is.Subject}); err != nil {
 			return nil, name, err
 		}
 	} else if len(set.Roles) > 0 {

@@ -19,8 +19,8 @@ import (
 	"github.com/go-jose/go-jose/v4"
 )
 
-// Identity is an identity provider (OpenID Connect, the authorization code flow with PKCE) that lets whoever comes be any
-// of its people. It forgets all when it ends.
+// Identity is an identity provider (OpenID Connect, the authorization code flow with PKCE) that lets whoever comes be
+// any of its people. It forgets all when it ends.
 type Identity struct {
 	Address        string // of its own, as clients have it
 	Client, Secret string // the one client that it knows
@@ -66,8 +66,11 @@ func (p *Identity) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			"subject_types_supported":               []string{"public"},
 			"id_token_signing_alg_values_supported": []string{"RS256"}})
 	case "/keys":
-		answerJSON(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &key.PublicKey, KeyID: keyName, Algorithm: "RS256",
-			Use: "sig"}}})
+		answerJSON(
+			w,
+			jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &key.PublicKey, KeyID: keyName, Algorithm: "RS256",
+				Use: "sig"}}},
+		)
 	case "/authorize":
 		p.authorize(w, r)
 	case "/token":
@@ -90,7 +93,11 @@ func answerJSON(w http.ResponseWriter, v any) {
 func (p *Identity) authorize(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	if q.Get("client_id") != p.Client || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" {
-		http.Error(w, "the client is not known, or asks for something else than a code with PKCE", http.StatusBadRequest)
+		http.Error(
+			w,
+			"the client is not known, or asks for something else than a code with PKCE",
+			http.StatusBadRequest,
+		)
 		return
 	}
 	person := q.Get("person")
@@ -99,7 +106,12 @@ func (p *Identity) authorize(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, "<!doctype html><title>Who are you?</title><h1>Who are you?</h1>")
 		for _, name := range slices.Sorted(maps.Keys(p.People)) {
 			q.Set("person", name)
-			fmt.Fprintf(w, "<p><a href=\"/authorize?%s\">%s</a></p>", html.EscapeString(q.Encode()), html.EscapeString(name))
+			fmt.Fprintf(
+				w,
+				"<p><a href=\"/authorize?%s\">%s</a></p>",
+				html.EscapeString(q.Encode()),
+				html.EscapeString(name),
+			)
 		}
 		return
 	}
@@ -128,7 +140,8 @@ func (p *Identity) token(w http.ResponseWriter, r *http.Request) error {
 	delete(p.codes, r.PostForm.Get("code"))
 	p.mu.Unlock()
 	sum := sha256.Sum256([]byte(r.PostForm.Get("code_verifier")))
-	if !known || base64.RawURLEncoding.EncodeToString(sum[:]) != a.challenge || r.PostForm.Get("redirect_uri") != a.redirect {
+	if !known || base64.RawURLEncoding.EncodeToString(sum[:]) != a.challenge ||
+		r.PostForm.Get("redirect_uri") != a.redirect {
 		return errors.New("the code is not known, or was asked for by another")
 	}
 	is := p.People[a.person]
@@ -143,8 +156,10 @@ func (p *Identity) token(w http.ResponseWriter, r *http.Request) error {
 	if p.Forge != nil {
 		key = p.Forge
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: key, KeyID: keyName}},
-		(&jose.SignerOptions{}).WithType("JWT"))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: key, KeyID: keyName}},
+		(&jose.SignerOptions{}).WithType("JWT"),
+	)
 	if err != nil {
 		return err
 	}
@@ -160,6 +175,9 @@ func (p *Identity) token(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	answerJSON(w, map[string]any{"access_token": rand.Text(), "token_type": "Bearer", "expires_in": 300, "id_token": text})
+	answerJSON(
+		w,
+		map[string]any{"access_token": rand.Text(), "token_type": "Bearer", "expires_in": 300, "id_token": text},
+	)
 	return nil
 }

@@ -37,11 +37,30 @@ func AccountOf(a *catalog.Account) Account {
 	if grants == nil {
 		grants = rights.Grants{}
 	}
-	return Account{Name: a.Name, Kind: a.Kind, Owner: a.Owner, About: a.About, Email: a.Email, Role: a.Role, Rows: a.SeesRows,
-		Grants: grants, MustChange: a.MustChange, SecondFactor: a.Second != "", Issuer: a.Issuer, Identity: a.Identity,
-		CreatedAt: a.CreatedAt, CreatedBy: a.CreatedBy, ExpiresAt: a.ExpiresAt, UsedAt: a.UsedAt, UsedFrom: a.UsedFrom,
-		SignedInAt: a.SignedInAt, SignedInFrom: a.SignedInFrom, RevokedAt: a.RevokedAt, RevokedBy: a.RevokedBy,
-		Reason: a.Reason}
+	return Account{
+		Name:         a.Name,
+		Kind:         a.Kind,
+		Owner:        a.Owner,
+		About:        a.About,
+		Email:        a.Email,
+		Role:         a.Role,
+		Rows:         a.SeesRows,
+		Grants:       grants,
+		MustChange:   a.MustChange,
+		SecondFactor: a.Second != "",
+		Issuer:       a.Issuer,
+		Identity:     a.Identity,
+		CreatedAt:    a.CreatedAt,
+		CreatedBy:    a.CreatedBy,
+		ExpiresAt:    a.ExpiresAt,
+		UsedAt:       a.UsedAt,
+		UsedFrom:     a.UsedFrom,
+		SignedInAt:   a.SignedInAt,
+		SignedInFrom: a.SignedInFrom,
+		RevokedAt:    a.RevokedAt,
+		RevokedBy:    a.RevokedBy,
+		Reason:       a.Reason,
+	}
 }
 
 // OpenSession is what somebody has begun who signed in.

@@ -28,8 +28,16 @@ type Entry struct {
 }
 
 // withRows are the kinds of entries whose details may name values of rows.
-var withRows = map[string]bool{"rows": true, "hold": true, "restore": true, "plan": true, "disposal": true, "erasure": true,
-	"segment": true, "request": true}
+var withRows = map[string]bool{
+	"rows":     true,
+	"hold":     true,
+	"restore":  true,
+	"plan":     true,
+	"disposal": true,
+	"erasure":  true,
+	"segment":  true,
+	"request":  true,
+}
 
 // EntryOf shows a record of the catalog, to somebody who may see values of rows or not.
 func EntryOf(e *catalog.Entry, rows bool) Entry {

@@ -94,7 +94,8 @@ func Persons(demands []string, whats []What, rule string, rows int64) (most int,
 		if err != nil {
 			return 0, err
 		}
-		if slices.Contains(whats, d.What) && (d.Rule == "" || d.Rule == rule) && (rows < 0 || rows > d.Above || d.Above == 0) {
+		if slices.Contains(whats, d.What) && (d.Rule == "" || d.Rule == rule) &&
+			(rows < 0 || rows > d.Above || d.Above == 0) {
 			most = max(most, d.Persons)
 		}
 	}

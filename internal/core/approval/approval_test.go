@@ -11,7 +11,8 @@ func TestDemandsAreReadAndWritten(t *testing.T) {
 			t.Errorf("%s is %+v, written %s (%v)", text, got, got, err)
 		}
 	}
-	for _, text := range []string{"", "run", "runs@", "runs:0", "runs:10", "runs:-1", "runs:x", "runs:above=0", "runs:above=",
+	for _, text := range []string{"", "run", "runs@", "runs:0", "runs:10", "runs:-1", "runs:x", "runs:above=0",
+		"runs:above=",
 		"lifts:above=5", "runs:", "runs:2:above=9999999999999999999", "@x"} {
 		if d, err := Parse(text); err == nil {
 			t.Errorf("%q is %+v", text, d)

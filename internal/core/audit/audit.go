@@ -1,5 +1,7 @@
-// Package audit is the chain of the audit log. Each entry names the hash of the one before, so that none can be changed,
-// removed or put between others without every later hash changing too. Values that somebody may ask to have erased stand
+// Package audit is the chain of the audit log. Each entry names the hash of the one before, so that none can be
+// changed,
+// removed or put between others without every later hash changing too. Values that somebody may ask to have erased
+// stand
 // in a detail; the chain holds a salted digest of it, and goes on to hold when the detail is gone.
 package audit
 
@@ -7,8 +9,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"hash"
-	"io"
 	"strconv"
 	"time"
 )
@@ -44,18 +44,17 @@ type Entry struct {
 const Form = "2006-01-02T15:04:05.000000Z"
 
 func sum(fields ...string) string {
-	h := sha256.New()
+	n := 0
 	for _, f := range fields {
-		netstring(h, f)
+		n += len(f) + 8
 	}
-	return hex.EncodeToString(h.Sum(nil))
-}
-
-func netstring(h hash.Hash, field string) {
-	var number [20]byte
-	h.Write(append(strconv.AppendInt(number[:0], int64(len(field)), 10), ':'))
-	io.WriteString(h, field) // a hash never fails
-	io.WriteString(h, ",")
+	b := make([]byte, 0, n)
+	for _, f := range fields {
+		b = append(strconv.AppendInt(b, int64(len(f)), 10), ':')
+		b = append(append(b, f...), ',')
+	}
+	h := sha256.Sum256(b)
+	return hex.EncodeToString(h[:])
 }
 
 // Genesis is what the first entry of a log has before it. log is the name of the log, which no other one has.
@@ -112,7 +111,8 @@ type Checker struct {
 	erases  map[int64]int64 // of these, which entry refers to it
 }
 
-// NewChecker begins behind an entry with a hash: of the first, 0 and its genesis. heads are what is known of the log from
+// NewChecker begins behind an entry with a hash: of the first, 0 and its genesis. heads are what is known of the log
+// from
 // elsewhere.
 func NewChecker(last int64, hash string, heads []Head) *Checker {
 	c := &Checker{last: last, hash: hash, heads: map[int64][]Head{}, erasing: map[int64]bool{},
@@ -182,13 +182,37 @@ func (c *Checker) End() {
 		}
 	}
 	if beyond != nil {
-		c.fault(beyond.Entry, "a store knows entry %d, of %s; here the last is %d: entries were removed at the end, or an "+
-			"older catalog was put back", beyond.Entry, beyond.At.UTC().Format(time.RFC3339), c.last)
+		c.fault(
+			beyond.Entry,
+			"a store knows entry %d, of %s; here the last is %d: entries were removed at the end, or an "+
+				"older catalog was put back",
+			beyond.Entry,
+			beyond.At.UTC().Format(time.RFC3339),
+			c.last,
+		)
 	}
 	for by, entry := range c.erases {
 		if !c.erasing[by] {
 			c.fault(entry, "the detail of entry %d was taken away, and entry %d does not record that", entry, by)
 		}
+	}
+}
+
+// Join takes over what a checker has found that began where this one ended.
+func (c *Checker) Join(next *Checker) {
+	c.Entries, c.Erased = c.Entries+next.Entries, c.Erased+next.Erased
+	room := mostFaults - len(c.Faults)
+	c.Faults = append(c.Faults, next.Faults[:min(room, len(next.Faults))]...)
+	c.More += next.More + int64(max(len(next.Faults)-room, 0))
+	c.last, c.hash = next.last, next.hash
+	for id, heads := range next.heads {
+		c.heads[id] = append(c.heads[id], heads...)
+	}
+	for id := range next.erasing {
+		c.erasing[id] = true
+	}
+	for by, entry := range next.erases {
+		c.erases[by] = entry
 	}
 }
 

@@ -13,8 +13,17 @@ func chain(n int) (list []Entry, details []Detail) {
 	hash := Genesis("a-log")
 	for i := range n {
 		d := Detail{Salt: fmt.Sprint("salt", i), Text: fmt.Sprint("détail ", i)}
-		e := Entry{ID: int64(i + 1), At: time.Unix(1e9+int64(i), 7000), Actor: "harbour-desk", Session: "s", Address: "::1",
-			Action: "run start", Subject: fmt.Sprint("r", i), Outcome: OutcomeDone, Digest: Digest(d.Salt, d.Text)}
+		e := Entry{
+			ID:      int64(i + 1),
+			At:      time.Unix(1e9+int64(i), 7000),
+			Actor:   "harbour-desk",
+			Session: "s",
+			Address: "::1",
+			Action:  "run start",
+			Subject: fmt.Sprint("r", i),
+			Outcome: OutcomeDone,
+			Digest:  Digest(d.Salt, d.Text),
+		}
 		e.Hash = e.Sum(hash)
 		hash = e.Hash
 		list, details = append(list, e), append(details, d)
@@ -69,11 +78,14 @@ func TestWhatWasDoneToALogIsFound(t *testing.T) {
 		want string
 		at   int64
 	}{
-		"an actor changed":   {func(l *[]Entry, _ *[]Detail) { (*l)[4].Actor = "somebody" }, "entry 5 is not what", 5},
-		"a time changed":     {func(l *[]Entry, _ *[]Detail) { (*l)[4].At = (*l)[4].At.Add(time.Microsecond) }, "entry 5", 5},
-		"an outcome changed": {func(l *[]Entry, _ *[]Detail) { (*l)[0].Outcome = OutcomeRefused }, "entry 1 is not what", 1},
-		"a detail changed":   {func(_ *[]Entry, d *[]Detail) { (*d)[4].Text = "other" }, "detail of entry 5 is not", 5},
-		"a detail removed":   {func(_ *[]Entry, d *[]Detail) { (*d)[4] = Detail{Missing: true} }, "detail of entry 5 is missing", 5},
+		"an actor changed": {func(l *[]Entry, _ *[]Detail) { (*l)[4].Actor = "somebody" }, "entry 5 is not what", 5},
+		"a time changed": {func(l *[]Entry, _ *[]Detail) { (*l)[4].At = (*l)[4].At.Add(time.Microsecond) },
+			"entry 5", 5},
+		"an outcome changed": {func(l *[]Entry, _ *[]Detail) { (*l)[0].Outcome = OutcomeRefused },
+			"entry 1 is not what", 1},
+		"a detail changed": {func(_ *[]Entry, d *[]Detail) { (*d)[4].Text = "other" }, "detail of entry 5 is not", 5},
+		"a detail removed": {func(_ *[]Entry, d *[]Detail) { (*d)[4] = Detail{Missing: true} },
+			"detail of entry 5 is missing", 5},
 		"a detail erased in silence": {func(_ *[]Entry, d *[]Detail) { (*d)[4] = Detail{Erased: 9} },
 			"entry 9 does not record that", 5},
 		"one removed": {func(l *[]Entry, d *[]Detail) { *l, *d = slices.Delete(*l, 4, 5), slices.Delete(*d, 4, 5) },
@@ -89,7 +101,8 @@ func TestWhatWasDoneToALogIsFound(t *testing.T) {
 		"two changed places": {func(l *[]Entry, d *[]Detail) {
 			(*l)[4].Actor, (*l)[5].Actor = "x", "y"
 		}, "entry 5 is not what", 5},
-		"the last removed": {func(l *[]Entry, d *[]Detail) { *l, *d = (*l)[:19], (*d)[:19] }, "a store knows entry 20", 20},
+		"the last removed": {func(l *[]Entry, d *[]Detail) { *l, *d = (*l)[:19], (*d)[:19] },
+			"a store knows entry 20", 20},
 		"the whole rewritten": {func(l *[]Entry, d *[]Detail) {
 			hash := Genesis("a-log")
 			for i := range *l {

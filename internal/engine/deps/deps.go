@@ -24,7 +24,8 @@ type Deps struct {
 	Instance string           // tells this service from every other in the sources' leases
 	Now      func() time.Time // the service's clock
 	Log      *slog.Logger
-	// Allowed says whether others have approved something, where they have to, and gives the context to do it with. nil:
+	// Allowed says whether others have approved something, where they have to, and gives the context to do it with.
+	// nil:
 	// nobody can be asked, and what has to be approved waits.
 	Allowed func(context.Context, Need) (context.Context, error)
 }

@@ -159,7 +159,8 @@ func (pl *Planner) LiftHold(ctx context.Context, actor, id, reason string) (*cat
 	}
 	if h.LiftedAt == nil {
 		if ctx, err = pl.Allow(ctx, deps.Need{Whats: []approval.What{approval.Lifts}, Source: h.Source, Table: h.Table,
-			Subject: id, Of: h, Summary: fmt.Sprintf("the hold on %s.%s of case %s ends: %s", h.Source, h.Table, h.Reference,
+			Subject: id, Of: h, Summary: fmt.Sprintf("the hold on %s.%s of case %s ends: %s", h.Source, h.Table,
+				h.Reference,
 				reason), Asker: actor, Begins: Lift{Hold: id, Reason: reason}}); err != nil {
 			return nil, err
 		}

@@ -381,8 +381,15 @@ type Application struct {
 
 // allowLoosening asks whether a file of rules that loosens locked clauses may be applied, in every source that it is
 // about.
-func (pl *Planner) allowLoosening(ctx context.Context, actor string, c *Checked, file string, text []byte, reason string,
-	loosened []string) (context.Context, error) {
+func (pl *Planner) allowLoosening(
+	ctx context.Context,
+	actor string,
+	c *Checked,
+	file string,
+	text []byte,
+	reason string,
+	loosened []string,
+) (context.Context, error) {
 	in := Application{File: file, Text: string(text), Reason: reason, Expected: map[string]string{}}
 	var sources []string
 	for _, d := range c.Documents {
@@ -411,7 +418,8 @@ func (pl *Planner) allowLoosening(ctx context.Context, actor string, c *Checked,
 	slices.Sort(sources)
 	var err error
 	for _, source := range slices.Compact(sources) {
-		if ctx, err = pl.Allow(ctx, deps.Need{Whats: []approval.What{approval.Loosenings}, Source: source, Subject: source, Of: in,
+		if ctx, err = pl.Allow(ctx, deps.Need{Whats: []approval.What{approval.Loosenings}, Source: source,
+			Subject: source, Of: in,
 			Summary: strings.Join(loosened, "; ") + ": " + reason, Asker: actor, Begins: in}); err != nil {
 			return ctx, err
 		}

@@ -117,9 +117,17 @@ func NeedOf(r *catalog.Restore, rows int64) deps.Need {
 	if order.Target != catalog.TargetTable {
 		what += " " + order.TargetTable + order.Format
 	}
-	return deps.Need{Whats: []approval.What{approval.Restores}, Source: r.Source, Table: r.Table, Subject: r.ID, Rows: rows,
-		Of: order, Asker: r.CreatedBy, Summary: fmt.Sprintf("archived rows of %s.%s to %s: %s", r.Source, r.Table, what,
-			r.Note)}
+	return deps.Need{
+		Whats:   []approval.What{approval.Restores},
+		Source:  r.Source,
+		Table:   r.Table,
+		Subject: r.ID,
+		Rows:    rows,
+		Of:      order,
+		Asker:   r.CreatedBy,
+		Summary: fmt.Sprintf("archived rows of %s.%s to %s: %s", r.Source, r.Table, what,
+			r.Note),
+	}
 }
 
 func beingRetrieved(cold *shelf.Chilled) string {
