@@ -590,6 +590,12 @@ func (c *Client) Slowdowns(ctx context.Context, run string,
 	return out, err
 }
 
+// RunReport: all that is to be told of a run that has ended: by which rule, by whose decision, what it did, what
+// has become of the rows, and what the audit log says.
+func (c *Client) RunReport(ctx context.Context, run string, w io.Writer) error {
+	return c.Download(ctx, "/runs/"+url.PathEscape(run)+"/report", w)
+}
+
 // Ledger: the accounting of a run, with the records that it rests on, for whoever wants to check it.
 func (c *Client) Ledger(ctx context.Context, run string) (*RunLedger, error) {
 	out := new(RunLedger)

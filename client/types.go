@@ -952,6 +952,15 @@ type Habit struct {
 	Message string `json:"message"`
 }
 
+// Head says which hash a log had after an entry.
+type Head struct {
+	Format string    `json:"format"` // HeadFormat
+	Log    string    `json:"log"`    // the name of the log
+	Entry  int64     `json:"entry"`  // the last one
+	Hash   string    `json:"hash"`   // its
+	At     time.Time `json:"at"`     // when this was written
+}
+
 // History is what happened over days.
 type History struct {
 	From string      `json:"from"` // the first day, in UTC, like 2027-01-31
@@ -1923,6 +1932,83 @@ type Report struct {
 	Items   []SourceFinding `json:"items"`
 }
 
+// ReportApproval is a request for an approval, and how it was decided on.
+type ReportApproval struct {
+	ID      string       `json:"id"`
+	Summary string       `json:"summary"`  // what was asked for, in words
+	Digest  string       `json:"digest"`   // SHA-256 of what was asked for
+	Persons int          `json:"persons"`  // so many others had to approve it
+	AskedBy string       `json:"asked_by"` // the account, or schedule
+	AskedAt time.Time    `json:"asked_at"`
+	State   string       `json:"state"`
+	Votes   []ReportVote `json:"votes"`
+}
+
+// ReportEntry is an entry of the audit log, with what it takes to check its hash.
+type ReportEntry struct {
+	Before  string    `json:"before"` // the hash of the entry before it
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	Actor   string    `json:"actor"`
+	Session string    `json:"session"` // empty: by a token, or by the service itself
+	Address string    `json:"address"`
+	Action  string    `json:"action"`
+	Subject string    `json:"subject"`
+	Outcome string    `json:"outcome"`
+	Detail  string    `json:"detail"`
+	Digest  string    `json:"digest"`
+	Hash    string    `json:"hash"` // of the entry, with that of the one before
+}
+
+// ReportPlan is what a run was to take.
+type ReportPlan struct {
+	ID       string    `json:"id"`
+	MadeBy   string    `json:"made_by"` // empty: before it was kept who made plans
+	MadeAt   time.Time `json:"made_at"`
+	Note     string    `json:"note"`
+	Due      int64     `json:"due"`
+	Total    int64     `json:"total"`    // rows of the table
+	Guards   []string  `json:"guards"`   // guard rails that it went beyond
+	Override string    `json:"override"` // the reason for that
+	Warnings []string  `json:"warnings"`
+	// the very text whose SHA-256 was approved; empty: the plan is old, and parts of it were let go
+	Approved string `json:"approved"`
+}
+
+// ReportRule is the revision of the rule by which a run worked.
+type ReportRule struct {
+	Name      string    `json:"name"`
+	Revision  int       `json:"revision"`
+	Text      string    `json:"text"`
+	Changes   []string  `json:"changes"` // since the revision before
+	Reason    string    `json:"reason"`  // why a locked clause was loosened; empty: none was
+	AppliedBy string    `json:"applied_by"`
+	AppliedAt time.Time `json:"applied_at"`
+}
+
+// ReportSegment is what has become of the rows that a run archived.
+type ReportSegment struct {
+	Segment string `json:"segment"`
+	State   string `json:"state"`
+	// when it was last read back and found whole; null: it was not
+	Verified *time.Time `json:"verified"`
+	Damage   string     `json:"damage"`     // what was found to be wrong; empty: nothing
+	Keep     *time.Time `json:"keep_until"` // null: without an end
+	// when its rows were destroyed; null: they were not
+	Disposed *time.Time `json:"disposed"`
+	Disposal string     `json:"disposal"`
+}
+
+// ReportVote is how a person decided.
+type ReportVote struct {
+	Person    string    `json:"person"`     // whoever it was
+	Account   string    `json:"account"`    // under which they decided
+	ForPerson string    `json:"for_person"` // in whose place; empty: in their own
+	Approves  bool      `json:"approves"`
+	Reason    string    `json:"reason"`
+	At        time.Time `json:"at"`
+}
+
 // Requires is what must hold for a run to begin, and each time that it goes on. Until all of it does, the run
 // rests.
 type Requires struct {
@@ -2340,6 +2426,23 @@ type RunLedger struct {
 	Ended    *time.Time   `json:"ended"`
 	Made     time.Time    `json:"made"` // this document
 	Parts    []LedgerPart `json:"parts"`
+}
+
+// RunReport tells an auditor all of a run: by which rule and why, who planned, approved and started it, what it did
+// to the row, and what has become of the rows since.
+type RunReport struct {
+	Format    string     `json:"format"`
+	Made      time.Time  `json:"made"`
+	Ledger    *RunLedger `json:"ledger"`
+	StartedBy string     `json:"started_by"`
+	Rule      ReportRule `json:"rule"`
+	Plan      ReportPlan `json:"plan"`
+	// that were asked for, whatever became of them
+	Approvals []ReportApproval `json:"approvals"`
+	Segments  []ReportSegment  `json:"segments"`
+	// the entries of the audit log about the run, its plan and its approvals
+	Audit []ReportEntry `json:"audit"`
+	Head  Head          `json:"head"` // how far the audit log was when this was made
 }
 
 // RunSpan is one run, or several of a source that came to the same and followed each other closely.

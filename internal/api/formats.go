@@ -13,11 +13,13 @@ import (
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/upkeep"
+	"ambercellar/internal/service"
 )
 
 // Formats are the JSON files that outlive the service, by name.
 var Formats = map[string]any{"manifest": archive.Manifest{}, "closing": archive.Closing{}, "range": archive.Range{},
-	"disposal": archive.Disposal{}, "certificate": dispose.Certificate{}, "ledger": upkeep.RunLedger{}}
+	"disposal": archive.Disposal{}, "certificate": dispose.Certificate{}, "ledger": upkeep.RunLedger{},
+	"run-report": service.RunReport{}}
 
 // FormatSchema returns the JSON Schema (draft 7) of one of them; nil where there is none of that name.
 func FormatSchema(name string) ([]byte, error) {

@@ -15,6 +15,9 @@ import (
 // runRoutes are the routes of runs.
 func (a *API) runRoutes() []route {
 	s := a.service
+	report := file("/runs/{run}/report", "RunReport", "All that is to be told of a run that has ended: by which rule, by whose "+
+		"decision, what it did, what has become of the rows, and what the audit log says", a.report).asks("format")
+	report.out = service.RunReport{}
 	return []route{
 		paged("/runs", "Runs", "Runs, the newest first",
 			func(ctx context.Context, r request, p catalog.Page) ([]catalog.Run, error) {
@@ -59,6 +62,7 @@ func (a *API) runRoutes() []route {
 			}, view.SlowdownOf),
 		file("/runs/{run}/events", "Watch", "A run's counts as they change, as server-sent events named run",
 			a.events),
+		report,
 		get("/runs/{run}/ledger", "Ledger",
 			"The accounting of a run, with the records that it rests on, for whoever wants to check it",
 			func(ctx context.Context, r request) (*upkeep.RunLedger, error) {

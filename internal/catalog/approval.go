@@ -434,3 +434,15 @@ func (c *Catalog) EndDelegation(ctx context.Context, actor, id string, from *str
 		return c.note(ctx, tx, actor, "delegation end", id, "")
 	})
 }
+
+// ApprovalsOf lists the requests of a subject, the oldest first.
+func (c *Catalog) ApprovalsOf(ctx context.Context, subject string) ([]Approval, error) {
+	out, err := list[Approval](ctx, c.db, "SELECT * FROM approval WHERE subject = ? ORDER BY asked_at, id", subject)
+	for i := range out {
+		if err == nil {
+			out[i].Votes, err = list[Vote](ctx, c.db, "SELECT * FROM approval_vote WHERE approval = ? ORDER BY at",
+				out[i].ID)
+		}
+	}
+	return out, err
+}

@@ -460,3 +460,31 @@ func checkStretch(ctx context.Context, q sqlx.QueryerContext, p stretch, c *audi
 	}
 	return rows.Err()
 }
+
+// EntryBehind is an entry with the hash of the one before it.
+type EntryBehind struct {
+	Entry
+	Before string
+}
+
+// EntriesOf returns the entries about some subjects, the oldest first, each with the hash of the one before it.
+func (c *Catalog) EntriesOf(ctx context.Context, subjects []string) (out []EntryBehind, err error) {
+	query, args, err := sqlx.In("SELECT "+auditColumns+" WHERE subject IN (?) ORDER BY id", subjects)
+	if err != nil {
+		return nil, err
+	}
+	list, err := c.entries(ctx, query, args)
+	for i := range list {
+		e := EntryBehind{Entry: list[i]}
+		if err := c.db.GetContext(ctx, &e.Before, "SELECT hash FROM audit WHERE id = ?", e.ID-1); err != nil {
+			if e.ID > 1 || !errors.Is(err, sql.ErrNoRows) {
+				return nil, fmt.Errorf("the entry before entry %d: %w", e.ID, err)
+			}
+			if _, e.Before, err = auditBegin(ctx, c.db); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, e)
+	}
+	return out, err
+}

@@ -48,6 +48,11 @@ func runCommands() []Command {
 			Summary: "write the accounting of a run that has ended, with the records that it rests on",
 			Flags:   func(f *flag.FlagSet) { f.String("out", "", "the file to write; left out: to standard output") },
 			Run:     runLedger},
+		{Name: "run report", Args: "RUN", Summary: "write all that is to be told of a run into a file: rule, decisions, " +
+			"ledger, what became of the rows, and what the audit log says", Flags: func(f *flag.FlagSet) {
+			f.String("out", "", "the file to write; it must not exist")
+			f.String("format", "", "json or pdf; left out: pdf where the file's name ends so, and json otherwise")
+		}, Run: runReport},
 		{Name: "run resume", Args: "RUN", Summary: "go on with a paused or failed run",
 			Run: runVerb((*client.Client).ResumeRun)},
 		{Name: "run delete", Args: "RUN",
@@ -376,6 +381,20 @@ func (e *Env) signals(r *client.RunView) {
 	}
 	fmt.Fprintln(e.Out)
 	e.Show(r.Pressure, []string{"signal", "what it is", "value", "limit", "level"}, rows)
+}
+
+func runReport(e *Env) error {
+	out := e.Flag("out")
+	if out == "" {
+		return Usage("-out is missing: the file to write")
+	}
+	v := url.Values{"format": {e.Flag("format")}}
+	if e.Flag("format") == "" && strings.HasSuffix(out, ".pdf") {
+		v.Set("format", "pdf")
+	} else if e.Flag("format") == "" {
+		v.Del("format")
+	}
+	return e.save("/runs/"+url.PathEscape(e.Args[0])+"/report?"+v.Encode(), out)
 }
 
 func runLedger(e *Env) error {

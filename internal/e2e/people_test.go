@@ -209,6 +209,41 @@ func TestOthersApproveARun(t *testing.T) {
 		return len(l) == 1 && l[0].State == client.Done && l[0].StartedBy == "planner"
 	})
 
+	// The run in one document, which is checked without the service; who may not see rows has no plan to compare with.
+	id := must1[client.Items[client.RunView]](w, "run", "list").Items[0].ID
+	w.token = ruler
+	file := filepath.Join(w.dir, "run.json")
+	cellarAt := filepath.Join(w.dir, "data", "cellar")
+	w.must("run", "report", id, "-out", file)
+	if out := w.must("run", "check", file, "-store", cellarAt); !strings.Contains(out, "it holds") {
+		t.Errorf("%s", out)
+	}
+	text, err := os.ReadFile(file)
+	if err != nil || !strings.Contains(string(text), "as agreed") || !strings.Contains(string(text), "rule: scans") {
+		t.Fatalf("%v: %s", err, text)
+	}
+	for was, is := range map[string]string{`"actor": "planner"`: `"actor": "somebody"`, `\"due\":`: `\"dew\":`,
+		`"person": "nora-quay"`: `"person": "checker"`, `"deleted": 300`: `"deleted": 299`} {
+		forged := strings.Replace(string(text), was, is, 1)
+		if is == `"person": "checker"` {
+			forged = strings.ReplaceAll(string(text), was, is)
+		}
+		bad := filepath.Join(t.TempDir(), "forged.json")
+		if err := os.WriteFile(bad, []byte(forged), 0o600); err != nil || forged == string(text) {
+			t.Fatalf("%s is not in the report (%v)", was, err)
+		}
+		w.refuse(1, []string{"does not hold"}, "run", "check", bad, "-store", cellarAt)
+	}
+	w.must("run", "report", id, "-out", filepath.Join(w.dir, "run.pdf"))
+	if b, err := os.ReadFile(filepath.Join(w.dir, "run.pdf")); err != nil || !strings.HasPrefix(string(b), "%PDF-") {
+		t.Errorf("%v", err)
+	}
+	w.token = planner
+	w.must("run", "report", id, "-out", filepath.Join(w.dir, "less.json"))
+	if b, err := os.ReadFile(filepath.Join(w.dir, "less.json")); err != nil || strings.Contains(string(b), `\"Plan\"`) {
+		t.Errorf("who may not see rows is shown the plan's text: %v", err)
+	}
+
 	// Who may see nothing more is offered nothing more, and an address that they may not see says so.
 	b.do(chromedp.Navigate(w.svc.server + "/#/settings/accounts"))
 	b.sees("You may not do that", "nora-quay is approver")

@@ -35,15 +35,11 @@ func runCheck(e *cli.Env) error {
 	if err != nil {
 		return err
 	}
-	var l upkeep.RunLedger
-	if err := json.Unmarshal(b, &l); err != nil {
-		return fmt.Errorf("%s is no ledger: %w", e.Args[0], err)
-	}
 	places, err := openPlaces(e, strings.Split(e.Flag("store"), "\n"))
 	if err != nil {
 		return err
 	}
-	got, err := upkeep.CheckLedger(e.Ctx, &l, places)
+	l, got, err := checkLedger(e.Ctx, b, places)
 	if err != nil {
 		return fmt.Errorf("%s: %w", e.Args[0], err)
 	}
@@ -63,6 +59,31 @@ func runCheck(e *cli.Env) error {
 		return errors.New("the ledger does not hold")
 	}
 	return nil
+}
+
+// checkLedger checks a ledger, or a report, which holds one.
+func checkLedger(ctx context.Context, text []byte, places []archive.Place) (*upkeep.RunLedger, *upkeep.LedgerChecked,
+	error) {
+	var kind struct {
+		Format string `json:"format"`
+	}
+	if err := json.Unmarshal(text, &kind); err != nil {
+		return nil, nil, fmt.Errorf("it is no ledger: %w", err)
+	}
+	if kind.Format == service.ReportFormat {
+		var r service.RunReport
+		if err := json.Unmarshal(text, &r); err != nil {
+			return nil, nil, fmt.Errorf("it is no report of a run: %w", err)
+		}
+		got, err := r.Check(ctx, places)
+		return r.Ledger, got, err
+	}
+	var l upkeep.RunLedger
+	if err := json.Unmarshal(text, &l); err != nil {
+		return nil, nil, fmt.Errorf("it is no ledger: %w", err)
+	}
+	got, err := upkeep.CheckLedger(ctx, &l, places)
+	return &l, got, err
 }
 
 // totals shows what has become of a table's rows, over all runs.

@@ -85,10 +85,10 @@ type Fault struct {
 // Head says which hash a log had after an entry.
 type Head struct {
 	Format string    `json:"format"` // HeadFormat
-	Log    string    `json:"log"`
-	Entry  int64     `json:"entry"` // the last one
-	Hash   string    `json:"hash"`  // its
-	At     time.Time `json:"at"`    // when this was written
+	Log    string    `json:"log"`    // the name of the log
+	Entry  int64     `json:"entry"`  // the last one
+	Hash   string    `json:"hash"`   // its
+	At     time.Time `json:"at"`     // when this was written
 }
 
 // HeadFormat is the name of the format of a head, with its version.
