@@ -2435,8 +2435,10 @@ type RunReport struct {
 	Made      time.Time  `json:"made"`
 	Ledger    *RunLedger `json:"ledger"`
 	StartedBy string     `json:"started_by"`
-	Rule      ReportRule `json:"rule"`
-	Plan      ReportPlan `json:"plan"`
+	// the books of the run balance; null: they were not closed
+	Balanced *bool      `json:"balanced"`
+	Rule     ReportRule `json:"rule"`
+	Plan     ReportPlan `json:"plan"`
 	// that were asked for, whatever became of them
 	Approvals []ReportApproval `json:"approvals"`
 	Segments  []ReportSegment  `json:"segments"`

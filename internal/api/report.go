@@ -170,23 +170,25 @@ func (r *reportPaper) digest(name, value string) {
 
 func (r *reportPaper) did(x *service.RunReport) {
 	r.head("What it did")
+	books := "were not closed"
+	if x.Balanced != nil {
+		books = map[bool]string{true: "balance", false: "DO NOT BALANCE"}[*x.Balanced]
+	}
+	r.facts([][2]string{{"The books", books}})
 	for _, part := range x.Ledger.Parts {
 		g := part.Ledger
-		books := "the books are open"
-		if g.Balanced != nil {
-			books = map[bool]string{true: "the books balance", false: "THE BOOKS DO NOT BALANCE"}[*g.Balanced]
-		}
 		r.p.Font("Helvetica", "B", 10)
 		r.p.Line(6, fmt.Sprintf("%s, %s: %s", part.Table, part.Label, part.Then), "", "")
 		r.p.Font("Helvetica", "", 9)
 		r.p.Text(0, 4.5, fmt.Sprintf("%s rows found, %s deleted; %s changed meanwhile, %s gone meanwhile, %s held, %s "+
-			"skipped; %s", humanize.Comma(g.Copied), humanize.Comma(g.Deleted), humanize.Comma(g.Changed),
-			humanize.Comma(g.Vanished), humanize.Comma(g.Held), humanize.Comma(g.Skipped), books))
+			"skipped", humanize.Comma(g.Copied), humanize.Comma(g.Deleted), humanize.Comma(g.Changed),
+			humanize.Comma(g.Vanished), humanize.Comma(g.Held), humanize.Comma(g.Skipped)))
 		r.digest("digest of what was found", g.CopiedDigest)
 		r.digest("digest of what was deleted", g.DeletedDigest)
 		for _, s := range part.Segments {
 			r.p.Font("Helvetica", "", 9)
-			r.p.Text(0, 4.5, fmt.Sprintf("Segment %s in store %s: %s rows, links %d and %d of the table's chain", s.Segment,
+			r.p.Text(0, 4.5, fmt.Sprintf("Segment %s in store %s: %s rows, links %d and %d of the table's chain",
+				s.Segment,
 				s.Store, humanize.Comma(s.Rows), s.Sequence, s.ClosingSeq))
 			r.digest("SHA-256 of its manifest", s.ManifestHash)
 			r.digest("SHA-256 of its closing record", s.ClosingHash)

@@ -15,8 +15,9 @@ import (
 // runRoutes are the routes of runs.
 func (a *API) runRoutes() []route {
 	s := a.service
-	report := file("/runs/{run}/report", "RunReport", "All that is to be told of a run that has ended: by which rule, by whose "+
-		"decision, what it did, what has become of the rows, and what the audit log says", a.report).asks("format")
+	report := file("/runs/{run}/report", "RunReport",
+		"All that is to be told of a run that has ended: by which rule, by whose "+
+			"decision, what it did, what has become of the rows, and what the audit log says", a.report).asks("format")
 	report.out = service.RunReport{}
 	return []route{
 		paged("/runs", "Runs", "Runs, the newest first",

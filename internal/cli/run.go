@@ -48,7 +48,8 @@ func runCommands() []Command {
 			Summary: "write the accounting of a run that has ended, with the records that it rests on",
 			Flags:   func(f *flag.FlagSet) { f.String("out", "", "the file to write; left out: to standard output") },
 			Run:     runLedger},
-		{Name: "run report", Args: "RUN", Summary: "write all that is to be told of a run into a file: rule, decisions, " +
+		{Name: "run report", Args: "RUN",
+			Summary: "write all that is to be told of a run into a file: rule, decisions, " +
 			"ledger, what became of the rows, and what the audit log says", Flags: func(f *flag.FlagSet) {
 			f.String("out", "", "the file to write; it must not exist")
 			f.String("format", "", "json or pdf; left out: pdf where the file's name ends so, and json otherwise")

@@ -26,7 +26,7 @@ func TestWhatHelpsOthersHoldsNoSecretsAndNoRows(t *testing.T) {
 		"cellar@harbour.example")
 	w.scans(50)
 	w.exec("CREATE TABLE fare (id integer PRIMARY KEY, at text NOT NULL, note text)")
-	w.exec("INSERT INTO fare VALUES (77123, '2020-01-01 00:00:00', 'planted-row-xyzzy')")
+	w.exec("INSERT INTO fare VALUES (771238941, '2020-01-01 00:00:00', 'planted-row-xyzzy')")
 	w.exec("CREATE TRIGGER stays BEFORE DELETE ON fare BEGIN SELECT RAISE(ABORT, 'planted-in-an-error-xyzzy'); END")
 	w.must("source", "add", "harbour", "-engine", "sqlite", "-address", w.dsn)
 	w.must("rule", "apply", "-f", w.rules("rule: fares\nsource: harbour\ntable: fare\nage: at\nzone: UTC\nclauses:\n"+
@@ -61,7 +61,7 @@ func TestWhatHelpsOthersHoldsNoSecretsAndNoRows(t *testing.T) {
 		}
 		r.Close()
 		held[f.Name] = string(b)
-		for _, planted := range []string{"xyzzy", "77123", w.token, strings.TrimPrefix(w.token, "amber_")} {
+		for _, planted := range []string{"xyzzy", "771238941", w.token, strings.TrimPrefix(w.token, "amber_")} {
 			if i := strings.Index(string(b), planted); i >= 0 {
 				t.Errorf("%s holds %q: …%s…", f.Name, planted, string(b[max(0, i-80):min(len(b), i+80)]))
 			}

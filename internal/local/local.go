@@ -32,7 +32,8 @@ func commands() []cli.Command {
 			Flags: standinIdentityFlags, Run: standinIdentity, Local: true},
 		{Name: "version", Summary: "print the version", Run: version, Local: true},
 		{Name: "schema", Args: "FORMAT|COMMAND [VERB]",
-			Summary: "print the JSON Schema of a format (manifest, closing, range, disposal, certificate, ledger, run-report), " +
+			Summary: "print the JSON Schema of a format (manifest, closing, range, disposal, certificate, ledger, " +
+				"run-report), " +
 				"or of what a command prints with -o json",
 			Run: printSchema, Local: true},
 		{Name: "openapi", Summary: "print the OpenAPI document of the interface", Run: openAPI, Local: true},
@@ -40,7 +41,8 @@ func commands() []cli.Command {
 		{Name: "store key", Summary: "make a key for sealed stores, in a file of keys", Flags: storeKeyFlags,
 			Run: storeKey, Local: true},
 		{Name: "run check", Args: "LEDGER",
-			Summary: "check an exported ledger, or a run's report, with nothing but what lies in stores, without a service",
+			Summary: "check an exported ledger, or a run's report, with nothing but what lies in stores, without " +
+				"a service",
 			Flags:   runCheckFlags, Run: runCheck, Local: true},
 		{Name: "catalog restore", Args: "FILE",
 			Summary: "put a backup in the place of a catalog, while the service is stopped",

@@ -19,13 +19,15 @@ import (
 // ReportFormat is the name of the format of reports of runs, with its version.
 const ReportFormat = "ambercellar-run-report/1"
 
-// RunReport tells an auditor all of a run: by which rule and why, who planned, approved and started it, what it did to the
+// RunReport tells an auditor all of a run: by which rule and why, who planned, approved and started it, what it did
+// to the
 // row, and what has become of the rows since.
 type RunReport struct {
 	Format    string            `json:"format"`
 	Made      catalog.Time      `json:"made"`
 	Ledger    *upkeep.RunLedger `json:"ledger"`
 	StartedBy string            `json:"started_by"`
+	Balanced  *bool             `json:"balanced"` // the books of the run balance; null: they were not closed
 	Rule      ReportRule        `json:"rule"`
 	Plan      ReportPlan        `json:"plan"`
 	Approvals []ReportApproval  `json:"approvals"` // that were asked for, whatever became of them
@@ -115,7 +117,7 @@ func (s *Audit) Report(ctx context.Context, id string) (*RunReport, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &RunReport{Format: ReportFormat, Made: catalog.At(s.Now()), StartedBy: r.StartedBy,
+	out := &RunReport{Format: ReportFormat, Made: catalog.At(s.Now()), StartedBy: r.StartedBy, Balanced: r.Balanced,
 		Approvals: []ReportApproval{}, Segments: []ReportSegment{}, Audit: []ReportEntry{}}
 	if out.Ledger, err = s.Engine.Upkeep.Ledger(ctx, id); err != nil {
 		return nil, err
@@ -202,10 +204,12 @@ func reportApproval(a *catalog.Approval) ReportApproval {
 
 func reportEntry(e *catalog.EntryBehind) ReportEntry {
 	return ReportEntry{Before: e.Before, ID: e.ID, At: e.At, Actor: e.Actor, Session: e.Session, Address: e.Address,
-		Action: e.Action, Subject: e.Subject, Outcome: string(e.Outcome), Detail: e.Detail, Digest: e.Digest, Hash: e.Hash}
+		Action: e.Action, Subject: e.Subject, Outcome: string(e.Outcome), Detail: e.Detail, Digest: e.Digest,
+			Hash: e.Hash}
 }
 
-// Check checks a report with nothing but itself, and with what lies at some places: the hashes of its entries, that what
+// Check checks a report with nothing but itself, and with what lies at some places: the hashes of its entries, that
+// what
 // was approved is the plan that it holds, by as many others as were demanded, and the ledger.
 func (r *RunReport) Check(ctx context.Context, places []archive.Place) (*upkeep.LedgerChecked, error) {
 	if r.Format != ReportFormat || r.Ledger == nil {
@@ -221,7 +225,8 @@ func (r *RunReport) Check(ctx context.Context, places []archive.Place) (*upkeep.
 	wrong := func(format string, args ...any) { out.Wrong = append(out.Wrong, fmt.Sprintf(format, args...)) }
 	last := ReportEntry{}
 	for _, e := range r.Audit {
-		is := audit.Entry{ID: e.ID, At: e.At.Time, Actor: e.Actor, Session: e.Session, Address: e.Address, Action: e.Action,
+		is := audit.Entry{ID: e.ID, At: e.At.Time, Actor: e.Actor, Session: e.Session, Address: e.Address,
+			Action: e.Action,
 			Subject: e.Subject, Outcome: audit.EntryOutcome(e.Outcome), Digest: e.Digest}
 		if is.Sum(e.Before) != e.Hash {
 			wrong("entry %d of the audit log is not what was written", e.ID)
