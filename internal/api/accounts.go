@@ -124,11 +124,11 @@ var may = map[rights.Right]string{
 // needs names operations by the right that they need, where that is not the usual one: to see, of what only reads, and
 // to administer, of all else.
 var needs = map[rights.Right][]string{
-	rights.See: {"CheckRules", "CompareRules", "PreviewRule", "CheckFilter", "SpeakSchedule", "SignOut", "EndRequest",
+	rights.See: {"CheckRules", "CheckFilter", "SpeakSchedule", "SignOut", "EndRequest",
 		"ChangePassword", "OfferSecond", "TakeSecond", "EndSession", "Approve", "Refuse", "Withdraw",
 		"Delegate", "EndDelegation"},
 	rights.Rows: {"Sample", "Search", "SearchRows", "Summarise", "RestoreFile", "ReplacedRows"},
-	rights.Operate: {"MakePlan", "StartRun", "PauseRun", "SetPace", "ResumeRun", "DeleteCopied", "CancelRun",
+	rights.Operate: {"CompareRules", "PreviewRule", "MakePlan", "StartRun", "PauseRun", "SetPace", "ResumeRun", "DeleteCopied", "CancelRun",
 		"SetPriority", "VerifySegment", "MoveSegment", "Retrieve", "PreviewRetrieval", "Verify", "PlanDisposal",
 		"PlanErasure", "StartDisposal", "CancelDisposal", "RequestRestore", "PreviewRestore", "KeepRestored", "Fire",
 		"OffSchedule", "OnSchedule", "Acknowledge", "PauseJob", "ResumeJob", "CancelJob", "SetJobPriority", "Resend",

@@ -51,7 +51,7 @@ func New(s *service.Service, log *slog.Logger, console fs.FS, hosts ...string) h
 			handlers = append(handlers, a.authenticated, a.recorded(r), a.allowed(r))
 		}
 		if !r.open && r.raw != nil {
-			handlers = append(handlers, a.whileStanding)
+			handlers = append(handlers, a.whileStanding(r.right()))
 		}
 		g.Handle(r.method, "/api/v1"+ginPath(r.path), append(handlers, r.handler(a.meant))...)
 	}

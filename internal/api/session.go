@@ -153,8 +153,12 @@ func (a *API) stands(r *http.Request) bool {
 // standsEvery is how often it is asked whether somebody may still have what flows to them.
 const standsEvery = 2 * time.Second
 
-// whileStanding breaks off what flows to somebody whose account or session has ended.
-func (a *API) whileStanding(c *gin.Context) {
+// whileStanding breaks off what flows to somebody whose account or session has ended, or who has lost the right to it.
+func (a *API) whileStanding(right rights.Right) gin.HandlerFunc {
+	return func(c *gin.Context) { a.whileStands(c, right) }
+}
+
+func (a *API) whileStands(c *gin.Context, right rights.Right) {
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	defer cancel()
 	asks := c.Copy() // without the answer, and with the request as it came
@@ -167,7 +171,8 @@ func (a *API) whileStanding(c *gin.Context) {
 			case <-time.After(standsEvery):
 			}
 			// where it cannot be asked, what flows goes on
-			if who, err := a.whose(asks); err == nil && who == nil && ctx.Err() == nil {
+			who, err := a.whose(asks)
+			if err == nil && (who == nil || !who.MaySomewhere(right)) && ctx.Err() == nil {
 				cancel()
 				return
 			}

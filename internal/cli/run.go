@@ -50,10 +50,10 @@ func runCommands() []Command {
 			Run:     runLedger},
 		{Name: "run report", Args: "RUN",
 			Summary: "write all that is to be told of a run into a file: rule, decisions, " +
-			"ledger, what became of the rows, and what the audit log says", Flags: func(f *flag.FlagSet) {
-			f.String("out", "", "the file to write; it must not exist")
-			f.String("format", "", "json or pdf; left out: pdf where the file's name ends so, and json otherwise")
-		}, Run: runReport},
+				"ledger, what became of the rows, and what the audit log says", Flags: func(f *flag.FlagSet) {
+				f.String("out", "", "the file to write; it must not exist")
+				f.String("format", "", "json or pdf; left out: pdf where the file's name ends so, and json otherwise")
+			}, Run: runReport},
 		{Name: "run resume", Args: "RUN", Summary: "go on with a paused or failed run",
 			Run: runVerb((*client.Client).ResumeRun)},
 		{Name: "run delete", Args: "RUN",

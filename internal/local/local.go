@@ -43,7 +43,7 @@ func commands() []cli.Command {
 		{Name: "run check", Args: "LEDGER",
 			Summary: "check an exported ledger, or a run's report, with nothing but what lies in stores, without " +
 				"a service",
-			Flags:   runCheckFlags, Run: runCheck, Local: true},
+			Flags: runCheckFlags, Run: runCheck, Local: true},
 		{Name: "catalog restore", Args: "FILE",
 			Summary: "put a backup in the place of a catalog, while the service is stopped",
 			Flags:   catalogRestoreFlags, Run: catalogRestore, Local: true},

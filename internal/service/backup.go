@@ -42,7 +42,11 @@ func RestoreCatalog(ctx context.Context, dir, backup string) (before string, err
 	if err := copyFile(backup, fresh); err != nil {
 		return "", errors.Join(err, os.Remove(fresh))
 	}
-	if err := catalog.CheckFile(ctx, fresh); err != nil {
+	err = catalog.CheckFile(ctx, fresh)
+	if err == nil {
+		err = catalog.EndAllSessions(ctx, fresh)
+	}
+	if err != nil {
 		return "", errors.Join(err, os.Remove(fresh))
 	}
 	if _, err := os.Stat(place); err == nil {

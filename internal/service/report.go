@@ -205,7 +205,7 @@ func reportApproval(a *catalog.Approval) ReportApproval {
 func reportEntry(e *catalog.EntryBehind) ReportEntry {
 	return ReportEntry{Before: e.Before, ID: e.ID, At: e.At, Actor: e.Actor, Session: e.Session, Address: e.Address,
 		Action: e.Action, Subject: e.Subject, Outcome: string(e.Outcome), Detail: e.Detail, Digest: e.Digest,
-			Hash: e.Hash}
+		Hash: e.Hash}
 }
 
 // Check checks a report with nothing but itself, and with what lies at some places: the hashes of its entries, that
@@ -226,7 +226,7 @@ func (r *RunReport) Check(ctx context.Context, places []archive.Place) (*upkeep.
 	last := ReportEntry{}
 	for _, e := range r.Audit {
 		is := audit.Entry{ID: e.ID, At: e.At.Time, Actor: e.Actor, Session: e.Session, Address: e.Address,
-			Action: e.Action,
+			Action:  e.Action,
 			Subject: e.Subject, Outcome: audit.EntryOutcome(e.Outcome), Digest: e.Digest}
 		if is.Sum(e.Before) != e.Hash {
 			wrong("entry %d of the audit log is not what was written", e.ID)
