@@ -31,6 +31,7 @@ type API struct {
 	counting sync.Map // by ticket: Counting
 	hosts    []string // names under which the service is asked, beside addresses and those of this machine
 	lasting  lasting
+	streams  streams
 }
 
 // New returns the handler of all HTTP requests. hosts are further names under which the service may be asked.

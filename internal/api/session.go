@@ -150,37 +150,6 @@ func (a *API) stands(r *http.Request) bool {
 	return who != nil && err == nil
 }
 
-// standsEvery is how often it is asked whether somebody may still have what flows to them.
-const standsEvery = 2 * time.Second
-
-// whileStanding breaks off what flows to somebody whose account or session has ended, or who has lost the right to it.
-func (a *API) whileStanding(right rights.Right) gin.HandlerFunc {
-	return func(c *gin.Context) { a.whileStands(c, right) }
-}
-
-func (a *API) whileStands(c *gin.Context, right rights.Right) {
-	ctx, cancel := context.WithCancel(c.Request.Context())
-	defer cancel()
-	asks := c.Copy() // without the answer, and with the request as it came
-	c.Request = c.Request.WithContext(ctx)
-	go func() {
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(standsEvery):
-			}
-			// where it cannot be asked, what flows goes on
-			who, err := a.whose(asks)
-			if err == nil && (who == nil || !who.MaySomewhere(right)) && ctx.Err() == nil {
-				cancel()
-				return
-			}
-		}
-	}()
-	c.Next()
-}
-
 // scraped lets in who shows the token for reading figures, or the administrator's.
 func (a *API) scraped(c *gin.Context) {
 	if !a.service.Access.MayScrape(c.GetHeader("Authorization")) {
