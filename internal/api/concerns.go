@@ -282,10 +282,8 @@ func (a *API) recorded(r route) gin.HandlerFunc {
 			why = cmp.Or(problemOf(e.Err).Detail, why)
 		}
 		who := request{c}.who()
-		if err := a.service.Catalog.NoteOutcome(c.Request.Context(), who.Name, "request "+inWords(r.name),
-			a.subject(c, nil),
-			outcome, why); err != nil {
-			a.log.Error("what was refused cannot be recorded", "request", r.name, "error", err)
-		}
+		a.service.Access.NoteRefused(c.Request.Context(), who.Name, who.Name, "request "+inWords(r.name), a.subject(c,
+			nil),
+			outcome, why)
 	}
 }

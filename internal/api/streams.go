@@ -11,7 +11,8 @@ import (
 	"ambercellar/internal/core/rights"
 )
 
-// standsEvery is how often it is asked whether somebody may still have what flows to them: where something has changed of
+// standsEvery is how often it is asked whether somebody may still have what flows to them: where something has
+// changed of
 // who may come in, and otherwise, since accounts and sessions run out, every expiresEvery.
 const standsEvery, expiresEvery = 2 * time.Second, 30 * time.Second
 

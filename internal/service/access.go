@@ -27,6 +27,7 @@ type Access struct {
 	scrape atomic.Pointer[string] // the token for reading figures alone; nil or empty: there is none
 	tries  tries
 	single single
+	floods floods
 	known  *lru.Cache[string, *known] // by the hash of what they showed
 }
 

@@ -125,10 +125,21 @@ func (s *Access) wrong(ctx context.Context, key, name string, why error, now tim
 		}
 		name = "nobody"
 	}
-	if err := s.Catalog.NoteOutcome(ctx, name, "session begin", "", audit.OutcomeRefused, detail); err != nil {
-		s.Log.Error("a wrong sign-in cannot be kept", "name", name, "error", err)
-	}
+	s.NoteRefused(ctx, "sign-in", name, "session begin", "", audit.OutcomeRefused, detail)
 	return why
+}
+
+// NoteRefused keeps in the audit log that something was refused or failed: one by one, as long as it is no flood. by is
+// whose flood it would be.
+func (s *Access) NoteRefused(ctx context.Context, by, name, action, subject string, outcome audit.EntryOutcome,
+	detail string) {
+	yes, more := s.floods.kept(by)
+	if !yes {
+		return
+	}
+	if err := s.Catalog.NoteOutcome(ctx, name, action, subject, outcome, detail+more); err != nil {
+		s.Log.Error("what was refused cannot be recorded", "action", action, "name", name, "error", err)
+	}
 }
 
 // KnowBrowser returns what a browser is given from which somebody has signed in.

@@ -169,10 +169,8 @@ func (s *Access) EndSingle(ctx context.Context, state, code, problem, browser, a
 		return who, nil
 	}
 	if heard, _ := s.tries.failed("single from "+address, time.Now()); heard {
-		if kept := s.Catalog.NoteOutcome(ctx, cmp.Or(name, "nobody"), "session begin", "", audit.OutcomeRefused,
-			"single sign-on: "+firstBytes(plainText(err.Error()), mostAbout)); kept != nil {
-			s.Log.Error("a wrong sign-in cannot be kept", "error", kept)
-		}
+		s.NoteRefused(ctx, "sign-in", cmp.Or(name, "nobody"), "session begin", "", audit.OutcomeRefused,
+			"single sign-on: "+firstBytes(plainText(err.Error()), mostAbout))
 	}
 	return nil, err
 }

@@ -4,7 +4,6 @@ package rights
 import (
 	"fmt"
 	"slices"
-	"strings"
 )
 
 // Right is leave to do one kind of thing.
@@ -63,31 +62,3 @@ func (g Grant) May(right Right) bool { return g.Role.May(right) || right == Rows
 
 // Grants are grants by source.
 type Grants map[string]Grant
-
-// ParseGrants reads grants as people write them: harbour=operator+rows,ferry=approver.
-func ParseGrants(text string) (Grants, error) {
-	out := Grants{}
-	for _, part := range strings.Split(text, ",") {
-		if strings.TrimSpace(part) == "" {
-			continue
-		}
-		source, what, ok := strings.Cut(strings.TrimSpace(part), "=")
-		if !ok || source == "" {
-			return nil, fmt.Errorf("%q is not written like harbour=operator", part)
-		}
-		role, rows, _ := strings.Cut(what, "+")
-		g := Grant{Rows: rows == "rows"}
-		if rows != "" && !g.Rows {
-			return nil, fmt.Errorf("%q is nothing that is given besides a role; rows is", rows)
-		}
-		var err error
-		if g.Role, err = ParseRole(role); err != nil {
-			return nil, err
-		}
-		if _, twice := out[source]; twice {
-			return nil, fmt.Errorf("source %s is named twice", source)
-		}
-		out[source] = g
-	}
-	return out, nil
-}
