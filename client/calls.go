@@ -1727,7 +1727,7 @@ func (c *Client) AuditLog(ctx context.Context, q AuditLogQuery) (out Items[Entry
 	return out, err
 }
 
-// AuditExport: the entries of the audit log that are meant, the oldest first, as csv, ndjson or xml.
+// AuditExport: the entries of the audit log that are meant, the oldest first, as csv, ndjson, xml or pdf.
 func (c *Client) AuditExport(ctx context.Context, w io.Writer) error {
 	return c.Download(ctx, "/audit/export", w)
 }

@@ -104,6 +104,7 @@
 
   async function begin(session?: Schemas["Session"], password = "") {
     given = session?.must_change ? password : "";
+    if (session) who.began(session);
     const token = location.hash.match(/^#token=(.+)$/)?.[1];
     if (token) {
       history.replaceState(null, "", "#/"); // the token must not stay in the address

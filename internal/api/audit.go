@@ -38,7 +38,7 @@ func (a *API) auditRoutes() []route {
 		"/audit/export",
 		"AuditExport",
 		"The entries of the audit log that are meant, the oldest first, as csv, "+
-			"ndjson or xml",
+			"ndjson, xml or pdf",
 		a.auditExport,
 	)
 	return []route{
@@ -223,9 +223,10 @@ func (a *API) auditExport(c *gin.Context) {
 	f, err := filterOf(r)
 	format := c.DefaultQuery("format", "csv")
 	w, known := auditWriters[format]
+	known = known || format == "pdf"
 	if !known && err == nil {
 		err = &refuse.Error{Field: "format", Message: fmt.Sprintf("%.80q is no format", format),
-			Remedy: "write csv, ndjson or xml"}
+			Remedy: "write csv, ndjson, xml or pdf"}
 	}
 	ctx := c.Request.Context()
 	if err == nil {
@@ -233,6 +234,17 @@ func (a *API) auditExport(c *gin.Context) {
 	}
 	if err != nil {
 		fail(c, err)
+		return
+	}
+	if format == "pdf" {
+		b, err := a.auditPDF(ctx, f, r.who().May(rights.Rows))
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"audit-%s.pdf\"",
+			a.service.Now().UTC().Format(time.DateOnly)))
+		c.Data(http.StatusOK, "application/pdf", b)
 		return
 	}
 	c.Header("Content-Type", w.kind)

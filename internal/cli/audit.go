@@ -33,7 +33,7 @@ func auditCommands() []Command {
 			Flags: func(f *flag.FlagSet) {
 				filter(f)
 				f.String("out", "", "the file to write; it must not exist")
-				f.String("format", "csv", "csv, ndjson or xml")
+				f.String("format", "csv", "csv, ndjson, xml or pdf")
 			}, Run: auditExport},
 		{Name: "audit erase", Args: "ENTRY", Summary: "take away the detail of an entry for good; the chain holds",
 			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; it stays, so it names nobody") },

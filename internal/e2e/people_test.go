@@ -429,4 +429,8 @@ func TestSingleSignOnInTheBrowser(t *testing.T) {
 	b.sees("My account", "this one")
 	b.press("Sign out")
 	b.sees("Sign in by single sign-on")
+	if out := w.must("audit", "list", "-kind", "service"); !strings.Contains(out,
+		"oidc-issuer: usual → "+provider.Address) {
+		t.Errorf("how the service was told to run is not recorded:\n%s", out)
+	}
 }

@@ -261,7 +261,7 @@ func catalogRestore(e *cli.Env) error {
 	}
 	fmt.Fprintln(e.Out,
 		"all sessions have ended; accounts are those of the backup: revoke again who was revoked since, and "+
-		"see what `ambercellar audit verify` says of the time between")
+			"see what `ambercellar audit verify` says of the time between")
 	fmt.Fprintln(e.Out, "segments that were made since the backup come back by `ambercellar catalog rebuild` once "+
 		"the service runs; tables whose source is further than the catalog stop until `ambercellar table "+
 		"reconcile` settles them")

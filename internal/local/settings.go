@@ -1,6 +1,7 @@
 package local
 
 import (
+	"context"
 	"crypto/tls"
 	"encoding/json"
 	"errors"
@@ -272,6 +273,9 @@ func apply(v settings.Values, s *service.Service, level *slog.LevelVar) error {
 	}
 	s.Access.SetSingle(single)
 	s.SetConfiguration(shown(v))
+	if err := s.Audit.Configured(context.Background(), shown(v)); err != nil {
+		return err
+	}
 	return level.UnmarshalText([]byte(v.Text("level")))
 }
 

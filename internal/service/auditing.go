@@ -1,17 +1,21 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/audit"
+	"ambercellar/internal/core/settings"
 	"ambercellar/internal/engine/refuse"
 )
 
@@ -222,4 +226,50 @@ func (s *Audit) tellStore(ctx context.Context, name, today string, head *audit.H
 		return err
 	}
 	return nil
+}
+
+// configuredSetting is where the catalog keeps how the service was told to run when that was recorded last.
+const configuredSetting = "configured"
+
+// Configured records how the service is told to run, where that is something else than before: what was before and
+// after.
+// Settings hold no secret, only where secrets are found.
+func (s *Audit) Configured(ctx context.Context, list []settings.InForce) error {
+	now := map[string]string{}
+	for _, x := range list {
+		if x.From != settings.Usual {
+			now[x.Name] = x.Text
+		}
+	}
+	text, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	before, err := s.Catalog.Setting(ctx, configuredSetting)
+	if err != nil || before == string(text) {
+		return err
+	}
+	was := map[string]string{}
+	if before != "" {
+		if err := json.Unmarshal([]byte(before), &was); err != nil {
+			return err
+		}
+	}
+	var changes []string
+	for _, name := range slices.Sorted(maps.Keys(merged(was, now))) {
+		if was[name] != now[name] {
+			changes = append(changes, fmt.Sprintf("%s: %s → %s", name, cmp.Or(was[name], settings.Usual),
+				cmp.Or(now[name], settings.Usual)))
+		}
+	}
+	if err := s.Catalog.Note(ctx, "service", "service configure", s.Instance, strings.Join(changes, "; ")); err != nil {
+		return err
+	}
+	return s.Catalog.SetSetting(ctx, configuredSetting, string(text))
+}
+
+func merged(a, b map[string]string) map[string]string {
+	out := maps.Clone(a)
+	maps.Copy(out, b)
+	return out
 }

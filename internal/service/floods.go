@@ -8,7 +8,8 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// floods bounds how many entries the audit log gets of what somebody is refused: so many in a row, and one a second from
+// floods bounds how many entries the audit log gets of what somebody is refused: so many in a row, and one a second
+// from
 // then on. What is left out is counted, and told with the next one.
 type floods struct {
 	mu sync.Mutex

@@ -1,10 +1,17 @@
 // Who is signed in, and what they may do.
 import type { Schemas } from "../api/client";
+import { local } from "./format";
 
 export type Right = Schemas["Session"]["rights"][number];
 
 class Who {
   session = $state<Schemas["Session"]>();
+  last = $state(""); // when and from where the account signed in before this session; empty: not known, or never
+
+  /** began takes in what is told at sign-in alone. */
+  began(s: Schemas["Session"]) {
+    this.last = s.last_at ? `${local(s.last_at)}, from ${s.last_from}` : "";
+  }
 
   /** may says whether something may be done: in a source, or in all where none is named. */
   may(right: Right, source?: string): boolean {

@@ -56,6 +56,7 @@
           ["Role", me.role],
           ["You may", me.rights.length === 5 ? "everything" : me.rights.join(", ")],
           ["In single sources", inSources],
+          ["Last sign-in before", who.last],
           ["Second factor", me.kind === "person" ? (me.second_factor ? "yes" : "no") : ""]
         ]} />
     </Panel>

@@ -58,7 +58,7 @@
   {#snippet actions()}
     <Button size="sm" color="alternative" disabled={checking} onclick={verify}
       >{checking ? "Reading the log …" : "Verify the log"}</Button>
-    {#each ["csv", "ndjson", "xml"] as format (format)}<Button
+    {#each ["csv", "ndjson", "xml", "pdf"] as format (format)}<Button
         size="sm"
         color="alternative"
         href={exported(format, query)}
