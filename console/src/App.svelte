@@ -148,20 +148,20 @@
     <div class="flex min-h-screen">
       <nav
         aria-label="Main"
-        class="sticky top-0 z-20 flex h-screen w-48 shrink-0 flex-col border-e border-gray-200 bg-white px-2 py-4
+        class="sticky top-0 z-20 flex h-screen w-48 shrink-0 flex-col overflow-y-auto border-e border-gray-200 bg-white px-2 py-4
           dark:border-gray-700 dark:bg-gray-800">
         <div class="mb-4 flex items-center justify-between px-1">
           <a href="#/" class="flex items-center gap-1.5 text-sm font-semibold whitespace-nowrap"
             ><img src="/icon.svg" alt="" class="h-6 w-6" />Amber Cellar</a
           ><Bell />
         </div>
-        <ul class="space-y-0.5">
+        <ul class="mb-3 space-y-0.5">
           {#each place as p (p.href)}
             <li>
               <a
                 href={p.href}
                 aria-current={isHere(p.href) ? "page" : undefined}
-                class="flex items-center gap-2.5 rounded px-2 py-1.5 text-sm {isHere(p.href)
+                class="flex items-center gap-2.5 rounded px-2 py-1 text-sm {isHere(p.href)
                   ? 'bg-primary-100 font-semibold text-primary-900 dark:bg-primary-900 dark:text-primary-100'
                   : 'text-gray-700 hover:bg-gray-100 dark:text-gray-300 dark:hover:bg-gray-700'}">
                 <p.icon class="h-4 w-4" aria-hidden="true" />{p.text}

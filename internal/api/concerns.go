@@ -47,6 +47,9 @@ func (a *API) allowed(r route) gin.HandlerFunc {
 	}
 }
 
+// askedKey is where a request keeps its body, once it has been read.
+const askedKey = "asked"
+
 // beginsKey is where a request keeps what is to be asked once its body has been read.
 const beginsKey = "begins"
 
@@ -89,6 +92,18 @@ func (a *API) subject(c *gin.Context, in any) string {
 		return q.Source + "." + q.Table
 	case *search.SummaryRequest:
 		return q.Source + "." + q.Table
+	case *dispose.ErasureRequest:
+		return q.Source + "." + q.Table
+	case *plan.HoldRequest:
+		return q.Source + "." + q.Table
+	case *NewPlan:
+		return q.Rule
+	case *NewRun:
+		return q.Plan
+	case *NewDisposal:
+		return q.Rule
+	case *NewFreeze:
+		return q.Source
 	}
 	var ids []string
 	for _, p := range c.Params {
@@ -282,8 +297,8 @@ func (a *API) recorded(r route) gin.HandlerFunc {
 			why = cmp.Or(problemOf(e.Err).Detail, why)
 		}
 		who := request{c}.who()
-		a.service.Access.NoteRefused(c.Request.Context(), who.Name, who.Name, "request "+inWords(r.name), a.subject(c,
-			nil),
-			outcome, why)
+		asked, _ := c.Get(askedKey) // nil where nothing could be read
+		a.service.Access.NoteRefused(c.Request.Context(), who.Name, who.Name, "request "+inWords(r.name),
+			a.subject(c, asked), outcome, why)
 	}
 }

@@ -199,6 +199,7 @@ func read(c *gin.Context, into any) error {
 	var kind *json.UnmarshalTypeError
 	switch {
 	case err == nil:
+		c.Set(askedKey, into)
 		if begins, ok := c.Get(beginsKey); ok {
 			return begins.(func(any) error)(into)
 		}
