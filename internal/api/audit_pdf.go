@@ -32,16 +32,17 @@ func (a *API) auditPDF(ctx context.Context, f catalog.AuditFilter, rows bool) ([
 		return nil
 	})
 	if errors.Is(err, errTooLong) {
-		return nil, &refuse.Error{Field: "format", Message: fmt.Sprintf("these are more than %d entries, which is too much for "+
-			"a PDF", mostOnPaper), Remedy: "ask for a shorter time, or take csv, ndjson or xml"}
+		return nil, &refuse.Error{Field: "format",
+			Message: fmt.Sprintf("these are more than %d entries, which is too much for "+
+				"a PDF", mostOnPaper), Remedy: "ask for a shorter time, or take csv, ndjson or xml"}
 	}
 	head, one := a.service.Catalog.AuditHead(ctx)
 	if err = errors.Join(err, one); err != nil {
 		return nil, err
 	}
 	var b bytes.Buffer
-	err = writeAudit(&b, list, fmt.Sprintf("log %s, %d entries of %d, as of %s; its last hash is %s", head.Log, len(list),
-		head.Entry, a.service.Now().UTC().Format(reportTime), head.Hash))
+	err = writeAudit(&b, list, fmt.Sprintf("log %s, %d entries of %d, as of %s; its last hash is %s", head.Log,
+		len(list), head.Entry, a.service.Now().UTC().Format(reportTime), head.Hash))
 	return b.Bytes(), err
 }
 
@@ -67,8 +68,8 @@ func writeAudit(w io.Writer, list []view.Entry, about string) error {
 	for i := range list {
 		e := &list[i]
 		p.Font("Helvetica", "B", 9)
-		p.Text(0, 4.5, strings.TrimRight(fmt.Sprintf("%d.  %s  %s: %s, %s", e.ID, e.At.UTC().Format(time.DateTime), e.Actor,
-			e.Action, e.Outcome), " "))
+		p.Text(0, 4.5, strings.TrimRight(fmt.Sprintf("%d.  %s  %s: %s, %s", e.ID, e.At.UTC().Format(time.DateTime),
+			e.Actor, e.Action, e.Outcome), " "))
 		p.Font("Helvetica", "", 8)
 		about := e.Subject
 		if e.Address != "" {
