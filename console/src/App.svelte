@@ -148,7 +148,8 @@
     <div class="flex min-h-screen">
       <nav
         aria-label="Main"
-        class="sticky top-0 z-20 flex h-screen w-48 shrink-0 flex-col overflow-y-auto border-e border-gray-200 bg-white px-2 py-4
+        class="sticky top-0 z-20 flex h-screen w-48 shrink-0 flex-col
+          overflow-y-auto border-e border-gray-200 bg-white px-2 py-4
           dark:border-gray-700 dark:bg-gray-800">
         <div class="mb-4 flex items-center justify-between px-1">
           <a href="#/" class="flex items-center gap-1.5 text-sm font-semibold whitespace-nowrap"
