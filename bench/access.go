@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,8 +18,6 @@ import (
 	"ambercellar/client"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/audit"
-
-	"os"
 )
 
 // auditEntries is how long the audit log is that is measured.

@@ -23,8 +23,7 @@ type NewDelegation struct {
 }
 
 // approvalRoutes are the routes of what others have to approve before it is carried out. Whether somebody may decide
-// on a
-// request depends on its source, on who asked, and on delegations: the service finds that out.
+// on a request depends on its source, on who asked, and on delegations: the service finds that out.
 func (a *API) approvalRoutes() []route {
 	s := a.service.Approvals
 	decide := func(approves bool) func(context.Context, request, Decision) (*view.Approval, error) {

@@ -292,3 +292,25 @@ func TestSomebodyDecidesForAnother(t *testing.T) {
 		t.Errorf("another ends a delegation: %d", status)
 	}
 }
+
+// Who takes a request for a restore back has taken back the restore.
+func TestARestoreIsTakenBackWithItsRequest(t *testing.T) {
+	q := newQuay(t, "runs:2:above=100000", "restores")
+	plan := q.plan()
+	q.desk.must(202, "POST", "/runs", m{"plan": plan})
+	q.runs(plan)
+	r := q.desk.must(202, "POST", "/restores", m{"source": "harbour", "table": "lamp", "scope": m{"all": true},
+		"target": "side", "target_table": "lamps_again"})
+	if r["state"] != "asked" {
+		t.Fatalf("%v", r)
+	}
+	a := q.must(200, "GET", "/approvals?state=waiting", nil)["items"].([]any)[0].(map[string]any)
+	q.desk.must(200, "POST", fmt.Sprint("/approvals/", a["id"], "/withdraw"), m{"reason": "a slip"})
+	r = q.must(200, "GET", fmt.Sprint("/restores/", r["id"]), nil)
+	if r["state"] != "refused" || !strings.Contains(fmt.Sprint(r["reason"]), "taken back: a slip") {
+		t.Errorf("%v", r)
+	}
+	if status, _ := q.nora.do("POST", fmt.Sprint("/restores/", r["id"], "/approve"), nil); status != 409 {
+		t.Errorf("it is approved all the same: %d", status)
+	}
+}

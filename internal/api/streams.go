@@ -12,8 +12,7 @@ import (
 )
 
 // standsEvery is how often it is asked whether somebody may still have what flows to them: where something has
-// changed of
-// who may come in, and otherwise, since accounts and sessions run out, every expiresEvery.
+// changed of who may come in, and otherwise, since accounts and sessions run out, every expiresEvery.
 const standsEvery, expiresEvery = 2 * time.Second, 30 * time.Second
 
 // streams are the answers that flow, with who they flow to. One goroutine looks after all of them.

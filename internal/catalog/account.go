@@ -123,8 +123,7 @@ func (c *Catalog) lastAdministrator(ctx context.Context, tx *sqlx.Tx) error {
 }
 
 // ChangeAccount changes an account that stands, as change does, and ends its sessions where what it may do, its
-// password
-// or its second factor changed, but for one. ErrNotFound: there is none of that name that stands.
+// password or its second factor changed, but for one. ErrNotFound: there is none of that name that stands.
 func (c *Catalog) ChangeAccount(ctx context.Context, actor, name, action, keep string,
 	change func(*Account) error) (*Account, error) {
 	defer c.accessChanged()

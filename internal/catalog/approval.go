@@ -82,8 +82,7 @@ func (a *Approval) until(now Time) Time {
 }
 
 // AskApproval keeps a request for an approval in the place of one of the same subject that is open: as it is, where
-// it is
-// about the same, and otherwise that one is void.
+// it is about the same, and otherwise that one is void.
 func (c *Catalog) AskApproval(ctx context.Context, a *Approval) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
 		now := At(c.Now())
@@ -150,8 +149,7 @@ func (c *Catalog) endApproval(ctx context.Context, tx *sqlx.Tx, actor string, a 
 }
 
 // GrantedApproval returns the request of a subject that was granted for exactly that, by so many persons, and that
-// still
-// stands; nil: there is none.
+// still stands; nil: there is none.
 func (c *Catalog) GrantedApproval(
 	ctx context.Context,
 	what approval.What,
@@ -224,8 +222,7 @@ func (c *Catalog) Approvals(ctx context.Context, state ApprovalState, p Page) ([
 }
 
 // Vote keeps how a person decides on a request. It is granted when so many have approved it as it needs, and refused
-// when
-// one refuses. ErrState: it waits for no decision any more, or the person has decided already.
+// when one refuses. ErrState: it waits for no decision any more, or the person has decided already.
 func (c *Catalog) Vote(ctx context.Context, v Vote) (*Approval, error) {
 	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
 		a, err := get[Approval](ctx, tx, "approval", v.Approval, "SELECT * FROM approval WHERE id = ?", v.Approval)

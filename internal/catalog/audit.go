@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
-	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -322,15 +321,14 @@ func (c *Catalog) AuditHead(ctx context.Context) (*audit.Head, error) {
 	return &audit.Head{Format: audit.HeadFormat, Log: log, Entry: id, Hash: hash, At: c.Now().UTC()}, err
 }
 
-// CheckAudit checks the audit log against itself and against heads that are known from elsewhere. done is told how many
-// entries were checked, now and then.
-func (c *Catalog) CheckAudit(ctx context.Context, heads []audit.Head, done func(int64)) (*audit.Checker, error) {
-	return checkAudit(ctx, c.db, runtime.NumCPU(), heads, done)
+// CheckAudit checks the audit log against itself and against heads that are known from elsewhere.
+func (c *Catalog) CheckAudit(ctx context.Context, heads []audit.Head) (*audit.Checker, error) {
+	return checkAudit(ctx, c.db, runtime.NumCPU(), heads)
 }
 
 // CheckAuditFile does the same with the file of a catalog that no service may have open.
-func CheckAuditFile(ctx context.Context, path string, heads func(log string) ([]audit.Head, error),
-	done func(int64)) (*audit.Checker, error) {
+func CheckAuditFile(ctx context.Context, path string,
+	heads func(log string) ([]audit.Head, error)) (*audit.Checker, error) {
 	if err := CheckFile(ctx, path); err != nil {
 		return nil, err
 	}
@@ -351,7 +349,7 @@ func CheckAuditFile(ctx context.Context, path string, heads func(log string) ([]
 	if err != nil {
 		return nil, err
 	}
-	return checkAudit(ctx, db, runtime.NumCPU(), known, done)
+	return checkAudit(ctx, db, runtime.NumCPU(), known)
 }
 
 // auditStretch is how many entries are checked in one stretch, side by side with others. Fewer in tests.
@@ -364,8 +362,8 @@ type stretch struct {
 }
 
 // checkAudit checks a log in stretches, as many side by side as there are workers.
-func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int, heads []audit.Head,
-	done func(int64)) (*audit.Checker, error) {
+func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int,
+	heads []audit.Head) (*audit.Checker, error) {
 	parts, err := stretches(ctx, q)
 	if err != nil {
 		return nil, err
@@ -373,7 +371,6 @@ func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int, heads [
 	out := make([]*audit.Checker, len(parts))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(workers)
-	var checked atomic.Int64
 	for i, p := range parts {
 		group.Go(func() error {
 			// what stores know of entries behind the end is said once, at the end
@@ -381,11 +378,7 @@ func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int, heads [
 				return h.Entry <= p.after || h.Entry > p.to && i < len(parts)-1
 			})
 			out[i] = audit.NewChecker(p.after, p.hash, known)
-			err := checkStretch(ctx, q, p, out[i])
-			if n := checked.Add(out[i].Entries); done != nil {
-				done(n)
-			}
-			return err
+			return checkStretch(ctx, q, p, out[i])
 		})
 	}
 	if err := group.Wait(); err != nil {

@@ -372,8 +372,8 @@ func (c *Catalog) forgetConditions(ctx context.Context, tx *sqlx.Tx, source, tab
 		source = ? AND table_name = ? AND lifted_at IS NOT NULL AND filter <> '')`, source, table); err != nil {
 		return err
 	}
-	// what rows somebody looked for
-	if err := c.eraseDetails(ctx, tx, "service", why, "kind = 'rows' AND subject = ? AND text <> ''",
+	// what rows somebody looked for, or was refused
+	if err := c.eraseDetails(ctx, tx, "service", why, "kind IN ('rows', 'request') AND subject = ? AND text <> ''",
 		source+"."+table); err != nil {
 		return err
 	}

@@ -132,8 +132,7 @@ func (c *Catalog) KnowsBrowser(ctx context.Context, hash, account string) (known
 }
 
 // EndAllSessions ends all sessions in a catalog's file that no service has open: those that were ended since it was
-// copied
-// would stand again.
+// copied would stand again.
 func EndAllSessions(ctx context.Context, path string) error {
 	db, err := sqlx.Open("sqlite", fileAddress(path)+"?_pragma=journal_mode(delete)")
 	if err != nil {

@@ -27,8 +27,7 @@ type Approvals struct {
 }
 
 // allowed says whether something may be carried out now, with the context to do it with. Where others have to approve
-// it
-// first, it is asked for, and a refuse.Outstanding says so.
+// it first, it is asked for, and a refuse.Outstanding says so.
 func (s *Approvals) allowed(ctx context.Context, n deps.Need) (context.Context, error) {
 	a, err := s.needed(ctx, n)
 	if err != nil || a == nil {
@@ -145,7 +144,7 @@ func (s *Approvals) Decide(ctx context.Context, who *Who, id string, approves bo
 	case catalog.ApprovalGranted:
 		s.begin(ctx, a)
 	case catalog.ApprovalRefused:
-		s.refused(ctx, a, v.Reason)
+		s.refused(ctx, who.Name, a, v.Reason)
 	}
 	return s.Catalog.Approval(ctx, id)
 }
@@ -320,16 +319,15 @@ func (s *Approvals) begun(ctx context.Context, a *catalog.Approval) error {
 }
 
 // refused tells what was asked for that it was refused.
-func (s *Approvals) refused(ctx context.Context, a *catalog.Approval, reason string) {
-	last := a.Votes[len(a.Votes)-1].Account
+func (s *Approvals) refused(ctx context.Context, by string, a *catalog.Approval, reason string) {
 	var err error
 	switch a.What {
 	case approval.Restores:
-		_, err = s.Catalog.DecideRestore(ctx, last, a.Subject, catalog.RestoreRefused, reason, catalog.At(s.Now()))
+		_, err = s.Catalog.DecideRestore(ctx, by, a.Subject, catalog.RestoreRefused, reason, catalog.At(s.Now()))
 	case approval.Disposals:
 		_, err = s.Catalog.SetDisposalState(
 			ctx,
-			last,
+			by,
 			a.Subject,
 			catalog.DisposalCancelled,
 			reason,
@@ -342,8 +340,7 @@ func (s *Approvals) refused(ctx context.Context, a *catalog.Approval, reason str
 }
 
 // Of returns the open request of a record, and makes one where there is none: one that was asked for before requests
-// were
-// kept, or before its guard rails said so.
+// were kept, or before its guard rails said so.
 func (s *Approvals) Of(ctx context.Context, n deps.Need) (*catalog.Approval, error) {
 	a, err := s.Catalog.OpenApproval(ctx, n.Whats[0], n.Subject)
 	if err == nil && a.State == catalog.ApprovalWaiting && a.ExpiresAt.After(s.Now()) ||
@@ -435,7 +432,11 @@ func (s *Approvals) Withdraw(ctx context.Context, who *Who, id, reason string) (
 	if strings.TrimSpace(reason) == "" {
 		return nil, &refuse.Error{Field: "reason", Message: "no reason is given", Remedy: "say why"}
 	}
-	return s.Catalog.WithdrawApproval(ctx, who.Name, id, plainText(reason))
+	if a, err = s.Catalog.WithdrawApproval(ctx, who.Name, id, plainText(reason)); err != nil {
+		return nil, err
+	}
+	s.refused(ctx, who.Name, a, "taken back: "+plainText(reason))
+	return a, nil
 }
 
 // mostDelegated is for how long somebody can decide for somebody else.

@@ -30,8 +30,7 @@ func (n *nights) waits(t *testing.T) *catalog.Approval {
 }
 
 // A rule that fires waits for what its source demands, and its run begins when it has that. What nobody decides on
-// within
-// a week is over, and the next firing asks anew.
+// within a week is over, and the next firing asks anew.
 func TestAFiringWaitsForApproval(t *testing.T) {
 	t.Parallel()
 	n := openNights(t, "scan")

@@ -106,7 +106,7 @@ func (s *Audit) Verify(ctx context.Context) (*AuditReport, error) {
 		}
 		heads = append(heads, known...)
 	}
-	c, err := s.Catalog.CheckAudit(ctx, heads, nil)
+	c, err := s.Catalog.CheckAudit(ctx, heads)
 	if err != nil {
 		return nil, err
 	}
@@ -143,7 +143,7 @@ func VerifyAuditFile(ctx context.Context, path string, stores []store.Store) (*A
 			heads = append(heads, known...)
 		}
 		return heads, nil
-	}, nil)
+	})
 	if err != nil {
 		return nil, err
 	}

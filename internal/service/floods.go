@@ -9,8 +9,7 @@ import (
 )
 
 // floods bounds how many entries the audit log gets of what somebody is refused: so many in a row, and one a second
-// from
-// then on. What is left out is counted, and told with the next one.
+// from then on. What is left out is counted, and told with the next one.
 type floods struct {
 	mu sync.Mutex
 	by *lru.Cache[string, *flood]

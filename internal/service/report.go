@@ -20,8 +20,7 @@ import (
 const ReportFormat = "ambercellar-run-report/1"
 
 // RunReport tells an auditor all of a run: by which rule and why, who planned, approved and started it, what it did
-// to the
-// row, and what has become of the rows since.
+// to the row, and what has become of the rows since.
 type RunReport struct {
 	Format    string            `json:"format"`
 	Made      catalog.Time      `json:"made"`
@@ -209,8 +208,7 @@ func reportEntry(e *catalog.EntryBehind) ReportEntry {
 }
 
 // Check checks a report with nothing but itself, and with what lies at some places: the hashes of its entries, that
-// what
-// was approved is the plan that it holds, by as many others as were demanded, and the ledger.
+// what was approved is the plan that it holds, by as many others as were demanded, and the ledger.
 func (r *RunReport) Check(ctx context.Context, places []archive.Place) (*upkeep.LedgerChecked, error) {
 	if r.Format != ReportFormat || r.Ledger == nil {
 		return nil, fmt.Errorf("it is no report of a run (%q)", r.Format)

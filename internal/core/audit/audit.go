@@ -1,8 +1,6 @@
 // Package audit is the chain of the audit log. Each entry names the hash of the one before, so that none can be
-// changed,
-// removed or put between others without every later hash changing too. Values that somebody may ask to have erased
-// stand
-// in a detail; the chain holds a salted digest of it, and goes on to hold when the detail is gone.
+// changed, removed or put between others without every later hash changing too. Values that somebody may ask to have
+// erased stand in a detail; the chain holds a salted digest of it, and goes on to hold when the detail is gone.
 package audit
 
 import (
@@ -112,8 +110,7 @@ type Checker struct {
 }
 
 // NewChecker begins behind an entry with a hash: of the first, 0 and its genesis. heads are what is known of the log
-// from
-// elsewhere.
+// from elsewhere.
 func NewChecker(last int64, hash string, heads []Head) *Checker {
 	c := &Checker{last: last, hash: hash, heads: map[int64][]Head{}, erasing: map[int64]bool{},
 		erases: map[int64]int64{}}
